@@ -1,0 +1,129 @@
+"""The command line. Exit status: 0 done, 2 unusable input with one clear line on stderr."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import sys
+from collections.abc import Sequence
+from datetime import date
+from pathlib import Path
+
+from gatecheck import __version__
+from gatecheck.core.errors import BenchError
+from gatecheck.files import InputError, read_path
+
+
+def main(argv: Sequence[str] | None = None) -> int:
+    """Run a command. Imports what it needs late, so that `triage` starts fast."""
+    arguments = _parser().parse_args(argv)
+    try:
+        return int(arguments.run(arguments))
+    except BenchError as error:
+        print(f"gatecheck {arguments.command}: {error}".replace("\n", " "), file=sys.stderr)
+        return 2
+    except BrokenPipeError:
+        sys.stderr.close()
+        return 0
+    except KeyboardInterrupt:
+        return 130
+
+
+def _parser() -> argparse.ArgumentParser:
+    parser = argparse.ArgumentParser(prog="gatecheck", description="Triage for machines that will not start.")
+    parser.add_argument("--version", action="version", version=__version__)
+    commands = parser.add_subparsers(dest="command", required=True, metavar="COMMAND")
+    triage = commands.add_parser("triage", help="reason about a case: facts and entries in, gates, suspects and the call out")
+    triage.add_argument("cases", nargs="+", metavar="CASE.json", help="a file, or - for standard input")
+    triage.set_defaults(run=_triage)
+    vocabulary = commands.add_parser("vocabulary", help="all ids as JSON")
+    vocabulary.set_defaults(run=_vocabulary)
+    read = commands.add_parser("read", help="decode a capture, a folder of raw pages, or one page")
+    read.add_argument("paths", nargs="+", metavar="PATH")
+    read.add_argument("--kind", help="what a single page is, where it cannot be told")
+    read.set_defaults(run=_read)
+    for name, words in (("serve", "start the server"), ("demo", "start the server with a made-up repair counter")):
+        serve = commands.add_parser(name, help=words)
+        serve.add_argument("--host", default="127.0.0.1")
+        serve.add_argument("--port", type=int, default=8765)
+        serve.add_argument("--data", type=Path, default=None, metavar="DIR", help="where tickets and files are kept")
+        serve.set_defaults(run=_serve, demo=name == "demo")
+    return parser
+
+
+def _triage(arguments: argparse.Namespace) -> int:
+    from gatecheck.core.report import triage
+    from gatecheck.library import shipped_model
+
+    cases = [(name, _load_case(name)) for name in arguments.cases]
+    model = shipped_model()
+    for name, case in cases:
+        try:
+            document = triage(model, case, as_of_year=date.today().year)
+        except BenchError as error:
+            raise InputError(f"{name}: {error}") from error
+        _print(document)
+    return 0
+
+
+def _load_case(name: str) -> object:
+    try:
+        text = sys.stdin.read() if name == "-" else Path(name).read_text(encoding="utf-8")
+    except (OSError, UnicodeDecodeError) as error:
+        reason = error.strerror if isinstance(error, OSError) else "no UTF-8 text"
+        raise InputError(f"{name}: expected a JSON file, got {reason}") from error
+    try:
+        case: object = json.loads(text)
+    except (json.JSONDecodeError, RecursionError) as error:
+        raise InputError(f"{name}: expected JSON, got {error}") from error
+    return case
+
+
+def _vocabulary(arguments: argparse.Namespace) -> int:
+    from gatecheck.core.report import vocabulary
+    from gatecheck.library import shipped_model
+
+    _print(vocabulary(shipped_model().knowledge))
+    return 0
+
+
+def _read(arguments: argparse.Namespace) -> int:
+    from gatecheck.core.storage.capture import KINDS, read_capture
+    from gatecheck.core.storage.report import capture_document
+
+    kinds = ", ".join(sorted(KINDS))
+    if arguments.kind and arguments.kind not in KINDS:
+        raise InputError(f"--kind: expected one of {kinds}, got {arguments.kind!r}")
+    captures = [read_path(path) for path in arguments.paths]
+    for files in captures:
+        if arguments.kind and len(files) > 1:
+            raise InputError(f"--kind: expected a single page, got {len(files)}")
+        capture = read_capture(files, kind=arguments.kind)
+        alone = len(files) == 1
+        broken = [page for page in capture.pages if page.status == "broken"]
+        if alone and broken:
+            raise InputError(f"{broken[0].path}: {broken[0].detail}")
+        if alone and capture.pages[0].status == "unknown":
+            raise InputError(f"{capture.pages[0].path}: expected a page of a known kind, got {capture.pages[0].detail}; --kind one of {kinds}")
+        _print(capture_document(capture))
+    return 0
+
+
+def _serve(arguments: argparse.Namespace) -> int:
+    from gatecheck.server.run import run
+
+    return run(arguments.host, arguments.port, arguments.data, demo=arguments.demo)
+
+
+def _print(document: object) -> None:
+    print(json.dumps(document, ensure_ascii=False, default=_plain))
+
+
+def _plain(value: object) -> object:
+    if isinstance(value, bytes):
+        return value.hex()
+    raise TypeError(type(value).__name__)
+
+
+if __name__ == "__main__":
+    sys.exit(main())

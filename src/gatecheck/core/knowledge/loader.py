@@ -1,0 +1,465 @@
+"""Reads and validates the knowledge tables.
+
+`load(texts)` takes file name -> TOML text and returns `Knowledge`, or raises KnowledgeError naming file, key and line.
+A second mapping laid over the first (a shop's own numbers, or another world for rehearsals) replaces key by key.
+"""
+
+from __future__ import annotations
+
+import tomllib
+from collections.abc import Iterable, Mapping
+from typing import Any
+
+from gatecheck.core.errors import KnowledgeError
+from gatecheck.core.knowledge import tables as t
+
+FILES = ("vocabulary.toml", "faults.toml", "checks.toml", "fixes.toml", "decisions.toml")
+FIX_OUTCOMES = ("boots", "now-seen", "other-screen", "no-change", "could-not")
+COMBINES = ("earliest-gate", "any-abnormal", "blend")
+_SUM_TOLERANCE = 1e-6
+
+
+def load(texts: Mapping[str, str], overlay: Mapping[str, str] | None = None) -> t.Knowledge:
+    """Parse and check all tables. Raises KnowledgeError on the first thing that is wrong."""
+    trees = {name: _parse(name, texts) for name in FILES}
+    sources = dict(texts)
+    for name, text in (overlay or {}).items():
+        if name not in trees:
+            raise KnowledgeError(name, "file", expected=f"one of {', '.join(FILES)}", got=name)
+        _lay_over(trees[name], _parse(name, {name: text}))
+        sources[name] = text
+    return _Builder(trees, sources).build()
+
+
+def _parse(name: str, texts: Mapping[str, str]) -> dict[str, Any]:
+    if name not in texts:
+        raise KnowledgeError(name, "file", expected="the file", got="nothing")
+    try:
+        return tomllib.loads(texts[name])
+    except tomllib.TOMLDecodeError as error:
+        raise KnowledgeError(name, "syntax", expected="TOML", got=str(error)) from error
+
+
+def _lay_over(base: dict[str, Any], top: Mapping[str, Any]) -> None:
+    for key, value in top.items():
+        # a likelihood row is replaced whole: half an old row and half a new one sum to nothing sensible
+        is_row = isinstance(value, dict) and all(isinstance(v, int | float) for v in value.values())
+        if isinstance(value, dict) and isinstance(base.get(key), dict) and not is_row:
+            _lay_over(base[key], value)
+        else:
+            base[key] = value
+
+
+class _Table:
+    """One TOML table with its place, so that every complaint names file, key and line."""
+
+    def __init__(self, file: str, text: str, path: str, values: object) -> None:
+        self.file, self.text, self.path = file, text, path
+        if not isinstance(values, dict):
+            raise self.error("", "a table", type(values).__name__)
+        self.values: dict[str, Any] = values
+
+    def error(self, key: str, expected: object, got: object) -> KnowledgeError:
+        full = ".".join(part for part in (self.path, key) if part)
+        return KnowledgeError(self.file, full, expected=expected, got=got, line=_line_of(self.text, self.path, key))
+
+    def sub(self, key: str, *, optional: bool = False) -> _Table:
+        if key not in self.values and not optional:
+            raise self.error(key, "a table", "nothing")
+        return _Table(self.file, self.text, f"{self.path}.{key}" if self.path else key, self.values.get(key, {}))
+
+    def number(self, key: str, default: float | None = None, *, low: float = 0.0, high: float = 1e9) -> float:
+        value = self.values.get(key, default)
+        if isinstance(value, bool) or not isinstance(value, int | float) or not low <= value <= high:
+            raise self.error(key, f"a number from {low:g} to {high:g}", repr(value))
+        return float(value)
+
+    def string(self, key: str, default: str | None = None) -> str:
+        value = self.values.get(key, default)
+        if not isinstance(value, str) or not value:
+            raise self.error(key, "a text", repr(value))
+        return value
+
+    def flag(self, key: str) -> bool:
+        value = self.values.get(key, False)
+        if not isinstance(value, bool):
+            raise self.error(key, "true or false", repr(value))
+        return value
+
+    def one_of(self, key: str, allowed: Iterable[str], default: str | None = None) -> str:
+        value = self.string(key, default)
+        options = tuple(allowed)
+        if value not in options:
+            raise self.error(key, f"one of {', '.join(options)}", repr(value))
+        return value
+
+    def ids(self, key: str, allowed: Iterable[str]) -> tuple[str, ...]:
+        values = self.values.get(key, [])
+        options = set(allowed)
+        if not isinstance(values, list):
+            raise self.error(key, "a list of ids", repr(values))
+        for value in values:
+            if value not in options:
+                raise self.error(key, "known ids", repr(value))
+        return tuple(values)
+
+    def row(self, key: str, allowed: Iterable[str], *, high: float = 1.0) -> dict[str, float]:
+        """A table id -> number; every id must be known."""
+        sub, options = self.sub(key, optional=True), set(allowed)
+        for name in sub.values:
+            if name not in options:
+                raise sub.error(name, f"one of {', '.join(sorted(options))}", repr(name))
+        return {name: sub.number(name, high=high) for name in sub.values}
+
+    def distribution(self, key: str, allowed: Iterable[str]) -> dict[str, float]:
+        row = self.row(key, allowed)
+        if abs(sum(row.values()) - 1.0) > _SUM_TOLERANCE:
+            raise self.error(key, "a row that sums to 1", f"{sum(row.values()):.6g}")
+        return row
+
+    def only(self, *keys: str) -> None:
+        for key in self.values:
+            if key not in keys:
+                raise self.error(key, f"one of {', '.join(keys)}", repr(key))
+
+
+def _line_of(text: str, path: str, key: str) -> int | None:
+    """The line where a key stands, as well as plain text tells: under the longest table header that is there."""
+    lines = text.splitlines()
+    parts = (path.split(".") if path else []) + ([key] if key else [])
+    start = 0
+    for depth in range(len(parts), 0, -1):
+        for number, line in enumerate(lines):
+            if line.startswith("[") and line.strip("[] \t").replace('"', "") == ".".join(parts[:depth]):
+                start = number + 1
+                break
+        if start:
+            rest = [name for name in ".".join(parts[depth:]).split(".") if name]
+            for number in range(start, len(lines)):
+                if lines[number].startswith("["):
+                    break
+                if rest and lines[number].replace('"', "").lstrip().startswith(rest[0]):
+                    return number + 1
+            return start
+    for number, line in enumerate(lines):
+        if parts and line.replace('"', "").startswith(parts[0]):
+            return number + 1
+    return None
+
+
+class _Builder:
+    def __init__(self, trees: Mapping[str, dict[str, Any]], texts: Mapping[str, str]) -> None:
+        self.tables = {name: _Table(name, texts[name], "", tree) for name, tree in trees.items()}
+        vocabulary = self.tables["vocabulary.toml"]
+        self.voc = vocabulary
+        self.gates = self._gates()
+        self.gate_ids = [gate.id for gate in self.gates]
+        self.fault_ids = list(vocabulary.sub("faults").values)
+        self.check_ids = list(vocabulary.sub("checks").values)
+        self.fix_ids = list(vocabulary.sub("fixes").values)
+        self.facts = {name: tuple(v) for name, v in vocabulary.sub("facts").values.items()}
+        decisions = self.tables["decisions.toml"]
+        self.visit_ids = [k for k in decisions.sub("visits").values if k != "source"]
+        self.need_ids = [k for k in decisions.sub("needs").values if k != "source"]
+        self.stress_ids = [k for k in decisions.sub("stress").values if k != "source"]
+        self.outcomes = {c: self._listed_outcomes("checks", c) for c in self.check_ids}
+        self.outcomes |= {f: self._listed_outcomes("fixes", f) for f in self.fix_ids}
+
+    def build(self) -> t.Knowledge:
+        faults, decisions = self.tables["faults.toml"], self.tables["decisions.toml"]
+        checks_file, fixes_file = self.tables["checks.toml"], self.tables["fixes.toml"]
+        scale = faults.sub("scale")
+        visibility_table = checks_file.sub("visibility")
+        self.visibility = {
+            name: t.Visibility(name, sub.row("by", self.fault_ids), sub.string("source"))
+            for name in visibility_table.values
+            for sub in [visibility_table.sub(name)]
+        }
+        self.calls = {k: str(v) for k, v in self.voc.sub("calls").values.items()}
+        checks = {c: self._check(c) for c in self._same_ids(checks_file, "checks", self.check_ids)}
+        fixes = {f: self._fix(f) for f in self._same_ids(fixes_file, "fixes", self.fix_ids)}
+        gate_limits, plan = decisions.sub("gates"), decisions.sub("plan")
+        return t.Knowledge(
+            gates=self.gates,
+            faults=tuple(self._fault(f) for f in self._same_ids(faults, "faults", self.fault_ids)),
+            contexts=tuple(self._context(i) for i in range(len(faults.values.get("context", [])))),
+            couplings=tuple(self._coupling(i) for i in range(len(faults.values.get("coupling", [])))),
+            sound_odds=scale.number("sound"),
+            shared_scale=scale.number("shared_scale", high=1.0),
+            visibility=self.visibility,
+            checks=checks,
+            fixes=fixes,
+            check_floor=checks_file.number("floor", low=1e-9, high=0.05),
+            fix_floor=fixes_file.number("floor", low=1e-9, high=0.05),
+            calls=self.calls,
+            call_names={c: decisions.sub("call_names").string(c) for c in self.calls},
+            interlocks={
+                i: self._interlock(i, fixes)
+                for i in self._same_ids(decisions, "interlocks", list(self.voc.sub("interlocks").values))
+            },
+            facts=self.facts,
+            rates=_numbers(decisions.sub("rates")),
+            visits={v: self._visit(v) for v in self.visit_ids},
+            needs={n: self._need(n) for n in self.need_ids},
+            gate_limits=_numbers(gate_limits),
+            plan=_numbers(plan),
+            stress={s: decisions.sub("stress").row(s, self.fault_ids) for s in self.stress_ids},
+            lost_on_replace={
+                k: decisions.sub("lost_on_replace").number(k, high=1.0)
+                for k in decisions.sub("lost_on_replace").values
+                if k != "source"
+            },
+            data_outcome={k: str(v) for k, v in decisions.sub("data_outcome").values.items()},
+        )
+
+    def _gates(self) -> tuple[t.Gate, ...]:
+        rows = self.voc.values.get("gate", [])
+        tables = [_Table(self.voc.file, self.voc.text, f"gate.{i}", row) for i, row in enumerate(rows)]
+        return tuple(t.Gate(g.string("id"), g.string("name"), g.string("asks")) for g in tables)
+
+    def _listed_outcomes(self, kind: str, move: str) -> tuple[str, ...]:
+        table = self.voc.sub(kind).sub(move)
+        listed = table.values.get("outcomes", list(FIX_OUTCOMES) if kind == "fixes" else None)
+        if not isinstance(listed, list) or not listed:
+            raise table.error("outcomes", "a list of outcomes", repr(listed))
+        return tuple(listed)
+
+    def _same_ids(self, file: _Table, kind: str, wanted: list[str]) -> list[str]:
+        table = file.sub(kind)
+        for name in table.values:
+            if name not in wanted:
+                raise table.error(name, f"an id of the vocabulary's {kind}", repr(name))
+        for name in wanted:
+            if name not in table.values:
+                raise table.error(name, "an entry for every id of the vocabulary", "nothing")
+        return wanted
+
+    def _fault(self, fault: str) -> t.Fault:
+        words = self.voc.sub("faults").sub(fault)
+        own = self.tables["faults.toml"].sub("faults").sub(fault)
+        own.only("odds", "text", "source")
+        return t.Fault(
+            fault, words.one_of("gate", self.gate_ids), words.string("name"), own.string("text"),
+            own.number("odds", low=1e-9), own.string("source"),
+        )  # fmt: skip
+
+    def _context(self, index: int) -> t.Context:
+        file = self.tables["faults.toml"]
+        own = _Table(file.file, file.text, f"context.{index}", file.values["context"][index])
+        own.only("fact", "is", "over", "under", "times", "source")
+        fact = own.string("fact")
+        if fact != "drive_age":
+            own.one_of("fact", self.facts)
+        return t.Context(
+            fact,
+            own.ids("is", self.facts.get(fact, ())),
+            own.number("over") if "over" in own.values else None,
+            own.number("under") if "under" in own.values else None,
+            own.row("times", self.fault_ids, high=100.0),
+            own.string("source"),
+        )
+
+    def _coupling(self, index: int) -> t.Coupling:
+        file = self.tables["faults.toml"]
+        own = _Table(file.file, file.text, f"coupling.{index}", file.values["coupling"][index])
+        own.only("faults", "times", "name", "source")
+        return t.Coupling(
+            own.ids("faults", self.fault_ids), own.number("times", high=1000.0), own.string("name"), own.string("source")
+        )
+
+    def _fact_test(self, own: _Table, key: str) -> dict[str, tuple[str, ...]]:
+        sub = own.sub(key, optional=True)
+        for fact in sub.values:
+            if fact not in self.facts:
+                raise sub.error(fact, f"one of {', '.join(self.facts)}", repr(fact))
+        return {fact: sub.ids(fact, self.facts[fact]) for fact in sub.values}
+
+    def _readings(self, own: _Table, key: str) -> dict[str, tuple[str, ...]]:
+        sub = own.sub(key, optional=True)
+        for move in sub.values:
+            if move not in self.outcomes:
+                raise sub.error(move, "a known move", repr(move))
+        return {move: sub.ids(move, self.outcomes[move]) for move in sub.values}
+
+    def _likely(self, own: _Table, key: str, limit: str = "at_least") -> t.Likely | None:
+        if key not in own.values:
+            return None
+        sub = own.sub(key)
+        return t.Likely(sub.ids("faults", self.fault_ids), sub.number(limit, high=1.0))
+
+    def _move_parts(self, words: _Table, own: _Table, move: str, say: Mapping[str, str]) -> dict[str, Any]:
+        missing = [o for o in self.outcomes[move] if o not in say]
+        if missing:
+            raise own.error("say", f"words for {missing[0]}", "nothing")
+        return {
+            "id": move,
+            "gate": words.one_of("gate", self.gate_ids),
+            "name": words.string("name"),
+            "outcomes": self.outcomes[move],
+            "minutes": own.number("minutes"),
+            "unattended": own.number("unattended", 0.0),
+            "visit": own.one_of("visit", self.visit_ids) if "visit" in own.values else None,
+            "enters": own.one_of("enters", self.visit_ids) if "enters" in own.values else None,
+            "stress": own.one_of("stress", self.stress_ids, "none"),
+            "needs": own.ids("needs", self.need_ids),
+            "only_when": self._fact_test(own, "only_when"),
+            "not_when": self._fact_test(own, "not_when"),
+            "ask": own.string("ask"),
+            "why": own.string("why"),
+            "say": {o: say[o] for o in self.outcomes[move]},
+            "source": own.string("source"),
+        }
+
+    def _check(self, check: str) -> t.Check:
+        words = self.voc.sub("checks").sub(check)
+        own = self.tables["checks.toml"].sub("checks").sub(check)
+        own.only(
+            "minutes", "unattended", "visit", "enters", "stress", "needs", "only_when", "not_when", "ask", "why", "say",
+            "source", "combine", "normal", "passes", "sound", "rows", "aside", "hidden", "says_nothing_when", "opens",
+            "names",
+        )  # fmt: skip
+        outcomes = self.outcomes[check]
+        say = {k: str(v) for k, v in own.sub("say").values.items()}
+        table = self._likelihood(own, outcomes, own.one_of("combine", COMBINES))
+        named = {o for row in (table.sound, table.aside, table.hidden_row, *table.rows.values()) for o in row}
+        for outcome in outcomes:
+            if outcome not in named:
+                raise own.error("sound", f"a row that names the outcome {outcome}", "none")
+        gate_lists = {
+            key: {o: sub.ids(o, self.gate_ids) for o in sub.values}
+            for key in ("opens", "names")
+            for sub in [own.sub(key, optional=True)]
+        }
+        for key, lists in gate_lists.items():
+            for outcome in lists:
+                if outcome not in outcomes:
+                    raise own.sub(key).error(outcome, f"one of {', '.join(outcomes)}", repr(outcome))
+        return t.Check(
+            **self._move_parts(words, own, check, say),
+            table=table,
+            says_nothing_when=self._fact_test(own, "says_nothing_when"),
+            opens=gate_lists["opens"],
+            points_at=gate_lists["names"],
+        )
+
+    def _likelihood(self, own: _Table, outcomes: tuple[str, ...], combine: str) -> t.Likelihood:
+        key = {"earliest-gate": "passes", "any-abnormal": "normal"}.get(combine)
+        hidden = own.sub("hidden") if "hidden" in own.values else None
+        return t.Likelihood(
+            combine=combine,
+            normal=own.one_of(key, outcomes) if key else "",
+            sound=own.distribution("sound", outcomes),
+            rows=self._rows(own, outcomes),
+            aside=own.row("aside", outcomes),
+            hidden_by=hidden.one_of("by", self.visibility) if hidden else None,
+            hidden_row=hidden.distribution("row", outcomes) if hidden else {},
+        )
+
+    def _rows(self, own: _Table, outcomes: tuple[str, ...]) -> dict[str, t.Row]:
+        rows = own.sub("rows", optional=True)
+        for fault in rows.values:
+            if fault not in self.fault_ids:
+                raise rows.error(fault, "a known fault", repr(fault))
+        return {fault: rows.distribution(fault, outcomes) for fault in rows.values}
+
+    def _fix(self, fix: str) -> t.Fix:
+        words = self.voc.sub("fixes").sub(fix)
+        own = self.tables["fixes.toml"].sub("fixes").sub(fix)
+        own.only(
+            "minutes", "unattended", "visit", "enters", "stress", "needs", "only_when", "not_when", "ask", "why", "source",
+            "call", "parts", "cures", "breaks", "could_not", "rows", "rows_sound", "rows_normal", "resolves", "rescues",
+            "trial", "setting", "verdict", "long_write", "look_first", "follow_up",
+        )  # fmt: skip
+        outcomes = self.outcomes[fix]
+        say = {k: str(v) for k, v in self.tables["fixes.toml"].sub("say").values.items()}
+        table = None
+        if "rows_sound" in own.values:
+            table = t.Likelihood(
+                combine="any-abnormal",
+                normal=own.one_of("rows_normal", outcomes),
+                sound=own.distribution("rows_sound", outcomes),
+                rows=self._rows(own, outcomes),
+                aside={},
+                hidden_by=None,
+                hidden_row={},
+            )
+        elif outcomes != FIX_OUTCOMES:
+            raise own.error("rows_sound", "a row for a fix with outcomes of its own", "nothing")
+        return t.Fix(
+            **self._move_parts(words, own, fix, say),
+            call=own.one_of("call", self.calls),
+            parts=own.number("parts", 0.0),
+            cures=own.row("cures", self.fault_ids),
+            breaks=own.row("breaks", self.fault_ids),
+            could_not=own.number("could_not", 0.0, high=1.0),
+            table=table,
+            resolves=own.row("resolves", self.fault_ids),
+            rescues=own.row("rescues", self.fault_ids),
+            trial=own.flag("trial"),
+            setting=own.flag("setting"),
+            verdict=own.flag("verdict"),
+            writes=words.flag("writes"),
+            destroys=words.flag("destroys"),
+            long_write=own.flag("long_write"),
+            look_first=own.ids("look_first", self.check_ids),
+            follow_up=own.one_of("follow_up", self.fix_ids) if "follow_up" in own.values else None,
+        )
+
+    def _interlock(self, interlock: str, fixes: Mapping[str, t.Fix]) -> t.Interlock:
+        own = self.tables["decisions.toml"].sub("interlocks").sub(interlock)
+        own.only(
+            "holds", "holds_stress", "holds_class", "seen", "seen_needs", "likely", "renewed_by", "facts", "unless_facts",
+            "except", "open_trial", "unless_proven", "disproved", "release", "source",
+        )  # fmt: skip
+        moves = set(own.ids("holds", self.outcomes))
+        stresses = own.ids("holds_stress", self.stress_ids)
+        checks = self.tables["checks.toml"].sub("checks")
+        moves |= {c for c in self.check_ids if checks.sub(c).values.get("stress", "none") in stresses}
+        moves |= {f.id for f in fixes.values() if f.stress in stresses}
+        classes = own.ids("holds_class", ("writes", "destroys", "setting", "long_write"))
+        moves |= {f.id for f in fixes.values() if any(getattr(f, name) for name in classes)}
+        exceptions = [
+            (frozenset(item.ids("moves", self.outcomes)), self._fact_test(item, "facts"))
+            for i, raw in enumerate(own.values.get("except", []))
+            for item in [_Table(own.file, own.text, f"{own.path}.except.{i}", raw)]
+        ]
+        proof, disproof = own.sub("unless_proven", optional=True), own.sub("disproved", optional=True)
+        text = self.voc.sub("interlocks").string(interlock)
+        return t.Interlock(
+            id=interlock,
+            text=text,
+            release=own.string("release"),
+            moves=frozenset(moves),
+            seen=self._readings(own, "seen"),
+            seen_needs=self._likely(own, "seen_needs"),
+            likely=self._likely(own, "likely"),
+            renewed_by=own.ids("renewed_by", self.fault_ids),
+            facts=self._fact_test(own, "facts"),
+            unless_facts=self._fact_test(own, "unless_facts"),
+            exceptions=tuple(exceptions),
+            open_trial=own.flag("open_trial"),
+            proof_all=self._readings(proof, "all"),
+            proof_any=self._readings(proof, "any"),
+            proof_below=self._likely(own, "unless_proven", "below"),
+            disproof=self._readings(disproof, "readings"),
+            disproof_likely=self._likely(own, "disproved"),
+            source=own.string("source"),
+        )
+
+    def _visit(self, visit: str) -> t.Visit:
+        own = self.tables["decisions.toml"].sub("visits").sub(visit)
+        minutes = own.number("minutes")
+        return t.Visit(minutes, own.number("desktop", minutes), own.string("text"))
+
+    def _need(self, need: str) -> t.Need:
+        own = self.tables["decisions.toml"].sub("needs").sub(need)
+        return t.Need(
+            own.one_of("visibility", self.visibility) if "visibility" in own.values else None,
+            own.number("at_least", 0.0, high=1.0),
+            self._readings(own, "blocked_by"),
+            own.string("text"),
+        )
+
+
+def _numbers(own: _Table) -> dict[str, float]:
+    return {key: own.number(key) for key in own.values if key != "source"}

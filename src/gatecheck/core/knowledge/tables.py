@@ -1,0 +1,201 @@
+"""What the knowledge files hold, as typed values. Numbers and texts only; no logic."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+Row = Mapping[str, float]
+FactTest = Mapping[str, tuple[str, ...]]
+"""fact -> values; true when every named fact has one of its values"""
+
+
+@dataclass(frozen=True, slots=True)
+class Gate:
+    id: str
+    name: str
+    asks: str
+
+
+@dataclass(frozen=True, slots=True)
+class Fault:
+    id: str
+    gate: str
+    name: str
+    text: str
+    odds: float
+    source: str
+
+    @property
+    def component(self) -> str:
+        return self.id.split(".")[0]
+
+
+@dataclass(frozen=True, slots=True)
+class Context:
+    """Facts that move odds: `is_` for worded facts, `over`/`under` for numbers (exclusive)."""
+
+    fact: str
+    is_: tuple[str, ...]
+    over: float | None
+    under: float | None
+    times: Row
+    source: str
+
+
+@dataclass(frozen=True, slots=True)
+class Coupling:
+    """The first fault makes each of the others likelier by `times` (odds of the pair)."""
+
+    faults: tuple[str, ...]
+    times: float
+    name: str
+    source: str
+
+
+@dataclass(frozen=True, slots=True)
+class Visibility:
+    id: str
+    by: Row
+    source: str
+
+
+@dataclass(frozen=True, slots=True)
+class Move:
+    """What checks and fixes share. Minutes are hands-on; `unattended` minutes run on their own."""
+
+    id: str
+    gate: str
+    name: str
+    outcomes: tuple[str, ...]
+    minutes: float
+    unattended: float
+    visit: str | None
+    enters: str | None
+    stress: str
+    needs: tuple[str, ...]
+    only_when: FactTest
+    not_when: FactTest
+    ask: str
+    why: str
+    say: Mapping[str, str]
+    source: str
+
+
+@dataclass(frozen=True, slots=True)
+class Likelihood:
+    """P(outcome | faults) written sparsely; see checks.toml for the ways to combine."""
+
+    combine: str
+    normal: str
+    sound: Row
+    rows: Mapping[str, Row]
+    aside: Row
+    hidden_by: str | None
+    hidden_row: Row
+
+
+@dataclass(frozen=True, slots=True)
+class Check(Move):
+    table: Likelihood
+    says_nothing_when: FactTest
+    opens: Mapping[str, tuple[str, ...]]
+    points_at: Mapping[str, tuple[str, ...]]
+
+
+@dataclass(frozen=True, slots=True)
+class Fix(Move):
+    call: str
+    parts: float
+    cures: Row
+    breaks: Row
+    could_not: float
+    table: Likelihood | None
+    resolves: Row
+    rescues: Row
+    trial: bool
+    setting: bool
+    verdict: bool
+    writes: bool
+    destroys: bool
+    long_write: bool
+    look_first: tuple[str, ...]
+    follow_up: str | None
+
+
+@dataclass(frozen=True, slots=True)
+class Likely:
+    faults: tuple[str, ...]
+    at_least: float
+
+
+@dataclass(frozen=True, slots=True)
+class Interlock:
+    """A declarative predicate; decisions.toml explains each key."""
+
+    id: str
+    text: str
+    release: str
+    moves: frozenset[str]
+    seen: FactTest
+    seen_needs: Likely | None
+    likely: Likely | None
+    renewed_by: tuple[str, ...]
+    facts: FactTest
+    unless_facts: FactTest
+    exceptions: tuple[tuple[frozenset[str], FactTest], ...]
+    open_trial: bool
+    proof_all: FactTest
+    proof_any: FactTest
+    proof_below: Likely | None
+    disproof: FactTest
+    disproof_likely: Likely | None
+    source: str
+
+
+@dataclass(frozen=True, slots=True)
+class Visit:
+    minutes: float
+    desktop: float
+    text: str
+
+
+@dataclass(frozen=True, slots=True)
+class Need:
+    visibility: str | None
+    at_least: float
+    blocked_by: FactTest
+    text: str
+
+
+@dataclass(frozen=True, slots=True)
+class Knowledge:
+    """Everything the engine believes before it sees a machine."""
+
+    gates: tuple[Gate, ...]
+    faults: tuple[Fault, ...]
+    contexts: tuple[Context, ...]
+    couplings: tuple[Coupling, ...]
+    sound_odds: float
+    shared_scale: float
+    visibility: Mapping[str, Visibility]
+    checks: Mapping[str, Check]
+    fixes: Mapping[str, Fix]
+    check_floor: float
+    fix_floor: float
+    calls: Mapping[str, str]
+    call_names: Mapping[str, str]
+    interlocks: Mapping[str, Interlock]
+    facts: Mapping[str, tuple[str, ...]]
+    rates: Row
+    visits: Mapping[str, Visit]
+    needs: Mapping[str, Need]
+    gate_limits: Row
+    plan: Row
+    stress: Mapping[str, Row]
+    lost_on_replace: Row
+    data_outcome: Mapping[str, str]
+
+    def move(self, move_id: str) -> Check | Fix:
+        """The check or fix of that id. Raises KeyError."""
+        return self.checks.get(move_id) or self.fixes[move_id]

@@ -1,0 +1,106 @@
+"""An assessment as plain JSON-ready values: the one shape that the command line and the server both give out."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from gatecheck.core.tape import parse_entries, parse_facts
+from gatecheck.core.ticket import TicketState, fold
+from gatecheck.core.errors import TapeError
+from gatecheck.core.triage.assess import Assessment, assess
+from gatecheck.core.triage.call import Call, Option
+from gatecheck.core.triage.model import Model
+from gatecheck.core.triage.plan import NextMove, explained
+from gatecheck.core.knowledge.tables import Knowledge
+
+Json = dict[str, object]
+
+
+def triage(model: Model, case: object, as_of_year: int | None = None) -> Json:
+    """`{"facts", "entries"}` -> the contract's document. Raises TapeError on unusable input."""
+    if not isinstance(case, Mapping):
+        raise TapeError("case", expected="an object with facts and entries", got=type(case).__name__)
+    facts = parse_facts(case.get("facts") or {}, model.knowledge)
+    if as_of_year is not None:
+        facts.setdefault("as_of_year", as_of_year)
+    entries = parse_entries(case.get("entries") or [], model.knowledge)
+    state = fold(model, facts, entries)
+    return document(model, state, assess(model, state))
+
+
+def document(model: Model, state: TicketState, result: Assessment) -> Json:
+    """Gates, suspects, next, held, call, and beside the contract's keys trials and questions."""
+    return {
+        "gates": [{"id": g.id, "state": g.state, "why": g.why, "mass": _p(g.mass), "entries": list(g.entries)} for g in result.gates],
+        "suspects": [{"fault": s.fault, "p": _p(s.p)} for s in result.suspects],
+        "next": [_next(model, m) for m in result.next],
+        "held": [
+            {"move": h.move, "interlock": h.interlock, "why": h.why, "release": h.release, "entries": list(h.entries)}
+            for h in result.held
+        ],
+        "call": _call(result.call),
+        "trials": [{"fix": t.fix, "entry": t.index, "outcome": t.outcome, "open": t.open, "no_effect": t.no_effect} for t in state.trials],
+        "questions": [{"fact": q.fact, "why": q.why} for q in result.questions],
+    }  # fmt: skip
+
+
+def _next(model: Model, move: NextMove) -> Json:
+    why, separates, outlook = explained(model, move)
+    return {
+        "move": move.move, "kind": move.kind, "minutes": move.minutes, "hands_on_minutes": move.hands_on_minutes, "why": why,
+        "gain": round(move.gain, 2), "cost": round(move.cost, 2), "separates": list(separates),
+        "outlook": [{"outcome": o.outcome, "p": _p(o.p), "leaves": o.leaves, "leaves_p": _p(o.leaves_p)} for o in outlook],
+    }  # fmt: skip
+
+
+def _call(call: Call) -> Json:
+    option = call.option
+    return {
+        "choice": call.choice,
+        "fix": option.fix if call.choice and option else None,
+        "fixes": list(option.fixes) if call.choice and option and not option.held_by else [],
+        "held_fix": option.main_fix if option and option.held_by else None,
+        "held_by": list(option.held_by) if option else [],
+        "confidence": _p(call.confidence),
+        "leans": call.leans,
+        "why": call.why,
+        "rule": call.rule,
+        "note": call.note,
+        "balance": {choice: _p(share) for choice, share in call.balance.items()},
+        "options": [_option(o) for o in call.options],
+    }
+
+
+def _option(option: Option) -> Json:
+    return {
+        "choice": option.choice,
+        "fix": option.fix,
+        "fixes": [] if option.held_by else list(option.fixes),
+        "held_fix": option.main_fix if option.held_by else None,
+        "held_by": list(option.held_by),
+        "p_success": _p(option.p_success),
+        "minutes": option.minutes,
+        "hands_on_minutes": option.hands_on_minutes,
+        "cost": round(option.cost, 2),
+        "data_outcome": option.data_outcome,
+        "expected_loss": round(option.expected_loss, 2),
+    }
+
+
+def _p(value: float) -> float:
+    """A probability as it is given out: inside [0, 1] whatever rounding did."""
+    return min(1.0, max(0.0, float(value)))
+
+
+def vocabulary(knowledge: Knowledge) -> Json:
+    """All ids, as the contract's `gatecheck vocabulary` prints them."""
+    return {
+        "gates": [g.id for g in knowledge.gates],
+        "gate_states": ["open", "shut", "suspect", "unproven"],
+        "faults": {f.id: {"gate": f.gate} for f in knowledge.faults},
+        "checks": {c.id: {"gate": c.gate, "outcomes": list(c.outcomes)} for c in knowledge.checks.values()},
+        "fixes": {f.id: {"gate": f.gate, "outcomes": list(f.outcomes), "writes": f.writes, "destroys": f.destroys} for f in knowledge.fixes.values()},
+        "calls": list(knowledge.calls),
+        "interlocks": list(knowledge.interlocks),
+        "facts": {name: list(values) for name, values in knowledge.facts.items()},
+    }  # fmt: skip

@@ -1,0 +1,1 @@
+"""The drive's own pages: layouts of the standards, readers, judges."""

@@ -1,0 +1,264 @@
+"""A set of raw pages (path -> bytes) sorted by drive, decoded and judged. Damaged pages leave the good ones alone."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Mapping
+from dataclasses import asdict, dataclass
+
+from gatecheck.core.errors import DecodeError
+from gatecheck.core.storage import layout as at
+from gatecheck.core.storage import read
+from gatecheck.core.storage.judge import DrivePages, Finding, health_weights, judge
+
+DECODED, EMPTY, REFUSED, BROKEN, UNKNOWN = "decoded", "empty", "refused", "broken", "unknown"
+
+# kind -> (words in a file's name that suggest it, size in bytes or None)
+KINDS: Mapping[str, tuple[str, int | None]] = {
+    "ata-identify": (r"identify|^ident", at.SECTOR),
+    "smart-data": (r"smart[-_]?data|smart[-_]?values|^attributes", at.SECTOR),
+    "smart-thresholds": (r"thresh", at.SECTOR),
+    "smart-status": (r"smart[-_]?status|return[-_]?status", None),
+    "nvme-controller": (r"id[-_]?ctrl|identify[-_]?controller|nvme[-_]?controller", at.NVME_PAGE),
+    "nvme-namespace": (r"id[-_]?ns|identify[-_]?namespace|nvme[-_]?namespace", at.NVME_PAGE),
+    "nvme-health": (r"nvme[-_]?health|health[-_]?log|^log[-_]?02|^smart[-_]?log(?![-_]?(dir|0))", at.SECTOR),
+}
+_ORDER = ("nvme-controller", "nvme-namespace", "nvme-health", "smart-thresholds", "smart-status", "smart-data", "ata-identify")
+
+# what other files in a capture are, so that a page that cannot be decoded yet is at least named
+_OTHER = (
+    (r"(^|/)efivars/", "UEFI variable"),
+    (r"(^|/)dmi/", "SMBIOS table"),
+    (r"(^|/)sysblock/", "block device facts"),
+    (r"dmesg", "kernel messages"),
+    (r"cmdline", "kernel command line"),
+    (r"lba0", "first sectors of the disk"),
+    (r"log[-_]?dir", "SMART log directory"),
+    (r"smart[-_]?log[-_]?01", "ATA summary error log"),
+    (r"smart[-_]?log[-_]?06", "ATA self-test log"),
+    (r"(^|/)log[-_]?01", "NVMe error information log"),
+    (r"(^|/)log[-_]?03", "NVMe firmware slot log"),
+    (r"(^|/)log[-_]?06", "NVMe device self-test log"),
+    (r"manifest\.json$|README", "description of the capture"),
+)
+_NOT_A_DRIVE = (r"^efivars$", r"^dmi$", r"^sysblock$", r"^$")
+
+
+@dataclass(frozen=True, slots=True)
+class Page:
+    """One file of a capture. `values` is set where it was decoded, `detail` where it was not."""
+
+    path: str
+    device: str
+    kind: str
+    status: str
+    detail: str
+    values: object | None
+    size: int
+
+
+@dataclass(frozen=True, slots=True)
+class Drive:
+    """One drive of a capture with everything that could be said about it."""
+
+    device: str
+    bus: str
+    pages: DrivePages
+    findings: tuple[Finding, ...]
+    weights: dict[str, float] | None
+    verdict: str
+
+    @property
+    def identity(self) -> dict[str, object] | None:
+        if self.pages.ata:
+            ata = self.pages.ata
+            return {**asdict(ata), "capacity": ata.capacity, "bus": self.bus}
+        if self.pages.controller:
+            capacity = self.pages.controller.capacity or (self.pages.namespace.capacity if self.pages.namespace else 0)
+            return {**asdict(self.pages.controller), "capacity": capacity, "rotation": 0, "bus": self.bus}
+        return None
+
+
+@dataclass(frozen=True, slots=True)
+class Capture:
+    pages: tuple[Page, ...]
+    drives: tuple[Drive, ...]
+
+
+def kind_of(path: str, data: bytes) -> str | None:
+    """The kind of a page by its name, or by its content where the name says nothing; None where neither helps."""
+    name = path.rsplit("/", 1)[-1].lower()
+    parents = path.lower()
+    if any(re.search(pattern, parents) for pattern, _ in _OTHER):
+        return None
+    for kind in _ORDER:
+        if re.search(KINDS[kind][0], name):
+            return kind
+    return _kind_by_content(data)
+
+
+def _kind_by_content(data: bytes) -> str | None:
+    for kind in ("nvme-controller", "nvme-namespace", "ata-identify", "smart-thresholds", "smart-data", "nvme-health", "smart-status"):
+        if _looks_like(kind, data):
+            return kind
+    return None
+
+
+def _looks_like(kind: str, data: bytes) -> bool:
+    if kind == "nvme-controller":
+        return len(data) == at.NVME_PAGE and data[512] & 0xF == 6 and _printable(data[4:64])
+    if kind == "nvme-namespace":
+        return len(data) == at.NVME_PAGE and 9 <= data[130] <= 16 and any(data[:8])
+    if kind == "ata-identify":
+        return len(data) == at.SECTOR and _printable(data[54:94]) and any(data[54:94])
+    if kind in ("smart-data", "smart-thresholds"):
+        if len(data) != at.SECTOR or sum(data) & 0xFF or not any(data):
+            return False
+        reserved = all(not any(data[2 + 12 * i + 2 : 14 + 12 * i]) for i in range(30))
+        return reserved if kind == "smart-thresholds" else any(data[362:386])
+    if kind == "nvme-health":
+        kelvin = int.from_bytes(data[1:3], "little")
+        return len(data) == at.SECTOR and 220 <= kelvin <= 420 and data[3] <= 100
+    return 8 <= len(data) <= 252 and data[0] & 0x7F in (*at.SENSE_FIXED, *at.SENSE_DESCRIPTOR)
+
+
+def _printable(raw: bytes) -> bool:
+    return all(0x20 <= b < 0x7F for b in raw.rstrip(b"\x00")) and bool(raw.strip(b" \x00"))
+
+
+def read_capture(files: Mapping[str, bytes], *, kind: str | None = None) -> Capture:
+    """Decode all pages. `kind` overrides detection (for a single page). Never raises for damaged pages."""
+    by_device: dict[str, dict[str, bytes]] = {}
+    for path in sorted(files):
+        by_device.setdefault(_device_of(path), {})[path] = files[path]
+    pages: list[Page] = []
+    drives: list[Drive] = []
+    for device, own in by_device.items():
+        facts = files.get(f"sysblock/{_disk_of(device, files)}.txt", b"").decode("ascii", "replace")
+        found, drive = _read_device(device, own, facts, kind)
+        pages += found
+        if drive:
+            drives.append(drive)
+    return Capture(tuple(pages), tuple(drives))
+
+
+def _device_of(path: str) -> str:
+    folder = path.rsplit("/", 1)[0] if "/" in path else ""
+    return "" if any(re.search(pattern, folder) for pattern in _NOT_A_DRIVE) else folder
+
+
+def _disk_of(device: str, files: Mapping[str, bytes]) -> str:
+    """nvme0 in a capture is the controller; its facts stand under its first namespace."""
+    name = device.rsplit("/", 1)[-1]
+    return name if f"sysblock/{name}.txt" in files else f"{name}n1"
+
+
+def _read_device(device: str, files: Mapping[str, bytes], facts: str, kind: str | None) -> tuple[list[Page], Drive | None]:
+    pages: list[Page] = []
+    decoded: dict[str, object] = {}
+    failed = 0
+    kinds = {path: kind or kind_of(path, data) for path, data in files.items()}
+    # identity and thresholds first: they say how the readings are to be read; later pages replace earlier ones
+    rank = {"ata-identify": 0, "smart-thresholds": 1}
+    for path in sorted(files, key=lambda p: (rank.get(kinds[p] or "", 2), "after" in p, p)):
+        page = _read_page(path, device, kinds[path], files[path], decoded)
+        pages.append(page)
+        if page.status == DECODED and page.values is not None:
+            decoded[page.kind] = page.values
+        elif page.kind in KINDS:
+            failed += 1
+    known = [page for page in pages if page.kind in KINDS]
+    if not known:
+        return pages, None
+    hidden = not decoded.keys() - {"smart-status"} and all(page.status in (EMPTY, REFUSED) for page in known)
+    drive_pages = _drive_pages(decoded, hidden, failed)
+    findings = judge(drive_pages)
+    weights = health_weights(drive_pages, findings)
+    bus = _bus(facts, drive_pages)
+    return pages, Drive(device, bus, drive_pages, tuple(findings), weights, _verdict(drive_pages, findings, weights))
+
+
+def _drive_pages(decoded: Mapping[str, object], hidden: bool, failed: int) -> DrivePages:
+    def of(kind: str, cls: type) -> object | None:
+        value = decoded.get(kind)
+        return value if isinstance(value, cls) else None
+
+    return DrivePages(
+        ata=of("ata-identify", read.AtaIdentity),  # type: ignore[arg-type]
+        smart=of("smart-data", read.SmartData),  # type: ignore[arg-type]
+        thresholds=of("smart-thresholds", read.SmartThresholds),  # type: ignore[arg-type]
+        status=of("smart-status", read.SmartStatus),  # type: ignore[arg-type]
+        controller=of("nvme-controller", read.NvmeController),  # type: ignore[arg-type]
+        namespace=of("nvme-namespace", read.NvmeNamespace),  # type: ignore[arg-type]
+        nvme=of("nvme-health", read.NvmeHealth),  # type: ignore[arg-type]
+        hidden=hidden,
+        unreadable_pages=failed,
+    )
+
+
+def _read_page(path: str, device: str, kind: str | None, data: bytes, decoded: Mapping[str, object]) -> Page:
+    def page(kind: str, status: str, detail: str, values: object | None = None) -> Page:
+        return Page(path, device, kind, status, detail, values, len(data))
+
+    refusal = _refusal(path)
+    if kind is None:
+        what = next((words for pattern, words in _OTHER if re.search(pattern, path.lower())), "unknown page")
+        if refusal:
+            return page(what, REFUSED, f"{what}: the controller refused it ({refusal})")
+        return page(what, UNKNOWN, f"{what}: not decoded yet, kept as {len(data)} bytes")
+    if refusal:
+        return page(kind, REFUSED, f"the controller refused it ({refusal})")
+    if len(data) >= at.SECTOR and read.is_blank(data):
+        return page(kind, EMPTY, "zeros only: the bridge passed nothing on")
+    identity, thresholds = decoded.get("ata-identify"), decoded.get("smart-thresholds")
+    is_flash = identity.rotation == 0 if isinstance(identity, read.AtaIdentity) and identity.rotation is not None else None
+    known = thresholds if isinstance(thresholds, read.SmartThresholds) else None
+    readers: dict[str, Callable[[bytes], object]] = {
+        "ata-identify": read.read_ata_identify,
+        "smart-data": lambda raw: read.read_smart_data(raw, known, is_flash=is_flash),
+        "smart-thresholds": read.read_smart_thresholds,
+        "smart-status": read.read_smart_status,
+        "nvme-controller": read.read_nvme_controller,
+        "nvme-namespace": read.read_nvme_namespace,
+        "nvme-health": read.read_nvme_health,
+    }
+    try:
+        values = readers[kind](data)
+    except DecodeError as error:
+        return page(kind, BROKEN, str(error))
+    if isinstance(values, read.SmartStatus) and values.refused:
+        return page(kind, REFUSED, f"the bridge refused the command ({values.detail})", values)
+    return page(kind, DECODED, "", values)
+
+
+def _refusal(path: str) -> str | None:
+    """NVMe completion status from a name such as `log-06.r16386.bin`; 0 is success."""
+    match = re.search(r"\.r(\d+)\.", path)
+    return f"status {int(match[1]):04X}h" if match and int(match[1]) else None
+
+
+def _bus(facts: str, pages: DrivePages) -> str:
+    if "/usb" in facts:
+        return "usb"
+    if pages.controller or "transport=pcie" in facts:
+        return "nvme"
+    return "ata" if pages.ata else "unknown"
+
+
+def _verdict(pages: DrivePages, findings: list[Finding], weights: dict[str, float] | None) -> str:
+    """One sentence that a technician can read at a glance."""
+    if pages.hidden:
+        return "This bridge passes no drive pages; the drive's health is unknown."
+    if weights is None:
+        return "Identity only; nothing about its health was read."
+    top = max(weights, key=lambda o: weights[o])
+    worst = next((f.text for f in findings if f.severity != "note"), "")
+    sentences = {
+        "clean": "No reading out of order. That is weak proof of health.",
+        "early-signs": f"Early signs: {worst}.",
+        "failing": f"Failing: {worst}.",
+        "link-errors": f"The link loses bits: {worst}. Look at cable and contacts first.",
+        "worn-out": f"Worn out: {worst}.",
+        "unreadable": "No health page could be read.",
+    }
+    return sentences[top]

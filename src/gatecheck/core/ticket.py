@@ -1,0 +1,264 @@
+"""`fold`: a ticket's facts and tape become its state. Pure: the same tape always gives the same state.
+
+The tape is read in order, as a filter: a check multiplies the belief, a fix moves it from hypothesis to hypothesis and
+then multiplies it by what its outcome says, a trial put back restores the components it touched exactly.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from gatecheck.core.errors import TapeError
+from gatecheck.core.tape import (
+    Entry, Override, PutBack, Reading, is_done, merge_facts, standing, weighed,
+)  # fmt: skip
+from gatecheck.core.triage.model import Facts, FactValue, Model, Transition, fact_test
+from gatecheck.core.triage.space import Floats, Ints
+
+
+@dataclass(frozen=True, slots=True)
+class Step:
+    """One entry that moved the belief: its place on the tape and the belief before and after, shape (n,)."""
+
+    index: int
+    reading: Reading | PutBack
+    before: Floats
+    after: Floats
+
+
+@dataclass(frozen=True, slots=True)
+class Trial:
+    """A changed firmware setting. `open` until it is put back; `no_effect` when it changed nothing."""
+
+    index: int
+    fix: str
+    outcome: str | None
+    open: bool
+    no_effect: bool
+
+
+@dataclass(frozen=True, slots=True)
+class TicketState:
+    """What the tape says: facts as they stand, belief over hypotheses, and what was done."""
+
+    facts: Mapping[str, FactValue]
+    belief: Floats
+    steps: tuple[Step, ...]
+    readings: tuple[tuple[int, Reading], ...]
+    """every standing reading with its place, in order"""
+    trials: tuple[Trial, ...]
+    overrides: frozenset[tuple[str, str]]
+    """(interlock, move) pairs overridden with a reason"""
+    current: frozenset[str]
+    """checks whose last reading still describes the machine: repeating them would be the same evidence"""
+    tried: frozenset[str]
+    """fixes that were tried and not put back: trying them again would change nothing"""
+    visit: str | None
+    """where the technician is: setup, live, media or None"""
+    is_open: bool
+    """the case was opened"""
+
+    def last(self, move: str) -> Reading | None:
+        return next((r for _, r in reversed(self.readings) if r.move == move), None)
+
+
+def fold(model: Model, facts: Facts, entries: Sequence[Entry]) -> TicketState:
+    """Fold a tape. Raises TapeError where a put-back has no trial before it."""
+    stands = standing(entries)
+    counts = weighed(entries, stands, model)
+    merged = merge_facts(facts, entries, stands)
+    trials, back_of = _trials(model, entries, counts)
+    steps, belief = _filter(model, merged, entries, counts, back_of)
+    readings = tuple((i, e) for i, e in enumerate(entries) if stands[i] and isinstance(e, Reading))
+    visit, is_open = _whereabouts(model, readings)
+    return TicketState(
+        facts=merged,
+        belief=belief,
+        steps=tuple(steps),
+        readings=readings,
+        trials=trials,
+        overrides=frozenset((e.interlock, e.move) for e, s in zip(entries, stands, strict=True) if s and isinstance(e, Override)),
+        current=_current(model, entries, stands),
+        tried=_tried(model, entries, stands),
+        visit=visit,
+        is_open=is_open,
+    )  # fmt: skip
+
+
+def _trials(model: Model, entries: Sequence[Entry], stands: Sequence[bool]) -> tuple[tuple[Trial, ...], dict[int, int]]:
+    """All trials, and for every put-back the entry it takes back."""
+    fixes = model.knowledge.fixes
+    open_at: dict[str, list[int]] = {}
+    back_of: dict[int, int] = {}
+    for index, entry in enumerate(entries):
+        if not stands[index]:
+            continue
+        if isinstance(entry, Reading) and entry.move in model.acts and is_done(entry):
+            open_at.setdefault(entry.move, []).append(index)
+        elif isinstance(entry, PutBack):
+            if not open_at.get(entry.fix):
+                raise TapeError(
+                    f"entry {index}.put_back", expected=f"a change by {entry.fix} earlier on the tape", got="none that is open"
+                )
+            back_of[index] = open_at[entry.fix].pop()
+    put_back = set(back_of.values())
+    trials = [
+        Trial(i, e.move, e.outcome, i not in put_back, e.outcome == "no-change")
+        for i, e in enumerate(entries)
+        if stands[i] and isinstance(e, Reading) and e.move in fixes and fixes[e.move].trial and is_done(e)
+    ]
+    return tuple(trials), back_of
+
+
+def _whereabouts(model: Model, readings: Sequence[tuple[int, Reading]]) -> tuple[str | None, bool]:
+    visit, is_open = None, False
+    for _, reading in readings:
+        move = model.knowledge.move(reading.move)
+        is_open = is_open or move.visit == "open"
+        entered = move.enters or move.visit
+        if entered == "open" or move.id in ("power-down", "screen"):
+            visit = None
+        elif entered and reading.outcome not in ("fails", "not-reached", "locked", "could-not"):
+            visit = entered
+        if reading.outcome == "boots":
+            visit = None
+    return visit, is_open
+
+
+def _current(model: Model, entries: Sequence[Entry], stands: Sequence[bool]) -> frozenset[str]:
+    current: set[str] = set()
+    for index, entry in enumerate(entries):
+        if not stands[index]:
+            continue
+        if isinstance(entry, Reading) and entry.move in model.looks:
+            current.add(entry.move)
+        elif isinstance(entry, PutBack) or (isinstance(entry, Reading) and is_done(entry)):
+            act = model.acts.get(entry.fix if isinstance(entry, PutBack) else entry.move)
+            if act:
+                current = {c for c in current if not act.touches & model.depends.get(c, frozenset())}
+    return frozenset(current)
+
+
+def _tried(model: Model, entries: Sequence[Entry], stands: Sequence[bool]) -> frozenset[str]:
+    tried: set[str] = set()
+    back: set[str] = set()
+    for index, entry in enumerate(entries):
+        if not stands[index]:
+            continue
+        if isinstance(entry, PutBack):
+            back.add(entry.fix)  # known not to help as things are: it stays tried until another fix changes something
+            continue
+        if isinstance(entry, Reading) and entry.move in model.knowledge.fixes:
+            if entry.move in ("replace-drive", "reinstall") and is_done(entry):
+                tried = {f for f in tried if not (model.knowledge.fixes[f].writes or f in ("reseat", "swap-cable"))}
+            if entry.outcome in ("now-seen", "other-screen"):
+                tried -= back
+                back.clear()
+            tried.add(entry.move)
+    return frozenset(tried)
+
+
+# --- the filter ------------------------------------------------------------------------------------------------
+
+
+class _Particles:
+    """The belief, kept over (hypothesis now, hypothesis before each trial that will be put back)."""
+
+    def __init__(self, model: Model, prior: Floats) -> None:
+        self.model = model
+        self.now: Ints = np.arange(len(prior), dtype=np.intp)
+        self.weight = prior
+        self.stash: dict[int, Ints] = {}
+
+    @property
+    def belief(self) -> Floats:
+        if not self.stash:
+            return self.weight
+        return np.bincount(self.now, self.weight, minlength=self.model.space.size)
+
+    def multiply(self, likelihood: Floats) -> None:
+        self._set(self.weight * (likelihood if not self.stash else likelihood[self.now]))
+
+    def act(self, transition: Transition, outcome: Floats) -> None:
+        """Move along the fix's edges; `outcome` is the weight of each edge, shape (e,)."""
+        if not self.stash:
+            moved = self.weight[transition.src] * outcome
+            self._set(np.bincount(transition.dst, moved, minlength=self.model.space.size))
+            return
+        first, last = transition.first[self.now], transition.first[self.now + 1]
+        count = last - first
+        owner = np.repeat(np.arange(len(self.now)), count)
+        edge = np.arange(count.sum()) - np.repeat(np.cumsum(count) - count, count) + np.repeat(first, count)
+        weight = self.weight[owner] * outcome[edge]
+        keep = weight > weight.sum() * 1e-15
+        self.now = transition.dst[edge][keep]
+        self.stash = {trial: before[owner][keep] for trial, before in self.stash.items()}
+        self._set(weight[keep])
+
+    def remember(self, trial: int) -> None:
+        self.stash[trial] = self.now.copy()
+
+    def put_back(self, trial: int, transition: Transition) -> None:
+        before = self.stash.pop(trial)
+        for component in transition.components:
+            self.now = self.model.space.with_component_of(self.now, before, component)
+        if not self.stash:
+            self.weight = np.bincount(self.now, self.weight, minlength=self.model.space.size)
+            self.now = np.arange(self.model.space.size, dtype=np.intp)
+
+    def _set(self, weight: Floats) -> None:
+        self.weight = weight / weight.sum()
+
+
+def _filter(
+    model: Model, facts: Facts, entries: Sequence[Entry], counts: Sequence[bool], back_of: Mapping[int, int]
+) -> tuple[list[Step], Floats]:
+    particles = _Particles(model, model.prior(facts))
+    wanted_later = set(back_of.values())
+    steps: list[Step] = []
+    belief = particles.belief
+    for index, entry in enumerate(entries):
+        if not counts[index]:
+            continue
+        if isinstance(entry, Reading):
+            if index in wanted_later:
+                particles.remember(index)
+            _weigh(model, facts, particles, entry)
+        elif isinstance(entry, PutBack):
+            particles.put_back(back_of[index], model.acts[entry.fix])
+        else:
+            continue
+        before, belief = belief, particles.belief
+        steps.append(Step(index, entry, before, belief))
+    return steps, belief
+
+
+def _weigh(model: Model, facts: Facts, particles: _Particles, reading: Reading) -> None:
+    if reading.move in model.looks:
+        check = model.knowledge.checks.get(reading.move)
+        if check and check.says_nothing_when and fact_test(check.says_nothing_when, facts):
+            return
+        likelihoods = [w * model.look(reading.move, o) for o, w in reading.weights.items()]
+        particles.multiply(likelihoods[0] if len(likelihoods) == 1 else np.sum(likelihoods, axis=0))
+        return
+    transition, outcomes = model.acts[reading.move], model.knowledge.fixes[reading.move].outcomes
+    not_done = reading.weights.get("could-not", 0.0)
+    if not_done == 1.0:  # could not be done: nothing moves, nothing is learned
+        return
+    done = [w * transition.weight[outcomes.index(o)] for o, w in reading.weights.items() if o != "could-not"]
+    edges = done[0] if len(done) == 1 else np.sum(done, axis=0)
+    if not_done:
+        edges = edges + not_done * transition.could_not * _share_unmoved(transition)
+    particles.act(transition, edges)
+
+
+def _share_unmoved(transition: Transition) -> Floats:
+    """Shape (e,): spreads a weight of one per hypothesis over its edges that stay."""
+    stays = (transition.src == transition.dst).astype(np.float64)
+    per_source = np.bincount(transition.src, stays)
+    return np.asarray(stays / np.maximum(per_source[transition.src], 1.0))
+
+

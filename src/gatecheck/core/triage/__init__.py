@@ -1,0 +1,1 @@
+"""The triage engine: belief over faults, gates, interlocks, next move, the call."""

@@ -1,0 +1,143 @@
+"""Everything the engine has to say about a folded ticket, in one value."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from gatecheck.core.ticket import TicketState
+from gatecheck.core.triage.call import Call, make_call
+from gatecheck.core.triage.costs import is_data_safe
+from gatecheck.core.triage.gates import GateState, booted_at, gate_states
+from gatecheck.core.triage.interlocks import Held, held_moves
+from gatecheck.core.triage.model import Model
+from gatecheck.core.triage.plan import NextMove, Plan, describe, make_plan, unmet_need
+
+SOUND = "sound"
+_FAULTY_DATA = 0.25
+_MOST_OFFERED = 10
+_MOST_AFTER_CALL = 4
+_LEANS_FIRMLY = 0.75
+_WORTH_SHOWING = 0.25
+"""a move is shown when it saves at least this share of its cost"""
+
+
+@dataclass(frozen=True, slots=True)
+class Suspect:
+    fault: str
+    p: float
+
+
+@dataclass(frozen=True, slots=True)
+class Question:
+    """A fact worth asking the customer, and why now."""
+
+    fact: str
+    why: str
+
+
+@dataclass(frozen=True, slots=True)
+class Assessment:
+    gates: tuple[GateState, ...]
+    suspects: tuple[Suspect, ...]
+    """descending; `sound` stands last, in its own place whatever its probability"""
+    next: tuple[NextMove, ...]
+    held: tuple[Held, ...]
+    call: Call
+    questions: tuple[Question, ...]
+
+
+def assess(model: Model, state: TicketState) -> Assessment:
+    """Gates, suspects, next moves, held moves and the call. Pure."""
+    held = held_moves(model, state)
+    plan = make_plan(model, state, held)
+    call = make_call(model, state, held, plan)
+    marginals = state.belief @ model.space.member
+    order = np.argsort(-marginals, kind="stable")
+    suspects = [Suspect(model.space.fault_ids[i], float(marginals[i])) for i in order]
+    return Assessment(
+        tuple(gate_states(model, state)),
+        (*suspects, Suspect(SOUND, float(state.belief[0]))),
+        tuple(_in_order(model, state, plan, call, held)),
+        tuple(held),
+        call,
+        tuple(_questions(model, state, call, held)),
+    )
+
+
+def _in_order(model: Model, state: TicketState, plan: Plan, call: Call, held: Sequence[Held]) -> list[NextMove]:
+    """What protects the data first, then what the call asks for, then the ranking."""
+    first: list[NextMove] = []
+    holding = {h.move for h in held}
+    if any(h.interlock == "stop-running" for h in held) and not _is_off(state):
+        first.append(describe(model, state, "power-down", model.knowledge.fixes["power-down"].why))
+    if _copy_comes_first(model, state, call, held):
+        first.append(describe(model, state, "copy-data", model.knowledge.fixes["copy-data"].why))
+    if call.choice and call.option:
+        for fix in call.option.fixes:
+            if fix not in holding and fix not in state.tried and unmet_need(model, state, model.knowledge.fixes[fix]) is None:
+                first.append(describe(model, state, fix, call.why))
+    by_move = {m.move: m for m in plan.ranked}
+    if not call.choice and call.confidence >= _LEANS_FIRMLY:
+        first += [by_move[c] for c in call.due if c in by_move]
+    put_first = {m.move for m in first}
+    offered = [m for m in plan.ranked if m.move not in put_first and not _is_verdict(model, m.move)]
+    worth = [m for m in offered if m.gain > _WORTH_SHOWING * m.cost]
+    if call.choice:
+        return [*first, *(m for m in worth if m.kind == "check" and m.net > 0)][: max(len(first), _MOST_AFTER_CALL)]
+    if not worth and not first:
+        worth = offered[:1] or list(plan.ranked[:1])
+    return [*first, *worth][:_MOST_OFFERED]
+
+
+def _is_verdict(model: Model, move: str) -> bool:
+    fix = model.knowledge.fixes.get(move)
+    return fix is not None and fix.verdict
+
+
+def _is_off(state: TicketState) -> bool:
+    last = state.last("power-down")
+    return last is not None and last.outcome == "off"
+
+
+def _copy_comes_first(model: Model, state: TicketState, call: Call, held: Sequence[Held]) -> bool:
+    """The data is not safe, can be reached, and either the drive may be failing or the way out writes."""
+    copying = model.knowledge.fixes["copy-data"]
+    if is_data_safe(state.facts) or any(h.move == "copy-data" for h in held) or "copy-data" in state.tried:
+        return False
+    if unmet_need(model, state, copying) or float(state.belief @ model.reach["unseen"]) < 0.6 or booted_at(state) is not None:
+        return False
+    failing = float(state.belief @ model.having(*["drive.media", "drive.mechanical", "drive.worn"]))
+    seen = any(h.interlock == "copy-first" for h in held)
+    waits = call.option is not None and call.choice is not None and "data-unprotected" in call.option.held_by
+    replaces = call.choice == "replace"
+    return (seen and failing >= _FAULTY_DATA and _was_seen(model, state)) or waits or (replaces and _was_seen(model, state))
+
+
+def _was_seen(model: Model, state: TicketState) -> bool:
+    """A reading showed the drive: it makes sense to think of copying."""
+    for _, reading in state.readings:
+        check = model.knowledge.checks.get(reading.move)
+        if check and reading.outcome and "detection" in check.opens.get(reading.outcome, ()):
+            return True
+    return False
+
+
+def _questions(model: Model, state: TicketState, call: Call, held: Sequence[Held]) -> list[Question]:
+    asks = []
+    locks = {h.interlock for h in held}
+    if state.facts.get("data") in (None, "unknown") and (locks & {"stop-running", "copy-first"} or _leans_on_data(call)):
+        asks.append(Question("data", "What happens next depends on whether there is a backup"))
+    elif not is_data_safe(state.facts) and state.facts.get("consent") in (None, "not-asked") and _leans_on_data(call):
+        asks.append(Question("consent", "The way out writes to the disk: may the data be lost if it must?"))
+    if "locked-volume" in locks:
+        asks.append(Question("recovery_key", "The volume is encrypted: its recovery key has to be on the ticket"))
+    if "mains-power" in locks and call.option and "mains-power" in call.option.held_by:
+        asks.append(Question("mains", "The way out writes for long: connect mains"))
+    return asks
+
+
+def _leans_on_data(call: Call) -> bool:
+    return call.option is not None and ("data-unprotected" in call.option.held_by or call.option.choice in ("replace", "refer"))

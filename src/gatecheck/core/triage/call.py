@@ -1,0 +1,418 @@
+"""The call: repair, reinstall, replace, refer or release.
+
+Expected loss over the belief ranks the ways out; rules of the trade stand above the numbers; the call is *made* only
+when no check that is left is worth its cost, or a rule settles it. A held fix is never named as `fix`: the choice may
+stand, but what to do first is whatever releases it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from gatecheck.core.knowledge.tables import Fix
+from gatecheck.core.ticket import TicketState
+from gatecheck.core.triage.costs import SAFE_DATA, data_worth, entry_minutes, is_applicable, is_data_safe
+from gatecheck.core.triage.gates import booted_at
+from gatecheck.core.triage.interlocks import Held, readings_that_count
+from gatecheck.core.triage.model import Model
+from gatecheck.core.triage.plan import BARRING, DRIVE_FAULTS, SOFTWARE_GATES, Plan, drive_failing, looks_due
+from gatecheck.core.triage.space import Floats
+
+CHOICES = ("release", "repair", "reinstall", "replace", "refer")
+_WEIGHT = {choice: rank for rank, choice in enumerate(CHOICES)}
+_VIABLE = 0.5
+"""a way out is weighed for the call when it works at least this share as often as the surest one"""
+_CURES = 0.3
+"""a fix counts as a cure for a fault from this probability on"""
+_OPTION_ABOVE = 0.02
+"""a fix is a way out when something it cures is at least this likely"""
+_COMBINE_TOP = 24
+_COMBINE_ABOVE = 0.25
+"""fixes are put together for the likeliest hypotheses of several faults, each fault at least this likely"""
+
+
+@dataclass(frozen=True, slots=True)
+class Option:
+    """One way out. `fixes` in the order they are made; p_success: works and still works after a month.
+
+    minutes: hands-on and unattended; cost: parts and time in currency; expected_loss: what deciding for it costs on
+    average, failures and lost data included.
+    """
+
+    choice: str
+    fixes: tuple[str, ...]
+    p_success: float
+    minutes: float
+    hands_on_minutes: float
+    cost: float
+    data_outcome: str
+    expected_loss: float
+    held_by: tuple[str, ...]
+    main_fix: str | None
+    """the fix that gives the option its name: the first one in `fixes` that belongs to the choice"""
+
+    @property
+    def fix(self) -> str | None:
+        """The fix to make, unless it is held."""
+        return None if self.held_by else self.main_fix
+
+
+@dataclass(frozen=True, slots=True)
+class Call:
+    """`choice` is None while nothing is decided; `leans` says where it stands. `balance` sums to one over the choices."""
+
+    choice: str | None
+    option: Option | None
+    confidence: float
+    options: tuple[Option, ...]
+    balance: Mapping[str, float]
+    leans: str
+    why: str
+    rule: str | None
+    note: str
+    due: tuple[str, ...]
+    """checks that come before the fix it leans to"""
+
+
+@dataclass(frozen=True, slots=True)
+class _Rule:
+    choice: str
+    name: str
+    why: str
+
+
+def make_call(model: Model, state: TicketState, held: Sequence[Held], plan: Plan) -> Call:
+    """Weigh all ways out and decide, if it can be decided."""
+    ways = _ways_out(model, state)
+    losses, shares = _losses(model, state, ways)
+    locks: dict[str, list[str]] = {}
+    for item in held:
+        locks.setdefault(item.move, []).append(item.interlock)
+    p_drive = drive_failing(model, state)
+    options = []
+    for row, way in enumerate(ways):
+        held_here = tuple(dict.fromkeys(lock for fix in way for lock in locks.get(fix, [])))
+        if any(lock in BARRING for lock in held_here):
+            continue
+        if _software_only(model, way) and p_drive >= model.knowledge.plan["software_stop"]:
+            continue
+        options.append(_option(model, state, way, float(state.belief @ losses[row]), float(state.belief @ shares[row]), held_here))
+    balance = _balance(model, state)
+    best_chance = max((o.p_success for o in options), default=0.0)
+    # a way out that hardly ever works only puts the decision off, however cheap it is
+    ranked = _distinct(sorted(options, key=lambda o: (o.p_success < _VIABLE * best_chance, o.expected_loss)))
+    rule = _rule(model, state, p_drive)
+    ranked_choice = [o for o in ranked if rule is None or o.choice == rule.choice]
+    best = ranked_choice[0] if ranked_choice else None
+    holding = {h.move for h in held}
+    due = [c for f in (best.fixes if best else ()) for c in looks_due(model, state, model.knowledge.fixes[f], holding)]
+    made, why = _is_made(model, state, plan, best, balance, rule, due)
+    leans = best.choice if best and made else max(balance, key=lambda c: balance[c])
+    confidence = balance.get(leans, 0.0)
+    if rule:
+        confidence = max(confidence, 0.9)
+    return Call(
+        choice=leans if made else None,
+        option=best,
+        confidence=confidence,
+        options=ranked,
+        balance=balance,
+        leans=leans,
+        why=rule.why if rule else why,
+        rule=rule.name if rule else None,
+        note=_note(state, best),
+        due=tuple(due) if not rule else (),
+    )
+
+
+def _distinct(options: Sequence[Option]) -> tuple[Option, ...]:
+    """The best option for each choice and main fix, in order."""
+    first: dict[tuple[str, str | None], Option] = {}
+    for option in options:
+        first.setdefault((option.choice, option.main_fix), option)
+    return tuple(first.values())
+
+
+def _software_only(model: Model, way: Sequence[str]) -> bool:
+    """True for a way out that touches only what is on the drive: it cannot mend a failing one."""
+    fixes = model.knowledge.fixes
+    return bool(way) and all(fixes[f].gate in SOFTWARE_GATES for f in way)
+
+
+def _ways_out(model: Model, state: TicketState) -> list[tuple[str, ...]]:
+    """Release, every applicable untried fix, and the sets of fixes that the likeliest several-fault hypotheses need."""
+    usable = [f for f in map(model.knowledge.fixes.__getitem__, model.fix_ids) if _is_usable(f, state)]
+    may_start = booted_at(state) is not None or "screen" not in state.current
+    ways: dict[tuple[str, ...], None] = {(): None} if may_start else {}
+    ways |= {(f.id,): None for f in usable if _can_matter(model, state, f)}
+    marginals = state.belief @ model.space.member
+    for hypothesis in np.argsort(-state.belief)[:_COMBINE_TOP]:
+        faults = [i for i in model.space.order[hypothesis] if i >= 0]
+        if len(faults) > 1 and all(marginals[i] >= _COMBINE_ABOVE for i in faults):
+            way = _cover(model, state, usable, [model.space.fault_ids[i] for i in faults])
+            if way:
+                ways[way] = None
+    return list(ways)
+
+
+def _can_matter(model: Model, state: TicketState, fix: Fix) -> bool:
+    faults = [f for f in (*fix.cures, *fix.resolves)]
+    return _probability(model, state, *faults) >= _OPTION_ABOVE
+
+
+def _cover(model: Model, state: TicketState, usable: Sequence[Fix], faults: Sequence[str]) -> tuple[str, ...] | None:
+    """The cheapest fix for each fault, the root first, less those whose fault another one of them cures as well."""
+    chosen = {fault: _cheapest(model, state, usable, fault) for fault in _roots_first(faults)}
+    if not all(chosen.values()):
+        return None
+    way = list(dict.fromkeys(fix for fix in chosen.values() if fix))
+    for name in list(way):
+        others = [model.knowledge.fixes[o] for o in way if o != name]
+        if all(any(o.cures.get(f, 0.0) >= 0.7 for o in others) for f, fix in chosen.items() if fix == name):
+            way.remove(name)
+    return tuple(way)
+
+
+def _roots_first(faults: Sequence[str]) -> list[str]:
+    rank = {"battery.flat": 0, **dict.fromkeys(DRIVE_FAULTS, 1)}
+    return sorted(faults, key=lambda f: rank.get(f, 2))
+
+
+def _cheapest(model: Model, state: TicketState, usable: Sequence[Fix], fault: str) -> str | None:
+    ways = [
+        ((f.minutes + f.parts + entry_minutes(model.knowledge, state, f)) / f.cures[fault], f.id)
+        for f in usable
+        if f.cures.get(fault, 0.0) >= 0.3
+    ]
+    return min(ways)[1] if ways else None
+
+
+def _losses(model: Model, state: TicketState, ways: Sequence[tuple[str, ...]]) -> tuple[Floats, Floats]:
+    """Loss of every way under every hypothesis, shape (w, n), and the probability that the machine then works."""
+    knowledge, space = model.knowledge, model.space
+    fails = np.ones((len(space.fault_ids), len(ways)))
+    data = np.zeros((len(space.fault_ids), len(ways)))
+    fixed_cost = np.zeros(len(ways))
+    worth = _worth(model, state)
+    for column, way in enumerate(ways):
+        visits: set[str] = set()
+        for name in way:
+            fix, (cure, lost, price) = knowledge.fixes[name], model.finals[name]
+            if fix.visit and fix.visit not in visits:
+                fixed_cost[column] += entry_minutes(knowledge, state, fix) * knowledge.rates["bench_minute"]
+                visits.add(fix.visit)
+            fixed_cost[column] += price + (worth if fix.destroys else 0.0)
+            fails[:, column] *= 1.0 - cure
+            data[:, column] = np.maximum(data[:, column], lost)
+    works = np.exp(space.member @ np.log(1.0 - fails + 1e-12)).T
+    kept = np.exp(space.member @ np.log(1.0 - data + 1e-12)).T
+    afterwards = knowledge.rates["failed_try"] + space.member @ _cures(model, state, worth)[0]
+    return fixed_cost[:, None] + (1.0 - works) * afterwards + (1.0 - kept) * worth, works
+
+
+def _worth(model: Model, state: TicketState) -> float:
+    safe = state.facts.get("data") in SAFE_DATA
+    return 0.0 if safe else data_worth(model.knowledge, state.facts)
+
+
+def _cures(model: Model, state: TicketState, worth: float) -> tuple[Floats, list[str | None]]:
+    """For every fault: what its best cure costs once the fault is known, lost data included, and which fix it is."""
+    knowledge = model.knowledge
+    usable = [f for f in map(knowledge.fixes.__getitem__, model.fix_ids) if _is_usable(f, state)]
+    nothing = knowledge.rates["board_unknown"] + worth
+    costs = np.full((len(usable) + 1, len(model.space.fault_ids)), nothing)
+    for row, fix in enumerate(usable):
+        cure, lost, price = model.finals[fix.id]
+        cost = price / np.maximum(cure, 1e-9) + lost * worth + (1.0 - cure) * knowledge.rates["failed_try"]
+        costs[row] = np.where(cure >= _CURES, cost, np.inf)
+    best = costs.argmin(axis=0)
+    return costs.min(axis=0), [usable[i].id if i < len(usable) else None for i in best]
+
+
+def _is_usable(fix: Fix, state: TicketState) -> bool:
+    return (fix.trial or fix.id not in state.tried) and is_applicable(fix, state.facts)
+
+
+def _option(model: Model, state: TicketState, way: tuple[str, ...], loss: float, p: float, held: tuple[str, ...]) -> Option:
+    knowledge = model.knowledge
+    fixes = [knowledge.fixes[f] for f in way]
+    choice = _choice_of(fixes)
+    entry = {f.visit: entry_minutes(knowledge, state, f) for f in fixes if f.visit}
+    hands_on = sum(f.minutes for f in fixes) + sum(entry.values())
+    return Option(
+        choice, way, p, hands_on + sum(f.unattended for f in fixes), hands_on,
+        hands_on * knowledge.rates["bench_minute"] + sum(f.parts for f in fixes),
+        knowledge.data_outcome[_data_outcome(state, way, fixes)], loss, held,
+        next((f.id for f in fixes if f.call == choice), None),
+    )  # fmt: skip
+
+
+def _data_outcome(state: TicketState, way: Sequence[str], fixes: Sequence[Fix]) -> str:
+    if "refer-lab" in way:
+        return "lab"
+    if any(f.destroys for f in fixes):
+        return "backed-up" if state.facts.get("data") == "backed-up" else "lost"
+    if "replace-drive" in way:
+        return "backed-up" if state.facts.get("data") == "backed-up" else "stays-on-old"
+    return "kept" if any(f.writes for f in fixes) else "untouched"
+
+
+def _balance(model: Model, state: TicketState) -> dict[str, float]:
+    """For each choice, the probability that it is the one a person who knew the faults would make.
+
+    Every fault asks for the choice of its best cure, and a machine for the weightiest its faults ask for. Held moves
+    count too: what is right does not depend on what has to come first. What nothing cures goes to others.
+    """
+    best = _cures(model, state, _worth(model, state))[1]
+    asks = np.array([_WEIGHT[model.knowledge.fixes[f].call if f else "refer"] for f in best])
+    weight = (model.space.member * asks).max(axis=1).astype(np.intp)
+    shares = np.bincount(weight, state.belief, minlength=len(CHOICES))
+    return {choice: float(shares[_WEIGHT[choice]]) for choice in CHOICES}
+
+
+def _choice_of(fixes: Sequence[Fix]) -> str:
+    return max((f.call for f in fixes), key=lambda c: _WEIGHT[c], default="release")
+
+
+def _is_made(
+    model: Model, state: TicketState, plan: Plan, best: Option | None, balance: Mapping[str, float], rule: _Rule | None, due: Sequence[str]
+) -> tuple[bool, str]:
+    if best is None:
+        return False, "Every way out is held back"
+    if rule:
+        return True, rule.why
+    limits = model.knowledge.plan
+    check = next((m for m in plan.ranked if m.kind == "check"), None)
+    confidence = balance[best.choice]
+    if best.choice == "release" and confidence < limits["made_release"]:
+        return False, "It starts, but a fault that comes back is not ruled out"
+    if due:
+        return False, f"{model.knowledge.checks[due[0]].name} comes before it"
+    acting = plan.releasing if best.choice == "release" else plan.acting
+    if check and check.net > acting + limits["made_margin"]:
+        return False, f"{model.knowledge.checks[check.move].name} would save more than it costs"
+    if _data_is_open(model, state) and best.choice in ("replace", "reinstall"):
+        return False, "Whether the data is safe decides between replacing and referring: ask"
+    unsure = confidence < limits["made_confidence"] or best.p_success < limits["made_success"]
+    if unsure and plan.ranked:
+        return False, "Too close to decide, and there are moves left"
+    return True, "No check that is left is worth its cost"
+
+
+# --- the rules of the trade ------------------------------------------------------------------------------------
+
+
+def _rule(model: Model, state: TicketState, p_drive: float) -> _Rule | None:
+    for rule in (_sent_away, _refer_first, _mechanical, _failing_drive, _seen_nowhere, _hardware_passed):
+        found = rule(model, state, p_drive)
+        if found:
+            return found
+    return None
+
+
+def _probability(model: Model, state: TicketState, *faults: str) -> float:
+    return float(state.belief @ model.having(*faults))
+
+
+def _sent_away(model: Model, state: TicketState, p_drive: float) -> _Rule | None:
+    for move in ("refer-lab", "board-work"):
+        last = state.last(move)
+        if last and last.outcome == "sent":
+            return _Rule("refer", "sent-away", "It was sent away; the answer decides the rest")
+    return None
+
+
+def _refer_first(model: Model, state: TicketState, p_drive: float) -> _Rule | None:
+    refused = state.last("refer-lab")
+    if state.facts.get("data") != "irreplaceable" or is_data_safe(state.facts) or (refused and refused.outcome == "declined"):
+        return None
+    if _probability(model, state, "drive.mechanical") >= 0.5 or _mechanical_evidence(model, state):
+        return _Rule("refer", "refer-before-stress", "Irreplaceable data on a mechanically failing drive: a lab before any further stress")
+    return None
+
+
+def _data_is_open(model: Model, state: TicketState) -> bool:
+    """A mechanically failing drive, and nobody has said yet what the data is worth."""
+    unknown = state.facts.get("data") in (None, "unknown") and not is_data_safe(state.facts)
+    return unknown and (_probability(model, state, "drive.mechanical") >= 0.5 or _mechanical_evidence(model, state))
+
+
+def _mechanical_evidence(model: Model, state: TicketState) -> bool:
+    lock = model.knowledge.interlocks["stop-running"]
+    seen = readings_that_count(model, state, lock.seen, lock.renewed_by)
+    return bool(seen) and _probability(model, state, "drive.mechanical") >= 0.4
+
+
+def _mechanical(model: Model, state: TicketState, p_drive: float) -> _Rule | None:
+    refused = state.last("refer-lab")
+    settled = is_data_safe(state.facts) or (refused is not None and refused.outcome == "declined")
+    if settled and p_drive >= 0.7 and _mechanical_evidence(model, state):
+        return _Rule("replace", "mechanical-damage", "Mechanical damage, and the data does not depend on this drive: replace it")
+    return None
+
+
+def _failing_drive(model: Model, state: TicketState, p_drive: float) -> _Rule | None:
+    signs = {
+        "health-pages": ("failing", "worn-out"), "short-test": ("read-failure", "other-failure"),
+        "long-test": ("read-failure", "other-failure"), "read-scan": ("spreading", "one-head", "isolated-unreadable"),
+    }  # fmt: skip
+    seen = readings_that_count(model, state, signs, DRIVE_FAULTS)
+    lasting = _probability(model, state, "drive.media", "drive.worn")
+    if seen and p_drive >= 0.75 and lasting >= 0.4:
+        return _Rule("replace", "failing-drive", "The drive itself fails: no repair in software holds on it")
+    return None
+
+
+def _seen_nowhere(model: Model, state: TicketState, p_drive: float) -> _Rule | None:
+    """Not detected anywhere after reseating and another cable or port."""
+    reseated = state.last("reseat")
+    swapped = state.last("swap-cable")
+    no_cable = state.facts.get("drive_kind") in ("nvme", "emmc")
+    tried = (reseated and reseated.outcome == "no-change") or no_cable
+    other_way = (swapped and swapped.outcome == "no-change") or _shows(state, "seen-dock", "absent")
+    looked = _shows(state, "seen-live", "absent") or _shows(state, "seen-dock", "absent")
+    seen = any(
+        _shows(state, move, outcome)
+        for move, outcome in (("seen-setup", "right"), ("seen-picker", "listed"), ("seen-builtin", "listed"), ("seen-live", "right"), ("seen-dock", "right"))
+    )  # fmt: skip
+    if tried and other_way and looked and not seen and p_drive >= 0.4:
+        return _Rule("replace", "seen-nowhere", "Not detected anywhere after reseating and another cable: the drive is gone")
+    return None
+
+
+def _hardware_passed(model: Model, state: TicketState, p_drive: float) -> _Rule | None:
+    """Hardware passed, layout and loader sound, and the gentle ways back are used up."""
+    passed = readings_that_count(
+        model, state,
+        {"long-test": ("passed",), "short-test": ("passed",), "builtin-quick": ("passed",), "read-scan": ("clean",)}, DRIVE_FAULTS,
+    )  # fmt: skip
+    software = _probability(model, state, *[f.id for f in model.knowledge.faults if f.gate == "system"])
+    rolled = state.last("roll-back")
+    rolled_back = rolled is not None and rolled.outcome not in (None, "boots")
+    repairable = (_shows(state, "volume-look", "damaged") or _shows(state, "volume-look", "dirty")) and "repair-volume" not in state.tried
+    reached = _shows(state, "reduced-start", "fails") or "repair-volume" in state.tried
+    sound_before = not any(
+        _shows(state, move, outcome)
+        for move, outcome in (("loader-look", "missing"), ("loader-look", "damaged"), ("disk-layout", "table-damaged"), ("disk-layout", "no-boot-record"))
+    )  # fmt: skip
+    if passed and rolled_back and reached and sound_before and not repairable and software >= 0.5 and booted_at(state) is None:
+        return _Rule("reinstall", "hardware-passed", "All hardware passed and it still does not start: reinstall before replacing anything")
+    return None
+
+
+def _shows(state: TicketState, move: str, outcome: str) -> bool:
+    last = state.last(move)
+    return last is not None and last.outcome == outcome
+
+
+def _note(state: TicketState, best: Option | None) -> str:
+    """What the customer has to be told beside the call."""
+    if best and best.choice == "replace" and state.facts.get("data") == "irreplaceable" and not is_data_safe(state.facts):
+        return "Keep the old drive: the data is on it alone, and a lab may still read it"
+    value = state.facts.get("machine_value")
+    if best and isinstance(value, int | float) and not isinstance(value, bool) and best.cost > value:
+        return f"The repair costs more ({best.cost:.0f}) than the machine is worth ({value:.0f})"
+    return ""

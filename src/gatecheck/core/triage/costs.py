@@ -1,0 +1,129 @@
+"""What moves cost on this ticket, in bench minutes worth of currency, and what the current belief is worth.
+
+`Economy.value` is the expected cost of the best sequence of fixes with nothing more to look at, after Heckerman, Breese
+and Rommelse, "Decision-theoretic troubleshooting", CACM 38(3), 1995: fixes in the order of probability per cost, each
+paid for as long as something that needs it, or a later one, may still be wrong.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from gatecheck.core.knowledge.tables import Check, Fix, Knowledge
+from gatecheck.core.ticket import TicketState
+from gatecheck.core.triage.model import Facts, Model, fact_test
+from gatecheck.core.triage.space import Floats
+
+SAFE_DATA = ("backed-up", "none")
+_VISIT_SHARE = 0.6
+"""a visit not yet begun is shared with other moves: a move looking for its place in the order pays this much of it"""
+
+
+def data_worth(knowledge: Knowledge, facts: Facts) -> float:
+    """What losing the data would cost, in currency; little once the customer gave it up."""
+    rates = knowledge.rates
+    worth = rates[f"data_{str(facts.get('data', 'unknown')).replace('-', '_')}"]
+    return worth * (rates["consent_share"] if facts.get("consent") == "given" else 1.0)
+
+
+def is_data_safe(facts: Facts) -> bool:
+    return facts.get("data") in SAFE_DATA or facts.get("consent") == "given"
+
+
+def entry_minutes(knowledge: Knowledge, state: TicketState, move: Check | Fix) -> float:
+    """Hands-on minutes to get where the move is made: into setup, a live system, the open case."""
+    if move.visit is None or move.visit == state.visit or (move.visit == "open" and state.is_open):
+        return 0.0
+    visit = knowledge.visits[move.visit]
+    return visit.desktop if state.facts.get("form") == "desktop" else visit.minutes
+
+
+def is_applicable(move: Check | Fix, facts: Facts) -> bool:
+    """True when the machine's facts do not rule the move out."""
+    if move.only_when and not fact_test(move.only_when, facts):
+        return False
+    return not any(facts.get(fact) in values for fact, values in move.not_when.items())
+
+
+@dataclass(frozen=True, slots=True)
+class Economy:
+    """Costs for one ticket. Fixes stand in the order of `fixes`; a last column stands for what nothing here cures.
+
+    base: shape (x,), currency without the risk to data; risk: shape (f, x), currency per fault present.
+    """
+
+    model: Model
+    fixes: tuple[str, ...]
+    base: Floats
+    risk: Floats
+    cure: Floats
+    """shape (f, x - 1): probability that the fix removes the fault"""
+    left_in: Floats
+    """shape (f,): price of handing the machine back with this fault in it"""
+    worth: float
+
+    def weights(self, without: str | None = None) -> Floats:
+        """Shape (f, x): probability that a fault ends up cured by that fix, tried in the order of cost per cure."""
+        cure = self.cure if without is None else self.cure * (np.array(self.fixes) != without)
+        order = np.argsort(self.base[:-1] / np.maximum(cure, 1e-9), axis=1)
+        ranked = np.take_along_axis(cure, order, axis=1)
+        left = np.cumprod(1.0 - ranked, axis=1)
+        before = np.concatenate([np.ones((len(cure), 1)), left[:, :-1]], axis=1)
+        weights = np.empty((len(cure), len(self.fixes) + 1))
+        np.put_along_axis(weights, order, ranked * before, axis=1)
+        weights[:, -1] = left[:, -1] if left.shape[1] else 1.0
+        return weights
+
+    def value(self, marginals: Floats, weights: Floats, booted: NDArray[np.bool_]) -> Floats:
+        """Expected cost of fixing, shape (k,), for fault probabilities `marginals`, shape (k, f).
+
+        Where the machine starts (`booted`, shape (k,)), handing it back as it is may cost less.
+        """
+        needed = marginals @ weights
+        cost = self.base + marginals @ self.risk
+        order = np.argsort(-needed / cost, axis=1)
+        row = np.arange(len(order))[:, None]
+        needed, cost = needed[row, order], cost[row, order]
+        still = np.minimum(1.0, np.cumsum(needed[:, ::-1], axis=1)[:, ::-1])
+        fixing = (still * cost).sum(axis=1)
+        return np.where(booted, np.minimum(fixing, marginals @ self.left_in), fixing)
+
+    def check_cost(self, state: TicketState, move: Check | Fix, marginals: Floats) -> float:
+        """Currency to make the move now; `marginals`, shape (f,), weigh the risk to the data."""
+        knowledge = self.model.knowledge
+        minutes = move.minutes + _VISIT_SHARE * entry_minutes(knowledge, state, move)
+        minutes += knowledge.rates["unattended_share"] * move.unattended
+        risk = marginals @ self.model.stress[move.stress]
+        return float(minutes * knowledge.rates["bench_minute"] + risk * self.worth)
+
+
+def economy(model: Model, state: TicketState, barred: Collection[str]) -> Economy:
+    """Costs of the fixes that are applicable, not yet tried and not barred (held for good on this evidence)."""
+    knowledge = model.knowledge
+    usable = [_is_usable(knowledge.fixes[name], state, barred) for name in model.fix_ids]
+    names = tuple(name for name, use in zip(model.fix_ids, usable, strict=True) if use)
+    cure = model.cure[:, np.array(usable)]
+    worth = 0.0 if is_data_safe(state.facts) else data_worth(knowledge, state.facts)
+    copying = knowledge.fixes["copy-data"]
+    copy_cost = copying.minutes + knowledge.rates["unattended_share"] * copying.unattended
+    base, risk = [], np.zeros((len(model.space.fault_ids), len(names) + 1))
+    for column, name in enumerate(names):
+        fix = knowledge.fixes[name]
+        minutes = fix.minutes + _VISIT_SHARE * entry_minutes(knowledge, state, fix)
+        minutes += knowledge.rates["unattended_share"] * fix.unattended
+        unsafe = worth > 0 and (fix.writes or fix.id == "replace-drive")
+        base.append(minutes * knowledge.rates["bench_minute"] + fix.parts + (copy_cost if unsafe else 0.0))
+        risk[:, column] = model.stress[fix.stress] * worth * 0.5  # half of it is copied off before
+    base.append(knowledge.rates["board_unknown"])
+    costs = np.array(base)
+    unknown = knowledge.rates["board_unknown"]
+    mending = np.where(cure > 0, costs[:-1] / np.maximum(cure, 1e-9), unknown).min(axis=1, initial=unknown)
+    return Economy(model, names, costs, risk, cure, knowledge.rates["comeback"] + mending, worth)
+
+
+def _is_usable(fix: Fix, state: TicketState, barred: Collection[str]) -> bool:
+    return (fix.trial or fix.id not in state.tried) and fix.id not in barred and is_applicable(fix, state.facts)

@@ -1,0 +1,108 @@
+"""Interlocks: declarative predicates (decisions.toml) over the ticket's state, evaluated for every move."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+from gatecheck.core.knowledge.tables import Interlock, Likely
+from gatecheck.core.tape import is_done
+from gatecheck.core.ticket import TicketState
+from gatecheck.core.triage.model import Model, fact_test
+
+_RENEWING = 0.5
+"""a fix that cures a fault with at least this probability makes older readings about it void"""
+
+
+@dataclass(frozen=True, slots=True)
+class Held:
+    """A move held back by one interlock, why, and what releases it. `entries` are the readings it rests on."""
+
+    move: str
+    interlock: str
+    why: str
+    release: str
+    entries: tuple[int, ...]
+
+
+def held_moves(model: Model, state: TicketState) -> list[Held]:
+    """Every (move, interlock) pair that holds now, in the order of the vocabulary; overridden pairs are left out."""
+    held = []
+    for lock in model.knowledge.interlocks.values():
+        grounds = _grounds(model, state, lock)
+        if grounds is None:
+            continue
+        why, entries = grounds
+        for move in (*model.knowledge.checks, *model.knowledge.fixes):
+            if move in lock.moves and (lock.id, move) not in state.overrides and not _excepted(lock, move, state):
+                held.append(Held(move, lock.id, f"{lock.text}. {why}".strip(), lock.release, entries))
+    return held
+
+
+def readings_that_count(model: Model, state: TicketState, wanted: Mapping[str, Sequence[str]], renewed_by: Sequence[str]) -> tuple[int, ...]:
+    """Places of the last reading of each wanted move that shows a wanted outcome and is still about this part."""
+    since = -1
+    for index, reading in state.readings:
+        fix = model.knowledge.fixes.get(reading.move)
+        if fix and is_done(reading) and any(fix.cures.get(f, 0.0) >= _RENEWING for f in renewed_by):
+            since = index
+    last = {r.move: (i, r) for i, r in state.readings if i > since and r.move in wanted}
+    return tuple(sorted(i for i, r in last.values() if r.outcome in wanted[r.move]))
+
+
+def _grounds(model: Model, state: TicketState, lock: Interlock) -> tuple[str, tuple[int, ...]] | None:
+    """Why the interlock is on and the entries it rests on, or None when it is off."""
+    if not fact_test(lock.facts, state.facts):
+        return None
+    if any(state.facts.get(fact) in values for fact, values in lock.unless_facts.items()):
+        return None
+    if lock.open_trial:
+        stuck = [t for t in state.trials if t.open and t.no_effect]
+        if not stuck:
+            return None
+        names = ", ".join(model.knowledge.fixes[t.fix].name for t in stuck)
+        return f"Still changed: {names}", tuple(t.index for t in stuck)
+    if lock.proof_below and _is_proven(model, state, lock):
+        return None
+    if lock.disproof_likely and _is_disproved(model, state, lock):
+        return None
+    if not lock.seen and not lock.likely:
+        return "", ()
+    seen = readings_that_count(model, state, lock.seen, lock.renewed_by)
+    if seen and (lock.seen_needs is None or likelihood(model, state, lock.seen_needs) >= lock.seen_needs.at_least):
+        return _named(model, state, seen), seen
+    if lock.likely and likelihood(model, state, lock.likely) >= lock.likely.at_least:
+        return f"The odds for it are {likelihood(model, state, lock.likely):.0%}", ()
+    return None
+
+
+def likelihood(model: Model, state: TicketState, likely: Likely) -> float:
+    """Probability that any of the faults is there."""
+    return float(state.belief @ model.having(*likely.faults))
+
+
+def _is_proven(model: Model, state: TicketState, lock: Interlock) -> bool:
+    assert lock.proof_below is not None
+    needed = readings_that_count(model, state, lock.proof_all, lock.renewed_by)
+    one_of = readings_that_count(model, state, lock.proof_any, lock.renewed_by)
+    below = likelihood(model, state, lock.proof_below) <= lock.proof_below.at_least
+    return len(needed) == len(lock.proof_all) and bool(one_of) and below
+
+
+def _is_disproved(model: Model, state: TicketState, lock: Interlock) -> bool:
+    assert lock.disproof_likely is not None
+    against = readings_that_count(model, state, lock.disproof, lock.renewed_by)
+    return bool(against) and likelihood(model, state, lock.disproof_likely) >= lock.disproof_likely.at_least
+
+
+def _excepted(lock: Interlock, move: str, state: TicketState) -> bool:
+    return any(move in moves and fact_test(facts, state.facts) for moves, facts in lock.exceptions)
+
+
+def _named(model: Model, state: TicketState, entries: Sequence[int]) -> str:
+    by_place = dict(state.readings)
+    shown = []
+    for index in entries:
+        move = model.knowledge.move(by_place[index].move)
+        shown.append(f"{move.name}: {move.say[by_place[index].outcome or '']}")
+    return "; ".join(shown)

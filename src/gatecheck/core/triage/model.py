@@ -1,0 +1,312 @@
+"""Knowledge compiled into matrices over the hypothesis space."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from gatecheck.core.knowledge.tables import Check, Fix, Knowledge, Likelihood, Row
+from gatecheck.core.triage.space import Floats, Ints, Space, build_space
+
+FactValue = str | float | int | bool | None
+Facts = Mapping[str, FactValue]
+
+NOT_DONE = ("could-not", "declined", "left-on")
+"""outcomes of a fix after which nothing on the machine has changed"""
+
+_BARELY_STOPS = 0.8
+"""a hypothesis that boots with this probability does not stop the boot"""
+
+
+@dataclass(frozen=True, slots=True)
+class Transition:
+    """What a fix does: edges from hypothesis `src` to `dst`; `weight[o]` is P(dst, outcome o | src).
+
+    src, dst: shape (e,), sorted by src; weight: shape (outcomes, e); first: shape (n + 1,), edges of h are
+    first[h]:first[h + 1].
+    """
+
+    src: Ints
+    dst: Ints
+    weight: Floats
+    first: Ints
+    could_not: float
+    touches: frozenset[str]
+    components: tuple[int, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Model:
+    knowledge: Knowledge
+    space: Space
+    looks: Mapping[str, Floats]
+    """check (or fix with outcomes of its own) -> P(outcome | h), shape (outcomes, n)"""
+    acts: Mapping[str, Transition]
+    reach: Mapping[str, Floats]
+    """visibility table -> probability that the thing can be reached, shape (n,)"""
+    passes: Floats
+    """shape (n,): probability that the machine starts"""
+    stop_gate: Ints
+    """shape (n,): the gate of the earliest fault that stops the boot, -1 for none"""
+    base: Floats
+    """shape (n,): couplings, scale and the sound machine's odds; contexts are still to be multiplied"""
+    depends: Mapping[str, frozenset[str]]
+    """check -> faults that change what it shows"""
+    rows: Floats
+    """all checks' outcomes stacked, shape (r, n)"""
+    row_of: Mapping[str, slice]
+    """check -> its rows"""
+    fix_ids: tuple[str, ...]
+    """fixes that cure or resolve something; the columns of `cure`"""
+    cure: Floats
+    """shape (f, x): probability that the fix (or whom it sends the machine to) removes the fault"""
+    stress: Mapping[str, Floats]
+    """stress class -> share of the data's worth at stake per fault, shape (f,)"""
+    finals: Mapping[str, tuple[Floats, Floats, float]]
+    """fix -> per fault the chance that it is gone in the end and the share of the data lost; and the price.
+    What follows a fix in any case (a lab is followed by a new drive) counts in."""
+    _priors: dict[tuple[float, ...], Floats] = field(default_factory=dict)
+    _having: dict[tuple[str, ...], Floats] = field(default_factory=dict)
+
+    def prior(self, facts: Facts) -> Floats:
+        """P(h) for a machine with these facts, shape (n,), sums to one."""
+        odds = all_odds(self.knowledge, facts)
+        log_odds = np.log([max(odds[fault], 1e-9) for fault in self.space.fault_ids])
+        key = tuple(log_odds.tolist())
+        if key not in self._priors:
+            prior = self.base * np.exp(self.space.member @ log_odds)
+            if len(self._priors) > 256:
+                self._priors.clear()
+            self._priors[key] = prior / prior.sum()
+        return self._priors[key]
+
+    def having(self, *faults: str) -> Floats:
+        """Shape (n,): 1.0 where any of the faults is in the hypothesis."""
+        if faults not in self._having:
+            self._having[faults] = self.space.any_of(faults)
+        return self._having[faults]
+
+    def look(self, check: str, outcome: str) -> Floats:
+        move = self.knowledge.move(check)
+        return np.asarray(self.looks[check][move.outcomes.index(outcome)])
+
+
+def all_odds(knowledge: Knowledge, facts: Facts) -> dict[str, float]:
+    """Prior odds of every fault given the facts."""
+    odds = {f.id: f.odds for f in knowledge.faults}
+    for context in knowledge.contexts:
+        if _applies(context.fact, context.is_, context.over, context.under, facts):
+            for fault, times in context.times.items():
+                odds[fault] *= times
+    return odds
+
+
+def _applies(fact: str, is_: tuple[str, ...], over: float | None, under: float | None, facts: Facts) -> bool:
+    value = facts.get(fact)
+    if fact == "drive_age":
+        year, now = facts.get("drive_year"), facts.get("as_of_year")
+        value = now - year if isinstance(year, int | float) and isinstance(now, int | float) else None
+    if is_:
+        return value in is_
+    if not isinstance(value, int | float) or isinstance(value, bool):
+        return False
+    return (over is None or value > over) and (under is None or value < under)
+
+
+def fact_test(test: Mapping[str, tuple[str, ...]], facts: Facts) -> bool:
+    """True when every named fact has one of the values; an empty test is true."""
+    return all(facts.get(fact) in values for fact, values in test.items())
+
+
+def compile_model(knowledge: Knowledge) -> Model:
+    """Compile all tables. Pure; about 0.1 s."""
+    space = build_space(knowledge.faults, [g.id for g in knowledge.gates])
+    reach = {v.id: 1.0 - hidden_share(space, v.by) for v in knowledge.visibility.values()}
+    looks: dict[str, Floats] = {}
+    for check in knowledge.checks.values():
+        looks[check.id] = _look(space, check.table, check.outcomes, reach, knowledge.check_floor)
+    passes = looks["screen"][knowledge.checks["screen"].outcomes.index("boots")]
+    acts = {}
+    for fix in knowledge.fixes.values():
+        if fix.table is not None:
+            looks[fix.id] = _look(space, fix.table, fix.outcomes, reach, knowledge.fix_floor)
+        else:
+            acts[fix.id] = _act(space, fix, passes, reach["unseen"], knowledge.fix_floor)
+    depends = {c.id: _depends(c, knowledge) for c in knowledge.checks.values()}
+    rows, row_of = [], {}
+    for check in knowledge.checks:
+        row_of[check] = slice(len(rows), len(rows) + len(looks[check]))
+        rows.extend(looks[check])
+    fix_ids = tuple(f.id for f in knowledge.fixes.values() if f.cures or f.resolves)
+    cure = np.array([
+        [max(f.cures.get(fault, 0.0), f.resolves.get(fault, 0.0)) for f in map(knowledge.fixes.__getitem__, fix_ids)]
+        for fault in space.fault_ids
+    ])  # fmt: skip
+    stress = {name: np.array([row.get(f, 0.0) for f in space.fault_ids]) for name, row in knowledge.stress.items()}
+    return Model(
+        knowledge, space, looks, acts, reach, passes, stop_gates(space, passes), _base(space, knowledge), depends,
+        np.array(rows), row_of, fix_ids, cure, stress, {f: _final(knowledge, space, knowledge.fixes[f]) for f in fix_ids},
+    )  # fmt: skip
+
+
+def _final(knowledge: Knowledge, space: Space, fix: Fix) -> tuple[Floats, Floats, float]:
+    after = knowledge.fixes[fix.follow_up] if fix.follow_up else None
+    followed = after.cures if after else {}
+    cure = [max(fix.cures.get(f, 0.0), fix.resolves.get(f, followed.get(f, 0.0))) for f in space.fault_ids]
+    lost = [1.0 - fix.rescues[f] if f in fix.rescues else 0.0 for f in space.fault_ids]
+    if fix.id == "replace-drive":
+        lost = [knowledge.lost_on_replace.get(f, 0.0) for f in space.fault_ids]
+    stress = [knowledge.stress[fix.stress].get(f, 0.0) for f in space.fault_ids]
+    minutes = fix.minutes + knowledge.rates["unattended_share"] * fix.unattended + (after.minutes if after else 0.0)
+    price = minutes * knowledge.rates["bench_minute"] + fix.parts + (after.parts if after else 0.0)
+    return np.array(cure), np.maximum(lost, stress), price
+
+
+def hidden_share(space: Space, by: Row) -> Floats:
+    """Shape (n,): 1 - product over the faults present of (1 - share)."""
+    return 1.0 - np.exp(space.member @ np.log(1.0 - np.array([by.get(f, 0.0) for f in space.fault_ids]) + 1e-12))
+
+
+def _base(space: Space, knowledge: Knowledge) -> Floats:
+    count = space.member.sum(axis=1)
+    base = np.where(count > 1, knowledge.shared_scale ** np.maximum(count - 1, 0), 1.0)
+    base[0] = knowledge.sound_odds
+    for coupling in knowledge.couplings:
+        root = space.member[:, space.index(coupling.faults[0])]
+        followers = space.member[:, [space.index(f) for f in coupling.faults[1:]]].sum(axis=1)
+        base *= coupling.times ** (root * followers)
+    return base
+
+
+def _depends(check: Check, knowledge: Knowledge) -> frozenset[str]:
+    if check.id == "story":  # what happened before does not change with what is done now
+        return frozenset()
+    hidden = knowledge.visibility[check.table.hidden_by].by if check.table.hidden_by else {}
+    return frozenset(check.table.rows) | frozenset(hidden)
+
+
+# --- checks ----------------------------------------------------------------------------------------------------
+
+
+def _look(space: Space, table: Likelihood, outcomes: tuple[str, ...], reach: Mapping[str, Floats], floor: float) -> Floats:
+    def vector(row: Row) -> Floats:
+        return np.array([row.get(o, 0.0) for o in outcomes])
+
+    sound = vector(table.sound)
+    rows = np.array([vector(table.rows[f]) if f in table.rows else sound for f in space.fault_ids])
+    has_row = np.array([f in table.rows for f in space.fault_ids])
+    if table.combine == "earliest-gate":
+        shares = _earliest_gate(space, sound, rows, has_row, outcomes.index(table.normal))
+    elif table.combine == "any-abnormal":
+        shares = _any_abnormal(space, sound, rows, has_row, outcomes.index(table.normal))
+    else:
+        shares = _blend(space, sound, rows, has_row)
+    if table.hidden_by:
+        seen = reach[table.hidden_by][:, None]
+        shares = seen * shares + (1.0 - seen) * vector(table.hidden_row)
+    shares = shares + floor
+    aside = vector(table.aside)
+    shares = shares * (aside == 0)
+    shares = shares / shares.sum(axis=1, keepdims=True) * (1.0 - aside.sum()) + aside
+    return np.ascontiguousarray(shares.T)
+
+
+def _earliest_gate(space: Space, sound: Floats, rows: Floats, has_row: NDBool, passing: int) -> Floats:
+    """Faults speak in boot order; the share `passing` of each goes on to the next, the rest of the way to `sound`."""
+    shares = np.zeros((space.size, len(sound)))
+    onward = np.ones(space.size)
+    for position in range(space.order.shape[1]):
+        fault = space.order[:, position]
+        speaks = (fault >= 0) & has_row[np.maximum(fault, 0)]
+        row = rows[np.maximum(fault, 0)] * speaks[:, None]
+        passed = row[:, passing].copy()
+        row[:, passing] = 0.0
+        shares += onward[:, None] * row
+        onward = np.where(speaks, onward * passed, onward)
+    return shares + onward[:, None] * sound
+
+
+def _any_abnormal(space: Space, sound: Floats, rows: Floats, has_row: NDBool, normal: int) -> Floats:
+    """`normal` needs every fault to look normal; what is left is shared by the abnormal outcomes of the faults."""
+    present = space.member * has_row
+    any_present = present.sum(axis=1) > 0
+    looks_normal = np.exp(present @ np.log(rows[:, normal] + 1e-12))
+    abnormal = rows.copy()
+    abnormal[:, normal] = 0.0
+    mixed = present @ abnormal
+    total = mixed.sum(axis=1, keepdims=True)
+    shares = (1.0 - looks_normal)[:, None] * np.divide(mixed, total, out=np.zeros_like(mixed), where=total > 0)
+    shares[:, normal] += looks_normal
+    shares[~any_present] = sound
+    return np.asarray(shares)
+
+
+def _blend(space: Space, sound: Floats, rows: Floats, has_row: NDBool) -> Floats:
+    present = space.member * has_row
+    count = present.sum(axis=1, keepdims=True)
+    return np.where(count > 0, (present @ rows) / np.maximum(count, 1), sound)
+
+
+# --- fixes -----------------------------------------------------------------------------------------------------
+
+
+def _act(space: Space, fix: Fix, passes: Floats, seen: Floats, floor: float) -> Transition:
+    src = np.arange(space.size, dtype=np.intp)
+    dst, chance = src.copy(), np.ones(space.size)
+    sound_before = {f: space.fault_in[:, space.component_of[space.index(f)]] < 0 for f in fix.breaks}
+    for fault, cured in fix.cures.items():
+        there = space.member[dst, space.index(fault)] > 0
+        src, dst, chance = _split(src, dst, chance, there, space.remove[dst, space.index(fault)], cured)
+    for fault, broken in fix.breaks.items():
+        other = space.add[dst, space.index(fault)]
+        src, dst, chance = _split(src, dst, chance, sound_before[fault][src] & (other != dst), other, broken)
+    by_src = np.argsort(src, kind="stable")
+    src, dst, chance = src[by_src], dst[by_src], chance[by_src]
+    outcome = _outcome_shares(space, src, dst, passes, seen) + floor
+    outcome /= outcome.sum(axis=0)
+    weight = np.zeros((len(fix.outcomes), len(src)))
+    weight[:4] = outcome * chance * (1.0 - fix.could_not)
+    touched = {f: space.index(f) for f in (*fix.cures, *fix.breaks)}
+    return Transition(
+        src, dst, weight, np.searchsorted(src, np.arange(space.size + 1)), fix.could_not, frozenset(touched),
+        tuple(sorted({int(space.component_of[i]) for i in touched.values()})),
+    )  # fmt: skip
+
+
+def _split(src: Ints, dst: Ints, chance: Floats, where: NDBool, target: Ints, share: float) -> tuple[Ints, Ints, Floats]:
+    stays = np.where(where, chance * (1.0 - share), chance)
+    return (
+        np.concatenate([src, src[where]]),
+        np.concatenate([dst, target[where]]),
+        np.concatenate([stays, chance[where] * share]),
+    )
+
+
+def _outcome_shares(space: Space, src: Ints, dst: Ints, passes: Floats, seen: Floats) -> Floats:
+    """P(boots, now-seen, other-screen, no-change | src, dst), shape (4, e)."""
+    changed = src != dst
+    # a machine on which nothing was cured shows what it showed before: partial passes are mostly used up
+    unchanged_boots = np.where(passes[src] > _BARELY_STOPS, passes[src], 0.1 * passes[src])
+    boots = np.where(changed, passes[dst], unchanged_boots)
+    rest = 1.0 - boots
+    now_seen = rest * np.where(changed, np.clip(seen[dst] - seen[src], 0.0, 1.0), 0.0)
+    stop = stop_gates(space, passes)
+    moved = np.where(changed, np.where(stop[src] != stop[dst], 0.70, 0.12), 0.03)
+    other = (rest - now_seen) * moved
+    return np.array([boots, now_seen, other, rest - now_seen - other])
+
+
+def stop_gates(space: Space, passes: Floats) -> Ints:
+    """Shape (n,): the gate of the earliest fault that stops the boot, -1 for none."""
+    alone = np.array([passes[space.add[0, f]] for f in range(len(space.fault_ids))])
+    stop = np.full(space.size, -1, dtype=np.intp)
+    for position in range(space.order.shape[1]):
+        fault = space.order[:, position]
+        blocks = (fault >= 0) & (alone[np.maximum(fault, 0)] <= _BARELY_STOPS) & (stop < 0)
+        stop[blocks] = space.gate_of[fault[blocks]]
+    return stop
+
+
+NDBool = np.ndarray[tuple[int, ...], np.dtype[np.bool_]]
