@@ -1,7 +1,7 @@
 """Entries of a ticket's tape: parsing, undo, and which readings still count.
 
-An entry is one of: a reading (`move` with `outcome` or `weights`), `put_back`, `override`, `fact`, `undo`; anything
-else that carries only a `note` is kept and weighs nothing.
+An entry is one of: a reading (`move` with `outcome` or `weights`), `put_back`, `override`, `fact`, `undo`; or one that
+weighs nothing: `started` (a move that runs on its own), `signed` (the call somebody signed), `note`.
 """
 
 from __future__ import annotations
@@ -60,11 +60,27 @@ class Undo:
 
 
 @dataclass(frozen=True, slots=True)
+class Started:
+    """A move that runs on its own: what and for about how many minutes. Its reading, or a stop, ends it."""
+
+    move: str
+    minutes: float
+
+
+@dataclass(frozen=True, slots=True)
+class Signed:
+    """The call as somebody signed it."""
+
+    choice: str
+    fix: str | None
+
+
+@dataclass(frozen=True, slots=True)
 class Note:
     text: str
 
 
-Entry = Reading | PutBack | Override | FactChange | Undo | Note
+Entry = Reading | PutBack | Override | FactChange | Undo | Started | Signed | Note
 
 
 def parse_facts(raw: object, knowledge: Knowledge, where: str = "facts") -> dict[str, FactValue]:
@@ -121,11 +137,22 @@ def parse_entry(raw: object, index: int, knowledge: Knowledge) -> Entry:
             _one_of(raw.get("move"), moves, f"{where}.move", "a move"),
             reason,
         )
+    if "started" in raw:
+        minutes = raw.get("minutes", 0)
+        if isinstance(minutes, bool) or not isinstance(minutes, int | float) or not 0 <= minutes <= 100_000:
+            raise TapeError(f"{where}.minutes", expected="minutes, 0 to 100000", got=_shown(minutes))
+        return Started(_one_of(raw["started"], (*knowledge.checks, *knowledge.fixes), f"{where}.started", "a move"), float(minutes))
+    if "signed" in raw:
+        fix = raw.get("fix")
+        return Signed(
+            _one_of(raw["signed"], knowledge.calls, f"{where}.signed", "a call"),
+            None if fix is None else _one_of(fix, knowledge.fixes, f"{where}.fix", "a fix"),
+        )
     if "move" in raw:
         return _parse_reading(raw, where, knowledge)
     if isinstance(raw.get("note"), str):
         return Note(raw["note"])
-    raise TapeError(where, expected="one of move, put_back, override, fact, undo, note", got=_shown(sorted(map(str, raw))))
+    raise TapeError(where, expected="one of move, put_back, override, fact, undo, started, signed, note", got=_shown(sorted(map(str, raw))))
 
 
 def _parse_reading(raw: Mapping[str, object], where: str, knowledge: Knowledge) -> Reading:

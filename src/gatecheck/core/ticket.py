@@ -13,7 +13,7 @@ import numpy as np
 
 from gatecheck.core.errors import TapeError
 from gatecheck.core.tape import (
-    Entry, Override, PutBack, Reading, is_done, merge_facts, standing, weighed,
+    Entry, Override, PutBack, Reading, Signed, Started, is_done, merge_facts, standing, weighed,
 )  # fmt: skip
 from gatecheck.core.triage.model import Facts, FactValue, Model, Transition, fact_test
 from gatecheck.core.triage.space import Floats, Ints
@@ -60,6 +60,10 @@ class TicketState:
     """where the technician is: setup, live, media or None"""
     is_open: bool
     """the case was opened"""
+    running: int | None
+    """place of the entry that started a move which still runs on its own"""
+    signed: int | None
+    """place of the last call that was signed and not followed by a new reading"""
 
     def last(self, move: str) -> Reading | None:
         return next((r for _, r in reversed(self.readings) if r.move == move), None)
@@ -85,7 +89,31 @@ def fold(model: Model, facts: Facts, entries: Sequence[Entry]) -> TicketState:
         tried=_tried(model, entries, stands),
         visit=visit,
         is_open=is_open,
+        running=_running(entries, stands),
+        signed=_signed(entries, stands),
     )  # fmt: skip
+
+
+def _running(entries: Sequence[Entry], stands: Sequence[bool]) -> int | None:
+    running: dict[str, int] = {}
+    for index, entry in enumerate(entries):
+        if stands[index] and isinstance(entry, Started):
+            running[entry.move] = index
+        elif stands[index] and isinstance(entry, Reading):
+            running.pop(entry.move, None)
+            if entry.move == "power-down" and entry.outcome == "off":
+                running.clear()
+    return max(running.values(), default=None)
+
+
+def _signed(entries: Sequence[Entry], stands: Sequence[bool]) -> int | None:
+    signed = None
+    for index, entry in enumerate(entries):
+        if stands[index] and isinstance(entry, Signed):
+            signed = index
+        elif stands[index] and isinstance(entry, Reading) and signed is not None and entry.outcome != "boots":
+            signed = None
+    return signed
 
 
 def _trials(model: Model, entries: Sequence[Entry], stands: Sequence[bool]) -> tuple[tuple[Trial, ...], dict[int, int]]:

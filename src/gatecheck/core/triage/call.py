@@ -19,7 +19,7 @@ from gatecheck.core.triage.gates import booted_at
 from gatecheck.core.triage.interlocks import Held, readings_that_count
 from gatecheck.core.triage.model import Model
 from gatecheck.core.triage.plan import BARRING, DRIVE_FAULTS, SOFTWARE_GATES, Plan, drive_failing, looks_due
-from gatecheck.core.triage.space import Floats
+from gatecheck.core.triage.space import Floats, Ints
 
 CHOICES = ("release", "repair", "reinstall", "replace", "refer")
 _WEIGHT = {choice: rank for rank, choice in enumerate(CHOICES)}
@@ -266,11 +266,15 @@ def _balance(model: Model, state: TicketState) -> dict[str, float]:
     Every fault asks for the choice of its best cure, and a machine for the weightiest its faults ask for. Held moves
     count too: what is right does not depend on what has to come first. What nothing cures goes to others.
     """
+    shares = np.bincount(right_choices(model, state), state.belief, minlength=len(CHOICES))
+    return {choice: float(shares[_WEIGHT[choice]]) for choice in CHOICES}
+
+
+def right_choices(model: Model, state: TicketState) -> Ints:
+    """Shape (n,): index into CHOICES of the right call for each hypothesis, as `_balance` explains."""
     best = _cures(model, state, _worth(model, state))[1]
     asks = np.array([_WEIGHT[model.knowledge.fixes[f].call if f else "refer"] for f in best])
-    weight = (model.space.member * asks).max(axis=1).astype(np.intp)
-    shares = np.bincount(weight, state.belief, minlength=len(CHOICES))
-    return {choice: float(shares[_WEIGHT[choice]]) for choice in CHOICES}
+    return np.asarray((model.space.member * asks).max(axis=1).astype(np.intp))
 
 
 def _choice_of(fixes: Sequence[Fix]) -> str:

@@ -1,0 +1,1 @@
+"""FastAPI: routes, events, files. Bound to this machine alone unless told otherwise."""

@@ -1,0 +1,56 @@
+"""Server-sent events: every browser hears of every change at once."""
+
+from __future__ import annotations
+
+import asyncio
+import json
+from collections.abc import AsyncIterator, Mapping
+
+_HEARTBEAT = 15.0
+_MOST_WAITING = 200
+
+
+class Events:
+    """Fans events out to all listeners. `publish` may be called from any thread."""
+
+    def __init__(self) -> None:
+        self._listeners: set[asyncio.Queue[str | None]] = set()
+        self._loop: asyncio.AbstractEventLoop | None = None
+        self._number = 0
+
+    def attach(self) -> None:
+        """Remember the running loop; called once when the server starts."""
+        self._loop = asyncio.get_running_loop()
+
+    def publish(self, event: Mapping[str, object]) -> None:
+        if self._loop and not self._loop.is_closed():
+            self._loop.call_soon_threadsafe(self._send, event)
+
+    def close(self) -> None:
+        """End all streams, so that the server can stop."""
+        for listener in self._listeners:
+            listener.put_nowait(None)
+
+    def _send(self, event: Mapping[str, object]) -> None:
+        self._number += 1
+        text = f"id: {self._number}\nevent: change\ndata: {json.dumps(event)}\n\n"
+        for listener in self._listeners:
+            if listener.qsize() < _MOST_WAITING:
+                listener.put_nowait(text)
+
+    async def stream(self) -> AsyncIterator[str]:
+        """The text of one listener's event stream."""
+        listener: asyncio.Queue[str | None] = asyncio.Queue()
+        self._listeners.add(listener)
+        try:
+            yield "retry: 1000\n\nevent: hello\ndata: {}\n\n"
+            while True:
+                try:
+                    text = await asyncio.wait_for(listener.get(), _HEARTBEAT)
+                except TimeoutError:
+                    text = ": still here\n\n"
+                if text is None:
+                    return
+                yield text
+        finally:
+            self._listeners.discard(listener)

@@ -1,0 +1,324 @@
+"""What goes over the wire. Names and shapes are the contract with the front end; its types are generated from here."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from pydantic import BaseModel, ConfigDict, Field
+
+
+class Wire(BaseModel):
+    """Base of all answers."""
+
+    model_config = ConfigDict(extra="ignore")
+
+
+class GateOut(Wire):
+    id: str
+    state: str
+    why: str
+    mass: float = Field(description="Probability that some fault of this gate is there, 0 to 1")
+    entries: list[int]
+
+
+class WeightOut(Wire):
+    entry: int
+    factor: float = Field(description="What the entry multiplied the suspect's odds by")
+
+
+class SuspectOut(Wire):
+    fault: str
+    p: float
+    weights: list[WeightOut] = []
+
+
+class OutlookOut(Wire):
+    outcome: str
+    p: float
+    leaves: str
+    leaves_p: float
+
+
+class NextOut(Wire):
+    move: str
+    kind: str
+    minutes: float
+    hands_on_minutes: float
+    why: str
+    gain: float
+    cost: float
+    separates: list[str]
+    outlook: list[OutlookOut]
+
+
+class HeldOut(Wire):
+    move: str
+    interlock: str
+    why: str
+    release: str
+    entries: list[int]
+
+
+class OptionOut(Wire):
+    choice: str
+    fix: str | None
+    fixes: list[str]
+    held_fix: str | None
+    held_by: list[str]
+    p_success: float
+    minutes: float
+    hands_on_minutes: float
+    cost: float
+    data_outcome: str
+    expected_loss: float
+
+
+class TipOut(Wire):
+    move: str
+    outcome: str
+    choice: str
+    p: float
+
+
+class CallOut(Wire):
+    choice: str | None
+    fix: str | None
+    fixes: list[str]
+    held_fix: str | None
+    held_by: list[str]
+    confidence: float
+    leans: str
+    why: str
+    rule: str | None
+    note: str
+    balance: dict[str, float]
+    options: list[OptionOut]
+    tips: list[TipOut] = []
+
+
+class TrialOut(Wire):
+    fix: str
+    entry: int
+    outcome: str | None
+    open: bool
+    no_effect: bool
+
+
+class QuestionOut(Wire):
+    fact: str
+    why: str
+
+
+class EntryOut(Wire):
+    place: int
+    body: dict[str, Any]
+    made_by: str
+    made_at: str
+    stands: bool = Field(description="False once an undo took it back")
+    counts: bool = Field(description="False for a repeated reading: the same evidence counts once")
+
+
+class AttachmentOut(Wire):
+    sha256: str
+    name: str
+    size: int
+    added_by: str
+    added_at: str
+
+
+class RunningOut(Wire):
+    move: str
+    started_at: str
+    minutes: float
+
+
+class TicketOut(Wire):
+    id: int
+    number: str
+    customer: str
+    machine: str
+    words: str
+    bay: int | None
+    opened_by: str
+    opened_at: str
+    closed_at: str | None
+    facts: dict[str, str | float | int | bool]
+    tape: list[EntryOut]
+    gates: list[GateOut]
+    suspects: list[SuspectOut]
+    sound: float
+    next: list[NextOut]
+    held: list[HeldOut]
+    call: CallOut
+    trials: list[TrialOut]
+    questions: list[QuestionOut]
+    running: RunningOut | None
+    signed: int | None
+    files: list[AttachmentOut]
+
+
+class BenchRow(Wire):
+    """One line of the bench. `turn`: hands (a person is wanted), running (on its own), done."""
+
+    id: int
+    number: str
+    bay: int | None
+    customer: str
+    machine: str
+    facts: dict[str, str | float | int | bool]
+    gates: list[GateOut]
+    turn: str
+    urgent: bool
+    next_move: str | None
+    next_kind: str | None
+    next_minutes: float | None
+    next_why: str
+    choice: str | None
+    leans: str
+    fix: str | None
+    signed: bool
+    started: bool = Field(description="The machine starts")
+    open_trials: int
+    running: RunningOut | None
+
+
+class BenchOut(Wire):
+    shop: str
+    bays: int
+    rows: list[BenchRow]
+
+
+class FoundOut(Wire):
+    id: int
+    number: str
+    customer: str
+    machine: str
+    bay: int | None
+    closed: bool
+
+
+class MoveWords(Wire):
+    id: str
+    kind: str
+    gate: str
+    name: str
+    ask: str
+    why: str
+    outcomes: list[str]
+    say: dict[str, str]
+    minutes: float
+    unattended: float
+    visit: str | None
+    verdict: bool
+    trial: bool
+
+
+class FaultWords(Wire):
+    id: str
+    gate: str
+    name: str
+    text: str
+
+
+class GateWords(Wire):
+    id: str
+    name: str
+    asks: str
+
+
+class WordsOut(Wire):
+    """The catalogue the screens speak from."""
+
+    gates: list[GateWords]
+    faults: list[FaultWords]
+    moves: list[MoveWords]
+    calls: dict[str, str]
+    call_names: dict[str, str]
+    interlocks: dict[str, str]
+    facts: dict[str, list[str]]
+
+
+class TicketIn(BaseModel):
+    """A machine taken in. `entries` are what was already asked and seen (story, screen)."""
+
+    model_config = ConfigDict(extra="forbid")
+    customer: str = Field(min_length=1, max_length=200)
+    machine: str = Field(min_length=1, max_length=200)
+    words: str = Field(default="", max_length=4000)
+    facts: dict[str, Any] = {}
+    entries: list[dict[str, Any]] = Field(default=[], max_length=50)
+    bay: int | None = Field(default=None, ge=1, le=99)
+    by: str = Field(min_length=1, max_length=20)
+
+
+class EntryIn(BaseModel):
+    """An entry for the tape. `key` makes a repeated request harmless."""
+
+    model_config = ConfigDict(extra="forbid")
+    entry: dict[str, Any]
+    by: str = Field(min_length=1, max_length=20)
+    key: str | None = Field(default=None, max_length=80)
+
+
+class BayIn(BaseModel):
+    model_config = ConfigDict(extra="forbid")
+    bay: int | None = Field(ge=1, le=99)
+
+
+class WeighIn(BaseModel):
+    """Weigh one drive of a capture that lies on the ticket."""
+
+    model_config = ConfigDict(extra="forbid")
+    sha256: str
+    device: str
+    by: str = Field(min_length=1, max_length=20)
+
+
+class FindingOut(Wire):
+    id: str
+    kind: str
+    severity: str
+    text: str
+    means: str
+    page: str
+    at: int | None
+
+
+class PageOut(Wire):
+    path: str
+    kind: str
+    status: str
+    detail: str
+    size: int
+
+
+class DriveOut(Wire):
+    device: str
+    bus: str
+    identity: dict[str, Any] | None
+    verdict: str
+    passes_pages: bool
+    weights: dict[str, float] | None
+    findings: list[FindingOut]
+    readings: list[dict[str, Any]]
+    pages: list[PageOut]
+
+
+class CaptureOut(Wire):
+    """A decoded file of the ticket. `weighed`: device whose pages were put on the tape at once, if it was clear which."""
+
+    sha256: str
+    name: str
+    added_at: str
+    devices: list[DriveOut]
+    other_pages: list[PageOut]
+    weighed: str | None = None
+
+
+class Problem(Wire):
+    """RFC 9457."""
+
+    type: str = "about:blank"
+    title: str
+    status: int
+    detail: str

@@ -1,0 +1,95 @@
+"""Connections: one writer behind a lock, read-only connections per thread, and transactions that roll back DDL too."""
+
+from __future__ import annotations
+
+import sqlite3
+import threading
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+from gatecheck.core.errors import BenchError
+from gatecheck.store.migrations import migrate
+
+_BUSY_SECONDS = 10
+
+
+class StoreError(BenchError):
+    """The store cannot do what was asked: says what and why."""
+
+
+@contextmanager
+def atomic(connection: sqlite3.Connection) -> Iterator[sqlite3.Connection]:
+    """One transaction, DDL included. sqlite3's own context manager does not roll back CREATE TABLE."""
+    connection.execute("BEGIN IMMEDIATE")
+    try:
+        yield connection
+    except BaseException:
+        connection.rollback()
+        raise
+    connection.commit()
+
+
+class Database:
+    """The tickets' database. WAL, foreign keys, synchronous=FULL: a commit that returned is on the disk."""
+
+    def __init__(self, path: Path | None) -> None:
+        self._name = "file:gatecheck?mode=memory" if path is None else str(path)
+        self._is_memory = path is None
+        self._write_lock = threading.RLock()
+        self._local = threading.local()
+        self._readers: list[sqlite3.Connection] = []
+        self._writer = self._connect()
+        with self._write_lock:
+            migrate(self._writer, atomic)
+
+    def _connect(self) -> sqlite3.Connection:
+        try:
+            connection = sqlite3.connect(
+                ":memory:" if self._is_memory else self._name,
+                isolation_level=None,
+                check_same_thread=False,
+                timeout=_BUSY_SECONDS,
+            )
+            connection.execute("PRAGMA foreign_keys=ON")
+            connection.execute("PRAGMA journal_mode=WAL")
+            connection.execute("PRAGMA synchronous=FULL")
+        except sqlite3.Error as error:
+            raise StoreError(f"{self._name}: expected a database that can be opened, got {error}") from error
+        return connection
+
+    @contextmanager
+    def write(self) -> Iterator[sqlite3.Connection]:
+        """A write transaction; returns only when it is durable."""
+        with self._write_lock, atomic(self._writer) as connection:
+            yield connection
+
+    @contextmanager
+    def read(self) -> Iterator[sqlite3.Connection]:
+        """A read-only connection of this thread (in memory: the one connection there is)."""
+        if self._is_memory:
+            with self._write_lock:
+                yield self._writer
+            return
+        connection: sqlite3.Connection | None = getattr(self._local, "connection", None)
+        if connection is None:
+            connection = self._connect()
+            connection.execute("PRAGMA query_only=1")
+            self._local.connection = connection
+            with self._write_lock:
+                self._readers.append(connection)
+        yield connection
+
+    def close(self) -> None:
+        """Close every connection."""
+        with self._write_lock:
+            for connection in [*self._readers, self._writer]:
+                connection.close()
+            self._readers.clear()
+
+
+def open_database(path: Path | None) -> Database:
+    """Open (and migrate) the database at `path`; None keeps it in memory. Raises StoreError."""
+    if path is not None:
+        path.parent.mkdir(parents=True, exist_ok=True)
+    return Database(path)

@@ -1,0 +1,90 @@
+"""The schema as an append-only list of named steps, each applied with its record in one transaction."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Callable
+from contextlib import AbstractContextManager
+
+Atomic = Callable[[sqlite3.Connection], AbstractContextManager[sqlite3.Connection]]
+
+_RECORD = "CREATE TABLE IF NOT EXISTS migration (name TEXT PRIMARY KEY, applied_at TEXT NOT NULL DEFAULT CURRENT_TIMESTAMP) STRICT"
+
+# never edit a step that has shipped: add the next one
+MIGRATIONS: tuple[tuple[str, tuple[str, ...]], ...] = (
+    (
+        "tickets-and-tape",
+        (
+            """
+            CREATE TABLE ticket (
+                id INTEGER PRIMARY KEY,
+                number TEXT NOT NULL UNIQUE,
+                customer TEXT NOT NULL,
+                machine TEXT NOT NULL,
+                words TEXT NOT NULL,
+                facts TEXT NOT NULL CHECK (json_valid(facts)),
+                bay INTEGER CHECK (bay BETWEEN 1 AND 99),
+                opened_by TEXT NOT NULL,
+                opened_at TEXT NOT NULL,
+                closed_at TEXT
+            ) STRICT
+            """,
+            "CREATE UNIQUE INDEX ticket_bay ON ticket (bay) WHERE bay IS NOT NULL AND closed_at IS NULL",
+            "CREATE INDEX ticket_open ON ticket (closed_at) WHERE closed_at IS NULL",
+            """
+            CREATE TABLE entry (
+                ticket_id INTEGER NOT NULL REFERENCES ticket (id),
+                place INTEGER NOT NULL CHECK (place >= 0),
+                body TEXT NOT NULL CHECK (json_valid(body)),
+                made_by TEXT NOT NULL,
+                made_at TEXT NOT NULL,
+                request_key TEXT,
+                PRIMARY KEY (ticket_id, place)
+            ) STRICT, WITHOUT ROWID
+            """,
+            "CREATE UNIQUE INDEX entry_request ON entry (ticket_id, request_key) WHERE request_key IS NOT NULL",
+            # the tape is append-only: not by habit but by rule
+            "CREATE TRIGGER entry_no_update BEFORE UPDATE ON entry BEGIN SELECT RAISE(ABORT, 'the tape is append-only'); END",
+            "CREATE TRIGGER entry_no_delete BEFORE DELETE ON entry BEGIN SELECT RAISE(ABORT, 'the tape is append-only'); END",
+        ),
+    ),
+    (
+        "files",
+        (
+            """
+            CREATE TABLE file (
+                sha256 TEXT PRIMARY KEY CHECK (length(sha256) = 64),
+                size INTEGER NOT NULL,
+                added_at TEXT NOT NULL
+            ) STRICT
+            """,
+            """
+            CREATE TABLE attachment (
+                id INTEGER PRIMARY KEY,
+                ticket_id INTEGER NOT NULL REFERENCES ticket (id),
+                sha256 TEXT NOT NULL REFERENCES file (sha256),
+                name TEXT NOT NULL,
+                added_by TEXT NOT NULL,
+                added_at TEXT NOT NULL,
+                UNIQUE (ticket_id, sha256)
+            ) STRICT
+            """,
+        ),
+    ),
+)
+
+
+def migrate(connection: sqlite3.Connection, atomic: Atomic, upto: int | None = None) -> list[str]:
+    """Apply what is missing; returns the names of the steps applied. `upto` stops early (tests build old schemas)."""
+    connection.execute(_RECORD)
+    done = {row[0] for row in connection.execute("SELECT name FROM migration")}
+    applied = []
+    for name, statements in MIGRATIONS[:upto]:
+        if name in done:
+            continue
+        with atomic(connection):
+            for statement in statements:
+                connection.execute(statement)
+            connection.execute("INSERT INTO migration (name) VALUES (?)", (name,))
+        applied.append(name)
+    return applied

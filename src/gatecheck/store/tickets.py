@@ -1,0 +1,149 @@
+"""Tickets and their tapes. Entries are only ever appended."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+from gatecheck.store.database import StoreError
+
+Body = dict[str, object]
+
+_COLUMNS = "id, number, customer, machine, words, facts, bay, opened_by, opened_at, closed_at"
+
+
+@dataclass(frozen=True, slots=True)
+class TicketRow:
+    id: int
+    number: str
+    customer: str
+    machine: str
+    words: str
+    facts: Body
+    bay: int | None
+    opened_by: str
+    opened_at: str
+    closed_at: str | None
+
+
+@dataclass(frozen=True, slots=True)
+class EntryRow:
+    place: int
+    body: Body
+    made_by: str
+    made_at: str
+
+
+def _ticket(row: tuple[object, ...]) -> TicketRow:
+    values = list(row)
+    values[5] = json.loads(str(values[5]))
+    return TicketRow(*values)  # type: ignore[arg-type]
+
+
+_OPEN = """
+    INSERT INTO ticket (number, customer, machine, words, facts, bay, opened_by, opened_at)
+    VALUES (:number, :customer, :machine, :words, :facts, :bay, :opened_by, :opened_at)
+    RETURNING id, number, customer, machine, words, facts, bay, opened_by, opened_at, closed_at"""
+_NEXT_NUMBER = "SELECT coalesce(max(id), 0) + 1 FROM ticket"
+
+
+def open_ticket(
+    connection: sqlite3.Connection, *, customer: str, machine: str, words: str, facts: Mapping[str, object], bay: int | None,
+    by: str, at: str, prefix: str = "GC",
+) -> TicketRow:  # fmt: skip
+    """Insert a ticket and give it its number. Raises StoreError where the bay is taken."""
+    number = connection.execute(_NEXT_NUMBER).fetchone()[0]
+    try:
+        row = connection.execute(_OPEN, {
+            "number": f"{prefix}-{number:04d}", "customer": customer, "machine": machine, "words": words,
+            "facts": json.dumps(facts), "bay": bay, "opened_by": by, "opened_at": at,
+        }).fetchone()  # fmt: skip
+    except sqlite3.IntegrityError as error:
+        raise StoreError(f"bay {bay}: expected a free bay, got one that is taken") from error
+    return _ticket(row)
+
+
+_BY_ID = f"SELECT {_COLUMNS} FROM ticket WHERE id = ?"
+_ON_BENCH = f"SELECT {_COLUMNS} FROM ticket WHERE closed_at IS NULL ORDER BY bay IS NULL, bay, id"
+_FIND = f"""
+    SELECT {_COLUMNS} FROM ticket
+    WHERE number LIKE :like ESCAPE '\\' OR customer LIKE :like ESCAPE '\\' OR machine LIKE :like ESCAPE '\\'
+    ORDER BY closed_at IS NOT NULL, id DESC LIMIT :limit"""
+
+
+def ticket_by_id(connection: sqlite3.Connection, ticket_id: int) -> TicketRow | None:
+    """One ticket, or None."""
+    row = connection.execute(_BY_ID, (ticket_id,)).fetchone()
+    return _ticket(row) if row else None
+
+
+def tickets_on_bench(connection: sqlite3.Connection) -> list[TicketRow]:
+    """All open tickets, those in a bay first."""
+    return [_ticket(row) for row in connection.execute(_ON_BENCH)]
+
+
+def find_tickets(connection: sqlite3.Connection, text: str, limit: int = 20) -> list[TicketRow]:
+    """Tickets whose number, customer or machine holds the text; open ones first."""
+    escaped = text.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_")
+    return [_ticket(row) for row in connection.execute(_FIND, {"like": f"%{escaped}%", "limit": limit})]
+
+
+_MOVE_TO = "UPDATE ticket SET bay = :bay WHERE id = :id AND closed_at IS NULL"
+_CLOSE = "UPDATE ticket SET closed_at = :at, bay = NULL WHERE id = :id AND closed_at IS NULL"
+
+
+def move_to_bay(connection: sqlite3.Connection, ticket_id: int, bay: int | None) -> None:
+    """Put a ticket into a bay or take it off the bench. Raises StoreError where the bay is taken or the ticket closed."""
+    try:
+        changed = connection.execute(_MOVE_TO, {"bay": bay, "id": ticket_id}).rowcount
+    except sqlite3.IntegrityError as error:
+        raise StoreError(f"bay {bay}: expected a free bay, got one that is taken") from error
+    if not changed:
+        raise StoreError(f"ticket {ticket_id}: expected an open ticket, got none")
+
+
+def close_ticket(connection: sqlite3.Connection, ticket_id: int, at: str) -> None:
+    """Hand the machine over: the bay is free again, the tape stays."""
+    if not connection.execute(_CLOSE, {"at": at, "id": ticket_id}).rowcount:
+        raise StoreError(f"ticket {ticket_id}: expected an open ticket, got none")
+
+
+_TAPE = "SELECT place, body, made_by, made_at FROM entry WHERE ticket_id = ? ORDER BY place"
+_TAPE_LENGTH = "SELECT count(*) FROM entry WHERE ticket_id = ?"
+_BY_KEY = "SELECT place FROM entry WHERE ticket_id = :ticket_id AND request_key = :key"
+_APPEND = """
+    INSERT INTO entry (ticket_id, place, body, made_by, made_at, request_key)
+    VALUES (:ticket_id, :place, :body, :by, :at, :key)"""
+
+
+def tape_of(connection: sqlite3.Connection, ticket_id: int) -> list[EntryRow]:
+    """The whole tape in order."""
+    rows = connection.execute(_TAPE, (ticket_id,))
+    return [EntryRow(place, json.loads(body), by, at) for place, body, by, at in rows]
+
+
+def tape_length(connection: sqlite3.Connection, ticket_id: int) -> int:
+    """How many entries the tape has."""
+    return int(connection.execute(_TAPE_LENGTH, (ticket_id,)).fetchone()[0])
+
+
+def place_of_request(connection: sqlite3.Connection, ticket_id: int, key: str | None) -> int | None:
+    """Where a request that was sent before has put its entry: a repeated one must not append twice."""
+    if key is None:
+        return None
+    row = connection.execute(_BY_KEY, {"ticket_id": ticket_id, "key": key}).fetchone()
+    return int(row[0]) if row else None
+
+
+def append_entry(
+    connection: sqlite3.Connection, ticket_id: int, place: int, body: Mapping[str, object], *, by: str, at: str, key: str | None = None
+) -> None:
+    """Append at `place`, which must be the tape's end. Raises StoreError where somebody else was faster."""
+    try:
+        connection.execute(
+            _APPEND, {"ticket_id": ticket_id, "place": place, "body": json.dumps(body), "by": by, "at": at, "key": key}
+        )
+    except sqlite3.IntegrityError as error:
+        raise StoreError(f"ticket {ticket_id}: expected the tape to end before place {place}, got {error}") from error
