@@ -13,7 +13,16 @@ import numpy as np
 
 from gatecheck.core.errors import TapeError
 from gatecheck.core.tape import (
-    Entry, Override, PutBack, Reading, Signed, Started, is_done, merge_facts, standing, weighed,
+    Entry,
+    Override,
+    PutBack,
+    Reading,
+    Signed,
+    Started,
+    is_done,
+    merge_facts,
+    standing,
+    weighed,
 )  # fmt: skip
 from gatecheck.core.triage.model import Facts, FactValue, Model, Transition, fact_test
 from gatecheck.core.triage.space import Floats, Ints
@@ -192,6 +201,10 @@ def _tried(model: Model, entries: Sequence[Entry], stands: Sequence[bool]) -> fr
 # --- the filter ------------------------------------------------------------------------------------------------
 
 
+def _summed(places: Ints, weights: Floats, size: int) -> Floats:
+    return np.bincount(places, weights, minlength=size).astype(np.float64, copy=False)
+
+
 class _Particles:
     """The belief, kept over (hypothesis now, hypothesis before each trial that will be put back)."""
 
@@ -205,7 +218,7 @@ class _Particles:
     def belief(self) -> Floats:
         if not self.stash:
             return self.weight
-        return np.bincount(self.now, self.weight, minlength=self.model.space.size)
+        return _summed(self.now, self.weight, self.model.space.size)
 
     def multiply(self, likelihood: Floats) -> None:
         self._set(self.weight * (likelihood if not self.stash else likelihood[self.now]))
@@ -214,7 +227,7 @@ class _Particles:
         """Move along the fix's edges; `outcome` is the weight of each edge, shape (e,)."""
         if not self.stash:
             moved = self.weight[transition.src] * outcome
-            self._set(np.bincount(transition.dst, moved, minlength=self.model.space.size))
+            self._set(_summed(transition.dst, moved, self.model.space.size))
             return
         first, last = transition.first[self.now], transition.first[self.now + 1]
         count = last - first
@@ -234,7 +247,7 @@ class _Particles:
         for component in transition.components:
             self.now = self.model.space.with_component_of(self.now, before, component)
         if not self.stash:
-            self.weight = np.bincount(self.now, self.weight, minlength=self.model.space.size)
+            self.weight = _summed(self.now, self.weight, self.model.space.size)
             self.now = np.arange(self.model.space.size, dtype=np.intp)
 
     def _set(self, weight: Floats) -> None:

@@ -19,7 +19,16 @@ from gatecheck.files import InputError
 from gatecheck.server.bench import Bench, NotFoundError
 from gatecheck.server.events import Events
 from gatecheck.server.models import (
-    BayIn, BenchOut, CaptureOut, EntryIn, FoundOut, Problem, TicketIn, TicketOut, WeighIn, WordsOut,
+    BayIn,
+    BenchOut,
+    CaptureOut,
+    EntryIn,
+    FoundOut,
+    Problem,
+    TicketIn,
+    TicketOut,
+    WeighIn,
+    WordsOut,
 )  # fmt: skip
 from gatecheck.store import StoreError
 

@@ -10,7 +10,14 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
 from gatecheck.core.storage.read import (
-    AtaIdentity, NvmeController, NvmeHealth, NvmeNamespace, SmartData, SmartReading, SmartStatus, SmartThresholds,
+    AtaIdentity,
+    NvmeController,
+    NvmeHealth,
+    NvmeNamespace,
+    SmartData,
+    SmartReading,
+    SmartStatus,
+    SmartThresholds,
 )  # fmt: skip
 
 PHYSICAL, CONNECTION, WEAR, AGE, HEAT, READING = "physical", "connection", "wear", "age", "heat", "reading"

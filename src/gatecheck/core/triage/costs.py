@@ -90,7 +90,7 @@ class Economy:
         needed, cost = needed[row, order], cost[row, order]
         still = np.minimum(1.0, np.cumsum(needed[:, ::-1], axis=1)[:, ::-1])
         fixing = (still * cost).sum(axis=1)
-        return np.where(booted, np.minimum(fixing, marginals @ self.left_in), fixing)
+        return np.asarray(np.where(booted, np.minimum(fixing, marginals @ self.left_in), fixing), dtype=np.float64)
 
     def check_cost(self, state: TicketState, move: Check | Fix, marginals: Floats) -> float:
         """Currency to make the move now; `marginals`, shape (f,), weigh the risk to the data."""

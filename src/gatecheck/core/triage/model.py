@@ -135,10 +135,11 @@ def compile_model(knowledge: Knowledge) -> Model:
         else:
             acts[fix.id] = _act(space, fix, passes, reach["unseen"], knowledge.fix_floor)
     depends = {c.id: _depends(c, knowledge) for c in knowledge.checks.values()}
-    rows, row_of = [], {}
-    for check in knowledge.checks:
-        row_of[check] = slice(len(rows), len(rows) + len(looks[check]))
-        rows.extend(looks[check])
+    rows: list[Floats] = []
+    row_of: dict[str, slice] = {}
+    for name in knowledge.checks:
+        row_of[name] = slice(len(rows), len(rows) + len(looks[name]))
+        rows.extend(looks[name])
     fix_ids = tuple(f.id for f in knowledge.fixes.values() if f.cures or f.resolves)
     cure = np.array([
         [max(f.cures.get(fault, 0.0), f.resolves.get(fault, 0.0)) for f in map(knowledge.fixes.__getitem__, fix_ids)]

@@ -1,0 +1,66 @@
+# Gate Check: what one can do here. `make help` lists it.
+SHELL := /bin/bash
+PYTHON ?= python3
+VENV := .venv
+BIN := $(VENV)/bin
+PORT ?= 8765
+
+.PHONY: help install demo serve test lint types shots bench clean
+
+help: ## list what can be done
+	@grep -hE '^[a-z]+:.*##' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 12
+
+install: $(VENV)/.runs web/dist/index.html ## install what the program needs, build the front end
+
+demo: install ## start with a made-up repair counter and print the address
+	$(BIN)/gatecheck demo --port $(PORT)
+
+serve: install ## start with your own data
+	$(BIN)/gatecheck serve --port $(PORT)
+
+test: install $(VENV)/.tests browser ## install what tests need (Chromium included), run everything
+	$(BIN)/python -m pytest $(ARGS)
+
+lint: $(VENV)/.tests ## ruff, mypy, TypeScript, generated types up to date
+	$(BIN)/ruff check src tests bench
+	$(BIN)/mypy
+	cd web && npx tsc --noEmit
+	$(BIN)/python -m gatecheck.server.openapi | diff -q - web/openapi.json
+	cd web && npx openapi-typescript openapi.json -o /tmp/gatecheck-schema.d.ts >/dev/null && diff -q /tmp/gatecheck-schema.d.ts src/api/schema.d.ts
+
+types: $(VENV)/.runs web/node_modules/.stamp ## generate the front end's types from the API
+	$(BIN)/python -m gatecheck.server.openapi > web/openapi.json
+	cd web && npm run -s types
+
+shots: install $(VENV)/.tests browser ## take the screenshots in docs/screenshots anew
+	$(BIN)/python docs/take_screenshots.py
+
+bench: install $(VENV)/.tests browser ## measure speed against baselines in the same run
+	$(BIN)/python bench/engine.py
+	$(BIN)/python bench/screen.py
+
+clean: ## remove everything that was built or installed
+	rm -rf $(VENV) web/node_modules web/dist
+
+$(VENV)/.runs: requirements.txt pyproject.toml
+	test -x $(BIN)/python || $(PYTHON) -m venv $(VENV)
+	$(BIN)/python -m pip install -q --disable-pip-version-check -r requirements.txt
+	$(BIN)/python -m pip install -q --disable-pip-version-check --no-deps --no-build-isolation -e .
+	touch $@
+
+$(VENV)/.tests: $(VENV)/.runs requirements-dev.txt
+	$(BIN)/python -m pip install -q --disable-pip-version-check -r requirements-dev.txt
+	touch $@
+
+web/node_modules/.stamp: web/package.json web/package-lock.json
+	cd web && npm ci --no-audit --no-fund --loglevel=error
+	touch $@
+
+web/dist/index.html: web/node_modules/.stamp $(shell find web/src -type f 2>/dev/null) web/index.html web/vite.config.ts
+	cd web && npm run -s build
+	touch $@
+
+.PHONY: browser
+browser:
+	@command -v chromium >/dev/null || { echo "Installing Debian's chromium package for the browser tests"; \
+	  apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends chromium >/dev/null; }

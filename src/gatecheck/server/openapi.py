@@ -1,0 +1,23 @@
+"""Prints the API's OpenAPI document: the front end's types are generated from it."""
+
+from __future__ import annotations
+
+import json
+import tempfile
+from pathlib import Path
+
+
+def openapi_text() -> str:
+    """The document as it is kept in web/openapi.json."""
+    from gatecheck.server.app import create_app
+    from gatecheck.server.run import make_bench
+
+    with tempfile.TemporaryDirectory() as folder:
+        bench = make_bench(Path(folder))
+        text = json.dumps(create_app(bench).openapi(), indent=1, ensure_ascii=False) + "\n"
+        bench.database.close()
+    return text
+
+
+if __name__ == "__main__":
+    print(openapi_text(), end="")

@@ -1,0 +1,56 @@
+import { Component, Suspense, type ReactNode } from 'react'
+import { Route, Switch } from 'wouter'
+
+import { useServerEvents } from './api/events'
+import { WordsProvider } from './api/words'
+import { BenchPage } from './features/bench/BenchPage'
+import { PagesInstrument } from './features/pages/PagesInstrument'
+import { TicketPage } from './features/ticket/TicketPage'
+import { clock } from './lib/format'
+import { T } from './words'
+
+/** Before the first answer there is nothing to show: say so, and try again. */
+class FirstContact extends Component<{ children: ReactNode }, { failed: boolean }> {
+  override state = { failed: false }
+  static getDerivedStateFromError() {
+    return { failed: true }
+  }
+  override componentDidUpdate() {
+    if (this.state.failed) setTimeout(() => location.reload(), 2000)
+  }
+  override render() {
+    return this.state.failed ? <p role="alert" className="p-8 text-l">{T.away}…</p> : this.props.children
+  }
+}
+
+function AwayStrip() {
+  const since = useServerEvents()
+  if (!since) return null
+  return (
+    <div role="status" className="flex gap-2 bg-brick px-7 py-1.5 text-m text-paper">
+      <strong>{T.away}</strong>
+      <span>{T.awayDetail(clock(since.toISOString()))}</span>
+    </div>
+  )
+}
+
+export function App() {
+  return (
+    <FirstContact>
+      <Suspense fallback={<p className="p-8 text-l text-soft">{T.loading}</p>}>
+        <WordsProvider>
+          <div className="flex h-full flex-col">
+            <AwayStrip />
+            <div className="min-h-0 flex-1">
+              <Switch>
+                <Route path="/ticket/:id/pages">{({ id }) => <PagesInstrument id={Number(id)} />}</Route>
+                <Route path="/ticket/:id">{({ id }) => <TicketPage key={id} id={Number(id)} />}</Route>
+                <Route><BenchPage /></Route>
+              </Switch>
+            </div>
+          </div>
+        </WordsProvider>
+      </Suspense>
+    </FirstContact>
+  )
+}

@@ -1,0 +1,86 @@
+import type { components } from './schema'
+
+type Schemas = components['schemas']
+export type Bench = Schemas['BenchOut']
+export type BenchRow = Schemas['BenchRow']
+export type Ticket = Schemas['TicketOut']
+export type TicketIn = Schemas['TicketIn']
+export type Gate = Schemas['GateOut']
+export type Suspect = Schemas['SuspectOut']
+export type NextMove = Schemas['NextOut']
+export type Held = Schemas['HeldOut']
+export type Call = Schemas['CallOut']
+export type TapeEntry = Schemas['EntryOut']
+export type Words = Schemas['WordsOut']
+export type MoveWords = Schemas['MoveWords']
+export type Capture = Schemas['CaptureOut']
+export type Drive = Schemas['DriveOut']
+export type Finding = Schemas['FindingOut']
+export type Running = Schemas['RunningOut']
+export type Found = Schemas['FoundOut']
+/** What an entry may hold on the wire; the server checks it. */
+export type EntryBody = Record<string, unknown>
+
+/** The server answered and said no: `detail` is what, where, expected, got. */
+export class ApiError extends Error {
+  readonly status: number
+  constructor(status: number, detail: string) {
+    super(detail)
+    this.status = status
+  }
+}
+
+/** The server could not be reached at all. */
+export class AwayError extends Error {}
+
+interface Request {
+  method?: string
+  json?: unknown
+  form?: FormData
+  signal?: AbortSignal
+}
+
+async function call<T>(path: string, request: Request = {}): Promise<T> {
+  const init: RequestInit = { method: request.method ?? 'GET' }
+  if (request.signal) init.signal = request.signal
+  if (request.json !== undefined) {
+    init.body = JSON.stringify(request.json)
+    init.headers = { 'Content-Type': 'application/json' }
+  } else if (request.form) {
+    init.body = request.form
+  }
+  let answer: Response
+  try {
+    answer = await fetch(`/api${path}`, init)
+  } catch (error) {
+    if (error instanceof DOMException && error.name === 'AbortError') throw error
+    throw new AwayError('The server does not answer')
+  }
+  if (answer.ok) return (await answer.json()) as T
+  const problem: unknown = await answer.json().catch(() => null)
+  const detail =
+    problem && typeof problem === 'object' && 'detail' in problem ? String(problem.detail) : answer.statusText
+  throw new ApiError(answer.status, detail)
+}
+
+export const api = {
+  bench: (signal?: AbortSignal) => call<Bench>('/bench', signal ? { signal } : {}),
+  words: (signal?: AbortSignal) => call<Words>('/words', signal ? { signal } : {}),
+  ticket: (id: number, signal?: AbortSignal) => call<Ticket>(`/tickets/${id}`, signal ? { signal } : {}),
+  find: (text: string) => call<Found[]>(`/find?text=${encodeURIComponent(text)}`),
+  takeIn: (json: TicketIn) => call<Ticket>('/tickets', { method: 'POST', json }),
+  append: (id: number, entry: EntryBody, by: string, key: string) =>
+    call<Ticket>(`/tickets/${id}/entries`, { method: 'POST', json: { entry, by, key } }),
+  handOver: (id: number) => call<Ticket>(`/tickets/${id}/handover`, { method: 'POST' }),
+  moveToBay: (id: number, bay: number | null) => call<Ticket>(`/tickets/${id}/bay`, { method: 'PUT', json: { bay } }),
+  captures: (id: number, signal?: AbortSignal) =>
+    call<Capture[]>(`/tickets/${id}/captures`, signal ? { signal } : {}),
+  addFile: (id: number, file: File, by: string) => {
+    const form = new FormData()
+    form.append('file', file)
+    form.append('by', by)
+    return call<Capture>(`/tickets/${id}/files`, { method: 'POST', form })
+  },
+  weigh: (id: number, sha256: string, device: string, by: string) =>
+    call<Ticket>(`/tickets/${id}/captures`, { method: 'POST', json: { sha256, device, by } }),
+}

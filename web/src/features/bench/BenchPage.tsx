@@ -1,0 +1,95 @@
+import { useState } from 'react'
+import { useLocation } from 'wouter'
+
+import { useBench } from '../../api/queries'
+import { useWords } from '../../api/words'
+import type { BenchRow as Row } from '../../api/client'
+import { useHotkeys, type Hotkeys } from '../../lib/hotkeys'
+import { toggleTheme } from '../../lib/theme'
+import { KeyAction } from '../../ui/Key'
+import { Note } from '../../ui/Note'
+import { IntakeSheet } from '../intake'
+import { gateX } from '../line/geometry'
+import { T } from '../../words'
+import { BenchRow } from './BenchRow'
+import { FindSheet } from './FindSheet'
+
+export const LINE_WIDTH = 640
+const GROUPS = [
+  { turn: 'hands', title: T.handsWanted },
+  { turn: 'running', title: T.running },
+  { turn: 'done', title: T.done },
+] as const
+
+function today(): string {
+  return new Date().toLocaleDateString([], { weekday: 'long' }) + ' ' + new Date().toLocaleTimeString([], { hour: '2-digit', minute: '2-digit', hour12: false })
+}
+
+export function BenchPage() {
+  const { data, error } = useBench()
+  const { words } = useWords()
+  const [, navigate] = useLocation()
+  const [sheet, setSheet] = useState<'intake' | 'find' | null>(null)
+  const rows = data?.rows ?? []
+  const open = (row: Row) => navigate(`/ticket/${row.id}`)
+  const keys: Hotkeys = {
+    n: () => setSheet('intake'),
+    '/': () => setSheet('find'),
+    l: toggleTheme,
+    ArrowDown: () => walk(1),
+    ArrowUp: () => walk(-1),
+  }
+  for (const row of rows) if (row.bay && row.bay <= 9) keys[String(row.bay)] = () => open(row)
+  useHotkeys(keys, sheet === null)
+
+  if (!data) {
+    return error ? <div className="p-8"><Note title={T.away}>{error.message}</Note></div> : <p className="p-8 text-l text-soft">{T.loading}</p>
+  }
+  const hands = rows.filter((r) => r.turn === 'hands').length
+  return (
+    <main className="h-full overflow-y-auto pb-8">
+      <header className="flex items-baseline gap-4 px-7 pt-4">
+        <h1 className="text-xl font-bold">{data.shop}</h1>
+        <span className="text-m text-soft">{today()} · {T.onBench(rows.length, hands)}</span>
+        <span className="ml-auto flex gap-4">
+          <KeyAction hotkey="N" label={T.takeIn} onPress={() => setSheet('intake')} />
+          <KeyAction hotkey="/" label={T.find} onPress={() => setSheet('find')} />
+          <KeyAction hotkey="L" label={T.light} onPress={toggleTheme} />
+        </span>
+      </header>
+      {rows.length > 0 ? (
+        <>
+          <div className="relative ml-[330px] h-6 text-m text-soft" style={{ width: LINE_WIDTH }} aria-hidden>
+            {words.gates.map((gate, index) => (
+              <span key={gate.id} className="absolute -translate-x-1/2" style={{ left: gateX(index, LINE_WIDTH, 12, 14) }}>{gate.name}</span>
+            ))}
+          </div>
+          {GROUPS.map(({ turn, title }) => {
+            const group = rows.filter((r) => r.turn === turn)
+            if (group.length === 0) return null
+            return (
+              <section key={turn} aria-label={title}>
+                <h2 className="border-b border-hair px-7 py-1.5 text-s font-bold">{title}</h2>
+                {group.map((row) => <BenchRow key={row.id} row={row} onOpen={() => open(row)} />)}
+              </section>
+            )
+          })}
+        </>
+      ) : (
+        <div className="px-7 pt-24 text-center">
+          <p className="text-xl font-semibold">{T.benchEmpty}</p>
+          <p className="mt-2 text-l text-soft">{T.benchEmptyHint}</p>
+        </div>
+      )}
+      {sheet === 'intake' && <IntakeSheet bays={data.bays} taken={rows.flatMap((r) => r.bay ?? [])} onClose={() => setSheet(null)} />}
+      {sheet === 'find' && <FindSheet onClose={() => setSheet(null)} />}
+    </main>
+  )
+}
+
+/** Moves the focus from row to row. */
+function walk(by: number): void {
+  const rows = [...document.querySelectorAll<HTMLElement>('[data-bench-row]')]
+  const at = rows.findIndex((row) => row === document.activeElement)
+  rows[Math.max(0, Math.min(rows.length - 1, at + by))]?.focus()
+}

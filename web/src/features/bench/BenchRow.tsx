@@ -1,0 +1,78 @@
+import type { BenchRow as Row } from '../../api/client'
+import { useWords } from '../../api/words'
+import { minutes, percent } from '../../lib/format'
+import { useProgress } from '../../lib/running'
+import { factValue, T } from '../../words'
+import { BootLine } from '../line/BootLine'
+import { LINE_WIDTH } from './BenchPage'
+
+function RunningNote({ row }: { row: Row }) {
+  const { move } = useWords()
+  const progress = useProgress(row.running)
+  if (!row.running) return null
+  const isThrough = progress !== null && progress.minutesLeft <= 0
+  return (
+    <>
+      <div className="text-l font-semibold">
+        {move(row.running.move).name}
+        {progress && !isThrough && `, ${percent(progress.share)}`}
+      </div>
+      {progress && (
+        <div className="my-1.5 h-1.5 rounded-full bg-hair">
+          <div className="h-full rounded-full bg-ink moves" style={{ width: `${progress.share * 100}%` }} />
+        </div>
+      )}
+      <div className="text-s text-soft">
+        {progress ? (isThrough ? T.overdue : `${minutes(progress.minutesLeft)} ${T.left}`) : ''}
+      </div>
+    </>
+  )
+}
+
+function Todo({ row }: { row: Row }) {
+  const { move, words } = useWords()
+  if (row.running) return <RunningNote row={row} />
+  if (row.signed) {
+    return (
+      <>
+        <div className="text-l font-semibold">{T.readyToHandOver}</div>
+        <div className="text-s text-soft">{T.callSigned}: {words.call_names[row.choice ?? row.leans]}</div>
+      </>
+    )
+  }
+  if (!row.next_move) return <div className="text-l font-semibold">{T.nothingLeft}</div>
+  return (
+    <>
+      <div className={`text-l font-semibold leading-6 ${row.urgent ? 'text-brick' : ''}`}>{move(row.next_move).name}</div>
+      <div className="line-clamp-2 text-s text-soft">
+        {row.next_why}
+        {!row.urgent && row.next_minutes ? ` · ${minutes(row.next_minutes)}` : ''}
+      </div>
+      {row.open_trials > 0 && <div className="text-s font-semibold text-ochre">{T.openTrials(row.open_trials)}</div>}
+    </>
+  )
+}
+
+/** One machine as one line: where it stands, and the one thing to do or to wait for. */
+export function BenchRow({ row, onOpen }: { row: Row; onOpen: () => void }) {
+  const { words } = useWords()
+  const states = row.gates.map((g, i) => `${words.gates[i]?.name} ${g.state}`).join(', ')
+  const isHands = row.turn === 'hands'
+  const facts = [row.facts['form'], row.facts['drive_kind']].filter(Boolean).map(factValue)
+  if (row.facts['drive_year']) facts.push(String(row.facts['drive_year']))
+  return (
+    <button
+      type="button" data-bench-row onClick={onOpen}
+      className={`flex w-full items-center gap-3 border-b border-l-[6px] border-b-hair py-1 pr-7 ${isHands ? 'border-l-indigo bg-sheet' : 'border-l-transparent'} focus-visible:outline-offset-[-3px]`}
+    >
+      <span className={`w-[56px] shrink-0 text-center text-xxl ${isHands ? 'font-bold text-indigo' : 'text-soft'}`}>{row.bay ?? '·'}</span>
+      <span className="w-[244px] shrink-0 overflow-hidden">
+        <span className="block truncate text-l font-semibold">{row.machine}</span>
+        <span className="block truncate text-s text-soft">{row.customer}</span>
+        <span className="block truncate text-s text-soft">{facts.join(' · ') || T.shelf}</span>
+      </span>
+      <span className="shrink-0"><BootLine gates={row.gates} width={LINE_WIDTH} started={row.started} label={states} /></span>
+      <span className="min-w-0 flex-1"><Todo row={row} /></span>
+    </button>
+  )
+}

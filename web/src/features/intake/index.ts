@@ -1,0 +1,1 @@
+export { IntakeSheet } from './IntakeSheet'

@@ -1,0 +1,87 @@
+import type { Capture, Drive, Finding } from '../../api/client'
+import { bytes, clock } from '../../lib/format'
+import { KeyAction } from '../../ui/Key'
+import { T } from '../../words'
+import { Readings } from './Readings'
+
+interface DriveSheetProps {
+  capture: Capture
+  drive: Drive
+  onWeigh: (() => void) | null
+}
+
+const TONE: Record<string, string> = { failing: 'border-brick', sign: 'border-ochre', note: 'border-line' }
+const WORD: Record<string, string> = { failing: 'failing', sign: 'sign', note: 'note' }
+
+function Identity({ drive }: { drive: Drive }) {
+  const identity = drive.identity
+  if (!identity) return null
+  const rotation = identity['rotation']
+  const rows: [string, string][] = [
+    ['Model', String(identity['model'])],
+    ['Serial', String(identity['serial'])],
+    ['Firmware', String(identity['firmware'])],
+    ['Size', bytes(Number(identity['capacity'] ?? 0))],
+    ['Turns', rotation === 0 ? 'flash' : typeof rotation === 'number' ? `${rotation} rpm` : 'not told'],
+    ['Bus', drive.bus],
+  ]
+  return (
+    <dl className="flex flex-wrap gap-x-8 gap-y-1">
+      {rows.map(([name, value]) => (
+        <div key={name}>
+          <dt className="text-s text-soft">{name}</dt>
+          <dd className={name === 'Size' || name === 'Turns' || name === 'Bus' ? 'text-m' : 'font-mono text-m'}>{value}</dd>
+        </div>
+      ))}
+    </dl>
+  )
+}
+
+function FindingLine({ finding }: { finding: Finding }) {
+  return (
+    <li className={`border-l-4 ${TONE[finding.severity] ?? 'border-line'} bg-sheet px-3 py-2`}>
+      <div className="flex items-baseline justify-between gap-4">
+        <span className="text-m font-semibold">{finding.text}</span>
+        <span className="shrink-0 text-s text-soft">{finding.kind} · {WORD[finding.severity] ?? finding.severity}</span>
+      </div>
+      <div className="text-s text-soft">
+        {finding.means}
+        <span className="font-mono"> · {finding.page}{finding.at != null ? ` byte ${finding.at}` : ''}</span>
+      </div>
+    </li>
+  )
+}
+
+/** One drive of one capture: verdict, identity, findings by weight, readings, and the pages they rest on. */
+export function DriveSheet({ capture, drive, onWeigh }: DriveSheetProps) {
+  const undone = [...drive.pages.filter((p) => p.status !== 'decoded'), ...capture.other_pages]
+  return (
+    <div className="grid grid-cols-[1fr_1fr] gap-8">
+      <div>
+        <p className="mb-2 text-xl font-semibold">{drive.verdict}</p>
+        <p className="mb-3 text-s text-soft">
+          <span className="font-mono">{capture.name}</span> · {clock(capture.added_at)}
+          {capture.weighed === drive.device && ` · ${T.weighed(drive.device || 'page')}`}
+        </p>
+        {onWeigh && <p className="mb-3"><KeyAction hotkey="W" label="weigh this drive: it is this machine’s" onPress={onWeigh} strong /></p>}
+        <Identity drive={drive} />
+        {drive.findings.length > 0 && (
+          <ol className="mt-4 flex flex-col gap-2">{drive.findings.map((f) => <FindingLine key={`${f.id}-${f.at ?? ''}-${f.text}`} finding={f} />)}</ol>
+        )}
+      </div>
+      <div>
+        <Readings drive={drive} />
+        {undone.length > 0 && (
+          <details className="mt-4 text-s">
+            <summary className="min-h-8 cursor-pointer text-m font-semibold">{T.notDecoded}: {undone.length}</summary>
+            <ul>
+              {undone.map((page) => (
+                <li key={page.path} className="border-b border-hair py-1"><span className="font-mono">{page.path}</span> <span className="text-soft">{page.detail}</span></li>
+              ))}
+            </ul>
+          </details>
+        )}
+      </div>
+    </div>
+  )
+}

@@ -1,0 +1,64 @@
+import type { Drive } from '../../api/client'
+import { bytes } from '../../lib/format'
+import { T } from '../../words'
+
+interface Reading {
+  id?: number
+  name: string
+  value: number | null
+  unit: string
+  raw?: number
+  now?: number
+  worst?: number
+  threshold?: number | null
+  below_now?: boolean
+  below_ever?: boolean
+}
+
+function shown(reading: Reading): string {
+  if (reading.value === null) return 'maker’s own'
+  if (reading.unit === 'B') return bytes(reading.value)
+  if (reading.unit === 'degC') return `${reading.value} °C`
+  return `${reading.value.toLocaleString('en')}${reading.unit ? ` ${reading.unit}` : ''}`
+}
+
+/** Now, worst ever and threshold of the maker's own scale on one small bar. */
+function Scale({ reading }: { reading: Reading }) {
+  if (reading.now === undefined) return <span />
+  const share = (v: number) => `${Math.min(100, (v / Math.max(100, reading.now ?? 100)) * 100)}%`
+  const tone = reading.below_now ? 'bg-brick' : reading.below_ever ? 'bg-ochre' : 'bg-pine'
+  return (
+    <span className="relative block h-3" role="img" aria-label={`now ${reading.now}, worst ${reading.worst}, limit ${reading.threshold ?? 'none'}`}>
+      <span className="absolute inset-x-0 top-1 h-1 rounded-full bg-hair" />
+      <span className={`absolute left-0 top-1 h-1 rounded-full ${tone}`} style={{ width: share(reading.now) }} />
+      <span className="absolute top-0.5 h-2 w-0.5 bg-ink" style={{ left: share(reading.worst ?? 0) }} />
+      {Boolean(reading.threshold) && <span className="absolute top-0 h-3 w-0.5 bg-brick" style={{ left: share(reading.threshold ?? 0) }} />}
+    </span>
+  )
+}
+
+/** Every reading of the drive: what it counts, and where it stands on the maker's scale. */
+export function Readings({ drive }: { drive: Drive }) {
+  const readings = drive.readings as unknown as Reading[]
+  if (readings.length === 0) return null
+  return (
+    <>
+      <h2 className="mb-1 text-s font-bold text-soft">{T.readings}</h2>
+      <table className="w-full text-m">
+        <thead className="text-s text-soft">
+          <tr><th className="w-10 text-left font-normal">no.</th><th className="text-left font-normal">what</th><th className="text-right font-normal">reads</th><th className="w-32 pl-4 text-left font-normal">now · worst · limit</th></tr>
+        </thead>
+        <tbody>
+          {readings.map((reading) => (
+            <tr key={`${reading.id ?? reading.name}`} className="border-b border-hair">
+              <td className="py-1 font-mono text-s text-soft">{reading.id ?? ''}</td>
+              <td>{reading.name}</td>
+              <td className={`text-right ${reading.value === null ? 'text-s text-soft' : ''}`}>{shown(reading)}</td>
+              <td className="pl-4"><Scale reading={reading} /></td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </>
+  )
+}

@@ -1,0 +1,1 @@
+export { PagesInstrument } from './PagesInstrument'

@@ -1,0 +1,47 @@
+import type { Capture, Ticket } from '../../api/client'
+import { useWords } from '../../api/words'
+import { KeyAction } from '../../ui/Key'
+import { Note } from '../../ui/Note'
+import { factName, T } from '../../words'
+
+interface PromptsProps {
+  ticket: Ticket
+  error: Error | null
+  isWaiting: boolean
+  dropped: Capture | null
+  onPutBack: (fix: string) => void
+  onFacts: () => void
+  onPages: () => void
+}
+
+/** What has to be known beside the move in hand: a refusal, a dropped file, a trial to put back, a question to ask. */
+export function Prompts({ ticket, error, isWaiting, dropped, onPutBack, onFacts, onPages }: PromptsProps) {
+  const { move } = useWords()
+  const stuck = ticket.trials.filter((t) => t.open && t.no_effect)
+  return (
+    <div className="mb-4 flex flex-col gap-2 empty:mb-0">
+      {isWaiting && <Note title={T.waiting} tone="ochre" />}
+      {error && <Note title={T.notKept}>{error.message}</Note>}
+      {dropped && (
+        <Note title={`${T.kept}: ${dropped.name}`} tone={dropped.weighed !== null ? 'pine' : 'ochre'}>
+          {dropped.weighed != null
+            ? dropped.devices.find((d) => d.device === dropped.weighed)?.verdict
+            : dropped.devices.length > 1 ? T.pickDrive : dropped.devices[0]?.verdict}{' '}
+          <KeyAction hotkey="P" label={T.pages} onPress={onPages} />
+        </Note>
+      )}
+      {stuck.map((trial) => (
+        <div key={trial.entry} className="border-l-4 border-ochre bg-sheet px-3 py-1">
+          <KeyAction hotkey="X" label={T.putBack(move(trial.fix).name)} onPress={() => onPutBack(trial.fix)} strong />
+          <span className="text-s text-soft">{T.putBackWhy}</span>
+        </div>
+      ))}
+      {ticket.questions.slice(0, 1).map((question) => (
+        <div key={question.fact} className="border-l-4 border-ochre bg-sheet px-3 py-1">
+          <KeyAction hotkey="F" label={`${T.askCustomer}: ${factName(question.fact).toLowerCase()}`} onPress={onFacts} strong />
+          <span className="text-s text-soft">{question.why}</span>
+        </div>
+      ))}
+    </div>
+  )
+}

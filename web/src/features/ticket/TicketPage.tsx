@@ -1,0 +1,126 @@
+import { useState } from 'react'
+import { useLocation, useSearchParams } from 'wouter'
+
+import { AwayError, type EntryBody, type Held, type Ticket } from '../../api/client'
+import { useAddFile, useAppend, useHandOver, useTicket } from '../../api/queries'
+import { useWords } from '../../api/words'
+import { requestKey } from '../../lib/format'
+import { TARGET_KEYS, useHotkeys, type Hotkeys } from '../../lib/hotkeys'
+import { toggleTheme } from '../../lib/theme'
+import { Note } from '../../ui/Note'
+import { PaneBoundary } from '../../ui/PaneBoundary'
+import { T } from '../../words'
+import { CallStrip } from './CallStrip'
+import { DropZone } from './DropZone'
+import { FactsSheet } from './FactsSheet'
+import { InHand } from './InHand'
+import { MovePicker } from './MovePicker'
+import { OverrideSheet } from './OverrideSheet'
+import { Prompts } from './Prompts'
+import { Suspects } from './Suspects'
+import { Tape } from './Tape'
+import { TicketHead } from './TicketHead'
+
+type Overlay =
+  | { kind: 'picker'; gate: string | null }
+  | { kind: 'override'; held: Held }
+  | { kind: 'facts' }
+
+export function TicketPage({ id }: { id: number }) {
+  const { data, error } = useTicket(id)
+  if (data) return <OpenTicket ticket={data} />
+  return <div className="p-8">{error ? <Note title={T.notKept}>{error.message}</Note> : <p className="text-l text-soft">{T.loading}</p>}</div>
+}
+
+/** The last entry that an undo would take back. */
+function lastStanding(ticket: Ticket): number | null {
+  const standing = ticket.tape.filter((e) => e.stands && !('undo' in e.body))
+  return standing.at(-1)?.place ?? null
+}
+
+function OpenTicket({ ticket }: { ticket: Ticket }) {
+  const { move } = useWords()
+  const [, navigate] = useLocation()
+  const [search, setSearch] = useSearchParams()
+  const [overlay, setOverlay] = useState<Overlay | null>(null)
+  const append = useAppend(ticket.id)
+  const addFile = useAddFile(ticket.id)
+  const handOver = useHandOver(ticket.id)
+  const chosen = search.get('move')
+  const recommended = ticket.running?.move ?? ticket.next[0]?.move ?? null
+  const inHand = chosen ?? recommended
+
+  const choose = (next: string | null) => setSearch(next ? { move: next } : {}, { replace: true })
+  const send = (entry: EntryBody) => {
+    append.mutate({ entry, key: requestKey() })
+    choose(null)
+    setOverlay(null)
+  }
+  const undo = (place: number | null) => place !== null && send({ undo: place })
+  const stuck = ticket.trials.find((t) => t.open && t.no_effect)
+  const actions = {
+    outcome: (outcome: string) => inHand && send({ move: inHand, outcome }),
+    start: () => inHand && send({ started: inHand, minutes: move(inHand).unattended }),
+    sign: () => ticket.call.choice && send({ signed: ticket.call.choice, fix: ticket.call.fix }),
+    handOver: () => handOver.mutate(undefined, { onSuccess: () => navigate('/') }),
+    putBack: (fix: string) => send({ put_back: fix }),
+    facts: () => setOverlay({ kind: 'facts' }),
+    pages: () => navigate(`/ticket/${ticket.id}/pages`),
+    pick: (gate: string | null) => setOverlay({ kind: 'picker', gate }),
+    bench: () => navigate('/'),
+  }
+  const keys: Hotkeys = {
+    b: actions.bench, e: () => actions.pick(null), '/': () => actions.pick(null), f: actions.facts, p: actions.pages, l: toggleTheme,
+    u: () => undo(lastStanding(ticket)), Escape: () => (chosen ? choose(null) : actions.bench()),
+  }
+  if (inHand && move(inHand).unattended >= 10 && ticket.running?.move !== inHand) keys['r'] = actions.start
+  if (ticket.call.choice && ticket.signed == null) keys['s'] = actions.sign
+  if (ticket.signed != null && !ticket.closed_at) keys['h'] = actions.handOver
+  if (stuck) keys['x'] = () => actions.putBack(stuck.fix)
+  if (inHand) {
+    for (const [index, outcome] of move(inHand).outcomes.entries()) {
+      const key = TARGET_KEYS[index]
+      if (key) keys[key] = () => actions.outcome(outcome)
+    }
+  }
+  useHotkeys(keys, overlay === null)
+
+  const failed = append.error ?? addFile.error ?? handOver.error
+  return (
+    <DropZone onFile={(file) => addFile.mutate(file)}>
+      <TicketHead ticket={ticket} onGate={(gate) => actions.pick(gate)} onBench={actions.bench} onFacts={actions.facts} />
+      <div className="grid min-h-0 flex-1 grid-cols-[268px_1fr_320px]">
+        <PaneBoundary><Tape ticket={ticket} onUndo={undo} /></PaneBoundary>
+        <PaneBoundary>
+          <div className="overflow-y-auto px-5 py-4">
+            <Prompts
+              ticket={ticket} error={failed instanceof AwayError ? null : failed} isWaiting={append.isPending && append.failureCount > 0}
+              dropped={addFile.data ?? null} onPutBack={actions.putBack} onFacts={actions.facts} onPages={actions.pages}
+            />
+            <InHand
+              ticket={ticket} moveId={inHand} isChosen={chosen !== null} onOutcome={actions.outcome}
+              onElse={() => actions.pick(null)} onStart={actions.start}
+            />
+          </div>
+        </PaneBoundary>
+        <PaneBoundary><Suspects ticket={ticket} onHeld={() => actions.pick(null)} /></PaneBoundary>
+      </div>
+      <PaneBoundary><CallStrip ticket={ticket} onSign={actions.sign} onHandOver={actions.handOver} /></PaneBoundary>
+      {overlay?.kind === 'picker' && (
+        <MovePicker
+          ticket={ticket} gate={overlay.gate} onClose={() => setOverlay(null)}
+          onPick={(id) => { choose(id); setOverlay(null) }} onHeld={(held) => setOverlay({ kind: 'override', held })}
+        />
+      )}
+      {overlay?.kind === 'override' && (
+        <OverrideSheet
+          held={overlay.held} onClose={() => setOverlay(null)}
+          onOverride={(reason) => { send({ override: overlay.held.interlock, move: overlay.held.move, reason }); choose(overlay.held.move) }}
+        />
+      )}
+      {overlay?.kind === 'facts' && (
+        <FactsSheet ticket={ticket} onClose={() => setOverlay(null)} onFact={(fact) => append.mutate({ entry: { fact }, key: requestKey() })} />
+      )}
+    </DropZone>
+  )
+}

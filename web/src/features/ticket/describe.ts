@@ -1,0 +1,39 @@
+import type { MoveWords, TapeEntry, Words } from '../../api/client'
+import { factName, factValue, T } from '../../words'
+
+export interface Described {
+  title: string
+  detail: string
+}
+
+const text = (value: unknown): string => (typeof value === 'string' ? value : '')
+
+/** The likeliest outcome of soft evidence. */
+export function leading(weights: unknown): string {
+  if (!weights || typeof weights !== 'object') return ''
+  const sorted = Object.entries(weights as Record<string, number>).sort((a, b) => b[1] - a[1])
+  return sorted[0]?.[0] ?? ''
+}
+
+/** What an entry says, in two lines. */
+export function describe(entry: TapeEntry, move: (id: string) => MoveWords, words: Words): Described {
+  const body = entry.body
+  const note = text(body['note'])
+  if ('undo' in body) return { title: `${T.undone}: ${Number(body['undo']) + 1}`, detail: note }
+  if ('fact' in body) {
+    const facts = Object.entries(body['fact'] as Record<string, unknown>)
+    return { title: facts.map(([name, value]) => `${factName(name)}: ${factValue(value)}`).join(', '), detail: note }
+  }
+  if ('put_back' in body) return { title: T.putBack(move(text(body['put_back'])).name), detail: note }
+  if ('override' in body) {
+    return { title: `${T.override}: ${move(text(body['move'])).name}`, detail: text(body['reason']) }
+  }
+  if ('started' in body) return { title: `${move(text(body['started'])).name}, started`, detail: note }
+  if ('signed' in body) return { title: `${T.callSigned}: ${words.call_names[text(body['signed'])] ?? ''}`, detail: body['fix'] ? move(text(body['fix'])).name : note }
+  if ('move' in body) {
+    const made = move(text(body['move']))
+    const outcome = text(body['outcome']) || leading(body['weights'])
+    return { title: made.say[outcome] ?? outcome, detail: note || made.name }
+  }
+  return { title: note, detail: '' }
+}

@@ -1,0 +1,2 @@
+export { TicketPage } from './TicketPage'
+export { TicketHead } from './TicketHead'

@@ -1,0 +1,25 @@
+/** A key as it is drawn beside what it does. */
+export function Key({ children }: { children: string }) {
+  return (
+    <kbd className="inline-block min-w-[22px] rounded border border-line px-1.5 text-center font-sans text-s leading-[19px] text-ink">
+      {children}
+    </kbd>
+  )
+}
+
+interface KeyActionProps {
+  hotkey: string
+  label: string
+  onPress: () => void
+  strong?: boolean
+}
+
+/** Something one can press, by hand or by its key. */
+export function KeyAction({ hotkey, label, onPress, strong = false }: KeyActionProps) {
+  return (
+    <button type="button" onClick={onPress} className="inline-flex min-h-9 items-center gap-2 whitespace-nowrap rounded px-1">
+      <Key>{hotkey}</Key>
+      <span className={strong ? 'font-semibold text-indigo' : 'text-indigo'}>{label}</span>
+    </button>
+  )
+}
