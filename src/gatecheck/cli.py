@@ -104,7 +104,9 @@ def _read(arguments: argparse.Namespace) -> int:
         if alone and broken:
             raise InputError(f"{broken[0].path}: {broken[0].detail}")
         if alone and capture.pages[0].status == "unknown":
-            raise InputError(f"{capture.pages[0].path}: expected a page of a known kind, got {capture.pages[0].detail}; --kind one of {kinds}")
+            raise InputError(
+                f"{capture.pages[0].path}: expected a page of a known kind, got {capture.pages[0].detail}; --kind one of {kinds}"
+            )
         _print(capture_document(capture))
     return 0
 

@@ -78,7 +78,9 @@ def _read_zip(name: str, data: bytes) -> Iterator[tuple[str, bytes]]:
         total += entry.file_size
         bomb = entry.file_size > MOST_RATIO * max(entry.compress_size, 64)
         if entry.file_size > LARGEST_PAGE or total > LARGEST_CAPTURE or bomb:
-            raise InputError(f"{name}: expected pages of at most {LARGEST_PAGE >> 20} MiB, got {entry.filename} with {entry.file_size} bytes")
+            raise InputError(
+                f"{name}: expected pages of at most {LARGEST_PAGE >> 20} MiB, got {entry.filename} with {entry.file_size} bytes"
+            )
         try:
             with archive.open(entry) as stream:
                 content = stream.read(LARGEST_PAGE + 1)

@@ -80,7 +80,7 @@ def _packed(field: Field, value: Value) -> bytes:
         return struct.pack(kind, value)
     if kind == "le" and isinstance(value, int):
         return value.to_bytes(int(count), "little")
-    raw = (value.encode("ascii") if isinstance(value, str) else bytes(value) if isinstance(value, bytes) else b"")
+    raw = value.encode("ascii") if isinstance(value, str) else bytes(value) if isinstance(value, bytes) else b""
     if kind == "swapped":
         return swap_words(raw.ljust(int(count), b" ")[: int(count)])
     return raw.ljust(int(count), b" " if kind == "ascii" else b"\x00")[: int(count)]

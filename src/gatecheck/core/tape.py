@@ -152,7 +152,9 @@ def parse_entry(raw: object, index: int, knowledge: Knowledge) -> Entry:
         return _parse_reading(raw, where, knowledge)
     if isinstance(raw.get("note"), str):
         return Note(raw["note"])
-    raise TapeError(where, expected="one of move, put_back, override, fact, undo, started, signed, note", got=_shown(sorted(map(str, raw))))
+    raise TapeError(
+        where, expected="one of move, put_back, override, fact, undo, started, signed, note", got=_shown(sorted(map(str, raw)))
+    )
 
 
 def _parse_reading(raw: Mapping[str, object], where: str, knowledge: Knowledge) -> Reading:

@@ -30,7 +30,7 @@ from gatecheck.core.triage.space import Floats, Ints
 
 @dataclass(frozen=True, slots=True)
 class Step:
-    """One entry that moved the belief: its place on the tape and the belief before and after, shape (n,)."""
+    """One entry that moved the belief: its place on the tape and the belief before and after, shape (n,), up to a factor."""
 
     index: int
     reading: Reading | PutBack
@@ -205,6 +205,10 @@ def _summed(places: Ints, weights: Floats, size: int) -> Floats:
     return np.bincount(places, weights, minlength=size).astype(np.float64, copy=False)
 
 
+_RESCALE_EVERY = 16
+"""every factor is at least a floor of about 1e-4, so that 16 of them stay far above the smallest float"""
+
+
 class _Particles:
     """The belief, kept over (hypothesis now, hypothesis before each trial that will be put back)."""
 
@@ -213,6 +217,7 @@ class _Particles:
         self.now: Ints = np.arange(len(prior), dtype=np.intp)
         self.weight = prior
         self.stash: dict[int, Ints] = {}
+        self.moves = 0
 
     @property
     def belief(self) -> Floats:
@@ -222,6 +227,10 @@ class _Particles:
 
     def multiply(self, likelihood: Floats) -> None:
         self._set(self.weight * (likelihood if not self.stash else likelihood[self.now]))
+
+    def apply(self, transition: Transition, outcome: int) -> None:
+        """Move along the fix's edges for a plain outcome; only while no trial has to be remembered."""
+        self._set(transition.apply(self.weight, outcome))
 
     def act(self, transition: Transition, outcome: Floats) -> None:
         """Move along the fix's edges; `outcome` is the weight of each edge, shape (e,)."""
@@ -251,7 +260,9 @@ class _Particles:
             self.now = np.arange(self.model.space.size, dtype=np.intp)
 
     def _set(self, weight: Floats) -> None:
-        self.weight = weight / weight.sum()
+        """Weights are kept up to a factor; they are brought back to one before they run out of digits."""
+        self.moves += 1
+        self.weight = weight / weight.sum() if self.moves % _RESCALE_EVERY == 0 else weight
 
 
 def _filter(
@@ -274,7 +285,7 @@ def _filter(
             continue
         before, belief = belief, particles.belief
         steps.append(Step(index, entry, before, belief))
-    return steps, belief
+    return steps, belief / belief.sum()
 
 
 def _weigh(model: Model, facts: Facts, particles: _Particles, reading: Reading) -> None:
@@ -289,6 +300,9 @@ def _weigh(model: Model, facts: Facts, particles: _Particles, reading: Reading) 
     not_done = reading.weights.get("could-not", 0.0)
     if not_done == 1.0:  # could not be done: nothing moves, nothing is learned
         return
+    if not particles.stash and not reading.is_soft:
+        particles.apply(transition, outcomes.index(next(iter(reading.weights))))
+        return
     done = [w * transition.weight[outcomes.index(o)] for o, w in reading.weights.items() if o != "could-not"]
     edges = done[0] if len(done) == 1 else np.sum(done, axis=0)
     if not_done:
@@ -301,5 +315,3 @@ def _share_unmoved(transition: Transition) -> Floats:
     stays = (transition.src == transition.dst).astype(np.float64)
     per_source = np.bincount(transition.src, stays)
     return np.asarray(stays / np.maximum(per_source[transition.src], 1.0))
-
-

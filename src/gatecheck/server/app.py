@@ -137,7 +137,9 @@ def _ticket_routes(app: FastAPI, bench: Bench) -> None:
 
 def _file_routes(app: FastAPI, bench: Bench) -> None:
     @app.post("/api/tickets/{ticket_id}/files", operation_id="addFile", status_code=201)
-    def add_file(ticket_id: int, file: Annotated[UploadFile, File()], by: Annotated[str, Form(min_length=1, max_length=20)]) -> CaptureOut:
+    def add_file(
+        ticket_id: int, file: Annotated[UploadFile, File()], by: Annotated[str, Form(min_length=1, max_length=20)]
+    ) -> CaptureOut:
         data = file.file.read(bench.files.largest + 1)
         if len(data) > bench.files.largest:
             raise StoreError(f"{file.filename}: expected at most {bench.files.largest >> 20} MiB, got more")
@@ -189,5 +191,3 @@ def _front_end(app: FastAPI, dist: Path) -> None:
         if path and wanted.is_file() and wanted.resolve().is_relative_to(dist.resolve()):
             return FileResponse(wanted)
         return FileResponse(index, headers={"Cache-Control": "no-cache"})
-
-

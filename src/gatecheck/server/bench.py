@@ -148,7 +148,9 @@ class Bench:
         self.announce({"kind": "ticket", "ticket": row.id})
         return self.ticket(row.id)
 
-    def append(self, ticket_id: int, body: Mapping[str, Any], *, by: str, key: str | None = None, at: str | None = None) -> TicketOut:
+    def append(
+        self, ticket_id: int, body: Mapping[str, Any], *, by: str, key: str | None = None, at: str | None = None
+    ) -> TicketOut:
         """Append one entry; returns the ticket after it, once it is durable. Raises TapeError, NotFoundError, StoreError."""
         row = self._row_of(ticket_id)
         if row.closed_at:

@@ -53,7 +53,9 @@ def capture(device: str, pages: Mapping[str, bytes]) -> bytes:
     return buffer.getvalue()
 
 
-def disk_capture(model: str, serial: str, size_gb: int, attributes: list[encode.Attribute], *, exceeded: bool = False, rotation: int = 5400) -> bytes:
+def disk_capture(
+    model: str, serial: str, size_gb: int, attributes: list[encode.Attribute], *, exceeded: bool = False, rotation: int = 5400
+) -> bytes:
     """Pages of an ATA drive as a capture."""
     return capture("sda", {
         "identify.bin": encode.ata_identify(model=model, serial=serial, sectors=size_gb * _GB // 512, rotation=rotation),

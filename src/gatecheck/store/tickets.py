@@ -138,7 +138,14 @@ def place_of_request(connection: sqlite3.Connection, ticket_id: int, key: str | 
 
 
 def append_entry(
-    connection: sqlite3.Connection, ticket_id: int, place: int, body: Mapping[str, object], *, by: str, at: str, key: str | None = None
+    connection: sqlite3.Connection,
+    ticket_id: int,
+    place: int,
+    body: Mapping[str, object],
+    *,
+    by: str,
+    at: str,
+    key: str | None = None,
 ) -> None:
     """Append at `place`, which must be the tape's end. Raises StoreError where somebody else was faster."""
     try:

@@ -42,12 +42,16 @@ def _parse(name: str, texts: Mapping[str, str]) -> dict[str, Any]:
 
 def _lay_over(base: dict[str, Any], top: Mapping[str, Any]) -> None:
     for key, value in top.items():
+        below = base.get(key)
         # a likelihood row is replaced whole: half an old row and half a new one sum to nothing sensible
-        is_row = isinstance(value, dict) and all(isinstance(v, int | float) for v in value.values())
-        if isinstance(value, dict) and isinstance(base.get(key), dict) and not is_row:
-            _lay_over(base[key], value)
+        if isinstance(value, dict) and isinstance(below, dict) and not _is_row(below):
+            _lay_over(below, value)
         else:
             base[key] = value
+
+
+def _is_row(value: Mapping[str, Any]) -> bool:
+    return bool(value) and all(isinstance(v, int | float) and not isinstance(v, bool) for v in value.values())
 
 
 class _Table:

@@ -98,7 +98,15 @@ def kind_of(path: str, data: bytes) -> str | None:
 
 
 def _kind_by_content(data: bytes) -> str | None:
-    for kind in ("nvme-controller", "nvme-namespace", "ata-identify", "smart-thresholds", "smart-data", "nvme-health", "smart-status"):
+    for kind in (
+        "nvme-controller",
+        "nvme-namespace",
+        "ata-identify",
+        "smart-thresholds",
+        "smart-data",
+        "nvme-health",
+        "smart-status",
+    ):
         if _looks_like(kind, data):
             return kind
     return None

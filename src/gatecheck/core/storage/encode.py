@@ -42,7 +42,13 @@ def smart_data(attributes: Sequence[Attribute], *, self_test_status: int = 0, lo
     """SMART READ DATA with these attributes."""
     page = write_fields(
         at.SMART_TAIL,
-        {"self_test_status": self_test_status, "short_test_minutes": 2, "long_test_minutes": long_minutes, "smart_capability": 3, "error_logging": 1},
+        {
+            "self_test_status": self_test_status,
+            "short_test_minutes": 2,
+            "long_test_minutes": long_minutes,
+            "smart_capability": 3,
+            "error_logging": 1,
+        },
         size=at.SECTOR,
     )
     page[0] = 0x10

@@ -172,9 +172,19 @@ def _reading(reading: SmartReading) -> Iterable[Finding]:
             "Past three to five years a spinning drive is on borrowed time", "smart-data", reading.at,
         )  # fmt: skip
     if reading.kind == HEAT and reading.value is not None and reading.value >= HOT_DISK:
-        yield Finding("hot", HEAT, SIGN, f"{reading.name}: {reading.value} °C", "Heat shortens its life: look at the airflow", "smart-data", reading.at)
+        yield Finding(
+            "hot",
+            HEAT,
+            SIGN,
+            f"{reading.name}: {reading.value} °C",
+            "Heat shortens its life: look at the airflow",
+            "smart-data",
+            reading.at,
+        )
     if reading.kind == WEAR and reading.value is not None and reading.value <= 10:
-        yield Finding("worn", WEAR, FAILING, f"{reading.name}: {reading.value} %", "The flash is nearly used up", "smart-data", reading.at)
+        yield Finding(
+            "worn", WEAR, FAILING, f"{reading.name}: {reading.value} %", "The flash is nearly used up", "smart-data", reading.at
+        )
 
 
 def _nvme(health: NvmeHealth) -> Iterable[Finding]:
@@ -182,18 +192,44 @@ def _nvme(health: NvmeHealth) -> Iterable[Finding]:
     for warning in health.warnings:
         kind = WEAR if warning.startswith("spare") else HEAT if warning.startswith("temperature") else PHYSICAL
         severity = SIGN if kind == HEAT else FAILING
-        yield Finding("critical-warning", kind, severity, f"The drive warns: {warning}", "Copy what matters, then replace it" if severity == FAILING else "Look at the cooling", page, 0)
+        yield Finding(
+            "critical-warning",
+            kind,
+            severity,
+            f"The drive warns: {warning}",
+            "Copy what matters, then replace it" if severity == FAILING else "Look at the cooling",
+            page,
+            0,
+        )
     if health.spare < health.spare_threshold:
-        yield Finding("spare-used", WEAR, FAILING, f"Spare blocks: {health.spare} %, limit {health.spare_threshold} %", "The reserve is used up", page, 3)
+        yield Finding(
+            "spare-used",
+            WEAR,
+            FAILING,
+            f"Spare blocks: {health.spare} %, limit {health.spare_threshold} %",
+            "The reserve is used up",
+            page,
+            3,
+        )
     if health.used >= 100:
         yield Finding("worn", WEAR, FAILING, f"Rated life used: {health.used} %", "The flash is used up", page, 5)
     elif health.used >= 80:
         yield Finding("wearing", WEAR, SIGN, f"Rated life used: {health.used} %", "Plan a replacement", page, 5)
     if health.media_errors:
         severity = FAILING if health.media_errors >= 10 else SIGN
-        yield Finding("media-errors", PHYSICAL, severity, f"Unrecovered media errors: {health.media_errors}", "Data was lost in the flash", page, 160)
+        yield Finding(
+            "media-errors",
+            PHYSICAL,
+            severity,
+            f"Unrecovered media errors: {health.media_errors}",
+            "Data was lost in the flash",
+            page,
+            160,
+        )
     if health.temperature >= HOT_FLASH:
-        yield Finding("hot", HEAT, SIGN, f"Temperature: {health.temperature} °C", "Heat shortens its life: look at the cooling", page, 1)
+        yield Finding(
+            "hot", HEAT, SIGN, f"Temperature: {health.temperature} °C", "Heat shortens its life: look at the cooling", page, 1
+        )
 
 
 def health_weights(pages: DrivePages, findings: Sequence[Finding]) -> dict[str, float] | None:

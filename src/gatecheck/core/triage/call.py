@@ -25,6 +25,8 @@ CHOICES = ("release", "repair", "reinstall", "replace", "refer")
 _WEIGHT = {choice: rank for rank, choice in enumerate(CHOICES)}
 _VIABLE = 0.5
 """a way out is weighed for the call when it works at least this share as often as the surest one"""
+_SHOWN = 0.05
+"""and is listed at all from this share on"""
 _CURES = 0.3
 """a fix counts as a cure for a fault from this probability on"""
 _OPTION_ABOVE = 0.02
@@ -82,6 +84,7 @@ class _Rule:
     choice: str
     name: str
     why: str
+    fix: str | None = None
 
 
 def make_call(model: Model, state: TicketState, held: Sequence[Held], plan: Plan) -> Call:
@@ -103,12 +106,13 @@ def make_call(model: Model, state: TicketState, held: Sequence[Held], plan: Plan
     balance = _balance(model, state)
     best_chance = max((o.p_success for o in options), default=0.0)
     # a way out that hardly ever works only puts the decision off, however cheap it is
+    options = [o for o in options if o.p_success >= _SHOWN * best_chance]
     ranked = _distinct(sorted(options, key=lambda o: (o.p_success < _VIABLE * best_chance, o.expected_loss)))
     rule = _rule(model, state, p_drive)
-    ranked_choice = [o for o in ranked if rule is None or o.choice == rule.choice]
+    ranked_choice = [o for o in ranked if rule is None or (o.choice == rule.choice and rule.fix in (None, o.main_fix))]
     best = ranked_choice[0] if ranked_choice else None
     holding = {h.move for h in held}
-    due = [c for f in (best.fixes if best else ()) for c in looks_due(model, state, model.knowledge.fixes[f], holding)]
+    due = looks_due(model, state, model.knowledge.fixes[best.main_fix], holding) if best and best.main_fix else []
     made, why = _is_made(model, state, plan, best, balance, rule, due)
     leans = best.choice if best and made else max(balance, key=lambda c: balance[c])
     confidence = balance.get(leans, 0.0)
@@ -282,7 +286,13 @@ def _choice_of(fixes: Sequence[Fix]) -> str:
 
 
 def _is_made(
-    model: Model, state: TicketState, plan: Plan, best: Option | None, balance: Mapping[str, float], rule: _Rule | None, due: Sequence[str]
+    model: Model,
+    state: TicketState,
+    plan: Plan,
+    best: Option | None,
+    balance: Mapping[str, float],
+    rule: _Rule | None,
+    due: Sequence[str],
 ) -> tuple[bool, str]:
     if best is None:
         return False, "Every way out is held back"
@@ -310,7 +320,7 @@ def _is_made(
 
 
 def _rule(model: Model, state: TicketState, p_drive: float) -> _Rule | None:
-    for rule in (_sent_away, _refer_first, _mechanical, _failing_drive, _seen_nowhere, _hardware_passed):
+    for rule in (_sent_away, _refer_first, _mechanical, _failing_drive, _seen_nowhere, _hardware_passed, _flat_battery):
         found = rule(model, state, p_drive)
         if found:
             return found
@@ -334,7 +344,9 @@ def _refer_first(model: Model, state: TicketState, p_drive: float) -> _Rule | No
     if state.facts.get("data") != "irreplaceable" or is_data_safe(state.facts) or (refused and refused.outcome == "declined"):
         return None
     if _probability(model, state, "drive.mechanical") >= 0.5 or _mechanical_evidence(model, state):
-        return _Rule("refer", "refer-before-stress", "Irreplaceable data on a mechanically failing drive: a lab before any further stress")
+        return _Rule(
+            "refer", "refer-before-stress", "Irreplaceable data on a mechanically failing drive: a lab before any further stress"
+        )
     return None
 
 
@@ -382,7 +394,7 @@ def _seen_nowhere(model: Model, state: TicketState, p_drive: float) -> _Rule | N
         _shows(state, move, outcome)
         for move, outcome in (("seen-setup", "right"), ("seen-picker", "listed"), ("seen-builtin", "listed"), ("seen-live", "right"), ("seen-dock", "right"))
     )  # fmt: skip
-    if tried and other_way and looked and not seen and p_drive >= 0.4:
+    if tried and other_way and looked and not seen and p_drive >= 0.25:
         return _Rule("replace", "seen-nowhere", "Not detected anywhere after reseating and another cable: the drive is gone")
     return None
 
@@ -396,14 +408,38 @@ def _hardware_passed(model: Model, state: TicketState, p_drive: float) -> _Rule 
     software = _probability(model, state, *[f.id for f in model.knowledge.faults if f.gate == "system"])
     rolled = state.last("roll-back")
     rolled_back = rolled is not None and rolled.outcome not in (None, "boots")
-    repairable = (_shows(state, "volume-look", "damaged") or _shows(state, "volume-look", "dirty")) and "repair-volume" not in state.tried
+    repairable = (
+        _shows(state, "volume-look", "damaged") or _shows(state, "volume-look", "dirty")
+    ) and "repair-volume" not in state.tried
     reached = _shows(state, "reduced-start", "fails") or "repair-volume" in state.tried
     sound_before = not any(
         _shows(state, move, outcome)
         for move, outcome in (("loader-look", "missing"), ("loader-look", "damaged"), ("disk-layout", "table-damaged"), ("disk-layout", "no-boot-record"))
     )  # fmt: skip
     if passed and rolled_back and reached and sound_before and not repairable and software >= 0.5 and booted_at(state) is None:
-        return _Rule("reinstall", "hardware-passed", "All hardware passed and it still does not start: reinstall before replacing anything")
+        return _Rule(
+            "reinstall", "hardware-passed", "All hardware passed and it still does not start: reinstall before replacing anything"
+        )
+    return None
+
+
+def _flat_battery(model: Model, state: TicketState, p_drive: float) -> _Rule | None:
+    """A reset clock and settings that fell back with it: the battery is the root, whatever else is set right."""
+    reset = readings_that_count(model, state, {"clock": ("reset-to-default",)}, ("battery.flat",))
+    fallen = readings_that_count(
+        model,
+        state,
+        {
+            "boot-order": ("other-first", "system-absent"),
+            "boot-mode": ("conflicts",),
+            "secure-boot": ("conflicts",),
+            "storage-mode": ("conflicts",),
+            "port": ("off",),
+        },
+        ("battery.flat",),
+    )
+    if reset and fallen and _probability(model, state, "battery.flat") >= 0.5 and "replace-battery" not in state.tried:
+        return _Rule("repair", "flat-battery", "The clock has fallen back and settings with it: the battery is the root", "replace-battery")
     return None
 
 

@@ -19,6 +19,8 @@ from gatecheck.core.triage.model import Facts, Model, fact_test
 from gatecheck.core.triage.space import Floats
 
 SAFE_DATA = ("backed-up", "none")
+_AFTER_COPYING = 0.25
+"""share of the data still at stake when a fix writes: most of it was copied off before"""
 _VISIT_SHARE = 0.6
 """a visit not yet begun is shared with other moves: a move looking for its place in the order pays this much of it"""
 
@@ -66,24 +68,28 @@ class Economy:
     """shape (f,): price of handing the machine back with this fault in it"""
     worth: float
 
-    def weights(self, without: str | None = None) -> Floats:
+    def weights(self) -> Floats:
         """Shape (f, x): probability that a fault ends up cured by that fix, tried in the order of cost per cure."""
-        cure = self.cure if without is None else self.cure * (np.array(self.fixes) != without)
-        order = np.argsort(self.base[:-1] / np.maximum(cure, 1e-9), axis=1)
-        ranked = np.take_along_axis(cure, order, axis=1)
-        left = np.cumprod(1.0 - ranked, axis=1)
-        before = np.concatenate([np.ones((len(cure), 1)), left[:, :-1]], axis=1)
-        weights = np.empty((len(cure), len(self.fixes) + 1))
-        np.put_along_axis(weights, order, ranked * before, axis=1)
-        weights[:, -1] = left[:, -1] if left.shape[1] else 1.0
-        return weights
+        return _in_order_of_cost(self.base[:-1], self.cure)
+
+    def weights_without(self, weights: Floats, column: int) -> Floats:
+        """The same with one fix used up; `weights` are those with all of them."""
+        changed = self.cure[:, column] > 0
+        cure = self.cure[changed]
+        cure[:, column] = 0.0
+        without = weights.copy()
+        without[changed] = _in_order_of_cost(self.base[:-1], cure)
+        return without
 
     def value(self, marginals: Floats, weights: Floats, booted: NDArray[np.bool_]) -> Floats:
         """Expected cost of fixing, shape (k,), for fault probabilities `marginals`, shape (k, f).
 
         Where the machine starts (`booted`, shape (k,)), handing it back as it is may cost less.
         """
-        needed = marginals @ weights
+        return self.value_of(marginals @ weights, marginals, booted)
+
+    def value_of(self, needed: Floats, marginals: Floats, booted: NDArray[np.bool_]) -> Floats:
+        """The same, where the probability `needed`, shape (k, x), that each fix is the one needed is known."""
         cost = self.base + marginals @ self.risk
         order = np.argsort(-needed / cost, axis=1)
         row = np.arange(len(order))[:, None]
@@ -99,6 +105,19 @@ class Economy:
         minutes += knowledge.rates["unattended_share"] * move.unattended
         risk = marginals @ self.model.stress[move.stress]
         return float(minutes * knowledge.rates["bench_minute"] + risk * self.worth)
+
+
+def _in_order_of_cost(cost: Floats, cure: Floats) -> Floats:
+    """Shape (f, x + 1) from cure, shape (f, x): each fix gets what the cheaper ones (per cure) leave; the rest is last."""
+    order = np.argsort(cost / np.maximum(cure, 1e-9), axis=1)
+    row = np.arange(len(cure))[:, None]
+    ranked = cure[row, order]
+    left = np.cumprod(1.0 - ranked, axis=1)
+    weights = np.empty((len(cure), cure.shape[1] + 1))
+    ranked[:, 1:] *= left[:, :-1]
+    weights[row, order] = ranked
+    weights[:, -1] = left[:, -1] if left.shape[1] else 1.0
+    return weights
 
 
 def economy(model: Model, state: TicketState, barred: Collection[str]) -> Economy:
@@ -117,7 +136,7 @@ def economy(model: Model, state: TicketState, barred: Collection[str]) -> Econom
         minutes += knowledge.rates["unattended_share"] * fix.unattended
         unsafe = worth > 0 and (fix.writes or fix.id == "replace-drive")
         base.append(minutes * knowledge.rates["bench_minute"] + fix.parts + (copy_cost if unsafe else 0.0))
-        risk[:, column] = model.stress[fix.stress] * worth * 0.5  # half of it is copied off before
+        risk[:, column] = model.stress[fix.stress] * worth * _AFTER_COPYING
     base.append(knowledge.rates["board_unknown"])
     costs = np.array(base)
     unknown = knowledge.rates["board_unknown"]

@@ -12,6 +12,7 @@ from gatecheck.core.triage.call import CHOICES, Call, right_choices
 from gatecheck.core.triage.costs import is_applicable
 from gatecheck.core.triage.model import Model
 from gatecheck.core.triage.plan import unmet_need
+from gatecheck.core.triage.space import Floats
 
 _TELLS = 1.25
 """a factor on the odds that is worth saying"""
@@ -45,15 +46,19 @@ def weights_of_evidence(model: Model, state: TicketState, faults: Sequence[str],
     if not state.steps:
         return {fault: [] for fault in faults}
     columns = model.space.member[:, [model.space.index(f) for f in faults]]
-    before = np.clip(np.array([s.before for s in state.steps]) @ columns, 1e-12, 1 - 1e-12)
-    after = np.clip(np.array([s.after for s in state.steps]) @ columns, 1e-12, 1 - 1e-12)
-    factors = (after / (1 - after)) / (before / (1 - before))
+    factors = _odds(np.array([s.after for s in state.steps]), columns) / _odds(np.array([s.before for s in state.steps]), columns)
     spoken: dict[str, list[Weight]] = {}
     for column, fault in enumerate(faults):
         order = np.argsort(-np.abs(np.log(factors[:, column])))[:most]
         weights = [Weight(state.steps[i].index, float(factors[i, column])) for i in order]
         spoken[fault] = [w for w in weights if w.factor >= _TELLS or w.factor <= 1 / _TELLS]
     return spoken
+
+
+def _odds(beliefs: Floats, columns: Floats) -> Floats:
+    """Odds of each fault, shape (k, f), from beliefs up to a factor, shape (k, n)."""
+    share = np.clip((beliefs @ columns) / beliefs.sum(axis=1, keepdims=True), 1e-12, 1 - 1e-12)
+    return np.asarray(share / (1 - share))
 
 
 def tips(model: Model, state: TicketState, call: Call, held: Sequence[str], most: int = 3) -> list[Tip]:

@@ -39,7 +39,9 @@ def held_moves(model: Model, state: TicketState) -> list[Held]:
     return held
 
 
-def readings_that_count(model: Model, state: TicketState, wanted: Mapping[str, Sequence[str]], renewed_by: Sequence[str]) -> tuple[int, ...]:
+def readings_that_count(
+    model: Model, state: TicketState, wanted: Mapping[str, Sequence[str]], renewed_by: Sequence[str]
+) -> tuple[int, ...]:
     """Places of the last reading of each wanted move that shows a wanted outcome and is still about this part."""
     since = -1
     for index, reading in state.readings:

@@ -32,9 +32,28 @@ class Transition:
     dst: Ints
     weight: Floats
     first: Ints
+    stay: Floats
+    """shape (outcomes, n): the weight of the edges that stay where they are"""
+    moved_src: Ints
+    moved_dst: Ints
+    moved: Floats
+    """the edges that lead elsewhere, shape (m,), (m,) and (outcomes, m)"""
     could_not: float
     touches: frozenset[str]
     components: tuple[int, ...]
+
+
+    def apply_all(self, belief: Floats) -> Floats:
+        """Belief after each outcome but could-not, not normalised, shape (4, n)."""
+        n = len(belief)
+        places = (self.moved_dst + n * np.arange(4)[:, None]).ravel()
+        there = np.bincount(places, (belief[self.moved_src] * self.moved[:4]).ravel(), minlength=4 * n)
+        return np.asarray(belief * self.stay[:4] + there.reshape(4, n))
+
+    def apply(self, belief: Floats, outcome: int) -> Floats:
+        """Belief after that outcome, not normalised, shape (n,)."""
+        there = np.bincount(self.moved_dst, belief[self.moved_src] * self.moved[outcome], minlength=len(belief))
+        return np.asarray(belief * self.stay[outcome] + there)
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,9 +74,9 @@ class Model:
     depends: Mapping[str, frozenset[str]]
     """check -> faults that change what it shows"""
     rows: Floats
-    """all checks' outcomes stacked, shape (r, n)"""
+    """all checks' outcomes side by side, shape (n, r): a hypothesis is a row"""
     row_of: Mapping[str, slice]
-    """check -> its rows"""
+    """check -> its columns"""
     fix_ids: tuple[str, ...]
     """fixes that cure or resolve something; the columns of `cure`"""
     cure: Floats
@@ -148,7 +167,7 @@ def compile_model(knowledge: Knowledge) -> Model:
     stress = {name: np.array([row.get(f, 0.0) for f in space.fault_ids]) for name, row in knowledge.stress.items()}
     return Model(
         knowledge, space, looks, acts, reach, passes, stop_gates(space, passes), _base(space, knowledge), depends,
-        np.array(rows), row_of, fix_ids, cure, stress, {f: _final(knowledge, space, knowledge.fixes[f]) for f in fix_ids},
+        np.ascontiguousarray(np.array(rows).T), row_of, fix_ids, cure, stress, {f: _final(knowledge, space, knowledge.fixes[f]) for f in fix_ids},
     )  # fmt: skip
 
 
@@ -270,10 +289,21 @@ def _act(space: Space, fix: Fix, passes: Floats, seen: Floats, floor: float) -> 
     weight = np.zeros((len(fix.outcomes), len(src)))
     weight[:4] = outcome * chance * (1.0 - fix.could_not)
     touched = {f: space.index(f) for f in (*fix.cures, *fix.breaks)}
+    leaves = src != dst
+    stay = np.array([np.bincount(src[~leaves], row[~leaves], minlength=space.size) for row in weight])
     return Transition(
-        src, dst, weight, np.searchsorted(src, np.arange(space.size + 1)), fix.could_not, frozenset(touched),
-        tuple(sorted({int(space.component_of[i]) for i in touched.values()})),
-    )  # fmt: skip
+        src=src,
+        dst=dst,
+        weight=weight,
+        first=np.searchsorted(src, np.arange(space.size + 1)),
+        stay=stay,
+        moved_src=src[leaves],
+        moved_dst=dst[leaves],
+        moved=np.ascontiguousarray(weight[:, leaves]),
+        could_not=fix.could_not,
+        touches=frozenset(touched),
+        components=tuple(sorted({int(space.component_of[i]) for i in touched.values()})),
+    )
 
 
 def _split(src: Ints, dst: Ints, chance: Floats, where: NDBool, target: Ints, share: float) -> tuple[Ints, Ints, Floats]:

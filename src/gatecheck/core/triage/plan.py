@@ -21,13 +21,15 @@ BARRING = ("stop-running", "table-proves-drive", "warning-is-real")
 
 SOFTWARE_GATES = ("layout", "loader", "system")
 DRIVE_FAULTS = ("drive.dead", "drive.mechanical", "drive.media", "drive.worn")
-_SHORT_CHECKS, _SHORT_FIXES = 4, 3
+_SHORT_CHECKS, _SHORT_FIXES = 4, 5
 """moves looked at two steps ahead"""
-_FOLLOWERS = 5
+_FOLLOWERS = 4
 """checks that may follow in the second step"""
-_ACTIVE = 128
+_ACTIVE = 96
 """hypotheses weighed in the second step: the likeliest; the belief itself is never cut"""
 _UNLIKELY = 0.02
+_CONSIDERED = 512
+"""hypotheses weighed in the first step"""
 
 
 @dataclass(frozen=True, slots=True)
@@ -107,10 +109,13 @@ def make_plan(model: Model, state: TicketState, held: Sequence[Held]) -> Plan:
         f for f in map(model.knowledge.fixes.__getitem__, costs.fixes)
         if f.id in model.acts and _may_act(model, state, f, barred, holding)
     ]  # fmt: skip
-    fixes = sorted((_look_behind(model, state, costs, f, now) for f in acting_fixes), key=lambda p: p.total)
+    fixes = sorted(_look_behind(model, state, costs, weights, acting_fixes, now), key=lambda p: p.total)
     short = [*checks[:_SHORT_CHECKS], *fixes[:_SHORT_FIXES]]
-    better = _two_ahead(model, state, costs, short, checks[:_FOLLOWERS])
-    ranked = [_next_move(model, state, p, best_now, now, better.get(p.move.id, p.total)) for p in (*checks, *fixes)]
+    better, waiting = _two_ahead(model, state, costs, weights, short, checks[:_FOLLOWERS], booted)
+    ranked = [
+        _next_move(model, state, p, *((waiting, better[p.move.id]) if p.move.id in better else (best_now, p.total)))
+        for p in (*checks, *fixes)
+    ]
     ranked.sort(key=lambda m: -m.net)
     acting = max((m.net for m in ranked if m.kind == "fix"), default=best_now - value)
     left_in = float(costs.left_in @ now)
@@ -137,9 +142,11 @@ def _look_at(
     """All checks one step ahead, in one pass over the stacked likelihood rows."""
     if not checks:
         return []
-    weighed = np.concatenate([state.belief[:, None], state.belief[:, None] * model.space.member], axis=1)
-    picked = np.concatenate([np.arange(len(model.rows))[model.row_of[c.id]] for c in checks])
-    joint = model.rows[picked] @ weighed
+    likeliest = np.argpartition(-state.belief, _CONSIDERED)[:_CONSIDERED]
+    belief = state.belief[likeliest, None]
+    weighed = np.concatenate([belief, belief * model.space.member[likeliest]], axis=1)
+    picked = np.concatenate([np.arange(model.rows.shape[1])[model.row_of[c.id]] for c in checks])
+    joint = (model.rows[likeliest].T @ weighed)[picked] / belief.sum()
     chance, marginals = joint[:, 0], joint[:, 1:] / joint[:, :1]
     starts = np.array([o == "boots" or (booted and c.id != "screen") for c in checks for o in c.outcomes])
     values = costs.value(marginals, weights, starts)
@@ -157,58 +164,77 @@ def _posts(model: Model, state: TicketState, move: Check | Fix) -> Floats:
     """Belief after each outcome, not normalised, shape (o, n)."""
     if isinstance(move, Check):
         return model.looks[move.id] * state.belief
-    act = model.acts[move.id]
-    moved = state.belief[act.src] * act.weight[:4]
-    return np.array([np.bincount(act.dst, row, minlength=model.space.size) for row in moved])
+    return model.acts[move.id].apply_all(state.belief)
 
 
-def _look_behind(model: Model, state: TicketState, costs: Economy, fix: Fix, now: Floats) -> _Prospect:
-    """A fix one step ahead: what is left to pay after each of its outcomes, the fix itself used up."""
-    posts = _posts(model, state, fix)
-    joint = posts @ model.space.member
-    chance = posts.sum(axis=1)
-    marginals = joint / chance[:, None]
-    chance = chance / chance.sum()
-    column = costs.fixes.index(fix.id)
-    cost = float(costs.base[column] + now @ costs.risk[:, column])
-    starts = np.array([o == "boots" for o in fix.outcomes[: len(chance)]])
-    weights = costs.weights(fix.id)
-    values = costs.value(marginals, weights, starts)
-    return _Prospect(fix, cost, chance, marginals, values, starts, weights, cost + float(chance @ values))
+def _look_behind(
+    model: Model, state: TicketState, costs: Economy, weights: Floats, fixes: Sequence[Fix], now: Floats
+) -> list[_Prospect]:
+    """Fixes one step ahead: what is left to pay after each of their outcomes, the fix itself used up."""
+    if not fixes:
+        return []
+    posts = np.concatenate([_posts(model, state, fix) for fix in fixes])
+    chances = posts.sum(axis=1)
+    marginals = (posts @ model.space.member) / chances[:, None]
+    without = [costs.weights_without(weights, costs.fixes.index(fix.id)) for fix in fixes]
+    needed = np.concatenate([marginals[4 * i : 4 * i + 4] @ w for i, w in enumerate(without)])
+    starts = np.array([o == "boots" for fix in fixes for o in fix.outcomes[:4]])
+    values = costs.value_of(needed, marginals, starts)
+    prospects = []
+    for index, fix in enumerate(fixes):
+        part = slice(4 * index, 4 * index + 4)
+        column = costs.fixes.index(fix.id)
+        cost = float(costs.base[column] + now @ costs.risk[:, column])
+        chance = chances[part] / chances[part].sum()
+        total = cost + float(chance @ values[part])
+        prospects.append(_Prospect(fix, cost, chance, marginals[part], values[part], starts[part], without[index], total))
+    return prospects
 
 
 def _two_ahead(
-    model: Model, state: TicketState, costs: Economy, short: Sequence[_Prospect], followers: Sequence[_Prospect]
-) -> dict[str, float]:
-    """Cost of each move and what is left when, after each likely outcome, the best check may come before fixing."""
-    if not followers:
-        return {}
-    posts = [_posts(model, state, p.move) for p in short]
-    mass = sum(p.sum(axis=0) for p in posts)
-    active = np.argpartition(-np.asarray(mass), _ACTIVE)[:_ACTIVE]
+    model: Model, state: TicketState, costs: Economy, weights: Floats, short: Sequence[_Prospect],
+    followers: Sequence[_Prospect], booted: bool,
+) -> tuple[dict[str, float], float]:  # fmt: skip
+    """Cost of each move and what is left when, after each likely outcome, the best check may come before fixing.
+
+    Beside it the same for making no move first: what a move must beat, weighed over the same hypotheses.
+    """
+    if not followers or not short:
+        return {}, 0.0
+    posts = [_posts(model, state, p.move)[p.chance > _UNLIKELY] for p in short]
+    stacked = np.concatenate([*posts, state.belief[None, :]])
+    active = np.argpartition(-stacked.sum(axis=0), _ACTIVE)[:_ACTIVE]
+    here = stacked[:, active]
+    here /= here.sum(axis=1, keepdims=True)
     member = np.concatenate([np.ones((len(active), 1)), model.space.member[active]], axis=1)
-    slices, first = [], 0
-    for follower in followers:
-        slices.append(slice(first, first + len(follower.chance)))
-        first += len(follower.chance)
     rows = np.concatenate([model.looks[f.move.id][:, active] for f in followers])
     # one matrix (hypothesis -> outcome of a follower and fault) serves every posterior of every move
     reading = (rows[:, :, None] * member[None, :, :]).transpose(1, 0, 2).reshape(len(active), -1)
-    totals = {}
-    for prospect, after in zip(short, posts, strict=True):
-        likely = np.flatnonzero(prospect.chance > _UNLIKELY)
-        here = after[np.ix_(likely, active)]
-        here = here / here.sum(axis=1, keepdims=True)
-        joint = (here @ reading).reshape(-1, member.shape[1])
-        starts = np.repeat(prospect.booted[likely], len(rows))
-        values = costs.value(joint[:, 1:] / joint[:, :1], prospect.weights, starts) * joint[:, 0]
+    joint = (here @ reading).reshape(len(here) * len(rows), member.shape[1])
+    marginals = joint[:, 1:] / joint[:, :1]
+    sizes = [len(p) * len(rows) for p in (*posts, state.belief[None, :])]
+    ends = np.cumsum(sizes)
+    after_weights = [*(p.weights for p in short), weights]
+    needed = np.concatenate([
+        marginals[end - size : end] @ w for w, size, end in zip(after_weights, sizes, ends, strict=True)
+    ])  # fmt: skip
+    begins = [*(p.booted[p.chance > _UNLIKELY] for p in short), np.array([booted])]
+    starts = np.concatenate([np.repeat(b, len(rows)) for b in begins])
+    values = (costs.value_of(needed, marginals, starts) * joint[:, 0]).reshape(len(here), len(rows))
+    borders = np.cumsum([0, *(len(f.chance) for f in followers)])
+    after = np.add.reduceat(values, borders[:-1], axis=1) + np.array([f.cost for f in followers])
+    totals, first = {}, 0
+    for prospect, part in zip(short, posts, strict=True):
+        others = np.array([f.move.id != prospect.move.id for f in followers])
         left = prospect.values.copy()
-        by_outcome = values.reshape(len(likely), len(rows))
-        for follower, part in zip(followers, slices, strict=True):
-            if follower.move.id != prospect.move.id:
-                left[likely] = np.minimum(left[likely], follower.cost + by_outcome[:, part].sum(axis=1))
+        likely = prospect.chance > _UNLIKELY
+        if others.any():
+            left[likely] = np.minimum(left[likely], after[first : first + len(part)][:, others].min(axis=1))
+        first += len(part)
         totals[prospect.move.id] = prospect.cost + float(prospect.chance @ left)
-    return totals
+    here_now = here[-1] @ model.space.member[active]
+    fixing = float(costs.value(here_now[None, :], weights, np.array([booted]))[0])
+    return totals, min(fixing, float(after[-1].min()))
 
 
 def _may_act(model: Model, state: TicketState, fix: Fix, barred: Collection[str], holding: Collection[str]) -> bool:
@@ -240,8 +266,8 @@ def _would_help(model: Model, state: TicketState, fix: Fix) -> bool:
     return float(curable) >= model.knowledge.plan["offer_fix_above"]
 
 
-def _next_move(model: Model, state: TicketState, prospect: _Prospect, value: float, now: Floats, total: float) -> NextMove:
-    move = prospect.move
+def _next_move(model: Model, state: TicketState, prospect: _Prospect, value: float, total: float) -> NextMove:
+    move, now = prospect.move, state.belief @ model.space.member
     entry = entry_minutes(model.knowledge, state, move)
     return NextMove(
         move.id, "check" if isinstance(move, Check) else "fix", move.minutes + move.unattended + entry, move.minutes + entry,
@@ -258,9 +284,7 @@ def explained(model: Model, move: NextMove) -> tuple[str, tuple[str, ...], tuple
     separates = tuple(ids[i] for i in np.argsort(-shift)[:2] if shift[i] > 0.02)
     outcomes = model.knowledge.move(move.move).outcomes
     tops = move.after.argmax(axis=1)
-    outlook = tuple(
-        Outlook(outcomes[i], float(move.chance[i]), ids[top], float(move.after[i, top])) for i, top in enumerate(tops)
-    )
+    outlook = tuple(Outlook(outcomes[i], float(move.chance[i]), ids[top], float(move.after[i, top])) for i, top in enumerate(tops))
     why = move.why
     if move.kind == "check" and len(separates) == 2:
         why += f" Separates {_lower(names[separates[0]])} from {_lower(names[separates[1]])}."

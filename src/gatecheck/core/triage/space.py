@@ -68,11 +68,7 @@ def build_space(faults: Sequence[Fault], gates: Sequence[str]) -> Space:
     component_of = [components.index(f.component) for f in ordered]
     sets: list[tuple[int, ...]] = [()]
     for size in range(1, MOST_FAULTS + 1):
-        sets += [
-            combo
-            for combo in combinations(range(len(ordered)), size)
-            if len({component_of[i] for i in combo}) == size
-        ]
+        sets += [combo for combo in combinations(range(len(ordered)), size) if len({component_of[i] for i in combo}) == size]
     where = {combo: index for index, combo in enumerate(sets)}
     n, f = len(sets), len(ordered)
     order = np.full((n, MOST_FAULTS), -1, dtype=np.intp)

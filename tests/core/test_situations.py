@@ -1,0 +1,198 @@
+"""Tables of situations: what a good technician would say of each. Checks on the odds, not a list to be coded in."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+from tapes import LAPTOP, PRECIOUS, SAFE, case, gate, held, moves, p, readings, tapes
+
+from gatecheck.core.triage.model import Model
+from gatecheck.library import shipped_model
+
+MODEL = shipped_model()
+FIRMWARE = {c.id for c in MODEL.knowledge.checks.values() if c.visit == "setup"} | {"setup-entry", "seen-picker", "boot-order"}
+SURFACE = {"long-test", "read-scan", "short-test", "volume-look", "repair-volume"}
+SOFTWARE = {f.id for f in MODEL.knowledge.fixes.values() if f.gate in ("layout", "loader", "system")}
+NOT_SEEN = ("screen=no-boot-device", "seen-setup=absent", "seen-picker=absent")
+TICKING = ("screen=no-boot-device", "seen-setup=zero-size", "sound=ticking")
+PASSED = ("builtin-quick=passed", "builtin-memory=passed", "disk-layout=sound", "loader-look=sound", "reduced-start=fails", "roll-back=no-change")
+
+
+@pytest.mark.parametrize("facts", [LAPTOP, {"form": "desktop"}, {}, {"platform": "mac"}], ids=["laptop", "desktop", "nothing", "mac"])
+@pytest.mark.parametrize("more", [(), ("sound=silent",), ("story=power-cut",)], ids=["alone", "silent", "power-cut"])
+def test_dead_silence_suspects_power_and_board(model: Model, facts: dict[str, Any], more: tuple[str, ...]) -> None:
+    found = case(model, facts, "screen=dead", *more)
+    assert {found["suspects"][0]["fault"], found["suspects"][1]["fault"]} <= {"power.supply", "board.other", "board.memory"}
+    assert not set(moves(found)) & FIRMWARE
+    assert gate(found, "power") == "shut"
+    assert found["call"]["fix"] not in SOFTWARE
+
+
+@pytest.mark.parametrize("facts", [LAPTOP, PRECIOUS, SAFE, {**LAPTOP, "form": "desktop"}, {}, {**LAPTOP, "drive_kind": "sata-ssd"}, {**LAPTOP, "drive_kind": "nvme"}])
+@pytest.mark.parametrize("story", [(), ("story=routine",), ("story=knock",), ("story=unknown",)], ids=["no-story", "routine", "knock", "unknown"])
+def test_a_drive_not_seen_is_reseated_before_any_verdict_about_it(model: Model, facts: dict[str, Any], story: tuple[str, ...]) -> None:
+    found = case(model, facts, *story, *NOT_SEEN)
+    first = next(m for m in moves(found) if m in ("reseat", "seat", "replace-drive", "refer-lab", "swap-cable"))
+    assert first in ("reseat", "seat")
+    assert moves(found).index(first) <= 1
+    assert found["call"]["choice"] in (None, "repair")
+    assert "replace-drive" not in moves(found)
+
+
+@pytest.mark.parametrize("facts", [LAPTOP, SAFE, {}, {**LAPTOP, "form": "desktop"}, {**LAPTOP, "drive_kind": "sata-ssd"}])
+@pytest.mark.parametrize("more", [(), ("port=on",), ("sound=steady",), ("seen-dock=absent",), ("clock=right", "boot-mode=fits")])
+def test_a_drive_seen_nowhere_after_reseat_and_swap_is_replaced(model: Model, facts: dict[str, Any], more: tuple[str, ...]) -> None:
+    found = case(model, facts, *NOT_SEEN, *more, "reseat=no-change", "swap-cable=no-change", "seen-live=absent")
+    assert (found["call"]["choice"], found["call"]["fix"]) == ("replace", "replace-drive")
+    assert moves(found)[0] == "replace-drive"
+    assert gate(found, "detection") == "shut"
+
+
+@pytest.mark.parametrize("sound", ["ticking", "clunking", "scraping"])
+def test_a_ticking_drive_is_left_alone(model: Model, sound: str) -> None:
+    seen = ("screen=no-boot-device", "seen-setup=zero-size", f"sound={sound}")
+    for facts, choice, fix in ((PRECIOUS, "refer", "refer-lab"), (SAFE, "replace", "replace-drive")):
+        found = case(model, facts, *seen)
+        assert held(found)["stop-running"] >= SURFACE
+        assert (found["call"]["choice"], found["call"]["fix"]) == (choice, fix)
+        assert moves(found)[0] == "power-down"
+        assert moves(case(model, facts, *seen, "power-down=off"))[0] == fix
+    asked = case(model, LAPTOP, *seen)
+    assert asked["call"]["choice"] is None
+    assert [q["fact"] for q in asked["questions"]] == ["data"]
+
+
+def test_giving_up_the_data_turns_refer_into_replace(model: Model) -> None:
+    found = case(model, PRECIOUS, *TICKING, more=[{"fact": {"consent": "given"}}])
+    assert found["call"]["choice"] == "replace"
+    assert "copy-data" not in held(found)["stop-running"]
+
+
+@pytest.mark.parametrize("story", ["story=forced-off", "story=power-cut"])
+def test_a_volume_stop_after_a_power_cut_is_checked_then_repaired(model: Model, story: str) -> None:
+    start = (story, "screen=volume-stop", "health-pages=clean")
+    assert moves(case(model, SAFE, *start))[0] == "volume-look"
+    assert "repair-volume" not in moves(case(model, SAFE, *start))
+    damaged = case(model, SAFE, *start, "volume-look=damaged")
+    assert (damaged["call"]["choice"], damaged["call"]["fix"]) == ("repair", "repair-volume")
+    assert moves(damaged)[0] == "repair-volume"
+
+
+@pytest.mark.parametrize("facts", [LAPTOP, PRECIOUS, {**LAPTOP, "data": "unknown"}])
+def test_without_a_backup_the_repair_waits_for_the_data(model: Model, facts: dict[str, Any]) -> None:
+    tape = ("story=power-cut", "screen=volume-stop", "health-pages=clean", "volume-look=damaged")
+    found = case(model, facts, *tape)
+    assert "repair-volume" in held(found)["data-unprotected"]
+    assert found["call"]["choice"] == "repair"
+    assert (found["call"]["fix"], found["call"]["held_fix"]) == (None, "repair-volume")
+    assert moves(found)[0] == "copy-data"
+    copied = case(model, facts, *tape, "copy-data=complete")
+    assert (copied["call"]["fix"], moves(copied)[0]) == ("repair-volume", "repair-volume")
+
+
+@pytest.mark.parametrize("facts", [LAPTOP, SAFE, PRECIOUS])
+@pytest.mark.parametrize("screen", sorted(set(MODEL.knowledge.checks["screen"].outcomes) - {"dead", "no-picture", "boots"}))
+def test_failing_pages_rule_out_repairs_in_software(model: Model, facts: dict[str, Any], screen: str) -> None:
+    found = case(model, facts, "story=forced-off", f"screen={screen}", "health-pages=failing", "volume-look=damaged", "loader-look=missing")
+    assert found["call"]["choice"] not in ("repair", "reinstall", "release")
+    assert not SOFTWARE & set(moves(found))
+    assert all(o["fix"] not in SOFTWARE and o["held_fix"] not in SOFTWARE for o in found["call"]["options"])
+    assert sum(p(found, f) for f in ("drive.media", "drive.mechanical", "drive.worn", "drive.dead")) > 0.85
+
+
+@pytest.mark.parametrize("screen", ["repair-loop", "other-stop", "volume-stop", "system-missing"])
+def test_sound_hardware_and_no_way_back_means_reinstall(model: Model, screen: str) -> None:
+    for facts, fix_held in ((SAFE, False), (LAPTOP, True)):
+        found = case(model, facts, f"screen={screen}", *PASSED, "long-test=passed", "health-pages=clean")
+        assert found["call"]["choice"] == "reinstall"
+        assert (found["call"]["fix"] is None) == fix_held
+
+
+@pytest.mark.parametrize("order", ["other-first", "system-absent"])
+@pytest.mark.parametrize("screen", ["no-boot-device", "network-boot", "wrong-boot-device"])
+def test_a_reset_clock_points_at_the_battery(model: Model, order: str, screen: str) -> None:
+    found = case(model, LAPTOP, f"screen={screen}", "clock=reset-to-default", f"boot-order={order}", "seen-setup=right")
+    assert found["suspects"][0]["fault"] == "battery.flat"
+    assert (found["call"]["choice"], found["call"]["fix"]) == ("repair", "replace-battery")
+    after = case(model, LAPTOP, f"screen={screen}", "clock=reset-to-default", f"boot-order={order}", "set-order=boots")
+    assert (after["call"]["choice"], after["call"]["fix"]) == ("repair", "replace-battery")
+
+
+@pytest.mark.parametrize("fix", ["set-mode", "set-storage-mode", "set-secure-boot", "set-order", "load-defaults"])
+def test_a_setting_without_effect_holds_the_next_one(model: Model, fix: str) -> None:
+    settings_changes = {"set-order", "set-mode", "set-secure-boot", "set-storage-mode", "enable-port", "load-defaults", "reset-nvram"}
+    tried = case(model, LAPTOP, "screen=no-boot-device", f"{fix}=no-change")
+    assert held(tried)["one-change-at-once"] >= settings_changes
+    assert not settings_changes & set(moves(tried))
+    assert [t["fix"] for t in tried["trials"] if t["open"]] == [fix]
+    back = case(model, LAPTOP, "screen=no-boot-device", f"{fix}=no-change", more=[{"put_back": fix}])
+    assert "one-change-at-once" not in held(back)
+    assert "one-change-at-once" not in held(case(model, LAPTOP, "screen=no-boot-device", f"{fix}=boots"))
+
+
+SOUND_CALLS = {
+    "order": ((), ("screen=network-boot", "clock=right", "seen-setup=right", "boot-order=other-first"), "repair", "set-order"),
+    "mode": ((), ("screen=blank-cursor", "clock=right", "seen-setup=right", "boot-mode=conflicts", "disk-layout=mode-mismatch"), "repair", "set-mode"),
+    "seat": ((), (*NOT_SEEN, "seat=loose"), "repair", "reseat"),
+    "loader": ((), ("screen=loader-message", "seen-setup=right", "disk-layout=sound", "loader-look=missing", "health-pages=clean"), "repair", "rebuild-loader"),
+    "worn": ((), ("screen=health-warning", "health-pages=worn-out"), "replace", "replace-drive"),
+    "cable": ((), (*NOT_SEEN, "port=on", "seat=firm", "reseat=no-change", "seen-dock=right", "cable-look=damaged"), "repair", "swap-cable"),
+    "update": ((), ("story=after-update", "screen=repair-loop", "health-pages=clean", "volume-look=clean", "loader-look=sound", "reduced-start=works"), "repair", "roll-back"),
+    "memory": ((), ("screen=no-picture", "builtin-memory=failed"), "repair", "swap-memory"),
+    "released": ((), ("screen=wrong-boot-device", "pull-externals=boots", "clock=right", "boot-order=system-first", "screen=boots"), "release", None),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize(("facts", "tape", "choice", "fix"), SOUND_CALLS.values(), ids=SOUND_CALLS)
+def test_common_cases_end_in_the_right_call(model: Model, facts: Any, tape: tuple[str, ...], choice: str, fix: str | None) -> None:
+    found = case(model, {**SAFE, **dict(facts)}, *tape)
+    assert (found["call"]["choice"], found["call"]["fix"]) == (choice, fix)
+
+
+GATES = {
+    "boots": (("screen=boots",), {"power": "open", "health": "open", "system": "open"}),
+    "volume-stop": (("screen=volume-stop", "storage-mode=fits", "health-pages=clean"), {"power": "open", "detection": "open", "layout": "open", "loader": "open"}),
+    "layout-read": (("screen=no-boot-device", "disk-layout=sound"), {"power": "open", "detection": "open", "layout": "open"}),
+    "not-seen": ((*NOT_SEEN, "seen-live=absent"), {"power": "open", "detection": "shut"}),
+    "order": (("screen=network-boot", "boot-order=other-first", "seen-setup=right"), {"firmware": "shut", "detection": "open"}),
+    "long-test": (("screen=other-stop", "long-test=passed", "health-pages=clean"), {"health": "open"}),
+    "clean-pages-alone": (("screen=other-stop", "health-pages=clean"), {"health": "unproven"}),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize(("tape", "states"), GATES.values(), ids=GATES)
+def test_gate_states_follow_from_what_was_seen(model: Model, tape: tuple[str, ...], states: dict[str, str]) -> None:
+    found = case(model, LAPTOP, *tape)
+    assert {g: gate(found, g) for g in states} == states
+    for item in found["gates"]:
+        assert item["why"]
+        assert all(0 <= e < len(tape) for e in item["entries"])
+
+
+def test_nothing_known_decides_nothing(model: Model) -> None:
+    found = case(model, {})
+    assert found["call"]["choice"] is None
+    assert moves(found)[0] == "screen"
+    assert not {"reinstall", "replace-drive", "refer-lab", "board-work", "reset-clean"} & set(moves(found))
+
+
+def test_a_repair_dearer_than_the_machine_is_said_plainly(model: Model) -> None:
+    cheap = case(model, {**SAFE, "machine_value": 60}, "screen=health-warning", "health-pages=worn-out")
+    assert "costs more" in cheap["call"]["note"]
+
+
+@settings(max_examples=120, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+@given(tapes(MODEL, most=9), st.sampled_from([LAPTOP, SAFE, PRECIOUS, {}, {"platform": "mac"}, {**LAPTOP, "mains": "battery"}]))
+def test_no_plan_and_no_call_contains_a_held_move(tape: list[dict[str, Any]], facts: dict[str, Any]) -> None:
+    found = case(MODEL, facts, more=tape)
+    holding = {h["move"] for h in found["held"]}
+    assert not holding & set(moves(found))
+    assert found["call"]["fix"] not in holding
+    assert not holding & {f for o in found["call"]["options"] for f in [o["fix"], *o["fixes"]]}
+    assert sum(found["call"]["balance"].values()) == pytest.approx(1.0)
+    assert [s["p"] for s in found["suspects"][:-1]] == sorted((s["p"] for s in found["suspects"][:-1]), reverse=True)
+    assert found["suspects"][-1]["fault"] == "sound"
+    assert found["call"]["choice"] or found["next"]
