@@ -47,9 +47,10 @@ def capture(device: str, pages: Mapping[str, bytes]) -> bytes:
     """A capture file with the pages of one drive."""
     buffer = io.BytesIO()
     with zipfile.ZipFile(buffer, "w", zipfile.ZIP_DEFLATED) as archive:
-        archive.writestr("manifest.json", json.dumps({"format": 1, "pages": sorted(pages)}))
-        for name, data in pages.items():
-            archive.writestr(f"{device}/{name}", data)
+        for name, data in {"manifest.json": json.dumps({"format": 1, "pages": sorted(pages)}).encode(), **pages}.items():
+            entry = zipfile.ZipInfo(name if name == "manifest.json" else f"{device}/{name}")
+            entry.compress_type = zipfile.ZIP_DEFLATED
+            archive.writestr(entry, data)
     return buffer.getvalue()
 
 

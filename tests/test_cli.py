@@ -1,0 +1,155 @@
+"""The command line as a stranger uses it: files in, JSON out, one clear line and status 2 for what cannot be used."""
+
+from __future__ import annotations
+
+import io
+import json
+import subprocess
+import sys
+import zipfile
+from pathlib import Path
+from typing import Any
+
+import pytest
+from conftest import DATA
+
+from gatecheck.cli import main
+
+
+def run(capsys: pytest.CaptureFixture[str], *arguments: str) -> tuple[int, list[Any], str]:
+    status = main(arguments)
+    out, err = capsys.readouterr()
+    return status, [json.loads(line) for line in out.splitlines()], err
+
+
+def write(folder: Path, name: str, text: str | bytes) -> str:
+    path = folder / name
+    path.write_bytes(text.encode() if isinstance(text, str) else text)
+    return str(path)
+
+
+def test_triage_prints_the_contract(capsys: pytest.CaptureFixture[str], tmp_path: Path) -> None:
+    case = {"facts": {"platform": "pc", "data": "backed-up"}, "entries": [{"move": "screen", "outcome": "no-boot-device"}]}
+    status, (document,), _ = run(capsys, "triage", write(tmp_path, "case.json", json.dumps(case)))
+    assert status == 0
+    assert set(document) >= {"gates", "suspects", "next", "held", "call"}
+    assert [set(g) >= {"id", "state", "why"} for g in document["gates"]] == [True] * 7
+    assert {"fault", "p"} == set(document["suspects"][0])
+    assert len(document["suspects"]) == 25
+    assert set(document["next"][0]) >= {"move", "kind", "minutes", "hands_on_minutes", "why"}
+    assert set(document["held"][0]) >= {"move", "interlock", "why"}
+    option = {"choice", "fix", "p_success", "minutes", "cost", "data_outcome", "expected_loss"}
+    assert set(document["call"]) >= {"choice", "fix", "confidence", "options"}
+    assert all(set(o) >= option for o in document["call"]["options"])
+
+
+def test_several_cases_give_a_line_each_in_order(capsys: pytest.CaptureFixture[str], tmp_path: Path) -> None:
+    names = [write(tmp_path, f"{s}.json", json.dumps({"entries": [{"move": "screen", "outcome": s}]})) for s in ("dead", "boots")]
+    status, documents, _ = run(capsys, "triage", *names)
+    assert status == 0
+    assert [d["gates"][0]["state"] for d in documents] == ["shut", "open"]
+
+
+def test_a_dash_reads_standard_input(capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(sys, "stdin", io.StringIO('{"facts": {}, "entries": []}'))
+    assert run(capsys, "triage", "-")[1][0]["call"]["choice"] is None
+
+
+BAD_CASES = {
+    "no-json": ("{", "expected JSON"),
+    "a-list": ("[]", "case: expected an object"),
+    "bad-fact": ('{"facts": {"data": "gone"}}', "facts.data: expected one of unknown, irreplaceable"),
+    "bad-outcome": ('{"entries": [{"move": "screen", "outcome": "blue"}]}', "entry 0.outcome: expected an outcome of screen"),
+    "bad-entries": ('{"entries": "none"}', "entries: expected a list"),
+    "latin-1": (b"\xff\xfe\xe9", "expected a JSON file, got no UTF-8 text"),
+    "deep": ("[" * 100_000, "expected JSON"),
+}
+
+
+@pytest.mark.parametrize(("text", "message"), BAD_CASES.values(), ids=BAD_CASES)
+def test_unusable_cases_say_what_and_where(capsys: pytest.CaptureFixture[str], tmp_path: Path, text: str | bytes, message: str) -> None:
+    name = write(tmp_path, "case.json", text)
+    status, lines, err = run(capsys, "triage", name)
+    assert (status, lines) == (2, [])
+    assert message in err
+    assert "case.json" in err
+    assert len(err.splitlines()) == 1
+
+
+def test_vocabulary_lists_the_shipped_ids(capsys: pytest.CaptureFixture[str]) -> None:
+    words = run(capsys, "vocabulary")[1][0]
+    assert words["gates"] == ["power", "firmware", "detection", "health", "layout", "loader", "system"]
+    assert words["checks"]["screen"]["outcomes"][0] == "dead"
+    assert words["fixes"]["reinstall"]["destroys"] is True
+    assert words["fixes"]["power-down"]["outcomes"] == ["off", "left-on"]
+
+
+def test_read_decodes_a_folder(capsys: pytest.CaptureFixture[str]) -> None:
+    status, (document,), _ = run(capsys, "read", str(DATA / "bench-a"))
+    assert status == 0
+    assert set(document["identity"]) == {"sda", "sdb", "nvme0"}
+    assert document["identity"]["sda"]["serial"] == "PBH-20417"
+    assert document["identity"]["sdb"] is None
+    assert any("passes no drive pages" in f["text"] for f in document["findings"] if f["device"] == "sdb")
+
+
+def test_read_decodes_one_page_and_a_capture_alike(capsys: pytest.CaptureFixture[str], tmp_path: Path) -> None:
+    page = DATA / "bench-a" / "sda" / "identify.st02.bin"
+    capture = tmp_path / "machine.gcap"
+    with zipfile.ZipFile(capture, "w") as archive:
+        archive.write(page, "sda/identify.st02.bin")
+    status, documents, _ = run(capsys, "read", str(page), str(capture))
+    assert status == 0
+    assert [d["identity"]["model"] for d in documents] == ["PRACTICE-HDD-2G"] * 2
+
+
+def test_kind_overrides_detection(capsys: pytest.CaptureFixture[str], tmp_path: Path) -> None:
+    name = write(tmp_path, "notes.bin", (DATA / "bench-a" / "nvme0" / "log-02.r0.bin").read_bytes())
+    assert run(capsys, "read", "--kind", "nvme-health", name)[1][0]["pages"][0]["values"]["temperature"] == 50
+
+
+def bomb() -> bytes:
+    buffer = io.BytesIO()
+    with zipfile.ZipFile(buffer, "w", zipfile.ZIP_DEFLATED) as archive:
+        archive.writestr("sda/identify.bin", bytes(3_000_000))
+    return buffer.getvalue()
+
+
+def climbing() -> bytes:
+    buffer = io.BytesIO()
+    with zipfile.ZipFile(buffer, "w") as archive:
+        archive.writestr("../../evil", b"x")
+    return buffer.getvalue()
+
+
+BAD_PAGES = {
+    "missing": (None, "got nothing there"),
+    "empty": (b"", "got an empty file"),
+    "unknown": (b"hello" * 10, "expected a page of a known kind"),
+    "no-zip": (b"PK\x03\x04broken", "expected a capture"),
+    "bomb": (bomb(), "expected pages of at most"),
+    "climbing": (climbing(), "expected plain relative names"),
+}
+
+
+@pytest.mark.parametrize(("data", "message"), BAD_PAGES.values(), ids=BAD_PAGES)
+def test_unusable_pages_say_what_and_where(capsys: pytest.CaptureFixture[str], tmp_path: Path, data: bytes | None, message: str) -> None:
+    name = write(tmp_path, "page.bin", data) if data is not None else str(tmp_path / "page.bin")
+    status, lines, err = run(capsys, "read", name)
+    assert (status, lines) == (2, [])
+    assert message in err
+    assert len(err.splitlines()) == 1
+
+
+def test_a_short_page_is_located(capsys: pytest.CaptureFixture[str], tmp_path: Path) -> None:
+    status, _, err = run(capsys, "read", write(tmp_path, "identify.bin", b"\x40" * 64))
+    assert status == 2
+    assert "IDENTIFY DEVICE at byte 0x40: expected 512 bytes, got 64 bytes" in err
+
+
+def test_the_console_script_runs_and_never_shows_a_traceback() -> None:
+    script = Path(sys.executable).with_name("gatecheck")
+    done = subprocess.run([script, "triage", "/nowhere.json"], capture_output=True, text=True, check=False)
+    assert done.returncode == 2
+    assert done.stderr.count("\n") == 1
+    assert "Traceback" not in done.stderr
