@@ -18,7 +18,7 @@ from gatecheck.core.triage.assess import assess
 from gatecheck.core.triage.explain import tips, weights_of_evidence
 from gatecheck.core.triage.model import Facts, Model
 from gatecheck.files import InputError, pages_of
-from gatecheck.server.models import BenchOut, BenchRow, CaptureOut, FoundOut, TicketOut
+from gatecheck.server.models import AttachmentOut, BenchOut, BenchRow, CaptureOut, FoundOut, TicketOut
 from gatecheck.store import Database, tickets
 from gatecheck.store.files import FileStore, attach, attachments
 from gatecheck.store.tickets import EntryRow, TicketRow
@@ -95,9 +95,9 @@ class Bench:
             self._folded[row.id] = _Folded(len(tape), view)
         return view
 
-    def _files(self, ticket_id: int) -> list[Any]:
+    def _files(self, ticket_id: int) -> list[AttachmentOut]:
         with self.database.read() as connection:
-            return [asdict(a) for a in attachments(connection, ticket_id)]
+            return [AttachmentOut(**asdict(a)) for a in attachments(connection, ticket_id)]
 
     def _fold(self, row: TicketRow, tape: list[EntryRow]) -> TicketOut:
         knowledge = self.model.knowledge

@@ -13,7 +13,7 @@ export function useHotkeys(keys: Hotkeys, isOn = true): void {
   useEffect(() => {
     if (!isOn) return
     const handle = (event: KeyboardEvent) => {
-      if (event.ctrlKey || event.metaKey || event.altKey || event.repeat || isTyping(event.target)) return
+      if (event.defaultPrevented || event.ctrlKey || event.metaKey || event.altKey || event.repeat || isTyping(event.target)) return
       const action = latest.current[event.key.length === 1 ? event.key.toLowerCase() : event.key]
       if (action) {
         event.preventDefault()

@@ -453,7 +453,7 @@ class _Builder:
     def _visit(self, visit: str) -> t.Visit:
         own = self.tables["decisions.toml"].sub("visits").sub(visit)
         minutes = own.number("minutes")
-        return t.Visit(minutes, own.number("desktop", minutes), own.string("text"))
+        return t.Visit(minutes, own.number("desktop", minutes), own.number("share", high=1.0), own.string("text"))
 
     def _need(self, need: str) -> t.Need:
         own = self.tables["decisions.toml"].sub("needs").sub(need)

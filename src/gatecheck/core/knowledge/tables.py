@@ -157,6 +157,7 @@ class Interlock:
 class Visit:
     minutes: float
     desktop: float
+    share: float
     text: str
 
 

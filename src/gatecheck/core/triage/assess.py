@@ -16,7 +16,7 @@ from gatecheck.core.triage.model import Model
 from gatecheck.core.triage.plan import NextMove, Plan, describe, make_plan, unmet_need
 
 SOUND = "sound"
-_FAULTY_DATA = 0.25
+_FAULTY_DATA, _LIKELY_FAILING = 0.25, 0.5
 _MOST_OFFERED = 10
 _MOST_AFTER_CALL = 4
 _LEANS_FIRMLY = 0.75
@@ -110,10 +110,10 @@ def _copy_comes_first(model: Model, state: TicketState, call: Call, held: Sequen
     if unmet_need(model, state, copying) or float(state.belief @ model.reach["unseen"]) < 0.6 or booted_at(state) is not None:
         return False
     failing = float(state.belief @ model.having(*["drive.media", "drive.mechanical", "drive.worn"]))
-    seen = any(h.interlock == "copy-first" for h in held)
+    warned = any(h.interlock == "copy-first" and h.entries for h in held) or failing >= _LIKELY_FAILING
     waits = call.option is not None and call.choice is not None and "data-unprotected" in call.option.held_by
     replaces = call.choice == "replace"
-    return (seen and failing >= _FAULTY_DATA and _was_seen(model, state)) or waits or (replaces and _was_seen(model, state))
+    return (warned and failing >= _FAULTY_DATA and _was_seen(model, state)) or waits or (replaces and _was_seen(model, state))
 
 
 def _was_seen(model: Model, state: TicketState) -> bool:

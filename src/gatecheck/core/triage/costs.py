@@ -21,9 +21,6 @@ from gatecheck.core.triage.space import Floats
 SAFE_DATA = ("backed-up", "none")
 _AFTER_COPYING = 0.25
 """share of the data still at stake when a fix writes: most of it was copied off before"""
-_VISIT_SHARE = 0.6
-"""a visit not yet begun is shared with other moves: a move looking for its place in the order pays this much of it"""
-
 
 def data_worth(knowledge: Knowledge, facts: Facts) -> float:
     """What losing the data would cost, in currency; little once the customer gave it up."""
@@ -42,6 +39,11 @@ def entry_minutes(knowledge: Knowledge, state: TicketState, move: Check | Fix) -
         return 0.0
     visit = knowledge.visits[move.visit]
     return visit.desktop if state.facts.get("form") == "desktop" else visit.minutes
+
+
+def _shared_entry(knowledge: Knowledge, state: TicketState, move: Check | Fix) -> float:
+    """The part of a visit that the move is charged with: others will use the same visit."""
+    return knowledge.visits[move.visit].share * entry_minutes(knowledge, state, move) if move.visit else 0.0
 
 
 def is_applicable(move: Check | Fix, facts: Facts) -> bool:
@@ -101,7 +103,7 @@ class Economy:
     def check_cost(self, state: TicketState, move: Check | Fix, marginals: Floats) -> float:
         """Currency to make the move now; `marginals`, shape (f,), weigh the risk to the data."""
         knowledge = self.model.knowledge
-        minutes = move.minutes + _VISIT_SHARE * entry_minutes(knowledge, state, move)
+        minutes = move.minutes + _shared_entry(knowledge, state, move)
         minutes += knowledge.rates["unattended_share"] * move.unattended
         risk = marginals @ self.model.stress[move.stress]
         return float(minutes * knowledge.rates["bench_minute"] + risk * self.worth)
@@ -132,7 +134,7 @@ def economy(model: Model, state: TicketState, barred: Collection[str]) -> Econom
     base, risk = [], np.zeros((len(model.space.fault_ids), len(names) + 1))
     for column, name in enumerate(names):
         fix = knowledge.fixes[name]
-        minutes = fix.minutes + _VISIT_SHARE * entry_minutes(knowledge, state, fix)
+        minutes = fix.minutes + _shared_entry(knowledge, state, fix)
         minutes += knowledge.rates["unattended_share"] * fix.unattended
         unsafe = worth > 0 and (fix.writes or fix.id == "replace-drive")
         base.append(minutes * knowledge.rates["bench_minute"] + fix.parts + (copy_cost if unsafe else 0.0))

@@ -1,4 +1,4 @@
-import { useState, type FormEvent } from 'react'
+import { useState, type FormEvent, type KeyboardEvent } from 'react'
 import { useLocation } from 'wouter'
 
 import type { TicketIn } from '../../api/client'
@@ -74,9 +74,15 @@ export function IntakeSheet({ bays, taken, onClose }: IntakeSheetProps) {
     }
     takeIn.mutate(ticket, { onSuccess: (made) => navigate(`/ticket/${made.id}`) })
   }
+  // a radio swallows Enter; here Enter always means: put it on the bench
+  const handleEnter = (event: KeyboardEvent<HTMLFormElement>) => {
+    if (event.key !== 'Enter' || !(event.target instanceof HTMLElement) || event.target.role !== 'radio') return
+    event.preventDefault()
+    event.currentTarget.requestSubmit()
+  }
   return (
     <Sheet title={T.intake} isOpen onClose={onClose} wide>
-      <form onSubmit={handleSubmit}>
+      <form onSubmit={handleSubmit} onKeyDownCapture={handleEnter}>
         <div className="flex gap-4">
           <TextField label={T.customer} value={customer} onChange={setCustomer} autoFocus required className="flex-1" />
           <TextField label={T.machine} value={machine} onChange={setMachine} required className="flex-1" />
@@ -98,7 +104,7 @@ export function IntakeSheet({ bays, taken, onClose }: IntakeSheetProps) {
         />
         {takeIn.error && <Note title={T.notKept}>{takeIn.error.message}</Note>}
         <button type="submit" disabled={takeIn.isPending} className="mt-3 min-h-12 rounded bg-indigo px-5 text-l font-semibold text-paper">
-          {T.intakeDo}
+          {T.intakeDo} <span className="text-m font-normal">· Enter</span>
         </button>
       </form>
     </Sheet>

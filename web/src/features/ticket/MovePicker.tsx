@@ -27,7 +27,8 @@ function lines(ticket: Ticket, all: MoveWords[], gate: string | null, text: stri
   const matches = (m: MoveWords) =>
     (!gate || wanted !== '' || m.gate === gate) &&
     (!wanted || [m.name, m.ask, ...Object.values(m.say)].some((words) => words.toLowerCase().includes(wanted)))
-  const rank = (line: Line) => (line.isNext ? (order.get(line.words.id) ?? 0) : line.held ? 200 : 100)
+  const isNamed = (line: Line) => !wanted || line.words.name.toLowerCase().includes(wanted)
+  const rank = (line: Line) => (isNamed(line) ? 0 : 1000) + (line.isNext ? (order.get(line.words.id) ?? 0) : line.held ? 200 : 100)
   return all
     .filter(matches)
     .map((words) => ({ words, held: ticket.held.find((h) => h.move === words.id), isNext: order.has(words.id) }))

@@ -1,0 +1,231 @@
+"""A technician at the screen: from intake to call by keyboard, and everything that may go wrong on the way."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from typing import Any
+
+import pytest
+from playwright.sync_api import Page, expect
+
+from gatecheck.server import demo
+
+Window = Callable[[], Page]
+
+
+def in_hand(page: Page, name: str) -> None:
+    expect(page.get_by_role("region", name="In hand").get_by_role("heading", level=1)).to_have_text(name)
+
+
+def tape(page: Page) -> Any:
+    return page.get_by_role("region", name="Tape").get_by_role("listitem")
+
+
+def press(page: Page, *keys: str) -> None:
+    for key in keys:
+        page.keyboard.press(key)
+
+
+def search(page: Page, words: str) -> None:
+    """Take another move in hand: E, words, Enter."""
+    expect(page.get_by_role("region", name="In hand")).to_be_visible()
+    press(page, "e")
+    page.get_by_role("combobox").fill(words)
+    press(page, "Enter")
+
+
+def drop(page: Page, name: str, data: bytes) -> None:
+    """Drop a file on the page as a hand would."""
+    page.evaluate(
+        """([name, bytes]) => {
+            const transfer = new DataTransfer()
+            transfer.items.add(new File([new Uint8Array(bytes)], name))
+            const zone = document.querySelector('[data-drop-zone]')
+            for (const kind of ['dragover', 'drop'])
+                zone.dispatchEvent(new DragEvent(kind, { bubbles: true, cancelable: true, dataTransfer: transfer }))
+        }""",
+        [name, list(data)],
+    )
+
+
+def test_intake_to_signed_call_by_keyboard_alone(server: Any, window: Window) -> None:
+    page = window()
+    page.goto(server.url)
+    expect(page.get_by_text("The bench is empty")).to_be_visible()
+    press(page, "n")
+    page.keyboard.type("School lab 3")
+    press(page, "Tab")
+    page.keyboard.type("Ostler Bracken-15")
+    press(page, "Tab")
+    page.keyboard.press("Control+A")
+    page.keyboard.type("MO")
+    press(page, "Tab", "Space")  # the first story: nothing special
+    press(page, "Tab", "Space")  # the first screen, then on with the arrows to network boot
+    for _ in range(5):
+        page.keyboard.press("ArrowRight", delay=60)
+    expect(page.get_by_role("radio", name="Falls to network boot")).to_be_checked()
+    press(page, "Enter")
+    expect(page.get_by_role("heading", name="Ostler Bracken-15")).to_be_visible()
+    search(page, "clock")
+    in_hand(page, "Read the firmware clock")
+    press(page, "1")
+    search(page, "setup page")
+    press(page, "1")
+    search(page, "read the boot order")
+    press(page, "2")
+    in_hand(page, "Put the system first in the boot order")
+    expect(page.get_by_role("contentinfo", name="The call")).to_contain_text("Repair")
+    press(page, "1")
+    expect(page.get_by_role("img", name=re.compile("System open"))).to_be_visible()
+    press(page, "s")
+    expect(page.get_by_role("contentinfo", name="The call")).to_contain_text("Signed")
+    press(page, "h")
+    expect(page.get_by_text("The bench is empty")).to_be_visible()
+    closed = server.ticket(1)
+    assert [e["made_by"] for e in closed["tape"]] == ["MO"] * len(closed["tape"])
+    assert closed["closed_at"]
+
+
+def test_undo_takes_the_last_reading_back(server: Any, window: Window) -> None:
+    number = server.take_in("screen=no-boot-device", drive_kind="hdd")
+    page = window()
+    page.goto(f"{server.url}/ticket/{number}")
+    search(page, "what the drive sounds like")
+    press(page, "2")
+    in_hand(page, "Power it down")
+    press(page, "u")
+    expect(tape(page).first).to_contain_text("taken back")
+    expect(page.get_by_role("heading", name="Power it down")).to_have_count(0)
+    assert server.ticket(number)["tape"][1]["stands"] is False
+
+
+def test_an_interlock_holds_and_is_overridden_with_a_reason(server: Any, window: Window) -> None:
+    number = server.take_in("screen=health-warning", "health-pages=early-signs", drive_kind="hdd", data="irreplaceable")
+    page = window()
+    page.goto(f"{server.url}/ticket/{number}")
+    search(page, "self-test, long")
+    sheet = page.get_by_role("dialog")
+    expect(sheet).to_contain_text("is held back")
+    expect(sheet).to_contain_text("copy before any test that reads the whole surface")
+    press(page, "Enter")  # no reason, no override
+    expect(sheet).to_be_visible()
+    page.keyboard.type("customer wants proof")
+    press(page, "Enter")
+    in_hand(page, "Drive self-test, long")
+    expect(tape(page).first).to_contain_text("customer wants proof")
+    press(page, "2")
+    expect(tape(page).first).to_contain_text("Read failure")
+
+
+def test_a_dropped_capture_is_weighed_and_shown(server: Any, window: Window) -> None:
+    number = server.take_in("screen=health-warning", drive_kind="nvme", data="backed-up")
+    page = window()
+    page.goto(f"{server.url}/ticket/{number}")
+    expect(tape(page)).to_have_count(2)
+    drop(page, "machine.gcap", demo.flash_capture("QUARRY FLINT N256", "QF2-009914", 256, used=104, spare=4, critical_warning=1))
+    in_hand(page, "Replace the drive and install")
+    expect(page.get_by_role("region", name="Suspects")).to_contain_text("Flash worn out")
+    press(page, "p")
+    expect(page.get_by_role("main", name="Pages")).to_contain_text("QF2-009914")
+    expect(page.get_by_role("main", name="Pages")).to_contain_text("Worn out")
+    press(page, "Escape")
+    in_hand(page, "Replace the drive and install")
+
+
+@pytest.mark.parametrize(
+    ("name", "data", "message"),
+    [
+        pytest.param("identify.bin", b"\x40" * 60, "IDENTIFY DEVICE at byte 0x3c: expected 512 bytes, got 60 bytes", id="short"),
+        pytest.param("x.gcap", b"PK\x03\x04 nothing", "expected a capture", id="no-zip"),
+    ],
+)
+def test_a_broken_capture_is_said_plainly_and_loses_nothing(server: Any, window: Window, name: str, data: bytes, message: str) -> None:
+    number = server.take_in("screen=health-warning", "sound=steady", drive_kind="hdd")
+    page = window()
+    page.goto(f"{server.url}/ticket/{number}")
+    expect(tape(page)).to_have_count(3)
+    drop(page, name, data)
+    expect(page.get_by_role("alert")).to_contain_text(message)
+    expect(tape(page)).to_have_count(3)
+
+
+def test_two_windows_see_each_other_at_once(server: Any, window: Window) -> None:
+    number = server.take_in("screen=no-boot-device", drive_kind="hdd")
+    one, two = window(), window()
+    for page in (one, two):
+        page.goto(f"{server.url}/ticket/{number}")
+        expect(tape(page)).to_have_count(2)
+    search(one, "drive on the setup page")
+    press(one, "4")
+    expect(tape(two)).to_have_count(3)
+    expect(tape(two).first).to_contain_text("Not there")
+    press(two, "u")
+    expect(tape(one).first).to_contain_text("taken back")
+
+
+def test_a_reload_shows_the_same_ticket_and_the_same_move(server: Any, window: Window) -> None:
+    number = server.take_in("screen=no-boot-device", drive_kind="hdd")
+    page = window()
+    page.goto(f"{server.url}/ticket/{number}")
+    search(page, "look at the cable")
+    in_hand(page, "Look at the cable")
+    page.reload()
+    in_hand(page, "Look at the cable")
+    expect(tape(page)).to_have_count(2)
+
+
+def test_an_entry_made_while_the_server_is_away_arrives_when_it_is_back(server: Any, window: Window) -> None:
+    number = server.take_in("screen=no-boot-device", drive_kind="hdd")
+    page = window()
+    page.goto(f"{server.url}/ticket/{number}")
+    expect(tape(page)).to_have_count(2)
+    server.stop()
+    expect(page.get_by_role("status")).to_contain_text("The server does not answer")
+    search(page, "look at the cable")
+    press(page, "1")
+    expect(page.get_by_text("Waiting for the server")).to_be_visible()
+    expect(tape(page)).to_have_count(2)
+    server.start()
+    expect(tape(page)).to_have_count(3, timeout=15_000)
+    expect(page.get_by_role("status")).to_have_count(0, timeout=15_000)
+    assert len(server.ticket(number)["tape"]) == 2
+
+
+def test_a_trial_is_put_back_with_one_key(server: Any, window: Window) -> None:
+    number = server.take_in("screen=no-boot-device", "set-mode=no-change", drive_kind="hdd")
+    page = window()
+    page.goto(f"{server.url}/ticket/{number}")
+    expect(page.get_by_text("Put back: Switch the boot mode").first).to_be_visible()
+    press(page, "x")
+    expect(tape(page).first).to_contain_text("Put back")
+    assert server.ticket(number)["trials"][0]["open"] is False
+
+
+def test_facts_asked_late_change_the_call(server: Any, window: Window) -> None:
+    number = server.take_in("screen=no-boot-device", "seen-setup=zero-size", "sound=ticking", drive_kind="hdd")
+    page = window()
+    page.goto(f"{server.url}/ticket/{number}")
+    expect(page.get_by_text("Ask the customer: data")).to_be_visible()
+    press(page, "f")
+    page.get_by_role("radio", name="irreplaceable, no backup").press("Space")
+    press(page, "Escape")
+    expect(page.get_by_role("contentinfo", name="The call")).to_contain_text("Refer")
+    expect(page.get_by_role("banner")).to_contain_text("irreplaceable")
+
+
+def test_digits_jump_to_bays_and_dark_is_kept(server: Any, window: Window) -> None:
+    number = server.take_in("screen=dead")
+    page = window()
+    page.request.put(f"{server.url}/api/tickets/{number}/bay", data={"bay": 7})
+    page.goto(server.url)
+    expect(page.get_by_text("Ferrow Lathe-14")).to_be_visible()
+    press(page, "l")
+    press(page, "7")
+    expect(page).to_have_url(re.compile(f"/ticket/{number}$"))
+    before = page.evaluate("document.documentElement.dataset.theme")
+    page.reload()
+    expect(page.get_by_role("heading", name="Ferrow Lathe-14")).to_be_visible()
+    assert page.evaluate("document.documentElement.dataset.theme") == before
+    press(page, "b")
+    expect(page.get_by_role("region", name="Hands wanted")).to_be_visible()
