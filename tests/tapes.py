@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from typing import Any
 
+from hypothesis import strategies as st
+
 from gatecheck.core.report import triage
 from gatecheck.core.triage.model import Model
-from hypothesis import strategies as st
 
 LAPTOP = {"platform": "pc", "form": "laptop", "installed_os": "windows-10", "drive_kind": "hdd"}
 SAFE = {**LAPTOP, "data": "backed-up"}

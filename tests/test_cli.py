@@ -11,8 +11,8 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from conftest import DATA
 
+from conftest import DATA
 from gatecheck.cli import main
 
 
@@ -67,7 +67,9 @@ BAD_CASES = {
 
 
 @pytest.mark.parametrize(("text", "message"), BAD_CASES.values(), ids=BAD_CASES)
-def test_unusable_cases_say_what_and_where(capsys: pytest.CaptureFixture[str], tmp_path: Path, text: str | bytes, message: str) -> None:
+def test_unusable_cases_say_what_and_where(
+    capsys: pytest.CaptureFixture[str], tmp_path: Path, text: str | bytes, message: str
+) -> None:
     name = write(tmp_path, "case.json", text)
     status, lines, err = run(capsys, "triage", name)
     assert (status, lines) == (2, [])
@@ -133,7 +135,9 @@ BAD_PAGES = {
 
 
 @pytest.mark.parametrize(("data", "message"), BAD_PAGES.values(), ids=BAD_PAGES)
-def test_unusable_pages_say_what_and_where(capsys: pytest.CaptureFixture[str], tmp_path: Path, data: bytes | None, message: str) -> None:
+def test_unusable_pages_say_what_and_where(
+    capsys: pytest.CaptureFixture[str], tmp_path: Path, data: bytes | None, message: str
+) -> None:
     name = write(tmp_path, "page.bin", data) if data is not None else str(tmp_path / "page.bin")
     status, lines, err = run(capsys, "read", name)
     assert (status, lines) == (2, [])

@@ -6,7 +6,7 @@ import argparse
 import json
 import sys
 from collections.abc import Sequence
-from datetime import date
+from datetime import UTC, datetime
 from pathlib import Path
 
 from gatecheck import __version__
@@ -59,7 +59,7 @@ def _triage(arguments: argparse.Namespace) -> int:
     model = shipped_model()
     for name, case in cases:
         try:
-            document = triage(model, case, as_of_year=date.today().year)
+            document = triage(model, case, as_of_year=datetime.now(UTC).year)
         except BenchError as error:
             raise InputError(f"{name}: {error}") from error
         _print(document)

@@ -140,7 +140,9 @@ def test_a_dropped_capture_is_weighed_and_shown(server: Any, window: Window) -> 
         pytest.param("x.gcap", b"PK\x03\x04 nothing", "expected a capture", id="no-zip"),
     ],
 )
-def test_a_broken_capture_is_said_plainly_and_loses_nothing(server: Any, window: Window, name: str, data: bytes, message: str) -> None:
+def test_a_broken_capture_is_said_plainly_and_loses_nothing(
+    server: Any, window: Window, name: str, data: bytes, message: str
+) -> None:
     number = server.take_in("screen=health-warning", "sound=steady", drive_kind="hdd")
     page = window()
     page.goto(f"{server.url}/ticket/{number}")

@@ -9,13 +9,13 @@ import numpy as np
 import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
-from tapes import LAPTOP, case, p, readings, tapes
 
 from gatecheck.core.errors import TapeError
 from gatecheck.core.tape import parse_entries
 from gatecheck.core.ticket import fold
 from gatecheck.core.triage.model import Model, all_odds
 from gatecheck.library import shipped_model
+from tapes import LAPTOP, case, p, readings, tapes
 
 MODEL = shipped_model()
 PROPERTY = settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.too_slow])
@@ -31,7 +31,11 @@ def naive_posterior(model: Model, facts: dict[str, Any], seen: list[tuple[str, s
     odds = all_odds(k, facts)
     order = [f.id for g in k.gates for f in k.faults if f.gate == g.id]
     sets = [frozenset()] + [frozenset({f}) for f in order]
-    sets += [frozenset({a, b}) for a, b in product(order, order) if order.index(a) < order.index(b) and a.split(".")[0] != b.split(".")[0]]
+    sets += [
+        frozenset({a, b})
+        for a, b in product(order, order)
+        if order.index(a) < order.index(b) and a.split(".")[0] != b.split(".")[0]
+    ]
     weights = {}
     for faults in sets:
         weight = k.sound_odds if not faults else k.shared_scale ** (len(faults) - 1)
@@ -80,8 +84,13 @@ def naive_likelihood(model: Model, check: str, outcome: str, faults: list[str]) 
 SEEN = [
     pytest.param([], id="prior"),
     pytest.param([("screen", "no-boot-device"), ("seen-setup", "absent")], id="absent"),
-    pytest.param([("story", "forced-off"), ("screen", "volume-stop"), ("volume-look", "damaged"), ("health-pages", "clean")], id="volume"),
-    pytest.param([("screen", "blank-cursor"), ("boot-mode", "conflicts"), ("disk-layout", "mode-mismatch"), ("short-test", "passed")], id="mode"),
+    pytest.param(
+        [("story", "forced-off"), ("screen", "volume-stop"), ("volume-look", "damaged"), ("health-pages", "clean")], id="volume"
+    ),
+    pytest.param(
+        [("screen", "blank-cursor"), ("boot-mode", "conflicts"), ("disk-layout", "mode-mismatch"), ("short-test", "passed")],
+        id="mode",
+    ),
     pytest.param([("builtin-quick", "no-such-tool"), ("reduced-start", "fails")], id="aside"),
 ]
 
@@ -183,7 +192,9 @@ def test_a_trial_put_back_restores_the_settings(model: Model, fix: str) -> None:
 
 def test_checks_made_during_a_trial_were_made_on_the_changed_machine(model: Model) -> None:
     """A check that conflicts only because of the trial is no evidence about the settings as found."""
-    found = case(model, LAPTOP, "screen=no-boot-device", "set-mode=no-change", "boot-mode=conflicts", more=[{"put_back": "set-mode"}])
+    found = case(
+        model, LAPTOP, "screen=no-boot-device", "set-mode=no-change", "boot-mode=conflicts", more=[{"put_back": "set-mode"}]
+    )
     plain = case(model, LAPTOP, "screen=no-boot-device", "boot-mode=conflicts")
     assert p(found, "settings.mode") < 0.1 < p(plain, "settings.mode")
 

@@ -5,8 +5,9 @@ from __future__ import annotations
 import ast
 from pathlib import Path
 
-import gatecheck.core
 import pytest
+
+import gatecheck.core
 
 CORE = Path(gatecheck.core.__file__).parent
 PACKAGE = CORE.parent

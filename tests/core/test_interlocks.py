@@ -5,9 +5,9 @@ from __future__ import annotations
 from typing import Any
 
 import pytest
-from tapes import LAPTOP, PRECIOUS, SAFE, case, held, moves
 
 from gatecheck.core.triage.model import Model
+from tapes import LAPTOP, PRECIOUS, SAFE, case, held, moves
 
 LOCKS = {
     "stop-running/ticking": ("stop-running", PRECIOUS, ("sound=ticking",), "read-scan", True),

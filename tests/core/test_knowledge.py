@@ -19,7 +19,15 @@ def test_every_id_of_the_vocabulary_has_its_tables(model: Model) -> None:
 
 def test_every_number_names_its_source(model: Model) -> None:
     k = model.knowledge
-    tables = [*k.faults, *k.contexts, *k.couplings, *k.visibility.values(), *k.checks.values(), *k.fixes.values(), *k.interlocks.values()]
+    tables = [
+        *k.faults,
+        *k.contexts,
+        *k.couplings,
+        *k.visibility.values(),
+        *k.checks.values(),
+        *k.fixes.values(),
+        *k.interlocks.values(),
+    ]
     assert all(table.source for table in tables)
 
 
@@ -40,7 +48,9 @@ BREAKS = {
 
 
 @pytest.mark.parametrize(("file", "old", "new", "message"), BREAKS.values(), ids=BREAKS)
-def test_a_broken_table_is_refused_by_file_and_key(texts: dict[str, str], file: str, old: str, new: str, message: str | None) -> None:
+def test_a_broken_table_is_refused_by_file_and_key(
+    texts: dict[str, str], file: str, old: str, new: str, message: str | None
+) -> None:
     assert texts[file].count(old) == 1
     broken = {**texts, file: texts[file].replace(old, new)}
     if message is None:
@@ -53,7 +63,7 @@ def test_a_broken_table_is_refused_by_file_and_key(texts: dict[str, str], file: 
 
 
 def test_the_line_of_a_complaint_is_the_line_of_the_key(texts: dict[str, str]) -> None:
-    broken = {**texts, "faults.toml": texts["faults.toml"].replace("odds = 0.080\ntext = \"Parts of", "odds = -1\ntext = \"Parts of")}
+    broken = {**texts, "faults.toml": texts["faults.toml"].replace('odds = 0.080\ntext = "Parts of', 'odds = -1\ntext = "Parts of')}
     with pytest.raises(KnowledgeError) as caught:
         load(broken)
     assert caught.value.line is not None

@@ -7,10 +7,10 @@ from typing import Any
 import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
-from tapes import LAPTOP, PRECIOUS, SAFE, case, gate, held, moves, p, readings, tapes
 
 from gatecheck.core.triage.model import Model
 from gatecheck.library import shipped_model
+from tapes import LAPTOP, PRECIOUS, SAFE, case, gate, held, moves, p, tapes
 
 MODEL = shipped_model()
 FIRMWARE = {c.id for c in MODEL.knowledge.checks.values() if c.visit == "setup"} | {"setup-entry", "seen-picker", "boot-order"}
@@ -18,10 +18,19 @@ SURFACE = {"long-test", "read-scan", "short-test", "volume-look", "repair-volume
 SOFTWARE = {f.id for f in MODEL.knowledge.fixes.values() if f.gate in ("layout", "loader", "system")}
 NOT_SEEN = ("screen=no-boot-device", "seen-setup=absent", "seen-picker=absent")
 TICKING = ("screen=no-boot-device", "seen-setup=zero-size", "sound=ticking")
-PASSED = ("builtin-quick=passed", "builtin-memory=passed", "disk-layout=sound", "loader-look=sound", "reduced-start=fails", "roll-back=no-change")
+PASSED = (
+    "builtin-quick=passed",
+    "builtin-memory=passed",
+    "disk-layout=sound",
+    "loader-look=sound",
+    "reduced-start=fails",
+    "roll-back=no-change",
+)
 
 
-@pytest.mark.parametrize("facts", [LAPTOP, {"form": "desktop"}, {}, {"platform": "mac"}], ids=["laptop", "desktop", "nothing", "mac"])
+@pytest.mark.parametrize(
+    "facts", [LAPTOP, {"form": "desktop"}, {}, {"platform": "mac"}], ids=["laptop", "desktop", "nothing", "mac"]
+)
 @pytest.mark.parametrize("more", [(), ("sound=silent",), ("story=power-cut",)], ids=["alone", "silent", "power-cut"])
 def test_dead_silence_suspects_power_and_board(model: Model, facts: dict[str, Any], more: tuple[str, ...]) -> None:
     found = case(model, facts, "screen=dead", *more)
@@ -31,9 +40,24 @@ def test_dead_silence_suspects_power_and_board(model: Model, facts: dict[str, An
     assert found["call"]["fix"] not in SOFTWARE
 
 
-@pytest.mark.parametrize("facts", [LAPTOP, PRECIOUS, SAFE, {**LAPTOP, "form": "desktop"}, {}, {**LAPTOP, "drive_kind": "sata-ssd"}, {**LAPTOP, "drive_kind": "nvme"}])
-@pytest.mark.parametrize("story", [(), ("story=routine",), ("story=knock",), ("story=unknown",)], ids=["no-story", "routine", "knock", "unknown"])
-def test_a_drive_not_seen_is_reseated_before_any_verdict_about_it(model: Model, facts: dict[str, Any], story: tuple[str, ...]) -> None:
+@pytest.mark.parametrize(
+    "facts",
+    [
+        LAPTOP,
+        PRECIOUS,
+        SAFE,
+        {**LAPTOP, "form": "desktop"},
+        {},
+        {**LAPTOP, "drive_kind": "sata-ssd"},
+        {**LAPTOP, "drive_kind": "nvme"},
+    ],
+)
+@pytest.mark.parametrize(
+    "story", [(), ("story=routine",), ("story=knock",), ("story=unknown",)], ids=["no-story", "routine", "knock", "unknown"]
+)
+def test_a_drive_not_seen_is_reseated_before_any_verdict_about_it(
+    model: Model, facts: dict[str, Any], story: tuple[str, ...]
+) -> None:
     found = case(model, facts, *story, *NOT_SEEN)
     first = next(m for m in moves(found) if m in ("reseat", "seat", "replace-drive", "refer-lab", "swap-cable"))
     assert first in ("reseat", "seat")
@@ -96,7 +120,9 @@ def test_without_a_backup_the_repair_waits_for_the_data(model: Model, facts: dic
 @pytest.mark.parametrize("facts", [LAPTOP, SAFE, PRECIOUS])
 @pytest.mark.parametrize("screen", sorted(set(MODEL.knowledge.checks["screen"].outcomes) - {"dead", "no-picture", "boots"}))
 def test_failing_pages_rule_out_repairs_in_software(model: Model, facts: dict[str, Any], screen: str) -> None:
-    found = case(model, facts, "story=forced-off", f"screen={screen}", "health-pages=failing", "volume-look=damaged", "loader-look=missing")
+    found = case(
+        model, facts, "story=forced-off", f"screen={screen}", "health-pages=failing", "volume-look=damaged", "loader-look=missing"
+    )
     assert found["call"]["choice"] not in ("repair", "reinstall", "release")
     assert not SOFTWARE & set(moves(found))
     assert all(o["fix"] not in SOFTWARE and o["held_fix"] not in SOFTWARE for o in found["call"]["options"])
@@ -123,7 +149,15 @@ def test_a_reset_clock_points_at_the_battery(model: Model, order: str, screen: s
 
 @pytest.mark.parametrize("fix", ["set-mode", "set-storage-mode", "set-secure-boot", "set-order", "load-defaults"])
 def test_a_setting_without_effect_holds_the_next_one(model: Model, fix: str) -> None:
-    settings_changes = {"set-order", "set-mode", "set-secure-boot", "set-storage-mode", "enable-port", "load-defaults", "reset-nvram"}
+    settings_changes = {
+        "set-order",
+        "set-mode",
+        "set-secure-boot",
+        "set-storage-mode",
+        "enable-port",
+        "load-defaults",
+        "reset-nvram",
+    }
     tried = case(model, LAPTOP, "screen=no-boot-device", f"{fix}=no-change")
     assert held(tried)["one-change-at-once"] >= settings_changes
     assert not settings_changes & set(moves(tried))

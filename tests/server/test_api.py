@@ -12,13 +12,13 @@ from typing import Any
 
 import pytest
 from fastapi.testclient import TestClient
-from tapes import readings
 
 from gatecheck.core.storage import encode
 from gatecheck.server import demo
 from gatecheck.server.app import create_app
 from gatecheck.server.openapi import openapi_text
 from gatecheck.server.run import make_bench
+from tapes import readings
 
 ROOT = Path(__file__).parents[2]
 
@@ -82,7 +82,9 @@ def test_the_call_says_what_would_tip_it(client: TestClient) -> None:
     ticket = take_in(client, entries=readings("screen=no-boot-device", "seen-setup=absent", "seen-picker=absent"))
     tips = ticket["call"]["tips"]
     assert tips
-    assert all(t["choice"] != ticket["call"]["leans"] and t["move"] not in {e["body"].get("move") for e in ticket["tape"]} for t in tips)
+    assert all(
+        t["choice"] != ticket["call"]["leans"] and t["move"] not in {e["body"].get("move") for e in ticket["tape"]} for t in tips
+    )
 
 
 PROBLEMS = [
@@ -190,11 +192,16 @@ def test_a_broken_file_is_refused_clearly_and_changes_nothing(client: TestClient
 
 
 def test_a_half_read_capture_keeps_its_good_pages(client: TestClient) -> None:
-    data = demo.capture("sda", {"identify.bin": encode.ata_identify(model="M", serial="S", sectors=10**9), "smart-data.bin": b"\x10" * 80})
+    data = demo.capture(
+        "sda", {"identify.bin": encode.ata_identify(model="M", serial="S", sectors=10**9), "smart-data.bin": b"\x10" * 80}
+    )
     ticket = take_in(client)
     answer = drop(client, ticket, "half.gcap", data).json()
     assert answer["devices"][0]["identity"]["model"] == "M"
-    assert {p["path"]: p["status"] for p in answer["devices"][0]["pages"]} == {"sda/identify.bin": "decoded", "sda/smart-data.bin": "broken"}
+    assert {p["path"]: p["status"] for p in answer["devices"][0]["pages"]} == {
+        "sda/identify.bin": "decoded",
+        "sda/smart-data.bin": "broken",
+    }
     assert len(client.get(f"/api/tickets/{ticket['id']}/captures").json()) == 1
 
 

@@ -26,7 +26,9 @@ def database() -> Iterator[Database]:
 
 
 def take_in(connection: sqlite3.Connection, bay: int | None = None, machine: str = "Ferrow Lathe-14") -> tickets.TicketRow:
-    return tickets.open_ticket(connection, customer="Choir office", machine=machine, words="", facts={"platform": "pc"}, bay=bay, by="KT", at=AT)
+    return tickets.open_ticket(
+        connection, customer="Choir office", machine=machine, words="", facts={"platform": "pc"}, bay=bay, by="KT", at=AT
+    )
 
 
 def schema(connection: sqlite3.Connection) -> list[tuple[str, str]]:
@@ -141,7 +143,7 @@ BAD_FILES = [
     pytest.param(lambda f: f.put(b"x" * 1001), "expected at most", id="too-large"),
     pytest.param(lambda f: f.get("0" * 64), "expected a stored file", id="missing"),
     pytest.param(lambda f: f.get("../../etc/passwd"), "expected 64 hex digits", id="no-digest"),
-    pytest.param(lambda f: (f.folder / "aa").mkdir() or (f.folder / "aa" / ("a" * 64)).write_bytes(b"x") and f.get("a" * 64), "the disk has changed them", id="changed"),
+    pytest.param(lambda f: (f.folder / "aa").mkdir() or ((f.folder / "aa" / ("a" * 64)).write_bytes(b"x") and f.get("a" * 64)), "the disk has changed them", id="changed"),
 ]  # fmt: skip
 
 

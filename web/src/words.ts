@@ -24,6 +24,7 @@ export const T = {
   sameAgain: 'same as before, counted once',
   takenInBy: (who: string) => `Taken in by ${who}`,
   somethingElse: 'something else',
+  somethingElseTitle: 'Something else',
   moreMoves: (n: number) => (n === 1 ? '1 more move is open' : `${n} more moves are open`),
   bench: 'bench',
   pages: 'pages',
@@ -101,7 +102,7 @@ export const T = {
   backToTicket: 'back to the ticket',
   openTrials: (n: number) => (n === 1 ? '1 setting to put back' : `${n} settings to put back`),
   readyToHandOver: 'Ready to hand over',
-  choose: 'Choose',
+  chosen: 'chosen by hand',
   paneFailed: 'This part of the screen failed',
   factNames: {
     platform: 'Platform', form: 'Shape', installed_os: 'System', drive_kind: 'Drive', data: 'Data', consent: 'Customer’s consent',

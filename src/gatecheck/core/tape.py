@@ -29,6 +29,8 @@ class Reading:
     @property
     def outcome(self) -> str | None:
         """The outcome it names directly, if any."""
+        if len(self.weights) == 1:
+            return next(iter(self.weights))
         best = max(self.weights, key=lambda o: self.weights[o])
         return best if self.weights[best] >= DIRECT_SHARE else None
 
@@ -219,9 +221,9 @@ def weighed(entries: Sequence[Entry], stands: Sequence[bool], model: Model) -> l
                 counts[index] = False
             again.add(entry.move)
         elif isinstance(entry, Reading) and is_done(entry):
-            again = {c for c in again if not model.acts[entry.move].touches & model.depends.get(c, frozenset())}
+            again -= model.affects[entry.move]
         elif isinstance(entry, PutBack) and entry.fix in model.acts:
-            again = {c for c in again if not model.acts[entry.fix].touches & model.depends.get(c, frozenset())}
+            again -= model.affects[entry.fix]
     last: Reading | None = None
     for index, entry in enumerate(entries):
         if isinstance(entry, Reading) and stands[index] and entry.move in model.acts:

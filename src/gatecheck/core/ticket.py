@@ -173,9 +173,7 @@ def _current(model: Model, entries: Sequence[Entry], stands: Sequence[bool]) -> 
         if isinstance(entry, Reading) and entry.move in model.looks:
             current.add(entry.move)
         elif isinstance(entry, PutBack) or (isinstance(entry, Reading) and is_done(entry)):
-            act = model.acts.get(entry.fix if isinstance(entry, PutBack) else entry.move)
-            if act:
-                current = {c for c in current if not act.touches & model.depends.get(c, frozenset())}
+            current -= model.affects.get(entry.fix if isinstance(entry, PutBack) else entry.move, frozenset())
     return frozenset(current)
 
 

@@ -114,7 +114,7 @@ def machines() -> list[Machine]:
                 *reading("copy-data=complete"),
                 {"started": "read-scan", "minutes": 75},
             ),
-            bay=3, taken_in=150, every=12, by=("MO",),
+            bay=3, taken_in=112, every=12, by=("MO",),
         ),
         Machine(
             "School lab 3", "Ostler Bracken-15", "Somebody looked at the settings.",

@@ -44,7 +44,14 @@ def test_real_identities(bench_a: dict[str, bytes]) -> None:
     ata, nvme = drive(bench_a, "sda").identity, drive(bench_a, "nvme0").identity
     assert ata is not None
     assert nvme is not None
-    expected = {"model": "PRACTICE-HDD-2G", "serial": "PBH-20417", "firmware": "PF01", "capacity": 2 << 30, "rotation": 5400, "bus": "ata"}
+    expected = {
+        "model": "PRACTICE-HDD-2G",
+        "serial": "PBH-20417",
+        "firmware": "PF01",
+        "capacity": 2 << 30,
+        "rotation": 5400,
+        "bus": "ata",
+    }
     assert {k: ata[k] for k in expected} == expected
     assert (nvme["serial"], nvme["version"], nvme["capacity"], nvme["bus"]) == ("PBN-77310", "1.4", 1 << 30, "nvme")
 
@@ -93,7 +100,11 @@ def test_every_page_of_the_capture_is_named(bench_a: dict[str, bytes]) -> None:
 
 
 def test_a_half_read_capture_still_shows_its_good_pages(bench_a: dict[str, bytes]) -> None:
-    broken = {**bench_a, "sda/smart-data.st02.bin": bench_a["sda/smart-data.st02.bin"][:100], "sda/smart-data-after-selftest.st02.bin": b""}
+    broken = {
+        **bench_a,
+        "sda/smart-data.st02.bin": bench_a["sda/smart-data.st02.bin"][:100],
+        "sda/smart-data-after-selftest.st02.bin": b"",
+    }
     found = drive(broken, "sda")
     assert found.identity is not None
     assert found.pages.smart is None
@@ -207,7 +218,11 @@ def test_a_bad_page_says_what_and_where(reader: Any, page: bytes, message: str) 
 
 
 @pytest.mark.parametrize("reader", READERS, ids=lambda r: r.__name__)
-@given(st.binary(max_size=600) | st.binary(min_size=4096, max_size=4096) | st.binary(min_size=8, max_size=64).map(lambda b: b"\x72" + b))
+@given(
+    st.binary(max_size=600)
+    | st.binary(min_size=4096, max_size=4096)
+    | st.binary(min_size=8, max_size=64).map(lambda b: b"\x72" + b)
+)
 def test_any_bytes_give_a_value_or_a_located_error(reader: Any, data: bytes) -> None:
     try:
         reader(data)
@@ -215,7 +230,12 @@ def test_any_bytes_give_a_value_or_a_located_error(reader: Any, data: bytes) -> 
         assert error.at >= 0
 
 
-@given(st.dictionaries(st.sampled_from(["sda/identify.bin", "sda/smart-data.bin", "nvme0/log-02.r0.bin", "x/y/z.bin", "efivars/B"]), st.binary(max_size=600)))
+@given(
+    st.dictionaries(
+        st.sampled_from(["sda/identify.bin", "sda/smart-data.bin", "nvme0/log-02.r0.bin", "x/y/z.bin", "efivars/B"]),
+        st.binary(max_size=600),
+    )
+)
 def test_any_set_of_files_gives_a_document(files: dict[str, bytes]) -> None:
     document = capture_document(read_capture(files))
     assert len(document["pages"]) == len(files)  # type: ignore[arg-type]
@@ -238,7 +258,11 @@ def test_smart_data_round_trips(attributes: list[Attribute]) -> None:
     assert found.checksum.ok
 
 
-@given(st.dictionaries(st.sampled_from(["units_read", "units_written", "power_on_hours", "media_errors"]), st.integers(0, (1 << 128) - 1)))
+@given(
+    st.dictionaries(
+        st.sampled_from(["units_read", "units_written", "power_on_hours", "media_errors"]), st.integers(0, (1 << 128) - 1)
+    )
+)
 def test_nvme_health_round_trips(values: dict[str, int]) -> None:
     found = read.read_nvme_health(encode.nvme_health(temperature=300, **values))
     assert found.bytes_read == values.get("units_read", 0) * 512_000

@@ -14,9 +14,11 @@ from gatecheck.core.triage.gates import GateState, booted_at, gate_states
 from gatecheck.core.triage.interlocks import Held, held_moves
 from gatecheck.core.triage.model import Model
 from gatecheck.core.triage.plan import NextMove, Plan, describe, make_plan, unmet_need
+from gatecheck.core.wording import percent
 
 SOUND = "sound"
 _FAULTY_DATA, _LIKELY_FAILING = 0.25, 0.5
+_BEFORE_SCREEN = {"story", "sound", "drive-marks"}
 _MOST_OFFERED = 10
 _MOST_AFTER_CALL = 4
 _LEANS_FIRMLY = 0.75
@@ -78,8 +80,10 @@ def _in_order(model: Model, state: TicketState, plan: Plan, call: Call, held: Se
     if call.choice and call.option:
         for fix in call.option.fixes:
             if fix not in holding and fix not in state.tried and unmet_need(model, state, model.knowledge.fixes[fix]) is None:
-                first.append(describe(model, state, fix, call.why))
+                first.append(describe(model, state, fix, _reason(model, state, fix, call)))
     by_move = {m.move: m for m in plan.ranked}
+    if "screen" in by_move and not {r.move for _, r in state.readings} - _BEFORE_SCREEN:
+        first.append(by_move["screen"])  # watch it fail, once, before anything is opened or started
     if not call.choice and call.confidence >= _LEANS_FIRMLY:
         first += [by_move[c] for c in call.due if c in by_move]
     put_first = {m.move for m in first}
@@ -90,6 +94,19 @@ def _in_order(model: Model, state: TicketState, plan: Plan, call: Call, held: Se
     if not worth and not first:
         worth = offered[:1] or list(plan.ranked[:1])
     return [*first, *worth][:_MOST_OFFERED]
+
+
+def _reason(model: Model, state: TicketState, fix: str, call: Call) -> str:
+    """Why the call asks for this fix: the rule that settled it, or the likeliest fault it cures."""
+    if call.rule:
+        return call.why
+    move = model.knowledge.fixes[fix]
+    marginals = {f: float(state.belief @ model.having(f)) for f in (*move.cures, *move.resolves)}
+    if not marginals:
+        return move.why
+    likeliest = max(marginals, key=lambda f: marginals[f])
+    name = next(f.name for f in model.knowledge.faults if f.id == likeliest)
+    return f"{move.why} {name}: {percent(marginals[likeliest])}."
 
 
 def _is_verdict(model: Model, move: str) -> bool:
@@ -130,8 +147,11 @@ def _questions(model: Model, state: TicketState, call: Call, held: Sequence[Held
     locks = {h.interlock for h in held}
     if state.facts.get("data") in (None, "unknown") and (locks & {"stop-running", "copy-first"} or _leans_on_data(call)):
         asks.append(Question("data", "What happens next depends on whether there is a backup"))
-    elif not is_data_safe(state.facts) and state.facts.get("consent") in (None, "not-asked") and _leans_on_data(call):
-        asks.append(Question("consent", "The way out writes to the disk: may the data be lost if it must?"))
+    elif not is_data_safe(state.facts) and state.facts.get("consent") in (None, "not-asked"):
+        if call.choice == "refer":
+            asks.append(Question("consent", "Does the customer want the lab, or give the data up?"))
+        elif "copy-data" in state.tried and _leans_on_data(call):
+            asks.append(Question("consent", "The copy is not complete: may the rest be lost?"))
     if "locked-volume" in locks:
         asks.append(Question("recovery_key", "The volume is encrypted: its recovery key has to be on the ticket"))
     if "mains-power" in locks and call.option and "mains-power" in call.option.held_by:

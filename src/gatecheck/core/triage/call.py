@@ -25,6 +25,7 @@ CHOICES = ("release", "repair", "reinstall", "replace", "refer")
 _WEIGHT = {choice: rank for rank, choice in enumerate(CHOICES)}
 _VIABLE = 0.5
 """a way out is weighed for the call when it works at least this share as often as the surest one"""
+_NEGLIGIBLE = 1e-8
 _SHOWN = 0.05
 """and is listed at all from this share on"""
 _CURES = 0.3
@@ -90,7 +91,10 @@ class _Rule:
 def make_call(model: Model, state: TicketState, held: Sequence[Held], plan: Plan) -> Call:
     """Weigh all ways out and decide, if it can be decided."""
     ways = _ways_out(model, state)
-    losses, shares = _losses(model, state, ways)
+    # what is next to impossible changes no expectation: hypotheses below this carry less than 2e-5 together
+    active = np.flatnonzero(state.belief > _NEGLIGIBLE)
+    belief = state.belief[active]
+    losses, shares = _losses(model, state, ways, active)
     locks: dict[str, list[str]] = {}
     for item in held:
         locks.setdefault(item.move, []).append(item.interlock)
@@ -102,7 +106,7 @@ def make_call(model: Model, state: TicketState, held: Sequence[Held], plan: Plan
             continue
         if _software_only(model, way) and p_drive >= model.knowledge.plan["software_stop"]:
             continue
-        options.append(_option(model, state, way, float(state.belief @ losses[row]), float(state.belief @ shares[row]), held_here))
+        options.append(_option(model, state, way, float(belief @ losses[row]), float(belief @ shares[row]), held_here))
     balance = _balance(model, state)
     best_chance = max((o.p_success for o in options), default=0.0)
     # a way out that hardly ever works only puts the decision off, however cheap it is
@@ -163,8 +167,7 @@ def _ways_out(model: Model, state: TicketState) -> list[tuple[str, ...]]:
 
 
 def _can_matter(model: Model, state: TicketState, fix: Fix) -> bool:
-    faults = [f for f in (*fix.cures, *fix.resolves)]
-    return _probability(model, state, *faults) >= _OPTION_ABOVE
+    return _probability(model, state, *fix.cures, *fix.resolves) >= _OPTION_ABOVE
 
 
 def _cover(model: Model, state: TicketState, usable: Sequence[Fix], faults: Sequence[str]) -> tuple[str, ...] | None:
@@ -194,8 +197,8 @@ def _cheapest(model: Model, state: TicketState, usable: Sequence[Fix], fault: st
     return min(ways)[1] if ways else None
 
 
-def _losses(model: Model, state: TicketState, ways: Sequence[tuple[str, ...]]) -> tuple[Floats, Floats]:
-    """Loss of every way under every hypothesis, shape (w, n), and the probability that the machine then works."""
+def _losses(model: Model, state: TicketState, ways: Sequence[tuple[str, ...]], active: Ints) -> tuple[Floats, Floats]:
+    """Loss of every way under every active hypothesis, shape (w, a), and the probability that the machine then works."""
     knowledge, space = model.knowledge, model.space
     fails = np.ones((len(space.fault_ids), len(ways)))
     data = np.zeros((len(space.fault_ids), len(ways)))
@@ -211,9 +214,10 @@ def _losses(model: Model, state: TicketState, ways: Sequence[tuple[str, ...]]) -
             fixed_cost[column] += price + (worth if fix.destroys else 0.0)
             fails[:, column] *= 1.0 - cure
             data[:, column] = np.maximum(data[:, column], lost)
-    works = np.exp(space.member @ np.log(1.0 - fails + 1e-12)).T
-    kept = np.exp(space.member @ np.log(1.0 - data + 1e-12)).T
-    afterwards = knowledge.rates["failed_try"] + space.member @ _cures(model, state, worth)[0]
+    member = space.member[active]
+    works = np.exp(member @ np.log(1.0 - fails + 1e-12)).T
+    kept = np.exp(member @ np.log(1.0 - data + 1e-12)).T
+    afterwards = knowledge.rates["failed_try"] + member @ _cures(model, state, worth)[0]
     return fixed_cost[:, None] + (1.0 - works) * afterwards + (1.0 - kept) * worth, works
 
 
@@ -224,8 +228,13 @@ def _worth(model: Model, state: TicketState) -> float:
 
 def _cures(model: Model, state: TicketState, worth: float) -> tuple[Floats, list[str | None]]:
     """For every fault: what its best cure costs once the fault is known, lost data included, and which fix it is."""
+    usable = tuple(name for name in model.fix_ids if _is_usable(model.knowledge.fixes[name], state))
+    return model.keep(("cures", usable, worth), lambda: _best_cures(model, usable, worth))
+
+
+def _best_cures(model: Model, names: Sequence[str], worth: float) -> tuple[Floats, list[str | None]]:
     knowledge = model.knowledge
-    usable = [f for f in map(knowledge.fixes.__getitem__, model.fix_ids) if _is_usable(f, state)]
+    usable = [knowledge.fixes[name] for name in names]
     nothing = knowledge.rates["board_unknown"] + worth
     costs = np.full((len(usable) + 1, len(model.space.fault_ids)), nothing)
     for row, fix in enumerate(usable):
@@ -276,7 +285,11 @@ def _balance(model: Model, state: TicketState) -> dict[str, float]:
 
 def right_choices(model: Model, state: TicketState) -> Ints:
     """Shape (n,): index into CHOICES of the right call for each hypothesis, as `_balance` explains."""
-    best = _cures(model, state, _worth(model, state))[1]
+    best = tuple(_cures(model, state, _worth(model, state))[1])
+    return model.keep(("right", best), lambda: _weightiest(model, best))
+
+
+def _weightiest(model: Model, best: Sequence[str | None]) -> Ints:
     asks = np.array([_WEIGHT[model.knowledge.fixes[f].call if f else "refer"] for f in best])
     return np.asarray((model.space.member * asks).max(axis=1).astype(np.intp))
 
@@ -439,7 +452,9 @@ def _flat_battery(model: Model, state: TicketState, p_drive: float) -> _Rule | N
         ("battery.flat",),
     )
     if reset and fallen and _probability(model, state, "battery.flat") >= 0.5 and "replace-battery" not in state.tried:
-        return _Rule("repair", "flat-battery", "The clock has fallen back and settings with it: the battery is the root", "replace-battery")
+        return _Rule(
+            "repair", "flat-battery", "The clock has fallen back and settings with it: the battery is the root", "replace-battery"
+        )
     return None
 
 

@@ -22,6 +22,7 @@ SAFE_DATA = ("backed-up", "none")
 _AFTER_COPYING = 0.25
 """share of the data still at stake when a fix writes: most of it was copied off before"""
 
+
 def data_worth(knowledge: Knowledge, facts: Facts) -> float:
     """What losing the data would cost, in currency; little once the customer gave it up."""
     rates = knowledge.rates
@@ -69,19 +70,19 @@ class Economy:
     left_in: Floats
     """shape (f,): price of handing the machine back with this fault in it"""
     worth: float
+    weights: Floats
+    """shape (f, x): probability that a fault ends up cured by that fix, tried in the order of cost per cure"""
+    _without: dict[int, Floats]
 
-    def weights(self) -> Floats:
-        """Shape (f, x): probability that a fault ends up cured by that fix, tried in the order of cost per cure."""
-        return _in_order_of_cost(self.base[:-1], self.cure)
-
-    def weights_without(self, weights: Floats, column: int) -> Floats:
-        """The same with one fix used up; `weights` are those with all of them."""
-        changed = self.cure[:, column] > 0
-        cure = self.cure[changed]
-        cure[:, column] = 0.0
-        without = weights.copy()
-        without[changed] = _in_order_of_cost(self.base[:-1], cure)
-        return without
+    def weights_without(self, column: int) -> Floats:
+        """`weights` with one fix used up."""
+        if column not in self._without:
+            changed = self.cure[:, column] > 0
+            cure = self.cure[changed]
+            cure[:, column] = 0.0
+            self._without[column] = self.weights.copy()
+            self._without[column][changed] = _in_order_of_cost(self.base[:-1], cure)
+        return self._without[column]
 
     def value(self, marginals: Floats, weights: Floats, booted: NDArray[np.bool_]) -> Floats:
         """Expected cost of fixing, shape (k,), for fault probabilities `marginals`, shape (k, f).
@@ -93,11 +94,12 @@ class Economy:
     def value_of(self, needed: Floats, marginals: Floats, booted: NDArray[np.bool_]) -> Floats:
         """The same, where the probability `needed`, shape (k, x), that each fix is the one needed is known."""
         cost = self.base + marginals @ self.risk
-        order = np.argsort(-needed / cost, axis=1)
-        row = np.arange(len(order))[:, None]
-        needed, cost = needed[row, order], cost[row, order]
-        still = np.minimum(1.0, np.cumsum(needed[:, ::-1], axis=1)[:, ::-1])
-        fixing = (still * cost).sum(axis=1)
+        # the worst ratio first, so that a running sum is the probability that this fix or one after it is still needed
+        order = (needed / cost).argsort(axis=1)
+        order += np.arange(len(order))[:, None] * cost.shape[1]
+        still = needed.take(order).cumsum(axis=1)
+        np.minimum(still, 1.0, out=still)
+        fixing = np.einsum("ij,ij->i", still, cost.take(order))
         return np.asarray(np.where(booted, np.minimum(fixing, marginals @ self.left_in), fixing), dtype=np.float64)
 
     def check_cost(self, state: TicketState, move: Check | Fix, marginals: Floats) -> float:
@@ -125,10 +127,15 @@ def _in_order_of_cost(cost: Floats, cure: Floats) -> Floats:
 def economy(model: Model, state: TicketState, barred: Collection[str]) -> Economy:
     """Costs of the fixes that are applicable, not yet tried and not barred (held for good on this evidence)."""
     knowledge = model.knowledge
-    usable = [_is_usable(knowledge.fixes[name], state, barred) for name in model.fix_ids]
-    names = tuple(name for name, use in zip(model.fix_ids, usable, strict=True) if use)
-    cure = model.cure[:, np.array(usable)]
+    names = tuple(name for name in model.fix_ids if _is_usable(knowledge.fixes[name], state, barred))
     worth = 0.0 if is_data_safe(state.facts) else data_worth(knowledge, state.facts)
+    key = ("economy", names, worth, state.visit, state.is_open, state.facts.get("form"))
+    return model.keep(key, lambda: _economy(model, state, names, worth))
+
+
+def _economy(model: Model, state: TicketState, names: tuple[str, ...], worth: float) -> Economy:
+    knowledge = model.knowledge
+    cure = model.cure[:, [model.fix_ids.index(name) for name in names]]
     copying = knowledge.fixes["copy-data"]
     copy_cost = copying.minutes + knowledge.rates["unattended_share"] * copying.unattended
     base, risk = [], np.zeros((len(model.space.fault_ids), len(names) + 1))
@@ -143,7 +150,8 @@ def economy(model: Model, state: TicketState, barred: Collection[str]) -> Econom
     costs = np.array(base)
     unknown = knowledge.rates["board_unknown"]
     mending = np.where(cure > 0, costs[:-1] / np.maximum(cure, 1e-9), unknown).min(axis=1, initial=unknown)
-    return Economy(model, names, costs, risk, cure, knowledge.rates["comeback"] + mending, worth)
+    weights = _in_order_of_cost(costs[:-1], cure)
+    return Economy(model, names, costs, risk, cure, knowledge.rates["comeback"] + mending, worth, weights, {})
 
 
 def _is_usable(fix: Fix, state: TicketState, barred: Collection[str]) -> bool:

@@ -65,17 +65,15 @@ def tips(model: Model, state: TicketState, call: Call, held: Sequence[str], most
     """Outcomes of checks not made yet that would make another choice the likeliest right one, likeliest first."""
     right = right_choices(model, state)
     one_hot = np.eye(len(CHOICES))[right]
+    winners_of = model.rows.T @ (state.belief[:, None] * np.concatenate([np.ones((len(right), 1)), one_hot], axis=1))
     found = []
     for check in model.knowledge.checks.values():
         possible = is_applicable(check, state.facts) and unmet_need(model, state, check) is None
         if check.id in state.current or check.id in held or not possible:
             continue
-        posts = model.looks[check.id] * state.belief
-        chance = posts.sum(axis=1)
-        winners = (posts @ one_hot).argmax(axis=1)
-        for index, outcome in enumerate(check.outcomes):
-            choice = CHOICES[winners[index]]
-            if choice != call.leans and chance[index] >= _UNLIKELY:
-                found.append(Tip(check.id, outcome, choice, float(chance[index])))
+        for outcome, row in zip(check.outcomes, winners_of[model.row_of[check.id]], strict=True):
+            choice = CHOICES[int(row[1:].argmax())]
+            if choice != call.leans and row[0] >= _UNLIKELY:
+                found.append(Tip(check.id, outcome, choice, float(row[0])))
     found.sort(key=lambda t: -t.p)
     return found[:most]

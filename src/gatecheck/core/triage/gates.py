@@ -8,6 +8,7 @@ from gatecheck.core.knowledge.tables import Check
 from gatecheck.core.tape import Reading
 from gatecheck.core.ticket import TicketState
 from gatecheck.core.triage.model import Model
+from gatecheck.core.wording import percent
 
 OPEN, SHUT, SUSPECT, UNPROVEN = "open", "shut", "suspect", "unproven"
 
@@ -90,4 +91,4 @@ def _likeliest(model: Model, state: TicketState, gate: str) -> str:
     faults = [f for f in model.knowledge.faults if f.gate == gate]
     masses = [float(state.belief @ model.space.member[:, model.space.index(f.id)]) for f in faults]
     best = max(range(len(faults)), key=masses.__getitem__)
-    return f"{faults[best].name}: {masses[best]:.0%}"
+    return f"{faults[best].name}: {percent(masses[best])}"

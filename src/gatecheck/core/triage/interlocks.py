@@ -9,6 +9,7 @@ from gatecheck.core.knowledge.tables import Interlock, Likely
 from gatecheck.core.tape import is_done
 from gatecheck.core.ticket import TicketState
 from gatecheck.core.triage.model import Model, fact_test
+from gatecheck.core.wording import percent
 
 _RENEWING = 0.5
 """a fix that cures a fault with at least this probability makes older readings about it void"""
@@ -35,7 +36,7 @@ def held_moves(model: Model, state: TicketState) -> list[Held]:
         why, entries = grounds
         for move in (*model.knowledge.checks, *model.knowledge.fixes):
             if move in lock.moves and (lock.id, move) not in state.overrides and not _excepted(lock, move, state):
-                held.append(Held(move, lock.id, f"{lock.text}. {why}".strip(), lock.release, entries))
+                held.append(Held(move, lock.id, f"{lock.text}. {why}" if why else lock.text, lock.release, entries))
     return held
 
 
@@ -74,7 +75,7 @@ def _grounds(model: Model, state: TicketState, lock: Interlock) -> tuple[str, tu
     if seen and (lock.seen_needs is None or likelihood(model, state, lock.seen_needs) >= lock.seen_needs.at_least):
         return _named(model, state, seen), seen
     if lock.likely and likelihood(model, state, lock.likely) >= lock.likely.at_least:
-        return f"The odds for it are {likelihood(model, state, lock.likely):.0%}", ()
+        return f"The odds for it are {percent(likelihood(model, state, lock.likely))}", ()
     return None
 
 

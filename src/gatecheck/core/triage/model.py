@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Hashable, Mapping
 from dataclasses import dataclass, field
+from typing import Any, TypeVar
 
 import numpy as np
 
 from gatecheck.core.knowledge.tables import Check, Fix, Knowledge, Likelihood, Row
 from gatecheck.core.triage.space import Floats, Ints, Space, build_space
+
+T = TypeVar("T")
+_MOST_KEPT = 2000
 
 FactValue = str | float | int | bool | None
 Facts = Mapping[str, FactValue]
@@ -42,7 +46,6 @@ class Transition:
     touches: frozenset[str]
     components: tuple[int, ...]
 
-
     def apply_all(self, belief: Floats) -> Floats:
         """Belief after each outcome but could-not, not normalised, shape (4, n)."""
         n = len(belief)
@@ -73,6 +76,8 @@ class Model:
     """shape (n,): couplings, scale and the sound machine's odds; contexts are still to be multiplied"""
     depends: Mapping[str, frozenset[str]]
     """check -> faults that change what it shows"""
+    affects: Mapping[str, frozenset[str]]
+    """fix -> checks that may show something else after it"""
     rows: Floats
     """all checks' outcomes side by side, shape (n, r): a hypothesis is a row"""
     row_of: Mapping[str, slice]
@@ -88,6 +93,7 @@ class Model:
     What follows a fix in any case (a lab is followed by a new drive) counts in."""
     _priors: dict[tuple[float, ...], Floats] = field(default_factory=dict)
     _having: dict[tuple[str, ...], Floats] = field(default_factory=dict)
+    _kept: dict[Hashable, Any] = field(default_factory=dict)
 
     def prior(self, facts: Facts) -> Floats:
         """P(h) for a machine with these facts, shape (n,), sums to one."""
@@ -106,6 +112,15 @@ class Model:
         if faults not in self._having:
             self._having[faults] = self.space.any_of(faults)
         return self._having[faults]
+
+    def keep(self, key: Hashable, make: Callable[[], T]) -> T:
+        """What `make` gives, kept under a key that names everything it depends on besides the model."""
+        if key not in self._kept:
+            if len(self._kept) > _MOST_KEPT:
+                self._kept.clear()
+            self._kept[key] = make()
+        kept: T = self._kept[key]
+        return kept
 
     def look(self, check: str, outcome: str) -> Floats:
         move = self.knowledge.move(check)
@@ -167,6 +182,7 @@ def compile_model(knowledge: Knowledge) -> Model:
     stress = {name: np.array([row.get(f, 0.0) for f in space.fault_ids]) for name, row in knowledge.stress.items()}
     return Model(
         knowledge, space, looks, acts, reach, passes, stop_gates(space, passes), _base(space, knowledge), depends,
+        {f: frozenset(c for c, faults in depends.items() if act.touches & faults) for f, act in acts.items()},
         np.ascontiguousarray(np.array(rows).T), row_of, fix_ids, cure, stress, {f: _final(knowledge, space, knowledge.fixes[f]) for f in fix_ids},
     )  # fmt: skip
 

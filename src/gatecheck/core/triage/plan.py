@@ -14,7 +14,8 @@ from gatecheck.core.triage.costs import Economy, economy, entry_minutes, is_appl
 from gatecheck.core.triage.gates import booted_at
 from gatecheck.core.triage.interlocks import Held
 from gatecheck.core.triage.model import Model
-from gatecheck.core.triage.space import Floats
+from gatecheck.core.triage.space import Floats, Ints
+from gatecheck.core.wording import lower_first, percent
 
 BARRING = ("stop-running", "table-proves-drive", "warning-is-real")
 """interlocks that say a move is wrong on this evidence; the others only say what has to come first"""
@@ -25,11 +26,9 @@ _SHORT_CHECKS, _SHORT_FIXES = 4, 5
 """moves looked at two steps ahead"""
 _FOLLOWERS = 4
 """checks that may follow in the second step"""
-_ACTIVE = 96
-"""hypotheses weighed in the second step: the likeliest; the belief itself is never cut"""
-_UNLIKELY = 0.02
-_CONSIDERED = 512
-"""hypotheses weighed in the first step"""
+_COVERED, _COVERED_TWICE = 0.995, 0.98
+"""share of the belief that the hypotheses weighed in the first and the second step carry; the belief itself is never cut"""
+_UNLIKELY = 0.05
 
 
 @dataclass(frozen=True, slots=True)
@@ -97,7 +96,7 @@ def make_plan(model: Model, state: TicketState, held: Sequence[Held]) -> Plan:
     holding = {h.move for h in held}
     booted = booted_at(state) is not None
     now = state.belief @ model.space.member
-    weights = costs.weights()
+    weights = costs.weights
     value = float(costs.value(now[None, :], weights, np.array([booted]))[0])
     legal = [
         c for c in model.knowledge.checks.values() if c.id not in state.current and _is_legal(model, state, c, holding)
@@ -109,11 +108,11 @@ def make_plan(model: Model, state: TicketState, held: Sequence[Held]) -> Plan:
         f for f in map(model.knowledge.fixes.__getitem__, costs.fixes)
         if f.id in model.acts and _may_act(model, state, f, barred, holding)
     ]  # fmt: skip
-    fixes = sorted(_look_behind(model, state, costs, weights, acting_fixes, now), key=lambda p: p.total)
+    fixes = sorted(_look_behind(model, state, costs, acting_fixes, now), key=lambda p: p.total)
     short = [*checks[:_SHORT_CHECKS], *fixes[:_SHORT_FIXES]]
     better, waiting = _two_ahead(model, state, costs, weights, short, checks[:_FOLLOWERS], booted)
     ranked = [
-        _next_move(model, state, p, *((waiting, better[p.move.id]) if p.move.id in better else (best_now, p.total)))
+        _next_move(model, state, p, now, *((waiting, better[p.move.id]) if p.move.id in better else (best_now, p.total)))
         for p in (*checks, *fixes)
     ]
     ranked.sort(key=lambda m: -m.net)
@@ -142,7 +141,7 @@ def _look_at(
     """All checks one step ahead, in one pass over the stacked likelihood rows."""
     if not checks:
         return []
-    likeliest = np.argpartition(-state.belief, _CONSIDERED)[:_CONSIDERED]
+    likeliest = _likeliest(state.belief, _COVERED)
     belief = state.belief[likeliest, None]
     weighed = np.concatenate([belief, belief * model.space.member[likeliest]], axis=1)
     picked = np.concatenate([np.arange(model.rows.shape[1])[model.row_of[c.id]] for c in checks])
@@ -160,6 +159,13 @@ def _look_at(
     return prospects
 
 
+def _likeliest(mass: Floats, share: float) -> Ints:
+    """The likeliest hypotheses that together carry this share of the mass."""
+    order = np.argsort(-mass)
+    carried = np.cumsum(mass[order])
+    return order[: int(np.searchsorted(carried, share * carried[-1])) + 1]
+
+
 def _posts(model: Model, state: TicketState, move: Check | Fix) -> Floats:
     """Belief after each outcome, not normalised, shape (o, n)."""
     if isinstance(move, Check):
@@ -167,16 +173,14 @@ def _posts(model: Model, state: TicketState, move: Check | Fix) -> Floats:
     return model.acts[move.id].apply_all(state.belief)
 
 
-def _look_behind(
-    model: Model, state: TicketState, costs: Economy, weights: Floats, fixes: Sequence[Fix], now: Floats
-) -> list[_Prospect]:
+def _look_behind(model: Model, state: TicketState, costs: Economy, fixes: Sequence[Fix], now: Floats) -> list[_Prospect]:
     """Fixes one step ahead: what is left to pay after each of their outcomes, the fix itself used up."""
     if not fixes:
         return []
     posts = np.concatenate([_posts(model, state, fix) for fix in fixes])
     chances = posts.sum(axis=1)
     marginals = (posts @ model.space.member) / chances[:, None]
-    without = [costs.weights_without(weights, costs.fixes.index(fix.id)) for fix in fixes]
+    without = [costs.weights_without(costs.fixes.index(fix.id)) for fix in fixes]
     needed = np.concatenate([marginals[4 * i : 4 * i + 4] @ w for i, w in enumerate(without)])
     starts = np.array([o == "boots" for fix in fixes for o in fix.outcomes[:4]])
     values = costs.value_of(needed, marginals, starts)
@@ -203,7 +207,7 @@ def _two_ahead(
         return {}, 0.0
     posts = [_posts(model, state, p.move)[p.chance > _UNLIKELY] for p in short]
     stacked = np.concatenate([*posts, state.belief[None, :]])
-    active = np.argpartition(-stacked.sum(axis=0), _ACTIVE)[:_ACTIVE]
+    active = _likeliest(stacked.sum(axis=0), _COVERED_TWICE)
     here = stacked[:, active]
     here /= here.sum(axis=1, keepdims=True)
     member = np.concatenate([np.ones((len(active), 1)), model.space.member[active]], axis=1)
@@ -266,8 +270,8 @@ def _would_help(model: Model, state: TicketState, fix: Fix) -> bool:
     return float(curable) >= model.knowledge.plan["offer_fix_above"]
 
 
-def _next_move(model: Model, state: TicketState, prospect: _Prospect, value: float, total: float) -> NextMove:
-    move, now = prospect.move, state.belief @ model.space.member
+def _next_move(model: Model, state: TicketState, prospect: _Prospect, now: Floats, value: float, total: float) -> NextMove:
+    move = prospect.move
     entry = entry_minutes(model.knowledge, state, move)
     return NextMove(
         move.id, "check" if isinstance(move, Check) else "fix", move.minutes + move.unattended + entry, move.minutes + entry,
@@ -287,9 +291,9 @@ def explained(model: Model, move: NextMove) -> tuple[str, tuple[str, ...], tuple
     outlook = tuple(Outlook(outcomes[i], float(move.chance[i]), ids[top], float(move.after[i, top])) for i, top in enumerate(tops))
     why = move.why
     if move.kind == "check" and len(separates) == 2:
-        why += f" Separates {_lower(names[separates[0]])} from {_lower(names[separates[1]])}."
+        why += f" Separates {lower_first(names[separates[0]])} from {lower_first(names[separates[1]])}."
     elif separates:
-        why += f" {names[separates[0]]}: {move.now[ids.index(separates[0])]:.0%}."
+        why += f" {names[separates[0]]}: {percent(move.now[ids.index(separates[0])])}."
     return why, separates, outlook
 
 
@@ -302,7 +306,3 @@ def describe(model: Model, state: TicketState, fix: str, why: str) -> NextMove:
         fix, "fix", move.minutes + move.unattended + entry, move.minutes + entry, why, move.minutes + entry, 0.0, 0.0,
         none, none, none,
     )  # fmt: skip
-
-
-def _lower(name: str) -> str:
-    return name[0].lower() + name[1:]

@@ -63,7 +63,7 @@ export function BenchRow({ row, onOpen }: { row: Row; onOpen: () => void }) {
   return (
     <button
       type="button" data-bench-row onClick={onOpen}
-      className={`flex w-full items-center gap-3 border-b border-l-[6px] border-b-hair py-1 pr-7 ${isHands ? 'border-l-indigo bg-sheet' : 'border-l-transparent'} focus-visible:outline-offset-[-3px]`}
+      className={`flex w-full items-center gap-3 border-b border-l-[6px] border-b-hair py-px pr-7 ${isHands ? 'border-l-indigo bg-sheet' : 'border-l-transparent'} focus-visible:outline-offset-[-3px]`}
     >
       <span className={`w-[56px] shrink-0 text-center text-xxl ${isHands ? 'font-bold text-indigo' : 'text-soft'}`}>{row.bay ?? '·'}</span>
       <span className="w-[244px] shrink-0 overflow-hidden">

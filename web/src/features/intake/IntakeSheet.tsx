@@ -91,17 +91,20 @@ export function IntakeSheet({ bays, taken, onClose }: IntakeSheetProps) {
         {look('story')}
         {look('screen')}
         {fact('data')}
-        <div className="flex gap-6">
-          {fact('form')}
-          {fact('platform')}
-        </div>
-        {fact('drive_kind')}
-        {fact('installed_os')}
-        <TextField label={`${T.words} (${T.optional})`} value={said} onChange={setSaid} />
         <Choice
           label={T.bay} value={bay} onValueChange={setBay}
           options={[...free.map((n) => ({ value: String(n), label: String(n) })), { value: '', label: T.noBay }]}
         />
+        <details className="mb-2">
+          <summary className="mb-2 min-h-9 cursor-pointer text-m text-indigo">{T.more}</summary>
+          <div className="flex gap-6">
+            {fact('form')}
+            {fact('platform')}
+          </div>
+          {fact('drive_kind')}
+          {fact('installed_os')}
+          <TextField label={`${T.words} (${T.optional})`} value={said} onChange={setSaid} />
+        </details>
         {takeIn.error && <Note title={T.notKept}>{takeIn.error.message}</Note>}
         <button type="submit" disabled={takeIn.isPending} className="mt-3 min-h-12 rounded bg-indigo px-5 text-l font-semibold text-paper">
           {T.intakeDo} <span className="text-m font-normal">· Enter</span>

@@ -38,13 +38,13 @@ export function BootLine({ gates, width, large = false, started, label }: BootLi
   const xs = gates.map((_, index) => gateX(index, width, start, large ? 20 : 14))
   const half = large ? 18 : 13
   const post = large ? 12 : 8.5
-  const y = large ? 38 : 30
-  const depth = large ? 42 : 26
+  const y = large ? 38 : 27
+  const depth = large ? 42 : 22
   const proven = provenUpTo(gates)
   const next = xs[proven + 1]
   const end = width - (large ? 20 : 12)
   const inkEnd = next === undefined ? end : next - half
-  const height = y + post + depth + 6
+  const height = y + post + depth + (large ? 6 : 5)
   return (
     <svg role="img" aria-label={label} viewBox={`0 0 ${width} ${height}`} width={width} height={height} className="block max-w-full">
       <path d={ridgePath(gates, xs, width, y + post + 3, depth)} fill="var(--ridge)" className="moves" />

@@ -41,20 +41,21 @@ function Scale({ reading }: { reading: Reading }) {
 export function Readings({ drive }: { drive: Drive }) {
   const readings = drive.readings as unknown as Reading[]
   if (readings.length === 0) return null
+  const hasScale = readings.some((r) => r.now !== undefined)
   return (
     <>
       <h2 className="mb-1 text-s font-bold text-soft">{T.readings}</h2>
       <table className="w-full text-m">
         <thead className="text-s text-soft">
-          <tr><th className="w-10 text-left font-normal">no.</th><th className="text-left font-normal">what</th><th className="text-right font-normal">reads</th><th className="w-32 pl-4 text-left font-normal">now · worst · limit</th></tr>
+          <tr>{hasScale && <th className="w-10 text-left font-normal">no.</th>}<th className="text-left font-normal">what</th><th className="text-right font-normal">reads</th>{hasScale && <th className="w-32 pl-4 text-left font-normal">now · worst · limit</th>}</tr>
         </thead>
         <tbody>
           {readings.map((reading) => (
             <tr key={`${reading.id ?? reading.name}`} className="border-b border-hair">
-              <td className="py-1 font-mono text-s text-soft">{reading.id ?? ''}</td>
-              <td>{reading.name}</td>
+              {hasScale && <td className="font-mono text-s text-soft">{reading.id ?? ''}</td>}
+              <td className="py-1">{reading.name}</td>
               <td className={`text-right ${reading.value === null ? 'text-s text-soft' : ''}`}>{shown(reading)}</td>
-              <td className="pl-4"><Scale reading={reading} /></td>
+              {hasScale && <td className="pl-4"><Scale reading={reading} /></td>}
             </tr>
           ))}
         </tbody>

@@ -91,7 +91,7 @@ export function InHand({ ticket, moveId, isChosen, onOutcome, onElse, onStart }:
   const canRun = words.unattended >= 10 && ticket.running?.move !== moveId
   return (
     <section aria-label={T.inHand}>
-      <h2 className="mb-2 text-s font-bold text-soft">{T.inHand}{isChosen && ` · ${T.choose}`}</h2>
+      <h2 className="mb-2 text-s font-bold text-soft">{T.inHand}{isChosen && ` · ${T.chosen}`}</h2>
       <RunningLine ticket={ticket} />
       <h1 className="mb-2 text-xxl font-bold">{words.name}</h1>
       <p className="mb-2 max-w-[62ch] text-l">{words.ask} <span className="text-soft">{next?.why ?? words.why}</span></p>

@@ -53,7 +53,7 @@ export function MovePicker({ ticket, gate, onPick, onHeld, onClose }: MovePicker
     event.preventDefault()
   }
   return (
-    <Sheet title={gate ? gateName(gate) : T.somethingElse} isOpen onClose={onClose}>
+    <Sheet title={gate ? gateName(gate) : T.somethingElseTitle} isOpen onClose={onClose}>
       {gate && <p className="-mt-3 mb-3 text-m text-soft">{ticket.gates.find((g) => g.id === gate)?.why}</p>}
       <input
         autoFocus role="combobox" aria-expanded aria-controls="moves" aria-label={T.searchMoves} placeholder={T.searchMoves} value={text}

@@ -31,13 +31,13 @@ export function Prompts({ ticket, error, isWaiting, dropped, onPutBack, onFacts,
         </Note>
       )}
       {stuck.map((trial) => (
-        <div key={trial.entry} className="border-l-4 border-ochre bg-sheet px-3 py-1">
+        <div key={trial.entry} className="flex flex-wrap items-center gap-x-3 border-l-4 border-ochre bg-sheet px-2 py-1">
           <KeyAction hotkey="X" label={T.putBack(move(trial.fix).name)} onPress={() => onPutBack(trial.fix)} strong />
           <span className="text-s text-soft">{T.putBackWhy}</span>
         </div>
       ))}
       {ticket.questions.slice(0, 1).map((question) => (
-        <div key={question.fact} className="border-l-4 border-ochre bg-sheet px-3 py-1">
+        <div key={question.fact} className="flex flex-wrap items-center gap-x-3 border-l-4 border-ochre bg-sheet px-2 py-1">
           <KeyAction hotkey="F" label={`${T.askCustomer}: ${factName(question.fact).toLowerCase()}`} onPress={onFacts} strong />
           <span className="text-s text-soft">{question.why}</span>
         </div>

@@ -66,12 +66,20 @@ export function Suspects({ ticket, onHeld }: SuspectsProps) {
   )
 }
 
+/** Interlocks that hold a whole class of moves at all times are shown only where such a move would be wanted. */
+function isMissed(ticket: Ticket, held: Held): boolean {
+  const leading = ticket.suspects.slice(0, 3).map((s) => s.fault)
+  if (held.interlock === 'warning-is-real') return leading.includes('alarm.false')
+  if (held.interlock === 'data-unprotected' || held.interlock === 'mains-power') return ticket.call.held_by.includes(held.interlock)
+  return true
+}
+
 /** Held moves where they are missed: one note per interlock, those about the present danger first. */
 function HeldNotes({ ticket, onHeld }: SuspectsProps) {
   const { move } = useWords()
   const groups = new Map<string, Held[]>()
   for (const held of ticket.held) {
-    if (held.interlock === 'warning-is-real' && !ticket.suspects.slice(0, 3).some((s) => s.fault === 'alarm.false')) continue
+    if (!isMissed(ticket, held)) continue
     groups.set(held.interlock, [...(groups.get(held.interlock) ?? []), held])
   }
   return (
