@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import shutil
 import tempfile
 from pathlib import Path
@@ -38,6 +39,8 @@ def run(host: str, port: int, data: Path | None, *, demo: bool) -> int:
         bench = make_bench(data or Path.home() / ".local" / "share" / "gatecheck")
     if not DIST.is_dir():
         print("The front end is not built yet: run `make install`. The API works without it.")
+    gc.collect()
+    gc.freeze()  # the compiled model lives as long as the process: the collector need not walk it at every pause
     print(f"Gate Check is at http://{host}:{port}", flush=True)
     try:
         uvicorn.run(create_app(bench, DIST), host=host, port=port, log_level="warning", timeout_graceful_shutdown=2)

@@ -1,4 +1,4 @@
-import { useQueryClient } from '@tanstack/react-query'
+import { useQueryClient, type QueryClient } from '@tanstack/react-query'
 import { useEffect, useState } from 'react'
 
 import { ticketQuery } from './queries'
@@ -8,6 +8,14 @@ interface Change {
   kind: string
   ticket: number
   place?: number
+}
+
+const OWN_ANSWER_MS = 400
+
+function refreshUnlessKnown(cache: QueryClient, change: Change): void {
+  const known = cache.getQueryData<Ticket>(ticketQuery(change.ticket).queryKey)
+  const isOwn = known && change.place !== undefined && change.place < known.tape.length
+  if (!isOwn) void cache.invalidateQueries({ queryKey: ['tickets', change.ticket] })
 }
 
 /** Listens to the server's events and refreshes what they touch. Returns since when the server is away, or null. */
@@ -27,9 +35,9 @@ export function useServerEvents(): Date | null {
       const change = JSON.parse(String(event.data)) as Change
       void cache.invalidateQueries({ queryKey: ['bench'] })
       if (change.kind === 'file') void cache.invalidateQueries({ queryKey: ['captures', change.ticket] })
-      const known = cache.getQueryData<Ticket>(ticketQuery(change.ticket).queryKey)
-      const isOwn = known && change.place !== undefined && change.place < known.tape.length
-      if (!isOwn) void cache.invalidateQueries({ queryKey: ['tickets', change.ticket] })
+      // while an own entry is on its way, its answer brings the ticket: look again once it is there
+      const wait = cache.isMutating() > 0 ? OWN_ANSWER_MS : 0
+      setTimeout(() => refreshUnlessKnown(cache, change), wait)
     })
     source.onerror = () => {
       wasAway = true

@@ -26,6 +26,7 @@ _SHORT_CHECKS, _SHORT_FIXES = 4, 5
 """moves looked at two steps ahead"""
 _FOLLOWERS = 4
 """checks that may follow in the second step"""
+_MOST, _MOST_TWICE = 450, 140
 _COVERED, _COVERED_TWICE = 0.995, 0.98
 """share of the belief that the hypotheses weighed in the first and the second step carry; the belief itself is never cut"""
 _UNLIKELY = 0.05
@@ -141,7 +142,7 @@ def _look_at(
     """All checks one step ahead, in one pass over the stacked likelihood rows."""
     if not checks:
         return []
-    likeliest = _likeliest(state.belief, _COVERED)
+    likeliest = _likeliest(state.belief, _COVERED, _MOST)
     belief = state.belief[likeliest, None]
     weighed = np.concatenate([belief, belief * model.space.member[likeliest]], axis=1)
     picked = np.concatenate([np.arange(model.rows.shape[1])[model.row_of[c.id]] for c in checks])
@@ -159,11 +160,11 @@ def _look_at(
     return prospects
 
 
-def _likeliest(mass: Floats, share: float) -> Ints:
-    """The likeliest hypotheses that together carry this share of the mass."""
+def _likeliest(mass: Floats, share: float, most: int) -> Ints:
+    """The likeliest hypotheses that together carry this share of the mass, at most so many."""
     order = np.argsort(-mass)
     carried = np.cumsum(mass[order])
-    return order[: int(np.searchsorted(carried, share * carried[-1])) + 1]
+    return order[: min(most, int(np.searchsorted(carried, share * carried[-1])) + 1)]
 
 
 def _posts(model: Model, state: TicketState, move: Check | Fix) -> Floats:
@@ -207,7 +208,7 @@ def _two_ahead(
         return {}, 0.0
     posts = [_posts(model, state, p.move)[p.chance > _UNLIKELY] for p in short]
     stacked = np.concatenate([*posts, state.belief[None, :]])
-    active = _likeliest(stacked.sum(axis=0), _COVERED_TWICE)
+    active = _likeliest(stacked.sum(axis=0), _COVERED_TWICE, _MOST_TWICE)
     here = stacked[:, active]
     here /= here.sum(axis=1, keepdims=True)
     member = np.concatenate([np.ones((len(active), 1)), model.space.member[active]], axis=1)

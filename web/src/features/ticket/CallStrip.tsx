@@ -1,3 +1,5 @@
+import { memo } from 'react'
+
 import type { Ticket } from '../../api/client'
 import { useWords } from '../../api/words'
 import { lowerFirst, percent } from '../../lib/format'
@@ -63,7 +65,7 @@ function Tips({ ticket }: { ticket: Ticket }) {
 }
 
 /** The call at the foot: where it leans, what holds it, what would tip it the other way. */
-export function CallStrip({ ticket, onSign, onHandOver }: CallStripProps) {
+export const CallStrip = memo(function CallStrip({ ticket, onSign, onHandOver }: CallStripProps) {
   const { words } = useWords()
   const call = ticket.call
   const waits = call.choice && call.held_by.length > 0
@@ -84,4 +86,4 @@ export function CallStrip({ ticket, onSign, onHandOver }: CallStripProps) {
       {ticket.signed != null && !ticket.closed_at && <KeyAction hotkey="H" label={T.handOver} onPress={onHandOver} strong />}
     </footer>
   )
-}
+})

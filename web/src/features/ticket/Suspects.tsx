@@ -1,3 +1,5 @@
+import { memo } from 'react'
+
 import type { Held, Suspect, Ticket } from '../../api/client'
 import { useWords } from '../../api/words'
 import { factor, lowerFirst, percent } from '../../lib/format'
@@ -44,7 +46,7 @@ interface SuspectsProps {
 }
 
 /** Who may have done it, with what spoke for and against; and what is held back, with the reason. */
-export function Suspects({ ticket, onHeld }: SuspectsProps) {
+export const Suspects = memo(function Suspects({ ticket, onHeld }: SuspectsProps) {
   const { fault } = useWords()
   const shown = ticket.suspects.filter((s, index) => index === 0 || s.p >= 0.02).slice(0, 4)
   return (
@@ -64,7 +66,7 @@ export function Suspects({ ticket, onHeld }: SuspectsProps) {
       <HeldNotes ticket={ticket} onHeld={onHeld} />
     </section>
   )
-}
+})
 
 /** Interlocks that hold a whole class of moves at all times are shown only where such a move would be wanted. */
 function isMissed(ticket: Ticket, held: Held): boolean {

@@ -1,3 +1,5 @@
+import { memo } from 'react'
+
 import type { Ticket } from '../../api/client'
 import { useWords } from '../../api/words'
 import { KeyAction } from '../../ui/Key'
@@ -25,7 +27,7 @@ function machineLine(ticket: Ticket): string {
 }
 
 /** The head of a ticket: which machine, what is at stake, and the boot line as the way around it. */
-export function TicketHead({ ticket, onGate, onBench, onFacts }: TicketHeadProps) {
+export const TicketHead = memo(function TicketHead({ ticket, onGate, onBench, onFacts }: TicketHeadProps) {
   const { words } = useWords()
   const data = String(ticket.facts['data'] ?? 'unknown')
   const started = ticket.gates.every((g) => g.state === 'open')
@@ -63,4 +65,4 @@ export function TicketHead({ ticket, onGate, onBench, onFacts }: TicketHeadProps
       </div>
     </header>
   )
-}
+})

@@ -6,6 +6,7 @@ import { useAddFile, useAppend, useHandOver, useTicket } from '../../api/queries
 import { useWords } from '../../api/words'
 import { requestKey } from '../../lib/format'
 import { TARGET_KEYS, useHotkeys, type Hotkeys } from '../../lib/hotkeys'
+import { useStable } from '../../lib/stable'
 import { toggleTheme } from '../../lib/theme'
 import { Note } from '../../ui/Note'
 import { PaneBoundary } from '../../ui/PaneBoundary'
@@ -56,9 +57,9 @@ function OpenTicket({ ticket }: { ticket: Ticket }) {
     choose(null)
     setOverlay(null)
   }
-  const undo = (place: number | null) => place !== null && send({ undo: place })
   const stuck = ticket.trials.find((t) => t.open && t.no_effect)
-  const actions = {
+  const actions = useStable({
+    undo: (place: number) => send({ undo: place }),
     outcome: (outcome: string) => inHand && send({ move: inHand, outcome }),
     start: () => inHand && send({ started: inHand, minutes: move(inHand).unattended }),
     sign: () => ticket.call.choice && send({ signed: ticket.call.choice, fix: ticket.call.fix }),
@@ -67,11 +68,13 @@ function OpenTicket({ ticket }: { ticket: Ticket }) {
     facts: () => setOverlay({ kind: 'facts' }),
     pages: () => navigate(`/ticket/${ticket.id}/pages`),
     pick: (gate: string | null) => setOverlay({ kind: 'picker', gate }),
+    gate: (gate: string) => setOverlay({ kind: 'picker', gate }),
+    held: () => setOverlay({ kind: 'picker', gate: null }),
     bench: () => navigate('/'),
-  }
+  })
   const keys: Hotkeys = {
     b: actions.bench, e: () => actions.pick(null), '/': () => actions.pick(null), f: actions.facts, p: actions.pages, l: toggleTheme,
-    u: () => undo(lastStanding(ticket)), Escape: () => (chosen ? choose(null) : actions.bench()),
+    u: () => { const place = lastStanding(ticket); if (place !== null) actions.undo(place) }, Escape: () => (chosen ? choose(null) : actions.bench()),
   }
   if (inHand && move(inHand).unattended >= 10 && ticket.running?.move !== inHand) keys['r'] = actions.start
   if (ticket.call.choice && ticket.signed == null) keys['s'] = actions.sign
@@ -88,9 +91,9 @@ function OpenTicket({ ticket }: { ticket: Ticket }) {
   const failed = append.error ?? addFile.error ?? handOver.error
   return (
     <DropZone onFile={(file) => addFile.mutate(file)}>
-      <TicketHead ticket={ticket} onGate={(gate) => actions.pick(gate)} onBench={actions.bench} onFacts={actions.facts} />
+      <TicketHead ticket={ticket} onGate={actions.gate} onBench={actions.bench} onFacts={actions.facts} />
       <div className="grid min-h-0 flex-1 grid-cols-[268px_1fr_320px]">
-        <PaneBoundary><Tape ticket={ticket} onUndo={undo} /></PaneBoundary>
+        <PaneBoundary><Tape ticket={ticket} onUndo={actions.undo} /></PaneBoundary>
         <PaneBoundary>
           <div className="overflow-y-auto px-5 py-4">
             <Prompts
@@ -103,7 +106,7 @@ function OpenTicket({ ticket }: { ticket: Ticket }) {
             />
           </div>
         </PaneBoundary>
-        <PaneBoundary><Suspects ticket={ticket} onHeld={() => actions.pick(null)} /></PaneBoundary>
+        <PaneBoundary><Suspects ticket={ticket} onHeld={actions.held} /></PaneBoundary>
       </div>
       <PaneBoundary><CallStrip ticket={ticket} onSign={actions.sign} onHandOver={actions.handOver} /></PaneBoundary>
       {overlay?.kind === 'picker' && (
