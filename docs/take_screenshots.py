@@ -1,0 +1,72 @@
+"""Takes the screenshots in docs/screenshots from the demo data; run by `make shots`."""
+
+from __future__ import annotations
+
+import socket
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import httpx2 as httpx
+from playwright.sync_api import Browser, sync_playwright
+
+SCRIPT = Path(sys.executable).with_name("gatecheck")
+FOLDER = Path(__file__).parent / "screenshots"
+CHROMIUM = ["--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking", "--disable-component-update", "--disable-sync"]
+
+# name, path, theme, keys pressed
+SHOTS = [
+    ("bench", "/", "light", []),
+    ("bench-dark", "/", "dark", []),
+    ("ticket", "/ticket/2", "light", []),
+    ("ticket-dark", "/ticket/1", "dark", []),
+    ("intake", "/", "light", ["n"]),
+    ("moves", "/ticket/3", "light", ["e"]),
+    ("pages", "/ticket/3/pages", "light", []),
+    ("pages-dark", "/ticket/6/pages", "dark", []),
+]
+
+
+def take(browser: Browser, url: str, name: str, path: str, theme: str, keys: list[str]) -> None:
+    """One picture at 1280x800."""
+    context = browser.new_context(viewport={"width": 1280, "height": 800}, reduced_motion="reduce")
+    page = context.new_page()
+    page.add_init_script(f"localStorage.setItem('gatecheck-theme', '{theme}'); localStorage.setItem('gatecheck-initials', 'KT')")
+    page.goto(url + path)
+    page.get_by_role("heading", level=1).first.wait_for()
+    page.wait_for_timeout(300)
+    for key in keys:
+        page.keyboard.press(key)
+        page.wait_for_timeout(300)
+    page.screenshot(path=FOLDER / f"{name}.png")
+    context.close()
+    print(f"docs/screenshots/{name}.png")
+
+
+def main() -> None:
+    FOLDER.mkdir(parents=True, exist_ok=True)
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        port = probe.getsockname()[1]
+    url = f"http://127.0.0.1:{port}"
+    server = subprocess.Popen([SCRIPT, "demo", "--port", str(port)], stdout=subprocess.DEVNULL)
+    try:
+        for _ in range(200):
+            try:
+                httpx.get(f"{url}/api/bench", timeout=2)
+                break
+            except httpx.TransportError:
+                time.sleep(0.05)
+        with sync_playwright() as playwright:
+            browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=CHROMIUM)
+            for shot in SHOTS:
+                take(browser, url, *shot)
+            browser.close()
+    finally:
+        server.terminate()
+        server.wait()
+
+
+if __name__ == "__main__":
+    main()
