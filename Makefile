@@ -22,7 +22,7 @@ test: install $(VENV)/.tests browser ## install what tests need (Chromium includ
 	$(BIN)/python -m pytest $(ARGS)
 
 lint: $(VENV)/.tests ## ruff, mypy, TypeScript, generated types up to date
-	$(BIN)/ruff check src tests bench
+	$(BIN)/ruff check src tests bench docs
 	$(BIN)/mypy
 	cd web && npx tsc --noEmit
 	$(BIN)/python -m gatecheck.server.openapi | diff -q - web/openapi.json

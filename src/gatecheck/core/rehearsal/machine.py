@@ -1,0 +1,135 @@
+"""A simulated machine: a hidden hypothesis that answers checks and fixes as a world's tables say.
+
+The world may be another model than the one the policy believes in. The same check with nothing changed in between
+gives the same answer; after a fix that may have changed it, it is drawn anew.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+
+from gatecheck.core.triage.costs import SAFE_DATA
+from gatecheck.core.triage.model import Facts, FactValue, Model
+
+Rng = np.random.Generator
+Entry = dict[str, Any]
+
+# how machines come in; bench judgement
+_DRAWN: dict[str, dict[str, float]] = {
+    "platform": {"pc": 0.92, "mac": 0.08},
+    "form": {"laptop": 0.60, "desktop": 0.33, "all-in-one": 0.07},
+    "installed_os": {"windows-11": 0.35, "windows-10": 0.40, "windows-7": 0.07, "linux": 0.10, "unknown": 0.08},
+    "drive_kind": {"hdd": 0.45, "sata-ssd": 0.28, "nvme": 0.22, "emmc": 0.05},
+    "data": {"irreplaceable": 0.35, "backed-up": 0.35, "none": 0.15, "unknown": 0.15},
+}
+_UNKNOWN_IS_PRECIOUS = 0.5
+
+
+def draw_facts(world: Model, rng: Rng) -> dict[str, FactValue]:
+    """Facts of one machine as they stand at intake."""
+    facts: dict[str, FactValue] = {}
+    for name, shares in _DRAWN.items():
+        values = list(shares)
+        facts[name] = values[int(rng.choice(len(values), p=list(shares.values())))]
+    if facts["platform"] == "mac":
+        facts["installed_os"] = "macos"
+    return {**facts, "drive_year": 2026 - int(rng.integers(0, 11)), "as_of_year": 2026, "mains": "connected"}
+
+
+@dataclass
+class Machine:
+    """One machine on the bench. `faults` is the hidden hypothesis; `lost` says whether data was lost by a move."""
+
+    world: Model
+    facts: Facts
+    faults: int
+    precious: bool
+    rng: Rng
+    answers: dict[str, str] = field(default_factory=dict)
+    before: dict[str, int] = field(default_factory=dict)
+    safe: bool = False
+    lost: bool = False
+
+    @classmethod
+    def draw(cls, world: Model, facts: Facts, rng: Rng) -> Machine:
+        prior = world.prior(facts)
+        unknown = facts.get("data") == "unknown" and rng.random() < _UNKNOWN_IS_PRECIOUS
+        precious = facts.get("data") == "irreplaceable" or unknown
+        return cls(world, facts, int(rng.choice(len(prior), p=prior)), bool(precious), rng, safe=not precious)
+
+    @property
+    def data(self) -> str:
+        """What the customer says of the data when asked."""
+        kept = self.facts.get("data")
+        return "irreplaceable" if self.precious else kept if kept in SAFE_DATA else "none"  # type: ignore[return-value]
+
+    def fault_names(self) -> list[str]:
+        return [self.world.space.fault_ids[i] for i in self.world.space.order[self.faults] if i >= 0]
+
+    def make(self, move: str) -> Entry:
+        """Make a move; returns the entry a technician would write."""
+        self._stress(move)
+        outcome = self._act(move) if move in self.world.acts else self._look(move)
+        entry = {"move": move, "outcome": outcome}
+        if move == "copy-data" and outcome == "complete":
+            self.safe = True
+        if move == "refer-lab" and outcome == "sent":
+            self._rescue()
+        return entry
+
+    def put_back(self, fix: str) -> Entry:
+        """Undo a trial: the settings are as they were before it."""
+        space = self.world.space
+        for component in self.world.acts[fix].components:
+            now, before = np.array([self.faults]), np.array([self.before.pop(fix, self.faults)])
+            self.faults = int(space.with_component_of(now, before, component)[0])
+        self._forget(fix)
+        return {"put_back": fix}
+
+    def _look(self, move: str) -> str:
+        outcomes = self.world.knowledge.move(move).outcomes
+        if move not in self.answers:
+            shares = self.world.looks[move][:, self.faults]
+            self.answers[move] = outcomes[int(self.rng.choice(len(outcomes), p=shares / shares.sum()))]
+        return self.answers[move]
+
+    def _act(self, move: str) -> str:
+        act = self.world.acts[move]
+        if self.rng.random() < act.could_not:
+            return "could-not"
+        edges = slice(int(act.first[self.faults]), int(act.first[self.faults + 1]))
+        shares = act.weight[:4, edges]
+        drawn = int(self.rng.choice(shares.size, p=(shares / shares.sum()).ravel()))
+        outcome, edge = divmod(drawn, shares.shape[1])
+        self.before[move] = self.faults
+        self.faults = int(act.dst[edges][edge])
+        self._forget(move)
+        return self.world.knowledge.fixes[move].outcomes[outcome]
+
+    def _forget(self, fix: str) -> None:
+        for check in self.world.affects[fix]:
+            self.answers.pop(check, None)
+
+    def _stress(self, move: str) -> None:
+        """A move may cost what is on a failing drive; one that destroys costs what has no copy."""
+        spec = self.world.knowledge.move(move)
+        shares = self.world.knowledge.stress[spec.stress]
+        at_stake = self.precious and not self.safe and not self.lost
+        for fault in self.fault_names():
+            if at_stake and self.rng.random() < shares.get(fault, 0.0):
+                self.lost = True
+        if at_stake and getattr(spec, "destroys", False):
+            self.lost = True
+        if at_stake and move == "replace-drive":
+            self.lost |= any(self.rng.random() < self.world.knowledge.lost_on_replace.get(f, 0.0) for f in self.fault_names())
+
+    def _rescue(self) -> None:
+        rescues = self.world.knowledge.fixes["refer-lab"].rescues
+        if all(self.rng.random() < rescues.get(fault, 1.0) for fault in self.fault_names()):
+            self.safe = True
+        elif self.precious and not self.safe:
+            self.lost = True
+

@@ -1,0 +1,155 @@
+"""Policies: what to do next, given what is on the tape. They see nothing of the machine but its answers.
+
+planner: the engine's own first move and call. fixed: the order of the trade, always the next applicable step.
+random-legal: any move that is not held. clairvoyant is told the fault and makes its cures at once: a lower bound.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from gatecheck.core.ticket import TicketState
+from gatecheck.core.triage.assess import Assessment
+from gatecheck.core.triage.costs import is_applicable, is_data_safe
+from gatecheck.core.triage.gates import booted_at
+from gatecheck.core.triage.model import Model
+from gatecheck.core.triage.plan import unmet_need
+
+Rng = np.random.Generator
+
+
+@dataclass(frozen=True, slots=True)
+class Step:
+    """What a policy wants: a move, a put-back, a question, or to stop with a choice."""
+
+    kind: str
+    what: str
+
+
+@dataclass(frozen=True, slots=True)
+class Sight:
+    """What a policy may look at."""
+
+    model: Model
+    state: TicketState
+    result: Assessment
+    rng: Rng
+    true_fixes: Sequence[str]
+    """for the clairvoyant only: what cures the faults that are left"""
+
+
+Policy = Callable[[Sight], Step]
+
+
+def planner(sight: Sight) -> Step:
+    """The engine as it speaks to a technician: put back, ask, then its first move; stop where the call asks for nothing."""
+    stuck = [t for t in sight.state.trials if t.open and t.no_effect]
+    if stuck:
+        return Step("put-back", stuck[-1].fix)
+    asked = [q.fact for q in sight.result.questions]
+    if "data" in asked and sight.state.facts.get("data") in (None, "unknown"):
+        return Step("ask", "data")
+    call = sight.result.call
+    for move in sight.result.next:
+        if call.choice and move.move not in (call.option.fixes if call.option else ()) and move.kind == "check":
+            break  # the call is made: what is left is not worth its cost
+        return Step("move", move.move)
+    if "consent" in asked:
+        return Step("ask", "consent")
+    return Step("stop", call.choice or call.leans)
+
+
+# the order of the trade: what to look at, and what each abnormal look asks for
+_ORDER: tuple[tuple[str, dict[str, str]], ...] = (
+    ("story", {}),
+    ("screen", {"boots": "stop"}),
+    ("sound", {"ticking": "replace-drive", "clunking": "replace-drive", "scraping": "replace-drive"}),
+    ("pull-externals", {}),
+    ("setup-entry", {}),
+    ("clock", {"reset-to-default": "replace-battery"}),
+    ("boot-mode", {"conflicts": "set-mode"}),
+    ("secure-boot", {"conflicts": "set-secure-boot"}),
+    ("storage-mode", {"conflicts": "set-storage-mode"}),
+    ("port", {"off": "enable-port"}),
+    ("boot-order", {"other-first": "set-order", "system-absent": "set-order"}),
+    ("entry-target", {"stale": "restore-entry", "none": "restore-entry"}),
+    ("seen-setup", {"absent": "reseat", "garbled": "reseat", "zero-size": "replace-drive"}),
+    ("seen-picker", {"absent": "reseat"}),
+    ("builtin-quick", {"failed": "replace-drive", "would-not-run": "reseat"}),
+    ("builtin-memory", {"failed": "swap-memory"}),
+    ("seat", {"loose": "reseat"}),
+    ("cable-look", {"damaged": "swap-cable"}),
+    ("live-start", {"fails": "repair-power"}),
+    ("seen-live", {"absent": "swap-cable"}),
+    ("health-pages", {"failing": "replace-drive", "worn-out": "replace-drive", "link-errors": "swap-cable"}),
+    ("short-test", {"read-failure": "replace-drive", "other-failure": "replace-drive", "would-not-run": "replace-drive"}),
+    ("disk-layout", {"table-damaged": "rebuild-table", "no-boot-record": "rebuild-boot-record", "mode-mismatch": "set-mode"}),
+    ("loader-look", {"missing": "rebuild-loader", "damaged": "rebuild-loader"}),
+    ("volume-look", {"damaged": "repair-volume", "dirty": "repair-volume", "unreadable": "repair-volume"}),
+    ("long-test", {"read-failure": "replace-drive", "other-failure": "replace-drive"}),
+    ("reduced-start", {"works": "roll-back", "fails": "roll-back"}),
+)
+_LAST_RESORTS = ("roll-back", "reinstall", "replace-drive", "board-work")
+
+
+def fixed(sight: Sight) -> Step:
+    """The order of the trade: always the next applicable step, each abnormal look answered by its fix."""
+    model, state, fixes = sight.model, sight.state, sight.model.knowledge.fixes
+    stuck = [t for t in state.trials if t.open and t.no_effect]
+    if stuck:
+        return Step("put-back", stuck[-1].fix)
+    if booted_at(state) is not None or any(r.move in ("board-work", "refer-lab") and r.outcome == "sent" for _, r in state.readings):
+        return Step("stop", "release" if booted_at(state) is not None else "refer")
+    wanted = []
+    for move, answers in _ORDER:
+        spec = model.knowledge.move(move)
+        last = state.last(move)
+        if last and last.outcome in answers:
+            wanted.append(answers[last.outcome])
+        elif not last and not wanted and is_applicable(spec, state.facts) and unmet_need(model, state, spec) is None:
+            return _guarded(sight, move)
+    for fix in (*wanted, *_LAST_RESORTS):
+        if fix in fixes and fix not in state.tried and is_applicable(fixes[fix], state.facts):
+            return _guarded(sight, fix)
+    return Step("stop", "refer")
+
+
+def _guarded(sight: Sight, move: str) -> Step:
+    """Even the fixed order asks about the backup before anything that writes, and copies where it can."""
+    fix = sight.model.knowledge.fixes.get(move)
+    if fix and (fix.writes or fix.id == "replace-drive") and not is_data_safe(sight.state.facts):
+        if sight.state.facts.get("data") in (None, "unknown"):
+            return Step("ask", "data")
+        copying = sight.model.knowledge.fixes["copy-data"]
+        if "copy-data" not in sight.state.tried and unmet_need(sight.model, sight.state, copying) is None:
+            return Step("move", "copy-data")
+        if sight.state.facts.get("consent") in (None, "not-asked"):
+            return Step("ask", "consent")
+    return Step("move", move)
+
+
+def clairvoyant(sight: Sight) -> Step:
+    """Knows the faults: protects the data, cures them in turn, stops."""
+    if not sight.true_fixes:
+        return Step("stop", "release")
+    return _guarded(sight, sight.true_fixes[0])
+
+
+def random_legal(sight: Sight) -> Step:
+    """Any move that is not held and can be made; stops when the machine starts."""
+    if booted_at(sight.state) is not None:
+        return Step("stop", "release")
+    held = {h.move for h in sight.result.held}
+    knowledge = sight.model.knowledge
+    moves = [
+        m for m in (*knowledge.checks.values(), *knowledge.fixes.values())
+        if m.id not in held and m.id not in sight.state.current and m.id not in sight.state.tried
+        and is_applicable(m, sight.state.facts) and unmet_need(sight.model, sight.state, m) is None
+    ]  # fmt: skip
+    return Step("move", moves[int(sight.rng.integers(len(moves)))].id) if moves else Step("stop", "refer")
+
+
+POLICIES: dict[str, Policy] = {"planner": planner, "fixed": fixed, "clairvoyant": clairvoyant, "random-legal": random_legal}

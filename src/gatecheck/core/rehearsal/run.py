@@ -1,0 +1,169 @@
+"""Runs policies over machines and counts what came of them."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import asdict, dataclass
+
+import numpy as np
+
+from gatecheck.core.rehearsal.machine import Entry, Machine, draw_facts
+from gatecheck.core.rehearsal.policies import POLICIES, Sight, Step
+from gatecheck.core.tape import NOT_DONE, parse_entries, parse_facts
+from gatecheck.core.ticket import TicketState, fold
+from gatecheck.core.triage.assess import assess
+from gatecheck.core.triage.call import CHOICES, right_choices
+from gatecheck.core.triage.costs import entry_minutes
+from gatecheck.core.triage.gates import booted_at
+from gatecheck.core.triage.model import Model
+
+_MOST_STEPS = 70
+_ASKING_MINUTES = 1.0
+_CONSENTS = 0.5
+"""share of customers who give the data up when asked"""
+_VERDICTS = {"reinstall", "reset-keep", "reset-clean", "replace-drive", "refer-lab", "board-work"}
+_DRIVE = ("drive.dead", "drive.mechanical", "drive.media", "drive.worn")
+
+
+@dataclass(frozen=True, slots=True)
+class Run:
+    """What one policy made of one machine."""
+
+    policy: str
+    faults: tuple[str, ...]
+    right: bool
+    wrong_call: str
+    hands_on: float
+    total: float
+    needless_drive: bool
+    lost: bool
+    comeback: bool
+    moves: int
+    ended: str
+    tape: tuple[Entry, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Summary:
+    """Shares are of all machines; minutes per machine."""
+
+    policy: str
+    machines: int
+    right_calls: float
+    hands_on_mean: float
+    hands_on_p90: float
+    total_mean: float
+    total_p90: float
+    needless_drives: float
+    data_lost: float
+    comebacks: float
+    moves_mean: float
+
+
+def rehearse_one(model: Model, world: Model, policy: str, seed: int) -> Run:
+    """One machine, drawn by its seed, under one policy. The same seed gives every policy the same machine."""
+    rng = np.random.default_rng(seed)
+    facts = draw_facts(world, rng)
+    machine = Machine.draw(world, facts, rng)
+    faults = tuple(machine.fault_names())
+    tape: list[Entry] = [machine.make("story"), machine.make("screen")]
+    hands_on, total, wrong, needless = 3.0, 3.0, "", False
+    ended = "out of steps"
+    for _ in range(_MOST_STEPS):
+        state = fold(model, parse_facts(facts, model.knowledge), parse_entries(tape, model.knowledge))
+        sight = Sight(model, state, assess(model, state), rng, _cures_left(world, machine, state))
+        step = POLICIES[policy](sight)
+        if step.kind == "stop":
+            ended = step.what
+            break
+        if step.kind == "ask":
+            hands_on, total = hands_on + _ASKING_MINUTES, total + _ASKING_MINUTES
+            tape.append({"fact": _answer(machine, step.what, rng)})
+            continue
+        if step.kind == "move" and step.what in _VERDICTS:
+            wrong = wrong or _wrong(model, world, machine, state, step)
+            needless |= step.what == "replace-drive" and not any(f in _DRIVE for f in machine.fault_names())
+        entry = machine.put_back(step.what) if step.kind == "put-back" else machine.make(step.what)
+        tape.append(entry)
+        spec = model.knowledge.move(step.what)
+        minutes = 1.0 if step.kind == "put-back" else spec.minutes + entry_minutes(model.knowledge, state, spec)
+        hands_on += minutes
+        total += minutes + (spec.unattended if entry.get("outcome") not in NOT_DONE else 0.0)
+        if entry.get("outcome") == "sent":
+            ended = "refer"
+            break
+        if entry.get("outcome") == "declined" and step.what == "refer-lab":
+            tape.append({"fact": {"consent": "given"}})
+    final = fold(model, parse_facts(facts, model.knowledge), parse_entries(tape, model.knowledge))
+    comeback = ended != "refer" and bool(machine.fault_names())
+    if not wrong and comeback:
+        wrong = f"left {', '.join(machine.fault_names())} in it ({ended})"
+    if not wrong and ended == "refer" and not any(e.get("outcome") == "sent" for e in tape) and not booted_at(final):
+        wrong = "" if not machine.fault_names() else "referred without sending"
+    return Run(
+        policy, faults, not wrong, wrong, hands_on, total, needless, machine.lost, comeback, len(tape), ended, tuple(tape)
+    )
+
+
+def _answer(machine: Machine, fact: str, rng: np.random.Generator) -> dict[str, str]:
+    if fact == "data":
+        return {"data": machine.data}
+    return {"consent": "given" if rng.random() < _CONSENTS else "refused"}
+
+
+def _wrong(model: Model, world: Model, machine: Machine, state: TicketState, step: Step) -> str:
+    """Why this verdict is wrong on this machine, or nothing: another choice would have been right for its faults."""
+    right = CHOICES[int(right_choices(world, state)[machine.faults])]
+    made = model.knowledge.fixes[step.what].call
+    if made == right or (made == "reinstall" and right == "repair" and _tried_repairs(world, machine, state)):
+        return ""
+    return f"{made} where {right} was right"
+
+
+def _tried_repairs(world: Model, machine: Machine, state: TicketState) -> bool:
+    """A repair that was tried for each fault and did not hold makes the heavier choice right."""
+    knowledge = world.knowledge
+    for fault in machine.fault_names():
+        ways = [f for f in knowledge.fixes.values() if f.cures.get(fault, 0.0) >= 0.3 and f.call == "repair"]
+        if ways and not any(f.id in state.tried for f in ways):
+            return False
+    return True
+
+
+def _cures_left(world: Model, machine: Machine, state: TicketState) -> list[str]:
+    """For the clairvoyant: the cheapest untried cure of each fault that is there."""
+    knowledge, cures = world.knowledge, []
+    precious = machine.precious and not machine.safe
+    for fault in machine.fault_names():
+        if precious and fault in ("drive.mechanical", "drive.dead") and "refer-lab" not in state.tried:
+            return ["refer-lab"]
+        ways = sorted(
+            ((f.minutes + f.parts) / max(f.cures.get(fault, 0.0), f.resolves.get(fault, 0.0)), f.id)
+            for f in knowledge.fixes.values()
+            if max(f.cures.get(fault, 0.0), f.resolves.get(fault, 0.0)) >= 0.3 and (f.id not in state.tried)
+        )
+        cures += [ways[0][1]] if ways else ["board-work"]
+    return cures
+
+
+def summarise(policy: str, runs: Sequence[Run]) -> Summary:
+    """Counts and shares over the runs of one policy."""
+    hands, total = np.array([r.hands_on for r in runs]), np.array([r.total for r in runs])
+    return Summary(
+        policy,
+        len(runs),
+        float(np.mean([r.right for r in runs])),
+        float(hands.mean()),
+        float(np.percentile(hands, 90)),
+        float(total.mean()),
+        float(np.percentile(total, 90)),
+        float(np.mean([r.needless_drive for r in runs])),
+        float(np.mean([r.lost for r in runs])),
+        float(np.mean([r.comeback for r in runs])),
+        float(np.mean([r.moves for r in runs])),
+    )
+
+
+def summary_document(summary: Summary) -> dict[str, object]:
+    """A summary as JSON-ready values."""
+    return asdict(summary)
