@@ -83,7 +83,9 @@ def main() -> None:
     worst = max(abs(loops[i] - ours[i]) for i in loops)
     loop_time, _ = best_of(lambda: by_loops(model, short), 5)
     fold_time, _ = best_of(lambda: fold(model, facts, entries))
-    print(f"5 checks, {model.space.size} hypotheses: loops {loop_time:.1f} ms, engine {fold_time:.2f} ms, ratio {loop_time / fold_time:.0f}")
+    print(
+        f"5 checks, {model.space.size} hypotheses: loops {loop_time:.1f} ms, engine {fold_time:.2f} ms, ratio {loop_time / fold_time:.0f}"
+    )
     print(f"largest difference between the two: {worst:.1e}")
 
     raw = long_tape(model, 300)

@@ -15,7 +15,15 @@ from playwright.sync_api import sync_playwright
 
 SCRIPT = Path(sys.executable).with_name("gatecheck")
 ROUNDS, WARM_UP = 40, 4
-CHROMIUM = ["--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking", "--disable-component-update", "--disable-sync"]
+CHROMIUM = [
+    "--no-sandbox",
+    "--disable-gpu",
+    "--disable-quic",
+    "--no-first-run",
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-sync",
+]
 
 # presses a key and waits, frame by frame, until the tape has one more line: the time is taken inside the page
 MEASURE = """async (key) => {
@@ -67,7 +75,9 @@ def main() -> None:
             server.kill()
             server.wait()
     print(f"bare round trip: median {np.median(bare):.0f} ms, p95 {np.percentile(bare, 95):.0f} ms")
-    print(f"key to new state on screen: median {np.median(shown):.0f} ms, p95 {np.percentile(shown, 95):.0f} ms (wanted: under 100)")
+    print(
+        f"key to new state on screen: median {np.median(shown):.0f} ms, p95 {np.percentile(shown, 95):.0f} ms (wanted: under 100)"
+    )
     print(f"ratio of the medians: {np.median(shown) / np.median(bare):.1f}")
 
 

@@ -13,7 +13,15 @@ from playwright.sync_api import Browser, sync_playwright
 
 SCRIPT = Path(sys.executable).with_name("gatecheck")
 FOLDER = Path(__file__).parent / "screenshots"
-CHROMIUM = ["--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking", "--disable-component-update", "--disable-sync"]
+CHROMIUM = [
+    "--no-sandbox",
+    "--disable-gpu",
+    "--disable-quic",
+    "--no-first-run",
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-sync",
+]
 
 # name, path, theme, keys pressed
 SHOTS = [

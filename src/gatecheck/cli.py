@@ -42,6 +42,18 @@ def _parser() -> argparse.ArgumentParser:
     read.add_argument("paths", nargs="+", metavar="PATH")
     read.add_argument("--kind", help="what a single page is, where it cannot be told")
     read.set_defaults(run=_read)
+    rehearse = commands.add_parser("rehearse", help="run simulated machines through triage policies")
+    rehearse.add_argument("--machines", type=int, default=200, metavar="N")
+    rehearse.add_argument("--seed", type=int, default=1, metavar="S")
+    rehearse.add_argument(
+        "--world", type=Path, metavar="DIR", help="knowledge files laid over the shipped ones: the world the machines come from"
+    )
+    rehearse.add_argument(
+        "--policy", nargs="+", metavar="NAME", help="planner, fixed, clairvoyant, random-legal (default: the first three)"
+    )
+    rehearse.add_argument("--jobs", type=int, default=None, metavar="J", help="processes (default: one per core)")
+    rehearse.add_argument("--json", action="store_true", help="one JSON document instead of a table")
+    rehearse.set_defaults(run=_rehearse)
     for name, words in (("serve", "start the server"), ("demo", "start the server with a made-up repair counter")):
         serve = commands.add_parser(name, help=words)
         serve.add_argument("--host", default="127.0.0.1")
@@ -108,6 +120,19 @@ def _read(arguments: argparse.Namespace) -> int:
                 f"{capture.pages[0].path}: expected a page of a known kind, got {capture.pages[0].detail}; --kind one of {kinds}"
             )
         _print(capture_document(capture))
+    return 0
+
+
+def _rehearse(arguments: argparse.Namespace) -> int:
+    from gatecheck.rehearse import rehearse
+
+    document = rehearse(
+        machines=arguments.machines, seed=arguments.seed, world=arguments.world, policies=arguments.policy, jobs=arguments.jobs
+    )  # fmt: skip
+    if arguments.json:
+        _print(document)
+    else:
+        print(document["table"])
     return 0
 
 

@@ -221,7 +221,7 @@ def weighed(entries: Sequence[Entry], stands: Sequence[bool], model: Model) -> l
                 counts[index] = False
             again.add(entry.move)
         elif isinstance(entry, Reading) and is_done(entry):
-            again -= model.affects[entry.move]
+            again -= model.voided(entry.move, entry.outcome)
         elif isinstance(entry, PutBack) and entry.fix in model.acts:
             again -= model.affects[entry.fix]
     last: Reading | None = None

@@ -173,7 +173,10 @@ def _current(model: Model, entries: Sequence[Entry], stands: Sequence[bool]) -> 
         if isinstance(entry, Reading) and entry.move in model.looks:
             current.add(entry.move)
         elif isinstance(entry, PutBack) or (isinstance(entry, Reading) and is_done(entry)):
-            current -= model.affects.get(entry.fix if isinstance(entry, PutBack) else entry.move, frozenset())
+            if isinstance(entry, PutBack):
+                current -= model.affects.get(entry.fix, frozenset())
+            else:
+                current -= model.voided(entry.move, entry.outcome)
     return frozenset(current)
 
 

@@ -64,7 +64,7 @@ class Machine:
     def data(self) -> str:
         """What the customer says of the data when asked."""
         kept = self.facts.get("data")
-        return "irreplaceable" if self.precious else kept if kept in SAFE_DATA else "none"  # type: ignore[return-value]
+        return "irreplaceable" if self.precious else str(kept) if kept in SAFE_DATA else "none"
 
     def fault_names(self) -> list[str]:
         return [self.world.space.fault_ids[i] for i in self.world.space.order[self.faults] if i >= 0]
@@ -86,11 +86,12 @@ class Machine:
         for component in self.world.acts[fix].components:
             now, before = np.array([self.faults]), np.array([self.before.pop(fix, self.faults)])
             self.faults = int(space.with_component_of(now, before, component)[0])
-        self._forget(fix)
+        for check in self.world.affects[fix]:
+            self.answers.pop(check, None)
         return {"put_back": fix}
 
     def _look(self, move: str) -> str:
-        outcomes = self.world.knowledge.move(move).outcomes
+        outcomes: tuple[str, ...] = self.world.knowledge.move(move).outcomes
         if move not in self.answers:
             shares = self.world.looks[move][:, self.faults]
             self.answers[move] = outcomes[int(self.rng.choice(len(outcomes), p=shares / shares.sum()))]
@@ -106,12 +107,10 @@ class Machine:
         outcome, edge = divmod(drawn, shares.shape[1])
         self.before[move] = self.faults
         self.faults = int(act.dst[edges][edge])
-        self._forget(move)
-        return self.world.knowledge.fixes[move].outcomes[outcome]
-
-    def _forget(self, fix: str) -> None:
-        for check in self.world.affects[fix]:
+        done: str = self.world.knowledge.fixes[move].outcomes[outcome]
+        for check in self.world.voided(move, done):
             self.answers.pop(check, None)
+        return done
 
     def _stress(self, move: str) -> None:
         """A move may cost what is on a failing drive; one that destroys costs what has no copy."""
@@ -132,4 +131,3 @@ class Machine:
             self.safe = True
         elif self.precious and not self.safe:
             self.lost = True
-

@@ -11,6 +11,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from gatecheck.core.knowledge.tables import Check, Fix
 from gatecheck.core.ticket import TicketState
 from gatecheck.core.triage.assess import Assessment
 from gatecheck.core.triage.costs import is_applicable, is_data_safe
@@ -52,6 +53,8 @@ def planner(sight: Sight) -> Step:
     asked = [q.fact for q in sight.result.questions]
     if "data" in asked and sight.state.facts.get("data") in (None, "unknown"):
         return Step("ask", "data")
+    if "recovery_key" in asked and sight.state.facts.get("recovery_key") in (None, "unknown"):
+        return Step("ask", "recovery_key")
     call = sight.result.call
     for move in sight.result.next:
         if call.choice and move.move not in (call.option.fixes if call.option else ()) and move.kind == "check":
@@ -101,7 +104,9 @@ def fixed(sight: Sight) -> Step:
     stuck = [t for t in state.trials if t.open and t.no_effect]
     if stuck:
         return Step("put-back", stuck[-1].fix)
-    if booted_at(state) is not None or any(r.move in ("board-work", "refer-lab") and r.outcome == "sent" for _, r in state.readings):
+    if booted_at(state) is not None or any(
+        r.move in ("board-work", "refer-lab") and r.outcome == "sent" for _, r in state.readings
+    ):
         return Step("stop", "release" if booted_at(state) is not None else "refer")
     wanted = []
     for move, answers in _ORDER:
@@ -144,8 +149,9 @@ def random_legal(sight: Sight) -> Step:
         return Step("stop", "release")
     held = {h.move for h in sight.result.held}
     knowledge = sight.model.knowledge
+    known: list[Check | Fix] = [*knowledge.checks.values(), *knowledge.fixes.values()]
     moves = [
-        m for m in (*knowledge.checks.values(), *knowledge.fixes.values())
+        m for m in known
         if m.id not in held and m.id not in sight.state.current and m.id not in sight.state.tried
         and is_applicable(m, sight.state.facts) and unmet_need(sight.model, sight.state, m) is None
     ]  # fmt: skip

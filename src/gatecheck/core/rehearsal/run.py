@@ -9,13 +9,13 @@ import numpy as np
 
 from gatecheck.core.rehearsal.machine import Entry, Machine, draw_facts
 from gatecheck.core.rehearsal.policies import POLICIES, Sight, Step
-from gatecheck.core.tape import NOT_DONE, parse_entries, parse_facts
+from gatecheck.core.tape import parse_entries, parse_facts
 from gatecheck.core.ticket import TicketState, fold
 from gatecheck.core.triage.assess import assess
 from gatecheck.core.triage.call import CHOICES, right_choices
 from gatecheck.core.triage.costs import entry_minutes
 from gatecheck.core.triage.gates import booted_at
-from gatecheck.core.triage.model import Model
+from gatecheck.core.triage.model import NOT_DONE, Model
 
 _MOST_STEPS = 70
 _ASKING_MINUTES = 1.0
@@ -89,25 +89,25 @@ def rehearse_one(model: Model, world: Model, policy: str, seed: int) -> Run:
         minutes = 1.0 if step.kind == "put-back" else spec.minutes + entry_minutes(model.knowledge, state, spec)
         hands_on += minutes
         total += minutes + (spec.unattended if entry.get("outcome") not in NOT_DONE else 0.0)
-        if entry.get("outcome") == "sent":
+        if entry.get("outcome") == "sent" or entry == {"move": "board-work", "outcome": "declined"}:
             ended = "refer"
             break
         if entry.get("outcome") == "declined" and step.what == "refer-lab":
             tape.append({"fact": {"consent": "given"}})
     final = fold(model, parse_facts(facts, model.knowledge), parse_entries(tape, model.knowledge))
-    comeback = ended != "refer" and bool(machine.fault_names())
+    # a customer who neither has a backup nor lets the data go ends the work; that is no comeback and no wrong call
+    refused = final.facts.get("consent") == "refused" and booted_at(final) is None
+    comeback = ended != "refer" and not refused and bool(machine.fault_names())
     if not wrong and comeback:
         wrong = f"left {', '.join(machine.fault_names())} in it ({ended})"
-    if not wrong and ended == "refer" and not any(e.get("outcome") == "sent" for e in tape) and not booted_at(final):
-        wrong = "" if not machine.fault_names() else "referred without sending"
-    return Run(
-        policy, faults, not wrong, wrong, hands_on, total, needless, machine.lost, comeback, len(tape), ended, tuple(tape)
-    )
+    return Run(policy, faults, not wrong, wrong, hands_on, total, needless, machine.lost, comeback, len(tape), ended, tuple(tape))
 
 
 def _answer(machine: Machine, fact: str, rng: np.random.Generator) -> dict[str, str]:
     if fact == "data":
         return {"data": machine.data}
+    if fact == "recovery_key":
+        return {"recovery_key": "on-ticket"}
     return {"consent": "given" if rng.random() < _CONSENTS else "refused"}
 
 

@@ -152,7 +152,7 @@ def _questions(model: Model, state: TicketState, call: Call, held: Sequence[Held
             asks.append(Question("consent", "Does the customer want the lab, or give the data up?"))
         elif "copy-data" in state.tried and _leans_on_data(call):
             asks.append(Question("consent", "The copy is not complete: may the rest be lost?"))
-    if "locked-volume" in locks:
+    if "locked-volume" in locks and state.facts.get("recovery_key") in (None, "unknown"):
         asks.append(Question("recovery_key", "The volume is encrypted: its recovery key has to be on the ticket"))
     if "mains-power" in locks and call.option and "mains-power" in call.option.held_by:
         asks.append(Question("mains", "The way out writes for long: connect mains"))

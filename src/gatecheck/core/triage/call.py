@@ -30,6 +30,9 @@ _SHOWN = 0.05
 """and is listed at all from this share on"""
 _CURES = 0.3
 """a fix counts as a cure for a fault from this probability on"""
+_LINK_OPEN = 0.04
+_STILL_WORTH = -1.0
+"""net of a move that is still worth making where the call is not clear (bench minutes)"""
 _OPTION_ABOVE = 0.02
 """a fix is a way out when something it cures is at least this likely"""
 _COMBINE_TOP = 24
@@ -323,8 +326,10 @@ def _is_made(
         return False, f"{model.knowledge.checks[check.move].name} would save more than it costs"
     if _data_is_open(model, state) and best.choice in ("replace", "reinstall"):
         return False, "Whether the data is safe decides between replacing and referring: ask"
+    if best.choice == "replace" and _may_sit_loose(model, state):
+        return False, "Reseat it first: a loose drive looks like a dead one"
     unsure = confidence < limits["made_confidence"] or best.p_success < limits["made_success"]
-    if unsure and plan.ranked:
+    if unsure and any(m.net > _STILL_WORTH for m in plan.ranked):
         return False, "Too close to decide, and there are moves left"
     return True, "No check that is left is worth its cost"
 
@@ -361,6 +366,13 @@ def _refer_first(model: Model, state: TicketState, p_drive: float) -> _Rule | No
             "refer", "refer-before-stress", "Irreplaceable data on a mechanically failing drive: a lab before any further stress"
         )
     return None
+
+
+def _may_sit_loose(model: Model, state: TicketState) -> bool:
+    """A loose or broken link is not ruled out, and reseating has not been tried though it could be."""
+    reseat = model.knowledge.fixes["reseat"]
+    possible = is_applicable(reseat, state.facts) and "reseat" not in state.tried
+    return possible and _probability(model, state, "link.loose", "link.broken") >= _LINK_OPEN
 
 
 def _data_is_open(model: Model, state: TicketState) -> bool:

@@ -20,6 +20,8 @@ Facts = Mapping[str, FactValue]
 NOT_DONE = ("could-not", "declined", "left-on")
 """outcomes of a fix after which nothing on the machine has changed"""
 
+_SHOWN_BY_THE_FIX = frozenset({"screen", "reduced-start"})
+
 _BARELY_STOPS = 0.8
 """a hypothesis that boots with this probability does not stop the boot"""
 
@@ -121,6 +123,11 @@ class Model:
             self._kept[key] = make()
         kept: T = self._kept[key]
         return kept
+
+    def voided(self, fix: str, outcome: str | None) -> frozenset[str]:
+        """Checks that may show something else after the fix; one that changed nothing left the screen as it was."""
+        affected = self.affects.get(fix, frozenset())
+        return affected - _SHOWN_BY_THE_FIX if outcome == "no-change" else affected
 
     def look(self, check: str, outcome: str) -> Floats:
         move = self.knowledge.move(check)

@@ -1,0 +1,145 @@
+"""Rehearsal: machines answer as their world says, policies work through the same fold, runs repeat by their seed."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pytest
+
+from gatecheck.cli import main
+from gatecheck.core.rehearsal.machine import Machine, draw_facts
+from gatecheck.core.rehearsal.policies import POLICIES
+from gatecheck.core.rehearsal.run import Run, rehearse_one, summarise
+from gatecheck.core.report import triage
+from gatecheck.core.triage.model import Model
+
+FACTS = {"platform": "pc", "form": "laptop", "drive_kind": "hdd", "data": "irreplaceable", "as_of_year": 2026}
+SEEDS = range(500, 512)
+
+
+def machine(model: Model, *faults: str, seed: int = 1, facts: dict[str, Any] | None = None) -> Machine:
+    """A machine with these faults and no others."""
+    made = Machine.draw(model, facts or FACTS, np.random.default_rng(seed))
+    made.faults = 0
+    for fault in faults:
+        made.faults = int(model.space.add[made.faults, model.space.index(fault)])
+    return made
+
+
+def share(model: Model, move: str, outcome: str, *faults: str, rounds: int = 300) -> float:
+    answers = [machine(model, *faults, seed=s).make(move)["outcome"] for s in range(rounds)]
+    return answers.count(outcome) / rounds
+
+
+@pytest.mark.parametrize(
+    ("move", "outcome", "fault"),
+    [
+        ("seen-setup", "absent", "drive.dead"),
+        ("screen", "volume-stop", "volume.damaged"),
+        ("copy-data", "complete", "drive.media"),
+        ("seat", "loose", "link.loose"),
+    ],
+)
+def test_a_machine_answers_as_its_world_says(model: Model, move: str, outcome: str, fault: str) -> None:
+    place = model.knowledge.move(move).outcomes.index(outcome)
+    expected = model.looks[move][place, model.space.add[0, model.space.index(fault)]]
+    assert share(model, move, outcome, fault) == pytest.approx(expected, abs=0.09)
+
+
+def test_the_same_check_answers_the_same_until_something_changed(model: Model) -> None:
+    made = machine(model, "link.loose")
+    assert len({made.make("seen-setup")["outcome"] for _ in range(20)}) == 1
+    before = made.make("seen-setup")["outcome"]
+    made.make("copy-data")
+    assert made.make("seen-setup")["outcome"] == before
+
+
+def test_a_fix_cures_as_often_as_its_table_says(model: Model) -> None:
+    cured = 0
+    for seed in range(300):
+        made = machine(model, "link.loose", seed=seed)
+        made.make("reseat")
+        cured += not made.fault_names()
+    fix = model.knowledge.fixes["reseat"]
+    assert cured / 300 == pytest.approx(fix.cures["link.loose"] * (1 - fix.could_not), abs=0.06)
+
+
+def test_a_trial_put_back_leaves_the_machine_as_found(model: Model) -> None:
+    for seed in range(40):
+        made = machine(model, "link.loose", seed=seed)
+        found = made.faults
+        made.make("set-mode")
+        made.put_back("set-mode")
+        assert made.faults == found
+
+
+def test_stress_on_a_failing_drive_may_cost_the_data(model: Model) -> None:
+    lost = sum(_after(model, "read-scan", "drive.mechanical", seed=s).lost for s in range(200)) / 200
+    assert lost == pytest.approx(model.knowledge.stress["surface"]["drive.mechanical"], abs=0.09)
+    assert not any(_after(model, "read-scan", "link.loose", seed=s).lost for s in range(50))
+    assert _after(model, "reinstall", "volume.damaged").lost
+    assert not _after(model, "reinstall", "volume.damaged", data="backed-up").lost
+
+
+def _after(model: Model, move: str, fault: str, seed: int = 1, data: str = "irreplaceable") -> Machine:
+    made = machine(model, fault, seed=seed, facts={**FACTS, "data": data})
+    made.make(move)
+    return made
+
+
+@pytest.fixture(scope="module")
+def runs(model: Model) -> dict[str, list[Run]]:
+    return {policy: [rehearse_one(model, model, policy, seed) for seed in SEEDS] for policy in POLICIES}
+
+
+def test_the_same_seed_gives_every_policy_the_same_machine(model: Model, runs: dict[str, list[Run]]) -> None:
+    assert len({tuple(r.faults for r in made) for made in runs.values()}) == 1
+    assert rehearse_one(model, model, "planner", SEEDS[0]) == runs["planner"][0]
+
+
+def test_the_planner_never_makes_a_held_move(model: Model, runs: dict[str, list[Run]]) -> None:
+    for seed, run in zip(SEEDS, runs["planner"], strict=True):
+        facts = draw_facts(model, np.random.default_rng(seed))
+        for place, entry in enumerate(run.tape):
+            if "move" in entry and place >= 2:  # story and screen come with the machine
+                before: Any = triage(model, {"facts": facts, "entries": list(run.tape[:place])})
+                assert entry["move"] not in {h["move"] for h in before["held"]}, (run.faults, place)
+
+
+def test_knowing_the_fault_takes_the_fewest_moves(runs: dict[str, list[Run]]) -> None:
+    moves = {policy: summarise(policy, made).moves_mean for policy, made in runs.items()}
+    assert moves["clairvoyant"] < moves["planner"] < moves["random-legal"]
+
+
+def test_planning_beats_the_fixed_order(runs: dict[str, list[Run]]) -> None:
+    planner, fixed = summarise("planner", runs["planner"]), summarise("fixed", runs["fixed"])
+    assert planner.right_calls > fixed.right_calls
+    assert planner.hands_on_mean < fixed.hands_on_mean
+
+
+def test_the_command_prints_a_table_and_json(capsys: pytest.CaptureFixture[str], tmp_path: Path) -> None:
+    assert main(["rehearse", "--machines", "3", "--seed", "4", "--policy", "clairvoyant", "--jobs", "1"]) == 0
+    assert "clairvoyant" in capsys.readouterr().out
+    (tmp_path / "faults.toml").write_text('[faults."link.loose"]\nodds = 500.0\n')
+    arguments = ["rehearse", "--machines", "6", "--policy", "clairvoyant", "--jobs", "1", "--json", "--world", str(tmp_path)]
+    assert main(arguments) == 0
+    document = json.loads(capsys.readouterr().out)
+    assert document["policies"][0]["machines"] == 6
+
+
+BAD = {
+    "policy": (["--policy", "lucky"], "--policy: expected one of planner"),
+    "machines": (["--machines", "0"], "--machines: expected 1 to"),
+    "world": (["--world", "/nowhere"], "--world /nowhere: expected a folder"),
+}
+
+
+@pytest.mark.parametrize(("arguments", "message"), BAD.values(), ids=BAD)
+def test_unusable_arguments_are_said_in_one_line(capsys: pytest.CaptureFixture[str], arguments: list[str], message: str) -> None:
+    assert main(["rehearse", *arguments]) == 2
+    err = capsys.readouterr().err
+    assert message in err
+    assert err.count("\n") == 1
