@@ -12,8 +12,9 @@ from typing import Any
 
 import pytest
 
-from conftest import DATA
 from gatecheck.cli import main
+
+DATA = Path(__file__).parent / "data"
 
 
 def run(capsys: pytest.CaptureFixture[str], *arguments: str) -> tuple[int, list[Any], str]:
