@@ -231,3 +231,97 @@ def test_digits_jump_to_bays_and_dark_is_kept(server: Any, window: Window) -> No
     assert page.evaluate("document.documentElement.dataset.theme") == before
     press(page, "b")
     expect(page.get_by_role("region", name="Hands wanted")).to_be_visible()
+
+
+def test_a_long_test_is_started_and_left(server: Any, window: Window) -> None:
+    number = server.take_in("screen=other-stop", "health-pages=clean", drive_kind="hdd", data="backed-up")
+    page = window()
+    page.goto(f"{server.url}/ticket/{number}")
+    search(page, "self-test, long")
+    in_hand(page, "Drive self-test, long")
+    press(page, "r")
+    expect(page.get_by_role("region", name="In hand")).to_contain_text("left")
+    press(page, "b")
+    expect(page.get_by_role("region", name="Running on their own")).to_contain_text("Drive self-test, long")
+    page.reload()
+    expect(page.get_by_role("region", name="Running on their own")).to_contain_text("min left")
+
+
+def test_rows_are_walked_and_found_by_keyboard(server: Any, window: Window) -> None:
+    server.take_in("screen=dead")
+    second = server.take_in("screen=no-boot-device", "sound=clunking", drive_kind="hdd")
+    page = window()
+    page.goto(server.url)
+    expect(page.get_by_role("region", name="Hands wanted").get_by_role("button")).to_have_count(2)
+    press(page, "ArrowDown", "Enter")
+    expect(page).to_have_url(re.compile(f"/ticket/{second}$"))  # danger stands first
+    press(page, "b", "/")
+    page.get_by_role("textbox", name="find").fill("GC-0001")
+    expect(page.get_by_role("dialog").get_by_role("button")).to_have_count(1)
+    press(page, "Enter")
+    expect(page).to_have_url(re.compile("/ticket/1$"))
+
+
+def test_a_gate_shows_its_reason_and_its_moves(server: Any, window: Window) -> None:
+    number = server.take_in("screen=no-boot-device", "seen-setup=absent", drive_kind="hdd")
+    page = window()
+    page.goto(f"{server.url}/ticket/{number}")
+    page.get_by_role("button", name=re.compile("^Detection: ")).click()
+    sheet = page.get_by_role("dialog", name="Detection")
+    expect(sheet).to_contain_text("Not there")
+    expect(sheet.get_by_role("option", name=re.compile("Reseat drive and cable"))).to_be_visible()
+    expect(sheet.get_by_role("option", name=re.compile("Repair the volume"))).to_have_count(0)
+    press(page, "Escape")
+    expect(sheet).to_have_count(0)
+    in_hand(page, "Reseat drive and cable")
+
+
+LONG = "Boatbuilder Larsund & Daughters, drawing office on the slip behind the old ropewalk, second floor, ring twice"
+
+
+@pytest.mark.parametrize("size", [(1280, 800), (1024, 768)], ids=["screen", "tablet"])
+def test_nothing_runs_off_the_page(server: Any, window: Window, size: tuple[int, int]) -> None:
+    page = window()
+    page.set_viewport_size({"width": size[0], "height": size[1]})
+    body = {
+        "customer": LONG,
+        "machine": "Ferrow Lathe-14 with a name that goes on",
+        "by": "KT",
+        "words": LONG,
+        "bay": 1,
+        "facts": {"drive_kind": "nvme", "data": "backed-up"},
+    }
+    entries = [{"move": "screen", "outcome": "health-warning"}]
+    number = page.request.post(f"{server.url}/api/tickets", data={**body, "entries": entries}).json()["id"]
+    page.goto(f"{server.url}/ticket/{number}")
+    expect(tape(page)).to_have_count(2)
+    drop(page, "machine.gcap", demo.flash_capture("QUARRY FLINT N256", "QF2-009914", 256, used=104))
+    expect(tape(page)).to_have_count(3)
+    for path in ("/", f"/ticket/{number}", f"/ticket/{number}/pages"):
+        page.goto(server.url + path)
+        expect(page.get_by_role("heading", level=1).first).to_be_visible()
+        wide = page.evaluate("document.documentElement.scrollWidth - document.documentElement.clientWidth")
+        assert wide <= 0, path
+    page.goto(server.url)
+    box = page.get_by_role("img").first.bounding_box()
+    assert box is not None
+    assert box["width"] > 300
+
+
+def test_a_page_opened_while_the_server_is_away_comes_up_when_it_is_back(server: Any, window: Window) -> None:
+    number = server.take_in("screen=dead")
+    page = window()
+    page.goto(server.url)
+    expect(page.get_by_text("Ferrow Lathe-14")).to_be_visible()
+    server.stop()
+    press(page, "ArrowDown", "Enter")
+    expect(page.get_by_text("The server does not answer").first).to_be_visible()
+    server.start()
+    expect(page.get_by_role("heading", name="Ferrow Lathe-14")).to_be_visible(timeout=20_000)
+    assert server.ticket(number)["tape"]
+
+
+def test_an_unknown_ticket_is_said_so(server: Any, window: Window) -> None:
+    page = window()
+    page.goto(f"{server.url}/ticket/77")
+    expect(page.get_by_role("alert")).to_contain_text("expected a ticket of this shop")

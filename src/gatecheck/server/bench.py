@@ -51,6 +51,7 @@ class Bench:
         self.shop, self.prefix, self.bays = shop, prefix, bays
         self.announce: Callable[[Mapping[str, object]], None] = lambda event: None
         self._folded: dict[int, _Folded] = {}
+        self._tape_locks: dict[int, threading.Lock] = {}
         self._lock = threading.Lock()
 
     # --- reading -----------------------------------------------------------------------------------------------
@@ -152,10 +153,19 @@ class Bench:
         self, ticket_id: int, body: Mapping[str, Any], *, by: str, key: str | None = None, at: str | None = None
     ) -> TicketOut:
         """Append one entry; returns the ticket after it, once it is durable. Raises TapeError, NotFoundError, StoreError."""
+        with self._appending(ticket_id):
+            return self._append(ticket_id, body, by=by, key=key, at=at)
+
+    def _appending(self, ticket_id: int) -> threading.Lock:
+        """One entry after the other on each tape; other tickets go on meanwhile."""
+        with self._lock:
+            return self._tape_locks.setdefault(ticket_id, threading.Lock())
+
+    def _append(self, ticket_id: int, body: Mapping[str, Any], *, by: str, key: str | None, at: str | None) -> TicketOut:
         row = self._row_of(ticket_id)
         if row.closed_at:
             raise TapeError(f"ticket {row.number}", expected="an open ticket", got="one that was handed over")
-        for _ in range(_TRIES):
+        for _ in range(_TRIES):  # another process may write to the same database
             with self.database.read() as connection:
                 tape = tickets.tape_of(connection, ticket_id)
                 repeated = tickets.place_of_request(connection, ticket_id, key)
@@ -166,7 +176,7 @@ class Bench:
             view = self._fold(row, longer)  # checks the entry: nothing is kept that cannot be folded
             with self.database.write() as connection:
                 if tickets.tape_length(connection, ticket_id) != len(tape):
-                    continue  # somebody on another screen was faster: check against the longer tape
+                    continue  # somebody was faster: check against the longer tape
                 tickets.append_entry(connection, ticket_id, len(tape), body, by=by, at=moment, key=key)
             with self._lock:
                 self._folded[ticket_id] = _Folded(len(longer), view)

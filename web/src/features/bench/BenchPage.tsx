@@ -12,9 +12,9 @@ import { IntakeSheet } from '../intake'
 import { gateX } from '../line/geometry'
 import { T } from '../../words'
 import { BenchRow } from './BenchRow'
+import { BAY_COLUMN, LINE_COLUMN, LINE_WIDTH, NAME_COLUMN, TODO_COLUMN } from './columns'
 import { FindSheet } from './FindSheet'
 
-export const LINE_WIDTH = 640
 const GROUPS = [
   { turn: 'hands', title: T.handsWanted },
   { turn: 'running', title: T.running },
@@ -59,10 +59,15 @@ export function BenchPage() {
       </header>
       {rows.length > 0 ? (
         <>
-          <div className="relative ml-[330px] h-6 text-m text-soft" style={{ width: LINE_WIDTH }} aria-hidden>
-            {words.gates.map((gate, index) => (
-              <span key={gate.id} className="absolute -translate-x-1/2" style={{ left: gateX(index, LINE_WIDTH, 12, 14) }}>{gate.name}</span>
-            ))}
+          <div className="flex h-6 gap-3 border-l-[6px] border-transparent pr-7 text-m text-soft" aria-hidden>
+            <span className={BAY_COLUMN} />
+            <span className={NAME_COLUMN} />
+            <span className={`relative ${LINE_COLUMN}`}>
+              {words.gates.map((gate, index) => (
+                <span key={gate.id} className="absolute -translate-x-1/2" style={{ left: `${(gateX(index, LINE_WIDTH, 12, 14) / LINE_WIDTH) * 100}%` }}>{gate.name}</span>
+              ))}
+            </span>
+            <span className={TODO_COLUMN} />
           </div>
           {GROUPS.map(({ turn, title }) => {
             const group = rows.filter((r) => r.turn === turn)

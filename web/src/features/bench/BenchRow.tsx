@@ -4,7 +4,7 @@ import { minutes, percent } from '../../lib/format'
 import { useProgress } from '../../lib/running'
 import { factValue, T } from '../../words'
 import { BootLine } from '../line/BootLine'
-import { LINE_WIDTH } from './BenchPage'
+import { BAY_COLUMN, LINE_COLUMN, LINE_WIDTH, NAME_COLUMN, TODO_COLUMN } from './columns'
 
 function RunningNote({ row }: { row: Row }) {
   const { move } = useWords()
@@ -45,7 +45,7 @@ function Todo({ row }: { row: Row }) {
     <>
       <div className={`text-l font-semibold leading-6 ${row.urgent ? 'text-brick' : ''}`}>{move(row.next_move).name}</div>
       <div className="line-clamp-2 text-s text-soft">
-        {row.next_why}
+        {row.next_why.replace(/\.$/, '')}
         {!row.urgent && row.next_minutes ? ` · ${minutes(row.next_minutes)}` : ''}
       </div>
       {row.open_trials > 0 && <div className="text-s font-semibold text-ochre">{T.openTrials(row.open_trials)}</div>}
@@ -65,14 +65,14 @@ export function BenchRow({ row, onOpen }: { row: Row; onOpen: () => void }) {
       type="button" data-bench-row onClick={onOpen}
       className={`flex w-full items-center gap-3 border-b border-l-[6px] border-b-hair py-px pr-7 ${isHands ? 'border-l-indigo bg-sheet' : 'border-l-transparent'} focus-visible:outline-offset-[-3px]`}
     >
-      <span className={`w-[56px] shrink-0 text-center text-xxl ${isHands ? 'font-bold text-indigo' : 'text-soft'}`}>{row.bay ?? '·'}</span>
-      <span className="w-[244px] shrink-0 overflow-hidden">
+      <span className={`${BAY_COLUMN} text-center text-xxl ${isHands ? 'font-bold text-indigo' : 'text-soft'}`}>{row.bay ?? '·'}</span>
+      <span className={`${NAME_COLUMN} overflow-hidden`}>
         <span className="block truncate text-l font-semibold">{row.machine}</span>
         <span className="block truncate text-s text-soft">{row.customer}</span>
         <span className="block truncate text-s text-soft">{facts.join(' · ') || T.shelf}</span>
       </span>
-      <span className="shrink-0"><BootLine gates={row.gates} width={LINE_WIDTH} started={row.started} label={states} /></span>
-      <span className="min-w-0 flex-1"><Todo row={row} /></span>
+      <span className={LINE_COLUMN}><BootLine gates={row.gates} width={LINE_WIDTH} started={row.started} label={states} /></span>
+      <span className={TODO_COLUMN}><Todo row={row} /></span>
     </button>
   )
 }

@@ -46,7 +46,7 @@ export function BootLine({ gates, width, large = false, started, label }: BootLi
   const inkEnd = next === undefined ? end : next - half
   const height = y + post + depth + (large ? 6 : 5)
   return (
-    <svg role="img" aria-label={label} viewBox={`0 0 ${width} ${height}`} width={width} height={height} className="block max-w-full">
+    <svg role="img" aria-label={label} viewBox={`0 0 ${width} ${height}`} className="block h-auto w-full">
       <path d={ridgePath(gates, xs, width, y + post + 3, depth)} fill="var(--ridge)" className="moves" />
       <line x1={start} x2={end} y1={y} y2={y} stroke="var(--line)" strokeWidth="1.5" strokeDasharray="2.5 4" />
       <line x1={start} x2={inkEnd} y1={y} y2={y} stroke="var(--ink)" strokeWidth={large ? 5 : 4} className="moves" />

@@ -20,7 +20,7 @@ function Verdict({ ticket }: { ticket: Ticket }) {
   const name = words.call_names[call.choice ?? call.leans]
   const fix = call.fix ?? call.held_fix
   return (
-    <div className="w-[230px] shrink-0">
+    <div className="w-[170px] shrink-0 xl:w-[230px]">
       <div className="text-s text-soft">{ticket.signed != null ? T.callSigned : call.choice ? T.callIs : T.callLeans}</div>
       <div className="text-l font-bold leading-6">{name}</div>
       {call.choice && fix && fix !== 'power-down' && <div className="text-s text-soft">{lowerFirst(move(fix).name)}</div>}
@@ -33,7 +33,7 @@ function Beam({ ticket }: { ticket: Ticket }) {
   const { words } = useWords()
   const call = ticket.call
   return (
-    <ol className="relative flex w-[560px] shrink-0 justify-between" aria-label={T.callIs}>
+    <ol className="relative flex w-[480px] shrink-0 justify-between xl:w-[560px]" aria-label={T.callIs}>
       <span aria-hidden className="absolute left-10 right-10 top-[43px] h-0.5 bg-ink" />
       {CHOICES.map((choice) => {
         const p = call.balance[choice] ?? 0
@@ -76,7 +76,7 @@ export const CallStrip = memo(function CallStrip({ ticket, onSign, onHandOver }:
       <div className="min-w-0 flex-1 text-s text-soft">
         <p className="line-clamp-2">{call.choice ? call.why : `${T.madeWhen} ${lowerFirst(call.why)}`}.</p>
         {waits ? (
-          <p className="line-clamp-2 font-semibold text-brick">{T.waitsFor}: {lowerFirst(words.interlocks[call.held_by[0]!] ?? '')}</p>
+          <p className="line-clamp-2 font-semibold text-ink">{T.waitsFor}: {lowerFirst(words.interlocks[call.held_by[0]!] ?? '')}</p>
         ) : (
           <p className="line-clamp-2"><Tips ticket={ticket} /></p>
         )}

@@ -48,19 +48,19 @@ export const TicketHead = memo(function TicketHead({ ticket, onGate, onBench, on
           <KeyAction hotkey="B" label={T.bench} onPress={onBench} />
         </span>
       </div>
-      <nav aria-label="gates" className="relative mx-auto h-7" style={{ width: HEAD_WIDTH }}>
+      <nav aria-label="gates" className="relative h-7">
         {ticket.gates.map((gate, index) => (
           <button
             key={gate.id} type="button" title={gate.why} onClick={() => onGate(gate.id)}
             aria-label={`${words.gates[index]?.name}: ${word[gate.state]}. ${gate.why}`}
             className={`absolute min-h-8 -translate-x-1/2 px-2 text-l ${gate.state === 'shut' || gate.state === 'suspect' ? 'font-bold' : 'text-soft'}`}
-            style={{ left: gateX(index, HEAD_WIDTH, 30, 20) }}
+            style={{ left: `${(gateX(index, HEAD_WIDTH, 30, 20) / HEAD_WIDTH) * 100}%` }}
           >
             {words.gates[index]?.name}
           </button>
         ))}
       </nav>
-      <div className="mx-auto" style={{ width: HEAD_WIDTH }}>
+      <div>
         <BootLine gates={ticket.gates} width={HEAD_WIDTH} large started={started} label={ticket.gates.map((g, i) => `${words.gates[i]?.name} ${word[g.state]}`).join(', ')} />
       </div>
     </header>

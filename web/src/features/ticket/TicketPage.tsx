@@ -92,7 +92,7 @@ function OpenTicket({ ticket }: { ticket: Ticket }) {
   return (
     <DropZone onFile={(file) => addFile.mutate(file)}>
       <TicketHead ticket={ticket} onGate={actions.gate} onBench={actions.bench} onFacts={actions.facts} />
-      <div className="grid min-h-0 flex-1 grid-cols-[268px_1fr_320px]">
+      <div className="grid min-h-0 flex-1 grid-cols-[220px_minmax(0,1fr)_260px] xl:grid-cols-[268px_minmax(0,1fr)_320px]">
         <PaneBoundary><Tape ticket={ticket} onUndo={actions.undo} /></PaneBoundary>
         <PaneBoundary>
           <div className="overflow-y-auto px-5 py-4">

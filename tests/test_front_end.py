@@ -1,0 +1,87 @@
+"""What can be checked of the front end without a browser: contrast, its own words, no address beyond this machine."""
+
+from __future__ import annotations
+
+import json
+import re
+from itertools import product
+from pathlib import Path
+
+import pytest
+
+WEB = Path(__file__).parents[1] / "web"
+STYLES = (WEB / "src" / "styles.css").read_text()
+BLOCKS = {"light": STYLES.split(":root {")[1].split("}")[0], "dark": STYLES.split("[data-theme='dark'] {")[1].split("}")[0]}
+
+
+def colours(theme: str) -> dict[str, tuple[float, float, float]]:
+    found = re.findall(r"--(\w+): #([0-9a-f]{6});", BLOCKS[theme])
+    return {name: tuple(int(code[i : i + 2], 16) / 255 for i in (0, 2, 4)) for name, code in found}  # type: ignore[misc]
+
+
+def luminance(rgb: tuple[float, float, float]) -> float:
+    """WCAG 2.2, relative luminance."""
+    linear = [c / 12.92 if c <= 0.04045 else ((c + 0.055) / 1.055) ** 2.4 for c in rgb]
+    return 0.2126 * linear[0] + 0.7152 * linear[1] + 0.0722 * linear[2]
+
+
+def contrast(one: tuple[float, float, float], other: tuple[float, float, float]) -> float:
+    light, dark = sorted((luminance(one), luminance(other)), reverse=True)
+    return (light + 0.05) / (dark + 0.05)
+
+
+@pytest.mark.parametrize(
+    ("theme", "text", "ground"), list(product(BLOCKS, ("ink", "soft", "indigo", "brick"), ("paper", "sheet", "mat")))
+)
+def test_text_meets_wcag_aa(theme: str, text: str, ground: str) -> None:
+    if (text, ground) == ("brick", "mat"):
+        pytest.skip("brick is not written on the mat")
+    palette = colours(theme)
+    assert contrast(palette[text], palette[ground]) >= 4.5
+
+
+@pytest.mark.parametrize(("theme", "mark"), list(product(BLOCKS, ("pine", "brick", "ochre", "indigo", "ink"))))
+def test_marks_meet_wcag_aa_for_graphics(theme: str, mark: str) -> None:
+    palette = colours(theme)
+    for ground in ("paper", "sheet"):
+        assert contrast(palette[mark], palette[ground]) >= 3.0
+
+
+def sources() -> list[Path]:
+    return [p for p in (WEB / "src").rglob("*.ts*") if p.name != "schema.d.ts"]
+
+
+def test_the_built_page_asks_nothing_of_other_machines() -> None:
+    built = "".join(p.read_text(errors="replace") for p in (WEB / "dist").rglob("*") if p.suffix in {".html", ".css"})
+    assert not re.findall(r"(?:src|href|url)\s*[=(]\s*[\"']?https?://", built)
+
+
+def test_the_script_stays_small() -> None:
+    import gzip
+
+    script = b"".join(p.read_bytes() for p in (WEB / "dist" / "assets").glob("*.js"))
+    assert len(gzip.compress(script)) < 300_000
+
+
+def test_words_stand_in_their_file() -> None:
+    """A sentence between tags belongs in words.ts, so that a second language is a file."""
+    stray = {}
+    for file in sources():
+        found = re.findall(r">\s*([A-Z][a-z]+(?: [a-z]+){2,})[^<{]*<", file.read_text())
+        if found:
+            stray[file.name] = found
+    assert not stray
+
+
+@pytest.mark.parametrize("file", sources(), ids=lambda p: p.name)
+def test_a_component_stays_readable(file: Path) -> None:
+    assert len(file.read_text().splitlines()) <= 220
+
+
+def test_lock_file_and_configuration_hold_no_addresses() -> None:
+    lock = json.loads((WEB / "package-lock.json").read_text())
+    assert not any("resolved" in package for package in lock["packages"].values())
+    for name in ("requirements.txt", "requirements-dev.txt"):
+        text = (WEB.parent / name).read_text()
+        assert "http" not in text.replace("httpx2", "").replace("httpcore2", "")
+        assert all("==" in line for line in text.splitlines() if line and not line.startswith(("#", "-r")))
