@@ -58,6 +58,8 @@ class TicketState:
     steps: tuple[Step, ...]
     readings: tuple[tuple[int, Reading], ...]
     """every standing reading with its place, in order"""
+    latest: Mapping[str, tuple[int, Reading]]
+    """move -> its last standing reading with its place"""
     trials: tuple[Trial, ...]
     overrides: frozenset[tuple[str, str]]
     """(interlock, move) pairs overridden with a reason"""
@@ -75,7 +77,8 @@ class TicketState:
     """place of the last call that was signed and not followed by a new reading"""
 
     def last(self, move: str) -> Reading | None:
-        return next((r for _, r in reversed(self.readings) if r.move == move), None)
+        found = self.latest.get(move)
+        return found[1] if found else None
 
 
 def fold(model: Model, facts: Facts, entries: Sequence[Entry]) -> TicketState:
@@ -92,6 +95,7 @@ def fold(model: Model, facts: Facts, entries: Sequence[Entry]) -> TicketState:
         belief=belief,
         steps=tuple(steps),
         readings=readings,
+        latest={reading.move: (index, reading) for index, reading in readings},
         trials=trials,
         overrides=frozenset((e.interlock, e.move) for e, s in zip(entries, stands, strict=True) if s and isinstance(e, Override)),
         current=_current(model, entries, stands),
@@ -294,8 +298,10 @@ def _weigh(model: Model, facts: Facts, particles: _Particles, reading: Reading) 
         check = model.knowledge.checks.get(reading.move)
         if check and check.says_nothing_when and fact_test(check.says_nothing_when, facts):
             return
-        likelihoods = [w * model.look(reading.move, o) for o, w in reading.weights.items()]
-        particles.multiply(likelihoods[0] if len(likelihoods) == 1 else np.sum(likelihoods, axis=0))
+        if reading.is_soft:
+            particles.multiply(np.sum([w * model.look(reading.move, o) for o, w in reading.weights.items()], axis=0))
+        else:
+            particles.multiply(model.look(reading.move, next(iter(reading.weights))))
         return
     transition, outcomes = model.acts[reading.move], model.knowledge.fixes[reading.move].outcomes
     not_done = reading.weights.get("could-not", 0.0)

@@ -5,7 +5,6 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from gatecheck.core.knowledge.tables import Check
-from gatecheck.core.tape import Reading
 from gatecheck.core.ticket import TicketState
 from gatecheck.core.triage.model import Model
 from gatecheck.core.wording import percent
@@ -64,9 +63,8 @@ def _gate_state(model: Model, state: TicketState, position: int, booted: int | N
 
 def _evidence(model: Model, state: TicketState, gate: str) -> tuple[list[int], list[int]]:
     """Places of the last readings that open the gate and of those that name it as the place it stops."""
-    last: dict[str, tuple[int, Reading]] = {r.move: (i, r) for i, r in state.readings}
     opening, naming = [], []
-    for move, (index, reading) in last.items():
+    for move, (index, reading) in state.latest.items():
         check = model.knowledge.checks.get(move)
         if isinstance(check, Check) and reading.outcome:
             if gate in check.opens.get(reading.outcome, ()):

@@ -45,12 +45,12 @@ def readings_that_count(
 ) -> tuple[int, ...]:
     """Places of the last reading of each wanted move that shows a wanted outcome and is still about this part."""
     since = -1
-    for index, reading in state.readings:
-        fix = model.knowledge.fixes.get(reading.move)
-        if fix and is_done(reading) and any(fix.cures.get(f, 0.0) >= _RENEWING for f in renewed_by):
-            since = index
-    last = {r.move: (i, r) for i, r in state.readings if i > since and r.move in wanted}
-    return tuple(sorted(i for i, r in last.values() if r.outcome in wanted[r.move]))
+    for fix in model.knowledge.fixes.values():
+        done = state.latest.get(fix.id)
+        if done and is_done(done[1]) and any(fix.cures.get(f, 0.0) >= _RENEWING for f in renewed_by):
+            since = max(since, done[0])
+    last = [state.latest[move] for move in wanted if move in state.latest]
+    return tuple(sorted(i for i, r in last if i > since and r.outcome in wanted[r.move]))
 
 
 def _grounds(model: Model, state: TicketState, lock: Interlock) -> tuple[str, tuple[int, ...]] | None:
