@@ -114,6 +114,15 @@ def test_every_error_is_a_problem_document(client: TestClient, method: str, path
     assert detail in problem["detail"]
 
 
+def test_a_failure_of_the_server_is_a_problem_document_too(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    bench = make_bench(tmp_path)
+    monkeypatch.setattr(bench, "overview", lambda: 1 / 0)
+    with TestClient(create_app(bench), raise_server_exceptions=False) as opened:
+        answer = opened.get("/api/bench")
+    assert (answer.status_code, answer.headers["content-type"]) == (500, "application/problem+json")
+    assert "ZeroDivisionError" in answer.json()["detail"]
+
+
 def test_a_refused_intake_leaves_nothing_behind(client: TestClient) -> None:
     bad = {"customer": "c", "machine": "m", "by": "KT", "entries": [*readings("screen=dead"), {"put_back": "set-mode"}]}
     assert client.post("/api/tickets", json=bad).status_code == 422

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 from pathlib import Path
@@ -31,6 +32,8 @@ from gatecheck.server.models import (
     WordsOut,
 )  # fmt: skip
 from gatecheck.store import StoreError
+
+_log = logging.getLogger(__name__)
 
 _STATUS: tuple[tuple[type[BenchError], int, str], ...] = (
     (NotFoundError, 404, "Not found"),
@@ -87,6 +90,13 @@ def _map_errors(app: FastAPI) -> None:
         assert isinstance(error, HTTPException)
         return _problem(error.status_code, "Not possible", str(error.detail))
 
+    async def unexpected(request: Request, error: Exception) -> Response:
+        _log.error("%s %s failed", request.method, request.url.path, exc_info=error)
+        return _problem(
+            500, "The server failed", f"{type(error).__name__}: nothing was kept of this request; the tape is as it was"
+        )
+
+    app.add_exception_handler(Exception, unexpected)
     app.add_exception_handler(BenchError, bench_error)
     app.add_exception_handler(RequestValidationError, invalid)
     app.add_exception_handler(HTTPException, http)
