@@ -10,6 +10,7 @@ import os
 
 os.environ["OPENBLAS_NUM_THREADS"] = "1"
 
+import gc
 import random
 import subprocess
 import sys
@@ -75,6 +76,7 @@ def by_loops(model: Model, tape: list[tuple[str, str]]) -> dict[int, float]:
 
 def main() -> None:
     model = shipped_model()
+    gc.freeze()  # as the server does once it is up
     facts = parse_facts(FACTS, model.knowledge)
     short = [("screen", "no-boot-device"), ("seen-setup", "absent"), ("sound", "steady"), ("clock", "right"), ("port", "on")]
     entries = parse_entries([{"move": m, "outcome": o} for m, o in short], model.knowledge)

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from gatecheck.core.errors import TapeError
 from gatecheck.core.knowledge.tables import Knowledge
@@ -25,14 +25,12 @@ class Reading:
 
     move: str
     weights: Mapping[str, float]
+    outcome: str | None = field(init=False, compare=False)
+    """the outcome it names directly, if any"""
 
-    @property
-    def outcome(self) -> str | None:
-        """The outcome it names directly, if any."""
-        if len(self.weights) == 1:
-            return next(iter(self.weights))
+    def __post_init__(self) -> None:
         best = max(self.weights, key=lambda o: self.weights[o])
-        return best if self.weights[best] >= DIRECT_SHARE else None
+        object.__setattr__(self, "outcome", best if self.weights[best] >= DIRECT_SHARE else None)
 
     @property
     def is_soft(self) -> bool:

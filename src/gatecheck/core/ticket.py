@@ -71,6 +71,8 @@ class TicketState:
     """where the technician is: setup, live, media or None"""
     is_open: bool
     """the case was opened"""
+    booted: int | None
+    """place of the last start that succeeded, unless a later one failed"""
     running: int | None
     """place of the entry that started a move which still runs on its own"""
     signed: int | None
@@ -102,9 +104,20 @@ def fold(model: Model, facts: Facts, entries: Sequence[Entry]) -> TicketState:
         tried=_tried(model, entries, stands),
         visit=visit,
         is_open=is_open,
+        booted=_booted(readings),
         running=_running(entries, stands),
         signed=_signed(entries, stands),
     )  # fmt: skip
+
+
+def _booted(readings: Sequence[tuple[int, Reading]]) -> int | None:
+    booted = None
+    for index, reading in readings:
+        if reading.outcome == "boots":
+            booted = index
+        elif reading.move == "screen" or reading.outcome in ("no-change", "other-screen", "now-seen"):
+            booted = None
+    return booted
 
 
 def _running(entries: Sequence[Entry], stands: Sequence[bool]) -> int | None:

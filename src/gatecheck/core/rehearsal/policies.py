@@ -15,7 +15,6 @@ from gatecheck.core.knowledge.tables import Check, Fix
 from gatecheck.core.ticket import TicketState
 from gatecheck.core.triage.assess import Assessment
 from gatecheck.core.triage.costs import is_applicable, is_data_safe
-from gatecheck.core.triage.gates import booted_at
 from gatecheck.core.triage.model import Model
 from gatecheck.core.triage.plan import unmet_need
 
@@ -104,10 +103,10 @@ def fixed(sight: Sight) -> Step:
     stuck = [t for t in state.trials if t.open and t.no_effect]
     if stuck:
         return Step("put-back", stuck[-1].fix)
-    if booted_at(state) is not None or any(
+    if state.booted is not None or any(
         r.move in ("board-work", "refer-lab") and r.outcome == "sent" for _, r in state.readings
     ):
-        return Step("stop", "release" if booted_at(state) is not None else "refer")
+        return Step("stop", "release" if state.booted is not None else "refer")
     wanted = []
     for move, answers in _ORDER:
         spec = model.knowledge.move(move)
@@ -145,7 +144,7 @@ def clairvoyant(sight: Sight) -> Step:
 
 def random_legal(sight: Sight) -> Step:
     """Any move that is not held and can be made; stops when the machine starts."""
-    if booted_at(sight.state) is not None:
+    if sight.state.booted is not None:
         return Step("stop", "release")
     held = {h.move for h in sight.result.held}
     knowledge = sight.model.knowledge

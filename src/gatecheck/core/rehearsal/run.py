@@ -14,7 +14,6 @@ from gatecheck.core.ticket import TicketState, fold
 from gatecheck.core.triage.assess import assess
 from gatecheck.core.triage.call import CHOICES, right_choices
 from gatecheck.core.triage.costs import entry_minutes
-from gatecheck.core.triage.gates import booted_at
 from gatecheck.core.triage.model import NOT_DONE, Model
 
 _MOST_STEPS = 70
@@ -96,7 +95,7 @@ def rehearse_one(model: Model, world: Model, policy: str, seed: int) -> Run:
             tape.append({"fact": {"consent": "given"}})
     final = fold(model, parse_facts(facts, model.knowledge), parse_entries(tape, model.knowledge))
     # a customer who neither has a backup nor lets the data go ends the work; that is no comeback and no wrong call
-    refused = final.facts.get("consent") == "refused" and booted_at(final) is None
+    refused = final.facts.get("consent") == "refused" and final.booted is None
     comeback = ended != "refer" and not refused and bool(machine.fault_names())
     if not wrong and comeback:
         wrong = f"left {', '.join(machine.fault_names())} in it ({ended})"

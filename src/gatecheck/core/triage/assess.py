@@ -10,7 +10,7 @@ import numpy as np
 from gatecheck.core.ticket import TicketState
 from gatecheck.core.triage.call import Call, make_call
 from gatecheck.core.triage.costs import is_data_safe
-from gatecheck.core.triage.gates import GateState, booted_at, gate_states
+from gatecheck.core.triage.gates import GateState, gate_states
 from gatecheck.core.triage.interlocks import Held, held_moves
 from gatecheck.core.triage.model import Model
 from gatecheck.core.triage.plan import NextMove, Plan, describe, make_plan, unmet_need
@@ -124,7 +124,7 @@ def _copy_comes_first(model: Model, state: TicketState, call: Call, held: Sequen
     copying = model.knowledge.fixes["copy-data"]
     if is_data_safe(state.facts) or any(h.move == "copy-data" for h in held) or "copy-data" in state.tried:
         return False
-    if unmet_need(model, state, copying) or float(state.belief @ model.reach["unseen"]) < 0.6 or booted_at(state) is not None:
+    if unmet_need(model, state, copying) or float(state.belief @ model.reach["unseen"]) < 0.6 or state.booted is not None:
         return False
     failing = float(state.belief @ model.having(*["drive.media", "drive.mechanical", "drive.worn"]))
     warned = any(h.interlock == "copy-first" and h.entries for h in held) or failing >= _LIKELY_FAILING

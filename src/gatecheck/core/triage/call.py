@@ -15,7 +15,6 @@ import numpy as np
 from gatecheck.core.knowledge.tables import Fix
 from gatecheck.core.ticket import TicketState
 from gatecheck.core.triage.costs import SAFE_DATA, data_worth, entry_minutes, is_applicable, is_data_safe
-from gatecheck.core.triage.gates import booted_at
 from gatecheck.core.triage.interlocks import Held, readings_that_count
 from gatecheck.core.triage.model import Model
 from gatecheck.core.triage.plan import BARRING, DRIVE_FAULTS, SOFTWARE_GATES, Plan, drive_failing, looks_due
@@ -156,7 +155,7 @@ def _software_only(model: Model, way: Sequence[str]) -> bool:
 def _ways_out(model: Model, state: TicketState) -> list[tuple[str, ...]]:
     """Release, every applicable untried fix, and the sets of fixes that the likeliest several-fault hypotheses need."""
     usable = [f for f in map(model.knowledge.fixes.__getitem__, model.fix_ids) if _is_usable(f, state)]
-    may_start = booted_at(state) is not None or "screen" not in state.current
+    may_start = state.booted is not None or "screen" not in state.current
     ways: dict[tuple[str, ...], None] = {(): None} if may_start else {}
     ways |= {(f.id,): None for f in usable if _can_matter(model, state, f)}
     marginals = state.belief @ model.space.member
@@ -441,7 +440,7 @@ def _hardware_passed(model: Model, state: TicketState, p_drive: float) -> _Rule 
         _shows(state, move, outcome)
         for move, outcome in (("loader-look", "missing"), ("loader-look", "damaged"), ("disk-layout", "table-damaged"), ("disk-layout", "no-boot-record"))
     )  # fmt: skip
-    if passed and rolled_back and reached and sound_before and not repairable and software >= 0.5 and booted_at(state) is None:
+    if passed and rolled_back and reached and sound_before and not repairable and software >= 0.5 and state.booted is None:
         return _Rule(
             "reinstall", "hardware-passed", "All hardware passed and it still does not start: reinstall before replacing anything"
         )

@@ -23,20 +23,9 @@ class GateState:
     entries: tuple[int, ...]
 
 
-def booted_at(state: TicketState) -> int | None:
-    """Place of the last start that succeeded, unless a later one failed."""
-    booted = None
-    for index, reading in state.readings:
-        if reading.outcome == "boots":
-            booted = index
-        elif reading.move == "screen" or reading.outcome in ("no-change", "other-screen", "now-seen"):
-            booted = None
-    return booted
-
-
 def gate_states(model: Model, state: TicketState) -> list[GateState]:
     """All seven gates in boot order."""
-    booted = booted_at(state)
+    booted = state.booted
     return [_gate_state(model, state, position, booted) for position in range(len(model.knowledge.gates))]
 
 

@@ -11,7 +11,6 @@ from numpy.typing import NDArray
 from gatecheck.core.knowledge.tables import Check, Fix
 from gatecheck.core.ticket import TicketState
 from gatecheck.core.triage.costs import Economy, economy, entry_minutes, is_applicable
-from gatecheck.core.triage.gates import booted_at
 from gatecheck.core.triage.interlocks import Held
 from gatecheck.core.triage.model import Model
 from gatecheck.core.triage.space import Floats, Ints
@@ -95,7 +94,7 @@ def make_plan(model: Model, state: TicketState, held: Sequence[Held]) -> Plan:
     barred = {h.move for h in held if h.interlock in BARRING}
     costs = economy(model, state, barred)
     holding = {h.move for h in held}
-    booted = booted_at(state) is not None
+    booted = state.booted is not None
     now = state.belief @ model.space.member
     weights = costs.weights
     value = float(costs.value(now[None, :], weights, np.array([booted]))[0])
