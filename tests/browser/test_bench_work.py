@@ -255,7 +255,10 @@ def test_rows_are_walked_and_found_by_keyboard(server: Any, window: Window) -> N
     expect(page.get_by_role("region", name="Hands wanted").get_by_role("button")).to_have_count(2)
     press(page, "ArrowDown", "Enter")
     expect(page).to_have_url(re.compile(f"/ticket/{second}$"))  # danger stands first
-    press(page, "b", "/")
+    expect(page.get_by_role("region", name="In hand")).to_be_visible()
+    press(page, "b")
+    expect(page.get_by_role("region", name="Hands wanted")).to_be_visible()
+    press(page, "/")
     page.get_by_role("textbox", name="find").fill("GC-0001")
     expect(page.get_by_role("dialog").get_by_role("button")).to_have_count(1)
     press(page, "Enter")
