@@ -129,6 +129,8 @@ def test_a_dropped_capture_is_weighed_and_shown(server: Any, window: Window) -> 
     press(page, "p")
     expect(page.get_by_role("main", name="Pages")).to_contain_text("QF2-009914")
     expect(page.get_by_role("main", name="Pages")).to_contain_text("Worn out")
+    press(page, "f")  # the facts are one key away from the instrument too
+    expect(page.get_by_role("dialog", name="Facts")).to_be_visible()
     press(page, "Escape")
     in_hand(page, "Replace the drive and install")
 
@@ -214,6 +216,15 @@ def test_facts_asked_late_change_the_call(server: Any, window: Window) -> None:
     press(page, "Escape")
     expect(page.get_by_role("contentinfo", name="The call")).to_contain_text("Refer")
     expect(page.get_by_role("banner")).to_contain_text("irreplaceable")
+    press(page, "f")  # walking past "backed up" with the arrows must not put it on the tape
+    page.get_by_role("radio", name="irreplaceable, no backup").focus()
+    page.keyboard.press("ArrowRight", delay=60)
+    page.keyboard.press("ArrowRight", delay=60)
+    expect(page.get_by_role("radio", name="nothing of worth")).to_be_checked()
+    press(page, "Escape")
+    expect(page.get_by_role("contentinfo", name="The call")).to_contain_text("Replace the drive", ignore_case=True)
+    facts = [e["body"]["fact"] for e in server.ticket(number)["tape"] if "fact" in e["body"]]
+    assert facts == [{"data": "irreplaceable"}, {"data": "none"}]
 
 
 def test_digits_jump_to_bays_and_dark_is_kept(server: Any, window: Window) -> None:

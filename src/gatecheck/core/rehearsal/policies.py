@@ -103,9 +103,7 @@ def fixed(sight: Sight) -> Step:
     stuck = [t for t in state.trials if t.open and t.no_effect]
     if stuck:
         return Step("put-back", stuck[-1].fix)
-    if state.booted is not None or any(
-        r.move in ("board-work", "refer-lab") and r.outcome == "sent" for _, r in state.readings
-    ):
+    if state.booted is not None or any(r.move in ("board-work", "refer-lab") and r.outcome == "sent" for _, r in state.readings):
         return Step("stop", "release" if state.booted is not None else "refer")
     wanted = []
     for move, answers in _ORDER:

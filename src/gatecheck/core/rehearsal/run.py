@@ -15,13 +15,13 @@ from gatecheck.core.triage.assess import assess
 from gatecheck.core.triage.call import CHOICES, right_choices
 from gatecheck.core.triage.costs import entry_minutes
 from gatecheck.core.triage.model import NOT_DONE, Model
+from gatecheck.core.triage.plan import DRIVE_FAULTS
 
 _MOST_STEPS = 70
 _ASKING_MINUTES = 1.0
 _CONSENTS = 0.5
 """share of customers who give the data up when asked"""
 _VERDICTS = {"reinstall", "reset-keep", "reset-clean", "replace-drive", "refer-lab", "board-work"}
-_DRIVE = ("drive.dead", "drive.mechanical", "drive.media", "drive.worn")
 
 
 @dataclass(frozen=True, slots=True)
@@ -81,7 +81,7 @@ def rehearse_one(model: Model, world: Model, policy: str, seed: int) -> Run:
             continue
         if step.kind == "move" and step.what in _VERDICTS:
             wrong = wrong or _wrong(model, world, machine, state, step)
-            needless |= step.what == "replace-drive" and not any(f in _DRIVE for f in machine.fault_names())
+            needless |= step.what == "replace-drive" and not any(f in DRIVE_FAULTS for f in machine.fault_names())
         entry = machine.put_back(step.what) if step.kind == "put-back" else machine.make(step.what)
         tape.append(entry)
         spec = model.knowledge.move(step.what)

@@ -293,8 +293,9 @@ def read_smart_thresholds(page: bytes) -> SmartThresholds:
     by_id = {}
     for index in range(at.SMART_ENTRY_COUNT):
         start = at.SMART_FIRST_ENTRY + index * at.SMART_ENTRY_SIZE
-        if page[start]:
-            by_id[page[start]] = page[start + 1]
+        entry = read_fields(at.SMART_THRESHOLD, page[start : start + at.SMART_ENTRY_SIZE], what, size=at.SMART_ENTRY_SIZE)
+        if entry["id"]:
+            by_id[_int(entry, "id")] = _int(entry, "threshold")
     return SmartThresholds(int.from_bytes(page[:2], "little"), by_id, checksum_of(page))
 
 

@@ -35,14 +35,15 @@ export function PagesInstrument({ id }: { id: number }) {
   const back = () => navigate(`/ticket/${id}`)
   const canWeigh = shown && shown.drive.weights && shown.capture.weighed !== shown.drive.device
   const weighShown = () => shown && weigh.mutate({ sha256: shown.capture.sha256, device: shown.drive.device })
-  const keys: Hotkeys = { Escape: back, b: () => navigate('/'), l: toggleTheme }
+  const facts = () => navigate(`/ticket/${id}?sheet=facts`)
+  const keys: Hotkeys = { Escape: back, f: facts, b: () => navigate('/'), l: toggleTheme }
   for (const [index] of all.slice(0, 9).entries()) keys[String(index + 1)] = () => setAt(index)
   if (canWeigh) keys['w'] = () => weighShown()
   useHotkeys(keys)
   if (!ticket) return <p className="p-8 text-l text-soft">{T.loading}</p>
   return (
     <DropZone onFile={(file) => { addFile.mutate(file); setAt(0) }}>
-      <TicketHead ticket={ticket} onGate={back} onBench={() => navigate('/')} onFacts={back} />
+      <TicketHead ticket={ticket} onGate={back} onBench={() => navigate('/')} onFacts={facts} />
       <main aria-label={T.pagesTitle} className="min-h-0 flex-1 overflow-y-auto px-7 py-4">
         <div className="mb-3 flex flex-wrap items-center gap-4">
           <h1 className="text-xl font-bold">{T.pagesTitle}</h1>

@@ -43,7 +43,7 @@ function OpenTicket({ ticket }: { ticket: Ticket }) {
   const { move } = useWords()
   const [, navigate] = useLocation()
   const [search, setSearch] = useSearchParams()
-  const [overlay, setOverlay] = useState<Overlay | null>(null)
+  const [overlay, setOverlay] = useState<Overlay | null>(search.get('sheet') === 'facts' ? { kind: 'facts' } : null)
   const append = useAppend(ticket.id)
   const addFile = useAddFile(ticket.id)
   const handOver = useHandOver(ticket.id)
@@ -122,7 +122,9 @@ function OpenTicket({ ticket }: { ticket: Ticket }) {
         />
       )}
       {overlay?.kind === 'facts' && (
-        <FactsSheet ticket={ticket} onClose={() => setOverlay(null)} onFact={(fact) => append.mutate({ entry: { fact }, key: requestKey() })} />
+        <FactsSheet
+          ticket={ticket} onClose={() => { setOverlay(null); if (search.get('sheet')) choose(null) }}
+          onFact={(fact) => append.mutate({ entry: { fact }, key: requestKey() })} />
       )}
     </DropZone>
   )
