@@ -7,7 +7,7 @@ then multiplies it by what its outcome says, a trial put back restores the compo
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -47,6 +47,12 @@ class Trial:
     outcome: str | None
     open: bool
     no_effect: bool
+    worse: bool = False
+    """it changed something, the machine does not start, and what it may have broken is now likelier broken than not"""
+
+    @property
+    def to_put_back(self) -> bool:
+        return self.open and (self.no_effect or self.worse)
 
 
 @dataclass(frozen=True, slots=True)
@@ -92,6 +98,9 @@ def fold(model: Model, facts: Facts, entries: Sequence[Entry]) -> TicketState:
     steps, belief = _filter(model, merged, entries, counts, back_of)
     readings = tuple((i, e) for i, e in enumerate(entries) if stands[i] and isinstance(e, Reading))
     visit, is_open = _whereabouts(model, readings)
+    booted = _booted(readings)
+    if booted is None:
+        trials = tuple(replace(t, worse=t.open and not t.no_effect and _broke(model, belief, t.fix)) for t in trials)
     return TicketState(
         facts=merged,
         belief=belief,
@@ -104,10 +113,18 @@ def fold(model: Model, facts: Facts, entries: Sequence[Entry]) -> TicketState:
         tried=_tried(model, entries, stands),
         visit=visit,
         is_open=is_open,
-        booted=_booted(readings),
+        booted=booted,
         running=_running(entries, stands),
         signed=_signed(entries, stands),
     )  # fmt: skip
+
+
+_LIKELIER = 0.5
+
+
+def _broke(model: Model, belief: Floats, fix: str) -> bool:
+    broken = [model.space.index(f) for f in model.knowledge.fixes[fix].breaks]
+    return bool(broken) and float(belief @ model.space.member[:, broken].max(axis=1)) > _LIKELIER
 
 
 def _booted(readings: Sequence[tuple[int, Reading]]) -> int | None:
@@ -197,16 +214,29 @@ def _current(model: Model, entries: Sequence[Entry], stands: Sequence[bool]) -> 
     return frozenset(current)
 
 
+_MOST_TRIES = 2
+
+
 def _tried(model: Model, entries: Sequence[Entry], stands: Sequence[bool]) -> frozenset[str]:
+    """Fixes not worth making again as things are: those that changed nothing, until something they rest on changes.
+
+    A setting that was put back and then looked at again may be tried once more: the first try may have been a slip.
+    """
     tried: set[str] = set()
     back: set[str] = set()
+    tries: dict[str, int] = {}
     for index, entry in enumerate(entries):
         if not stands[index]:
             continue
         if isinstance(entry, PutBack):
             back.add(entry.fix)  # known not to help as things are: it stays tried until another fix changes something
             continue
+        if isinstance(entry, Reading) and entry.move in model.knowledge.checks:
+            again = {f for f in back if entry.move in model.knowledge.fixes[f].look_first and tries[f] < _MOST_TRIES}
+            tried -= again
+            back -= again
         if isinstance(entry, Reading) and entry.move in model.knowledge.fixes:
+            tries[entry.move] = tries.get(entry.move, 0) + is_done(entry)
             if entry.move in ("replace-drive", "reinstall") and is_done(entry):
                 tried = {f for f in tried if not (model.knowledge.fixes[f].writes or f in ("reseat", "swap-cable"))}
             if entry.outcome in ("now-seen", "other-screen"):

@@ -371,7 +371,7 @@ class _Builder:
         own = self.tables["fixes.toml"].sub("fixes").sub(fix)
         own.only(
             "minutes", "unattended", "visit", "enters", "stress", "needs", "only_when", "not_when", "ask", "why", "source",
-            "call", "parts", "cures", "breaks", "could_not", "rows", "rows_sound", "rows_normal", "resolves", "rescues",
+            "call", "parts", "cured_minutes", "cured_parts", "burden", "cures", "breaks", "could_not", "rows", "rows_sound", "rows_normal", "resolves", "rescues",
             "trial", "setting", "verdict", "long_write", "look_first", "follow_up",
         )  # fmt: skip
         outcomes = self.outcomes[fix]
@@ -393,6 +393,9 @@ class _Builder:
             **self._move_parts(words, own, fix, say),
             call=own.one_of("call", self.calls),
             parts=own.number("parts", 0.0),
+            cured_minutes=own.number("cured_minutes", 0.0),
+            cured_parts=own.number("cured_parts", 0.0),
+            burden=own.number("burden", 0.0),
             cures=own.row("cures", self.fault_ids),
             breaks=own.row("breaks", self.fault_ids),
             could_not=own.number("could_not", 0.0, high=1.0),

@@ -107,6 +107,11 @@ class Check(Move):
 class Fix(Move):
     call: str
     parts: float
+    cured_minutes: float
+    """hands-on minutes and parts that are spent only when the fix turns out to be the cure"""
+    cured_parts: float
+    burden: float
+    """what it takes from the customer besides money, in currency: programs and settings to be set up again"""
     cures: Row
     breaks: Row
     could_not: float

@@ -122,12 +122,8 @@ class Machine:
                 self.lost = True
         if at_stake and getattr(spec, "destroys", False):
             self.lost = True
-        if at_stake and move == "replace-drive":
-            self.lost |= any(self.rng.random() < self.world.knowledge.lost_on_replace.get(f, 0.0) for f in self.fault_names())
 
     def _rescue(self) -> None:
         rescues = self.world.knowledge.fixes["refer-lab"].rescues
         if all(self.rng.random() < rescues.get(fault, 1.0) for fault in self.fault_names()):
             self.safe = True
-        elif self.precious and not self.safe:
-            self.lost = True

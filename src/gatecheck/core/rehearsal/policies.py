@@ -46,7 +46,7 @@ Policy = Callable[[Sight], Step]
 
 def planner(sight: Sight) -> Step:
     """The engine as it speaks to a technician: put back, ask, then its first move; stop where the call asks for nothing."""
-    stuck = [t for t in sight.state.trials if t.open and t.no_effect]
+    stuck = [t for t in sight.state.trials if t.to_put_back]
     if stuck:
         return Step("put-back", stuck[-1].fix)
     asked = [q.fact for q in sight.result.questions]

@@ -124,12 +124,14 @@ def _copy_comes_first(model: Model, state: TicketState, call: Call, held: Sequen
     copying = model.knowledge.fixes["copy-data"]
     if is_data_safe(state.facts) or any(h.move == "copy-data" for h in held) or "copy-data" in state.tried:
         return False
-    if unmet_need(model, state, copying) or float(state.belief @ model.reach["unseen"]) < 0.6 or state.booted is not None:
+    if unmet_need(model, state, copying) or float(state.belief @ model.reach["unseen"]) < 0.6:
         return False
     failing = float(state.belief @ model.having(*["drive.media", "drive.mechanical", "drive.worn"]))
     warned = any(h.interlock == "copy-first" and h.entries for h in held) or failing >= _LIKELY_FAILING
     waits = call.option is not None and call.choice is not None and "data-unprotected" in call.option.held_by
     replaces = call.choice == "replace"
+    if state.booted is not None and not (waits or replaces):
+        return False
     return (warned and failing >= _FAULTY_DATA and _was_seen(model, state)) or waits or (replaces and _was_seen(model, state))
 
 

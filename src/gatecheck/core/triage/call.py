@@ -27,11 +27,9 @@ _VIABLE = 0.5
 _NEGLIGIBLE = 1e-8
 _SHOWN = 0.05
 """and is listed at all from this share on"""
-_CURES = 0.3
+_CURES = 0.5
 """a fix counts as a cure for a fault from this probability on"""
 _LINK_OPEN = 0.04
-_STILL_WORTH = -1.0
-"""net of a move that is still worth making where the call is not clear (bench minutes)"""
 _OPTION_ABOVE = 0.02
 """a fix is a way out when something it cures is at least this likely"""
 _COMBINE_TOP = 24
@@ -108,12 +106,13 @@ def make_call(model: Model, state: TicketState, held: Sequence[Held], plan: Plan
             continue
         if _software_only(model, way) and p_drive >= model.knowledge.plan["software_stop"]:
             continue
-        options.append(_option(model, state, way, float(belief @ losses[row]), float(belief @ shares[row]), held_here))
+        loss = _ahead(plan, way, float(belief @ losses[row]))
+        options.append(_option(model, state, way, loss, float(belief @ shares[row]), held_here))
     balance = _balance(model, state)
     best_chance = max((o.p_success for o in options), default=0.0)
     # a way out that hardly ever works only puts the decision off, however cheap it is
     options = [o for o in options if o.p_success >= _SHOWN * best_chance]
-    ranked = _distinct(sorted(options, key=lambda o: (o.p_success < _VIABLE * best_chance, o.expected_loss)))
+    ranked = _distinct(sorted(options, key=lambda o: (o.p_success < _VIABLE * best_chance, o.expected_loss, -o.p_success)))
     rule = _rule(model, state, p_drive)
     ranked_choice = [o for o in ranked if rule is None or (o.choice == rule.choice and rule.fix in (None, o.main_fix))]
     best = ranked_choice[0] if ranked_choice else None
@@ -136,6 +135,14 @@ def make_call(model: Model, state: TicketState, held: Sequence[Held], plan: Plan
         note=_note(state, best),
         due=tuple(due) if not rule else (),
     )
+
+
+def _ahead(plan: Plan, way: Sequence[str], otherwise: float) -> float:
+    """What the way costs on average, what follows when it fails included; as the plan has it where the plan weighs it."""
+    if not way:
+        return plan.waiting - plan.releasing
+    known = [plan.acting[fix] for fix in way if fix in plan.acting]
+    return plan.waiting - max(known) if known else otherwise
 
 
 def _distinct(options: Sequence[Option]) -> tuple[Option, ...]:
@@ -192,7 +199,7 @@ def _roots_first(faults: Sequence[str]) -> list[str]:
 
 def _cheapest(model: Model, state: TicketState, usable: Sequence[Fix], fault: str) -> str | None:
     ways = [
-        ((f.minutes + f.parts + entry_minutes(model.knowledge, state, f)) / f.cures[fault], f.id)
+        ((f.minutes + f.parts + f.burden + entry_minutes(model.knowledge, state, f)) / f.cures[fault] + f.cured_minutes + f.cured_parts, f.id)
         for f in usable
         if f.cures.get(fault, 0.0) >= 0.3
     ]
@@ -256,10 +263,10 @@ def _option(model: Model, state: TicketState, way: tuple[str, ...], loss: float,
     fixes = [knowledge.fixes[f] for f in way]
     choice = _choice_of(fixes)
     entry = {f.visit: entry_minutes(knowledge, state, f) for f in fixes if f.visit}
-    hands_on = sum(f.minutes for f in fixes) + sum(entry.values())
+    hands_on = sum(f.minutes + f.cured_minutes for f in fixes) + sum(entry.values())
     return Option(
         choice, way, p, hands_on + sum(f.unattended for f in fixes), hands_on,
-        hands_on * knowledge.rates["bench_minute"] + sum(f.parts for f in fixes),
+        hands_on * knowledge.rates["bench_minute"] + sum(f.parts + f.cured_parts for f in fixes),
         knowledge.data_outcome[_data_outcome(state, way, fixes)], loss, held,
         next((f.id for f in fixes if f.call == choice), None),
     )  # fmt: skip
@@ -314,21 +321,24 @@ def _is_made(
     if rule:
         return True, rule.why
     limits = model.knowledge.plan
-    check = next((m for m in plan.ranked if m.kind == "check"), None)
     confidence = balance[best.choice]
-    if best.choice == "release" and confidence < limits["made_release"]:
-        return False, "It starts, but a fault that comes back is not ruled out"
+    verdict = best.choice == "release" or (best.main_fix is not None and model.knowledge.fixes[best.main_fix].verdict)
+    rivals = [m for m in plan.ranked if m.kind == "check" or (verdict and not model.knowledge.fixes[m.move].verdict)]
+    rival = max(rivals, key=lambda m: m.net, default=None)
     if due:
         return False, f"{model.knowledge.checks[due[0]].name} comes before it"
-    acting = plan.releasing if best.choice == "release" else plan.acting
-    if check and check.net > acting + limits["made_margin"]:
-        return False, f"{model.knowledge.checks[check.move].name} would save more than it costs"
+    acting = plan.releasing if best.choice == "release" else max(plan.acting.get(f, -np.inf) for f in best.fixes)
+    if rival and rival.net > acting + limits["made_margin"]:
+        return False, f"{model.knowledge.move(rival.move).name} would save more than it costs"
     if _data_is_open(model, state) and best.choice in ("replace", "reinstall"):
         return False, "Whether the data is safe decides between replacing and referring: ask"
-    if best.choice == "replace" and _may_sit_loose(model, state):
+    if best.choice in ("replace", "refer") and best.main_fix != "board-work" and _may_sit_loose(model, state):
         return False, "Reseat it first: a loose drive looks like a dead one"
     unsure = confidence < limits["made_confidence"] or best.p_success < limits["made_success"]
-    if unsure and any(m.net > _STILL_WORTH for m in plan.ranked):
+    worth = any(m.net > 0 for m in plan.ranked if m.kind == "check" or not model.knowledge.fixes[m.move].verdict)
+    if best.choice == "release" and confidence < limits["made_release"] and worth:
+        return False, "It starts, but a fault that comes back is not ruled out"
+    if unsure and worth:
         return False, "Too close to decide, and there are moves left"
     return True, "No check that is left is worth its cost"
 
@@ -368,10 +378,10 @@ def _refer_first(model: Model, state: TicketState, p_drive: float) -> _Rule | No
 
 
 def _may_sit_loose(model: Model, state: TicketState) -> bool:
-    """A loose or broken link is not ruled out, and reseating has not been tried though it could be."""
-    reseat = model.knowledge.fixes["reseat"]
-    possible = is_applicable(reseat, state.facts) and "reseat" not in state.tried
-    return possible and _probability(model, state, "link.loose", "link.broken") >= _LINK_OPEN
+    """A loose or broken link is not ruled out, and reseating or another cable has not been tried though it could be."""
+    ways = [f for f in map(model.knowledge.fixes.__getitem__, ("reseat", "swap-cable")) if is_applicable(f, state.facts)]
+    untried = any(f.id not in state.tried for f in ways)
+    return untried and _probability(model, state, "link.loose", "link.broken") >= _LINK_OPEN
 
 
 def _data_is_open(model: Model, state: TicketState) -> bool:
@@ -401,7 +411,7 @@ def _failing_drive(model: Model, state: TicketState, p_drive: float) -> _Rule | 
     }  # fmt: skip
     seen = readings_that_count(model, state, signs, DRIVE_FAULTS)
     lasting = _probability(model, state, "drive.media", "drive.worn")
-    if seen and p_drive >= 0.75 and lasting >= 0.4:
+    if seen and p_drive >= 0.92 and lasting >= 0.4:
         return _Rule("replace", "failing-drive", "The drive itself fails: no repair in software holds on it")
     return None
 

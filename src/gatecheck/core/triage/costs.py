@@ -54,6 +54,10 @@ def is_applicable(move: Check | Fix, facts: Facts) -> bool:
     return not any(facts.get(fact) in values for fact, values in move.not_when.items())
 
 
+_SURELY, _BROAD = 0.9, 5
+"""a fix that cures at least so many faults this surely is broad"""
+
+
 @dataclass(frozen=True, slots=True)
 class Economy:
     """Costs for one ticket. Fixes stand in the order of `fixes`; a last column stands for what nothing here cures.
@@ -65,6 +69,8 @@ class Economy:
     fixes: tuple[str, ...]
     base: Floats
     risk: Floats
+    when_cured: Floats
+    """shape (x,): currency spent on top when the fix is the one that was needed"""
     cure: Floats
     """shape (f, x - 1): probability that the fix removes the fault"""
     left_in: Floats
@@ -72,34 +78,60 @@ class Economy:
     worth: float
     weights: Floats
     """shape (f, x): probability that a fault ends up cured by that fix, tried in the order of cost per cure"""
-    _without: dict[int, Floats]
+    broad: tuple[int, ...]
+    """columns of fixes that cure most of what can be on a drive at once: to be weighed first as well as last"""
+    _without: dict[tuple[int, ...], Floats]
 
-    def weights_without(self, column: int) -> Floats:
-        """`weights` with one fix used up."""
-        if column not in self._without:
-            changed = self.cure[:, column] > 0
+    def weights_without(self, *columns: int) -> Floats:
+        """`weights` with these fixes used up."""
+        if not columns:
+            return self.weights
+        if columns not in self._without:
+            changed = self.cure[:, columns].max(axis=1) > 0
             cure = self.cure[changed]
-            cure[:, column] = 0.0
-            self._without[column] = self.weights.copy()
-            self._without[column][changed] = _in_order_of_cost(self.base[:-1], cure)
-        return self._without[column]
+            cure[:, columns] = 0.0
+            weights = self.weights.copy()
+            weights[changed] = _in_order_of_cost(self.base[:-1], cure)
+            self._without[columns] = weights
+        return self._without[columns]
 
-    def value(self, marginals: Floats, weights: Floats, booted: NDArray[np.bool_]) -> Floats:
+    def needs(self, marginals: Floats, used: tuple[int, ...] = ()) -> tuple[Floats, Floats]:
+        """Two ways to go on from fault probabilities, shape (k, f), with these fixes used up: cheapest cure first, or one
+        of the broad fixes before all others.
+
+        Returns the probability that each fix is needed, shape (w, k, x), and what is paid at once, shape (w, k).
+        """
+        needed = [marginals @ self.weights_without(*used)]
+        paid = [np.zeros(len(marginals))]
+        for column in self.broad:
+            if column in used:
+                needed.append(needed[0])
+                paid.append(np.full(len(marginals), np.inf))
+                continue
+            left = marginals * (1.0 - self.cure[:, column])
+            needed.append(left @ self.weights_without(*sorted((*used, column))))
+            mended = marginals @ self.cure[:, column]
+            paid.append(self.base[column] + marginals @ self.risk[:, column] + self.when_cured[column] * np.minimum(mended, 1.0))
+        return np.array(needed), np.array(paid)
+
+    def value(self, marginals: Floats, booted: NDArray[np.bool_], used: tuple[int, ...] = ()) -> Floats:
         """Expected cost of fixing, shape (k,), for fault probabilities `marginals`, shape (k, f).
 
         Where the machine starts (`booted`, shape (k,)), handing it back as it is may cost less.
         """
-        return self.value_of(marginals @ weights, marginals, booted)
+        return self.value_of(*self.needs(marginals, used), marginals, booted)
 
-    def value_of(self, needed: Floats, marginals: Floats, booted: NDArray[np.bool_]) -> Floats:
-        """The same, where the probability `needed`, shape (k, x), that each fix is the one needed is known."""
+    def value_of(self, needed: Floats, paid: Floats, marginals: Floats, booted: NDArray[np.bool_]) -> Floats:
+        """The same, for what `needs` gave."""
         cost = self.base + marginals @ self.risk
         # the worst ratio first, so that a running sum is the probability that this fix or one after it is still needed
-        order = (needed / cost).argsort(axis=1)
-        order += np.arange(len(order))[:, None] * cost.shape[1]
-        still = needed.take(order).cumsum(axis=1)
+        order = (needed / cost).argsort(axis=2)
+        ways, rows, columns = order.shape
+        order += np.arange(rows)[:, None] * columns
+        places = order + (np.arange(ways) * rows * columns)[:, None, None]
+        still = needed.take(places).cumsum(axis=2)
         np.minimum(still, 1.0, out=still)
-        fixing = np.einsum("ij,ij->i", still, cost.take(order))
+        fixing = (np.einsum("wij,wij->wi", still, cost.take(order)) + needed @ self.when_cured + paid).min(axis=0)
         return np.asarray(np.where(booted, np.minimum(fixing, marginals @ self.left_in), fixing), dtype=np.float64)
 
     def check_cost(self, state: TicketState, move: Check | Fix, marginals: Floats) -> float:
@@ -138,20 +170,23 @@ def _economy(model: Model, state: TicketState, names: tuple[str, ...], worth: fl
     cure = model.cure[:, [model.fix_ids.index(name) for name in names]]
     copying = knowledge.fixes["copy-data"]
     copy_cost = copying.minutes + knowledge.rates["unattended_share"] * copying.unattended
-    base, risk = [], np.zeros((len(model.space.fault_ids), len(names) + 1))
+    base, when_cured, risk = [], [], np.zeros((len(model.space.fault_ids), len(names) + 1))
     for column, name in enumerate(names):
         fix = knowledge.fixes[name]
         minutes = fix.minutes + _shared_entry(knowledge, state, fix)
         minutes += knowledge.rates["unattended_share"] * fix.unattended
         unsafe = worth > 0 and (fix.writes or fix.id == "replace-drive")
-        base.append(minutes * knowledge.rates["bench_minute"] + fix.parts + (copy_cost if unsafe else 0.0))
+        base.append(minutes * knowledge.rates["bench_minute"] + fix.parts + fix.burden + (copy_cost if unsafe else 0.0))
+        when_cured.append(fix.cured_minutes * knowledge.rates["bench_minute"] + fix.cured_parts)
         risk[:, column] = model.stress[fix.stress] * worth * _AFTER_COPYING
     base.append(knowledge.rates["board_unknown"])
-    costs = np.array(base)
+    when_cured.append(0.0)
+    costs, on_top = np.array(base), np.array(when_cured)
     unknown = knowledge.rates["board_unknown"]
-    mending = np.where(cure > 0, costs[:-1] / np.maximum(cure, 1e-9), unknown).min(axis=1, initial=unknown)
+    mending = np.where(cure > 0, costs[:-1] / np.maximum(cure, 1e-9) + on_top[:-1], unknown).min(axis=1, initial=unknown)
     weights = _in_order_of_cost(costs[:-1], cure)
-    return Economy(model, names, costs, risk, cure, knowledge.rates["comeback"] + mending, worth, weights, {})
+    broad = tuple(c for c in range(len(names)) if (cure[:, c] >= _SURELY).sum() >= _BROAD)
+    return Economy(model, names, costs, risk, on_top, cure, knowledge.rates["comeback"] + mending, worth, weights, broad, {})
 
 
 def _is_usable(fix: Fix, state: TicketState, barred: Collection[str]) -> bool:

@@ -203,7 +203,8 @@ def _final(knowledge: Knowledge, space: Space, fix: Fix) -> tuple[Floats, Floats
         lost = [knowledge.lost_on_replace.get(f, 0.0) for f in space.fault_ids]
     stress = [knowledge.stress[fix.stress].get(f, 0.0) for f in space.fault_ids]
     minutes = fix.minutes + knowledge.rates["unattended_share"] * fix.unattended + (after.minutes if after else 0.0)
-    price = minutes * knowledge.rates["bench_minute"] + fix.parts + (after.parts if after else 0.0)
+    price = (minutes + fix.cured_minutes) * knowledge.rates["bench_minute"] + fix.parts + fix.cured_parts + fix.burden
+    price += after.parts + after.burden if after else 0.0
     return np.array(cure), np.maximum(lost, stress), price
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -64,12 +64,15 @@ class NextMove:
 
 @dataclass(frozen=True, slots=True)
 class Plan:
-    """All legal moves, best first. `acting` is the net of the best fix, held or not; `releasing` that of handing the
-    machine back as it is."""
+    """All legal moves, best first."""
 
     ranked: tuple[NextMove, ...]
-    acting: float
+    acting: Mapping[str, float]
+    """net of every fix that could be the next one, held or not, with whoever the machine may be sent to"""
     releasing: float
+    """net of handing the machine back as it is"""
+    waiting: float
+    """what is left to pay when no move is made first: what every net is measured against"""
 
 
 def unmet_need(model: Model, state: TicketState, move: Check | Fix) -> str | None:
@@ -96,12 +99,11 @@ def make_plan(model: Model, state: TicketState, held: Sequence[Held]) -> Plan:
     holding = {h.move for h in held}
     booted = state.booted is not None
     now = state.belief @ model.space.member
-    weights = costs.weights
-    value = float(costs.value(now[None, :], weights, np.array([booted]))[0])
+    value = float(costs.value(now[None, :], np.array([booted]))[0])
     legal = [
         c for c in model.knowledge.checks.values() if c.id not in state.current and _is_legal(model, state, c, holding)
     ]  # fmt: skip
-    checks = sorted(_look_at(model, state, costs, weights, legal, now, booted), key=lambda p: p.total)
+    checks = sorted(_look_at(model, state, costs, legal, now, booted), key=lambda p: p.total)
     # what is left to pay when one more look may come before fixing: the same view that the best moves get
     best_now = min([value, *(p.total for p in checks[:1])])
     acting_fixes = [
@@ -110,15 +112,28 @@ def make_plan(model: Model, state: TicketState, held: Sequence[Held]) -> Plan:
     ]  # fmt: skip
     fixes = sorted(_look_behind(model, state, costs, acting_fixes, now), key=lambda p: p.total)
     short = [*checks[:_SHORT_CHECKS], *fixes[:_SHORT_FIXES]]
-    better, waiting = _two_ahead(model, state, costs, weights, short, checks[:_FOLLOWERS], booted)
+    better, waiting = _two_ahead(model, state, costs, short, checks[:_FOLLOWERS], booted)
     ranked = [
         _next_move(model, state, p, now, *((waiting, better[p.move.id]) if p.move.id in better else (best_now, p.total)))
         for p in (*checks, *fixes)
     ]
     ranked.sort(key=lambda m: -m.net)
-    acting = max((m.net for m in ranked if m.kind == "fix"), default=best_now - value)
+    acting = {m.move: m.net for m in ranked if m.kind == "fix"}
+    acting |= {fix: best_now - cost for fix, cost in _sending_away(model, costs, now, barred).items()}
     left_in = float(costs.left_in @ now)
-    return Plan(tuple(m for m in ranked if m.move not in holding), acting, best_now - left_in)
+    return Plan(tuple(m for m in ranked if m.move not in holding), acting, best_now - left_in, best_now)
+
+
+def _sending_away(model: Model, costs: Economy, now: Floats, barred: Collection[str]) -> dict[str, float]:
+    """What it costs to send the machine or its drive to somebody else, who resolves some faults, and to go on from there."""
+    found = {}
+    for column, name in enumerate(costs.fixes):
+        if name in model.acts or name in barred:
+            continue
+        left = now * (1.0 - costs.cure[:, column])
+        after = costs.value(left[None, :], np.array([False]), (column,))
+        found[name] = float(costs.base[column] + now @ costs.risk[:, column] + after[0])
+    return found
 
 
 @dataclass(frozen=True, slots=True)
@@ -131,12 +146,13 @@ class _Prospect:
     marginals: Floats
     values: Floats
     booted: NDArray[np.bool_]
-    weights: Floats
+    used: tuple[int, ...]
+    """column of the fix that is then used up"""
     total: float
 
 
 def _look_at(
-    model: Model, state: TicketState, costs: Economy, weights: Floats, checks: Sequence[Check], now: Floats, booted: bool
+    model: Model, state: TicketState, costs: Economy, checks: Sequence[Check], now: Floats, booted: bool
 ) -> list[_Prospect]:
     """All checks one step ahead, in one pass over the stacked likelihood rows."""
     if not checks:
@@ -148,14 +164,14 @@ def _look_at(
     joint = (model.rows[likeliest].T @ weighed)[picked] / belief.sum()
     chance, marginals = joint[:, 0], joint[:, 1:] / joint[:, :1]
     starts = np.array([o == "boots" or (booted and c.id != "screen") for c in checks for o in c.outcomes])
-    values = costs.value(marginals, weights, starts)
+    values = costs.value(marginals, starts)
     prospects, first = [], 0
     for check in checks:
         part = slice(first, first + len(check.outcomes))
         first += len(check.outcomes)
         cost = costs.check_cost(state, check, now)
         total = cost + float(chance[part] @ values[part])
-        prospects.append(_Prospect(check, cost, chance[part], marginals[part], values[part], starts[part], weights, total))
+        prospects.append(_Prospect(check, cost, chance[part], marginals[part], values[part], starts[part], (), total))
     return prospects
 
 
@@ -180,23 +196,27 @@ def _look_behind(model: Model, state: TicketState, costs: Economy, fixes: Sequen
     posts = np.concatenate([_posts(model, state, fix) for fix in fixes])
     chances = posts.sum(axis=1)
     marginals = (posts @ model.space.member) / chances[:, None]
-    without = [costs.weights_without(costs.fixes.index(fix.id)) for fix in fixes]
-    needed = np.concatenate([marginals[4 * i : 4 * i + 4] @ w for i, w in enumerate(without)])
+    used = [(costs.fixes.index(fix.id),) for fix in fixes]
+    ways = [costs.needs(marginals[4 * i : 4 * i + 4], u) for i, u in enumerate(used)]
     starts = np.array([o == "boots" for fix in fixes for o in fix.outcomes[:4]])
-    values = costs.value_of(needed, marginals, starts)
+    values = costs.value_of(*_side_by_side(ways), marginals, starts)
     prospects = []
     for index, fix in enumerate(fixes):
         part = slice(4 * index, 4 * index + 4)
         column = costs.fixes.index(fix.id)
-        cost = float(costs.base[column] + now @ costs.risk[:, column])
+        cost = float(costs.base[column] + now @ costs.risk[:, column] + costs.when_cured[column] * (now @ costs.cure[:, column]))
         chance = chances[part] / chances[part].sum()
         total = cost + float(chance @ values[part])
-        prospects.append(_Prospect(fix, cost, chance, marginals[part], values[part], starts[part], without[index], total))
+        prospects.append(_Prospect(fix, cost, chance, marginals[part], values[part], starts[part], used[index], total))
     return prospects
 
 
+def _side_by_side(ways: Sequence[tuple[Floats, Floats]]) -> tuple[Floats, Floats]:
+    return np.concatenate([needed for needed, _ in ways], axis=1), np.concatenate([paid for _, paid in ways], axis=1)
+
+
 def _two_ahead(
-    model: Model, state: TicketState, costs: Economy, weights: Floats, short: Sequence[_Prospect],
+    model: Model, state: TicketState, costs: Economy, short: Sequence[_Prospect],
     followers: Sequence[_Prospect], booted: bool,
 ) -> tuple[dict[str, float], float]:  # fmt: skip
     """Cost of each move and what is left when, after each likely outcome, the best check may come before fixing.
@@ -218,13 +238,11 @@ def _two_ahead(
     marginals = joint[:, 1:] / joint[:, :1]
     sizes = [len(p) * len(rows) for p in (*posts, state.belief[None, :])]
     ends = np.cumsum(sizes)
-    after_weights = [*(p.weights for p in short), weights]
-    needed = np.concatenate([
-        marginals[end - size : end] @ w for w, size, end in zip(after_weights, sizes, ends, strict=True)
-    ])  # fmt: skip
+    used_up = [*(p.used for p in short), ()]
+    ways = [costs.needs(marginals[end - size : end], used) for used, size, end in zip(used_up, sizes, ends, strict=True)]
     begins = [*(p.booted[p.chance > _UNLIKELY] for p in short), np.array([booted])]
     starts = np.concatenate([np.repeat(b, len(rows)) for b in begins])
-    values = (costs.value_of(needed, marginals, starts) * joint[:, 0]).reshape(len(here), len(rows))
+    values = (costs.value_of(*_side_by_side(ways), marginals, starts) * joint[:, 0]).reshape(len(here), len(rows))
     borders = np.cumsum([0, *(len(f.chance) for f in followers)])
     after = np.add.reduceat(values, borders[:-1], axis=1) + np.array([f.cost for f in followers])
     totals, first = {}, 0
@@ -237,7 +255,7 @@ def _two_ahead(
         first += len(part)
         totals[prospect.move.id] = prospect.cost + float(prospect.chance @ left)
     here_now = here[-1] @ model.space.member[active]
-    fixing = float(costs.value(here_now[None, :], weights, np.array([booted]))[0])
+    fixing = float(costs.value(here_now[None, :], np.array([booted]))[0])
     return totals, min(fixing, float(after[-1].min()))
 
 
