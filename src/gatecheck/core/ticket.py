@@ -215,6 +215,8 @@ def _current(model: Model, entries: Sequence[Entry], stands: Sequence[bool]) -> 
 
 
 _MOST_TRIES = 2
+_ANEW = ("screen",)
+"""what is looked at again before a fix without a look of its own is tried once more"""
 
 
 def _tried(model: Model, entries: Sequence[Entry], stands: Sequence[bool]) -> frozenset[str]:
@@ -232,7 +234,7 @@ def _tried(model: Model, entries: Sequence[Entry], stands: Sequence[bool]) -> fr
             back.add(entry.fix)  # known not to help as things are: it stays tried until another fix changes something
             continue
         if isinstance(entry, Reading) and entry.move in model.knowledge.checks:
-            again = {f for f in back if entry.move in model.knowledge.fixes[f].look_first and tries[f] < _MOST_TRIES}
+            again = {f for f in back if entry.move in (model.knowledge.fixes[f].look_first or _ANEW) and tries[f] < _MOST_TRIES}
             tried -= again
             back -= again
         if isinstance(entry, Reading) and entry.move in model.knowledge.fixes:

@@ -114,7 +114,9 @@ def _wrong(model: Model, world: Model, machine: Machine, state: TicketState, ste
     """Why this verdict is wrong on this machine, or nothing: another choice would have been right for its faults."""
     right = CHOICES[int(right_choices(world, state)[machine.faults])]
     made = model.knowledge.fixes[step.what].call
-    if made == right or (made == "reinstall" and right == "repair" and _tried_repairs(world, machine, state)):
+    if made == right or (right == "repair" and _tried_repairs(world, machine, state)):
+        return ""
+    if made == "refer" and right == "replace" and step.what == "refer-lab" and _only_a_lab(machine, state):
         return ""
     return f"{made} where {right} was right"
 
@@ -122,11 +124,20 @@ def _wrong(model: Model, world: Model, machine: Machine, state: TicketState, ste
 def _tried_repairs(world: Model, machine: Machine, state: TicketState) -> bool:
     """A repair that was tried for each fault and did not hold makes the heavier choice right."""
     knowledge = world.knowledge
+    first = min((int(world.space.gate_of[world.space.index(f)]) for f in machine.fault_names()), default=0)
     for fault in machine.fault_names():
+        if int(world.space.gate_of[world.space.index(fault)]) > first:
+            continue  # nobody can get there before what stops the machine earlier is gone
         ways = [f for f in knowledge.fixes.values() if f.cures.get(fault, 0.0) >= 0.3 and f.call == "repair"]
         if ways and not any(f.id in state.tried for f in ways):
             return False
     return True
+
+
+def _only_a_lab(machine: Machine, state: TicketState) -> bool:
+    """Data that nobody has twice, on a drive that fails and would not be copied: the lab is as right as a new drive."""
+    failing = any(f in DRIVE_FAULTS for f in machine.fault_names())
+    return failing and machine.precious and not machine.safe and "copy-data" in state.tried
 
 
 def _cures_left(world: Model, machine: Machine, state: TicketState) -> list[str]:

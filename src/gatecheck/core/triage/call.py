@@ -17,7 +17,7 @@ from gatecheck.core.ticket import TicketState
 from gatecheck.core.triage.costs import SAFE_DATA, data_worth, entry_minutes, is_applicable, is_data_safe
 from gatecheck.core.triage.interlocks import Held, readings_that_count
 from gatecheck.core.triage.model import Model
-from gatecheck.core.triage.plan import BARRING, DRIVE_FAULTS, SOFTWARE_GATES, Plan, drive_failing, looks_due
+from gatecheck.core.triage.plan import BARRING, DRIVE_FAULTS, SOFTWARE_GATES, Plan, drive_failing, looks_due, unmet_need
 from gatecheck.core.triage.space import Floats, Ints
 
 CHOICES = ("release", "repair", "reinstall", "replace", "refer")
@@ -103,6 +103,8 @@ def make_call(model: Model, state: TicketState, held: Sequence[Held], plan: Plan
     for row, way in enumerate(ways):
         held_here = tuple(dict.fromkeys(lock for fix in way for lock in locks.get(fix, [])))
         if any(lock in BARRING for lock in held_here):
+            continue
+        if way and unmet_need(model, state, model.knowledge.fixes[way[0]]):
             continue
         if _software_only(model, way) and p_drive >= model.knowledge.plan["software_stop"]:
             continue
@@ -255,7 +257,7 @@ def _best_cures(model: Model, names: Sequence[str], worth: float) -> tuple[Float
 
 
 def _is_usable(fix: Fix, state: TicketState) -> bool:
-    return (fix.trial or fix.id not in state.tried) and is_applicable(fix, state.facts)
+    return fix.id not in state.tried and is_applicable(fix, state.facts)
 
 
 def _option(model: Model, state: TicketState, way: tuple[str, ...], loss: float, p: float, held: tuple[str, ...]) -> Option:
@@ -330,7 +332,7 @@ def _is_made(
     acting = plan.releasing if best.choice == "release" else max(plan.acting.get(f, -np.inf) for f in best.fixes)
     if rival and rival.net > acting + limits["made_margin"]:
         return False, f"{model.knowledge.move(rival.move).name} would save more than it costs"
-    if _data_is_open(model, state) and best.choice in ("replace", "reinstall"):
+    if _data_is_open(model, state) and best.choice in ("replace", "reinstall", "refer"):
         return False, "Whether the data is safe decides between replacing and referring: ask"
     if best.choice in ("replace", "refer") and best.main_fix != "board-work" and _may_sit_loose(model, state):
         return False, "Reseat it first: a loose drive looks like a dead one"
@@ -370,7 +372,7 @@ def _refer_first(model: Model, state: TicketState, p_drive: float) -> _Rule | No
     refused = state.last("refer-lab")
     if state.facts.get("data") != "irreplaceable" or is_data_safe(state.facts) or (refused and refused.outcome == "declined"):
         return None
-    if _probability(model, state, "drive.mechanical") >= 0.5 or _mechanical_evidence(model, state):
+    if _probability(model, state, "drive.mechanical") >= 0.75 or _mechanical_evidence(model, state):
         return _Rule(
             "refer", "refer-before-stress", "Irreplaceable data on a mechanically failing drive: a lab before any further stress"
         )
@@ -393,13 +395,13 @@ def _data_is_open(model: Model, state: TicketState) -> bool:
 def _mechanical_evidence(model: Model, state: TicketState) -> bool:
     lock = model.knowledge.interlocks["stop-running"]
     seen = readings_that_count(model, state, lock.seen, lock.renewed_by)
-    return bool(seen) and _probability(model, state, "drive.mechanical") >= 0.4
+    return bool(seen) and _probability(model, state, "drive.mechanical") >= 0.75
 
 
 def _mechanical(model: Model, state: TicketState, p_drive: float) -> _Rule | None:
     refused = state.last("refer-lab")
     settled = is_data_safe(state.facts) or (refused is not None and refused.outcome == "declined")
-    if settled and p_drive >= 0.7 and _mechanical_evidence(model, state):
+    if settled and p_drive >= 0.85 and _mechanical_evidence(model, state):
         return _Rule("replace", "mechanical-damage", "Mechanical damage, and the data does not depend on this drive: replace it")
     return None
 
@@ -411,7 +413,7 @@ def _failing_drive(model: Model, state: TicketState, p_drive: float) -> _Rule | 
     }  # fmt: skip
     seen = readings_that_count(model, state, signs, DRIVE_FAULTS)
     lasting = _probability(model, state, "drive.media", "drive.worn")
-    if seen and p_drive >= 0.92 and lasting >= 0.4:
+    if seen and p_drive >= (0.92 if len(seen) > 1 else 0.985) and lasting >= 0.4:
         return _Rule("replace", "failing-drive", "The drive itself fails: no repair in software holds on it")
     return None
 

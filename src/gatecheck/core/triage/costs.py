@@ -117,7 +117,7 @@ class Economy:
     def value(self, marginals: Floats, booted: NDArray[np.bool_], used: tuple[int, ...] = ()) -> Floats:
         """Expected cost of fixing, shape (k,), for fault probabilities `marginals`, shape (k, f).
 
-        Where the machine starts (`booted`, shape (k,)), handing it back as it is may cost less.
+        Where the machine starts (`booted`, shape (k,)), it is handed back with what is left in it.
         """
         return self.value_of(*self.needs(marginals, used), marginals, booted)
 
@@ -132,7 +132,13 @@ class Economy:
         still = needed.take(places).cumsum(axis=2)
         np.minimum(still, 1.0, out=still)
         fixing = (np.einsum("wij,wij->wi", still, cost.take(order)) + needed @ self.when_cured + paid).min(axis=0)
-        return np.asarray(np.where(booted, np.minimum(fixing, marginals @ self.left_in), fixing), dtype=np.float64)
+        if not booted.any():
+            return np.asarray(fixing)
+        # a machine that starts does not show whether a fix was needed: hand it back as it is, or mend one thing blindly
+        handed = marginals * self.left_in
+        saved = handed @ self.cure - cost[:, :-1]
+        blind = handed.sum(axis=1) - np.maximum(saved.max(axis=1, initial=0.0), 0.0)
+        return np.asarray(np.where(booted, blind, fixing), dtype=np.float64)
 
     def check_cost(self, state: TicketState, move: Check | Fix, marginals: Floats) -> float:
         """Currency to make the move now; `marginals`, shape (f,), weigh the risk to the data."""
@@ -190,4 +196,4 @@ def _economy(model: Model, state: TicketState, names: tuple[str, ...], worth: fl
 
 
 def _is_usable(fix: Fix, state: TicketState, barred: Collection[str]) -> bool:
-    return (fix.trial or fix.id not in state.tried) and fix.id not in barred and is_applicable(fix, state.facts)
+    return fix.id not in state.tried and fix.id not in barred and is_applicable(fix, state.facts)

@@ -16,7 +16,7 @@ from gatecheck.core.triage.model import Model
 from gatecheck.core.triage.space import Floats, Ints
 from gatecheck.core.wording import lower_first, percent
 
-BARRING = ("stop-running", "table-proves-drive", "warning-is-real")
+BARRING = ("stop-running", "table-proves-drive")
 """interlocks that say a move is wrong on this evidence; the others only say what has to come first"""
 
 SOFTWARE_GATES = ("layout", "loader", "system")
