@@ -52,6 +52,8 @@ class Machine:
     before: dict[str, int] = field(default_factory=dict)
     safe: bool = False
     lost: bool = False
+    given_up: bool = False
+    """the customer let the data go"""
 
     @classmethod
     def draw(cls, world: Model, facts: Facts, rng: Rng) -> Machine:
@@ -116,7 +118,8 @@ class Machine:
         """A move may cost what is on a failing drive; one that destroys costs what has no copy."""
         spec = self.world.knowledge.move(move)
         shares = self.world.knowledge.stress[spec.stress]
-        at_stake = self.precious and not self.safe and not self.lost
+        # a copy loses nothing that the drive could still give, and what the customer gave up is not lost by a move
+        at_stake = self.precious and not (self.safe or self.lost or self.given_up or move == "copy-data")
         for fault in self.fault_names():
             if at_stake and self.rng.random() < shares.get(fault, 0.0):
                 self.lost = True

@@ -82,6 +82,7 @@ def rehearse_one(model: Model, world: Model, policy: str, seed: int) -> Run:
         if step.kind == "move" and step.what in _VERDICTS:
             wrong = wrong or _wrong(model, world, machine, state, step)
             needless |= step.what == "replace-drive" and not any(f in DRIVE_FAULTS for f in machine.fault_names())
+        machine.given_up = state.facts.get("consent") == "given"
         entry = machine.put_back(step.what) if step.kind == "put-back" else machine.make(step.what)
         tape.append(entry)
         spec = model.knowledge.move(step.what)
@@ -116,6 +117,8 @@ def _wrong(model: Model, world: Model, machine: Machine, state: TicketState, ste
     made = model.knowledge.fixes[step.what].call
     if made == right or (right == "repair" and _tried_repairs(world, machine, state)):
         return ""
+    if made == "replace" and right == "refer" and not _heard(world, state) and any(f in DRIVE_FAULTS for f in machine.fault_names()):
+        return ""  # nothing said that it was mechanical; the old drive stays as it is and can still go to a lab
     if made == "refer" and right == "replace" and step.what == "refer-lab" and _only_a_lab(machine, state):
         return ""
     return f"{made} where {right} was right"
@@ -132,6 +135,12 @@ def _tried_repairs(world: Model, machine: Machine, state: TicketState) -> bool:
         if ways and not any(f.id in state.tried for f in ways):
             return False
     return True
+
+
+def _heard(world: Model, state: TicketState) -> bool:
+    """A reading that names mechanical damage stands on the tape."""
+    signs = world.knowledge.interlocks["stop-running"].seen
+    return any(reading.outcome in signs.get(move, ()) for move, (_, reading) in state.latest.items())
 
 
 def _only_a_lab(machine: Machine, state: TicketState) -> bool:

@@ -447,12 +447,13 @@ def _hardware_passed(model: Model, state: TicketState, p_drive: float) -> _Rule 
     repairable = (
         _shows(state, "volume-look", "damaged") or _shows(state, "volume-look", "dirty")
     ) and "repair-volume" not in state.tried
+    looked = "volume-look" in state.current or "repair-volume" in state.tried
     reached = _shows(state, "reduced-start", "fails") or "repair-volume" in state.tried
     sound_before = not any(
         _shows(state, move, outcome)
         for move, outcome in (("loader-look", "missing"), ("loader-look", "damaged"), ("disk-layout", "table-damaged"), ("disk-layout", "no-boot-record"))
     )  # fmt: skip
-    if passed and rolled_back and reached and sound_before and not repairable and software >= 0.5 and state.booted is None:
+    if passed and rolled_back and looked and reached and sound_before and not repairable and software >= 0.5 and state.booted is None:
         return _Rule(
             "reinstall", "hardware-passed", "All hardware passed and it still does not start: reinstall before replacing anything"
         )

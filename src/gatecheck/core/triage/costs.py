@@ -42,7 +42,7 @@ def entry_minutes(knowledge: Knowledge, state: TicketState, move: Check | Fix) -
     return visit.desktop if state.facts.get("form") == "desktop" else visit.minutes
 
 
-def _shared_entry(knowledge: Knowledge, state: TicketState, move: Check | Fix) -> float:
+def shared_entry(knowledge: Knowledge, state: TicketState, move: Check | Fix) -> float:
     """The part of a visit that the move is charged with: others will use the same visit."""
     return knowledge.visits[move.visit].share * entry_minutes(knowledge, state, move) if move.visit else 0.0
 
@@ -124,14 +124,21 @@ class Economy:
     def value_of(self, needed: Floats, paid: Floats, marginals: Floats, booted: NDArray[np.bool_]) -> Floats:
         """The same, for what `needs` gave."""
         cost = self.base + marginals @ self.risk
-        # the worst ratio first, so that a running sum is the probability that this fix or one after it is still needed
-        order = (needed / cost).argsort(axis=2)
+        # best ratio first; at any point the machine may be given up at the price of the last column
+        order = (cost[:, :-1] / np.maximum(needed[:, :, :-1], 1e-12)).argsort(axis=2)
         ways, rows, columns = order.shape
-        order += np.arange(rows)[:, None] * columns
-        places = order + (np.arange(ways) * rows * columns)[:, None, None]
-        still = needed.take(places).cumsum(axis=2)
-        np.minimum(still, 1.0, out=still)
-        fixing = (np.einsum("wij,wij->wi", still, cost.take(order)) + needed @ self.when_cured + paid).min(axis=0)
+        places = order + (np.arange(rows) * (columns + 1))[:, None]
+        need = needed.take(places + (np.arange(ways) * rows * (columns + 1))[:, None, None])
+        price = cost.take(places)
+        if not columns:
+            return np.where(booted, marginals @ self.left_in, self.base[-1] * np.minimum(needed[0, :, -1], 1.0))
+        gone = need.cumsum(axis=2)
+        total = gone[:, :, -1:] + needed[:, :, -1:]
+        still = np.minimum(total - gone + need, 1.0)
+        spent = (price * still + need * self.when_cured[order]).cumsum(axis=2)
+        up_to = spent + self.base[-1] * np.minimum(total - gone, 1.0)
+        fixing = np.minimum(up_to.min(axis=2), self.base[-1] * np.minimum(total[:, :, 0], 1.0))
+        fixing = (fixing + paid).min(axis=0)
         if not booted.any():
             return np.asarray(fixing)
         # a machine that starts does not show whether a fix was needed: hand it back as it is, or mend one thing blindly
@@ -143,7 +150,7 @@ class Economy:
     def check_cost(self, state: TicketState, move: Check | Fix, marginals: Floats) -> float:
         """Currency to make the move now; `marginals`, shape (f,), weigh the risk to the data."""
         knowledge = self.model.knowledge
-        minutes = move.minutes + _shared_entry(knowledge, state, move)
+        minutes = move.minutes + shared_entry(knowledge, state, move)
         minutes += knowledge.rates["unattended_share"] * move.unattended
         risk = marginals @ self.model.stress[move.stress]
         return float(minutes * knowledge.rates["bench_minute"] + risk * self.worth)
@@ -179,7 +186,7 @@ def _economy(model: Model, state: TicketState, names: tuple[str, ...], worth: fl
     base, when_cured, risk = [], [], np.zeros((len(model.space.fault_ids), len(names) + 1))
     for column, name in enumerate(names):
         fix = knowledge.fixes[name]
-        minutes = fix.minutes + _shared_entry(knowledge, state, fix)
+        minutes = fix.minutes + shared_entry(knowledge, state, fix)
         minutes += knowledge.rates["unattended_share"] * fix.unattended
         unsafe = worth > 0 and (fix.writes or fix.id == "replace-drive")
         base.append(minutes * knowledge.rates["bench_minute"] + fix.parts + fix.burden + (copy_cost if unsafe else 0.0))

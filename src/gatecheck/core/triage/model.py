@@ -22,6 +22,9 @@ NOT_DONE = ("could-not", "declined", "left-on")
 
 _SHOWN_BY_THE_FIX = frozenset({"screen", "reduced-start"})
 
+_ANOTHER_SCREEN, _ANOTHER_SCREEN_THEN = 0.70, 0.97
+"""a machine that now stops at a later gate shows another screen this often; nearly always when it had not come up at all"""
+
 _BARELY_STOPS = 0.8
 """a hypothesis that boots with this probability does not stop the boot"""
 
@@ -44,6 +47,8 @@ class Transition:
     moved_dst: Ints
     moved: Floats
     """the edges that lead elsewhere, shape (m,), (m,) and (outcomes, m)"""
+    shown: Floats
+    """shape (outcomes, n): probability of the outcome for a machine that was src, whatever it is now"""
     could_not: float
     touches: frozenset[str]
     components: tuple[int, ...]
@@ -123,6 +128,18 @@ class Model:
             self._kept[key] = make()
         kept: T = self._kept[key]
         return kept
+
+    def behind(self, fix: str) -> Floats:
+        """What a fix leaves, as a linear map: shape (n, 4, 1 + f), per outcome but could-not its probability and, times
+        that, the probability of every fault afterwards."""
+
+        def make() -> Floats:
+            act = self.acts[fix]
+            there = np.concatenate([np.ones((self.space.size, 1)), self.space.member], axis=1)[act.dst]
+            maps = [np.add.reduceat(act.weight[o][:, None] * there, act.first[:-1]) for o in range(4)]
+            return np.stack(maps, axis=1)
+
+        return self.keep(("behind", fix), make)
 
     def voided(self, fix: str, outcome: str | None) -> frozenset[str]:
         """Checks that may show something else after the fix; one that changed nothing left the screen as it was."""
@@ -321,6 +338,7 @@ def _act(space: Space, fix: Fix, passes: Floats, seen: Floats, floor: float) -> 
         weight=weight,
         first=np.searchsorted(src, np.arange(space.size + 1)),
         stay=stay,
+        shown=np.array([np.bincount(src, row, minlength=space.size) for row in weight]),
         moved_src=src[leaves],
         moved_dst=dst[leaves],
         moved=np.ascontiguousarray(weight[:, leaves]),
@@ -348,7 +366,7 @@ def _outcome_shares(space: Space, src: Ints, dst: Ints, passes: Floats, seen: Fl
     rest = 1.0 - boots
     now_seen = rest * np.where(changed, np.clip(seen[dst] - seen[src], 0.0, 1.0), 0.0)
     stop = stop_gates(space, passes)
-    moved = np.where(changed, np.where(stop[src] != stop[dst], 0.70, 0.12), 0.03)
+    moved = np.where(changed, np.where(stop[src] != stop[dst], np.where(stop[src] == 0, _ANOTHER_SCREEN_THEN, _ANOTHER_SCREEN), 0.12), 0.03)
     other = (rest - now_seen) * moved
     return np.array([boots, now_seen, other, rest - now_seen - other])
 

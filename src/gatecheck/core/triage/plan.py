@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from gatecheck.core.knowledge.tables import Check, Fix
 from gatecheck.core.ticket import TicketState
+from gatecheck.core.triage.ahead import Prospect, look_ahead
 from gatecheck.core.triage.costs import Economy, economy, entry_minutes, is_applicable
 from gatecheck.core.triage.interlocks import Held
 from gatecheck.core.triage.model import Model
@@ -21,14 +22,6 @@ BARRING = ("stop-running", "table-proves-drive")
 
 SOFTWARE_GATES = ("layout", "loader", "system")
 DRIVE_FAULTS = ("drive.dead", "drive.mechanical", "drive.media", "drive.worn")
-_SHORT_CHECKS, _SHORT_FIXES = 4, 5
-"""moves looked at two steps ahead"""
-_FOLLOWERS = 4
-"""checks that may follow in the second step"""
-_MOST, _MOST_TWICE = 450, 140
-_COVERED, _COVERED_TWICE = 0.995, 0.98
-"""share of the belief that the hypotheses weighed in the first and the second step carry; the belief itself is never cut"""
-_UNLIKELY = 0.05
 
 
 @dataclass(frozen=True, slots=True)
@@ -97,31 +90,24 @@ def make_plan(model: Model, state: TicketState, held: Sequence[Held]) -> Plan:
     barred = {h.move for h in held if h.interlock in BARRING}
     costs = economy(model, state, barred)
     holding = {h.move for h in held}
-    booted = state.booted is not None
     now = state.belief @ model.space.member
-    value = float(costs.value(now[None, :], np.array([booted]))[0])
-    legal = [
+    checks = [
         c for c in model.knowledge.checks.values() if c.id not in state.current and _is_legal(model, state, c, holding)
     ]  # fmt: skip
-    checks = sorted(_look_at(model, state, costs, legal, now, booted), key=lambda p: p.total)
-    # what is left to pay when one more look may come before fixing: the same view that the best moves get
-    best_now = min([value, *(p.total for p in checks[:1])])
-    acting_fixes = [
+    fixes = [
         f for f in map(model.knowledge.fixes.__getitem__, costs.fixes)
         if f.id in model.acts and _may_act(model, state, f, barred, holding)
     ]  # fmt: skip
-    fixes = sorted(_look_behind(model, state, costs, acting_fixes, now), key=lambda p: p.total)
-    short = [*checks[:_SHORT_CHECKS], *fixes[:_SHORT_FIXES]]
-    better, waiting = _two_ahead(model, state, costs, short, checks[:_FOLLOWERS], booted)
+    view = look_ahead(model, state, costs, checks, fixes)
     ranked = [
-        _next_move(model, state, p, now, *((waiting, better[p.move.id]) if p.move.id in better else (best_now, p.total)))
-        for p in (*checks, *fixes)
+        _next_move(model, state, p, now, *((view.acting_once, p.once) if p.twice is None else (view.acting_twice, p.twice)))
+        for p in (*view.checks, *view.fixes)
     ]
     ranked.sort(key=lambda m: -m.net)
     acting = {m.move: m.net for m in ranked if m.kind == "fix"}
-    acting |= {fix: best_now - cost for fix, cost in _sending_away(model, costs, now, barred).items()}
+    acting |= {fix: view.acting_once - cost for fix, cost in _sending_away(model, costs, now, barred).items()}
     left_in = float(costs.left_in @ now)
-    return Plan(tuple(m for m in ranked if m.move not in holding), acting, best_now - left_in, best_now)
+    return Plan(tuple(m for m in ranked if m.move not in holding), acting, view.acting_twice - left_in, view.acting_twice)
 
 
 def _sending_away(model: Model, costs: Economy, now: Floats, barred: Collection[str]) -> dict[str, float]:
@@ -134,129 +120,6 @@ def _sending_away(model: Model, costs: Economy, now: Floats, barred: Collection[
         after = costs.value(left[None, :], np.array([False]), (column,))
         found[name] = float(costs.base[column] + now @ costs.risk[:, column] + after[0])
     return found
-
-
-@dataclass(frozen=True, slots=True)
-class _Prospect:
-    """A move one step ahead. Over its outcomes: chance (o,), marginals (o, f), values (o,), booted (o,)."""
-
-    move: Check | Fix
-    cost: float
-    chance: Floats
-    marginals: Floats
-    values: Floats
-    booted: NDArray[np.bool_]
-    used: tuple[int, ...]
-    """column of the fix that is then used up"""
-    total: float
-
-
-def _look_at(
-    model: Model, state: TicketState, costs: Economy, checks: Sequence[Check], now: Floats, booted: bool
-) -> list[_Prospect]:
-    """All checks one step ahead, in one pass over the stacked likelihood rows."""
-    if not checks:
-        return []
-    likeliest = _likeliest(state.belief, _COVERED, _MOST)
-    belief = state.belief[likeliest, None]
-    weighed = np.concatenate([belief, belief * model.space.member[likeliest]], axis=1)
-    picked = np.concatenate([np.arange(model.rows.shape[1])[model.row_of[c.id]] for c in checks])
-    joint = (model.rows[likeliest].T @ weighed)[picked] / belief.sum()
-    chance, marginals = joint[:, 0], joint[:, 1:] / joint[:, :1]
-    starts = np.array([o == "boots" or (booted and c.id != "screen") for c in checks for o in c.outcomes])
-    values = costs.value(marginals, starts)
-    prospects, first = [], 0
-    for check in checks:
-        part = slice(first, first + len(check.outcomes))
-        first += len(check.outcomes)
-        cost = costs.check_cost(state, check, now)
-        total = cost + float(chance[part] @ values[part])
-        prospects.append(_Prospect(check, cost, chance[part], marginals[part], values[part], starts[part], (), total))
-    return prospects
-
-
-def _likeliest(mass: Floats, share: float, most: int) -> Ints:
-    """The likeliest hypotheses that together carry this share of the mass, at most so many."""
-    order = np.argsort(-mass)
-    carried = np.cumsum(mass[order])
-    return order[: min(most, int(np.searchsorted(carried, share * carried[-1])) + 1)]
-
-
-def _posts(model: Model, state: TicketState, move: Check | Fix) -> Floats:
-    """Belief after each outcome, not normalised, shape (o, n)."""
-    if isinstance(move, Check):
-        return model.looks[move.id] * state.belief
-    return model.acts[move.id].apply_all(state.belief)
-
-
-def _look_behind(model: Model, state: TicketState, costs: Economy, fixes: Sequence[Fix], now: Floats) -> list[_Prospect]:
-    """Fixes one step ahead: what is left to pay after each of their outcomes, the fix itself used up."""
-    if not fixes:
-        return []
-    posts = np.concatenate([_posts(model, state, fix) for fix in fixes])
-    chances = posts.sum(axis=1)
-    marginals = (posts @ model.space.member) / chances[:, None]
-    used = [(costs.fixes.index(fix.id),) for fix in fixes]
-    ways = [costs.needs(marginals[4 * i : 4 * i + 4], u) for i, u in enumerate(used)]
-    starts = np.array([o == "boots" for fix in fixes for o in fix.outcomes[:4]])
-    values = costs.value_of(*_side_by_side(ways), marginals, starts)
-    prospects = []
-    for index, fix in enumerate(fixes):
-        part = slice(4 * index, 4 * index + 4)
-        column = costs.fixes.index(fix.id)
-        cost = float(costs.base[column] + now @ costs.risk[:, column] + costs.when_cured[column] * (now @ costs.cure[:, column]))
-        chance = chances[part] / chances[part].sum()
-        total = cost + float(chance @ values[part])
-        prospects.append(_Prospect(fix, cost, chance, marginals[part], values[part], starts[part], used[index], total))
-    return prospects
-
-
-def _side_by_side(ways: Sequence[tuple[Floats, Floats]]) -> tuple[Floats, Floats]:
-    return np.concatenate([needed for needed, _ in ways], axis=1), np.concatenate([paid for _, paid in ways], axis=1)
-
-
-def _two_ahead(
-    model: Model, state: TicketState, costs: Economy, short: Sequence[_Prospect],
-    followers: Sequence[_Prospect], booted: bool,
-) -> tuple[dict[str, float], float]:  # fmt: skip
-    """Cost of each move and what is left when, after each likely outcome, the best check may come before fixing.
-
-    Beside it the same for making no move first: what a move must beat, weighed over the same hypotheses.
-    """
-    if not followers or not short:
-        return {}, 0.0
-    posts = [_posts(model, state, p.move)[p.chance > _UNLIKELY] for p in short]
-    stacked = np.concatenate([*posts, state.belief[None, :]])
-    active = _likeliest(stacked.sum(axis=0), _COVERED_TWICE, _MOST_TWICE)
-    here = stacked[:, active]
-    here /= here.sum(axis=1, keepdims=True)
-    member = np.concatenate([np.ones((len(active), 1)), model.space.member[active]], axis=1)
-    rows = np.concatenate([model.looks[f.move.id][:, active] for f in followers])
-    # one matrix (hypothesis -> outcome of a follower and fault) serves every posterior of every move
-    reading = (rows[:, :, None] * member[None, :, :]).transpose(1, 0, 2).reshape(len(active), -1)
-    joint = (here @ reading).reshape(len(here) * len(rows), member.shape[1])
-    marginals = joint[:, 1:] / joint[:, :1]
-    sizes = [len(p) * len(rows) for p in (*posts, state.belief[None, :])]
-    ends = np.cumsum(sizes)
-    used_up = [*(p.used for p in short), ()]
-    ways = [costs.needs(marginals[end - size : end], used) for used, size, end in zip(used_up, sizes, ends, strict=True)]
-    begins = [*(p.booted[p.chance > _UNLIKELY] for p in short), np.array([booted])]
-    starts = np.concatenate([np.repeat(b, len(rows)) for b in begins])
-    values = (costs.value_of(*_side_by_side(ways), marginals, starts) * joint[:, 0]).reshape(len(here), len(rows))
-    borders = np.cumsum([0, *(len(f.chance) for f in followers)])
-    after = np.add.reduceat(values, borders[:-1], axis=1) + np.array([f.cost for f in followers])
-    totals, first = {}, 0
-    for prospect, part in zip(short, posts, strict=True):
-        others = np.array([f.move.id != prospect.move.id for f in followers])
-        left = prospect.values.copy()
-        likely = prospect.chance > _UNLIKELY
-        if others.any():
-            left[likely] = np.minimum(left[likely], after[first : first + len(part)][:, others].min(axis=1))
-        first += len(part)
-        totals[prospect.move.id] = prospect.cost + float(prospect.chance @ left)
-    here_now = here[-1] @ model.space.member[active]
-    fixing = float(costs.value(here_now[None, :], np.array([booted]))[0])
-    return totals, min(fixing, float(after[-1].min()))
 
 
 def _may_act(model: Model, state: TicketState, fix: Fix, barred: Collection[str], holding: Collection[str]) -> bool:
@@ -288,7 +151,7 @@ def _would_help(model: Model, state: TicketState, fix: Fix) -> bool:
     return float(curable) >= model.knowledge.plan["offer_fix_above"]
 
 
-def _next_move(model: Model, state: TicketState, prospect: _Prospect, now: Floats, value: float, total: float) -> NextMove:
+def _next_move(model: Model, state: TicketState, prospect: Prospect, now: Floats, value: float, total: float) -> NextMove:
     move = prospect.move
     entry = entry_minutes(model.knowledge, state, move)
     return NextMove(

@@ -48,8 +48,8 @@ class Space:
         return self.fault_ids.index(fault)
 
     def any_of(self, faults: Sequence[str]) -> Floats:
-        """Shape (n,): 1.0 where any of the faults is in the hypothesis."""
-        columns = [self.index(f) for f in faults]
+        """Shape (n,): 1.0 where any of the faults is in the hypothesis; a small space need not have them all."""
+        columns = [self.index(f) for f in faults if f in self.fault_ids]
         return np.asarray(self.member[:, columns].max(axis=1)) if columns else np.zeros(self.size)
 
     def with_component_of(self, now: Ints, before: Ints, component: int) -> Ints:
