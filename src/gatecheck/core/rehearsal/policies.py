@@ -56,7 +56,8 @@ def planner(sight: Sight) -> Step:
         return Step("ask", "recovery_key")
     call = sight.result.call
     for move in sight.result.next:
-        if call.choice and move.move not in (call.option.fixes if call.option else ()) and move.kind == "check":
+        asked_for = (*call.due, *(call.option.fixes if call.option else ()))
+        if call.choice and move.move not in asked_for and move.kind == "check":
             break  # the call is made: what is left is not worth its cost
         return Step("move", move.move)
     if "consent" in asked:

@@ -77,11 +77,13 @@ def _in_order(model: Model, state: TicketState, plan: Plan, call: Call, held: Se
         first.append(describe(model, state, "power-down", model.knowledge.fixes["power-down"].why))
     if _copy_comes_first(model, state, call, held):
         first.append(describe(model, state, "copy-data", model.knowledge.fixes["copy-data"].why))
+    by_move = {m.move: m for m in plan.ranked}
+    if call.choice:
+        first += [by_move[c] for c in call.due if c in by_move]
     if call.choice and call.option:
         for fix in call.option.fixes:
             if fix not in holding and fix not in state.tried and unmet_need(model, state, model.knowledge.fixes[fix]) is None:
                 first.append(describe(model, state, fix, _reason(model, state, fix, call)))
-    by_move = {m.move: m for m in plan.ranked}
     if "screen" in by_move and not {r.move for _, r in state.readings} - _BEFORE_SCREEN:
         first.append(by_move["screen"])  # watch it fail, once, before anything is opened or started
     if not call.choice and call.confidence >= _LEANS_FIRMLY:

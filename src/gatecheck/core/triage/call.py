@@ -25,6 +25,8 @@ _WEIGHT = {choice: rank for rank, choice in enumerate(CHOICES)}
 _VIABLE = 0.5
 """a way out is weighed for the call when it works at least this share as often as the surest one"""
 _NEGLIGIBLE = 1e-8
+_LOOKS_FIRST = "hardware-passed"
+"""the one rule that may stand while a look is still due: a volume that was never checked may be all there is to repair"""
 _SHOWN = 0.05
 """and is listed at all from this share on"""
 _CURES = 0.5
@@ -135,7 +137,7 @@ def make_call(model: Model, state: TicketState, held: Sequence[Held], plan: Plan
         why=rule.why if rule else why,
         rule=rule.name if rule else None,
         note=_note(state, best),
-        due=tuple(due) if not rule else (),
+        due=tuple(due) if not rule or rule.name == _LOOKS_FIRST else (),
     )
 
 
@@ -447,13 +449,12 @@ def _hardware_passed(model: Model, state: TicketState, p_drive: float) -> _Rule 
     repairable = (
         _shows(state, "volume-look", "damaged") or _shows(state, "volume-look", "dirty")
     ) and "repair-volume" not in state.tried
-    looked = "volume-look" in state.current or "repair-volume" in state.tried
     reached = _shows(state, "reduced-start", "fails") or "repair-volume" in state.tried
     sound_before = not any(
         _shows(state, move, outcome)
         for move, outcome in (("loader-look", "missing"), ("loader-look", "damaged"), ("disk-layout", "table-damaged"), ("disk-layout", "no-boot-record"))
     )  # fmt: skip
-    if passed and rolled_back and looked and reached and sound_before and not repairable and software >= 0.5 and state.booted is None:
+    if passed and rolled_back and reached and sound_before and not repairable and software >= 0.5 and state.booted is None:
         return _Rule(
             "reinstall", "hardware-passed", "All hardware passed and it still does not start: reinstall before replacing anything"
         )

@@ -7,7 +7,7 @@ paid for as long as something that needs it, or a later one, may still be wrong.
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -75,6 +75,12 @@ class Economy:
     """shape (f, x - 1): probability that the fix removes the fault"""
     left_in: Floats
     """shape (f,): price of handing the machine back with this fault in it"""
+    slips: Floats
+    """shape (f,): price of a comeback times the chance that the machine starts in spite of the fault"""
+    mending: Floats
+    """shape (f,): what the cheapest cure of the fault costs"""
+    restart: float
+    """what it costs to see a machine start that has nothing left in it"""
     worth: float
     weights: Floats
     """shape (f, x): probability that a fault ends up cured by that fix, tried in the order of cost per cure"""
@@ -138,7 +144,9 @@ class Economy:
         spent = (price * still + need * self.when_cured[order]).cumsum(axis=2)
         up_to = spent + self.base[-1] * np.minimum(total - gone, 1.0)
         fixing = np.minimum(up_to.min(axis=2), self.base[-1] * np.minimum(total[:, :, 0], 1.0))
-        fixing = (fixing + paid).min(axis=0)
+        unseen = np.minimum(marginals * self.slips, np.maximum(1.0 - marginals, 0.0) * self.mending).sum(axis=1)
+        sound = np.maximum(1.0 - marginals.sum(axis=1), 0.0) * self.restart
+        fixing = np.minimum((fixing + paid).min(axis=0) + unseen + sound, self.base[-1])
         if not booted.any():
             return np.asarray(fixing)
         # a machine that starts does not show whether a fix was needed: hand it back as it is, or mend one thing blindly
@@ -174,7 +182,7 @@ def economy(model: Model, state: TicketState, barred: Collection[str]) -> Econom
     knowledge = model.knowledge
     names = tuple(name for name in model.fix_ids if _is_usable(knowledge.fixes[name], state, barred))
     worth = 0.0 if is_data_safe(state.facts) else data_worth(knowledge, state.facts)
-    key = ("economy", names, worth, state.visit, state.is_open, state.facts.get("form"))
+    key = ("economy", names, worth, state.facts.get("platform"), state.facts.get("installed_os"), state.facts.get("drive_kind"), state.visit, state.is_open, state.facts.get("form"))
     return model.keep(key, lambda: _economy(model, state, names, worth))
 
 
@@ -195,11 +203,30 @@ def _economy(model: Model, state: TicketState, names: tuple[str, ...], worth: fl
     base.append(knowledge.rates["board_unknown"])
     when_cured.append(0.0)
     costs, on_top = np.array(base), np.array(when_cured)
-    unknown = knowledge.rates["board_unknown"]
-    mending = np.where(cure > 0, costs[:-1] / np.maximum(cure, 1e-9) + on_top[:-1], unknown).min(axis=1, initial=unknown)
+    mending = _mending(model, state, names, cure, costs[:-1] + on_top[:-1])
+    left_in = knowledge.rates["comeback"] + mending
+    passing = np.array([model.passes[model.space.add[0, f]] for f in range(len(cure))])
+    restart = knowledge.checks["screen"].minutes * knowledge.rates["bench_minute"]
     weights = _in_order_of_cost(costs[:-1], cure)
     broad = tuple(c for c in range(len(names)) if (cure[:, c] >= _SURELY).sum() >= _BROAD)
-    return Economy(model, names, costs, risk, on_top, cure, knowledge.rates["comeback"] + mending, worth, weights, broad, {})
+    return Economy(model, names, costs, risk, on_top, cure, left_in, passing * knowledge.rates["comeback"], mending, restart, worth, weights, broad, {})
+
+
+def _mending(model: Model, state: TicketState, names: Sequence[str], cure: Floats, costs: Floats) -> Floats:
+    """Shape (f,): the price of the cheapest cure of each fault; one that was tried in vain may still be what is needed
+    when the machine comes back."""
+    knowledge = model.knowledge
+    price = np.full(cure.shape[0], knowledge.rates["board_unknown"])
+    if names:
+        price = np.minimum(price, np.where(cure > 0, costs / np.maximum(cure, 1e-9), np.inf).min(axis=1))
+    for name in set(model.fix_ids) - set(names):
+        fix = knowledge.fixes[name]
+        if is_applicable(fix, state.facts) and fix.cures:
+            minutes = fix.minutes + fix.cured_minutes + knowledge.rates["unattended_share"] * fix.unattended
+            for fault, share in fix.cures.items():
+                place = model.space.index(fault)
+                price[place] = min(price[place], (minutes * knowledge.rates["bench_minute"] + fix.parts + fix.cured_parts + fix.burden) / share)
+    return price
 
 
 def _is_usable(fix: Fix, state: TicketState, barred: Collection[str]) -> bool:

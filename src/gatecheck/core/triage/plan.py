@@ -147,8 +147,8 @@ def _is_legal(model: Model, state: TicketState, move: Check | Fix, holding: Coll
 
 
 def _would_help(model: Model, state: TicketState, fix: Fix) -> bool:
-    curable = state.belief @ model.having(*([f for f, cure in fix.cures.items() if cure >= 0.3] or fix.cures))
-    return float(curable) >= model.knowledge.plan["offer_fix_above"]
+    now = state.belief @ model.space.member
+    return float(now @ model.cure[:, model.fix_ids.index(fix.id)]) >= model.knowledge.plan["offer_fix_above"]
 
 
 def _next_move(model: Model, state: TicketState, prospect: Prospect, now: Floats, value: float, total: float) -> NextMove:
