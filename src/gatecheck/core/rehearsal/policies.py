@@ -8,13 +8,15 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 
 from gatecheck.core.knowledge.tables import Check, Fix
 from gatecheck.core.ticket import TicketState
-from gatecheck.core.triage.assess import Assessment
+from gatecheck.core.triage.assess import Assessment, assess
 from gatecheck.core.triage.costs import is_applicable, is_data_safe
+from gatecheck.core.triage.interlocks import held_moves
 from gatecheck.core.triage.model import Model
 from gatecheck.core.triage.plan import unmet_need
 
@@ -29,16 +31,23 @@ class Step:
     what: str
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Sight:
-    """What a policy may look at."""
+    """What a policy may look at. `true_fixes` is for the clairvoyant only: what cures the faults that are left."""
 
     model: Model
     state: TicketState
-    result: Assessment
     rng: Rng
-    true_fixes: Sequence[str]
-    """for the clairvoyant only: what cures the faults that are left"""
+    tell: Callable[[], Sequence[str]]
+
+    @cached_property
+    def result(self) -> Assessment:
+        """What the engine says of the ticket; worked out only where a policy asks."""
+        return assess(self.model, self.state)
+
+    @cached_property
+    def true_fixes(self) -> Sequence[str]:
+        return self.tell()
 
 
 Policy = Callable[[Sight], Step]
@@ -145,7 +154,7 @@ def random_legal(sight: Sight) -> Step:
     """Any move that is not held and can be made; stops when the machine starts."""
     if sight.state.booted is not None:
         return Step("stop", "release")
-    held = {h.move for h in sight.result.held}
+    held = {h.move for h in held_moves(sight.model, sight.state)}
     knowledge = sight.model.knowledge
     known: list[Check | Fix] = [*knowledge.checks.values(), *knowledge.fixes.values()]
     moves = [

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import asdict, dataclass
+from functools import partial
 
 import numpy as np
 
@@ -11,7 +12,6 @@ from gatecheck.core.rehearsal.machine import Entry, Machine, draw_facts
 from gatecheck.core.rehearsal.policies import POLICIES, Sight, Step
 from gatecheck.core.tape import parse_entries, parse_facts
 from gatecheck.core.ticket import TicketState, fold
-from gatecheck.core.triage.assess import assess
 from gatecheck.core.triage.call import CHOICES, right_choices
 from gatecheck.core.triage.costs import entry_minutes
 from gatecheck.core.triage.model import NOT_DONE, Model
@@ -66,11 +66,12 @@ def rehearse_one(model: Model, world: Model, policy: str, seed: int) -> Run:
     machine = Machine.draw(world, facts, rng)
     faults = tuple(machine.fault_names())
     tape: list[Entry] = [machine.make("story"), machine.make("screen")]
+    machine.lost = False  # what the customer's own starts and the first look cost is no policy's doing
     hands_on, total, wrong, needless = 3.0, 3.0, "", False
     ended = "out of steps"
     for _ in range(_MOST_STEPS):
         state = fold(model, parse_facts(facts, model.knowledge), parse_entries(tape, model.knowledge))
-        sight = Sight(model, state, assess(model, state), rng, _cures_left(world, machine, state))
+        sight = Sight(model, state, rng, partial(_cures_left, world, machine, state))
         step = POLICIES[policy](sight)
         if step.kind == "stop":
             ended = step.what
@@ -119,6 +120,8 @@ def _wrong(model: Model, world: Model, machine: Machine, state: TicketState, ste
         return ""
     if made == "replace" and right == "refer" and not _heard(world, state) and any(f in DRIVE_FAULTS for f in machine.fault_names()):
         return ""  # nothing said that it was mechanical; the old drive stays as it is and can still go to a lab
+    if made == "replace" and made in _asks(world, machine, state):
+        return ""  # the drive has to go in any case; what else is there comes after
     if made == "refer" and right == "replace" and step.what == "refer-lab" and _only_a_lab(machine, state):
         return ""
     return f"{made} where {right} was right"
@@ -137,6 +140,12 @@ def _tried_repairs(world: Model, machine: Machine, state: TicketState) -> bool:
     return True
 
 
+def _asks(world: Model, machine: Machine, state: TicketState) -> set[str]:
+    """What each fault would ask for if it were the only one."""
+    right, alone = right_choices(world, state), world.space.add[0]
+    return {CHOICES[int(right[alone[world.space.index(f)]])] for f in machine.fault_names()}
+
+
 def _heard(world: Model, state: TicketState) -> bool:
     """A reading that names mechanical damage stands on the tape."""
     signs = world.knowledge.interlocks["stop-running"].seen
@@ -144,9 +153,11 @@ def _heard(world: Model, state: TicketState) -> bool:
 
 
 def _only_a_lab(machine: Machine, state: TicketState) -> bool:
-    """Data that nobody has twice, on a drive that fails and would not be copied: the lab is as right as a new drive."""
-    failing = any(f in DRIVE_FAULTS for f in machine.fault_names())
-    return failing and machine.precious and not machine.safe and "copy-data" in state.tried
+    """Data that nobody has twice, on a drive that nobody at the bench can copy: the lab is as right as a new drive."""
+    faults = machine.fault_names()
+    failing = any(f in DRIVE_FAULTS for f in faults)
+    beyond = "copy-data" in state.tried or "drive.dead" in faults or "drive.mechanical" in faults
+    return failing and machine.precious and not machine.safe and beyond
 
 
 def _cures_left(world: Model, machine: Machine, state: TicketState) -> list[str]:

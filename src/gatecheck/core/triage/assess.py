@@ -73,7 +73,7 @@ def _in_order(model: Model, state: TicketState, plan: Plan, call: Call, held: Se
     """What protects the data first, then what the call asks for, then the ranking."""
     first: list[NextMove] = []
     holding = {h.move for h in held}
-    if any(h.interlock == "stop-running" for h in held) and not _is_off(state):
+    if any(h.interlock == "stop-running" for h in held) and not _was_asked_off(state):
         first.append(describe(model, state, "power-down", model.knowledge.fixes["power-down"].why))
     if _copy_comes_first(model, state, call, held):
         first.append(describe(model, state, "copy-data", model.knowledge.fixes["copy-data"].why))
@@ -116,9 +116,8 @@ def _is_verdict(model: Model, move: str) -> bool:
     return fix is not None and fix.verdict
 
 
-def _is_off(state: TicketState) -> bool:
-    last = state.last("power-down")
-    return last is not None and last.outcome == "off"
+def _was_asked_off(state: TicketState) -> bool:
+    return state.last("power-down") is not None  # left on is an answer too: it is not asked again
 
 
 def _copy_comes_first(model: Model, state: TicketState, call: Call, held: Sequence[Held]) -> bool:

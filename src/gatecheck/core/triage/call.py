@@ -31,6 +31,8 @@ _SHOWN = 0.05
 """and is listed at all from this share on"""
 _CURES = 0.5
 """a fix counts as a cure for a fault from this probability on"""
+_RULED_OUT = 0.15
+"""drive and settings count as passed below this"""
 _LINK_OPEN = 0.04
 _OPTION_ABOVE = 0.02
 """a fix is a way out when something it cures is at least this likely"""
@@ -122,6 +124,8 @@ def make_call(model: Model, state: TicketState, held: Sequence[Held], plan: Plan
     best = ranked_choice[0] if ranked_choice else None
     holding = {h.move for h in held}
     due = looks_due(model, state, model.knowledge.fixes[best.main_fix], holding) if best and best.main_fix else []
+    if best and best.choice == "release" and state.booted is not None and "screen" not in state.current:
+        due = ["screen"]
     made, why = _is_made(model, state, plan, best, balance, rule, due)
     leans = best.choice if best and made else max(balance, key=lambda c: balance[c])
     confidence = balance.get(leans, 0.0)
@@ -329,7 +333,7 @@ def _is_made(
     verdict = best.choice == "release" or (best.main_fix is not None and model.knowledge.fixes[best.main_fix].verdict)
     rivals = [m for m in plan.ranked if m.kind == "check" or (verdict and not model.knowledge.fixes[m.move].verdict)]
     rival = max(rivals, key=lambda m: m.net, default=None)
-    if due:
+    if due and best.choice != "release":
         return False, f"{model.knowledge.checks[due[0]].name} comes before it"
     acting = plan.releasing if best.choice == "release" else max(plan.acting.get(f, -np.inf) for f in best.fixes)
     if rival and rival.net > acting + limits["made_margin"]:
@@ -454,7 +458,10 @@ def _hardware_passed(model: Model, state: TicketState, p_drive: float) -> _Rule 
         _shows(state, move, outcome)
         for move, outcome in (("loader-look", "missing"), ("loader-look", "damaged"), ("disk-layout", "table-damaged"), ("disk-layout", "no-boot-record"))
     )  # fmt: skip
-    if passed and rolled_back and reached and sound_before and not repairable and software >= 0.5 and state.booted is None:
+    settings = _probability(model, state, *[f.id for f in model.knowledge.faults if f.component == "settings"])
+    ruled_out = p_drive < _RULED_OUT and settings < _RULED_OUT
+    tried_all = passed and rolled_back and reached and sound_before and ruled_out
+    if tried_all and not repairable and software >= 0.5 and state.booted is None:
         return _Rule(
             "reinstall", "hardware-passed", "All hardware passed and it still does not start: reinstall before replacing anything"
         )

@@ -54,6 +54,8 @@ def is_applicable(move: Check | Fix, facts: Facts) -> bool:
     return not any(facts.get(fact) in values for fact, values in move.not_when.items())
 
 
+_NEEDED = 1e-4
+"""a fix less likely to be needed than this, for every belief at hand, changes no value"""
 _SURELY, _BROAD = 0.9, 5
 """a fix that cures at least so many faults this surely is broad"""
 
@@ -101,7 +103,13 @@ class Economy:
             self._without[columns] = weights
         return self._without[columns]
 
-    def needs(self, marginals: Floats, used: tuple[int, ...] = ()) -> tuple[Floats, Floats]:
+    def worth_first(self, now: Floats) -> tuple[int, ...]:
+        """Broad fixes that may be best made first somewhere near this belief: they cost less than twice the best way."""
+        needed, paid = self.needs(now[None, :])
+        ways = [float(self.value_of(needed[w : w + 1], paid[w : w + 1], now[None, :], np.zeros(1, bool))[0]) for w in range(len(paid))]
+        return tuple(c for c, value in zip(self.broad, ways[1:], strict=True) if value < 2.0 * min(ways))
+
+    def needs(self, marginals: Floats, used: tuple[int, ...] = (), broad: tuple[int, ...] | None = None) -> tuple[Floats, Floats]:
         """Two ways to go on from fault probabilities, shape (k, f), with these fixes used up: cheapest cure first, or one
         of the broad fixes before all others.
 
@@ -109,7 +117,7 @@ class Economy:
         """
         needed = [marginals @ self.weights_without(*used)]
         paid = [np.zeros(len(marginals))]
-        for column in self.broad:
+        for column in self.broad if broad is None else broad:
             if column in used:
                 needed.append(needed[0])
                 paid.append(np.full(len(marginals), np.inf))
@@ -129,19 +137,20 @@ class Economy:
 
     def value_of(self, needed: Floats, paid: Floats, marginals: Floats, booted: NDArray[np.bool_]) -> Floats:
         """The same, for what `needs` gave."""
-        cost = self.base + marginals @ self.risk
         # best ratio first; at any point the machine may be given up at the price of the last column
-        order = (cost[:, :-1] / np.maximum(needed[:, :, :-1], 1e-12)).argsort(axis=2)
+        matters = np.flatnonzero(needed[:, :, :-1].max(axis=(0, 1)) > _NEEDED)
+        last, needed = needed[:, :, -1:], needed[:, :, matters]
+        cost, on_top = self.base[matters] + marginals @ self.risk[:, matters], self.when_cured[matters]
+        order = (cost / np.maximum(needed, 1e-12)).argsort(axis=2)
         ways, rows, columns = order.shape
-        places = order + (np.arange(rows) * (columns + 1))[:, None]
-        need = needed.take(places + (np.arange(ways) * rows * (columns + 1))[:, None, None])
-        price = cost.take(places)
         if not columns:
-            return np.where(booted, marginals @ self.left_in, self.base[-1] * np.minimum(needed[0, :, -1], 1.0))
+            return np.where(booted, marginals @ self.left_in, self.base[-1] * np.minimum(last[0, :, 0], 1.0))
+        places = order + (np.arange(rows) * columns)[:, None]
+        need = needed.take(places + (np.arange(ways) * rows * columns)[:, None, None])
         gone = need.cumsum(axis=2)
-        total = gone[:, :, -1:] + needed[:, :, -1:]
+        total = gone[:, :, -1:] + last
         still = np.minimum(total - gone + need, 1.0)
-        spent = (price * still + need * self.when_cured[order]).cumsum(axis=2)
+        spent = (cost.take(places) * still + need * on_top[order]).cumsum(axis=2)
         up_to = spent + self.base[-1] * np.minimum(total - gone, 1.0)
         fixing = np.minimum(up_to.min(axis=2), self.base[-1] * np.minimum(total[:, :, 0], 1.0))
         unseen = np.minimum(marginals * self.slips, np.maximum(1.0 - marginals, 0.0) * self.mending).sum(axis=1)
@@ -151,7 +160,7 @@ class Economy:
             return np.asarray(fixing)
         # a machine that starts does not show whether a fix was needed: hand it back as it is, or mend one thing blindly
         handed = marginals * self.left_in
-        saved = handed @ self.cure - cost[:, :-1]
+        saved = handed @ self.cure - self.base[:-1] - (marginals @ self.risk[:, :-1])
         blind = handed.sum(axis=1) - np.maximum(saved.max(axis=1, initial=0.0), 0.0)
         return np.asarray(np.where(booted, blind, fixing), dtype=np.float64)
 

@@ -92,7 +92,8 @@ def make_plan(model: Model, state: TicketState, held: Sequence[Held]) -> Plan:
     holding = {h.move for h in held}
     now = state.belief @ model.space.member
     checks = [
-        c for c in model.knowledge.checks.values() if c.id not in state.current and _is_legal(model, state, c, holding)
+        c for c in model.knowledge.checks.values()
+        if c.id not in state.current and _is_legal(model, state, c, holding) and not _was_there(model, state, c)
     ]  # fmt: skip
     fixes = [
         f for f in map(model.knowledge.fixes.__getitem__, costs.fixes)
@@ -144,6 +145,11 @@ def looks_due(model: Model, state: TicketState, fix: Fix, holding: Collection[st
 
 def _is_legal(model: Model, state: TicketState, move: Check | Fix, holding: Collection[str]) -> bool:
     return move.id not in holding and is_applicable(move, state.facts) and unmet_need(model, state, move) is None
+
+
+def _was_there(model: Model, state: TicketState, check: Check) -> bool:
+    """The check only asks whether a place can be entered, and something was already read there."""
+    return check.enters is not None and any(model.knowledge.move(r.move).visit == check.enters for _, r in state.readings)
 
 
 def _would_help(model: Model, state: TicketState, fix: Fix) -> bool:
