@@ -5,7 +5,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 PORT ?= 8765
 
-.PHONY: help install demo serve test lint types shots bench clean
+.PHONY: help install demo serve test lint types shots bench rehearsal clean
 
 help: ## list what can be done
 	@grep -hE '^[a-z]+:.*##' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 12
@@ -35,9 +35,14 @@ types: $(VENV)/.runs web/node_modules/.stamp ## generate the front end's types f
 shots: install $(VENV)/.tests browser ## take the screenshots in docs/screenshots anew
 	$(BIN)/python docs/take_screenshots.py
 
-bench: install $(VENV)/.tests browser ## measure speed against baselines in the same run
+bench: install $(VENV)/.tests $(VENV)/.bench browser ## measure speed against baselines in the same run
 	$(BIN)/python bench/engine.py
+	$(BIN)/python bench/network.py
+	$(BIN)/python bench/optimal.py
 	$(BIN)/python bench/screen.py
+
+rehearsal: install ## rehearse every world anew: docs/rehearsal.md and its plots
+	$(BIN)/gatecheck rehearse --machines 1000 --seed 1 --report docs
 
 clean: ## remove everything that was built or installed
 	rm -rf $(VENV) web/node_modules web/dist
@@ -50,6 +55,10 @@ $(VENV)/.runs: requirements.txt pyproject.toml
 
 $(VENV)/.tests: $(VENV)/.runs requirements-dev.txt
 	$(BIN)/python -m pip install -q --disable-pip-version-check -r requirements-dev.txt
+	touch $@
+
+$(VENV)/.bench: $(VENV)/.runs requirements-bench.txt
+	$(BIN)/python -m pip install -q --disable-pip-version-check -r requirements-bench.txt
 	touch $@
 
 web/node_modules/.stamp: web/package.json web/package-lock.json

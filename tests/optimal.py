@@ -22,6 +22,7 @@ from gatecheck.core.triage.costs import economy
 from gatecheck.core.triage.model import Model, compile_model
 from gatecheck.core.triage.plan import make_plan
 from gatecheck.core.triage.space import Floats
+from gatecheck.library import shipped_model
 
 FACTS = {"platform": "pc", "form": "laptop", "data": "none"}
 _NEVER = 0.005
@@ -264,7 +265,16 @@ class Search:
         return total
 
 
-def compare(knowledge: Knowledge, seed: int, **size: int) -> tuple[float, float]:
-    """(optimal, planner's) expected cost of one small problem."""
-    search = Search(small_problem(knowledge, seed, **size))
-    return search.best(*search.start), search.planned(*search.start)
+SIZES = ((4, 1, 3), (4, 2, 2), (6, 1, 2), (5, 2, 2))
+"""faults, checks beside the screen, and fixes of the problems in turn"""
+
+
+def ratio_of(seed: int) -> float | None:
+    """Planner's expected cost over the optimal one on the problem of that seed; None where it is too large to search."""
+    faults, checks, fixes = SIZES[seed % len(SIZES)]
+    search = Search(small_problem(shipped_model().knowledge, seed, faults, checks, fixes))
+    try:
+        best = search.best(*search.start)
+    except TooLargeError:
+        return None
+    return search.planned(*search.start) / best

@@ -46,8 +46,13 @@ def _parser() -> argparse.ArgumentParser:
     rehearse.add_argument("--machines", type=int, default=200, metavar="N")
     rehearse.add_argument("--seed", type=int, default=1, metavar="S")
     rehearse.add_argument(
-        "--world", type=Path, metavar="DIR", help="knowledge files laid over the shipped ones: the world the machines come from"
+        "--world", metavar="DIR",
+        help="where the machines come from: a folder of knowledge files laid over the shipped ones, or a shipped world by name",
+    )  # fmt: skip
+    rehearse.add_argument(
+        "--jitter", type=float, default=0.0, metavar="SIZE", help="move every row of the world's tables (0.3: off by about a third)"
     )
+    rehearse.add_argument("--report", type=Path, metavar="DIR", help="write rehearsal.md with plots: all worlds, and a jittered one")
     rehearse.add_argument(
         "--policy", nargs="+", metavar="NAME", help="planner, fixed, clairvoyant, random-legal (default: the first three)"
     )
@@ -126,8 +131,14 @@ def _read(arguments: argparse.Namespace) -> int:
 def _rehearse(arguments: argparse.Namespace) -> int:
     from gatecheck.rehearse import rehearse
 
+    if arguments.report:
+        from gatecheck.rehearsal_report import write_report
+
+        print(write_report(arguments.report, machines=arguments.machines, seed=arguments.seed, jobs=arguments.jobs))
+        return 0
     document = rehearse(
-        machines=arguments.machines, seed=arguments.seed, world=arguments.world, policies=arguments.policy, jobs=arguments.jobs
+        machines=arguments.machines, seed=arguments.seed, world=arguments.world, policies=arguments.policy, jobs=arguments.jobs,
+        jitter=arguments.jitter,
     )  # fmt: skip
     if arguments.json:
         _print(document)

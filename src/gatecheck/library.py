@@ -15,6 +15,18 @@ def shipped_texts() -> dict[str, str]:
     return {name: (folder / name).read_text(encoding="utf-8") for name in FILES}
 
 
+def shipped_worlds() -> tuple[str, ...]:
+    """Names of the other worlds that ship for rehearsals."""
+    folder = resources.files("gatecheck.core.knowledge") / "worlds"
+    return tuple(sorted(place.name for place in folder.iterdir() if place.is_dir()))
+
+
+def world_texts(name: str) -> dict[str, str]:
+    """The files that such a world lays over the shipped tables."""
+    folder = resources.files("gatecheck.core.knowledge") / "worlds" / name
+    return {file.name: file.read_text(encoding="utf-8") for file in folder.iterdir() if file.name in FILES}
+
+
 @cache
 def shipped_model() -> Model:
     """The shipped knowledge, compiled once per process."""

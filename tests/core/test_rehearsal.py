@@ -132,8 +132,10 @@ def test_the_command_prints_a_table_and_json(capsys: pytest.CaptureFixture[str],
 
 BAD = {
     "policy": (["--policy", "lucky"], "--policy: expected one of planner"),
+    "jitter": (["--jitter", "-1"], "--jitter: expected 0 to 2"),
+    "jobs": (["--jobs", "0"], "--jobs: expected at least 1"),
     "machines": (["--machines", "0"], "--machines: expected 1 to"),
-    "world": (["--world", "/nowhere"], "--world /nowhere: expected a folder"),
+    "world": (["--world", "/nowhere"], "--world /nowhere: expected a shipped world (recovery-counter, school-flash) or a folder"),
 }
 
 

@@ -29,4 +29,5 @@ class TapeError(BenchError):
 
     def __init__(self, where: str, *, expected: object, got: object) -> None:
         self.where, self.expected, self.got = where, expected, got
-        super().__init__(f"{where}: expected {expected}, got {got}")
+        shown = where if where.isprintable() else where.encode("unicode_escape").decode("ascii")
+        super().__init__(f"{shown}: expected {expected}, got {got}")

@@ -13,7 +13,7 @@ from typing import Any
 from gatecheck.core.errors import KnowledgeError
 from gatecheck.core.knowledge import tables as t
 
-FILES = ("vocabulary.toml", "faults.toml", "checks.toml", "fixes.toml", "decisions.toml")
+FILES = ("vocabulary.toml", "faults.toml", "checks.toml", "fixes.toml", "decisions.toml", "intake.toml")
 FIX_OUTCOMES = ("boots", "now-seen", "other-screen", "no-change", "could-not")
 COMBINES = ("earliest-gate", "any-abnormal", "blend")
 _SUM_TOLERANCE = 1e-6
@@ -214,7 +214,17 @@ class _Builder:
                 if k != "source"
             },
             data_outcome={k: str(v) for k, v in decisions.sub("data_outcome").values.items()},
+            intake=self._intake(),
         )
+
+    def _intake(self) -> t.Intake:
+        shares, customers = self.tables["intake.toml"].sub("shares"), self.tables["intake.toml"].sub("customers")
+        shares.only("source", *self.facts)
+        drawn = {f: shares.distribution(f, self.facts[f]) for f in shares.values if f != "source"}
+        return t.Intake(
+            drawn, customers.number("unknown_is_precious", high=1.0), customers.number("consents", high=1.0),
+            int(customers.number("oldest", high=60)),
+        )  # fmt: skip
 
     def _gates(self) -> tuple[t.Gate, ...]:
         rows = self.voc.values.get("gate", [])

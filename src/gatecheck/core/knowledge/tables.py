@@ -175,6 +175,16 @@ class Need:
 
 
 @dataclass(frozen=True, slots=True)
+class Intake:
+    """How machines come in: per fact the share of each value, and what customers are like. For rehearsals only."""
+
+    shares: Mapping[str, Row]
+    unknown_is_precious: float
+    consents: float
+    oldest: int
+
+
+@dataclass(frozen=True, slots=True)
 class Knowledge:
     """Everything the engine believes before it sees a machine."""
 
@@ -201,6 +211,7 @@ class Knowledge:
     stress: Mapping[str, Row]
     lost_on_replace: Row
     data_outcome: Mapping[str, str]
+    intake: Intake
 
     def move(self, move_id: str) -> Check | Fix:
         """The check or fix of that id. Raises KeyError."""

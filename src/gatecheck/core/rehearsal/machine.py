@@ -16,27 +16,18 @@ from gatecheck.core.triage.model import Facts, FactValue, Model
 
 Rng = np.random.Generator
 Entry = dict[str, Any]
-
-# how machines come in; bench judgement
-_DRAWN: dict[str, dict[str, float]] = {
-    "platform": {"pc": 0.92, "mac": 0.08},
-    "form": {"laptop": 0.60, "desktop": 0.33, "all-in-one": 0.07},
-    "installed_os": {"windows-11": 0.35, "windows-10": 0.40, "windows-7": 0.07, "linux": 0.10, "unknown": 0.08},
-    "drive_kind": {"hdd": 0.45, "sata-ssd": 0.28, "nvme": 0.22, "emmc": 0.05},
-    "data": {"irreplaceable": 0.35, "backed-up": 0.35, "none": 0.15, "unknown": 0.15},
-}
-_UNKNOWN_IS_PRECIOUS = 0.5
-
+_THIS_YEAR = 2026
+"""rehearsed machines come in in this year, whenever the rehearsal runs: the same seed gives the same machines"""
 
 def draw_facts(world: Model, rng: Rng) -> dict[str, FactValue]:
     """Facts of one machine as they stand at intake."""
     facts: dict[str, FactValue] = {}
-    for name, shares in _DRAWN.items():
+    for name, shares in world.knowledge.intake.shares.items():
         values = list(shares)
-        facts[name] = values[int(rng.choice(len(values), p=list(shares.values())))]
+        facts[name] = values[int(rng.choice(len(values), p=np.array(list(shares.values())) / sum(shares.values())))]
     if facts["platform"] == "mac":
         facts["installed_os"] = "macos"
-    return {**facts, "drive_year": 2026 - int(rng.integers(0, 11)), "as_of_year": 2026, "mains": "connected"}
+    return {**facts, "drive_year": _THIS_YEAR - int(rng.integers(0, world.knowledge.intake.oldest + 1)), "as_of_year": _THIS_YEAR, "mains": "connected"}
 
 
 @dataclass
@@ -58,7 +49,7 @@ class Machine:
     @classmethod
     def draw(cls, world: Model, facts: Facts, rng: Rng) -> Machine:
         prior = world.prior(facts)
-        unknown = facts.get("data") == "unknown" and rng.random() < _UNKNOWN_IS_PRECIOUS
+        unknown = facts.get("data") == "unknown" and rng.random() < world.knowledge.intake.unknown_is_precious
         precious = facts.get("data") == "irreplaceable" or unknown
         return cls(world, facts, int(rng.choice(len(prior), p=prior)), bool(precious), rng, safe=not precious)
 

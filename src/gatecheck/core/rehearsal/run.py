@@ -19,8 +19,6 @@ from gatecheck.core.triage.plan import DRIVE_FAULTS
 
 _MOST_STEPS = 70
 _ASKING_MINUTES = 1.0
-_CONSENTS = 0.5
-"""share of customers who give the data up when asked"""
 _VERDICTS = {"reinstall", "reset-keep", "reset-clean", "replace-drive", "refer-lab", "board-work"}
 
 
@@ -109,7 +107,7 @@ def _answer(machine: Machine, fact: str, rng: np.random.Generator) -> dict[str, 
         return {"data": machine.data}
     if fact == "recovery_key":
         return {"recovery_key": "on-ticket"}
-    return {"consent": "given" if rng.random() < _CONSENTS else "refused"}
+    return {"consent": "given" if rng.random() < machine.world.knowledge.intake.consents else "refused"}
 
 
 def _wrong(model: Model, world: Model, machine: Machine, state: TicketState, step: Step) -> str:

@@ -7,7 +7,7 @@ stand, but what to do first is whatever releases it.
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -17,7 +17,7 @@ from gatecheck.core.ticket import TicketState
 from gatecheck.core.triage.costs import SAFE_DATA, data_worth, entry_minutes, is_applicable, is_data_safe
 from gatecheck.core.triage.interlocks import Held, readings_that_count
 from gatecheck.core.triage.model import Model
-from gatecheck.core.triage.plan import BARRING, DRIVE_FAULTS, SOFTWARE_GATES, Plan, drive_failing, looks_due, unmet_need
+from gatecheck.core.triage.plan import BARRING, DRIVE_FAULTS, SOFTWARE_GATES, Plan, drive_failing, is_legal, looks_due, unmet_need
 from gatecheck.core.triage.space import Floats, Ints
 
 CHOICES = ("release", "repair", "reinstall", "replace", "refer")
@@ -124,8 +124,7 @@ def make_call(model: Model, state: TicketState, held: Sequence[Held], plan: Plan
     best = ranked_choice[0] if ranked_choice else None
     holding = {h.move for h in held}
     due = looks_due(model, state, model.knowledge.fixes[best.main_fix], holding) if best and best.main_fix else []
-    if best and best.choice == "release" and state.booted is not None and "screen" not in state.current:
-        due = ["screen"]
+    proof = _proof_due(model, state, best, p_drive, holding)
     made, why = _is_made(model, state, plan, best, balance, rule, due)
     leans = best.choice if best and made else max(balance, key=lambda c: balance[c])
     confidence = balance.get(leans, 0.0)
@@ -141,8 +140,31 @@ def make_call(model: Model, state: TicketState, held: Sequence[Held], plan: Plan
         why=rule.why if rule else why,
         rule=rule.name if rule else None,
         note=_note(state, best),
-        due=tuple(due) if not rule or rule.name == _LOOKS_FIRST else (),
+        due=(*(due if not rule or rule.name == _LOOKS_FIRST else ()), *proof),
     )
+
+
+_SECOND_OPINION = ("short-test", "health-pages", "builtin-quick", "error-log")
+_SURE_OF_THE_DRIVE = 0.92
+
+
+def _proof_due(model: Model, state: TicketState, best: Option | None, p_drive: float, holding: Collection[str]) -> list[str]:
+    """What proves a call that may be made already: a second cold start, or a second opinion on a drive."""
+    if best is None:
+        return []
+    if best.choice == "release":
+        return ["screen"] if _started_once(state) else []
+    if best.choice != "replace" or p_drive >= _SURE_OF_THE_DRIVE:
+        return []
+    opinions = [c for c in _SECOND_OPINION if c not in state.current and is_legal(model, state, model.knowledge.checks[c], holding)]
+    return opinions[:1]
+
+
+def _started_once(state: TicketState) -> bool:
+    """The machine started after a fix and was not started again; an installation has restarted it often enough."""
+    if state.booted is None or "screen" in state.current:
+        return False
+    return dict(state.readings)[state.booted].move not in ("replace-drive", "reinstall", "reset-clean", "reset-keep")
 
 
 def _ahead(plan: Plan, way: Sequence[str], otherwise: float) -> float:
@@ -333,7 +355,7 @@ def _is_made(
     verdict = best.choice == "release" or (best.main_fix is not None and model.knowledge.fixes[best.main_fix].verdict)
     rivals = [m for m in plan.ranked if m.kind == "check" or (verdict and not model.knowledge.fixes[m.move].verdict)]
     rival = max(rivals, key=lambda m: m.net, default=None)
-    if due and best.choice != "release":
+    if due:
         return False, f"{model.knowledge.checks[due[0]].name} comes before it"
     acting = plan.releasing if best.choice == "release" else max(plan.acting.get(f, -np.inf) for f in best.fixes)
     if rival and rival.net > acting + limits["made_margin"]:

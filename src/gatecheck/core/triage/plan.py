@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from gatecheck.core.knowledge.tables import Check, Fix
 from gatecheck.core.ticket import TicketState
 from gatecheck.core.triage.ahead import Prospect, look_ahead
-from gatecheck.core.triage.costs import Economy, economy, entry_minutes, is_applicable
+from gatecheck.core.triage.costs import Economy, economy, entry_minutes, is_applicable, is_data_safe
 from gatecheck.core.triage.interlocks import Held
 from gatecheck.core.triage.model import Model
 from gatecheck.core.triage.space import Floats, Ints
@@ -93,7 +93,8 @@ def make_plan(model: Model, state: TicketState, held: Sequence[Held]) -> Plan:
     now = state.belief @ model.space.member
     checks = [
         c for c in model.knowledge.checks.values()
-        if c.id not in state.current and _is_legal(model, state, c, holding) and not _was_there(model, state, c)
+        if c.id not in state.current and is_legal(model, state, c, holding)
+        and not _was_there(model, state, c) and not _risks_the_copy(state, c)
     ]  # fmt: skip
     fixes = [
         f for f in map(model.knowledge.fixes.__getitem__, costs.fixes)
@@ -140,11 +141,17 @@ def drive_failing(model: Model, state: TicketState) -> float:
 def looks_due(model: Model, state: TicketState, fix: Fix, holding: Collection[str]) -> list[str]:
     """Checks to be made before the fix: named by it, not made yet, and possible here."""
     checks = model.knowledge.checks
-    return [c for c in fix.look_first if c not in state.current and _is_legal(model, state, checks[c], holding)]
+    return [c for c in fix.look_first if c not in state.current and is_legal(model, state, checks[c], holding)]
 
 
-def _is_legal(model: Model, state: TicketState, move: Check | Fix, holding: Collection[str]) -> bool:
+def is_legal(model: Model, state: TicketState, move: Check | Fix, holding: Collection[str]) -> bool:
+    """True when the move can be made on this machine and is not held."""
     return move.id not in holding and is_applicable(move, state.facts) and unmet_need(model, state, move) is None
+
+
+def _risks_the_copy(state: TicketState, check: Check) -> bool:
+    """Reading the whole surface is never proposed before the data is safe: copy first, test after."""
+    return check.stress == "surface" and not is_data_safe(state.facts)
 
 
 def _was_there(model: Model, state: TicketState, check: Check) -> bool:
