@@ -24,9 +24,9 @@ from gatecheck.library import shipped_model
 
 warnings.filterwarnings("ignore")
 logging.disable(logging.WARNING)
-from pgmpy.factors.discrete import TabularCPD
-from pgmpy.inference import VariableElimination
-from pgmpy.models import DiscreteBayesianNetwork
+from pgmpy.factors.discrete import TabularCPD  # noqa: E402
+from pgmpy.inference import VariableElimination  # noqa: E402
+from pgmpy.models import DiscreteBayesianNetwork  # noqa: E402
 
 FACTS = {"platform": "pc", "form": "laptop", "installed_os": "windows-10", "drive_kind": "hdd", "data": "backed-up"}
 TAPES = {

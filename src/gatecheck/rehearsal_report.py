@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 
 import matplotlib as mpl
@@ -10,6 +10,8 @@ import matplotlib as mpl
 mpl.use("svg")
 import matplotlib.pyplot as plt  # after the backend is chosen
 import numpy as np
+from matplotlib.axes import Axes
+from matplotlib.figure import Figure
 
 from gatecheck.core.rehearsal.run import Run, Summary, summarise
 from gatecheck.files import InputError
@@ -21,7 +23,8 @@ _POLICIES = ("planner", "fixed", "clairvoyant", "random-legal")
 _JITTERS = (0.3, 0.6)
 _INK, _PINE, _OCHRE, _LINE, _PAPER = "#16212B", "#1F7A6B", "#B97A12", "#8A949C", "#F6F4EE"
 _TONES = {"planner": _PINE, "fixed": _OCHRE, "clairvoyant": _INK, "random-legal": _LINE}
-_WANTED = (
+_Test = Callable[[Summary, Summary], bool]
+_WANTED: tuple[tuple[str, _Test, Callable[[Summary, Summary], str]], ...] = (
     ("right calls at least 97 %", lambda p, f: p.right_calls >= 0.97, lambda p, f: f"{p.right_calls:.1%}"),
     ("no data lost by a proposed move", lambda p, f: p.data_lost == 0.0, lambda p, f: f"{p.data_lost:.2%}"),
     (
@@ -90,7 +93,7 @@ def _reasons(runs: Sequence[Run]) -> list[tuple[str, int]]:
     return sorted(counts.items(), key=lambda item: -item[1])[:8]
 
 
-def _axes(title: str) -> tuple[plt.Figure, plt.Axes]:
+def _axes(title: str) -> tuple[Figure, Axes]:
     mpl.rcParams.update({"svg.hashsalt": "gatecheck", "font.size": 11, "axes.edgecolor": _LINE, "text.color": _INK})
     figure, axes = plt.subplots(figsize=(9.6, 4.2), facecolor=_PAPER)
     axes.set_facecolor(_PAPER)
@@ -123,7 +126,7 @@ def _plot_calls(runs: Mapping[str, Runs], path: Path) -> None:
     _finish(figure, axes, list(runs), "%", path)
 
 
-def _finish(figure: plt.Figure, axes: plt.Axes, worlds: Sequence[str], unit: str, path: Path) -> None:
+def _finish(figure: Figure, axes: Axes, worlds: Sequence[str], unit: str, path: Path) -> None:
     axes.set_xticks(np.arange(len(worlds)), [w.replace(", ", "\n") for w in worlds])
     axes.set_ylabel(unit)
     figure.legend(loc="lower center", ncols=len(_POLICIES), frameon=False)

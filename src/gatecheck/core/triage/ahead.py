@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field
+from itertools import pairwise
 
 import numpy as np
 from numpy.typing import NDArray
@@ -251,7 +252,7 @@ def _two_ahead(
 
 def _parts(moves: Sequence[Check | Fix]) -> list[slice]:
     ends = np.cumsum([0, *(len(m.outcomes) if isinstance(m, Check) else 4 for m in moves)]).tolist()
-    return [slice(a, b) for a, b in zip(ends[:-1], ends[1:], strict=True)]
+    return [slice(a, b) for a, b in pairwise(ends)]
 
 
 def _posts(model: Model, state: TicketState, prospect: Prospect) -> Floats:

@@ -15,9 +15,10 @@ import numpy as np
 from gatecheck.core.knowledge.tables import Fix
 from gatecheck.core.ticket import TicketState
 from gatecheck.core.triage.costs import SAFE_DATA, data_worth, entry_minutes, is_applicable, is_data_safe
-from gatecheck.core.triage.interlocks import Held, readings_that_count
+from gatecheck.core.triage.interlocks import Held
 from gatecheck.core.triage.model import Model
 from gatecheck.core.triage.plan import BARRING, DRIVE_FAULTS, SOFTWARE_GATES, Plan, drive_failing, is_legal, looks_due, unmet_need
+from gatecheck.core.triage.rules import Rule, data_is_open, may_sit_loose, probability, settled_by
 from gatecheck.core.triage.space import Floats, Ints
 
 CHOICES = ("release", "repair", "reinstall", "replace", "refer")
@@ -31,9 +32,6 @@ _SHOWN = 0.05
 """and is listed at all from this share on"""
 _CURES = 0.5
 """a fix counts as a cure for a fault from this probability on"""
-_RULED_OUT = 0.15
-"""drive and settings count as passed below this"""
-_LINK_OPEN = 0.04
 _OPTION_ABOVE = 0.02
 """a fix is a way out when something it cures is at least this likely"""
 _COMBINE_TOP = 24
@@ -84,14 +82,6 @@ class Call:
     """checks that come before the fix it leans to"""
 
 
-@dataclass(frozen=True, slots=True)
-class _Rule:
-    choice: str
-    name: str
-    why: str
-    fix: str | None = None
-
-
 def make_call(model: Model, state: TicketState, held: Sequence[Held], plan: Plan) -> Call:
     """Weigh all ways out and decide, if it can be decided."""
     ways = _ways_out(model, state)
@@ -119,7 +109,7 @@ def make_call(model: Model, state: TicketState, held: Sequence[Held], plan: Plan
     # a way out that hardly ever works only puts the decision off, however cheap it is
     options = [o for o in options if o.p_success >= _SHOWN * best_chance]
     ranked = _distinct(sorted(options, key=lambda o: (o.p_success < _VIABLE * best_chance, o.expected_loss, -o.p_success)))
-    rule = _rule(model, state, p_drive)
+    rule = settled_by(model, state, p_drive)
     ranked_choice = [o for o in ranked if rule is None or (o.choice == rule.choice and rule.fix in (None, o.main_fix))]
     best = ranked_choice[0] if ranked_choice else None
     holding = {h.move for h in held}
@@ -206,7 +196,7 @@ def _ways_out(model: Model, state: TicketState) -> list[tuple[str, ...]]:
 
 
 def _can_matter(model: Model, state: TicketState, fix: Fix) -> bool:
-    return _probability(model, state, *fix.cures, *fix.resolves) >= _OPTION_ABOVE
+    return probability(model, state, *fix.cures, *fix.resolves) >= _OPTION_ABOVE
 
 
 def _cover(model: Model, state: TicketState, usable: Sequence[Fix], faults: Sequence[str]) -> tuple[str, ...] | None:
@@ -343,7 +333,7 @@ def _is_made(
     plan: Plan,
     best: Option | None,
     balance: Mapping[str, float],
-    rule: _Rule | None,
+    rule: Rule | None,
     due: Sequence[str],
 ) -> tuple[bool, str]:
     if best is None:
@@ -360,9 +350,9 @@ def _is_made(
     acting = plan.releasing if best.choice == "release" else max(plan.acting.get(f, -np.inf) for f in best.fixes)
     if rival and rival.net > acting + limits["made_margin"]:
         return False, f"{model.knowledge.move(rival.move).name} would save more than it costs"
-    if _data_is_open(model, state) and best.choice in ("replace", "reinstall", "refer"):
+    if data_is_open(model, state) and best.choice in ("replace", "reinstall", "refer"):
         return False, "Whether the data is safe decides between replacing and referring: ask"
-    if best.choice in ("replace", "refer") and best.main_fix != "board-work" and _may_sit_loose(model, state):
+    if best.choice in ("replace", "refer") and best.main_fix != "board-work" and may_sit_loose(model, state):
         return False, "Reseat it first: a loose drive looks like a dead one"
     unsure = confidence < limits["made_confidence"] or best.p_success < limits["made_success"]
     worth = any(m.net > 0 for m in plan.ranked if m.kind == "check" or not model.knowledge.fixes[m.move].verdict)
@@ -371,150 +361,6 @@ def _is_made(
     if unsure and worth:
         return False, "Too close to decide, and there are moves left"
     return True, "No check that is left is worth its cost"
-
-
-# --- the rules of the trade ------------------------------------------------------------------------------------
-
-
-def _rule(model: Model, state: TicketState, p_drive: float) -> _Rule | None:
-    for rule in (_sent_away, _refer_first, _mechanical, _failing_drive, _seen_nowhere, _hardware_passed, _flat_battery):
-        found = rule(model, state, p_drive)
-        if found:
-            return found
-    return None
-
-
-def _probability(model: Model, state: TicketState, *faults: str) -> float:
-    return float(state.belief @ model.having(*faults))
-
-
-def _sent_away(model: Model, state: TicketState, p_drive: float) -> _Rule | None:
-    for move in ("refer-lab", "board-work"):
-        last = state.last(move)
-        if last and last.outcome == "sent":
-            return _Rule("refer", "sent-away", "It was sent away; the answer decides the rest")
-    return None
-
-
-def _refer_first(model: Model, state: TicketState, p_drive: float) -> _Rule | None:
-    refused = state.last("refer-lab")
-    if state.facts.get("data") != "irreplaceable" or is_data_safe(state.facts) or (refused and refused.outcome == "declined"):
-        return None
-    if _probability(model, state, "drive.mechanical") >= 0.75 or _mechanical_evidence(model, state):
-        return _Rule(
-            "refer", "refer-before-stress", "Irreplaceable data on a mechanically failing drive: a lab before any further stress"
-        )
-    return None
-
-
-def _may_sit_loose(model: Model, state: TicketState) -> bool:
-    """A loose or broken link is not ruled out, and reseating or another cable has not been tried though it could be."""
-    ways = [f for f in map(model.knowledge.fixes.__getitem__, ("reseat", "swap-cable")) if is_applicable(f, state.facts)]
-    untried = any(f.id not in state.tried for f in ways)
-    return untried and _probability(model, state, "link.loose", "link.broken") >= _LINK_OPEN
-
-
-def _data_is_open(model: Model, state: TicketState) -> bool:
-    """A mechanically failing drive, and nobody has said yet what the data is worth."""
-    unknown = state.facts.get("data") in (None, "unknown") and not is_data_safe(state.facts)
-    return unknown and (_probability(model, state, "drive.mechanical") >= 0.5 or _mechanical_evidence(model, state))
-
-
-def _mechanical_evidence(model: Model, state: TicketState) -> bool:
-    lock = model.knowledge.interlocks["stop-running"]
-    seen = readings_that_count(model, state, lock.seen, lock.renewed_by)
-    return bool(seen) and _probability(model, state, "drive.mechanical") >= 0.75
-
-
-def _mechanical(model: Model, state: TicketState, p_drive: float) -> _Rule | None:
-    refused = state.last("refer-lab")
-    settled = is_data_safe(state.facts) or (refused is not None and refused.outcome == "declined")
-    if settled and p_drive >= 0.85 and _mechanical_evidence(model, state):
-        return _Rule("replace", "mechanical-damage", "Mechanical damage, and the data does not depend on this drive: replace it")
-    return None
-
-
-def _failing_drive(model: Model, state: TicketState, p_drive: float) -> _Rule | None:
-    signs = {
-        "health-pages": ("failing", "worn-out"), "short-test": ("read-failure", "other-failure"),
-        "long-test": ("read-failure", "other-failure"), "read-scan": ("spreading", "one-head", "isolated-unreadable"),
-    }  # fmt: skip
-    seen = readings_that_count(model, state, signs, DRIVE_FAULTS)
-    lasting = _probability(model, state, "drive.media", "drive.worn")
-    if seen and p_drive >= (0.92 if len(seen) > 1 else 0.985) and lasting >= 0.4:
-        return _Rule("replace", "failing-drive", "The drive itself fails: no repair in software holds on it")
-    return None
-
-
-def _seen_nowhere(model: Model, state: TicketState, p_drive: float) -> _Rule | None:
-    """Not detected anywhere after reseating and another cable or port."""
-    reseated = state.last("reseat")
-    swapped = state.last("swap-cable")
-    no_cable = state.facts.get("drive_kind") in ("nvme", "emmc")
-    tried = (reseated and reseated.outcome == "no-change") or no_cable
-    other_way = (swapped and swapped.outcome == "no-change") or _shows(state, "seen-dock", "absent")
-    looked = _shows(state, "seen-live", "absent") or _shows(state, "seen-dock", "absent")
-    seen = any(
-        _shows(state, move, outcome)
-        for move, outcome in (("seen-setup", "right"), ("seen-picker", "listed"), ("seen-builtin", "listed"), ("seen-live", "right"), ("seen-dock", "right"))
-    )  # fmt: skip
-    if tried and other_way and looked and not seen and p_drive >= 0.25:
-        return _Rule("replace", "seen-nowhere", "Not detected anywhere after reseating and another cable: the drive is gone")
-    return None
-
-
-def _hardware_passed(model: Model, state: TicketState, p_drive: float) -> _Rule | None:
-    """Hardware passed, layout and loader sound, and the gentle ways back are used up."""
-    passed = readings_that_count(
-        model, state,
-        {"long-test": ("passed",), "short-test": ("passed",), "builtin-quick": ("passed",), "read-scan": ("clean",)}, DRIVE_FAULTS,
-    )  # fmt: skip
-    software = _probability(model, state, *[f.id for f in model.knowledge.faults if f.gate == "system"])
-    rolled = state.last("roll-back")
-    rolled_back = rolled is not None and rolled.outcome not in (None, "boots")
-    repairable = (
-        _shows(state, "volume-look", "damaged") or _shows(state, "volume-look", "dirty")
-    ) and "repair-volume" not in state.tried
-    reached = _shows(state, "reduced-start", "fails") or "repair-volume" in state.tried
-    sound_before = not any(
-        _shows(state, move, outcome)
-        for move, outcome in (("loader-look", "missing"), ("loader-look", "damaged"), ("disk-layout", "table-damaged"), ("disk-layout", "no-boot-record"))
-    )  # fmt: skip
-    settings = _probability(model, state, *[f.id for f in model.knowledge.faults if f.component == "settings"])
-    ruled_out = p_drive < _RULED_OUT and settings < _RULED_OUT
-    tried_all = passed and rolled_back and reached and sound_before and ruled_out
-    if tried_all and not repairable and software >= 0.5 and state.booted is None:
-        return _Rule(
-            "reinstall", "hardware-passed", "All hardware passed and it still does not start: reinstall before replacing anything"
-        )
-    return None
-
-
-def _flat_battery(model: Model, state: TicketState, p_drive: float) -> _Rule | None:
-    """A reset clock and settings that fell back with it: the battery is the root, whatever else is set right."""
-    reset = readings_that_count(model, state, {"clock": ("reset-to-default",)}, ("battery.flat",))
-    fallen = readings_that_count(
-        model,
-        state,
-        {
-            "boot-order": ("other-first", "system-absent"),
-            "boot-mode": ("conflicts",),
-            "secure-boot": ("conflicts",),
-            "storage-mode": ("conflicts",),
-            "port": ("off",),
-        },
-        ("battery.flat",),
-    )
-    if reset and fallen and _probability(model, state, "battery.flat") >= 0.5 and "replace-battery" not in state.tried:
-        return _Rule(
-            "repair", "flat-battery", "The clock has fallen back and settings with it: the battery is the root", "replace-battery"
-        )
-    return None
-
-
-def _shows(state: TicketState, move: str, outcome: str) -> bool:
-    last = state.last(move)
-    return last is not None and last.outcome == outcome
 
 
 def _note(state: TicketState, best: Option | None) -> str:

@@ -6,7 +6,6 @@ from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
-from numpy.typing import NDArray
 
 from gatecheck.core.knowledge.tables import Check, Fix
 from gatecheck.core.ticket import TicketState
@@ -14,7 +13,7 @@ from gatecheck.core.triage.ahead import Prospect, look_ahead
 from gatecheck.core.triage.costs import Economy, economy, entry_minutes, is_applicable, is_data_safe
 from gatecheck.core.triage.interlocks import Held
 from gatecheck.core.triage.model import Model
-from gatecheck.core.triage.space import Floats, Ints
+from gatecheck.core.triage.space import Floats
 from gatecheck.core.wording import lower_first, percent
 
 BARRING = ("stop-running", "table-proves-drive")
