@@ -12,7 +12,7 @@ from gatecheck.core.triage.model import Model, all_odds
 def test_every_id_of_the_vocabulary_has_its_tables(model: Model) -> None:
     k = model.knowledge
     assert (len(k.gates), len(k.faults), len(k.checks), len(k.fixes)) == (7, 24, 33, 29)
-    assert (len(k.calls), len(k.interlocks), len(k.facts)) == (5, 8, 8)
+    assert (len(k.calls), len(k.interlocks), len(k.facts)) == (5, 8, 9)
     assert model.space.size == 1893
     assert len(model.space.components) == 13
 

@@ -4,6 +4,8 @@ import { Route, Switch } from 'wouter'
 import { useServerEvents } from './api/events'
 import { WordsProvider } from './api/words'
 import { BenchPage } from './features/bench/BenchPage'
+import { CallSheetInstrument } from './features/call/CallSheetInstrument'
+import { LearningPage } from './features/learning/LearningPage'
 import { PagesInstrument } from './features/pages/PagesInstrument'
 import { TicketPage } from './features/ticket/TicketPage'
 import { clock } from './lib/format'
@@ -43,6 +45,8 @@ export function App() {
             <AwayStrip />
             <div className="min-h-0 flex-1">
               <Switch>
+                <Route path="/odds"><LearningPage /></Route>
+                <Route path="/ticket/:id/call">{({ id }) => <CallSheetInstrument id={Number(id)} />}</Route>
                 <Route path="/ticket/:id/pages">{({ id }) => <PagesInstrument id={Number(id)} />}</Route>
                 <Route path="/ticket/:id">{({ id }) => <TicketPage key={id} id={Number(id)} />}</Route>
                 <Route><BenchPage /></Route>

@@ -67,11 +67,12 @@ def _call(call: Call) -> Json:
         "rule": call.rule,
         "note": call.note,
         "balance": {choice: _p(share) for choice, share in call.balance.items()},
-        "options": [_option(o) for o in call.options],
+        "options": [option_document(o) for o in call.options],
     }
 
 
-def _option(option: Option) -> Json:
+def option_document(option: Option) -> Json:
+    """One way out, JSON-ready."""
     return {
         "choice": option.choice,
         "fix": option.fix,
@@ -84,6 +85,10 @@ def _option(option: Option) -> Json:
         "cost": round(option.cost, 2),
         "data_outcome": option.data_outcome,
         "expected_loss": round(option.expected_loss, 2),
+        "p_starts": _p(option.starts),
+        "comeback_risk": _p(option.comeback_risk),
+        "unattended_minutes": option.minutes - option.hands_on_minutes,
+        "parts": round(option.parts, 2),
     }
 
 

@@ -1,7 +1,8 @@
 """Entries of a ticket's tape: parsing, undo, and which readings still count.
 
 An entry is one of: a reading (`move` with `outcome` or `weights`), `put_back`, `override`, `fact`, `undo`; or one that
-weighs nothing: `started` (a move that runs on its own), `signed` (the call somebody signed), `note`.
+weighs nothing: `started` (a move that runs on its own), `signed` (the call somebody signed), `proven` (what it turned out
+to be), `note`.
 """
 
 from __future__ import annotations
@@ -14,7 +15,7 @@ from gatecheck.core.errors import TapeError
 from gatecheck.core.knowledge.tables import Knowledge
 from gatecheck.core.triage.model import NOT_DONE, Facts, FactValue, Model
 
-NUMBER_FACTS = ("drive_year", "drive_size_gb", "machine_value", "as_of_year")
+NUMBER_FACTS = ("drive_year", "drive_size_gb", "machine_value", "budget", "data_value", "as_of_year")
 DIRECT_SHARE = 0.6
 """a soft reading names an outcome when that outcome holds at least this share of its weights"""
 
@@ -76,11 +77,18 @@ class Signed:
 
 
 @dataclass(frozen=True, slots=True)
+class Proven:
+    """The faults that turned out to be there, as the technician says when the machine goes back; none: nothing was wrong."""
+
+    faults: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
 class Note:
     text: str
 
 
-Entry = Reading | PutBack | Override | FactChange | Undo | Started | Signed | Note
+Entry = Reading | PutBack | Override | FactChange | Undo | Started | Signed | Proven | Note
 
 
 def parse_facts(raw: object, knowledge: Knowledge, where: str = "facts") -> dict[str, FactValue]:
@@ -148,13 +156,25 @@ def parse_entry(raw: object, index: int, knowledge: Knowledge) -> Entry:
             _one_of(raw["signed"], knowledge.calls, f"{where}.signed", "a call"),
             None if fix is None else _one_of(fix, knowledge.fixes, f"{where}.fix", "a fix"),
         )
+    if "proven" in raw:
+        return _parse_proven(raw["proven"], f"{where}.proven", knowledge)
     if "move" in raw:
         return _parse_reading(raw, where, knowledge)
     if isinstance(raw.get("note"), str):
         return Note(raw["note"])
     raise TapeError(
-        where, expected="one of move, put_back, override, fact, undo, started, signed, note", got=_shown(sorted(map(str, raw)))
+        where, expected="one of move, put_back, override, fact, undo, started, signed, proven, note", got=_shown(sorted(map(str, raw)))
     )
+
+
+def _parse_proven(raw: object, where: str, knowledge: Knowledge) -> Proven:
+    if not isinstance(raw, Sequence) or isinstance(raw, str | bytes):
+        raise TapeError(where, expected="a list of faults", got=_shown(raw))
+    known = {f.id: f.component for f in knowledge.faults}
+    faults = tuple(dict.fromkeys(_one_of(f, known, where, "a fault") for f in raw))
+    if len({known[f] for f in faults}) < len(faults):
+        raise TapeError(where, expected="one state for each component", got=_shown(list(faults)))
+    return Proven(faults)
 
 
 def _parse_reading(raw: Mapping[str, object], where: str, knowledge: Knowledge) -> Reading:

@@ -15,6 +15,7 @@ from gatecheck.core.errors import TapeError
 from gatecheck.core.tape import (
     Entry,
     Override,
+    Proven,
     PutBack,
     Reading,
     Signed,
@@ -84,6 +85,9 @@ class TicketState:
     signed: int | None
     """place of the last call that was signed and not followed by a new reading"""
 
+    proven: tuple[str, ...] | None
+    """the faults it turned out to have, once somebody has said so"""
+
     def last(self, move: str) -> Reading | None:
         found = self.latest.get(move)
         return found[1] if found else None
@@ -116,6 +120,7 @@ def fold(model: Model, facts: Facts, entries: Sequence[Entry]) -> TicketState:
         booted=booted,
         running=_running(entries, stands),
         signed=_signed(entries, stands),
+        proven=next((e.faults for e, s in zip(reversed(entries), reversed(stands), strict=True) if s and isinstance(e, Proven)), None),
     )  # fmt: skip
 
 
@@ -246,6 +251,43 @@ def _tried(model: Model, entries: Sequence[Entry], stands: Sequence[bool]) -> fr
                 back.clear()
             tried.add(entry.move)
     return frozenset(tried)
+
+
+def after_reading(model: Model, state: TicketState, check: str, outcome: str) -> TicketState:
+    """The state if this check were made now and showed that; for asking what would be, not for the tape."""
+    reading = Reading(check, {outcome: 1.0})
+    place = max((i for i, _ in state.readings), default=-1) + 1
+    spec = model.knowledge.checks[check]
+    belief = state.belief if fact_test(spec.says_nothing_when, state.facts) and spec.says_nothing_when else state.belief * model.look(check, outcome)
+    readings = (*state.readings, (place, reading))
+    visit, is_open = _whereabouts(model, readings)
+    return replace(
+        state, belief=belief / belief.sum(), readings=readings, latest={**state.latest, check: (place, reading)},
+        current=state.current | {check}, visit=visit, is_open=is_open, booted=_booted(readings),
+    )  # fmt: skip
+
+
+def came_in_with(model: Model, facts: Facts, entries: Sequence[Entry]) -> Floats:
+    """What the machine had when it was brought in, in the light of the whole tape: P(hypothesis at intake), shape (n,).
+
+    The filter with every particle remembering where it started. Raises TapeError as `fold` does.
+    """
+    stands = standing(entries)
+    counts = weighed(entries, stands, model)
+    merged = merge_facts(facts, entries, stands)
+    _, back_of = _trials(model, entries, counts)
+    particles = _Particles(model, model.prior(merged))
+    particles.remember(-1)
+    wanted_later = set(back_of.values())
+    for index, entry in enumerate(entries):
+        if counts[index] and isinstance(entry, Reading):
+            if index in wanted_later:
+                particles.remember(index)
+            _weigh(model, merged, particles, entry)
+        elif counts[index] and isinstance(entry, PutBack):
+            particles.put_back(back_of[index], model.acts[entry.fix])
+    before = _summed(particles.stash[-1], particles.weight, model.space.size)
+    return np.asarray(before / before.sum())
 
 
 # --- the filter ------------------------------------------------------------------------------------------------

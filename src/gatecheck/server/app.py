@@ -22,10 +22,16 @@ from gatecheck.server.events import Events
 from gatecheck.server.models import (
     BayIn,
     BenchOut,
+    ByIn,
     CaptureOut,
     EntryIn,
     FoundOut,
+    GuessOut,
+    HandOverIn,
+    LearningOut,
     Problem,
+    SheetOut,
+    TermsIn,
     TicketIn,
     TicketOut,
     WeighIn,
@@ -64,6 +70,7 @@ def create_app(bench: Bench, dist: Path | None = None) -> FastAPI:
     _map_errors(app)
     _bench_routes(app, bench, events)
     _ticket_routes(app, bench)
+    _learning_routes(app, bench)
     _file_routes(app, bench)
     if dist and dist.is_dir():
         _front_end(app, dist)
@@ -141,8 +148,31 @@ def _ticket_routes(app: FastAPI, bench: Bench) -> None:
         return bench.move_to_bay(ticket_id, request.bay)
 
     @app.post("/api/tickets/{ticket_id}/handover", operation_id="handOver")
-    def hand_over(ticket_id: int) -> TicketOut:
-        return bench.hand_over(ticket_id)
+    def hand_over(ticket_id: int, request: HandOverIn | None = None) -> TicketOut:
+        given = request or HandOverIn()
+        return bench.hand_over(ticket_id, given.proven, by=given.by)
+
+    @app.post("/api/tickets/{ticket_id}/reopen", operation_id="reopen")
+    def reopen(ticket_id: int) -> TicketOut:
+        return bench.reopen(ticket_id)
+
+    @app.post("/api/tickets/{ticket_id}/sheet", operation_id="getSheet")
+    def get_sheet(ticket_id: int, request: TermsIn) -> SheetOut:
+        return bench.sheet(ticket_id, request.terms)
+
+    @app.get("/api/tickets/{ticket_id}/guesses", operation_id="getGuesses")
+    def get_guesses(ticket_id: int) -> list[GuessOut]:
+        return bench.guesses(ticket_id)
+
+
+def _learning_routes(app: FastAPI, bench: Bench) -> None:
+    @app.get("/api/learning", operation_id="getLearning")
+    def get_learning() -> LearningOut:
+        return bench.learning()
+
+    @app.post("/api/learning/reset", operation_id="resetLearning")
+    def reset_learning(request: ByIn) -> LearningOut:
+        return bench.reset_learning(by=request.by)
 
 
 def _file_routes(app: FastAPI, bench: Bench) -> None:

@@ -3,26 +3,49 @@
 from __future__ import annotations
 
 import threading
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import asdict, dataclass
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from typing import Any
 
 from gatecheck.core.errors import BenchError, TapeError
-from gatecheck.core.report import document
+from gatecheck.core.learning import (
+    CONTEXT_FACT,
+    Lesson,
+    base_rates,
+    call_was_right,
+    expected_shares,
+    relearned,
+    reliability,
+)  # fmt: skip
+from gatecheck.core.report import document, option_document
 from gatecheck.core.storage.capture import Capture, Drive, read_capture
 from gatecheck.core.storage.report import capture_document
 from gatecheck.core.tape import Entry, Started, parse_entries, parse_facts, standing, weighed
-from gatecheck.core.ticket import TicketState, fold
+from gatecheck.core.ticket import TicketState, came_in_with, fold
 from gatecheck.core.triage.assess import assess
-from gatecheck.core.triage.explain import tips, weights_of_evidence
+from gatecheck.core.triage.explain import overturns, tips, weights_of_evidence
 from gatecheck.core.triage.model import Model
+from gatecheck.core.triage.sheet import call_sheet
 from gatecheck.files import InputError, pages_of
-from gatecheck.server.models import AttachmentOut, BenchOut, BenchRow, CaptureOut, FoundOut, TicketOut
-from gatecheck.store import Database, tickets
+from gatecheck.server.models import (
+    AttachmentOut,
+    BenchOut,
+    BenchRow,
+    CaptureOut,
+    FoundOut,
+    GuessOut,
+    LearningOut,
+    SheetOut,
+    TicketOut,
+)  # fmt: skip
+from gatecheck.store import Database, StoreError, lessons, tickets
 from gatecheck.store.files import FileStore, attach, attachments
 from gatecheck.store.tickets import EntryRow, TicketRow
 
+TERMS = ("data", "data_value", "budget", "machine_value", "urgency")
+"""facts that the customer decides"""
+_NAMED = 0.02
 _EXPLAINED = 6
 _TRIES = 5
 _DRIVE_KINDS = {"ata": ("hdd", "sata-ssd"), "nvme": ("nvme",)}
@@ -47,12 +70,13 @@ class Bench:
     """Everything the shop can do with tickets. Thread-safe; `announce` is told of every change."""
 
     def __init__(self, model: Model, database: Database, files: FileStore, *, shop: str, prefix: str, bays: int) -> None:
-        self.model, self.database, self.files = model, database, files
+        self.shipped, self.model, self.database, self.files = model, model, database, files
         self.shop, self.prefix, self.bays = shop, prefix, bays
         self.announce: Callable[[Mapping[str, object]], None] = lambda event: None
         self._folded: dict[int, _Folded] = {}
         self._tape_locks: dict[int, threading.Lock] = {}
         self._lock = threading.Lock()
+        self._relearn()
 
     # --- reading -----------------------------------------------------------------------------------------------
 
@@ -124,28 +148,33 @@ class Bench:
             "facts": {k: v for k, v in state.facts.items() if k != "as_of_year"},
             "running": _running(state, entries, tape),
             "signed": state.signed,
+            "proven": state.proven,
             "files": self._files(row.id),
-            **{k: getattr(row, k) for k in ("id", "number", "customer", "machine", "words", "bay", "opened_by", "opened_at", "closed_at")},
+            **{k: getattr(row, k) for k in ("id", "number", "customer", "machine", "words", "bay", "opened_by", "opened_at", "closed_at", "comeback_of")},
         })  # fmt: skip
 
     # --- changing ----------------------------------------------------------------------------------------------
 
     def take_in(
         self, *, customer: str, machine: str, words: str, facts: Mapping[str, Any], entries: list[dict[str, Any]],
-        bay: int | None, by: str, at: str | None = None,
+        bay: int | None, by: str, at: str | None = None, comeback_of: int | None = None,
     ) -> TicketOut:  # fmt: skip
         """Open a ticket with what was asked at the counter. Raises TapeError or StoreError; then nothing is kept."""
         knowledge = self.model.knowledge
         checked = parse_facts(facts, knowledge)
         fold(self.model, checked, parse_entries(entries, knowledge))
         moment = at or now()
+        if comeback_of is not None and not self._row_of(comeback_of).closed_at:
+            raise StoreError(f"ticket {comeback_of}: expected one that was handed over to come back from, got an open one")
         with self.database.write() as connection:
             row = tickets.open_ticket(
                 connection, customer=customer.strip(), machine=machine.strip(), words=words, facts=checked, bay=bay, by=by,
-                at=moment, prefix=self.prefix,
+                at=moment, prefix=self.prefix, comeback_of=comeback_of,
             )  # fmt: skip
             for place, body in enumerate(entries):
                 tickets.append_entry(connection, row.id, place, body, by=by, at=moment)
+        if comeback_of is not None:
+            self._relearn()
         self.announce({"kind": "ticket", "ticket": row.id})
         return self.ticket(row.id)
 
@@ -172,6 +201,7 @@ class Bench:
             if repeated is not None:
                 return self.ticket(ticket_id)
             moment = at or now()
+            body = self._with_odds(row, body)
             longer = [*tape, EntryRow(len(tape), dict(body), by, moment)]
             view = self._fold(row, longer)  # checks the entry: nothing is kept that cannot be folded
             with self.database.write() as connection:
@@ -191,12 +221,152 @@ class Bench:
         self.announce({"kind": "ticket", "ticket": ticket_id})
         return self.ticket(ticket_id)
 
-    def hand_over(self, ticket_id: int) -> TicketOut:
-        self._row_of(ticket_id)
+    def hand_over(self, ticket_id: int, proven: list[str] | None = None, *, by: str = "?", at: str | None = None) -> TicketOut:
+        """The machine goes back. What it turned out to have goes on the tape and is learned from."""
+        row = self._row_of(ticket_id)
+        if proven is not None:
+            self.append(ticket_id, {"proven": proven}, by=by, at=at)
+        moment = at or now()
+        lesson = self._lesson(row, self._tape(ticket_id))
         with self.database.write() as connection:
-            tickets.close_ticket(connection, ticket_id, now())
+            tickets.close_ticket(connection, ticket_id, moment)
+            if lesson:
+                lessons.put_lesson(connection, ticket_id, moment, **lesson)
+        if lesson:
+            self._relearn()
         self.announce({"kind": "ticket", "ticket": ticket_id})
         return self.ticket(ticket_id)
+
+    def bring_in_closed(self, records: Sequence[Mapping[str, Any]], today: datetime) -> None:
+        """Tickets that were closed elsewhere, whole: each with its tape, handed over so many days ago, and its lesson."""
+        with self.database.write() as connection:
+            for record in records:
+                opened = today - timedelta(days=record["days_ago"])
+                moments = [(opened + timedelta(minutes=5 * i)).isoformat(timespec="milliseconds") for i in range(len(record["tape"]) + 1)]
+                row = tickets.open_ticket(
+                    connection, customer=record["customer"], machine=record["machine"], words="", facts=record["facts"], bay=None,
+                    by=record["by"], at=moments[0], prefix=self.prefix, comeback_of=None,
+                )  # fmt: skip
+                for place, body in enumerate(record["tape"]):
+                    tickets.append_entry(connection, row.id, place, body, by=record["by"], at=moments[place])
+                tickets.close_ticket(connection, row.id, moments[-1])
+                tape = [EntryRow(i, body, record["by"], moments[i]) for i, body in enumerate(record["tape"])]
+                lesson = self._lesson(row, tape)
+                if lesson:
+                    lessons.put_lesson(connection, row.id, moments[-1], **lesson)
+        self._relearn()
+
+    def reopen(self, ticket_id: int) -> TicketOut:
+        """Take a handed-over ticket up again; what it taught is forgotten."""
+        self._row_of(ticket_id)
+        with self.database.write() as connection:
+            tickets.reopen_ticket(connection, ticket_id)
+            lessons.take_out(connection, ticket_id)
+        self._relearn()
+        self.announce({"kind": "ticket", "ticket": ticket_id})
+        return self.ticket(ticket_id)
+
+    # --- the call sheet and learning ---------------------------------------------------------------------------
+
+    def _state(self, row: TicketRow, tape: list[EntryRow], *, more: list[dict[str, Any]] | None = None) -> tuple[TicketState, list[Entry]]:
+        facts = parse_facts(row.facts, self.model.knowledge)
+        facts.setdefault("as_of_year", datetime.now(UTC).year)
+        entries = parse_entries([*(e.body for e in tape), *(more or [])], self.model.knowledge)
+        return fold(self.model, facts, entries), entries
+
+    def _tape(self, ticket_id: int) -> list[EntryRow]:
+        with self.database.read() as connection:
+            return tickets.tape_of(connection, ticket_id)
+
+    def sheet(self, ticket_id: int, terms: Mapping[str, Any]) -> SheetOut:
+        """All ways out under these terms, which are tried and not kept. Raises TapeError for terms that are no facts."""
+        row = self._row_of(ticket_id)
+        state, _ = self._state(row, self._tape(ticket_id), more=[{"fact": dict(terms)}] if terms else None)
+        result = assess(self.model, state)
+        found = call_sheet(self.model, state.facts, result.call)
+        said: dict[str, Any] = document(self.model, state, result)
+        return SheetOut.model_validate({
+            "terms": {name: state.facts[name] for name in TERMS if name in state.facts},
+            "call": said["call"],
+            "rows": [{**asdict(r), "option": option_document(r.option)} for r in found.rows],
+            "plain": found.plain,
+            "overturns": [asdict(o) for o in overturns(self.model, state, result.call)],
+        })  # fmt: skip
+
+    def guesses(self, ticket_id: int, most: int = 5) -> list[GuessOut]:
+        """What the machine came in with, as the whole tape tells it; likeliest first."""
+        row, tape = self._row_of(ticket_id), self._tape(ticket_id)
+        facts = parse_facts(row.facts, self.model.knowledge)
+        entries = parse_entries([e.body for e in tape], self.model.knowledge)
+        before, space = came_in_with(self.model, facts, entries), self.model.space
+        return [
+            GuessOut(faults=[space.fault_ids[i] for i in space.order[h] if i >= 0], p=float(before[h]))
+            for h in before.argsort()[::-1][:most]
+        ]
+
+    def _with_odds(self, row: TicketRow, body: Mapping[str, Any]) -> dict[str, Any]:
+        """A call is signed with the odds at that moment: they are part of the entry and never change again."""
+        if "signed" not in body or "odds" in body:
+            return dict(body)
+        state, _ = self._state(row, self._tape(row.id))
+        result = assess(self.model, state)
+        chosen = next((o for o in result.call.options if (o.choice, o.main_fix) == (body["signed"], body.get("fix"))), None)
+        return {**body, "odds": {
+            "confidence": round(result.call.balance.get(str(body["signed"]), 0.0), 4),
+            "suspects": {s.fault: round(s.p, 4) for s in result.suspects if s.p >= _NAMED and s.fault != "sound"},
+            "option": option_document(chosen) if chosen else None,
+        }}  # fmt: skip
+
+    def _lesson(self, row: TicketRow, tape: list[EntryRow]) -> dict[str, Any] | None:
+        """What a ticket teaches when it is closed now; None where nobody said what it was."""
+        state, entries = self._state(row, tape)
+        if state.proven is None:
+            return None
+        stands = standing(entries)
+        bodies = [e.body for e, s in zip(tape, stands, strict=True) if s and "signed" in e.body]
+        signed: Mapping[str, Any] = bodies[-1] if bodies else {}
+        odds = signed.get("odds") or {}
+        choice = str(signed.get("signed", ""))
+        return {
+            "context": str(state.facts.get(CONTEXT_FACT, "")), "faults": state.proven,
+            "expected": expected_shares(self.shipped, state.facts), "choice": choice,
+            "confidence": float(odds.get("confidence", 0.0)), "suspects": odds.get("suspects", {}),
+            "was_right": bool(choice) and call_was_right(self.shipped, state.facts, state.proven, choice, state.booted is not None),
+        }  # fmt: skip
+
+    def _lessons(self) -> list[Lesson]:
+        with self.database.read() as connection:
+            rows = lessons.lessons(connection, self.shipped.knowledge.rates["warranty_days"])
+        return [
+            Lesson(r.context, r.faults, r.expected, r.choice, r.confidence, r.suspects, r.was_right, r.came_back) for r in rows
+        ]
+
+    def _relearn(self) -> None:
+        """Blend the shop's own base rates in; every ticket is folded anew with them when it is next looked at."""
+        learned = relearned(self.shipped, self._lessons())
+        with self._lock:
+            self.model = learned
+            self._folded.clear()
+
+    def learning(self) -> LearningOut:
+        """What was learned and how the odds held."""
+        known = self._lessons()
+        with self.database.read() as connection:
+            last = lessons.last_reset(connection)
+        held = reliability(known)
+        return LearningOut.model_validate({
+            "lessons": sum(not x.came_back for x in known), "comebacks": sum(x.came_back for x in known),
+            "weight": self.shipped.knowledge.rates["lessons_weight"], "last_reset": last,
+            "rates": [asdict(r) for r in base_rates(self.shipped, known)], "calls": [asdict(b) for b in held.calls],
+            "suspects": [asdict(b) for b in held.suspects], "brier": held.brier,
+        })  # fmt: skip
+
+    def reset_learning(self, *, by: str) -> LearningOut:
+        with self.database.write() as connection:
+            lessons.reset(connection, at=now(), by=by)
+        self._relearn()
+        self.announce({"kind": "learning"})
+        return self.learning()
 
     # --- files -------------------------------------------------------------------------------------------------
 

@@ -8,6 +8,7 @@ import zipfile
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
+from importlib import resources
 from typing import Any
 
 from gatecheck.core.storage import encode
@@ -17,6 +18,13 @@ SHOP, PREFIX, BAYS = "Gullhaven Repair Loft", "GL", 6
 _GB = 10**9
 
 Line = dict[str, Any] | tuple[str, bytes]
+
+
+def closed_tickets() -> list[dict[str, Any]]:
+    """Tickets handed over in the last weeks, as `make_closed` wrote them: machines of a rehearsal under the planner."""
+    text = (resources.files("gatecheck.server") / "closed.json").read_text(encoding="utf-8")
+    records: list[dict[str, Any]] = json.loads(text)
+    return records
 
 
 @dataclass(frozen=True, slots=True)
@@ -175,7 +183,7 @@ def machines() -> list[Machine]:
 
 
 def fill(bench: Bench) -> None:
-    """Take all demo machines in and lay their tapes."""
+    """Take all demo machines in and lay their tapes; behind them the tickets of the last weeks, already handed over."""
     started = datetime.now(UTC)
     for machine in machines():
         moment = started - timedelta(minutes=machine.taken_in)
@@ -191,3 +199,4 @@ def fill(bench: Bench) -> None:
                 bench.append(ticket.id, line, by=by, at=at)
             else:
                 bench.add_file(ticket.id, line[0], line[1], by=by, at=at)
+    bench.bring_in_closed(closed_tickets(), started)

@@ -71,6 +71,10 @@ class OptionOut(Wire):
     cost: float
     data_outcome: str
     expected_loss: float
+    p_starts: float = Field(description="Probability that the machine starts then")
+    comeback_risk: float = Field(description="Probability that it starts and comes back within the month")
+    unattended_minutes: float
+    parts: float = Field(description="Parts, and what others charge, in the shop's currency")
 
 
 class TipOut(Wire):
@@ -154,7 +158,74 @@ class TicketOut(Wire):
     questions: list[QuestionOut]
     running: RunningOut | None
     signed: int | None
+    proven: list[str] | None = Field(description="Faults it turned out to have, once somebody has said so")
+    comeback_of: int | None = Field(description="Ticket of the visit it comes back from")
     files: list[AttachmentOut]
+
+
+class SheetRowOut(Wire):
+    """A way out under the customer's terms."""
+
+    option: OptionOut
+    price: float
+    loss: float
+    over_budget: bool
+    over_worth: bool
+    is_call: bool
+
+
+class OverturnOut(Wire):
+    """Readings that together would change the call, how likely they are, and the call then."""
+
+    readings: list[tuple[str, str]]
+    choice: str
+    fix: str | None
+    p: float
+
+
+class SheetOut(Wire):
+    """The call sheet: all ways out ranked under the terms, and what would overturn the call."""
+
+    terms: dict[str, str | float | int | bool]
+    call: CallOut
+    rows: list[SheetRowOut]
+    plain: str
+    overturns: list[OverturnOut]
+
+
+class GuessOut(Wire):
+    """A set of faults the machine may have come in with, in the light of the whole tape."""
+
+    faults: list[str]
+    p: float
+
+
+class RateOut(Wire):
+    fault: str
+    shipped: float
+    counted: float
+    blended: float
+
+
+class BinOut(Wire):
+    low: float
+    high: float
+    count: int
+    predicted: float
+    observed: float
+
+
+class LearningOut(Wire):
+    """What the shop's own tickets taught, and how the odds held."""
+
+    lessons: int
+    comebacks: int
+    weight: float = Field(description="The shipped odds weigh as much as so many tickets")
+    last_reset: str | None
+    rates: list[RateOut]
+    calls: list[BinOut]
+    suspects: list[BinOut]
+    brier: float | None
 
 
 class BenchRow(Wire):
@@ -249,6 +320,27 @@ class TicketIn(BaseModel):
     entries: list[dict[str, Any]] = Field(default=[], max_length=50)
     bay: int | None = Field(default=None, ge=1, le=99)
     by: str = Field(min_length=1, max_length=20)
+    comeback_of: int | None = None
+
+
+class HandOverIn(BaseModel):
+    """The machine goes back. `proven`: faults it turned out to have; null where nobody can say."""
+
+    model_config = ConfigDict(extra="forbid")
+    proven: list[str] | None = Field(default=None, max_length=3)
+    by: str = Field(default="?", min_length=1, max_length=20)
+
+
+class ByIn(BaseModel):
+    model_config = ConfigDict(extra="forbid")
+    by: str = Field(min_length=1, max_length=20)
+
+
+class TermsIn(BaseModel):
+    """What the customer decides; facts that are tried on the call sheet and not kept."""
+
+    model_config = ConfigDict(extra="forbid")
+    terms: dict[str, Any] = {}
 
 
 class EntryIn(BaseModel):

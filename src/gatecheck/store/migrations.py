@@ -71,7 +71,29 @@ MIGRATIONS: tuple[tuple[str, tuple[str, ...]], ...] = (
             """,
         ),
     ),
+    (
+        "lessons",
+        (
+            "ALTER TABLE ticket ADD COLUMN comeback_of INTEGER REFERENCES ticket (id)",
+            "CREATE INDEX ticket_comeback ON ticket (comeback_of) WHERE comeback_of IS NOT NULL",
+            """
+            CREATE TABLE lesson (
+                ticket_id INTEGER PRIMARY KEY REFERENCES ticket (id),
+                closed_at TEXT NOT NULL,
+                context TEXT NOT NULL,
+                faults TEXT NOT NULL CHECK (json_valid(faults)),
+                expected TEXT NOT NULL CHECK (json_valid(expected)),
+                choice TEXT NOT NULL,
+                confidence REAL NOT NULL CHECK (confidence BETWEEN 0 AND 1),
+                suspects TEXT NOT NULL CHECK (json_valid(suspects)),
+                was_right INTEGER NOT NULL CHECK (was_right IN (0, 1))
+            ) STRICT
+            """,
+            "CREATE TABLE learning_reset (at TEXT NOT NULL, made_by TEXT NOT NULL) STRICT",
+        ),
+    ),
 )
+
 
 
 def migrate(connection: sqlite3.Connection, atomic: Atomic, upto: int | None = None) -> list[str]:

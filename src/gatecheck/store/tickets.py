@@ -11,7 +11,7 @@ from gatecheck.store.database import StoreError
 
 Body = dict[str, object]
 
-_COLUMNS = "id, number, customer, machine, words, facts, bay, opened_by, opened_at, closed_at"
+_COLUMNS = "id, number, customer, machine, words, facts, bay, opened_by, opened_at, closed_at, comeback_of"
 
 
 @dataclass(frozen=True, slots=True)
@@ -26,6 +26,7 @@ class TicketRow:
     opened_by: str
     opened_at: str
     closed_at: str | None
+    comeback_of: int | None
 
 
 @dataclass(frozen=True, slots=True)
@@ -43,22 +44,22 @@ def _ticket(row: tuple[object, ...]) -> TicketRow:
 
 
 _OPEN = """
-    INSERT INTO ticket (number, customer, machine, words, facts, bay, opened_by, opened_at)
-    VALUES (:number, :customer, :machine, :words, :facts, :bay, :opened_by, :opened_at)
-    RETURNING id, number, customer, machine, words, facts, bay, opened_by, opened_at, closed_at"""
+    INSERT INTO ticket (number, customer, machine, words, facts, bay, opened_by, opened_at, comeback_of)
+    VALUES (:number, :customer, :machine, :words, :facts, :bay, :opened_by, :opened_at, :comeback_of)
+    RETURNING id, number, customer, machine, words, facts, bay, opened_by, opened_at, closed_at, comeback_of"""
 _NEXT_NUMBER = "SELECT coalesce(max(id), 0) + 1 FROM ticket"
 
 
 def open_ticket(
     connection: sqlite3.Connection, *, customer: str, machine: str, words: str, facts: Mapping[str, object], bay: int | None,
-    by: str, at: str, prefix: str = "GC",
+    by: str, at: str, prefix: str = "GC", comeback_of: int | None = None,
 ) -> TicketRow:  # fmt: skip
     """Insert a ticket and give it its number. Raises StoreError where the bay is taken."""
     number = connection.execute(_NEXT_NUMBER).fetchone()[0]
     try:
         row = connection.execute(_OPEN, {
             "number": f"{prefix}-{number:04d}", "customer": customer, "machine": machine, "words": words,
-            "facts": json.dumps(facts), "bay": bay, "opened_by": by, "opened_at": at,
+            "facts": json.dumps(facts), "bay": bay, "opened_by": by, "opened_at": at, "comeback_of": comeback_of,
         }).fetchone()  # fmt: skip
     except sqlite3.IntegrityError as error:
         raise StoreError(f"bay {bay}: expected a free bay, got one that is taken") from error
@@ -102,6 +103,15 @@ def move_to_bay(connection: sqlite3.Connection, ticket_id: int, bay: int | None)
         raise StoreError(f"bay {bay}: expected a free bay, got one that is taken") from error
     if not changed:
         raise StoreError(f"ticket {ticket_id}: expected an open ticket, got none")
+
+
+_REOPEN = "UPDATE ticket SET closed_at = NULL WHERE id = ? AND closed_at IS NOT NULL"
+
+
+def reopen_ticket(connection: sqlite3.Connection, ticket_id: int) -> None:
+    """Take a handed-over ticket up again, on the shelf. Raises StoreError where it is open."""
+    if not connection.execute(_REOPEN, (ticket_id,)).rowcount:
+        raise StoreError(f"ticket {ticket_id}: expected a ticket that was handed over, got none")
 
 
 def close_ticket(connection: sqlite3.Connection, ticket_id: int, at: str) -> None:

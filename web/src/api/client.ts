@@ -18,6 +18,13 @@ export type Drive = Schemas['DriveOut']
 export type Finding = Schemas['FindingOut']
 export type Running = Schemas['RunningOut']
 export type Found = Schemas['FoundOut']
+export type CallSheet = Schemas['SheetOut']
+export type SheetRow = Schemas['SheetRowOut']
+export type Overturn = Schemas['OverturnOut']
+export type Guess = Schemas['GuessOut']
+export type Learning = Schemas['LearningOut']
+export type Bin = Schemas['BinOut']
+export type Terms = Record<string, string | number>
 /** What an entry may hold on the wire; the server checks it. */
 export type EntryBody = Record<string, unknown>
 
@@ -71,7 +78,14 @@ export const api = {
   takeIn: (json: TicketIn) => call<Ticket>('/tickets', { method: 'POST', json }),
   append: (id: number, entry: EntryBody, by: string, key: string) =>
     call<Ticket>(`/tickets/${id}/entries`, { method: 'POST', json: { entry, by, key } }),
-  handOver: (id: number) => call<Ticket>(`/tickets/${id}/handover`, { method: 'POST' }),
+  handOver: (id: number, proven: readonly string[] | null, by: string) =>
+    call<Ticket>(`/tickets/${id}/handover`, { method: 'POST', json: { proven, by } }),
+  reopen: (id: number) => call<Ticket>(`/tickets/${id}/reopen`, { method: 'POST' }),
+  sheet: (id: number, terms: Terms, signal?: AbortSignal) =>
+    call<CallSheet>(`/tickets/${id}/sheet`, { method: 'POST', json: { terms }, ...(signal ? { signal } : {}) }),
+  guesses: (id: number, signal?: AbortSignal) => call<Guess[]>(`/tickets/${id}/guesses`, signal ? { signal } : {}),
+  learning: (signal?: AbortSignal) => call<Learning>('/learning', signal ? { signal } : {}),
+  resetLearning: (by: string) => call<Learning>('/learning/reset', { method: 'POST', json: { by } }),
   moveToBay: (id: number, bay: number | null) => call<Ticket>(`/tickets/${id}/bay`, { method: 'PUT', json: { bay } }),
   captures: (id: number, signal?: AbortSignal) =>
     call<Capture[]>(`/tickets/${id}/captures`, signal ? { signal } : {}),

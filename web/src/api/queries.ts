@@ -1,7 +1,7 @@
 import { queryOptions, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 
 import { initials } from '../lib/person'
-import { api, AwayError, type EntryBody, type TicketIn } from './client'
+import { api, AwayError, type EntryBody, type Terms, type TicketIn } from './client'
 
 export const benchQuery = queryOptions({ queryKey: ['bench'], queryFn: ({ signal }) => api.bench(signal) })
 export const wordsQuery = queryOptions({
@@ -70,9 +70,41 @@ export function useWeigh(id: number) {
 export function useHandOver(id: number) {
   const cache = useQueryClient()
   return useMutation({
-    mutationFn: () => api.handOver(id),
+    mutationFn: (proven: readonly string[] | null) => api.handOver(id, proven, initials()),
     onSuccess: (ticket) => {
       cache.setQueryData(ticketQuery(id).queryKey, ticket)
+      void cache.invalidateQueries({ queryKey: ['bench'] })
+      void cache.invalidateQueries({ queryKey: ['learning'] })
+    },
+  })
+}
+
+export function useReopen(id: number) {
+  const cache = useQueryClient()
+  return useMutation({
+    mutationFn: () => api.reopen(id),
+    onSuccess: (ticket) => {
+      cache.setQueryData(ticketQuery(id).queryKey, ticket)
+      void cache.invalidateQueries({ queryKey: ['bench'] })
+    },
+  })
+}
+
+/** The call sheet under terms that are tried and not kept; the last sheet stays in sight while the next one is worked out. */
+export const useSheet = (id: number, terms: Terms, length: number) =>
+  useQuery({
+    queryKey: ['sheet', id, length, terms], queryFn: ({ signal }) => api.sheet(id, terms, signal), placeholderData: (kept) => kept,
+  })
+export const useGuesses = (id: number) => useQuery({ queryKey: ['guesses', id], queryFn: ({ signal }) => api.guesses(id, signal) })
+export const useLearning = () => useQuery({ queryKey: ['learning'], queryFn: ({ signal }) => api.learning(signal) })
+
+export function useResetLearning() {
+  const cache = useQueryClient()
+  return useMutation({
+    mutationFn: () => api.resetLearning(initials()),
+    onSuccess: (learning) => {
+      cache.setQueryData(['learning'], learning)
+      void cache.invalidateQueries({ queryKey: ['tickets'] })
       void cache.invalidateQueries({ queryKey: ['bench'] })
     },
   })

@@ -157,6 +157,91 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/tickets/{ticket_id}/reopen": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Reopen */
+        post: operations["reopen"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tickets/{ticket_id}/sheet": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Get Sheet */
+        post: operations["getSheet"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tickets/{ticket_id}/guesses": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get Guesses */
+        get: operations["getGuesses"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/learning": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get Learning */
+        get: operations["getLearning"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/learning/reset": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Reset Learning */
+        post: operations["resetLearning"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/tickets/{ticket_id}/files": {
         parameters: {
             query?: never;
@@ -290,10 +375,28 @@ export interface components {
             open_trials: number;
             running: components["schemas"]["RunningOut"] | null;
         };
+        /** BinOut */
+        BinOut: {
+            /** Low */
+            low: number;
+            /** High */
+            high: number;
+            /** Count */
+            count: number;
+            /** Predicted */
+            predicted: number;
+            /** Observed */
+            observed: number;
+        };
         /** Body_addFile */
         Body_addFile: {
             /** File */
             file: string;
+            /** By */
+            by: string;
+        };
+        /** ByIn */
+        ByIn: {
             /** By */
             by: string;
         };
@@ -481,6 +584,29 @@ export interface components {
             /** Asks */
             asks: string;
         };
+        /**
+         * GuessOut
+         * @description A set of faults the machine may have come in with, in the light of the whole tape.
+         */
+        GuessOut: {
+            /** Faults */
+            faults: string[];
+            /** P */
+            p: number;
+        };
+        /**
+         * HandOverIn
+         * @description The machine goes back. `proven`: faults it turned out to have; null where nobody can say.
+         */
+        HandOverIn: {
+            /** Proven */
+            proven?: string[] | null;
+            /**
+             * By
+             * @default ?
+             */
+            by: string;
+        };
         /** HeldOut */
         HeldOut: {
             /** Move */
@@ -493,6 +619,31 @@ export interface components {
             release: string;
             /** Entries */
             entries: number[];
+        };
+        /**
+         * LearningOut
+         * @description What the shop's own tickets taught, and how the odds held.
+         */
+        LearningOut: {
+            /** Lessons */
+            lessons: number;
+            /** Comebacks */
+            comebacks: number;
+            /**
+             * Weight
+             * @description The shipped odds weigh as much as so many tickets
+             */
+            weight: number;
+            /** Last Reset */
+            last_reset: string | null;
+            /** Rates */
+            rates: components["schemas"]["RateOut"][];
+            /** Calls */
+            calls: components["schemas"]["BinOut"][];
+            /** Suspects */
+            suspects: components["schemas"]["BinOut"][];
+            /** Brier */
+            brier: number | null;
         };
         /** MoveWords */
         MoveWords: {
@@ -570,6 +721,23 @@ export interface components {
             data_outcome: string;
             /** Expected Loss */
             expected_loss: number;
+            /**
+             * P Starts
+             * @description Probability that the machine starts then
+             */
+            p_starts: number;
+            /**
+             * Comeback Risk
+             * @description Probability that it starts and comes back within the month
+             */
+            comeback_risk: number;
+            /** Unattended Minutes */
+            unattended_minutes: number;
+            /**
+             * Parts
+             * @description Parts, and what others charge, in the shop's currency
+             */
+            parts: number;
         };
         /** OutlookOut */
         OutlookOut: {
@@ -581,6 +749,23 @@ export interface components {
             leaves: string;
             /** Leaves P */
             leaves_p: number;
+        };
+        /**
+         * OverturnOut
+         * @description Readings that together would change the call, how likely they are, and the call then.
+         */
+        OverturnOut: {
+            /** Readings */
+            readings: [
+                string,
+                string
+            ][];
+            /** Choice */
+            choice: string;
+            /** Fix */
+            fix: string | null;
+            /** P */
+            p: number;
         };
         /** PageOut */
         PageOut: {
@@ -619,6 +804,17 @@ export interface components {
             /** Why */
             why: string;
         };
+        /** RateOut */
+        RateOut: {
+            /** Fault */
+            fault: string;
+            /** Shipped */
+            shipped: number;
+            /** Counted */
+            counted: number;
+            /** Blended */
+            blended: number;
+        };
         /** RunningOut */
         RunningOut: {
             /** Move */
@@ -627,6 +823,40 @@ export interface components {
             started_at: string;
             /** Minutes */
             minutes: number;
+        };
+        /**
+         * SheetOut
+         * @description The call sheet: all ways out ranked under the terms, and what would overturn the call.
+         */
+        SheetOut: {
+            /** Terms */
+            terms: {
+                [key: string]: string | number | boolean;
+            };
+            call: components["schemas"]["CallOut"];
+            /** Rows */
+            rows: components["schemas"]["SheetRowOut"][];
+            /** Plain */
+            plain: string;
+            /** Overturns */
+            overturns: components["schemas"]["OverturnOut"][];
+        };
+        /**
+         * SheetRowOut
+         * @description A way out under the customer's terms.
+         */
+        SheetRowOut: {
+            option: components["schemas"]["OptionOut"];
+            /** Price */
+            price: number;
+            /** Loss */
+            loss: number;
+            /** Over Budget */
+            over_budget: boolean;
+            /** Over Worth */
+            over_worth: boolean;
+            /** Is Call */
+            is_call: boolean;
         };
         /** SuspectOut */
         SuspectOut: {
@@ -639,6 +869,19 @@ export interface components {
              * @default []
              */
             weights: components["schemas"]["WeightOut"][];
+        };
+        /**
+         * TermsIn
+         * @description What the customer decides; facts that are tried on the call sheet and not kept.
+         */
+        TermsIn: {
+            /**
+             * Terms
+             * @default {}
+             */
+            terms: {
+                [key: string]: unknown;
+            };
         };
         /**
          * TicketIn
@@ -672,6 +915,8 @@ export interface components {
             bay?: number | null;
             /** By */
             by: string;
+            /** Comeback Of */
+            comeback_of?: number | null;
         };
         /** TicketOut */
         TicketOut: {
@@ -717,6 +962,16 @@ export interface components {
             running: components["schemas"]["RunningOut"] | null;
             /** Signed */
             signed: number | null;
+            /**
+             * Proven
+             * @description Faults it turned out to have, once somebody has said so
+             */
+            proven: string[] | null;
+            /**
+             * Comeback Of
+             * @description Ticket of the visit it comes back from
+             */
+            comeback_of: number | null;
             /** Files */
             files: components["schemas"]["AttachmentOut"][];
         };
@@ -1206,6 +1461,59 @@ export interface operations {
             };
             cookie?: never;
         };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["HandOverIn"] | null;
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TicketOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    reopen: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ticket_id: number;
+            };
+            cookie?: never;
+        };
         requestBody?: never;
         responses: {
             /** @description Successful Response */
@@ -1215,6 +1523,206 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TicketOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getSheet: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ticket_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TermsIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getGuesses: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ticket_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GuessOut"][];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getLearning: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LearningOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    resetLearning: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ByIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LearningOut"];
                 };
             };
             /** @description Not Found */

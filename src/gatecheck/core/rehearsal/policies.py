@@ -113,8 +113,10 @@ def fixed(sight: Sight) -> Step:
     stuck = [t for t in state.trials if t.open and t.no_effect]
     if stuck:
         return Step("put-back", stuck[-1].fix)
-    if state.booted is not None or any(r.move in ("board-work", "refer-lab") and r.outcome == "sent" for _, r in state.readings):
-        return Step("stop", "release" if state.booted is not None else "refer")
+    if state.booted is not None:
+        return _proving(sight)
+    if any(r.move in ("board-work", "refer-lab") and r.outcome == "sent" for _, r in state.readings):
+        return Step("stop", "refer")
     wanted = []
     for move, answers in _ORDER:
         spec = model.knowledge.move(move)
@@ -127,6 +129,17 @@ def fixed(sight: Sight) -> Step:
         if fix in fixes and fix not in state.tried and is_applicable(fixes[fix], state.facts):
             return _guarded(sight, fix)
     return Step("stop", "refer")
+
+
+def _proving(sight: Sight) -> Step:
+    """A machine that starts is proven: a second cold start, the clock, the drive's size; a new drive is tested."""
+    state, model = sight.state, sight.model
+    replaced = state.last("replace-drive") is not None
+    for check in ("screen", "clock", "seen-setup", *(("short-test",) if replaced else ())):
+        spec = model.knowledge.checks[check]
+        if check not in state.current and is_applicable(spec, state.facts) and unmet_need(model, state, spec) is None:
+            return Step("move", check)
+    return Step("stop", "release")
 
 
 def _guarded(sight: Sight, move: str) -> Step:

@@ -14,7 +14,7 @@ from gatecheck.core.tape import parse_entries, parse_facts
 from gatecheck.core.ticket import TicketState, fold
 from gatecheck.core.triage.call import CHOICES, right_choices
 from gatecheck.core.triage.costs import entry_minutes
-from gatecheck.core.triage.model import NOT_DONE, Model
+from gatecheck.core.triage.model import NOT_DONE, Facts, Model
 from gatecheck.core.triage.plan import DRIVE_FAULTS
 
 _MOST_STEPS = 70
@@ -38,6 +38,7 @@ class Run:
     moves: int
     ended: str
     tape: tuple[Entry, ...]
+    facts: Facts
 
 
 @dataclass(frozen=True, slots=True)
@@ -99,7 +100,7 @@ def rehearse_one(model: Model, world: Model, policy: str, seed: int) -> Run:
     comeback = ended != "refer" and not refused and bool(machine.fault_names())
     if not wrong and comeback:
         wrong = f"left {', '.join(machine.fault_names())} in it ({ended})"
-    return Run(policy, faults, not wrong, wrong, hands_on, total, needless, machine.lost, comeback, len(tape), ended, tuple(tape))
+    return Run(policy, faults, not wrong, wrong, hands_on, total, needless, machine.lost, comeback, len(tape), ended, tuple(tape), facts)
 
 
 def _answer(machine: Machine, fact: str, rng: np.random.Generator) -> dict[str, str]:

@@ -56,8 +56,17 @@ class Option:
     data_outcome: str
     expected_loss: float
     held_by: tuple[str, ...]
+    starts: float
+    """probability that the machine starts then, whatever is left in it"""
+    parts: float
+    """parts, and what others charge, in currency"""
     main_fix: str | None
     """the fix that gives the option its name: the first one in `fixes` that belongs to the choice"""
+
+    @property
+    def comeback_risk(self) -> float:
+        """Probability that it starts and comes back within the month."""
+        return max(0.0, self.starts - self.p_success)
 
     @property
     def fix(self) -> str | None:
@@ -88,7 +97,7 @@ def make_call(model: Model, state: TicketState, held: Sequence[Held], plan: Plan
     # what is next to impossible changes no expectation: hypotheses below this carry less than 2e-5 together
     active = np.flatnonzero(state.belief > _NEGLIGIBLE)
     belief = state.belief[active]
-    losses, shares = _losses(model, state, ways, active)
+    losses, shares, starting = _losses(model, state, ways, active)
     locks: dict[str, list[str]] = {}
     for item in held:
         locks.setdefault(item.move, []).append(item.interlock)
@@ -103,7 +112,7 @@ def make_call(model: Model, state: TicketState, held: Sequence[Held], plan: Plan
         if _software_only(model, way) and p_drive >= model.knowledge.plan["software_stop"]:
             continue
         loss = _ahead(plan, way, float(belief @ losses[row]))
-        options.append(_option(model, state, way, loss, float(belief @ shares[row]), held_here))
+        options.append(_option(model, state, way, loss, float(belief @ shares[row]), float(belief @ starting[row]), held_here))
     balance = _balance(model, state)
     best_chance = max((o.p_success for o in options), default=0.0)
     # a way out that hardly ever works only puts the decision off, however cheap it is
@@ -134,8 +143,8 @@ def make_call(model: Model, state: TicketState, held: Sequence[Held], plan: Plan
     )
 
 
-_SECOND_OPINION = ("short-test", "health-pages", "builtin-quick", "error-log")
-_SURE_OF_THE_DRIVE = 0.92
+_SECOND_OPINION = ("seen-setup", "short-test", "health-pages", "builtin-quick", "error-log")
+_SURE_OF_THE_DRIVE = 0.95
 
 
 def _proof_due(model: Model, state: TicketState, best: Option | None, p_drive: float, holding: Collection[str]) -> list[str]:
@@ -146,7 +155,8 @@ def _proof_due(model: Model, state: TicketState, best: Option | None, p_drive: f
         return ["screen"] if _started_once(state) else []
     if best.choice != "replace" or p_drive >= _SURE_OF_THE_DRIVE:
         return []
-    opinions = [c for c in _SECOND_OPINION if c not in state.current and is_legal(model, state, model.knowledge.checks[c], holding)]
+    seen = any("detection" in c.opens.get(r.outcome or "", ()) for _, r in state.readings for c in [model.knowledge.checks.get(r.move)] if c)
+    opinions = [c for c in _SECOND_OPINION[seen:] if c not in state.current and is_legal(model, state, model.knowledge.checks[c], holding)]
     return opinions[:1]
 
 
@@ -226,8 +236,9 @@ def _cheapest(model: Model, state: TicketState, usable: Sequence[Fix], fault: st
     return min(ways)[1] if ways else None
 
 
-def _losses(model: Model, state: TicketState, ways: Sequence[tuple[str, ...]], active: Ints) -> tuple[Floats, Floats]:
-    """Loss of every way under every active hypothesis, shape (w, a), and the probability that the machine then works."""
+def _losses(model: Model, state: TicketState, ways: Sequence[tuple[str, ...]], active: Ints) -> tuple[Floats, Floats, Floats]:
+    """Loss of every way under every active hypothesis, shape (w, a), the probability that the machine then works for good,
+    and that it starts."""
     knowledge, space = model.knowledge, model.space
     fails = np.ones((len(space.fault_ids), len(ways)))
     data = np.zeros((len(space.fault_ids), len(ways)))
@@ -245,9 +256,11 @@ def _losses(model: Model, state: TicketState, ways: Sequence[tuple[str, ...]], a
             data[:, column] = np.maximum(data[:, column], lost)
     member = space.member[active]
     works = np.exp(member @ np.log(1.0 - fails + 1e-12)).T
+    passing = model.passes[space.add[0]][:, None]
+    starts = np.exp(member @ np.log(1.0 - fails * (1.0 - passing) + 1e-12)).T
     kept = np.exp(member @ np.log(1.0 - data + 1e-12)).T
     afterwards = knowledge.rates["failed_try"] + member @ _cures(model, state, worth)[0]
-    return fixed_cost[:, None] + (1.0 - works) * afterwards + (1.0 - kept) * worth, works
+    return fixed_cost[:, None] + (1.0 - works) * afterwards + (1.0 - kept) * worth, works, starts
 
 
 def _worth(model: Model, state: TicketState) -> float:
@@ -278,7 +291,9 @@ def _is_usable(fix: Fix, state: TicketState) -> bool:
     return fix.id not in state.tried and is_applicable(fix, state.facts)
 
 
-def _option(model: Model, state: TicketState, way: tuple[str, ...], loss: float, p: float, held: tuple[str, ...]) -> Option:
+def _option(
+    model: Model, state: TicketState, way: tuple[str, ...], loss: float, p: float, starts: float, held: tuple[str, ...]
+) -> Option:
     knowledge = model.knowledge
     fixes = [knowledge.fixes[f] for f in way]
     choice = _choice_of(fixes)
@@ -287,7 +302,7 @@ def _option(model: Model, state: TicketState, way: tuple[str, ...], loss: float,
     return Option(
         choice, way, p, hands_on + sum(f.unattended for f in fixes), hands_on,
         hands_on * knowledge.rates["bench_minute"] + sum(f.parts + f.cured_parts for f in fixes),
-        knowledge.data_outcome[_data_outcome(state, way, fixes)], loss, held,
+        knowledge.data_outcome[_data_outcome(state, way, fixes)], loss, held, starts, sum(f.parts + f.cured_parts for f in fixes),
         next((f.id for f in fixes if f.call == choice), None),
     )  # fmt: skip
 

@@ -27,6 +27,9 @@ def data_worth(knowledge: Knowledge, facts: Facts) -> float:
     """What losing the data would cost, in currency; little once the customer gave it up."""
     rates = knowledge.rates
     worth = rates[f"data_{str(facts.get('data', 'unknown')).replace('-', '_')}"]
+    named = facts.get("data_value")
+    if isinstance(named, int | float) and not isinstance(named, bool) and facts.get("data") not in SAFE_DATA:
+        worth = max(0.0, float(named))  # the customer has put a figure on it
     return worth * (rates["consent_share"] if facts.get("consent") == "given" else 1.0)
 
 

@@ -7,11 +7,14 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from gatecheck.core.ticket import TicketState
-from gatecheck.core.triage.call import CHOICES, Call, right_choices
+from gatecheck.core.knowledge.tables import Check
+from gatecheck.core.ticket import TicketState, after_reading
+from gatecheck.core.triage.call import CHOICES, Call, make_call, right_choices
 from gatecheck.core.triage.costs import is_applicable
+from gatecheck.core.triage.interlocks import held_moves
 from gatecheck.core.triage.model import Model
-from gatecheck.core.triage.plan import unmet_need
+from gatecheck.core.triage.plan import drive_failing, is_legal, make_plan, unmet_need
+from gatecheck.core.triage.rules import settled_by
 from gatecheck.core.triage.space import Floats
 
 _TELLS = 1.25
@@ -34,6 +37,16 @@ class Tip:
     move: str
     outcome: str
     choice: str
+    p: float
+
+
+@dataclass(frozen=True, slots=True)
+class Overturn:
+    """Readings that would change the call when they came together: what they are, how likely, and the call then."""
+
+    readings: tuple[tuple[str, str], ...]
+    choice: str
+    fix: str | None
     p: float
 
 
@@ -77,3 +90,72 @@ def tips(model: Model, state: TicketState, call: Call, held: Sequence[str], most
                 found.append(Tip(check.id, outcome, choice, float(row[0])))
     found.sort(key=lambda t: -t.p)
     return found[:most]
+
+
+_MOST_TELLING, _MOST_TRIED = 5, 14
+"""readings that pairs are built on, and calls that are made anew to confirm what the belief suggests"""
+
+
+def overturns(model: Model, state: TicketState, call: Call, most: int = 6) -> list[Overturn]:
+    """What would overturn the call: every outcome of every check that can still be made, and where no single one changes
+    it, pairs of them. What the belief or a rule suggests is put on the tape and the call made anew. Likeliest first."""
+    held = {h.move for h in held_moves(model, state)}
+    checks = [c for c in model.knowledge.checks.values() if c.id not in state.current and is_legal(model, state, c, held)]
+    stands = (call.choice or call.leans, call.option.main_fix if call.option else None)
+    single = [(p, (step,), after) for p, step, after in _suggested(model, state, checks, stands[0])]
+    found = _confirmed(model, single, stands)
+    if not found:
+        pairs = []
+        for p, step, after in _most_telling(model, state, checks):
+            others = [c for c in checks if c.id != step[0]]
+            pairs += [(p * q, (step, then), last) for q, then, last in _suggested(model, after, others, stands[0]) if p * q >= _UNLIKELY / 3]
+        once = {frozenset(steps): (p, steps, after) for p, steps, after in pairs}
+        found = _confirmed(model, list(once.values()), stands)
+    return found[:most]
+
+
+_Step = tuple[str, str]
+
+
+def _outcomes(model: Model, state: TicketState, check: Check) -> list[tuple[str, float]]:
+    chances = model.looks[check.id] @ state.belief
+    return [(o, float(p)) for o, p in zip(check.outcomes, chances, strict=True) if p >= _UNLIKELY]
+
+
+def _suggested(model: Model, state: TicketState, checks: Sequence[Check], stands: str) -> list[tuple[float, _Step, TicketState]]:
+    """Outcomes after which another choice would be the likeliest right one, or a rule would ask for another."""
+    one_hot = np.eye(len(CHOICES))[right_choices(model, state)]
+    found = []
+    for check in checks:
+        for outcome, p in _outcomes(model, state, check):
+            after = after_reading(model, state, check.id, outcome)
+            rule = settled_by(model, after, drive_failing(model, after))
+            if (rule.choice if rule else CHOICES[int((after.belief @ one_hot).argmax())]) != stands:
+                found.append((p, (check.id, outcome), after))
+    return found
+
+
+def _most_telling(model: Model, state: TicketState, checks: Sequence[Check]) -> list[tuple[float, _Step, TicketState]]:
+    steps = [
+        (p, (check.id, outcome), after_reading(model, state, check.id, outcome))
+        for check in checks for outcome, p in _outcomes(model, state, check)
+    ]  # fmt: skip
+    return sorted(steps, key=lambda s: -float(np.abs(s[2].belief - state.belief).sum()) * s[0])[:_MOST_TELLING]
+
+
+def _confirmed(
+    model: Model, candidates: Sequence[tuple[float, tuple[_Step, ...], TicketState]], stands: tuple[str, str | None]
+) -> list[Overturn]:
+    found = []
+    for p, steps, after in sorted(candidates, key=lambda c: -c[0])[:_MOST_TRIED]:
+        changed = _other_call(model, after, stands)
+        if changed:
+            found.append(Overturn(steps, *changed, p))
+    return found
+
+
+def _other_call(model: Model, state: TicketState, stands: tuple[str, str | None]) -> tuple[str, str | None] | None:
+    held = held_moves(model, state)
+    call = make_call(model, state, held, make_plan(model, state, held))
+    then = (call.choice or call.leans, call.option.main_fix if call.option else None)
+    return then if then[0] != stands[0] else None

@@ -49,7 +49,7 @@ def _refer_first(model: Model, state: TicketState, p_drive: float) -> Rule | Non
     refused = state.last("refer-lab")
     if state.facts.get("data") != "irreplaceable" or is_data_safe(state.facts) or (refused and refused.outcome == "declined"):
         return None
-    if probability(model, state, "drive.mechanical") >= 0.75 or _mechanical_evidence(model, state):
+    if probability(model, state, "drive.mechanical") >= 0.75 or _mechanical_evidence(model, state) or _beyond_the_bench(model, state):
         return Rule(
             "refer", "refer-before-stress", "Irreplaceable data on a mechanically failing drive: a lab before any further stress"
         )
@@ -73,6 +73,12 @@ def _mechanical_evidence(model: Model, state: TicketState) -> bool:
     lock = model.knowledge.interlocks["stop-running"]
     seen = readings_that_count(model, state, lock.seen, lock.renewed_by)
     return bool(seen) and probability(model, state, "drive.mechanical") >= 0.75
+
+
+def _beyond_the_bench(model: Model, state: TicketState) -> bool:
+    """Something names mechanical damage, and whether it is heads or electronics, only a lab can still read the drive."""
+    seen = readings_that_count(model, state, model.knowledge.interlocks["stop-running"].seen, ("drive.mechanical",))
+    return bool(seen) and probability(model, state, "drive.mechanical", "drive.dead") >= 0.85 and probability(model, state, "drive.mechanical") >= 0.3
 
 
 def _mechanical(model: Model, state: TicketState, p_drive: float) -> Rule | None:

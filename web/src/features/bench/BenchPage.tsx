@@ -36,6 +36,7 @@ export function BenchPage() {
     n: () => setSheet('intake'),
     '/': () => setSheet('find'),
     l: toggleTheme,
+    o: () => navigate('/odds'),
     ArrowDown: () => walk(1),
     ArrowUp: () => walk(-1),
   }
@@ -54,6 +55,7 @@ export function BenchPage() {
         <span className="ml-auto flex gap-4">
           <KeyAction hotkey="N" label={T.takeIn} onPress={() => setSheet('intake')} />
           <KeyAction hotkey="/" label={T.find} onPress={() => setSheet('find')} />
+          <KeyAction hotkey="O" label={T.odds} onPress={() => navigate('/odds')} />
           <KeyAction hotkey="L" label={T.light} onPress={toggleTheme} />
         </span>
       </header>

@@ -12,6 +12,9 @@ interface CallStripProps {
   ticket: Ticket
   onSign: () => void
   onHandOver: () => void
+  onSheet: () => void
+  onReopen: () => void
+  onCameBack: () => void
 }
 
 function Verdict({ ticket }: { ticket: Ticket }) {
@@ -65,7 +68,7 @@ function Tips({ ticket }: { ticket: Ticket }) {
 }
 
 /** The call at the foot: where it leans, what holds it, what would tip it the other way. */
-export const CallStrip = memo(function CallStrip({ ticket, onSign, onHandOver }: CallStripProps) {
+export const CallStrip = memo(function CallStrip({ ticket, onSign, onHandOver, onSheet, onReopen, onCameBack }: CallStripProps) {
   const { words } = useWords()
   const call = ticket.call
   const waits = call.choice && call.held_by.length > 0
@@ -82,8 +85,21 @@ export const CallStrip = memo(function CallStrip({ ticket, onSign, onHandOver }:
         )}
         {call.note && <p className="line-clamp-2 font-semibold text-ink">{call.note}.</p>}
       </div>
-      {ticket.signed == null && call.choice && <KeyAction hotkey="S" label={T.sign} onPress={onSign} strong />}
-      {ticket.signed != null && !ticket.closed_at && <KeyAction hotkey="H" label={T.handOver} onPress={onHandOver} strong />}
+      <div className="flex shrink-0 flex-col items-start">
+        {ticket.closed_at ? (
+          <>
+            <span className="px-1 text-m font-semibold">{T.handedOver}</span>
+            <KeyAction hotkey="O" label={T.reopen} onPress={onReopen} />
+            <KeyAction hotkey="N" label={T.cameBack} onPress={onCameBack} />
+          </>
+        ) : (
+          <>
+            {ticket.signed == null && call.choice && <KeyAction hotkey="S" label={T.sign} onPress={onSign} strong />}
+            {ticket.signed != null && <KeyAction hotkey="H" label={T.handOver} onPress={onHandOver} strong />}
+            <KeyAction hotkey="C" label={T.callSheet} onPress={onSheet} />
+          </>
+        )}
+      </div>
     </footer>
   )
 })

@@ -3,6 +3,7 @@ import { memo } from 'react'
 import type { Held, Suspect, Ticket } from '../../api/client'
 import { useWords } from '../../api/words'
 import { factor, lowerFirst, percent } from '../../lib/format'
+import { KeyAction } from '../../ui/Key'
 import { T } from '../../words'
 import { describe } from './describe'
 
@@ -12,7 +13,7 @@ function Spoken({ ticket, suspect }: { ticket: Ticket; suspect: Suspect }) {
     const entry = ticket.tape[place]
     return entry ? lowerFirst(describe(entry, move, words).title) : ''
   }
-  const weights = suspect.weights ?? []
+  const weights = (suspect.weights ?? []).slice(0, 3)
   const forIt = weights.filter((w) => w.factor > 1)
   const against = weights.filter((w) => w.factor < 1)
   if (weights.length === 0) return <p className="text-s text-soft">{T.nothingSpoke}</p>
@@ -40,18 +41,25 @@ function Bar({ name, p }: { name: string; p: number }) {
   )
 }
 
-interface SuspectsProps {
+interface HeldProps {
   ticket: Ticket
   onHeld: () => void
 }
 
+interface SuspectsProps extends HeldProps {
+  onWhy: () => void
+}
+
 /** Who may have done it, with what spoke for and against; and what is held back, with the reason. */
-export const Suspects = memo(function Suspects({ ticket, onHeld }: SuspectsProps) {
+export const Suspects = memo(function Suspects({ ticket, onHeld, onWhy }: SuspectsProps) {
   const { fault } = useWords()
   const shown = ticket.suspects.filter((s, index) => index === 0 || s.p >= 0.02).slice(0, 4)
   return (
     <section aria-label={T.suspects} className="h-full overflow-y-auto px-5 py-4">
-      <h2 className="mb-2 text-s font-bold text-soft">{T.suspects}</h2>
+      <div className="-mt-2 flex items-center justify-between">
+        <h2 className="text-s font-bold text-soft">{T.suspects}</h2>
+        <KeyAction hotkey="W" label={T.why} onPress={onWhy} />
+      </div>
       <ol>
         {shown.map((suspect) => (
           <li key={suspect.fault} className="border-b border-hair py-2">
@@ -77,7 +85,7 @@ function isMissed(ticket: Ticket, held: Held): boolean {
 }
 
 /** Held moves where they are missed: one note per interlock, those about the present danger first. */
-function HeldNotes({ ticket, onHeld }: SuspectsProps) {
+function HeldNotes({ ticket, onHeld }: HeldProps) {
   const { move } = useWords()
   const groups = new Map<string, Held[]>()
   for (const held of ticket.held) {

@@ -16,7 +16,7 @@ const TapeLine = memo(function TapeLine({ entry, onUndo }: { entry: TapeEntry; o
   const { move, words } = useWords()
   const said = describe(entry, move, words)
   return (
-    <li id={`entry-${entry.place}`} className="flex gap-2 border-b border-hair py-2 text-s">
+    <li id={`entry-${entry.place}`} className="flex gap-2 border-b border-hair py-2 text-s data-shown:bg-mat">
       <span className="shrink-0 text-soft">{clock(entry.made_at)}</span>
       <span className={`min-w-0 flex-1 ${entry.stands ? '' : 'text-soft line-through'}`}>
         <span className="font-semibold">{said.title}</span>
@@ -51,3 +51,13 @@ export const Tape = memo(function Tape({ ticket, onUndo }: TapeProps) {
     </section>
   )
 })
+
+/** Brings an entry into sight and marks it for a moment. */
+export function showEntry(place: number): void {
+  requestAnimationFrame(() => {
+    const line = document.getElementById(`entry-${place}`)
+    line?.scrollIntoView({ block: 'center' })
+    line?.setAttribute('data-shown', '')
+    setTimeout(() => line?.removeAttribute('data-shown'), 2500)
+  })
+}

@@ -1,8 +1,9 @@
 import { useState } from 'react'
 import { useLocation, useSearchParams } from 'wouter'
 
-import { AwayError, type EntryBody, type Held, type Ticket } from '../../api/client'
-import { useAddFile, useAppend, useHandOver, useTicket } from '../../api/queries'
+import { AwayError, type EntryBody, type Held, type Ticket, type TicketIn } from '../../api/client'
+import { useAddFile, useAppend, useHandOver, useReopen, useTakeIn, useTicket } from '../../api/queries'
+import { initials } from '../../lib/person'
 import { useWords } from '../../api/words'
 import { requestKey } from '../../lib/format'
 import { TARGET_KEYS, useHotkeys, type Hotkeys } from '../../lib/hotkeys'
@@ -14,18 +15,22 @@ import { T } from '../../words'
 import { CallStrip } from './CallStrip'
 import { DropZone } from './DropZone'
 import { FactsSheet } from './FactsSheet'
+import { HandOverSheet } from './HandOverSheet'
 import { InHand } from './InHand'
 import { MovePicker } from './MovePicker'
 import { OverrideSheet } from './OverrideSheet'
 import { Prompts } from './Prompts'
 import { Suspects } from './Suspects'
-import { Tape } from './Tape'
+import { Tape, showEntry } from './Tape'
 import { TicketHead } from './TicketHead'
+import { WhySheet } from './WhySheet'
 
 type Overlay =
   | { kind: 'picker'; gate: string | null }
   | { kind: 'override'; held: Held }
   | { kind: 'facts' }
+  | { kind: 'why' }
+  | { kind: 'handover' }
 
 export function TicketPage({ id }: { id: number }) {
   const { data, error } = useTicket(id)
@@ -39,6 +44,13 @@ function lastStanding(ticket: Ticket): number | null {
   return standing.at(-1)?.place ?? null
 }
 
+/** The same machine again, with what is still true of it. */
+function comingBack(ticket: Ticket): TicketIn {
+  const kept = ['platform', 'form', 'installed_os', 'drive_kind', 'drive_year', 'drive_size_gb', 'machine_value']
+  const facts = Object.fromEntries(Object.entries(ticket.facts).filter(([name]) => kept.includes(name)))
+  return { customer: ticket.customer, machine: ticket.machine, words: '', facts, entries: [], bay: null, by: initials(), comeback_of: ticket.id }
+}
+
 function OpenTicket({ ticket }: { ticket: Ticket }) {
   const { move } = useWords()
   const [, navigate] = useLocation()
@@ -47,6 +59,8 @@ function OpenTicket({ ticket }: { ticket: Ticket }) {
   const append = useAppend(ticket.id)
   const addFile = useAddFile(ticket.id)
   const handOver = useHandOver(ticket.id)
+  const reopen = useReopen(ticket.id)
+  const takeIn = useTakeIn()
   const chosen = search.get('move')
   const recommended = ticket.running?.move ?? ticket.next[0]?.move ?? null
   const inHand = chosen ?? recommended
@@ -63,7 +77,11 @@ function OpenTicket({ ticket }: { ticket: Ticket }) {
     outcome: (outcome: string) => inHand && send({ move: inHand, outcome }),
     start: () => inHand && send({ started: inHand, minutes: move(inHand).unattended }),
     sign: () => ticket.call.choice && send({ signed: ticket.call.choice, fix: ticket.call.fix }),
-    handOver: () => handOver.mutate(undefined, { onSuccess: () => navigate('/') }),
+    handOver: () => setOverlay({ kind: 'handover' }),
+    reopen: () => reopen.mutate(),
+    cameBack: () => takeIn.mutate(comingBack(ticket), { onSuccess: (again) => navigate(`/ticket/${again.id}`) }),
+    why: () => setOverlay({ kind: 'why' }),
+    call: () => navigate(`/ticket/${ticket.id}/call`),
     putBack: (fix: string) => send({ put_back: fix }),
     facts: () => setOverlay({ kind: 'facts' }),
     pages: () => navigate(`/ticket/${ticket.id}/pages`),
@@ -73,12 +91,16 @@ function OpenTicket({ ticket }: { ticket: Ticket }) {
     bench: () => navigate('/'),
   })
   const keys: Hotkeys = {
-    b: actions.bench, e: () => actions.pick(null), '/': () => actions.pick(null), f: actions.facts, p: actions.pages, l: toggleTheme,
+    b: actions.bench, e: () => actions.pick(null), '/': () => actions.pick(null), f: actions.facts, p: actions.pages, w: actions.why, c: actions.call, l: toggleTheme,
     u: () => { const place = lastStanding(ticket); if (place !== null) actions.undo(place) }, Escape: () => (chosen ? choose(null) : actions.bench()),
   }
   if (inHand && move(inHand).unattended >= 10 && ticket.running?.move !== inHand) keys['r'] = actions.start
   if (ticket.call.choice && ticket.signed == null) keys['s'] = actions.sign
   if (ticket.signed != null && !ticket.closed_at) keys['h'] = actions.handOver
+  if (ticket.closed_at) {
+    keys['o'] = actions.reopen
+    keys['n'] = actions.cameBack
+  }
   if (stuck) keys['x'] = () => actions.putBack(stuck.fix)
   if (inHand) {
     for (const [index, outcome] of move(inHand).outcomes.entries()) {
@@ -88,7 +110,7 @@ function OpenTicket({ ticket }: { ticket: Ticket }) {
   }
   useHotkeys(keys, overlay === null)
 
-  const failed = append.error ?? addFile.error ?? handOver.error
+  const failed = append.error ?? addFile.error ?? handOver.error ?? reopen.error ?? takeIn.error
   return (
     <DropZone onFile={(file) => addFile.mutate(file)}>
       <TicketHead ticket={ticket} onGate={actions.gate} onBench={actions.bench} onFacts={actions.facts} />
@@ -106,9 +128,9 @@ function OpenTicket({ ticket }: { ticket: Ticket }) {
             />
           </div>
         </PaneBoundary>
-        <PaneBoundary><Suspects ticket={ticket} onHeld={actions.held} /></PaneBoundary>
+        <PaneBoundary><Suspects ticket={ticket} onHeld={actions.held} onWhy={actions.why} /></PaneBoundary>
       </div>
-      <PaneBoundary><CallStrip ticket={ticket} onSign={actions.sign} onHandOver={actions.handOver} /></PaneBoundary>
+      <PaneBoundary><CallStrip ticket={ticket} onSign={actions.sign} onHandOver={actions.handOver} onSheet={actions.call} onReopen={actions.reopen} onCameBack={actions.cameBack} /></PaneBoundary>
       {overlay?.kind === 'picker' && (
         <MovePicker
           ticket={ticket} gate={overlay.gate} onClose={() => setOverlay(null)}
@@ -120,6 +142,14 @@ function OpenTicket({ ticket }: { ticket: Ticket }) {
           held={overlay.held} onClose={() => setOverlay(null)}
           onOverride={(reason) => { send({ override: overlay.held.interlock, move: overlay.held.move, reason }); choose(overlay.held.move) }}
         />
+      )}
+      {overlay?.kind === 'why' && (
+        <WhySheet ticket={ticket} onClose={() => setOverlay(null)} onEntry={(place) => { setOverlay(null); showEntry(place) }} />
+      )}
+      {overlay?.kind === 'handover' && (
+        <HandOverSheet
+          ticket={ticket} onClose={() => setOverlay(null)}
+          onProven={(proven) => handOver.mutate(proven, { onSuccess: () => navigate('/'), onError: () => setOverlay(null) })} />
       )}
       {overlay?.kind === 'facts' && (
         <FactsSheet

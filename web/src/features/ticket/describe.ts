@@ -1,4 +1,5 @@
 import type { MoveWords, TapeEntry, Words } from '../../api/client'
+import { lowerFirst, percent } from '../../lib/format'
 import { factName, factValue, T } from '../../words'
 
 export interface Described {
@@ -29,7 +30,16 @@ export function describe(entry: TapeEntry, move: (id: string) => MoveWords, word
     return { title: `${T.override}: ${move(text(body['move'])).name}`, detail: text(body['reason']) }
   }
   if ('started' in body) return { title: `${move(text(body['started'])).name}, started`, detail: note }
-  if ('signed' in body) return { title: `${T.callSigned}: ${words.call_names[text(body['signed'])] ?? ''}`, detail: body['fix'] ? move(text(body['fix'])).name : note }
+  if ('signed' in body) {
+    const odds = body['odds'] as { confidence?: number } | undefined
+    const fix = body['fix'] ? move(text(body['fix'])).name : note
+    const at = odds?.confidence !== undefined ? T.signedWith(percent(odds.confidence)) : ''
+    return { title: `${T.callSigned}: ${words.call_names[text(body['signed'])] ?? ''}`, detail: [fix, at].filter(Boolean).join(', ') }
+  }
+  if (Array.isArray(body['proven'])) {
+    const names = (body['proven'] as string[]).map((id) => words.faults.find((f) => f.id === id)?.name ?? id)
+    return { title: `${T.provenAs}: ${names.join(', ') || lowerFirst(T.nothingWrong)}`, detail: note }
+  }
   if ('move' in body) {
     const made = move(text(body['move']))
     const outcome = text(body['outcome']) || leading(body['weights'])

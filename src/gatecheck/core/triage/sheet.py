@@ -1,0 +1,83 @@
+"""The call sheet: every way out side by side, ranked by what the customer decides.
+
+The engine ranks by expected loss. The customer adds a budget, what the machine is worth and how soon it is needed: the
+sheet ranks the same options under these terms and says plainly where none of them is worth it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+from gatecheck.core.triage.call import Call, Option
+from gatecheck.core.triage.model import FactValue, Model
+
+_VIABLE = 0.5
+"""a way out counts when it works at least this share as often as the surest one"""
+
+
+@dataclass(frozen=True, slots=True)
+class SheetRow:
+    """A way out under the customer's terms. loss: expected loss and what waiting costs, in currency."""
+
+    option: Option
+    price: float
+    loss: float
+    over_budget: bool
+    over_worth: bool
+    is_call: bool
+
+
+@dataclass(frozen=True, slots=True)
+class CallSheet:
+    """Rows best first; `plain` says what has to be said to the customer before anything is done, or nothing."""
+
+    rows: tuple[SheetRow, ...]
+    plain: str
+
+
+def call_sheet(model: Model, facts: Mapping[str, FactValue], call: Call) -> CallSheet:
+    """Rank the call's options under the terms in `facts` (budget, machine_value, urgency)."""
+    budget, worth = _number(facts.get("budget")), _number(facts.get("machine_value"))
+    per_minute = _per_minute(model, facts)
+    surest = max((o.p_success for o in call.options), default=0.0)
+    rows = [
+        SheetRow(
+            option, option.cost, option.expected_loss + per_minute * option.minutes,
+            budget is not None and option.cost > budget, worth is not None and option.cost > worth,
+            call.option is not None and (option.choice, option.main_fix) == (call.option.choice, call.option.main_fix),
+        )
+        for option in call.options
+    ]  # fmt: skip
+    by_rule = call.rule is not None
+    rows.sort(key=lambda r: (
+        r.over_budget, r.over_worth, not (by_rule and r.is_call), r.option.p_success < _VIABLE * surest, r.loss, -r.option.p_success,
+    ))  # fmt: skip
+    return CallSheet(tuple(rows), _plain(rows, surest, budget, worth))
+
+
+def _number(value: FactValue) -> float | None:
+    return float(value) if isinstance(value, int | float) and not isinstance(value, bool) else None
+
+
+def _per_minute(model: Model, facts: Mapping[str, FactValue]) -> float:
+    rates = model.knowledge.rates
+    return {"this-week": rates["urgency_this_week"], "today": rates["urgency_today"]}.get(str(facts.get("urgency")), 0.0)
+
+
+def _plain(rows: list[SheetRow], surest: float, budget: float | None, worth: float | None) -> str:
+    likely = [r for r in rows if r.option.fixes and r.option.p_success >= _VIABLE * surest]
+    if not likely:
+        return ""
+    cheapest = min(likely, key=lambda r: r.price)
+    if worth is not None and cheapest.over_worth:
+        return (
+            f"No repair is worth it: the cheapest way that is likely to work costs {cheapest.price:.0f}, the machine is worth "
+            f"{worth:.0f}. Offer to save the data and hand it back as it is"
+        )
+    if budget is not None and cheapest.over_budget:
+        return (
+            f"Nothing that is likely to work fits the budget of {budget:.0f}: the cheapest way costs {cheapest.price:.0f}. "
+            "Ask before going on"
+        )
+    return ""

@@ -1,0 +1,74 @@
+"""What closed tickets taught, one row a ticket. Derived from tapes: taken out again when a ticket is opened anew."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+_PUT = """
+    INSERT INTO lesson (ticket_id, closed_at, context, faults, expected, choice, confidence, suspects, was_right)
+    VALUES (:ticket_id, :closed_at, :context, :faults, :expected, :choice, :confidence, :suspects, :was_right)
+    ON CONFLICT (ticket_id) DO UPDATE SET closed_at = excluded.closed_at, context = excluded.context, faults = excluded.faults,
+        expected = excluded.expected, choice = excluded.choice, confidence = excluded.confidence, suspects = excluded.suspects,
+        was_right = excluded.was_right"""
+_TAKE_OUT = "DELETE FROM lesson WHERE ticket_id = ?"
+_SINCE_RESET = """
+    SELECT l.ticket_id, l.closed_at, l.context, l.faults, l.expected, l.choice, l.confidence, l.suspects, l.was_right, EXISTS (
+        SELECT 1 FROM ticket t WHERE t.comeback_of = l.ticket_id
+        AND julianday(t.opened_at) - julianday(l.closed_at) BETWEEN 0 AND :warranty_days)
+    FROM lesson l WHERE l.closed_at > (SELECT coalesce(max(at), '') FROM learning_reset) ORDER BY l.closed_at"""
+_RESET = "INSERT INTO learning_reset (at, made_by) VALUES (:at, :by)"
+_LAST_RESET = "SELECT max(at) FROM learning_reset"
+
+
+@dataclass(frozen=True, slots=True)
+class LessonRow:
+    ticket_id: int
+    closed_at: str
+    context: str
+    faults: tuple[str, ...]
+    expected: Mapping[str, float]
+    choice: str
+    confidence: float
+    suspects: Mapping[str, float]
+    was_right: bool
+    came_back: bool
+
+
+def put_lesson(
+    connection: sqlite3.Connection, ticket_id: int, closed_at: str, *, context: str, faults: Sequence[str],
+    expected: Mapping[str, float], choice: str, confidence: float, suspects: Mapping[str, float], was_right: bool,
+) -> None:  # fmt: skip
+    """Keep what a closed ticket taught; closing it again replaces it."""
+    connection.execute(_PUT, {
+        "ticket_id": ticket_id, "closed_at": closed_at, "context": context, "faults": json.dumps(list(faults)),
+        "expected": json.dumps(expected), "choice": choice, "confidence": confidence, "suspects": json.dumps(suspects),
+        "was_right": was_right,
+    })  # fmt: skip
+
+
+def take_out(connection: sqlite3.Connection, ticket_id: int) -> None:
+    """Forget what a ticket taught: it was opened again."""
+    connection.execute(_TAKE_OUT, (ticket_id,))
+
+
+def lessons(connection: sqlite3.Connection, warranty_days: float) -> list[LessonRow]:
+    """All lessons since the last reset, oldest first; `came_back` where a ticket names it as its first visit in time."""
+    rows = connection.execute(_SINCE_RESET, {"warranty_days": warranty_days})
+    return [
+        LessonRow(i, at, context, tuple(json.loads(f)), json.loads(e), choice, p, json.loads(s), bool(right), bool(back))
+        for i, at, context, f, e, choice, p, s, right, back in rows
+    ]
+
+
+def reset(connection: sqlite3.Connection, *, at: str, by: str) -> None:
+    """From here on the shop learns afresh; earlier lessons stay on record and count no more."""
+    connection.execute(_RESET, {"at": at, "by": by})
+
+
+def last_reset(connection: sqlite3.Connection) -> str | None:
+    """When learning was last reset, or None."""
+    row = connection.execute(_LAST_RESET).fetchone()
+    return str(row[0]) if row and row[0] else None

@@ -1,0 +1,65 @@
+import { useState } from 'react'
+
+import type { Ticket } from '../../api/client'
+import { useGuesses } from '../../api/queries'
+import { useWords } from '../../api/words'
+import { lowerFirst, percent } from '../../lib/format'
+import { useHotkeys, type Hotkeys } from '../../lib/hotkeys'
+import { KeyAction } from '../../ui/Key'
+import { Sheet } from '../../ui/Sheet'
+import { T } from '../../words'
+
+interface HandOverSheetProps {
+  ticket: Ticket
+  onClose: () => void
+  onProven: (proven: readonly string[] | null) => void
+}
+
+const MOST = 3
+
+/** Before the machine goes back: what it turned out to have. The likeliest answers stand ready under digits. */
+export function HandOverSheet({ ticket, onClose, onProven }: HandOverSheetProps) {
+  const { data: guesses = [] } = useGuesses(ticket.id)
+  const { fault, words } = useWords()
+  const [marked, setMarked] = useState<readonly string[]>([])
+  const shown = guesses.filter((g, index) => index === 0 || g.p >= 0.01)
+  const name = (faults: readonly string[]) => faults.map((f, i) => (i ? lowerFirst(fault(f)) : fault(f))).join(' + ') || T.nothingWrong
+  const component = (id: string) => id.split('.')[0]
+  const toggle = (id: string) =>
+    setMarked(marked.includes(id) ? marked.filter((m) => m !== id) : [...marked.filter((m) => component(m) !== component(id)), id].slice(-MOST))
+  const keys: Hotkeys = { '0': () => onProven(null), h: () => marked.length > 0 && onProven(marked) }
+  shown.forEach((guess, index) => { keys[String(index + 1)] = () => onProven(guess.faults) })
+  useHotkeys(keys)
+  return (
+    <Sheet title={T.handOverTitle} isOpen onClose={onClose} wide>
+      <p className="-mt-3 mb-3 text-s text-soft">{T.handOverHint}</p>
+      <div className="grid gap-2">
+        {shown.map((guess, index) => (
+          <button
+            key={guess.faults.join()} type="button" onClick={() => onProven(guess.faults)}
+            className="flex min-h-14 items-center gap-3 rounded-lg border border-line bg-sheet px-3.5 text-l"
+          >
+            <span className="w-5 text-center text-xl text-indigo">{index + 1}</span>
+            <span className="min-w-0 flex-1">{name(guess.faults)}</span>
+            <span className="text-m text-soft">{percent(guess.p)}</span>
+          </button>
+        ))}
+        <button type="button" onClick={() => onProven(null)} className="flex min-h-12 items-center gap-3 rounded-lg border border-hair px-3.5 text-m text-soft">
+          <span className="w-5 text-center text-xl text-indigo">0</span>{T.cannotSay}
+        </button>
+      </div>
+      <h3 className="mb-2 mt-5 text-s font-bold text-soft">{T.markYourself}</h3>
+      <div className="flex flex-wrap gap-1.5">
+        {words.faults.map((f) => (
+          <button
+            key={f.id} type="button" aria-pressed={marked.includes(f.id)} onClick={() => toggle(f.id)}
+            className="min-h-9 rounded border border-line bg-sheet px-2.5 text-s aria-pressed:border-indigo aria-pressed:bg-indigo aria-pressed:text-paper"
+          >
+            {f.name}
+          </button>
+        ))}
+      </div>
+      {marked.length > 0 && <p className="mt-3"><KeyAction hotkey="H" label={`${T.handOverMarked}: ${name(marked)}`} onPress={() => onProven(marked)} strong /></p>}
+    </Sheet>
+  )
+}
