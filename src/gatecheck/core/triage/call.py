@@ -97,7 +97,7 @@ def make_call(model: Model, state: TicketState, held: Sequence[Held], plan: Plan
     # what is next to impossible changes no expectation: hypotheses below this carry less than 2e-5 together
     active = np.flatnonzero(state.belief > _NEGLIGIBLE)
     belief = state.belief[active]
-    losses, shares, starting = _losses(model, state, ways, active)
+    losses, shares, starting, at_risk = _losses(model, state, ways, active)
     locks: dict[str, list[str]] = {}
     for item in held:
         locks.setdefault(item.move, []).append(item.interlock)
@@ -111,7 +111,7 @@ def make_call(model: Model, state: TicketState, held: Sequence[Held], plan: Plan
             continue
         if _software_only(model, way) and p_drive >= model.knowledge.plan["software_stop"]:
             continue
-        loss = _ahead(plan, way, float(belief @ losses[row]))
+        loss = _ahead(plan, way, float(belief @ losses[row]), float(belief @ at_risk[row]))
         options.append(_option(model, state, way, loss, float(belief @ shares[row]), float(belief @ starting[row]), held_here))
     balance = _balance(model, state)
     best_chance = max((o.p_success for o in options), default=0.0)
@@ -123,7 +123,7 @@ def make_call(model: Model, state: TicketState, held: Sequence[Held], plan: Plan
     best = ranked_choice[0] if ranked_choice else None
     holding = {h.move for h in held}
     due = looks_due(model, state, model.knowledge.fixes[best.main_fix], holding) if best and best.main_fix else []
-    proof = _proof_due(model, state, best, p_drive, holding)
+    proof = _proof_due(model, state, best, p_drive, holding) if rule is None else []
     made, why = _is_made(model, state, plan, best, balance, rule, due)
     leans = best.choice if best and made else max(balance, key=lambda c: balance[c])
     confidence = balance.get(leans, 0.0)
@@ -167,12 +167,13 @@ def _started_once(state: TicketState) -> bool:
     return dict(state.readings)[state.booted].move not in ("replace-drive", "reinstall", "reset-clean", "reset-keep")
 
 
-def _ahead(plan: Plan, way: Sequence[str], otherwise: float) -> float:
-    """What the way costs on average, what follows when it fails included; as the plan has it where the plan weighs it."""
+def _ahead(plan: Plan, way: Sequence[str], otherwise: float, data: float) -> float:
+    """What the way costs on average, what follows when it fails included; as the plan has it where the plan weighs it, and
+    beside that the data that deciding for it leaves behind."""
     if not way:
         return plan.waiting - plan.releasing
     known = [plan.acting[fix] for fix in way if fix in plan.acting]
-    return plan.waiting - max(known) if known else otherwise
+    return plan.waiting - max(known) + data if known else otherwise
 
 
 def _distinct(options: Sequence[Option]) -> tuple[Option, ...]:
@@ -236,9 +237,9 @@ def _cheapest(model: Model, state: TicketState, usable: Sequence[Fix], fault: st
     return min(ways)[1] if ways else None
 
 
-def _losses(model: Model, state: TicketState, ways: Sequence[tuple[str, ...]], active: Ints) -> tuple[Floats, Floats, Floats]:
+def _losses(model: Model, state: TicketState, ways: Sequence[tuple[str, ...]], active: Ints) -> tuple[Floats, Floats, Floats, Floats]:
     """Loss of every way under every active hypothesis, shape (w, a), the probability that the machine then works for good,
-    and that it starts."""
+    that it starts, and the data lost, in currency."""
     knowledge, space = model.knowledge, model.space
     fails = np.ones((len(space.fault_ids), len(ways)))
     data = np.zeros((len(space.fault_ids), len(ways)))
@@ -260,7 +261,7 @@ def _losses(model: Model, state: TicketState, ways: Sequence[tuple[str, ...]], a
     starts = np.exp(member @ np.log(1.0 - fails * (1.0 - passing) + 1e-12)).T
     kept = np.exp(member @ np.log(1.0 - data + 1e-12)).T
     afterwards = knowledge.rates["failed_try"] + member @ _cures(model, state, worth)[0]
-    return fixed_cost[:, None] + (1.0 - works) * afterwards + (1.0 - kept) * worth, works, starts
+    return fixed_cost[:, None] + (1.0 - works) * afterwards + (1.0 - kept) * worth, works, starts, (1.0 - kept) * worth
 
 
 def _worth(model: Model, state: TicketState) -> float:

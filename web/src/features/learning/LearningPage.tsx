@@ -29,7 +29,7 @@ function Held({ title, bins }: { title: string; bins: readonly Bin[] }) {
           </g>
         ))}
         <text x={SIZE / 2} y={SIZE + 32} textAnchor="middle" className="fill-soft text-[11px]">{T.predicted}</text>
-        <text x={4} y={4} className="fill-soft text-[11px]">{T.observed}</text>
+        <text transform={`rotate(-90) translate(${-SIZE / 2} -24)`} textAnchor="middle" className="fill-soft text-[11px]">{T.observed}</text>
         {bins.map((b) => (
           <g key={b.low}>
             <circle cx={b.predicted * SIZE} cy={SIZE - b.observed * SIZE} r={4 + 10 * Math.sqrt(b.count / most)} className="fill-ochre/50 stroke-ink" />

@@ -1,4 +1,4 @@
-import { useState } from 'react'
+import { useEffect, useRef, useState } from 'react'
 
 import type { Ticket } from '../../api/client'
 import { useGuesses } from '../../api/queries'
@@ -22,6 +22,9 @@ export function HandOverSheet({ ticket, onClose, onProven }: HandOverSheetProps)
   const { data: guesses = [] } = useGuesses(ticket.id)
   const { fault, words } = useWords()
   const [marked, setMarked] = useState<readonly string[]>([])
+  const first = useRef<HTMLButtonElement>(null)
+  // the answers come a moment after the sheet: Enter must mean the likeliest one, never the way out without an answer
+  useEffect(() => first.current?.focus(), [guesses.length])
   const shown = guesses.filter((g, index) => index === 0 || g.p >= 0.01)
   const name = (faults: readonly string[]) => faults.map((f, i) => (i ? lowerFirst(fault(f)) : fault(f))).join(' + ') || T.nothingWrong
   const component = (id: string) => id.split('.')[0]
@@ -36,7 +39,7 @@ export function HandOverSheet({ ticket, onClose, onProven }: HandOverSheetProps)
       <div className="grid gap-2">
         {shown.map((guess, index) => (
           <button
-            key={guess.faults.join()} type="button" onClick={() => onProven(guess.faults)}
+            key={guess.faults.join()} ref={index === 0 ? first : null} type="button" onClick={() => onProven(guess.faults)}
             className="flex min-h-14 items-center gap-3 rounded-lg border border-line bg-sheet px-3.5 text-l"
           >
             <span className="w-5 text-center text-xl text-indigo">{index + 1}</span>
