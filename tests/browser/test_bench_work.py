@@ -81,8 +81,11 @@ def test_intake_to_signed_call_by_keyboard_alone(server: Any, window: Window) ->
     press(page, "s")
     expect(page.get_by_role("contentinfo", name="The call")).to_contain_text("Signed")
     press(page, "h")
+    expect(page.get_by_role("button", name=re.compile("Wrong boot order"))).to_be_focused()
+    press(page, "1")
     expect(page.get_by_text("The bench is empty")).to_be_visible()
     closed = server.ticket(1)
+    assert closed["proven"] == ["settings.order"]
     assert [e["made_by"] for e in closed["tape"]] == ["MO"] * len(closed["tape"])
     assert closed["closed_at"]
 
@@ -311,7 +314,7 @@ def test_nothing_runs_off_the_page(server: Any, window: Window, size: tuple[int,
     expect(tape(page)).to_have_count(2)
     drop(page, "machine.gcap", demo.flash_capture("QUARRY FLINT N256", "QF2-009914", 256, used=104))
     expect(tape(page)).to_have_count(3)
-    for path in ("/", f"/ticket/{number}", f"/ticket/{number}/pages"):
+    for path in ("/", "/odds", f"/ticket/{number}", f"/ticket/{number}/pages", f"/ticket/{number}/call"):
         page.goto(server.url + path)
         expect(page.get_by_role("heading", level=1).first).to_be_visible()
         wide = page.evaluate("document.documentElement.scrollWidth - document.documentElement.clientWidth")

@@ -11,10 +11,13 @@ import pytest
 
 from gatecheck.cli import main
 from gatecheck.core.rehearsal.machine import Machine, draw_facts
+from gatecheck.core.rehearsal.perturb import perturbed
 from gatecheck.core.rehearsal.policies import POLICIES
 from gatecheck.core.rehearsal.run import Run, rehearse_one, summarise
 from gatecheck.core.report import triage
 from gatecheck.core.triage.model import Model
+from gatecheck.library import shipped_worlds
+from gatecheck.rehearse import rehearse_runs
 
 FACTS = {"platform": "pc", "form": "laptop", "drive_kind": "hdd", "data": "irreplaceable", "as_of_year": 2026}
 SEEDS = range(500, 512)
@@ -145,3 +148,44 @@ def test_unusable_arguments_are_said_in_one_line(capsys: pytest.CaptureFixture[s
     err = capsys.readouterr().err
     assert message in err
     assert err.count("\n") == 1
+
+
+def test_a_jittered_world_stays_a_world(model: Model) -> None:
+    near = perturbed(model.knowledge, 0.5, np.random.default_rng(4))
+    for name, check in near.checks.items():
+        for row in (check.table.sound, *check.table.rows.values()):
+            assert sum(row.values()) == pytest.approx(1.0)
+        assert set(check.table.rows) == set(model.knowledge.checks[name].table.rows)
+    assert all(0 <= p <= 1 for fix in near.fixes.values() for p in (*fix.cures.values(), *fix.breaks.values()))
+    assert [f.odds for f in near.faults] != [f.odds for f in model.knowledge.faults]
+    assert perturbed(model.knowledge, 0.0, np.random.default_rng(4)) is model.knowledge
+
+
+@pytest.mark.parametrize("world", shipped_worlds())
+def test_shipped_worlds_differ_from_the_engines_beliefs(world: str) -> None:
+    arguments = {"machines": 60, "seed": 3, "policies": ["clairvoyant"], "jobs": 1}
+    here = rehearse_runs(world=None, **arguments)["clairvoyant"]
+    there = rehearse_runs(world=world, **arguments)["clairvoyant"]
+    assert [r.faults for r in here] != [r.faults for r in there]
+    assert [r.faults for r in there] == [r.faults for r in rehearse_runs(world=world, **arguments)["clairvoyant"]]
+    drives = [sum(any(f.startswith("drive.") for f in r.faults) for r in runs) for runs in (here, there)]
+    assert drives[1] > drives[0] if world == "recovery-counter" else drives[1] < drives[0]
+
+
+def test_the_report_is_written_with_its_plots(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    assert main(["rehearse", "--machines", "2", "--seed", "1", "--jobs", "1", "--report", str(tmp_path / "r")]) == 0
+    page = (tmp_path / "r" / "rehearsal.md").read_text()
+    for world in ("default", *shipped_worlds(), "jitter 0.3"):
+        assert world in page
+    assert "no data lost by a proposed move" in page
+    assert (tmp_path / "r" / "rehearsal-minutes.svg").read_text().lstrip().startswith("<?xml")
+    assert "2 machines each" in capsys.readouterr().out
+
+
+def test_the_fixed_order_proves_what_it_mended(model: Model) -> None:
+    runs = [rehearse_one(model, model, "fixed", seed) for seed in SEEDS]
+    mended = [r for r in runs if r.ended == "release" and any(e.get("outcome") == "boots" and e["move"] != "screen" for e in r.tape)]
+    assert mended
+    for run in mended:
+        last = max(i for i, e in enumerate(run.tape) if e.get("outcome") == "boots" and e["move"] != "screen")
+        assert any(e.get("move") == "screen" for e in run.tape[last:])

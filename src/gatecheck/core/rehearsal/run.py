@@ -155,7 +155,7 @@ def _only_a_lab(machine: Machine, state: TicketState) -> bool:
     """Data that nobody has twice, on a drive that nobody at the bench can copy: the lab is as right as a new drive."""
     faults = machine.fault_names()
     failing = any(f in DRIVE_FAULTS for f in faults)
-    beyond = "copy-data" in state.tried or _heard(world, state) or "drive.dead" in faults or "drive.mechanical" in faults
+    beyond = "copy-data" in state.tried or _heard(machine.world, state) or "drive.dead" in faults or "drive.mechanical" in faults
     return failing and machine.precious and not machine.safe and beyond
 
 

@@ -191,11 +191,12 @@ def explained(model: Model, move: NextMove) -> tuple[str, tuple[str, ...], tuple
 
 
 def describe(model: Model, state: TicketState, fix: str, why: str) -> NextMove:
-    """A fix put first by the call or by an interlock rather than by the ranking."""
+    """A fix put first by the call or by an interlock rather than by the ranking, with what its outcomes would do."""
     move = model.knowledge.fixes[fix]
     entry = entry_minutes(model.knowledge, state, move)
-    none = np.zeros(0)
+    posts = model.looks[fix] * state.belief if fix in model.looks else model.acts[fix].apply_all(state.belief)
+    chance, member = posts.sum(axis=1), model.space.member
     return NextMove(
         fix, "fix", move.minutes + move.unattended + entry, move.minutes + entry, why, move.minutes + entry, 0.0, 0.0,
-        none, none, none,
+        state.belief @ member, chance / chance.sum(), (posts @ member) / np.maximum(chance, 1e-300)[:, None],
     )  # fmt: skip
