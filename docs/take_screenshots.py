@@ -31,6 +31,11 @@ SHOTS = [
     ("ticket-dark", "/ticket/1", "dark", []),
     ("intake", "/", "light", ["n"]),
     ("moves", "/ticket/3", "light", ["e"]),
+    ("why", "/ticket/1", "light", ["w"]),
+    ("call-sheet", "/ticket/5/call", "light", []),
+    ("call-sheet-dark", "/ticket/6/call", "dark", ["v", "6", "0", "Enter", "t"]),
+    ("handover", "/ticket/9", "light", ["h"]),
+    ("odds", "/odds", "light", []),
     ("pages", "/ticket/3/pages", "light", []),
     ("pages-dark", "/ticket/6/pages", "dark", []),
 ]

@@ -132,7 +132,7 @@ class Bench:
         state = fold(self.model, facts, entries)
         result = assess(self.model, state)
         suspects = [s for s in result.suspects if s.fault != "sound"][:_EXPLAINED]
-        spoken = weights_of_evidence(self.model, state, [s.fault for s in suspects])
+        spoken = weights_of_evidence(self.model, state, [s.fault for s in suspects], most=8)
         found = tips(self.model, state, result.call, [h.move for h in result.held])
         said: dict[str, Any] = document(self.model, state, result)
         said["call"]["tips"] = [asdict(t) for t in found]

@@ -78,6 +78,7 @@ function OpenSheet({ ticket }: { ticket: Ticket }) {
   }
   rows.slice(0, 9).forEach((_, index) => { keys[String(index + 1)] = () => setChosen(index) })
   useHotkeys(keys)
+  const held = [...new Set(rows.flatMap((r) => r.option.held_by))]
   const name = row ? lowerFirst(words.call_names[row.option.choice] ?? '') : ''
   return (
     <div className="flex h-full flex-col">
@@ -91,6 +92,7 @@ function OpenSheet({ ticket }: { ticket: Ticket }) {
           </div>
           {(error ?? append.error) && <div className="mb-3"><Note title={T.notKept}>{(error ?? append.error)?.message}</Note></div>}
           {sheet?.plain && <div className="mb-3"><Note title={`${sheet.plain}.`} /></div>}
+          {held.length > 0 && <div className="mb-3"><Note title={T.heldUntil}>{held.map((id) => `${words.interlocks[id]}.`).join(' ')}</Note></div>}
           <WaysOut rows={rows} chosen={Math.min(chosen, rows.length - 1)} onChoose={setChosen} />
           {sheet && <Overturns sheet={sheet} />}
         </div>

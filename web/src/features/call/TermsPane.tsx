@@ -29,6 +29,7 @@ function Amount({ hotkey, name, label, terms, inputs, onTerm }: AmountProps) {
       <input
         ref={inputs[name]} type="number" inputMode="numeric" min={0} step={10} placeholder={T.noLimit} value={terms[name] ?? ''}
         onChange={(e) => onTerm(name, e.target.value === '' ? null : Math.max(0, Number(e.target.value)))}
+        onFocus={(e) => e.currentTarget.select()}
         onKeyDown={(e) => { if (e.key === 'Enter' || e.key === 'Escape') { e.currentTarget.blur(); e.preventDefault(); e.stopPropagation() } }}
         className="w-28 rounded border border-line bg-sheet px-2 py-1.5 text-right"
       />

@@ -24,7 +24,7 @@ function Name({ row }: { row: SheetRow }) {
         {fix ? lowerFirst(move(fix).name) : ''}{later.length > 0 && ` + ${later.map((f) => lowerFirst(move(f).name)).join(' + ')}`}
       </span>
       {flags.length > 0 && <span className={`block text-s font-semibold ${row.over_budget || row.over_worth ? 'text-brick' : 'text-ink'}`}>{flags.join(' · ')}</span>}
-      {option.held_by.length > 0 && <span className="block text-s text-brick">{T.held}: {lowerFirst(words.interlocks[option.held_by[0]!] ?? '')}</span>}
+      {option.held_by.length > 0 && <span className="block text-s text-brick">{T.held}</span>}
     </span>
   )
 }
@@ -60,7 +60,7 @@ export function WaysOut({ rows, chosen, onChoose }: WaysOutProps) {
           <Name row={row} />
           <Chance row={row} />
           <span className="text-m">{row.option.hands_on_minutes > 0 ? minutes(row.option.hands_on_minutes) : '0 min'}<span className="block text-s text-soft">{row.option.unattended_minutes >= 1 ? `+ ${minutes(row.option.unattended_minutes)}` : ''}</span></span>
-          <span className="text-right text-m">{Math.round(row.price)}<span className="block text-s text-soft">{row.option.parts >= 1 ? T.partsOf(String(Math.round(row.option.parts))) : T.noParts}</span></span>
+          <span className="text-right text-m">{Math.round(row.price)}<span className="block text-s text-soft">{row.option.parts >= 1 ? T.outlay(String(Math.round(row.option.parts))) : ''}</span></span>
           <span className="text-s">{row.option.data_outcome}</span>
         </button>
       ))}

@@ -16,7 +16,7 @@ function Case({ ticket, suspect, onEntry }: { ticket: Ticket; suspect: Suspect; 
   const { fault, move, words } = useWords()
   return (
     <li className="border-b border-hair py-2.5">
-      <div className="flex items-baseline justify-between gap-3 text-m font-semibold">
+      <div className="mb-1.5 flex items-baseline justify-between gap-3 text-m font-semibold">
         <span>{fault(suspect.fault)}</span>
         <span className="shrink-0">{percent(suspect.p)}</span>
       </div>
@@ -29,7 +29,7 @@ function Case({ ticket, suspect, onEntry }: { ticket: Ticket; suspect: Suspect; 
         return (
           <button
             key={w.entry} type="button" onClick={() => onEntry(w.entry)}
-            className="grid min-h-9 w-full grid-cols-[46px_minmax(0,1fr)_150px_64px] items-center gap-2 text-s -outline-offset-2 hover:bg-mat focus-visible:-outline-offset-2"
+            className="grid min-h-9 w-full grid-cols-[46px_minmax(0,1fr)_150px_64px] items-center gap-2 text-s  hover:bg-mat"
           >
             <span className="text-soft">{clock(entry.made_at)}</span>
             <span className="truncate"><span className="text-indigo">{said.title}</span>{said.detail && <span className="text-soft"> · {lowerFirst(said.detail)}</span>}</span>
