@@ -105,8 +105,8 @@ def _vocabulary(arguments: argparse.Namespace) -> int:
 
 
 def _read(arguments: argparse.Namespace) -> int:
+    from gatecheck.core.captured import read_document
     from gatecheck.core.storage.capture import KINDS, read_capture
-    from gatecheck.core.storage.report import capture_document
 
     kinds = ", ".join(sorted(KINDS))
     if arguments.kind and arguments.kind not in KINDS:
@@ -124,7 +124,7 @@ def _read(arguments: argparse.Namespace) -> int:
             raise InputError(
                 f"{capture.pages[0].path}: expected a page of a known kind, got {capture.pages[0].detail}; --kind one of {kinds}"
             )
-        _print(capture_document(capture))
+        _print(read_document(files, capture))
     return 0
 
 

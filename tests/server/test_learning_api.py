@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import io
+import zipfile
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -9,6 +11,7 @@ from typing import Any
 import pytest
 from fastapi.testclient import TestClient
 
+from firmware_pages import DATA, ESP, disk, load_option, partition, variable
 from gatecheck.server import demo
 from gatecheck.server.app import create_app
 from gatecheck.server.run import make_bench
@@ -125,6 +128,24 @@ def test_guesses_name_what_the_machine_came_in_with(client: TestClient) -> None:
     first = client.get(f"/api/tickets/{number}/guesses").json()[0]
     assert first["faults"] == ["link.loose"]
     assert first["p"] > 0.9
+
+
+def test_a_captured_stale_entry_goes_on_the_tape(client: TestClient) -> None:
+    """A machine's capture: a boot entry whose partition is on none of its disks."""
+    files = dict([variable("Boot0001", load_option("old system", partition(ESP))), variable("BootOrder", b"\1\0")])
+    number = ticket(client, "screen=no-boot-device")["id"]
+    buffer = io.BytesIO()
+    with zipfile.ZipFile(buffer, "w") as archive:
+        for path, data in {**files, "sda/lba0-33.bin": disk(DATA)}.items():
+            archive.writestr(path, data)
+    sent = client.post(f"/api/tickets/{number}/files", files={"file": ("machine.gcap", buffer.getvalue())}, data={"by": "KT"})
+    assert sent.status_code == 201, sent.text
+    found = client.get(f"/api/tickets/{number}").json()
+    entry = found["tape"][-1]["body"]
+    assert (entry["move"], max(entry["weights"], key=entry["weights"].get)) == ("entry-target", "stale")
+    assert ESP in entry["note"]
+    assert "entries.lost" in [s["fault"] for s in found["suspects"][:3]]
+    assert client.get(f"/api/tickets/{number}/captures").json()[0]["weighed"] is None
 
 
 def test_the_demos_closed_tickets_teach(tmp_path: Path) -> None:

@@ -9,6 +9,7 @@ from datetime import UTC, datetime, timedelta
 from typing import Any
 
 from gatecheck.core.errors import BenchError, TapeError
+from gatecheck.core.firmware.captured import read_firmware
 from gatecheck.core.learning import (
     CONTEXT_FACT,
     Lesson,
@@ -388,8 +389,20 @@ class Bench:
         drive = _the_drive(capture, self.ticket(ticket_id).facts)
         if drive is not None:
             self._weigh(ticket_id, digest, name, drive, by=by, at=moment)
+        self._weigh_firmware(ticket_id, digest, name, data, by=by, at=moment)
         self.announce({"kind": "file", "ticket": ticket_id})
         return self._capture_out(digest, name, moment, capture, drive.device if drive else None)
+
+    def _weigh_firmware(self, ticket_id: int, digest: str, name: str, data: bytes, *, by: str, at: str) -> None:
+        """What captured boot entries say goes on the tape as soft evidence with the file it rests on."""
+        firmware = read_firmware(pages_of(name, data))
+        for check, weights in (firmware.weights if firmware else {}).items():
+            faults = [f.text for f in firmware.findings if f.severity == "fault"] if firmware else []
+            body = {
+                "move": check, "weights": weights, "note": "; ".join(faults) or "The boot entry's partition is on a captured disk",
+                "rests_on": {"file": digest, "name": name, "device": "firmware"},
+            }  # fmt: skip
+            self.append(ticket_id, body, by=by, key=f"{digest[:24]}-{check}", at=at)
 
     def weigh(self, ticket_id: int, digest: str, device: str, *, by: str) -> TicketOut:
         """Put one drive of a capture on the tape. Raises NotFoundError where the ticket has no such file or drive."""
@@ -413,7 +426,7 @@ class Bench:
             str(body["rests_on"]["file"]): str(body["rests_on"]["device"])
             for e in self.ticket(ticket_id).tape
             for body in [e.body]
-            if e.stands and isinstance(body.get("rests_on"), dict)
+            if e.stands and isinstance(body.get("rests_on"), dict) and body["rests_on"]["device"] != "firmware"
         }
         with self.database.read() as connection:
             kept = attachments(connection, ticket_id)

@@ -1,0 +1,1 @@
+"""What a disk offers the firmware: so far its GUID partition table."""

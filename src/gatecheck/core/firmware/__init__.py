@@ -1,0 +1,1 @@
+"""What the firmware of a captured machine says: UEFI variables, boot entries, device paths, SMBIOS tables."""

@@ -1,0 +1,192 @@
+"""Firmware pages: device paths as the specification writes them, boot entries against disks, SMBIOS, damaged input."""
+
+from __future__ import annotations
+
+import struct
+from pathlib import Path
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from firmware_pages import DATA, END, ESP, LOADER, ROOT, disk, load_option, node, partition, variable
+from gatecheck.core.disk.gpt import read_gpt
+from gatecheck.core.errors import DecodeError
+from gatecheck.core.firmware.captured import firmware_document, read_firmware
+from gatecheck.core.firmware.device_path import read_device_path
+from gatecheck.core.firmware.smbios import read_entry_point, read_smbios
+from gatecheck.core.firmware.variables import GLOBAL, LoadOption, indications, read_variable
+from gatecheck.core.guid import guid_bytes
+
+BENCH_A = Path(__file__).parents[4] / "shared" / "captures" / "bench-a"
+NODES = {
+    "sata": (ROOT + node(1, 1, bytes([2, 0x1F])) + node(3, 18, struct.pack("<HHH", 0, 0xFFFF, 0)), "PciRoot(0x0)/Pci(0x1F,0x2)/Sata(0x0,0xFFFF,0x0)"),
+    "nvme": (node(3, 23, struct.pack("<I", 1) + bytes(range(8))), "NVMe(0x1,07-06-05-04-03-02-01-00)"),
+    "gpt": (partition(ESP) + LOADER, f"HD(1,GPT,{ESP},0x800,0x32000)/\\EFI\\net\\loader.efi"),
+    "mbr": (node(4, 1, struct.pack("<IQQI12sBB", 2, 63, 1000, 0xDEADBEEF, b"", 1, 1)), "HD(2,MBR,0xDEADBEEF,0x3F,0x3E8)"),
+    "usb": (node(3, 5, bytes([2, 0])), "USB(0x2,0x0)"),
+    "mac": (node(3, 11, bytes.fromhex("525400123456").ljust(32, b"\0") + b"\1"), "MAC(525400123456,0x1)"),
+    "ipv4": (node(3, 12, bytes([10, 0, 2, 15, 10, 0, 2, 2, 0, 0, 0, 0, 6, 0, 1])), "IPv4(10.0.2.2,TCP,Static,10.0.2.15)"),
+    "uri": (node(3, 24, b"http://a/b"), "Uri(http://a/b)"),
+    "uart": (node(3, 14, struct.pack("<IQBBB", 0, 115200, 8, 1, 1)), "Uart(115200,8,N,1)"),
+    "terminal": (node(3, 10, guid_bytes("E0C14753-F9BE-11D2-9A0C-0090273FC14D")), "VenPcAnsi()"),
+    "vendor": (node(1, 4, guid_bytes(DATA) + b"\x01\xff"), f"VenHw({DATA},01FF)"),
+    "optical": (node(4, 2, struct.pack("<IQQ", 1, 0x20, 0x300)), "CDROM(0x1,0x20,0x300)"),
+    "legacy": (node(5, 1, struct.pack("<HH", 2, 0) + b"disk\0"), "BBS(HD,disk,0x0)"),
+    "keyboard": (node(2, 1, struct.pack("<II", 0x030341D0, 0)), "Acpi(PNP0303,0x0)"),
+    "unknown": (node(3, 99, b"\xab\xcd"), "Path(3,99,ABCD)"),
+    "too-short-for-its-kind": (node(3, 18, b"\1"), "Path(3,18,01)"),
+    "two-paths": (node(3, 5, b"\1\0") + node(0x7F, 1) + node(3, 5, b"\2\0"), "USB(0x1,0x0),USB(0x2,0x0)"),
+}
+
+
+@pytest.mark.parametrize(("raw", "text"), NODES.values(), ids=NODES)
+def test_paths_are_written_as_the_specification_does(raw: bytes, text: str) -> None:
+    assert read_device_path(raw + END).text == text
+
+
+TARGETS = {
+    # entries in order, disks, outcome of the check
+    "present": ([partition(ESP)], [disk(ESP, DATA)], "present"),
+    "stale": ([partition(ESP)], [disk(DATA)], "stale"),
+    "stale-then-present": ([partition(ESP), partition(DATA)], [disk(DATA)], "present"),
+    "no-entry-for-a-disk": ([node(3, 11, bytes(33))], [disk(DATA)], "none"),
+    "whole-disk-only": ([node(3, 18, struct.pack("<HHH", 0, 0xFFFF, 0))], [disk(DATA)], None),
+    "no-disk-read": ([partition(ESP)], [], None),
+    "disk-without-a-table": ([partition(ESP)], [bytes(34 * 512)], "stale"),
+}
+
+
+@pytest.mark.parametrize(("paths", "disks", "target"), TARGETS.values(), ids=TARGETS)
+def test_entries_are_held_against_the_disks_of_the_capture(paths: list[bytes], disks: list[bytes], target: str | None) -> None:
+    files = dict([variable(f"Boot{i:04X}", load_option(f"entry {i}", p)) for i, p in enumerate(paths)])
+    files |= dict([variable("BootOrder", struct.pack(f"<{len(paths)}H", *range(len(paths))))])
+    files |= {f"sd{chr(97 + i)}/lba0-33.bin": d for i, d in enumerate(disks)}
+    found = read_firmware(files)
+    assert found is not None
+    assert found.entry_target == target
+    assert set(found.weights) == ({"entry-target"} if target else set())
+    if target:
+        assert max(found.weights["entry-target"], key=found.weights["entry-target"].__getitem__) == target
+    assert any(f.id == "entry-stale" for f in found.findings) == (target == "stale" or len(paths) == 2)
+
+
+def test_an_entry_outside_the_order_and_a_dangling_order_are_said() -> None:
+    files = dict([variable("Boot0007", load_option("old", partition(ESP))), variable("BootOrder", b"\3\0")])
+    found = read_firmware({**files, "sda/lba0-33.bin": disk(ESP)})
+    assert found is not None
+    assert [(e.number, e.place) for e in found.entries] == [(7, None)]
+    assert {"order-dangles", "entry-none"} <= {f.id for f in found.findings}
+
+
+def test_one_damaged_variable_leaves_the_others() -> None:
+    files = dict([variable("Boot0000", b"\1\0\0\0\xff\xff"), variable("SecureBoot", b"\1"), variable("Boot0001", load_option("good", partition(ESP)))])
+    found = read_firmware(files)
+    assert found is not None
+    assert found.secure_boot is True
+    assert [e.description for e in found.entries] == ["good"]
+    assert "load option description at byte 0xa" in str(next(iter(found.broken.values())))
+    assert firmware_document(found)["broken"]
+
+
+VALUES = {
+    "order": ("BootOrder", b"\1\0\0\0", [1, 0]),
+    "timeout": ("Timeout", b"\5\0", 5),
+    "language": ("PlatformLang", b"en-US\0", "en-US"),
+    "unknown": ("SomethingElse", b"\1\2", b"\1\2"),
+}
+
+
+@pytest.mark.parametrize(("name", "data", "value"), VALUES.values(), ids=VALUES)
+def test_values_by_their_kind(name: str, data: bytes, value: object) -> None:
+    assert read_variable(f"{name}-{GLOBAL}", bytes(4) + data).value == value
+    other = "04b37fe8-f6ae-480b-bdd5-37d98c5e89aa"
+    assert read_variable(f"{name}-{other}", bytes(4) + data).value == data, "another vendor's variable of that name is its own"
+
+
+BAD = {
+    "no-attributes": (f"Timeout-{GLOBAL}", b"\0\0", "variable Timeout at byte 0x0: expected 4 bytes of attributes, got 2 bytes"),
+    "no-name": ("Timeout", bytes(6), "expected Name-GUID"),
+    "odd-order": (f"BootOrder-{GLOBAL}", bytes(7), "BootOrder at byte 0x4: expected an even number"),
+    "long-number": (f"SecureBoot-{GLOBAL}", bytes(9), "SecureBoot at byte 0x4: expected 1 bytes, got 5"),
+    "node-too-long": (f"ConIn-{GLOBAL}", bytes(4) + struct.pack("<BBH", 1, 1, 60), "device path node length at byte 0x6"),
+}
+
+
+@pytest.mark.parametrize(("name", "raw", "message"), BAD.values(), ids=BAD)
+def test_a_bad_variable_says_what_and_where(name: str, raw: bytes, message: str) -> None:
+    with pytest.raises(DecodeError, match=message):
+        read_variable(name, raw)
+
+
+def test_indications_are_worded() -> None:
+    assert indications(0x21) == ["boot to firmware setup", "start OS recovery"]
+
+
+def smbios_structure(kind: int, body: bytes, *texts: str) -> bytes:
+    strings = b"".join(t.encode() + b"\0" for t in texts) or b"\0"
+    return struct.pack("<BBH", kind, len(body) + 4, kind) + body + strings + b"\0"
+
+
+def test_smbios_names_the_machine() -> None:
+    table = smbios_structure(0, b"\1\2\0\0\3", "Ferrow", "F.21", "03/14/2024")
+    table += smbios_structure(1, b"\1\2\0\3" + guid_bytes(DATA), "Ferrow", "Lathe-14", "FL14-7")
+    table += smbios_structure(3, b"\1\x09\0\0", "Ferrow")
+    memory = bytearray(0x1C)
+    memory[8:10], memory[0x0C], memory[0x0E] = struct.pack("<H", 8192), 1, 26
+    table += smbios_structure(17, bytes(memory), "Slot 1")
+    found = read_smbios(table + smbios_structure(127, b""))
+    assert (found.maker, found.product, found.serial, found.uuid) == ("Ferrow", "Lathe-14", "FL14-7", DATA)
+    assert (found.firmware_version, found.firmware_date, found.chassis, found.form) == ("F.21", "03/14/2024", "laptop", "laptop")
+    assert (found.modules[0].slot, found.modules[0].size, found.modules[0].kind) == ("Slot 1", 8 << 30, "DDR4")
+    assert not found.cut_off
+    assert read_smbios(table[:-6]).cut_off
+
+
+def test_a_partition_table_is_read_and_its_damage_told() -> None:
+    found = read_gpt(disk(ESP, DATA))
+    assert [(p.number, p.guid, p.is_efi_system, p.name) for p in found.partitions] == [(1, ESP, True, "EFI"), (2, DATA, True, "EFI")]
+    assert found.header_ok
+    hurt = bytearray(disk(ESP))
+    hurt[512 + 40] ^= 1
+    assert not read_gpt(bytes(hurt)).header_ok
+    assert read_gpt(disk(ESP)[:1200]).cut_off
+    with pytest.raises(DecodeError, match="GPT signature at byte 0x200"):
+        read_gpt(bytes(1024))
+
+
+@settings(max_examples=300, deadline=None)
+@given(st.binary(max_size=120), st.sampled_from(["Boot0001", "BootOrder", "ConOut", "SecureBoot", "OsIndications", "Lang", "Other"]))
+def test_any_bytes_give_a_value_or_one_located_error(raw: bytes, name: str) -> None:
+    readers = (
+        lambda: read_variable(f"{name}-{GLOBAL}", raw), lambda: read_device_path(raw), lambda: read_smbios(raw),
+        lambda: read_entry_point(raw), lambda: read_gpt(bytes(512) + b"EFI PART" + raw),
+    )  # fmt: skip
+    for read in readers:
+        try:
+            read()
+        except DecodeError as error:
+            assert str(error).count("\n") == 0
+
+
+@settings(max_examples=150, deadline=None)
+@given(st.integers(0, 300), st.integers(0, 299), st.integers(0, 255))
+def test_cut_and_flipped_entries_never_raise_anything_else(cut: int, at: int, value: int) -> None:
+    good = bytearray(bytes(4) + load_option("Windows", ROOT, partition(ESP), LOADER))
+    good[at % len(good)] = value
+    found = read_firmware({f"efivars/Boot0000-{GLOBAL}": bytes(good[:cut])})
+    assert found is not None
+    assert len(found.entries) + len(found.broken) == 1
+
+
+@pytest.mark.skipif(not BENCH_A.is_dir(), reason="the shared captures are not beside this checkout")
+def test_a_real_machines_firmware_decodes_fully() -> None:
+    found = read_firmware({str(p.relative_to(BENCH_A)): p.read_bytes() for p in BENCH_A.rglob("*") if p.is_file()})
+    assert found is not None
+    assert found.broken == {}
+    assert [e.place for e in found.entries] == list(range(10))
+    assert (found.secure_boot, found.setup_mode, found.timeout) == (False, True, 0)
+    assert found.smbios is not None
+    assert (found.smbios.maker, found.smbios.product, found.smbios.serial) == ("Ferrow", "Lathe-14", "FL14-0042")
+    assert found.entries[3].path == "PciRoot(0x0)/Pci(0x1F,0x2)/Sata(0x0,0xFFFF,0x0)"
+    assert {v.name for v in found.variables.values() if isinstance(v.value, LoadOption)} == {*(f"Boot{i:04X}" for i in range(10)), "PlatformRecovery0000"}
