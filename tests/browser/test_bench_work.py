@@ -81,7 +81,7 @@ def test_intake_to_signed_call_by_keyboard_alone(server: Any, window: Window) ->
     press(page, "s")
     expect(page.get_by_role("contentinfo", name="The call")).to_contain_text("Signed")
     press(page, "h")
-    expect(page.get_by_role("button", name=re.compile("Wrong boot order"))).to_be_focused()
+    expect(page.get_by_role("button", name=re.compile("Wrong boot order")).first).to_be_focused()
     press(page, "1")
     expect(page.get_by_text("The bench is empty")).to_be_visible()
     closed = server.ticket(1)

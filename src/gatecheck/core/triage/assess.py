@@ -70,7 +70,18 @@ def assess(model: Model, state: TicketState) -> Assessment:
 
 
 def _in_order(model: Model, state: TicketState, plan: Plan, call: Call, held: Sequence[Held]) -> list[NextMove]:
-    """What protects the data first, then what the call asks for, then the ranking."""
+    """What protects the data first, then what the call asks for, then the ranking; and an ear before anything that reads
+    a drive that may be spinning, as long as the only copy is on it."""
+    moves = _ranked(model, state, plan, call, held)
+    listening = next((m for m in plan.ranked if m.move == "sound"), None)
+    reads = bool(moves) and moves[0].kind == "check" and model.knowledge.checks[moves[0].move].stress == "read"
+    spins = state.facts.get("drive_kind") in (None, "unknown", "hdd")
+    if listening is None or not (reads and spins) or is_data_safe(state.facts):
+        return moves
+    return [listening, *(m for m in moves if m.move != "sound")][:_MOST_OFFERED]
+
+
+def _ranked(model: Model, state: TicketState, plan: Plan, call: Call, held: Sequence[Held]) -> list[NextMove]:
     first: list[NextMove] = []
     holding = {h.move for h in held}
     if any(h.interlock == "stop-running" for h in held) and not _was_asked_off(state):
@@ -79,7 +90,7 @@ def _in_order(model: Model, state: TicketState, plan: Plan, call: Call, held: Se
         first.append(describe(model, state, "copy-data", model.knowledge.fixes["copy-data"].why))
     by_move = {m.move: m for m in plan.ranked}
     if call.choice:
-        first += [by_move[c] for c in call.due if c in by_move]
+        first += [by_move[c] for c in dict.fromkeys(call.due) if c in by_move]
     if call.choice and call.option:
         for fix in call.option.fixes:
             if fix not in holding and fix not in state.tried and unmet_need(model, state, model.knowledge.fixes[fix]) is None:
@@ -88,6 +99,7 @@ def _in_order(model: Model, state: TicketState, plan: Plan, call: Call, held: Se
         first.append(by_move["screen"])  # watch it fail, once, before anything is opened or started
     if not call.choice and call.confidence >= _LEANS_FIRMLY:
         first += [by_move[c] for c in call.due if c in by_move]
+    first = list({m.move: m for m in first}.values())
     put_first = {m.move for m in first}
     offered = [m for m in plan.ranked if m.move not in put_first and not _is_verdict(model, m.move)]
     worth = [m for m in offered if m.gain > _WORTH_SHOWING * m.cost]

@@ -364,6 +364,8 @@ def _is_made(
     if due:
         return False, f"{model.knowledge.checks[due[0]].name} comes before it"
     acting = plan.releasing if best.choice == "release" else max(plan.acting.get(f, -np.inf) for f in best.fixes)
+    if best.choice == "release" and confidence >= limits["surely_release"]:
+        return True, "It starts, and what could be left in it is next to nothing"
     if rival and rival.net > acting + limits["made_margin"]:
         return False, f"{model.knowledge.move(rival.move).name} would save more than it costs"
     if data_is_open(model, state) and best.choice in ("replace", "reinstall", "refer"):
