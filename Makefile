@@ -42,7 +42,7 @@ bench: install $(VENV)/.tests $(VENV)/.bench browser ## measure speed against ba
 	$(BIN)/python bench/screen.py
 
 rehearsal: install ## rehearse every world anew: docs/rehearsal.md and its plots
-	$(BIN)/gatecheck rehearse --machines 400 --seed 1 --report docs
+	$(BIN)/gatecheck rehearse --machines 800 --seed 1 --report docs
 
 clean: ## remove everything that was built or installed
 	rm -rf $(VENV) web/node_modules web/dist
