@@ -123,7 +123,7 @@ export const T = {
   held: 'held back',
   heldUntil: 'Held back for now',
   overturnTitle: 'What would overturn it',
-  nothingOverturns: 'No reading that can still be made, and no two of them, would change it.',
+  nothingOverturns: 'No likely reading would change it, nor any pair of the most telling ones.',
   makes: (call: string) => `makes it ${call}`,
   keepTerms: 'keep these terms on the ticket',
   signRow: (what: string) => `sign: ${what}`,

@@ -93,15 +93,20 @@ def relearned(model: Model, lessons: Sequence[Lesson]) -> Model:
     if not counted:
         return model
     knowledge = model.knowledge
-    weight = knowledge.rates["lessons_weight"]
-    overall = _times(model, counted, weight, {})
-    contexts: list[Context] = list(knowledge.contexts)
-    for value in sorted({x.context for x in counted if x.context}):
-        own = [x for x in counted if x.context == value]
-        contexts.append(Context(CONTEXT_FACT, (value,), None, None, _times(model, own, weight, overall), SOURCE))
+    overall, by_context = _factors(model, counted)
+    own = [Context(CONTEXT_FACT, (value,), None, None, times, SOURCE) for value, times in by_context.items() if value]
+    contexts = (*knowledge.contexts, *own)
     faults = tuple(replace(f, odds=f.odds * overall[f.id]) for f in knowledge.faults)
-    learned: Knowledge = replace(knowledge, faults=faults, contexts=tuple(contexts))
+    learned: Knowledge = replace(knowledge, faults=faults, contexts=contexts)
     return replace(model, knowledge=learned, _priors={}, _having={}, _kept={})
+
+
+def _factors(model: Model, lessons: Sequence[Lesson]) -> tuple[dict[str, float], dict[str, dict[str, float]]]:
+    """Factors on the odds: for every machine, and on top of that for each kind of drive (none for an unnamed one)."""
+    weight = model.knowledge.rates["lessons_weight"]
+    overall = _times(model, lessons, weight, {})
+    kinds = sorted({x.context for x in lessons})
+    return overall, {k: _times(model, [x for x in lessons if x.context == k], weight, overall) if k else {} for k in kinds}
 
 
 def _counts(model: Model, lessons: Sequence[Lesson]) -> tuple[Floats, Floats]:
@@ -130,12 +135,12 @@ def base_rates(model: Model, lessons: Sequence[Lesson]) -> list[Rate]:
     if not counted:
         return []
     expected, seen = _counts(model, counted)
-    times = _times(model, counted, model.knowledge.rates["lessons_weight"], {})
+    overall, by_context = _factors(model, counted)
     n = len(counted)
-    rows = [
-        Rate(f, float(e) / n, float(s) / n, float(e) / n * times[f])
-        for f, e, s in zip(model.space.fault_ids, expected, seen, strict=True)
-    ]
+    rows = []
+    for column, fault in enumerate(model.space.fault_ids):
+        used = sum(x.expected.get(fault, 0.0) * overall[fault] * by_context[x.context].get(fault, 1.0) for x in counted)
+        rows.append(Rate(fault, float(expected[column]) / n, float(seen[column]) / n, used / n))
     return sorted(rows, key=lambda r: -r.blended)
 
 

@@ -337,10 +337,7 @@ class Bench:
 
     def _lessons(self) -> list[Lesson]:
         with self.database.read() as connection:
-            rows = lessons.lessons(connection, self.shipped.knowledge.rates["warranty_days"])
-        return [
-            Lesson(r.context, r.faults, r.expected, r.choice, r.confidence, r.suspects, r.was_right, r.came_back) for r in rows
-        ]
+            return lessons.lessons(connection, self.shipped.knowledge.rates["warranty_days"])
 
     def _relearn(self) -> None:
         """Blend the shop's own base rates in; every ticket is folded anew with them when it is next looked at."""

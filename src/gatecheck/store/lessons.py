@@ -5,7 +5,8 @@ from __future__ import annotations
 import json
 import sqlite3
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+
+from gatecheck.core.learning import Lesson
 
 _PUT = """
     INSERT INTO lesson (ticket_id, closed_at, context, faults, expected, choice, confidence, suspects, was_right)
@@ -15,26 +16,12 @@ _PUT = """
         was_right = excluded.was_right"""
 _TAKE_OUT = "DELETE FROM lesson WHERE ticket_id = ?"
 _SINCE_RESET = """
-    SELECT l.ticket_id, l.closed_at, l.context, l.faults, l.expected, l.choice, l.confidence, l.suspects, l.was_right, EXISTS (
+    SELECT l.context, l.faults, l.expected, l.choice, l.confidence, l.suspects, l.was_right, EXISTS (
         SELECT 1 FROM ticket t WHERE t.comeback_of = l.ticket_id
         AND julianday(t.opened_at) - julianday(l.closed_at) BETWEEN 0 AND :warranty_days)
     FROM lesson l WHERE l.closed_at > (SELECT coalesce(max(at), '') FROM learning_reset) ORDER BY l.closed_at"""
 _RESET = "INSERT INTO learning_reset (at, made_by) VALUES (:at, :by)"
 _LAST_RESET = "SELECT max(at) FROM learning_reset"
-
-
-@dataclass(frozen=True, slots=True)
-class LessonRow:
-    ticket_id: int
-    closed_at: str
-    context: str
-    faults: tuple[str, ...]
-    expected: Mapping[str, float]
-    choice: str
-    confidence: float
-    suspects: Mapping[str, float]
-    was_right: bool
-    came_back: bool
 
 
 def put_lesson(
@@ -54,12 +41,12 @@ def take_out(connection: sqlite3.Connection, ticket_id: int) -> None:
     connection.execute(_TAKE_OUT, (ticket_id,))
 
 
-def lessons(connection: sqlite3.Connection, warranty_days: float) -> list[LessonRow]:
+def lessons(connection: sqlite3.Connection, warranty_days: float) -> list[Lesson]:
     """All lessons since the last reset, oldest first; `came_back` where a ticket names it as its first visit in time."""
     rows = connection.execute(_SINCE_RESET, {"warranty_days": warranty_days})
     return [
-        LessonRow(i, at, context, tuple(json.loads(f)), json.loads(e), choice, p, json.loads(s), bool(right), bool(back))
-        for i, at, context, f, e, choice, p, s, right, back in rows
+        Lesson(context, tuple(json.loads(f)), json.loads(e), choice, p, json.loads(s), bool(right), bool(back))
+        for context, f, e, choice, p, s, right, back in rows
     ]
 
 

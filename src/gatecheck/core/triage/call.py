@@ -144,7 +144,6 @@ def make_call(model: Model, state: TicketState, held: Sequence[Held], plan: Plan
 
 
 _SECOND_OPINION = ("seen-setup", "short-test", "health-pages", "builtin-quick", "error-log")
-_SURE_OF_THE_DRIVE = 0.95
 
 
 def _proof_due(model: Model, state: TicketState, best: Option | None, p_drive: float, holding: Collection[str]) -> list[str]:
@@ -153,7 +152,7 @@ def _proof_due(model: Model, state: TicketState, best: Option | None, p_drive: f
         return []
     if best.choice == "release":
         return ["screen"] if _started_once(state) else []
-    if best.choice != "replace" or p_drive >= _SURE_OF_THE_DRIVE:
+    if best.choice != "replace" or p_drive >= model.knowledge.plan["sure_of_the_drive"]:
         return []
     seen = any("detection" in c.opens.get(r.outcome or "", ()) for _, r in state.readings for c in [model.knowledge.checks.get(r.move)] if c)
     opinions = [c for c in _SECOND_OPINION[seen:] if c not in state.current and is_legal(model, state, model.knowledge.checks[c], holding)]

@@ -10,8 +10,6 @@ from gatecheck.core.triage.interlocks import readings_that_count
 from gatecheck.core.triage.model import Model
 from gatecheck.core.triage.plan import DRIVE_FAULTS
 
-_RULED_OUT = 0.15
-"""drive and settings count as passed below this"""
 _LINK_OPEN = 0.04
 
 
@@ -136,7 +134,8 @@ def _hardware_passed(model: Model, state: TicketState, p_drive: float) -> Rule |
         for move, outcome in (("loader-look", "missing"), ("loader-look", "damaged"), ("disk-layout", "table-damaged"), ("disk-layout", "no-boot-record"))
     )  # fmt: skip
     settings = probability(model, state, *[f.id for f in model.knowledge.faults if f.component == "settings"])
-    ruled_out = p_drive < _RULED_OUT and settings < _RULED_OUT
+    below = model.knowledge.plan["ruled_out"]
+    ruled_out = p_drive < below and settings < below
     tried_all = passed and rolled_back and reached and sound_before and ruled_out
     if tried_all and not repairable and software >= 0.5 and state.booted is None:
         return Rule(

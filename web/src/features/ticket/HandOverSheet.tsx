@@ -8,14 +8,13 @@ import { useHotkeys, type Hotkeys } from '../../lib/hotkeys'
 import { KeyAction } from '../../ui/Key'
 import { Sheet } from '../../ui/Sheet'
 import { T } from '../../words'
+import { marking } from './handover'
 
 interface HandOverSheetProps {
   ticket: Ticket
   onClose: () => void
   onProven: (proven: readonly string[] | null) => void
 }
-
-const MOST = 3
 
 /** Before the machine goes back: what it turned out to have. The likeliest answers stand ready under digits. */
 export function HandOverSheet({ ticket, onClose, onProven }: HandOverSheetProps) {
@@ -27,9 +26,7 @@ export function HandOverSheet({ ticket, onClose, onProven }: HandOverSheetProps)
   useEffect(() => first.current?.focus(), [guesses.length])
   const shown = guesses.filter((g, index) => index === 0 || g.p >= 0.01)
   const name = (faults: readonly string[]) => faults.map((f, i) => (i ? lowerFirst(fault(f)) : fault(f))).join(' + ') || T.nothingWrong
-  const component = (id: string) => id.split('.')[0]
-  const toggle = (id: string) =>
-    setMarked(marked.includes(id) ? marked.filter((m) => m !== id) : [...marked.filter((m) => component(m) !== component(id)), id].slice(-MOST))
+  const toggle = (id: string) => setMarked(marking(marked, id))
   const keys: Hotkeys = { '0': () => onProven(null), h: () => marked.length > 0 && onProven(marked) }
   shown.forEach((guess, index) => { keys[String(index + 1)] = () => onProven(guess.faults) })
   useHotkeys(keys)

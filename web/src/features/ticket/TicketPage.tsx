@@ -1,7 +1,7 @@
 import { useState } from 'react'
 import { useLocation, useSearchParams } from 'wouter'
 
-import { AwayError, type EntryBody, type Held, type Ticket, type TicketIn } from '../../api/client'
+import { AwayError, type EntryBody, type Held, type Ticket } from '../../api/client'
 import { useAddFile, useAppend, useHandOver, useReopen, useTakeIn, useTicket } from '../../api/queries'
 import { initials } from '../../lib/person'
 import { useWords } from '../../api/words'
@@ -13,6 +13,7 @@ import { Note } from '../../ui/Note'
 import { PaneBoundary } from '../../ui/PaneBoundary'
 import { T } from '../../words'
 import { CallStrip } from './CallStrip'
+import { comingBack } from './handover'
 import { DropZone } from './DropZone'
 import { FactsSheet } from './FactsSheet'
 import { HandOverSheet } from './HandOverSheet'
@@ -44,13 +45,6 @@ function lastStanding(ticket: Ticket): number | null {
   return standing.at(-1)?.place ?? null
 }
 
-/** The same machine again, with what is still true of it. */
-function comingBack(ticket: Ticket): TicketIn {
-  const kept = ['platform', 'form', 'installed_os', 'drive_kind', 'drive_year', 'drive_size_gb', 'machine_value']
-  const facts = Object.fromEntries(Object.entries(ticket.facts).filter(([name]) => kept.includes(name)))
-  return { customer: ticket.customer, machine: ticket.machine, words: '', facts, entries: [], bay: null, by: initials(), comeback_of: ticket.id }
-}
-
 function OpenTicket({ ticket }: { ticket: Ticket }) {
   const { move } = useWords()
   const [, navigate] = useLocation()
@@ -79,7 +73,7 @@ function OpenTicket({ ticket }: { ticket: Ticket }) {
     sign: () => ticket.call.choice && send({ signed: ticket.call.choice, fix: ticket.call.fix }),
     handOver: () => setOverlay({ kind: 'handover' }),
     reopen: () => reopen.mutate(),
-    cameBack: () => takeIn.mutate(comingBack(ticket), { onSuccess: (again) => navigate(`/ticket/${again.id}`) }),
+    cameBack: () => takeIn.mutate(comingBack(ticket, initials()), { onSuccess: (again) => navigate(`/ticket/${again.id}`) }),
     why: () => setOverlay({ kind: 'why' }),
     call: () => navigate(`/ticket/${ticket.id}/call`),
     putBack: (fix: string) => send({ put_back: fix }),
