@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import asdict
 
 from gatecheck.core.firmware.captured import firmware_document, is_firmware_page, read_firmware
 from gatecheck.core.storage.capture import Capture
@@ -24,5 +25,5 @@ def read_document(files: Mapping[str, bytes], capture: Capture) -> Json:
         if is_firmware_page(page["path"]):
             error = firmware.broken.get(page["path"])
             page.update(status="broken" if error else "decoded", decoded=error is None, detail=str(error or ""))
-    own = [{"device": "firmware", "id": f.id, "kind": "firmware", "severity": f.severity, "text": f.text, "page": f.page, "at": f.at} for f in firmware.findings]
+    own = [{"device": "firmware", **asdict(f)} for f in firmware.findings]
     return {**said, "findings": [*findings, *own], "firmware": firmware_document(firmware)}

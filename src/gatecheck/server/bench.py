@@ -394,7 +394,7 @@ class Bench:
         """What captured boot entries say goes on the tape as soft evidence with the file it rests on."""
         firmware = read_firmware(pages_of(name, data))
         for check, weights in (firmware.weights if firmware else {}).items():
-            faults = [f.text for f in firmware.findings if f.severity == "fault"] if firmware else []
+            faults = [f.text for f in firmware.findings if f.severity != "note"] if firmware else []
             body = {
                 "move": check, "weights": weights, "note": "; ".join(faults) or "The boot entry's partition is on a captured disk",
                 "rests_on": {"file": digest, "name": name, "device": "firmware"},

@@ -6,9 +6,11 @@ from collections.abc import Collection, Mapping
 from dataclasses import dataclass
 
 from gatecheck.core.errors import DecodeError
+from gatecheck.core.findings import Finding
 from gatecheck.core.firmware.smbios import EntryPoint, Smbios
 from gatecheck.core.firmware.variables import LoadOption, Variable
 
+_KIND = "firmware"
 PRESENT, STALE, DISK, OTHER, UNKNOWN = "present", "stale", "disk", "other", "unknown"
 # how surely a captured entry is the one the firmware uses: it may be changed before the next start
 _TARGET_WEIGHTS = {
@@ -16,18 +18,6 @@ _TARGET_WEIGHTS = {
     "stale": {"present": 0.03, "stale": 0.94, "none": 0.03},
     "none": {"present": 0.04, "stale": 0.03, "none": 0.93},
 }
-
-
-@dataclass(frozen=True, slots=True)
-class Finding:
-    """One thing that firmware says; `page` and `at` (byte, where it is one field) are what it rests on."""
-
-    id: str
-    gate: str
-    severity: str
-    text: str
-    page: str
-    at: int | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -101,23 +91,27 @@ def entry_target(entries: Collection[BootEntry]) -> str | None:
 
 def judge(entries: Collection[BootEntry], order: Collection[int], secure_boot: bool | None, smbios: Smbios | None, broken: Mapping[str, DecodeError]) -> list[Finding]:
     """Findings in the order of their weight."""
+
+    def note(name: str, text: str, means: str, page: str, at: int | None = None) -> Finding:
+        return Finding(name, _KIND, "note", text, means, page, at)
+
     found: list[Finding] = []
     known = {e.number for e in entries}
     for entry in entries:
         if entry.target == STALE:
             found.append(Finding(
-                "entry-stale", "firmware", "fault" if entry.place is not None else "note",
-                f"{entry.description or 'An entry'} points at partition {entry.partition}, which is on none of the captured disks", entry.page,
+                "entry-stale", _KIND, "sign" if entry.place is not None else "note",
+                f"{entry.description or 'An entry'} points at partition {entry.partition}, which is on none of the captured disks",
+                "Its disk is gone or was partitioned anew: write the entry again once the right disk is seen", entry.page,
             ))  # fmt: skip
+    if entries and entry_target(entries) == "none":
+        found.append(Finding("entry-none", _KIND, "sign", "No boot entry leads to any disk", "The system's own entry is lost", "BootOrder"))
     for number in order:
         if number not in known:
-            found.append(Finding("order-dangles", "firmware", "note", f"The boot order names Boot{number:04X}, which does not exist", "BootOrder"))
-    if entries and entry_target(entries) == "none":
-        found.append(Finding("entry-none", "firmware", "fault", "No boot entry leads to any disk", "BootOrder"))
+            found.append(note("order-dangles", f"The boot order names Boot{number:04X}, which does not exist", "Firmware skips it", "BootOrder"))
     if secure_boot is not None:
-        found.append(Finding("secure-boot", "firmware", "note", f"Secure boot is {'on' if secure_boot else 'off'}", "SecureBoot", 4))
+        found.append(note("secure-boot", f"Secure boot is {'on' if secure_boot else 'off'}", "Compare with what the system needs", "SecureBoot", 4))
     if smbios and smbios.cut_off:
-        found.append(Finding("smbios-cut", "firmware", "note", "The SMBIOS table ends in the middle of a structure", "dmi/DMI"))
-    found += [Finding("unreadable", "firmware", "note", f"{page}: {error}", page, error.at) for page, error in broken.items()]
-    rank = {"fault": 0, "note": 1}
-    return sorted(found, key=lambda f: rank[f.severity])
+        found.append(note("smbios-cut", "The SMBIOS table ends in the middle of a structure", "What stands before it was read", "dmi/DMI"))
+    found += [note("unreadable", f"{page}: {error}", "The other pages were read", page, error.at) for page, error in broken.items()]
+    return sorted(found, key=lambda f: f.severity == "note")

@@ -7,9 +7,10 @@ from collections.abc import Callable, Mapping
 from dataclasses import asdict, dataclass
 
 from gatecheck.core.errors import DecodeError
+from gatecheck.core.findings import Finding
 from gatecheck.core.storage import layout as at
 from gatecheck.core.storage import read
-from gatecheck.core.storage.judge import DrivePages, Finding, health_weights, judge
+from gatecheck.core.storage.judge import DrivePages, health_weights, judge
 
 DECODED, EMPTY, REFUSED, BROKEN, UNKNOWN = "decoded", "empty", "refused", "broken", "unknown"
 

@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
+from gatecheck.core.findings import Finding
 from gatecheck.core.storage.read import (
     AtaIdentity,
     NvmeController,
@@ -27,19 +28,6 @@ OLD_HOURS = 5 * 8760
 """five years of running: spinning drives past three to five years are on borrowed time"""
 HOT_DISK, HOT_FLASH = 55, 70
 """degrees Celsius from which a reading is worth saying"""
-
-
-@dataclass(frozen=True, slots=True)
-class Finding:
-    """`severity`: note < sign < failing. `at` is the byte in the page, where there is one."""
-
-    id: str
-    kind: str
-    severity: str
-    text: str
-    means: str
-    page: str
-    at: int | None = None
 
 
 @dataclass(frozen=True, slots=True)
