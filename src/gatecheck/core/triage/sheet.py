@@ -45,7 +45,7 @@ def call_sheet(model: Model, facts: Mapping[str, FactValue], call: Call) -> Call
         SheetRow(
             option, option.cost, option.expected_loss + per_minute * option.minutes,
             budget is not None and option.cost > budget, worth is not None and option.cost > worth,
-            call.option is not None and (option.choice, option.main_fix) == (call.option.choice, call.option.main_fix),
+            call.choice is not None and call.option is not None and (option.choice, option.main_fix) == (call.option.choice, call.option.main_fix),
         )
         for option in call.options
     ]  # fmt: skip
@@ -53,7 +53,7 @@ def call_sheet(model: Model, facts: Mapping[str, FactValue], call: Call) -> Call
     rows.sort(key=lambda r: (
         r.over_budget, r.over_worth, not (by_rule and r.is_call), r.option.p_success < _VIABLE * surest, r.loss, -r.option.p_success,
     ))  # fmt: skip
-    return CallSheet(tuple(rows), _plain(rows, surest, budget, worth))
+    return CallSheet(tuple(rows), _plain(rows, surest, budget, worth) if call.choice else "")
 
 
 def _number(value: FactValue) -> float | None:

@@ -34,7 +34,7 @@ function Chance({ row }: { row: SheetRow }) {
   const { p_success: holds, comeback_risk: back } = row.option
   return (
     <span>
-      <span className="flex items-baseline justify-between"><span className="text-l">{percent(holds)}</span>{back >= 0.005 && <span className="text-s text-soft">{T.comesBack(percent(back))}</span>}</span>
+      <span className="flex flex-wrap items-baseline justify-between gap-x-2"><span className="whitespace-nowrap text-l">{percent(holds)}</span>{back >= 0.005 && <span className="text-s text-soft">{T.comesBack(percent(back))}</span>}</span>
       <span className="mt-1 flex h-2 overflow-hidden rounded-full bg-hair">
         <span className="moves h-full bg-pine" style={{ width: `${holds * 100}%` }} />
         <span className="moves h-full bg-ochre" style={{ width: `${back * 100}%` }} />

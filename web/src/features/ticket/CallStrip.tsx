@@ -20,13 +20,14 @@ interface CallStripProps {
 function Verdict({ ticket }: { ticket: Ticket }) {
   const { move, words } = useWords()
   const call = ticket.call
-  const name = words.call_names[call.choice ?? call.leans]
-  const fix = call.fix ?? call.held_fix
+  const signed = ticket.signed != null ? ticket.tape[ticket.signed]?.body : undefined
+  const name = words.call_names[String(signed?.['signed'] ?? call.choice ?? call.leans)]
+  const fix = signed ? (signed['fix'] as string | null) : call.fix ?? call.held_fix
   return (
     <div className="w-[170px] shrink-0 xl:w-[230px]">
       <div className="text-s text-soft">{ticket.signed != null ? T.callSigned : call.choice ? T.callIs : T.callLeans}</div>
       <div className="text-l font-bold leading-6">{name}</div>
-      {call.choice && fix && fix !== 'power-down' && <div className="text-s text-soft">{lowerFirst(move(fix).name)}</div>}
+      {(signed || call.choice) && fix && fix !== 'power-down' && <div className="text-s text-soft">{lowerFirst(move(fix).name)}</div>}
     </div>
   )
 }

@@ -79,8 +79,8 @@ export function InHand({ ticket, moveId, isChosen, onOutcome, onElse, onStart }:
     return (
       <section aria-label={T.inHand}>
         <h2 className="mb-2 text-s font-bold text-soft">{T.inHand}</h2>
-        <p className="text-xxl font-bold">{T.nothingLeft}</p>
-        <p className="mt-2 text-l text-soft">{T.nothingLeftHint}</p>
+        <p className="text-xxl font-bold">{ticket.closed_at ? T.handedOver : T.nothingLeft}</p>
+        {!ticket.closed_at && <p className="mt-2 text-l text-soft">{T.nothingLeftHint}</p>}
         <p className="mt-4"><KeyAction hotkey="E" label={T.somethingElse} onPress={onElse} /></p>
       </section>
     )

@@ -12,7 +12,7 @@ interface TapeProps {
 }
 
 /** One line of the tape; it is drawn again only when the entry itself changes. */
-const TapeLine = memo(function TapeLine({ entry, onUndo }: { entry: TapeEntry; onUndo: (place: number) => void }) {
+const TapeLine = memo(function TapeLine({ entry, isClosed, onUndo }: { entry: TapeEntry; isClosed: boolean; onUndo: (place: number) => void }) {
   const { move, words } = useWords()
   const said = describe(entry, move, words)
   return (
@@ -23,7 +23,7 @@ const TapeLine = memo(function TapeLine({ entry, onUndo }: { entry: TapeEntry; o
         {said.detail && <span className="block break-words text-soft">{said.detail}</span>}
         {!entry.counts && entry.stands && 'move' in entry.body && <span className="block text-soft italic">{T.sameAgain}</span>}
       </span>
-      {entry.stands && !('undo' in entry.body) && (
+      {entry.stands && !isClosed && !('undo' in entry.body) && (
         <button type="button" onClick={() => onUndo(entry.place)} aria-label={`${T.undo}: ${said.title}`} className="-my-2 min-h-9 shrink-0 px-1 text-indigo">
           {T.undo}
         </button>
@@ -39,7 +39,7 @@ export const Tape = memo(function Tape({ ticket, onUndo }: TapeProps) {
     <section aria-label={T.tape} className="h-full overflow-y-auto border-r border-dashed border-line bg-sheet px-5 py-4">
       <h2 className="mb-1 text-s font-bold text-soft">{T.tape}</h2>
       <ol>
-        {newest.map((entry) => <TapeLine key={entry.place} entry={entry} onUndo={onUndo} />)}
+        {newest.map((entry) => <TapeLine key={entry.place} entry={entry} isClosed={ticket.closed_at !== null} onUndo={onUndo} />)}
         <li className="flex gap-2 py-2 text-s">
           <span className="text-soft">{clock(ticket.opened_at)}</span>
           <span>

@@ -57,7 +57,7 @@ function OpenTicket({ ticket }: { ticket: Ticket }) {
   const takeIn = useTakeIn()
   const chosen = search.get('move')
   const recommended = ticket.running?.move ?? ticket.next[0]?.move ?? null
-  const inHand = chosen ?? recommended
+  const inHand = ticket.closed_at ? null : chosen ?? recommended
 
   const choose = (next: string | null) => setSearch(next ? { move: next } : {}, { replace: true })
   const send = (entry: EntryBody) => {
