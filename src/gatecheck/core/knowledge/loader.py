@@ -12,11 +12,11 @@ from typing import Any
 
 from gatecheck.core.errors import KnowledgeError
 from gatecheck.core.knowledge import tables as t
+from gatecheck.core.knowledge.toml_table import Table
 
 FILES = ("vocabulary.toml", "faults.toml", "checks.toml", "fixes.toml", "decisions.toml", "intake.toml")
 FIX_OUTCOMES = ("boots", "now-seen", "other-screen", "no-change", "could-not")
 COMBINES = ("earliest-gate", "any-abnormal", "blend")
-_SUM_TOLERANCE = 1e-6
 
 
 def load(texts: Mapping[str, str], overlay: Mapping[str, str] | None = None) -> t.Knowledge:
@@ -54,106 +54,9 @@ def _is_row(value: Mapping[str, Any]) -> bool:
     return bool(value) and all(isinstance(v, int | float) and not isinstance(v, bool) for v in value.values())
 
 
-class _Table:
-    """One TOML table with its place, so that every complaint names file, key and line."""
-
-    def __init__(self, file: str, text: str, path: str, values: object) -> None:
-        self.file, self.text, self.path = file, text, path
-        if not isinstance(values, dict):
-            raise self.error("", "a table", type(values).__name__)
-        self.values: dict[str, Any] = values
-
-    def error(self, key: str, expected: object, got: object) -> KnowledgeError:
-        full = ".".join(part for part in (self.path, key) if part)
-        return KnowledgeError(self.file, full, expected=expected, got=got, line=_line_of(self.text, self.path, key))
-
-    def sub(self, key: str, *, optional: bool = False) -> _Table:
-        if key not in self.values and not optional:
-            raise self.error(key, "a table", "nothing")
-        return _Table(self.file, self.text, f"{self.path}.{key}" if self.path else key, self.values.get(key, {}))
-
-    def number(self, key: str, default: float | None = None, *, low: float = 0.0, high: float = 1e9) -> float:
-        value = self.values.get(key, default)
-        if isinstance(value, bool) or not isinstance(value, int | float) or not low <= value <= high:
-            raise self.error(key, f"a number from {low:g} to {high:g}", repr(value))
-        return float(value)
-
-    def string(self, key: str, default: str | None = None) -> str:
-        value = self.values.get(key, default)
-        if not isinstance(value, str) or not value:
-            raise self.error(key, "a text", repr(value))
-        return value
-
-    def flag(self, key: str) -> bool:
-        value = self.values.get(key, False)
-        if not isinstance(value, bool):
-            raise self.error(key, "true or false", repr(value))
-        return value
-
-    def one_of(self, key: str, allowed: Iterable[str], default: str | None = None) -> str:
-        value = self.string(key, default)
-        options = tuple(allowed)
-        if value not in options:
-            raise self.error(key, f"one of {', '.join(options)}", repr(value))
-        return value
-
-    def ids(self, key: str, allowed: Iterable[str]) -> tuple[str, ...]:
-        values = self.values.get(key, [])
-        options = set(allowed)
-        if not isinstance(values, list):
-            raise self.error(key, "a list of ids", repr(values))
-        for value in values:
-            if value not in options:
-                raise self.error(key, "known ids", repr(value))
-        return tuple(values)
-
-    def row(self, key: str, allowed: Iterable[str], *, high: float = 1.0) -> dict[str, float]:
-        """A table id -> number; every id must be known."""
-        sub, options = self.sub(key, optional=True), set(allowed)
-        for name in sub.values:
-            if name not in options:
-                raise sub.error(name, f"one of {', '.join(sorted(options))}", repr(name))
-        return {name: sub.number(name, high=high) for name in sub.values}
-
-    def distribution(self, key: str, allowed: Iterable[str]) -> dict[str, float]:
-        row = self.row(key, allowed)
-        if abs(sum(row.values()) - 1.0) > _SUM_TOLERANCE:
-            raise self.error(key, "a row that sums to 1", f"{sum(row.values()):.6g}")
-        return row
-
-    def only(self, *keys: str) -> None:
-        for key in self.values:
-            if key not in keys:
-                raise self.error(key, f"one of {', '.join(keys)}", repr(key))
-
-
-def _line_of(text: str, path: str, key: str) -> int | None:
-    """The line where a key stands, as well as plain text tells: under the longest table header that is there."""
-    lines = text.splitlines()
-    parts = (path.split(".") if path else []) + ([key] if key else [])
-    start = 0
-    for depth in range(len(parts), 0, -1):
-        for number, line in enumerate(lines):
-            if line.startswith("[") and line.strip("[] \t").replace('"', "") == ".".join(parts[:depth]):
-                start = number + 1
-                break
-        if start:
-            rest = [name for name in ".".join(parts[depth:]).split(".") if name]
-            for number in range(start, len(lines)):
-                if lines[number].startswith("["):
-                    break
-                if rest and lines[number].replace('"', "").lstrip().startswith(rest[0]):
-                    return number + 1
-            return start
-    for number, line in enumerate(lines):
-        if parts and line.replace('"', "").startswith(parts[0]):
-            return number + 1
-    return None
-
-
 class _Builder:
     def __init__(self, trees: Mapping[str, dict[str, Any]], texts: Mapping[str, str]) -> None:
-        self.tables = {name: _Table(name, texts[name], "", tree) for name, tree in trees.items()}
+        self.tables = {name: Table(name, texts[name], "", tree) for name, tree in trees.items()}
         vocabulary = self.tables["vocabulary.toml"]
         self.voc = vocabulary
         self.gates = self._gates()
@@ -228,7 +131,7 @@ class _Builder:
 
     def _gates(self) -> tuple[t.Gate, ...]:
         rows = self.voc.values.get("gate", [])
-        tables = [_Table(self.voc.file, self.voc.text, f"gate.{i}", row) for i, row in enumerate(rows)]
+        tables = [Table(self.voc.file, self.voc.text, f"gate.{i}", row) for i, row in enumerate(rows)]
         return tuple(t.Gate(g.string("id"), g.string("name"), g.string("asks")) for g in tables)
 
     def _listed_outcomes(self, kind: str, move: str) -> tuple[str, ...]:
@@ -238,7 +141,7 @@ class _Builder:
             raise table.error("outcomes", "a list of outcomes", repr(listed))
         return tuple(listed)
 
-    def _same_ids(self, file: _Table, kind: str, wanted: list[str]) -> list[str]:
+    def _same_ids(self, file: Table, kind: str, wanted: list[str]) -> list[str]:
         table = file.sub(kind)
         for name in table.values:
             if name not in wanted:
@@ -259,7 +162,7 @@ class _Builder:
 
     def _context(self, index: int) -> t.Context:
         file = self.tables["faults.toml"]
-        own = _Table(file.file, file.text, f"context.{index}", file.values["context"][index])
+        own = Table(file.file, file.text, f"context.{index}", file.values["context"][index])
         own.only("fact", "is", "over", "under", "times", "source")
         fact = own.string("fact")
         if fact != "drive_age":
@@ -275,33 +178,33 @@ class _Builder:
 
     def _coupling(self, index: int) -> t.Coupling:
         file = self.tables["faults.toml"]
-        own = _Table(file.file, file.text, f"coupling.{index}", file.values["coupling"][index])
+        own = Table(file.file, file.text, f"coupling.{index}", file.values["coupling"][index])
         own.only("faults", "times", "name", "source")
         return t.Coupling(
             own.ids("faults", self.fault_ids), own.number("times", high=1000.0), own.string("name"), own.string("source")
         )
 
-    def _fact_test(self, own: _Table, key: str) -> dict[str, tuple[str, ...]]:
+    def _fact_test(self, own: Table, key: str) -> dict[str, tuple[str, ...]]:
         sub = own.sub(key, optional=True)
         for fact in sub.values:
             if fact not in self.facts:
                 raise sub.error(fact, f"one of {', '.join(self.facts)}", repr(fact))
         return {fact: sub.ids(fact, self.facts[fact]) for fact in sub.values}
 
-    def _readings(self, own: _Table, key: str) -> dict[str, tuple[str, ...]]:
+    def _readings(self, own: Table, key: str) -> dict[str, tuple[str, ...]]:
         sub = own.sub(key, optional=True)
         for move in sub.values:
             if move not in self.outcomes:
                 raise sub.error(move, "a known move", repr(move))
         return {move: sub.ids(move, self.outcomes[move]) for move in sub.values}
 
-    def _likely(self, own: _Table, key: str, limit: str = "at_least") -> t.Likely | None:
+    def _likely(self, own: Table, key: str, limit: str = "at_least") -> t.Likely | None:
         if key not in own.values:
             return None
         sub = own.sub(key)
         return t.Likely(sub.ids("faults", self.fault_ids), sub.number(limit, high=1.0))
 
-    def _move_parts(self, words: _Table, own: _Table, move: str, say: Mapping[str, str]) -> dict[str, Any]:
+    def _move_parts(self, words: Table, own: Table, move: str, say: Mapping[str, str]) -> dict[str, Any]:
         missing = [o for o in self.outcomes[move] if o not in say]
         if missing:
             raise own.error("say", f"words for {missing[0]}", "nothing")
@@ -356,7 +259,7 @@ class _Builder:
             points_at=gate_lists["names"],
         )
 
-    def _likelihood(self, own: _Table, outcomes: tuple[str, ...], combine: str) -> t.Likelihood:
+    def _likelihood(self, own: Table, outcomes: tuple[str, ...], combine: str) -> t.Likelihood:
         key = {"earliest-gate": "passes", "any-abnormal": "normal"}.get(combine)
         hidden = own.sub("hidden") if "hidden" in own.values else None
         return t.Likelihood(
@@ -369,7 +272,7 @@ class _Builder:
             hidden_row=hidden.distribution("row", outcomes) if hidden else {},
         )
 
-    def _rows(self, own: _Table, outcomes: tuple[str, ...]) -> dict[str, t.Row]:
+    def _rows(self, own: Table, outcomes: tuple[str, ...]) -> dict[str, t.Row]:
         rows = own.sub("rows", optional=True)
         for fault in rows.values:
             if fault not in self.fault_ids:
@@ -438,7 +341,7 @@ class _Builder:
         exceptions = [
             (frozenset(item.ids("moves", self.outcomes)), self._fact_test(item, "facts"))
             for i, raw in enumerate(own.values.get("except", []))
-            for item in [_Table(own.file, own.text, f"{own.path}.except.{i}", raw)]
+            for item in [Table(own.file, own.text, f"{own.path}.except.{i}", raw)]
         ]
         proof, disproof = own.sub("unless_proven", optional=True), own.sub("disproved", optional=True)
         text = self.voc.sub("interlocks").string(interlock)
@@ -478,5 +381,5 @@ class _Builder:
         )
 
 
-def _numbers(own: _Table) -> dict[str, float]:
+def _numbers(own: Table) -> dict[str, float]:
     return {key: own.number(key) for key in own.values if key != "source"}

@@ -151,7 +151,7 @@ def _proof_due(model: Model, state: TicketState, best: Option | None, p_drive: f
     if best is None:
         return []
     if best.choice == "release":
-        return ["screen"] if _started_once(state) else []
+        return [*(["screen"] if _started_once(state) else []), *(["clock"] if _clock_due(model, state, holding) else [])]
     if best.choice != "replace" or p_drive >= model.knowledge.plan["sure_of_the_drive"]:
         return []
     seen = any("detection" in c.opens.get(r.outcome or "", ()) for _, r in state.readings for c in [model.knowledge.checks.get(r.move)] if c)
@@ -164,6 +164,14 @@ def _started_once(state: TicketState) -> bool:
     if state.booted is None or "screen" in state.current:
         return False
     return dict(state.readings)[state.booted].move not in ("replace-drive", "reinstall", "reset-clean", "reset-keep")
+
+
+def _clock_due(model: Model, state: TicketState, holding: Collection[str]) -> bool:
+    """A clock that still falls back brings the machine back: read it where the battery is new or may be flat."""
+    last = state.last("replace-battery")
+    fresh = last is not None and last.outcome != "could-not"
+    doubtful = fresh or probability(model, state, "battery.flat") >= model.knowledge.plan["proven_clock"]
+    return doubtful and "clock" not in state.current and is_legal(model, state, model.knowledge.checks["clock"], holding)
 
 
 def _ahead(plan: Plan, way: Sequence[str], otherwise: float, data: float) -> float:

@@ -74,9 +74,9 @@ def _mechanical_evidence(model: Model, state: TicketState) -> bool:
 
 
 def _beyond_the_bench(model: Model, state: TicketState) -> bool:
-    """Something names mechanical damage, and whether it is heads or electronics, only a lab can still read the drive."""
+    """Something names mechanical damage, and it is likely enough that one more start may cost what a lab could still read."""
     seen = readings_that_count(model, state, model.knowledge.interlocks["stop-running"].seen, ("drive.mechanical",))
-    return bool(seen) and probability(model, state, "drive.mechanical", "drive.dead") >= 0.85 and probability(model, state, "drive.mechanical") >= 0.3
+    return bool(seen) and probability(model, state, "drive.mechanical") >= model.knowledge.plan["heard_refer"]
 
 
 def _mechanical(model: Model, state: TicketState, p_drive: float) -> Rule | None:
