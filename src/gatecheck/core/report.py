@@ -39,7 +39,13 @@ def document(model: Model, state: TicketState, result: Assessment) -> Json:
             for h in result.held
         ],
         "call": _call(result.call),
-        "trials": [{"fix": t.fix, "entry": t.index, "outcome": t.outcome, "open": t.open, "no_effect": t.no_effect} for t in state.trials],
+        "trials": [
+            {
+                "fix": t.fix, "entry": t.index, "outcome": t.outcome, "open": t.open, "no_effect": t.no_effect,
+                "before": t.before, "after": t.after, "standing": t.standing, "walk": t.walk,
+            }
+            for t in state.trials
+        ],
         "questions": [{"fact": q.fact, "why": q.why} for q in result.questions],
     }  # fmt: skip
 

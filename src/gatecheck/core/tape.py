@@ -1,8 +1,9 @@
 """Entries of a ticket's tape: parsing, undo, and which readings still count.
 
 An entry is one of: a reading (`move` with `outcome` or `weights`), `put_back`, `override`, `fact`, `undo`; or one that
-weighs nothing: `started` (a move that runs on its own), `signed` (the call somebody signed), `proven` (what it turned out
-to be), `note`.
+weighs nothing: `started` (a move that runs on its own), `changed` (a setting just changed, its result still to come),
+`saw` (a setting or a drive seen, where no check asks for it), `tried_key`, `signed` (the call somebody signed), `proven`
+(what it turned out to be), `note`.
 """
 
 from __future__ import annotations
@@ -28,6 +29,11 @@ class Reading:
     weights: Mapping[str, float]
     outcome: str | None = field(init=False, compare=False)
     """the outcome it names directly, if any"""
+    found: str | None = field(default=None, compare=False)
+    """what was read to come to it: a value of the settings sheet, or what a sightings cell shows"""
+    before: str | None = field(default=None, compare=False)
+    after: str | None = field(default=None, compare=False)
+    """of a changed setting: the values before and after it"""
 
     def __post_init__(self) -> None:
         best = max(self.weights, key=lambda o: self.weights[o])
@@ -84,11 +90,39 @@ class Proven:
 
 
 @dataclass(frozen=True, slots=True)
+class Changed:
+    """A setting was changed; the machine has not been started with it yet. `walk`: one of all its values is being tried."""
+
+    fix: str
+    before: str | None
+    after: str | None
+    walk: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Saw:
+    """A row of the settings sheet, or a drive at a vantage point (`at`), as seen. It weighs nothing."""
+
+    what: str
+    value: str
+    at: str | None
+
+
+@dataclass(frozen=True, slots=True)
+class TriedKey:
+    """A key that was tried to open something at power-on."""
+
+    key: str
+    opens: str
+    worked: bool
+
+
+@dataclass(frozen=True, slots=True)
 class Note:
     text: str
 
 
-Entry = Reading | PutBack | Override | FactChange | Undo | Started | Signed | Proven | Note
+Entry = Reading | PutBack | Override | FactChange | Undo | Started | Changed | Saw | TriedKey | Signed | Proven | Note
 
 
 def parse_facts(raw: object, knowledge: Knowledge, where: str = "facts") -> dict[str, FactValue]:
@@ -150,6 +184,20 @@ def parse_entry(raw: object, index: int, knowledge: Knowledge) -> Entry:
         if isinstance(minutes, bool) or not isinstance(minutes, int | float) or not 0 <= minutes <= 100_000:
             raise TapeError(f"{where}.minutes", expected="minutes, 0 to 100000", got=_shown(minutes))
         return Started(_one_of(raw["started"], (*knowledge.checks, *knowledge.fixes), f"{where}.started", "a move"), float(minutes))
+    if "changed" in raw:
+        trials = [f.id for f in knowledge.fixes.values() if f.trial]
+        change = _one_of(raw["changed"], trials, f"{where}.changed", "a setting's fix")
+        before, after = (_value_of(raw, name, change, where, knowledge) for name in ("before", "after"))
+        return Changed(change, before, after, raw.get("walk") is True)
+    if "saw" in raw:
+        return _parse_saw(raw, where, knowledge)
+    if "tried_key" in raw:
+        key, worked = raw["tried_key"], raw.get("worked")
+        if not isinstance(key, str) or not key.strip() or len(key) > _LONGEST_KEY:
+            raise TapeError(f"{where}.tried_key", expected=f"a key's name of at most {_LONGEST_KEY} letters", got=_shown(key))
+        if not isinstance(worked, bool):
+            raise TapeError(f"{where}.worked", expected="true or false", got=_shown(worked))
+        return TriedKey(key.strip(), _one_of(raw.get("opens"), knowledge.keys.purposes, f"{where}.opens", "what it opens"), worked)
     if "signed" in raw:
         fix = raw.get("fix")
         return Signed(
@@ -163,8 +211,33 @@ def parse_entry(raw: object, index: int, knowledge: Knowledge) -> Entry:
     if isinstance(raw.get("note"), str):
         return Note(raw["note"])
     raise TapeError(
-        where, expected="one of move, put_back, override, fact, undo, started, signed, proven, note", got=_shown(sorted(map(str, raw)))
+        where, expected="one of move, put_back, override, fact, undo, started, changed, saw, tried_key, signed, proven, note", got=_shown(sorted(map(str, raw)))
     )
+
+
+_LONGEST_KEY = 30
+
+
+def _value_of(raw: Mapping[str, object], name: str, fix: str, where: str, knowledge: Knowledge) -> str | None:
+    """A value before or after a changed setting: one of its row's where the settings sheet has one, else any short text."""
+    value = raw.get(name)
+    row = knowledge.settings.row_of_fix(fix)
+    if value is None:
+        return None
+    if row:
+        return _one_of(value, row.values, f"{where}.{name}", f"a value of {row.id}")
+    if not isinstance(value, str):
+        raise TapeError(f"{where}.{name}", expected="a text", got=_shown(value))
+    return value[:200]
+
+
+def _parse_saw(raw: Mapping[str, object], where: str, knowledge: Knowledge) -> Saw:
+    settings, sightings = knowledge.settings, knowledge.sightings
+    what = _one_of(raw["saw"], (*settings.rows, "drive", *sightings.kinds), f"{where}.saw", "a setting or a kind of drive")
+    if what in settings.rows:
+        return Saw(what, _one_of(raw.get("value"), settings.rows[what].values, f"{where}.value", f"a value of {what}"), None)
+    at = _one_of(raw.get("at"), sightings.vantages, f"{where}.at", "a place where drives are seen")
+    return Saw(what, _one_of(raw.get("value"), sightings.seen, f"{where}.value", "what is seen there"), at)
 
 
 def _parse_proven(raw: object, where: str, knowledge: Knowledge) -> Proven:
@@ -180,8 +253,9 @@ def _parse_proven(raw: object, where: str, knowledge: Knowledge) -> Proven:
 def _parse_reading(raw: Mapping[str, object], where: str, knowledge: Knowledge) -> Reading:
     move = _one_of(raw["move"], (*knowledge.checks, *knowledge.fixes), f"{where}.move", "a move")
     outcomes = knowledge.move(move).outcomes
+    beside = _beside(raw, move, where, knowledge)
     if "outcome" in raw and raw.get("weights") is None:
-        return Reading(move, {_one_of(raw["outcome"], outcomes, f"{where}.outcome", f"an outcome of {move}"): 1.0})
+        return Reading(move, {_one_of(raw["outcome"], outcomes, f"{where}.outcome", f"an outcome of {move}"): 1.0}, **beside)
     weights = raw.get("weights")
     if not isinstance(weights, Mapping) or raw.get("outcome") is not None:
         raise TapeError(where, expected="either an outcome or weights over outcomes", got=_shown(sorted(map(str, raw))))
@@ -192,7 +266,18 @@ def _parse_reading(raw: Mapping[str, object], where: str, knowledge: Knowledge) 
     total = float(sum(weights.values()))
     if not 0 < total < math.inf:
         raise TapeError(f"{where}.weights", expected="at least one weight above 0", got=_shown(dict(weights)))
-    return Reading(move, {o: w / total for o, w in weights.items() if w > 0})
+    return Reading(move, {o: w / total for o, w in weights.items() if w > 0}, **beside)
+
+
+def _beside(raw: Mapping[str, object], move: str, where: str, knowledge: Knowledge) -> dict[str, str | None]:
+    """What was read or changed to come to the outcome, where the entry says it."""
+    if move in knowledge.fixes:
+        return {name: _value_of(raw, name, move, where, knowledge) for name in ("before", "after") if raw.get(name) is not None}
+    if raw.get("found") is None:
+        return {}
+    row = knowledge.settings.row_of_check(move)
+    values = tuple(row.values) if row else tuple(knowledge.sightings.seen)
+    return {"found": _one_of(raw["found"], values, f"{where}.found", "what was read")}
 
 
 def _one_of(value: object, known: Sequence[str] | Mapping[str, object], where: str, what: str) -> str:

@@ -13,6 +13,7 @@ import numpy as np
 
 from gatecheck.core.errors import TapeError
 from gatecheck.core.tape import (
+    Changed,
     Entry,
     Override,
     Proven,
@@ -41,7 +42,8 @@ class Step:
 
 @dataclass(frozen=True, slots=True)
 class Trial:
-    """A changed firmware setting. `open` until it is put back; `no_effect` when it changed nothing."""
+    """A changed firmware setting. `open` until it is put back; `no_effect` when it changed nothing; no `outcome` while the
+    machine has not been started with it."""
 
     index: int
     fix: str
@@ -50,10 +52,20 @@ class Trial:
     no_effect: bool
     worse: bool = False
     """it changed something, the machine does not start, and what it may have broken is now likelier broken than not"""
+    before: str | None = None
+    after: str | None = None
+    walk: bool = False
 
     @property
     def to_put_back(self) -> bool:
         return self.open and (self.no_effect or self.worse)
+
+    @property
+    def standing(self) -> str:
+        """pending (not started yet), open (changed nothing: to be put back), kept, or put-back."""
+        if not self.open:
+            return "put-back"
+        return "pending" if self.outcome is None else "open" if self.to_put_back else "kept"
 
 
 @dataclass(frozen=True, slots=True)
@@ -165,28 +177,44 @@ def _signed(entries: Sequence[Entry], stands: Sequence[bool]) -> int | None:
 
 
 def _trials(model: Model, entries: Sequence[Entry], stands: Sequence[bool]) -> tuple[tuple[Trial, ...], dict[int, int]]:
-    """All trials, and for every put-back the entry it takes back."""
+    """All trials, and for every put-back of a reading the entry it takes back."""
     fixes = model.knowledge.fixes
     open_at: dict[str, list[int]] = {}
     back_of: dict[int, int] = {}
+    pending: dict[str, tuple[int, Changed]] = {}
+    trials: dict[int, Trial] = {}
     for index, entry in enumerate(entries):
         if not stands[index]:
             continue
-        if isinstance(entry, Reading) and entry.move in model.acts and is_done(entry):
+        if isinstance(entry, Changed):
+            pending[entry.fix] = (index, entry)
+            trials[index] = Trial(index, entry.fix, None, True, False, before=entry.before, after=entry.after, walk=entry.walk)
+        elif isinstance(entry, Reading) and entry.move in model.acts:
+            started = pending.pop(entry.move, None)
+            if started:
+                del trials[started[0]]
+            if not is_done(entry):
+                continue
             open_at.setdefault(entry.move, []).append(index)
+            if fixes[entry.move].trial:
+                change = started[1] if started else Changed(entry.move, None, None, False)
+                trials[index] = Trial(
+                    index, entry.move, entry.outcome, True, entry.outcome == "no-change",
+                    before=entry.before or change.before, after=entry.after or change.after, walk=change.walk,
+                )  # fmt: skip
         elif isinstance(entry, PutBack):
-            if not open_at.get(entry.fix):
+            if entry.fix in pending:
+                place = pending.pop(entry.fix)[0]
+            elif open_at.get(entry.fix):
+                place = open_at[entry.fix].pop()
+                back_of[index] = place
+            else:
                 raise TapeError(
                     f"entry {index}.put_back", expected=f"a change by {entry.fix} earlier on the tape", got="none that is open"
                 )
-            back_of[index] = open_at[entry.fix].pop()
-    put_back = set(back_of.values())
-    trials = [
-        Trial(i, e.move, e.outcome, i not in put_back, e.outcome == "no-change")
-        for i, e in enumerate(entries)
-        if stands[i] and isinstance(e, Reading) and e.move in fixes and fixes[e.move].trial and is_done(e)
-    ]
-    return tuple(trials), back_of
+            if place in trials:
+                trials[place] = replace(trials[place], open=False)
+    return tuple(trials[place] for place in sorted(trials)), back_of
 
 
 def _whereabouts(model: Model, readings: Sequence[tuple[int, Reading]]) -> tuple[str | None, bool]:
@@ -284,7 +312,7 @@ def came_in_with(model: Model, facts: Facts, entries: Sequence[Entry]) -> Floats
             if index in wanted_later:
                 particles.remember(index)
             _weigh(model, merged, particles, entry)
-        elif counts[index] and isinstance(entry, PutBack):
+        elif counts[index] and isinstance(entry, PutBack) and index in back_of:
             particles.put_back(back_of[index], model.acts[entry.fix])
     before = _summed(particles.stash[-1], particles.weight, model.space.size)
     return np.asarray(before / before.sum())
@@ -371,7 +399,7 @@ def _filter(
             if index in wanted_later:
                 particles.remember(index)
             _weigh(model, facts, particles, entry)
-        elif isinstance(entry, PutBack):
+        elif isinstance(entry, PutBack) and index in back_of:
             particles.put_back(back_of[index], model.acts[entry.fix])
         else:
             continue

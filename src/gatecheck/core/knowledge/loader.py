@@ -7,14 +7,15 @@ A second mapping laid over the first (a shop's own numbers, or another world for
 from __future__ import annotations
 
 import tomllib
-from collections.abc import Iterable, Mapping
+from collections.abc import Mapping
 from typing import Any
 
 from gatecheck.core.errors import KnowledgeError
 from gatecheck.core.knowledge import tables as t
+from gatecheck.core.knowledge.instruments import Ids, load_keys, load_settings, load_sightings
 from gatecheck.core.knowledge.toml_table import Table
 
-FILES = ("vocabulary.toml", "faults.toml", "checks.toml", "fixes.toml", "decisions.toml", "intake.toml")
+FILES = ("vocabulary.toml", "faults.toml", "checks.toml", "fixes.toml", "decisions.toml", "intake.toml", "settings.toml", "sightings.toml", "keys.toml", "platforms.toml")
 FIX_OUTCOMES = ("boots", "now-seen", "other-screen", "no-change", "could-not")
 COMBINES = ("earliest-gate", "any-abnormal", "blend")
 
@@ -118,7 +119,27 @@ class _Builder:
             },
             data_outcome={k: str(v) for k, v in decisions.sub("data_outcome").values.items()},
             intake=self._intake(),
+            settings=load_settings(self.tables["settings.toml"], self._ids()),
+            sightings=load_sightings(self.tables["sightings.toml"], self._ids()),
+            keys=load_keys(self.tables["keys.toml"], self._ids()),
+            platform_words={p: self._words_on(p) for p in self.tables["platforms.toml"].values},
         )
+
+    def _ids(self) -> Ids:
+        return Ids(tuple(self.gate_ids), tuple(self.fault_ids), self.facts, self.outcomes, tuple(self.check_ids))
+
+    def _words_on(self, platform: str) -> dict[str, dict[str, str]]:
+        file = self.tables["platforms.toml"]
+        if platform not in self.facts["platform"]:
+            raise file.error(platform, f"one of {', '.join(self.facts['platform'])}", repr(platform))
+        own = file.sub(platform)
+        found = {}
+        for move in own.values:
+            if move not in self.outcomes:
+                raise own.error(move, "a known move", repr(move))
+            own.sub(move).only("name", "ask", "why")
+            found[move] = {key: own.sub(move).string(key) for key in own.sub(move).values}
+        return found
 
     def _intake(self) -> t.Intake:
         shares, customers = self.tables["intake.toml"].sub("shares"), self.tables["intake.toml"].sub("customers")

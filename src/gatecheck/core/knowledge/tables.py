@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 
+from gatecheck.core.knowledge.instruments import Keys, Settings, Sightings
+
 Row = Mapping[str, float]
 FactTest = Mapping[str, tuple[str, ...]]
 """fact -> values; true when every named fact has one of its values"""
@@ -212,6 +214,15 @@ class Knowledge:
     lost_on_replace: Row
     data_outcome: Mapping[str, str]
     intake: Intake
+    settings: Settings
+    sightings: Sightings
+    keys: Keys
+    platform_words: Mapping[str, Mapping[str, Mapping[str, str]]]
+    """platform -> move -> name, ask or why, where that platform has its own"""
+
+    def why(self, move: Check | Fix, facts: Mapping[str, object]) -> str:
+        """Why to make the move, in the words of the ticket's platform."""
+        return self.platform_words.get(str(facts.get("platform")), {}).get(move.id, {}).get("why", move.why)
 
     def move(self, move_id: str) -> Check | Fix:
         """The check or fix of that id. Raises KeyError."""

@@ -117,10 +117,10 @@ def _reason(model: Model, state: TicketState, fix: str, call: Call) -> str:
     move = model.knowledge.fixes[fix]
     marginals = {f: float(state.belief @ model.having(f)) for f in (*move.cures, *move.resolves)}
     if not marginals:
-        return move.why
+        return model.knowledge.why(move, state.facts)
     likeliest = max(marginals, key=lambda f: marginals[f])
     name = next(f.name for f in model.knowledge.faults if f.id == likeliest)
-    return f"{move.why} {name}: {percent(marginals[likeliest])}."
+    return f"{model.knowledge.why(move, state.facts)} {name}: {percent(marginals[likeliest])}."
 
 
 def _is_verdict(model: Model, move: str) -> bool:

@@ -168,7 +168,7 @@ def _next_move(model: Model, state: TicketState, prospect: Prospect, now: Floats
     entry = entry_minutes(model.knowledge, state, move)
     return NextMove(
         move.id, "check" if isinstance(move, Check) else "fix", move.minutes + move.unattended + entry, move.minutes + entry,
-        move.why, prospect.cost, value - total + prospect.cost, value - total, now, prospect.chance, prospect.marginals,
+        model.knowledge.why(move, state.facts), prospect.cost, value - total + prospect.cost, value - total, now, prospect.chance, prospect.marginals,
     )  # fmt: skip
 
 
