@@ -9,7 +9,7 @@ from typing import Any
 import pytest
 from playwright.sync_api import Page, expect
 
-from gatecheck.server import demo
+from gatecheck.server import demo_captures
 
 Window = Callable[[], Page]
 
@@ -126,7 +126,7 @@ def test_a_dropped_capture_is_weighed_and_shown(server: Any, window: Window) -> 
     page = window()
     page.goto(f"{server.url}/ticket/{number}")
     expect(tape(page)).to_have_count(2)
-    drop(page, "machine.gcap", demo.flash_capture("QUARRY FLINT N256", "QF2-009914", 256, used=104, spare=4, critical_warning=1))
+    drop(page, "machine.gcap", demo_captures.flash_capture("QUARRY FLINT N256", "QF2-009914", 256, used=104, spare=4, critical_warning=1))
     in_hand(page, "Replace the drive and install")
     expect(page.get_by_role("region", name="Suspects")).to_contain_text("Flash worn out")
     press(page, "p")
@@ -312,7 +312,7 @@ def test_nothing_runs_off_the_page(server: Any, window: Window, size: tuple[int,
     number = page.request.post(f"{server.url}/api/tickets", data={**body, "entries": entries}).json()["id"]
     page.goto(f"{server.url}/ticket/{number}")
     expect(tape(page)).to_have_count(2)
-    drop(page, "machine.gcap", demo.flash_capture("QUARRY FLINT N256", "QF2-009914", 256, used=104))
+    drop(page, "machine.gcap", demo_captures.flash_capture("QUARRY FLINT N256", "QF2-009914", 256, used=104))
     expect(tape(page)).to_have_count(3)
     for path in ("/", "/odds", f"/ticket/{number}", f"/ticket/{number}/pages", f"/ticket/{number}/call"):
         page.goto(server.url + path)

@@ -14,7 +14,7 @@ import pytest
 from fastapi.testclient import TestClient
 
 from gatecheck.core.storage import encode
-from gatecheck.server import demo
+from gatecheck.server import demo, demo_captures
 from gatecheck.server.app import create_app
 from gatecheck.server.openapi import openapi_text
 from gatecheck.server.run import make_bench
@@ -148,7 +148,7 @@ def test_many_hands_on_one_tape_lose_nothing(client: TestClient) -> None:
 
 
 def flash_capture(used: int) -> bytes:
-    return demo.flash_capture("QUARRY FLINT N256", "QF2-1", 256, used=used, power_on_hours=10)
+    return demo_captures.flash_capture("QUARRY FLINT N256", "QF2-1", 256, used=used, power_on_hours=10)
 
 
 def test_a_dropped_capture_is_decoded_weighed_and_kept(client: TestClient) -> None:
@@ -200,7 +200,7 @@ def test_a_broken_file_is_refused_clearly_and_changes_nothing(client: TestClient
 
 
 def test_a_half_read_capture_keeps_its_good_pages(client: TestClient) -> None:
-    data = demo.capture(
+    data = demo_captures.capture(
         "sda", {"identify.bin": encode.ata_identify(model="M", serial="S", sectors=10**9), "smart-data.bin": b"\x10" * 80}
     )
     ticket = take_in(client)
@@ -233,7 +233,7 @@ def test_find_and_words(client: TestClient) -> None:
     take_in(client, customer="Tide library")
     assert client.get("/api/find", params={"text": "tide"}).json()[0]["customer"] == "Tide library"
     words = client.get("/api/words").json()
-    assert len(words["moves"]) == 62
+    assert len(words["moves"]) == 63
     assert all(set(m["say"]) == set(m["outcomes"]) for m in words["moves"])
 
 
@@ -242,7 +242,7 @@ def test_the_demo_tapes_run_through_the_engine(tmp_path: Path) -> None:
     demo.fill(bench)
     rows = bench.overview().rows
     by_customer = {r.customer: r for r in rows}
-    assert len(rows) == 9
+    assert len(rows) == 13
     assert {r.turn for r in rows} == {"hands", "running", "done"}
     assert by_customer["Choir office"].urgent
     assert (by_customer["School lab 3"].choice, by_customer["School lab 3"].fix) == ("repair", "set-order")

@@ -7,6 +7,8 @@ import { BenchPage } from './features/bench/BenchPage'
 import { CallSheetInstrument } from './features/call/CallSheetInstrument'
 import { LearningPage } from './features/learning/LearningPage'
 import { PagesInstrument } from './features/pages/PagesInstrument'
+import { SettingsInstrument } from './features/settings/SettingsInstrument'
+import { SightingsInstrument } from './features/sightings/SightingsInstrument'
 import { TicketPage } from './features/ticket/TicketPage'
 import { clock } from './lib/format'
 import { T } from './words'
@@ -48,6 +50,8 @@ export function App() {
                 <Route path="/odds"><LearningPage /></Route>
                 <Route path="/ticket/:id/call">{({ id }) => <CallSheetInstrument id={Number(id)} />}</Route>
                 <Route path="/ticket/:id/pages">{({ id }) => <PagesInstrument id={Number(id)} />}</Route>
+                <Route path="/ticket/:id/settings">{({ id }) => <SettingsInstrument key={id} id={Number(id)} />}</Route>
+                <Route path="/ticket/:id/sightings">{({ id }) => <SightingsInstrument key={id} id={Number(id)} />}</Route>
                 <Route path="/ticket/:id">{({ id }) => <TicketPage key={id} id={Number(id)} />}</Route>
                 <Route><BenchPage /></Route>
               </Switch>

@@ -18,19 +18,25 @@ from gatecheck.core.errors import BenchError, TapeError
 from gatecheck.core.knowledge.tables import Check, Fix, Knowledge
 from gatecheck.files import InputError
 from gatecheck.server.bench import Bench, NotFoundError
+from gatecheck.server.captures import Captures
 from gatecheck.server.events import Events
+from gatecheck.server.instruments import Instruments
 from gatecheck.server.models import (
     BayIn,
     BenchOut,
+    BookModelOut,
     ByIn,
     CaptureOut,
     EntryIn,
     FoundOut,
     GuessOut,
     HandOverIn,
+    KeysOut,
     LearningOut,
     Problem,
+    SettingsOut,
     SheetOut,
+    SightingsOut,
     TermsIn,
     TicketIn,
     TicketOut,
@@ -71,6 +77,7 @@ def create_app(bench: Bench, dist: Path | None = None) -> FastAPI:
     _bench_routes(app, bench, events)
     _ticket_routes(app, bench)
     _learning_routes(app, bench)
+    _instrument_routes(app, Instruments(bench))
     _file_routes(app, bench)
     if dist and dist.is_dir():
         _front_end(app, dist)
@@ -175,7 +182,31 @@ def _learning_routes(app: FastAPI, bench: Bench) -> None:
         return bench.reset_learning(by=request.by)
 
 
+def _instrument_routes(app: FastAPI, instruments: Instruments) -> None:
+    @app.get("/api/tickets/{ticket_id}/settings", operation_id="getSettings")
+    def get_settings(ticket_id: int) -> SettingsOut:
+        return instruments.settings(ticket_id)
+
+    @app.get("/api/tickets/{ticket_id}/sightings", operation_id="getSightings")
+    def get_sightings(ticket_id: int) -> SightingsOut:
+        return instruments.sightings(ticket_id)
+
+    @app.get("/api/tickets/{ticket_id}/keys", operation_id="getTicketKeys")
+    def get_ticket_keys(ticket_id: int) -> KeysOut:
+        return instruments.keys_of_ticket(ticket_id)
+
+    @app.get("/api/keys", operation_id="getKeys")
+    def get_keys(machine: str, platform: str = "pc") -> KeysOut:
+        return instruments.keys(machine, platform)
+
+    @app.get("/api/keys/models", operation_id="getBook")
+    def get_book() -> list[BookModelOut]:
+        return instruments.book()
+
+
 def _file_routes(app: FastAPI, bench: Bench) -> None:
+    captures = Captures(bench)
+
     @app.post("/api/tickets/{ticket_id}/files", operation_id="addFile", status_code=201)
     def add_file(
         ticket_id: int, file: Annotated[UploadFile, File()], by: Annotated[str, Form(min_length=1, max_length=20)]
@@ -183,15 +214,15 @@ def _file_routes(app: FastAPI, bench: Bench) -> None:
         data = file.file.read(bench.files.largest + 1)
         if len(data) > bench.files.largest:
             raise StoreError(f"{file.filename}: expected at most {bench.files.largest >> 20} MiB, got more")
-        return bench.add_file(ticket_id, file.filename or "file", data, by=by)
+        return captures.add_file(ticket_id, file.filename or "file", data, by=by)
 
     @app.get("/api/tickets/{ticket_id}/captures", operation_id="getCaptures")
     def get_captures(ticket_id: int) -> list[CaptureOut]:
-        return bench.captures(ticket_id)
+        return captures.captures(ticket_id)
 
     @app.post("/api/tickets/{ticket_id}/captures", operation_id="weighCapture", status_code=201)
     def weigh_capture(ticket_id: int, request: WeighIn) -> TicketOut:
-        return bench.weigh(ticket_id, request.sha256, request.device, by=request.by)
+        return captures.weigh(ticket_id, request.sha256, request.device, by=request.by)
 
     @app.get("/api/files/{sha256}", operation_id="getFile", response_class=Response)
     def get_file(sha256: str) -> Response:
@@ -215,7 +246,14 @@ def _words(knowledge: Knowledge) -> WordsOut:
         ],
         "calls": dict(knowledge.calls), "call_names": dict(knowledge.call_names),
         "interlocks": {i.id: i.text for i in knowledge.interlocks.values()},
-        "facts": {k: list(v) for k, v in knowledge.facts.items()},
+        "facts": {k: list(v) for k, v in knowledge.facts.items()}, "platforms": knowledge.platform_words,
+        "key_moves": knowledge.keys.moves,
+        "values": {v: name for row in knowledge.settings.rows.values() for v, name in row.values.items()} | dict(knowledge.sightings.seen),
+        "instruments": {
+            "drive": "System drive", **{r.id: r.name for r in knowledge.settings.rows.values()}, **knowledge.sightings.kinds,
+            **{v.id: v.name for v in knowledge.sightings.vantages.values()},
+        },
+        "purposes": knowledge.keys.purposes,
     })  # fmt: skip
 
 

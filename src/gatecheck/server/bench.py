@@ -9,7 +9,6 @@ from datetime import UTC, datetime, timedelta
 from typing import Any
 
 from gatecheck.core.errors import BenchError, TapeError
-from gatecheck.core.firmware.captured import read_firmware
 from gatecheck.core.learning import (
     CONTEXT_FACT,
     Lesson,
@@ -20,20 +19,16 @@ from gatecheck.core.learning import (
     reliability,
 )  # fmt: skip
 from gatecheck.core.report import document, option_document
-from gatecheck.core.storage.capture import Capture, Drive, read_capture
-from gatecheck.core.storage.report import capture_document
 from gatecheck.core.tape import Entry, Started, parse_entries, parse_facts, standing, weighed
 from gatecheck.core.ticket import TicketState, came_in_with, fold
 from gatecheck.core.triage.assess import assess
 from gatecheck.core.triage.explain import overturns, tips, weights_of_evidence
 from gatecheck.core.triage.model import Model
 from gatecheck.core.triage.sheet import call_sheet
-from gatecheck.files import InputError, pages_of
 from gatecheck.server.models import (
     AttachmentOut,
     BenchOut,
     BenchRow,
-    CaptureOut,
     FoundOut,
     GuessOut,
     LearningOut,
@@ -41,7 +36,7 @@ from gatecheck.server.models import (
     TicketOut,
 )  # fmt: skip
 from gatecheck.store import Database, StoreError, lessons, tickets
-from gatecheck.store.files import FileStore, attach, attachments
+from gatecheck.store.files import FileStore, attachments
 from gatecheck.store.tickets import EntryRow, TicketRow
 
 TERMS = ("data", "data_value", "budget", "machine_value", "urgency")
@@ -49,7 +44,6 @@ TERMS = ("data", "data_value", "budget", "machine_value", "urgency")
 _NAMED = 0.02
 _EXPLAINED = 6
 _TRIES = 5
-_DRIVE_KINDS = {"ata": ("hdd", "sata-ssd"), "nvme": ("nvme",)}
 
 
 class NotFoundError(BenchError):
@@ -92,7 +86,7 @@ class Bench:
 
     def ticket(self, ticket_id: int) -> TicketOut:
         """One ticket with everything the engine says. Raises NotFoundError."""
-        return self._view(self._row_of(ticket_id))
+        return self._view(self.row_of(ticket_id))
 
     def find(self, text: str) -> list[FoundOut]:
         with self.database.read() as connection:
@@ -102,7 +96,8 @@ class Bench:
             for t in found
         ]
 
-    def _row_of(self, ticket_id: int) -> TicketRow:
+    def row_of(self, ticket_id: int) -> TicketRow:
+        """Raises NotFoundError."""
         with self.database.read() as connection:
             row = tickets.ticket_by_id(connection, ticket_id)
         if row is None:
@@ -165,7 +160,7 @@ class Bench:
         checked = parse_facts(facts, knowledge)
         fold(self.model, checked, parse_entries(entries, knowledge))
         moment = at or now()
-        if comeback_of is not None and not self._row_of(comeback_of).closed_at:
+        if comeback_of is not None and not self.row_of(comeback_of).closed_at:
             raise StoreError(f"ticket {comeback_of}: expected one that was handed over to come back from, got an open one")
         with self.database.write() as connection:
             row = tickets.open_ticket(
@@ -192,7 +187,7 @@ class Bench:
             return self._tape_locks.setdefault(ticket_id, threading.Lock())
 
     def _append(self, ticket_id: int, body: Mapping[str, Any], *, by: str, key: str | None, at: str | None) -> TicketOut:
-        row = self._row_of(ticket_id)
+        row = self.row_of(ticket_id)
         if row.closed_at:
             raise TapeError(f"ticket {row.number}", expected="an open ticket", got="one that was handed over")
         for _ in range(_TRIES):  # another process may write to the same database
@@ -216,7 +211,7 @@ class Bench:
         raise TapeError(f"ticket {row.number}", expected="the tape to hold still for a moment", got="other entries each time")
 
     def move_to_bay(self, ticket_id: int, bay: int | None) -> TicketOut:
-        self._row_of(ticket_id)
+        self.row_of(ticket_id)
         with self.database.write() as connection:
             tickets.move_to_bay(connection, ticket_id, bay)
         self.announce({"kind": "ticket", "ticket": ticket_id})
@@ -224,11 +219,11 @@ class Bench:
 
     def hand_over(self, ticket_id: int, proven: list[str] | None = None, *, by: str = "?", at: str | None = None) -> TicketOut:
         """The machine goes back. What it turned out to have goes on the tape and is learned from."""
-        row = self._row_of(ticket_id)
+        row = self.row_of(ticket_id)
         if proven is not None:
             self.append(ticket_id, {"proven": proven}, by=by, at=at)
         moment = at or now()
-        lesson = self._lesson(row, self._tape(ticket_id))
+        lesson = self._lesson(row, self.tape(ticket_id))
         with self.database.write() as connection:
             tickets.close_ticket(connection, ticket_id, moment)
             if lesson:
@@ -259,7 +254,7 @@ class Bench:
 
     def reopen(self, ticket_id: int) -> TicketOut:
         """Take a handed-over ticket up again; what it taught is forgotten."""
-        self._row_of(ticket_id)
+        self.row_of(ticket_id)
         with self.database.write() as connection:
             tickets.reopen_ticket(connection, ticket_id)
             lessons.take_out(connection, ticket_id)
@@ -269,20 +264,20 @@ class Bench:
 
     # --- the call sheet and learning ---------------------------------------------------------------------------
 
-    def _state(self, row: TicketRow, tape: list[EntryRow], *, more: list[dict[str, Any]] | None = None) -> tuple[TicketState, list[Entry]]:
+    def state_of(self, row: TicketRow, tape: list[EntryRow], *, more: list[dict[str, Any]] | None = None) -> tuple[TicketState, list[Entry]]:
         facts = parse_facts(row.facts, self.model.knowledge)
         facts.setdefault("as_of_year", datetime.now(UTC).year)
         entries = parse_entries([*(e.body for e in tape), *(more or [])], self.model.knowledge)
         return fold(self.model, facts, entries), entries
 
-    def _tape(self, ticket_id: int) -> list[EntryRow]:
+    def tape(self, ticket_id: int) -> list[EntryRow]:
         with self.database.read() as connection:
             return tickets.tape_of(connection, ticket_id)
 
     def sheet(self, ticket_id: int, terms: Mapping[str, Any]) -> SheetOut:
         """All ways out under these terms, which are tried and not kept. Raises TapeError for terms that are no facts."""
-        row = self._row_of(ticket_id)
-        state, _ = self._state(row, self._tape(ticket_id), more=[{"fact": dict(terms)}] if terms else None)
+        row = self.row_of(ticket_id)
+        state, _ = self.state_of(row, self.tape(ticket_id), more=[{"fact": dict(terms)}] if terms else None)
         result = assess(self.model, state)
         found = call_sheet(self.model, state.facts, result.call)
         said: dict[str, Any] = document(self.model, state, result)
@@ -296,7 +291,7 @@ class Bench:
 
     def guesses(self, ticket_id: int, most: int = 5) -> list[GuessOut]:
         """What the machine came in with, as the whole tape tells it; likeliest first."""
-        row, tape = self._row_of(ticket_id), self._tape(ticket_id)
+        row, tape = self.row_of(ticket_id), self.tape(ticket_id)
         facts = parse_facts(row.facts, self.model.knowledge)
         entries = parse_entries([e.body for e in tape], self.model.knowledge)
         before, space = came_in_with(self.model, facts, entries), self.model.space
@@ -309,7 +304,7 @@ class Bench:
         """A call is signed with the odds at that moment: they are part of the entry and never change again."""
         if "signed" not in body or "odds" in body:
             return dict(body)
-        state, _ = self._state(row, self._tape(row.id))
+        state, _ = self.state_of(row, self.tape(row.id))
         result = assess(self.model, state)
         chosen = next((o for o in result.call.options if (o.choice, o.main_fix) == (body["signed"], body.get("fix"))), None)
         return {**body, "odds": {
@@ -320,7 +315,7 @@ class Bench:
 
     def _lesson(self, row: TicketRow, tape: list[EntryRow]) -> dict[str, Any] | None:
         """What a ticket teaches when it is closed now; None where nobody said what it was."""
-        state, entries = self._state(row, tape)
+        state, entries = self.state_of(row, tape)
         if state.proven is None:
             return None
         stands = standing(entries)
@@ -366,85 +361,6 @@ class Bench:
         self.announce({"kind": "learning"})
         return self.learning()
 
-    # --- files -------------------------------------------------------------------------------------------------
-
-    def add_file(self, ticket_id: int, name: str, data: bytes, *, by: str, at: str | None = None) -> CaptureOut:
-        """Keep a file on the ticket, decode it, and weigh it where it is clear which drive is the machine's.
-
-        Raises InputError for what is no page or capture, StoreError where it cannot be kept. Nothing is lost by either.
-        """
-        row = self._row_of(ticket_id)
-        if row.closed_at:
-            raise TapeError(f"ticket {row.number}", expected="an open ticket", got="one that was handed over")
-        capture = read_capture(pages_of(name, data))
-        if len(capture.pages) == 1 and capture.pages[0].status in ("unknown", "broken"):
-            raise InputError(f"{name}: expected a capture or a page of a drive, got {capture.pages[0].detail}")
-        digest = self.files.put(data)
-        moment = at or now()
-        with self.database.write() as connection:
-            attach(connection, ticket_id, digest, name, len(data), by=by, at=moment)
-        drive = _the_drive(capture, self.ticket(ticket_id).facts)
-        if drive is not None:
-            self._weigh(ticket_id, digest, name, drive, by=by, at=moment)
-        self._weigh_firmware(ticket_id, digest, name, data, by=by, at=moment)
-        self.announce({"kind": "file", "ticket": ticket_id})
-        return self._capture_out(digest, name, moment, capture, drive.device if drive else None)
-
-    def _weigh_firmware(self, ticket_id: int, digest: str, name: str, data: bytes, *, by: str, at: str) -> None:
-        """What captured boot entries say goes on the tape as soft evidence with the file it rests on."""
-        firmware = read_firmware(pages_of(name, data))
-        for check, weights in (firmware.weights if firmware else {}).items():
-            faults = [f.text for f in firmware.findings if f.severity != "note"] if firmware else []
-            body = {
-                "move": check, "weights": weights, "note": "; ".join(faults) or "The boot entry's partition is on a captured disk",
-                "rests_on": {"file": digest, "name": name, "device": "firmware"},
-            }  # fmt: skip
-            self.append(ticket_id, body, by=by, key=f"{digest[:24]}-{check}", at=at)
-
-    def weigh(self, ticket_id: int, digest: str, device: str, *, by: str) -> TicketOut:
-        """Put one drive of a capture on the tape. Raises NotFoundError where the ticket has no such file or drive."""
-        name, _, capture = self._capture(ticket_id, digest)
-        for drive in capture.drives:
-            if drive.device == device and drive.weights:
-                return self._weigh(ticket_id, digest, name, drive, by=by)
-        raise NotFoundError(f"{name}: expected a drive {device!r} with pages about its health, got none")
-
-    def _weigh(self, ticket_id: int, digest: str, name: str, drive: Drive, *, by: str, at: str | None = None) -> TicketOut:
-        body = {
-            "move": "health-pages", "weights": drive.weights, "note": drive.verdict,
-            "rests_on": {"file": digest, "name": name, "device": drive.device},
-        }  # fmt: skip
-        return self.append(ticket_id, body, by=by, key=f"{digest[:24]}-{drive.device}", at=at)
-
-    def captures(self, ticket_id: int) -> list[CaptureOut]:
-        """All decoded files of a ticket, newest first."""
-        self._row_of(ticket_id)
-        weighed_of = {
-            str(body["rests_on"]["file"]): str(body["rests_on"]["device"])
-            for e in self.ticket(ticket_id).tape
-            for body in [e.body]
-            if e.stands and isinstance(body.get("rests_on"), dict) and body["rests_on"]["device"] != "firmware"
-        }
-        with self.database.read() as connection:
-            kept = attachments(connection, ticket_id)
-        decoded = [(a, self._capture(ticket_id, a.sha256)[2]) for a in kept]
-        return [self._capture_out(a.sha256, a.name, a.added_at, c, weighed_of.get(a.sha256)) for a, c in decoded]
-
-    def _capture(self, ticket_id: int, digest: str) -> tuple[str, str, Capture]:
-        with self.database.read() as connection:
-            for kept in attachments(connection, ticket_id):
-                if kept.sha256 == digest:
-                    return kept.name, kept.added_at, read_capture(pages_of(kept.name, self.files.get(digest)))
-        raise NotFoundError(f"file {digest[:12]}: expected a file of this ticket, got none")
-
-    def _capture_out(self, digest: str, name: str, at: str, capture: Capture, device: str | None) -> CaptureOut:
-        said: dict[str, Any] = capture_document(capture)
-        named = {drive.device for drive in capture.drives}
-        return CaptureOut.model_validate({
-            "sha256": digest, "name": name, "added_at": at, "devices": said["devices"],
-            "other_pages": [p for p in said["pages"] if p["device"] not in named], "weighed": device,
-        })  # fmt: skip
-
 
 def _running(state: TicketState, entries: list[Entry], tape: list[EntryRow]) -> dict[str, object] | None:
     if state.running is None:
@@ -452,16 +368,6 @@ def _running(state: TicketState, entries: list[Entry], tape: list[EntryRow]) -> 
     entry = entries[state.running]
     assert isinstance(entry, Started)
     return {"move": entry.move, "started_at": tape[state.running].made_at, "minutes": entry.minutes}
-
-
-def _the_drive(capture: Capture, facts: Mapping[str, object]) -> Drive | None:
-    """The one drive a capture can be about: pages about health, not behind USB, of the ticket's kind where known."""
-    candidates = [d for d in capture.drives if d.weights and d.bus != "usb"] or [d for d in capture.drives if d.weights]
-    kind = facts.get("drive_kind")
-    if len(candidates) > 1 and kind not in (None, "unknown"):
-        fitting = [d for d in candidates if kind in _DRIVE_KINDS.get(d.bus, ())]
-        candidates = [d for d in fitting if (d.identity or {}).get("rotation") != 0] if kind == "hdd" else fitting
-    return candidates[0] if len(candidates) == 1 else None
 
 
 def _row(ticket: TicketOut) -> BenchRow:
@@ -487,6 +393,6 @@ def _row(ticket: TicketOut) -> BenchRow:
         fix=ticket.call.fix,
         signed=ticket.signed is not None,
         started=all(g.state == "open" for g in ticket.gates),
-        open_trials=sum(t.open and t.no_effect for t in ticket.trials),
+        open_trials=sum(t.standing in ("pending", "open") for t in ticket.trials),
         running=ticket.running,
     )

@@ -92,6 +92,13 @@ MIGRATIONS: tuple[tuple[str, tuple[str, ...]], ...] = (
             "CREATE TABLE learning_reset (at TEXT NOT NULL, made_by TEXT NOT NULL) STRICT",
         ),
     ),
+    (
+        "key-tries",
+        (
+            "CREATE INDEX entry_key_try ON entry (ticket_id, place) WHERE json_extract(body, '$.tried_key') IS NOT NULL",
+            "CREATE INDEX entry_undo ON entry (ticket_id, place) WHERE json_extract(body, '$.undo') IS NOT NULL",
+        ),
+    ),
 )
 
 

@@ -24,6 +24,17 @@ export type Overturn = Schemas['OverturnOut']
 export type Guess = Schemas['GuessOut']
 export type Learning = Schemas['LearningOut']
 export type Bin = Schemas['BinOut']
+export type Trial = Schemas['TrialOut']
+export type Settings = Schemas['SettingsOut']
+export type SettingRow = Schemas['SettingRowOut']
+export type CapturedFirmware = Schemas['CapturedFirmwareOut']
+export type Walk = Schemas['WalkOut']
+export type Sightings = Schemas['SightingsOut']
+export type DriveLine = Schemas['DriveLineOut']
+export type Cell = Schemas['CellOut']
+export type Keys = Schemas['KeysOut']
+export type TriedKey = Schemas['KeyOut']
+export type BookModel = Schemas['BookModelOut']
 export type Terms = Record<string, string | number>
 /** What an entry may hold on the wire; the server checks it. */
 export type EntryBody = Record<string, unknown>
@@ -84,6 +95,12 @@ export const api = {
   sheet: (id: number, terms: Terms, signal?: AbortSignal) =>
     call<CallSheet>(`/tickets/${id}/sheet`, { method: 'POST', json: { terms }, ...(signal ? { signal } : {}) }),
   guesses: (id: number, signal?: AbortSignal) => call<Guess[]>(`/tickets/${id}/guesses`, signal ? { signal } : {}),
+  settings: (id: number, signal?: AbortSignal) => call<Settings>(`/tickets/${id}/settings`, signal ? { signal } : {}),
+  sightings: (id: number, signal?: AbortSignal) => call<Sightings>(`/tickets/${id}/sightings`, signal ? { signal } : {}),
+  ticketKeys: (id: number, signal?: AbortSignal) => call<Keys>(`/tickets/${id}/keys`, signal ? { signal } : {}),
+  keys: (machine: string, platform: string, signal?: AbortSignal) =>
+    call<Keys>(`/keys?machine=${encodeURIComponent(machine)}&platform=${platform}`, signal ? { signal } : {}),
+  bookModels: (signal?: AbortSignal) => call<BookModel[]>('/keys/models', signal ? { signal } : {}),
   learning: (signal?: AbortSignal) => call<Learning>('/learning', signal ? { signal } : {}),
   resetLearning: (by: string) => call<Learning>('/learning/reset', { method: 'POST', json: { by } }),
   moveToBay: (id: number, bay: number | null) => call<Ticket>(`/tickets/${id}/bay`, { method: 'PUT', json: { bay } }),

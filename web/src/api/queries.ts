@@ -1,7 +1,7 @@
 import { queryOptions, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 
 import { initials } from '../lib/person'
-import { api, AwayError, type EntryBody, type Terms, type TicketIn } from './client'
+import { api, AwayError, type EntryBody, type Terms, type Ticket, type TicketIn } from './client'
 
 export const benchQuery = queryOptions({ queryKey: ['bench'], queryFn: ({ signal }) => api.bench(signal) })
 export const wordsQuery = queryOptions({
@@ -95,6 +95,23 @@ export const useSheet = (id: number, terms: Terms, length: number) =>
   useQuery({
     queryKey: ['sheet', id, length, terms], queryFn: ({ signal }) => api.sheet(id, terms, signal), placeholderData: (kept) => kept,
   })
+/** What an instrument shows follows from the tape: a longer tape asks anew, and the last answer stays in sight meanwhile. */
+export const useSettings = (ticket: Ticket) =>
+  useQuery({
+    queryKey: ['settings', ticket.id, ticket.tape.length, ticket.files.length],
+    queryFn: ({ signal }) => api.settings(ticket.id, signal), placeholderData: (kept) => kept,
+  })
+export const useSightings = (ticket: Ticket) =>
+  useQuery({
+    queryKey: ['sightings', ticket.id, ticket.tape.length], queryFn: ({ signal }) => api.sightings(ticket.id, signal), placeholderData: (kept) => kept,
+  })
+export const useTicketKeys = (ticket: Ticket, isOn: boolean) =>
+  useQuery({
+    queryKey: ['keys', ticket.id, ticket.tape.length], queryFn: ({ signal }) => api.ticketKeys(ticket.id, signal), placeholderData: (kept) => kept, enabled: isOn,
+  })
+export const useBookKeys = (machine: string, platform: string) =>
+  useQuery({ queryKey: ['book', machine, platform], queryFn: ({ signal }) => api.keys(machine, platform, signal), placeholderData: (kept) => kept })
+export const useBookModels = () => useQuery({ queryKey: ['book'], queryFn: ({ signal }) => api.bookModels(signal) })
 export const useGuesses = (id: number) => useQuery({ queryKey: ['guesses', id], queryFn: ({ signal }) => api.guesses(id, signal) })
 export const useLearning = () => useQuery({ queryKey: ['learning'], queryFn: ({ signal }) => api.learning(signal) })
 

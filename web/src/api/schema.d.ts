@@ -242,6 +242,91 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/tickets/{ticket_id}/settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get Settings */
+        get: operations["getSettings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tickets/{ticket_id}/sightings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get Sightings */
+        get: operations["getSightings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tickets/{ticket_id}/keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get Ticket Keys */
+        get: operations["getTicketKeys"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get Keys */
+        get: operations["getKeys"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/keys/models": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get Book */
+        get: operations["getBook"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/tickets/{ticket_id}/files": {
         parameters: {
             query?: never;
@@ -395,6 +480,37 @@ export interface components {
             /** By */
             by: string;
         };
+        /** BookModelOut */
+        BookModelOut: {
+            /** Maker */
+            maker: string;
+            /** Model */
+            model: string;
+            /** Platform */
+            platform: string;
+            /** Tries */
+            tries: number;
+        };
+        /**
+         * BootEntryOut
+         * @description A captured boot entry in the order the firmware tries it.
+         */
+        BootEntryOut: {
+            /** Name */
+            name: string;
+            /** Description */
+            description: string;
+            /** Active */
+            active: boolean;
+            /** Place */
+            place: number | null;
+            /** Leads To */
+            leads_to: string;
+            /** Target */
+            target: string;
+            /** Path */
+            path: string;
+        };
         /** ByIn */
         ByIn: {
             /** By */
@@ -451,6 +567,49 @@ export interface components {
             other_pages: components["schemas"]["PageOut"][];
             /** Weighed */
             weighed?: string | null;
+        };
+        /** CapturedFirmwareOut */
+        CapturedFirmwareOut: {
+            /** File */
+            file: string;
+            /** Sha256 */
+            sha256: string;
+            /** Entries */
+            entries: components["schemas"]["BootEntryOut"][];
+            /** Secure Boot */
+            secure_boot: boolean | null;
+            /** Maker */
+            maker: string;
+            /** Product */
+            product: string;
+            /** Firmware */
+            firmware: string;
+            /** Findings */
+            findings: string[];
+        };
+        /** CellOut */
+        CellOut: {
+            /** At */
+            at: string;
+            /** Value */
+            value: string | null;
+            /** Entry */
+            entry: number | null;
+            /** From File */
+            from_file: boolean;
+            /** Note */
+            note: string;
+            /** Choices */
+            choices: components["schemas"]["SeenOut"][];
+        };
+        /** DriveLineOut */
+        DriveLineOut: {
+            /** What */
+            what: string;
+            /** Name */
+            name: string;
+            /** Cells */
+            cells: components["schemas"]["CellOut"][];
         };
         /** DriveOut */
         DriveOut: {
@@ -621,6 +780,34 @@ export interface components {
             entries: number[];
         };
         /**
+         * KeyOut
+         * @description A key to try. `level`: the nearest that has tried it (model, series, maker, platform, general).
+         */
+        KeyOut: {
+            /** Key */
+            key: string;
+            /** P */
+            p: number;
+            /** Level */
+            level: string;
+            /** Worked */
+            worked: number;
+            /** Tried */
+            tried: number;
+        };
+        /**
+         * KeysOut
+         * @description Keys for one machine, best first, for each thing they open.
+         */
+        KeysOut: {
+            /** Machine */
+            machine: string;
+            /** Platform */
+            platform: string;
+            /** Purposes */
+            purposes: components["schemas"]["PurposeOut"][];
+        };
+        /**
          * LearningOut
          * @description What the shop's own tickets taught, and how the odds held.
          */
@@ -644,6 +831,22 @@ export interface components {
             suspects: components["schemas"]["BinOut"][];
             /** Brier */
             brier: number | null;
+        };
+        /**
+         * LeftOut
+         * @description A setting at handover: as found and as left.
+         */
+        LeftOut: {
+            /** Row */
+            row: string;
+            /** Name */
+            name: string;
+            /** Found */
+            found: string | null;
+            /** Left */
+            left: string | null;
+            /** Tried */
+            tried: string[];
         };
         /** MoveWords */
         MoveWords: {
@@ -780,6 +983,19 @@ export interface components {
             /** Size */
             size: number;
         };
+        /** PatternOut */
+        PatternOut: {
+            /** Id */
+            id: string;
+            /** Text */
+            text: string;
+            /** Means */
+            means: string;
+            /** Gate */
+            gate: string;
+            /** Faults */
+            faults: string[];
+        };
         /**
          * Problem
          * @description RFC 9457.
@@ -796,6 +1012,15 @@ export interface components {
             status: number;
             /** Detail */
             detail: string;
+        };
+        /** PurposeOut */
+        PurposeOut: {
+            /** Purpose */
+            purpose: string;
+            /** Name */
+            name: string;
+            /** Keys */
+            keys: components["schemas"]["KeyOut"][];
         };
         /** QuestionOut */
         QuestionOut: {
@@ -823,6 +1048,88 @@ export interface components {
             started_at: string;
             /** Minutes */
             minutes: number;
+        };
+        /** SeenOut */
+        SeenOut: {
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+            /** Entry */
+            entry: {
+                [key: string]: unknown;
+            };
+        };
+        /**
+         * SettingRowOut
+         * @description A row of the settings sheet. `state`: fits, differs, unsure, not-shown, unread. `now`: after the changes made since.
+         */
+        SettingRowOut: {
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+            /** Gate */
+            gate: string;
+            /** Check */
+            check: string | null;
+            /** Fix */
+            fix: string | null;
+            /** Want */
+            want: string | null;
+            /** Why */
+            why: string;
+            /** Because */
+            because: string;
+            /** Values */
+            values: components["schemas"]["SettingValueOut"][];
+            /** Found */
+            found: string | null;
+            /** Now */
+            now: string | null;
+            /** State */
+            state: string;
+            /** Entry */
+            entry: number | null;
+            /** From File */
+            from_file: boolean;
+        };
+        /**
+         * SettingValueOut
+         * @description A value a row may stand at. `state`: what the row would be with it. `entry`: ready for the tape.
+         */
+        SettingValueOut: {
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+            /** State */
+            state: string;
+            /** Entry */
+            entry: {
+                [key: string]: unknown;
+            };
+        };
+        /**
+         * SettingsOut
+         * @description The settings sheet; on a machine without a text setup `rows` is empty and `ways` says what there is.
+         */
+        SettingsOut: {
+            /** Rows */
+            rows: components["schemas"]["SettingRowOut"][];
+            /** Together */
+            together: components["schemas"]["TogetherOut"][];
+            /** Walks */
+            walks: components["schemas"]["WalkOut"][];
+            /** Walkable */
+            walkable: {
+                [key: string]: string[];
+            };
+            /** Ways */
+            ways: components["schemas"]["WayOut"][];
+            /** Left */
+            left: components["schemas"]["LeftOut"][];
+            captured: components["schemas"]["CapturedFirmwareOut"] | null;
         };
         /**
          * SheetOut
@@ -857,6 +1164,19 @@ export interface components {
             over_worth: boolean;
             /** Is Call */
             is_call: boolean;
+        };
+        /**
+         * SightingsOut
+         * @description Which drive is seen where, and what the pattern means. `more`: kinds of drive that may be added to the grid.
+         */
+        SightingsOut: {
+            /** Vantages */
+            vantages: components["schemas"]["VantageOut"][];
+            /** Lines */
+            lines: components["schemas"]["DriveLineOut"][];
+            /** More */
+            more: components["schemas"]["DriveLineOut"][];
+            pattern: components["schemas"]["PatternOut"] | null;
         };
         /** SuspectOut */
         SuspectOut: {
@@ -986,7 +1306,26 @@ export interface components {
             /** P */
             p: number;
         };
-        /** TrialOut */
+        /**
+         * TogetherOut
+         * @description What several rows say together. `kind`: contradiction, root, hint.
+         */
+        TogetherOut: {
+            /** Id */
+            id: string;
+            /** Kind */
+            kind: string;
+            /** Rows */
+            rows: string[];
+            /** Text */
+            text: string;
+            /** Means */
+            means: string;
+        };
+        /**
+         * TrialOut
+         * @description A changed setting. `standing`: pending (not started with it yet), open (to be put back), kept, put-back.
+         */
         TrialOut: {
             /** Fix */
             fix: string;
@@ -998,6 +1337,47 @@ export interface components {
             open: boolean;
             /** No Effect */
             no_effect: boolean;
+            /** Standing */
+            standing: string;
+            /** Before */
+            before: string | null;
+            /** After */
+            after: string | null;
+            /** Walk */
+            walk: boolean;
+        };
+        /** VantageOut */
+        VantageOut: {
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+            /** Check */
+            check: string;
+            /** Asks */
+            asks: string;
+        };
+        /** WalkOut */
+        WalkOut: {
+            /** Row */
+            row: string;
+            /** Tried */
+            tried: string[];
+            /** Next */
+            next: string | null;
+            /** Restore */
+            restore: string | null;
+        };
+        /** WayOut */
+        WayOut: {
+            /** Move */
+            move: string;
+            /** Name */
+            name: string;
+            /** How */
+            how: string;
+            /** Minutes */
+            minutes: number;
         };
         /**
          * WeighIn
@@ -1047,6 +1427,45 @@ export interface components {
             /** Facts */
             facts: {
                 [key: string]: string[];
+            };
+            /**
+             * Platforms
+             * @description platform -> move -> name, ask, why where it has its own
+             */
+            platforms: {
+                [key: string]: {
+                    [key: string]: {
+                        [key: string]: string;
+                    };
+                };
+            };
+            /**
+             * Values
+             * @description names of setting values and of what is seen
+             */
+            values: {
+                [key: string]: string;
+            };
+            /**
+             * Instruments
+             * @description names of setting rows, kinds of drive and vantage points
+             */
+            instruments: {
+                [key: string]: string;
+            };
+            /**
+             * Purposes
+             * @description names of what keys open
+             */
+            purposes: {
+                [key: string]: string;
+            };
+            /**
+             * Key Moves
+             * @description move -> what its key opens
+             */
+            key_moves: {
+                [key: string]: string;
             };
         };
     };
@@ -1723,6 +2142,250 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["LearningOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getSettings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ticket_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SettingsOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getSightings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ticket_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SightingsOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getTicketKeys: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ticket_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeysOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getKeys: {
+        parameters: {
+            query: {
+                machine: string;
+                platform?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeysOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getBook: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BookModelOut"][];
                 };
             };
             /** @description Not Found */

@@ -6,7 +6,8 @@ import { wordsQuery } from './queries'
 
 interface Lexicon {
   words: Words
-  move: (id: string) => MoveWords
+  /** A move's words; with a platform, in that platform's own where it has them. */
+  move: (id: string, platform?: unknown) => MoveWords
   fault: (id: string) => string
   gate: (id: string) => string
 }
@@ -22,10 +23,11 @@ export function WordsProvider({ children }: { children: ReactNode }) {
     const gates = new Map(words.gates.map((g) => [g.id, g.name]))
     return {
       words,
-      move: (id) => {
+      move: (id, platform) => {
         const found = moves.get(id)
         if (!found) throw new Error(`no words for the move ${id}`)
-        return found
+        const own = words.platforms[String(platform)]?.[id]
+        return own ? { ...found, ...own } : found
       },
       fault: (id) => faults.get(id) ?? id,
       gate: (id) => gates.get(id) ?? id,

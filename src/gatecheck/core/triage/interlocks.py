@@ -34,7 +34,10 @@ def held_moves(model: Model, state: TicketState) -> list[Held]:
         if grounds is None:
             continue
         why, entries = grounds
+        tried_now = {t.fix for t in state.trials if t.open and t.outcome is None} if lock.open_trial else set()
         for move in (*model.knowledge.checks, *model.knowledge.fixes):
+            if move in tried_now:
+                continue  # its result is what is wanted now
             if move in lock.moves and (lock.id, move) not in state.overrides and not _excepted(lock, move, state):
                 held.append(Held(move, lock.id, f"{lock.text}. {why}" if why else lock.text, lock.release, entries))
     return held
@@ -60,7 +63,7 @@ def _grounds(model: Model, state: TicketState, lock: Interlock) -> tuple[str, tu
     if any(state.facts.get(fact) in values for fact, values in lock.unless_facts.items()):
         return None
     if lock.open_trial:
-        stuck = [t for t in state.trials if t.open and t.no_effect]
+        stuck = [t for t in state.trials if t.open and (t.no_effect or t.outcome is None)]
         if not stuck:
             return None
         names = ", ".join(model.knowledge.fixes[t.fix].name for t in stuck)

@@ -9,6 +9,7 @@ import { toggleTheme } from '../../lib/theme'
 import { KeyAction } from '../../ui/Key'
 import { Note } from '../../ui/Note'
 import { IntakeSheet } from '../intake'
+import { KeyBookSheet } from '../keys'
 import { gateX } from '../line/geometry'
 import { T } from '../../words'
 import { BenchRow } from './BenchRow'
@@ -29,13 +30,14 @@ export function BenchPage() {
   const { data, error } = useBench()
   const { words } = useWords()
   const [, navigate] = useLocation()
-  const [sheet, setSheet] = useState<'intake' | 'find' | null>(null)
+  const [sheet, setSheet] = useState<'intake' | 'find' | 'keys' | null>(null)
   const rows = data?.rows ?? []
   const open = (row: Row) => navigate(`/ticket/${row.id}`)
   const keys: Hotkeys = {
     n: () => setSheet('intake'),
     '/': () => setSheet('find'),
     l: toggleTheme,
+    k: () => setSheet('keys'),
     o: () => navigate('/odds'),
     ArrowDown: () => walk(1),
     ArrowUp: () => walk(-1),
@@ -55,6 +57,7 @@ export function BenchPage() {
         <span className="ml-auto flex gap-4">
           <KeyAction hotkey="N" label={T.takeIn} onPress={() => setSheet('intake')} />
           <KeyAction hotkey="/" label={T.find} onPress={() => setSheet('find')} />
+          <KeyAction hotkey="K" label={T.keyBook} onPress={() => setSheet('keys')} />
           <KeyAction hotkey="O" label={T.odds} onPress={() => navigate('/odds')} />
           <KeyAction hotkey="L" label={T.light} onPress={toggleTheme} />
         </span>
@@ -89,6 +92,7 @@ export function BenchPage() {
         </div>
       )}
       {sheet === 'intake' && <IntakeSheet bays={data.bays} taken={rows.flatMap((r) => r.bay ?? [])} onClose={() => setSheet(null)} />}
+      {sheet === 'keys' && <KeyBookSheet onClose={() => setSheet(null)} />}
       {sheet === 'find' && <FindSheet onClose={() => setSheet(null)} />}
     </main>
   )

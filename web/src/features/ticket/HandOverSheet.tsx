@@ -1,14 +1,16 @@
 import { useEffect, useRef, useState } from 'react'
 
 import type { Ticket } from '../../api/client'
-import { useGuesses } from '../../api/queries'
+import { useGuesses, useSettings } from '../../api/queries'
 import { useWords } from '../../api/words'
 import { lowerFirst, percent } from '../../lib/format'
 import { useHotkeys, type Hotkeys } from '../../lib/hotkeys'
 import { KeyAction } from '../../ui/Key'
+import { Note } from '../../ui/Note'
 import { Sheet } from '../../ui/Sheet'
 import { T } from '../../words'
 import { marking } from './handover'
+import { SettingsLeft } from './SettingsLeft'
 
 interface HandOverSheetProps {
   ticket: Ticket
@@ -20,6 +22,8 @@ interface HandOverSheetProps {
 export function HandOverSheet({ ticket, onClose, onProven }: HandOverSheetProps) {
   const { data: guesses = [] } = useGuesses(ticket.id)
   const { fault, words } = useWords()
+  const { data: settings } = useSettings(ticket)
+  const isOnTrial = ticket.trials.some((t) => t.standing === 'open' || t.standing === 'pending')
   const [marked, setMarked] = useState<readonly string[]>([])
   const first = useRef<HTMLButtonElement>(null)
   // the answers come a moment after the sheet: Enter must mean the likeliest one, never the way out without an answer
@@ -33,6 +37,7 @@ export function HandOverSheet({ ticket, onClose, onProven }: HandOverSheetProps)
   return (
     <Sheet title={T.handOverTitle} isOpen onClose={onClose} wide>
       <p className="-mt-3 mb-3 text-s text-soft">{T.handOverHint}</p>
+      {isOnTrial && <div className="mb-3"><Note title={T.leftOpen} tone="ochre" /></div>}
       <div className="grid gap-2">
         {shown.map((guess, index) => (
           <button
@@ -59,6 +64,7 @@ export function HandOverSheet({ ticket, onClose, onProven }: HandOverSheetProps)
           </button>
         ))}
       </div>
+      {settings && settings.left.length > 0 && <SettingsLeft left={settings.left} />}
       {marked.length > 0 && <p className="mt-3"><KeyAction hotkey="H" label={`${T.handOverMarked}: ${name(marked)}`} onPress={() => onProven(marked)} strong /></p>}
     </Sheet>
   )

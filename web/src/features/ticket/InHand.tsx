@@ -1,10 +1,11 @@
-import type { NextMove, Ticket } from '../../api/client'
+import type { EntryBody, NextMove, Ticket } from '../../api/client'
 import { useWords } from '../../api/words'
 import { clock, lowerFirst, minutes, percent } from '../../lib/format'
 import { TARGET_KEYS } from '../../lib/hotkeys'
 import { useProgress } from '../../lib/running'
 import { Key, KeyAction } from '../../ui/Key'
 import { T } from '../../words'
+import { KeyStrip } from '../keys'
 
 interface InHandProps {
   ticket: Ticket
@@ -13,6 +14,10 @@ interface InHandProps {
   onOutcome: (outcome: string) => void
   onElse: () => void
   onStart: () => void
+  /** The instrument that answers this move together with others, if there is one. */
+  instrument: { hotkey: string; label: string; open: () => void } | null
+  keysOn: boolean
+  onTried: (entry: EntryBody) => void
 }
 
 function Effort({ next, moveId }: { next: NextMove | undefined; moveId: string }) {
@@ -28,9 +33,9 @@ function Effort({ next, moveId }: { next: NextMove | undefined; moveId: string }
   )
 }
 
-function Targets({ moveId, next, onOutcome }: { moveId: string; next: NextMove | undefined; onOutcome: (outcome: string) => void }) {
+function Targets({ moveId, platform, next, onOutcome }: { moveId: string; platform: unknown; next: NextMove | undefined; onOutcome: (outcome: string) => void }) {
   const { move, fault } = useWords()
-  const words = move(moveId)
+  const words = move(moveId, platform)
   const many = words.outcomes.length > 8
   return (
     <div className={`grid gap-2 ${many ? 'grid-cols-3' : 'grid-cols-2'}`}>
@@ -73,7 +78,7 @@ function RunningLine({ ticket }: { ticket: Ticket }) {
 }
 
 /** The one thing to do now, why, and its outcomes as large numbered targets. */
-export function InHand({ ticket, moveId, isChosen, onOutcome, onElse, onStart }: InHandProps) {
+export function InHand({ ticket, moveId, isChosen, onOutcome, onElse, onStart, instrument, keysOn, onTried }: InHandProps) {
   const { move } = useWords()
   if (!moveId) {
     return (
@@ -85,7 +90,7 @@ export function InHand({ ticket, moveId, isChosen, onOutcome, onElse, onStart }:
       </section>
     )
   }
-  const words = move(moveId)
+  const words = move(moveId, ticket.facts['platform'])
   const next = ticket.next.find((n) => n.move === moveId)
   const others = ticket.next.filter((n) => n.move !== moveId)
   const canRun = words.unattended >= 10 && ticket.running?.move !== moveId
@@ -96,9 +101,14 @@ export function InHand({ ticket, moveId, isChosen, onOutcome, onElse, onStart }:
       <h1 className="mb-2 text-xxl font-bold">{words.name}</h1>
       <p className="mb-2 max-w-[62ch] text-l">{words.ask} <span className="text-soft">{next?.why ?? words.why}</span></p>
       <Effort next={next} moveId={moveId} />
-      <Targets moveId={moveId} next={next} onOutcome={onOutcome} />
+      <KeyStrip
+        key={moveId} ticket={ticket} moveId={moveId} isOn={keysOn} onTried={onTried}
+        onReached={words.outcomes.includes('reached') ? () => onOutcome('reached') : null}
+      />
+      <Targets moveId={moveId} platform={ticket.facts['platform']} next={next} onOutcome={onOutcome} />
       <div className="mt-3 flex flex-wrap items-center gap-x-5 gap-y-1 text-m text-soft">
         <KeyAction hotkey="E" label={T.somethingElse} onPress={onElse} />
+        {instrument && <KeyAction hotkey={instrument.hotkey} label={instrument.label} onPress={instrument.open} strong />}
         {canRun && <KeyAction hotkey="R" label={T.start} onPress={onStart} />}
         {isChosen && <span><Key>Esc</Key> {T.best.toLowerCase()}</span>}
         {others.length > 0 && (

@@ -12,6 +12,8 @@ interface MovePickerProps {
   onPick: (move: string) => void
   onHeld: (held: Held) => void
   onClose: () => void
+  /** The instrument that is opened from this gate. */
+  instrument: { label: string; open: () => void } | null
 }
 
 interface Line {
@@ -35,7 +37,7 @@ function lines(ticket: Ticket, all: MoveWords[], gate: string | null, text: stri
     .sort((a, b) => rank(a) - rank(b))
 }
 
-export function MovePicker({ ticket, gate, onPick, onHeld, onClose }: MovePickerProps) {
+export function MovePicker({ ticket, gate, onPick, onHeld, onClose, instrument }: MovePickerProps) {
   const { words, gate: gateName } = useWords()
   const [text, setText] = useState('')
   const [at, setAt] = useState(0)
@@ -55,6 +57,9 @@ export function MovePicker({ ticket, gate, onPick, onHeld, onClose }: MovePicker
   return (
     <Sheet title={gate ? gateName(gate) : T.somethingElseTitle} isOpen onClose={onClose}>
       {gate && <p className="-mt-3 mb-3 text-m text-soft">{ticket.gates.find((g) => g.id === gate)?.why}</p>}
+      {instrument && (
+        <p className="-mt-2 mb-3"><button type="button" onClick={instrument.open} className="min-h-9 text-m font-semibold text-indigo underline underline-offset-4">{instrument.label}</button></p>
+      )}
       <input
         autoFocus role="combobox" aria-expanded aria-controls="moves" aria-label={T.searchMoves} placeholder={T.searchMoves} value={text}
         onChange={(e) => { setText(e.target.value); setAt(0) }} onKeyDown={handleKey}

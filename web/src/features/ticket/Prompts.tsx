@@ -17,7 +17,7 @@ interface PromptsProps {
 /** What has to be known beside the move in hand: a refusal, a dropped file, a trial to put back, a question to ask. */
 export function Prompts({ ticket, error, isWaiting, dropped, onPutBack, onFacts, onPages }: PromptsProps) {
   const { move } = useWords()
-  const stuck = ticket.trials.filter((t) => t.open && t.no_effect)
+  const standing = ticket.trials.filter((t) => t.standing === 'open' || t.standing === 'pending')
   return (
     <div className="mb-4 flex flex-col gap-2 empty:mb-0">
       {isWaiting && <Note title={T.waiting} tone="ochre" />}
@@ -30,10 +30,10 @@ export function Prompts({ ticket, error, isWaiting, dropped, onPutBack, onFacts,
           <KeyAction hotkey="P" label={T.pages} onPress={onPages} />
         </Note>
       )}
-      {stuck.map((trial) => (
+      {standing.map((trial) => (
         <div key={trial.entry} className="flex flex-wrap items-center gap-x-3 border-l-4 border-ochre bg-sheet px-2 py-1">
           <KeyAction hotkey="X" label={T.putBack(move(trial.fix).name)} onPress={() => onPutBack(trial.fix)} strong />
-          <span className="text-s text-soft">{T.putBackWhy}</span>
+          <span className="text-s text-soft">{trial.standing === 'pending' ? T.pendingWhy : T.putBackWhy}</span>
         </div>
       ))}
       {ticket.questions.slice(0, 1).map((question) => (

@@ -24,6 +24,7 @@ import { Prompts } from './Prompts'
 import { Suspects } from './Suspects'
 import { Tape, showEntry } from './Tape'
 import { TicketHead } from './TicketHead'
+import { atGate, instrumentOf } from './instruments'
 import { WhySheet } from './WhySheet'
 
 type Overlay =
@@ -56,7 +57,8 @@ function OpenTicket({ ticket }: { ticket: Ticket }) {
   const reopen = useReopen(ticket.id)
   const takeIn = useTakeIn()
   const chosen = search.get('move')
-  const recommended = ticket.running?.move ?? ticket.next[0]?.move ?? null
+  const onTrial = ticket.trials.findLast((t) => t.standing === 'pending')
+  const recommended = ticket.running?.move ?? onTrial?.fix ?? ticket.next[0]?.move ?? null
   const inHand = ticket.closed_at ? null : chosen ?? recommended
 
   const choose = (next: string | null) => setSearch(next ? { move: next } : {}, { replace: true })
@@ -65,7 +67,8 @@ function OpenTicket({ ticket }: { ticket: Ticket }) {
     choose(null)
     setOverlay(null)
   }
-  const stuck = ticket.trials.find((t) => t.open && t.no_effect)
+  const stuck = ticket.trials.findLast((t) => t.standing === 'open' || t.standing === 'pending')
+  const instrument = inHand ? instrumentOf(move(inHand)) : null
   const actions = useStable({
     undo: (place: number) => send({ undo: place }),
     outcome: (outcome: string) => inHand && send({ move: inHand, outcome }),
@@ -79,13 +82,16 @@ function OpenTicket({ ticket }: { ticket: Ticket }) {
     putBack: (fix: string) => send({ put_back: fix }),
     facts: () => setOverlay({ kind: 'facts' }),
     pages: () => navigate(`/ticket/${ticket.id}/pages`),
+    settings: () => navigate(`/ticket/${ticket.id}/settings`),
+    sightings: () => navigate(`/ticket/${ticket.id}/sightings`),
+    tried: (entry: EntryBody) => append.mutate({ entry, key: requestKey() }),
     pick: (gate: string | null) => setOverlay({ kind: 'picker', gate }),
     gate: (gate: string) => setOverlay({ kind: 'picker', gate }),
     held: () => setOverlay({ kind: 'picker', gate: null }),
     bench: () => navigate('/'),
   })
   const keys: Hotkeys = {
-    b: actions.bench, e: () => actions.pick(null), '/': () => actions.pick(null), f: actions.facts, p: actions.pages, w: actions.why, c: actions.call, l: toggleTheme,
+    b: actions.bench, e: () => actions.pick(null), '/': () => actions.pick(null), f: actions.facts, p: actions.pages, t: actions.settings, i: actions.sightings, w: actions.why, c: actions.call, l: toggleTheme,
     u: () => { const place = lastStanding(ticket); if (place !== null) actions.undo(place) }, Escape: () => (chosen ? choose(null) : actions.bench()),
   }
   if (inHand && move(inHand).unattended >= 10 && ticket.running?.move !== inHand) keys['r'] = actions.start
@@ -118,7 +124,8 @@ function OpenTicket({ ticket }: { ticket: Ticket }) {
             />
             <InHand
               ticket={ticket} moveId={inHand} isChosen={chosen !== null} onOutcome={actions.outcome}
-              onElse={() => actions.pick(null)} onStart={actions.start}
+              onElse={() => actions.pick(null)} onStart={actions.start} keysOn={overlay === null} onTried={actions.tried}
+              instrument={instrument && { hotkey: instrument.hotkey, label: instrument.label, open: actions[instrument.opens] }}
             />
           </div>
         </PaneBoundary>
@@ -128,6 +135,7 @@ function OpenTicket({ ticket }: { ticket: Ticket }) {
       {overlay?.kind === 'picker' && (
         <MovePicker
           ticket={ticket} gate={overlay.gate} onClose={() => setOverlay(null)}
+          instrument={overlay.gate === null ? null : atGate(overlay.gate, actions)}
           onPick={(id) => { choose(id); setOverlay(null) }} onHeld={(held) => setOverlay({ kind: 'override', held })}
         />
       )}

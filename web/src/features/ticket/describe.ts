@@ -26,6 +26,17 @@ export function describe(entry: TapeEntry, move: (id: string) => MoveWords, word
     return { title: facts.map(([name, value]) => `${factName(name)}: ${factValue(value)}`).join(', '), detail: note }
   }
   if ('put_back' in body) return { title: T.putBack(move(text(body['put_back'])).name), detail: note }
+  if ('changed' in body) {
+    const value = (id: unknown) => words.values[text(id)] ?? text(id)
+    return { title: T.changedEntry(move(text(body['changed'])).name, value(body['before']), value(body['after'])), detail: note || T.pendingWhy }
+  }
+  if ('saw' in body) {
+    const what = text(body['saw'])
+    return { title: T.sawAt(words.instruments[what] ?? what, words.values[text(body['value'])] ?? text(body['value']), words.instruments[text(body['at'])] ?? ''), detail: note }
+  }
+  if ('tried_key' in body) {
+    return { title: T.triedKey(text(body['tried_key']), words.purposes[text(body['opens'])] ?? text(body['opens']), body['worked'] === true), detail: note }
+  }
   if ('override' in body) {
     return { title: `${T.override}: ${move(text(body['move'])).name}`, detail: text(body['reason']) }
   }
@@ -43,7 +54,8 @@ export function describe(entry: TapeEntry, move: (id: string) => MoveWords, word
   if ('move' in body) {
     const made = move(text(body['move']))
     const outcome = text(body['outcome']) || leading(body['weights'])
-    return { title: made.say[outcome] ?? outcome, detail: note || made.name }
+    const found = body['found'] ? `${made.name}: ${words.values[text(body['found'])] ?? text(body['found'])}` : made.name
+    return { title: made.say[outcome] ?? outcome, detail: note ? `${found}. ${note}` : found }
   }
   return { title: note, detail: '' }
 }

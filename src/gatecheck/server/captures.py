@@ -1,0 +1,100 @@
+"""Files on tickets: kept, decoded, and weighed on the tape with the file that each entry rests on."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+from gatecheck.core.errors import TapeError
+from gatecheck.core.evidence import capture_evidence, expected_drive
+from gatecheck.core.storage.capture import Capture, Drive, read_capture
+from gatecheck.core.storage.report import capture_document
+from gatecheck.files import InputError, pages_of
+from gatecheck.server.bench import Bench, NotFoundError, now
+from gatecheck.server.models import CaptureOut, TicketOut
+from gatecheck.store.files import attach, attachments
+
+ELSEWHERE = "firmware"
+"""what an entry rests on that is not one drive's pages"""
+
+
+class Captures:
+    """The files of a shop's tickets."""
+
+    def __init__(self, bench: Bench) -> None:
+        self.bench = bench
+
+    def add_file(self, ticket_id: int, name: str, data: bytes, *, by: str, at: str | None = None) -> CaptureOut:
+        """Keep a file on the ticket, decode it, and weigh it where it is clear which drive is the machine's.
+
+        Raises InputError for what is no page or capture, StoreError where it cannot be kept. Nothing is lost by either.
+        """
+        row = self.bench.row_of(ticket_id)
+        if row.closed_at:
+            raise TapeError(f"ticket {row.number}", expected="an open ticket", got="one that was handed over")
+        files = pages_of(name, data)
+        capture = read_capture(files)
+        if len(capture.pages) == 1 and capture.pages[0].status in ("unknown", "broken"):
+            raise InputError(f"{name}: expected a capture or a page of a drive, got {capture.pages[0].detail}")
+        digest = self.bench.files.put(data)
+        moment = at or now()
+        with self.bench.database.write() as connection:
+            attach(connection, ticket_id, digest, name, len(data), by=by, at=moment)
+        drive = expected_drive(capture, self.bench.ticket(ticket_id).facts, with_pages=True)
+        if drive is not None:
+            self._weigh(ticket_id, digest, name, drive, by=by, at=moment)
+        self._weigh_rest(ticket_id, digest, name, files, capture, by=by, at=moment)
+        self.bench.announce({"kind": "file", "ticket": ticket_id})
+        return self._capture_out(digest, name, moment, capture, drive.device if drive else None)
+
+    def _weigh_rest(self, ticket_id: int, digest: str, name: str, files: Mapping[str, bytes], capture: Capture, *, by: str, at: str) -> None:
+        """What the capture says of settings, boot entries and sightings goes on the tape with the file it rests on."""
+        bench = self.bench
+        entries = capture_evidence(bench.model.knowledge, bench.ticket(ticket_id).facts, files, capture)
+        for place, body in enumerate(entries):
+            full = {**body, "rests_on": {"file": digest, "name": name, "device": ELSEWHERE}}
+            bench.append(ticket_id, full, by=by, key=f"{digest[:24]}-{ELSEWHERE}-{place}", at=at)
+
+    def weigh(self, ticket_id: int, digest: str, device: str, *, by: str) -> TicketOut:
+        """Put one drive of a capture on the tape. Raises NotFoundError where the ticket has no such file or drive."""
+        name, _, capture = self.capture_of(ticket_id, digest)
+        for drive in capture.drives:
+            if drive.device == device and drive.weights:
+                return self._weigh(ticket_id, digest, name, drive, by=by)
+        raise NotFoundError(f"{name}: expected a drive {device!r} with pages about its health, got none")
+
+    def _weigh(self, ticket_id: int, digest: str, name: str, drive: Drive, *, by: str, at: str | None = None) -> TicketOut:
+        body = {
+            "move": "health-pages", "weights": drive.weights, "note": drive.verdict,
+            "rests_on": {"file": digest, "name": name, "device": drive.device},
+        }  # fmt: skip
+        return self.bench.append(ticket_id, body, by=by, key=f"{digest[:24]}-{drive.device}", at=at)
+
+    def captures(self, ticket_id: int) -> list[CaptureOut]:
+        """All decoded files of a ticket, newest first."""
+        self.bench.row_of(ticket_id)
+        weighed_of = {
+            str(body["rests_on"]["file"]): str(body["rests_on"]["device"])
+            for e in self.bench.ticket(ticket_id).tape
+            for body in [e.body]
+            if e.stands and isinstance(body.get("rests_on"), dict) and body["rests_on"]["device"] != ELSEWHERE
+        }
+        with self.bench.database.read() as connection:
+            kept = attachments(connection, ticket_id)
+        decoded = [(a, self.capture_of(ticket_id, a.sha256)[2]) for a in kept]
+        return [self._capture_out(a.sha256, a.name, a.added_at, c, weighed_of.get(a.sha256)) for a, c in decoded]
+
+    def capture_of(self, ticket_id: int, digest: str) -> tuple[str, str, Capture]:
+        with self.bench.database.read() as connection:
+            for kept in attachments(connection, ticket_id):
+                if kept.sha256 == digest:
+                    return kept.name, kept.added_at, read_capture(pages_of(kept.name, self.bench.files.get(digest)))
+        raise NotFoundError(f"file {digest[:12]}: expected a file of this ticket, got none")
+
+    def _capture_out(self, digest: str, name: str, at: str, capture: Capture, device: str | None) -> CaptureOut:
+        said: dict[str, Any] = capture_document(capture)
+        named = {drive.device for drive in capture.drives}
+        return CaptureOut.model_validate({
+            "sha256": digest, "name": name, "added_at": at, "devices": said["devices"],
+            "other_pages": [p for p in said["pages"] if p["device"] not in named], "weighed": device,
+        })  # fmt: skip

@@ -1,0 +1,2 @@
+export { KeyStrip } from './KeyStrip'
+export { KeyBookSheet } from './KeyBookSheet'
