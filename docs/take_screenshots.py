@@ -36,6 +36,10 @@ SHOTS = [
     ("call-sheet-dark", "/ticket/6/call", "dark", ["v", "6", "0", "Enter", "t"]),
     ("handover", "/ticket/9", "light", ["h"]),
     ("odds", "/odds", "light", []),
+    ("settings", "/ticket/10/settings", "light", []),
+    ("settings-trial-dark", "/ticket/12/settings", "dark", []),
+    ("ways", "/ticket/11/settings", "light", []),
+    ("sightings", "/ticket/13/sightings", "light", []),
     ("pages", "/ticket/3/pages", "light", []),
     ("pages-dark", "/ticket/6/pages", "dark", []),
 ]

@@ -64,6 +64,10 @@ class Server:
         made: int = httpx.post(f"{self.url}/api/tickets", json=body, timeout=10).json()["id"]
         return made
 
+    def append(self, number: int, *entries: dict[str, Any]) -> None:
+        for entry in entries:
+            httpx.post(f"{self.url}/api/tickets/{number}/entries", json={"entry": entry, "by": "KT"}, timeout=10).raise_for_status()
+
     def ticket(self, number: int) -> dict[str, Any]:
         found: dict[str, Any] = httpx.get(f"{self.url}/api/tickets/{number}", timeout=10).json()
         return found

@@ -374,6 +374,9 @@ def _row(ticket: TicketOut) -> BenchRow:
     first = ticket.next[0] if ticket.next else None
     done = ticket.signed is not None and not ticket.running
     turn = "running" if ticket.running else "done" if done else "hands"
+    trial = next((t for t in reversed(ticket.trials) if t.standing == "pending"), None)
+    if trial and not ticket.running:  # its result comes before anything else
+        first = next((n for n in ticket.next if n.move == trial.fix), None)
     return BenchRow(
         id=ticket.id,
         number=ticket.number,
@@ -384,7 +387,7 @@ def _row(ticket: TicketOut) -> BenchRow:
         gates=ticket.gates,
         turn=turn,
         urgent=bool(first and first.move == "power-down"),
-        next_move=first.move if first else None,
+        next_move=first.move if first else trial.fix if trial else None,
         next_kind=first.kind if first else None,
         next_minutes=first.minutes if first else None,
         next_why=first.why if first else "",

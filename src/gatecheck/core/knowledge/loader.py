@@ -350,7 +350,7 @@ class _Builder:
         own = self.tables["decisions.toml"].sub("interlocks").sub(interlock)
         own.only(
             "holds", "holds_stress", "holds_class", "seen", "seen_needs", "likely", "renewed_by", "facts", "unless_facts",
-            "except", "open_trial", "unless_proven", "disproved", "release", "source",
+            "except", "open_trial", "while_pending", "unless_proven", "disproved", "release", "source",
         )  # fmt: skip
         moves = set(own.ids("holds", self.outcomes))
         stresses = own.ids("holds_stress", self.stress_ids)
@@ -379,6 +379,7 @@ class _Builder:
             unless_facts=self._fact_test(own, "unless_facts"),
             exceptions=tuple(exceptions),
             open_trial=own.flag("open_trial"),
+            while_pending=own.string("while_pending") if "while_pending" in own.values else "",
             proof_all=self._readings(proof, "all"),
             proof_any=self._readings(proof, "any"),
             proof_below=self._likely(own, "unless_proven", "below"),

@@ -152,6 +152,8 @@ class Interlock:
     unless_facts: FactTest
     exceptions: tuple[tuple[frozenset[str], FactTest], ...]
     open_trial: bool
+    while_pending: str
+    """its words where the machine has not been started with the change yet"""
     proof_all: FactTest
     proof_any: FactTest
     proof_below: Likely | None

@@ -35,11 +35,12 @@ def held_moves(model: Model, state: TicketState) -> list[Held]:
             continue
         why, entries = grounds
         tried_now = {t.fix for t in state.trials if t.open and t.outcome is None} if lock.open_trial else set()
+        text = lock.while_pending if tried_now else lock.text
         for move in (*model.knowledge.checks, *model.knowledge.fixes):
             if move in tried_now:
                 continue  # its result is what is wanted now
             if move in lock.moves and (lock.id, move) not in state.overrides and not _excepted(lock, move, state):
-                held.append(Held(move, lock.id, f"{lock.text}. {why}" if why else lock.text, lock.release, entries))
+                held.append(Held(move, lock.id, f"{text}. {why}" if why else text, lock.release, entries))
     return held
 
 

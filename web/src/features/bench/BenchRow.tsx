@@ -45,7 +45,7 @@ function Todo({ row }: { row: Row }) {
     <>
       <div className={`text-l font-semibold leading-6 ${row.urgent ? 'text-brick' : ''}`}>{move(row.next_move).name}</div>
       <div className="line-clamp-2 text-s text-soft">
-        {row.next_why.replace(/\.$/, '')}
+        {row.next_why.replace(/\.$/, '') || (row.open_trials > 0 ? T.onTrialAsk : '')}
         {!row.urgent && row.next_minutes ? ` · ${minutes(row.next_minutes)}` : ''}
       </div>
       {row.open_trials > 0 && <div className="text-s font-semibold text-ochre">{T.openTrials(row.open_trials)}</div>}

@@ -43,7 +43,7 @@ export function KeyStrip({ ticket, moveId, isOn, onTried, onReached }: KeyStripP
     <section aria-label={T.keysFor(own.name)} className="mb-4 rounded-lg border border-hair px-3.5 py-2">
       <div className="flex flex-wrap items-center gap-x-4 gap-y-1">
         <span className="text-s font-bold text-soft">{T.keysFor(own.name)}</span>
-        {left.slice(0, 4).map((k, index) => <KeyLine key={k.key} tried={k} strong={index === 0} />)}
+        {left.slice(0, 3).map((k, index) => <KeyLine key={k.key} tried={k} strong={index === 0} />)}
       </div>
       <div className="flex flex-wrap items-center gap-x-4">
         {first && <KeyAction hotkey="Enter" label={T.keyWorked(first.key)} onPress={() => tried(first.key, true)} strong />}
