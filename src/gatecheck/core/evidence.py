@@ -8,6 +8,7 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping
 
+from gatecheck.core.captured import is_disk_start
 from gatecheck.core.disk.mbr import disk_layout
 from gatecheck.core.firmware.captured import read_firmware
 from gatecheck.core.firmware.judge import DISK, PRESENT, STALE, UNKNOWN, BootEntry, Firmware
@@ -21,7 +22,6 @@ Json = dict[str, object]
 _DRIVE_KINDS = {"ata": ("hdd", "sata-ssd"), "nvme": ("nvme",)}
 _ORDER_SURE = 0.9
 """how surely the captured order is the one the next start uses"""
-_START = re.compile(r"(?:^|/)lba0[^/]*$")
 
 
 def expected_drive(capture: Capture, facts: Facts, *, with_pages: bool = False) -> Drive | None:
@@ -100,7 +100,7 @@ def _start_of(drive: Drive | None, files: Mapping[str, bytes]) -> bytes | None:
     if drive is None:
         return None
     folders = (f"{drive.device}/", f"{drive.device}n1/")
-    return next((data for path, data in files.items() if path.startswith(folders) and _START.search(path)), None)
+    return next((data for path, data in files.items() if path.startswith(folders) and is_disk_start(path)), None)
 
 
 def _sightings(knowledge: Knowledge, capture: Capture, drive: Drive | None, files: Mapping[str, bytes]) -> list[Json]:

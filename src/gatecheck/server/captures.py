@@ -8,6 +8,7 @@ from typing import Any
 from gatecheck.core.errors import TapeError
 from gatecheck.core.evidence import capture_evidence, expected_drive
 from gatecheck.core.storage.capture import Capture, Drive, read_capture
+from gatecheck.core.storage.judge_logs import log_weights, said_of
 from gatecheck.core.storage.report import capture_document
 from gatecheck.files import InputError, pages_of
 from gatecheck.server.bench import Bench, NotFoundError, now
@@ -68,7 +69,11 @@ class Captures:
             "move": "health-pages", "weights": drive.weights, "note": drive.verdict,
             "rests_on": {"file": digest, "name": name, "device": drive.device},
         }  # fmt: skip
-        return self.bench.append(ticket_id, body, by=by, key=f"{digest[:24]}-{drive.device}", at=at)
+        ticket = self.bench.append(ticket_id, body, by=by, key=f"{digest[:24]}-{drive.device}", at=at)
+        for check, weights in log_weights(drive.logs).items():
+            entry = {**body, "move": check, "weights": weights, "note": said_of(check, drive.logs)}
+            ticket = self.bench.append(ticket_id, entry, by=by, key=f"{digest[:24]}-{drive.device}-{check}", at=at)
+        return ticket
 
     def captures(self, ticket_id: int) -> list[CaptureOut]:
         """All decoded files of a ticket, newest first."""

@@ -9,8 +9,10 @@ from dataclasses import asdict, dataclass
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.findings import Finding
 from gatecheck.core.storage import layout as at
-from gatecheck.core.storage import read
-from gatecheck.core.storage.judge import DrivePages, health_weights, judge
+from gatecheck.core.storage import logs, read
+from gatecheck.core.storage.judge import DrivePages, health_weights, judge, ranked
+from gatecheck.core.storage.judge_logs import Logs, judge_logs
+from gatecheck.core.storage.logs import ErrorLog, SelfTestLog, Statistics
 
 DECODED, EMPTY, REFUSED, BROKEN, UNKNOWN = "decoded", "empty", "refused", "broken", "unknown"
 
@@ -23,8 +25,19 @@ KINDS: Mapping[str, tuple[str, int | None]] = {
     "nvme-controller": (r"id[-_]?ctrl|identify[-_]?controller|nvme[-_]?controller", at.NVME_PAGE),
     "nvme-namespace": (r"id[-_]?ns|identify[-_]?namespace|nvme[-_]?namespace", at.NVME_PAGE),
     "nvme-health": (r"nvme[-_]?health|health[-_]?log|^log[-_]?02|^smart[-_]?log(?![-_]?(dir|0))", at.SECTOR),
+    "log-directory": (r"log[-_]?dir|^(smart|gp|ext)[-_]?log[-_]?00", at.SECTOR),
+    "ata-errors": (r"^smart[-_]?log[-_]?01|summary[-_]?error", at.SECTOR),
+    "ata-errors-ext": (r"^(smart|gp|ext)[-_]?log[-_]?03|(ext|comprehensive)[-_]?error", None),
+    "device-statistics": (r"^(smart|gp|ext)[-_]?log[-_]?04|device[-_]?stat|devstat", None),
+    "ata-self-tests": (r"^smart[-_]?log[-_]?06|^self[-_]?test", at.SECTOR),
+    "ata-self-tests-ext": (r"^(smart|gp|ext)[-_]?log[-_]?07|ext[-_]?self[-_]?test", None),
+    "nvme-errors": (r"^log[-_]?01|nvme[-_]?error", None),
+    "nvme-firmware": (r"^log[-_]?03|firmware[-_]?slot", at.SECTOR),
+    "nvme-self-tests": (r"^log[-_]?06|nvme[-_]?self[-_]?test", None),
 }
-_ORDER = ("nvme-controller", "nvme-namespace", "nvme-health", "smart-thresholds", "smart-status", "smart-data", "ata-identify")
+_LOGS = ("log-directory", "ata-errors", "ata-errors-ext", "device-statistics", "ata-self-tests", "ata-self-tests-ext", "nvme-errors", "nvme-firmware", "nvme-self-tests")
+"""pages that a drive may well do without; they are told by their name only"""
+_ORDER = (*_LOGS, "nvme-controller", "nvme-namespace", "nvme-health", "smart-thresholds", "smart-status", "smart-data", "ata-identify")
 
 # what other files in a capture are, so that a page that cannot be decoded yet is at least named
 _OTHER = (
@@ -34,12 +47,6 @@ _OTHER = (
     (r"dmesg", "kernel messages"),
     (r"cmdline", "kernel command line"),
     (r"lba0", "first sectors of the disk"),
-    (r"log[-_]?dir", "SMART log directory"),
-    (r"smart[-_]?log[-_]?01", "ATA summary error log"),
-    (r"smart[-_]?log[-_]?06", "ATA self-test log"),
-    (r"(^|/)log[-_]?01", "NVMe error information log"),
-    (r"(^|/)log[-_]?03", "NVMe firmware slot log"),
-    (r"(^|/)log[-_]?06", "NVMe device self-test log"),
     (r"manifest\.json$|README", "description of the capture"),
 )
 _NOT_A_DRIVE = (r"^efivars$", r"^dmi$", r"^sysblock$", r"^$")
@@ -65,6 +72,7 @@ class Drive:
     device: str
     bus: str
     pages: DrivePages
+    logs: Logs
     findings: tuple[Finding, ...]
     weights: dict[str, float] | None
     verdict: str
@@ -174,17 +182,30 @@ def _read_device(device: str, files: Mapping[str, bytes], facts: str, kind: str 
         pages.append(page)
         if page.status == DECODED and page.values is not None:
             decoded[page.kind] = page.values
-        elif page.kind in KINDS:
+        elif page.kind in KINDS and page.kind not in _LOGS:
             failed += 1
     known = [page for page in pages if page.kind in KINDS]
-    if not known:
+    if not known or all(page.kind == "log-directory" for page in known):
         return pages, None
-    hidden = not decoded.keys() - {"smart-status"} and all(page.status in (EMPTY, REFUSED) for page in known)
+    hidden = not decoded.keys() - {"smart-status", "nvme-errors"} and all(page.status in (EMPTY, REFUSED) for page in known if page.kind not in ("smart-status", "nvme-errors"))
     drive_pages = _drive_pages(decoded, hidden, failed)
     findings = judge(drive_pages)
+    own_logs = _logs(decoded, drive_pages)
+    findings = ranked([*findings, *judge_logs(own_logs, findings)])
     weights = health_weights(drive_pages, findings)
     bus = _bus(facts, drive_pages)
-    return pages, Drive(device, bus, drive_pages, tuple(findings), weights, _verdict(drive_pages, findings, weights))
+    return pages, Drive(device, bus, drive_pages, own_logs, tuple(findings), weights, _verdict(drive_pages, findings, weights))
+
+
+def _logs(decoded: Mapping[str, object], pages: DrivePages) -> Logs:
+    errors = {k: v for k, v in decoded.items() if isinstance(v, ErrorLog)}
+    tests = {k: v for k, v in decoded.items() if isinstance(v, SelfTestLog)}
+    statistics = decoded.get("device-statistics")
+    known = statistics if isinstance(statistics, Statistics) else None
+    hours = pages.nvme.power_on_hours if pages.nvme else pages.smart.power_on_hours if pages.smart else None
+    if hours is None and known:
+        hours = known.get("power-on time")
+    return Logs(errors, tests, known, hours, is_nvme=pages.controller is not None or pages.nvme is not None)
 
 
 def _drive_pages(decoded: Mapping[str, object], hidden: bool, failed: int) -> DrivePages:
@@ -217,8 +238,8 @@ def _read_page(path: str, device: str, kind: str | None, data: bytes, decoded: M
         return page(what, UNKNOWN, f"{what}: not decoded yet, kept as {len(data)} bytes")
     if refusal:
         return page(kind, REFUSED, f"the controller refused it ({refusal})")
-    if len(data) >= at.SECTOR and read.is_blank(data):
-        return page(kind, EMPTY, "zeros only: the bridge passed nothing on")
+    if len(data) >= at.SECTOR and read.is_blank(data) and kind != "nvme-errors":
+        return page(kind, EMPTY, "zeros only: the drive keeps nothing here" if kind in _LOGS else "zeros only: the bridge passed nothing on")
     identity, thresholds = decoded.get("ata-identify"), decoded.get("smart-thresholds")
     is_flash = identity.rotation == 0 if isinstance(identity, read.AtaIdentity) and identity.rotation is not None else None
     known = thresholds if isinstance(thresholds, read.SmartThresholds) else None
@@ -230,6 +251,15 @@ def _read_page(path: str, device: str, kind: str | None, data: bytes, decoded: M
         "nvme-controller": read.read_nvme_controller,
         "nvme-namespace": read.read_nvme_namespace,
         "nvme-health": read.read_nvme_health,
+        "log-directory": logs.read_log_directory,
+        "ata-errors": logs.read_summary_errors,
+        "ata-errors-ext": logs.read_extended_errors,
+        "device-statistics": logs.read_statistics,
+        "ata-self-tests": logs.read_self_tests,
+        "ata-self-tests-ext": logs.read_extended_self_tests,
+        "nvme-errors": logs.read_nvme_errors,
+        "nvme-firmware": logs.read_firmware_slots,
+        "nvme-self-tests": logs.read_nvme_self_tests,
     }
     try:
         values = readers[kind](data)

@@ -94,6 +94,11 @@ def judge(pages: DrivePages) -> list[Finding]:
             "drive-locked", READING, SIGN, "The drive is locked by an ATA password",
             "It cannot be read without the password; that is no defect", "identify", 256,
         ))  # fmt: skip
+    return ranked(findings)
+
+
+def ranked(findings: Iterable[Finding]) -> list[Finding]:
+    """The weightiest first."""
     rank = {FAILING: 0, SIGN: 1, NOTE: 2}
     return sorted(findings, key=lambda f: rank[f.severity])
 
@@ -237,7 +242,7 @@ def health_weights(pages: DrivePages, findings: Sequence[Finding]) -> dict[str, 
 def _by_findings(findings: Sequence[Finding]) -> dict[str, float]:
     failing = [f for f in findings if f.severity == FAILING]
     signs = [f for f in findings if f.severity == SIGN and f.kind in (PHYSICAL, WEAR, AGE)]
-    links = [f for f in findings if f.id == "crc-errors" and f.severity == SIGN]
+    links = [f for f in findings if f.id in ("crc-errors", "crc-errors-logged") and f.severity == SIGN]
     if any(f.kind == WEAR for f in failing) and not any(f.kind == PHYSICAL for f in failing):
         return {"worn-out": 0.92, "failing": 0.05, "early-signs": 0.03}
     if failing:

@@ -49,6 +49,18 @@ FORM_FACTORS = {1: "5.25 inch", 2: "3.5 inch", 3: "2.5 inch", 4: "1.8 inch", 5: 
 # word 77, bits 3:1 (ACS-4, table 55)
 SATA_SPEEDS = {1: "1.5 Gb/s", 2: "3.0 Gb/s", 3: "6.0 Gb/s"}
 
+# word 222 where bits 15:12 are 1 (ACS-4, table 55)
+SATA_VERSIONS = {
+    0: "ATA8-AST", 1: "SATA 1.0a", 2: "SATA II", 3: "SATA 2.5", 4: "SATA 2.6", 5: "SATA 3.0", 6: "SATA 3.1", 7: "SATA 3.2", 8: "SATA 3.3",
+}  # fmt: skip
+# (word by name, bit, what): features that matter on a bench (ACS-4, table 55)
+FEATURES = (
+    ("command_set_1", 0, "SMART"), ("command_set_ext", 0, "SMART error log"), ("command_set_ext", 1, "SMART self-test"),
+    ("command_set_ext", 5, "general purpose logging"), ("command_set_1", 1, "security"), ("command_set_2", 10, "48-bit addresses"),
+    ("sata_capabilities", 8, "queued commands"), ("enabled_1", 5, "write cache on"), ("command_set_1", 10, "host protected area"),
+    ("command_set_2", 3, "advanced power management"), ("trim_support", 0, "trim"),
+)
+
 SMART_ENTRY_COUNT, SMART_ENTRY_SIZE, SMART_FIRST_ENTRY = 30, 12, 2
 SMART_ENTRY = (  # SFF-8035i rev. 2.0, 5.x: 12 bytes each, 30 of them from byte 2
     Field("id", 0, "<B"),

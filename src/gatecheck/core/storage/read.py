@@ -40,6 +40,8 @@ class AtaIdentity:
     security: tuple[str, ...]
     trim: bool
     checksum: Checksum | None
+    transport: str | None = None
+    features: tuple[str, ...] = ()
 
     @property
     def capacity(self) -> int:
@@ -61,6 +63,9 @@ class SmartReading:
     unit: str
     prefailure: bool
     at: int
+    lowest: int | None = None
+    highest: int | None = None
+    """lifetime extremes, where the raw value packs them beside the reading"""
 
     @property
     def below_now(self) -> bool:
@@ -81,6 +86,10 @@ class SmartData:
     short_test_minutes: int
     long_test_minutes: int
     checksum: Checksum
+
+    @property
+    def power_on_hours(self) -> int | None:
+        return next((r.value for r in self.readings if r.kind == "age"), None)
 
 
 @dataclass(frozen=True, slots=True)
@@ -204,7 +213,19 @@ def read_ata_identify(page: bytes) -> AtaIdentity:
         ),
         trim=bool(_int(fields, "trim_support") & 1),
         checksum=checksum_of(page) if _int(fields, "integrity_signature") == 0xA5 else None,
+        transport=_transport(_int(fields, "transport_major")),
+        features=tuple(name for word, bit, name in at.FEATURES if _int(fields, word) >> bit & 1),
     )
+
+
+def _transport(word: int) -> str | None:
+    """Word 222 (ACS-4, table 55): bits 15:12 the kind, and the newest version whose bit is set."""
+    if word in (0, 0xFFFF):
+        return None
+    if word >> 12 == 1:
+        newest = max((bit for bit in at.SATA_VERSIONS if word >> bit & 1), default=None)
+        return "Serial ATA" if newest is None else at.SATA_VERSIONS[newest]
+    return "Parallel ATA" if word >> 12 == 0 else f"transport {word >> 12:X}h"
 
 
 def _wwn(fields: dict[str, Value]) -> str | None:
@@ -253,6 +274,7 @@ def _reading(entry: dict[str, Value], start: int, thresholds: SmartThresholds | 
     number, raw = _int(entry, "id"), _int(entry, "raw")
     meaning = meaning_of(number, is_flash=is_flash)
     value, unit = _interpreted(meaning, raw, _int(entry, "now"))
+    lowest, highest = _extremes(raw) if meaning.how == "temperature" else (None, None)
     return SmartReading(
         id=number,
         name=meaning.name,
@@ -265,7 +287,22 @@ def _reading(entry: dict[str, Value], start: int, thresholds: SmartThresholds | 
         unit=unit,
         prefailure=bool(_int(entry, "flags") & 1),
         at=start,
+        lowest=lowest,
+        highest=highest,
     )
+
+
+_HOTTEST = 0x7F
+
+
+def _extremes(raw: int) -> tuple[int | None, int | None]:
+    """Lowest and highest temperature packed above the reading: in two words, or in two bytes. Only where they enclose it."""
+    now = raw & 0xFF
+    for pair in ((raw >> 16 & 0xFFFF, raw >> 32 & 0xFFFF), (raw >> 16 & 0xFF, raw >> 24 & 0xFF)):
+        low, high = sorted(pair)
+        if 0 < low <= now <= high <= _HOTTEST:
+            return low, high
+    return None, None
 
 
 _MOST_PLAUSIBLE_COUNT = 1 << 32

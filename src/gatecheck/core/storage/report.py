@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import asdict, is_dataclass
 
 from gatecheck.core.storage.capture import DECODED, Capture, Drive, Page
+from gatecheck.core.storage.judge_logs import events, log_weights
 
 Json = dict[str, object]
 
@@ -34,6 +35,10 @@ def _drive(drive: Drive, capture: Capture) -> Json:
         "findings": [asdict(f) for f in drive.findings],
         "readings": _readings(drive),
         "pages": [_page(p) for p in capture.pages if p.device == drive.device],
+        "hours": drive.logs.hours,
+        "events": [asdict(e) for e in events(drive.logs)],
+        "statistics": [asdict(s) for s in drive.logs.statistics.values] if drive.logs.statistics else [],
+        "log_weights": log_weights(drive.logs),
     }
 
 
