@@ -8,17 +8,32 @@ from dataclasses import asdict
 
 from gatecheck.core.disk.gpt import read_gpt
 from gatecheck.core.disk.mbr import disk_layout, read_mbr
+from gatecheck.core.disk.volume import volume_of
 from gatecheck.core.firmware.captured import firmware_document, is_firmware_page, read_firmware
 from gatecheck.core.storage.capture import Capture
 from gatecheck.core.storage.report import capture_document
 
 Json = dict[str, object]
 _START = re.compile(r"(?:^|/)lba0[^/]*$")
+_PARTITION = re.compile(r"(?:^|/)part(\d+)[^/]*$")
 
 
 def is_disk_start(path: str) -> bool:
     """True for the first sectors of a disk."""
     return bool(_START.search(path))
+
+
+def is_partition_start(path: str) -> bool:
+    """True for the first sectors of a partition."""
+    return bool(_PARTITION.search(path))
+
+
+def _volume(page: Json, start: bytes) -> Json:
+    """What lives in a partition; marks its page as decoded where its mark is known."""
+    volume = volume_of(start)
+    page.update(status="decoded" if volume else "empty", decoded=volume is not None, detail="" if volume else "no known file system's mark")
+    number = _PARTITION.search(str(page["path"]))
+    return {"device": page["device"], "partition": int(number[1]) if number else None, "volume": asdict(volume) if volume else None}
 
 
 def _disk(page: Json, start: bytes) -> Json:
@@ -39,7 +54,8 @@ def read_document(files: Mapping[str, bytes], capture: Capture) -> Json:
     pages, findings = said["pages"], said["findings"]
     assert isinstance(pages, list)
     assert isinstance(findings, list)
-    said["disks"] = [_disk(page, files[page["path"]]) for page in pages if is_disk_start(page["path"])]
+    said["disks"] = [_disk(page, files[page["path"]]) for page in pages if is_disk_start(page["path"]) and page["path"] in files]
+    said["volumes"] = [_volume(page, files[page["path"]]) for page in pages if is_partition_start(page["path"]) and page["path"] in files]
     firmware = read_firmware(files)
     if firmware is None:
         return {**said, "firmware": None}

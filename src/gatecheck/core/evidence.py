@@ -8,8 +8,9 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping
 
-from gatecheck.core.captured import is_disk_start
+from gatecheck.core.captured import is_disk_start, is_partition_start
 from gatecheck.core.disk.mbr import disk_layout
+from gatecheck.core.disk.volume import volume_of
 from gatecheck.core.firmware.captured import read_firmware
 from gatecheck.core.firmware.judge import DISK, PRESENT, STALE, UNKNOWN, BootEntry, Firmware
 from gatecheck.core.firmware.settings import setting_entry
@@ -47,6 +48,7 @@ def capture_evidence(knowledge: Knowledge, facts: Facts, files: Mapping[str, byt
         known["disk_layout"] = layout
     if any(path.startswith("sysblock/") for path in files):
         entries += _sightings(knowledge, capture, drive, files)
+    entries += _locked(drive, files)
     firmware = read_firmware(files)
     return [*entries, *(_firmware_entries(knowledge, known, firmware) if firmware else [])]
 
@@ -101,6 +103,18 @@ def _start_of(drive: Drive | None, files: Mapping[str, bytes]) -> bytes | None:
         return None
     folders = (f"{drive.device}/", f"{drive.device}n1/")
     return next((data for path, data in files.items() if path.startswith(folders) and is_disk_start(path)), None)
+
+
+def _locked(drive: Drive | None, files: Mapping[str, bytes]) -> list[Json]:
+    """An encrypted volume on the machine's drive: its key comes before any setting is changed."""
+    if drive is None:
+        return []
+    folders = (f"{drive.device}/", f"{drive.device}n1/")
+    for path, data in files.items():
+        volume = volume_of(data) if path.startswith(folders) and is_partition_start(path) else None
+        if volume and volume.is_locked:
+            return [{"move": "volume-look", "outcome": "locked", "note": f"{path}: {volume.name}"}]
+    return []
 
 
 def _sightings(knowledge: Knowledge, capture: Capture, drive: Drive | None, files: Mapping[str, bytes]) -> list[Json]:

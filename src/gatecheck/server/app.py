@@ -21,6 +21,8 @@ from gatecheck.server.bench import Bench, NotFoundError
 from gatecheck.server.captures import Captures
 from gatecheck.server.events import Events
 from gatecheck.server.instruments import Instruments
+from gatecheck.server.link import LinkEndedError, Links, LinkUnknownError
+from gatecheck.server.link_routes import add_link_routes
 from gatecheck.server.models import (
     BayIn,
     BenchOut,
@@ -49,6 +51,8 @@ _log = logging.getLogger(__name__)
 
 _STATUS: tuple[tuple[type[BenchError], int, str], ...] = (
     (NotFoundError, 404, "Not found"),
+    (LinkUnknownError, 401, "Not a link of this bench"),
+    (LinkEndedError, 410, "The link is over"),
     (TapeError, 422, "Entry not usable"),
     (InputError, 422, "File not usable"),
     (StoreError, 409, "Not possible now"),
@@ -56,9 +60,10 @@ _STATUS: tuple[tuple[type[BenchError], int, str], ...] = (
 )
 
 
-def create_app(bench: Bench, dist: Path | None = None) -> FastAPI:
-    """The web application for one shop. `dist` is the built front end."""
-    events = Events()
+def create_app(bench: Bench, dist: Path | None = None, url: str | None = None) -> FastAPI:
+    """The web application for one shop. `dist` is the built front end, `url` where practice machines find the server."""
+    events, captures = Events(), Captures(bench)
+    links = Links(bench, captures, url)
     bench.announce = events.publish
 
     @asynccontextmanager
@@ -66,6 +71,7 @@ def create_app(bench: Bench, dist: Path | None = None) -> FastAPI:
         events.attach()
         yield
         events.close()
+        links.close()
         bench.database.close()
 
     app = FastAPI(
@@ -78,7 +84,8 @@ def create_app(bench: Bench, dist: Path | None = None) -> FastAPI:
     _ticket_routes(app, bench)
     _learning_routes(app, bench)
     _instrument_routes(app, Instruments(bench))
-    _file_routes(app, bench)
+    _file_routes(app, bench, captures)
+    add_link_routes(app, links)
     if dist and dist.is_dir():
         _front_end(app, dist)
     return app
@@ -204,9 +211,7 @@ def _instrument_routes(app: FastAPI, instruments: Instruments) -> None:
         return instruments.book()
 
 
-def _file_routes(app: FastAPI, bench: Bench) -> None:
-    captures = Captures(bench)
-
+def _file_routes(app: FastAPI, bench: Bench, captures: Captures) -> None:
     @app.post("/api/tickets/{ticket_id}/files", operation_id="addFile", status_code=201)
     def add_file(
         ticket_id: int, file: Annotated[UploadFile, File()], by: Annotated[str, Form(min_length=1, max_length=20)]

@@ -32,6 +32,7 @@ from gatecheck.server.models import (
     FoundOut,
     GuessOut,
     LearningOut,
+    LinkRowOut,
     SheetOut,
     TicketOut,
 )  # fmt: skip
@@ -68,6 +69,7 @@ class Bench:
         self.shipped, self.model, self.database, self.files = model, model, database, files
         self.shop, self.prefix, self.bays = shop, prefix, bays
         self.announce: Callable[[Mapping[str, object]], None] = lambda event: None
+        self.link_row: Callable[[int], LinkRowOut | None] = lambda ticket_id: None
         self._folded: dict[int, _Folded] = {}
         self._tape_locks: dict[int, threading.Lock] = {}
         self._lock = threading.Lock()
@@ -79,7 +81,7 @@ class Bench:
         """All open tickets, hands wanted first."""
         with self.database.read() as connection:
             rows = tickets.tickets_on_bench(connection)
-        views = [_row(self._view(row)) for row in rows]
+        views = [_row(self._view(row)).model_copy(update={"link": self.link_row(row.id)}) for row in rows]
         rank = {"hands": 0, "running": 1, "done": 2}
         views.sort(key=lambda r: (rank[r.turn], not r.urgent, r.bay or 999, r.id))
         return BenchOut(shop=self.shop, bays=self.bays, rows=views)

@@ -234,6 +234,15 @@ class LearningOut(Wire):
     brier: float | None
 
 
+class LinkRowOut(Wire):
+    """A linked machine on the bench. `state`: linked, away. `of` is 0 while it waits for orders."""
+
+    state: str
+    done: int
+    of: int
+    text: str
+
+
 class BenchRow(Wire):
     """One line of the bench. `turn`: hands (a person is wanted), running (on its own), done."""
 
@@ -257,6 +266,7 @@ class BenchRow(Wire):
     started: bool = Field(description="The machine starts")
     open_trials: int
     running: RunningOut | None
+    link: LinkRowOut | None = None
 
 
 class BenchOut(Wire):
@@ -392,6 +402,56 @@ class SettingsOut(Wire):
     ways: list[WayOut]
     left: list[LeftOut]
     captured: CapturedFirmwareOut | None
+
+
+class LinkProgressOut(Wire):
+    done: int
+    of: int
+    text: str
+    minutes_left: float | None
+
+
+class LinkOrderOut(Wire):
+    id: int
+    order: str
+    device: str | None = None
+    kind: str | None = None
+    state: str
+    detail: str
+    made_by: str
+    made_at: str
+
+
+class LinkOfferOut(Wire):
+    """An order that can be given. `held`: why its move is held back now, empty where it is not."""
+
+    order: str
+    kind: str
+    move: str
+    held: str
+
+
+class LinkOut(Wire):
+    """The link of a ticket. `state`: none, waiting (no probe yet), linked, away, ended. `qr`: SVG of the address."""
+
+    state: str
+    secret: str
+    address: str
+    command: str
+    qr: str
+    local_only: bool
+    practice: str | None
+    machine: dict[str, str]
+    progress: LinkProgressOut | None
+    orders: list[LinkOrderOut]
+    offers: list[LinkOfferOut]
+
+
+class PatientOut(Wire):
+    id: str
+    title: str
+    machine: str
+    words: str
 
 
 class VantageOut(Wire):
@@ -534,6 +594,68 @@ class EntryIn(BaseModel):
     entry: dict[str, Any]
     by: str = Field(min_length=1, max_length=20)
     key: str | None = Field(default=None, max_length=80)
+
+
+class OrderIn(BaseModel):
+    """An order for the probe: read, or self-test with a device and a kind (short, long)."""
+
+    model_config = ConfigDict(extra="forbid")
+    order: str = Field(max_length=20)
+    device: str | None = Field(default=None, max_length=40, pattern=r"^[a-z0-9]+$")
+    kind: str | None = Field(default=None, max_length=10)
+    by: str = Field(min_length=1, max_length=20)
+
+
+class PracticeIn(BaseModel):
+    """A practice machine; with a bay where it is to be taken in there."""
+
+    model_config = ConfigDict(extra="forbid")
+    machine: str = Field(max_length=40)
+    bay: int | None = Field(default=None, ge=1, le=99)
+    by: str = Field(min_length=1, max_length=20)
+
+
+class HelloIn(BaseModel):
+    """A probe reports to its ticket. `has`: pages it keeps of this session."""
+
+    protocol: int
+    probe: str = Field(max_length=20)
+    machine: dict[str, str] = Field(max_length=40)
+    session: str = Field(min_length=8, max_length=64, pattern=r"^[0-9a-f]+$")
+    has: int = Field(default=0, ge=0)
+
+
+class PageIn(BaseModel):
+    """One page as the probe read it, or the fact that it could not. `data`: base64."""
+
+    session: str = Field(max_length=64)
+    seq: int = Field(ge=1)
+    order: str = Field(max_length=40)
+    path: str = Field(max_length=200)
+    kind: str = Field(max_length=40)
+    device: str = Field(max_length=40)
+    how: str = Field(max_length=200)
+    status: str = Field(max_length=20)
+    detail: str = Field(default="", max_length=300)
+    size: int = Field(default=0, ge=0)
+    sha256: str | None = Field(default=None, max_length=64)
+    data: str = Field(max_length=6 << 20)
+
+
+class ProgressIn(BaseModel):
+    session: str = Field(max_length=64)
+    order: str = Field(max_length=40)
+    done: int = Field(ge=0)
+    of: int = Field(ge=0)
+    text: str = Field(max_length=200)
+    minutes_left: float | None = None
+
+
+class DoneIn(BaseModel):
+    session: str = Field(max_length=64)
+    order: str = Field(max_length=40)
+    result: str = Field(pattern=r"^(done|refused|failed)$")
+    detail: str = Field(default="", max_length=1000)
 
 
 class BayIn(BaseModel):

@@ -26,6 +26,11 @@ def make_bench(data: Path, *, shop: str = "The bench", prefix: str = "GC", bays:
     return Bench(shipped_model(), database, FileStore(data / "files", LARGEST_CAPTURE), shop=shop, prefix=prefix, bays=bays)
 
 
+def own_address(host: str, port: int) -> str:
+    """Where this very computer finds the server."""
+    return f"http://{'127.0.0.1' if host in ('0.0.0.0', '::', '') else host}:{port}"
+
+
 def run(host: str, port: int, data: Path | None, *, demo: bool) -> int:
     """Serve until stopped. The demo starts afresh each time unless it was given a folder."""
     temporary = None
@@ -43,7 +48,7 @@ def run(host: str, port: int, data: Path | None, *, demo: bool) -> int:
     gc.freeze()  # the compiled model lives as long as the process: the collector need not walk it at every pause
     print(f"Gate Check is at http://{host}:{port}", flush=True)
     try:
-        uvicorn.run(create_app(bench, DIST), host=host, port=port, log_level="warning", timeout_graceful_shutdown=2)
+        uvicorn.run(create_app(bench, DIST, own_address(host, port)), host=host, port=port, log_level="warning", timeout_graceful_shutdown=2)
     finally:
         if temporary:
             shutil.rmtree(temporary, ignore_errors=True)

@@ -99,6 +99,53 @@ MIGRATIONS: tuple[tuple[str, tuple[str, ...]], ...] = (
             "CREATE INDEX entry_undo ON entry (ticket_id, place) WHERE json_extract(body, '$.undo') IS NOT NULL",
         ),
     ),
+    (
+        "links",
+        (
+            """
+            CREATE TABLE link (
+                ticket_id INTEGER PRIMARY KEY REFERENCES ticket (id),
+                secret TEXT NOT NULL UNIQUE,
+                made_by TEXT NOT NULL,
+                made_at TEXT NOT NULL,
+                practice TEXT,
+                practice_since REAL,
+                ended_at TEXT
+            ) STRICT
+            """,
+            """
+            CREATE TABLE link_session (
+                id TEXT PRIMARY KEY,
+                ticket_id INTEGER NOT NULL REFERENCES link (ticket_id),
+                machine TEXT NOT NULL CHECK (json_valid(machine)),
+                probe TEXT NOT NULL,
+                began_at TEXT NOT NULL
+            ) STRICT
+            """,
+            """
+            CREATE TABLE link_order (
+                id INTEGER PRIMARY KEY,
+                ticket_id INTEGER NOT NULL REFERENCES link (ticket_id),
+                body TEXT NOT NULL CHECK (json_valid(body)),
+                state TEXT NOT NULL CHECK (state IN ('waiting', 'done', 'refused', 'failed', 'cancelled')),
+                detail TEXT NOT NULL,
+                made_by TEXT NOT NULL,
+                made_at TEXT NOT NULL,
+                done_at TEXT
+            ) STRICT
+            """,
+            """
+            CREATE TABLE link_page (
+                session_id TEXT NOT NULL REFERENCES link_session (id),
+                seq INTEGER NOT NULL CHECK (seq > 0),
+                order_id TEXT NOT NULL,
+                line TEXT NOT NULL CHECK (json_valid(line)),
+                data BLOB NOT NULL,
+                PRIMARY KEY (session_id, seq)
+            ) STRICT, WITHOUT ROWID
+            """,
+        ),
+    ),
 )
 
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import hashlib
+import json
 import re
 from collections.abc import Callable, Mapping
 from dataclasses import asdict, dataclass
@@ -14,7 +16,8 @@ from gatecheck.core.storage.judge import DrivePages, health_weights, judge, rank
 from gatecheck.core.storage.judge_logs import Logs, judge_logs
 from gatecheck.core.storage.logs import ErrorLog, SelfTestLog, Statistics
 
-DECODED, EMPTY, REFUSED, BROKEN, UNKNOWN = "decoded", "empty", "refused", "broken", "unknown"
+DECODED, EMPTY, REFUSED, FAILED, BROKEN, UNKNOWN = "decoded", "empty", "refused", "failed", "broken", "unknown"
+"""`failed`: there are no bytes, because a call never came back or went wrong; the manifest says how"""
 
 # kind -> (words in a file's name that suggest it, size in bytes or None)
 KINDS: Mapping[str, tuple[str, int | None]] = {
@@ -47,9 +50,20 @@ _OTHER = (
     (r"dmesg", "kernel messages"),
     (r"cmdline", "kernel command line"),
     (r"lba0", "first sectors of the disk"),
+    (r"lba[-_]?last", "last sectors of the disk"),
+    (r"part\d+[-_]", "first sectors of a partition"),
     (r"manifest\.json$|README", "description of the capture"),
 )
 _NOT_A_DRIVE = (r"^efivars$", r"^dmi$", r"^sysblock$", r"^$")
+
+
+@dataclass(frozen=True, slots=True)
+class Listed:
+    """What a capture's manifest says of one page. `status`: ok, refused, failed, hung, skipped."""
+
+    status: str
+    detail: str
+    sha256: str | None
 
 
 @dataclass(frozen=True, slots=True)
@@ -145,18 +159,44 @@ def _printable(raw: bytes) -> bool:
 
 def read_capture(files: Mapping[str, bytes], *, kind: str | None = None) -> Capture:
     """Decode all pages. `kind` overrides detection (for a single page). Never raises for damaged pages."""
+    listed = read_manifest(files)
     by_device: dict[str, dict[str, bytes]] = {}
-    for path in sorted(files):
-        by_device.setdefault(_device_of(path), {})[path] = files[path]
+    for path in sorted({*files, *(path for path, page in listed.items() if page.status != "ok")}):
+        by_device.setdefault(_device_of(path), {})[path] = files.get(path, b"")
     pages: list[Page] = []
     drives: list[Drive] = []
     for device, own in by_device.items():
         facts = files.get(f"sysblock/{_disk_of(device, files)}.txt", b"").decode("ascii", "replace")
-        found, drive = _read_device(device, own, facts, kind)
+        found, drive = _read_device(device, own, facts, kind, listed)
         pages += found
         if drive:
             drives.append(drive)
     return Capture(tuple(pages), tuple(drives))
+
+
+_MOST_LISTED = 4000
+
+
+def read_manifest(files: Mapping[str, bytes]) -> dict[str, Listed]:
+    """What `manifest.json` lists, by path; what is not as it should be in it is left out. Without one: nothing."""
+    try:
+        pages = json.loads(files.get("manifest.json", b"{}")).get("pages", [])
+    except (ValueError, AttributeError, RecursionError):
+        return {}
+    found = {}
+    for page in pages[:_MOST_LISTED] if isinstance(pages, list) else []:
+        if isinstance(page, dict) and isinstance(page.get("path"), str) and is_plain_path(page["path"]):
+            digest = page.get("sha256")
+            found[page["path"]] = Listed(str(page.get("status", "ok"))[:20], str(page.get("detail", ""))[:200], digest if isinstance(digest, str) else None)
+    return found
+
+
+def is_plain_path(path: str) -> bool:
+    """A relative name of plain parts: nothing that climbs, nothing that a file system would read in a way of its own."""
+    return len(path) <= 200 and bool(_PLAIN_PATH.fullmatch(path))
+
+
+_PLAIN_PATH = re.compile(r"(?!\.\.?(?:/|$))[\w.+ -]+(?:/(?!\.\.?(?:/|$))[\w.+ -]+)*")
 
 
 def _device_of(path: str) -> str:
@@ -170,7 +210,9 @@ def _disk_of(device: str, files: Mapping[str, bytes]) -> str:
     return name if f"sysblock/{name}.txt" in files else f"{name}n1"
 
 
-def _read_device(device: str, files: Mapping[str, bytes], facts: str, kind: str | None) -> tuple[list[Page], Drive | None]:
+def _read_device(
+    device: str, files: Mapping[str, bytes], facts: str, kind: str | None, listed: Mapping[str, Listed]
+) -> tuple[list[Page], Drive | None]:
     pages: list[Page] = []
     decoded: dict[str, object] = {}
     failed = 0
@@ -178,7 +220,7 @@ def _read_device(device: str, files: Mapping[str, bytes], facts: str, kind: str 
     # identity and thresholds first: they say how the readings are to be read; later pages replace earlier ones
     rank = {"ata-identify": 0, "smart-thresholds": 1}
     for path in sorted(files, key=lambda p: (rank.get(kinds[p] or "", 2), "after" in p, p)):
-        page = _read_page(path, device, kinds[path], files[path], decoded)
+        page = _unread(path, device, kinds[path], files[path], listed.get(path)) or _read_page(path, device, kinds[path], files[path], decoded)
         pages.append(page)
         if page.status == DECODED and page.values is not None:
             decoded[page.kind] = page.values
@@ -206,6 +248,20 @@ def _logs(decoded: Mapping[str, object], pages: DrivePages) -> Logs:
     if hours is None and known:
         hours = known.get("power-on time")
     return Logs(errors, tests, known, hours, is_nvme=pages.controller is not None or pages.nvme is not None)
+
+
+def _unread(path: str, device: str, kind: str | None, data: bytes, listed: Listed | None) -> Page | None:
+    """A page that the manifest says was not read, or whose bytes are not the ones it lists; None for any other."""
+    if listed is None:
+        return None
+    what = kind or next((words for pattern, words in _OTHER if re.search(pattern, path.lower())), "unknown page")
+    if listed.status != "ok":
+        status = REFUSED if listed.status == "refused" else FAILED
+        return Page(path, device, what, status, f"{listed.status}: {listed.detail}", None, len(data))
+    if listed.sha256 and hashlib.sha256(data).hexdigest() != listed.sha256:
+        detail = f"{what}: expected the bytes that the manifest lists ({listed.sha256[:12]}), got others"
+        return Page(path, device, what, BROKEN, detail, None, len(data))
+    return None
 
 
 def _drive_pages(decoded: Mapping[str, object], hidden: bool, failed: int) -> DrivePages:
@@ -289,7 +345,8 @@ def _verdict(pages: DrivePages, findings: list[Finding], weights: dict[str, floa
     if pages.hidden:
         return "This bridge passes no drive pages; the drive's health is unknown."
     if weights is None:
-        return "Identity only; nothing about its health was read."
+        worst = next((f.text for f in findings if f.severity == "failing"), "")
+        return f"{worst}." if worst else "Identity only; nothing about its health was read."
     top = max(weights, key=lambda o: weights[o])
     worst = next((f.text for f in findings if f.severity != "note"), "")
     sentences = {

@@ -94,3 +94,11 @@ def nvme_controller(*, model: str, serial: str, firmware: str = "F1", capacity: 
 def nvme_health(**values: int) -> bytes:
     """Health log; names and units as in the layout, the temperature in kelvin."""
     return bytes(write_fields(at.NVME_HEALTH, dict(values), size=at.SECTOR))
+
+
+def nvme_namespace(*, blocks: int, block_size: int = 512) -> bytes:
+    """Identify Namespace with one LBA format."""
+    values: dict[str, Value] = {"size_blocks": blocks, "capacity_blocks": blocks, "used_blocks": blocks // 2}
+    page = write_fields(at.NVME_NAMESPACE, values, size=at.NVME_PAGE)
+    page[130] = block_size.bit_length() - 1
+    return bytes(page)

@@ -1,0 +1,1 @@
+"""Simulated patients: machines whose drives and firmware answer the real probe with encoded bytes."""

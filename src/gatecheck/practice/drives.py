@@ -1,0 +1,274 @@
+"""Simulated drives. They answer the commands a probe sends with page bytes from the core's encoders, and age with time.
+
+An ATA drive understands ATA PASS-THROUGH (12) and (16) (SAT-4, 12.2.2); an NVMe drive the admin commands Identify, Get Log
+Page and Device Self-test (NVM Express 1.4, clause 5). What is not understood is refused as the standard says.
+"""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+
+from gatecheck.core.storage import encode, encode_logs
+from gatecheck.core.storage.encode import Attribute
+from gatecheck.core.storage.encode_logs import AtaError, AtaTest
+
+SECTOR = 512
+CHECK_CONDITION = 2
+ILLEGAL_REQUEST = bytes([0x70, 0, 5, 0, 0, 0, 0, 10, 0, 0, 0, 0, 0x20, 0, 0, 0, 0, 0])
+ABORTED = bytes([0x72, 0x0B, 0, 0, 0, 0, 0, 14, 9, 12, 0, 4, 0, 0, 0, 0, 0, 0, 0, 0, 0x40, 0x51])
+NVME_INVALID_FIELD = 0x4002
+NVME_INVALID_LOG = 0x4109
+_FOREVER = 3600.0
+_TEST_HOURS = 4 / 3600
+"""a practice self-test is over in four seconds of the bench's time"""
+
+Grow = Callable[[float], int]
+
+
+def still(value: int) -> Grow:
+    """A count that does not change."""
+    return lambda hours: value
+
+
+def grows(start: int, per_hour: float) -> Grow:
+    """A count that grows with the hours since the machine was first connected."""
+    return lambda hours: start + int(hours * per_hour)
+
+
+@dataclass
+class SelfTest:
+    """The drive's own test: when it was started (seconds of this process), and how it ends."""
+
+    result: int = 0
+    lba: int | None = None
+    started: float | None = None
+    kind: int = 1
+
+    def left(self) -> int:
+        """Tenths still to run."""
+        if self.started is None:
+            return 0
+        return max(0, 9 - int((time.monotonic() - self.started) / (_TEST_HOURS * 3600) * 10))
+
+
+@dataclass
+class Disk:
+    """The medium: sectors that hold something, read as zeros elsewhere; `bad` ones cannot be read."""
+
+    sectors: int
+    content: dict[int, bytes] = field(default_factory=dict)
+    bad: frozenset[int] = frozenset()
+
+    def read(self, sector: int, count: int) -> bytes:
+        """From the end where `sector` is negative. Raises OSError for an unreadable place, or a disk without any."""
+        if not self.sectors:
+            raise OSError(123, "no medium found")
+        first = sector if sector >= 0 else max(0, self.sectors + sector)
+        if self.bad & set(range(first, first + count)):
+            raise OSError(5, "input/output error")
+        raw = bytearray(count * SECTOR)
+        for at, data in self.content.items():
+            low, high = max(at, first), min(at + len(data) // SECTOR, first + count)
+            if low < high:
+                raw[(low - first) * SECTOR : (high - first) * SECTOR] = data[(low - at) * SECTOR : (high - at) * SECTOR]
+        return bytes(raw)
+
+
+@dataclass
+class AtaDrive:
+    """A drive on a SATA port. Counts are functions of the hours since it was first connected."""
+
+    model: str
+    serial: str
+    disk: Disk
+    hours: int
+    rotation: int = 5400
+    firmware: str = "QA10"
+    counts: dict[int, Grow] = field(default_factory=dict)
+    errors: Sequence[AtaError] = ()
+    tests: Sequence[AtaTest] = ()
+    wear_now: int = 100
+    temperature: int = 34
+    exceeded: bool = False
+    dead: bool = False
+    hangs_on: str | None = None
+    """kind of page on which a call never returns"""
+    self_test: SelfTest = field(default_factory=SelfTest)
+    age: float = 0.0
+    bus: str = "ata"
+
+    def scsi(self, command: bytes, length: int) -> tuple[int, bytes, bytes]:
+        """(status, sense, data) of one pass-through command."""
+        if command[0] == 0x85:
+            features, count, lba, code = command[3] << 8 | command[4], command[6], self._lba_16(command), command[14]
+        elif command[0] == 0xA1:
+            features, count, lba, code = command[3], command[4], command[5] | command[6] << 8 | command[7] << 16, command[9]
+        else:
+            return CHECK_CONDITION, ILLEGAL_REQUEST, b""
+        return self._answer(code, features, count, lba, length)
+
+    @staticmethod
+    def _lba_16(c: bytes) -> int:
+        return c[8] | c[10] << 8 | c[12] << 16 | c[7] << 24 | c[9] << 32 | c[11] << 40
+
+    def _answer(self, code: int, features: int, count: int, lba: int, length: int) -> tuple[int, bytes, bytes]:
+        if code == 0xB0 and features == 0xDA:
+            return (CHECK_CONDITION, ABORTED, b"") if self.dead else (CHECK_CONDITION, encode.smart_status(exceeded=self.exceeded), b"")
+        if code == 0xB0 and features == 0xD4:
+            self.self_test.started, self.self_test.kind = time.monotonic(), lba & 0xFF
+            return 0, b"", b""
+        page = self._page(code, features, lba)
+        if page is None:
+            return CHECK_CONDITION, ABORTED, bytes(length)
+        return 0, b"", page.ljust(length, b"\0")[:length]
+
+    def _page(self, code: int, features: int, lba: int) -> bytes | None:
+        if code == 0xEC:
+            return self.page("ata-identify")
+        if self.dead:
+            return None
+        if code == 0xB0:
+            log = {0x00: "log-directory", 0x01: "ata-errors", 0x06: "ata-self-tests"}.get(lba & 0xFF, "")
+            return self.page({0xD0: "smart-data", 0xD1: "smart-thresholds", 0xD5: log}.get(features, ""))
+        if code == 0x2F:
+            return self.page({0x03: "ata-errors-ext", 0x04: "device-statistics", 0x07: "ata-self-tests-ext"}.get(lba & 0xFF, ""), lba >> 8 & 0xFF)
+        return None
+
+    def page(self, kind: str, number: int = 0) -> bytes | None:
+        """The bytes of a page now; None where the drive has no such page."""
+        if kind == self.hangs_on:
+            time.sleep(_FOREVER)
+        attributes = self.attributes()
+        left = self.self_test.left()
+        if kind == "ata-identify":
+            return encode.ata_identify(model=self.model, serial=self.serial, firmware=self.firmware, sectors=self.disk.sectors, rotation=self.rotation)
+        if kind == "smart-data":
+            return encode.smart_data(attributes, self_test_status=0xF0 | left if left else 0)
+        if kind == "smart-thresholds":
+            return encode.smart_thresholds(attributes)
+        if kind == "log-directory":
+            return encode_logs.log_directory({0x01: 1, 0x03: 1, 0x04: 8, 0x06: 1, 0x07: 1})
+        if kind == "ata-errors":
+            return encode_logs.summary_errors(self.errors)
+        if kind == "ata-errors-ext":
+            return encode_logs.extended_errors(self.errors)
+        if kind == "ata-self-tests":
+            return encode_logs.self_tests(self._tests(left))
+        if kind == "ata-self-tests-ext":
+            return encode_logs.extended_self_tests(self._tests(left))
+        if kind == "device-statistics":
+            return self._statistics(number)
+        return None
+
+    def attributes(self) -> list[Attribute]:
+        """SMART attributes at this age."""
+        found = [Attribute(9, self.hours + int(self.age)), Attribute(12, 900 + int(self.age / 8)), Attribute(194, self.temperature)]
+        if self.rotation == 0:
+            found.append(Attribute(177, 0, now=self.wear_now, worst=self.wear_now))
+        names = {1: 6, 3: 0, 5: 36, 10: 97, 197: 0, 198: 0, 199: 0}
+        for number, threshold in names.items():
+            if self.rotation or number in (5, 199):
+                value = self.counts.get(number, still(0))(self.age)
+                now = max(1, 100 - value // 20) if number in (5, 10) else 100
+                found.append(Attribute(number, value, now=now, worst=now, threshold=threshold, prefailure=number in (1, 5, 10)))
+        return sorted(found, key=lambda a: a.id)
+
+    def _statistics(self, number: int) -> bytes | None:
+        values = {
+            "power-on time": self.hours + int(self.age), "reallocated sectors": self.counts.get(5, still(0))(self.age),
+            "interface CRC errors": self.counts.get(199, still(0))(self.age), "temperature": self.temperature, "highest temperature": self.temperature + 14,
+        }  # fmt: skip
+        raw = encode_logs.statistics(values)
+        pages = [raw[i : i + SECTOR] for i in range(0, len(raw), SECTOR)]
+        return next((page for page in pages if page[2] == number), None)
+
+    def _tests(self, left: int) -> list[AtaTest]:
+        now, own = self.hours + int(self.age), self.self_test
+        if own.started is None:
+            return list(self.tests)
+        latest = AtaTest(now, own.kind, 15, left * 10) if left else AtaTest(now, own.kind, own.result, 60 if own.result else 0, own.lba)
+        return [*self.tests, latest]
+
+
+@dataclass
+class BridgedDrive:
+    """A drive behind a USB bridge that passes no drive pages: it refuses the command, or hands out zeros."""
+
+    disk: Disk
+    zeros: bool = False
+    bus: str = "usb"
+    age: float = 0.0
+
+    def scsi(self, command: bytes, length: int) -> tuple[int, bytes, bytes]:
+        return (0, b"", bytes(length)) if self.zeros and length else (CHECK_CONDITION, ILLEGAL_REQUEST, b"")
+
+
+@dataclass
+class NvmeDrive:
+    """A drive on PCI Express with one namespace."""
+
+    model: str
+    serial: str
+    disk: Disk
+    hours: int
+    firmware: str = "QN04"
+    used: int = 3
+    spare: int = 100
+    warning: int = 0
+    media_errors: Grow = field(default_factory=lambda: still(0))
+    temperature: int = 311
+    errors: Sequence[tuple[int, int, int]] = ()
+    self_test: SelfTest = field(default_factory=SelfTest)
+    hangs_on: str | None = None
+    age: float = 0.0
+    bus: str = "nvme"
+
+    def nvme(self, opcode: int, words: Sequence[int], length: int) -> tuple[int, bytes]:
+        """(status, data) of one admin command."""
+        if opcode == 6:
+            kind = {1: "nvme-controller", 0: "nvme-namespace"}.get(words[0] & 0xFF)
+        elif opcode == 2:
+            kind = {1: "nvme-errors", 2: "nvme-health", 3: "nvme-firmware", 6: "nvme-self-tests"}.get(words[0] & 0xFF)
+            if kind is None:
+                return NVME_INVALID_LOG, b""
+        elif opcode == 0x14:
+            self.self_test.started, self.self_test.kind = time.monotonic(), words[0] & 0xF
+            return 0, b""
+        else:
+            return NVME_INVALID_FIELD, b""
+        return (0, self.page(kind).ljust(length, b"\0")[:length]) if kind else (NVME_INVALID_FIELD, b"")
+
+    def page(self, kind: str) -> bytes:
+        """The bytes of a page now."""
+        if kind == self.hangs_on:
+            time.sleep(_FOREVER)
+        hours = self.hours + int(self.age)
+        if kind == "nvme-controller":
+            return encode.nvme_controller(model=self.model, serial=self.serial, firmware=self.firmware, capacity=self.disk.sectors * SECTOR)
+        if kind == "nvme-namespace":
+            return encode.nvme_namespace(blocks=self.disk.sectors)
+        if kind == "nvme-errors":
+            return encode_logs.nvme_errors(self.errors)
+        if kind == "nvme-firmware":
+            return encode_logs.firmware_slots(self.firmware)
+        if kind == "nvme-self-tests":
+            return self._tests(hours)
+        return encode.nvme_health(
+            critical_warning=self.warning, temperature=self.temperature, spare=self.spare, spare_threshold=10, used=self.used,
+            power_on_hours=hours, power_cycles=700 + hours // 30, unsafe_shutdowns=12, media_errors=self.media_errors(self.age),
+            units_read=hours * 4000, units_written=hours * 3000, error_log_count=len(self.errors),
+        )  # fmt: skip
+
+    def _tests(self, hours: int) -> bytes:
+        own = self.self_test
+        if own.started is None:
+            return encode_logs.nvme_self_tests([])
+        left = own.left()
+        if left:
+            return encode_logs.nvme_self_tests([], running=100 - left * 10)
+        return encode_logs.nvme_self_tests([(own.kind, own.result, hours, own.lba)])
+
+
+Drive = AtaDrive | BridgedDrive | NvmeDrive

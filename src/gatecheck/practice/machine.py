@@ -1,0 +1,90 @@
+"""A simulated machine with the methods the probe expects of the real one."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+
+from gatecheck.practice.drives import AtaDrive, BridgedDrive, Drive, NvmeDrive
+
+HOURS_PER_SECOND = 1.0
+"""practice time: a second here is an hour of running there"""
+
+
+@dataclass(frozen=True, slots=True)
+class Block:
+    """A block device as the probe's own class has it."""
+
+    name: str
+    bus: str
+    facts: str
+    optical: bool = False
+
+
+@dataclass
+class PracticeMachine:
+    """Drives by device name (`sda`, `nvme0`), firmware pages by path, and what the machine calls itself."""
+
+    name: str
+    drives: Mapping[str, Drive]
+    pages: Mapping[str, bytes]
+    told: Mapping[str, str]
+    messages: str = ""
+    since: float = field(default_factory=time.time)
+    """when it was first connected, seconds of the epoch: from there its drives age"""
+
+    def _drive(self, device: str) -> Drive:
+        own = self.drives.get(device) or self.drives.get(device.rsplit("n", 1)[0])
+        if own is None:
+            raise FileNotFoundError(2, "no such device", device)
+        own.age = max(0.0, time.time() - self.since) * HOURS_PER_SECOND
+        return own
+
+    def blocks(self) -> list[Block]:
+        """Every drive that the kernel would list."""
+        return [Block(f"{name}n1" if drive.bus == "nvme" else name, drive.bus, self._facts(name, drive)) for name, drive in self.drives.items()]
+
+    def _facts(self, name: str, drive: Drive) -> str:
+        place = {"ata": f"0000:00:17.0/ata1/host0/block/{name}", "usb": f"0000:00:14.0/usb2/2-1/host6/block/{name}", "nvme": f"0000:3d:00.0/nvme/{name}/{name}n1"}
+        lines = [f"size={drive.disk.sectors}", f"removable={int(drive.bus == 'usb')}", "queue/logical_block_size=512"]
+        if not isinstance(drive, BridgedDrive):
+            lines += [f"device/model={drive.model}", f"queue/rotational={int(isinstance(drive, AtaDrive) and drive.rotation > 0)}"]
+        if isinstance(drive, NvmeDrive):
+            lines.append("device/transport=pcie")
+        return "\n".join([*lines, f"path=/sys/devices/pci0000:00/{place[drive.bus]}"])
+
+    def scsi(self, device: str, command: bytes, length: int) -> tuple[int, bytes, bytes]:
+        """One SCSI command. Raises OSError for a drive that takes none."""
+        drive = self._drive(device)
+        if isinstance(drive, NvmeDrive):
+            raise OSError(25, "inappropriate ioctl for device")
+        return drive.scsi(command, length)
+
+    def nvme(self, device: str, opcode: int, namespace: int, words: list[int], length: int) -> tuple[int, bytes]:
+        """One NVMe admin command. Raises OSError for a drive that takes none."""
+        drive = self._drive(device)
+        if not isinstance(drive, NvmeDrive):
+            raise OSError(25, "inappropriate ioctl for device")
+        return drive.nvme(opcode, words, length)
+
+    def read_at(self, device: str, sector: int, count: int) -> bytes:
+        """Sectors of the medium. Raises OSError."""
+        return self._drive(device).disk.read(sector, count)
+
+    def files(self) -> dict[str, str]:
+        """Firmware pages: path -> where they stand."""
+        return {path: path for path in self.pages}
+
+    def read_file(self, place: str) -> bytes:
+        return self.pages[place]
+
+    def kernel_messages(self) -> bytes:
+        return self.messages.encode()
+
+    def facts(self) -> dict[str, str]:
+        """What the machine calls itself."""
+        return dict(self.told)
+
+    def sleep(self, seconds: float) -> None:
+        time.sleep(min(seconds, 1.0))

@@ -1,0 +1,185 @@
+"""The patients of the practice bench: how each came in, what is wrong with it, and the machine that answers the probe."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from gatecheck.core.disk.encode import mbr_start, system_disk
+from gatecheck.core.disk.volume import volume_start
+from gatecheck.core.firmware import encode as fw
+from gatecheck.core.storage.encode_logs import AtaError, AtaTest
+from gatecheck.practice.drives import AtaDrive, BridgedDrive, Disk, Drive, NvmeDrive, SelfTest, grows, still
+from gatecheck.practice.machine import PracticeMachine
+
+ESP, SYSTEM, OTHER = "5A1F0C3D-88B4-4E27-9D61-70C2E4B8A911", "C3E9D210-6F4A-4B58-A1D7-25E09B63F84C", "0D7B42F8-1C95-4A6E-8F30-B94D617C2E55"
+_GB = 10**9
+Facts = dict[str, str | int]
+
+
+@dataclass(frozen=True)
+class Patient:
+    """`faults`: what is wrong, by the vocabulary; `shows`: what its pages must lead the engine to (gate, state)."""
+
+    id: str
+    title: str
+    machine: str
+    customer: str
+    words: str
+    facts: Mapping[str, Any]
+    entries: tuple[dict[str, Any], ...]
+    faults: tuple[str, ...]
+    build: Callable[[], PracticeMachine]
+
+    def connected(self, since: float | None = None) -> PracticeMachine:
+        """A fresh machine; its drives have aged since then."""
+        made = self.build()
+        made.since = time.time() if since is None else since
+        return made
+
+
+def _disk(gb: int, *, layout: str = "gpt", volume: str = "ntfs", esp: str = ESP, system: str = SYSTEM, bad: frozenset[int] = frozenset()) -> Disk:
+    """A disk as a system is installed on it."""
+    sectors = gb * _GB // 512
+    if layout == "gpt":
+        start = system_disk(esp, system, sectors=sectors)
+        return Disk(sectors, {0: start, 2048: volume_start("fat"), 206848: volume_start(volume)}, bad)
+    if layout == "mbr":
+        return Disk(sectors, {0: mbr_start([(7, True, 2048, sectors - 4096)]), 2048: volume_start(volume)}, bad)
+    return Disk(sectors, {}, bad)
+
+
+SYSTEM_ENTRY = fw.load_option("Installed system", fw.partition(ESP), fw.file_path("\\EFI\\system\\start.efi"))
+DATA_ENTRY = fw.load_option("Second disk", fw.pci_root(), fw.pci(23), fw.sata(1))
+STALE_ENTRY = fw.load_option("Installed system", fw.partition(OTHER), fw.file_path("\\EFI\\system\\start.efi"))
+NET_ENTRY = fw.load_option("Network card", fw.pci_root(), fw.pci(31, 6), fw.network())
+STICK_ENTRY = fw.load_option("Live stick", fw.pci_root(), fw.pci(20), fw.usb(3))
+
+
+def _machine(
+    product: str, drives: Mapping[str, Drive], *, entries: tuple[bytes, ...] = (SYSTEM_ENTRY, NET_ENTRY), order: tuple[int, ...] | None = None,
+    chassis: int = 10, secure_boot: bool = True, uefi: bool = True, messages: str = "",
+) -> PracticeMachine:  # fmt: skip
+    """A machine that was started from the live stick, which stands last among its boot entries."""
+    maker, _, model = product.partition(" ")
+    serial = f"{model[:2].upper()}{sum(map(ord, product + ''.join(drives))) % 9000 + 1000}"
+    table = fw.smbios_table(maker=maker, product=model, serial=serial, firmware="1.14", date="06/12/2023", chassis=chassis, memory_mib=16384)
+    pages: dict[str, bytes] = {"dmi/DMI": table, "dmi/smbios_entry_point": fw.smbios_entry_point(len(table)), "cmdline.txt": b"live quiet\n"}
+    if uefi:
+        options = dict(enumerate((*entries, STICK_ENTRY)))
+        pages |= fw.boot_variables(options, order or tuple(options), current=len(entries), secure_boot=secure_boot)
+    told = {"sys_vendor": maker, "product_name": model, "product_serial": serial, "bios_version": "1.14", "mode": "uefi" if uefi else "legacy", "kernel": "practice"}
+    return PracticeMachine(product, {**drives, "sdz": BridgedDrive(Disk(60_000_000))}, pages, told, messages)
+
+
+def _hdd(serial: str, disk: Disk, hours: int, **more: Any) -> AtaDrive:
+    return AtaDrive("QUARRY SPINDLE 1000", serial, disk, hours, **more)
+
+
+def _flash(serial: str, disk: Disk, hours: int, **more: Any) -> NvmeDrive:
+    return NvmeDrive("QUARRY FLINT N512", serial, disk, hours, **more)
+
+
+def _pc(form: str, os: str, drive: str, year: int, data: str, **more: Any) -> Facts:
+    return {"platform": "pc", "form": form, "installed_os": os, "drive_kind": drive, "drive_year": year, "data": data, "mains": "connected", **more}
+
+
+def _seen(*texts: str) -> tuple[dict[str, Any], ...]:
+    return tuple({"move": move, "outcome": outcome} for move, _, outcome in (t.partition("=") for t in texts))
+
+
+def _two_disks() -> PracticeMachine:
+    data = AtaDrive("QUARRY SPINDLE 2000", "QS2-550071", _disk(2000, esp=OTHER, system="91B0C4E7-3A52-4D18-B6F9-E07A25D81C34"), 9_000)
+    drives: dict[str, Drive] = {"nvme0": _flash("QF5-440010", _disk(512), 6_100), "sda": data}
+    return _machine("Ferrow Adze-22", drives, entries=(SYSTEM_ENTRY, DATA_ENTRY, NET_ENTRY), order=(1, 0, 2, 3), chassis=3)
+
+
+PATIENTS: tuple[Patient, ...] = (
+    Patient(
+        "sound", "Nothing wrong with its drive", "Ostler Bracken-15", "Practice: a sound one", "It would not start yesterday. Today it does.",
+        _pc("laptop", "windows-11", "nvme", 2024, "backed-up"), _seen("story=unknown", "screen=no-boot-device"), (),
+        lambda: _machine("Ostler Bracken-15", {"nvme0": _flash("QF5-200113", _disk(512), 2_140)}),
+    ),
+    Patient(
+        "ticking", "Ticks, and reports no capacity", "Ferrow Lathe-14", "Practice: a fallen one", "It fell from the bed while it was running.",
+        _pc("laptop", "windows-10", "hdd", 2017, "irreplaceable"), _seen("story=knock", "screen=no-boot-device"), ("drive.mechanical",),
+        lambda: _machine("Ferrow Lathe-14", {"sda": _hdd("QS1-000931", Disk(0), 18_200, dead=True)}, messages="ata1: COMRESET failed (errno=-16)\nsd 0:0:0:0: [sda] 0 512-byte logical blocks"),
+    ),
+    Patient(
+        "growing", "Loses places while one looks", "Ostler Tarn Mini", "Practice: a slow one", "Slower every week, then it stopped.",
+        _pc("desktop", "windows-10", "hdd", 2019, "irreplaceable", drive_size_gb=1000), _seen("story=slow-lately", "screen=repair-loop"), ("drive.media",),
+        lambda: _machine("Ostler Tarn Mini", {"sda": _hdd(
+            "QS7-310222", _disk(1000, bad=frozenset(range(400_000, 400_064))), 31_240,
+            counts={5: grows(12, 0.02), 197: grows(4, 0.2), 198: grows(3, 0.2)},
+            errors=[AtaError(31_100 + i * 9, 400_000 + i * 7) for i in range(4)], tests=[AtaTest(31_150, 2, 7, 60, 400_011)],
+            self_test=SelfTest(7, 400_003),
+        )}, chassis=3),
+    ),
+    Patient(
+        "worn", "Flash at its end", "Ostler Bracken-15", "Practice: a worn one", "It warns about the drive at every start.",
+        _pc("laptop", "windows-10", "nvme", 2018, "backed-up"), _seen("story=routine", "screen=health-warning"), ("drive.worn",),
+        lambda: _machine("Ostler Bracken-15", {"nvme0": _flash("QF2-009120", _disk(256), 21_900, used=106, spare=4, warning=1)}),
+    ),
+    Patient(
+        "cable", "A cable that loses bits", "Ferrow Adze-22", "Practice: a moved one", "Since the move it stops in the middle of work.",
+        _pc("desktop", "windows-10", "hdd", 2021, "backed-up", drive_size_gb=1000), _seen("story=knock", "screen=volume-stop"), ("link.broken",),
+        lambda: _machine("Ferrow Adze-22", {"sda": _hdd(
+            "QS4-118840", _disk(1000), 9_800, counts={199: grows(214, 1.5)}, errors=[AtaError(9_790 + i, 1000 + i, 0x84, 0x60) for i in range(5)],
+        )}, chassis=3),
+    ),
+    Patient(
+        "false-alarm", "A warning without a cause", "Ostler Tarn Mini", "Practice: an alarmed one", "A new drive, and still a warning at every start.",
+        _pc("desktop", "linux", "sata-ssd", 2026, "backed-up"), _seen("story=after-service", "screen=health-warning"), ("alarm.false",),
+        lambda: _machine("Ostler Tarn Mini", {"sda": AtaDrive("QUARRY FLINT S480", "QF4-771300", _disk(480, volume="ext"), 64, rotation=0)}, secure_boot=False, chassis=3),
+    ),
+    Patient(
+        "stale-entry", "Its boot entry points at an old drive", "Ferrow Lathe-14", "Practice: a cloned one", "A bigger drive was put in and everything copied over.",
+        _pc("laptop", "windows-11", "nvme", 2026, "backed-up"), _seen("story=after-service", "screen=no-boot-device"), ("entries.lost",),
+        lambda: _machine("Ferrow Lathe-14", {"nvme0": _flash("QF9-310500", _disk(1000), 90)}, entries=(STALE_ENTRY, NET_ENTRY)),
+    ),
+    Patient(
+        "storage-mode", "The controller's mode was changed", "Ferrow Adze-22", "Practice: a reset one", "Stops with a code since somebody looked at the settings.",
+        _pc("desktop", "windows-10", "sata-ssd", 2021, "backed-up", storage_was="raid"), _seen("story=settings-touched", "screen=volume-stop"), ("settings.storage-mode",),
+        lambda: _machine("Ferrow Adze-22", {"sda": AtaDrive("QUARRY FLINT S480", "QF4-660219", _disk(480), 7_300, rotation=0, wear_now=93)}, chassis=3),
+    ),
+    Patient(
+        "bridge", "A bridge that hides the pages", "Ferrow Lathe-14", "Practice: one on a dock", "Its drive hangs on a USB dock.",
+        _pc("laptop", "windows-10", "hdd", 2018, "backed-up"), _seen("story=slow-lately", "screen=no-boot-device", "seen-setup=absent"), ("link.loose",),
+        lambda: _machine("Ferrow Lathe-14", {"sdb": BridgedDrive(_disk(500), zeros=True)}),
+    ),
+    Patient(
+        "hangs", "Never answers for one page", "Ostler Tarn Mini", "Practice: a stubborn one", "It takes minutes to start, sometimes it does not.",
+        _pc("desktop", "windows-10", "hdd", 2020, "irreplaceable"), _seen("story=slow-lately", "screen=stuck-at-logo"), ("drive.media",),
+        lambda: _machine("Ostler Tarn Mini", {"sda": _hdd("QS6-220054", _disk(1000), 22_000, counts={5: still(9), 197: still(2)}, hangs_on="ata-self-tests")}, chassis=3),
+    ),
+    Patient(
+        "wrong-first", "Two drives, the wrong one first", "Ferrow Adze-22", "Practice: one with two drives", "A second drive was put in for the pictures.",
+        _pc("desktop", "windows-11", "nvme", 2023, "backed-up"), _seen("story=after-service", "screen=wrong-boot-device"), ("settings.order",), _two_disks,
+    ),
+    Patient(
+        "encrypted", "An encrypted volume", "Ostler Bracken-15", "Practice: a locked one", "It asks for a key since the firmware was updated.",
+        _pc("laptop", "windows-11", "nvme", 2023, "irreplaceable"), _seen("story=after-update", "screen=other-stop"), ("settings.secure-boot",),
+        lambda: _machine("Ostler Bracken-15", {"nvme0": _flash("QF5-810066", _disk(512, volume="encrypted"), 3_900)}, secure_boot=False),
+    ),
+    Patient(
+        "old-layout", "An older machine in legacy mode", "Ferrow Adze-22", "Practice: an older one", "No start since the power cut.",
+        _pc("desktop", "windows-7", "hdd", 2013, "backed-up"), _seen("story=power-cut", "screen=loader-message"), ("layout.boot-record",),
+        lambda: _machine("Ferrow Adze-22", {"sda": _hdd("QS0-104477", _disk(500, layout="mbr"), 39_900)}, uefi=False, chassis=3),
+    ),
+    Patient(
+        "no-table", "A disk without a table", "Ostler Tarn Mini", "Practice: an emptied one", "A program was to merge two partitions, then the power went.",
+        _pc("desktop", "windows-10", "sata-ssd", 2022, "irreplaceable"), _seen("story=power-cut", "screen=no-boot-device"), ("layout.table",),
+        lambda: _machine("Ostler Tarn Mini", {"sda": AtaDrive("QUARRY FLINT S480", "QF4-650031", _disk(480, layout="none"), 5_200, rotation=0, wear_now=96)}, chassis=3),
+    ),
+)  # fmt: skip
+
+
+def patient(name: str) -> Patient:
+    """By its id. Raises KeyError."""
+    return next((p for p in PATIENTS if p.id == name), None) or _missing(name)
+
+
+def _missing(name: str) -> Patient:
+    raise KeyError(f"{name}: expected one of {', '.join(p.id for p in PATIENTS)}")

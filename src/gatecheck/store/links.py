@@ -1,0 +1,134 @@
+"""Links between tickets and probes: the secret, sessions, orders and the pages that were pushed. All of it survives a power cut."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+WAITING, CANCELLED = "waiting", "cancelled"
+
+
+@dataclass(frozen=True, slots=True)
+class Link:
+    ticket_id: int
+    secret: str
+    practice: str | None
+    practice_since: float | None
+    ended_at: str | None
+
+
+@dataclass(frozen=True, slots=True)
+class Session:
+    id: str
+    ticket_id: int
+    machine: dict[str, str]
+    probe: str
+    began_at: str
+
+
+@dataclass(frozen=True, slots=True)
+class Order:
+    id: int
+    ticket_id: int
+    body: dict[str, Any]
+    state: str
+    detail: str
+    made_by: str
+    made_at: str
+    done_at: str | None
+
+
+_LINK = "SELECT ticket_id, secret, practice, practice_since, ended_at FROM link"
+_SESSION = "SELECT id, ticket_id, machine, probe, began_at FROM link_session"
+_ORDER = "SELECT id, ticket_id, body, state, detail, made_by, made_at, done_at FROM link_order"
+
+
+def link_of(connection: sqlite3.Connection, ticket_id: int) -> Link | None:
+    row = connection.execute(f"{_LINK} WHERE ticket_id = ?", (ticket_id,)).fetchone()
+    return Link(*row) if row else None
+
+
+def link_by_secret(connection: sqlite3.Connection, secret: str) -> Link | None:
+    row = connection.execute(f"{_LINK} WHERE secret = ?", (secret,)).fetchone()
+    return Link(*row) if row else None
+
+
+def linked_tickets(connection: sqlite3.Connection) -> list[int]:
+    """Tickets with a link that was not ended."""
+    return [row[0] for row in connection.execute("SELECT ticket_id FROM link WHERE ended_at IS NULL")]
+
+
+def open_link(connection: sqlite3.Connection, ticket_id: int, secret: str, *, by: str, at: str) -> None:
+    """A first link, or one that was ended opened anew with another secret."""
+    connection.execute(
+        "INSERT INTO link (ticket_id, secret, made_by, made_at) VALUES (?, ?, ?, ?) ON CONFLICT (ticket_id) "
+        "DO UPDATE SET secret = excluded.secret, made_by = excluded.made_by, made_at = excluded.made_at, ended_at = NULL",
+        (ticket_id, secret, by, at),
+    )
+
+
+def set_practice(connection: sqlite3.Connection, ticket_id: int, name: str, since: float) -> None:
+    connection.execute("UPDATE link SET practice = ?, practice_since = ? WHERE ticket_id = ?", (name, since, ticket_id))
+
+
+def end_link(connection: sqlite3.Connection, ticket_id: int, at: str) -> None:
+    """No probe is answered any more; orders that wait are cancelled."""
+    connection.execute("UPDATE link SET ended_at = ? WHERE ticket_id = ?", (at, ticket_id))
+    connection.execute("UPDATE link_order SET state = ?, done_at = ? WHERE ticket_id = ? AND state = ?", (CANCELLED, at, ticket_id, WAITING))
+
+
+def session_by_id(connection: sqlite3.Connection, session_id: str) -> Session | None:
+    row = connection.execute(f"{_SESSION} WHERE id = ?", (session_id,)).fetchone()
+    return _session(row) if row else None
+
+
+def sessions_of(connection: sqlite3.Connection, ticket_id: int) -> list[Session]:
+    """Newest first."""
+    return [_session(row) for row in connection.execute(f"{_SESSION} WHERE ticket_id = ? ORDER BY began_at DESC, rowid DESC", (ticket_id,))]
+
+
+def _session(row: tuple[Any, ...]) -> Session:
+    return Session(row[0], row[1], json.loads(row[2]), row[3], row[4])
+
+
+def begin_session(connection: sqlite3.Connection, session_id: str, ticket_id: int, machine: Mapping[str, str], probe: str, at: str) -> None:
+    connection.execute(
+        "INSERT INTO link_session (id, ticket_id, machine, probe, began_at) VALUES (?, ?, ?, ?, ?)", (session_id, ticket_id, json.dumps(dict(machine)), probe, at)
+    )
+
+
+def acknowledged(connection: sqlite3.Connection, session_id: str) -> int:
+    """Number of the last page that is kept: pages come in order, so all before it are."""
+    row = connection.execute("SELECT coalesce(max(seq), 0) FROM link_page WHERE session_id = ?", (session_id,)).fetchone()
+    return int(row[0])
+
+
+def keep_page(connection: sqlite3.Connection, session_id: str, seq: int, order_id: str, line: Mapping[str, Any], data: bytes) -> None:
+    connection.execute(
+        "INSERT INTO link_page (session_id, seq, order_id, line, data) VALUES (?, ?, ?, ?, ?)", (session_id, seq, order_id, json.dumps(dict(line)), data)
+    )
+
+
+def pages_of(connection: sqlite3.Connection, session_id: str, order_id: str) -> list[tuple[dict[str, Any], bytes]]:
+    """(line, bytes) of the pages read for an order, in the order they were read."""
+    rows = connection.execute("SELECT line, data FROM link_page WHERE session_id = ? AND order_id = ? ORDER BY seq", (session_id, order_id))
+    return [(json.loads(line), data) for line, data in rows]
+
+
+def put_order(connection: sqlite3.Connection, ticket_id: int, body: Mapping[str, Any], *, by: str, at: str) -> int:
+    cursor = connection.execute(
+        "INSERT INTO link_order (ticket_id, body, state, detail, made_by, made_at) VALUES (?, ?, ?, '', ?, ?)", (ticket_id, json.dumps(dict(body)), WAITING, by, at)
+    )
+    return int(cursor.lastrowid or 0)
+
+
+def orders_of(connection: sqlite3.Connection, ticket_id: int) -> list[Order]:
+    """Oldest first."""
+    return [Order(row[0], row[1], json.loads(row[2]), *row[3:]) for row in connection.execute(f"{_ORDER} WHERE ticket_id = ? ORDER BY id", (ticket_id,))]
+
+
+def end_order(connection: sqlite3.Connection, order_id: int, state: str, detail: str, at: str) -> None:
+    connection.execute("UPDATE link_order SET state = ?, detail = ?, done_at = ? WHERE id = ? AND state = ?", (state, detail, at, order_id, WAITING))
