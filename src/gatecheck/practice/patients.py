@@ -79,7 +79,7 @@ def _hdd(serial: str, disk: Disk, hours: int, **more: Any) -> AtaDrive:
 
 
 def _flash(serial: str, disk: Disk, hours: int, **more: Any) -> NvmeDrive:
-    return NvmeDrive("QUARRY FLINT N512", serial, disk, hours, **more)
+    return NvmeDrive(f"QUARRY FLINT N{disk.sectors * 512 // _GB}", serial, disk, hours, **more)
 
 
 def _pc(form: str, os: str, drive: str, year: int, data: str, **more: Any) -> Facts:
@@ -123,8 +123,8 @@ PATIENTS: tuple[Patient, ...] = (
         lambda: _machine("Ostler Bracken-15", {"nvme0": _flash("QF2-009120", _disk(256), 21_900, used=106, spare=4, warning=1)}),
     ),
     Patient(
-        "cable", "A cable that loses bits", "Ferrow Adze-22", "Practice: a moved one", "Since the move it stops in the middle of work.",
-        _pc("desktop", "windows-10", "hdd", 2021, "backed-up", drive_size_gb=1000), _seen("story=knock", "screen=volume-stop"), ("link.broken",),
+        "cable", "A cable that loses bits", "Ferrow Adze-22", "Practice: a moved one", "Since the move it is sometimes found and sometimes not.",
+        _pc("desktop", "windows-10", "hdd", 2021, "backed-up", drive_size_gb=1000), _seen("story=knock", "screen=no-boot-device", "seen-setup=absent"), ("link.broken",),
         lambda: _machine("Ferrow Adze-22", {"sda": _hdd(
             "QS4-118840", _disk(1000), 9_800, counts={199: grows(214, 1.5)}, errors=[AtaError(9_790 + i, 1000 + i, 0x84, 0x60) for i in range(5)],
         )}, chassis=3),

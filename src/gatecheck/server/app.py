@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import logging
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Mapping
 from contextlib import asynccontextmanager
 from pathlib import Path
 from typing import Annotated, Any
@@ -36,6 +36,7 @@ from gatecheck.server.models import (
     KeysOut,
     LearningOut,
     Problem,
+    RawOut,
     SettingsOut,
     SheetOut,
     SightingsOut,
@@ -60,8 +61,11 @@ _STATUS: tuple[tuple[type[BenchError], int, str], ...] = (
 )
 
 
-def create_app(bench: Bench, dist: Path | None = None, url: str | None = None) -> FastAPI:
-    """The web application for one shop. `dist` is the built front end, `url` where practice machines find the server."""
+def create_app(
+    bench: Bench, dist: Path | None = None, url: str | None = None, practice: Mapping[int, str] | None = None
+) -> FastAPI:
+    """The web application for one shop. `dist` is the built front end, `url` where practice machines find the server;
+    `practice`: machines that are linked to these tickets once it runs."""
     events, captures = Events(), Captures(bench)
     links = Links(bench, captures, url)
     bench.announce = events.publish
@@ -69,6 +73,8 @@ def create_app(bench: Bench, dist: Path | None = None, url: str | None = None) -
     @asynccontextmanager
     async def lifespan(app: FastAPI) -> AsyncIterator[None]:
         events.attach()
+        for ticket_id, name in (practice or {}).items():
+            links.connect_practice(ticket_id, name, by="demo")
         yield
         events.close()
         links.close()
@@ -228,6 +234,10 @@ def _file_routes(app: FastAPI, bench: Bench, captures: Captures) -> None:
     @app.post("/api/tickets/{ticket_id}/captures", operation_id="weighCapture", status_code=201)
     def weigh_capture(ticket_id: int, request: WeighIn) -> TicketOut:
         return captures.weigh(ticket_id, request.sha256, request.device, by=request.by)
+
+    @app.get("/api/tickets/{ticket_id}/captures/{sha256}/raw", operation_id="getRaw")
+    def get_raw(ticket_id: int, sha256: str, path: str, at: int | None = None) -> RawOut:
+        return captures.raw(ticket_id, sha256, path, at)
 
     @app.get("/api/files/{sha256}", operation_id="getFile", response_class=Response)
     def get_file(sha256: str) -> Response:

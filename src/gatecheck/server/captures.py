@@ -3,18 +3,22 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import asdict
 from typing import Any
 
 from gatecheck.core.errors import TapeError
 from gatecheck.core.evidence import capture_evidence, expected_drive
 from gatecheck.core.storage.capture import Capture, Drive, read_capture
+from gatecheck.core.storage.field_at import field_at
 from gatecheck.core.storage.judge_logs import log_weights, said_of
 from gatecheck.core.storage.report import capture_document
+from gatecheck.core.storage.trend import same_drive, trend_of
 from gatecheck.files import InputError, pages_of
 from gatecheck.server.bench import Bench, NotFoundError, now
-from gatecheck.server.models import CaptureOut, TicketOut
+from gatecheck.server.models import CaptureOut, RawOut, TicketOut, TrendOut
 from gatecheck.store.files import attach, attachments
 
+_MOST_RAW = 1 << 15
 ELSEWHERE = "firmware"
 """what an entry rests on that is not one drive's pages"""
 
@@ -87,7 +91,24 @@ class Captures:
         with self.bench.database.read() as connection:
             kept = attachments(connection, ticket_id)
         decoded = [(a, self.capture_of(ticket_id, a.sha256)[2]) for a in kept]
-        return [self._capture_out(a.sha256, a.name, a.added_at, c, weighed_of.get(a.sha256)) for a, c in decoded]
+        shown = [self._capture_out(a.sha256, a.name, a.added_at, c, weighed_of.get(a.sha256)) for a, c in decoded]
+        oldest_first = [(a.added_at, c) for a, c in reversed(decoded)]
+        for place, (_, capture) in enumerate(decoded):
+            earlier = oldest_first[: len(decoded) - place]
+            for drive, out in zip(capture.drives, shown[place].devices, strict=True):
+                out.trend = _trend(drive, earlier)
+        return shown
+
+    def raw(self, ticket_id: int, digest: str, path: str, at: int | None) -> RawOut:
+        """The bytes of one page of a capture, with the field at a byte marked. Raises NotFoundError."""
+        name, _, capture = self.capture_of(ticket_id, digest)
+        page = next((p for p in capture.pages if p.path == path), None)
+        data = pages_of(name, self.bench.files.get(digest)).get(path)
+        if page is None or data is None:
+            raise NotFoundError(f"{name}: expected a page {path[:80]!r}, got none by that name")
+        found = field_at(page.kind, at) if at is not None else None
+        field, start, length = found or (None, at or 0, 0 if at is None else 1)
+        return RawOut(path=path, size=len(data), hex=data[:_MOST_RAW].hex(), field=field, start=start, length=length)
 
     def capture_of(self, ticket_id: int, digest: str) -> tuple[str, str, Capture]:
         with self.bench.database.read() as connection:
@@ -103,3 +124,12 @@ class Captures:
             "sha256": digest, "name": name, "added_at": at, "devices": said["devices"],
             "other_pages": [p for p in said["pages"] if p["device"] not in named], "weighed": device,
         })  # fmt: skip
+
+
+def _trend(drive: Drive, captures: list[tuple[str, Capture]]) -> TrendOut | None:
+    """The drive against its captures so far, oldest first, this one last."""
+    own = [(moment, d) for moment, capture in captures for d in capture.drives if d is drive or same_drive(d, drive)]
+    trend = trend_of(own)
+    if trend is None:
+        return None
+    return TrendOut.model_validate({**asdict(trend), "captures": len(own)})

@@ -38,9 +38,11 @@ def _with_key(machine: str, number: int, entry: dict[str, Any]) -> list[dict[str
     return [*tried, entry]
 
 
-def fill(bench: Bench) -> None:
-    """Take all demo machines in and lay their tapes; behind them the tickets of the last weeks, already handed over."""
+def fill(bench: Bench) -> dict[int, str]:
+    """Take all demo machines in and lay their tapes; behind them the tickets of the last weeks, already handed over.
+    Returns which practice machine is to be linked to which ticket once the server runs."""
     started, captures = datetime.now(UTC), Captures(bench)
+    linked = {}
     for machine in machines():
         moment = started - timedelta(minutes=machine.taken_in)
         first = [line for line in machine.lines[:2] if isinstance(line, dict)]
@@ -55,7 +57,10 @@ def fill(bench: Bench) -> None:
                 captures.add_file(ticket.id, line[0], line[1], by=by, at=at)
             else:
                 bench.append(ticket.id, _entry(bench, ticket.id, line), by=by, at=at)
+        if machine.practice:
+            linked[ticket.id] = machine.practice
     bench.bring_in_closed(closed_tickets(), started)
+    return linked
 
 
 def _entry(bench: Bench, ticket_id: int, line: Line) -> dict[str, Any]:

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from gatecheck.core.storage import encode
-from gatecheck.server.demo_captures import disk_capture, disk_readings, flash_capture, surgery_laptop
+from gatecheck.server.demo_captures import disk_capture, disk_readings, flash_capture
 
 
 @dataclass(frozen=True, slots=True)
@@ -45,6 +45,8 @@ class Machine:
     every: int = 4
     """minutes between entries"""
     by: tuple[str, ...] = field(default=("KT",))
+    practice: str | None = None
+    """the practice machine that is linked to it once the server runs"""
 
 
 def reading(*moves: str) -> Iterable[dict[str, Any]]:
@@ -175,8 +177,7 @@ def machines() -> list[Machine]:
             (
                 *reading("story=after-service", "screen=no-boot-device"), {"tried_key": "F2", "opens": "setup", "worked": True},
                 *reading("setup-entry=reached"), Seen("setup", "right"), Seen("picker", "absent"),
-                *reading("live-start=runs"), ("surgery-laptop.gcap", surgery_laptop()),
             ),
-            taken_in=28, every=3, by=("MO",),
+            taken_in=28, every=3, by=("MO",), practice="stale-entry",
         ),
     ]  # fmt: skip

@@ -19,7 +19,7 @@ from importlib import resources
 from typing import Any
 
 from gatecheck.core.errors import BenchError
-from gatecheck.core.storage.capture import is_plain_path
+from gatecheck.core.manifest import is_plain_path
 from gatecheck.files import LARGEST_PAGE, MOST_PAGES
 from gatecheck.practice.patients import PATIENTS, patient
 from gatecheck.probe.gatecheck_probe import FORMAT, NEEDED, PROTOCOL, clearance

@@ -690,6 +690,48 @@ class PageOut(Wire):
     size: int
 
 
+class EventOut(Wire):
+    """Something in the drive's logs. `hours`: its power-on time then; `ago`: hours of running before now, where known."""
+
+    kind: str
+    hours: int | None
+    ago: int | None
+    text: str
+    lba: int | None
+    severity: str
+    page: str
+    at: int
+
+
+class TrendLineOut(Wire):
+    name: str
+    kind: str
+    unit: str
+    grown: int
+    per_1000_hours: float | None
+
+
+class TrendOut(Wire):
+    """This drive against its earlier captures."""
+
+    captures: int
+    lines: list[TrendLineOut]
+    findings: list[FindingOut]
+    new: list[str]
+    gone: list[str]
+
+
+class RawOut(Wire):
+    """The bytes of a page, `hex` in lower case; `field` at the byte that was asked for."""
+
+    path: str
+    size: int
+    hex: str
+    field: str | None
+    start: int
+    length: int
+
+
 class DriveOut(Wire):
     device: str
     bus: str
@@ -700,6 +742,10 @@ class DriveOut(Wire):
     findings: list[FindingOut]
     readings: list[dict[str, Any]]
     pages: list[PageOut]
+    hours: int | None = None
+    events: list[EventOut] = []
+    statistics: list[dict[str, Any]] = []
+    trend: TrendOut | None = None
 
 
 class CaptureOut(Wire):

@@ -34,12 +34,13 @@ def own_address(host: str, port: int) -> str:
 def run(host: str, port: int, data: Path | None, *, demo: bool) -> int:
     """Serve until stopped. The demo starts afresh each time unless it was given a folder."""
     temporary = None
+    practice: dict[int, str] = {}
     if demo:
         if data is None:
             temporary = data = Path(tempfile.mkdtemp(prefix="gatecheck-demo-"))
         bench = make_bench(data, shop=SHOP, prefix=PREFIX, bays=BAYS)
         if not bench.overview().rows:
-            fill(bench)
+            practice = fill(bench)
     else:
         bench = make_bench(data or Path.home() / ".local" / "share" / "gatecheck")
     if not DIST.is_dir():
@@ -48,7 +49,7 @@ def run(host: str, port: int, data: Path | None, *, demo: bool) -> int:
     gc.freeze()  # the compiled model lives as long as the process: the collector need not walk it at every pause
     print(f"Gate Check is at http://{host}:{port}", flush=True)
     try:
-        uvicorn.run(create_app(bench, DIST, own_address(host, port)), host=host, port=port, log_level="warning", timeout_graceful_shutdown=2)
+        uvicorn.run(create_app(bench, DIST, own_address(host, port), practice), host=host, port=port, log_level="warning", timeout_graceful_shutdown=2)
     finally:
         if temporary:
             shutil.rmtree(temporary, ignore_errors=True)

@@ -116,7 +116,7 @@ CASES: list[tuple[str, dict[str, bytes], str | None, str | None, dict[str, str]]
     ("recent", {"smart_log_01": encode_logs.summary_errors([AtaError(NEW, 77)])}, "media-errors-logged", "sign", {"error-log": "recent"}),
     ("old", {"smart_log_01": encode_logs.summary_errors([AtaError(OLD, 77)])}, "media-errors-logged", "note", {"error-log": "old-only"}),
     ("many", {"gp_log_03": encode_logs.extended_errors([AtaError(NEW, i) for i in range(12)], pages=3)}, "media-errors-logged", "failing", {"error-log": "recent"}),
-    ("cable", {"smart_log_01": encode_logs.summary_errors([AtaError(NEW, 77, 0x84)])}, "crc-errors-logged", "sign", {"error-log": "recent"}),
+    ("cable", {"smart_log_01": encode_logs.summary_errors([AtaError(NEW, 77, 0x84)])}, "crc-errors-logged", "sign", {}),
     ("refused", {"smart_log_01": encode_logs.summary_errors([AtaError(NEW, 0, 0x04, 0xB0)])}, None, None, {"error-log": "empty"}),
     ("failed test", {"smart_log_06": encode_logs.self_tests([AtaTest(NEW, 2, 7, 60, 123)])}, "self-test-failed", "failing", {}),
     ("fresh test", {"smart_log_06": encode_logs.self_tests([AtaTest(31_239, 2)])}, None, None, {"long-test": "passed"}),

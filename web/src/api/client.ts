@@ -35,6 +35,12 @@ export type Cell = Schemas['CellOut']
 export type Keys = Schemas['KeysOut']
 export type TriedKey = Schemas['KeyOut']
 export type BookModel = Schemas['BookModelOut']
+export type Link = Schemas['LinkOut']
+export type LinkRow = Schemas['LinkRowOut']
+export type Patient = Schemas['PatientOut']
+export type DriveEvent = Schemas['EventOut']
+export type Trend = Schemas['TrendOut']
+export type Raw = Schemas['RawOut']
 export type Terms = Record<string, string | number>
 /** What an entry may hold on the wire; the server checks it. */
 export type EntryBody = Record<string, unknown>
@@ -101,6 +107,16 @@ export const api = {
   keys: (machine: string, platform: string, signal?: AbortSignal) =>
     call<Keys>(`/keys?machine=${encodeURIComponent(machine)}&platform=${platform}`, signal ? { signal } : {}),
   bookModels: (signal?: AbortSignal) => call<BookModel[]>('/keys/models', signal ? { signal } : {}),
+  link: (id: number, signal?: AbortSignal) => call<Link>(`/tickets/${id}/link`, signal ? { signal } : {}),
+  openLink: (id: number, by: string) => call<Link>(`/tickets/${id}/link`, { method: 'POST', json: { by } }),
+  endLink: (id: number) => call<Link>(`/tickets/${id}/link`, { method: 'DELETE' }),
+  putOrder: (id: number, order: string, device: string | null, kind: string | null, by: string) =>
+    call<Link>(`/tickets/${id}/orders`, { method: 'POST', json: { order, device, kind, by } }),
+  connectPractice: (id: number, machine: string, by: string) => call<Link>(`/tickets/${id}/practice`, { method: 'POST', json: { machine, by } }),
+  takeInPractice: (machine: string, bay: number | null, by: string) => call<Ticket>('/practice', { method: 'POST', json: { machine, bay, by } }),
+  patients: (signal?: AbortSignal) => call<Patient[]>('/practice', signal ? { signal } : {}),
+  raw: (id: number, sha256: string, path: string, at: number | null, signal?: AbortSignal) =>
+    call<Raw>(`/tickets/${id}/captures/${sha256}/raw?path=${encodeURIComponent(path)}${at === null ? '' : `&at=${at}`}`, signal ? { signal } : {}),
   learning: (signal?: AbortSignal) => call<Learning>('/learning', signal ? { signal } : {}),
   resetLearning: (by: string) => call<Learning>('/learning/reset', { method: 'POST', json: { by } }),
   moveToBay: (id: number, bay: number | null) => call<Ticket>(`/tickets/${id}/bay`, { method: 'PUT', json: { bay } }),

@@ -34,6 +34,10 @@ export function useServerEvents(): Date | null {
     source.addEventListener('change', (event) => {
       const change = JSON.parse(String(event.data)) as Change
       void cache.invalidateQueries({ queryKey: ['bench'] })
+      if (change.kind === 'link') {
+        void cache.invalidateQueries({ queryKey: ['link', change.ticket] })
+        return
+      }
       if (change.kind === 'file') void cache.invalidateQueries({ queryKey: ['captures', change.ticket] })
       // while an own entry is on its way, its answer brings the ticket: look again once it is there
       const wait = cache.isMutating() > 0 ? OWN_ANSWER_MS : 0

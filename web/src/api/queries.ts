@@ -1,7 +1,7 @@
 import { queryOptions, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 
 import { initials } from '../lib/person'
-import { api, AwayError, type EntryBody, type Terms, type Ticket, type TicketIn } from './client'
+import { api, AwayError, type EntryBody, type Link, type Terms, type Ticket, type TicketIn } from './client'
 
 export const benchQuery = queryOptions({ queryKey: ['bench'], queryFn: ({ signal }) => api.bench(signal) })
 export const wordsQuery = queryOptions({
@@ -112,6 +112,30 @@ export const useTicketKeys = (ticket: Ticket, isOn: boolean) =>
 export const useBookKeys = (machine: string, platform: string) =>
   useQuery({ queryKey: ['book', machine, platform], queryFn: ({ signal }) => api.keys(machine, platform, signal), placeholderData: (kept) => kept })
 export const useBookModels = () => useQuery({ queryKey: ['book'], queryFn: ({ signal }) => api.bookModels(signal) })
+export const useLink = (id: number) => useQuery({ queryKey: ['link', id], queryFn: ({ signal }) => api.link(id, signal), refetchInterval: 5000 })
+export const usePatients = () => useQuery({ queryKey: ['patients'], queryFn: ({ signal }) => api.patients(signal), staleTime: Infinity })
+export const useRaw = (id: number, sha256: string, path: string, at: number | null) =>
+  useQuery({ queryKey: ['raw', sha256, path, at], queryFn: ({ signal }) => api.raw(id, sha256, path, at, signal), staleTime: Infinity })
+
+/** Anything that changes the link; its answer is the link as it is then. */
+export function useLinkChange(id: number) {
+  const cache = useQueryClient()
+  return useMutation({
+    mutationFn: (change: () => Promise<Link>) => change(),
+    onSuccess: (link) => cache.setQueryData(['link', id], link),
+  })
+}
+
+export function useTakeInPractice() {
+  const cache = useQueryClient()
+  return useMutation({
+    mutationFn: ({ machine, bay }: { machine: string; bay: number | null }) => api.takeInPractice(machine, bay, initials()),
+    onSuccess: (ticket) => {
+      cache.setQueryData(ticketQuery(ticket.id).queryKey, ticket)
+      void cache.invalidateQueries({ queryKey: ['bench'] })
+    },
+  })
+}
 export const useGuesses = (id: number) => useQuery({ queryKey: ['guesses', id], queryFn: ({ signal }) => api.guesses(id, signal) })
 export const useLearning = () => useQuery({ queryKey: ['learning'], queryFn: ({ signal }) => api.learning(signal) })
 

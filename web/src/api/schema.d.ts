@@ -362,6 +362,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/tickets/{ticket_id}/captures/{sha256}/raw": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get Raw */
+        get: operations["getRaw"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/files/{sha256}": {
         parameters: {
             query?: never;
@@ -373,6 +390,162 @@ export interface paths {
         get: operations["getFile"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tickets/{ticket_id}/link": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get Link */
+        get: operations["getLink"];
+        put?: never;
+        /** Open Link */
+        post: operations["openLink"];
+        /** End Link */
+        delete: operations["endLink"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tickets/{ticket_id}/orders": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Put Order */
+        post: operations["putOrder"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tickets/{ticket_id}/practice": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Connect Practice */
+        post: operations["connectPractice"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/practice": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get Patients */
+        get: operations["getPatients"];
+        put?: never;
+        /** Take In Practice */
+        post: operations["takeInPractice"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/link/hello": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Hello */
+        post: operations["linkHello"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/link/orders": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Orders */
+        get: operations["linkOrders"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/link/pages": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Page */
+        post: operations["linkPage"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/link/progress": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Progress */
+        post: operations["linkProgress"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/link/done": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Done */
+        post: operations["linkDone"];
         delete?: never;
         options?: never;
         head?: never;
@@ -459,6 +632,7 @@ export interface components {
             /** Open Trials */
             open_trials: number;
             running: components["schemas"]["RunningOut"] | null;
+            link?: components["schemas"]["LinkRowOut"] | null;
         };
         /** BinOut */
         BinOut: {
@@ -602,6 +776,20 @@ export interface components {
             /** Choices */
             choices: components["schemas"]["SeenOut"][];
         };
+        /** DoneIn */
+        DoneIn: {
+            /** Session */
+            session: string;
+            /** Order */
+            order: string;
+            /** Result */
+            result: string;
+            /**
+             * Detail
+             * @default
+             */
+            detail: string;
+        };
         /** DriveLineOut */
         DriveLineOut: {
             /** What */
@@ -637,6 +825,21 @@ export interface components {
             }[];
             /** Pages */
             pages: components["schemas"]["PageOut"][];
+            /** Hours */
+            hours?: number | null;
+            /**
+             * Events
+             * @default []
+             */
+            events: components["schemas"]["EventOut"][];
+            /**
+             * Statistics
+             * @default []
+             */
+            statistics: {
+                [key: string]: unknown;
+            }[];
+            trend?: components["schemas"]["TrendOut"] | null;
         };
         /**
          * EntryIn
@@ -674,6 +877,28 @@ export interface components {
              * @description False for a repeated reading: the same evidence counts once
              */
             counts: boolean;
+        };
+        /**
+         * EventOut
+         * @description Something in the drive's logs. `hours`: its power-on time then; `ago`: hours of running before now, where known.
+         */
+        EventOut: {
+            /** Kind */
+            kind: string;
+            /** Hours */
+            hours: number | null;
+            /** Ago */
+            ago: number | null;
+            /** Text */
+            text: string;
+            /** Lba */
+            lba: number | null;
+            /** Severity */
+            severity: string;
+            /** Page */
+            page: string;
+            /** At */
+            at: number;
         };
         /** FaultWords */
         FaultWords: {
@@ -780,6 +1005,27 @@ export interface components {
             entries: number[];
         };
         /**
+         * HelloIn
+         * @description A probe reports to its ticket. `has`: pages it keeps of this session.
+         */
+        HelloIn: {
+            /** Protocol */
+            protocol: number;
+            /** Probe */
+            probe: string;
+            /** Machine */
+            machine: {
+                [key: string]: string;
+            };
+            /** Session */
+            session: string;
+            /**
+             * Has
+             * @default 0
+             */
+            has: number;
+        };
+        /**
          * KeyOut
          * @description A key to try. `level`: the nearest that has tried it (model, series, maker, platform, general).
          */
@@ -847,6 +1093,93 @@ export interface components {
             left: string | null;
             /** Tried */
             tried: string[];
+        };
+        /**
+         * LinkOfferOut
+         * @description An order that can be given. `held`: why its move is held back now, empty where it is not.
+         */
+        LinkOfferOut: {
+            /** Order */
+            order: string;
+            /** Kind */
+            kind: string;
+            /** Move */
+            move: string;
+            /** Held */
+            held: string;
+        };
+        /** LinkOrderOut */
+        LinkOrderOut: {
+            /** Id */
+            id: number;
+            /** Order */
+            order: string;
+            /** Device */
+            device?: string | null;
+            /** Kind */
+            kind?: string | null;
+            /** State */
+            state: string;
+            /** Detail */
+            detail: string;
+            /** Made By */
+            made_by: string;
+            /** Made At */
+            made_at: string;
+        };
+        /**
+         * LinkOut
+         * @description The link of a ticket. `state`: none, waiting (no probe yet), linked, away, ended. `qr`: SVG of the address.
+         */
+        LinkOut: {
+            /** State */
+            state: string;
+            /** Secret */
+            secret: string;
+            /** Address */
+            address: string;
+            /** Command */
+            command: string;
+            /** Qr */
+            qr: string;
+            /** Local Only */
+            local_only: boolean;
+            /** Practice */
+            practice: string | null;
+            /** Machine */
+            machine: {
+                [key: string]: string;
+            };
+            progress: components["schemas"]["LinkProgressOut"] | null;
+            /** Orders */
+            orders: components["schemas"]["LinkOrderOut"][];
+            /** Offers */
+            offers: components["schemas"]["LinkOfferOut"][];
+        };
+        /** LinkProgressOut */
+        LinkProgressOut: {
+            /** Done */
+            done: number;
+            /** Of */
+            of: number;
+            /** Text */
+            text: string;
+            /** Minutes Left */
+            minutes_left: number | null;
+        };
+        /**
+         * LinkRowOut
+         * @description A linked machine on the bench. `state`: linked, away. `of` is 0 while it waits for orders.
+         */
+        LinkRowOut: {
+            /** State */
+            state: string;
+            /** Done */
+            done: number;
+            /** Of */
+            of: number;
+            /** Text */
+            text: string;
         };
         /** MoveWords */
         MoveWords: {
@@ -942,6 +1275,20 @@ export interface components {
              */
             parts: number;
         };
+        /**
+         * OrderIn
+         * @description An order for the probe: read, or self-test with a device and a kind (short, long).
+         */
+        OrderIn: {
+            /** Order */
+            order: string;
+            /** Device */
+            device?: string | null;
+            /** Kind */
+            kind?: string | null;
+            /** By */
+            by: string;
+        };
         /** OutlookOut */
         OutlookOut: {
             /** Outcome */
@@ -970,6 +1317,42 @@ export interface components {
             /** P */
             p: number;
         };
+        /**
+         * PageIn
+         * @description One page as the probe read it, or the fact that it could not. `data`: base64.
+         */
+        PageIn: {
+            /** Session */
+            session: string;
+            /** Seq */
+            seq: number;
+            /** Order */
+            order: string;
+            /** Path */
+            path: string;
+            /** Kind */
+            kind: string;
+            /** Device */
+            device: string;
+            /** How */
+            how: string;
+            /** Status */
+            status: string;
+            /**
+             * Detail
+             * @default
+             */
+            detail: string;
+            /**
+             * Size
+             * @default 0
+             */
+            size: number;
+            /** Sha256 */
+            sha256?: string | null;
+            /** Data */
+            data: string;
+        };
         /** PageOut */
         PageOut: {
             /** Path */
@@ -983,6 +1366,17 @@ export interface components {
             /** Size */
             size: number;
         };
+        /** PatientOut */
+        PatientOut: {
+            /** Id */
+            id: string;
+            /** Title */
+            title: string;
+            /** Machine */
+            machine: string;
+            /** Words */
+            words: string;
+        };
         /** PatternOut */
         PatternOut: {
             /** Id */
@@ -995,6 +1389,18 @@ export interface components {
             gate: string;
             /** Faults */
             faults: string[];
+        };
+        /**
+         * PracticeIn
+         * @description A practice machine; with a bay where it is to be taken in there.
+         */
+        PracticeIn: {
+            /** Machine */
+            machine: string;
+            /** Bay */
+            bay?: number | null;
+            /** By */
+            by: string;
         };
         /**
          * Problem
@@ -1012,6 +1418,21 @@ export interface components {
             status: number;
             /** Detail */
             detail: string;
+        };
+        /** ProgressIn */
+        ProgressIn: {
+            /** Session */
+            session: string;
+            /** Order */
+            order: string;
+            /** Done */
+            done: number;
+            /** Of */
+            of: number;
+            /** Text */
+            text: string;
+            /** Minutes Left */
+            minutes_left?: number | null;
         };
         /** PurposeOut */
         PurposeOut: {
@@ -1039,6 +1460,24 @@ export interface components {
             counted: number;
             /** Blended */
             blended: number;
+        };
+        /**
+         * RawOut
+         * @description The bytes of a page, `hex` in lower case; `field` at the byte that was asked for.
+         */
+        RawOut: {
+            /** Path */
+            path: string;
+            /** Size */
+            size: number;
+            /** Hex */
+            hex: string;
+            /** Field */
+            field: string | null;
+            /** Start */
+            start: number;
+            /** Length */
+            length: number;
         };
         /** RunningOut */
         RunningOut: {
@@ -1321,6 +1760,35 @@ export interface components {
             text: string;
             /** Means */
             means: string;
+        };
+        /** TrendLineOut */
+        TrendLineOut: {
+            /** Name */
+            name: string;
+            /** Kind */
+            kind: string;
+            /** Unit */
+            unit: string;
+            /** Grown */
+            grown: number;
+            /** Per 1000 Hours */
+            per_1000_hours: number | null;
+        };
+        /**
+         * TrendOut
+         * @description This drive against its earlier captures.
+         */
+        TrendOut: {
+            /** Captures */
+            captures: number;
+            /** Lines */
+            lines: components["schemas"]["TrendLineOut"][];
+            /** Findings */
+            findings: components["schemas"]["FindingOut"][];
+            /** New */
+            new: string[];
+            /** Gone */
+            gone: string[];
         };
         /**
          * TrialOut
@@ -2572,6 +3040,59 @@ export interface operations {
             };
         };
     };
+    getRaw: {
+        parameters: {
+            query: {
+                path: string;
+                at?: number | null;
+            };
+            header?: never;
+            path: {
+                ticket_id: number;
+                sha256: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RawOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     getFile: {
         parameters: {
             query?: never;
@@ -2589,6 +3110,634 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getLink: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ticket_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LinkOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    openLink: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ticket_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ByIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LinkOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    endLink: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ticket_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LinkOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    putOrder: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ticket_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OrderIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LinkOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    connectPractice: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ticket_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PracticeIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LinkOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getPatients: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PatientOut"][];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    takeInPractice: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PracticeIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TicketOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    linkHello: {
+        parameters: {
+            query?: never;
+            header?: {
+                authorization?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HelloIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: unknown;
+                    };
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    linkOrders: {
+        parameters: {
+            query: {
+                session: string;
+            };
+            header?: {
+                authorization?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: unknown;
+                    };
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    linkPage: {
+        parameters: {
+            query?: never;
+            header?: {
+                authorization?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PageIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: unknown;
+                    };
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    linkProgress: {
+        parameters: {
+            query?: never;
+            header?: {
+                authorization?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProgressIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: unknown;
+                    };
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    linkDone: {
+        parameters: {
+            query?: never;
+            header?: {
+                authorization?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DoneIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: unknown;
+                    };
+                };
             };
             /** @description Not Found */
             404: {

@@ -12,6 +12,7 @@ from gatecheck.core.firmware.device_path import DevicePath
 from gatecheck.core.firmware.judge import BootEntry, Firmware, entry_target, judge, target_of
 from gatecheck.core.firmware.smbios import EntryPoint, Smbios, read_entry_point, read_smbios
 from gatecheck.core.firmware.variables import GLOBAL, LoadOption, Variable, indications, read_variable
+from gatecheck.core.manifest import read_manifest
 
 Json = dict[str, object]
 _VARIABLE = re.compile(r"(?:^|/)efivars/([^/]+)$")
@@ -47,7 +48,8 @@ def read_firmware(files: Mapping[str, bytes]) -> Firmware | None:
         except DecodeError as error:
             broken[path] = error
     order = tuple(_list(variables, "BootOrder"))
-    entries = tuple(_entries(variables, page_of, order, partition_guids(files)))
+    complete = not any(_START.search(path) and page.status != "ok" for path, page in read_manifest(files).items())
+    entries = tuple(_entries(variables, page_of, order, partition_guids(files), complete))
     secure, setup = _number(variables, "SecureBoot"), _number(variables, "SetupMode")
     wanted = _number(variables, "OsIndications")
     findings = judge(entries, order, None if secure is None else bool(secure), smbios, broken)
@@ -72,7 +74,7 @@ def partition_guids(files: Mapping[str, bytes]) -> set[str] | None:
     return guids
 
 
-def _entries(variables: Mapping[str, Variable], page_of: Mapping[str, str], order: tuple[int, ...], guids: set[str] | None) -> list[BootEntry]:
+def _entries(variables: Mapping[str, Variable], page_of: Mapping[str, str], order: tuple[int, ...], guids: set[str] | None, complete: bool) -> list[BootEntry]:
     found = []
     for name, variable in variables.items():
         number = _BOOT.match(name)
@@ -81,7 +83,7 @@ def _entries(variables: Mapping[str, Variable], page_of: Mapping[str, str], orde
             value = int(number[1], 16)
             found.append(BootEntry(
                 value, order.index(value) if value in order else None, option.description, option.is_active, option.path.text,
-                option.path.leads_to(), option.path.partition_guid, option.path.file, target_of(option, guids), page_of[name],
+                option.path.leads_to(), option.path.partition_guid, option.path.file, target_of(option, guids, complete=complete), page_of[name],
             ))  # fmt: skip
     return sorted(found, key=lambda e: (e.place is None, e.place, e.number))
 

@@ -66,14 +66,15 @@ class Firmware:
         return {"entry-target": _TARGET_WEIGHTS[self.entry_target]} if self.entry_target else {}
 
 
-def target_of(option: LoadOption, guids: Collection[str] | None) -> str:
-    """Where an entry leads, seen from the disks of the capture; `guids` of all their partitions, None where unread."""
+def target_of(option: LoadOption, guids: Collection[str] | None, *, complete: bool = True) -> str:
+    """Where an entry leads, seen from the disks of the capture; `guids` of all their partitions, None where unread.
+    Not `complete`: a disk's first sectors could not be read, so that a partition that is not there may be on it."""
     guid = option.path.partition_guid
     if guid is None:
         return DISK if option.path.leads_to() in ("disk", "usb") else OTHER
     if guids is None:
         return UNKNOWN
-    return PRESENT if guid in guids else STALE
+    return PRESENT if guid in guids else STALE if complete else UNKNOWN
 
 
 def entry_target(entries: Collection[BootEntry]) -> str | None:

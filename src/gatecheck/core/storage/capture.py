@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import hashlib
-import json
 import re
 from collections.abc import Callable, Mapping
 from dataclasses import asdict, dataclass
 
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.findings import Finding
+from gatecheck.core.manifest import Listed, read_manifest
 from gatecheck.core.storage import layout as at
 from gatecheck.core.storage import logs, read
 from gatecheck.core.storage.judge import DrivePages, health_weights, judge, ranked
@@ -55,15 +55,6 @@ _OTHER = (
     (r"manifest\.json$|README", "description of the capture"),
 )
 _NOT_A_DRIVE = (r"^efivars$", r"^dmi$", r"^sysblock$", r"^$")
-
-
-@dataclass(frozen=True, slots=True)
-class Listed:
-    """What a capture's manifest says of one page. `status`: ok, refused, failed, hung, skipped."""
-
-    status: str
-    detail: str
-    sha256: str | None
 
 
 @dataclass(frozen=True, slots=True)
@@ -172,31 +163,6 @@ def read_capture(files: Mapping[str, bytes], *, kind: str | None = None) -> Capt
         if drive:
             drives.append(drive)
     return Capture(tuple(pages), tuple(drives))
-
-
-_MOST_LISTED = 4000
-
-
-def read_manifest(files: Mapping[str, bytes]) -> dict[str, Listed]:
-    """What `manifest.json` lists, by path; what is not as it should be in it is left out. Without one: nothing."""
-    try:
-        pages = json.loads(files.get("manifest.json", b"{}")).get("pages", [])
-    except (ValueError, AttributeError, RecursionError):
-        return {}
-    found = {}
-    for page in pages[:_MOST_LISTED] if isinstance(pages, list) else []:
-        if isinstance(page, dict) and isinstance(page.get("path"), str) and is_plain_path(page["path"]):
-            digest = page.get("sha256")
-            found[page["path"]] = Listed(str(page.get("status", "ok"))[:20], str(page.get("detail", ""))[:200], digest if isinstance(digest, str) else None)
-    return found
-
-
-def is_plain_path(path: str) -> bool:
-    """A relative name of plain parts: nothing that climbs, nothing that a file system would read in a way of its own."""
-    return len(path) <= 200 and bool(_PLAIN_PATH.fullmatch(path))
-
-
-_PLAIN_PATH = re.compile(r"(?!\.\.?(?:/|$))[\w.+ -]+(?:/(?!\.\.?(?:/|$))[\w.+ -]+)*")
 
 
 def _device_of(path: str) -> str:

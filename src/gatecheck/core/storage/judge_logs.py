@@ -15,6 +15,8 @@ RECENT_HOURS = 200
 """an error or a test within so many power-on hours is about the drive as it is now: a month of working days"""
 FRESH_TEST_HOURS = 24
 _WRAP = 1 << 16
+_READ_LATER = 3
+"""hours that may have passed between reading the drive's hours and its log"""
 _MANY_MEDIA = 10
 
 
@@ -65,7 +67,7 @@ def _ago(logs: Logs, hours: int | None) -> int | None:
     if hours is None or logs.hours is None:
         return None
     if logs.is_nvme or logs.hours < _WRAP:
-        return logs.hours - hours if hours <= logs.hours else None
+        return max(0, logs.hours - hours) if hours <= logs.hours + _READ_LATER else None
     return (logs.hours - hours) % _WRAP
 
 
@@ -151,8 +153,10 @@ def log_weights(logs: Logs) -> dict[str, dict[str, float]]:
     weights: dict[str, dict[str, float]] = {}
     best = logs.best_errors
     if best is not None:
-        telling = [e for e in best[1].errors if e.is_media or e.is_link]
-        if not telling:
+        telling = [e for e in best[1].errors if e.is_media]
+        if any(e.is_link for e in best[1].errors) and not telling:
+            pass  # lost transfers are the link's: `health-pages` says so
+        elif not telling:
             # entries that only say that a command was refused say nothing of the drive
             weights["error-log"] = {"empty": 0.96, "old-only": 0.03, "recent": 0.01}
         else:

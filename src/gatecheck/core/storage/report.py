@@ -6,6 +6,7 @@ from dataclasses import asdict, is_dataclass
 
 from gatecheck.core.storage.capture import DECODED, Capture, Drive, Page
 from gatecheck.core.storage.judge_logs import events, log_weights
+from gatecheck.core.storage.layout import NVME_HEALTH
 
 Json = dict[str, object]
 
@@ -52,13 +53,15 @@ def _readings(drive: Drive) -> list[Json]:
     if not pages.nvme:
         return []
     health = pages.nvme
-    rows: list[tuple[str, int, str]] = [
-        ("temperature", health.temperature, "degC"), ("spare blocks left", health.spare, "%"), ("rated life used", health.used, "%"),
-        ("data read", health.bytes_read, "B"), ("data written", health.bytes_written, "B"), ("power cycles", health.power_cycles, ""),
-        ("power-on time", health.power_on_hours, "h"), ("unsafe shutdowns", health.unsafe_shutdowns, ""),
-        ("media errors", health.media_errors, ""), ("error log entries", health.error_log_count, ""),
+    rows: list[tuple[str, int, str, str]] = [
+        ("temperature", health.temperature, "degC", "temperature"), ("spare blocks left", health.spare, "%", "spare"),
+        ("rated life used", health.used, "%", "used"), ("data read", health.bytes_read, "B", "units_read"),
+        ("data written", health.bytes_written, "B", "units_written"), ("power cycles", health.power_cycles, "", "power_cycles"),
+        ("power-on time", health.power_on_hours, "h", "power_on_hours"), ("unsafe shutdowns", health.unsafe_shutdowns, "", "unsafe_shutdowns"),
+        ("media errors", health.media_errors, "", "media_errors"), ("error log entries", health.error_log_count, "", "error_log_count"),
     ]  # fmt: skip
-    return [{"name": name, "value": value, "unit": unit, "page": "nvme-health"} for name, value, unit in rows]
+    places = {field.name: field.at for field in NVME_HEALTH}
+    return [{"name": name, "value": value, "unit": unit, "page": "nvme-health", "at": places[field]} for name, value, unit, field in rows]
 
 
 def _page(page: Page) -> Json:

@@ -185,7 +185,7 @@ def explained(model: Model, move: NextMove) -> tuple[str, tuple[str, ...], tuple
     why = move.why
     if move.kind == "check" and len(separates) == 2:
         why += f" Separates {lower_first(names[separates[0]])} from {lower_first(names[separates[1]])}."
-    elif separates:
+    elif separates and names[separates[0]] not in why:
         why += f" {names[separates[0]]}: {percent(move.now[ids.index(separates[0])])}."
     return why, separates, outlook
 

@@ -10,6 +10,7 @@ import { KeyAction } from '../../ui/Key'
 import { Note } from '../../ui/Note'
 import { IntakeSheet } from '../intake'
 import { KeyBookSheet } from '../keys'
+import { PracticeSheet } from '../link'
 import { gateX } from '../line/geometry'
 import { T } from '../../words'
 import { BenchRow } from './BenchRow'
@@ -30,7 +31,7 @@ export function BenchPage() {
   const { data, error } = useBench()
   const { words } = useWords()
   const [, navigate] = useLocation()
-  const [sheet, setSheet] = useState<'intake' | 'find' | 'keys' | null>(null)
+  const [sheet, setSheet] = useState<'intake' | 'find' | 'keys' | 'practice' | null>(null)
   const rows = data?.rows ?? []
   const open = (row: Row) => navigate(`/ticket/${row.id}`)
   const keys: Hotkeys = {
@@ -38,6 +39,7 @@ export function BenchPage() {
     '/': () => setSheet('find'),
     l: toggleTheme,
     k: () => setSheet('keys'),
+    p: () => setSheet('practice'),
     o: () => navigate('/odds'),
     ArrowDown: () => walk(1),
     ArrowUp: () => walk(-1),
@@ -52,12 +54,13 @@ export function BenchPage() {
   return (
     <main className="h-full overflow-y-auto pb-8">
       <header className="flex items-baseline gap-4 px-7 pt-4">
-        <h1 className="text-xl font-bold">{data.shop}</h1>
-        <span className="text-m text-soft">{today()} · {T.onBench(rows.length, hands)}</span>
-        <span className="ml-auto flex gap-4">
+        <h1 className="shrink-0 text-xl font-bold">{data.shop}</h1>
+        <span className="min-w-0 truncate text-m text-soft">{today()} · {T.onBench(rows.length, hands)}</span>
+        <span className="ml-auto flex shrink-0 gap-3">
           <KeyAction hotkey="N" label={T.takeIn} onPress={() => setSheet('intake')} />
           <KeyAction hotkey="/" label={T.find} onPress={() => setSheet('find')} />
           <KeyAction hotkey="K" label={T.keyBook} onPress={() => setSheet('keys')} />
+          <KeyAction hotkey="P" label={T.practice} onPress={() => setSheet('practice')} />
           <KeyAction hotkey="O" label={T.odds} onPress={() => navigate('/odds')} />
           <KeyAction hotkey="L" label={T.light} onPress={toggleTheme} />
         </span>
@@ -93,6 +96,7 @@ export function BenchPage() {
       )}
       {sheet === 'intake' && <IntakeSheet bays={data.bays} taken={rows.flatMap((r) => r.bay ?? [])} onClose={() => setSheet(null)} />}
       {sheet === 'keys' && <KeyBookSheet onClose={() => setSheet(null)} />}
+      {sheet === 'practice' && <PracticeSheet bays={data.bays} taken={rows.flatMap((r) => r.bay ?? [])} onClose={() => setSheet(null)} />}
       {sheet === 'find' && <FindSheet onClose={() => setSheet(null)} />}
     </main>
   )

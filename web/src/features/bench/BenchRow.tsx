@@ -1,4 +1,4 @@
-import type { BenchRow as Row } from '../../api/client'
+import type { BenchRow as Row, LinkRow } from '../../api/client'
 import { useWords } from '../../api/words'
 import { minutes, percent } from '../../lib/format'
 import { useProgress } from '../../lib/running'
@@ -53,6 +53,16 @@ function Todo({ row }: { row: Row }) {
   )
 }
 
+/** A machine that is linked says so, and how far its reading is. */
+function LinkNote({ link }: { link: LinkRow }) {
+  const isOn = link.state === 'linked'
+  return (
+    <span className={isOn ? 'font-semibold text-pine' : 'text-ochre'}>
+      {isOn ? '⇄' : '⇥'} {T.linkStates[link.state]}{isOn && link.of > 0 && ` · ${T.linkPages(link.done, link.of)}`}
+    </span>
+  )
+}
+
 /** One machine as one line: where it stands, and the one thing to do or to wait for. */
 export function BenchRow({ row, onOpen }: { row: Row; onOpen: () => void }) {
   const { words } = useWords()
@@ -69,7 +79,7 @@ export function BenchRow({ row, onOpen }: { row: Row; onOpen: () => void }) {
       <span className={`${NAME_COLUMN} overflow-hidden`}>
         <span className="block truncate text-l font-semibold">{row.machine}</span>
         <span className="block truncate text-s text-soft">{row.customer}</span>
-        <span className="block truncate text-s text-soft">{facts.join(' · ') || T.shelf}</span>
+        <span className="block truncate text-s text-soft">{row.link ? <LinkNote link={row.link} /> : facts.join(' · ') || T.shelf}</span>
       </span>
       <span className={LINE_COLUMN}><BootLine gates={row.gates} width={LINE_WIDTH} started={row.started} label={states} /></span>
       <span className={TODO_COLUMN}><Todo row={row} /></span>

@@ -3,11 +3,15 @@ import { bytes, clock } from '../../lib/format'
 import { KeyAction } from '../../ui/Key'
 import { T } from '../../words'
 import { Readings } from './Readings'
+import { TimeLine } from './TimeLine'
+import { TrendPane } from './TrendPane'
 
 interface DriveSheetProps {
   capture: Capture
   drive: Drive
   onWeigh: (() => void) | null
+  /** Shows the bytes of a page, by its kind. */
+  onBytes: (page: string, at: number) => void
 }
 
 const TONE: Record<string, string> = { failing: 'border-brick', sign: 'border-ochre', note: 'border-line' }
@@ -23,7 +27,9 @@ function Identity({ drive }: { drive: Drive }) {
     ['Firmware', String(identity['firmware'])],
     ['Size', bytes(Number(identity['capacity'] ?? 0))],
     ['Turns', rotation === 0 ? 'flash' : typeof rotation === 'number' ? `${rotation} rpm` : 'not told'],
-    ['Bus', drive.bus],
+    ['Bus', [drive.bus, identity['transport']].filter(Boolean).join(', ')],
+    ...(identity['wwn'] ? [['WWN', String(identity['wwn'])] as [string, string]] : []),
+    ...(Array.isArray(identity['security']) && identity['security'].length > 0 ? [['Password', identity['security'].join(', ')] as [string, string]] : []),
   ]
   return (
     <dl className="flex flex-wrap gap-x-8 gap-y-1">
@@ -37,7 +43,7 @@ function Identity({ drive }: { drive: Drive }) {
   )
 }
 
-function FindingLine({ finding }: { finding: Finding }) {
+function FindingLine({ finding, onBytes }: { finding: Finding; onBytes: (page: string, at: number) => void }) {
   return (
     <li className={`border-l-4 ${TONE[finding.severity] ?? 'border-line'} bg-sheet px-3 py-2`}>
       <div className="flex items-baseline justify-between gap-4">
@@ -46,14 +52,16 @@ function FindingLine({ finding }: { finding: Finding }) {
       </div>
       <div className="text-s text-soft">
         {finding.means}
-        <span className="font-mono"> · {finding.page}{finding.at != null ? ` byte ${finding.at}` : ''}</span>
+        {finding.at != null
+          ? <button type="button" onClick={() => onBytes(finding.page, finding.at ?? 0)} className="ml-1 min-h-7 font-mono text-indigo">{finding.page} byte {finding.at}</button>
+          : <span className="font-mono"> · {finding.page}</span>}
       </div>
     </li>
   )
 }
 
 /** One drive of one capture: verdict, identity, findings by weight, readings, and the pages they rest on. */
-export function DriveSheet({ capture, drive, onWeigh }: DriveSheetProps) {
+export function DriveSheet({ capture, drive, onWeigh, onBytes }: DriveSheetProps) {
   const undone = [...drive.pages.filter((p) => p.status !== 'decoded'), ...capture.other_pages]
   return (
     <div className="grid grid-cols-[1fr_1fr] gap-8">
@@ -66,11 +74,13 @@ export function DriveSheet({ capture, drive, onWeigh }: DriveSheetProps) {
         {onWeigh && <p className="mb-3"><KeyAction hotkey="W" label="weigh this drive: it is this machine’s" onPress={onWeigh} strong /></p>}
         <Identity drive={drive} />
         {drive.findings.length > 0 && (
-          <ol className="mt-4 flex flex-col gap-2">{drive.findings.map((f) => <FindingLine key={`${f.id}-${f.at ?? ''}-${f.text}`} finding={f} />)}</ol>
+          <ol className="mt-4 flex flex-col gap-2">{drive.findings.map((f) => <FindingLine key={`${f.id}-${f.at ?? ''}-${f.text}`} finding={f} onBytes={onBytes} />)}</ol>
         )}
+        {drive.trend && <TrendPane drive={drive} trend={drive.trend} />}
       </div>
       <div>
-        <Readings drive={drive} />
+        <Readings drive={drive} onBytes={onBytes} />
+        <TimeLine drive={drive} onBytes={onBytes} />
         {undone.length > 0 && (
           <details className="mt-4 text-s">
             <summary className="min-h-8 cursor-pointer text-m font-semibold">{T.notDecoded}: {undone.length}</summary>

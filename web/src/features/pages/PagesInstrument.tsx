@@ -10,7 +10,9 @@ import { Note } from '../../ui/Note'
 import { T } from '../../words'
 import { DropZone } from '../ticket/DropZone'
 import { TicketHead } from '../ticket'
+import { BytesSheet } from './BytesSheet'
 import { DriveSheet } from './DriveSheet'
+import { SideBySide } from './TrendPane'
 
 interface Shown {
   capture: Capture
@@ -30,6 +32,8 @@ export function PagesInstrument({ id }: { id: number }) {
   const weigh = useWeigh(id)
   const [, navigate] = useLocation()
   const [at, setAt] = useState(0)
+  const [compare, setCompare] = useState(false)
+  const [raw, setRaw] = useState<{ path: string; at: number } | null>(null)
   const all = drives(captures)
   const shown = all[Math.min(at, all.length - 1)]
   const back = () => navigate(`/ticket/${id}`)
@@ -38,8 +42,14 @@ export function PagesInstrument({ id }: { id: number }) {
   const facts = () => navigate(`/ticket/${id}?sheet=facts`)
   const keys: Hotkeys = { Escape: back, f: facts, b: () => navigate('/'), l: toggleTheme }
   for (const [index] of all.slice(0, 9).entries()) keys[String(index + 1)] = () => setAt(index)
+  const showBytes = (kind: string, byte: number) => {
+    const page = shown?.drive.pages.filter((p) => p.kind === kind && p.status === 'decoded').at(-1)
+    if (page) setRaw({ path: page.path, at: byte })
+  }
+  const canCompare = (shown?.drive.trend?.captures ?? 1) > 1
   if (canWeigh) keys['w'] = () => weighShown()
-  useHotkeys(keys)
+  if (canCompare) keys['v'] = () => setCompare(!compare)
+  useHotkeys(keys, raw === null)
   if (!ticket) return <p className="p-8 text-l text-soft">{T.loading}</p>
   return (
     <DropZone onFile={(file) => { addFile.mutate(file); setAt(0) }}>
@@ -56,6 +66,7 @@ export function PagesInstrument({ id }: { id: number }) {
               {capture.weighed === drive.device && ` · ${T.weighed('✓')}`}
             </button>
           ))}
+          {canCompare && <KeyAction hotkey="V" label={T.sideBySide} onPress={() => setCompare(!compare)} strong={compare} />}
           <label className="ml-auto min-h-9 cursor-pointer text-m text-indigo underline underline-offset-4">
             {T.chooseFile}
             <input type="file" className="sr-only" aria-label={T.chooseFile} onChange={(e) => { for (const file of e.target.files ?? []) addFile.mutate(file) }} />
@@ -66,8 +77,10 @@ export function PagesInstrument({ id }: { id: number }) {
         {all.length > 1 && !captures[0]?.weighed && (
           <p className="mb-3 border-l-4 border-ochre bg-sheet px-3 py-2 text-m">{T.pickDrive}</p>
         )}
-        {shown ? (
-          <DriveSheet capture={shown.capture} drive={shown.drive} onWeigh={canWeigh ? weighShown : null} />
+        {shown && compare && canCompare ? (
+          <SideBySide captures={captures} drive={shown.drive} />
+        ) : shown ? (
+          <DriveSheet capture={shown.capture} drive={shown.drive} onWeigh={canWeigh ? weighShown : null} onBytes={showBytes} />
         ) : (
           <div className="pt-16 text-center">
             <p className="text-xl font-semibold">{T.noPages}</p>
@@ -75,6 +88,7 @@ export function PagesInstrument({ id }: { id: number }) {
           </div>
         )}
       </main>
+      {raw && shown && <BytesSheet ticket={id} sha256={shown.capture.sha256} path={raw.path} at={raw.at} onClose={() => setRaw(null)} />}
     </DropZone>
   )
 }

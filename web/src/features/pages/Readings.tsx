@@ -13,12 +13,16 @@ interface Reading {
   threshold?: number | null
   below_now?: boolean
   below_ever?: boolean
+  page: string
+  at?: number
+  lowest?: number | null
+  highest?: number | null
 }
 
 function shown(reading: Reading): string {
   if (reading.value === null) return 'maker’s own'
   if (reading.unit === 'B') return bytes(reading.value)
-  if (reading.unit === 'degC') return `${reading.value} °C`
+  if (reading.unit === 'degC') return `${reading.value} °C${reading.lowest != null && reading.highest != null ? ` (${reading.lowest} to ${reading.highest})` : ''}`
   return `${reading.value.toLocaleString('en')}${reading.unit ? ` ${reading.unit}` : ''}`
 }
 
@@ -38,7 +42,7 @@ function Scale({ reading }: { reading: Reading }) {
 }
 
 /** Every reading of the drive: what it counts, and where it stands on the maker's scale. */
-export function Readings({ drive }: { drive: Drive }) {
+export function Readings({ drive, onBytes }: { drive: Drive; onBytes: (page: string, at: number) => void }) {
   const readings = drive.readings as unknown as Reading[]
   if (readings.length === 0) return null
   const hasScale = readings.some((r) => r.now !== undefined)
@@ -53,7 +57,9 @@ export function Readings({ drive }: { drive: Drive }) {
           {readings.map((reading) => (
             <tr key={`${reading.id ?? reading.name}`} className="border-b border-hair">
               {hasScale && <td className="font-mono text-s text-soft">{reading.id ?? ''}</td>}
-              <td className="py-1">{reading.name}</td>
+              <td className="py-1">
+                {reading.at === undefined ? reading.name : <button type="button" onClick={() => onBytes(reading.page, reading.at ?? 0)} className="underline decoration-hair underline-offset-4">{reading.name}</button>}
+              </td>
               <td className={`text-right ${reading.value === null ? 'text-s text-soft' : ''}`}>{shown(reading)}</td>
               {hasScale && <td className="pl-4"><Scale reading={reading} /></td>}
             </tr>

@@ -3,6 +3,7 @@ import { useWords } from '../../api/words'
 import { KeyAction } from '../../ui/Key'
 import { Note } from '../../ui/Note'
 import { factName, T } from '../../words'
+import { LinkStrip } from '../link'
 
 interface PromptsProps {
   ticket: Ticket
@@ -12,14 +13,16 @@ interface PromptsProps {
   onPutBack: (fix: string) => void
   onFacts: () => void
   onPages: () => void
+  onLink: () => void
 }
 
 /** What has to be known beside the move in hand: a refusal, a dropped file, a trial to put back, a question to ask. */
-export function Prompts({ ticket, error, isWaiting, dropped, onPutBack, onFacts, onPages }: PromptsProps) {
+export function Prompts({ ticket, error, isWaiting, dropped, onPutBack, onFacts, onPages, onLink }: PromptsProps) {
   const { move } = useWords()
   const standing = ticket.trials.filter((t) => t.standing === 'open' || t.standing === 'pending')
   return (
     <div className="mb-4 flex flex-col gap-2 empty:mb-0">
+      <LinkStrip id={ticket.id} onLink={onLink} isClosed={ticket.closed_at !== null} />
       {isWaiting && <Note title={T.waiting} tone="ochre" />}
       {error && <Note title={T.notKept}>{error.message}</Note>}
       {dropped && (

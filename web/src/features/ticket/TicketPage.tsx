@@ -12,6 +12,7 @@ import { toggleTheme } from '../../lib/theme'
 import { Note } from '../../ui/Note'
 import { PaneBoundary } from '../../ui/PaneBoundary'
 import { T } from '../../words'
+import { LinkSheet } from '../link'
 import { CallStrip } from './CallStrip'
 import { comingBack } from './handover'
 import { DropZone } from './DropZone'
@@ -33,6 +34,7 @@ type Overlay =
   | { kind: 'facts' }
   | { kind: 'why' }
   | { kind: 'handover' }
+  | { kind: 'link' }
 
 export function TicketPage({ id }: { id: number }) {
   const { data, error } = useTicket(id)
@@ -84,6 +86,7 @@ function OpenTicket({ ticket }: { ticket: Ticket }) {
     pages: () => navigate(`/ticket/${ticket.id}/pages`),
     settings: () => navigate(`/ticket/${ticket.id}/settings`),
     sightings: () => navigate(`/ticket/${ticket.id}/sightings`),
+    link: () => setOverlay({ kind: 'link' }),
     tried: (entry: EntryBody) => append.mutate({ entry, key: requestKey() }),
     pick: (gate: string | null) => setOverlay({ kind: 'picker', gate }),
     gate: (gate: string) => setOverlay({ kind: 'picker', gate }),
@@ -91,7 +94,7 @@ function OpenTicket({ ticket }: { ticket: Ticket }) {
     bench: () => navigate('/'),
   })
   const keys: Hotkeys = {
-    b: actions.bench, e: () => actions.pick(null), '/': () => actions.pick(null), f: actions.facts, p: actions.pages, t: actions.settings, i: actions.sightings, w: actions.why, c: actions.call, l: toggleTheme,
+    b: actions.bench, e: () => actions.pick(null), '/': () => actions.pick(null), f: actions.facts, p: actions.pages, t: actions.settings, i: actions.sightings, y: actions.link, w: actions.why, c: actions.call, l: toggleTheme,
     u: () => { const place = lastStanding(ticket); if (place !== null) actions.undo(place) }, Escape: () => (chosen ? choose(null) : actions.bench()),
   }
   if (inHand && move(inHand).unattended >= 10 && ticket.running?.move !== inHand) keys['r'] = actions.start
@@ -119,7 +122,7 @@ function OpenTicket({ ticket }: { ticket: Ticket }) {
         <PaneBoundary>
           <div className="overflow-y-auto px-5 py-4">
             <Prompts
-              ticket={ticket} error={failed instanceof AwayError ? null : failed} isWaiting={append.isPending && append.failureCount > 0}
+              ticket={ticket} onLink={actions.link} error={failed instanceof AwayError ? null : failed} isWaiting={append.isPending && append.failureCount > 0}
               dropped={addFile.data ?? null} onPutBack={actions.putBack} onFacts={actions.facts} onPages={actions.pages}
             />
             <InHand
@@ -148,6 +151,7 @@ function OpenTicket({ ticket }: { ticket: Ticket }) {
       {overlay?.kind === 'why' && (
         <WhySheet ticket={ticket} onClose={() => setOverlay(null)} onEntry={(place) => { setOverlay(null); showEntry(place) }} />
       )}
+      {overlay?.kind === 'link' && <LinkSheet ticket={ticket} onClose={() => setOverlay(null)} />}
       {overlay?.kind === 'handover' && (
         <HandOverSheet
           ticket={ticket} onClose={() => setOverlay(null)}

@@ -1,0 +1,125 @@
+import { useState } from 'react'
+
+import { api, type Link, type Ticket } from '../../api/client'
+import { useCaptures, useLink, useLinkChange, usePatients } from '../../api/queries'
+import { clock } from '../../lib/format'
+import { useHotkeys, type Hotkeys } from '../../lib/hotkeys'
+import { initials } from '../../lib/person'
+import { KeyAction } from '../../ui/Key'
+import { Note } from '../../ui/Note'
+import { Sheet } from '../../ui/Sheet'
+import { T } from '../../words'
+
+interface Offer {
+  order: string
+  kind: string
+  held: string
+  device: string | null
+  label: string
+}
+
+function HowTo({ link }: { link: Link }) {
+  return (
+    <>
+      <p className="mb-2 text-m">{T.linkHint}</p>
+      <div className="flex items-start gap-5">
+        <div className="w-40 shrink-0 [&_svg]:h-auto [&_svg]:w-full" role="img" aria-label={link.address} dangerouslySetInnerHTML={{ __html: link.qr }} />
+        <div className="min-w-0">
+          <p className="select-all break-all rounded border border-line bg-sheet px-3 py-2 font-mono text-m">{link.command}</p>
+          {link.local_only && <p className="mt-2 border-l-4 border-ochre px-2 text-s">{T.linkLocal}</p>}
+          <p className="mt-2 text-s text-soft">{T.linkNoNetwork}</p>
+        </div>
+      </div>
+    </>
+  )
+}
+
+/** The link between a ticket and the probe on its machine: how to start it, what it does, and what it may be told to do. */
+export function LinkSheet({ ticket, onClose }: { ticket: Ticket; onClose: () => void }) {
+  const { data: link } = useLink(ticket.id)
+  const { data: captures = [] } = useCaptures(ticket.id)
+  const { data: patients = [] } = usePatients()
+  const change = useLinkChange(ticket.id)
+  const [showPractice, setShowPractice] = useState(false)
+  const run = (what: () => Promise<Link>) => change.mutate(what)
+  const isOpen = link !== undefined && link.state !== 'none' && link.state !== 'ended'
+  const isBusy = link?.orders.some((o) => o.state === 'waiting') ?? false
+  const inside = (captures[0]?.devices ?? []).filter((d) => d.bus !== 'usb' && d.device)
+  const offers: Offer[] = isOpen && !isBusy && link.state === 'linked'
+    ? link.offers.flatMap((o): Offer[] => o.order === 'read'
+      ? [{ ...o, device: null, label: T.orderRead }]
+      : inside.map((d) => ({ ...o, device: d.device, label: T.orderTest(o.kind, d.device) })))
+    : []
+  const order = (at: number) => {
+    const offer = offers[at]
+    if (offer && !offer.held) run(() => api.putOrder(ticket.id, offer.order, offer.device, offer.kind || null, initials()))
+  }
+  const keys: Hotkeys = {}
+  offers.slice(0, 9).forEach((_, index) => { keys[String(index + 1)] = () => order(index) })
+  if (!isOpen) keys['m'] = () => run(() => api.openLink(ticket.id, initials()))
+  else keys['x'] = () => run(() => api.endLink(ticket.id))
+  keys['p'] = () => setShowPractice(true)
+  if (showPractice) patients.slice(0, 18).forEach((p, index) => { keys['123456789abcdefghi'[index]!] = () => { setShowPractice(false); run(() => api.connectPractice(ticket.id, p.id, initials())) } })
+  useHotkeys(keys)
+  if (!link) return null
+  const name = [link.machine['sys_vendor'], link.machine['product_name'], link.machine['product_serial']].filter(Boolean).join(' ')
+  return (
+    <Sheet title={T.linkTitle} isOpen onClose={onClose} wide>
+      <p className="-mt-3 mb-4 text-l font-semibold">{T.linkStates[link.state]}{name && link.state !== 'none' && `: ${name}`}</p>
+      {change.error && <div className="mb-3"><Note title={T.notKept}>{change.error.message}</Note></div>}
+      {link.progress && (
+        <p className="mb-3 text-m">{T.linkPages(link.progress.done, link.progress.of)} <span className="font-mono text-s text-soft">{link.progress.text}</span></p>
+      )}
+      {isOpen && link.state !== 'linked' && <HowTo link={link} />}
+      {!isOpen && <p><KeyAction hotkey="M" label={T.linkOpen} onPress={() => run(() => api.openLink(ticket.id, initials()))} strong /></p>}
+      {offers.length > 0 && (
+        <div className="mt-2 flex flex-col gap-2">
+          {offers.map((offer, index) => (
+            <button
+              key={`${offer.order}-${offer.kind}-${offer.device}`} type="button" disabled={offer.held !== ''} onClick={() => order(index)}
+              className={`flex min-h-12 items-center gap-3 rounded-lg border px-3.5 text-l ${offer.held ? 'border-hair border-l-4 border-l-brick text-soft' : 'border-line bg-sheet'}`}
+            >
+              <span className="w-5 text-center text-xl text-indigo">{index + 1}</span>
+              <span className="min-w-0">
+                {offer.label}
+                {offer.held && <span className="block text-s">{T.heldBack}: {offer.held}</span>}
+              </span>
+            </button>
+          ))}
+        </div>
+      )}
+      {link.orders.length > 0 && (
+        <section aria-label={T.linkOrders} className="mt-5">
+          <h3 className="mb-1 text-s font-bold text-soft">{T.linkOrders}</h3>
+          <ul className="text-m">
+            {[...link.orders].reverse().map((o) => (
+              <li key={o.id} className="flex gap-3 border-b border-hair py-1.5">
+                <span className="text-s text-soft">{clock(o.made_at)}</span>
+                <span className="min-w-0 flex-1">{T.orderNames[o.order]}{o.kind && ` ${o.kind}`}{o.device && ` ${o.device}`}</span>
+                <span className={o.state === 'failed' || o.state === 'refused' ? 'font-bold text-brick' : 'text-soft'}>{T.orderStates[o.state]}{o.detail && `: ${o.detail}`}</span>
+              </li>
+            ))}
+          </ul>
+        </section>
+      )}
+      <div className="mt-5 flex flex-wrap gap-x-5">
+        {isOpen && <KeyAction hotkey="X" label={T.linkEnd} onPress={() => run(() => api.endLink(ticket.id))} />}
+        <KeyAction hotkey="P" label={T.practiceHere} onPress={() => setShowPractice(true)} />
+      </div>
+      {showPractice && (
+        <ul className="mt-2 grid grid-cols-2 gap-1.5">
+          {patients.map((p, index) => (
+            <li key={p.id}>
+              <button
+                type="button" onClick={() => { setShowPractice(false); run(() => api.connectPractice(ticket.id, p.id, initials())) }}
+                className="flex min-h-11 w-full items-center gap-3 rounded border border-line bg-sheet px-3 text-m"
+              >
+                <span className="text-l text-indigo">{'123456789abcdefghi'[index]}</span>{p.title}
+              </button>
+            </li>
+          ))}
+        </ul>
+      )}
+    </Sheet>
+  )
+}

@@ -1,0 +1,3 @@
+export { LinkSheet } from './LinkSheet'
+export { LinkStrip } from './LinkStrip'
+export { PracticeSheet } from './PracticeSheet'
