@@ -1,0 +1,252 @@
+"""The link: the real probe in a process of its own, a real server, and whatever may die on either side."""
+
+from __future__ import annotations
+
+import base64
+import hashlib
+import socket
+import subprocess
+import sys
+import time
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import Any
+
+import httpx2 as httpx
+import pytest
+
+from gatecheck.practice.patients import patient
+from gatecheck.probe.gatecheck_probe import clearance
+
+SCRIPT = Path(sys.executable).with_name("gatecheck")
+
+
+class Bench:
+    """A server over its own folder, and probes of practice machines."""
+
+    def __init__(self, folder: Path) -> None:
+        with socket.socket() as probe:
+            probe.bind(("127.0.0.1", 0))
+            self.port = int(probe.getsockname()[1])
+        self.folder, self.url = folder, f"http://127.0.0.1:{self.port}"
+        self.processes: list[subprocess.Popen[bytes]] = []
+        self.server: subprocess.Popen[bytes] | None = None
+
+    def start(self) -> None:
+        self.server = subprocess.Popen([SCRIPT, "serve", "--port", str(self.port), "--data", str(self.folder / "data")], stdout=subprocess.DEVNULL)
+        self.processes.append(self.server)
+        for _ in range(200):
+            try:
+                httpx.get(f"{self.url}/api/bench", timeout=2)
+                return
+            except httpx.TransportError:
+                time.sleep(0.05)
+        raise RuntimeError("the server did not start")
+
+    def kill(self) -> None:
+        assert self.server is not None
+        self.server.kill()
+        self.server.wait()
+
+    def call(self, method: str, path: str, **more: Any) -> Any:
+        answer = httpx.request(method, f"{self.url}{path}", timeout=20, **more)
+        assert answer.status_code < 300, answer.text
+        return answer.json()
+
+    def take_in(self, *texts: str, **facts: Any) -> tuple[int, str]:
+        """A ticket with a link; its number and secret."""
+        entries = [dict(zip(("move", "outcome"), t.split("="), strict=True)) for t in texts]
+        body = {"customer": "Choir office", "machine": "Ferrow Lathe-14", "by": "KT", "facts": facts, "entries": entries}
+        number = int(self.call("POST", "/api/tickets", json=body)["id"])
+        return number, self.call("POST", f"/api/tickets/{number}/link", json={"by": "KT"})["secret"]
+
+    def probe(self, name: str, secret: str, spool: str = "spool") -> subprocess.Popen[bytes]:
+        command = [sys.executable, "-m", "gatecheck.practice", name, "--server", self.url, "--secret", secret, "--spool", str(self.folder / spool), "--wait", "2"]
+        process = subprocess.Popen(command, stdout=subprocess.DEVNULL)
+        self.processes.append(process)
+        return process
+
+    def until(self, number: int, wanted: Callable[[dict[str, Any]], bool], seconds: float = 40) -> dict[str, Any]:
+        """The link once it is as wanted."""
+        end = time.monotonic() + seconds
+        link: dict[str, Any] = {}
+        while time.monotonic() < end:
+            link = self.call("GET", f"/api/tickets/{number}/link")
+            if wanted(link):
+                return link
+            time.sleep(0.1)
+        raise AssertionError(f"not in time: {link.get('state')} {link.get('progress')} {link.get('orders')}")
+
+
+@pytest.fixture
+def bench(tmp_path: Path) -> Iterator[Bench]:
+    opened = Bench(tmp_path)
+    opened.start()
+    yield opened
+    for process in opened.processes:
+        process.kill()
+        process.wait()
+
+
+def through(count: int) -> Callable[[dict[str, Any]], bool]:
+    return lambda link: sum(o["state"] == "done" for o in link["orders"]) >= count
+
+
+def pages(bench: Bench, number: int) -> dict[str, str]:
+    """Path -> status over all pages of the newest capture."""
+    newest = bench.call("GET", f"/api/tickets/{number}/captures")[0]
+    return {p["path"]: p["status"] for d in newest["devices"] for p in d["pages"]} | {p["path"]: p["status"] for p in newest["other_pages"]}
+
+
+def test_from_hello_to_evidence(bench: Bench) -> None:
+    number, secret = bench.take_in("screen=no-boot-device", drive_kind="nvme", installed_os="windows-11")
+    assert bench.call("GET", f"/api/tickets/{number}/link")["state"] == "waiting"
+    bench.probe("stale-entry", secret)
+    link = bench.until(number, through(1))
+    assert (link["state"], link["machine"]["product_name"]) == ("linked", "Lathe-14")
+    ticket = bench.call("GET", f"/api/tickets/{number}")
+    moves = [e["body"].get("move") for e in ticket["tape"]]
+    assert {"live-start", "health-pages", "seen-live", "entry-target", "secure-boot"} <= set(moves)
+    assert ticket["suspects"][0]["fault"] == "entries.lost"
+    assert ticket["files"][0]["name"] == f"{ticket['number'].lower()}-{link['orders'][0]['id']}.gcap"
+    assert bench.call("GET", "/api/bench")["rows"][0]["link"]["state"] == "linked"
+
+
+@pytest.mark.parametrize("victim", ["probe", "server", "both"])
+def test_nothing_is_lost_by_a_death(bench: Bench, victim: str) -> None:
+    number, secret = bench.take_in("screen=repair-loop", drive_kind="hdd")
+    process = bench.probe("growing", secret)
+    bench.until(number, lambda link: bool(link["progress"] and link["progress"]["done"] >= 8))
+    if victim != "server":
+        process.kill()
+        process.wait()
+    if victim != "probe":
+        bench.kill()
+        time.sleep(0.5)
+        bench.start()
+    if victim != "server":
+        bench.probe("growing", secret)
+    bench.until(number, through(1))
+    found = pages(bench, number)
+    machine = patient("growing").connected()
+    assert {path for path in found if path.startswith(("efivars/", "dmi/"))} == {path for path in machine.pages if path.startswith(("efivars/", "dmi/"))}
+    assert found["sda/smart-data.bin"] == found["sda/gp-log-04.bin"] == "decoded"
+    assert found["sdz/identify.bin"] == "refused"
+    files = bench.call("GET", f"/api/tickets/{number}")["files"]
+    assert len(files) == 1, "one order, one capture"
+
+
+def test_a_self_test_is_ordered_watched_and_weighed(bench: Bench) -> None:
+    number, secret = bench.take_in("screen=repair-loop", drive_kind="hdd", data="backed-up")
+    bench.probe("growing", secret)
+    bench.until(number, through(1))
+    bench.call("POST", f"/api/tickets/{number}/orders", json={"order": "self-test", "device": "sda", "kind": "short", "by": "KT"})
+    bench.until(number, through(2))
+    tests = [e["body"] for e in bench.call("GET", f"/api/tickets/{number}")["tape"] if e["body"].get("move") == "short-test"]
+    assert [max(t["weights"], key=t["weights"].get) for t in tests] == ["read-failure"]
+    drive = bench.call("GET", f"/api/tickets/{number}/captures")[0]["devices"][0]
+    assert drive["trend"]["captures"] == 2
+    assert "LBA 400003" in next(f["text"] for f in drive["findings"] if f["id"] == "self-test-failed")
+
+
+def test_interlocks_hold_orders(bench: Bench) -> None:
+    number, secret = bench.take_in("screen=no-boot-device", "sound=ticking", drive_kind="hdd", data="irreplaceable")
+    bench.probe("growing", secret)
+    link = bench.until(number, through(1))
+    assert [o["order"] for o in link["orders"]] == ["look"], "the firmware only: the drive is heard to be damaged"
+    assert not [path for path in pages(bench, number) if path.startswith("sda/")]
+    refused = httpx.post(f"{bench.url}/api/tickets/{number}/orders", json={"order": "self-test", "device": "sda", "kind": "long", "by": "KT"}, timeout=10)
+    assert (refused.status_code, "Mechanical damage" in refused.json()["detail"]) == (409, True)
+
+
+def test_an_order_that_is_held_later_carries_no_clearance(bench: Bench) -> None:
+    number, secret = bench.take_in("screen=no-boot-device", drive_kind="hdd", data="irreplaceable")
+    session = hello(bench, secret)
+    bench.call("POST", f"/api/tickets/{number}/entries", json={"entry": {"move": "sound", "outcome": "clunking"}, "by": "KT"})
+    order = bench.call("GET", "/api/link/orders", params={"session": session}, headers=bearer(secret))["orders"][0]
+    assert (order["order"], order["clearances"]) == ("read", {})
+    bench.call("POST", f"/api/tickets/{number}/entries", json={"entry": {"undo": 2}, "by": "KT"})
+    order = bench.call("GET", "/api/link/orders", params={"session": session}, headers=bearer(secret))["orders"][0]
+    assert order["clearances"]["pages"] == clearance(secret, order["id"], "read", "", "pages")
+    assert set(order["clearances"]) == {"pages", "sectors"}
+
+
+def bearer(secret: str) -> dict[str, str]:
+    return {"Authorization": f"Bearer {secret}"}
+
+
+def hello(bench: Bench, secret: str, **more: Any) -> str:
+    body = {"protocol": 1, "probe": "1", "machine": {"product_name": "Lathe-14"}, "session": "0123456789abcdef", "has": 0, **more}
+    return str(bench.call("POST", "/api/link/hello", json=body, headers=bearer(secret))["session"])
+
+
+def page(session: str, seq: int, data: bytes = b"x" * 512) -> dict[str, Any]:
+    return {
+        "session": session, "seq": seq, "order": "1", "path": f"sda/page-{seq}.bin", "kind": "text", "device": "sda", "how": "test", "status": "ok",
+        "detail": "", "size": len(data), "sha256": hashlib.sha256(data).hexdigest(), "data": base64.b64encode(data).decode(),
+    }  # fmt: skip
+
+
+def test_pages_are_kept_in_order_and_once(bench: Bench) -> None:
+    _, secret = bench.take_in("screen=no-boot-device")
+    session = hello(bench, secret)
+    push = [page(session, n) for n in (1, 1, 3, 2, 3)]
+    assert [bench.call("POST", "/api/link/pages", json=p, headers=bearer(secret))["acknowledged"] for p in push] == [1, 1, 1, 2, 3]
+    assert bench.call("POST", "/api/link/hello", json={"protocol": 1, "probe": "1", "machine": {}, "session": session, "has": 3}, headers=bearer(secret))["acknowledged"] == 3
+    again = bench.call("POST", "/api/link/hello", json={"protocol": 1, "probe": "1", "machine": {}, "session": session, "has": 0}, headers=bearer(secret))
+    assert (again["acknowledged"], again["session"] != session) == (0, True), "a probe that lost its pages begins a session of its own"
+
+
+@pytest.mark.parametrize(
+    ("more", "words"),
+    [
+        ({"path": "../../etc/passwd"}, "plain relative name"), ({"path": "/etc/passwd"}, "plain relative name"), ({"path": "a\\b"}, "plain relative name"),
+        ({"sha256": "0" * 64}, "SHA-256"), ({"data": "***"}, "base64"), ({"status": "refused"}, "SHA-256"),
+    ],
+)  # fmt: skip
+def test_a_page_that_is_not_what_it_says_is_refused(bench: Bench, more: dict[str, Any], words: str) -> None:
+    _, secret = bench.take_in("screen=no-boot-device")
+    session = hello(bench, secret)
+    answer = httpx.post(f"{bench.url}/api/link/pages", json={**page(session, 1), **more}, headers=bearer(secret), timeout=10)
+    assert (answer.status_code, words in answer.json()["detail"]) == (409, True)
+    assert bench.call("POST", "/api/link/pages", json=page(session, 1), headers=bearer(secret))["acknowledged"] == 1
+
+
+def test_secrets_open_their_own_ticket_only_and_end(bench: Bench) -> None:
+    number, secret = bench.take_in("screen=no-boot-device")
+    _, other = bench.take_in("screen=no-boot-device")
+    session = hello(bench, secret)
+    assert secret != other
+    for headers, wanted in (({}, 401), (bearer("guess-wrong"), 401), (bearer(other), 404), (bearer(secret), 200)):
+        assert httpx.get(f"{bench.url}/api/link/orders", params={"session": session}, headers=headers, timeout=10).status_code == wanted
+    probe = httpx.get(f"{bench.url}/p/{secret}", timeout=10).text
+    assert (f"SECRET = '{secret}'" in probe, f"SERVER = '{bench.url}'" in probe) == (True, True)
+    assert 'SECRET = ""' in httpx.get(f"{bench.url}/probe", timeout=10).text
+    bench.call("DELETE", f"/api/tickets/{number}/link")
+    assert httpx.get(f"{bench.url}/api/link/orders", params={"session": session}, headers=bearer(secret), timeout=10).status_code == 410
+    assert httpx.get(f"{bench.url}/p/{secret}", timeout=10).status_code == 410
+    fresh = bench.call("POST", f"/api/tickets/{number}/link", json={"by": "KT"})["secret"]
+    assert fresh != secret
+
+
+def test_an_ended_link_ends_the_probe(bench: Bench) -> None:
+    number, secret = bench.take_in("screen=no-boot-device")
+    process = bench.probe("sound", secret)
+    bench.until(number, through(1))
+    bench.call("DELETE", f"/api/tickets/{number}/link")
+    assert process.wait(15) == 0
+
+
+def test_a_probe_of_another_protocol_is_told_where_the_right_one_is(bench: Bench) -> None:
+    _, secret = bench.take_in("screen=no-boot-device")
+    body = {"protocol": 9, "probe": "9", "machine": {}, "session": "0123456789abcdef"}
+    answer = httpx.post(f"{bench.url}/api/link/hello", json=body, headers=bearer(secret), timeout=10)
+    assert (answer.status_code, "/probe" in answer.json()["detail"]) == (409, True)
+
+
+def test_a_practice_machine_comes_to_the_bench_by_one_call(bench: Bench) -> None:
+    ticket = bench.call("POST", "/api/practice", json={"machine": "worn", "bay": 2, "by": "KT"})
+    bench.until(ticket["id"], through(1))
+    ticket = bench.call("GET", f"/api/tickets/{ticket['id']}")
+    assert (ticket["bay"], ticket["call"]["choice"], ticket["call"]["fix"]) == (2, "replace", "replace-drive")
+    assert httpx.post(f"{bench.url}/api/practice", json={"machine": "toaster", "by": "KT"}, timeout=10).status_code == 404
