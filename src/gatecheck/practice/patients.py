@@ -124,7 +124,7 @@ PATIENTS: tuple[Patient, ...] = (
     ),
     Patient(
         "cable", "A cable that loses bits", "Ferrow Adze-22", "Practice: a moved one", "Since the move it is sometimes found and sometimes not.",
-        _pc("desktop", "windows-10", "hdd", 2021, "backed-up", drive_size_gb=1000), _seen("story=knock", "screen=no-boot-device", "seen-setup=absent"), ("link.broken",),
+        _pc("desktop", "windows-10", "hdd", 2021, "backed-up", drive_size_gb=1000), _seen("story=knock", "screen=no-boot-device", "sound=steady", "seen-setup=absent"), ("link.broken",),
         lambda: _machine("Ferrow Adze-22", {"sda": _hdd(
             "QS4-118840", _disk(1000), 9_800, counts={199: grows(214, 1.5)}, errors=[AtaError(9_790 + i, 1000 + i, 0x84, 0x60) for i in range(5)],
         )}, chassis=3),
@@ -166,7 +166,7 @@ PATIENTS: tuple[Patient, ...] = (
     Patient(
         "old-layout", "An older machine in legacy mode", "Ferrow Adze-22", "Practice: an older one", "No start since the power cut.",
         _pc("desktop", "windows-7", "hdd", 2013, "backed-up"), _seen("story=power-cut", "screen=loader-message"), ("layout.boot-record",),
-        lambda: _machine("Ferrow Adze-22", {"sda": _hdd("QS0-104477", _disk(500, layout="mbr"), 39_900)}, uefi=False, chassis=3),
+        lambda: _machine("Ferrow Adze-22", {"sda": _hdd("QS0-104477", _disk(500, layout="mbr"), 51_300)}, uefi=False, chassis=3),
     ),
     Patient(
         "no-table", "A disk without a table", "Ostler Tarn Mini", "Practice: an emptied one", "A program was to merge two partitions, then the power went.",

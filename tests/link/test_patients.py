@@ -1,0 +1,84 @@
+"""The practice bench as cases: what each patient's own pages lead the engine to."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from gatecheck.practice.patients import PATIENTS, patient
+from gatecheck.probe import gatecheck_probe as probe
+from gatecheck.server.bench import Bench
+from gatecheck.server.captures import Captures
+from gatecheck.server.models import TicketOut
+from gatecheck.server.run import make_bench
+
+
+def seen(name: str, folder: Path) -> tuple[Bench, TicketOut, Any]:
+    """The patient's ticket once its capture is on it."""
+    own = patient(name)
+    out = folder / "machine.gcap"
+    assert probe.main(["--out", str(out), "--spool", str(folder / "spool"), "--wait", "1"], machine=own.connected(), say=lambda text: None) == 0
+    bench = make_bench(folder / "data")
+    ticket = bench.take_in(customer=own.customer, machine=own.machine, words=own.words, facts=own.facts, entries=[dict(e) for e in own.entries], bay=None, by="KT")
+    bench.append(ticket.id, {"move": "live-start", "outcome": "runs"}, by="KT")
+    capture = Captures(bench).add_file(ticket.id, "machine.gcap", out.read_bytes(), by="KT")
+    return bench, bench.ticket(ticket.id), capture
+
+
+def test_there_are_enough_of_them() -> None:
+    assert len(PATIENTS) >= 12
+    assert len({p.id for p in PATIENTS}) == len(PATIENTS)
+
+
+# patient, gate, state, suspects of which one is among the first two, findings, readings that went on the tape
+CASES = [
+    ("sound", "detection", "open", None, [], {"health-pages": "clean", "entry-target": "present", "boot-order": "system-first"}),
+    ("ticking", "detection", "shut", ("link.loose", "link.broken", "drive.mechanical", "drive.dead"), ["zero-capacity"], {}),
+    ("growing", "health", "shut", ("drive.media",), ["pending", "self-test-failed", "media-errors-logged"], {"health-pages": "failing", "error-log": "recent"}),
+    ("worn", "health", "shut", ("drive.worn",), ["worn", "spare-used", "critical-warning"], {"health-pages": "worn-out"}),
+    ("cable", "detection", None, ("link.loose", "link.broken"), ["crc-errors", "crc-errors-logged"], {"health-pages": "link-errors"}),
+    ("false-alarm", "health", "shut", ("alarm.false",), [], {"health-pages": "clean"}),
+    ("stale-entry", "firmware", "shut", ("entries.lost",), [], {"entry-target": "stale"}),
+    ("storage-mode", "firmware", "suspect", ("settings.storage-mode",), [], {"entry-target": "present"}),
+    ("bridge", "detection", "suspect", None, ["bridge-hides-pages"], {"seen-live": "absent"}),
+    ("hangs", "health", "shut", ("drive.media",), ["reallocated", "pending"], {"health-pages": "early-signs"}),
+    ("wrong-first", "firmware", "shut", ("settings.order",), [], {"boot-order": "other-first"}),
+    ("encrypted", "system", "shut", None, [], {"volume-look": "locked"}),
+    ("old-layout", "loader", "shut", None, ["old"], {"seen-live": "right"}),
+    ("no-table", "layout", "shut", ("layout.table",), [], {"seen-live": "no-volumes"}),
+]
+
+
+@pytest.mark.parametrize(("name", "gate", "state", "suspects", "findings", "readings"), CASES, ids=[c[0] for c in CASES])
+def test_what_a_patient_leads_to(
+    name: str, gate: str, state: str | None, suspects: tuple[str, ...] | None, findings: list[str], readings: dict[str, str], tmp_path: Path
+) -> None:
+    bench, ticket, capture = seen(name, tmp_path)
+    told = {f.id for d in capture.devices for f in d.findings}
+    assert set(findings) <= told
+    said = {}
+    for entry in ticket.tape:
+        weights = entry.body.get("weights")
+        said[entry.body.get("move")] = max(weights, key=lambda o: weights[o]) if weights else entry.body.get("outcome")
+    assert readings.items() <= said.items()
+    if state:
+        assert next(g.state for g in ticket.gates if g.id == gate) == state
+    if suspects:
+        assert {s.fault for s in ticket.suspects[:2]} & set(suspects)
+    bench.database.close()
+
+
+def test_an_encrypted_patient_holds_every_setting(tmp_path: Path) -> None:
+    bench, ticket, _ = seen("encrypted", tmp_path)
+    held = {h.move for h in ticket.held if h.interlock == "locked-volume"}
+    assert {"set-secure-boot", "set-mode", "set-order"} <= held
+    bench.database.close()
+
+
+def test_a_patient_that_is_connected_again_has_aged() -> None:
+    first, later = patient("growing").connected(since=0.0), patient("growing").connected()
+    early, late = (m._drive("sda") for m in (later, first))
+    assert late.age > early.age + 1000
+    assert late.counts[197](late.age) > early.counts[197](early.age)  # type: ignore[union-attr]
