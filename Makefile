@@ -5,7 +5,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 PORT ?= 8765
 
-.PHONY: help install demo serve test lint types shots bench rehearsal clean
+.PHONY: help install demo serve test lab lint types shots bench rehearsal clean browser emulator
 
 help: ## list what can be done
 	@grep -hE '^[a-z]+:.*##' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 12
@@ -20,6 +20,9 @@ serve: install ## start with your own data
 
 test: install $(VENV)/.tests browser ## install what tests need (Chromium included), run everything
 	$(BIN)/python -m pytest $(ARGS)
+
+lab: install $(VENV)/.tests emulator ## the probe inside emulated machines: real kernel, UEFI and legacy firmware (about 4 minutes)
+	$(BIN)/python -m pytest -m lab tests/lab $(ARGS)
 
 lint: $(VENV)/.tests ## ruff, mypy, TypeScript, generated types up to date
 	$(BIN)/ruff check src tests bench docs
@@ -70,6 +73,11 @@ web/dist/index.html: web/node_modules/.stamp $(shell find web/src -type f 2>/dev
 	touch $@
 
 .PHONY: browser
+emulator:
+	@command -v qemu-system-x86_64 debootstrap zstd >/dev/null && test -d /usr/share/OVMF || { echo "Installing Debian's packages for the lab"; \
+	  apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends \
+	  qemu-system-x86 ovmf debootstrap busybox-static cpio zstd kmod >/dev/null || echo "They could not be installed: the lab will be skipped"; }
+
 browser:
 	@command -v chromium >/dev/null || { echo "Installing Debian's chromium package for the browser tests"; \
 	  apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends chromium >/dev/null; }

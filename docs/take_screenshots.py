@@ -40,7 +40,9 @@ SHOTS = [
     ("settings-trial-dark", "/ticket/12/settings", "dark", []),
     ("ways", "/ticket/11/settings", "light", []),
     ("sightings", "/ticket/13/sightings", "light", []),
+    ("linked", "/ticket/3", "light", ["y"]),
     ("pages", "/ticket/3/pages", "light", []),
+    ("pages-bytes", "/ticket/3/pages", "light", ["BYTES"]),
     ("pages-dark", "/ticket/6/pages", "dark", []),
 ]
 
@@ -54,11 +56,25 @@ def take(browser: Browser, url: str, name: str, path: str, theme: str, keys: lis
     page.get_by_role("heading", level=1).first.wait_for()
     page.wait_for_timeout(300)
     for key in keys:
-        page.keyboard.press(key)
+        if key == "BYTES":
+            page.get_by_role("button", name="smart-data byte").first.click()
+        else:
+            page.keyboard.press(key)
         page.wait_for_timeout(300)
     page.screenshot(path=FOLDER / f"{name}.png")
     context.close()
     print(f"docs/screenshots/{name}.png")
+
+
+def _wait_for_links(url: str) -> None:
+    """The demo's linked machines have been read."""
+    linked = [row["id"] for row in httpx.get(f"{url}/api/bench", timeout=10).json()["rows"]]
+    for _ in range(200):
+        orders = [httpx.get(f"{url}/api/tickets/{ticket}/link", timeout=10).json()["orders"] for ticket in linked]
+        if sum(bool(o) for o in orders) >= 2 and all(o["state"] != "waiting" for own in orders for o in own):
+            return
+        time.sleep(0.3)
+    raise RuntimeError("the demo's linked machines were not read in time")
 
 
 def main() -> None:
@@ -75,6 +91,7 @@ def main() -> None:
                 break
             except httpx.TransportError:
                 time.sleep(0.05)
+        _wait_for_links(url)
         with sync_playwright() as playwright:
             browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=CHROMIUM)
             for shot in SHOTS:

@@ -59,6 +59,12 @@ def _parser() -> argparse.ArgumentParser:
     rehearse.add_argument("--jobs", type=int, default=None, metavar="J", help="processes (default: one per core)")
     rehearse.add_argument("--json", action="store_true", help="one JSON document instead of a table")
     rehearse.set_defaults(run=_rehearse)
+    probe = commands.add_parser("probe", help="write the program for the sick machine, or run it on a practice machine")
+    probe.add_argument("--out", type=Path, metavar="FILE", help="where to write it (default: standard output)")
+    probe.add_argument("--server", default="", metavar="URL", help="fill in the bench's address")
+    probe.add_argument("--secret", default="", metavar="SECRET", help="fill in a ticket's secret")
+    probe.add_argument("--practice", metavar="NAME", help="read this practice machine instead, into --out as a capture file; `list` names them")
+    probe.set_defaults(run=_probe)
     for name, words in (("serve", "start the server"), ("demo", "start the server with a made-up repair counter")):
         serve = commands.add_parser(name, help=words)
         serve.add_argument("--host", default="127.0.0.1")
@@ -145,6 +151,41 @@ def _rehearse(arguments: argparse.Namespace) -> int:
     else:
         print(document["table"])
     return 0
+
+
+def _probe(arguments: argparse.Namespace) -> int:
+    from gatecheck.probe_file import probe_with
+
+    if arguments.practice:
+        return _practice(arguments)
+    text = probe_with(arguments.server, arguments.secret)
+    if arguments.out is None:
+        sys.stdout.write(text)
+        return 0
+    try:
+        arguments.out.write_text(text, encoding="utf-8")
+    except OSError as error:
+        raise InputError(f"--out {arguments.out}: expected a file that can be written, got {error.strerror}") from error
+    return 0
+
+
+def _practice(arguments: argparse.Namespace) -> int:
+    import tempfile
+
+    from gatecheck.practice.__main__ import main as practice
+    from gatecheck.practice.patients import PATIENTS
+
+    if arguments.practice == "list":
+        for patient in PATIENTS:
+            print(f"{patient.id:<14}{patient.title}")
+        return 0
+    if arguments.practice not in {p.id for p in PATIENTS}:
+        raise InputError(f"--practice: expected one of {', '.join(p.id for p in PATIENTS)}, got {arguments.practice!r}")
+    if arguments.out is None and not (arguments.server and arguments.secret):
+        raise InputError("--practice: expected --out FILE.gcap, or --server with --secret, got neither")
+    with tempfile.TemporaryDirectory() as spool:
+        where = ["--out", str(arguments.out)] if arguments.out else ["--server", arguments.server, "--secret", arguments.secret]
+        return practice([arguments.practice, "--spool", spool, "--wait", "3", *where])
 
 
 def _serve(arguments: argparse.Namespace) -> int:

@@ -34,13 +34,13 @@ def test_it_is_one_file_that_old_pythons_read_and_that_needs_nothing() -> None:
 
 # SAT-4, tables 145 and 147; ACS-4 for the commands
 COMMANDS = [
-    ("identify", probe.ata_command_16(4, 0xEC, 0, 1, 0, 1), "85 08 2e 00 00 00 01 00 00 00 00 00 00 00 ec 00"),
-    ("smart data", probe.ata_command_16(4, 0xB0, 0xD0, 1, 0xC24F00, 1), "85 08 2e 00 d0 00 01 00 00 00 4f 00 c2 00 b0 00"),
-    ("smart log 06h", probe.ata_command_16(4, 0xB0, 0xD5, 1, 0xC24F06, 1), "85 08 2e 00 d5 00 01 00 06 00 4f 00 c2 00 b0 00"),
-    ("smart status", probe.ata_command_16(3, 0xB0, 0xDA, 0, 0xC24F00, 0), "85 06 20 00 da 00 00 00 00 00 4f 00 c2 00 b0 00"),
-    ("log ext 04h, page 7", probe.ata_command_16(4, 0x2F, 0, 1, 0x0704, 1), "85 09 2e 00 00 00 01 00 04 00 07 00 00 00 2f 00"),
-    ("identify, 12", probe.ata_command_12(4, 0xEC, 0, 1, 0), "a1 08 2e 00 01 00 00 00 00 ec 00 00"),
-    ("smart data, 12", probe.ata_command_12(4, 0xB0, 0xD0, 1, 0xC24F00), "a1 08 2e d0 01 00 4f c2 00 b0 00 00"),
+    ("identify", probe.ata_command_16(4, 0xEC, 0, 1, 0), "85 08 0e 00 00 00 01 00 00 00 00 00 00 00 ec 00"),
+    ("smart data", probe.ata_command_16(4, 0xB0, 0xD0, 1, 0xC24F00), "85 08 0e 00 d0 00 01 00 00 00 4f 00 c2 00 b0 00"),
+    ("smart log 06h", probe.ata_command_16(4, 0xB0, 0xD5, 1, 0xC24F06), "85 08 0e 00 d5 00 01 00 06 00 4f 00 c2 00 b0 00"),
+    ("smart status", probe.ata_command_16(3, 0xB0, 0xDA, 0, 0xC24F00, registers=True), "85 06 20 00 da 00 00 00 00 00 4f 00 c2 00 b0 00"),
+    ("log ext 04h, page 7", probe.ata_command_16(4, 0x2F, 0, 1, 0x0704), "85 09 0e 00 00 00 01 00 04 00 07 00 00 00 2f 00"),
+    ("identify, 12", probe.ata_command_12(4, 0xEC, 0, 1, 0), "a1 08 0e 00 01 00 00 00 00 ec 00 00"),
+    ("smart data, 12", probe.ata_command_12(4, 0xB0, 0xD0, 1, 0xC24F00), "a1 08 0e d0 01 00 4f c2 00 b0 00 00"),
 ]
 
 

@@ -3,7 +3,7 @@ const lower = (text: string): string => text.charAt(0).toLowerCase() + text.slic
 
 export const T = {
   onBench: (n: number, hands: number) => `${n} on the bench · ${hands === 1 ? '1 wants' : `${hands} want`} hands`,
-  takeIn: 'take a machine in',
+  takeIn: 'take one in',
   find: 'find',
   light: 'light or dark',
   handsWanted: 'Hands wanted',

@@ -102,10 +102,13 @@ def sense_of(raw):
     return 0, 0, 0
 
 
-def ata_command_16(protocol, command, features, count, lba, sectors):
-    """ATA PASS-THROUGH (16), SAT-4 12.2.2.3: 48-bit form, the length in the count field."""
+def ata_command_16(protocol, command, features, count, lba, registers=False):
+    """ATA PASS-THROUGH (16), SAT-4 12.2.2.3: the length in the count field; `registers` asks for them back (CK_COND).
+
+    Not for data: kernels report a check condition then that looks like an error although the page is whole.
+    """
     has_data = protocol == PIO_IN
-    b = [ATA_16, protocol << 1 | (1 if lba > 0xFFFFFFF or count > 0xFF or command in (0x2F,) else 0), (0x2E if has_data else 0x20)]
+    b = [ATA_16, protocol << 1 | (1 if lba > 0xFFFFFFF or count > 0xFF or command in (0x2F,) else 0), (0x0E if has_data else 0) | (0x20 if registers else 0)]
     b += [features >> 8 & 0xFF, features & 0xFF, count >> 8 & 0xFF, count & 0xFF]
     b += [lba >> 24 & 0xFF, lba & 0xFF, lba >> 32 & 0xFF, lba >> 8 & 0xFF, lba >> 40 & 0xFF, lba >> 16 & 0xFF, 0, command, 0]
     return bytes(b)
@@ -113,7 +116,7 @@ def ata_command_16(protocol, command, features, count, lba, sectors):
 
 def ata_command_12(protocol, command, features, count, lba):
     """ATA PASS-THROUGH (12), SAT-4 12.2.2.2: 28-bit form."""
-    b = [ATA_12, protocol << 1, 0x2E if protocol == PIO_IN else 0x20, features & 0xFF, count & 0xFF]
+    b = [ATA_12, protocol << 1, 0x0E if protocol == PIO_IN else 0, features & 0xFF, count & 0xFF]
     return bytes(b + [lba & 0xFF, lba >> 8 & 0xFF, lba >> 16 & 0xFF, 0, command, 0, 0])
 
 
@@ -181,7 +184,13 @@ class Machine:
         try:
             end = os.lseek(descriptor, 0, os.SEEK_END)
             start = sector * SECTOR if sector >= 0 else max(0, end + sector * SECTOR)
-            return os.pread(descriptor, count * SECTOR, start)
+            data = b""
+            while len(data) < count * SECTOR:  # the kernel hands out what stands before an unreadable place, then the error
+                part = os.pread(descriptor, count * SECTOR - len(data), start + len(data))
+                if not part:
+                    break
+                data += part
+            return data
         finally:
             os.close(descriptor)
 
@@ -235,7 +244,7 @@ def read_text(place):
 def ata_page(machine, device, command, features=0, count=1, lba=0):
     """One PIO-in page; 16-byte form first, the 12-byte one where the bridge knows only that."""
     length = count * SECTOR
-    status, sense, data = machine.scsi(device, ata_command_16(PIO_IN, command, features, count, lba, count), length)
+    status, sense, data = machine.scsi(device, ata_command_16(PIO_IN, command, features, count, lba), length)
     key, code, qualifier = sense_of(sense)
     if status == CHECK_CONDITION and key == 5 and lba <= 0xFFFFFFF and count <= 0xFF and command != 0x2F:
         status, sense, data = machine.scsi(device, ata_command_12(PIO_IN, command, features, count, lba), length)
@@ -251,7 +260,7 @@ def ata_page(machine, device, command, features=0, count=1, lba=0):
 
 def smart_status(machine, device):
     """Sense data of SMART RETURN STATUS: the answer is in the registers it carries."""
-    return machine.scsi(device, ata_command_16(NON_DATA, 0xB0, 0xDA, 0, 0xC24F00, 0), 0)[1] or b"\0" * 8
+    return machine.scsi(device, ata_command_16(NON_DATA, 0xB0, 0xDA, 0, 0xC24F00, registers=True), 0)[1] or b"\0" * 8
 
 
 def nvme_page(machine, device, opcode, namespace, words, length):
@@ -641,7 +650,7 @@ class Probe:
             if status:
                 raise Refused("NVMe status %04Xh" % status)
         else:
-            status, sense, _ = self.machine.scsi(device, ata_command_16(NON_DATA, 0xB0, 0xD4, 0, 0xC24F00 | code, 0), 0)
+            status, sense, _ = self.machine.scsi(device, ata_command_16(NON_DATA, 0xB0, 0xD4, 0, 0xC24F00 | code), 0)
             if sense_of(sense)[0] not in (0, 1):
                 raise Refused("sense %X/%02X/%02X" % sense_of(sense))
         while True:

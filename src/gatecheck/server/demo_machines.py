@@ -76,11 +76,11 @@ def machines() -> list[Machine]:
             {"platform": "pc", "form": "desktop", "installed_os": "windows-10", "drive_kind": "hdd", "drive_year": 2019, "data": "irreplaceable", "drive_size_gb": 1000},
             (
                 *reading("story=slow-lately", "screen=repair-loop", "live-start=runs", "seen-live=right"),
-                ("tarn-mini-sda.gcap", disk_capture("QUARRY SPINDLE 1000", "QS7-204417", 1000, disk_readings(31240, pending=3, reallocated=12))),
+                ("tarn-mini-sda.gcap", disk_capture("QUARRY SPINDLE 1000", "QS7-310222", 1000, disk_readings(31_010, pending=2, reallocated=9))),
                 *reading("copy-data=complete"),
                 {"started": "read-scan", "minutes": 75},
             ),
-            bay=3, taken_in=112, every=12, by=("MO",),
+            bay=3, taken_in=112, every=12, by=("MO",), practice="growing",
         ),
         Machine(
             "School lab 3", "Ostler Bracken-15", "Somebody looked at the settings.",

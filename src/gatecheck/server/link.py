@@ -15,7 +15,6 @@ import threading
 import time
 import zipfile
 from collections.abc import Mapping
-from importlib import resources
 from typing import Any
 
 from gatecheck.core.errors import BenchError
@@ -23,6 +22,7 @@ from gatecheck.core.manifest import is_plain_path
 from gatecheck.files import LARGEST_PAGE, MOST_PAGES
 from gatecheck.practice.patients import PATIENTS, patient
 from gatecheck.probe.gatecheck_probe import FORMAT, NEEDED, PROTOCOL, clearance
+from gatecheck.probe_file import probe_with
 from gatecheck.server.bench import Bench, NotFoundError, now
 from gatecheck.server.captures import Captures
 from gatecheck.server.models import LinkOut, LinkRowOut, PageIn, ProgressIn, TicketOut
@@ -318,12 +318,7 @@ class Links:
     def probe_for(self, secret: str, base_url: str) -> str:
         """The probe with the server's address and the ticket's secret filled in. Raises LinkUnknownError, LinkEndedError."""
         self._link(secret)
-        return probe_text().replace('SERVER = ""', f"SERVER = {base_url.rstrip('/')!r}", 1).replace('SECRET = ""', f"SECRET = {secret!r}", 1)
-
-
-def probe_text() -> str:
-    """The probe, as it ships."""
-    return (resources.files("gatecheck.probe") / "gatecheck_probe.py").read_text(encoding="utf-8")
+        return probe_with(base_url, secret)
 
 
 def _move_of(body: Mapping[str, Any]) -> str | None:

@@ -8,7 +8,8 @@ from fastapi import Depends, FastAPI, Header, Request
 from fastapi.responses import PlainTextResponse
 
 from gatecheck.practice.patients import PATIENTS
-from gatecheck.server.link import Links, LinkUnknownError, probe_text
+from gatecheck.probe_file import probe_with
+from gatecheck.server.link import Links, LinkUnknownError
 from gatecheck.server.models import ByIn, DoneIn, HelloIn, LinkOut, OrderIn, PageIn, PatientOut, PracticeIn, ProgressIn, TicketOut
 
 
@@ -29,7 +30,7 @@ def add_link_routes(app: FastAPI, links: Links) -> None:
 
     @app.get("/probe", response_class=PlainTextResponse, include_in_schema=False)
     def get_probe() -> str:
-        return probe_text()
+        return probe_with()
 
     @app.get("/p/{secret}", response_class=PlainTextResponse, include_in_schema=False)
     def get_probe_of_ticket(secret: str, request: Request) -> str:
