@@ -15,7 +15,10 @@ FORBIDDEN = {
     "sqlite3", "fastapi", "starlette", "pydantic", "uvicorn", "pathlib", "os", "io", "socket", "subprocess", "time", "datetime",
     "random", "urllib", "http", "requests", "httpx", "asyncio", "threading", "importlib", "tempfile", "shutil", "logging", "sys",
 }  # fmt: skip
-BELOW = {"core": {"core"}, "store": {"core", "store"}, "server": {"core", "store", "server", "files", "library"}}
+BELOW = {
+    "core": {"core"}, "store": {"core", "store"}, "probe": {"probe"}, "practice": {"core", "practice", "probe"},
+    "server": {"core", "store", "server", "files", "library", "practice", "probe", "probe_file"},
+}  # fmt: skip
 
 
 def imports(file: Path) -> set[str]:
