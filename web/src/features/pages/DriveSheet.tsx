@@ -17,7 +17,11 @@ interface DriveSheetProps {
 const TONE: Record<string, string> = { failing: 'border-brick', sign: 'border-ochre', note: 'border-line' }
 const WORD: Record<string, string> = { failing: 'failing', sign: 'sign', note: 'note' }
 
-function Identity({ drive }: { drive: Drive }) {
+// where each line of the identity stands in its page (ACS-4 table 55, NVMe 1.4 figure 247)
+const ATA_AT: Record<string, number> = { Model: 54, Serial: 20, Firmware: 46, Size: 200, Turns: 434, WWN: 216, Password: 256 }
+const NVME_AT: Record<string, number> = { Model: 24, Serial: 4, Firmware: 64, Size: 280 }
+
+function Identity({ drive, onBytes }: { drive: Drive; onBytes: (page: string, at: number) => void }) {
   const identity = drive.identity
   if (!identity) return null
   const rotation = identity['rotation']
@@ -33,12 +37,20 @@ function Identity({ drive }: { drive: Drive }) {
   ]
   return (
     <dl className="flex flex-wrap gap-x-8 gap-y-1">
-      {rows.map(([name, value]) => (
-        <div key={name}>
-          <dt className="text-s text-soft">{name}</dt>
-          <dd className={name === 'Size' || name === 'Turns' || name === 'Bus' ? 'text-m' : 'font-mono text-m'}>{value}</dd>
-        </div>
-      ))}
+      {rows.map(([name, value]) => {
+        const isNvme = drive.bus === 'nvme'
+        const at = (isNvme ? NVME_AT : ATA_AT)[name]
+        return (
+          <div key={name}>
+            <dt className="text-s text-soft">{name}</dt>
+            <dd className={['Size', 'Turns', 'Bus'].includes(name) ? 'text-m' : 'font-mono text-m'}>
+              {at === undefined ? value : (
+                <button type="button" onClick={() => onBytes(isNvme ? 'nvme-controller' : 'ata-identify', at)} className="underline decoration-hair underline-offset-4">{value}</button>
+              )}
+            </dd>
+          </div>
+        )
+      })}
     </dl>
   )
 }
@@ -72,7 +84,7 @@ export function DriveSheet({ capture, drive, onWeigh, onBytes }: DriveSheetProps
           {capture.weighed === drive.device && ` · ${T.weighed(drive.device || 'page')}`}
         </p>
         {onWeigh && <p className="mb-3"><KeyAction hotkey="W" label="weigh this drive: it is this machine’s" onPress={onWeigh} strong /></p>}
-        <Identity drive={drive} />
+        <Identity drive={drive} onBytes={onBytes} />
         {drive.findings.length > 0 && (
           <ol className="mt-4 flex flex-col gap-2">{drive.findings.map((f) => <FindingLine key={`${f.id}-${f.at ?? ''}-${f.text}`} finding={f} onBytes={onBytes} />)}</ol>
         )}

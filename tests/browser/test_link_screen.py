@@ -1,0 +1,105 @@
+"""A practice machine at the screen: one key takes it in, its reading is watched, its pages are looked at down to the byte."""
+
+from __future__ import annotations
+
+import re
+import time
+from collections.abc import Callable
+from typing import Any
+
+import httpx2 as httpx
+from playwright.sync_api import Page, expect
+
+Window = Callable[[], Page]
+SLOW = 30_000
+
+
+def practice(server: Any, name: str) -> int:
+    """A practice machine on the bench, read through."""
+    number = int(httpx.post(f"{server.url}/api/practice", json={"machine": name, "bay": 1, "by": "KT"}, timeout=20).json()["id"])
+    through(server, number, 1)
+    return number
+
+
+def through(server: Any, number: int, orders: int) -> None:
+    for _ in range(150):
+        link = httpx.get(f"{server.url}/api/tickets/{number}/link", timeout=20).json()
+        if sum(o["state"] == "done" for o in link["orders"]) >= orders:
+            return
+        time.sleep(0.2)
+    raise AssertionError(link["orders"])
+
+
+def test_one_key_takes_a_practice_machine_in(server: Any, window: Window) -> None:
+    page = window()
+    page.goto(server.url)
+    expect(page.get_by_text("The bench is empty")).to_be_visible()
+    page.keyboard.press("p")
+    expect(page.get_by_role("dialog", name="Practice bench").get_by_role("listitem")).to_have_count(14)
+    page.keyboard.press("7")
+    expect(page).to_have_url(re.compile("/ticket/1$"))
+    expect(page.get_by_role("status").filter(has_text="Linked: Ferrow Lathe-14")).to_be_visible(timeout=SLOW)
+    expect(page.get_by_role("region", name="Suspects").get_by_text("Boot entry lost or stale").first).to_be_visible(timeout=SLOW)
+    expect(page.get_by_role("region", name="Tape")).to_contain_text("The probe says hello", timeout=SLOW)
+    page.keyboard.press("b")
+    row = page.locator("[data-bench-row]")
+    expect(row).to_contain_text("Linked")
+    expect(row).to_contain_text("1")
+
+
+def test_an_order_is_given_and_a_held_one_says_why(server: Any, window: Window) -> None:
+    number = practice(server, "growing")
+    page = window()
+    page.goto(f"{server.url}/ticket/{number}")
+    expect(page.get_by_role("region", name="In hand")).to_be_visible()
+    page.keyboard.press("y")
+    sheet = page.get_by_role("dialog", name="Link to the machine")
+    held = sheet.get_by_role("button", name="long self-test on sda")
+    expect(held).to_be_disabled()
+    expect(held).to_contain_text("copy before any test")
+    page.keyboard.press("1")
+    orders = sheet.get_by_role("region", name="Orders").get_by_role("listitem")
+    expect(orders).to_have_count(2)
+    expect(orders.first).to_contain_text("done", timeout=SLOW)
+    page.keyboard.press("Escape")
+    expect(sheet).to_have_count(0)
+    page.keyboard.press("p")
+    pages = page.get_by_role("main", name="Pages")
+    expect(pages.get_by_role("region", name=re.compile("Against its earlier capture"))).to_be_visible()
+    page.keyboard.press("v")
+    expect(pages.get_by_role("region", name="side by side").get_by_role("columnheader")).to_have_count(3)
+
+
+def test_every_claim_unfolds_to_its_bytes(server: Any, window: Window) -> None:
+    number = practice(server, "growing")
+    page = window()
+    page.goto(f"{server.url}/ticket/{number}/pages")
+    pages = page.get_by_role("main", name="Pages")
+    expect(pages).to_contain_text("QS7-310222")
+    expect(pages.get_by_role("region", name="Its log, on its own running time")).to_contain_text("long self-test failed: read")
+    for button, field in (("QS7-310222", "serial: byte 20 to 39"), ("pending sectors", "attribute 8: byte 86 to 97")):
+        pages.get_by_role("button", name=button, exact=True).click()
+        sheet = page.get_by_role("dialog", name="Bytes")
+        expect(sheet).to_contain_text(field)
+        page.keyboard.press("Escape")
+        expect(sheet).to_have_count(0)
+
+
+def test_a_link_is_made_shown_and_ended(server: Any, window: Window) -> None:
+    number = server.take_in("screen=no-boot-device", platform="pc")
+    page = window()
+    page.goto(f"{server.url}/ticket/{number}")
+    expect(page.get_by_role("region", name="In hand")).to_be_visible()
+    page.keyboard.press("y")
+    sheet = page.get_by_role("dialog", name="Link to the machine")
+    expect(sheet).to_contain_text("No link yet")
+    page.keyboard.press("m")
+    expect(sheet).to_contain_text("Waiting for the machine")
+    command = sheet.get_by_text("curl -s").inner_text()
+    secret = re.search(r"/p/(\S+)", command)
+    assert secret is not None
+    assert httpx.get(f"{server.url}/p/{secret[1]}", timeout=10).text.startswith("#!/usr/bin/env python3")
+    expect(sheet.get_by_role("img", name=re.compile("^http"))).to_be_visible()
+    page.keyboard.press("x")
+    expect(sheet).to_contain_text("The link is over")
+    assert httpx.get(f"{server.url}/p/{secret[1]}", timeout=10).status_code == 410
