@@ -5,15 +5,12 @@ Real kernel, real firmware (UEFI and legacy), emulated AHCI, NVMe and USB drives
 
 from __future__ import annotations
 
-import socket
-import subprocess
 import sys
 import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
 
-import httpx2 as httpx
 import pytest
 
 from gatecheck.core.disk.encode import mbr_start, system_disk
@@ -22,9 +19,10 @@ from gatecheck.core.disk.volume import volume_start
 sys.path.insert(0, str(Path(__file__).parent))
 from guest import Emulator, Guest, LabMissing, guest
 
+from serving import Served
+
 pytestmark = pytest.mark.lab
 
-SCRIPT = Path(sys.executable).with_name("gatecheck")
 ESP, SYSTEM = "5A1F0C3D-88B4-4E27-9D61-70C2E4B8A911", "C3E9D210-6F4A-4B58-A1D7-25E09B63F84C"
 MIB = 1 << 20
 DISK, FLASH, STICK = 64 * MIB, 48 * MIB, 32 * MIB
@@ -40,21 +38,11 @@ def system() -> Guest:
 
 
 @pytest.fixture(scope="module")
-def server(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
-    with socket.socket() as probe:
-        probe.bind(("127.0.0.1", 0))
-        port = int(probe.getsockname()[1])
-    process = subprocess.Popen([SCRIPT, "serve", "--port", str(port), "--data", str(tmp_path_factory.mktemp("bench"))], stdout=subprocess.DEVNULL)
-    url = f"http://127.0.0.1:{port}"
-    for _ in range(200):
-        try:
-            httpx.get(f"{url}/api/bench", timeout=2)
-            break
-        except httpx.TransportError:
-            time.sleep(0.05)
-    yield url
-    process.kill()
-    process.wait()
+def server(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Served]:
+    running = Served(tmp_path_factory.mktemp("bench"))
+    running.start()
+    yield running
+    running.stop()
 
 
 def images(folder: Path, start: bytes) -> None:
@@ -85,20 +73,14 @@ def drives(folder: Path, *, bad: bool) -> list[str]:
 class Ticket:
     """A ticket with a link, and what comes in over it."""
 
-    def __init__(self, server: str, **facts: Any) -> None:
-        self.server = server
-        body = {"customer": "The lab", "machine": "Ferrow Lathe-14", "by": "KT", "facts": {"platform": "pc", **facts}, "entries": []}
-        self.id = self.call("POST", "/api/tickets", json=body)["id"]
+    def __init__(self, server: Served, **facts: Any) -> None:
+        self.server, self.call = server, server.call
+        self.id = server.take_in(platform="pc", **facts)
         self.secret = self.call("POST", f"/api/tickets/{self.id}/link", json={"by": "KT"})["secret"]
-
-    def call(self, method: str, path: str, **more: Any) -> Any:
-        answer = httpx.request(method, f"{self.server}{path}", timeout=30, **more)
-        assert answer.status_code < 300, answer.text
-        return answer.json()
 
     @property
     def command_line(self) -> str:
-        return f"gatecheck={self.server.replace('127.0.0.1', '10.0.2.2')}/p/{self.secret}"
+        return f"gatecheck={self.server.url.replace('127.0.0.1', '10.0.2.2')}/p/{self.secret}"
 
     def until(self, wanted: Callable[[dict[str, Any]], bool], console: Path, seconds: float = 240) -> dict[str, Any]:
         end = time.monotonic() + seconds
@@ -136,7 +118,7 @@ def check_drives(ticket: Ticket) -> dict[str, dict[str, Any]]:
     return found
 
 
-def test_uefi_firmware_and_all_three_kinds_of_drives(system: Guest, server: str, tmp_path: Path) -> None:
+def test_uefi_firmware_and_all_three_kinds_of_drives(system: Guest, server: Served, tmp_path: Path) -> None:
     images(tmp_path, system_disk(ESP, SYSTEM, sectors=DISK // 512))
     machine = Emulator(tmp_path, uefi=True, options=drives(tmp_path, bad=False))
     ticket = Ticket(server, drive_kind="hdd", installed_os="windows-10")
@@ -167,7 +149,7 @@ def test_uefi_firmware_and_all_three_kinds_of_drives(system: Guest, server: str,
         machine.stop()
 
 
-def test_legacy_firmware_and_a_place_that_cannot_be_read(system: Guest, server: str, tmp_path: Path) -> None:
+def test_legacy_firmware_and_a_place_that_cannot_be_read(system: Guest, server: Served, tmp_path: Path) -> None:
     images(tmp_path, mbr_start([(7, True, 2048, DISK // 512 - 4096)]))
     machine = Emulator(tmp_path, uefi=False, options=drives(tmp_path, bad=True))
     ticket = Ticket(server, drive_kind="hdd", installed_os="windows-7")

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import base64
 import hashlib
-import socket
 import subprocess
 import sys
 import time
@@ -17,53 +16,26 @@ import pytest
 
 from gatecheck.practice.patients import patient
 from gatecheck.probe.gatecheck_probe import clearance
+from serving import Served
 
-SCRIPT = Path(sys.executable).with_name("gatecheck")
 
-
-class Bench:
+class Bench(Served):
     """A server over its own folder, and probes of practice machines."""
 
     def __init__(self, folder: Path) -> None:
-        with socket.socket() as probe:
-            probe.bind(("127.0.0.1", 0))
-            self.port = int(probe.getsockname()[1])
-        self.folder, self.url = folder, f"http://127.0.0.1:{self.port}"
-        self.processes: list[subprocess.Popen[bytes]] = []
-        self.server: subprocess.Popen[bytes] | None = None
+        super().__init__(folder / "data")
+        self.folder = folder
+        self.probes: list[subprocess.Popen[bytes]] = []
 
-    def start(self) -> None:
-        self.server = subprocess.Popen([SCRIPT, "serve", "--port", str(self.port), "--data", str(self.folder / "data")], stdout=subprocess.DEVNULL)
-        self.processes.append(self.server)
-        for _ in range(200):
-            try:
-                httpx.get(f"{self.url}/api/bench", timeout=2)
-                return
-            except httpx.TransportError:
-                time.sleep(0.05)
-        raise RuntimeError("the server did not start")
-
-    def kill(self) -> None:
-        assert self.server is not None
-        self.server.kill()
-        self.server.wait()
-
-    def call(self, method: str, path: str, **more: Any) -> Any:
-        answer = httpx.request(method, f"{self.url}{path}", timeout=20, **more)
-        assert answer.status_code < 300, answer.text
-        return answer.json()
-
-    def take_in(self, *texts: str, **facts: Any) -> tuple[int, str]:
+    def linked(self, *texts: str, **facts: Any) -> tuple[int, str]:
         """A ticket with a link; its number and secret."""
-        entries = [dict(zip(("move", "outcome"), t.split("="), strict=True)) for t in texts]
-        body = {"customer": "Choir office", "machine": "Ferrow Lathe-14", "by": "KT", "facts": facts, "entries": entries}
-        number = int(self.call("POST", "/api/tickets", json=body)["id"])
+        number = self.take_in(*texts, **facts)
         return number, self.call("POST", f"/api/tickets/{number}/link", json={"by": "KT"})["secret"]
 
     def probe(self, name: str, secret: str, spool: str = "spool") -> subprocess.Popen[bytes]:
         command = [sys.executable, "-m", "gatecheck.practice", name, "--server", self.url, "--secret", secret, "--spool", str(self.folder / spool), "--wait", "2"]
         process = subprocess.Popen(command, stdout=subprocess.DEVNULL)
-        self.processes.append(process)
+        self.probes.append(process)
         return process
 
     def until(self, number: int, wanted: Callable[[dict[str, Any]], bool], seconds: float = 40) -> dict[str, Any]:
@@ -83,7 +55,8 @@ def bench(tmp_path: Path) -> Iterator[Bench]:
     opened = Bench(tmp_path)
     opened.start()
     yield opened
-    for process in opened.processes:
+    opened.stop()
+    for process in opened.probes:
         process.kill()
         process.wait()
 
@@ -99,7 +72,7 @@ def pages(bench: Bench, number: int) -> dict[str, str]:
 
 
 def test_from_hello_to_evidence(bench: Bench) -> None:
-    number, secret = bench.take_in("screen=no-boot-device", drive_kind="nvme", installed_os="windows-11")
+    number, secret = bench.linked("screen=no-boot-device", drive_kind="nvme", installed_os="windows-11")
     assert bench.call("GET", f"/api/tickets/{number}/link")["state"] == "waiting"
     bench.probe("stale-entry", secret)
     link = bench.until(number, through(1))
@@ -114,14 +87,14 @@ def test_from_hello_to_evidence(bench: Bench) -> None:
 
 @pytest.mark.parametrize("victim", ["probe", "server", "both"])
 def test_nothing_is_lost_by_a_death(bench: Bench, victim: str) -> None:
-    number, secret = bench.take_in("screen=repair-loop", drive_kind="hdd")
+    number, secret = bench.linked("screen=repair-loop", drive_kind="hdd")
     process = bench.probe("growing", secret)
     bench.until(number, lambda link: bool(link["progress"] and link["progress"]["done"] >= 8))
     if victim != "server":
         process.kill()
         process.wait()
     if victim != "probe":
-        bench.kill()
+        bench.stop()
         time.sleep(0.5)
         bench.start()
     if victim != "server":
@@ -137,7 +110,7 @@ def test_nothing_is_lost_by_a_death(bench: Bench, victim: str) -> None:
 
 
 def test_a_self_test_is_ordered_watched_and_weighed(bench: Bench) -> None:
-    number, secret = bench.take_in("screen=repair-loop", drive_kind="hdd", data="backed-up")
+    number, secret = bench.linked("screen=repair-loop", drive_kind="hdd", data="backed-up")
     bench.probe("growing", secret)
     bench.until(number, through(1))
     bench.call("POST", f"/api/tickets/{number}/orders", json={"order": "self-test", "device": "sda", "kind": "short", "by": "KT"})
@@ -150,7 +123,7 @@ def test_a_self_test_is_ordered_watched_and_weighed(bench: Bench) -> None:
 
 
 def test_interlocks_hold_orders(bench: Bench) -> None:
-    number, secret = bench.take_in("screen=no-boot-device", "sound=ticking", drive_kind="hdd", data="irreplaceable")
+    number, secret = bench.linked("screen=no-boot-device", "sound=ticking", drive_kind="hdd", data="irreplaceable")
     bench.probe("growing", secret)
     link = bench.until(number, through(1))
     assert [o["order"] for o in link["orders"]] == ["look"], "the firmware only: the drive is heard to be damaged"
@@ -160,7 +133,7 @@ def test_interlocks_hold_orders(bench: Bench) -> None:
 
 
 def test_an_order_that_is_held_later_carries_no_clearance(bench: Bench) -> None:
-    number, secret = bench.take_in("screen=no-boot-device", drive_kind="hdd", data="irreplaceable")
+    number, secret = bench.linked("screen=no-boot-device", drive_kind="hdd", data="irreplaceable")
     session = hello(bench, secret)
     bench.call("POST", f"/api/tickets/{number}/entries", json={"entry": {"move": "sound", "outcome": "clunking"}, "by": "KT"})
     order = bench.call("GET", "/api/link/orders", params={"session": session}, headers=bearer(secret))["orders"][0]
@@ -188,7 +161,7 @@ def page(session: str, seq: int, data: bytes = b"x" * 512) -> dict[str, Any]:
 
 
 def test_pages_are_kept_in_order_and_once(bench: Bench) -> None:
-    _, secret = bench.take_in("screen=no-boot-device")
+    _, secret = bench.linked("screen=no-boot-device")
     session = hello(bench, secret)
     push = [page(session, n) for n in (1, 1, 3, 2, 3)]
     assert [bench.call("POST", "/api/link/pages", json=p, headers=bearer(secret))["acknowledged"] for p in push] == [1, 1, 1, 2, 3]
@@ -205,7 +178,7 @@ def test_pages_are_kept_in_order_and_once(bench: Bench) -> None:
     ],
 )  # fmt: skip
 def test_a_page_that_is_not_what_it_says_is_refused(bench: Bench, more: dict[str, Any], words: str) -> None:
-    _, secret = bench.take_in("screen=no-boot-device")
+    _, secret = bench.linked("screen=no-boot-device")
     session = hello(bench, secret)
     answer = httpx.post(f"{bench.url}/api/link/pages", json={**page(session, 1), **more}, headers=bearer(secret), timeout=10)
     assert (answer.status_code, words in answer.json()["detail"]) == (409, True)
@@ -213,8 +186,8 @@ def test_a_page_that_is_not_what_it_says_is_refused(bench: Bench, more: dict[str
 
 
 def test_secrets_open_their_own_ticket_only_and_end(bench: Bench) -> None:
-    number, secret = bench.take_in("screen=no-boot-device")
-    _, other = bench.take_in("screen=no-boot-device")
+    number, secret = bench.linked("screen=no-boot-device")
+    _, other = bench.linked("screen=no-boot-device")
     session = hello(bench, secret)
     assert secret != other
     for headers, wanted in (({}, 401), (bearer("guess-wrong"), 401), (bearer(other), 404), (bearer(secret), 200)):
@@ -230,7 +203,7 @@ def test_secrets_open_their_own_ticket_only_and_end(bench: Bench) -> None:
 
 
 def test_an_ended_link_ends_the_probe(bench: Bench) -> None:
-    number, secret = bench.take_in("screen=no-boot-device")
+    number, secret = bench.linked("screen=no-boot-device")
     process = bench.probe("sound", secret)
     bench.until(number, through(1))
     bench.call("DELETE", f"/api/tickets/{number}/link")
@@ -238,7 +211,7 @@ def test_an_ended_link_ends_the_probe(bench: Bench) -> None:
 
 
 def test_a_probe_of_another_protocol_is_told_where_the_right_one_is(bench: Bench) -> None:
-    _, secret = bench.take_in("screen=no-boot-device")
+    _, secret = bench.linked("screen=no-boot-device")
     body = {"protocol": 9, "probe": "9", "machine": {}, "session": "0123456789abcdef"}
     answer = httpx.post(f"{bench.url}/api/link/hello", json=body, headers=bearer(secret), timeout=10)
     assert (answer.status_code, "/probe" in answer.json()["detail"]) == (409, True)

@@ -5,9 +5,7 @@ from __future__ import annotations
 import json
 import os
 import signal
-import socket
 import subprocess
-import sys
 import threading
 import time
 from collections.abc import Iterator
@@ -16,29 +14,19 @@ from pathlib import Path
 
 import httpx2 as httpx
 
-SCRIPT = Path(sys.executable).with_name("gatecheck")
-
-
-def free_port() -> int:
-    with socket.socket() as probe:
-        probe.bind(("127.0.0.1", 0))
-        return int(probe.getsockname()[1])
+from serving import Served, free_port
 
 
 @contextmanager
 def served(data: Path, port: int) -> Iterator[subprocess.Popen[bytes]]:
-    process = subprocess.Popen([SCRIPT, "serve", "--port", str(port), "--data", str(data)], stdout=subprocess.DEVNULL)
+    server = Served(data)
+    server.port, server.url = port, f"http://127.0.0.1:{port}"
     try:
-        for _ in range(200):
-            try:
-                httpx.get(f"http://127.0.0.1:{port}/api/bench", timeout=2)
-                break
-            except httpx.TransportError:
-                time.sleep(0.05)
-        yield process
+        server.start()
+        assert server.process is not None
+        yield server.process
     finally:
-        process.kill()
-        process.wait()
+        server.stop()
 
 
 def test_a_server_killed_mid_stream_keeps_every_acknowledged_entry(tmp_path: Path) -> None:

@@ -1,0 +1,64 @@
+"""A real server in a process of its own, for tests that kill it, drive it with a browser, or link machines to it."""
+
+from __future__ import annotations
+
+import socket
+import subprocess
+import sys
+import time
+from pathlib import Path
+from typing import Any
+
+import httpx2 as httpx
+
+SCRIPT = Path(sys.executable).with_name("gatecheck")
+
+
+def free_port() -> int:
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        return int(probe.getsockname()[1])
+
+
+class Served:
+    """A server over its own data folder; `stop` and `start` as a power cut would."""
+
+    def __init__(self, data: Path) -> None:
+        self.data, self.port = data, free_port()
+        self.url = f"http://127.0.0.1:{self.port}"
+        self.process: subprocess.Popen[bytes] | None = None
+
+    def start(self) -> None:
+        self.process = subprocess.Popen([SCRIPT, "serve", "--port", str(self.port), "--data", str(self.data)], stdout=subprocess.DEVNULL)
+        for _ in range(200):
+            try:
+                httpx.get(f"{self.url}/api/bench", timeout=2)
+                return
+            except httpx.TransportError:
+                time.sleep(0.05)
+        raise RuntimeError("the server did not start")
+
+    def stop(self) -> None:
+        if self.process:
+            self.process.kill()
+            self.process.wait()
+
+    def call(self, method: str, path: str, **more: Any) -> Any:
+        """One request that must succeed; its JSON."""
+        answer = httpx.request(method, f"{self.url}{path}", timeout=30, **more)
+        assert answer.status_code < 300, answer.text
+        return answer.json()
+
+    def take_in(self, *texts: str, **facts: Any) -> int:
+        """A ticket with these readings (`move=outcome`); returns its number."""
+        entries = [dict(zip(("move", "outcome"), t.split("="), strict=True)) for t in texts]
+        body = {"customer": "Choir office", "machine": "Ferrow Lathe-14", "by": "KT", "facts": facts, "entries": entries}
+        return int(self.call("POST", "/api/tickets", json=body)["id"])
+
+    def append(self, number: int, *entries: dict[str, Any]) -> None:
+        for entry in entries:
+            self.call("POST", f"/api/tickets/{number}/entries", json={"entry": entry, "by": "KT"})
+
+    def ticket(self, number: int) -> dict[str, Any]:
+        found: dict[str, Any] = self.call("GET", f"/api/tickets/{number}")
+        return found
