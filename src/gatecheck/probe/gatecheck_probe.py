@@ -655,24 +655,25 @@ class Probe:
                 raise Refused("sense %X/%02X/%02X" % sense_of(sense))
         while True:
             self.machine.sleep(2)
-            left = self._test_left(device, is_nvme)
+            left, minutes = self._test_left(device, is_nvme, kind)
             if left is None:
                 break
             self.say("self-test on %s: %d %% to go" % (device, left))
             if self.link:
-                self.progress(order, 100 - left, 100, "%s self-test on %s" % (kind, device))
+                self.progress(order, 100 - left, 100, "%s self-test on %s" % (kind, device), minutes and round(minutes * left / 100, 1))
         self.read(order, sectors=False, device=device)
 
-    def _test_left(self, device, is_nvme):
-        """Percent still to run, None when it is over."""
+    def _test_left(self, device, is_nvme, kind):
+        """(percent still to run, minutes the drive says such a test takes or None); (None, None) when it is over."""
         jobs = nvme_jobs(self.machine, device) if is_nvme else smart_jobs(self.machine, device)
         wanted = "nvme-self-tests" if is_nvme else "smart-data"
         status, _, data = self.reader.run(next(job.call for job in jobs if job.kind == wanted))
         if status != "ok":
-            return None
+            return None, None
         if is_nvme:
-            return 100 - (data[1] & 0x7F) if data[0] & 0xF else None
-        return (data[363] & 0xF) * 10 if data[363] >> 4 == 0xF else None
+            return (100 - (data[1] & 0x7F), None) if data[0] & 0xF else (None, None)
+        minutes = data[372] if kind == "short" else data[373] if data[373] != 0xFF else data[375] | data[376] << 8
+        return ((data[363] & 0xF) * 10, minutes or None) if data[363] >> 4 == 0xF else (None, None)
 
     def work(self, order):
         """One order of the bench, with its result reported."""

@@ -8,6 +8,7 @@ import hashlib
 import io
 import json
 import secrets
+import shutil
 import subprocess
 import sys
 import tempfile
@@ -63,7 +64,7 @@ class Links:
     def __init__(self, bench: Bench, captures: Captures, url: str | None) -> None:
         self.bench, self.captures, self.url = bench, captures, url
         self._live: dict[int, _Live] = {}
-        self._practice: dict[int, subprocess.Popen[bytes]] = {}
+        self._practice: dict[int, tuple[subprocess.Popen[bytes], str]] = {}
         self._lock = threading.Lock()
         bench.link_row = self.row
 
@@ -168,7 +169,8 @@ class Links:
             sys.executable, "-m", "gatecheck.practice", name, "--since", str(since), "--server", self.url, "--secret", link.secret, "--spool", spool,
             "--wait", "3",
         ]  # fmt: skip
-        self._practice[ticket_id] = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True)
+        process = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True)
+        self._practice[ticket_id] = (process, spool)
 
     def take_in_practice(self, name: str, *, bay: int | None, by: str) -> TicketOut:
         """A practice machine comes to the bench: its ticket with what was asked at the counter, already connected."""
@@ -182,10 +184,13 @@ class Links:
         return ticket
 
     def _stop_practice(self, ticket_id: int) -> None:
-        process = self._practice.pop(ticket_id, None)
-        if process and process.poll() is None:
+        process, spool = self._practice.pop(ticket_id, (None, ""))
+        if process is None:
+            return
+        if process.poll() is None:
             process.terminate()
             process.wait(5)
+        shutil.rmtree(spool, ignore_errors=True)
 
     def close(self) -> None:
         """Stop all practice machines."""
