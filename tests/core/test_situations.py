@@ -89,6 +89,23 @@ def test_a_ticking_drive_is_left_alone(model: Model, sound: str) -> None:
     assert [q["fact"] for q in asked["questions"]] == ["data"]
 
 
+@pytest.mark.parametrize(
+    "tape",
+    [
+        ("screen=volume-stop", "seen-setup=right"), ("screen=stuck-at-logo", "seen-setup=right"), ("story=slow-lately", "screen=repair-loop", "live-start=runs", "seen-live=right"),
+        ("story=knock", "screen=no-boot-device", "seen-setup=absent", "seen-live=right"), ("screen=blank-cursor", "seen-setup=right", "disk-layout=sound"),
+    ],
+)  # fmt: skip
+def test_lost_transfers_send_to_cable_and_contacts_before_the_drive(model: Model, tape: tuple[str, ...]) -> None:
+    found = case(model, {**LAPTOP, "form": "desktop", "drive_kind": "hdd", **SAFE}, *tape, "health-pages=link-errors")
+    assert moves(found)[0] in ("reseat", "swap-cable")
+    assert found["call"]["choice"] != "replace"
+    both = case(model, {**LAPTOP, "form": "desktop", "drive_kind": "hdd", **SAFE}, *tape, "health-pages=link-errors", "reseat=no-change", "swap-cable=no-change")
+    assert moves(both)[0] not in ("reseat", "swap-cable")
+    boots = case(model, {**LAPTOP, **SAFE}, *tape, "health-pages=link-errors", "reseat=boots")
+    assert moves(boots)[:1] != ["swap-cable"], "it starts: nothing more is opened"
+
+
 def test_giving_up_the_data_turns_refer_into_replace(model: Model) -> None:
     found = case(model, PRECIOUS, *TICKING, more=[{"fact": {"consent": "given"}}])
     assert found["call"]["choice"] == "replace"

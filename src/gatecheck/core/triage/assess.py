@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
 from gatecheck.core.ticket import TicketState
 from gatecheck.core.triage.call import Call, make_call
-from gatecheck.core.triage.costs import is_data_safe
+from gatecheck.core.triage.costs import is_applicable, is_data_safe
 from gatecheck.core.triage.gates import GateState, gate_states
 from gatecheck.core.triage.interlocks import Held, held_moves
 from gatecheck.core.triage.model import Model
@@ -22,6 +22,7 @@ _BEFORE_SCREEN = {"story", "sound", "drive-marks"}
 _MOST_OFFERED = 10
 _MOST_AFTER_CALL = 4
 _LEANS_FIRMLY = 0.75
+_LINK_FIRST = "Lost transfers are the cable's or the contacts' rather than the drive's: look there before the drive is judged."
 _WORTH_SHOWING = 0.25
 """a move is shown when it saves at least this share of its cost"""
 
@@ -81,6 +82,22 @@ def _in_order(model: Model, state: TicketState, plan: Plan, call: Call, held: Se
     return [listening, *(m for m in moves if m.move != "sound")][:_MOST_OFFERED]
 
 
+def _link_comes_first(model: Model, state: TicketState, holding: Collection[str]) -> str | None:
+    """The drive's pages say that transfers were lost: cable and contacts come before anything that judges the drive."""
+    pages = state.last("health-pages")
+    if pages is None or pages.outcome != "link-errors" or state.booted is not None:
+        return None
+    for fix in ("reseat", "swap-cable") if _p(model, state, "link.loose") > _p(model, state, "link.broken") else ("swap-cable", "reseat"):
+        move = model.knowledge.fixes[fix]
+        if fix not in state.tried and fix not in holding and is_applicable(move, state.facts) and unmet_need(model, state, move) is None:
+            return fix
+    return None
+
+
+def _p(model: Model, state: TicketState, fault: str) -> float:
+    return float(state.belief @ model.having(fault))
+
+
 def _ranked(model: Model, state: TicketState, plan: Plan, call: Call, held: Sequence[Held]) -> list[NextMove]:
     first: list[NextMove] = []
     holding = {h.move for h in held}
@@ -89,6 +106,9 @@ def _ranked(model: Model, state: TicketState, plan: Plan, call: Call, held: Sequ
     if _copy_comes_first(model, state, call, held):
         first.append(describe(model, state, "copy-data", model.knowledge.fixes["copy-data"].why))
     by_move = {m.move: m for m in plan.ranked}
+    contact = None if call.choice else _link_comes_first(model, state, holding)
+    if contact:
+        first.append(describe(model, state, contact, _LINK_FIRST))
     if call.choice:
         first += [by_move[c] for c in dict.fromkeys(call.due) if c in by_move]
     if call.choice and call.option:
