@@ -74,7 +74,7 @@ web/dist/index.html: web/node_modules/.stamp $(shell find web/src -type f 2>/dev
 
 .PHONY: browser
 emulator:
-	@command -v qemu-system-x86_64 debootstrap zstd >/dev/null && test -d /usr/share/OVMF || { echo "Installing Debian's packages for the lab"; \
+	@command -v qemu-system-x86_64 debootstrap zstd cpio busybox depmod >/dev/null && test -d /usr/share/OVMF || { echo "Installing Debian's packages for the lab"; \
 	  apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends \
 	  qemu-system-x86 ovmf debootstrap busybox-static cpio zstd kmod >/dev/null || echo "They could not be installed: the lab will be skipped"; }
 

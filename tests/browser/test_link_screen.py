@@ -47,6 +47,19 @@ def test_one_key_takes_a_practice_machine_in(server: Any, window: Window) -> Non
     expect(row).to_contain_text("1")
 
 
+def test_one_tap_on_a_free_bay_offers_practice_machines_for_it(server: Any, window: Window) -> None:
+    page = window()
+    page.goto(server.url)
+    page.get_by_role("button", name="Bay 4: connect a practice machine").click()
+    expect(page.get_by_role("dialog", name="Practice bench")).to_contain_text("It comes to bay 4.")
+    page.keyboard.press("4")
+    expect(page).to_have_url(re.compile("/ticket/1$"))
+    page.keyboard.press("b")
+    expect(page.locator("[data-bench-row]")).to_have_count(1)
+    expect(page.get_by_role("button", name="Bay 4: connect")).to_have_count(0)
+    assert server.ticket(1)["bay"] == 4
+
+
 def test_an_order_is_given_and_a_held_one_says_why(server: Any, window: Window) -> None:
     number = practice(server, "growing")
     page = window()

@@ -32,6 +32,7 @@ export function BenchPage() {
   const { words } = useWords()
   const [, navigate] = useLocation()
   const [sheet, setSheet] = useState<'intake' | 'find' | 'keys' | 'practice' | null>(null)
+  const [bay, setBay] = useState<number | null>(null)
   const rows = data?.rows ?? []
   const open = (row: Row) => navigate(`/ticket/${row.id}`)
   const keys: Hotkeys = {
@@ -50,6 +51,8 @@ export function BenchPage() {
   if (!data) {
     return error ? <div className="p-8"><Note title={T.away}>{error.message}</Note></div> : <p className="p-8 text-l text-soft">{T.loading}</p>
   }
+  const taken = rows.flatMap((r) => r.bay ?? [])
+  const free = Array.from({ length: data.bays }, (_, index) => index + 1).filter((b) => !taken.includes(b))
   const hands = rows.filter((r) => r.turn === 'hands').length
   return (
     <main className="h-full overflow-y-auto pb-8">
@@ -94,9 +97,23 @@ export function BenchPage() {
           <p className="mt-2 text-l text-soft">{T.benchEmptyHint}</p>
         </div>
       )}
+      {free.length > 0 && (
+        <section aria-label={T.freeBays} className="flex flex-wrap items-baseline gap-x-2 px-7 pt-4">
+          <h2 className="mr-2 text-s font-bold">{T.freeBays}</h2>
+          {free.map((b) => (
+            <button
+              key={b} type="button" aria-label={T.connectPractice(b)} title={T.connectPractice(b)} onClick={() => { setBay(b); setSheet('practice') }}
+              className="flex min-h-10 min-w-10 items-center justify-center rounded border border-dashed border-line text-xl text-soft"
+            >
+              {b}
+            </button>
+          ))}
+          <span className="text-s text-soft">{T.connectPracticeHint}</span>
+        </section>
+      )}
       {sheet === 'intake' && <IntakeSheet bays={data.bays} taken={rows.flatMap((r) => r.bay ?? [])} onClose={() => setSheet(null)} />}
       {sheet === 'keys' && <KeyBookSheet onClose={() => setSheet(null)} />}
-      {sheet === 'practice' && <PracticeSheet bays={data.bays} taken={rows.flatMap((r) => r.bay ?? [])} onClose={() => setSheet(null)} />}
+      {sheet === 'practice' && <PracticeSheet bay={bay ?? free[0] ?? null} onClose={() => { setSheet(null); setBay(null) }} />}
       {sheet === 'find' && <FindSheet onClose={() => setSheet(null)} />}
     </main>
   )

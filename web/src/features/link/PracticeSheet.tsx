@@ -8,19 +8,18 @@ import { T } from '../../words'
 
 const KEYS = '123456789abcdefghi'
 
-/** Simulated patients: one key takes one in, at the first free bay, linked and being read. */
-export function PracticeSheet({ bays, taken, onClose }: { bays: number; taken: readonly number[]; onClose: () => void }) {
+/** Simulated patients: one key takes one in, at this bay, linked and being read. */
+export function PracticeSheet({ bay, onClose }: { bay: number | null; onClose: () => void }) {
   const { data: patients = [] } = usePatients()
   const takeIn = useTakeInPractice()
   const [, navigate] = useLocation()
-  const bay = Array.from({ length: bays }, (_, index) => index + 1).find((b) => !taken.includes(b)) ?? null
   const take = (machine: string) => takeIn.mutate({ machine, bay }, { onSuccess: (ticket) => navigate(`/ticket/${ticket.id}`) })
   const keys: Hotkeys = {}
   patients.forEach((p, index) => { keys[KEYS[index]!] = () => take(p.id) })
   useHotkeys(keys, !takeIn.isPending)
   return (
     <Sheet title={T.practiceTitle} isOpen onClose={onClose} wide>
-      <p className="-mt-3 mb-3 text-s text-soft">{T.practiceHint}</p>
+      <p className="-mt-3 mb-3 text-s text-soft">{T.practiceHint}{bay !== null && ` ${T.toBay(bay)}`}</p>
       {takeIn.error && <div className="mb-3"><Note title={T.notKept}>{takeIn.error.message}</Note></div>}
       <ul className="grid gap-1">
         {patients.map((p, index) => (
