@@ -26,26 +26,21 @@ from gatecheck.server.link_routes import add_link_routes
 from gatecheck.server.models import (
     BayIn,
     BenchOut,
-    BookModelOut,
     ByIn,
-    CaptureOut,
     EntryIn,
     FoundOut,
     GuessOut,
     HandOverIn,
-    KeysOut,
     LearningOut,
     Problem,
-    RawOut,
-    SettingsOut,
     SheetOut,
-    SightingsOut,
     TermsIn,
     TicketIn,
     TicketOut,
-    WeighIn,
     WordsOut,
 )  # fmt: skip
+from gatecheck.server.models_captures import CaptureOut, RawOut, WeighIn
+from gatecheck.server.models_instruments import BookModelOut, KeysOut, SettingsOut, SightingsOut
 from gatecheck.store import StoreError
 
 _log = logging.getLogger(__name__)

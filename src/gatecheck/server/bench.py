@@ -25,17 +25,8 @@ from gatecheck.core.triage.assess import assess
 from gatecheck.core.triage.explain import overturns, tips, weights_of_evidence
 from gatecheck.core.triage.model import Model
 from gatecheck.core.triage.sheet import call_sheet
-from gatecheck.server.models import (
-    AttachmentOut,
-    BenchOut,
-    BenchRow,
-    FoundOut,
-    GuessOut,
-    LearningOut,
-    LinkRowOut,
-    SheetOut,
-    TicketOut,
-)  # fmt: skip
+from gatecheck.server.models import AttachmentOut, BenchOut, BenchRow, FoundOut, GuessOut, LearningOut, SheetOut, TicketOut
+from gatecheck.server.models_link import LinkRowOut
 from gatecheck.store import Database, StoreError, lessons, tickets
 from gatecheck.store.files import FileStore, attachments
 from gatecheck.store.tickets import EntryRow, TicketRow

@@ -15,7 +15,8 @@ from gatecheck.core.storage.report import capture_document
 from gatecheck.core.storage.trend import same_drive, trend_of
 from gatecheck.files import InputError, pages_of
 from gatecheck.server.bench import Bench, NotFoundError, now
-from gatecheck.server.models import CaptureOut, RawOut, TicketOut, TrendOut
+from gatecheck.server.models import TicketOut
+from gatecheck.server.models_captures import CaptureOut, RawOut, TrendOut
 from gatecheck.store.files import attach, attachments
 
 _MOST_RAW = 1 << 15

@@ -13,7 +13,7 @@ from gatecheck.core.keys import book, candidates, machine_of
 from gatecheck.core.sightings import EXPECTED, DriveLine, sighting_entry, sightings_sheet
 from gatecheck.files import pages_of
 from gatecheck.server.bench import Bench
-from gatecheck.server.models import BookModelOut, KeysOut, SettingsOut, SightingsOut
+from gatecheck.server.models_instruments import BookModelOut, KeysOut, SettingsOut, SightingsOut
 from gatecheck.store.files import attachments
 from gatecheck.store.keys import key_tries
 from gatecheck.store.tickets import EntryRow

@@ -26,7 +26,8 @@ from gatecheck.probe.gatecheck_probe import FORMAT, NEEDED, PROTOCOL, clearance
 from gatecheck.probe_file import probe_with
 from gatecheck.server.bench import Bench, NotFoundError, now
 from gatecheck.server.captures import Captures
-from gatecheck.server.models import LinkOut, LinkRowOut, PageIn, ProgressIn, TicketOut
+from gatecheck.server.models import TicketOut
+from gatecheck.server.models_link import LinkOut, LinkRowOut, PageIn, ProgressIn
 from gatecheck.store import StoreError, links
 from gatecheck.store.links import Link, Order, Session
 

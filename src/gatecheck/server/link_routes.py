@@ -10,7 +10,8 @@ from fastapi.responses import PlainTextResponse
 from gatecheck.practice.patients import PATIENTS
 from gatecheck.probe_file import probe_with
 from gatecheck.server.link import Links, LinkUnknownError
-from gatecheck.server.models import ByIn, DoneIn, HelloIn, LinkOut, OrderIn, PageIn, PatientOut, PracticeIn, ProgressIn, TicketOut
+from gatecheck.server.models import ByIn, TicketOut
+from gatecheck.server.models_link import DoneIn, HelloIn, LinkOut, OrderIn, PageIn, PatientOut, PracticeIn, ProgressIn
 
 
 def _bearer(authorization: Annotated[str, Header()] = "") -> str:

@@ -6,11 +6,8 @@ from typing import Any
 
 from pydantic import BaseModel, ConfigDict, Field
 
-
-class Wire(BaseModel):
-    """Base of all answers."""
-
-    model_config = ConfigDict(extra="ignore")
+from gatecheck.server.models_link import LinkRowOut
+from gatecheck.server.wire import Wire
 
 
 class GateOut(Wire):
@@ -29,7 +26,7 @@ class WeightOut(Wire):
 class SuspectOut(Wire):
     fault: str
     p: float
-    weights: list[WeightOut] = []
+    weights: list[WeightOut] = Field(default=[])
 
 
 class OutlookOut(Wire):
@@ -97,7 +94,7 @@ class CallOut(Wire):
     note: str
     balance: dict[str, float]
     options: list[OptionOut]
-    tips: list[TipOut] = []
+    tips: list[TipOut] = Field(default=[])
 
 
 class TrialOut(Wire):
@@ -234,15 +231,6 @@ class LearningOut(Wire):
     brier: float | None
 
 
-class LinkRowOut(Wire):
-    """A linked machine on the bench. `state`: linked, away. `of` is 0 while it waits for orders."""
-
-    state: str
-    done: int
-    of: int
-    text: str
-
-
 class BenchRow(Wire):
     """One line of the bench. `turn`: hands (a person is wanted), running (on its own), done."""
 
@@ -305,229 +293,6 @@ class FaultWords(Wire):
     gate: str
     name: str
     text: str
-
-
-class SettingValueOut(Wire):
-    """A value a row may stand at. `state`: what the row would be with it. `entry`: ready for the tape."""
-
-    id: str
-    name: str
-    state: str
-    entry: dict[str, Any]
-
-
-class SettingRowOut(Wire):
-    """A row of the settings sheet. `state`: fits, differs, unsure, not-shown, unread. `now`: after the changes made since."""
-
-    id: str
-    name: str
-    gate: str
-    check: str | None
-    fix: str | None
-    want: str | None
-    why: str
-    because: str
-    values: list[SettingValueOut]
-    found: str | None
-    now: str | None
-    state: str
-    entry: int | None
-    from_file: bool
-
-
-class TogetherOut(Wire):
-    """What several rows say together. `kind`: contradiction, root, hint."""
-
-    id: str
-    kind: str
-    rows: list[str]
-    text: str
-    means: str
-
-
-class WalkOut(Wire):
-    row: str
-    tried: list[str]
-    next: str | None
-    restore: str | None
-
-
-class WayOut(Wire):
-    move: str
-    name: str
-    how: str
-    minutes: float
-
-
-class LeftOut(Wire):
-    """A setting at handover: as found and as left."""
-
-    row: str
-    name: str
-    found: str | None
-    left: str | None
-    tried: list[str]
-
-
-class BootEntryOut(Wire):
-    """A captured boot entry in the order the firmware tries it."""
-
-    name: str
-    description: str
-    active: bool
-    place: int | None
-    leads_to: str
-    target: str
-    path: str
-
-
-class CapturedFirmwareOut(Wire):
-    file: str
-    sha256: str
-    entries: list[BootEntryOut]
-    secure_boot: bool | None
-    maker: str
-    product: str
-    firmware: str
-    findings: list[str]
-
-
-class SettingsOut(Wire):
-    """The settings sheet; on a machine without a text setup `rows` is empty and `ways` says what there is."""
-
-    rows: list[SettingRowOut]
-    together: list[TogetherOut]
-    walks: list[WalkOut]
-    walkable: dict[str, list[str]]
-    ways: list[WayOut]
-    left: list[LeftOut]
-    captured: CapturedFirmwareOut | None
-
-
-class LinkProgressOut(Wire):
-    done: int
-    of: int
-    text: str
-    minutes_left: float | None
-
-
-class LinkOrderOut(Wire):
-    id: int
-    order: str
-    device: str | None = None
-    kind: str | None = None
-    state: str
-    detail: str
-    made_by: str
-    made_at: str
-
-
-class LinkOfferOut(Wire):
-    """An order that can be given. `held`: why its move is held back now, empty where it is not."""
-
-    order: str
-    kind: str
-    move: str
-    held: str
-
-
-class LinkOut(Wire):
-    """The link of a ticket. `state`: none, waiting (no probe yet), linked, away, ended. `qr`: SVG of the address."""
-
-    state: str
-    secret: str
-    address: str
-    command: str
-    qr: str
-    local_only: bool
-    practice: str | None
-    machine: dict[str, str]
-    progress: LinkProgressOut | None
-    orders: list[LinkOrderOut]
-    offers: list[LinkOfferOut]
-
-
-class PatientOut(Wire):
-    id: str
-    title: str
-    machine: str
-    words: str
-
-
-class VantageOut(Wire):
-    id: str
-    name: str
-    check: str
-    asks: str
-
-
-class SeenOut(Wire):
-    id: str
-    name: str
-    entry: dict[str, Any]
-
-
-class CellOut(Wire):
-    at: str
-    value: str | None
-    entry: int | None
-    from_file: bool
-    note: str
-    choices: list[SeenOut]
-
-
-class DriveLineOut(Wire):
-    what: str
-    name: str
-    cells: list[CellOut]
-
-
-class PatternOut(Wire):
-    id: str
-    text: str
-    means: str
-    gate: str
-    faults: list[str]
-
-
-class SightingsOut(Wire):
-    """Which drive is seen where, and what the pattern means. `more`: kinds of drive that may be added to the grid."""
-
-    vantages: list[VantageOut]
-    lines: list[DriveLineOut]
-    more: list[DriveLineOut]
-    pattern: PatternOut | None
-
-
-class KeyOut(Wire):
-    """A key to try. `level`: the nearest that has tried it (model, series, maker, platform, general)."""
-
-    key: str
-    p: float
-    level: str
-    worked: int
-    tried: int
-
-
-class PurposeOut(Wire):
-    purpose: str
-    name: str
-    keys: list[KeyOut]
-
-
-class KeysOut(Wire):
-    """Keys for one machine, best first, for each thing they open."""
-
-    machine: str
-    platform: str
-    purposes: list[PurposeOut]
-
-
-class BookModelOut(Wire):
-    maker: str
-    model: str
-    platform: str
-    tries: int
 
 
 class GateWords(Wire):
@@ -596,167 +361,9 @@ class EntryIn(BaseModel):
     key: str | None = Field(default=None, max_length=80)
 
 
-class OrderIn(BaseModel):
-    """An order for the probe: read, or self-test with a device and a kind (short, long)."""
-
-    model_config = ConfigDict(extra="forbid")
-    order: str = Field(max_length=20)
-    device: str | None = Field(default=None, max_length=40, pattern=r"^[a-z0-9]+$")
-    kind: str | None = Field(default=None, max_length=10)
-    by: str = Field(min_length=1, max_length=20)
-
-
-class PracticeIn(BaseModel):
-    """A practice machine; with a bay where it is to be taken in there."""
-
-    model_config = ConfigDict(extra="forbid")
-    machine: str = Field(max_length=40)
-    bay: int | None = Field(default=None, ge=1, le=99)
-    by: str = Field(min_length=1, max_length=20)
-
-
-class HelloIn(BaseModel):
-    """A probe reports to its ticket. `has`: pages it keeps of this session."""
-
-    protocol: int
-    probe: str = Field(max_length=20)
-    machine: dict[str, str] = Field(max_length=40)
-    session: str = Field(min_length=8, max_length=64, pattern=r"^[0-9a-f]+$")
-    has: int = Field(default=0, ge=0)
-
-
-class PageIn(BaseModel):
-    """One page as the probe read it, or the fact that it could not. `data`: base64."""
-
-    session: str = Field(max_length=64)
-    seq: int = Field(ge=1)
-    order: str = Field(max_length=40)
-    path: str = Field(max_length=200)
-    kind: str = Field(max_length=40)
-    device: str = Field(max_length=40)
-    how: str = Field(max_length=200)
-    status: str = Field(max_length=20)
-    detail: str = Field(default="", max_length=300)
-    size: int = Field(default=0, ge=0)
-    sha256: str | None = Field(default=None, max_length=64)
-    data: str = Field(max_length=6 << 20)
-
-
-class ProgressIn(BaseModel):
-    session: str = Field(max_length=64)
-    order: str = Field(max_length=40)
-    done: int = Field(ge=0)
-    of: int = Field(ge=0)
-    text: str = Field(max_length=200)
-    minutes_left: float | None = None
-
-
-class DoneIn(BaseModel):
-    session: str = Field(max_length=64)
-    order: str = Field(max_length=40)
-    result: str = Field(pattern=r"^(done|refused|failed)$")
-    detail: str = Field(default="", max_length=1000)
-
-
 class BayIn(BaseModel):
     model_config = ConfigDict(extra="forbid")
     bay: int | None = Field(ge=1, le=99)
-
-
-class WeighIn(BaseModel):
-    """Weigh one drive of a capture that lies on the ticket."""
-
-    model_config = ConfigDict(extra="forbid")
-    sha256: str
-    device: str
-    by: str = Field(min_length=1, max_length=20)
-
-
-class FindingOut(Wire):
-    id: str
-    kind: str
-    severity: str
-    text: str
-    means: str
-    page: str
-    at: int | None
-
-
-class PageOut(Wire):
-    path: str
-    kind: str
-    status: str
-    detail: str
-    size: int
-
-
-class EventOut(Wire):
-    """Something in the drive's logs. `hours`: its power-on time then; `ago`: hours of running before now, where known."""
-
-    kind: str
-    hours: int | None
-    ago: int | None
-    text: str
-    lba: int | None
-    severity: str
-    page: str
-    at: int
-
-
-class TrendLineOut(Wire):
-    name: str
-    kind: str
-    unit: str
-    grown: int
-    per_1000_hours: float | None
-
-
-class TrendOut(Wire):
-    """This drive against its earlier captures."""
-
-    captures: int
-    lines: list[TrendLineOut]
-    findings: list[FindingOut]
-    new: list[str]
-    gone: list[str]
-
-
-class RawOut(Wire):
-    """The bytes of a page, `hex` in lower case; `field` at the byte that was asked for."""
-
-    path: str
-    size: int
-    hex: str
-    field: str | None
-    start: int
-    length: int
-
-
-class DriveOut(Wire):
-    device: str
-    bus: str
-    identity: dict[str, Any] | None
-    verdict: str
-    passes_pages: bool
-    weights: dict[str, float] | None
-    findings: list[FindingOut]
-    readings: list[dict[str, Any]]
-    pages: list[PageOut]
-    hours: int | None = None
-    events: list[EventOut] = []
-    statistics: list[dict[str, Any]] = []
-    trend: TrendOut | None = None
-
-
-class CaptureOut(Wire):
-    """A decoded file of the ticket. `weighed`: device whose pages were put on the tape at once, if it was clear which."""
-
-    sha256: str
-    name: str
-    added_at: str
-    devices: list[DriveOut]
-    other_pages: list[PageOut]
-    weighed: str | None = None
 
 
 class Problem(Wire):

@@ -1,0 +1,105 @@
+"""What is sent of a ticket's files: drives, findings, logs, trend, bytes."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from pydantic import BaseModel, ConfigDict, Field
+
+from gatecheck.server.wire import Wire
+
+
+class WeighIn(BaseModel):
+    """Weigh one drive of a capture that lies on the ticket."""
+
+    model_config = ConfigDict(extra="forbid")
+    sha256: str
+    device: str
+    by: str = Field(min_length=1, max_length=20)
+
+
+class FindingOut(Wire):
+    id: str
+    kind: str
+    severity: str
+    text: str
+    means: str
+    page: str
+    at: int | None
+
+
+class PageOut(Wire):
+    path: str
+    kind: str
+    status: str
+    detail: str
+    size: int
+
+
+class EventOut(Wire):
+    """Something in the drive's logs. `hours`: its power-on time then; `ago`: hours of running before now, where known."""
+
+    kind: str
+    hours: int | None
+    ago: int | None
+    text: str
+    lba: int | None
+    severity: str
+    page: str
+    at: int
+
+
+class TrendLineOut(Wire):
+    name: str
+    kind: str
+    unit: str
+    grown: int
+    per_1000_hours: float | None
+
+
+class TrendOut(Wire):
+    """This drive against its earlier captures."""
+
+    captures: int
+    lines: list[TrendLineOut]
+    findings: list[FindingOut]
+    new: list[str]
+    gone: list[str]
+
+
+class RawOut(Wire):
+    """The bytes of a page, `hex` in lower case; `field` at the byte that was asked for."""
+
+    path: str
+    size: int
+    hex: str
+    field: str | None
+    start: int
+    length: int
+
+
+class DriveOut(Wire):
+    device: str
+    bus: str
+    identity: dict[str, Any] | None
+    verdict: str
+    passes_pages: bool
+    weights: dict[str, float] | None
+    findings: list[FindingOut]
+    readings: list[dict[str, Any]]
+    pages: list[PageOut]
+    hours: int | None = None
+    events: list[EventOut] = Field(default=[])
+    statistics: list[dict[str, Any]] = Field(default=[])
+    trend: TrendOut | None = None
+
+
+class CaptureOut(Wire):
+    """A decoded file of the ticket. `weighed`: device whose pages were put on the tape at once, if it was clear which."""
+
+    sha256: str
+    name: str
+    added_at: str
+    devices: list[DriveOut]
+    other_pages: list[PageOut]
+    weighed: str | None = None
