@@ -9,7 +9,7 @@ from typing import Any
 import pytest
 from playwright.sync_api import Page, expect
 
-from gatecheck.server import demo_captures
+from practised import capture_of
 
 Window = Callable[[], Page]
 
@@ -183,12 +183,12 @@ def test_a_capture_fills_the_live_column_and_the_sheet(server: Any, window: Wind
             for (const kind of ['dragover', 'drop'])
                 zone.dispatchEvent(new DragEvent(kind, { bubbles: true, cancelable: true, dataTransfer: transfer }))
         }""",
-        [list(demo_captures.surgery_laptop())],
+        [list(capture_of("stale-entry"))],
     )
     expect(page.locator("[data-cell='drive-live']")).to_have_attribute("data-value", "right")
     expect(page.locator("[data-cell='stick-live']")).to_have_attribute("data-value", "right")
     press(page, "ArrowRight", "ArrowRight", "ArrowRight")
-    expect(page.get_by_text("serial QF9-310442")).to_be_visible()
+    expect(page.get_by_text("serial QF9-310500")).to_be_visible()
     press(page, "t")
     state(page, "secure-boot", "fits")
     expect(row(page, "secure-boot")).to_contain_text("from a file")

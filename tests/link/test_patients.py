@@ -8,22 +8,20 @@ from typing import Any
 import pytest
 
 from gatecheck.practice.patients import PATIENTS, patient
-from gatecheck.probe import gatecheck_probe as probe
 from gatecheck.server.bench import Bench
 from gatecheck.server.captures import Captures
 from gatecheck.server.models import TicketOut
 from gatecheck.server.run import make_bench
+from practised import capture_of
 
 
 def seen(name: str, folder: Path) -> tuple[Bench, TicketOut, Any]:
     """The patient's ticket once its capture is on it."""
     own = patient(name)
-    out = folder / "machine.gcap"
-    assert probe.main(["--out", str(out), "--spool", str(folder / "spool"), "--wait", "1"], machine=own.connected(), say=lambda text: None) == 0
     bench = make_bench(folder / "data")
     ticket = bench.take_in(customer=own.customer, machine=own.machine, words=own.words, facts=own.facts, entries=[dict(e) for e in own.entries], bay=None, by="KT")
     bench.append(ticket.id, {"move": "live-start", "outcome": "runs"}, by="KT")
-    capture = Captures(bench).add_file(ticket.id, "machine.gcap", out.read_bytes(), by="KT")
+    capture = Captures(bench).add_file(ticket.id, "machine.gcap", capture_of(name), by="KT")
     return bench, bench.ticket(ticket.id), capture
 
 

@@ -9,9 +9,10 @@ from typing import Any
 import pytest
 from fastapi.testclient import TestClient
 
-from gatecheck.server import demo, demo_captures
+from gatecheck.server import demo
 from gatecheck.server.app import create_app
 from gatecheck.server.run import make_bench
+from practised import capture_of
 from tapes import readings
 
 
@@ -95,17 +96,17 @@ def test_every_cell_offered_is_taken_and_shown(client: TestClient) -> None:
 
 def test_a_capture_fills_both_instruments(client: TestClient) -> None:
     number = take_in(client, installed_os="windows-11", drive_kind="nvme")
-    sent = client.post(f"/api/tickets/{number}/files", files={"file": ("laptop.gcap", demo_captures.surgery_laptop())}, data={"by": "KT"})
+    sent = client.post(f"/api/tickets/{number}/files", files={"file": ("laptop.gcap", capture_of("stale-entry"))}, data={"by": "KT"})
     assert sent.status_code == 201, sent.text
     sheet = client.get(f"/api/tickets/{number}/settings").json()
     secure = next(r for r in sheet["rows"] if r["id"] == "secure-boot")
     assert (secure["now"], secure["state"], secure["from_file"]) == ("on", "fits", True)
     captured = sheet["captured"]
-    assert [(e["name"], e["target"]) for e in captured["entries"]] == [("Boot0000", "stale"), ("Boot0002", "disk"), ("Boot0001", "other")]
+    assert [(e["name"], e["target"]) for e in captured["entries"]] == [("Boot0000", "stale"), ("Boot0001", "other"), ("Boot0002", "disk")]
     assert (captured["maker"], captured["product"], captured["secure_boot"]) == ("Ferrow", "Lathe-14", True)
     grid = client.get(f"/api/tickets/{number}/sightings").json()
     live = next(c for c in grid["lines"][0]["cells"] if c["at"] == "live")
-    assert (live["value"], live["from_file"], "QF9-310442" in live["note"]) == ("right", True, True)
+    assert (live["value"], live["from_file"], "QF9-310500" in live["note"]) == ("right", True, True)
     assert [x["what"] for x in grid["lines"]] == ["drive", "stick"]
     ticket = client.get(f"/api/tickets/{number}").json()
     assert ticket["facts"]["disk_layout"] == "gpt"

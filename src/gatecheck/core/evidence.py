@@ -21,8 +21,6 @@ from gatecheck.core.triage.model import Facts
 
 Json = dict[str, object]
 _DRIVE_KINDS = {"ata": ("hdd", "sata-ssd"), "nvme": ("nvme",)}
-_ORDER_SURE = 0.9
-"""how surely the captured order is the one the next start uses"""
 
 
 def expected_drive(capture: Capture, facts: Facts, *, with_pages: bool = False) -> Drive | None:
@@ -64,8 +62,9 @@ def _firmware_entries(knowledge: Knowledge, facts: Facts, firmware: Firmware) ->
     order = order_value(firmware)
     if order:
         others = [o for o in knowledge.checks["boot-order"].outcomes if o not in (order, "not-shown")]
-        share = round((1.0 - _ORDER_SURE) / len(others), 4)
-        weights = {order: _ORDER_SURE, **dict.fromkeys(others, share)}
+        sure = knowledge.plan["captured_order"]
+        share = round((1.0 - sure) / len(others), 4)
+        weights = {order: sure, **dict.fromkeys(others, share)}
         entries.append({"move": "boot-order", "found": order, "weights": weights, "note": f"BootOrder as captured: {_order_text(firmware)}"})
     return entries
 

@@ -57,8 +57,8 @@ NEEDED = {"look": "system", "read": "pages", "self-test": "stress"}
 class Job:
     """One page to read. `path` and `kind` as in docs/capture-format.md; `call` returns bytes or raises Refused."""
 
-    def __init__(self, path, kind, device, how, call, media=False):
-        self.path, self.kind, self.device, self.how, self.call, self.media = path, kind, device, how, call, media
+    def __init__(self, path, kind, device, how, call):
+        self.path, self.kind, self.device, self.how, self.call = path, kind, device, how, call
 
 
 class Refused(Exception):
@@ -122,8 +122,6 @@ def ata_command_12(protocol, command, features, count, lba):
 
 class Machine:
     """The machine this runs on, through the kernel. The practice bench has one with the same methods."""
-
-    name = ""
 
     def blocks(self):
         """Every block device with its facts, partitions and loops left out."""
@@ -344,7 +342,7 @@ def drive_jobs(machine, sectors):
             for path, sector, count in (("lba0-33.bin", 0, START_SECTORS), ("lba-last-34.bin", -END_SECTORS, END_SECTORS)):
                 jobs.append(Job(
                     "%s/%s" % (block.name, path), "first-sectors" if sector == 0 else "last-sectors", block.name, "plain read",
-                    lambda device=block.name, sector=sector, count=count: machine.read_at(device, sector, count), media=True,
+                    lambda device=block.name, sector=sector, count=count: machine.read_at(device, sector, count),
                 ))  # fmt: skip
     return {name: jobs for name, jobs in drives.items() if jobs}
 
@@ -367,7 +365,7 @@ def partition_jobs(machine, device, start):
     return [
         Job(
             "%s/part%d-0-7.bin" % (device, number), "partition-start", device, "plain read",
-            lambda first=first: machine.read_at(device, first, 8), media=True,
+            lambda first=first: machine.read_at(device, first, 8),
         )
         for number, first in firsts[:16]
     ]  # fmt: skip
@@ -637,9 +635,7 @@ class Probe:
             self.acknowledged = self.link.send(line, self.spool.data(line))
 
     def progress(self, order, done, of, text, left=None):
-        answer = self.link.call("POST", "/progress", {"session": self.link.session, "order": order, "done": done, "of": of, "text": text, "minutes_left": left})
-        if answer.get("abort"):
-            raise Gone("the bench asked for an end")
+        self.link.call("POST", "/progress", {"session": self.link.session, "order": order, "done": done, "of": of, "text": text, "minutes_left": left})
 
     def self_test(self, order, device, kind):
         """Start the drive's own test, watch it, and read its logs again. Only with the clearance for it."""
@@ -704,8 +700,6 @@ class Probe:
                 self.push()
                 self.link.call("POST", "/done", {"session": self.link.session, "order": order["id"], "result": result, "detail": detail})
                 self.say("Order %s: %s%s" % (order["id"], result, ", " + detail if detail else ""))
-            if answer.get("abort") or answer.get("end"):
-                raise Gone("the bench ended it")
             if not answer.get("orders"):
                 self.machine.sleep(PULL_SECONDS)
 

@@ -235,7 +235,7 @@ class Links:
         with self.bench.database.read() as connection:
             waiting = [o for o in links.orders_of(connection, link.ticket_id) if o.state == links.WAITING]
         ticket = self.bench.ticket(link.ticket_id) if waiting else None
-        return {"orders": [self._made_out(link, o, ticket) for o in waiting if ticket], "abort": False}
+        return {"orders": [self._made_out(link, o, ticket) for o in waiting if ticket]}
 
     def _made_out(self, link: Link, order: Order, ticket: TicketOut) -> dict[str, Any]:
         kind = order.body["order"]
@@ -262,12 +262,12 @@ class Links:
         return {"acknowledged": at}
 
     def progress(self, secret: str, progress: ProgressIn) -> dict[str, Any]:
-        """How far the probe is. The answer says whether to stop."""
+        """How far the probe is."""
         link, _ = self._session(secret, progress.session)
         live = self._seen(link.ticket_id)
         live.done, live.of, live.text, live.minutes_left = progress.done, progress.of, progress.text, progress.minutes_left  # type: ignore[assignment]
         self._tell(link.ticket_id)
-        return {"abort": False}
+        return {}
 
     def done(self, secret: str, session_id: str, order_id: str, result: str, detail: str) -> dict[str, Any]:
         """An order is through: its pages become a capture on the ticket. Said twice it is done once."""

@@ -56,11 +56,6 @@ def link_by_secret(connection: sqlite3.Connection, secret: str) -> Link | None:
     return Link(*row) if row else None
 
 
-def linked_tickets(connection: sqlite3.Connection) -> list[int]:
-    """Tickets with a link that was not ended."""
-    return [row[0] for row in connection.execute("SELECT ticket_id FROM link WHERE ended_at IS NULL")]
-
-
 def open_link(connection: sqlite3.Connection, ticket_id: int, secret: str, *, by: str, at: str) -> None:
     """A first link, or one that was ended opened anew with another secret."""
     connection.execute(

@@ -109,8 +109,7 @@ NVME_MEDIA_STATUS = {
     0x84: "reference tag check failed", 0x85: "compare failure", 0x86: "access denied", 0x87: "deallocated block",
 }  # fmt: skip
 NVME_STATUS_TYPES = {0: "generic", 1: "command specific", 2: "media", 3: "path", 7: "maker's own"}
-NVME_FIRMWARE = (Field("active", 0, "<B"),)  # NVM Express 1.4, figure 196: slots of 8 characters from byte 8
-NVME_FIRMWARE_SLOTS = 7
+NVME_FIRMWARE_SLOTS = 7  # NVM Express 1.4, figure 196: byte 0 names the active one, 8 characters each from byte 8
 NVME_SELF_TEST_AT, NVME_SELF_TEST_SIZE, NVME_SELF_TESTS = 4, 28, 20
 NVME_SELF_TEST_LOG = 564
 NVME_SELF_TEST_HEAD = (Field("running", 0, "<B"), Field("completion", 1, "<B", "%"))
