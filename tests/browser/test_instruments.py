@@ -170,21 +170,39 @@ def test_a_key_that_worked_is_learned_for_the_model(server: Any, window: Window)
     expect(book.get_by_role("region", name="Firmware setup").locator("kbd").first).to_have_text("F7")
 
 
+def drop(page: Page, name: str, content: bytes) -> None:
+    """Drop a file anywhere on the page, as from a file manager."""
+    page.evaluate(
+        """([name, bytes]) => {
+            const transfer = new DataTransfer()
+            transfer.items.add(new File([new Uint8Array(bytes)], name))
+            const zone = document.querySelector('[data-drop-zone]')
+            for (const kind of ['dragover', 'drop'])
+                zone.dispatchEvent(new DragEvent(kind, { bubbles: true, cancelable: true, dataTransfer: transfer }))
+        }""",
+        [name, list(content)],
+    )
+
+
+@pytest.mark.parametrize("path", ["", "/settings", "/sightings", "/pages"])
+def test_every_screen_of_a_ticket_takes_a_file(server: Any, window: Window, path: str) -> None:
+    number = server.take_in("screen=no-boot-device", platform="pc", installed_os="windows-11", drive_kind="nvme")
+    page = window()
+    page.goto(f"{server.url}/ticket/{number}{path}")
+    expect(page.get_by_role("main")).to_be_visible()
+    drop(page, "holiday.txt", b"neither a page nor a capture")
+    expect(page.get_by_text("holiday.txt").first).to_be_visible()
+    drop(page, "laptop.gcap", capture_of("stale-entry"))
+    page.wait_for_function("async (at) => (await (await fetch(at)).json()).files.length === 1", arg=f"/api/tickets/{number}")
+    assert page.url == f"{server.url}/ticket/{number}{path}"
+
+
 def test_a_capture_fills_the_live_column_and_the_sheet(server: Any, window: Window) -> None:
     number = server.take_in("screen=no-boot-device", platform="pc", installed_os="windows-11", drive_kind="nvme")
     page = window()
     page.goto(f"{server.url}/ticket/{number}/sightings")
     expect(page.locator("[data-cell='drive-live']")).to_have_attribute("data-value", "")
-    page.evaluate(
-        """([bytes]) => {
-            const transfer = new DataTransfer()
-            transfer.items.add(new File([new Uint8Array(bytes)], 'laptop.gcap'))
-            const zone = document.querySelector('[data-drop-zone]')
-            for (const kind of ['dragover', 'drop'])
-                zone.dispatchEvent(new DragEvent(kind, { bubbles: true, cancelable: true, dataTransfer: transfer }))
-        }""",
-        [list(capture_of("stale-entry"))],
-    )
+    drop(page, "laptop.gcap", capture_of("stale-entry"))
     expect(page.locator("[data-cell='drive-live']")).to_have_attribute("data-value", "right")
     expect(page.locator("[data-cell='stick-live']")).to_have_attribute("data-value", "right")
     press(page, "ArrowRight", "ArrowRight", "ArrowRight")

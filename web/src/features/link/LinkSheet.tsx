@@ -9,14 +9,7 @@ import { KeyAction } from '../../ui/Key'
 import { Note } from '../../ui/Note'
 import { Sheet } from '../../ui/Sheet'
 import { T } from '../../words'
-
-interface Offer {
-  order: string
-  kind: string
-  held: string
-  device: string | null
-  label: string
-}
+import { isUp, offersNow } from './offers'
 
 function HowTo({ link }: { link: Link }) {
   return (
@@ -42,14 +35,8 @@ export function LinkSheet({ ticket, onClose }: { ticket: Ticket; onClose: () => 
   const change = useLinkChange(ticket.id)
   const [showPractice, setShowPractice] = useState(false)
   const run = (what: () => Promise<Link>) => change.mutate(what)
-  const isOpen = link !== undefined && link.state !== 'none' && link.state !== 'ended'
-  const isBusy = link?.orders.some((o) => o.state === 'waiting') ?? false
-  const inside = (captures[0]?.devices ?? []).filter((d) => d.bus !== 'usb' && d.device)
-  const offers: Offer[] = isOpen && !isBusy && link.state === 'linked'
-    ? link.offers.flatMap((o): Offer[] => o.order === 'read'
-      ? [{ ...o, device: null, label: T.orderRead }]
-      : inside.map((d) => ({ ...o, device: d.device, label: T.orderTest(o.kind, d.device) })))
-    : []
+  const isOpen = link !== undefined && isUp(link)
+  const offers = link ? offersNow(link, captures) : []
   const order = (at: number) => {
     const offer = offers[at]
     if (offer && !offer.held) run(() => api.putOrder(ticket.id, offer.order, offer.device, offer.kind || null, initials()))

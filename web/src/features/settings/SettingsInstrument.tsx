@@ -2,7 +2,7 @@ import { useEffect, useState } from 'react'
 import { useLocation } from 'wouter'
 
 import type { EntryBody, SettingRow, Ticket } from '../../api/client'
-import { useAppend, useSettings, useTicket } from '../../api/queries'
+import { useAddFile, useAppend, useSettings, useTicket } from '../../api/queries'
 import { useWords } from '../../api/words'
 import { lowerFirst, requestKey } from '../../lib/format'
 import { useHotkeys, type Hotkeys } from '../../lib/hotkeys'
@@ -11,10 +11,11 @@ import { KeyAction } from '../../ui/Key'
 import { Note } from '../../ui/Note'
 import { T } from '../../words'
 import { TicketHead } from '../ticket'
+import { DropZone } from '../ticket/DropZone'
 import { useDrafts } from './drafts'
 import { SettingRows } from './SettingRows'
 import { SettingsAside } from './SettingsAside'
-import { following, heldBack, openTrial, pendingTrial, rowOfFix, valueName } from './sheet'
+import { following, heldBack, isWrong, openTrial, pendingTrial, rowOfFix, valueName, walkToTry } from './sheet'
 import { TrialPanel } from './TrialPanel'
 import { WaysList } from './WaysList'
 
@@ -29,6 +30,7 @@ function OpenSettings({ ticket }: { ticket: Ticket }) {
   const [, navigate] = useLocation()
   const [chosen, setChosen] = useState(0)
   const append = useAppend(ticket.id)
+  const addFile = useAddFile(ticket.id)
   const { data: sheet, error } = useSettings(ticket)
   const send = (entry: EntryBody) => append.mutate({ entry, key: requestKey() })
   const { drafts, set, flush, settle } = useDrafts((id, value) => {
@@ -47,11 +49,10 @@ function OpenSettings({ ticket }: { ticket: Ticket }) {
   const walk = trial?.walk && trialRow ? sheet?.walks.find((w) => w.row === trialRow.id) : undefined
   const row = rows[chosen]
   const value = row ? drafts[row.id] ?? row.now : null
-  const state = row && value ? row.values.find((v) => v.id === value)?.state : undefined
   const back = () => navigate(`/ticket/${ticket.id}`)
   const takeInHand = (id: string) => navigate(`/ticket/${ticket.id}?move=${id}`)
   const isOpen = !ticket.closed_at
-  const canChange = isOpen && row !== undefined && row.want !== null && row.fix !== null && value !== null && value !== row.want && value !== 'not-shown' && state !== 'fits'
+  const canChange = isOpen && row !== undefined && isWrong(row, value)
   const held = canChange ? heldBack(ticket, row) : undefined
   const isTrial = row?.fix ? move(row.fix).trial : false
   const change = () => {
@@ -60,14 +61,11 @@ function OpenSettings({ ticket }: { ticket: Ticket }) {
     if (isTrial) send({ changed: row.fix, before: value, after: row.want })
     else takeInHand(row.fix)
   }
-  const walkable = rows.find((r) => sheet?.walkable[r.id])
-  const walkStart = walkable ? drafts[walkable.id] ?? walkable.now : null
-  const walkFirst = walkable && walkStart ? sheet?.walkable[walkable.id]?.find((v) => v !== walkStart) : undefined
-  const canWalk = isOpen && !trial && walkable?.fix && walkFirst && walkStart !== 'not-shown' && !heldBack(ticket, walkable)
+  const toWalk = sheet && isOpen && !trial ? walkToTry(ticket, sheet, drafts) : undefined
   const startWalk = () => {
-    if (!canWalk) return
+    if (!toWalk) return
     flush()
-    send({ changed: walkable.fix, before: walkStart, after: walkFirst, walk: true })
+    send({ changed: toWalk.fix, before: toWalk.start, after: toWalk.first, walk: true })
   }
   const putBack = () => trial && send({ put_back: trial.fix })
   const nextOfWalk = () => {
@@ -99,13 +97,13 @@ function OpenSettings({ ticket }: { ticket: Ticket }) {
   if (trial?.standing === 'open' && walk?.next) keys['Enter'] = nextOfWalk
   else if (canChange && !held && !trial) keys['Enter'] = change
   else if (rows.length === 0 && sheet?.ways[chosen]) keys['Enter'] = () => takeInHand(sheet.ways[chosen]!.move)
-  if (canWalk) keys['t'] = startWalk
+  if (toWalk) keys['t'] = startWalk
   useHotkeys(keys)
 
   const hasAside = rows.length > 0 || sheet?.captured != null
-  const failed = error ?? append.error
+  const failed = error ?? append.error ?? addFile.error
   return (
-    <div className="flex h-full flex-col">
+    <DropZone onFile={(file) => addFile.mutate(file)}>
       <TicketHead ticket={ticket} onGate={back} onBench={() => navigate('/')} onFacts={() => navigate(`/ticket/${ticket.id}?sheet=facts`)} />
       <main aria-label={T.settingsTitle} className={`grid min-h-0 flex-1 ${hasAside ? 'grid-cols-[minmax(0,1fr)_264px]' : ''}`}>
         <div className="overflow-y-auto px-6 py-3">
@@ -132,12 +130,12 @@ function OpenSettings({ ticket }: { ticket: Ticket }) {
             ) : (
               <KeyAction hotkey="Enter" label={`${row.name}: ${isTrial ? T.changeTo(lowerFirst(valueName(row, row.want))) : T.takeInHand(lowerFirst(move(row.fix!).name))}`} onPress={change} strong />
             ))}
-            {canWalk && <KeyAction hotkey="T" label={T.tryEach(lowerFirst(walkable.name))} onPress={startWalk} />}
+            {toWalk && <KeyAction hotkey="T" label={T.tryEach(lowerFirst(toWalk.name))} onPress={startWalk} />}
             {rows.length > 0 && <KeyAction hotkey="I" label={T.sightings} onPress={() => navigate(`/ticket/${ticket.id}/sightings`)} />}
           </p>
         </div>
         {hasAside && <aside className="overflow-y-auto border-l border-dashed border-line bg-sheet px-4 py-4">{sheet && <SettingsAside sheet={sheet} />}</aside>}
       </main>
-    </div>
+    </DropZone>
   )
 }

@@ -23,3 +23,25 @@ export const rowOfFix = (sheet: Settings, fix: string): SettingRow | undefined =
 
 /** Why a row's change is held back now, if it is. */
 export const heldBack = (ticket: Ticket, row: SettingRow): Held | undefined => ticket.held.find((h) => h.move === row.fix)
+
+/** True for a value that this system does not start with, and that its row can set right. */
+export function isWrong(row: SettingRow, value: string | null): boolean {
+  if (row.want === null || row.fix === null || value === null || value === row.want || value === 'not-shown') return false
+  return row.values.find((v) => v.id === value)?.state !== 'fits'
+}
+
+export interface WalkToTry {
+  name: string
+  fix: string
+  start: string
+  first: string
+}
+
+/** The setting whose values can be tried one after another: from which one, and which comes first. */
+export function walkToTry(ticket: Ticket, sheet: Settings, drafts: Record<string, string>): WalkToTry | undefined {
+  const row = sheet.rows.find((r) => sheet.walkable[r.id])
+  const start = row && (drafts[row.id] ?? row.now)
+  if (!row?.fix || !start || start === 'not-shown' || heldBack(ticket, row)) return undefined
+  const first = sheet.walkable[row.id]?.find((v) => v !== start)
+  return first ? { name: row.name, fix: row.fix, start, first } : undefined
+}

@@ -120,7 +120,7 @@ function OpenTicket({ ticket }: { ticket: Ticket }) {
       <div className="grid min-h-0 flex-1 grid-cols-[220px_minmax(0,1fr)_260px] xl:grid-cols-[268px_minmax(0,1fr)_320px]">
         <PaneBoundary><Tape ticket={ticket} onUndo={actions.undo} /></PaneBoundary>
         <PaneBoundary>
-          <div className="overflow-y-auto px-5 py-4">
+          <main className="overflow-y-auto px-5 py-4">
             <Prompts
               ticket={ticket} onLink={actions.link} error={failed instanceof AwayError ? null : failed} isWaiting={append.isPending && append.failureCount > 0}
               dropped={addFile.data ?? null} onPutBack={actions.putBack} onFacts={actions.facts} onPages={actions.pages}
@@ -130,7 +130,7 @@ function OpenTicket({ ticket }: { ticket: Ticket }) {
               onElse={() => actions.pick(null)} onStart={actions.start} keysOn={overlay === null} onTried={actions.tried}
               instrument={instrument && { hotkey: instrument.hotkey, label: instrument.label, open: actions[instrument.opens] }}
             />
-          </div>
+          </main>
         </PaneBoundary>
         <PaneBoundary><Suspects ticket={ticket} onHeld={actions.held} onWhy={actions.why} /></PaneBoundary>
       </div>

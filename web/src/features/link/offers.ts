@@ -1,0 +1,22 @@
+import type { Capture, Link } from '../../api/client'
+import { T } from '../../words'
+
+export interface Offer {
+  order: string
+  kind: string
+  held: string
+  device: string | null
+  label: string
+}
+
+/** True while a probe is linked or may still come. */
+export const isUp = (link: Link): boolean => link.state !== 'none' && link.state !== 'ended'
+
+/** What the probe can be told now: nothing while it is away or busy; a test for each drive inside that was read. */
+export function offersNow(link: Link, captures: readonly Capture[]): Offer[] {
+  if (link.state !== 'linked' || link.orders.some((o) => o.state === 'waiting')) return []
+  const inside = (captures[0]?.devices ?? []).filter((d) => d.bus !== 'usb' && d.device)
+  return link.offers.flatMap((o): Offer[] => o.order === 'read'
+    ? [{ ...o, device: null, label: T.orderRead }]
+    : inside.map((d) => ({ ...o, device: d.device, label: T.orderTest(o.kind, d.device) })))
+}
