@@ -32,7 +32,7 @@ def test_the_value_is_the_cheapest_order_of_fixes(model: Model) -> None:
         needed = np.zeros(len(costs.base))
         needed[columns] = rng.dirichlet(np.ones(5))
         no_faults = np.zeros((1, len(costs.risk)))
-        ours = float(costs.value_of(needed[None, None, :], np.zeros((1, 1)), no_faults, np.array([False]))[0])
+        ours = float(costs.value_of(needed[:, None, None], np.zeros((1, 1)), no_faults, np.array([False]))[0, 0])
         by_hand = min(
             sum(costs.base[c] * sum(needed[later] for later in order[place:]) + needed[c] * costs.when_cured[c] for place, c in enumerate(order[:end]))
             + costs.base[-1] * sum(needed[c] for c in order[end:])
@@ -44,11 +44,27 @@ def test_the_value_is_the_cheapest_order_of_fixes(model: Model) -> None:
 def test_the_chances_that_a_fix_is_needed_add_up_to_one(model: Model) -> None:
     for state in (folded(model, SAFE), folded(model, LAPTOP, "reseat=no-change", "roll-back=no-change")):
         costs = economy(model, state, ())
-        assert costs.weights.sum(axis=1) == pytest.approx(np.ones(len(model.space.fault_ids)))
+        used = [(), *((column,) for column in range(len(costs.fixes)))]
+        sequences = costs.sequences(used, costs.broad)
+        assert sequences[:, :, 0].sum(axis=1) == pytest.approx(np.ones((len(used), len(model.space.fault_ids))))
         for column, name in enumerate(costs.fixes):
-            without = costs.weights_without(column)
-            assert without.sum(axis=1) == pytest.approx(np.ones(len(model.space.fault_ids)))
-            assert not without[:, column].any(), name
+            assert not sequences[column + 1, column].any(), name
+        for way, column in enumerate(costs.broad, 1):  # what the broad fix mends is gone before the others begin
+            assert sequences[0, :, way].sum(axis=0) == pytest.approx(1.0 - costs.cure[:, column])
+
+
+def test_many_beliefs_are_worth_what_each_is_worth_alone(model: Model) -> None:
+    """Blocks with other fixes used up, machines that start among them, weighed in one pass and one by one."""
+    rng = np.random.default_rng(5)
+    for state in (folded(model, SAFE), folded(model, LAPTOP, "reseat=no-change", "roll-back=no-change")):
+        costs = economy(model, state, ())
+        used: list[tuple[int, ...]] = [(), (0,), (2, costs.broad[0])]
+        marginals = rng.dirichlet(np.full(len(costs.risk) + 1, 0.1), (3, 40))[:, :, :-1]
+        booted = rng.random(120) < 0.3
+        together = costs.value_of(*costs.weigh([(marginals, used, booted)], costs.broad), marginals.reshape(120, -1), booted).min(axis=0)
+        for row in range(120):
+            alone = costs.value(marginals.reshape(120, 1, -1)[row], booted[row : row + 1], used[row // 40])
+            assert together[row] == pytest.approx(float(alone[0]), abs=0.3)  # what hardly matters to any of them is left out
 
 
 def test_a_check_that_tells_nothing_gains_nothing(model: Model) -> None:

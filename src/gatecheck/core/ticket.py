@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
+from typing import TypedDict
 
 import numpy as np
 
@@ -74,6 +75,12 @@ class TicketState:
 
     facts: Mapping[str, FactValue]
     belief: Floats
+    marginals: Floats
+    """shape (f,): probability of every fault"""
+    reached: Mapping[str, float]
+    """visibility table -> probability that the thing can be reached"""
+    applicable: frozenset[str]
+    """moves that the facts do not rule out"""
     steps: tuple[Step, ...]
     readings: tuple[tuple[int, Reading], ...]
     """every standing reading with its place, in order"""
@@ -120,6 +127,8 @@ def fold(model: Model, facts: Facts, entries: Sequence[Entry]) -> TicketState:
     return TicketState(
         facts=merged,
         belief=belief,
+        **_sums(model, belief),
+        applicable=model.applicable(merged),
         steps=tuple(steps),
         readings=readings,
         latest={reading.move: (index, reading) for index, reading in readings},
@@ -134,6 +143,15 @@ def fold(model: Model, facts: Facts, entries: Sequence[Entry]) -> TicketState:
         signed=_signed(entries, stands),
         proven=next((e.faults for e, s in zip(reversed(entries), reversed(stands), strict=True) if s and isinstance(e, Proven)), None),
     )  # fmt: skip
+
+
+class _Sums(TypedDict):
+    marginals: Floats
+    reached: dict[str, float]
+
+
+def _sums(model: Model, belief: Floats) -> _Sums:
+    return {"marginals": belief @ model.space.member, "reached": {name: float(belief @ reach) for name, reach in model.reach.items()}}
 
 
 _LIKELIER = 0.5
@@ -290,7 +308,7 @@ def after_reading(model: Model, state: TicketState, check: str, outcome: str) ->
     readings = (*state.readings, (place, reading))
     visit, is_open = _whereabouts(model, readings)
     return replace(
-        state, belief=belief / belief.sum(), readings=readings, latest={**state.latest, check: (place, reading)},
+        state, belief=belief / belief.sum(), **_sums(model, belief / belief.sum()), readings=readings, latest={**state.latest, check: (place, reading)},
         current=state.current | {check}, visit=visit, is_open=is_open, booted=_booted(readings),
     )  # fmt: skip
 

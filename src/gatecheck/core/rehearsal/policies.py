@@ -15,7 +15,7 @@ import numpy as np
 from gatecheck.core.knowledge.tables import Check, Fix
 from gatecheck.core.ticket import TicketState
 from gatecheck.core.triage.assess import Assessment, assess
-from gatecheck.core.triage.costs import is_applicable, is_data_safe
+from gatecheck.core.triage.costs import is_data_safe
 from gatecheck.core.triage.interlocks import held_moves
 from gatecheck.core.triage.model import Model
 from gatecheck.core.triage.plan import unmet_need
@@ -123,10 +123,10 @@ def fixed(sight: Sight) -> Step:
         last = state.last(move)
         if last and last.outcome in answers:
             wanted.append(answers[last.outcome])
-        elif not last and not wanted and is_applicable(spec, state.facts) and unmet_need(model, state, spec) is None:
+        elif not last and not wanted and move in state.applicable and unmet_need(model, state, spec) is None:
             return _guarded(sight, move)
     for fix in (*wanted, *_LAST_RESORTS):
-        if fix in fixes and fix not in state.tried and is_applicable(fixes[fix], state.facts):
+        if fix in fixes and fix not in state.tried and fix in state.applicable:
             return _guarded(sight, fix)
     return Step("stop", "refer")
 
@@ -137,7 +137,7 @@ def _proving(sight: Sight) -> Step:
     replaced = state.last("replace-drive") is not None
     for check in ("screen", "clock", "seen-setup", *(("short-test",) if replaced else ())):
         spec = model.knowledge.checks[check]
-        if check not in state.current and is_applicable(spec, state.facts) and unmet_need(model, state, spec) is None:
+        if check not in state.current and check in state.applicable and unmet_need(model, state, spec) is None:
             return Step("move", check)
     return Step("stop", "release")
 
@@ -173,7 +173,7 @@ def random_legal(sight: Sight) -> Step:
     moves = [
         m for m in known
         if m.id not in held and m.id not in sight.state.current and m.id not in sight.state.tried
-        and is_applicable(m, sight.state.facts) and unmet_need(sight.model, sight.state, m) is None
+        and m.id in sight.state.applicable and unmet_need(sight.model, sight.state, m) is None
     ]  # fmt: skip
     return Step("move", moves[int(sight.rng.integers(len(moves)))].id) if moves else Step("stop", "refer")
 

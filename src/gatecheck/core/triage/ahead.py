@@ -8,15 +8,14 @@ over. Everything is a product of the belief with maps that are linear in it (`Mo
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
-from itertools import pairwise
+from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
 from gatecheck.core.knowledge.tables import Check, Fix
 from gatecheck.core.ticket import TicketState
-from gatecheck.core.triage.costs import Economy, shared_entry
+from gatecheck.core.triage.costs import Block, Economy, shared_entry
 from gatecheck.core.triage.model import Model
 from gatecheck.core.triage.space import Floats, Ints
 
@@ -44,6 +43,8 @@ class Prospect:
     """column of the fix that is then used up"""
     once: float
     """cost and what is left to pay, one step ahead"""
+    shift: float
+    """how far it moves the fault probabilities on average"""
     twice: float | None = None
     """the same two steps ahead, where it was looked at so far"""
 
@@ -52,227 +53,224 @@ class Prospect:
 class View:
     """Everything seen ahead, best first one step ahead; `acting` is what is left to pay when nothing more is looked at."""
 
-    checks: tuple[Prospect, ...] = ()
-    fixes: tuple[Prospect, ...] = ()
-    acting_once: float = 0.0
-    acting_twice: float = 0.0
+    checks: tuple[Prospect, ...]
+    fixes: tuple[Prospect, ...]
+    acting_once: float
+    acting_twice: float
+    away: tuple[float, ...]
+    """what it costs to send the machine to somebody else and to go on from there, for each who was asked about"""
 
 
-def look_ahead(model: Model, state: TicketState, costs: Economy, checks: Sequence[Check], fixes: Sequence[Fix]) -> View:
-    """Weigh all these moves. Pure; the moves must be legal, the fixes columns of `costs`."""
-    booted = state.booted is not None
-    now = state.belief @ model.space.member
-    value = float(costs.value(now[None, :], np.array([booted]))[0])
-    seen = sorted(_look_at(model, state, costs, checks, now, booted), key=lambda p: p.once)
-    done = sorted(_look_behind(model, state, costs, fixes, now), key=lambda p: p.once)
+def look_ahead(
+    model: Model, state: TicketState, costs: Economy, checks: Sequence[Check], fixes: Sequence[Fix], away: Sequence[int] = ()
+) -> View:
+    """Weigh all these moves. Pure; the moves must be legal, the fixes columns of `costs`; `away`: columns of fixes that
+    others make."""
+    first = _Step(model, state, costs)
+    seen, done, sent, now_by_way = first.weigh(checks, fixes, away)
+    seen.sort(key=lambda p: round(p.once, 9))  # equals stay in the order of the tables
+    done.sort(key=lambda p: round(p.once, 9))
+    now, booted = state.marginals, state.booted is not None
     stop = float(costs.left_in @ now) if booted else float(costs.base[-1])
-    acting_once = min(stop, done[0].once) if done else min(stop, value)
-    followers = _short_list(seen, now)
-    short = [*followers, *done[:_SHORT_FIXES]]
-    _two_ahead(model, state, costs, short, [p.move for p in followers[:_NEXT_CHECKS]], [p.move for p in done[:_NEXT_FIXES]], now)
+    value = float(costs.value(now[None, :], np.array([True]))[0]) if booted else float(now_by_way.min())
+    acting_once = min(stop, done[0].once if done else value)
+    # broad fixes that may be best made first somewhere near this belief: they cost less than twice the best way
+    broad = tuple(c for c, way in zip(costs.broad, now_by_way[1:].tolist(), strict=True) if way < 2.0 * now_by_way.min())
+    followers = _short_list(seen)
+    _two_ahead(first, broad, [*followers, *done[:_SHORT_FIXES]], followers[:_NEXT_CHECKS], done[:_NEXT_FIXES])
     deep = [p.twice for p in done if p.twice is not None]
     acting_twice = min(stop, *deep) if deep else acting_once
     # after a look one fix is spelled out, after a fix two: what the second one adds is added to the looks as well
     for prospect in seen:
         if prospect.twice is not None:
             prospect.twice += max(0.0, acting_twice - acting_once)
-    return View(tuple(seen), tuple(done), acting_once, acting_twice)
+    return View(tuple(seen), tuple(done), acting_once, acting_twice, tuple(sent))
 
 
 def _likeliest(mass: Floats, share: float, most: int) -> Ints:
     """The likeliest hypotheses that together carry this share of the mass, at most so many."""
     if len(mass) <= most:
         return np.arange(len(mass))
-    order = np.argsort(-mass)
+    total = mass.sum()
+    notable = np.flatnonzero(mass > (1.0 - share) / len(mass) * total)  # the others cannot be among them
+    order = notable[np.argsort(-mass[notable])]
     carried = np.cumsum(mass[order])
-    return order[: min(most, int(np.searchsorted(carried, share * carried[-1])) + 1)]
+    return order[: min(most, int(np.searchsorted(carried, share * total)) + 1)]
 
 
-def _short_list(checks: Sequence[Prospect], now: Floats) -> list[Prospect]:
+def _short_list(checks: Sequence[Prospect]) -> list[Prospect]:
     """The checks worth a second look ahead. One test alone may not turn a decision that two would: so not only the
     cheapest in all, but also those that tell most."""
-    telling = sorted(checks, key=lambda p: -float(p.chance @ np.abs(p.marginals - now).sum(axis=1)) / p.cost)
+    telling = sorted(checks, key=lambda p: round(-p.shift / p.cost, 9))
     return list({p.move.id: p for p in (*checks[:_SHORT_CHECKS], *telling[:_TELLING_CHECKS])}.values())
 
 
-def _look_at(
-    model: Model, state: TicketState, costs: Economy, checks: Sequence[Check], now: Floats, booted: bool
-) -> list[Prospect]:
-    """All checks one step ahead, in one pass over the stacked likelihood rows."""
-    if not checks:
-        return []
-    likeliest = _likeliest(state.belief, _COVERED, _MOST)
-    belief = state.belief[likeliest, None]
-    weighed = np.concatenate([belief, belief * model.space.member[likeliest]], axis=1)
-    picked = np.concatenate([np.arange(model.rows.shape[1])[model.row_of[c.id]] for c in checks])
-    joint = (model.rows[likeliest].T @ weighed)[picked] / belief.sum()
-    chance, marginals = joint[:, 0], joint[:, 1:] / joint[:, :1]
-    starts = np.array([_starts(c, o, booted) for c in checks for o in c.outcomes])
-    values = costs.value(marginals, starts)
-    prospects, first = [], 0
-    for check in checks:
-        part = slice(first, first + len(check.outcomes))
-        first += len(check.outcomes)
-        cost = costs.check_cost(state, check, now)
-        once = cost + float(chance[part] @ values[part])
-        prospects.append(Prospect(check, cost, chance[part], marginals[part], values[part], starts[part], (), once))
-    return prospects
+class _Step:
+    """The first step: all moves at once, in one pass over the stacked likelihood rows and one over the closed form."""
+
+    def __init__(self, model: Model, state: TicketState, costs: Economy) -> None:
+        self.model, self.state, self.costs = model, state, costs
+        self.now = state.marginals
+        self.rates = model.knowledge.rates
+        self.booted = state.booted is not None
+        self.likeliest = _likeliest(state.belief, _COVERED, _MOST)
+        self.belief = state.belief[self.likeliest] / state.belief[self.likeliest].sum()
+        self._entry: dict[str, float] = {}
+        self._risk: dict[str, float] = {}
+
+    def entry(self, move: Check | Fix) -> float:
+        """The part of the way there that the move is charged with, in currency."""
+        if move.visit is None:
+            return 0.0
+        if move.visit not in self._entry:
+            self._entry[move.visit] = shared_entry(self.model.knowledge, self.state, move) * self.rates["bench_minute"]
+        return self._entry[move.visit]
+
+    def price(self, move: Check | Fix) -> float:
+        """What it takes to make the move now, the risk to the data included."""
+        if isinstance(move, Check):
+            if move.stress not in self._risk:
+                self._risk[move.stress] = float(self.now @ self.model.stress[move.stress]) * self.costs.worth
+            minutes = move.minutes + self.rates["unattended_share"] * move.unattended
+            return minutes * self.rates["bench_minute"] + self.entry(move) + self._risk[move.stress]
+        costs, column = self.costs, self.costs.fixes.index(move.id)
+        on_top = float(costs.when_cured[column])
+        likely = min(1.0, float(self.now @ costs.cure[:, column])) if on_top else 0.0
+        return float(costs.base[column] + self.now @ costs.risk[:, column] + on_top * likely)
+
+    def weigh(
+        self, checks: Sequence[Check], fixes: Sequence[Fix], away: Sequence[int]
+    ) -> tuple[list[Prospect], list[Prospect], list[float], Floats]:
+        """Prospects of the checks and of the fixes, what sending away costs, and the value of the belief as it is by way."""
+        costs = self.costs
+        chance, marginals, starts = self._look_at(checks)
+        chances, behind = self._look_behind(fixes)
+        trials = [f for f in fixes if f.trial and f.breaks]
+        back = np.array([self._taken_back(f) for f in trials]).reshape(-1, 4, len(self.now))
+        left = self.now * (1.0 - costs.cure[:, list(away)].T)
+        column = {f.id: (costs.fixes.index(f.id),) for f in fixes}
+        used, used_back, gone = list(column.values()), [column[f.id] for f in trials], [(c,) for c in away]
+        blocks: list[Block] = [
+            (np.concatenate([self.now[None], marginals])[None], [()], np.concatenate([[False], starts])),
+            (behind, used, np.tile(_BOOTS, len(fixes))),
+            (back, used_back, np.zeros(4 * len(trials), dtype=bool)),
+            (left[:, None, :], gone, np.zeros(len(away), dtype=bool)),
+        ]
+        values, ways = _settle(costs, costs.broad, blocks)
+        parts = np.cumsum([0, *(len(c.outcomes) for c in checks)]).tolist()
+        weighed = chance * values[0][1:]
+        moved = chance * np.abs(marginals - self.now).sum(axis=1)
+        seen, done = [], []
+        for check, start, stop in zip(checks, parts, parts[1:], strict=False):
+            part, price = slice(start, stop), self.price(check)
+            once = price + float(weighed[part].sum())
+            seen.append(Prospect(check, price, chance[part], marginals[part], values[0][start + 1 : stop + 1], starts[part], (), once, float(moved[part].sum())))
+        put_back = self.rates["put_back"] * self.rates["bench_minute"]
+        again = dict(zip((f.id for f in trials), values[2].reshape(-1, 4), strict=True))
+        for index, fix in enumerate(fixes):
+            after = values[1][4 * index : 4 * index + 4]
+            if fix.id in again:
+                after = np.minimum(after, np.where(_BOOTS, np.inf, again[fix.id] + put_back))
+            price, share = self.price(fix), chances[index] / chances[index].sum()
+            done.append(Prospect(fix, price, share, behind[index], after, _BOOTS, used[index], price + float(share @ after), 0.0))
+        sent = [float(costs.base[c] + self.now @ costs.risk[:, c] + v) for c, v in zip(away, values[3].tolist(), strict=True)]
+        return seen, done, sent, ways[:, 0]
+
+    def _look_at(self, checks: Sequence[Check]) -> tuple[Floats, Floats, NDArray[np.bool_]]:
+        """Chance of every outcome of every check, what is left then, and whether the machine starts."""
+        model = self.model
+        picked = np.concatenate([model.columns[c.id] for c in checks]) if checks else np.zeros(0, dtype=np.intp)
+        weighed = model.one_member[self.likeliest] * self.belief[:, None]
+        joint = (model.rows[self.likeliest].T @ weighed)[picked]
+        chance, marginals = joint[:, 0], joint[:, 1:] / joint[:, :1]
+        return chance, marginals, (model.boots | model.keeps_booted if self.booted else model.boots)[picked]
+
+    def _look_behind(self, fixes: Sequence[Fix]) -> tuple[Floats, Floats]:
+        """Chance of every outcome of every fix but could-not, shape (x, 4), and what is left then, shape (x, 4, f)."""
+        if not fixes:
+            return np.zeros((0, 4)), np.zeros((0, 4, len(self.now)))
+        joint = np.array([self.belief @ self.model.behind(fix.id)[self.likeliest] for fix in fixes]).reshape(len(fixes), 4, -1)
+        return joint[:, :, 0], joint[:, :, 1:] / joint[:, :, :1]
+
+    def _taken_back(self, fix: Fix) -> Floats:
+        """Fault probabilities after each outcome of a trial that was put back, shape (4, f)."""
+        posts = self.model.acts[fix.id].shown[:4] * self.state.belief
+        return np.asarray((posts @ self.model.space.member) / posts.sum(axis=1, keepdims=True))
 
 
-def _starts(move: Check | Fix, outcome: str, booted: bool) -> bool:
-    """The machine starts after this: it was seen to, or it did before and only something was looked at."""
-    return outcome == "boots" or (booted and isinstance(move, Check) and move.id != "screen")
+_BOOTS = np.array([True, False, False, False])
+"""which of a fix's outcomes but could-not is a start"""
 
 
-def _look_behind(model: Model, state: TicketState, costs: Economy, fixes: Sequence[Fix], now: Floats) -> list[Prospect]:
-    """Fixes one step ahead: what is left to pay after each of their outcomes, the fix itself used up."""
-    if not fixes:
-        return []
-    likeliest = _likeliest(state.belief, _COVERED, _MOST)
-    belief = state.belief[likeliest] / state.belief[likeliest].sum()
-    joint = np.array([np.tensordot(belief, model.behind(fix.id)[likeliest], axes=1) for fix in fixes])
-    chances = joint[:, :, 0]
-    marginals = joint[:, :, 1:] / chances[:, :, None]
-    used = [(costs.fixes.index(fix.id),) for fix in fixes]
-    ways = [costs.needs(m, u) for m, u in zip(marginals, used, strict=True)]
-    starts = np.array([o == "boots" for fix in fixes for o in fix.outcomes[:4]])
-    values = costs.value_of(*_side_by_side(ways), marginals.reshape(-1, marginals.shape[2]), starts).reshape(-1, 4)
-    prospects = []
-    for index, fix in enumerate(fixes):
-        left = values[index]
-        if fix.trial and fix.breaks:
-            left = np.minimum(left, _put_back(model, state, costs, fix, used[index], starts[:4]))
-        cost = _fix_price(costs, fix, now)
-        chance = chances[index] / chances[index].sum()
-        once = cost + float(chance @ left)
-        prospects.append(Prospect(fix, cost, chance, marginals[index], left, starts[:4], used[index], once))
-    return prospects
-
-
-def _fix_price(costs: Economy, fix: Fix, now: Floats) -> float:
-    column = costs.fixes.index(fix.id)
-    return float(costs.base[column] + now @ costs.risk[:, column] + costs.when_cured[column] * min(1.0, float(now @ costs.cure[:, column])))
-
-
-def _side_by_side(ways: Sequence[tuple[Floats, Floats]]) -> tuple[Floats, Floats]:
-    return np.concatenate([needed for needed, _ in ways], axis=1), np.concatenate([paid for _, paid in ways], axis=1)
-
-
-def _put_back(model: Model, state: TicketState, costs: Economy, fix: Fix, used: tuple[int, ...], starts: NDArray[np.bool_]) -> Floats:
-    """What is left to pay after each outcome of a trial when it is put back, shape (4,)."""
-    posts = model.acts[fix.id].shown[:4] * state.belief
-    marginals = (posts @ model.space.member) / posts.sum(axis=1, keepdims=True)
-    back = model.knowledge.rates["put_back"] * model.knowledge.rates["bench_minute"]
-    return np.where(starts, np.inf, costs.value(marginals, np.zeros(4, dtype=bool), used) + back)
-
-
-@dataclass(slots=True)
-class _Batch:
-    """Beliefs whose closed form is wanted, gathered by the fixes used up so that it is computed in one pass."""
-
-    costs: Economy
-    broad: tuple[int, ...]
-    gathered: dict[tuple[int, ...], list[tuple[Floats, NDArray[np.bool_]]]] = field(default_factory=dict)
-    places: list[tuple[tuple[int, ...], int, int]] = field(default_factory=list)
-
-    def add(self, marginals: Floats, starts: NDArray[np.bool_], used: tuple[int, ...]) -> None:
-        """marginals: shape (…, f); starts: the same without the last axis."""
-        flat = marginals.reshape(-1, marginals.shape[-1])
-        group = self.gathered.setdefault(used, [])
-        first = sum(len(m) for m, _ in group)
-        group.append((flat, np.broadcast_to(starts, marginals.shape[:-1]).reshape(-1)))
-        self.places.append((used, first, first + len(flat)))
-
-    def values(self) -> list[Floats]:
-        """One flat array for every `add`, in order."""
-        marginals = {used: np.concatenate([m for m, _ in group]) for used, group in self.gathered.items()}
-        ways = [self.costs.needs(rows, used, self.broad) for used, rows in marginals.items()]
-        starts = np.concatenate([s for group in self.gathered.values() for _, s in group])
-        values = self.costs.value_of(*_side_by_side(ways), np.concatenate(list(marginals.values())), starts)
-        ends = np.cumsum([len(m) for m in marginals.values()])
-        offset = dict(zip(marginals, [0, *ends[:-1].tolist()], strict=True))
-        return [values[offset[used] + first : offset[used] + last] for used, first, last in self.places]
+def _settle(costs: Economy, broad: tuple[int, ...], blocks: Sequence[Block]) -> tuple[list[Floats], Floats]:
+    """The closed form of all blocks in one pass: a flat array for each; and the first row's value by way."""
+    needed, paid = costs.weigh(blocks, broad)
+    marginals = np.concatenate([m.reshape(len(booted), m.shape[-1]) for m, _, booted in blocks])
+    by_way = costs.value_of(needed, paid, marginals, np.concatenate([b for _, _, b in blocks]))
+    ends = np.cumsum([len(b) for _, _, b in blocks])
+    return np.split(by_way.min(axis=0), ends[:-1]), by_way[:, :1]
 
 
 def _two_ahead(
-    model: Model, state: TicketState, costs: Economy, short: Sequence[Prospect],
-    next_checks: Sequence[Check | Fix], next_fixes: Sequence[Check | Fix], now: Floats,
-) -> None:  # fmt: skip
+    step: _Step, broad: tuple[int, ...], short: Sequence[Prospect], next_checks: Sequence[Prospect], next_fixes: Sequence[Prospect]
+) -> None:
     """Set `twice` of every move in `short`: after each likely outcome the best of the followers may come next."""
-    followers = [*next_checks, *next_fixes]
-    if not followers or not short:
+    if not (next_checks or next_fixes):
         return
-    posts = [_posts(model, state, p) for p in short]
-    stacked = np.concatenate(posts)
+    model, costs = step.model, step.costs
+    likely = [p.chance > _UNLIKELY for p in short]
+    owner = np.repeat(np.arange(len(short)), [int(x.sum()) for x in likely])
+    stacked = np.concatenate([_posts(model, step.state, p.move)[x] for p, x in zip(short, likely, strict=True)])
     active = _likeliest(stacked.sum(axis=0), _COVERED_TWICE, _MOST_TWICE)
     here = stacked[:, active]
     here /= here.sum(axis=1, keepdims=True)
-    readings = np.concatenate([_map(model, move, active) for move in followers], axis=1)
-    width = readings.shape[1]
-    joint = (here @ readings.reshape(len(active), -1)).reshape(len(here), width, -1)
-    chance = joint[:, :, 0]
-    marginals = joint[:, :, 1:] / np.maximum(joint[:, :, :1], 1e-300)
-    parts = _parts(followers)
-    n_checks = sum(len(m.outcomes) for m in next_checks)
-    batch = _Batch(costs, costs.worth_first(now))
-    rows = 0
-    for prospect, post in zip(short, posts, strict=True):
-        mine = slice(rows, rows + len(post))
-        rows += len(post)
-        booted = prospect.booted[prospect.chance > _UNLIKELY]
-        if next_checks:
-            sure = np.array([o == "boots" for m in next_checks for o in m.outcomes])
-            keeps = np.array([m.id != "screen" for m in next_checks for _ in m.outcomes])
-            batch.add(marginals[mine, :n_checks], sure | (keeps & booted[:, None]), prospect.used)
-        for fix, part in zip(next_fixes, parts[len(next_checks) :], strict=True):
-            used = tuple(sorted({*prospect.used, costs.fixes.index(fix.id)}))
-            batch.add(marginals[mine, part], np.array([True, False, False, False]), used)
-    values = iter(batch.values())
-    rows = 0
-    for prospect, post in zip(short, posts, strict=True):
-        count = len(post)
-        left = prospect.values.copy()
-        likely = np.flatnonzero(prospect.chance > _UNLIKELY)
-        # where a next move is known, only what it leads to counts: the closed form is a little too hopeful, and a step
-        # that is spelled out must not compete with one that is not
-        stop = prospect.marginals[likely] @ costs.left_in
-        left[likely] = np.where(prospect.booted[likely], np.minimum(left[likely], stop), costs.base[-1])
-        blocks = [next(values).reshape(count, -1)] if next_checks else []
-        blocks += [next(values).reshape(count, -1) for _ in next_fixes]
-        weighed = np.concatenate(blocks, axis=1) * chance[rows : rows + count]
-        for move, part in zip(followers, parts, strict=True):
-            if move.id == prospect.move.id:
-                continue
-            told = chance[rows : rows + count, part].sum(axis=1)
-            total = weighed[:, part].sum(axis=1) / told + _next_price(model, state, costs, move, prospect.move, now)
-            left[likely] = np.minimum(left[likely], total)
-        rows += count
-        prospect.twice = prospect.cost + float(prospect.chance @ left)
+    booted = np.concatenate([p.booted[x] for p, x in zip(short, likely, strict=True)])
+    # where a next move is known, only what it leads to counts: the closed form is a little too hopeful, and a step
+    # that is spelled out must not compete with one that is not
+    left = np.full(len(here), float(costs.base[-1]))
+    if booted.any():
+        now = np.concatenate([p.marginals[x] for p, x in zip(short, likely, strict=True)])
+        closed = np.concatenate([p.values[x] for p, x in zip(short, likely, strict=True)])
+        left = np.where(booted, np.minimum(closed, now @ costs.left_in), left)
+    used = [short[o].used for o in owner.tolist()]
+    blocks: list[Block] = []
+    parts: list[tuple[Prospect, int, slice]] = []
+    chances: list[Floats] = []
+    if next_checks:
+        picked = np.concatenate([model.columns[p.move.id] for p in next_checks])
+        rows = model.rows[active[:, None], picked]
+        joint = (here[:, None, :] * rows.T).reshape(-1, len(active)) @ model.one_member[active]
+        joint = joint.reshape(len(here), len(picked), -1)
+        blocks.append((joint[:, :, 1:] / np.maximum(joint[:, :, :1], 1e-300), used, (model.boots[picked] | (model.keeps_booted[picked] & booted[:, None])).ravel()))
+        chances.append(joint[:, :, 0])
+        ends = np.cumsum([0, *(len(p.move.outcomes) for p in next_checks)]).tolist()
+        parts += [(p, 0, slice(a, b)) for p, a, b in zip(next_checks, ends, ends[1:], strict=False)]
+    if next_fixes:
+        behind = np.concatenate([model.behind(p.move.id)[active] for p in next_fixes], axis=1)
+        joint = (here @ behind).reshape(len(here), len(next_fixes), 4, -1)
+        up = [tuple(sorted({*u, *p.used})) for u in used for p in next_fixes]
+        blocks.append(((joint[..., 1:] / np.maximum(joint[..., :1], 1e-300)).reshape(len(up), 4, -1), up, np.tile(_BOOTS, len(up))))
+        chances.append(joint[..., 0].reshape(len(here), -1))
+        parts += [(p, len(blocks) - 1, slice(4 * place, 4 * place + 4)) for place, p in enumerate(next_fixes)]
+    values, _ = _settle(costs, broad, blocks)
+    weighed = [v.reshape(c.shape) * c for v, c in zip(values, chances, strict=True)]
+    for follower, block, part in parts:
+        after = weighed[block][:, part].sum(axis=1) / chances[block][:, part].sum(axis=1)
+        price = np.array([np.inf if p is follower else _next_price(step, follower, p.move) for p in short])
+        np.minimum(left, after + price[owner], out=left)
+    for index, (prospect, mask) in enumerate(zip(short, likely, strict=True)):
+        after = prospect.values.copy()
+        after[mask] = left[owner == index]
+        prospect.twice = prospect.cost + float(prospect.chance @ after)
 
 
-def _parts(moves: Sequence[Check | Fix]) -> list[slice]:
-    ends = np.cumsum([0, *(len(m.outcomes) if isinstance(m, Check) else 4 for m in moves)]).tolist()
-    return [slice(a, b) for a, b in pairwise(ends)]
+def _posts(model: Model, state: TicketState, move: Check | Fix) -> Floats:
+    """Belief after each outcome, not normalised, shape (o, n)."""
+    return model.looks[move.id] * state.belief if isinstance(move, Check) else model.acts[move.id].apply_all(state.belief)
 
 
-def _posts(model: Model, state: TicketState, prospect: Prospect) -> Floats:
-    """Belief after each likely outcome, not normalised, shape (o, n)."""
-    move = prospect.move
-    every = model.looks[move.id] * state.belief if isinstance(move, Check) else model.acts[move.id].apply_all(state.belief)
-    return every[prospect.chance > _UNLIKELY]
-
-
-def _map(model: Model, move: Check | Fix, active: Ints) -> Floats:
-    """Hypothesis -> outcome and, times that, every fault afterwards; shape (a, o, 1 + f)."""
-    if isinstance(move, Fix):
-        return model.behind(move.id)[active]
-    member = np.concatenate([np.ones((len(active), 1)), model.space.member[active]], axis=1)
-    return np.asarray(model.looks[move.id][:, active].T[:, :, None] * member[:, None, :])
-
-
-def _next_price(model: Model, state: TicketState, costs: Economy, move: Check | Fix, first: Check | Fix, now: Floats) -> float:
+def _next_price(step: _Step, follower: Prospect, first: Check | Fix) -> float:
     """What the second move costs: nothing for getting there when the first has led to the same place."""
-    price = costs.check_cost(state, move, now) if isinstance(move, Check) else _fix_price(costs, move, now)
-    if move.visit and move.visit == (first.enters or first.visit):
-        price -= shared_entry(model.knowledge, state, move) * model.knowledge.rates["bench_minute"]
-    return price
+    move = follower.move
+    shares_visit = move.visit is not None and move.visit == (first.enters or first.visit)
+    return follower.cost - step.entry(move) if shares_visit else follower.cost

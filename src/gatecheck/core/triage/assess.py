@@ -9,7 +9,7 @@ import numpy as np
 
 from gatecheck.core.ticket import TicketState
 from gatecheck.core.triage.call import Call, make_call
-from gatecheck.core.triage.costs import is_applicable, is_data_safe
+from gatecheck.core.triage.costs import is_data_safe
 from gatecheck.core.triage.gates import GateState, gate_states
 from gatecheck.core.triage.interlocks import Held, held_moves
 from gatecheck.core.triage.model import Model
@@ -57,7 +57,7 @@ def assess(model: Model, state: TicketState) -> Assessment:
     held = held_moves(model, state)
     plan = make_plan(model, state, held)
     call = make_call(model, state, held, plan)
-    marginals = state.belief @ model.space.member
+    marginals = state.marginals
     order = np.argsort(-marginals, kind="stable")
     suspects = [Suspect(model.space.fault_ids[i], float(marginals[i])) for i in order]
     return Assessment(
@@ -89,7 +89,7 @@ def _link_comes_first(model: Model, state: TicketState, holding: Collection[str]
         return None
     for fix in ("reseat", "swap-cable") if _p(model, state, "link.loose") > _p(model, state, "link.broken") else ("swap-cable", "reseat"):
         move = model.knowledge.fixes[fix]
-        if fix not in state.tried and fix not in holding and is_applicable(move, state.facts) and unmet_need(model, state, move) is None:
+        if fix not in state.tried and fix not in holding and fix in state.applicable and unmet_need(model, state, move) is None:
             return fix
     return None
 
@@ -157,7 +157,7 @@ def _copy_comes_first(model: Model, state: TicketState, call: Call, held: Sequen
     copying = model.knowledge.fixes["copy-data"]
     if is_data_safe(state.facts) or any(h.move == "copy-data" for h in held) or "copy-data" in state.tried:
         return False
-    if unmet_need(model, state, copying) or float(state.belief @ model.reach["unseen"]) < 0.6:
+    if unmet_need(model, state, copying) or state.reached["unseen"] < 0.6:
         return False
     failing = float(state.belief @ model.having(*["drive.media", "drive.mechanical", "drive.worn"]))
     warned = any(h.interlock == "copy-first" and h.entries for h in held) or failing >= _LIKELY_FAILING

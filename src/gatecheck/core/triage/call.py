@@ -14,7 +14,7 @@ import numpy as np
 
 from gatecheck.core.knowledge.tables import Fix
 from gatecheck.core.ticket import TicketState
-from gatecheck.core.triage.costs import SAFE_DATA, data_worth, entry_minutes, is_applicable, is_data_safe
+from gatecheck.core.triage.costs import SAFE_DATA, data_worth, entry_minutes, is_data_safe
 from gatecheck.core.triage.interlocks import Held
 from gatecheck.core.triage.model import Model
 from gatecheck.core.triage.plan import BARRING, DRIVE_FAULTS, SOFTWARE_GATES, Plan, drive_failing, is_legal, looks_due, unmet_need
@@ -25,7 +25,7 @@ CHOICES = ("release", "repair", "reinstall", "replace", "refer")
 _WEIGHT = {choice: rank for rank, choice in enumerate(CHOICES)}
 _VIABLE = 0.5
 """a way out is weighed for the call when it works at least this share as often as the surest one"""
-_NEGLIGIBLE = 1e-8
+_NEGLIGIBLE = 1e-7
 _LOOKS_FIRST = "hardware-passed"
 """the one rule that may stand while a look is still due: a volume that was never checked may be all there is to repair"""
 _SHOWN = 0.05
@@ -94,7 +94,7 @@ class Call:
 def make_call(model: Model, state: TicketState, held: Sequence[Held], plan: Plan) -> Call:
     """Weigh all ways out and decide, if it can be decided."""
     ways = _ways_out(model, state)
-    # what is next to impossible changes no expectation: hypotheses below this carry less than 2e-5 together
+    # what is next to impossible changes no expectation: hypotheses below this carry less than 1e-4 together
     active = np.flatnonzero(state.belief > _NEGLIGIBLE)
     belief = state.belief[active]
     losses, shares, starting, at_risk = _losses(model, state, ways, active)
@@ -199,22 +199,20 @@ def _software_only(model: Model, way: Sequence[str]) -> bool:
 
 def _ways_out(model: Model, state: TicketState) -> list[tuple[str, ...]]:
     """Release, every applicable untried fix, and the sets of fixes that the likeliest several-fault hypotheses need."""
-    usable = [f for f in map(model.knowledge.fixes.__getitem__, model.fix_ids) if _is_usable(f, state)]
+    helping = state.belief @ model.may_help >= _OPTION_ABOVE
+    usable = [model.knowledge.fixes[name] for name in _usable(model, state)]
     may_start = state.booted is not None or "screen" not in state.current
     ways: dict[tuple[str, ...], None] = {(): None} if may_start else {}
-    ways |= {(f.id,): None for f in usable if _can_matter(model, state, f)}
-    marginals = state.belief @ model.space.member
-    for hypothesis in np.argsort(-state.belief)[:_COMBINE_TOP]:
+    ways |= {(f.id,): None for f in usable if helping[model.fix_ids.index(f.id)]}
+    marginals = state.marginals
+    likeliest = np.argpartition(-state.belief, min(_COMBINE_TOP, len(state.belief) - 1))[:_COMBINE_TOP]
+    for hypothesis in likeliest[np.argsort(-state.belief[likeliest], kind="stable")]:
         faults = [i for i in model.space.order[hypothesis] if i >= 0]
         if len(faults) > 1 and all(marginals[i] >= _COMBINE_ABOVE for i in faults):
             way = _cover(model, state, usable, [model.space.fault_ids[i] for i in faults])
             if way:
                 ways[way] = None
     return list(ways)
-
-
-def _can_matter(model: Model, state: TicketState, fix: Fix) -> bool:
-    return probability(model, state, *fix.cures, *fix.resolves) >= _OPTION_ABOVE
 
 
 def _cover(model: Model, state: TicketState, usable: Sequence[Fix], faults: Sequence[str]) -> tuple[str, ...] | None:
@@ -262,11 +260,10 @@ def _losses(model: Model, state: TicketState, ways: Sequence[tuple[str, ...]], a
             fixed_cost[column] += price + (worth if fix.destroys else 0.0)
             fails[:, column] *= 1.0 - cure
             data[:, column] = np.maximum(data[:, column], lost)
-    member = space.member[active]
-    works = np.exp(member @ np.log(1.0 - fails + 1e-12)).T
     passing = model.passes[space.add[0]][:, None]
-    starts = np.exp(member @ np.log(1.0 - fails * (1.0 - passing) + 1e-12)).T
-    kept = np.exp(member @ np.log(1.0 - data + 1e-12)).T
+    chances = np.concatenate([1.0 - fails, 1.0 - fails * (1.0 - passing), 1.0 - data], axis=1)
+    member = space.member[active]
+    works, starts, kept = np.split(np.exp(np.log(chances + 1e-12).T @ member.T), 3)
     afterwards = knowledge.rates["failed_try"] + member @ _cures(model, state, worth)[0]
     return fixed_cost[:, None] + (1.0 - works) * afterwards + (1.0 - kept) * worth, works, starts, (1.0 - kept) * worth
 
@@ -278,7 +275,7 @@ def _worth(model: Model, state: TicketState) -> float:
 
 def _cures(model: Model, state: TicketState, worth: float) -> tuple[Floats, list[str | None]]:
     """For every fault: what its best cure costs once the fault is known, lost data included, and which fix it is."""
-    usable = tuple(name for name in model.fix_ids if _is_usable(model.knowledge.fixes[name], state))
+    usable = _usable(model, state)
     return model.keep(("cures", usable, worth), lambda: _best_cures(model, usable, worth))
 
 
@@ -295,8 +292,8 @@ def _best_cures(model: Model, names: Sequence[str], worth: float) -> tuple[Float
     return costs.min(axis=0), [usable[i].id if i < len(usable) else None for i in best]
 
 
-def _is_usable(fix: Fix, state: TicketState) -> bool:
-    return fix.id not in state.tried and is_applicable(fix, state.facts)
+def _usable(model: Model, state: TicketState) -> tuple[str, ...]:
+    return tuple(name for name in model.fix_ids if name in state.applicable and name not in state.tried)
 
 
 def _option(

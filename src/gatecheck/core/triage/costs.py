@@ -15,8 +15,8 @@ from numpy.typing import NDArray
 
 from gatecheck.core.knowledge.tables import Check, Fix, Knowledge
 from gatecheck.core.ticket import TicketState
-from gatecheck.core.triage.model import Facts, Model, fact_test
-from gatecheck.core.triage.space import Floats
+from gatecheck.core.triage.model import Facts, Model
+from gatecheck.core.triage.space import Floats, Ints
 
 SAFE_DATA = ("backed-up", "none")
 _AFTER_COPYING = 0.25
@@ -50,17 +50,15 @@ def shared_entry(knowledge: Knowledge, state: TicketState, move: Check | Fix) ->
     return knowledge.visits[move.visit].share * entry_minutes(knowledge, state, move) if move.visit else 0.0
 
 
-def is_applicable(move: Check | Fix, facts: Facts) -> bool:
-    """True when the machine's facts do not rule the move out."""
-    if move.only_when and not fact_test(move.only_when, facts):
-        return False
-    return not any(facts.get(fact) in values for fact, values in move.not_when.items())
-
-
 _NEEDED = 1e-4
 """a fix less likely to be needed than this, for every belief at hand, changes no value"""
 _SURELY, _BROAD = 0.9, 5
 """a fix that cures at least so many faults this surely is broad"""
+
+
+Block = tuple[Floats, Sequence[tuple[int, ...]], NDArray[np.bool_]]
+"""Beliefs to be weighed: fault probabilities, shape (v, k, f), the fixes used up in each of the v, and which of the v * k
+rows start."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -87,85 +85,109 @@ class Economy:
     restart: float
     """what it costs to see a machine start that has nothing left in it"""
     worth: float
-    weights: Floats
-    """shape (f, x): probability that a fault ends up cured by that fix, tried in the order of cost per cure"""
+    cheapest: Ints
+    """shape (f, m): the columns of the fault's cures, cheapest per cure first; filled up with columns that do not cure it"""
+    shares: Floats
+    """shape (f, m): `cure` in that order"""
     broad: tuple[int, ...]
     """columns of fixes that cure most of what can be on a drive at once: to be weighed first as well as last"""
-    _without: dict[tuple[int, ...], Floats]
 
-    def weights_without(self, *columns: int) -> Floats:
-        """`weights` with these fixes used up."""
-        if not columns:
-            return self.weights
-        if columns not in self._without:
-            changed = self.cure[:, columns].max(axis=1) > 0
-            cure = self.cure[changed]
-            cure[:, columns] = 0.0
-            weights = self.weights.copy()
-            weights[changed] = _in_order_of_cost(self.base[:-1], cure)
-            self._without[columns] = weights
-        return self._without[columns]
+    def sequences(self, used: Sequence[tuple[int, ...]], broad: tuple[int, ...] = ()) -> Floats:
+        """Who cures what, for every set of fixes that are used up (v of them) and every way to go on (w): cheapest cure
+        first, or one of the `broad` fixes before all others.
 
-    def worth_first(self, now: Floats) -> tuple[int, ...]:
-        """Broad fixes that may be best made first somewhere near this belief: they cost less than twice the best way."""
-        needed, paid = self.needs(now[None, :])
-        ways = [float(self.value_of(needed[w : w + 1], paid[w : w + 1], now[None, :], np.zeros(1, bool))[0]) for w in range(len(paid))]
-        return tuple(c for c, value in zip(self.broad, ways[1:], strict=True) if value < 2.0 * min(ways))
-
-    def needs(self, marginals: Floats, used: tuple[int, ...] = (), broad: tuple[int, ...] | None = None) -> tuple[Floats, Floats]:
-        """Two ways to go on from fault probabilities, shape (k, f), with these fixes used up: cheapest cure first, or one
-        of the broad fixes before all others.
-
-        Returns the probability that each fix is needed, shape (w, k, x), and what is paid at once, shape (w, k).
+        Shape (v, x, w, f): probability that a fault ends up cured by that fix; the last fix stands for nothing here.
         """
-        needed = [marginals @ self.weights_without(*used)]
-        paid = [np.zeros(len(marginals))]
-        for column in self.broad if broad is None else broad:
-            if column in used:
-                needed.append(needed[0])
-                paid.append(np.full(len(marginals), np.inf))
-                continue
-            left = marginals * (1.0 - self.cure[:, column])
-            needed.append(left @ self.weights_without(*sorted((*used, column))))
-            mended = marginals @ self.cure[:, column]
-            paid.append(self.base[column] + marginals @ self.risk[:, column] + self.when_cured[column] * np.minimum(mended, 1.0))
-        return np.array(needed), np.array(paid)
+        keep = np.ones((len(used), 1 + len(broad), len(self.fixes)))
+        for place, gone in enumerate(used):
+            for column in gone:
+                keep[place, :, column] = 0.0
+        for way, column in enumerate(broad, 1):
+            keep[:, way, column] = 0.0
+        ranked = self.shares * keep[:, :, self.cheapest]
+        left = np.multiply.accumulate(1.0 - ranked, axis=3)
+        ranked[:, :, :, 1:] *= left[:, :, :, :-1]
+        weights = np.zeros((len(used), len(self.fixes) + 1, 1 + len(broad), len(self.cure)))
+        by_way = weights.transpose(0, 2, 1, 3)
+        by_way[:, :, self.cheapest, np.arange(len(self.cure))[:, None]] = ranked
+        by_way[:, :, -1] = left[:, :, :, -1] if left.shape[3] else 1.0
+        for way, column in enumerate(broad, 1):
+            weights[:, :, way] *= 1.0 - self.cure[:, column]
+        return weights
+
+    def weigh(self, blocks: Sequence[Block], broad: tuple[int, ...]) -> tuple[Floats, Floats]:
+        """The probability that each fix is needed, shape (x, w, k), and what each way costs at once, shape (w, k), for the k
+        rows of all blocks side by side, as `value_of` wants them."""
+        distinct = list(dict.fromkeys(gone for _, used, _ in blocks for gone in used))
+        place_of = {gone: place for place, gone in enumerate(distinct)}
+        sequences = self.sequences(distinct, broad)
+        fixes, ways, faults = sequences.shape[1:]
+        total = sum(len(booted) for _, _, booted in blocks)
+        needed, paid, first = np.empty((fixes, ways, total)), np.zeros((ways, total)), 0
+        for marginals, used, _ in blocks:
+            many, rows, _ = marginals.shape
+            part = slice(first, first + many * rows)
+            first = part.stop
+            chosen = sequences[[place_of[gone] for gone in used]].reshape(many, fixes * ways, faults)
+            found = (chosen @ marginals.transpose(0, 2, 1)).reshape(many, fixes, ways, rows)
+            needed[:, :, part] = found.transpose(1, 2, 0, 3).reshape(fixes, ways, many * rows)
+            for way, column in enumerate(broad, 1):
+                flat = marginals.reshape(-1, faults)
+                mended = np.minimum(flat @ self.cure[:, column], 1.0)
+                paid[way, part] = self.base[column] + flat @ self.risk[:, column] + self.when_cured[column] * mended
+                spent = [column in gone for gone in used]
+                if any(spent):
+                    paid[way, part] += np.where(np.repeat(spent, rows), np.inf, 0.0)
+        return needed, paid
 
     def value(self, marginals: Floats, booted: NDArray[np.bool_], used: tuple[int, ...] = ()) -> Floats:
-        """Expected cost of fixing, shape (k,), for fault probabilities `marginals`, shape (k, f).
+        """Expected cost of fixing, shape (k,), for fault probabilities `marginals`, shape (k, f), with these fixes used up.
 
         Where the machine starts (`booted`, shape (k,)), it is handed back with what is left in it.
         """
-        return self.value_of(*self.needs(marginals, used), marginals, booted)
+        return np.asarray(self.value_of(*self.weigh([(marginals[None], [used], booted)], self.broad), marginals, booted).min(axis=0))
 
     def value_of(self, needed: Floats, paid: Floats, marginals: Floats, booted: NDArray[np.bool_]) -> Floats:
-        """The same, for what `needs` gave."""
-        # best ratio first; at any point the machine may be given up at the price of the last column
-        matters = np.flatnonzero(needed[:, :, :-1].max(axis=(0, 1)) > _NEEDED)
-        last, needed = needed[:, :, -1:], needed[:, :, matters]
-        cost, on_top = self.base[matters] + marginals @ self.risk[:, matters], self.when_cured[matters]
-        order = (cost / np.maximum(needed, 1e-12)).argsort(axis=2)
-        ways, rows, columns = order.shape
-        if not columns:
-            return np.where(booted, marginals @ self.left_in, self.base[-1] * np.minimum(last[0, :, 0], 1.0))
-        places = order + (np.arange(rows) * columns)[:, None]
-        need = needed.take(places + (np.arange(ways) * rows * columns)[:, None, None])
-        gone = need.cumsum(axis=2)
-        total = gone[:, :, -1:] + last
-        still = np.minimum(total - gone + need, 1.0)
-        spent = (cost.take(places) * still + need * on_top[order]).cumsum(axis=2)
-        up_to = spent + self.base[-1] * np.minimum(total - gone, 1.0)
-        fixing = np.minimum(up_to.min(axis=2), self.base[-1] * np.minimum(total[:, :, 0], 1.0))
-        unseen = np.minimum(marginals * self.slips, np.maximum(1.0 - marginals, 0.0) * self.mending).sum(axis=1)
-        sound = np.maximum(1.0 - marginals.sum(axis=1), 0.0) * self.restart
-        fixing = np.minimum((fixing + paid).min(axis=0) + unseen + sound, self.base[-1])
+        """The same for each way to go on, shape (w, k), for what `weigh` gave of marginals (k, f)."""
         if not booted.any():
-            return np.asarray(fixing)
-        # a machine that starts does not show whether a fix was needed: hand it back as it is, or mend one thing blindly
+            return self._fixing(needed, paid, marginals)
+        values = np.empty(paid.shape)
+        starts, fails = np.flatnonzero(booted), np.flatnonzero(~booted)
+        values[:, starts] = self._handed_back(marginals[starts])
+        if len(fails):
+            values[:, fails] = self._fixing(needed.take(fails, axis=2), paid[:, fails], marginals[fails])
+        return values
+
+    def _fixing(self, needed: Floats, paid: Floats, marginals: Floats) -> Floats:
+        """Expected cost of each way to go on, shape (w, k), where the machine does not start."""
+        give_up, last, faults = self.base[-1], needed[-1], np.ascontiguousarray(marginals.T)
+        matters = np.flatnonzero(needed[:-1].reshape(len(needed) - 1, last.size).max(axis=1, initial=0.0) > _NEEDED)
+        if len(matters):
+            need = needed[matters]
+            fixes, ways, rows = need.shape
+            price = self.base[matters, None] + self.risk[:, matters].T @ faults
+            # best ratio first; at any point the machine may be given up at the price of the last column
+            order = _ascending(price[:, None] / np.maximum(need, 1e-12))
+            need = need.take(order * (ways * rows) + np.arange(ways * rows).reshape(ways, rows))
+            price = price.take(order * rows + np.arange(rows))
+            up_to = np.tri(fixes)
+            gone = (up_to @ need.reshape(fixes, -1)).reshape(need.shape)
+            total = gone[-1] + last
+            later = total - gone
+            spent = price * np.minimum(later + need, 1.0) + need * self.when_cured[matters][order]
+            spent = (up_to @ spent.reshape(fixes, -1)).reshape(need.shape) + give_up * np.minimum(later, 1.0)
+            best = np.minimum(spent.min(axis=0), give_up * np.minimum(total, 1.0))
+        else:
+            best = give_up * np.minimum(last, 1.0)
+        unseen = np.minimum(faults * self.slips[:, None], np.maximum(1.0 - faults, 0.0) * self.mending[:, None]).sum(axis=0)
+        sound = np.maximum(1.0 - faults.sum(axis=0), 0.0) * self.restart
+        return np.asarray(np.minimum(best + paid + (unseen + sound), give_up))
+
+    def _handed_back(self, marginals: Floats) -> Floats:
+        """A machine that starts does not show whether a fix was needed: hand it back as it is, or mend one thing blindly."""
         handed = marginals * self.left_in
         saved = handed @ self.cure - self.base[:-1] - (marginals @ self.risk[:, :-1])
-        blind = handed.sum(axis=1) - np.maximum(saved.max(axis=1, initial=0.0), 0.0)
-        return np.asarray(np.where(booted, blind, fixing), dtype=np.float64)
+        return np.asarray(handed.sum(axis=1) - np.maximum(saved.max(axis=1, initial=0.0), 0.0))
 
     def check_cost(self, state: TicketState, move: Check | Fix, marginals: Floats) -> float:
         """Currency to make the move now; `marginals`, shape (f,), weigh the risk to the data."""
@@ -176,23 +198,27 @@ class Economy:
         return float(minutes * knowledge.rates["bench_minute"] + risk * self.worth)
 
 
-def _in_order_of_cost(cost: Floats, cure: Floats) -> Floats:
-    """Shape (f, x + 1) from cure, shape (f, x): each fix gets what the cheaper ones (per cure) leave; the rest is last."""
-    order = np.argsort(cost / np.maximum(cure, 1e-9), axis=1)
-    row = np.arange(len(cure))[:, None]
-    ranked = cure[row, order]
-    left = np.cumprod(1.0 - ranked, axis=1)
-    weights = np.empty((len(cure), cure.shape[1] + 1))
-    ranked[:, 1:] *= left[:, :-1]
-    weights[row, order] = ranked
-    weights[:, -1] = left[:, -1] if left.shape[1] else 1.0
-    return weights
+_PLACE_BITS = 5
+
+
+def _ascending(ratios: Floats) -> Ints:
+    """Which comes first, second, … along the first axis, for positive numbers of shape (x, w, k) with x up to 32.
+
+    Sorts the numbers as whole ones: the bits of a positive float stand in the order of its value, and its last five
+    give way to its place. So ratios closer than four parts in a million stand in the order of the fixes.
+    """
+    bits = ratios.astype(np.float32).view(np.int32)
+    mask = np.int32((1 << _PLACE_BITS) - 1)
+    keys = (bits & ~mask) | np.arange(len(ratios), dtype=np.int32)[:, None, None]
+    by_row = np.ascontiguousarray(keys.reshape(len(keys), -1).T)
+    by_row.sort(axis=1)
+    return np.ascontiguousarray((by_row & mask).T, dtype=np.intp).reshape(ratios.shape)
 
 
 def economy(model: Model, state: TicketState, barred: Collection[str]) -> Economy:
     """Costs of the fixes that are applicable, not yet tried and not barred (held for good on this evidence)."""
     knowledge = model.knowledge
-    names = tuple(name for name in model.fix_ids if _is_usable(knowledge.fixes[name], state, barred))
+    names = tuple(n for n in model.fix_ids if n in state.applicable and n not in state.tried and n not in barred)
     worth = 0.0 if is_data_safe(state.facts) else data_worth(knowledge, state.facts)
     key = ("economy", names, worth, state.facts.get("platform"), state.facts.get("installed_os"), state.facts.get("drive_kind"), state.visit, state.is_open, state.facts.get("form"))
     return model.keep(key, lambda: _economy(model, state, names, worth))
@@ -219,9 +245,11 @@ def _economy(model: Model, state: TicketState, names: tuple[str, ...], worth: fl
     left_in = knowledge.rates["comeback"] + mending
     passing = np.array([model.passes[model.space.add[0, f]] for f in range(len(cure))])
     restart = knowledge.checks["screen"].minutes * knowledge.rates["bench_minute"]
-    weights = _in_order_of_cost(costs[:-1], cure)
+    most = int((cure > 0).sum(axis=1).max(initial=0))
+    cheapest = np.argsort(costs[:-1] / np.maximum(cure, 1e-9), axis=1)[:, :most]
+    shares = np.take_along_axis(cure, cheapest, axis=1)
     broad = tuple(c for c in range(len(names)) if (cure[:, c] >= _SURELY).sum() >= _BROAD)
-    return Economy(model, names, costs, risk, on_top, cure, left_in, passing * knowledge.rates["comeback"], mending, restart, worth, weights, broad, {})
+    return Economy(model, names, costs, risk, on_top, cure, left_in, passing * knowledge.rates["comeback"], mending, restart, worth, cheapest, shares, broad)
 
 
 def _mending(model: Model, state: TicketState, names: Sequence[str], cure: Floats, costs: Floats) -> Floats:
@@ -233,13 +261,9 @@ def _mending(model: Model, state: TicketState, names: Sequence[str], cure: Float
         price = np.minimum(price, np.where(cure > 0, costs / np.maximum(cure, 1e-9), np.inf).min(axis=1))
     for name in set(model.fix_ids) - set(names):
         fix = knowledge.fixes[name]
-        if is_applicable(fix, state.facts) and fix.cures:
+        if name in state.applicable and fix.cures:
             minutes = fix.minutes + fix.cured_minutes + knowledge.rates["unattended_share"] * fix.unattended
             for fault, share in fix.cures.items():
                 place = model.space.index(fault)
                 price[place] = min(price[place], (minutes * knowledge.rates["bench_minute"] + fix.parts + fix.cured_parts + fix.burden) / share)
     return price
-
-
-def _is_usable(fix: Fix, state: TicketState, barred: Collection[str]) -> bool:
-    return fix.id not in state.tried and fix.id not in barred and is_applicable(fix, state.facts)

@@ -10,7 +10,6 @@ import numpy as np
 from gatecheck.core.knowledge.tables import Check
 from gatecheck.core.ticket import TicketState, after_reading
 from gatecheck.core.triage.call import CHOICES, Call, make_call, right_choices
-from gatecheck.core.triage.costs import is_applicable
 from gatecheck.core.triage.interlocks import held_moves
 from gatecheck.core.triage.model import Model
 from gatecheck.core.triage.plan import drive_failing, is_legal, make_plan, unmet_need
@@ -81,10 +80,10 @@ def tips(model: Model, state: TicketState, call: Call, held: Sequence[str], most
     winners_of = model.rows.T @ (state.belief[:, None] * np.concatenate([np.ones((len(right), 1)), one_hot], axis=1))
     found = []
     for check in model.knowledge.checks.values():
-        possible = is_applicable(check, state.facts) and unmet_need(model, state, check) is None
+        possible = check.id in state.applicable and unmet_need(model, state, check) is None
         if check.id in state.current or check.id in held or not possible:
             continue
-        for outcome, row in zip(check.outcomes, winners_of[model.row_of[check.id]], strict=True):
+        for outcome, row in zip(check.outcomes, winners_of[model.columns[check.id]], strict=True):
             choice = CHOICES[int(row[1:].argmax())]
             if choice != call.leans and row[0] >= _UNLIKELY:
                 found.append(Tip(check.id, outcome, choice, float(row[0])))

@@ -76,6 +76,6 @@ def _why(model: Model, state: TicketState, entries: list[int]) -> str:
 
 def _likeliest(model: Model, state: TicketState, gate: str) -> str:
     faults = [f for f in model.knowledge.faults if f.gate == gate]
-    masses = [float(state.belief @ model.space.member[:, model.space.index(f.id)]) for f in faults]
+    masses = [float(state.marginals[model.space.index(f.id)]) for f in faults]
     best = max(range(len(faults)), key=masses.__getitem__)
     return f"{faults[best].name}: {percent(masses[best])}"

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from typing import Any, TypeVar
 
 import numpy as np
+from numpy.typing import NDArray
 
 from gatecheck.core.knowledge.tables import Check, Fix, Knowledge, Likelihood, Row
 from gatecheck.core.triage.space import Floats, Ints, Space, build_space
@@ -87,10 +88,18 @@ class Model:
     """fix -> checks that may show something else after it"""
     rows: Floats
     """all checks' outcomes side by side, shape (n, r): a hypothesis is a row"""
-    row_of: Mapping[str, slice]
-    """check -> its columns"""
+    columns: Mapping[str, Ints]
+    """check -> its columns in `rows`"""
+    boots: NDArray[np.bool_]
+    """shape (r,): the outcome is a start"""
+    keeps_booted: NDArray[np.bool_]
+    """shape (r,): the outcome is of a look at a machine that starts, which goes on starting"""
+    one_member: Floats
+    """shape (n, 1 + f): a one and `space.member`"""
     fix_ids: tuple[str, ...]
     """fixes that cure or resolve something; the columns of `cure`"""
+    may_help: Floats
+    """shape (n, x): 1.0 where the fix cures or resolves something that is there"""
     cure: Floats
     """shape (f, x): probability that the fix (or whom it sends the machine to) removes the fault"""
     stress: Mapping[str, Floats]
@@ -120,6 +129,17 @@ class Model:
             self._having[faults] = self.space.any_of(faults)
         return self._having[faults]
 
+    def applicable(self, facts: Facts) -> frozenset[str]:
+        """Moves that the machine's facts do not rule out."""
+        moves = (*self.knowledge.checks.values(), *self.knowledge.fixes.values())
+        asked = self.keep("asked", lambda: sorted({f for m in moves for test in (m.only_when, m.not_when) for f in test}))
+
+        def make() -> frozenset[str]:
+            ruled_out = {m.id for m in moves if any(facts.get(fact) in values for fact, values in m.not_when.items())}
+            return frozenset(m.id for m in moves if fact_test(m.only_when, facts)) - ruled_out
+
+        return self.keep(("applicable", *(facts.get(fact) for fact in asked)), make)
+
     def keep(self, key: Hashable, make: Callable[[], T]) -> T:
         """What `make` gives, kept under a key that names everything it depends on besides the model."""
         if key not in self._kept:
@@ -130,14 +150,14 @@ class Model:
         return kept
 
     def behind(self, fix: str) -> Floats:
-        """What a fix leaves, as a linear map: shape (n, 4, 1 + f), per outcome but could-not its probability and, times
+        """What a fix leaves, as a linear map: shape (n, 4 * (1 + f)), per outcome but could-not its probability and, times
         that, the probability of every fault afterwards."""
 
         def make() -> Floats:
             act = self.acts[fix]
-            there = np.concatenate([np.ones((self.space.size, 1)), self.space.member], axis=1)[act.dst]
+            there = self.one_member[act.dst]
             maps = [np.add.reduceat(act.weight[o][:, None] * there, act.first[:-1]) for o in range(4)]
-            return np.stack(maps, axis=1)
+            return np.concatenate(maps, axis=1)
 
         return self.keep(("behind", fix), make)
 
@@ -194,10 +214,11 @@ def compile_model(knowledge: Knowledge) -> Model:
             acts[fix.id] = _act(space, fix, passes, reach["unseen"], knowledge.fix_floor)
     depends = {c.id: _depends(c, knowledge) for c in knowledge.checks.values()}
     rows: list[Floats] = []
-    row_of: dict[str, slice] = {}
+    columns: dict[str, Ints] = {}
     for name in knowledge.checks:
-        row_of[name] = slice(len(rows), len(rows) + len(looks[name]))
+        columns[name] = np.arange(len(rows), len(rows) + len(looks[name]))
         rows.extend(looks[name])
+    outcomes = [(c.id, o) for c in knowledge.checks.values() for o in c.outcomes]
     fix_ids = tuple(f.id for f in knowledge.fixes.values() if f.cures or f.resolves)
     cure = np.array([
         [max(f.cures.get(fault, 0.0), f.resolves.get(fault, 0.0)) for f in map(knowledge.fixes.__getitem__, fix_ids)]
@@ -207,7 +228,9 @@ def compile_model(knowledge: Knowledge) -> Model:
     return Model(
         knowledge, space, looks, acts, reach, passes, stop_gates(space, passes), _base(space, knowledge), depends,
         {f: frozenset(c for c, faults in depends.items() if act.touches & faults) for f, act in acts.items()},
-        np.ascontiguousarray(np.array(rows).T), row_of, fix_ids, cure, stress, {f: _final(knowledge, space, knowledge.fixes[f]) for f in fix_ids},
+        np.ascontiguousarray(np.array(rows).T), columns,
+        np.array([o == "boots" for _, o in outcomes]), np.array([c != "screen" for c, _ in outcomes]),
+        np.concatenate([np.ones((space.size, 1)), space.member], axis=1), fix_ids, (space.member @ (cure > 0) > 0).astype(np.float64), cure, stress, {f: _final(knowledge, space, knowledge.fixes[f]) for f in fix_ids},
     )  # fmt: skip
 
 

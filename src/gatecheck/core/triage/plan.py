@@ -10,7 +10,7 @@ import numpy as np
 from gatecheck.core.knowledge.tables import Check, Fix
 from gatecheck.core.ticket import TicketState
 from gatecheck.core.triage.ahead import Prospect, look_ahead
-from gatecheck.core.triage.costs import Economy, economy, entry_minutes, is_applicable, is_data_safe
+from gatecheck.core.triage.costs import economy, entry_minutes, is_data_safe
 from gatecheck.core.triage.interlocks import Held
 from gatecheck.core.triage.model import Model
 from gatecheck.core.triage.space import Floats
@@ -71,7 +71,7 @@ def unmet_need(model: Model, state: TicketState, move: Check | Fix) -> str | Non
     """Why the move cannot be made on this machine as it stands, or None."""
     for name in move.needs:
         need = model.knowledge.needs[name]
-        if need.visibility and float(state.belief @ model.reach[need.visibility]) < need.at_least:
+        if need.visibility and state.reached[need.visibility] < need.at_least:
             return need.text
         for blocker, outcomes in need.blocked_by.items():
             last = state.last(blocker)
@@ -89,47 +89,30 @@ def make_plan(model: Model, state: TicketState, held: Sequence[Held]) -> Plan:
     barred = {h.move for h in held if h.interlock in BARRING}
     costs = economy(model, state, barred)
     holding = {h.move for h in held}
-    now = state.belief @ model.space.member
+    now = state.marginals
     checks = [
         c for c in model.knowledge.checks.values()
         if c.id not in state.current and is_legal(model, state, c, holding)
         and not _was_there(model, state, c) and not _risks_the_copy(state, c)
     ]  # fmt: skip
+    helps = now @ model.cure >= model.knowledge.plan["offer_fix_above"]
+    failing = drive_failing(model, state) >= model.knowledge.plan["software_stop"]
     fixes = [
         f for f in map(model.knowledge.fixes.__getitem__, costs.fixes)
-        if f.id in model.acts and _may_act(model, state, f, barred, holding)
+        if f.id in model.acts and helps[model.fix_ids.index(f.id)] and not (failing and f.gate in SOFTWARE_GATES)
+        and unmet_need(model, state, f) is None and not looks_due(model, state, f, holding)
     ]  # fmt: skip
-    view = look_ahead(model, state, costs, checks, fixes)
+    away = [column for column, name in enumerate(costs.fixes) if name not in model.acts and name not in barred]
+    view = look_ahead(model, state, costs, checks, fixes, away)
     ranked = [
         _next_move(model, state, p, now, *((view.acting_once, p.once) if p.twice is None else (view.acting_twice, p.twice)))
         for p in (*view.checks, *view.fixes)
     ]
-    ranked.sort(key=lambda m: -m.net)
+    ranked.sort(key=lambda m: round(-m.net, 6))  # equals stay in the order of the tables
     acting = {m.move: m.net for m in ranked if m.kind == "fix"}
-    acting |= {fix: view.acting_once - cost for fix, cost in _sending_away(model, costs, now, barred).items()}
+    acting |= {costs.fixes[column]: view.acting_once - cost for column, cost in zip(away, view.away, strict=True)}
     left_in = float(costs.left_in @ now)
     return Plan(tuple(m for m in ranked if m.move not in holding), acting, view.acting_twice - left_in, view.acting_twice)
-
-
-def _sending_away(model: Model, costs: Economy, now: Floats, barred: Collection[str]) -> dict[str, float]:
-    """What it costs to send the machine or its drive to somebody else, who resolves some faults, and to go on from there."""
-    found = {}
-    for column, name in enumerate(costs.fixes):
-        if name in model.acts or name in barred:
-            continue
-        left = now * (1.0 - costs.cure[:, column])
-        after = costs.value(left[None, :], np.array([False]), (column,))
-        found[name] = float(costs.base[column] + now @ costs.risk[:, column] + after[0])
-    return found
-
-
-def _may_act(model: Model, state: TicketState, fix: Fix, barred: Collection[str], holding: Collection[str]) -> bool:
-    """A fix worth weighing: one that may help, whose look has been taken; software only on a drive that holds it."""
-    if fix.id in barred or fix.id in state.tried or not is_applicable(fix, state.facts) or unmet_need(model, state, fix):
-        return False
-    if fix.gate in SOFTWARE_GATES and drive_failing(model, state) >= model.knowledge.plan["software_stop"]:
-        return False
-    return _would_help(model, state, fix) and not looks_due(model, state, fix, holding)
 
 
 def drive_failing(model: Model, state: TicketState) -> float:
@@ -145,7 +128,7 @@ def looks_due(model: Model, state: TicketState, fix: Fix, holding: Collection[st
 
 def is_legal(model: Model, state: TicketState, move: Check | Fix, holding: Collection[str]) -> bool:
     """True when the move can be made on this machine and is not held."""
-    return move.id not in holding and is_applicable(move, state.facts) and unmet_need(model, state, move) is None
+    return move.id not in holding and move.id in state.applicable and unmet_need(model, state, move) is None
 
 
 def _risks_the_copy(state: TicketState, check: Check) -> bool:
@@ -156,11 +139,6 @@ def _risks_the_copy(state: TicketState, check: Check) -> bool:
 def _was_there(model: Model, state: TicketState, check: Check) -> bool:
     """The check only asks whether a place can be entered, and something was already read there."""
     return check.enters is not None and any(model.knowledge.move(r.move).visit == check.enters for _, r in state.readings)
-
-
-def _would_help(model: Model, state: TicketState, fix: Fix) -> bool:
-    now = state.belief @ model.space.member
-    return float(now @ model.cure[:, model.fix_ids.index(fix.id)]) >= model.knowledge.plan["offer_fix_above"]
 
 
 def _next_move(model: Model, state: TicketState, prospect: Prospect, now: Floats, value: float, total: float) -> NextMove:
@@ -198,5 +176,5 @@ def describe(model: Model, state: TicketState, fix: str, why: str) -> NextMove:
     chance, member = posts.sum(axis=1), model.space.member
     return NextMove(
         fix, "fix", move.minutes + move.unattended + entry, move.minutes + entry, why, move.minutes + entry, 0.0, 0.0,
-        state.belief @ member, chance / chance.sum(), (posts @ member) / np.maximum(chance, 1e-300)[:, None],
+        state.marginals, chance / chance.sum(), (posts @ member) / np.maximum(chance, 1e-300)[:, None],
     )  # fmt: skip

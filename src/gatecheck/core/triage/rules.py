@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from gatecheck.core.ticket import TicketState
-from gatecheck.core.triage.costs import is_applicable, is_data_safe
+from gatecheck.core.triage.costs import is_data_safe
 from gatecheck.core.triage.interlocks import readings_that_count
 from gatecheck.core.triage.model import Model
 from gatecheck.core.triage.plan import DRIVE_FAULTS
@@ -56,8 +56,7 @@ def _refer_first(model: Model, state: TicketState, p_drive: float) -> Rule | Non
 
 def may_sit_loose(model: Model, state: TicketState) -> bool:
     """A loose or broken link is not ruled out, and reseating or another cable has not been tried though it could be."""
-    ways = [f for f in map(model.knowledge.fixes.__getitem__, ("reseat", "swap-cable")) if is_applicable(f, state.facts)]
-    untried = any(f.id not in state.tried for f in ways)
+    untried = any(f in state.applicable and f not in state.tried for f in ("reseat", "swap-cable"))
     return untried and probability(model, state, "link.loose", "link.broken") >= _LINK_OPEN
 
 
