@@ -158,3 +158,48 @@ def test_the_console_script_runs_and_never_shows_a_traceback() -> None:
     assert done.returncode == 2
     assert done.stderr.count("\n") == 1
     assert "Traceback" not in done.stderr
+
+
+def test_the_probe_is_written_as_it_ships_or_with_its_address(capsys: pytest.CaptureFixture[str], tmp_path: Path) -> None:
+    assert main(["probe"]) == 0
+    shipped = capsys.readouterr().out
+    compile(shipped, "probe", "exec")
+    assert 'SERVER = ""' in shipped
+    out = tmp_path / "probe.py"
+    assert main(["probe", "--out", str(out), "--server", "http://10.0.0.7:8765/", "--secret", "k'9\"x"]) == 0
+    filled = out.read_text()
+    assert len(filled.splitlines()) == len(shipped.splitlines())
+    changed = {a: b for a, b in zip(shipped.splitlines(), filled.splitlines(), strict=True) if a != b}
+    values: dict[str, str] = {}
+    exec("\n".join(changed.values()), values)
+    assert (values["SERVER"], values["SECRET"]) == ("http://10.0.0.7:8765", "k'9\"x")
+
+
+def test_a_practice_machine_is_read_into_a_file(capsys: pytest.CaptureFixture[str], tmp_path: Path) -> None:
+    assert main(["probe", "--practice", "list"]) == 0
+    names = [line.split()[0] for line in capsys.readouterr().out.splitlines()]
+    assert len(names) == len(set(names)) >= 12
+    assert "growing" in names
+    out = tmp_path / "machine.gcap"
+    assert main(["probe", "--practice", "growing", "--out", str(out)]) == 0
+    capsys.readouterr()
+    status, (document,), _ = run(capsys, "read", str(out))
+    assert status == 0
+    assert document["devices"][0]["identity"]["serial"]
+    assert not [page for device in document["devices"] for page in device["pages"] if page["status"] == "broken"]
+
+
+PROBE_MISUSE = {
+    "unknown-machine": (["--practice", "toaster", "--out", "x.gcap"], "--practice: expected one of "),
+    "nowhere-to-go": (["--practice", "stale-entry"], "expected --out FILE.gcap, or --server with --secret, got neither"),
+    "half-an-address": (["--practice", "stale-entry", "--server", "http://localhost:1"], "got neither"),
+    "no-such-folder": (["--out", "no/such/folder/probe.py"], "no/such/folder/probe.py: expected a file that can be written"),
+}
+
+
+@pytest.mark.parametrize(("arguments", "message"), PROBE_MISUSE.values(), ids=PROBE_MISUSE)
+def test_the_probe_command_says_what_is_wrong(capsys: pytest.CaptureFixture[str], arguments: list[str], message: str) -> None:
+    status, lines, err = run(capsys, "probe", *arguments)
+    assert (status, lines) == (2, [])
+    assert message in err
+    assert len(err.splitlines()) == 1

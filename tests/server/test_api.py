@@ -5,7 +5,6 @@ from __future__ import annotations
 import io
 import json
 import zipfile
-from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
@@ -21,12 +20,6 @@ from gatecheck.server.run import make_bench
 from tapes import readings
 
 ROOT = Path(__file__).parents[2]
-
-
-@pytest.fixture
-def client(tmp_path: Path) -> Iterator[TestClient]:
-    with TestClient(create_app(make_bench(tmp_path))) as opened:
-        yield opened
 
 
 def take_in(client: TestClient, **more: Any) -> dict[str, Any]:

@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
-import pytest
 from fastapi.testclient import TestClient
 
 from gatecheck.server import demo
@@ -14,12 +12,6 @@ from gatecheck.server.app import create_app
 from gatecheck.server.run import make_bench
 from practised import capture_of
 from tapes import readings
-
-
-@pytest.fixture
-def client(tmp_path: Path) -> Iterator[TestClient]:
-    with TestClient(create_app(make_bench(tmp_path))) as opened:
-        yield opened
 
 
 def take_in(client: TestClient, machine: str = "Ferrow Lathe-14", **facts: Any) -> int:

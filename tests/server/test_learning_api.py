@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import io
 import zipfile
-from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
@@ -13,17 +12,10 @@ from fastapi.testclient import TestClient
 
 from firmware_pages import DATA, ESP, disk, load_option, partition, variable
 from gatecheck.server import demo
-from gatecheck.server.app import create_app
 from gatecheck.server.run import make_bench
 from tapes import readings
 
 FACTS = {"platform": "pc", "form": "laptop", "drive_kind": "hdd", "data": "backed-up"}
-
-
-@pytest.fixture
-def client(tmp_path: Path) -> Iterator[TestClient]:
-    with TestClient(create_app(make_bench(tmp_path))) as opened:
-        yield opened
 
 
 def ticket(client: TestClient, *texts: str, **more: Any) -> dict[str, Any]:

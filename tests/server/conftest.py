@@ -1,0 +1,18 @@
+"""A server without a socket, over an empty shop."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+from fastapi.testclient import TestClient
+
+from gatecheck.server.app import create_app
+from gatecheck.server.run import make_bench
+
+
+@pytest.fixture
+def client(tmp_path: Path) -> Iterator[TestClient]:
+    with TestClient(create_app(make_bench(tmp_path))) as opened:
+        yield opened
