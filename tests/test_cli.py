@@ -125,6 +125,28 @@ def climbing() -> bytes:
     return buffer.getvalue()
 
 
+MISUSE = {
+    "unknown-kind": (["--kind", "phrenology"], {"a.bin": b"x"}, "--kind: expected one of ata-errors, "),
+    "kind-of-many": (["--kind", "smart-data"], {"a.bin": b"x", "b.bin": b"y"}, "--kind: expected a single page, got 2"),
+    "empty-folder": ([], {}, "expected a folder of raw pages, got an empty folder"),
+    "too-many": ([], {f"{n}.bin": b"x" for n in range(2001)}, "expected at most 2000 pages, got 2001"),
+}
+
+
+@pytest.mark.parametrize(("options", "files", "message"), MISUSE.values(), ids=MISUSE)
+def test_a_folder_that_cannot_be_read_is_said_so(
+    capsys: pytest.CaptureFixture[str], tmp_path: Path, options: list[str], files: dict[str, bytes], message: str
+) -> None:
+    folder = tmp_path / "pages"
+    folder.mkdir()
+    for name, data in files.items():
+        write(folder, name, data)
+    status, lines, err = run(capsys, "read", *options, str(folder))
+    assert (status, lines) == (2, [])
+    assert message in err
+    assert len(err.splitlines()) == 1
+
+
 BAD_PAGES = {
     "missing": (None, "got nothing there"),
     "empty": (b"", "got an empty file"),

@@ -42,6 +42,13 @@ BREAKS = {
     "unknown-cure": ("fixes.toml", 'cures = { "bystander.in-the-way" = 0.995 }', 'cures = { "bystander.gone" = 0.97 }', r"fixes\.pull-externals\.cures\.bystander\.gone"),
     "too-sure": ("fixes.toml", 'cures = { "settings.order" = 0.99 }', 'cures = { "settings.order" = 1.97 }', r"a number from 0 to 1, got 1\.97"),
     "unknown-interlock": ("decisions.toml", "[interlocks.copy-first]", "[interlocks.copy-soon]", r"decisions\.toml:\d+: interlocks\.copy-soon"),
+    "no-table": ("faults.toml", '[faults."link.loose"]\n', '[[faults."link.loose"]]\n', r"faults\.link\.loose: expected a table, got list"),
+    "no-text": ("checks.toml", 'why = "One look at where it stops splits the line."', "why = 7", r"checks\.screen\.why: expected a text, got 7"),
+    "no-flag": ("fixes.toml", "[fixes.reseat]\n", '[fixes.reseat]\ntrial = "yes"\n', r"fixes\.reseat\.trial: expected true or false, got 'yes'"),
+    "no-list": ("fixes.toml", "[fixes.reseat]\n", '[fixes.reseat]\nlook_first = "seat"\n', r"fixes\.reseat\.look_first: expected a list of ids"),
+    "unknown-look": ("fixes.toml", "[fixes.reseat]\n", '[fixes.reseat]\nlook_first = ["sit"]\n', r"fixes\.reseat\.look_first: expected known ids, got 'sit'"),
+    "number-as-text": ("fixes.toml", "[fixes.reseat]\n", '[fixes.reseat]\nburden = "2"\n', r"fixes\.reseat\.burden: expected a number from 0 to"),
+    "true-is-no-number": ("fixes.toml", "[fixes.reseat]\n", "[fixes.reseat]\nburden = true\n", r"fixes\.reseat\.burden: expected a number"),
     "no-toml": ("decisions.toml", "[rates]", "[rates", r"decisions\.toml: syntax: expected TOML"),
     "fix-without-rows": ("fixes.toml", 'rows_normal = "off"\nrows_sound = { off = 0.98, left-on = 0.02 }\n', "", r"fixes\.power-down\.rows_sound"),
 }  # fmt: skip

@@ -103,6 +103,28 @@ def test_a_bay_holds_one_open_ticket(database: Database) -> None:
         assert [t.id for t in tickets.tickets_on_bench(connection)] == [second.id]
 
 
+def test_a_ticket_moves_closes_and_comes_back_once(database: Database) -> None:
+    with database.write() as connection:
+        one, other = take_in(connection, bay=1), take_in(connection)
+        tickets.move_to_bay(connection, other.id, 3)
+    refused = [
+        (lambda c: tickets.move_to_bay(c, other.id, 1), "bay 1: expected a free bay, got one that is taken"),
+        (lambda c: tickets.reopen_ticket(c, one.id), "expected a ticket that was handed over, got none"),
+        (lambda c: tickets.close_ticket(c, 99, AT), "ticket 99: expected an open ticket, got none"),
+    ]
+    for act, message in refused:
+        with pytest.raises(StoreError, match=message), database.write() as connection:
+            act(connection)
+    with database.write() as connection:
+        tickets.close_ticket(connection, one.id, AT)
+        with pytest.raises(StoreError, match="expected an open ticket, got none"):
+            tickets.move_to_bay(connection, one.id, 5)
+        tickets.reopen_ticket(connection, one.id)
+        back = tickets.ticket_by_id(connection, one.id)
+        assert back is not None
+        assert (back.bay, back.closed_at) == (None, None)
+
+
 def test_find_takes_the_text_literally(database: Database) -> None:
     with database.write() as connection:
         take_in(connection, machine="100 % Adze_22")

@@ -25,6 +25,7 @@ from gatecheck.core.triage.assess import assess
 from gatecheck.core.triage.explain import overturns, tips, weights_of_evidence
 from gatecheck.core.triage.model import Model
 from gatecheck.core.triage.sheet import call_sheet
+from gatecheck.server.decoded import Decoded
 from gatecheck.server.models import AttachmentOut, BenchOut, BenchRow, FoundOut, GuessOut, LearningOut, SheetOut, TicketOut
 from gatecheck.server.models_link import LinkRowOut
 from gatecheck.store import Database, StoreError, lessons, tickets
@@ -58,6 +59,7 @@ class Bench:
 
     def __init__(self, model: Model, database: Database, files: FileStore, *, shop: str, prefix: str, bays: int) -> None:
         self.shipped, self.model, self.database, self.files = model, model, database, files
+        self.decoded = Decoded(files)
         self.shop, self.prefix, self.bays = shop, prefix, bays
         self.announce: Callable[[Mapping[str, object]], None] = lambda event: None
         self.link_row: Callable[[int], LinkRowOut | None] = lambda ticket_id: None

@@ -115,7 +115,7 @@ class Captures:
         with self.bench.database.read() as connection:
             for kept in attachments(connection, ticket_id):
                 if kept.sha256 == digest:
-                    return kept.name, kept.added_at, read_capture(pages_of(kept.name, self.bench.files.get(digest)))
+                    return kept.name, kept.added_at, self.bench.decoded.capture(kept.name, digest)
         raise NotFoundError(f"file {digest[:12]}: expected a file of this ticket, got none")
 
     def _capture_out(self, digest: str, name: str, at: str, capture: Capture, device: str | None) -> CaptureOut:

@@ -7,11 +7,9 @@ from dataclasses import asdict
 from typing import Any
 
 from gatecheck.core.errors import TapeError
-from gatecheck.core.firmware.captured import read_firmware
 from gatecheck.core.firmware.settings import as_left, setting_entry, settings_sheet
 from gatecheck.core.keys import book, candidates, machine_of
 from gatecheck.core.sightings import EXPECTED, DriveLine, sighting_entry, sightings_sheet
-from gatecheck.files import pages_of
 from gatecheck.server.bench import Bench
 from gatecheck.server.models_instruments import BookModelOut, KeysOut, SettingsOut, SightingsOut
 from gatecheck.store.files import attachments
@@ -61,7 +59,7 @@ class Instruments:
         with self.bench.database.read() as connection:
             kept = attachments(connection, ticket_id)
         for file in kept:
-            firmware = read_firmware(pages_of(file.name, self.bench.files.get(file.sha256)))
+            firmware = self.bench.decoded.firmware(file.name, file.sha256)
             if firmware is None:
                 continue
             smbios = firmware.smbios

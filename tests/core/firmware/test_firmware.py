@@ -34,6 +34,23 @@ NODES = {
     "optical": (node(4, 2, struct.pack("<IQQ", 1, 0x20, 0x300)), "CDROM(0x1,0x20,0x300)"),
     "legacy": (node(5, 1, struct.pack("<HH", 2, 0) + b"disk\0"), "BBS(HD,disk,0x0)"),
     "keyboard": (node(2, 1, struct.pack("<II", 0x030341D0, 0)), "Acpi(PNP0303,0x0)"),
+    "acpi-extended": (node(2, 2, struct.pack("<III", 0x0A0841D0, 0, 0x0A0341D0) + b"\0\0\0"), "AcpiEx(PNP0A08,PNP0A03,0x0)"),
+    "acpi-by-name": (node(2, 2, struct.pack("<III", 7, 3, 0) + b"FRW0001\0U3\0\0"), "AcpiEx(FRW0001,0x00000000,U3)"),
+    "acpi-of-nobody": (node(2, 1, struct.pack("<II", 0x12345678, 2)), "Acpi(0x12345678,0x2)"),
+    "acpi-address": (node(2, 3, struct.pack("<II", 0x80010100, 0x80010200)), "AcpiAdr(0x80010100,0x80010200)"),
+    "old-ata": (node(3, 1, bytes([1, 0, 2, 0])), "Ata(Secondary,Master,0x2)"),
+    "usb-by-serial": (node(3, 16, struct.pack("<HHH", 1, 0x1234, 0xABCD) + "Q7\0".encode("utf-16-le")), 'UsbWwid(0x1234,0xABCD,0x1,"Q7")'),
+    "usb-class": (node(3, 15, struct.pack("<HHBBB", 0xFFFF, 0xFFFF, 8, 6, 80)), "UsbClass(0xFFFF,0xFFFF,0x8,0x6,0x50)"),
+    "vlan": (node(3, 20, struct.pack("<H", 12)), "Vlan(12)"),
+    "card": (node(3, 26, b"\0"), "SD(0x0)"),
+    "soldered-flash": (node(3, 29, b"\1"), "eMMC(0x1)"),
+    "firmware-file": (node(4, 7, guid_bytes(DATA)) + node(4, 6, guid_bytes(ESP)), f"Fv({DATA})/FvFile({ESP})"),
+    "part-of-a-disk": (node(4, 8, struct.pack("<IQQ", 0, 0x200, 0x3FF)), "Offset(0x200,0x3FF)"),
+    "partition-without-a-mark": (node(4, 1, struct.pack("<IQQ16sBB", 1, 63, 1000, b"", 2, 0)), "HD(1,GPT,0,0x3F,0x3E8)"),
+    "ipv6": (
+        node(3, 13, bytes([0xFE, 0x80, *bytes(13), 1]) + bytes([0xFE, 0x80, *bytes(13), 2]) + struct.pack("<HHHB", 0, 0, 17, 1)),
+        "IPv6(FE80:0000:0000:0000:0000:0000:0000:0002,UDP,StatelessAutoConfigure,FE80:0000:0000:0000:0000:0000:0000:0001)",
+    ),
     "unknown": (node(3, 99, b"\xab\xcd"), "Path(3,99,ABCD)"),
     "too-short-for-its-kind": (node(3, 18, b"\1"), "Path(3,18,01)"),
     "two-paths": (node(3, 5, b"\1\0") + node(0x7F, 1) + node(3, 5, b"\2\0"), "USB(0x1,0x0),USB(0x2,0x0)"),
@@ -43,6 +60,32 @@ NODES = {
 @pytest.mark.parametrize(("raw", "text"), NODES.values(), ids=NODES)
 def test_paths_are_written_as_the_specification_does(raw: bytes, text: str) -> None:
     assert read_device_path(raw + END).text == text
+
+
+LEADS = {
+    "partition": partition(ESP), "disk": node(3, 23, bytes(12)), "usb": node(3, 5, b"\2\0"), "optical": node(4, 2, bytes(20)),
+    "network": node(3, 11, bytes(33)), "firmware": node(4, 7, guid_bytes(DATA)), "other": node(2, 1, bytes(8)),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize(("what", "raw"), LEADS.items(), ids=LEADS)
+def test_a_path_leads_to_one_kind_of_place(what: str, raw: bytes) -> None:
+    assert read_device_path(ROOT + raw + END).leads_to() == what
+
+
+BAD_PATHS = {
+    "half-a-header": (b"\x04\x01\x2a", "device path node at byte 0x10: expected 4 bytes of header, got 3 bytes"),
+    "shorter-than-its-header": (b"\x04\x01\x03\x00", "device path node length at byte 0x12: expected 4 to 4, got 3"),
+    "longer-than-what-is-left": (node(3, 5, b"\2\0") + b"\x04\x01\xff\x00", "device path node length at byte 0x18"),
+    "endless": (node(3, 5, b"\2\0") * 500, "nodes, got more"),
+}
+
+
+@pytest.mark.parametrize(("raw", "message"), BAD_PATHS.values(), ids=BAD_PATHS)
+def test_a_broken_path_says_where(raw: bytes, message: str) -> None:
+    with pytest.raises(DecodeError) as caught:
+        read_device_path(raw, at=16)
+    assert message in str(caught.value)
 
 
 TARGETS = {

@@ -257,7 +257,7 @@ def _read_page(path: str, device: str, kind: str | None, data: bytes, decoded: M
         what = next((words for pattern, words in _OTHER if re.search(pattern, path.lower())), "unknown page")
         if refusal:
             return page(what, REFUSED, f"{what}: the controller refused it ({refusal})")
-        return page(what, UNKNOWN, f"{what}: not decoded yet, kept as {len(data)} bytes")
+        return page(what, UNKNOWN, f"{what}: {len(data)} bytes, not decoded")
     if refusal:
         return page(kind, REFUSED, f"the controller refused it ({refusal})")
     if len(data) >= at.SECTOR and read.is_blank(data) and kind != "nvme-errors":
