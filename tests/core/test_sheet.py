@@ -11,7 +11,7 @@ from gatecheck.core.ticket import TicketState, fold
 from gatecheck.core.triage.assess import assess
 from gatecheck.core.triage.explain import overturns
 from gatecheck.core.triage.model import Model
-from gatecheck.core.triage.sheet import CallSheet, call_sheet
+from gatecheck.core.triage.sheet import CallSheet, barred_ways, call_sheet
 from tapes import LAPTOP, PRECIOUS, SAFE, readings
 
 WORN = ("screen=health-warning", "health-pages=worn-out", "error-log=recent")
@@ -102,3 +102,28 @@ def test_what_overturns_the_call_really_does(model: Model, facts: dict[str, Any]
 def test_a_settled_call_is_overturned_by_nothing(model: Model) -> None:
     state = folded(model, PRECIOUS, ("story=knock", "screen=no-boot-device", "seen-setup=zero-size", "sound=ticking"))
     assert overturns(model, state, assess(model, state).call) == []
+
+
+BARRED = {
+    # facts, tape, interlock and one fix it bars; nothing where none is barred
+    "table-read": (SAFE, ("screen=no-boot-device", "disk-layout=sound"), "table-proves-drive", "replace-drive"),
+    "one-that-ticks": (PRECIOUS, ("screen=no-boot-device", "sound=ticking"), "stop-running", "reinstall"),
+    "nothing-read": (SAFE, ("screen=no-boot-device",), None, ""),
+    "physical-errors": (SAFE, ("disk-layout=sound", "health-pages=failing"), None, ""),
+}
+
+
+@pytest.mark.parametrize(("facts", "tape", "lock", "fix"), BARRED.values(), ids=BARRED)
+def test_what_is_no_way_out_is_said_with_its_reason(
+    model: Model, facts: dict[str, Any], tape: tuple[str, ...], lock: str | None, fix: str
+) -> None:
+    state = folded(model, facts, tape)
+    result = assess(model, state)
+    found = {b.interlock: b for b in barred_ways(model, state, result.held)}
+    offered = {f for o in result.call.options for f in o.fixes}
+    assert not offered & {f for b in found.values() for f in b.fixes}
+    assert set(found) == ({lock} if lock else set())
+    if lock:
+        assert fix in found[lock].fixes
+        assert found[lock].why
+        assert found[lock].release

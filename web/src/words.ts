@@ -219,6 +219,7 @@ export const T = {
   theCall: 'the call',
   held: 'held back',
   heldUntil: 'Held back for now',
+  noWayOut: (fixes: string) => `No way out on this evidence: ${fixes}`,
   overturnTitle: 'What would overturn it',
   nothingOverturns: 'No likely reading would change it, nor any pair of the most telling ones.',
   makes: (call: string) => `makes it ${call}`,

@@ -24,7 +24,7 @@ from gatecheck.core.ticket import TicketState, came_in_with, fold
 from gatecheck.core.triage.assess import assess
 from gatecheck.core.triage.explain import overturns, tips, weights_of_evidence
 from gatecheck.core.triage.model import Model
-from gatecheck.core.triage.sheet import call_sheet
+from gatecheck.core.triage.sheet import barred_ways, call_sheet
 from gatecheck.server.decoded import Decoded
 from gatecheck.server.models import AttachmentOut, BenchOut, BenchRow, FoundOut, GuessOut, LearningOut, SheetOut, TicketOut
 from gatecheck.server.models_link import LinkRowOut
@@ -280,6 +280,7 @@ class Bench:
             "terms": {name: state.facts[name] for name in TERMS if name in state.facts},
             "call": said["call"],
             "rows": [{**asdict(r), "option": option_document(r.option)} for r in found.rows],
+            "barred": [asdict(b) for b in barred_ways(self.model, state, result.held)],
             "plain": found.plain,
             "overturns": [asdict(o) for o in overturns(self.model, state, result.call)],
         })  # fmt: skip

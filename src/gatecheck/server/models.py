@@ -186,12 +186,22 @@ class OverturnOut(Wire):
     p: float
 
 
+class BarredOut(Wire):
+    """Fixes that are no way out on this evidence."""
+
+    interlock: str
+    why: str
+    release: str
+    fixes: list[str]
+
+
 class SheetOut(Wire):
-    """The call sheet: all ways out ranked under the terms, and what would overturn the call."""
+    """The call sheet: all ways out ranked under the terms, what is none, and what would overturn the call."""
 
     terms: dict[str, str | float | int | bool]
     call: CallOut
     rows: list[SheetRowOut]
+    barred: list[BarredOut]
     plain: str
     overturns: list[OverturnOut]
 

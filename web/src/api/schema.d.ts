@@ -569,6 +569,20 @@ export interface components {
             /** Added At */
             added_at: string;
         };
+        /**
+         * BarredOut
+         * @description Fixes that are no way out on this evidence.
+         */
+        BarredOut: {
+            /** Interlock */
+            interlock: string;
+            /** Why */
+            why: string;
+            /** Release */
+            release: string;
+            /** Fixes */
+            fixes: string[];
+        };
         /** BayIn */
         BayIn: {
             /** Bay */
@@ -1572,7 +1586,7 @@ export interface components {
         };
         /**
          * SheetOut
-         * @description The call sheet: all ways out ranked under the terms, and what would overturn the call.
+         * @description The call sheet: all ways out ranked under the terms, what is none, and what would overturn the call.
          */
         SheetOut: {
             /** Terms */
@@ -1582,6 +1596,8 @@ export interface components {
             call: components["schemas"]["CallOut"];
             /** Rows */
             rows: components["schemas"]["SheetRowOut"][];
+            /** Barred */
+            barred: components["schemas"]["BarredOut"][];
             /** Plain */
             plain: string;
             /** Overturns */

@@ -199,11 +199,10 @@ def _software_only(model: Model, way: Sequence[str]) -> bool:
 
 def _ways_out(model: Model, state: TicketState) -> list[tuple[str, ...]]:
     """Release, every applicable untried fix, and the sets of fixes that the likeliest several-fault hypotheses need."""
-    helping = state.belief @ model.may_help >= _OPTION_ABOVE
     usable = [model.knowledge.fixes[name] for name in _usable(model, state)]
     may_start = state.booted is not None or "screen" not in state.current
     ways: dict[tuple[str, ...], None] = {(): None} if may_start else {}
-    ways |= {(f.id,): None for f in usable if helping[model.fix_ids.index(f.id)]}
+    ways |= {(name,): None for name in helping_fixes(model, state)}
     marginals = state.marginals
     likeliest = np.argpartition(-state.belief, min(_COMBINE_TOP, len(state.belief) - 1))[:_COMBINE_TOP]
     for hypothesis in likeliest[np.argsort(-state.belief[likeliest], kind="stable")]:
@@ -213,6 +212,12 @@ def _ways_out(model: Model, state: TicketState) -> list[tuple[str, ...]]:
             if way:
                 ways[way] = None
     return list(ways)
+
+
+def helping_fixes(model: Model, state: TicketState) -> tuple[str, ...]:
+    """Usable fixes for something that is likely enough to make them a way out."""
+    helping = state.belief @ model.may_help >= _OPTION_ABOVE
+    return tuple(name for name in _usable(model, state) if helping[model.fix_ids.index(name)])
 
 
 def _cover(model: Model, state: TicketState, usable: Sequence[Fix], faults: Sequence[str]) -> tuple[str, ...] | None:

@@ -6,11 +6,14 @@ sheet ranks the same options under these terms and says plainly where none of th
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
-from gatecheck.core.triage.call import Call, Option
+from gatecheck.core.ticket import TicketState
+from gatecheck.core.triage.call import Call, Option, helping_fixes
+from gatecheck.core.triage.interlocks import Held
 from gatecheck.core.triage.model import FactValue, Model
+from gatecheck.core.triage.plan import BARRING
 
 _VIABLE = 0.5
 """a way out counts when it works at least this share as often as the surest one"""
@@ -34,6 +37,26 @@ class CallSheet:
 
     rows: tuple[SheetRow, ...]
     plain: str
+
+
+@dataclass(frozen=True, slots=True)
+class Barred:
+    """Fixes that an interlock says are wrong on this evidence, so that they are no row: why, and what would release them."""
+
+    interlock: str
+    why: str
+    release: str
+    fixes: tuple[str, ...]
+
+
+def barred_ways(model: Model, state: TicketState, held: Sequence[Held]) -> tuple[Barred, ...]:
+    """What would be a way out were it not barred, by interlock."""
+    helping = helping_fixes(model, state)
+    by_lock: dict[str, list[Held]] = {}
+    for item in held:
+        if item.interlock in BARRING and item.move in helping:
+            by_lock.setdefault(item.interlock, []).append(item)
+    return tuple(Barred(lock, items[0].why, items[0].release, tuple(h.move for h in items)) for lock, items in by_lock.items())
 
 
 def call_sheet(model: Model, facts: Mapping[str, FactValue], call: Call) -> CallSheet:

@@ -40,7 +40,7 @@ export function CallSheetInstrument({ id }: { id: number }) {
 }
 
 function OpenSheet({ ticket }: { ticket: Ticket }) {
-  const { words } = useWords()
+  const { words, move } = useWords()
   const [, navigate] = useLocation()
   const [tried, setTried] = useState<Terms>({})
   const [chosen, setChosen] = useState(0)
@@ -94,6 +94,12 @@ function OpenSheet({ ticket }: { ticket: Ticket }) {
           {sheet?.plain && <div className="mb-3"><Note title={`${sheet.plain}.`} /></div>}
           {held.length > 0 && <div className="mb-3"><Note title={T.heldUntil}>{held.map((id) => `${words.interlocks[id]}.`).join(' ')}</Note></div>}
           <WaysOut rows={rows} chosen={Math.min(chosen, rows.length - 1)} onChoose={setChosen} />
+          {sheet?.barred.map((b) => (
+            <p key={b.interlock} className="mt-3 border-l-4 border-brick bg-sheet px-3 py-2 text-s">
+              <span className="block text-m font-semibold">{T.noWayOut(b.fixes.map((f) => lowerFirst(move(f).name)).join(', '))}</span>
+              {b.why}. {b.release}
+            </p>
+          ))}
           {sheet && <Overturns sheet={sheet} />}
         </div>
         <aside className="overflow-y-auto border-l border-dashed border-line bg-sheet px-5 py-4">
