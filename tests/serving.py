@@ -1,4 +1,4 @@
-"""A real server in a process of its own, for tests that kill it, drive it with a browser, or link machines to it."""
+"""A real server in a process of its own, the command itself or a fork, for tests that kill it, drive it with a browser, or link machines to it."""
 
 from __future__ import annotations
 
@@ -10,6 +10,8 @@ from pathlib import Path
 from typing import Any
 
 import httpx2 as httpx
+
+from nursery import Forked, start
 
 SCRIPT = Path(sys.executable).with_name("gatecheck")
 
@@ -23,13 +25,14 @@ def free_port() -> int:
 class Served:
     """A server over its own data folder; `stop` and `start` as a power cut would."""
 
-    def __init__(self, data: Path) -> None:
-        self.data, self.port = data, free_port()
+    def __init__(self, data: Path, *, by_command: bool = False) -> None:
+        self.data, self.port, self.by_command = data, free_port(), by_command
         self.url = f"http://127.0.0.1:{self.port}"
-        self.process: subprocess.Popen[bytes] | None = None
+        self.process: subprocess.Popen[bytes] | Forked | None = None
 
     def start(self) -> None:
-        self.process = subprocess.Popen([SCRIPT, "serve", "--port", str(self.port), "--data", str(self.data)], stdout=subprocess.DEVNULL)
+        arguments = ["serve", "--port", str(self.port), "--data", str(self.data)]
+        self.process = subprocess.Popen([SCRIPT, *arguments], stdout=subprocess.DEVNULL) if self.by_command else start(*arguments)
         for _ in range(200):
             try:
                 httpx.get(f"{self.url}/api/bench", timeout=2)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from typing import Any
 
 import pytest
@@ -11,6 +12,7 @@ from gatecheck.core.ticket import TicketState, fold
 from gatecheck.core.triage.assess import assess
 from gatecheck.core.triage.explain import overturns
 from gatecheck.core.triage.model import Model
+from gatecheck.core.triage.plan import explained
 from gatecheck.core.triage.sheet import CallSheet, barred_ways, call_sheet
 from tapes import LAPTOP, PRECIOUS, SAFE, readings
 
@@ -102,6 +104,14 @@ def test_what_overturns_the_call_really_does(model: Model, facts: dict[str, Any]
 def test_a_settled_call_is_overturned_by_nothing(model: Model) -> None:
     state = folded(model, PRECIOUS, ("story=knock", "screen=no-boot-device", "seen-setup=zero-size", "sound=ticking"))
     assert overturns(model, state, assess(model, state).call) == []
+
+
+@pytest.mark.parametrize(("facts", "tape"), [(SAFE, WORN), (SAFE, DIRTY), (PRECIOUS, ("sound=ticking",)), (SAFE, ())])
+def test_every_reason_is_whole_sentences(model: Model, facts: dict[str, Any], tape: tuple[str, ...]) -> None:
+    for move in assess(model, folded(model, facts, tape)).next:
+        why = explained(model, move)[0]
+        assert why.endswith((".", "?"))
+        assert not re.search(r"[a-z] [A-Z][a-z ]+: [\d<>]", why), why
 
 
 BARRED = {

@@ -19,11 +19,11 @@ from serving import Served, free_port
 
 @contextmanager
 def served(data: Path, port: int) -> Iterator[subprocess.Popen[bytes]]:
-    server = Served(data)
+    server = Served(data, by_command=True)
     server.port, server.url = port, f"http://127.0.0.1:{port}"
     try:
         server.start()
-        assert server.process is not None
+        assert isinstance(server.process, subprocess.Popen)
         yield server.process
     finally:
         server.stop()

@@ -160,7 +160,7 @@ def explained(model: Model, move: NextMove) -> tuple[str, tuple[str, ...], tuple
     outcomes = model.knowledge.move(move.move).outcomes
     tops = move.after.argmax(axis=1)
     outlook = tuple(Outlook(outcomes[i], float(move.chance[i]), ids[top], float(move.after[i, top])) for i, top in enumerate(tops))
-    why = move.why
+    why = move.why if move.why.endswith((".", "?")) else f"{move.why}."
     if move.kind == "check" and len(separates) == 2:
         why += f" Separates {lower_first(names[separates[0]])} from {lower_first(names[separates[1]])}."
     elif separates and names[separates[0]] not in why:
