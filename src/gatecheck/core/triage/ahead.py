@@ -163,8 +163,8 @@ class _Step:
         seen, done = [], []
         for check, start, stop in zip(checks, parts, parts[1:], strict=False):
             part, price = slice(start, stop), self.price(check)
-            once = price + float(weighed[part].sum())
-            seen.append(Prospect(check, price, chance[part], marginals[part], values[0][start + 1 : stop + 1], starts[part], (), once, float(moved[part].sum())))
+            once, shift = price + float(weighed[part].sum()), float(moved[part].sum())
+            seen.append(Prospect(check, price, chance[part], marginals[part], values[0][1:][part], starts[part], (), once, shift))
         put_back = self.rates["put_back"] * self.rates["bench_minute"]
         again = dict(zip((f.id for f in trials), values[2].reshape(-1, 4), strict=True))
         for index, fix in enumerate(fixes):
@@ -241,7 +241,8 @@ def _two_ahead(
         rows = model.rows[active[:, None], picked]
         joint = (here[:, None, :] * rows.T).reshape(-1, len(active)) @ model.one_member[active]
         joint = joint.reshape(len(here), len(picked), -1)
-        blocks.append((joint[:, :, 1:] / np.maximum(joint[:, :, :1], 1e-300), used, (model.boots[picked] | (model.keeps_booted[picked] & booted[:, None])).ravel()))
+        starts = model.boots[picked] | (model.keeps_booted[picked] & booted[:, None])
+        blocks.append((joint[:, :, 1:] / np.maximum(joint[:, :, :1], 1e-300), used, starts.ravel()))
         chances.append(joint[:, :, 0])
         ends = np.cumsum([0, *(len(p.move.outcomes) for p in next_checks)]).tolist()
         parts += [(p, 0, slice(a, b)) for p, a, b in zip(next_checks, ends, ends[1:], strict=False)]

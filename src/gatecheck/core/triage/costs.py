@@ -189,14 +189,6 @@ class Economy:
         saved = handed @ self.cure - self.base[:-1] - (marginals @ self.risk[:, :-1])
         return np.asarray(handed.sum(axis=1) - np.maximum(saved.max(axis=1, initial=0.0), 0.0))
 
-    def check_cost(self, state: TicketState, move: Check | Fix, marginals: Floats) -> float:
-        """Currency to make the move now; `marginals`, shape (f,), weigh the risk to the data."""
-        knowledge = self.model.knowledge
-        minutes = move.minutes + shared_entry(knowledge, state, move)
-        minutes += knowledge.rates["unattended_share"] * move.unattended
-        risk = marginals @ self.model.stress[move.stress]
-        return float(minutes * knowledge.rates["bench_minute"] + risk * self.worth)
-
 
 _PLACE_BITS = 5
 
@@ -220,7 +212,7 @@ def economy(model: Model, state: TicketState, barred: Collection[str]) -> Econom
     knowledge = model.knowledge
     names = tuple(n for n in model.fix_ids if n in state.applicable and n not in state.tried and n not in barred)
     worth = 0.0 if is_data_safe(state.facts) else data_worth(knowledge, state.facts)
-    key = ("economy", names, worth, state.facts.get("platform"), state.facts.get("installed_os"), state.facts.get("drive_kind"), state.visit, state.is_open, state.facts.get("form"))
+    key = ("economy", names, worth, state.applicable, state.facts.get("form"), state.visit, state.is_open)
     return model.keep(key, lambda: _economy(model, state, names, worth))
 
 
