@@ -306,9 +306,10 @@ def after_reading(model: Model, state: TicketState, check: str, outcome: str) ->
     spec = model.knowledge.checks[check]
     belief = state.belief if fact_test(spec.says_nothing_when, state.facts) and spec.says_nothing_when else state.belief * model.look(check, outcome)
     readings = (*state.readings, (place, reading))
+    belief = belief / belief.sum()
     visit, is_open = _whereabouts(model, readings)
     return replace(
-        state, belief=belief / belief.sum(), **_sums(model, belief / belief.sum()), readings=readings, latest={**state.latest, check: (place, reading)},
+        state, belief=belief, **_sums(model, belief), readings=readings, latest={**state.latest, check: (place, reading)},
         current=state.current | {check}, visit=visit, is_open=is_open, booted=_booted(readings),
     )  # fmt: skip
 

@@ -190,17 +190,15 @@ class Economy:
         return np.asarray(handed.sum(axis=1) - np.maximum(saved.max(axis=1, initial=0.0), 0.0))
 
 
-_PLACE_BITS = 5
-
-
 def _ascending(ratios: Floats) -> Ints:
-    """Which comes first, second, … along the first axis, for positive numbers of shape (x, w, k) with x up to 32.
+    """Which comes first, second, … along the first axis, for positive numbers of shape (x, w, k).
 
-    Sorts the numbers as whole ones: the bits of a positive float stand in the order of its value, and its last five
-    give way to its place. So ratios closer than four parts in a million stand in the order of the fixes.
+    Sorts the numbers as whole ones: the bits of a positive float stand in the order of its value, and its last ones give
+    way to its place. With 26 fixes that is five bits: ratios closer than four parts in a million stand in the order of
+    the fixes.
     """
     bits = ratios.astype(np.float32).view(np.int32)
-    mask = np.int32((1 << _PLACE_BITS) - 1)
+    mask = np.int32((1 << (len(ratios) - 1).bit_length()) - 1)
     keys = (bits & ~mask) | np.arange(len(ratios), dtype=np.int32)[:, None, None]
     by_row = np.ascontiguousarray(keys.reshape(len(keys), -1).T)
     by_row.sort(axis=1)
