@@ -151,7 +151,7 @@ BAD_PAGES = {
     "missing": (None, "got nothing there"),
     "empty": (b"", "got an empty file"),
     "unknown": (b"hello" * 10, "expected a page of a known kind"),
-    "no-zip": (b"PK\x03\x04broken", "expected a capture"),
+    "no-zip": (b"PK\x03\x04broken", "expected a capture (ZIP), got 10 bytes that cannot be opened as one"),
     "bomb": (bomb(), "expected pages of at most"),
     "climbing": (climbing(), "expected plain relative names"),
 }

@@ -65,7 +65,7 @@ def _read_zip(name: str, data: bytes) -> Iterator[tuple[str, bytes]]:
     try:
         archive = zipfile.ZipFile(io.BytesIO(data))
     except (zipfile.BadZipFile, ValueError, NotImplementedError) as error:
-        raise InputError(f"{name}: expected a capture (ZIP), got {error}") from error
+        raise InputError(f"{name}: expected a capture (ZIP), got {len(data)} bytes that cannot be opened as one: {error}") from error
     entries = [entry for entry in archive.infolist() if not entry.is_dir()]
     if not 1 <= len(entries) <= MOST_PAGES:
         raise InputError(f"{name}: expected 1 to {MOST_PAGES} pages, got {len(entries)}")
