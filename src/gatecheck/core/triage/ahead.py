@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 
 from gatecheck.core.knowledge.tables import Check, Fix
 from gatecheck.core.ticket import TicketState
-from gatecheck.core.triage.costs import Block, Economy, shared_entry
+from gatecheck.core.triage.costs import Economy, shared_entry
 from gatecheck.core.triage.model import Model
 from gatecheck.core.triage.space import Floats, Ints
 
@@ -67,13 +67,13 @@ def look_ahead(
     """Weigh all these moves. Pure; the moves must be legal, the fixes columns of `costs`; `away`: columns of fixes that
     others make."""
     first = _Step(model, state, costs)
-    seen, done, sent, now_by_way = first.weigh(checks, fixes, away)
+    seen, done, sent = first.weigh(checks, fixes, away)
     seen.sort(key=lambda p: round(p.once, 9))  # equals stay in the order of the tables
     done.sort(key=lambda p: round(p.once, 9))
     now, booted = state.marginals, state.booted is not None
     stop = float(costs.left_in @ now) if booted else float(costs.base[-1])
-    value = float(costs.value(now[None, :], np.array([True]))[0]) if booted else float(now_by_way.min())
-    acting_once = min(stop, done[0].once if done else value)
+    now_by_way = costs.by_way(now)
+    acting_once = min(stop, done[0].once if done else first.value)
     # broad fixes that may be best made first somewhere near this belief: they cost less than twice the best way
     broad = tuple(c for c, way in zip(costs.broad, now_by_way[1:].tolist(), strict=True) if way < 2.0 * now_by_way.min())
     followers = _short_list(seen)
@@ -140,48 +140,49 @@ class _Step:
 
     def weigh(
         self, checks: Sequence[Check], fixes: Sequence[Fix], away: Sequence[int]
-    ) -> tuple[list[Prospect], list[Prospect], list[float], Floats]:
-        """Prospects of the checks and of the fixes, what sending away costs, and the value of the belief as it is by way."""
+    ) -> tuple[list[Prospect], list[Prospect], list[float]]:
+        """Prospects of the checks and of the fixes, and what sending away costs."""
         costs = self.costs
         chance, marginals, starts = self._look_at(checks)
         chances, behind = self._look_behind(fixes)
         trials = [f for f in fixes if f.trial and f.breaks]
-        back = np.array([self._taken_back(f) for f in trials]).reshape(-1, 4, len(self.now))
+        back = np.array([self._taken_back(f) for f in trials]).reshape(-1, len(self.now))
         left = self.now * (1.0 - costs.cure[:, list(away)].T)
         column = {f.id: (costs.fixes.index(f.id),) for f in fixes}
         used, used_back, gone = list(column.values()), [column[f.id] for f in trials], [(c,) for c in away]
-        blocks: list[Block] = [
-            (np.concatenate([self.now[None], marginals])[None], [()], np.concatenate([[False], starts])),
-            (behind, used, np.tile(_BOOTS, len(fixes))),
-            (back, used_back, np.zeros(4 * len(trials), dtype=bool)),
-            (left[:, None, :], gone, np.zeros(len(away), dtype=bool)),
-        ]
-        values, ways = _settle(costs, costs.broad, blocks)
+        values = _settle(costs, costs.broad, [
+            Block(self.now[None], [()], np.array([self.booted])),
+            Block(marginals, [()], starts),
+            Block(behind.reshape(-1, len(self.now)), used, np.tile(_BOOTS, len(fixes))),
+            Block(back, used_back, np.zeros(4 * len(trials), dtype=bool)),
+            Block(left, gone, np.zeros(len(away), dtype=bool)),
+        ])  # fmt: skip
+        self.value = float(values[0][0])
         parts = np.cumsum([0, *(len(c.outcomes) for c in checks)]).tolist()
-        weighed = chance * values[0][1:]
+        weighed = chance * values[1]
         moved = chance * np.abs(marginals - self.now).sum(axis=1)
         seen, done = [], []
         for check, start, stop in zip(checks, parts, parts[1:], strict=False):
             part, price = slice(start, stop), self.price(check)
             once, shift = price + float(weighed[part].sum()), float(moved[part].sum())
-            seen.append(Prospect(check, price, chance[part], marginals[part], values[0][1:][part], starts[part], (), once, shift))
+            seen.append(Prospect(check, price, chance[part], marginals[part], values[1][part], starts[part], (), once, shift))
         put_back = self.rates["put_back"] * self.rates["bench_minute"]
-        again = dict(zip((f.id for f in trials), values[2].reshape(-1, 4), strict=True))
+        again = dict(zip((f.id for f in trials), values[3].reshape(-1, 4), strict=True))
         for index, fix in enumerate(fixes):
-            after = values[1][4 * index : 4 * index + 4]
+            after = values[2][4 * index : 4 * index + 4]
             if fix.id in again:
                 after = np.minimum(after, np.where(_BOOTS, np.inf, again[fix.id] + put_back))
             price, share = self.price(fix), chances[index] / chances[index].sum()
             done.append(Prospect(fix, price, share, behind[index], after, _BOOTS, used[index], price + float(share @ after), 0.0))
-        sent = [float(costs.base[c] + self.now @ costs.risk[:, c] + v) for c, v in zip(away, values[3].tolist(), strict=True)]
-        return seen, done, sent, ways[:, 0]
+        sent = [float(costs.base[c] + self.now @ costs.risk[:, c] + v) for c, v in zip(away, values[4].tolist(), strict=True)]
+        return seen, done, sent
 
     def _look_at(self, checks: Sequence[Check]) -> tuple[Floats, Floats, NDArray[np.bool_]]:
         """Chance of every outcome of every check, what is left then, and whether the machine starts."""
         model = self.model
         picked = np.concatenate([model.columns[c.id] for c in checks]) if checks else np.zeros(0, dtype=np.intp)
-        weighed = model.one_member[self.likeliest] * self.belief[:, None]
-        joint = (model.rows[self.likeliest].T @ weighed)[picked]
+        weighed = model.one_member.take(self.likeliest, axis=0) * self.belief[:, None]
+        joint = (weighed.T @ model.rows.take(self.likeliest, axis=0)).T[picked]
         chance, marginals = joint[:, 0], joint[:, 1:] / joint[:, :1]
         return chance, marginals, (model.boots | model.keeps_booted if self.booted else model.boots)[picked]
 
@@ -189,7 +190,7 @@ class _Step:
         """Chance of every outcome of every fix but could-not, shape (x, 4), and what is left then, shape (x, 4, f)."""
         if not fixes:
             return np.zeros((0, 4)), np.zeros((0, 4, len(self.now)))
-        joint = np.array([self.belief @ self.model.behind(fix.id)[self.likeliest] for fix in fixes]).reshape(len(fixes), 4, -1)
+        joint = np.array([self.belief @ self.model.behind(fix.id).take(self.likeliest, axis=0) for fix in fixes]).reshape(len(fixes), 4, -1)
         return joint[:, :, 0], joint[:, :, 1:] / joint[:, :, :1]
 
     def _taken_back(self, fix: Fix) -> Floats:
@@ -202,13 +203,24 @@ _BOOTS = np.array([True, False, False, False])
 """which of a fix's outcomes but could-not is a start"""
 
 
-def _settle(costs: Economy, broad: tuple[int, ...], blocks: Sequence[Block]) -> tuple[list[Floats], Floats]:
-    """The closed form of all blocks in one pass: a flat array for each; and the first row's value by way."""
-    needed, paid = costs.weigh(blocks, broad)
-    marginals = np.concatenate([m.reshape(len(booted), m.shape[-1]) for m, _, booted in blocks])
-    by_way = costs.value_of(needed, paid, marginals, np.concatenate([b for _, _, b in blocks]))
-    ends = np.cumsum([len(b) for _, _, b in blocks])
-    return np.split(by_way.min(axis=0), ends[:-1]), by_way[:, :1]
+@dataclass(frozen=True, slots=True)
+class Block:
+    """Beliefs to be weighed: fault probabilities, shape (v * k, f), in v runs of k rows; the fixes that are used up in each
+    run; and which of the rows start."""
+
+    marginals: Floats
+    used: Sequence[tuple[int, ...]]
+    booted: NDArray[np.bool_]
+
+
+def _settle(costs: Economy, broad: Sequence[int], blocks: Sequence[Block]) -> list[Floats]:
+    """The closed form of all blocks in one pass, an array for each."""
+    distinct = {gone: place for place, gone in enumerate(dict.fromkeys(gone for block in blocks for gone in block.used))}
+    runs = [(distinct[gone], len(block.booted) // len(block.used)) for block in blocks for gone in block.used]
+    of = np.repeat(*np.array(runs, dtype=np.intp).T)
+    marginals, booted = np.concatenate([b.marginals for b in blocks]), np.concatenate([b.booted for b in blocks])
+    ends = np.cumsum([len(b.booted) for b in blocks])
+    return np.split(costs.value(marginals, booted, list(distinct), of, broad), ends[:-1])
 
 
 def _two_ahead(
@@ -234,26 +246,27 @@ def _two_ahead(
         left = np.where(booted, np.minimum(closed, now @ costs.left_in), left)
     used = [short[o].used for o in owner.tolist()]
     blocks: list[Block] = []
+    faults = len(step.now)
     parts: list[tuple[Prospect, int, slice]] = []
     chances: list[Floats] = []
     if next_checks:
         picked = np.concatenate([model.columns[p.move.id] for p in next_checks])
-        rows = model.rows[active[:, None], picked]
-        joint = (here[:, None, :] * rows.T).reshape(-1, len(active)) @ model.one_member[active]
+        rows = np.ascontiguousarray(model.rows.take(active, axis=0)[:, picked].T)
+        joint = (here[:, None, :] * rows).reshape(-1, len(active)) @ model.one_member.take(active, axis=0)
         joint = joint.reshape(len(here), len(picked), -1)
         starts = model.boots[picked] | (model.keeps_booted[picked] & booted[:, None])
-        blocks.append((joint[:, :, 1:] / np.maximum(joint[:, :, :1], 1e-300), used, starts.ravel()))
+        blocks.append(Block((joint[:, :, 1:] / np.maximum(joint[:, :, :1], 1e-300)).reshape(-1, faults), used, starts.ravel()))
         chances.append(joint[:, :, 0])
         ends = np.cumsum([0, *(len(p.move.outcomes) for p in next_checks)]).tolist()
         parts += [(p, 0, slice(a, b)) for p, a, b in zip(next_checks, ends, ends[1:], strict=False)]
     if next_fixes:
-        behind = np.concatenate([model.behind(p.move.id)[active] for p in next_fixes], axis=1)
+        behind = np.concatenate([model.behind(p.move.id).take(active, axis=0) for p in next_fixes], axis=1)
         joint = (here @ behind).reshape(len(here), len(next_fixes), 4, -1)
         up = [tuple(sorted({*u, *p.used})) for u in used for p in next_fixes]
-        blocks.append(((joint[..., 1:] / np.maximum(joint[..., :1], 1e-300)).reshape(len(up), 4, -1), up, np.tile(_BOOTS, len(up))))
+        blocks.append(Block((joint[..., 1:] / np.maximum(joint[..., :1], 1e-300)).reshape(-1, faults), up, np.tile(_BOOTS, len(up))))
         chances.append(joint[..., 0].reshape(len(here), -1))
         parts += [(p, len(blocks) - 1, slice(4 * place, 4 * place + 4)) for place, p in enumerate(next_fixes)]
-    values, _ = _settle(costs, broad, blocks)
+    values = _settle(costs, broad, blocks)
     weighed = [v.reshape(c.shape) * c for v, c in zip(values, chances, strict=True)]
     for follower, block, part in parts:
         after = weighed[block][:, part].sum(axis=1) / chances[block][:, part].sum(axis=1)

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
+from functools import partial
 
 import numpy as np
 
@@ -25,7 +26,6 @@ CHOICES = ("release", "repair", "reinstall", "replace", "refer")
 _WEIGHT = {choice: rank for rank, choice in enumerate(CHOICES)}
 _VIABLE = 0.5
 """a way out is weighed for the call when it works at least this share as often as the surest one"""
-_NEGLIGIBLE = 1e-7
 _LOOKS_FIRST = "hardware-passed"
 """the one rule that may stand while a look is still due: a volume that was never checked may be all there is to repair"""
 _SHOWN = 0.05
@@ -94,10 +94,7 @@ class Call:
 def make_call(model: Model, state: TicketState, held: Sequence[Held], plan: Plan) -> Call:
     """Weigh all ways out and decide, if it can be decided."""
     ways = _ways_out(model, state)
-    # what is next to impossible changes no expectation: hypotheses below this carry less than 1e-4 together
-    active = np.flatnonzero(state.belief > _NEGLIGIBLE)
-    belief = state.belief[active]
-    losses, shares, starting, at_risk = _losses(model, state, ways, active)
+    ends = _ends(model, state, ways)
     locks: dict[str, list[str]] = {}
     for item in held:
         locks.setdefault(item.move, []).append(item.interlock)
@@ -111,8 +108,8 @@ def make_call(model: Model, state: TicketState, held: Sequence[Held], plan: Plan
             continue
         if _software_only(model, way) and p_drive >= model.knowledge.plan["software_stop"]:
             continue
-        loss = _ahead(plan, way, float(belief @ losses[row]), float(belief @ at_risk[row]))
-        options.append(_option(model, state, way, loss, float(belief @ shares[row]), float(belief @ starting[row]), held_here))
+        end = ends[row]
+        options.append(_option(model, state, way, _ahead(plan, way, end.loss, end.at_risk), end.works, end.starts, held_here))
     balance = _balance(model, state)
     best_chance = max((o.p_success for o in options), default=0.0)
     # a way out that hardly ever works only puts the decision off, however cheap it is
@@ -247,30 +244,48 @@ def _cheapest(model: Model, state: TicketState, usable: Sequence[Fix], fault: st
     return min(ways)[1] if ways else None
 
 
-def _losses(model: Model, state: TicketState, ways: Sequence[tuple[str, ...]], active: Ints) -> tuple[Floats, Floats, Floats, Floats]:
-    """Loss of every way under every active hypothesis, shape (w, a), the probability that the machine then works for good,
-    that it starts, and the data lost, in currency."""
-    knowledge, space = model.knowledge, model.space
-    fails = np.ones((len(space.fault_ids), len(ways)))
-    data = np.zeros((len(space.fault_ids), len(ways)))
-    fixed_cost = np.zeros(len(ways))
-    worth = _worth(model, state)
-    for column, way in enumerate(ways):
-        visits: set[str] = set()
-        for name in way:
-            fix, (cure, lost, price) = knowledge.fixes[name], model.finals[name]
-            if fix.visit and fix.visit not in visits:
-                fixed_cost[column] += entry_minutes(knowledge, state, fix) * knowledge.rates["bench_minute"]
-                visits.add(fix.visit)
-            fixed_cost[column] += price + (worth if fix.destroys else 0.0)
-            fails[:, column] *= 1.0 - cure
-            data[:, column] = np.maximum(data[:, column], lost)
-    passing = model.passes[space.add[0]][:, None]
-    chances = np.concatenate([1.0 - fails, 1.0 - fails * (1.0 - passing), 1.0 - data], axis=1)
-    member = space.member[active]
-    works, starts, kept = np.split(np.exp(np.log(chances + 1e-12).T @ member.T), 3)
-    afterwards = knowledge.rates["failed_try"] + member @ _cures(model, state, worth)[0]
-    return fixed_cost[:, None] + (1.0 - works) * afterwards + (1.0 - kept) * worth, works, starts, (1.0 - kept) * worth
+@dataclass(frozen=True, slots=True)
+class _End:
+    """What deciding for a way comes to on average: currency lost, the probability that the machine then works for good,
+    that it starts, and the part of the loss that is data."""
+
+    loss: float
+    works: float
+    starts: float
+    at_risk: float
+
+
+def _ends(model: Model, state: TicketState, ways: Sequence[tuple[str, ...]]) -> list[_End]:
+    """The end of every way, in their order."""
+    knowledge, worth = model.knowledge, _worth(model, state)
+    afterwards = knowledge.rates["failed_try"] + model.space.member @ _cures(model, state, worth)[0]
+    weights = np.array([state.belief, state.belief * afterwards]).T
+    ends = []
+    for way in ways:
+        fixes = [knowledge.fixes[name] for name in way]
+        entry = {f.visit: entry_minutes(knowledge, state, f) for f in reversed(fixes) if f.visit}
+        paid = sum(entry.values()) * knowledge.rates["bench_minute"]
+        paid += sum(model.finals[f.id][2] + (worth if f.destroys else 0.0) for f in fixes)
+        shares = model.keep(("shares", way), partial(_shares, model, way)) @ weights
+        (works, saved), (starts, _), (kept, _) = shares.tolist()
+        total, failing = weights.sum(axis=0).tolist()
+        at_risk = (total - kept) * worth
+        ends.append(_End(paid + failing - saved + at_risk, works, starts, at_risk))
+    return ends
+
+
+def _shares(model: Model, way: tuple[str, ...]) -> Floats:
+    """Shape (3, n): the probability that a machine works for good once the way was gone, that it starts, and that its data
+    is kept."""
+    space = model.space
+    fails, kept = np.ones(len(space.fault_ids)), np.ones(len(space.fault_ids))
+    for name in way:
+        cure, lost, _ = model.finals[name]
+        fails = fails * (1.0 - cure)
+        kept = np.minimum(kept, 1.0 - lost)
+    chances = np.array([1.0 - fails, 1.0 - fails * (1.0 - model.passes[space.add[0]]), kept])
+    one = np.concatenate([chances, np.ones((3, 1))], axis=1)  # where a hypothesis has fewer faults, -1 finds a one
+    return np.asarray(one[:, space.order].prod(axis=2))
 
 
 def _worth(model: Model, state: TicketState) -> float:

@@ -56,11 +56,6 @@ _SURELY, _BROAD = 0.9, 5
 """a fix that cures at least so many faults this surely is broad"""
 
 
-Block = tuple[Floats, Sequence[tuple[int, ...]], NDArray[np.bool_]]
-"""Beliefs to be weighed: fault probabilities, shape (v, k, f), the fixes used up in each of the v, and which of the v * k
-rows start."""
-
-
 @dataclass(frozen=True, slots=True)
 class Economy:
     """Costs for one ticket. Fixes stand in the order of `fixes`; a last column stands for what nothing here cures.
@@ -92,96 +87,107 @@ class Economy:
     broad: tuple[int, ...]
     """columns of fixes that cure most of what can be on a drive at once: to be weighed first as well as last"""
 
-    def sequences(self, used: Sequence[tuple[int, ...]], broad: tuple[int, ...] = ()) -> Floats:
-        """Who cures what, for every set of fixes that are used up (v of them) and every way to go on (w): cheapest cure
-        first, or one of the `broad` fixes before all others.
+    def sequences(self, used: Sequence[tuple[int, ...]]) -> Floats:
+        """Who cures what when the fixes in each of these v sets are used up: the cheapest cure of a fault first.
 
-        Shape (v, x, w, f): probability that a fault ends up cured by that fix; the last fix stands for nothing here.
+        Shape (v, x, f): probability that a fault ends up cured by that fix; the last fix stands for nothing here.
         """
-        keep = np.ones((len(used), 1 + len(broad), len(self.fixes)))
+        keep = np.ones((len(used), len(self.fixes)))
         for place, gone in enumerate(used):
-            for column in gone:
-                keep[place, :, column] = 0.0
-        for way, column in enumerate(broad, 1):
-            keep[:, way, column] = 0.0
-        ranked = self.shares * keep[:, :, self.cheapest]
-        left = np.multiply.accumulate(1.0 - ranked, axis=3)
-        ranked[:, :, :, 1:] *= left[:, :, :, :-1]
-        weights = np.zeros((len(used), len(self.fixes) + 1, 1 + len(broad), len(self.cure)))
-        by_way = weights.transpose(0, 2, 1, 3)
-        by_way[:, :, self.cheapest, np.arange(len(self.cure))[:, None]] = ranked
-        by_way[:, :, -1] = left[:, :, :, -1] if left.shape[3] else 1.0
-        for way, column in enumerate(broad, 1):
-            weights[:, :, way] *= 1.0 - self.cure[:, column]
+            keep[place, list(gone)] = 0.0
+        ranked = self.shares * keep[:, self.cheapest]
+        left = np.multiply.accumulate(1.0 - ranked, axis=2)
+        ranked[:, :, 1:] *= left[:, :, :-1]
+        weights = np.zeros((len(used), len(self.fixes) + 1, len(self.cure)))
+        weights[:, self.cheapest, np.arange(len(self.cure))[:, None]] = ranked
+        weights[:, -1] = left[:, :, -1] if left.shape[2] else 1.0
         return weights
 
-    def weigh(self, blocks: Sequence[Block], broad: tuple[int, ...]) -> tuple[Floats, Floats]:
-        """The probability that each fix is needed, shape (x, w, k), and what each way costs at once, shape (w, k), for the k
-        rows of all blocks side by side, as `value_of` wants them."""
-        distinct = list(dict.fromkeys(gone for _, used, _ in blocks for gone in used))
-        place_of = {gone: place for place, gone in enumerate(distinct)}
-        sequences = self.sequences(distinct, broad)
-        fixes, ways, faults = sequences.shape[1:]
-        total = sum(len(booted) for _, _, booted in blocks)
-        needed, paid, first = np.empty((fixes, ways, total)), np.zeros((ways, total)), 0
-        for marginals, used, _ in blocks:
-            many, rows, _ = marginals.shape
-            part = slice(first, first + many * rows)
-            first = part.stop
-            chosen = sequences[[place_of[gone] for gone in used]].reshape(many, fixes * ways, faults)
-            found = (chosen @ marginals.transpose(0, 2, 1)).reshape(many, fixes, ways, rows)
-            needed[:, :, part] = found.transpose(1, 2, 0, 3).reshape(fixes, ways, many * rows)
-            for way, column in enumerate(broad, 1):
-                flat = marginals.reshape(-1, faults)
-                mended = np.minimum(flat @ self.cure[:, column], 1.0)
-                paid[way, part] = self.base[column] + flat @ self.risk[:, column] + self.when_cured[column] * mended
-                spent = [column in gone for gone in used]
-                if any(spent):
-                    paid[way, part] += np.where(np.repeat(spent, rows), np.inf, 0.0)
-        return needed, paid
-
-    def value(self, marginals: Floats, booted: NDArray[np.bool_], used: tuple[int, ...] = ()) -> Floats:
-        """Expected cost of fixing, shape (k,), for fault probabilities `marginals`, shape (k, f), with these fixes used up.
+    def value(self, marginals: Floats, booted: NDArray[np.bool_], used: Sequence[tuple[int, ...]], of: Ints, broad: Sequence[int]) -> Floats:
+        """Expected cost of fixing, shape (k,), for fault probabilities `marginals`, shape (k, f). Of each row's fixes those in
+        the set `used[of]` are used up; `broad`: columns of fixes that may also be made before all others.
 
         Where the machine starts (`booted`, shape (k,)), it is handed back with what is left in it.
         """
-        return np.asarray(self.value_of(*self.weigh([(marginals[None], [used], booted)], self.broad), marginals, booted).min(axis=0))
-
-    def value_of(self, needed: Floats, paid: Floats, marginals: Floats, booted: NDArray[np.bool_]) -> Floats:
-        """The same for each way to go on, shape (w, k), for what `weigh` gave of marginals (k, f)."""
         if not booted.any():
-            return self._fixing(needed, paid, marginals)
-        values = np.empty(paid.shape)
+            return self._mended(marginals, used, of, broad)
+        values = np.empty(len(marginals))
         starts, fails = np.flatnonzero(booted), np.flatnonzero(~booted)
-        values[:, starts] = self._handed_back(marginals[starts])
+        values[starts] = self._handed_back(marginals[starts])
         if len(fails):
-            values[:, fails] = self._fixing(needed.take(fails, axis=2), paid[:, fails], marginals[fails])
+            values[fails] = self._mended(marginals[fails], used, of[fails], broad)
         return values
 
-    def _fixing(self, needed: Floats, paid: Floats, marginals: Floats) -> Floats:
-        """Expected cost of each way to go on, shape (w, k), where the machine does not start."""
-        give_up, last, faults = self.base[-1], needed[-1], np.ascontiguousarray(marginals.T)
-        matters = np.flatnonzero(needed[:-1].reshape(len(needed) - 1, last.size).max(axis=1, initial=0.0) > _NEEDED)
+    def by_way(self, marginals: Floats) -> Floats:
+        """The value of a belief, shape (f,), by the fix that is made first: the cheapest, or each of the broad ones."""
+        row, none = marginals[None], np.zeros(1, dtype=np.intp)
+        ways = [self._mended(row, [()], none, ()), *(self._first(c, row) + self._in_turn(row * (1.0 - self.cure[:, c]), [(c,)], none) for c in self.broad)]
+        return np.asarray(np.minimum(np.concatenate(ways), self.base[-1]))
+
+    def _mended(self, marginals: Floats, used: Sequence[tuple[int, ...]], of: Ints, broad: Sequence[int]) -> Floats:
+        """The value where the machine does not start. A broad fix is made first only where that alone is not dearer already."""
+        best = self._beside(marginals) + self._in_turn(marginals, used, of)
+        rows, sets, paid, mended, places = [], list(used), [], [], []
+        for column in broad:
+            first = self._first(column, marginals)
+            unused = np.array([column not in gone for gone in used])[of]
+            may_win = np.flatnonzero((first < best) & unused)
+            where = np.array([len(sets) + place for place in range(len(used))])
+            sets += [tuple(sorted({*gone, column})) for gone in used]
+            rows.append(may_win)
+            paid.append(first[may_win])
+            mended.append(marginals[may_win] * (1.0 - self.cure[:, column]))
+            places.append(where[of[may_win]])
+        if sum(map(len, rows)):
+            after = np.concatenate(paid) + self._in_turn(np.concatenate(mended), sets, np.concatenate(places))
+            np.minimum.at(best, np.concatenate(rows), after)
+        return np.asarray(np.minimum(best, self.base[-1]))
+
+    def _first(self, column: int, marginals: Floats) -> Floats:
+        """Shape (k,): what a fix costs that is made before all others, with what comes beside it."""
+        mended = np.minimum(marginals @ self.cure[:, column], 1.0)
+        return np.asarray(self.base[column] + marginals @ self.risk[:, column] + self.when_cured[column] * mended + self._beside(marginals))
+
+    def _beside(self, marginals: Floats) -> Floats:
+        """Shape (k,): what is paid besides: faults that the machine starts in spite of, or a look at one that has none."""
+        unseen = np.minimum(marginals * self.slips, np.maximum(1.0 - marginals, 0.0) * self.mending).sum(axis=1)
+        return np.asarray(unseen + np.maximum(1.0 - marginals.sum(axis=1), 0.0) * self.restart)
+
+    def _in_turn(self, marginals: Floats, used: Sequence[tuple[int, ...]], of: Ints) -> Floats:
+        """Shape (k,): what it costs to make the fixes in the order of cost per probability that they are needed; at any point
+        the machine may be given up at the price of the last column."""
+        by_set = np.argsort(of, kind="stable")
+        faults = np.ascontiguousarray(marginals[by_set].T)
+        needed = self._needed(faults, used, np.bincount(of, minlength=len(used)).tolist())
+        give_up, last = self.base[-1], needed[-1]
+        best = give_up * np.minimum(last, 1.0)
+        matters = np.flatnonzero(needed[:-1].max(axis=1, initial=0.0) > _NEEDED)
         if len(matters):
             need = needed[matters]
-            fixes, ways, rows = need.shape
             price = self.base[matters, None] + self.risk[:, matters].T @ faults
-            # best ratio first; at any point the machine may be given up at the price of the last column
-            order = _ascending(price[:, None] / np.maximum(need, 1e-12))
-            need = need.take(order * (ways * rows) + np.arange(ways * rows).reshape(ways, rows))
-            price = price.take(order * rows + np.arange(rows))
-            up_to = np.tri(fixes)
-            gone = (up_to @ need.reshape(fixes, -1)).reshape(need.shape)
-            total = gone[-1] + last
-            later = total - gone
+            order = _ascending(price / np.maximum(need, 1e-12))
+            flat = order * need.shape[1] + np.arange(need.shape[1])
+            need, price = need.take(flat), price.take(flat)
+            up_to = np.tri(len(matters))
+            gone = up_to @ need
+            later = gone[-1] + last - gone
             spent = price * np.minimum(later + need, 1.0) + need * self.when_cured[matters][order]
-            spent = (up_to @ spent.reshape(fixes, -1)).reshape(need.shape) + give_up * np.minimum(later, 1.0)
-            best = np.minimum(spent.min(axis=0), give_up * np.minimum(total, 1.0))
-        else:
-            best = give_up * np.minimum(last, 1.0)
-        unseen = np.minimum(faults * self.slips[:, None], np.maximum(1.0 - faults, 0.0) * self.mending[:, None]).sum(axis=0)
-        sound = np.maximum(1.0 - faults.sum(axis=0), 0.0) * self.restart
-        return np.asarray(np.minimum(best + paid + (unseen + sound), give_up))
+            spent = up_to @ spent + give_up * np.minimum(later, 1.0)
+            best = np.minimum(spent.min(axis=0), give_up * np.minimum(gone[-1] + last, 1.0))
+        values = np.empty(len(best))
+        values[by_set] = best
+        return values
+
+    def _needed(self, faults: Floats, used: Sequence[tuple[int, ...]], counts: Sequence[int]) -> Floats:
+        """Shape (x, k): the probability that each fix is needed, for `faults`, shape (f, k), whose first `counts[0]` columns
+        have the fixes of the first set used up, the next `counts[1]` those of the second, and so on."""
+        there = [place for place, count in enumerate(counts) if count]
+        needed, start = np.empty((len(self.base), faults.shape[1])), 0
+        for chances, place in zip(self.sequences([used[place] for place in there]), there, strict=True):
+            stop = start + counts[place]
+            np.matmul(chances, faults[:, start:stop], out=needed[:, start:stop])
+            start = stop
+        return needed
 
     def _handed_back(self, marginals: Floats) -> Floats:
         """A machine that starts does not show whether a fix was needed: hand it back as it is, or mend one thing blindly."""
@@ -191,7 +197,7 @@ class Economy:
 
 
 def _ascending(ratios: Floats) -> Ints:
-    """Which comes first, second, … along the first axis, for positive numbers of shape (x, w, k).
+    """Which comes first, second, … along the first axis, for positive numbers of shape (x, k).
 
     Sorts the numbers as whole ones: the bits of a positive float stand in the order of its value, and its last ones give
     way to its place. With 26 fixes that is five bits: ratios closer than four parts in a million stand in the order of
@@ -199,10 +205,9 @@ def _ascending(ratios: Floats) -> Ints:
     """
     bits = ratios.astype(np.float32).view(np.int32)
     mask = np.int32((1 << (len(ratios) - 1).bit_length()) - 1)
-    keys = (bits & ~mask) | np.arange(len(ratios), dtype=np.int32)[:, None, None]
-    by_row = np.ascontiguousarray(keys.reshape(len(keys), -1).T)
-    by_row.sort(axis=1)
-    return np.ascontiguousarray((by_row & mask).T, dtype=np.intp).reshape(ratios.shape)
+    keys = np.ascontiguousarray(((bits & ~mask) | np.arange(len(ratios), dtype=np.int32)[:, None]).T)
+    keys.sort(axis=1)
+    return np.ascontiguousarray((keys & mask).T, dtype=np.intp)
 
 
 def economy(model: Model, state: TicketState, barred: Collection[str]) -> Economy:

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from gatecheck.core.knowledge.tables import Check
+import numpy as np
+
 from gatecheck.core.ticket import TicketState
 from gatecheck.core.triage.model import Model
 from gatecheck.core.wording import percent
@@ -25,44 +26,56 @@ class GateState:
 
 def gate_states(model: Model, state: TicketState) -> list[GateState]:
     """All seven gates in boot order."""
-    booted = state.booted
-    return [_gate_state(model, state, position, booted) for position in range(len(model.knowledge.gates))]
+    knowledge = model.knowledge
+    masses = state.belief @ model.keep("gates", lambda: np.array([model.having(*_faults_at(model, g.id)) for g in knowledge.gates]).T)
+    stops = np.bincount(model.stop_gate + 1, state.belief, minlength=len(knowledge.gates) + 1)[1:]
+    opening, naming = _evidence(model, state)
+    return [
+        _gate_state(model, state, gate.id, mass, stop, sorted(opening[gate.id]), sorted(naming[gate.id]))
+        for gate, mass, stop in zip(knowledge.gates, masses.tolist(), stops.tolist(), strict=True)
+    ]
 
 
-def _gate_state(model: Model, state: TicketState, position: int, booted: int | None) -> GateState:
-    knowledge, limits = model.knowledge, model.knowledge.gate_limits
-    gate = knowledge.gates[position]
-    mass = float(state.belief @ model.having(*[f.id for f in knowledge.faults if f.gate == gate.id]))
-    opening, naming = _evidence(model, state, gate.id)
-    later = [i for i in naming if booted is not None and i > booted]
+def _faults_at(model: Model, gate: str) -> list[str]:
+    return [f.id for f in model.knowledge.faults if f.gate == gate]
+
+
+def _gate_state(
+    model: Model, state: TicketState, gate: str, mass: float, stops: float, opening: list[int], naming: list[int]
+) -> GateState:
+    """`mass`: probability that some fault of the gate is there; `stops`: that the boot stops at it."""
+    limits, booted = model.knowledge.gate_limits, state.booted
+    later = booted is not None and any(i > booted for i in naming)
     if booted is not None and not (later and mass >= limits["suspect_above"]):
-        return GateState(gate.id, OPEN, _why(model, state, [booted]), mass, (booted,))
+        return GateState(gate, OPEN, _why(model, state, [booted]), mass, (booted,))
     if opening and mass < limits["open_below"]:
-        return GateState(gate.id, OPEN, _why(model, state, opening), mass, tuple(opening))
-    stops = float(state.belief @ (model.stop_gate == position))
+        return GateState(gate, OPEN, _why(model, state, opening), mass, tuple(opening))
     if naming and stops >= limits["shut_above"]:
-        return GateState(gate.id, SHUT, _why(model, state, naming), mass, tuple(naming))
-    drive = float(state.belief @ model.having(*[f.id for f in knowledge.faults if f.component == "drive"]))
-    near = drive if gate.id == "detection" and naming else 0.0
+        return GateState(gate, SHUT, _why(model, state, naming), mass, tuple(naming))
+    near = 0.0
+    if gate == "detection" and naming:
+        near = float(state.belief @ model.having(*[f.id for f in model.knowledge.faults if f.component == "drive"]))
     if max(mass, near) >= limits["suspect_above"]:
-        why = _why(model, state, naming) if naming else _likeliest(model, state, gate.id)
-        return GateState(gate.id, SUSPECT, why, mass, tuple(naming))
-    return GateState(gate.id, UNPROVEN, "Nothing read so far proves or doubts it", mass, ())
+        why = _why(model, state, naming) if naming else _likeliest(model, state, gate)
+        return GateState(gate, SUSPECT, why, mass, tuple(naming))
+    return GateState(gate, UNPROVEN, "Nothing read so far proves or doubts it", mass, ())
 
 
-def _evidence(model: Model, state: TicketState, gate: str) -> tuple[list[int], list[int]]:
-    """Places of the last readings that open the gate and of those that name it as the place it stops."""
-    opening, naming = [], []
+def _evidence(model: Model, state: TicketState) -> tuple[dict[str, list[int]], dict[str, list[int]]]:
+    """Per gate the places of the last readings that open it and of those that name it as the place it stops."""
+    opening: dict[str, list[int]] = {g.id: [] for g in model.knowledge.gates}
+    naming: dict[str, list[int]] = {g.id: [] for g in model.knowledge.gates}
     for move, (index, reading) in state.latest.items():
         check = model.knowledge.checks.get(move)
-        if isinstance(check, Check) and reading.outcome:
-            if gate in check.opens.get(reading.outcome, ()):
-                opening.append(index)
-            if gate in check.points_at.get(reading.outcome, ()) and move in state.current:
-                naming.append(index)
-        elif reading.outcome == "now-seen" and gate in ("power", "detection"):
-            opening.append(index)
-    return sorted(opening), sorted(naming)
+        if check and reading.outcome:
+            for gate in check.opens.get(reading.outcome, ()):
+                opening[gate].append(index)
+            for gate in check.points_at.get(reading.outcome, ()) if move in state.current else ():
+                naming[gate].append(index)
+        elif reading.outcome == "now-seen":
+            for gate in ("power", "detection"):
+                opening[gate].append(index)
+    return opening, naming
 
 
 def _why(model: Model, state: TicketState, entries: list[int]) -> str:

@@ -36,11 +36,12 @@ def held_moves(model: Model, state: TicketState) -> list[Held]:
         why, entries = grounds
         tried_now = {t.fix for t in state.trials if t.open and t.outcome is None} if lock.open_trial else set()
         text = lock.while_pending if tried_now else lock.text
-        for move in (*model.knowledge.checks, *model.knowledge.fixes):
+        reason = f"{text}. {why}" if why else text
+        for move in (m for m in (*model.knowledge.checks, *model.knowledge.fixes) if m in lock.moves):
             if move in tried_now:
                 continue  # its result is what is wanted now
-            if move in lock.moves and (lock.id, move) not in state.overrides and not _excepted(lock, move, state):
-                held.append(Held(move, lock.id, f"{text}. {why}" if why else text, lock.release, entries))
+            if (lock.id, move) not in state.overrides and not _excepted(lock, move, state):
+                held.append(Held(move, lock.id, reason, lock.release, entries))
     return held
 
 
@@ -48,12 +49,14 @@ def readings_that_count(
     model: Model, state: TicketState, wanted: Mapping[str, Sequence[str]], renewed_by: Sequence[str]
 ) -> tuple[int, ...]:
     """Places of the last reading of each wanted move that shows a wanted outcome and is still about this part."""
-    since = -1
-    for fix in model.knowledge.fixes.values():
-        done = state.latest.get(fix.id)
-        if done and is_done(done[1]) and any(fix.cures.get(f, 0.0) >= _RENEWING for f in renewed_by):
-            since = max(since, done[0])
     last = [state.latest[move] for move in wanted if move in state.latest]
+    if not last:
+        return ()
+    fixes = model.knowledge.fixes
+    since = -1
+    for move, (index, reading) in state.latest.items():
+        if move in fixes and is_done(reading) and any(fixes[move].cures.get(f, 0.0) >= _RENEWING for f in renewed_by):
+            since = max(since, index)
     return tuple(sorted(i for i, r in last if i > since and r.outcome in wanted[r.move]))
 
 
