@@ -10,7 +10,7 @@ import numpy as np
 
 from gatecheck.core.rehearsal.machine import Entry, Machine, draw_facts
 from gatecheck.core.rehearsal.policies import POLICIES, Sight, Step
-from gatecheck.core.tape import parse_entries, parse_facts
+from gatecheck.core.tape import parse_entries, parse_entry, parse_facts
 from gatecheck.core.ticket import TicketState, fold
 from gatecheck.core.triage.call import CHOICES, right_choices
 from gatecheck.core.triage.costs import entry_minutes
@@ -68,8 +68,10 @@ def rehearse_one(model: Model, world: Model, policy: str, seed: int) -> Run:
     machine.lost = False  # what the customer's own starts and the first look cost is no policy's doing
     hands_on, total, wrong, needless = 3.0, 3.0, "", False
     ended = "out of steps"
+    known, entries = parse_facts(facts, model.knowledge), parse_entries(tape, model.knowledge)
     for _ in range(_MOST_STEPS):
-        state = fold(model, parse_facts(facts, model.knowledge), parse_entries(tape, model.knowledge))
+        entries += [parse_entry(raw, len(entries), model.knowledge) for raw in tape[len(entries) :]]
+        state = fold(model, known, entries)
         sight = Sight(model, state, rng, partial(_cures_left, world, machine, state))
         step = POLICIES[policy](sight)
         if step.kind == "stop":
@@ -94,7 +96,7 @@ def rehearse_one(model: Model, world: Model, policy: str, seed: int) -> Run:
             break
         if entry.get("outcome") == "declined" and step.what == "refer-lab":
             tape.append({"fact": {"consent": "given"}})
-    final = fold(model, parse_facts(facts, model.knowledge), parse_entries(tape, model.knowledge))
+    final = fold(model, known, parse_entries(tape, model.knowledge))
     # a customer who neither has a backup nor lets the data go ends the work; that is no comeback and no wrong call
     refused = final.facts.get("consent") == "refused" and final.booted is None
     comeback = ended != "refer" and not refused and bool(machine.fault_names())

@@ -72,12 +72,9 @@ def look_ahead(
     done.sort(key=lambda p: round(p.once, 9))
     now, booted = state.marginals, state.booted is not None
     stop = float(costs.left_in @ now) if booted else float(costs.base[-1])
-    now_by_way = costs.by_way(now)
     acting_once = min(stop, done[0].once if done else first.value)
-    # broad fixes that may be best made first somewhere near this belief: they cost less than twice the best way
-    broad = tuple(c for c, way in zip(costs.broad, now_by_way[1:].tolist(), strict=True) if way < 2.0 * now_by_way.min())
     followers = _short_list(seen)
-    _two_ahead(first, broad, [*followers, *done[:_SHORT_FIXES]], followers[:_NEXT_CHECKS], done[:_NEXT_FIXES])
+    _two_ahead(first, [*followers, *done[:_SHORT_FIXES]], followers[:_NEXT_CHECKS], done[:_NEXT_FIXES])
     deep = [p.twice for p in done if p.twice is not None]
     acting_twice = min(stop, *deep) if deep else acting_once
     # after a look one fix is spelled out, after a fix two: what the second one adds is added to the looks as well
@@ -150,7 +147,7 @@ class _Step:
         left = self.now * (1.0 - costs.cure[:, list(away)].T)
         column = {f.id: (costs.fixes.index(f.id),) for f in fixes}
         used, used_back, gone = list(column.values()), [column[f.id] for f in trials], [(c,) for c in away]
-        values = _settle(costs, costs.broad, [
+        values = _settle(costs, [
             Block(self.now[None], [()], np.array([self.booted])),
             Block(marginals, [()], starts),
             Block(behind.reshape(-1, len(self.now)), used, np.tile(_BOOTS, len(fixes))),
@@ -158,14 +155,13 @@ class _Step:
             Block(left, gone, np.zeros(len(away), dtype=bool)),
         ])  # fmt: skip
         self.value = float(values[0][0])
-        parts = np.cumsum([0, *(len(c.outcomes) for c in checks)]).tolist()
-        weighed = chance * values[1]
-        moved = chance * np.abs(marginals - self.now).sum(axis=1)
+        ends = np.cumsum([0, *(len(c.outcomes) for c in checks)])
+        left_to_pay, shifts = (np.add.reduceat(x, ends[:-1]).tolist() if checks else [] for x in (chance * values[1], chance * np.abs(marginals - self.now).sum(axis=1)))
         seen, done = [], []
-        for check, start, stop in zip(checks, parts, parts[1:], strict=False):
-            part, price = slice(start, stop), self.price(check)
-            once, shift = price + float(weighed[part].sum()), float(moved[part].sum())
-            seen.append(Prospect(check, price, chance[part], marginals[part], values[1][part], starts[part], (), once, shift))
+        parts = map(slice, ends.tolist(), ends[1:].tolist())
+        for check, part, later, shift in zip(checks, parts, left_to_pay, shifts, strict=True):
+            price = self.price(check)
+            seen.append(Prospect(check, price, chance[part], marginals[part], values[1][part], starts[part], (), price + later, shift))
         put_back = self.rates["put_back"] * self.rates["bench_minute"]
         again = dict(zip((f.id for f in trials), values[3].reshape(-1, 4), strict=True))
         for index, fix in enumerate(fixes):
@@ -213,18 +209,18 @@ class Block:
     booted: NDArray[np.bool_]
 
 
-def _settle(costs: Economy, broad: Sequence[int], blocks: Sequence[Block]) -> list[Floats]:
+def _settle(costs: Economy, blocks: Sequence[Block]) -> list[Floats]:
     """The closed form of all blocks in one pass, an array for each."""
     distinct = {gone: place for place, gone in enumerate(dict.fromkeys(gone for block in blocks for gone in block.used))}
     runs = [(distinct[gone], len(block.booted) // len(block.used)) for block in blocks for gone in block.used]
     of = np.repeat(*np.array(runs, dtype=np.intp).T)
     marginals, booted = np.concatenate([b.marginals for b in blocks]), np.concatenate([b.booted for b in blocks])
     ends = np.cumsum([len(b.booted) for b in blocks])
-    return np.split(costs.value(marginals, booted, list(distinct), of, broad), ends[:-1])
+    return np.split(costs.value(marginals, booted, list(distinct), of), ends[:-1])
 
 
 def _two_ahead(
-    step: _Step, broad: tuple[int, ...], short: Sequence[Prospect], next_checks: Sequence[Prospect], next_fixes: Sequence[Prospect]
+    step: _Step, short: Sequence[Prospect], next_checks: Sequence[Prospect], next_fixes: Sequence[Prospect]
 ) -> None:
     """Set `twice` of every move in `short`: after each likely outcome the best of the followers may come next."""
     if not (next_checks or next_fixes):
@@ -266,7 +262,7 @@ def _two_ahead(
         blocks.append(Block((joint[..., 1:] / np.maximum(joint[..., :1], 1e-300)).reshape(-1, faults), up, np.tile(_BOOTS, len(up))))
         chances.append(joint[..., 0].reshape(len(here), -1))
         parts += [(p, len(blocks) - 1, slice(4 * place, 4 * place + 4)) for place, p in enumerate(next_fixes)]
-    values = _settle(costs, broad, blocks)
+    values = _settle(costs, blocks)
     weighed = [v.reshape(c.shape) * c for v, c in zip(values, chances, strict=True)]
     for follower, block, part in parts:
         after = weighed[block][:, part].sum(axis=1) / chances[block][:, part].sum(axis=1)

@@ -202,9 +202,10 @@ def _ways_out(model: Model, state: TicketState) -> list[tuple[str, ...]]:
     ways |= {(name,): None for name in helping_fixes(model, state)}
     marginals = state.marginals
     likeliest = np.argpartition(-state.belief, min(_COMBINE_TOP, len(state.belief) - 1))[:_COMBINE_TOP]
-    for hypothesis in likeliest[np.argsort(-state.belief[likeliest], kind="stable")]:
-        faults = [i for i in model.space.order[hypothesis] if i >= 0]
-        if len(faults) > 1 and all(marginals[i] >= _COMBINE_ABOVE for i in faults):
+    likely = frozenset(np.flatnonzero(marginals >= _COMBINE_ABOVE).tolist())
+    for order in model.space.order[likeliest[np.argsort(-state.belief[likeliest], kind="stable")]].tolist() if len(likely) > 1 else ():
+        faults = [i for i in order if i >= 0]
+        if len(faults) > 1 and likely.issuperset(faults):
             way = _cover(model, state, usable, [model.space.fault_ids[i] for i in faults])
             if way:
                 ways[way] = None
@@ -313,7 +314,8 @@ def _best_cures(model: Model, names: Sequence[str], worth: float) -> tuple[Float
 
 
 def _usable(model: Model, state: TicketState) -> tuple[str, ...]:
-    return tuple(name for name in model.fix_ids if name in state.applicable and name not in state.tried)
+    key = ("usable", state.applicable, state.tried)
+    return model.keep(key, lambda: tuple(name for name in model.fix_ids if name in state.applicable and name not in state.tried))
 
 
 def _option(

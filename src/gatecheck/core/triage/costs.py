@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
@@ -93,8 +94,7 @@ class Economy:
         Shape (v, x, f): probability that a fault ends up cured by that fix; the last fix stands for nothing here.
         """
         keep = np.ones((len(used), len(self.fixes)))
-        for place, gone in enumerate(used):
-            keep[place, list(gone)] = 0.0
+        keep[np.repeat(np.arange(len(used)), [len(gone) for gone in used]), [c for gone in used for c in gone]] = 0.0
         ranked = self.shares * keep[:, self.cheapest]
         left = np.multiply.accumulate(1.0 - ranked, axis=2)
         ranked[:, :, 1:] *= left[:, :, :-1]
@@ -103,50 +103,45 @@ class Economy:
         weights[:, -1] = left[:, :, -1] if left.shape[2] else 1.0
         return weights
 
-    def value(self, marginals: Floats, booted: NDArray[np.bool_], used: Sequence[tuple[int, ...]], of: Ints, broad: Sequence[int]) -> Floats:
+    def value(self, marginals: Floats, booted: NDArray[np.bool_], used: Sequence[tuple[int, ...]], of: Ints) -> Floats:
         """Expected cost of fixing, shape (k,), for fault probabilities `marginals`, shape (k, f). Of each row's fixes those in
-        the set `used[of]` are used up; `broad`: columns of fixes that may also be made before all others.
+        the set `used[of]` are used up.
 
         Where the machine starts (`booted`, shape (k,)), it is handed back with what is left in it.
         """
         if not booted.any():
-            return self._mended(marginals, used, of, broad)
+            return self._mended(marginals, used, of)
         values = np.empty(len(marginals))
         starts, fails = np.flatnonzero(booted), np.flatnonzero(~booted)
         values[starts] = self._handed_back(marginals[starts])
         if len(fails):
-            values[fails] = self._mended(marginals[fails], used, of[fails], broad)
+            values[fails] = self._mended(marginals[fails], used, of[fails])
         return values
 
-    def by_way(self, marginals: Floats) -> Floats:
-        """The value of a belief, shape (f,), by the fix that is made first: the cheapest, or each of the broad ones."""
-        row, none = marginals[None], np.zeros(1, dtype=np.intp)
-        ways = [self._mended(row, [()], none, ()), *(self._first(c, row) + self._in_turn(row * (1.0 - self.cure[:, c]), [(c,)], none) for c in self.broad)]
-        return np.asarray(np.minimum(np.concatenate(ways), self.base[-1]))
-
-    def _mended(self, marginals: Floats, used: Sequence[tuple[int, ...]], of: Ints, broad: Sequence[int]) -> Floats:
+    def _mended(self, marginals: Floats, used: Sequence[tuple[int, ...]], of: Ints) -> Floats:
         """The value where the machine does not start. A broad fix is made first only where that alone is not dearer already."""
-        best = self._beside(marginals) + self._in_turn(marginals, used, of)
-        rows, sets, paid, mended, places = [], list(used), [], [], []
-        for column in broad:
-            first = self._first(column, marginals)
-            unused = np.array([column not in gone for gone in used])[of]
-            may_win = np.flatnonzero((first < best) & unused)
-            where = np.array([len(sets) + place for place in range(len(used))])
-            sets += [tuple(sorted({*gone, column})) for gone in used]
-            rows.append(may_win)
-            paid.append(first[may_win])
-            mended.append(marginals[may_win] * (1.0 - self.cure[:, column]))
-            places.append(where[of[may_win]])
-        if sum(map(len, rows)):
+        best = self._in_turn(marginals, used, of)
+        sets, columns = list(used), list(self.broad)
+        rows, paid, mended, places = [], [], [], []
+        for column, first in zip(columns, self._first(columns, marginals), strict=True):
+            unused = np.array([column not in gone for gone in used])
+            may_win = np.flatnonzero((first < best) & unused[of])
+            if len(may_win):
+                rows.append(may_win)
+                paid.append(first[may_win])
+                mended.append(marginals[may_win] * (1.0 - self.cure[:, column]))
+                places.append(of[may_win] + len(sets))
+                sets += [tuple(sorted({*gone, column})) for gone in used]
+        if rows:
             after = np.concatenate(paid) + self._in_turn(np.concatenate(mended), sets, np.concatenate(places))
             np.minimum.at(best, np.concatenate(rows), after)
-        return np.asarray(np.minimum(best, self.base[-1]))
+        return np.asarray(np.minimum(best + self._beside(marginals), self.base[-1]))
 
-    def _first(self, column: int, marginals: Floats) -> Floats:
-        """Shape (k,): what a fix costs that is made before all others, with what comes beside it."""
-        mended = np.minimum(marginals @ self.cure[:, column], 1.0)
-        return np.asarray(self.base[column] + marginals @ self.risk[:, column] + self.when_cured[column] * mended + self._beside(marginals))
+    def _first(self, columns: list[int], marginals: Floats) -> Floats:
+        """Shape (c, k): what each of these fixes costs that is made before all others."""
+        mended = np.minimum(self.cure[:, columns].T @ marginals.T, 1.0)
+        risk = self.risk[:, columns].T @ marginals.T
+        return np.asarray(self.base[columns, None] + risk + self.when_cured[columns, None] * mended)
 
     def _beside(self, marginals: Floats) -> Floats:
         """Shape (k,): what is paid besides: faults that the machine starts in spite of, or a look at one that has none."""
@@ -168,7 +163,7 @@ class Economy:
             order = _ascending(price / np.maximum(need, 1e-12))
             flat = order * need.shape[1] + np.arange(need.shape[1])
             need, price = need.take(flat), price.take(flat)
-            up_to = np.tri(len(matters))
+            up_to = _up_to(len(matters))
             gone = up_to @ need
             later = gone[-1] + last - gone
             spent = price * np.minimum(later + need, 1.0) + need * self.when_cured[matters][order]
@@ -194,6 +189,12 @@ class Economy:
         handed = marginals * self.left_in
         saved = handed @ self.cure - self.base[:-1] - (marginals @ self.risk[:, :-1])
         return np.asarray(handed.sum(axis=1) - np.maximum(saved.max(axis=1, initial=0.0), 0.0))
+
+
+@lru_cache(maxsize=64)
+def _up_to(size: int) -> Floats:
+    """A lower triangle of ones: its product with an array gives the sums up to and with each row."""
+    return np.tri(size)
 
 
 def _ascending(ratios: Floats) -> Ints:
