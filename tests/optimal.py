@@ -61,7 +61,7 @@ def _small_check(check: Check, faults: set[str], rng: np.random.Generator, most:
     outcomes = tuple(o for o in check.outcomes if o in ranked)
     rows = {f: _jitter(rng, _only(r, outcomes)) for f, r in table.rows.items() if f in faults}
     hidden = _only(table.hidden_row, outcomes) if table.hidden_by else {}
-    small = Likelihood(table.combine, table.normal, _jitter(rng, _only(table.sound, outcomes)), rows, {}, table.hidden_by, hidden)
+    small = Likelihood(table.combine, table.normal, _jitter(rng, _only(table.sound, outcomes)), rows, {}, table.hidden_by, hidden, {})
     check = replace(check, outcomes=outcomes)
     minutes = float(check.minutes * rng.uniform(0.5, 2.5))
     return replace(check, table=small, minutes=minutes, needs=(), stress="none", only_when={}, not_when={}, says_nothing_when={})
@@ -89,7 +89,7 @@ def small_problem(knowledge: Knowledge, seed: int, faults: int = 4, checks: int 
     screen = _small_check(knowledge.checks["screen"], names, rng, most=4)
     small = replace(
         knowledge,
-        faults=tuple(replace(f, odds=float(f.odds * rng.lognormal(0.0, 0.7))) for f in chosen),
+        faults=tuple(replace(f, odds=float(f.odds * rng.lognormal(0.0, 0.7)), intermittent=0.0) for f in chosen),
         contexts=(),
         couplings=tuple(
             replace(c, faults=tuple(f for f in c.faults if f in names)) for c in knowledge.couplings

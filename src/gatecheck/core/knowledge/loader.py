@@ -79,7 +79,7 @@ class _Builder:
         scale = faults.sub("scale")
         visibility_table = checks_file.sub("visibility")
         self.visibility = {
-            name: t.Visibility(name, sub.row("by", self.fault_ids), sub.string("source"))
+            name: t.Visibility(name, sub.row("by", self.fault_ids), sub.string("source"), sub.row("intermittent", self.fault_ids))
             for name in visibility_table.values
             for sub in [visibility_table.sub(name)]
         }
@@ -175,10 +175,10 @@ class _Builder:
     def _fault(self, fault: str) -> t.Fault:
         words = self.voc.sub("faults").sub(fault)
         own = self.tables["faults.toml"].sub("faults").sub(fault)
-        own.only("odds", "text", "source")
+        own.only("odds", "text", "source", "intermittent")
         return t.Fault(
             fault, words.one_of("gate", self.gate_ids), words.string("name"), own.string("text"),
-            own.number("odds", low=1e-9), own.string("source"),
+            own.number("odds", low=1e-9), own.string("source"), own.number("intermittent", 0.0, high=1.0),
         )  # fmt: skip
 
     def _context(self, index: int) -> t.Context:
@@ -253,7 +253,7 @@ class _Builder:
         own = self.tables["checks.toml"].sub("checks").sub(check)
         own.only(
             "minutes", "unattended", "visit", "enters", "stress", "needs", "only_when", "not_when", "ask", "why", "say",
-            "source", "combine", "normal", "passes", "sound", "rows", "aside", "hidden", "says_nothing_when", "opens",
+            "source", "combine", "normal", "passes", "sound", "rows", "intermittent", "aside", "hidden", "says_nothing_when", "opens",
             "names",
         )  # fmt: skip
         outcomes = self.outcomes[check]
@@ -288,13 +288,14 @@ class _Builder:
             normal=own.one_of(key, outcomes) if key else "",
             sound=own.distribution("sound", outcomes),
             rows=self._rows(own, outcomes),
+            intermittent=self._rows(own, outcomes, "intermittent"),
             aside=own.row("aside", outcomes),
             hidden_by=hidden.one_of("by", self.visibility) if hidden else None,
             hidden_row=hidden.distribution("row", outcomes) if hidden else {},
         )
 
-    def _rows(self, own: Table, outcomes: tuple[str, ...]) -> dict[str, t.Row]:
-        rows = own.sub("rows", optional=True)
+    def _rows(self, own: Table, outcomes: tuple[str, ...], key: str = "rows") -> dict[str, t.Row]:
+        rows = own.sub(key, optional=True)
         for fault in rows.values:
             if fault not in self.fault_ids:
                 raise rows.error(fault, "a known fault", repr(fault))
@@ -317,6 +318,7 @@ class _Builder:
                 normal=own.one_of("rows_normal", outcomes),
                 sound=own.distribution("rows_sound", outcomes),
                 rows=self._rows(own, outcomes),
+                intermittent={},
                 aside={},
                 hidden_by=None,
                 hidden_row={},

@@ -27,6 +27,8 @@ class Fault:
     text: str
     odds: float
     source: str
+    intermittent: float = 0.0
+    """share of the machines with this fault on which it comes and goes"""
 
     @property
     def component(self) -> str:
@@ -60,6 +62,8 @@ class Visibility:
     id: str
     by: Row
     source: str
+    intermittent: Row
+    """the same while the fault comes and goes, where that differs"""
 
 
 @dataclass(frozen=True, slots=True)
@@ -95,6 +99,8 @@ class Likelihood:
     aside: Row
     hidden_by: str | None
     hidden_row: Row
+    intermittent: Mapping[str, Row]
+    """rows of faults that come and go, where they differ from `rows`"""
 
 
 @dataclass(frozen=True, slots=True)

@@ -53,7 +53,9 @@ def _row(row: Row, size: float, rng: Rng) -> dict[str, float]:
 def _table(table: Likelihood, size: float, rng: Rng) -> Likelihood:
     rows: Mapping[str, Row] = {fault: _row(row, size, rng) for fault, row in table.rows.items()}
     hidden = _row(table.hidden_row, size, rng) if table.hidden_row else table.hidden_row
-    return replace(table, sound=_row(table.sound, size, rng), rows=rows, hidden_row=hidden)
+    sound = _row(table.sound, size, rng)
+    intermittent = {fault: _row(row, size, rng) for fault, row in table.intermittent.items()}
+    return replace(table, sound=sound, rows=rows, hidden_row=hidden, intermittent=intermittent)
 
 
 def _check(check: Check, size: float, rng: Rng) -> Check:

@@ -9,7 +9,7 @@ from typing import Any, TypeVar
 import numpy as np
 from numpy.typing import NDArray
 
-from gatecheck.core.knowledge.tables import Check, Fix, Knowledge, Likelihood, Row
+from gatecheck.core.knowledge.tables import Check, Fix, Knowledge, Likelihood, Row, Visibility
 from gatecheck.core.triage.space import Floats, Ints, Space, build_space
 
 T = TypeVar("T")
@@ -201,7 +201,7 @@ def fact_test(test: Mapping[str, tuple[str, ...]], facts: Facts) -> bool:
 def compile_model(knowledge: Knowledge) -> Model:
     """Compile all tables. Pure; about 0.1 s."""
     space = build_space(knowledge.faults, [g.id for g in knowledge.gates])
-    reach = {v.id: 1.0 - hidden_share(space, v.by) for v in knowledge.visibility.values()}
+    reach = {v.id: 1.0 - hidden_share(space, v) for v in knowledge.visibility.values()}
     looks: dict[str, Floats] = {}
     for check in knowledge.checks.values():
         looks[check.id] = _look(space, check.table, check.outcomes, reach, knowledge.check_floor)
@@ -248,15 +248,26 @@ def _final(knowledge: Knowledge, space: Space, fix: Fix) -> tuple[Floats, Floats
     return np.array(cure), np.maximum(lost, stress), price
 
 
-def hidden_share(space: Space, by: Row) -> Floats:
+def hidden_share(space: Space, visibility: Visibility) -> Floats:
     """Shape (n,): 1 - product over the faults present of (1 - share)."""
-    return 1.0 - np.exp(space.member @ np.log(1.0 - np.array([by.get(f, 0.0) for f in space.fault_ids]) + 1e-12))
+    shares = per_state(space, visibility.by, visibility.intermittent)
+    return 1.0 - np.exp(space.in_state @ np.log(1.0 - np.array([share or 0.0 for share in shares]) + 1e-12))
+
+
+def per_state(space: Space, rows: Mapping[str, T], intermittent: Mapping[str, T]) -> list[T | None]:
+    """What a table says of every state of every fault, None where it says nothing; an intermittent one for which it has
+    nothing of its own is like the fault that is there for good."""
+    names = [space.fault_ids[state.fault] for state in space.states]
+    return [intermittent[f] if s.intermittent and f in intermittent else rows.get(f) for f, s in zip(names, space.states, strict=True)]
 
 
 def _base(space: Space, knowledge: Knowledge) -> Floats:
     count = space.member.sum(axis=1)
     base = np.where(count > 1, knowledge.shared_scale ** np.maximum(count - 1, 0), 1.0)
     base[0] = knowledge.sound_odds
+    comes_and_goes = {f.id: f.intermittent for f in knowledge.faults}
+    shares = [comes_and_goes[space.fault_ids[s.fault]] for s in space.states]
+    base *= np.where(space.in_state > 0, [share if s.intermittent else 1.0 - share for s, share in zip(space.states, shares, strict=True)], 1.0).prod(axis=1)
     for coupling in knowledge.couplings:
         root = space.member[:, space.index(coupling.faults[0])]
         followers = space.member[:, [space.index(f) for f in coupling.faults[1:]]].sum(axis=1)
@@ -268,7 +279,7 @@ def _depends(check: Check, knowledge: Knowledge) -> frozenset[str]:
     if check.id == "story":  # what happened before does not change with what is done now
         return frozenset()
     hidden = knowledge.visibility[check.table.hidden_by].by if check.table.hidden_by else {}
-    return frozenset(check.table.rows) | frozenset(hidden)
+    return frozenset(check.table.rows) | frozenset(check.table.intermittent) | frozenset(hidden)
 
 
 # --- checks ----------------------------------------------------------------------------------------------------
@@ -279,8 +290,9 @@ def _look(space: Space, table: Likelihood, outcomes: tuple[str, ...], reach: Map
         return np.array([row.get(o, 0.0) for o in outcomes])
 
     sound = vector(table.sound)
-    rows = np.array([vector(table.rows[f]) if f in table.rows else sound for f in space.fault_ids])
-    has_row = np.array([f in table.rows for f in space.fault_ids])
+    told = per_state(space, table.rows, table.intermittent)
+    rows = np.array([sound if row is None else vector(row) for row in told])
+    has_row = np.array([row is not None for row in told])
     if table.combine == "earliest-gate":
         shares = _earliest_gate(space, sound, rows, has_row, outcomes.index(table.normal))
     elif table.combine == "any-abnormal":
@@ -301,10 +313,10 @@ def _earliest_gate(space: Space, sound: Floats, rows: Floats, has_row: NDBool, p
     """Faults speak in boot order; the share `passing` of each goes on to the next, the rest of the way to `sound`."""
     shares = np.zeros((space.size, len(sound)))
     onward = np.ones(space.size)
-    for position in range(space.order.shape[1]):
-        fault = space.order[:, position]
-        speaks = (fault >= 0) & has_row[np.maximum(fault, 0)]
-        row = rows[np.maximum(fault, 0)] * speaks[:, None]
+    for position in range(space.state.shape[1]):
+        state = space.state[:, position]
+        speaks = (state >= 0) & has_row[np.maximum(state, 0)]
+        row = rows[np.maximum(state, 0)] * speaks[:, None]
         passed = row[:, passing].copy()
         row[:, passing] = 0.0
         shares += onward[:, None] * row
@@ -314,7 +326,7 @@ def _earliest_gate(space: Space, sound: Floats, rows: Floats, has_row: NDBool, p
 
 def _any_abnormal(space: Space, sound: Floats, rows: Floats, has_row: NDBool, normal: int) -> Floats:
     """`normal` needs every fault to look normal; what is left is shared by the abnormal outcomes of the faults."""
-    present = space.member * has_row
+    present = space.in_state * has_row
     any_present = present.sum(axis=1) > 0
     looks_normal = np.exp(present @ np.log(rows[:, normal] + 1e-12))
     abnormal = rows.copy()
@@ -328,7 +340,7 @@ def _any_abnormal(space: Space, sound: Floats, rows: Floats, has_row: NDBool, no
 
 
 def _blend(space: Space, sound: Floats, rows: Floats, has_row: NDBool) -> Floats:
-    present = space.member * has_row
+    present = space.in_state * has_row
     count = present.sum(axis=1, keepdims=True)
     return np.where(count > 0, (present @ rows) / np.maximum(count, 1), sound)
 
@@ -396,12 +408,12 @@ def _outcome_shares(space: Space, src: Ints, dst: Ints, passes: Floats, seen: Fl
 
 def stop_gates(space: Space, passes: Floats) -> Ints:
     """Shape (n,): the gate of the earliest fault that stops the boot, -1 for none."""
-    alone = np.array([passes[space.add[0, f]] for f in range(len(space.fault_ids))])
+    alone = passes[space.add_state[0]]
     stop = np.full(space.size, -1, dtype=np.intp)
     for position in range(space.order.shape[1]):
-        fault = space.order[:, position]
-        blocks = (fault >= 0) & (alone[np.maximum(fault, 0)] <= _BARELY_STOPS) & (stop < 0)
-        stop[blocks] = space.gate_of[fault[blocks]]
+        state = space.state[:, position]
+        blocks = (state >= 0) & (alone[np.maximum(state, 0)] <= _BARELY_STOPS) & (stop < 0)
+        stop[blocks] = space.gate_of[space.order[blocks, position]]
     return stop
 
 
