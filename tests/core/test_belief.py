@@ -36,6 +36,7 @@ def naive_posterior(model: Model, facts: dict[str, Any], seen: list[tuple[str, s
         for a, b in product(order, order)
         if order.index(a) < order.index(b) and a.split(".")[0] != b.split(".")[0]
     ]
+    comes_and_goes = {f.id: f.intermittent for f in k.faults}
     weights = {}
     for faults in sets:
         weight = k.sound_odds if not faults else k.shared_scale ** (len(faults) - 1)
@@ -44,16 +45,21 @@ def naive_posterior(model: Model, facts: dict[str, Any], seen: list[tuple[str, s
         for coupling in k.couplings:
             if coupling.faults[0] in faults:
                 weight *= coupling.times ** len(faults & set(coupling.faults[1:]))
-        for check, outcome in seen:
-            weight *= naive_likelihood(model, check, outcome, [f for f in order if f in faults])
-        weights[faults] = weight
+        weights[faults] = 0.0
+        for manners in product((False, True), repeat=len(faults)):
+            told = dict(zip([f for f in order if f in faults], manners, strict=True))
+            share = weight * np.prod([comes_and_goes[f] if now else 1.0 - comes_and_goes[f] for f, now in told.items()])
+            for check, outcome in seen:
+                share *= naive_likelihood(model, check, outcome, told)
+            weights[faults] += share
     return weights
 
 
-def naive_likelihood(model: Model, check: str, outcome: str, faults: list[str]) -> float:
+def naive_likelihood(model: Model, check: str, outcome: str, faults: dict[str, bool]) -> float:
+    """`faults`: in boot order, each with whether it comes and goes."""
     k, spec = model.knowledge, model.knowledge.checks[check]
     table = spec.table
-    rows = [table.rows[f] for f in faults if f in table.rows]
+    rows = [table.intermittent[f] if now and f in table.intermittent else table.rows[f] for f, now in faults.items() if f in table.rows or (now and f in table.intermittent)]
 
     def share(o: str) -> float:
         if not rows:
@@ -71,7 +77,8 @@ def naive_likelihood(model: Model, check: str, outcome: str, faults: list[str]) 
                 onward *= row.get(table.normal, 0.0)
             value += onward * table.sound.get(o, 0.0)
         if table.hidden_by:
-            seen = np.prod([1 - k.visibility[table.hidden_by].by.get(f, 0.0) for f in faults])
+            by = k.visibility[table.hidden_by]
+            seen = np.prod([1 - (by.intermittent.get(f, by.by.get(f, 0.0)) if now else by.by.get(f, 0.0)) for f, now in faults.items()])
             value = seen * value + (1 - seen) * table.hidden_row.get(o, 0.0)
         return float(value) + k.check_floor
 
@@ -92,6 +99,7 @@ SEEN = [
         id="mode",
     ),
     pytest.param([("builtin-quick", "no-such-tool"), ("reduced-start", "fails")], id="aside"),
+    pytest.param([("screen", "volume-stop"), ("seen-setup", "right"), ("seen-live", "absent"), ("health-pages", "link-errors")], id="now-and-then"),
 ]
 
 
@@ -100,7 +108,10 @@ def test_belief_equals_bayes_by_hand(model: Model, seen: list[tuple[str, str]]) 
     by_hand = naive_posterior(model, LAPTOP, seen)
     engine = belief([{"move": m, "outcome": o} for m, o in seen])
     ids = model.space.fault_ids
-    ours = {frozenset(ids[i] for i in row if i >= 0): x for row, x in zip(model.space.order, engine, strict=True)}
+    ours: dict[frozenset[str], float] = {}
+    for row, x in zip(model.space.order, engine, strict=True):
+        faults = frozenset(ids[i] for i in row if i >= 0)
+        ours[faults] = ours.get(faults, 0.0) + float(x)
     scale = ours[frozenset()] / by_hand[frozenset()]
     for faults, weight in by_hand.items():
         assert ours[faults] == pytest.approx(weight * scale, rel=1e-8), faults

@@ -13,8 +13,9 @@ def test_every_id_of_the_vocabulary_has_its_tables(model: Model) -> None:
     k = model.knowledge
     assert (len(k.gates), len(k.faults), len(k.checks), len(k.fixes)) == (7, 24, 34, 29)
     assert (len(k.calls), len(k.interlocks), len(k.facts)) == (5, 8, 11)
-    assert model.space.size == 1893
     assert len(model.space.components) == 13
+    assert len({tuple(row) for row in model.space.order}) == 1893, "sets of up to three faults in different components"
+    assert model.space.size == 2363, "and those of a link that comes and goes beside those of one that is gone"
 
 
 def test_every_number_names_its_source(model: Model) -> None:
@@ -33,7 +34,10 @@ def test_every_number_names_its_source(model: Model) -> None:
 
 BREAKS = {
     "unknown-fault": ("faults.toml", '[faults."link.loose"]', '[faults."link.lost"]', r"faults\.toml:\d+: faults\.link\.lost"),
-    "missing-odds": ("faults.toml", "odds = 0.080\ntext = \"The drive or its cable", "text = \"The drive or its cable", r"faults\.link\.loose\.odds: expected a number"),
+    "missing-odds": ("faults.toml", "odds = 0.105\nintermittent = 0.25\n", "intermittent = 0.25\n", r"faults\.link\.loose\.odds: expected a number"),
+    "too-often": ("faults.toml", "odds = 0.105\nintermittent = 0.25", "odds = 0.105\nintermittent = 1.30", r"faults\.toml:\d+: faults\.link\.loose\.intermittent: expected a number from 0 to 1, got 1\.3"),
+    "intermittent-does-not-sum": ("checks.toml", "passed = 0.58, failed = 0.24", "passed = 0.58, failed = 0.34", r"checks\.builtin-quick\.intermittent\.link\.loose: expected a row that sums to 1, got 1\.1"),
+    "intermittent-of-nothing": ("checks.toml", '[checks.builtin-quick.intermittent]\n"link.loose"', '[checks.builtin-quick.intermittent]\n"link.lose"', r"checks\.builtin-quick\.intermittent\.link\.lose: expected a known fault"),
     "row-does-not-sum": ("checks.toml", "runs = 0.08, fails = 0.92", "runs = 0.08, fails = 0.82", r"checks\.live-start\.rows\.power\.supply: expected a row that sums to 1, got 0\.9"),
     "unknown-outcome": ("checks.toml", "sound = { firm = 0.975, loose = 0.025 }", "sound = { firm = 0.975, lose = 0.025 }", r"checks\.seat\.sound\.lose"),
     "outcome-without-row": ("checks.toml", "sound = { sound = 0.98, damaged = 0.02 }\nnames", "sound = { sound = 1.0 }\nnames", None),

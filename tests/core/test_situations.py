@@ -15,6 +15,7 @@ from tapes import LAPTOP, PRECIOUS, SAFE, case, gate, held, moves, p, tapes
 MODEL = shipped_model()
 FIRMWARE = {c.id for c in MODEL.knowledge.checks.values() if c.visit == "setup"} | {"setup-entry", "seen-picker", "boot-order"}
 SURFACE = {"long-test", "read-scan", "short-test", "volume-look", "repair-volume"}
+LINK, DRIVE = ({f.id for f in MODEL.knowledge.faults if f.component == part} for part in ("link", "drive"))
 SOFTWARE = {f.id for f in MODEL.knowledge.fixes.values() if f.gate in ("layout", "loader", "system")}
 NOT_SEEN = ("screen=no-boot-device", "seen-setup=absent", "seen-picker=absent")
 TICKING = ("screen=no-boot-device", "seen-setup=zero-size", "sound=ticking")
@@ -98,12 +99,25 @@ def test_a_ticking_drive_is_left_alone(model: Model, sound: str) -> None:
 )  # fmt: skip
 def test_lost_transfers_send_to_cable_and_contacts_before_the_drive(model: Model, tape: tuple[str, ...]) -> None:
     found = case(model, {**LAPTOP, "form": "desktop", "drive_kind": "hdd", **SAFE}, *tape, "health-pages=link-errors")
+    assert {s["fault"] for s in found["suspects"][:2]} & LINK
+    assert sum(p(found, fault) for fault in LINK) > 0.6 * sum(p(found, fault) for fault in DRIVE)
     assert moves(found)[0] in ("reseat", "swap-cable")
     assert found["call"]["choice"] != "replace"
     both = case(model, {**LAPTOP, "form": "desktop", "drive_kind": "hdd", **SAFE}, *tape, "health-pages=link-errors", "reseat=no-change", "swap-cable=no-change")
     assert moves(both)[0] not in ("reseat", "swap-cable")
     boots = case(model, {**LAPTOP, **SAFE}, *tape, "health-pages=link-errors", "reseat=boots")
     assert moves(boots)[:1] != ["swap-cable"], "it starts: nothing more is opened"
+
+
+@pytest.mark.parametrize("facts", [LAPTOP, SAFE, {**SAFE, "form": "desktop", "drive_kind": "sata-ssd"}], ids=["laptop", "safe", "desktop"])
+def test_a_drive_that_is_seen_now_and_then_sits_on_a_bad_link(model: Model, facts: dict[str, Any]) -> None:
+    once = case(model, facts, "screen=no-boot-device", "seen-setup=right")
+    assert sum(p(once, fault) for fault in LINK) < 0.1, "seen where it should be: the link is no first suspect"
+    now_and_then = case(model, facts, "screen=no-boot-device", "seen-setup=right", "seen-builtin=absent", "seen-picker=listed")
+    assert {s["fault"] for s in now_and_then["suspects"][:2]} & LINK
+    assert sum(p(now_and_then, fault) for fault in LINK) > 3 * sum(p(once, fault) for fault in LINK)
+    gone = case(model, facts, "screen=no-boot-device", "seen-setup=right", "seen-builtin=absent", "seen-picker=listed", "reseat=boots")
+    assert p(gone, "link.loose") < 0.1
 
 
 def test_giving_up_the_data_turns_refer_into_replace(model: Model) -> None:

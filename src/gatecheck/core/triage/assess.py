@@ -71,13 +71,14 @@ def assess(model: Model, state: TicketState) -> Assessment:
 
 
 def _in_order(model: Model, state: TicketState, plan: Plan, call: Call, held: Sequence[Held]) -> list[NextMove]:
-    """What protects the data first, then what the call asks for, then the ranking; and an ear before anything that reads
-    a drive that may be spinning, as long as the only copy is on it."""
+    """What protects the data first, then what the call asks for, then the ranking; and an ear before any look but the
+    first that starts a drive that may be spinning, as long as the only copy is on it."""
     moves = _ranked(model, state, plan, call, held)
     listening = next((m for m in plan.ranked if m.move == "sound"), None)
-    reads = bool(moves) and moves[0].kind == "check" and model.knowledge.checks[moves[0].move].stress == "read"
+    first = model.knowledge.checks.get(moves[0].move) if moves else None
+    strains = first is not None and first.id != "screen" and first.stress in ("start", "read")
     spins = state.facts.get("drive_kind") in (None, "unknown", "hdd")
-    if listening is None or not (reads and spins) or is_data_safe(state.facts):
+    if listening is None or not (strains and spins) or is_data_safe(state.facts):
         return moves
     return [listening, *(m for m in moves if m.move != "sound")][:_MOST_OFFERED]
 
