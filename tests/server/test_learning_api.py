@@ -120,6 +120,10 @@ def test_guesses_name_what_the_machine_came_in_with(client: TestClient) -> None:
     first = client.get(f"/api/tickets/{number}/guesses").json()[0]
     assert first["faults"] == ["link.loose"]
     assert first["p"] > 0.9
+    number = ticket(client, "screen=volume-stop", "seen-setup=right", "health-pages=link-errors", "swap-cable=boots")["id"]
+    guessed = [tuple(g["faults"]) for g in client.get(f"/api/tickets/{number}/guesses").json()]
+    assert set(guessed[:2]) == {("link.loose",), ("link.broken",)}, "another cable sits firmly too"
+    assert len(set(guessed)) == len(guessed), "a link that comes and goes is no other guess than one that is gone"
 
 
 def test_a_captured_stale_entry_goes_on_the_tape(client: TestClient) -> None:

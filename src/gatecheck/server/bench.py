@@ -291,10 +291,12 @@ class Bench:
         facts = parse_facts(row.facts, self.model.knowledge)
         entries = parse_entries([e.body for e in tape], self.model.knowledge)
         before, space = came_in_with(self.model, facts, entries), self.model.space
-        return [
-            GuessOut(faults=[space.fault_ids[i] for i in space.order[h] if i >= 0], p=float(before[h]))
-            for h in before.argsort()[::-1][:most]
-        ]
+        odds: dict[tuple[str, ...], float] = {}  # a fault that comes and goes is the same fault here
+        for h in before.argsort()[::-1][: 4 * most].tolist():
+            faults = tuple(space.fault_ids[i] for i in space.order[h] if i >= 0)
+            odds[faults] = odds.get(faults, 0.0) + float(before[h])
+        likeliest = sorted(odds, key=lambda faults: -odds[faults])[:most]
+        return [GuessOut(faults=list(faults), p=odds[faults]) for faults in likeliest]
 
     def _with_odds(self, row: TicketRow, body: Mapping[str, Any]) -> dict[str, Any]:
         """A call is signed with the odds at that moment: they are part of the entry and never change again."""

@@ -17,7 +17,7 @@ from gatecheck.core.triage.plan import NextMove, Plan, describe, make_plan, unme
 from gatecheck.core.wording import percent
 
 SOUND = "sound"
-_FAULTY_DATA, _LIKELY_FAILING = 0.25, 0.5
+_FAULTY_DATA, _LIKELY_FAILING = 0.25, 0.3
 _BEFORE_SCREEN = {"story", "sound", "drive-marks"}
 _MOST_OFFERED = 10
 _MOST_AFTER_CALL = 4
