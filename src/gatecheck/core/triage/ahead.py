@@ -7,7 +7,7 @@ over. Everything is a product of the belief with maps that are linear in it (`Mo
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -67,12 +67,12 @@ def look_ahead(
     """Weigh all these moves. Pure; the moves must be legal, the fixes columns of `costs`; `away`: columns of fixes that
     others make."""
     first = _Step(model, state, costs)
-    seen, done, sent = first.weigh(checks, fixes, away)
+    seen, done, sent, value = first.weigh(checks, fixes, away)
     seen.sort(key=lambda p: round(p.once, 9))  # equals stay in the order of the tables
     done.sort(key=lambda p: round(p.once, 9))
     now, booted = state.marginals, state.booted is not None
     stop = float(costs.left_in @ now) if booted else float(costs.base[-1])
-    acting_once = min(stop, done[0].once if done else first.value)
+    acting_once = min(stop, done[0].once if done else value)
     followers = _short_list(seen)
     _two_ahead(first, [*followers, *done[:_SHORT_FIXES]], followers[:_NEXT_CHECKS], done[:_NEXT_FIXES])
     deep = [p.twice for p in done if p.twice is not None]
@@ -137,8 +137,8 @@ class _Step:
 
     def weigh(
         self, checks: Sequence[Check], fixes: Sequence[Fix], away: Sequence[int]
-    ) -> tuple[list[Prospect], list[Prospect], list[float]]:
-        """Prospects of the checks and of the fixes, and what sending away costs."""
+    ) -> tuple[list[Prospect], list[Prospect], list[float], float]:
+        """Prospects of the checks and of the fixes, what sending away costs, and the value of the belief as it is."""
         costs = self.costs
         chance, marginals, starts = self._look_at(checks)
         chances, behind = self._look_behind(fixes)
@@ -154,24 +154,36 @@ class _Step:
             Block(back, used_back, np.zeros(4 * len(trials), dtype=bool)),
             Block(left, gone, np.zeros(len(away), dtype=bool)),
         ])  # fmt: skip
-        self.value = float(values[0][0])
-        ends = np.cumsum([0, *(len(c.outcomes) for c in checks)])
-        left_to_pay, shifts = (np.add.reduceat(x, ends[:-1]).tolist() if checks else [] for x in (chance * values[1], chance * np.abs(marginals - self.now).sum(axis=1)))
-        seen, done = [], []
-        parts = map(slice, ends.tolist(), ends[1:].tolist())
-        for check, part, later, shift in zip(checks, parts, left_to_pay, shifts, strict=True):
-            price = self.price(check)
-            seen.append(Prospect(check, price, chance[part], marginals[part], values[1][part], starts[part], (), price + later, shift))
-        put_back = self.rates["put_back"] * self.rates["bench_minute"]
-        again = dict(zip((f.id for f in trials), values[3].reshape(-1, 4), strict=True))
-        for index, fix in enumerate(fixes):
-            after = values[2][4 * index : 4 * index + 4]
-            if fix.id in again:
-                after = np.minimum(after, np.where(_BOOTS, np.inf, again[fix.id] + put_back))
-            price, share = self.price(fix), chances[index] / chances[index].sum()
-            done.append(Prospect(fix, price, share, behind[index], after, _BOOTS, used[index], price + float(share @ after), 0.0))
+        seen = self._seen(checks, chance, marginals, values[1], starts)
+        back_again = dict(zip((f.id for f in trials), values[3].reshape(-1, 4), strict=True))
+        done = self._done(fixes, used, chances, behind, values[2].reshape(-1, 4), back_again)
         sent = [float(costs.base[c] + self.now @ costs.risk[:, c] + v) for c, v in zip(away, values[4].tolist(), strict=True)]
-        return seen, done, sent
+        return seen, done, sent, float(values[0][0])
+
+    def _seen(self, checks: Sequence[Check], chance: Floats, marginals: Floats, values: Floats, starts: NDArray[np.bool_]) -> list[Prospect]:
+        """Prospects of the checks; the arrays have a row for every outcome of the first, then of the second, …"""
+        if not checks:
+            return []
+        ends = np.cumsum([0, *(len(c.outcomes) for c in checks)])
+        later = np.add.reduceat(chance * values, ends[:-1]).tolist()
+        shifts = np.add.reduceat(chance * np.abs(marginals - self.now).sum(axis=1), ends[:-1]).tolist()
+        seen = []
+        for check, part, left, shift in zip(checks, map(slice, ends.tolist(), ends[1:].tolist()), later, shifts, strict=True):
+            price = self.price(check)
+            seen.append(Prospect(check, price, chance[part], marginals[part], values[part], starts[part], (), price + left, shift))
+        return seen
+
+    def _done(
+        self, fixes: Sequence[Fix], used: Sequence[tuple[int, ...]], chances: Floats, behind: Floats, values: Floats, back: Mapping[str, Floats]
+    ) -> list[Prospect]:
+        """Prospects of the fixes; `back`: what is left to pay after each outcome of a trial once it is put back."""
+        put_back = self.rates["put_back"] * self.rates["bench_minute"]
+        done = []
+        for fix, gone, chance, left, after in zip(fixes, used, chances, behind, values, strict=True):
+            best = np.minimum(after, np.where(_BOOTS, np.inf, back[fix.id] + put_back)) if fix.id in back else after
+            price, share = self.price(fix), chance / chance.sum()
+            done.append(Prospect(fix, price, share, left, best, _BOOTS, gone, price + float(share @ best), 0.0))
+        return done
 
     def _look_at(self, checks: Sequence[Check]) -> tuple[Floats, Floats, NDArray[np.bool_]]:
         """Chance of every outcome of every check, what is left then, and whether the machine starts."""
