@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import subprocess
+import sys
+import time
 from pathlib import Path
 from typing import Any
 
@@ -80,3 +83,29 @@ def test_a_patient_that_is_connected_again_has_aged() -> None:
     early, late = (m._drive("sda") for m in (later, first))
     assert late.age > early.age + 1000
     assert late.counts[197](late.age) > early.counts[197](early.age)  # type: ignore[union-attr]
+
+
+def test_a_practice_machine_whose_server_is_gone_goes_too_and_leaves_nothing(tmp_path: Path) -> None:
+    """A server that is killed takes nothing along: the machine sees by itself that nobody started it any more."""
+    spool, pid_file = tmp_path / "spool", tmp_path / "pid"
+    spool.mkdir()
+    machine = (
+        "import gatecheck.practice.__main__ as m\n"
+        "m._ORPHAN_SECONDS, m._LOOK_EVERY = 0.2, 0.1\n"
+        f"m.main(['sound', '--server', 'http://127.0.0.1:9', '--secret', 'x', '--wait', '600', '--spool', {str(spool)!r}])\n"
+    )
+    server = (
+        "import subprocess, sys, time\n"
+        f"child = subprocess.Popen([sys.executable, '-c', {machine!r}], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True)\n"
+        f"open({str(pid_file)!r}, 'w').write(str(child.pid))\n"
+        "time.sleep(1.5)\n"
+    )
+    assert subprocess.run([sys.executable, "-c", server], check=True, timeout=60).returncode == 0
+    deadline = time.monotonic() + 20
+    while spool.exists() and time.monotonic() < deadline:
+        time.sleep(0.05)
+    assert not spool.exists()
+    machine_id = int(pid_file.read_text())
+    while Path(f"/proc/{machine_id}/cmdline").exists() and Path(f"/proc/{machine_id}/cmdline").read_bytes() and time.monotonic() < deadline:
+        time.sleep(0.05)
+    assert time.monotonic() < deadline, "it still runs"

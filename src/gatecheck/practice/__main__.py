@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import argparse
 import os
+import shutil
 import sys
 import threading
 import time
@@ -14,15 +15,17 @@ import time
 from gatecheck.practice.patients import PATIENTS, patient
 from gatecheck.probe import gatecheck_probe
 
-_ORPHAN_SECONDS = 60
+_ORPHAN_SECONDS, _LOOK_EVERY = 60.0, 5.0
 
 
-def _end_with(parent: int) -> None:
-    """A practice machine whose server was killed waits a while for it to come back, and then goes."""
-    alone = 0
+def _end_with(parent: int, spool: str | None) -> None:
+    """A practice machine whose server was killed waits a while for it to come back, and then goes, with what it kept."""
+    alone = 0.0
     while alone < _ORPHAN_SECONDS:
-        time.sleep(5)
-        alone = alone + 5 if os.getppid() != parent else 0
+        time.sleep(_LOOK_EVERY)
+        alone = alone + _LOOK_EVERY if os.getppid() != parent else 0.0
+    if spool:
+        shutil.rmtree(spool, ignore_errors=True)
     os._exit(0)
 
 
@@ -31,8 +34,11 @@ def main(argv: list[str] | None = None) -> int:
     parser = argparse.ArgumentParser(prog="gatecheck.practice", description="Connect a practice machine.")
     parser.add_argument("name", choices=[p.id for p in PATIENTS])
     parser.add_argument("--since", type=float, default=None, help="when it was first connected, seconds of the epoch: its drives age from there")
+    parser.add_argument("--spool", default=None, help="where pages are kept until they are sent")
     chosen, rest = parser.parse_known_args(argv)
-    threading.Thread(target=_end_with, args=(os.getppid(),), daemon=True).start()
+    threading.Thread(target=_end_with, args=(os.getppid(), chosen.spool), daemon=True).start()
+    if chosen.spool:
+        rest += ["--spool", chosen.spool]
     result: int = gatecheck_probe.main(rest, machine=patient(chosen.name).connected(chosen.since))
     return result
 
