@@ -39,7 +39,7 @@ CASES = [
     ("ticking", "detection", "shut", ("link.loose", "link.broken", "drive.mechanical", "drive.dead"), ["zero-capacity"], {}),
     ("growing", "health", "shut", ("drive.media",), ["pending", "self-test-failed", "media-errors-logged"], {"health-pages": "failing", "error-log": "recent"}),
     ("worn", "health", "shut", ("drive.worn",), ["worn", "spare-used", "critical-warning"], {"health-pages": "worn-out"}),
-    ("cable", "detection", None, ("link.loose", "link.broken"), ["crc-errors", "crc-errors-logged"], {"health-pages": "link-errors"}),
+    ("cable", "detection", "shut", ("link.loose", "link.broken"), ["crc-errors", "crc-errors-logged"], {"health-pages": "link-errors"}),
     ("false-alarm", "health", "shut", ("alarm.false",), [], {"health-pages": "clean"}),
     ("stale-entry", "firmware", "shut", ("entries.lost",), [], {"entry-target": "stale"}),
     ("storage-mode", "firmware", "suspect", ("settings.storage-mode",), [], {"entry-target": "present"}),

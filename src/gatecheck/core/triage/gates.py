@@ -50,7 +50,8 @@ def _gate_state(
         return GateState(gate, OPEN, _why(model, state, [booted]), mass, (booted,))
     if opening and mass < limits["open_below"]:
         return GateState(gate, OPEN, _why(model, state, opening), mass, tuple(opening))
-    if naming and stops >= limits["shut_above"]:
+    # a reading that names the gate and passed it itself (lost transfers) casts doubt, and shuts nothing
+    if set(naming) - set(opening) and stops >= limits["shut_above"]:
         return GateState(gate, SHUT, _why(model, state, naming), mass, tuple(naming))
     near = 0.0
     if gate == "detection" and naming:
