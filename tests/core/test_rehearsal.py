@@ -87,6 +87,22 @@ def test_stress_on_a_failing_drive_may_cost_the_data(model: Model) -> None:
     assert not _after(model, "reinstall", "volume.damaged", data="backed-up").lost
 
 
+def test_who_listens_to_a_running_machine_starts_nothing(model: Model) -> None:
+    def lost(*moves: str) -> float:
+        made = [machine(model, "drive.mechanical", seed=s, facts={**FACTS, "data": "irreplaceable"}) for s in range(1500)]
+        for each in made:
+            for move in moves[:-1]:
+                each.make(move)
+            each.lost = False
+            each.make(moves[-1])
+        return sum(each.lost for each in made) / len(made)
+
+    start = model.knowledge.stress["start"]["drive.mechanical"]
+    assert lost("screen", "sound") == 0
+    for before in ((), ("screen", "power-down"), ("screen", "seat")):
+        assert lost(*before, "sound") == pytest.approx(start, abs=0.008)
+
+
 def _after(model: Model, move: str, fault: str, seed: int = 1, data: str = "irreplaceable") -> Machine:
     made = machine(model, fault, seed=seed, facts={**FACTS, "data": data})
     made.make(move)

@@ -45,6 +45,8 @@ class Machine:
     lost: bool = False
     given_up: bool = False
     """the customer let the data go"""
+    running: bool = False
+    """it was started and not switched off since: who listens now starts nothing"""
 
     @classmethod
     def draw(cls, world: Model, facts: Facts, rng: Rng) -> Machine:
@@ -64,8 +66,13 @@ class Machine:
 
     def make(self, move: str) -> Entry:
         """Make a move; returns the entry a technician would write."""
-        self._stress(move)
+        if not (move == "sound" and self.running):
+            self._stress(move)
         outcome = self._act(move) if move in self.world.acts else self._look(move)
+        if move == "screen" or move in self.world.acts:
+            self.running = True
+        elif move == "power-down" or self.world.knowledge.move(move).visit == "open":
+            self.running = False
         entry = {"move": move, "outcome": outcome}
         if move == "copy-data" and outcome == "complete":
             self.safe = True
