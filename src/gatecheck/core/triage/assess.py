@@ -76,7 +76,8 @@ def _in_order(model: Model, state: TicketState, plan: Plan, call: Call, held: Se
     moves = _ranked(model, state, plan, call, held)
     listening = next((m for m in plan.ranked if m.move == "sound"), None)
     first = model.knowledge.checks.get(moves[0].move) if moves else None
-    strains = first is not None and first.id != "screen" and first.stress in ("start", "read")
+    watching = state.booted is not None or state.last("screen") is None  # who watches it start listens at the same time
+    strains = first is not None and first.stress in ("start", "read") and not (first.id == "screen" and watching)
     spins = state.facts.get("drive_kind") in (None, "unknown", "hdd")
     if listening is None or not (strains and spins) or is_data_safe(state.facts):
         return moves
