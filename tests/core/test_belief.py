@@ -107,11 +107,7 @@ SEEN = [
 def test_belief_equals_bayes_by_hand(model: Model, seen: list[tuple[str, str]]) -> None:
     by_hand = naive_posterior(model, LAPTOP, seen)
     engine = belief([{"move": m, "outcome": o} for m, o in seen])
-    ids = model.space.fault_ids
-    ours: dict[frozenset[str], float] = {}
-    for row, x in zip(model.space.order, engine, strict=True):
-        faults = frozenset(ids[i] for i in row if i >= 0)
-        ours[faults] = ours.get(faults, 0.0) + float(x)
+    ours = {frozenset(faults): p for faults, p in model.space.by_faults(engine).items()}
     scale = ours[frozenset()] / by_hand[frozenset()]
     for faults, weight in by_hand.items():
         assert ours[faults] == pytest.approx(weight * scale, rel=1e-8), faults

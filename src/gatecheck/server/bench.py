@@ -290,11 +290,7 @@ class Bench:
         row, tape = self.row_of(ticket_id), self.tape(ticket_id)
         facts = parse_facts(row.facts, self.model.knowledge)
         entries = parse_entries([e.body for e in tape], self.model.knowledge)
-        before, space = came_in_with(self.model, facts, entries), self.model.space
-        odds: dict[tuple[str, ...], float] = {}  # a fault that comes and goes is the same fault here
-        for h in before.argsort()[::-1][: 4 * most].tolist():
-            faults = tuple(space.fault_ids[i] for i in space.order[h] if i >= 0)
-            odds[faults] = odds.get(faults, 0.0) + float(before[h])
+        odds = self.model.space.by_faults(came_in_with(self.model, facts, entries))
         likeliest = sorted(odds, key=lambda faults: -odds[faults])[:most]
         return [GuessOut(faults=list(faults), p=odds[faults]) for faults in likeliest]
 

@@ -24,7 +24,7 @@ def perturbed(knowledge: Knowledge, size: float, rng: Rng) -> Knowledge:
         return knowledge
     return replace(
         knowledge,
-        faults=tuple(replace(f, odds=_scaled(f.odds, size, rng)) for f in knowledge.faults),
+        faults=tuple(replace(f, odds=_scaled(f.odds, size, rng), intermittent=_chance(f.intermittent, size, rng)) for f in knowledge.faults),
         couplings=tuple(replace(c, times=max(1.0, _scaled(c.times, size, rng))) for c in knowledge.couplings),
         contexts=tuple(replace(c, times={f: _scaled(v, size, rng) for f, v in c.times.items()}) for c in knowledge.contexts),
         checks={name: _check(check, size, rng) for name, check in knowledge.checks.items()},

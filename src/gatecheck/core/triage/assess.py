@@ -17,7 +17,6 @@ from gatecheck.core.triage.plan import NextMove, Plan, describe, make_plan, unme
 from gatecheck.core.wording import percent
 
 SOUND = "sound"
-_FAULTY_DATA, _LIKELY_FAILING = 0.25, 0.3
 _BEFORE_SCREEN = {"story", "sound", "drive-marks"}
 _MOST_OFFERED = 10
 _MOST_AFTER_CALL = 4
@@ -156,18 +155,18 @@ def _was_asked_off(state: TicketState) -> bool:
 
 def _copy_comes_first(model: Model, state: TicketState, call: Call, held: Sequence[Held]) -> bool:
     """The data is not safe, can be reached, and either the drive may be failing or the way out writes."""
-    copying = model.knowledge.fixes["copy-data"]
+    copying, limits = model.knowledge.fixes["copy-data"], model.knowledge.plan
     if is_data_safe(state.facts) or any(h.move == "copy-data" for h in held) or "copy-data" in state.tried:
         return False
     if unmet_need(model, state, copying) or state.reached["unseen"] < 0.6:
         return False
     failing = float(state.belief @ model.having(*["drive.media", "drive.mechanical", "drive.worn"]))
-    warned = any(h.interlock == "copy-first" and h.entries for h in held) or failing >= _LIKELY_FAILING
+    warned = any(h.interlock == "copy-first" and h.entries for h in held) or failing >= limits["copy_unwarned"]
     waits = call.option is not None and call.choice is not None and "data-unprotected" in call.option.held_by
     replaces = call.choice == "replace"
     if state.booted is not None and not (waits or replaces):
         return False
-    return (warned and failing >= _FAULTY_DATA and _was_seen(model, state)) or waits or (replaces and _was_seen(model, state))
+    return (warned and failing >= limits["copy_when_warned"] and _was_seen(model, state)) or waits or (replaces and _was_seen(model, state))
 
 
 def _was_seen(model: Model, state: TicketState) -> bool:

@@ -264,8 +264,7 @@ def _ends(model: Model, state: TicketState, ways: Sequence[tuple[str, ...]]) -> 
     ends = []
     for way in ways:
         fixes = [knowledge.fixes[name] for name in way]
-        entry = {f.visit: entry_minutes(knowledge, state, f) for f in reversed(fixes) if f.visit}
-        paid = sum(entry.values()) * knowledge.rates["bench_minute"]
+        paid = _entries(model, state, fixes) * knowledge.rates["bench_minute"]
         paid += sum(model.finals[f.id][2] + (worth if f.destroys else 0.0) for f in fixes)
         shares = model.keep(("shares", way), partial(_shares, model, way)) @ weights
         (works, saved), (starts, _), (kept, _) = shares.tolist()
@@ -273,6 +272,11 @@ def _ends(model: Model, state: TicketState, ways: Sequence[tuple[str, ...]]) -> 
         at_risk = (total - kept) * worth
         ends.append(_End(paid + failing - saved + at_risk, works, starts, at_risk))
     return ends
+
+
+def _entries(model: Model, state: TicketState, fixes: Sequence[Fix]) -> float:
+    """Hands-on minutes to get to all the places where these fixes are made, each entered once."""
+    return sum({f.visit: entry_minutes(model.knowledge, state, f) for f in fixes}.values())
 
 
 def _shares(model: Model, way: tuple[str, ...]) -> Floats:
@@ -324,8 +328,7 @@ def _option(
     knowledge = model.knowledge
     fixes = [knowledge.fixes[f] for f in way]
     choice = _choice_of(fixes)
-    entry = {f.visit: entry_minutes(knowledge, state, f) for f in fixes if f.visit}
-    hands_on = sum(f.minutes + f.cured_minutes for f in fixes) + sum(entry.values())
+    hands_on = sum(f.minutes + f.cured_minutes for f in fixes) + _entries(model, state, fixes)
     return Option(
         choice, way, p, hands_on + sum(f.unattended for f in fixes), hands_on,
         hands_on * knowledge.rates["bench_minute"] + sum(f.parts + f.cured_parts for f in fixes),

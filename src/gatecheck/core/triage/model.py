@@ -278,8 +278,9 @@ def _base(space: Space, knowledge: Knowledge) -> Floats:
 def _depends(check: Check, knowledge: Knowledge) -> frozenset[str]:
     if check.id == "story":  # what happened before does not change with what is done now
         return frozenset()
-    hidden = knowledge.visibility[check.table.hidden_by].by if check.table.hidden_by else {}
-    return frozenset(check.table.rows) | frozenset(check.table.intermittent) | frozenset(hidden)
+    hidden = knowledge.visibility[check.table.hidden_by] if check.table.hidden_by else None
+    told = frozenset(check.table.rows) | frozenset(check.table.intermittent)
+    return told | frozenset(hidden.by) | frozenset(hidden.intermittent) if hidden else told
 
 
 # --- checks ----------------------------------------------------------------------------------------------------

@@ -71,6 +71,14 @@ class Space:
         columns = [self.index(f) for f in faults if f in self.fault_ids]
         return np.asarray(self.member[:, columns].max(axis=1)) if columns else np.zeros(self.size)
 
+    def by_faults(self, belief: Floats) -> dict[tuple[str, ...], float]:
+        """Probability of every set of faults, in boot order, whether they come and go or not; belief: shape (n,)."""
+        odds: dict[tuple[str, ...], float] = {}
+        for places, p in zip(self.order.tolist(), belief.tolist(), strict=True):
+            faults = tuple(self.fault_ids[i] for i in places if i >= 0)
+            odds[faults] = odds.get(faults, 0.0) + p
+        return odds
+
     def with_component_of(self, now: Ints, before: Ints, component: int) -> Ints:
         """Hypotheses `now` with that component's state taken from `before`; both shape (k,)."""
         current = self.fault_in[now, component]
