@@ -38,7 +38,7 @@ export const TicketHead = memo(function TicketHead({ ticket, onGate, onBench, on
         <span className="text-xxl font-bold leading-9 text-indigo">{ticket.bay ?? '·'}</span>
         <h1 className="shrink-0 text-xl font-bold">{ticket.machine}</h1>
         <span className="min-w-0 truncate text-m text-soft">
-          {ticket.customer} · {machineLine(ticket)} · <span className="font-mono text-s">{ticket.number}</span>
+          {[ticket.customer, machineLine(ticket)].filter(Boolean).join(' · ')} · <span className="font-mono text-s">{ticket.number}</span>
         </span>
         <span className="ml-auto flex shrink-0 items-baseline gap-4">
           <button type="button" onClick={onFacts} className="min-h-9 text-m">
