@@ -21,10 +21,11 @@ from typing import Any
 
 import numpy as np
 
-from gatecheck.core.tape import parse_entries, parse_facts
-from gatecheck.core.ticket import fold
-from gatecheck.core.triage.assess import assess
-from gatecheck.core.triage.model import Model, all_odds
+from gatecheck.core.belief.facts import all_odds
+from gatecheck.core.belief.model import Model
+from gatecheck.core.decide.assess import assess
+from gatecheck.core.tape.fold import fold
+from gatecheck.core.tape.parse import parse_entries, parse_facts
 from gatecheck.library import shipped_model
 
 FACTS = {"platform": "pc", "form": "laptop", "drive_kind": "hdd", "data": "backed-up"}
@@ -68,7 +69,7 @@ def by_loops(model: Model, tape: list[tuple[str, str]]) -> dict[int, float]:
             if fault >= 0:
                 weight *= odds[model.space.fault_ids[fault]]
         for check, outcome in tape:
-            weight *= float(model.looks[check][model.knowledge.checks[check].outcomes.index(outcome)][index])
+            weight *= float(model.sight.looks[check][model.knowledge.checks[check].outcomes.index(outcome)][index])
         weights[index] = weight
     total = sum(weights.values())
     return {index: weight / total for index, weight in weights.items()}

@@ -17,9 +17,9 @@ from collections.abc import Callable
 import numpy as np
 from numpy.typing import NDArray
 
-from gatecheck.core.tape import parse_entries, parse_facts
-from gatecheck.core.ticket import fold
-from gatecheck.core.triage.model import Model
+from gatecheck.core.belief.model import Model
+from gatecheck.core.tape.fold import fold
+from gatecheck.core.tape.parse import parse_entries, parse_facts
 from gatecheck.library import shipped_model
 
 warnings.filterwarnings("ignore")
@@ -45,7 +45,7 @@ def library(model: Model, states: NDArray[np.intp], prior: Floats, tape: list[tu
     network = DiscreteBayesianNetwork([("h", node) for node in (*(check for check, _ in tape), *faults)])
     network.add_cpds(TabularCPD("h", len(states), prior[:, None]))
     for check, _ in tape:
-        rows = model.looks[check][:, states]
+        rows = model.sight.looks[check][:, states]
         network.add_cpds(TabularCPD(check, len(rows), rows, evidence=["h"], evidence_card=[len(states)]))
     for column, fault in enumerate(faults):
         there = model.space.member[states, column]

@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 from hypothesis import settings
 
-from gatecheck.core.triage.model import Model
+from gatecheck.core.belief.model import Model
 from gatecheck.library import shipped_model, shipped_texts
 
 # elsewhere every run tries new examples; a gate should not open or shut by luck

@@ -15,13 +15,14 @@ from typing import NamedTuple
 
 import numpy as np
 
+from gatecheck.core.belief.compile import compile_model
+from gatecheck.core.belief.model import Model
+from gatecheck.core.belief.space import Floats
+from gatecheck.core.decide.costs import economy
+from gatecheck.core.decide.plan import make_plan
 from gatecheck.core.knowledge.tables import Check, Fix, Knowledge, Likelihood
-from gatecheck.core.tape import parse_entries, parse_facts
-from gatecheck.core.ticket import fold
-from gatecheck.core.triage.costs import economy
-from gatecheck.core.triage.model import Model, compile_model
-from gatecheck.core.triage.plan import make_plan
-from gatecheck.core.triage.space import Floats
+from gatecheck.core.tape.fold import fold
+from gatecheck.core.tape.parse import parse_entries, parse_facts
 from gatecheck.library import shipped_model
 
 FACTS = {"platform": "pc", "form": "laptop", "data": "none"}
@@ -105,7 +106,7 @@ def small_problem(knowledge: Knowledge, seed: int, faults: int = 4, checks: int 
     sure = {o: 0.999 if o == "boots" else 0.001 / (len(screen.outcomes) - 1) for o in screen.outcomes}
     small.checks["screen"] = replace(screen, table=replace(screen.table, sound=sure))
     model = compile_model(small)
-    chance = model.looks["screen"] @ model.prior(FACTS)
+    chance = model.sight.looks["screen"] @ model.prior(FACTS)
     outcomes = small.checks["screen"].outcomes
     stops = np.array([0.0 if o == "boots" else p for o, p in zip(outcomes, chance, strict=True)])
     return Problem(model, outcomes[int(rng.choice(len(outcomes), p=stops / stops.sum()))])
@@ -140,7 +141,7 @@ class Search:
         costs = economy(model, state, ())
         self.left_in, self.give_up = costs.left_in, self.knowledge.rates["board_unknown"]
         self.checks = list(self.knowledge.checks.values())
-        self.fixes = [self.knowledge.fixes[f] for f in model.acts]
+        self.fixes = [self.knowledge.fixes[f] for f in model.deeds.acts]
         self.start = (state.belief, _At(frozenset({"screen"}), frozenset(), None, False, False))
         self.nodes = 0
         self._known: dict[tuple[bytes, _At], tuple[float, bool]] = {}
@@ -177,11 +178,11 @@ class Search:
         found = []
         for index, outcome in enumerate(move.outcomes):
             if isinstance(move, Check):
-                post = self.model.looks[move.id][index] * belief
+                post = self.model.sight.looks[move.id][index] * belief
             elif outcome == "could-not":
                 continue
             else:
-                post = self.model.acts[move.id].apply(belief, index)
+                post = self.model.deeds.acts[move.id].apply(belief, index)
             p = float(post.sum())
             if p > _NEVER:
                 found.append((outcome, p, post / p, self._moved(move, outcome, at)))

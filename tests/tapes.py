@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import json
+import os
 from typing import Any
 
 from hypothesis import strategies as st
 
-from gatecheck.core.report import triage
-from gatecheck.core.triage.model import Model
+from gatecheck.core.belief.model import Model
+from gatecheck.core.decide.report import triage
 
 LAPTOP = {"platform": "pc", "form": "laptop", "installed_os": "windows-10", "drive_kind": "hdd"}
 SAFE = {**LAPTOP, "data": "backed-up"}
@@ -20,8 +22,12 @@ def readings(*texts: str) -> list[dict[str, Any]]:
 
 
 def case(model: Model, facts: dict[str, Any], *texts: str, more: list[dict[str, Any]] | None = None) -> dict[str, Any]:
-    """The triage document of a case."""
-    return triage(model, {"facts": facts, "entries": [*readings(*texts), *(more or [])]}, as_of_year=2026)
+    """The triage document of a case. With GATECHECK_RECORD set, the case is written down there: `bench/equal.py` collects them."""
+    asked = {"facts": facts, "entries": [*readings(*texts), *(more or [])]}
+    if os.environ.get("GATECHECK_RECORD"):
+        with open(os.environ["GATECHECK_RECORD"], "a", encoding="utf-8") as record:
+            record.write(json.dumps(asked) + "\n")
+    return triage(model, asked, as_of_year=2026)
 
 
 def p(document: dict[str, Any], fault: str) -> float:

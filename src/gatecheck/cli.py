@@ -75,7 +75,7 @@ def _parser() -> argparse.ArgumentParser:
 
 
 def _triage(arguments: argparse.Namespace) -> int:
-    from gatecheck.core.report import triage
+    from gatecheck.core.decide.report import triage
     from gatecheck.library import shipped_model
 
     cases = [(name, _load_case(name)) for name in arguments.cases]
@@ -103,7 +103,7 @@ def _load_case(name: str) -> object:
 
 
 def _vocabulary(arguments: argparse.Namespace) -> int:
-    from gatecheck.core.report import vocabulary
+    from gatecheck.core.decide.report import vocabulary
     from gatecheck.library import shipped_model
 
     _print(vocabulary(shipped_model().knowledge))

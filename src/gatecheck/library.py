@@ -5,8 +5,9 @@ from __future__ import annotations
 from functools import cache
 from importlib import resources
 
+from gatecheck.core.belief.compile import compile_model
+from gatecheck.core.belief.model import Model
 from gatecheck.core.knowledge.loader import FILES, load
-from gatecheck.core.triage.model import Model, compile_model
 
 
 def shipped_texts() -> dict[str, str]:

@@ -10,11 +10,12 @@ from pathlib import Path
 
 import numpy as np
 
+from gatecheck.core.belief.compile import compile_model
+from gatecheck.core.belief.model import Model
 from gatecheck.core.knowledge.loader import FILES, load
 from gatecheck.core.rehearsal.perturb import perturbed
 from gatecheck.core.rehearsal.policies import POLICIES
 from gatecheck.core.rehearsal.run import Run, Summary, rehearse_one, summarise, summary_document
-from gatecheck.core.triage.model import Model, compile_model
 from gatecheck.files import InputError
 from gatecheck.library import shipped_model, shipped_texts, shipped_worlds, world_texts
 

@@ -10,10 +10,11 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from gatecheck.core.belief.facts import all_odds
+from gatecheck.core.belief.model import Model
 from gatecheck.core.errors import TapeError
-from gatecheck.core.tape import parse_entries
-from gatecheck.core.ticket import fold
-from gatecheck.core.triage.model import Model, all_odds
+from gatecheck.core.tape.fold import fold
+from gatecheck.core.tape.parse import parse_entries
 from gatecheck.library import shipped_model
 from tapes import LAPTOP, case, p, readings, tapes
 
@@ -188,7 +189,7 @@ def test_a_trial_put_back_restores_the_settings(model: Model, fix: str) -> None:
         broken = float(tried @ model.space.member[:, model.space.index(fault)])
         assert float(restored @ model.space.member[:, model.space.index(fault)]) < broken or cured == 0
     # by hand: multiply the belief before by the outcome's likelihood at each hypothesis, and move nothing
-    act, place = model.acts[fix], model.knowledge.fixes[fix].outcomes.index("no-change")
+    act, place = model.deeds.acts[fix], model.knowledge.fixes[fix].outcomes.index("no-change")
     likelihood = np.bincount(act.src, act.weight[place], minlength=model.space.size)
     expected = belief(start) * likelihood
     expected /= expected.sum()
@@ -244,7 +245,7 @@ BAD = {
     "put-back-nothing": ([{"put_back": "set-mode"}], "entry 0.put_back: expected a change by set-mode"),
     "put-back-twice": ([*readings("set-mode=no-change"), {"put_back": "set-mode"}, {"put_back": "set-mode"}], "entry 2.put_back"),
     "bad-fact": ([{"fact": {"data": "lost"}}], "entry 0.fact.data: expected one of unknown"),
-    "nothing-known": ([{"what": 1}], "entry 0: expected one of move, put_back"),
+    "nothing-known": ([{"what": 1}], "entry 0: expected one of undo, fact, put_back"),
 }  # fmt: skip
 
 

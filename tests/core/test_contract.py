@@ -8,9 +8,9 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from gatecheck.core.belief.model import Model
+from gatecheck.core.decide.report import triage, vocabulary
 from gatecheck.core.errors import TapeError
-from gatecheck.core.report import triage, vocabulary
-from gatecheck.core.triage.model import Model
 from gatecheck.library import shipped_model
 from tapes import LAPTOP, PRECIOUS, SAFE, case, gate, held, p, readings
 

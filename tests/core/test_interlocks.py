@@ -6,7 +6,7 @@ from typing import Any
 
 import pytest
 
-from gatecheck.core.triage.model import Model
+from gatecheck.core.belief.model import Model
 from tapes import LAPTOP, PRECIOUS, SAFE, case, held, moves
 
 LOCKS = {

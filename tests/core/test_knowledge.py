@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import pytest
 
+from gatecheck.core.belief.facts import all_odds
+from gatecheck.core.belief.model import Model
 from gatecheck.core.errors import KnowledgeError
 from gatecheck.core.knowledge.loader import load
-from gatecheck.core.triage.model import Model, all_odds
 
 
 def test_every_id_of_the_vocabulary_has_its_tables(model: Model) -> None:
@@ -110,10 +111,10 @@ def test_age_raises_the_odds_of_a_drive(model: Model) -> None:
 
 
 def test_every_likelihood_is_a_distribution_without_zeros(model: Model) -> None:
-    for name, look in model.looks.items():
+    for name, look in model.sight.looks.items():
         assert abs(look.sum(axis=0) - 1).max() < 1e-9, name
         assert look.min() > 0, name
-    for name, act in model.acts.items():
+    for name, act in model.deeds.acts.items():
         total = act.weight.sum(axis=0)
         by_source = [total[act.src == h].sum() for h in (0, 1, 100, 1892)]
         assert by_source == pytest.approx([1 - act.could_not] * 4), name

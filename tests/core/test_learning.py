@@ -7,11 +7,12 @@ from typing import Any
 import numpy as np
 import pytest
 
+from gatecheck.core.belief.facts import all_odds
+from gatecheck.core.belief.model import Model
 from gatecheck.core.errors import TapeError
 from gatecheck.core.learning import Lesson, base_rates, call_was_right, expected_shares, relearned, reliability
-from gatecheck.core.tape import parse_entries, parse_facts
-from gatecheck.core.ticket import came_in_with, fold
-from gatecheck.core.triage.model import Model, all_odds
+from gatecheck.core.tape.fold import came_in_with, fold
+from gatecheck.core.tape.parse import parse_entries, parse_facts
 from tapes import SAFE, readings
 
 

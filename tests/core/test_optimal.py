@@ -8,7 +8,7 @@ from concurrent.futures import ProcessPoolExecutor
 import numpy as np
 import pytest
 
-from gatecheck.core.triage.model import Model
+from gatecheck.core.belief.model import Model
 from optimal import Search, ratio_of, small_problem
 
 

@@ -8,13 +8,13 @@ from typing import Any
 import numpy as np
 import pytest
 
-from gatecheck.core.tape import parse_entries, parse_facts
-from gatecheck.core.ticket import TicketState, fold
-from gatecheck.core.triage.assess import assess
-from gatecheck.core.triage.costs import economy, entry_minutes
-from gatecheck.core.triage.explain import tips, weights_of_evidence
-from gatecheck.core.triage.model import Model
-from gatecheck.core.triage.plan import make_plan, unmet_need
+from gatecheck.core.belief.model import Model
+from gatecheck.core.decide.assess import assess
+from gatecheck.core.decide.costs import economy, entry_minutes
+from gatecheck.core.decide.explain import tips, weights_of_evidence
+from gatecheck.core.decide.plan import make_plan, unmet_need
+from gatecheck.core.tape.fold import TicketState, fold
+from gatecheck.core.tape.parse import parse_entries, parse_facts
 from tapes import LAPTOP, PRECIOUS, SAFE, case, moves, readings
 
 

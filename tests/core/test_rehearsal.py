@@ -10,12 +10,12 @@ import numpy as np
 import pytest
 
 from gatecheck.cli import main
+from gatecheck.core.belief.model import Model
+from gatecheck.core.decide.report import triage
 from gatecheck.core.rehearsal.machine import Machine, draw_facts
 from gatecheck.core.rehearsal.perturb import perturbed
 from gatecheck.core.rehearsal.policies import POLICIES
 from gatecheck.core.rehearsal.run import Run, rehearse_one, summarise
-from gatecheck.core.report import triage
-from gatecheck.core.triage.model import Model
 from gatecheck.library import shipped_worlds
 from gatecheck.rehearse import rehearse_runs
 
@@ -48,7 +48,7 @@ def share(model: Model, move: str, outcome: str, *faults: str, rounds: int = 300
 )
 def test_a_machine_answers_as_its_world_says(model: Model, move: str, outcome: str, fault: str) -> None:
     place = model.knowledge.move(move).outcomes.index(outcome)
-    expected = model.looks[move][place, model.space.add[0, model.space.index(fault)]]
+    expected = model.sight.looks[move][place, model.space.add[0, model.space.index(fault)]]
     assert share(model, move, outcome, fault) == pytest.approx(expected, abs=0.09)
 
 

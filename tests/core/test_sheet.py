@@ -7,13 +7,13 @@ from typing import Any
 
 import pytest
 
-from gatecheck.core.tape import parse_entries, parse_facts
-from gatecheck.core.ticket import TicketState, fold
-from gatecheck.core.triage.assess import assess
-from gatecheck.core.triage.explain import overturns
-from gatecheck.core.triage.model import Model
-from gatecheck.core.triage.plan import explained
-from gatecheck.core.triage.sheet import CallSheet, barred_ways, call_sheet
+from gatecheck.core.belief.model import Model
+from gatecheck.core.decide.assess import assess
+from gatecheck.core.decide.explain import overturns
+from gatecheck.core.decide.plan import explained
+from gatecheck.core.decide.sheet import CallSheet, barred_ways, call_sheet
+from gatecheck.core.tape.fold import TicketState, fold
+from gatecheck.core.tape.parse import parse_entries, parse_facts
 from tapes import LAPTOP, PRECIOUS, SAFE, readings
 
 WORN = ("screen=health-warning", "health-pages=worn-out", "error-log=recent")

@@ -8,7 +8,7 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from gatecheck.core.triage.model import Model
+from gatecheck.core.belief.model import Model
 from gatecheck.library import shipped_model
 from tapes import LAPTOP, PRECIOUS, SAFE, case, gate, held, moves, p, tapes
 

@@ -6,9 +6,11 @@ from typing import Any
 
 import pytest
 
-from gatecheck.core.tape import Reading, merge_facts, parse_entries, parse_facts, standing, weighed
-from gatecheck.core.ticket import TicketState, fold
-from gatecheck.core.triage.model import Model
+from gatecheck.core.belief.model import Model
+from gatecheck.core.tape.entries import Reading
+from gatecheck.core.tape.fold import TicketState, fold
+from gatecheck.core.tape.parse import parse_entries, parse_facts
+from gatecheck.core.tape.standing import merge_facts, standing, weighed
 from tapes import LAPTOP, readings
 
 

@@ -14,11 +14,12 @@ from itertools import pairwise
 
 import numpy as np
 
+from gatecheck.core.belief.facts import FactValue
+from gatecheck.core.belief.model import Model
+from gatecheck.core.belief.space import Floats
+from gatecheck.core.decide.call import CHOICES, right_choices
 from gatecheck.core.knowledge.tables import Context, Knowledge
-from gatecheck.core.ticket import fold
-from gatecheck.core.triage.call import CHOICES, right_choices
-from gatecheck.core.triage.model import FactValue, Model
-from gatecheck.core.triage.space import Floats
+from gatecheck.core.tape.fold import fold
 
 CONTEXT_FACT = "drive_kind"
 SOURCE = "this shop's closed tickets"

@@ -8,6 +8,11 @@ from dataclasses import asdict, dataclass
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
+from gatecheck.core.belief.model import Model
+from gatecheck.core.decide.assess import assess
+from gatecheck.core.decide.explain import overturns, tips, weights_of_evidence
+from gatecheck.core.decide.report import document, option_document
+from gatecheck.core.decide.sheet import barred_ways, call_sheet
 from gatecheck.core.errors import BenchError, TapeError
 from gatecheck.core.learning import (
     CONTEXT_FACT,
@@ -18,13 +23,10 @@ from gatecheck.core.learning import (
     relearned,
     reliability,
 )  # fmt: skip
-from gatecheck.core.report import document, option_document
-from gatecheck.core.tape import Entry, Started, parse_entries, parse_facts, standing, weighed
-from gatecheck.core.ticket import TicketState, came_in_with, fold
-from gatecheck.core.triage.assess import assess
-from gatecheck.core.triage.explain import overturns, tips, weights_of_evidence
-from gatecheck.core.triage.model import Model
-from gatecheck.core.triage.sheet import barred_ways, call_sheet
+from gatecheck.core.tape.entries import Entry, Started
+from gatecheck.core.tape.fold import TicketState, came_in_with, fold
+from gatecheck.core.tape.parse import parse_entries, parse_facts
+from gatecheck.core.tape.standing import standing, weighed
 from gatecheck.server.decoded import Decoded
 from gatecheck.server.models import AttachmentOut, BenchOut, BenchRow, FoundOut, GuessOut, LearningOut, SheetOut, TicketOut
 from gatecheck.server.models_link import LinkRowOut

@@ -7,7 +7,7 @@ from dataclasses import asdict
 from typing import Any
 
 from gatecheck.core.errors import TapeError
-from gatecheck.core.evidence import capture_evidence, expected_drive
+from gatecheck.core.instruments.evidence import capture_evidence, expected_drive
 from gatecheck.core.storage.capture import Capture, Drive, read_capture
 from gatecheck.core.storage.field_at import field_at
 from gatecheck.core.storage.judge_logs import log_weights, said_of

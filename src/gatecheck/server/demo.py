@@ -7,8 +7,8 @@ from datetime import UTC, datetime, timedelta
 from importlib import resources
 from typing import Any
 
-from gatecheck.core.firmware.settings import setting_entry
-from gatecheck.core.sightings import sighting_entry
+from gatecheck.core.instruments.settings import setting_entry
+from gatecheck.core.instruments.sightings import sighting_entry
 from gatecheck.server.bench import Bench
 from gatecheck.server.captures import Captures
 from gatecheck.server.demo_machines import Line, Row, machines

@@ -7,9 +7,9 @@ from dataclasses import asdict
 from typing import Any
 
 from gatecheck.core.errors import TapeError
-from gatecheck.core.firmware.settings import as_left, setting_entry, settings_sheet
-from gatecheck.core.keys import book, candidates, machine_of
-from gatecheck.core.sightings import EXPECTED, DriveLine, sighting_entry, sightings_sheet
+from gatecheck.core.instruments.keys import book, candidates, machine_of
+from gatecheck.core.instruments.settings import as_left, setting_entry, settings_sheet
+from gatecheck.core.instruments.sightings import EXPECTED, DriveLine, sighting_entry, sightings_sheet
 from gatecheck.server.bench import Bench
 from gatecheck.server.models_instruments import BookModelOut, KeysOut, SettingsOut, SightingsOut
 from gatecheck.store.files import attachments

@@ -9,11 +9,11 @@ import json
 from pathlib import Path
 from typing import Any
 
+from gatecheck.core.belief.model import Model
+from gatecheck.core.decide.assess import assess
 from gatecheck.core.rehearsal.run import Run, rehearse_one
-from gatecheck.core.tape import parse_entries, parse_facts
-from gatecheck.core.ticket import fold
-from gatecheck.core.triage.assess import assess
-from gatecheck.core.triage.model import Model
+from gatecheck.core.tape.fold import fold
+from gatecheck.core.tape.parse import parse_entries, parse_facts
 from gatecheck.library import shipped_model
 
 COUNT, SEED = 64, 41

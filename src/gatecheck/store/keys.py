@@ -6,7 +6,7 @@ import json
 import sqlite3
 from collections import defaultdict
 
-from gatecheck.core.keys import Try, machine_of
+from gatecheck.core.instruments.keys import Try, machine_of
 
 _TRIES = """
     SELECT e.ticket_id, e.place, t.machine, coalesce(json_extract(t.facts, '$.platform'), 'pc'), e.body

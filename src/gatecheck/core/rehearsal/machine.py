@@ -11,8 +11,9 @@ from typing import Any
 
 import numpy as np
 
-from gatecheck.core.triage.costs import SAFE_DATA
-from gatecheck.core.triage.model import Facts, FactValue, Model
+from gatecheck.core.belief.facts import Facts, FactValue
+from gatecheck.core.belief.model import Model
+from gatecheck.core.decide.costs import SAFE_DATA
 
 Rng = np.random.Generator
 Entry = dict[str, Any]
@@ -68,8 +69,8 @@ class Machine:
         """Make a move; returns the entry a technician would write."""
         if not (move == "sound" and self.running):
             self._stress(move)
-        outcome = self._act(move) if move in self.world.acts else self._look(move)
-        if move == "screen" or move in self.world.acts:
+        outcome = self._act(move) if move in self.world.deeds.acts else self._look(move)
+        if move == "screen" or move in self.world.deeds.acts:
             self.running = True
         elif move == "power-down" or self.world.knowledge.move(move).visit == "open":
             self.running = False
@@ -83,22 +84,22 @@ class Machine:
     def put_back(self, fix: str) -> Entry:
         """Undo a trial: the settings are as they were before it."""
         space = self.world.space
-        for component in self.world.acts[fix].components:
+        for component in self.world.deeds.acts[fix].components:
             now, before = np.array([self.faults]), np.array([self.before.pop(fix, self.faults)])
             self.faults = int(space.with_component_of(now, before, component)[0])
-        for check in self.world.affects[fix]:
+        for check in self.world.deeds.affects[fix]:
             self.answers.pop(check, None)
         return {"put_back": fix}
 
     def _look(self, move: str) -> str:
         outcomes: tuple[str, ...] = self.world.knowledge.move(move).outcomes
         if move not in self.answers:
-            shares = self.world.looks[move][:, self.faults]
+            shares = self.world.sight.looks[move][:, self.faults]
             self.answers[move] = outcomes[int(self.rng.choice(len(outcomes), p=shares / shares.sum()))]
         return self.answers[move]
 
     def _act(self, move: str) -> str:
-        act = self.world.acts[move]
+        act = self.world.deeds.acts[move]
         if self.rng.random() < act.could_not:
             return "could-not"
         edges = slice(int(act.first[self.faults]), int(act.first[self.faults + 1]))

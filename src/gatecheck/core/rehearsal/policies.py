@@ -12,13 +12,13 @@ from functools import cached_property
 
 import numpy as np
 
+from gatecheck.core.belief.model import Model
+from gatecheck.core.decide.assess import Assessment, assess
+from gatecheck.core.decide.costs import is_data_safe
+from gatecheck.core.decide.interlocks import held_moves
+from gatecheck.core.decide.plan import unmet_need
 from gatecheck.core.knowledge.tables import Check, Fix
-from gatecheck.core.ticket import TicketState
-from gatecheck.core.triage.assess import Assessment, assess
-from gatecheck.core.triage.costs import is_data_safe
-from gatecheck.core.triage.interlocks import held_moves
-from gatecheck.core.triage.model import Model
-from gatecheck.core.triage.plan import unmet_need
+from gatecheck.core.tape.fold import TicketState
 
 Rng = np.random.Generator
 

@@ -8,14 +8,16 @@ from functools import partial
 
 import numpy as np
 
+from gatecheck.core.belief.acts import NOT_DONE
+from gatecheck.core.belief.facts import Facts
+from gatecheck.core.belief.model import Model
+from gatecheck.core.decide.call import CHOICES, right_choices
+from gatecheck.core.decide.costs import entry_minutes
+from gatecheck.core.decide.plan import DRIVE_FAULTS
 from gatecheck.core.rehearsal.machine import Entry, Machine, draw_facts
 from gatecheck.core.rehearsal.policies import POLICIES, Sight, Step
-from gatecheck.core.tape import parse_entries, parse_entry, parse_facts
-from gatecheck.core.ticket import TicketState, fold
-from gatecheck.core.triage.call import CHOICES, right_choices
-from gatecheck.core.triage.costs import entry_minutes
-from gatecheck.core.triage.model import NOT_DONE, Facts, Model
-from gatecheck.core.triage.plan import DRIVE_FAULTS
+from gatecheck.core.tape.fold import TicketState, fold
+from gatecheck.core.tape.parse import parse_entries, parse_entry, parse_facts
 
 _MOST_STEPS = 70
 _ASKING_MINUTES = 1.0

@@ -13,14 +13,23 @@ from functools import partial
 
 import numpy as np
 
+from gatecheck.core.belief.model import Model
+from gatecheck.core.belief.space import Floats, Ints
+from gatecheck.core.decide.costs import SAFE_DATA, data_worth, entry_minutes, is_data_safe
+from gatecheck.core.decide.interlocks import Held
+from gatecheck.core.decide.plan import (
+    BARRING,
+    DRIVE_FAULTS,
+    SOFTWARE_GATES,
+    Plan,
+    drive_failing,
+    is_legal,
+    looks_due,
+    unmet_need,
+)
+from gatecheck.core.decide.rules import Rule, data_is_open, may_sit_loose, probability, settled_by
 from gatecheck.core.knowledge.tables import Fix
-from gatecheck.core.ticket import TicketState
-from gatecheck.core.triage.costs import SAFE_DATA, data_worth, entry_minutes, is_data_safe
-from gatecheck.core.triage.interlocks import Held
-from gatecheck.core.triage.model import Model
-from gatecheck.core.triage.plan import BARRING, DRIVE_FAULTS, SOFTWARE_GATES, Plan, drive_failing, is_legal, looks_due, unmet_need
-from gatecheck.core.triage.rules import Rule, data_is_open, may_sit_loose, probability, settled_by
-from gatecheck.core.triage.space import Floats, Ints
+from gatecheck.core.tape.fold import TicketState
 
 CHOICES = ("release", "repair", "reinstall", "replace", "refer")
 _WEIGHT = {choice: rank for rank, choice in enumerate(CHOICES)}
@@ -214,8 +223,8 @@ def _ways_out(model: Model, state: TicketState) -> list[tuple[str, ...]]:
 
 def helping_fixes(model: Model, state: TicketState) -> tuple[str, ...]:
     """Usable fixes for something that is likely enough to make them a way out."""
-    helping = state.belief @ model.may_help >= _OPTION_ABOVE
-    return tuple(name for name in _usable(model, state) if helping[model.fix_ids.index(name)])
+    helping = state.belief @ model.deeds.may_help >= _OPTION_ABOVE
+    return tuple(name for name in _usable(model, state) if helping[model.deeds.fix_ids.index(name)])
 
 
 def _cover(model: Model, state: TicketState, usable: Sequence[Fix], faults: Sequence[str]) -> tuple[str, ...] | None:
@@ -265,7 +274,7 @@ def _ends(model: Model, state: TicketState, ways: Sequence[tuple[str, ...]]) -> 
     for way in ways:
         fixes = [knowledge.fixes[name] for name in way]
         paid = _entries(model, state, fixes) * knowledge.rates["bench_minute"]
-        paid += sum(model.finals[f.id][2] + (worth if f.destroys else 0.0) for f in fixes)
+        paid += sum(model.deeds.finals[f.id].price + (worth if f.destroys else 0.0) for f in fixes)
         shares = model.keep(("shares", way), partial(_shares, model, way)) @ weights
         (works, saved), (starts, _), (kept, _) = shares.tolist()
         total, failing = weights.sum(axis=0).tolist()
@@ -285,10 +294,10 @@ def _shares(model: Model, way: tuple[str, ...]) -> Floats:
     space = model.space
     fails, kept = np.ones(len(space.fault_ids)), np.ones(len(space.fault_ids))
     for name in way:
-        cure, lost, _ = model.finals[name]
-        fails = fails * (1.0 - cure)
-        kept = np.minimum(kept, 1.0 - lost)
-    chances = np.array([1.0 - fails, 1.0 - fails * (1.0 - model.passes[space.add[0]]), kept])
+        final = model.deeds.finals[name]
+        fails = fails * (1.0 - final.gone)
+        kept = np.minimum(kept, 1.0 - final.lost)
+    chances = np.array([1.0 - fails, 1.0 - fails * (1.0 - model.start.passes[space.add[0]]), kept])
     one = np.concatenate([chances, np.ones((3, 1))], axis=1)  # where a hypothesis has fewer faults, -1 finds a one
     return np.asarray(one[:, space.order].prod(axis=2))
 
@@ -310,16 +319,16 @@ def _best_cures(model: Model, names: Sequence[str], worth: float) -> tuple[Float
     nothing = knowledge.rates["board_unknown"] + worth
     costs = np.full((len(usable) + 1, len(model.space.fault_ids)), nothing)
     for row, fix in enumerate(usable):
-        cure, lost, price = model.finals[fix.id]
-        cost = price / np.maximum(cure, 1e-9) + lost * worth + (1.0 - cure) * knowledge.rates["failed_try"]
-        costs[row] = np.where(cure >= _CURES, cost, np.inf)
+        final = model.deeds.finals[fix.id]
+        cost = final.price / np.maximum(final.gone, 1e-9) + final.lost * worth + (1.0 - final.gone) * knowledge.rates["failed_try"]
+        costs[row] = np.where(final.gone >= _CURES, cost, np.inf)
     best = costs.argmin(axis=0)
     return costs.min(axis=0), [usable[i].id if i < len(usable) else None for i in best]
 
 
 def _usable(model: Model, state: TicketState) -> tuple[str, ...]:
     key = ("usable", state.applicable, state.tried)
-    return model.keep(key, lambda: tuple(name for name in model.fix_ids if name in state.applicable and name not in state.tried))
+    return model.keep(key, lambda: tuple(name for name in model.deeds.fix_ids if name in state.applicable and name not in state.tried))
 
 
 def _option(

@@ -5,11 +5,12 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
+from gatecheck.core.belief.facts import Facts
 from gatecheck.core.errors import TapeError
 from gatecheck.core.knowledge.instruments import Pattern, Sightings, Vantage
 from gatecheck.core.knowledge.tables import Knowledge
-from gatecheck.core.tape import Entry, Reading, Saw, standing
-from gatecheck.core.triage.model import Facts
+from gatecheck.core.tape.entries import Entry, Reading, Saw
+from gatecheck.core.tape.standing import standing
 
 RIGHT, ABSENT, NO_TOOL = "right", "absent", "no-such-tool"
 EXPECTED = "drive"

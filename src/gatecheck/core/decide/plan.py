@@ -7,13 +7,13 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from gatecheck.core.belief.model import Model
+from gatecheck.core.belief.space import Floats
+from gatecheck.core.decide.ahead import Prospect, look_ahead
+from gatecheck.core.decide.costs import economy, entry_minutes, is_data_safe
+from gatecheck.core.decide.interlocks import Held
 from gatecheck.core.knowledge.tables import Check, Fix
-from gatecheck.core.ticket import TicketState
-from gatecheck.core.triage.ahead import Prospect, look_ahead
-from gatecheck.core.triage.costs import economy, entry_minutes, is_data_safe
-from gatecheck.core.triage.interlocks import Held
-from gatecheck.core.triage.model import Model
-from gatecheck.core.triage.space import Floats
+from gatecheck.core.tape.fold import TicketState
 from gatecheck.core.wording import lower_first, percent
 
 BARRING = ("stop-running", "table-proves-drive")
@@ -95,14 +95,14 @@ def make_plan(model: Model, state: TicketState, held: Sequence[Held]) -> Plan:
         if c.id not in state.current and is_legal(model, state, c, holding)
         and not _was_there(model, state, c) and not _risks_the_copy(state, c)
     ]  # fmt: skip
-    helps = now @ model.cure >= model.knowledge.plan["offer_fix_above"]
+    helps = now @ model.deeds.cure >= model.knowledge.plan["offer_fix_above"]
     failing = drive_failing(model, state) >= model.knowledge.plan["software_stop"]
     fixes = [
         f for f in map(model.knowledge.fixes.__getitem__, costs.fixes)
-        if f.id in model.acts and helps[model.fix_ids.index(f.id)] and not (failing and f.gate in SOFTWARE_GATES)
+        if f.id in model.deeds.acts and helps[model.deeds.fix_ids.index(f.id)] and not (failing and f.gate in SOFTWARE_GATES)
         and unmet_need(model, state, f) is None and not looks_due(model, state, f, holding)
     ]  # fmt: skip
-    away = [column for column, name in enumerate(costs.fixes) if name not in model.acts and name not in barred]
+    away = [column for column, name in enumerate(costs.fixes) if name not in model.deeds.acts and name not in barred]
     view = look_ahead(model, state, costs, checks, fixes, away)
     ranked = [
         _next_move(model, state, p, now, *((view.acting_once, p.once) if p.twice is None else (view.acting_twice, p.twice)))
@@ -172,7 +172,7 @@ def describe(model: Model, state: TicketState, fix: str, why: str) -> NextMove:
     """A fix put first by the call or by an interlock rather than by the ranking, with what its outcomes would do."""
     move = model.knowledge.fixes[fix]
     entry = entry_minutes(model.knowledge, state, move)
-    posts = model.looks[fix] * state.belief if fix in model.looks else model.acts[fix].apply_all(state.belief)
+    posts = model.sight.looks[fix] * state.belief if fix in model.sight.looks else model.deeds.acts[fix].apply_all(state.belief)
     chance, member = posts.sum(axis=1), model.space.member
     return NextMove(
         fix, "fix", move.minutes + move.unattended + entry, move.minutes + entry, why, move.minutes + entry, 0.0, 0.0,

@@ -7,13 +7,13 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from gatecheck.core.ticket import TicketState
-from gatecheck.core.triage.call import Call, make_call
-from gatecheck.core.triage.costs import is_data_safe
-from gatecheck.core.triage.gates import GateState, gate_states
-from gatecheck.core.triage.interlocks import Held, held_moves
-from gatecheck.core.triage.model import Model
-from gatecheck.core.triage.plan import NextMove, Plan, describe, make_plan, unmet_need
+from gatecheck.core.belief.model import Model
+from gatecheck.core.decide.call import Call, make_call
+from gatecheck.core.decide.costs import is_data_safe
+from gatecheck.core.decide.gates import GateState, gate_states
+from gatecheck.core.decide.interlocks import Held, held_moves
+from gatecheck.core.decide.plan import NextMove, Plan, describe, make_plan, unmet_need
+from gatecheck.core.tape.fold import TicketState
 from gatecheck.core.wording import percent
 
 SOUND = "sound"

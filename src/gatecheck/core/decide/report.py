@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
+from gatecheck.core.belief.model import Model
+from gatecheck.core.decide.assess import Assessment, assess
+from gatecheck.core.decide.call import Call, Option
+from gatecheck.core.decide.plan import NextMove, explained
 from gatecheck.core.errors import TapeError
 from gatecheck.core.knowledge.tables import Knowledge
-from gatecheck.core.tape import parse_entries, parse_facts
-from gatecheck.core.ticket import TicketState, fold
-from gatecheck.core.triage.assess import Assessment, assess
-from gatecheck.core.triage.call import Call, Option
-from gatecheck.core.triage.model import Model
-from gatecheck.core.triage.plan import NextMove, explained
+from gatecheck.core.tape.fold import TicketState, fold
+from gatecheck.core.tape.parse import parse_entries, parse_facts
 
 Json = dict[str, object]
 

@@ -6,8 +6,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from gatecheck.core.ticket import TicketState
-from gatecheck.core.triage.model import Model
+from gatecheck.core.belief.model import Model
+from gatecheck.core.tape.fold import TicketState
 from gatecheck.core.wording import percent
 
 OPEN, SHUT, SUSPECT, UNPROVEN = "open", "shut", "suspect", "unproven"
@@ -28,7 +28,7 @@ def gate_states(model: Model, state: TicketState) -> list[GateState]:
     """All seven gates in boot order."""
     knowledge = model.knowledge
     masses = state.belief @ model.keep("gates", lambda: np.array([model.having(*_faults_at(model, g.id)) for g in knowledge.gates]).T)
-    stops = np.bincount(model.stop_gate + 1, state.belief, minlength=len(knowledge.gates) + 1)[1:]
+    stops = np.bincount(model.start.stop_gate + 1, state.belief, minlength=len(knowledge.gates) + 1)[1:]
     opening, naming = _evidence(model, state)
     return [
         _gate_state(model, state, gate.id, mass, stop, sorted(opening[gate.id]), sorted(naming[gate.id]))

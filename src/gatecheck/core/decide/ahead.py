@@ -13,11 +13,11 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from gatecheck.core.belief.model import Model
+from gatecheck.core.belief.space import Floats, Ints
+from gatecheck.core.decide.costs import Economy, shared_entry
 from gatecheck.core.knowledge.tables import Check, Fix
-from gatecheck.core.ticket import TicketState
-from gatecheck.core.triage.costs import Economy, shared_entry
-from gatecheck.core.triage.model import Model
-from gatecheck.core.triage.space import Floats, Ints
+from gatecheck.core.tape.fold import TicketState
 
 _SHORT_CHECKS, _TELLING_CHECKS, _SHORT_FIXES = 3, 3, 5
 """moves looked at two steps ahead: the cheapest in all, those that shift the belief most for what they cost, and fixes"""
@@ -127,7 +127,7 @@ class _Step:
         """What it takes to make the move now, the risk to the data included."""
         if isinstance(move, Check):
             if move.stress not in self._risk:
-                self._risk[move.stress] = float(self.now @ self.model.stress[move.stress]) * self.costs.worth
+                self._risk[move.stress] = float(self.now @ self.model.deeds.stress[move.stress]) * self.costs.worth
             minutes = move.minutes + self.rates["unattended_share"] * move.unattended
             return minutes * self.rates["bench_minute"] + self.entry(move) + self._risk[move.stress]
         costs, column = self.costs, self.costs.fixes.index(move.id)
@@ -188,11 +188,11 @@ class _Step:
     def _look_at(self, checks: Sequence[Check]) -> tuple[Floats, Floats, NDArray[np.bool_]]:
         """Chance of every outcome of every check, what is left then, and whether the machine starts."""
         model = self.model
-        picked = np.concatenate([model.columns[c.id] for c in checks]) if checks else np.zeros(0, dtype=np.intp)
+        picked = np.concatenate([model.sight.columns[c.id] for c in checks]) if checks else np.zeros(0, dtype=np.intp)
         weighed = model.one_member.take(self.likeliest, axis=0) * self.belief[:, None]
-        joint = (weighed.T @ model.rows.take(self.likeliest, axis=0)).T[picked]
+        joint = (weighed.T @ model.sight.rows.take(self.likeliest, axis=0)).T[picked]
         chance, marginals = joint[:, 0], joint[:, 1:] / joint[:, :1]
-        return chance, marginals, (model.boots | model.keeps_booted if self.booted else model.boots)[picked]
+        return chance, marginals, (model.sight.boots | model.sight.keeps_booted if self.booted else model.sight.boots)[picked]
 
     def _look_behind(self, fixes: Sequence[Fix]) -> tuple[Floats, Floats]:
         """Chance of every outcome of every fix but could-not, shape (x, 4), and what is left then, shape (x, 4, f)."""
@@ -203,7 +203,7 @@ class _Step:
 
     def _taken_back(self, fix: Fix) -> Floats:
         """Fault probabilities after each outcome of a trial that was put back, shape (4, f)."""
-        posts = self.model.acts[fix.id].shown[:4] * self.state.belief
+        posts = self.model.deeds.acts[fix.id].shown[:4] * self.state.belief
         return np.asarray((posts @ self.model.space.member) / posts.sum(axis=1, keepdims=True))
 
 
@@ -258,11 +258,11 @@ def _two_ahead(
     parts: list[tuple[Prospect, int, slice]] = []
     chances: list[Floats] = []
     if next_checks:
-        picked = np.concatenate([model.columns[p.move.id] for p in next_checks])
-        rows = np.ascontiguousarray(model.rows.take(active, axis=0)[:, picked].T)
+        picked = np.concatenate([model.sight.columns[p.move.id] for p in next_checks])
+        rows = np.ascontiguousarray(model.sight.rows.take(active, axis=0)[:, picked].T)
         joint = (here[:, None, :] * rows).reshape(-1, len(active)) @ model.one_member.take(active, axis=0)
         joint = joint.reshape(len(here), len(picked), -1)
-        starts = model.boots[picked] | (model.keeps_booted[picked] & booted[:, None])
+        starts = model.sight.boots[picked] | (model.sight.keeps_booted[picked] & booted[:, None])
         blocks.append(Block((joint[:, :, 1:] / np.maximum(joint[:, :, :1], 1e-300)).reshape(-1, faults), used, starts.ravel()))
         chances.append(joint[:, :, 0])
         ends = np.cumsum([0, *(len(p.move.outcomes) for p in next_checks)]).tolist()
@@ -288,7 +288,7 @@ def _two_ahead(
 
 def _posts(model: Model, state: TicketState, move: Check | Fix) -> Floats:
     """Belief after each outcome, not normalised, shape (o, n)."""
-    return model.looks[move.id] * state.belief if isinstance(move, Check) else model.acts[move.id].apply_all(state.belief)
+    return model.sight.looks[move.id] * state.belief if isinstance(move, Check) else model.deeds.acts[move.id].apply_all(state.belief)
 
 
 def _next_price(step: _Step, follower: Prospect, first: Check | Fix) -> float:

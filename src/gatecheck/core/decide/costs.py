@@ -14,10 +14,11 @@ from functools import lru_cache
 import numpy as np
 from numpy.typing import NDArray
 
+from gatecheck.core.belief.facts import Facts
+from gatecheck.core.belief.model import Model
+from gatecheck.core.belief.space import Floats, Ints
 from gatecheck.core.knowledge.tables import Check, Fix, Knowledge
-from gatecheck.core.ticket import TicketState
-from gatecheck.core.triage.model import Facts, Model
-from gatecheck.core.triage.space import Floats, Ints
+from gatecheck.core.tape.fold import TicketState
 
 SAFE_DATA = ("backed-up", "none")
 _AFTER_COPYING = 0.25
@@ -214,7 +215,7 @@ def _ascending(ratios: Floats) -> Ints:
 def economy(model: Model, state: TicketState, barred: Collection[str]) -> Economy:
     """Costs of the fixes that are applicable, not yet tried and not barred (held for good on this evidence)."""
     knowledge = model.knowledge
-    names = tuple(n for n in model.fix_ids if n in state.applicable and n not in state.tried and n not in barred)
+    names = tuple(n for n in model.deeds.fix_ids if n in state.applicable and n not in state.tried and n not in barred)
     worth = 0.0 if is_data_safe(state.facts) else data_worth(knowledge, state.facts)
     key = ("economy", names, worth, state.applicable, state.facts.get("form"), state.visit, state.is_open)
     return model.keep(key, lambda: _economy(model, state, names, worth))
@@ -222,7 +223,7 @@ def economy(model: Model, state: TicketState, barred: Collection[str]) -> Econom
 
 def _economy(model: Model, state: TicketState, names: tuple[str, ...], worth: float) -> Economy:
     knowledge = model.knowledge
-    cure = model.cure[:, [model.fix_ids.index(name) for name in names]]
+    cure = model.deeds.cure[:, [model.deeds.fix_ids.index(name) for name in names]]
     copying = knowledge.fixes["copy-data"]
     copy_cost = copying.minutes + knowledge.rates["unattended_share"] * copying.unattended
     base, when_cured, risk = [], [], np.zeros((len(model.space.fault_ids), len(names) + 1))
@@ -233,13 +234,13 @@ def _economy(model: Model, state: TicketState, names: tuple[str, ...], worth: fl
         unsafe = worth > 0 and (fix.writes or fix.id == "replace-drive")
         base.append(minutes * knowledge.rates["bench_minute"] + fix.parts + fix.burden + (copy_cost if unsafe else 0.0))
         when_cured.append(fix.cured_minutes * knowledge.rates["bench_minute"] + fix.cured_parts)
-        risk[:, column] = model.stress[fix.stress] * worth * _AFTER_COPYING
+        risk[:, column] = model.deeds.stress[fix.stress] * worth * _AFTER_COPYING
     base.append(knowledge.rates["board_unknown"])
     when_cured.append(0.0)
     costs, on_top = np.array(base), np.array(when_cured)
     mending = _mending(model, state, names, cure, costs[:-1] + on_top[:-1])
     left_in = knowledge.rates["comeback"] + mending
-    passing = np.array([model.passes[model.space.add[0, f]] for f in range(len(cure))])
+    passing = np.array([model.start.passes[model.space.add[0, f]] for f in range(len(cure))])
     restart = knowledge.checks["screen"].minutes * knowledge.rates["bench_minute"]
     most = int((cure > 0).sum(axis=1).max(initial=0))
     cheapest = np.argsort(costs[:-1] / np.maximum(cure, 1e-9), axis=1)[:, :most]
@@ -255,7 +256,7 @@ def _mending(model: Model, state: TicketState, names: Sequence[str], cure: Float
     price = np.full(cure.shape[0], knowledge.rates["board_unknown"])
     if names:
         price = np.minimum(price, np.where(cure > 0, costs / np.maximum(cure, 1e-9), np.inf).min(axis=1))
-    for name in set(model.fix_ids) - set(names):
+    for name in set(model.deeds.fix_ids) - set(names):
         fix = knowledge.fixes[name]
         if name in state.applicable and fix.cures:
             minutes = fix.minutes + fix.cured_minutes + knowledge.rates["unattended_share"] * fix.unattended

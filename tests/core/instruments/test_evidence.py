@@ -6,15 +6,15 @@ from typing import Any
 
 import pytest
 
+from gatecheck.core.belief.model import Model
 from gatecheck.core.disk.encode import mbr_start, system_disk
 from gatecheck.core.disk.mbr import disk_layout, read_mbr
 from gatecheck.core.errors import DecodeError
-from gatecheck.core.evidence import capture_evidence
 from gatecheck.core.firmware.encode import boot_variables, file_path, load_option, network, partition, pci, pci_root, usb
+from gatecheck.core.instruments.evidence import capture_evidence
 from gatecheck.core.storage import encode
 from gatecheck.core.storage.capture import read_capture
-from gatecheck.core.tape import parse_entries
-from gatecheck.core.triage.model import Model
+from gatecheck.core.tape.parse import parse_entries
 
 ESP, DATA, GONE = "0F2F0A6B-3D5C-4E4B-9A51-1D2C3B4A5968", "7B5E90C1-52A4-4A0E-8A0C-8D1F00A1B2C3", "11111111-2222-3333-4444-555555555555"
 SYSTEM = load_option("Installed system", partition(ESP), file_path("\\EFI\\system\\start.efi"))

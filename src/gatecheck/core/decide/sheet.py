@@ -9,11 +9,12 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
-from gatecheck.core.ticket import TicketState
-from gatecheck.core.triage.call import Call, Option, helping_fixes
-from gatecheck.core.triage.interlocks import Held
-from gatecheck.core.triage.model import FactValue, Model
-from gatecheck.core.triage.plan import BARRING
+from gatecheck.core.belief.facts import FactValue
+from gatecheck.core.belief.model import Model
+from gatecheck.core.decide.call import Call, Option, helping_fixes
+from gatecheck.core.decide.interlocks import Held
+from gatecheck.core.decide.plan import BARRING
+from gatecheck.core.tape.fold import TicketState
 
 _VIABLE = 0.5
 """a way out counts when it works at least this share as often as the surest one"""

@@ -8,11 +8,12 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
+from gatecheck.core.belief.facts import Facts, fact_test
 from gatecheck.core.errors import TapeError
 from gatecheck.core.knowledge.instruments import SettingNeed, SettingRow, Together
 from gatecheck.core.knowledge.tables import Knowledge
-from gatecheck.core.tape import Changed, Entry, PutBack, Reading, Saw, standing
-from gatecheck.core.triage.model import Facts, fact_test
+from gatecheck.core.tape.entries import Changed, Entry, PutBack, Reading, Saw
+from gatecheck.core.tape.standing import standing
 
 FITS, DIFFERS, UNSURE, NOT_SHOWN, UNREAD = "fits", "differs", "unsure", "not-shown", "unread"
 _SURE = 0.8

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from gatecheck.core.ticket import TicketState
-from gatecheck.core.triage.costs import is_data_safe
-from gatecheck.core.triage.interlocks import readings_that_count
-from gatecheck.core.triage.model import Model
-from gatecheck.core.triage.plan import DRIVE_FAULTS
+from gatecheck.core.belief.model import Model
+from gatecheck.core.decide.costs import is_data_safe
+from gatecheck.core.decide.interlocks import readings_that_count
+from gatecheck.core.decide.plan import DRIVE_FAULTS
+from gatecheck.core.tape.fold import TicketState
 
 _LINK_OPEN = 0.04
 

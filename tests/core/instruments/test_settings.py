@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import pytest
 
+from gatecheck.core.belief.model import Model
 from gatecheck.core.errors import TapeError
-from gatecheck.core.firmware.settings import as_left, setting_entry, settings_sheet
-from gatecheck.core.tape import parse_entries
-from gatecheck.core.ticket import fold
-from gatecheck.core.triage.model import Model
+from gatecheck.core.instruments.settings import as_left, setting_entry, settings_sheet
+from gatecheck.core.tape.fold import fold
+from gatecheck.core.tape.parse import parse_entries
 
 W11 = {"platform": "pc", "installed_os": "windows-11"}
 

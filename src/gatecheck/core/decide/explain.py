@@ -7,14 +7,14 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from gatecheck.core.belief.model import Model
+from gatecheck.core.belief.space import Floats
+from gatecheck.core.decide.call import CHOICES, Call, make_call, right_choices
+from gatecheck.core.decide.interlocks import held_moves
+from gatecheck.core.decide.plan import drive_failing, is_legal, make_plan, unmet_need
+from gatecheck.core.decide.rules import settled_by
 from gatecheck.core.knowledge.tables import Check
-from gatecheck.core.ticket import TicketState, after_reading
-from gatecheck.core.triage.call import CHOICES, Call, make_call, right_choices
-from gatecheck.core.triage.interlocks import held_moves
-from gatecheck.core.triage.model import Model
-from gatecheck.core.triage.plan import drive_failing, is_legal, make_plan, unmet_need
-from gatecheck.core.triage.rules import settled_by
-from gatecheck.core.triage.space import Floats
+from gatecheck.core.tape.fold import TicketState, after_reading
 
 _TELLS = 1.25
 """a factor on the odds that is worth saying"""
@@ -77,13 +77,13 @@ def tips(model: Model, state: TicketState, call: Call, held: Sequence[str], most
     """Outcomes of checks not made yet that would make another choice the likeliest right one, likeliest first."""
     right = right_choices(model, state)
     one_hot = np.eye(len(CHOICES))[right]
-    winners_of = model.rows.T @ (state.belief[:, None] * np.concatenate([np.ones((len(right), 1)), one_hot], axis=1))
+    winners_of = model.sight.rows.T @ (state.belief[:, None] * np.concatenate([np.ones((len(right), 1)), one_hot], axis=1))
     found = []
     for check in model.knowledge.checks.values():
         possible = check.id in state.applicable and unmet_need(model, state, check) is None
         if check.id in state.current or check.id in held or not possible:
             continue
-        for outcome, row in zip(check.outcomes, winners_of[model.columns[check.id]], strict=True):
+        for outcome, row in zip(check.outcomes, winners_of[model.sight.columns[check.id]], strict=True):
             choice = CHOICES[int(row[1:].argmax())]
             if choice != call.leans and row[0] >= _UNLIKELY:
                 found.append(Tip(check.id, outcome, choice, float(row[0])))
@@ -117,7 +117,7 @@ _Step = tuple[str, str]
 
 
 def _outcomes(model: Model, state: TicketState, check: Check) -> list[tuple[str, float]]:
-    chances = model.looks[check.id] @ state.belief
+    chances = model.sight.looks[check.id] @ state.belief
     return [(o, float(p)) for o, p in zip(check.outcomes, chances, strict=True) if p >= _UNLIKELY]
 
 

@@ -8,16 +8,16 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping
 
+from gatecheck.core.belief.facts import Facts
 from gatecheck.core.captured import is_disk_start, is_partition_start
 from gatecheck.core.disk.mbr import disk_layout
 from gatecheck.core.disk.volume import volume_of
 from gatecheck.core.firmware.captured import read_firmware
 from gatecheck.core.firmware.judge import DISK, PRESENT, STALE, UNKNOWN, BootEntry, Firmware
-from gatecheck.core.firmware.settings import setting_entry
+from gatecheck.core.instruments.settings import setting_entry
+from gatecheck.core.instruments.sightings import sighting_entry
 from gatecheck.core.knowledge.tables import Knowledge
-from gatecheck.core.sightings import sighting_entry
 from gatecheck.core.storage.capture import Capture, Drive
-from gatecheck.core.triage.model import Facts
 
 Json = dict[str, object]
 _DRIVE_KINDS = {"ata": ("hdd", "sata-ssd"), "nvme": ("nvme",)}

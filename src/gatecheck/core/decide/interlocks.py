@@ -5,10 +5,11 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
+from gatecheck.core.belief.facts import fact_test
+from gatecheck.core.belief.model import Model
 from gatecheck.core.knowledge.tables import Interlock, Likely
-from gatecheck.core.tape import is_done
-from gatecheck.core.ticket import TicketState
-from gatecheck.core.triage.model import Model, fact_test
+from gatecheck.core.tape.entries import is_done
+from gatecheck.core.tape.fold import TicketState
 from gatecheck.core.wording import percent
 
 _RENEWING = 0.5

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import pytest
 
-from gatecheck.core.keys import Try, book, candidates, machine_of
-from gatecheck.core.triage.model import Model
+from gatecheck.core.belief.model import Model
+from gatecheck.core.instruments.keys import Try, book, candidates, machine_of
 
 
 def tries(name: str, key: str, worked: int, failed: int = 0, purpose: str = "setup", platform: str = "pc") -> list[Try]:

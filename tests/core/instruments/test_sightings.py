@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import pytest
 
+from gatecheck.core.belief.model import Model
 from gatecheck.core.errors import TapeError
-from gatecheck.core.sightings import sighting_entry, sightings_sheet
-from gatecheck.core.tape import parse_entries
-from gatecheck.core.triage.model import Model
+from gatecheck.core.instruments.sightings import sighting_entry, sightings_sheet
+from gatecheck.core.tape.parse import parse_entries
 
 PC = {"platform": "pc", "drive_kind": "hdd", "drive_size_gb": 1000}
 

@@ -1,8 +1,4 @@
-"""`fold`: a ticket's facts and tape become its state. Pure: the same tape always gives the same state.
-
-The tape is read in order, as a filter: a check multiplies the belief, a fix moves it from hypothesis to hypothesis and
-then multiplies it by what its outcome says, a trial put back restores the components it touched exactly.
-"""
+"""`fold`: a ticket's facts and tape become its state. Pure: the same tape always gives the same state."""
 
 from __future__ import annotations
 
@@ -12,23 +8,13 @@ from typing import TypedDict
 
 import numpy as np
 
+from gatecheck.core.belief.facts import Facts, FactValue, fact_test
+from gatecheck.core.belief.filter import Particles, summed
+from gatecheck.core.belief.model import Model
+from gatecheck.core.belief.space import Floats
 from gatecheck.core.errors import TapeError
-from gatecheck.core.tape import (
-    Changed,
-    Entry,
-    Override,
-    Proven,
-    PutBack,
-    Reading,
-    Signed,
-    Started,
-    is_done,
-    merge_facts,
-    standing,
-    weighed,
-)  # fmt: skip
-from gatecheck.core.triage.model import Facts, FactValue, Model, Transition, fact_test
-from gatecheck.core.triage.space import Floats, Ints
+from gatecheck.core.tape.entries import Changed, Entry, Override, Proven, PutBack, Reading, Signed, Started, is_done
+from gatecheck.core.tape.standing import merge_facts, standing, weighed
 
 
 @dataclass(frozen=True, slots=True)
@@ -151,7 +137,7 @@ class _Sums(TypedDict):
 
 
 def _sums(model: Model, belief: Floats) -> _Sums:
-    return {"marginals": belief @ model.space.member, "reached": {name: float(belief @ reach) for name, reach in model.reach.items()}}
+    return {"marginals": belief @ model.space.member, "reached": {name: float(belief @ reach) for name, reach in model.sight.reach.items()}}
 
 
 _LIKELIER = 0.5
@@ -207,7 +193,7 @@ def _trials(model: Model, entries: Sequence[Entry], stands: Sequence[bool]) -> t
         if isinstance(entry, Changed):
             pending[entry.fix] = (index, entry)
             trials[index] = Trial(index, entry.fix, None, True, False, before=entry.before, after=entry.after, walk=entry.walk)
-        elif isinstance(entry, Reading) and entry.move in model.acts:
+        elif isinstance(entry, Reading) and entry.move in model.deeds.acts:
             started = pending.pop(entry.move, None)
             if started:
                 del trials[started[0]]
@@ -255,11 +241,11 @@ def _current(model: Model, entries: Sequence[Entry], stands: Sequence[bool]) -> 
     for index, entry in enumerate(entries):
         if not stands[index]:
             continue
-        if isinstance(entry, Reading) and entry.move in model.looks:
+        if isinstance(entry, Reading) and entry.move in model.sight.looks:
             current.add(entry.move)
         elif isinstance(entry, PutBack) or (isinstance(entry, Reading) and is_done(entry)):
             if isinstance(entry, PutBack):
-                current -= model.affects.get(entry.fix, frozenset())
+                current -= model.deeds.affects.get(entry.fix, frozenset())
             else:
                 current -= model.voided(entry.move, entry.outcome)
     return frozenset(current)
@@ -323,91 +309,24 @@ def came_in_with(model: Model, facts: Facts, entries: Sequence[Entry]) -> Floats
     counts = weighed(entries, stands, model)
     merged = merge_facts(facts, entries, stands)
     _, back_of = _trials(model, entries, counts)
-    particles = _Particles(model, model.prior(merged))
+    particles = Particles(model, model.prior(merged))
     particles.remember(-1)
     wanted_later = set(back_of.values())
     for index, entry in enumerate(entries):
         if counts[index] and isinstance(entry, Reading):
             if index in wanted_later:
                 particles.remember(index)
-            _weigh(model, merged, particles, entry)
+            particles.weigh(merged, entry.move, entry.weights)
         elif counts[index] and isinstance(entry, PutBack) and index in back_of:
-            particles.put_back(back_of[index], model.acts[entry.fix])
-    before = _summed(particles.stash[-1], particles.weight, model.space.size)
+            particles.put_back(back_of[index], model.deeds.acts[entry.fix])
+    before = summed(particles.stash[-1], particles.weight, model.space.size)
     return np.asarray(before / before.sum())
-
-
-# --- the filter ------------------------------------------------------------------------------------------------
-
-
-def _summed(places: Ints, weights: Floats, size: int) -> Floats:
-    return np.bincount(places, weights, minlength=size).astype(np.float64, copy=False)
-
-
-_RESCALE_EVERY = 16
-"""every factor is at least a floor of about 1e-4, so that 16 of them stay far above the smallest float"""
-
-
-class _Particles:
-    """The belief, kept over (hypothesis now, hypothesis before each trial that will be put back)."""
-
-    def __init__(self, model: Model, prior: Floats) -> None:
-        self.model = model
-        self.now: Ints = np.arange(len(prior), dtype=np.intp)
-        self.weight = prior
-        self.stash: dict[int, Ints] = {}
-        self.moves = 0
-
-    @property
-    def belief(self) -> Floats:
-        if not self.stash:
-            return self.weight
-        return _summed(self.now, self.weight, self.model.space.size)
-
-    def multiply(self, likelihood: Floats) -> None:
-        self._set(self.weight * (likelihood if not self.stash else likelihood[self.now]))
-
-    def apply(self, transition: Transition, outcome: int) -> None:
-        """Move along the fix's edges for a plain outcome; only while no trial has to be remembered."""
-        self._set(transition.apply(self.weight, outcome))
-
-    def act(self, transition: Transition, outcome: Floats) -> None:
-        """Move along the fix's edges; `outcome` is the weight of each edge, shape (e,)."""
-        if not self.stash:
-            moved = self.weight[transition.src] * outcome
-            self._set(_summed(transition.dst, moved, self.model.space.size))
-            return
-        first, last = transition.first[self.now], transition.first[self.now + 1]
-        count = last - first
-        owner = np.repeat(np.arange(len(self.now)), count)
-        edge = np.arange(count.sum()) - np.repeat(np.cumsum(count) - count, count) + np.repeat(first, count)
-        weight = self.weight[owner] * outcome[edge]
-        keep = weight > weight.sum() * 1e-15
-        self.now = transition.dst[edge][keep]
-        self.stash = {trial: before[owner][keep] for trial, before in self.stash.items()}
-        self._set(weight[keep])
-
-    def remember(self, trial: int) -> None:
-        self.stash[trial] = self.now.copy()
-
-    def put_back(self, trial: int, transition: Transition) -> None:
-        before = self.stash.pop(trial)
-        for component in transition.components:
-            self.now = self.model.space.with_component_of(self.now, before, component)
-        if not self.stash:
-            self.weight = _summed(self.now, self.weight, self.model.space.size)
-            self.now = np.arange(self.model.space.size, dtype=np.intp)
-
-    def _set(self, weight: Floats) -> None:
-        """Weights are kept up to a factor; they are brought back to one before they run out of digits."""
-        self.moves += 1
-        self.weight = weight / weight.sum() if self.moves % _RESCALE_EVERY == 0 else weight
 
 
 def _filter(
     model: Model, facts: Facts, entries: Sequence[Entry], counts: Sequence[bool], back_of: Mapping[int, int]
 ) -> tuple[list[Step], Floats]:
-    particles = _Particles(model, model.prior(facts))
+    particles = Particles(model, model.prior(facts))
     wanted_later = set(back_of.values())
     steps: list[Step] = []
     belief = particles.belief
@@ -417,42 +336,11 @@ def _filter(
         if isinstance(entry, Reading):
             if index in wanted_later:
                 particles.remember(index)
-            _weigh(model, facts, particles, entry)
+            particles.weigh(facts, entry.move, entry.weights)
         elif isinstance(entry, PutBack) and index in back_of:
-            particles.put_back(back_of[index], model.acts[entry.fix])
+            particles.put_back(back_of[index], model.deeds.acts[entry.fix])
         else:
             continue
         before, belief = belief, particles.belief
         steps.append(Step(index, entry, before, belief))
     return steps, belief / belief.sum()
-
-
-def _weigh(model: Model, facts: Facts, particles: _Particles, reading: Reading) -> None:
-    if reading.move in model.looks:
-        check = model.knowledge.checks.get(reading.move)
-        if check and check.says_nothing_when and fact_test(check.says_nothing_when, facts):
-            return
-        if reading.is_soft:
-            particles.multiply(np.sum([w * model.look(reading.move, o) for o, w in reading.weights.items()], axis=0))
-        else:
-            particles.multiply(model.look(reading.move, next(iter(reading.weights))))
-        return
-    transition, outcomes = model.acts[reading.move], model.knowledge.fixes[reading.move].outcomes
-    not_done = reading.weights.get("could-not", 0.0)
-    if not_done == 1.0:  # could not be done: nothing moves, nothing is learned
-        return
-    if not particles.stash and not reading.is_soft:
-        particles.apply(transition, outcomes.index(next(iter(reading.weights))))
-        return
-    done = [w * transition.weight[outcomes.index(o)] for o, w in reading.weights.items() if o != "could-not"]
-    edges = done[0] if len(done) == 1 else np.sum(done, axis=0)
-    if not_done:
-        edges = edges + not_done * transition.could_not * _share_unmoved(transition)
-    particles.act(transition, edges)
-
-
-def _share_unmoved(transition: Transition) -> Floats:
-    """Shape (e,): spreads a weight of one per hypothesis over its edges that stay."""
-    stays = (transition.src == transition.dst).astype(np.float64)
-    per_source = np.bincount(transition.src, stays)
-    return np.asarray(stays / np.maximum(per_source[transition.src], 1.0))

@@ -1,0 +1,1 @@
+"""The belief: hypotheses, the compiled model, and the filter. Knows nothing of tickets."""

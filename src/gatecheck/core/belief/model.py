@@ -1,0 +1,154 @@
+"""Knowledge compiled into matrices over the hypothesis space, by named parts."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Hashable, Mapping
+from dataclasses import dataclass, field
+from typing import Any, TypeVar
+
+import numpy as np
+from numpy.typing import NDArray
+
+from gatecheck.core.belief.acts import Transition
+from gatecheck.core.belief.facts import Facts, all_odds, fact_test
+from gatecheck.core.belief.space import Floats, Ints, Space
+from gatecheck.core.knowledge.tables import Knowledge
+
+T = TypeVar("T")
+_MOST_KEPT = 2000
+_MOST_PRIORS = 256
+_SHOWN_BY_THE_FIX = frozenset({"screen", "reduced-start"})
+
+
+@dataclass(frozen=True, slots=True)
+class Sight:
+    """What is seen: every check, and every fix with outcomes of its own, compiled over n hypotheses."""
+
+    looks: Mapping[str, Floats]
+    """check (or fix with outcomes of its own) -> P(outcome | h), shape (outcomes, n)"""
+    reach: Mapping[str, Floats]
+    """visibility table -> probability that the thing can be reached, shape (n,)"""
+    depends: Mapping[str, frozenset[str]]
+    """check -> faults that change what it shows"""
+    rows: Floats
+    """all checks' outcomes side by side, shape (n, r): a hypothesis is a row"""
+    columns: Mapping[str, Ints]
+    """check -> its columns in `rows`"""
+    boots: NDArray[np.bool_]
+    """shape (r,): the outcome is a start"""
+    keeps_booted: NDArray[np.bool_]
+    """shape (r,): the outcome is of a look at a machine that starts, which goes on starting"""
+
+
+@dataclass(frozen=True, slots=True)
+class Final:
+    """Where a fix ends: per fault, shape (f,), the chance that it is gone and the share of the data lost; and the price.
+    What follows a fix in any case (a lab is followed by a new drive) counts in."""
+
+    gone: Floats
+    lost: Floats
+    price: float
+
+
+@dataclass(frozen=True, slots=True)
+class Deeds:
+    """What is done: every fix compiled. Its x columns are the fixes that cure or resolve something (`fix_ids`)."""
+
+    acts: Mapping[str, Transition]
+    affects: Mapping[str, frozenset[str]]
+    """fix -> checks that may show something else after it"""
+    fix_ids: tuple[str, ...]
+    cure: Floats
+    """shape (f, x): probability that the fix (or whom it sends the machine to) removes the fault"""
+    may_help: Floats
+    """shape (n, x): 1.0 where the fix cures or resolves something that is there"""
+    finals: Mapping[str, Final]
+    stress: Mapping[str, Floats]
+    """stress class -> share of the data's worth at stake per fault, shape (f,)"""
+
+
+@dataclass(frozen=True, slots=True)
+class Start:
+    """How far a machine gets by itself."""
+
+    passes: Floats
+    """shape (n,): probability that the machine starts"""
+    stop_gate: Ints
+    """shape (n,): the gate of the earliest fault that stops the boot, -1 for none"""
+
+
+@dataclass(frozen=True, slots=True)
+class Model:
+    """The tables over the hypothesis space: what is seen, what is done, how far it starts, and how likely it is beforehand."""
+
+    knowledge: Knowledge
+    space: Space
+    start: Start
+    sight: Sight
+    deeds: Deeds
+    base: Floats
+    """shape (n,): couplings, scale and the sound machine's odds; contexts are still to be multiplied"""
+    one_member: Floats
+    """shape (n, 1 + f): a one and `space.member`"""
+    _priors: dict[tuple[float, ...], Floats] = field(default_factory=dict)
+    _having: dict[tuple[str, ...], Floats] = field(default_factory=dict)
+    _kept: dict[Hashable, Any] = field(default_factory=dict)
+
+    def prior(self, facts: Facts) -> Floats:
+        """P(h) for a machine with these facts, shape (n,), sums to one."""
+        odds = all_odds(self.knowledge, facts)
+        log_odds = np.log([max(odds[fault], 1e-9) for fault in self.space.fault_ids])
+        key = tuple(log_odds.tolist())
+        if key not in self._priors:
+            prior = self.base * np.exp(self.space.member @ log_odds)
+            if len(self._priors) > _MOST_PRIORS:
+                self._priors.clear()
+            self._priors[key] = prior / prior.sum()
+        return self._priors[key]
+
+    def having(self, *faults: str) -> Floats:
+        """Shape (n,): 1.0 where any of the faults is in the hypothesis."""
+        if faults not in self._having:
+            self._having[faults] = self.space.any_of(faults)
+        return self._having[faults]
+
+    def applicable(self, facts: Facts) -> frozenset[str]:
+        """Moves that the machine's facts do not rule out."""
+        moves = (*self.knowledge.checks.values(), *self.knowledge.fixes.values())
+        asked = self.keep("asked", lambda: sorted({f for m in moves for test in (m.only_when, m.not_when) for f in test}))
+
+        def make() -> frozenset[str]:
+            ruled_out = {m.id for m in moves if any(facts.get(fact) in values for fact, values in m.not_when.items())}
+            return frozenset(m.id for m in moves if fact_test(m.only_when, facts)) - ruled_out
+
+        return self.keep(("applicable", *(facts.get(fact) for fact in asked)), make)
+
+    def keep(self, key: Hashable, make: Callable[[], T]) -> T:
+        """What `make` gives, kept under a key that names everything it depends on besides the model."""
+        if key not in self._kept:
+            if len(self._kept) > _MOST_KEPT:
+                self._kept.clear()
+            self._kept[key] = make()
+        kept: T = self._kept[key]
+        return kept
+
+    def behind(self, fix: str) -> Floats:
+        """What a fix leaves, as a linear map: shape (n, 4 * (1 + f)), per outcome but could-not its probability and, times
+        that, the probability of every fault afterwards."""
+
+        def make() -> Floats:
+            act = self.deeds.acts[fix]
+            there = self.one_member[act.dst]
+            maps = [np.add.reduceat(act.weight[o][:, None] * there, act.first[:-1]) for o in range(4)]
+            return np.concatenate(maps, axis=1)
+
+        return self.keep(("behind", fix), make)
+
+    def voided(self, fix: str, outcome: str | None) -> frozenset[str]:
+        """Checks that may show something else after the fix; one that changed nothing left the screen as it was."""
+        affected = self.deeds.affects.get(fix, frozenset())
+        return affected - _SHOWN_BY_THE_FIX if outcome == "no-change" else affected
+
+    def look(self, check: str, outcome: str) -> Floats:
+        move = self.knowledge.move(check)
+        return np.asarray(self.sight.looks[check][move.outcomes.index(outcome)])

@@ -1,0 +1,1 @@
+"""What a capture is: one table of page kinds, reading, manifest."""

@@ -1,0 +1,1 @@
+"""What to do: gates, interlocks, the next move, the call, and why."""

@@ -1,0 +1,1 @@
+"""The tape: entries, what stands, and the fold that makes a ticket of them."""

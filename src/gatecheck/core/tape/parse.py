@@ -1,0 +1,226 @@
+"""Raw entries and facts -> typed ones, or one TapeError that names the entry. One parser for each kind of entry."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Mapping, Sequence
+
+from gatecheck.core.belief.facts import FactValue
+from gatecheck.core.errors import TapeError
+from gatecheck.core.knowledge.tables import Knowledge
+from gatecheck.core.tape.entries import (
+    Changed,
+    Entry,
+    FactChange,
+    Note,
+    Override,
+    Proven,
+    PutBack,
+    Reading,
+    Saw,
+    Signed,
+    Started,
+    TriedKey,
+    Undo,
+)  # fmt: skip
+from gatecheck.core.words.said import is_said
+
+NUMBER_FACTS = ("drive_year", "drive_size_gb", "machine_value", "budget", "data_value", "as_of_year")
+_LONGEST_KEY = 30
+_MOST_MINUTES = 100_000
+_LONGEST_VALUE = 200
+_MOST_LISTED = 15
+
+Raw = Mapping[str, object]
+Parser = Callable[[Raw, str, int, Knowledge], Entry]
+
+
+def parse_facts(raw: object, knowledge: Knowledge, where: str = "facts") -> dict[str, FactValue]:
+    """Check facts against the vocabulary. Unknown names are kept as free text. Raises TapeError."""
+    if not isinstance(raw, Mapping):
+        raise TapeError(where, expected="an object of facts", got=_shown(raw))
+    facts: dict[str, FactValue] = {}
+    for name, value in raw.items():
+        if value is None:
+            facts[name] = None
+        elif name in knowledge.facts:
+            if value not in knowledge.facts[name]:
+                raise TapeError(f"{where}.{name}", expected=f"one of {', '.join(knowledge.facts[name])}", got=_shown(value))
+            facts[name] = value
+        elif name in NUMBER_FACTS:
+            if isinstance(value, bool) or not isinstance(value, int | float) or not math.isfinite(value):
+                raise TapeError(f"{where}.{name}", expected="a number", got=_shown(value))
+            facts[name] = value
+        elif isinstance(value, str | int | float | bool):
+            facts[name] = value
+        else:
+            raise TapeError(f"{where}.{name}", expected="a text or a number", got=_shown(value))
+    return facts
+
+
+def parse_entries(raw: object, knowledge: Knowledge) -> list[Entry]:
+    """Check a list of entries. Raises TapeError naming the entry, counted from 0."""
+    if not isinstance(raw, Sequence) or isinstance(raw, str | bytes):
+        raise TapeError("entries", expected="a list of entries", got=_shown(raw))
+    return [parse_entry(item, index, knowledge) for index, item in enumerate(raw)]
+
+
+def parse_entry(raw: object, index: int, knowledge: Knowledge) -> Entry:
+    """Check one entry standing at `index` of the tape. Raises TapeError."""
+    where = f"entry {index}"
+    if not isinstance(raw, Mapping):
+        raise TapeError(where, expected="an object", got=_shown(raw))
+    note = raw.get("note")
+    if note is not None and not isinstance(note, str) and not is_said(note):
+        raise TapeError(f"{where}.note", expected="a text, or the id of a sentence with its values", got=_shown(note))
+    for key, parser in PARSERS.items():
+        if key in raw:
+            return parser(raw, where, index, knowledge)
+    raise TapeError(where, expected=f"one of {', '.join(PARSERS)}", got=_shown(sorted(map(str, raw))))
+
+
+def _undo(raw: Raw, where: str, index: int, knowledge: Knowledge) -> Entry:
+    n = raw["undo"]
+    if isinstance(n, bool) or not isinstance(n, int) or not 0 <= n < index:
+        raise TapeError(f"{where}.undo", expected=f"the number of an earlier entry (0 to {index - 1})", got=_shown(n))
+    return Undo(n)
+
+
+def _fact(raw: Raw, where: str, index: int, knowledge: Knowledge) -> Entry:
+    return FactChange(parse_facts(raw["fact"], knowledge, f"{where}.fact"))
+
+
+def _put_back(raw: Raw, where: str, index: int, knowledge: Knowledge) -> Entry:
+    return PutBack(_one_of(raw["put_back"], knowledge.fixes, f"{where}.put_back", "a fix"))
+
+
+def _override(raw: Raw, where: str, index: int, knowledge: Knowledge) -> Entry:
+    reason = raw.get("reason")
+    if not isinstance(reason, str) or not reason.strip():
+        raise TapeError(f"{where}.reason", expected="a written reason", got=_shown(reason))
+    moves = (*knowledge.checks, *knowledge.fixes)
+    return Override(
+        _one_of(raw["override"], knowledge.interlocks, f"{where}.override", "an interlock"),
+        _one_of(raw.get("move"), moves, f"{where}.move", "a move"),
+        reason,
+    )
+
+
+def _started(raw: Raw, where: str, index: int, knowledge: Knowledge) -> Entry:
+    minutes = raw.get("minutes", 0)
+    if isinstance(minutes, bool) or not isinstance(minutes, int | float) or not 0 <= minutes <= _MOST_MINUTES:
+        raise TapeError(f"{where}.minutes", expected=f"minutes, 0 to {_MOST_MINUTES}", got=_shown(minutes))
+    return Started(_one_of(raw["started"], (*knowledge.checks, *knowledge.fixes), f"{where}.started", "a move"), float(minutes))
+
+
+def _changed(raw: Raw, where: str, index: int, knowledge: Knowledge) -> Entry:
+    trials = [f.id for f in knowledge.fixes.values() if f.trial]
+    change = _one_of(raw["changed"], trials, f"{where}.changed", "a setting's fix")
+    before, after = (_value_of(raw, name, change, where, knowledge) for name in ("before", "after"))
+    return Changed(change, before, after, raw.get("walk") is True)
+
+
+def _value_of(raw: Raw, name: str, fix: str, where: str, knowledge: Knowledge) -> str | None:
+    """A value before or after a changed setting: one of its row's where the settings sheet has one, else any short text."""
+    value = raw.get(name)
+    row = knowledge.settings.row_of_fix(fix)
+    if value is None:
+        return None
+    if row:
+        return _one_of(value, row.values, f"{where}.{name}", f"a value of {row.id}")
+    if not isinstance(value, str):
+        raise TapeError(f"{where}.{name}", expected="a text", got=_shown(value))
+    return value[:_LONGEST_VALUE]
+
+
+def _saw(raw: Raw, where: str, index: int, knowledge: Knowledge) -> Entry:
+    settings, sightings = knowledge.settings, knowledge.sightings
+    what = _one_of(raw["saw"], (*settings.rows, "drive", *sightings.kinds), f"{where}.saw", "a setting or a kind of drive")
+    if what in settings.rows:
+        return Saw(what, _one_of(raw.get("value"), settings.rows[what].values, f"{where}.value", f"a value of {what}"), None)
+    at = _one_of(raw.get("at"), sightings.vantages, f"{where}.at", "a place where drives are seen")
+    return Saw(what, _one_of(raw.get("value"), sightings.seen, f"{where}.value", "what is seen there"), at)
+
+
+def _tried_key(raw: Raw, where: str, index: int, knowledge: Knowledge) -> Entry:
+    key, worked = raw["tried_key"], raw.get("worked")
+    if not isinstance(key, str) or not key.strip() or len(key) > _LONGEST_KEY:
+        raise TapeError(f"{where}.tried_key", expected=f"a key's name of at most {_LONGEST_KEY} letters", got=_shown(key))
+    if not isinstance(worked, bool):
+        raise TapeError(f"{where}.worked", expected="true or false", got=_shown(worked))
+    return TriedKey(key.strip(), _one_of(raw.get("opens"), knowledge.keys.purposes, f"{where}.opens", "what it opens"), worked)
+
+
+def _signed(raw: Raw, where: str, index: int, knowledge: Knowledge) -> Entry:
+    fix = raw.get("fix")
+    return Signed(
+        _one_of(raw["signed"], knowledge.calls, f"{where}.signed", "a call"),
+        None if fix is None else _one_of(fix, knowledge.fixes, f"{where}.fix", "a fix"),
+    )
+
+
+def _proven(raw: Raw, where: str, index: int, knowledge: Knowledge) -> Entry:
+    where, named = f"{where}.proven", raw["proven"]
+    if not isinstance(named, Sequence) or isinstance(named, str | bytes):
+        raise TapeError(where, expected="a list of faults", got=_shown(named))
+    known = {f.id: f.component for f in knowledge.faults}
+    faults = tuple(dict.fromkeys(_one_of(f, known, where, "a fault") for f in named))
+    if len({known[f] for f in faults}) < len(faults):
+        raise TapeError(where, expected="one state for each component", got=_shown(list(faults)))
+    return Proven(faults)
+
+
+def _reading(raw: Raw, where: str, index: int, knowledge: Knowledge) -> Entry:
+    move = _one_of(raw["move"], (*knowledge.checks, *knowledge.fixes), f"{where}.move", "a move")
+    outcomes = knowledge.move(move).outcomes
+    beside = _beside(raw, move, where, knowledge)
+    if "outcome" in raw and raw.get("weights") is None:
+        return Reading(move, {_one_of(raw["outcome"], outcomes, f"{where}.outcome", f"an outcome of {move}"): 1.0}, **beside)
+    weights = raw.get("weights")
+    if not isinstance(weights, Mapping) or raw.get("outcome") is not None:
+        raise TapeError(where, expected="either an outcome or weights over outcomes", got=_shown(sorted(map(str, raw))))
+    for outcome, weight in weights.items():
+        _one_of(outcome, outcomes, f"{where}.weights", f"outcomes of {move}")
+        if isinstance(weight, bool) or not isinstance(weight, int | float) or not 0 <= weight < math.inf:
+            raise TapeError(f"{where}.weights.{outcome}", expected="a number of at least 0", got=_shown(weight))
+    total = float(sum(weights.values()))
+    if not 0 < total < math.inf:
+        raise TapeError(f"{where}.weights", expected="at least one weight above 0", got=_shown(dict(weights)))
+    return Reading(move, {o: w / total for o, w in weights.items() if w > 0}, **beside)
+
+
+def _beside(raw: Raw, move: str, where: str, knowledge: Knowledge) -> dict[str, str | None]:
+    """What was read or changed to come to the outcome, where the entry says it."""
+    if move in knowledge.fixes:
+        return {name: _value_of(raw, name, move, where, knowledge) for name in ("before", "after") if raw.get(name) is not None}
+    if raw.get("found") is None:
+        return {}
+    row = knowledge.settings.row_of_check(move)
+    values = tuple(row.values) if row else tuple(knowledge.sightings.seen)
+    return {"found": _one_of(raw["found"], values, f"{where}.found", "what was read")}
+
+
+def _note(raw: Raw, where: str, index: int, knowledge: Knowledge) -> Entry:
+    text = raw["note"]
+    if not isinstance(text, str):
+        raise TapeError(f"{where}.note", expected="a text", got=_shown(text))
+    return Note(text)
+
+
+PARSERS: Mapping[str, Parser] = {
+    "undo": _undo, "fact": _fact, "put_back": _put_back, "override": _override, "started": _started, "changed": _changed,
+    "saw": _saw, "tried_key": _tried_key, "signed": _signed, "proven": _proven, "move": _reading, "note": _note,
+}  # fmt: skip
+"""the key that an entry's kind goes by -> its parser; the first that is there decides, so that `note` may stand beside any"""
+
+
+def _one_of(value: object, known: Sequence[str] | Mapping[str, object], where: str, what: str) -> str:
+    if isinstance(value, str) and value in known:
+        return value
+    listed = ", ".join(list(known)[:_MOST_LISTED]) if len(known) <= _MOST_LISTED else "see `gatecheck vocabulary`"
+    raise TapeError(where, expected=f"{what} ({listed})", got=_shown(value))
+
+
+def _shown(value: object) -> str:
+    text = repr(value)
+    return text if len(text) <= 80 else text[:77] + "..."

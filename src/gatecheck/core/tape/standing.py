@@ -1,0 +1,63 @@
+"""Which entries of a tape stand, which of them weigh, and the facts as they stand after all of them."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from gatecheck.core.belief.facts import Facts, FactValue
+from gatecheck.core.belief.model import Model
+from gatecheck.core.tape.entries import Entry, FactChange, PutBack, Reading, Undo, is_done
+
+
+def standing(entries: Sequence[Entry]) -> list[bool]:
+    """Which entries stand after all undos (an undo that was itself undone takes nothing back)."""
+    stands = [True] * len(entries)
+    for index in range(len(entries) - 1, -1, -1):
+        entry = entries[index]
+        if isinstance(entry, Undo) and stands[index]:
+            stands[entry.entry] = False
+    return stands
+
+
+def weighed(entries: Sequence[Entry], stands: Sequence[bool], model: Model) -> list[bool]:
+    """Which readings weigh on the belief: the same check repeated with nothing changed in between counts once.
+
+    The later reading of such a pair is the one that counts, so a correction replaces what was mistyped. A fix repeated
+    with the same outcome right after itself is the same evidence too.
+    """
+    counts = list(stands)
+    again: set[str] = set()
+    for index in range(len(entries) - 1, -1, -1):
+        entry = entries[index]
+        if not stands[index]:
+            continue
+        if isinstance(entry, Reading) and entry.move in model.sight.looks:
+            if entry.move in again:
+                counts[index] = False
+            again.add(entry.move)
+        elif isinstance(entry, Reading) and is_done(entry):
+            again -= model.voided(entry.move, entry.outcome)
+        elif isinstance(entry, PutBack) and entry.fix in model.deeds.acts:
+            again -= model.deeds.affects[entry.fix]
+    last: Reading | None = None
+    for index, entry in enumerate(entries):
+        if isinstance(entry, Reading) and stands[index] and entry.move in model.deeds.acts:
+            if last == entry:
+                counts[index] = False
+            last = entry
+        elif isinstance(entry, PutBack) and stands[index]:
+            last = None
+    return counts
+
+
+def merge_facts(facts: Facts, entries: Sequence[Entry], stands: Sequence[bool]) -> dict[str, FactValue]:
+    """The ticket's facts after every standing fact entry and every complete copy."""
+    merged = dict(facts)
+    for entry, stand in zip(entries, stands, strict=True):
+        if stand and isinstance(entry, FactChange):
+            merged.update(entry.facts)
+        elif stand and isinstance(entry, Reading) and entry.move == "copy-data" and entry.outcome == "complete":
+            merged["data"] = "backed-up"
+    if merged.get("mains") is None and merged.get("form") in ("desktop", "all-in-one"):
+        merged["mains"] = "connected"
+    return {name: value for name, value in merged.items() if value is not None}

@@ -1,1 +1,0 @@
-"""The triage engine: belief over faults, gates, interlocks, next move, the call."""
