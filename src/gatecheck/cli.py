@@ -76,13 +76,13 @@ def _parser() -> argparse.ArgumentParser:
 
 def _triage(arguments: argparse.Namespace) -> int:
     from gatecheck.core.decide.report import triage
-    from gatecheck.library import shipped_model
+    from gatecheck.library import shipped_model, shipped_words
 
     cases = [(name, _load_case(name)) for name in arguments.cases]
     model = shipped_model()
     for name, case in cases:
         try:
-            document = triage(model, case, as_of_year=datetime.now(UTC).year)
+            document = triage(model, shipped_words(), case, as_of_year=datetime.now(UTC).year)
         except BenchError as error:
             raise InputError(f"{name}: {error}") from error
         _print(document)
@@ -111,26 +111,29 @@ def _vocabulary(arguments: argparse.Namespace) -> int:
 
 
 def _read(arguments: argparse.Namespace) -> int:
-    from gatecheck.core.captured import read_document
-    from gatecheck.core.storage.capture import KINDS, read_capture
+    from gatecheck.core.capture.document import capture_document
+    from gatecheck.core.capture.kinds import DRIVE_KINDS
+    from gatecheck.core.capture.read import read_capture
+    from gatecheck.library import shipped_words
 
-    kinds = ", ".join(sorted(KINDS))
-    if arguments.kind and arguments.kind not in KINDS:
+    words = shipped_words()
+    kinds = ", ".join(sorted(DRIVE_KINDS))
+    if arguments.kind and arguments.kind not in DRIVE_KINDS:
         raise InputError(f"--kind: expected one of {kinds}, got {arguments.kind!r}")
     captures = [read_path(path) for path in arguments.paths]
     for files in captures:
         if arguments.kind and len(files) > 1:
             raise InputError(f"--kind: expected a single page, got {len(files)}")
-        capture = read_capture(files, kind=arguments.kind)
+        capture = read_capture(files, words.knowledge.findings, kind=arguments.kind)
         alone = len(files) == 1
         broken = [page for page in capture.pages if page.status == "broken"]
         if alone and broken:
-            raise InputError(f"{broken[0].path}: {broken[0].detail}")
+            raise InputError(f"{broken[0].path}: {words.say(broken[0].detail)}")
         if alone and capture.pages[0].status == "unknown":
             raise InputError(
-                f"{capture.pages[0].path}: expected a page of a known kind, got {capture.pages[0].detail}; --kind one of {kinds}"
+                f"{capture.pages[0].path}: expected a page of a known kind, got {words.say(capture.pages[0].detail)}; --kind one of {kinds}"
             )
-        _print(read_document(files, capture))
+        _print(capture_document(capture, words))
     return 0
 
 

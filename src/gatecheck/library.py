@@ -8,6 +8,8 @@ from importlib import resources
 from gatecheck.core.belief.compile import compile_model
 from gatecheck.core.belief.model import Model
 from gatecheck.core.knowledge.loader import FILES, load
+from gatecheck.core.knowledge.tables import Knowledge
+from gatecheck.core.words.catalogue import Words
 
 
 def shipped_texts() -> dict[str, str]:
@@ -26,6 +28,26 @@ def world_texts(name: str) -> dict[str, str]:
     """The files that such a world lays over the shipped tables."""
     folder = resources.files("gatecheck.core.knowledge") / "worlds" / name
     return {file.name: file.read_text(encoding="utf-8") for file in folder.iterdir() if file.name in FILES}
+
+
+LANGUAGE = "en"
+
+
+def words_texts(language: str = LANGUAGE) -> dict[str, str]:
+    """File name -> TOML text of a language's catalogue. Raises FileNotFoundError for a language that does not ship."""
+    folder = resources.files("gatecheck.core.words") / language
+    return {file.name: file.read_text(encoding="utf-8") for file in folder.iterdir() if file.name.endswith(".toml")}
+
+
+def words_over(knowledge: Knowledge) -> Words:
+    """The shipped catalogue over these tables."""
+    return Words(words_texts(), knowledge)
+
+
+@cache
+def shipped_words() -> Words:
+    """The shipped catalogue over the shipped tables, read once per process."""
+    return words_over(shipped_model().knowledge)
 
 
 @cache

@@ -12,18 +12,12 @@ from gatecheck.core.decide.call import Call, make_call
 from gatecheck.core.decide.costs import is_data_safe
 from gatecheck.core.decide.gates import GateState, gate_states
 from gatecheck.core.decide.interlocks import Held, held_moves
-from gatecheck.core.decide.plan import NextMove, Plan, describe, make_plan, unmet_need
+from gatecheck.core.decide.plan import NextMove, Plan, describe, make_plan, unmet_need, why_of
 from gatecheck.core.tape.fold import TicketState
-from gatecheck.core.wording import percent
+from gatecheck.core.words.said import Said, say
 
 SOUND = "sound"
 _BEFORE_SCREEN = {"story", "sound", "drive-marks"}
-_MOST_OFFERED = 10
-_MOST_AFTER_CALL = 4
-_LEANS_FIRMLY = 0.75
-_LINK_FIRST = "Lost transfers are the cable's or the contacts' rather than the drive's: look there before the drive is judged."
-_WORTH_SHOWING = 0.25
-"""a move is shown when it saves at least this share of its cost"""
 
 
 @dataclass(frozen=True, slots=True)
@@ -37,7 +31,7 @@ class Question:
     """A fact worth asking the customer, and why now."""
 
     fact: str
-    why: str
+    why: Said
 
 
 @dataclass(frozen=True, slots=True)
@@ -80,7 +74,11 @@ def _in_order(model: Model, state: TicketState, plan: Plan, call: Call, held: Se
     spins = state.facts.get("drive_kind") in (None, "unknown", "hdd")
     if listening is None or not (strains and spins) or is_data_safe(state.facts):
         return moves
-    return [listening, *(m for m in moves if m.move != "sound")][:_MOST_OFFERED]
+    return [listening, *(m for m in moves if m.move != "sound")][:_most(model)]
+
+
+def _most(model: Model) -> int:
+    return int(model.knowledge.offer["most"])
 
 
 def _link_comes_first(model: Model, state: TicketState, holding: Collection[str]) -> str | None:
@@ -101,15 +99,16 @@ def _p(model: Model, state: TicketState, fault: str) -> float:
 
 def _ranked(model: Model, state: TicketState, plan: Plan, call: Call, held: Sequence[Held]) -> list[NextMove]:
     first: list[NextMove] = []
+    offer = model.knowledge.offer
     holding = {h.move for h in held}
     if any(h.interlock == "stop-running" for h in held) and not _was_asked_off(state):
-        first.append(describe(model, state, "power-down", model.knowledge.fixes["power-down"].why))
+        first.append(describe(model, state, "power-down", why_of("power-down", state)))
     if _copy_comes_first(model, state, call, held):
-        first.append(describe(model, state, "copy-data", model.knowledge.fixes["copy-data"].why))
+        first.append(describe(model, state, "copy-data", why_of("copy-data", state)))
     by_move = {m.move: m for m in plan.ranked}
     contact = None if call.choice else _link_comes_first(model, state, holding)
     if contact:
-        first.append(describe(model, state, contact, _LINK_FIRST))
+        first.append(describe(model, state, contact, say("next.link-first")))
     if call.choice:
         first += [by_move[c] for c in dict.fromkeys(call.due) if c in by_move]
     if call.choice and call.option:
@@ -118,30 +117,29 @@ def _ranked(model: Model, state: TicketState, plan: Plan, call: Call, held: Sequ
                 first.append(describe(model, state, fix, _reason(model, state, fix, call)))
     if "screen" in by_move and not {r.move for _, r in state.readings} - _BEFORE_SCREEN:
         first.append(by_move["screen"])  # watch it fail, once, before anything is opened or started
-    if not call.choice and call.confidence >= _LEANS_FIRMLY:
+    if not call.choice and call.confidence >= offer["leans_firmly"]:
         first += [by_move[c] for c in call.due if c in by_move]
     first = list({m.move: m for m in first}.values())
     put_first = {m.move for m in first}
     offered = [m for m in plan.ranked if m.move not in put_first and not _is_verdict(model, m.move)]
-    worth = [m for m in offered if m.gain > _WORTH_SHOWING * m.cost]
+    worth = [m for m in offered if m.gain > offer["worth_showing"] * m.cost]
     if call.choice:
-        return [*first, *(m for m in worth if m.kind == "check" and m.net > 0)][: max(len(first), _MOST_AFTER_CALL)]
+        return [*first, *(m for m in worth if m.kind == "check" and m.net > 0)][: max(len(first), int(offer["most_after_call"]))]
     if not worth and not first:
         worth = offered[:1] or list(plan.ranked[:1])
-    return [*first, *worth][:_MOST_OFFERED]
+    return [*first, *worth][: _most(model)]
 
 
-def _reason(model: Model, state: TicketState, fix: str, call: Call) -> str:
+def _reason(model: Model, state: TicketState, fix: str, call: Call) -> Said:
     """Why the call asks for this fix: the rule that settled it, or the likeliest fault it cures."""
     if call.rule:
         return call.why
     move = model.knowledge.fixes[fix]
     marginals = {f: float(state.belief @ model.having(f)) for f in (*move.cures, *move.resolves)}
     if not marginals:
-        return model.knowledge.why(move, state.facts)
+        return why_of(fix, state)
     likeliest = max(marginals, key=lambda f: marginals[f])
-    name = next(f.name for f in model.knowledge.faults if f.id == likeliest)
-    return f"{model.knowledge.why(move, state.facts)} {name}: {percent(marginals[likeliest])}."
+    return say("next.likely", why=why_of(fix, state), fault=likeliest, p=marginals[likeliest])
 
 
 def _is_verdict(model: Model, move: str) -> bool:
@@ -158,7 +156,7 @@ def _copy_comes_first(model: Model, state: TicketState, call: Call, held: Sequen
     copying, limits = model.knowledge.fixes["copy-data"], model.knowledge.plan
     if is_data_safe(state.facts) or any(h.move == "copy-data" for h in held) or "copy-data" in state.tried:
         return False
-    if unmet_need(model, state, copying) or state.reached["unseen"] < 0.6:
+    if unmet_need(model, state, copying) or state.reached["unseen"] < model.knowledge.offer["drive_reached"]:
         return False
     failing = float(state.belief @ model.having(*["drive.media", "drive.mechanical", "drive.worn"]))
     warned = any(h.interlock == "copy-first" and h.entries for h in held) or failing >= limits["copy_unwarned"]
@@ -182,16 +180,16 @@ def _questions(model: Model, state: TicketState, call: Call, held: Sequence[Held
     asks = []
     locks = {h.interlock for h in held}
     if state.facts.get("data") in (None, "unknown") and (locks & {"stop-running", "copy-first"} or _leans_on_data(call)):
-        asks.append(Question("data", "What happens next depends on whether there is a backup"))
+        asks.append(Question("data", say("ask.data")))
     elif not is_data_safe(state.facts) and state.facts.get("consent") in (None, "not-asked"):
         if call.choice == "refer":
-            asks.append(Question("consent", "Does the customer want the lab, or give the data up?"))
+            asks.append(Question("consent", say("ask.consent-lab")))
         elif "copy-data" in state.tried and _leans_on_data(call):
-            asks.append(Question("consent", "The copy is not complete: may the rest be lost?"))
+            asks.append(Question("consent", say("ask.consent-rest")))
     if "locked-volume" in locks and state.facts.get("recovery_key") in (None, "unknown"):
-        asks.append(Question("recovery_key", "The volume is encrypted: its recovery key has to be on the ticket"))
+        asks.append(Question("recovery_key", say("ask.recovery-key")))
     if "mains-power" in locks and call.option and "mains-power" in call.option.held_by:
-        asks.append(Question("mains", "The way out writes for long: connect mains"))
+        asks.append(Question("mains", say("ask.mains")))
     return asks
 
 

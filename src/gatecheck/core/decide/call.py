@@ -30,6 +30,7 @@ from gatecheck.core.decide.plan import (
 from gatecheck.core.decide.rules import Rule, data_is_open, may_sit_loose, probability, settled_by
 from gatecheck.core.knowledge.tables import Fix
 from gatecheck.core.tape.fold import TicketState
+from gatecheck.core.words.said import Said, say
 
 CHOICES = ("release", "repair", "reinstall", "replace", "refer")
 _WEIGHT = {choice: rank for rank, choice in enumerate(CHOICES)}
@@ -63,6 +64,7 @@ class Option:
     hands_on_minutes: float
     cost: float
     data_outcome: str
+    """id of what becomes of the data"""
     expected_loss: float
     held_by: tuple[str, ...]
     starts: float
@@ -93,9 +95,9 @@ class Call:
     options: tuple[Option, ...]
     balance: Mapping[str, float]
     leans: str
-    why: str
+    why: Said
     rule: str | None
-    note: str
+    note: Said | None
     due: tuple[str, ...]
     """checks that come before the fix it leans to"""
 
@@ -134,7 +136,7 @@ def make_call(model: Model, state: TicketState, held: Sequence[Held], plan: Plan
     leans = best.choice if best and made else max(balance, key=lambda c: balance[c])
     confidence = balance.get(leans, 0.0)
     if rule:
-        confidence = max(confidence, 0.9)
+        confidence = max(confidence, model.knowledge.open["rule_confidence"])
     return Call(
         choice=leans if made else None,
         option=best,
@@ -341,7 +343,7 @@ def _option(
     return Option(
         choice, way, p, hands_on + sum(f.unattended for f in fixes), hands_on,
         hands_on * knowledge.rates["bench_minute"] + sum(f.parts + f.cured_parts for f in fixes),
-        knowledge.data_outcome[_data_outcome(state, way, fixes)], loss, held, starts, sum(f.parts + f.cured_parts for f in fixes),
+        _data_outcome(state, way, fixes), loss, held, starts, sum(f.parts + f.cured_parts for f in fixes),
         next((f.id for f in fixes if f.call == choice), None),
     )  # fmt: skip
 
@@ -389,9 +391,9 @@ def _is_made(
     balance: Mapping[str, float],
     rule: Rule | None,
     due: Sequence[str],
-) -> tuple[bool, str]:
+) -> tuple[bool, Said]:
     if best is None:
-        return False, "Every way out is held back"
+        return False, say("call.all-held")
     if rule:
         return True, rule.why
     limits = model.knowledge.plan
@@ -400,30 +402,30 @@ def _is_made(
     rivals = [m for m in plan.ranked if m.kind == "check" or (verdict and not model.knowledge.fixes[m.move].verdict)]
     rival = max(rivals, key=lambda m: m.net, default=None)
     if due:
-        return False, f"{model.knowledge.checks[due[0]].name} comes before it"
+        return False, say("call.comes-before", move=due[0])
     acting = plan.releasing if best.choice == "release" else max(plan.acting.get(f, -np.inf) for f in best.fixes)
     if best.choice == "release" and confidence >= limits["surely_release"]:
-        return True, "It starts, and what could be left in it is next to nothing"
+        return True, say("call.surely-release")
     if rival and rival.net > acting + limits["made_margin"]:
-        return False, f"{model.knowledge.move(rival.move).name} would save more than it costs"
+        return False, say("call.rival", move=rival.move)
     if data_is_open(model, state) and best.choice in ("replace", "reinstall", "refer"):
-        return False, "Whether the data is safe decides between replacing and referring: ask"
+        return False, say("call.ask-data")
     if best.choice in ("replace", "refer") and best.main_fix != "board-work" and may_sit_loose(model, state):
-        return False, "Reseat it first: a loose drive looks like a dead one"
+        return False, say("call.reseat-first")
     unsure = confidence < limits["made_confidence"] or best.p_success < limits["made_success"]
     worth = any(m.net > 0 for m in plan.ranked if m.kind == "check" or not model.knowledge.fixes[m.move].verdict)
     if best.choice == "release" and confidence < limits["made_release"] and worth:
-        return False, "It starts, but a fault that comes back is not ruled out"
+        return False, say("call.may-come-back")
     if unsure and worth:
-        return False, "Too close to decide, and there are moves left"
-    return True, "No check that is left is worth its cost"
+        return False, say("call.too-close")
+    return True, say("call.made")
 
 
-def _note(state: TicketState, best: Option | None) -> str:
+def _note(state: TicketState, best: Option | None) -> Said | None:
     """What the customer has to be told beside the call."""
     if best and best.choice == "replace" and state.facts.get("data") == "irreplaceable" and not is_data_safe(state.facts):
-        return "Keep the old drive: the data is on it alone, and a lab may still read it"
+        return say("call.keep-old-drive")
     value = state.facts.get("machine_value")
     if best and isinstance(value, int | float) and not isinstance(value, bool) and best.cost > value:
-        return f"The repair costs more ({best.cost:.0f}) than the machine is worth ({value:.0f})"
-    return ""
+        return say("call.dearer-than-machine", cost=best.cost, worth=value)
+    return None

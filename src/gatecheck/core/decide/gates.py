@@ -8,7 +8,7 @@ import numpy as np
 
 from gatecheck.core.belief.model import Model
 from gatecheck.core.tape.fold import TicketState
-from gatecheck.core.wording import percent
+from gatecheck.core.words.said import Said, say
 
 OPEN, SHUT, SUSPECT, UNPROVEN = "open", "shut", "suspect", "unproven"
 
@@ -19,7 +19,7 @@ class GateState:
 
     id: str
     state: str
-    why: str
+    why: Said
     mass: float
     entries: tuple[int, ...]
 
@@ -47,19 +47,19 @@ def _gate_state(
     limits, booted = model.knowledge.gate_limits, state.booted
     later = booted is not None and any(i > booted for i in naming)
     if booted is not None and not (later and mass >= limits["suspect_above"]):
-        return GateState(gate, OPEN, _why(model, state, [booted]), mass, (booted,))
+        return GateState(gate, OPEN, _why(state, [booted]), mass, (booted,))
     if opening and mass < limits["open_below"]:
-        return GateState(gate, OPEN, _why(model, state, opening), mass, tuple(opening))
+        return GateState(gate, OPEN, _why(state, opening), mass, tuple(opening))
     # a reading that names the gate and passed it itself (lost transfers) casts doubt, and shuts nothing
     if set(naming) - set(opening) and stops >= limits["shut_above"]:
-        return GateState(gate, SHUT, _why(model, state, naming), mass, tuple(naming))
+        return GateState(gate, SHUT, _why(state, naming), mass, tuple(naming))
     near = 0.0
     if gate == "detection" and naming:
         near = float(state.belief @ model.having(*[f.id for f in model.knowledge.faults if f.component == "drive"]))
     if max(mass, near) >= limits["suspect_above"]:
-        why = _why(model, state, naming) if naming else _likeliest(model, state, gate)
+        why = _why(state, naming) if naming else _likeliest(model, state, gate)
         return GateState(gate, SUSPECT, why, mass, tuple(naming))
-    return GateState(gate, UNPROVEN, "Nothing read so far proves or doubts it", mass, ())
+    return GateState(gate, UNPROVEN, say("gate.unproven"), mass, ())
 
 
 def _evidence(model: Model, state: TicketState) -> tuple[dict[str, list[int]], dict[str, list[int]]]:
@@ -79,17 +79,13 @@ def _evidence(model: Model, state: TicketState) -> tuple[dict[str, list[int]], d
     return opening, naming
 
 
-def _why(model: Model, state: TicketState, entries: list[int]) -> str:
+def _why(state: TicketState, entries: list[int]) -> Said:
     by_place = dict(state.readings)
-    words = []
-    for index in entries[-2:]:
-        move = model.knowledge.move(by_place[index].move)
-        words.append(f"{move.name}: {move.say[by_place[index].outcome or '']}")
-    return "; ".join(words)
+    return say("readings", readings=[[by_place[i].move, by_place[i].outcome or ""] for i in entries[-2:]])
 
 
-def _likeliest(model: Model, state: TicketState, gate: str) -> str:
+def _likeliest(model: Model, state: TicketState, gate: str) -> Said:
     faults = [f for f in model.knowledge.faults if f.gate == gate]
     masses = [float(state.marginals[model.space.index(f.id)]) for f in faults]
     best = max(range(len(faults)), key=masses.__getitem__)
-    return f"{faults[best].name}: {percent(masses[best])}"
+    return say("gate.likeliest", fault=faults[best].id, p=masses[best])

@@ -10,7 +10,7 @@ from gatecheck.core.belief.model import Model
 from gatecheck.core.knowledge.tables import Interlock, Likely
 from gatecheck.core.tape.entries import is_done
 from gatecheck.core.tape.fold import TicketState
-from gatecheck.core.wording import percent
+from gatecheck.core.words.said import Said, say
 
 _RENEWING = 0.5
 """a fix that cures a fault with at least this probability makes older readings about it void"""
@@ -18,13 +18,17 @@ _RENEWING = 0.5
 
 @dataclass(frozen=True, slots=True)
 class Held:
-    """A move held back by one interlock, why, and what releases it. `entries` are the readings it rests on."""
+    """A move held back by one interlock, and why. `entries` are the readings it rests on."""
 
     move: str
     interlock: str
-    why: str
-    release: str
+    why: Said
     entries: tuple[int, ...]
+
+    @property
+    def release(self) -> Said:
+        """What releases it."""
+        return say("interlock.release", interlock=self.interlock)
 
 
 def held_moves(model: Model, state: TicketState) -> list[Held]:
@@ -36,13 +40,13 @@ def held_moves(model: Model, state: TicketState) -> list[Held]:
             continue
         why, entries = grounds
         tried_now = {t.fix for t in state.trials if t.open and t.outcome is None} if lock.open_trial else set()
-        text = lock.while_pending if tried_now else lock.text
-        reason = f"{text}. {why}" if why else text
+        text = say("interlock.pending" if tried_now else "interlock.text", interlock=lock.id)
+        reason = say("interlock.because", text=text, why=why) if why else text
         for move in (m for m in (*model.knowledge.checks, *model.knowledge.fixes) if m in lock.moves):
             if move in tried_now:
                 continue  # its result is what is wanted now
             if (lock.id, move) not in state.overrides and not _excepted(lock, move, state):
-                held.append(Held(move, lock.id, reason, lock.release, entries))
+                held.append(Held(move, lock.id, reason, entries))
     return held
 
 
@@ -61,7 +65,7 @@ def readings_that_count(
     return tuple(sorted(i for i, r in last if i > since and r.outcome in wanted[r.move]))
 
 
-def _grounds(model: Model, state: TicketState, lock: Interlock) -> tuple[str, tuple[int, ...]] | None:
+def _grounds(model: Model, state: TicketState, lock: Interlock) -> tuple[Said | None, tuple[int, ...]] | None:
     """Why the interlock is on and the entries it rests on, or None when it is off."""
     if not fact_test(lock.facts, state.facts):
         return None
@@ -71,19 +75,18 @@ def _grounds(model: Model, state: TicketState, lock: Interlock) -> tuple[str, tu
         stuck = [t for t in state.trials if t.open and (t.no_effect or t.outcome is None)]
         if not stuck:
             return None
-        names = ", ".join(model.knowledge.fixes[t.fix].name for t in stuck)
-        return f"Still changed: {names}", tuple(t.index for t in stuck)
+        return say("interlock.still-changed", fixes=[t.fix for t in stuck]), tuple(t.index for t in stuck)
     if lock.proof_below and _is_proven(model, state, lock):
         return None
     if lock.disproof_likely and _is_disproved(model, state, lock):
         return None
     if not lock.seen and not lock.likely:
-        return "", ()
+        return None, ()
     seen = readings_that_count(model, state, lock.seen, lock.renewed_by)
     if seen and (lock.seen_needs is None or likelihood(model, state, lock.seen_needs) >= lock.seen_needs.at_least):
-        return _named(model, state, seen), seen
+        return _named(state, seen), seen
     if lock.likely and likelihood(model, state, lock.likely) >= lock.likely.at_least:
-        return f"The odds for it are {percent(likelihood(model, state, lock.likely))}", ()
+        return say("interlock.odds", p=likelihood(model, state, lock.likely)), ()
     return None
 
 
@@ -110,10 +113,6 @@ def _excepted(lock: Interlock, move: str, state: TicketState) -> bool:
     return any(move in moves and fact_test(facts, state.facts) for moves, facts in lock.exceptions)
 
 
-def _named(model: Model, state: TicketState, entries: Sequence[int]) -> str:
+def _named(state: TicketState, entries: Sequence[int]) -> Said:
     by_place = dict(state.readings)
-    shown = []
-    for index in entries:
-        move = model.knowledge.move(by_place[index].move)
-        shown.append(f"{move.name}: {move.say[by_place[index].outcome or '']}")
-    return "; ".join(shown)
+    return say("readings", readings=[[by_place[i].move, by_place[i].outcome or ""] for i in entries])

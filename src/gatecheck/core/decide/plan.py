@@ -14,7 +14,7 @@ from gatecheck.core.decide.costs import economy, entry_minutes, is_data_safe
 from gatecheck.core.decide.interlocks import Held
 from gatecheck.core.knowledge.tables import Check, Fix
 from gatecheck.core.tape.fold import TicketState
-from gatecheck.core.wording import lower_first, percent
+from gatecheck.core.words.said import Said, say
 
 BARRING = ("stop-running", "table-proves-drive")
 """interlocks that say a move is wrong on this evidence; the others only say what has to come first"""
@@ -42,7 +42,7 @@ class NextMove:
     kind: str
     minutes: float
     hands_on_minutes: float
-    why: str
+    why: Said
     cost: float
     gain: float
     net: float
@@ -146,29 +146,34 @@ def _next_move(model: Model, state: TicketState, prospect: Prospect, now: Floats
     entry = entry_minutes(model.knowledge, state, move)
     return NextMove(
         move.id, "check" if isinstance(move, Check) else "fix", move.minutes + move.unattended + entry, move.minutes + entry,
-        model.knowledge.why(move, state.facts), prospect.cost, value - total + prospect.cost, value - total, now, prospect.chance, prospect.marginals,
+        why_of(move.id, state), prospect.cost, value - total + prospect.cost, value - total, now, prospect.chance, prospect.marginals,
     )  # fmt: skip
 
 
-def explained(model: Model, move: NextMove) -> tuple[str, tuple[str, ...], tuple[Outlook, ...]]:
+def why_of(move: str, state: TicketState) -> Said:
+    """Why to make the move at all, in the words of the ticket's platform."""
+    return say("next.why", move=[move, state.facts.get("platform")])
+
+
+def explained(model: Model, move: NextMove) -> tuple[Said, tuple[str, ...], tuple[Outlook, ...]]:
     """Why to make the move, the suspects it separates, and what each outcome would leave as first suspect."""
     if not len(move.chance):
         return move.why, (), ()
-    names, ids = {f.id: f.name for f in model.knowledge.faults}, model.space.fault_ids
+    ids = model.space.fault_ids
     shift = move.chance @ np.abs(move.after - move.now)
     separates = tuple(ids[i] for i in np.argsort(-shift)[:2] if shift[i] > 0.02)
     outcomes = model.knowledge.move(move.move).outcomes
     tops = move.after.argmax(axis=1)
     outlook = tuple(Outlook(outcomes[i], float(move.chance[i]), ids[top], float(move.after[i, top])) for i, top in enumerate(tops))
-    why = move.why if move.why.endswith((".", "?")) else f"{move.why}."
+    why = say("next.plain", why=move.why)
     if move.kind == "check" and len(separates) == 2:
-        why += f" Separates {lower_first(names[separates[0]])} from {lower_first(names[separates[1]])}."
-    elif separates and names[separates[0]] not in why:
-        why += f" {names[separates[0]]}: {percent(move.now[ids.index(separates[0])])}."
+        why = say("next.separates", why=move.why, one=separates[0], other=separates[1])
+    elif separates and move.why.values.get("fault") != separates[0]:
+        why = say("next.likely", why=move.why, fault=separates[0], p=float(move.now[ids.index(separates[0])]))
     return why, separates, outlook
 
 
-def describe(model: Model, state: TicketState, fix: str, why: str) -> NextMove:
+def describe(model: Model, state: TicketState, fix: str, why: Said) -> NextMove:
     """A fix put first by the call or by an interlock rather than by the ranking, with what its outcomes would do."""
     move = model.knowledge.fixes[fix]
     entry = entry_minutes(model.knowledge, state, move)

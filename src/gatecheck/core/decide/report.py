@@ -12,11 +12,12 @@ from gatecheck.core.errors import TapeError
 from gatecheck.core.knowledge.tables import Knowledge
 from gatecheck.core.tape.fold import TicketState, fold
 from gatecheck.core.tape.parse import parse_entries, parse_facts
+from gatecheck.core.words.catalogue import Words
 
 Json = dict[str, object]
 
 
-def triage(model: Model, case: object, as_of_year: int | None = None) -> Json:
+def triage(model: Model, words: Words, case: object, as_of_year: int | None = None) -> Json:
     """`{"facts", "entries"}` -> the contract's document. Raises TapeError on unusable input."""
     if not isinstance(case, Mapping):
         raise TapeError("case", expected="an object with facts and entries", got=type(case).__name__)
@@ -25,20 +26,20 @@ def triage(model: Model, case: object, as_of_year: int | None = None) -> Json:
         facts.setdefault("as_of_year", as_of_year)
     entries = parse_entries(case.get("entries") or [], model.knowledge)
     state = fold(model, facts, entries)
-    return document(model, state, assess(model, state))
+    return document(model, words, state, assess(model, state))
 
 
-def document(model: Model, state: TicketState, result: Assessment) -> Json:
+def document(model: Model, words: Words, state: TicketState, result: Assessment) -> Json:
     """Gates, suspects, next, held, call, and beside the contract's keys trials and questions."""
     return {
-        "gates": [{"id": g.id, "state": g.state, "why": g.why, "mass": _p(g.mass), "entries": list(g.entries)} for g in result.gates],
+        "gates": [{"id": g.id, "state": g.state, "why": words.say(g.why), "mass": _p(g.mass), "entries": list(g.entries)} for g in result.gates],
         "suspects": [{"fault": s.fault, "p": _p(s.p)} for s in result.suspects],
-        "next": [_next(model, m) for m in result.next],
+        "next": [_next(model, words, m) for m in result.next],
         "held": [
-            {"move": h.move, "interlock": h.interlock, "why": h.why, "release": h.release, "entries": list(h.entries)}
+            {"move": h.move, "interlock": h.interlock, "why": words.say(h.why), "release": words.say(h.release), "entries": list(h.entries)}
             for h in result.held
         ],
-        "call": _call(result.call),
+        "call": _call(result.call, words),
         "trials": [
             {
                 "fix": t.fix, "entry": t.index, "outcome": t.outcome, "open": t.open, "no_effect": t.no_effect,
@@ -46,20 +47,20 @@ def document(model: Model, state: TicketState, result: Assessment) -> Json:
             }
             for t in state.trials
         ],
-        "questions": [{"fact": q.fact, "why": q.why} for q in result.questions],
+        "questions": [{"fact": q.fact, "why": words.say(q.why)} for q in result.questions],
     }  # fmt: skip
 
 
-def _next(model: Model, move: NextMove) -> Json:
+def _next(model: Model, words: Words, move: NextMove) -> Json:
     why, separates, outlook = explained(model, move)
     return {
-        "move": move.move, "kind": move.kind, "minutes": move.minutes, "hands_on_minutes": move.hands_on_minutes, "why": why,
+        "move": move.move, "kind": move.kind, "minutes": move.minutes, "hands_on_minutes": move.hands_on_minutes, "why": words.say(why),
         "gain": round(move.gain, 2), "cost": round(move.cost, 2), "separates": list(separates),
         "outlook": [{"outcome": o.outcome, "p": _p(o.p), "leaves": o.leaves, "leaves_p": _p(o.leaves_p)} for o in outlook],
     }  # fmt: skip
 
 
-def _call(call: Call) -> Json:
+def _call(call: Call, words: Words) -> Json:
     option = call.option
     return {
         "choice": call.choice,
@@ -69,15 +70,15 @@ def _call(call: Call) -> Json:
         "held_by": list(option.held_by) if option else [],
         "confidence": _p(call.confidence),
         "leans": call.leans,
-        "why": call.why,
+        "why": words.say(call.why),
         "rule": call.rule,
-        "note": call.note,
+        "note": words.say(call.note),
         "balance": {choice: _p(share) for choice, share in call.balance.items()},
-        "options": [option_document(o) for o in call.options],
+        "options": [option_document(o, words) for o in call.options],
     }
 
 
-def option_document(option: Option) -> Json:
+def option_document(option: Option, words: Words) -> Json:
     """One way out, JSON-ready."""
     return {
         "choice": option.choice,
@@ -89,7 +90,7 @@ def option_document(option: Option) -> Json:
         "minutes": option.minutes,
         "hands_on_minutes": option.hands_on_minutes,
         "cost": round(option.cost, 2),
-        "data_outcome": option.data_outcome,
+        "data_outcome": words.knowledge.data_outcome[option.data_outcome],
         "expected_loss": round(option.expected_loss, 2),
         "p_starts": _p(option.starts),
         "comeback_risk": _p(option.comeback_risk),

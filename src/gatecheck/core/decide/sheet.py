@@ -15,6 +15,7 @@ from gatecheck.core.decide.call import Call, Option, helping_fixes
 from gatecheck.core.decide.interlocks import Held
 from gatecheck.core.decide.plan import BARRING
 from gatecheck.core.tape.fold import TicketState
+from gatecheck.core.words.said import Said, say
 
 _VIABLE = 0.5
 """a way out counts when it works at least this share as often as the surest one"""
@@ -37,7 +38,7 @@ class CallSheet:
     """Rows best first; `plain` says what has to be said to the customer before anything is done, or nothing."""
 
     rows: tuple[SheetRow, ...]
-    plain: str
+    plain: Said | None
 
 
 @dataclass(frozen=True, slots=True)
@@ -45,8 +46,8 @@ class Barred:
     """Fixes that an interlock says are wrong on this evidence, so that they are no row: why, and what would release them."""
 
     interlock: str
-    why: str
-    release: str
+    why: Said
+    release: Said
     fixes: tuple[str, ...]
 
 
@@ -77,7 +78,7 @@ def call_sheet(model: Model, facts: Mapping[str, FactValue], call: Call) -> Call
     rows.sort(key=lambda r: (
         r.over_budget, r.over_worth, not (by_rule and r.is_call), r.option.p_success < _VIABLE * surest, r.loss, -r.option.p_success,
     ))  # fmt: skip
-    return CallSheet(tuple(rows), _plain(rows, surest, budget, worth) if call.choice else "")
+    return CallSheet(tuple(rows), _plain(rows, surest, budget, worth) if call.choice else None)
 
 
 def _number(value: FactValue) -> float | None:
@@ -89,19 +90,13 @@ def _per_minute(model: Model, facts: Mapping[str, FactValue]) -> float:
     return {"this-week": rates["urgency_this_week"], "today": rates["urgency_today"]}.get(str(facts.get("urgency")), 0.0)
 
 
-def _plain(rows: list[SheetRow], surest: float, budget: float | None, worth: float | None) -> str:
+def _plain(rows: list[SheetRow], surest: float, budget: float | None, worth: float | None) -> Said | None:
     likely = [r for r in rows if r.option.fixes and r.option.p_success >= _VIABLE * surest]
     if not likely:
-        return ""
+        return None
     cheapest = min(likely, key=lambda r: r.price)
     if worth is not None and cheapest.over_worth:
-        return (
-            f"No repair is worth it: the cheapest way that is likely to work costs {cheapest.price:.0f}, the machine is worth "
-            f"{worth:.0f}. Offer to save the data and hand it back as it is"
-        )
+        return say("sheet.not-worth-it", price=cheapest.price, worth=worth)
     if budget is not None and cheapest.over_budget:
-        return (
-            f"Nothing that is likely to work fits the budget of {budget:.0f}: the cheapest way costs {cheapest.price:.0f}. "
-            "Ask before going on"
-        )
-    return ""
+        return say("sheet.over-budget", budget=budget, price=cheapest.price)
+    return None

@@ -9,12 +9,14 @@ from __future__ import annotations
 import zlib
 from dataclasses import dataclass
 
+from gatecheck.core.disk.sectors import Sectors
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.fields import Field, read_fields
 from gatecheck.core.guid import guid_text
 
 SECTOR, HEADER, ENTRY = 512, 92, 128
 _MOST_ENTRIES, _MOST_ENTRY_SIZE = 1024, 4096
+_LAST_LBA = 1 << 62
 SIGNATURE = b"EFI PART"
 EFI_SYSTEM = "C12A7328-F81F-11D2-BA4B-00A0C93EC93B"
 
@@ -62,24 +64,27 @@ class GptTable:
     header_ok: bool
     """the header's own checksum fits"""
     cut_off: bool
-    """the entries go on beyond what was read"""
+    """not all of its entries could be read"""
 
 
-def read_gpt(start: bytes, sector: int = SECTOR) -> GptTable:
-    """Read the table from the first sectors of a disk. Raises DecodeError where there is none."""
-    header = start[sector : sector + HEADER]
+def read_gpt(disk: Sectors) -> GptTable:
+    """Read the primary table. Raises DecodeError where there is none, MissingSectorError where its header could not be read."""
+    sector = disk.sector
+    header = disk.read(1, 1).whole("GPT header")[:HEADER]
     if header[:8] != SIGNATURE:
         raise DecodeError("GPT signature", at=sector, expected=SIGNATURE.decode(), got=header[:8].hex() or "nothing")
     own = read_fields(GPT_HEADER, header, "GPT header", size=HEADER)
-    count, size, at = int(own["entry_count"]), int(own["entry_size"]), int(own["entries_lba"]) * sector
+    count, size, first = int(own["entry_count"]), int(own["entry_size"]), int(own["entries_lba"])
     if not ENTRY <= size <= _MOST_ENTRY_SIZE or count > _MOST_ENTRIES:
         raise DecodeError("GPT entries", at=sector + 80, expected="up to 1024 entries of 128 to 4096 bytes", got=f"{count} of {size}")
+    if not 0 < first < _LAST_LBA:
+        raise DecodeError("GPT entries", at=sector + 72, expected="an LBA on the disk", got=first)
+    span = disk.read(first, -(-count * size // sector))
+    gone = {lba - first for lba in span.missing}
     partitions = []
     for number in range(count):
-        raw = start[at + number * size : at + number * size + ENTRY]
-        if len(raw) < ENTRY:
-            break
-        if any(raw[:16]):
+        raw = span.data[number * size : number * size + ENTRY]
+        if any(raw[:16]) and not gone & set(range(number * size // sector, (number * size + ENTRY - 1) // sector + 1)):
             fields = read_fields(GPT_ENTRY, raw, "GPT entry", size=ENTRY)
             name = bytes(fields["name"]).decode("utf-16-le", "replace").split("\0")[0]  # type: ignore[arg-type]
             partitions.append(Partition(
@@ -88,4 +93,4 @@ def read_gpt(start: bytes, sector: int = SECTOR) -> GptTable:
             ))  # fmt: skip
     checked = header[:16] + bytes(4) + header[20:]
     fits = int(own["header_size"]) == HEADER and zlib.crc32(checked) == int(own["header_crc"])
-    return GptTable(guid_text(bytes(own["disk_guid"])), tuple(partitions), fits, at + count * size > len(start))  # type: ignore[arg-type]
+    return GptTable(guid_text(bytes(own["disk_guid"])), tuple(partitions), fits, bool(span.missing))  # type: ignore[arg-type]

@@ -7,7 +7,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from gatecheck.core.disk.gpt import SECTOR, read_gpt
+from gatecheck.core.disk.gpt import SECTOR, GptTable, read_gpt
+from gatecheck.core.disk.sectors import MissingSectorError, Sectors
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.fields import Field, read_fields
 
@@ -45,9 +46,11 @@ class MbrTable:
         return any(p.type == PROTECTIVE for p in self.partitions)
 
 
-def read_mbr(start: bytes) -> MbrTable:
-    """Read the four records. Raises DecodeError where the sector is short or carries no signature or nonsense records."""
-    if len(start) < SECTOR or start[510:512] != SIGNATURE:
+def read_mbr(disk: Sectors) -> MbrTable:
+    """Read the four records. Raises DecodeError where the sector carries no signature or nonsense records, MissingSectorError where it
+    could not be read."""
+    start = disk.read(0, 1).whole("MBR")[:SECTOR]
+    if start[510:512] != SIGNATURE:
         raise DecodeError("MBR signature", at=510, expected="55 AA", got=start[510:512].hex(" ") or "nothing")
     partitions = []
     for index in range(RECORDS):
@@ -61,16 +64,39 @@ def read_mbr(start: bytes) -> MbrTable:
     return MbrTable(tuple(partitions))
 
 
-def disk_layout(start: bytes) -> str | None:
-    """`gpt` or `mbr`, as the first sectors say; None where the disk carries no partition table."""
+@dataclass(frozen=True, slots=True)
+class Layout:
+    """How a disk is divided. `kind`: gpt, mbr, or None where it carries no table; `unreadable`: LBA that kept the answer back, where
+    a sector that was needed could not be read: then `kind` None says nothing."""
+
+    kind: str | None
+    gpt: GptTable | None
+    mbr: MbrTable | None
+    unreadable: int | None
+
+    @property
+    def is_told(self) -> bool:
+        return self.kind is not None or self.unreadable is None
+
+
+def layout_of(disk: Sectors) -> Layout:
+    """The tables of a disk, as far as they can be read. Never raises."""
+    gpt, missing = None, None
     try:
-        if read_gpt(start).partitions:
-            return "gpt"
+        gpt = read_gpt(disk)
+    except MissingSectorError as error:
+        missing = error.lba
     except DecodeError:
         pass
+    if gpt is not None and gpt.partitions:
+        return Layout("gpt", gpt, None, None)
     try:
-        table = read_mbr(start)
+        mbr = read_mbr(disk)
+    except MissingSectorError as error:
+        return Layout(None, gpt, None, error.lba)
     except DecodeError:
-        return None
-    real = [p for p in table.partitions if p.type != PROTECTIVE and p.size]
-    return "mbr" if real and not table.is_protective else None
+        return Layout(None, gpt, None, missing)
+    real = [p for p in mbr.partitions if p.type != PROTECTIVE and p.size]
+    if real and not mbr.is_protective:
+        return Layout("mbr", None, mbr, None)
+    return Layout(None, gpt, mbr, missing if mbr.is_protective else None)

@@ -8,6 +8,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from gatecheck.core.disk.sectors import Sectors
+
 
 @dataclass(frozen=True, slots=True)
 class Volume:
@@ -36,8 +38,20 @@ _MARKS = (
 )
 
 
+_MARKED = 4096
+"""bytes from the start in which all marks stand"""
+
+
+def volume_at(disk: Sectors, first: int) -> Volume | None:
+    """The volume that begins at this LBA; None where no mark is known. Raises MissingSectorError where its first sector was not read."""
+    span = disk.read(first, -(-_MARKED // disk.sector))
+    if first in span.missing:
+        span.whole("volume")
+    return volume_of(span.data)
+
+
 def volume_of(start: bytes) -> Volume | None:
-    """The volume whose first sectors these are; None where no mark is known."""
+    """The volume whose first bytes these are; None where no mark is known."""
     return next((Volume(kind, name, at) for at, mark, kind, name in _MARKS if start[at : at + len(mark)] == mark), None)
 
 

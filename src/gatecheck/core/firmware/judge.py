@@ -6,18 +6,12 @@ from collections.abc import Collection, Mapping
 from dataclasses import dataclass
 
 from gatecheck.core.errors import DecodeError
-from gatecheck.core.findings import Finding
+from gatecheck.core.findings import FIRMWARE, NOTE, SIGN, Finding
 from gatecheck.core.firmware.smbios import EntryPoint, Smbios
 from gatecheck.core.firmware.variables import LoadOption, Variable
+from gatecheck.core.knowledge.judging import Findings
 
-_KIND = "firmware"
 PRESENT, STALE, DISK, OTHER, UNKNOWN = "present", "stale", "disk", "other", "unknown"
-# how surely a captured entry is the one the firmware uses: it may be changed before the next start
-_TARGET_WEIGHTS = {
-    "present": {"present": 0.95, "stale": 0.03, "none": 0.02},
-    "stale": {"present": 0.03, "stale": 0.94, "none": 0.03},
-    "none": {"present": 0.04, "stale": 0.03, "none": 0.93},
-}
 
 
 @dataclass(frozen=True, slots=True)
@@ -59,11 +53,13 @@ class Firmware:
     findings: tuple[Finding, ...]
     entry_target: str | None
     """outcome of the check `entry-target`, where the capture tells it"""
+    weights: Mapping[str, Mapping[str, float]]
+    """check -> weights over its outcomes: soft evidence for the tape"""
 
-    @property
-    def weights(self) -> dict[str, dict[str, float]]:
-        """check -> weights over its outcomes: soft evidence for the tape."""
-        return {"entry-target": _TARGET_WEIGHTS[self.entry_target]} if self.entry_target else {}
+
+def firmware_weights(target: str | None, rules: Findings) -> dict[str, dict[str, float]]:
+    """What the boot entries say to `entry-target`, where they tell it."""
+    return {"entry-target": dict(rules.weights["entry-target"][target])} if target else {}
 
 
 def target_of(option: LoadOption, guids: Collection[str] | None, *, complete: bool = True) -> str:
@@ -93,26 +89,21 @@ def entry_target(entries: Collection[BootEntry]) -> str | None:
 def judge(entries: Collection[BootEntry], order: Collection[int], secure_boot: bool | None, smbios: Smbios | None, broken: Mapping[str, DecodeError]) -> list[Finding]:
     """Findings in the order of their weight."""
 
-    def note(name: str, text: str, means: str, page: str, at: int | None = None) -> Finding:
-        return Finding(name, _KIND, "note", text, means, page, at)
+    def note(name: str, page: str, at: int | None = None, **values: object) -> Finding:
+        return Finding(name, FIRMWARE, NOTE, page, at, values)
 
     found: list[Finding] = []
     known = {e.number for e in entries}
     for entry in entries:
         if entry.target == STALE:
-            found.append(Finding(
-                "entry-stale", _KIND, "sign" if entry.place is not None else "note",
-                f"{entry.description or 'An entry'} points at partition {entry.partition}, which is on none of the captured disks",
-                "Its disk is gone or was partitioned anew: write the entry again once the right disk is seen", entry.page,
-            ))  # fmt: skip
+            severity = SIGN if entry.place is not None else NOTE
+            found.append(Finding("entry-stale", FIRMWARE, severity, entry.page, None, {"entry": entry.description, "partition": entry.partition}))
     if entries and entry_target(entries) == "none":
-        found.append(Finding("entry-none", _KIND, "sign", "No boot entry leads to any disk", "The system's own entry is lost", "BootOrder"))
-    for number in order:
-        if number not in known:
-            found.append(note("order-dangles", f"The boot order names Boot{number:04X}, which does not exist", "Firmware skips it", "BootOrder"))
+        found.append(Finding("entry-none", FIRMWARE, SIGN, "BootOrder"))
+    found += [note("order-dangles", "BootOrder", entry=number) for number in order if number not in known]
     if secure_boot is not None:
-        found.append(note("secure-boot", f"Secure boot is {'on' if secure_boot else 'off'}", "Compare with what the system needs", "SecureBoot", 4))
+        found.append(note("secure-boot", "SecureBoot", 4, on=secure_boot))
     if smbios and smbios.cut_off:
-        found.append(note("smbios-cut", "The SMBIOS table ends in the middle of a structure", "What stands before it was read", "dmi/DMI"))
-    found += [note("unreadable", f"{page}: {error}", "The other pages were read", page, error.at) for page, error in broken.items()]
-    return sorted(found, key=lambda f: f.severity == "note")
+        found.append(note("smbios-cut", "dmi/DMI"))
+    found += [Finding("unreadable", FIRMWARE, NOTE, page, error.at, {"page": page, "error": str(error)}) for page, error in broken.items()]
+    return sorted(found, key=lambda f: f.severity == NOTE)

@@ -1,26 +1,23 @@
 """What a capture says about the ticket, as entries for its tape: settings, boot entries, and which drives a live system sees.
 
-Each entry names its source in words; the caller adds the file it rests on.
+Each entry names its source as an id with values; the caller adds the file it rests on.
 """
 
 from __future__ import annotations
 
-import re
-from collections.abc import Mapping
-
 from gatecheck.core.belief.facts import Facts
-from gatecheck.core.captured import is_disk_start, is_partition_start
-from gatecheck.core.disk.mbr import disk_layout
-from gatecheck.core.disk.volume import volume_of
-from gatecheck.core.firmware.captured import read_firmware
+from gatecheck.core.capture.facts import is_a_drive
+from gatecheck.core.capture.read import Capture, Drive
+from gatecheck.core.findings import NOTE
 from gatecheck.core.firmware.judge import DISK, PRESENT, STALE, UNKNOWN, BootEntry, Firmware
 from gatecheck.core.instruments.settings import setting_entry
 from gatecheck.core.instruments.sightings import sighting_entry
 from gatecheck.core.knowledge.tables import Knowledge
-from gatecheck.core.storage.capture import Capture, Drive
+from gatecheck.core.words.said import Said, say, to_json
 
 Json = dict[str, object]
 _DRIVE_KINDS = {"ata": ("hdd", "sata-ssd"), "nvme": ("nvme",)}
+_MOST_NAMED = 4
 
 
 def expected_drive(capture: Capture, facts: Facts, *, with_pages: bool = False) -> Drive | None:
@@ -35,37 +32,43 @@ def expected_drive(capture: Capture, facts: Facts, *, with_pages: bool = False) 
     return candidates[0] if len(candidates) == 1 else None
 
 
-def capture_evidence(knowledge: Knowledge, facts: Facts, files: Mapping[str, bytes], capture: Capture) -> list[Json]:
+def noted(entry: Json, note: Said) -> Json:
+    """The entry with a note kept as its id and values."""
+    return {**entry, "note": to_json(note)}
+
+
+def capture_evidence(knowledge: Knowledge, facts: Facts, capture: Capture) -> list[Json]:
     """Entries for the tape, without the drive's own pages (they are weighed on their own). Empty for a bare page."""
     drive = expected_drive(capture, facts)
     entries: list[Json] = []
-    layout = _layout_of(drive, files)
+    disk = capture.disk_of(drive) if drive else None
+    layout = disk.layout.kind if disk else None
     known = dict(facts)
     if layout and facts.get("disk_layout") != layout:
-        entries.append({"fact": {"disk_layout": layout}, "note": f"The first sectors of the drive say {layout.upper()}"})
+        entries.append(noted({"fact": {"disk_layout": layout}}, say("evidence.layout", layout=layout)))
         known["disk_layout"] = layout
-    if any(path.startswith("sysblock/") for path in files):
-        entries += _sightings(knowledge, capture, drive, files)
-    entries += _locked(drive, files)
-    firmware = read_firmware(files)
-    return [*entries, *(_firmware_entries(knowledge, known, firmware) if firmware else [])]
+    if capture.blocks:
+        entries += _sightings(knowledge, capture, drive)
+    entries += _locked(capture, drive)
+    return [*entries, *(_firmware_entries(knowledge, known, capture.firmware) if capture.firmware else [])]
 
 
 def _firmware_entries(knowledge: Knowledge, facts: Facts, firmware: Firmware) -> list[Json]:
     entries: list[Json] = []
-    signs = "; ".join(f.text for f in firmware.findings if f.severity != "note")
+    signs = [f.text for f in firmware.findings if f.severity != NOTE]
     for check, weights in firmware.weights.items():
-        entries.append({"move": check, "weights": weights, "note": signs or "The boot entry's partition is on a captured disk"})
+        note = say("evidence.signs", signs=signs) if signs else say("evidence.entry-present")
+        entries.append(noted({"move": check, "weights": dict(weights)}, note))
     if firmware.secure_boot is not None:
         value = "on" if firmware.secure_boot else "off"
-        entries.append({**setting_entry(knowledge, facts, "secure-boot", value), "note": f"The variable SecureBoot says {value}"})
+        entries.append(noted(setting_entry(knowledge, facts, "secure-boot", value), say("evidence.secure-boot", on=firmware.secure_boot)))
     order = order_value(firmware)
     if order:
         others = [o for o in knowledge.checks["boot-order"].outcomes if o not in (order, "not-shown")]
         sure = knowledge.plan["captured_order"]
         share = round((1.0 - sure) / len(others), 4)
         weights = {order: sure, **dict.fromkeys(others, share)}
-        entries.append({"move": "boot-order", "found": order, "weights": weights, "note": f"BootOrder as captured: {_order_text(firmware)}"})
+        entries.append(noted({"move": "boot-order", "found": order, "weights": weights}, _order_note(firmware)))
     return entries
 
 
@@ -87,75 +90,57 @@ def _can_start(entry: BootEntry) -> bool:
     return entry.target in (PRESENT, DISK) or entry.leads_to == "network"
 
 
-def _order_text(firmware: Firmware) -> str:
+def _order_note(firmware: Firmware) -> Said:
     names = [e.description or f"Boot{e.number:04X}" for e in firmware.entries if e.place is not None and e.is_active]
-    return ", ".join(names[:4]) + (f" and {len(names) - 4} more" if len(names) > 4 else "")
+    return say("evidence.boot-order", names=names[:_MOST_NAMED], more=max(0, len(names) - _MOST_NAMED))
 
 
-def _layout_of(drive: Drive | None, files: Mapping[str, bytes]) -> str | None:
-    start = _start_of(drive, files)
-    return disk_layout(start) if start else None
-
-
-def _start_of(drive: Drive | None, files: Mapping[str, bytes]) -> bytes | None:
-    if drive is None:
-        return None
-    folders = (f"{drive.device}/", f"{drive.device}n1/")
-    return next((data for path, data in files.items() if path.startswith(folders) and is_disk_start(path)), None)
-
-
-def _locked(drive: Drive | None, files: Mapping[str, bytes]) -> list[Json]:
+def _locked(capture: Capture, drive: Drive | None) -> list[Json]:
     """An encrypted volume on the machine's drive: its key comes before any setting is changed."""
-    if drive is None:
-        return []
-    folders = (f"{drive.device}/", f"{drive.device}n1/")
-    for path, data in files.items():
-        volume = volume_of(data) if path.startswith(folders) and is_partition_start(path) else None
-        if volume and volume.is_locked:
-            return [{"move": "volume-look", "outcome": "locked", "note": f"{path}: {volume.name}"}]
+    for found in capture.volumes_of(drive) if drive else []:
+        if found.volume and found.volume.is_locked:
+            return [noted({"move": "volume-look", "outcome": "locked"}, say("evidence.locked", page=found.page, volume=found.volume.name))]
     return []
 
 
-def _sightings(knowledge: Knowledge, capture: Capture, drive: Drive | None, files: Mapping[str, bytes]) -> list[Json]:
+def _sightings(knowledge: Knowledge, capture: Capture, drive: Drive | None) -> list[Json]:
     """The live system's column: the machine's own drive with its serial, and whatever else is plugged in."""
     entries: list[Json] = []
     inside = [d for d in capture.drives if d.bus != "usb"]
     if drive is not None:
-        entries.append(_own_sighting(knowledge, drive, _start_of(drive, files)))
-    elif not inside and not _other_disks(files):
-        entries.append({**sighting_entry(knowledge, "drive", "live", "absent"), "note": "The live system lists no drive inside the machine"})
+        entries.append(_own_sighting(knowledge, capture, drive))
+    elif not inside and not _other_disks(capture):
+        entries.append(noted(sighting_entry(knowledge, "drive", "live", "absent"), say("evidence.no-drive")))
     sticks = [d for d in capture.drives if d.bus == "usb"]
     if sticks:
-        entries.append({**sighting_entry(knowledge, "stick", "live", "right"), "note": "; ".join(_named(d) for d in sticks)})
+        entries.append(noted(sighting_entry(knowledge, "stick", "live", "right"), _names(sticks)))
     others = [d for d in inside if drive is not None and d is not drive]
     if others:
-        entries.append({**sighting_entry(knowledge, "other-disk", "live", "right"), "note": "; ".join(_named(d) for d in others)})
+        entries.append(noted(sighting_entry(knowledge, "other-disk", "live", "right"), _names(others)))
     return entries
 
 
-def _own_sighting(knowledge: Knowledge, drive: Drive, start: bytes | None) -> Json:
-    named = f"{_named(drive)}: listed by the live system"
+def _own_sighting(knowledge: Knowledge, capture: Capture, drive: Drive) -> Json:
+    named, disk = _named(drive), capture.disk_of(drive)
     if not (drive.identity or {}).get("capacity"):
-        return {**sighting_entry(knowledge, "drive", "live", "zero-size"), "note": f"{named}, with no capacity"}
-    if start is not None and disk_layout(start) is None:
-        return {"move": "seen-live", "outcome": "no-volumes", "found": "right", "note": f"{named}, without a partition table"}
-    return {**sighting_entry(knowledge, "drive", "live", "right"), "note": named}
+        return noted(sighting_entry(knowledge, "drive", "live", "zero-size"), say("evidence.seen-without-size", drive=named))
+    if disk is not None and disk.layout.kind is None and disk.layout.is_told:
+        return noted({"move": "seen-live", "outcome": "no-volumes", "found": "right"}, say("evidence.seen-without-table", drive=named))
+    return noted(sighting_entry(knowledge, "drive", "live", "right"), say("evidence.seen", drive=named))
 
 
-def _other_disks(files: Mapping[str, bytes]) -> list[str]:
+def _other_disks(capture: Capture) -> list[str]:
     """Block devices inside the machine that have no page folder of their own (their pages were not read)."""
-    found = []
-    for path, data in files.items():
-        text = data.decode("utf-8", "replace") if path.startswith("sysblock/") else ""
-        name = path.rsplit("/", 1)[-1].removesuffix(".txt")
-        if text and not re.search(r"/usb\d|/virtual/", text) and not re.match(r"(loop|ram|zram|sr|fd|dm-|md)\d", name):
-            found.append(name)
-    return found
+    return [name for name, block in capture.blocks.items() if is_a_drive(name) and not block.is_usb and not block.is_virtual and block.told]
 
 
-def _named(drive: Drive) -> str:
+def _names(drives: list[Drive]) -> Said:
+    return say("sentences", sentences=[_named(d) for d in drives])
+
+
+def _named(drive: Drive) -> Said:
     own = drive.identity or {}
     size = own.get("capacity")
-    size_text = "" if not isinstance(size, int) or not size else f"{size / 1e9:.0f} GB" if size >= 1e9 else f"{size / 1e6:.0f} MB"
-    parts = [str(own.get("model") or "unnamed drive"), size_text, f"serial {own['serial']}" if own.get("serial") else ""]
-    return ", ".join(p for p in parts if p)
+    return say(
+        "drive.named", model=str(own.get("model") or ""), size=size if isinstance(size, int) and size else None, serial=str(own.get("serial") or "")
+    )

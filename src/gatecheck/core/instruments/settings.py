@@ -14,6 +14,7 @@ from gatecheck.core.knowledge.instruments import SettingNeed, SettingRow, Togeth
 from gatecheck.core.knowledge.tables import Knowledge
 from gatecheck.core.tape.entries import Changed, Entry, PutBack, Reading, Saw
 from gatecheck.core.tape.standing import standing
+from gatecheck.core.words.said import say, to_json
 
 FITS, DIFFERS, UNSURE, NOT_SHOWN, UNREAD = "fits", "differs", "unsure", "not-shown", "unread"
 _SURE = 0.8
@@ -97,7 +98,7 @@ def setting_entry(knowledge: Knowledge, facts: Facts, row_id: str, value: str) -
     if need.unsure:
         return {**entry, "outcome": "unsure"}
     fits = need.fits.get(value, 0.5)
-    return {**entry, "weights": {"fits": round(fits, 4), "conflicts": round(1.0 - fits, 4)}, "note": need.why}
+    return {**entry, "weights": {"fits": round(fits, 4), "conflicts": round(1.0 - fits, 4)}, "note": to_json(say("evidence.setting", need=[row.id, row.needs.index(need)]))}
 
 
 def settings_sheet(knowledge: Knowledge, facts: Facts, entries: Sequence[Entry]) -> SettingsSheet:

@@ -11,6 +11,7 @@ from gatecheck.core.knowledge.instruments import Pattern, Sightings, Vantage
 from gatecheck.core.knowledge.tables import Knowledge
 from gatecheck.core.tape.entries import Entry, Reading, Saw
 from gatecheck.core.tape.standing import standing
+from gatecheck.core.words.said import Said, say
 
 RIGHT, ABSENT, NO_TOOL = "right", "absent", "no-such-tool"
 EXPECTED = "drive"
@@ -31,7 +32,8 @@ class DriveLine:
     """One drive of the grid: the expected one, or a kind of drive that was not looked for but is listed."""
 
     what: str
-    name: str
+    name: Said | str
+    """the expected drive in words yet to be said, or a kind of drive by its name"""
     cells: Mapping[str, Cell]
 
 
@@ -62,7 +64,7 @@ def sightings_sheet(knowledge: Knowledge, facts: Facts, entries: Sequence[Entry]
     """The grid as the tape has it. `soft`: per entry, whether it rests on a file."""
     table, stands = knowledge.sightings, standing(entries)
     vantages = tuple(v for v in table.vantages.values() if facts.get("platform", "pc") not in v.not_on)
-    names = {EXPECTED: expected_name(facts), **table.kinds}
+    names: dict[str, Said | str] = {EXPECTED: expected_name(facts), **table.kinds}
     lines = []
     for what, name in names.items():
         cells: dict[str, Cell] = {}
@@ -76,13 +78,18 @@ def sightings_sheet(knowledge: Knowledge, facts: Facts, entries: Sequence[Entry]
     return SightingsSheet(vantages, tuple(lines), pattern_of(table, lines))
 
 
-def expected_name(facts: Facts) -> str:
+def expected_name(facts: Facts) -> Said:
     """The drive the machine should have, from the ticket's facts."""
-    kinds = {"hdd": "disk", "sata-ssd": "SATA flash drive", "nvme": "NVMe flash drive", "emmc": "soldered flash"}
     size = facts.get("drive_size_gb")
-    parts = [str(facts[n]) for n in ("drive_model", "drive_serial") if facts.get(n)]
-    size_text = "" if not isinstance(size, int | float) else f"{size / 1000:g} TB" if size >= 1000 else f"{size:g} GB"
-    return " ".join(p for p in (size_text, kinds.get(str(facts.get("drive_kind")), "system drive"), *parts) if p)
+    kind = facts.get("drive_kind")
+    known = isinstance(size, int | float) and not isinstance(size, bool)
+    return say(
+        "drive.expected", size=float(size or 0) * 1e9 if known else None, kind=say(f"drive-kind.{kind if kind in _KINDS else 'any'}"),
+        model=str(facts.get("drive_model") or ""), serial=str(facts.get("drive_serial") or ""),
+    )  # fmt: skip
+
+
+_KINDS = ("hdd", "sata-ssd", "nvme", "emmc")
 
 
 def _value(table: Sightings, vantage: Vantage, what: str, entry: Entry) -> str | None:

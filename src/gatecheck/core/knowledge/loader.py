@@ -13,10 +13,21 @@ from typing import Any
 from gatecheck.core.errors import KnowledgeError
 from gatecheck.core.knowledge import tables as t
 from gatecheck.core.knowledge.instruments import Ids, load_keys, load_settings, load_sightings
+from gatecheck.core.knowledge.judging import load_findings
 from gatecheck.core.knowledge.toml_table import Table
 
-FILES = ("vocabulary.toml", "faults.toml", "checks.toml", "fixes.toml", "decisions.toml", "intake.toml", "settings.toml", "sightings.toml", "keys.toml", "platforms.toml")
+FILES = ("vocabulary.toml", "faults.toml", "checks.toml", "fixes.toml", "decisions.toml", "intake.toml", "settings.toml", "sightings.toml", "keys.toml", "platforms.toml", "rules.toml", "findings.toml")
 FIX_OUTCOMES = ("boots", "now-seen", "other-screen", "no-change", "could-not")
+# rule -> (its limits, its readings): what the engine asks of each
+RULES: Mapping[str, tuple[tuple[str, ...], tuple[str, ...]]] = {
+    "sent-away": ((), ("sent",)),
+    "refer-before-stress": (("mechanical",), ()),
+    "mechanical-damage": (("drive", "mechanical"), ()),
+    "failing-drive": (("one_sign", "more_signs", "lasting"), ("signs",)),
+    "seen-nowhere": (("drive",), ("reseated", "other_way", "looked", "seen")),
+    "hardware-passed": (("software",), ("passed", "repairable", "reached", "unsound_before")),
+    "flat-battery": (("battery",), ("reset", "fallen")),
+}
 COMBINES = ("earliest-gate", "any-abnormal", "blend")
 
 
@@ -111,6 +122,10 @@ class _Builder:
             needs={n: self._need(n) for n in self.need_ids},
             gate_limits=_numbers(gate_limits),
             plan=_numbers(plan),
+            rules={r: self._rule(r) for r in self._same_rules()},
+            open=_numbers(self.tables["rules.toml"].sub("open")),
+            offer=_numbers(self.tables["rules.toml"].sub("offer")),
+            findings=load_findings(self.tables["findings.toml"], self.outcomes),
             stress={s: decisions.sub("stress").row(s, self.fault_ids) for s in self.stress_ids},
             lost_on_replace={
                 k: decisions.sub("lost_on_replace").number(k, high=1.0)
@@ -389,6 +404,30 @@ class _Builder:
             disproof_likely=self._likely(own, "disproved"),
             source=own.string("source"),
         )
+
+    def _same_rules(self) -> list[str]:
+        table = self.tables["rules.toml"].sub("rules")
+        for name in RULES:
+            if name not in table.values:
+                raise table.error(name, "every rule that the engine knows", "nothing")
+        for name in table.values:
+            if name not in RULES:
+                raise table.error(name, f"one of {', '.join(RULES)}", repr(name))
+        return list(RULES)
+
+    def _rule(self, rule: str) -> t.TradeRule:
+        own = self.tables["rules.toml"].sub("rules").sub(rule)
+        own.only("choice", "fix", "limits", "readings", "source")
+        limits, readings = own.sub("limits", optional=True), own.sub("readings", optional=True)
+        wanted_limits, wanted_readings = RULES[rule]
+        for table, wanted in ((limits, wanted_limits), (readings, wanted_readings)):
+            if set(table.values) != set(wanted):
+                raise own.error(table.path.rsplit(".", 1)[-1], f"just {', '.join(wanted) or 'none'}", ", ".join(table.values) or "none")
+        return t.TradeRule(
+            rule, own.one_of("choice", self.calls), own.one_of("fix", self.fix_ids) if "fix" in own.values else None,
+            {name: limits.number(name, high=1.0) for name in wanted_limits},
+            {name: self._readings(readings, name) for name in wanted_readings}, own.string("source"),
+        )  # fmt: skip
 
     def _visit(self, visit: str) -> t.Visit:
         own = self.tables["decisions.toml"].sub("visits").sub(visit)

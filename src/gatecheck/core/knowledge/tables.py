@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 
 from gatecheck.core.knowledge.instruments import Keys, Settings, Sightings
+from gatecheck.core.knowledge.judging import Findings
 
 Row = Mapping[str, float]
 FactTest = Mapping[str, tuple[str, ...]]
@@ -169,6 +170,18 @@ class Interlock:
 
 
 @dataclass(frozen=True, slots=True)
+class TradeRule:
+    """A rule above the numbers: the call it asks for, its limits, and the readings it looks for, by name."""
+
+    id: str
+    choice: str
+    fix: str | None
+    limits: Row
+    readings: Mapping[str, FactTest]
+    source: str
+
+
+@dataclass(frozen=True, slots=True)
 class Visit:
     minutes: float
     desktop: float
@@ -218,6 +231,10 @@ class Knowledge:
     needs: Mapping[str, Need]
     gate_limits: Row
     plan: Row
+    rules: Mapping[str, TradeRule]
+    open: Row
+    offer: Row
+    findings: Findings
     stress: Mapping[str, Row]
     lost_on_replace: Row
     data_outcome: Mapping[str, str]

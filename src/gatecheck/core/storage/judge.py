@@ -1,257 +1,133 @@
-"""Typed pages of one drive -> findings, and the weights they give to the outcomes of the check `health-pages`.
+"""A drive's identity and health pages -> findings, and the weights they give to the outcomes of the check `health-pages`.
 
-Findings keep apart what is physical, connection, wear, age and heat. Each says what it means for the call and where it
-stands, so that a claim can be unfolded to its bytes.
+Findings keep apart what is physical, connection, wear, age and heat. Each rests on a byte, so that a claim can be unfolded.
+Limits and weights stand in knowledge/findings.toml, sentences in words/LANGUAGE/findings.toml.
 """
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+from collections.abc import Iterable, Mapping, Sequence
 
-from gatecheck.core.findings import Finding
-from gatecheck.core.storage.read import (
-    AtaIdentity,
-    NvmeController,
-    NvmeHealth,
-    NvmeNamespace,
-    SmartData,
-    SmartReading,
-    SmartStatus,
-    SmartThresholds,
-)  # fmt: skip
+from gatecheck.core.findings import AGE, CONNECTION, FAILING, HEAT, NOTE, PHYSICAL, READING, SIGN, WEAR, Finding
+from gatecheck.core.knowledge.judging import Findings
+from gatecheck.core.storage.pages import DrivePages
+from gatecheck.core.storage.read import AtaIdentity, NvmeHealth, SmartData, SmartReading, SmartStatus, SmartThresholds
 
-PHYSICAL, CONNECTION, WEAR, AGE, HEAT, READING = "physical", "connection", "wear", "age", "heat", "reading"
-NOTE, SIGN, FAILING = "note", "sign", "failing"
-
-OLD_HOURS = 5 * 8760
-"""five years of running: spinning drives past three to five years are on borrowed time"""
-HOT_DISK, HOT_FLASH = 55, 70
-"""degrees Celsius from which a reading is worth saying"""
+_CRC_ERRORS = 199
+_LINK = ("crc-errors", "crc-errors-logged")
 
 
-@dataclass(frozen=True, slots=True)
-class DrivePages:
-    """What could be decoded of one drive. `hidden`: the bridge or controller passes no drive pages."""
-
-    ata: AtaIdentity | None = None
-    smart: SmartData | None = None
-    thresholds: SmartThresholds | None = None
-    status: SmartStatus | None = None
-    controller: NvmeController | None = None
-    namespace: NvmeNamespace | None = None
-    nvme: NvmeHealth | None = None
-    hidden: bool = False
-    unreadable_pages: int = 0
+def judge_hidden() -> list[Finding]:
+    """What to say of a drive behind a bridge that passes no pages."""
+    return [Finding("bridge-hides-pages", READING, NOTE, "identify")]
 
 
-@dataclass(frozen=True, slots=True)
-class _Limit:
-    """From how many counts on a reading is a sign, and from how many it says the drive is failing."""
-
-    id: str
-    sign: int
-    failing: int
-    means: str
+def judge_identity(ata: AtaIdentity, kind: str, pages: DrivePages, rules: Findings) -> Iterable[Finding]:
+    """IDENTIFY DEVICE: a drive without a capacity, or behind a password."""
+    if ata.capacity == 0:
+        yield Finding("zero-capacity", PHYSICAL, FAILING, "identify", 120)
+    if "locked" in ata.security:
+        yield Finding("drive-locked", READING, SIGN, "identify", 256)
 
 
-# Pinheiro, Weber, Barroso, FAST '07: after the first scan error a drive was about 39 times as likely to fail within 60
-# days; first reallocation 14, first offline reallocation 21, first pending sector 16 times. One is a sign; what counts
-# as failing by number alone is bench judgement.
-_COUNTS = {
-    5: _Limit("reallocated", 1, 50, "The drive has replaced bad places; after the first one failure is about 14 times as likely"),
-    10: _Limit("spin-retries", 1, 5, "The motor needed several tries: mechanical"),
-    184: _Limit("end-to-end", 1, 5, "Data was damaged inside the drive"),
-    187: _Limit("reported-uncorrectable", 1, 10, "Errors that the drive could not repair reached the machine"),
-    196: _Limit("reallocation-events", 1, 50, "The drive has replaced bad places"),
-    197: _Limit("pending", 1, 8, "Places that could not be read and wait for a rewrite; about 16 times as likely to fail"),
-    198: _Limit("offline-uncorrectable", 1, 8, "Places found unreadable in the drive's own scan; about 21 times as likely to fail"),
-}
-_FEW_CRC, _MANY_CRC = 3, 30
-
-
-def judge(pages: DrivePages) -> list[Finding]:
-    """All findings of one drive, the weightiest first."""
-    findings: list[Finding] = []
-    if pages.hidden:
-        findings.append(Finding(
-            "bridge-hides-pages", READING, NOTE, "This bridge passes no drive pages",
-            "Nothing is known about the drive's health through it: connect the drive directly", "identify",
-        ))  # fmt: skip
-    if pages.status and pages.status.exceeded is not None:
-        findings.append(_status(pages.status))
-    if pages.smart:
-        findings += _smart(pages.smart, pages.thresholds)
-    if pages.nvme:
-        findings += _nvme(pages.nvme)
-    if pages.ata and pages.ata.capacity == 0:
-        findings.append(Finding(
-            "zero-capacity", PHYSICAL, FAILING, "The drive reports no capacity",
-            "Its electronics answer but its own firmware never came up", "identify", 120,
-        ))  # fmt: skip
-    if pages.ata and "locked" in pages.ata.security:
-        findings.append(Finding(
-            "drive-locked", READING, SIGN, "The drive is locked by an ATA password",
-            "It cannot be read without the password; that is no defect", "identify", 256,
-        ))  # fmt: skip
-    return ranked(findings)
-
-
-def ranked(findings: Iterable[Finding]) -> list[Finding]:
-    """The weightiest first."""
-    rank = {FAILING: 0, SIGN: 1, NOTE: 2}
-    return sorted(findings, key=lambda f: rank[f.severity])
-
-
-def _status(status: SmartStatus) -> Finding:
+def judge_status(status: SmartStatus, kind: str, pages: DrivePages, rules: Findings) -> Iterable[Finding]:
+    """SMART RETURN STATUS: the drive's own prediction, where it gave one."""
     if status.exceeded:
-        return Finding(
-            "threshold-exceeded", PHYSICAL, FAILING, "The drive itself predicts its failure",
-            "Copy what matters, then replace it", "smart-status",
-        )  # fmt: skip
-    return Finding(
-        "threshold-not-exceeded", READING, NOTE, "The drive says that no threshold is exceeded",
-        "Weak evidence of health: most failed drives said the same", "smart-status",
-    )  # fmt: skip
+        yield Finding("threshold-exceeded", PHYSICAL, FAILING, kind)
+    elif status.exceeded is False:
+        yield Finding("threshold-not-exceeded", READING, NOTE, kind)
 
 
-def _smart(smart: SmartData, thresholds: SmartThresholds | None) -> Iterable[Finding]:
+def judge_thresholds(thresholds: SmartThresholds, kind: str, pages: DrivePages, rules: Findings) -> Iterable[Finding]:
+    """SMART thresholds: only whether the page arrived whole, and only beside the data it is for."""
+    if pages.smart and not thresholds.checksum.ok:
+        yield Finding("checksum-wrong", READING, SIGN, kind, 511, {"off": thresholds.checksum.total}, words="checksum-wrong-thresholds")
+
+
+def judge_smart(smart: SmartData, kind: str, pages: DrivePages, rules: Findings) -> Iterable[Finding]:
+    """SMART data: every attribute against the maker's limit and ours, and the last self-test."""
     if not smart.checksum.ok:
-        yield Finding(
-            "checksum-wrong", READING, SIGN, f"The SMART data page's checksum is off by {smart.checksum.total}",
-            "The page may have been damaged on the way: read it again", "smart-data", 511,
-        )  # fmt: skip
-    if thresholds and not thresholds.checksum.ok:
-        yield Finding(
-            "checksum-wrong", READING, SIGN, f"The thresholds page's checksum is off by {thresholds.checksum.total}",
-            "The page may have been damaged on the way: read it again", "smart-thresholds", 511,
-        )  # fmt: skip
+        yield Finding("checksum-wrong", READING, SIGN, kind, 511, {"off": smart.checksum.total})
     for reading in smart.readings:
-        yield from _reading(reading)
+        yield from _reading(reading, kind, rules)
     if smart.self_test.startswith(("failed", "fatal")):
-        yield Finding(
-            "self-test-failed", PHYSICAL, FAILING, f"The last self-test {smart.self_test}",
-            "The drive failed its own test: replace it", "smart-data", 363,
-        )  # fmt: skip
+        yield Finding("self-test-failed", PHYSICAL, FAILING, kind, 363, {"result": smart.self_test}, words="self-test-failed-status")
 
 
-def _reading(reading: SmartReading) -> Iterable[Finding]:
+def _reading(reading: SmartReading, page: str, rules: Findings) -> Iterable[Finding]:
+    limits = rules.limits
+    named = {"name": reading.name, "number": reading.id, "value": reading.value}
     if reading.below_now:
-        severity = FAILING if reading.prefailure else SIGN
         kind = PHYSICAL if reading.prefailure else (reading.kind or AGE)
-        yield Finding(
-            "below-threshold", kind, severity, f"{reading.name} (no. {reading.id}) is at {reading.now}, its limit is {reading.threshold}",
-            "The maker's own limit is passed" + (": the drive is failing" if reading.prefailure else ": it is used up"),
-            "smart-data", reading.at,
-        )  # fmt: skip
+        values = {**named, "now": reading.now, "limit": reading.threshold}
+        words = "below-threshold" if reading.prefailure else "below-threshold-used-up"
+        yield Finding("below-threshold", kind, FAILING if reading.prefailure else SIGN, page, reading.at, values, words)
     elif reading.below_ever:
-        yield Finding(
-            "was-below-threshold", reading.kind or AGE, SIGN, f"{reading.name} (no. {reading.id}) was once at {reading.worst}, its limit is {reading.threshold}",
-            "It passed the maker's limit before and came back", "smart-data", reading.at,
-        )  # fmt: skip
-    limit = _COUNTS.get(reading.id)
-    if limit and reading.value is not None and reading.value >= limit.sign:
-        severity = FAILING if reading.value >= limit.failing else SIGN
-        yield Finding(limit.id, PHYSICAL, severity, f"{reading.name}: {reading.value}", limit.means, "smart-data", reading.at)
-    if reading.id == 199 and reading.value:
-        severity = SIGN if reading.value >= _FEW_CRC else NOTE
-        yield Finding(
-            "crc-errors", CONNECTION, severity, f"{reading.name}: {reading.value}",
-            "Bits were lost on the way: cable or contacts rather than the drive", "smart-data", reading.at,
-        )  # fmt: skip
-    if reading.kind == AGE and reading.value is not None and reading.value >= OLD_HOURS:
-        yield Finding(
-            "old", AGE, NOTE, f"{reading.value} h of running ({reading.value / 8760:.1f} years)",
-            "Past three to five years a spinning drive is on borrowed time", "smart-data", reading.at,
-        )  # fmt: skip
-    if reading.kind == HEAT and reading.value is not None and reading.value >= HOT_DISK:
-        yield Finding(
-            "hot",
-            HEAT,
-            SIGN,
-            f"{reading.name}: {reading.value} °C",
-            "Heat shortens its life: look at the airflow",
-            "smart-data",
-            reading.at,
-        )
-    if reading.kind == WEAR and reading.value is not None and reading.value <= 10:
-        yield Finding(
-            "worn", WEAR, FAILING, f"{reading.name}: {reading.value} %", "The flash is nearly used up", "smart-data", reading.at
-        )
+        yield Finding("was-below-threshold", reading.kind or AGE, SIGN, page, reading.at, {**named, "worst": reading.worst, "limit": reading.threshold})
+    if reading.value is None:
+        return
+    limit = rules.counts.get(reading.id)
+    if limit and reading.value >= limit.sign:
+        severity = FAILING if limit.failing is not None and reading.value >= limit.failing else SIGN
+        yield Finding(limit.finding, limit.kind, severity, page, reading.at, named)
+    if reading.id == _CRC_ERRORS and reading.value:
+        yield Finding("crc-errors", CONNECTION, SIGN if reading.value >= limits["few_crc"] else NOTE, page, reading.at, named)
+    if reading.kind == AGE and reading.value >= limits["old_hours"]:
+        yield Finding("old", AGE, NOTE, page, reading.at, {"hours": reading.value})
+    if reading.kind == HEAT and reading.value >= limits["hot_disk"]:
+        yield Finding("hot", HEAT, SIGN, page, reading.at, named)
+    if reading.kind == WEAR and reading.value <= limits["worn_below"]:
+        yield Finding("worn", WEAR, FAILING, page, reading.at, {**named, "unit": "%"})
 
 
-def _nvme(health: NvmeHealth) -> Iterable[Finding]:
-    page = "nvme-health"
+def judge_nvme(health: NvmeHealth, kind: str, pages: DrivePages, rules: Findings) -> Iterable[Finding]:
+    """NVMe health log: the controller's own warnings, spare, wear, media errors, heat."""
+    limits = rules.limits
     for warning in health.warnings:
-        kind = WEAR if warning.startswith("spare") else HEAT if warning.startswith("temperature") else PHYSICAL
-        severity = SIGN if kind == HEAT else FAILING
-        yield Finding(
-            "critical-warning",
-            kind,
-            severity,
-            f"The drive warns: {warning}",
-            "Copy what matters, then replace it" if severity == FAILING else "Look at the cooling",
-            page,
-            0,
-        )
+        what = WEAR if warning.startswith("spare") else HEAT if warning.startswith("temperature") else PHYSICAL
+        words = "critical-warning-heat" if what == HEAT else ""
+        yield Finding("critical-warning", what, SIGN if what == HEAT else FAILING, kind, 0, {"warning": warning}, words)
     if health.spare < health.spare_threshold:
-        yield Finding(
-            "spare-used",
-            WEAR,
-            FAILING,
-            f"Spare blocks: {health.spare} %, limit {health.spare_threshold} %",
-            "The reserve is used up",
-            page,
-            3,
-        )
-    if health.used >= 100:
-        yield Finding("worn", WEAR, FAILING, f"Rated life used: {health.used} %", "The flash is used up", page, 5)
-    elif health.used >= 80:
-        yield Finding("wearing", WEAR, SIGN, f"Rated life used: {health.used} %", "Plan a replacement", page, 5)
+        yield Finding("spare-used", WEAR, FAILING, kind, 3, {"spare": health.spare, "limit": health.spare_threshold})
+    if health.used >= limits["nvme_worn"]:
+        yield Finding("worn", WEAR, FAILING, kind, 5, {"used": health.used}, words="worn-nvme")
+    elif health.used >= limits["nvme_wearing"]:
+        yield Finding("wearing", WEAR, SIGN, kind, 5, {"used": health.used})
     if health.media_errors:
-        severity = FAILING if health.media_errors >= 10 else SIGN
-        yield Finding(
-            "media-errors",
-            PHYSICAL,
-            severity,
-            f"Unrecovered media errors: {health.media_errors}",
-            "Data was lost in the flash",
-            page,
-            160,
-        )
-    if health.temperature >= HOT_FLASH:
-        yield Finding(
-            "hot", HEAT, SIGN, f"Temperature: {health.temperature} °C", "Heat shortens its life: look at the cooling", page, 1
-        )
+        severity = FAILING if health.media_errors >= limits["nvme_media_failing"] else SIGN
+        yield Finding("media-errors", PHYSICAL, severity, kind, 160, {"count": health.media_errors})
+    if health.temperature >= limits["hot_flash"]:
+        yield Finding("hot", HEAT, SIGN, kind, 1, {"value": health.temperature}, words="hot-nvme")
 
 
-def health_weights(pages: DrivePages, findings: Sequence[Finding]) -> dict[str, float] | None:
+def health_weights(pages: DrivePages, findings: Sequence[Finding], rules: Findings) -> dict[str, float] | None:
     """Weights over the outcomes of `health-pages`, summing to one; None where nothing about health was read."""
+    told = rules.weights["health-pages"]
     if pages.hidden:
-        return {"unreadable": 1.0}
+        return dict(told["unreadable"])
     if not pages.smart and not pages.nvme and (pages.status is None or pages.status.exceeded is None):
-        return {"unreadable": 1.0} if pages.unreadable_pages else None
-    weights = _by_findings(findings)
+        return dict(told["unreadable"]) if pages.unreadable else None
+    weights = dict(told[_situation(findings)])
     if any(f.id == "checksum-wrong" for f in findings):
-        # a page that arrived damaged says less: half of its weight goes to what it may have been
-        share = 0.5 / 5
-        weights = {o: 0.5 * weights.get(o, 0.0) + share for o in ("clean", "early-signs", "failing", "link-errors", "worn-out")}
+        outcomes = ("clean", "early-signs", "failing", "link-errors", "worn-out")
+        kept, share = 1.0 - rules.limits["damaged_page_share"], rules.limits["damaged_page_share"] / len(outcomes)
+        weights = {o: kept * weights.get(o, 0.0) + share for o in outcomes}
     return weights
 
 
-def _by_findings(findings: Sequence[Finding]) -> dict[str, float]:
+def _situation(findings: Sequence[Finding]) -> str:
     failing = [f for f in findings if f.severity == FAILING]
     signs = [f for f in findings if f.severity == SIGN and f.kind in (PHYSICAL, WEAR, AGE)]
-    links = [f for f in findings if f.id in ("crc-errors", "crc-errors-logged") and f.severity == SIGN]
+    links = [f for f in findings if f.id in _LINK and f.severity == SIGN]
     if any(f.kind == WEAR for f in failing) and not any(f.kind == PHYSICAL for f in failing):
-        return {"worn-out": 0.92, "failing": 0.05, "early-signs": 0.03}
+        return "worn-out"
     if failing:
-        strong = 0.97 if len(failing) > 1 else 0.90
-        return {"failing": strong, "early-signs": 1.0 - strong}
-    if links and not signs:
-        return {"link-errors": 0.90, "early-signs": 0.04, "clean": 0.06}
+        return "failing-more" if len(failing) > 1 else "failing-one"
     if links:
-        return {"link-errors": 0.45, "early-signs": 0.55}
-    if signs:
-        return {"early-signs": 0.90, "failing": 0.07, "clean": 0.03}
-    return {"clean": 0.96, "early-signs": 0.04}
+        return "link-and-signs" if signs else "link-only"
+    return "signs" if signs else "clean"
+
+
+def verdict_words(weights: Mapping[str, float]) -> str:
+    """Key of the sentence that a technician reads at a glance: the likeliest outcome's."""
+    return f"verdict.{max(weights, key=lambda outcome: weights[outcome])}"

@@ -10,6 +10,7 @@ from gatecheck.core.fields import Field
 # summary error log, address 01h (ACS-2, A.22): five structures of 90 bytes, each 5 commands of 12 and an error of 30
 SUMMARY_ERRORS_AT, SUMMARY_ERROR_SIZE, SUMMARY_ERRORS = 2, 90, 5
 SUMMARY_COMMAND_SIZE, COMMANDS_PER_ERROR = 12, 5
+COMPREHENSIVE_SECTORS = 51  # address 02h has the same structures, over up to 51 sectors (ACS-2, A.4)
 SUMMARY_HEAD = (Field("version", 0, "<B"), Field("index", 1, "<B"), Field("device_error_count", 452, "<H"))
 SUMMARY_COMMAND = (
     Field("features", 1, "<B"), Field("count", 2, "<B"), Field("lba", 3, "le:3"), Field("device", 6, "<B"),

@@ -124,6 +124,15 @@ def read_summary_errors(page: bytes) -> ErrorLog:
     )  # fmt: skip
 
 
+def read_comprehensive_errors(page: bytes) -> ErrorLog:
+    """SMART log 02h, up to 51 sectors of 512 bytes with five errors each, one ring over all of them. Raises DecodeError as above.
+    ACS-2, A.4."""
+    return _ata_errors(
+        page[: at.COMPREHENSIVE_SECTORS * SECTOR], "comprehensive error log", at.SUMMARY_HEAD, at.SUMMARY_COMMAND, at.SUMMARY_ERROR,
+        start=at.SUMMARY_ERRORS_AT, size=at.SUMMARY_ERROR_SIZE, command_size=at.SUMMARY_COMMAND_SIZE, per_page=at.SUMMARY_ERRORS,
+    )  # fmt: skip
+
+
 def read_extended_errors(page: bytes) -> ErrorLog:
     """General purpose log 03h, one or more pages of 512 bytes with four errors each. Raises DecodeError as above. ACS-4, 9.7."""
     return _ata_errors(

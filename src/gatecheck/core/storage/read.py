@@ -133,6 +133,13 @@ class NvmeNamespace:
 
 
 @dataclass(frozen=True, slots=True)
+class NvmeNamespaces:
+    """Numbers of the namespaces that are active, rising."""
+
+    numbers: tuple[int, ...]
+
+
+@dataclass(frozen=True, slots=True)
 class NvmeHealth:
     """Temperatures in degrees Celsius, data in bytes, times as the log counts them."""
 
@@ -401,6 +408,22 @@ def read_nvme_namespace(page: bytes) -> NvmeNamespace:
     if not 9 <= exponent <= 16:
         raise DecodeError(f"{what} LBA data size", at=place + 2, expected="9 to 16 (a power of two)", got=exponent)
     return NvmeNamespace(_int(fields, "size_blocks"), _int(fields, "used_blocks"), 1 << exponent)
+
+
+def read_nvme_namespaces(page: bytes) -> NvmeNamespaces:
+    """Active Namespace ID list (Identify 06h, CNS 02h), 4096 bytes: up to 1,024 numbers in rising order, ended by zero. Raises
+    DecodeError if short or not in order. NVMe 1.4, 5.15.2.3."""
+    what = "namespace list"
+    read_fields((), page, what, size=at.NVME_PAGE)
+    numbers: list[int] = []
+    for place in range(0, at.NVME_PAGE, 4):
+        number = int.from_bytes(page[place : place + 4], "little")
+        if not number:
+            break
+        if numbers and number <= numbers[-1]:
+            raise DecodeError(f"{what} entry", at=place, expected=f"a number above {numbers[-1]}", got=number)
+        numbers.append(number)
+    return NvmeNamespaces(tuple(numbers))
 
 
 def read_nvme_health(page: bytes) -> NvmeHealth:

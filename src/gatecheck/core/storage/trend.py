@@ -2,16 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
-from gatecheck.core.findings import Finding
-from gatecheck.core.storage.capture import Drive
+from gatecheck.core.findings import CONNECTION, FAILING, NOTE, PHYSICAL, READING, SIGN, WEAR, Finding, ranked
+from gatecheck.core.knowledge.judging import Findings
+from gatecheck.core.storage.pages import DrivePages
+from gatecheck.core.words.said import Said, say
 
-CONNECTION, PHYSICAL, WEAR = "connection", "physical", "wear"
-NOTE, SIGN, FAILING = "note", "sign", "failing"
-_FAST_PER_1000_H = 50.0
-"""from this growth on a drive that keeps losing places is failing, whatever its numbers are; bench judgement"""
 _LEAST_HOURS = 1.0
 
 
@@ -45,43 +43,51 @@ class Trend:
     gone: tuple[str, ...]
 
 
-def same_drive(one: Drive, other: Drive) -> bool:
-    """By serial and model, and by WWN where both have one. A drive without a serial is nobody's."""
-    a, b = one.identity or {}, other.identity or {}
+@dataclass(frozen=True, slots=True)
+class Snapshot:
+    """A drive in one capture: when the file came in, its pages, and what they meant."""
+
+    at: str
+    pages: DrivePages
+    findings: tuple[Finding, ...]
+
+
+def same_drive(one: Mapping[str, object] | None, other: Mapping[str, object] | None) -> bool:
+    """By serial and model of their identities, and by WWN where both have one. A drive without a serial is nobody's."""
+    a, b = one or {}, other or {}
     if not a.get("serial") or (a.get("serial"), a.get("model")) != (b.get("serial"), b.get("model")):
         return False
     return not (a.get("wwn") and b.get("wwn")) or a["wwn"] == b["wwn"]
 
 
-def trend_of(captures: Sequence[tuple[str, Drive]]) -> Trend | None:
-    """The trend over (moment, drive), oldest first, all of one drive; None for fewer than two."""
+def trend_of(captures: Sequence[Snapshot], rules: Findings) -> Trend | None:
+    """The trend over captures of one drive, oldest first; None for fewer than two."""
     if len(captures) < 2:
         return None
     series: dict[str, tuple[str, str, list[Point]]] = {}
-    for moment, drive in captures:
-        for name, (kind, unit, value) in _counters(drive).items():
-            series.setdefault(name, (kind, unit, []))[2].append(Point(drive.logs.hours, value, moment))
+    for capture in captures:
+        for name, (kind, unit, value) in _counters(capture.pages).items():
+            series.setdefault(name, (kind, unit, []))[2].append(Point(capture.pages.hours, value, capture.at))
     lines = [_line(name, kind, unit, points) for name, (kind, unit, points) in series.items() if len(points) > 1]
-    before = {f.id for _, drive in captures[:-1] for f in drive.findings if f.severity != NOTE}
-    now = {f.id for f in captures[-1][1].findings if f.severity != NOTE}
-    last_before = {f.id for f in captures[-2][1].findings if f.severity != NOTE}
-    findings = [f for line in lines for f in _judge(line)]
-    rank = {FAILING: 0, SIGN: 1, NOTE: 2}
-    return Trend(tuple(lines), tuple(sorted(findings, key=lambda f: rank[f.severity])), tuple(sorted(now - before)), tuple(sorted(last_before - now)))
+    before = {f.id for capture in captures[:-1] for f in capture.findings if f.severity != NOTE}
+    now = {f.id for f in captures[-1].findings if f.severity != NOTE}
+    last_before = {f.id for f in captures[-2].findings if f.severity != NOTE}
+    findings = ranked(f for line in lines for f in _judge(line, rules))
+    return Trend(tuple(lines), tuple(findings), tuple(sorted(now - before)), tuple(sorted(last_before - now)))
 
 
-def _counters(drive: Drive) -> dict[str, tuple[str, str, int]]:
+def _counters(pages: DrivePages) -> dict[str, tuple[str, str, int]]:
     """Readings that only ever grow: name -> (kind, unit, value)."""
     found: dict[str, tuple[str, str, int]] = {}
-    if drive.pages.smart:
-        for r in drive.pages.smart.readings:
+    if pages.smart:
+        for r in pages.smart.readings:
             if r.value is not None and (r.kind in (PHYSICAL, CONNECTION) or r.id == 12):
                 found[r.name] = (r.kind, r.unit, r.value)
-    for s in drive.logs.statistics.values if drive.logs.statistics else ():
+    for s in pages.statistics.values if pages.statistics else ():
         if s.name in ("reallocated sectors", "reported uncorrectable errors", "interface CRC errors", "mechanical start failures", "rated life used"):
             kind = CONNECTION if "CRC" in s.name else WEAR if "life" in s.name else PHYSICAL
             found.setdefault(s.name, (kind, s.unit, s.value))
-    health = drive.pages.nvme
+    health = pages.nvme
     if health:
         found |= {
             "media errors": (PHYSICAL, "", health.media_errors), "rated life used": (WEAR, "%", health.used),
@@ -98,24 +104,28 @@ def _line(name: str, kind: str, unit: str, points: Sequence[Point]) -> TrendLine
     return TrendLine(name, kind, unit, tuple(points), grown, rate)
 
 
-def _judge(line: TrendLine) -> list[Finding]:
+def _judge(line: TrendLine, rules: Findings) -> list[Finding]:
     page = "trend"
-    if line.grown < 0 and line.kind == PHYSICAL and line.name not in ("pending sectors", "offline uncorrectable sectors", "pending errors"):
-        return [Finding("went-back", "reading", NOTE, f"{line.name} fell by {-line.grown} between captures", "Its firmware was reset or the page is not what it seems", page)]
+    values = {"name": line.name, "more": abs(line.grown), "in": _running(line)}
+    if line.grown < 0 and line.kind == PHYSICAL and line.name not in _MAY_FALL:
+        return [Finding("went-back", READING, NOTE, page, None, values)]
     if line.kind == CONNECTION:
         if line.grown > 0:
-            return [Finding("link-still-loses", CONNECTION, SIGN, f"{line.name}: {line.grown} more{_rate(line)}", "The link still loses bits: cable, contacts or port", page)]
-        return [Finding("link-quiet", CONNECTION, NOTE, f"{line.name}: none new since {line.points[0].at[:10]}", "The old ones may be an earlier cable's", page)] if line.points[0].value else []
+            return [Finding("link-still-loses", CONNECTION, SIGN, page, None, values)]
+        quiet = Finding("link-quiet", CONNECTION, NOTE, page, None, {"name": line.name, "since": line.points[0].at[:10]})
+        return [quiet] if line.points[0].value else []
     if line.kind != PHYSICAL or line.grown <= 0:
         return []
-    fast = line.per_1000_hours is not None and line.per_1000_hours >= _FAST_PER_1000_H and line.grown > 1
-    text = f"{line.name}: {line.grown} more{_rate(line)}"
-    means = "It keeps losing places: copy what matters, then replace it" if fast else "It grows: a drive that loses places goes on losing them"
-    return [Finding("growing", PHYSICAL, FAILING if fast else SIGN, text, means, page)]
+    fast = line.per_1000_hours is not None and line.per_1000_hours >= rules.limits["fast_per_1000_h"] and line.grown > 1
+    return [Finding("growing", PHYSICAL, FAILING if fast else SIGN, page, None, values, "growing-fast" if fast else "")]
 
 
-def _rate(line: TrendLine) -> str:
+_MAY_FALL = ("pending sectors", "offline uncorrectable sectors", "pending errors")
+"""a rewrite takes these away"""
+
+
+def _running(line: TrendLine) -> Said | str:
     first, last = line.points[0], line.points[-1]
     if line.per_1000_hours is None or first.hours is None or last.hours is None:
         return ""
-    return f" in {last.hours - first.hours} h of running"
+    return say("when.of-running", hours=last.hours - first.hours)

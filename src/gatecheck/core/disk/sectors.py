@@ -1,0 +1,111 @@
+"""`Sectors`: random access to a device, an image, or the ranges of one that a capture holds.
+
+Everything that reads disks and volumes reads through it. A sector that could not be read is part of the truth: it is named, never
+taken for zeros.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Protocol
+
+from gatecheck.core.errors import DecodeError
+
+SECTOR_SIZES = (512, 1024, 2048, 4096)
+UNREADABLE, NOT_CAPTURED, BEYOND = "unreadable", "not captured", "beyond the end"
+
+
+@dataclass(frozen=True, slots=True)
+class Span:
+    """A run of sectors from `lba` on. `data`: all of it, zeros where a sector is missing; `missing`: LBA -> why."""
+
+    lba: int
+    sector: int
+    data: bytes
+    missing: Mapping[int, str]
+
+    @property
+    def is_whole(self) -> bool:
+        return not self.missing
+
+    def whole(self, what: str) -> bytes:
+        """The bytes. Raises DecodeError where a sector of them is missing: says which and why."""
+        if self.missing:
+            first = min(self.missing)
+            raise MissingSectorError(what, first, self.missing[first], at=(first - self.lba) * self.sector)
+        return self.data
+
+
+class MissingSectorError(DecodeError):
+    """A structure stands in a sector that could not be read, or that a capture does not hold."""
+
+    def __init__(self, what: str, lba: int, why: str, *, at: int = 0) -> None:
+        self.lba, self.why = lba, why
+        super().__init__(f"{what}, LBA {lba}", at=at, expected="a sector that was read", got=why)
+
+
+class Sectors(Protocol):
+    """`sector`: bytes of one; `length`: how many there are, None where nobody said."""
+
+    @property
+    def sector(self) -> int: ...
+
+    @property
+    def length(self) -> int | None: ...
+
+    def read(self, lba: int, count: int) -> Span:
+        """`count` sectors from there. Never raises for what cannot be read: the span names it."""
+        ...
+
+
+def checked_sector(size: int, what: str = "sector size") -> int:
+    """The size, where a disk can be read with it. Raises DecodeError: 520 and 528 carry checks that this does not read."""
+    if size not in SECTOR_SIZES:
+        raise DecodeError(what, at=0, expected=f"one of {', '.join(map(str, SECTOR_SIZES))} bytes", got=f"{size} bytes")
+    return size
+
+
+class CapturedSectors:
+    """The ranges of a disk that a capture holds. `ranges`: first LBA -> bytes; `unreadable`: LBAs known to be so."""
+
+    def __init__(self, ranges: Mapping[int, bytes], *, sector: int = 512, length: int | None = None, unreadable: Iterable[int] = ()) -> None:
+        """Raises DecodeError for a sector size that disks are not read with."""
+        self._sector, self._length = checked_sector(sector), length
+        self._ranges = [(lba, data) for lba, data in sorted(ranges.items()) if len(data) >= sector]
+        self._unreadable = frozenset(unreadable)
+
+    @property
+    def sector(self) -> int:
+        return self._sector
+
+    @property
+    def length(self) -> int | None:
+        return self._length
+
+    def read(self, lba: int, count: int) -> Span:
+        size = self._sector
+        data, missing = bytearray(max(0, count) * size), dict.fromkeys(range(lba, lba + max(0, count)), NOT_CAPTURED)
+        for first, held in self._ranges:
+            low, high = max(lba, first), min(lba + count, first + len(held) // size)
+            if low < high:
+                data[(low - lba) * size : (high - lba) * size] = held[(low - first) * size : (high - first) * size]
+                for place in range(low, high):
+                    missing.pop(place, None)
+        for place in missing:
+            if place in self._unreadable:
+                missing[place] = UNREADABLE
+            elif self._length is not None and place >= self._length:
+                missing[place] = BEYOND
+        return Span(lba, size, bytes(data), missing)
+
+
+def sectors_of(start: bytes, sector: int | None = None) -> CapturedSectors:
+    """The first sectors of a disk as they stand in one page; their size is told by where a GPT header stands, else 512."""
+    return CapturedSectors({0: start}, sector=sector or guessed_sector(start))
+
+
+def guessed_sector(start: bytes, signature: bytes = b"EFI PART") -> int:
+    """512, or 4096 where the GPT header stands there and not at 512."""
+    found: Sequence[int] = [size for size in (512, 4096) if start[size : size + len(signature)] == signature]
+    return found[0] if found else 512
