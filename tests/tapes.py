@@ -10,6 +10,7 @@ from hypothesis import strategies as st
 
 from gatecheck.core.belief.model import Model
 from gatecheck.core.decide.report import triage
+from gatecheck.library import shipped_words
 
 LAPTOP = {"platform": "pc", "form": "laptop", "installed_os": "windows-10", "drive_kind": "hdd"}
 SAFE = {**LAPTOP, "data": "backed-up"}
@@ -27,7 +28,7 @@ def case(model: Model, facts: dict[str, Any], *texts: str, more: list[dict[str, 
     if os.environ.get("GATECHECK_RECORD"):
         with open(os.environ["GATECHECK_RECORD"], "a", encoding="utf-8") as record:
             record.write(json.dumps(asked) + "\n")
-    return triage(model, asked, as_of_year=2026)
+    return triage(model, shipped_words(), asked, as_of_year=2026)
 
 
 def p(document: dict[str, Any], fault: str) -> float:

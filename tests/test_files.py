@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 
 from gatecheck import files
 from gatecheck.core.fields import Field, clean_text, read_fields, swap_words, write_fields
-from gatecheck.core.wording import lower_first, percent
+from gatecheck.core.words.catalogue import lower_first, percent
 from gatecheck.files import InputError, pages_of, read_path
 
 

@@ -4,18 +4,31 @@ from __future__ import annotations
 
 from functools import cache
 from importlib import resources
+from pathlib import Path
 
 from gatecheck.core.belief.compile import compile_model
 from gatecheck.core.belief.model import Model
 from gatecheck.core.knowledge.loader import FILES, load
 from gatecheck.core.knowledge.tables import Knowledge
 from gatecheck.core.words.catalogue import Words
+from gatecheck.files import InputError
 
 
 def shipped_texts() -> dict[str, str]:
     """File name -> TOML text of every shipped knowledge table."""
     folder = resources.files("gatecheck.core.knowledge")
     return {name: (folder / name).read_text(encoding="utf-8") for name in FILES}
+
+
+def own_texts(folder: Path) -> dict[str, str]:
+    """The tables that a shop lays over the shipped ones: every TOML file of the folder. Empty where there is none. Raises InputError."""
+    found = {}
+    for file in sorted(folder.glob("*.toml")) if folder.is_dir() else []:
+        try:
+            found[file.name] = file.read_text(encoding="utf-8")
+        except (OSError, UnicodeDecodeError) as error:
+            raise InputError(f"{file}: expected a readable text in UTF-8, got {error}") from error
+    return found
 
 
 def shipped_worlds() -> tuple[str, ...]:

@@ -9,7 +9,7 @@ from typing import Any
 import pytest
 from playwright.sync_api import Page, expect
 
-from gatecheck.server import demo_captures
+from gatecheck.server.demo import pages as demo_captures
 
 Window = Callable[[], Page]
 

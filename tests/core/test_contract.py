@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 from gatecheck.core.belief.model import Model
 from gatecheck.core.decide.report import triage, vocabulary
 from gatecheck.core.errors import TapeError
-from gatecheck.library import shipped_model
+from gatecheck.library import shipped_model, shipped_words
 from tapes import LAPTOP, PRECIOUS, SAFE, case, gate, held, p, readings
 
 MODEL = shipped_model()
@@ -99,7 +99,7 @@ def check_shape(document: dict[str, Any]) -> None:
 @given(full_tapes())
 def test_every_tape_gives_the_documents_shape_or_a_tape_error(tape: list[dict[str, Any]]) -> None:
     try:
-        document = triage(MODEL, {"facts": {"platform": "pc"}, "entries": tape})
+        document = triage(MODEL, shipped_words(), {"facts": {"platform": "pc"}, "entries": tape})
     except TapeError as error:
         assert error.where.startswith("entry ")
         return
@@ -112,7 +112,7 @@ def test_every_tape_gives_the_documents_shape_or_a_tape_error(tape: list[dict[st
 @given(JSON | st.fixed_dictionaries({}, optional={"facts": JSON, "entries": JSON}))
 def test_any_json_gives_a_document_or_a_tape_error(raw: Any) -> None:
     try:
-        check_shape(triage(MODEL, raw))
+        check_shape(triage(MODEL, shipped_words(), raw))
     except TapeError as error:
         assert str(error).count("\n") == 0
 
@@ -121,7 +121,7 @@ def test_any_json_gives_a_document_or_a_tape_error(raw: Any) -> None:
 @given(st.lists(st.dictionaries(st.sampled_from(KEYS), JSON, max_size=3), max_size=3))
 def test_any_entry_gives_a_document_or_a_located_error(entries: list[dict[str, Any]]) -> None:
     try:
-        check_shape(triage(MODEL, {"entries": entries}))
+        check_shape(triage(MODEL, shipped_words(), {"entries": entries}))
     except TapeError as error:
         assert error.where.startswith("entry ")
 
@@ -146,8 +146,8 @@ def test_the_vocabulary_is_complete() -> None:
 
 
 def test_null_facts_are_absent_facts(model: Model) -> None:
-    given_null = triage(model, {"facts": {"data": None, "drive_kind": None}, "entries": []})
-    assert given_null == triage(model, {"facts": {}, "entries": []})
+    given_null = triage(model, shipped_words(), {"facts": {"data": None, "drive_kind": None}, "entries": []})
+    assert given_null == triage(model, shipped_words(), {"facts": {}, "entries": []})
 
 
 def test_free_text_facts_are_kept_and_weigh_nothing(model: Model) -> None:

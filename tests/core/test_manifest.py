@@ -10,16 +10,16 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from gatecheck.core.captured import read_document
+from gatecheck.core.capture.kinds import field_at
+from gatecheck.core.capture.manifest import is_plain_path, read_manifest
 from gatecheck.core.disk.encode import system_disk
-from gatecheck.core.disk.mbr import disk_layout, read_mbr
+from gatecheck.core.disk.mbr import read_mbr
+from gatecheck.core.disk.sectors import sectors_of
 from gatecheck.core.disk.volume import volume_of, volume_start
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.firmware.encode import boot_variables, load_option, partition
-from gatecheck.core.manifest import is_plain_path, read_manifest
 from gatecheck.core.storage import encode
-from gatecheck.core.storage.capture import read_capture
-from gatecheck.core.storage.field_at import field_at
+from reading import disk_layout, read_capture, read_document, said
 
 IDENTIFY = encode.ata_identify(model="QUARRY SPINDLE", serial="Q1", sectors=1 << 30)
 ESP, DATA, GONE = "0F2F0A6B-3D5C-4E4B-9A51-1D2C3B4A5968", "7B5E90C1-52A4-4A0E-8A0C-8D1F00A1B2C3", "11111111-2222-3333-4444-555555555555"
@@ -31,12 +31,12 @@ def capture(files: dict[str, bytes], **pages: Any) -> dict[str, bytes]:
     return {**files, "manifest.json": json.dumps({"format": 1, "pages": listed}).encode()}
 
 
-@pytest.mark.parametrize(("said", "shown"), [("refused", "refused"), ("failed", "failed"), ("hung", "failed"), ("skipped", "failed")])
-def test_a_page_without_bytes_is_shown_with_its_reason(said: str, shown: str) -> None:
-    files = capture({"sda/identify.bin": IDENTIFY}, **{"sda/smart-data.bin": (said, "sense B/00/00", None)})
+@pytest.mark.parametrize(("status", "shown"), [("refused", "refused"), ("failed", "failed"), ("hung", "failed"), ("skipped", "failed")])
+def test_a_page_without_bytes_is_shown_with_its_reason(status: str, shown: str) -> None:
+    files = capture({"sda/identify.bin": IDENTIFY}, **{"sda/smart-data.bin": (status, "sense B/00/00", None)})
     found = {p.path: p for p in read_capture(files).pages}
     page = found["sda/smart-data.bin"]
-    assert (page.status, page.kind, page.detail) == (shown, "smart-data", f"{said}: sense B/00/00")
+    assert (page.status, page.kind, said(page.detail)) == (shown, "smart-data", f"{status}: sense B/00/00")
     assert found["sda/identify.bin"].status == "decoded"
 
 
@@ -60,8 +60,8 @@ def test_a_disk_that_could_not_be_read_leaves_an_entry_in_doubt() -> None:
     whole = {**boot, "sda/lba0-33.bin": system_disk(ESP, DATA)}
     doubt = capture(whole, **{"sdb/lba0-33.bin": ("failed", "input/output error", None)})
     for files, target in ((whole, "stale"), (doubt, "unknown"), (boot, "unknown")):
-        said: Any = read_document(files, read_capture(files))
-        assert [e["target"] for e in said["firmware"]["entries"]] == [target]
+        document: Any = read_document(files)
+        assert [e["target"] for e in document["firmware"]["entries"]] == [target]
 
 
 @pytest.mark.parametrize(
@@ -77,7 +77,7 @@ JSON = st.recursive(st.none() | st.booleans() | st.integers() | st.text(max_size
 
 @given(st.binary(max_size=60) | JSON.map(lambda value: json.dumps(value).encode()))
 def test_any_manifest_is_read_or_taken_for_none(raw: bytes) -> None:
-    assert all(is_plain_path(path) for path in read_manifest({"manifest.json": raw}))
+    assert all(is_plain_path(path) for path in read_manifest({"manifest.json": raw}).pages)
     read_capture({"manifest.json": raw, "sda/identify.bin": IDENTIFY})
 
 
@@ -86,7 +86,7 @@ def test_any_first_sectors_give_an_answer(raw: bytes) -> None:
     assert disk_layout(raw) in (None, "gpt", "mbr")
     volume_of(raw)
     try:
-        read_mbr(raw)
+        read_mbr(sectors_of(raw))
     except DecodeError as error:
         assert error.at >= 0
 

@@ -16,7 +16,7 @@ from gatecheck.core.rehearsal.machine import Machine, draw_facts
 from gatecheck.core.rehearsal.perturb import perturbed
 from gatecheck.core.rehearsal.policies import POLICIES
 from gatecheck.core.rehearsal.run import Run, rehearse_one, summarise
-from gatecheck.library import shipped_worlds
+from gatecheck.library import shipped_words, shipped_worlds
 from gatecheck.rehearse import rehearse_runs
 
 FACTS = {"platform": "pc", "form": "laptop", "drive_kind": "hdd", "data": "irreplaceable", "as_of_year": 2026}
@@ -124,7 +124,7 @@ def test_the_planner_never_makes_a_held_move(model: Model, runs: dict[str, list[
         facts = draw_facts(model, np.random.default_rng(seed))
         for place, entry in enumerate(run.tape):
             if "move" in entry and place >= 2:  # story and screen come with the machine
-                before: Any = triage(model, {"facts": facts, "entries": list(run.tape[:place])})
+                before: Any = triage(model, shipped_words(), {"facts": facts, "entries": list(run.tape[:place])})
                 assert entry["move"] not in {h["move"] for h in before["held"]}, (run.faults, place)
 
 

@@ -11,21 +11,19 @@ from typing import Any
 import pytest
 
 from gatecheck.practice.patients import PATIENTS, patient
-from gatecheck.server.bench import Bench
-from gatecheck.server.captures import Captures
-from gatecheck.server.models import TicketOut
-from gatecheck.server.run import make_bench
+from gatecheck.server.house import House, open_house
+from gatecheck.server.tickets.wire import TicketOut
 from practised import capture_of
 
 
-def seen(name: str, folder: Path) -> tuple[Bench, TicketOut, Any]:
+def seen(name: str, folder: Path) -> tuple[House, TicketOut, Any]:
     """The patient's ticket once its capture is on it."""
     own = patient(name)
-    bench = make_bench(folder / "data")
-    ticket = bench.take_in(customer=own.customer, machine=own.machine, words=own.words, facts=own.facts, entries=[dict(e) for e in own.entries], bay=None, by="KT")
-    bench.append(ticket.id, {"move": "live-start", "outcome": "runs"}, by="KT")
-    capture = Captures(bench).add_file(ticket.id, "machine.gcap", capture_of(name), by="KT")
-    return bench, bench.ticket(ticket.id), capture
+    bench = open_house(folder / "data")
+    ticket = bench.tickets.take_in(customer=own.customer, machine=own.machine, words=own.words, facts=own.facts, entries=[dict(e) for e in own.entries], bay=None, by="KT")
+    bench.tickets.append(ticket.id, {"move": "live-start", "outcome": "runs"}, by="KT")
+    capture = bench.captures.add_file(ticket.id, "machine.gcap", capture_of(name), by="KT")
+    return bench, bench.tickets.ticket(ticket.id), capture
 
 
 def test_there_are_enough_of_them() -> None:
@@ -68,14 +66,14 @@ def test_what_a_patient_leads_to(
         assert next(g.state for g in ticket.gates if g.id == gate) == state
     if suspects:
         assert {s.fault for s in ticket.suspects[:2]} & set(suspects)
-    bench.database.close()
+    bench.shop.database.close()
 
 
 def test_an_encrypted_patient_holds_every_setting(tmp_path: Path) -> None:
     bench, ticket, _ = seen("encrypted", tmp_path)
     held = {h.move for h in ticket.held if h.interlock == "locked-volume"}
     assert {"set-secure-boot", "set-mode", "set-order"} <= held
-    bench.database.close()
+    bench.shop.database.close()
 
 
 def test_a_patient_that_is_connected_again_has_aged() -> None:

@@ -12,12 +12,12 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-
 from gatecheck.core.captured import read_document
-from gatecheck.core.storage.capture import read_capture
+
 from gatecheck.files import read_path
 from gatecheck.practice.patients import PATIENTS, patient
 from gatecheck.probe import gatecheck_probe as probe
+from reading import read_capture
 
 FILE = Path(probe.__file__)
 

@@ -9,10 +9,10 @@ import pytest
 from fastapi.testclient import TestClient
 
 from gatecheck.server.app import create_app
-from gatecheck.server.run import make_bench
+from gatecheck.server.house import open_house
 
 
 @pytest.fixture
 def client(tmp_path: Path) -> Iterator[TestClient]:
-    with TestClient(create_app(make_bench(tmp_path))) as opened:
+    with TestClient(create_app(open_house(tmp_path))) as opened:
         yield opened

@@ -13,10 +13,11 @@ import pytest
 from fastapi.testclient import TestClient
 
 from gatecheck.core.storage import encode
-from gatecheck.server import demo, demo_captures
 from gatecheck.server.app import create_app
+from gatecheck.server.demo import fill as demo
+from gatecheck.server.demo import pages as demo_captures
+from gatecheck.server.house import open_house
 from gatecheck.server.openapi import openapi_text
-from gatecheck.server.run import make_bench
 from tapes import readings
 
 ROOT = Path(__file__).parents[2]
@@ -108,8 +109,8 @@ def test_every_error_is_a_problem_document(client: TestClient, method: str, path
 
 
 def test_a_failure_of_the_server_is_a_problem_document_too(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    bench = make_bench(tmp_path)
-    monkeypatch.setattr(bench, "overview", lambda: 1 / 0)
+    bench = open_house(tmp_path)
+    monkeypatch.setattr(bench.bench, "overview", lambda: 1 / 0)
     with TestClient(create_app(bench), raise_server_exceptions=False) as opened:
         answer = opened.get("/api/bench")
     assert (answer.status_code, answer.headers["content-type"]) == (500, "application/problem+json")
@@ -231,9 +232,9 @@ def test_find_and_words(client: TestClient) -> None:
 
 
 def test_the_demo_tapes_run_through_the_engine(tmp_path: Path) -> None:
-    bench = make_bench(tmp_path, shop=demo.SHOP, prefix=demo.PREFIX, bays=demo.BAYS)
+    bench = open_house(tmp_path, name=demo.SHOP, prefix=demo.PREFIX, bays=demo.BAYS)
     demo.fill(bench)
-    rows = bench.overview().rows
+    rows = bench.bench.overview().rows
     by_customer = {r.customer: r for r in rows}
     assert len(rows) == 13
     assert {r.turn for r in rows} == {"hands", "running", "done"}
@@ -241,7 +242,7 @@ def test_the_demo_tapes_run_through_the_engine(tmp_path: Path) -> None:
     assert (by_customer["School lab 3"].choice, by_customer["School lab 3"].fix) == ("repair", "set-order")
     assert (by_customer["Tide library"].choice, by_customer["Tide library"].fix) == ("replace", "replace-drive")
     assert by_customer["Ferry kiosk"].signed
-    bench.database.close()
+    bench.shop.database.close()
 
 
 def test_the_committed_api_document_is_the_servers() -> None:

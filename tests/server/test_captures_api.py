@@ -7,7 +7,7 @@ from typing import Any
 import pytest
 from fastapi.testclient import TestClient
 
-from gatecheck.server import demo_captures
+from gatecheck.server.demo import pages as demo_captures
 from practised import capture_of
 
 

@@ -7,9 +7,9 @@ from typing import Any
 
 from fastapi.testclient import TestClient
 
-from gatecheck.server import demo
 from gatecheck.server.app import create_app
-from gatecheck.server.run import make_bench
+from gatecheck.server.demo import fill as demo
+from gatecheck.server.house import open_house
 from practised import capture_of
 from tapes import readings
 
@@ -128,7 +128,7 @@ def test_the_book_learns_from_tries_and_forgets_what_is_taken_back(client: TestC
 
 
 def test_the_demo_shows_all_of_it(tmp_path: Path) -> None:
-    bench = make_bench(tmp_path, shop=demo.SHOP, prefix=demo.PREFIX, bays=demo.BAYS)
+    bench = open_house(tmp_path, name=demo.SHOP, prefix=demo.PREFIX, bays=demo.BAYS)
     demo.fill(bench)
     with TestClient(create_app(bench)) as client:
         number = {r["customer"]: r["id"] for r in client.get("/api/bench").json()["rows"]}

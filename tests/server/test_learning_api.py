@@ -11,8 +11,8 @@ import pytest
 from fastapi.testclient import TestClient
 
 from firmware_pages import DATA, ESP, disk, load_option, partition, variable
-from gatecheck.server import demo
-from gatecheck.server.run import make_bench
+from gatecheck.server.demo import fill as demo
+from gatecheck.server.house import open_house
 from tapes import readings
 
 FACTS = {"platform": "pc", "form": "laptop", "drive_kind": "hdd", "data": "backed-up"}
@@ -139,7 +139,8 @@ def test_a_captured_stale_entry_goes_on_the_tape(client: TestClient) -> None:
     found = client.get(f"/api/tickets/{number}").json()
     entry = found["tape"][-1]["body"]
     assert (entry["move"], max(entry["weights"], key=entry["weights"].get)) == ("entry-target", "stale")
-    assert ESP in entry["note"]
+    assert ESP in found["tape"][-1]["note"]
+    assert entry["note"]["say"] == "evidence.signs", "kept as an id and values, so that another language can word it"
     assert found["tape"][-1]["counts"]
     weighed = [w["entry"] for s in found["suspects"] for w in s["weights"]]
     assert found["tape"][-1]["place"] in weighed, "it spoke for or against somebody"
@@ -147,9 +148,9 @@ def test_a_captured_stale_entry_goes_on_the_tape(client: TestClient) -> None:
 
 
 def test_the_demos_closed_tickets_teach(tmp_path: Path) -> None:
-    bench = make_bench(tmp_path)
+    bench = open_house(tmp_path)
     demo.fill(bench)
-    found = bench.learning()
+    found = bench.learning.learning()
     assert found.lessons == len(demo.closed_tickets())
     assert sum(b.count for b in found.calls) == found.lessons
     held = [b for b in found.suspects if b.predicted > 0.75]

@@ -10,12 +10,12 @@ from pathlib import Path
 def openapi_text() -> str:
     """The document as it is kept in web/openapi.json."""
     from gatecheck.server.app import create_app
-    from gatecheck.server.run import make_bench
+    from gatecheck.server.house import open_house
 
     with tempfile.TemporaryDirectory() as folder:
-        bench = make_bench(Path(folder))
-        text = json.dumps(create_app(bench).openapi(), indent=1, ensure_ascii=False) + "\n"
-        bench.database.close()
+        house = open_house(Path(folder))
+        text = json.dumps(create_app(house).openapi(), indent=1, ensure_ascii=False) + "\n"
+        house.shop.database.close()
     return text
 
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import struct
-from pathlib import Path
 
 import pytest
 from hypothesis import given, settings
@@ -11,14 +10,20 @@ from hypothesis import strategies as st
 
 from firmware_pages import DATA, END, ESP, LOADER, ROOT, disk, load_option, node, partition, variable
 from gatecheck.core.disk.gpt import read_gpt
+from gatecheck.core.disk.sectors import sectors_of
 from gatecheck.core.errors import DecodeError
-from gatecheck.core.firmware.captured import firmware_document, read_firmware
 from gatecheck.core.firmware.device_path import read_device_path
+from gatecheck.core.firmware.judge import Firmware
 from gatecheck.core.firmware.smbios import read_entry_point, read_smbios
 from gatecheck.core.firmware.variables import GLOBAL, LoadOption, indications, read_variable
 from gatecheck.core.guid import guid_bytes
+from reading import read_capture, read_document
 
-BENCH_A = Path(__file__).parents[4] / "shared" / "captures" / "bench-a"
+
+def read_firmware(files: dict[str, bytes]) -> Firmware | None:
+    return read_capture(files).firmware
+
+
 NODES = {
     "sata": (ROOT + node(1, 1, bytes([2, 0x1F])) + node(3, 18, struct.pack("<HHH", 0, 0xFFFF, 0)), "PciRoot(0x0)/Pci(0x1F,0x2)/Sata(0x0,0xFFFF,0x0)"),
     "nvme": (node(3, 23, struct.pack("<I", 1) + bytes(range(8))), "NVMe(0x1,07-06-05-04-03-02-01-00)"),
@@ -129,7 +134,7 @@ def test_one_damaged_variable_leaves_the_others() -> None:
     assert found.secure_boot is True
     assert [e.description for e in found.entries] == ["good"]
     assert "load option description at byte 0xa" in str(next(iter(found.broken.values())))
-    assert firmware_document(found)["broken"]
+    assert read_document(files)["firmware"]["broken"]
 
 
 VALUES = {
@@ -187,15 +192,15 @@ def test_smbios_names_the_machine() -> None:
 
 
 def test_a_partition_table_is_read_and_its_damage_told() -> None:
-    found = read_gpt(disk(ESP, DATA))
+    found = read_gpt(sectors_of(disk(ESP, DATA)))
     assert [(p.number, p.guid, p.is_efi_system, p.name) for p in found.partitions] == [(1, ESP, True, "EFI"), (2, DATA, True, "EFI")]
     assert found.header_ok
     hurt = bytearray(disk(ESP))
     hurt[512 + 40] ^= 1
-    assert not read_gpt(bytes(hurt)).header_ok
-    assert read_gpt(disk(ESP)[:1200]).cut_off
+    assert not read_gpt(sectors_of(bytes(hurt))).header_ok
+    assert read_gpt(sectors_of(disk(ESP)[:1536])).cut_off
     with pytest.raises(DecodeError, match="GPT signature at byte 0x200"):
-        read_gpt(bytes(1024))
+        read_gpt(sectors_of(bytes(1024)))
 
 
 @settings(max_examples=300, deadline=None)
@@ -203,7 +208,7 @@ def test_a_partition_table_is_read_and_its_damage_told() -> None:
 def test_any_bytes_give_a_value_or_one_located_error(raw: bytes, name: str) -> None:
     readers = (
         lambda: read_variable(f"{name}-{GLOBAL}", raw), lambda: read_device_path(raw), lambda: read_smbios(raw),
-        lambda: read_entry_point(raw), lambda: read_gpt(bytes(512) + b"EFI PART" + raw),
+        lambda: read_entry_point(raw), lambda: read_gpt(sectors_of(bytes(512) + b"EFI PART" + raw.ljust(504, b"\0"))),
     )  # fmt: skip
     for read in readers:
         try:
@@ -222,9 +227,8 @@ def test_cut_and_flipped_entries_never_raise_anything_else(cut: int, at: int, va
     assert len(found.entries) + len(found.broken) == 1
 
 
-@pytest.mark.skipif(not BENCH_A.is_dir(), reason="the shared captures are not beside this checkout")
-def test_a_real_machines_firmware_decodes_fully() -> None:
-    found = read_firmware({str(p.relative_to(BENCH_A)): p.read_bytes() for p in BENCH_A.rglob("*") if p.is_file()})
+def test_a_real_machines_firmware_decodes_fully(bench_a: dict[str, bytes]) -> None:
+    found = read_firmware(bench_a)
     assert found is not None
     assert found.broken == {}
     assert [e.place for e in found.entries] == list(range(10))

@@ -8,13 +8,15 @@ import pytest
 
 from gatecheck.core.belief.model import Model
 from gatecheck.core.disk.encode import mbr_start, system_disk
-from gatecheck.core.disk.mbr import disk_layout, read_mbr
+from gatecheck.core.disk.mbr import read_mbr
+from gatecheck.core.disk.sectors import sectors_of
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.firmware.encode import boot_variables, file_path, load_option, network, partition, pci, pci_root, usb
 from gatecheck.core.instruments.evidence import capture_evidence
 from gatecheck.core.storage import encode
-from gatecheck.core.storage.capture import read_capture
 from gatecheck.core.tape.parse import parse_entries
+from gatecheck.library import shipped_words
+from reading import disk_layout, read_capture
 
 ESP, DATA, GONE = "0F2F0A6B-3D5C-4E4B-9A51-1D2C3B4A5968", "7B5E90C1-52A4-4A0E-8A0C-8D1F00A1B2C3", "11111111-2222-3333-4444-555555555555"
 SYSTEM = load_option("Installed system", partition(ESP), file_path("\\EFI\\system\\start.efi"))
@@ -37,8 +39,10 @@ def machine(*, start: bytes | None = DISK_START, sectors: int = 976_773_168, ent
 
 
 def entries_of(model: Model, files: dict[str, bytes], **facts: Any) -> list[dict[str, Any]]:
-    found: list[dict[str, Any]] = capture_evidence(model.knowledge, facts, files, read_capture(files))
+    found: list[dict[str, Any]] = capture_evidence(model.knowledge, facts, read_capture(files))
     parse_entries(found, model.knowledge)  # every one is good for the tape
+    for entry in found:
+        entry["note"] = shipped_words().note(entry["note"])
     return found
 
 
@@ -131,8 +135,8 @@ def test_how_a_disk_is_divided(start: bytes, found: str | None) -> None:
 
 
 def test_mbr_records_come_back() -> None:
-    table = read_mbr(mbr_start([(7, False, 63, 1000), (0x83, True, 2048, 5000)]))
+    table = read_mbr(sectors_of(mbr_start([(7, False, 63, 1000), (0x83, True, 2048, 5000)])))
     assert [(p.number, p.type, p.active, p.first, p.size) for p in table.partitions] == [(1, 7, False, 63, 1000), (2, 0x83, True, 2048, 5000)]
-    assert read_mbr(DISK_START).is_protective
+    assert read_mbr(sectors_of(DISK_START)).is_protective
     with pytest.raises(DecodeError, match="55 AA"):
-        read_mbr(bytes(512))
+        read_mbr(sectors_of(bytes(512)))

@@ -9,11 +9,12 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from gatecheck.core.capture.read import Drive
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.storage import encode, encode_logs, logs
-from gatecheck.core.storage.capture import Drive, read_capture
 from gatecheck.core.storage.encode_logs import AtaError, AtaTest
-from gatecheck.core.storage.judge_logs import events, log_weights
+from gatecheck.core.storage.judge_logs import events
+from reading import read_capture, said
 
 BIG = 3_907_000_123
 
@@ -133,23 +134,23 @@ def test_what_logs_mean(name: str, pages: dict[str, bytes], finding: str | None,
     found = drive(**pages)
     by_id = {f.id: f for f in found.findings}
     assert (finding is None and set(by_id) <= {"old"}) or by_id[str(finding)].severity == severity
-    weights = log_weights(found.logs)
+    weights = found.log_weights
     assert {check: max(w, key=lambda o: w[o]) for check, w in weights.items()} == checks
     assert all(sum(w.values()) == pytest.approx(1.0) for w in weights.values())
 
 
 def test_events_stand_on_the_power_on_time(bench_a: dict[str, bytes]) -> None:
     pages = {"smart_log_01": encode_logs.summary_errors([AtaError(OLD, 5), AtaError(NEW, 6)]), "smart_log_06": encode_logs.self_tests([AtaTest(25_000, 1)])}
-    line = events(drive(**pages).logs)
+    line = events(drive(**pages).pages)
     assert [(e.kind, e.hours, e.ago) for e in line] == [("error", OLD, 11_240), ("test", 25_000, 6_240), ("error", NEW, 40)]
     emulated = next(d for d in read_capture(bench_a).drives if d.device == "sda")
-    assert [(e.text, e.ago) for e in events(emulated.logs)] == [("short self-test completed", None)], "its hour lies ahead of the drive's own"
+    assert [(said(e.text), e.ago) for e in events(emulated.pages)] == [("short self-test completed", None)], "its hour lies ahead of the drive's own"
 
 
 def test_hours_of_an_old_drive_wrap() -> None:
     readings = [encode.Attribute(9, 70_000)]
     files = {"sda/smart-data.bin": encode.smart_data(readings), "sda/smart-log-01.bin": encode_logs.summary_errors([AtaError(70_000 - 65_536 - 10, 1)])}
-    assert events(read_capture(files).drives[0].logs)[0].ago == 10
+    assert events(read_capture(files).drives[0].pages)[0].ago == 10
 
 
 @pytest.mark.parametrize(

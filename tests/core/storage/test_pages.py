@@ -8,11 +8,12 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from gatecheck.core.capture.kinds import BY_ID as KINDS
+from gatecheck.core.capture.read import Drive
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.storage import encode, read
-from gatecheck.core.storage.capture import KINDS, Drive, read_capture
 from gatecheck.core.storage.encode import Attribute
-from gatecheck.core.storage.report import capture_document
+from reading import read_capture, read_document, said
 
 GB = 10**9
 
@@ -81,7 +82,7 @@ def test_real_nvme_health(bench_a: dict[str, bytes]) -> None:
 def test_a_bridge_without_pages_is_never_called_healthy(bench_a: dict[str, bytes]) -> None:
     stick = drive(bench_a, "sdb")
     assert stick.pages.hidden
-    assert "passes no drive pages" in stick.verdict
+    assert "passes no drive pages" in said(stick.verdict)
     assert [f.id for f in stick.findings] == ["bridge-hides-pages"]
     assert stick.weights == {"unreadable": 1.0}
     assert stick.bus == "usb"
@@ -91,10 +92,12 @@ def test_every_page_of_the_capture_is_named(bench_a: dict[str, bytes]) -> None:
     capture = read_capture(bench_a)
     assert {p.path for p in capture.pages} == set(bench_a)
     known = [p for p in capture.pages if p.kind in KINDS and not p.path.startswith("sdb/")]
-    assert len(known) == 15
-    not_decoded = {p.path: p for p in known if p.status != "decoded"}
+    own = [p for p in known if p.device.startswith(("sda", "nvme0"))]
+    assert len(own) == 16
+    not_decoded = {p.path: p for p in own if p.status != "decoded"}
     assert {path: p.status for path, p in not_decoded.items()} == {"nvme0/log-06.r16386.bin": "refused", "sda/smart-log-dir.st02.bin": "empty"}
-    assert "4002h" in not_decoded["nvme0/log-06.r16386.bin"].detail
+    assert {p.status for p in capture.pages if p.device == ""} == {"decoded"}, "firmware, block devices and texts are read as well"
+    assert "4002h" in said(not_decoded["nvme0/log-06.r16386.bin"].detail)
 
 
 def test_a_half_read_capture_still_shows_its_good_pages(bench_a: dict[str, bytes]) -> None:
@@ -107,7 +110,7 @@ def test_a_half_read_capture_still_shows_its_good_pages(bench_a: dict[str, bytes
     assert found.identity is not None
     assert found.pages.smart is None
     page = next(p for p in read_capture(broken).pages if p.path == "sda/smart-data.st02.bin")
-    assert (page.status, page.detail) == ("broken", "SMART data at byte 0x64: expected 512 bytes, got 100 bytes")
+    assert (page.status, said(page.detail)) == ("broken", "SMART data at byte 0x64: expected 512 bytes, got 100 bytes")
 
 
 @pytest.mark.parametrize("name", ["sda/identify.st02.bin", "sda/smart-data.st02.bin", "sda/smart-thresh.st02.bin", "sda/smart-status.st02.bin",
@@ -148,7 +151,7 @@ def test_disk_pages_are_judged(attributes: list[Attribute], exceeded: bool, outc
     assert max(found.weights, key=lambda o: found.weights[o]) == outcome  # type: ignore[index]
     assert sum(found.weights.values()) == pytest.approx(1.0)
     assert {f.id for f in found.findings} - {"threshold-not-exceeded"} == findings
-    assert all(f.means and f.text for f in found.findings)
+    assert all(said(f.means) and said(f.text) for f in found.findings)
 
 
 FLASHES: dict[str, tuple[dict[str, int], str]] = {
@@ -235,7 +238,7 @@ def test_any_bytes_give_a_value_or_a_located_error(reader: Any, data: bytes) -> 
     )
 )
 def test_any_set_of_files_gives_a_document(files: dict[str, bytes]) -> None:
-    document = capture_document(read_capture(files))
+    document = read_document(files)
     assert len(document["pages"]) == len(files)  # type: ignore[arg-type]
 
 

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import pytest
 
+from gatecheck.core.capture.read import Drive
 from gatecheck.core.storage import encode
-from gatecheck.core.storage.capture import Drive, read_capture
-from gatecheck.core.storage.trend import same_drive, trend_of
+from gatecheck.core.storage.trend import Snapshot, Trend, same_drive, trend_of
+from gatecheck.library import shipped_model
+from reading import read_capture
 
 
 def disk(hours: int, *, serial: str = "Q1", model: str = "QUARRY", pending: int = 0, reallocated: int = 0, crc: int = 0) -> Drive:
@@ -18,6 +20,10 @@ def disk(hours: int, *, serial: str = "Q1", model: str = "QUARRY", pending: int 
 def flash(hours: int, **health: int) -> Drive:
     files = {"nvme0/id-ctrl.bin": encode.nvme_controller(model="FLINT", serial="F1", capacity=10**12), "nvme0/log-02.bin": encode.nvme_health(power_on_hours=hours, temperature=310, spare=100, **health)}
     return read_capture(files).drives[0]
+
+
+def compared(*captures: tuple[str, Drive]) -> Trend | None:
+    return trend_of([Snapshot(at, d.pages, d.findings) for at, d in captures], shipped_model().knowledge.findings)
 
 
 @pytest.mark.parametrize(
@@ -35,23 +41,23 @@ def flash(hours: int, **health: int) -> Drive:
     ],
 )
 def test_what_grew(captures: list[Drive], finding: str | None, severity: str | None) -> None:
-    trend = trend_of([(f"2026-11-{20 + i}T09:00:00", d) for i, d in enumerate(captures)])
+    trend = compared(*((f"2026-11-{20 + i}T09:00:00", d) for i, d in enumerate(captures)))
     assert trend is not None
     assert [(f.id, f.severity) for f in trend.findings] == ([(finding, severity)] if finding else [])
 
 
 def test_the_rate_is_per_power_on_hour() -> None:
-    trend = trend_of([("2026-11-20", disk(100, reallocated=2)), ("2026-11-21", disk(150, reallocated=2)), ("2026-11-22", disk(600, reallocated=4))])
+    trend = compared(("2026-11-20", disk(100, reallocated=2)), ("2026-11-21", disk(150, reallocated=2)), ("2026-11-22", disk(600, reallocated=4)))
     assert trend is not None
     line = next(x for x in trend.lines if x.name == "reallocated sectors")
     assert (line.grown, line.per_1000_hours, [p.value for p in line.points]) == (2, 4.0, [2, 2, 4])
 
 
 def test_a_new_warning_is_told_from_an_old_one() -> None:
-    trend = trend_of([("2026-11-20", disk(100, reallocated=1)), ("2026-11-21", disk(150, reallocated=1, pending=2))])
+    trend = compared(("2026-11-20", disk(100, reallocated=1)), ("2026-11-21", disk(150, reallocated=1, pending=2)))
     assert trend is not None
     assert (trend.new, trend.gone) == (("pending",), ())
-    assert trend_of([("2026-11-20", disk(100))]) is None
+    assert compared(("2026-11-20", disk(100))) is None
 
 
 @pytest.mark.parametrize(
@@ -59,4 +65,4 @@ def test_a_new_warning_is_told_from_an_old_one() -> None:
     [(disk(1), disk(2), True), (disk(1), disk(2, serial="Q2"), False), (disk(1), disk(1, model="SPINDLE"), False), (disk(1, serial=""), disk(1, serial=""), False)],
 )
 def test_whose_captures_are_compared(one: Drive, other: Drive, same: bool) -> None:
-    assert same_drive(one, other) is same
+    assert same_drive(one.identity, other.identity) is same

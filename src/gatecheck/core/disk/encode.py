@@ -14,8 +14,8 @@ BASIC_DATA = "EBD0A0A2-B9E5-4433-87C0-68B6B72699C7"
 _ENTRIES = 128
 
 
-def gpt_start(disk_guid: str, partitions: Sequence[tuple[str, str, int, int, str]], *, sectors: int = 8192) -> bytes:
-    """LBA 0 to 33: protective MBR, header, entries. Partitions: (GUID, type GUID, first LBA, last LBA, name)."""
+def gpt_start(disk_guid: str, partitions: Sequence[tuple[str, str, int, int, str]], *, sectors: int = 8192, sector: int = SECTOR) -> bytes:
+    """The first sectors up to the entries' end (LBA 33 at 512 bytes): protective MBR, header, entries. Partitions: (GUID, type GUID, first LBA, last LBA, name)."""
     entries = b"".join(
         guid_bytes(kind) + guid_bytes(guid) + struct.pack("<QQQ", first, last, 0) + name.encode("utf-16-le").ljust(72, b"\0")
         for guid, kind, first, last, name in partitions
@@ -25,7 +25,7 @@ def gpt_start(disk_guid: str, partitions: Sequence[tuple[str, str, int, int, str
         _ENTRIES, ENTRY, zlib.crc32(entries),
     ))  # fmt: skip
     header[16:20] = struct.pack("<I", zlib.crc32(header))
-    return mbr_start([(PROTECTIVE, False, 1, min(sectors - 1, 0xFFFFFFFF))]) + bytes(header).ljust(SECTOR, b"\0") + entries
+    return mbr_start([(PROTECTIVE, False, 1, min(sectors - 1, 0xFFFFFFFF))]).ljust(sector, b"\0") + bytes(header).ljust(sector, b"\0") + entries
 
 
 def mbr_start(records: Sequence[tuple[int, bool, int, int]]) -> bytes:

@@ -102,3 +102,8 @@ def nvme_namespace(*, blocks: int, block_size: int = 512) -> bytes:
     page = write_fields(at.NVME_NAMESPACE, values, size=at.NVME_PAGE)
     page[130] = block_size.bit_length() - 1
     return bytes(page)
+
+
+def nvme_namespaces(numbers: Sequence[int]) -> bytes:
+    """Active Namespace ID list."""
+    return b"".join(n.to_bytes(4, "little") for n in numbers).ljust(at.NVME_PAGE, b"\0")

@@ -51,6 +51,14 @@ def summary_errors(errors: Sequence[AtaError], *, count: int | None = None) -> b
     )  # fmt: skip
 
 
+def comprehensive_errors(errors: Sequence[AtaError], *, count: int | None = None, pages: int = 1) -> bytes:
+    """SMART log 02h: the summary's structures, five in each of its sectors."""
+    return _errors(
+        errors, count, pages, at.SUMMARY_HEAD, at.SUMMARY_COMMAND, at.SUMMARY_ERROR, at.SUMMARY_ERRORS_AT, at.SUMMARY_ERROR_SIZE,
+        at.SUMMARY_COMMAND_SIZE, at.SUMMARY_ERRORS,
+    )  # fmt: skip
+
+
 def extended_errors(errors: Sequence[AtaError], *, count: int | None = None, pages: int = 1) -> bytes:
     """General purpose log 03h."""
     return _errors(

@@ -1,0 +1,1 @@
+"""The bench: who wants hands, search, and the words of the screens."""

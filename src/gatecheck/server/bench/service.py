@@ -1,0 +1,102 @@
+"""The bench: one row per machine, hands wanted first; and finding a ticket."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from gatecheck.core.knowledge.tables import Check, Fix, Knowledge
+from gatecheck.server.bench.wire import BenchOut, BenchRow, FoundOut, WordsOut
+from gatecheck.server.link.wire import LinkRowOut
+from gatecheck.server.shop import Shop
+from gatecheck.server.tickets.service import Tickets
+from gatecheck.server.tickets.wire import TicketOut
+from gatecheck.store import tickets
+
+_RANK = {"hands": 0, "running": 1, "done": 2}
+_NO_BAY = 999
+
+
+class BenchView:
+    """What the bench shows. `link_row` is asked for the link of each ticket."""
+
+    def __init__(self, shop: Shop, at_work: Tickets) -> None:
+        self.shop, self.tickets = shop, at_work
+        self.link_row: Any = lambda ticket_id: None
+
+    def overview(self) -> BenchOut:
+        """All open tickets, hands wanted first."""
+        with self.shop.database.read() as connection:
+            rows = tickets.tickets_on_bench(connection)
+        views = [bench_row(self.tickets.view(row), self.link_row(row.id)) for row in rows]
+        views.sort(key=lambda r: (_RANK[r.turn], not r.urgent, r.bay or _NO_BAY, r.id))
+        return BenchOut(shop=self.shop.name, bays=self.shop.bays, rows=views, notices=list(self.shop.notices))
+
+    def find(self, text: str) -> list[FoundOut]:
+        """Tickets by number, customer or machine."""
+        with self.shop.database.read() as connection:
+            found = tickets.find_tickets(connection, text)
+        return [
+            FoundOut(id=t.id, number=t.number, customer=t.customer, machine=t.machine, bay=t.bay, closed=bool(t.closed_at))
+            for t in found
+        ]
+
+
+def bench_row(ticket: TicketOut, link: LinkRowOut | None) -> BenchRow:
+    """One machine as one line: where it stands, and the one thing to do or to wait for."""
+    first = ticket.next[0] if ticket.next else None
+    done = ticket.signed is not None and not ticket.running
+    trial = next((t for t in reversed(ticket.trials) if t.standing == "pending"), None)
+    if trial and not ticket.running:  # its result comes before anything else
+        first = next((n for n in ticket.next if n.move == trial.fix), None)
+    return BenchRow(
+        id=ticket.id,
+        number=ticket.number,
+        bay=ticket.bay,
+        customer=ticket.customer,
+        machine=ticket.machine,
+        facts=ticket.facts,
+        gates=ticket.gates,
+        turn="running" if ticket.running else "done" if done else "hands",
+        urgent=bool(first and first.move == "power-down"),
+        next_move=first.move if first else trial.fix if trial else None,
+        next_kind=first.kind if first else None,
+        next_minutes=first.minutes if first else None,
+        next_why=first.why if first else "",
+        choice=ticket.call.choice,
+        leans=ticket.call.leans,
+        fix=ticket.call.fix,
+        signed=ticket.signed is not None,
+        started=all(g.state == "open" for g in ticket.gates),
+        open_trials=sum(t.standing in ("pending", "open") for t in ticket.trials),
+        running=ticket.running,
+        link=link,
+    )
+
+
+def words_of(knowledge: Knowledge) -> WordsOut:
+    """The catalogue of gates, faults and moves that the screens speak from."""
+
+    def move(kind: str, item: Check | Fix) -> dict[str, Any]:
+        return {
+            "id": item.id, "kind": kind, "gate": item.gate, "name": item.name, "ask": item.ask, "why": item.why,
+            "outcomes": list(item.outcomes), "say": dict(item.say), "minutes": item.minutes, "unattended": item.unattended,
+            "visit": item.visit, "verdict": getattr(item, "verdict", False), "trial": getattr(item, "trial", False),
+        }  # fmt: skip
+
+    return WordsOut.model_validate({
+        "gates": [{"id": g.id, "name": g.name, "asks": g.asks} for g in knowledge.gates],
+        "faults": [{"id": f.id, "gate": f.gate, "name": f.name, "text": f.text} for f in knowledge.faults],
+        "moves": [
+            *(move("check", c) for c in knowledge.checks.values()), *(move("fix", f) for f in knowledge.fixes.values())
+        ],
+        "calls": dict(knowledge.calls), "call_names": dict(knowledge.call_names),
+        "interlocks": {i.id: i.text for i in knowledge.interlocks.values()},
+        "facts": {k: list(v) for k, v in knowledge.facts.items()}, "platforms": knowledge.platform_words,
+        "key_moves": knowledge.keys.moves,
+        "values": {v: name for row in knowledge.settings.rows.values() for v, name in row.values.items()} | dict(knowledge.sightings.seen),
+        "instruments": {
+            "drive": "System drive", **{r.id: r.name for r in knowledge.settings.rows.values()}, **knowledge.sightings.kinds,
+            **{v.id: v.name for v in knowledge.sightings.vantages.values()},
+        },
+        "purposes": knowledge.keys.purposes,
+    })  # fmt: skip

@@ -1,0 +1,1 @@
+"""Files on tickets: kept, decoded, weighed."""

@@ -1,0 +1,147 @@
+"""Files on tickets: kept, decoded, and weighed on the tape with the file that each entry rests on."""
+
+from __future__ import annotations
+
+from dataclasses import asdict
+from typing import Any
+
+from gatecheck.core.capture.document import drive_document, page_document
+from gatecheck.core.capture.kinds import field_at
+from gatecheck.core.capture.read import Capture, Drive
+from gatecheck.core.errors import TapeError
+from gatecheck.core.findings import finding_document
+from gatecheck.core.instruments.evidence import capture_evidence, expected_drive, noted
+from gatecheck.core.storage.judge_logs import said_of
+from gatecheck.core.storage.trend import Snapshot, same_drive, trend_of
+from gatecheck.files import InputError, pages_of
+from gatecheck.server.captures.decoded import Decoded
+from gatecheck.server.captures.wire import CaptureOut, RawOut, TrendOut
+from gatecheck.server.errors import NotFoundError
+from gatecheck.server.shop import Shop, now
+from gatecheck.server.tickets.service import Also, Tickets
+from gatecheck.server.tickets.wire import TicketOut
+from gatecheck.store import Connection
+from gatecheck.store.files import attach, attachments
+
+_MOST_RAW = 1 << 15
+ELSEWHERE = "firmware"
+"""what an entry rests on that is not one drive's pages"""
+
+Keyed = list[tuple[dict[str, Any], str | None]]
+
+
+class Captures:
+    """The files of a shop's tickets."""
+
+    def __init__(self, shop: Shop, at_work: Tickets) -> None:
+        self.shop, self.tickets, self.decoded = shop, at_work, Decoded(shop)
+
+    def add_file(self, ticket_id: int, name: str, data: bytes, *, by: str, at: str | None = None, also: Also | None = None) -> CaptureOut:
+        """Keep a file on the ticket, decode it, and weigh it where it is clear which drive is the machine's: file, entries and whatever
+        `also` does stand or fall together.
+
+        Raises InputError for what is no page or capture, StoreError where it cannot be kept. Nothing is lost by either.
+        """
+        row = self.tickets.row_of(ticket_id)
+        if row.closed_at:
+            raise TapeError(f"ticket {row.number}", expected="an open ticket", got="one that was handed over")
+        capture = self.decoded.of(name, data)
+        if len(capture.pages) == 1 and capture.pages[0].status in ("unknown", "broken"):
+            raise InputError(f"{name}: expected a capture or a page of a drive, got {self.shop.words.say(capture.pages[0].detail)}")
+        digest, moment = self.shop.files.put(data), at or now()
+        facts = self.tickets.folded(row).state.facts
+        drive = expected_drive(capture, facts, with_pages=True)
+        entries = [*(self._health_entries(digest, name, drive) if drive else []), *self._rest(digest, name, capture, ticket_id)]
+
+        def keep(connection: Connection) -> None:
+            attach(connection, ticket_id, digest, name, len(data), by=by, at=moment)
+            if also:
+                also(connection)
+
+        self.tickets.append_all(ticket_id, entries, by=by, at=moment, also=keep, event="file")
+        return self._capture_out(digest, name, moment, capture, drive.device if drive else None)
+
+    def _rest(self, digest: str, name: str, capture: Capture, ticket_id: int) -> Keyed:
+        """What the capture says of settings, boot entries and sightings, with the file it rests on."""
+        facts = self.tickets.folded_of(ticket_id).state.facts
+        entries = capture_evidence(self.shop.model.knowledge, facts, capture)
+        rests_on = {"file": digest, "name": name, "device": ELSEWHERE}
+        return [({**body, "rests_on": rests_on}, f"{digest[:24]}-{ELSEWHERE}-{place}") for place, body in enumerate(entries)]
+
+    def _health_entries(self, digest: str, name: str, drive: Drive) -> Keyed:
+        """What a drive's pages and logs say, with the file they rest on."""
+        base: dict[str, Any] = {"rests_on": {"file": digest, "name": name, "device": drive.device}}
+        own: Keyed = []
+        if drive.weights:
+            body = {**base, "move": "health-pages", "weights": dict(drive.weights)}
+            own.append((noted(body, drive.verdict), f"{digest[:24]}-{drive.device}"))
+        for check, weights in drive.log_weights.items():
+            body = {**base, "move": check, "weights": weights}
+            own.append((noted(body, said_of(check, drive.pages)), f"{digest[:24]}-{drive.device}-{check}"))
+        return own
+
+    def weigh(self, ticket_id: int, digest: str, device: str, *, by: str) -> TicketOut:
+        """Put one drive of a capture on the tape. Raises NotFoundError where the ticket has no such file or drive."""
+        name, _, capture = self.capture_of(ticket_id, digest)
+        for drive in capture.drives:
+            if drive.device == device and drive.weights:
+                return self.tickets.append_all(ticket_id, self._health_entries(digest, name, drive), by=by)
+        raise NotFoundError(f"{name}: expected a drive {device!r} with pages about its health, got none")
+
+    def captures(self, ticket_id: int) -> list[CaptureOut]:
+        """All decoded files of a ticket, newest first."""
+        folded = self.tickets.folded_of(ticket_id)
+        weighed_of = {
+            str(rests_on["file"]): str(rests_on["device"])
+            for e, stands in zip(folded.tape, folded.stands, strict=True)
+            for rests_on in [e.body.get("rests_on")]
+            if stands and isinstance(rests_on, dict) and rests_on["device"] != ELSEWHERE
+        }
+        with self.shop.database.read() as connection:
+            kept = attachments(connection, ticket_id)
+        decoded = [(a, self.decoded.capture(a.name, a.sha256)) for a in kept]
+        shown = [self._capture_out(a.sha256, a.name, a.added_at, c, weighed_of.get(a.sha256)) for a, c in decoded]
+        oldest_first = [(a.added_at, c) for a, c in reversed(decoded)]
+        for place, (_, capture) in enumerate(decoded):
+            earlier = oldest_first[: len(decoded) - place]
+            for drive, out in zip(capture.drives, shown[place].devices, strict=True):
+                out.trend = self._trend(drive, earlier)
+        return shown
+
+    def raw(self, ticket_id: int, digest: str, path: str, at: int | None) -> RawOut:
+        """The bytes of one page of a capture, with the field at a byte marked. Raises NotFoundError."""
+        name, _, capture = self.capture_of(ticket_id, digest)
+        page = next((p for p in capture.pages if p.path == path), None)
+        data = pages_of(name, self.shop.files.get(digest)).get(path)
+        if page is None or data is None:
+            raise NotFoundError(f"{name}: expected a page {path[:80]!r}, got none by that name")
+        found = field_at(page.kind, at) if at is not None else None
+        field, start, length = found or (None, at or 0, 0 if at is None else 1)
+        return RawOut(path=path, size=len(data), hex=data[:_MOST_RAW].hex(), field=field, start=start, length=length)
+
+    def capture_of(self, ticket_id: int, digest: str) -> tuple[str, str, Capture]:
+        with self.shop.database.read() as connection:
+            for kept in attachments(connection, ticket_id):
+                if kept.sha256 == digest:
+                    return kept.name, kept.added_at, self.decoded.capture(kept.name, digest)
+        raise NotFoundError(f"file {digest[:12]}: expected a file of this ticket, got none")
+
+    def _capture_out(self, digest: str, name: str, at: str, capture: Capture, device: str | None) -> CaptureOut:
+        words = self.shop.words
+        named = {drive.device for drive in capture.drives}
+        return CaptureOut.model_validate({
+            "sha256": digest, "name": name, "added_at": at, "devices": [drive_document(d, capture, words) for d in capture.drives],
+            "other_pages": [page_document(p, words) for p in capture.pages if p.device not in named], "weighed": device,
+        })  # fmt: skip
+
+    def _trend(self, drive: Drive, captures: list[tuple[str, Capture]]) -> TrendOut | None:
+        """The drive against its captures so far, oldest first, this one last."""
+        own = [
+            Snapshot(moment, d.pages, d.findings)
+            for moment, capture in captures for d in capture.drives if d is drive or same_drive(d.identity, drive.identity)
+        ]  # fmt: skip
+        trend = trend_of(own, self.shop.shipped.knowledge.findings)
+        if trend is None:
+            return None
+        said: dict[str, Any] = {**asdict(trend), "captures": len(own), "findings": [finding_document(f, self.shop.words) for f in trend.findings]}
+        return TrendOut.model_validate(said)

@@ -1,0 +1,1 @@
+"""The made-up counter of the demo."""

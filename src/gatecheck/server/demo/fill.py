@@ -1,0 +1,73 @@
+"""A made-up repair counter: Gullhaven Repair Loft. Everything in it is invented; its tapes run through the engine."""
+
+from __future__ import annotations
+
+import json
+from datetime import UTC, datetime, timedelta
+from importlib import resources
+from typing import Any
+
+from gatecheck.core.instruments.settings import setting_entry
+from gatecheck.core.instruments.sightings import sighting_entry
+from gatecheck.server.demo.machines import Line, Row, machines
+from gatecheck.server.house import House
+
+SHOP, PREFIX, BAYS = "Gullhaven Repair Loft", "GL", 6
+# the setup key of each model in this shop's invented world; somebody tried another one first
+_SETUP_KEYS = {"Ferrow Lathe-14": "F2", "Ferrow Adze-22": "F10", "Ostler Bracken-15": "F2", "Ostler Tarn Mini": "Del"}
+_WRONG_FIRST = 5
+
+
+def closed_tickets() -> list[dict[str, Any]]:
+    """Tickets handed over in the last weeks, as `make_closed` wrote them: machines of a rehearsal under the planner."""
+    text = (resources.files("gatecheck.server.demo") / "closed.json").read_text(encoding="utf-8")
+    records: list[dict[str, Any]] = json.loads(text)
+    for number, record in enumerate(records):
+        record["tape"] = [line for entry in record["tape"] for line in _with_key(record["machine"], number, entry)]
+    return records
+
+
+def _with_key(machine: str, number: int, entry: dict[str, Any]) -> list[dict[str, Any]]:
+    """Before setup was reached, somebody pressed a key."""
+    if entry.get("move") != "setup-entry" or entry.get("outcome") != "reached":
+        return [entry]
+    tried = [{"tried_key": _SETUP_KEYS[machine], "opens": "setup", "worked": True}]
+    if number % _WRONG_FIRST == 0:
+        tried.insert(0, {"tried_key": "Esc", "opens": "setup", "worked": False})
+    return [*tried, entry]
+
+
+def fill(house: House) -> dict[int, str]:
+    """Take all demo machines in and lay their tapes; behind them the tickets of the last weeks, already handed over.
+    Returns which practice machine is to be linked to which ticket once the server runs."""
+    started = datetime.now(UTC)
+    linked = {}
+    for machine in machines():
+        moment = started - timedelta(minutes=machine.taken_in)
+        first = [line for line in machine.lines[:2] if isinstance(line, dict)]
+        ticket = house.tickets.take_in(
+            customer=machine.customer, machine=machine.machine, words=machine.words, facts=machine.facts, entries=first,
+            bay=machine.bay, by=machine.by[0], at=moment.isoformat(timespec="milliseconds"),
+        )  # fmt: skip
+        for index, line in enumerate(machine.lines[len(first) :]):
+            moment += timedelta(minutes=machine.every)
+            by, at = machine.by[index % len(machine.by)], moment.isoformat(timespec="milliseconds")
+            if isinstance(line, tuple):
+                house.captures.add_file(ticket.id, line[0], line[1], by=by, at=at)
+            else:
+                house.tickets.append(ticket.id, _entry(house, ticket.id, line), by=by, at=at)
+        if machine.practice:
+            linked[ticket.id] = machine.practice
+    house.learning.bring_in_closed(closed_tickets(), started)
+    return linked
+
+
+def _entry(house: House, ticket_id: int, line: Line) -> dict[str, Any]:
+    """A line as the instruments would put it on the tape."""
+    knowledge = house.shop.model.knowledge
+    if isinstance(line, Row):
+        return setting_entry(knowledge, house.tickets.folded_of(ticket_id).state.facts, line.id, line.value)
+    if isinstance(line, dict):
+        return line
+    assert not isinstance(line, tuple)
+    return sighting_entry(knowledge, line.what, line.at, line.value)

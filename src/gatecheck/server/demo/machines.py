@@ -1,0 +1,183 @@
+"""The demo's machines on the bench: facts and tapes. Everything in them is invented."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+from gatecheck.core.storage import encode
+from gatecheck.server.demo.pages import disk_capture, disk_readings, flash_capture
+
+
+@dataclass(frozen=True, slots=True)
+class Row:
+    """A row of the settings sheet as somebody read it."""
+
+    id: str
+    value: str
+
+
+@dataclass(frozen=True, slots=True)
+class Seen:
+    """A drive at a vantage point."""
+
+    at: str
+    value: str
+    what: str = "drive"
+
+
+Line = dict[str, Any] | tuple[str, bytes] | Row | Seen
+
+
+@dataclass(frozen=True, slots=True)
+class Machine:
+    """A machine of the demo. Lines: an entry, or (file name, bytes) dropped on the ticket."""
+
+    customer: str
+    machine: str
+    words: str
+    facts: Mapping[str, Any]
+    lines: tuple[Line, ...]
+    bay: int | None = None
+    taken_in: int = 60
+    """minutes ago"""
+    every: int = 4
+    """minutes between entries"""
+    by: tuple[str, ...] = field(default=("KT",))
+    practice: str | None = None
+    """the practice machine that is linked to it once the server runs"""
+
+
+def reading(*moves: str) -> Iterable[dict[str, Any]]:
+    """`move=outcome` as entries."""
+    for text in moves:
+        move, _, outcome = text.partition("=")
+        yield {"move": move, "outcome": outcome}
+
+
+def machines() -> list[Machine]:
+    """Thirteen machines at different points of the line; the instruments of a gate have theirs."""
+    return [
+        Machine(
+            "Harbour office", "Ferrow Adze-22", "Moved to another desk on Friday, now it asks for a boot device.",
+            {"platform": "pc", "form": "desktop", "installed_os": "windows-10", "drive_kind": "hdd", "drive_year": 2021, "data": "unknown", "drive_size_gb": 1000},
+            (*reading("story=knock", "screen=no-boot-device", "setup-entry=reached", "clock=right", "seen-setup=absent", "seen-picker=absent"),),
+            bay=1, taken_in=48, by=("KT", "MO"),
+        ),
+        Machine(
+            "Choir office", "Ferrow Lathe-14", "It slid off a music stand. All the concert photos are on it.",
+            {"platform": "pc", "form": "laptop", "installed_os": "windows-10", "drive_kind": "hdd", "drive_year": 2016, "data": "irreplaceable", "drive_size_gb": 500, "mains": "connected"},
+            (*reading("story=knock", "screen=no-boot-device", "sound=ticking", "setup-entry=reached", "seen-setup=zero-size"),),
+            bay=2, taken_in=26,
+        ),
+        Machine(
+            "Bakery on Quay Street", "Ostler Tarn Mini", "Slow for weeks, then it stopped in the middle of the orders.",
+            {"platform": "pc", "form": "desktop", "installed_os": "windows-10", "drive_kind": "hdd", "drive_year": 2019, "data": "irreplaceable", "drive_size_gb": 1000},
+            (
+                *reading("story=slow-lately", "screen=repair-loop", "live-start=runs", "seen-live=right"),
+                ("tarn-mini-sda.gcap", disk_capture("QUARRY SPINDLE 1000", "QS7-310222", 1000, disk_readings(31_010, pending=2, reallocated=9))),
+                *reading("copy-data=complete"),
+                {"started": "read-scan", "minutes": 75},
+            ),
+            bay=3, taken_in=112, every=12, by=("MO",), practice="growing",
+        ),
+        Machine(
+            "School lab 3", "Ostler Bracken-15", "Somebody looked at the settings.",
+            {"platform": "pc", "form": "laptop", "installed_os": "windows-11", "drive_kind": "sata-ssd", "drive_year": 2023, "data": "none", "mains": "connected"},
+            (*reading("story=settings-touched", "screen=network-boot", "setup-entry=reached", "clock=right", "boot-mode=fits", "seen-setup=right", "boot-order=other-first"),),
+            bay=4, taken_in=19, every=2, by=("MO",),
+        ),
+        Machine(
+            "Boatbuilder Larsund & Daughters, drawing office on the slip", "Ferrow Lathe-14", "Power cut during the storm, then a blue screen.",
+            {"platform": "pc", "form": "laptop", "installed_os": "windows-10", "drive_kind": "nvme", "drive_year": 2022, "data": "irreplaceable", "mains": "connected"},
+            (
+                *reading("story=power-cut", "screen=volume-stop", "live-start=runs"),
+                ("lathe-nvme.gcap", flash_capture("QUARRY FLINT N512", "QF5-118802", 512, used=11, power_on_hours=5210, power_cycles=980, unsafe_shutdowns=41, units_read=21_400_000, units_written=15_900_000)),
+                *reading("volume-look=damaged"),
+                {"started": "copy-data", "minutes": 60},
+            ),
+            bay=5, taken_in=70, every=8, by=("KT",),
+        ),
+        Machine(
+            "Tide library", "Ostler Bracken-15", "It warns about the drive at every start.",
+            {"platform": "pc", "form": "laptop", "installed_os": "windows-10", "drive_kind": "nvme", "drive_year": 2018, "data": "backed-up", "mains": "connected", "machine_value": 320},
+            (
+                *reading("story=routine", "screen=health-warning"),
+                ("bracken-nvme.gcap", flash_capture("QUARRY FLINT N256", "QF2-009914", 256, critical_warning=1, spare=4, used=104, power_on_hours=21900, power_cycles=3100, unsafe_shutdowns=77, units_read=98_000_000, units_written=301_000_000)),
+            ),
+            bay=6, taken_in=35, by=("KT",),
+        ),
+        Machine(
+            "Net loft co-operative", "Ferrow Adze-22", "Updated overnight, now it only offers repairs.",
+            {"platform": "pc", "form": "desktop", "installed_os": "windows-11", "drive_kind": "nvme", "drive_year": 2024, "data": "backed-up"},
+            (
+                *reading("story=after-update", "screen=repair-loop", "live-start=runs"),
+                ("adze-nvme.gcap", flash_capture("QUARRY FLINT N1000", "QF9-300127", 1000, used=3, power_on_hours=1900, power_cycles=410, unsafe_shutdowns=4, units_read=9_000_000, units_written=7_500_000)),
+                *reading("disk-layout=sound", "loader-look=sound", "volume-look=clean", "reduced-start=works"),
+            ),
+            taken_in=95, every=7, by=("MO",),
+        ),
+        Machine(
+            "Lighthouse trust", "Ostler Tarn Mini", "A brand-new drive, and still a warning at every start.",
+            {"platform": "pc", "form": "desktop", "installed_os": "linux", "drive_kind": "sata-ssd", "drive_year": 2026, "data": "backed-up"},
+            (
+                *reading("story=after-service", "screen=health-warning", "live-start=runs"),
+                ("tarn-ssd.gcap", disk_capture("QUARRY FLINT S480", "QF4-771200", 480, [encode.Attribute(5, 0, threshold=10, prefailure=True), encode.Attribute(9, 31), encode.Attribute(12, 14), encode.Attribute(177, 0, now=100, worst=100), encode.Attribute(199, 0)], rotation=0)),
+                *reading("long-test=passed"),
+            ),
+            taken_in=240, every=15, by=("KT",),
+        ),
+        Machine(
+            "Ferry kiosk", "Ferrow Lathe-14", "It stopped after the till stick was plugged in.",
+            {"platform": "pc", "form": "laptop", "installed_os": "windows-10", "drive_kind": "sata-ssd", "drive_year": 2023, "data": "backed-up", "mains": "connected"},
+            (
+                *reading("story=routine", "screen=wrong-boot-device", "pull-externals=boots", "setup-entry=reached", "clock=right", "boot-order=system-first", "seen-setup=right", "screen=boots"),
+                {"signed": "release", "fix": None},
+            ),
+            taken_in=55, every=5, by=("MO", "KT"),
+        ),
+        Machine(
+            "Rope walk museum", "Ostler Tarn Mini", "It stood unplugged all winter. Now it asks for a boot device.",
+            {"platform": "pc", "form": "desktop", "installed_os": "windows-10", "drive_kind": "sata-ssd", "drive_year": 2022, "data": "backed-up", "disk_layout": "gpt"},
+            (
+                *reading("story=routine", "screen=no-boot-device"),
+                {"tried_key": "Esc", "opens": "setup", "worked": False}, {"tried_key": "Del", "opens": "setup", "worked": True},
+                *reading("setup-entry=reached"), Row("clock", "reset"), Row("boot-mode", "legacy"), Row("secure-boot", "on"),
+                Row("storage-mode", "ahci"), Row("port", "on"), Seen("setup", "right"),
+            ),
+            taken_in=32, every=2, by=("MO",),
+        ),
+        Machine(
+            "Sail loft", "Fathom Sill-24", "A grey screen with a question mark since this morning.",
+            {"platform": "mac", "form": "all-in-one", "installed_os": "macos", "drive_kind": "hdd", "drive_year": 2015, "data": "irreplaceable"},
+            (
+                *reading("story=slow-lately", "screen=missing-disk-symbol", "sound=steady"),
+                {"tried_key": "Alt", "opens": "picker", "worked": True}, Seen("picker", "absent"),
+                {"tried_key": "Cmd+R", "opens": "recovery", "worked": True}, *reading("recovery-start=from-network"),
+            ),
+            taken_in=44, every=4, by=("KT",),
+        ),
+        Machine(
+            "Pilot station", "Ferrow Adze-22", "Stops with a code since the battery was changed.",
+            {"platform": "pc", "form": "desktop", "installed_os": "windows-7", "drive_kind": "hdd", "drive_year": 2014, "data": "backed-up", "mains": "connected"},
+            (
+                *reading("story=after-service", "screen=volume-stop"), {"tried_key": "F10", "opens": "setup", "worked": True},
+                *reading("setup-entry=reached", "clock=right"), Seen("setup", "right"), Row("boot-mode", "legacy"), Row("secure-boot", "off"),
+                Row("storage-mode", "raid"), Row("boot-order", "system-first"),
+                {"changed": "set-storage-mode", "before": "raid", "after": "ahci", "walk": True},
+                {"move": "set-storage-mode", "outcome": "no-change"}, {"put_back": "set-storage-mode"},
+                {"changed": "set-storage-mode", "before": "raid", "after": "compatible", "walk": True},
+            ),
+            taken_in=38, every=2, by=("KT", "MO"),
+        ),
+        Machine(
+            "Salt Lane surgery", "Ferrow Lathe-14", "A cousin put a bigger drive in and copied everything over.",
+            {"platform": "pc", "form": "laptop", "installed_os": "windows-11", "drive_kind": "nvme", "drive_year": 2026, "drive_size_gb": 1000, "data": "backed-up", "mains": "connected"},
+            (
+                *reading("story=after-service", "screen=no-boot-device"), {"tried_key": "F2", "opens": "setup", "worked": True},
+                *reading("setup-entry=reached"), Seen("setup", "right"), Seen("picker", "absent"),
+            ),
+            taken_in=28, every=3, by=("MO",), practice="stale-entry",
+        ),
+    ]  # fmt: skip

@@ -1,0 +1,59 @@
+"""Capture files of made-up drives, as page bytes."""
+
+from __future__ import annotations
+
+import io
+import zipfile
+from collections.abc import Mapping
+
+from gatecheck.core.capture.manifest import NAME, write_manifest
+from gatecheck.core.storage import encode
+
+GB = 10**9
+
+
+def capture(device: str, pages: Mapping[str, bytes]) -> bytes:
+    """A capture file with the pages of one drive."""
+    buffer = io.BytesIO()
+    with zipfile.ZipFile(buffer, "w", zipfile.ZIP_DEFLATED) as archive:
+        for name, data in {NAME: write_manifest([], probe="demo", machine={}), **pages}.items():
+            entry = zipfile.ZipInfo(name if name == NAME else f"{device}/{name}")
+            entry.compress_type = zipfile.ZIP_DEFLATED
+            archive.writestr(entry, data)
+    return buffer.getvalue()
+
+
+def disk_capture(
+    model: str, serial: str, size_gb: int, attributes: list[encode.Attribute], *, exceeded: bool = False, rotation: int = 5400
+) -> bytes:
+    """Pages of an ATA drive as a capture."""
+    return capture("sda", {
+        "identify.bin": encode.ata_identify(model=model, serial=serial, sectors=size_gb * GB // 512, rotation=rotation),
+        "smart-data.bin": encode.smart_data(attributes),
+        "smart-thresh.bin": encode.smart_thresholds(attributes),
+        "smart-status.bin": encode.smart_status(exceeded=exceeded),
+    })  # fmt: skip
+
+
+def flash_capture(model: str, serial: str, size_gb: int, **health: int) -> bytes:
+    """Pages of an NVMe drive as a capture."""
+    return capture("nvme0", {
+        "id-ctrl.bin": encode.nvme_controller(model=model, serial=serial, capacity=size_gb * GB),
+        "log-02.bin": encode.nvme_health(**{"temperature": 311, "spare": 100, "spare_threshold": 10, **health}),
+    })  # fmt: skip
+
+
+def disk_readings(hours: int, **counts: int) -> list[encode.Attribute]:
+    pending, moved, crc = counts.get("pending", 0), counts.get("reallocated", 0), counts.get("crc", 0)
+    return [
+        encode.Attribute(1, 0, threshold=51, prefailure=True),
+        encode.Attribute(5, moved, now=100 - min(moved // 4, 90), worst=100 - min(moved // 4, 90), threshold=36, prefailure=True),
+        encode.Attribute(9, hours, now=max(1, 100 - hours // 900), worst=max(1, 100 - hours // 900)),
+        encode.Attribute(10, 0, threshold=97, prefailure=True),
+        encode.Attribute(12, 2140),
+        encode.Attribute(187, 0),
+        encode.Attribute(194, 36, now=64, worst=52),
+        encode.Attribute(197, pending),
+        encode.Attribute(198, pending),
+        encode.Attribute(199, crc, now=200, worst=200),
+    ]

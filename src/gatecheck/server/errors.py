@@ -1,0 +1,75 @@
+"""Errors of the domain as HTTP: one map, one shape (RFC 9457), and nothing is caught broadly anywhere else."""
+
+from __future__ import annotations
+
+import logging
+
+from fastapi import FastAPI, Request
+from fastapi.exceptions import RequestValidationError
+from fastapi.responses import JSONResponse, Response
+from starlette.exceptions import HTTPException
+
+from gatecheck.core.errors import BenchError, TapeError
+from gatecheck.files import InputError
+from gatecheck.server.wire import Problem
+from gatecheck.store import StoreError
+
+_log = logging.getLogger(__name__)
+
+
+class NotFoundError(BenchError):
+    """Nothing there by that number."""
+
+
+class LinkUnknownError(BenchError):
+    """No ticket has this secret."""
+
+
+class LinkEndedError(BenchError):
+    """The link was ended, or its ticket handed over."""
+
+
+_STATUS: tuple[tuple[type[BenchError], int, str], ...] = (
+    (NotFoundError, 404, "Not found"),
+    (LinkUnknownError, 401, "Not a link of this bench"),
+    (LinkEndedError, 410, "The link is over"),
+    (TapeError, 422, "Entry not usable"),
+    (InputError, 422, "File not usable"),
+    (StoreError, 409, "Not possible now"),
+    (BenchError, 400, "Not usable"),
+)
+
+
+def problem(status: int, title: str, detail: str) -> JSONResponse:
+    """Problem details."""
+    body = Problem(title=title, status=status, detail=detail).model_dump()
+    return JSONResponse(body, status_code=status, media_type="application/problem+json")
+
+
+def map_errors(app: FastAPI) -> None:
+    """Every error of the application answers as problem details."""
+
+    async def bench_error(request: Request, error: Exception) -> Response:
+        status, title = next((s, t) for cls, s, t in _STATUS if isinstance(error, cls))
+        return problem(status, title, str(error))
+
+    async def invalid(request: Request, error: Exception) -> Response:
+        assert isinstance(error, RequestValidationError)
+        first = error.errors()[0]
+        where = ".".join(str(part) for part in first["loc"])
+        return problem(422, "Request not usable", f"{where}: {first['msg']}, got {str(first.get('input'))[:80]!r}")
+
+    async def http(request: Request, error: Exception) -> Response:
+        assert isinstance(error, HTTPException)
+        return problem(error.status_code, "Not possible", str(error.detail))
+
+    async def unexpected(request: Request, error: Exception) -> Response:
+        _log.error("%s %s failed", request.method, request.url.path, exc_info=error)
+        return problem(
+            500, "The server failed", f"{type(error).__name__}: nothing was kept of this request; the tape is as it was"
+        )
+
+    app.add_exception_handler(Exception, unexpected)
+    app.add_exception_handler(BenchError, bench_error)
+    app.add_exception_handler(RequestValidationError, invalid)
+    app.add_exception_handler(HTTPException, http)

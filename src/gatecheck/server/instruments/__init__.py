@@ -1,0 +1,1 @@
+"""What the instruments on a ticket show."""

@@ -1,0 +1,34 @@
+"""Routes of the instruments."""
+
+from __future__ import annotations
+
+from fastapi import APIRouter
+
+from gatecheck.server.instruments.service import Instruments
+from gatecheck.server.instruments.wire import BookModelOut, KeysOut, SettingsOut, SightingsOut
+
+
+def instrument_routes(instruments: Instruments) -> APIRouter:
+    router = APIRouter(prefix="/api")
+
+    @router.get("/tickets/{ticket_id}/settings", operation_id="getSettings")
+    def get_settings(ticket_id: int) -> SettingsOut:
+        return instruments.settings(ticket_id)
+
+    @router.get("/tickets/{ticket_id}/sightings", operation_id="getSightings")
+    def get_sightings(ticket_id: int) -> SightingsOut:
+        return instruments.sightings(ticket_id)
+
+    @router.get("/tickets/{ticket_id}/keys", operation_id="getTicketKeys")
+    def get_ticket_keys(ticket_id: int) -> KeysOut:
+        return instruments.keys_of_ticket(ticket_id)
+
+    @router.get("/keys", operation_id="getKeys")
+    def get_keys(machine: str, platform: str = "pc") -> KeysOut:
+        return instruments.keys(machine, platform)
+
+    @router.get("/keys/models", operation_id="getBook")
+    def get_book() -> list[BookModelOut]:
+        return instruments.book()
+
+    return router

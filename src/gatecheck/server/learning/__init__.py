@@ -1,0 +1,1 @@
+"""Handing over, and what it teaches."""

@@ -1,0 +1,138 @@
+"""Handing over, and what it teaches: base rates of the shop, and whether the odds held."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import asdict
+from datetime import datetime, timedelta
+from typing import Any
+
+from gatecheck.core.learning import (
+    CONTEXT_FACT,
+    Lesson,
+    base_rates,
+    call_was_right,
+    expected_shares,
+    relearned,
+    reliability,
+)  # fmt: skip
+from gatecheck.core.tape.fold import came_in_with
+from gatecheck.server.learning.wire import GuessOut, LearningOut
+from gatecheck.server.shop import Shop, now
+from gatecheck.server.tickets.folded import FoldedTicket, fold_ticket
+from gatecheck.server.tickets.service import Tickets
+from gatecheck.server.tickets.wire import TicketOut
+from gatecheck.store import Connection, lessons, tickets
+from gatecheck.store.tickets import EntryRow
+
+
+class Learning:
+    """Closes tickets and learns from them. Sets `shop.relearn`."""
+
+    def __init__(self, shop: Shop, at_work: Tickets) -> None:
+        self.shop, self.tickets = shop, at_work
+        shop.relearn = self.relearn
+        self.relearn()
+
+    # --- handing over --------------------------------------------------------------------------------------------
+
+    def guesses(self, ticket_id: int, most: int = 5) -> list[GuessOut]:
+        """What the machine came in with, as the whole tape tells it; likeliest first."""
+        folded = self.tickets.folded_of(ticket_id)
+        odds = folded.model.space.by_faults(came_in_with(folded.model, folded.facts, folded.entries))
+        likeliest = sorted(odds, key=lambda faults: -odds[faults])[:most]
+        return [GuessOut(faults=list(faults), p=odds[faults]) for faults in likeliest]
+
+    def hand_over(self, ticket_id: int, proven: Sequence[str] | None = None, *, by: str = "?", at: str | None = None) -> TicketOut:
+        """The machine goes back. What it turned out to have goes on the tape and is learned from, with the closing, at once."""
+        row, moment = self.tickets.row_of(ticket_id), at or now()
+        entry = [] if proven is None else [({"proven": list(proven)}, None)]
+        before = self.tickets.folded(row)
+        closing = before if not entry else fold_ticket(self.shop.model, row, before.tape, more=[entry[0][0]])
+        lesson = self._lesson(closing, before.tape)
+
+        def close(connection: Connection) -> None:
+            tickets.close_ticket(connection, ticket_id, moment)
+            if lesson:
+                lessons.put_lesson(connection, ticket_id, moment, **lesson)
+
+        self.tickets.append_all(ticket_id, entry, by=by, at=at, also=close, event="ticket")
+        if lesson:
+            self.relearn()
+        return self.tickets.ticket(ticket_id)
+
+    def reopen(self, ticket_id: int) -> TicketOut:
+        """Take a handed-over ticket up again; what it taught is forgotten."""
+        self.tickets.row_of(ticket_id)
+        with self.shop.database.write() as connection:
+            tickets.reopen_ticket(connection, ticket_id)
+            lessons.take_out(connection, ticket_id)
+        self.relearn()
+        self.shop.announce({"kind": "ticket", "ticket": ticket_id})
+        return self.tickets.ticket(ticket_id)
+
+    def bring_in_closed(self, records: Sequence[Mapping[str, Any]], today: datetime) -> None:
+        """Tickets that were closed elsewhere, whole: each with its tape, handed over so many days ago, and its lesson."""
+        with self.shop.database.write() as connection:
+            for record in records:
+                opened = today - timedelta(days=record["days_ago"])
+                moments = [(opened + timedelta(minutes=5 * i)).isoformat(timespec="milliseconds") for i in range(len(record["tape"]) + 1)]
+                row = tickets.open_ticket(
+                    connection, customer=record["customer"], machine=record["machine"], words="", facts=record["facts"], bay=None,
+                    by=record["by"], at=moments[0], prefix=self.shop.prefix, comeback_of=None,
+                )  # fmt: skip
+                tape = [EntryRow(i, body, record["by"], moments[i]) for i, body in enumerate(record["tape"])]
+                for entry in tape:
+                    tickets.append_entry(connection, row.id, entry.place, entry.body, by=entry.made_by, at=entry.made_at)
+                tickets.close_ticket(connection, row.id, moments[-1])
+                lesson = self._lesson(fold_ticket(self.shop.model, row, tape), tape)
+                if lesson:
+                    lessons.put_lesson(connection, row.id, moments[-1], **lesson)
+        self.relearn()
+
+    def _lesson(self, folded: FoldedTicket, tape: Sequence[EntryRow]) -> dict[str, Any] | None:
+        """What a ticket teaches when it is closed now; None where nobody said what it was."""
+        state = folded.state
+        if state.proven is None:
+            return None
+        bodies = [e.body for e, s in zip(tape, folded.stands, strict=False) if s and "signed" in e.body]
+        signed: Mapping[str, Any] = bodies[-1] if bodies else {}
+        odds = signed.get("odds") or {}
+        choice = str(signed.get("signed", ""))
+        shipped = self.shop.shipped
+        return {
+            "context": str(state.facts.get(CONTEXT_FACT, "")), "faults": state.proven,
+            "expected": expected_shares(shipped, state.facts), "choice": choice,
+            "confidence": float(odds.get("confidence", 0.0)), "suspects": odds.get("suspects", {}),
+            "was_right": bool(choice) and call_was_right(shipped, state.facts, state.proven, choice, state.booted is not None),
+        }  # fmt: skip
+
+    # --- learning --------------------------------------------------------------------------------------------------
+
+    def _lessons(self) -> list[Lesson]:
+        with self.shop.database.read() as connection:
+            return lessons.lessons(connection, self.shop.shipped.knowledge.rates["warranty_days"])
+
+    def relearn(self) -> None:
+        """Blend the shop's own base rates in; every ticket is folded anew with them when it is next looked at."""
+        self.shop.learn(relearned(self.shop.shipped, self._lessons()))
+
+    def learning(self) -> LearningOut:
+        """What was learned and how the odds held."""
+        known, shipped = self._lessons(), self.shop.shipped
+        with self.shop.database.read() as connection:
+            last = lessons.last_reset(connection)
+        held = reliability(known)
+        return LearningOut.model_validate({
+            "lessons": sum(not x.came_back for x in known), "comebacks": sum(x.came_back for x in known),
+            "weight": shipped.knowledge.rates["lessons_weight"], "last_reset": last,
+            "rates": [asdict(r) for r in base_rates(shipped, known)], "calls": [asdict(b) for b in held.calls],
+            "suspects": [asdict(b) for b in held.suspects], "brier": held.brier,
+        })  # fmt: skip
+
+    def reset(self, *, by: str) -> LearningOut:
+        with self.shop.database.write() as connection:
+            lessons.reset(connection, at=now(), by=by)
+        self.relearn()
+        self.shop.announce({"kind": "learning"})
+        return self.learning()

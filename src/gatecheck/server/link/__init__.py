@@ -1,0 +1,1 @@
+"""The link between a ticket and the probe on its machine."""

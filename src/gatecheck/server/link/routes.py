@@ -1,0 +1,84 @@
+"""Routes of the link: those the browser asks, those the probe asks (docs/link-protocol.md), and the probe itself."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any
+
+from fastapi import APIRouter, Depends, Header, Request
+from fastapi.responses import PlainTextResponse
+
+from gatecheck.probe_file import probe_with
+from gatecheck.server.errors import LinkUnknownError
+from gatecheck.server.link.service import Links
+from gatecheck.server.link.wire import DoneIn, HelloIn, LinkOut, OrderIn, PageIn, ProgressIn
+from gatecheck.server.wire import ByIn
+
+
+def _bearer(authorization: Annotated[str, Header()] = "") -> str:
+    kind, _, secret = authorization.partition(" ")
+    if kind.lower() != "bearer" or not secret:
+        raise LinkUnknownError("Authorization: expected `Bearer SECRET`, got none")
+    return secret.strip()
+
+
+Secret = Annotated[str, Depends(_bearer)]
+
+
+def link_routes(links: Links) -> APIRouter:
+    """All of them."""
+    router = APIRouter()
+    _for_the_browser(router, links)
+    _for_the_probe(router, links)
+
+    @router.get("/probe", response_class=PlainTextResponse, include_in_schema=False)
+    def get_probe() -> str:
+        return probe_with()
+
+    @router.get("/p/{secret}", response_class=PlainTextResponse, include_in_schema=False)
+    def get_probe_of_ticket(secret: str, request: Request) -> str:
+        return links.probe_for(secret, str(request.base_url))
+
+    return router
+
+
+def _for_the_browser(router: APIRouter, links: Links) -> None:
+    @router.get("/api/tickets/{ticket_id}/link", operation_id="getLink")
+    def get_link(ticket_id: int, request: Request) -> LinkOut:
+        return links.view(ticket_id, str(request.base_url))
+
+    @router.post("/api/tickets/{ticket_id}/link", operation_id="openLink", status_code=201)
+    def open_link(ticket_id: int, by: ByIn, request: Request) -> LinkOut:
+        links.open(ticket_id, by=by.by)
+        return links.view(ticket_id, str(request.base_url))
+
+    @router.delete("/api/tickets/{ticket_id}/link", operation_id="endLink")
+    def end_link(ticket_id: int, request: Request) -> LinkOut:
+        links.end(ticket_id)
+        return links.view(ticket_id, str(request.base_url))
+
+    @router.post("/api/tickets/{ticket_id}/orders", operation_id="putOrder", status_code=201)
+    def put_order(ticket_id: int, order: OrderIn, request: Request) -> LinkOut:
+        links.order(ticket_id, order.model_dump(exclude={"by"}, exclude_none=True), by=order.by)
+        return links.view(ticket_id, str(request.base_url))
+
+
+def _for_the_probe(router: APIRouter, links: Links) -> None:
+    @router.post("/api/link/hello", operation_id="linkHello")
+    def hello(said: HelloIn, secret: Secret) -> dict[str, Any]:
+        return links.hello(secret, said.protocol, said.probe, said.machine, said.session, said.has)
+
+    @router.get("/api/link/orders", operation_id="linkOrders")
+    def orders(session: str, secret: Secret) -> dict[str, Any]:
+        return links.orders(secret, session)
+
+    @router.post("/api/link/pages", operation_id="linkPage")
+    def page(page: PageIn, secret: Secret) -> dict[str, Any]:
+        return links.page(secret, page)
+
+    @router.post("/api/link/progress", operation_id="linkProgress")
+    def progress(progress: ProgressIn, secret: Secret) -> dict[str, Any]:
+        return links.progress(secret, progress)
+
+    @router.post("/api/link/done", operation_id="linkDone")
+    def done(said: DoneIn, secret: Secret) -> dict[str, Any]:
+        return links.done(secret, said.session, said.order, said.result, said.detail)

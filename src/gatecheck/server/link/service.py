@@ -1,0 +1,321 @@
+"""The link between a ticket and the probe on its machine: secret, orders with clearances, pages, the capture at the end."""
+
+from __future__ import annotations
+
+import base64
+import binascii
+import hashlib
+import io
+import secrets
+import threading
+import time
+import zipfile
+from collections.abc import Callable, Mapping
+from typing import Any
+
+from gatecheck.core.capture.manifest import NAME, is_plain_path, write_manifest
+from gatecheck.core.words.said import say, to_json
+from gatecheck.files import LARGEST_PAGE, MOST_PAGES
+from gatecheck.probe.gatecheck_probe import NEEDED, PROTOCOL, clearance
+from gatecheck.probe_file import probe_with
+from gatecheck.server.captures.service import Captures
+from gatecheck.server.errors import LinkEndedError, LinkUnknownError, NotFoundError
+from gatecheck.server.link.wire import LinkOut, LinkRowOut, PageIn, ProgressIn
+from gatecheck.server.shop import Shop, now
+from gatecheck.server.tickets.service import Tickets
+from gatecheck.server.tickets.wire import TicketOut
+from gatecheck.store import Connection, StoreError, links
+from gatecheck.store.links import Link, Order, Session
+
+_ALPHABET = "abcdefghjkmnpqrstuvwxyz23456789"
+_AWAY_SECONDS = 12.0
+_QUIET_SECONDS = 0.4
+BY = "probe"
+# order -> (kind ->) the move whose interlocks hold it; None: nothing of the drives is touched
+_MOVES: Mapping[str, Mapping[str, str | None]] = {
+    "look": {"": None}, "read": {"": "health-pages"}, "self-test": {"short": "short-test", "long": "long-test"},
+}  # fmt: skip
+_SECTORS_MOVE = "disk-layout"
+"""reading first sectors asks the medium: allowed where this check is"""
+
+
+class _Live:
+    """What is known of a probe that is on the line; not kept over a restart, for it says hello again."""
+
+    def __init__(self) -> None:
+        self.seen, self.told = time.monotonic(), 0.0
+        self.done, self.of, self.text, self.minutes_left = 0, 0, "", None
+
+
+class Links:
+    """Every link of the shop. `on_end` is told of each that ends."""
+
+    def __init__(self, shop: Shop, at_work: Tickets, captures: Captures) -> None:
+        self.shop, self.tickets, self.captures = shop, at_work, captures
+        self.on_end: Callable[[int], None] = lambda ticket_id: None
+        self._live: dict[int, _Live] = {}
+        self._lock = threading.Lock()
+
+    # --- for the browser ---------------------------------------------------------------------------------------
+
+    def open(self, ticket_id: int, *, by: str) -> None:
+        """Give the ticket a secret, if it has none that is valid. Raises NotFoundError, LinkEndedError."""
+        if self.tickets.row_of(ticket_id).closed_at:
+            raise StoreError("link: expected an open ticket, got one that was handed over")
+        with self.shop.database.write() as connection:
+            known = links.link_of(connection, ticket_id)
+            if known is None or known.ended_at:
+                text = "".join(secrets.choice(_ALPHABET) for _ in range(10))
+                links.open_link(connection, ticket_id, f"{text[:5]}-{text[5:]}", by=by, at=now())
+        self._tell(ticket_id, at_once=True)
+
+    def view(self, ticket_id: int, base_url: str) -> LinkOut:
+        """The ticket's link as the screen shows it. Raises NotFoundError."""
+        self.tickets.row_of(ticket_id)
+        with self.shop.database.read() as connection:
+            link = links.link_of(connection, ticket_id)
+            sessions, orders = links.sessions_of(connection, ticket_id), links.orders_of(connection, ticket_id)
+        address = f"{base_url.rstrip('/')}/p/{link.secret}" if link and not link.ended_at else ""
+        ticket = self.tickets.ticket(ticket_id)
+        return LinkOut.model_validate({
+            "state": self._state(ticket_id, link), "secret": link.secret if link else "", "address": address,
+            "command": f"curl -s {address} | sudo python3 -" if address else "", "qr": _qr(address) if address else "",
+            "local_only": any(host in base_url for host in ("//127.", "//localhost", "//[::1]")),
+            "practice": link.practice if link else None, "machine": sessions[0].machine if sessions else {},
+            "progress": self._progress(ticket_id),
+            "orders": [_order_out(o) for o in orders],
+            "offers": [
+                {"order": order, "kind": kind, "move": move, "held": self._held(ticket, move)}
+                for order, kinds in _MOVES.items() for kind, move in kinds.items() if move
+            ],
+        })  # fmt: skip
+
+    def row(self, ticket_id: int) -> LinkRowOut | None:
+        """For the bench: linked, away, and how far it is; None where there is no link."""
+        live = self._live.get(ticket_id)
+        if live is None:
+            return None
+        return LinkRowOut(state="linked" if time.monotonic() - live.seen < _AWAY_SECONDS else "away", done=live.done, of=live.of, text=live.text)
+
+    def _progress(self, ticket_id: int) -> dict[str, Any] | None:
+        live = self._live.get(ticket_id)
+        return {"done": live.done, "of": live.of, "text": live.text, "minutes_left": live.minutes_left} if live and live.of else None
+
+    def _state(self, ticket_id: int, link: Link | None) -> str:
+        if link is None:
+            return "none"
+        if link.ended_at:
+            return "ended"
+        live = self._live.get(ticket_id)
+        return "waiting" if live is None else "linked" if time.monotonic() - live.seen < _AWAY_SECONDS else "away"
+
+    def order(self, ticket_id: int, body: Mapping[str, Any], *, by: str) -> None:
+        """Put an order for the probe. Raises StoreError where an interlock holds it or there is no link to pull it."""
+        ticket = self.tickets.ticket(ticket_id)
+        move = _move_of(body)
+        held = self._held(ticket, move)
+        if held:
+            raise StoreError(f"order {body['order']}: {held}")
+        with self.shop.database.write() as connection:
+            link = links.link_of(connection, ticket_id)
+            if link is None or link.ended_at:
+                raise StoreError("order: expected a link on this ticket, got none")
+            links.put_order(connection, ticket_id, {k: body[k] for k in ("order", "device", "kind") if body.get(k)}, by=by, at=now())
+        self._tell(ticket_id, at_once=True)
+
+    @staticmethod
+    def _held(ticket: TicketOut, move: str | None) -> str:
+        """Why the order's move is held back now; empty where it is not."""
+        return next((f"{h.why}. {h.release}" for h in ticket.held if h.move == move), "")
+
+    def end(self, ticket_id: int) -> None:
+        """End the link: the probe is told at its next call."""
+        self.tickets.row_of(ticket_id)
+        with self.shop.database.write() as connection:
+            links.end_link(connection, ticket_id, now())
+        self._live.pop(ticket_id, None)
+        self.on_end(ticket_id)
+        self._tell(ticket_id, at_once=True)
+
+    # --- for the probe -----------------------------------------------------------------------------------------
+
+    def hello(self, secret: str, protocol: int, probe: str, machine: Mapping[str, str], session_id: str, has: int) -> dict[str, Any]:
+        """A probe reports. A session that is known goes on where it was; one whose pages the probe has lost begins anew."""
+        if protocol != PROTOCOL:
+            raise StoreError(f"protocol: expected {PROTOCOL}, got {protocol}; take the probe from this server's /probe")
+        link = self._link(secret)
+        with self.shop.database.write() as connection:
+            known = links.session_by_id(connection, session_id)
+            at = links.acknowledged(connection, session_id) if known else 0
+            if known and (known.ticket_id != link.ticket_id or at > has):
+                session_id, known, at = secrets.token_hex(8), None, 0
+            if known is None:
+                links.begin_session(connection, session_id, link.ticket_id, machine, probe, now())
+        self._seen(link.ticket_id)
+        row = self.tickets.row_of(link.ticket_id)
+        if known is None:
+            text = " ".join(filter(None, (machine.get("sys_vendor"), machine.get("product_name"))))
+            entry = {"move": "live-start", "outcome": "runs", "note": to_json(say("evidence.hello", machine=text))}
+            self.tickets.append(link.ticket_id, entry, by=BY, key=f"hello-{session_id}")
+        self._first_order(link.ticket_id)
+        self._tell(link.ticket_id, at_once=True)
+        return {"protocol": PROTOCOL, "session": session_id, "ticket": row.number, "acknowledged": at}
+
+    def _first_order(self, ticket_id: int) -> None:
+        """Nobody has to ask for the first reading. Where the drive must not be read, only the firmware is looked at."""
+        held = self._held(self.tickets.ticket(ticket_id), "health-pages")
+        with self.shop.database.write() as connection:
+            if not links.orders_of(connection, ticket_id):
+                links.put_order(connection, ticket_id, {"order": "look" if held else "read"}, by=BY, at=now())
+
+    def orders(self, secret: str, session_id: str) -> dict[str, Any]:
+        """Orders to work on, each with the clearances that the ticket's interlocks leave it now."""
+        link, _ = self._session(secret, session_id)
+        with self.shop.database.read() as connection:
+            waiting = [o for o in links.orders_of(connection, link.ticket_id) if o.state == links.WAITING]
+        ticket = self.tickets.ticket(link.ticket_id) if waiting else None
+        return {"orders": [self._made_out(link, o, ticket) for o in waiting if ticket]}
+
+    def _made_out(self, link: Link, order: Order, ticket: TicketOut) -> dict[str, Any]:
+        kind = order.body["order"]
+        cleared = [NEEDED[kind]] if not self._held(ticket, _move_of(order.body)) else []
+        if cleared and kind == "read" and not self._held(ticket, _SECTORS_MOVE):
+            cleared.append("sectors")
+        device = order.body.get("device", "")
+        marks = {what: clearance(link.secret, str(order.id), kind, device, what) for what in cleared}
+        return {"id": str(order.id), **order.body, "clearances": marks}
+
+    def page(self, secret: str, page: PageIn) -> dict[str, Any]:
+        """Keep one page. Pages come in order; one that is not the next is not kept, and the answer says where the bench stands."""
+        link, session = self._session(secret, page.session)
+        data = _checked(page)
+        with self.shop.database.write() as connection:
+            at = links.acknowledged(connection, session.id)
+            if page.seq == at + 1:
+                if page.seq > MOST_PAGES:
+                    raise StoreError(f"page {page.seq}: expected at most {MOST_PAGES} in a session")
+                line = page.model_dump(include={"path", "kind", "device", "how", "status", "detail", "sha256"})
+                links.keep_page(connection, session.id, page.seq, page.order, line, data)
+                at = page.seq
+        self._seen(link.ticket_id)
+        return {"acknowledged": at}
+
+    def progress(self, secret: str, progress: ProgressIn) -> dict[str, Any]:
+        """How far the probe is."""
+        link, _ = self._session(secret, progress.session)
+        live = self._seen(link.ticket_id)
+        live.done, live.of, live.text, live.minutes_left = progress.done, progress.of, progress.text, progress.minutes_left  # type: ignore[assignment]
+        self._tell(link.ticket_id)
+        return {}
+
+    def done(self, secret: str, session_id: str, order_id: str, result: str, detail: str) -> dict[str, Any]:
+        """An order is through: its pages become a capture on the ticket. Said twice it is done once."""
+        link, session = self._session(secret, session_id)
+        with self.shop.database.read() as connection:
+            order = next((o for o in links.orders_of(connection, link.ticket_id) if str(o.id) == order_id), None)
+            pages = links.pages_of(connection, session.id, order_id)
+        if order is None:
+            raise NotFoundError(f"order {order_id[:20]!r}: expected one of this ticket, got none")
+
+        def end(connection: Connection) -> None:
+            links.end_order(connection, order.id, result, detail[:300], now())
+
+        if pages and order.state == links.WAITING:  # pages, entries and the order's end stand or fall together
+            row = self.tickets.row_of(link.ticket_id)
+            self.captures.add_file(link.ticket_id, f"{row.number.lower()}-{order_id}.gcap", _capture(session, pages), by=BY, also=end)
+        else:
+            with self.shop.database.write() as connection:
+                end(connection)
+        live = self._seen(link.ticket_id)
+        live.done = live.of = 0
+        self._tell(link.ticket_id, at_once=True)
+        return {"ok": True}
+
+    def _link(self, secret: str) -> Link:
+        with self.shop.database.read() as connection:
+            link = links.link_by_secret(connection, secret)
+        if link is None:
+            raise LinkUnknownError("secret: expected one that a ticket shows, got another")
+        if link.ended_at or self.tickets.row_of(link.ticket_id).closed_at:
+            raise LinkEndedError("link: expected one that is open, got one that was ended")
+        return link
+
+    def _session(self, secret: str, session_id: str) -> tuple[Link, Session]:
+        link = self._link(secret)
+        with self.shop.database.read() as connection:
+            session = links.session_by_id(connection, session_id)
+        if session is None or session.ticket_id != link.ticket_id:
+            raise NotFoundError("session: expected one of this link, got another; say hello first")
+        self._seen(link.ticket_id)
+        return link, session
+
+    def _seen(self, ticket_id: int) -> _Live:
+        with self._lock:
+            live = self._live.setdefault(ticket_id, _Live())
+            live.seen = time.monotonic()
+            return live
+
+    def _tell(self, ticket_id: int, *, at_once: bool = False) -> None:
+        live = self._live.get(ticket_id)
+        if live and not at_once and time.monotonic() - live.told < _QUIET_SECONDS:
+            return
+        if live:
+            live.told = time.monotonic()
+        self.shop.announce({"kind": "link", "ticket": ticket_id})
+
+    # --- handing the probe out ---------------------------------------------------------------------------------
+
+    def probe_for(self, secret: str, base_url: str) -> str:
+        """The probe with the server's address and the ticket's secret filled in. Raises LinkUnknownError, LinkEndedError."""
+        self._link(secret)
+        return probe_with(base_url, secret)
+
+
+def _move_of(body: Mapping[str, Any]) -> str | None:
+    kinds = _MOVES.get(str(body.get("order")), {})
+    kind = str(body.get("kind") or "")
+    if kind not in kinds:
+        raise StoreError(f"order: expected one of {', '.join(_MOVES)} (self-test with kind short or long), got {body.get('order')!r} {kind}".rstrip())
+    if body["order"] == "self-test" and not body.get("device"):
+        raise StoreError("order self-test: expected the device to test, got none")
+    return kinds[kind]
+
+
+def _order_out(order: Order) -> dict[str, Any]:
+    return {"id": order.id, **order.body, "state": order.state, "detail": order.detail, "made_by": order.made_by, "made_at": order.made_at}
+
+
+def _checked(page: PageIn) -> bytes:
+    """The page's bytes. Raises StoreError where they are not what the line says."""
+    try:
+        data = base64.b64decode(page.data, validate=True)
+    except (binascii.Error, ValueError) as error:
+        raise StoreError(f"{page.path[:80]}: expected base64, got {error}") from error
+    if len(data) > LARGEST_PAGE or not is_plain_path(page.path):
+        raise StoreError(f"{page.path[:80]!r}: expected a plain relative name and at most {LARGEST_PAGE >> 20} MiB, got {len(data)} bytes")
+    if page.sha256 != (hashlib.sha256(data).hexdigest() if page.status == "ok" else None):
+        raise StoreError(f"{page.path[:80]}: expected the bytes of the page's SHA-256, got others")
+    return data
+
+
+def _capture(session: Session, pages: list[tuple[dict[str, Any], bytes]]) -> bytes:
+    """The pages as a capture file, the same bytes for the same pages."""
+    newest = {line["path"]: (line, data) for line, data in pages}
+    manifest = write_manifest([line for line, _ in newest.values()], probe=session.probe, machine=session.machine)
+    buffer = io.BytesIO()
+    with zipfile.ZipFile(buffer, "w", zipfile.ZIP_DEFLATED) as archive:
+        members = {NAME: manifest} | {path: data for path, (line, data) in newest.items() if line["status"] == "ok"}
+        for path, data in members.items():
+            entry = zipfile.ZipInfo(path)
+            entry.compress_type = zipfile.ZIP_DEFLATED
+            archive.writestr(entry, data)
+    return buffer.getvalue()
+
+
+def _qr(text: str) -> str:
+    """The address as a QR code (ISO/IEC 18004), SVG, dark on light in either theme so that any camera reads it."""
+    import segno
+
+    buffer = io.BytesIO()
+    segno.make(text, error="m", micro=False).save(buffer, kind="svg", scale=4, border=2, xmldecl=False, svgns=True, dark="#16212b", light="#fdfcf8")
+    return buffer.getvalue().decode()

@@ -1,0 +1,112 @@
+"""What goes between browser, server and probe about a link (docs/link-protocol.md)."""
+
+from __future__ import annotations
+
+from pydantic import BaseModel, ConfigDict, Field
+
+from gatecheck.server.wire import Wire
+
+
+class LinkRowOut(Wire):
+    """A linked machine on the bench. `state`: linked, away. `of` is 0 while it waits for orders."""
+
+    state: str
+    done: int
+    of: int
+    text: str
+
+
+class LinkProgressOut(Wire):
+    done: int
+    of: int
+    text: str
+    minutes_left: float | None
+
+
+class LinkOrderOut(Wire):
+    id: int
+    order: str
+    device: str | None = None
+    kind: str | None = None
+    state: str
+    detail: str
+    made_by: str
+    made_at: str
+
+
+class LinkOfferOut(Wire):
+    """An order that can be given. `held`: why its move is held back now, empty where it is not."""
+
+    order: str
+    kind: str
+    move: str
+    held: str
+
+
+class LinkOut(Wire):
+    """The link of a ticket. `state`: none, waiting (no probe yet), linked, away, ended. `qr`: SVG of the address."""
+
+    state: str
+    secret: str
+    address: str
+    command: str
+    qr: str
+    local_only: bool
+    practice: str | None
+    machine: dict[str, str]
+    progress: LinkProgressOut | None
+    orders: list[LinkOrderOut]
+    offers: list[LinkOfferOut]
+
+
+class OrderIn(BaseModel):
+    """An order for the probe: read, or self-test with a device and a kind (short, long)."""
+
+    model_config = ConfigDict(extra="forbid")
+    order: str = Field(max_length=20)
+    device: str | None = Field(default=None, max_length=40, pattern=r"^[a-z0-9]+$")
+    kind: str | None = Field(default=None, max_length=10)
+    by: str = Field(min_length=1, max_length=20)
+
+
+class HelloIn(BaseModel):
+    """A probe reports to its ticket. `has`: pages it keeps of this session."""
+
+    protocol: int
+    probe: str = Field(max_length=20)
+    machine: dict[str, str] = Field(max_length=40)
+    session: str = Field(min_length=8, max_length=64, pattern=r"^[0-9a-f]+$")
+    has: int = Field(default=0, ge=0)
+
+
+class PageIn(BaseModel):
+    """One page as the probe read it, or the fact that it could not. `data`: base64."""
+
+    session: str = Field(max_length=64)
+    seq: int = Field(ge=1)
+    order: str = Field(max_length=40)
+    path: str = Field(max_length=200)
+    kind: str = Field(max_length=40)
+    device: str = Field(max_length=40)
+    how: str = Field(max_length=200)
+    status: str = Field(max_length=20)
+    detail: str = Field(default="", max_length=300)
+    size: int = Field(default=0, ge=0)
+    sha256: str | None = Field(default=None, max_length=64)
+    data: str = Field(max_length=6 << 20)
+
+
+class ProgressIn(BaseModel):
+    session: str = Field(max_length=64)
+    order: str = Field(max_length=40)
+    done: int = Field(ge=0)
+    of: int = Field(ge=0)
+    text: str = Field(max_length=200)
+    minutes_left: float | None = None
+
+
+class DoneIn(BaseModel):
+    session: str = Field(max_length=64)
+    order: str = Field(max_length=40)
+    result: str = Field(pattern=r"^(done|refused|failed)$")
+    detail: str = Field(default="", max_length=1000)

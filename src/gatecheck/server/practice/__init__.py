@@ -1,0 +1,1 @@
+"""Practice machines: the real probe on simulated drives."""

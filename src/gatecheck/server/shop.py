@@ -1,0 +1,41 @@
+"""The shop: what every service of the server shares. Its database, files, tables, words, and whom to tell of changes."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from datetime import UTC, datetime
+
+from gatecheck.core.belief.model import Model
+from gatecheck.core.words.catalogue import Words
+from gatecheck.store import Database
+from gatecheck.store.files import FileStore
+
+Event = Mapping[str, object]
+
+
+def now() -> str:
+    """The moment, in UTC, as it is stored."""
+    return datetime.now(UTC).isoformat(timespec="milliseconds")
+
+
+class Shop:
+    """`shipped`: the tables as they ship (the shop's own laid over them); `model`: the same with what its tickets taught."""
+
+    def __init__(
+        self, model: Model, words: Words, database: Database, files: FileStore, *, name: str, prefix: str, bays: int,
+        notices: tuple[str, ...] = (),
+    ) -> None:  # fmt: skip
+        self.shipped, self.model, self.words = model, model, words
+        self.database, self.files = database, files
+        self.name, self.prefix, self.bays = name, prefix, bays
+        self.notices = notices
+        """what has to be said on the bench about the shop itself, such as tables of its own that could not be used"""
+        self.generation = 0
+        """how often the model has changed: whatever was worked out with an earlier one is out of date"""
+        self.announce: Callable[[Event], None] = lambda event: None
+        self.relearn: Callable[[], None] = lambda: None
+
+    def learn(self, model: Model) -> None:
+        """Go on with this model."""
+        self.model, self.words = model, self.words.over(model.knowledge)
+        self.generation += 1

@@ -1,0 +1,1 @@
+"""Tickets: folding, appending, the call sheet."""

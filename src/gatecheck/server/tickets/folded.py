@@ -1,0 +1,82 @@
+"""A ticket's tape folded once, for everybody who needs its state: the ticket page, the instruments, the link, the handover."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from functools import cached_property
+from typing import Any
+
+from gatecheck.core.belief.facts import FactValue
+from gatecheck.core.belief.model import Model
+from gatecheck.core.decide.assess import Assessment, assess
+from gatecheck.core.tape.entries import Entry
+from gatecheck.core.tape.fold import TicketState, fold
+from gatecheck.core.tape.parse import parse_entries, parse_facts
+from gatecheck.core.tape.standing import standing, weighed
+from gatecheck.store.tickets import EntryRow, TicketRow
+
+_MOST_KEPT = 400
+
+
+@dataclass(frozen=True)
+class FoldedTicket:
+    """A tape with its state; what the engine says of it is worked out when it is first asked for."""
+
+    model: Model
+    facts: Mapping[str, FactValue]
+    """as the ticket was taken in, with the year"""
+    tape: tuple[EntryRow, ...]
+    entries: tuple[Entry, ...]
+    state: TicketState
+
+    @cached_property
+    def result(self) -> Assessment:
+        return assess(self.model, self.state)
+
+    @cached_property
+    def stands(self) -> list[bool]:
+        return standing(self.entries)
+
+    @cached_property
+    def counts(self) -> list[bool]:
+        return weighed(self.entries, self.stands, self.model)
+
+
+def fold_ticket(model: Model, row: TicketRow, tape: Sequence[EntryRow], more: Sequence[Mapping[str, Any]] = ()) -> FoldedTicket:
+    """The one way from a stored ticket to its state. `more`: entries that are only tried. Raises TapeError."""
+    facts = parse_facts(row.facts, model.knowledge)
+    facts.setdefault("as_of_year", datetime.now(UTC).year)
+    entries = parse_entries([*(e.body for e in tape), *more], model.knowledge)
+    COUNT.folds += 1
+    return FoldedTicket(model, facts, tuple(tape), tuple(entries), fold(model, facts, entries))
+
+
+@dataclass
+class _Count:
+    folds: int = 0
+
+
+COUNT = _Count()
+"""how often a tape was folded in this process; `bench/folds.py` prints it per action"""
+
+
+@dataclass
+class FoldCache:
+    """The latest fold of each ticket; one made with an earlier model, or of a shorter tape, is not found."""
+
+    _kept: dict[int, tuple[int, FoldedTicket]] = field(default_factory=dict)
+    _lock: threading.Lock = field(default_factory=threading.Lock)
+
+    def find(self, ticket_id: int, length: int, generation: int) -> FoldedTicket | None:
+        kept = self._kept.get(ticket_id)
+        return kept[1] if kept and kept[0] == generation and len(kept[1].tape) == length else None
+
+    def keep(self, ticket_id: int, folded: FoldedTicket, generation: int) -> None:
+        with self._lock:
+            self._kept.pop(ticket_id, None)
+            while len(self._kept) >= _MOST_KEPT:
+                self._kept.pop(next(iter(self._kept)))
+            self._kept[ticket_id] = (generation, folded)

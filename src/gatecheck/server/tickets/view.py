@@ -1,0 +1,62 @@
+"""A folded ticket as it goes over the wire."""
+
+from __future__ import annotations
+
+from dataclasses import asdict
+from typing import Any
+
+from gatecheck.core.decide.explain import tips, weights_of_evidence
+from gatecheck.core.decide.report import document
+from gatecheck.core.tape.entries import Started
+from gatecheck.core.words.catalogue import Words
+from gatecheck.server.tickets.folded import FoldedTicket
+from gatecheck.server.tickets.wire import AttachmentOut, TicketOut
+from gatecheck.store.tickets import TicketRow
+
+_NAMED = 0.02
+_EXPLAINED = 6
+_FROM_ROW = ("id", "number", "customer", "machine", "words", "bay", "opened_by", "opened_at", "closed_at", "comeback_of")
+
+
+def ticket_view(row: TicketRow, folded: FoldedTicket, words: Words, files: list[AttachmentOut]) -> TicketOut:
+    """Everything the ticket page shows."""
+    model, state, result = folded.model, folded.state, folded.result
+    suspects = [s for s in result.suspects[:-1] if s.p >= _NAMED][:_EXPLAINED] or list(result.suspects[:1])
+    spoken = weights_of_evidence(model, state, [s.fault for s in suspects])
+    found = tips(model, state, result.call, [h.move for h in result.held])
+    said: dict[str, Any] = document(model, words, state, result)
+    said["call"]["tips"] = [asdict(t) for t in found]
+    return TicketOut.model_validate({
+        **said,
+        "suspects": [{"fault": s.fault, "p": s.p, "weights": [asdict(w) for w in spoken[s.fault]]} for s in suspects],
+        "sound": result.suspects[-1].p,
+        "tape": [
+            {
+                **asdict(e), "stands": folded.stands[i], "counts": folded.counts[i], "note": words.note(e.body.get("note")),
+                "from_file": _file_of(e.body),
+            }
+            for i, e in enumerate(folded.tape)
+        ],
+        "facts": {k: v for k, v in state.facts.items() if k != "as_of_year"},
+        "running": running_of(folded),
+        "signed": state.signed,
+        "proven": state.proven,
+        "files": files,
+        **{k: getattr(row, k) for k in _FROM_ROW},
+    })  # fmt: skip
+
+
+def _file_of(body: dict[str, Any]) -> str | None:
+    """The file that an entry rests on."""
+    rests_on = body.get("rests_on")
+    return str(rests_on.get("file")) if isinstance(rests_on, dict) else None
+
+
+def running_of(folded: FoldedTicket) -> dict[str, object] | None:
+    """The move that runs on its own."""
+    place = folded.state.running
+    if place is None:
+        return None
+    entry = folded.entries[place]
+    assert isinstance(entry, Started)
+    return {"move": entry.move, "started_at": folded.tape[place].made_at, "minutes": entry.minutes}

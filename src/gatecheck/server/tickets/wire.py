@@ -1,0 +1,243 @@
+"""Tickets on the wire. Names and shapes are the contract with the front end; its types are generated from here."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from pydantic import BaseModel, ConfigDict, Field
+
+from gatecheck.server.wire import Wire
+
+
+class GateOut(Wire):
+    id: str
+    state: str
+    why: str
+    mass: float = Field(description="Probability that some fault of this gate is there, 0 to 1")
+    entries: list[int]
+
+
+class WeightOut(Wire):
+    entry: int
+    factor: float = Field(description="What the entry multiplied the suspect's odds by")
+
+
+class SuspectOut(Wire):
+    fault: str
+    p: float
+    weights: list[WeightOut] = Field(default=[])
+
+
+class OutlookOut(Wire):
+    outcome: str
+    p: float
+    leaves: str
+    leaves_p: float
+
+
+class NextOut(Wire):
+    move: str
+    kind: str
+    minutes: float
+    hands_on_minutes: float
+    why: str
+    gain: float
+    cost: float
+    separates: list[str]
+    outlook: list[OutlookOut]
+
+
+class HeldOut(Wire):
+    move: str
+    interlock: str
+    why: str
+    release: str
+    entries: list[int]
+
+
+class OptionOut(Wire):
+    choice: str
+    fix: str | None
+    fixes: list[str]
+    held_fix: str | None
+    held_by: list[str]
+    p_success: float
+    minutes: float
+    hands_on_minutes: float
+    cost: float
+    data_outcome: str
+    expected_loss: float
+    p_starts: float = Field(description="Probability that the machine starts then")
+    comeback_risk: float = Field(description="Probability that it starts and comes back within the month")
+    unattended_minutes: float
+    parts: float = Field(description="Parts, and what others charge, in the shop's currency")
+
+
+class TipOut(Wire):
+    move: str
+    outcome: str
+    choice: str
+    p: float
+
+
+class CallOut(Wire):
+    choice: str | None
+    fix: str | None
+    fixes: list[str]
+    held_fix: str | None
+    held_by: list[str]
+    confidence: float
+    leans: str
+    why: str
+    rule: str | None
+    note: str
+    balance: dict[str, float]
+    options: list[OptionOut]
+    tips: list[TipOut] = Field(default=[])
+
+
+class TrialOut(Wire):
+    """A changed setting. `standing`: pending (not started with it yet), open (to be put back), kept, put-back."""
+
+    fix: str
+    entry: int
+    outcome: str | None
+    open: bool
+    no_effect: bool
+    standing: str
+    before: str | None
+    after: str | None
+    walk: bool
+
+
+class QuestionOut(Wire):
+    fact: str
+    why: str
+
+
+class EntryOut(Wire):
+    place: int
+    body: dict[str, Any]
+    made_by: str
+    made_at: str
+    stands: bool = Field(description="False once an undo took it back")
+    counts: bool = Field(description="False for a repeated reading: the same evidence counts once")
+    note: str = Field(description="The entry's note in words, whether somebody wrote it or it was kept as a sentence's id")
+    from_file: str | None = Field(description="SHA-256 of the file it rests on: entries of one reading share it")
+
+
+class AttachmentOut(Wire):
+    sha256: str
+    name: str
+    size: int
+    added_by: str
+    added_at: str
+
+
+class RunningOut(Wire):
+    move: str
+    started_at: str
+    minutes: float
+
+
+class TicketOut(Wire):
+    id: int
+    number: str
+    customer: str
+    machine: str
+    words: str
+    bay: int | None
+    opened_by: str
+    opened_at: str
+    closed_at: str | None
+    facts: dict[str, str | float | int | bool]
+    tape: list[EntryOut]
+    gates: list[GateOut]
+    suspects: list[SuspectOut]
+    sound: float
+    next: list[NextOut]
+    held: list[HeldOut]
+    call: CallOut
+    trials: list[TrialOut]
+    questions: list[QuestionOut]
+    running: RunningOut | None
+    signed: int | None
+    proven: list[str] | None = Field(description="Faults it turned out to have, once somebody has said so")
+    comeback_of: int | None = Field(description="Ticket of the visit it comes back from")
+    files: list[AttachmentOut]
+
+
+class SheetRowOut(Wire):
+    """A way out under the customer's terms."""
+
+    option: OptionOut
+    price: float
+    loss: float
+    over_budget: bool
+    over_worth: bool
+    is_call: bool
+
+
+class OverturnOut(Wire):
+    """Readings that together would change the call, how likely they are, and the call then."""
+
+    readings: list[tuple[str, str]]
+    choice: str
+    fix: str | None
+    p: float
+
+
+class BarredOut(Wire):
+    """Fixes that are no way out on this evidence."""
+
+    interlock: str
+    why: str
+    release: str
+    fixes: list[str]
+
+
+class SheetOut(Wire):
+    """The call sheet: all ways out ranked under the terms, what is none, and what would overturn the call."""
+
+    terms: dict[str, str | float | int | bool]
+    call: CallOut
+    rows: list[SheetRowOut]
+    barred: list[BarredOut]
+    plain: str
+    overturns: list[OverturnOut]
+
+
+class TicketIn(BaseModel):
+    """A machine taken in. `entries` are what was already asked and seen (story, screen)."""
+
+    model_config = ConfigDict(extra="forbid")
+    customer: str = Field(min_length=1, max_length=200)
+    machine: str = Field(min_length=1, max_length=200)
+    words: str = Field(default="", max_length=4000)
+    facts: dict[str, Any] = {}
+    entries: list[dict[str, Any]] = Field(default=[], max_length=50)
+    bay: int | None = Field(default=None, ge=1, le=99)
+    by: str = Field(min_length=1, max_length=20)
+    comeback_of: int | None = None
+
+
+class TermsIn(BaseModel):
+    """What the customer decides; facts that are tried on the call sheet and not kept."""
+
+    model_config = ConfigDict(extra="forbid")
+    terms: dict[str, Any] = {}
+
+
+class EntryIn(BaseModel):
+    """An entry for the tape, or several that stand or fall together. `key` makes a repeated request harmless."""
+
+    model_config = ConfigDict(extra="forbid")
+    entry: dict[str, Any] | None = None
+    entries: list[dict[str, Any]] = Field(default=[], max_length=10)
+    by: str = Field(min_length=1, max_length=20)
+    key: str | None = Field(default=None, max_length=80)
+
+
+class BayIn(BaseModel):
+    model_config = ConfigDict(extra="forbid")
+    bay: int | None = Field(ge=1, le=99)
