@@ -12,12 +12,11 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from gatecheck.core.captured import read_document
 
 from gatecheck.files import read_path
 from gatecheck.practice.patients import PATIENTS, patient
 from gatecheck.probe import gatecheck_probe as probe
-from reading import read_capture
+from reading import read_capture, read_document
 
 FILE = Path(probe.__file__)
 
@@ -73,7 +72,7 @@ def test_every_patient_is_read_whole(name: str, tmp_path: Path) -> None:
     machine = patient(name).connected()
     assert {line["status"] for line in lines} <= {"ok", "refused", "failed"}
     assert {line["path"] for line in lines if line["status"] == "ok"} == set(files) - {"manifest.json"}
-    said = read_document(files, read_capture(files))
+    said = read_document(files)
     by_device = {d["device"]: d for d in said["devices"]}  # type: ignore[attr-defined]
     for device, drive in machine.drives.items():
         if drive.bus == "usb":

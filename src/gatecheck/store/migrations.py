@@ -146,8 +146,14 @@ MIGRATIONS: tuple[tuple[str, tuple[str, ...]], ...] = (
             """,
         ),
     ),
+    (
+        "known-customers-and-machines",
+        (
+            "CREATE INDEX ticket_customer ON ticket (customer COLLATE NOCASE, id)",
+            "CREATE INDEX ticket_machine ON ticket (machine COLLATE NOCASE, id)",
+        ),
+    ),
 )
-
 
 
 def migrate(connection: sqlite3.Connection, atomic: Atomic, upto: int | None = None) -> list[str]:

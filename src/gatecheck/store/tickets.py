@@ -87,8 +87,44 @@ def tickets_on_bench(connection: sqlite3.Connection) -> list[TicketRow]:
 
 def find_tickets(connection: sqlite3.Connection, text: str, limit: int = 20) -> list[TicketRow]:
     """Tickets whose number, customer or machine holds the text; open ones first."""
-    escaped = text.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_")
-    return [_ticket(row) for row in connection.execute(_FIND, {"like": f"%{escaped}%", "limit": limit})]
+    return [_ticket(row) for row in connection.execute(_FIND, {"like": f"%{_escaped(text)}%", "limit": limit})]
+
+
+@dataclass(frozen=True, slots=True)
+class Known:
+    """A customer or a machine that was here before, with the machine and the facts of the latest ticket."""
+
+    name: str
+    machine: str
+    facts: Body
+
+
+# max(id) makes SQLite take the other columns from that very row
+_KNOWN_CUSTOMERS = """
+    SELECT customer, machine, facts, max(id) FROM ticket WHERE customer LIKE :like ESCAPE '\\'
+    GROUP BY customer COLLATE NOCASE ORDER BY max(id) DESC LIMIT :limit"""
+_KNOWN_MACHINES = """
+    SELECT machine, machine, facts, max(id) FROM ticket WHERE machine LIKE :like ESCAPE '\\'
+    GROUP BY machine COLLATE NOCASE ORDER BY max(id) DESC LIMIT :limit"""
+
+
+def known_customers(connection: sqlite3.Connection, start: str, limit: int = 5) -> list[Known]:
+    """Customers whose name begins so, the latest first."""
+    return _known(connection, _KNOWN_CUSTOMERS, start, limit)
+
+
+def known_machines(connection: sqlite3.Connection, start: str, limit: int = 5) -> list[Known]:
+    """Machines whose name begins so, the latest first."""
+    return _known(connection, _KNOWN_MACHINES, start, limit)
+
+
+def _known(connection: sqlite3.Connection, sql: str, start: str, limit: int) -> list[Known]:
+    rows = connection.execute(sql, {"like": f"{_escaped(start)}%", "limit": limit})
+    return [Known(name, machine, json.loads(facts)) for name, machine, facts, _ in rows]
+
+
+def _escaped(text: str) -> str:
+    return text.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_")
 
 
 _MOVE_TO = "UPDATE ticket SET bay = :bay WHERE id = :id AND closed_at IS NULL"

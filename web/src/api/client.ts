@@ -18,6 +18,8 @@ export type Drive = Schemas['DriveOut']
 export type Finding = Schemas['FindingOut']
 export type Running = Schemas['RunningOut']
 export type Found = Schemas['FoundOut']
+export type Known = Schemas['KnownOut']
+export type KnownEntry = Schemas['KnownEntryOut']
 export type CallSheet = Schemas['SheetOut']
 export type SheetRow = Schemas['SheetRowOut']
 export type Overturn = Schemas['OverturnOut']
@@ -93,8 +95,10 @@ export const api = {
   ticket: (id: number, signal?: AbortSignal) => call<Ticket>(`/tickets/${id}`, signal ? { signal } : {}),
   find: (text: string) => call<Found[]>(`/find?text=${encodeURIComponent(text)}`),
   takeIn: (json: TicketIn) => call<Ticket>('/tickets', { method: 'POST', json }),
-  append: (id: number, entry: EntryBody, by: string, key: string) =>
-    call<Ticket>(`/tickets/${id}/entries`, { method: 'POST', json: { entry, by, key } }),
+  append: (id: number, entries: readonly EntryBody[], by: string, key: string) =>
+    call<Ticket>(`/tickets/${id}/entries`, { method: 'POST', json: { entries, by, key } }),
+  known: (customer: string, machine: string, signal?: AbortSignal) =>
+    call<Known>(`/known?customer=${encodeURIComponent(customer)}&machine=${encodeURIComponent(machine)}`, signal ? { signal } : {}),
   handOver: (id: number, proven: readonly string[] | null, by: string) =>
     call<Ticket>(`/tickets/${id}/handover`, { method: 'POST', json: { proven, by } }),
   reopen: (id: number) => call<Ticket>(`/tickets/${id}/reopen`, { method: 'POST' }),

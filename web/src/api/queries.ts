@@ -18,11 +18,11 @@ export const useBench = () => useQuery(benchQuery)
 export const useTicket = (id: number) => useQuery(ticketQuery(id))
 export const useCaptures = (id: number) => useQuery(capturesQuery(id))
 
-/** Sends an entry. While the server is away it is tried again until it answers; its key keeps it single. */
+/** Sends entries that stand or fall together. While the server is away they are tried again until it answers; their key keeps them single. */
 export function useAppend(id: number) {
   const cache = useQueryClient()
   return useMutation({
-    mutationFn: ({ entry, key }: { entry: EntryBody; key: string }) => api.append(id, entry, initials(), key),
+    mutationFn: ({ entries, key }: { entries: readonly EntryBody[]; key: string }) => api.append(id, entries, initials(), key),
     scope: { id: `tape-${id}` },
     retry: (_, error) => error instanceof AwayError,
     retryDelay: 1000,
@@ -33,6 +33,13 @@ export function useAppend(id: number) {
     },
   })
 }
+
+/** Customers and machines of earlier tickets that begin so. */
+export const useKnown = (customer: string, machine: string) =>
+  useQuery({
+    queryKey: ['known', customer, machine], queryFn: ({ signal }) => api.known(customer, machine, signal), placeholderData: (kept) => kept,
+    enabled: customer.length > 1 || machine.length > 1, staleTime: 30_000,
+  })
 
 export function useTakeIn() {
   const cache = useQueryClient()

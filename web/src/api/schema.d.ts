@@ -55,6 +55,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/known": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get Known */
+        get: operations["getKnown"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/events": {
         parameters: {
             query?: never;
@@ -1091,6 +1108,30 @@ export interface components {
             purposes: components["schemas"]["PurposeOut"][];
         };
         /**
+         * KnownEntryOut
+         * @description A customer or machine of an earlier ticket; `machine` and `facts` as they were then.
+         */
+        KnownEntryOut: {
+            /** Name */
+            name: string;
+            /** Machine */
+            machine: string;
+            /** Facts */
+            facts: {
+                [key: string]: string;
+            };
+        };
+        /**
+         * KnownOut
+         * @description What the first letters at the counter may become.
+         */
+        KnownOut: {
+            /** Customers */
+            customers: components["schemas"]["KnownEntryOut"][];
+            /** Machines */
+            machines: components["schemas"]["KnownEntryOut"][];
+        };
+        /**
          * LearningOut
          * @description What the shop's own tickets taught, and how the odds held.
          */
@@ -2096,6 +2137,56 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["FoundOut"][];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getKnown: {
+        parameters: {
+            query?: {
+                customer?: string;
+                machine?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KnownOut"];
                 };
             };
             /** @description Not Found */

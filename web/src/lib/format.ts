@@ -40,5 +40,9 @@ export function bytes(count: number): string {
 export const lowerFirst = (text: string): string =>
   /^[A-Z][a-z ]/.test(text) ? text.charAt(0).toLowerCase() + text.slice(1) : text
 
+/** The day and the time, as a bench says it. */
+export const today = (): string =>
+  `${new Date().toLocaleDateString([], { weekday: 'long' })} ${new Date().toLocaleTimeString([], { hour: '2-digit', minute: '2-digit', hour12: false })}`
+
 /** A key that makes a repeated request harmless. */
 export const requestKey = (): string => crypto.randomUUID()

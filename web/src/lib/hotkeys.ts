@@ -24,6 +24,3 @@ export function useHotkeys(keys: Hotkeys, isOn = true): void {
     return () => window.removeEventListener('keydown', handle)
   }, [isOn])
 }
-
-/** Keys for numbered targets: digits first, then letters that no page uses for itself. */
-export const TARGET_KEYS = ['1', '2', '3', '4', '5', '6', '7', '8', '9', '0', 'a', 'd', 'g', 'j', 'k', 'm', 'q', 'v'] as const

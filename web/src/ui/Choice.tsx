@@ -1,4 +1,7 @@
 import { RadioGroup } from 'radix-ui'
+import { useState, type KeyboardEvent } from 'react'
+
+import { TARGET_KEYS } from '../lib/keymap'
 
 interface ChoiceProps {
   label: string
@@ -7,18 +10,27 @@ interface ChoiceProps {
   onValueChange: (value: string) => void
 }
 
-/** One of a few, all in sight: tap it, or walk with the arrow keys. */
+/** One of a few, all in sight: tap it, walk with the arrow keys, or press its number while the row has the focus. */
 export function Choice({ label, value, options, onValueChange }: ChoiceProps) {
+  const [isAt, setAt] = useState(false)
+  const handleKey = (event: KeyboardEvent) => {
+    const option = options[TARGET_KEYS.indexOf(event.key.toLowerCase())]
+    if (!option || event.ctrlKey || event.metaKey || event.altKey) return
+    event.preventDefault()
+    event.stopPropagation()
+    onValueChange(option.value)
+  }
   return (
-    <div className="mb-3">
+    <div className="mb-3" onFocus={() => setAt(true)} onBlur={() => setAt(false)} onKeyDown={handleKey}>
       <div className="mb-1 text-s font-semibold text-soft">{label}</div>
       <RadioGroup.Root aria-label={label} value={value} onValueChange={onValueChange} className="flex flex-wrap gap-1.5">
-        {options.map((option) => (
+        {options.map((option, index) => (
           <RadioGroup.Item
             key={option.value}
-            value={option.value}
-            className="min-h-10 rounded border border-line bg-sheet px-3 py-1.5 text-m data-[state=checked]:border-indigo data-[state=checked]:bg-indigo data-[state=checked]:text-paper"
+            value={option.value} aria-label={option.label}
+            className="touch min-h-10 rounded border border-line bg-sheet px-3 py-1.5 text-m data-[state=checked]:border-indigo data-[state=checked]:bg-indigo data-[state=checked]:text-paper"
           >
+            {isAt && TARGET_KEYS[index] && <span aria-hidden className="mr-1.5 font-semibold">{TARGET_KEYS[index]}</span>}
             {option.label}
           </RadioGroup.Item>
         ))}

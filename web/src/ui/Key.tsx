@@ -17,7 +17,7 @@ interface KeyActionProps {
 /** Something one can press, by hand or by its key. */
 export function KeyAction({ hotkey, label, onPress, strong = false }: KeyActionProps) {
   return (
-    <button type="button" onClick={onPress} className="inline-flex min-h-9 items-center gap-2 whitespace-nowrap rounded px-1">
+    <button type="button" onClick={onPress} className="touch inline-flex min-h-9 items-center gap-2 rounded px-1">
       <Key>{hotkey}</Key>
       <span className={strong ? 'font-semibold text-indigo' : 'text-indigo'}>{label}</span>
     </button>

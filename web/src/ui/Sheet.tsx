@@ -1,6 +1,9 @@
 import { Dialog } from 'radix-ui'
 import type { ReactNode } from 'react'
 
+import { T } from '../words'
+import { Key } from './Key'
+
 interface SheetProps {
   title: string
   isOpen: boolean
@@ -9,7 +12,7 @@ interface SheetProps {
   wide?: boolean
 }
 
-/** A sheet of paper laid over the page from its right edge; Escape takes it away. */
+/** A sheet of paper laid over the page from its right edge; Escape, or a tap, takes it away. */
 export function Sheet({ title, isOpen, onClose, children, wide = false }: SheetProps) {
   return (
     <Dialog.Root open={isOpen} onOpenChange={(open) => !open && onClose()}>
@@ -17,9 +20,12 @@ export function Sheet({ title, isOpen, onClose, children, wide = false }: SheetP
         <Dialog.Overlay className="fixed inset-0 bg-ink/25 dark:bg-paper/70" />
         <Dialog.Content
           aria-describedby={undefined}
-          className={`fixed inset-y-0 right-0 flex w-full flex-col overflow-y-auto border-l border-line bg-paper px-8 py-6 ${wide ? 'max-w-[860px]' : 'max-w-[560px]'}`}
+          className={`fixed inset-y-0 right-0 flex w-full flex-col overflow-y-auto border-l border-line bg-paper px-4 py-4 sm:px-8 sm:py-6 ${wide ? 'max-w-[860px]' : 'max-w-[560px]'}`}
         >
-          <Dialog.Title className="mb-4 text-xl font-semibold">{title}</Dialog.Title>
+          <div className="mb-4 flex items-baseline gap-3">
+            <Dialog.Title className="min-w-0 flex-1 text-xl font-semibold">{title}</Dialog.Title>
+            <Dialog.Close className="touch inline-flex min-h-9 shrink-0 items-center gap-2 px-1 text-indigo"><Key>Esc</Key>{T.close}</Dialog.Close>
+          </div>
           {children}
         </Dialog.Content>
       </Dialog.Portal>

@@ -6,7 +6,7 @@ from fastapi import APIRouter
 from fastapi.responses import StreamingResponse
 
 from gatecheck.server.bench.service import BenchView, words_of
-from gatecheck.server.bench.wire import BenchOut, FoundOut, WordsOut
+from gatecheck.server.bench.wire import BenchOut, FoundOut, KnownOut, WordsOut
 from gatecheck.server.events import Events
 
 
@@ -25,6 +25,10 @@ def bench_routes(bench: BenchView, events: Events) -> APIRouter:
     @router.get("/find", operation_id="findTickets")
     def find_tickets(text: str = "") -> list[FoundOut]:
         return bench.find(text)
+
+    @router.get("/known", operation_id="getKnown")
+    def get_known(customer: str = "", machine: str = "") -> KnownOut:
+        return bench.known(customer, machine)
 
     @router.get("/events", operation_id="getEvents", response_class=StreamingResponse)
     async def get_events() -> StreamingResponse:

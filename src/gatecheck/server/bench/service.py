@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from gatecheck.core.knowledge.tables import Check, Fix, Knowledge
-from gatecheck.server.bench.wire import BenchOut, BenchRow, FoundOut, WordsOut
+from gatecheck.server.bench.wire import BenchOut, BenchRow, FoundOut, KnownEntryOut, KnownOut, WordsOut
 from gatecheck.server.link.wire import LinkRowOut
 from gatecheck.server.shop import Shop
 from gatecheck.server.tickets.service import Tickets
@@ -14,6 +14,8 @@ from gatecheck.store import tickets
 
 _RANK = {"hands": 0, "running": 1, "done": 2}
 _NO_BAY = 999
+_OF_A_MODEL = ("platform", "form", "drive_kind", "installed_os")
+"""facts that a machine of the same name most likely shares"""
 
 
 class BenchView:
@@ -30,6 +32,17 @@ class BenchView:
         views = [bench_row(self.tickets.view(row), self.link_row(row.id)) for row in rows]
         views.sort(key=lambda r: (_RANK[r.turn], not r.urgent, r.bay or _NO_BAY, r.id))
         return BenchOut(shop=self.shop.name, bays=self.shop.bays, rows=views, notices=list(self.shop.notices))
+
+    def known(self, customer: str, machine: str) -> KnownOut:
+        """Customers and machines that were here before and begin so; each brings what a machine keeps from visit to visit."""
+        with self.shop.database.read() as connection:
+            customers = tickets.known_customers(connection, customer) if customer else []
+            machines = tickets.known_machines(connection, machine) if machine else []
+
+        def out(known: tickets.Known) -> KnownEntryOut:
+            return KnownEntryOut(name=known.name, machine=known.machine, facts={k: str(v) for k, v in known.facts.items() if k in _OF_A_MODEL and v})
+
+        return KnownOut(customers=[out(k) for k in customers], machines=[out(k) for k in machines])
 
     def find(self, text: str) -> list[FoundOut]:
         """Tickets by number, customer or machine."""

@@ -51,6 +51,21 @@ class FoundOut(Wire):
     closed: bool
 
 
+class KnownEntryOut(Wire):
+    """A customer or machine of an earlier ticket; `machine` and `facts` as they were then."""
+
+    name: str
+    machine: str
+    facts: dict[str, str]
+
+
+class KnownOut(Wire):
+    """What the first letters at the counter may become."""
+
+    customers: list[KnownEntryOut]
+    machines: list[KnownEntryOut]
+
+
 class MoveWords(Wire):
     id: str
     kind: str

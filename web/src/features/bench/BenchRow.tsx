@@ -4,7 +4,8 @@ import { minutes, percent } from '../../lib/format'
 import { useProgress } from '../../lib/running'
 import { factValue, T } from '../../words'
 import { BootLine } from '../line/BootLine'
-import { BAY_COLUMN, LINE_COLUMN, LINE_WIDTH, NAME_COLUMN, TODO_COLUMN } from './columns'
+import { leadingGate } from '../line/geometry'
+import { LINE_WIDTH } from './columns'
 
 function RunningNote({ row }: { row: Row }) {
   const { move } = useWords()
@@ -48,7 +49,7 @@ function Todo({ row }: { row: Row }) {
         {row.next_why.replace(/\.$/, '') || (row.open_trials > 0 ? T.onTrialAsk : '')}
         {!row.urgent && row.next_minutes ? ` · ${minutes(row.next_minutes)}` : ''}
       </div>
-      {row.open_trials > 0 && <div className="text-s font-semibold text-ochre">{T.openTrials(row.open_trials)}</div>}
+      {row.open_trials > 0 && <div className="text-s font-semibold text-ochre-ink">{T.openTrials(row.open_trials)}</div>}
     </>
   )
 }
@@ -57,32 +58,34 @@ function Todo({ row }: { row: Row }) {
 function LinkNote({ link }: { link: LinkRow }) {
   const isOn = link.state === 'linked'
   return (
-    <span className={isOn ? 'font-semibold text-pine' : 'text-ochre'}>
+    <span className={isOn ? 'font-semibold text-pine' : 'text-ochre-ink'}>
       {isOn ? '⇄' : '⇥'} {T.linkStates[link.state]}{isOn && link.of > 0 && ` · ${T.linkPages(link.done, link.of)}`}
     </span>
   )
 }
 
-/** One machine as one line: where it stands, and the one thing to do or to wait for. */
+/** One machine as one line: where it stands, and the one thing to do or to wait for. On a narrow screen the line lies under the words. */
 export function BenchRow({ row, onOpen }: { row: Row; onOpen: () => void }) {
   const { words } = useWords()
   const states = row.gates.map((g, i) => `${words.gates[i]?.name} ${g.state}`).join(', ')
   const isHands = row.turn === 'hands'
   const facts = [row.facts['form'], row.facts['drive_kind']].filter(Boolean).map(factValue)
   if (row.facts['drive_year']) facts.push(String(row.facts['drive_year']))
+  const leading = leadingGate(row.gates)
   return (
     <button
       type="button" data-bench-row onClick={onOpen}
-      className={`flex w-full items-center gap-3 border-b border-l-[6px] border-b-hair py-px pr-7 ${isHands ? 'border-l-indigo bg-sheet' : 'border-l-transparent'} focus-visible:outline-offset-[-3px]`}
+      className={`flex w-full flex-wrap items-start gap-x-3 border-b border-l-[6px] border-b-hair py-1 pr-3 lg:flex-nowrap lg:items-center lg:py-px lg:pr-7 ${isHands ? 'border-l-indigo bg-sheet' : 'border-l-transparent'} focus-visible:outline-offset-[-3px]`}
     >
-      <span className={`${BAY_COLUMN} text-center text-xxl ${isHands ? 'font-bold text-indigo' : 'text-soft'}`}>{row.bay ?? '·'}</span>
-      <span className={`${NAME_COLUMN} overflow-hidden`}>
+      <span className={`w-9 shrink-0 text-center text-xl lg:w-[56px] lg:text-xxl ${isHands ? 'font-bold text-indigo' : 'text-soft'}`}>{row.bay ?? '·'}</span>
+      <span className="min-w-0 flex-1 overflow-hidden lg:w-[180px] lg:flex-none xl:w-[244px]">
         <span className="block truncate text-l font-semibold">{row.machine}</span>
         <span className="block truncate text-s text-soft">{row.customer}</span>
         <span className="block truncate text-s text-soft">{row.link ? <LinkNote link={row.link} /> : facts.join(' · ') || T.shelf}</span>
+        {leading !== null && <span className="block truncate text-s font-semibold lg:hidden">{words.gates[leading]?.name}</span>}
       </span>
-      <span className={LINE_COLUMN}><BootLine gates={row.gates} width={LINE_WIDTH} started={row.started} label={states} /></span>
-      <span className={TODO_COLUMN}><Todo row={row} /></span>
+      <span className="order-last w-full pl-9 lg:order-none lg:w-auto lg:min-w-0 lg:max-w-[640px] lg:flex-[3] lg:pl-0"><BootLine gates={row.gates} width={LINE_WIDTH} started={row.started} label={states} /></span>
+      <span className="min-w-0 flex-1 lg:min-w-[200px]"><Todo row={row} /></span>
     </button>
   )
 }

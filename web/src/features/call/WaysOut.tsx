@@ -9,7 +9,7 @@ interface WaysOutProps {
   onChoose: (index: number) => void
 }
 
-const COLUMNS = 'grid grid-cols-[26px_minmax(0,1.5fr)_minmax(0,1.35fr)_92px_78px_minmax(0,1fr)] gap-3'
+const COLUMNS = 'grid grid-cols-[26px_minmax(0,1fr)_84px] gap-x-3 gap-y-1 md:grid-cols-[26px_minmax(0,1.5fr)_minmax(0,1.35fr)_92px_78px_minmax(0,1fr)] md:gap-3'
 
 function Name({ row }: { row: SheetRow }) {
   const { move, words } = useWords()
@@ -33,7 +33,7 @@ function Name({ row }: { row: SheetRow }) {
 function Chance({ row }: { row: SheetRow }) {
   const { p_success: holds, comeback_risk: back } = row.option
   return (
-    <span>
+    <span className="max-md:order-1 max-md:col-span-2 max-md:col-start-2">
       <span className="flex flex-wrap items-baseline justify-between gap-x-2"><span className="whitespace-nowrap text-l">{percent(holds)}</span>{back >= 0.005 && <span className="text-s text-soft">{T.comesBack(percent(back))}</span>}</span>
       <span className="mt-1 flex h-2 overflow-hidden rounded-full bg-hair">
         <span className="moves h-full bg-pine" style={{ width: `${holds * 100}%` }} />
@@ -47,7 +47,7 @@ function Chance({ row }: { row: SheetRow }) {
 export function WaysOut({ rows, chosen, onChoose }: WaysOutProps) {
   return (
     <div role="radiogroup" aria-label={T.waysOut}>
-      <div className={`${COLUMNS} border-b border-hair px-3 pb-1 text-s text-soft`} aria-hidden>
+      <div className={`${COLUMNS} border-b border-hair px-3 pb-1 text-s text-soft max-md:hidden`} aria-hidden>
         <span /><span>{T.waysOut}</span><span>{T.works}</span><span>{T.handsOnShort}</span><span className="text-right">{T.price}</span><span>{T.dataThen}</span>
       </div>
       {rows.map((row, index) => (
@@ -59,9 +59,9 @@ export function WaysOut({ rows, chosen, onChoose }: WaysOutProps) {
           <span className="text-center text-xl text-indigo">{index < 9 ? index + 1 : ''}</span>
           <Name row={row} />
           <Chance row={row} />
-          <span className="text-m">{row.option.hands_on_minutes > 0 ? minutes(row.option.hands_on_minutes) : '0 min'}<span className="block text-s text-soft">{row.option.unattended_minutes >= 1 ? `+ ${minutes(row.option.unattended_minutes)}` : ''}</span></span>
+          <span className="text-m max-md:order-2 max-md:col-start-2">{row.option.hands_on_minutes > 0 ? minutes(row.option.hands_on_minutes) : '0 min'}<span className="block text-s text-soft">{row.option.unattended_minutes >= 1 ? `+ ${minutes(row.option.unattended_minutes)}` : ''}</span></span>
           <span className="text-right text-m">{Math.round(row.price)}<span className="block text-s text-soft">{row.option.parts >= 1 ? T.outlay(String(Math.round(row.option.parts))) : ''}</span></span>
-          <span className="text-s">{row.option.data_outcome}</span>
+          <span className="text-s max-md:order-3">{row.option.data_outcome}</span>
         </button>
       ))}
     </div>

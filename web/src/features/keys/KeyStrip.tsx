@@ -3,8 +3,9 @@ import { useState } from 'react'
 import type { EntryBody, Ticket } from '../../api/client'
 import { useTicketKeys } from '../../api/queries'
 import { useWords } from '../../api/words'
-import { useHotkeys, type Hotkeys } from '../../lib/hotkeys'
-import { Key, KeyAction } from '../../ui/Key'
+import type { Handlers } from '../../lib/keymap'
+import { Commands, Do } from '../../ui/Commands'
+import { Key } from '../../ui/Key'
 import { T } from '../../words'
 import { KeyLine } from './KeyLine'
 
@@ -32,22 +33,24 @@ export function KeyStrip({ ticket, moveId, isOn, onTried, onReached }: KeyStripP
     if (worked) onReached?.()
     else setFailed([...failed, key])
   }
-  const keys: Hotkeys = { '+': () => setTyping(true) }
-  if (first) {
-    keys['Enter'] = (event) => (event.target instanceof HTMLButtonElement ? event.target.click() : tried(first.key, true))
-    keys['-'] = () => tried(first.key, false)
+  const on: Handlers<'keyStrip'> = {
+    ...(!isTyping && { other: () => setTyping(true) }),
+    ...(first && {
+      worked: (event) => (event?.target instanceof HTMLButtonElement ? event.target.click() : tried(first.key, true)),
+      didNot: () => tried(first.key, false),
+    }),
   }
-  useHotkeys(keys, isOn && own !== undefined && !isTyping)
   if (!own) return null
   return (
-    <section aria-label={T.keysFor(own.name)} className="mb-4 rounded-lg border border-hair px-3.5 py-2">
+    <Commands page="keyStrip" on={on} isOn={isOn && !isTyping}>
+    <section aria-label={T.keysFor(own.name)} className="mb-3 rounded-lg border border-hair px-3.5 py-2">
       <div className="flex flex-wrap items-center gap-x-4 gap-y-1">
         <span className="text-s font-bold text-soft">{T.keysFor(own.name)}</span>
         {left.slice(0, 3).map((k, index) => <KeyLine key={k.key} tried={k} strong={index === 0} />)}
       </div>
       <div className="flex flex-wrap items-center gap-x-4">
-        {first && <KeyAction hotkey="Enter" label={T.keyWorked(first.key)} onPress={() => tried(first.key, true)} strong />}
-        {first && <KeyAction hotkey="-" label={T.keyDidNot} onPress={() => tried(first.key, false)} />}
+        {first && <Do of="keyStrip" id="worked" label={T.keyWorked(first.key)} strong />}
+        <Do of="keyStrip" id="didNot" />
         {isTyping ? (
           <form
             onSubmit={(event) => {
@@ -63,8 +66,9 @@ export function KeyStrip({ ticket, moveId, isOn, onTried, onReached }: KeyStripP
               className="min-h-9 w-40 rounded border border-line bg-sheet px-2 text-m"
             /> <Key>Enter</Key>
           </form>
-        ) : <KeyAction hotkey="+" label={T.keyOther} onPress={() => setTyping(true)} />}
+        ) : <Do of="keyStrip" id="other" />}
       </div>
     </section>
+    </Commands>
   )
 }

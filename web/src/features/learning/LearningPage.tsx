@@ -5,9 +5,8 @@ import type { Bin, Learning } from '../../api/client'
 import { useLearning, useResetLearning } from '../../api/queries'
 import { useWords } from '../../api/words'
 import { percent } from '../../lib/format'
-import { useHotkeys } from '../../lib/hotkeys'
-import { toggleTheme } from '../../lib/theme'
-import { KeyAction } from '../../ui/Key'
+import type { Handlers } from '../../lib/keymap'
+import { Commands, Do } from '../../ui/Commands'
 import { Note } from '../../ui/Note'
 import { T } from '../../words'
 
@@ -48,7 +47,7 @@ function Rates({ learning }: { learning: Learning }) {
   return (
     <table className="w-full text-m">
       <caption className="mb-2 text-left font-semibold">{T.rates}</caption>
-      <thead><tr className="text-left text-s text-soft"><th className="font-normal" /><th className="w-20 text-right font-normal">{T.shipped}</th><th className="w-24 text-right font-normal">{T.counted}</th><th className="w-20 text-right font-normal">{T.blended}</th><th className="w-40" /></tr></thead>
+      <thead><tr className="text-left text-s text-soft"><td /><th className="w-20 text-right font-normal">{T.shipped}</th><th className="w-24 text-right font-normal">{T.counted}</th><th className="w-20 text-right font-normal">{T.blended}</th><td className="w-24 sm:w-40" /></tr></thead>
       <tbody>
         {rows.map((r) => (
           <tr key={r.fault} className="border-b border-hair">
@@ -76,37 +75,41 @@ export function LearningPage() {
   const [, navigate] = useLocation()
   const [isSure, setSure] = useState(false)
   const forget = () => reset.mutate(undefined, { onSuccess: () => setSure(false) })
-  useHotkeys({
-    Escape: () => (isSure ? setSure(false) : navigate('/')), b: () => navigate('/'), l: toggleTheme,
-    r: () => setSure(true), y: () => isSure && forget(),
-  })
+  const hasLearned = data !== undefined && (data.lessons > 0 || data.comebacks > 0)
+  const on: Handlers<'odds'> = {
+    bench: () => navigate('/'), back: () => (isSure ? setSure(false) : navigate('/')),
+    ...(hasLearned && { reset: () => setSure(true) }), ...(isSure && { sure: forget }),
+  }
   if (!data) return <div className="p-8">{error ? <Note title={T.away}>{error.message}</Note> : <p className="text-l text-soft">{T.loading}</p>}</div>
   return (
-    <main className="h-full overflow-y-auto px-7 pb-8 pt-4">
-      <header className="mb-1 flex items-baseline gap-4">
+    <Commands page="odds" on={on}>
+    <main className="h-full overflow-y-auto px-4 pb-8 pt-4 lg:px-7">
+      <header className="mb-1 flex flex-wrap items-baseline gap-x-4">
         <h1 className="text-xl font-bold">{T.oddsTitle}</h1>
-        <span className="ml-auto flex gap-4">
-          {(data.lessons > 0 || data.comebacks > 0) && <KeyAction hotkey="R" label={T.resetOdds} onPress={() => setSure(true)} />}
-          <KeyAction hotkey="B" label={T.bench} onPress={() => navigate('/')} />
+        <span className="ml-auto flex flex-wrap gap-x-4">
+          <Do of="odds" id="reset" />
+          <Do of="odds" id="bench" />
+          <Do of="odds" id="help" />
         </span>
       </header>
       {data.last_reset && <p className="text-s text-soft">{T.resetAt(new Date(data.last_reset).toLocaleString())}</p>}
-      {isSure && <div className="my-3 max-w-[640px]"><Note title={T.resetSure} tone="ochre"><KeyAction hotkey="Y" label={T.resetDo} onPress={forget} strong /></Note></div>}
+      {isSure && <div className="my-3 max-w-[640px]"><Note title={T.resetSure} tone="ochre"><Do of="odds" id="sure" strong /></Note></div>}
       {data.lessons + data.comebacks === 0 ? (
         <div className="pt-20 text-center"><p className="text-xl font-semibold">{T.noLessons}</p><p className="mt-2 text-l text-soft">{T.noLessonsHint}</p></div>
       ) : (
         <>
           <p className="mb-5 max-w-[90ch] text-l">{T.lessonsRead(data.lessons, data.weight, data.comebacks)}</p>
-          <div className="grid grid-cols-[minmax(0,1.1fr)_minmax(0,1.2fr)] gap-8">
-            <div className="grid grid-cols-2 content-start gap-4">
+          <div className="grid gap-8 lg:grid-cols-[minmax(0,1.1fr)_minmax(0,1.2fr)]">
+            <div className="grid content-start gap-4 sm:grid-cols-2">
               <Held title={T.heldCalls} bins={data.calls} />
               <Held title={T.heldSuspects} bins={data.suspects} />
-              {data.brier !== null && <p className="col-span-2 text-s text-soft">{T.brier(data.brier.toFixed(3))}</p>}
+              {data.brier !== null && <p className="text-s sm:col-span-2 text-soft">{T.brier(data.brier.toFixed(3))}</p>}
             </div>
             <Rates learning={data} />
           </div>
         </>
       )}
     </main>
+    </Commands>
   )
 }

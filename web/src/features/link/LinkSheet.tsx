@@ -3,9 +3,9 @@ import { useState } from 'react'
 import { api, type Link, type Ticket } from '../../api/client'
 import { useCaptures, useLink, useLinkChange, usePatients } from '../../api/queries'
 import { clock } from '../../lib/format'
-import { useHotkeys, type Hotkeys } from '../../lib/hotkeys'
+import { SHEET_KEYS, type Handlers } from '../../lib/keymap'
 import { initials } from '../../lib/person'
-import { KeyAction } from '../../ui/Key'
+import { Commands, Do } from '../../ui/Commands'
 import { Note } from '../../ui/Note'
 import { Sheet } from '../../ui/Sheet'
 import { T } from '../../words'
@@ -15,7 +15,7 @@ function HowTo({ link }: { link: Link }) {
   return (
     <>
       <p className="mb-2 text-m">{T.linkHint}</p>
-      <div className="flex items-start gap-5">
+      <div className="flex items-start gap-5 max-sm:flex-col">
         <div className="w-40 shrink-0 [&_svg]:h-auto [&_svg]:w-full" role="img" aria-label={link.address} dangerouslySetInnerHTML={{ __html: link.qr }} />
         <div className="min-w-0">
           <p className="select-all break-all rounded border border-line bg-sheet px-3 py-2 font-mono text-m">{link.command}</p>
@@ -41,16 +41,16 @@ export function LinkSheet({ ticket, onClose }: { ticket: Ticket; onClose: () => 
     const offer = offers[at]
     if (offer && !offer.held) run(() => api.putOrder(ticket.id, offer.order, offer.device, offer.kind || null, initials()))
   }
-  const keys: Hotkeys = {}
-  offers.slice(0, 9).forEach((_, index) => { keys[String(index + 1)] = () => order(index) })
-  if (!isOpen) keys['m'] = () => run(() => api.openLink(ticket.id, initials()))
-  else keys['x'] = () => run(() => api.endLink(ticket.id))
-  keys['p'] = () => setShowPractice(true)
-  if (showPractice) patients.slice(0, 18).forEach((p, index) => { keys['123456789abcdefghi'[index]!] = () => { setShowPractice(false); run(() => api.connectPractice(ticket.id, p.id, initials())) } })
-  useHotkeys(keys)
+  const connect = (id: string) => { setShowPractice(false); run(() => api.connectPractice(ticket.id, id, initials())) }
+  const on: Handlers<'link'> = {
+    practice: () => setShowPractice(true),
+    ...(isOpen ? { end: () => run(() => api.endLink(ticket.id)) } : { open: () => run(() => api.openLink(ticket.id, initials())) }),
+  }
+  const targets = showPractice ? patients.map((p) => () => connect(p.id)) : offers.map((_, index) => () => order(index))
   if (!link) return null
   const name = [link.machine['sys_vendor'], link.machine['product_name'], link.machine['product_serial']].filter(Boolean).join(' ')
   return (
+    <Commands page="link" on={showPractice ? {} : on} targets={targets} targetKeys={SHEET_KEYS}>
     <Sheet title={T.linkTitle} isOpen onClose={onClose} wide>
       <p className="-mt-3 mb-4 text-l font-semibold">{T.linkStates[link.state]}{name && link.state !== 'none' && `: ${name}`}</p>
       {change.error && <div className="mb-3"><Note title={T.notKept}>{change.error.message}</Note></div>}
@@ -58,7 +58,7 @@ export function LinkSheet({ ticket, onClose }: { ticket: Ticket; onClose: () => 
         <p className="mb-3 text-m">{T.linkPages(link.progress.done, link.progress.of)} <span className="font-mono text-s text-soft">{link.progress.text}</span></p>
       )}
       {isOpen && link.state !== 'linked' && <HowTo link={link} />}
-      {!isOpen && <p><KeyAction hotkey="M" label={T.linkOpen} onPress={() => run(() => api.openLink(ticket.id, initials()))} strong /></p>}
+      {!isOpen && <p><Do of="link" id="open" strong /></p>}
       {offers.length > 0 && (
         <div className="mt-2 flex flex-col gap-2">
           {offers.map((offer, index) => (
@@ -90,23 +90,24 @@ export function LinkSheet({ ticket, onClose }: { ticket: Ticket; onClose: () => 
         </section>
       )}
       <div className="mt-5 flex flex-wrap gap-x-5">
-        {isOpen && <KeyAction hotkey="X" label={T.linkEnd} onPress={() => run(() => api.endLink(ticket.id))} />}
-        <KeyAction hotkey="P" label={T.practiceHere} onPress={() => setShowPractice(true)} />
+        <Do of="link" id="end" />
+        <Do of="link" id="practice" />
       </div>
       {showPractice && (
-        <ul className="mt-2 grid grid-cols-2 gap-1.5">
+        <ul className="mt-2 grid gap-1.5 sm:grid-cols-2">
           {patients.map((p, index) => (
             <li key={p.id}>
               <button
-                type="button" onClick={() => { setShowPractice(false); run(() => api.connectPractice(ticket.id, p.id, initials())) }}
+                type="button" onClick={() => connect(p.id)}
                 className="flex min-h-11 w-full items-center gap-3 rounded border border-line bg-sheet px-3 text-m"
               >
-                <span className="text-l text-indigo">{'123456789abcdefghi'[index]}</span>{p.title}
+                <span className="text-l text-indigo">{SHEET_KEYS[index]}</span>{p.title}
               </button>
             </li>
           ))}
         </ul>
       )}
     </Sheet>
+    </Commands>
   )
 }

@@ -1,10 +1,10 @@
 import { useLink } from '../../api/queries'
 import { minutes } from '../../lib/format'
-import { KeyAction } from '../../ui/Key'
+import { Do } from '../../ui/Commands'
 import { T } from '../../words'
 
 /** Shows on the ticket that its machine is linked, and how far the reading is. Nothing where there is no link. */
-export function LinkStrip({ id, onLink, isClosed }: { id: number; onLink: () => void; isClosed: boolean }) {
+export function LinkStrip({ id, isClosed }: { id: number; isClosed: boolean }) {
   const { data: link } = useLink(id)
   if (!link || isClosed || link.state === 'none' || link.state === 'ended') return null
   const name = [link.machine['sys_vendor'], link.machine['product_name']].filter(Boolean).join(' ')
@@ -12,7 +12,7 @@ export function LinkStrip({ id, onLink, isClosed }: { id: number; onLink: () => 
   return (
     <div role="status" className={`border-l-4 ${link.state === 'linked' ? 'border-pine' : 'border-ochre'} bg-sheet px-2 py-1`}>
       <div className="flex items-center gap-x-3">
-        <KeyAction hotkey="Y" label={link.state === 'linked' ? T.linkOf(name) : T.linkStates[link.state] ?? ''} onPress={onLink} strong />
+        <Do of="ticket" id="link" label={link.state === 'linked' ? T.linkOf(name) : T.linkStates[link.state] ?? ''} strong />
         {progress && (
           <span className="min-w-0 truncate text-s text-soft">
             {T.linkPages(progress.done, progress.of)} · <span className="font-mono">{progress.text}</span>

@@ -20,7 +20,7 @@ interface Reading {
 }
 
 function shown(reading: Reading): string {
-  if (reading.value === null) return 'maker’s own'
+  if (reading.value === null) return T.makersOwn
   if (reading.unit === 'B') return bytes(reading.value)
   if (reading.unit === 'degC') return `${reading.value} °C${reading.lowest != null && reading.highest != null ? ` (${reading.lowest} to ${reading.highest})` : ''}`
   return `${reading.value.toLocaleString('en')}${reading.unit ? ` ${reading.unit}` : ''}`
@@ -32,7 +32,7 @@ function Scale({ reading }: { reading: Reading }) {
   const share = (v: number) => `${Math.min(100, (v / Math.max(100, reading.now ?? 100)) * 100)}%`
   const tone = reading.below_now ? 'bg-brick' : reading.below_ever ? 'bg-ochre' : 'bg-pine'
   return (
-    <span className="relative block h-3" role="img" aria-label={`now ${reading.now}, worst ${reading.worst}, limit ${reading.threshold ?? 'none'}`}>
+    <span className="relative block h-3" role="img" aria-label={T.scaleSays(reading.now, reading.worst ?? reading.now, reading.threshold ?? T.none)}>
       <span className="absolute inset-x-0 top-1 h-1 rounded-full bg-hair" />
       <span className={`absolute left-0 top-1 h-1 rounded-full ${tone}`} style={{ width: share(reading.now) }} />
       <span className="absolute top-0.5 h-2 w-0.5 bg-ink" style={{ left: share(reading.worst ?? 0) }} />
@@ -51,14 +51,14 @@ export function Readings({ drive, onBytes }: { drive: Drive; onBytes: (page: str
       <h2 className="mb-1 text-s font-bold text-soft">{T.readings}</h2>
       <table className="w-full text-m">
         <thead className="text-s text-soft">
-          <tr>{hasScale && <th className="w-10 text-left font-normal">no.</th>}<th className="text-left font-normal">what</th><th className="text-right font-normal">reads</th>{hasScale && <th className="w-32 pl-4 text-left font-normal">now · worst · limit</th>}</tr>
+          <tr>{hasScale && <th className="w-10 text-left font-normal">{T.readingNumber}</th>}<th className="text-left font-normal">{T.readingWhat}</th><th className="text-right font-normal">{T.readingReads}</th>{hasScale && <th className="w-32 pl-4 text-left font-normal">{T.readingScale}</th>}</tr>
         </thead>
         <tbody>
           {readings.map((reading) => (
             <tr key={`${reading.id ?? reading.name}`} className="border-b border-hair">
               {hasScale && <td className="font-mono text-s text-soft">{reading.id ?? ''}</td>}
               <td className="py-1">
-                {reading.at === undefined ? reading.name : <button type="button" onClick={() => onBytes(reading.page, reading.at ?? 0)} className="underline decoration-hair underline-offset-4">{reading.name}</button>}
+                {reading.at === undefined ? reading.name : <button type="button" onClick={() => onBytes(reading.page, reading.at ?? 0)} className="min-h-6 underline decoration-hair underline-offset-4">{reading.name}</button>}
               </td>
               <td className={`text-right ${reading.value === null ? 'text-s text-soft' : ''}`}>{shown(reading)}</td>
               {hasScale && <td className="pl-4"><Scale reading={reading} /></td>}

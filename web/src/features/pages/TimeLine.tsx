@@ -16,7 +16,7 @@ export function TimeLine({ drive, onBytes }: { drive: Drive; onBytes: (page: str
   return (
     <section aria-label={T.timeLine} className="mt-4">
       <h2 className="mb-1 text-s font-bold text-soft">{T.timeLine}</h2>
-      <svg viewBox={`0 0 ${WIDTH} 62`} className="w-full" role="img" aria-label={`${placed.length} events up to ${T.hoursNow(now)}`}>
+      <svg viewBox={`0 0 ${WIDTH} 62`} className="w-full" role="img" aria-label={T.eventsUpTo(placed.length, T.hoursNow(now))}>
         <line x1={8} x2={WIDTH - 8} y1={28} y2={28} stroke="var(--ink)" strokeWidth="2.5" />
         <line x1={WIDTH - 8} x2={WIDTH - 8} y1={20} y2={36} stroke="var(--ink)" strokeWidth="2.5" />
         {placed.map((e, index) => <Mark key={index} event={e} x={x(e.hours ?? 0)} />)}

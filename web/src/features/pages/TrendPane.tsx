@@ -46,17 +46,17 @@ export function SideBySide({ captures, drive }: { captures: readonly Capture[]; 
   const names = [...new Set(own.flatMap((o) => (o.drive.readings as unknown as Value[]).map((r) => r.name)))]
   const value = (d: Drive, name: string) => (d.readings as unknown as Value[]).find((r) => r.name === name)
   return (
-    <section aria-label={T.sideBySide}>
+    <section>
       <h2 className="mb-2 text-l font-semibold"><span className="font-mono">{String(serial)}</span></h2>
-      <table className="w-full text-m">
+      <div className="overflow-x-auto" tabIndex={0} role="group" aria-label={T.sideBySide}><table className="w-full text-m">
         <thead className="text-s text-soft">
           <tr>
-            <th className="text-left font-normal" />
+            <td />
             {own.map((o) => <th key={o.capture.sha256} className="px-2 text-right font-normal">{clock(o.capture.added_at)}<span className="block font-mono">{o.capture.name}</span></th>)}
           </tr>
         </thead>
         <tbody>
-          <tr className="border-b border-line"><td className="py-1 text-soft">verdict</td>{own.map((o) => <td key={o.capture.sha256} className="px-2 py-1 text-right text-s">{o.drive.verdict}</td>)}</tr>
+          <tr className="border-b border-line"><td className="py-1 text-soft">{T.verdict}</td>{own.map((o) => <td key={o.capture.sha256} className="px-2 py-1 text-right text-s">{o.drive.verdict}</td>)}</tr>
           {names.map((name) => {
             const cells = own.map((o) => shown(value(o.drive, name)))
             const differs = new Set(cells).size > 1
@@ -70,7 +70,7 @@ export function SideBySide({ captures, drive }: { captures: readonly Capture[]; 
             )
           })}
         </tbody>
-      </table>
+      </table></div>
     </section>
   )
 }

@@ -24,13 +24,13 @@ function Verdict({ row, state, isDraft }: { row: SettingRow; state: string; isDr
   const said: Record<string, { text: string; tone: string }> = {
     fits: { text: T.fits, tone: 'text-pine' },
     differs: { text: T.differs(gate(row.gate)), tone: 'text-brick font-bold' },
-    unsure: { text: row.want === null ? T.notKnown : T.differsSoft(gate(row.gate)), tone: 'text-ochre font-bold' },
+    unsure: { text: row.want === null ? T.notKnown : T.differsSoft(gate(row.gate)), tone: 'text-ochre-ink font-bold' },
     'not-shown': { text: T.notShown, tone: 'text-soft' },
     unread: { text: T.unread, tone: 'text-soft' },
   }
   const { text, tone } = said[state] ?? said['unread']!
   return (
-    <span className="w-[124px] shrink-0 text-right">
+    <span className="w-[104px] shrink-0 text-right xl:w-[124px]">
       <span className={`block text-m ${tone}`}>{text}</span>
       <span className="block text-s text-soft">{isDraft ? T.keptSoon : row.from_file && row.now ? T.fromFile : row.found && row.found !== row.now ? `${T.asFound}: ${lowerFirst(valueName(row, row.found))}` : ''}</span>
     </span>
@@ -48,21 +48,21 @@ const Row = memo(function Row({ row, index, draft, isChosen, isMarked, onChoose,
   return (
     <li
       aria-current={isChosen || undefined} onClick={() => onChoose(index)} data-row={row.id} data-state={state}
-      className={`flex items-center gap-3 border-b border-l-[5px] border-b-hair py-1 pl-2 pr-1 ${isChosen ? 'border-l-indigo bg-sheet' : 'border-l-transparent'}`}
+      className={`flex flex-wrap items-center gap-x-3 gap-y-1 border-b border-l-[5px] md:flex-nowrap border-b-hair py-1 pl-2 pr-1 ${isChosen ? 'border-l-indigo bg-sheet' : 'border-l-transparent'}`}
     >
       <span className="w-5 shrink-0 text-center text-xl text-indigo">{index + 1}</span>
-      <span className="w-[270px] shrink-0">
+      <span className="min-w-0 flex-1 md:w-[210px] md:flex-none xl:w-[270px]">
         <span className="block text-l font-semibold">{row.name}{isMarked && <span className="ml-2 inline-block h-2 w-2 rounded-full bg-ochre align-middle" aria-hidden />}</span>
         <span title={row.why} className={`line-clamp-2 text-s ${wrong ? 'text-ink' : 'text-soft'}`}>{wrong ? row.because : row.why}</span>
       </span>
-      <span role="radiogroup" aria-label={row.name} className="flex min-w-0 flex-1 flex-wrap gap-1.5">
+      <span role="radiogroup" aria-label={row.name} className="flex min-w-0 flex-wrap gap-1.5 max-md:order-last max-md:w-full md:flex-1">
         {row.values.map((v) => {
           const isNow = v.id === value
           return (
             <button
               key={v.id} type="button" role="radio" aria-checked={isNow} tabIndex={-1}
               onClick={() => { onChoose(index); onValue(row, v.id) }}
-              className={`min-h-10 rounded border px-2 text-m ${isNow ? 'border-ink bg-ink font-semibold text-paper' : v.id === row.want ? 'border-ink bg-sheet' : 'border-hair bg-sheet text-soft'} ${v.id === 'not-shown' && !isNow ? 'border-transparent bg-transparent' : ''}`}
+              className={`touch min-h-10 rounded border px-2 text-m ${isNow ? 'border-ink bg-ink font-semibold text-paper' : v.id === row.want ? 'border-ink bg-sheet' : 'border-hair bg-sheet text-soft'} ${v.id === 'not-shown' && !isNow ? 'border-transparent bg-transparent' : ''}`}
             >
               {v.name}
               {v.id === row.want && <span className={`block text-s font-normal leading-3 ${isNow ? '' : 'text-soft'}`}>{T.needs}</span>}

@@ -1,6 +1,6 @@
 import type { Settings, Ticket, Trial } from '../../api/client'
 import { useWords } from '../../api/words'
-import { KeyAction } from '../../ui/Key'
+import { Do } from '../../ui/Commands'
 import { T } from '../../words'
 import { rowOfFix, valueName } from './sheet'
 
@@ -9,13 +9,10 @@ interface TrialPanelProps {
   sheet: Settings
   trial: Trial
   onOutcome: (outcome: string) => void
-  onPutBack: () => void
-  /** Where each value is being tried: puts it back and sets the next one; null where none is left. */
-  onNext: (() => void) | null
 }
 
 /** A changed setting: what it was, what it is now, and what the machine does with it. One at a time. */
-export function TrialPanel({ ticket, sheet, trial, onOutcome, onPutBack, onNext }: TrialPanelProps) {
+export function TrialPanel({ ticket, sheet, trial, onOutcome }: TrialPanelProps) {
   const { move } = useWords()
   const row = rowOfFix(sheet, trial.fix)
   const fix = move(trial.fix, ticket.facts['platform'])
@@ -38,9 +35,9 @@ export function TrialPanel({ ticket, sheet, trial, onOutcome, onPutBack, onNext 
           ))}
         </div>
       )}
-      <p className="mt-1 flex gap-4">
-        {!isPending && onNext && walk?.next && <KeyAction hotkey="Enter" label={T.tryNext(name(walk.next))} onPress={onNext} strong />}
-        <KeyAction hotkey="X" label={`${T.putBackKey}: ${name(trial.before)}`} onPress={onPutBack} strong={!isPending && !walk?.next} />
+      <p className="mt-1 flex flex-wrap gap-x-4">
+        {!isPending && walk?.next && <Do of="settings" id="change" label={T.tryNext(name(walk.next))} strong />}
+        <Do of="settings" id="putBack" label={`${T.putBackKey}: ${name(trial.before)}`} strong={!isPending && !walk?.next} />
       </p>
     </section>
   )

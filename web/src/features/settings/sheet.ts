@@ -1,4 +1,4 @@
-import type { Held, SettingRow, Settings, Ticket, Trial } from '../../api/client'
+import type { EntryBody, Held, SettingRow, Settings, Ticket, Trial, Walk } from '../../api/client'
 
 /** Values of a row as its key walks them: what the system needs first, then the others, "not shown" last. */
 export function walkOrder(row: SettingRow): string[] {
@@ -44,4 +44,10 @@ export function walkToTry(ticket: Ticket, sheet: Settings, drafts: Record<string
   if (!row?.fix || !start || start === 'not-shown' || heldBack(ticket, row)) return undefined
   const first = sheet.walkable[row.id]?.find((v) => v !== start)
   return first ? { name: row.name, fix: row.fix, start, first } : undefined
+}
+
+/** The entries that put a walk's value back and set the next one, sent as one; null where there is none to try. */
+export function nextOfWalk(trial: Trial | undefined, walk: Walk | undefined): EntryBody[] | null {
+  if (trial?.standing !== 'open' || !walk?.next) return null
+  return [{ put_back: trial.fix }, { changed: trial.fix, before: walk.restore, after: walk.next, walk: true }]
 }

@@ -27,17 +27,18 @@ interface GridProps {
   onCell: (line: number, column: number) => void
 }
 
-function CellButton({ line, cell, isAt, large, onPick }: { line: DriveLine; cell: Cell; isAt: boolean; large: boolean; onPick: () => void }) {
+function CellButton({ line, cell, place, isAt, large, onPick }: { line: DriveLine; cell: Cell; place: string; isAt: boolean; large: boolean; onPick: () => void }) {
   const name = cell.choices.find((c) => c.id === cell.value)?.name
   return (
-    <td className="p-0.5">
+    <td className="p-0.5 max-md:block max-md:w-1/2">
       <button
         type="button" tabIndex={-1} aria-current={isAt || undefined} onClick={onPick} title={cell.note}
-        aria-label={`${line.name}, ${cell.at}: ${name ?? T.notLooked}`} data-cell={`${line.what}-${cell.at}`} data-value={cell.value ?? ''}
+        aria-label={`${line.name}, ${place}: ${name ?? T.notLooked}`} data-cell={`${line.what}-${cell.at}`} data-value={cell.value ?? ''}
         className={`flex w-full items-center gap-2.5 rounded-lg border px-3 ${large ? 'min-h-20' : 'min-h-10'} ${isAt ? 'border-indigo bg-sheet outline-2 outline-indigo' : cell.value ? 'border-line bg-sheet' : 'border-hair'}`}
       >
         <Seen value={cell.value} large={large} />
         <span className="min-w-0">
+          <span className="block text-s text-soft md:hidden">{place}</span>
           <span className={`block ${large ? 'text-l font-semibold' : 'text-s'} ${cell.value ? '' : 'text-soft'}`}>{name ?? (large ? T.notLooked : '')}</span>
           {cell.from_file && <span className="block truncate text-s text-soft">{T.fromFile}</span>}
         </span>
@@ -49,10 +50,10 @@ function CellButton({ line, cell, isAt, large, onPick }: { line: DriveLine; cell
 /** Drives against places where they may be seen; the machine's own drive large, whatever else is listed below it. */
 export function SightingsGrid({ sheet, lines, at, onCell }: GridProps) {
   return (
-    <table aria-label={T.sightingsTitle} className="w-full table-fixed">
-      <thead>
+    <table aria-label={T.sightingsTitle} className="w-full table-fixed max-md:block">
+      <thead className="max-md:hidden">
         <tr>
-          <th className="w-[170px]" />
+          <td className="w-[130px] xl:w-[170px]" />
           {sheet.vantages.map((v, column) => (
             <th key={v.id} scope="col" className={`px-1.5 pb-1.5 text-left align-bottom ${at[1] === column ? '' : 'text-soft'}`}>
               <span className="block text-m font-bold">{v.name}</span>
@@ -61,13 +62,13 @@ export function SightingsGrid({ sheet, lines, at, onCell }: GridProps) {
           ))}
         </tr>
       </thead>
-      <tbody>
+      <tbody className="max-md:block">
         {lines.map((line, index) => (
-          <tr key={line.what}>
-            <th scope="row" className={`pr-3 text-left align-middle font-semibold ${index === 0 ? 'text-l' : 'text-m text-soft'}`}>{index === 0 ? line.name : upper(line.name)}</th>
+          <tr key={line.what} className="max-md:mt-2 max-md:flex max-md:flex-wrap">
+            <th scope="row" className={`pr-3 text-left align-middle font-semibold max-md:w-full max-md:pb-1 ${index === 0 ? 'text-l' : 'text-m text-soft'}`}>{index === 0 ? line.name : upper(line.name)}</th>
             {line.cells.map((cell, column) => (
               <CellButton
-                key={cell.at} line={line} cell={cell} large={index === 0} isAt={at[0] === index && at[1] === column} onPick={() => onCell(index, column)}
+                key={cell.at} line={line} cell={cell} place={sheet.vantages[column]?.name ?? cell.at} large={index === 0} isAt={at[0] === index && at[1] === column} onPick={() => onCell(index, column)}
               />
             ))}
           </tr>

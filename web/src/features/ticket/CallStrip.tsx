@@ -3,19 +3,10 @@ import { memo } from 'react'
 import type { Ticket } from '../../api/client'
 import { useWords } from '../../api/words'
 import { lowerFirst, percent } from '../../lib/format'
-import { KeyAction } from '../../ui/Key'
+import { Do } from '../../ui/Commands'
 import { T } from '../../words'
 
 const CHOICES = ['release', 'repair', 'reinstall', 'replace', 'refer'] as const
-
-interface CallStripProps {
-  ticket: Ticket
-  onSign: () => void
-  onHandOver: () => void
-  onSheet: () => void
-  onReopen: () => void
-  onCameBack: () => void
-}
 
 function Verdict({ ticket }: { ticket: Ticket }) {
   const { move, words } = useWords()
@@ -24,10 +15,10 @@ function Verdict({ ticket }: { ticket: Ticket }) {
   const name = words.call_names[String(signed?.['signed'] ?? call.choice ?? call.leans)]
   const fix = signed ? (signed['fix'] as string | null) : call.fix ?? call.held_fix
   return (
-    <div className="w-[170px] shrink-0 xl:w-[230px]">
-      <div className="text-s text-soft">{ticket.signed != null ? T.callSigned : call.choice ? T.callIs : T.callLeans}</div>
-      <div className="text-l font-bold leading-6">{name}</div>
-      {(signed || call.choice) && fix && fix !== 'power-down' && <div className="text-s text-soft">{lowerFirst(move(fix).name)}</div>}
+    <div className="min-w-0 flex-1 md:w-[150px] md:flex-none xl:w-[230px]">
+      <div className="text-s text-soft">{ticket.signed != null ? T.callSigned : call.choice ? T.callIs : T.callLeans}<span className="md:hidden"> {percent(call.confidence)}</span></div>
+      <div className="truncate text-l font-bold leading-6">{name}</div>
+      {(signed || call.choice) && fix && fix !== 'power-down' && <div className="text-s text-soft max-md:truncate">{lowerFirst(move(fix).name)}</div>}
     </div>
   )
 }
@@ -37,8 +28,8 @@ function Beam({ ticket }: { ticket: Ticket }) {
   const { words } = useWords()
   const call = ticket.call
   return (
-    <ol className="relative flex w-[480px] shrink-0 justify-between xl:w-[560px]" aria-label={T.callIs}>
-      <span aria-hidden className="absolute left-10 right-10 top-[43px] h-0.5 bg-ink" />
+    <ol className="relative hidden min-w-0 flex-1 justify-between md:flex lg:w-[400px] lg:flex-none xl:w-[560px]" aria-label={T.callIs}>
+      <li aria-hidden className="absolute left-10 right-10 top-[43px] h-0.5 bg-ink" />
       {CHOICES.map((choice) => {
         const p = call.balance[choice] ?? 0
         const leads = choice === call.leans
@@ -69,37 +60,30 @@ function Tips({ ticket }: { ticket: Ticket }) {
 }
 
 /** The call at the foot: where it leans, what holds it, what would tip it the other way. */
-export const CallStrip = memo(function CallStrip({ ticket, onSign, onHandOver, onSheet, onReopen, onCameBack }: CallStripProps) {
+export const CallStrip = memo(function CallStrip({ ticket }: { ticket: Ticket }) {
   const { words } = useWords()
   const call = ticket.call
   const waits = call.choice && call.held_by.length > 0
   return (
-    <footer aria-label={T.callIs} className="flex items-center gap-4 border-t border-hair bg-mat px-7 py-2">
+    <footer aria-label={T.callIs} className="flex flex-wrap items-center gap-x-4 border-t border-hair bg-mat px-4 py-1.5 lg:flex-nowrap lg:px-7 lg:py-2">
       <Verdict ticket={ticket} />
       <Beam ticket={ticket} />
-      <div className="min-w-0 flex-1 text-s text-soft">
-        <p className="line-clamp-2">{call.choice ? call.why : `${T.madeWhen} ${lowerFirst(call.why)}`}.</p>
+      <div className="order-last min-w-0 text-s text-soft max-lg:w-full lg:order-none lg:flex-1">
+        <p className="line-clamp-1 lg:line-clamp-2">{call.choice ? call.why : `${T.madeWhen} ${lowerFirst(call.why)}`}.</p>
         {waits ? (
-          <p className="line-clamp-2 font-semibold text-ink">{T.waitsFor}: {lowerFirst(words.interlocks[call.held_by[0]!] ?? '')}</p>
+          <p className="line-clamp-1 font-semibold text-ink lg:line-clamp-2">{T.waitsFor}: {lowerFirst(words.interlocks[call.held_by[0]!] ?? '')}</p>
         ) : (
-          <p className="line-clamp-2"><Tips ticket={ticket} /></p>
+          <p className="line-clamp-2 max-md:hidden"><Tips ticket={ticket} /></p>
         )}
         {call.note && <p className="line-clamp-2 font-semibold text-ink">{call.note}.</p>}
       </div>
-      <div className="flex shrink-0 flex-col items-start">
-        {ticket.closed_at ? (
-          <>
-            <span className="px-1 text-m font-semibold">{T.handedOver}</span>
-            <KeyAction hotkey="O" label={T.reopen} onPress={onReopen} />
-            <KeyAction hotkey="N" label={T.cameBack} onPress={onCameBack} />
-          </>
-        ) : (
-          <>
-            {ticket.signed == null && call.choice && <KeyAction hotkey="S" label={T.sign} onPress={onSign} strong />}
-            {ticket.signed != null && <KeyAction hotkey="H" label={T.handOver} onPress={onHandOver} strong />}
-            <KeyAction hotkey="C" label={T.callSheet} onPress={onSheet} />
-          </>
-        )}
+      <div className="flex shrink-0 flex-row items-start gap-x-2 lg:flex-col">
+        {ticket.closed_at ? <span className="px-1 text-m font-semibold max-md:hidden">{T.handedOver}</span> : null}
+        <Do of="ticket" id="reopen" />
+        <Do of="ticket" id="cameBack" />
+        <Do of="ticket" id="sign" strong />
+        <Do of="ticket" id="handOver" strong />
+        {!ticket.closed_at && <Do of="ticket" id="call" />}
       </div>
     </footer>
   )

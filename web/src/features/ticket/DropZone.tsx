@@ -3,17 +3,17 @@ import { useState, type DragEvent, type ReactNode } from 'react'
 import { T } from '../../words'
 
 /** Takes files dropped anywhere on the page. */
-export function DropZone({ onFile, children }: { onFile: (file: File) => void; children: ReactNode }) {
+export function DropZone({ onFile, children }: { onFile?: (file: File) => void; children: ReactNode }) {
   const [isOver, setOver] = useState(false)
   const handleDrop = (event: DragEvent) => {
     event.preventDefault()
     setOver(false)
-    for (const file of event.dataTransfer.files) onFile(file)
+    for (const file of event.dataTransfer.files) onFile?.(file)
   }
   return (
     <div
       data-drop-zone className="relative flex h-full flex-col"
-      onDragOver={(e) => { e.preventDefault(); setOver(true) }}
+      onDragOver={(e) => { e.preventDefault(); setOver(onFile !== undefined) }}
       onDragLeave={(e) => { if (e.currentTarget === e.target) setOver(false) }}
       onDrop={handleDrop}
     >

@@ -4,8 +4,8 @@ import type { Ticket } from '../../api/client'
 import { useGuesses, useSettings } from '../../api/queries'
 import { useWords } from '../../api/words'
 import { lowerFirst, percent } from '../../lib/format'
-import { useHotkeys, type Hotkeys } from '../../lib/hotkeys'
-import { KeyAction } from '../../ui/Key'
+import type { Handlers } from '../../lib/keymap'
+import { Commands, Do } from '../../ui/Commands'
 import { Note } from '../../ui/Note'
 import { Sheet } from '../../ui/Sheet'
 import { T } from '../../words'
@@ -31,10 +31,9 @@ export function HandOverSheet({ ticket, onClose, onProven }: HandOverSheetProps)
   const shown = guesses.filter((g, index) => index === 0 || g.p >= 0.01)
   const name = (faults: readonly string[]) => faults.map((f, i) => (i ? lowerFirst(fault(f)) : fault(f))).join(' + ') || T.nothingWrong
   const toggle = (id: string) => setMarked(marking(marked, id))
-  const keys: Hotkeys = { '0': () => onProven(null), h: () => marked.length > 0 && onProven(marked) }
-  shown.forEach((guess, index) => { keys[String(index + 1)] = () => onProven(guess.faults) })
-  useHotkeys(keys)
+  const on: Handlers<'handOver'> = { without: () => onProven(null), ...(marked.length > 0 && { marked: () => onProven(marked) }) }
   return (
+    <Commands page="handOver" on={on} targets={shown.slice(0, 9).map((guess) => () => onProven(guess.faults))}>
     <Sheet title={T.handOverTitle} isOpen onClose={onClose} wide>
       <p className="-mt-3 mb-3 text-s text-soft">{T.handOverHint}</p>
       {isOnTrial && <div className="mb-3"><Note title={T.leftOpen} tone="ochre" /></div>}
@@ -58,14 +57,15 @@ export function HandOverSheet({ ticket, onClose, onProven }: HandOverSheetProps)
         {words.faults.map((f) => (
           <button
             key={f.id} type="button" aria-pressed={marked.includes(f.id)} onClick={() => toggle(f.id)}
-            className="min-h-9 rounded border border-line bg-sheet px-2.5 text-s aria-pressed:border-indigo aria-pressed:bg-indigo aria-pressed:text-paper"
+            className="touch min-h-9 rounded border border-line bg-sheet px-2.5 text-s aria-pressed:border-indigo aria-pressed:bg-indigo aria-pressed:text-paper"
           >
             {f.name}
           </button>
         ))}
       </div>
       {settings && settings.left.length > 0 && <SettingsLeft left={settings.left} />}
-      {marked.length > 0 && <p className="mt-3"><KeyAction hotkey="H" label={`${T.handOverMarked}: ${name(marked)}`} onPress={() => onProven(marked)} strong /></p>}
+      {marked.length > 0 && <p className="mt-3"><Do of="handOver" id="marked" label={`${T.handOverMarked}: ${name(marked)}`} strong /></p>}
     </Sheet>
+    </Commands>
   )
 }

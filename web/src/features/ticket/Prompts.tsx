@@ -1,6 +1,6 @@
 import type { Capture, Ticket } from '../../api/client'
 import { useWords } from '../../api/words'
-import { KeyAction } from '../../ui/Key'
+import { Do } from '../../ui/Commands'
 import { Note } from '../../ui/Note'
 import { factName, T } from '../../words'
 import { LinkStrip } from '../link'
@@ -10,19 +10,15 @@ interface PromptsProps {
   error: Error | null
   isWaiting: boolean
   dropped: Capture | null
-  onPutBack: (fix: string) => void
-  onFacts: () => void
-  onPages: () => void
-  onLink: () => void
 }
 
 /** What has to be known beside the move in hand: a refusal, a dropped file, a trial to put back, a question to ask. */
-export function Prompts({ ticket, error, isWaiting, dropped, onPutBack, onFacts, onPages, onLink }: PromptsProps) {
+export function Prompts({ ticket, error, isWaiting, dropped }: PromptsProps) {
   const { move } = useWords()
   const standing = ticket.trials.filter((t) => t.standing === 'open' || t.standing === 'pending')
   return (
-    <div className="mb-4 flex flex-col gap-2 empty:mb-0">
-      <LinkStrip id={ticket.id} onLink={onLink} isClosed={ticket.closed_at !== null} />
+    <div className="mb-3 flex flex-col gap-2 empty:mb-0">
+      <LinkStrip id={ticket.id} isClosed={ticket.closed_at !== null} />
       {isWaiting && <Note title={T.waiting} tone="ochre" />}
       {error && <Note title={T.notKept}>{error.message}</Note>}
       {dropped && (
@@ -30,18 +26,18 @@ export function Prompts({ ticket, error, isWaiting, dropped, onPutBack, onFacts,
           {dropped.weighed != null
             ? dropped.devices.find((d) => d.device === dropped.weighed)?.verdict
             : dropped.devices.length > 1 ? T.pickDrive : dropped.devices[0]?.verdict}{' '}
-          <KeyAction hotkey="P" label={T.pages} onPress={onPages} />
+          <Do of="ticket" id="pages" />
         </Note>
       )}
       {standing.map((trial) => (
         <div key={trial.entry} className="flex flex-wrap items-center gap-x-3 border-l-4 border-ochre bg-sheet px-2 py-1">
-          <KeyAction hotkey="X" label={T.putBack(move(trial.fix).name)} onPress={() => onPutBack(trial.fix)} strong />
+          <Do of="ticket" id="putBack" label={T.putBack(move(trial.fix).name)} strong />
           <span className="text-s text-soft">{trial.standing === 'pending' ? T.pendingWhy : T.putBackWhy}</span>
         </div>
       ))}
       {ticket.questions.slice(0, 1).map((question) => (
         <div key={question.fact} className="flex flex-wrap items-center gap-x-3 border-l-4 border-ochre bg-sheet px-2 py-1">
-          <KeyAction hotkey="F" label={`${T.askCustomer}: ${factName(question.fact).toLowerCase()}`} onPress={onFacts} strong />
+          <Do of="ticket" id="facts" label={`${T.askCustomer}: ${factName(question.fact).toLowerCase()}`} strong />
           <span className="text-s text-soft">{question.why}</span>
         </div>
       ))}

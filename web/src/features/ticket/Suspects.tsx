@@ -1,11 +1,12 @@
 import { memo } from 'react'
 
-import type { Held, Suspect, Ticket } from '../../api/client'
+import type { Suspect, Ticket } from '../../api/client'
 import { useWords } from '../../api/words'
 import { factor, lowerFirst, percent } from '../../lib/format'
-import { KeyAction } from '../../ui/Key'
+import { Do } from '../../ui/Commands'
 import { T } from '../../words'
 import { describe } from './describe'
+import { heldGroups } from './heldGroups'
 
 function Spoken({ ticket, suspect }: { ticket: Ticket; suspect: Suspect }) {
   const { move, words } = useWords()
@@ -46,19 +47,15 @@ interface HeldProps {
   onHeld: () => void
 }
 
-interface SuspectsProps extends HeldProps {
-  onWhy: () => void
-}
-
 /** Who may have done it, with what spoke for and against; and what is held back, with the reason. */
-export const Suspects = memo(function Suspects({ ticket, onHeld, onWhy }: SuspectsProps) {
+export const Suspects = memo(function Suspects({ ticket, onHeld }: HeldProps) {
   const { fault } = useWords()
   const shown = ticket.suspects.filter((s, index) => index === 0 || s.p >= 0.02).slice(0, 4)
   return (
-    <section aria-label={T.suspects} className="h-full overflow-y-auto px-5 py-4">
+    <section aria-label={T.suspects} className="px-4 py-3 xl:px-5 xl:py-4">
       <div className="-mt-2 flex items-center justify-between">
         <h2 className="text-s font-bold text-soft">{T.suspects}</h2>
-        <KeyAction hotkey="W" label={T.why} onPress={onWhy} />
+        <Do of="ticket" id="why" />
       </div>
       <ol>
         {shown.map((suspect) => (
@@ -76,25 +73,12 @@ export const Suspects = memo(function Suspects({ ticket, onHeld, onWhy }: Suspec
   )
 })
 
-/** Interlocks that hold a whole class of moves at all times are shown only where such a move would be wanted. */
-function isMissed(ticket: Ticket, held: Held): boolean {
-  const leading = ticket.suspects.slice(0, 3).map((s) => s.fault)
-  if (held.interlock === 'warning-is-real') return leading.includes('alarm.false')
-  if (held.interlock === 'data-unprotected' || held.interlock === 'mains-power') return ticket.call.held_by.includes(held.interlock)
-  return true
-}
-
 /** Held moves where they are missed: one note per interlock, those about the present danger first. */
 function HeldNotes({ ticket, onHeld }: HeldProps) {
   const { move } = useWords()
-  const groups = new Map<string, Held[]>()
-  for (const held of ticket.held) {
-    if (!isMissed(ticket, held)) continue
-    groups.set(held.interlock, [...(groups.get(held.interlock) ?? []), held])
-  }
   return (
     <>
-      {[...groups.values()].slice(0, 3).map((group) => {
+      {heldGroups(ticket).map((group) => {
         const first = group[0]!
         const names = group.slice(0, 3).map((h) => lowerFirst(move(h.move).name)).join(', ')
         const more = group.length > 3 ? ` +${group.length - 3}` : ''

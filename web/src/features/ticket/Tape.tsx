@@ -5,14 +5,20 @@ import { useWords } from '../../api/words'
 import { clock } from '../../lib/format'
 import { T } from '../../words'
 import { describe } from './describe'
+import { leadingEntry, tapeLines } from './tapeLines'
 
 interface TapeProps {
   ticket: Ticket
-  onUndo: (place: number) => void
+  onUndo: (places: readonly number[]) => void
 }
 
-/** One line of the tape; it is drawn again only when the entry itself changes. */
-const TapeLine = memo(function TapeLine({ entry, isClosed, onUndo }: { entry: TapeEntry; isClosed: boolean; onUndo: (place: number) => void }) {
+interface LineProps {
+  isClosed: boolean
+  onUndo: (places: readonly number[]) => void
+}
+
+/** One entry of the tape; it is drawn again only when the entry itself changes. */
+const EntryLine = memo(function EntryLine({ entry, isClosed, onUndo }: LineProps & { entry: TapeEntry }) {
   const { move, words } = useWords()
   const said = describe(entry, move, words)
   return (
@@ -24,7 +30,7 @@ const TapeLine = memo(function TapeLine({ entry, isClosed, onUndo }: { entry: Ta
         {!entry.counts && entry.stands && 'move' in entry.body && <span className="block text-soft italic">{T.sameAgain}</span>}
       </span>
       {entry.stands && !isClosed && !('undo' in entry.body) && (
-        <button type="button" onClick={() => onUndo(entry.place)} aria-label={`${T.undo}: ${said.title}`} className="-my-2 min-h-9 shrink-0 px-1 text-indigo">
+        <button type="button" onClick={() => onUndo([entry.place])} aria-label={`${T.undo}: ${said.title}`} className="touch -my-2 min-h-9 shrink-0 px-1 text-center text-indigo">
           {T.undo}
         </button>
       )}
@@ -32,14 +38,46 @@ const TapeLine = memo(function TapeLine({ entry, isClosed, onUndo }: { entry: Ta
   )
 })
 
+/** A whole reading as one line that opens to its entries, so that it does not push the technician's own off the screen. */
+function ReadingLine({ name, entries, isClosed, onUndo }: LineProps & { name: string; entries: readonly TapeEntry[] }) {
+  const { move, words } = useWords()
+  const first = leadingEntry(entries)
+  const said = first ? describe(first, move, words) : null
+  const standing = entries.filter((e) => e.stands).map((e) => e.place)
+  return (
+    <li data-reading className="border-b border-hair py-2 text-s">
+      <details>
+        <summary className="flex cursor-pointer list-none gap-2">
+          <span className="shrink-0 text-soft">{first && clock(first.made_at)}</span>
+          <span className={`min-w-0 flex-1 ${standing.length > 0 ? '' : 'text-soft line-through'}`}>
+            <span className="font-semibold">{said?.title}</span>
+            <span className="block break-words text-soft">{first?.note}</span>
+            <span className="block break-words text-indigo">{T.readingOf(name, entries.length)}</span>
+          </span>
+        </summary>
+        <ol className="ml-2 border-l border-hair pl-2">
+          {entries.map((entry) => <EntryLine key={entry.place} entry={entry} isClosed={isClosed} onUndo={onUndo} />)}
+        </ol>
+        {!isClosed && standing.length > 1 && (
+          <button type="button" onClick={() => onUndo(standing)} aria-label={`${T.undoAll}: ${name}`} className="touch min-h-9 px-1 text-indigo">{T.undoAll}</button>
+        )}
+      </details>
+    </li>
+  )
+}
+
 /** What was done, newest first; every line can be taken back. */
 export const Tape = memo(function Tape({ ticket, onUndo }: TapeProps) {
-  const newest = [...ticket.tape].reverse()
+  const isClosed = ticket.closed_at !== null
   return (
-    <section aria-label={T.tape} className="h-full overflow-y-auto border-r border-dashed border-line bg-sheet px-5 py-4">
+    <section aria-label={T.tape} className="min-h-full bg-sheet px-4 py-3 xl:px-5 xl:py-4">
       <h2 className="mb-1 text-s font-bold text-soft">{T.tape}</h2>
       <ol>
-        {newest.map((entry) => <TapeLine key={entry.place} entry={entry} isClosed={ticket.closed_at !== null} onUndo={onUndo} />)}
+        {tapeLines(ticket.tape).map((line) =>
+          line.kind === 'entry'
+            ? <EntryLine key={line.entry.place} entry={line.entry} isClosed={isClosed} onUndo={onUndo} />
+            : <ReadingLine key={`${line.file}-${line.entries[0]?.place ?? 0}`} name={line.name} entries={line.entries} isClosed={isClosed} onUndo={onUndo} />,
+        )}
         <li className="flex gap-2 py-2 text-s">
           <span className="text-soft">{clock(ticket.opened_at)}</span>
           <span>
@@ -52,11 +90,12 @@ export const Tape = memo(function Tape({ ticket, onUndo }: TapeProps) {
   )
 })
 
-/** Brings an entry into sight and marks it for a moment. */
+/** Brings an entry into sight, opening the reading it stands in, and marks it for a moment. */
 export function showEntry(place: number): void {
   requestAnimationFrame(() => {
     const line = document.getElementById(`entry-${place}`)
-    line?.scrollIntoView({ block: 'center' })
+    line?.closest('details')?.setAttribute('open', '')
+    line?.scrollIntoView({ block: 'center', inline: 'start' })
     line?.setAttribute('data-shown', '')
     setTimeout(() => line?.removeAttribute('data-shown'), 2500)
   })

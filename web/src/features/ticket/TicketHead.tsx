@@ -1,68 +1,78 @@
-import { memo } from 'react'
+import { memo, useRef } from 'react'
 
 import type { Ticket } from '../../api/client'
 import { useWords } from '../../api/words'
+import { useWidth } from '../../lib/width'
 import { KeyAction } from '../../ui/Key'
 import { factValue, T } from '../../words'
 import { BootLine } from '../line/BootLine'
-import { gateX } from '../line/geometry'
+import { gateX, lineShape } from '../line/geometry'
+import { gateWord, machineLine } from './describe'
 
-export const HEAD_WIDTH = 1240
+const HEAD_WIDTH = 1240
+/** Below this width the names of the gates stand in two rows. */
+const ONE_ROW = 640
 
 interface TicketHeadProps {
   ticket: Ticket
   onGate: (gate: string) => void
   onBench: () => void
   onFacts: () => void
+  onHelp: () => void
 }
 
-const DATA_TONE: Record<string, string> = { irreplaceable: 'text-brick', unknown: 'text-ochre', 'backed-up': 'text-pine', none: 'text-soft' }
+const DATA_TONE: Record<string, string> = { irreplaceable: 'text-brick', unknown: 'text-ochre-ink', 'backed-up': 'text-pine', none: 'text-soft' }
 
-function machineLine(ticket: Ticket): string {
-  const facts = ticket.facts
-  const drive = facts['drive_kind'] ? factValue(facts['drive_kind']) : null
-  const year = facts['drive_year'] ? `from ${facts['drive_year']}` : ''
-  const parts = [facts['form'] ? factValue(facts['form']) : null, facts['installed_os'] ? factValue(facts['installed_os']) : null, drive && `${drive} ${year}`.trim()]
-  return parts.filter(Boolean).join(' · ')
+/** The names of the gates over their places; each is the way to its moves and its instrument. */
+function GateNames({ ticket, onGate }: { ticket: Ticket; onGate: (gate: string) => void }) {
+  const { words } = useWords()
+  const box = useRef<HTMLElement>(null)
+  const width = useWidth(box, HEAD_WIDTH)
+  const { start, end } = lineShape(width, true)
+  const isOneRow = width >= ONE_ROW
+  return (
+    <nav ref={box} aria-label={T.gates} className={`relative ${isOneRow ? 'h-7' : 'h-14'}`}>
+      {ticket.gates.map((gate, index) => {
+        const isNamed = gate.state === 'shut' || gate.state === 'suspect'
+        return (
+          <button
+            key={gate.id} type="button" title={gate.why} onClick={() => onGate(gate.id)}
+            aria-label={`${words.gates[index]?.name}: ${gateWord(gate.state)}. ${gate.why}`}
+            className={`absolute min-h-7 -translate-x-1/2 whitespace-nowrap px-1 ${width >= 1000 ? 'text-l' : isOneRow ? 'text-m' : 'text-s'} ${isNamed ? 'font-bold' : 'text-soft'}`}
+            style={{ left: Math.max(30, Math.min(width - 34, gateX(index, width, start, width - end))), top: isOneRow || index % 2 === 0 ? 0 : 28 }}
+          >
+            {words.gates[index]?.name}
+          </button>
+        )
+      })}
+    </nav>
+  )
 }
 
 /** The head of a ticket: which machine, what is at stake, and the boot line as the way around it. */
-export const TicketHead = memo(function TicketHead({ ticket, onGate, onBench, onFacts }: TicketHeadProps) {
+export const TicketHead = memo(function TicketHead({ ticket, onGate, onBench, onFacts, onHelp }: TicketHeadProps) {
   const { words } = useWords()
   const data = String(ticket.facts['data'] ?? 'unknown')
   const started = ticket.gates.every((g) => g.state === 'open')
-  const word: Record<string, string> = { open: T.gateOpen, shut: T.gateShut, suspect: T.gateSuspect, unproven: T.gateUnproven }
   return (
-    <header className="border-b border-hair px-5 pt-3">
-      <div className="flex items-baseline gap-4 px-2">
-        <span className="text-xxl font-bold leading-9 text-indigo">{ticket.bay ?? '·'}</span>
-        <h1 className="shrink-0 text-xl font-bold">{ticket.machine}</h1>
-        <span className="min-w-0 truncate text-m text-soft">
+    <header className="border-b border-hair px-3 pt-2 lg:px-5 lg:pt-3">
+      <div className="flex flex-wrap items-baseline gap-x-4 px-2">
+        <span className="text-xl font-bold leading-8 text-indigo md:text-xxl md:leading-9">{ticket.bay ?? '·'}</span>
+        <h1 className="min-w-0 max-w-full shrink-0 truncate text-l font-bold max-md:flex-1 md:text-xl">{ticket.machine}</h1>
+        <span className="order-last w-full min-w-0 truncate text-s text-soft lg:order-none lg:w-auto lg:flex-1 lg:text-m">
           {[ticket.customer, machineLine(ticket)].filter(Boolean).join(' · ')} · <span className="font-mono text-s">{ticket.number}</span>
         </span>
-        <span className="ml-auto flex shrink-0 items-baseline gap-4">
-          <button type="button" onClick={onFacts} className="min-h-9 text-m">
+        <span className="ml-auto flex min-w-0 flex-wrap items-baseline justify-end gap-x-3 lg:shrink-0 lg:gap-x-4">
+          <button type="button" onClick={onFacts} className="touch min-h-9 text-m max-md:text-s">
             {T.factNames['data']}: <strong className={DATA_TONE[data] ?? ''}>{factValue(data)}</strong>
           </button>
           <KeyAction hotkey="F" label={T.facts} onPress={onFacts} />
           <KeyAction hotkey="B" label={T.bench} onPress={onBench} />
+          <KeyAction hotkey="?" label={T.help} onPress={onHelp} />
         </span>
       </div>
-      <nav aria-label="gates" className="relative h-7">
-        {ticket.gates.map((gate, index) => (
-          <button
-            key={gate.id} type="button" title={gate.why} onClick={() => onGate(gate.id)}
-            aria-label={`${words.gates[index]?.name}: ${word[gate.state]}. ${gate.why}`}
-            className={`absolute min-h-8 -translate-x-1/2 px-2 text-l ${gate.state === 'shut' || gate.state === 'suspect' ? 'font-bold' : 'text-soft'}`}
-            style={{ left: `${(gateX(index, HEAD_WIDTH, 30, 20) / HEAD_WIDTH) * 100}%` }}
-          >
-            {words.gates[index]?.name}
-          </button>
-        ))}
-      </nav>
-      <div>
-        <BootLine gates={ticket.gates} width={HEAD_WIDTH} large started={started} label={ticket.gates.map((g, i) => `${words.gates[i]?.name} ${word[g.state]}`).join(', ')} />
-      </div>
+      <GateNames ticket={ticket} onGate={onGate} />
+      <BootLine gates={ticket.gates} width={HEAD_WIDTH} large started={started} label={ticket.gates.map((g, i) => `${words.gates[i]?.name} ${gateWord(g.state)}`).join(', ')} />
     </header>
   )
 })

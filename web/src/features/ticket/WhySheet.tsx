@@ -29,12 +29,12 @@ function Case({ ticket, suspect, onEntry }: { ticket: Ticket; suspect: Suspect; 
         return (
           <button
             key={w.entry} type="button" onClick={() => onEntry(w.entry)}
-            className="grid min-h-9 w-full grid-cols-[46px_minmax(0,1fr)_150px_64px] items-center gap-2 text-s  hover:bg-mat"
+            className="touch grid min-h-9 w-full grid-cols-[46px_minmax(0,1fr)_64px] items-center gap-2 text-s hover:bg-mat sm:grid-cols-[46px_minmax(0,1fr)_150px_64px]"
           >
             <span className="text-soft">{clock(entry.made_at)}</span>
             <span className="truncate"><span className="text-indigo">{said.title}</span>{said.detail && <span className="text-soft"> · {lowerFirst(said.detail)}</span>}</span>
-            <span className="text-soft">{T.strength(isFor ? w.factor : 1 / w.factor)} {isFor ? T.forIt : T.against}</span>
-            <span className={`text-right font-semibold ${isFor ? 'text-ochre' : 'text-pine'}`}>{factor(w.factor)}</span>
+            <span className="text-soft max-sm:hidden">{T.strength(isFor ? w.factor : 1 / w.factor)} {isFor ? T.forIt : T.against}</span>
+            <span className={`text-right font-semibold ${isFor ? 'text-ochre-ink' : 'text-pine'}`}>{factor(w.factor)}</span>
           </button>
         )
       })}
@@ -50,7 +50,7 @@ function Telling({ next }: { next: NextMove }) {
   return (
     <li className="border-b border-hair py-2.5">
       <div className="text-m"><strong>{made.name}</strong>{one && other && <span className="text-soft">, {T.separates(lowerFirst(fault(one)), lowerFirst(fault(other)))}</span>}</div>
-      <ul className="mt-1 grid grid-cols-2 gap-x-4 text-s text-soft">
+      <ul className="mt-1 grid gap-x-4 text-s text-soft sm:grid-cols-2">
         {next.outlook.filter((o) => o.p >= 0.01).map((o) => (
           <li key={o.outcome} className="truncate"><span className="text-ink">{made.say[o.outcome]}</span> {T.outcomeLeaves(percent(o.p), lowerFirst(fault(o.leaves)), percent(o.leaves_p))}</li>
         ))}

@@ -1,4 +1,4 @@
-import type { MoveWords, TapeEntry, Words } from '../../api/client'
+import type { MoveWords, TapeEntry, Ticket, Words } from '../../api/client'
 import { lowerFirst, percent } from '../../lib/format'
 import { factName, factValue, T } from '../../words'
 
@@ -19,7 +19,7 @@ export function leading(weights: unknown): string {
 /** What an entry says, in two lines. */
 export function describe(entry: TapeEntry, move: (id: string) => MoveWords, words: Words): Described {
   const body = entry.body
-  const note = text(body['note'])
+  const note = entry.note
   if ('undo' in body) return { title: `${T.undone}: ${Number(body['undo']) + 1}`, detail: note }
   if ('fact' in body) {
     const facts = Object.entries(body['fact'] as Record<string, unknown>)
@@ -40,7 +40,7 @@ export function describe(entry: TapeEntry, move: (id: string) => MoveWords, word
   if ('override' in body) {
     return { title: `${T.override}: ${move(text(body['move'])).name}`, detail: text(body['reason']) }
   }
-  if ('started' in body) return { title: `${move(text(body['started'])).name}, started`, detail: note }
+  if ('started' in body) return { title: T.started(move(text(body['started'])).name), detail: note }
   if ('signed' in body) {
     const odds = body['odds'] as { confidence?: number } | undefined
     const fix = body['fix'] ? move(text(body['fix'])).name : note
@@ -58,4 +58,18 @@ export function describe(entry: TapeEntry, move: (id: string) => MoveWords, word
     return { title: made.say[outcome] ?? outcome, detail: note ? `${found}. ${note}` : found }
   }
   return { title: note, detail: '' }
+}
+
+const GATE_WORDS: Record<string, string> = { open: T.gateOpen, shut: T.gateShut, suspect: T.gateSuspect, unproven: T.gateUnproven }
+
+/** The word for a gate's state. */
+export const gateWord = (state: string): string => GATE_WORDS[state] ?? state
+
+/** What is known of the machine, in one line. */
+export function machineLine(ticket: Ticket): string {
+  const facts = ticket.facts
+  const drive = facts['drive_kind'] ? factValue(facts['drive_kind']) : null
+  const year = facts['drive_year'] ? T.fromYear(String(facts['drive_year'])) : ''
+  const parts = [facts['form'] ? factValue(facts['form']) : null, facts['installed_os'] ? factValue(facts['installed_os']) : null, drive && `${drive} ${year}`.trim()]
+  return parts.filter(Boolean).join(' · ')
 }

@@ -1,0 +1,2 @@
+export { InstrumentFrame } from './InstrumentFrame'
+export { useHelp } from './useHelp'

@@ -1,0 +1,65 @@
+import { T } from '../words'
+
+/** A command of a page: the keys that do it, and its name as it stands on the screen and in the help. */
+export interface Command {
+  keys: readonly string[]
+  label: string
+}
+
+const command = (keys: string, label: string): Command => ({ keys: keys.split(' '), label })
+
+/** What every page has. */
+const EVERYWHERE = { help: command('?', T.help), light: command('l', T.light) }
+const FROM_A_TICKET = { ...EVERYWHERE, bench: command('b', T.bench), facts: command('f', T.facts) }
+const INSTRUMENT = { ...FROM_A_TICKET, back: command('Escape', T.backToTicket) }
+
+/** The one map of keys: every page's keys, the hints on the screen and the help come from here. */
+export const KEYMAP = {
+  bench: {
+    takeIn: command('n', T.takeIn), find: command('/', T.find), keyBook: command('k', T.keyBook), practice: command('p', T.practice),
+    odds: command('o', T.odds), up: command('ArrowUp', T.rowUp), down: command('ArrowDown', T.rowDown), ...EVERYWHERE,
+  },
+  ticket: {
+    else: command('e /', T.somethingElse), start: command('r', T.start), undo: command('u', T.undoLast), putBack: command('x', T.putBackKey),
+    settings: command('t', T.settings), sightings: command('i', T.sightings), pages: command('p', T.pages), link: command('y', T.linkTitle),
+    why: command('w', T.why), call: command('c', T.callSheet), sign: command('s', T.sign), handOver: command('h', T.handOver),
+    reopen: command('o', T.reopen), cameBack: command('n', T.cameBack), back: command('Escape', T.backOrBench), ...FROM_A_TICKET,
+  },
+  keyStrip: { worked: command('Enter', T.keyWorkedShort), didNot: command('-', T.keyDidNot), other: command('+', T.keyOther) },
+  settings: {
+    up: command('ArrowUp', T.rowUp), down: command('ArrowDown', T.rowDown), next: command('ArrowRight', T.valueNext), before: command('ArrowLeft', T.valueBefore),
+    change: command('Enter', T.changeIt), putBack: command('x', T.putBackKey), walk: command('t', T.tryEachShort), sightings: command('i', T.sightings), ...INSTRUMENT,
+  },
+  sightings: {
+    left: command('ArrowLeft', T.cellLeft), right: command('ArrowRight', T.cellRight), up: command('ArrowUp', T.rowUp), down: command('ArrowDown', T.rowDown),
+    undo: command('u', T.undo), settings: command('t', T.settings), pages: command('p', T.pages), ...INSTRUMENT,
+  },
+  pages: { weigh: command('w', T.weighThis), compare: command('v', T.sideBySide), ...INSTRUMENT },
+  call: {
+    up: command('ArrowUp', T.rowUp), down: command('ArrowDown', T.rowDown), data: command('d', T.data), urgency: command('t', T.urgency), budget: command('g', T.budget),
+    worth: command('v', T.worth), dataValue: command('a', T.dataValue), keep: command('k', T.keepTerms), sign: command('s', T.sign), ...INSTRUMENT,
+  },
+  odds: { reset: command('r', T.resetOdds), sure: command('y', T.resetDo), back: command('Escape', T.bench), bench: command('b', T.bench), ...EVERYWHERE },
+  link: { open: command('m', T.linkOpen), end: command('x', T.linkEnd), practice: command('p', T.practiceHere) },
+  practice: {},
+  handOver: { without: command('0', T.cannotSay), marked: command('h', T.handOverMarked) },
+} as const satisfies Record<string, Record<string, Command>>
+
+export type PageId = keyof typeof KEYMAP
+export type CommandId<P extends PageId> = keyof (typeof KEYMAP)[P] & string
+/** What a page can do now; a handler gets the key's event where it was a key. */
+export type Handlers<P extends PageId> = Partial<Record<CommandId<P>, (event?: KeyboardEvent) => void>>
+
+const SHOWN: Record<string, string> = { ArrowUp: '↑', ArrowDown: '↓', ArrowLeft: '←', ArrowRight: '→', Escape: 'Esc', Enter: 'Enter', '-': '−' }
+
+/** A key as it is drawn. */
+export const keyName = (key: string): string => SHOWN[key] ?? key.toUpperCase()
+
+/** The commands of a page in the order of the map. */
+export function commandsOf<P extends PageId>(page: P): [CommandId<P>, Command][] {
+  return Object.entries(KEYMAP[page]) as [CommandId<P>, Command][]
+}
+
+/** Keys for numbered targets: digits first, then letters; on a page only those that it does not use for itself. */
+export const SHEET_KEYS = [...'1234567890abcdefghijklmnopqrstuvwxyz']
+export const TARGET_KEYS: readonly string[] = ['1', '2', '3', '4', '5', '6', '7', '8', '9', '0', 'a', 'd', 'g', 'j', 'k', 'm', 'q', 'v']
