@@ -25,13 +25,13 @@ def free_port() -> int:
 class Served:
     """A server over its own data folder; `stop` and `start` as a power cut would."""
 
-    def __init__(self, data: Path, *, by_command: bool = False) -> None:
-        self.data, self.port, self.by_command = data, free_port(), by_command
+    def __init__(self, data: Path, *, by_command: bool = False, demo: bool = False) -> None:
+        self.data, self.port, self.by_command, self.command = data, free_port(), by_command, "demo" if demo else "serve"
         self.url = f"http://127.0.0.1:{self.port}"
         self.process: subprocess.Popen[bytes] | Forked | None = None
 
     def start(self) -> None:
-        arguments = ["serve", "--port", str(self.port), "--data", str(self.data)]
+        arguments = [self.command, "--port", str(self.port), "--data", str(self.data)]
         self.process = subprocess.Popen([SCRIPT, *arguments], stdout=subprocess.DEVNULL) if self.by_command else start(*arguments)
         for _ in range(200):
             try:

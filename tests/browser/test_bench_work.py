@@ -275,7 +275,7 @@ def test_rows_are_walked_and_found_by_keyboard(server: Any, window: Window) -> N
     expect(page.get_by_role("region", name="Hands wanted")).to_be_visible()
     press(page, "/")
     page.get_by_role("textbox", name="find").fill("GC-0001")
-    expect(page.get_by_role("dialog").get_by_role("button")).to_have_count(1)
+    expect(page.get_by_role("dialog").get_by_role("button", name="GC-0001")).to_have_count(1)
     press(page, "Enter")
     expect(page).to_have_url(re.compile("/ticket/1$"))
 

@@ -14,6 +14,8 @@ export const ticketQuery = (id: number) =>
 export const capturesQuery = (id: number) =>
   queryOptions({ queryKey: ['captures', id], queryFn: ({ signal }) => api.captures(id, signal) })
 
+export const findQuery = (text: string) => queryOptions({ queryKey: ['find', text], queryFn: () => api.find(text) })
+
 export const useBench = () => useQuery(benchQuery)
 export const useTicket = (id: number) => useQuery(ticketQuery(id))
 export const useCaptures = (id: number) => useQuery(capturesQuery(id))

@@ -55,6 +55,11 @@ const SHOWN: Record<string, string> = { ArrowUp: '↑', ArrowDown: '↓', ArrowL
 /** A key as it is drawn. */
 export const keyName = (key: string): string => SHOWN[key] ?? key.toUpperCase()
 
+/** The first key of a command, as it is drawn. */
+export function keyOf<P extends PageId>(page: P, id: CommandId<P>): string {
+  return keyName((KEYMAP[page] as unknown as Record<string, Command>)[id]?.keys[0] ?? '')
+}
+
 /** The commands of a page in the order of the map. */
 export function commandsOf<P extends PageId>(page: P): [CommandId<P>, Command][] {
   return Object.entries(KEYMAP[page]) as [CommandId<P>, Command][]

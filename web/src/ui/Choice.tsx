@@ -30,7 +30,8 @@ export function Choice({ label, value, options, onValueChange }: ChoiceProps) {
             value={option.value} aria-label={option.label}
             className="touch min-h-10 rounded border border-line bg-sheet px-3 py-1.5 text-m data-[state=checked]:border-indigo data-[state=checked]:bg-indigo data-[state=checked]:text-paper"
           >
-            {isAt && TARGET_KEYS[index] && <span aria-hidden className="mr-1.5 font-semibold">{TARGET_KEYS[index]}</span>}
+            {/* hidden, never taken out: a node that goes while the focus moves on makes the dialog take the focus to itself */}
+            {TARGET_KEYS[index] && <span aria-hidden className={`mr-1.5 font-semibold ${isAt ? '' : 'hidden'}`}>{TARGET_KEYS[index]}</span>}
             {option.label}
           </RadioGroup.Item>
         ))}

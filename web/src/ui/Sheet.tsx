@@ -1,6 +1,7 @@
 import { Dialog } from 'radix-ui'
 import type { ReactNode } from 'react'
 
+import { keyName } from '../lib/keymap'
 import { T } from '../words'
 import { Key } from './Key'
 
@@ -22,11 +23,9 @@ export function Sheet({ title, isOpen, onClose, children, wide = false }: SheetP
           aria-describedby={undefined}
           className={`fixed inset-y-0 right-0 flex w-full flex-col overflow-y-auto border-l border-line bg-paper px-4 py-4 sm:px-8 sm:py-6 ${wide ? 'max-w-[860px]' : 'max-w-[560px]'}`}
         >
-          <div className="mb-4 flex items-baseline gap-3">
-            <Dialog.Title className="min-w-0 flex-1 text-xl font-semibold">{title}</Dialog.Title>
-            <Dialog.Close className="touch inline-flex min-h-9 shrink-0 items-center gap-2 px-1 text-indigo"><Key>Esc</Key>{T.close}</Dialog.Close>
-          </div>
+          <Dialog.Title className="mb-4 pr-28 text-xl font-semibold">{title}</Dialog.Title>
           {children}
+          <Dialog.Close className="touch absolute right-4 top-4 inline-flex min-h-9 items-center gap-2 px-1 text-indigo sm:right-8 sm:top-5"><Key>{keyName('Escape')}</Key>{T.close}</Dialog.Close>
         </Dialog.Content>
       </Dialog.Portal>
     </Dialog.Root>

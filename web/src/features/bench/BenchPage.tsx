@@ -6,7 +6,7 @@ import { useBench } from '../../api/queries'
 import { useWords } from '../../api/words'
 import { useWidth } from '../../lib/width'
 import { today } from '../../lib/format'
-import type { Handlers } from '../../lib/keymap'
+import { keyOf, type Handlers } from '../../lib/keymap'
 import { Commands, Do } from '../../ui/Commands'
 import { Note } from '../../ui/Note'
 import { IntakeSheet } from '../intake'
@@ -47,8 +47,8 @@ function EmptyBench({ onTake, onPractice }: { onTake: () => void; onPractice: ()
       <p className="text-xl font-semibold">{T.benchEmpty}</p>
       <p className="mt-2 text-l text-soft">{T.benchEmptyHint}</p>
       <p className="mt-6 flex flex-wrap justify-center gap-4">
-        <button type="button" onClick={onTake} className="min-h-14 rounded-lg bg-indigo px-6 text-l font-semibold text-paper">{T.benchEmptyTake} <span className="font-normal">· N</span></button>
-        <button type="button" onClick={onPractice} className="min-h-14 rounded-lg border border-line bg-sheet px-6 text-l font-semibold text-indigo">{T.benchEmptyPractice} <span className="font-normal">· P</span></button>
+        <button type="button" onClick={onTake} className="min-h-14 rounded-lg bg-indigo px-6 text-l font-semibold text-paper">{T.benchEmptyTake} <span className="font-normal">· {keyOf('bench', 'takeIn')}</span></button>
+        <button type="button" onClick={onPractice} className="min-h-14 rounded-lg border border-line bg-sheet px-6 text-l font-semibold text-indigo">{T.benchEmptyPractice} <span className="font-normal">· {keyOf('bench', 'practice')}</span></button>
       </p>
     </div>
   )
@@ -104,7 +104,7 @@ function OpenBench({ bench }: { bench: Bench }) {
         </header>
         {bench.notices.map((notice) => <div key={notice} className="mx-4 my-2 lg:mx-7"><Note title={notice} tone="ochre" /></div>)}
         {rows.length > 0 ? <><GateNames /><Rows rows={rows} onOpen={open} /></> : <EmptyBench onTake={() => setSheet('intake')} onPractice={() => setSheet('practice')} />}
-        {free.length > 0 && rows.length > 0 && (
+        {free.length > 0 && (
           <section aria-label={T.freeBays} className="flex flex-wrap items-baseline gap-x-2 gap-y-2 px-4 pt-4 lg:px-7">
             <h2 className="mr-2 text-s font-bold">{T.freeBays}</h2>
             {free.map((b) => (

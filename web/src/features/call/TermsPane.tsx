@@ -1,6 +1,7 @@
 import type { RefObject } from 'react'
 
 import type { Terms } from '../../api/client'
+import { keyOf } from '../../lib/keymap'
 import { Choice } from '../../ui/Choice'
 import { Key } from '../../ui/Key'
 import { factValue, T } from '../../words'
@@ -44,22 +45,22 @@ export function TermsPane({ terms, inputs, onTerm }: TermsPaneProps) {
     <section aria-label={T.customerDecides}>
       <h2 className="mb-2 text-s font-bold text-soft">{T.customerDecides}</h2>
       <div className="relative">
-        <span className="absolute right-0 top-0"><Key>D</Key></span>
+        <span className="absolute right-0 top-0"><Key>{keyOf('call', 'data')}</Key></span>
         <Choice
           label={T.data} value={String(terms['data'] ?? 'unknown')} onValueChange={(v) => onTerm('data', v)}
           options={DATA.map((value) => ({ value, label: factValue(value) }))}
         />
       </div>
       <div className="relative">
-        <span className="absolute right-0 top-0"><Key>T</Key></span>
+        <span className="absolute right-0 top-0"><Key>{keyOf('call', 'urgency')}</Key></span>
         <Choice
           label={T.urgency} value={String(terms['urgency'] ?? 'can-wait')} onValueChange={(v) => onTerm('urgency', v)}
           options={URGENCY.map((value) => ({ value, label: factValue(value) }))}
         />
       </div>
-      <Amount hotkey="G" name="budget" label={T.budget} {...shared} />
-      <Amount hotkey="V" name="machine_value" label={T.worth} {...shared} />
-      <Amount hotkey="A" name="data_value" label={T.dataValue} {...shared} />
+      <Amount hotkey={keyOf('call', 'budget')} name="budget" label={T.budget} {...shared} />
+      <Amount hotkey={keyOf('call', 'worth')} name="machine_value" label={T.worth} {...shared} />
+      <Amount hotkey={keyOf('call', 'dataValue')} name="data_value" label={T.dataValue} {...shared} />
     </section>
   )
 }

@@ -64,7 +64,7 @@ export function KeyStrip({ ticket, moveId, isOn, onTried, onReached }: KeyStripP
               autoFocus name="key" maxLength={30} aria-label={T.keyOtherAsk} placeholder={T.keyOtherAsk} autoComplete="off"
               onKeyDown={(event) => { if (event.key === 'Escape') { event.stopPropagation(); setTyping(false) } }}
               className="min-h-9 w-40 rounded border border-line bg-sheet px-2 text-m"
-            /> <Key>Enter</Key>
+            /> <Key>{T.enter}</Key>
           </form>
         ) : <Do of="keyStrip" id="other" />}
       </div>

@@ -48,7 +48,7 @@ export function SideBySide({ captures, drive }: { captures: readonly Capture[]; 
   return (
     <section>
       <h2 className="mb-2 text-l font-semibold"><span className="font-mono">{String(serial)}</span></h2>
-      <div className="overflow-x-auto" tabIndex={0} role="group" aria-label={T.sideBySide}><table className="w-full text-m">
+      <div className="overflow-x-auto" tabIndex={0} role="region" aria-label={T.sideBySide}><table className="w-full text-m">
         <thead className="text-s text-soft">
           <tr>
             <td />

@@ -38,8 +38,8 @@ function Verdict({ row, state, isDraft }: { row: SettingRow; state: string; isDr
 }
 
 /** One row: its key, what it is and needs, its values as targets, and what the value does to the gate. */
-const Row = memo(function Row({ row, index, draft, isChosen, isMarked, onChoose, onValue }: {
-  row: SettingRow; index: number; draft: string | undefined; isChosen: boolean; isMarked: boolean
+const Row = memo(function Row({ row, index, hasKey, draft, isChosen, isMarked, onChoose, onValue }: {
+  row: SettingRow; index: number; hasKey: boolean; draft: string | undefined; isChosen: boolean; isMarked: boolean
   onChoose: (index: number) => void; onValue: (row: SettingRow, value: string) => void
 }) {
   const value = draft ?? row.now
@@ -50,7 +50,7 @@ const Row = memo(function Row({ row, index, draft, isChosen, isMarked, onChoose,
       aria-current={isChosen || undefined} onClick={() => onChoose(index)} data-row={row.id} data-state={state}
       className={`flex flex-wrap items-center gap-x-3 gap-y-1 border-b border-l-[5px] md:flex-nowrap border-b-hair py-1 pl-2 pr-1 ${isChosen ? 'border-l-indigo bg-sheet' : 'border-l-transparent'}`}
     >
-      <span className="w-5 shrink-0 text-center text-xl text-indigo">{index + 1}</span>
+      <span className="w-5 shrink-0 text-center text-xl text-indigo">{hasKey ? index + 1 : ''}</span>
       <span className="min-w-0 flex-1 md:w-[210px] md:flex-none xl:w-[270px]">
         <span className="block text-l font-semibold">{row.name}{isMarked && <span className="ml-2 inline-block h-2 w-2 rounded-full bg-ochre align-middle" aria-hidden />}</span>
         <span title={row.why} className={`line-clamp-2 text-s ${wrong ? 'text-ink' : 'text-soft'}`}>{wrong ? row.because : row.why}</span>
@@ -78,10 +78,10 @@ const Row = memo(function Row({ row, index, draft, isChosen, isMarked, onChoose,
 /** The sheet's rows, one key each. */
 export function SettingRows({ rows, drafts, chosen, marked, isWaiting, onChoose, onValue }: SettingRowsProps) {
   return (
-    <ol aria-label={T.settingsTitle} className={isWaiting ? 'opacity-70' : ''}>
+    <ol aria-label={T.settingsTitle}>
       {rows.map((row, index) => (
         <Row
-          key={row.id} row={row} index={index} draft={drafts[row.id]} isChosen={index === chosen} isMarked={marked.includes(row.id)}
+          key={row.id} row={row} index={index} hasKey={!isWaiting} draft={drafts[row.id]} isChosen={index === chosen} isMarked={marked.includes(row.id)}
           onChoose={onChoose} onValue={onValue}
         />
       ))}

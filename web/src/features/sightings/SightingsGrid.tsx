@@ -33,13 +33,14 @@ function CellButton({ line, cell, place, isAt, large, onPick }: { line: DriveLin
     <td className="p-0.5 max-md:block max-md:w-1/2">
       <button
         type="button" tabIndex={-1} aria-current={isAt || undefined} onClick={onPick} title={cell.note}
-        aria-label={`${line.name}, ${place}: ${name ?? T.notLooked}`} data-cell={`${line.what}-${cell.at}`} data-value={cell.value ?? ''}
+        data-cell={`${line.what}-${cell.at}`} data-value={cell.value ?? ''}
         className={`flex w-full items-center gap-2.5 rounded-lg border px-3 ${large ? 'min-h-20' : 'min-h-10'} ${isAt ? 'border-indigo bg-sheet outline-2 outline-indigo' : cell.value ? 'border-line bg-sheet' : 'border-hair'}`}
       >
         <Seen value={cell.value} large={large} />
         <span className="min-w-0">
-          <span className="block text-s text-soft md:hidden">{place}</span>
-          <span className={`block ${large ? 'text-l font-semibold' : 'text-s'} ${cell.value ? '' : 'text-soft'}`}>{name ?? (large ? T.notLooked : '')}</span>
+          <span className="sr-only">{line.name}, </span>
+          <span className="block text-s text-soft md:sr-only">{place}: </span>
+          <span className={`block ${large ? 'text-l font-semibold' : 'text-s'} ${cell.value ? '' : 'text-soft'}`}>{name ?? (large ? T.notLooked : <span className="sr-only">{T.notLooked}</span>)}</span>
           {cell.from_file && <span className="block truncate text-s text-soft">{T.fromFile}</span>}
         </span>
       </button>

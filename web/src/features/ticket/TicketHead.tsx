@@ -2,6 +2,7 @@ import { memo, useRef } from 'react'
 
 import type { Ticket } from '../../api/client'
 import { useWords } from '../../api/words'
+import { keyOf } from '../../lib/keymap'
 import { useWidth } from '../../lib/width'
 import { KeyAction } from '../../ui/Key'
 import { factValue, T } from '../../words'
@@ -58,17 +59,17 @@ export const TicketHead = memo(function TicketHead({ ticket, onGate, onBench, on
     <header className="border-b border-hair px-3 pt-2 lg:px-5 lg:pt-3">
       <div className="flex flex-wrap items-baseline gap-x-4 px-2">
         <span className="text-xl font-bold leading-8 text-indigo md:text-xxl md:leading-9">{ticket.bay ?? '·'}</span>
-        <h1 className="min-w-0 max-w-full shrink-0 truncate text-l font-bold max-md:flex-1 md:text-xl">{ticket.machine}</h1>
+        <h1 className="min-w-0 max-w-full shrink-0 truncate text-l font-bold max-md:w-[calc(100%-40px)] md:text-xl">{ticket.machine}</h1>
         <span className="order-last w-full min-w-0 truncate text-s text-soft lg:order-none lg:w-auto lg:flex-1 lg:text-m">
           {[ticket.customer, machineLine(ticket)].filter(Boolean).join(' · ')} · <span className="font-mono text-s">{ticket.number}</span>
         </span>
-        <span className="ml-auto flex min-w-0 flex-wrap items-baseline justify-end gap-x-3 lg:shrink-0 lg:gap-x-4">
+        <span className="ml-auto flex min-w-0 items-baseline justify-end gap-x-3 max-md:order-last max-md:w-full max-md:justify-between lg:shrink-0 lg:gap-x-4">
           <button type="button" onClick={onFacts} className="touch min-h-9 text-m max-md:text-s">
-            {T.factNames['data']}: <strong className={DATA_TONE[data] ?? ''}>{factValue(data)}</strong>
+            <span className="max-md:sr-only">{T.factNames['data']}: </span><strong className={DATA_TONE[data] ?? ''}>{factValue(data)}</strong>
           </button>
-          <KeyAction hotkey="F" label={T.facts} onPress={onFacts} />
-          <KeyAction hotkey="B" label={T.bench} onPress={onBench} />
-          <KeyAction hotkey="?" label={T.help} onPress={onHelp} />
+          <span className="max-md:hidden"><KeyAction hotkey={keyOf('ticket', 'facts')} label={T.facts} onPress={onFacts} /></span>
+          <KeyAction hotkey={keyOf('ticket', 'bench')} label={T.bench} onPress={onBench} />
+          <KeyAction hotkey={keyOf('ticket', 'help')} label={T.help} onPress={onHelp} />
         </span>
       </div>
       <GateNames ticket={ticket} onGate={onGate} />
