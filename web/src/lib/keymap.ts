@@ -21,7 +21,7 @@ export const KEYMAP = {
   },
   ticket: {
     else: command('e /', T.somethingElse), start: command('r', T.start), undo: command('u', T.undoLast), putBack: command('x', T.putBackKey),
-    settings: command('t', T.settings), sightings: command('i', T.sightings), pages: command('p', T.pages), link: command('y', T.linkTitle),
+    settings: command('t', T.settings), sightings: command('i', T.sightings), pages: command('p', T.pages), link: command('y', T.linkShort),
     why: command('w', T.why), call: command('c', T.callSheet), sign: command('s', T.sign), handOver: command('h', T.handOver),
     reopen: command('o', T.reopen), cameBack: command('n', T.cameBack), back: command('Escape', T.backOrBench), ...FROM_A_TICKET,
   },

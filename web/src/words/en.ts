@@ -304,6 +304,7 @@ export const T = {
   } as Record<string, readonly (readonly [string, string])[]>,
   ticketPanes: 'Parts of the ticket',
   undoAll: 'undo all',
+  linkShort: 'link to the machine',
   undoLast: 'undo the last entry',
   rowUp: 'one row up',
   rowDown: 'one row down',

@@ -237,53 +237,104 @@ def _two_ahead(
     """Set `twice` of every move in `short`: after each likely outcome the best of the followers may come next."""
     if not (next_checks or next_fixes):
         return
-    model, costs = step.model, step.costs
-    likely = [p.chance > _UNLIKELY for p in short]
-    owner = np.repeat(np.arange(len(short)), [int(x.sum()) for x in likely])
-    stacked = np.concatenate([_posts(model, step.state, p.move)[x] for p, x in zip(short, likely, strict=True)])
-    active = _likeliest(stacked.sum(axis=0), _COVERED_TWICE, _MOST_TWICE)
-    here = stacked[:, active]
-    here /= here.sum(axis=1, keepdims=True)
-    booted = np.concatenate([p.booted[x] for p, x in zip(short, likely, strict=True)])
-    # where a next move is known, only what it leads to counts: the closed form is a little too hopeful, and a step
-    # that is spelled out must not compete with one that is not
-    left = np.full(len(here), float(costs.base[-1]))
-    if booted.any():
-        now = np.concatenate([p.marginals[x] for p, x in zip(short, likely, strict=True)])
-        closed = np.concatenate([p.values[x] for p, x in zip(short, likely, strict=True)])
-        left = np.where(booted, np.minimum(closed, now @ costs.left_in), left)
-    used = [short[o].used for o in owner.tolist()]
-    blocks: list[Block] = []
-    faults = len(step.now)
-    parts: list[tuple[Prospect, int, slice]] = []
-    chances: list[Floats] = []
-    if next_checks:
-        picked = np.concatenate([model.sight.columns[p.move.id] for p in next_checks])
-        rows = np.ascontiguousarray(model.sight.rows.take(active, axis=0)[:, picked].T)
-        joint = (here[:, None, :] * rows).reshape(-1, len(active)) @ model.one_member.take(active, axis=0)
-        joint = joint.reshape(len(here), len(picked), -1)
-        starts = model.sight.boots[picked] | (model.sight.keeps_booted[picked] & booted[:, None])
-        blocks.append(Block((joint[:, :, 1:] / np.maximum(joint[:, :, :1], 1e-300)).reshape(-1, faults), used, starts.ravel()))
-        chances.append(joint[:, :, 0])
-        ends = np.cumsum([0, *(len(p.move.outcomes) for p in next_checks)]).tolist()
-        parts += [(p, 0, slice(a, b)) for p, a, b in zip(next_checks, ends, ends[1:], strict=False)]
-    if next_fixes:
-        behind = np.concatenate([model.behind(p.move.id).take(active, axis=0) for p in next_fixes], axis=1)
-        joint = (here @ behind).reshape(len(here), len(next_fixes), 4, -1)
-        up = [tuple(sorted({*u, *p.used})) for u in used for p in next_fixes]
-        blocks.append(Block((joint[..., 1:] / np.maximum(joint[..., :1], 1e-300)).reshape(-1, faults), up, np.tile(_BOOTS, len(up))))
-        chances.append(joint[..., 0].reshape(len(here), -1))
-        parts += [(p, len(blocks) - 1, slice(4 * place, 4 * place + 4)) for place, p in enumerate(next_fixes)]
-    values = _settle(costs, blocks)
-    weighed = [v.reshape(c.shape) * c for v, c in zip(values, chances, strict=True)]
-    for follower, block, part in parts:
-        after = weighed[block][:, part].sum(axis=1) / chances[block][:, part].sum(axis=1)
+    after = _AfterFirst.of(step, short)
+    followed = [follow(after, next_) for follow, next_ in ((_looks_next, next_checks), (_fixes_next, next_fixes)) if next_]
+    left = after.at_once(step.costs)
+    for follower, value in zip([*next_checks, *next_fixes], _expected(step.costs, followed), strict=True):
         price = np.array([np.inf if p is follower else _next_price(step, follower, p.move) for p in short])
-        np.minimum(left, after + price[owner], out=left)
-    for index, (prospect, mask) in enumerate(zip(short, likely, strict=True)):
-        after = prospect.values.copy()
-        after[mask] = left[owner == index]
-        prospect.twice = prospect.cost + float(prospect.chance @ after)
+        np.minimum(left, value + price[after.owner], out=left)
+    for index, (prospect, mask) in enumerate(zip(short, after.likely, strict=True)):
+        values = prospect.values.copy()
+        values[mask] = left[after.owner == index]
+        prospect.twice = prospect.cost + float(prospect.chance @ values)
+
+
+@dataclass(frozen=True, slots=True)
+class _AfterFirst:
+    """The v likely outcomes of the moves in the short list, one below the other."""
+
+    model: Model
+    short: Sequence[Prospect]
+    likely: list[NDArray[np.bool_]]
+    """for each move, which of its outcomes are among them"""
+    owner: Ints
+    """the place of the move that each row belongs to, shape (v,)"""
+    active: Ints
+    """the hypotheses that carry them together"""
+    beliefs: Floats
+    """belief over the active hypotheses, shape (v, a)"""
+    booted: NDArray[np.bool_]
+
+    @classmethod
+    def of(cls, step: _Step, short: Sequence[Prospect]) -> _AfterFirst:
+        likely = [p.chance > _UNLIKELY for p in short]
+        stacked = np.concatenate([_posts(step.model, step.state, p.move)[x] for p, x in zip(short, likely, strict=True)])
+        active = _likeliest(stacked.sum(axis=0), _COVERED_TWICE, _MOST_TWICE)
+        beliefs = stacked[:, active]
+        beliefs /= beliefs.sum(axis=1, keepdims=True)
+        owner = np.repeat(np.arange(len(short)), [int(x.sum()) for x in likely])
+        booted = np.concatenate([p.booted[x] for p, x in zip(short, likely, strict=True)])
+        return cls(step.model, short, likely, owner, active, beliefs, booted)
+
+    @property
+    def used(self) -> list[tuple[int, ...]]:
+        """The fixes that are used up in each row."""
+        return [self.short[o].used for o in self.owner.tolist()]
+
+    def at_once(self, costs: Economy) -> Floats:
+        """What is left to pay in each row when no second move is made. Where a next move is known, only what it leads to
+        counts: the closed form is a little too hopeful, and a step that is spelled out must not compete with one that is
+        not. So a machine that does not start has no other way than the dearest one."""
+        left = np.full(len(self.owner), float(costs.base[-1]))
+        if not self.booted.any():
+            return left
+        now = np.concatenate([p.marginals[x] for p, x in zip(self.short, self.likely, strict=True)])
+        closed = np.concatenate([p.values[x] for p, x in zip(self.short, self.likely, strict=True)])
+        return np.where(self.booted, np.minimum(closed, now @ costs.left_in), left)
+
+
+@dataclass(frozen=True, slots=True)
+class _Followed:
+    """What is left after every outcome of every second move in each row."""
+
+    block: Block
+    chance: Floats
+    """shape (v, o): the outcomes of the first second move, then of the next, …"""
+    parts: list[slice]
+    """the outcomes of each second move"""
+
+
+def _looks_next(after: _AfterFirst, checks: Sequence[Prospect]) -> _Followed:
+    sight, booted = after.model.sight, after.booted
+    picked = np.concatenate([sight.columns[p.move.id] for p in checks])
+    rows = np.ascontiguousarray(sight.rows.take(after.active, axis=0)[:, picked].T)
+    joint = (after.beliefs[:, None, :] * rows).reshape(-1, len(after.active)) @ after.model.one_member.take(after.active, axis=0)
+    joint = joint.reshape(len(booted), len(picked), -1)
+    starts = sight.boots[picked] | (sight.keeps_booted[picked] & booted[:, None])
+    ends = np.cumsum([0, *(len(p.move.outcomes) for p in checks)]).tolist()
+    return _Followed(Block(_given(joint), after.used, starts.ravel()), joint[:, :, 0], list(map(slice, ends, ends[1:])))
+
+
+def _fixes_next(after: _AfterFirst, fixes: Sequence[Prospect]) -> _Followed:
+    behind = np.concatenate([after.model.behind(p.move.id).take(after.active, axis=0) for p in fixes], axis=1)
+    joint = (after.beliefs @ behind).reshape(len(after.booted), 4 * len(fixes), -1)
+    used = [tuple(sorted({*u, *p.used})) for u in after.used for p in fixes]
+    parts = [slice(4 * place, 4 * place + 4) for place in range(len(fixes))]
+    return _Followed(Block(_given(joint), used, np.tile(_BOOTS, len(used))), joint[:, :, 0], parts)
+
+
+def _given(joint: Floats) -> Floats:
+    """Fault probabilities from rows of chance and chance with each fault, shape (…, 1 + f) -> (rows, f)."""
+    return (joint[..., 1:] / np.maximum(joint[..., :1], 1e-300)).reshape(-1, joint.shape[-1] - 1)
+
+
+def _expected(costs: Economy, followed: Sequence[_Followed]) -> list[Floats]:
+    """What each second move leaves to pay in each row, on average over its outcomes, shape (v,) each."""
+    values = []
+    for one, settled in zip(followed, _settle(costs, [f.block for f in followed]), strict=True):
+        weighed = settled.reshape(one.chance.shape) * one.chance
+        values += [weighed[:, part].sum(axis=1) / one.chance[:, part].sum(axis=1) for part in one.parts]
+    return values
 
 
 def _posts(model: Model, state: TicketState, move: Check | Fix) -> Floats:
