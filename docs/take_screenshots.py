@@ -23,43 +23,32 @@ CHROMIUM = [
     "--disable-sync",
 ]
 
-# name, path, theme, keys pressed
-SHOTS = [
-    ("bench", "/", "light", []),
-    ("bench-dark", "/", "dark", []),
-    ("ticket", "/ticket/2", "light", []),
-    ("ticket-dark", "/ticket/1", "dark", []),
-    ("intake", "/", "light", ["n"]),
-    ("moves", "/ticket/3", "light", ["e"]),
-    ("why", "/ticket/1", "light", ["w"]),
-    ("call-sheet", "/ticket/5/call", "light", []),
-    ("call-sheet-dark", "/ticket/6/call", "dark", ["v", "6", "0", "Enter", "t"]),
-    ("handover", "/ticket/9", "light", ["h"]),
-    ("odds", "/odds", "light", []),
-    ("settings", "/ticket/10/settings", "light", []),
-    ("settings-trial-dark", "/ticket/12/settings", "dark", []),
-    ("ways", "/ticket/11/settings", "light", []),
-    ("sightings", "/ticket/13/sightings", "light", []),
-    ("linked", "/ticket/3", "light", ["y"]),
-    ("pages", "/ticket/3/pages", "light", []),
-    ("pages-bytes", "/ticket/3/pages", "light", ["BYTES"]),
-    ("pages-dark", "/ticket/6/pages", "dark", []),
+# name, path, theme, size, keys pressed. One of each main view: more views are to come, and all stay under twenty.
+DESK, TABLET, PHONE = (1280, 800), (820, 1180), (390, 844)
+SHOTS: list[tuple[str, str, str, tuple[int, int], list[str]]] = [
+    ("bench", "/", "light", DESK, []),
+    ("ticket", "/ticket/1", "dark", DESK, []),
+    ("call-sheet", "/ticket/5/call", "light", DESK, []),
+    ("pages", "/ticket/3/pages", "light", DESK, []),
+    ("settings", "/ticket/10/settings", "light", DESK, []),
+    ("sightings", "/ticket/13/sightings", "dark", DESK, []),
+    ("odds", "/odds", "light", DESK, []),
+    ("tablet", "/ticket/3", "light", TABLET, []),
+    ("phone", "/ticket/2", "light", PHONE, []),
 ]
 
 
-def take(browser: Browser, url: str, name: str, path: str, theme: str, keys: list[str]) -> None:
-    """One picture at 1280x800."""
-    context = browser.new_context(viewport={"width": 1280, "height": 800}, reduced_motion="reduce")
+def take(browser: Browser, url: str, name: str, path: str, theme: str, size: tuple[int, int], keys: list[str]) -> None:
+    """One picture; a phone or tablet is touched."""
+    touch = size != DESK
+    context = browser.new_context(viewport={"width": size[0], "height": size[1]}, has_touch=touch, is_mobile=touch, reduced_motion="reduce")
     page = context.new_page()
     page.add_init_script(f"localStorage.setItem('gatecheck-theme', '{theme}'); localStorage.setItem('gatecheck-initials', 'KT')")
     page.goto(url + path)
     page.get_by_role("heading", level=1).first.wait_for()
     page.wait_for_timeout(300)
     for key in keys:
-        if key == "BYTES":
-            page.get_by_role("button", name="smart-data byte").first.click()
-        else:
-            page.keyboard.press(key)
+        page.keyboard.press(key)
         page.wait_for_timeout(300)
     page.screenshot(path=FOLDER / f"{name}.png")
     context.close()
@@ -79,6 +68,9 @@ def _wait_for_links(url: str) -> None:
 
 def main() -> None:
     FOLDER.mkdir(parents=True, exist_ok=True)
+    for old in FOLDER.glob("*.png"):
+        if old.stem not in {name for name, *_ in SHOTS}:
+            old.unlink()
     with socket.socket() as probe:
         probe.bind(("127.0.0.1", 0))
         port = probe.getsockname()[1]

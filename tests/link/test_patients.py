@@ -88,15 +88,14 @@ def test_a_practice_machine_whose_server_is_gone_goes_too_and_leaves_nothing(tmp
     spool, pid_file = tmp_path / "spool", tmp_path / "pid"
     spool.mkdir()
     machine = (
-        "import gatecheck.practice.__main__ as m\n"
+        "import sys\nimport gatecheck.practice.__main__ as m\n"
         "m._ORPHAN_SECONDS, m._LOOK_EVERY = 0.2, 0.1\n"
-        f"m.main(['sound', '--server', 'http://127.0.0.1:9', '--secret', 'x', '--wait', '600', '--spool', {str(spool)!r}])\n"
+        f"m.main(['sound', '--started-by', sys.argv[1], '--server', 'http://127.0.0.1:9', '--secret', 'x', '--wait', '600', '--spool', {str(spool)!r}])\n"
     )
     server = (
-        "import subprocess, sys, time\n"
-        f"child = subprocess.Popen([sys.executable, '-c', {machine!r}], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True)\n"
+        "import os, subprocess, sys\n"
+        f"child = subprocess.Popen([sys.executable, '-c', {machine!r}, str(os.getpid())], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True)\n"
         f"open({str(pid_file)!r}, 'w').write(str(child.pid))\n"
-        "time.sleep(1.5)\n"
     )
     assert subprocess.run([sys.executable, "-c", server], check=True, timeout=60).returncode == 0
     deadline = time.monotonic() + 20

@@ -1,6 +1,6 @@
 """Connects a practice machine: the real probe, with a simulated machine behind its device interface.
 
-`python -m gatecheck.practice NAME [--since SECONDS] <options of the probe>`
+`python -m gatecheck.practice NAME [--since SECONDS] [--started-by PID] <options of the probe>`
 """
 
 from __future__ import annotations
@@ -35,8 +35,9 @@ def main(argv: list[str] | None = None) -> int:
     parser.add_argument("name", choices=[p.id for p in PATIENTS])
     parser.add_argument("--since", type=float, default=None, help="when it was first connected, seconds of the epoch: its drives age from there")
     parser.add_argument("--spool", default=None, help="where pages are kept until they are sent")
+    parser.add_argument("--started-by", type=int, default=os.getppid(), help="the process that it goes with (default: its parent)")
     chosen, rest = parser.parse_known_args(argv)
-    threading.Thread(target=_end_with, args=(os.getppid(), chosen.spool), daemon=True).start()
+    threading.Thread(target=_end_with, args=(chosen.started_by, chosen.spool), daemon=True).start()
     if chosen.spool:
         rest += ["--spool", chosen.spool]
     result: int = gatecheck_probe.main(rest, machine=patient(chosen.name).connected(chosen.since))

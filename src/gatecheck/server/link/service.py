@@ -235,7 +235,7 @@ class Links:
         with self.shop.database.read() as connection:
             link = links.link_by_secret(connection, secret)
         if link is None:
-            raise LinkUnknownError("secret: expected one that a ticket shows, got another")
+            raise LinkUnknownError("secret: expected the one on the ticket's link sheet, got another")
         if link.ended_at or self.tickets.row_of(link.ticket_id).closed_at:
             raise LinkEndedError("link: expected one that is open, got one that was ended")
         return link

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import shutil
 import subprocess
 import sys
@@ -40,7 +41,7 @@ class Practice:
         spool = tempfile.mkdtemp(prefix="gatecheck-practice-")
         command = [
             sys.executable, "-m", "gatecheck.practice", own.id, "--since", str(since), "--server", self.url, "--secret", link.secret, "--spool", spool,
-            "--wait", "3",
+            "--wait", "3", "--started-by", str(os.getpid()),
         ]  # fmt: skip
         process = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True)
         self._running[ticket_id] = (process, spool)
