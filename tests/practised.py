@@ -15,6 +15,6 @@ def capture_of(name: str) -> bytes:
     """A `.gcap` with everything the patient answers."""
     with tempfile.TemporaryDirectory() as folder:
         out = Path(folder) / "machine.gcap"
-        options = ["--out", str(out), "--spool", str(Path(folder) / "spool"), "--wait", "1"]
+        options = ["--out", str(out), "--spool", str(Path(folder) / "spool"), "--wait", "5"]
         assert gatecheck_probe.main(options, machine=patient(name).connected(), say=lambda text: None) == 0
         return out.read_bytes()

@@ -46,6 +46,7 @@ CASES = [
     ("wrong-first", "firmware", "shut", ("settings.order",), [], {"boot-order": "other-first"}),
     ("encrypted", "system", "shut", None, [], {"volume-look": "locked"}),
     ("old-layout", "loader", "shut", None, ["old"], {"seen-live": "right"}),
+    ("mistyped", "detection", None, None, [], {"seen-live": "right", "health-pages": "clean"}),
     ("no-table", "layout", "shut", ("layout.table",), [], {"seen-live": "no-volumes"}),
 ]
 
@@ -73,6 +74,23 @@ def test_an_encrypted_patient_holds_every_setting(tmp_path: Path) -> None:
     bench, ticket, _ = seen("encrypted", tmp_path)
     held = {h.move for h in ticket.held if h.interlock == "locked-volume"}
     assert {"set-secure-boot", "set-mode", "set-order"} <= held
+    bench.shop.database.close()
+
+
+def test_an_entry_that_cannot_be_true_is_named_until_it_is_taken_back(tmp_path: Path) -> None:
+    bench, ticket, _ = seen("mistyped", tmp_path)
+    typed = next(e.place for e in ticket.tape if e.body.get("outcome") == "absent")
+    assert ticket.doubts
+    assert all(typed in d.entries and d.take_back == typed for d in ticket.doubts)
+    bench.tickets.append(ticket.id, {"undo": typed}, by="KT")
+    assert bench.tickets.ticket(ticket.id).doubts == []
+    bench.shop.database.close()
+
+
+@pytest.mark.parametrize("name", [p.id for p in PATIENTS if p.id != "mistyped"])
+def test_a_patient_read_as_it_is_raises_no_doubt(name: str, tmp_path: Path) -> None:
+    bench, ticket, _ = seen(name, tmp_path)
+    assert ticket.doubts == []
     bench.shop.database.close()
 
 

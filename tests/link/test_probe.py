@@ -86,19 +86,19 @@ def test_every_patient_is_read_whole(name: str, tmp_path: Path) -> None:
 
 def test_a_drive_that_hangs_hangs_a_child_only(tmp_path: Path) -> None:
     began = time.monotonic()
-    files, lines = read_out("hangs", tmp_path, wait=0.4)
-    assert time.monotonic() - began < 20
+    files, lines = read_out("hangs", tmp_path, wait=3.0)  # long enough for every other page on a loaded machine
+    assert time.monotonic() - began < 60
     hung = [line for line in lines if line["status"] == "hung"]
     assert [(line["path"], line["sha256"]) for line in hung] == [("sda/smart-log-06.bin", None)]
     assert [line["status"] for line in lines if line["path"] == "sda/gp-log-04.bin"] == ["ok"], "the next page is read all the same"
     page = next(p for p in read_capture(files).pages if p.path == "sda/smart-log-06.bin")
-    assert (page.status, "no answer within 0.4 s" in page.detail) == ("failed", True)
+    assert (page.status, "no answer within 3 s" in str(page.detail)) == ("failed", True)
 
 
 def test_a_drive_that_hangs_twice_is_left_alone(tmp_path: Path) -> None:
     machine = patient("hangs").connected()
     spool = probe.Spool(str(tmp_path))
-    worker = probe.Probe(machine, spool, None, lambda text: None, probe.Reader(0.3))
+    worker = probe.Probe(machine, spool, None, lambda text: None, probe.Reader(2.0))
     machine.drives["sda"].hangs_on = "smart-data"  # type: ignore[union-attr]
     worker.read("first", device="sda")
     assert [line["status"] for line in spool.lines if line["status"] in ("hung", "skipped")] == ["hung"]

@@ -108,7 +108,7 @@ PATIENTS: tuple[Patient, ...] = (
         lambda: _machine("Ferrow Lathe-14", {"sda": _hdd("QS1-000931", Disk(0), 18_200, dead=True)}, messages="ata1: COMRESET failed (errno=-16)\nsd 0:0:0:0: [sda] 0 512-byte logical blocks"),
     ),
     Patient(
-        "growing", "Loses places while one looks", "Ostler Tarn Mini", "Practice: a slow one", "Slower every week, then it stopped.",
+        "growing", "Loses sectors while you look", "Ostler Tarn Mini", "Practice: a slow one", "Slower every week, then it stopped.",
         _pc("desktop", "windows-10", "hdd", 2019, "irreplaceable", drive_size_gb=1000), _seen("story=slow-lately", "screen=repair-loop"), ("drive.media",),
         lambda: _machine("Ostler Tarn Mini", {"sda": _hdd(
             "QS7-310222", _disk(1000, bad=frozenset(range(400_000, 400_064))), 31_240,
@@ -172,6 +172,11 @@ PATIENTS: tuple[Patient, ...] = (
         "no-table", "A disk without a table", "Ostler Tarn Mini", "Practice: an emptied one", "A program was to merge two partitions, then the power went.",
         _pc("desktop", "windows-10", "sata-ssd", 2022, "irreplaceable"), _seen("story=power-cut", "screen=no-boot-device"), ("layout.table",),
         lambda: _machine("Ostler Tarn Mini", {"sda": AtaDrive("QUARRY FLINT S480", "QF4-650031", _disk(480, layout="none"), 5_200, rotation=0, wear_now=96)}, chassis=3),
+    ),
+    Patient(
+        "mistyped", "An entry that cannot be true", "Ferrow Lathe-14", "Practice: a misread one", "It stops with a message about the volume.",
+        _pc("laptop", "windows-10", "hdd", 2020, "backed-up", drive_size_gb=1000), _seen("story=forced-off", "screen=volume-stop", "sound=steady", "seen-live=absent"), ("volume.damaged",),
+        lambda: _machine("Ferrow Lathe-14", {"sda": _hdd("QS8-150372", _disk(1000), 12_700)}),
     ),
 )  # fmt: skip
 

@@ -827,6 +827,21 @@ export interface components {
              */
             detail: string;
         };
+        /**
+         * DoubtOut
+         * @description Entries that do not fit together.
+         */
+        DoubtOut: {
+            /** Entries */
+            entries: number[];
+            /** Why */
+            why: string;
+            /**
+             * Take Back
+             * @description The entry that the rest of the tape speaks against
+             */
+            take_back: number;
+        };
         /** DriveLineOut */
         DriveLineOut: {
             /** What */
@@ -1798,6 +1813,8 @@ export interface components {
             trials: components["schemas"]["TrialOut"][];
             /** Questions */
             questions: components["schemas"]["QuestionOut"][];
+            /** Doubts */
+            doubts: components["schemas"]["DoubtOut"][];
             running: components["schemas"]["RunningOut"] | null;
             /** Signed */
             signed: number | null;

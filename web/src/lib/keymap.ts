@@ -20,7 +20,7 @@ export const KEYMAP = {
     odds: command('o', T.odds), up: command('ArrowUp', T.rowUp), down: command('ArrowDown', T.rowDown), ...EVERYWHERE,
   },
   ticket: {
-    else: command('e /', T.somethingElse), start: command('r', T.start), undo: command('u', T.undoLast), putBack: command('x', T.putBackKey),
+    else: command('e /', T.somethingElse), start: command('r', T.start), undo: command('u', T.undoLast), putBack: command('x', T.putBackKey), takeBack: command('z', T.takeOneBack),
     settings: command('t', T.settings), sightings: command('i', T.sightings), pages: command('p', T.pages), link: command('y', T.linkShort),
     why: command('w', T.why), call: command('c', T.callSheet), sign: command('s', T.sign), handOver: command('h', T.handOver),
     reopen: command('o', T.reopen), cameBack: command('n', T.cameBack), back: command('Escape', T.backOrBench), ...FROM_A_TICKET,

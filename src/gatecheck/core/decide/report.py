@@ -30,7 +30,7 @@ def triage(model: Model, words: Words, case: object, as_of_year: int | None = No
 
 
 def document(model: Model, words: Words, state: TicketState, result: Assessment) -> Json:
-    """Gates, suspects, next, held, call, and beside the contract's keys trials and questions."""
+    """Gates, suspects, next, held, call, doubts, and beside the contract's keys trials and questions."""
     return {
         "gates": [{"id": g.id, "state": g.state, "why": words.say(g.why), "mass": _p(g.mass), "entries": list(g.entries)} for g in result.gates],
         "suspects": [{"fault": s.fault, "p": _p(s.p)} for s in result.suspects],
@@ -47,6 +47,7 @@ def document(model: Model, words: Words, state: TicketState, result: Assessment)
             }
             for t in state.trials
         ],
+        "doubts": [{"entries": list(d.entries), "why": words.say(d.why), "take_back": d.take_back} for d in result.doubts],
         "questions": [{"fact": q.fact, "why": words.say(q.why)} for q in result.questions],
     }  # fmt: skip
 

@@ -16,7 +16,7 @@ from gatecheck.core.knowledge.instruments import Ids, load_keys, load_settings, 
 from gatecheck.core.knowledge.judging import load_findings
 from gatecheck.core.knowledge.toml_table import Table
 
-FILES = ("vocabulary.toml", "faults.toml", "checks.toml", "fixes.toml", "decisions.toml", "intake.toml", "settings.toml", "sightings.toml", "keys.toml", "platforms.toml", "rules.toml", "findings.toml")
+FILES = ("vocabulary.toml", "faults.toml", "checks.toml", "fixes.toml", "decisions.toml", "intake.toml", "settings.toml", "sightings.toml", "keys.toml", "platforms.toml", "rules.toml", "findings.toml", "doubts.toml")
 FIX_OUTCOMES = ("boots", "now-seen", "other-screen", "no-change", "could-not")
 # rule -> (its limits, its readings): what the engine asks of each
 RULES: Mapping[str, tuple[tuple[str, ...], tuple[str, ...]]] = {
@@ -125,6 +125,7 @@ class _Builder:
             rules={r: self._rule(r) for r in self._same_rules()},
             open=_numbers(self.tables["rules.toml"].sub("open")),
             offer=_numbers(self.tables["rules.toml"].sub("offer")),
+            doubts=self._doubts(),
             findings=load_findings(self.tables["findings.toml"], self.outcomes),
             stress={s: decisions.sub("stress").row(s, self.fault_ids) for s in self.stress_ids},
             lost_on_replace={
@@ -428,6 +429,23 @@ class _Builder:
             {name: limits.number(name, high=1.0) for name in wanted_limits},
             {name: self._readings(readings, name) for name in wanted_readings}, own.string("source"),
         )  # fmt: skip
+
+    def _doubts(self) -> t.Doubts:
+        own = self.tables["doubts.toml"]
+        own.only("limits", "pairs", "facts", "twice")
+        pairs, facts, twice, limits = own.sub("pairs"), own.sub("facts"), own.sub("twice"), own.sub("limits")
+        found = []
+        for name in pairs.values:
+            pair = pairs.sub(name)
+            pair.only("one", "other", "source")
+            found.append(t.Clash(name, {}, self._readings(pair, "one"), self._readings(pair, "other"), pair.string("source")))
+        for name in facts.values:
+            fact = facts.sub(name)
+            fact.only("facts", "readings", "source")
+            found.append(t.Clash(name, self._fact_test(fact, "facts"), {}, self._readings(fact, "readings"), fact.string("source")))
+        twice.only("looks", "source")
+        limits.only("lift", "chance", "gain", "partners", "source")
+        return t.Doubts(tuple(found), frozenset(twice.ids("looks", self.check_ids)), _numbers(limits))
 
     def _visit(self, visit: str) -> t.Visit:
         own = self.tables["decisions.toml"].sub("visits").sub(visit)

@@ -182,6 +182,26 @@ class TradeRule:
 
 
 @dataclass(frozen=True, slots=True)
+class Clash:
+    """What does not fit together: facts or readings (`one`), and the readings that they exclude (`other`)."""
+
+    id: str
+    facts: FactTest
+    one: FactTest
+    other: FactTest
+    source: str
+
+
+@dataclass(frozen=True, slots=True)
+class Doubts:
+    """When entries of one tape do not fit together. `twice`: looks compared between a hand and a machine."""
+
+    clashes: tuple[Clash, ...]
+    twice: frozenset[str]
+    limits: Row
+
+
+@dataclass(frozen=True, slots=True)
 class Visit:
     minutes: float
     desktop: float
@@ -234,6 +254,7 @@ class Knowledge:
     rules: Mapping[str, TradeRule]
     open: Row
     offer: Row
+    doubts: Doubts
     findings: Findings
     stress: Mapping[str, Row]
     lost_on_replace: Row

@@ -14,7 +14,7 @@ from gatecheck.core.belief.model import Model
 from gatecheck.core.belief.space import Floats
 from gatecheck.core.errors import TapeError
 from gatecheck.core.tape.entries import Changed, Entry, Override, Proven, PutBack, Reading, Signed, Started, is_done
-from gatecheck.core.tape.standing import merge_facts, standing, weighed
+from gatecheck.core.tape.standing import fact_places, merge_facts, standing, weighed
 
 
 @dataclass(frozen=True, slots=True)
@@ -60,6 +60,8 @@ class TicketState:
     """What the tape says: facts as they stand, belief over hypotheses, and what was done."""
 
     facts: Mapping[str, FactValue]
+    facts_from: Mapping[str, int]
+    """fact -> place of the entry that said it last, where one did"""
     belief: Floats
     marginals: Floats
     """shape (f,): probability of every fault"""
@@ -112,6 +114,7 @@ def fold(model: Model, facts: Facts, entries: Sequence[Entry]) -> TicketState:
         trials = tuple(replace(t, worse=t.open and not t.no_effect and _broke(model, belief, t.fix)) for t in trials)
     return TicketState(
         facts=merged,
+        facts_from=fact_places(entries, stands),
         belief=belief,
         **_sums(model, belief),
         applicable=model.applicable(merged),
@@ -298,6 +301,14 @@ def after_reading(model: Model, state: TicketState, check: str, outcome: str) ->
         state, belief=belief, **_sums(model, belief), readings=readings, latest={**state.latest, check: (place, reading)},
         current=state.current | {check}, visit=visit, is_open=is_open, booted=_booted(readings),
     )  # fmt: skip
+
+
+def belief_without(model: Model, state: TicketState, left_out: int, until: int | None = None) -> Floats:
+    """The belief had one reading of a look not been made, shape (n,), sums to one; `until`: before that entry."""
+    entries = [step.reading for step in state.steps if until is None or step.index < until]
+    counts = [step.index != left_out for step in state.steps if until is None or step.index < until]
+    _, back_of = _trials(model, entries, [True] * len(entries))
+    return _filter(model, state.facts, entries, counts, back_of)[1]
 
 
 def came_in_with(model: Model, facts: Facts, entries: Sequence[Entry]) -> Floats:

@@ -50,6 +50,11 @@ def weighed(entries: Sequence[Entry], stands: Sequence[bool], model: Model) -> l
     return counts
 
 
+def fact_places(entries: Sequence[Entry], stands: Sequence[bool]) -> dict[str, int]:
+    """Fact -> the entry that said it last; those that the ticket came with are not among them."""
+    return {name: index for index, entry in enumerate(entries) if stands[index] and isinstance(entry, FactChange) for name in entry.facts}
+
+
 def merge_facts(facts: Facts, entries: Sequence[Entry], stands: Sequence[bool]) -> dict[str, FactValue]:
     """The ticket's facts after every standing fact entry and every complete copy."""
     merged = dict(facts)

@@ -115,6 +115,14 @@ class QuestionOut(Wire):
     why: str
 
 
+class DoubtOut(Wire):
+    """Entries that do not fit together."""
+
+    entries: list[int]
+    why: str
+    take_back: int = Field(description="The entry that the rest of the tape speaks against")
+
+
 class EntryOut(Wire):
     place: int
     body: dict[str, Any]
@@ -160,6 +168,7 @@ class TicketOut(Wire):
     call: CallOut
     trials: list[TrialOut]
     questions: list[QuestionOut]
+    doubts: list[DoubtOut]
     running: RunningOut | None
     signed: int | None
     proven: list[str] | None = Field(description="Faults it turned out to have, once somebody has said so")

@@ -17,7 +17,9 @@ const printable = (code: number): string => (code >= 0x20 && code < 0x7f ? Strin
 export function BytesSheet({ ticket, sha256, path, at, onClose }: { ticket: number; sha256: string; path: string; at: number | null; onClose: () => void }) {
   const { data, error } = useRaw(ticket, sha256, path, at)
   const marked = useRef<HTMLTableRowElement>(null)
-  useEffect(() => marked.current?.scrollIntoView({ block: 'center' }), [data])
+  useEffect(() => {
+    marked.current?.scrollIntoView({ block: 'center' })
+  }, [data])
   const rows = data ? Math.ceil(data.hex.length / 2 / ROW) : 0
   const isMarked = (byte: number) => data !== undefined && data.length > 0 && byte >= data.start && byte < data.start + data.length
   const isZero = (row: number) => /^0*$/.test(data?.hex.slice(row * ROW * 2, (row + 1) * ROW * 2) ?? '')

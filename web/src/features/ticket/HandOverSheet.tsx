@@ -27,7 +27,9 @@ export function HandOverSheet({ ticket, onClose, onProven }: HandOverSheetProps)
   const [marked, setMarked] = useState<readonly string[]>([])
   const first = useRef<HTMLButtonElement>(null)
   // the answers come a moment after the sheet: Enter must mean the likeliest one, never the way out without an answer
-  useEffect(() => first.current?.focus(), [guesses.length])
+  useEffect(() => {
+    first.current?.focus()
+  }, [guesses.length])
   const shown = guesses.filter((g, index) => index === 0 || g.p >= 0.01)
   const name = (faults: readonly string[]) => faults.map((f, i) => (i ? lowerFirst(fault(f)) : fault(f))).join(' + ') || T.nothingWrong
   const toggle = (id: string) => setMarked(marking(marked, id))

@@ -95,13 +95,13 @@ export function InHand({ ticket, moveId, isChosen, onOutcome, instrument, keysOn
   const words = move(moveId, ticket.facts['platform'])
   const next = ticket.next.find((n) => n.move === moveId)
   const others = ticket.next.filter((n) => n.move !== moveId)
-  const many = words.outcomes.length > MANY
+  const isTight = words.outcomes.length > MANY || ticket.doubts.length > 0
   return (
     <section aria-label={T.inHand}>
       <h2 className="text-s font-bold text-soft">{T.inHand}{isChosen && ` · ${T.chosen}`}</h2>
       <RunningLine ticket={ticket} />
-      <h1 className={`mb-1 text-xl font-bold ${many ? '' : 'md:text-xxl'}`}>{words.name}</h1>
-      <p className={`mb-1.5 max-w-[62ch] ${many ? 'text-m' : 'text-m md:text-l'}`}>{words.ask} <span className="text-soft">{next?.why ?? words.why}</span></p>
+      <h1 className={`mb-1 text-xl font-bold ${isTight ? '' : 'md:text-xxl'}`}>{words.name}</h1>
+      <p className={`mb-1.5 max-w-[62ch] ${isTight ? 'text-m' : 'text-m md:text-l'}`}>{words.ask} <span className="text-soft">{next?.why ?? words.why}</span></p>
       <Effort next={next} moveId={moveId} />
       <KeyStrip
         key={moveId} ticket={ticket} moveId={moveId} isOn={keysOn} onTried={onTried}

@@ -4,16 +4,18 @@ import { Do } from '../../ui/Commands'
 import { Note } from '../../ui/Note'
 import { factName, T } from '../../words'
 import { LinkStrip } from '../link'
+import { DoubtNote } from './DoubtNote'
 
 interface PromptsProps {
   ticket: Ticket
   error: Error | null
   isWaiting: boolean
   dropped: Capture | null
+  onUndo: (places: readonly number[]) => void
 }
 
-/** What has to be known beside the move in hand: a refusal, a dropped file, a trial to put back, a question to ask. */
-export function Prompts({ ticket, error, isWaiting, dropped }: PromptsProps) {
+/** What has to be known beside the move in hand: a refusal, a dropped file, entries that do not fit together, a trial to put back, a question to ask. */
+export function Prompts({ ticket, error, isWaiting, dropped, onUndo }: PromptsProps) {
   const { move } = useWords()
   const standing = ticket.trials.filter((t) => t.standing === 'open' || t.standing === 'pending')
   return (
@@ -29,6 +31,7 @@ export function Prompts({ ticket, error, isWaiting, dropped }: PromptsProps) {
           <Do of="ticket" id="pages" />
         </Note>
       )}
+      {!ticket.closed_at && ticket.doubts[0] && <DoubtNote doubt={ticket.doubts[0]} tape={ticket.tape} onUndo={onUndo} />}
       {standing.map((trial) => (
         <div key={trial.entry} className="flex flex-wrap items-center gap-x-3 border-l-4 border-ochre bg-sheet px-2 py-1">
           <Do of="ticket" id="putBack" label={T.putBack(move(trial.fix).name)} strong />

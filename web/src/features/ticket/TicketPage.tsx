@@ -91,6 +91,7 @@ function OpenTicket({ ticket }: { ticket: Ticket }) {
     ...(inHand && move(inHand).unattended >= RUNS_ALONE_MINUTES && ticket.running?.move !== inHand && { start: () => send({ started: inHand, minutes: move(inHand).unattended }) }),
     ...(isOpen && ticket.call.choice && ticket.signed == null && { sign: () => send({ signed: ticket.call.choice, fix: ticket.call.fix }) }),
     ...(isOpen && ticket.signed != null && { handOver: () => setOverlay({ kind: 'handover' }) }),
+    ...(isOpen && ticket.doubts[0] && { takeBack: () => actions.undo([ticket.doubts[0]!.take_back]) }),
     ...(stuck && { putBack: () => send({ put_back: stuck.fix }) }),
     ...(!isOpen && {
       reopen: () => reopen.mutate(),
@@ -112,7 +113,7 @@ function OpenTicket({ ticket }: { ticket: Ticket }) {
               node: (
                 <PaneBoundary>
                   <main className="px-4 py-3 xl:px-5">
-                    <Prompts ticket={ticket} error={failed instanceof AwayError ? null : failed} isWaiting={append.isPending && append.failureCount > 0} dropped={addFile.data ?? null} />
+                    <Prompts ticket={ticket} onUndo={actions.undo} error={failed instanceof AwayError ? null : failed} isWaiting={append.isPending && append.failureCount > 0} dropped={addFile.data ?? null} />
                     <InHand
                       ticket={ticket} moveId={inHand} isChosen={chosen !== null} onOutcome={actions.outcome} keysOn={overlay === null} onTried={actions.tried}
                       instrument={inHand ? instrumentOf(move(inHand)) : null}
