@@ -13,6 +13,8 @@ MOST_PAGES = 2000
 LARGEST_PAGE = 4 << 20
 LARGEST_CAPTURE = 64 << 20
 MOST_RATIO = 400
+HARMLESS = 1 << 20
+"""bytes that may be packed as small as they will: the first sectors of an empty disk are zeros"""
 """uncompressed to compressed bytes: above it is no page but a bomb"""
 
 
@@ -76,7 +78,7 @@ def _read_zip(name: str, data: bytes) -> Iterator[tuple[str, bytes]]:
             raise InputError(f"{name}: expected plain relative names, each once, got {entry.filename!r}")
         seen.add(entry.filename)
         total += entry.file_size
-        bomb = entry.file_size > MOST_RATIO * max(entry.compress_size, 64)
+        bomb = entry.file_size > max(HARMLESS, MOST_RATIO * entry.compress_size)
         if entry.file_size > LARGEST_PAGE or total > LARGEST_CAPTURE or bomb:
             raise InputError(
                 f"{name}: expected pages of at most {LARGEST_PAGE >> 20} MiB, got {entry.filename} with {entry.file_size} bytes"

@@ -26,6 +26,8 @@ pytestmark = pytest.mark.lab
 ESP, SYSTEM = "5A1F0C3D-88B4-4E27-9D61-70C2E4B8A911", "C3E9D210-6F4A-4B58-A1D7-25E09B63F84C"
 MIB = 1 << 20
 DISK, FLASH, STICK = 64 * MIB, 48 * MIB, 32 * MIB
+LARGE = 4096
+"""bytes of a sector of the flash drive"""
 BAD_SECTOR = DISK // 512 - 10
 
 
@@ -47,7 +49,8 @@ def server(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Served]:
 
 def images(folder: Path, start: bytes) -> None:
     """A disk, a flash drive and a stick, with something on them."""
-    for name, size, content in (("disk", DISK, start), ("flash", FLASH, system_disk(ESP, SYSTEM, sectors=FLASH // 512)), ("stick", STICK, b"")):
+    flash = system_disk(ESP, SYSTEM, sectors=FLASH // LARGE, sector=LARGE)
+    for name, size, content in (("disk", DISK, start), ("flash", FLASH, flash), ("stick", STICK, b"")):
         with (folder / f"{name}.img").open("wb") as file:
             file.truncate(size)
             file.write(content)
@@ -65,7 +68,7 @@ def drives(folder: Path, *, bad: bool) -> list[str]:
     return [
         "-smbios", "type=1,manufacturer=Ferrow,product=Lathe-14,serial=FL14-LAB", "-drive", disk, "-device",
         "ide-hd,drive=d0,bus=ide.0,serial=QS7-LAB-1,model=QUARRY SPINDLE LAB,ver=QA10,rotation_rate=5400", "-drive",
-        f"if=none,id=n0,format=raw,file={folder / 'flash.img'}", "-device", "nvme,drive=n0,serial=QF5-LAB-2", "-device", "qemu-xhci", "-drive",
+        f"if=none,id=n0,format=raw,file={folder / 'flash.img'}", "-device", f"nvme,drive=n0,serial=QF5-LAB-2,logical_block_size={LARGE},physical_block_size={LARGE}", "-device", "qemu-xhci", "-drive",
         f"if=none,id=u0,format=raw,file={folder / 'stick.img'}", "-device", "usb-storage,drive=u0,removable=on",
     ]  # fmt: skip
 
@@ -115,6 +118,9 @@ def check_drives(ticket: Ticket) -> dict[str, dict[str, Any]]:
     for path in ("sda/smart-data.bin", "sda/smart-thresh.bin", "sda/smart-status.bin", "sda/smart-log-06.bin", "nvme0/log-02.bin", "nvme0/log-03.bin"):
         assert read[path] == "decoded", path
     assert read["nvme0/log-06.bin"] == "refused", "this emulated drive keeps no self-test log"
+    others = {p["path"]: p for p in ticket.call("GET", f"/api/tickets/{ticket.id}/captures")[0]["other_pages"]}
+    start = others["nvme0n1/lba0-33.bin"]
+    assert (start["status"], start["size"]) == ("decoded", 34 * LARGE), "its table is found with sectors of 4096 bytes"
     return found
 
 
@@ -164,5 +170,11 @@ def test_legacy_firmware_and_a_place_that_cannot_be_read(system: Guest, server: 
         pages = {p["path"]: p for p in found["sda"]["pages"]}
         assert (pages["sda/lba-last-34.bin"]["status"], "Input/output error" in pages["sda/lba-last-34.bin"]["detail"]) == ("failed", True)
         assert pages["sda/part1-0-7.bin"]["size"] == 4096
+        last = DISK // 512 - 1
+        alone = {path: p["status"] for path, p in pages.items() if path.startswith(f"sda/lba{last // 1000}")}
+        assert alone == {
+            f"sda/lba{BAD_SECTOR}.bin": "failed", f"sda/lba{last - 33}-{BAD_SECTOR - 1}.bin": "decoded", f"sda/lba{BAD_SECTOR + 1}-{last}.bin": "decoded"
+        }, "only the one sector is lost"
+        assert "sectors-unreadable" in [f["id"] for f in found["sda"]["findings"]]
     finally:
         machine.stop()

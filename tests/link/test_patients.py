@@ -46,6 +46,8 @@ CASES = [
     ("wrong-first", "firmware", "shut", ("settings.order",), [], {"boot-order": "other-first"}),
     ("encrypted", "system", "shut", None, [], {"volume-look": "locked"}),
     ("old-layout", "loader", "shut", None, ["old"], {"seen-live": "right"}),
+    ("large-sectors", "detection", "open", None, [], {"seen-live": "right", "health-pages": "clean", "entry-target": "present"}),
+    ("first-sector", "health", None, ("drive.media", "drive.mechanical"), ["lba0-unreadable", "sectors-unreadable"], {"health-pages": "early-signs", "disk-layout": "table-damaged"}),
     ("mistyped", "detection", None, None, [], {"seen-live": "right", "health-pages": "clean"}),
     ("no-table", "layout", "shut", ("layout.table",), [], {"seen-live": "no-volumes"}),
 ]

@@ -79,7 +79,7 @@ def test_every_patient_is_read_whole(name: str, tmp_path: Path) -> None:
             assert by_device[device]["findings"][0]["id"] == "bridge-hides-pages"
             continue
         identity = by_device[device]["identity"]
-        assert (identity["serial"], identity["model"], identity["capacity"]) == (drive.serial, drive.model, drive.disk.sectors * 512)  # type: ignore[union-attr]
+        assert (identity["serial"], identity["model"], identity["capacity"]) == (drive.serial, drive.model, drive.disk.capacity)  # type: ignore[union-attr]
     assert (said["firmware"] is not None) == bool(machine.pages)
     assert not [p for p in said["pages"] if p["status"] == "broken"]  # type: ignore[attr-defined]
 

@@ -55,11 +55,17 @@ class SelfTest:
 
 @dataclass
 class Disk:
-    """The medium: sectors that hold something, read as zeros elsewhere; `bad` ones cannot be read."""
+    """The medium: `sectors` of `sector` bytes that hold something, read as zeros elsewhere; `bad` ones cannot be read."""
 
     sectors: int
     content: dict[int, bytes] = field(default_factory=dict)
     bad: frozenset[int] = frozenset()
+    sector: int = SECTOR
+
+    @property
+    def capacity(self) -> int:
+        """Bytes."""
+        return self.sectors * self.sector
 
     def read(self, sector: int, count: int) -> bytes:
         """From the end where `sector` is negative. Raises OSError for an unreadable place, or a disk without any."""
@@ -68,11 +74,13 @@ class Disk:
         first = sector if sector >= 0 else max(0, self.sectors + sector)
         if self.bad & set(range(first, first + count)):
             raise OSError(5, "input/output error")
-        raw = bytearray(count * SECTOR)
+        size = self.sector
+        raw = bytearray(count * size)
         for at, data in self.content.items():
-            low, high = max(at, first), min(at + len(data) // SECTOR, first + count)
+            low, high = max(at, first), min(at + -(-len(data) // size), first + count)
             if low < high:
-                raw[(low - first) * SECTOR : (high - first) * SECTOR] = data[(low - at) * SECTOR : (high - at) * SECTOR]
+                part = data[(low - at) * size : (high - at) * size]
+                raw[(low - first) * size : (low - first) * size + len(part)] = part
         return bytes(raw)
 
 
@@ -246,9 +254,9 @@ class NvmeDrive:
             time.sleep(_FOREVER)
         hours = self.hours + int(self.age)
         if kind == "nvme-controller":
-            return encode.nvme_controller(model=self.model, serial=self.serial, firmware=self.firmware, capacity=self.disk.sectors * SECTOR)
+            return encode.nvme_controller(model=self.model, serial=self.serial, firmware=self.firmware, capacity=self.disk.capacity)
         if kind == "nvme-namespace":
-            return encode.nvme_namespace(blocks=self.disk.sectors)
+            return encode.nvme_namespace(blocks=self.disk.sectors, block_size=self.disk.sector)
         if kind == "nvme-errors":
             return encode_logs.nvme_errors(self.errors)
         if kind == "nvme-firmware":

@@ -47,7 +47,7 @@ class PracticeMachine:
 
     def _facts(self, name: str, drive: Drive) -> str:
         place = {"ata": f"0000:00:17.0/ata1/host0/block/{name}", "usb": f"0000:00:14.0/usb2/2-1/host6/block/{name}", "nvme": f"0000:3d:00.0/nvme/{name}/{name}n1"}
-        lines = [f"size={drive.disk.sectors}", f"removable={int(drive.bus == 'usb')}", "queue/logical_block_size=512"]
+        lines = [f"size={drive.disk.capacity // 512}", f"removable={int(drive.bus == 'usb')}", f"queue/logical_block_size={drive.disk.sector}"]
         if not isinstance(drive, BridgedDrive):
             lines += [f"device/model={drive.model}", f"queue/rotational={int(isinstance(drive, AtaDrive) and drive.rotation > 0)}"]
         if isinstance(drive, NvmeDrive):
@@ -68,9 +68,16 @@ class PracticeMachine:
             raise OSError(25, "inappropriate ioctl for device")
         return drive.nvme(opcode, words, length)
 
-    def read_at(self, device: str, sector: int, count: int) -> bytes:
+    def read_at(self, device: str, sector: int, count: int, size: int = 512) -> bytes:
         """Sectors of the medium. Raises OSError."""
-        return self._drive(device).disk.read(sector, count)
+        disk = self._drive(device).disk
+        if size != disk.sector:
+            raise OSError(22, "invalid argument")
+        return disk.read(sector, count)
+
+    def read_sector(self, device: str, lba: int, size: int) -> bytes:
+        """One sector. Raises OSError."""
+        return self.read_at(device, lba, 1, size)
 
     def files(self) -> dict[str, str]:
         """Firmware pages: path -> where they stand."""

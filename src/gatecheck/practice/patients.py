@@ -40,12 +40,12 @@ class Patient:
         return made
 
 
-def _disk(gb: int, *, layout: str = "gpt", volume: str = "ntfs", esp: str = ESP, system: str = SYSTEM, bad: frozenset[int] = frozenset()) -> Disk:
+def _disk(gb: int, *, layout: str = "gpt", volume: str = "ntfs", esp: str = ESP, system: str = SYSTEM, bad: frozenset[int] = frozenset(), sector: int = 512) -> Disk:
     """A disk as a system is installed on it."""
-    sectors = gb * _GB // 512
+    sectors = gb * _GB // sector
     if layout == "gpt":
-        start = system_disk(esp, system, sectors=sectors)
-        return Disk(sectors, {0: start, 2048: volume_start("fat"), 206848: volume_start(volume)}, bad)
+        start = system_disk(esp, system, sectors=sectors, sector=sector)
+        return Disk(sectors, {0: start, 2048: volume_start("fat"), 206848: volume_start(volume)}, bad, sector)
     if layout == "mbr":
         return Disk(sectors, {0: mbr_start([(7, True, 2048, sectors - 4096)]), 2048: volume_start(volume)}, bad)
     return Disk(sectors, {}, bad)
@@ -172,6 +172,16 @@ PATIENTS: tuple[Patient, ...] = (
         "no-table", "A disk without a table", "Ostler Tarn Mini", "Practice: an emptied one", "A program was to merge two partitions, then the power went.",
         _pc("desktop", "windows-10", "sata-ssd", 2022, "irreplaceable"), _seen("story=power-cut", "screen=no-boot-device"), ("layout.table",),
         lambda: _machine("Ostler Tarn Mini", {"sda": AtaDrive("QUARRY FLINT S480", "QF4-650031", _disk(480, layout="none"), 5_200, rotation=0, wear_now=96)}, chassis=3),
+    ),
+    Patient(
+        "large-sectors", "Sectors of 4096 bytes", "Ostler Bracken-15", "Practice: a large one", "It starts, but the clock is always wrong.",
+        _pc("laptop", "linux", "nvme", 2025, "backed-up"), _seen("story=routine", "screen=no-boot-device"), ("entries.lost",),
+        lambda: _machine("Ostler Bracken-15", {"nvme0": _flash("QF7-960118", _disk(960, volume="ext", sector=4096), 310)}),
+    ),
+    Patient(
+        "first-sector", "Its first sector cannot be read", "Ostler Tarn Mini", "Practice: a scratched one", "It hummed, clicked once and stayed black.",
+        _pc("desktop", "windows-10", "hdd", 2018, "irreplaceable", drive_size_gb=1000), _seen("story=slow-lately", "screen=no-boot-device"), ("drive.media",),
+        lambda: _machine("Ostler Tarn Mini", {"sda": _hdd("QS7-300918", _disk(1000, bad=frozenset({0, 9})), 26_400)}, chassis=3),
     ),
     Patient(
         "mistyped", "An entry that cannot be true", "Ferrow Lathe-14", "Practice: a misread one", "It stops with a message about the volume.",

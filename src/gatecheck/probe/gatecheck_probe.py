@@ -19,6 +19,7 @@ import fcntl
 import hashlib
 import hmac
 import json
+import mmap
 import os
 import pickle
 import re
@@ -45,6 +46,7 @@ SECTOR = 512
 START_SECTORS = END_SECTORS = 34
 LARGEST_PAGE = 4 << 20
 RETRY_SECONDS = 2.0
+TRIES = 3  # of a sector that every start needs
 PULL_SECONDS = 2.0
 # what an order must be cleared for: `system` touches no drive, `pages` are answered by the drive's firmware, `sectors` are read from the medium,
 # `stress` works the whole drive
@@ -55,10 +57,11 @@ NEEDED = {"look": "system", "read": "pages", "self-test": "stress"}
 
 
 class Job:
-    """One page to read. `path` and `kind` as in docs/capture-format.md; `call` returns bytes or raises Refused."""
+    """One page to read. `path` and `kind` as in docs/capture-format.md; `call` returns bytes or raises Refused. `span`: (first LBA, count,
+    bytes of a sector) where it is a range of the medium that may be read sector by sector."""
 
-    def __init__(self, path, kind, device, how, call):
-        self.path, self.kind, self.device, self.how, self.call = path, kind, device, how, call
+    def __init__(self, path, kind, device, how, call, span=None):
+        self.path, self.kind, self.device, self.how, self.call, self.span = path, kind, device, how, call, span
 
 
 class Refused(Exception):
@@ -70,6 +73,14 @@ class Block:
 
     def __init__(self, name, bus, facts, optical=False):
         self.name, self.bus, self.facts, self.optical = name, bus, facts, optical
+
+
+def geometry(block):
+    """(bytes of a logical sector, how many there are or None), as the kernel says; it counts sizes in 512 whatever the sector."""
+    told = dict(line.split("=", 1) for line in block.facts.splitlines() if "=" in line)
+    size, count = told.get("queue/logical_block_size", ""), told.get("size", "")
+    sector = int(size) if size.isdigit() and int(size) in (512, 1024, 2048, 4096) else SECTOR
+    return sector, int(count) * 512 // sector if count.isdigit() else None
 
 
 # --- this machine --------------------------------------------------------------------------------------------------
@@ -176,15 +187,27 @@ class Machine:
             os.close(descriptor)
         return status, data.raw if data else b""
 
-    def read_at(self, device, sector, count):
-        """`count` sectors of 512 bytes from there; from the end where `sector` is negative. Raises OSError."""
+    def read_sector(self, device, lba, size):
+        """One sector, past the kernel's cache: it reads eight at once and would call all of them unreadable. Raises OSError."""
+        buffer = mmap.mmap(-1, size)
+        descriptor = os.open("/dev/" + device, os.O_RDONLY | os.O_DIRECT)
+        try:
+            got = os.preadv(descriptor, [buffer], lba * size)
+        finally:
+            os.close(descriptor)
+        if got < size:
+            raise OSError(5, "%d of %d bytes" % (got, size))
+        return buffer[:size]
+
+    def read_at(self, device, sector, count, size=SECTOR):
+        """`count` sectors of `size` bytes from there; from the end where `sector` is negative. Raises OSError."""
         descriptor = os.open("/dev/" + device, os.O_RDONLY)
         try:
             end = os.lseek(descriptor, 0, os.SEEK_END)
-            start = sector * SECTOR if sector >= 0 else max(0, end + sector * SECTOR)
+            start = sector * size if sector >= 0 else max(0, end + sector * size)
             data = b""
-            while len(data) < count * SECTOR:  # the kernel hands out what stands before an unreadable place, then the error
-                part = os.pread(descriptor, count * SECTOR - len(data), start + len(data))
+            while len(data) < count * size:  # the kernel hands out what stands before an unreadable place, then the error
+                part = os.pread(descriptor, count * size - len(data), start + len(data))
                 if not part:
                     break
                 data += part
@@ -339,20 +362,23 @@ def drive_jobs(machine, sectors):
         elif re.match(r"sd[a-z]", block.name):
             jobs += smart_jobs(machine, block.name)
         if sectors:
+            size, total = geometry(block)
             for path, sector, count in (("lba0-33.bin", 0, START_SECTORS), ("lba-last-34.bin", -END_SECTORS, END_SECTORS)):
+                first = sector if sector >= 0 else (total or 0) + sector
                 jobs.append(Job(
                     "%s/%s" % (block.name, path), "first-sectors" if sector == 0 else "last-sectors", block.name, "plain read",
-                    lambda device=block.name, sector=sector, count=count: machine.read_at(device, sector, count),
+                    lambda device=block.name, sector=sector, count=count, size=size: machine.read_at(device, sector, count, size),
+                    (first, count, size) if total and first >= 0 and first + count <= total else None,
                 ))  # fmt: skip
     return {name: jobs for name, jobs in drives.items() if jobs}
 
 
-def partition_jobs(machine, device, start):
+def partition_jobs(machine, device, start, sector):
     """The first 8 sectors of every partition that the disk's first sectors name: what lives there, and whether it is locked."""
     firsts = []
-    if start[SECTOR : SECTOR + 8] == b"EFI PART" and len(start) >= SECTOR + 92:
-        first_entry, count, size = struct.unpack_from("<QII", start, SECTOR + 72)
-        at = first_entry * SECTOR
+    if start[sector : sector + 8] == b"EFI PART" and len(start) >= sector + 92:
+        first_entry, count, size = struct.unpack_from("<QII", start, sector + 72)
+        at = first_entry * sector
         for number in range(min(count, 128) if 128 <= size <= 4096 else 0):
             entry = start[at + number * size : at + number * size + 48]
             if len(entry) == 48 and any(entry[:16]):
@@ -365,7 +391,7 @@ def partition_jobs(machine, device, start):
     return [
         Job(
             "%s/part%d-0-7.bin" % (device, number), "partition-start", device, "plain read",
-            lambda first=first: machine.read_at(device, first, 8),
+            lambda first=first: machine.read_at(device, first, 8, sector),
         )
         for number, first in firsts[:16]
     ]  # fmt: skip
@@ -610,7 +636,7 @@ class Probe:
                 count += 1
                 if job.path in done:
                     if job.kind == "first-sectors":
-                        jobs += partition_jobs(self.machine, job.device, self.spool.newest(job.path))
+                        jobs += partition_jobs(self.machine, job.device, self.spool.newest(job.path), job.span[2] if job.span else SECTOR)
                     continue
                 if hangs >= HANGS_TO_GIVE_UP:
                     status, detail, data = "skipped", "the drive did not answer %d calls before" % hangs, b""
@@ -618,8 +644,10 @@ class Probe:
                     status, detail, data = self.reader.run(job.call)
                 hangs = hangs + 1 if status == "hung" else hangs
                 self.spool.add(job, order, status, detail, data)
-                if job.kind == "first-sectors" and status == "ok":
-                    more = partition_jobs(self.machine, job.device, data)
+                if job.span and status == "failed":
+                    data = self.read_pieces(job, order)
+                if job.kind == "first-sectors" and data:
+                    more = partition_jobs(self.machine, job.device, data, job.span[2] if job.span else SECTOR)
                     jobs += more
                     total += len(more)
                 self.say("[%d/%d] %-28s %s" % (count, total, job.path, "%d bytes" % len(data) if status == "ok" else "%s: %s" % (status, detail)))
@@ -627,6 +655,34 @@ class Probe:
                     self.push()
                     self.progress(order, count, total, job.path)
         return total
+
+    def read_pieces(self, job, order):
+        """A range of which not all can be read, sector by sector: a page for every run that could, a line for every sector that could not.
+        Returns the range with zeros for those."""
+        first, count, size = job.span
+        read, hangs = {}, 0
+        for lba in range(first, first + count):
+            status, detail, data = "skipped", "", b""
+            for _ in range(TRIES if lba in (0, 1, first + count - 1) else 1):
+                if hangs < HANGS_TO_GIVE_UP:
+                    status, detail, data = self.reader.run(lambda lba=lba: self.machine.read_sector(job.device, lba, size))
+                    hangs += status == "hung"
+                if status == "ok":
+                    break
+            read[lba] = data if status == "ok" else b""
+            if status not in ("ok", "skipped"):
+                self.spool.add(Job("%s/lba%d.bin" % (job.device, lba), "sectors", job.device, "one sector", None), order, status, detail, b"")
+        lba = first
+        while lba < first + count:
+            run = b""
+            start = lba
+            while lba < first + count and read[lba]:
+                run += read[lba]
+                lba += 1
+            if run:
+                self.spool.add(Job("%s/lba%d-%d.bin" % (job.device, start, lba - 1), "sectors", job.device, "sector by sector", None), order, "ok", "", run)
+            lba += 1
+        return b"".join(read[lba] or bytes(size) for lba in range(first, first + count))
 
     def push(self):
         """Send every page that the bench has not acknowledged, in order."""

@@ -13,6 +13,7 @@ from dataclasses import dataclass, replace
 from gatecheck.core.capture.facts import BlockFacts
 from gatecheck.core.capture.kinds import BY_ID, DRIVE, FIRMWARE, KINDS, PageFile, PageKind, kind_of
 from gatecheck.core.capture.manifest import Listed, Manifest, read_manifest
+from gatecheck.core.disk.judge import judge_unreadable
 from gatecheck.core.disk.mbr import Layout, layout_of
 from gatecheck.core.disk.sectors import CapturedSectors, guessed_sector
 from gatecheck.core.disk.volume import Volume, volume_of
@@ -23,8 +24,8 @@ from gatecheck.core.firmware.read import FirmwarePages, firmware_of
 from gatecheck.core.firmware.smbios import EntryPoint, Smbios
 from gatecheck.core.firmware.variables import Variable
 from gatecheck.core.knowledge.judging import Findings
-from gatecheck.core.storage.judge import health_weights, judge_hidden, verdict_words
-from gatecheck.core.storage.judge_logs import Weights, merged
+from gatecheck.core.storage.judge import health_weights, judge_hidden, read_weights, verdict_words
+from gatecheck.core.storage.judge_logs import Weights, merged, said_of
 from gatecheck.core.storage.layout import SECTOR
 from gatecheck.core.storage.pages import DrivePages
 from gatecheck.core.storage.read import SmartStatus, is_blank
@@ -34,6 +35,8 @@ DECODED, EMPTY, REFUSED, FAILED, BROKEN, UNKNOWN = "decoded", "empty", "refused"
 """`failed`: there are no bytes, because a call never came back or went wrong; the manifest says how"""
 _NOT_A_DRIVE = ("efivars", "dmi", "sysblock", "")
 _SECTOR_RANGE = re.compile(r"(?:^|/)part(\d+)")
+_LBA = re.compile(r"(?:^|/)lba(\d{1,15})(-\d+)?\.")
+_OF_SECTORS = ("disk-start", "disk-sectors")
 
 
 @dataclass(frozen=True, slots=True)
@@ -65,6 +68,12 @@ class Drive:
     def identity(self) -> dict[str, object] | None:
         return self.pages.identity(self.bus)
 
+    def said_of(self, check: str) -> Said:
+        """One sentence on what it says to a check of `log_weights`."""
+        if check != "disk-layout":
+            return said_of(check, self.pages)
+        return next(f.text for f in self.findings if f.id in ("lba0-unreadable", "gpt-header-unreadable"))
+
 
 @dataclass(frozen=True, slots=True)
 class Disk:
@@ -74,6 +83,8 @@ class Disk:
     page: str
     sectors: CapturedSectors
     layout: Layout
+    unreadable: frozenset[int] = frozenset()
+    """LBAs that were asked for one by one and could not be read"""
 
 
 @dataclass(frozen=True, slots=True)
@@ -102,6 +113,9 @@ class Capture:
         """The medium of a drive. A controller's first namespace has a name of its own."""
         return next((d for d in self.disks if d.device in _names(drive.device)), None)
 
+    def block_of(self, drive: Drive) -> BlockFacts | None:
+        return next((self.blocks[name] for name in _names(drive.device) if name in self.blocks), None)
+
     def volumes_of(self, drive: Drive) -> list[FoundVolume]:
         return [v for v in self.volumes if v.device in _names(drive.device)]
 
@@ -126,6 +140,7 @@ def read_capture(files: Mapping[str, bytes], rules: Findings, *, kind: str | Non
         if drive:
             drives.append(drive)
     disks = tuple(_disks(pages, files, blocks))
+    drives = [_with_medium(drive, disks, rules) for drive in drives]
     volumes = tuple(_volumes(pages))
     firmware = _firmware(pages, disks, manifest, rules)
     final = tuple(_final(page, disks, volumes) for page in pages)
@@ -287,16 +302,50 @@ def _refusal(path: str) -> str | None:
 
 
 def _disks(pages: Iterable[Page], files: Mapping[str, bytes], blocks: Mapping[str, BlockFacts]) -> Iterable[Disk]:
-    """Every disk of which first sectors were read."""
+    """Every disk of which first sectors were read, or of which it is known that they cannot be."""
+    of_device: dict[str, list[Page]] = {}
     for page in pages:
-        if page.kind != "disk-start" or page.status != DECODED:
+        if page.kind in _OF_SECTORS and _LBA.search(page.path):
+            of_device.setdefault(page.device, []).append(page)
+    for device, own in of_device.items():
+        ranges = {_lba(page.path): files[page.path] for page in own if page.status == DECODED}
+        unreadable = {_lba(page.path) for page in own if page.status == FAILED and not _is_range(page.path)}
+        if not ranges and not unreadable:
             continue
-        start, block = files[page.path], _block_of(page.device, blocks)
+        block = _block_of(device, blocks)
+        size = (block.sector if block else None) or guessed_sector(ranges.get(0, b""))
         try:
-            sectors = CapturedSectors({0: start}, sector=(block.sector if block else None) or guessed_sector(start))
+            length = block.size // size if block and block.size else None
+            sectors = CapturedSectors(ranges, sector=size, length=length, unreadable=unreadable)
         except DecodeError:
             continue
-        yield Disk(page.device, page.path, sectors, layout_of(sectors))
+        shown = min((page for page in own if page.status == DECODED), key=lambda p: _lba(p.path), default=own[0])
+        yield Disk(device, shown.path, sectors, layout_of(sectors), frozenset(unreadable))
+
+
+def _lba(path: str) -> int:
+    match = _LBA.search(path)
+    assert match is not None
+    return int(match[1])
+
+
+def _is_range(path: str) -> bool:
+    match = _LBA.search(path)
+    return match is not None and match[2] is not None
+
+
+def _with_medium(drive: Drive, disks: Iterable[Disk], rules: Findings) -> Drive:
+    """The drive with what the sectors that it could not read say of it."""
+    disk = next((d for d in disks if d.device in _names(drive.device)), None)
+    if disk is None or not disk.unreadable:
+        return drive
+    found = judge_unreadable(disk.sectors, disk.unreadable, disk.layout, disk.page)
+    findings = ranked([*drive.findings, *found])
+    weights = read_weights(drive.pages, findings, rules)
+    starts = 0 in disk.unreadable or (1 in disk.unreadable and disk.layout.kind != "mbr")
+    more = {"disk-layout": dict(rules.weights["disk-layout"]["start-unreadable"])} if starts else {}
+    verdict = say(verdict_words(weights), worst=next(f.text for f in findings if f.severity != NOTE))
+    return replace(drive, findings=tuple(findings), weights=weights, log_weights={**drive.log_weights, **more}, verdict=verdict)
 
 
 def _volumes(pages: Iterable[Page]) -> Iterable[FoundVolume]:
@@ -309,7 +358,7 @@ def _volumes(pages: Iterable[Page]) -> Iterable[FoundVolume]:
 def _final(page: Page, disks: Iterable[Disk], volumes: Iterable[FoundVolume]) -> Page:
     """A page of sectors is as good as what was found in it."""
     disk = next((d for d in disks if d.page == page.path), None)
-    if disk is not None and disk.layout.kind is None:
+    if disk is not None and disk.layout.kind is None and page.status == DECODED:
         return replace(page, status=EMPTY, detail=say("page.no-table" if disk.layout.is_told else "page.table-not-told"))
     volume = next((v for v in volumes if v.page == page.path), None)
     if volume is not None and volume.volume is None:

@@ -122,11 +122,18 @@ def _sightings(knowledge: Knowledge, capture: Capture, drive: Drive | None) -> l
 
 def _own_sighting(knowledge: Knowledge, capture: Capture, drive: Drive) -> Json:
     named, disk = _named(drive), capture.disk_of(drive)
-    if not (drive.identity or {}).get("capacity"):
+    if not _capacity(capture, drive):
         return noted(sighting_entry(knowledge, "drive", "live", "zero-size"), say("evidence.seen-without-size", drive=named))
     if disk is not None and disk.layout.kind is None and disk.layout.is_told:
         return noted({"move": "seen-live", "outcome": "no-volumes", "found": "right"}, say("evidence.seen-without-table", drive=named))
     return noted(sighting_entry(knowledge, "drive", "live", "right"), say("evidence.seen", drive=named))
+
+
+def _capacity(capture: Capture, drive: Drive) -> int:
+    """Bytes, as the drive says of itself, else as the kernel does: a drive that answers no identity has a size all the same."""
+    own = (drive.identity or {}).get("capacity")
+    block = capture.block_of(drive)
+    return own if isinstance(own, int) and own else (block.size or 0) if block else 0
 
 
 def _other_disks(capture: Capture) -> list[str]:

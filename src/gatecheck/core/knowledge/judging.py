@@ -17,6 +17,7 @@ SITUATIONS: Mapping[str, tuple[str, ...]] = {
     "error-log": ("empty", "recent", "old", "undated"),
     "self-test": ("outcome", "other"),
     "entry-target": ("present", "stale", "none"),
+    "disk-layout": ("start-unreadable",),
 }
 """check -> the situations that its pages tell apart"""
 

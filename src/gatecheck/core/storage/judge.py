@@ -115,6 +115,13 @@ def health_weights(pages: DrivePages, findings: Sequence[Finding], rules: Findin
     return weights
 
 
+def read_weights(pages: DrivePages, findings: Sequence[Finding], rules: Findings) -> dict[str, float]:
+    """Weights over the outcomes of `health-pages` where sectors of the medium could not be read: that is told by the findings, also
+    where the drive passes no page about its health."""
+    told = health_weights(pages, findings, rules) if not pages.hidden else None
+    return dict(rules.weights["health-pages"][_situation(findings)]) if told is None or "unreadable" in told else told
+
+
 def _situation(findings: Sequence[Finding]) -> str:
     failing = [f for f in findings if f.severity == FAILING]
     signs = [f for f in findings if f.severity == SIGN and f.kind in (PHYSICAL, WEAR, AGE)]

@@ -11,7 +11,6 @@ from gatecheck.core.capture.read import Capture, Drive
 from gatecheck.core.errors import TapeError
 from gatecheck.core.findings import finding_document
 from gatecheck.core.instruments.evidence import capture_evidence, expected_drive, noted
-from gatecheck.core.storage.judge_logs import said_of
 from gatecheck.core.storage.trend import Snapshot, same_drive, trend_of
 from gatecheck.files import InputError, pages_of
 from gatecheck.server.captures.decoded import Decoded
@@ -77,7 +76,7 @@ class Captures:
             own.append((noted(body, drive.verdict), f"{digest[:24]}-{drive.device}"))
         for check, weights in drive.log_weights.items():
             body = {**base, "move": check, "weights": weights}
-            own.append((noted(body, said_of(check, drive.pages)), f"{digest[:24]}-{drive.device}-{check}"))
+            own.append((noted(body, drive.said_of(check)), f"{digest[:24]}-{drive.device}-{check}"))
         return own
 
     def weigh(self, ticket_id: int, digest: str, device: str, *, by: str) -> TicketOut:
