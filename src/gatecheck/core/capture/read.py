@@ -339,7 +339,7 @@ def _with_medium(drive: Drive, disks: Iterable[Disk], rules: Findings) -> Drive:
     disk = next((d for d in disks if d.device in _names(drive.device)), None)
     if disk is None or not disk.unreadable:
         return drive
-    found = judge_unreadable(disk.sectors, disk.unreadable, disk.layout, disk.page)
+    found = judge_unreadable(disk.sectors, disk.unreadable, disk.layout, disk.device)
     findings = ranked([*drive.findings, *found])
     weights = read_weights(drive.pages, findings, rules)
     starts = 0 in disk.unreadable or (1 in disk.unreadable and disk.layout.kind != "mbr")

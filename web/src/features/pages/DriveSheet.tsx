@@ -50,9 +50,26 @@ function FindingLine({ finding, onBytes }: { finding: Finding; onBytes: (page: s
   )
 }
 
+/** Pages by name, with what became of each. */
+function PageList({ title, pages }: { title: string; pages: Capture['other_pages'] }) {
+  if (pages.length === 0) return null
+  return (
+    <details className="mt-4 text-s">
+      <summary className="min-h-8 cursor-pointer text-m font-semibold">{title}: {pages.length}</summary>
+      <ul>
+        {pages.map((page) => (
+          <li key={page.path} className="border-b border-hair py-1"><span className="font-mono break-all">{page.path}</span> <span className="text-soft">{page.detail}</span></li>
+        ))}
+      </ul>
+    </details>
+  )
+}
+
 /** One drive of one capture: verdict, identity, findings by weight, readings, and the pages they rest on. */
 export function DriveSheet({ capture, drive, onBytes }: DriveSheetProps) {
-  const undone = [...drive.pages.filter((p) => p.status !== 'decoded'), ...capture.other_pages]
+  const all = [...drive.pages, ...capture.other_pages]
+  const silent = all.filter((p) => p.status !== 'decoded')
+  const others = capture.other_pages.filter((p) => p.status === 'decoded')
   return (
     <div className="grid gap-x-8 gap-y-4 lg:grid-cols-2">
       <div>
@@ -71,16 +88,8 @@ export function DriveSheet({ capture, drive, onBytes }: DriveSheetProps) {
       <div>
         <Readings drive={drive} onBytes={onBytes} />
         <TimeLine drive={drive} onBytes={onBytes} />
-        {undone.length > 0 && (
-          <details className="mt-4 text-s">
-            <summary className="min-h-8 cursor-pointer text-m font-semibold">{T.notDecoded}: {undone.length}</summary>
-            <ul>
-              {undone.map((page) => (
-                <li key={page.path} className="border-b border-hair py-1"><span className="font-mono">{page.path}</span> <span className="text-soft">{page.detail}</span></li>
-              ))}
-            </ul>
-          </details>
-        )}
+        <PageList title={T.pagesSilent} pages={silent} />
+        <PageList title={T.pagesOthers} pages={others} />
       </div>
     </div>
   )
