@@ -13,7 +13,7 @@ MOST_PAGES = 2000
 LARGEST_PAGE = 4 << 20
 LARGEST_CAPTURE = 64 << 20
 MOST_RATIO = 400
-HARMLESS = 1 << 20
+HARMLESS = 1 << 18
 """bytes that may be packed as small as they will: the first sectors of an empty disk are zeros"""
 """uncompressed to compressed bytes: above it is no page but a bomb"""
 

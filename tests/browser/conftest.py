@@ -58,3 +58,28 @@ def window(browser: Browser) -> Iterator[Callable[[], Page]]:
     for context in contexts:
         context.close()
     assert errors == []
+
+
+@pytest.fixture(scope="module")
+def demo(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Served]:
+    running = Served(tmp_path_factory.mktemp("demo"), demo=True)
+    running.start()
+    yield running
+    running.stop()
+
+
+@pytest.fixture
+def screen(browser: Browser) -> Iterator[Callable[..., Page]]:
+    contexts = []
+
+    def open_screen(size: tuple[int, int], *, theme: str = "light", touch: bool = False) -> Page:
+        context = browser.new_context(viewport={"width": size[0], "height": size[1]}, has_touch=touch, is_mobile=touch, reduced_motion="reduce")
+        contexts.append(context)
+        page = context.new_page()
+        page.set_default_timeout(8000)
+        page.add_init_script(f"localStorage.setItem('gatecheck-theme', '{theme}')")
+        return page
+
+    yield open_screen
+    for context in contexts:
+        context.close()

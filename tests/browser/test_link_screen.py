@@ -10,6 +10,8 @@ from typing import Any
 import httpx2 as httpx
 from playwright.sync_api import Page, expect
 
+from gatecheck.practice.patients import PATIENTS
+
 Window = Callable[[], Page]
 SLOW = 30_000
 
@@ -35,7 +37,7 @@ def test_one_key_takes_a_practice_machine_in(server: Any, window: Window) -> Non
     page.goto(server.url)
     expect(page.get_by_text("The bench is empty")).to_be_visible()
     page.keyboard.press("p")
-    expect(page.get_by_role("dialog", name="Practice bench").get_by_role("listitem")).to_have_count(15)
+    expect(page.get_by_role("dialog", name="Practice bench").get_by_role("listitem")).to_have_count(len(PATIENTS))
     page.keyboard.press("7")
     expect(page).to_have_url(re.compile("/ticket/1$"))
     expect(page.get_by_role("status").filter(has_text="Linked: Ferrow Lathe-14")).to_be_visible(timeout=SLOW)

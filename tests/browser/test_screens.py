@@ -3,113 +3,19 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator
-from pathlib import Path
-from typing import Any
+from collections.abc import Callable
 
 import pytest
-from playwright.sync_api import Browser, Page, expect
+from playwright.sync_api import Page, expect
 
 from gatecheck.library import shipped_model
+from looking import SIZES, shown, wrong_views
 from serving import Served
 
-WEB = Path(__file__).parents[2] / "web"
-AXE = (WEB / "node_modules" / "axe-core" / "axe.min.js").read_text(encoding="utf-8")
-RULES = ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa"]
-SIZES = {"phone": (390, 844), "tablet upright": (820, 1180), "tablet": (1024, 768), "screen": (1280, 800), "large screen": (1920, 1080)}
-VIEWS = {
-    "bench": ("/", []), "ticket": ("/ticket/2", []), "a screen in hand": ("/ticket/3?move=screen", []), "settings": ("/ticket/10/settings", []),
-    "trial": ("/ticket/12/settings", []), "ways": ("/ticket/11/settings", []), "sightings": ("/ticket/13/sightings", []), "pages": ("/ticket/3/pages", []),
-    "call sheet": ("/ticket/5/call", []), "odds": ("/odds", []),
-}  # fmt: skip
-SHEETS = {
-    "intake": ("/", ["n"]), "find": ("/", ["/"]), "keys": ("/", ["k"]), "practice": ("/", ["p"]), "help": ("/", ["?"]), "moves": ("/ticket/2", ["e"]),
-    "facts": ("/ticket/2", ["f"]), "why": ("/ticket/2", ["w"]), "link": ("/ticket/3", ["y"]), "handover": ("/ticket/9", ["h"]), "help on a ticket": ("/ticket/2", ["?"]),
-}  # fmt: skip
 
-
-@pytest.fixture(scope="module")
-def demo(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Served]:
-    running = Served(tmp_path_factory.mktemp("demo"), demo=True)
-    running.start()
-    yield running
-    running.stop()
-
-
-@pytest.fixture
-def screen(browser: Browser) -> Iterator[Callable[..., Page]]:
-    contexts = []
-
-    def open_screen(size: tuple[int, int], *, theme: str = "light", touch: bool = False) -> Page:
-        context = browser.new_context(viewport={"width": size[0], "height": size[1]}, has_touch=touch, is_mobile=touch, reduced_motion="reduce")
-        contexts.append(context)
-        page = context.new_page()
-        page.set_default_timeout(8000)
-        page.add_init_script(f"localStorage.setItem('gatecheck-theme', '{theme}')")
-        return page
-
-    yield open_screen
-    for context in contexts:
-        context.close()
-
-
-def shown(page: Page, url: str, keys: list[str]) -> None:
-    page.goto(url)
-    page.get_by_role("heading", level=1).first.wait_for()
-    page.wait_for_timeout(120)
-    for key in keys:
-        page.keyboard.press(key)
-        page.get_by_role("dialog").wait_for()
-        page.wait_for_timeout(80)
-
-
-def violations(page: Page, run_only: list[str]) -> list[str]:
-    kind = "tag" if run_only is RULES else "rule"
-    found: Any = page.evaluate("([type, values]) => axe.run(document, { runOnly: { type, values }, resultTypes: ['violations'] })", [kind, run_only])
-    return [f"{v['id']}: {node['html'][:160]}" for v in found["violations"] for node in v["nodes"][:3]]
-
-
-def looked_over(page: Page, *, axe: bool, touch: bool) -> list[str]:
-    """Everything that can be wrong with a page as it stands: runs off, lies over itself, is too small to tap, breaks WCAG in light or dark."""
-    wide = page.evaluate("document.documentElement.scrollWidth - document.documentElement.clientWidth")
-    found = [f"runs off by {wide}"] if wide > 0 else []
-    found += [f"overlap: {text}" for text in page.evaluate(OVERLAPS)]
-    if touch:
-        gates = tuple(g.name for g in shipped_model().knowledge.gates)  # these stand on a rail, over lines of their own
-        found += [f"small: {text}" for text in page.evaluate(SMALL) if not text.endswith(gates)]
-    if axe:
-        page.evaluate(AXE)
-        found += violations(page, RULES)
-        page.evaluate("document.documentElement.dataset.theme = 'dark'")
-        found += [f"dark: {text}" for text in violations(page, ["color-contrast"])]
-    return found
-
-
-@pytest.mark.parametrize("size", SIZES)
-def test_every_view_at_every_size(demo: Served, screen: Callable[..., Page], size: str) -> None:
-    """WCAG 2.2 A and AA by axe-core at two widths, light and dark; fingers on what is touched; nothing off the edge or over itself."""
-    touch = SIZES[size][0] < 1100
-    page, found = screen(SIZES[size], touch=touch), {}
-    for name, (path, keys) in {**VIEWS, **SHEETS}.items():
-        shown(page, demo.url + path, keys)
-        if wrong := looked_over(page, axe=size in ("phone", "screen"), touch=touch):
-            found[name] = wrong
-    assert found == {}
-
-
-# names of gates and buttons in one row that lie over each other
-OVERLAPS = """() => {
-    const boxes = [...document.querySelectorAll('nav[aria-label="Gates"] button, header button')].filter(e => e.offsetParent).map(e => {
-        const range = document.createRange(); range.selectNodeContents(e); return [e.textContent, range.getBoundingClientRect()] })
-    const found = []
-    boxes.forEach(([a, r], i) => boxes.slice(i + 1).forEach(([b, s]) => {
-        if (r.width && s.width && r.left < s.right - 1 && s.left < r.right - 1 && r.top < s.bottom - 1 && s.top < r.bottom - 1) found.push(`${a} | ${b}`) }))
-    return found
-}"""
-SMALL = """() => [...document.querySelectorAll('button, [role=option], summary, a[href]')].filter(e => {
-        const r = e.getBoundingClientRect()
-        return r.width && r.height && getComputedStyle(e).visibility !== 'hidden' && e.offsetParent && r.height < 43.5
-    }).map(e => `${Math.round(e.getBoundingClientRect().height)} ${e.textContent.slice(0, 40)}`)"""
+@pytest.mark.parametrize("size", ["screen", "large screen"])
+def test_every_view_on_a_desk(demo: Served, screen: Callable[..., Page], size: str) -> None:
+    assert wrong_views(demo, screen, size) == {}
 
 
 def test_all_outcomes_of_every_move_are_seen_at_once(demo: Served, screen: Callable[..., Page]) -> None:

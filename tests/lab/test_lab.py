@@ -68,7 +68,7 @@ def drives(folder: Path, *, bad: bool) -> list[str]:
     return [
         "-smbios", "type=1,manufacturer=Ferrow,product=Lathe-14,serial=FL14-LAB", "-drive", disk, "-device",
         "ide-hd,drive=d0,bus=ide.0,serial=QS7-LAB-1,model=QUARRY SPINDLE LAB,ver=QA10,rotation_rate=5400", "-drive",
-        f"if=none,id=n0,format=raw,file={folder / 'flash.img'}", "-device", f"nvme,drive=n0,serial=QF5-LAB-2,logical_block_size={LARGE},physical_block_size={LARGE}", "-device", "qemu-xhci", "-drive",
+        f"if=none,id=n0,format=raw,file={folder / 'flash.img'}", "-device", "nvme,id=c0,serial=QF5-LAB-2", "-device", f"nvme-ns,drive=n0,bus=c0,nsid=3,logical_block_size={LARGE},physical_block_size={LARGE}", "-device", "qemu-xhci", "-drive",
         f"if=none,id=u0,format=raw,file={folder / 'stick.img'}", "-device", "usb-storage,drive=u0,removable=on",
     ]  # fmt: skip
 
@@ -176,5 +176,18 @@ def test_legacy_firmware_and_a_place_that_cannot_be_read(system: Guest, server: 
             f"sda/lba{BAD_SECTOR}.bin": "failed", f"sda/lba{last - 33}-{BAD_SECTOR - 1}.bin": "decoded", f"sda/lba{BAD_SECTOR + 1}-{last}.bin": "decoded"
         }, "only the one sector is lost"
         assert "sectors-unreadable" in [f["id"] for f in found["sda"]["findings"]]
+    finally:
+        machine.stop()
+
+
+def test_a_machine_without_any_drive_says_so(system: Guest, server: Served, tmp_path: Path) -> None:
+    machine = Emulator(tmp_path, uefi=False, options=[])
+    ticket = Ticket(server, drive_kind="nvme", installed_os="windows-11")
+    try:
+        machine.start(system, ticket.command_line)
+        ticket.until(done(1), machine.console)
+        tape = ticket.call("GET", f"/api/tickets/{ticket.id}")["tape"]
+        live = next(e["body"] for e in tape if e["body"].get("move") == "seen-live")
+        assert (live.get("outcome") or max(live["weights"], key=live["weights"].get)) == "absent"
     finally:
         machine.stop()

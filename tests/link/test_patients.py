@@ -48,6 +48,8 @@ CASES = [
     ("old-layout", "loader", "shut", None, ["old"], {"seen-live": "right"}),
     ("large-sectors", "detection", "open", None, [], {"seen-live": "right", "health-pages": "clean", "entry-target": "present"}),
     ("first-sector", "health", None, ("drive.media", "drive.mechanical"), ["lba0-unreadable", "sectors-unreadable"], {"health-pages": "early-signs", "disk-layout": "table-damaged"}),
+    ("controller", "detection", None, None, ["no-pages"], {"seen-live": "right"}),
+    ("no-drive", "detection", "shut", ("link.loose", "link.broken", "drive.dead", "settings.port-off"), [], {"seen-live": "absent"}),
     ("mistyped", "detection", None, None, [], {"seen-live": "right", "health-pages": "clean"}),
     ("no-table", "layout", "shut", ("layout.table",), [], {"seen-live": "no-volumes"}),
 ]
@@ -69,6 +71,13 @@ def test_what_a_patient_leads_to(
         assert next(g.state for g in ticket.gates if g.id == gate) == state
     if suspects:
         assert {s.fault for s in ticket.suspects[:2]} & set(suspects)
+    bench.shop.database.close()
+
+
+def test_a_controller_that_passes_no_pages_puts_nothing_against_its_drive(tmp_path: Path) -> None:
+    bench, ticket, capture = seen("controller", tmp_path)
+    assert "health-pages" not in {e.body.get("move") for e in ticket.tape}
+    assert next(d.verdict for d in capture.devices if d.device == "sda").startswith("It answers no ATA or NVMe pages")
     bench.shop.database.close()
 
 

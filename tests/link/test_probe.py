@@ -75,8 +75,8 @@ def test_every_patient_is_read_whole(name: str, tmp_path: Path) -> None:
     said = read_document(files)
     by_device = {d["device"]: d for d in said["devices"]}  # type: ignore[attr-defined]
     for device, drive in machine.drives.items():
-        if drive.bus == "usb":
-            assert by_device[device]["findings"][0]["id"] == "bridge-hides-pages"
+        if drive.bus in ("usb", "scsi"):
+            assert by_device[device]["findings"][0]["id"] == ("bridge-hides-pages" if drive.bus == "usb" else "no-pages")
             continue
         identity = by_device[device]["identity"]
         assert (identity["serial"], identity["model"], identity["capacity"]) == (drive.serial, drive.model, drive.disk.capacity)  # type: ignore[union-attr]
@@ -167,3 +167,28 @@ def test_an_order_without_its_clearance_is_refused() -> None:
 def test_it_says_that_it_must_be_root(capsys: pytest.CaptureFixture[str]) -> None:
     assert probe.main(["--out", "/tmp/x.gcap"]) == 2
     assert "as root" in capsys.readouterr().err
+
+
+def test_a_second_reading_offline_is_of_its_own_moment(tmp_path: Path) -> None:
+    """And one that was cut off before it was written goes on instead."""
+    machine, out = patient("growing").connected(), tmp_path / "machine.gcap"
+    options = ["--out", str(out), "--spool", str(tmp_path / "spool")]
+    assert probe.main(options, machine=machine, say=lambda text: None) == 0
+    first = read_path(str(out))["sda/smart-data.bin"]
+    machine.since -= 5000
+    assert probe.main(options, machine=machine, say=lambda text: None) == 0
+    assert read_path(str(out))["sda/smart-data.bin"] != first
+    assert len((tmp_path / "spool" / "pages.jsonl").read_text().splitlines()) == len(set((tmp_path / "spool" / "pages.jsonl").read_text().splitlines()))
+
+
+def test_a_folder_that_cannot_be_written_is_said_before_anything_is_read(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    machine = patient("sound").connected()
+    machine.nvme = lambda *a: pytest.fail("a drive was asked")  # type: ignore[assignment, method-assign]
+    assert probe.main(["--out", str(tmp_path / "nowhere" / "m.gcap"), "--spool", str(tmp_path / "s")], machine=machine, say=lambda text: None) == 2
+    assert "expected a file that can be written" in capsys.readouterr().err
+
+
+def test_the_only_namespace_need_not_be_number_one(tmp_path: Path) -> None:
+    files, _ = read_out("large-sectors", tmp_path)
+    drive = next(d for d in read_capture(files).drives if d.device == "nvme0")
+    assert (drive.pages.namespace is not None, drive.pages.namespace and drive.pages.namespace.capacity) == (True, 960_000_000_000)

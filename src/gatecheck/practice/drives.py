@@ -202,7 +202,8 @@ class AtaDrive:
 
 @dataclass
 class BridgedDrive:
-    """A drive behind a USB bridge that passes no drive pages: it refuses the command, or hands out zeros."""
+    """A drive behind a USB bridge, or a controller of its own (`bus`: scsi), that passes no drive pages: it refuses the command, or hands out
+    zeros."""
 
     disk: Disk
     zeros: bool = False
@@ -222,6 +223,8 @@ class NvmeDrive:
     disk: Disk
     hours: int
     firmware: str = "QN04"
+    namespace: int = 1
+    """number of its only one"""
     used: int = 3
     spare: int = 100
     warning: int = 0
@@ -233,10 +236,12 @@ class NvmeDrive:
     age: float = 0.0
     bus: str = "nvme"
 
-    def nvme(self, opcode: int, words: Sequence[int], length: int) -> tuple[int, bytes]:
+    def nvme(self, opcode: int, namespace: int, words: Sequence[int], length: int) -> tuple[int, bytes]:
         """(status, data) of one admin command."""
         if opcode == 6:
-            kind = {1: "nvme-controller", 0: "nvme-namespace"}.get(words[0] & 0xFF)
+            kind = {1: "nvme-controller", 0: "nvme-namespace", 2: "nvme-namespaces"}.get(words[0] & 0xFF)
+            if kind == "nvme-namespace" and namespace != self.namespace:
+                return 0, bytes(length)  # one that is not active
         elif opcode == 2:
             kind = {1: "nvme-errors", 2: "nvme-health", 3: "nvme-firmware", 6: "nvme-self-tests"}.get(words[0] & 0xFF)
             if kind is None:
@@ -257,6 +262,8 @@ class NvmeDrive:
             return encode.nvme_controller(model=self.model, serial=self.serial, firmware=self.firmware, capacity=self.disk.capacity)
         if kind == "nvme-namespace":
             return encode.nvme_namespace(blocks=self.disk.sectors, block_size=self.disk.sector)
+        if kind == "nvme-namespaces":
+            return encode.nvme_namespaces([self.namespace])
         if kind == "nvme-errors":
             return encode_logs.nvme_errors(self.errors)
         if kind == "nvme-firmware":

@@ -46,12 +46,12 @@ class PracticeMachine:
         return [Block(f"{name}n1" if drive.bus == "nvme" else name, drive.bus, self._facts(name, drive)) for name, drive in self.drives.items()]
 
     def _facts(self, name: str, drive: Drive) -> str:
-        place = {"ata": f"0000:00:17.0/ata1/host0/block/{name}", "usb": f"0000:00:14.0/usb2/2-1/host6/block/{name}", "nvme": f"0000:3d:00.0/nvme/{name}/{name}n1"}
+        place = {"ata": f"0000:00:17.0/ata1/host0/block/{name}", "usb": f"0000:00:14.0/usb2/2-1/host6/block/{name}", "nvme": f"0000:3d:00.0/nvme/{name}/{name}n1", "scsi": f"0000:01:00.0/host0/target0:2:0/0:2:0:0/block/{name}"}
         lines = [f"size={drive.disk.capacity // 512}", f"removable={int(drive.bus == 'usb')}", f"queue/logical_block_size={drive.disk.sector}"]
         if not isinstance(drive, BridgedDrive):
             lines += [f"device/model={drive.model}", f"queue/rotational={int(isinstance(drive, AtaDrive) and drive.rotation > 0)}"]
         if isinstance(drive, NvmeDrive):
-            lines.append("device/transport=pcie")
+            lines += ["device/transport=pcie", f"nsid={drive.namespace}"]
         return "\n".join([*lines, f"path=/sys/devices/pci0000:00/{place[drive.bus]}"])
 
     def scsi(self, device: str, command: bytes, length: int) -> tuple[int, bytes, bytes]:
@@ -66,7 +66,7 @@ class PracticeMachine:
         drive = self._drive(device)
         if not isinstance(drive, NvmeDrive):
             raise OSError(25, "inappropriate ioctl for device")
-        return drive.nvme(opcode, words, length)
+        return drive.nvme(opcode, namespace, words, length)
 
     def read_at(self, device: str, sector: int, count: int, size: int = 512) -> bytes:
         """Sectors of the medium. Raises OSError."""

@@ -174,14 +174,24 @@ PATIENTS: tuple[Patient, ...] = (
         lambda: _machine("Ostler Tarn Mini", {"sda": AtaDrive("QUARRY FLINT S480", "QF4-650031", _disk(480, layout="none"), 5_200, rotation=0, wear_now=96)}, chassis=3),
     ),
     Patient(
-        "large-sectors", "Sectors of 4096 bytes", "Ostler Bracken-15", "Practice: a large one", "It starts, but the clock is always wrong.",
+        "large-sectors", "Sectors of 4096 bytes, in namespace 3", "Ostler Bracken-15", "Practice: a large one", "It starts, but the clock is always wrong.",
         _pc("laptop", "linux", "nvme", 2025, "backed-up"), _seen("story=routine", "screen=no-boot-device"), ("entries.lost",),
-        lambda: _machine("Ostler Bracken-15", {"nvme0": _flash("QF7-960118", _disk(960, volume="ext", sector=4096), 310)}),
+        lambda: _machine("Ostler Bracken-15", {"nvme0": _flash("QF7-960118", _disk(960, volume="ext", sector=4096), 310, namespace=3)}),
     ),
     Patient(
         "first-sector", "Its first sector cannot be read", "Ostler Tarn Mini", "Practice: a scratched one", "It hummed, clicked once and stayed black.",
         _pc("desktop", "windows-10", "hdd", 2018, "irreplaceable", drive_size_gb=1000), _seen("story=slow-lately", "screen=no-boot-device"), ("drive.media",),
         lambda: _machine("Ostler Tarn Mini", {"sda": _hdd("QS7-300918", _disk(1000, bad=frozenset({0, 9})), 26_400)}, chassis=3),
+    ),
+    Patient(
+        "controller", "A disk behind a controller of its own", "Ferrow Adze-22", "Practice: a controller's", "Since the cupboard was moved it starts nothing.",
+        _pc("desktop", "windows-10", "hdd", 2019, "backed-up", drive_size_gb=2000), _seen("story=knock", "screen=no-boot-device"), ("entries.lost",),
+        lambda: _machine("Ferrow Adze-22", {"sda": BridgedDrive(_disk(2000), bus="scsi")}, entries=(NET_ENTRY,), chassis=3),
+    ),
+    Patient(
+        "no-drive", "No drive at all", "Ferrow Lathe-14", "Practice: an empty one", "Bought as it is. It asks for a boot device.",
+        _pc("laptop", "windows-11", "nvme", 2024, "none"), _seen("story=unknown", "screen=no-boot-device"), ("drive.dead",),
+        lambda: _machine("Ferrow Lathe-14", {}, entries=(NET_ENTRY,)),
     ),
     Patient(
         "mistyped", "An entry that cannot be true", "Ferrow Lathe-14", "Practice: a misread one", "It stops with a message about the volume.",

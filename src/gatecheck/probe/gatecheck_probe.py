@@ -138,13 +138,13 @@ class Machine:
         """Every block device with its facts, partitions and loops left out."""
         found = []
         for name in sorted(os.listdir("/sys/block")) if os.path.isdir("/sys/block") else []:
-            if re.match(r"(loop|ram|zram|dm-|md|fd|nbd)\d*", name):
+            if re.match(r"(loop|ram|zram|dm-|md|fd|nbd)\d*|nvme\d+c\d+n", name):  # the last: one of several paths to a drive
                 continue
             base = "/sys/block/" + name
             lines = []
             for fact in (
                 "size", "removable", "ro", "queue/rotational", "queue/logical_block_size", "queue/physical_block_size",
-                "device/model", "device/vendor", "device/rev", "device/serial", "device/transport", "device/wwid",
+                "device/model", "device/vendor", "device/rev", "device/serial", "device/transport", "device/wwid", "nsid",
             ):  # fmt: skip
                 text = read_text(base + "/" + fact).strip()
                 if text:
@@ -322,14 +322,19 @@ def statistics_pages(machine, name):
     return first + b"".join(ata_page(machine, name, 0x2F, 0, 1, 0x04 | n << 8) for n in numbers)
 
 
-def nvme_jobs(machine, controller):
+def nvme_jobs(machine, controller, namespaces=()):
+    """`namespaces`: numbers of those that the kernel has made a device of; a controller's only one need not be number 1."""
     def page(path, kind, how, opcode, namespace, words, length):
         return Job(controller + "/" + path, kind, controller, how, lambda: nvme_page(machine, controller, opcode, namespace, words, length))
 
     every = 0xFFFFFFFF
     return [
         page("id-ctrl.bin", "nvme-controller", "Identify, CNS 01h", 6, 0, [1], 4096),
-        page("id-ns.bin", "nvme-namespace", "Identify, CNS 00h", 6, 1, [0], 4096),
+        page("ns-list.bin", "nvme-namespaces", "Identify, CNS 02h", 6, 0, [2], 4096),
+    ] + [
+        page("id-ns.bin" if place == 0 else "id-ns-%d.bin" % number, "nvme-namespace", "Identify, CNS 00h, namespace %d" % number, 6, number, [0], 4096)
+        for place, number in enumerate(sorted(namespaces) or [1])
+    ] + [
         page("log-02.bin", "nvme-health", "Get Log Page 02h", 2, every, log_words(2, 512), 512),
         page("log-01.bin", "nvme-errors", "Get Log Page 01h", 2, every, log_words(1, 256), 256),
         page("log-03.bin", "nvme-firmware", "Get Log Page 03h", 2, every, log_words(3, 512), 512),
@@ -344,9 +349,18 @@ def system_jobs(machine):
         kind = "uefi-variable" if path.startswith("efivars/") else "smbios" if path.startswith("dmi/") else "text"
         jobs.append(Job(path, kind, "", place, lambda place=place: machine.read_file(place)))
     jobs.append(Job("dmesg.txt", "text", "", "kernel messages", machine.kernel_messages))
-    for block in machine.blocks():
+    blocks = machine.blocks()
+    jobs.append(Job("block-devices.txt", "block-devices", "", "sysfs", lambda: "".join(b.name + "\n" for b in blocks).encode()))
+    for block in blocks:
         jobs.append(Job("sysblock/%s.txt" % block.name, "text", block.name, "sysfs", lambda block=block: block.facts.encode()))
     return jobs
+
+
+def namespaces_of(machine, controller):
+    """Numbers of a controller's namespaces as the kernel tells them; empty where it does not."""
+    blocks = [b for b in machine.blocks() if re.match(re.escape(controller) + r"n\d+$", b.name)]
+    told = [line[5:] for b in blocks for line in b.facts.splitlines() if line.startswith("nsid=")]
+    return sorted({int(text) for text in told if text.isdigit()})
 
 
 def drive_jobs(machine, sectors):
@@ -358,7 +372,7 @@ def drive_jobs(machine, sectors):
         name = re.sub(r"n\d+$", "", block.name) if block.bus == "nvme" else block.name
         jobs = drives.setdefault(name, [])
         if block.bus == "nvme":
-            jobs += [] if jobs else nvme_jobs(machine, name)
+            jobs += [] if jobs else nvme_jobs(machine, name, namespaces_of(machine, name))
         elif re.match(r"sd[a-z]", block.name):
             jobs += smart_jobs(machine, block.name)
         if sectors:
@@ -509,6 +523,19 @@ class Spool:
         with open(os.path.join(self.folder, line["sha256"]), "rb") as file:
             return file.read()
 
+    def finish(self):
+        """What is here was written out whole: the next start is another reading, of its own moment."""
+        with open(os.path.join(self.folder, "finished"), "w"):
+            pass
+
+    def begin(self):
+        """Start anew where the last reading was finished; go on with one that was not."""
+        mark = os.path.join(self.folder, "finished")
+        if os.path.exists(mark):
+            self.lines = []
+            os.remove(self._place)
+            os.remove(mark)
+
     def newest(self, path):
         """The bytes last read of a page; empty where there are none."""
         return next((self.data(line) for line in reversed(self.lines) if line["path"] == path), b"")
@@ -530,6 +557,8 @@ class Spool:
             for line in newest.values():
                 if line["sha256"]:
                     archive.writestr(line["path"], self.data(line))
+        with open(unfinished, "rb") as file:  # a stick is pulled soon
+            os.fsync(file.fileno())
         os.replace(unfinished, place)
 
 
@@ -781,15 +810,24 @@ def main(argv=None, machine=None, say=None):
     if machine is None and os.geteuid() != 0:
         print("probe: expected to run as root (sudo), got user %d; drives answer nobody else" % os.geteuid(), file=sys.stderr)
         return 2
+    if chosen.out:
+        try:
+            with open(chosen.out + ".part", "wb"):
+                pass
+        except OSError as error:
+            print("probe: --out %s: expected a file that can be written, got %s" % (chosen.out, error.strerror), file=sys.stderr)
+            return 2
     machine = machine or Machine()
     facts = machine.facts()
     name = re.sub(r"\W+", "-", "%s-%s" % (chosen.secret or "offline", facts.get("product_serial", "") or facts.get("product_name", "machine")))
     spool = Spool(chosen.spool or os.path.join(tempfile.gettempdir(), "gatecheck-probe-" + name))
     reader = Reader(chosen.wait)
     if not chosen.server:
+        spool.begin()
         probe = Probe(machine, spool, None, say, reader)
         probe.read("offline", sectors=not chosen.no_sectors)
         spool.write_capture(chosen.out, facts)
+        spool.finish()
         say("Written: %s" % chosen.out)
         return 0
     link = Link(chosen.server, chosen.secret, say)

@@ -6,7 +6,7 @@ import re
 from collections.abc import Mapping
 from dataclasses import dataclass
 
-_MOST_LINES, _LONGEST = 200, 400
+_MOST_LINES, _LONGEST, _MOST_NAMES = 200, 400, 2000
 _VIRTUAL = re.compile(r"(loop|ram|zram|dm-|md|nbd)\d*")
 _EMPTY_READER = re.compile(r"(sr|fd)\d")
 
@@ -24,6 +24,11 @@ class BlockFacts:
     @property
     def is_usb(self) -> bool:
         return bool(re.search(r"/usb\d", self.path))
+
+    @property
+    def is_foreign(self) -> bool:
+        """Neither ATA, NVMe nor USB: a SCSI disk, a RAID volume, a paravirtual one."""
+        return bool(self.path) and not re.search(r"/(usb|ata)\d|/nvme", self.path)
 
     @property
     def is_virtual(self) -> bool:
@@ -64,6 +69,19 @@ def read_block_facts(data: bytes) -> BlockFacts:
         if equals and name:
             told[name.strip()[:_LONGEST]] = value.strip()[:_LONGEST]
     return BlockFacts(told)
+
+
+@dataclass(frozen=True, slots=True)
+class BlockNames:
+    """Every block device that the kernel lists; none is an answer too."""
+
+    names: tuple[str, ...]
+
+
+def read_block_names(data: bytes) -> BlockNames:
+    """One name a line."""
+    lines = data.decode("utf-8", "replace").splitlines()[:_MOST_NAMES]
+    return BlockNames(tuple(line.strip()[:_LONGEST] for line in lines if line.strip()))
 
 
 def read_text_page(data: bytes) -> TextPage:

@@ -10,7 +10,7 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from gatecheck.core.capture.facts import read_block_facts, read_text_page
+from gatecheck.core.capture.facts import read_block_facts, read_block_names, read_text_page
 from gatecheck.core.fields import Field
 from gatecheck.core.findings import Finding
 from gatecheck.core.firmware.smbios import read_entry_point, read_smbios
@@ -138,6 +138,7 @@ KINDS: tuple[PageKind, ...] = (
     PageKind("smbios", FIRMWARE, r"(^|/)dmi/dmi$", _bytes(read_smbios)),
     PageKind("smbios-entry-point", FIRMWARE, r"(^|/)dmi/smbios_entry_point$", _bytes(read_entry_point)),
     PageKind("block-device", MACHINE, r"(^|/)sysblock/", _bytes(read_block_facts), blank=True),
+    PageKind("block-devices", MACHINE, r"^block[-_]devices", _bytes(read_block_names), blank=True),
     PageKind("kernel-messages", MACHINE, r"dmesg", _bytes(read_text_page), blank=True),
     PageKind("kernel-command-line", MACHINE, r"cmdline", _bytes(read_text_page), blank=True),
     PageKind("disk-start", DISK, r"^lba0(?!\d)", _bytes(bytes), blank=True),

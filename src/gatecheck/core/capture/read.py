@@ -10,7 +10,7 @@ import re
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 
-from gatecheck.core.capture.facts import BlockFacts
+from gatecheck.core.capture.facts import BlockFacts, BlockNames
 from gatecheck.core.capture.kinds import BY_ID, DRIVE, FIRMWARE, KINDS, PageFile, PageKind, kind_of
 from gatecheck.core.capture.manifest import Listed, Manifest, read_manifest
 from gatecheck.core.disk.judge import judge_unreadable
@@ -24,7 +24,7 @@ from gatecheck.core.firmware.read import FirmwarePages, firmware_of
 from gatecheck.core.firmware.smbios import EntryPoint, Smbios
 from gatecheck.core.firmware.variables import Variable
 from gatecheck.core.knowledge.judging import Findings
-from gatecheck.core.storage.judge import health_weights, judge_hidden, read_weights, verdict_words
+from gatecheck.core.storage.judge import health_weights, judge_hidden, judge_silent, read_weights, verdict_words
 from gatecheck.core.storage.judge_logs import Weights, merged, said_of
 from gatecheck.core.storage.layout import SECTOR
 from gatecheck.core.storage.pages import DrivePages
@@ -108,6 +108,8 @@ class Capture:
     firmware: Firmware | None
     blocks: Mapping[str, BlockFacts]
     machine: Mapping[str, str]
+    listed: tuple[str, ...] | None = None
+    """names of all block devices, where the capture says so: then one that is not among them is not there"""
 
     def disk_of(self, drive: Drive) -> Disk | None:
         """The medium of a drive. A controller's first namespace has a name of its own."""
@@ -144,7 +146,7 @@ def read_capture(files: Mapping[str, bytes], rules: Findings, *, kind: str | Non
     volumes = tuple(_volumes(pages))
     firmware = _firmware(pages, disks, manifest, rules)
     final = tuple(_final(page, disks, volumes) for page in pages)
-    return Capture(final, tuple(drives), disks, volumes, firmware, blocks, manifest.machine)
+    return Capture(final, tuple(drives), disks, volumes, firmware, blocks, manifest.machine, _listed(pages))
 
 
 def _device_of(path: str) -> str:
@@ -160,6 +162,10 @@ def _blocks(files: Mapping[str, bytes]) -> dict[str, BlockFacts]:
             assert isinstance(value, BlockFacts)
             found[path.rsplit("/", 1)[-1].removesuffix(".txt")] = value
     return found
+
+
+def _listed(pages: Iterable[Page]) -> tuple[str, ...] | None:
+    return next((page.values.names for page in pages if isinstance(page.values, BlockNames)), None)
 
 
 def _block_of(device: str, blocks: Mapping[str, BlockFacts]) -> BlockFacts | None:
@@ -200,12 +206,13 @@ def _drive(device: str, pages: Iterable[Page], decoded: Mapping[str, object], bl
         {kind.id: own[kind.id] for kind in sorted(KINDS, key=lambda k: -k.richness) if kind.id in own}, _is_hidden(known, own),
         sum(page.status != DECODED and not BY_ID[page.kind].optional for page in known),
     )  # fmt: skip
-    findings = judge_hidden() if pages_of_drive.hidden else []
+    is_silent = pages_of_drive.hidden and block is not None and block.is_foreign
+    findings = (judge_silent() if is_silent else judge_hidden()) if pages_of_drive.hidden else []
     findings += _judged(pages_of_drive, rules)
     spoken = _speaking(pages_of_drive)
     log_weights = merged(kind.weigh(pages_of_drive.decoded[kind.id], pages_of_drive, rules) for kind in spoken if kind.weigh)
-    weights = health_weights(pages_of_drive, findings, rules)
-    verdict = _verdict(pages_of_drive, findings, weights)
+    weights = None if is_silent else health_weights(pages_of_drive, findings, rules)
+    verdict = say("verdict.silent") if is_silent else _verdict(pages_of_drive, findings, weights)
     return Drive(device, _bus(block, pages_of_drive), pages_of_drive, tuple(findings), weights, log_weights, verdict)
 
 

@@ -23,8 +23,9 @@ _MOST_NAMED = 4
 def expected_drive(capture: Capture, facts: Facts, *, with_pages: bool = False) -> Drive | None:
     """The one drive that can be the machine's own: not behind USB, of the ticket's kind where known; None where it is
     not clear. `with_pages`: only among drives with pages about their health, behind USB too where there is no other."""
-    drives = [d for d in capture.drives if d.weights or not with_pages]
-    candidates = [d for d in drives if d.bus != "usb"] or (drives if with_pages else [])
+    inside = [d for d in capture.drives if d.bus != "usb"]
+    candidates = inside or (list(capture.drives) if with_pages else [])  # the live stick is never judged while another can be the one
+    candidates = [d for d in candidates if d.weights or not with_pages]
     kind = facts.get("drive_kind")
     if len(candidates) > 1 and kind not in (None, "unknown"):
         fitting = [d for d in candidates if kind in _DRIVE_KINDS.get(d.bus, ())]
@@ -47,7 +48,7 @@ def capture_evidence(knowledge: Knowledge, facts: Facts, capture: Capture) -> li
     if layout and facts.get("disk_layout") != layout:
         entries.append(noted({"fact": {"disk_layout": layout}}, say("evidence.layout", layout=layout)))
         known["disk_layout"] = layout
-    if capture.blocks:
+    if capture.blocks or capture.listed is not None:
         entries += _sightings(knowledge, capture, drive)
     entries += _locked(capture, drive)
     return [*entries, *(_firmware_entries(knowledge, known, capture.firmware) if capture.firmware else [])]

@@ -22,6 +22,11 @@ def judge_hidden() -> list[Finding]:
     return [Finding("bridge-hides-pages", READING, NOTE, "identify")]
 
 
+def judge_silent() -> list[Finding]:
+    """What to say of a drive that speaks neither ATA nor NVMe: nothing is known, and nothing is suspected."""
+    return [Finding("no-pages", READING, NOTE, "identify")]
+
+
 def judge_identity(ata: AtaIdentity, kind: str, pages: DrivePages, rules: Findings) -> Iterable[Finding]:
     """IDENTIFY DEVICE: a drive without a capacity, or behind a password."""
     if ata.capacity == 0:
