@@ -10,7 +10,6 @@ import numpy as np
 from gatecheck.core.belief.model import Model
 from gatecheck.core.decide.call import Call, make_call
 from gatecheck.core.decide.costs import is_data_safe
-from gatecheck.core.decide.doubts import Doubt, find_doubts
 from gatecheck.core.decide.gates import GateState, gate_states
 from gatecheck.core.decide.interlocks import Held, held_moves
 from gatecheck.core.decide.plan import NextMove, Plan, describe, make_plan, unmet_need, why_of
@@ -44,7 +43,6 @@ class Assessment:
     held: tuple[Held, ...]
     call: Call
     questions: tuple[Question, ...]
-    doubts: tuple[Doubt, ...]
 
 
 def assess(model: Model, state: TicketState) -> Assessment:
@@ -62,7 +60,6 @@ def assess(model: Model, state: TicketState) -> Assessment:
         tuple(held),
         call,
         tuple(_questions(model, state, call, held)),
-        tuple(find_doubts(model, state)),
     )
 
 

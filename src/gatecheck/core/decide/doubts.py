@@ -6,8 +6,9 @@ was rare already and that the entries before it have made much rarer stands agai
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from itertools import islice
 
 import numpy as np
 
@@ -16,7 +17,7 @@ from gatecheck.core.belief.model import Model
 from gatecheck.core.belief.space import Floats
 from gatecheck.core.knowledge.tables import Clash, FactTest
 from gatecheck.core.tape.entries import PutBack, Reading, is_done
-from gatecheck.core.tape.fold import Step, TicketState, belief_without
+from gatecheck.core.tape.fold import Step, TicketState
 from gatecheck.core.words.said import Said, say
 
 
@@ -31,10 +32,12 @@ class Doubt:
 
 
 def find_doubts(model: Model, state: TicketState) -> list[Doubt]:
-    """Every pair of standing entries that do not fit together, those that exclude each other first. Pure."""
+    """Pairs of standing entries that do not fit together, those that exclude each other first; not more than anybody reads. Pure."""
     found: dict[tuple[int, ...], Doubt] = {}
-    for doubt in (*_clashing(model, state), *_seen_twice(model, state), *_surprising(model, state)):
-        found.setdefault(doubt.entries, doubt)
+    most = int(model.knowledge.doubts.limits["most"])
+    for some in (_clashing(model, state), _seen_twice(model, state), _surprising(model, state)):
+        for doubt in islice(some, max(0, most - len(found))):
+            found.setdefault(doubt.entries, doubt)
     return list(found.values())
 
 
@@ -96,11 +99,12 @@ def _pair(model: Model, state: TicketState, one: tuple[int, Reading], other: tup
 
 
 def _unlikelier(model: Model, state: TicketState, first: tuple[int, Reading], last: tuple[int, Reading]) -> int:
-    """Which of the two the rest of the tape speaks against; the later one where it does not tell."""
+    """Which of the two the rest of the tape speaks against; the earlier one of two looks at the same thing, for the later one counts."""
     looks = [pair for pair in (first, last) if pair[1].move in model.sight.looks]
     if len(looks) < 2 or first[1].move == last[1].move:
-        return first[0] if len(looks) == 2 or not looks else looks[0][0]
-    fits = [_fit(model, reading, belief_without(model, state, place), model.prior(state.facts)) for place, reading in (first, last)]
+        return (looks[0] if len(looks) == 1 else first)[0]
+    prior = model.prior(state.facts)
+    fits = [_given_the_rest(shown, state.belief) / float(shown @ prior) for shown in (_shown(model, first[1]), _shown(model, last[1]))]
     return first[0] if fits[0] < fits[1] else last[0]
 
 
@@ -108,44 +112,36 @@ def _unlikelier(model: Model, state: TicketState, first: tuple[int, Reading], la
 
 
 def _surprising(model: Model, state: TicketState) -> Iterator[Doubt]:
-    limits, before_all = model.knowledge.doubts.limits, model.prior(state.facts)
+    limits, prior = model.knowledge.doubts.limits, model.prior(state.facts)
     for number, step in enumerate(state.steps):
         reading = step.reading
-        if not isinstance(reading, Reading) or reading.move not in model.sight.looks or number == 0:
-            continue
+        if not isinstance(reading, Reading) or reading.move not in state.current or number == 0:
+            continue  # what no longer describes the machine speaks of the past
         shown = _shown(model, reading)
-        here, then = _chance(shown, step.before), float(shown @ before_all)
-        if here > limits["chance"] or here > limits["lift"] * then:
+        here, at_first = _chance(shown, step.before), float(shown @ prior)
+        if here > limits["chance"] or here > limits["lift"] * at_first or _given_the_rest(shown, state.belief) > limits["lift"] * at_first:
             continue
-        against = _whom_it_stands_against(model, state, number, shown, here)
-        if against is None or _is_borne_out(model, state, step, shown, then):
+        against = _whom_it_stands_against(model, state.steps[:number], shown)
+        if against is None:
             continue
-        place = against.index
-        assert isinstance(against.reading, Reading)
-        why = say(
-            "doubt.unlikely-together", one=[against.reading.move, _best(against.reading)], other=[reading.move, _best(reading)], p=here
-        )
-        yield Doubt((place, step.index), why, step.index)
+        why = say("doubt.unlikely-together", one=[against[1].move, _best(against[1])], other=[reading.move, _best(reading)], p=here)
+        yield Doubt((against[0], step.index), why, step.index)
 
 
-def _whom_it_stands_against(model: Model, state: TicketState, number: int, shown: Floats, here: float) -> Step | None:
-    """The look without which the reading would have been likeliest; None where no single one makes it rare."""
-    limits, step = model.knowledge.doubts.limits, state.steps[number]
-    looks = [s for s in state.steps[:number] if isinstance(s.reading, Reading) and s.reading.move in model.sight.looks]
-    asked = looks[-int(limits["partners"]) :]
-    if not asked:
+def _whom_it_stands_against(model: Model, before: Sequence[Step], shown: Floats) -> tuple[int, Reading] | None:
+    """The look that made the reading rarest; None where no single one did."""
+    looks = [(s, s.reading) for s in before if isinstance(s.reading, Reading) and s.reading.move in model.sight.looks]
+    made_rarer = [_chance(shown, s.before) / _chance(shown, s.after) for s, _ in looks]
+    if not looks or max(made_rarer) < model.knowledge.doubts.limits["gain"]:
         return None
-    without = [float(shown @ belief_without(model, state, s.index, step.index)) for s in asked]
-    best = int(np.argmax(without))
-    return asked[best] if without[best] >= limits["gain"] * here else None
+    step, reading = looks[int(np.argmax(made_rarer))]
+    return step.index, reading
 
 
-def _is_borne_out(model: Model, state: TicketState, step: Step, shown: Floats, then: float) -> bool:
-    """What came later made the reading likely after all, or changed the machine so that it speaks of the past."""
-    assert isinstance(step.reading, Reading)
-    if step.reading.move not in state.current:
-        return True
-    return float(shown @ belief_without(model, state, step.index)) > model.knowledge.doubts.limits["lift"] * then
+def _given_the_rest(shown: Floats, belief: Floats) -> float:
+    """P(reading | all others): its own factor divided out of the belief, which is their harmonic mean; as good as no fix has moved
+    the belief since."""
+    return 1.0 / float(belief @ (1.0 / shown))
 
 
 def _shown(model: Model, reading: Reading) -> Floats:
@@ -154,11 +150,6 @@ def _shown(model: Model, reading: Reading) -> Floats:
 
 def _chance(shown: Floats, belief: Floats) -> float:
     return float(shown @ belief) / float(belief.sum())
-
-
-def _fit(model: Model, reading: Reading, belief: Floats, before_all: Floats) -> float:
-    shown = _shown(model, reading)
-    return _chance(shown, belief) / max(_chance(shown, before_all), 1e-12)
 
 
 def _best(reading: Reading) -> str:

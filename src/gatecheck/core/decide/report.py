@@ -7,6 +7,7 @@ from collections.abc import Mapping
 from gatecheck.core.belief.model import Model
 from gatecheck.core.decide.assess import Assessment, assess
 from gatecheck.core.decide.call import Call, Option
+from gatecheck.core.decide.doubts import find_doubts
 from gatecheck.core.decide.plan import NextMove, explained
 from gatecheck.core.errors import TapeError
 from gatecheck.core.knowledge.tables import Knowledge
@@ -47,7 +48,7 @@ def document(model: Model, words: Words, state: TicketState, result: Assessment)
             }
             for t in state.trials
         ],
-        "doubts": [{"entries": list(d.entries), "why": words.say(d.why), "take_back": d.take_back} for d in result.doubts],
+        "doubts": [{"entries": list(d.entries), "why": words.say(d.why), "take_back": d.take_back} for d in find_doubts(model, state)],
         "questions": [{"fact": q.fact, "why": words.say(q.why)} for q in result.questions],
     }  # fmt: skip
 

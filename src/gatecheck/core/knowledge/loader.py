@@ -444,7 +444,7 @@ class _Builder:
             fact.only("facts", "readings", "source")
             found.append(t.Clash(name, self._fact_test(fact, "facts"), {}, self._readings(fact, "readings"), fact.string("source")))
         twice.only("looks", "source")
-        limits.only("lift", "chance", "gain", "partners", "source")
+        limits.only("lift", "chance", "gain", "most", "source")
         return t.Doubts(tuple(found), frozenset(twice.ids("looks", self.check_ids)), _numbers(limits))
 
     def _visit(self, visit: str) -> t.Visit:

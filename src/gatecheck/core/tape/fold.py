@@ -303,14 +303,6 @@ def after_reading(model: Model, state: TicketState, check: str, outcome: str) ->
     )  # fmt: skip
 
 
-def belief_without(model: Model, state: TicketState, left_out: int, until: int | None = None) -> Floats:
-    """The belief had one reading of a look not been made, shape (n,), sums to one; `until`: before that entry."""
-    entries = [step.reading for step in state.steps if until is None or step.index < until]
-    counts = [step.index != left_out for step in state.steps if until is None or step.index < until]
-    _, back_of = _trials(model, entries, [True] * len(entries))
-    return _filter(model, state.facts, entries, counts, back_of)[1]
-
-
 def came_in_with(model: Model, facts: Facts, entries: Sequence[Entry]) -> Floats:
     """What the machine had when it was brought in, in the light of the whole tape: P(hypothesis at intake), shape (n,).
 
