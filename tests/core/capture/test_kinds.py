@@ -94,3 +94,9 @@ def test_what_is_no_drives_page_makes_no_drive() -> None:
     assert capture.drives == ()
     assert {p.path: p.status for p in capture.pages} == {"sysblock/sda.txt": "decoded", "dmesg.txt": "decoded", "sda/lba0-33.bin": "empty", "sda/smart-log-dir.bin": "empty"}
     assert all(BY_ID[p.kind].scope != DRIVE or p.kind == "log-directory" for p in capture.pages)
+
+
+@pytest.mark.parametrize("text", [b"sda\nsdz\n", b"plain words of somebody", b"status: all is well\r\n"])
+def test_text_is_never_taken_for_sense_data(text: bytes) -> None:
+    """Sense data begins with 70h to 73h, and so do words with p, q, r and s."""
+    assert kind_of("notes.txt", text) is None

@@ -125,7 +125,8 @@ def _is_health(data: bytes) -> bool:
 
 
 def _is_sense(data: bytes) -> bool:
-    return 8 <= len(data) <= 252 and data[0] & 0x7F in (*at.SENSE_FIXED, *at.SENSE_DESCRIPTOR)
+    is_text = all(9 <= b < 0x7F for b in data)
+    return 8 <= len(data) <= 252 and not is_text and data[0] & 0x7F in (*at.SENSE_FIXED, *at.SENSE_DESCRIPTOR)
 
 
 # --- the table -----------------------------------------------------------------------------------------------------
