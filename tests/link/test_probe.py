@@ -192,3 +192,17 @@ def test_the_only_namespace_need_not_be_number_one(tmp_path: Path) -> None:
     files, _ = read_out("large-sectors", tmp_path)
     drive = next(d for d in read_capture(files).drives if d.device == "nvme0")
     assert (drive.pages.namespace is not None, drive.pages.namespace and drive.pages.namespace.capacity) == (True, 960_000_000_000)
+
+
+@pytest.mark.parametrize(("error", "lines"), [(5, 8), (19, 0)], ids=["unreadable", "pulled"])
+def test_a_drive_that_reads_nothing_is_not_strained_and_one_that_was_pulled_is_not_blamed(error: int, lines: int, tmp_path: Path) -> None:
+    machine = patient("first-sector").connected()
+
+    def fails(*asked: Any) -> bytes:
+        raise OSError(error, os.strerror(error))
+
+    machine.read_at = machine.read_sector = fails  # type: ignore[assignment, method-assign]
+    worker = probe.Probe(machine, probe.Spool(str(tmp_path)), None, lambda text: None, _Inline())
+    worker.read("offline", device="sda")
+    alone = [line for line in worker.spool.lines if line["kind"] == "sectors"]
+    assert len(alone) == 2 * lines

@@ -47,6 +47,9 @@ START_SECTORS = END_SECTORS = 34
 LARGEST_PAGE = 4 << 20
 RETRY_SECONDS = 2.0
 TRIES = 3  # of a sector that every start needs
+MOST_FAILED = 8  # sectors of one range, then the rest of it is left: every failing read strains a failing drive
+# what a kernel says of the medium: I/O error, no data, illegal bytes, remote I/O error; anything else is the way there
+OF_THE_MEDIUM = re.compile(r"\[Errno (5|61|84|121)\]")
 PULL_SECONDS = 2.0
 # what an order must be cleared for: `system` touches no drive, `pages` are answered by the drive's firmware, `sectors` are read from the medium,
 # `stress` works the whole drive
@@ -672,11 +675,10 @@ class Probe:
                 else:
                     status, detail, data = self.reader.run(job.call)
                 hangs = hangs + 1 if status == "hung" else hangs
+                pieces = self.read_pieces(job, order) if job.span and status == "failed" else data  # first: a probe killed here reads them again
                 self.spool.add(job, order, status, detail, data)
-                if job.span and status == "failed":
-                    data = self.read_pieces(job, order)
-                if job.kind == "first-sectors" and data:
-                    more = partition_jobs(self.machine, job.device, data, job.span[2] if job.span else SECTOR)
+                if job.kind == "first-sectors" and pieces:
+                    more = partition_jobs(self.machine, job.device, pieces, job.span[2] if job.span else SECTOR)
                     jobs += more
                     total += len(more)
                 self.say("[%d/%d] %-28s %s" % (count, total, job.path, "%d bytes" % len(data) if status == "ok" else "%s: %s" % (status, detail)))
@@ -689,29 +691,34 @@ class Probe:
         """A range of which not all can be read, sector by sector: a page for every run that could, a line for every sector that could not.
         Returns the range with zeros for those."""
         first, count, size = job.span
-        read, hangs = {}, 0
+        read, hangs, failed = {}, 0, 0
         for lba in range(first, first + count):
-            status, detail, data = "skipped", "", b""
+            read[lba] = b""
+            if hangs >= HANGS_TO_GIVE_UP or failed >= MOST_FAILED:
+                continue
             for _ in range(TRIES if lba in (0, 1, first + count - 1) else 1):
-                if hangs < HANGS_TO_GIVE_UP:
-                    status, detail, data = self.reader.run(lambda lba=lba: self.machine.read_sector(job.device, lba, size))
-                    hangs += status == "hung"
-                if status == "ok":
+                status, detail, data = self.reader.run(lambda lba=lba: self.machine.read_sector(job.device, lba, size))
+                hangs += status == "hung"
+                if status == "ok" or hangs >= HANGS_TO_GIVE_UP:
                     break
-            read[lba] = data if status == "ok" else b""
-            if status not in ("ok", "skipped"):
-                self.spool.add(Job("%s/lba%d.bin" % (job.device, lba), "sectors", job.device, "one sector", None), order, status, detail, b"")
+            if status == "ok":
+                read[lba] = data
+                continue
+            if status == "failed" and not OF_THE_MEDIUM.search(detail):
+                break  # the drive is gone, or cannot be asked so: that says nothing of its sectors
+            failed += 1
+            self.spool.add(Job("%s/lba%d.bin" % (job.device, lba), "sectors", job.device, "one sector", None), order, status, detail, b"")
         lba = first
         while lba < first + count:
             run = b""
             start = lba
-            while lba < first + count and read[lba]:
+            while lba < first + count and read.get(lba):
                 run += read[lba]
                 lba += 1
             if run:
                 self.spool.add(Job("%s/lba%d-%d.bin" % (job.device, start, lba - 1), "sectors", job.device, "sector by sector", None), order, "ok", "", run)
             lba += 1
-        return b"".join(read[lba] or bytes(size) for lba in range(first, first + count))
+        return b"".join(read.get(lba) or bytes(size) for lba in range(first, first + count))
 
     def push(self):
         """Send every page that the bench has not acknowledged, in order."""

@@ -316,7 +316,7 @@ def _disks(pages: Iterable[Page], files: Mapping[str, bytes], blocks: Mapping[st
             of_device.setdefault(page.device, []).append(page)
     for device, own in of_device.items():
         ranges = {_lba(page.path): files[page.path] for page in own if page.status == DECODED}
-        unreadable = {_lba(page.path) for page in own if page.status == FAILED and not _is_range(page.path)}
+        unreadable = {_lba(page.path) for page in own if _is_unreadable(page)}
         if not ranges and not unreadable:
             continue
         block = _block_of(device, blocks)
@@ -334,6 +334,11 @@ def _lba(path: str) -> int:
     match = _LBA.search(path)
     assert match is not None
     return int(match[1])
+
+
+def _is_unreadable(page: Page) -> bool:
+    """A sector asked for alone that the drive could not read; one that never answered, or was left, was not read."""
+    return page.status == FAILED and not _is_range(page.path) and page.detail is not None and page.detail.values.get("status") == "failed"
 
 
 def _is_range(path: str) -> bool:
