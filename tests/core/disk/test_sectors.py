@@ -37,7 +37,6 @@ def test_a_span_holds_what_was_captured_and_names_the_rest(ranges: dict[int, int
         assert own == (bytes([place + 1]) * size if place in there else bytes(size))
         if place not in there:
             assert span.missing[place] == (UNREADABLE if place == 7 else BEYOND if place >= 44 else NOT_CAPTURED)
-    assert span.is_whole == (not span.missing)
 
 
 def disk_of(size: int, **more: object) -> CapturedSectors:

@@ -15,8 +15,8 @@ from gatecheck.core.capture.kinds import BY_ID, DRIVE, FIRMWARE, KINDS, PageFile
 from gatecheck.core.capture.manifest import Listed, Manifest, read_manifest
 from gatecheck.core.disk.judge import judge_unreadable
 from gatecheck.core.disk.mbr import Layout, layout_of
-from gatecheck.core.disk.sectors import CapturedSectors, guessed_sector
-from gatecheck.core.disk.volume import Volume, volume_of
+from gatecheck.core.disk.sectors import CapturedSectors, guessed_sector, sectors_of
+from gatecheck.core.disk.volume import Volume, volume_at
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.findings import FAILING, NOTE, Finding, ranked
 from gatecheck.core.firmware.judge import Firmware
@@ -364,7 +364,11 @@ def _volumes(pages: Iterable[Page]) -> Iterable[FoundVolume]:
     for page in pages:
         number = _SECTOR_RANGE.search(page.path)
         if page.kind == "partition-start" and page.status == DECODED and isinstance(page.values, bytes) and number:
-            yield FoundVolume(page.device, page.path, int(number[1]), volume_of(page.values))
+            try:
+                volume = volume_at(sectors_of(page.values), 0)
+            except DecodeError:  # not even one sector of it
+                volume = None
+            yield FoundVolume(page.device, page.path, int(number[1]), volume)
 
 
 def _final(page: Page, disks: Iterable[Disk], volumes: Iterable[FoundVolume]) -> Page:

@@ -25,10 +25,6 @@ class Span:
     data: bytes
     missing: Mapping[int, str]
 
-    @property
-    def is_whole(self) -> bool:
-        return not self.missing
-
     def whole(self, what: str) -> bytes:
         """The bytes. Raises DecodeError where a sector of them is missing: says which and why."""
         if self.missing:
