@@ -5,10 +5,10 @@ VENV := .venv
 BIN := $(VENV)/bin
 PORT ?= 8765
 
-.PHONY: help install demo serve test lab lint types shots bench rehearsal clean browser emulator
+.PHONY: help install demo serve test lab lab-all lint types shots bench fuzz load rehearsal clean browser emulator
 
 help: ## list what can be done
-	@grep -hE '^[a-z]+:.*##' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 12
+	@grep -hE '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 12
 
 install: $(VENV)/.runs web/dist/index.html ## install what the program needs, build the front end
 
@@ -21,8 +21,11 @@ serve: install ## start with your own data
 test: install $(VENV)/.tests browser ## install what tests need (Chromium included), run everything
 	$(BIN)/python -m pytest -n 2 --dist loadfile $(ARGS)
 
-lab: install $(VENV)/.tests emulator ## the probe inside emulated machines: real kernel, UEFI and legacy firmware (about 4 minutes)
-	$(BIN)/python -m pytest -m lab tests/lab $(ARGS)
+lab: install $(VENV)/.tests emulator ## the probe inside emulated machines: real kernel, UEFI and legacy firmware (about 6 minutes)
+	$(BIN)/python -m pytest -m lab -n 2 --dist load tests/lab $(ARGS)
+
+lab-all: install $(VENV)/.tests emulator ## the same with every machine of the lab, and volumes against Debian's own tools (about 12 minutes)
+	$(BIN)/python -m pytest -m "lab or lab_all" -n 2 --dist load tests/lab $(ARGS)
 
 lint: $(VENV)/.tests ## ruff, mypy, TypeScript, generated types up to date
 	$(BIN)/ruff check src tests bench docs
@@ -43,6 +46,12 @@ bench: install $(VENV)/.tests $(VENV)/.bench browser ## measure speed against ba
 	$(BIN)/python bench/network.py
 	$(BIN)/python bench/optimal.py
 	$(BIN)/python bench/screen.py
+
+fuzz: install $(VENV)/.tests ## fuzz every reader and every route for SECONDS (600); what was found is kept in tests/corpus
+	$(BIN)/python bench/fuzz.py --seconds $(or $(SECONDS),600)
+
+load: install $(VENV)/.tests ## fifty browsers with event streams and sixty posters for SECONDS (60)
+	$(BIN)/python bench/load.py --seconds $(or $(SECONDS),60)
 
 rehearsal: install ## rehearse every world anew: docs/rehearsal.md and its plots
 	$(BIN)/gatecheck rehearse --machines 800 --seed 1 --report docs
@@ -74,9 +83,9 @@ web/dist/index.html: web/node_modules/.stamp $(shell find web/src -type f 2>/dev
 
 .PHONY: browser
 emulator:
-	@command -v qemu-system-x86_64 debootstrap zstd cpio busybox depmod >/dev/null && test -d /usr/share/OVMF || { echo "Installing Debian's packages for the lab"; \
+	@command -v qemu-system-x86_64 debootstrap zstd cpio busybox depmod mkfs.fat mcopy pvcreate >/dev/null && test -d /usr/share/OVMF || { echo "Installing Debian's packages for the lab"; \
 	  apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends \
-	  qemu-system-x86 ovmf debootstrap busybox-static cpio zstd kmod >/dev/null || echo "They could not be installed: the lab will be skipped"; }
+	  qemu-system-x86 ovmf debootstrap busybox-static cpio zstd kmod dosfstools mtools lvm2 >/dev/null || echo "They could not be installed: the lab will be skipped"; }
 
 browser:
 	@command -v chromium >/dev/null || { echo "Installing Debian's chromium package for the browser tests"; \

@@ -22,16 +22,20 @@ def free_port() -> int:
         return int(probe.getsockname()[1])
 
 
+HERE, ME = "http://127.0.0.1:8765", ("127.0.0.1", 50_000)
+"""where a server without a socket is asked for, and from where"""
+
+
 class Served:
     """A server over its own data folder; `stop` and `start` as a power cut would."""
 
-    def __init__(self, data: Path, *, by_command: bool = False, demo: bool = False) -> None:
-        self.data, self.port, self.by_command, self.command = data, free_port(), by_command, "demo" if demo else "serve"
+    def __init__(self, data: Path, *, by_command: bool = False, demo: bool = False, host: str = "127.0.0.1") -> None:
+        self.data, self.port, self.by_command, self.command, self.host = data, free_port(), by_command, "demo" if demo else "serve", host
         self.url = f"http://127.0.0.1:{self.port}"
         self.process: subprocess.Popen[bytes] | Forked | None = None
 
     def start(self) -> None:
-        arguments = [self.command, "--port", str(self.port), "--data", str(self.data)]
+        arguments = [self.command, "--host", self.host, "--port", str(self.port), "--data", str(self.data)]
         self.process = subprocess.Popen([SCRIPT, *arguments], stdout=subprocess.DEVNULL) if self.by_command else start(*arguments)
         for _ in range(200):
             try:

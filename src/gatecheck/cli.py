@@ -70,6 +70,7 @@ def _parser() -> argparse.ArgumentParser:
         serve.add_argument("--host", default="127.0.0.1")
         serve.add_argument("--port", type=int, default=8765)
         serve.add_argument("--data", type=Path, default=None, metavar="DIR", help="where tickets and files are kept")
+        serve.add_argument("--name", action="append", default=[], metavar="HOST", help="a host name that the server answers to besides its addresses")
         serve.set_defaults(run=_serve, demo=name == "demo")
     return parser
 
@@ -194,7 +195,7 @@ def _practice(arguments: argparse.Namespace) -> int:
 def _serve(arguments: argparse.Namespace) -> int:
     from gatecheck.server.run import run
 
-    return run(arguments.host, arguments.port, arguments.data, demo=arguments.demo)
+    return run(arguments.host, arguments.port, arguments.data, demo=arguments.demo, names=tuple(arguments.name))
 
 
 def _print(document: object) -> None:

@@ -10,8 +10,9 @@ from pathlib import Path, PurePosixPath
 from gatecheck.core.errors import BenchError
 
 MOST_PAGES = 2000
+MOST_DEVICES = 200
 LARGEST_PAGE = 4 << 20
-LARGEST_CAPTURE = 64 << 20
+LARGEST_CAPTURE = 20 << 20
 MOST_RATIO = 400
 HARMLESS = 1 << 18
 """bytes that may be packed as small as they will: the first sectors of an empty disk are zeros"""
@@ -41,10 +42,17 @@ def read_path(path: str) -> dict[str, bytes]:
 def pages_of(name: str, data: bytes) -> dict[str, bytes]:
     """A file's pages: those inside it where it is a capture, else itself. Raises InputError."""
     if name.lower().endswith(".gcap") or data[:4] == b"PK\x03\x04":
-        return dict(_read_zip(name, data))
+        return _not_too_many(name, dict(_read_zip(name, data)))
     if not data:
         raise InputError(f"{name}: expected a page, got an empty file")
     return {PurePosixPath(name).name: data}
+
+
+def _not_too_many(name: str, pages: dict[str, bytes]) -> dict[str, bytes]:
+    devices = len({path.rpartition("/")[0] for path in pages})
+    if devices > MOST_DEVICES:
+        raise InputError(f"{name}: expected pages of at most {MOST_DEVICES} devices, got {devices}")
+    return pages
 
 
 def _read_folder(folder: Path) -> dict[str, bytes]:
@@ -60,7 +68,7 @@ def _read_folder(folder: Path) -> dict[str, bytes]:
         if size > LARGEST_PAGE or total > LARGEST_CAPTURE:
             raise InputError(f"{file}: expected a page of at most {LARGEST_PAGE >> 20} MiB, got {size} bytes")
         pages[file.relative_to(folder).as_posix()] = file.read_bytes()
-    return pages
+    return _not_too_many(str(folder), pages)
 
 
 def _read_zip(name: str, data: bytes) -> Iterator[tuple[str, bytes]]:

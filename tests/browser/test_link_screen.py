@@ -110,11 +110,14 @@ def test_a_link_is_made_shown_and_ended(server: Any, window: Window) -> None:
     expect(sheet).to_contain_text("No link yet")
     page.keyboard.press("m")
     expect(sheet).to_contain_text("Waiting for the machine")
-    command = sheet.get_by_text("curl -s").inner_text()
-    secret = re.search(r"/p/(\S+)", command)
+    command = sheet.get_by_text("curl -fsS").inner_text()
+    secret = re.search(r"/s/(\S+)", command)
     assert secret is not None
+    assert httpx.get(f"{server.url}/s/{secret[1]}", timeout=10).text.startswith("#!/bin/sh")
     assert httpx.get(f"{server.url}/p/{secret[1]}", timeout=10).text.startswith("#!/usr/bin/env python3")
     expect(sheet.get_by_role("img", name=re.compile("^http"))).to_be_visible()
     page.keyboard.press("x")
     expect(sheet).to_contain_text("Link ended")
-    assert httpx.get(f"{server.url}/p/{secret[1]}", timeout=10).status_code == 410
+    assert httpx.get(f"{server.url}/p/{secret[1]}", timeout=10).status_code == 401, "exchanged"
+    left = httpx.get(f"{server.url}/api/tickets/{number}/link", timeout=10).json()["code"]
+    assert httpx.get(f"{server.url}/p/{left}", timeout=10).status_code == 410, "and the next one is over with the link"

@@ -6,6 +6,8 @@ checkout) and used by every test; it takes its orders from the kernel's command 
 
 from __future__ import annotations
 
+import fcntl
+import hashlib
 import os
 import re
 import shutil
@@ -17,7 +19,8 @@ from pathlib import Path
 CACHE = Path(os.environ.get("GATECHECK_LAB", Path(__file__).parents[2] / ".lab"))
 MODULES = (
     "ahci", "libahci", "libata", "sd_mod", "sg", "scsi_mod", "nvme", "nvme-core", "efivarfs", "virtio_pci", "virtio_net", "usb-storage",
-    "xhci-pci", "uas",
+    "xhci-pci", "uas", "virtio_scsi", "virtio_blk", "megaraid_sas", "mptsas", "sym53c8xx", "vmw_pvscsi", "sdhci-pci", "mmc_block", "sr_mod",
+    "floppy", "ata_piix",
 )  # fmt: skip
 NEEDED = ("qemu-system-x86_64", "debootstrap", "busybox", "cpio", "zstd", "dpkg-deb", "apt-get", "depmod")
 OVMF = Path("/usr/share/OVMF")
@@ -31,8 +34,8 @@ for i in $($B ls /sys/class/net); do [ $i = lo ] || N=$i; done
 $B ip link set lo up; $B ip link set $N up; $B ip addr add 10.0.2.15/24 dev $N; $B ip route add default via 10.0.2.2
 $B sleep 2
 U=$($B sed 's/.*gatecheck=\\([^ ]*\\).*/\\1/' /proc/cmdline)
-echo "guest: probe from $U"
-python3 -c "import sys,urllib.request as u; open('/tmp/p.py','wb').write(u.urlopen(sys.argv[1]).read())" $U && python3 /tmp/p.py --wait 20
+echo "guest: started by $U"
+$B wget -O- $U | sh -s -- --wait 20
 echo "guest: probe ended with $?"
 $B sync; $B poweroff -f
 """
@@ -55,13 +58,18 @@ def guest() -> Guest:
         raise LabMissing(f"{', '.join(missing) or OVMF}: not installed; `make lab` installs Debian's packages for it")
     if os.geteuid() != 0:
         raise LabMissing("building the guest's root needs root")
-    built = Guest(CACHE / "vmlinuz", CACHE / "initrd.zst")
-    if not built.initrd.exists():
-        CACHE.mkdir(parents=True, exist_ok=True)
-        try:
-            _build(built)
-        except subprocess.CalledProcessError as error:
-            raise LabMissing(f"{error.cmd[0]}: {str(error.stderr or error.stdout or '')[-300:]}") from error
+    what = hashlib.sha256((INIT + " ".join(MODULES)).encode()).hexdigest()[:8]
+    built = Guest(CACHE / f"vmlinuz-{what}", CACHE / f"initrd-{what}.zst")
+    CACHE.mkdir(parents=True, exist_ok=True)
+    with (CACHE / "lock").open("w") as lock:  # several workers want it, one builds it
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        if not built.initrd.exists():
+            for old in (*CACHE.glob("vmlinuz*"), *CACHE.glob("initrd*")):
+                old.unlink()
+            try:
+                _build(built)
+            except subprocess.CalledProcessError as error:
+                raise LabMissing(f"{error.cmd[0]}: {str(error.stderr or error.stdout or '')[-300:]}") from error
     return built
 
 

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import base64
 import hashlib
+import random
+import shutil
 import subprocess
 import sys
 import time
@@ -15,6 +17,7 @@ import httpx2 as httpx
 import pytest
 
 from gatecheck.practice.patients import patient
+from gatecheck.probe import gatecheck_probe as probe_module
 from gatecheck.probe.gatecheck_probe import clearance
 from serving import Served
 
@@ -223,3 +226,163 @@ def test_a_practice_machine_comes_to_the_bench_by_one_call(bench: Bench) -> None
     ticket = bench.call("GET", f"/api/tickets/{ticket['id']}")
     assert (ticket["bay"], ticket["call"]["choice"], ticket["call"]["fix"]) == (2, "replace", "replace-drive")
     assert httpx.post(f"{bench.url}/api/practice", json={"machine": "toaster", "by": "KT"}, timeout=10).status_code == 404
+
+
+def started(bench: Bench, code: str, folder: Path, **programs: str) -> subprocess.CompletedProcess[str]:
+    """The script behind the start line, run by a shell that finds only these programs beside the ordinary ones."""
+    script = httpx.get(f"{bench.url}/s/{code}", timeout=10)
+    assert script.status_code == 200, "a refusal that only a program reads helps nobody"
+    place = folder / "bin"
+    place.mkdir(exist_ok=True)
+    for name in ("mktemp", "rm", "id", "cat"):
+        (place / name).unlink(missing_ok=True)
+        (place / name).symlink_to(shutil.which(name) or "")
+    for name, text in programs.items():
+        (place / name).write_text(f"#!/bin/sh\n{text}\n")
+        (place / name).chmod(0o755)
+    return subprocess.run(["/bin/sh"], input=script.text, capture_output=True, text=True, check=False, env={"PATH": str(place), "TMPDIR": str(folder)}, timeout=60)
+
+
+def test_the_start_line_starts_the_probe(bench: Bench, tmp_path: Path) -> None:
+    number, _ = bench.linked("screen=no-boot-device", drive_kind="hdd")
+    python = f'case "$1" in -c) exec {sys.executable} "$@";; esac; echo "probe of $(cat "$1" | {sys.executable} -c \'import sys; print(len(sys.stdin.read()) > 20000)\') $2"'
+    fetch = f'exec {sys.executable} -c "import sys,urllib.request as u; open(sys.argv[1], \'wb\').write(u.urlopen(sys.argv[2]).read())" "$3" "$4"'
+    for name in ("curl", "wget"):  # both are called with two options, the file and the address
+        folder = tmp_path / name
+        folder.mkdir()
+        secret = bench.call("GET", f"/api/tickets/{number}/link")["code"]
+        done = started(bench, secret, folder, python3=python, sudo='exec "$@"', **{name: fetch})
+        assert (done.returncode, done.stdout.strip()) == (0, "probe of True"), done.stderr
+
+
+@pytest.mark.parametrize(
+    ("code", "programs", "status", "words"),
+    [
+        ("wrong-codes", {}, 2, "the bench knows no code wrong-codes"),
+        ("$(reboot)'; reboot", {}, 2, "the bench knows no code"),
+        ("", {"python3": "exit 1"}, 3, "no Python 3.8 or newer"),
+        ("", {"python3": "exit 0", "wget": "exit 1"}, 5, "the probe did not come from"),
+    ],
+)
+def test_the_start_line_says_what_is_in_the_way(bench: Bench, tmp_path: Path, code: str, programs: dict[str, str], status: int, words: str) -> None:
+    number, _ = bench.linked("screen=no-boot-device")
+    secret = bench.call("GET", f"/api/tickets/{number}/link")["code"]
+    done = started(bench, code.replace("$", "%24").replace(" ", "%20").replace(";", "%3B") or secret, tmp_path, **programs)
+    assert (done.returncode, words in done.stderr) == (status, True), done.stderr
+    bench.call("DELETE", f"/api/tickets/{number}/link")
+    code = bench.call("GET", f"/api/tickets/{number}/link")["code"]
+    assert "was ended on the bench" in started(bench, code, tmp_path).stderr
+
+
+def test_a_clock_that_fell_back_is_a_reading_of_the_first_word(bench: Bench) -> None:
+    number, secret = bench.linked("screen=volume-stop", drive_kind="sata-ssd")
+    bench.probe("flat-battery", secret)
+    bench.until(number, lambda link: link["state"] == "linked")
+    tape = bench.call("GET", f"/api/tickets/{number}")["tape"]
+    clocks = [e["body"] for e in tape if e["body"].get("move") == "clock"]
+    assert [(c["outcome"], c["found"]) for c in clocks] == [("reset-to-default", "reset")]
+
+
+def test_an_order_carries_the_drive_s_serial_number(bench: Bench) -> None:
+    number, secret = bench.linked("screen=no-boot-device", drive_kind="nvme")
+    bench.probe("two-alike", secret)
+    bench.until(number, through(1))
+    assert bench.call("GET", f"/api/tickets/{number}/captures")[0]["asks"] == ["nvme0", "nvme1"]
+    bench.call("POST", f"/api/tickets/{number}/orders", json={"order": "self-test", "device": "nvme1", "kind": "short", "by": "KT"})
+    link = bench.until(number, through(2))
+    assert (link["orders"][1]["device"], link["orders"][1]["drive"], link["orders"][1]["state"]) == ("nvme1", "QF5-440077", "done")
+
+
+def test_a_code_is_exchanged_once_and_may_not_be_guessed(bench: Bench) -> None:
+    number, secret = bench.linked("screen=no-boot-device")
+    code = bench.call("GET", f"/api/tickets/{number}/link")["code"]
+    assert len(secret.partition("-")[2]) >= 32, "192 bits as text"
+    assert f"SECRET = '{secret}'" in httpx.get(f"{bench.url}/p/{code}", timeout=10).text
+    assert httpx.get(f"{bench.url}/p/{code}", timeout=10).status_code == 401, "used"
+    fresh = bench.call("GET", f"/api/tickets/{number}/link")["code"]
+    assert fresh != code
+    answers = [httpx.get(f"{bench.url}/p/wrong-{n:05}", timeout=10).status_code for n in range(12)]
+    assert answers == [401] * 9 + [429] * 3, "one wrong try went before"
+    assert httpx.get(f"{bench.url}/p/{fresh}", timeout=10).status_code == 429, "not even the right one, for a minute"
+
+
+def test_handing_over_ends_a_link_for_good(bench: Bench) -> None:
+    number, secret = bench.linked("screen=no-boot-device")
+    bench.call("POST", f"/api/tickets/{number}/handover", json={"by": "KT", "proven": None})
+    bench.call("POST", f"/api/tickets/{number}/reopen", json={})
+    answer = httpx.post(f"{bench.url}/api/link/hello", json={"protocol": 1, "probe": "1", "machine": {}, "session": "ab" * 8}, headers=bearer(secret), timeout=10)
+    assert answer.status_code == 410
+
+
+def test_a_secret_stands_in_no_list_of_processes(bench: Bench) -> None:
+    ticket = bench.call("POST", "/api/practice", json={"machine": "sound", "by": "KT", "bay": None})
+    secret = bench.call("GET", f"/api/tickets/{ticket['id']}/link")["secret"]
+    bench.until(ticket["id"], lambda link: link["state"] == "linked")
+    listed = [p.read_bytes() for p in Path("/proc").glob("[0-9]*/cmdline") if p.exists()]
+    assert any(b"gatecheck.practice" in line for line in listed)
+    assert not [line for line in listed if secret.encode() in line]
+
+
+ODD_NAMES = ["Odd:Name(1),{x}", "Ünï code", "a" * 400, "tab\there", "..", "..%2f..", "x/../../y"]
+
+
+@pytest.mark.parametrize("name", ODD_NAMES)
+def test_an_odd_variable_blocks_nothing(bench: Bench, name: str, tmp_path: Path) -> None:
+    """It is stored under a safe name, its own is kept, and what the server accepted it can read."""
+    number, secret = bench.linked("screen=no-boot-device", drive_kind="nvme")
+    machine = patient("sound").connected()
+    file = f"{name}-8be4df61-93ca-11d2-aa0d-00e098032b8c"
+    machine.pages = {**machine.pages, "efivars/" + probe_module.safe_name(file): bytes(4) + bytes(64 << 10)}
+    machine.files = lambda: {path: (f"/sys/firmware/efi/efivars/{file}" if "+" in path or "a" * 40 in path or ".." in path else path) for path in machine.pages}  # type: ignore[method-assign]
+    by_place = {place: path for path, place in machine.files().items()}
+    machine.read_file = lambda place: machine.pages[by_place[place]]  # type: ignore[method-assign]
+    link = probe_module.Link(bench.url, secret, lambda text: None)
+    worker = probe_module.Probe(machine, probe_module.Spool(str(tmp_path / "odd")), link, lambda text: None)
+    machine.sleep = lambda seconds: bench.call("DELETE", f"/api/tickets/{number}/link")  # type: ignore[method-assign]
+    with pytest.raises(probe_module.Gone):
+        worker.linked("ab" * 8)
+    captures = bench.call("GET", f"/api/tickets/{number}/captures")
+    assert {d["device"] for d in captures[0]["devices"]} == {"nvme0", "sdz"}, "all else was read"
+    pages = [p for p in captures[0]["other_pages"] if p["path"].startswith("efivars/")]
+    assert len(pages) == len([p for p in machine.pages if p.startswith("efivars/")])
+    firmware = bench.call("GET", f"/api/tickets/{number}/settings")["captured"]
+    assert firmware is not None
+
+
+def test_a_link_holds_so_many_starts_and_pages_of_its_own_orders_only(bench: Bench) -> None:
+    _, secret = bench.linked("screen=no-boot-device")
+    said = {"protocol": 1, "probe": "1", "machine": {}}
+    answers = [httpx.post(f"{bench.url}/api/link/hello", json={**said, "session": f"{n:08x}"}, headers=bearer(secret), timeout=10).status_code for n in range(42)]
+    assert answers == [200] * 40 + [409] * 2
+    session = f"{0:08x}"
+    foreign = httpx.post(f"{bench.url}/api/link/pages", json={**page(session, 1), "order": "99"}, headers=bearer(secret), timeout=10)
+    assert (foreign.status_code, "an order of this ticket" in foreign.json()["detail"]) == (409, True)
+
+
+def test_so_many_practice_machines_and_no_more(bench: Bench, monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> None:
+    from gatecheck.server.errors import TooManyError
+    from gatecheck.server.house import open_house
+
+    monkeypatch.setattr("gatecheck.server.practice.service._MOST_RUNNING", 1)
+    house = open_house(tmp_path / "own", url=bench.url)
+    try:
+        house.practice.take_in("sound", bay=None, by="KT")
+        with pytest.raises(TooManyError, match="at most 1 at a time"):
+            house.practice.take_in("sound", bay=None, by="KT")
+    finally:
+        house.practice.close()
+        house.shop.database.close()
+
+
+def test_what_does_not_fit_into_a_capture_is_said_in_it(bench: Bench) -> None:
+    """Six pages of 4 MiB of chance: the last two are named and not kept, and what is kept can be read."""
+    number, secret = bench.linked("screen=no-boot-device")
+    session = hello(bench, secret)
+    data = random.Random(1).randbytes(4 << 20)
+    own = {"data": base64.b64encode(data).decode(), "sha256": hashlib.sha256(data).hexdigest(), "size": len(data)}
+    for n in range(1, 7):
+        assert bench.call("POST", "/api/link/pages", json={**page(session, n), **own, "path": f"sda/odd{n}.bin"}, headers=bearer(secret))["acknowledged"] == n
+    bench.call("POST", "/api/link/done", json={"session": session, "order": "1", "result": "done", "detail": ""}, headers=bearer(secret))
+    capture = bench.call("GET", f"/api/tickets/{number}/captures")[0]
+    full = [p for d in [*capture["devices"], {"pages": capture["other_pages"]}] for p in d["pages"] if "the capture is full" in p["detail"]]
+    assert len(full) == 2

@@ -40,15 +40,21 @@ CASES = [
     ("cable", "detection", "shut", ("link.loose", "link.broken"), ["crc-errors", "crc-errors-logged"], {"health-pages": "link-errors"}),
     ("false-alarm", "health", "shut", ("alarm.false",), [], {"health-pages": "clean"}),
     ("stale-entry", "firmware", "shut", ("entries.lost",), [], {"entry-target": "stale"}),
-    ("storage-mode", "firmware", "suspect", ("settings.storage-mode",), [], {"entry-target": "present"}),
+    ("no-loader", "loader", "suspect", ("loader.damaged",), [], {"entry-target": "present", "loader-look": "missing"}),
+    ("storage-mode", "firmware", "shut", ("settings.storage-mode",), [], {"entry-target": "present", "storage-mode": "conflicts"}),
     ("bridge", "detection", "suspect", None, ["bridge-hides-pages"], {"seen-live": "absent"}),
     ("hangs", "health", "shut", ("drive.media",), ["reallocated", "pending"], {"health-pages": "early-signs"}),
     ("wrong-first", "firmware", "shut", ("settings.order",), [], {"boot-order": "other-first"}),
     ("encrypted", "system", "shut", None, [], {"volume-look": "locked"}),
+    ("locked-inside", "system", "shut", None, [], {"volume-look": "locked", "loader-look": "sound"}),
     ("old-layout", "loader", "shut", None, ["old"], {"seen-live": "right"}),
     ("large-sectors", "detection", "open", None, [], {"seen-live": "right", "health-pages": "clean", "entry-target": "present"}),
     ("first-sector", "health", None, ("drive.media", "drive.mechanical"), ["lba0-unreadable", "sectors-unreadable"], {"health-pages": "early-signs", "disk-layout": "table-damaged"}),
-    ("controller", "detection", None, None, ["no-pages"], {"seen-live": "right"}),
+    ("controller", "detection", None, None, ["raid-volume"], {"seen-live": "right"}),
+    ("sas-disk", "health", "shut", ("drive.media", "drive.mechanical"), ["threshold-exceeded", "scan-errors", "reported-uncorrectable", "self-test-failed"], {"health-pages": "failing", "seen-live": "right"}),
+    ("soldered", "health", "shut", ("drive.worn",), ["worn", "spare-used"], {"health-pages": "worn-out", "seen-live": "right"}),
+    ("two-alike", "detection", None, None, [], {}),
+    ("flat-battery", "firmware", "shut", ("battery.flat",), [], {"clock": "reset-to-default", "storage-mode": "conflicts"}),
     ("no-drive", "detection", "shut", ("link.loose", "link.broken", "drive.dead", "settings.port-off"), [], {"seen-live": "absent"}),
     ("mistyped", "detection", None, None, [], {"seen-live": "right", "health-pages": "clean"}),
     ("no-table", "layout", "shut", ("layout.table",), [], {"seen-live": "no-volumes"}),
@@ -77,7 +83,7 @@ def test_what_a_patient_leads_to(
 def test_a_controller_that_passes_no_pages_puts_nothing_against_its_drive(tmp_path: Path) -> None:
     bench, ticket, capture = seen("controller", tmp_path)
     assert "health-pages" not in {e.body.get("move") for e in ticket.tape}
-    assert next(d.verdict for d in capture.devices if d.device == "sda").startswith("It answers no ATA or NVMe pages")
+    assert next(d.verdict for d in capture.devices if d.device == "sda").startswith("A RAID volume")
     bench.shop.database.close()
 
 

@@ -3,18 +3,26 @@
 from __future__ import annotations
 
 import ast
+import io
 import json
 import os
+import socket
+import ssl
 import subprocess
 import sys
 import time
+import urllib.error
 from pathlib import Path
 from typing import Any
 
 import pytest
 
+from gatecheck.core.disk.sectors import CapturedSectors
+from gatecheck.core.volume.encode_fat import fat_volume
+from gatecheck.core.volume.fat import listing, read_fat
 from gatecheck.files import read_path
-from gatecheck.practice.patients import PATIENTS, patient
+from gatecheck.practice.drives import AtaDrive, BridgedDrive, ScsiDrive, SolderedDrive
+from gatecheck.practice.patients import LOADER, PATIENTS, patient
 from gatecheck.probe import gatecheck_probe as probe
 from reading import read_capture, read_document
 
@@ -75,11 +83,15 @@ def test_every_patient_is_read_whole(name: str, tmp_path: Path) -> None:
     said = read_document(files)
     by_device = {d["device"]: d for d in said["devices"]}  # type: ignore[attr-defined]
     for device, drive in machine.drives.items():
-        if drive.bus in ("usb", "scsi"):
-            assert by_device[device]["findings"][0]["id"] == ("bridge-hides-pages" if drive.bus == "usb" else "no-pages")
-            continue
+        assert by_device[device]["bus"] == drive.bus
+        if drive.bus in ("usb", "raid", "sd"):
+            wanted = {"usb": "bridge-hides-pages", "raid": "raid-volume", "sd": "no-pages"}[drive.bus]
+            assert by_device[device]["findings"][0]["id"] == wanted
         identity = by_device[device]["identity"]
-        assert (identity["serial"], identity["model"], identity["capacity"]) == (drive.serial, drive.model, drive.disk.capacity)  # type: ignore[union-attr]
+        assert identity["capacity"] == drive.disk.capacity
+        if not isinstance(drive, BridgedDrive):
+            model = drive.name if isinstance(drive, SolderedDrive) else f"{drive.vendor} {drive.model}" if isinstance(drive, ScsiDrive) else drive.model
+            assert (identity["serial"], identity["model"]) == (drive.serial, model)
     assert (said["firmware"] is not None) == bool(machine.pages)
     assert not [p for p in said["pages"] if p["status"] == "broken"]  # type: ignore[attr-defined]
 
@@ -102,7 +114,7 @@ def test_a_drive_that_hangs_twice_is_left_alone(tmp_path: Path) -> None:
     machine.drives["sda"].hangs_on = "smart-data"  # type: ignore[union-attr]
     worker.read("first", device="sda")
     assert [line["status"] for line in spool.lines if line["status"] in ("hung", "skipped")] == ["hung"]
-    machine.scsi = lambda *a: time.sleep(60)  # type: ignore[assignment, method-assign, return-value]
+    machine.scsi = machine.read_at = lambda *a: time.sleep(60)  # type: ignore[assignment, method-assign, return-value]
     worker.read("second", device="sda")
     states = [line["status"] for line in spool.lines if line["order"] == "second"]
     assert states[:3] == ["hung", "hung", "skipped"]
@@ -206,3 +218,159 @@ def test_a_drive_that_reads_nothing_is_not_strained_and_one_that_was_pulled_is_n
     worker.read("offline", device="sda")
     alone = [line for line in worker.spool.lines if line["kind"] == "sectors"]
     assert len(alone) == 2 * lines
+
+
+ATA_PATIENTS = [p.id for p in PATIENTS if p.id not in ("hangs", "ticking") and any(isinstance(d, AtaDrive) for d in p.build().drives.values())]
+
+
+@pytest.mark.parametrize("name", ATA_PATIENTS)
+def test_nothing_is_asked_that_was_not_announced(name: str, tmp_path: Path) -> None:
+    """A drive writes every command that it refuses into its error log, for good: a reading leaves none there."""
+    machine = patient(name).connected()
+    probe.Probe(machine, probe.Spool(str(tmp_path)), None, lambda text: None, _Inline()).read("offline")
+    assert [d.refused for d in machine.drives.values() if isinstance(d, AtaDrive)] == [0] * sum(isinstance(d, AtaDrive) for d in machine.drives.values())
+
+
+# IDENTIFY words 82, 84, 85 (set: validity bits too) -> pages that are asked for besides identity
+ANNOUNCED: list[tuple[dict[int, int], set[str]]] = [
+    ({82: 0, 84: 0x4000, 85: 0}, set()),
+    ({82: 0xFFFF, 85: 0xFFFF, 84: 0xFFFF}, set()),
+    ({82: 1, 85: 0, 84: 0x4023}, {"gp-log-00", "gp-log-03", "gp-log-04", "gp-log-07"}),
+    ({82: 1, 85: 1, 84: 0x4000}, {"smart-data", "smart-thresh", "smart-status", "smart-log-01"}),  # SMART data's own byte 370 says so
+    ({82: 1, 85: 1, 84: 0x4003}, {"smart-data", "smart-thresh", "smart-status", "smart-log-01", "smart-log-06"}),
+    ({82: 1, 85: 1, 84: 0x4023}, {"smart-data", "smart-thresh", "smart-status", "smart-log-01", "smart-log-06", "gp-log-00", "gp-log-03", "gp-log-04", "gp-log-07"}),
+]
+
+
+@pytest.mark.parametrize(("words", "asked"), ANNOUNCED)
+def test_what_is_asked_follows_from_identify(words: dict[int, int], asked: set[str], tmp_path: Path) -> None:
+    machine = patient("growing").connected()
+    answer = machine.drives["sda"].page  # type: ignore[union-attr]
+
+    def page(kind: str, number: int = 0) -> bytes | None:
+        raw = bytearray(answer(kind, number) or b"")
+        for word, value in words.items() if kind == "ata-identify" else ():
+            raw[2 * word : 2 * word + 2] = value.to_bytes(2, "little")
+        return bytes(raw) if raw else None
+
+    machine.drives["sda"].page = page  # type: ignore[union-attr, method-assign]
+    worker = probe.Probe(machine, probe.Spool(str(tmp_path)), None, lambda text: None, _Inline())
+    worker.read("offline", sectors=False)
+    paths = {line["path"].split("/")[1].removesuffix(".bin") for line in worker.spool.lines if line["path"].startswith("sda/")}
+    assert paths == {"identify"} | asked
+
+
+def test_an_order_is_for_a_drive_and_not_for_a_name(tmp_path: Path) -> None:
+    machine = patient("two-alike").connected()
+    worker = probe.Probe(machine, probe.Spool(str(tmp_path)), None, lambda text: None, _Inline())
+    assert worker.find({"device": "nvme0", "drive": "QF5-440031"}) == "nvme0"
+    assert worker.find({"device": "nvme0", "drive": "QF5-440077"}) == "nvme1", "it has another name since the machine was started anew"
+    assert worker.find({"device": "nvme0"}) == "nvme0"
+    with pytest.raises(probe.Refused, match="expected the drive QF5-000000, got none"):
+        worker.find({"device": "nvme0", "drive": "QF5-000000"})
+    hdd = probe.Probe(patient("growing").connected(), probe.Spool(str(tmp_path / "b")), None, lambda text: None, _Inline())
+    assert hdd.find({"device": "sdb", "drive": "  qs7-310222 "}) == "sda", "told by IDENTIFY"
+    sas = probe.Probe(patient("sas-disk").connected(), probe.Spool(str(tmp_path / "c")), None, lambda text: None, _Inline())
+    assert sas.find({"device": "sdc", "drive": "5000c500300417ab"}) == "sda"
+
+
+@pytest.mark.parametrize("year", [1970, 1979, 2099])
+def test_a_clock_far_away_breaks_nothing(year: int, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """A ZIP has no dates before 1980, nor after 2107."""
+    monkeypatch.setattr(time, "localtime", lambda *a: time.gmtime((year - 1970) * 31_556_952))
+    monkeypatch.setattr(time, "time", lambda: (year - 1970) * 31_556_952.0)
+    files, _ = read_out("sound", tmp_path)
+    assert "nvme0/id-ctrl.bin" in files
+
+
+def test_reading_goes_on_while_the_bench_is_away(tmp_path: Path) -> None:
+    said: list[str] = []
+    link = probe.Link("http://127.0.0.1:9", "k7qdm-2xp45", said.append)
+    link.session = "00" * 8
+    worker = probe.Probe(patient("growing").connected(), probe.Spool(str(tmp_path)), link, said.append, _Inline())
+    pushed = worker.push
+    waited: list[bool] = []
+
+    def push(patient: bool = True) -> None:
+        waited.append(patient)
+        if not patient:
+            pushed(False)
+
+    worker.push = push  # type: ignore[method-assign]
+    worker.read("1")
+    assert len(worker.spool.lines) > 30
+    assert worker.acknowledged == 0
+    assert waited[-1] is True, "at the end it waits until all is sent"
+    assert sum("does not answer" in text for text in said) == 1, "said once"
+
+
+REASONS = [
+    (urllib.error.URLError(ConnectionRefusedError(111, "Connection refused")), "no bench listens at this port"),
+    (urllib.error.URLError(socket.gaierror(-2, "Name or service not known")), "no machine by that name"),
+    (urllib.error.URLError(TimeoutError("timed out")), "nothing comes back"),
+    (urllib.error.URLError(OSError(101, "Network is unreachable")), "network is unreachable"),
+    (urllib.error.URLError(ssl.SSLCertVerificationError(1, "certificate verify failed")), "certificate is not known here"),
+    (ValueError("no JSON"), "is no bench"),
+]
+
+
+@pytest.mark.parametrize(("error", "words"), REASONS)
+def test_what_is_in_the_way_is_said_in_words(error: Exception, words: str) -> None:
+    if isinstance(getattr(error, "reason", None), ssl.SSLCertVerificationError):
+        error.reason.verify_message = "self-signed certificate"  # type: ignore[attr-defined]
+    assert words in probe.reason_of(error)
+
+
+def test_a_terminal_shows_a_line_for_each_drive_and_what_to_do(tmp_path: Path) -> None:
+    said: list[str] = []
+    out = tmp_path / "m.gcap"
+    assert probe.main(["--out", str(out), "--spool", str(tmp_path / "s")], machine=patient("first-sector").connected(), say=said.append) == 0
+    assert said[0] == "Gate Check reads Ostler Tarn Mini. Nothing is written to any drive."
+    drive = next(text for text in said if text.startswith("sda "))
+    assert ("QUARRY SPINDLE 1000" in drive, "1.0 TB" in drive, "2 sectors cannot be read" in drive) == (True, True, True)
+    assert said[-1] == f"Written: {out}. Drop this file on the ticket."
+    assert len(said) == 5, "the machine, its drive, the stick, and the two around them"
+
+
+class _Screen(io.StringIO):
+    def isatty(self) -> bool:
+        return True
+
+
+def test_only_a_terminal_has_a_foot() -> None:
+    for out, shows in ((_Screen(), True), (io.StringIO(), False)):
+        terminal = probe.Terminal(out)
+        terminal.hint("reading")
+        terminal.say("done")
+        assert ("reading" in out.getvalue()) is shows
+        assert out.getvalue().endswith("done\n")
+
+
+def test_a_self_test_that_never_starts_hangs_a_child_only(tmp_path: Path) -> None:
+    machine = patient("two-alike").connected()
+    machine.nvme = lambda *asked: time.sleep(60)  # type: ignore[assignment, method-assign, return-value]
+    worker = probe.Probe(machine, probe.Spool(str(tmp_path)), None, lambda text: None, probe.Reader(0.5))
+    began = time.monotonic()
+    with pytest.raises(probe.Refused, match=r"no answer within 0\.5 s"):
+        worker.self_test("1", "nvme0", "short")
+    assert time.monotonic() - began < 30
+
+
+def test_a_system_partition_is_listed_as_far_as_it_can_be_read(tmp_path: Path) -> None:
+    """A directory in a bad sector takes no other away, and nothing is claimed of what stood in it."""
+    machine = patient("sound").connected()
+    disk = machine.drives["nvme0"].disk
+    files, _ = read_out("sound", tmp_path)
+    volume = read_fat(CapturedSectors({2048 + at: data for at, data in fat_volume(LOADER, sectors=204_800, cluster_sectors=1).items()}), 2048)
+    folder = listing(volume).files["EFI/system"]
+    disk.bad = frozenset({2048 + volume.data_at + folder.cluster - 2})
+    spool = probe.Spool(str(tmp_path / "bad"))
+    probe.Probe(machine, spool, None, lambda text: None, _Inline()).read("offline")
+    out = tmp_path / "bad.gcap"
+    spool.write_capture(str(out), machine.facts())
+    capture = read_capture(read_path(str(out)))
+    programs = next(v.programs for v in capture.volumes if v.programs)
+    assert programs == ("EFI/BOOT/BOOTX64.EFI",)
+    assert capture.firmware is not None
+    assert capture.firmware.loaders == (), "the entry's loader stood in the directory that cannot be read: not missing, not read"
+    assert len(files) > 20

@@ -10,9 +10,10 @@ from fastapi.testclient import TestClient
 
 from gatecheck.server.app import create_app
 from gatecheck.server.house import open_house
+from serving import HERE, ME
 
 
 @pytest.fixture
 def client(tmp_path: Path) -> Iterator[TestClient]:
-    with TestClient(create_app(open_house(tmp_path))) as opened:
+    with TestClient(create_app(open_house(tmp_path)), base_url=HERE, client=ME) as opened:
         yield opened

@@ -18,6 +18,7 @@ from gatecheck.server.demo import fill as demo
 from gatecheck.server.demo import pages as demo_captures
 from gatecheck.server.house import open_house
 from gatecheck.server.openapi import openapi_text
+from serving import HERE, ME
 from tapes import readings
 
 ROOT = Path(__file__).parents[2]
@@ -111,7 +112,7 @@ def test_every_error_is_a_problem_document(client: TestClient, method: str, path
 def test_a_failure_of_the_server_is_a_problem_document_too(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     bench = open_house(tmp_path)
     monkeypatch.setattr(bench.bench, "overview", lambda: 1 / 0)
-    with TestClient(create_app(bench), raise_server_exceptions=False) as opened:
+    with TestClient(create_app(bench), base_url=HERE, client=ME, raise_server_exceptions=False) as opened:
         answer = opened.get("/api/bench")
     assert (answer.status_code, answer.headers["content-type"]) == (500, "application/problem+json")
     assert "ZeroDivisionError" in answer.json()["detail"]
@@ -168,10 +169,14 @@ def test_the_real_capture_needs_to_be_told_which_drive(client: TestClient, bench
     undecided = take_in(client, facts={})
     answer = drop(client, undecided, "bench-a.gcap", buffer.getvalue()).json()
     assert answer["weighed"] is None
-    assert [d["device"] for d in answer["devices"]] == ["nvme0", "sda", "sdb"]
+    assert [d["device"] for d in answer["devices"]] == ["nvme0", "sda", "sdb", "vda"]
+    assert answer["asks"] == ["nvme0", "sda", "vda"]
     body = {"sha256": answer["sha256"], "device": "sda", "by": "KT"}
     told = client.post(f"/api/tickets/{undecided['id']}/captures", json=body).json()
     assert told["tape"][-1]["body"]["rests_on"]["device"] == "sda"
+    assert told["facts"]["drive_serial"] == answer["devices"][1]["identity"]["serial"]
+    again = client.get(f"/api/tickets/{undecided['id']}/captures").json()
+    assert (again[0]["weighed"], again[0]["asks"]) == ("sda", []), "said once, it is not asked again"
     known = take_in(client, facts={"drive_kind": "hdd"})
     assert drop(client, known, "bench-a.gcap", buffer.getvalue()).json()["weighed"] == "sda"
 

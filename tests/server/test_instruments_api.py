@@ -11,6 +11,7 @@ from gatecheck.server.app import create_app
 from gatecheck.server.demo import fill as demo
 from gatecheck.server.house import open_house
 from practised import capture_of
+from serving import HERE, ME
 from tapes import readings
 
 
@@ -130,7 +131,7 @@ def test_the_book_learns_from_tries_and_forgets_what_is_taken_back(client: TestC
 def test_the_demo_shows_all_of_it(tmp_path: Path) -> None:
     bench = open_house(tmp_path, name=demo.SHOP, prefix=demo.PREFIX, bays=demo.BAYS)
     demo.fill(bench)
-    with TestClient(create_app(bench)) as client:
+    with TestClient(create_app(bench), base_url=HERE, client=ME) as client:
         number = {r["customer"]: r["id"] for r in client.get("/api/bench").json()["rows"]}
         museum = client.get(f"/api/tickets/{number['Rope walk museum']}/settings").json()
         assert museum["together"][0]["id"] == "battery-all-fell-back"

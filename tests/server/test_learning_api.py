@@ -155,3 +155,21 @@ def test_the_demos_closed_tickets_teach(tmp_path: Path) -> None:
     assert sum(b.count for b in found.calls) == found.lessons
     held = [b for b in found.suspects if b.predicted > 0.75]
     assert sum(b.observed * b.count for b in held) / sum(b.count for b in held) > 0.7
+
+
+@pytest.mark.parametrize("moment", ["2001-01-01T00:00:00.000+00:00", "2090-06-01T00:00:00.000+00:00"])
+def test_a_clock_that_jumps_loses_nothing_that_was_learned(client: TestClient, moment: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    closed(client, "settings.order")
+    monkeypatch.setattr("gatecheck.server.learning.service.now", lambda: moment)
+    monkeypatch.setattr("gatecheck.server.tickets.service.now", lambda: moment)
+    closed(client, "settings.order")
+    assert client.get("/api/learning").json()["lessons"] == 2
+    client.post("/api/learning/reset", json={"by": "KT"})
+    assert client.get("/api/learning").json()["lessons"] == 0
+    monkeypatch.undo()
+    number = closed(client, "settings.order")
+    assert client.get("/api/learning").json()["lessons"] == 1, "what is learned after a reset counts, whatever the reset's clock said"
+    monkeypatch.setattr("gatecheck.server.tickets.service.now", lambda: "2001-01-01T00:00:00.000+00:00")
+    ticket(client, "screen=network-boot", comeback_of=number)
+    assert client.get("/api/learning").json()["comebacks"] == 1, "it came back, though the clock says before it went"
+

@@ -17,6 +17,7 @@ from practised import capture_of
 
 sys.path.insert(0, str(Path(__file__).parents[2] / "bench"))
 from folds import measured
+from serving import HERE, ME
 
 LAPTOP = {"platform": "pc", "form": "laptop", "installed_os": "windows-10", "drive_kind": "hdd"}
 
@@ -92,7 +93,7 @@ def test_guesses_know_the_age_of_the_drive(house: House) -> None:
 
 def test_several_entries_stand_or_fall_together(house: House) -> None:
     number = taken_in(house)
-    with TestClient(create_app(house)) as client:
+    with TestClient(create_app(house), base_url=HERE, client=ME) as client:
         url = f"/api/tickets/{number}/entries"
         bad = {"entries": [{"note": "one"}, {"put_back": "set-mode"}], "by": "KT", "key": "k"}
         assert client.post(url, json=bad).status_code == 422

@@ -23,7 +23,7 @@ def database() -> Iterator[Database]:
 def number(database: Database) -> int:
     with database.write() as connection:
         row = tickets.open_ticket(connection, customer="Choir office", machine="Ferrow Lathe-14", words="", facts={}, bay=None, by="KT", at=AT)
-        links.open_link(connection, row.id, "first", by="KT", at=AT)
+        links.open_link(connection, row.id, "first", "first-code", by="KT", at=AT)
     return row.id
 
 
@@ -33,11 +33,12 @@ def test_a_link_opened_anew_forgets_its_first_secret(database: Database, number:
         ended = links.link_of(connection, number)
         assert ended is not None
         assert ended.ended_at == LATER
-        links.open_link(connection, number, "second", by="KT", at=LATER)
-        again = links.link_by_secret(connection, "second")
+        links.open_link(connection, number, "second", "second-code", by="KT", at=LATER)
+        again = links.link_of(connection, number)
         assert again is not None
-        assert (again.ticket_id, again.ended_at) == (number, None)
-        assert links.link_by_secret(connection, "first") is None
+        assert (again.secret, again.code, again.ended_at) == ("second", "second-code", None)
+        links.set_code(connection, number, "third-code")
+        assert [link.code for link in links.links_with_codes(connection)] == ["third-code"]
 
 
 def test_only_orders_that_wait_end(database: Database, number: int) -> None:
@@ -72,7 +73,7 @@ def test_the_newest_session_is_the_machine_that_is_linked(database: Database, nu
 
 @pytest.mark.parametrize("act", [
     lambda c, t: links.begin_session(c, "s1", t + 40, {}, "1.0", AT),
-    lambda c, t: links.open_link(c, t + 40, "other", by="KT", at=AT),
+    lambda c, t: links.open_link(c, t + 40, "other", "other-code", by="KT", at=AT),
     lambda c, t: links.keep_page(c, "nobody", 1, "a", {}, b""),
 ], ids=["session", "link", "page"])  # fmt: skip
 def test_nothing_is_kept_for_what_is_not_there(database: Database, number: int, act: object) -> None:

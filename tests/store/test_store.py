@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sqlite3
+import threading
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -173,3 +174,23 @@ BAD_FILES = [
 def test_bad_files_are_refused(tmp_path: Path, act: object, message: str) -> None:
     with pytest.raises(StoreError, match=message):
         act(FileStore(tmp_path, largest=1000))  # type: ignore[operator]
+
+
+def test_threads_that_come_and_go_leave_no_connection_behind(tmp_path: Path) -> None:
+    """A server's workers end when they have nothing to do; what they read with goes on to the next."""
+    database = open_database(tmp_path / "x.sqlite3")
+    open_files = Path("/proc/self/fd")
+
+    def look() -> None:
+        with database.read() as connection, database.read() as inner:
+            assert connection is not inner
+            connection.execute("SELECT count(*) FROM ticket").fetchone()
+
+    look()
+    before = len(list(open_files.iterdir()))
+    for _ in range(40):
+        thread = threading.Thread(target=look)
+        thread.start()
+        thread.join()
+    assert len(list(open_files.iterdir())) == before
+    database.close()

@@ -6,6 +6,7 @@ import { WordsProvider } from './api/words'
 import { BenchPage } from './features/bench/BenchPage'
 import { CallSheetInstrument } from './features/call/CallSheetInstrument'
 import { LearningPage } from './features/learning/LearningPage'
+import { Gatekeeper } from './features/people'
 import { PagesInstrument } from './features/pages/PagesInstrument'
 import { SettingsInstrument } from './features/settings/SettingsInstrument'
 import { SightingsInstrument } from './features/sightings/SightingsInstrument'
@@ -42,7 +43,7 @@ export function App() {
   return (
     <FirstContact>
       <Suspense fallback={<p className="p-8 text-l text-soft">{T.loading}</p>}>
-        <WordsProvider>
+        <Gatekeeper><WordsProvider>
           <div className="flex h-full flex-col">
             <AwayStrip />
             <div className="min-h-0 flex-1">
@@ -57,7 +58,7 @@ export function App() {
               </Switch>
             </div>
           </div>
-        </WordsProvider>
+        </WordsProvider></Gatekeeper>
       </Suspense>
     </FirstContact>
   )

@@ -6,6 +6,8 @@ import { App } from './App'
 import { applyTheme } from './lib/theme'
 import './styles.css'
 
+// style sheets that a component makes while it runs carry the answer's nonce; nothing else inline is allowed (the key is the one its package looks for)
+Object.assign(globalThis, { __webpack_nonce__: document.querySelector<HTMLMetaElement>('meta[name=nonce]')?.content })
 applyTheme()
 const cache = new QueryClient({
   defaultOptions: { queries: { retry: 1, staleTime: 5_000, networkMode: 'always', refetchOnWindowFocus: true } },

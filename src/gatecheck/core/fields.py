@@ -59,6 +59,14 @@ def clean_text(raw: bytes) -> str:
     return text.strip()
 
 
+def text_of(raw: bytes) -> str:
+    """Text of which nobody says how it is coded: UTF-8 where it is valid, else Latin-1."""
+    try:
+        return raw.decode("utf-8")
+    except UnicodeDecodeError:
+        return raw.decode("latin-1")
+
+
 def swap_words(raw: bytes) -> bytes:
     """Bytes swapped within each 16-bit word, as ATA stores text (ACS-4, 3.4.9)."""
     even = raw[: len(raw) // 2 * 2]

@@ -1,16 +1,19 @@
 """Simulated drives. They answer the commands a probe sends with page bytes from the core's encoders, and age with time.
 
 An ATA drive understands ATA PASS-THROUGH (12) and (16) (SAT-4, 12.2.2); an NVMe drive the admin commands Identify, Get Log
-Page and Device Self-test (NVM Express 1.4, clause 5). What is not understood is refused as the standard says.
+Page and Device Self-test (NVM Express 1.4, clause 5); a SCSI drive INQUIRY, READ CAPACITY (16) and LOG SENSE. What is not understood is
+refused as the standard says; an ATA drive writes what it refused into its error log, as real ones do.
 """
 
 from __future__ import annotations
 
+import mmap
+import struct
 import time
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 
-from gatecheck.core.storage import encode, encode_logs
+from gatecheck.core.storage import encode, encode_logs, encode_scsi
 from gatecheck.core.storage.encode import Attribute
 from gatecheck.core.storage.encode_logs import AtaError, AtaTest
 
@@ -21,6 +24,7 @@ ABORTED = bytes([0x72, 0x0B, 0, 0, 0, 0, 0, 14, 9, 12, 0, 4, 0, 0, 0, 0, 0, 0, 0
 NVME_INVALID_FIELD = 0x4002
 NVME_INVALID_LOG = 0x4109
 _FOREVER = 3600.0
+_STARTED = struct.Struct("dq")
 _TEST_HOURS = 4 / 3600
 """a practice self-test is over in four seconds of the bench's time"""
 
@@ -39,12 +43,23 @@ def grows(start: int, per_hour: float) -> Grow:
 
 @dataclass
 class SelfTest:
-    """The drive's own test: when it was started (seconds of this process), and how it ends."""
+    """The drive's own test: when it was started (seconds of this machine), and how it ends. A probe calls its drive from a child of its own, and
+    the drive remembers all the same: what was started stands in memory that both share."""
 
     result: int = 0
     lba: int | None = None
-    started: float | None = None
-    kind: int = 1
+    _shared: mmap.mmap = field(default_factory=lambda: mmap.mmap(-1, _STARTED.size), repr=False)
+
+    def start(self, kind: int) -> None:
+        _STARTED.pack_into(self._shared, 0, time.monotonic(), kind)
+
+    @property
+    def started(self) -> float | None:
+        return _STARTED.unpack_from(self._shared)[0] or None
+
+    @property
+    def kind(self) -> int:
+        return int(_STARTED.unpack_from(self._shared)[1])
 
     def left(self) -> int:
         """Tenths still to run."""
@@ -104,6 +119,8 @@ class AtaDrive:
     hangs_on: str | None = None
     """kind of page on which a call never returns"""
     self_test: SelfTest = field(default_factory=SelfTest)
+    refused: int = 0
+    """commands that it did not know: a real drive keeps them in its error log for good"""
     age: float = 0.0
     bus: str = "ata"
 
@@ -125,10 +142,11 @@ class AtaDrive:
         if code == 0xB0 and features == 0xDA:
             return (CHECK_CONDITION, ABORTED, b"") if self.dead else (CHECK_CONDITION, encode.smart_status(exceeded=self.exceeded), b"")
         if code == 0xB0 and features == 0xD4:
-            self.self_test.started, self.self_test.kind = time.monotonic(), lba & 0xFF
+            self.self_test.start(lba & 0xFF)
             return 0, b"", b""
         page = self._page(code, features, lba)
         if page is None:
+            self.refused += not self.dead
             return CHECK_CONDITION, ABORTED, bytes(length)
         return 0, b"", page.ljust(length, b"\0")[:length]
 
@@ -141,7 +159,8 @@ class AtaDrive:
             log = {0x00: "log-directory", 0x01: "ata-errors", 0x06: "ata-self-tests"}.get(lba & 0xFF, "")
             return self.page({0xD0: "smart-data", 0xD1: "smart-thresholds", 0xD5: log}.get(features, ""))
         if code == 0x2F:
-            return self.page({0x03: "ata-errors-ext", 0x04: "device-statistics", 0x07: "ata-self-tests-ext"}.get(lba & 0xFF, ""), lba >> 8 & 0xFF)
+            log = {0x00: "log-directory", 0x03: "ata-errors-ext", 0x04: "device-statistics", 0x07: "ata-self-tests-ext"}.get(lba & 0xFF, "")
+            return self.page(log, lba >> 8 & 0xFF)
         return None
 
     def page(self, kind: str, number: int = 0) -> bytes | None:
@@ -202,16 +221,87 @@ class AtaDrive:
 
 @dataclass
 class BridgedDrive:
-    """A drive behind a USB bridge, or a controller of its own (`bus`: scsi), that passes no drive pages: it refuses the command, or hands out
-    zeros."""
+    """A drive behind a USB bridge that passes no drive pages: it refuses the command, or hands out zeros. Who the bridge is it says."""
 
     disk: Disk
     zeros: bool = False
+    product: str = "DOCK"
     bus: str = "usb"
     age: float = 0.0
 
     def scsi(self, command: bytes, length: int) -> tuple[int, bytes, bytes]:
+        if command[0] == 0x12 and not command[1] & 1:
+            return 0, b"", encode_scsi.inquiry(vendor="QUARRY", product=self.product)[:length]
         return (0, b"", bytes(length)) if self.zeros and length else (CHECK_CONDITION, ILLEGAL_REQUEST, b"")
+
+
+@dataclass
+class ScsiDrive:
+    """A disk with SCSI's own pages: behind a SAS controller, or a RAID volume of a controller that makes one of several."""
+
+    vendor: str
+    model: str
+    serial: str
+    wwn: str
+    disk: Disk
+    hours: int
+    rotation: int = 10_000
+    firmware: str = "QS02"
+    temperature: int = 36
+    predicted: bool = False
+    uncorrected: int = 0
+    scanned: Sequence[tuple[int, int]] = ()
+    """(power-on minutes, LBA) of places that its own scan could not read"""
+    tests: Sequence[tuple[int, int, int, int | None]] = ()
+    keeps_logs: bool = True
+    level: str = ""
+    """of a RAID volume, as its controller tells it"""
+    age: float = 0.0
+    bus: str = "scsi"
+
+    def scsi(self, command: bytes, length: int) -> tuple[int, bytes, bytes]:
+        """(status, sense, data) of one command."""
+        page = self._page(command)
+        return (CHECK_CONDITION, ILLEGAL_REQUEST, b"") if page is None else (0, b"", page[:length])
+
+    def _page(self, c: bytes) -> bytes | None:
+        if c[0] == 0x12 and not c[1] & 1:
+            return encode_scsi.inquiry(vendor=self.vendor, product=self.model, revision=self.firmware)
+        if c[0] == 0x12:
+            return self._vital().get(c[2])
+        if c[0] == 0x9E and c[1] & 0x1F == 0x10:
+            return encode_scsi.capacity(self.disk.sectors, self.disk.sector)
+        return self._logs().get(c[2] & 0x3F) if c[0] == 0x4D and self.keeps_logs else None
+
+    def _vital(self) -> dict[int, bytes]:
+        pages = {0x80: encode_scsi.serial(self.serial), 0x83: encode_scsi.names(self.wwn), 0xB1: encode_scsi.characteristics(self.rotation)}
+        return {0x00: encode_scsi.vital(0, bytes([0, *pages])), **pages}
+
+    def _logs(self) -> dict[int, bytes]:
+        minutes = (self.hours + int(self.age)) * 60
+        pages = {
+            0x02: encode_scsi.errors(2, {"corrected": 0, "uncorrected": 0}), 0x03: encode_scsi.errors(3, {"corrected": 900 + self.hours, "uncorrected": self.uncorrected}),
+            0x0D: encode_scsi.temperature(self.temperature), 0x10: encode_scsi.self_tests(self.tests),
+            0x15: encode_scsi.scan(minutes, self.scanned), 0x2F: encode_scsi.exceptions(predicted=self.predicted, degrees=self.temperature),
+        }  # fmt: skip
+        return {0x00: encode_scsi.log_pages([0, *pages]), **pages}
+
+
+@dataclass
+class SolderedDrive:
+    """Flash on the board, or a card in a reader: it keeps no pages; what is known of it the kernel tells."""
+
+    name: str
+    serial: str
+    disk: Disk
+    kind: str = "MMC"
+    life: str = "0x01 0x01"
+    reserve: str = "0x01"
+    age: float = 0.0
+
+    @property
+    def bus(self) -> str:
+        return "emmc" if self.kind == "MMC" else "sd"
 
 
 @dataclass
@@ -247,7 +337,7 @@ class NvmeDrive:
             if kind is None:
                 return NVME_INVALID_LOG, b""
         elif opcode == 0x14:
-            self.self_test.started, self.self_test.kind = time.monotonic(), words[0] & 0xF
+            self.self_test.start(words[0] & 0xF)
             return 0, b""
         else:
             return NVME_INVALID_FIELD, b""
@@ -286,4 +376,4 @@ class NvmeDrive:
         return encode_logs.nvme_self_tests([(own.kind, own.result, hours, own.lba)])
 
 
-Drive = AtaDrive | BridgedDrive | NvmeDrive
+Drive = AtaDrive | BridgedDrive | NvmeDrive | ScsiDrive | SolderedDrive

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
+from functools import partial
 
-from gatecheck.practice.drives import AtaDrive, BridgedDrive, Drive, NvmeDrive
+from gatecheck.practice.drives import AtaDrive, BridgedDrive, Drive, NvmeDrive, ScsiDrive, SolderedDrive
 
 HOURS_PER_SECOND = 1.0
 """practice time: a second here is an hour of running there"""
@@ -29,8 +30,10 @@ class PracticeMachine:
     name: str
     drives: Mapping[str, Drive]
     pages: Mapping[str, bytes]
-    told: Mapping[str, str]
+    named: Mapping[str, str]
     messages: str = ""
+    state: Mapping[str, str] = field(default_factory=dict)
+    """pages of text about the machine: what the kernel knows of it, its PCI functions"""
     since: float = field(default_factory=time.time)
     """when it was first connected, seconds of the epoch: from there its drives age"""
 
@@ -43,21 +46,28 @@ class PracticeMachine:
 
     def blocks(self) -> list[Block]:
         """Every drive that the kernel would list."""
-        return [Block(f"{name}n1" if drive.bus == "nvme" else name, drive.bus, self._facts(name, drive)) for name, drive in self.drives.items()]
+        buses = {"emmc": "mmc", "sd": "mmc", "scsi": "other", "raid": "other"}
+        return [Block(f"{name}n1" if drive.bus == "nvme" else name, buses.get(drive.bus, drive.bus), self._facts(name, drive)) for name, drive in self.drives.items()]
 
     def _facts(self, name: str, drive: Drive) -> str:
-        place = {"ata": f"0000:00:17.0/ata1/host0/block/{name}", "usb": f"0000:00:14.0/usb2/2-1/host6/block/{name}", "nvme": f"0000:3d:00.0/nvme/{name}/{name}n1", "scsi": f"0000:01:00.0/host0/target0:2:0/0:2:0:0/block/{name}"}
+        place = {"ata": f"0000:00:17.0/ata1/host0/block/{name}", "usb": f"0000:00:14.0/usb2/2-1/host6/block/{name}", "nvme": f"0000:3d:00.0/nvme/{name}/{name}n1", "scsi": f"0000:01:00.0/host0/target0:0:0/0:0:0:0/block/{name}", "raid": f"0000:01:00.0/host0/target0:2:0/0:2:0:0/block/{name}", "emmc": f"0000:00:1a.0/mmc_host/mmc0/mmc0:0001/block/{name}", "sd": f"0000:00:1b.0/mmc_host/mmc1/mmc1:0001/block/{name}"}
         lines = [f"size={drive.disk.capacity // 512}", f"removable={int(drive.bus == 'usb')}", f"queue/logical_block_size={drive.disk.sector}"]
-        if not isinstance(drive, BridgedDrive):
+        if isinstance(drive, SolderedDrive):
+            lines += [f"device/type={drive.kind}", f"device/name={drive.name}", f"device/serial={drive.serial}", f"device/cid=5a0100{int(drive.serial, 16):026x}"]
+            lines += [f"device/life_time={drive.life}", f"device/pre_eol_info={drive.reserve}"] if drive.kind == "MMC" else []
+        elif isinstance(drive, ScsiDrive):
+            lines += [f"device/vendor={drive.vendor}", f"device/model={drive.model}", f"device/vpd_pg80={drive.serial}", f"device/wwid=naa.{drive.wwn}"]
+            lines += ["host/proc_name=" + ("megaraid_sas" if drive.bus == "raid" else "mpt3sas"), *([f"raid_devices/level={drive.level}"] if drive.level else [])]
+        elif not isinstance(drive, BridgedDrive):
             lines += [f"device/model={drive.model}", f"queue/rotational={int(isinstance(drive, AtaDrive) and drive.rotation > 0)}"]
         if isinstance(drive, NvmeDrive):
-            lines += ["device/transport=pcie", f"nsid={drive.namespace}"]
+            lines += ["device/transport=pcie", f"nsid={drive.namespace}", f"device/serial={drive.serial}"]
         return "\n".join([*lines, f"path=/sys/devices/pci0000:00/{place[drive.bus]}"])
 
     def scsi(self, device: str, command: bytes, length: int) -> tuple[int, bytes, bytes]:
         """One SCSI command. Raises OSError for a drive that takes none."""
         drive = self._drive(device)
-        if isinstance(drive, NvmeDrive):
+        if isinstance(drive, NvmeDrive | SolderedDrive):
             raise OSError(25, "inappropriate ioctl for device")
         return drive.scsi(command, length)
 
@@ -83,6 +93,10 @@ class PracticeMachine:
         """Firmware pages: path -> where they stand."""
         return {path: path for path in self.pages}
 
+    def told(self) -> dict[str, Callable[[], bytes]]:
+        """What the kernel would know of the machine, by page."""
+        return {path: partial(text.encode) for path, text in self.state.items()}
+
     def read_file(self, place: str) -> bytes:
         return self.pages[place]
 
@@ -91,7 +105,7 @@ class PracticeMachine:
 
     def facts(self) -> dict[str, str]:
         """What the machine calls itself."""
-        return dict(self.told)
+        return {"rtc": time.strftime("%Y-%m-%dT%H:%M:%S", time.gmtime()), **self.named}
 
     def sleep(self, seconds: float) -> None:
         time.sleep(min(seconds, 1.0))

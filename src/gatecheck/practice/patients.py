@@ -10,12 +10,27 @@ from typing import Any
 from gatecheck.core.disk.encode import mbr_start, system_disk
 from gatecheck.core.disk.volume import volume_start
 from gatecheck.core.firmware import encode as fw
+from gatecheck.core.firmware.pe import image_head
 from gatecheck.core.storage.encode_logs import AtaError, AtaTest
-from gatecheck.practice.drives import AtaDrive, BridgedDrive, Disk, Drive, NvmeDrive, SelfTest, grows, still
+from gatecheck.core.volume.encode_fat import fat_volume
+from gatecheck.core.volume.encode_lvm import physical_volume
+from gatecheck.practice.drives import (
+    AtaDrive,
+    BridgedDrive,
+    Disk,
+    Drive,
+    NvmeDrive,
+    ScsiDrive,
+    SelfTest,
+    SolderedDrive,
+    grows,
+    still,
+)
 from gatecheck.practice.machine import PracticeMachine
 
 ESP, SYSTEM, OTHER = "5A1F0C3D-88B4-4E27-9D61-70C2E4B8A911", "C3E9D210-6F4A-4B58-A1D7-25E09B63F84C", "0D7B42F8-1C95-4A6E-8F30-B94D617C2E55"
 _GB = 10**9
+LOADER = {"EFI/system/start.efi": image_head(), "EFI/BOOT/BOOTX64.EFI": image_head(), "EFI/system/start.cfg": b"default system\n"}
 Facts = dict[str, str | int]
 
 
@@ -40,12 +55,15 @@ class Patient:
         return made
 
 
-def _disk(gb: int, *, layout: str = "gpt", volume: str = "ntfs", esp: str = ESP, system: str = SYSTEM, bad: frozenset[int] = frozenset(), sector: int = 512) -> Disk:
-    """A disk as a system is installed on it."""
+def _disk(gb: int, *, layout: str = "gpt", volume: str = "ntfs", esp: str = ESP, system: str = SYSTEM, bad: frozenset[int] = frozenset(), sector: int = 512, loader: Mapping[str, bytes] | None = None) -> Disk:
+    """A disk as a system is installed on it. `loader`: what stands on its system partition."""
+    loader = LOADER if loader is None else loader
     sectors = gb * _GB // sector
     if layout == "gpt":
         start = system_disk(esp, system, sectors=sectors, sector=sector)
-        return Disk(sectors, {0: start, 2048: volume_start("fat"), 206848: volume_start(volume)}, bad, sector)
+        system_volume = {2048 + place: data for place, data in fat_volume(loader, sectors=204_800, sector=sector, cluster_sectors=1).items()}
+        own = physical_volume("vg_loft", {"boot": (10, volume_start("ext")), "root": (2000, volume_start("luks"))}, sector=sector) if volume == "lvm" else {0: volume_start(volume)}
+        return Disk(sectors, {0: start, **system_volume, **{206_848 + at: data for at, data in own.items()}}, bad, sector)
     if layout == "mbr":
         return Disk(sectors, {0: mbr_start([(7, True, 2048, sectors - 4096)]), 2048: volume_start(volume)}, bad)
     return Disk(sectors, {}, bad)
@@ -58,9 +76,16 @@ NET_ENTRY = fw.load_option("Network card", fw.pci_root(), fw.pci(31, 6), fw.netw
 STICK_ENTRY = fw.load_option("Live stick", fw.pci_root(), fw.pci(20), fw.usb(3))
 
 
+NETWORK = "0000:00:1f.6 class=020000 vendor=8086 device=15bc driver=e1000e"
+AHCI = "0000:00:17.0 class=010601 vendor=8086 device=a352 driver=ahci remapped_nvme=0"
+HIDING = "0000:00:17.0 class=010400 vendor=8086 device=2822 driver=ahci remapped_nvme=0"
+BATTERY = ("power/AC0/type=Mains", "power/AC0/online=1", "power/BAT0/type=Battery", "power/BAT0/capacity=81")
+
+
 def _machine(
     product: str, drives: Mapping[str, Drive], *, entries: tuple[bytes, ...] = (SYSTEM_ENTRY, NET_ENTRY), order: tuple[int, ...] | None = None,
-    chassis: int = 10, secure_boot: bool = True, uefi: bool = True, messages: str = "",
+    chassis: int = 10, secure_boot: bool = True, uefi: bool = True, messages: str = "", pci: tuple[str, ...] = (AHCI,), state: tuple[str, ...] = (),
+    clock: str = "",
 ) -> PracticeMachine:  # fmt: skip
     """A machine that was started from the live stick, which stands last among its boot entries."""
     maker, _, model = product.partition(" ")
@@ -70,8 +95,10 @@ def _machine(
     if uefi:
         options = dict(enumerate((*entries, STICK_ENTRY)))
         pages |= fw.boot_variables(options, order or tuple(options), current=len(entries), secure_boot=secure_boot)
-    told = {"sys_vendor": maker, "product_name": model, "product_serial": serial, "bios_version": "1.14", "mode": "uefi" if uefi else "legacy", "kernel": "practice"}
-    return PracticeMachine(product, {**drives, "sdz": BridgedDrive(Disk(60_000_000))}, pages, told, messages)
+    told = {"sys_vendor": maker, "product_name": model, "product_serial": serial, "bios_version": "1.14", "bios_date": "06/12/2023", "machine": "x86_64", "firmware_bits": "64", "mode": "uefi" if uefi else "legacy", "kernel": "practice"}
+    told |= {"rtc": clock} if clock else {}
+    known = {"pci.txt": "\n".join((NETWORK, *pci)) + "\n", "machine.txt": "\n".join((*(BATTERY if chassis == 10 else ()), *state, "tpm0/version=2", "acpi/tables=APIC DSDT FACP MSDM SSDT TPM2")) + "\n"}
+    return PracticeMachine(product, {**drives, "sdz": BridgedDrive(Disk(60_000_000), product="STICK 32")}, pages, told, messages, known)
 
 
 def _hdd(serial: str, disk: Disk, hours: int, **more: Any) -> AtaDrive:
@@ -140,9 +167,14 @@ PATIENTS: tuple[Patient, ...] = (
         lambda: _machine("Ferrow Lathe-14", {"nvme0": _flash("QF9-310500", _disk(1000), 90)}, entries=(STALE_ENTRY, NET_ENTRY)),
     ),
     Patient(
+        "no-loader", "Its loader is gone", "Ostler Bracken-15", "Practice: a tidied one", "Somebody made room on the small partition.",
+        _pc("laptop", "windows-11", "nvme", 2024, "backed-up"), _seen("story=files-deleted", "screen=no-boot-device"), ("loader.damaged",),
+        lambda: _machine("Ostler Bracken-15", {"nvme0": _flash("QF5-810390", _disk(512, loader={"EFI/BOOT/README.TXT": b"kept\n"}), 2_700)}),
+    ),
+    Patient(
         "storage-mode", "The controller's mode was changed", "Ferrow Adze-22", "Practice: a reset one", "Stops with a code since somebody looked at the settings.",
         _pc("desktop", "windows-10", "sata-ssd", 2021, "backed-up", storage_was="raid"), _seen("story=settings-touched", "screen=volume-stop"), ("settings.storage-mode",),
-        lambda: _machine("Ferrow Adze-22", {"sda": AtaDrive("QUARRY FLINT S480", "QF4-660219", _disk(480), 7_300, rotation=0, wear_now=93)}, chassis=3),
+        lambda: _machine("Ferrow Adze-22", {"sda": AtaDrive("QUARRY FLINT S480", "QF4-660219", _disk(480), 7_300, rotation=0, wear_now=93)}, chassis=3, pci=(AHCI,)),
     ),
     Patient(
         "bridge", "A bridge that hides the pages", "Ferrow Lathe-14", "Practice: one on a dock", "Its drive hangs on a USB dock.",
@@ -162,6 +194,11 @@ PATIENTS: tuple[Patient, ...] = (
         "encrypted", "An encrypted volume", "Ostler Bracken-15", "Practice: a locked one", "It asks for a key since the firmware was updated.",
         _pc("laptop", "windows-11", "nvme", 2023, "irreplaceable"), _seen("story=after-update", "screen=other-stop"), ("settings.secure-boot",),
         lambda: _machine("Ostler Bracken-15", {"nvme0": _flash("QF5-810066", _disk(512, volume="encrypted"), 3_900)}, secure_boot=False),
+    ),
+    Patient(
+        "locked-inside", "A locked volume inside a group", "Ostler Bracken-15", "Practice: a boxed one", "It waits for a password, and then nothing.",
+        _pc("laptop", "linux", "nvme", 2024, "irreplaceable"), _seen("story=after-update", "screen=other-stop"), ("system.update",),
+        lambda: _machine("Ostler Bracken-15", {"nvme0": _flash("QF5-900144", _disk(512, volume="lvm"), 1_150)}, secure_boot=False),
     ),
     Patient(
         "old-layout", "An older machine in legacy mode", "Ferrow Adze-22", "Practice: an older one", "No start since the power cut.",
@@ -186,7 +223,30 @@ PATIENTS: tuple[Patient, ...] = (
     Patient(
         "controller", "A disk behind a controller of its own", "Ferrow Adze-22", "Practice: a controller's", "Since the cupboard was moved it starts nothing.",
         _pc("desktop", "windows-10", "hdd", 2019, "backed-up", drive_size_gb=2000), _seen("story=knock", "screen=no-boot-device"), ("entries.lost",),
-        lambda: _machine("Ferrow Adze-22", {"sda": BridgedDrive(_disk(2000), bus="scsi")}, entries=(NET_ENTRY,), chassis=3),
+        lambda: _machine("Ferrow Adze-22", {"sda": ScsiDrive("QUARRY", "VOLUME 5", "QR1-771004", "600605b0771004aa", _disk(2000), 0, keeps_logs=False, level="RAID1", bus="raid")}, entries=(NET_ENTRY,), chassis=3),
+    ),
+    Patient(
+        "sas-disk", "A disk with SCSI's own pages", "Ferrow Adze-22", "Practice: a workshop's", "The drawing machine. It stops for minutes, then it asks for a boot device.",
+        _pc("desktop", "linux", "hdd", 2016, "irreplaceable", drive_size_gb=600), _seen("story=slow-lately", "screen=no-boot-device"), ("drive.media",),
+        lambda: _machine("Ferrow Adze-22", {"sda": ScsiDrive(
+            "QUARRY", "SPINDLE S600", "QX6-300417", "5000c500300417ab", _disk(600, volume="ext"), 61_200, predicted=True, uncorrected=14,
+            scanned=[(61_190 * 60 - n * 300, 7_340_112 + n * 8) for n in range(12)], tests=[(1, 7, 61_150, 7_340_112), (2, 0, 40_010, None)],
+        )}, chassis=3),
+    ),
+    Patient(
+        "soldered", "Soldered flash near its end", "Ostler Bracken-15", "Practice: a small one", "The school's cheap ones. It stops at every second start.",
+        _pc("laptop", "windows-10", "emmc", 2018, "backed-up", drive_size_gb=64), _seen("story=slow-lately", "screen=volume-stop"), ("drive.worn",),
+        lambda: _machine("Ostler Bracken-15", {"mmcblk0": SolderedDrive("QE64GB", "0x5a11c0de", _disk(64), life="0x0b 0x08", reserve="0x03"), "mmcblk1": SolderedDrive("CARD8", "0x00410077", Disk(15_000_000), kind="SD")}),
+    ),
+    Patient(
+        "two-alike", "Two drives that may be the system's", "Ferrow Adze-22", "Practice: one with two alike", "One was added. Which is which nobody knows.",
+        _pc("desktop", "windows-11", "nvme", 2023, "backed-up"), _seen("story=after-service", "screen=no-boot-device"), ("entries.lost",),
+        lambda: _machine("Ferrow Adze-22", {"nvme0": _flash("QF5-440031", _disk(512), 5_200), "nvme1": _flash("QF5-440077", _disk(512, esp=OTHER, system="91B0C4E7-3A52-4D18-B6F9-E07A25D81C34"), 900)}, entries=(NET_ENTRY,), chassis=3),
+    ),
+    Patient(
+        "flat-battery", "Its clock fell back", "Ostler Tarn Mini", "Practice: a forgetful one", "It stood unplugged over the summer.",
+        _pc("desktop", "windows-10", "sata-ssd", 2017, "backed-up", storage_was="ahci"), _seen("story=routine", "screen=volume-stop"), ("battery.flat",),
+        lambda: _machine("Ostler Tarn Mini", {"sda": AtaDrive("QUARRY FLINT S480", "QF3-120045", _disk(480), 9_900, rotation=0, wear_now=91)}, chassis=3, pci=(HIDING,), clock="2017-01-01T00:04:12"),
     ),
     Patient(
         "no-drive", "No drive at all", "Ferrow Lathe-14", "Practice: an empty one", "Bought as it is. It asks for a boot device.",

@@ -14,24 +14,32 @@ Sources: SG_IO and ATA PASS-THROUGH: T10 SAT-4, 12.2; commands: T13 ACS-4; NVMe 
 
 import argparse
 import base64
+import calendar
+import contextlib
 import ctypes
 import fcntl
 import hashlib
 import hmac
+import http.client
 import json
 import mmap
 import os
 import pickle
 import re
 import select
+import shutil
 import signal
+import socket
+import ssl
 import struct
 import sys
 import tempfile
+import textwrap
 import time
 import urllib.error
 import urllib.request
 import zipfile
+import zlib
 
 VERSION = "1"
 PROTOCOL = 1
@@ -47,6 +55,11 @@ START_SECTORS = END_SECTORS = 34
 LARGEST_PAGE = 4 << 20
 RETRY_SECONDS = 2.0
 TRIES = 3  # of a sector that every start needs
+MOST_LOG_PAGES = 16  # of 512 bytes, of one log
+MOST_NAMESPACES = 16
+LOG_BYTES = 4096  # of one SCSI log page
+TELLING_LOGS = (0x02, 0x03, 0x05, 0x0D, 0x10, 0x11, 0x15, 0x2F)
+MOST_WALKED = 2 << 20  # bytes of a system partition or a volume group's description
 MOST_FAILED = 8  # sectors of one range, then the rest of it is left: every failing read strains a failing drive
 # what a kernel says of the medium: I/O error, no data, illegal bytes, remote I/O error; anything else is the way there
 OF_THE_MEDIUM = re.compile(r"\[Errno (5|61|84|121)\]")
@@ -61,10 +74,12 @@ NEEDED = {"look": "system", "read": "pages", "self-test": "stress"}
 
 class Job:
     """One page to read. `path` and `kind` as in docs/capture-format.md; `call` returns bytes or raises Refused. `span`: (first LBA, count,
-    bytes of a sector) where it is a range of the medium that may be read sector by sector."""
+    bytes of a sector) where it is a range of the medium that may be read sector by sector. `then`: bytes of this page, empty where there are
+    none -> the pages that it announces. `runs`: what comes back are runs of sectors (`packed`), each a page of its own."""
 
-    def __init__(self, path, kind, device, how, call, span=None):
+    def __init__(self, path, kind, device, how, call, span=None, then=None, runs=False):
         self.path, self.kind, self.device, self.how, self.call, self.span = path, kind, device, how, call, span
+        self.then, self.runs = then, runs
 
 
 class Refused(Exception):
@@ -72,15 +87,28 @@ class Refused(Exception):
 
 
 class Block:
-    """A block device as the kernel lists it. `bus`: ata, nvme, usb, other. `facts`: sysfs as text, one per line."""
+    """A block device as the kernel lists it. `bus`: ata, nvme, usb, mmc, other. `facts`: sysfs as text, one per line."""
 
     def __init__(self, name, bus, facts, optical=False):
         self.name, self.bus, self.facts, self.optical = name, bus, facts, optical
 
 
+def safe_name(name):
+    """A variable's name as a file of a capture may be called: anything else as its code. The page says where it stood, by its own name."""
+    plain = re.sub(r"[^A-Za-z0-9_.-]", lambda found: "".join("+%02X" % byte for byte in found[0].encode("utf-8", "surrogateescape")), name)
+    if len(plain) > 120:
+        plain = "%s+%s%s" % (plain[:60], hashlib.sha256(name.encode("utf-8", "surrogateescape")).hexdigest()[:12], plain[-37:])
+    return plain
+
+
+def told_of(block):
+    """A block device's facts by name."""
+    return dict(line.split("=", 1) for line in block.facts.splitlines() if "=" in line)
+
+
 def geometry(block):
     """(bytes of a logical sector, how many there are or None), as the kernel says; it counts sizes in 512 whatever the sector."""
-    told = dict(line.split("=", 1) for line in block.facts.splitlines() if "=" in line)
+    told = told_of(block)
     size, count = told.get("queue/logical_block_size", ""), told.get("size", "")
     sector = int(size) if size.isdigit() and int(size) in (512, 1024, 2048, 4096) else SECTOR
     return sector, int(count) * 512 // sector if count.isdigit() else None
@@ -141,22 +169,39 @@ class Machine:
         """Every block device with its facts, partitions and loops left out."""
         found = []
         for name in sorted(os.listdir("/sys/block")) if os.path.isdir("/sys/block") else []:
-            if re.match(r"(loop|ram|zram|dm-|md|fd|nbd)\d*|nvme\d+c\d+n", name):  # the last: one of several paths to a drive
+            if re.match(r"(loop|ram|zram|dm-|md|nbd)\d*|nvme\d+c\d+n", name):  # the last: one of several paths to a drive
                 continue
             base = "/sys/block/" + name
             lines = []
-            for fact in (
-                "size", "removable", "ro", "queue/rotational", "queue/logical_block_size", "queue/physical_block_size",
-                "device/model", "device/vendor", "device/rev", "device/serial", "device/transport", "device/wwid", "nsid",
-            ):  # fmt: skip
-                text = read_text(base + "/" + fact).strip()
+            for fact in BLOCK_FACTS:
+                text = read_text(base + "/" + fact)
+                text = re.sub(r"[^\x20-\x7e].*", "", text[4:] if fact.endswith("vpd_pg80") else text, flags=re.S).strip()  # page 80h has a head
                 if text:
                     lines.append("%s=%s" % (fact, text))
             path = os.path.realpath(base)
             lines.append("path=" + path)
+            lines += self._host_facts(path)
             bus = "usb" if re.search(r"/usb\d", path) else "nvme" if name.startswith("nvme") else "ata" if re.search(r"/ata\d", path) else "other"
-            found.append(Block(name, bus, "\n".join(lines), optical=name.startswith("sr")))
+            bus = "mmc" if name.startswith("mmcblk") else bus
+            found.append(Block(name, bus, "\n".join(lines), optical=bool(re.match(r"sr\d|fd\d", name))))
         return found
+
+    @staticmethod
+    def _host_facts(path):
+        """What is known of the controller: its driver, a RAID volume's level, the health that a UFS host hands out."""
+        lines = []
+        host = re.search(r"^.*/host(\d+)/", path)
+        if host:
+            lines.append("host/proc_name=" + read_text("/sys/class/scsi_host/host%s/proc_name" % host[1]).strip())
+        unit = re.search(r"/(\d+:\d+:\d+:\d+)/block/", path)
+        level = read_text("/sys/class/raid_devices/%s/level" % unit[1]).strip() if unit else ""
+        if level:
+            lines.append("raid_devices/level=" + level)
+        for descriptor in ("eol_info", "life_time_estimation_a", "life_time_estimation_b"):
+            text = read_text((host[0][: host.start(1) - 5] if host else "") + "/health_descriptor/" + descriptor).strip() if host else ""
+            if text:
+                lines.append("ufs/%s=%s" % (descriptor, text))
+        return lines
 
     def scsi(self, device, command, length):
         """One SCSI command through SG_IO: (status, sense, data). Raises OSError."""
@@ -223,11 +268,52 @@ class Machine:
         found = {}
         folder = "/sys/firmware/efi/efivars"
         for name in sorted(os.listdir(folder)) if os.path.isdir(folder) else []:
-            found["efivars/" + name] = folder + "/" + name
+            found["efivars/" + safe_name(name)] = folder + "/" + name
         for name in ("DMI", "smbios_entry_point"):
             found["dmi/" + name] = "/sys/firmware/dmi/tables/" + name
         found["cmdline.txt"] = "/proc/cmdline"
         return {path: place for path, place in found.items() if os.path.exists(place)}
+
+    def told(self):
+        """Path in the capture -> call: what the kernel knows of the machine, gathered into pages of text."""
+        return {"machine.txt": self._state, "pci.txt": self._pci}
+
+    @staticmethod
+    def _state():
+        """Firmware's tables by name, security chip, memory's error counts, mains and batteries, clock: `name=value` a line."""
+        lines = []
+        folder = "/sys/firmware/acpi/tables"
+        tables = sorted(re.sub(r"\d+$", "", name) for name in os.listdir(folder) if len(name) >= 4) if os.path.isdir(folder) else []
+        if tables:
+            lines.append("acpi/tables=" + " ".join(name for place, name in enumerate(tables) if name not in tables[:place]))
+        for name in listed("/sys/class/tpm"):
+            lines.append("%s/version=%s" % (name, read_text("/sys/class/tpm/%s/tpm_version_major" % name).strip() or "1"))
+        for name in listed("/sys/devices/system/edac/mc"):
+            for count in ("ce_count", "ue_count"):
+                text = read_text("/sys/devices/system/edac/mc/%s/%s" % (name, count)).strip()
+                if text:
+                    lines.append("edac/%s/%s=%s" % (name, count, text))
+        for name in listed("/sys/class/power_supply"):
+            for fact in ("type", "scope", "online", "present", "status", "capacity", "cycle_count", "energy_full", "energy_full_design", "charge_full", "charge_full_design"):
+                text = read_text("/sys/class/power_supply/%s/%s" % (name, fact)).strip()
+                if text:
+                    lines.append("power/%s/%s=%s" % (name, fact, text))
+        clock = hardware_clock()
+        if clock:
+            lines.append("rtc=" + clock)
+        return ("\n".join(lines) + "\n").encode()
+
+    @staticmethod
+    def _pci():
+        """Every PCI function with class, identity and driver, one a line."""
+        lines = []
+        folder = "/sys/bus/pci/devices/"
+        for name in listed(folder):
+            facts = ["%s=%s" % (fact, read_text(folder + name + "/" + fact).strip()[2:]) for fact in ("class", "vendor", "device", "subsystem_vendor", "subsystem_device")]
+            driver = os.path.basename(os.path.realpath(folder + name + "/driver")) if os.path.exists(folder + name + "/driver") else ""
+            remapped = read_text(folder + name + "/remapped_nvme").strip()
+            lines.append(" ".join([name] + facts + (["driver=" + driver] if driver else []) + (["remapped_nvme=" + remapped] if remapped else [])))
+        return ("\n".join(lines) + "\n").encode()
 
     def read_file(self, place):
         with open(place, "rb") as file:
@@ -239,7 +325,10 @@ class Machine:
         size = ctypes.CDLL(None, use_errno=True).klogctl(3, buffer, len(buffer))
         if size < 0:
             raise OSError(ctypes.get_errno(), "the kernel's messages may not be read")
-        wanted = re.compile(rb"\bata\d|nvme|\bsd[a-z]\b|\bsr\d|scsi|usb-storage|I/O error|ahci|EXT4-fs error|blk_", re.I)
+        wanted = re.compile(
+            rb"\bata\d|nvme|\bsd[a-z]|\bvd[a-z]|\bsr\d|scsi|usb-storage|\buas\b|I/O error|medium error|ahci|blk_|mmc\d|mmcblk|GPT:"
+            rb"|EXT4-fs|ntfs3|BTRFS|XFS|FAT-fs|AER:|PCIe Bus Error|mce:|machine check|Hardware Error|EDAC|Memory failure|system clock", re.I,
+        )  # fmt: skip
         return b"\n".join(line for line in buffer.raw[:size].split(b"\n") if wanted.search(line))
 
     def facts(self):
@@ -248,10 +337,44 @@ class Machine:
         facts = {name: read_text(dmi + name).strip() for name in ("sys_vendor", "product_name", "product_serial", "bios_version", "bios_date")}
         facts["mode"] = "uefi" if os.path.isdir("/sys/firmware/efi") else "legacy"
         facts["kernel"] = os.uname().release
+        facts["machine"] = os.uname().machine
+        facts["firmware_bits"] = read_text("/sys/firmware/efi/fw_platform_size").strip()
+        facts["rtc"] = hardware_clock()
         return {name: text for name, text in facts.items() if text}
 
     def sleep(self, seconds):
         time.sleep(seconds)
+
+
+BLOCK_FACTS = (
+    "size", "removable", "ro", "queue/rotational", "queue/logical_block_size", "queue/physical_block_size", "device/model", "device/vendor",
+    "device/rev", "device/serial", "device/transport", "device/wwid", "device/vpd_pg80", "device/raid_level", "nsid", "serial", "device/type",
+    "device/name", "device/cid", "device/fwrev", "device/manfid", "device/date", "device/life_time", "device/pre_eol_info", "hidden",
+)  # fmt: skip
+
+
+def listed(folder):
+    """What stands in a folder of sysfs; nothing where there is none."""
+    return sorted(os.listdir(folder)) if os.path.isdir(folder) else []
+
+
+def hardware_clock():
+    """The hardware clock as it was before anything set it, moved on to now, as `YYYY-MM-DDTHH:MM:SS`; empty where there is none.
+
+    The kernel says at its start what it read there; a live system may set the clock from the network soon after.
+    """
+    try:
+        buffer = ctypes.create_string_buffer(1 << 20)
+        size = ctypes.CDLL(None, use_errno=True).klogctl(3, buffer, len(buffer))
+        said = re.search(rb"\[\s*(\d+)\.\d+\].*setting system clock to (\d{4}-\d\d-\d\d)[T ](\d\d:\d\d:\d\d)", buffer.raw[: max(0, size)])
+        if said:
+            began = calendar.timegm(time.strptime((said[2] + b" " + said[3]).decode(), "%Y-%m-%d %H:%M:%S"))
+            passed = float(read_text("/proc/uptime").split()[0]) - int(said[1])
+            return time.strftime("%Y-%m-%dT%H:%M:%S", time.gmtime(began + passed))
+    except (OSError, ValueError, IndexError, OverflowError, AttributeError):
+        pass
+    day, moment = read_text("/sys/class/rtc/rtc0/date").strip(), read_text("/sys/class/rtc/rtc0/time").strip()
+    return "%sT%s" % (day, moment) if day and moment else ""
 
 
 def read_text(place):
@@ -299,50 +422,166 @@ def log_words(log, length):
     return [log | (dwords & 0xFFFF) << 16, dwords >> 16]
 
 
-def smart_jobs(machine, name):
-    """SMART pages and logs of an ATA drive, or of whatever stands behind a bridge."""
-    def ata(path, kind, how, *arguments):
-        return Job(name + "/" + path, kind, name, how, lambda: ata_page(machine, name, *arguments))
-
-    return [
-        ata("identify.bin", "ata-identify", "ATA ECh", 0xEC),
-        ata("smart-data.bin", "smart-data", "ATA B0h/D0h", 0xB0, 0xD0, 1, 0xC24F00),
-        ata("smart-thresh.bin", "smart-thresholds", "ATA B0h/D1h", 0xB0, 0xD1, 1, 0xC24F00),
-        Job(name + "/smart-status.bin", "smart-status", name, "ATA B0h/DAh", lambda: smart_status(machine, name)),
-        ata("smart-log-dir.bin", "log-directory", "ATA B0h/D5h log 00h", 0xB0, 0xD5, 1, 0xC24F00),
-        ata("smart-log-01.bin", "ata-errors", "ATA B0h/D5h log 01h", 0xB0, 0xD5, 1, 0xC24F01),
-        ata("smart-log-06.bin", "ata-self-tests", "ATA B0h/D5h log 06h", 0xB0, 0xD5, 1, 0xC24F06),
-        ata("gp-log-03.bin", "ata-errors-ext", "ATA 2Fh log 03h", 0x2F, 0, 1, 0x03),
-        Job(name + "/gp-log-04.bin", "device-statistics", name, "ATA 2Fh log 04h", lambda: statistics_pages(machine, name)),
-        ata("gp-log-07.bin", "ata-self-tests-ext", "ATA 2Fh log 07h", 0x2F, 0, 1, 0x07),
-    ]  # fmt: skip
+# --- ATA: what is asked is what was announced, for a drive writes every command that it refuses into its own error log ---
 
 
-def statistics_pages(machine, name):
+def ata_jobs(machine, name):
+    """IDENTIFY DEVICE, and what it announces."""
+    return [Job(
+        name + "/identify.bin", "ata-identify", name, "ATA ECh", lambda: ata_page(machine, name, 0xEC),
+        then=lambda identity: smart_jobs(machine, name, identity),
+    )]  # fmt: skip
+
+
+def word_of(identity, number):
+    return identity[2 * number] | identity[2 * number + 1] << 8
+
+
+def smart_jobs(machine, name, identity):
+    """SMART pages and logs that IDENTIFY DEVICE announces in words 82 to 87 (ACS-4, 7.13.6.40 ff.); none without it."""
+    if len(identity) < 512 or not any(identity):
+        return []
+
+    def says(word, bit):
+        value = word_of(identity, word)
+        return value not in (0, 0xFFFF) and bool(value >> bit & 1)
+
+    jobs = []
+    if says(82, 0) and says(85, 0):
+        jobs = [
+            smart_data_job(machine, name, then=lambda data: logs_of_smart(machine, name, data, says(84, 0) or says(87, 0), says(84, 1) or says(87, 1))),
+            ata_job(machine, name, "smart-thresh.bin", "smart-thresholds", "ATA B0h/D1h", 0xB0, 0xD1, 1, 0xC24F00),
+            Job(name + "/smart-status.bin", "smart-status", name, "ATA B0h/DAh", lambda: smart_status(machine, name)),
+        ]
+    if says(84, 5) or says(87, 5):
+        jobs.append(ata_job(machine, name, "gp-log-00.bin", "log-directory", "ATA 2Fh log 00h", 0x2F, 0, 1, 0, then=lambda told: logs_of_directory(machine, name, told)))
+    return jobs
+
+
+def ata_job(machine, name, path, kind, how, *arguments, then=None):
+    return Job(name + "/" + path, kind, name, how, lambda: ata_page(machine, name, *arguments), then=then)
+
+
+def smart_data_job(machine, name, then=None):
+    return ata_job(machine, name, "smart-data.bin", "smart-data", "ATA B0h/D0h", 0xB0, 0xD0, 1, 0xC24F00, then=then)
+
+
+def logs_of_smart(machine, name, data, has_errors, has_tests):
+    """SMART logs 01h and 06h where IDENTIFY or SMART data (bytes 370 and 367, ACS-2 table 93) says that the drive keeps them."""
+    jobs = []
+    if has_errors or (data[370:371] and data[370] & 1):
+        jobs.append(ata_job(machine, name, "smart-log-01.bin", "ata-errors", "ATA B0h/D5h log 01h", 0xB0, 0xD5, 1, 0xC24F01))
+    if has_tests or (data[367:368] and data[367] & 0x10):
+        jobs.append(ata_job(machine, name, "smart-log-06.bin", "ata-self-tests", "ATA B0h/D5h log 06h", 0xB0, 0xD5, 1, 0xC24F06))
+    return jobs
+
+
+def logs_of_directory(machine, name, told):
+    """The general purpose logs that the directory lists (ACS-4, 9.2)."""
+    pages = {number: told[2 * number] | told[2 * number + 1] << 8 for number in (3, 4, 7)} if len(told) == 512 else {}
+    jobs = []
+    if pages.get(3):
+        jobs.append(ata_job(machine, name, "gp-log-03.bin", "ata-errors-ext", "ATA 2Fh log 03h", 0x2F, 0, min(pages[3], MOST_LOG_PAGES), 0x03))
+    if pages.get(4):
+        jobs.append(Job(name + "/gp-log-04.bin", "device-statistics", name, "ATA 2Fh log 04h", lambda: statistics_pages(machine, name, pages[4])))
+    if pages.get(7):
+        jobs.append(ata_job(machine, name, "gp-log-07.bin", "ata-self-tests-ext", "ATA 2Fh log 07h", 0x2F, 0, min(pages[7], MOST_LOG_PAGES), 0x07))
+    return jobs
+
+
+def statistics_pages(machine, name, count):
     """The list of statistics pages, then each page that it names."""
     first = ata_page(machine, name, 0x2F, 0, 1, 0x04)
-    numbers = [n for n in first[9 : 9 + first[8]] if 0 < n < 8]
+    numbers = [n for n in first[9 : 9 + first[8]] if 0 < n < min(8, count)]
     return first + b"".join(ata_page(machine, name, 0x2F, 0, 1, 0x04 | n << 8) for n in numbers)
 
 
-def nvme_jobs(machine, controller, namespaces=()):
-    """`namespaces`: numbers of those that the kernel has made a device of; a controller's only one need not be number 1."""
-    def page(path, kind, how, opcode, namespace, words, length):
-        return Job(controller + "/" + path, kind, controller, how, lambda: nvme_page(machine, controller, opcode, namespace, words, length))
+# --- NVMe ----------------------------------------------------------------------------------------------------------
 
-    every = 0xFFFFFFFF
-    return [
-        page("id-ctrl.bin", "nvme-controller", "Identify, CNS 01h", 6, 0, [1], 4096),
-        page("ns-list.bin", "nvme-namespaces", "Identify, CNS 02h", 6, 0, [2], 4096),
-    ] + [
-        page("id-ns.bin" if place == 0 else "id-ns-%d.bin" % number, "nvme-namespace", "Identify, CNS 00h, namespace %d" % number, 6, number, [0], 4096)
-        for place, number in enumerate(sorted(namespaces) or [1])
-    ] + [
-        page("log-02.bin", "nvme-health", "Get Log Page 02h", 2, every, log_words(2, 512), 512),
-        page("log-01.bin", "nvme-errors", "Get Log Page 01h", 2, every, log_words(1, 256), 256),
-        page("log-03.bin", "nvme-firmware", "Get Log Page 03h", 2, every, log_words(3, 512), 512),
-        page("log-06.bin", "nvme-self-tests", "Get Log Page 06h", 2, every, log_words(6, 564), 564),
-    ]  # fmt: skip
+
+def nvme_jobs(machine, controller, namespaces=()):
+    """Identify Controller, and what it announces. `namespaces`: numbers of those that the kernel has made a device of."""
+    def page(path, kind, how, opcode, namespace, words, length, then=None):
+        return Job(controller + "/" + path, kind, controller, how, lambda: nvme_page(machine, controller, opcode, namespace, words, length), then=then)
+
+    def log(number, kind, length):
+        return page("log-%02X.bin" % number, kind, "Get Log Page %02Xh" % number, 2, 0xFFFFFFFF, log_words(number, length), length)
+
+    def identified(numbers):
+        return [
+            page("id-ns.bin" if place == 0 else "id-ns-%d.bin" % number, "nvme-namespace", "Identify, CNS 00h, namespace %d" % number, 6, number, [0], 4096)
+            for place, number in enumerate(sorted(numbers)[:MOST_NAMESPACES])
+        ]
+
+    def named(told):
+        numbers = [n for n in struct.unpack("<%dI" % (len(told) // 4), told) if n] if told else []
+        return identified(numbers or namespaces or [1])
+
+    def announced(controller_page):
+        if len(controller_page) < 4096:
+            return identified(namespaces or [1]) + [log(2, "nvme-health", 512)]
+        version = struct.unpack_from("<I", controller_page, 80)[0]
+        errors = 64 * min(controller_page[262] + 1, 64)
+        lists = [page("ns-list.bin", "nvme-namespaces", "Identify, CNS 02h", 6, 0, [2], 4096, then=named)] if version >= 0x10100 else identified(namespaces or [1])
+        tests = [log(6, "nvme-self-tests", 564)] if controller_page[256] & 0x10 else []  # OACS, NVMe 1.4 figure 247
+        return lists + [log(2, "nvme-health", 512), log(1, "nvme-errors", errors), log(3, "nvme-firmware", 512)] + tests
+
+    return [page("id-ctrl.bin", "nvme-controller", "Identify, CNS 01h", 6, 0, [1], 4096, then=announced)]
+
+
+def self_test_log_job(machine, controller):
+    return Job(
+        controller + "/log-06.bin", "nvme-self-tests", controller, "Get Log Page 06h",
+        lambda: nvme_page(machine, controller, 2, 0xFFFFFFFF, log_words(6, 564), 564),
+    )  # fmt: skip
+
+
+# --- SCSI (SPC-4, SBC-3, SAT-4) ------------------------------------------------------------------------------------
+
+
+def scsi_page(machine, device, command, length, least=4):
+    """Data of one SCSI command that reads a page."""
+    status, sense, data = machine.scsi(device, bytes(command), length)
+    if status not in (0, CHECK_CONDITION):
+        raise Refused("SCSI status %02Xh" % status)
+    key, code, qualifier = sense_of(sense)
+    if key not in (0, 1):
+        raise Refused("sense %X/%02X/%02X" % (key, code, qualifier))
+    if len(data) < least:
+        raise Refused("%d of %d bytes" % (len(data), least))
+    return data
+
+
+def scsi_jobs(machine, name):
+    """INQUIRY, and what it and the lists of vital product data and log pages announce."""
+    def job(path, kind, how, command, length, then=None):
+        return Job(name + "/" + path, kind, name, how, lambda: scsi_page(machine, name, command, length), then=then)
+
+    def vital(page, length):
+        return job("vpd-%02x.bin" % page, "scsi-vpd-%02x" % page, "INQUIRY, page %02Xh" % page, [0x12, 1, page, length >> 8, length & 0xFF, 0], length)
+
+    def log(page, then=None):
+        return job("scsi-log-%02x.bin" % page, "scsi-log-%02x" % page, "LOG SENSE %02Xh" % page, [0x4D, 0, 0x40 | page, 0, 0, 0, 0, LOG_BYTES >> 8, LOG_BYTES & 0xFF, 0], LOG_BYTES, then)
+
+    def inquired(standard):
+        if len(standard) < 36 or standard[0] & 0x1F not in (0x00, 0x0E, 0x14):  # direct access, simplified, zoned
+            return []
+        return [
+            job("vpd-00.bin", "scsi-vpd-00", "INQUIRY, page 00h", [0x12, 1, 0, 0, 252, 0], 252, then=lambda told: vitals(told, standard[8:16] == b"ATA     ")),
+            job("capacity.bin", "scsi-capacity", "READ CAPACITY (16)", [0x9E, 0x10, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 32, 0, 0], 32),
+        ]
+
+    def vitals(told, is_ata):
+        pages = told[4 : 4 + (told[2] << 8 | told[3])] if len(told) >= 4 else b""
+        jobs = [vital(page, length) for page, length in ((0x80, 252), (0x83, 1020), (0xB0, 64), (0xB1, 64)) if page in pages]
+        if is_ata or 0x89 in pages:  # SAT-4, 10.4.3: ATA information, so an ATA drive stands behind it
+            return jobs + ata_jobs(machine, name)
+        return jobs + [log(0, then=lambda listed: [log(page) for page in listed[4 : 4 + (listed[2] << 8 | listed[3])] if page in TELLING_LOGS] if len(listed) >= 4 else [])]
+
+    return [job("inquiry.bin", "scsi-inquiry", "INQUIRY", [0x12, 0, 0, 0, 96, 0], 96, then=inquired)]
+
+
+# --- every drive, and the machine itself ---------------------------------------------------------------------------
 
 
 def system_jobs(machine):
@@ -351,6 +590,8 @@ def system_jobs(machine):
     for path, place in sorted(machine.files().items()):
         kind = "uefi-variable" if path.startswith("efivars/") else "smbios" if path.startswith("dmi/") else "text"
         jobs.append(Job(path, kind, "", place, lambda place=place: machine.read_file(place)))
+    for path, call in sorted(machine.told().items()):
+        jobs.append(Job(path, path.split(".")[0], "", "sysfs", call))
     jobs.append(Job("dmesg.txt", "text", "", "kernel messages", machine.kernel_messages))
     blocks = machine.blocks()
     jobs.append(Job("block-devices.txt", "block-devices", "", "sysfs", lambda: "".join(b.name + "\n" for b in blocks).encode()))
@@ -359,59 +600,238 @@ def system_jobs(machine):
     return jobs
 
 
+def drive_of(block):
+    """The name that a block device's drive goes by: a controller's, where several namespaces are its."""
+    return re.sub(r"n\d+$", "", block.name) if block.bus == "nvme" else block.name
+
+
 def namespaces_of(machine, controller):
     """Numbers of a controller's namespaces as the kernel tells them; empty where it does not."""
-    blocks = [b for b in machine.blocks() if re.match(re.escape(controller) + r"n\d+$", b.name)]
-    told = [line[5:] for b in blocks for line in b.facts.splitlines() if line.startswith("nsid=")]
+    told = [told_of(b).get("nsid", "") for b in machine.blocks() if b.bus == "nvme" and drive_of(b) == controller]
     return sorted({int(text) for text in told if text.isdigit()})
+
+
+def is_a_drive(block):
+    """No empty reader, and no part of another one: a card's boot areas stand beside it as devices of their own."""
+    return not block.optical and (block.bus in ("ata", "nvme", "usb") or bool(re.match(r"sd[a-z]+$|vd[a-z]+$|xvd[a-z]+$|mmcblk\d+$", block.name)))
+
+
+def page_jobs(machine, block):
+    """The drive's own pages, by what it may understand."""
+    if block.bus == "nvme":
+        return nvme_jobs(machine, drive_of(block), namespaces_of(machine, drive_of(block)))
+    if not block.name.startswith("sd"):
+        return []
+    if block.bus == "ata":
+        return ata_jobs(machine, block.name)
+    driver = told_of(block).get("host/proc_name", "")
+    if block.bus == "usb":  # an old bridge may stop at a page that it does not know: only what every drive must answer, unless it speaks UAS
+        plain = scsi_jobs(machine, block.name)
+        if driver != "uas":
+            plain[0].then = None
+        return plain + ata_jobs(machine, block.name)
+    return scsi_jobs(machine, block.name)
 
 
 def drive_jobs(machine, sectors):
     """Pages of every drive, one list a drive; `sectors`: first and last sectors too, which stresses the medium a little."""
     drives = {}  # type: dict[str, list[Job]]
     for block in machine.blocks():
-        if block.optical or (block.bus == "other" and not re.match(r"sd[a-z]|vd[a-z]|mmcblk\d$", block.name)):
+        if not is_a_drive(block):
             continue
-        name = re.sub(r"n\d+$", "", block.name) if block.bus == "nvme" else block.name
-        jobs = drives.setdefault(name, [])
-        if block.bus == "nvme":
-            jobs += [] if jobs else nvme_jobs(machine, name, namespaces_of(machine, name))
-        elif re.match(r"sd[a-z]", block.name):
-            jobs += smart_jobs(machine, block.name)
+        jobs = drives.setdefault(drive_of(block), [])
+        if not jobs:
+            jobs += page_jobs(machine, block)
         if sectors:
-            size, total = geometry(block)
-            for path, sector, count in (("lba0-33.bin", 0, START_SECTORS), ("lba-last-34.bin", -END_SECTORS, END_SECTORS)):
-                first = sector if sector >= 0 else (total or 0) + sector
-                jobs.append(Job(
-                    "%s/%s" % (block.name, path), "first-sectors" if sector == 0 else "last-sectors", block.name, "plain read",
-                    lambda device=block.name, sector=sector, count=count, size=size: machine.read_at(device, sector, count, size),
-                    (first, count, size) if total and first >= 0 and first + count <= total else None,
-                ))  # fmt: skip
+            jobs += sector_jobs(machine, block)
     return {name: jobs for name, jobs in drives.items() if jobs}
 
 
+def sector_jobs(machine, block):
+    """First and last sectors of the medium."""
+    size, total = geometry(block)
+    jobs = []
+    for path, sector, count in (("lba0-33.bin", 0, START_SECTORS), ("lba-last-34.bin", -END_SECTORS, END_SECTORS)):
+        first = sector if sector >= 0 else (total or 0) + sector
+        jobs.append(Job(
+            "%s/%s" % (block.name, path), "first-sectors" if sector == 0 else "last-sectors", block.name, "plain read",
+            lambda sector=sector, count=count: machine.read_at(block.name, sector, count, size),
+            (first, count, size) if total and first >= 0 and first + count <= total else None,
+            then=(lambda start: partition_jobs(machine, block.name, start, size)) if sector == 0 else None,
+        ))  # fmt: skip
+    return jobs
+
+
+EFI_SYSTEM = bytes.fromhex("28732ac11ff8d211ba4b00a0c93ec93b")  # as it stands in a GPT entry
+
+
 def partition_jobs(machine, device, start, sector):
-    """The first 8 sectors of every partition that the disk's first sectors name: what lives there, and whether it is locked."""
-    firsts = []
+    """The first 8 sectors of every partition that the disk's first sectors name: what lives there, and whether it is locked; and of a system
+    partition what it lists."""
+    found = []
     if start[sector : sector + 8] == b"EFI PART" and len(start) >= sector + 92:
         first_entry, count, size = struct.unpack_from("<QII", start, sector + 72)
         at = first_entry * sector
         for number in range(min(count, 128) if 128 <= size <= 4096 else 0):
             entry = start[at + number * size : at + number * size + 48]
             if len(entry) == 48 and any(entry[:16]):
-                firsts.append((number + 1, struct.unpack_from("<Q", entry, 32)[0]))
+                found.append((number + 1, struct.unpack_from("<Q", entry, 32)[0], entry[:16] == EFI_SYSTEM))
     elif start[510:512] == b"\x55\xaa":
         for number in range(4):
             kind, first = struct.unpack_from("<4xB3xI", start, 446 + 16 * number)
             if kind not in (0, 0x05, 0x0F, 0x85, 0xEE):
-                firsts.append((number + 1, first))
-    return [
-        Job(
-            "%s/part%d-0-7.bin" % (device, number), "partition-start", device, "plain read",
-            lambda first=first: machine.read_at(device, first, 8, sector),
-        )
-        for number, first in firsts[:16]
-    ]  # fmt: skip
+                found.append((number + 1, first, kind == 0xEF))
+
+    def part(number, first, is_system):
+        def then(data):
+            if (is_system and data[sector - 2 : sector] == b"\x55\xaa") or (data[510:512] == b"\x55\xaa" and is_system):
+                return [Job(
+                    "%s/listing-part%d.txt" % (device, number), "sector-list", device, "directories and loaders of the system partition",
+                    lambda: system_partition(lambda lba, count: machine.read_at(device, lba, count, sector), first, sector), runs=True,
+                )]  # fmt: skip
+            if b"LABELONE" in (data[at : at + 8] for at in range(0, min(len(data), 4 * 512), 512)):
+                return [Job(
+                    "%s/group-part%d.txt" % (device, number), "sector-list", device, "volume group's description, first sectors of its volumes",
+                    lambda: volume_group(lambda lba, count: machine.read_at(device, lba, count, sector), first, sector), runs=True,
+                )]  # fmt: skip
+            return []
+
+        return Job("%s/part%d-0-7.bin" % (device, number), "partition-start", device, "plain read", lambda: machine.read_at(device, first, 8, sector), then=then)
+
+    return [part(*one) for one in found[:16]]
+
+
+class Walked:
+    """Reads sectors and remembers them, so that what was looked at can be handed on as it stands. At most `most` bytes."""
+
+    def __init__(self, read, sector, most):
+        self.read_sectors, self.sector, self.most, self.seen = read, sector, most, {}
+
+    def read(self, lba, count):
+        wanted = [n for n in range(lba, lba + count) if n not in self.seen]
+        if (len(self.seen) + len(wanted)) * self.sector > self.most:
+            raise Refused("more than %d bytes to look at" % self.most)
+        if wanted:
+            data = self.read_sectors(wanted[0], wanted[-1] - wanted[0] + 1)
+            for n in range(wanted[0], wanted[-1] + 1):
+                self.seen[n] = data[(n - wanted[0]) * self.sector : (n - wanted[0] + 1) * self.sector]
+        return b"".join(self.seen[n] for n in range(lba, lba + count))
+
+    def packed(self):
+        """Runs of sectors one after another: first LBA (8 bytes), how many (4), their bytes."""
+        out = b""
+        run = []  # type: list[int]
+        for lba in sorted(self.seen) + [-1]:
+            if run and lba != run[-1] + 1:
+                out += struct.pack("<QI", run[0], len(run)) + b"".join(self.seen[n] for n in run)
+                run = []
+            run.append(lba)
+        return out
+
+
+def unpacked(raw, sector):
+    """(first LBA, bytes) of each run."""
+    at = 0
+    while at + 12 <= len(raw):
+        lba, count = struct.unpack_from("<QI", raw, at)
+        yield lba, raw[at + 12 : at + 12 + count * sector]
+        at += 12 + count * sector
+
+
+def system_partition(read, first, sector):
+    """What a reader of a FAT volume needs to list it and to see what its loaders are: boot sector, chains, directories, the first KiB of each
+    .efi file. Microsoft, "FAT: General Overview of On-Disk Format", 1.03."""
+    disk = Walked(read, sector, MOST_WALKED)
+    boot = disk.read(first, 1)
+    size, per_cluster, reserved, fats, roots = struct.unpack_from("<HBHBH", boot, 11)
+    small, large = struct.unpack_from("<H", boot, 19)[0], struct.unpack_from("<I", boot, 32)[0]
+    per_fat = struct.unpack_from("<H", boot, 22)[0] or struct.unpack_from("<I", boot, 36)[0]
+    if size not in (512, 1024, 2048, 4096) or size % sector or not per_cluster or not fats or not per_fat:
+        raise Refused("no FAT boot sector")
+    step = size // sector
+    root_sectors = (roots * 32 + size - 1) // size
+    data_at = reserved + fats * per_fat + root_sectors
+    clusters = ((small or large) - data_at) // per_cluster
+    wide = 32 if clusters >= 65525 else 16 if clusters >= 4085 else 12
+
+    def sectors(number, count):
+        return disk.read(first + number * step, count * step)
+
+    def following(cluster):
+        at = cluster * wide // 8
+        entry = sectors(reserved + at // size, 1)
+        if at % size + 4 > size:
+            entry += sectors(reserved + at // size + 1, 1)
+        value = struct.unpack_from("<I", entry.ljust(at % size + 4, b"\0"), at % size)[0]
+        return value & 0x0FFFFFFF if wide == 32 else value & 0xFFFF if wide == 16 else value >> 4 * (cluster & 1) & 0xFFF
+
+    def chain(cluster):
+        raw = b""
+        seen = set()  # type: set[int]
+        while 2 <= cluster < clusters + 2 and cluster not in seen and len(seen) < 64:
+            seen.add(cluster)
+            raw += sectors(data_at + (cluster - 2) * per_cluster, per_cluster)
+            cluster = following(cluster)
+        return raw
+
+    root = chain(struct.unpack_from("<I", boot, 44)[0]) if wide == 32 else sectors(data_at - root_sectors, root_sectors)
+    waiting, files = [(root, 0)], 0
+    known = set()  # type: set[int]
+    while waiting:
+        raw, depth = waiting.pop(0)
+        for at in range(0, len(raw) - 31, 32):
+            entry = raw[at : at + 32]
+            if entry[0] == 0:
+                break
+            if entry[0] in (0xE5, 0x2E) or entry[11] & 0x08:
+                continue
+            cluster = struct.unpack_from("<H", entry, 26)[0] | (struct.unpack_from("<H", entry, 20)[0] << 16 if wide == 32 else 0)
+            if entry[11] & 0x10:
+                if depth < 6 and cluster not in known and len(known) < 200:
+                    known.add(cluster)
+                    with contextlib.suppress(OSError, Refused):  # a bad place, or more than is looked at: the rest is listed all the same
+                        waiting.append((chain(cluster), depth + 1))
+            elif entry[8:11] == b"EFI" and 2 <= cluster < clusters + 2 and files < 64:
+                files += 1
+                with contextlib.suppress(OSError, Refused):
+                    sectors(data_at + (cluster - 2) * per_cluster, max(1, 1024 // size))
+    return disk.packed()
+
+
+def volume_group(read, first, sector):
+    """The description of an LVM volume group that begins at `first`, and the first sectors of each volume whose start stands on this disk.
+    Offsets count from there; lvm2, lib/format_text/layout.h."""
+    disk = Walked(read, sector, MOST_WALKED)
+
+    def at_byte(at, size):
+        low, high = at // sector, (at + size + sector - 1) // sector
+        return disk.read(first + low, high - low)[at - low * sector :][:size]
+
+    head = at_byte(0, max(4 * 512, sector))
+    label = next(at for at in range(0, 4 * 512, 512) if head[at : at + 8] == b"LABELONE")
+    header = head[label + struct.unpack_from("<I", head, label + 20)[0] :]
+    areas, at, lists = [], 40, 0
+    while at + 16 <= len(header) and lists < 2:  # data areas, then areas of descriptions, each list ended by zeros
+        offset, size = struct.unpack_from("<QQ", header, at)
+        at += 16
+        if not offset and not size:
+            lists += 1
+        elif lists == 1:
+            areas.append((offset, size))
+    text = ""
+    for offset, size in areas:
+        area = at_byte(offset, 512)
+        place, length = struct.unpack_from("<QQ", area, 40)
+        if area[4:20] == b" LVM2 x[5A%r0N*>" and 0 < length <= 1 << 18 and place < size:
+            raw = at_byte(offset + place, min(length, size - place))
+            text = (raw + (at_byte(offset + 512, length - len(raw)) if len(raw) < length else b"")).decode("utf-8", "replace")
+            break
+    extent = re.search(r"extent_size = (\d+)", text)
+    starts = dict(re.findall(r"(pv\d+) \{[^}]*?pe_start = (\d+)", text))
+    for device, place in re.findall(r"segment1 \{[^}]*?stripes = \[\s*\"(pv\d+)\", (\d+)", text)[:16]:
+        if extent and device in starts and len(starts) == 1:
+            at_byte((int(starts[device]) + int(place) * int(extent[1])) * 512, 8 * 512)
+    return disk.packed()
 
 
 # --- calls that may hang -------------------------------------------------------------------------------------------
@@ -555,21 +975,93 @@ class Spool:
         pages = [{k: line[k] for k in ("path", "kind", "device", "how", "status", "detail", "sha256")} for line in newest.values()]
         manifest = {"format": FORMAT, "probe": VERSION, "machine": facts, "pages": pages}
         unfinished = place + ".part"
-        with zipfile.ZipFile(unfinished, "w", zipfile.ZIP_DEFLATED) as archive:
-            archive.writestr("manifest.json", json.dumps(manifest, indent=1))
+        with zipfile.ZipFile(unfinished, "w") as archive:
+            self._member(archive, "manifest.json", json.dumps(manifest, indent=1).encode())
             for line in newest.values():
                 if line["sha256"]:
-                    archive.writestr(line["path"], self.data(line))
+                    self._member(archive, line["path"], self.data(line))
         with open(unfinished, "rb") as file:  # a stick is pulled soon
             os.fsync(file.fileno())
         os.replace(unfinished, place)
 
 
+    @staticmethod
+    def _member(archive, path, data):
+        entry = zipfile.ZipInfo(path)  # of no date: a machine's clock may stand before 1980, where the format has none
+        # what packs too well looks like a bomb to whoever opens it
+        entry.compress_type = zipfile.ZIP_DEFLATED if len(zlib.compress(data, 1)) * 100 > len(data) else zipfile.ZIP_STORED
+        archive.writestr(entry, data)
+
+
 # --- the link ------------------------------------------------------------------------------------------------------
+
+
+WORDS_OF = {"look": "Looking at the machine:", "read": "Reading:", "self-test": "Self-test:"}
 
 
 class Gone(Exception):
     """The bench does not know this link any more, or asked for an end."""
+
+
+class Away(Exception):
+    """The bench does not answer, and nobody is to wait for it."""
+
+
+def plain(text):
+    """A serial number or world wide name as it is compared: no blanks, no prefix that says what kind of name it is."""
+    return re.sub(r"^(naa|eui|uuid|0x)\.?", "", re.sub(r"[\s\0]+", "", str(text)).lower())
+
+
+def size_words(count):
+    """Bytes as drives are sold: 512 GB, 2.0 TB."""
+    for unit, size in (("TB", 1e12), ("GB", 1e9), ("MB", 1e6)):
+        if count >= size:
+            return ("%.0f %s" if count >= 10 * size else "%.1f %s") % (count / size, unit)
+    return "%d B" % count
+
+
+def drive_name(path):
+    """Whose a page is, by the drive's name; empty for the machine's."""
+    folder = path.split("/")[0] if "/" in path else ""
+    return "" if folder in ("efivars", "dmi", "sysblock") else re.sub(r"^(nvme\d+)n\d+$", r"\1", folder)
+
+
+class NoDetour(urllib.request.HTTPRedirectHandler):
+    """The secret goes to the bench that was named, and nowhere that something there points to."""
+
+    def redirect_request(self, *arguments):
+        return None
+
+
+OPENER = urllib.request.build_opener(NoDetour)
+MOST_ANSWER = 4 << 20
+
+
+def readable(text):
+    """Text from elsewhere as a terminal may show it: nothing that would move its cursor or change its colours."""
+    return re.sub(r"[^\x20-\x7e\xa0-\ud7ff\ue000-\uffff]", "?", str(text))[:2000]
+
+
+def number(value, low, high):
+    """A whole number within bounds; the lower bound for anything else."""
+    return value if isinstance(value, int) and not isinstance(value, bool) and low <= value <= high else low
+
+
+def sane(orders):
+    """The orders that are such: texts, none too long, of a kind that this program knows."""
+    found = []
+    for order in orders if isinstance(orders, list) else []:
+        if not isinstance(order, dict) or not isinstance(order.get("order"), str) or order["order"] not in NEEDED:
+            continue
+        texts = {name: order.get(name) for name in ("id", "order", "device", "drive", "kind")}
+        if not all(value is None or (isinstance(value, str) and len(value) <= 200) for value in texts.values()) or not re.match(r"\w{1,40}$", texts["id"] or ""):
+            continue
+        if texts["order"] == "self-test" and (texts["kind"] not in ("short", "long") or not re.match(r"\w{1,40}$", texts["device"] or "")):
+            continue
+        marks = order.get("clearances")
+        marks = {k: v for k, v in marks.items() if isinstance(k, str) and isinstance(v, str) and v.isascii()} if isinstance(marks, dict) else {}
+        found.append(dict({name: value for name, value in texts.items() if value is not None}, clearances=marks))
+    return found[:50]
 
 
 class Link:
@@ -578,10 +1070,14 @@ class Link:
     def __init__(self, server, secret, say):
         self.server, self.secret, self.say = server.rstrip("/"), secret, say
         self.session = ""
+        self.away_since = None
+        self.told = ""
 
     def call(self, method, path, body=None, patient=True):
-        """One request; waits for a bench that is away as long as it takes, unless told not to."""
-        told = False
+        """One request; waits for a bench that is away as long as it takes. Not `patient`: raises Away instead, at once where it did not answer
+        a moment ago."""
+        if not patient and self.away_since is not None and time.monotonic() - self.away_since < RETRY_SECONDS:
+            raise Away()
         while True:
             request = urllib.request.Request(self.server + "/api/link" + path, method=method)
             request.add_header("Authorization", "Bearer " + self.secret)
@@ -590,54 +1086,80 @@ class Link:
                 raw = json.dumps(body).encode()
                 request.add_header("Content-Type", "application/json")
             try:
-                with urllib.request.urlopen(request, raw, timeout=20) as answer:
-                    return json.loads(answer.read() or b"{}")
+                with OPENER.open(request, raw, timeout=20) as answer:
+                    said = json.loads(answer.read(MOST_ANSWER) or b"{}")
+                if not isinstance(said, dict):
+                    raise ValueError("no object")
+                if self.away_since is not None:
+                    self.say("The bench is back.")
+                self.away_since, self.told = None, ""
+                return said
             except urllib.error.HTTPError as error:
                 detail = self._detail(error)
                 if error.code in (401, 404, 410):
                     raise Gone(detail) from None
                 if error.code < 500:
                     raise Refused(detail) from None
-            except (OSError, ValueError):
-                pass
+                why = "it says %s" % detail
+            except (OSError, ValueError, RecursionError, http.client.HTTPException) as error:
+                why = reason_of(error)
+            self.away_since = time.monotonic()
+            if why != self.told:
+                self.say("The bench at %s does not answer: %s. What is read is kept here and sent when it is back." % (self.server, why))
+                self.told = why
             if not patient:
-                raise OSError("the bench does not answer")
-            if not told:
-                self.say("The bench does not answer. What is read is kept here and sent when it is back.")
-                told = True
+                raise Away()
             time.sleep(RETRY_SECONDS)
 
     @staticmethod
     def _detail(error):
         try:
-            return str(json.loads(error.read()).get("detail", error.reason))
+            return readable(json.loads(error.read(MOST_ANSWER)).get("detail", error.reason))
         except Exception:
-            return str(error.reason)
+            return readable(error.reason)
 
     def hello(self, facts, session, has):
         answer = self.call("POST", "/hello", {"protocol": PROTOCOL, "probe": VERSION, "machine": facts, "session": session, "has": has})
-        self.session = answer["session"]
+        given = answer.get("session")
+        self.session = given if isinstance(given, str) and re.match(r"[0-9a-f]{8,64}$", given) else session
         return answer
 
-    def send(self, line, data):
+    def send(self, line, data, patient=True):
         """Push one page; the bench acknowledges pages in order and says where it stands where this is not the next one."""
         body = dict(line, session=self.session, data=base64.b64encode(data).decode())
-        return self.call("POST", "/pages", body)["acknowledged"]
+        return number(self.call("POST", "/pages", body, patient).get("acknowledged"), 0, 1 << 40)
 
     def cleared(self, order):
         """Does the order carry the clearance it needs, made out for just this order with the ticket's secret?"""
         needed = NEEDED.get(order.get("order", ""), "")
         mark = (order.get("clearances") or {}).get(needed, "")
-        wanted = clearance(self.secret, order.get("id"), order.get("order"), order.get("device") or "", needed)
+        wanted = clearance(self.secret, order.get("id"), order.get("order"), order.get("drive") or order.get("device") or "", needed)
         return bool(needed) and hmac.compare_digest(mark, wanted)
 
     def may_read_sectors(self, order):
         mark = (order.get("clearances") or {}).get("sectors", "")
-        return hmac.compare_digest(mark, clearance(self.secret, order.get("id"), order.get("order"), order.get("device") or "", "sectors"))
+        return hmac.compare_digest(mark, clearance(self.secret, order.get("id"), order.get("order"), order.get("drive") or order.get("device") or "", "sectors"))
+
+
+def reason_of(error):
+    """Why a request did not go through, in words."""
+    inner = getattr(error, "reason", error)
+    if isinstance(inner, ssl.SSLCertVerificationError):
+        return "its certificate is not known here (%s)" % inner.verify_message
+    if isinstance(inner, socket.gaierror):
+        return "no machine by that name is found"
+    if isinstance(inner, ConnectionRefusedError):
+        return "that machine is there, but no bench listens at this port"
+    if isinstance(inner, socket.timeout):
+        return "nothing comes back"
+    if isinstance(inner, (ValueError, RecursionError, http.client.HTTPException)):
+        return "what answers there is no bench"
+    return (getattr(inner, "strerror", None) or str(inner) or type(inner).__name__).lower()
 
 
 def clearance(secret: str, order_id: str, order: str, device: str, what: str) -> str:
-    """The mark of a clearance: HMAC-SHA-256 over the order it is for (docs/link-protocol.md)."""
+    """The mark of a clearance: HMAC-SHA-256 over the order it is for; `device`: the drive's serial number where the order names it
+    (docs/link-protocol.md)."""
     return hmac.new(secret.encode(), ("%s|%s|%s|%s" % (order_id, order, device, what)).encode(), hashlib.sha256).hexdigest()
 
 
@@ -647,13 +1169,15 @@ def clearance(secret: str, order_id: str, order: str, device: str, what: str) ->
 class Probe:
     """Reads, keeps, sends. `machine` is this one, or one of the practice bench."""
 
-    def __init__(self, machine, spool, link=None, say=print, reader=None):
+    def __init__(self, machine, spool, link=None, say=print, reader=None, hint=None):
         self.machine, self.spool, self.link, self.say = machine, spool, link, say
+        self.hint = hint or (lambda text: None)
         self.reader = reader or Reader()
         self.acknowledged = 0
+        self.far = 0.0
 
     def read(self, order, sectors=True, device=None, drives=True):
-        """Every page of the machine, or of one drive. A drive that hangs twice is left alone."""
+        """Every page of the machine, or of one drive, and what each announces. A drive that hangs twice is left alone."""
         done = self.spool.done(order)
         found = drive_jobs(self.machine, sectors) if drives else {}
         if device:
@@ -661,31 +1185,75 @@ class Probe:
         groups = list(found.items())
         if not device:
             groups.insert(0, ("", system_jobs(self.machine)))
-        total, count = sum(len(jobs) for _, jobs in groups), 0
-        for _, jobs in groups:
+        self.far = 0.0
+        for place, (name, jobs) in enumerate(groups):
             hangs = 0
-            for job in jobs:
-                count += 1
+            title = self.title(name)
+            for count, job in enumerate(jobs):
                 if job.path in done:
-                    if job.kind == "first-sectors":
-                        jobs += partition_jobs(self.machine, job.device, self.spool.newest(job.path), job.span[2] if job.span else SECTOR)
+                    self.follow(job, jobs, self.spool.newest(job.path))
                     continue
+                self.hint("%s  %s" % (title, job.path))
                 if hangs >= HANGS_TO_GIVE_UP:
                     status, detail, data = "skipped", "the drive did not answer %d calls before" % hangs, b""
                 else:
                     status, detail, data = self.reader.run(job.call)
                 hangs = hangs + 1 if status == "hung" else hangs
                 pieces = self.read_pieces(job, order) if job.span and status == "failed" else data  # first: a probe killed here reads them again
+                if job.runs:
+                    data = self.keep_runs(job, order, data)
                 self.spool.add(job, order, status, detail, data)
-                if job.kind == "first-sectors" and pieces:
-                    more = partition_jobs(self.machine, job.device, pieces, job.span[2] if job.span else SECTOR)
-                    jobs += more
-                    total += len(more)
-                self.say("[%d/%d] %-28s %s" % (count, total, job.path, "%d bytes" % len(data) if status == "ok" else "%s: %s" % (status, detail)))
+                self.follow(job, jobs, pieces)
+                self.far = max(self.far, (place + (count + 1) / len(jobs)) / len(groups))
                 if self.link:
-                    self.push()
-                    self.progress(order, count, total, job.path)
-        return total
+                    self.push(patient=False)
+                    self.progress(order, int(100 * self.far), 100, job.path, patient=False)
+            self.say("%s  %s" % (self.title(name), self.tally(order, name)))
+        if self.link:
+            self.push()
+
+    @staticmethod
+    def follow(job, jobs, data):
+        """What a page announces is read next, before the pages that stood after it."""
+        if job.then:
+            at = jobs.index(job) + 1
+            jobs[at:at] = job.then(data)
+
+    def keep_runs(self, job, order, raw):
+        """Each run of sectors as a page of its own; returns their list, which is the page that says that all are there."""
+        size = next((geometry(b)[0] for b in self.machine.blocks() if b.name == job.device), SECTOR)
+        named = []
+        for lba, data in unpacked(raw, size):
+            path = "%s/lba%d-%d.bin" % (job.device, lba, lba + len(data) // size - 1)
+            self.spool.add(Job(path, "sectors", job.device, job.how, None), order, "ok", "", data)
+            named.append(path)
+        return "".join(path + "\n" for path in named).encode()
+
+    def title(self, name):
+        """A drive in one line: what the kernel calls it, what it calls itself, its size. The machine, where there is no name."""
+        if not name:
+            return "%-42s" % "this machine"
+        block = next((b for b in self.machine.blocks() if drive_of(b) == name), None)
+        told = told_of(block) if block else {}
+        size = int(told["size"]) * 512 if told.get("size", "").isdigit() else 0
+        model = " ".join(filter(None, (told.get("device/vendor", "").replace("ATA", ""), told.get("device/model") or told.get("device/name", ""))))
+        identity = self.spool.newest(name + "/identify.bin")
+        if len(identity) == 512 and any(identity[54:94]):  # the kernel keeps 16 letters of an ATA drive's name
+            model = "".join(chr(identity[at ^ 1]) for at in range(54, 94)).strip()
+        return "%-8s %-24s %8s" % (name, (model or "no name")[:24], size_words(size) if size else "no size")
+
+    def tally(self, order, name):
+        """What was read of a drive, in words."""
+        own = [line for line in self.spool.lines if line["order"] == order and (drive_name(line["path"]) == name)]
+        alone = [line for line in own if re.search(r"/lba\d+\.bin$", line["path"])]
+        states = [line["status"] for line in own if line not in alone]
+        parts = ["%d pages" % states.count("ok")]
+        for status, words in (("refused", "refused"), ("failed", "failed"), ("hung", "did not answer"), ("skipped", "left alone")):
+            if states.count(status):
+                parts.append("%d %s" % (states.count(status), words))
+        if alone:
+            parts.append("%d sectors cannot be read" % len(alone))
+        return ", ".join(parts)
 
     def read_pieces(self, job, order):
         """A range of which not all can be read, sector by sector: a page for every run that could, a line for every sector that could not.
@@ -720,42 +1288,93 @@ class Probe:
             lba += 1
         return b"".join(read.get(lba) or bytes(size) for lba in range(first, first + count))
 
-    def push(self):
-        """Send every page that the bench has not acknowledged, in order."""
-        while self.acknowledged < len(self.spool.lines):
-            line = self.spool.lines[self.acknowledged]
-            self.acknowledged = self.link.send(line, self.spool.data(line))
+    def push(self, patient=True):
+        """Send every page that the bench has not acknowledged, in order. Not `patient`: reading goes on while the bench is away."""
+        stuck = 0
+        try:
+            while self.acknowledged < len(self.spool.lines):
+                line = self.spool.lines[self.acknowledged]
+                before = self.acknowledged
+                try:
+                    self.acknowledged = self.link.send(line, self.spool.data(line), patient)
+                except Refused as error:  # one page that the bench does not take takes no other away
+                    self.say("The bench does not take %s: %s" % (line["path"], error))
+                    instead = dict(line, path="page-%d.bin" % line["seq"], status="refused", detail=("by the bench: %s" % error)[:300], sha256=None, size=0)
+                    instead = {name: value[:80] if name in ("kind", "device", "how") else value for name, value in instead.items()}
+                    instead.update(kind=instead["kind"][:40], device=instead["device"][:40])
+                    self.acknowledged = self.link.send(instead, b"", patient)
+                stuck = 0 if self.acknowledged > before else stuck + 1
+                if stuck > 5:
+                    raise Refused("the bench takes no page and does not say why")
+        except Away:
+            pass
 
-    def progress(self, order, done, of, text, left=None):
-        self.link.call("POST", "/progress", {"session": self.link.session, "order": order, "done": done, "of": of, "text": text, "minutes_left": left})
+    def progress(self, order, done, of, text, left=None, patient=True):
+        body = {"session": self.link.session, "order": order, "done": done, "of": of, "text": text, "minutes_left": left}
+        with contextlib.suppress(Away):
+            self.link.call("POST", "/progress", body, patient)
+
+    def find(self, order):
+        """The device that the ordered drive has here and now; None where the order is for all. Raises Refused where it is not here: kernel
+        names move between two starts, serial numbers do not."""
+        device, drive = order.get("device"), order.get("drive")
+        if not drive or not device:
+            return device
+        found = [name for name, ids in self.drives_by_id().items() if plain(drive) in ids]
+        if device in found or len(found) == 1:
+            return device if device in found else found[0]
+        raise Refused("expected the drive %s, got %s" % (drive, "%d that say they are it" % len(found) if found else "none that says it is it"))
+
+    def drives_by_id(self):
+        """Serial numbers and world wide names of each drive, as the kernel or the drive tells them."""
+        found = {}  # type: dict[str, set[str]]
+        for block in self.machine.blocks():
+            if not is_a_drive(block):
+                continue
+            told = told_of(block)
+            ids = found.setdefault(drive_of(block), set())
+            ids |= {plain(told.get(name, "")) for name in ("device/serial", "serial", "device/vpd_pg80", "device/wwid", "device/cid")}
+            if block.name.startswith("sd"):
+                for job in page_jobs(self.machine, block)[-1:]:  # IDENTIFY, or INQUIRY whose page 80h the kernel has told
+                    status, _, data = self.reader.run(job.call) if job.kind == "ata-identify" else ("", "", b"")
+                    if status == "ok" and len(data) == 512:
+                        ids.add(plain("".join(chr(data[at ^ 1]) for at in range(20, 40))))
+                        ids.add("".join("%02x" % data[at ^ 1] for at in range(216, 224)))
+        return {name: {text for text in ids if text.strip("0")} for name, ids in found.items()}
 
     def self_test(self, order, device, kind):
         """Start the drive's own test, watch it, and read its logs again. Only with the clearance for it."""
         is_nvme = device.startswith("nvme")
         code = {"short": 1, "long": 2}[kind]
-        if is_nvme:
-            status = self.machine.nvme(device, 0x14, 0xFFFFFFFF, [code], 0)[0]
-            if status:
-                raise Refused("NVMe status %04Xh" % status)
-        else:
+
+        def start():
+            if is_nvme:
+                status = self.machine.nvme(device, 0x14, 0xFFFFFFFF, [code], 0)[0]
+                if status:
+                    raise Refused("NVMe status %04Xh" % status)
+                return b""
             status, sense, _ = self.machine.scsi(device, ata_command_16(NON_DATA, 0xB0, 0xD4, 0, 0xC24F00 | code), 0)
             if sense_of(sense)[0] not in (0, 1):
                 raise Refused("sense %X/%02X/%02X" % sense_of(sense))
+            return b""
+
+        status, detail, _ = self.reader.run(start)
+        if status != "ok":
+            raise Refused(detail)
         while True:
             self.machine.sleep(2)
             left, minutes = self._test_left(device, is_nvme, kind)
             if left is None:
                 break
-            self.say("self-test on %s: %d %% to go" % (device, left))
+            self.hint("%s self-test on %s: %d %% to go" % (kind, device, left))
             if self.link:
                 self.progress(order, 100 - left, 100, "%s self-test on %s" % (kind, device), minutes and round(minutes * left / 100, 1))
         self.read(order, sectors=False, device=device)
 
     def _test_left(self, device, is_nvme, kind):
         """(percent still to run, minutes the drive says such a test takes or None); (None, None) when it is over."""
-        jobs = nvme_jobs(self.machine, device) if is_nvme else smart_jobs(self.machine, device)
-        wanted = "nvme-self-tests" if is_nvme else "smart-data"
-        status, _, data = self.reader.run(next(job.call for job in jobs if job.kind == wanted))
+        job = self_test_log_job(self.machine, device) if is_nvme else smart_data_job(self.machine, device)
+        status, _, data = self.reader.run(job.call)
         if status != "ok":
             return None, None
         if is_nvme:
@@ -772,34 +1391,42 @@ class Probe:
             if order["order"] == "look":
                 self.read(order["id"], drives=False)
             elif order["order"] == "read":
-                self.read(order["id"], sectors=self.link.may_read_sectors(order), device=order.get("device"))
+                self.read(order["id"], sectors=self.link.may_read_sectors(order), device=self.find(order))
             else:
-                self.self_test(order["id"], order["device"], order.get("kind") or "short")
-        except (Refused, OSError) as error:
+                self.self_test(order["id"], self.find(order), order.get("kind") or "short")
+        except Refused as error:
+            return "refused" if order.get("drive") and str(error).startswith("expected the drive") else "failed", str(error)
+        except OSError as error:
             return "failed", str(error)
         return "done", ""
 
     def linked(self, session):
         """Say hello, then work on orders until the bench ends it. Survives either side's death."""
         answer = self.link.hello(self.machine.facts(), session, len(self.spool.lines))
-        self.acknowledged = min(answer.get("acknowledged", 0), len(self.spool.lines))
-        self.say("Linked to ticket %s." % answer.get("ticket", "?"))
+        self.acknowledged = number(answer.get("acknowledged"), 0, len(self.spool.lines))
+        self.say("Linked to ticket %s." % readable(answer.get("ticket", "?"))[:40])
         self.push()
+        told = False
         while True:
             answer = self.link.call("GET", "/orders?session=" + self.link.session)
-            for order in answer.get("orders", []):
+            orders = sane(answer.get("orders"))
+            for order in orders:
                 result, detail = self.work(order)
                 self.push()
                 self.link.call("POST", "/done", {"session": self.link.session, "order": order["id"], "result": result, "detail": detail})
-                self.say("Order %s: %s%s" % (order["id"], result, ", " + detail if detail else ""))
-            if not answer.get("orders"):
+                self.say("%s %s%s" % (WORDS_OF.get(order.get("order"), "Order"), result, ": " + detail if detail else ""))
+                told = False
+            if not told and not orders:
+                self.say("Leave me running: the bench may order tests. To end, end the link on the ticket, or press Ctrl+C here.")
+                told = True
+            if not orders:
                 self.machine.sleep(PULL_SECONDS)
 
 
 def options(argv):
     parser = argparse.ArgumentParser(description="Reads a machine that will not start: its drives' pages, its firmware, its first sectors.")
     parser.add_argument("--server", default=SERVER, help="the bench's address, as the ticket shows it")
-    parser.add_argument("--secret", default=SECRET, help="the ticket's secret")
+    parser.add_argument("--secret", default=SECRET or os.environ.get("GATECHECK_SECRET", ""), help="the link's secret (better in GATECHECK_SECRET: arguments can be listed by anyone)")
     parser.add_argument("--out", metavar="FILE.gcap", help="write everything into this file, on a stick for example")
     parser.add_argument("--spool", metavar="DIR", help="where pages are kept until they are sent (default: under the temporary folder)")
     parser.add_argument("--no-sectors", action="store_true", help="leave the first and last sectors alone: nothing is read from the medium")
@@ -807,10 +1434,32 @@ def options(argv):
     return parser.parse_args(argv)
 
 
+class Terminal:
+    """Lines that stay, and one at the foot that is written over: what is being done now. Only a terminal has a foot."""
+
+    def __init__(self, out):
+        self.out, self.foot = out, False
+        self.has_foot = out.isatty()
+
+    def say(self, text):
+        lines = textwrap.wrap(text, shutil.get_terminal_size().columns - 1, subsequent_indent="         ", break_long_words=False) if self.has_foot else [text]
+        self.out.write(("\r\x1b[K" if self.foot else "") + "\n".join(lines) + "\n")
+        self.foot = False
+        self.out.flush()
+
+    def hint(self, text):
+        if self.has_foot:
+            width = shutil.get_terminal_size().columns - 1
+            self.out.write("\r\x1b[K" + text[:width])
+            self.foot = True
+            self.out.flush()
+
+
 def main(argv=None, machine=None, say=None):
     """Exit status: 0 done, 2 unusable options or not allowed."""
     chosen = options(argv)
-    say = say or (lambda text: print(text, flush=True))
+    terminal = Terminal(sys.stdout)
+    say, hint = say or terminal.say, None if say else terminal.hint
     if not chosen.server and not chosen.out:
         print("probe: expected --out FILE.gcap or --server with --secret, got neither", file=sys.stderr)
         return 2
@@ -829,20 +1478,24 @@ def main(argv=None, machine=None, say=None):
     name = re.sub(r"\W+", "-", "%s-%s" % (chosen.secret or "offline", facts.get("product_serial", "") or facts.get("product_name", "machine")))
     spool = Spool(chosen.spool or os.path.join(tempfile.gettempdir(), "gatecheck-probe-" + name))
     reader = Reader(chosen.wait)
+    say("Gate Check reads %s. Nothing is written to any drive." % (" ".join(filter(None, (facts.get("sys_vendor"), facts.get("product_name")))) or "this machine"))
     if not chosen.server:
         spool.begin()
-        probe = Probe(machine, spool, None, say, reader)
+        probe = Probe(machine, spool, None, say, reader, hint)
         probe.read("offline", sectors=not chosen.no_sectors)
         spool.write_capture(chosen.out, facts)
         spool.finish()
-        say("Written: %s" % chosen.out)
+        say("Written: %s. Drop this file on the ticket." % chosen.out)
         return 0
     link = Link(chosen.server, chosen.secret, say)
-    probe = Probe(machine, spool, link, say, reader)
+    probe = Probe(machine, spool, link, say, reader, hint)
     session = hashlib.sha256((spool.folder + chosen.secret).encode()).hexdigest()[:16]
     try:
         probe.linked(session)
     except Gone as error:
+        if not link.session:
+            print("probe: the code %s does not fit: %s. The link's sheet on the ticket shows the right line." % (chosen.secret or "(none)", error), file=sys.stderr)
+            return 2
         say("End of the link: %s" % error)
     except Refused as error:
         print("probe: the bench refuses this link: %s" % error, file=sys.stderr)

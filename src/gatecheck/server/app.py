@@ -2,30 +2,34 @@
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterator, Mapping
+from collections.abc import AsyncIterator, Mapping, Sequence
 from contextlib import asynccontextmanager
 from pathlib import Path
 
-from fastapi import FastAPI
-from fastapi.responses import FileResponse, Response
+from fastapi import FastAPI, Request
+from fastapi.responses import FileResponse, HTMLResponse, Response
 from fastapi.staticfiles import StaticFiles
 
 from gatecheck.server.bench.routes import bench_routes
 from gatecheck.server.captures.routes import capture_routes
+from gatecheck.server.door import NONCE, Door
 from gatecheck.server.errors import map_errors, problem
 from gatecheck.server.events import Events
 from gatecheck.server.house import House
 from gatecheck.server.instruments.routes import instrument_routes
 from gatecheck.server.learning.routes import learning_routes
 from gatecheck.server.link.routes import link_routes
+from gatecheck.server.people.routes import people_routes
 from gatecheck.server.practice.routes import practice_routes
 from gatecheck.server.tickets.routes import ticket_routes
 from gatecheck.server.wire import Problem
 
 
-def create_app(house: House, dist: Path | None = None, practice: Mapping[int, str] | None = None) -> FastAPI:
+def create_app(
+    house: House, dist: Path | None = None, practice: Mapping[int, str] | None = None, *, is_public: bool = False, names: Sequence[str] = ()
+) -> FastAPI:
     """The web application for one shop. `dist` is the built front end; `practice`: machines that are linked to these tickets once it
-    runs."""
+    runs; `is_public`: it answers beyond this computer; `names`: host names that it answers to besides its addresses."""
     events = Events()
     house.shop.announce = events.publish
 
@@ -44,10 +48,12 @@ def create_app(house: House, dist: Path | None = None, practice: Mapping[int, st
         responses={422: {"model": Problem}, 404: {"model": Problem}, 409: {"model": Problem}},
     )  # fmt: skip
     app.state.events = events
+    app.state.is_public = is_public
+    app.add_middleware(Door, devices=house.devices, names=names)
     map_errors(app)
     for router in (
         bench_routes(house.bench, events), ticket_routes(house.tickets), learning_routes(house.learning), instrument_routes(house.instruments),
-        capture_routes(house.captures), link_routes(house.links), practice_routes(house.practice),
+        capture_routes(house.captures), link_routes(house.links), practice_routes(house.practice), people_routes(house.devices),
     ):  # fmt: skip
         app.include_router(router)
     if dist and dist.is_dir():
@@ -57,13 +63,13 @@ def create_app(house: House, dist: Path | None = None, practice: Mapping[int, st
 
 def _front_end(app: FastAPI, dist: Path) -> None:
     app.mount("/assets", StaticFiles(directory=dist / "assets"), name="assets")
-    index = dist / "index.html"
+    index = (dist / "index.html").read_text(encoding="utf-8")
 
     @app.get("/{path:path}", include_in_schema=False)
-    def page(path: str) -> Response:
+    def page(path: str, request: Request) -> Response:
         if path.startswith("api/"):
             return problem(404, "Not found", f"/{path}: expected a route of /api/openapi.json, got none")
         wanted = dist / path
-        if path and wanted.is_file() and wanted.resolve().is_relative_to(dist.resolve()):
+        if path and wanted.name != "index.html" and wanted.is_file() and wanted.resolve().is_relative_to(dist.resolve()):
             return FileResponse(wanted)
-        return FileResponse(index, headers={"Cache-Control": "no-cache"})
+        return HTMLResponse(index.replace("__NONCE__", getattr(request.state, NONCE, "")), headers={"Cache-Control": "no-cache"})

@@ -29,10 +29,20 @@ class LinkEndedError(BenchError):
     """The link was ended, or its ticket handed over."""
 
 
+class PairingError(BenchError):
+    """A code that lets nobody in: wrong, used, or too late."""
+
+
+class TooManyError(BenchError):
+    """Tried too often, or too many at once."""
+
+
 _STATUS: tuple[tuple[type[BenchError], int, str], ...] = (
     (NotFoundError, 404, "Not found"),
     (LinkUnknownError, 401, "Not a link of this bench"),
     (LinkEndedError, 410, "The link is over"),
+    (PairingError, 403, "Not let in"),
+    (TooManyError, 429, "Too many"),
     (TapeError, 422, "Entry not usable"),
     (InputError, 422, "File not usable"),
     (StoreError, 409, "Not possible now"),

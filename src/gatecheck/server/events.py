@@ -6,8 +6,12 @@ import asyncio
 import json
 from collections.abc import AsyncIterator, Mapping
 
+from gatecheck.server.errors import TooManyError
+
 _HEARTBEAT = 15.0
 _MOST_WAITING = 200
+_MOST_LISTENERS = 300
+
 
 
 class Events:
@@ -37,6 +41,11 @@ class Events:
         for listener in self._listeners:
             if listener.qsize() < _MOST_WAITING:
                 listener.put_nowait(text)
+
+    def check_room(self) -> None:
+        """Raises TooManyError where too many listen already."""
+        if len(self._listeners) >= _MOST_LISTENERS:
+            raise TooManyError(f"events: expected at most {_MOST_LISTENERS} listeners, got another; close a page that is not looked at")
 
     async def stream(self) -> AsyncIterator[str]:
         """The text of one listener's event stream."""

@@ -16,6 +16,7 @@ from gatecheck.server.captures.service import Captures
 from gatecheck.server.instruments.service import Instruments
 from gatecheck.server.learning.service import Learning
 from gatecheck.server.link.service import Links
+from gatecheck.server.people.devices import Devices
 from gatecheck.server.practice.service import Practice
 from gatecheck.server.shop import Shop
 from gatecheck.server.tickets.service import Tickets
@@ -38,6 +39,7 @@ class House:
     instruments: Instruments
     links: Links
     practice: Practice
+    devices: Devices
 
 
 def open_house(data: Path, *, name: str = "The bench", prefix: str = "GC", bays: int = 9, url: str | None = None) -> House:
@@ -56,8 +58,9 @@ def house_of(shop: Shop, url: str | None = None) -> House:
     links = Links(shop, tickets, captures)
     bench.link_row = links.row
     return House(
-        shop, tickets, bench, learning, captures, Instruments(shop, tickets, captures), links, Practice(shop, tickets, links, url)
-    )
+        shop, tickets, bench, learning, captures, Instruments(shop, tickets, captures), links, Practice(shop, tickets, links, url),
+        Devices(shop.database, lambda event: shop.announce(event)),
+    )  # fmt: skip
 
 
 def own_model(folder: Path) -> tuple[Model, tuple[str, ...]]:

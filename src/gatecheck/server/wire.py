@@ -2,7 +2,19 @@
 
 from __future__ import annotations
 
-from pydantic import BaseModel, ConfigDict, Field
+from contextvars import ContextVar
+from typing import Annotated
+
+from fastapi import Path
+from pydantic import AfterValidator, BaseModel, ConfigDict, Field
+
+LARGEST_ID = (1 << 63) - 1
+"""what SQLite can count to"""
+TicketId = Annotated[int, Path(ge=1, le=LARGEST_ID)]
+WHO: ContextVar[str | None] = ContextVar("who", default=None)
+"""initials of the technician whose device sends this request, where the device is paired: then they are not a matter of what is sent"""
+By = Annotated[str, Field(min_length=1, max_length=20), AfterValidator(lambda said: WHO.get() or said)]
+"""initials of who did it"""
 
 
 class Wire(BaseModel):
@@ -13,7 +25,7 @@ class Wire(BaseModel):
 
 class ByIn(BaseModel):
     model_config = ConfigDict(extra="forbid")
-    by: str = Field(min_length=1, max_length=20)
+    by: By
 
 
 class Problem(Wire):

@@ -37,11 +37,14 @@ class Database:
         self._name = "file:gatecheck?mode=memory" if path is None else str(path)
         self._is_memory = path is None
         self._write_lock = threading.RLock()
-        self._local = threading.local()
-        self._readers: list[sqlite3.Connection] = []
+        self._idle_lock = threading.Lock()
+        self._idle: list[sqlite3.Connection] = []
         self._writer = self._connect()
         with self._write_lock:
-            migrate(self._writer, atomic)
+            try:
+                migrate(self._writer, atomic)
+            except sqlite3.Error as error:
+                raise StoreError(f"{self._name}: expected a database that can be written, got {error}") from error
 
     def _connect(self) -> sqlite3.Connection:
         try:
@@ -61,31 +64,38 @@ class Database:
     @contextmanager
     def write(self) -> Iterator[sqlite3.Connection]:
         """A write transaction; returns only when it is durable."""
-        with self._write_lock, atomic(self._writer) as connection:
-            yield connection
+        with self._write_lock:
+            try:
+                with atomic(self._writer) as connection:
+                    yield connection
+            except sqlite3.OperationalError as error:  # a full disk, another program's lock: nothing of it was kept
+                raise StoreError(f"{self._name}: expected room to write and no other writer, got {error}") from error
 
     @contextmanager
     def read(self) -> Iterator[sqlite3.Connection]:
-        """A read-only connection of this thread (in memory: the one connection there is)."""
+        """A read-only connection that nobody else uses meanwhile (in memory: the one connection there is). As many are kept as were in use
+        at once: threads come and go, and one kept for each of them would never be closed."""
         if self._is_memory:
             with self._write_lock:
                 yield self._writer
             return
-        connection: sqlite3.Connection | None = getattr(self._local, "connection", None)
+        with self._idle_lock:
+            connection = self._idle.pop() if self._idle else None
         if connection is None:
             connection = self._connect()
             connection.execute("PRAGMA query_only=1")
-            self._local.connection = connection
-            with self._write_lock:
-                self._readers.append(connection)
-        yield connection
+        try:
+            yield connection
+        finally:
+            with self._idle_lock:
+                self._idle.append(connection)
 
     def close(self) -> None:
         """Close every connection."""
-        with self._write_lock:
-            for connection in [*self._readers, self._writer]:
+        with self._write_lock, self._idle_lock:
+            for connection in [*self._idle, self._writer]:
                 connection.close()
-            self._readers.clear()
+            self._idle.clear()
 
 
 def open_database(path: Path | None) -> Database:

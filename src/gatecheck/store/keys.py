@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-import json
 import sqlite3
 from collections import defaultdict
 
 from gatecheck.core.instruments.keys import Try, machine_of
+from gatecheck.store.tickets import loads
 
 _TRIES = """
     SELECT e.ticket_id, e.place, t.machine, coalesce(json_extract(t.facts, '$.platform'), 'pc'), e.body
@@ -26,6 +26,8 @@ def key_tries(connection: sqlite3.Connection) -> list[Try]:
     tries = []
     for ticket_id, place, machine, platform, text in connection.execute(_TRIES):
         if place not in taken_back[ticket_id]:
-            body = json.loads(text)
-            tries.append(Try(machine_of(machine, platform), body["opens"], body["tried_key"], body["worked"]))
+            body = loads(text)
+            key, opens, worked = body.get("tried_key"), body.get("opens"), body.get("worked")
+            if isinstance(key, str) and isinstance(opens, str) and isinstance(worked, bool):  # anything else is no try that teaches
+                tries.append(Try(machine_of(machine, platform), opens, key, worked))
     return tries

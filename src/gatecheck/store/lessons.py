@@ -1,4 +1,8 @@
-"""What closed tickets taught, one row a ticket. Derived from tapes: taken out again when a ticket is opened anew."""
+"""What closed tickets taught, one row a ticket. Derived from tapes: taken out again when a ticket is opened anew.
+
+A lesson belongs to the era between two resets in which it was learned, counted and not told by the clock: a clock set back or forward loses
+nothing and brings nothing back.
+"""
 
 from __future__ import annotations
 
@@ -9,19 +13,19 @@ from collections.abc import Mapping, Sequence
 from gatecheck.core.learning import Lesson
 
 _PUT = """
-    INSERT INTO lesson (ticket_id, closed_at, context, faults, expected, choice, confidence, suspects, was_right)
-    VALUES (:ticket_id, :closed_at, :context, :faults, :expected, :choice, :confidence, :suspects, :was_right)
+    INSERT INTO lesson (ticket_id, closed_at, context, faults, expected, choice, confidence, suspects, was_right, era)
+    VALUES (:ticket_id, :closed_at, :context, :faults, :expected, :choice, :confidence, :suspects, :was_right, (SELECT count(*) FROM learning_reset))
     ON CONFLICT (ticket_id) DO UPDATE SET closed_at = excluded.closed_at, context = excluded.context, faults = excluded.faults,
         expected = excluded.expected, choice = excluded.choice, confidence = excluded.confidence, suspects = excluded.suspects,
-        was_right = excluded.was_right"""
+        was_right = excluded.was_right, era = excluded.era"""
 _TAKE_OUT = "DELETE FROM lesson WHERE ticket_id = ?"
 _SINCE_RESET = """
     SELECT l.context, l.faults, l.expected, l.choice, l.confidence, l.suspects, l.was_right, EXISTS (
         SELECT 1 FROM ticket t WHERE t.comeback_of = l.ticket_id
-        AND julianday(t.opened_at) - julianday(l.closed_at) BETWEEN 0 AND :warranty_days)
-    FROM lesson l WHERE l.closed_at > (SELECT coalesce(max(at), '') FROM learning_reset) ORDER BY l.closed_at"""
-_RESET = "INSERT INTO learning_reset (at, made_by) VALUES (:at, :by)"
-_LAST_RESET = "SELECT max(at) FROM learning_reset"
+        AND julianday(t.opened_at) - julianday(l.closed_at) <= :warranty_days)
+    FROM lesson l WHERE l.era = (SELECT count(*) FROM learning_reset) ORDER BY l.closed_at"""
+_RESET = "INSERT INTO learning_reset (at, made_by, era) VALUES (:at, :by, (SELECT count(*) + 1 FROM learning_reset))"
+_LAST_RESET = "SELECT at FROM learning_reset ORDER BY era DESC LIMIT 1"
 
 
 def put_lesson(

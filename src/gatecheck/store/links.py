@@ -18,6 +18,8 @@ class Link:
     practice: str | None
     practice_since: float | None
     ended_at: str | None
+    code: str | None
+    """what a person types; exchanged for the secret once, then there is another"""
 
 
 @dataclass(frozen=True, slots=True)
@@ -41,7 +43,7 @@ class Order:
     done_at: str | None
 
 
-_LINK = "SELECT ticket_id, secret, practice, practice_since, ended_at FROM link"
+_LINK = "SELECT ticket_id, secret, practice, practice_since, ended_at, code FROM link"
 _SESSION = "SELECT id, ticket_id, machine, probe, began_at FROM link_session"
 _ORDER = "SELECT id, ticket_id, body, state, detail, made_by, made_at, done_at FROM link_order"
 
@@ -51,18 +53,23 @@ def link_of(connection: sqlite3.Connection, ticket_id: int) -> Link | None:
     return Link(*row) if row else None
 
 
-def link_by_secret(connection: sqlite3.Connection, secret: str) -> Link | None:
-    row = connection.execute(f"{_LINK} WHERE secret = ?", (secret,)).fetchone()
-    return Link(*row) if row else None
+def links_with_codes(connection: sqlite3.Connection) -> list[Link]:
+    """Every link that has a code, open or ended."""
+    return [Link(*row) for row in connection.execute(f"{_LINK} WHERE code IS NOT NULL ORDER BY ended_at IS NOT NULL")]
 
 
-def open_link(connection: sqlite3.Connection, ticket_id: int, secret: str, *, by: str, at: str) -> None:
-    """A first link, or one that was ended opened anew with another secret."""
+def open_link(connection: sqlite3.Connection, ticket_id: int, secret: str, code: str, *, by: str, at: str) -> None:
+    """A first link, or one that was ended opened anew with another secret and code."""
     connection.execute(
-        "INSERT INTO link (ticket_id, secret, made_by, made_at) VALUES (?, ?, ?, ?) ON CONFLICT (ticket_id) "
-        "DO UPDATE SET secret = excluded.secret, made_by = excluded.made_by, made_at = excluded.made_at, ended_at = NULL",
-        (ticket_id, secret, by, at),
+        "INSERT INTO link (ticket_id, secret, code, made_by, made_at) VALUES (?, ?, ?, ?, ?) ON CONFLICT (ticket_id) "
+        "DO UPDATE SET secret = excluded.secret, code = excluded.code, made_by = excluded.made_by, made_at = excluded.made_at, ended_at = NULL",
+        (ticket_id, secret, code, by, at),
     )
+
+
+def set_code(connection: sqlite3.Connection, ticket_id: int, code: str) -> None:
+    """Another code, because the one before was exchanged."""
+    connection.execute("UPDATE link SET code = ? WHERE ticket_id = ?", (code, ticket_id))
 
 
 def set_practice(connection: sqlite3.Connection, ticket_id: int, name: str, since: float) -> None:
@@ -85,6 +92,14 @@ def sessions_of(connection: sqlite3.Connection, ticket_id: int) -> list[Session]
     return [_session(row) for row in connection.execute(f"{_SESSION} WHERE ticket_id = ? ORDER BY began_at DESC, rowid DESC", (ticket_id,))]
 
 
+def starts_of(connection: sqlite3.Connection, ticket_id: int) -> int:
+    """How many sessions have begun since the link was opened, or opened anew."""
+    row = connection.execute(
+        "SELECT count(*) FROM link_session s JOIN link l USING (ticket_id) WHERE s.ticket_id = ? AND s.began_at >= l.made_at", (ticket_id,)
+    ).fetchone()
+    return int(row[0])
+
+
 def _session(row: tuple[Any, ...]) -> Session:
     return Session(row[0], row[1], json.loads(row[2]), row[3], row[4])
 
@@ -105,6 +120,12 @@ def keep_page(connection: sqlite3.Connection, session_id: str, seq: int, order_i
     connection.execute(
         "INSERT INTO link_page (session_id, seq, order_id, line, data) VALUES (?, ?, ?, ?, ?)", (session_id, seq, order_id, json.dumps(dict(line)), data)
     )
+
+
+def bytes_of(connection: sqlite3.Connection, session_id: str, order_id: str) -> int:
+    """How many bytes of pages are kept for an order."""
+    row = connection.execute("SELECT coalesce(sum(length(data)), 0) FROM link_page WHERE session_id = ? AND order_id = ?", (session_id, order_id)).fetchone()
+    return int(row[0])
 
 
 def pages_of(connection: sqlite3.Connection, session_id: str, order_id: str) -> list[tuple[dict[str, Any], bytes]]:

@@ -153,6 +153,43 @@ MIGRATIONS: tuple[tuple[str, tuple[str, ...]], ...] = (
             "CREATE INDEX ticket_machine ON ticket (machine COLLATE NOCASE, id)",
         ),
     ),
+    (
+        "one-request-one-ticket",
+        (
+            "ALTER TABLE ticket ADD COLUMN request_key TEXT",
+            "CREATE UNIQUE INDEX ticket_request ON ticket (request_key) WHERE request_key IS NOT NULL",
+            # what was learned is in the order in which it was learned, whatever the clock said then
+            "ALTER TABLE lesson ADD COLUMN era INTEGER NOT NULL DEFAULT 0",
+            "ALTER TABLE learning_reset ADD COLUMN era INTEGER NOT NULL DEFAULT 0",
+            "UPDATE learning_reset SET era = (SELECT count(*) FROM learning_reset o WHERE o.at <= learning_reset.at)",
+            "UPDATE lesson SET era = (SELECT count(*) FROM learning_reset r WHERE r.at < lesson.closed_at)",
+        ),
+    ),
+    (
+        "link-codes",
+        (
+            "ALTER TABLE link ADD COLUMN code TEXT",
+            # a secret was as short as the code that is typed: none of them goes on
+            "UPDATE link SET ended_at = coalesce(ended_at, strftime('%Y-%m-%dT%H:%M:%fZ', 'now'))",
+            "UPDATE link_order SET state = 'cancelled' WHERE state = 'waiting'",
+        ),
+    ),
+    (
+        "devices",
+        (
+            """
+            CREATE TABLE device (
+                id INTEGER PRIMARY KEY,
+                token TEXT NOT NULL UNIQUE,
+                name TEXT NOT NULL,
+                initials TEXT NOT NULL,
+                paired_at TEXT NOT NULL,
+                seen_at TEXT NOT NULL,
+                revoked_at TEXT
+            ) STRICT
+            """,
+        ),
+    ),
 )
 
 

@@ -13,7 +13,7 @@ from gatecheck.core.disk.sectors import sectors_of
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.firmware.encode import boot_variables, file_path, load_option, network, partition, pci, pci_root, usb
 from gatecheck.core.instruments.evidence import capture_evidence
-from gatecheck.core.storage import encode
+from gatecheck.core.storage import encode, encode_scsi
 from gatecheck.core.tape.parse import parse_entries
 from gatecheck.library import shipped_words
 from reading import disk_layout, read_capture
@@ -140,3 +140,47 @@ def test_mbr_records_come_back() -> None:
     assert read_mbr(sectors_of(DISK_START)).is_protective
     with pytest.raises(DecodeError, match="55 AA"):
         read_mbr(sectors_of(bytes(512)))
+
+
+BLOCK = "queue/logical_block_size=512\npath=/sys/devices/pci0000:00/{place}/block/sda\n"
+SAS, CARD, CHIPSET = "0000:00:01.0/0000:01:00.0/host0/target0:0:0/0:0:0:0", "0000:00:1c.0/0000:02:00.0/ata1/host0/target0:0:0/0:0:0:0", "0000:00:17.0/ata1/host0/target0:0:0/0:0:0:0"
+INQUIRY = encode_scsi.inquiry(vendor="QUARRY", product="SPINDLE S600")
+
+
+def said(model: Model, files: dict[str, bytes]) -> dict[str, str]:
+    """Move or fact -> what the tape would get."""
+    found: dict[str, str] = {}
+    for entry in capture_evidence(model.knowledge, {"storage_was": "ahci"}, read_capture(files)):
+        weights: Any = entry.get("weights")
+        found |= {str(entry.get("move") or "fact"): str(entry.get("found") or entry.get("outcome") or entry.get("fact") or max(weights, key=weights.get))}
+    return found
+
+
+@pytest.mark.parametrize(("size", "sighting"), [("", None), ("size=0\n", "zero-size"), ("size=4096\n", "right")])
+def test_a_size_that_nobody_told_is_not_none(model: Model, size: str, sighting: str | None) -> None:
+    assert said(model, {"sda/inquiry.bin": INQUIRY, "sysblock/sda.txt": (size + BLOCK.format(place=SAS)).encode()}).get("seen-live") == sighting
+
+
+@pytest.mark.parametrize(
+    ("lines", "mains"),
+    [
+        (["power/AC0/type=Mains", "power/AC0/online=1"], "connected"), (["power/AC0/type=Mains", "power/AC0/online=0"], "battery"),
+        (["power/AC0/type=Mains", "power/AC0/online=0", "power/ucsi1/type=USB", "power/ucsi1/online=1"], "connected"),
+        (["power/ucsi1/type=USB", "power/ucsi1/online=0"], None), (["power/BAT0/type=Battery", "power/BAT0/online=1"], None),
+    ],
+)  # fmt: skip
+def test_mains_is_what_charges(model: Model, lines: list[str], mains: str | None) -> None:
+    assert said(model, {"machine.txt": "\n".join(lines).encode()}) == ({"fact": str({"mains": mains})} if mains else {})
+
+
+@pytest.mark.parametrize(
+    ("place", "pci", "mode"),
+    [
+        (CHIPSET, "0000:00:17.0 class=010601 vendor=8086 device=a352 driver=ahci", "ahci"), (CHIPSET, "0000:00:17.0 class=01018a vendor=8086 device=1c00 driver=ata_piix", "compatible"),
+        (CHIPSET, "0000:00:17.0 class=010400 vendor=8086 device=2822 driver=ahci", "raid"), (CHIPSET, "0000:00:17.0 class=010601 vendor=8086 device=a352 driver=ahci remapped_nvme=1", "raid"),
+        (CARD, "0000:02:00.0 class=010601 vendor=1b21 device=0612 driver=ahci", None), (CARD, "0000:02:00.0 class=010400 vendor=1000 device=005d driver=megaraid_sas", None),
+    ],
+)  # fmt: skip
+def test_a_card_obeys_no_setting_of_the_firmware(model: Model, place: str, pci: str, mode: str | None) -> None:
+    files = {"sysblock/sda.txt": ("size=4096\n" + BLOCK.format(place=place)).encode(), "pci.txt": pci.encode()}
+    assert said(model, files).get("storage-mode") == mode

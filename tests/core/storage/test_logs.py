@@ -9,7 +9,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from gatecheck.core.capture.read import Drive
+from gatecheck.core.capture.drive import Drive
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.storage import encode, encode_logs, logs
 from gatecheck.core.storage.encode_logs import AtaError, AtaTest

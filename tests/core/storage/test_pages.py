@@ -8,8 +8,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from gatecheck.core.capture.drive import Drive
 from gatecheck.core.capture.kinds import BY_ID as KINDS
-from gatecheck.core.capture.read import Drive
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.storage import encode, read
 from gatecheck.core.storage.encode import Attribute

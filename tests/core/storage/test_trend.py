@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import pytest
 
-from gatecheck.core.capture.read import Drive
+from gatecheck.core.capture.drive import Drive
 from gatecheck.core.storage import encode
 from gatecheck.core.storage.trend import Snapshot, Trend, same_drive, trend_of
 from gatecheck.library import shipped_model

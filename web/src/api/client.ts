@@ -42,6 +42,9 @@ export type LinkRow = Schemas['LinkRowOut']
 export type Patient = Schemas['PatientOut']
 export type DriveEvent = Schemas['EventOut']
 export type Trend = Schemas['TrendOut']
+export type Me = Schemas['MeOut']
+export type PairingCode = Schemas['CodeOut']
+export type Device = Schemas['DeviceOut']
 export type Raw = Schemas['RawOut']
 export type Terms = Record<string, string | number>
 /** What an entry may hold on the wire; the server checks it. */
@@ -69,12 +72,15 @@ interface Request {
 async function call<T>(path: string, request: Request = {}): Promise<T> {
   const init: RequestInit = { method: request.method ?? 'GET' }
   if (request.signal) init.signal = request.signal
+  // a page of another origin cannot send this header without asking first
+  const headers: Record<string, string> = init.method === 'GET' ? {} : { 'X-Gate-Check': '1' }
   if (request.json !== undefined) {
     init.body = JSON.stringify(request.json)
-    init.headers = { 'Content-Type': 'application/json' }
+    headers['Content-Type'] = 'application/json'
   } else if (request.form) {
     init.body = request.form
   }
+  init.headers = headers
   let answer: Response
   try {
     answer = await fetch(`/api${path}`, init)
@@ -90,6 +96,11 @@ async function call<T>(path: string, request: Request = {}): Promise<T> {
 }
 
 export const api = {
+  me: () => call<Me>('/me'),
+  pair: (code: string, who: string) => call<Me>('/pair', { method: 'POST', json: { code, initials: who } }),
+  makeCode: () => call<PairingCode>('/devices/code', { method: 'POST' }),
+  devices: () => call<Device[]>('/devices'),
+  revokeDevice: (id: number) => call<Device[]>(`/devices/${id}`, { method: 'DELETE' }),
   bench: (signal?: AbortSignal) => call<Bench>('/bench', signal ? { signal } : {}),
   words: (signal?: AbortSignal) => call<Words>('/words', signal ? { signal } : {}),
   ticket: (id: number, signal?: AbortSignal) => call<Ticket>(`/tickets/${id}`, signal ? { signal } : {}),

@@ -1,5 +1,6 @@
 import { queryOptions, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 
+import { requestKey } from '../lib/format'
 import { initials } from '../lib/person'
 import { api, AwayError, type EntryBody, type Link, type Terms, type Ticket, type TicketIn } from './client'
 
@@ -18,7 +19,7 @@ export const findQuery = (text: string) => queryOptions({ queryKey: ['find', tex
 
 export const useBench = () => useQuery(benchQuery)
 export const useTicket = (id: number) => useQuery(ticketQuery(id))
-export const useCaptures = (id: number) => useQuery(capturesQuery(id))
+export const useCaptures = (id: number, enabled = true) => useQuery({ ...capturesQuery(id), enabled })
 
 /** Sends entries that stand or fall together. While the server is away they are tried again until it answers; their key keeps them single. */
 export function useAppend(id: number) {
@@ -46,7 +47,7 @@ export const useKnown = (customer: string, machine: string) =>
 export function useTakeIn() {
   const cache = useQueryClient()
   return useMutation({
-    mutationFn: (ticket: TicketIn) => api.takeIn(ticket),
+    mutationFn: (ticket: TicketIn) => api.takeIn({ ...ticket, key: ticket.key ?? requestKey() }),
     onSuccess: (ticket) => {
       cache.setQueryData(ticketQuery(ticket.id).queryKey, ticket)
       void cache.invalidateQueries({ queryKey: ['bench'] })

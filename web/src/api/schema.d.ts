@@ -569,6 +569,91 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/me": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Me */
+        get: operations["getMe"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/pair": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Pair */
+        post: operations["pairDevice"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/devices/code": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make Code */
+        post: operations["makeCode"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/devices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get Devices */
+        get: operations["getDevices"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/devices/{device_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Revoke Device */
+        delete: operations["revokeDevice"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -670,6 +755,11 @@ export interface components {
             open_trials: number;
             running: components["schemas"]["RunningOut"] | null;
             link?: components["schemas"]["LinkRowOut"] | null;
+            /**
+             * Broken
+             * @description What of this ticket cannot be read any more; the others are not touched by it
+             */
+            broken?: string | null;
         };
         /** BinOut */
         BinOut: {
@@ -763,7 +853,8 @@ export interface components {
         };
         /**
          * CaptureOut
-         * @description A decoded file of the ticket. `weighed`: device whose pages were put on the tape at once, if it was clear which.
+         * @description A decoded file of the ticket. `weighed`: device whose pages were put on the tape at once, if it was clear which; `asks`: devices of
+         *     which any may be the machine's own, where it is not; `notes`: findings that are no one drive's.
          */
         CaptureOut: {
             /** Sha256 */
@@ -778,6 +869,21 @@ export interface components {
             other_pages: components["schemas"]["PageOut"][];
             /** Weighed */
             weighed?: string | null;
+            /**
+             * Asks
+             * @default []
+             */
+            asks: string[];
+            /**
+             * Volumes
+             * @default []
+             */
+            volumes: components["schemas"]["VolumeOut"][];
+            /**
+             * Notes
+             * @default []
+             */
+            notes: components["schemas"]["FindingOut"][];
         };
         /** CapturedFirmwareOut */
         CapturedFirmwareOut: {
@@ -812,6 +918,35 @@ export interface components {
             note: string;
             /** Choices */
             choices: components["schemas"]["SeenOut"][];
+        };
+        /**
+         * CodeOut
+         * @description A code for one device. `qr`: SVG of the address that carries it; `address`: empty where the server answers only on this computer.
+         */
+        CodeOut: {
+            /** Code */
+            code: string;
+            /** Seconds */
+            seconds: number;
+            /** Address */
+            address: string;
+            /** Qr */
+            qr: string;
+        };
+        /** DeviceOut */
+        DeviceOut: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** Initials */
+            initials: string;
+            /** Paired At */
+            paired_at: string;
+            /** Seen At */
+            seen_at: string;
+            /** Is This */
+            is_this: boolean;
         };
         /** DoneIn */
         DoneIn: {
@@ -877,13 +1012,24 @@ export interface components {
             }[];
             /** Pages */
             pages: components["schemas"]["PageOut"][];
+            /**
+             * Namespaces
+             * @default []
+             */
+            namespaces: components["schemas"]["NamespaceOut"][];
             /** Hours */
             hours?: number | null;
             /**
              * Events
+             * @description Of a long log the newest part
              * @default []
              */
             events: components["schemas"]["EventOut"][];
+            /**
+             * Events In All
+             * @default 0
+             */
+            events_in_all: number;
             /**
              * Statistics
              * @default []
@@ -941,6 +1087,11 @@ export interface components {
              * @description The entry's note in words, whether somebody wrote it or it was kept as a sentence's id
              */
             note: string;
+            /**
+             * Broken
+             * @description Why a kept entry cannot be read any more; it weighs nothing, and undo heals the tape
+             */
+            broken?: string | null;
             /**
              * From File
              * @description SHA-256 of the file it rests on: entries of one reading share it
@@ -1209,6 +1360,8 @@ export interface components {
             order: string;
             /** Device */
             device?: string | null;
+            /** Drive */
+            drive?: string | null;
             /** Kind */
             kind?: string | null;
             /** State */
@@ -1229,10 +1382,12 @@ export interface components {
             state: string;
             /** Secret */
             secret: string;
+            /** Code */
+            code: string;
             /** Address */
             address: string;
-            /** Command */
-            command: string;
+            /** Commands */
+            commands: string[];
             /** Qr */
             qr: string;
             /** Local Only */
@@ -1274,6 +1429,18 @@ export interface components {
             /** Text */
             text: string;
         };
+        /**
+         * MeOut
+         * @description Who asks. `here`: on the bench's own computer; `initials`: of a paired device's technician.
+         */
+        MeOut: {
+            /** Here */
+            here: boolean;
+            /** Paired */
+            paired: boolean;
+            /** Initials */
+            initials: string | null;
+        };
         /** MoveWords */
         MoveWords: {
             /** Id */
@@ -1304,6 +1471,18 @@ export interface components {
             verdict: boolean;
             /** Trial */
             trial: boolean;
+        };
+        /**
+         * NamespaceOut
+         * @description A namespace of an NVMe drive: bytes, and bytes of a sector.
+         */
+        NamespaceOut: {
+            /** Number */
+            number: number | null;
+            /** Capacity */
+            capacity: number;
+            /** Sector */
+            sector: number;
         };
         /** NextOut */
         NextOut: {
@@ -1458,6 +1637,21 @@ export interface components {
             detail: string;
             /** Size */
             size: number;
+        };
+        /**
+         * PairIn
+         * @description A device asks to be let in. `initials`: its technician's; the server writes them from then on.
+         */
+        PairIn: {
+            /** Code */
+            code: string;
+            /** Initials */
+            initials: string;
+            /**
+             * Name
+             * @default
+             */
+            name: string;
         };
         /** PatientOut */
         PatientOut: {
@@ -1771,6 +1965,11 @@ export interface components {
             by: string;
             /** Comeback Of */
             comeback_of?: number | null;
+            /**
+             * Key
+             * @description Makes a repeated request harmless
+             */
+            key?: string | null;
         };
         /** TicketOut */
         TicketOut: {
@@ -1921,6 +2120,25 @@ export interface components {
             check: string;
             /** Asks */
             asks: string;
+        };
+        /**
+         * VolumeOut
+         * @description What begins in a partition (`volume` null: no known mark), or in a logical volume `within` it; `programs`: of a system partition, what
+         *     firmware could start from it.
+         */
+        VolumeOut: {
+            /** Device */
+            device: string;
+            /** Partition */
+            partition: number;
+            /** Within */
+            within: string;
+            /** Programs */
+            programs: string[];
+            /** Volume */
+            volume: {
+                [key: string]: unknown;
+            } | null;
         };
         /** WalkOut */
         WalkOut: {
@@ -3884,6 +4102,247 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TicketOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getMe: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MeOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    pairDevice: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PairIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MeOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    makeCode: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CodeOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getDevices: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeviceOut"][];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    revokeDevice: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                device_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeviceOut"][];
                 };
             };
             /** @description Not Found */

@@ -45,4 +45,4 @@ export const today = (): string =>
   `${new Date().toLocaleDateString([], { weekday: 'long' })} ${new Date().toLocaleTimeString([], { hour: '2-digit', minute: '2-digit', hour12: false })}`
 
 /** A key that makes a repeated request harmless. */
-export const requestKey = (): string => crypto.randomUUID()
+export const requestKey = (): string => Array.from(crypto.getRandomValues(new Uint8Array(16)), (byte) => byte.toString(16).padStart(2, '0')).join('')

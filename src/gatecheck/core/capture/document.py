@@ -4,8 +4,11 @@ from __future__ import annotations
 
 from dataclasses import asdict, is_dataclass
 
+from gatecheck.core.capture.drive import Drive
 from gatecheck.core.capture.facts import TextPage
-from gatecheck.core.capture.read import DECODED, Capture, Disk, Drive, FoundVolume, Page
+from gatecheck.core.capture.medium import Disk, FoundVolume
+from gatecheck.core.capture.page import DECODED, Page
+from gatecheck.core.capture.read import Capture
 from gatecheck.core.findings import finding_document
 from gatecheck.core.firmware.read import firmware_document
 from gatecheck.core.firmware.variables import Variable
@@ -14,25 +17,33 @@ from gatecheck.core.storage.layout import NVME_HEALTH
 from gatecheck.core.words.catalogue import Words
 
 Json = dict[str, object]
-_LONGEST_TEXT = 20_000
+_LONGEST_TEXT, _MOST_EVENTS = 20_000, 200
 
 
 def capture_document(capture: Capture, words: Words) -> Json:
     """`identity`, `pages`, `findings` as the contract says; `devices` with the same per drive; `disks`, `volumes`, `firmware`."""
     drives = [drive_document(d, capture, words) for d in capture.drives]
-    identities = {d.device: d.identity for d in capture.drives}
+    named = [d for d in capture.drives if d.pages.decoded or not _is_nameless(d)]
+    identities = {d.device: d.identity for d in named or capture.drives}
     findings = [{"device": d.device, **finding_document(f, words)} for d in capture.drives for f in d.findings]
+    findings += [{"device": "machine", **finding_document(f, words)} for f in capture.notes]
     if capture.firmware:
         findings += [{"device": "firmware", **finding_document(f, words)} for f in capture.firmware.findings]
     return {
-        "identity": next(iter(identities.values()), None) if len(drives) == 1 or not identities else identities,
+        "identity": next(iter(identities.values()), None) if len(identities) < 2 else identities,
         "pages": [page_document(p, words) for p in capture.pages],
         "findings": findings,
         "devices": drives,
         "disks": [_disk(d) for d in capture.disks],
-        "volumes": [_volume(v) for v in capture.volumes],
+        "volumes": [volume_document(v) for v in capture.volumes],
         "firmware": firmware_document(capture.firmware, words) if capture.firmware else None,
     }
+
+
+def _is_nameless(drive: Drive) -> bool:
+    """Told by the kernel alone, and no more than its size."""
+    own = drive.identity
+    return own is not None and own.get("told_by") == "kernel" and not own.get("model") and not own.get("serial")
 
 
 def _disk(disk: Disk) -> Json:
@@ -41,13 +52,14 @@ def _disk(disk: Disk) -> Json:
     return {"device": disk.device, "layout": disk.layout.kind, "sector": disk.sectors.sector, "partitions": partitions}
 
 
-def _volume(found: FoundVolume) -> Json:
-    return {"device": found.device, "partition": found.partition, "volume": asdict(found.volume) if found.volume else None}
+def volume_document(found: FoundVolume) -> Json:
+    return {"device": found.device, "partition": found.partition, "within": found.within, "programs": list(found.programs), "volume": asdict(found.volume) if found.volume else None}
 
 
 def drive_document(drive: Drive, capture: Capture, words: Words) -> Json:
-    """One drive with its readings, findings, log and pages."""
+    """One drive with its readings, findings, log and pages; of a long log the newest part."""
     pages = drive.pages
+    own_events = events(pages)
     return {
         "device": drive.device,
         "bus": drive.bus,
@@ -59,9 +71,11 @@ def drive_document(drive: Drive, capture: Capture, words: Words) -> Json:
         "readings": _readings(drive),
         "pages": [page_document(p, words) for p in capture.pages if p.device == drive.device],
         "hours": pages.hours,
-        "events": [event_document(e, words) for e in events(pages)],
+        "events": [event_document(e, words) for e in own_events[-_MOST_EVENTS:]],
+        "events_in_all": len(own_events),
         "statistics": [asdict(s) for s in pages.statistics.values] if pages.statistics else [],
         "log_weights": drive.log_weights,
+        "namespaces": [{"number": number, "capacity": own.capacity, "sector": own.block_size} for number, own in pages.namespaces],
     }
 
 
@@ -80,7 +94,7 @@ def _readings(drive: Drive) -> list[Json]:
             {**asdict(r), "below_now": r.below_now, "below_ever": r.below_ever, "page": "smart-data"} for r in pages.smart.readings
         ]
     if not pages.nvme:
-        return []
+        return [{"name": name, "value": value, "unit": unit, "page": kind} for name, value, unit, kind in pages.scsi_readings()]
     health = pages.nvme
     rows: list[tuple[str, int, str, str]] = [
         ("temperature", health.temperature, "degC", "temperature"), ("spare blocks left", health.spare, "%", "spare"),

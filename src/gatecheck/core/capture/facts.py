@@ -6,9 +6,15 @@ import re
 from collections.abc import Mapping
 from dataclasses import dataclass
 
-_MOST_LINES, _LONGEST, _MOST_NAMES = 200, 400, 2000
-_VIRTUAL = re.compile(r"(loop|ram|zram|dm-|md|nbd)\d*")
-_EMPTY_READER = re.compile(r"(sr|fd)\d")
+from gatecheck.core.storage import kernel
+
+_LARGEST, _LARGEST_TEXT = 1 << 18, 1 << 20
+"""bytes of a page of facts, and of text, that are read: a kernel keeps no more of either"""
+_MOST_LINES, _LONGEST, _MOST_NAMES, _MOST_WORDS = 400, 400, 2000, 20
+_DRIVE = re.compile(r"(sd|vd|xvd|hd)[a-z]+|nvme\d+n\d+|mmcblk\d+")
+_OF_ONE_UNIT = re.compile(r"/host\d+/.*/\d+:(\d+):\d+:\d+/block/")
+# controllers whose disks are volumes of theirs: from which SCSI channel on (the driver's own numbering)
+_VOLUMES_FROM = {"megaraid_sas": 2, "aacraid": 0, "arcmsr": 0, "3w-9xxx": 0, "3w-sas": 0, "ips": 0, "mptraid": 0}
 
 
 @dataclass(frozen=True, slots=True)
@@ -22,13 +28,48 @@ class BlockFacts:
         return self.told.get("path", "")
 
     @property
-    def is_usb(self) -> bool:
-        return bool(re.search(r"/usb\d", self.path))
+    def bus(self) -> str:
+        """How it is connected, by its place in the device tree; `unknown` where the kernel's facts do not tell."""
+        if not self.path:
+            return kernel.UNKNOWN
+        for bus, mark in ((kernel.USB, r"/usb\d"), (kernel.ATA, r"/ata\d"), (kernel.NVME, r"/nvme")):
+            if re.search(mark, self.path):
+                return bus
+        if "/mmc_host/" in self.path or "device/cid" in self.told:
+            return {"SD": kernel.SD, "MMC": kernel.EMMC}.get(self.told.get("device/type", ""), kernel.UNKNOWN)
+        if re.search(r"/virtio\d+/block/", self.path):
+            return kernel.VIRTIO
+        driver = self.told.get("host/proc_name", "")
+        if driver.startswith("ufs"):
+            return kernel.UFS
+        if "/host" not in self.path:
+            return kernel.UNKNOWN
+        return kernel.RAID if self._is_volume(driver) else kernel.SCSI
+
+    def _is_volume(self, driver: str) -> bool:
+        """A volume that a controller makes of drives behind it: it says so, or its driver puts nothing else there."""
+        if self.told.get("device/raid_level", "N/A").upper() not in ("N/A", "NA", "UNKNOWN", "") or self.told.get("raid_devices/level"):
+            return True
+        unit = _OF_ONE_UNIT.search(self.path)
+        return driver in _VOLUMES_FROM and unit is not None and int(unit[1]) >= _VOLUMES_FROM[driver]
 
     @property
-    def is_foreign(self) -> bool:
-        """Neither ATA, NVMe nor USB: a SCSI disk, a RAID volume, a paravirtual one."""
-        return bool(self.path) and not re.search(r"/(usb|ata)\d|/nvme", self.path)
+    def drive_facts(self) -> kernel.KernelFacts:
+        """Who the drive is, as the kernel tells it."""
+        bus = self.bus
+        maker = self.told.get("device/vendor", "")
+        model = self.told.get("device/model") or self.told.get("device/name", "")
+        if maker and not maker.startswith(("0x", "ATA")) and not model.startswith(maker):
+            model = f"{maker} {model}".strip()
+        life = kernel.flash_life(
+            [*self.told.get("device/life_time", "").split(), self.told.get("ufs/life_time_estimation_a", ""), self.told.get("ufs/life_time_estimation_b", "")],
+            self.told.get("device/pre_eol_info") or self.told.get("ufs/eol_info", ""),
+        )  # fmt: skip
+        return kernel.KernelFacts(
+            bus, model, self.told.get("device/serial") or self.told.get("serial") or self.told.get("device/vpd_pg80", ""),
+            self.told.get("device/rev") or self.told.get("device/fwrev", ""), self.size, self.sector,
+            self.told.get("raid_devices/level") or self.told.get("device/raid_level", ""), life if bus in kernel.SOLDERED else None,
+        )  # fmt: skip
 
     @property
     def is_virtual(self) -> bool:
@@ -64,7 +105,7 @@ class TextPage:
 def read_block_facts(data: bytes) -> BlockFacts:
     """`name=value`, one a line. Lines that are not so are left out."""
     told = {}
-    for line in data.decode("utf-8", "replace").splitlines()[:_MOST_LINES]:
+    for line in data[:_LARGEST].decode("utf-8", "replace").splitlines()[:_MOST_LINES]:
         name, equals, value = line.partition("=")
         if equals and name:
             told[name.strip()[:_LONGEST]] = value.strip()[:_LONGEST]
@@ -80,14 +121,46 @@ class BlockNames:
 
 def read_block_names(data: bytes) -> BlockNames:
     """One name a line."""
-    lines = data.decode("utf-8", "replace").splitlines()[:_MOST_NAMES]
+    lines = data[:_LARGEST].decode("utf-8", "replace").splitlines()[:_MOST_NAMES]
     return BlockNames(tuple(line.strip()[:_LONGEST] for line in lines if line.strip()))
 
 
 def read_text_page(data: bytes) -> TextPage:
-    return TextPage(data.decode("utf-8", "replace"))
+    return TextPage(data[:_LARGEST_TEXT].decode("utf-8", "replace"))
 
 
 def is_a_drive(name: str) -> bool:
-    """True for the kernel's name of something that holds data for good: no loop, no memory, no empty reader."""
-    return not _VIRTUAL.match(name) and not _EMPTY_READER.match(name)
+    """True for the kernel's name of something that holds data for good: no loop, no memory, no optical or floppy drive, no part of a card."""
+    return bool(_DRIVE.fullmatch(name))
+
+
+@dataclass(frozen=True, slots=True)
+class PciDevice:
+    """One PCI function. `kind`: class, subclass and interface as six hex digits; `remapped`: NVMe drives that it hides behind itself."""
+
+    place: str
+    kind: str
+    vendor: str
+    device: str
+    driver: str
+    remapped: int
+
+
+@dataclass(frozen=True, slots=True)
+class PciDevices:
+    devices: tuple[PciDevice, ...]
+
+
+def read_pci(data: bytes) -> PciDevices:
+    """One function a line: its place, then `name=value` words. Lines that are not so are left out."""
+    found = []
+    for line in data[:_LARGEST].decode("utf-8", "replace").splitlines()[:_MOST_NAMES]:
+        place, *words = line.split()[:_MOST_WORDS] or [""]
+        told = dict(word.split("=", 1) for word in words if "=" in word)
+        if re.fullmatch(r"[0-9a-f]{6}", told.get("class", "")):
+            remapped = told.get("remapped_nvme", "0")
+            found.append(PciDevice(
+                place[:_LONGEST], told["class"], told.get("vendor", "")[:8], told.get("device", "")[:8], told.get("driver", "")[:40],
+                int(remapped) if remapped.isdigit() and len(remapped) < 4 else 0,
+            ))  # fmt: skip
+    return PciDevices(tuple(found))

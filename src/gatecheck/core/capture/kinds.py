@@ -10,13 +10,13 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from gatecheck.core.capture.facts import read_block_facts, read_block_names, read_text_page
+from gatecheck.core.capture.facts import read_block_facts, read_block_names, read_pci, read_text_page
 from gatecheck.core.fields import Field
 from gatecheck.core.findings import Finding
 from gatecheck.core.firmware.smbios import read_entry_point, read_smbios
 from gatecheck.core.firmware.variables import read_variable
 from gatecheck.core.knowledge.judging import Findings
-from gatecheck.core.storage import judge, judge_logs, log_layout, logs, read
+from gatecheck.core.storage import judge, judge_logs, judge_scsi, log_layout, logs, read, scsi, scsi_layout
 from gatecheck.core.storage import layout as at
 from gatecheck.core.storage.pages import DrivePages
 
@@ -145,7 +145,10 @@ KINDS: tuple[PageKind, ...] = (
     PageKind("disk-start", DISK, r"^lba0(?!\d)", _bytes(bytes), blank=True),
     PageKind("disk-sectors", DISK, r"^lba\d+", _bytes(bytes), blank=True),
     PageKind("disk-end", DISK, r"^lba[-_]?last", _bytes(bytes), blank=True),
+    PageKind("sector-list", DISK, r"^(listing|group)-part\d+", _bytes(read_text_page), blank=True),
     PageKind("partition-start", PARTITION, r"^part\d+", _bytes(bytes), blank=True),
+    PageKind("machine-state", MACHINE, r"^machine\.txt$", _bytes(read_block_facts), blank=True),
+    PageKind("pci-devices", MACHINE, r"^pci\.txt$", _bytes(read_pci), blank=True),
     PageKind("description", ABOUT, r"manifest\.json$|readme", _bytes(read_text_page), blank=True),
     # a drive's logs
     PageKind("log-directory", DRIVE, r"log[-_]?dir|^(smart|gp|ext)[-_]?log[-_]?00", _bytes(logs.read_log_directory), optional=True),
@@ -191,6 +194,23 @@ KINDS: tuple[PageKind, ...] = (
         repeated=Repeated(log_layout.NVME_SELF_TEST_AT, log_layout.NVME_SELF_TEST_SIZE, log_layout.NVME_SELF_TESTS, "self-test"),
     ),
     PageKind("nvme-namespaces", DRIVE, r"ns[-_]?list|nvme[-_]?namespaces", _bytes(read.read_nvme_namespaces), optional=True, blank=True),
+    # a SCSI drive's pages
+    PageKind("scsi-inquiry", DRIVE, r"^inquiry", _bytes(scsi.read_scsi_inquiry), fields=scsi_layout.INQUIRY, early=True),
+    PageKind("scsi-vpd-00", DRIVE, r"^vpd[-_]?00", _bytes(scsi.read_vital_pages), optional=True),
+    PageKind("scsi-vpd-80", DRIVE, r"^vpd[-_]?80", _bytes(scsi.read_scsi_serial), optional=True),
+    PageKind("scsi-vpd-83", DRIVE, r"^vpd[-_]?83", _bytes(scsi.read_scsi_names), optional=True),
+    PageKind("scsi-vpd-b0", DRIVE, r"^vpd[-_]?b0", _bytes(scsi.read_scsi_limits), optional=True, fields=scsi_layout.LIMITS),
+    PageKind("scsi-vpd-b1", DRIVE, r"^vpd[-_]?b1", _bytes(scsi.read_scsi_characteristics), optional=True, fields=scsi_layout.CHARACTERISTICS),
+    PageKind("scsi-capacity", DRIVE, r"^capacity", _bytes(scsi.read_scsi_capacity), judge_scsi.judge_capacity, optional=True, fields=scsi_layout.CAPACITY),
+    PageKind("scsi-log-2f", DRIVE, r"^scsi[-_]?log[-_]?2f", _bytes(scsi.read_scsi_exceptions), judge_scsi.judge_exceptions, optional=True),
+    PageKind("scsi-log-00", DRIVE, r"^scsi[-_]?log[-_]?00", _bytes(scsi.read_log_pages), optional=True),
+    PageKind("scsi-log-02", DRIVE, r"^scsi[-_]?log[-_]?02", _bytes(scsi.read_scsi_errors), judge_scsi.judge_counters, optional=True),
+    PageKind("scsi-log-03", DRIVE, r"^scsi[-_]?log[-_]?03", _bytes(scsi.read_scsi_errors), judge_scsi.judge_counters, optional=True),
+    PageKind("scsi-log-05", DRIVE, r"^scsi[-_]?log[-_]?05", _bytes(scsi.read_scsi_errors), judge_scsi.judge_counters, optional=True),
+    PageKind("scsi-log-0d", DRIVE, r"^scsi[-_]?log[-_]?0d", _bytes(scsi.read_scsi_temperature), judge_scsi.judge_temperature, optional=True),
+    PageKind("scsi-log-10", DRIVE, r"^scsi[-_]?log[-_]?10", _bytes(scsi.read_scsi_self_tests), judge_logs.judge_tests, judge_logs.weigh_tests, topic="self-tests", optional=True),
+    PageKind("scsi-log-11", DRIVE, r"^scsi[-_]?log[-_]?11", _bytes(scsi.read_scsi_endurance), judge_scsi.judge_endurance, optional=True),
+    PageKind("scsi-log-15", DRIVE, r"^scsi[-_]?log[-_]?15", _bytes(scsi.read_scsi_scan), judge_scsi.judge_scan, optional=True),
     # who it is, and how it is
     PageKind(
         "nvme-controller", DRIVE, r"id[-_]?ctrl|identify[-_]?controller|nvme[-_]?controller", _bytes(read.read_nvme_controller),

@@ -21,6 +21,7 @@ class Listed:
     status: str
     detail: str
     sha256: str | None
+    how: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,7 +49,12 @@ def read_manifest(files: Mapping[str, bytes]) -> Manifest:
     except (ValueError, AttributeError, RecursionError):
         return Manifest()
     facts = list(machine.items())[:_MOST_FACTS] if isinstance(machine, dict) else []
-    return Manifest(_listed(pages), {str(k)[:_LONGEST_FACT]: v[:_LONGEST_FACT] for k, v in facts if isinstance(v, str)})
+    return Manifest(_listed(pages), {_text(k, _LONGEST_FACT): _text(v, _LONGEST_FACT) for k, v in facts if isinstance(v, str)})
+
+
+def _text(value: object, longest: int) -> str:
+    """Text that can be written: half a letter of UTF-16 becomes a question mark."""
+    return str(value)[:longest].encode("utf-8", "replace").decode("utf-8")
 
 
 def _listed(pages: object) -> dict[str, Listed]:
@@ -56,7 +62,8 @@ def _listed(pages: object) -> dict[str, Listed]:
     for page in pages[:_MOST_LISTED] if isinstance(pages, list) else []:
         if isinstance(page, dict) and isinstance(page.get("path"), str) and is_plain_path(page["path"]):
             digest = page.get("sha256")
-            found[page["path"]] = Listed(str(page.get("status", "ok"))[:20], str(page.get("detail", ""))[:200], digest if isinstance(digest, str) else None)
+            texts = _text(page.get("status", "ok"), 20), _text(page.get("detail", ""), 200)
+            found[page["path"]] = Listed(*texts, _text(digest, 80) if isinstance(digest, str) else None, _text(page.get("how", ""), 1200))
     return found
 
 

@@ -16,7 +16,7 @@ from gatecheck.core.guid import guid_text
 
 HARDWARE, ACPI, MESSAGING, MEDIA, BBS, END = 1, 2, 3, 4, 5, 0x7F
 END_ALL, END_INSTANCE = 0xFF, 0x01
-_MOST_NODES = 256
+_MOST_NODES = 64
 
 _ACPI_NAMES = {0x0A03: "PciRoot", 0x0A08: "PcieRoot", 0x0604: "Floppy", 0x0301: "Keyboard", 0x0501: "Serial", 0x0401: "ParallelPort"}
 _PNP = 0x41D0

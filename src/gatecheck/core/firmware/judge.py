@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Mapping
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.findings import FIRMWARE, NOTE, SIGN, Finding
@@ -11,6 +12,10 @@ from gatecheck.core.firmware.smbios import EntryPoint, Smbios
 from gatecheck.core.firmware.variables import LoadOption, Variable
 from gatecheck.core.knowledge.judging import Findings
 
+if TYPE_CHECKING:
+    from gatecheck.core.firmware.loaders import Loader
+
+_MOST_DANGLING = 12
 PRESENT, STALE, DISK, OTHER, UNKNOWN = "present", "stale", "disk", "other", "unknown"
 
 
@@ -55,6 +60,8 @@ class Firmware:
     """outcome of the check `entry-target`, where the capture tells it"""
     weights: Mapping[str, Mapping[str, float]]
     """check -> weights over its outcomes: soft evidence for the tape"""
+    loaders: tuple[Loader, ...] = ()
+    """what stands behind the entries whose partition was listed"""
 
 
 def firmware_weights(target: str | None, rules: Findings) -> dict[str, dict[str, float]]:
@@ -100,7 +107,7 @@ def judge(entries: Collection[BootEntry], order: Collection[int], secure_boot: b
             found.append(Finding("entry-stale", FIRMWARE, severity, entry.page, None, {"entry": entry.description, "partition": entry.partition}))
     if entries and entry_target(entries) == "none":
         found.append(Finding("entry-none", FIRMWARE, SIGN, "BootOrder"))
-    found += [note("order-dangles", "BootOrder", entry=number) for number in order if number not in known]
+    found += [note("order-dangles", "BootOrder", entry=number) for number in [n for n in order if n not in known][:_MOST_DANGLING]]
     if secure_boot is not None:
         found.append(note("secure-boot", "SecureBoot", 4, on=secure_boot))
     if smbios and smbios.cut_off:

@@ -16,6 +16,7 @@ from gatecheck.core.knowledge.judging import Findings
 from gatecheck.core.words.catalogue import Words
 
 Json = dict[str, object]
+_MOST_ORDERED, _MOST_SHOWN = 1024, 2048
 _BOOT = re.compile(r"Boot([0-9A-F]{4})$")
 
 
@@ -34,7 +35,7 @@ def firmware_of(pages: FirmwarePages, partitions: set[str] | None, *, complete: 
     every disk's table was."""
     named = {_key(v): (v, path) for path, v in sorted(pages.variables.items())}
     variables = {key: variable for key, (variable, _) in named.items()}
-    order = tuple(_list(variables, "BootOrder"))
+    order = tuple(_list(variables, "BootOrder")[:_MOST_ORDERED])
     entries = tuple(_entries(named, order, partitions, complete))
     secure, setup = _number(variables, "SecureBoot"), _number(variables, "SetupMode")
     wanted = _number(variables, "OsIndications")
@@ -100,6 +101,7 @@ def firmware_document(firmware: Firmware, words: Words) -> Json:
             {"name": v.name, "guid": v.guid, "attributes": v.attributes, "size": len(v.data), "value": _plain(v.value)}
             for v in firmware.variables.values()
         ],
+        "loaders": [asdict(loader) for loader in firmware.loaders],
         "broken": {page: str(error) for page, error in firmware.broken.items()},
         "findings": [finding_document(f, words) for f in firmware.findings],
         "weights": firmware.weights,
@@ -112,7 +114,7 @@ def _named(number: int | None) -> str | None:
 
 def _plain(value: object) -> object:
     if isinstance(value, LoadOption):
-        return {"description": value.description, "active": value.is_active, "path": value.path.text, "optional": value.optional.hex()}
+        return {"description": value.description, "active": value.is_active, "path": value.path.text, "optional": value.optional[:_MOST_SHOWN].hex()}
     if isinstance(value, DevicePath):
         return value.text
-    return value.hex() if isinstance(value, bytes) else value
+    return value[:_MOST_SHOWN].hex() if isinstance(value, bytes) else value[:_MOST_ORDERED] if isinstance(value, list) else value

@@ -6,6 +6,7 @@ import struct
 from dataclasses import dataclass
 
 from gatecheck.core.errors import DecodeError
+from gatecheck.core.fields import text_of
 from gatecheck.core.guid import guid_text
 
 _MOST_STRUCTURES = 4096
@@ -127,14 +128,6 @@ def _module(s: _Structure) -> Module:
     return Module(s.text(0x10) or s.text(0x11), size, MEMORY_TYPES.get(kind, f"type {kind}"), s.text(0x17), s.text(0x1A))
 
 
-def _text(raw: bytes) -> str:
-    """A string (DSP0134, 6.1.3): UTF-8 where it is that, else Latin-1; makers write both."""
-    try:
-        return raw.decode("utf-8")
-    except UnicodeDecodeError:
-        return raw.decode("latin-1")
-
-
 def _structures(table: bytes) -> tuple[list[_Structure], bool]:
     found: list[_Structure] = []
     at = 0
@@ -146,7 +139,7 @@ def _structures(table: bytes) -> tuple[list[_Structure], bool]:
         if end < 0:
             return found, True
         strings = table[at + length : end].split(b"\0")
-        found.append(_Structure(kind, table[at : at + length], tuple(_text(s) for s in strings if s)))
+        found.append(_Structure(kind, table[at : at + length], tuple(text_of(s) for s in strings if s)))
         if kind == 127:  # end of table
             return found, False
         at = end + 2

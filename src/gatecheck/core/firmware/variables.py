@@ -62,7 +62,12 @@ def read_variable(file_name: str, raw: bytes) -> Variable:
         raise DecodeError(f"variable {name}", at=0, expected="4 bytes of attributes", got=f"{len(raw)} bytes")
     (attributes,) = struct.unpack_from("<I", raw)
     data = raw[4:]
-    return Variable(name, guid, attributes, data, _value(name, data) if guid == GLOBAL else data)
+    is_known = guid == GLOBAL and len(data) <= _LARGEST_VALUE
+    return Variable(name, guid, attributes, data, _value(name, data) if is_known else data)
+
+
+_LARGEST_VALUE = 1 << 16
+"""bytes up to which a value is decoded; firmware keeps none that is larger (EDK II allows 64 KiB), and such a one stands for itself"""
 
 
 def _value(name: str, data: bytes) -> Value | LoadOption:

@@ -28,11 +28,12 @@ def with_checksum(page: bytearray) -> bytes:
 
 
 def ata_identify(*, model: str, serial: str, firmware: str = "F1", sectors: int, rotation: int = 5400, smart: bool = True) -> bytes:
-    """IDENTIFY DEVICE with 48-bit addressing, 512-byte sectors and the given rotation (0: flash)."""
+    """IDENTIFY DEVICE with 48-bit addressing, 512-byte sectors and the given rotation (0: flash); with `smart`: error log, self-tests and
+    general purpose logs too."""
     values: dict[str, Value] = {
         "general_configuration": 0x0040, "model": model, "serial": serial, "firmware": firmware,
         "sectors_28bit": min(sectors, 0x0FFFFFFF), "sectors_48bit": sectors, "command_set_1": int(smart), "command_set_2": 0x7400,
-        "command_set_ext": 0x4000, "enabled_1": int(smart), "sector_size_word": 0x4000, "form_factor": 3,
+        "command_set_ext": 0x4023 if smart else 0x4000, "enabled_1": int(smart), "sector_size_word": 0x4000, "form_factor": 3,
         "rotation_rate": rotation or 1, "integrity_signature": 0xA5,
     }  # fmt: skip
     return with_checksum(write_fields(at.ATA_IDENTIFY, values, size=at.SECTOR))

@@ -14,7 +14,7 @@ from gatecheck.core.storage.pages import DrivePages
 from gatecheck.core.storage.read import AtaIdentity, NvmeHealth, SmartData, SmartReading, SmartStatus, SmartThresholds
 
 _CRC_ERRORS = 199
-_LINK = ("crc-errors", "crc-errors-logged")
+_LINK = ("crc-errors", "crc-errors-logged", "kernel-link")
 
 
 def judge_hidden() -> list[Finding]:
@@ -22,8 +22,10 @@ def judge_hidden() -> list[Finding]:
     return [Finding("bridge-hides-pages", READING, NOTE, "identify")]
 
 
-def judge_silent() -> list[Finding]:
-    """What to say of a drive that speaks neither ATA nor NVMe: nothing is known, and nothing is suspected."""
+def judge_silent(bus: str, level: str) -> list[Finding]:
+    """What to say of a drive of which no page tells its health: nothing is known, and nothing is suspected. `level`: of a RAID volume."""
+    if bus == "raid":
+        return [Finding("raid-volume", READING, NOTE, "block-device", values={"level": level})]
     return [Finding("no-pages", READING, NOTE, "identify")]
 
 
@@ -31,6 +33,8 @@ def judge_identity(ata: AtaIdentity, kind: str, pages: DrivePages, rules: Findin
     """IDENTIFY DEVICE: a drive without a capacity, or behind a password."""
     if ata.capacity == 0:
         yield Finding("zero-capacity", PHYSICAL, FAILING, "identify", 120)
+    if ata.smart_supported and not ata.smart_enabled:
+        yield Finding("smart-off", READING, NOTE, "identify", 170)
     if "locked" in ata.security:
         yield Finding("drive-locked", READING, SIGN, "identify", 256)
 
@@ -110,7 +114,8 @@ def health_weights(pages: DrivePages, findings: Sequence[Finding], rules: Findin
     told = rules.weights["health-pages"]
     if pages.hidden:
         return dict(told["unreadable"])
-    if not pages.smart and not pages.nvme and (pages.status is None or pages.status.exceeded is None):
+    tells_life = pages.kernel is not None and pages.kernel.life is not None
+    if not pages.smart and not pages.nvme and not pages.scsi_health and not tells_life and (pages.status is None or pages.status.exceeded is None):
         return dict(told["unreadable"]) if pages.unreadable else None
     weights = dict(told[_situation(findings)])
     if any(f.id == "checksum-wrong" for f in findings):

@@ -11,6 +11,11 @@ from gatecheck.core.storage import log_layout as at
 from gatecheck.core.storage.layout import SECTOR, SELF_TEST_RESULTS
 from gatecheck.core.storage.read import Checksum, checksum_of, is_blank
 
+MOST_ENTRIES = 400
+"""newest entries of one log that are decoded: what is older says nothing more, and a hostile page may claim a quarter of a million"""
+_MOST_NVME_ERRORS = 256
+"""Error Log Page Entries has 8 bits and counts from 0 (NVMe 1.4, figure 247)"""
+_MOST_STATISTICS_PAGES = 256
 PASSED, READ_FAILURE, OTHER_FAILURE, NOT_DONE = "passed", "read-failure", "other-failure", "not-done"
 
 
@@ -151,8 +156,10 @@ def _ata_errors(
     index, count = _int(fields, "index"), _int(fields, "device_error_count")
     if index > slots:
         raise DecodeError(f"{what} index", at=1, expected=f"0 to {slots}", got=index)
-    errors = []
+    errors: list[LoggedError] = []
     for step in range(slots if index else 0):
+        if len(errors) >= MOST_ENTRIES:
+            break
         slot = (index - 1 - step) % slots
         place = slot // per_page * SECTOR + start + slot % per_page * size
         if is_blank(page[place : place + size]):
@@ -206,6 +213,8 @@ def _ata_tests(page: bytes, what: str, head: Sequence[Field], layout: Sequence[F
     tests: list[SelfTest] = []
     running = None
     for step in range(slots if index else 0):
+        if len(tests) >= MOST_ENTRIES:
+            break
         slot = (index - 1 - step) % slots
         place = slot // per_page * SECTOR + start + slot % per_page * size
         raw = page[place : place + size]
@@ -240,7 +249,7 @@ def read_statistics(page: bytes) -> Statistics:
     what = "device statistics"
     _page(page, what)
     values = []
-    for start in range(0, len(page) // SECTOR * SECTOR, SECTOR):
+    for start in range(0, min(len(page) // SECTOR, _MOST_STATISTICS_PAGES) * SECTOR, SECTOR):
         own = page[start : start + SECTOR]
         number = own[2]
         if is_blank(own):
@@ -262,7 +271,7 @@ def read_nvme_errors(page: bytes) -> ErrorLog:
     if len(page) < at.NVME_ERROR_SIZE:
         raise DecodeError(what, at=len(page), expected=f"at least {at.NVME_ERROR_SIZE} bytes", got=f"{len(page)} bytes")
     errors, most = [], 0
-    for place in range(0, len(page) // at.NVME_ERROR_SIZE * at.NVME_ERROR_SIZE, at.NVME_ERROR_SIZE):
+    for place in range(0, min(len(page) // at.NVME_ERROR_SIZE, _MOST_NVME_ERRORS) * at.NVME_ERROR_SIZE, at.NVME_ERROR_SIZE):
         own = read_fields(at.NVME_ERROR, page[place : place + at.NVME_ERROR_SIZE], what, size=at.NVME_ERROR_SIZE)
         if not _int(own, "error_count"):
             continue

@@ -115,7 +115,8 @@ class NvmeController:
     firmware: str
     version: str
     capacity: int
-    namespaces: int
+    namespaces_limit: int
+    """how many it could have; how many there are its list tells"""
     warning_temperature: int | None
     critical_temperature: int | None
     has_self_test: bool
@@ -384,7 +385,7 @@ def read_nvme_controller(page: bytes) -> NvmeController:
         firmware=_text(fields, "firmware"),
         version=f"{version >> 16}.{version >> 8 & 0xFF}" + (f".{version & 0xFF}" if version & 0xFF else ""),
         capacity=_int(fields, "capacity_bytes"),
-        namespaces=_int(fields, "namespaces"),
+        namespaces_limit=_int(fields, "namespaces"),
         warning_temperature=_celsius(_int(fields, "warning_temperature")),
         critical_temperature=_celsius(_int(fields, "critical_temperature")),
         has_self_test=bool(_int(fields, "admin_commands") & 0x10),

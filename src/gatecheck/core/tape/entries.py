@@ -119,7 +119,14 @@ class Note:
     text: str
 
 
-Entry = Reading | PutBack | Override | FactChange | Undo | Started | Changed | Saw | TriedKey | Signed | Proven | Note
+@dataclass(frozen=True, slots=True)
+class Broken:
+    """A stored entry that cannot be read any more, with why. It weighs nothing; taking it back heals the tape."""
+
+    why: str
+
+
+Entry = Broken | Reading | PutBack | Override | FactChange | Undo | Started | Changed | Saw | TriedKey | Signed | Proven | Note
 
 
 def is_done(reading: Reading) -> bool:

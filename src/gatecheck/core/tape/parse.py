@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Callable, Mapping, Sequence
 
 from gatecheck.core.belief.facts import FactValue
 from gatecheck.core.errors import TapeError
 from gatecheck.core.knowledge.tables import Knowledge
 from gatecheck.core.tape.entries import (
+    Broken,
     Changed,
     Entry,
     FactChange,
@@ -27,6 +27,8 @@ from gatecheck.core.words.said import is_said
 
 NUMBER_FACTS = ("drive_year", "drive_size_gb", "machine_value", "budget", "data_value", "as_of_year")
 _LONGEST_KEY = 30
+_LARGEST = 10**15
+_LONGEST_TEXT, _LONGEST_NAME, _MOST_FACTS, _MOST_OUTCOMES = 8000, 100, 100, 60
 _MOST_MINUTES = 100_000
 _LONGEST_VALUE = 200
 _MOST_LISTED = 15
@@ -37,10 +39,12 @@ Parser = Callable[[Raw, str, int, Knowledge], Entry]
 
 def parse_facts(raw: object, knowledge: Knowledge, where: str = "facts") -> dict[str, FactValue]:
     """Check facts against the vocabulary. Unknown names are kept as free text. Raises TapeError."""
-    if not isinstance(raw, Mapping):
-        raise TapeError(where, expected="an object of facts", got=_shown(raw))
+    if not isinstance(raw, Mapping) or len(raw) > _MOST_FACTS:
+        raise TapeError(where, expected=f"an object of at most {_MOST_FACTS} facts", got=_shown(raw))
     facts: dict[str, FactValue] = {}
     for name, value in raw.items():
+        if not isinstance(name, str) or not 0 < len(name) <= _LONGEST_NAME or not is_text(name):
+            raise TapeError(where, expected=f"names of at most {_LONGEST_NAME} letters", got=_shown(name))
         if value is None:
             facts[name] = None
         elif name in knowledge.facts:
@@ -48,14 +52,23 @@ def parse_facts(raw: object, knowledge: Knowledge, where: str = "facts") -> dict
                 raise TapeError(f"{where}.{name}", expected=f"one of {', '.join(knowledge.facts[name])}", got=_shown(value))
             facts[name] = value
         elif name in NUMBER_FACTS:
-            if isinstance(value, bool) or not isinstance(value, int | float) or not math.isfinite(value):
-                raise TapeError(f"{where}.{name}", expected="a number", got=_shown(value))
+            if not _is_number(value):
+                raise TapeError(f"{where}.{name}", expected=f"a number of at most {_LARGEST:.0e}", got=_shown(value))
             facts[name] = value
-        elif isinstance(value, str | int | float | bool):
+        elif isinstance(value, bool) or _is_number(value) or (isinstance(value, str) and len(value) <= _LONGEST_TEXT and is_text(value)):
             facts[name] = value
         else:
-            raise TapeError(f"{where}.{name}", expected="a text or a number", got=_shown(value))
+            raise TapeError(f"{where}.{name}", expected=f"a text of at most {_LONGEST_TEXT} letters or a number", got=_shown(value))
     return facts
+
+
+def _is_number(value: object) -> bool:
+    return isinstance(value, int | float) and not isinstance(value, bool) and -_LARGEST <= value <= _LARGEST
+
+
+def is_text(value: str) -> bool:
+    """Text that can be written: no half of a pair that UTF-16 makes one letter of."""
+    return not any("\ud800" <= c <= "\udfff" for c in value)
 
 
 def parse_entries(raw: object, knowledge: Knowledge) -> list[Entry]:
@@ -65,18 +78,46 @@ def parse_entries(raw: object, knowledge: Knowledge) -> list[Entry]:
     return [parse_entry(item, index, knowledge) for index, item in enumerate(raw)]
 
 
+def parse_stored(raw: Sequence[object], knowledge: Knowledge) -> list[Entry]:
+    """A tape as it was kept. An entry that cannot be read any more is a `Broken` one: it takes nothing else away."""
+    entries: list[Entry] = []
+    for index, item in enumerate(raw):
+        try:
+            entries.append(parse_entry(item, index, knowledge))
+        except TapeError as error:
+            entries.append(Broken(str(error)))
+    return entries
+
+
 def parse_entry(raw: object, index: int, knowledge: Knowledge) -> Entry:
     """Check one entry standing at `index` of the tape. Raises TapeError."""
     where = f"entry {index}"
     if not isinstance(raw, Mapping):
         raise TapeError(where, expected="an object", got=_shown(raw))
     note = raw.get("note")
-    if note is not None and not isinstance(note, str) and not is_said(note):
-        raise TapeError(f"{where}.note", expected="a text, or the id of a sentence with its values", got=_shown(note))
+    if note is not None and not (isinstance(note, str) and len(note) <= _LONGEST_TEXT and is_text(note)) and not is_said(note):
+        raise TapeError(f"{where}.note", expected=f"a text of at most {_LONGEST_TEXT} letters, or the id of a sentence with its values", got=_shown(note))
+    _check_beside(raw, where)
+    kinds = [key for key in PARSERS if key in raw and key != "note" and not (key == "move" and "override" in raw)]
+    if len(kinds) > 1:
+        raise TapeError(where, expected="an entry of one kind", got=_shown(kinds))
     for key, parser in PARSERS.items():
         if key in raw:
             return parser(raw, where, index, knowledge)
     raise TapeError(where, expected=f"one of {', '.join(PARSERS)}", got=_shown(sorted(map(str, raw))))
+
+
+def _check_beside(raw: Raw, where: str) -> None:
+    """What the server puts beside an entry: the file it rests on, the odds with which a call was signed."""
+    rests_on, odds = raw.get("rests_on"), raw.get("odds")
+    if rests_on is not None:
+        wanted = {"file", "name", "device"}
+        if not isinstance(rests_on, Mapping) or rests_on.keys() != wanted or not all(isinstance(v, str) and len(v) <= _LONGEST_TEXT and is_text(v) for v in rests_on.values()):
+            raise TapeError(f"{where}.rests_on", expected="file, name and device", got=_shown(rests_on))
+    if odds is not None:
+        suspects = odds.get("suspects") if isinstance(odds, Mapping) else None
+        if not isinstance(odds, Mapping) or not _is_number(odds.get("confidence")) or not isinstance(suspects, Mapping) or not all(map(_is_number, suspects.values())):
+            raise TapeError(f"{where}.odds", expected="confidence and suspects", got=_shown(odds))
 
 
 def _undo(raw: Raw, where: str, index: int, knowledge: Knowledge) -> Entry:
@@ -96,7 +137,7 @@ def _put_back(raw: Raw, where: str, index: int, knowledge: Knowledge) -> Entry:
 
 def _override(raw: Raw, where: str, index: int, knowledge: Knowledge) -> Entry:
     reason = raw.get("reason")
-    if not isinstance(reason, str) or not reason.strip():
+    if not isinstance(reason, str) or not reason.strip() or len(reason) > _LONGEST_TEXT or not is_text(reason):
         raise TapeError(f"{where}.reason", expected="a written reason", got=_shown(reason))
     moves = (*knowledge.checks, *knowledge.fixes)
     return Override(
@@ -128,7 +169,7 @@ def _value_of(raw: Raw, name: str, fix: str, where: str, knowledge: Knowledge) -
         return None
     if row:
         return _one_of(value, row.values, f"{where}.{name}", f"a value of {row.id}")
-    if not isinstance(value, str):
+    if not isinstance(value, str) or not is_text(value):
         raise TapeError(f"{where}.{name}", expected="a text", got=_shown(value))
     return value[:_LONGEST_VALUE]
 
@@ -144,7 +185,7 @@ def _saw(raw: Raw, where: str, index: int, knowledge: Knowledge) -> Entry:
 
 def _tried_key(raw: Raw, where: str, index: int, knowledge: Knowledge) -> Entry:
     key, worked = raw["tried_key"], raw.get("worked")
-    if not isinstance(key, str) or not key.strip() or len(key) > _LONGEST_KEY:
+    if not isinstance(key, str) or not key.strip() or len(key) > _LONGEST_KEY or not is_text(key):
         raise TapeError(f"{where}.tried_key", expected=f"a key's name of at most {_LONGEST_KEY} letters", got=_shown(key))
     if not isinstance(worked, bool):
         raise TapeError(f"{where}.worked", expected="true or false", got=_shown(worked))
@@ -177,14 +218,14 @@ def _reading(raw: Raw, where: str, index: int, knowledge: Knowledge) -> Entry:
     if "outcome" in raw and raw.get("weights") is None:
         return Reading(move, {_one_of(raw["outcome"], outcomes, f"{where}.outcome", f"an outcome of {move}"): 1.0}, **beside)
     weights = raw.get("weights")
-    if not isinstance(weights, Mapping) or raw.get("outcome") is not None:
+    if not isinstance(weights, Mapping) or raw.get("outcome") is not None or len(weights) > _MOST_OUTCOMES:
         raise TapeError(where, expected="either an outcome or weights over outcomes", got=_shown(sorted(map(str, raw))))
     for outcome, weight in weights.items():
         _one_of(outcome, outcomes, f"{where}.weights", f"outcomes of {move}")
-        if isinstance(weight, bool) or not isinstance(weight, int | float) or not 0 <= weight < math.inf:
+        if not _is_number(weight) or weight < 0:
             raise TapeError(f"{where}.weights.{outcome}", expected="a number of at least 0", got=_shown(weight))
     total = float(sum(weights.values()))
-    if not 0 < total < math.inf:
+    if not total > 0:
         raise TapeError(f"{where}.weights", expected="at least one weight above 0", got=_shown(dict(weights)))
     return Reading(move, {o: w / total for o, w in weights.items() if w > 0}, **beside)
 
@@ -222,5 +263,8 @@ def _one_of(value: object, known: Sequence[str] | Mapping[str, object], where: s
 
 
 def _shown(value: object) -> str:
-    text = repr(value)
+    try:
+        text = repr(value)
+    except (ValueError, RecursionError):  # a number of thousands of digits, or nesting without end
+        text = type(value).__name__
     return text if len(text) <= 80 else text[:77] + "..."

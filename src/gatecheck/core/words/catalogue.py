@@ -149,6 +149,7 @@ class _Formatter(string.Formatter):
             "or-machine": lambda v: str(v) if v else words.say(Said("fallback.machine")),
             "or-unnamed": lambda v: str(v) if v else words.say(Said("fallback.unnamed")),
             "comma-size": lambda v: f", {size(float(v))}" if v else "",
+            "comma-text": lambda v: f", {v}" if v else "",
             "size-first": lambda v: f"{size(float(v))} " if v else "",
             "spaced": lambda v: f" {v}" if v else "",
             "serial": lambda v: f", {words.say(Said('fallback.serial', {'serial': v}))}" if v else "",

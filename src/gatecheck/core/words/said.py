@@ -11,7 +11,7 @@ from dataclasses import dataclass, field
 Value = object
 """JSON-ready: a number, a text, an id, a list of them, or another `Said`"""
 
-_MOST_VALUES, _LONGEST, _DEEPEST = 20, 400, 4
+_MOST_VALUES, _LONGEST, _DEEPEST, _LARGEST = 20, 400, 4, 1 << 64
 
 
 @dataclass(frozen=True, slots=True)
@@ -53,7 +53,9 @@ def _is_value(value: object, depth: int) -> bool:
         return len(value) <= _MOST_VALUES and all(_is_value(item, depth + 1) for item in value)
     if isinstance(value, Mapping):
         return is_said(value, depth + 1)
-    return value is None or isinstance(value, bool | int | float) or (isinstance(value, str) and len(value) <= _LONGEST)
+    if isinstance(value, str):
+        return len(value) <= _LONGEST and not any("\ud800" <= c <= "\udfff" for c in value)
+    return value is None or (isinstance(value, bool | int | float) and -_LARGEST <= value <= _LARGEST)
 
 
 def from_json(raw: object) -> Said | None:

@@ -33,6 +33,7 @@ def bench_routes(bench: BenchView, events: Events) -> APIRouter:
     @router.get("/events", operation_id="getEvents", response_class=StreamingResponse)
     async def get_events() -> StreamingResponse:
         headers = {"Cache-Control": "no-store", "X-Accel-Buffering": "no"}
+        events.check_room()
         return StreamingResponse(events.stream(), media_type="text/event-stream", headers=headers)
 
     return router

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 from typing import Any
 
 from gatecheck.core.knowledge.tables import Check, Fix, Knowledge
@@ -11,7 +12,9 @@ from gatecheck.server.shop import Shop
 from gatecheck.server.tickets.service import Tickets
 from gatecheck.server.tickets.wire import TicketOut
 from gatecheck.store import tickets
+from gatecheck.store.tickets import TicketRow
 
+_log = logging.getLogger(__name__)
 _RANK = {"hands": 0, "running": 1, "done": 2}
 _NO_BAY = 999
 _OF_A_MODEL = ("platform", "form", "drive_kind", "installed_os")
@@ -29,9 +32,21 @@ class BenchView:
         """All open tickets, hands wanted first."""
         with self.shop.database.read() as connection:
             rows = tickets.tickets_on_bench(connection)
-        views = [bench_row(self.tickets.view(row), self.link_row(row.id)) for row in rows]
+        views = [self._row(row) for row in rows]
         views.sort(key=lambda r: (_RANK[r.turn], not r.urgent, r.bay or _NO_BAY, r.id))
         return BenchOut(shop=self.shop.name, bays=self.shop.bays, rows=views, notices=list(self.shop.notices))
+
+    def _row(self, row: TicketRow) -> BenchRow:
+        """One ticket's row; one that cannot be shown says so, and takes no other away."""
+        try:
+            return bench_row(self.tickets.view(row), self.link_row(row.id))
+        except Exception as error:
+            _log.exception("ticket %s cannot be shown", row.number)
+            return BenchRow(
+                id=row.id, number=row.number, bay=row.bay, customer=row.customer, machine=row.machine, facts={}, gates=[], turn="hands", urgent=False,
+                next_move=None, next_kind=None, next_minutes=None, next_why="", choice=None, leans="", fix=None, signed=False, started=False,
+                open_trials=0, running=None, link=None, broken=f"{type(error).__name__}: {error}"[:300],
+            )  # fmt: skip
 
     def known(self, customer: str, machine: str) -> KnownOut:
         """Customers and machines that were here before and begin so; each brings what a machine keeps from visit to visit."""
@@ -83,6 +98,7 @@ def bench_row(ticket: TicketOut, link: LinkRowOut | None) -> BenchRow:
         open_trials=sum(t.standing in ("pending", "open") for t in ticket.trials),
         running=ticket.running,
         link=link,
+        broken=next((f"entry {e.place}: {e.broken}" for e in ticket.tape if e.broken and e.stands), None),
     )
 
 

@@ -33,6 +33,7 @@ class BenchRow(Wire):
     open_trials: int
     running: RunningOut | None
     link: LinkRowOut | None = None
+    broken: str | None = Field(default=None, description="What of this ticket cannot be read any more; the others are not touched by it")
 
 
 class BenchOut(Wire):

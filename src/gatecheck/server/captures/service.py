@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import asdict
 from typing import Any
 
-from gatecheck.core.capture.document import drive_document, page_document
+from gatecheck.core.belief.facts import Facts
+from gatecheck.core.capture.document import volume_document
+from gatecheck.core.capture.drive import Drive
 from gatecheck.core.capture.kinds import field_at
-from gatecheck.core.capture.read import Capture, Drive
+from gatecheck.core.capture.read import Capture
 from gatecheck.core.errors import TapeError
 from gatecheck.core.findings import finding_document
-from gatecheck.core.instruments.evidence import capture_evidence, expected_drive, noted
+from gatecheck.core.instruments.evidence import capture_evidence, clock_entries, expected_drive, noted, system_candidates
 from gatecheck.core.storage.trend import Snapshot, same_drive, trend_of
 from gatecheck.files import InputError, pages_of
 from gatecheck.server.captures.decoded import Decoded
@@ -35,9 +38,11 @@ class Captures:
     def __init__(self, shop: Shop, at_work: Tickets) -> None:
         self.shop, self.tickets, self.decoded = shop, at_work, Decoded(shop)
 
-    def add_file(self, ticket_id: int, name: str, data: bytes, *, by: str, at: str | None = None, also: Also | None = None) -> CaptureOut:
+    def add_file(
+        self, ticket_id: int, name: str, data: bytes, *, by: str, at: str | None = None, also: Also | None = None, read_now: bool = False
+    ) -> CaptureOut:
         """Keep a file on the ticket, decode it, and weigh it where it is clear which drive is the machine's: file, entries and whatever
-        `also` does stand or fall together.
+        `also` does stand or fall together. `read_now`: by a probe that has said hello, whose clock was judged then.
 
         Raises InputError for what is no page or capture, StoreError where it cannot be kept. Nothing is lost by either.
         """
@@ -50,7 +55,7 @@ class Captures:
         digest, moment = self.shop.files.put(data), at or now()
         facts = self.tickets.folded(row).state.facts
         drive = expected_drive(capture, facts, with_pages=True)
-        entries = [*(self._health_entries(digest, name, drive) if drive else []), *self._rest(digest, name, capture, ticket_id)]
+        entries = [*(self._health_entries(digest, name, drive) if drive else []), *self._rest(digest, name, capture, facts, with_clock=not read_now)]
 
         def keep(connection: Connection) -> None:
             attach(connection, ticket_id, digest, name, len(data), by=by, at=moment)
@@ -58,12 +63,15 @@ class Captures:
                 also(connection)
 
         self.tickets.append_all(ticket_id, entries, by=by, at=moment, also=keep, event="file")
-        return self._capture_out(digest, name, moment, capture, drive.device if drive else None)
+        return self._capture_out(digest, name, moment, capture, drive.device if drive else None, self.tickets.folded_of(ticket_id).state.facts)
 
-    def _rest(self, digest: str, name: str, capture: Capture, ticket_id: int) -> Keyed:
+    def clock(self, ticket_id: int, machine: Mapping[str, str], now: int) -> list[dict[str, Any]]:
+        """What a machine that says hello at this moment (seconds since 1970) says with its clock."""
+        return clock_entries(self.shop.model.knowledge, self.tickets.folded_of(ticket_id).state.facts, machine, now)
+
+    def _rest(self, digest: str, name: str, capture: Capture, facts: Facts, *, with_clock: bool) -> Keyed:
         """What the capture says of settings, boot entries and sightings, with the file it rests on."""
-        facts = self.tickets.folded_of(ticket_id).state.facts
-        entries = capture_evidence(self.shop.model.knowledge, facts, capture)
+        entries = capture_evidence(self.shop.model.knowledge, facts, capture, with_clock=with_clock)
         rests_on = {"file": digest, "name": name, "device": ELSEWHERE}
         return [({**body, "rests_on": rests_on}, f"{digest[:24]}-{ELSEWHERE}-{place}") for place, body in enumerate(entries)]
 
@@ -80,12 +88,27 @@ class Captures:
         return own
 
     def weigh(self, ticket_id: int, digest: str, device: str, *, by: str) -> TicketOut:
-        """Put one drive of a capture on the tape. Raises NotFoundError where the ticket has no such file or drive."""
+        """Say that this drive of a capture is the machine's own: its pages and what the capture shows of it go on the tape, and its serial
+        number among the facts, so that it is not asked again. Raises NotFoundError where the ticket has no such file or drive."""
         name, _, capture = self.capture_of(ticket_id, digest)
+        facts = self.tickets.folded_of(ticket_id).state.facts
         for drive in capture.drives:
-            if drive.device == device and drive.weights:
-                return self.tickets.append_all(ticket_id, self._health_entries(digest, name, drive), by=by)
+            if drive.device == device and (drive.weights or drive in system_candidates(capture, facts)):
+                own = [*self._health_entries(digest, name, drive), *self._named(digest, name, capture, facts, drive)]
+                return self.tickets.append_all(ticket_id, own, by=by)
         raise NotFoundError(f"{name}: expected a drive {device!r} with pages about its health, got none")
+
+    def _named(self, digest: str, name: str, capture: Capture, facts: Facts, drive: Drive) -> Keyed:
+        """What the capture says once it is clear that this drive is the machine's own, beside what it said before."""
+        serial = str((drive.identity or {}).get("serial") or "")
+        known = {**facts, "drive_serial": serial} if serial else dict(facts)
+        knowledge = self.shop.model.knowledge
+        before = capture_evidence(knowledge, facts, capture, with_clock=False)
+        entries = [e for e in capture_evidence(knowledge, known, capture, with_clock=False) if e not in before]
+        if serial and facts.get("drive_serial") != serial:
+            entries.insert(0, {"fact": {"drive_serial": serial}})
+        rests_on = {"file": digest, "name": name, "device": drive.device}
+        return [({**body, "rests_on": rests_on}, f"{digest[:24]}-{drive.device}-own-{place}") for place, body in enumerate(entries)]
 
     def captures(self, ticket_id: int) -> list[CaptureOut]:
         """All decoded files of a ticket, newest first."""
@@ -99,7 +122,8 @@ class Captures:
         with self.shop.database.read() as connection:
             kept = attachments(connection, ticket_id)
         decoded = [(a, self.decoded.capture(a.name, a.sha256)) for a in kept]
-        shown = [self._capture_out(a.sha256, a.name, a.added_at, c, weighed_of.get(a.sha256)) for a, c in decoded]
+        facts = folded.state.facts
+        shown = [self._capture_out(a.sha256, a.name, a.added_at, c, weighed_of.get(a.sha256), facts) for a, c in decoded]
         oldest_first = [(a.added_at, c) for a, c in reversed(decoded)]
         for place, (_, capture) in enumerate(decoded):
             earlier = oldest_first[: len(decoded) - place]
@@ -125,12 +149,26 @@ class Captures:
                     return kept.name, kept.added_at, self.decoded.capture(kept.name, digest)
         raise NotFoundError(f"file {digest[:12]}: expected a file of this ticket, got none")
 
-    def _capture_out(self, digest: str, name: str, at: str, capture: Capture, device: str | None) -> CaptureOut:
+    def drive_named(self, ticket_id: int, device: str) -> str | None:
+        """Serial number, else world wide name, of the drive that stands under this name in the newest capture; None where it has none."""
+        with self.shop.database.read() as connection:
+            kept = attachments(connection, ticket_id)
+        for file in kept:
+            drive = next((d for d in self.decoded.capture(file.name, file.sha256).drives if d.device == device), None)
+            if drive is not None:
+                own = drive.identity or {}
+                return str(own.get("serial") or own.get("wwn") or "") or None
+        return None
+
+    def _capture_out(self, digest: str, name: str, at: str, capture: Capture, device: str | None, facts: Facts) -> CaptureOut:
         words = self.shop.words
-        named = {drive.device for drive in capture.drives}
+        candidates = system_candidates(capture, facts)
+        devices, others = self.decoded.documents(name, digest)
         return CaptureOut.model_validate({
-            "sha256": digest, "name": name, "added_at": at, "devices": [drive_document(d, capture, words) for d in capture.drives],
-            "other_pages": [page_document(p, words) for p in capture.pages if p.device not in named], "weighed": device,
+            "sha256": digest, "name": name, "added_at": at, "devices": devices, "other_pages": others, "weighed": device,
+            "asks": [d.device for d in candidates] if len(candidates) > 1 and device is None else [],
+            "volumes": [volume_document(v) for v in capture.volumes],
+            "notes": [finding_document(f, words) for f in capture.notes],
         })  # fmt: skip
 
     def _trend(self, drive: Drive, captures: list[tuple[str, Capture]]) -> TrendOut | None:

@@ -6,7 +6,7 @@ from typing import Any
 
 from pydantic import BaseModel, ConfigDict, Field
 
-from gatecheck.server.wire import Wire
+from gatecheck.server.wire import By, Wire
 
 
 class WeighIn(BaseModel):
@@ -15,7 +15,7 @@ class WeighIn(BaseModel):
     model_config = ConfigDict(extra="forbid")
     sha256: str
     device: str
-    by: str = Field(min_length=1, max_length=20)
+    by: By
 
 
 class FindingOut(Wire):
@@ -78,6 +78,14 @@ class RawOut(Wire):
     length: int
 
 
+class NamespaceOut(Wire):
+    """A namespace of an NVMe drive: bytes, and bytes of a sector."""
+
+    number: int | None
+    capacity: int
+    sector: int
+
+
 class DriveOut(Wire):
     device: str
     bus: str
@@ -88,14 +96,28 @@ class DriveOut(Wire):
     findings: list[FindingOut]
     readings: list[dict[str, Any]]
     pages: list[PageOut]
+    namespaces: list[NamespaceOut] = Field(default=[])
     hours: int | None = None
-    events: list[EventOut] = Field(default=[])
+    events: list[EventOut] = Field(default=[], description="Of a long log the newest part")
+    events_in_all: int = 0
     statistics: list[dict[str, Any]] = Field(default=[])
     trend: TrendOut | None = None
 
 
+class VolumeOut(Wire):
+    """What begins in a partition (`volume` null: no known mark), or in a logical volume `within` it; `programs`: of a system partition, what
+    firmware could start from it."""
+
+    device: str
+    partition: int
+    within: str
+    programs: list[str]
+    volume: dict[str, Any] | None
+
+
 class CaptureOut(Wire):
-    """A decoded file of the ticket. `weighed`: device whose pages were put on the tape at once, if it was clear which."""
+    """A decoded file of the ticket. `weighed`: device whose pages were put on the tape at once, if it was clear which; `asks`: devices of
+    which any may be the machine's own, where it is not; `notes`: findings that are no one drive's."""
 
     sha256: str
     name: str
@@ -103,3 +125,6 @@ class CaptureOut(Wire):
     devices: list[DriveOut]
     other_pages: list[PageOut]
     weighed: str | None = None
+    asks: list[str] = Field(default=[])
+    volumes: list[VolumeOut] = Field(default=[])
+    notes: list[FindingOut] = Field(default=[])

@@ -6,21 +6,22 @@ from fastapi import APIRouter
 
 from gatecheck.server.instruments.service import Instruments
 from gatecheck.server.instruments.wire import BookModelOut, KeysOut, SettingsOut, SightingsOut
+from gatecheck.server.wire import TicketId
 
 
 def instrument_routes(instruments: Instruments) -> APIRouter:
     router = APIRouter(prefix="/api")
 
     @router.get("/tickets/{ticket_id}/settings", operation_id="getSettings")
-    def get_settings(ticket_id: int) -> SettingsOut:
+    def get_settings(ticket_id: TicketId) -> SettingsOut:
         return instruments.settings(ticket_id)
 
     @router.get("/tickets/{ticket_id}/sightings", operation_id="getSightings")
-    def get_sightings(ticket_id: int) -> SightingsOut:
+    def get_sightings(ticket_id: TicketId) -> SightingsOut:
         return instruments.sightings(ticket_id)
 
     @router.get("/tickets/{ticket_id}/keys", operation_id="getTicketKeys")
-    def get_ticket_keys(ticket_id: int) -> KeysOut:
+    def get_ticket_keys(ticket_id: TicketId) -> KeysOut:
         return instruments.keys_of_ticket(ticket_id)
 
     @router.get("/keys", operation_id="getKeys")

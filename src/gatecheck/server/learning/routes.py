@@ -7,23 +7,23 @@ from fastapi import APIRouter
 from gatecheck.server.learning.service import Learning
 from gatecheck.server.learning.wire import GuessOut, HandOverIn, LearningOut
 from gatecheck.server.tickets.wire import TicketOut
-from gatecheck.server.wire import ByIn
+from gatecheck.server.wire import ByIn, TicketId
 
 
 def learning_routes(learning: Learning) -> APIRouter:
     router = APIRouter(prefix="/api")
 
     @router.post("/tickets/{ticket_id}/handover", operation_id="handOver")
-    def hand_over(ticket_id: int, request: HandOverIn | None = None) -> TicketOut:
+    def hand_over(ticket_id: TicketId, request: HandOverIn | None = None) -> TicketOut:
         given = request or HandOverIn()
         return learning.hand_over(ticket_id, given.proven, by=given.by)
 
     @router.post("/tickets/{ticket_id}/reopen", operation_id="reopen")
-    def reopen(ticket_id: int) -> TicketOut:
+    def reopen(ticket_id: TicketId) -> TicketOut:
         return learning.reopen(ticket_id)
 
     @router.get("/tickets/{ticket_id}/guesses", operation_id="getGuesses")
-    def get_guesses(ticket_id: int) -> list[GuessOut]:
+    def get_guesses(ticket_id: TicketId) -> list[GuessOut]:
         return learning.guesses(ticket_id)
 
     @router.get("/learning", operation_id="getLearning")

@@ -22,7 +22,7 @@ from gatecheck.server.shop import Shop, now
 from gatecheck.server.tickets.folded import FoldedTicket, fold_ticket
 from gatecheck.server.tickets.service import Tickets
 from gatecheck.server.tickets.wire import TicketOut
-from gatecheck.store import Connection, lessons, tickets
+from gatecheck.store import Connection, lessons, links, tickets
 from gatecheck.store.tickets import EntryRow
 
 
@@ -53,6 +53,7 @@ class Learning:
 
         def close(connection: Connection) -> None:
             tickets.close_ticket(connection, ticket_id, moment)
+            links.end_link(connection, ticket_id, moment)  # opened again, the ticket needs another link
             if lesson:
                 lessons.put_lesson(connection, ticket_id, moment, **lesson)
 

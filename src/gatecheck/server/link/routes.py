@@ -11,7 +11,7 @@ from gatecheck.probe_file import probe_with
 from gatecheck.server.errors import LinkUnknownError
 from gatecheck.server.link.service import Links
 from gatecheck.server.link.wire import DoneIn, HelloIn, LinkOut, OrderIn, PageIn, ProgressIn
-from gatecheck.server.wire import ByIn
+from gatecheck.server.wire import ByIn, TicketId
 
 
 def _bearer(authorization: Annotated[str, Header()] = "") -> str:
@@ -36,28 +36,36 @@ def link_routes(links: Links) -> APIRouter:
 
     @router.get("/p/{secret}", response_class=PlainTextResponse, include_in_schema=False)
     def get_probe_of_ticket(secret: str, request: Request) -> str:
-        return links.probe_for(secret, str(request.base_url))
+        return links.probe_for(secret, str(request.base_url), _source(request))
+
+    @router.get("/s/{secret}", response_class=PlainTextResponse, include_in_schema=False)
+    def get_start_line(secret: str, request: Request) -> str:
+        return links.start_for(secret, str(request.base_url), _source(request))
 
     return router
 
 
+def _source(request: Request) -> str:
+    return request.client.host if request.client else ""
+
+
 def _for_the_browser(router: APIRouter, links: Links) -> None:
     @router.get("/api/tickets/{ticket_id}/link", operation_id="getLink")
-    def get_link(ticket_id: int, request: Request) -> LinkOut:
+    def get_link(ticket_id: TicketId, request: Request) -> LinkOut:
         return links.view(ticket_id, str(request.base_url))
 
     @router.post("/api/tickets/{ticket_id}/link", operation_id="openLink", status_code=201)
-    def open_link(ticket_id: int, by: ByIn, request: Request) -> LinkOut:
+    def open_link(ticket_id: TicketId, by: ByIn, request: Request) -> LinkOut:
         links.open(ticket_id, by=by.by)
         return links.view(ticket_id, str(request.base_url))
 
     @router.delete("/api/tickets/{ticket_id}/link", operation_id="endLink")
-    def end_link(ticket_id: int, request: Request) -> LinkOut:
+    def end_link(ticket_id: TicketId, request: Request) -> LinkOut:
         links.end(ticket_id)
         return links.view(ticket_id, str(request.base_url))
 
     @router.post("/api/tickets/{ticket_id}/orders", operation_id="putOrder", status_code=201)
-    def put_order(ticket_id: int, order: OrderIn, request: Request) -> LinkOut:
+    def put_order(ticket_id: TicketId, order: OrderIn, request: Request) -> LinkOut:
         links.order(ticket_id, order.model_dump(exclude={"by"}, exclude_none=True), by=order.by)
         return links.view(ticket_id, str(request.base_url))
 

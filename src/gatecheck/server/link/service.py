@@ -5,28 +5,38 @@ from __future__ import annotations
 import base64
 import binascii
 import hashlib
+import hmac
 import io
 import secrets
 import threading
 import time
 import zipfile
+import zlib
 from collections.abc import Callable, Mapping
 from typing import Any
 
 from gatecheck.core.capture.manifest import NAME, is_plain_path, write_manifest
 from gatecheck.core.words.said import say, to_json
-from gatecheck.files import LARGEST_PAGE, MOST_PAGES
+from gatecheck.files import LARGEST_CAPTURE, LARGEST_PAGE, MOST_PAGES
 from gatecheck.probe.gatecheck_probe import NEEDED, PROTOCOL, clearance
-from gatecheck.probe_file import probe_with
+from gatecheck.probe_file import probe_with, start_line
 from gatecheck.server.captures.service import Captures
-from gatecheck.server.errors import LinkEndedError, LinkUnknownError, NotFoundError
+from gatecheck.server.errors import LinkEndedError, LinkUnknownError, NotFoundError, TooManyError
 from gatecheck.server.link.wire import LinkOut, LinkRowOut, PageIn, ProgressIn
+from gatecheck.server.people.throttle import Throttle
+from gatecheck.server.qr import qr_svg
 from gatecheck.server.shop import Shop, now
 from gatecheck.server.tickets.service import Tickets
 from gatecheck.server.tickets.wire import TicketOut
 from gatecheck.store import Connection, StoreError, links
 from gatecheck.store.links import Link, Order, Session
 
+_SAFE_RATIO = 100
+_LONGEST_CODE = 20
+_SECRET_BYTES = 24
+"""of chance in a secret: 192 bits"""
+_MOST_BYTES = LARGEST_CAPTURE - (2 << 20)
+_MOST_SESSIONS = 40
 _ALPHABET = "abcdefghjkmnpqrstuvwxyz23456789"
 _AWAY_SECONDS = 12.0
 _QUIET_SECONDS = 0.4
@@ -54,6 +64,7 @@ class Links:
         self.shop, self.tickets, self.captures = shop, at_work, captures
         self.on_end: Callable[[int], None] = lambda ticket_id: None
         self._live: dict[int, _Live] = {}
+        self._throttle = Throttle(10, 60.0)
         self._lock = threading.Lock()
 
     # --- for the browser ---------------------------------------------------------------------------------------
@@ -65,8 +76,7 @@ class Links:
         with self.shop.database.write() as connection:
             known = links.link_of(connection, ticket_id)
             if known is None or known.ended_at:
-                text = "".join(secrets.choice(_ALPHABET) for _ in range(10))
-                links.open_link(connection, ticket_id, f"{text[:5]}-{text[5:]}", by=by, at=now())
+                links.open_link(connection, ticket_id, f"{ticket_id}-{secrets.token_urlsafe(_SECRET_BYTES)}", _new_code(), by=by, at=now())
         self._tell(ticket_id, at_once=True)
 
     def view(self, ticket_id: int, base_url: str) -> LinkOut:
@@ -75,11 +85,11 @@ class Links:
         with self.shop.database.read() as connection:
             link = links.link_of(connection, ticket_id)
             sessions, orders = links.sessions_of(connection, ticket_id), links.orders_of(connection, ticket_id)
-        address = f"{base_url.rstrip('/')}/p/{link.secret}" if link and not link.ended_at else ""
+        address = f"{base_url.rstrip('/')}/p/{link.code}" if link and not link.ended_at else ""
         ticket = self.tickets.ticket(ticket_id)
         return LinkOut.model_validate({
-            "state": self._state(ticket_id, link), "secret": link.secret if link else "", "address": address,
-            "command": f"curl -s {address} | sudo python3 -" if address else "", "qr": _qr(address) if address else "",
+            "state": self._state(ticket_id, link), "secret": link.secret if link else "", "code": link.code or "" if link else "", "address": address,
+            "commands": _starts(base_url, link.code or "") if link and address else [], "qr": qr_svg(address) if address else "",
             "local_only": any(host in base_url for host in ("//127.", "//localhost", "//[::1]")),
             "practice": link.practice if link else None, "machine": sessions[0].machine if sessions else {},
             "progress": self._progress(ticket_id),
@@ -116,11 +126,13 @@ class Links:
         held = self._held(ticket, move)
         if held:
             raise StoreError(f"order {body['order']}: {held}")
+        drive = self.captures.drive_named(ticket_id, body["device"]) if body.get("device") else None
         with self.shop.database.write() as connection:
             link = links.link_of(connection, ticket_id)
             if link is None or link.ended_at:
                 raise StoreError("order: expected a link on this ticket, got none")
-            links.put_order(connection, ticket_id, {k: body[k] for k in ("order", "device", "kind") if body.get(k)}, by=by, at=now())
+            own = {k: body[k] for k in ("order", "device", "kind") if body.get(k)} | ({"drive": drive} if drive else {})
+            links.put_order(connection, ticket_id, own, by=by, at=now())
         self._tell(ticket_id, at_once=True)
 
     @staticmethod
@@ -149,6 +161,8 @@ class Links:
             at = links.acknowledged(connection, session_id) if known else 0
             if known and (known.ticket_id != link.ticket_id or at > has):
                 session_id, known, at = secrets.token_hex(8), None, 0
+            if known is None and links.starts_of(connection, link.ticket_id) >= _MOST_SESSIONS:
+                raise StoreError(f"link: expected at most {_MOST_SESSIONS} starts of the probe on one link, got another; open the link anew")
             if known is None:
                 links.begin_session(connection, session_id, link.ticket_id, machine, probe, now())
         self._seen(link.ticket_id)
@@ -156,7 +170,9 @@ class Links:
         if known is None:
             text = " ".join(filter(None, (machine.get("sys_vendor"), machine.get("product_name"))))
             entry = {"move": "live-start", "outcome": "runs", "note": to_json(say("evidence.hello", machine=text))}
-            self.tickets.append(link.ticket_id, entry, by=BY, key=f"hello-{session_id}")
+            clock = self.captures.clock(link.ticket_id, machine, int(time.time()))
+            entries = [(entry, f"hello-{session_id}"), *((body, f"clock-{session_id}") for body in clock)]
+            self.tickets.append_all(link.ticket_id, entries, by=BY)
         self._first_order(link.ticket_id)
         self._tell(link.ticket_id, at_once=True)
         return {"protocol": PROTOCOL, "session": session_id, "ticket": row.number, "acknowledged": at}
@@ -181,7 +197,7 @@ class Links:
         cleared = [NEEDED[kind]] if not self._held(ticket, _move_of(order.body)) else []
         if cleared and kind == "read" and not self._held(ticket, _SECTORS_MOVE):
             cleared.append("sectors")
-        device = order.body.get("device", "")
+        device = order.body.get("drive") or order.body.get("device", "")
         marks = {what: clearance(link.secret, str(order.id), kind, device, what) for what in cleared}
         return {"id": str(order.id), **order.body, "clearances": marks}
 
@@ -189,6 +205,13 @@ class Links:
         """Keep one page. Pages come in order; one that is not the next is not kept, and the answer says where the bench stands."""
         link, session = self._session(secret, page.session)
         data = _checked(page)
+        with self.shop.database.read() as connection:
+            known = {str(o.id) for o in links.orders_of(connection, link.ticket_id)}
+            held = links.bytes_of(connection, session.id, page.order)
+        if page.order not in known:
+            raise StoreError(f"page {page.path[:80]}: expected an order of this ticket, got {page.order[:20]!r}")
+        if data and held + len(data) > _MOST_BYTES:  # what does not fit into the capture is said in it
+            page, data = page.model_copy(update={"status": "skipped", "detail": f"the capture is full: {_MOST_BYTES >> 20} MiB", "sha256": None}), b""
         with self.shop.database.write() as connection:
             at = links.acknowledged(connection, session.id)
             if page.seq == at + 1:
@@ -222,7 +245,7 @@ class Links:
 
         if pages and order.state == links.WAITING:  # pages, entries and the order's end stand or fall together
             row = self.tickets.row_of(link.ticket_id)
-            self.captures.add_file(link.ticket_id, f"{row.number.lower()}-{order_id}.gcap", _capture(session, pages), by=BY, also=end)
+            self.captures.add_file(link.ticket_id, f"{row.number.lower()}-{order_id}.gcap", _capture(session, pages), by=BY, also=end, read_now=True)
         else:
             with self.shop.database.write() as connection:
                 end(connection)
@@ -232,10 +255,11 @@ class Links:
         return {"ok": True}
 
     def _link(self, secret: str) -> Link:
+        named = secret.partition("-")[0]
         with self.shop.database.read() as connection:
-            link = links.link_by_secret(connection, secret)
-        if link is None:
-            raise LinkUnknownError("secret: expected the one on the ticket's link sheet, got another")
+            link = links.link_of(connection, int(named)) if named.isdigit() and len(named) < 18 else None
+        if not hmac.compare_digest((link.secret if link else secrets.token_urlsafe()).encode(), secret.encode()) or link is None:
+            raise LinkUnknownError("secret: expected the one that the link's code was exchanged for, got another")
         if link.ended_at or self.tickets.row_of(link.ticket_id).closed_at:
             raise LinkEndedError("link: expected one that is open, got one that was ended")
         return link
@@ -265,10 +289,56 @@ class Links:
 
     # --- handing the probe out ---------------------------------------------------------------------------------
 
-    def probe_for(self, secret: str, base_url: str) -> str:
-        """The probe with the server's address and the ticket's secret filled in. Raises LinkUnknownError, LinkEndedError."""
-        self._link(secret)
-        return probe_with(base_url, secret)
+    def _of_code(self, code: str, source: str) -> Link:
+        """The link that has this code, or this secret. Raises LinkUnknownError, LinkEndedError, TooManyError."""
+        if not self._throttle.is_open(source):
+            raise TooManyError("code: expected a pause after so many wrong ones, got another; wait a minute")
+        if len(code) > _LONGEST_CODE:
+            return self._link(code)
+        said = code.strip().lower().encode()
+        with self.shop.database.read() as connection:
+            known = links.links_with_codes(connection)
+        found = [link for link in known if hmac.compare_digest((link.code or "").encode(), said)]
+        if not found:
+            self._throttle.wrong(source)
+            raise LinkUnknownError("code: expected the one on the ticket's link sheet, got another, or one that was used")
+        if found[0].ended_at or self.tickets.row_of(found[0].ticket_id).closed_at:
+            raise LinkEndedError("link: expected one that is open, got one that was ended")
+        return found[0]
+
+    def probe_for(self, code: str, base_url: str, source: str) -> str:
+        """The probe with the server's address and the link's secret filled in, for its code, which is good no more after that. Raises
+        LinkUnknownError, LinkEndedError, TooManyError."""
+        link = self._of_code(code, source)
+        if len(code) <= _LONGEST_CODE:
+            with self.shop.database.write() as connection:
+                links.set_code(connection, link.ticket_id, _new_code())
+            self._tell(link.ticket_id, at_once=True)
+        return probe_with(base_url, link.secret)
+
+    def start_for(self, secret: str, base_url: str, source: str) -> str:
+        """The script that fetches that probe; one that says why, where the code does not lead to it: a refusal that only a program reads helps
+        nobody who stands in front of the machine."""
+        try:
+            self._of_code(secret, source)
+        except TooManyError:
+            return start_line(base_url, "", "too many wrong codes were tried. Wait a minute, then type the line that the ticket shows.")
+        except LinkUnknownError:
+            return start_line(base_url, "", f"the bench knows no code {secret[:20]}, or it was used. The link sheet on the ticket shows the line that is good now.")
+        except LinkEndedError:
+            return start_line(base_url, "", "this link was ended on the bench. Open it again on the ticket and type the line that it shows.")
+        return start_line(base_url, secret)
+
+
+def _new_code() -> str:
+    text = "".join(secrets.choice(_ALPHABET) for _ in range(10))
+    return f"{text[:5]}-{text[5:]}"
+
+
+def _starts(base_url: str, secret: str) -> list[str]:
+    """The line to type on the sick machine, for each program that may be there to fetch with; none hides what went wrong."""
+    address = f"{base_url.rstrip('/')}/s/{secret}"
+    return [f"curl -fsS {address} | sh", f"wget -O- {address} | sh", f"busybox wget -O- {address} | sh"]
 
 
 def _move_of(body: Mapping[str, Any]) -> str | None:
@@ -306,16 +376,7 @@ def _capture(session: Session, pages: list[tuple[dict[str, Any], bytes]]) -> byt
     with zipfile.ZipFile(buffer, "w", zipfile.ZIP_DEFLATED) as archive:
         members = {NAME: manifest} | {path: data for path, (line, data) in newest.items() if line["status"] == "ok"}
         for path, data in members.items():
-            entry = zipfile.ZipInfo(path)
-            entry.compress_type = zipfile.ZIP_DEFLATED
+            entry = zipfile.ZipInfo(path)  # what packs too well looks like a bomb to whoever opens it: nothing is accepted that cannot be read
+            entry.compress_type = zipfile.ZIP_DEFLATED if len(zlib.compress(data, 1)) * _SAFE_RATIO > len(data) else zipfile.ZIP_STORED
             archive.writestr(entry, data)
     return buffer.getvalue()
-
-
-def _qr(text: str) -> str:
-    """The address as a QR code (ISO/IEC 18004), SVG, dark on light in either theme so that any camera reads it."""
-    import segno
-
-    buffer = io.BytesIO()
-    segno.make(text, error="m", micro=False).save(buffer, kind="svg", scale=4, border=2, xmldecl=False, svgns=True, dark="#16212b", light="#fdfcf8")
-    return buffer.getvalue().decode()

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pydantic import BaseModel, ConfigDict, Field
 
-from gatecheck.server.wire import Wire
+from gatecheck.server.wire import By, Wire
 
 
 class LinkRowOut(Wire):
@@ -27,6 +27,8 @@ class LinkOrderOut(Wire):
     id: int
     order: str
     device: str | None = None
+    drive: str | None = None
+    """its serial number or world wide name: kernel names move between two starts"""
     kind: str | None = None
     state: str
     detail: str
@@ -48,8 +50,11 @@ class LinkOut(Wire):
 
     state: str
     secret: str
+    code: str
+    """what is typed; exchanged for the secret once"""
     address: str
-    command: str
+    commands: list[str]
+    """the line to type, for curl, wget and busybox"""
     qr: str
     local_only: bool
     practice: str | None
@@ -66,7 +71,7 @@ class OrderIn(BaseModel):
     order: str = Field(max_length=20)
     device: str | None = Field(default=None, max_length=40, pattern=r"^[a-z0-9]+$")
     kind: str | None = Field(default=None, max_length=10)
-    by: str = Field(min_length=1, max_length=20)
+    by: By
 
 
 class HelloIn(BaseModel):
@@ -88,7 +93,7 @@ class PageIn(BaseModel):
     path: str = Field(max_length=200)
     kind: str = Field(max_length=40)
     device: str = Field(max_length=40)
-    how: str = Field(max_length=200)
+    how: str = Field(max_length=1200)
     status: str = Field(max_length=20)
     detail: str = Field(default="", max_length=300)
     size: int = Field(default=0, ge=0)

@@ -9,13 +9,14 @@ from gatecheck.server.link.wire import LinkOut
 from gatecheck.server.practice.service import Practice
 from gatecheck.server.practice.wire import PatientOut, PracticeIn
 from gatecheck.server.tickets.wire import TicketOut
+from gatecheck.server.wire import TicketId
 
 
 def practice_routes(practice: Practice) -> APIRouter:
     router = APIRouter(prefix="/api")
 
     @router.post("/tickets/{ticket_id}/practice", operation_id="connectPractice", status_code=201)
-    def connect_practice(ticket_id: int, wanted: PracticeIn, request: Request) -> LinkOut:
+    def connect_practice(ticket_id: TicketId, wanted: PracticeIn, request: Request) -> LinkOut:
         practice.connect(ticket_id, wanted.machine, by=wanted.by)
         return practice.links.view(ticket_id, str(request.base_url))
 

@@ -10,12 +10,14 @@ import tempfile
 import time
 
 from gatecheck.practice.patients import PATIENTS, Patient, patient
-from gatecheck.server.errors import NotFoundError
+from gatecheck.server.errors import NotFoundError, TooManyError
 from gatecheck.server.link.service import Links
 from gatecheck.server.shop import Shop
 from gatecheck.server.tickets.service import Tickets
 from gatecheck.server.tickets.wire import TicketOut
 from gatecheck.store import StoreError, links
+
+_MOST_RUNNING = 24
 
 
 class Practice:
@@ -29,6 +31,8 @@ class Practice:
     def connect(self, ticket_id: int, name: str, *, by: str) -> None:
         """Connect a practice machine to the ticket; connected again, the same machine has aged. Raises NotFoundError, StoreError."""
         own = _known(name)
+        if sum(p.poll() is None for p, _ in self._running.values()) >= _MOST_RUNNING and ticket_id not in self._running:
+            raise TooManyError(f"practice machine: expected at most {_MOST_RUNNING} at a time, got another; end the link of one")
         if self.url is None:
             raise StoreError("practice machine: expected a server that knows its own address, got none")
         self.links.open(ticket_id, by=by)
@@ -40,10 +44,11 @@ class Practice:
         self._stop(ticket_id)
         spool = tempfile.mkdtemp(prefix="gatecheck-practice-")
         command = [
-            sys.executable, "-m", "gatecheck.practice", own.id, "--since", str(since), "--server", self.url, "--secret", link.secret, "--spool", spool,
+            sys.executable, "-m", "gatecheck.practice", own.id, "--since", str(since), "--server", self.url, "--spool", spool,
             "--wait", "3", "--started-by", str(os.getpid()),
         ]  # fmt: skip
-        process = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True)
+        secret = {**os.environ, "GATECHECK_SECRET": link.secret}  # not among its arguments, which any user of this computer can list
+        process = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True, env=secret)
         self._running[ticket_id] = (process, spool)
 
     def take_in(self, name: str, *, bay: int | None, by: str) -> TicketOut:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pydantic import BaseModel, ConfigDict, Field
 
-from gatecheck.server.wire import Wire
+from gatecheck.server.wire import By, Wire
 
 
 class PatientOut(Wire):
@@ -20,4 +20,4 @@ class PracticeIn(BaseModel):
     model_config = ConfigDict(extra="forbid")
     machine: str = Field(max_length=40)
     bay: int | None = Field(default=None, ge=1, le=99)
-    by: str = Field(min_length=1, max_length=20)
+    by: By

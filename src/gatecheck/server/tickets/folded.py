@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import threading
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
@@ -12,9 +13,10 @@ from typing import Any
 from gatecheck.core.belief.facts import FactValue
 from gatecheck.core.belief.model import Model
 from gatecheck.core.decide.assess import Assessment, assess
-from gatecheck.core.tape.entries import Entry
+from gatecheck.core.errors import TapeError
+from gatecheck.core.tape.entries import Broken, Entry
 from gatecheck.core.tape.fold import TicketState, fold
-from gatecheck.core.tape.parse import parse_entries, parse_facts
+from gatecheck.core.tape.parse import parse_entry, parse_facts, parse_stored
 from gatecheck.core.tape.standing import standing, weighed
 from gatecheck.store.tickets import EntryRow, TicketRow
 
@@ -45,13 +47,34 @@ class FoldedTicket:
         return weighed(self.entries, self.stands, self.model)
 
 
-def fold_ticket(model: Model, row: TicketRow, tape: Sequence[EntryRow], more: Sequence[Mapping[str, Any]] = ()) -> FoldedTicket:
-    """The one way from a stored ticket to its state. `more`: entries that are only tried. Raises TapeError."""
-    facts = parse_facts(row.facts, model.knowledge)
+def fold_ticket(model: Model, row: TicketRow, tape: Sequence[EntryRow], more: Sequence[Mapping[str, Any]] = (), *, fresh: int = 0) -> FoldedTicket:
+    """The one way from a stored ticket to its state. `more`: entries that are only tried; `fresh`: how many at the tape's end are not kept
+    yet. Raises TapeError for one of those; what was kept and cannot be read any more is a `Broken` entry."""
+    facts = _stored_facts(row.facts, model)
     facts.setdefault("as_of_year", datetime.now(UTC).year)
-    entries = parse_entries([*(e.body for e in tape), *more], model.knowledge)
+    kept = len(tape) - fresh
+    entries = parse_stored([e.body for e in tape[:kept]], model.knowledge)
+    entries += [parse_entry(body, kept + n, model.knowledge) for n, body in enumerate([*(e.body for e in tape[kept:]), *more])]
     COUNT.folds += 1
-    return FoldedTicket(model, facts, tuple(tape), tuple(entries), fold(model, facts, entries))
+    while True:
+        try:
+            return FoldedTicket(model, facts, tuple(tape), tuple(entries), fold(model, facts, entries))
+        except TapeError as error:
+            place = re.match(r"entry (\d+)", error.where)
+            if place is None or int(place[1]) >= kept or isinstance(entries[int(place[1])], Broken):
+                raise
+            entries[int(place[1])] = Broken(str(error))
+
+
+def _stored_facts(raw: Mapping[str, Any], model: Model) -> dict[str, FactValue]:
+    """The facts a ticket came in with; one that is none any more is left out."""
+    facts: dict[str, FactValue] = {}
+    for name, value in raw.items():
+        try:
+            facts |= parse_facts({name: value}, model.knowledge)
+        except TapeError:
+            continue
+    return facts
 
 
 @dataclass

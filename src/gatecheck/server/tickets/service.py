@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import threading
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import asdict
@@ -11,6 +12,7 @@ from gatecheck.core.decide.explain import overturns
 from gatecheck.core.decide.report import document, option_document
 from gatecheck.core.decide.sheet import barred_ways, call_sheet
 from gatecheck.core.errors import TapeError
+from gatecheck.core.tape.entries import Broken
 from gatecheck.core.tape.parse import parse_facts
 from gatecheck.server.errors import NotFoundError
 from gatecheck.server.shop import Shop, now
@@ -90,20 +92,29 @@ class Tickets:
 
     def take_in(
         self, *, customer: str, machine: str, words: str, facts: Mapping[str, Any], entries: Sequence[Body],
-        bay: int | None, by: str, at: str | None = None, comeback_of: int | None = None,
+        bay: int | None, by: str, at: str | None = None, comeback_of: int | None = None, key: str | None = None,
     ) -> TicketOut:  # fmt: skip
-        """Open a ticket with what was asked at the counter. Raises TapeError or StoreError; then nothing is kept."""
+        """Open a ticket with what was asked at the counter; one whose request (`key`) was taken before is that very ticket. Raises TapeError or
+        StoreError; then nothing is kept."""
         shop, moment = self.shop, at or now()
+        with shop.database.read() as connection:
+            known = tickets.ticket_of_request(connection, key)
+        if known is not None:
+            return self.view(known)
         checked = parse_facts(facts, shop.model.knowledge)
         draft = TicketRow(0, "", customer, machine, words, dict(checked), bay, by, moment, None, comeback_of)
         tape = [EntryRow(place, dict(body), by, moment) for place, body in enumerate(entries)]
-        folded = fold_ticket(shop.model, draft, tape)
+        folded = fold_ticket(shop.model, draft, tape, fresh=len(tape))
+        self._writable([dict(checked), *(e.body for e in tape)])
         if comeback_of is not None and not self.row_of(comeback_of).closed_at:
             raise StoreError(f"ticket {comeback_of}: expected one that was handed over to come back from, got an open one")
         with shop.database.write() as connection:
+            known = tickets.ticket_of_request(connection, key)  # another one may have come in between
+            if known is not None:
+                return self.view(known)
             row = tickets.open_ticket(
                 connection, customer=customer.strip(), machine=machine.strip(), words=words, facts=checked, bay=bay, by=by,
-                at=moment, prefix=shop.prefix, comeback_of=comeback_of,
+                at=moment, prefix=shop.prefix, comeback_of=comeback_of, key=key,
             )  # fmt: skip
             for entry in tape:
                 tickets.append_entry(connection, row.id, entry.place, entry.body, by=by, at=moment)
@@ -145,7 +156,10 @@ class Tickets:
             if not fresh and also is None:
                 return self.ticket(ticket_id)
             longer = self._longer(row, tape, [body for body, _ in fresh], by, moment)
-            folded = fold_ticket(shop.model, row, longer) if fresh else self.folded(row)  # nothing is kept that cannot be folded
+            folded = fold_ticket(shop.model, row, longer, fresh=len(longer) - len(tape)) if fresh else self.folded(row)
+            self._writable([e.body for e in longer[len(tape) :]])
+            self._breaks_nothing(row, folded)
+            view = ticket_view(row, folded, shop.words, [])  # nothing is kept that cannot be folded, said and shown again
             with shop.database.write() as connection:
                 if tickets.tape_length(connection, ticket_id) != len(tape):
                     continue  # somebody was faster: check against the longer tape
@@ -154,9 +168,29 @@ class Tickets:
                 for entry, (_, key) in zip(longer[len(tape) :], fresh, strict=True):
                     tickets.append_entry(connection, ticket_id, entry.place, entry.body, by=by, at=moment, key=key)
             self._cache.keep(ticket_id, folded, generation)
+            with self._lock:
+                self._views[ticket_id] = (folded, view)
             shop.announce({"kind": event, "ticket": ticket_id, "place": len(longer) - 1})
             return self.view(self.row_of(ticket_id), folded)
         raise TapeError(f"ticket {row.number}", expected="the tape to hold still for a moment", got="other entries each time")
+
+    def _breaks_nothing(self, row: TicketRow, folded: FoldedTicket) -> None:
+        """Raises TapeError where new entries make one unreadable that could be read before, such as undoing what another one puts back."""
+        broken = {place: entry.why for place, entry in enumerate(folded.entries) if isinstance(entry, Broken)}
+        if broken:
+            before = {place for place, entry in enumerate(self.folded(row).entries) if isinstance(entry, Broken)}
+            newly = sorted(broken.keys() - before)
+            if newly:
+                raise TapeError(f"entry {newly[0]}", expected="to be readable still after what is added", got=broken[newly[0]])
+
+    @staticmethod
+    def _writable(bodies: Sequence[Body]) -> None:
+        """Raises TapeError for what could be kept and never be read back."""
+        for place, body in enumerate(bodies):
+            try:
+                json.dumps(body, ensure_ascii=False, allow_nan=False).encode("utf-8")
+            except (ValueError, RecursionError, TypeError) as error:
+                raise TapeError(f"entry {place}", expected="texts and numbers that can be written", got=str(error)[:120]) from error
 
     def _longer(self, row: TicketRow, tape: Sequence[EntryRow], bodies: Sequence[Body], by: str, moment: str) -> list[EntryRow]:
         """The tape with these entries; a signed call gets the odds of its moment, whatever the client says they are."""
@@ -164,7 +198,7 @@ class Tickets:
         for body in bodies:
             full = dict(body)
             if "signed" in full:
-                before = self.folded(row) if len(longer) == len(tape) else fold_ticket(self.shop.model, row, longer)
+                before = self.folded(row) if len(longer) == len(tape) else fold_ticket(self.shop.model, row, longer, fresh=len(longer) - len(tape))
                 full["odds"] = self._odds(before, full)
             longer.append(EntryRow(len(longer), full, by, moment))
         return longer

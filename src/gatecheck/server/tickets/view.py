@@ -7,7 +7,7 @@ from typing import Any
 
 from gatecheck.core.decide.explain import tips, weights_of_evidence
 from gatecheck.core.decide.report import document
-from gatecheck.core.tape.entries import Started
+from gatecheck.core.tape.entries import Broken, Entry, Started
 from gatecheck.core.words.catalogue import Words
 from gatecheck.server.tickets.folded import FoldedTicket
 from gatecheck.server.tickets.wire import AttachmentOut, TicketOut
@@ -33,7 +33,7 @@ def ticket_view(row: TicketRow, folded: FoldedTicket, words: Words, files: list[
         "tape": [
             {
                 **asdict(e), "stands": folded.stands[i], "counts": folded.counts[i], "note": words.note(e.body.get("note")),
-                "from_file": _file_of(e.body),
+                "from_file": _file_of(e.body), "broken": _why(folded.entries[i]),
             }
             for i, e in enumerate(folded.tape)
         ],
@@ -44,6 +44,10 @@ def ticket_view(row: TicketRow, folded: FoldedTicket, words: Words, files: list[
         "files": files,
         **{k: getattr(row, k) for k in _FROM_ROW},
     })  # fmt: skip
+
+
+def _why(entry: Entry) -> str | None:
+    return entry.why if isinstance(entry, Broken) else None
 
 
 def _file_of(body: dict[str, Any]) -> str | None:

@@ -6,7 +6,7 @@ from typing import Any
 
 from pydantic import BaseModel, ConfigDict, Field
 
-from gatecheck.server.wire import Wire
+from gatecheck.server.wire import LARGEST_ID, By, Wire
 
 
 class GateOut(Wire):
@@ -131,6 +131,7 @@ class EntryOut(Wire):
     stands: bool = Field(description="False once an undo took it back")
     counts: bool = Field(description="False for a repeated reading: the same evidence counts once")
     note: str = Field(description="The entry's note in words, whether somebody wrote it or it was kept as a sentence's id")
+    broken: str | None = Field(default=None, description="Why a kept entry cannot be read any more; it weighs nothing, and undo heals the tape")
     from_file: str | None = Field(description="SHA-256 of the file it rests on: entries of one reading share it")
 
 
@@ -226,8 +227,9 @@ class TicketIn(BaseModel):
     facts: dict[str, Any] = {}
     entries: list[dict[str, Any]] = Field(default=[], max_length=50)
     bay: int | None = Field(default=None, ge=1, le=99)
-    by: str = Field(min_length=1, max_length=20)
-    comeback_of: int | None = None
+    by: By
+    comeback_of: int | None = Field(default=None, ge=1, le=LARGEST_ID)
+    key: str | None = Field(default=None, max_length=80, description="Makes a repeated request harmless")
 
 
 class TermsIn(BaseModel):
@@ -243,7 +245,7 @@ class EntryIn(BaseModel):
     model_config = ConfigDict(extra="forbid")
     entry: dict[str, Any] | None = None
     entries: list[dict[str, Any]] = Field(default=[], max_length=10)
-    by: str = Field(min_length=1, max_length=20)
+    by: By
     key: str | None = Field(default=None, max_length=80)
 
 

@@ -12,13 +12,14 @@ import { Note } from '../../ui/Note'
 import { IntakeSheet } from '../intake'
 import { KeyBookSheet } from '../keys'
 import { PracticeSheet } from '../link'
+import { DevicesSheet } from '../people'
 import { gateX, lineShape } from '../line/geometry'
 import { T } from '../../words'
 import { BenchRow } from './BenchRow'
 import { BAY_COLUMN, freeBays, groupsOf, LINE_COLUMN, LINE_WIDTH, NAME_COLUMN, TODO_COLUMN } from './columns'
 import { FindSheet } from './FindSheet'
 
-type SheetId = 'intake' | 'find' | 'keys' | 'practice'
+type SheetId = 'intake' | 'find' | 'keys' | 'practice' | 'devices'
 
 /** The names of the gates over the lines of all rows. */
 function GateNames() {
@@ -78,7 +79,7 @@ function OpenBench({ bench }: { bench: Bench }) {
   const close = () => { setSheet(null); setBay(null) }
   const free = freeBays(bench)
   const on: Handlers<'bench'> = {
-    takeIn: () => setSheet('intake'), find: () => setSheet('find'), keyBook: () => setSheet('keys'), practice: () => setSheet('practice'),
+    takeIn: () => setSheet('intake'), find: () => setSheet('find'), keyBook: () => setSheet('keys'), practice: () => setSheet('practice'), devices: () => setSheet('devices'),
     odds: () => navigate('/odds'), down: () => walk(1), up: () => walk(-1),
   }
   const targets = Array.from({ length: 9 }, (_, index) => () => {
@@ -97,6 +98,7 @@ function OpenBench({ bench }: { bench: Bench }) {
             <Do of="bench" id="find" />
             <Do of="bench" id="keyBook" />
             <Do of="bench" id="practice" />
+            <Do of="bench" id="devices" />
             <Do of="bench" id="odds" />
             <Do of="bench" id="light" />
             <Do of="bench" id="help" />
@@ -121,6 +123,7 @@ function OpenBench({ bench }: { bench: Bench }) {
       </main>
       {sheet === 'intake' && <IntakeSheet free={free} onClose={close} />}
       {sheet === 'keys' && <KeyBookSheet onClose={close} />}
+      {sheet === 'devices' && <DevicesSheet onClose={close} />}
       {sheet === 'practice' && <PracticeSheet bay={bay ?? free[0] ?? null} onClose={close} />}
       {sheet === 'find' && <FindSheet onClose={close} />}
     </Commands>

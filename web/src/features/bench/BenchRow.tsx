@@ -41,6 +41,7 @@ function Todo({ row }: { row: Row }) {
       </>
     )
   }
+  if (row.broken) return <><div className="text-l font-semibold text-brick">{T.brokenTicket}</div><div className="line-clamp-2 text-s text-soft">{row.broken}</div></>
   if (!row.next_move) return <div className="text-l font-semibold">{T.nothingLeft}</div>
   return (
     <>
@@ -59,7 +60,7 @@ function LinkNote({ link }: { link: LinkRow }) {
   const isOn = link.state === 'linked'
   return (
     <span className={isOn ? 'font-semibold text-pine' : 'text-ochre-ink'}>
-      {isOn ? '⇄' : '⇥'} {T.linkStates[link.state]}{isOn && link.of > 0 && ` · ${T.linkPages(link.done, link.of)}`}
+      {isOn ? '⇄' : '⇥'} {T.linkStates[link.state]}{isOn && link.of > 0 && ` · ${T.linkDone(link.done, link.of)}`}
     </span>
   )
 }

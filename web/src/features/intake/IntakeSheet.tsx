@@ -4,6 +4,7 @@ import { useLocation } from 'wouter'
 import type { KnownEntry } from '../../api/client'
 import { useKnown, useTakeIn } from '../../api/queries'
 import { useWords } from '../../api/words'
+import { requestKey } from '../../lib/format'
 import { initials, setInitials } from '../../lib/person'
 import { Choice } from '../../ui/Choice'
 import { Note } from '../../ui/Note'
@@ -22,6 +23,7 @@ export function IntakeSheet({ free, onClose }: IntakeSheetProps) {
   const { move, words } = useWords()
   const [, navigate] = useLocation()
   const takeIn = useTakeIn()
+  const [key] = useState(requestKey)  // sent twice, it is one ticket
   const [draft, setDraft] = useState<Draft>(() => emptyDraft(initials(), free[0]))
   const { data: known } = useKnown(draft.customer, draft.machine)
   const set = (part: Partial<Draft>) => setDraft({ ...draft, ...part })
@@ -43,7 +45,7 @@ export function IntakeSheet({ free, onClose }: IntakeSheetProps) {
   const handleSubmit = (event: FormEvent) => {
     event.preventDefault()
     setInitials(draft.by)
-    takeIn.mutate(ticketOf(draft, initials()), { onSuccess: (made) => navigate(`/ticket/${made.id}`) })
+    takeIn.mutate({ ...ticketOf(draft, initials()), key }, { onSuccess: (made) => navigate(`/ticket/${made.id}`) })
   }
   // a radio swallows Enter; here Enter always means: put it on the bench
   const handleEnter = (event: KeyboardEvent<HTMLFormElement>) => {

@@ -18,7 +18,9 @@ function HowTo({ link }: { link: Link }) {
       <div className="flex items-start gap-5 max-sm:flex-col">
         <div className="w-40 shrink-0 [&_svg]:h-auto [&_svg]:w-full" role="img" aria-label={link.address} dangerouslySetInnerHTML={{ __html: link.qr }} />
         <div className="min-w-0">
-          <p className="select-all break-all rounded border border-line bg-sheet px-3 py-2 font-mono text-m">{link.command}</p>
+          {link.commands.map((line, index) => (
+            <p key={line} className={`select-all break-all rounded border px-3 py-2 font-mono ${index === 0 ? 'border-line bg-sheet text-m' : 'mt-1 border-hair text-s text-soft'}`}>{line}</p>
+          ))}
           {link.local_only && <p className="mt-2 border-l-4 border-ochre px-2 text-s">{T.linkLocal}</p>}
           <p className="mt-2 text-s text-soft">{T.linkNoNetwork}</p>
         </div>
@@ -55,7 +57,7 @@ export function LinkSheet({ ticket, onClose }: { ticket: Ticket; onClose: () => 
       <p className="-mt-3 mb-4 text-l font-semibold">{T.linkStates[link.state]}{name && link.state !== 'none' && `: ${name}`}</p>
       {change.error && <div className="mb-3"><Note title={T.notKept}>{change.error.message}</Note></div>}
       {link.progress && (
-        <p className="mb-3 text-m">{T.linkPages(link.progress.done, link.progress.of)} <span className="font-mono text-s text-soft">{link.progress.text}</span></p>
+        <p className="mb-3 text-m">{T.linkDone(link.progress.done, link.progress.of)} <span className="font-mono text-s text-soft">{link.progress.text}</span></p>
       )}
       {isOpen && link.state !== 'linked' && <HowTo link={link} />}
       {!isOpen && <p><Do of="link" id="open" strong /></p>}
@@ -82,7 +84,7 @@ export function LinkSheet({ ticket, onClose }: { ticket: Ticket; onClose: () => 
             {[...link.orders].reverse().map((o) => (
               <li key={o.id} className="flex gap-3 border-b border-hair py-1.5">
                 <span className="text-s text-soft">{clock(o.made_at)}</span>
-                <span className="min-w-0 flex-1">{T.orderNames[o.order]}{o.kind && ` ${o.kind}`}{o.device && ` ${o.device}`}</span>
+                <span className="min-w-0 flex-1">{T.orderNames[o.order]}{o.kind && ` ${o.kind}`}{o.device && ` ${o.device}`}{o.drive && <span className="font-mono text-s text-soft"> {o.drive}</span>}</span>
                 <span className={o.state === 'failed' || o.state === 'refused' ? 'font-bold text-brick' : 'text-soft'}>{T.orderStates[o.state]}{o.detail && `: ${o.detail}`}</span>
               </li>
             ))}

@@ -15,7 +15,7 @@ export function LinkStrip({ id, isClosed }: { id: number; isClosed: boolean }) {
         <Do of="ticket" id="link" label={link.state === 'linked' ? T.linkOf(name) : T.linkStates[link.state] ?? ''} strong />
         {progress && (
           <span className="min-w-0 truncate text-s text-soft">
-            {T.linkPages(progress.done, progress.of)} · <span className="font-mono">{progress.text}</span>
+            {T.linkDone(progress.done, progress.of)} · <span className="font-mono">{progress.text}</span>
             {progress.minutes_left != null && ` · ${minutes(progress.minutes_left)} ${T.left}`}
           </span>
         )}

@@ -1,5 +1,5 @@
 import type { Capture, Drive, Finding } from '../../api/client'
-import { clock } from '../../lib/format'
+import { bytes, clock } from '../../lib/format'
 import { Do } from '../../ui/Commands'
 import { T } from '../../words'
 import { identityLines } from './identity'
@@ -50,6 +50,29 @@ function FindingLine({ finding, onBytes }: { finding: Finding; onBytes: (page: s
   )
 }
 
+/** What stands on the drive, partition by partition. */
+function Volumes({ capture, drive }: { capture: Capture; drive: Drive }) {
+  const own = capture.volumes.filter((v) => v.device === drive.device || v.device.replace(/n\d+$/, '') === drive.device)
+  if (own.length === 0) return null
+  return (
+    <section className="mt-4">
+      <h3 className="mb-1 text-s font-bold text-soft">{T.onTheDisk}</h3>
+      <ul className="text-m">
+        {own.map((v) => (
+          <li key={`${v.device}-${v.partition}-${v.within}`} className="border-b border-hair py-1">
+            <span className="inline-block w-6 text-soft">{v.within ? '' : v.partition}</span>
+            {v.volume ? String(v.volume['name']) : T.noMark}
+            {v.within && <span className="font-mono text-s"> {v.within}</span>}
+            {v.volume?.['label'] ? <span> · {String(v.volume['label'])}</span> : null}
+            {v.volume?.['size'] ? <span className="text-soft"> · {bytes(Number(v.volume['size']))}</span> : null}
+            {v.programs.length > 0 && <span className="block pl-6 font-mono text-s break-all text-soft">{v.programs.join(', ')}</span>}
+          </li>
+        ))}
+      </ul>
+    </section>
+  )
+}
+
 /** Pages by name, with what became of each. */
 function PageList({ title, pages }: { title: string; pages: Capture['other_pages'] }) {
   if (pages.length === 0) return null
@@ -83,11 +106,18 @@ export function DriveSheet({ capture, drive, onBytes }: DriveSheetProps) {
         {drive.findings.length > 0 && (
           <ol className="mt-4 flex flex-col gap-2">{drive.findings.map((f) => <FindingLine key={`${f.id}-${f.at ?? ''}-${f.text}`} finding={f} onBytes={onBytes} />)}</ol>
         )}
+        {capture.notes.length > 0 && (
+          <section className="mt-4">
+            <h3 className="mb-1 text-s font-bold text-soft">{T.machineNotes}</h3>
+            <ol className="flex flex-col gap-2">{capture.notes.map((f) => <FindingLine key={`${f.id}-${f.text}`} finding={f} onBytes={onBytes} />)}</ol>
+          </section>
+        )}
         {drive.trend && <TrendPane drive={drive} trend={drive.trend} />}
       </div>
       <div>
         <Readings drive={drive} onBytes={onBytes} />
         <TimeLine drive={drive} onBytes={onBytes} />
+        <Volumes capture={capture} drive={drive} />
         <PageList title={T.pagesSilent} pages={silent} />
         <PageList title={T.pagesOthers} pages={others} />
       </div>

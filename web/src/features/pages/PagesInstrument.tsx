@@ -26,12 +26,14 @@ export function PagesInstrument({ id }: { id: number }) {
   const { data: captures = [], error } = useCaptures(id)
   const addFile = useAddFile(id)
   const weigh = useWeigh(id)
-  const [at, setAt] = useState(0)
+  const [chosen, setAt] = useState<number | null>(null)
   const [compare, setCompare] = useState(false)
   const [raw, setRaw] = useState<{ path: string; at: number } | null>(null)
   const all = drives(captures)
-  const shown = all[Math.min(at, all.length - 1)]
-  const canWeigh = shown && shown.drive.weights && shown.capture.weighed !== shown.drive.device
+  const own = all.findIndex(({ capture, drive }) => capture === captures[0] && capture.weighed === drive.device)
+  const shown = all[Math.min(chosen ?? Math.max(0, own), all.length - 1)]
+  const mayBeIt = shown?.capture.asks.includes(shown.drive.device)
+  const canWeigh = shown && (mayBeIt || (shown.drive.weights && shown.capture.weighed !== shown.drive.device))
   const canCompare = (shown?.drive.trend?.captures ?? 1) > 1
   const showBytes = (kind: string, byte: number) => {
     const page = shown?.drive.pages.filter((p) => p.kind === kind && p.status === 'decoded').at(-1)
@@ -45,7 +47,7 @@ export function PagesInstrument({ id }: { id: number }) {
   return (
     <InstrumentFrame
       page="pages" ticket={ticket} title={T.pagesTitle} on={on} targets={all.slice(0, 9).map((_, index) => () => setAt(index))} isOn={raw === null}
-      error={addFile.error ?? weigh.error ?? error} onFile={(file) => { addFile.mutate(file); setAt(0) }}
+      error={addFile.error ?? weigh.error ?? error} onFile={(file) => { addFile.mutate(file); setAt(null) }}
       tools={
         <>
           <Do of="pages" id="compare" strong={compare} />
@@ -69,8 +71,8 @@ export function PagesInstrument({ id }: { id: number }) {
           ))}
         </div>
       )}
-      {all.length > 1 && !captures[0]?.weighed && (
-        <p className="mb-3 border-l-4 border-ochre bg-sheet px-3 py-2 text-m">{T.pickDrive}</p>
+      {(captures[0]?.asks.length ?? 0) > 0 && (
+        <p className="mb-3 border-l-4 border-ochre bg-sheet px-3 py-2 text-m">{T.pickDrive} <span className="text-soft">{T.whichDrive(captures[0]!.asks.join(', '))}</span></p>
       )}
       {shown && compare && canCompare ? (
         <SideBySide captures={captures} drive={shown.drive} />

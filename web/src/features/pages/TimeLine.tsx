@@ -8,6 +8,7 @@ const WIDTH = 560
 export function TimeLine({ drive, onBytes }: { drive: Drive; onBytes: (page: string, at: number) => void }) {
   const events = drive.events ?? []
   if (events.length === 0) return null
+  const more = (drive.events_in_all ?? 0) > events.length
   const now = drive.hours ?? Math.max(...events.map((e) => e.hours ?? 0))
   const placed = events.filter((e) => e.hours !== null && e.hours <= now)
   const first = Math.min(...placed.map((e) => e.hours ?? now), now)
@@ -32,6 +33,7 @@ export function TimeLine({ drive, onBytes }: { drive: Drive; onBytes: (page: str
           </li>
         ))}
       </ul>
+      {more && <p className="mt-1 text-s text-soft">{T.newestOf(events.length, drive.events_in_all ?? 0)}</p>}
     </section>
   )
 }

@@ -2,9 +2,20 @@ import type { Drive } from '../../api/client'
 import { bytes } from '../../lib/format'
 import { T } from '../../words'
 
-// where each line of the identity stands in its page (ACS-4 table 55, NVMe 1.4 figure 247)
-const ATA_AT: Record<string, number> = { model: 54, serial: 20, firmware: 46, capacity: 200, rotation: 434, wwn: 216, security: 256 }
-const NVME_AT: Record<string, number> = { model: 24, serial: 4, firmware: 64, capacity: 280 }
+type Place = readonly [page: string, at: number]
+
+// where each line of the identity stands (ACS-4 table 55, NVMe 1.4 figure 247, SPC-4 6.4 and 7.8, SBC-3 5.16)
+const ATA: Record<string, Place> = {
+  model: ['ata-identify', 54], serial: ['ata-identify', 20], firmware: ['ata-identify', 46], capacity: ['ata-identify', 200],
+  rotation: ['ata-identify', 434], wwn: ['ata-identify', 216], security: ['ata-identify', 256],
+}
+const NVME: Record<string, Place> = {
+  model: ['nvme-controller', 24], serial: ['nvme-controller', 4], firmware: ['nvme-controller', 64], capacity: ['nvme-controller', 280],
+}
+const SCSI: Record<string, Place> = {
+  model: ['scsi-inquiry', 16], serial: ['scsi-vpd-80', 4], firmware: ['scsi-inquiry', 32], capacity: ['scsi-capacity', 0],
+  rotation: ['scsi-vpd-b1', 4], wwn: ['scsi-vpd-83', 4],
+}
 
 export interface IdentityLine {
   name: string
@@ -30,9 +41,13 @@ export function identityLines(drive: Drive): IdentityLine[] {
   }
   if (identity['wwn']) values['wwn'] = String(identity['wwn'])
   if (Array.isArray(identity['security']) && identity['security'].length > 0) values['security'] = identity['security'].join(', ')
-  const isNvme = drive.bus === 'nvme'
-  const places = isNvme ? NVME_AT : ATA_AT
-  return Object.entries(values).map(([id, value]) => ({
-    name: T.identity[id] ?? id, value, page: isNvme ? 'nvme-controller' : 'ata-identify', at: places[id] ?? null, isCode: CODES.includes(id),
-  }))
+  if (drive.namespaces.length > 1) values['namespaces'] = drive.namespaces.map((n) => T.namespaceOf(n.number, bytes(n.capacity))).join(', ')
+  if (identity['told_by'] === 'kernel') values['bus'] += ` (${T.toldByKernel})`
+  const decoded = new Set(drive.pages.filter((p) => p.status === 'decoded').map((p) => p.kind))
+  const places = decoded.has('ata-identify') ? ATA : decoded.has('nvme-controller') ? NVME : SCSI
+  return Object.entries(values).filter(([, value]) => value !== '').map(([id, value]) => {
+    const place = places[id]
+    const isThere = place !== undefined && decoded.has(place[0])
+    return { name: T.identity[id] ?? id, value, page: isThere ? place[0] : null, at: isThere ? place[1] : null, isCode: CODES.includes(id) }
+  })
 }

@@ -1,4 +1,5 @@
 import type { Capture, Ticket } from '../../api/client'
+import { useCaptures } from '../../api/queries'
 import { useWords } from '../../api/words'
 import { Do } from '../../ui/Commands'
 import { Note } from '../../ui/Note'
@@ -17,6 +18,8 @@ interface PromptsProps {
 /** What has to be known beside the move in hand: a refusal, a dropped file, entries that do not fit together, a trial to put back, a question to ask. */
 export function Prompts({ ticket, error, isWaiting, dropped, onUndo }: PromptsProps) {
   const { move } = useWords()
+  const { data: captures } = useCaptures(ticket.id, ticket.files.length > 0 && !ticket.closed_at)
+  const asked = captures?.[0]?.asks ?? []
   const standing = ticket.trials.filter((t) => t.standing === 'open' || t.standing === 'pending')
   return (
     <div className="mb-3 flex flex-col gap-2 empty:mb-0">
@@ -31,6 +34,7 @@ export function Prompts({ ticket, error, isWaiting, dropped, onUndo }: PromptsPr
           <Do of="ticket" id="pages" />
         </Note>
       )}
+      {asked.length > 0 && <Note title={T.pickDrive} tone="ochre">{T.whichDrive(asked.join(', '))} <Do of="ticket" id="pages" /></Note>}
       {!ticket.closed_at && ticket.doubts[0] && <DoubtNote doubt={ticket.doubts[0]} tape={ticket.tape} onUndo={onUndo} />}
       {standing.map((trial) => (
         <div key={trial.entry} className="flex flex-wrap items-center gap-x-3 border-l-4 border-ochre bg-sheet px-2 py-1">

@@ -20,6 +20,7 @@ export function leading(weights: unknown): string {
 export function describe(entry: TapeEntry, move: (id: string) => MoveWords, words: Words): Described {
   const body = entry.body
   const note = entry.note
+  if (entry.broken) return { title: T.brokenEntry, detail: entry.broken }
   if ('undo' in body) return { title: `${T.undone}: ${Number(body['undo']) + 1}`, detail: note }
   if ('fact' in body) {
     const facts = Object.entries(body['fact'] as Record<string, unknown>)

@@ -1,0 +1,252 @@
+"""The door of the server: who may come in, how much they may bring, and what a browser is told to keep out.
+
+One ASGI layer before everything else, because what is wrong with a request has to be known before anything of it is kept:
+
+- **Host**: a page that had its own name pointed at this machine (DNS rebinding) arrives with that name. Only addresses and this machine's own
+  names are let in.
+- **Origin**: a change that a browser sends for another page is refused; so is one without JSON and without `X-Gate-Check`, which a page of
+  another origin cannot send without asking first. Programs that are no browser cannot be tricked by a page and need neither.
+- **Size and time**: a body is counted while it comes in, and has to come in time.
+- **JSON** that cannot be kept and read back (half a letter of UTF-16, nesting without end, numbers beyond all bounds) is refused before it is
+  parsed into anything.
+- Every answer forbids framing, sniffing and inline scripts.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import ipaddress
+import json
+import re
+import secrets
+import socket
+from collections.abc import Awaitable, Callable, Iterable, MutableMapping
+from typing import Any
+
+from gatecheck.server.errors import problem
+from gatecheck.server.people.devices import Devices
+from gatecheck.server.wire import WHO
+
+Scope = MutableMapping[str, Any]
+Message = MutableMapping[str, Any]
+Receive = Callable[[], Awaitable[Message]]
+Send = Callable[[Message], Awaitable[None]]
+App = Callable[[Scope, Receive, Send], Awaitable[None]]
+
+HEADER = b"x-gate-check"
+COOKIE = "gatecheck"
+_MIB = 1 << 20
+_LARGEST = ((re.compile(r"/api/tickets/\d+/files$"), 22 * _MIB), (re.compile(r"/api/link/pages$"), 7 * _MIB))
+_LARGEST_ELSE = _MIB
+_BODY_SECONDS, _PART_SECONDS = 120.0, 20.0
+_DEEPEST, _LONGEST_NUMBER = 30, 18
+_FOR_THE_PROBE = re.compile(r"/(probe$|p/|s/|api/link/)")
+_OPEN_TO_ALL = re.compile(r"/(assets/|api/pair$|api/me$)")
+"""what a device that is not paired may ask for: the page that pairs it"""
+_STRINGS, _BRACKETS = re.compile(rb'"(?:[^"\\]|\\.)*"'), re.compile(rb"[\[\]{}]")
+NONCE = "nonce"
+
+_ALWAYS = (
+    (b"x-content-type-options", b"nosniff"), (b"x-frame-options", b"DENY"), (b"referrer-policy", b"no-referrer"),
+    (b"cross-origin-opener-policy", b"same-origin"), (b"cross-origin-resource-policy", b"same-origin"),
+    (b"permissions-policy", b"camera=(self), microphone=(self), geolocation=(), payment=(), usb=(), serial=(), bluetooth=(), browsing-topics=()"),
+)  # fmt: skip
+
+
+def policy(nonce: str) -> bytes:
+    """Content-Security-Policy: nothing from elsewhere, nothing inline but the style sheets that carry this answer's nonce."""
+    return (
+        "default-src 'none'; script-src 'self'; connect-src 'self'; font-src 'self'; img-src 'self' data: blob:; media-src 'self' blob:; "
+        f"style-src 'self' 'nonce-{nonce}'; frame-ancestors 'none'; base-uri 'none'; form-action 'none'"
+    ).encode()
+
+
+class Refusal(Exception):
+    """A request that is not let in: status, title, what and why."""
+
+    def __init__(self, status: int, title: str, detail: str) -> None:
+        super().__init__(detail)
+        self.status, self.title, self.detail = status, title, detail
+
+
+def own_names() -> frozenset[str]:
+    """The names by which this machine may be called, besides its addresses."""
+    name = socket.gethostname().lower()
+    return frozenset({"localhost", name, f"{name}.local", name.split(".")[0], f"{name.split('.')[0]}.local"} - {""})
+
+
+class Door:
+    """Lets requests in. `names`: host names besides addresses that the server answers to."""
+
+    def __init__(self, app: App, devices: Devices, names: Iterable[str] = ()) -> None:
+        self.app, self.devices = app, devices
+        self.names = own_names() | {name.lower() for name in names}
+
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        if scope["type"] != "http":
+            await self.app(scope, receive, send)
+            return
+        nonce = secrets.token_urlsafe(12)
+        scope.setdefault("state", {})[NONCE] = nonce
+
+        async def dressed(message: Message) -> None:
+            if message["type"] == "http.response.start":
+                own = {name for name, _ in message.get("headers", [])}
+                more = [*_ALWAYS, (b"content-security-policy", policy(nonce))]
+                if scope["path"].startswith("/api/"):
+                    more.append((b"cache-control", b"no-store"))
+                message["headers"] = [*message.get("headers", []), *(pair for pair in more if pair[0] not in own)]
+            await send(message)
+
+        headers = {name.lower(): value for name, value in scope["headers"]}
+        token = None
+        try:
+            self._is_for_us(scope, headers)
+            self._is_wanted(scope, headers)
+            token = WHO.set(self._who(scope, headers))
+            body = await self._body(scope, headers, receive) if scope["method"] not in ("GET", "HEAD", "OPTIONS") else receive
+            await self.app(scope, body, dressed)
+        except Refusal as refusal:
+            await problem(refusal.status, refusal.title, refusal.detail)(scope, receive, dressed)
+        finally:
+            if token is not None:
+                WHO.reset(token)
+
+    # --- who ---------------------------------------------------------------------------------------------------
+
+    def _is_for_us(self, scope: Scope, headers: MutableMapping[bytes, bytes]) -> None:
+        """The host that was asked for is an address, or a name of this machine."""
+        if _FOR_THE_PROBE.match(scope["path"]):
+            return  # it brings a secret that no page has
+        host = headers.get(b"host", b"").decode("latin-1").lower()
+        name = host[1 : host.find("]")] if host.startswith("[") else host.rpartition(":")[0] or host
+        if name in self.names or _is_address(name):
+            return
+        raise Refusal(421, "Not this machine", f"Host: expected an address of this machine, got {name[:80]!r}")
+
+    def _is_wanted(self, scope: Scope, headers: MutableMapping[bytes, bytes]) -> None:
+        """A change comes from our own page, or from no page at all."""
+        if scope["method"] in ("GET", "HEAD", "OPTIONS") or _FOR_THE_PROBE.match(scope["path"]):
+            return
+        origin, site = headers.get(b"origin", b"").decode("latin-1"), headers.get(b"sec-fetch-site", b"").decode("latin-1")
+        host = headers.get(b"host", b"").decode("latin-1")
+        if origin and origin.partition("://")[2] != host:
+            raise Refusal(403, "Another page's request", f"Origin: expected this server's own, got {origin[:80]!r}")
+        if site not in ("", "same-origin", "none"):
+            raise Refusal(403, "Another page's request", f"Sec-Fetch-Site: expected same-origin, got {site[:20]!r}")
+        is_json = headers.get(b"content-type", b"").split(b";")[0].strip().lower() == b"application/json"
+        by_browser = origin or site or headers.get(b"user-agent", b"").startswith(b"Mozilla/")
+        if by_browser and not is_json and HEADER not in headers:
+            raise Refusal(403, "Another page's request", "expected JSON, or the header X-Gate-Check")
+
+    def _who(self, scope: Scope, headers: MutableMapping[bytes, bytes]) -> str | None:
+        """Initials of a paired device; None on this very computer. Raises Refusal for a device that is neither."""
+        path = scope["path"]
+        if is_here(scope) or _FOR_THE_PROBE.match(path):
+            return None
+        device = self.devices.of_token(_cookie(headers.get(b"cookie", b"").decode("latin-1")))
+        if device is not None:
+            scope["state"]["device"] = device.id
+            return device.initials
+        if _OPEN_TO_ALL.match(path) or (scope["method"] in ("GET", "HEAD") and not path.startswith("/api/")):
+            return None
+        raise Refusal(401, "Not paired", "this device is not paired with the bench: take the code from the bench's own screen")
+
+    # --- how much ----------------------------------------------------------------------------------------------
+
+    async def _body(self, scope: Scope, headers: MutableMapping[bytes, bytes], receive: Receive) -> Receive:
+        """The body, counted and in time; where it is JSON, checked too."""
+        most = next((size for path, size in _LARGEST if path.search(scope["path"])), _LARGEST_ELSE)
+        said = headers.get(b"content-length", b"")
+        if said and (not said.isdigit() or len(said) > 15 or int(said) > most):
+            raise Refusal(413, "Too large", f"body: expected at most {most >> 20} MiB, got {said[:20].decode('latin-1')} bytes")
+        parts: list[bytes] = []
+        total, more = 0, True
+        end = asyncio.get_running_loop().time() + _BODY_SECONDS
+        while more:
+            try:
+                message = await asyncio.wait_for(receive(), min(_PART_SECONDS, max(0.01, end - asyncio.get_running_loop().time())))
+            except TimeoutError:
+                raise Refusal(408, "Too slow", f"body: expected it within {_BODY_SECONDS:.0f} s, got {total} bytes") from None
+            if message["type"] == "http.disconnect":
+                raise Refusal(400, "Gone", "the client left in the middle of its body")
+            parts.append(message.get("body", b""))
+            total += len(parts[-1])
+            more = message.get("more_body", False)
+            if total > most:
+                raise Refusal(413, "Too large", f"body: expected at most {most >> 20} MiB, got more")
+        body = b"".join(parts)
+        if b"json" in headers.get(b"content-type", b"").lower() and body:
+            check_json(body)
+        sent = False
+
+        async def replay() -> Message:
+            nonlocal sent
+            if not sent:
+                sent = True
+                return {"type": "http.request", "body": body, "more_body": False}
+            return await receive()
+
+        return replay
+
+
+def check_json(body: bytes) -> None:
+    """Raises Refusal for JSON that could be kept and never be read back."""
+    depth = 0
+    for bracket in _BRACKETS.finditer(_STRINGS.sub(b"", body)):
+        depth += 1 if bracket[0] in b"[{" else -1
+        if depth > _DEEPEST:
+            raise Refusal(422, "Request not usable", f"body: expected at most {_DEEPEST} levels, got more")
+    try:
+        read = json.loads(body, parse_int=_integer, parse_float=_number, parse_constant=_constant)
+        json.dumps(read, ensure_ascii=False).encode("utf-8")
+    except UnicodeEncodeError as error:
+        raise Refusal(422, "Request not usable", f"body: expected text that can be written, got half a letter (U+{ord(error.object[error.start]):04X})") from None
+    except (ValueError, RecursionError) as error:
+        raise Refusal(422, "Request not usable", f"body: expected JSON, got {str(error)[:120]}") from None
+
+
+def _integer(text: str) -> int:
+    if len(text.lstrip("-")) > _LONGEST_NUMBER:
+        raise ValueError(f"a number of {len(text)} digits")
+    return int(text)
+
+
+def _number(text: str) -> float:
+    value = float(text)
+    if value in (float("inf"), float("-inf")):
+        raise ValueError(f"a number beyond all bounds ({text[:20]})")
+    return value
+
+
+def _constant(text: str) -> float:
+    raise ValueError(text)
+
+
+def _is_address(name: str) -> bool:
+    try:
+        ipaddress.ip_address(name)
+    except ValueError:
+        return False
+    return True
+
+
+def is_here(scope: Scope) -> bool:
+    """The request comes from this very computer."""
+    client = scope.get("client")
+    if client is None:
+        return False
+    try:
+        address = ipaddress.ip_address(client[0].partition("%")[0])
+    except ValueError:
+        return False
+    mapped = getattr(address, "ipv4_mapped", None)
+    return bool((mapped or address).is_loopback)
+
+
+def _cookie(header: str) -> str:
+    for part in header.split(";"):
+        name, _, value = part.strip().partition("=")
+        if name == COOKIE:
+            return value
+    return ""

@@ -1,0 +1,77 @@
+"""Routes of pairing and of the list of devices."""
+
+from __future__ import annotations
+
+import socket
+
+from fastapi import APIRouter, Request, Response
+
+from gatecheck.server.door import COOKIE, is_here
+from gatecheck.server.people.devices import Devices
+from gatecheck.server.people.wire import CodeOut, DeviceOut, MeOut, PairIn
+from gatecheck.server.qr import qr_svg
+from gatecheck.server.wire import WHO, TicketId
+
+_YEAR = 365 * 86400
+
+
+def people_routes(devices: Devices) -> APIRouter:
+    router = APIRouter(prefix="/api")
+
+    @router.get("/me", operation_id="getMe")
+    def me(request: Request) -> MeOut:
+        initials = WHO.get()
+        return MeOut(here=is_here(request.scope), paired=initials is not None, initials=initials)
+
+    @router.post("/pair", operation_id="pairDevice", status_code=201)
+    def pair(asked: PairIn, request: Request, response: Response) -> MeOut:
+        source = request.client.host if request.client else ""
+        name = asked.name.strip() or _device_name(request.headers.get("user-agent", ""))
+        token = devices.pair(asked.code, name=name, initials=asked.initials.strip(), source=source)
+        is_secure = request.url.scheme == "https"
+        response.set_cookie(COOKIE, token, max_age=_YEAR, httponly=True, samesite="strict", secure=is_secure, path="/")
+        return MeOut(here=is_here(request.scope), paired=True, initials=asked.initials.strip())
+
+    @router.post("/devices/code", operation_id="makeCode", status_code=201)
+    def make_code(request: Request) -> CodeOut:
+        code, seconds = devices.code()
+        address = _address(request)
+        return CodeOut(code=code, seconds=seconds, address=address, qr=qr_svg(f"{address}#pair={code}") if address else "")
+
+    @router.get("/devices", operation_id="getDevices")
+    def get_devices(request: Request) -> list[DeviceOut]:
+        own = getattr(request.state, "device", None)
+        return [DeviceOut(id=d.id, name=d.name, initials=d.initials, paired_at=d.paired_at, seen_at=d.seen_at, is_this=d.id == own) for d in devices.all()]
+
+    @router.delete("/devices/{device_id}", operation_id="revokeDevice")
+    def revoke_device(device_id: TicketId, request: Request) -> list[DeviceOut]:
+        devices.revoke(device_id)
+        return get_devices(request)
+
+    return router
+
+
+def _address(request: Request) -> str:
+    """Where another device finds this server; empty where it answers only here."""
+    server = request.scope.get("server") or ("", 0)
+    if not getattr(request.app.state, "is_public", False):
+        return ""
+    host = request.url.hostname or ""
+    if host in ("localhost", "::1") or host.startswith("127."):
+        host = own_address()
+    return f"{request.url.scheme}://{f'[{host}]' if ':' in host else host}:{request.url.port or server[1]}/" if host else ""
+
+
+def own_address() -> str:
+    """This machine's address on its network; empty without one. Nothing is sent."""
+    with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as asking:
+        try:
+            asking.connect(("192.0.2.1", 9))
+        except OSError:
+            return ""
+        return str(asking.getsockname()[0])
+
+
+def _device_name(agent: str) -> str:
+    """A device in a word or two, by what its browser says of itself."""
+    return "tablet or phone" if any(mark in agent for mark in ("Mobile", "Tablet", "Android", "iP")) else "computer"

@@ -1,0 +1,51 @@
+"""The lab's table, fact by fact, at the end of a run: what each emulated machine was told to be, and what the server showed."""
+
+from __future__ import annotations
+
+import os
+import sys
+import tempfile
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+sys.path.insert(0, str(Path(__file__).parent))
+from guest import Guest, LabMissing, guest
+
+from serving import Served
+
+TABLE = "GATECHECK_LAB_TABLE"
+
+
+def pytest_configure(config: pytest.Config) -> None:
+    if not hasattr(config, "workerinput"):  # the one that started the workers
+        os.environ[TABLE] = str(Path(tempfile.mkdtemp(prefix="gatecheck-lab-")) / "table.txt")
+
+
+def pytest_terminal_summary(terminalreporter: Any) -> None:
+    if hasattr(terminalreporter.config, "workerinput"):
+        return
+    place = Path(os.environ.get(TABLE, "/nowhere"))
+    if place.exists():
+        terminalreporter.section("what the emulator was told, and what the server shows")
+        terminalreporter.write(place.read_text(encoding="utf-8"))
+        place.unlink()
+        place.parent.rmdir()
+
+
+@pytest.fixture(scope="session")
+def system() -> Guest:
+    try:
+        return guest()
+    except LabMissing as reason:
+        pytest.skip(f"no lab here: {reason}")
+
+
+@pytest.fixture(scope="module")
+def server(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Served]:
+    running = Served(tmp_path_factory.mktemp("bench"))
+    running.start()
+    yield running
+    running.stop()

@@ -1,0 +1,292 @@
+"""Who may come in, how much they may bring, and what is said to a browser."""
+
+from __future__ import annotations
+
+import json
+import socket
+import threading
+import time
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import httpx2 as httpx
+import pytest
+import uvicorn
+from fastapi.testclient import TestClient
+
+from gatecheck.server.app import create_app
+from gatecheck.server.house import House, open_house
+from gatecheck.server.run import Impatient
+from serving import Served
+
+STRANGER = ("192.0.2.77", 40_000)
+
+
+@pytest.fixture
+def house(tmp_path: Path) -> Iterator[House]:
+    opened = open_house(tmp_path / "data")
+    yield opened
+    opened.shop.database.close()
+
+
+def client_of(house: House, *, source: tuple[str, int] = ("127.0.0.1", 50_000), base: str = "http://192.0.2.1:8765", **headers: str) -> TestClient:
+    return TestClient(create_app(house, is_public=True), base_url=base, client=source, headers=headers, raise_server_exceptions=False)
+
+
+TICKET = {"customer": "Harbour office", "machine": "Ferrow Adze-22", "by": "KT"}
+
+# headers of the request -> status, words of the answer
+HOSTS: list[tuple[dict[str, str], int, str]] = [
+    ({"host": "127.0.0.1:8765"}, 200, ""), ({"host": "localhost:8765"}, 200, ""), ({"host": "[::1]:8765"}, 200, ""), ({"host": "192.0.2.1:8765"}, 200, ""),
+    ({"host": "bench.example:8765"}, 421, "Host"), ({"host": "127.0.0.1.bench.example"}, 421, "Host"), ({"host": ""}, 421, "Host"), ({"host": "evil"}, 421, "Host"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("headers", "status", "words"), HOSTS)
+def test_only_this_machine_s_own_addresses_and_names_are_answered(house: House, headers: dict[str, str], status: int, words: str) -> None:
+    answer = client_of(house).get("/api/bench", headers=headers)
+    assert (answer.status_code, words in answer.text) == (status, True)
+
+
+def test_a_name_that_was_given_is_answered_too(house: House) -> None:
+    app = create_app(house, names=("Bench.Loft",))
+    assert TestClient(app, base_url="http://bench.loft:8765", client=("127.0.0.1", 1)).get("/api/bench").status_code == 200
+
+
+BROWSER = "Mozilla/5.0 (X11; Linux x86_64)"
+CHANGES: list[tuple[dict[str, str], bool, int]] = [
+    ({}, True, 201), ({"origin": "http://192.0.2.1:8765"}, True, 201), ({"origin": "http://192.0.2.1:8765", "user-agent": BROWSER}, True, 201),
+    ({"origin": "http://evil.example"}, True, 403), ({"origin": "null"}, True, 403), ({"origin": "http://192.0.2.1:9999"}, True, 403),
+    ({"sec-fetch-site": "cross-site"}, True, 403), ({"sec-fetch-site": "same-site"}, True, 403), ({"sec-fetch-site": "same-origin"}, True, 201),
+    # a form of another page can send these without asking: no JSON, no header
+    ({"user-agent": BROWSER, "content-type": "text/plain"}, False, 403), ({"user-agent": BROWSER, "x-gate-check": "1", "content-type": "application/json"}, True, 201),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("headers", "is_json", "status"), CHANGES)
+def test_a_change_comes_from_our_own_page_or_from_none(house: House, headers: dict[str, str], is_json: bool, status: int) -> None:
+    body = {"json": TICKET} if is_json else {"content": json.dumps(TICKET)}
+    answer = client_of(house).post("/api/tickets", headers=headers, **body)  # type: ignore[arg-type]
+    assert answer.status_code == status
+    assert len(house.bench.overview().rows) == (status == 201)
+
+
+@pytest.mark.parametrize("path", ["reopen", "files"])
+def test_what_needs_no_json_needs_the_header_of_a_browser(house: House, path: str) -> None:
+    ticket = client_of(house).post("/api/tickets", json=TICKET).json()
+    body: dict[str, Any] = {"files": {"file": ("x.bin", b"x")}, "data": {"by": "KT"}} if path == "files" else {}
+    bare = client_of(house, **{"user-agent": BROWSER}).post(f"/api/tickets/{ticket['id']}/{path}", **body)
+    with_header = client_of(house, **{"user-agent": BROWSER, "x-gate-check": "1"}).post(f"/api/tickets/{ticket['id']}/{path}", **body)
+    assert (bare.status_code, with_header.status_code in (409, 422)) == (403, True), "let in, and then judged by what it is"
+
+
+def test_every_answer_keeps_the_browser_in_bounds(house: House) -> None:
+    for path in ("/api/bench", "/api/nothing", "/probe"):
+        headers = client_of(house).get(path).headers
+        assert headers["x-content-type-options"] == "nosniff"
+        assert headers["referrer-policy"] == "no-referrer"
+        policy = headers["content-security-policy"]
+        assert ("frame-ancestors 'none'" in policy, "default-src 'none'" in policy, "unsafe" in policy) == (True, True, False)
+        assert "geolocation=()" in headers["permissions-policy"]
+
+
+# a body -> the status it gets; nothing of it is kept
+BODIES: list[tuple[bytes, int, str]] = [
+    (b'{"customer": "\\ud800", "machine": "x", "by": "KT"}', 422, "half a letter"),
+    (b'{"customer": "x", "machine": "x", "by": "KT", "facts": {"budget": ' + b"1" * 400 + b"}}", 422, "400 digits"),
+    (b'{"customer": "x", "machine": "x", "by": "KT", "facts": {"budget": 1e999}}', 422, "beyond all bounds"),
+    (b'{"customer": "x", "machine": "x", "by": "KT", "facts": {"budget": NaN}}', 422, "NaN"),
+    (b'{"customer": "x", "machine": "x", "by": "KT", "facts": ' + b'{"a":' * 250 + b"1" + b"}" * 250 + b"}", 422, "levels"),
+    (b'{"customer": "x", "machine": "x", "by": "KT", "facts": {"budget": 1e18}}', 422, "budget"),
+    (b'{"customer": "x", "machine": "x", "by": "KT", "comeback_of": 999999999999999999}', 404, "expected"),
+    (b'{"customer": "x", "machine": "x", "by": "KT", "comeback_of": 9223372036854775808}', 422, "19 digits"),
+    (b'{"customer": "x", "machine": "x", "by": "KT", "comeback_of": 0}', 422, "comeback_of"),
+    (b'{"customer": "x", "machine": "x", "by": "KT", "words": "' + b"a" * (2 << 20) + b'"}', 413, "1 MiB"),
+    (b'{"customer": "x", "machine": "x", "by": "KT", "entries": [{"move": "screen", "outcome": "boots", "odds": {"confidence": 1}}]}', 422, "odds"),
+    (b'{"customer": "x", "machine": "x", "by": "KT", "entries": [{"move": "screen", "outcome": "boots", "rests_on": {"file": "x"}}]}', 422, "rests_on"),
+    (b'{"customer": "x", "machine": "x", "by": "KT", "entries": [{"note": "' + b"a" * 9000 + b'"}]}', 422, "8000 letters"),
+    (b"\xff\xfe", 422, "expected JSON"), (b"", 422, "body"), (b"[]", 422, "body"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("body", "status", "words"), BODIES)
+def test_nothing_is_kept_that_cannot_be_read_back(house: House, body: bytes, status: int, words: str) -> None:
+    client = client_of(house)
+    answer = client.post("/api/tickets", content=body, headers={"content-type": "application/json"})
+    assert (answer.status_code, words in answer.json()["detail"]) == (status, True), answer.text
+    assert client.get("/api/bench").json()["rows"] == []
+
+
+@pytest.mark.parametrize("number", [0, -1, 1 << 63, 10**30])
+def test_a_number_that_sqlite_cannot_count_to_is_no_ticket(house: House, number: int) -> None:
+    assert client_of(house).get(f"/api/tickets/{number}").status_code == 422
+
+
+def test_a_ticket_that_cannot_be_read_takes_no_other_away_and_undo_heals_it(house: House) -> None:
+    client = client_of(house)
+    sick, sound = (client.post("/api/tickets", json={**TICKET, "entries": [{"move": "screen", "outcome": "no-boot-device"}]}).json()["id"] for _ in range(2))
+    bad = [
+        '{"move": "screen", "outcome": "from-another-year"}', '{"note": "\\ud800"}', '{"signed": "repair", "odds": {"confidence": "much"}}', '{"put_back": "set-mode"}',
+        '{"fact": {"budget": ' + "9" * 400 + "}}", '{"move": "health-pages", "weights": {"clean": 1}, "rests_on": 7}',
+    ]  # fmt: skip
+    with house.shop.database.write() as connection:
+        for place, body in enumerate(bad, 1):
+            connection.execute("INSERT INTO entry (ticket_id, place, body, made_by, made_at) VALUES (?, ?, ?, 'KT', '2026-11-26T10:00:00+00:00')", (sick, place, body))
+    rows = {row["id"]: row for row in client.get("/api/bench").json()["rows"]}
+    assert (rows[sound]["broken"], "entry 1" in rows[sick]["broken"]) == (None, True)
+    ticket = client.get(f"/api/tickets/{sick}").json()
+    broken = [e["place"] for e in ticket["tape"] if e["broken"]]
+    assert (ticket["tape"][0]["broken"], set(broken) >= {1, 3, 4, 5, 6}) == (None, True)
+    for place in broken:
+        assert client.post(f"/api/tickets/{sick}/entries", json={"entry": {"undo": place}, "by": "KT"}).status_code == 201
+    healed = {row["id"]: row for row in client.get("/api/bench").json()["rows"]}[sick]
+    assert (healed["broken"], healed["next_move"] is not None) == (None, True)
+
+
+def test_taking_in_twice_is_one_ticket(house: House) -> None:
+    client = client_of(house)
+    first, again, other = (client.post("/api/tickets", json={**TICKET, "key": key}).json()["id"] for key in ("a1", "a1", "b2"))
+    assert (first == again, other != first, len(client.get("/api/bench").json()["rows"])) == (True, True, 2)
+
+
+# --- beyond this computer ------------------------------------------------------------------------------------------
+
+
+def test_a_stranger_sees_nothing_but_how_to_be_paired(house: House) -> None:
+    stranger = client_of(house, source=STRANGER)
+    assert stranger.get("/api/me").json() == {"here": False, "paired": False, "initials": None}
+    for path in ("/api/bench", "/api/tickets/1", "/api/events", "/api/openapi.json", "/api/devices"):
+        assert stranger.get(path).status_code == 401
+    assert stranger.post("/api/tickets", json=TICKET).status_code == 401
+    assert stranger.post("/api/devices/code", headers={"x-gate-check": "1"}).status_code == 401
+    assert stranger.get("/probe").status_code == 200
+    assert stranger.post("/api/link/hello", json={"protocol": 1, "probe": "1", "machine": {}, "session": "ab" * 8}, headers={"authorization": "Bearer 1-guess"}).status_code == 401
+
+
+def test_a_device_is_paired_once_signs_for_its_technician_and_is_taken_out(house: House) -> None:
+    here, tablet, other = client_of(house), client_of(house, source=STRANGER), client_of(house, source=("192.0.2.78", 1))
+    code = here.post("/api/devices/code").json()["code"]
+    assert other.post("/api/pair", json={"code": "AAAAAA", "initials": "ZZ"}).status_code == 403
+    answer = tablet.post("/api/pair", json={"code": code.lower(), "initials": "MB"})
+    assert answer.status_code == 201
+    cookie = answer.headers["set-cookie"]
+    assert ("HttpOnly" in cookie, "SameSite=strict" in cookie) == (True, True)
+    assert other.post("/api/pair", json={"code": code, "initials": "ZZ"}).status_code == 403, "good once"
+    assert tablet.get("/api/me").json() == {"here": False, "paired": True, "initials": "MB"}
+    ticket = tablet.post("/api/tickets", json={**TICKET, "by": "somebody else"}).json()
+    told = tablet.post(f"/api/tickets/{ticket['id']}/entries", json={"entry": {"note": "seen"}, "by": "KT"}).json()
+    assert (ticket["opened_by"], told["tape"][-1]["made_by"]) == ("MB", "MB"), "whatever is sent"
+    assert here.post(f"/api/tickets/{ticket['id']}/entries", json={"entry": {"note": "seen"}, "by": "KT"}).json()["tape"][-1]["made_by"] == "KT"
+    device = here.get("/api/devices").json()
+    assert [(d["initials"], d["is_this"]) for d in device] == [("MB", False)]
+    assert here.delete(f"/api/devices/{device[0]['id']}", headers={"x-gate-check": "1"}).json() == []
+    assert tablet.get("/api/bench").status_code == 401
+
+
+def test_a_code_grows_old_and_may_not_be_guessed(house: House, monkeypatch: pytest.MonkeyPatch) -> None:
+    here, tablet = client_of(house), client_of(house, source=STRANGER)
+    code = here.post("/api/devices/code").json()["code"]
+    clock = time.monotonic()
+    monkeypatch.setattr("gatecheck.server.people.devices.time.monotonic", lambda: clock + 121)
+    assert tablet.post("/api/pair", json={"code": code, "initials": "MB"}).status_code == 403
+    monkeypatch.undo()
+    fresh = here.post("/api/devices/code").json()["code"]
+    answers = [tablet.post("/api/pair", json={"code": f"WRONG{n}", "initials": "MB"}).status_code for n in range(5)]
+    assert (answers, tablet.post("/api/pair", json={"code": fresh, "initials": "MB"}).status_code) == ([403] * 4 + [429], 429)
+
+
+def test_a_token_is_kept_by_its_hash_only(house: House) -> None:
+    code = client_of(house).post("/api/devices/code").json()["code"]
+    tablet = client_of(house, source=STRANGER)
+    tablet.post("/api/pair", json={"code": code, "initials": "MB"})
+    token = tablet.cookies["gatecheck"]
+    with house.shop.database.read() as connection:
+        kept = [str(value) for row in connection.execute("SELECT * FROM device") for value in row]
+    assert not [value for value in kept if token in value]
+
+
+# --- real sockets --------------------------------------------------------------------------------------------------
+
+
+@pytest.fixture(scope="module")
+def served(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Served]:
+    running = Served(tmp_path_factory.mktemp("door"))
+    running.start()
+    yield running
+    running.stop()
+
+
+def raw(served: Served, text: bytes, *, wait: float = 5.0) -> bytes:
+    with socket.create_connection(("127.0.0.1", served.port), timeout=wait) as own:
+        own.sendall(text)
+        own.settimeout(wait)
+        found = b""
+        try:
+            while part := own.recv(65536):
+                found += part
+        except TimeoutError:
+            pass
+        return found
+
+
+def test_a_chunked_body_is_counted_too(served: Served) -> None:
+    head = b"POST /api/tickets HTTP/1.1\r\nHost: 127.0.0.1\r\nContent-Type: application/json\r\nTransfer-Encoding: chunked\r\nConnection: close\r\n\r\n"
+    chunk = b"10000\r\n" + b"a" * 65536 + b"\r\n"
+    assert b" 413 " in raw(served, head + chunk * 20)[:40]
+    assert served.call("GET", "/api/bench")["rows"] == []
+
+
+def test_a_size_that_is_none_is_refused_before_anything_is_read(served: Served) -> None:
+    for size in (b"99999999999", b"1" * 16):
+        head = b"POST /api/tickets HTTP/1.1\r\nHost: 127.0.0.1\r\nContent-Type: application/json\r\nContent-Length: " + size + b"\r\nConnection: close\r\n\r\n"
+        assert b" 413 " in raw(served, head)[:40]
+
+
+def test_many_listeners_are_as_many_as_are_let_in(house: House, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("gatecheck.server.events._MOST_LISTENERS", 0)
+    answer = client_of(house).get("/api/events")
+    assert (answer.status_code, "at most 0 listeners" in answer.json()["detail"]) == (429, True)
+
+
+@pytest.fixture
+def impatient(house: House, monkeypatch: pytest.MonkeyPatch) -> Iterator[int]:
+    """A server in a thread that waits half a second where a real one waits twenty; its port."""
+    monkeypatch.setattr("gatecheck.server.run._FIRST_BYTES_SECONDS", 0.5)
+    monkeypatch.setattr("gatecheck.server.door._PART_SECONDS", 0.5)
+    own = socket.socket()
+    own.bind(("127.0.0.1", 0))
+    own.listen()
+    server = uvicorn.Server(uvicorn.Config(create_app(house), http=Impatient, log_level="error"))
+    thread = threading.Thread(target=server.run, kwargs={"sockets": [own]}, daemon=True)
+    thread.start()
+    while not server.started:
+        time.sleep(0.02)
+    yield own.getsockname()[1]
+    server.should_exit = True
+    thread.join(10)
+    own.close()
+
+
+SLOW = [
+    (b"", b""), (b"POST /api/tick", b""),
+    (b"POST /api/tickets HTTP/1.1\r\nHost: 127.0.0.1\r\nContent-Type: application/json\r\nContent-Length: 500\r\n\r\n{", b" 408 "),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("sent", "answer"), SLOW, ids=["nothing", "half-a-head", "half-a-body"])
+def test_whoever_brings_nothing_keeps_no_place(impatient: int, sent: bytes, answer: bytes) -> None:
+    with socket.create_connection(("127.0.0.1", impatient), timeout=10) as own:
+        own.sendall(sent)
+        found = own.recv(4096)
+    assert answer in found if answer else found == b""
+    assert httpx.get(f"http://127.0.0.1:{impatient}/api/bench", timeout=10).status_code == 200
+
+
+def test_an_undo_that_would_break_a_later_entry_is_refused(house: House) -> None:
+    client = client_of(house)
+    entries = [{"move": "set-order", "outcome": "no-change"}, {"put_back": "set-order"}]
+    ticket = client.post("/api/tickets", json={**TICKET, "entries": entries}).json()
+    answer = client.post(f"/api/tickets/{ticket['id']}/entries", json={"entry": {"undo": 0}, "by": "KT"})
+    assert (answer.status_code, "entry 1" in answer.json()["detail"]) == (422, True)
+    assert len(client.get(f"/api/tickets/{ticket['id']}").json()["tape"]) == 2

@@ -1,0 +1,2 @@
+export { DevicesSheet } from './DevicesSheet'
+export { Gatekeeper } from './Gatekeeper'
