@@ -8,7 +8,7 @@ from collections.abc import Callable
 from typing import Any
 
 import httpx2 as httpx
-from playwright.sync_api import Page, expect
+from playwright.sync_api import Page, Route, expect
 
 from gatecheck.practice.patients import PATIENTS
 
@@ -51,10 +51,15 @@ def test_one_key_takes_a_practice_machine_in(server: Any, window: Window) -> Non
 
 def test_one_tap_on_a_free_bay_offers_practice_machines_for_it(server: Any, window: Window) -> None:
     page = window()
+    held: list[Route] = []
+    page.route("**/api/practice", lambda route: held.append(route) if route.request.method == "GET" else route.continue_())
     page.goto(server.url)
     page.get_by_role("button", name="Bay 4: connect a practice machine").click()
     expect(page.get_by_role("dialog", name="Practice bench")).to_contain_text("It comes to bay 4.")
-    page.keyboard.press("4")
+    page.keyboard.press("4")  # before the list has come: the key is kept until it has
+    page.wait_for_timeout(100)
+    for route in held:
+        route.continue_()
     expect(page).to_have_url(re.compile("/ticket/1$"))
     page.keyboard.press("b")
     expect(page.locator("[data-bench-row]")).to_have_count(1)
