@@ -36,6 +36,7 @@ FLOORS["findings"] = FLOORS["belief"]
 FLOORS |= dict.fromkeys(PAGES, FLOORS["belief"] | {"findings"} | PAGES)
 FLOORS["capture"] = FLOORS["storage"]
 FLOORS["instruments"] = FLOORS["decide"] | FLOORS["capture"] | {"decide", "capture"}
+FLOORS["work"] = FLOORS["instruments"] | {"instruments"}
 FLOORS["learning"] = FLOORS["rehearsal"] = FLOORS["decide"] | {"decide"}
 
 

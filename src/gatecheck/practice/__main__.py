@@ -6,12 +6,14 @@
 from __future__ import annotations
 
 import argparse
+import json
 import os
 import shutil
 import sys
 import threading
 import time
 
+from gatecheck.practice.machine import with_new_drive
 from gatecheck.practice.patients import PATIENTS, patient
 from gatecheck.probe import gatecheck_probe
 
@@ -36,11 +38,15 @@ def main(argv: list[str] | None = None) -> int:
     parser.add_argument("--since", type=float, default=None, help="when it was first connected, seconds of the epoch: its drives age from there")
     parser.add_argument("--spool", default=None, help="where pages are kept until they are sent")
     parser.add_argument("--started-by", type=int, default=os.getppid(), help="the process that it goes with (default: its parent)")
+    parser.add_argument("--new-drive", default=None, help="the drive that took the place of its own: name, serial and size_gb as JSON")
     chosen, rest = parser.parse_known_args(argv)
     threading.Thread(target=_end_with, args=(chosen.started_by, chosen.spool), daemon=True).start()
     if chosen.spool:
         rest += ["--spool", chosen.spool]
-    result: int = gatecheck_probe.main(rest, machine=patient(chosen.name).connected(chosen.since))
+    machine = patient(chosen.name).connected(chosen.since)
+    if chosen.new_drive:
+        machine = with_new_drive(machine, **json.loads(chosen.new_drive))
+    result: int = gatecheck_probe.main(rest, machine=machine)
     return result
 
 

@@ -7,7 +7,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from functools import partial
 
-from gatecheck.practice.drives import AtaDrive, BridgedDrive, Drive, NvmeDrive, ScsiDrive, SolderedDrive
+from gatecheck.practice.drives import AtaDrive, BridgedDrive, Disk, Drive, NvmeDrive, ScsiDrive, SolderedDrive
 
 HOURS_PER_SECOND = 1.0
 """practice time: a second here is an hour of running there"""
@@ -109,3 +109,15 @@ class PracticeMachine:
 
     def sleep(self, seconds: float) -> None:
         time.sleep(min(seconds, 1.0))
+
+
+def with_new_drive(machine: PracticeMachine, name: str, serial: str, size_gb: float | None) -> PracticeMachine:
+    """The machine with a drive fresh from its bag in the place of its own: blank, and no hour old at this moment."""
+    place = next(device for device, drive in machine.drives.items() if drive.bus != "usb")
+    old = machine.drives[place]
+    disk = Disk(int((size_gb or 500) * 10**9) // 512, {})
+    young = -int((time.time() - machine.since) * HOURS_PER_SECOND)
+    serial = serial or "NEW-0001"
+    fresh: Drive = NvmeDrive(name, serial, disk, young, used=0) if isinstance(old, NvmeDrive) else AtaDrive(name, serial, disk, young, rotation=0)
+    machine.drives = {device: fresh if device == place else drive for device, drive in machine.drives.items()}
+    return machine

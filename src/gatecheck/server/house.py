@@ -20,6 +20,7 @@ from gatecheck.server.people.devices import Devices
 from gatecheck.server.practice.service import Practice
 from gatecheck.server.shop import Shop
 from gatecheck.server.tickets.service import Tickets
+from gatecheck.server.work.service import Work
 from gatecheck.store import open_database
 from gatecheck.store.files import FileStore
 
@@ -39,6 +40,7 @@ class House:
     instruments: Instruments
     links: Links
     practice: Practice
+    work: Work
     devices: Devices
 
 
@@ -57,8 +59,10 @@ def house_of(shop: Shop, url: str | None = None) -> House:
     bench, learning, captures = BenchView(shop, tickets), Learning(shop, tickets), Captures(shop, tickets)
     links = Links(shop, tickets, captures)
     bench.link_row = links.row
+    work, practice = Work(shop, tickets, captures), Practice(shop, tickets, links, url)
+    practice.new_drive, work.on_swap = work.new_drive, practice.connect_again
     return House(
-        shop, tickets, bench, learning, captures, Instruments(shop, tickets, captures), links, Practice(shop, tickets, links, url),
+        shop, tickets, bench, learning, captures, Instruments(shop, tickets, captures), links, practice, work,
         Devices(shop.database, lambda event: shop.announce(event)),
     )  # fmt: skip
 

@@ -190,6 +190,29 @@ MIGRATIONS: tuple[tuple[str, tuple[str, ...]], ...] = (
             """,
         ),
     ),
+    (
+        "shelf",
+        (
+            """
+            CREATE TABLE shelf (
+                id INTEGER PRIMARY KEY,
+                kind TEXT NOT NULL CHECK (kind IN ('drive', 'cable')),
+                name TEXT NOT NULL,
+                interface TEXT NOT NULL,
+                form TEXT NOT NULL,
+                height_mm REAL NOT NULL,
+                length_mm REAL NOT NULL,
+                flash INTEGER NOT NULL CHECK (flash IN (0, 1)),
+                size_gb REAL NOT NULL,
+                price REAL NOT NULL,
+                count INTEGER NOT NULL CHECK (count >= 0),
+                UNIQUE (kind, name, interface, form, size_gb)
+            ) STRICT
+            """,
+            "CREATE INDEX entry_part ON entry (ticket_id, place) WHERE json_extract(body, '$.part') IS NOT NULL",
+            "CREATE INDEX entry_out ON entry (ticket_id, place) WHERE json_extract(body, '$.out') IS NOT NULL",
+        ),
+    ),
 )
 
 

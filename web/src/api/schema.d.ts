@@ -569,6 +569,194 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/tickets/{ticket_id}/work": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get Work */
+        get: operations["getWork"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tickets/{ticket_id}/steps/{step}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Answer Step */
+        post: operations["answerStep"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tickets/{ticket_id}/steps/{step}/waive": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Waive Step */
+        post: operations["waiveStep"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tickets/{ticket_id}/steps/{step}/first": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Bring Forward */
+        post: operations["bringForward"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tickets/{ticket_id}/tray": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take Out */
+        post: operations["takeOut"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tickets/{ticket_id}/tray/{entry}/back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Put Back */
+        post: operations["putBack"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tickets/{ticket_id}/parts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get Parts */
+        get: operations["getParts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tickets/{ticket_id}/part": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Choose Part */
+        post: operations["choosePart"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shelf": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get Shelf */
+        get: operations["getShelf"];
+        put?: never;
+        /** Import Shelf */
+        post: operations["importShelf"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shelf.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Export Shelf */
+        get: operations["exportShelf"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shelf/{entry}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Remove From Shelf */
+        delete: operations["removeFromShelf"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/me": {
         parameters: {
             query?: never;
@@ -658,6 +846,37 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /** AnswerIn */
+        AnswerIn: {
+            /** Answer */
+            answer: string;
+            /**
+             * Value
+             * @description What is told with it, where the answer asks
+             */
+            value?: string | number | null;
+            /** By */
+            by: string;
+            /**
+             * Key
+             * @description Makes a repeated request harmless
+             */
+            key?: string | null;
+        };
+        /**
+         * AnswerOut
+         * @description `asks`: text, count, serial, last4 or screen, where something is told with it. `leads`: on, again, triage.
+         */
+        AnswerOut: {
+            /** Id */
+            id: string;
+            /** Say */
+            say: string;
+            /** Leads */
+            leads: string;
+            /** Asks */
+            asks: string | null;
+        };
         /** AttachmentOut */
         AttachmentOut: {
             /** Sha256 */
@@ -670,6 +889,21 @@ export interface components {
             added_by: string;
             /** Added At */
             added_at: string;
+        };
+        /** BackIn */
+        BackIn: {
+            /**
+             * Missing
+             * @default 0
+             */
+            missing: number;
+            /** By */
+            by: string;
+            /**
+             * Key
+             * @description Makes a repeated request harmless
+             */
+            key?: string | null;
         };
         /**
          * BarredOut
@@ -754,6 +988,7 @@ export interface components {
             /** Open Trials */
             open_trials: number;
             running: components["schemas"]["RunningOut"] | null;
+            job?: components["schemas"]["JobRowOut"] | null;
             link?: components["schemas"]["LinkRowOut"] | null;
             /**
              * Broken
@@ -918,6 +1153,21 @@ export interface components {
             note: string;
             /** Choices */
             choices: components["schemas"]["SeenOut"][];
+        };
+        /** ChosenOut */
+        ChosenOut: {
+            /** Shelf */
+            shelf: number | null;
+            /** Name */
+            name: string;
+            /** Serial */
+            serial: string;
+            /** Size Gb */
+            size_gb: number | null;
+            /** Price */
+            price: number;
+            /** Left */
+            left: number | null;
         };
         /**
          * CodeOut
@@ -1148,6 +1398,14 @@ export interface components {
             /** At */
             at: number | null;
         };
+        /** FitOut */
+        FitOut: {
+            item: components["schemas"]["ItemOut"];
+            /** Fits */
+            fits: boolean;
+            /** Why */
+            why: string[];
+        };
         /** FoundOut */
         FoundOut: {
             /** Id */
@@ -1189,6 +1447,63 @@ export interface components {
             asks: string;
         };
         /**
+         * GroupIn
+         * @description What came off: `what` is screw, cable, clip or part; `fields` 1 to 9 of the side that lies up.
+         */
+        GroupIn: {
+            /** Name */
+            name: string;
+            /**
+             * What
+             * @default screw
+             */
+            what: string;
+            /**
+             * Count
+             * @default 1
+             */
+            count: number;
+            /**
+             * Kind
+             * @default
+             */
+            kind: string;
+            /**
+             * Fields
+             * @default []
+             */
+            fields: number[];
+            /** By */
+            by: string;
+            /**
+             * Key
+             * @description Makes a repeated request harmless
+             */
+            key?: string | null;
+        };
+        /**
+         * GroupOut
+         * @description A group on the tray, or back in its place.
+         */
+        GroupOut: {
+            /** Entry */
+            entry: number;
+            /** Name */
+            name: string;
+            /** What */
+            what: string;
+            /** Count */
+            count: number;
+            /** Kind */
+            kind: string;
+            /** Fields */
+            fields: number[];
+            /** Back */
+            back: boolean;
+            /** Missing */
+            missing: number;
+        };
+        /**
          * GuessOut
          * @description A set of faults the machine may have come in with, in the light of the whole tape.
          */
@@ -1199,12 +1514,39 @@ export interface components {
             p: number;
         };
         /**
+         * GuideOut
+         * @description How machines like this one open. `level`: model, series, maker or form; none where nobody here has opened one.
+         */
+        GuideOut: {
+            /** Level */
+            level: string | null;
+            /** Machines */
+            machines: number;
+            /** Minutes */
+            minutes: number | null;
+            /** First Minutes */
+            first_minutes: number | null;
+            next: components["schemas"]["KnownGroupOut"] | null;
+            /** General */
+            general: string[];
+            /**
+             * Known As
+             * @description A machine of the book that this name may be a slip of
+             */
+            known_as: string | null;
+        };
+        /**
          * HandOverIn
          * @description The machine goes back. `proven`: faults it turned out to have; null where nobody can say.
          */
         HandOverIn: {
             /** Proven */
             proven?: string[] | null;
+            /**
+             * Waive
+             * @description Why it goes back though lines of its proof are open
+             */
+            waive?: string | null;
             /**
              * By
              * @default ?
@@ -1223,6 +1565,15 @@ export interface components {
             release: string;
             /** Entries */
             entries: number[];
+        };
+        /** HeldStepOut */
+        HeldStepOut: {
+            /** Interlock */
+            interlock: string;
+            /** Why */
+            why: string;
+            /** Release */
+            release: string;
         };
         /**
          * HelloIn
@@ -1244,6 +1595,66 @@ export interface components {
              * @default 0
              */
             has: number;
+        };
+        /** ItemOut */
+        ItemOut: {
+            /** Id */
+            id: number;
+            /** Kind */
+            kind: string;
+            /** Name */
+            name: string;
+            /** Interface */
+            interface: string;
+            /** Form */
+            form: string;
+            /** Height Mm */
+            height_mm: number;
+            /** Length Mm */
+            length_mm: number;
+            /** Flash */
+            flash: boolean;
+            /** Size Gb */
+            size_gb: number;
+            /** Price */
+            price: number;
+            /** Count */
+            count: number;
+            /** Left */
+            left: number;
+        };
+        /**
+         * JobRowOut
+         * @description The job in one line: which step is in hand, and when hands are wanted for it.
+         */
+        JobRowOut: {
+            /** Name */
+            name: string;
+            /**
+             * Step
+             * @description Id of the step in hand; none when all are settled
+             */
+            step: string | null;
+            /** Step Name */
+            step_name: string;
+            /** Done */
+            done: number;
+            /** Of */
+            of: number;
+            /** Minutes Left */
+            minutes_left: number;
+            /**
+             * Due At
+             * @description Until then it runs on its own
+             */
+            due_at: string | null;
+            /**
+             * Lies Out
+             * @description Screws on the tray
+             */
+            lies_out: number;
+            /** Unproven */
+            unproven: number;
         };
         /**
          * KeyOut
@@ -1286,6 +1697,19 @@ export interface components {
             facts: {
                 [key: string]: string;
             };
+        };
+        /** KnownGroupOut */
+        KnownGroupOut: {
+            /** Name */
+            name: string;
+            /** What */
+            what: string;
+            /** Count */
+            count: number;
+            /** Kind */
+            kind: string;
+            /** Fields */
+            fields: number[];
         };
         /**
          * KnownOut
@@ -1653,6 +2077,45 @@ export interface components {
              */
             name: string;
         };
+        /**
+         * PartIn
+         * @description `shelf`: a number of the shelf; without it the customer brought one, and its name and size are said.
+         */
+        PartIn: {
+            /** Shelf */
+            shelf?: number | null;
+            /**
+             * Name
+             * @default
+             */
+            name: string;
+            /**
+             * Serial
+             * @default
+             */
+            serial: string;
+            /** Size Gb */
+            size_gb?: number | null;
+            /** By */
+            by: string;
+            /**
+             * Key
+             * @description Makes a repeated request harmless
+             */
+            key?: string | null;
+        };
+        /**
+         * PartsOut
+         * @description Which drives of the shelf fit this machine.
+         */
+        PartsOut: {
+            wants: components["schemas"]["WantedOut"];
+            /** Drives */
+            drives: components["schemas"]["FitOut"][];
+            /** Cables */
+            cables: components["schemas"]["ItemOut"][];
+            chosen: components["schemas"]["ChosenOut"] | null;
+        };
         /** PatientOut */
         PatientOut: {
             /** Id */
@@ -1720,6 +2183,24 @@ export interface components {
             text: string;
             /** Minutes Left */
             minutes_left?: number | null;
+        };
+        /**
+         * ProofOut
+         * @description A line of the proof list. `state`: proven, open, failed, waived.
+         */
+        ProofOut: {
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+            /** State */
+            state: string;
+            /** Why */
+            why: string;
+            /** Reason */
+            reason: string;
+            /** Entries */
+            entries: number[];
         };
         /** PurposeOut */
         PurposeOut: {
@@ -1894,6 +2375,23 @@ export interface components {
             is_call: boolean;
         };
         /**
+         * ShelfIn
+         * @description The shelf as CSV.
+         */
+        ShelfIn: {
+            /** Csv */
+            csv: string;
+            /** By */
+            by: string;
+        };
+        /** ShelfOut */
+        ShelfOut: {
+            /** Items */
+            items: components["schemas"]["ItemOut"][];
+            /** Columns */
+            columns: string[];
+        };
+        /**
          * SightingsOut
          * @description Which drive is seen where, and what the pattern means. `more`: kinds of drive that may be added to the grid.
          */
@@ -1905,6 +2403,65 @@ export interface components {
             /** More */
             more: components["schemas"]["DriveLineOut"][];
             pattern: components["schemas"]["PatternOut"] | null;
+        };
+        /** StepByIn */
+        StepByIn: {
+            /** By */
+            by: string;
+            /**
+             * Key
+             * @description Makes a repeated request harmless
+             */
+            key?: string | null;
+        };
+        /**
+         * StepOut
+         * @description A step. `state`: done, waived, now, later.
+         */
+        StepOut: {
+            /** Id */
+            id: string;
+            /** Phase */
+            phase: string;
+            /** Name */
+            name: string;
+            /** Do */
+            do: string;
+            /** Why */
+            why: string;
+            /** Minutes */
+            minutes: number;
+            /** Guard */
+            guard: string;
+            /** Wants */
+            wants: string[];
+            /** Screen */
+            screen: string | null;
+            /** State */
+            state: string;
+            /** Answers */
+            answers: components["schemas"]["AnswerOut"][];
+            /** Answer */
+            answer: string | null;
+            /** Value */
+            value: string | number | null;
+            /** Said At */
+            said_at: string | null;
+            /** Entry */
+            entry: number | null;
+            /** Tries */
+            tries: number;
+            /** Held */
+            held: components["schemas"]["HeldStepOut"][];
+            /** Due At */
+            due_at: string | null;
+            /**
+             * May Lead
+             * @description It may be brought forward: nothing before it forbids it
+             */
+            may_lead: boolean;
+            /** Hints */
+            hints: string[];
         };
         /** SuspectOut */
         SuspectOut: {
@@ -2015,6 +2572,7 @@ export interface components {
             /** Doubts */
             doubts: components["schemas"]["DoubtOut"][];
             running: components["schemas"]["RunningOut"] | null;
+            job?: components["schemas"]["JobRowOut"] | null;
             /** Signed */
             signed: number | null;
             /**
@@ -2140,6 +2698,18 @@ export interface components {
                 [key: string]: unknown;
             } | null;
         };
+        /** WaiveIn */
+        WaiveIn: {
+            /** Reason */
+            reason: string;
+            /** By */
+            by: string;
+            /**
+             * Key
+             * @description Makes a repeated request harmless
+             */
+            key?: string | null;
+        };
         /** WalkOut */
         WalkOut: {
             /** Row */
@@ -2150,6 +2720,21 @@ export interface components {
             next: string | null;
             /** Restore */
             restore: string | null;
+        };
+        /** WantedOut */
+        WantedOut: {
+            /** Interface */
+            interface: string;
+            /** Form */
+            form: string;
+            /** Height Mm */
+            height_mm: number | null;
+            /** Length Mm */
+            length_mm: number | null;
+            /** Used Gb */
+            used_gb: number | null;
+            /** Old Gb */
+            old_gb: number | null;
         };
         /** WayOut */
         WayOut: {
@@ -2250,6 +2835,38 @@ export interface components {
             key_moves: {
                 [key: string]: string;
             };
+        };
+        /**
+         * WorkOut
+         * @description The job of the signed call; `steps` is empty while none is signed. The tray is there in any case.
+         */
+        WorkOut: {
+            /** Name */
+            name: string;
+            /** Choice */
+            choice: string | null;
+            /** Fix */
+            fix: string | null;
+            /** Phases */
+            phases: {
+                [key: string]: string;
+            };
+            /** Steps */
+            steps: components["schemas"]["StepOut"][];
+            /** Done */
+            done: number;
+            /** Minutes Left */
+            minutes_left: number;
+            /** Tray */
+            tray: components["schemas"]["GroupOut"][];
+            /** Lies Out */
+            lies_out: number;
+            guide: components["schemas"]["GuideOut"];
+            part: components["schemas"]["ChosenOut"] | null;
+            /** Old Serial */
+            old_serial: string | null;
+            /** Proof */
+            proof: components["schemas"]["ProofOut"][];
         };
     };
     responses: never;
@@ -4102,6 +4719,620 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TicketOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getWork: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ticket_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WorkOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    answerStep: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ticket_id: number;
+                step: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AnswerIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TicketOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    waiveStep: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ticket_id: number;
+                step: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WaiveIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TicketOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    bringForward: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ticket_id: number;
+                step: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StepByIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TicketOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    takeOut: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ticket_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GroupIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TicketOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    putBack: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ticket_id: number;
+                entry: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BackIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TicketOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getParts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ticket_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PartsOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    choosePart: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ticket_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PartIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TicketOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getShelf: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShelfOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    importShelf: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ShelfIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShelfOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    exportShelf: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": string;
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    removeFromShelf: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                entry: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShelfOut"];
                 };
             };
             /** @description Not Found */

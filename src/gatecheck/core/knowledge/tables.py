@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 from gatecheck.core.knowledge.instruments import Keys, Settings, Sightings
 from gatecheck.core.knowledge.judging import Findings
+from gatecheck.core.knowledge.work import Work
 
 Row = Mapping[str, float]
 FactTest = Mapping[str, tuple[str, ...]]
@@ -263,6 +264,7 @@ class Knowledge:
     settings: Settings
     sightings: Sightings
     keys: Keys
+    work: Work
     platform_words: Mapping[str, Mapping[str, Mapping[str, str]]]
     """platform -> move -> name, ask or why, where that platform has its own"""
 

@@ -3,7 +3,10 @@
 An entry is one of: a reading (`move` with `outcome` or `weights`), `put_back`, `override`, `fact`, `undo`; or one that
 weighs nothing: `started` (a move that runs on its own), `changed` (a setting just changed, its result still to come),
 `saw` (a setting or a drive seen, where no check asks for it), `tried_key`, `signed` (the call somebody signed), `proven`
-(what it turned out to be), `note`.
+(what it turned out to be), `note`; and those of the work after the call: `step` (one answered), `waive` (one left out, with why), `first`
+(one brought forward), `out` and `back` (what lies on the tray), `part` (what takes the old one's place).
+
+A reading or a fact that follows from a step's answer `belongs` to that step's entry and stands as long as that does.
 """
 
 from __future__ import annotations
@@ -31,6 +34,8 @@ class Reading:
     before: str | None = field(default=None, compare=False)
     after: str | None = field(default=None, compare=False)
     """of a changed setting: the values before and after it"""
+    belongs: int | None = field(default=None, compare=False)
+    """place of the step it follows from"""
 
     def __post_init__(self) -> None:
         best = max(self.weights, key=lambda o: self.weights[o])
@@ -56,6 +61,7 @@ class Override:
 @dataclass(frozen=True, slots=True)
 class FactChange:
     facts: Mapping[str, FactValue]
+    belongs: int | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -115,6 +121,59 @@ class TriedKey:
 
 
 @dataclass(frozen=True, slots=True)
+class StepDone:
+    """A step of the job with its answer, and what was told with it. `leads`: on, again, or triage."""
+
+    step: str
+    answer: str
+    value: str | int | None
+    leads: str
+
+
+@dataclass(frozen=True, slots=True)
+class Waived:
+    step: str
+    reason: str
+
+
+@dataclass(frozen=True, slots=True)
+class Brought:
+    """A step that was taken before its turn."""
+
+    step: str
+
+
+@dataclass(frozen=True, slots=True)
+class Out:
+    """A group that came off the machine. `fields`: where it was, 1 to 9 as on a telephone, of the side that lies up."""
+
+    name: str
+    what: str
+    count: int
+    kind: str
+    fields: tuple[int, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Back:
+    """The group that came off with that entry is in its place again; `missing`: so many of it are not."""
+
+    out: int
+    missing: int
+
+
+@dataclass(frozen=True, slots=True)
+class Part:
+    """The part that takes the old one's place. `shelf`: its number on the shop's shelf, None where the customer brought it."""
+
+    shelf: int | None
+    name: str
+    serial: str
+    size_gb: float | None
+    price: float
+
+
+@dataclass(frozen=True, slots=True)
 class Note:
     text: str
 
@@ -126,7 +185,10 @@ class Broken:
     why: str
 
 
-Entry = Broken | Reading | PutBack | Override | FactChange | Undo | Started | Changed | Saw | TriedKey | Signed | Proven | Note
+Entry = (
+    Broken | Reading | PutBack | Override | FactChange | Undo | Started | Changed | Saw | TriedKey | Signed | Proven | Note
+    | StepDone | Waived | Brought | Out | Back | Part
+)  # fmt: skip
 
 
 def is_done(reading: Reading) -> bool:

@@ -13,7 +13,7 @@ from gatecheck.core.belief.filter import Particles, summed
 from gatecheck.core.belief.model import Model
 from gatecheck.core.belief.space import Floats
 from gatecheck.core.errors import TapeError
-from gatecheck.core.tape.entries import Changed, Entry, Override, Proven, PutBack, Reading, Signed, Started, is_done
+from gatecheck.core.tape.entries import Changed, Entry, Override, Proven, PutBack, Reading, Signed, Started, StepDone, is_done
 from gatecheck.core.tape.standing import fact_places, merge_facts, standing, weighed
 
 
@@ -173,14 +173,31 @@ def _running(entries: Sequence[Entry], stands: Sequence[bool]) -> int | None:
     return max(running.values(), default=None)
 
 
+TRIAGE = "triage"
+"""where an answered step leads that has gone wrong"""
+
+
 def _signed(entries: Sequence[Entry], stands: Sequence[bool]) -> int | None:
     signed = None
     for index, entry in enumerate(entries):
         if stands[index] and isinstance(entry, Signed):
             signed = index
-        elif stands[index] and isinstance(entry, Reading) and signed is not None and entry.outcome != "boots":
+        elif stands[index] and _overturns(entry):
             signed = None
     return signed
+
+
+_BESIDE_THE_CALL = (("live-start", "runs"), ("clock", "right"))
+"""what is seen whenever a live system is started, and says nothing against what was called"""
+
+
+def _overturns(entry: Entry) -> bool:
+    """A step that went wrong, or a reading that is none of the job's own and does not say that it starts."""
+    if isinstance(entry, StepDone):
+        return entry.leads == TRIAGE
+    if not isinstance(entry, Reading) or entry.belongs is not None or entry.outcome == "boots":
+        return False
+    return (entry.move, entry.outcome) not in _BESIDE_THE_CALL
 
 
 def _trials(model: Model, entries: Sequence[Entry], stands: Sequence[bool]) -> tuple[tuple[Trial, ...], dict[int, int]]:

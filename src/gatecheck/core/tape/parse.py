@@ -3,35 +3,45 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
+from typing import Any
 
 from gatecheck.core.belief.facts import FactValue
 from gatecheck.core.errors import TapeError
 from gatecheck.core.knowledge.tables import Knowledge
+from gatecheck.core.knowledge.work import OUT
 from gatecheck.core.tape.entries import (
+    Back,
     Broken,
+    Brought,
     Changed,
     Entry,
     FactChange,
     Note,
+    Out,
     Override,
+    Part,
     Proven,
     PutBack,
     Reading,
     Saw,
     Signed,
     Started,
+    StepDone,
     TriedKey,
     Undo,
+    Waived,
 )  # fmt: skip
 from gatecheck.core.words.said import is_said
 
-NUMBER_FACTS = ("drive_year", "drive_size_gb", "machine_value", "budget", "data_value", "as_of_year")
+NUMBER_FACTS = ("drive_year", "drive_size_gb", "machine_value", "budget", "data_value", "as_of_year", "used_gb", "slot_height", "slot_length")
 _LONGEST_KEY = 30
 _LARGEST = 10**15
 _LONGEST_TEXT, _LONGEST_NAME, _MOST_FACTS, _MOST_OUTCOMES = 8000, 100, 100, 60
 _MOST_MINUTES = 100_000
 _LONGEST_VALUE = 200
 _MOST_LISTED = 15
+_MOST_OF_A_GROUP, _LONGEST_WORKED = 200, 400
+_FIELDS = 9
 
 Raw = Mapping[str, object]
 Parser = Callable[[Raw, str, int, Knowledge], Entry]
@@ -128,7 +138,7 @@ def _undo(raw: Raw, where: str, index: int, knowledge: Knowledge) -> Entry:
 
 
 def _fact(raw: Raw, where: str, index: int, knowledge: Knowledge) -> Entry:
-    return FactChange(parse_facts(raw["fact"], knowledge, f"{where}.fact"))
+    return FactChange(parse_facts(raw["fact"], knowledge, f"{where}.fact"), _belongs(raw, where, index))
 
 
 def _put_back(raw: Raw, where: str, index: int, knowledge: Knowledge) -> Entry:
@@ -214,7 +224,7 @@ def _proven(raw: Raw, where: str, index: int, knowledge: Knowledge) -> Entry:
 def _reading(raw: Raw, where: str, index: int, knowledge: Knowledge) -> Entry:
     move = _one_of(raw["move"], (*knowledge.checks, *knowledge.fixes), f"{where}.move", "a move")
     outcomes = knowledge.move(move).outcomes
-    beside = _beside(raw, move, where, knowledge)
+    beside: dict[str, Any] = {**_beside(raw, move, where, knowledge), "belongs": _belongs(raw, where, index)}
     if "outcome" in raw and raw.get("weights") is None:
         return Reading(move, {_one_of(raw["outcome"], outcomes, f"{where}.outcome", f"an outcome of {move}"): 1.0}, **beside)
     weights = raw.get("weights")
@@ -248,9 +258,88 @@ def _note(raw: Raw, where: str, index: int, knowledge: Knowledge) -> Entry:
     return Note(text)
 
 
+# --- the work after the call -----------------------------------------------------------------------------------------
+
+
+def _belongs(raw: Raw, where: str, index: int) -> int | None:
+    place = raw.get("belongs")
+    if place is not None and (isinstance(place, bool) or not isinstance(place, int) or not 0 <= place < index):
+        raise TapeError(f"{where}.belongs", expected=f"the number of an earlier entry (0 to {index - 1})", got=_shown(place))
+    return place
+
+
+def _step(raw: Raw, where: str, index: int, knowledge: Knowledge) -> Entry:
+    steps = knowledge.work.steps
+    step = steps[_one_of(raw["step"], steps, f"{where}.step", "a step")]
+    answer = step.answers[_one_of(raw.get("answer"), step.answers, f"{where}.answer", f"an answer of {step.id}")]
+    value = raw.get("value")
+    if answer.asks is None and value is not None:
+        raise TapeError(f"{where}.value", expected="nothing", got=_shown(value))
+    if answer.asks == "count":
+        value = _count(value, f"{where}.value", 0, _MOST_MINUTES)
+    elif answer.asks == "screen":
+        value = _one_of(value, knowledge.checks["screen"].outcomes, f"{where}.value", "what the screen shows")
+    elif answer.asks is not None:
+        value = _worked_text(value, f"{where}.value")
+    return StepDone(step.id, answer.id, value, answer.leads)  # type: ignore[arg-type]
+
+
+def _waived(raw: Raw, where: str, index: int, knowledge: Knowledge) -> Entry:
+    return Waived(_one_of(raw["waive"], (*knowledge.work.steps, *(a.id for a in knowledge.work.automatic)), f"{where}.waive", "a step"), _worked_text(raw.get("reason"), f"{where}.reason", "a written reason"))
+
+
+def _brought(raw: Raw, where: str, index: int, knowledge: Knowledge) -> Entry:
+    return Brought(_one_of(raw["first"], knowledge.work.steps, f"{where}.first", "a step"))
+
+
+def _out(raw: Raw, where: str, index: int, knowledge: Knowledge) -> Entry:
+    fields = raw.get("fields", [])
+    if not isinstance(fields, Sequence) or isinstance(fields, str | bytes) or len(fields) > _FIELDS:
+        raise TapeError(f"{where}.fields", expected="a list of fields, 1 to 9", got=_shown(fields))
+    kind = raw.get("kind", "")
+    return Out(
+        _worked_text(raw["out"], f"{where}.out", "the group's name"), _one_of(raw.get("what", "screw"), OUT, f"{where}.what", "what came off"),
+        _count(raw.get("count", 1), f"{where}.count", 1, _MOST_OF_A_GROUP), _worked_text(kind, f"{where}.kind") if kind else "",
+        tuple(sorted({_count(field, f"{where}.fields", 1, _FIELDS) for field in fields})),
+    )  # fmt: skip
+
+
+def _back(raw: Raw, where: str, index: int, knowledge: Knowledge) -> Entry:
+    return Back(_count(raw["back"], f"{where}.back", 0, index - 1), _count(raw.get("missing", 0), f"{where}.missing", 0, _MOST_OF_A_GROUP))
+
+
+def _part(raw: Raw, where: str, index: int, knowledge: Knowledge) -> Entry:
+    where, part = f"{where}.part", raw["part"]
+    wanted = {"shelf", "name", "serial", "size_gb", "price"}
+    if not isinstance(part, Mapping) or set(part) - wanted:
+        raise TapeError(where, expected=f"an object with {', '.join(sorted(wanted))}", got=_shown(part))
+    size, price, shelf = part.get("size_gb"), part.get("price", 0), part.get("shelf")
+    for name, number in (("size_gb", size), ("price", price), ("shelf", shelf)):
+        if number is not None and (not _is_number(number) or number < 0):
+            raise TapeError(f"{where}.{name}", expected="a number of at least 0", got=_shown(number))
+    serial = part.get("serial") or ""
+    return Part(
+        None if shelf is None else int(shelf), _worked_text(part.get("name"), f"{where}.name"), _worked_text(serial, f"{where}.serial") if serial else "",
+        None if size is None else float(size), float(price),
+    )  # fmt: skip
+
+
+def _count(value: object, where: str, low: int, high: int) -> int:
+    if isinstance(value, bool) or not isinstance(value, int) or not low <= value <= high:
+        raise TapeError(where, expected=f"a whole number from {low} to {high}", got=_shown(value))
+    return value
+
+
+def _worked_text(value: object, where: str, what: str = "a text") -> str:
+    if not isinstance(value, str) or not value.strip() or len(value) > _LONGEST_WORKED or not is_text(value):
+        raise TapeError(where, expected=f"{what} of at most {_LONGEST_WORKED} letters", got=_shown(value))
+    return value.strip()
+
+
 PARSERS: Mapping[str, Parser] = {
     "undo": _undo, "fact": _fact, "put_back": _put_back, "override": _override, "started": _started, "changed": _changed,
-    "saw": _saw, "tried_key": _tried_key, "signed": _signed, "proven": _proven, "move": _reading, "note": _note,
+    "saw": _saw, "tried_key": _tried_key, "signed": _signed, "proven": _proven,
+    "step": _step, "waive": _waived, "first": _brought, "out": _out, "back": _back, "part": _part, "move": _reading, "note": _note,
 }  # fmt: skip
 """the key that an entry's kind goes by -> its parser; the first that is there decides, so that `note` may stand beside any"""
 

@@ -16,6 +16,9 @@ def standing(entries: Sequence[Entry]) -> list[bool]:
         entry = entries[index]
         if isinstance(entry, Undo) and stands[index]:
             stands[entry.entry] = False
+    for index, entry in enumerate(entries):  # what followed from a step falls with it
+        if isinstance(entry, Reading | FactChange) and entry.belongs is not None and not stands[entry.belongs]:
+            stands[index] = False
     return stands
 
 

@@ -8,7 +8,7 @@ from typing import Any
 from gatecheck.core.knowledge.tables import Check, Fix, Knowledge
 from gatecheck.server.bench.wire import BenchOut, BenchRow, FoundOut, KnownEntryOut, KnownOut, WordsOut
 from gatecheck.server.link.wire import LinkRowOut
-from gatecheck.server.shop import Shop
+from gatecheck.server.shop import Shop, now
 from gatecheck.server.tickets.service import Tickets
 from gatecheck.server.tickets.wire import TicketOut
 from gatecheck.store import tickets
@@ -72,7 +72,9 @@ class BenchView:
 def bench_row(ticket: TicketOut, link: LinkRowOut | None) -> BenchRow:
     """One machine as one line: where it stands, and the one thing to do or to wait for."""
     first = ticket.next[0] if ticket.next else None
-    done = ticket.signed is not None and not ticket.running
+    job = ticket.job
+    waits = job is not None and job.due_at is not None and job.due_at > now()
+    done = ticket.signed is not None and not ticket.running and (job is None or job.step is None)
     trial = next((t for t in reversed(ticket.trials) if t.standing == "pending"), None)
     if trial and not ticket.running:  # its result comes before anything else
         first = next((n for n in ticket.next if n.move == trial.fix), None)
@@ -84,7 +86,7 @@ def bench_row(ticket: TicketOut, link: LinkRowOut | None) -> BenchRow:
         machine=ticket.machine,
         facts=ticket.facts,
         gates=ticket.gates,
-        turn="running" if ticket.running else "done" if done else "hands",
+        turn="running" if ticket.running or waits else "done" if done else "hands",
         urgent=bool(first and first.move == "power-down"),
         next_move=first.move if first else trial.fix if trial else None,
         next_kind=first.kind if first else None,
@@ -97,6 +99,7 @@ def bench_row(ticket: TicketOut, link: LinkRowOut | None) -> BenchRow:
         started=all(g.state == "open" for g in ticket.gates),
         open_trials=sum(t.standing in ("pending", "open") for t in ticket.trials),
         running=ticket.running,
+        job=job,
         link=link,
         broken=next((f"entry {e.place}: {e.broken}" for e in ticket.tape if e.broken and e.stands), None),
     )

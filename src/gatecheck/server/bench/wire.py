@@ -5,7 +5,7 @@ from __future__ import annotations
 from pydantic import Field
 
 from gatecheck.server.link.wire import LinkRowOut
-from gatecheck.server.tickets.wire import GateOut, RunningOut
+from gatecheck.server.tickets.wire import GateOut, JobRowOut, RunningOut
 from gatecheck.server.wire import Wire
 
 
@@ -32,6 +32,7 @@ class BenchRow(Wire):
     started: bool = Field(description="The machine starts")
     open_trials: int
     running: RunningOut | None
+    job: JobRowOut | None = None
     link: LinkRowOut | None = None
     broken: str | None = Field(default=None, description="What of this ticket cannot be read any more; the others are not touched by it")
 

@@ -15,11 +15,15 @@ from gatecheck.core.errors import TapeError
 from gatecheck.core.findings import finding_document
 from gatecheck.core.instruments.evidence import capture_evidence, clock_entries, expected_drive, noted, system_candidates
 from gatecheck.core.storage.trend import Snapshot, same_drive, trend_of
+from gatecheck.core.tape.entries import Part
+from gatecheck.core.words.said import say, to_json
+from gatecheck.core.work.hints import same_serial
 from gatecheck.files import InputError, pages_of
 from gatecheck.server.captures.decoded import Decoded
 from gatecheck.server.captures.wire import CaptureOut, RawOut, TrendOut
 from gatecheck.server.errors import NotFoundError
 from gatecheck.server.shop import Shop, now
+from gatecheck.server.tickets.folded import FoldedTicket
 from gatecheck.server.tickets.service import Also, Tickets
 from gatecheck.server.tickets.wire import TicketOut
 from gatecheck.store import Connection
@@ -55,7 +59,12 @@ class Captures:
         digest, moment = self.shop.files.put(data), at or now()
         facts = self.tickets.folded(row).state.facts
         drive = expected_drive(capture, facts, with_pages=True)
-        entries = [*(self._health_entries(digest, name, drive) if drive else []), *self._rest(digest, name, capture, facts, with_clock=not read_now)]
+        baseline = self._baseline(self.tickets.folded(row), capture)
+        entries: Keyed
+        if baseline is not None:  # the shop's own part is not the patient: its pages are kept and weigh nothing
+            drive, entries = None, self._kept_beside(digest, name, baseline)
+        else:
+            entries = [*(self._health_entries(digest, name, drive) if drive else []), *self._rest(digest, name, capture, facts, with_clock=not read_now)]
 
         def keep(connection: Connection) -> None:
             attach(connection, ticket_id, digest, name, len(data), by=by, at=moment)
@@ -64,6 +73,19 @@ class Captures:
 
         self.tickets.append_all(ticket_id, entries, by=by, at=moment, also=keep, event="file")
         return self._capture_out(digest, name, moment, capture, drive.device if drive else None, self.tickets.folded_of(ticket_id).state.facts)
+
+    @staticmethod
+    def _baseline(folded: FoldedTicket, capture: Capture) -> Drive | None:
+        """The drive of the capture that is the part which takes the old one's place."""
+        part = next((e for e, s in zip(reversed(folded.entries), reversed(folded.stands), strict=True) if s and isinstance(e, Part)), None)
+        if part is None or not part.serial:
+            return None
+        return next((d for d in capture.drives if same_serial((d.identity or {}).get("serial"), part.serial)), None)
+
+    @staticmethod
+    def _kept_beside(digest: str, name: str, drive: Drive) -> Keyed:
+        said = say("work.baseline-kept", verdict=drive.verdict, serial=str((drive.identity or {}).get("serial") or ""))
+        return [({"note": to_json(said), "rests_on": {"file": digest, "name": name, "device": drive.device}}, f"{digest[:24]}-baseline")]
 
     def clock(self, ticket_id: int, machine: Mapping[str, str], now: int) -> list[dict[str, Any]]:
         """What a machine that says hello at this moment (seconds since 1970) says with its clock."""

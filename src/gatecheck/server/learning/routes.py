@@ -16,7 +16,7 @@ def learning_routes(learning: Learning) -> APIRouter:
     @router.post("/tickets/{ticket_id}/handover", operation_id="handOver")
     def hand_over(ticket_id: TicketId, request: HandOverIn | None = None) -> TicketOut:
         given = request or HandOverIn()
-        return learning.hand_over(ticket_id, given.proven, by=given.by)
+        return learning.hand_over(ticket_id, given.proven, by=given.by, waive=given.waive)
 
     @router.post("/tickets/{ticket_id}/reopen", operation_id="reopen")
     def reopen(ticket_id: TicketId) -> TicketOut:

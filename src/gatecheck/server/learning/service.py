@@ -17,12 +17,14 @@ from gatecheck.core.learning import (
     reliability,
 )  # fmt: skip
 from gatecheck.core.tape.fold import came_in_with
+from gatecheck.core.work.proof import unproven
 from gatecheck.server.learning.wire import GuessOut, LearningOut
 from gatecheck.server.shop import Shop, now
 from gatecheck.server.tickets.folded import FoldedTicket, fold_ticket
 from gatecheck.server.tickets.service import Tickets
+from gatecheck.server.tickets.view import proof_list
 from gatecheck.server.tickets.wire import TicketOut
-from gatecheck.store import Connection, lessons, links, tickets
+from gatecheck.store import Connection, StoreError, lessons, links, tickets
 from gatecheck.store.tickets import EntryRow
 
 
@@ -43,12 +45,19 @@ class Learning:
         likeliest = sorted(odds, key=lambda faults: -odds[faults])[:most]
         return [GuessOut(faults=list(faults), p=odds[faults]) for faults in likeliest]
 
-    def hand_over(self, ticket_id: int, proven: Sequence[str] | None = None, *, by: str = "?", at: str | None = None) -> TicketOut:
-        """The machine goes back. What it turned out to have goes on the tape and is learned from, with the closing, at once."""
+    def hand_over(self, ticket_id: int, proven: Sequence[str] | None = None, *, by: str = "?", at: str | None = None, waive: str | None = None) -> TicketOut:
+        """The machine goes back. What it turned out to have goes on the tape and is learned from, with the closing, at once.
+
+        Raises StoreError where the job's proof is not complete and nobody says why it goes back all the same (`waive`).
+        """
         row, moment = self.tickets.row_of(ticket_id), at or now()
-        entry = [] if proven is None else [({"proven": list(proven)}, None)]
         before = self.tickets.folded(row)
-        closing = before if not entry else fold_ticket(self.shop.model, row, before.tape, more=[entry[0][0]])
+        left = unproven(proof_list(before))
+        if left and not (waive or "").strip():
+            raise StoreError(f"handover: expected every line of the proof, or why it goes back without, got open: {', '.join(line.name for line in left)}")
+        entry: list[tuple[dict[str, Any], None]] = [({"waive": line.id, "reason": str(waive).strip()}, None) for line in left]
+        entry += [] if proven is None else [({"proven": list(proven)}, None)]
+        closing = before if proven is None else fold_ticket(self.shop.model, row, before.tape, more=[{"proven": list(proven)}])
         lesson = self._lesson(closing, before.tape)
 
         def close(connection: Connection) -> None:

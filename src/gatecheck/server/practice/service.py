@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+import json
 import os
 import shutil
 import subprocess
 import sys
 import tempfile
 import time
+from collections.abc import Callable
 
+from gatecheck.core.tape.entries import Part
 from gatecheck.practice.patients import PATIENTS, Patient, patient
 from gatecheck.server.errors import NotFoundError, TooManyError
 from gatecheck.server.link.service import Links
@@ -25,6 +28,7 @@ class Practice:
 
     def __init__(self, shop: Shop, at_work: Tickets, linked: Links, url: str | None) -> None:
         self.shop, self.tickets, self.links, self.url = shop, at_work, linked, url
+        self.new_drive: Callable[[int], Part | None] = lambda ticket_id: None
         self._running: dict[int, tuple[subprocess.Popen[bytes], str]] = {}
         linked.on_end = self._stop
 
@@ -47,9 +51,19 @@ class Practice:
             sys.executable, "-m", "gatecheck.practice", own.id, "--since", str(since), "--server", self.url, "--spool", spool,
             "--wait", "3", "--started-by", str(os.getpid()),
         ]  # fmt: skip
+        part = self.new_drive(ticket_id)
+        if part is not None:
+            command += ["--new-drive", json.dumps({"name": part.name, "serial": part.serial, "size_gb": part.size_gb})]
         secret = {**os.environ, "GATECHECK_SECRET": link.secret}  # not among its arguments, which any user of this computer can list
         process = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True, env=secret)
         self._running[ticket_id] = (process, spool)
+
+    def connect_again(self, ticket_id: int) -> None:
+        """The same practice machine with what was changed in it since; nothing where the ticket has none."""
+        with self.shop.database.read() as connection:
+            link = links.link_of(connection, ticket_id)
+        if link is not None and link.practice and not link.ended_at:
+            self.connect(ticket_id, link.practice, by="practice")
 
     def take_in(self, name: str, *, bay: int | None, by: str) -> TicketOut:
         """A practice machine comes to the bench: its ticket with what was asked at the counter, already connected."""

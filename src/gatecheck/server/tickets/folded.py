@@ -18,6 +18,7 @@ from gatecheck.core.tape.entries import Broken, Entry
 from gatecheck.core.tape.fold import TicketState, fold
 from gatecheck.core.tape.parse import parse_entry, parse_facts, parse_stored
 from gatecheck.core.tape.standing import standing, weighed
+from gatecheck.core.work.job import Job, job_of
 from gatecheck.store.tickets import EntryRow, TicketRow
 
 _MOST_KEPT = 400
@@ -37,6 +38,10 @@ class FoldedTicket:
     @cached_property
     def result(self) -> Assessment:
         return assess(self.model, self.state)
+
+    @cached_property
+    def job(self) -> Job | None:
+        return job_of(self.model.knowledge, self.state, self.entries, self.stands, self.result.held)
 
     @cached_property
     def stands(self) -> list[bool]:

@@ -30,6 +30,9 @@ _NAMED = 0.02
 
 Body = Mapping[str, Any]
 Also = Callable[[Connection], None]
+Keyed = Sequence[tuple[Body, str | None]]
+Make = Callable[[FoldedTicket], Sequence[Body]]
+"""entries that depend on how the ticket stands at the moment they are appended"""
 
 
 class Tickets:
@@ -135,7 +138,19 @@ class Tickets:
         """Append entries, each with the key of its request: all or none, in one transaction, with one fold and one event. An entry
         whose key is on the tape already is left out. `also` is done in the same transaction."""
         with self._appending(ticket_id):
-            return self._append_all(ticket_id, bodies, by=by, at=at, also=also, event=event)
+            return self._append_all(ticket_id, lambda folded: bodies, by=by, at=at, also=also, event=event)
+
+    def append_made(self, ticket_id: int, make: Make, *, by: str, key: str | None = None, at: str | None = None, also: Also | None = None) -> TicketOut:
+        """Append what `make` says for the ticket as it stands then: two that answer the same at once are told apart. A request sent twice is one."""
+
+        def keyed(folded: FoldedTicket) -> Keyed | None:
+            with self.shop.database.read() as connection:
+                if tickets.place_of_request(connection, ticket_id, key) is not None:
+                    return None
+            return [(body, None if key is None else key if n == 0 else f"{key}.{n}") for n, body in enumerate(make(folded))]
+
+        with self._appending(ticket_id):
+            return self._append_all(ticket_id, keyed, by=by, at=at, also=also, event="entry")
 
     def _appending(self, ticket_id: int) -> threading.Lock:
         """One after the other on each tape; other tickets go on meanwhile."""
@@ -143,13 +158,16 @@ class Tickets:
             return self._tape_locks.setdefault(ticket_id, threading.Lock())
 
     def _append_all(
-        self, ticket_id: int, bodies: Sequence[tuple[Body, str | None]], *, by: str, at: str | None, also: Also | None, event: str
+        self, ticket_id: int, make: Callable[[FoldedTicket], Keyed | None], *, by: str, at: str | None, also: Also | None, event: str
     ) -> TicketOut:
         row, shop = self.row_of(ticket_id), self.shop
         if row.closed_at:
             raise TapeError(f"ticket {row.number}", expected="an open ticket", got="one that was handed over")
         for _ in range(_TRIES):  # another process may write to the same database
             generation, moment = shop.generation, at or now()
+            bodies = make(self.folded(row))
+            if bodies is None:
+                return self.ticket(ticket_id)
             with shop.database.read() as connection:
                 fresh = [(body, key) for body, key in bodies if tickets.place_of_request(connection, ticket_id, key) is None]
                 tape = tickets.tape_of(connection, ticket_id)

@@ -3,12 +3,16 @@
 from __future__ import annotations
 
 from dataclasses import asdict
+from datetime import datetime, timedelta
 from typing import Any
 
 from gatecheck.core.decide.explain import tips, weights_of_evidence
 from gatecheck.core.decide.report import document
+from gatecheck.core.instruments.settings import settings_sheet
 from gatecheck.core.tape.entries import Broken, Entry, Started
 from gatecheck.core.words.catalogue import Words
+from gatecheck.core.work.proof import ProofLine, proof_of, unproven
+from gatecheck.core.work.tray import screws
 from gatecheck.server.tickets.folded import FoldedTicket
 from gatecheck.server.tickets.wire import AttachmentOut, TicketOut
 from gatecheck.store.tickets import TicketRow
@@ -39,6 +43,7 @@ def ticket_view(row: TicketRow, folded: FoldedTicket, words: Words, files: list[
         ],
         "facts": {k: v for k, v in state.facts.items() if k != "as_of_year"},
         "running": running_of(folded),
+        "job": job_row(folded),
         "signed": state.signed,
         "proven": state.proven,
         "files": files,
@@ -54,6 +59,36 @@ def _file_of(body: dict[str, Any]) -> str | None:
     """The file that an entry rests on."""
     rests_on = body.get("rests_on")
     return str(rests_on.get("file")) if isinstance(rests_on, dict) else None
+
+
+def job_row(folded: FoldedTicket) -> dict[str, object] | None:
+    """The job in one line; None while no call is signed."""
+    job = folded.job
+    if job is None:
+        return None
+    now = job.now
+    return {
+        "name": job.name, "step": now.step.id if now else None, "step_name": now.step.name if now else "", "done": sum(s.is_settled for s in job.steps),
+        "of": len(job.steps), "minutes_left": job.minutes_left, "due_at": due_at(folded, now.due if now else None), "lies_out": screws(job.tray),
+        "unproven": len(unproven(proof_list(folded))),
+    }  # fmt: skip
+
+
+def due_at(folded: FoldedTicket, due: tuple[int, float] | None) -> str | None:
+    """The moment at which hands are wanted again."""
+    if due is None:
+        return None
+    begun = datetime.fromisoformat(folded.tape[due[0]].made_at)
+    return (begun + timedelta(minutes=due[1])).isoformat(timespec="milliseconds")
+
+
+def proof_list(folded: FoldedTicket) -> tuple[ProofLine, ...]:
+    """What the job has to prove, and how it stands; empty while there is none."""
+    if folded.job is None:
+        return ()
+    knowledge = folded.model.knowledge
+    sheet = settings_sheet(knowledge, folded.state.facts, folded.entries)
+    return proof_of(folded.job, knowledge.work.automatic, folded.state, sheet, folded.entries, folded.stands)
 
 
 def running_of(folded: FoldedTicket) -> dict[str, object] | None:

@@ -149,6 +149,20 @@ class RunningOut(Wire):
     minutes: float
 
 
+class JobRowOut(Wire):
+    """The job in one line: which step is in hand, and when hands are wanted for it."""
+
+    name: str
+    step: str | None = Field(description="Id of the step in hand; none when all are settled")
+    step_name: str
+    done: int
+    of: int
+    minutes_left: float
+    due_at: str | None = Field(description="Until then it runs on its own")
+    lies_out: int = Field(description="Screws on the tray")
+    unproven: int
+
+
 class TicketOut(Wire):
     id: int
     number: str
@@ -171,6 +185,7 @@ class TicketOut(Wire):
     questions: list[QuestionOut]
     doubts: list[DoubtOut]
     running: RunningOut | None
+    job: JobRowOut | None = None
     signed: int | None
     proven: list[str] | None = Field(description="Faults it turned out to have, once somebody has said so")
     comeback_of: int | None = Field(description="Ticket of the visit it comes back from")

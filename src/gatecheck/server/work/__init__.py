@@ -1,0 +1,1 @@
+"""Carrying out: the job of a signed call, the tray, the shelf, the proof."""
