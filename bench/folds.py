@@ -40,7 +40,7 @@ def actions(house: House) -> list[tuple[str, Callable[[], object]]]:
         ("put a setting back and try the next", lambda: house.tickets.append_all(ticket, [({"note": "one"}, "a"), ({"note": "two"}, "b")], by="KT")),
         ("sign the call", lambda: house.tickets.append(ticket, {"signed": "replace", "fix": "replace-drive"}, by="KT")),
         ("ask what it was", lambda: house.learning.guesses(ticket)),
-        ("hand it over", lambda: house.learning.hand_over(ticket, ["drive.media"], by="KT")),
+        ("hand it over", lambda: house.learning.hand_over(ticket, ["drive.media"], by="KT", waive="No proof is measured here")),
     ]
 
 

@@ -50,8 +50,8 @@ def test_from_intake_to_a_signed_call(client: TestClient) -> None:
     assert {g["state"] for g in ticket["gates"]} == {"open"}
     ticket = append(client, ticket, {"signed": "repair", "fix": "set-order"}).json()
     assert ticket["signed"] == 5
-    assert client.get("/api/bench").json()["rows"][0]["turn"] == "done"
-    closed = client.post(f"/api/tickets/{ticket['id']}/handover").json()
+    assert client.get("/api/bench").json()["rows"][0]["turn"] == "hands"
+    closed = client.post(f"/api/tickets/{ticket['id']}/handover", json={"waive": "They are in the door"}).json()
     assert (closed["bay"], client.get("/api/bench").json()["rows"]) == (None, [])
     assert append(client, ticket, {"note": "late"}).status_code == 422
 
@@ -241,8 +241,9 @@ def test_the_demo_tapes_run_through_the_engine(tmp_path: Path) -> None:
     demo.fill(bench)
     rows = bench.bench.overview().rows
     by_customer = {r.customer: r for r in rows}
-    assert len(rows) == 13
-    assert {r.turn for r in rows} == {"hands", "running", "done"}
+    assert len(rows) == 16
+    assert {r.turn for r in rows} == {"hands", "running"}
+    assert [by_customer[c].job.step for c in ("Sextant bookshop", "Kelp and Daughter, dyers", "Ferryman's almanac")] == ["carrier", "stick-out", "cold-2"]
     assert by_customer["Choir office"].urgent
     assert (by_customer["School lab 3"].choice, by_customer["School lab 3"].fix) == ("repair", "set-order")
     assert (by_customer["Tide library"].choice, by_customer["Tide library"].fix) == ("replace", "replace-drive")

@@ -56,7 +56,7 @@ class Bench:
             walked.append(step)
             assert len(walked) < 60, walked
             own = next(s for s in self.work(number)["steps"] if s["id"] == step)
-            first = next(a for a in own["answers"] if a["leads"] == "on" and a["asks"] is None or a["id"] in told.get(step, ("",)))
+            first = next(a for a in own["answers"] if (a["leads"] == "on" and a["asks"] is None) or a["id"] in told.get(step, ("",)))
             answer, value = told.get(step, (first["id"], None))
             self.answer(number, step, answer, value)
         return walked
@@ -88,14 +88,18 @@ def test_a_replacement_from_the_signature_to_the_handover(bench: Bench) -> None:
     walked = bench.walk(number, REPLACED, upto="close")
     assert walked == ["strip", "marks", "label", "carrier", "new-in", "detected"]
     refused = bench.answer(number, "close", "closed", expect=422)
-    assert "empty tray" in refused["detail"] and "Base cover" in refused["detail"]
+    assert "empty tray" in refused["detail"]
+    assert "Base cover" in refused["detail"]
     for place in reversed(out):
         bench.post(f"/tickets/{number}/tray/{place}/back", by="KT")
     walked = bench.walk(number, REPLACED)
-    assert walked[:6] == ["close", "new-pages", "media", "right-drive", "unallocate", "begin"] and "stick-out" in walked
+    assert walked[:6] == ["close", "new-pages", "media", "right-drive", "unallocate", "begin"]
+    assert "stick-out" in walked
     ticket = bench.ticket(number)
-    assert all(g["state"] == "open" for g in ticket["gates"]) and ticket["signed"] is not None
-    assert ticket["job"]["step"] is None and ticket["job"]["unproven"] == 0
+    assert all(g["state"] == "open" for g in ticket["gates"])
+    assert ticket["signed"] is not None
+    assert ticket["job"]["step"] is None
+    assert ticket["job"]["unproven"] == 0
     assert {p["id"]: p["state"] for p in bench.work(number)["proof"]} == dict.fromkeys(("cold-1", "cold-2", "size", "new-short", "data-seen", "no-trial", "screws"), "proven")
     bench.post(f"/tickets/{number}/handover", 200, proven=["drive.mechanical"], by="KT")
 
@@ -108,11 +112,16 @@ def test_each_way_that_customers_ask_for_has_its_own_job(bench: Bench) -> None:
         work = bench.work(number)
         found[way] = (work["name"], {s["id"] for s in work["steps"]}, [p["id"] for p in work["proof"]])
     assert len({name for name, _, _ in found.values()}) == 5
-    assert "begin" in found["install"][1] and "bring-back" not in found["install"][1]
-    assert "bring-back" in found["copy-back"][1] and not found["copy-back"][1] & {"begin", "account", "updates"}
-    assert "new-in" in found["they-install"][1] and not found["they-install"][1] & {"begin", "cold-1"}
-    assert "copy" in found["data-only"][1] and not found["data-only"][1] & {"new-in", "strip", "cold-1"}
-    assert found["nothing"][1] == {"way-replace", "as-found"} and found["nothing"][2] == ["no-trial"]
+    assert "begin" in found["install"][1]
+    assert "bring-back" not in found["install"][1]
+    assert "bring-back" in found["copy-back"][1]
+    assert not found["copy-back"][1] & {"begin", "account", "updates"}
+    assert "new-in" in found["they-install"][1]
+    assert not found["they-install"][1] & {"begin", "cold-1"}
+    assert "copy" in found["data-only"][1]
+    assert not found["data-only"][1] & {"new-in", "strip", "cold-1"}
+    assert found["nothing"][1] == {"way-replace", "as-found"}
+    assert found["nothing"][2] == ["no-trial"]
 
 
 def test_a_repair_that_fails_goes_back_into_triage_with_what_it_showed(bench: Bench) -> None:
@@ -122,11 +131,13 @@ def test_a_repair_that_fails_goes_back_into_triage_with_what_it_showed(bench: Be
     after = bench.answer(number, "cold-1", "stops", "repair-loop")
     assert after["signed"] is None and after["job"] is None, "the call has to be made anew"
     bodies = [e["body"] for e in after["tape"][-3:]]
-    assert [b.get("step") or b["move"] for b in bodies] == ["cold-1", "repair-volume", "screen"] and bodies[1]["outcome"] == "no-change"
+    assert [b.get("step") or b["move"] for b in bodies] == ["cold-1", "repair-volume", "screen"]
+    assert bodies[1]["outcome"] == "no-change"
     assert {s["fault"]: s["p"] for s in after["suspects"]}["volume.damaged"] < p["volume.damaged"]
     back = bench.post(f"/tickets/{number}/entries", entry={"undo": after["tape"][-3]["place"]}, by="KT")
     assert back["signed"] is not None and bench.now(number) == "cold-1", "a step taken back takes back what followed from it"
-    assert not back["tape"][-2]["stands"] and not back["tape"][-3]["stands"]
+    assert not back["tape"][-2]["stands"]
+    assert not back["tape"][-3]["stands"]
 
 
 def test_a_loose_drive_is_called_and_proven(bench: Bench) -> None:
@@ -219,11 +230,14 @@ def test_the_stick_prompt_is_due_when_the_first_restart_is(bench: Bench) -> None
     bench.walk(number, {"missed": ("nothing", None), "right-drive": ("this", "0222")}, upto="stick-out")
     job = bench.ticket(number)["job"]
     begun = next(e["made_at"] for e in reversed(bench.ticket(number)["tape"]) if e["body"].get("step") == "begin")
-    assert job["step"] == "stick-out" and job["due_at"] > begun
+    assert job["step"] == "stick-out"
+    assert job["due_at"] > begun
     row = next(r for r in bench.client.get("/api/bench").json()["rows"] if r["id"] == number)
-    assert row["turn"] == "running" and row["job"]["step_name"] == "Stick out at the first restart"
+    assert row["turn"] == "running"
+    assert row["job"]["step_name"] == "Stick out at the first restart"
     bench.answer(number, "stick-out", "over")
-    assert bench.now(number) == "stick-out" and bench.work(number)["steps"][-1]["state"] == "later"
+    assert bench.now(number) == "stick-out"
+    assert bench.work(number)["steps"][-1]["state"] == "later"
 
 
 def test_a_part_is_not_sold_twice_and_free_again_when_it_is_taken_back(bench: Bench) -> None:
@@ -233,7 +247,8 @@ def test_a_part_is_not_sold_twice_and_free_again_when_it_is_taken_back(bench: Be
     bench.post(f"/tickets/{one}/part", shelf=last, by="KT")
     assert "the last was taken" in bench.post(f"/tickets/{two}/part", 409, shelf=last, by="MO")["detail"]
     held = bench.client.delete(f"/api/shelf/{last}")
-    assert held.status_code == 409 and "nobody has reserved" in held.json()["detail"]
+    assert held.status_code == 409
+    assert "nobody has reserved" in held.json()["detail"]
     place = next(e["place"] for e in bench.ticket(one)["tape"] if "part" in e["body"])
     bench.post(f"/tickets/{one}/entries", entry={"undo": place}, by="KT")
     bench.post(f"/tickets/{two}/part", shelf=last, by="MO")
@@ -241,15 +256,18 @@ def test_a_part_is_not_sold_twice_and_free_again_when_it_is_taken_back(bench: Be
 
 def test_the_shelf_comes_and_goes_as_csv(bench: Bench) -> None:
     text = bench.client.get("/api/shelf.csv").text
-    assert text.splitlines()[0] == ",".join(COLUMNS) and len(text.splitlines()) == 5
+    assert text.splitlines()[0] == ",".join(COLUMNS)
+    assert len(text.splitlines()) == 5
     assert bench.post("/shelf", csv=text, by="KT")["items"] == bench.client.get("/api/shelf").json()["items"], "laid on again it is the same shelf"
     bad = bench.post("/shelf", 400, csv=SHELF.replace("62,2", "cheap,2").replace("sata,3.5", "scsi,3.5"), by="KT")["detail"]
-    assert "line 2, price: expected a number" in bad and "line 4, interface: expected one of sata" in bad
+    assert "line 2, price: expected a number" in bad
+    assert "line 4, interface: expected one of sata" in bad
 
 
 def test_the_shop_learns_how_a_model_opens_and_offers_the_name_it_knows(bench: Bench) -> None:
     number = bench.signed("replace", "replace-drive", machine="Ostler Bracken-15")
-    assert bench.work(number)["guide"]["level"] is None and bench.work(number)["guide"]["general"]
+    assert bench.work(number)["guide"]["level"] is None
+    assert bench.work(number)["guide"]["general"]
     for name, count in (("Rear feet", 2), ("Base cover", 8)):
         bench.post(f"/tickets/{number}/tray", name=name, count=count, kind="6 mm", fields=[7, 9], by="KT")
     again = bench.signed("replace", "replace-drive", machine="Ostler Bracken-15")
@@ -260,18 +278,21 @@ def test_the_shop_learns_how_a_model_opens_and_offers_the_name_it_knows(bench: B
     slip = bench.signed("replace", "replace-drive", machine="Ostler Braken-15")
     assert bench.work(slip)["guide"]["known_as"] == "Ostler Bracken-15"
     bench.post(f"/tickets/{slip}/entries", entry={"fact": {"known_as": "Ostler Bracken-15"}}, by="KT")
-    assert bench.work(slip)["guide"]["level"] == "model" and bench.work(slip)["guide"]["known_as"] is None
+    assert bench.work(slip)["guide"]["level"] == "model"
+    assert bench.work(slip)["guide"]["known_as"] is None
 
 
 def test_screws_left_over_or_missing_are_said_with_where_they_belong(bench: Bench) -> None:
     number = bench.signed("repair", "reseat", "screen=no-boot-device")
     place = int(bench.post(f"/tickets/{number}/tray", name="Base cover", count=8, by="KT")["tape"][-1]["place"])
     screws = next(p for p in bench.work(number)["proof"] if p["id"] == "screws")
-    assert screws["state"] == "open" and "base cover" in screws["why"]
+    assert screws["state"] == "open"
+    assert "base cover" in screws["why"]
     assert "at most 8" in bench.post(f"/tickets/{number}/tray/{place}/back", 422, missing=9, by="KT")["detail"]
     bench.post(f"/tickets/{number}/tray/{place}/back", missing=1, by="KT")
     screws = next(p for p in bench.work(number)["proof"] if p["id"] == "screws")
-    assert screws["state"] == "failed" and "1 missing of base cover" in screws["why"]
+    assert screws["state"] == "failed"
+    assert "1 missing of base cover" in screws["why"]
     assert "one that is back" in bench.post(f"/tickets/{number}/tray/{place}/back", 422, by="KT")["detail"]
     bench.post(f"/tickets/{number}/steps/screws/waive", reason="One was missing when it came", by="KT")
     assert next(p for p in bench.work(number)["proof"] if p["id"] == "screws")["state"] == "waived"

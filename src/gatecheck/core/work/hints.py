@@ -103,7 +103,7 @@ def _media(at: _At) -> list[Said]:
     layout = str(at.facts.get("disk_layout") or "unknown")
     if layout == "unknown":
         layout = "gpt" if at.facts.get("installed_os") in _MODERN else "unknown"
-    found = [say(f"work.media-{layout}")]
+    found = [{"gpt": say("work.media-gpt"), "mbr": say("work.media-mbr")}.get(layout, say("work.media-unknown"))]
     edition = at.answers.get("edition")
     if edition and edition[1].answer != "not-read":
         found.append(say("work.edition", edition=edition[1].value or at.knowledge.work.steps["edition"].answers[edition[1].answer].say))
@@ -129,8 +129,8 @@ def _drives(at: _At) -> list[Said]:
 
 
 def _account(at: _At) -> list[Said]:
-    said = at.facts.get("account")
-    return [say(f"work.account-{said}" if said in ("local", "online") else "work.account-unasked")]
+    said = {"local": say("work.account-local"), "online": say("work.account-online")}
+    return [said.get(str(at.facts.get("account")), say("work.account-unasked"))]
 
 
 def _rounds(at: _At) -> list[Said]:

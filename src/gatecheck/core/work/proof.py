@@ -77,6 +77,7 @@ def _automatic(own: Automatic, job: Job, state: TicketState, sheet: SettingsShee
     read = [r for r in sheet.rows if r.found is not None or r.now is not None]
     if not read or job.choice == "refer":
         return None  # nobody looked: nothing is claimed
-    differs = [r for r in read if r.state == "differs"]
+    kept = [(t.fix, t.index) for t in state.trials if t.standing == "kept"]
+    differs = [r for r in read if r.state == "differs" and not any(fix == r.row.fix and place > (r.entry or -1) for fix, place in kept)]
     places = tuple(r.entry for r in (differs or read) if r.entry is not None)
     return (FAILED, places, say("work.differs", rows=[r.row.name for r in differs])) if differs else (PROVEN, places, None)

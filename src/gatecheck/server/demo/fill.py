@@ -9,8 +9,10 @@ from typing import Any
 
 from gatecheck.core.instruments.settings import setting_entry
 from gatecheck.core.instruments.sightings import sighting_entry
-from gatecheck.server.demo.machines import Line, Row, machines
+from gatecheck.core.work.parts import read_shelf
+from gatecheck.server.demo.machines import SHELF, Came, Chose, Did, Line, Row, Seen, Went, machines
 from gatecheck.server.house import House
+from gatecheck.server.work.wire import PartIn
 
 SHOP, PREFIX, BAYS = "Gullhaven Repair Loft", "GL", 6
 # the setup key of each model in this shop's invented world; somebody tried another one first
@@ -41,6 +43,7 @@ def fill(house: House) -> dict[int, str]:
     """Take all demo machines in and lay their tapes; behind them the tickets of the last weeks, already handed over.
     Returns which practice machine is to be linked to which ticket once the server runs."""
     started = datetime.now(UTC)
+    house.work.put_items(read_shelf(SHELF))
     linked = {}
     for machine in machines():
         moment = started - timedelta(minutes=machine.taken_in)
@@ -54,12 +57,27 @@ def fill(house: House) -> dict[int, str]:
             by, at = machine.by[index % len(machine.by)], moment.isoformat(timespec="milliseconds")
             if isinstance(line, tuple):
                 house.captures.add_file(ticket.id, line[0], line[1], by=by, at=at)
+            elif isinstance(line, Did | Came | Went | Chose):
+                _work(house, ticket.id, line, by, at)
             else:
                 house.tickets.append(ticket.id, _entry(house, ticket.id, line), by=by, at=at)
         if machine.practice:
             linked[ticket.id] = machine.practice
     house.learning.bring_in_closed(closed_tickets(), started)
     return linked
+
+
+def _work(house: House, ticket_id: int, line: Did | Came | Went | Chose, by: str, at: str) -> None:
+    work = house.work
+    if isinstance(line, Did):
+        work.answer(ticket_id, line.step, line.answer, line.value, by=by, at=at)
+    elif isinstance(line, Came):
+        work.take_out(ticket_id, {"name": line.name, "what": line.what, "count": line.count, "kind": line.kind, "fields": line.fields}, by=by, at=at)
+    elif isinstance(line, Went):
+        work.put_back(ticket_id, next(g.entry for g in reversed(work.view(ticket_id).tray) if not g.back), 0, by=by, at=at)
+    else:
+        item = next(i for i in work.shelf_view().items if i.name == line.name)
+        work.choose(ticket_id, PartIn(shelf=item.id, serial=line.serial, by=by), at=at)
 
 
 def _entry(house: House, ticket_id: int, line: Line) -> dict[str, Any]:
@@ -69,5 +87,5 @@ def _entry(house: House, ticket_id: int, line: Line) -> dict[str, Any]:
         return setting_entry(knowledge, house.tickets.folded_of(ticket_id).state.facts, line.id, line.value)
     if isinstance(line, dict):
         return line
-    assert not isinstance(line, tuple)
+    assert isinstance(line, Seen)
     return sighting_entry(knowledge, line.what, line.at, line.value)

@@ -27,7 +27,55 @@ class Seen:
     what: str = "drive"
 
 
-Line = dict[str, Any] | tuple[str, bytes] | Row | Seen
+@dataclass(frozen=True, slots=True)
+class Did:
+    """A step of the job, answered."""
+
+    step: str
+    answer: str
+    value: str | int | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Came:
+    """A group that came off the machine."""
+
+    name: str
+    count: int
+    kind: str
+    fields: tuple[int, ...]
+    what: str = "screw"
+
+
+@dataclass(frozen=True, slots=True)
+class Went:
+    """The last group that lies out is in its place again."""
+
+
+@dataclass(frozen=True, slots=True)
+class Chose:
+    """A drive of the shelf."""
+
+    name: str
+    serial: str
+
+
+Line = dict[str, Any] | tuple[str, bytes] | Row | Seen | Did | Came | Went | Chose
+
+SHELF = """kind,name,interface,form,height_mm,length_mm,flash,size_gb,price,count
+drive,QUARRY FLINT S250,sata,2.5,7,,yes,250,38,3
+drive,QUARRY FLINT S500,sata,2.5,7,,yes,500,62,3
+drive,QUARRY FLINT S1000,sata,2.5,7,,yes,1000,94,2
+drive,QUARRY SPINDLE 500,sata,2.5,9.5,,no,500,41,1
+drive,QUARRY SPINDLE 1000,sata,3.5,26.1,,no,1000,48,4
+drive,QUARRY SPINDLE 2000,sata,3.5,26.1,,no,2000,66,1
+drive,QUARRY FLINT N250,nvme,m2,2.2,80,yes,250,39,2
+drive,QUARRY FLINT N500,nvme,m2,2.2,80,yes,500,64,2
+drive,QUARRY FLINT N1000,nvme,m2,2.2,80,yes,1000,97,1
+cable,Data cable 30 cm,sata,other,,300,no,,4,9
+"""
+
+_OPENED = (Came("Under the rear feet", 2, "9 mm", (1, 3)), Came("Base cover", 7, "6 mm", (1, 3, 4, 6, 7, 9)), Came("Pad cable", 1, "latch up", (8,), "cable"), Came("Carrier", 2, "4 mm", (4,)))
 
 
 @dataclass(frozen=True, slots=True)
@@ -57,7 +105,7 @@ def reading(*moves: str) -> Iterable[dict[str, Any]]:
 
 
 def machines() -> list[Machine]:
-    """Thirteen machines at different points of the line; the instruments of a gate have theirs."""
+    """Sixteen machines at different points of the line; the instruments of a gate have theirs, and so has each stage of the work after the call."""
     return [
         Machine(
             "Harbour office", "Ferrow Adze-22", "Moved to another desk on Friday, now it asks for a boot device.",
@@ -106,7 +154,7 @@ def machines() -> list[Machine]:
                 *reading("story=routine", "screen=health-warning"),
                 ("bracken-nvme.gcap", flash_capture("QUARRY FLINT N256", "QF2-009914", 256, critical_warning=1, spare=4, used=104, power_on_hours=21900, power_cycles=3100, unsafe_shutdowns=77, units_read=98_000_000, units_written=301_000_000)),
             ),
-            bay=6, taken_in=35, by=("KT",),
+            taken_in=35, by=("KT",),
         ),
         Machine(
             "Net loft co-operative", "Ferrow Adze-22", "Updated overnight, now it only offers repairs.",
@@ -179,5 +227,39 @@ def machines() -> list[Machine]:
                 *reading("setup-entry=reached"), Seen("setup", "right"), Seen("picker", "absent"),
             ),
             taken_in=28, every=3, by=("MO",), practice="stale-entry",
+        ),
+        Machine(
+            "Sextant bookshop", "Ferrow Lathe-14", "It fell from the ladder with the order list open.",
+            {"platform": "pc", "form": "laptop", "installed_os": "windows-10", "drive_kind": "hdd", "drive_year": 2019, "drive_size_gb": 500, "used_gb": 212, "data": "backed-up", "mains": "connected", "account": "local"},
+            (
+                *reading("story=knock", "screen=no-boot-device", "sound=ticking", "setup-entry=reached", "seen-setup=zero-size"),
+                {"signed": "replace", "fix": "replace-drive"}, Did("way-replace", "install"), Did("edition", "home"), Did("licence", "firmware"),
+                Did("missed", "noted", "the till program, its printer, mail of the last year"), Chose("QUARRY FLINT S500", "QF7-500231"), Did("mains", "connected"),
+                Did("power-off", "dead"), *_OPENED, Did("strip", "open"), Did("marks", "dented"), Did("label", "read", "QS5-120774"),
+            ),
+            bay=6, taken_in=74, every=3, by=("KT",),
+        ),
+        Machine(
+            "Kelp and Daughter, dyers", "Ostler Bracken-15", "Blue screens since the last update, then nothing but repairs.",
+            {"platform": "pc", "form": "laptop", "installed_os": "windows-11", "drive_kind": "nvme", "drive_year": 2023, "drive_size_gb": 500, "data": "backed-up", "consent": "given", "mains": "connected", "account": "online", "disk_layout": "gpt"},
+            (
+                *reading("story=after-update", "screen=repair-loop", "live-start=runs"),
+                ("bracken-nvme.gcap", flash_capture("QUARRY FLINT N500", "QF6-771203", 500, used=6, power_on_hours=2890, power_cycles=760, unsafe_shutdowns=12, units_read=11_000_000, units_written=8_200_000)),
+                *reading("disk-layout=sound", "loader-look=sound", "volume-look=clean", "reduced-start=fails", "roll-back=no-change", "reset-keep=could-not"),
+                {"signed": "reinstall", "fix": "reinstall"}, Did("way-other", "as-called"), Did("edition", "home"), Did("licence", "account"),
+                Did("missed", "noted", "pattern program, colour printer"), Did("customer-yes", "given"), Did("mains", "connected"), Did("media", "started"),
+                Did("right-drive", "this", "1203"), Did("unallocate", "done"), Did("begin", "running"),
+            ),
+            taken_in=96, every=4, by=("MO",),
+        ),
+        Machine(
+            "Ferryman's almanac", "Ferrow Adze-22", "Sometimes it starts, sometimes there is no drive.",
+            {"platform": "pc", "form": "desktop", "installed_os": "windows-10", "drive_kind": "hdd", "drive_year": 2020, "drive_size_gb": 1000, "data": "irreplaceable"},
+            (
+                *reading("story=knock", "screen=no-boot-device", "sound=steady", "setup-entry=reached", "clock=wrong", "seen-setup=absent"),
+                {"signed": "repair", "fix": "reseat"}, Did("way-other", "as-called"), Did("power-off", "dead"), Came("Side panel", 2, "thumb", (3, 9)), Did("strip", "open"),
+                Did("marks", "none"), Did("reseat", "loose"), Did("detected", "right"), Went(), Did("close", "closed"), Did("cold-1", "starts"),
+            ),
+            taken_in=82, every=4, by=("KT", "MO"),
         ),
     ]  # fmt: skip

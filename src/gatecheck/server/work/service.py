@@ -140,7 +140,7 @@ class Work:
 
     # --- steps ---------------------------------------------------------------------------------------------------
 
-    def answer(self, ticket_id: int, step: str, answer: str, value: object, *, by: str, key: str | None = None) -> TicketOut:
+    def answer(self, ticket_id: int, step: str, answer: str, value: object, *, by: str, key: str | None = None, at: str | None = None) -> TicketOut:
         """Answer a step of the job; what follows from it stands and falls with it. Raises TapeError where it is not open, held or refused."""
 
         def make(folded: FoldedTicket) -> list[Body]:
@@ -148,12 +148,12 @@ class Work:
             drives = self._known(self.tickets.row_of(ticket_id), folded).drives
             return answer_bodies(job, folded.state, step, answer, value, len(folded.tape), drives)
 
-        after = self.tickets.append_made(ticket_id, make, by=by, key=key)
+        after = self.tickets.append_made(ticket_id, make, by=by, key=key, at=at)
         if (step, answer) == SWAPPED:
             self.on_swap(ticket_id)
         return after
 
-    def waive(self, ticket_id: int, step: str, reason: str, *, by: str, key: str | None = None) -> TicketOut:
+    def waive(self, ticket_id: int, step: str, reason: str, *, by: str, key: str | None = None, at: str | None = None) -> TicketOut:
         """Leave a step, or a line of the proof, out with a written reason."""
 
         def make(folded: FoldedTicket) -> list[Body]:
@@ -162,9 +162,9 @@ class Work:
                 open_step(job, step)
             return [{"waive": step, "reason": reason}]
 
-        return self.tickets.append_made(ticket_id, make, by=by, key=key)
+        return self.tickets.append_made(ticket_id, make, by=by, key=key, at=at)
 
-    def bring_forward(self, ticket_id: int, step: str, *, by: str, key: str | None = None) -> TicketOut:
+    def bring_forward(self, ticket_id: int, step: str, *, by: str, key: str | None = None, at: str | None = None) -> TicketOut:
         """Take a step before its turn. Raises TapeError where another has to come first."""
 
         def make(folded: FoldedTicket) -> list[Body]:
@@ -176,16 +176,16 @@ class Work:
                 raise TapeError(f"step {step}", expected="one that nothing has to come before", got=f"first: {', '.join(before)}" if before else "the one in hand")
             return [{"first": step}]
 
-        return self.tickets.append_made(ticket_id, make, by=by, key=key)
+        return self.tickets.append_made(ticket_id, make, by=by, key=key, at=at)
 
     # --- the tray ------------------------------------------------------------------------------------------------
 
-    def take_out(self, ticket_id: int, group: Mapping[str, Any], *, by: str, key: str | None = None) -> TicketOut:
+    def take_out(self, ticket_id: int, group: Mapping[str, Any], *, by: str, key: str | None = None, at: str | None = None) -> TicketOut:
         """A group came off the machine."""
         body = {"out": group["name"], "what": group["what"], "count": group["count"], "kind": group["kind"], "fields": list(group["fields"])}
-        return self.tickets.append_made(ticket_id, lambda folded: [body], by=by, key=key)
+        return self.tickets.append_made(ticket_id, lambda folded: [body], by=by, key=key, at=at)
 
-    def put_back(self, ticket_id: int, entry: int, missing: int, *, by: str, key: str | None = None) -> TicketOut:
+    def put_back(self, ticket_id: int, entry: int, missing: int, *, by: str, key: str | None = None, at: str | None = None) -> TicketOut:
         """A group is in its place again. Raises TapeError where it is not what lies out, or more is missing than there was."""
 
         def make(folded: FoldedTicket) -> list[Body]:
@@ -196,7 +196,7 @@ class Work:
                 raise TapeError(f"tray {entry}", expected=f"at most {group.out.count} missing", got=missing)
             return [{"back": entry, "missing": missing}]
 
-        return self.tickets.append_made(ticket_id, make, by=by, key=key)
+        return self.tickets.append_made(ticket_id, make, by=by, key=key, at=at)
 
     # --- the shelf -----------------------------------------------------------------------------------------------
 
@@ -212,7 +212,7 @@ class Work:
             "cables": [asdict(i) for i in items if i.kind == "cable"], "chosen": self._chosen(folded),
         })  # fmt: skip
 
-    def choose(self, ticket_id: int, part: PartIn) -> TicketOut:
+    def choose(self, ticket_id: int, part: PartIn, *, at: str | None = None) -> TicketOut:
         """Reserve a part of the shelf, or say which one they brought; the job's step is answered with it. Raises StoreError where none is left."""
         with self.shop.database.read() as connection:
             item = next((i for i in shelf.shelf(connection, ticket_id) if i.id == part.shelf), None)
@@ -233,7 +233,7 @@ class Work:
             if part.shelf is not None:
                 shelf.check_left(connection, part.shelf, ticket_id)
 
-        return self.tickets.append_made(ticket_id, make, by=part.by, key=part.key, also=check)
+        return self.tickets.append_made(ticket_id, make, by=part.by, key=part.key, also=check, at=at)
 
     def shelf_view(self) -> ShelfOut:
         with self.shop.database.read() as connection:
