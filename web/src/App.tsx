@@ -10,6 +10,8 @@ import { Gatekeeper } from './features/people'
 import { PagesInstrument } from './features/pages/PagesInstrument'
 import { SettingsInstrument } from './features/settings/SettingsInstrument'
 import { SightingsInstrument } from './features/sightings/SightingsInstrument'
+import { PartsInstrument } from './features/work/PartsInstrument'
+import { ShelfPage } from './features/work/ShelfPage'
 import { TicketPage } from './features/ticket/TicketPage'
 import { clock } from './lib/format'
 import { T } from './words'
@@ -50,6 +52,8 @@ export function App() {
               <Switch>
                 <Route path="/odds"><LearningPage /></Route>
                 <Route path="/ticket/:id/call">{({ id }) => <CallSheetInstrument id={Number(id)} />}</Route>
+                <Route path="/shelf"><ShelfPage /></Route>
+                <Route path="/ticket/:id/parts">{({ id }) => <PartsInstrument key={id} id={Number(id)} />}</Route>
                 <Route path="/ticket/:id/pages">{({ id }) => <PagesInstrument id={Number(id)} />}</Route>
                 <Route path="/ticket/:id/settings">{({ id }) => <SettingsInstrument key={id} id={Number(id)} />}</Route>
                 <Route path="/ticket/:id/sightings">{({ id }) => <SightingsInstrument key={id} id={Number(id)} />}</Route>

@@ -46,6 +46,18 @@ export type Me = Schemas['MeOut']
 export type PairingCode = Schemas['CodeOut']
 export type Device = Schemas['DeviceOut']
 export type Raw = Schemas['RawOut']
+export type Work = Schemas['WorkOut']
+export type WorkStep = Schemas['StepOut']
+export type Group = Schemas['GroupOut']
+export type KnownGroup = Schemas['KnownGroupOut']
+export type Guide = Schemas['GuideOut']
+export type ProofLine = Schemas['ProofOut']
+export type Parts = Schemas['PartsOut']
+export type Fit = Schemas['FitOut']
+export type Item = Schemas['ItemOut']
+export type Shelf = Schemas['ShelfOut']
+export type GroupIn = Omit<Schemas['GroupIn'], 'by' | 'key'>
+export type PartIn = Omit<Schemas['PartIn'], 'by' | 'key'>
 export type Terms = Record<string, string | number>
 /** What an entry may hold on the wire; the server checks it. */
 export type EntryBody = Record<string, unknown>
@@ -110,8 +122,15 @@ export const api = {
     call<Ticket>(`/tickets/${id}/entries`, { method: 'POST', json: { entries, by, key } }),
   known: (customer: string, machine: string, signal?: AbortSignal) =>
     call<Known>(`/known?customer=${encodeURIComponent(customer)}&machine=${encodeURIComponent(machine)}`, signal ? { signal } : {}),
-  handOver: (id: number, proven: readonly string[] | null, by: string) =>
-    call<Ticket>(`/tickets/${id}/handover`, { method: 'POST', json: { proven, by } }),
+  handOver: (id: number, proven: readonly string[] | null, waive: string | null, by: string) =>
+    call<Ticket>(`/tickets/${id}/handover`, { method: 'POST', json: { proven, waive, by } }),
+  work: (id: number, signal?: AbortSignal) => call<Work>(`/tickets/${id}/work`, signal ? { signal } : {}),
+  /** One change of the work: its place under the ticket, and what is said with it. */
+  doWork: (id: number, place: string, json: Record<string, unknown>) => call<Ticket>(`/tickets/${id}/${place}`, { method: 'POST', json }),
+  parts: (id: number, signal?: AbortSignal) => call<Parts>(`/tickets/${id}/parts`, signal ? { signal } : {}),
+  shelf: (signal?: AbortSignal) => call<Shelf>('/shelf', signal ? { signal } : {}),
+  bringInShelf: (csv: string, by: string) => call<Shelf>('/shelf', { method: 'POST', json: { csv, by } }),
+  removeFromShelf: (id: number) => call<Shelf>(`/shelf/${id}`, { method: 'DELETE' }),
   reopen: (id: number) => call<Ticket>(`/tickets/${id}/reopen`, { method: 'POST' }),
   sheet: (id: number, terms: Terms, signal?: AbortSignal) =>
     call<CallSheet>(`/tickets/${id}/sheet`, { method: 'POST', json: { terms }, ...(signal ? { signal } : {}) }),

@@ -34,6 +34,7 @@ export function useServerEvents(): Date | null {
     source.addEventListener('change', (event) => {
       const change = JSON.parse(String(event.data)) as Change
       void cache.invalidateQueries({ queryKey: ['bench'] })
+      if (change.kind === 'shelf') void cache.invalidateQueries({ predicate: ({ queryKey }) => queryKey[0] === 'shelf' || queryKey[0] === 'parts' })
       if (change.kind === 'devices') void cache.invalidateQueries({ queryKey: ['devices'] })
       if (change.kind === 'link') {
         void cache.invalidateQueries({ queryKey: ['link', change.ticket] })

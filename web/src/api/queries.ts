@@ -2,7 +2,7 @@ import { queryOptions, useMutation, useQuery, useQueryClient } from '@tanstack/r
 
 import { requestKey } from '../lib/format'
 import { initials } from '../lib/person'
-import { api, AwayError, type EntryBody, type Link, type Terms, type Ticket, type TicketIn } from './client'
+import { api, AwayError, type EntryBody, type Link, type Shelf, type Terms, type Ticket, type TicketIn } from './client'
 
 export const benchQuery = queryOptions({ queryKey: ['bench'], queryFn: ({ signal }) => api.bench(signal) })
 export const wordsQuery = queryOptions({
@@ -80,7 +80,7 @@ export function useWeigh(id: number) {
 export function useHandOver(id: number) {
   const cache = useQueryClient()
   return useMutation({
-    mutationFn: (proven: readonly string[] | null) => api.handOver(id, proven, initials()),
+    mutationFn: ({ proven, waive }: { proven: readonly string[] | null; waive: string | null }) => api.handOver(id, proven, waive, initials()),
     onSuccess: (ticket) => {
       cache.setQueryData(ticketQuery(id).queryKey, ticket)
       void cache.invalidateQueries({ queryKey: ['bench'] })
@@ -157,6 +157,45 @@ export function useResetLearning() {
       cache.setQueryData(['learning'], learning)
       void cache.invalidateQueries({ queryKey: ['tickets'] })
       void cache.invalidateQueries({ queryKey: ['bench'] })
+    },
+  })
+}
+
+/** The job as it stands with this tape; the one before stays in sight until it is there. */
+export const useWork = (ticket: Ticket, enabled = true) =>
+  useQuery({
+    queryKey: ['work', ticket.id, ticket.tape.length, ticket.files.length], queryFn: ({ signal }) => api.work(ticket.id, signal),
+    placeholderData: (kept) => kept, enabled,
+  })
+
+/** A change of the work: `place` under the ticket. Sent again while the server is away; its key keeps it single. */
+export function useDoWork(id: number) {
+  const cache = useQueryClient()
+  return useMutation({
+    mutationFn: ({ place, json, key }: { place: string; json: Record<string, unknown>; key: string }) => api.doWork(id, place, { ...json, by: initials(), key }),
+    scope: { id: `tape-${id}` },
+    retry: (_, error) => error instanceof AwayError,
+    retryDelay: 1000,
+    networkMode: 'always',
+    onSuccess: (ticket) => {
+      cache.setQueryData(ticketQuery(id).queryKey, ticket)
+      void cache.invalidateQueries({ queryKey: ['bench'] })
+      void cache.invalidateQueries({ queryKey: ['parts'] })
+    },
+  })
+}
+export const useParts = (ticket: Ticket) =>
+  useQuery({ queryKey: ['parts', ticket.id, ticket.tape.length], queryFn: ({ signal }) => api.parts(ticket.id, signal), placeholderData: (kept) => kept })
+export const useShelf = () => useQuery({ queryKey: ['shelf'], queryFn: ({ signal }) => api.shelf(signal) })
+
+/** A change of the shelf; its answer is the shelf as it is then. */
+export function useShelfChange() {
+  const cache = useQueryClient()
+  return useMutation({
+    mutationFn: (change: () => Promise<Shelf>) => change(),
+    onSuccess: (shelf) => {
+      cache.setQueryData(['shelf'], shelf)
+      void cache.invalidateQueries({ queryKey: ['parts'] })
     },
   })
 }

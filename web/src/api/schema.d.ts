@@ -2463,6 +2463,18 @@ export interface components {
             /** Hints */
             hints: string[];
         };
+        /**
+         * StepWords
+         * @description A step of the work, as the tape speaks of it.
+         */
+        StepWords: {
+            /** Name */
+            name: string;
+            /** Answers */
+            answers: {
+                [key: string]: string;
+            };
+        };
         /** SuspectOut */
         SuspectOut: {
             /** Fault */
@@ -2828,6 +2840,15 @@ export interface components {
             purposes: {
                 [key: string]: string;
             };
+            /** Steps */
+            steps: {
+                [key: string]: components["schemas"]["StepWords"];
+            };
+            /**
+             * Out Kinds
+             * @description what may come off a machine
+             */
+            out_kinds: string[];
             /**
              * Key Moves
              * @description move -> what its key opens

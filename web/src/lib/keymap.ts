@@ -17,12 +17,13 @@ const INSTRUMENT = { ...FROM_A_TICKET, back: command('Escape', T.backToTicket) }
 export const KEYMAP = {
   bench: {
     takeIn: command('n', T.takeIn), find: command('/', T.find), keyBook: command('k', T.keyBook), practice: command('p', T.practice),
-    odds: command('o', T.odds), devices: command('d', T.devices), up: command('ArrowUp', T.rowUp), down: command('ArrowDown', T.rowDown), ...EVERYWHERE,
+    odds: command('o', T.odds), shelf: command('s', T.shelfShort), devices: command('d', T.devicesShort), up: command('ArrowUp', T.rowUp), down: command('ArrowDown', T.rowDown), ...EVERYWHERE,
   },
   ticket: {
     else: command('e /', T.somethingElse), start: command('r', T.start), undo: command('u', T.undoLast), putBack: command('x', T.putBackKey), takeBack: command('z', T.takeOneBack),
     settings: command('t', T.settings), sightings: command('i', T.sightings), pages: command('p', T.pages), link: command('y', T.linkShort),
     why: command('w', T.why), call: command('c', T.callSheet), sign: command('s', T.sign), handOver: command('h', T.handOver),
+    tray: command('+', T.trayAdd), backIn: command('-', T.trayBack), parts: command('d', T.partsShort), leaveOut: command('v', T.leaveOut), tape: command('j', T.tapeOrJob),
     reopen: command('o', T.reopen), cameBack: command('n', T.cameBack), back: command('Escape', T.backOrBench), ...FROM_A_TICKET,
   },
   keyStrip: { worked: command('Enter', T.keyWorkedShort), didNot: command('-', T.keyDidNot), other: command('+', T.keyOther) },
@@ -39,6 +40,11 @@ export const KEYMAP = {
     up: command('ArrowUp', T.rowUp), down: command('ArrowDown', T.rowDown), data: command('d', T.data), urgency: command('t', T.urgency), budget: command('g', T.budget),
     worth: command('v', T.worth), dataValue: command('a', T.dataValue), keep: command('k', T.keepTerms), sign: command('s', T.sign), ...INSTRUMENT,
   },
+  parts: { shelf: command('s', T.shelfShort), theirs: command('m', T.partTheirs), ...INSTRUMENT },
+  shelf: { bringIn: command('m', T.shelfIn), takeOut: command('e', T.shelfOut), back: command('Escape', T.bench), bench: command('b', T.bench), ...EVERYWHERE },
+  group: { several: command('s', T.traySeveral), keep: command('Enter', T.trayKeep), more: command('+', T.trayMore), fewer: command('-', T.trayFewer) },
+  stepPicker: {},
+  told: { keep: command('Enter', T.keepIt) },
   odds: { reset: command('r', T.resetOdds), sure: command('y', T.resetDo), back: command('Escape', T.bench), bench: command('b', T.bench), ...EVERYWHERE },
   link: { open: command('m', T.linkOpen), end: command('x', T.linkEnd), practice: command('p', T.practiceHere) },
   practice: {},

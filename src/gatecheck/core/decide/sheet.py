@@ -7,7 +7,7 @@ sheet ranks the same options under these terms and says plainly where none of th
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from gatecheck.core.belief.facts import FactValue
 from gatecheck.core.belief.model import Model
@@ -17,6 +17,7 @@ from gatecheck.core.decide.plan import BARRING
 from gatecheck.core.tape.fold import TicketState
 from gatecheck.core.words.said import Said, say
 
+_DRIVE = "replace-drive"
 _VIABLE = 0.5
 """a way out counts when it works at least this share as often as the surest one"""
 
@@ -61,8 +62,9 @@ def barred_ways(model: Model, state: TicketState, held: Sequence[Held]) -> tuple
     return tuple(Barred(lock, items[0].why, items[0].release, tuple(h.move for h in items)) for lock, items in by_lock.items())
 
 
-def call_sheet(model: Model, facts: Mapping[str, FactValue], call: Call) -> CallSheet:
-    """Rank the call's options under the terms in `facts` (budget, machine_value, urgency)."""
+def call_sheet(model: Model, facts: Mapping[str, FactValue], call: Call, part_price: float | None = None) -> CallSheet:
+    """Rank the call's options under the terms in `facts` (budget, machine_value, urgency). `part_price`: of the drive that was chosen, in place of
+    what the tables say one costs."""
     budget, worth = _number(facts.get("budget")), _number(facts.get("machine_value"))
     per_minute = _per_minute(model, facts)
     surest = max((o.p_success for o in call.options), default=0.0)
@@ -72,13 +74,20 @@ def call_sheet(model: Model, facts: Mapping[str, FactValue], call: Call) -> Call
             budget is not None and option.cost > budget, worth is not None and option.cost > worth,
             call.choice is not None and call.option is not None and (option.choice, option.main_fix) == (call.option.choice, call.option.main_fix),
         )
-        for option in call.options
+        for option in (_priced(model, o, part_price) for o in call.options)
     ]  # fmt: skip
     by_rule = call.rule is not None
     rows.sort(key=lambda r: (
         r.over_budget, r.over_worth, not (by_rule and r.is_call), r.option.p_success < _VIABLE * surest, r.loss, -r.option.p_success,
     ))  # fmt: skip
     return CallSheet(tuple(rows), _plain(rows, surest, budget, worth) if call.choice else None)
+
+
+def _priced(model: Model, option: Option, part_price: float | None) -> Option:
+    if part_price is None or _DRIVE not in option.fixes:
+        return option
+    more = part_price - model.knowledge.fixes[_DRIVE].parts
+    return replace(option, cost=option.cost + more, parts=option.parts + more, expected_loss=option.expected_loss + more)
 
 
 def _number(value: FactValue) -> float | None:

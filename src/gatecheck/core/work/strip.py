@@ -48,6 +48,8 @@ def guide_for(opened: Sequence[Opened], machine: Machine, form: str) -> Guide | 
 def _same(opened: Opened, machine: Machine, form: str, level: str) -> bool:
     if level == "form":
         return bool(form) and opened.form == form
+    if level != "model" and form and opened.form and opened.form != form:
+        return False  # one maker's desktop says nothing of its laptop
     wider = LEVELS[: LEVELS.index(level) + 1]
     return opened.machine.at(level) != "" and all(opened.machine.at(w) == machine.at(w) for w in wider)
 

@@ -6,6 +6,7 @@ import logging
 from typing import Any
 
 from gatecheck.core.knowledge.tables import Check, Fix, Knowledge
+from gatecheck.core.knowledge.work import OUT
 from gatecheck.server.bench.wire import BenchOut, BenchRow, FoundOut, KnownEntryOut, KnownOut, WordsOut
 from gatecheck.server.link.wire import LinkRowOut
 from gatecheck.server.shop import Shop, now
@@ -124,7 +125,11 @@ def words_of(knowledge: Knowledge) -> WordsOut:
         "calls": dict(knowledge.calls), "call_names": dict(knowledge.call_names),
         "interlocks": {i.id: i.text for i in knowledge.interlocks.values()},
         "facts": {k: list(v) for k, v in knowledge.facts.items()}, "platforms": knowledge.platform_words,
-        "key_moves": knowledge.keys.moves,
+        "steps": {
+            **{s.id: {"name": s.name, "answers": {a.id: a.say for a in s.answers.values()}} for s in knowledge.work.steps.values()},
+            **{a.id: {"name": a.name, "answers": {}} for a in knowledge.work.automatic},
+        },
+        "out_kinds": list(OUT), "key_moves": knowledge.keys.moves,
         "values": {v: name for row in knowledge.settings.rows.values() for v, name in row.values.items()} | dict(knowledge.sightings.seen),
         "instruments": {
             "drive": "System drive", **{r.id: r.name for r in knowledge.settings.rows.values()}, **knowledge.sightings.kinds,

@@ -97,6 +97,13 @@ class GateWords(Wire):
     asks: str
 
 
+class StepWords(Wire):
+    """A step of the work, as the tape speaks of it."""
+
+    name: str
+    answers: dict[str, str]
+
+
 class WordsOut(Wire):
     """The catalogue the screens speak from."""
 
@@ -111,4 +118,6 @@ class WordsOut(Wire):
     values: dict[str, str] = Field(description="names of setting values and of what is seen")
     instruments: dict[str, str] = Field(description="names of setting rows, kinds of drive and vantage points")
     purposes: dict[str, str] = Field(description="names of what keys open")
+    steps: dict[str, StepWords]
+    out_kinds: list[str] = Field(description="what may come off a machine")
     key_moves: dict[str, str] = Field(description="move -> what its key opens")

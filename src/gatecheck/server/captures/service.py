@@ -15,7 +15,6 @@ from gatecheck.core.errors import TapeError
 from gatecheck.core.findings import finding_document
 from gatecheck.core.instruments.evidence import capture_evidence, clock_entries, expected_drive, noted, system_candidates
 from gatecheck.core.storage.trend import Snapshot, same_drive, trend_of
-from gatecheck.core.tape.entries import Part
 from gatecheck.core.words.said import say, to_json
 from gatecheck.core.work.hints import same_serial
 from gatecheck.files import InputError, pages_of
@@ -77,7 +76,7 @@ class Captures:
     @staticmethod
     def _baseline(folded: FoldedTicket, capture: Capture) -> Drive | None:
         """The drive of the capture that is the part which takes the old one's place."""
-        part = next((e for e, s in zip(reversed(folded.entries), reversed(folded.stands), strict=True) if s and isinstance(e, Part)), None)
+        part = folded.part
         if part is None or not part.serial:
             return None
         return next((d for d in capture.drives if same_serial((d.identity or {}).get("serial"), part.serial)), None)

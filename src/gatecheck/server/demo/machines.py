@@ -250,7 +250,7 @@ def machines() -> list[Machine]:
                 Did("missed", "noted", "pattern program, colour printer"), Did("customer-yes", "given"), Did("mains", "connected"), Did("media", "started"),
                 Did("right-drive", "this", "1203"), Did("unallocate", "done"), Did("begin", "running"),
             ),
-            taken_in=96, every=4, by=("MO",),
+            taken_in=79, every=4, by=("MO",),
         ),
         Machine(
             "Ferryman's almanac", "Ferrow Adze-22", "Sometimes it starts, sometimes there is no drive.",

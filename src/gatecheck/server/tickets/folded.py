@@ -14,7 +14,7 @@ from gatecheck.core.belief.facts import FactValue
 from gatecheck.core.belief.model import Model
 from gatecheck.core.decide.assess import Assessment, assess
 from gatecheck.core.errors import TapeError
-from gatecheck.core.tape.entries import Broken, Entry
+from gatecheck.core.tape.entries import Broken, Entry, Part
 from gatecheck.core.tape.fold import TicketState, fold
 from gatecheck.core.tape.parse import parse_entry, parse_facts, parse_stored
 from gatecheck.core.tape.standing import standing, weighed
@@ -42,6 +42,11 @@ class FoldedTicket:
     @cached_property
     def job(self) -> Job | None:
         return job_of(self.model.knowledge, self.state, self.entries, self.stands, self.result.held)
+
+    @cached_property
+    def part(self) -> Part | None:
+        """The part that was chosen last."""
+        return next((e for e, s in zip(reversed(self.entries), reversed(self.stands), strict=True) if s and isinstance(e, Part)), None)
 
     @cached_property
     def stands(self) -> list[bool]:

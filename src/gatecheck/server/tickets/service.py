@@ -247,7 +247,7 @@ class Tickets:
         if terms:
             folded = fold_ticket(self.shop.model, row, folded.tape, more=[{"fact": dict(terms)}])
         model, words, state, result = folded.model, self.shop.words, folded.state, folded.result
-        found = call_sheet(model, state.facts, result.call)
+        found = call_sheet(model, state.facts, result.call, folded.part.price if folded.part else None)
         said: dict[str, Any] = document(model, words, state, result)
         return SheetOut.model_validate({
             "terms": {name: state.facts[name] for name in TERMS if name in state.facts},

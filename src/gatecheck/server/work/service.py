@@ -131,7 +131,7 @@ class Work:
         }  # fmt: skip
 
     def _chosen(self, folded: FoldedTicket) -> ChosenOut | None:
-        part = _part(folded)
+        part = folded.part
         if part is None:
             return None
         with self.shop.database.read() as connection:
@@ -265,7 +265,7 @@ class Work:
         """The part that is in the machine now, once somebody has said so."""
         folded = self.tickets.folded_of(ticket_id)
         is_in = any(s and isinstance(e, StepDone) and (e.step, e.answer) == SWAPPED for e, s in zip(folded.entries, folded.stands, strict=True))
-        return _part(folded) if is_in else None
+        return folded.part if is_in else None
 
 
 def opened(raw: Sequence[tuple[int, str, str, str, dict[str, object], str]], but_for: int, knowledge: Any) -> list[Opened]:
@@ -294,10 +294,6 @@ def _job(folded: FoldedTicket) -> Job:
     if folded.job is None:
         raise TapeError("job", expected="a signed call to carry out", got="none: it was not signed, or something since speaks against it")
     return folded.job
-
-
-def _part(folded: FoldedTicket) -> Part | None:
-    return next((e for e, s in zip(reversed(folded.entries), reversed(folded.stands), strict=True) if s and isinstance(e, Part)), None)
 
 
 def _licence(newest: Sequence[Capture]) -> bool | None:

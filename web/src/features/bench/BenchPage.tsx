@@ -79,7 +79,7 @@ function OpenBench({ bench }: { bench: Bench }) {
   const close = () => { setSheet(null); setBay(null) }
   const free = freeBays(bench)
   const on: Handlers<'bench'> = {
-    takeIn: () => setSheet('intake'), find: () => setSheet('find'), keyBook: () => setSheet('keys'), practice: () => setSheet('practice'), devices: () => setSheet('devices'),
+    takeIn: () => setSheet('intake'), find: () => setSheet('find'), keyBook: () => setSheet('keys'), practice: () => setSheet('practice'), devices: () => setSheet('devices'), shelf: () => navigate('/shelf'),
     odds: () => navigate('/odds'), down: () => walk(1), up: () => walk(-1),
   }
   const targets = Array.from({ length: 9 }, (_, index) => () => {
@@ -98,6 +98,7 @@ function OpenBench({ bench }: { bench: Bench }) {
             <Do of="bench" id="find" />
             <Do of="bench" id="keyBook" />
             <Do of="bench" id="practice" />
+            <Do of="bench" id="shelf" />
             <Do of="bench" id="devices" />
             <Do of="bench" id="odds" />
             <Do of="bench" id="light" />

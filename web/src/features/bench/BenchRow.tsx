@@ -1,6 +1,6 @@
 import type { BenchRow as Row, LinkRow } from '../../api/client'
 import { useWords } from '../../api/words'
-import { minutes, percent } from '../../lib/format'
+import { clock, minutes, percent } from '../../lib/format'
 import { useProgress } from '../../lib/running'
 import { factValue, T } from '../../words'
 import { BootLine } from '../line/BootLine'
@@ -30,9 +30,25 @@ function RunningNote({ row }: { row: Row }) {
   )
 }
 
+/** A signed call being carried out: the step in hand, or until when it runs on its own. */
+function JobNote({ job }: { job: NonNullable<Row['job']> }) {
+  const progress = useProgress(job.due_at ? { move: '', started_at: new Date(new Date(job.due_at).getTime() - 60_000).toISOString(), minutes: 1 } : null)
+  const waits = progress !== null && progress.minutesLeft > 0
+  return (
+    <>
+      <div className={`text-l font-semibold leading-6 ${job.due_at && !waits ? 'text-brick' : ''}`}>{job.step_name}</div>
+      <div className="text-s text-soft">
+        {job.due_at ? (waits ? `${minutes(progress.minutesLeft)} ${T.left}` : T.stepOverdue(clock(job.due_at))) : `${T.jobTurns(job.done, job.of)} · ${minutes(job.minutes_left)} ${T.left}`}
+        {job.lies_out > 0 && ` · ${T.trayScrews(job.lies_out)}`}
+      </div>
+    </>
+  )
+}
+
 function Todo({ row }: { row: Row }) {
   const { move, words } = useWords()
   if (row.running) return <RunningNote row={row} />
+  if (row.job?.step) return <JobNote job={row.job} />
   if (row.signed) {
     return (
       <>

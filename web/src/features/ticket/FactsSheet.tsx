@@ -6,11 +6,14 @@ import { Choice } from '../../ui/Choice'
 import { Sheet } from '../../ui/Sheet'
 import { factName, factValue, T } from '../../words'
 
+/** What the work after the call asks: no odds hang on it. */
+const OF_THE_WORK: Record<string, readonly string[]> = { account: ['local', 'online'], slot_form: ['2.5', '3.5', 'm2'] }
+const NUMBERS = ['drive_size_gb', 'used_gb', 'slot_height'] as const
 const FIRST = ['data', 'consent', 'recovery_key', 'mains', 'drive_kind', 'form', 'installed_os', 'platform']
 
 interface FactsSheetProps {
   ticket: Ticket
-  onFact: (fact: Record<string, string>) => void
+  onFact: (fact: Record<string, string | number>) => void
   onClose: () => void
 }
 
@@ -18,7 +21,7 @@ interface FactsSheetProps {
  * closes: walking past a value with the arrow keys must not release an interlock on the way. */
 export function FactsSheet({ ticket, onFact, onClose }: FactsSheetProps) {
   const { words } = useWords()
-  const [changed, setChanged] = useState<Record<string, string>>({})
+  const [changed, setChanged] = useState<Record<string, string | number>>({})
   const handleClose = () => {
     const news = Object.entries(changed).filter(([name, value]) => ticket.facts[name] !== value)
     if (news.length > 0) onFact(Object.fromEntries(news))
@@ -34,11 +37,29 @@ export function FactsSheet({ ticket, onFact, onClose }: FactsSheetProps) {
       ))}
       {FIRST.map((name) => (
         <Choice
-          key={name} label={factName(name)} value={changed[name] ?? String(ticket.facts[name] ?? '')}
+          key={name} label={factName(name)} value={String(changed[name] ?? ticket.facts[name] ?? '')}
           options={(words.facts[name] ?? []).map((value) => ({ value, label: factValue(value) }))}
           onValueChange={(value) => setChanged({ ...changed, [name]: value })}
         />
       ))}
+      <h3 className="mb-2 mt-4 text-s font-bold text-soft">{T.factsOfWork}</h3>
+      {Object.entries(OF_THE_WORK).map(([name, values]) => (
+        <Choice
+          key={name} label={factName(name)} value={String(changed[name] ?? ticket.facts[name] ?? '')}
+          options={values.map((value) => ({ value, label: factValue(value) }))} onValueChange={(value) => setChanged({ ...changed, [name]: value })}
+        />
+      ))}
+      <div className="flex flex-wrap gap-3">
+        {NUMBERS.map((name) => (
+          <label key={name} className="text-s font-semibold text-soft">
+            {factName(name)}
+            <input
+              type="number" min={0} max={1000000} value={Number(changed[name] ?? ticket.facts[name] ?? 0) || ''} onChange={(e) => setChanged({ ...changed, [name]: Math.max(0, Number(e.target.value)) })}
+              className="mt-1 block w-32 rounded border border-line bg-sheet px-3 py-2 text-l font-normal text-ink"
+            />
+          </label>
+        ))}
+      </div>
     </Sheet>
   )
 }

@@ -4,15 +4,16 @@ import { useLocation, useSearchParams } from 'wouter'
 import { AwayError, type EntryBody, type Held, type Ticket } from '../../api/client'
 import { useAddFile, useAppend, useHandOver, useReopen, useTakeIn, useTicket } from '../../api/queries'
 import { useWords } from '../../api/words'
-import { requestKey } from '../../lib/format'
+import { lowerFirst, requestKey } from '../../lib/format'
 import type { Handlers } from '../../lib/keymap'
 import { initials } from '../../lib/person'
 import { useStable } from '../../lib/stable'
-import { Commands } from '../../ui/Commands'
+import { Commands, Do } from '../../ui/Commands'
 import { Note } from '../../ui/Note'
 import { PaneBoundary } from '../../ui/PaneBoundary'
 import { T } from '../../words'
 import { LinkSheet } from '../link'
+import { JobList, JobStrip, StepInHand, TrayPane, useJob } from '../work'
 import { CallStrip } from './CallStrip'
 import { comingBack } from './handover'
 import { DropZone } from './DropZone'
@@ -61,6 +62,9 @@ function OpenTicket({ ticket }: { ticket: Ticket }) {
   const onTrial = ticket.trials.findLast((t) => t.standing === 'pending')
   const recommended = ticket.running?.move ?? onTrial?.fix ?? ticket.next[0]?.move ?? null
   const inHand = ticket.closed_at ? null : chosen ?? recommended
+  const carried = useJob(ticket)
+  const job = chosen === null && !ticket.running ? carried : null
+  const [showsTape, setShowsTape] = useState(false)
 
   const choose = (next: string | null) => setSearch(next ? { move: next } : {}, { replace: true })
   const send = (...entries: EntryBody[]) => {
@@ -87,8 +91,10 @@ function OpenTicket({ ticket }: { ticket: Ticket }) {
     call: () => navigate(`/ticket/${ticket.id}/call`), link: () => setOverlay({ kind: 'link' }), why: () => setOverlay({ kind: 'why' }),
     back: () => (chosen ? choose(null) : actions.bench()),
     ...(isOpen && { else: actions.held }),
+    ...job?.on,
+    ...(job && { tape: () => setShowsTape(!showsTape) }),
     ...(isOpen && last !== null && { undo: () => actions.undo([last]) }),
-    ...(inHand && move(inHand).unattended >= RUNS_ALONE_MINUTES && ticket.running?.move !== inHand && { start: () => send({ started: inHand, minutes: move(inHand).unattended }) }),
+    ...(inHand && !job && move(inHand).unattended >= RUNS_ALONE_MINUTES && ticket.running?.move !== inHand && { start: () => send({ started: inHand, minutes: move(inHand).unattended }) }),
     ...(isOpen && ticket.call.choice && ticket.signed == null && { sign: () => send({ signed: ticket.call.choice, fix: ticket.call.fix }) }),
     ...(isOpen && ticket.signed != null && { handOver: () => setOverlay({ kind: 'handover' }) }),
     ...(isOpen && ticket.doubts[0] && { takeBack: () => actions.undo([ticket.doubts[0]!.take_back]) }),
@@ -98,11 +104,11 @@ function OpenTicket({ ticket }: { ticket: Ticket }) {
       cameBack: () => takeIn.mutate(comingBack(ticket, initials()), { onSuccess: (again) => navigate(`/ticket/${again.id}`) }),
     }),
   }
-  const targets = inHand ? move(inHand).outcomes.map((outcome) => () => actions.outcome(outcome)) : []
-  const failed = append.error ?? addFile.error ?? handOver.error ?? reopen.error ?? takeIn.error
+  const targets = job ? job.targets : inHand ? move(inHand).outcomes.map((outcome) => () => actions.outcome(outcome)) : []
+  const failed = append.error ?? addFile.error ?? job?.error ?? handOver.error ?? reopen.error ?? takeIn.error
   const close = () => setOverlay(null)
   return (
-    <Commands page="ticket" on={on} targets={targets} isOn={overlay === null} helps={overlay?.kind === 'help'} onHelp={(shows) => setOverlay(shows ? { kind: 'help' } : null)}>
+    <Commands page="ticket" on={on} targets={targets} isOn={overlay === null && !job?.sheet} helps={overlay?.kind === 'help'} onHelp={(shows) => setOverlay(shows ? { kind: 'help' } : null)}>
       <DropZone onFile={(file) => addFile.mutate(file)}>
         <TicketHead ticket={ticket} onGate={actions.pick} onBench={actions.bench} onFacts={actions.facts} onHelp={actions.help} />
         <Panes
@@ -113,24 +119,35 @@ function OpenTicket({ ticket }: { ticket: Ticket }) {
               node: (
                 <PaneBoundary>
                   <main className="px-4 py-3 xl:px-5">
-                    <Prompts ticket={ticket} onUndo={actions.undo} error={failed instanceof AwayError ? null : failed} isWaiting={append.isPending && append.failureCount > 0} dropped={addFile.data ?? null} />
-                    <InHand
+                    <Prompts ticket={ticket} onUndo={actions.undo} error={failed instanceof AwayError ? null : failed} isWaiting={(append.isPending && append.failureCount > 0) || (job?.isWaiting ?? false)} dropped={addFile.data ?? null} />
+                    {job ? <StepInHand work={job.work} onAnswer={job.answer} /> : <InHand
                       ticket={ticket} moveId={inHand} isChosen={chosen !== null} onOutcome={actions.outcome} keysOn={overlay === null} onTried={actions.tried}
                       instrument={inHand ? instrumentOf(move(inHand)) : null}
-                    />
+                    />}
                   </main>
                 </PaneBoundary>
               ),
             },
-            { id: 'suspects', label: T.suspects, className: 'lg:order-3', node: <PaneBoundary><Suspects ticket={ticket} onHeld={actions.held} /></PaneBoundary> },
+            job
+              ? {
+                  id: 'tray', label: T.tray, className: 'lg:order-3',
+                  node: <PaneBoundary><TrayPane work={job.work} isClosed={!isOpen} onBack={job.back} onKnownAs={(name) => send({ fact: { known_as: name } })} onEntry={(place) => { setShowsTape(true); showEntry(place) }} /></PaneBoundary>,
+                }
+              : { id: 'suspects', label: T.suspects, className: 'lg:order-3', node: <PaneBoundary><Suspects ticket={ticket} onHeld={actions.held} /></PaneBoundary> },
             {
-              id: 'tape', label: T.tape, className: 'bg-sheet lg:order-1 lg:border-r lg:border-dashed lg:border-line',
-              node: <PaneBoundary><Tape ticket={ticket} onUndo={actions.undo} /></PaneBoundary>,
+              id: 'tape', label: job && !showsTape ? T.job : T.tape, className: 'bg-sheet lg:order-1 lg:border-r lg:border-dashed lg:border-line',
+              node: (
+                <PaneBoundary>
+                  {job && showsTape && <div className="px-4 pt-2 xl:px-5"><Do of="ticket" id="tape" label={lowerFirst(T.job)} /></div>}
+                  {job && !showsTape ? <JobList work={job.work} isClosed={!isOpen} onFirst={job.first} /> : <Tape ticket={ticket} onUndo={actions.undo} />}
+                </PaneBoundary>
+              ),
             },
           ]}
         />
-        <PaneBoundary><CallStrip ticket={ticket} /></PaneBoundary>
+        <PaneBoundary>{job ? <JobStrip ticket={ticket} work={job.work} /> : <CallStrip ticket={ticket} />}</PaneBoundary>
       </DropZone>
+      {job?.sheet}
       {overlay?.kind === 'picker' && (
         <MovePicker
           ticket={ticket} gate={overlay.gate} onClose={close}
@@ -149,7 +166,7 @@ function OpenTicket({ ticket }: { ticket: Ticket }) {
       {overlay?.kind === 'handover' && (
         <HandOverSheet
           ticket={ticket} onClose={close}
-          onProven={(proven) => handOver.mutate(proven, { onSuccess: () => navigate('/'), onError: close })} />
+          onProven={(proven, waive) => handOver.mutate({ proven, waive }, { onSuccess: () => navigate('/'), onError: close })} />
       )}
       {overlay?.kind === 'facts' && (
         <FactsSheet

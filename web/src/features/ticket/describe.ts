@@ -38,6 +38,21 @@ export function describe(entry: TapeEntry, move: (id: string) => MoveWords, word
   if ('tried_key' in body) {
     return { title: T.triedKey(text(body['tried_key']), words.purposes[text(body['opens'])] ?? text(body['opens']), body['worked'] === true), detail: note }
   }
+  const step = (id: unknown) => words.steps[text(id)]
+  if ('step' in body) {
+    const own = step(body['step'])
+    const said = own?.answers[text(body['answer'])] ?? text(body['answer'])
+    const value = body['value'] == null ? '' : String(body['value'])
+    return { title: T.stepEntry(own?.name ?? text(body['step']), said), detail: move('screen').say[value] ?? value }
+  }
+  if ('waive' in body) return { title: T.waivedEntry(step(body['waive'])?.name ?? text(body['waive'])), detail: text(body['reason']) }
+  if ('first' in body) return { title: T.firstEntry(step(body['first'])?.name ?? text(body['first'])), detail: note }
+  if ('out' in body) return { title: T.outEntry(text(body['out']), Number(body['count'] ?? 1), text(body['kind'])), detail: ((body['fields'] as number[] | undefined) ?? []).map(T.field).join(', ') }
+  if ('back' in body) return { title: T.backEntry(T.tray, Number(body['missing'] ?? 0)), detail: note }
+  if ('part' in body) {
+    const part = body['part'] as { name?: string; serial?: string }
+    return { title: T.partEntry(part.name ?? ''), detail: part.serial ?? '' }
+  }
   if ('override' in body) {
     return { title: `${T.override}: ${move(text(body['move'])).name}`, detail: text(body['reason']) }
   }

@@ -31,7 +31,9 @@ export function leadingEntry(entries: readonly TapeEntry[]): TapeEntry | undefin
   return entries.find((e) => e.body['move'] === 'health-pages') ?? entries[0]
 }
 
-/** The last entry that an undo would take back. */
+/** The last entry that an undo would take back; what followed from a step goes with it. */
 export function lastStanding(tape: readonly TapeEntry[]): number | null {
-  return tape.findLast((e) => e.stands && !('undo' in e.body))?.place ?? null
+  const last = tape.findLast((e) => e.stands && !('undo' in e.body))
+  const step = last?.body['belongs']
+  return typeof step === 'number' ? step : last?.place ?? null
 }

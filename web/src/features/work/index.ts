@@ -1,0 +1,6 @@
+export { JobList } from './JobList'
+export { JobStrip } from './JobStrip'
+export { ProofList } from './ProofList'
+export { StepInHand } from './StepInHand'
+export { TrayPane } from './TrayPane'
+export { useJob } from './useJob'
