@@ -83,7 +83,10 @@ def test_intake_to_signed_call_by_keyboard_alone(server: Any, window: Window) ->
     expect(page.get_by_role("contentinfo", name="The call")).to_contain_text("Signed")
     press(page, "h")
     expect(page.get_by_role("button", name=re.compile("Wrong boot order")).first).to_be_focused()
-    press(page, "1")
+    press(page, "1")  # not proven yet: it asks why it goes back all the same
+    expect(page.get_by_role("dialog").get_by_role("textbox")).to_be_focused()
+    page.keyboard.type("They wait at the counter")
+    press(page, "Enter", "1")
     expect(page.get_by_text("The bench is empty")).to_be_visible()
     closed = server.ticket(1)
     assert closed["proven"] == ["settings.order"]

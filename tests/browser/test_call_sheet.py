@@ -35,7 +35,7 @@ def test_terms_rank_the_ways_out_at_once_and_the_call_is_signed(server: Any, win
     assert server.ticket(number)["facts"].get("machine_value") is None, "terms are tried, not kept"
     page.keyboard.press("1")
     page.keyboard.press("s")
-    expect(page.get_by_role("region", name="Tape")).to_contain_text("Signed: Replace")
+    expect(page.get_by_role("contentinfo", name="The call")).to_contain_text("Signed")
     kept = server.ticket(number)
     assert kept["facts"]["machine_value"] == 60
     assert kept["tape"][-1]["body"]["odds"]["confidence"] > 0.5
@@ -78,6 +78,9 @@ def test_handing_over_teaches_and_reopening_forgets(server: Any, window: Window)
     expect(page.get_by_role("contentinfo", name="The call")).to_contain_text("Signed")
     page.keyboard.press("h")
     expect(page.get_by_role("button", name=re.compile("Wrong boot order")).first).to_be_focused()
+    why = page.get_by_role("dialog").get_by_role("textbox")
+    why.fill("They wait at the counter")
+    why.press("Enter")
     page.keyboard.press("1")
     expect(page.get_by_text("The bench is empty")).to_be_visible()
     page.keyboard.press("o")

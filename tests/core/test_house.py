@@ -37,7 +37,8 @@ FLOORS |= dict.fromkeys(PAGES, FLOORS["belief"] | {"findings"} | PAGES)
 FLOORS["capture"] = FLOORS["storage"]
 FLOORS["instruments"] = FLOORS["decide"] | FLOORS["capture"] | {"decide", "capture"}
 FLOORS["work"] = FLOORS["instruments"] | {"instruments"}
-FLOORS["learning"] = FLOORS["rehearsal"] = FLOORS["decide"] | {"decide"}
+FLOORS["learning"] = FLOORS["decide"] | {"decide"}
+FLOORS["rehearsal"] = FLOORS["work"] | {"work"}
 
 
 def imports(file: Path) -> set[str]:

@@ -386,3 +386,30 @@ def test_what_does_not_fit_into_a_capture_is_said_in_it(bench: Bench) -> None:
     capture = bench.call("GET", f"/api/tickets/{number}/captures")[0]
     full = [p for d in [*capture["devices"], {"pages": capture["other_pages"]}] for p in d["pages"] if "the capture is full" in p["detail"]]
     assert len(full) == 2
+
+
+def test_a_practice_machine_answers_with_the_new_drives_own_pages_once_it_is_in(bench: Bench) -> None:
+    ticket = bench.call("POST", "/api/practice", json={"machine": "worn", "bay": 1, "by": "KT"})
+    number = int(ticket["id"])
+    bench.until(number, through(1))
+    bench.call("POST", f"/api/tickets/{number}/entries", json={"entry": {"signed": "replace", "fix": "replace-drive"}, "by": "KT"})
+    bench.call("POST", f"/api/tickets/{number}/part", json={"name": "QUARRY FLINT 500", "serial": "QF2-000815", "size_gb": 500, "by": "KT"})
+    while (job := bench.call("GET", f"/api/tickets/{number}")["job"])["step"] != "new-pages":
+        work = bench.call("GET", f"/api/tickets/{number}/work")
+        own = next(s for s in work["steps"] if s["state"] == "now")
+        answer = next(a for a in own["answers"] if a["leads"] == "on")
+        value = {"serial": "QS3-441907", "text": "nothing"}.get(answer["asks"])
+        bench.call("POST", f"/api/tickets/{number}/steps/{job['step']}", json={"answer": answer["id"], "value": value, "by": "KT"})
+    suspects = bench.call("GET", f"/api/tickets/{number}")["suspects"]
+    bench.call("POST", f"/api/tickets/{number}/orders", json={"order": "read", "by": "KT"})
+    bench.until(number, through(2))
+    after = bench.call("GET", f"/api/tickets/{number}")
+    note = after["tape"][-1]["note"]
+    assert note.startswith("The new drive, QF2-000815:")
+    assert note.endswith("Kept as the baseline.")
+    assert after["signed"] is not None, "what is read of the shop's own part says nothing against the call"
+    assert after["suspects"] == suspects
+    drives = bench.call("GET", f"/api/tickets/{number}/captures")[0]["devices"]
+    assert "QF2-000815" in {d["identity"]["serial"] for d in drives if d["identity"]}
+    hints = next(s for s in bench.call("GET", f"/api/tickets/{number}/work")["steps"] if s["id"] == "new-pages")["hints"]
+    assert hints == ["Its pages were read: QUARRY FLINT 500, QF2-000815. They are the baseline."]

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, replace
 from functools import partial
 
 import numpy as np
@@ -16,8 +16,10 @@ from gatecheck.core.decide.costs import entry_minutes
 from gatecheck.core.decide.plan import DRIVE_FAULTS
 from gatecheck.core.rehearsal.machine import Entry, Machine, draw_facts
 from gatecheck.core.rehearsal.policies import POLICIES, Sight, Step
+from gatecheck.core.tape.entries import is_done
 from gatecheck.core.tape.fold import TicketState, fold
 from gatecheck.core.tape.parse import parse_entries, parse_entry, parse_facts
+from gatecheck.core.work.job import job_of
 
 _MOST_STEPS = 70
 _ASKING_MINUTES = 1.0
@@ -69,7 +71,7 @@ def rehearse_one(model: Model, world: Model, policy: str, seed: int) -> Run:
     tape: list[Entry] = [machine.make("story"), machine.make("screen")]
     machine.lost = False  # what the customer's own starts and the first look cost is no policy's doing
     hands_on, total, wrong, needless = 3.0, 3.0, "", False
-    ended = "out of steps"
+    ended, carried = "out of steps", False
     known, entries = parse_facts(facts, model.knowledge), parse_entries(tape, model.knowledge)
     for _ in range(_MOST_STEPS):
         entries += [parse_entry(raw, len(entries), model.knowledge) for raw in tape[len(entries) :]]
@@ -86,6 +88,8 @@ def rehearse_one(model: Model, world: Model, policy: str, seed: int) -> Run:
         if step.kind == "move" and step.what in _VERDICTS:
             wrong = wrong or _wrong(model, world, machine, state, step)
             needless |= step.what == "replace-drive" and not any(f in DRIVE_FAULTS for f in machine.fault_names())
+            hands_on, total = (sum_ + _carried(model, state, known, tape, model.knowledge.fixes[step.what].call, step.what) for sum_ in (hands_on, total))
+            carried = True
         machine.given_up = state.facts.get("consent") == "given"
         entry = machine.put_back(step.what) if step.kind == "put-back" else machine.make(step.what)
         tape.append(entry)
@@ -99,12 +103,28 @@ def rehearse_one(model: Model, world: Model, policy: str, seed: int) -> Run:
         if entry.get("outcome") == "declined" and step.what == "refer-lab":
             tape.append({"fact": {"consent": "given"}})
     final = fold(model, known, parse_entries(tape, model.knowledge))
+    if final.booted is not None and not carried:
+        minutes = _carried(model, final, known, tape, *_mended_by(model, final))
+        hands_on, total = hands_on + minutes, total + minutes
     # a customer who neither has a backup nor lets the data go ends the work; that is no comeback and no wrong call
     refused = final.facts.get("consent") == "refused" and final.booted is None
     comeback = ended != "refer" and not refused and bool(machine.fault_names())
     if not wrong and comeback:
         wrong = f"left {', '.join(machine.fault_names())} in it ({ended})"
     return Run(policy, faults, not wrong, wrong, hands_on, total, needless, machine.lost, comeback, len(tape), ended, tuple(tape), facts)
+
+
+def _carried(model: Model, state: TicketState, facts: Facts, tape: Sequence[Entry], choice: str, fix: str | None) -> float:
+    """Hands-on minutes of the job's steps that its fix does not hold already (work.toml says which), were this call signed now."""
+    signed = parse_entries([*tape, {"signed": choice, "fix": fix}], model.knowledge)
+    job = job_of(model.knowledge, replace(state, signed=len(tape)), signed, [True] * len(signed))
+    return sum(s.step.minutes for s in job.steps if s.step.counts) if job else 0.0
+
+
+def _mended_by(model: Model, state: TicketState) -> tuple[str, str | None]:
+    """The call that the start of the machine amounts to: the last fix that was carried out, else that it goes back."""
+    fixes = [r.move for _, r in state.readings if r.move in model.knowledge.fixes and is_done(r)]
+    return (model.knowledge.fixes[fixes[-1]].call, fixes[-1]) if fixes else ("release", None)
 
 
 def _answer(machine: Machine, fact: str, rng: np.random.Generator) -> dict[str, str]:

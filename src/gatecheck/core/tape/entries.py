@@ -176,6 +176,7 @@ class Part:
 @dataclass(frozen=True, slots=True)
 class Note:
     text: str
+    """empty where it was kept as the id of a sentence"""
 
 
 @dataclass(frozen=True, slots=True)

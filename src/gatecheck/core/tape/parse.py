@@ -253,9 +253,9 @@ def _beside(raw: Raw, move: str, where: str, knowledge: Knowledge) -> dict[str, 
 
 def _note(raw: Raw, where: str, index: int, knowledge: Knowledge) -> Entry:
     text = raw["note"]
-    if not isinstance(text, str):
+    if not isinstance(text, str) and not is_said(text):
         raise TapeError(f"{where}.note", expected="a text", got=_shown(text))
-    return Note(text)
+    return Note(text if isinstance(text, str) else "")
 
 
 # --- the work after the call -----------------------------------------------------------------------------------------

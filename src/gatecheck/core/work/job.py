@@ -76,6 +76,8 @@ class Job:
     steps: tuple[JobStep, ...]
     tray: tuple[Group, ...]
     part: Part | None
+    outcomes: tuple[str, ...]
+    """of its fix"""
 
     @property
     def now(self) -> JobStep | None:
@@ -110,7 +112,8 @@ def job_of(knowledge: Knowledge, state: TicketState, entries: Sequence[Entry], s
     wanted = [step for step in knowledge.work.steps.values() if step.id in answers or _belongs(step, context)]
     steps = _in_order(knowledge, wanted, answers, tries, brought, context, tuple(held))
     part = next((e for e, s in zip(reversed(entries), reversed(stands), strict=True) if s and isinstance(e, Part)), None)
-    return Job(started, signed.choice, signed.fix, _name(knowledge, context), context, steps, groups, part)
+    outcomes = knowledge.fixes[signed.fix].outcomes if signed.fix else ()
+    return Job(started, signed.choice, signed.fix, _name(knowledge, context), context, steps, groups, part, outcomes)
 
 
 def _start(entries: Sequence[Entry], stands: Sequence[bool], signed: int) -> int:
@@ -320,4 +323,6 @@ def _weighed(job: Job, state: TicketState, move: str, outcome: str, value: objec
     if outcome == SCREEN_NOW:
         seen = state.last("screen")
         outcome = "no-change" if seen is not None and seen.outcome == value else "other-screen"
+    if move == FIX and outcome not in job.outcomes:
+        return None  # a fix that is not answered by how the machine starts
     return {"move": job.fix if move == FIX else move, "outcome": value if outcome == VALUE else outcome}

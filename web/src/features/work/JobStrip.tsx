@@ -15,7 +15,7 @@ export const JobStrip = memo(function JobStrip({ ticket, work }: { ticket: Ticke
   const fate = old?.answers.find((a) => a.id === old.answer)?.say
   const left = work.proof.filter((p) => p.state === 'open' || p.state === 'failed').length
   return (
-    <footer aria-label={T.job} className="flex flex-wrap items-center gap-x-8 gap-y-1 border-t border-hair bg-mat px-4 py-2 lg:px-7">
+    <footer aria-label={T.callIs} className="flex flex-wrap items-center gap-x-8 gap-y-1 border-t border-hair bg-mat px-4 py-2 lg:px-7">
       <div>
         <div className="text-s text-soft">{T.callSigned}{signed && ` · ${signed.made_by}, ${clock(signed.made_at)}`}{odds?.confidence !== undefined && `, ${percent(odds.confidence)}`}</div>
         <div className="text-l font-bold leading-6">{words.call_names[work.choice ?? ''] ?? ''}{work.fix && <span className="text-m font-normal text-soft"> {lowerFirst(move(work.fix).name)}</span>}</div>
