@@ -33,6 +33,10 @@ SHOTS: list[tuple[str, str, str, tuple[int, int], list[str]]] = [
     ("settings", "/ticket/10/settings", "light", DESK, []),
     ("sightings", "/ticket/13/sightings", "dark", DESK, []),
     ("odds", "/odds", "light", DESK, []),
+    ("job", "/ticket/14", "light", DESK, []),
+    ("tray", "/ticket/14", "light", DESK, ["+", "2"]),
+    ("parts", "/ticket/14/parts", "light", DESK, []),
+    ("proof", "/ticket/16", "dark", DESK, []),
     ("tablet", "/ticket/3", "light", TABLET, []),
     ("phone", "/ticket/2", "light", PHONE, []),
 ]

@@ -70,7 +70,7 @@ def bench(client: TestClient) -> Bench:
 
 
 REPLACED = {
-    "missed": ("noted", "mail store of the choir, printer in the hall"), "label": ("read", "QS7-310222"), "right-drive": ("this", "0815"),
+    "missed": ("noted", "mail store of the choir, printer in the hall"), "label": ("read", "QS7-310222"), "made": ("year", 2019), "marks": ("dented", "the hinge"), "right-drive": ("this", "0815"),
     "data-back": ("checked", "4 folders, 12,804 files, 212 GB"), "data-seen": ("seen", None), "updates": ("none", None),
 }  # fmt: skip
 
@@ -86,7 +86,7 @@ def test_a_replacement_from_the_signature_to_the_handover(bench: Bench) -> None:
     bench.walk(number, REPLACED, upto="strip")
     out = [int(bench.post(f"/tickets/{number}/tray", name=name, count=count, fields=[1, 3], by="KT")["tape"][-1]["place"]) for name, count in (("Rear feet", 2), ("Base cover", 8))]
     walked = bench.walk(number, REPLACED, upto="close")
-    assert walked == ["strip", "marks", "label", "carrier", "new-in", "detected"]
+    assert walked == ["strip", "marks", "label", "made", "carrier", "new-in", "detected"]
     refused = bench.answer(number, "close", "closed", expect=422)
     assert "empty tray" in refused["detail"]
     assert "Base cover" in refused["detail"]
@@ -96,6 +96,7 @@ def test_a_replacement_from_the_signature_to_the_handover(bench: Bench) -> None:
     assert walked[:6] == ["close", "new-pages", "media", "right-drive", "unallocate", "begin"]
     assert "stick-out" in walked
     ticket = bench.ticket(number)
+    assert ticket["facts"]["drive_year"] == 2019
     assert all(g["state"] == "open" for g in ticket["gates"])
     assert ticket["signed"] is not None
     assert ticket["job"]["step"] is None

@@ -200,6 +200,7 @@ MIGRATIONS: tuple[tuple[str, tuple[str, ...]], ...] = (
                 name TEXT NOT NULL,
                 interface TEXT NOT NULL,
                 form TEXT NOT NULL,
+                key TEXT NOT NULL,
                 height_mm REAL NOT NULL,
                 length_mm REAL NOT NULL,
                 flash INTEGER NOT NULL CHECK (flash IN (0, 1)),

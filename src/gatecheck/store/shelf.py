@@ -10,12 +10,12 @@ from gatecheck.core.work.parts import Item
 from gatecheck.store.database import StoreError
 from gatecheck.store.tickets import loads
 
-_COLUMNS = "id, kind, name, interface, form, height_mm, length_mm, flash, size_gb, price, count"
+_COLUMNS = "id, kind, name, interface, form, key, height_mm, length_mm, flash, size_gb, price, count"
 _ALL = f"SELECT {_COLUMNS} FROM shelf ORDER BY kind DESC, interface, form, size_gb, name, id"
 _PUT = """
-    INSERT INTO shelf (kind, name, interface, form, height_mm, length_mm, flash, size_gb, price, count)
-    VALUES (:kind, :name, :interface, :form, :height_mm, :length_mm, :flash, :size_gb, :price, :count)
-    ON CONFLICT (kind, name, interface, form, size_gb) DO UPDATE SET height_mm = excluded.height_mm, length_mm = excluded.length_mm,
+    INSERT INTO shelf (kind, name, interface, form, key, height_mm, length_mm, flash, size_gb, price, count)
+    VALUES (:kind, :name, :interface, :form, :key, :height_mm, :length_mm, :flash, :size_gb, :price, :count)
+    ON CONFLICT (kind, name, interface, form, size_gb) DO UPDATE SET key = excluded.key, height_mm = excluded.height_mm, length_mm = excluded.length_mm,
         flash = excluded.flash, price = excluded.price, count = excluded.count"""
 _REMOVE = "DELETE FROM shelf WHERE id = ?"
 _CHOSEN = """
@@ -48,8 +48,8 @@ def shelf(connection: sqlite3.Connection, but_for: int | None = None) -> list[It
     """Everything on the shelf. `but_for`: a ticket whose own reservation is not counted."""
     gone = reserved(connection, but_for)
     return [
-        Item(number, kind, name, interface, form, height, length, bool(flash), size, price, count, max(count - gone[number], 0))
-        for number, kind, name, interface, form, height, length, flash, size, price, count in connection.execute(_ALL)
+        Item(number, kind, name, interface, form, key, height, length, bool(flash), size, price, count, max(count - gone[number], 0))
+        for number, kind, name, interface, form, key, height, length, flash, size, price, count in connection.execute(_ALL)
     ]
 
 
@@ -64,7 +64,7 @@ def put_items(connection: sqlite3.Connection, items: Sequence[Item]) -> None:
     """Lay items on the shelf; one of the same name, form and size is brought up to date."""
     for item in items:
         connection.execute(_PUT, {
-            "kind": item.kind, "name": item.name, "interface": item.interface, "form": item.form, "height_mm": item.height_mm,
+            "kind": item.kind, "name": item.name, "interface": item.interface, "form": item.form, "key": item.key, "height_mm": item.height_mm,
             "length_mm": item.length_mm, "flash": int(item.flash), "size_gb": item.size_gb, "price": item.price, "count": item.count,
         })  # fmt: skip
 

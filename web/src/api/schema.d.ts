@@ -1608,6 +1608,8 @@ export interface components {
             interface: string;
             /** Form */
             form: string;
+            /** Key */
+            key: string;
             /** Height Mm */
             height_mm: number;
             /** Length Mm */
@@ -2739,6 +2741,8 @@ export interface components {
             interface: string;
             /** Form */
             form: string;
+            /** Key */
+            key: string;
             /** Height Mm */
             height_mm: number | null;
             /** Length Mm */

@@ -14,11 +14,13 @@ SCREENS = ("parts", "tray", "settings", "link")
 WANTS = ("mains", "stick", "part", "driver")
 HINTS = (
     "system", "licence", "strip", "screws", "serial", "carrier", "size", "left-over", "reset", "baseline", "media", "picker",
-    "right-drive", "drives", "account", "rounds", "edition", "settings",
+    "right-drive", "drives", "age", "account", "rounds", "edition", "settings",
 )  # fmt: skip
 AUTOMATIC = ("trials", "settings", "tray")
 OUT = ("screw", "cable", "clip", "part")
 FIX, SCREEN_NOW, VALUE = "$fix", "$screen", "$value"
+_COUNTED: Mapping[str, tuple[str, ...]] = {"drive_year": (VALUE,), "drive_size_gb": (VALUE,)}
+"""facts that are what was counted"""
 _OF_A_JOB = ("call", "fix", "way", "system", "opens", "open", "battery", "done")
 
 
@@ -90,11 +92,12 @@ class Automatic:
 
 @dataclass(frozen=True, slots=True)
 class Slot:
-    """What takes the drive of such a machine. `height` and `length` in mm, where they limit."""
+    """What takes the drive of such a machine. `height` and `length` in mm, where they limit; `key` of M.2."""
 
     when: FactTest
     interface: str
     form: str
+    key: str
     height: float | None
     length: float | None
 
@@ -127,7 +130,7 @@ def load_work(file: Table, ids: Ids, fixes: tuple[str, ...], calls: tuple[str, .
         raise file.error("jobs", "a last name without conditions", "none")
     slots = tuple(
         Slot(
-            _when(own, "when", allowed), own.string("interface"), own.string("form"),
+            _when(own, "when", allowed), own.string("interface"), own.string("form"), str(own.values.get("key", "")),
             own.number("height") if "height" in own.values else None, own.number("length") if "length" in own.values else None,
         )
         for own in _listed(file, "slots")
@@ -174,7 +177,7 @@ def _step(
     answers = {
         answer: Answer(
             answer, say.string(answer), leads.one_of(answer, LEADS, "on"), _pairs(own, "weighs", answer, ids.outcomes),
-            _when(unless, answer, allowed) if answer in unless.values else None, _pairs(own, "sets", answer, ids.facts),
+            _when(unless, answer, allowed) if answer in unless.values else None, _pairs(own, "sets", answer, {**ids.facts, **_COUNTED}),
             asks.one_of(answer, ASKS) if answer in asks.values else None, answer in proves,
         )
         for answer in say.values

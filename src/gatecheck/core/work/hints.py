@@ -12,7 +12,7 @@ from gatecheck.core.words.said import Said, say
 from gatecheck.core.work.job import Job, JobStep, SeenDrive, target_of
 from gatecheck.core.work.tray import lying, screws
 
-_ALIKE = 0.05
+_ALIKE, _OLDEST = 0.05, 60
 _MODERN = ("windows-11", "windows-10", "windows-8", "linux")
 
 
@@ -68,6 +68,13 @@ def _serial(at: _At) -> list[Said]:
     if any(same_serial(d.serial, typed) for d in own):
         return [say("work.same-drive", serial=typed)]
     return [say("work.other-drive", serial=typed, read=own[0].serial)] if own else [say("work.label-only", serial=typed)]
+
+
+def _age(at: _At) -> list[Said]:
+    year, now = at.facts.get("drive_year"), at.facts.get("as_of_year")
+    if not isinstance(year, int | float) or not isinstance(now, int | float) or not 0 <= now - year < _OLDEST:
+        return []
+    return [say("work.age", year=int(year), years=int(now - year))]
 
 
 def _carrier(at: _At) -> list[Said]:
@@ -167,6 +174,6 @@ def _plain(serial: str) -> str:
 
 _HINTS: Mapping[str, Callable[[_At], list[Said]]] = {
     "system": _system, "licence": _licence, "screws": _screws, "serial": _serial, "carrier": _carrier, "size": _size, "left-over": _left_over,
-    "reset": _reset, "baseline": _baseline, "media": _media, "picker": _picker, "right-drive": _right_drive, "drives": _drives,
+    "reset": _reset, "baseline": _baseline, "media": _media, "picker": _picker, "right-drive": _right_drive, "drives": _drives, "age": _age,
     "account": _account, "rounds": _rounds, "edition": _edition, "settings": _settings,
 }  # fmt: skip

@@ -312,7 +312,7 @@ def _following(job: Job, state: TicketState, answer: Answer, value: object, at: 
             if made is not None:
                 bodies.append({**made, "belongs": at})
     if answer.sets:
-        bodies.append({"fact": dict(answer.sets), "belongs": at})
+        bodies.append({"fact": {fact: value if said == VALUE else said for fact, said in answer.sets}, "belongs": at})
     return bodies
 
 

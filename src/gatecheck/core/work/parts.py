@@ -12,10 +12,10 @@ from gatecheck.core.knowledge.work import Slot
 from gatecheck.core.words.said import Said, say
 from gatecheck.core.work.job import holds
 
-KINDS = ("drive", "cable")
+KINDS, KEYS = ("drive", "cable"), ("", "m", "b", "b+m")
 INTERFACES = ("sata", "nvme", "emmc", "usb", "other")
 FORMS = ("2.5", "3.5", "m2", "soldered", "other")
-COLUMNS = ("kind", "name", "interface", "form", "height_mm", "length_mm", "flash", "size_gb", "price", "count")
+COLUMNS = ("kind", "name", "interface", "form", "key", "height_mm", "length_mm", "flash", "size_gb", "price", "count")
 _MOST_LINES, _LONGEST, _LARGEST = 5000, 120, 10**7
 _SAME_SIZE = 0.10
 """a drive of nearly the size of the old one counts as the same"""
@@ -30,6 +30,7 @@ class Item:
     name: str
     interface: str
     form: str
+    key: str
     height_mm: float
     length_mm: float
     flash: bool
@@ -54,6 +55,7 @@ class Wanted:
 
     interface: str
     form: str
+    key: str
     height_mm: float | None
     length_mm: float | None
     used_gb: float | None
@@ -66,7 +68,7 @@ def wanted_of(slots: Sequence[Slot], facts: Mapping[str, FactValue]) -> Wanted:
     context = {name: str(value) for name, value in facts.items()}
     slot = next((s for s in slots if holds(s.when, context)), None)
     return Wanted(
-        str(facts.get("slot_interface") or (slot.interface if slot else "")), str(facts.get("slot_form") or (slot.form if slot else "")),
+        str(facts.get("slot_interface") or (slot.interface if slot else "")), str(facts.get("slot_form") or (slot.form if slot else "")), slot.key if slot else "",
         _number(facts.get("slot_height")) or (slot.height if slot else None), _number(facts.get("slot_length")) or (slot.length if slot else None),
         _number(facts.get("used_gb")), _number(facts.get("drive_size_gb")), facts.get("drive_kind") == "hdd",
     )  # fmt: skip
@@ -95,6 +97,8 @@ def _fit(item: Item, wanted: Wanted, items: Sequence[Item]) -> Fit:
         against.append(say("work.other-interface", has=item.interface, wants=wanted.interface))
     elif wanted.form and item.form != wanted.form and not (item.form == "2.5" and wanted.form == "3.5"):
         against.append(say("work.other-form", has=item.form, wants=wanted.form))
+    if wanted.key and item.key and wanted.key not in item.key.split("+"):
+        against.append(say("work.other-key", has=item.key, wants=wanted.key))
     if wanted.height_mm and item.height_mm > wanted.height_mm:
         against.append(say("work.too-high", has=item.height_mm, takes=wanted.height_mm))
     if wanted.length_mm and item.length_mm > wanted.length_mm:
@@ -174,6 +178,7 @@ def _item(row: Mapping[str, str], more: int, line: int, faults: list[tuple[int, 
             faults.append((line, "name", f"a text of at most {_LONGEST} letters", repr(name[:40])))
         kind = _one(row, "kind", KINDS, line, faults, "drive")
         interface, form = _one(row, "interface", INTERFACES, line, faults), _one(row, "form", FORMS, line, faults)
+        key = _one(row, "key", KEYS, line, faults)
         flash = _one(row, "flash", ("yes", "no"), line, faults, "no")
         numbers = {c: _measure(row, c, line, faults, c in ("size_gb", "price") and kind == "drive") for c in ("height_mm", "length_mm", "size_gb", "price", "count")}
         if numbers["count"] != int(numbers["count"]):
@@ -181,7 +186,7 @@ def _item(row: Mapping[str, str], more: int, line: int, faults: list[tuple[int, 
     if len(faults) > before:
         return []
     count = int(numbers["count"]) if row.get("count", "").strip() else 1
-    return [Item(0, kind, name, interface, form, numbers["height_mm"], numbers["length_mm"], flash == "yes", numbers["size_gb"], numbers["price"], count, count)]
+    return [Item(0, kind, name, interface, form, key, numbers["height_mm"], numbers["length_mm"], flash == "yes", numbers["size_gb"], numbers["price"], count, count)]
 
 
 def _one(row: Mapping[str, str], column: str, known: Sequence[str], line: int, faults: list[tuple[int, str, str, str]], default: str = "") -> str:
@@ -216,5 +221,5 @@ def write_shelf(items: Sequence[Item]) -> str:
     writer = csv.writer(Lines())
     writer.writerow(COLUMNS)
     for i in items:
-        writer.writerow([i.kind, i.name, i.interface, i.form, f"{i.height_mm:g}", f"{i.length_mm:g}", "yes" if i.flash else "no", f"{i.size_gb:g}", f"{i.price:g}", i.count])
+        writer.writerow([i.kind, i.name, i.interface, i.form, i.key, f"{i.height_mm:g}", f"{i.length_mm:g}", "yes" if i.flash else "no", f"{i.size_gb:g}", f"{i.price:g}", i.count])
     return "".join(lines)

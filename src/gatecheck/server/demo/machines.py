@@ -62,17 +62,17 @@ class Chose:
 
 Line = dict[str, Any] | tuple[str, bytes] | Row | Seen | Did | Came | Went | Chose
 
-SHELF = """kind,name,interface,form,height_mm,length_mm,flash,size_gb,price,count
-drive,QUARRY FLINT S250,sata,2.5,7,,yes,250,38,3
-drive,QUARRY FLINT S500,sata,2.5,7,,yes,500,62,3
-drive,QUARRY FLINT S1000,sata,2.5,7,,yes,1000,94,2
-drive,QUARRY SPINDLE 500,sata,2.5,9.5,,no,500,41,1
-drive,QUARRY SPINDLE 1000,sata,3.5,26.1,,no,1000,48,4
-drive,QUARRY SPINDLE 2000,sata,3.5,26.1,,no,2000,66,1
-drive,QUARRY FLINT N250,nvme,m2,2.2,80,yes,250,39,2
-drive,QUARRY FLINT N500,nvme,m2,2.2,80,yes,500,64,2
-drive,QUARRY FLINT N1000,nvme,m2,2.2,80,yes,1000,97,1
-cable,Data cable 30 cm,sata,other,,300,no,,4,9
+SHELF = """kind,name,interface,form,key,height_mm,length_mm,flash,size_gb,price,count
+drive,QUARRY FLINT S250,sata,2.5,,7,,yes,250,38,3
+drive,QUARRY FLINT S500,sata,2.5,,7,,yes,500,62,3
+drive,QUARRY FLINT S1000,sata,2.5,,7,,yes,1000,94,2
+drive,QUARRY SPINDLE 500,sata,2.5,,9.5,,no,500,41,1
+drive,QUARRY SPINDLE 1000,sata,3.5,,26.1,,no,1000,48,4
+drive,QUARRY SPINDLE 2000,sata,3.5,,26.1,,no,2000,66,1
+drive,QUARRY FLINT N250,nvme,m2,m,2.2,80,yes,250,39,2
+drive,QUARRY FLINT N500,nvme,m2,m,2.2,80,yes,500,64,2
+drive,QUARRY FLINT N1000,nvme,m2,m,2.2,80,yes,1000,97,1
+cable,Data cable 30 cm,sata,other,,,300,no,,4,9
 """
 
 _OPENED = (Came("Under the rear feet", 2, "9 mm", (1, 3)), Came("Base cover", 7, "6 mm", (1, 3, 4, 6, 7, 9)), Came("Pad cable", 1, "latch up", (8,), "cable"), Came("Carrier", 2, "4 mm", (4,)))
@@ -235,7 +235,7 @@ def machines() -> list[Machine]:
                 *reading("story=knock", "screen=no-boot-device", "sound=ticking", "setup-entry=reached", "seen-setup=zero-size"),
                 {"signed": "replace", "fix": "replace-drive"}, Did("way-replace", "install"), Did("edition", "home"), Did("licence", "firmware"),
                 Did("missed", "noted", "the till program, its printer, mail of the last year"), Chose("QUARRY FLINT S500", "QF7-500231"), Did("mains", "connected"),
-                Did("power-off", "dead"), *_OPENED, Did("strip", "open"), Did("marks", "dented"), Did("label", "read", "QS5-120774"),
+                Did("power-off", "dead"), *_OPENED, Did("strip", "open"), Did("marks", "dented", "the hinge's screw post"), Did("label", "read", "QS5-120774"), Did("made", "year", 2019),
             ),
             bay=6, taken_in=74, every=3, by=("KT",),
         ),

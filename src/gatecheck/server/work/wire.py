@@ -179,6 +179,7 @@ class ItemOut(Wire):
     name: str
     interface: str
     form: str
+    key: str
     height_mm: float
     length_mm: float
     flash: bool
@@ -197,6 +198,7 @@ class FitOut(Wire):
 class WantedOut(Wire):
     interface: str
     form: str
+    key: str
     height_mm: float | None
     length_mm: float | None
     used_gb: float | None

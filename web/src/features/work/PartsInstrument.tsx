@@ -21,7 +21,7 @@ export function PartsInstrument({ id }: { id: number }) {
 
 function FitRow({ fit, place, onTake }: { fit: Fit; place: number; onTake: () => void }) {
   const item = fit.item
-  const measures = [`${item.size_gb} GB`, FORMS[item.form] ?? item.form, item.height_mm ? `${item.height_mm} mm` : '', factValue(item.flash ? 'flash' : 'disk')]
+  const measures = [`${item.size_gb} GB`, FORMS[item.form] ?? item.form, item.key && `key ${item.key.toUpperCase()}`, item.height_mm ? `${item.height_mm} mm` : '', factValue(item.flash ? 'flash' : 'disk')]
   return (
     <li className="border-b border-hair">
       <button type="button" disabled={!fit.fits} onClick={onTake} data-fits={fit.fits} className="flex min-h-14 w-full flex-wrap items-center gap-x-4 gap-y-0.5 px-1 py-1.5 text-left disabled:text-soft">
