@@ -77,8 +77,9 @@ web/node_modules/.stamp: web/package.json web/package-lock.json
 	cd web && npm ci --no-audit --no-fund --loglevel=error
 	touch $@
 
-web/dist/index.html: web/node_modules/.stamp $(shell find web/src -type f 2>/dev/null) web/index.html web/vite.config.ts
+web/dist/index.html: $(VENV)/.runs web/node_modules/.stamp $(shell find web/src -type f 2>/dev/null) web/index.html web/vite.config.ts
 	cd web && npm run -s build
+	$(BIN)/python -m gatecheck.server.papers.fonts web/node_modules web/dist/fonts
 	touch $@
 
 .PHONY: browser

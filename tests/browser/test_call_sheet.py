@@ -90,7 +90,7 @@ def test_handing_over_teaches_and_reopening_forgets(server: Any, window: Window)
     page.goto(f"{server.url}/ticket/{number}")
     expect(page.get_by_text("Handed over").first).to_be_visible()
     page.keyboard.press("o")
-    expect(page.get_by_role("button", name=re.compile("hand it over"))).to_be_visible()
+    expect(page.get_by_role("button", name=re.compile("hand it over")).first).to_be_visible()
     page.goto(f"{server.url}/odds")
     expect(page.get_by_text("Nothing learned yet")).to_be_visible()
 

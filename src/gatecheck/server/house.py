@@ -16,6 +16,7 @@ from gatecheck.server.captures.service import Captures
 from gatecheck.server.instruments.service import Instruments
 from gatecheck.server.learning.service import Learning
 from gatecheck.server.link.service import Links
+from gatecheck.server.papers.service import Papers
 from gatecheck.server.people.devices import Devices
 from gatecheck.server.practice.service import Practice
 from gatecheck.server.shop import Shop
@@ -41,19 +42,21 @@ class House:
     links: Links
     practice: Practice
     work: Work
+    papers: Papers
     devices: Devices
 
 
-def open_house(data: Path, *, name: str = "The bench", prefix: str = "GC", bays: int = 9, url: str | None = None) -> House:
+def open_house(data: Path, *, name: str = "The bench", prefix: str = "GC", bays: int = 9, url: str | None = None, fonts: Path | None = None) -> House:
     """The shop over a data folder; the folder is made where it is missing. Tables of its own that cannot be used are left out, and
     said on the bench."""
     database = open_database(data / "gatecheck.sqlite3")
     model, notices = own_model(data / KNOWLEDGE)
     shop = Shop(model, words_over(model.knowledge), database, FileStore(data / "files", LARGEST_CAPTURE), name=name, prefix=prefix, bays=bays, notices=notices)
-    return house_of(shop, url)
+    shop.read_page()
+    return house_of(shop, url, fonts)
 
 
-def house_of(shop: Shop, url: str | None = None) -> House:
+def house_of(shop: Shop, url: str | None = None, fonts: Path | None = None) -> House:
     """The services over a shop."""
     tickets = Tickets(shop)
     bench, learning, captures = BenchView(shop, tickets), Learning(shop, tickets), Captures(shop, tickets)
@@ -62,7 +65,7 @@ def house_of(shop: Shop, url: str | None = None) -> House:
     work, practice = Work(shop, tickets, captures), Practice(shop, tickets, links, url)
     practice.new_drive, work.on_swap = work.new_drive, practice.connect_again
     return House(
-        shop, tickets, bench, learning, captures, Instruments(shop, tickets, captures), links, practice, work,
+        shop, tickets, bench, learning, captures, Instruments(shop, tickets, captures), links, practice, work, Papers(shop, tickets, captures, work, fonts),
         Devices(shop.database, lambda event: shop.announce(event)),
     )  # fmt: skip
 

@@ -87,8 +87,8 @@ def run(host: str, port: int, data: Path | None, *, demo: bool, names: tuple[str
 
 def _open(folder: Path, url: str, *, demo: bool) -> tuple[House, dict[int, str]]:
     if not demo:
-        return open_house(folder, url=url), {}
-    house = open_house(folder, name=SHOP, prefix=PREFIX, bays=BAYS, url=url)
+        return open_house(folder, url=url, fonts=DIST / "fonts"), {}
+    house = open_house(folder, name=SHOP, prefix=PREFIX, bays=BAYS, url=url, fonts=DIST / "fonts")
     return house, {} if house.bench.overview().rows else fill(house)
 
 

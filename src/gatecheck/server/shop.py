@@ -7,8 +7,10 @@ from datetime import UTC, datetime
 
 from gatecheck.core.belief.model import Model
 from gatecheck.core.words.catalogue import Words
+from gatecheck.core.work.shop import ShopPage, ShopPageError, parse_shop
 from gatecheck.store import Database
 from gatecheck.store.files import FileStore
+from gatecheck.store.shop_pages import shop_page
 
 Event = Mapping[str, object]
 
@@ -27,13 +29,40 @@ class Shop:
     ) -> None:  # fmt: skip
         self.shipped, self.model, self.words = model, model, words
         self.database, self.files = database, files
-        self.name, self.prefix, self.bays = name, prefix, bays
+        self.page = ShopPage(name=name, prefix=prefix, bays=bays)
         self.notices = notices
         """what has to be said on the bench about the shop itself, such as tables of its own that could not be used"""
         self.generation = 0
         """how often the model has changed: whatever was worked out with an earlier one is out of date"""
         self.announce: Callable[[Event], None] = lambda event: None
         self.relearn: Callable[[], None] = lambda: None
+
+    @property
+    def name(self) -> str:
+        return self.page.name
+
+    @property
+    def prefix(self) -> str:
+        return self.page.prefix
+
+    @property
+    def bays(self) -> int:
+        return self.page.bays
+
+    def use(self, page: ShopPage) -> None:
+        """Go on with this page."""
+        self.page = page
+
+    def read_page(self) -> None:
+        """The page as it was kept; what cannot be read of it any more is said on the bench, and its lines stay as they were."""
+        with self.database.read() as connection:
+            kept = shop_page(connection)
+        if kept is None:
+            return
+        try:
+            self.page = parse_shop(kept, self.page)
+        except ShopPageError as error:
+            self.notices = (*self.notices, f"The shop's own page is not used: {error}")
 
     def learn(self, model: Model) -> None:
         """Go on with this model."""

@@ -214,6 +214,27 @@ MIGRATIONS: tuple[tuple[str, tuple[str, ...]], ...] = (
             "CREATE INDEX entry_out ON entry (ticket_id, place) WHERE json_extract(body, '$.out') IS NOT NULL",
         ),
     ),
+    (
+        "papers",
+        (
+            # one row: the shop's own page
+            "CREATE TABLE shop_page (id INTEGER PRIMARY KEY CHECK (id = 1), body TEXT NOT NULL CHECK (json_valid(body)), kept_by TEXT NOT NULL, kept_at TEXT NOT NULL) STRICT",
+            """
+            CREATE TABLE picture (
+                ticket_id INTEGER NOT NULL REFERENCES ticket (id),
+                sha256 TEXT NOT NULL REFERENCES file (sha256),
+                added_by TEXT NOT NULL,
+                added_at TEXT NOT NULL,
+                PRIMARY KEY (ticket_id, sha256)
+            ) STRICT
+            """,
+            # that a customer's data was erased, and when; not whose
+            "CREATE TABLE erasure (ticket_id INTEGER PRIMARY KEY REFERENCES ticket (id), erased_by TEXT NOT NULL, erased_at TEXT NOT NULL) STRICT",
+            # counts up whenever the whole shop was replaced by another program: what was worked out from it before is out of date
+            "CREATE TABLE epoch (id INTEGER PRIMARY KEY CHECK (id = 1), n INTEGER NOT NULL) STRICT",
+            "INSERT INTO epoch (id, n) VALUES (1, 0)",
+        ),
+    ),
 )
 
 

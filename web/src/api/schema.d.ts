@@ -757,6 +757,126 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/tickets/{ticket_id}/pictures": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Add Picture */
+        post: operations["addPicture"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tickets/{ticket_id}/pictures/{sha256}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get Picture */
+        get: operations["getPicture"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tickets/{ticket_id}/papers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get Papers */
+        get: operations["getPapers"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tickets/{ticket_id}/papers/{kind}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get Paper */
+        get: operations["getPaper"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tickets/{ticket_id}/papers/{kind}/pdf": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get Paper Pdf */
+        get: operations["getPaperPdf"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get Shop Page */
+        get: operations["getShopPage"];
+        /** Put Shop Page */
+        put: operations["putShopPage"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/paces": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get Paces */
+        get: operations["getPaces"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/me": {
         parameters: {
             query?: never;
@@ -1015,6 +1135,25 @@ export interface components {
             file: string;
             /** By */
             by: string;
+        };
+        /** Body_addPicture */
+        Body_addPicture: {
+            /** File */
+            file: string;
+            /** By */
+            by: string;
+            /**
+             * Says
+             * @default
+             */
+            says: string;
+            /**
+             * Evidence
+             * @default false
+             */
+            evidence: boolean;
+            /** Key */
+            key?: string | null;
         };
         /** BookModelOut */
         BookModelOut: {
@@ -1723,6 +1862,20 @@ export interface components {
             /** Machines */
             machines: components["schemas"]["KnownEntryOut"][];
         };
+        /** LabelOut */
+        LabelOut: {
+            /** Number */
+            number: string;
+            /** What */
+            what: string;
+            /** Lines */
+            lines: string[];
+            /**
+             * Code
+             * @description QR code as SVG
+             */
+            code: string;
+        };
         /**
          * LearningOut
          * @description What the shop's own tickets taught, and how the odds held.
@@ -2015,6 +2168,17 @@ export interface components {
             /** P */
             p: number;
         };
+        /** PaceOut */
+        PaceOut: {
+            /** What */
+            what: string;
+            /** Expected */
+            expected: number;
+            /** Took */
+            took: number;
+            /** Times */
+            times: number;
+        };
         /**
          * PageIn
          * @description One page as the probe read it, or the fact that it could not. `data`: base64.
@@ -2078,6 +2242,61 @@ export interface components {
              * @default
              */
             name: string;
+        };
+        /**
+         * PaperOut
+         * @description A paper, worded: the print view and the PDF show the same.
+         */
+        PaperOut: {
+            /** Kind */
+            kind: string;
+            /** Title */
+            title: string;
+            /** Shop */
+            shop: string;
+            /** Address */
+            address: string[];
+            /** Head */
+            head: string[];
+            /** Sections */
+            sections: components["schemas"]["PaperSectionOut"][];
+            /** Labels */
+            labels: components["schemas"]["LabelOut"][];
+            /** Paper */
+            paper: string;
+        };
+        /** PaperPictureOut */
+        PaperPictureOut: {
+            /** File */
+            file: string;
+            /** Says */
+            says: string;
+        };
+        /** PaperSectionOut */
+        PaperSectionOut: {
+            /** Heading */
+            heading: string;
+            /** Lines */
+            lines: string[];
+            /** Rows */
+            rows: string[][];
+            /** Pictures */
+            pictures: components["schemas"]["PaperPictureOut"][];
+            /**
+             * Strong
+             * @description The last row is the sum
+             */
+            strong: boolean;
+        };
+        /** PapersOut */
+        PapersOut: {
+            /** Kinds */
+            kinds: {
+                [key: string]: string;
+            };
+            spent: components["schemas"]["SpentOut"];
+            /** Erased At */
+            erased_at: string | null;
         };
         /**
          * PartIn
@@ -2394,6 +2613,43 @@ export interface components {
             columns: string[];
         };
         /**
+         * ShopPageIn
+         * @description Lines of the shop's page; those that are left out stay as they are. They are checked by the core, each with its own sentence.
+         */
+        ShopPageIn: {
+            /** Page */
+            page: {
+                [key: string]: unknown;
+            };
+            /** By */
+            by: string;
+        };
+        /** ShopPageOut */
+        ShopPageOut: {
+            /** Name */
+            name: string;
+            /** Address */
+            address: string[];
+            /** Prefix */
+            prefix: string;
+            /** Bays */
+            bays: number;
+            /** Technicians */
+            technicians: string[];
+            /** Bench Hour */
+            bench_hour: number;
+            /** Currency */
+            currency: string;
+            /** Tax */
+            tax: number;
+            /** Warranty Days */
+            warranty_days: number;
+            /** Paper */
+            paper: string;
+            /** Opening */
+            opening: string;
+        };
+        /**
          * SightingsOut
          * @description Which drive is seen where, and what the pattern means. `more`: kinds of drive that may be added to the grid.
          */
@@ -2405,6 +2661,18 @@ export interface components {
             /** More */
             more: components["schemas"]["DriveLineOut"][];
             pattern: components["schemas"]["PatternOut"] | null;
+        };
+        /**
+         * SpentOut
+         * @description Hands-on minutes: as the tape shows, as corrected, and what was expected of what was done.
+         */
+        SpentOut: {
+            /** Measured */
+            measured: number;
+            /** Corrected */
+            corrected: number | null;
+            /** Expected */
+            expected: number;
         };
         /** StepByIn */
         StepByIn: {
@@ -5358,6 +5626,401 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ShelfOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    addPicture: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ticket_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "multipart/form-data": components["schemas"]["Body_addPicture"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TicketOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getPicture: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ticket_id: number;
+                sha256: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getPapers: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ticket_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PapersOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getPaper: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ticket_id: number;
+                kind: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PaperOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getPaperPdf: {
+        parameters: {
+            query?: {
+                size?: string | null;
+            };
+            header?: never;
+            path: {
+                ticket_id: number;
+                kind: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getShopPage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShopPageOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    putShopPage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ShopPageIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShopPageOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getPaces: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PaceOut"][];
                 };
             };
             /** @description Not Found */

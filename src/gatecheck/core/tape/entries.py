@@ -4,7 +4,8 @@ An entry is one of: a reading (`move` with `outcome` or `weights`), `put_back`, 
 weighs nothing: `started` (a move that runs on its own), `changed` (a setting just changed, its result still to come),
 `saw` (a setting or a drive seen, where no check asks for it), `tried_key`, `signed` (the call somebody signed), `proven`
 (what it turned out to be), `note`; and those of the work after the call: `step` (one answered), `waive` (one left out, with why), `first`
-(one brought forward), `out` and `back` (what lies on the tray), `part` (what takes the old one's place).
+(one brought forward), `out` and `back` (what lies on the tray), `part` (what takes the old one's place);
+`picture`, and `spent` (minutes as corrected).
 
 A reading or a fact that follows from a step's answer `belongs` to that step's entry and stands as long as that does.
 """
@@ -174,6 +175,22 @@ class Part:
 
 
 @dataclass(frozen=True, slots=True)
+class Photo:
+    """A picture by its file's SHA-256, with what it shows. `evidence`: it goes on the customer's page."""
+
+    file: str
+    says: str
+    evidence: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Spent:
+    """The hands-on minutes of the whole ticket as somebody corrected them."""
+
+    minutes: float
+
+
+@dataclass(frozen=True, slots=True)
 class Note:
     text: str
     """empty where it was kept as the id of a sentence"""
@@ -188,7 +205,7 @@ class Broken:
 
 Entry = (
     Broken | Reading | PutBack | Override | FactChange | Undo | Started | Changed | Saw | TriedKey | Signed | Proven | Note
-    | StepDone | Waived | Brought | Out | Back | Part
+    | StepDone | Waived | Brought | Out | Back | Part | Photo | Spent
 )  # fmt: skip
 
 

@@ -20,11 +20,13 @@ from gatecheck.core.tape.entries import (
     Out,
     Override,
     Part,
+    Photo,
     Proven,
     PutBack,
     Reading,
     Saw,
     Signed,
+    Spent,
     Started,
     StepDone,
     TriedKey,
@@ -324,6 +326,20 @@ def _part(raw: Raw, where: str, index: int, knowledge: Knowledge) -> Entry:
     )  # fmt: skip
 
 
+def _picture(raw: Raw, where: str, index: int, knowledge: Knowledge) -> Entry:
+    file, says = raw["picture"], raw.get("says", "")
+    if not isinstance(file, str) or len(file) != 64 or not all(c in "0123456789abcdef" for c in file):
+        raise TapeError(f"{where}.picture", expected="the SHA-256 of a file", got=_shown(file))
+    return Photo(file, _worked_text(says, f"{where}.says") if says else "", raw.get("evidence") is True)
+
+
+def _spent(raw: Raw, where: str, index: int, knowledge: Knowledge) -> Entry:
+    minutes = raw["spent"]
+    if not _is_number(minutes) or not 0 <= minutes <= _MOST_MINUTES:  # type: ignore[operator]
+        raise TapeError(f"{where}.spent", expected=f"minutes, 0 to {_MOST_MINUTES}", got=_shown(minutes))
+    return Spent(float(minutes))  # type: ignore[arg-type]
+
+
 def _count(value: object, where: str, low: int, high: int) -> int:
     if isinstance(value, bool) or not isinstance(value, int) or not low <= value <= high:
         raise TapeError(where, expected=f"a whole number from {low} to {high}", got=_shown(value))
@@ -339,7 +355,8 @@ def _worked_text(value: object, where: str, what: str = "a text") -> str:
 PARSERS: Mapping[str, Parser] = {
     "undo": _undo, "fact": _fact, "put_back": _put_back, "override": _override, "started": _started, "changed": _changed,
     "saw": _saw, "tried_key": _tried_key, "signed": _signed, "proven": _proven,
-    "step": _step, "waive": _waived, "first": _brought, "out": _out, "back": _back, "part": _part, "move": _reading, "note": _note,
+    "step": _step, "waive": _waived, "first": _brought, "out": _out, "back": _back, "part": _part,
+    "picture": _picture, "spent": _spent, "move": _reading, "note": _note,
 }  # fmt: skip
 """the key that an entry's kind goes by -> its parser; the first that is there decides, so that `note` may stand beside any"""
 

@@ -125,6 +125,7 @@ class _Formatter(string.Formatter):
         self.ways: Mapping[str, Callable[[Any], str]] = {
             "percent": lambda v: percent(float(v)),
             "whole": lambda v: f"{float(v):.0f}",
+            "money": lambda v: f"{float(v):,.2f}",
             "number": lambda v: f"{float(v):.1f}".removesuffix(".0"),
             "comma-gb": lambda v: f", {float(v):.0f} GB" if v else "",
             "form": lambda v: {"2.5": "2.5 inch", "3.5": "3.5 inch", "m2": "M.2"}.get(str(v), str(v)),

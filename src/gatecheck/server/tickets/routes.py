@@ -13,8 +13,10 @@ from gatecheck.server.tickets.service import Tickets
 from gatecheck.server.tickets.wire import BayIn, EntryIn, SheetOut, TermsIn, TicketIn, TicketOut
 from gatecheck.server.wire import TicketId
 
+ONLY_BY_WORK = {"step", "waive", "first", "out", "back", "part", "picture"}
+"""entries that are checked against the job, the tray, the shelf and the files before they are kept"""
 _CLIENT_KEYS = {
-    *PARSERS, "outcome", "weights", "found", "before", "after", "reason", "minutes", "opens", "worked", "value", "at", "walk", "fix",
+    *(PARSERS.keys() - ONLY_BY_WORK), "outcome", "weights", "found", "before", "after", "reason", "minutes", "opens", "worked", "value", "at", "walk", "fix", "says", "evidence",
 }  # fmt: skip
 """what a browser may say of an entry; on what it rests, and with what odds it was signed, the server says itself"""
 

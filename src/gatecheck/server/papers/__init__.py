@@ -1,0 +1,1 @@
+"""Papers: gathered from the ticket, worded, printed."""

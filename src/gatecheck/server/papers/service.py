@@ -1,0 +1,252 @@
+"""Gathers what a ticket's papers rest on, words them, prints them; keeps pictures and the shop's own page."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import asdict
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+from typing import Any
+
+from gatecheck.core.decide.explain import weights_of_evidence
+from gatecheck.core.errors import TapeError
+from gatecheck.core.instruments.settings import as_left
+from gatecheck.core.tape.entries import Entry, Note, Photo, Reading, Signed, Spent, StepDone
+from gatecheck.core.words.said import Said
+from gatecheck.core.work.papers import KINDS, Case, Paper, Picture, Text, paper_of
+from gatecheck.core.work.shop import ShopPage, parse_shop
+from gatecheck.core.work.spent import Moment, Pace, paces, spent
+from gatecheck.server.captures.service import Captures
+from gatecheck.server.errors import NotFoundError
+from gatecheck.server.papers.pictures import kept_picture
+from gatecheck.server.papers.wire import PaperOut, PapersOut
+from gatecheck.server.qr import qr_svg
+from gatecheck.server.shop import Shop, now
+from gatecheck.server.tickets.folded import FoldedTicket
+from gatecheck.server.tickets.service import Tickets
+from gatecheck.server.tickets.view import proof_list
+from gatecheck.server.tickets.wire import TicketOut
+from gatecheck.server.work.service import Work
+from gatecheck.store import Connection, StoreError
+from gatecheck.store.files import attachments
+from gatecheck.store.pictures import add_picture, has_picture, made_since, pictures_of
+from gatecheck.store.shop_pages import keep_shop_page
+from gatecheck.store.tickets import TicketRow, tickets_on_bench
+
+_MOST_PICTURES = 60
+_DAYS_MEASURED = 60
+_TELLING = 1.5
+"""an entry is named as evidence where it made the fault this much likelier"""
+
+
+class Papers:
+    """Papers of tickets. `fonts`: folder of the print faces."""
+
+    def __init__(self, shop: Shop, at_work: Tickets, captures: Captures, work: Work, fonts: Path | None = None) -> None:
+        self.shop, self.tickets, self.captures, self.work, self.fonts = shop, at_work, captures, work, fonts
+
+    # --- pictures ------------------------------------------------------------------------------------------------
+
+    def add_picture(self, ticket_id: int, name: str, data: bytes, *, says: str = "", evidence: bool = False, by: str, key: str | None = None, at: str | None = None) -> TicketOut:
+        """Keep a picture on the ticket. Raises InputError for what is none, StoreError where the ticket has too many."""
+        row = self.tickets.row_of(ticket_id)
+        if row.closed_at:
+            raise TapeError(f"ticket {row.number}", expected="an open ticket", got="one that was handed over")
+        kept = kept_picture(name[:80], data)
+        digest, moment = self.shop.files.put(kept), at or now()
+        body: dict[str, Any] = {"picture": digest, "evidence": evidence, **({"says": says.strip()} if says.strip() else {})}
+
+        def keep(connection: Connection) -> None:
+            if pictures_of(connection, ticket_id) >= _MOST_PICTURES:
+                raise StoreError(f"{name[:80]}: expected at most {_MOST_PICTURES} pictures on a ticket, got another")
+            add_picture(connection, ticket_id, digest, len(kept), by=by, at=moment)
+
+        return self.tickets.append_made(ticket_id, lambda folded: [body], by=by, key=key, at=at, also=keep)
+
+    def picture(self, ticket_id: int, digest: str) -> bytes:
+        """A picture of this ticket. Raises NotFoundError."""
+        with self.shop.database.read() as connection:
+            if not has_picture(connection, ticket_id, digest):
+                raise NotFoundError(f"picture {digest[:12]}: expected one of this ticket, got none")
+        return self.shop.files.get(digest)
+
+    # --- the shop's page -----------------------------------------------------------------------------------------
+
+    def put_shop_page(self, said: Mapping[str, object], *, by: str) -> ShopPage:
+        """Check and keep lines of the shop's page. Raises ShopPageError; then nothing is kept."""
+        page = parse_shop(said, self.shop.page)
+        taken = [r.bay for r in self._on_bench() if r.bay is not None and r.bay > page.bays]
+        if taken:
+            raise StoreError(f"shop.bays: expected at least {max(taken)}, for a machine lies in bay {max(taken)}, got {page.bays}")
+        with self.shop.database.write() as connection:
+            keep_shop_page(connection, asdict(page), by=by, at=now())
+        self.shop.use(page)
+        self.shop.announce({"kind": "shop"})
+        return page
+
+    def _on_bench(self) -> list[TicketRow]:
+        with self.shop.database.read() as connection:
+            return tickets_on_bench(connection)
+
+    # --- minutes -------------------------------------------------------------------------------------------------
+
+    def minutes(self, ticket_id: int) -> tuple[float, float | None, float]:
+        """(measured from the tapes, corrected by hand, expected of what was done), hands-on."""
+        row = self.tickets.row_of(ticket_id)
+        folded = self.tickets.folded(row)
+        moments, _ = self._moments(row.opened_at)
+        own = spent(moments).get(ticket_id, {})
+        corrected = next((e.minutes for e, s in zip(reversed(folded.entries), reversed(folded.stands), strict=True) if s and isinstance(e, Spent)), None)
+        expected = sum(m.expected or 0.0 for m in moments if m.ticket == ticket_id and folded.stands[m.place])
+        return sum(own.values()), corrected, expected
+
+    def _moments(self, since: str) -> tuple[list[Moment], dict[tuple[int, int], str]]:
+        knowledge = self.shop.model.knowledge
+        moments, names = [], {}
+        with self.shop.database.read() as connection:
+            made = made_since(connection, since)
+        for ticket, place, by, at, body in made:
+            expected, name = None, None
+            if isinstance(body.get("move"), str) and body["move"] in {**knowledge.checks, **knowledge.fixes} and "belongs" not in body and "rests_on" not in body:
+                move = knowledge.move(str(body["move"]))
+                expected, name = move.minutes, move.name
+            elif body.get("step") in knowledge.work.steps:
+                step = knowledge.work.steps[str(body["step"])]
+                expected, name = step.minutes, step.name
+            elif "belongs" in body or "rests_on" in body:
+                expected = 0.0
+            moments.append(Moment(ticket, place, by, _minute(at), expected))
+            if name is not None:
+                names[ticket, place] = name
+        return moments, names
+
+    def paces(self) -> list[Pace]:
+        """What moves and steps really take here, over the last weeks."""
+        since = (datetime.now(UTC) - timedelta(days=_DAYS_MEASURED)).isoformat(timespec="milliseconds")
+        moments, names = self._moments(since)
+        return paces(moments, names)[:40]
+
+    # --- papers --------------------------------------------------------------------------------------------------
+
+    def papers(self, ticket_id: int) -> PapersOut:
+        measured, corrected, expected = self.minutes(ticket_id)
+        case = self.case(ticket_id)
+        with self.shop.database.read() as connection:
+            erased = connection.execute("SELECT erased_at FROM erasure WHERE ticket_id = ?", (ticket_id,)).fetchone()
+        return PapersOut.model_validate({
+            "kinds": {kind: self._say(paper_of(case, kind).title) for kind in KINDS},
+            "spent": {"measured": round(measured, 1), "corrected": corrected, "expected": round(expected, 1)}, "erased_at": erased[0] if erased else None,
+        })  # fmt: skip
+
+    def paper(self, ticket_id: int, kind: str) -> PaperOut:
+        """The paper, worded. Raises NotFoundError for one there is not."""
+        paper, say = self._paper(ticket_id, kind), self._say
+        page = self.shop.page
+        return PaperOut.model_validate({
+            "kind": kind, "title": say(paper.title), "shop": page.name, "address": list(page.address), "head": [say(h) for h in paper.head],
+            "sections": [
+                {
+                    "heading": say(s.heading), "lines": [say(x) for x in s.lines], "rows": [[say(c) for c in row] for row in s.rows], "strong": s.strong,
+                    "pictures": [{"file": p.file, "says": p.says} for p in s.pictures],
+                }
+                for s in paper.sections
+            ],
+            "labels": [{"number": x.number, "what": say(x.what), "lines": [say(line) for line in x.lines], "code": qr_svg(x.code)} for x in paper.labels],
+            "paper": page.paper,
+        })  # fmt: skip
+
+    def pdf(self, ticket_id: int, kind: str, size: str | None = None) -> bytes:
+        """The paper as PDF, on the shop's paper or another. Raises NotFoundError, ShopPageError for a size nobody has."""
+        from gatecheck.server.papers.pdf import print_paper
+
+        page = self.shop.page
+        if size is not None:
+            page = parse_shop({"paper": size}, page)
+        return print_paper(self._paper(ticket_id, kind), page, self._say, lambda digest: self.picture(ticket_id, digest), self.fonts)
+
+    def _paper(self, ticket_id: int, kind: str) -> Paper:
+        if kind not in KINDS:
+            raise NotFoundError(f"paper {kind[:20]!r}: expected one of {', '.join(KINDS)}")
+        return paper_of(self.case(ticket_id), kind)
+
+    def _say(self, text: Text) -> str:
+        return self.shop.words.say(text) if isinstance(text, Said) else text
+
+    def case(self, ticket_id: int) -> Case:
+        """Everything that the papers of this ticket rest on. Raises NotFoundError."""
+        row = self.tickets.row_of(ticket_id)
+        folded = self.tickets.folded(row)
+        state, entries = folded.state, folded.entries
+        measured, corrected, _ = self.minutes(ticket_id)
+        signed = _signed(folded)
+        odds = dict(signed.get("odds") or {}) if signed else {}
+        faults = list(state.proven) if state.proven is not None else [f for f, p in (odds.get("suspects") or {}).items() if float(p) >= 0.5][:2]
+        today = datetime.fromisoformat(row.closed_at) if row.closed_at else datetime.now(UTC)
+        values = {v: name for r in self.shop.model.knowledge.settings.rows.values() for v, name in r.values.items()}
+        work = self.work.view(ticket_id)
+        return Case(
+            number=row.number, customer=row.customer, machine=row.machine, said=row.words, taken_in=row.opened_at[:10], today=today.date().isoformat(),
+            warranty_until=(today + timedelta(days=self.shop.page.warranty_days)).date().isoformat(), knowledge=self.shop.model.knowledge, shop=self.shop.page,
+            facts=state.facts, entries=entries, stands=folded.stands, tape=[self._line(folded, i) for i in range(len(entries)) if folded.stands[i]],
+            job=folded.job, proof=proof_list(folded), faults=faults, evidence=_evidence(folded, faults), part=folded.part, old_serial=work.old_serial or "",
+            minutes=corrected if corrected is not None else measured, odds=odds.get("suspects") or {}, confidence=odds.get("confidence"),
+            left=[(x.name, values.get(x.found or "", x.found or "—"), values.get(x.left or "", x.left or "—")) for x in as_left(self.shop.model.knowledge, state.facts, entries)],
+            verdicts=self._verdicts(ticket_id), pictures=[Picture(e.file, e.says, e.evidence) for e, s in zip(entries, folded.stands, strict=True) if s and isinstance(e, Photo)],
+        )  # fmt: skip
+
+    def _verdicts(self, ticket_id: int) -> list[tuple[str, Text]]:
+        with self.shop.database.read() as connection:
+            kept = attachments(connection, ticket_id)
+        found: list[tuple[str, Text]] = []
+        for file in kept[:3]:
+            for drive in self.captures.decoded.capture(file.name, file.sha256).drives:
+                identity = drive.identity or {}
+                found.append((" ".join(str(identity.get(k) or "") for k in ("model", "serial")).strip() or drive.device, drive.verdict))
+        return found
+
+    def _line(self, folded: FoldedTicket, place: int) -> tuple[str, str, Text]:
+        """An entry as a row of the technical sheet: when, by whom, what."""
+        entry, own = folded.entries[place], folded.tape[place]
+        knowledge = self.shop.model.knowledge
+        text = self.shop.words.note(own.body.get("note"))
+        if isinstance(entry, Reading):
+            said = knowledge.move(entry.move).say.get(entry.outcome or "", entry.outcome or "")
+            text = f"{knowledge.move(entry.move).name}: {said}" + (f". {text}" if text else "")
+        elif isinstance(entry, StepDone):
+            step = knowledge.work.steps[entry.step]
+            text = f"{step.name}: {step.answers[entry.answer].say}" + (f" ({entry.value})" if entry.value not in (None, "") else "")
+        elif isinstance(entry, Signed):
+            text = " ".join(filter(None, (knowledge.call_names[entry.choice], knowledge.fixes[entry.fix].name if entry.fix else "")))
+        elif not isinstance(entry, Note):
+            text = text or _plainly(own.body)
+        return own.made_at[:16].replace("T", " "), own.made_by, text
+
+
+def _plainly(body: Mapping[str, Any]) -> str:
+    return ", ".join(f"{k}: {v}" for k, v in body.items() if k not in ("odds", "rests_on", "belongs", "picture"))[:300]
+
+
+def _signed(folded: FoldedTicket) -> Mapping[str, Any] | None:
+    """The last signature that stands, with its odds."""
+    return next((e.body for e, s in zip(reversed(folded.tape), reversed(folded.stands), strict=True) if s and "signed" in e.body), None)
+
+
+def _evidence(folded: FoldedTicket, faults: list[str]) -> list[tuple[str, str]]:
+    """Readings that spoke most for these faults: (move, outcome), best first, each once."""
+    if not faults:
+        return []
+    spoken = weights_of_evidence(folded.model, folded.state, faults)
+    ranked = sorted((w for f in faults for w in spoken[f] if w.factor >= _TELLING), key=lambda w: -w.factor)
+    found = []
+    for weight in ranked:
+        entry: Entry = folded.entries[weight.entry]
+        if isinstance(entry, Reading) and entry.outcome and entry.move in folded.model.knowledge.checks:
+            found.append((entry.move, entry.outcome))
+    return list(dict.fromkeys(found))[:4]
+
+
+def _minute(moment: str) -> float:
+    try:
+        return datetime.fromisoformat(moment).timestamp() / 60
+    except ValueError:
+        return 0.0
