@@ -65,6 +65,19 @@ def _parser() -> argparse.ArgumentParser:
     probe.add_argument("--secret", default="", metavar="SECRET", help="fill in a ticket's secret")
     probe.add_argument("--practice", metavar="NAME", help="read this practice machine instead, into --out as a capture file; `list` names them")
     probe.set_defaults(run=_probe)
+    kept = (
+        ("backup", "write the whole shop into one file, while it runs", ("file",)), ("restore", "bring a backup back, while it runs; what was there is kept", ("file",)),
+        ("export", "write one ticket with its files into one file", ("number", "file")), ("import", "take an exported ticket in", ("file",)),
+    )  # fmt: skip
+    for name, words, names in kept:
+        own = commands.add_parser(name, help=words)
+        if "number" in names:
+            own.add_argument("number", metavar="NUMBER")
+        own.add_argument("file", type=Path, metavar="FILE")
+        own.add_argument("--data", type=Path, default=Path.home() / ".local" / "share" / "gatecheck", metavar="DIR", help="the shop's folder")
+        if name == "restore":
+            own.add_argument("--over", action="store_true", help="although the shop holds tickets that the backup does not")
+        own.set_defaults(run=_keeping)
     for name, words in (("serve", "start the server"), ("demo", "start the server with a made-up repair counter")):
         serve = commands.add_parser(name, help=words)
         serve.add_argument("--host", default="127.0.0.1")
@@ -190,6 +203,24 @@ def _practice(arguments: argparse.Namespace) -> int:
     with tempfile.TemporaryDirectory() as spool:
         where = ["--out", str(arguments.out)] if arguments.out else ["--server", arguments.server, "--secret", arguments.secret]
         return practice([arguments.practice, "--spool", spool, "--wait", "3", *where])
+
+
+def _keeping(arguments: argparse.Namespace) -> int:
+    from gatecheck import keeping
+    from gatecheck.library import shipped_model
+
+    if arguments.command == "backup":
+        kept = keeping.backup(arguments.data, arguments.file)
+        print(f"{arguments.file}: {kept.tickets} tickets, {kept.files} files, {kept.bytes / 1e6:.1f} MB; read back and whole")
+    elif arguments.command == "restore":
+        kept, before = keeping.restore(arguments.file, arguments.data, over=arguments.over)
+        print(f"{arguments.data}: {kept.tickets} tickets, {kept.files} files" + (f"; what was there before is in {before}" if before else ""))
+    elif arguments.command == "export":
+        kept = keeping.export_ticket(arguments.data, arguments.number, arguments.file)
+        print(f"{arguments.file}: ticket {arguments.number}, {kept.files} files")
+    else:
+        print(f"{keeping.import_ticket(arguments.file, arguments.data, shipped_model().knowledge)}: taken in")
+    return 0
 
 
 def _serve(arguments: argparse.Namespace) -> int:

@@ -8,9 +8,9 @@ from datetime import UTC, datetime
 from gatecheck.core.belief.model import Model
 from gatecheck.core.words.catalogue import Words
 from gatecheck.core.work.shop import ShopPage, ShopPageError, parse_shop
-from gatecheck.store import Database
+from gatecheck.store import Connection, Database
 from gatecheck.store.files import FileStore
-from gatecheck.store.shop_pages import shop_page
+from gatecheck.store.shop_pages import epoch, shop_page
 
 Event = Mapping[str, object]
 
@@ -32,6 +32,7 @@ class Shop:
         self.page = ShopPage(name=name, prefix=prefix, bays=bays)
         self.notices = notices
         """what has to be said on the bench about the shop itself, such as tables of its own that could not be used"""
+        self.epoch: int | None = None
         self.generation = 0
         """how often the model has changed: whatever was worked out with an earlier one is out of date"""
         self.announce: Callable[[Event], None] = lambda event: None
@@ -63,6 +64,16 @@ class Shop:
             self.page = parse_shop(kept, self.page)
         except ShopPageError as error:
             self.notices = (*self.notices, f"The shop's own page is not used: {error}")
+
+    def check_epoch(self, connection: Connection) -> None:
+        """Forget what was worked out before where another program has replaced the whole shop since."""
+        n = epoch(connection)
+        if self.epoch is not None and n != self.epoch:
+            self.epoch = n
+            self.generation += 1
+            self.read_page()
+            self.relearn()
+        self.epoch = n
 
     def learn(self, model: Model) -> None:
         """Go on with this model."""

@@ -90,6 +90,16 @@ class Database:
             with self._idle_lock:
                 self._idle.append(connection)
 
+    def forget(self) -> None:
+        """Write the whole database anew, so that nothing deleted stands in its pages or its log any more."""
+        with self._write_lock:
+            try:
+                self._writer.execute("PRAGMA wal_checkpoint(TRUNCATE)")
+                self._writer.execute("VACUUM")
+                self._writer.execute("PRAGMA wal_checkpoint(TRUNCATE)")
+            except sqlite3.Error as error:
+                raise StoreError(f"{self._name}: expected room to write it anew, got {error}") from error
+
     def close(self) -> None:
         """Close every connection."""
         with self._write_lock, self._idle_lock:

@@ -110,6 +110,14 @@ def tickets_on_bench(connection: sqlite3.Connection) -> list[TicketRow]:
     return [_ticket(row) for row in connection.execute(_ON_BENCH)]
 
 
+_OF_CUSTOMER = f"SELECT {_COLUMNS} FROM ticket WHERE customer = ? COLLATE NOCASE ORDER BY id"
+
+
+def tickets_of_customer(connection: sqlite3.Connection, customer: str) -> list[TicketRow]:
+    """All tickets under this very name."""
+    return [_ticket(row) for row in connection.execute(_OF_CUSTOMER, (customer,))]
+
+
 def find_tickets(connection: sqlite3.Connection, text: str, limit: int = 20) -> list[TicketRow]:
     """Tickets whose number, customer or machine holds the text; open ones first."""
     return [_ticket(row) for row in connection.execute(_FIND, {"like": f"%{_escaped(text)}%", "limit": limit})]

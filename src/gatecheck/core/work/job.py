@@ -156,6 +156,7 @@ def _context(
 ) -> Context:
     """The rows that a step's `when` may name. Facts that nobody knows are empty."""
     facts: dict[str, str] = {name: str(state.facts.get(name, "") or "") for name in knowledge.facts}
+    facts["platform"] = facts["platform"] or "pc"  # what nobody said is the ordinary case
     fix = signed.fix or ""
     context = {**facts, "call": signed.choice, "fix": fix, "system": _system(state.facts)}
     ways = [s for s in knowledge.work.steps.values() if s.is_way and signed.choice in s.when.get("call", ())]

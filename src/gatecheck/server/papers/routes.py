@@ -12,7 +12,7 @@ from gatecheck.server.papers.pictures import LARGEST
 from gatecheck.server.papers.service import Papers
 from gatecheck.server.papers.wire import PaceOut, PaperOut, PapersOut, ShopPageIn, ShopPageOut
 from gatecheck.server.tickets.wire import TicketOut
-from gatecheck.server.wire import By, TicketId
+from gatecheck.server.wire import By, ByIn, TicketId
 from gatecheck.store import StoreError
 
 Kind = Annotated[str, Path(max_length=20)]
@@ -50,6 +50,10 @@ def paper_routes(papers: Papers) -> APIRouter:
         number = papers.tickets.row_of(ticket_id).number
         headers = {"Content-Disposition": f'inline; filename="{number.lower()}-{kind}.pdf"', "X-Content-Type-Options": "nosniff"}
         return Response(papers.pdf(ticket_id, kind, size), media_type="application/pdf", headers=headers)
+
+    @router.post("/tickets/{ticket_id}/erase", operation_id="eraseCustomer")
+    def erase_customer(ticket_id: TicketId, request: ByIn) -> TicketOut:
+        return papers.erase(ticket_id, by=request.by)
 
     @router.get("/shop", operation_id="getShopPage")
     def get_shop_page() -> ShopPageOut:

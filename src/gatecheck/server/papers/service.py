@@ -16,6 +16,7 @@ from gatecheck.core.words.said import Said
 from gatecheck.core.work.papers import KINDS, Case, Paper, Picture, Text, paper_of
 from gatecheck.core.work.shop import ShopPage, parse_shop
 from gatecheck.core.work.spent import Moment, Pace, paces, spent
+from gatecheck.keeping import ERASED, erase_customer
 from gatecheck.server.captures.service import Captures
 from gatecheck.server.errors import NotFoundError
 from gatecheck.server.papers.pictures import kept_picture
@@ -31,7 +32,7 @@ from gatecheck.store import Connection, StoreError
 from gatecheck.store.files import attachments
 from gatecheck.store.pictures import add_picture, has_picture, made_since, pictures_of
 from gatecheck.store.shop_pages import keep_shop_page
-from gatecheck.store.tickets import TicketRow, tickets_on_bench
+from gatecheck.store.tickets import TicketRow, tickets_of_customer, tickets_on_bench
 
 _MOST_PICTURES = 60
 _DAYS_MEASURED = 60
@@ -87,6 +88,22 @@ class Papers:
     def _on_bench(self) -> list[TicketRow]:
         with self.shop.database.read() as connection:
             return tickets_on_bench(connection)
+
+    # --- erasing -------------------------------------------------------------------------------------------------
+
+    def erase(self, ticket_id: int, *, by: str) -> TicketOut:
+        """Erase the customer of this ticket from all of their tickets. Raises StoreError while one of them is open; then nothing is erased."""
+        row = self.tickets.row_of(ticket_id)
+        with self.shop.database.read() as connection:
+            own = tickets_of_customer(connection, row.customer) if row.customer != ERASED else [row]
+        still = [t.number for t in own if not t.closed_at]
+        if still:
+            raise StoreError(f"erase: expected tickets that were handed over, got {', '.join(still)} still open")
+        for ticket in own:
+            erase_customer(self.shop.database, self.shop.files.folder, ticket.id, self.shop.model.knowledge, by=by)
+        self.shop.generation += 1
+        self.shop.announce({"kind": "ticket", "ticket": ticket_id})
+        return self.tickets.ticket(ticket_id)
 
     # --- minutes -------------------------------------------------------------------------------------------------
 

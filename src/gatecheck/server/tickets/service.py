@@ -57,8 +57,9 @@ class Tickets:
 
     def folded(self, row: TicketRow) -> FoldedTicket:
         """The ticket's state, folded anew only where its tape has grown or the model has learned."""
-        generation = self.shop.generation
         with self.shop.database.read() as connection:
+            self.shop.check_epoch(connection)
+            generation = self.shop.generation
             kept = self._cache.find(row.id, tickets.tape_length(connection, row.id), generation)
             if kept:
                 return kept

@@ -1,0 +1,405 @@
+"""Keeping a shop: backup and restore while it runs, one ticket out and in, a customer's data erased. Files are told by their hashes, all is checked before anything is changed."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import os
+import sqlite3
+import tempfile
+import zipfile
+import zlib
+from collections.abc import Iterator, Mapping
+from contextlib import closing, contextmanager
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+from gatecheck.core.errors import TapeError
+from gatecheck.core.knowledge.tables import Knowledge
+from gatecheck.core.tape.parse import parse_entries, parse_facts
+from gatecheck.files import InputError
+from gatecheck.store import StoreError
+from gatecheck.store.database import Database, atomic
+from gatecheck.store.migrations import MIGRATIONS
+
+DATABASE, FILES = "gatecheck.sqlite3", "files"
+FORMAT, TICKET_FORMAT = "gate check shop 1", "gate check ticket 1"
+_LARGEST = 64 << 30
+_LARGEST_TICKET = 1 << 30
+ERASED = "—"
+
+
+def _now() -> str:
+    return datetime.now(UTC).isoformat(timespec="milliseconds")
+
+
+def _sha256(data: bytes) -> str:
+    return hashlib.sha256(data).hexdigest()
+
+
+# --- the whole shop --------------------------------------------------------------------------------------------------
+
+
+@dataclass(frozen=True, slots=True)
+class Kept:
+    """What a backup holds, or what was brought back."""
+
+    tickets: int
+    files: int
+    bytes: int
+
+
+def backup(data: Path, target: Path) -> Kept:
+    """Write the whole shop into one file while it runs: the database through SQLite's own backup, the files by their hashes, all read back.
+
+    Raises InputError where there is no shop, StoreError where it cannot be written. An earlier file under that name stays until the new one is whole.
+    """
+    source = data / DATABASE
+    if not source.is_file():
+        raise InputError(f"--data {data}: expected a shop's folder, got none with {DATABASE}")
+    with tempfile.TemporaryDirectory(dir=_folder_of(target), prefix=".gatecheck-") as scratch:
+        copy = Path(scratch) / DATABASE
+        try:
+            with closing(sqlite3.connect(f"file:{source}?mode=ro", uri=True)) as running, closing(sqlite3.connect(copy)) as own:
+                running.backup(own, pages=256, sleep=0.005)
+                own.execute("PRAGMA journal_mode=DELETE")
+                wanted = [row[0] for row in own.execute("SELECT sha256 FROM file ORDER BY sha256")]
+                tickets = int(own.execute("SELECT count(*) FROM ticket").fetchone()[0])
+                steps = [row[0] for row in own.execute("SELECT name FROM migration")]
+            whole = Path(scratch) / "backup.zip"
+            total = copy.stat().st_size
+            with zipfile.ZipFile(whole, "w", zipfile.ZIP_DEFLATED) as archive:
+                archive.write(copy, DATABASE)
+                for digest in wanted:
+                    content = _file(data, digest)
+                    total += len(content)
+                    archive.writestr(zipfile.ZipInfo(f"{FILES}/{digest}"), content)
+                manifest = {"format": FORMAT, "made_at": _now(), "steps": steps, "tickets": tickets, "files": len(wanted), "database": _sha256(copy.read_bytes())}
+                archive.writestr("manifest.json", json.dumps(manifest))
+            _opened(whole)
+            _into_place(whole, target)
+        except (sqlite3.Error, OSError) as error:
+            raise StoreError(f"backup {target}: expected room to write and a readable shop, got {error}") from error
+    return Kept(tickets, len(wanted), total)
+
+
+def restore(source: Path, data: Path, *, over: bool = False) -> tuple[Kept, Path | None]:
+    """Bring a backup back, also while the server runs; what was there before is kept in a file beside it, whose path is returned.
+
+    Raises InputError for a broken backup or one of a newer program, StoreError where the shop holds tickets that the backup does not (`over` says
+    that they may go). Nothing is changed by any of these.
+    """
+    manifest, content = _opened(source)
+    place = data / DATABASE
+    data.mkdir(parents=True, exist_ok=True)
+    with tempfile.TemporaryDirectory(dir=data, prefix=".restore-") as scratch:
+        copy = Path(scratch) / DATABASE
+        with zipfile.ZipFile(source) as archive:
+            copy.write_bytes(archive.read(DATABASE))
+            _checked_database(source, copy)
+            before = None
+            if place.is_file():
+                newer = _only_here(place, copy)
+                if newer and not over:
+                    raise StoreError(f"restore {source}: expected a shop without work of its own since the backup, got {newer}; `--over` restores all the same and keeps it in a file")
+                before = data / f"before-restore-{datetime.now(UTC).strftime('%Y%m%d-%H%M%S-%f')}.zip"
+                backup(data, before)
+            for digest in content:
+                _put(data, digest, archive.read(f"{FILES}/{digest}"))
+        Database(place).close()  # brings an empty folder's database into being, or an older one up to date
+        try:
+            with closing(sqlite3.connect(copy)) as own, closing(sqlite3.connect(place, timeout=30)) as running:
+                _migrated(own)
+                last = int(running.execute("SELECT n FROM epoch").fetchone()[0])
+                own.execute("UPDATE epoch SET n = ?", (last + 1,))
+                own.commit()
+                own.backup(running)
+                running.execute("PRAGMA wal_checkpoint(TRUNCATE)")
+        except sqlite3.Error as error:
+            raise StoreError(f"restore {source}: expected a database that can be written, got {error}; nothing was changed") from error
+    return Kept(int(manifest["tickets"]), len(content), 0), before
+
+
+def _migrated(connection: sqlite3.Connection) -> None:
+    from gatecheck.store.migrations import migrate
+
+    connection.isolation_level = None
+    migrate(connection, atomic)
+
+
+def _only_here(place: Path, copy: Path) -> str:
+    """What the running shop holds that the backup does not, in words; empty where nothing."""
+    with closing(sqlite3.connect(f"file:{place}?mode=ro", uri=True, timeout=30)) as running:
+        running.execute("ATTACH DATABASE ? AS old", (str(copy),))
+        tickets = running.execute("SELECT count(*) FROM main.ticket t WHERE NOT EXISTS (SELECT 1 FROM old.ticket o WHERE o.id = t.id AND o.opened_at = t.opened_at)").fetchone()[0]
+        entries = running.execute(
+            "SELECT count(*) FROM main.entry e WHERE NOT EXISTS (SELECT 1 FROM old.entry o WHERE o.ticket_id = e.ticket_id AND o.place = e.place AND o.made_at = e.made_at)"
+        ).fetchone()[0]
+    return f"{tickets} tickets and {entries} entries that it does not hold" if entries or tickets else ""
+
+
+def _opened(source: Path) -> tuple[dict[str, Any], list[str]]:
+    """Manifest and file digests of a backup, every byte checked. Raises InputError."""
+    with _zip(source, _LARGEST) as archive:
+        manifest = _manifest(source, archive, FORMAT)
+        known = [name for name, _ in MIGRATIONS]
+        newer = [s for s in manifest.get("steps", []) if s not in known]
+        if newer:
+            raise InputError(f"{source}: expected a backup of this program or an older one, got one of a newer program ({', '.join(map(str, newer))[:80]})")
+        if _sha256(archive.read(DATABASE)) != manifest.get("database"):
+            raise InputError(f"{source}: expected the database as it was written, got other bytes")
+        digests = [name.partition("/")[2] for name in archive.namelist() if name.startswith(f"{FILES}/")]
+        for digest in digests:
+            if _sha256(archive.read(f"{FILES}/{digest}")) != digest:
+                raise InputError(f"{source}: expected file {digest[:12]} as it was written, got other bytes")
+        if len(digests) != manifest.get("files"):
+            raise InputError(f"{source}: expected {manifest.get('files')} files, got {len(digests)}")
+        return manifest, digests
+
+
+def _checked_database(source: Path, copy: Path) -> None:
+    try:
+        with closing(sqlite3.connect(copy)) as own:
+            found = own.execute("PRAGMA integrity_check").fetchone()[0]
+            own.execute("SELECT count(*) FROM ticket").fetchone()
+    except sqlite3.Error as error:
+        raise InputError(f"{source}: expected a shop's database, got {error}") from error
+    if found != "ok":
+        raise InputError(f"{source}: expected a sound database, got {found}")
+
+
+# --- one ticket ------------------------------------------------------------------------------------------------------
+
+_TICKET = "SELECT number, customer, machine, words, facts, opened_by, opened_at, closed_at FROM ticket WHERE number = ? OR CAST(id AS TEXT) = ?"
+_ENTRIES = "SELECT place, body, made_by, made_at FROM entry WHERE ticket_id = ? ORDER BY place"
+_ATTACHED = "SELECT sha256, name, added_by, added_at FROM attachment WHERE ticket_id = ? ORDER BY id"
+_PICTURES = "SELECT sha256, added_by, added_at FROM picture WHERE ticket_id = ?"
+
+
+def export_ticket(data: Path, number: str, target: Path) -> Kept:
+    """Write one ticket with its tape and files into one file. Raises InputError where there is none by that number."""
+    place = data / DATABASE
+    if not place.is_file():
+        raise InputError(f"--data {data}: expected a shop's folder, got none with {DATABASE}")
+    with closing(sqlite3.connect(f"file:{place}?mode=ro", uri=True, timeout=30)) as own:
+        row = own.execute(_TICKET, (number, number)).fetchone()
+        if row is None:
+            raise InputError(f"{number}: expected a ticket of this shop, got none by that number")
+        ticket = dict(zip(("number", "customer", "machine", "words", "facts", "opened_by", "opened_at", "closed_at"), row, strict=True))
+        ticket["facts"] = json.loads(ticket["facts"])
+        (ticket_id,) = own.execute("SELECT id FROM ticket WHERE number = ?", (ticket["number"],)).fetchone()
+        ticket["tape"] = [{"place": p, "body": json.loads(body), "by": by, "at": at} for p, body, by, at in own.execute(_ENTRIES, (ticket_id,))]
+        ticket["files"] = [{"sha256": s, "name": n, "by": by, "at": at} for s, n, by, at in own.execute(_ATTACHED, (ticket_id,))]
+        ticket["pictures"] = [{"sha256": s, "by": by, "at": at} for s, by, at in own.execute(_PICTURES, (ticket_id,))]
+    digests = sorted({f["sha256"] for f in [*ticket["files"], *ticket["pictures"]]})
+    with tempfile.TemporaryDirectory(dir=_folder_of(target), prefix=".gatecheck-") as scratch:
+        whole = Path(scratch) / "ticket.zip"
+        try:
+            with zipfile.ZipFile(whole, "w", zipfile.ZIP_DEFLATED) as archive:
+                text = json.dumps(ticket)
+                archive.writestr("manifest.json", json.dumps({"format": TICKET_FORMAT, "made_at": _now(), "ticket": _sha256(text.encode())}))
+                archive.writestr("ticket.json", text)
+                for digest in digests:
+                    archive.writestr(zipfile.ZipInfo(f"{FILES}/{digest}"), _file(data, digest))
+            _into_place(whole, target)
+        except OSError as error:
+            raise StoreError(f"export {target}: expected room to write, got {error.strerror}") from error
+    return Kept(1, len(digests), target.stat().st_size)
+
+
+def import_ticket(source: Path, data: Path, knowledge: Knowledge, *, prefix: str = "GC") -> str:
+    """Take an exported ticket in, whole, off the bench; its number stays where nobody has it. Returns the number. Raises InputError for what is no
+    such file, or speaks of ids that this shop's tables do not know; then nothing is kept."""
+    with _zip(source, _LARGEST_TICKET) as archive:
+        manifest = _manifest(source, archive, TICKET_FORMAT)
+        text = archive.read("ticket.json")
+        if _sha256(text) != manifest.get("ticket"):
+            raise InputError(f"{source}: expected the ticket as it was written, got other bytes")
+        ticket = _ticket_of(source, text, knowledge)
+        content = {}
+        for name in archive.namelist():
+            if name.startswith(f"{FILES}/"):
+                digest = name.partition("/")[2]
+                content[digest] = archive.read(name)
+                if _sha256(content[digest]) != digest:
+                    raise InputError(f"{source}: expected file {digest[:12]} as it was written, got other bytes")
+    lacking = {f["sha256"] for f in [*ticket["files"], *ticket["pictures"]]} - content.keys()
+    if lacking:
+        raise InputError(f"{source}: expected all of its files, got none of {sorted(lacking)[0][:12]}")
+    for digest, stored in content.items():
+        _put(data, digest, stored)
+    data.mkdir(parents=True, exist_ok=True)
+    database = Database(data / DATABASE)
+    try:
+        with database.write() as own:
+            return _keep_ticket(own, ticket, {d: len(c) for d, c in content.items()}, prefix)
+    finally:
+        database.close()
+
+
+def _keep_ticket(own: sqlite3.Connection, ticket: Mapping[str, Any], sizes: Mapping[str, int], prefix: str) -> str:
+    same = own.execute("SELECT 1 FROM ticket WHERE number = ? AND opened_at = ?", (ticket["number"], ticket["opened_at"])).fetchone()
+    if same:
+        raise InputError(f"{ticket['number']}: expected a ticket that is not here yet, got one that is")
+    (ticket_id,) = own.execute("SELECT coalesce(max(id), 0) + 1 FROM ticket").fetchone()
+    free = own.execute("SELECT 1 FROM ticket WHERE number = ?", (ticket["number"],)).fetchone() is None
+    number = ticket["number"] if free else f"{prefix}-{ticket_id:04d}"
+    own.execute(
+        "INSERT INTO ticket (id, number, customer, machine, words, facts, bay, opened_by, opened_at, closed_at) VALUES (?, ?, ?, ?, ?, ?, NULL, ?, ?, ?)",
+        (ticket_id, number, ticket["customer"], ticket["machine"], ticket["words"], json.dumps(ticket["facts"]), ticket["opened_by"], ticket["opened_at"], ticket["closed_at"]),
+    )  # fmt: skip
+    for entry in ticket["tape"]:
+        own.execute("INSERT INTO entry (ticket_id, place, body, made_by, made_at) VALUES (?, ?, ?, ?, ?)", (ticket_id, entry["place"], json.dumps(entry["body"]), entry["by"], entry["at"]))
+    for digest, size in sizes.items():
+        own.execute("INSERT INTO file (sha256, size, added_at) VALUES (?, ?, ?) ON CONFLICT DO NOTHING", (digest, size, _now()))
+    for file in ticket["files"]:
+        own.execute("INSERT INTO attachment (ticket_id, sha256, name, added_by, added_at) VALUES (?, ?, ?, ?, ?)", (ticket_id, file["sha256"], file["name"], file["by"], file["at"]))
+    for file in ticket["pictures"]:
+        own.execute("INSERT INTO picture (ticket_id, sha256, added_by, added_at) VALUES (?, ?, ?, ?)", (ticket_id, file["sha256"], file["by"], file["at"]))
+    return str(number)
+
+
+def _ticket_of(source: Path, text: bytes, knowledge: Knowledge) -> dict[str, Any]:
+    """A ticket whose every line can be read here. Raises InputError."""
+    try:
+        ticket = json.loads(text)
+        texts = all(isinstance(ticket[name], str) and len(ticket[name]) <= 8000 for name in ("number", "customer", "machine", "words", "opened_by", "opened_at"))
+        if not texts or not all(isinstance(ticket[name], list) for name in ("tape", "files", "pictures")) or not (ticket["closed_at"] is None or isinstance(ticket["closed_at"], str)):
+            raise ValueError("lines missing")
+        datetime.fromisoformat(ticket["opened_at"])
+        places = [entry["place"] for entry in ticket["tape"]]
+        if places != list(range(len(places))) or not all(isinstance(e["by"], str) and isinstance(e["at"], str) for e in ticket["tape"]):
+            raise ValueError("a tape with gaps")
+        if not all(isinstance(f["sha256"], str) and len(f["sha256"]) == 64 and isinstance(f.get("name", ""), str) for f in [*ticket["files"], *ticket["pictures"]]):
+            raise ValueError("files without a hash")
+    except (ValueError, KeyError, TypeError, RecursionError) as error:
+        raise InputError(f"{source}: expected a whole ticket, got {str(error)[:80]}") from error
+    try:
+        parse_facts(ticket["facts"], knowledge)
+        parse_entries([entry["body"] for entry in ticket["tape"]], knowledge)
+    except TapeError as error:
+        raise InputError(f"{source}: expected a ticket that speaks this shop's vocabulary, got {error}") from error
+    found: dict[str, Any] = ticket
+    return found
+
+
+# --- erasing ---------------------------------------------------------------------------------------------------------
+
+_WRITTEN = ("note", "reason", "says", "value")
+_TRIGGERS = {
+    "entry_no_update": "CREATE TRIGGER entry_no_update BEFORE UPDATE ON entry BEGIN SELECT RAISE(ABORT, 'the tape is append-only'); END",
+}
+
+
+def erase_customer(database: Database, files: Path, ticket_id: int, knowledge: Knowledge, *, by: str) -> None:
+    """Take the customer out of a handed-over ticket for good: name, words, everything that somebody wrote, pictures, file names. What the shop learned,
+    readings and serials stay. Overwritten in the database, not only unlinked. Raises StoreError where the ticket is open."""
+    with database.write() as own:
+        row = own.execute("SELECT closed_at, facts FROM ticket WHERE id = ?", (ticket_id,)).fetchone()
+        if row is None or row[0] is None:
+            raise StoreError(f"ticket {ticket_id}: expected one that was handed over, got {'an open one' if row else 'none'}")
+        own.execute("PRAGMA secure_delete = ON")
+        facts = {k: v for k, v in json.loads(row[1]).items() if k in knowledge.facts or isinstance(v, int | float)}
+        own.execute("UPDATE ticket SET customer = ?, words = '', facts = ?, request_key = NULL WHERE id = ?", (ERASED, json.dumps(facts), ticket_id))
+        own.execute("UPDATE attachment SET name = substr(sha256, 1, 12) || '.gcap' WHERE ticket_id = ?", (ticket_id,))
+        own.execute("DROP TRIGGER entry_no_update")
+        for place, body in own.execute(_ENTRIES.replace("place, body, made_by, made_at", "place, body"), (ticket_id,)).fetchall():
+            own.execute("UPDATE entry SET body = ? WHERE ticket_id = ? AND place = ?", (json.dumps(_without_customer(json.loads(body), knowledge)), ticket_id, place))
+        own.execute(_TRIGGERS["entry_no_update"])
+        gone = [d for (d,) in own.execute("SELECT sha256 FROM picture WHERE ticket_id = ?", (ticket_id,))]
+        own.execute("DELETE FROM picture WHERE ticket_id = ?", (ticket_id,))
+        gone = [d for d in gone if not own.execute("SELECT 1 FROM picture WHERE sha256 = ? UNION SELECT 1 FROM attachment WHERE sha256 = ?", (d, d)).fetchone()]
+        own.executemany("DELETE FROM file WHERE sha256 = ?", [(d,) for d in gone])
+        own.execute("INSERT INTO erasure (ticket_id, erased_by, erased_at) VALUES (?, ?, ?) ON CONFLICT DO UPDATE SET erased_at = excluded.erased_at", (ticket_id, by, _now()))
+    for digest in gone:
+        (files / digest[:2] / digest).unlink(missing_ok=True)
+    database.forget()
+
+
+def _without_customer(body: Any, knowledge: Knowledge) -> dict[str, Any]:
+    """An entry as it stays: ids and numbers, nothing that somebody wrote."""
+    if not isinstance(body, dict):
+        return {"note": ERASED}
+    if "picture" in body or "unreadable" in body:
+        return {"note": ERASED}
+    kept = dict(body)
+    for name in _WRITTEN:
+        if isinstance(kept.get(name), str) and not (name == "value" and ("saw" in kept or kept.get(name) in knowledge.checks["screen"].outcomes)):
+            kept[name] = ERASED
+    if isinstance(kept.get("fact"), dict):
+        kept["fact"] = {k: v for k, v in kept["fact"].items() if k in knowledge.facts or isinstance(v, int | float) or k == "drive_serial"}
+    if isinstance(kept.get("part"), dict) and kept["part"].get("shelf") is None:
+        kept["part"] = {**kept["part"], "name": ERASED}
+    if isinstance(kept.get("rests_on"), dict):
+        kept["rests_on"] = {**kept["rests_on"], "name": f"{str(kept['rests_on'].get('file', ''))[:12]}.gcap"}
+    return kept
+
+
+# --- files and archives ----------------------------------------------------------------------------------------------
+
+
+def _file(data: Path, digest: str) -> bytes:
+    try:
+        content = (data / FILES / digest[:2] / digest).read_bytes()
+    except OSError as error:
+        raise StoreError(f"file {digest[:12]}: expected a stored file, got {error.strerror}") from error
+    if _sha256(content) != digest:
+        raise StoreError(f"file {digest[:12]}: expected its own digest, got other bytes: the disk has changed them")
+    return content
+
+
+def _put(data: Path, digest: str, content: bytes) -> None:
+    place = data / FILES / digest[:2] / digest
+    if place.is_file() and _sha256(place.read_bytes()) == digest:
+        return
+    place.parent.mkdir(parents=True, exist_ok=True)
+    handle, name = tempfile.mkstemp(dir=place.parent)
+    with os.fdopen(handle, "wb") as stream:
+        stream.write(content)
+        stream.flush()
+        os.fsync(stream.fileno())
+    Path(name).replace(place)
+
+
+def _folder_of(target: Path) -> Path:
+    folder = target.resolve().parent
+    if not folder.is_dir():
+        raise InputError(f"{target}: expected a folder that is there, got none")
+    if target.is_dir():
+        raise InputError(f"{target}: expected the name of a file, got a folder")
+    return folder
+
+
+def _into_place(whole: Path, target: Path) -> None:
+    with whole.open("rb") as stream:
+        os.fsync(stream.fileno())
+    whole.replace(target)
+
+
+@contextmanager
+def _zip(source: Path, largest: int) -> Iterator[zipfile.ZipFile]:
+    """An archive of ours, its names and sizes checked. Raises InputError."""
+    try:
+        with zipfile.ZipFile(source) as archive:
+            names = archive.namelist()
+            plain = all(n in ("manifest.json", "ticket.json", DATABASE) or (n.startswith(f"{FILES}/") and len(n) == len(FILES) + 65 and n[len(FILES) + 1 :].isalnum()) for n in names)
+            if len(set(names)) < len(names) or not plain or sum(i.file_size for i in archive.infolist()) > largest:
+                raise InputError(f"{source}: expected a file that Gate Check wrote, got other contents")
+            yield archive
+    except FileNotFoundError as error:
+        raise InputError(f"{source}: expected a file, got nothing there") from error
+    except (zipfile.BadZipFile, zlib.error, OSError, KeyError, NotImplementedError, EOFError, ValueError) as error:
+        raise InputError(f"{source}: expected a whole file that Gate Check wrote, got {str(error)[:80]}") from error
+
+
+def _manifest(source: Path, archive: zipfile.ZipFile, wanted: str) -> dict[str, Any]:
+    try:
+        manifest = json.loads(archive.read("manifest.json"))
+    except (ValueError, KeyError, RecursionError) as error:
+        raise InputError(f"{source}: expected a manifest, got {str(error)[:60]}") from error
+    if not isinstance(manifest, dict) or manifest.get("format") != wanted:
+        got = manifest.get("format") if isinstance(manifest, dict) else type(manifest).__name__
+        raise InputError(f"{source}: expected {wanted!r}, got {got!r}")
+    return manifest
