@@ -19,12 +19,12 @@ VIEWS = {
     "bench": ("/", []), "ticket": ("/ticket/2", []), "a screen in hand": ("/ticket/3?move=screen", []), "settings": ("/ticket/10/settings", []),
     "trial": ("/ticket/12/settings", []), "ways": ("/ticket/11/settings", []), "sightings": ("/ticket/13/sightings", []), "pages": ("/ticket/3/pages", []),
     "call sheet": ("/ticket/5/call", []), "odds": ("/odds", []), "a step in hand": ("/ticket/14", []), "installing": ("/ticket/15", []), "in proof": ("/ticket/16", []),
-    "parts": ("/ticket/14/parts", []), "shelf": ("/shelf", []),
+    "parts": ("/ticket/14/parts", []), "shelf": ("/shelf", []), "papers": ("/ticket/17/papers", []), "the shop's page": ("/shop", []),
 }  # fmt: skip
 SHEETS = {
     "intake": ("/", ["n"]), "find": ("/", ["/"]), "keys": ("/", ["k"]), "practice": ("/", ["p"]), "help": ("/", ["?"]), "moves": ("/ticket/2", ["e"]),
     "facts": ("/ticket/2", ["f"]), "why": ("/ticket/2", ["w"]), "link": ("/ticket/3", ["y"]), "handover": ("/ticket/9", ["h"]), "help on a ticket": ("/ticket/2", ["?"]),
-    "off the machine": ("/ticket/14", ["+"]), "other steps": ("/ticket/14", ["e"]), "left out": ("/ticket/14", ["v"]), "told with it": ("/ticket/16", ["2"]),
+    "off the machine": ("/ticket/14", ["+"]), "other steps": ("/ticket/14", ["e"]), "left out": ("/ticket/14", ["v"]), "told with it": ("/ticket/16", ["2"]), "note": ("/ticket/16", ["m"]),
 }  # fmt: skip
 
 

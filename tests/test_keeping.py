@@ -125,7 +125,7 @@ BROKEN: dict[str, tuple[Callable[[dict[str, bytes]], None], str]] = {
 
 @pytest.mark.parametrize("name", BROKEN)
 def test_a_broken_backup_changes_nothing(shop: tuple[House, Path], tmp_path: Path, name: str) -> None:
-    house, folder = shop
+    _, folder = shop
     keeping.backup(folder, tmp_path / "good.zip")
     change, said = BROKEN[name]
     with pytest.raises(InputError, match=said):

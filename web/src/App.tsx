@@ -10,6 +10,8 @@ import { Gatekeeper } from './features/people'
 import { PagesInstrument } from './features/pages/PagesInstrument'
 import { SettingsInstrument } from './features/settings/SettingsInstrument'
 import { SightingsInstrument } from './features/sightings/SightingsInstrument'
+import { PapersInstrument } from './features/papers/PapersInstrument'
+import { ShopPage } from './features/papers/ShopPage'
 import { PartsInstrument } from './features/work/PartsInstrument'
 import { ShelfPage } from './features/work/ShelfPage'
 import { TicketPage } from './features/ticket/TicketPage'
@@ -52,6 +54,8 @@ export function App() {
               <Switch>
                 <Route path="/odds"><LearningPage /></Route>
                 <Route path="/ticket/:id/call">{({ id }) => <CallSheetInstrument id={Number(id)} />}</Route>
+                <Route path="/shop"><ShopPage /></Route>
+                <Route path="/ticket/:id/papers">{({ id }) => <PapersInstrument key={id} id={Number(id)} />}</Route>
                 <Route path="/shelf"><ShelfPage /></Route>
                 <Route path="/ticket/:id/parts">{({ id }) => <PartsInstrument key={id} id={Number(id)} />}</Route>
                 <Route path="/ticket/:id/pages">{({ id }) => <PagesInstrument id={Number(id)} />}</Route>

@@ -46,6 +46,10 @@ export type Me = Schemas['MeOut']
 export type PairingCode = Schemas['CodeOut']
 export type Device = Schemas['DeviceOut']
 export type Raw = Schemas['RawOut']
+export type Papers = Schemas['PapersOut']
+export type Paper = Schemas['PaperOut']
+export type ShopPage = Schemas['ShopPageOut']
+export type Pace = Schemas['PaceOut']
 export type Work = Schemas['WorkOut']
 export type WorkStep = Schemas['StepOut']
 export type Group = Schemas['GroupOut']
@@ -127,6 +131,21 @@ export const api = {
   work: (id: number, signal?: AbortSignal) => call<Work>(`/tickets/${id}/work`, signal ? { signal } : {}),
   /** One change of the work: its place under the ticket, and what is said with it. */
   doWork: (id: number, place: string, json: Record<string, unknown>) => call<Ticket>(`/tickets/${id}/${place}`, { method: 'POST', json }),
+  addPicture: (id: number, file: File, says: string, evidence: boolean, by: string, key: string) => {
+    const form = new FormData()
+    form.append('file', file)
+    form.append('says', says)
+    form.append('evidence', String(evidence))
+    form.append('by', by)
+    form.append('key', key)
+    return call<Ticket>(`/tickets/${id}/pictures`, { method: 'POST', form })
+  },
+  papers: (id: number, signal?: AbortSignal) => call<Papers>(`/tickets/${id}/papers`, signal ? { signal } : {}),
+  paper: (id: number, kind: string, signal?: AbortSignal) => call<Paper>(`/tickets/${id}/papers/${kind}`, signal ? { signal } : {}),
+  eraseCustomer: (id: number, by: string) => call<Ticket>(`/tickets/${id}/erase`, { method: 'POST', json: { by } }),
+  shopPage: (signal?: AbortSignal) => call<ShopPage>('/shop', signal ? { signal } : {}),
+  putShopPage: (page: Partial<ShopPage>, by: string) => call<ShopPage>('/shop', { method: 'PUT', json: { page, by } }),
+  paces: (signal?: AbortSignal) => call<Pace[]>('/paces', signal ? { signal } : {}),
   parts: (id: number, signal?: AbortSignal) => call<Parts>(`/tickets/${id}/parts`, signal ? { signal } : {}),
   shelf: (signal?: AbortSignal) => call<Shelf>('/shelf', signal ? { signal } : {}),
   bringInShelf: (csv: string, by: string) => call<Shelf>('/shelf', { method: 'POST', json: { csv, by } }),

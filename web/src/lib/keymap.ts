@@ -17,13 +17,13 @@ const INSTRUMENT = { ...FROM_A_TICKET, back: command('Escape', T.backToTicket) }
 export const KEYMAP = {
   bench: {
     takeIn: command('n', T.takeIn), find: command('/', T.find), keyBook: command('k', T.keyBook), practice: command('p', T.practice),
-    odds: command('o', T.odds), shelf: command('s', T.shelfShort), devices: command('d', T.devicesShort), up: command('ArrowUp', T.rowUp), down: command('ArrowDown', T.rowDown), ...EVERYWHERE,
+    odds: command('o', T.odds), shelf: command('s', T.shelfShort), shop: command('g', T.shopShort), devices: command('d', T.devicesShort), up: command('ArrowUp', T.rowUp), down: command('ArrowDown', T.rowDown), ...EVERYWHERE,
   },
   ticket: {
     else: command('e /', T.somethingElse), start: command('r', T.start), undo: command('u', T.undoLast), putBack: command('x', T.putBackKey), takeBack: command('z', T.takeOneBack),
     settings: command('t', T.settings), sightings: command('i', T.sightings), pages: command('p', T.pages), link: command('y', T.linkShort),
     why: command('w', T.why), call: command('c', T.callSheet), sign: command('s', T.sign), handOver: command('h', T.handOver),
-    tray: command('+', T.trayAdd), backIn: command('-', T.trayBack), parts: command('d', T.partsShort), leaveOut: command('v', T.leaveOut), tape: command('j', T.tapeOrJob),
+    tray: command('+', T.trayAdd), backIn: command('-', T.trayBack), parts: command('d', T.partsShort), leaveOut: command('v', T.leaveOut), tape: command('j', T.tapeOrJob), note: command('m', T.noteShort), papers: command('q', T.papersShort),
     reopen: command('o', T.reopen), cameBack: command('n', T.cameBack), back: command('Escape', T.backOrBench), ...FROM_A_TICKET,
   },
   keyStrip: { worked: command('Enter', T.keyWorkedShort), didNot: command('-', T.keyDidNot), other: command('+', T.keyOther) },
@@ -41,6 +41,8 @@ export const KEYMAP = {
     worth: command('v', T.worth), dataValue: command('a', T.dataValue), keep: command('k', T.keepTerms), sign: command('s', T.sign), ...INSTRUMENT,
   },
   parts: { shelf: command('s', T.shelfShort), theirs: command('m', T.partTheirs), ...INSTRUMENT },
+  papers: { print: command('p', T.print), pdf: command('d', T.asPdf), minutes: command('t', T.minutesShort), shop: command('g', T.shopShort), ...INSTRUMENT },
+  shop: { keep: command('Enter', T.keepIt), back: command('Escape', T.bench), ...EVERYWHERE },
   shelf: { bringIn: command('m', T.shelfIn), takeOut: command('e', T.shelfOut), back: command('Escape', T.bench), bench: command('b', T.bench), ...EVERYWHERE },
   group: { several: command('s', T.traySeveral), keep: command('Enter', T.trayKeep), more: command('+', T.trayMore), fewer: command('-', T.trayFewer) },
   stepPicker: {},

@@ -141,6 +141,8 @@ class _Formatter(string.Formatter):
             "move": words.move,
             "fault": words.fault,
             "moves": lambda v: ", ".join(words.move(m) for m in v),
+            "semicolons": lambda v: "; ".join(map(str, v)),
+            "fact": lambda v: words.sentences.get(f"fact.{v}", str(v).replace("_", " ")),
             "list": lambda v: ", ".join(map(str, v)),
             "reading": words.reading,
             "readings": lambda v: "; ".join(words.reading(r) for r in v),

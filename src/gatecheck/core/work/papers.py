@@ -130,7 +130,7 @@ def _came(case: Case) -> tuple[Text, ...]:
 
 def _found(case: Case) -> tuple[Text, ...]:
     texts = {f.id: f for f in case.knowledge.faults}
-    lines: list[Text] = [say("paper.fault", name=texts[f].name, text=texts[f].text) for f in case.faults] or [say("paper.no-fault")]
+    lines: list[Text] = [say("paper.fault", text=texts[f].text) for f in case.faults] or [say("paper.no-fault")]
     lines += [say("paper.proves", reading=list(pair)) for pair in case.evidence[:_MOST_EVIDENCE]]
     return tuple(lines)
 
@@ -182,7 +182,7 @@ def _replaced(case: Case) -> tuple[tuple[Text, ...], ...]:
 
 
 def _file(case: Case) -> Paper:
-    sections = [Section(say("paper.facts"), rows=tuple((name, str(value)) for name, value in case.facts.items() if name not in ("as_of_year",)))]
+    sections = [Section(say("paper.facts"), rows=tuple((say("paper.fact", name=name), str(value)) for name, value in case.facts.items() if name not in ("as_of_year",)))]
     if case.odds:
         sections.append(Section(say("paper.signed-with", p=case.confidence or 0.0), rows=tuple((say("paper.fault-name", fault=f), say("paper.percent", p=p)) for f, p in case.odds.items())))
     if case.left:

@@ -10,11 +10,16 @@ from typing import Any
 from gatecheck.core.instruments.settings import setting_entry
 from gatecheck.core.instruments.sightings import sighting_entry
 from gatecheck.core.work.parts import read_shelf
-from gatecheck.server.demo.machines import SHELF, Came, Chose, Did, Line, Row, Seen, Went, machines
+from gatecheck.server.demo.lid import drive_lid
+from gatecheck.server.demo.machines import SHELF, Came, Chose, Did, Gone, Line, Row, Seen, Shot, Went, machines
 from gatecheck.server.house import House
 from gatecheck.server.work.wire import PartIn
 
 SHOP, PREFIX, BAYS = "Gullhaven Repair Loft", "GL", 6
+SHOP_PAGE: dict[str, object] = {
+    "name": SHOP, "address": ["3 Ropewalk Stairs", "Gullhaven Harbour"], "technicians": ["KT", "MO"], "bench_hour": 54.0, "currency": "¤", "tax": 8.0,
+    "warranty_days": 180, "opening": "Thank you for bringing it up the stairs to us. This is what we found.",
+}  # fmt: skip
 # the setup key of each model in this shop's invented world; somebody tried another one first
 _SETUP_KEYS = {"Ferrow Lathe-14": "F2", "Ferrow Adze-22": "F10", "Ostler Bracken-15": "F2", "Ostler Tarn Mini": "Del"}
 _WRONG_FIRST = 5
@@ -44,6 +49,7 @@ def fill(house: House) -> dict[int, str]:
     Returns which practice machine is to be linked to which ticket once the server runs."""
     started = datetime.now(UTC)
     house.work.put_items(read_shelf(SHELF))
+    house.papers.put_shop_page(SHOP_PAGE, by="KT")
     linked = {}
     for machine in machines():
         moment = started - timedelta(minutes=machine.taken_in)
@@ -57,6 +63,10 @@ def fill(house: House) -> dict[int, str]:
             by, at = machine.by[index % len(machine.by)], moment.isoformat(timespec="milliseconds")
             if isinstance(line, tuple):
                 house.captures.add_file(ticket.id, line[0], line[1], by=by, at=at)
+            elif isinstance(line, Shot):
+                house.papers.add_picture(ticket.id, "lid.png", drive_lid(line.dent), says=line.says, evidence=True, by=by, at=at)
+            elif isinstance(line, Gone):
+                house.learning.hand_over(ticket.id, line.faults, by=by, at=at, waive=line.waive)
             elif isinstance(line, Did | Came | Went | Chose):
                 _work(house, ticket.id, line, by, at)
             else:

@@ -60,7 +60,23 @@ class Chose:
     serial: str
 
 
-Line = dict[str, Any] | tuple[str, bytes] | Row | Seen | Did | Came | Went | Chose
+@dataclass(frozen=True, slots=True)
+class Shot:
+    """A picture of a drive's lid."""
+
+    says: str
+    dent: tuple[float, float]
+
+
+@dataclass(frozen=True, slots=True)
+class Gone:
+    """The machine is handed over: what it was, and why lines of its proof stay open, where they do."""
+
+    faults: tuple[str, ...]
+    waive: str | None = None
+
+
+Line = dict[str, Any] | tuple[str, bytes] | Row | Seen | Did | Came | Went | Chose | Shot | Gone
 
 SHELF = """kind,name,interface,form,key,height_mm,length_mm,flash,size_gb,price,count
 drive,QUARRY FLINT S250,sata,2.5,,7,,yes,250,38,3
@@ -105,7 +121,7 @@ def reading(*moves: str) -> Iterable[dict[str, Any]]:
 
 
 def machines() -> list[Machine]:
-    """Sixteen machines at different points of the line; the instruments of a gate have theirs, and so has each stage of the work after the call."""
+    """Eighteen machines at different points of the line; the instruments of a gate have theirs, and so has each stage of the work after the call."""
     return [
         Machine(
             "Harbour office", "Ferrow Adze-22", "Moved to another desk on Friday, now it asks for a boot device.",
@@ -261,5 +277,32 @@ def machines() -> list[Machine]:
                 Did("marks", "none"), Did("reseat", "loose"), Did("detected", "right"), Went(), Did("close", "closed"), Did("cold-1", "starts"),
             ),
             taken_in=82, every=4, by=("KT", "MO"),
+        ),
+        Machine(
+            "Oar and Anchor, inn", "Ferrow Lathe-14", "A barrel rolled against it. Since then it ticks and finds nothing to start from. All the bookings of the summer are on it.",
+            {"platform": "pc", "form": "laptop", "installed_os": "windows-10", "drive_kind": "hdd", "drive_year": 2018, "drive_size_gb": 500, "used_gb": 140, "data": "backed-up", "mains": "connected", "account": "local", "machine_value": 450},
+            (
+                *reading("story=knock", "screen=no-boot-device", "sound=ticking", "setup-entry=reached", "seen-setup=zero-size"),
+                {"signed": "replace", "fix": "replace-drive"}, Did("way-replace", "install"), Did("edition", "home"), Did("licence", "firmware"),
+                Did("missed", "noted", "the bookings, two printers"), Chose("QUARRY FLINT S500", "QF7-500198"), Did("mains", "connected"), Did("power-off", "dead"),
+                Came("Base cover", 8, "6 mm", (1, 2, 3, 7, 8, 9)), Came("Carrier", 2, "4 mm", (4,)), Did("strip", "open"), Shot("The lid of the drive, with the dent of the blow", (0.66, 0.4)),
+                Did("marks", "dented", "the corner where the barrel hit"), Did("label", "read", "QS5-118340"), Did("made", "year", 2018), Did("carrier", "label-up-left"),
+                Did("new-in", "in"), Did("detected", "right"), Went(), Went(), Did("close", "closed"), Did("new-pages", "clean"), Did("media", "started"),
+                Did("right-drive", "this", "0198"), Did("unallocate", "done"), Did("begin", "running"), Did("stick-out", "out"), Did("account", "local"),
+                Did("order-again", "first"), Did("updates", "round", 31), Did("updates", "round", 6), Did("updates", "none"), Did("drivers", "none"), Did("activation", "active"),
+                Did("data-back", "checked", "bookings, mail and pictures: 9,214 files, 138 GB"), Did("old-drive", "back"), Did("cold-1", "starts"), Did("cold-2", "starts"),
+                Did("size", "right"), Did("new-short", "passed"), Did("data-seen", "seen"),
+            ),
+            taken_in=130, every=2, by=("KT",),
+        ),
+        Machine(
+            "Barnacle cleaners", "Ostler Tarn Mini", "It clunks and stays black. It has been slow for a year.",
+            {"platform": "pc", "form": "desktop", "installed_os": "windows-7", "drive_kind": "hdd", "drive_year": 2013, "drive_size_gb": 500, "data": "none", "machine_value": 60},
+            (
+                *reading("story=slow-lately", "screen=no-boot-device", "sound=clunking", "setup-entry=reached", "seen-setup=zero-size"),
+                {"signed": "replace", "fix": "replace-drive"}, Did("way-replace", "nothing"), {"note": "The repair costs more than the machine: they keep it for its case."},
+                Did("as-found", "as-found"), Gone(("drive.mechanical",)),
+            ),
+            taken_in=180, every=6, by=("MO",),
         ),
     ]  # fmt: skip

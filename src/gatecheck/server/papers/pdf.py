@@ -93,8 +93,10 @@ class _Sheet:
         pdf.ln(1.4)
         for line in section.lines:
             self._write(self.say(line), 1.0)
-        for place, row in enumerate(section.rows):
-            self._row([self.say(cell) for cell in row], strong=section.strong and place == len(section.rows) - 1, money=section.strong)
+        rows = [[self.say(cell) for cell in row] for row in section.rows]
+        widths = self._widths(rows, money=section.strong)
+        for place, row in enumerate(rows):
+            self._row(row, widths, strong=section.strong and place == len(section.rows) - 1, money=section.strong)
         for shown in section.pictures if self.with_pictures else ():
             self._picture(shown.file, shown.says)
 
@@ -104,17 +106,25 @@ class _Sheet:
         pdf.set_text_color(*(_SOFT if soft else _INK))
         pdf.multi_cell(0, self.line * scale, text, align="L", new_x=XPos.LMARGIN, new_y=YPos.NEXT)
 
-    def _row(self, cells: Sequence[str], *, strong: bool, money: bool) -> None:
+    def _widths(self, rows: Sequence[Sequence[str]], *, money: bool) -> list[float]:
+        """Every column but the last as wide as what stands in it, up to a share of the page."""
+        pdf = self.pdf
+        if not rows or money:
+            return [pdf.epw - 45.0, 45.0]
+        pdf.set_font("text", "", self.size * 0.95)
+        columns = max(map(len, rows))
+        widths = [min(max(pdf.get_string_width(row[c]) for row in rows if c < len(row)) + 6, pdf.epw * 0.42) for c in range(columns - 1)]
+        return [*widths, pdf.epw - sum(widths)]
+
+    def _row(self, cells: Sequence[str], widths: Sequence[float], *, strong: bool, money: bool) -> None:
         pdf = self.pdf
         pdf.set_font("text", "B" if strong else "", self.size * (1.15 if strong else 0.95))
         pdf.set_text_color(*_INK)
-        width = pdf.epw / len(cells)
-        widths = [pdf.epw - 45.0, 45.0] if money else [width * 0.7, *[(pdf.epw - width * 0.7) / (len(cells) - 1)] * (len(cells) - 1)] if len(cells) > 1 else [pdf.epw]
-        lines = max(len(_broken(pdf, w, self.line, cell)) for w, cell in zip(widths, cells, strict=True))
+        lines = max(len(_broken(pdf, w, self.line, cell)) for w, cell in zip(widths, cells, strict=False))
         if pdf.get_y() + lines * self.line > pdf.h - _MARGIN:
             pdf.add_page()
         top = pdf.get_y()
-        for place, (w, cell) in enumerate(zip(widths, cells, strict=True)):
+        for place, (w, cell) in enumerate(zip(widths, cells, strict=False)):
             pdf.set_xy(pdf.l_margin + sum(widths[:place]), top)
             pdf.multi_cell(w, self.line, cell, align="R" if money and place else "L", new_x=XPos.LMARGIN, new_y=YPos.NEXT)
         pdf.set_y(top + lines * self.line + 0.6)

@@ -33,7 +33,9 @@ def kept_picture(name: str, data: bytes) -> bytes:
                 flat.paste(shown, mask=shown.getchannel("A"))
     except InputError:
         raise
-    except (UnidentifiedImageError, OSError, ValueError, SyntaxError, EOFError, Image.DecompressionBombError) as error:
+    except Image.DecompressionBombError as error:
+        raise InputError(f"{name}: expected at most {_MOST_PIXELS // 1_000_000} million pixels, got more") from error
+    except (UnidentifiedImageError, OSError, ValueError, SyntaxError, EOFError) as error:
         raise InputError(f"{name}: expected a picture ({', '.join(k.lower() for k in _KINDS)}), got {str(error)[:100] or 'something else'}") from error
     out = io.BytesIO()
     flat.save(out, "JPEG", quality=_QUALITY, optimize=True)

@@ -79,7 +79,7 @@ function OpenBench({ bench }: { bench: Bench }) {
   const close = () => { setSheet(null); setBay(null) }
   const free = freeBays(bench)
   const on: Handlers<'bench'> = {
-    takeIn: () => setSheet('intake'), find: () => setSheet('find'), keyBook: () => setSheet('keys'), practice: () => setSheet('practice'), devices: () => setSheet('devices'), shelf: () => navigate('/shelf'),
+    takeIn: () => setSheet('intake'), find: () => setSheet('find'), keyBook: () => setSheet('keys'), practice: () => setSheet('practice'), devices: () => setSheet('devices'), shelf: () => navigate('/shelf'), shop: () => navigate('/shop'),
     odds: () => navigate('/odds'), down: () => walk(1), up: () => walk(-1),
   }
   const targets = Array.from({ length: 9 }, (_, index) => () => {

@@ -84,6 +84,7 @@ export const CallStrip = memo(function CallStrip({ ticket }: { ticket: Ticket })
         <Do of="ticket" id="sign" strong />
         <Do of="ticket" id="handOver" strong />
         {!ticket.closed_at && <Do of="ticket" id="call" />}
+        {ticket.closed_at && <Do of="ticket" id="papers" />}
       </div>
     </footer>
   )

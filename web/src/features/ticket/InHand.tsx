@@ -112,6 +112,7 @@ export function InHand({ ticket, moveId, isChosen, onOutcome, instrument, keysOn
         <Do of="ticket" id="else" />
         {instrument && <Do of="ticket" id={instrument} strong />}
         <Do of="ticket" id="start" />
+        <Do of="ticket" id="note" />
         {isChosen && <Do of="ticket" id="back" label={lowerFirst(T.best)} />}
         {others.length > 0 && (
           <span className="min-w-0 truncate">{T.moreMoves(others.length)}: {others.slice(0, 3).map((o) => lowerFirst(move(o.move).name)).join(', ')}</span>

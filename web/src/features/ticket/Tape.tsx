@@ -13,12 +13,13 @@ interface TapeProps {
 }
 
 interface LineProps {
+  ticketId: number
   isClosed: boolean
   onUndo: (places: readonly number[]) => void
 }
 
 /** One entry of the tape; it is drawn again only when the entry itself changes. */
-const EntryLine = memo(function EntryLine({ entry, isClosed, onUndo }: LineProps & { entry: TapeEntry }) {
+const EntryLine = memo(function EntryLine({ entry, ticketId, isClosed, onUndo }: LineProps & { entry: TapeEntry }) {
   const { move, words } = useWords()
   const said = describe(entry, move, words)
   return (
@@ -26,6 +27,9 @@ const EntryLine = memo(function EntryLine({ entry, isClosed, onUndo }: LineProps
       <span className="shrink-0 text-soft">{clock(entry.made_at)}</span>
       <span className={`min-w-0 flex-1 ${entry.stands ? '' : 'text-soft line-through'}`}>
         <span className="font-semibold">{said.title}</span>
+        {typeof entry.body['picture'] === 'string' && entry.stands && (
+          <img src={`/api/tickets/${ticketId}/pictures/${entry.body['picture']}`} alt={said.detail || said.title} loading="lazy" className="my-1 max-h-40 max-w-full rounded border border-hair" />
+        )}
         {said.detail && <span className="block break-words text-soft">{said.detail}</span>}
         {!entry.counts && entry.stands && 'move' in entry.body && <span className="block text-soft italic">{T.sameAgain}</span>}
       </span>
@@ -39,7 +43,7 @@ const EntryLine = memo(function EntryLine({ entry, isClosed, onUndo }: LineProps
 })
 
 /** A whole reading as one line that opens to its entries, so that it does not push the technician's own off the screen. */
-function ReadingLine({ name, entries, isClosed, onUndo }: LineProps & { name: string; entries: readonly TapeEntry[] }) {
+function ReadingLine({ name, entries, ticketId, isClosed, onUndo }: LineProps & { name: string; entries: readonly TapeEntry[] }) {
   const { move, words } = useWords()
   const first = leadingEntry(entries)
   const said = first ? describe(first, move, words) : null
@@ -56,7 +60,7 @@ function ReadingLine({ name, entries, isClosed, onUndo }: LineProps & { name: st
           </span>
         </summary>
         <ol className="ml-2 border-l border-hair pl-2">
-          {entries.map((entry) => <EntryLine key={entry.place} entry={entry} isClosed={isClosed} onUndo={onUndo} />)}
+          {entries.map((entry) => <EntryLine key={entry.place} ticketId={ticketId} entry={entry} isClosed={isClosed} onUndo={onUndo} />)}
         </ol>
         {!isClosed && standing.length > 1 && (
           <button type="button" onClick={() => onUndo(standing)} aria-label={`${T.undoAll}: ${name}`} className="touch min-h-9 px-1 text-indigo">{T.undoAll}</button>
@@ -75,8 +79,8 @@ export const Tape = memo(function Tape({ ticket, onUndo }: TapeProps) {
       <ol>
         {tapeLines(ticket.tape).map((line) =>
           line.kind === 'entry'
-            ? <EntryLine key={line.entry.place} entry={line.entry} isClosed={isClosed} onUndo={onUndo} />
-            : <ReadingLine key={`${line.file}-${line.entries[0]?.place ?? 0}`} name={line.name} entries={line.entries} isClosed={isClosed} onUndo={onUndo} />,
+            ? <EntryLine key={line.entry.place} ticketId={ticket.id} entry={line.entry} isClosed={isClosed} onUndo={onUndo} />
+            : <ReadingLine key={`${line.file}-${line.entries[0]?.place ?? 0}`} name={line.name} ticketId={ticket.id} entries={line.entries} isClosed={isClosed} onUndo={onUndo} />,
         )}
         <li className="flex gap-2 py-2 text-s">
           <span className="text-soft">{clock(ticket.opened_at)}</span>

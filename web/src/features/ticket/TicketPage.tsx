@@ -2,7 +2,7 @@ import { useState } from 'react'
 import { useLocation, useSearchParams } from 'wouter'
 
 import { AwayError, type EntryBody, type Held, type Ticket } from '../../api/client'
-import { useAddFile, useAppend, useHandOver, useReopen, useTakeIn, useTicket } from '../../api/queries'
+import { useAddFile, useAddPicture, useAppend, useHandOver, useReopen, useTakeIn, useTicket } from '../../api/queries'
 import { useWords } from '../../api/words'
 import { lowerFirst, requestKey } from '../../lib/format'
 import type { Handlers } from '../../lib/keymap'
@@ -13,6 +13,7 @@ import { Note } from '../../ui/Note'
 import { PaneBoundary } from '../../ui/PaneBoundary'
 import { T } from '../../words'
 import { LinkSheet } from '../link'
+import { NoteSheet, usePastedPicture } from '../papers'
 import { JobList, JobStrip, StepInHand, TrayPane, useJob } from '../work'
 import { CallStrip } from './CallStrip'
 import { comingBack } from './handover'
@@ -40,6 +41,7 @@ type Overlay =
   | { kind: 'why' }
   | { kind: 'handover' }
   | { kind: 'link' }
+  | { kind: 'note' }
   | { kind: 'help' }
 
 export function TicketPage({ id }: { id: number }) {
@@ -55,6 +57,7 @@ function OpenTicket({ ticket }: { ticket: Ticket }) {
   const [overlay, setOverlay] = useState<Overlay | null>(search.get('sheet') === 'facts' ? { kind: 'facts' } : null)
   const append = useAppend(ticket.id)
   const addFile = useAddFile(ticket.id)
+  const addPicture = useAddPicture(ticket.id)
   const handOver = useHandOver(ticket.id)
   const reopen = useReopen(ticket.id)
   const takeIn = useTakeIn()
@@ -85,10 +88,13 @@ function OpenTicket({ ticket }: { ticket: Ticket }) {
     help: () => setOverlay({ kind: 'help' }),
   })
   const isOpen = !ticket.closed_at
+  const takeFile = (file: File) => (file.type.startsWith('image/') ? addPicture.mutate({ file, says: '', evidence: false, key: requestKey() }) : addFile.mutate(file))
+  usePastedPicture(takeFile, isOpen && overlay === null)
   const on: Handlers<'ticket'> = {
     bench: actions.bench, facts: actions.facts,
     settings: () => navigate(`/ticket/${ticket.id}/settings`), sightings: () => navigate(`/ticket/${ticket.id}/sightings`), pages: () => navigate(`/ticket/${ticket.id}/pages`),
-    call: () => navigate(`/ticket/${ticket.id}/call`), link: () => setOverlay({ kind: 'link' }), why: () => setOverlay({ kind: 'why' }),
+    call: () => navigate(`/ticket/${ticket.id}/call`), papers: () => navigate(`/ticket/${ticket.id}/papers`),
+    ...(isOpen && { note: () => setOverlay({ kind: 'note' }) }), link: () => setOverlay({ kind: 'link' }), why: () => setOverlay({ kind: 'why' }),
     back: () => (chosen ? choose(null) : actions.bench()),
     ...(isOpen && { else: actions.held }),
     ...job?.on,
@@ -105,11 +111,11 @@ function OpenTicket({ ticket }: { ticket: Ticket }) {
     }),
   }
   const targets = job ? job.targets : inHand ? move(inHand).outcomes.map((outcome) => () => actions.outcome(outcome)) : []
-  const failed = append.error ?? addFile.error ?? job?.error ?? handOver.error ?? reopen.error ?? takeIn.error
+  const failed = append.error ?? addFile.error ?? addPicture.error ?? job?.error ?? handOver.error ?? reopen.error ?? takeIn.error
   const close = () => setOverlay(null)
   return (
     <Commands page="ticket" on={on} targets={targets} isOn={overlay === null && !job?.sheet} helps={overlay?.kind === 'help'} onHelp={(shows) => setOverlay(shows ? { kind: 'help' } : null)}>
-      <DropZone onFile={(file) => addFile.mutate(file)}>
+      <DropZone onFile={takeFile}>
         <TicketHead ticket={ticket} onGate={actions.pick} onBench={actions.bench} onFacts={actions.facts} onHelp={actions.help} />
         <Panes
           label={T.ticketPanes}
@@ -162,6 +168,12 @@ function OpenTicket({ ticket }: { ticket: Ticket }) {
         />
       )}
       {overlay?.kind === 'why' && <WhySheet ticket={ticket} onClose={close} onEntry={(place) => { close(); showEntry(place) }} />}
+      {overlay?.kind === 'note' && (
+        <NoteSheet
+          error={addPicture.error} isWaiting={addPicture.isPending} onClose={close} onNote={(text) => send({ note: text })}
+          onPicture={(file, says, evidence) => addPicture.mutate({ file, says, evidence, key: requestKey() }, { onSuccess: close })}
+        />
+      )}
       {overlay?.kind === 'link' && <LinkSheet ticket={ticket} onClose={close} />}
       {overlay?.kind === 'handover' && (
         <HandOverSheet

@@ -53,6 +53,8 @@ export function describe(entry: TapeEntry, move: (id: string) => MoveWords, word
     const part = body['part'] as { name?: string; serial?: string }
     return { title: T.partEntry(part.name ?? ''), detail: part.serial ?? '' }
   }
+  if ('picture' in body) return { title: T.pictureEntry, detail: [text(body['says']), body['evidence'] === true ? T.isEvidence : ''].filter(Boolean).join(' · ') }
+  if ('spent' in body) return { title: T.spentEntry(Number(body['spent'])), detail: note }
   if ('override' in body) {
     return { title: `${T.override}: ${move(text(body['move'])).name}`, detail: text(body['reason']) }
   }

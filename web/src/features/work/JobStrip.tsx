@@ -36,6 +36,7 @@ export const JobStrip = memo(function JobStrip({ ticket, work }: { ticket: Ticke
       <div className="ml-auto flex flex-wrap items-center gap-x-3">
         <span className={`text-m ${left === 0 ? 'font-semibold text-pine' : 'text-soft'}`}>{T.proof}: {left === 0 ? T.proofStates['proven'] : T.proofLeft(left)}</span>
         <Do of="ticket" id="handOver" strong />
+        <Do of="ticket" id="papers" />
         {!ticket.closed_at && <Do of="ticket" id="call" />}
       </div>
     </footer>

@@ -38,7 +38,7 @@ export function StepInHand({ work, onAnswer }: StepInHandProps) {
         <h2 className="mb-1 text-s font-bold text-soft">{T.inHand}</h2>
         <h1 className="text-xl font-bold md:text-xxl">{T.jobDone}</h1>
         <p className="mt-2 max-w-[62ch] text-l text-soft">{T.jobDoneHint}</p>
-        <div className="mt-4 flex flex-wrap gap-x-5"><Do of="ticket" id="handOver" strong /><Do of="ticket" id="undo" /></div>
+        <div className="mt-4 flex flex-wrap gap-x-5"><Do of="ticket" id="handOver" strong /><Do of="ticket" id="papers" strong /><Do of="ticket" id="note" /><Do of="ticket" id="undo" /></div>
       </section>
     )
   }
@@ -78,6 +78,7 @@ export function StepInHand({ work, onAnswer }: StepInHandProps) {
         <Do of="ticket" id="tray" />
         <Do of="ticket" id="else" />
         <Do of="ticket" id="leaveOut" />
+        <Do of="ticket" id="note" />
         <Do of="ticket" id="undo" />
       </div>
     </section>

@@ -1,0 +1,76 @@
+import { useRef, useState } from 'react'
+import { useLocation } from 'wouter'
+
+import type { Ticket } from '../../api/client'
+import { useAppend, useErase, usePaper, usePapers, useTicket } from '../../api/queries'
+import { requestKey } from '../../lib/format'
+import { Do } from '../../ui/Commands'
+import { Key } from '../../ui/Key'
+import { Note } from '../../ui/Note'
+import { T } from '../../words'
+import { InstrumentFrame } from '../instrument'
+import { PaperView } from './PaperView'
+
+const KINDS = ['customer', 'file', 'label', 'bill'] as const
+
+/** The papers of a ticket as they are printed, and the minutes that stand on the bill. */
+export function PapersInstrument({ id }: { id: number }) {
+  const { data: ticket } = useTicket(id)
+  return ticket ? <OpenPapers ticket={ticket} /> : <p className="p-8 text-l text-soft">{T.loading}</p>
+}
+
+function OpenPapers({ ticket }: { ticket: Ticket }) {
+  const [kind, setKind] = useState<string>('customer')
+  const { data: papers } = usePapers(ticket)
+  const { data: paper, error } = usePaper(ticket, kind)
+  const append = useAppend(ticket.id)
+  const erase = useErase(ticket.id)
+  const [, navigate] = useLocation()
+  const [isSure, setSure] = useState(false)
+  const minutes = useRef<HTMLInputElement>(null)
+  const pdf = `/api/tickets/${ticket.id}/papers/${kind}/pdf`
+  const correct = (text: string) => {
+    const said = Number(text)
+    if (text !== '' && said >= 0 && said !== (papers?.spent.corrected ?? null)) append.mutate({ entries: [{ spent: said }], key: requestKey() })
+  }
+  return (
+    <InstrumentFrame
+      page="papers" ticket={ticket} title={T.papers} reading={T.papersReading} error={error ?? append.error ?? erase.error} asideWidth="wide"
+      on={{ print: () => window.print(), pdf: () => { window.open(pdf, '_blank') }, ...(!ticket.closed_at && { minutes: () => minutes.current?.focus() }), shop: () => navigate('/shop') }}
+      targets={KINDS.map((k) => () => setKind(k))}
+      tools={<><Do of="papers" id="print" strong /><Do of="papers" id="pdf" /><Do of="papers" id="shop" /></>}
+      aside={papers && (
+        <>
+          <div role="tablist" aria-label={T.papers} className="mb-5 grid gap-1.5">
+            {KINDS.map((k, index) => (
+              <button key={k} type="button" role="tab" aria-selected={k === kind} onClick={() => setKind(k)} className="flex min-h-12 items-center gap-3 rounded-lg border border-line px-3.5 text-m aria-selected:border-ink aria-selected:font-bold">
+                <span className="w-4 text-center text-xl font-normal text-indigo">{index + 1}</span>{papers.kinds[k]}
+              </button>
+            ))}
+          </div>
+          <h2 className="text-s font-bold text-soft">{T.minutesShort}</h2>
+          <p className="mb-2 text-m">{T.minutesSpent(papers.spent.measured, papers.spent.expected)}</p>
+          {!ticket.closed_at && (
+            <label className="mb-5 flex items-center gap-2 text-m">
+              <Key>T</Key><span className="flex-1">{T.minutesCorrected}</span>
+              <input
+                ref={minutes} type="number" min={0} max={100000} key={papers.spent.corrected ?? 'none'} defaultValue={papers.spent.corrected ?? Math.round(papers.spent.measured)}
+                onBlur={(e) => { if (e.target.value !== e.target.defaultValue) correct(e.target.value) }} onFocus={(e) => e.currentTarget.select()} onKeyDown={(e) => { if (e.key === 'Enter') e.currentTarget.blur() }}
+                className="w-24 rounded border border-line bg-paper px-2 py-1.5 text-right text-l"
+              />
+            </label>
+          )}
+          {papers.erased_at && <p className="text-m text-soft">{T.erasedAt(new Date(papers.erased_at).toLocaleDateString())}</p>}
+          {ticket.closed_at && !papers.erased_at && (isSure ? (
+            <Note title={T.erase} tone="ochre">
+              <p>{T.eraseHint}</p>
+              <button type="button" onClick={() => erase.mutate(undefined, { onSettled: () => setSure(false) })} className="mt-2 min-h-11 rounded bg-brick px-4 font-semibold text-paper">{T.eraseSure}</button>
+            </Note>
+          ) : <button type="button" onClick={() => setSure(true)} className="touch min-h-9 text-m text-indigo">{T.erase}</button>)}
+        </>
+      )}
+    >
+      {paper ? <PaperView paper={paper} ticketId={ticket.id} /> : <p className="text-l text-soft">{T.loading}</p>}
+    </InstrumentFrame>
+  )
+}

@@ -1,0 +1,1 @@
+export { NoteSheet, usePastedPicture } from './NoteSheet'
