@@ -37,6 +37,8 @@ SHOTS: list[tuple[str, str, str, tuple[int, int], list[str]]] = [
     ("tray", "/ticket/14", "light", DESK, ["+", "2"]),
     ("parts", "/ticket/14/parts", "light", DESK, []),
     ("proof", "/ticket/16", "dark", DESK, []),
+    ("papers", "/ticket/17/papers", "light", DESK, []),
+    ("shop", "/shop", "light", DESK, []),
     ("tablet", "/ticket/3", "light", TABLET, []),
     ("phone", "/ticket/2", "light", PHONE, []),
 ]

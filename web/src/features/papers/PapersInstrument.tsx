@@ -33,6 +33,15 @@ function OpenPapers({ ticket }: { ticket: Ticket }) {
     const said = Number(text)
     if (text !== '' && said >= 0 && said !== (papers?.spent.corrected ?? null)) append.mutate({ entries: [{ spent: said }], key: requestKey() })
   }
+  const tabs = papers && (
+    <div role="tablist" aria-label={T.papers} className="mb-4 grid gap-1.5 max-lg:grid-cols-2 lg:mb-5">
+      {KINDS.map((k, index) => (
+        <button key={k} type="button" role="tab" aria-selected={k === kind} onClick={() => setKind(k)} className="flex min-h-12 items-center gap-3 rounded-lg border border-line px-3.5 text-m aria-selected:border-ink aria-selected:font-bold">
+          <span className="w-4 text-center text-xl font-normal text-indigo">{index + 1}</span>{papers.kinds[k]}
+        </button>
+      ))}
+    </div>
+  )
   return (
     <InstrumentFrame
       page="papers" ticket={ticket} title={T.papers} reading={T.papersReading} error={error ?? append.error ?? erase.error} asideWidth="wide"
@@ -41,13 +50,7 @@ function OpenPapers({ ticket }: { ticket: Ticket }) {
       tools={<><Do of="papers" id="print" strong /><Do of="papers" id="pdf" /><Do of="papers" id="shop" /></>}
       aside={papers && (
         <>
-          <div role="tablist" aria-label={T.papers} className="mb-5 grid gap-1.5">
-            {KINDS.map((k, index) => (
-              <button key={k} type="button" role="tab" aria-selected={k === kind} onClick={() => setKind(k)} className="flex min-h-12 items-center gap-3 rounded-lg border border-line px-3.5 text-m aria-selected:border-ink aria-selected:font-bold">
-                <span className="w-4 text-center text-xl font-normal text-indigo">{index + 1}</span>{papers.kinds[k]}
-              </button>
-            ))}
-          </div>
+          <div className="max-lg:hidden">{tabs}</div>
           <h2 className="text-s font-bold text-soft">{T.minutesShort}</h2>
           <p className="mb-2 text-m">{T.minutesSpent(papers.spent.measured, papers.spent.expected)}</p>
           {!ticket.closed_at && (
@@ -70,6 +73,7 @@ function OpenPapers({ ticket }: { ticket: Ticket }) {
         </>
       )}
     >
+      <div className="lg:hidden">{tabs}</div>
       {paper ? <PaperView paper={paper} ticketId={ticket.id} /> : <p className="text-l text-soft">{T.loading}</p>}
     </InstrumentFrame>
   )
