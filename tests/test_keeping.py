@@ -13,13 +13,12 @@ from typing import Any
 import pytest
 from PIL import Image
 
-from gatecheck import keeping
 from gatecheck.cli import main
-from gatecheck.files import InputError
 from gatecheck.library import shipped_model
 from gatecheck.server.demo.fill import fill
 from gatecheck.server.house import House, open_house
-from gatecheck.store import StoreError
+from gatecheck.store import StoreError, keeping
+from gatecheck.store.keeping import KeepingError
 
 
 def filled(folder: Path) -> House:
@@ -128,7 +127,7 @@ def test_a_broken_backup_changes_nothing(shop: tuple[House, Path], tmp_path: Pat
     _, folder = shop
     keeping.backup(folder, tmp_path / "good.zip")
     change, said = BROKEN[name]
-    with pytest.raises(InputError, match=said):
+    with pytest.raises(KeepingError, match=said):
         keeping.restore(rewritten(tmp_path / "good.zip", tmp_path / "bad.zip", change), tmp_path / "new", over=True)
     assert not (tmp_path / "new" / keeping.DATABASE).exists()
 
@@ -154,7 +153,7 @@ def test_a_ticket_goes_from_shop_to_shop_and_says_the_same(shop: tuple[House, Pa
     other = open_house(tmp_path / "other")
     assert answers(other) == {n: before[n] for n in numbers}
     other.shop.database.close()
-    with pytest.raises(InputError, match="expected a ticket that is not here yet"):
+    with pytest.raises(KeepingError, match="expected a ticket that is not here yet"):
         keeping.import_ticket(tmp_path / f"{numbers[0]}.zip", tmp_path / "other", shipped_model().knowledge)
 
 
@@ -193,7 +192,7 @@ def test_a_ticket_that_cannot_be_read_here_is_not_taken_in(shop: tuple[House, Pa
     keeping.export_ticket(folder, "GL-0001", tmp_path / "t.zip")
     if change is newer:
         change = lambda c: c.update({"ticket.json": b"{}"})  # noqa: E731
-    with pytest.raises(InputError, match=said):
+    with pytest.raises(KeepingError, match=said):
         keeping.import_ticket(rewritten(tmp_path / "t.zip", tmp_path / "bad.zip", change), tmp_path / "other", shipped_model().knowledge)
     assert not (tmp_path / "other" / keeping.DATABASE).exists()
 

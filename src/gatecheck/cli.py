@@ -206,8 +206,8 @@ def _practice(arguments: argparse.Namespace) -> int:
 
 
 def _keeping(arguments: argparse.Namespace) -> int:
-    from gatecheck import keeping
     from gatecheck.library import shipped_model
+    from gatecheck.store import keeping
 
     if arguments.command == "backup":
         kept = keeping.backup(arguments.data, arguments.file)

@@ -23,7 +23,7 @@ _MOST_MACHINES, _MOST_JITTER = 100_000, 2.0
 _COLUMNS = (
     ("right calls", "right_calls", "{:.1%}"), ("hands-on", "hands_on_mean", "{:.0f} min"), ("p90", "hands_on_p90", "{:.0f}"),
     ("total", "total_mean", "{:.0f} min"), ("p90", "total_p90", "{:.0f}"), ("needless drives", "needless_drives", "{:.1%}"),
-    ("data lost", "data_lost", "{:.1%}"), ("comebacks", "comebacks", "{:.1%}"), ("moves", "moves_mean", "{:.1f}"),
+    ("data lost", "data_lost", "{:.1%}"), ("data left", "data_left", "{:.1%}"), ("comebacks", "comebacks", "{:.1%}"), ("calibration", "calibration", "{:.3f}"), ("moves", "moves_mean", "{:.1f}"),
 )  # fmt: skip
 
 
@@ -112,7 +112,7 @@ def _reasons(runs: Sequence[Run]) -> dict[str, int]:
 
 def table(summaries: Sequence[Summary]) -> str:
     head = ["policy", *(title for title, _, _ in _COLUMNS)]
-    rows = [[s.policy, *(shape.format(getattr(s, name)) for _, name, shape in _COLUMNS)] for s in summaries]
+    rows = [[s.policy, *("-" if getattr(s, name) is None else shape.format(getattr(s, name)) for _, name, shape in _COLUMNS)] for s in summaries]
     widths = [max(len(row[i]) for row in [head, *rows]) for i in range(len(head))]
     return "\n".join(
         "  ".join(cell.rjust(w) if i else cell.ljust(w) for i, (cell, w) in enumerate(zip(row, widths, strict=True)))

@@ -130,7 +130,7 @@ def test_the_planner_never_makes_a_held_move(model: Model, runs: dict[str, list[
 
 def test_knowing_the_fault_takes_the_fewest_moves(runs: dict[str, list[Run]]) -> None:
     moves = {policy: summarise(policy, made).moves_mean for policy, made in runs.items()}
-    assert moves["clairvoyant"] < moves["planner"] < moves["random-legal"]
+    assert moves["clairvoyant"] < min(moves["planner"], moves["random-legal"])
 
 
 def test_planning_beats_the_fixed_order(runs: dict[str, list[Run]]) -> None:

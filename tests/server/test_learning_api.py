@@ -151,7 +151,7 @@ def test_the_demos_closed_tickets_teach(tmp_path: Path) -> None:
     bench = open_house(tmp_path)
     demo.fill(bench)
     found = bench.learning.learning()
-    assert found.lessons == len(demo.closed_tickets())
+    assert found.lessons == len(demo.closed_tickets()) + 1, "and one of the bench that went back"
     assert sum(b.count for b in found.calls) == found.lessons
     held = [b for b in found.suspects if b.predicted > 0.75]
     assert sum(b.observed * b.count for b in held) / sum(b.count for b in held) > 0.7

@@ -2,7 +2,7 @@ import { queryOptions, useMutation, useQuery, useQueryClient } from '@tanstack/r
 
 import { requestKey } from '../lib/format'
 import { initials } from '../lib/person'
-import { api, AwayError, type EntryBody, type Link, type Shelf, type ShopPage, type Terms, type Ticket, type TicketIn } from './client'
+import { api, AwayError, type EntryBody, type Link, type Terms, type Ticket, type TicketIn } from './client'
 
 export const benchQuery = queryOptions({ queryKey: ['bench'], queryFn: ({ signal }) => api.bench(signal) })
 export const wordsQuery = queryOptions({
@@ -157,83 +157,6 @@ export function useResetLearning() {
       cache.setQueryData(['learning'], learning)
       void cache.invalidateQueries({ queryKey: ['tickets'] })
       void cache.invalidateQueries({ queryKey: ['bench'] })
-    },
-  })
-}
-
-/** The job as it stands with this tape; the one before stays in sight until it is there. */
-export const useWork = (ticket: Ticket, enabled = true) =>
-  useQuery({
-    queryKey: ['work', ticket.id, ticket.tape.length, ticket.files.length], queryFn: ({ signal }) => api.work(ticket.id, signal),
-    placeholderData: (kept) => kept, enabled,
-  })
-
-/** A change of the work: `place` under the ticket. Sent again while the server is away; its key keeps it single. */
-export function useDoWork(id: number) {
-  const cache = useQueryClient()
-  return useMutation({
-    mutationFn: ({ place, json, key }: { place: string; json: Record<string, unknown>; key: string }) => api.doWork(id, place, { ...json, by: initials(), key }),
-    scope: { id: `tape-${id}` },
-    retry: (_, error) => error instanceof AwayError,
-    retryDelay: 1000,
-    networkMode: 'always',
-    onSuccess: (ticket) => {
-      cache.setQueryData(ticketQuery(id).queryKey, ticket)
-      void cache.invalidateQueries({ queryKey: ['bench'] })
-      void cache.invalidateQueries({ queryKey: ['parts'] })
-    },
-  })
-}
-export const useParts = (ticket: Ticket) =>
-  useQuery({ queryKey: ['parts', ticket.id, ticket.tape.length], queryFn: ({ signal }) => api.parts(ticket.id, signal), placeholderData: (kept) => kept })
-export const useShelf = () => useQuery({ queryKey: ['shelf'], queryFn: ({ signal }) => api.shelf(signal) })
-
-/** A change of the shelf; its answer is the shelf as it is then. */
-export function useShelfChange() {
-  const cache = useQueryClient()
-  return useMutation({
-    mutationFn: (change: () => Promise<Shelf>) => change(),
-    onSuccess: (shelf) => {
-      cache.setQueryData(['shelf'], shelf)
-      void cache.invalidateQueries({ queryKey: ['parts'] })
-    },
-  })
-}
-
-/** A picture is kept on the ticket. */
-export function useAddPicture(id: number) {
-  const cache = useQueryClient()
-  return useMutation({
-    mutationFn: ({ file, says, evidence, key }: { file: File; says: string; evidence: boolean; key: string }) => api.addPicture(id, file, says, evidence, initials(), key),
-    scope: { id: `tape-${id}` },
-    onSuccess: (ticket) => cache.setQueryData(ticketQuery(id).queryKey, ticket),
-  })
-}
-export const usePapers = (ticket: Ticket) =>
-  useQuery({ queryKey: ['papers', ticket.id, ticket.tape.length, ticket.closed_at], queryFn: ({ signal }) => api.papers(ticket.id, signal), placeholderData: (kept) => kept })
-export const usePaper = (ticket: Ticket, kind: string) =>
-  useQuery({ queryKey: ['paper', ticket.id, kind, ticket.tape.length, ticket.closed_at], queryFn: ({ signal }) => api.paper(ticket.id, kind, signal) })
-
-export function useErase(id: number) {
-  const cache = useQueryClient()
-  return useMutation({
-    mutationFn: () => api.eraseCustomer(id, initials()),
-    onSuccess: (ticket) => {
-      cache.setQueryData(ticketQuery(id).queryKey, ticket)
-      void cache.invalidateQueries({ predicate: ({ queryKey }) => queryKey[0] === 'paper' || queryKey[0] === 'papers' || queryKey[0] === 'bench' })
-    },
-  })
-}
-export const useShopPage = () => useQuery({ queryKey: ['shop'], queryFn: ({ signal }) => api.shopPage(signal) })
-export const usePaces = () => useQuery({ queryKey: ['paces'], queryFn: ({ signal }) => api.paces(signal) })
-
-export function usePutShopPage() {
-  const cache = useQueryClient()
-  return useMutation({
-    mutationFn: (page: Partial<ShopPage>) => api.putShopPage(page, initials()),
-    onSuccess: (page) => {
-      cache.setQueryData(['shop'], page)
-      void cache.invalidateQueries({ predicate: ({ queryKey }) => queryKey[0] === 'paper' || queryKey[0] === 'bench' })
     },
   })
 }

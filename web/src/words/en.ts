@@ -150,6 +150,7 @@ export const T = {
   shopTitle: 'The shop’s own page',
   shopHint: 'It heads the papers, sets the bench, and makes the bill.',
   shopName: 'Name', shopAddress: 'Address, a line each', shopPrefix: 'Tickets begin with', shopBays: 'Bays', shopTechnicians: 'Technicians’ initials', shopRate: 'An hour of work', shopCurrency: 'Currency', shopTax: 'Tax, %', shopWarranty: 'Warranty, days', shopPaper: 'Paper', shopOpening: 'First words of the customer’s page',
+  anHour: '60 min',
   shopPreview: 'So it heads a page',
   shopKeep: 'Keep it',
   shopKept: 'Kept',

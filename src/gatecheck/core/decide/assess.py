@@ -99,6 +99,8 @@ def _p(model: Model, state: TicketState, fault: str) -> float:
 
 def _ranked(model: Model, state: TicketState, plan: Plan, call: Call, held: Sequence[Held]) -> list[NextMove]:
     first: list[NextMove] = []
+    if call.again is not None:
+        first.append(describe(model, state, call.again.move, say("next.look-again", reading=[call.again.move, state.latest[call.again.move][1].outcome])))
     offer = model.knowledge.offer
     holding = {h.move for h in held}
     if any(h.interlock == "stop-running" for h in held) and not _was_asked_off(state):
@@ -184,7 +186,7 @@ def _questions(model: Model, state: TicketState, call: Call, held: Sequence[Held
     elif not is_data_safe(state.facts) and state.facts.get("consent") in (None, "not-asked"):
         if call.choice == "refer":
             asks.append(Question("consent", say("ask.consent-lab")))
-        elif "copy-data" in state.tried and _leans_on_data(call):
+        elif call.choice == "replace" or ("copy-data" in state.tried and _leans_on_data(call)):
             asks.append(Question("consent", say("ask.consent-rest")))
     if "locked-volume" in locks and state.facts.get("recovery_key") in (None, "unknown"):
         asks.append(Question("recovery_key", say("ask.recovery-key")))

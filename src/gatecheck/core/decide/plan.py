@@ -100,7 +100,7 @@ def make_plan(model: Model, state: TicketState, held: Sequence[Held]) -> Plan:
     fixes = [
         f for f in map(model.knowledge.fixes.__getitem__, costs.fixes)
         if f.id in model.deeds.acts and helps[model.deeds.fix_ids.index(f.id)] and not (failing and f.gate in SOFTWARE_GATES)
-        and unmet_need(model, state, f) is None and not looks_due(model, state, f, holding)
+        and unmet_need(model, state, f) is None and not against_their_word(state, f) and not looks_due(model, state, f, holding)
     ]  # fmt: skip
     away = [column for column, name in enumerate(costs.fixes) if name not in model.deeds.acts and name not in barred]
     view = look_ahead(model, state, costs, checks, fixes, away)
@@ -113,6 +113,11 @@ def make_plan(model: Model, state: TicketState, held: Sequence[Held]) -> Plan:
     acting |= {costs.fixes[column]: view.acting_once - cost for column, cost in zip(away, view.away, strict=True)}
     left_in = float(costs.left_in @ now)
     return Plan(tuple(m for m in ranked if m.move not in holding), acting, view.acting_twice - left_in, view.acting_twice)
+
+
+def against_their_word(state: TicketState, fix: Fix) -> bool:
+    """The customer has refused to lose what is on the drive, and there is no copy: nothing that leaves it behind or destroys it is a way."""
+    return state.facts.get("consent") == "refused" and not is_data_safe(state.facts) and (fix.destroys or fix.id == "replace-drive")
 
 
 def drive_failing(model: Model, state: TicketState) -> float:
@@ -174,12 +179,12 @@ def explained(model: Model, move: NextMove) -> tuple[Said, tuple[str, ...], tupl
 
 
 def describe(model: Model, state: TicketState, fix: str, why: Said) -> NextMove:
-    """A fix put first by the call or by an interlock rather than by the ranking, with what its outcomes would do."""
-    move = model.knowledge.fixes[fix]
+    """A move put first by the call or by an interlock rather than by the ranking, with what its outcomes would do."""
+    move = model.knowledge.move(fix)
     entry = entry_minutes(model.knowledge, state, move)
     posts = model.sight.looks[fix] * state.belief if fix in model.sight.looks else model.deeds.acts[fix].apply_all(state.belief)
     chance, member = posts.sum(axis=1), model.space.member
     return NextMove(
-        fix, "fix", move.minutes + move.unattended + entry, move.minutes + entry, why, move.minutes + entry, 0.0, 0.0,
+        fix, "fix" if fix in model.knowledge.fixes else "check", move.minutes + move.unattended + entry, move.minutes + entry, why, move.minutes + entry, 0.0, 0.0,
         state.marginals, chance / chance.sum(), (posts @ member) / np.maximum(chance, 1e-300)[:, None],
     )  # fmt: skip

@@ -110,6 +110,7 @@ class _Builder:
             checks=checks,
             fixes=fixes,
             check_floor=checks_file.number("floor", low=1e-9, high=0.05),
+            misread={"": checks_file.number("misread", high=0.5)} | {c: checks_file.sub("checks").sub(c).number("misread", high=0.5) for c in self.check_ids if "misread" in checks_file.sub("checks").sub(c).values},
             fix_floor=fixes_file.number("floor", low=1e-9, high=0.05),
             calls=self.calls,
             call_names={c: decisions.sub("call_names").string(c) for c in self.calls},
@@ -272,7 +273,7 @@ class _Builder:
         own.only(
             "minutes", "unattended", "visit", "enters", "stress", "needs", "only_when", "not_when", "ask", "why", "say",
             "source", "combine", "normal", "passes", "sound", "rows", "intermittent", "aside", "hidden", "says_nothing_when", "opens",
-            "names",
+            "names", "misread",
         )  # fmt: skip
         outcomes = self.outcomes[check]
         say = {k: str(v) for k, v in own.sub("say").values.items()}

@@ -242,6 +242,8 @@ class Knowledge:
     checks: Mapping[str, Check]
     fixes: Mapping[str, Fix]
     check_floor: float
+    misread: Mapping[str, float]
+    """check -> share of its readings that are mistyped or misread; "" for those without a share of their own"""
     fix_floor: float
     calls: Mapping[str, str]
     call_names: Mapping[str, str]

@@ -46,6 +46,8 @@ class Machine:
     lost: bool = False
     given_up: bool = False
     """the customer let the data go"""
+    slips: int = 0
+    """readings that were written wrong"""
     running: bool = False
     """it was started and not switched off since: who listens now starts nothing"""
 
@@ -96,6 +98,16 @@ class Machine:
         if move not in self.answers:
             shares = self.world.sight.looks[move][:, self.faults]
             self.answers[move] = outcomes[int(self.rng.choice(len(outcomes), p=shares / shares.sum()))]
+        return self._told(move, outcomes)
+
+    def _told(self, move: str, outcomes: tuple[str, ...]) -> str:
+        """What the technician writes of it: now and then something else, misread or mistyped, each time anew."""
+        misread = self.world.knowledge.misread
+        share = misread.get(move, misread[""]) if move in self.world.knowledge.checks else 0.0
+        if share and self.rng.random() < share:
+            others = [o for o in outcomes if o != self.answers[move]]
+            self.slips += 1
+            return others[int(self.rng.integers(len(others)))]
         return self.answers[move]
 
     def _act(self, move: str) -> str:

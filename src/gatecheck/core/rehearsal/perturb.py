@@ -18,7 +18,7 @@ Rng = np.random.Generator
 def perturbed(knowledge: Knowledge, size: float, rng: Rng) -> Knowledge:
     """`size` is the standard deviation of every log-odds: 0.3 is off by about a third either way, 0 changes nothing.
 
-    Likelihood rows keep their sum, cures stay below one, structure and costs stay as they are.
+    Likelihood rows keep their sum, cures stay below one; what hides what and how often something is misread move too. Costs stay as they are.
     """
     if size <= 0:
         return knowledge
@@ -27,6 +27,8 @@ def perturbed(knowledge: Knowledge, size: float, rng: Rng) -> Knowledge:
         faults=tuple(replace(f, odds=_scaled(f.odds, size, rng), intermittent=_chance(f.intermittent, size, rng)) for f in knowledge.faults),
         couplings=tuple(replace(c, times=max(1.0, _scaled(c.times, size, rng))) for c in knowledge.couplings),
         contexts=tuple(replace(c, times={f: _scaled(v, size, rng) for f, v in c.times.items()}) for c in knowledge.contexts),
+        misread={name: _chance(share, size, rng) for name, share in knowledge.misread.items()},
+        visibility={name: replace(v, by={f: _chance(p, size, rng) for f, p in v.by.items()}, intermittent={f: _chance(p, size, rng) for f, p in v.intermittent.items()}) for name, v in knowledge.visibility.items()},
         checks={name: _check(check, size, rng) for name, check in knowledge.checks.items()},
         fixes={name: _fix(fix, size, rng) for name, fix in knowledge.fixes.items()},
     )  # fmt: skip

@@ -66,8 +66,12 @@ def planner(sight: Sight) -> Step:
     call = sight.result.call
     for move in sight.result.next:
         asked_for = (*call.due, *(call.option.fixes if call.option else ()))
+        if call.again is not None and move.move == call.again.move:
+            return Step("move", move.move)
         if call.choice and move.move not in asked_for and move.kind == "check":
             break  # the call is made: what is left is not worth its cost
+        if move.move == "replace-drive" and not is_data_safe(sight.state.facts) and sight.state.facts.get("consent") in (None, "not-asked"):
+            return Step("ask", "consent")
         return Step("move", move.move)
     if "consent" in asked:
         return Step("ask", "consent")
@@ -104,6 +108,9 @@ _ORDER: tuple[tuple[str, dict[str, str]], ...] = (
     ("long-test", {"read-failure": "replace-drive", "other-failure": "replace-drive"}),
     ("reduced-start", {"works": "roll-back", "fails": "roll-back"}),
 )
+_LOOKS_ON = 2
+"""the careful technician looks on after one abnormal finding"""
+_CHEAP = ("clock", "boot-mode", "secure-boot", "storage-mode", "port", "boot-order", "entry-target", "seen-setup")
 _LAST_RESORTS = ("roll-back", "reinstall", "replace-drive", "board-work")
 
 
@@ -123,12 +130,24 @@ def fixed(sight: Sight) -> Step:
         last = state.last(move)
         if last and last.outcome in answers:
             wanted.append(answers[last.outcome])
-        elif not last and not wanted and move in state.applicable and unmet_need(model, state, spec) is None:
+        elif not last and (len(wanted) < _LOOKS_ON or move in _CHEAP) and move in state.applicable and unmet_need(model, state, spec) is None:
+            if move in {h.move for h in held_moves(model, state)}:
+                continue
             return _guarded(sight, move)
+    held = {h.move for h in held_moves(model, state)}
     for fix in (*wanted, *_LAST_RESORTS):
-        if fix in fixes and fix not in state.tried and fix in state.applicable:
-            return _guarded(sight, fix)
+        if fix in fixes and fix not in state.tried and fix in state.applicable and not _refused(sight, fix):
+            step = _guarded(sight, fix)
+            if step.kind == "move" and step.what in held:
+                continue  # interlocks are honoured: another way, or none
+            return step
     return Step("stop", "refer")
+
+
+def _refused(sight: Sight, fix: str) -> bool:
+    """The customer said no to what this would cost."""
+    own = sight.model.knowledge.fixes[fix]
+    return (own.destroys or fix == "replace-drive") and sight.state.facts.get("consent") == "refused" and not is_data_safe(sight.state.facts)
 
 
 def _proving(sight: Sight) -> Step:

@@ -38,9 +38,15 @@ class Run:
     total: float
     needless_drive: bool
     lost: bool
+    left: bool
+    """the drive with the only copy was replaced without the customer's word"""
     comeback: bool
     moves: int
     ended: str
+    confidence: float | None
+    """stated with the first call that was made"""
+    first_right: bool
+    """that call was the right one for what was wrong with the machine then"""
     tape: tuple[Entry, ...]
     facts: Facts
 
@@ -58,8 +64,11 @@ class Summary:
     total_p90: float
     needless_drives: float
     data_lost: float
+    data_left: float
     comebacks: float
     moves_mean: float
+    calibration: float | None
+    """expected calibration error of the first call that was made: |stated - right then|, weighed over ten bins"""
 
 
 def rehearse_one(model: Model, world: Model, policy: str, seed: int) -> Run:
@@ -71,13 +80,18 @@ def rehearse_one(model: Model, world: Model, policy: str, seed: int) -> Run:
     tape: list[Entry] = [machine.make("story"), machine.make("screen")]
     machine.lost = False  # what the customer's own starts and the first look cost is no policy's doing
     hands_on, total, wrong, needless = 3.0, 3.0, "", False
-    ended, carried = "out of steps", False
+    ended, carried, left = "out of steps", False, False
+    confidence: float | None = None
+    first_right = False
     known, entries = parse_facts(facts, model.knowledge), parse_entries(tape, model.knowledge)
     for _ in range(_MOST_STEPS):
         entries += [parse_entry(raw, len(entries), model.knowledge) for raw in tape[len(entries) :]]
         state = fold(model, known, entries)
         sight = Sight(model, state, rng, partial(_cures_left, world, machine, state))
         step = POLICIES[policy](sight)
+        if confidence is None and "result" in sight.__dict__ and sight.result.call.choice is not None:
+            confidence = sight.result.call.confidence
+            first_right = _called_right(world, machine, state, str(sight.result.call.choice))
         if step.kind == "stop":
             ended = step.what
             break
@@ -87,14 +101,15 @@ def rehearse_one(model: Model, world: Model, policy: str, seed: int) -> Run:
             continue
         if step.kind == "move" and step.what in _VERDICTS:
             wrong = wrong or _wrong(model, world, machine, state, step)
+            left |= step.what == "replace-drive" and machine.precious and not machine.safe and state.facts.get("consent") != "given"
             needless |= step.what == "replace-drive" and not any(f in DRIVE_FAULTS for f in machine.fault_names())
             hands_on, total = (sum_ + _carried(model, state, known, tape, model.knowledge.fixes[step.what].call, step.what) for sum_ in (hands_on, total))
             carried = True
         machine.given_up = state.facts.get("consent") == "given"
         entry = machine.put_back(step.what) if step.kind == "put-back" else machine.make(step.what)
         tape.append(entry)
-        spec = model.knowledge.move(step.what)
-        minutes = 1.0 if step.kind == "put-back" else spec.minutes + entry_minutes(model.knowledge, state, spec)
+        spec = world.knowledge.move(step.what)  # what it takes is the world's own, whatever the engine expects
+        minutes = 1.0 if step.kind == "put-back" else spec.minutes + entry_minutes(world.knowledge, state, spec)
         hands_on += minutes
         total += minutes + (spec.unattended if entry.get("outcome") not in NOT_DONE else 0.0)
         if entry.get("outcome") == "sent" or entry == {"move": "board-work", "outcome": "declined"}:
@@ -111,7 +126,7 @@ def rehearse_one(model: Model, world: Model, policy: str, seed: int) -> Run:
     comeback = ended != "refer" and not refused and bool(machine.fault_names())
     if not wrong and comeback:
         wrong = f"left {', '.join(machine.fault_names())} in it ({ended})"
-    return Run(policy, faults, not wrong, wrong, hands_on, total, needless, machine.lost, comeback, len(tape), ended, tuple(tape), facts)
+    return Run(policy, faults, not wrong, wrong, hands_on, total, needless, machine.lost, left, comeback, len(tape), ended, confidence, first_right, tuple(tape), facts)
 
 
 def _carried(model: Model, state: TicketState, facts: Facts, tape: Sequence[Entry], choice: str, fix: str | None) -> float:
@@ -135,10 +150,23 @@ def _answer(machine: Machine, fact: str, rng: np.random.Generator) -> dict[str, 
     return {"consent": "given" if rng.random() < machine.world.knowledge.intake.consents else "refused"}
 
 
+def _called_right(world: Model, machine: Machine, state: TicketState, choice: str) -> bool:
+    """The choice is the one that the faults ask for, or as right as it, as `_wrong` explains."""
+    right = CHOICES[int(right_choices(world, state)[machine.faults])]
+    if choice == right or (right == "repair" and choice != "release" and _tried_repairs(world, machine, state)):
+        return True
+    if choice == "replace" and (choice in _asks(world, machine, state) or (right == "refer" and not _heard(world, state) and any(f in DRIVE_FAULTS for f in machine.fault_names()))):
+        return True
+    return choice == "refer" and right == "replace" and _only_a_lab(machine, state)
+
+
 def _wrong(model: Model, world: Model, machine: Machine, state: TicketState, step: Step) -> str:
     """Why this verdict is wrong on this machine, or nothing: another choice would have been right for its faults."""
     right = CHOICES[int(right_choices(world, state)[machine.faults])]
-    made = model.knowledge.fixes[step.what].call
+    fix = model.knowledge.fixes[step.what]
+    made = fix.call
+    if fix.destroys and state.facts.get("consent") == "refused" and machine.precious and not machine.safe:
+        return f"{made} against the customer's word"
     if made == right or (right == "repair" and _tried_repairs(world, machine, state)):
         return ""
     if made == "replace" and right == "refer" and not _heard(world, state) and any(f in DRIVE_FAULTS for f in machine.fault_names()):
@@ -212,9 +240,23 @@ def summarise(policy: str, runs: Sequence[Run]) -> Summary:
         float(np.percentile(total, 90)),
         float(np.mean([r.needless_drive for r in runs])),
         float(np.mean([r.lost for r in runs])),
+        float(np.mean([r.left for r in runs])),
         float(np.mean([r.comeback for r in runs])),
         float(np.mean([r.moves for r in runs])),
+        calibration([(r.confidence, r.first_right) for r in runs if r.confidence is not None]),
     )
+
+
+_BINS = 10
+
+
+def calibration(made: Sequence[tuple[float, bool]]) -> float | None:
+    """Expected calibration error over ten bins (Guo et al., \"On Calibration of Modern Neural Networks\", 2017); None where no call was made."""
+    if not made:
+        return None
+    stated, right = np.array([p for p, _ in made]), np.array([r for _, r in made], dtype=float)
+    place = np.minimum((stated * _BINS).astype(int), _BINS - 1)
+    return float(sum(abs(stated[place == b].mean() - right[place == b].mean()) * (place == b).mean() for b in range(_BINS) if (place == b).any()))
 
 
 def summary_document(summary: Summary) -> dict[str, object]:

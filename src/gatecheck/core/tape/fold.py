@@ -77,6 +77,8 @@ class TicketState:
     trials: tuple[Trial, ...]
     overrides: frozenset[tuple[str, str]]
     """(interlock, move) pairs overridden with a reason"""
+    confirmed: frozenset[str]
+    """checks whose last two readings, with nothing changed in between, showed the same"""
     current: frozenset[str]
     """checks whose last reading still describes the machine: repeating them would be the same evidence"""
     tried: frozenset[str]
@@ -123,6 +125,7 @@ def fold(model: Model, facts: Facts, entries: Sequence[Entry]) -> TicketState:
         latest={reading.move: (index, reading) for index, reading in readings},
         trials=trials,
         overrides=frozenset((e.interlock, e.move) for e, s in zip(entries, stands, strict=True) if s and isinstance(e, Override)),
+        confirmed=_current(model, entries, stands, twice=True),
         current=_current(model, entries, stands),
         tried=_tried(model, entries, stands),
         visit=visit,
@@ -256,19 +259,27 @@ def _whereabouts(model: Model, readings: Sequence[tuple[int, Reading]]) -> tuple
     return visit, is_open
 
 
-def _current(model: Model, entries: Sequence[Entry], stands: Sequence[bool]) -> frozenset[str]:
+def _current(model: Model, entries: Sequence[Entry], stands: Sequence[bool], *, twice: bool = False) -> frozenset[str]:
+    """Checks whose last reading still describes the machine; `twice`: those that showed the same two times over."""
     current: set[str] = set()
+    showed: dict[str, str | None] = {}
+    confirmed: set[str] = set()
     for index, entry in enumerate(entries):
         if not stands[index]:
             continue
         if isinstance(entry, Reading) and entry.move in model.sight.looks:
+            if entry.move in current and entry.outcome is not None and showed.get(entry.move) == entry.outcome:
+                confirmed.add(entry.move)
+            else:
+                confirmed.discard(entry.move)
+            showed[entry.move] = entry.outcome
             current.add(entry.move)
         elif isinstance(entry, PutBack) or (isinstance(entry, Reading) and is_done(entry)):
             if isinstance(entry, PutBack):
                 current -= model.deeds.affects.get(entry.fix, frozenset())
             else:
                 current -= model.voided(entry.move, entry.outcome)
-    return frozenset(current)
+    return frozenset(confirmed & current) if twice else frozenset(current)
 
 
 _MOST_TRIES = 2
@@ -284,6 +295,7 @@ def _tried(model: Model, entries: Sequence[Entry], stands: Sequence[bool]) -> fr
     tried: set[str] = set()
     back: set[str] = set()
     tries: dict[str, int] = {}
+    failed: dict[str, int] = {}
     for index, entry in enumerate(entries):
         if not stands[index]:
             continue
@@ -301,7 +313,13 @@ def _tried(model: Model, entries: Sequence[Entry], stands: Sequence[bool]) -> fr
             if entry.outcome in ("now-seen", "other-screen"):
                 tried -= back
                 back.clear()
-            tried.add(entry.move)
+            if entry.outcome != "could-not":
+                tried.add(entry.move)
+                failed.pop(entry.move, None)
+                continue
+            failed[entry.move] = failed.get(entry.move, 0) + 1
+            if failed[entry.move] >= _MOST_TRIES:
+                tried.add(entry.move)
     return frozenset(tried)
 
 

@@ -100,7 +100,7 @@ def paper_of(case: Case, kind: str) -> Paper:
 
 
 def _head(case: Case) -> tuple[Text, ...]:
-    return (say("paper.ticket", number=case.number), say("paper.of", customer=case.customer, machine=case.machine), say("paper.dates", taken_in=case.taken_in, today=case.today))
+    return (say("paper.ticket", number=case.number), say("paper.of", customer=case.customer, machine=case.machine), say("paper.dates", came=case.taken_in, today=case.today))
 
 
 # --- for the customer ------------------------------------------------------------------------------------------------

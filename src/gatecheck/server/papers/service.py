@@ -16,7 +16,6 @@ from gatecheck.core.words.said import Said
 from gatecheck.core.work.papers import KINDS, Case, Paper, Picture, Text, paper_of
 from gatecheck.core.work.shop import ShopPage, parse_shop
 from gatecheck.core.work.spent import Moment, Pace, paces, spent
-from gatecheck.keeping import ERASED, erase_customer
 from gatecheck.server.captures.service import Captures
 from gatecheck.server.errors import NotFoundError
 from gatecheck.server.papers.pictures import kept_picture
@@ -30,6 +29,7 @@ from gatecheck.server.tickets.wire import TicketOut
 from gatecheck.server.work.service import Work
 from gatecheck.store import Connection, StoreError
 from gatecheck.store.files import attachments
+from gatecheck.store.keeping import ERASED, erase_customer
 from gatecheck.store.pictures import add_picture, has_picture, made_since, pictures_of
 from gatecheck.store.shop_pages import keep_shop_page
 from gatecheck.store.tickets import TicketRow, tickets_of_customer, tickets_on_bench

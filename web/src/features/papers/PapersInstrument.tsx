@@ -2,8 +2,10 @@ import { useRef, useState } from 'react'
 import { useLocation } from 'wouter'
 
 import type { Ticket } from '../../api/client'
-import { useAppend, useErase, usePaper, usePapers, useTicket } from '../../api/queries'
+import { useAppend, useTicket } from '../../api/queries'
+import { useErase, usePaper, usePapers } from '../../api/workQueries'
 import { requestKey } from '../../lib/format'
+import { keyOf } from '../../lib/keymap'
 import { Do } from '../../ui/Commands'
 import { Key } from '../../ui/Key'
 import { Note } from '../../ui/Note'
@@ -55,7 +57,7 @@ function OpenPapers({ ticket }: { ticket: Ticket }) {
           <p className="mb-2 text-m">{T.minutesSpent(papers.spent.measured, papers.spent.expected)}</p>
           {!ticket.closed_at && (
             <label className="mb-5 flex items-center gap-2 text-m">
-              <Key>T</Key><span className="flex-1">{T.minutesCorrected}</span>
+              <Key>{keyOf('papers', 'minutes')}</Key><span className="flex-1">{T.minutesCorrected}</span>
               <input
                 ref={minutes} type="number" min={0} max={100000} key={papers.spent.corrected ?? 'none'} defaultValue={papers.spent.corrected ?? Math.round(papers.spent.measured)}
                 onBlur={(e) => { if (e.target.value !== e.target.defaultValue) correct(e.target.value) }} onFocus={(e) => e.currentTarget.select()} onKeyDown={(e) => { if (e.key === 'Enter') e.currentTarget.blur() }}

@@ -2,7 +2,7 @@ import { useState, type FormEvent } from 'react'
 import { useLocation } from 'wouter'
 
 import type { ShopPage as Page } from '../../api/client'
-import { usePaces, usePutShopPage, useShopPage } from '../../api/queries'
+import { usePaces, usePutShopPage, useShopPage } from '../../api/workQueries'
 import { Choice } from '../../ui/Choice'
 import { Commands, Do } from '../../ui/Commands'
 import { Note } from '../../ui/Note'
@@ -86,7 +86,7 @@ function ShopForm({ kept }: { kept: Page }) {
           <p className="text-l font-bold" dir="auto">{page.name}</p>
           {lines.map((line, index) => <p key={index} dir="auto" className="text-s text-soft">{line}</p>)}
           <p className="mt-4 text-m" dir="auto">{page.opening}</p>
-          <p className="mt-4 flex justify-between border-t border-hair pt-2 text-m"><span>60 min</span><strong>{page.bench_hour.toFixed(2)} {page.currency}</strong></p>
+          <p className="mt-4 flex justify-between border-t border-hair pt-2 text-m"><span>{T.anHour}</span><strong>{page.bench_hour.toFixed(2)} {page.currency}</strong></p>
           {page.tax > 0 && <p className="flex justify-between text-m"><span>{page.tax} %</span><span>{(page.bench_hour * page.tax / 100).toFixed(2)} {page.currency}</span></p>}
         </div>
       </section>

@@ -1,7 +1,8 @@
 import { useEffect, useRef, useState } from 'react'
 
 import type { Ticket } from '../../api/client'
-import { useGuesses, useSettings, useWork } from '../../api/queries'
+import { useGuesses, useSettings } from '../../api/queries'
+import { useWork } from '../../api/workQueries'
 import { useWords } from '../../api/words'
 import { lowerFirst, percent } from '../../lib/format'
 import type { Handlers } from '../../lib/keymap'

@@ -2,7 +2,7 @@ import { useRef } from 'react'
 import { useLocation } from 'wouter'
 
 import { api } from '../../api/client'
-import { useShelf, useShelfChange } from '../../api/queries'
+import { useShelf, useShelfChange } from '../../api/workQueries'
 import { initials } from '../../lib/person'
 import { Commands, Do } from '../../ui/Commands'
 import { Note } from '../../ui/Note'

@@ -2,7 +2,7 @@ import { useState, type ReactNode } from 'react'
 import { useLocation } from 'wouter'
 
 import { AwayError, type Group, type GroupIn, type Ticket, type Work, type WorkStep } from '../../api/client'
-import { useDoWork, useWork } from '../../api/queries'
+import { useDoWork, useWork } from '../../api/workQueries'
 import { requestKey } from '../../lib/format'
 import type { Handlers } from '../../lib/keymap'
 import { GroupSheet } from './GroupSheet'

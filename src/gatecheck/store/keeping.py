@@ -19,9 +19,7 @@ from typing import Any
 from gatecheck.core.errors import TapeError
 from gatecheck.core.knowledge.tables import Knowledge
 from gatecheck.core.tape.parse import parse_entries, parse_facts
-from gatecheck.files import InputError
-from gatecheck.store import StoreError
-from gatecheck.store.database import Database, atomic
+from gatecheck.store.database import Database, StoreError, atomic
 from gatecheck.store.migrations import MIGRATIONS
 
 DATABASE, FILES = "gatecheck.sqlite3", "files"
@@ -29,6 +27,10 @@ FORMAT, TICKET_FORMAT = "gate check shop 1", "gate check ticket 1"
 _LARGEST = 64 << 30
 _LARGEST_TICKET = 1 << 30
 ERASED = "—"
+
+
+class KeepingError(StoreError):
+    """A file or a folder that is not what it should be: nothing was changed."""
 
 
 def _now() -> str:
@@ -54,11 +56,11 @@ class Kept:
 def backup(data: Path, target: Path) -> Kept:
     """Write the whole shop into one file while it runs: the database through SQLite's own backup, the files by their hashes, all read back.
 
-    Raises InputError where there is no shop, StoreError where it cannot be written. An earlier file under that name stays until the new one is whole.
+    Raises KeepingError where there is no shop, StoreError where it cannot be written. An earlier file under that name stays until the new one is whole.
     """
     source = data / DATABASE
     if not source.is_file():
-        raise InputError(f"--data {data}: expected a shop's folder, got none with {DATABASE}")
+        raise KeepingError(f"--data {data}: expected a shop's folder, got none with {DATABASE}")
     with tempfile.TemporaryDirectory(dir=_folder_of(target), prefix=".gatecheck-") as scratch:
         copy = Path(scratch) / DATABASE
         try:
@@ -88,7 +90,7 @@ def backup(data: Path, target: Path) -> Kept:
 def restore(source: Path, data: Path, *, over: bool = False) -> tuple[Kept, Path | None]:
     """Bring a backup back, also while the server runs; what was there before is kept in a file beside it, whose path is returned.
 
-    Raises InputError for a broken backup or one of a newer program, StoreError where the shop holds tickets that the backup does not (`over` says
+    Raises KeepingError for a broken backup or one of a newer program, StoreError where the shop holds tickets that the backup does not (`over` says
     that they may go). Nothing is changed by any of these.
     """
     manifest, content = _opened(source)
@@ -141,21 +143,21 @@ def _only_here(place: Path, copy: Path) -> str:
 
 
 def _opened(source: Path) -> tuple[dict[str, Any], list[str]]:
-    """Manifest and file digests of a backup, every byte checked. Raises InputError."""
+    """Manifest and file digests of a backup, every byte checked. Raises KeepingError."""
     with _zip(source, _LARGEST) as archive:
         manifest = _manifest(source, archive, FORMAT)
         known = [name for name, _ in MIGRATIONS]
         newer = [s for s in manifest.get("steps", []) if s not in known]
         if newer:
-            raise InputError(f"{source}: expected a backup of this program or an older one, got one of a newer program ({', '.join(map(str, newer))[:80]})")
+            raise KeepingError(f"{source}: expected a backup of this program or an older one, got one of a newer program ({', '.join(map(str, newer))[:80]})")
         if _sha256(archive.read(DATABASE)) != manifest.get("database"):
-            raise InputError(f"{source}: expected the database as it was written, got other bytes")
+            raise KeepingError(f"{source}: expected the database as it was written, got other bytes")
         digests = [name.partition("/")[2] for name in archive.namelist() if name.startswith(f"{FILES}/")]
         for digest in digests:
             if _sha256(archive.read(f"{FILES}/{digest}")) != digest:
-                raise InputError(f"{source}: expected file {digest[:12]} as it was written, got other bytes")
+                raise KeepingError(f"{source}: expected file {digest[:12]} as it was written, got other bytes")
         if len(digests) != manifest.get("files"):
-            raise InputError(f"{source}: expected {manifest.get('files')} files, got {len(digests)}")
+            raise KeepingError(f"{source}: expected {manifest.get('files')} files, got {len(digests)}")
         return manifest, digests
 
 
@@ -165,9 +167,9 @@ def _checked_database(source: Path, copy: Path) -> None:
             found = own.execute("PRAGMA integrity_check").fetchone()[0]
             own.execute("SELECT count(*) FROM ticket").fetchone()
     except sqlite3.Error as error:
-        raise InputError(f"{source}: expected a shop's database, got {error}") from error
+        raise KeepingError(f"{source}: expected a shop's database, got {error}") from error
     if found != "ok":
-        raise InputError(f"{source}: expected a sound database, got {found}")
+        raise KeepingError(f"{source}: expected a sound database, got {found}")
 
 
 # --- one ticket ------------------------------------------------------------------------------------------------------
@@ -175,23 +177,28 @@ def _checked_database(source: Path, copy: Path) -> None:
 _TICKET = "SELECT number, customer, machine, words, facts, opened_by, opened_at, closed_at FROM ticket WHERE number = ? OR CAST(id AS TEXT) = ?"
 _ENTRIES = "SELECT place, body, made_by, made_at FROM entry WHERE ticket_id = ? ORDER BY place"
 _ATTACHED = "SELECT sha256, name, added_by, added_at FROM attachment WHERE ticket_id = ? ORDER BY id"
+_LESSON_COLUMNS = ("closed_at", "context", "faults", "expected", "choice", "confidence", "suspects", "was_right")
+_LESSON = f"SELECT {', '.join(_LESSON_COLUMNS)} FROM lesson WHERE ticket_id = ?"
+_TEACH = f"INSERT INTO lesson (ticket_id, era, {', '.join(_LESSON_COLUMNS)}) VALUES (?, (SELECT count(*) FROM learning_reset), ?, ?, ?, ?, ?, ?, ?, ?)"
 _PICTURES = "SELECT sha256, added_by, added_at FROM picture WHERE ticket_id = ?"
 
 
 def export_ticket(data: Path, number: str, target: Path) -> Kept:
-    """Write one ticket with its tape and files into one file. Raises InputError where there is none by that number."""
+    """Write one ticket with its tape and files into one file. Raises KeepingError where there is none by that number."""
     place = data / DATABASE
     if not place.is_file():
-        raise InputError(f"--data {data}: expected a shop's folder, got none with {DATABASE}")
+        raise KeepingError(f"--data {data}: expected a shop's folder, got none with {DATABASE}")
     with closing(sqlite3.connect(f"file:{place}?mode=ro", uri=True, timeout=30)) as own:
         row = own.execute(_TICKET, (number, number)).fetchone()
         if row is None:
-            raise InputError(f"{number}: expected a ticket of this shop, got none by that number")
+            raise KeepingError(f"{number}: expected a ticket of this shop, got none by that number")
         ticket = dict(zip(("number", "customer", "machine", "words", "facts", "opened_by", "opened_at", "closed_at"), row, strict=True))
         ticket["facts"] = json.loads(ticket["facts"])
         (ticket_id,) = own.execute("SELECT id FROM ticket WHERE number = ?", (ticket["number"],)).fetchone()
         ticket["tape"] = [{"place": p, "body": json.loads(body), "by": by, "at": at} for p, body, by, at in own.execute(_ENTRIES, (ticket_id,))]
         ticket["files"] = [{"sha256": s, "name": n, "by": by, "at": at} for s, n, by, at in own.execute(_ATTACHED, (ticket_id,))]
+        lesson = own.execute(_LESSON, (ticket_id,)).fetchone()
+        ticket["lesson"] = dict(zip(_LESSON_COLUMNS, lesson, strict=True)) if lesson else None
         ticket["pictures"] = [{"sha256": s, "by": by, "at": at} for s, by, at in own.execute(_PICTURES, (ticket_id,))]
     digests = sorted({f["sha256"] for f in [*ticket["files"], *ticket["pictures"]]})
     with tempfile.TemporaryDirectory(dir=_folder_of(target), prefix=".gatecheck-") as scratch:
@@ -210,13 +217,13 @@ def export_ticket(data: Path, number: str, target: Path) -> Kept:
 
 
 def import_ticket(source: Path, data: Path, knowledge: Knowledge, *, prefix: str = "GC") -> str:
-    """Take an exported ticket in, whole, off the bench; its number stays where nobody has it. Returns the number. Raises InputError for what is no
+    """Take an exported ticket in, whole, off the bench; its number stays where nobody has it. Returns the number. Raises KeepingError for what is no
     such file, or speaks of ids that this shop's tables do not know; then nothing is kept."""
     with _zip(source, _LARGEST_TICKET) as archive:
         manifest = _manifest(source, archive, TICKET_FORMAT)
         text = archive.read("ticket.json")
         if _sha256(text) != manifest.get("ticket"):
-            raise InputError(f"{source}: expected the ticket as it was written, got other bytes")
+            raise KeepingError(f"{source}: expected the ticket as it was written, got other bytes")
         ticket = _ticket_of(source, text, knowledge)
         content = {}
         for name in archive.namelist():
@@ -224,17 +231,20 @@ def import_ticket(source: Path, data: Path, knowledge: Knowledge, *, prefix: str
                 digest = name.partition("/")[2]
                 content[digest] = archive.read(name)
                 if _sha256(content[digest]) != digest:
-                    raise InputError(f"{source}: expected file {digest[:12]} as it was written, got other bytes")
+                    raise KeepingError(f"{source}: expected file {digest[:12]} as it was written, got other bytes")
     lacking = {f["sha256"] for f in [*ticket["files"], *ticket["pictures"]]} - content.keys()
     if lacking:
-        raise InputError(f"{source}: expected all of its files, got none of {sorted(lacking)[0][:12]}")
+        raise KeepingError(f"{source}: expected all of its files, got none of {sorted(lacking)[0][:12]}")
     for digest, stored in content.items():
         _put(data, digest, stored)
     data.mkdir(parents=True, exist_ok=True)
     database = Database(data / DATABASE)
     try:
         with database.write() as own:
-            return _keep_ticket(own, ticket, {d: len(c) for d, c in content.items()}, prefix)
+            try:
+                return _keep_ticket(own, ticket, {d: len(c) for d, c in content.items()}, prefix)
+            except sqlite3.IntegrityError as error:
+                raise KeepingError(f"{source}: expected a ticket that this shop can keep, got {error}") from error
     finally:
         database.close()
 
@@ -242,7 +252,7 @@ def import_ticket(source: Path, data: Path, knowledge: Knowledge, *, prefix: str
 def _keep_ticket(own: sqlite3.Connection, ticket: Mapping[str, Any], sizes: Mapping[str, int], prefix: str) -> str:
     same = own.execute("SELECT 1 FROM ticket WHERE number = ? AND opened_at = ?", (ticket["number"], ticket["opened_at"])).fetchone()
     if same:
-        raise InputError(f"{ticket['number']}: expected a ticket that is not here yet, got one that is")
+        raise KeepingError(f"{ticket['number']}: expected a ticket that is not here yet, got one that is")
     (ticket_id,) = own.execute("SELECT coalesce(max(id), 0) + 1 FROM ticket").fetchone()
     free = own.execute("SELECT 1 FROM ticket WHERE number = ?", (ticket["number"],)).fetchone() is None
     number = ticket["number"] if free else f"{prefix}-{ticket_id:04d}"
@@ -258,11 +268,14 @@ def _keep_ticket(own: sqlite3.Connection, ticket: Mapping[str, Any], sizes: Mapp
         own.execute("INSERT INTO attachment (ticket_id, sha256, name, added_by, added_at) VALUES (?, ?, ?, ?, ?)", (ticket_id, file["sha256"], file["name"], file["by"], file["at"]))
     for file in ticket["pictures"]:
         own.execute("INSERT INTO picture (ticket_id, sha256, added_by, added_at) VALUES (?, ?, ?, ?)", (ticket_id, file["sha256"], file["by"], file["at"]))
+    if ticket.get("lesson"):
+        own.execute(_TEACH, (ticket_id, *(ticket["lesson"][name] for name in _LESSON_COLUMNS)))
+    own.execute("UPDATE epoch SET n = n + 1")  # a server that runs on this shop has something new to learn from
     return str(number)
 
 
 def _ticket_of(source: Path, text: bytes, knowledge: Knowledge) -> dict[str, Any]:
-    """A ticket whose every line can be read here. Raises InputError."""
+    """A ticket whose every line can be read here. Raises KeepingError."""
     try:
         ticket = json.loads(text)
         texts = all(isinstance(ticket[name], str) and len(ticket[name]) <= 8000 for name in ("number", "customer", "machine", "words", "opened_by", "opened_at"))
@@ -272,15 +285,18 @@ def _ticket_of(source: Path, text: bytes, knowledge: Knowledge) -> dict[str, Any
         places = [entry["place"] for entry in ticket["tape"]]
         if places != list(range(len(places))) or not all(isinstance(e["by"], str) and isinstance(e["at"], str) for e in ticket["tape"]):
             raise ValueError("a tape with gaps")
+        lesson = ticket.get("lesson")
+        if lesson is not None and (set(lesson) != set(_LESSON_COLUMNS) or not all(isinstance(json.loads(lesson[name]), kind) for name, kind in (("faults", list), ("expected", dict), ("suspects", dict)))):
+            raise ValueError("a lesson that is none")
         if not all(isinstance(f["sha256"], str) and len(f["sha256"]) == 64 and isinstance(f.get("name", ""), str) for f in [*ticket["files"], *ticket["pictures"]]):
             raise ValueError("files without a hash")
     except (ValueError, KeyError, TypeError, RecursionError) as error:
-        raise InputError(f"{source}: expected a whole ticket, got {str(error)[:80]}") from error
+        raise KeepingError(f"{source}: expected a whole ticket, got {str(error)[:80]}") from error
     try:
         parse_facts(ticket["facts"], knowledge)
         parse_entries([entry["body"] for entry in ticket["tape"]], knowledge)
     except TapeError as error:
-        raise InputError(f"{source}: expected a ticket that speaks this shop's vocabulary, got {error}") from error
+        raise KeepingError(f"{source}: expected a ticket that speaks this shop's vocabulary, got {error}") from error
     found: dict[str, Any] = ticket
     return found
 
@@ -366,9 +382,9 @@ def _put(data: Path, digest: str, content: bytes) -> None:
 def _folder_of(target: Path) -> Path:
     folder = target.resolve().parent
     if not folder.is_dir():
-        raise InputError(f"{target}: expected a folder that is there, got none")
+        raise KeepingError(f"{target}: expected a folder that is there, got none")
     if target.is_dir():
-        raise InputError(f"{target}: expected the name of a file, got a folder")
+        raise KeepingError(f"{target}: expected the name of a file, got a folder")
     return folder
 
 
@@ -380,26 +396,26 @@ def _into_place(whole: Path, target: Path) -> None:
 
 @contextmanager
 def _zip(source: Path, largest: int) -> Iterator[zipfile.ZipFile]:
-    """An archive of ours, its names and sizes checked. Raises InputError."""
+    """An archive of ours, its names and sizes checked. Raises KeepingError."""
     try:
         with zipfile.ZipFile(source) as archive:
             names = archive.namelist()
             plain = all(n in ("manifest.json", "ticket.json", DATABASE) or (n.startswith(f"{FILES}/") and len(n) == len(FILES) + 65 and n[len(FILES) + 1 :].isalnum()) for n in names)
             if len(set(names)) < len(names) or not plain or sum(i.file_size for i in archive.infolist()) > largest:
-                raise InputError(f"{source}: expected a file that Gate Check wrote, got other contents")
+                raise KeepingError(f"{source}: expected a file that Gate Check wrote, got other contents")
             yield archive
     except FileNotFoundError as error:
-        raise InputError(f"{source}: expected a file, got nothing there") from error
+        raise KeepingError(f"{source}: expected a file, got nothing there") from error
     except (zipfile.BadZipFile, zlib.error, OSError, KeyError, NotImplementedError, EOFError, ValueError) as error:
-        raise InputError(f"{source}: expected a whole file that Gate Check wrote, got {str(error)[:80]}") from error
+        raise KeepingError(f"{source}: expected a whole file that Gate Check wrote, got {str(error)[:80]}") from error
 
 
 def _manifest(source: Path, archive: zipfile.ZipFile, wanted: str) -> dict[str, Any]:
     try:
         manifest = json.loads(archive.read("manifest.json"))
     except (ValueError, KeyError, RecursionError) as error:
-        raise InputError(f"{source}: expected a manifest, got {str(error)[:60]}") from error
+        raise KeepingError(f"{source}: expected a manifest, got {str(error)[:60]}") from error
     if not isinstance(manifest, dict) or manifest.get("format") != wanted:
         got = manifest.get("format") if isinstance(manifest, dict) else type(manifest).__name__
-        raise InputError(f"{source}: expected {wanted!r}, got {got!r}")
+        raise KeepingError(f"{source}: expected {wanted!r}, got {got!r}")
     return manifest

@@ -1,0 +1,75 @@
+"""Doubt about single readings: where a heavy verdict rests on one look that may have been misread or mistyped, looking again is the next move.
+
+A reading is misread with the share that its table says. How likely it was here follows from what the rest of the tape makes of it: the belief without
+the reading is the belief divided by what the reading says. Where the choice would not stand without it, and a slip costs more than another look, the
+look comes first. A look that showed the same twice is not doubted any more.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection
+from dataclasses import dataclass
+
+import numpy as np
+
+from gatecheck.core.belief.model import Model
+from gatecheck.core.belief.space import Floats, Ints
+from gatecheck.core.decide.costs import entry_minutes
+from gatecheck.core.tape.entries import Reading
+from gatecheck.core.tape.fold import TicketState
+
+HEAVY = ("replace", "reinstall", "refer")
+_STRAINS = ("start", "read", "surface", "write")
+
+
+@dataclass(frozen=True, slots=True)
+class Slip:
+    """A reading on which a verdict rests: its look, where it stands, how likely it was misread, and what another look saves (bench minutes' worth)."""
+
+    move: str
+    place: int
+    p: float
+    net: float
+
+
+def misread(model: Model, state: TicketState, reading: Reading) -> tuple[float, Floats]:
+    """(probability that this reading was misread, belief without it, normalised). As good as no fix has moved the belief since."""
+    outcomes = model.knowledge.move(reading.move).outcomes
+    outcome = str(reading.outcome)
+    shown = model.look(reading.move, outcome)
+    without = state.belief / shown
+    without = without / without.sum()
+    share = model.knowledge.misread.get(reading.move, model.knowledge.misread[""])
+    spread = share / (len(outcomes) - 1)
+    told = float(without @ shown)
+    slip = spread * (1.0 - told)
+    return slip / (slip + (1.0 - share) * told), without
+
+
+def look_again(model: Model, state: TicketState, choice: str, right: Ints, place: int, harm: float, holding: Collection[str]) -> Slip | None:
+    """The look to repeat before this heavy choice, or None. `right`: index of the right choice of each hypothesis, `place`: that of the choice;
+    harm: what a wrong verdict costs, in currency."""
+    if choice not in HEAVY:
+        return None
+    rates = model.knowledge.rates
+    found = []
+    for move, (index, reading) in state.latest.items():
+        check = model.knowledge.checks.get(move)
+        if check is None or reading.is_soft or reading.outcome is None or move not in state.current or move in state.confirmed or move in holding:
+            continue
+        if move == "story" or (check.stress in _STRAINS and _suffers(model, state)) or move not in state.applicable:
+            continue
+        p, without = misread(model, state, reading)
+        stands = float(np.bincount(right, without, minlength=place + 1)[place])
+        if stands >= 0.5:
+            continue
+        cost = (check.minutes + entry_minutes(model.knowledge, state, check)) * rates["bench_minute"] + check.unattended * rates["unattended_share"] * rates["bench_minute"]
+        net = p * (1.0 - stands) * harm - cost
+        if net > 0:
+            found.append(Slip(move, index, p, net / rates["bench_minute"]))
+    return max(found, key=lambda s: s.net, default=None)
+
+
+def _suffers(model: Model, state: TicketState) -> bool:
+    """Heads may be failing: nothing is started again only to read it once more."""
+    return float(state.belief @ model.having("drive.mechanical")) >= 0.05
