@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
 from pathlib import Path
 
 import matplotlib as mpl
@@ -23,16 +24,38 @@ _POLICIES = ("planner", "fixed", "clairvoyant", "random-legal")
 _JITTERS = (0.3, 0.6)
 _INK, _PINE, _OCHRE, _LINE, _PAPER = "#16212B", "#1F7A6B", "#B97A12", "#8A949C", "#F6F4EE"
 _TONES = {"planner": _PINE, "fixed": _OCHRE, "clairvoyant": _INK, "random-legal": _LINE}
-_Test = Callable[[Summary, Summary], bool]
+_STRANGE = ("dusty-desktops", "sealed-kiosks")
+"""worlds that differ in rows, in what hides what, in minutes and prices, and in how often something is misread"""
+
+
+@dataclass(frozen=True, slots=True)
+class _Wants:
+    """What is wanted of the planner in a world, beside the fixed order."""
+
+    fixed: Summary
+    is_strange: bool
+
+    def right_calls(self, planner: Summary) -> bool:
+        return planner.right_calls >= (0.95 if self.is_strange else 0.97)
+
+    def minutes(self, planner: Summary) -> bool:
+        return planner.hands_on_mean <= (0.70 if self.is_strange else 0.65) * self.fixed.hands_on_mean
+
+    def needless(self, planner: Summary) -> bool:
+        return planner.needless_drives < (0.012 if self.is_strange else 0.01)
+
+    def calibrated(self, planner: Summary) -> bool:
+        return (planner.calibration or 0.0) <= (0.04 if self.is_strange else 0.025)
+
+
+_Test = Callable[[Summary, _Wants], bool]
 _WANTED: tuple[tuple[str, _Test, Callable[[Summary, Summary], str]], ...] = (
-    ("right calls at least 97 %", lambda p, f: p.right_calls >= 0.97, lambda p, f: f"{p.right_calls:.1%}"),
-    ("no data lost by a proposed move", lambda p, f: p.data_lost == 0.0, lambda p, f: f"{p.data_lost:.2%}"),
-    (
-        "at least 40 % fewer hands-on minutes than `fixed`",
-        lambda p, f: p.hands_on_mean <= 0.6 * f.hands_on_mean,
-        lambda p, f: f"{1 - p.hands_on_mean / f.hands_on_mean:.0%} fewer",
-    ),
-    ("needless drives under 1 %", lambda p, f: p.needless_drives < 0.01, lambda p, f: f"{p.needless_drives:.1%}"),
+    ("right calls at least 97 % (95 % in strange worlds)", lambda p, w: w.right_calls(p), lambda p, f: f"{p.right_calls:.1%}"),
+    ("data lost by a proposed move at most 0.05 %", lambda p, w: p.data_lost <= 0.0005, lambda p, f: f"{p.data_lost:.2%}"),
+    ("no only copy left behind without a word", lambda p, w: p.data_left == 0.0, lambda p, f: f"{p.data_left:.2%}"),
+    ("hands-on minutes against the fair `fixed` at most 0.65 (0.70)", lambda p, w: w.minutes(p), lambda p, f: f"{p.hands_on_mean / f.hands_on_mean:.2f}"),
+    ("needless drives under 1 % (1.2 %)", lambda p, w: w.needless(p), lambda p, f: f"{p.needless_drives:.1%}"),
+    ("calibration error of the first made call at most 0.025 (0.04)", lambda p, w: w.calibrated(p), lambda p, f: f"{p.calibration or 0:.3f}"),
 )
 
 
@@ -64,7 +87,7 @@ def _page(runs: Mapping[str, Runs], machines: int, seed: int) -> str:
         "",
         f"{machines} simulated machines a world, the same ones for every policy. `planner` is the engine with the shipped",
         "tables, whatever world the machines come from; `fixed` is the order of the trade; `clairvoyant` is told the faults;",
-        "`random-legal` makes any move that is not held. In a jittered world every odd, row and cure is off by that much",
+        "`random-legal` makes any move that is not held. Minutes are charged from the world's own tables, and its readings are misread as often as it says. In a jittered world every odd, row and cure is off by that much",
         "(standard deviation of its log-odds): the engine's tables are then wrong everywhere at once.",
         "",
         "![Hands-on minutes by world and policy](rehearsal-minutes.svg)",
@@ -77,7 +100,9 @@ def _page(runs: Mapping[str, Runs], machines: int, seed: int) -> str:
         "|---|" + "---|" * len(summaries),
     ]
     for title, test, shown in _WANTED:
-        cells = [f"{shown(s['planner'], s['fixed'])} {'yes' if test(s['planner'], s['fixed']) else '**no**'}" for s in summaries.values()]
+        cells = [
+            f"{shown(s['planner'], s['fixed'])} {'yes' if test(s['planner'], _Wants(s['fixed'], world in _STRANGE)) else '**no**'}" for world, s in summaries.items()
+        ]
         parts.append(f"| {title} | " + " | ".join(cells) + " |")
     for world, by in summaries.items():
         parts += ["", f"## {world}", "", "```", table(list(by.values())), "```", "", "Calls of `planner` that were not right:", ""]

@@ -2,7 +2,7 @@
 
 A reading is misread with the share that its table says. How likely it was here follows from what the rest of the tape makes of it: the belief without
 the reading is the belief divided by what the reading says. Where the choice would not stand without it, and a slip costs more than another look, the
-look comes first. A look that showed the same twice is not doubted any more.
+look comes first. A release rests on the screen alone: there it is what was seen there that is looked at again. A look that showed the same twice is not doubted any more.
 """
 
 from __future__ import annotations
@@ -18,7 +18,7 @@ from gatecheck.core.decide.costs import entry_minutes
 from gatecheck.core.tape.entries import Reading
 from gatecheck.core.tape.fold import TicketState
 
-HEAVY = ("replace", "reinstall", "refer")
+HEAVY = ("replace", "reinstall", "refer", "release")
 _STRAINS = ("start", "read", "surface", "write")
 
 
@@ -57,7 +57,7 @@ def look_again(model: Model, state: TicketState, choice: str, right: Ints, place
         check = model.knowledge.checks.get(move)
         if check is None or reading.is_soft or reading.outcome is None or move not in state.current or move in state.confirmed or move in holding:
             continue
-        if move == "story" or (check.stress in _STRAINS and _suffers(model, state)) or move not in state.applicable:
+        if move == "story" or (choice == "release") is not (move == "screen") or (check.stress in _STRAINS and _suffers(model, state)) or move not in state.applicable:
             continue
         p, without = misread(model, state, reading)
         stands = float(np.bincount(right, without, minlength=place + 1)[place])

@@ -170,6 +170,8 @@ def _slip(model: Model, state: TicketState, best: Option | None, rule: Rule | No
     """The reading to look at again before a heavy verdict; none where it rests on what others said already."""
     if best is None or best.choice not in HEAVY or (rule is not None and rule.name in _SAID_ELSEWHERE):
         return None
+    if best.choice == "release":
+        return look_again(model, state, best.choice, right_choices(model, state), _WEIGHT[best.choice], model.knowledge.rates["comeback"], holding)
     harm = best.cost + model.knowledge.rates["failed_try"] + (_worth(model, state) if best.data_outcome == "lost" else 0.0)
     return look_again(model, state, best.choice, right_choices(model, state), _WEIGHT[best.choice], harm, holding)
 

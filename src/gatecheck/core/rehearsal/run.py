@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import asdict, dataclass, replace
 from functools import partial
+from itertools import product
 
 import numpy as np
 
@@ -14,6 +15,7 @@ from gatecheck.core.belief.model import Model
 from gatecheck.core.decide.call import CHOICES, right_choices
 from gatecheck.core.decide.costs import entry_minutes
 from gatecheck.core.decide.plan import DRIVE_FAULTS
+from gatecheck.core.knowledge.tables import Fix, Knowledge
 from gatecheck.core.rehearsal.machine import Entry, Machine, draw_facts
 from gatecheck.core.rehearsal.policies import POLICIES, Sight, Step
 from gatecheck.core.tape.entries import is_done
@@ -212,19 +214,30 @@ def _only_a_lab(machine: Machine, state: TicketState) -> bool:
 
 
 def _cures_left(world: Model, machine: Machine, state: TicketState) -> list[str]:
-    """For the clairvoyant: the cheapest untried cure of each fault that is there."""
-    knowledge, cures = world.knowledge, []
-    precious = machine.precious and not machine.safe
-    for fault in machine.fault_names():
-        if precious and fault in ("drive.mechanical", "drive.dead") and "refer-lab" not in state.tried:
-            return ["refer-lab"]
-        ways = sorted(
-            ((f.minutes + f.parts) / max(f.cures.get(fault, 0.0), f.resolves.get(fault, 0.0)), f.id)
-            for f in knowledge.fixes.values()
-            if max(f.cures.get(fault, 0.0), f.resolves.get(fault, 0.0)) >= 0.3 and (f.id not in state.tried)
-        )
-        cures += [ways[0][1]] if ways else ["board-work"]
-    return cures
+    """For the clairvoyant: the cheapest set of untried fixes that cures everything that is there, in the order to make them."""
+    knowledge, faults = world.knowledge, machine.fault_names()
+    if machine.precious and not machine.safe and "refer-lab" not in state.tried and any(f in ("drive.mechanical", "drive.dead") for f in faults):
+        return ["refer-lab"]
+    away = knowledge.fixes["board-work"]
+    ways = [[f for f in knowledge.fixes.values() if _helps(f, fault) >= _CURES_OFTEN and f.id not in state.tried] or [away] for fault in faults]
+    best: Sequence[Fix] = min(product(*ways), key=lambda way: _together(knowledge, state, way, faults), default=())
+    return [f.id for f in sorted({f.id: f for f in best}.values(), key=lambda f: (f.gate != "firmware", f.destroys, f.minutes))]
+
+
+_CURES_OFTEN, _PARTS_IN_MINUTES = 0.3, 0.2
+"""parts count too, so that no drive is replaced to save a minute, and little, for minutes are what is bounded"""
+
+
+def _helps(fix: Fix, fault: str) -> float:
+    return max(fix.cures.get(fault, 0.0), fix.resolves.get(fault, 0.0))
+
+
+def _together(knowledge: Knowledge, state: TicketState, way: Sequence[Fix], faults: Sequence[str]) -> float:
+    """What this set of fixes takes, each made once and its place entered once, by how often it cures everything."""
+    own = {f.id: f for f in way}.values()
+    cures = float(np.prod([1.0 - np.prod([1.0 - _helps(f, fault) for f in own]) for fault in faults]))
+    entering = sum({f.visit: entry_minutes(knowledge, state, f) for f in own}.values())
+    return (sum(f.minutes + f.parts * _PARTS_IN_MINUTES for f in own) + entering) / max(cures, 1e-6)
 
 
 def summarise(policy: str, runs: Sequence[Run]) -> Summary:

@@ -282,7 +282,8 @@ def _current(model: Model, entries: Sequence[Entry], stands: Sequence[bool], *, 
     return frozenset(confirmed & current) if twice else frozenset(current)
 
 
-_MOST_TRIES = 2
+_MOST_TRIES, _MOST_FAILED = 2, 3
+"""how often a fix that changed nothing, and one that could not be done, is worth another try"""
 _ANEW = ("screen",)
 """what is looked at again before a fix without a look of its own is tried once more"""
 
@@ -318,7 +319,7 @@ def _tried(model: Model, entries: Sequence[Entry], stands: Sequence[bool]) -> fr
                 failed.pop(entry.move, None)
                 continue
             failed[entry.move] = failed.get(entry.move, 0) + 1
-            if failed[entry.move] >= _MOST_TRIES:
+            if failed[entry.move] >= _MOST_FAILED:
                 tried.add(entry.move)
     return frozenset(tried)
 
