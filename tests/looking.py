@@ -32,6 +32,7 @@ def shown(page: Page, url: str, keys: list[str]) -> None:
     page.goto(url)
     page.get_by_role("heading", level=1).first.wait_for()
     page.wait_for_timeout(120)
+    page.wait_for_function("!document.querySelector('[data-loading]')")
     for key in keys:
         page.keyboard.press(key)
         page.get_by_role("dialog").wait_for()

@@ -65,10 +65,12 @@ function OpenTicket({ ticket }: { ticket: Ticket }) {
   const chosen = search.get('move')
   const onTrial = ticket.trials.findLast((t) => t.standing === 'pending')
   const recommended = ticket.running?.move ?? onTrial?.fix ?? ticket.next[0]?.move ?? null
-  const inHand = ticket.closed_at ? null : chosen ?? recommended
+  const inHand = ticket.closed_at || (ticket.job != null && !chosen && !ticket.running) ? null : chosen ?? recommended
   const carried = useJob(ticket)
   const job = chosen === null && !ticket.running ? carried : null
   const [showsTape, setShowsTape] = useState(false)
+  // until the job is there nothing may be answered: a digit meant for its step must not answer a move of the triage
+  const isComing = job === null && ticket.job != null && !ticket.closed_at && chosen === null && !ticket.running
 
   const choose = (next: string | null) => setSearch(next ? { move: next } : {}, { replace: true })
   const send = (...entries: EntryBody[]) => {
@@ -127,7 +129,7 @@ function OpenTicket({ ticket }: { ticket: Ticket }) {
                 <PaneBoundary>
                   <main className="px-4 py-3 xl:px-5">
                     <Prompts ticket={ticket} onUndo={actions.undo} error={failed instanceof AwayError ? null : failed} isWaiting={(append.isPending && append.failureCount > 0) || (job?.isWaiting ?? false)} dropped={addFile.data ?? null} />
-                    {job ? <StepInHand work={job.work} onAnswer={job.answer} /> : <InHand
+                    {job ? <StepInHand work={job.work} onAnswer={job.answer} /> : isComing ? <p data-loading className="text-l text-soft">{T.loading}</p> : <InHand
                       ticket={ticket} moveId={inHand} isChosen={chosen !== null} onOutcome={actions.outcome} keysOn={overlay === null} onTried={actions.tried}
                       instrument={inHand ? instrumentOf(move(inHand)) : null}
                     />}

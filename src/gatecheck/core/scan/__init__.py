@@ -1,0 +1,1 @@
+"""Read maps: what a timed read of a surface says about the drive."""

@@ -1,0 +1,273 @@
+"""What a read map says: how fast the surface is, where it is bad, and which pattern that is.
+
+A disk is not uniformly fast: it has more sectors on its outer tracks, so that throughput falls in zones to about half on the way in, while a head passes
+over one surface after the other in serpentine order (one surface's band of tracks, then the next one's), so that a dead head shows as stripes all over,
+of a width that shrinks with the tracks. A retry costs whole revolutions, a block that fails after its last retry seconds. Flash is flat, with dips where
+it collects garbage, which come and go in time rather than in place.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from gatecheck.core.scan.read import LEFT, READ, UNREADABLE, Floats, Ints, ReadMap
+
+OUTCOMES = ("clean", "slow-patches", "isolated-unreadable", "spreading", "one-head", "stalled")
+_BINS = 256
+_SLOW, _SLOW_MS = 3.0, 25.0
+"""a block is slow when it takes this many times what its place takes, and at least so much longer: three revolutions and more"""
+_STALL_MS = 1500.0
+"""from here on a block was not read with retries but after resets"""
+_NEAR = 24
+"""blocks that belong to one patch may have so many good ones between them"""
+_FEW_SPOTS, _SMALL_SPOT = 40, 64
+_MOST_PATCHES = 500
+
+Flags = NDArray[np.bool_]
+
+
+@dataclass(frozen=True, slots=True)
+class Patch:
+    """A bad place: first and last sector; kind: slow, unreadable, or mixed (unreadable with slow ones around it)."""
+
+    first: int
+    last: int
+    kind: str
+
+
+@dataclass(frozen=True, slots=True)
+class Heads:
+    """Stripes of one dead head: sectors from one stripe to the next (in the middle of the disk), share of the surface, and how sure that is."""
+
+    period: int
+    share: float
+    confidence: float
+
+
+@dataclass(frozen=True, slots=True)
+class Surface:
+    pattern: str
+    weights: dict[str, float]
+    unreadable_sectors: int
+    patches: tuple[Patch, ...]
+    heads: Heads | None
+    outer_mb_s: float | None
+    inner_mb_s: float | None
+    seconds_left: float | None
+
+
+def judge_map(found: ReadMap, *, sector_size: int = 512, disk_sectors: int | None = None) -> Surface:
+    """The verdict on a map of any order, with gaps and overlaps; the last read of a place counts."""
+    tried = found.state != LEFT
+    by_place = _latest_by_place(found)
+    lba, sectors, ms, state = (column[by_place] for column in (found.lba, found.sectors, found.ms, found.state))
+    span = max(int(disk_sectors or 0), int((found.lba + found.sectors).max()))
+    usual = _usual(lba, sectors, ms, state == READ, span)
+    expected = usual * sectors
+    bad = state == UNREADABLE
+    late = (state == READ) & (ms > _SLOW * expected) & (ms > expected + _SLOW_MS)
+    slow = _not_by_chance(late, bad)
+    unreadable = int(sectors[bad].sum())
+    heads = _stripes(lba, sectors, bad | slow, state != LEFT, span)
+    scores = _scores(found, tried, lba, sectors, ms, bad, slow, late, heads, span)
+    pattern = max(scores, key=lambda name: scores[name])
+    total = sum(scores.values())
+    weights = {name: round(score / total, 4) for name, score in scores.items()}
+    rate = _rates(lba, sectors, ms, (state == READ) & ~late, span, sector_size)
+    return Surface(
+        pattern, weights, unreadable, _patches(lba, sectors, bad, slow), heads if pattern == "one-head" else None, *rate,
+        _seconds_left(found, lba, sectors, ms, state, usual, span, disk_sectors),
+    )  # fmt: skip
+
+
+def _latest_by_place(found: ReadMap) -> Ints:
+    """Indices of the blocks by place; of several at one place the last that was tried, a left one only where nothing else is known."""
+    order = np.lexsort((np.arange(len(found)), found.state != LEFT, found.lba))
+    last = np.ones(len(order), dtype=bool)
+    last[:-1] = found.lba[order][1:] != found.lba[order][:-1]
+    return np.asarray(order[last])
+
+
+def _usual(lba: Ints, sectors: Ints, ms: Floats, good: Flags, span: int) -> Floats:
+    """Milliseconds a sector usually takes at each block's place: the lower quartile near it, for what is worse is no property of the place; smoothed."""
+    if not good.any():
+        return np.full(len(lba), 1e-3)
+    place = np.minimum((lba * _BINS // max(span, 1)).astype(np.int64), _BINS - 1)
+    each = ms[good] / sectors[good]
+    bins = np.full(_BINS, np.nan)
+    own = place[good]
+    order = np.lexsort((each, own))
+    sorted_place, sorted_each = own[order], each[order]
+    starts = np.searchsorted(sorted_place, np.arange(_BINS))
+    ends = np.searchsorted(sorted_place, np.arange(_BINS), side="right")
+    for b in np.flatnonzero(ends - starts >= 3):
+        part = sorted_each[starts[b] : ends[b]]
+        bins[b] = part[len(part) // 3]
+    known = np.flatnonzero(~np.isnan(bins))
+    if not len(known):
+        return np.full(len(lba), float(np.median(each)))
+    filled = np.interp(np.arange(_BINS), known, bins[known])
+    # a patch wider than a bin must not become usual: the median over a wide window, twice
+    for _ in range(2):
+        padded = np.pad(filled, 20, mode="edge")
+        filled = np.minimum(filled, np.median(np.lib.stride_tricks.sliding_window_view(padded, 41), axis=1) * 1.35)
+    return np.asarray(np.maximum(filled, 1e-6)[place])
+
+
+def _not_by_chance(late: Flags, bad: Flags) -> Flags:
+    """Late blocks that have company: another load on the machine makes one late here and one there, a bad place makes neighbours late."""
+    if not late.any():
+        return late
+    marks = (late | bad).astype(np.int32)
+    total = np.concatenate([[0], np.cumsum(marks)])
+    place = np.arange(len(late))
+    low, high = np.maximum(place - 8, 0), np.minimum(place + 9, len(late))
+    company = total[high] - total[low] - marks
+    return np.asarray(late & (company >= 2 + 40 * late.mean()))
+
+
+def _runs(flags: Flags, gap: int = 0) -> tuple[Ints, Ints]:
+    """First and last index of runs of set flags, those at most `gap` apart joined."""
+    at = np.flatnonzero(flags)
+    if not len(at):
+        return at, at
+    breaks = np.flatnonzero(np.diff(at) > gap + 1)
+    return at[np.concatenate([[0], breaks + 1])], at[np.concatenate([breaks, [len(at) - 1]])]
+
+
+def _patches(lba: Ints, sectors: Ints, bad: Flags, slow: Flags) -> tuple[Patch, ...]:
+    first, last = _runs(bad | slow, _NEAR)
+    found = []
+    for a, b in zip(first[:_MOST_PATCHES].tolist(), last[:_MOST_PATCHES].tolist(), strict=True):
+        has_bad, has_slow = bool(bad[a : b + 1].any()), bool(slow[a : b + 1].any())
+        found.append(Patch(int(lba[a]), int(lba[b] + sectors[b] - 1), "mixed" if has_bad and has_slow else "unreadable" if has_bad else "slow"))
+    return tuple(found)
+
+
+def _stripes(lba: Ints, sectors: Ints, marked: Flags, tried: Flags, span: int) -> Heads | None:
+    """Stripes all over the disk, alike and evenly apart, their width falling slowly: what one head of several reads."""
+    first, last = _runs(marked & tried, 1)
+    if len(first) < 8:
+        return None
+    start, end = lba[first].astype(np.float64), (lba[last] + sectors[last]).astype(np.float64)
+    width, middle = end - start, (start + end) / 2
+    wide = width >= 0.3 * np.median(np.sort(width)[-max(len(width) // 2, 4) :])
+    start, end, width, middle = start[wide], end[wide], width[wide], middle[wide]
+    if len(width) < 8:
+        return None
+    gap = np.diff(middle)
+    # where a part of the disk was left out, gaps are multiples; the usual one falls with the place
+    trend = np.polyfit(middle[:-1], gap, 1) if len(gap) > 12 else np.array([0.0, float(np.median(gap))])
+    local = np.maximum(np.polyval(trend, middle[:-1]), 0.2 * float(np.median(gap)))
+    local = local * float(np.median(gap / local))
+    steps = gap / local
+    off = np.abs(steps - np.round(np.maximum(steps, 1.0)))
+    regular = float(np.mean((off < 0.22) & (steps < 6.5)))
+    even = float(np.std(width / np.interp(middle, middle[:-1], local)) / max(float(np.mean(width / np.interp(middle, middle[:-1], local))), 1e-9))
+    covered = lba[tried]
+    spread = (middle[-1] - middle[0]) / max(float(covered.max() - covered.min()), 1.0)
+    share = float(np.median(width[:-1] / local))
+    if not 0.04 <= share <= 0.62 or spread < 0.5 or regular < 0.6 or even > 0.7:
+        return None
+    confidence = float(np.clip(regular * (1.0 - 0.6 * even) * min(1.0, len(width) / 16) * min(1.0, spread / 0.8), 0.0, 0.99))
+    return Heads(int(np.median(local)), round(share, 3), round(confidence, 3))
+
+
+def _scores(
+    found: ReadMap, tried: Flags, lba: Ints, sectors: Ints, ms: Floats, bad: Flags, slow: Flags, late: Flags, heads: Heads | None, span: int
+) -> dict[str, float]:
+    """How well each pattern explains the map, above zero; the best one is the verdict."""
+    scores = dict.fromkeys(OUTCOMES, 0.02)
+    count, unreadable = max(int(tried.sum()), 1), int(sectors[bad].sum())
+    first, last = _runs(bad, _NEAR)
+    in_patch = [int(sectors[a : b + 1][bad[a : b + 1]].sum()) for a, b in zip(first.tolist(), last.tolist(), strict=True)]
+    stall = _stall_share(found, tried)
+    if stall >= 0.5:
+        scores["stalled"] = 2.0 + stall
+    elif stall >= 0.2:
+        scores["stalled"] = 0.5 + stall
+    if heads is not None:
+        scores["one-head"] = 0.4 + 2.2 * heads.confidence
+    if unreadable:
+        largest = max(in_patch)
+        crowded = largest > _SMALL_SPOT * 4 or len(in_patch) > _FEW_SPOTS or unreadable > 4096 or _grows(lba, bad, slow)
+        scores["spreading"] = 1.2 if crowded else 0.15
+        scores["isolated-unreadable"] = 0.25 if crowded else 1.2
+        if heads is not None and heads.confidence >= 0.4:
+            scores["spreading"] *= 0.4
+    elif slow.any():
+        share = float(slow.sum()) / count
+        scores["slow-patches"] = 0.9 + min(share * 20, 0.5)
+        scores["clean"] = 0.25 if share < 0.0005 else 0.05
+    else:
+        scores["clean"] = 1.2
+        scores["slow-patches"] = 0.03 + min(0.25, float(late.sum()) / count * 5)
+    return scores
+
+
+def _stall_share(found: ReadMap, tried: Flags) -> float:
+    """Share of the time, of the blocks that were tried last, that went into blocks which took as long as a reset takes."""
+    ms = found.ms[tried]
+    if len(ms) < 8:
+        return 0.0
+    tail = ms[-max(16, len(ms) // 50) :]
+    hung = tail >= _STALL_MS
+    whole = ms >= _STALL_MS
+    return float(max(hung.mean(), 2.5 * whole.mean()))
+
+
+def _grows(lba: Ints, bad: Flags, slow: Flags) -> bool:
+    """Unreadable blocks with a wide margin of slow ones: a scratch and what it has touched."""
+    first, last = _runs(bad | slow, _NEAR)
+    for a, b in zip(first.tolist(), last.tolist(), strict=True):
+        if bad[a : b + 1].sum() >= 3 and slow[a : b + 1].sum() >= 6:
+            return True
+    return False
+
+
+def _rates(lba: Ints, sectors: Ints, ms: Floats, good: Flags, span: int, sector_size: int) -> tuple[float | None, float | None]:
+    """Throughput in MB/s at the outer and at the inner end, of the tenth of what was read that lies nearest to each."""
+    if good.sum() < 4:
+        return None, None
+    at, rate = lba[good], sectors[good] * sector_size / np.maximum(ms[good], 1e-3) / 1000.0
+    tenth = max(len(at) // 10, 2)
+    outer = float(np.median(rate[:tenth])) if at[0] <= 0.2 * span else None
+    inner = float(np.median(rate[-tenth:])) if at[-1] >= 0.8 * span else None
+    return (None if outer is None else round(outer, 1)), (None if inner is None else round(inner, 1))
+
+
+def _seconds_left(found: ReadMap, lba: Ints, sectors: Ints, ms: Floats, state: NDArray[np.int8], usual: Floats, span: int, disk_sectors: int | None) -> float | None:
+    """What is still to be read at the pace of its place; what was left beside bad blocks at the pace of those. None where nothing says that more is to come."""
+    left = state == LEFT
+    covered = int(sectors[~left].sum())
+    rest = max(int(disk_sectors) - covered - int(sectors[left].sum()), 0) if disk_sectors else 0
+    if not left.any() and not rest:
+        return 0.0 if disk_sectors else None
+    done = state != LEFT
+    if not done.any():
+        return None
+    seconds = float((usual[left] * sectors[left]).sum()) / 1000.0
+    if left.any() and (state == UNREADABLE).any():
+        near = np.convolve((state == UNREADABLE).astype(np.float64), np.ones(9), mode="same") > 0
+        troubled = left & near
+        cost = float(np.median(ms[state == UNREADABLE]))
+        seconds += float(troubled.sum()) * cost / 1000.0 * 0.5
+    if rest:
+        known = np.flatnonzero(state == READ)
+        pace = float(np.median(ms[known[-max(len(known) // 10, 1) :]] / sectors[known[-max(len(known) // 10, 1) :]])) if len(known) else float(np.median(usual))
+        seconds += rest * pace / 1000.0 * 1.15
+    return round(seconds, 1)
+
+
+def surface_document(surface: Surface) -> dict[str, object]:
+    """The contract's document."""
+    heads = surface.heads
+    return {
+        "pattern": surface.pattern, "weights": surface.weights, "unreadable_sectors": surface.unreadable_sectors,
+        "patches": [{"first": p.first, "last": p.last, "kind": p.kind} for p in surface.patches],
+        "heads": {"period": heads.period, "share": heads.share, "confidence": heads.confidence} if heads else None,
+        "speed": {"outer_mb_s": surface.outer_mb_s, "inner_mb_s": surface.inner_mb_s}, "seconds_left": surface.seconds_left,
+    }  # fmt: skip
