@@ -65,6 +65,11 @@ def _parser() -> argparse.ArgumentParser:
     probe.add_argument("--secret", default="", metavar="SECRET", help="fill in a ticket's secret")
     probe.add_argument("--practice", metavar="NAME", help="read this practice machine instead, into --out as a capture file; `list` names them")
     probe.set_defaults(run=_probe)
+    surface = commands.add_parser("surface", help="judge a read map: CSV with the header lba,sectors,ms,state")
+    surface.add_argument("map", metavar="MAP", help="a file, or - for standard input")
+    surface.add_argument("--sector-size", type=int, default=512, metavar="BYTES")
+    surface.add_argument("--disk-sectors", type=int, default=None, metavar="N", help="size of the disk, where the rows do not tell")
+    surface.set_defaults(run=_surface)
     kept = (
         ("backup", "write the whole shop into one file, while it runs", ("file",)), ("restore", "bring a backup back, while it runs; what was there is kept", ("file",)),
         ("export", "write one ticket with its files into one file", ("number", "file")), ("import", "take an exported ticket in", ("file",)),
@@ -203,6 +208,28 @@ def _practice(arguments: argparse.Namespace) -> int:
     with tempfile.TemporaryDirectory() as spool:
         where = ["--out", str(arguments.out)] if arguments.out else ["--server", arguments.server, "--secret", arguments.secret]
         return practice([arguments.practice, "--spool", spool, "--wait", "3", *where])
+
+
+def _surface(arguments: argparse.Namespace) -> int:
+    from gatecheck.core.scan.judge import judge_map, surface_document
+    from gatecheck.core.scan.read import MapError, read_map
+
+    if arguments.sector_size not in (512, 520, 528, 4096, 4160, 4224):
+        raise InputError(f"--sector-size: expected 512 or 4096 (520, 528, 4160, 4224 with protection), got {arguments.sector_size}")
+    if arguments.disk_sectors is not None and not 1 <= arguments.disk_sectors <= 1 << 48:
+        raise InputError(f"--disk-sectors: expected 1 to {1 << 48}, got {arguments.disk_sectors}")
+    try:
+        data = sys.stdin.buffer.read() if arguments.map == "-" else Path(arguments.map).read_bytes()
+    except OSError as error:
+        raise InputError(f"{arguments.map}: expected a read map, got {error.strerror}") from error
+    try:
+        found = read_map(data)
+    except MapError as error:
+        raise InputError(f"{arguments.map}: {error}") from error
+    if arguments.disk_sectors is not None and int((found.lba + found.sectors).max()) > arguments.disk_sectors:
+        raise InputError(f"{arguments.map}: expected blocks within {arguments.disk_sectors} sectors, got one that ends at {int((found.lba + found.sectors).max())}")
+    _print(surface_document(judge_map(found, sector_size=arguments.sector_size, disk_sectors=arguments.disk_sectors)))
+    return 0
 
 
 def _keeping(arguments: argparse.Namespace) -> int:

@@ -23,7 +23,8 @@ _STALL_MS = 1500.0
 """from here on a block was not read with retries but after resets"""
 _NEAR = 24
 """blocks that belong to one patch may have so many good ones between them"""
-_FEW_SPOTS, _SMALL_SPOT = 40, 64
+_FEW_SPOTS, _SPOT_BLOCKS = 40, 8
+"""so many places with unreadable blocks, and so many blocks in one of them, are still spots"""
 _MOST_PATCHES = 500
 
 Flags = NDArray[np.bool_]
@@ -63,7 +64,7 @@ def judge_map(found: ReadMap, *, sector_size: int = 512, disk_sectors: int | Non
     """The verdict on a map of any order, with gaps and overlaps; the last read of a place counts."""
     tried = found.state != LEFT
     by_place = _latest_by_place(found)
-    lba, sectors, ms, state = (column[by_place] for column in (found.lba, found.sectors, found.ms, found.state))
+    lba, sectors, ms, state = found.lba[by_place], found.sectors[by_place], found.ms[by_place], found.state[by_place]
     span = max(int(disk_sectors or 0), int((found.lba + found.sectors).max()))
     usual = _usual(lba, sectors, ms, state == READ, span)
     expected = usual * sectors
@@ -72,7 +73,8 @@ def judge_map(found: ReadMap, *, sector_size: int = 512, disk_sectors: int | Non
     slow = _not_by_chance(late, bad)
     unreadable = int(sectors[bad].sum())
     heads = _stripes(lba, sectors, bad | slow, state != LEFT, span)
-    scores = _scores(found, tried, lba, sectors, ms, bad, slow, late, heads, span)
+    stall = _stall_share(found, tried, usual, by_place)
+    scores = _scores(int(tried.sum()), sectors, bad, slow, late, heads, stall)
     pattern = max(scores, key=lambda name: scores[name])
     total = sum(scores.values())
     weights = {name: round(score / total, 4) for name, score in scores.items()}
@@ -97,6 +99,7 @@ def _usual(lba: Ints, sectors: Ints, ms: Floats, good: Flags, span: int) -> Floa
         return np.full(len(lba), 1e-3)
     place = np.minimum((lba * _BINS // max(span, 1)).astype(np.int64), _BINS - 1)
     each = ms[good] / sectors[good]
+    each = np.minimum(each, 6.0 * float(np.median(each)))  # nothing hangs because of where it lies
     bins = np.full(_BINS, np.nan)
     own = place[good]
     order = np.lexsort((each, own))
@@ -110,11 +113,24 @@ def _usual(lba: Ints, sectors: Ints, ms: Floats, good: Flags, span: int) -> Floa
     if not len(known):
         return np.full(len(lba), float(np.median(each)))
     filled = np.interp(np.arange(_BINS), known, bins[known])
+    filled[known[-1] + 1 :] = _further_in(known, bins[known])
     # a patch wider than a bin must not become usual: the median over a wide window, twice
     for _ in range(2):
         padded = np.pad(filled, 20, mode="edge")
         filled = np.minimum(filled, np.median(np.lib.stride_tricks.sliding_window_view(padded, 41), axis=1) * 1.35)
     return np.asarray(np.maximum(filled, 1e-6)[place])
+
+
+def _further_in(known: Ints, each: Floats) -> Floats:
+    """What lies inside of everything that was read: a disk goes on getting slower as it did so far, down to two fifths of its outer speed; flash does not."""
+    beyond = np.arange(int(known[-1]) + 1, _BINS)
+    pace = 1.0 / each
+    if len(known) < _BINS // 10 or known[-1] - known[0] < _BINS // 8:
+        return np.full(len(beyond), float(each[-1]))
+    slope, start = np.polyfit(known, pace, 1)
+    if slope * (known[-1] - known[0]) > -0.04 * pace.max():
+        return np.full(len(beyond), float(np.median(each)))
+    return np.asarray(1.0 / np.maximum(slope * beyond + start, 0.4 * float(np.percentile(pace, 95))))
 
 
 def _not_by_chance(late: Flags, bad: Flags) -> Flags:
@@ -176,24 +192,20 @@ def _stripes(lba: Ints, sectors: Ints, marked: Flags, tried: Flags, span: int) -
     return Heads(int(np.median(local)), round(share, 3), round(confidence, 3))
 
 
-def _scores(
-    found: ReadMap, tried: Flags, lba: Ints, sectors: Ints, ms: Floats, bad: Flags, slow: Flags, late: Flags, heads: Heads | None, span: int
-) -> dict[str, float]:
+def _scores(tried: int, sectors: Ints, bad: Flags, slow: Flags, late: Flags, heads: Heads | None, stall: float) -> dict[str, float]:
     """How well each pattern explains the map, above zero; the best one is the verdict."""
     scores = dict.fromkeys(OUTCOMES, 0.02)
-    count, unreadable = max(int(tried.sum()), 1), int(sectors[bad].sum())
+    count = max(tried, 1)
     first, last = _runs(bad, _NEAR)
-    in_patch = [int(sectors[a : b + 1][bad[a : b + 1]].sum()) for a, b in zip(first.tolist(), last.tolist(), strict=True)]
-    stall = _stall_share(found, tried)
+    in_patch = [int(bad[a : b + 1].sum()) for a, b in zip(first.tolist(), last.tolist(), strict=True)]
     if stall >= 0.5:
         scores["stalled"] = 2.0 + stall
     elif stall >= 0.2:
         scores["stalled"] = 0.5 + stall
     if heads is not None:
         scores["one-head"] = 0.4 + 2.2 * heads.confidence
-    if unreadable:
-        largest = max(in_patch)
-        crowded = largest > _SMALL_SPOT * 4 or len(in_patch) > _FEW_SPOTS or unreadable > 4096 or _grows(lba, bad, slow)
+    if in_patch:
+        crowded = max(in_patch) >= _SPOT_BLOCKS or len(in_patch) > _FEW_SPOTS or _grows(bad, slow)
         scores["spreading"] = 1.2 if crowded else 0.15
         scores["isolated-unreadable"] = 0.25 if crowded else 1.2
         if heads is not None and heads.confidence >= 0.4:
@@ -208,24 +220,21 @@ def _scores(
     return scores
 
 
-def _stall_share(found: ReadMap, tried: Flags) -> float:
-    """Share of the time, of the blocks that were tried last, that went into blocks which took as long as a reset takes."""
-    ms = found.ms[tried]
-    if len(ms) < 8:
+def _stall_share(found: ReadMap, tried: Flags, usual: Floats, by_place: Ints) -> float:
+    """How much of what was tried last took as long as resets take, whatever its place usually takes; 0 to 1 and beyond."""
+    expected = np.zeros(len(found))
+    expected[by_place] = usual * found.sectors[by_place]
+    hung = ((found.ms >= _STALL_MS) & (found.ms > expected + _STALL_MS) & (found.ms > 2.5 * expected))[tried]
+    if len(hung) < 8:
         return 0.0
-    tail = ms[-max(16, len(ms) // 50) :]
-    hung = tail >= _STALL_MS
-    whole = ms >= _STALL_MS
-    return float(max(hung.mean(), 2.5 * whole.mean()))
+    tail = hung[-16:]
+    return float(max(tail.mean(), 2.5 * hung.mean()))
 
 
-def _grows(lba: Ints, bad: Flags, slow: Flags) -> bool:
+def _grows(bad: Flags, slow: Flags) -> bool:
     """Unreadable blocks with a wide margin of slow ones: a scratch and what it has touched."""
     first, last = _runs(bad | slow, _NEAR)
-    for a, b in zip(first.tolist(), last.tolist(), strict=True):
-        if bad[a : b + 1].sum() >= 3 and slow[a : b + 1].sum() >= 6:
-            return True
-    return False
+    return any(bad[a : b + 1].sum() >= 3 and slow[a : b + 1].sum() >= 6 for a, b in zip(first.tolist(), last.tolist(), strict=True))
 
 
 def _rates(lba: Ints, sectors: Ints, ms: Floats, good: Flags, span: int, sector_size: int) -> tuple[float | None, float | None]:
@@ -249,7 +258,9 @@ def _seconds_left(found: ReadMap, lba: Ints, sectors: Ints, ms: Floats, state: N
     done = state != LEFT
     if not done.any():
         return None
-    seconds = float((usual[left] * sectors[left]).sum()) / 1000.0
+    read = state == READ
+    drag = float(ms[read].sum() / max(float((usual[read] * sectors[read]).sum()), 1e-9)) if read.any() else 1.0  # what comes on top: seeks, other load
+    seconds = float((usual[left] * sectors[left]).sum()) / 1000.0 * min(drag, 2.0)
     if left.any() and (state == UNREADABLE).any():
         near = np.convolve((state == UNREADABLE).astype(np.float64), np.ones(9), mode="same") > 0
         troubled = left & near

@@ -58,7 +58,8 @@ def read_map(data: bytes) -> ReadMap:
     lba, sectors, ms, state = rows[:, 0], rows[:, 1], rows[:, 2], rows[:, 3]
     good = (lba >= 0) & (lba < _LARGEST_LBA) & (lba == np.floor(lba)) & (sectors >= 1) & (sectors <= _MOST_SECTORS) & (sectors == np.floor(sectors)) & (ms >= 0) & (ms <= _LONGEST_MS)
     if not good.all():
-        raise _fault_of(body.split(b"\n")[int(np.argmin(good))], int(np.argmin(good)) + 2)
+        place = int(np.argmin(good))
+        raise _fault_of(body.split(b"\n")[place], place + 2) or MapError(place + 2, expected="a block", got="something else")
     return ReadMap(lba.astype(np.int64), sectors.astype(np.int64), ms.copy(), state.astype(np.int8))
 
 

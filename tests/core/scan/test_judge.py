@@ -1,0 +1,121 @@
+"""Read maps judged: the pattern, what is unreadable, where, how fast, how long still; and maps that are not as they should be."""
+
+from __future__ import annotations
+
+import json
+import time
+from collections import Counter
+from pathlib import Path
+
+import numpy as np
+import pytest
+from maps import KINDS, as_csv, drawn
+
+from gatecheck.cli import main
+from gatecheck.core.scan.judge import OUTCOMES, judge_map
+from gatecheck.core.scan.read import LEFT, READ, MapError, ReadMap, read_map
+
+
+@pytest.mark.parametrize("kind", KINDS)
+def test_a_pattern_is_told_from_the_others(kind: str) -> None:
+    """At sizes, budgets and noise drawn anew: at least nine in ten, and nothing unreadable missed or invented."""
+    told: Counter[bool] = Counter()
+    for seed in range(24):
+        made = drawn(kind, seed, flash=kind != "one-head" and seed % 2 == 1, noise=(0.0, 0.004, 0.02)[seed % 3], budget=(1.0, 0.6)[seed % 2])
+        found = judge_map(made.map)
+        told[found.pattern == made.kind] += 1
+        assert found.unreadable_sectors == made.bad_sectors
+        assert sum(found.weights.values()) == pytest.approx(1.0, abs=0.01)
+    assert told[True] >= 22, told
+
+
+def test_one_dead_head_is_told_with_its_share() -> None:
+    for seed in range(6):
+        made = drawn("one-head", seed)
+        heads = judge_map(made.map).heads
+        assert heads is not None
+        assert heads.share == pytest.approx(made.share, abs=0.12)
+        assert heads.confidence > 0.4
+
+
+def test_the_time_left_holds_nine_times_in_ten() -> None:
+    ratios = []
+    for seed in range(40):
+        made = drawn("clean", seed, flash=seed % 3 == 0, budget=(0.3, 0.5, 0.8)[seed % 3])
+        left = judge_map(made.map).seconds_left
+        assert left is not None
+        ratios.append(left / made.seconds_left)
+    assert np.mean((np.array(ratios) > 0.8) & (np.array(ratios) < 1.25)) >= 0.9, ratios
+
+
+def test_speed_is_that_of_the_outer_and_the_inner_end() -> None:
+    made = drawn("clean", 3)
+    found = judge_map(made.map)
+    assert found.outer_mb_s is not None
+    assert found.inner_mb_s is not None
+    assert 0.35 < found.inner_mb_s / found.outer_mb_s < 0.65
+    assert judge_map(drawn("clean", 3, budget=0.5).map).inner_mb_s is None, "nobody was there"
+
+
+def test_a_read_in_any_order_says_the_same_and_the_last_word_on_a_place_counts() -> None:
+    made = drawn("spreading", 4)
+    mixed = np.random.default_rng(1).permutation(len(made.map))
+    shuffled = ReadMap(made.map.lba[mixed], made.map.sectors[mixed], made.map.ms[mixed], made.map.state[mixed])
+    one, other = judge_map(made.map), judge_map(shuffled)
+    assert (one.pattern, one.unreadable_sectors, one.patches) == (other.pattern, other.unreadable_sectors, other.patches)
+    again = ReadMap(*(np.concatenate([column, column]) for column in (made.map.lba, made.map.sectors)), np.concatenate([made.map.ms, np.ones(len(made.map))]), np.concatenate([made.map.state, np.full(len(made.map), READ, np.int8)]))
+    assert judge_map(again).unreadable_sectors == 0
+
+
+def test_ten_million_blocks_are_judged_in_seconds() -> None:
+    """A tenth of the largest map that is promised; bench/ holds the figures."""
+    n = 1_000_000
+    rng = np.random.default_rng(2)
+    big = ReadMap(np.arange(n) * 256, np.full(n, 256), rng.normal(0.9, 0.02, n), np.zeros(n, np.int8))
+    begun = time.perf_counter()
+    assert judge_map(big).pattern == "clean"
+    assert time.perf_counter() - begun < 30, "not a measure: a guard against what grows with the square"
+
+
+BAD = {
+    "no header": (b"0,8,1.0,read\n", "line 1: expected the header"), "no rows": (b"lba,sectors,ms,state\n", "line 2: expected at least one block, got nothing"),
+    "text for a number": (b"lba,sectors,ms,state\n0,8,1.0,read\n8,eight,1.0,read\n", "line 3: expected a count of sectors"),
+    "negative time": (b"lba,sectors,ms,state\n0,8,-1.0,read\n", "line 2: expected milliseconds"), "negative place": (b"lba,sectors,ms,state\n-8,8,1.0,read\n", "line 2: expected a sector number"),
+    "unknown state": (b"lba,sectors,ms,state\n0,8,1.0,gone\n", "line 2: expected one of read, unreadable, left, got 'gone'"), "a cell too few": (b"lba,sectors,ms,state\n0,8,1.0,read\n8,8,read\n", "line 3: expected lba,sectors,ms,state"),
+    "half a sector": (b"lba,sectors,ms,state\n0,8.5,1.0,read\n", "line 2: expected a count of sectors"), "a number for a state": (b"lba,sectors,ms,state\n0,8,1.0,1\n", "line 2: expected one of read"),
+    "not a number": (b"lba,sectors,ms,state\n0,8,nan,read\n", "line 2: expected milliseconds"), "binary": (b"\x00\xff" * 40, "line 1: expected the header"), "empty": (b"", "line 1: expected the header"),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", BAD)
+def test_a_map_that_cannot_be_used_is_told_by_its_line(name: str) -> None:
+    data, said = BAD[name]
+    with pytest.raises(MapError, match=r"line \d") as refused:
+        read_map(data)
+    assert said in str(refused.value)
+
+
+def test_a_map_reads_back_as_it_was_written() -> None:
+    made = drawn("isolated-unreadable", 2, blocks=500, budget=0.7)
+    back = read_map(as_csv(made.map))
+    assert (back.lba == made.map.lba).all()
+    assert (back.state == made.map.state).all()
+    assert np.allclose(back.ms, made.map.ms, atol=1e-3)
+    assert (back.state == LEFT).any()
+
+
+def test_the_command_gives_the_contracts_document(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    made = drawn("isolated-unreadable", 5, blocks=2000)
+    place = tmp_path / "map.csv"
+    place.write_bytes(as_csv(made.map))
+    assert main(["surface", str(place), "--disk-sectors", str(made.disk_sectors)]) == 0
+    found = json.loads(capsys.readouterr().out)
+    assert set(found) == {"pattern", "weights", "unreadable_sectors", "patches", "heads", "speed", "seconds_left"}
+    assert set(found["weights"]) == set(OUTCOMES)
+    assert found["pattern"] == "isolated-unreadable"
+    assert all(p["kind"] in ("slow", "unreadable", "mixed") and p["first"] <= p["last"] for p in found["patches"])
+    for more, said in ((["--disk-sectors", "10"], "within 10 sectors"), (["--sector-size", "500"], "--sector-size"), ([], "")):
+        if said:
+            assert main(["surface", str(place), *more]) == 2
+            assert said in capsys.readouterr().err
+    assert main(["surface", str(tmp_path / "none.csv")]) == 2
