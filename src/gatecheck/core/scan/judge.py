@@ -19,6 +19,7 @@ OUTCOMES = ("clean", "slow-patches", "isolated-unreadable", "spreading", "one-he
 _BINS = 256
 _SLOW, _SLOW_MS = 3.0, 25.0
 """a block is slow when it takes this many times what its place takes, and at least so much longer: three revolutions and more"""
+_WORST_MS = 100.0
 _STALL_MS = 1500.0
 """from here on a block was not read with retries but after resets"""
 _NEAR = 24
@@ -70,7 +71,7 @@ def judge_map(found: ReadMap, *, sector_size: int = 512, disk_sectors: int | Non
     expected = usual * sectors
     bad = state == UNREADABLE
     late = (state == READ) & (ms > _SLOW * expected) & (ms > expected + _SLOW_MS)
-    slow = _not_by_chance(late, bad)
+    slow = _not_by_chance(late, bad, ms - expected)
     unreadable = int(sectors[bad].sum())
     heads = _stripes(lba, sectors, bad | slow, state != LEFT, span)
     stall = _stall_share(found, tried, usual, by_place)
@@ -133,8 +134,9 @@ def _further_in(known: Ints, each: Floats) -> Floats:
     return np.asarray(1.0 / np.maximum(slope * beyond + start, 0.4 * float(np.percentile(pace, 95))))
 
 
-def _not_by_chance(late: Flags, bad: Flags) -> Flags:
-    """Late blocks that have company: another load on the machine makes one late here and one there, a bad place makes neighbours late."""
+def _not_by_chance(late: Flags, bad: Flags, lateness: Floats) -> Flags:
+    """Late blocks that have company: another load on the machine makes one late here and one there, or many a little; a bad place makes neighbours
+    late, some of them by a dozen revolutions."""
     if not late.any():
         return late
     marks = (late | bad).astype(np.int32)
@@ -142,7 +144,12 @@ def _not_by_chance(late: Flags, bad: Flags) -> Flags:
     place = np.arange(len(late))
     low, high = np.maximum(place - 8, 0), np.minimum(place + 9, len(late))
     company = total[high] - total[low] - marks
-    return np.asarray(late & (company >= 2 + 40 * late.mean()))
+    kept = late & (company >= 2 + 40 * late.mean())
+    first, last = _runs(kept | bad, _NEAR)
+    for a, b in zip(first.tolist(), last.tolist(), strict=True):
+        if not bad[a : b + 1].any() and lateness[a : b + 1].max() < _WORST_MS:
+            kept[a : b + 1] = False
+    return np.asarray(kept)
 
 
 def _runs(flags: Flags, gap: int = 0) -> tuple[Ints, Ints]:
