@@ -125,3 +125,23 @@ def test_a_world_that_misreads_tells_each_time_anew(model: Model) -> None:
 def test_the_calibration_error_is_that_of_ten_bins(made: list[tuple[float, bool]], error: float | None) -> None:
     found = calibration(made)
     assert found is None if error is None else found == pytest.approx(error, abs=1e-9)
+
+
+@pytest.mark.parametrize("seed", range(6))
+def test_while_there_is_no_call_there_is_a_next_move(model: Model, seed: int) -> None:
+    """Tapes of machines that were looked at in any order, until the engine has nothing left of its own."""
+    rng = np.random.default_rng(seed)
+    facts = {**PC, "data": str(rng.choice(["irreplaceable", "backed-up", "none"])), "consent": str(rng.choice(["refused", "given", "not-asked"])), "form": "desktop"}
+    made = Machine.draw(model, facts, rng)
+    tape: list[dict[str, Any]] = []
+    moves = [m for m in (*model.knowledge.checks, "reseat", "swap-cable", "pull-externals") if m != "story"]
+    for move in rng.permutation(moves)[:26]:
+        tape.append(made.make(str(move)))
+        found: Any = triage(model, shipped_words(), {"facts": facts, "entries": tape})
+        assert found["call"]["choice"] or found["next"], [(e["move"], e["outcome"]) for e in tape]
+
+
+def test_a_rule_against_the_customers_word_gives_way(model: Model) -> None:
+    found = said(model, "screen=no-boot-device", "seen-setup=absent", "reseat=no-change", "swap-cable=no-change", "seen-live=absent", "seen-dock=absent", data="irreplaceable", consent="refused")
+    assert found["call"]["choice"] in (None, "refer")
+    assert found["next"]

@@ -7,7 +7,7 @@ look comes first. A release rests on the screen alone: there it is what was seen
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Collection, Iterator
 from dataclasses import dataclass
 
 import numpy as np
@@ -15,6 +15,7 @@ import numpy as np
 from gatecheck.core.belief.model import Model
 from gatecheck.core.belief.space import Floats, Ints
 from gatecheck.core.decide.costs import entry_minutes
+from gatecheck.core.knowledge.tables import Check
 from gatecheck.core.tape.entries import Reading
 from gatecheck.core.tape.fold import TicketState
 
@@ -53,11 +54,9 @@ def look_again(model: Model, state: TicketState, choice: str, right: Ints, place
         return None
     rates = model.knowledge.rates
     found = []
-    for move, (index, reading) in state.latest.items():
-        check = model.knowledge.checks.get(move)
-        if check is None or reading.is_soft or reading.outcome is None or move not in state.current or move in state.confirmed or move in holding:
-            continue
-        if move == "story" or (choice == "release") is not (move == "screen") or (check.stress in _STRAINS and _suffers(model, state)) or move not in state.applicable:
+    for check, index, reading in _repeatable(model, state, holding):
+        move = check.id
+        if (choice == "release") is not (move == "screen"):
             continue
         p, without = misread(model, state, reading)
         stands = float(np.bincount(right, without, minlength=place + 1)[place])
@@ -68,6 +67,22 @@ def look_again(model: Model, state: TicketState, choice: str, right: Ints, place
         if net > 0:
             found.append(Slip(move, index, p, net / rates["bench_minute"]))
     return max(found, key=lambda s: s.net, default=None)
+
+
+def doubtful(model: Model, state: TicketState, holding: Collection[str]) -> str | None:
+    """The look whose reading is likeliest to have been a slip; None where none can be made again."""
+    found = [(misread(model, state, reading)[0], check.id) for check, _, reading in _repeatable(model, state, holding)]
+    return max(found)[1] if found else None
+
+
+def _repeatable(model: Model, state: TicketState, holding: Collection[str]) -> Iterator[tuple[Check, int, Reading]]:
+    """Looks made by hand whose reading still describes the machine, was seen once, and can be made again without harm."""
+    for move, (index, reading) in state.latest.items():
+        check = model.knowledge.checks.get(move)
+        if check is None or reading.is_soft or reading.outcome is None or move == "story":
+            continue
+        if move in state.current and move not in state.confirmed and move not in holding and move in state.applicable and not (check.stress in _STRAINS and _suffers(model, state)):
+            yield check, index, reading
 
 
 def _suffers(model: Model, state: TicketState) -> bool:

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from gatecheck.core.belief.model import Model
+from gatecheck.core.decide.again import doubtful
 from gatecheck.core.decide.call import Call, make_call
 from gatecheck.core.decide.costs import is_data_safe
 from gatecheck.core.decide.gates import GateState, gate_states
@@ -129,7 +130,20 @@ def _ranked(model: Model, state: TicketState, plan: Plan, call: Call, held: Sequ
         return [*first, *(m for m in worth if m.kind == "check" and m.net > 0)][: max(len(first), int(offer["most_after_call"]))]
     if not worth and not first:
         worth = offered[:1] or list(plan.ranked[:1])
-    return [*first, *worth][: _most(model)]
+    return [*first, *worth][: _most(model)] or _last_resort(model, state, call, holding)
+
+
+def _last_resort(model: Model, state: TicketState, call: Call, holding: Collection[str]) -> list[NextMove]:
+    """Nothing new is left to look at and there is no call: a light fix it leans to; else the reading most likely to be a slip, looked at again; else the
+    heavy one it leans to; and where that is nothing, others have to look."""
+    fixes = call.option.fixes if call.option else ()
+    found = [describe(model, state, f, _reason(model, state, f, call)) for f in fixes if f not in holding and unmet_need(model, state, model.knowledge.fixes[f]) is None]
+    if found and not any(_is_verdict(model, m.move) for m in found):
+        return found
+    again = doubtful(model, state, holding)
+    if again is not None:
+        return [describe(model, state, again, say("next.look-again", reading=[again, state.latest[again][1].outcome]))]
+    return found if found or "board-work" in state.tried else [describe(model, state, "board-work", why_of("board-work", state))]
 
 
 def _reason(model: Model, state: TicketState, fix: str, call: Call) -> Said:

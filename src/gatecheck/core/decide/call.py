@@ -134,6 +134,8 @@ def make_call(model: Model, state: TicketState, held: Sequence[Held], plan: Plan
     ranked = _distinct(sorted(options, key=lambda o: (o.p_success < _VIABLE * best_chance, o.expected_loss, -o.p_success)))
     rule = settled_by(model, state, p_drive)
     ranked_choice = [o for o in ranked if rule is None or (o.choice == rule.choice and rule.fix in (None, o.main_fix))]
+    if rule is not None and not ranked_choice and state.facts.get("consent") == "refused":
+        rule, ranked_choice = None, list(ranked)  # what the trade asks for is against the customer's word: the best of what is left
     best = ranked_choice[0] if ranked_choice else None
     if rule is None and state.booted is not None and balance["release"] >= model.knowledge.plan["made_started"]:
         best = next((o for o in ranked if o.choice == "release"), best)  # what starts is not mended further: what is left proves it
