@@ -7,6 +7,7 @@ import sqlite3
 import threading
 import zipfile
 from collections.abc import Callable, Iterator
+from contextlib import closing
 from pathlib import Path
 from typing import Any
 
@@ -226,5 +227,5 @@ def test_erasing_leaves_no_byte_of_the_customer(tmp_path: Path) -> None:
             for written in (secret.encode(), secret.encode("utf-16-le"), secret.encode().hex().encode()):
                 assert written not in content, (file, secret)
     assert not list((tmp_path / "shop" / "files").rglob("*/*")), "the picture is gone with it"
-    with sqlite3.connect(tmp_path / "shop" / keeping.DATABASE) as own, pytest.raises(sqlite3.IntegrityError, match="append-only"):
+    with closing(sqlite3.connect(tmp_path / "shop" / keeping.DATABASE)) as own, pytest.raises(sqlite3.IntegrityError, match="append-only"):
         own.execute("UPDATE entry SET body = '{}'")

@@ -29,6 +29,7 @@ def proven(server: Any) -> int:
 
 def printed(page: Page) -> str:
     """What the printer would get of the page as it stands."""
+    page.evaluate("document.fonts.ready.then(() => true)")
     pdf = PdfReader(io.BytesIO(page.pdf(format="A4")))
     return " ".join(" ".join(p.extract_text() for p in pdf.pages).split())
 

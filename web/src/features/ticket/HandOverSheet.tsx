@@ -38,7 +38,7 @@ export function HandOverSheet({ ticket, onClose, onProven }: HandOverSheetProps)
   const first = useRef<HTMLButtonElement>(null)
   // the answers come a moment after the sheet: Enter must mean the likeliest one, never the way out without an answer
   useEffect(() => {
-    first.current?.focus()
+    if (document.activeElement !== whyField.current) first.current?.focus()
   }, [guesses.length])
   const shown = guesses.filter((g, index) => index === 0 || g.p >= 0.01)
   const name = (faults: readonly string[]) => faults.map((f, i) => (i ? lowerFirst(fault(f)) : fault(f))).join(' + ') || T.nothingWrong
@@ -46,7 +46,7 @@ export function HandOverSheet({ ticket, onClose, onProven }: HandOverSheetProps)
   const on: Handlers<'handOver'> = { without: () => give(null), ...(marked.length > 0 && { marked: () => give(marked) }) }
   return (
     <Commands page="handOver" on={on} targets={shown.slice(0, 9).map((guess) => () => give(guess.faults))}>
-    <Sheet title={T.handOverTitle} isOpen onClose={onClose} wide>
+    <Sheet title={T.handOverTitle} isOpen onClose={onClose} wide calm>
       <p className="-mt-3 mb-3 text-s text-soft">{T.handOverHint}</p>
       {work && work.proof.length > 0 && (
         <div className="mb-4">
