@@ -35,9 +35,10 @@ def print_paper(paper: Paper, shop: ShopPage, say: Say, picture: Pictures, fonts
     for size in SIZES if paper.single else SIZES[1:2]:
         made = _Sheet(shop, say, picture, fonts, size, with_pictures=not paper.single or size > SIZES[-1])
         made.lay(paper)
-        if not paper.single or made.pdf.pages_count == 1:
-            break
-    return bytes(made.pdf.output())
+        if not paper.single or made.pdf.pages_count == 1 or size == SIZES[-1]:
+            return _finished(made.pdf)
+        _close_faces(made.pdf)
+    raise AssertionError("no size was tried")
 
 
 def _new(size: str | tuple[float, float], fonts: Path | None) -> FPDF:
@@ -162,7 +163,22 @@ def _labels(labels: Sequence[Label], say: Say, fonts: Path | None) -> bytes:
         for line in label.lines:
             shown = _broken(pdf, pdf.w - 44, 4.4, say(line))[:2]
             pdf.multi_cell(pdf.w - 44, 4.4, "\n".join(shown), align="L", new_x=XPos.LMARGIN, new_y=YPos.NEXT)
-    return bytes(pdf.output())
+    return _finished(pdf)
+
+
+def _finished(pdf: FPDF) -> bytes:
+    try:
+        return bytes(pdf.output())
+    finally:
+        _close_faces(pdf)
+
+
+def _close_faces(pdf: FPDF) -> None:
+    """A face is read as it is needed, from a file that stays open until then."""
+    for face in pdf.fonts.values():
+        ttfont = getattr(face, "ttfont", None)
+        if ttfont is not None:
+            ttfont.close()
 
 
 def _broken(pdf: FPDF, width: float, height: float, text: str) -> list[str]:
