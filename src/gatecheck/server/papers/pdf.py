@@ -5,7 +5,8 @@ from __future__ import annotations
 import io
 import logging
 import warnings
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
+from functools import lru_cache
 from pathlib import Path
 
 import segno
@@ -30,10 +31,11 @@ Pictures = Callable[[str], bytes]
 
 def print_paper(paper: Paper, shop: ShopPage, say: Say, picture: Pictures, fonts: Path | None) -> bytes:
     """The PDF. A single page is set smaller until it fits; pictures are left out of it last."""
+    letters = frozenset("".join(_texts(paper, shop, say)))
     if paper.labels:
-        return _labels(paper.labels, say, fonts)
+        return _labels(paper.labels, say, fonts, letters)
     for size in SIZES if paper.single else SIZES[1:2]:
-        made = _Sheet(shop, say, picture, fonts, size, with_pictures=not paper.single or size > SIZES[-1])
+        made = _Sheet(shop, say, picture, fonts, letters, size, with_pictures=not paper.single or size > SIZES[-1])
         made.lay(paper)
         if not paper.single or made.pdf.pages_count == 1 or size == SIZES[-1]:
             return _finished(made.pdf)
@@ -41,7 +43,24 @@ def print_paper(paper: Paper, shop: ShopPage, say: Say, picture: Pictures, fonts
     raise AssertionError("no size was tried")
 
 
-def _new(size: str | tuple[float, float], fonts: Path | None) -> FPDF:
+def _texts(paper: Paper, shop: ShopPage, say: Say) -> Iterator[str]:
+    """Everything that will stand on it."""
+    yield from (shop.name, *shop.address, "…", say(paper.title), *map(say, paper.head))
+    for section in paper.sections:
+        yield from (say(section.heading), *map(say, section.lines), *(say(cell) for row in section.rows for cell in row), *(p.says for p in section.pictures))
+    for label in paper.labels:
+        yield from (label.number, say(label.what), *map(say, label.lines))
+
+
+@lru_cache(8)
+def _letters_of(face: Path) -> frozenset[str]:
+    from fontTools.ttLib import TTFont  # type: ignore[import-untyped]
+
+    with TTFont(face, lazy=True) as opened:
+        return frozenset(map(chr, opened.getBestCmap()))
+
+
+def _new(size: str | tuple[float, float], fonts: Path | None, letters: frozenset[str]) -> FPDF:
     pdf = FPDF(format=size)
     pdf.set_creator("Gate Check")
     faces = dict(wide_faces())
@@ -52,21 +71,24 @@ def _new(size: str | tuple[float, float], fonts: Path | None) -> FPDF:
         pdf.add_font("text", "", text)
         pdf.add_font("text", "B", bold)
         others = []
+        letters -= _letters_of(text)
         for name, plain, strong in (("ext", own.get("text-ext"), own.get("text-ext-bold")), ("wide", faces.get("wide"), faces.get("wide-bold")), ("every", own.get("every"), None)):
-            if plain:
+            if plain and letters & _letters_of(plain):  # a face takes time to open: only those that are needed
+                letters -= _letters_of(plain)
                 pdf.add_font(name, "", plain)
                 pdf.add_font(name, "B", strong or plain)
                 others.append(name)
-        pdf.set_fallback_fonts(others, exact_match=False)
+        if others:
+            pdf.set_fallback_fonts(others, exact_match=False)
     pdf.set_text_shaping(True)
     pdf.set_text_color(*_INK)
     return pdf
 
 
 class _Sheet:
-    def __init__(self, shop: ShopPage, say: Say, picture: Pictures, fonts: Path | None, size: float, *, with_pictures: bool) -> None:
+    def __init__(self, shop: ShopPage, say: Say, picture: Pictures, fonts: Path | None, letters: frozenset[str], size: float, *, with_pictures: bool) -> None:
         self.shop, self.say, self.picture, self.size, self.with_pictures = shop, say, picture, size, with_pictures
-        self.pdf = _new(shop.paper, fonts)
+        self.pdf = _new(shop.paper, fonts, letters)
         self.pdf.set_margins(_MARGIN, _MARGIN, _MARGIN)
         self.pdf.set_auto_page_break(True, _MARGIN)
         self.line = size * 0.52
@@ -145,8 +167,8 @@ class _Sheet:
             self._write(says, 0.85, soft=True)
 
 
-def _labels(labels: Sequence[Label], say: Say, fonts: Path | None) -> bytes:
-    pdf = _new(_LABEL, fonts)
+def _labels(labels: Sequence[Label], say: Say, fonts: Path | None, letters: frozenset[str]) -> bytes:
+    pdf = _new(_LABEL, fonts, letters)
     pdf.set_auto_page_break(False)
     pdf.set_margins(4, 4, 4)
     for label in labels:
