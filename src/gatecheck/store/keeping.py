@@ -309,6 +309,15 @@ _TRIGGERS = {
 }
 
 
+_ERASED_AT = "SELECT erased_at FROM erasure WHERE ticket_id = ?"
+
+
+def erased_at(connection: sqlite3.Connection, ticket_id: int) -> str | None:
+    """When the ticket's customer was erased; None where they were not."""
+    row = connection.execute(_ERASED_AT, (ticket_id,)).fetchone()
+    return str(row[0]) if row else None
+
+
 def erase_customer(database: Database, files: Path, ticket_id: int, knowledge: Knowledge, *, by: str) -> None:
     """Take the customer out of a handed-over ticket for good: name, words, everything that somebody wrote, pictures, file names. What the shop learned,
     readings and serials stay. Overwritten in the database, not only unlinked. Raises StoreError where the ticket is open."""

@@ -117,6 +117,13 @@ def test_the_guard_of_the_wrong_drive(model: Model, choice: str, drives: list[Se
         assert said in str(refused.value)
 
 
+def test_a_new_drive_without_a_serial_is_at_least_not_the_old_one(model: Model) -> None:
+    own = job(model, state_of(model, FACTS), [Signed("replace", "replace-drive"), Part(None, "theirs", "", 500, 0)])
+    check_last4(own, "0815", [OLD])
+    with pytest.raises(TapeError, match="the new drive's serial, got 0774, which is QUARRY SPINDLE 500"):
+        check_last4(own, "0774", [OLD])
+
+
 def hints(model: Model, step: str, entries: list[Entry], known: Known, **facts: Any) -> list[str]:
     facts = {**FACTS, **facts}
     own = job(model, state_of(model, facts), entries)

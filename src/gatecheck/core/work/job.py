@@ -291,6 +291,10 @@ def check_last4(job: Job, value: object, drives: Sequence[SeenDrive]) -> None:
     others = [d for d in drives if d.ends == typed and (target is None or d.serial != target.serial)]
     if target is not None and target.ends != typed:
         raise TapeError(where, expected=f"the last four characters of {target.serial} ({target.name})", got=f"{typed}, which is {others[0].name}, {others[0].serial}" if others else typed)
+    if target is None and job.choice == "replace":
+        if others:  # nobody noted the new one's serial: at least it is not one that was in the machine before
+            raise TapeError(where, expected="the last four characters of the new drive's serial", got=f"{typed}, which is {others[0].name}, {others[0].serial}")
+        return
     if target is None and drives and typed not in {d.ends for d in drives}:
         raise TapeError(where, expected=f"those of a drive that was read here ({', '.join(d.serial for d in drives if d.serial)})", got=typed)
 

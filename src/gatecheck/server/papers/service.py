@@ -29,7 +29,7 @@ from gatecheck.server.tickets.wire import TicketOut
 from gatecheck.server.work.service import Work
 from gatecheck.store import Connection, StoreError
 from gatecheck.store.files import attachments
-from gatecheck.store.keeping import ERASED, erase_customer
+from gatecheck.store.keeping import ERASED, erase_customer, erased_at
 from gatecheck.store.pictures import add_picture, has_picture, made_since, pictures_of
 from gatecheck.store.shop_pages import keep_shop_page
 from gatecheck.store.tickets import TicketRow, tickets_of_customer, tickets_on_bench
@@ -149,10 +149,10 @@ class Papers:
         measured, corrected, expected = self.minutes(ticket_id)
         case = self.case(ticket_id)
         with self.shop.database.read() as connection:
-            erased = connection.execute("SELECT erased_at FROM erasure WHERE ticket_id = ?", (ticket_id,)).fetchone()
+            erased = erased_at(connection, ticket_id)
         return PapersOut.model_validate({
             "kinds": {kind: self._say(paper_of(case, kind).title) for kind in KINDS},
-            "spent": {"measured": round(measured, 1), "corrected": corrected, "expected": round(expected, 1)}, "erased_at": erased[0] if erased else None,
+            "spent": {"measured": round(measured, 1), "corrected": corrected, "expected": round(expected, 1)}, "erased_at": erased,
         })  # fmt: skip
 
     def paper(self, ticket_id: int, kind: str) -> PaperOut:

@@ -112,7 +112,7 @@ class Work:
                 ))  # fmt: skip
         labels = [e.value for e, s in zip(folded.entries, folded.stands, strict=True) if s and isinstance(e, StepDone) and e.step == "label" and isinstance(e.value, str)]
         if labels and labels[-1] not in {d.serial for d in found}:
-            found.append(SeenDrive(self.shop.model.knowledge.work.steps["label"].name, labels[-1], None))
+            found.append(SeenDrive(self.shop.model.knowledge.work.steps["label"].answers["read"].say, labels[-1], None))
         return found
 
     def _guide(self, row: TicketRow, folded: FoldedTicket) -> dict[str, Any]:
