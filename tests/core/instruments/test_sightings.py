@@ -6,7 +6,9 @@ import pytest
 
 from gatecheck.core.belief.model import Model
 from gatecheck.core.errors import TapeError
+from gatecheck.core.instruments.agreement import told_elsewhere
 from gatecheck.core.instruments.sightings import sighting_entry, sightings_sheet
+from gatecheck.core.tape.fold import fold
 from gatecheck.core.tape.parse import parse_entries
 from reading import said
 
@@ -90,3 +92,16 @@ def test_a_machine_without_a_setup_page_has_no_such_column(model: Model) -> None
 def test_a_cell_that_cannot_be_is_refused(model: Model, cell) -> None:
     with pytest.raises(TapeError, match="vantage"):
         sighting_entry(model.knowledge, *cell)
+
+
+@pytest.mark.parametrize(("tape", "elsewhere"), [
+    ([], None),
+    ([("seen-setup", "absent"), ("port", "off")], None),  # they agree
+    ([("seen-setup", "absent"), ("seen-live", "right"), ("port", "on"), ("storage-mode", "fits")], "link.loose"),
+])  # fmt: skip
+def test_a_pattern_that_the_suspects_gainsay_names_both(model: Model, tape, elsewhere) -> None:
+    entries = parse_entries([{"move": m, "outcome": o} for m, o in tape], model.knowledge)
+    state = fold(model, {"platform": "pc"}, entries)
+    told = told_elsewhere(model, state, ["settings.port-off", "settings.storage-mode"])
+    assert (told.values["fault"] if told else None) == elsewhere
+    assert told is None or ("port" in said(told) and "loose" in said(told).lower())

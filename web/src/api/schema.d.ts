@@ -2377,6 +2377,8 @@ export interface components {
             gate: string;
             /** Faults */
             faults: string[];
+            /** Elsewhere */
+            elsewhere: string;
         };
         /**
          * PracticeIn
@@ -2913,6 +2915,8 @@ export interface components {
             text: string;
             /** Means */
             means: string;
+            /** Elsewhere */
+            elsewhere: string;
         };
         /** TrendLineOut */
         TrendLineOut: {

@@ -130,7 +130,18 @@ def _ranked(model: Model, state: TicketState, plan: Plan, call: Call, held: Sequ
         return [*first, *(m for m in worth if m.kind == "check" and m.net > 0)][: max(len(first), int(offer["most_after_call"]))]
     if not worth and not first:
         worth = offered[:1] or list(plan.ranked[:1])
-    return [*first, *worth][: _most(model)] or _last_resort(model, state, call, holding)
+    return [*first, *_fix_among_first(model, worth)][: _most(model)] or _last_resort(model, state, call, holding)
+
+
+def _fix_among_first(model: Model, worth: list[NextMove]) -> list[NextMove]:
+    """Checks are ranked by what they may save, a fix by what it saves for sure: the best fix stands among the first where little is between them."""
+    offer = model.knowledge.offer
+    among = int(offer["fix_among"])
+    place = next((i for i, m in enumerate(worth) if m.kind == "fix"), None)
+    if place is None or place < among or worth[0].net - worth[place].net > offer["fix_close"] * model.knowledge.rates["bench_minute"]:
+        return worth
+    others = [m for m in worth if m is not worth[place]]
+    return [*others[: among - 1], worth[place], *others[among - 1 :]]
 
 
 def _last_resort(model: Model, state: TicketState, call: Call, holding: Collection[str]) -> list[NextMove]:

@@ -53,6 +53,8 @@ class Together:
     differs: tuple[str, ...]
     text: str
     means: str
+    faults: tuple[str, ...]
+    """what it speaks for, where that is a fault"""
 
 
 @dataclass(frozen=True, slots=True)
@@ -166,6 +168,7 @@ def load_settings(file: Table, ids: Ids) -> Settings:
         Together(
             own.string("id"), own.one_of("kind", (CONTRADICTION, ROOT, HINT)), _test(own, "when", values),
             _test(own, "facts", ids.facts), _test(own, "unless", ids.facts), own.ids("differs", rows), own.string("text"), own.string("means"),
+            own.ids("faults", ids.faults),
         )
         for own in _tables(file, "together")
     )  # fmt: skip

@@ -140,6 +140,7 @@ class _Formatter(string.Formatter):
             "caps": lambda v: str(v).upper(),
             "move": words.move,
             "fault": words.fault,
+            "faults": lambda v: ", ".join(lower_first(words.fault(f)) for f in v),
             "moves": lambda v: ", ".join(words.move(m) for m in v),
             "semicolons": lambda v: "; ".join(map(str, v)),
             "fact": lambda v: words.sentences.get(f"fact.{v}", str(v).replace("_", " ")),

@@ -7,9 +7,11 @@ from dataclasses import asdict
 from typing import Any
 
 from gatecheck.core.errors import TapeError
+from gatecheck.core.instruments.agreement import told_elsewhere
 from gatecheck.core.instruments.keys import book, candidates, machine_of
 from gatecheck.core.instruments.settings import as_left, setting_entry, settings_sheet
 from gatecheck.core.instruments.sightings import EXPECTED, DriveLine, sighting_entry, sightings_sheet
+from gatecheck.core.tape.fold import TicketState
 from gatecheck.server.captures.service import Captures
 from gatecheck.server.instruments.wire import BookModelOut, KeysOut, SettingsOut, SightingsOut
 from gatecheck.server.shop import Shop
@@ -47,13 +49,18 @@ class Instruments:
         ]  # fmt: skip
         return SettingsOut.model_validate({
             "rows": rows,
-            "together": [{**asdict(t), "rows": [*t.when]} for t in sheet.together] if rows else [],
+            "together": [{**asdict(t), "rows": [*t.when], "elsewhere": self._elsewhere(state, t.faults)} for t in sheet.together] if rows else [],
             "walks": [asdict(w) for w in sheet.walks],
             "walkable": {r.row.id: list(r.row.walk) for r in sheet.rows if r.row.walk},
             "ways": [asdict(w) for w in knowledge.settings.ways if w.platform == platform],
             "left": [asdict(left) for left in as_left(knowledge, state.facts, entries)],
             "captured": self._captured(ticket_id),
         })  # fmt: skip
+
+    def _elsewhere(self, state: TicketState, faults: Sequence[str]) -> str:
+        """What the suspects say instead of these faults, where they do."""
+        told = told_elsewhere(self.shop.model, state, faults)
+        return self.shop.words.say(told) if told else ""
 
     def _captured(self, ticket_id: int) -> dict[str, Any] | None:
         """The newest file of the ticket with firmware pages in it."""
@@ -105,7 +112,7 @@ class Instruments:
         more = [DriveLine(what, name, {}) for what, name in knowledge.sightings.kinds.items() if what not in shown | {EXPECTED}]
         return SightingsOut.model_validate({
             "vantages": [asdict(v) for v in sheet.vantages], "lines": [line(own) for own in sheet.lines],
-            "more": [line(own) for own in more], "pattern": asdict(sheet.pattern) if sheet.pattern else None,
+            "more": [line(own) for own in more], "pattern": {**asdict(sheet.pattern), "elsewhere": self._elsewhere(state, sheet.pattern.faults)} if sheet.pattern else None,
         })  # fmt: skip
 
     def keys_of_ticket(self, ticket_id: int) -> KeysOut:

@@ -43,6 +43,7 @@ class TogetherOut(Wire):
     rows: list[str]
     text: str
     means: str
+    elsewhere: str
 
 
 class WalkOut(Wire):
@@ -138,6 +139,8 @@ class PatternOut(Wire):
     means: str
     gate: str
     faults: list[str]
+    elsewhere: str
+    """what the suspects say instead, where they do; else empty"""
 
 
 class SightingsOut(Wire):

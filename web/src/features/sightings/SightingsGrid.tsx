@@ -91,6 +91,7 @@ export function PatternLine({ sheet }: { sheet: Sightings }) {
       <p className="text-xl font-bold">{pattern.text}</p>
       <p className="text-l">{pattern.means}</p>
       <p className="text-m text-soft">{gate(pattern.gate)}{pattern.faults.length > 0 && ` · ${T.speaksFor} ${pattern.faults.map((f) => lowerFirst(fault(f))).join(', ')}`}</p>
+      {pattern.elsewhere && <p data-elsewhere className="mt-1 text-m font-semibold">{pattern.elsewhere}</p>}
     </section>
   )
 }
