@@ -16,6 +16,7 @@ from dataclasses import dataclass, field
 from gatecheck.core.storage import encode, encode_logs, encode_scsi
 from gatecheck.core.storage.encode import Attribute
 from gatecheck.core.storage.encode_logs import AtaError, AtaTest
+from gatecheck.practice.surfaces import Surface, chance
 
 SECTOR = 512
 CHECK_CONDITION = 2
@@ -68,6 +69,17 @@ class SelfTest:
         return max(0, 9 - int((time.monotonic() - self.started) / (_TEST_HOURS * 3600) * 10))
 
 
+_FAILS_AFTER_MS = 2600.0
+
+
+class SlowError(OSError):
+    """A read that failed, and how many milliseconds the drive took over it."""
+
+    def __init__(self, ms: float) -> None:
+        super().__init__(5, "input/output error")
+        self.ms = ms
+
+
 @dataclass
 class Disk:
     """The medium: `sectors` of `sector` bytes that hold something, read as zeros elsewhere; `bad` ones cannot be read."""
@@ -76,18 +88,32 @@ class Disk:
     content: dict[int, bytes] = field(default_factory=dict)
     bad: frozenset[int] = frozenset()
     sector: int = SECTOR
+    surface: Surface | None = None
+    """how it reads; None: as a sound one of its kind"""
+    stalled: bool = False
 
     @property
     def capacity(self) -> int:
         """Bytes."""
         return self.sectors * self.sector
 
+    def timed(self, lba: int, count: int, into: memoryview | None) -> float:
+        """Read a block as the surface has it: milliseconds that it takes. Raises SlowError, an OSError that says how long it took to fail."""
+        surface = self.surface or Surface()
+        self.stalled = self.stalled or (surface.stalls_from is not None and lba >= surface.stalls_from * self.sectors)
+        ms = surface.milliseconds(lba, count, self.sector, self.sectors, stalled=self.stalled)
+        if any(lba <= place < lba + count for place in self.bad) or surface.fails(lba, count, self.sectors):
+            raise SlowError(ms + _FAILS_AFTER_MS * (0.7 + 0.6 * chance(surface.seed, lba)))
+        if into is not None:
+            into[:] = self.read(lba, count)
+        return ms
+
     def read(self, sector: int, count: int) -> bytes:
         """From the end where `sector` is negative. Raises OSError for an unreadable place, or a disk without any."""
         if not self.sectors:
             raise OSError(123, "no medium found")
         first = sector if sector >= 0 else max(0, self.sectors + sector)
-        if self.bad & set(range(first, first + count)):
+        if any(first <= place < first + count for place in self.bad) or (self.surface is not None and self.surface.fails(first, count, self.sectors)):
             raise OSError(5, "input/output error")
         size = self.sector
         raw = bytearray(count * size)

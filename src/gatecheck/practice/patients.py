@@ -27,6 +27,7 @@ from gatecheck.practice.drives import (
     still,
 )
 from gatecheck.practice.machine import PracticeMachine
+from gatecheck.practice.surfaces import Patch, Surface
 
 ESP, SYSTEM, OTHER = "5A1F0C3D-88B4-4E27-9D61-70C2E4B8A911", "C3E9D210-6F4A-4B58-A1D7-25E09B63F84C", "0D7B42F8-1C95-4A6E-8F30-B94D617C2E55"
 _GB = 10**9
@@ -55,7 +56,7 @@ class Patient:
         return made
 
 
-def _disk(gb: int, *, layout: str = "gpt", volume: str = "ntfs", esp: str = ESP, system: str = SYSTEM, bad: frozenset[int] = frozenset(), sector: int = 512, loader: Mapping[str, bytes] | None = None) -> Disk:
+def _disk(gb: int, *, layout: str = "gpt", volume: str = "ntfs", esp: str = ESP, system: str = SYSTEM, bad: frozenset[int] = frozenset(), sector: int = 512, loader: Mapping[str, bytes] | None = None, surface: Surface | None = None) -> Disk:
     """A disk as a system is installed on it. `loader`: what stands on its system partition."""
     loader = LOADER if loader is None else loader
     sectors = gb * _GB // sector
@@ -63,10 +64,10 @@ def _disk(gb: int, *, layout: str = "gpt", volume: str = "ntfs", esp: str = ESP,
         start = system_disk(esp, system, sectors=sectors, sector=sector)
         system_volume = {2048 + place: data for place, data in fat_volume(loader, sectors=204_800, sector=sector, cluster_sectors=1).items()}
         own = physical_volume("vg_loft", {"boot": (10, volume_start("ext")), "root": (2000, volume_start("luks"))}, sector=sector) if volume == "lvm" else {0: volume_start(volume)}
-        return Disk(sectors, {0: start, **system_volume, **{206_848 + at: data for at, data in own.items()}}, bad, sector)
+        return Disk(sectors, {0: start, **system_volume, **{206_848 + at: data for at, data in own.items()}}, bad, sector, surface)
     if layout == "mbr":
-        return Disk(sectors, {0: mbr_start([(7, True, 2048, sectors - 4096)]), 2048: volume_start(volume)}, bad)
-    return Disk(sectors, {}, bad)
+        return Disk(sectors, {0: mbr_start([(7, True, 2048, sectors - 4096)]), 2048: volume_start(volume)}, bad, surface=surface)
+    return Disk(sectors, {}, bad, surface=surface)
 
 
 SYSTEM_ENTRY = fw.load_option("Installed system", fw.partition(ESP), fw.file_path("\\EFI\\system\\start.efi"))
@@ -123,6 +124,12 @@ def _two_disks() -> PracticeMachine:
     return _machine("Ferrow Adze-22", drives, entries=(SYSTEM_ENTRY, DATA_ENTRY, NET_ENTRY), order=(1, 0, 2, 3), chassis=3)
 
 
+SPREADING = Surface(seed=3, patches=(
+    Patch(390_000, 470_000, slow=0.5, tries=25), Patch(404_000, 431_000, dead=0.004), Patch(903_000_000, 905_400_000, slow=0.6, tries=30),
+    Patch(904_100_000, 904_400_000, dead=0.001),
+))  # fmt: skip
+
+
 PATIENTS: tuple[Patient, ...] = (
     Patient(
         "sound", "Nothing wrong with its drive", "Ostler Bracken-15", "Practice: a sound one", "It would not start yesterday. Today it does.",
@@ -138,11 +145,39 @@ PATIENTS: tuple[Patient, ...] = (
         "growing", "Loses sectors while you look", "Ostler Tarn Mini", "Practice: a slow one", "Slower every week, then it stopped.",
         _pc("desktop", "windows-10", "hdd", 2019, "irreplaceable", drive_size_gb=1000), _seen("story=slow-lately", "screen=repair-loop"), ("drive.media",),
         lambda: _machine("Ostler Tarn Mini", {"sda": _hdd(
-            "QS7-310222", _disk(1000, bad=frozenset(range(400_000, 400_064))), 31_240,
+            "QS7-310222", _disk(1000, bad=frozenset(range(400_000, 400_064)), surface=SPREADING), 31_240,
             counts={5: grows(12, 0.02), 197: grows(4, 0.2), 198: grows(3, 0.2)},
             errors=[AtaError(31_100 + i * 9, 400_000 + i * 7) for i in range(4)], tests=[AtaTest(31_150, 2, 7, 60, 400_011)],
             self_test=SelfTest(7, 400_003),
         )}, chassis=3),
+    ),
+    Patient(
+        "spotted", "A few sectors lost in a power cut", "Ostler Tarn Mini", "Practice: a spotted one", "The light went out while it was saving.",
+        _pc("desktop", "windows-10", "hdd", 2020, "irreplaceable", drive_size_gb=500), _seen("story=power-cut", "screen=other-stop"), ("drive.media",),
+        lambda: _machine("Ostler Tarn Mini", {"sda": _hdd(
+            "QS6-400871", _disk(500, surface=Surface(seed=5, spots=frozenset({8_812_345, 8_812_346, 310_004_101, 611_900_777}))), 12_400,
+            counts={197: still(4)}, self_test=SelfTest(7, 8_812_345),
+        )}, chassis=3),
+    ),
+    Patient(
+        "one-head", "One head of six is gone", "Ferrow Adze-22", "Practice: a striped one", "It was moved while it was on. Some pictures open, some do not.",
+        _pc("desktop", "windows-10", "hdd", 2018, "irreplaceable", drive_size_gb=2000), _seen("story=knock", "screen=other-stop", "sound=steady"), ("drive.mechanical",),
+        lambda: _machine("Ferrow Adze-22", {"sda": AtaDrive(
+            "QUARRY SPINDLE 2000", "QS8-990417", _disk(2000, surface=Surface(seed=6, mb_s=160.0, dead_head=(2, 6, 1.0))), 26_300,
+            counts={197: still(3100), 5: still(48)}, self_test=SelfTest(7, 2_900_112),
+        )}, chassis=3),
+    ),
+    Patient(
+        "stalling", "Answers, and then no more", "Ostler Bracken-15", "Practice: a stalling one", "It starts, and hangs after a few minutes, every time.",
+        _pc("laptop", "windows-10", "hdd", 2017, "backed-up", drive_size_gb=500), _seen("story=slow-lately", "screen=other-stop"), ("drive.mechanical",),
+        lambda: _machine("Ostler Bracken-15", {"sda": _hdd("QS3-210088", _disk(500, surface=Surface(seed=8, stalls_from=0.04)), 29_900, counts={197: still(1)})}),
+    ),
+    Patient(
+        "tidying", "Flash that pauses to tidy up", "Ferrow Lathe-14", "Practice: a hesitant one", "Sometimes it stands still for a moment.",
+        _pc("laptop", "windows-11", "sata-ssd", 2022, "backed-up", drive_size_gb=480), _seen("story=slow-lately", "screen=repair-loop"), ("system.files",),
+        lambda: _machine("Ferrow Lathe-14", {"sda": AtaDrive(
+            "QUARRY FLINT S480", "QF4-880140", _disk(480, surface=Surface(seed=9, mb_s=480.0, rpm=0, drops=0.05)), 6_900, rotation=0, wear_now=92,
+        )}),
     ),
     Patient(
         "worn", "Flash at its end", "Ostler Bracken-15", "Practice: a worn one", "It warns about the drive at every start.",
@@ -153,7 +188,7 @@ PATIENTS: tuple[Patient, ...] = (
         "cable", "A cable that loses bits", "Ferrow Adze-22", "Practice: a moved one", "Since the move it is sometimes found and sometimes not.",
         _pc("desktop", "windows-10", "hdd", 2021, "backed-up", drive_size_gb=1000), _seen("story=knock", "screen=no-boot-device", "sound=steady", "seen-setup=absent"), ("link.broken",),
         lambda: _machine("Ferrow Adze-22", {"sda": _hdd(
-            "QS4-118840", _disk(1000), 9_800, counts={199: grows(214, 1.5)}, errors=[AtaError(9_790 + i, 1000 + i, 0x84, 0x60) for i in range(5)],
+            "QS4-118840", _disk(1000, surface=Surface(mb_s=180.0, rpm=7200, lost=0.03)), 9_800, counts={199: grows(214, 1.5)}, errors=[AtaError(9_790 + i, 1000 + i, 0x84, 0x60) for i in range(5)],
         )}, chassis=3),
     ),
     Patient(

@@ -1,7 +1,7 @@
 #!/usr/bin/env python3
 """Gate Check probe: reads a machine that will not start, from a live Linux, as root. One file, nothing but Python 3.8+.
 
-It only reads. It starts a drive's self-test if the bench orders one with the clearance for it; it never writes to a drive.
+It only reads. It starts a drive's self-test, or reads its whole surface, if the bench orders that with the clearance for it; it never writes to a drive.
 
     sudo python3 gatecheck_probe.py --out /media/stick/machine.gcap         no network: everything into one file
     sudo python3 gatecheck_probe.py --server http://BENCH:8765 --secret S   linked to a ticket; the bench shows the command
@@ -14,6 +14,7 @@ Sources: SG_IO and ATA PASS-THROUGH: T10 SAT-4, 12.2; commands: T13 ACS-4; NVMe 
 
 import argparse
 import base64
+import bisect
 import calendar
 import contextlib
 import ctypes
@@ -22,6 +23,7 @@ import hashlib
 import hmac
 import http.client
 import json
+import math
 import mmap
 import os
 import pickle
@@ -66,7 +68,7 @@ OF_THE_MEDIUM = re.compile(r"\[Errno (5|61|84|121)\]")
 PULL_SECONDS = 2.0
 # what an order must be cleared for: `system` touches no drive, `pages` are answered by the drive's firmware, `sectors` are read from the medium,
 # `stress` works the whole drive
-NEEDED = {"look": "system", "read": "pages", "self-test": "stress"}
+NEEDED = {"look": "system", "read": "pages", "self-test": "stress", "scan": "stress"}
 
 
 # --- what a page is ------------------------------------------------------------------------------------------------
@@ -246,6 +248,17 @@ class Machine:
         if got < size:
             raise OSError(5, "%d of %d bytes" % (got, size))
         return buffer[:size]
+
+    def block_reader(self, device, size, keep=False):
+        """A call that reads (LBA, sectors) into a buffer past the kernel's cache. It raises OSError, and returns None: it is timed from outside."""
+        descriptor = os.open("/dev/" + device, os.O_RDONLY | os.O_DIRECT)
+
+        def read(lba, count, into):
+            got = os.preadv(descriptor, [into], lba * size)
+            if got < count * size:
+                raise OSError(5, "%d of %d bytes" % (got, count * size))
+
+        return read
 
     def read_at(self, device, sector, count, size=SECTOR):
         """`count` sectors of `size` bytes from there; from the end where `sector` is negative. Raises OSError."""
@@ -996,7 +1009,7 @@ class Spool:
 # --- the link ------------------------------------------------------------------------------------------------------
 
 
-WORDS_OF = {"look": "Looking at the machine:", "read": "Reading:", "self-test": "Self-test:"}
+WORDS_OF = {"look": "Looking at the machine:", "read": "Reading:", "self-test": "Self-test:", "scan": "Timed read:"}
 
 
 class Gone(Exception):
@@ -1056,11 +1069,14 @@ def sane(orders):
         texts = {name: order.get(name) for name in ("id", "order", "device", "drive", "kind")}
         if not all(value is None or (isinstance(value, str) and len(value) <= 200) for value in texts.values()) or not re.match(r"\w{1,40}$", texts["id"] or ""):
             continue
-        if texts["order"] == "self-test" and (texts["kind"] not in ("short", "long") or not re.match(r"\w{1,40}$", texts["device"] or "")):
+        if texts["order"] in ("self-test", "scan") and not re.match(r"\w{1,40}$", texts["device"] or ""):
             continue
+        if texts["order"] == "self-test" and texts["kind"] not in ("short", "long", "conveyance"):
+            continue
+        numbers = {name: number(order.get(name), 0, 1 << 48) for name in ("minutes", "hot", "first", "end")}
         marks = order.get("clearances")
         marks = {k: v for k, v in marks.items() if isinstance(k, str) and isinstance(v, str) and v.isascii()} if isinstance(marks, dict) else {}
-        found.append(dict({name: value for name, value in texts.items() if value is not None}, clearances=marks))
+        found.append(dict({name: value for name, value in texts.items() if value is not None}, clearances=marks, **{name: value for name, value in numbers.items() if value}))
     return found[:50]
 
 
@@ -1163,6 +1179,445 @@ def clearance(secret: str, order_id: str, order: str, device: str, what: str) ->
     return hmac.new(secret.encode(), ("%s|%s|%s|%s" % (order_id, order, device, what)).encode(), hashlib.sha256).hexdigest()
 
 
+# --- the timed read ------------------------------------------------------------------------------------------------
+
+MAP_MAGIC = b"GCMAP1\n\0"
+MAP_HEAD = struct.Struct("<8sIQ")  # magic, bytes of a sector, sectors of the disk
+MAP_ROW = struct.Struct("<BQII")  # kind, first LBA, sectors of a block, blocks
+READ_ROW, BAD_ROW, LEFT_ROW = 1, 2, 3
+LATE_MS = 1500.0  # from here on a block was read after retries or resets: a place to keep away from
+MOST_BERTH = 512  # blocks: the widest berth around what does not read well
+STRIPES = 4  # gaps alike and evenly apart, from which on the next one is left for last
+CHUNK_SECONDS, CHUNK_ROWS = 8.0, 200000
+LEAVES = (6, 19, 2, 123)  # no such address, no such device, no such file, no medium: it is off the bus
+BARREN, MANY_DEAD = 2048, 4  # sectors in a row of which none reads: the rest of such a place is left; after so many such places, far sooner
+MOST_LATE = 24  # blocks in a row
+TRIES_AT_ONCE = 2  # of a single sector, then it is called unreadable
+SLOTS = 6
+MOST_BLOCKS = 1 << 21
+SCAN_SECONDS, HEAT_SECONDS = 30.0, 60.0  # how long one read may take; how often the drive is asked how hot it is
+
+
+def step_of(ms):
+    """Milliseconds in one byte: eighths of a power of two above 0.01 ms, from 1 on."""
+    return max(1, min(255, 1 + int(8 * math.log2(max(ms, 0.01) / 0.01) + 0.5)))
+
+
+class MapWriter:
+    """What was read, compactly: runs of blocks with a byte of time each (docs/link-protocol.md). `take` gives what came since the last time."""
+
+    def __init__(self, sector, sectors):
+        self.head = MAP_HEAD.pack(MAP_MAGIC, sector, sectors)
+        self.rows, self.count = [], 0
+
+    def add(self, kind, lba, size, ms):
+        last = self.rows[-1] if self.rows else None
+        if last and last[0] == kind and last[2] == size and last[1] + size * len(last[3]) == lba and len(last[3]) < 60000:
+            last[3].append(step_of(ms))
+        else:
+            self.rows.append((kind, lba, size, bytearray([step_of(ms)])))
+        self.count += 1
+
+    def take(self):
+        body = b"".join(MAP_ROW.pack(kind, lba, size, len(times)) + bytes(times) for kind, lba, size, times in self.rows)
+        self.rows, self.count = [], 0
+        packed = zlib.compress(body, 6)
+        return self.head + struct.pack("<I", len(packed)) + packed if body else b""
+
+
+def rows_of(raw):
+    """(kind, first LBA, sectors of a block, blocks) of map pages one after the other; what is no map is passed over."""
+    found = []
+    while raw[:8] == MAP_MAGIC and len(raw) >= MAP_HEAD.size + 4:
+        size = struct.unpack_from("<I", raw, MAP_HEAD.size)[0]
+        body, at = zlib.decompress(raw[MAP_HEAD.size + 4 : MAP_HEAD.size + 4 + size]), 0
+        while at + MAP_ROW.size <= len(body):
+            row = MAP_ROW.unpack_from(body, at)
+            found.append(row)
+            at += MAP_ROW.size + row[3]
+        raw = raw[MAP_HEAD.size + 4 + size :]
+    return found
+
+
+class Spans:
+    """Sets of sectors as runs [first, end) in order."""
+
+    def __init__(self):
+        self.starts, self.ends = [], []
+
+    def add(self, first, end):
+        low, high = bisect.bisect_left(self.ends, first), bisect.bisect_right(self.starts, end)
+        if low < high:
+            first, end = min(first, self.starts[low]), max(end, self.ends[high - 1])
+        self.starts[low:high], self.ends[low:high] = [first], [end]
+
+    def missing(self, first, end):
+        """The parts of [first, end) that are not in it."""
+        found, at = [], bisect.bisect_right(self.ends, first)
+        while first < end and at < len(self.starts) and self.starts[at] < end:
+            if self.starts[at] > first:
+                found.append((first, self.starts[at]))
+            first = max(first, self.ends[at])
+            at += 1
+        return found + ([(first, end)] if first < end else [])
+
+    def runs(self):
+        return [(first, self.ends[place]) for place, first in enumerate(self.starts)]
+
+    def total(self):
+        return sum(self.ends) - sum(self.starts)
+
+
+class Stopped(Exception):
+    """Reading ends before all was tried; `again`: it may go on later."""
+
+    def __init__(self, why, again=True):
+        Exception.__init__(self, why)
+        self.again = again
+
+
+class Worker:
+    """A child that reads block after block past the kernel's cache and says how long each took; it stops at the first that fails or is late. One that
+    hangs is left behind and another one takes its place. With `slots`, what was read stands in memory that both share."""
+
+    def __init__(self, machine, device, sector, block, seconds, keep=False):
+        self.machine, self.device, self.sector, self.block, self.seconds = machine, device, sector, block, seconds
+        self.slots = SLOTS if keep else 1
+        self.memory = mmap.mmap(-1, self.slots * block * sector)
+        self.child, self.to, self.back = None, -1, -1
+        self.left_behind = []  # type: list[int]
+
+    def start(self):
+        there, to = os.pipe()
+        back, here = os.pipe()
+        self.child = os.fork()
+        if self.child == 0:
+            try:
+                for descriptor in (to, back, *([self.to, self.back] if self.to >= 0 else [])):
+                    os.close(descriptor)
+                signal.signal(signal.SIGINT, signal.SIG_IGN)
+                self._serve(there, here)
+            finally:
+                os._exit(0)
+        os.close(there)
+        os.close(here)
+        self.to, self.back = to, back
+
+    def _serve(self, there, here):
+        """In the child. An order is (LBA, sectors of a block, blocks); an answer (state, errno, milliseconds); a byte in between frees a slot."""
+        try:
+            read = self.machine.block_reader(self.device, self.sector, self.slots > 1)
+        except OSError as error:
+            read = None
+            failure = error.errno or 5
+        room = self.block * self.sector
+        while True:
+            raw = os.read(there, 24)
+            if len(raw) < 24:
+                return
+            lba, size, blocks = struct.unpack("<QQQ", raw)
+            for number in range(blocks):
+                slot = number % self.slots
+                if number >= self.slots > 1:
+                    os.read(there, 1)
+                began, state, code = time.perf_counter(), 0, 0
+                said = None
+                try:
+                    if read is None:
+                        raise OSError(failure, "cannot be opened")
+                    said = read(lba + number * size, size, memoryview(self.memory)[slot * room : slot * room + size * self.sector])
+                except OSError as error:
+                    state, code, said = 1, error.errno or 5, getattr(error, "ms", None)
+                ms = (time.perf_counter() - began) * 1e3 if said is None else said
+                os.write(here, struct.pack("<BHd", state, code, ms))
+                if state or ms > LATE_MS:
+                    for _ in range(max(0, min(number, blocks - self.slots)) - max(0, number - self.slots + 1) if self.slots > 1 else 0):
+                        os.read(there, 1)  # slots that were freed and are not needed any more
+                    break
+
+    def run(self, lba, size, blocks):
+        """(LBA, state, errno, milliseconds, bytes) of one block after the other, up to the first that fails or is late. state: 0 read, 1 failed,
+        2 hung."""
+        if self.child is None:
+            self.start()
+        os.write(self.to, struct.pack("<QQQ", lba, size, blocks))
+        room, number = self.block * self.sector, 0
+        while number < blocks:
+            raw = b""
+            while len(raw) < 11:
+                if not select.select([self.back], [], [], self.seconds)[0]:
+                    self.leave()
+                    yield lba + number * size, 2, 0, self.seconds * 1e3, b""
+                    return
+                part = os.read(self.back, 11 - len(raw))
+                if not part:
+                    self.leave()
+                    yield lba + number * size, 1, 5, 0.0, b""
+                    return
+                raw += part
+            state, code, ms = struct.unpack("<BHd", raw)
+            at = number % self.slots * room
+            data = b"" if state or self.slots == 1 else memoryview(self.memory)[at : at + size * self.sector]
+            yield lba + number * size, state, code, ms, data
+            if state or ms > LATE_MS:
+                return
+            number += 1
+            if number < blocks and number + self.slots - 1 < blocks and self.slots > 1:
+                os.write(self.to, b"+")
+
+    def leave(self):
+        """Leave the child behind: one that sleeps in the kernel cannot be waited for."""
+        if self.child is None:
+            return
+        os.kill(self.child, signal.SIGKILL)
+        self.left_behind.append(self.child)
+        for descriptor in (self.to, self.back):
+            os.close(descriptor)
+        self.child, self.to, self.back = None, -1, -1
+        self.left_behind = [child for child in self.left_behind if os.waitpid(child, os.WNOHANG) == (0, 0)]
+
+
+class Scan:
+    """A whole drive or a span of it, read in the order that asks least of a failing one: first what reads well, with a widening berth around what
+    does not; then the edges of each gap from both sides, halving it; then every block that failed, down to the sector; stripes that come again
+    evenly, as a dead head's do, last of all. `steps` yields after every bit of work. Nothing is ever written.
+
+    known: rows of a map, to go on with. keep: called with (LBA, bytes) of what was read."""
+
+    def __init__(self, worker, sectors, block, first=0, end=None, known=(), keep=None):
+        self.worker, self.block, self.keep = worker, block, keep
+        self.first, self.end = first, min(end or sectors, sectors)
+        self.map = MapWriter(worker.sector, sectors)
+        self.tried, self.read = Spans(), Spans()
+        self.failed, self.gaps, self.worst = [], [], []
+        self.bad_sectors, self.hung, self.late = 0, 0, 0
+        self.good = None
+        self._restore(known)
+
+    def _restore(self, known):
+        broken = Spans()
+        for kind, lba, size, blocks in known:
+            end = lba + size * blocks
+            if kind == READ_ROW:
+                self.read.add(lba, end)
+                self.tried.add(lba, end)
+            elif kind == BAD_ROW:
+                for place in range(blocks):
+                    broken.add(lba + place * size, lba + (place + 1) * size)
+                self.tried.add(lba, end)
+        single = {lba + place for kind, lba, size, blocks in known if kind == BAD_ROW and size == 1 for place in range(blocks)}
+        for first, end in broken.runs():
+            for low, high in self.read.missing(first, end):
+                lba = low
+                while lba < high:
+                    if lba in single:
+                        self.bad_sectors += 1
+                        lba += 1
+                        continue
+                    size = 1
+                    while lba + size < high and size < self.block and lba + size not in single:
+                        size += 1
+                    self.failed.append((lba, size))
+                    lba += size
+        self.good = self.read.starts[0] if self.read.starts else None
+
+    def steps(self):
+        reached = self.tried.ends[-1] if self.tried.ends else self.first
+        self.gaps = [(low, high) for low, high in self.tried.missing(self.first, min(reached, self.end))]
+        for first, end in self.tried.missing(max(reached, self.first), self.end):
+            for step in self._sweep(first, end):
+                yield step
+        for part in (self.gaps, self.worst):
+            for step in self._gaps(part):
+                yield step
+        for step in self._pieces():
+            yield step
+
+    # --- first: all that reads well
+
+    def _sweep(self, first, end):
+        at, berth, calm = first, 0, 0
+        seen = []  # type: list[tuple[int, int]]
+        while at < end:
+            ahead = self._expected(seen, at)
+            if ahead:
+                low, high = ahead
+                if low <= at:
+                    high = min(high, end)
+                    size = min(self.block, high - at)
+                    middle = at + (high - at - size) // 2 // size * size
+                    if self._one(middle, size):
+                        self.worst.extend(gap for gap in ((at, middle), (middle + size, high)) if gap[0] < gap[1])
+                        seen.append((low, high))
+                        at = high
+                    else:
+                        del seen[:]  # no stripe, or no longer one there
+                    yield self
+                    continue
+            until = min(end, ahead[0]) if ahead else end
+            size = min(self.block, end - at)
+            blocks = max(1, (until - at) // size)
+            trouble, began = False, at
+            for lba, state, code, ms, data in self.worker.run(at, size, min(blocks, 256)):
+                trouble = self._took(lba, size, state, code, ms, data)
+                at = lba + size
+                if trouble:
+                    break
+            if not trouble:
+                calm += (at - began) // size
+                if berth and calm >= 4:
+                    berth, calm = max(0, berth - 1), 0
+            else:
+                calm = 0
+                wide = min(size << berth, MOST_BERTH * self.block)
+                berth = min(berth + 1, 12)
+                gap = (at, min(at + wide, end))
+                if gap[0] < gap[1]:
+                    self.gaps.append(gap)
+                self._note(seen, at - size, gap[1])
+                at = gap[1]
+            yield self
+
+    @staticmethod
+    def _note(seen, low, high):
+        """Troubles that touch are one."""
+        if seen and low <= seen[-1][1] + (high - low):
+            seen[-1] = (seen[-1][0], high)
+        else:
+            seen.append((low, high))
+
+    @staticmethod
+    def _expected(seen, at):
+        """Where the next stripe is to be expected, when the last ones were alike and evenly apart; None otherwise."""
+        if len(seen) < STRIPES:
+            return None
+        last = seen[-STRIPES:]
+        apart = [last[place + 1][0] - last[place][0] for place in range(STRIPES - 1)]
+        wide = sorted(high - low for low, high in last)
+        if max(apart) > 1.2 * min(apart) or wide[-1] > 2.5 * wide[0] or wide[-1] > 0.7 * min(apart):
+            return None
+        low = last[-1][0] + apart[-1]
+        return (low, low + wide[len(wide) // 2]) if low + wide[len(wide) // 2] > at else None
+
+    # --- then the gaps
+
+    def _gaps(self, gaps):
+        """From both sides, then in the middle, until nothing is left; the smallest first."""
+        while gaps:
+            gaps.sort(key=lambda gap: gap[0] - gap[1])
+            first, end = gaps.pop()
+            first = self._inward(first, end)
+            yield self
+            end = self._outward(first, end)
+            yield self
+            if first < end:
+                size = min(self.block, end - first)
+                middle = first + (end - first) // 2 // size * size
+                size = min(size, end - middle)
+                self._one(middle, size)
+                gaps.extend(gap for gap in ((first, middle), (middle + size, end)) if gap[0] < gap[1])
+                yield self
+
+    def _inward(self, first, end):
+        while first < end:
+            size = min(self.block, end - first)
+            for lba, state, code, ms, data in self.worker.run(first, size, max(1, min(64, (end - first) // size))):
+                trouble = self._took(lba, size, state, code, ms, data)
+                first = lba + size
+                if trouble:
+                    return first
+        return first
+
+    def _outward(self, first, end):
+        while first < end:
+            size = min(self.block, end - first)
+            end -= size
+            if self._one(end, size):
+                return end
+        return end
+
+    def _one(self, lba, size):
+        """Read one piece; True where it makes trouble."""
+        for at, state, code, ms, data in self.worker.run(lba, size, 1):
+            return self._took(at, size, state, code, ms, data)
+        return True
+
+    # --- at last what failed, down to the sector
+
+    def _pieces(self):
+        """Piece by piece, halved until it reads or is one sector; lone ones first, what stands in a crowd last."""
+        crowds = []  # type: list[list[tuple[int, int]]]
+        for lba, size in sorted(self.failed):
+            if crowds and lba <= crowds[-1][-1][0] + crowds[-1][-1][1] + 4 * self.block:
+                crowds[-1].append((lba, size))
+            else:
+                crowds.append([(lba, size)])
+        dead = 0
+        for crowd in sorted(crowds, key=len):
+            self.failed, barren = crowd[::-1], 0
+            while self.failed and barren < (BARREN if dead < MANY_DEAD else BARREN // 256):
+                before = self.read.total()
+                lba, size = self.failed.pop()
+                if size == 1:
+                    self._single(lba)
+                    barren += 1
+                else:
+                    half = size // 2
+                    self._one(lba, half)
+                    self._one(lba + half, size - half)
+                barren = 0 if self.read.total() > before else barren
+                yield self
+            dead += bool(self.failed)  # a stretch of which nothing reads stays as it is: every further read strains the drive for nothing
+
+    def _single(self, lba):
+        for _ in range(TRIES_AT_ONCE - 1):
+            for at, state, code, ms, data in self.worker.run(lba, 1, 1):
+                if state == 0:
+                    self._took(at, 1, state, code, ms, data)
+                    return
+        self.bad_sectors += 1
+        self.map.add(BAD_ROW, lba, 1, 0.01)
+
+    # --- one answer
+
+    def _took(self, lba, size, state, code, ms, data):
+        """Note what a block said; True where one keeps away from what is next to it. Raises Stopped."""
+        if state == 0:
+            if self.keep:
+                self.keep(lba, data)
+            self.map.add(READ_ROW, lba, size, ms)
+            self.read.add(lba, lba + size)
+            self.tried.add(lba, lba + size)
+            self.hung = 0
+            self.good = lba if self.good is None else self.good
+            self.late = self.late + 1 if ms > LATE_MS else 0
+            if self.late >= MOST_LATE and not self._still_there():
+                raise Stopped("the drive stalls: every read takes seconds, also where it read well before")
+            return ms > LATE_MS
+        if state == 1 and code in LEAVES:
+            raise Stopped("the drive dropped off the bus")
+        self.map.add(BAD_ROW, lba, size, ms)
+        self.tried.add(lba, lba + size)
+        self.failed.append((lba, size))
+        if state == 2:
+            self.hung += 1
+            if self.hung >= 3 and not self._still_there():
+                raise Stopped("the drive stopped answering")
+        return True
+
+    def _still_there(self):
+        """Does a place that read well before still read?"""
+        if self.good is None:
+            return False
+        answers = list(self.worker.run(self.good, 1, 1))
+        return bool(answers) and answers[0][1] == 0 and answers[0][3] < LATE_MS
+
+    def done(self):
+        """(sectors tried, of)."""
+        own = [(max(low, self.first), min(high, self.end)) for low, high in self.tried.runs()]
+        return sum(high - low for low, high in own if high > low), self.end - self.first
+
+
 # --- the work ------------------------------------------------------------------------------------------------------
 
 
@@ -1175,6 +1630,7 @@ class Probe:
         self.reader = reader or Reader()
         self.acknowledged = 0
         self.far = 0.0
+        self.minutes = {}  # type: dict[str, int]
 
     def read(self, order, sectors=True, device=None, drives=True):
         """Every page of the machine, or of one drive, and what each announces. A drive that hangs twice is left alone."""
@@ -1342,12 +1798,149 @@ class Probe:
                         ids.add("".join("%02x" % data[at ^ 1] for at in range(216, 224)))
         return {name: {text for text in ids if text.strip("0")} for name, ids in found.items()}
 
-    def self_test(self, order, device, kind):
-        """Start the drive's own test, watch it, and read its logs again. Only with the clearance for it."""
-        is_nvme = device.startswith("nvme")
-        code = {"short": 1, "long": 2}[kind]
+    # --- work that takes long: it can be paused and stopped from the bench, and goes on without it
 
-        def start():
+    def asked(self, order, done, of, text, left=None, unit="percent"):
+        """Tell how far it is; returns what the bench wants: "" (go on), pause or stop. A bench that is away wants nothing."""
+        self.hint("%s  %d %%" % (text, 100 * done // max(of, 1)))
+        if not self.link:
+            return ""
+        body = {"session": self.link.session, "order": order, "done": done, "of": of, "text": text[:200], "minutes_left": left, "unit": unit}
+        try:
+            wanted = self.link.call("POST", "/progress", body, False).get("do")
+        except Away:
+            return ""
+        return wanted if wanted in ("pause", "stop") else ""
+
+    def heat(self, device):
+        """Degrees Celsius that the drive tells; None where it tells none."""
+        if device.startswith("nvme"):
+            status, _, data = self.reader.run(lambda: nvme_page(self.machine, device, 0x02, 0xFFFFFFFF, [log_words(0x02, 512)], 512))
+            kelvin = data[1] | data[2] << 8 if status == "ok" and len(data) == 512 else 0
+            return kelvin - 273 if 220 <= kelvin <= 420 else None
+        status, _, data = self.reader.run(smart_data_job(self.machine, device).call)
+        for at in range(2, 362, 12) if status == "ok" and len(data) == 512 else ():
+            if data[at] in (190, 194):
+                return data[at + 5] if 5 <= data[at + 5] <= 110 else None
+        return None
+
+    def timed_read(self, order, device):
+        """Read the whole drive, or a span, block by block with its time, and keep the map: what is known of it already is not read again."""
+        number_, minutes, hot = order["id"], order.get("minutes"), order.get("hot") or (75 if device.startswith("nvme") else 60)
+        block = next((b for b in self.machine.blocks() if is_a_drive(b) and (b.name == device or drive_of(b) == device)), None)
+        if block is None:
+            raise Refused("expected the drive %s, got none by that name" % device)
+        sector, sectors = geometry(block)
+        if not sectors:
+            raise Refused("expected a drive of a known size, got none")
+        size = (1 << 20) // sector
+        while sectors // size > MOST_BLOCKS:
+            size *= 2
+        name = drive_of(block)
+        raw = self.map_so_far(number_)
+        chunks = sum(line["order"] == number_ and line["kind"] == "read-map" for line in self.spool.lines)
+        worker = Worker(self.machine, block.name, sector, size, max(self.reader.seconds, 2.0 if self.reader.seconds < 5 else SCAN_SECONDS))
+        scan = Scan(worker, sectors, size, order.get("first") or 0, order.get("end"), rows_of(raw))
+        began = told = flushed = time.monotonic()
+        looked, degrees, at_start, ended = 0.0, None, scan.done()[0], ""
+        title = "Timed read of %s" % name
+        try:
+            for _ in scan.steps():
+                now = time.monotonic()
+                if now - flushed > min(120.0, max(CHUNK_SECONDS, (now - began) / 60)) or scan.map.count > CHUNK_ROWS:
+                    chunks, flushed = self.keep_map(scan, number_, name, chunks), now
+                if minutes and now - began > minutes * 60:
+                    ended = "The %g minutes are used up" % minutes
+                    break
+                if now - looked > HEAT_SECONDS:
+                    looked, degrees = now, self.heat(name)
+                    wanted = degrees is not None and degrees >= hot and self.cooled(number_, name, scan, hot, title)
+                    if wanted:
+                        return self.ended_by(wanted)
+                if now - told > 1.0:
+                    told = now
+                    done, of = scan.done()
+                    pace = (done - at_start) / max(now - began, 0.1)
+                    text = "%s: %.0f MB/s%s%s" % (title, pace * sector / 1e6, ", %d places cannot be read" % len(scan.failed) if scan.failed else "", ", %d degrees" % degrees if degrees is not None else "")
+                    wanted = self.asked(number_, done, of, text, round((of - done) / max(pace, 1) / 60, 1), "sectors")
+                    if wanted:
+                        return self.ended_by(wanted)
+        except Stopped as error:
+            return "paused", str(error)
+        finally:
+            worker.leave()
+            self.keep_map(scan, number_, name, chunks)
+            self.push(patient=False)
+        self.read(number_, sectors=False, device=name)  # what the drive counts after it, and who it is
+        return "done", ended
+
+    @staticmethod
+    def ended_by(wanted):
+        return ("paused", "Paused from the bench") if wanted == "pause" else ("done", "Stopped from the bench")
+
+    def cooled(self, order, device, scan, hot, title):
+        """Wait until the drive is five degrees below what it may have; what the bench wants instead, if it does."""
+        degrees = hot
+        while degrees is not None and degrees > hot - 5:
+            done, of = scan.done()
+            wanted = self.asked(order, done, of, "%s waits: %d degrees, it goes on at %d" % (title, degrees, hot - 5), None, "sectors")
+            if wanted:
+                return wanted
+            self.machine.sleep(10)
+            degrees = self.heat(device)
+        return ""
+
+    def map_so_far(self, order):
+        """The map of an order that was begun, as it is kept here, or as the bench has it where more of it is there."""
+        own = b"".join(self.spool.data(line) for line in self.spool.lines if line["order"] == order and line["kind"] == "read-map")
+        if self.link and not own:
+            answer = self.link.call("GET", "/map?session=%s&order=%s" % (self.link.session, order))
+            try:
+                own = base64.b64decode(answer.get("map") or "")
+            except ValueError:
+                own = b""
+        return own
+
+    def keep_map(self, scan, order, name, chunks):
+        """What was read since the last time becomes a page. Returns how many there are."""
+        data = scan.map.take()
+        if data:
+            chunks += 1
+            self.spool.add(Job("%s/map-%s-%04d.gcm" % (name, self.link.session[:4] if self.link else "0", chunks), "read-map", name, "timed read", None), order, "ok", "", data)
+            if self.link:
+                self.push(patient=False)
+        return chunks
+
+    def self_test(self, order, device, kind):
+        """Start the drive's own test, or join the one that is running; watch it; read its logs again. The drive goes on without this program: started
+        again, it only looks how the test ended. Returns (result, detail)."""
+        is_nvme = device.startswith("nvme")
+        mark = os.path.join(self.spool.folder, "started-%s" % order)
+        left, minutes, _ = self._test_state(device, is_nvme, kind)
+        title = "Self-test (%s) on %s" % (kind, device)
+        if left is None and not os.path.exists(mark):
+            self._command(device, is_nvme, {"short": 1, "long": 2, "conveyance": 3}[kind])
+        elif left is not None and not os.path.exists(mark):
+            title = "The test that was running on %s" % device
+        with open(mark, "w"):
+            pass
+        stopped = ""
+        while True:
+            left, minutes, ending = self._test_state(device, is_nvme, kind)
+            if left is None:
+                break
+            wanted = self.asked(order, 100 - left, 100, title, minutes and round(minutes * left / 100, 1))
+            if wanted:  # a test has no pause
+                self._command(device, is_nvme, 0xF if is_nvme else 0x7F)
+                stopped = "Stopped from the bench"
+            self.machine.sleep(2)
+        self.read(order, sectors=False, device=device)
+        return "done", stopped or ending
+
+    def _command(self, device, is_nvme, code):
+        """Start a test, or abort it. Raises Refused."""
+
+        def call():
             if is_nvme:
                 status = self.machine.nvme(device, 0x14, 0xFFFFFFFF, [code], 0)[0]
                 if status:
@@ -1358,29 +1951,32 @@ class Probe:
                 raise Refused("sense %X/%02X/%02X" % sense_of(sense))
             return b""
 
-        status, detail, _ = self.reader.run(start)
+        status, detail, _ = self.reader.run(call)
         if status != "ok":
             raise Refused(detail)
-        while True:
-            self.machine.sleep(2)
-            left, minutes = self._test_left(device, is_nvme, kind)
-            if left is None:
-                break
-            self.hint("%s self-test on %s: %d %% to go" % (kind, device, left))
-            if self.link:
-                self.progress(order, 100 - left, 100, "%s self-test on %s" % (kind, device), minutes and round(minutes * left / 100, 1))
-        self.read(order, sectors=False, device=device)
 
-    def _test_left(self, device, is_nvme, kind):
-        """(percent still to run, minutes the drive says such a test takes or None); (None, None) when it is over."""
+    def _test_state(self, device, is_nvme, kind):
+        """(percent still to run or None when none is running, minutes that the drive says such a test takes or None, how the last one ended in
+        words). ACS-4 table 145, NVM Express 1.4 figure 199."""
         job = self_test_log_job(self.machine, device) if is_nvme else smart_data_job(self.machine, device)
         status, _, data = self.reader.run(job.call)
-        if status != "ok":
-            return None, None
+        if status != "ok" or len(data) < 376:
+            return None, None, ""
         if is_nvme:
-            return (100 - (data[1] & 0x7F), None) if data[0] & 0xF else (None, None)
-        minutes = data[372] if kind == "short" else data[373] if data[373] != 0xFF else data[375] | data[376] << 8
-        return ((data[363] & 0xF) * 10, minutes or None) if data[363] >> 4 == 0xF else (None, None)
+            ended = "" if data[4] & 0xF == 0xF else {1: "Aborted by a command", 2: "Interrupted by a reset of the controller", 4: "Aborted by a format"}.get(data[4] & 0xF, "")
+            return ((100 - (data[1] & 0x7F)) if data[0] & 0xF else None), self._nvme_minutes(device, kind), ended
+        minutes = {"short": data[372], "conveyance": data[374]}.get(kind) or (data[373] if data[373] != 0xFF else data[375] | data[376] << 8)
+        ended = {1: "Aborted by a command", 2: "Interrupted by a reset"}.get(data[363] >> 4, "")
+        return ((data[363] & 0xF) * 10 if data[363] >> 4 == 0xF else None), minutes or None, ended
+
+    def _nvme_minutes(self, device, kind):
+        """Identify Controller, bytes 316 and 317: an extended test's time; a short one takes two minutes at most."""
+        if kind == "short":
+            return 2
+        if device not in self.minutes:
+            status, _, data = self.reader.run(lambda: nvme_page(self.machine, device, 0x06, 0, [1], 4096))
+            self.minutes[device] = data[316] | data[317] << 8 if status == "ok" and len(data) == 4096 else 0
+        return self.minutes[device] or None
 
     def work(self, order):
         """One order of the bench, with its result reported."""
@@ -1392,8 +1988,10 @@ class Probe:
                 self.read(order["id"], drives=False)
             elif order["order"] == "read":
                 self.read(order["id"], sectors=self.link.may_read_sectors(order), device=self.find(order))
+            elif order["order"] == "scan":
+                return self.timed_read(order, self.find(order))
             else:
-                self.self_test(order["id"], self.find(order), order.get("kind") or "short")
+                return self.self_test(order["id"], self.find(order), order.get("kind") or "short")
         except Refused as error:
             return "refused" if order.get("drive") and str(error).startswith("expected the drive") else "failed", str(error)
         except OSError as error:

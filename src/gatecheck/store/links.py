@@ -8,7 +8,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
-WAITING, CANCELLED = "waiting", "cancelled"
+WAITING, PAUSED, CANCELLED = "waiting", "paused", "cancelled"
 
 
 @dataclass(frozen=True, slots=True)
@@ -41,11 +41,13 @@ class Order:
     made_by: str
     made_at: str
     done_at: str | None
+    wanted: str
+    """what the bench asked of it while it runs: pause, stop; else empty"""
 
 
 _LINK = "SELECT ticket_id, secret, practice, practice_since, ended_at, code FROM link"
 _SESSION = "SELECT id, ticket_id, machine, probe, began_at FROM link_session"
-_ORDER = "SELECT id, ticket_id, body, state, detail, made_by, made_at, done_at FROM link_order"
+_ORDER = "SELECT id, ticket_id, body, state, detail, made_by, made_at, done_at, wanted FROM link_order"
 
 
 def link_of(connection: sqlite3.Connection, ticket_id: int) -> Link | None:
@@ -79,7 +81,7 @@ def set_practice(connection: sqlite3.Connection, ticket_id: int, name: str, sinc
 def end_link(connection: sqlite3.Connection, ticket_id: int, at: str) -> None:
     """No probe is answered any more; orders that wait are cancelled."""
     connection.execute("UPDATE link SET ended_at = ? WHERE ticket_id = ?", (at, ticket_id))
-    connection.execute("UPDATE link_order SET state = ?, done_at = ? WHERE ticket_id = ? AND state = ?", (CANCELLED, at, ticket_id, WAITING))
+    connection.execute("UPDATE link_order SET state = ?, done_at = ? WHERE ticket_id = ? AND state IN (?, ?)", (CANCELLED, at, ticket_id, WAITING, PAUSED))
 
 
 def session_by_id(connection: sqlite3.Connection, session_id: str) -> Session | None:
@@ -134,6 +136,15 @@ def pages_of(connection: sqlite3.Connection, session_id: str, order_id: str) -> 
     return [(json.loads(line), data) for line, data in rows]
 
 
+def all_pages_of(connection: sqlite3.Connection, ticket_id: int, order_id: str) -> list[tuple[dict[str, Any], bytes]]:
+    """The same over all sessions: a live system that was started anew begins another one, and an order may go on in it."""
+    rows = connection.execute(
+        "SELECT p.line, p.data FROM link_page p JOIN link_session s ON s.id = p.session_id WHERE p.order_id = ? AND s.ticket_id = ? ORDER BY s.began_at, s.rowid, p.seq",
+        (order_id, ticket_id),
+    )
+    return [(json.loads(line), data) for line, data in rows]
+
+
 def put_order(connection: sqlite3.Connection, ticket_id: int, body: Mapping[str, Any], *, by: str, at: str) -> int:
     cursor = connection.execute(
         "INSERT INTO link_order (ticket_id, body, state, detail, made_by, made_at) VALUES (?, ?, ?, '', ?, ?)", (ticket_id, json.dumps(dict(body)), WAITING, by, at)
@@ -147,4 +158,36 @@ def orders_of(connection: sqlite3.Connection, ticket_id: int) -> list[Order]:
 
 
 def end_order(connection: sqlite3.Connection, order_id: int, state: str, detail: str, at: str) -> None:
-    connection.execute("UPDATE link_order SET state = ?, detail = ?, done_at = ? WHERE id = ? AND state = ?", (state, detail, at, order_id, WAITING))
+    connection.execute("UPDATE link_order SET state = ?, detail = ?, done_at = ?, wanted = '' WHERE id = ? AND state = ?", (state, detail, at, order_id, WAITING))
+
+
+def want(connection: sqlite3.Connection, order_id: int, wanted: str) -> None:
+    """What the bench asks of an order that runs."""
+    connection.execute("UPDATE link_order SET wanted = ? WHERE id = ? AND state = ?", (wanted, order_id, WAITING))
+
+
+def go_on(connection: sqlite3.Connection, order_id: int) -> None:
+    """A paused order waits to be worked on again."""
+    connection.execute("UPDATE link_order SET state = ?, wanted = '', detail = '', done_at = NULL WHERE id = ? AND state = ?", (WAITING, order_id, PAUSED))
+
+
+def cancel(connection: sqlite3.Connection, order_id: int, at: str) -> None:
+    """A paused order is not gone on with."""
+    connection.execute("UPDATE link_order SET state = ?, done_at = ? WHERE id = ? AND state = ?", (CANCELLED, at, order_id, PAUSED))
+
+
+def map_of(connection: sqlite3.Connection, ticket_id: int, order_id: str) -> list[bytes]:
+    """The pieces of an order's read map, of all sessions, in the order they came."""
+    return [data for (data,) in connection.execute(
+        "SELECT p.data FROM link_page p JOIN link_session s ON s.id = p.session_id WHERE p.order_id = ? AND s.ticket_id = ? "
+        "AND json_extract(p.line, '$.kind') = 'read-map' ORDER BY s.began_at, s.rowid, p.seq", (order_id, ticket_id),
+    )]  # fmt: skip
+
+
+def map_pieces(connection: sqlite3.Connection, ticket_id: int, order_id: str) -> int:
+    """How many pieces there are."""
+    row = connection.execute(
+        "SELECT count(*) FROM link_page p JOIN link_session s ON s.id = p.session_id WHERE p.order_id = ? AND s.ticket_id = ? AND json_extract(p.line, '$.kind') = 'read-map'",
+        (order_id, ticket_id),
+    ).fetchone()
+    return int(row[0])

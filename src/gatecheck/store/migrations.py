@@ -235,6 +235,29 @@ MIGRATIONS: tuple[tuple[str, tuple[str, ...]], ...] = (
             "INSERT INTO epoch (id, n) VALUES (1, 0)",
         ),
     ),
+    (
+        "work-that-takes-hours",
+        (
+            # an order may be paused; `wanted`: what the bench asked of it while it runs
+            """
+            CREATE TABLE link_order_new (
+                id INTEGER PRIMARY KEY,
+                ticket_id INTEGER NOT NULL REFERENCES link (ticket_id),
+                body TEXT NOT NULL CHECK (json_valid(body)),
+                state TEXT NOT NULL CHECK (state IN ('waiting', 'paused', 'done', 'refused', 'failed', 'cancelled')),
+                detail TEXT NOT NULL,
+                made_by TEXT NOT NULL,
+                made_at TEXT NOT NULL,
+                done_at TEXT,
+                wanted TEXT NOT NULL DEFAULT '' CHECK (wanted IN ('', 'pause', 'stop'))
+            ) STRICT
+            """,
+            "INSERT INTO link_order_new SELECT id, ticket_id, body, state, detail, made_by, made_at, done_at, '' FROM link_order",
+            "DROP TABLE link_order",
+            "ALTER TABLE link_order_new RENAME TO link_order",
+            "CREATE INDEX link_page_order ON link_page (order_id)",
+        ),
+    ),
 )
 
 

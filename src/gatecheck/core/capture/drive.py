@@ -38,6 +38,8 @@ class Drive:
 
     def said_of(self, check: str) -> Said:
         """One sentence on what it says to a check of `log_weights`."""
+        if check == "read-scan":
+            return next(f.text for f in self.findings if f.id.startswith("surface-"))
         if check != "disk-layout":
             return said_of(check, self.pages)
         return next(f.text for f in self.findings if f.id in ("lba0-unreadable", "gpt-header-unreadable"))

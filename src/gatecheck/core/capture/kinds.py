@@ -16,6 +16,8 @@ from gatecheck.core.findings import Finding
 from gatecheck.core.firmware.smbios import read_entry_point, read_smbios
 from gatecheck.core.firmware.variables import read_variable
 from gatecheck.core.knowledge.judging import Findings
+from gatecheck.core.scan.evidence import scanned
+from gatecheck.core.scan.map_page import MAGIC, read_map_page
 from gatecheck.core.storage import judge, judge_logs, judge_scsi, log_layout, logs, read, scsi, scsi_layout
 from gatecheck.core.storage import layout as at
 from gatecheck.core.storage.pages import DrivePages
@@ -145,6 +147,7 @@ KINDS: tuple[PageKind, ...] = (
     PageKind("disk-start", DISK, r"^lba0(?!\d)", _bytes(bytes), blank=True),
     PageKind("disk-sectors", DISK, r"^lba\d+", _bytes(bytes), blank=True),
     PageKind("disk-end", DISK, r"^lba[-_]?last", _bytes(bytes), blank=True),
+    PageKind("read-map", DISK, r"\.gcm$", lambda page: scanned(read_map_page(page.data)), looks_like=lambda data: data[:8] == MAGIC),
     PageKind("sector-list", DISK, r"^(listing|group)-part\d+", _bytes(read_text_page), blank=True),
     PageKind("partition-start", PARTITION, r"^part\d+", _bytes(bytes), blank=True),
     PageKind("machine-state", MACHINE, r"^machine\.txt$", _bytes(read_block_facts), blank=True),
@@ -245,7 +248,7 @@ BY_ID: Mapping[str, PageKind] = {kind.id: kind for kind in KINDS}
 DRIVE_KINDS = tuple(kind.id for kind in KINDS if kind.scope == DRIVE)
 
 # the order in which content is asked: the most telling marks first
-_BY_CONTENT = ("nvme-controller", "nvme-namespace", "ata-identify", "smart-thresholds", "smart-data", "nvme-health", "smart-status")
+_BY_CONTENT = ("read-map", "nvme-controller", "nvme-namespace", "ata-identify", "smart-thresholds", "smart-data", "nvme-health", "smart-status")
 
 
 def kind_of(path: str, data: bytes) -> PageKind | None:

@@ -15,6 +15,7 @@ from gatecheck.core.capture.manifest import Manifest, read_manifest
 from gatecheck.core.capture.medium import Disk, FoundVolume, disks_of, final_page, system_partitions, volumes_in, with_medium
 from gatecheck.core.capture.messages import judge_machine, told_by
 from gatecheck.core.capture.page import DECODED, Page, read_page, unread_page
+from gatecheck.core.capture.surface import surface_of, with_surface
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.findings import Finding, ranked
 from gatecheck.core.firmware.judge import Firmware
@@ -23,6 +24,7 @@ from gatecheck.core.firmware.read import FirmwarePages, firmware_of
 from gatecheck.core.firmware.smbios import EntryPoint, Smbios
 from gatecheck.core.firmware.variables import Variable
 from gatecheck.core.knowledge.judging import Findings
+from gatecheck.core.scan.evidence import Scanned
 
 _NOT_A_DRIVE = ("efivars", "dmi", "sysblock", "")
 
@@ -50,6 +52,10 @@ class Capture:
         """The medium of a drive, the first where a controller has several."""
         return min((d for d in self.disks if is_of(d.device, drive.device)), key=lambda d: d.device, default=None)
 
+    def surface_of(self, drive: Drive) -> Scanned | None:
+        """The map of the drive's surface, where there is one."""
+        return surface_of(drive.device, self.pages)
+
     def block_of(self, drive: Drive) -> BlockFacts | None:
         return block_of(drive.device, self.blocks)
 
@@ -76,6 +82,7 @@ def read_capture(files: Mapping[str, bytes], rules: Findings, *, kind: str | Non
     disks = tuple(disks_of(pages, files, blocks))
     messages = told_by(line for page in pages if page.kind == "kernel-messages" and isinstance(page.values, TextPage) for line in page.values.lines)
     drives = [with_medium(drive, disks, messages, blocks, rules) for drive in drives]
+    drives = [with_surface(drive, pages, rules) for drive in drives]
     volumes = tuple(volumes_in(pages, disks))
     firmware = _firmware(pages, disks, manifest, rules)
     final = tuple(final_page(page, disks, volumes) for page in pages)

@@ -22,6 +22,8 @@ _SLOW, _SLOW_MS = 3.0, 25.0
 _WORST_MS = 100.0
 _STALL_MS = 1500.0
 """from here on a block was not read with retries but after resets"""
+_SLOWEST = 0.5
+"""milliseconds a sector: no place is that slow by nature, a megabyte a second"""
 _NEAR = 24
 """blocks that belong to one patch may have so many good ones between them"""
 _FEW_SPOTS, _SPOT_BLOCKS = 40, 8
@@ -100,7 +102,7 @@ def _usual(lba: Ints, sectors: Ints, ms: Floats, good: Flags, span: int) -> Floa
         return np.full(len(lba), 1e-3)
     place = np.minimum((lba * _BINS // max(span, 1)).astype(np.int64), _BINS - 1)
     each = ms[good] / sectors[good]
-    each = np.minimum(each, 6.0 * float(np.median(each)))  # nothing hangs because of where it lies
+    each = np.minimum(each, min(6.0 * float(np.median(each)), _SLOWEST))  # nothing hangs because of where it lies
     bins = np.full(_BINS, np.nan)
     own = place[good]
     order = np.lexsort((each, own))
@@ -176,6 +178,8 @@ def _stripes(lba: Ints, sectors: Ints, marked: Flags, tried: Flags, span: int) -
     if len(first) < 8:
         return None
     start, end = lba[first].astype(np.float64), (lba[last] + sectors[last]).astype(np.float64)
+    outer, inner = _good_beside(lba, sectors, tried, first, last, start, end)
+    start, end = (start + outer) / 2, (end + inner) / 2  # it ends somewhere between what does not read and what does
     width, middle = end - start, (start + end) / 2
     wide = width >= 0.3 * np.median(np.sort(width)[-max(len(width) // 2, 4) :])
     start, end, width, middle = start[wide], end[wide], width[wide], middle[wide]
@@ -197,6 +201,15 @@ def _stripes(lba: Ints, sectors: Ints, marked: Flags, tried: Flags, span: int) -
         return None
     confidence = float(np.clip(regular * (1.0 - 0.6 * even) * min(1.0, len(width) / 16) * min(1.0, spread / 0.8), 0.0, 0.99))
     return Heads(int(np.median(local)), round(share, 3), round(confidence, 3))
+
+
+def _good_beside(lba: Ints, sectors: Ints, tried: Flags, first: Ints, last: Ints, start: Floats, end: Floats) -> tuple[Floats, Floats]:
+    """Where the nearest blocks that were tried end before each run, and begin after it; its own edge where there is none."""
+    at = np.flatnonzero(tried)
+    before, after = np.searchsorted(at, first) - 1, np.searchsorted(at, last, side="right")
+    outer = np.where(before >= 0, lba[at[np.maximum(before, 0)]] + sectors[at[np.maximum(before, 0)]], start)
+    inner = np.where(after < len(at), lba[at[np.minimum(after, len(at) - 1)]], end)
+    return np.minimum(outer, start).astype(np.float64), np.maximum(inner, end).astype(np.float64)
 
 
 def _scores(tried: int, sectors: Ints, bad: Flags, slow: Flags, late: Flags, heads: Heads | None, stall: float) -> dict[str, float]:

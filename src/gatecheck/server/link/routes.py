@@ -10,7 +10,7 @@ from fastapi.responses import PlainTextResponse
 from gatecheck.probe_file import probe_with
 from gatecheck.server.errors import LinkUnknownError
 from gatecheck.server.link.service import Links
-from gatecheck.server.link.wire import DoneIn, HelloIn, LinkOut, OrderIn, PageIn, ProgressIn
+from gatecheck.server.link.wire import DoneIn, HelloIn, LinkOut, OrderIn, PageIn, ProgressIn, SteerIn
 from gatecheck.server.wire import ByIn, TicketId
 
 
@@ -69,6 +69,11 @@ def _for_the_browser(router: APIRouter, links: Links) -> None:
         links.order(ticket_id, order.model_dump(exclude={"by"}, exclude_none=True), by=order.by)
         return links.view(ticket_id, str(request.base_url))
 
+    @router.post("/api/tickets/{ticket_id}/orders/{order_id}", operation_id="steerOrder")
+    def steer_order(ticket_id: TicketId, order_id: int, steer: SteerIn, request: Request) -> LinkOut:
+        links.steer(ticket_id, order_id, steer.do)
+        return links.view(ticket_id, str(request.base_url))
+
 
 def _for_the_probe(router: APIRouter, links: Links) -> None:
     @router.post("/api/link/hello", operation_id="linkHello")
@@ -78,6 +83,10 @@ def _for_the_probe(router: APIRouter, links: Links) -> None:
     @router.get("/api/link/orders", operation_id="linkOrders")
     def orders(session: str, secret: Secret) -> dict[str, Any]:
         return links.orders(secret, session)
+
+    @router.get("/api/link/map", operation_id="linkMap")
+    def known_map(session: str, order: str, secret: Secret) -> dict[str, Any]:
+        return links.map_so_far(secret, session, order)
 
     @router.post("/api/link/pages", operation_id="linkPage")
     def page(page: PageIn, secret: Secret) -> dict[str, Any]:

@@ -43,8 +43,11 @@ _QUIET_SECONDS = 0.4
 BY = "probe"
 # order -> (kind ->) the move whose interlocks hold it; None: nothing of the drives is touched
 _MOVES: Mapping[str, Mapping[str, str | None]] = {
-    "look": {"": None}, "read": {"": "health-pages"}, "self-test": {"short": "short-test", "long": "long-test"},
+    "look": {"": None}, "read": {"": "health-pages"}, "self-test": {"short": "short-test", "long": "long-test", "conveyance": "short-test"}, "scan": {"": "read-scan"},
 }  # fmt: skip
+_LONG_ONES, _PAUSED_ONES = ("self-test", "scan"), ("scan",)
+"""orders that are watched and can be stopped; those that can be paused as well"""
+_STALL_SECONDS = 90.0
 _SECTORS_MOVE = "disk-layout"
 """reading first sectors asks the medium: allowed where this check is"""
 
@@ -54,7 +57,10 @@ class _Live:
 
     def __init__(self) -> None:
         self.seen, self.told = time.monotonic(), 0.0
-        self.done, self.of, self.text, self.minutes_left = 0, 0, "", None
+        self.done, self.of, self.text, self.unit, self.order = 0, 0, "", "percent", ""
+        self.minutes_left: float | None = None
+        self.went_on = time.monotonic()
+        """when it was further than before for the last time"""
 
 
 class Links:
@@ -105,11 +111,13 @@ class Links:
         live = self._live.get(ticket_id)
         if live is None:
             return None
-        return LinkRowOut(state="linked" if time.monotonic() - live.seen < _AWAY_SECONDS else "away", done=live.done, of=live.of, text=live.text)
+        state = "linked" if time.monotonic() - live.seen < _AWAY_SECONDS else "away"
+        stalls = bool(live.of) and time.monotonic() - live.went_on > _STALL_SECONDS
+        return LinkRowOut(state=state, done=live.done, of=live.of, text=live.text, minutes_left=live.minutes_left, stalls=stalls)
 
     def _progress(self, ticket_id: int) -> dict[str, Any] | None:
         live = self._live.get(ticket_id)
-        return {"done": live.done, "of": live.of, "text": live.text, "minutes_left": live.minutes_left} if live and live.of else None
+        return {"done": live.done, "of": live.of, "text": live.text, "minutes_left": live.minutes_left, "unit": live.unit, "order": live.order} if live and live.of else None
 
     def _state(self, ticket_id: int, link: Link | None) -> str:
         if link is None:
@@ -131,9 +139,42 @@ class Links:
             link = links.link_of(connection, ticket_id)
             if link is None or link.ended_at:
                 raise StoreError("order: expected a link on this ticket, got none")
-            own = {k: body[k] for k in ("order", "device", "kind") if body.get(k)} | ({"drive": drive} if drive else {})
+            own = {k: body[k] for k in ("order", "device", "kind", "minutes", "hot", "first", "end") if body.get(k)} | ({"drive": drive} if drive else {})
             links.put_order(connection, ticket_id, own, by=by, at=now())
         self._tell(ticket_id, at_once=True)
+
+    def steer(self, ticket_id: int, order_id: int, what: str) -> None:
+        """Pause or stop an order that runs, go on with one that is paused, or leave it. Raises NotFoundError, StoreError."""
+        self.tickets.row_of(ticket_id)
+        with self.shop.database.read() as connection:
+            order = next((o for o in links.orders_of(connection, ticket_id) if o.id == order_id), None)
+        if order is None:
+            raise NotFoundError(f"order {order_id}: expected one of this ticket, got none")
+        fits = {"pause": links.WAITING, "stop": links.WAITING, "go-on": links.PAUSED, "leave": links.PAUSED}
+        if order.state != fits[what] or (what == "pause" and order.body["order"] not in _PAUSED_ONES):
+            raise StoreError(f"order {order_id}: expected one that is {fits[what]} and can do so, got a {order.body['order']} that is {order.state}")
+        if what == "go-on":
+            held = self._held(self.tickets.ticket(ticket_id), _move_of(order.body))
+            if held:
+                raise StoreError(f"order {order.body['order']}: {held}")
+        with self.shop.database.write() as connection:
+            if what == "go-on":
+                links.go_on(connection, order_id)
+            elif what == "leave":
+                links.cancel(connection, order_id, now())
+            else:
+                links.want(connection, order_id, what)
+        if what == "leave":
+            self._keep_map(ticket_id, order)
+        self._tell(ticket_id, at_once=True)
+
+    def _keep_map(self, ticket_id: int, order: Order) -> None:
+        """What was read of the surface before an order was left becomes a file on the ticket all the same."""
+        with self.shop.database.read() as connection:
+            pages, session = links.all_pages_of(connection, ticket_id, str(order.id)), next(iter(links.sessions_of(connection, ticket_id)), None)
+        if pages and session:
+            row = self.tickets.row_of(ticket_id)
+            self.captures.add_file(ticket_id, f"{row.number.lower()}-{order.id}.gcap", _capture(session, pages), by=BY, read_now=True)
 
     @staticmethod
     def _held(ticket: TicketOut, move: str | None) -> str:
@@ -201,6 +242,13 @@ class Links:
         marks = {what: clearance(link.secret, str(order.id), kind, device, what) for what in cleared}
         return {"id": str(order.id), **order.body, "clearances": marks}
 
+    def map_so_far(self, secret: str, session_id: str, order_id: str) -> dict[str, Any]:
+        """The map of an order that was begun, for a probe that has lost its own."""
+        link, _ = self._session(secret, session_id)
+        with self.shop.database.read() as connection:
+            pieces = links.map_of(connection, link.ticket_id, order_id)
+        return {"map": base64.b64encode(b"".join(pieces)).decode()}
+
     def page(self, secret: str, page: PageIn) -> dict[str, Any]:
         """Keep one page. Pages come in order; one that is not the next is not kept, and the answer says where the bench stands."""
         link, session = self._session(secret, page.session)
@@ -227,30 +275,45 @@ class Links:
         """How far the probe is."""
         link, _ = self._session(secret, progress.session)
         live = self._seen(link.ticket_id)
-        live.done, live.of, live.text, live.minutes_left = progress.done, progress.of, progress.text, progress.minutes_left  # type: ignore[assignment]
+        if (progress.order, progress.done) != (live.order, live.done):
+            live.went_on = time.monotonic()
+        live.done, live.of, live.text, live.minutes_left = progress.done, progress.of, progress.text, progress.minutes_left
+        live.unit, live.order = progress.unit, progress.order
         self._tell(link.ticket_id)
-        return {}
+        return {"do": self._wanted(link, progress.order)}
+
+    def _wanted(self, link: Link, order_id: str) -> str:
+        """What the bench wants of an order that runs: an interlock that holds it by now stops it, a pause where it can be paused."""
+        with self.shop.database.read() as connection:
+            order = next((o for o in links.orders_of(connection, link.ticket_id) if str(o.id) == order_id), None)
+        if order is None or order.body["order"] not in _LONG_ONES:
+            return ""
+        if order.wanted:
+            return order.wanted
+        return ("pause" if order.body["order"] in _PAUSED_ONES else "stop") if self._held(self.tickets.ticket(link.ticket_id), _move_of(order.body)) else ""
 
     def done(self, secret: str, session_id: str, order_id: str, result: str, detail: str) -> dict[str, Any]:
         """An order is through: its pages become a capture on the ticket. Said twice it is done once."""
         link, session = self._session(secret, session_id)
         with self.shop.database.read() as connection:
             order = next((o for o in links.orders_of(connection, link.ticket_id) if str(o.id) == order_id), None)
-            pages = links.pages_of(connection, session.id, order_id)
+            pages = links.all_pages_of(connection, link.ticket_id, order_id)
         if order is None:
             raise NotFoundError(f"order {order_id[:20]!r}: expected one of this ticket, got none")
 
         def end(connection: Connection) -> None:
             links.end_order(connection, order.id, result, detail[:300], now())
 
-        if pages and order.state == links.WAITING:  # pages, entries and the order's end stand or fall together
+        if pages and order.state == links.WAITING and result != links.PAUSED:  # pages, entries and the order's end stand or fall together
             row = self.tickets.row_of(link.ticket_id)
             self.captures.add_file(link.ticket_id, f"{row.number.lower()}-{order_id}.gcap", _capture(session, pages), by=BY, also=end, read_now=True)
         else:
             with self.shop.database.write() as connection:
                 end(connection)
         live = self._seen(link.ticket_id)
-        live.done = live.of = 0
+        live.done, live.of, live.minutes_left = 0, 0, None
+        if result == links.PAUSED or order.body["order"] in _LONG_ONES:
+            self.shop.announce({"kind": "work", "ticket": link.ticket_id, "order": order.id, "result": result})
         self._tell(link.ticket_id, at_once=True)
         return {"ok": True}
 
@@ -352,7 +415,7 @@ def _move_of(body: Mapping[str, Any]) -> str | None:
 
 
 def _order_out(order: Order) -> dict[str, Any]:
-    return {"id": order.id, **order.body, "state": order.state, "detail": order.detail, "made_by": order.made_by, "made_at": order.made_at}
+    return {"id": order.id, **order.body, "wanted": order.wanted, "state": order.state, "detail": order.detail, "made_by": order.made_by, "made_at": order.made_at}
 
 
 def _checked(page: PageIn) -> bytes:
@@ -370,7 +433,12 @@ def _checked(page: PageIn) -> bytes:
 
 def _capture(session: Session, pages: list[tuple[dict[str, Any], bytes]]) -> bytes:
     """The pages as a capture file, the same bytes for the same pages."""
-    newest = {line["path"]: (line, data) for line, data in pages}
+    newest = {line["path"]: (line, data) for line, data in pages if line["kind"] != "read-map"}
+    pieces = [(line, data) for line, data in pages if line["kind"] == "read-map"]
+    if pieces:  # the pieces of a map become one page
+        whole, first = b"".join(data for _, data in pieces), pieces[0][0]
+        line = {**first, "path": f"{first['device']}/surface.gcm", "sha256": hashlib.sha256(whole).hexdigest()}
+        newest[line["path"]] = (line, whole)
     manifest = write_manifest([line for line, _ in newest.values()], probe=session.probe, machine=session.machine)
     buffer = io.BytesIO()
     with zipfile.ZipFile(buffer, "w", zipfile.ZIP_DEFLATED) as archive:

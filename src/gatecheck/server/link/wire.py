@@ -14,6 +14,9 @@ class LinkRowOut(Wire):
     done: int
     of: int
     text: str
+    minutes_left: float | None = None
+    stalls: bool = False
+    """it has got no further for a while"""
 
 
 class LinkProgressOut(Wire):
@@ -21,6 +24,9 @@ class LinkProgressOut(Wire):
     of: int
     text: str
     minutes_left: float | None
+    unit: str
+    """what `done` and `of` count: percent, sectors"""
+    order: str
 
 
 class LinkOrderOut(Wire):
@@ -30,6 +36,11 @@ class LinkOrderOut(Wire):
     drive: str | None = None
     """its serial number or world wide name: kernel names move between two starts"""
     kind: str | None = None
+    minutes: int | None = None
+    hot: int | None = None
+    first: int | None = None
+    end: int | None = None
+    wanted: str = ""
     state: str
     detail: str
     made_by: str
@@ -65,12 +76,25 @@ class LinkOut(Wire):
 
 
 class OrderIn(BaseModel):
-    """An order for the probe: read, or self-test with a device and a kind (short, long)."""
+    """An order for the probe: read; self-test with a device and a kind (short, long, conveyance); scan with a device, and where wanted minutes, degrees,
+    a span of sectors."""
 
     model_config = ConfigDict(extra="forbid")
     order: str = Field(max_length=20)
     device: str | None = Field(default=None, max_length=40, pattern=r"^[a-z0-9]+$")
     kind: str | None = Field(default=None, max_length=10)
+    minutes: int | None = Field(default=None, ge=1, le=10_000)
+    hot: int | None = Field(default=None, ge=30, le=90)
+    first: int | None = Field(default=None, ge=0, le=1 << 48)
+    end: int | None = Field(default=None, ge=1, le=1 << 48)
+    by: By
+
+
+class SteerIn(BaseModel):
+    """What an order is to do: pause, stop, go-on, leave."""
+
+    model_config = ConfigDict(extra="forbid")
+    do: str = Field(pattern=r"^(pause|stop|go-on|leave)$")
     by: By
 
 
@@ -108,10 +132,11 @@ class ProgressIn(BaseModel):
     of: int = Field(ge=0)
     text: str = Field(max_length=200)
     minutes_left: float | None = None
+    unit: str = Field(default="percent", pattern=r"^(percent|sectors)$")
 
 
 class DoneIn(BaseModel):
     session: str = Field(max_length=64)
     order: str = Field(max_length=40)
-    result: str = Field(pattern=r"^(done|refused|failed)$")
+    result: str = Field(pattern=r"^(done|paused|refused|failed)$")
     detail: str = Field(default="", max_length=1000)

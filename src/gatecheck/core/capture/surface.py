@@ -1,0 +1,35 @@
+"""What a drive's read map adds to what is said of the drive."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import replace
+
+from gatecheck.core.capture.drive import Drive, is_of
+from gatecheck.core.capture.page import DECODED, Page
+from gatecheck.core.findings import FAILING, NOTE, SIGN, Finding, ranked
+from gatecheck.core.knowledge.judging import Findings
+from gatecheck.core.scan.evidence import Scanned, read_share
+
+_SEVERITY = {"clean": NOTE, "slow-patches": SIGN, "isolated-unreadable": SIGN, "spreading": FAILING, "one-head": FAILING, "stalled": FAILING}
+
+
+def surface_of(device: str, pages: Iterable[Page]) -> Scanned | None:
+    """The map of the drive that was read last, by the name of its page."""
+    own = [p for p in pages if p.kind == "read-map" and p.status == DECODED and isinstance(p.values, Scanned) and is_of(p.device, device)]
+    found = max(own, key=lambda p: p.path, default=None)
+    return found.values if found and isinstance(found.values, Scanned) else None
+
+
+def with_surface(drive: Drive, pages: Iterable[Page], rules: Findings) -> Drive:
+    """The drive with the verdict on its surface among the findings, and its weights for `read-scan`."""
+    found = surface_of(drive.device, pages)
+    if found is None:
+        return drive
+    surface = found.surface
+    values = {
+        "share": found.share, "read": read_share(found), "unreadable": found.unreadable, "places": len(surface.patches),
+        "period": surface.heads.period if surface.heads else 0, "heads": surface.heads.share if surface.heads else 0.0,
+    }  # fmt: skip
+    finding = Finding(f"surface-{surface.pattern}", "physical", _SEVERITY[surface.pattern], "read-map", None, values)
+    return replace(drive, findings=tuple(ranked([*drive.findings, finding])), log_weights={**drive.log_weights, "read-scan": found.weights})
