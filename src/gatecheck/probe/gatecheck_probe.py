@@ -1191,6 +1191,7 @@ STRIPES = 4  # gaps alike and evenly apart, from which on the next one is left f
 CHUNK_SECONDS, CHUNK_ROWS = 8.0, 200000
 LEAVES = (6, 19, 2, 123)  # no such address, no such device, no such file, no medium: it is off the bus
 BARREN, MANY_DEAD = 2048, 4  # sectors in a row of which none reads: the rest of such a place is left; after so many such places, far sooner
+IN_VAIN = 4  # times that a gap was halved and nothing in it read: the rest of it is left
 MOST_LATE = 24  # blocks in a row
 TRIES_AT_ONCE = 2  # of a single sector, then it is called unreadable
 SLOTS = 6
@@ -1390,7 +1391,7 @@ class Scan:
         self.map = MapWriter(worker.sector, sectors)
         self.tried, self.read = Spans(), Spans()
         self.failed, self.gaps, self.worst = [], [], []
-        self.bad_sectors, self.hung, self.late = 0, 0, 0
+        self.bad_sectors, self.hung, self.late, self.left = 0, 0, 0, 0
         self.good = None
         self._restore(known)
 
@@ -1401,6 +1402,9 @@ class Scan:
             if kind == READ_ROW:
                 self.read.add(lba, end)
                 self.tried.add(lba, end)
+            elif kind == LEFT_ROW:
+                self.tried.add(lba, end)
+                self.left += end - lba
             elif kind == BAD_ROW:
                 for place in range(blocks):
                     broken.add(lba + place * size, lba + (place + 1) * size)
@@ -1502,21 +1506,38 @@ class Scan:
     # --- then the gaps
 
     def _gaps(self, gaps):
-        """From both sides, then in the middle, until nothing is left; the smallest first."""
-        while gaps:
-            gaps.sort(key=lambda gap: gap[0] - gap[1])
-            first, end = gaps.pop()
-            first = self._inward(first, end)
-            yield self
-            end = self._outward(first, end)
-            yield self
+        """From both sides, then in the middle, until nothing is left; the smallest first. A stretch of which nothing reads, wherever it is tried, is
+        left: `left` in the map."""
+        todo = [(first, end, 0) for first, end in gaps]
+        while todo:
+            todo.sort(key=lambda gap: gap[0] - gap[1])
+            first, end, in_vain = todo.pop()
+            before = self.read.total()
+            if end - first <= self.block * 8 or in_vain < IN_VAIN:
+                first = self._inward(first, end)
+                yield self
+                end = self._outward(first, end)
+                yield self
+            else:
+                self._leave(first, end)
+                continue
             if first < end:
                 size = min(self.block, end - first)
                 middle = first + (end - first) // 2 // size * size
                 size = min(size, end - middle)
                 self._one(middle, size)
-                gaps.extend(gap for gap in ((first, middle), (middle + size, end)) if gap[0] < gap[1])
+                in_vain = in_vain + 1 if self.read.total() == before else 0
+                todo.extend((low, high, in_vain) for low, high in ((first, middle), (middle + size, end)) if low < high)
                 yield self
+
+    def _leave(self, first, end):
+        """Not to be tried: said in the map."""
+        while first < end:
+            size = min(end - first, 1 << 24)
+            self.map.add(LEFT_ROW, first, size, 0.01)
+            self.tried.add(first, first + size)
+            self.left += size
+            first += size
 
     def _inward(self, first, end):
         while first < end:
@@ -1871,6 +1892,8 @@ class Probe:
             worker.leave()
             self.keep_map(scan, number_, name, chunks)
             self.push(patient=False)
+        if scan.left and not ended:
+            ended = "%s in stretches of which nothing reads were left" % size_words(scan.left * sector)
         self.read(number_, sectors=False, device=name)  # what the drive counts after it, and who it is
         return "done", ended
 

@@ -244,7 +244,9 @@ def _stall_share(found: ReadMap, tried: Flags, usual: Floats, by_place: Ints) ->
     """How much of what was tried last took as long as resets take, whatever its place usually takes; 0 to 1 and beyond."""
     expected = np.zeros(len(found))
     expected[by_place] = usual * found.sectors[by_place]
-    hung = ((found.ms >= _STALL_MS) & (found.ms > expected + _STALL_MS) & (found.ms > 2.5 * expected))[tried]
+    fresh = found.lba >= np.maximum.accumulate(found.lba)  # who goes back to what failed before meets what fails, not a stall
+    counted = tried & (fresh | (found.state == READ))
+    hung = ((found.ms >= _STALL_MS) & (found.ms > expected + _STALL_MS) & (found.ms > 2.5 * expected))[counted]
     if len(hung) < 8:
         return 0.0
     tail = hung[-16:]
