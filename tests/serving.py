@@ -56,6 +56,12 @@ class Served:
         assert answer.status_code < 300, answer.text
         return answer.json()
 
+    def refused(self, method: str, path: str, **more: Any) -> str:
+        """One request that must be refused; why."""
+        answer = httpx.request(method, f"{self.url}{path}", timeout=30, **more)
+        assert 400 <= answer.status_code < 500, answer.text
+        return str(answer.json()["detail"])
+
     def take_in(self, *texts: str, **facts: Any) -> int:
         """A ticket with these readings (`move=outcome`); returns its number."""
         entries = [dict(zip(("move", "outcome"), t.split("="), strict=True)) for t in texts]

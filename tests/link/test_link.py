@@ -35,8 +35,8 @@ class Bench(Served):
         number = self.take_in(*texts, **facts)
         return number, self.call("POST", f"/api/tickets/{number}/link", json={"by": "KT"})["secret"]
 
-    def probe(self, name: str, secret: str, spool: str = "spool") -> subprocess.Popen[bytes]:
-        command = [sys.executable, "-m", "gatecheck.practice", name, "--server", self.url, "--secret", secret, "--spool", str(self.folder / spool), "--wait", "2"]
+    def probe(self, name: str, secret: str, spool: str = "spool", *more: str) -> subprocess.Popen[bytes]:
+        command = [sys.executable, "-m", "gatecheck.practice", name, "--server", self.url, "--secret", secret, "--spool", str(self.folder / spool), "--wait", "2", *more]
         process = subprocess.Popen(command, stdout=subprocess.DEVNULL)
         self.probes.append(process)
         return process

@@ -13,7 +13,7 @@ import sys
 import threading
 import time
 
-from gatecheck.practice.machine import with_new_drive
+from gatecheck.practice.machine import READS_PER_SECOND, with_new_drive
 from gatecheck.practice.patients import PATIENTS, patient
 from gatecheck.probe import gatecheck_probe
 
@@ -39,11 +39,13 @@ def main(argv: list[str] | None = None) -> int:
     parser.add_argument("--spool", default=None, help="where pages are kept until they are sent")
     parser.add_argument("--started-by", type=int, default=os.getppid(), help="the process that it goes with (default: its parent)")
     parser.add_argument("--new-drive", default=None, help="the drive that took the place of its own: name, serial and size_gb as JSON")
+    parser.add_argument("--pace", type=float, default=READS_PER_SECOND, help="seconds of reading that pass in one of ours")
     chosen, rest = parser.parse_known_args(argv)
     threading.Thread(target=_end_with, args=(chosen.started_by, chosen.spool), daemon=True).start()
     if chosen.spool:
         rest += ["--spool", chosen.spool]
     machine = patient(chosen.name).connected(chosen.since)
+    machine.pace = chosen.pace
     if chosen.new_drive:
         machine = with_new_drive(machine, **json.loads(chosen.new_drive))
     result: int = gatecheck_probe.main(rest, machine=machine)

@@ -13,7 +13,7 @@ from gatecheck.practice.surfaces import Surface
 HOURS_PER_SECOND = 1.0
 """practice time: a second here is an hour of running there"""
 READS_PER_SECOND = 400.0
-"""and so many seconds of reading: a disk is read in half a minute"""
+"""and, while a surface is read, so many seconds: a disk is read in half a minute"""
 
 
 @dataclass(frozen=True, slots=True)
@@ -39,6 +39,7 @@ class PracticeMachine:
     """pages of text about the machine: what the kernel knows of it, its PCI functions"""
     since: float = field(default_factory=time.time)
     """when it was first connected, seconds of the epoch: from there its drives age"""
+    pace: float = READS_PER_SECOND
 
     def _drive(self, device: str) -> Drive:
         own = self.drives.get(device) or self.drives.get(device.rsplit("n", 1)[0])
@@ -103,9 +104,9 @@ class PracticeMachine:
             try:
                 ms = disk.timed(lba, count, into if keep else None)
             except SlowError as error:
-                time.sleep(error.ms / 1e3 / READS_PER_SECOND)
+                time.sleep(error.ms / 1e3 / self.pace)
                 raise
-            owed += ms / 1e3 / READS_PER_SECOND
+            owed += ms / 1e3 / self.pace
             if owed > 0.004:
                 time.sleep(owed)
                 owed = 0.0

@@ -1392,6 +1392,7 @@ class Scan:
         self.tried, self.read = Spans(), Spans()
         self.failed, self.gaps, self.worst = [], [], []
         self.bad_sectors, self.hung, self.late, self.left = 0, 0, 0, 0
+        self.ms = 0.0
         self.good = None
         self._restore(known)
 
@@ -1467,11 +1468,9 @@ class Scan:
                 at = lba + size
                 if trouble:
                     break
-            if not trouble:
-                calm += (at - began) // size
-                if berth and calm >= 4:
-                    berth, calm = max(0, berth - 1), 0
-            else:
+            calm += (at - began) // size - trouble
+            berth, calm = max(0, berth - calm // 4), calm % 4
+            if trouble:
                 calm = 0
                 wide = min(size << berth, MOST_BERTH * self.block)
                 berth = min(berth + 1, 12)
@@ -1498,9 +1497,10 @@ class Scan:
         last = seen[-STRIPES:]
         apart = [last[place + 1][0] - last[place][0] for place in range(STRIPES - 1)]
         wide = sorted(high - low for low, high in last)
-        if max(apart) > 1.2 * min(apart) or wide[-1] > 2.5 * wide[0] or wide[-1] > 0.7 * min(apart):
+        # heads are passed in serpentine order: the next but one is as far as the last but one
+        if abs(apart[0] - apart[2]) > 0.15 * apart[0] or max(apart) > 3 * min(apart) or wide[-1] > 2.5 * wide[0] or wide[-1] > 0.7 * min(apart):
             return None
-        low = last[-1][0] + apart[-1]
+        low = last[-1][0] + apart[1]
         return (low, low + wide[len(wide) // 2]) if low + wide[len(wide) // 2] > at else None
 
     # --- then the gaps
@@ -1603,6 +1603,7 @@ class Scan:
 
     def _took(self, lba, size, state, code, ms, data):
         """Note what a block said; True where one keeps away from what is next to it. Raises Stopped."""
+        self.ms += ms
         if state == 0:
             if self.keep:
                 self.keep(lba, data)
@@ -1881,7 +1882,7 @@ class Probe:
                 if now - told > 1.0:
                     told = now
                     done, of = scan.done()
-                    pace = (done - at_start) / max(now - began, 0.1)
+                    pace = (done - at_start) / max(scan.ms / 1e3, 0.1)
                     text = "%s: %.0f MB/s%s%s" % (title, pace * sector / 1e6, ", %d places cannot be read" % len(scan.failed) if scan.failed else "", ", %d degrees" % degrees if degrees is not None else "")
                     wanted = self.asked(number_, done, of, text, round((of - done) / max(pace, 1) / 60, 1), "sectors")
                     if wanted:

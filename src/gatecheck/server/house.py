@@ -20,6 +20,7 @@ from gatecheck.server.papers.service import Papers
 from gatecheck.server.people.devices import Devices
 from gatecheck.server.practice.service import Practice
 from gatecheck.server.shop import Shop
+from gatecheck.server.surface.service import Surfaces
 from gatecheck.server.tickets.service import Tickets
 from gatecheck.server.work.service import Work
 from gatecheck.store import open_database
@@ -40,6 +41,7 @@ class House:
     captures: Captures
     instruments: Instruments
     links: Links
+    surfaces: Surfaces
     practice: Practice
     work: Work
     papers: Papers
@@ -65,7 +67,7 @@ def house_of(shop: Shop, url: str | None = None, fonts: Path | None = None) -> H
     work, practice = Work(shop, tickets, captures), Practice(shop, tickets, links, url)
     practice.new_drive, work.on_swap = work.new_drive, practice.connect_again
     return House(
-        shop, tickets, bench, learning, captures, Instruments(shop, tickets, captures), links, practice, work, Papers(shop, tickets, captures, work, fonts),
+        shop, tickets, bench, learning, captures, Instruments(shop, tickets, captures), links, Surfaces(shop, captures, links), practice, work, Papers(shop, tickets, captures, work, fonts),
         Devices(shop.database, lambda event: shop.announce(event)),
     )  # fmt: skip
 

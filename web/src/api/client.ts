@@ -85,7 +85,7 @@ interface Request {
   signal?: AbortSignal
 }
 
-async function call<T>(path: string, request: Request = {}): Promise<T> {
+export async function call<T>(path: string, request: Request = {}): Promise<T> {
   const init: RequestInit = { method: request.method ?? 'GET' }
   if (request.signal) init.signal = request.signal
   // a page of another origin cannot send this header without asking first
@@ -165,6 +165,9 @@ export const api = {
   endLink: (id: number) => call<Link>(`/tickets/${id}/link`, { method: 'DELETE' }),
   putOrder: (id: number, order: string, device: string | null, kind: string | null, by: string) =>
     call<Link>(`/tickets/${id}/orders`, { method: 'POST', json: { order, device, kind, by } }),
+  putScan: (id: number, device: string, upto: number | null, by: string) =>
+    call<Link>(`/tickets/${id}/orders`, { method: 'POST', json: { order: 'scan', device, ...(upto && { minutes: upto }), by } }),
+  steerOrder: (id: number, order: number, what: string, by: string) => call<Link>(`/tickets/${id}/orders/${order}`, { method: 'POST', json: { do: what, by } }),
   connectPractice: (id: number, machine: string, by: string) => call<Link>(`/tickets/${id}/practice`, { method: 'POST', json: { machine, by } }),
   takeInPractice: (machine: string, bay: number | null, by: string) => call<Ticket>('/practice', { method: 'POST', json: { machine, bay, by } }),
   patients: (signal?: AbortSignal) => call<Patient[]>('/practice', signal ? { signal } : {}),

@@ -449,6 +449,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/tickets/{ticket_id}/orders/{order_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Steer Order */
+        post: operations["steerOrder"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/link/hello": {
         parameters: {
             query?: never;
@@ -475,6 +492,23 @@ export interface paths {
         };
         /** Orders */
         get: operations["linkOrders"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/link/map": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Known Map */
+        get: operations["linkMap"];
         put?: never;
         post?: never;
         delete?: never;
@@ -528,6 +562,57 @@ export interface paths {
         put?: never;
         /** Done */
         post: operations["linkDone"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tickets/{ticket_id}/surfaces": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get Surfaces */
+        get: operations["getSurfaces"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tickets/{ticket_id}/surfaces/{read}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get Surface */
+        get: operations["getSurface"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tickets/{ticket_id}/surfaces/{read}/csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get Surface Csv */
+        get: operations["getSurfaceCsv"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1960,6 +2045,19 @@ export interface components {
             drive?: string | null;
             /** Kind */
             kind?: string | null;
+            /** Minutes */
+            minutes?: number | null;
+            /** Hot */
+            hot?: number | null;
+            /** First */
+            first?: number | null;
+            /** End */
+            end?: number | null;
+            /**
+             * Wanted
+             * @default
+             */
+            wanted: string;
             /** State */
             state: string;
             /** Detail */
@@ -2010,6 +2108,10 @@ export interface components {
             text: string;
             /** Minutes Left */
             minutes_left: number | null;
+            /** Unit */
+            unit: string;
+            /** Order */
+            order: string;
         };
         /**
          * LinkRowOut
@@ -2024,6 +2126,25 @@ export interface components {
             of: number;
             /** Text */
             text: string;
+            /** Minutes Left */
+            minutes_left?: number | null;
+            /**
+             * Stalls
+             * @default false
+             */
+            stalls: boolean;
+        };
+        /**
+         * LivesOut
+         * @description A part of the disk with a name: a partition.
+         */
+        LivesOut: {
+            /** Name */
+            name: string;
+            /** First */
+            first: number;
+            /** Last */
+            last: number;
         };
         /**
          * MeOut
@@ -2145,7 +2266,8 @@ export interface components {
         };
         /**
          * OrderIn
-         * @description An order for the probe: read, or self-test with a device and a kind (short, long).
+         * @description An order for the probe: read; self-test with a device and a kind (short, long, conveyance); scan with a device, and where wanted minutes, degrees,
+         *     a span of sectors.
          */
         OrderIn: {
             /** Order */
@@ -2154,6 +2276,14 @@ export interface components {
             device?: string | null;
             /** Kind */
             kind?: string | null;
+            /** Minutes */
+            minutes?: number | null;
+            /** Hot */
+            hot?: number | null;
+            /** First */
+            first?: number | null;
+            /** End */
+            end?: number | null;
             /** By */
             by: string;
         };
@@ -2381,6 +2511,22 @@ export interface components {
             elsewhere: string;
         };
         /**
+         * PlaceOut
+         * @description A bad place. `kind`: slow, unreadable, mixed. `lives`: what is there; `is_new`: it read well at the read before.
+         */
+        PlaceOut: {
+            /** First */
+            first: number;
+            /** Last */
+            last: number;
+            /** Kind */
+            kind: string;
+            /** Lives */
+            lives: string;
+            /** Is New */
+            is_new: boolean;
+        };
+        /**
          * PracticeIn
          * @description A practice machine; with a bay where it is to be taken in there.
          */
@@ -2423,6 +2569,11 @@ export interface components {
             text: string;
             /** Minutes Left */
             minutes_left?: number | null;
+            /**
+             * Unit
+             * @default percent
+             */
+            unit: string;
         };
         /**
          * ProofOut
@@ -2486,6 +2637,27 @@ export interface components {
             start: number;
             /** Length */
             length: number;
+        };
+        /** ReadableOut */
+        ReadableOut: {
+            /** Device */
+            device: string;
+            /** Name */
+            name: string;
+        };
+        /**
+         * RibbonBinOut
+         * @description One part of the span. MB/s of what was read, and of its slowest block; shares of it that were read and that do not read.
+         */
+        RibbonBinOut: {
+            /** Mb S */
+            mb_s: number | null;
+            /** Slowest */
+            slowest: number | null;
+            /** Read */
+            read: number;
+            /** Bad */
+            bad: number;
         };
         /** RunningOut */
         RunningOut: {
@@ -2693,6 +2865,16 @@ export interface components {
             /** Expected */
             expected: number;
         };
+        /**
+         * SteerIn
+         * @description What an order is to do: pause, stop, go-on, leave.
+         */
+        SteerIn: {
+            /** Do */
+            do: string;
+            /** By */
+            by: string;
+        };
         /** StepByIn */
         StepByIn: {
             /** By */
@@ -2763,6 +2945,81 @@ export interface components {
             answers: {
                 [key: string]: string;
             };
+        };
+        /**
+         * SurfaceOut
+         * @description A read, as it can be drawn: a span of it in bins, the verdict in words, the bad places (the first of them), and what lives where.
+         */
+        SurfaceOut: {
+            read: components["schemas"]["SurfaceReadOut"];
+            /** Pattern */
+            pattern: string;
+            /** Text */
+            text: string;
+            /** Means */
+            means: string;
+            /** Share */
+            share: number;
+            /** Unreadable */
+            unreadable: number;
+            /** Heads */
+            heads: string;
+            /** Sector */
+            sector: number;
+            /** Sectors */
+            sectors: number;
+            /** First */
+            first: number;
+            /** End */
+            end: number;
+            /** Bins */
+            bins: components["schemas"]["RibbonBinOut"][];
+            /** Places */
+            places: components["schemas"]["PlaceOut"][];
+            /** More Places */
+            more_places: number;
+            /** Lives */
+            lives: components["schemas"]["LivesOut"][];
+            /** Outer */
+            outer: number | null;
+            /** Inner */
+            inner: number | null;
+            /** Seconds Left */
+            seconds_left: number | null;
+            /** Progress */
+            progress: string;
+        };
+        /**
+         * SurfaceReadOut
+         * @description One read of a surface. `state`: running, paused, done. `id`: to ask for it by; `order`: of one that is not done.
+         */
+        SurfaceReadOut: {
+            /** Id */
+            id: string;
+            /** Device */
+            device: string;
+            /** Drive */
+            drive: string;
+            /** At */
+            at: string;
+            /** State */
+            state: string;
+            /** Order */
+            order: number | null;
+            /** Share */
+            share: number;
+        };
+        /**
+         * SurfacesOut
+         * @description All reads of a ticket, the newest first, and drives that can be read now: `held` says why not.
+         */
+        SurfacesOut: {
+            /** Reads */
+            reads: components["schemas"]["SurfaceReadOut"][];
+            /** Drives */
+            drives: components["schemas"]["ReadableOut"][];
+            /** Held */
+            held: string;
         };
         /** SuspectOut */
         SuspectOut: {
@@ -4640,6 +4897,60 @@ export interface operations {
             };
         };
     };
+    steerOrder: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ticket_id: number;
+                order_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SteerIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LinkOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     linkHello: {
         parameters: {
             query?: never;
@@ -4699,6 +5010,60 @@ export interface operations {
         parameters: {
             query: {
                 session: string;
+            };
+            header?: {
+                authorization?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: unknown;
+                    };
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    linkMap: {
+        parameters: {
+            query: {
+                session: string;
+                order: string;
             };
             header?: {
                 authorization?: string;
@@ -4883,6 +5248,159 @@ export interface operations {
                         [key: string]: unknown;
                     };
                 };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getSurfaces: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ticket_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SurfacesOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getSurface: {
+        parameters: {
+            query?: {
+                first?: number | null;
+                end?: number | null;
+                bins?: number;
+            };
+            header?: never;
+            path: {
+                ticket_id: number;
+                read: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SurfaceOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getSurfaceCsv: {
+        parameters: {
+            query?: {
+                what?: string;
+            };
+            header?: never;
+            path: {
+                ticket_id: number;
+                read: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Not Found */
             404: {

@@ -21,7 +21,7 @@ export const KEYMAP = {
   },
   ticket: {
     else: command('e /', T.somethingElse), start: command('r', T.start), undo: command('u', T.undoLast), putBack: command('x', T.putBackKey), takeBack: command('z', T.takeOneBack),
-    settings: command('t', T.settings), sightings: command('i', T.sightings), pages: command('p', T.pages), link: command('y', T.linkShort),
+    settings: command('t', T.settings), sightings: command('i', T.sightings), pages: command('p', T.pages), surface: command('a', T.surfaceShort), link: command('y', T.linkShort),
     why: command('w', T.why), call: command('c', T.callSheet), sign: command('s', T.sign), handOver: command('h', T.handOver),
     tray: command('+', T.trayAdd), backIn: command('-', T.trayBack), parts: command('d', T.partsShort), leaveOut: command('v', T.leaveOut), tape: command('j', T.tapeOrJob), note: command('m', T.noteShort), papers: command('q', T.papersShort),
     reopen: command('o', T.reopen), cameBack: command('n', T.cameBack), back: command('Escape', T.backOrBench), ...FROM_A_TICKET,
@@ -35,7 +35,12 @@ export const KEYMAP = {
     left: command('ArrowLeft', T.cellLeft), right: command('ArrowRight', T.cellRight), up: command('ArrowUp', T.rowUp), down: command('ArrowDown', T.rowDown),
     undo: command('u', T.undo), settings: command('t', T.settings), pages: command('p', T.pages), ...INSTRUMENT,
   },
-  pages: { weigh: command('w', T.weighThis), compare: command('v', T.sideBySide), ...INSTRUMENT },
+  surface: {
+    before: command('ArrowLeft', T.placeBefore), next: command('ArrowRight', T.placeNext), closer: command('+', T.loupeCloser), wider: command('-', T.loupeWider),
+    compare: command('v', T.besideBefore), start: command('r', T.readSurface), hour: command('h', T.readAnHour), pause: command('Space', T.pauseIt), goOn: command('Space', T.goOn),
+    stop: command('x', T.stopIt), leave: command('x', T.leaveIt), pages: command('p', T.pages), ...INSTRUMENT,
+  },
+  pages: { surface: command('a', T.surfaceShort), weigh: command('w', T.weighThis), compare: command('v', T.sideBySide), ...INSTRUMENT },
   call: {
     up: command('ArrowUp', T.rowUp), down: command('ArrowDown', T.rowDown), data: command('d', T.data), urgency: command('t', T.urgency), budget: command('g', T.budget),
     worth: command('v', T.worth), dataValue: command('a', T.dataValue), keep: command('k', T.keepTerms), sign: command('s', T.sign), ...INSTRUMENT,
@@ -59,7 +64,7 @@ export type CommandId<P extends PageId> = keyof (typeof KEYMAP)[P] & string
 /** What a page can do now; a handler gets the key's event where it was a key. */
 export type Handlers<P extends PageId> = Partial<Record<CommandId<P>, (event?: KeyboardEvent) => void>>
 
-const SHOWN: Record<string, string> = { ArrowUp: '↑', ArrowDown: '↓', ArrowLeft: '←', ArrowRight: '→', Escape: 'Esc', Enter: 'Enter', '-': '−' }
+const SHOWN: Record<string, string> = { ArrowUp: '↑', ArrowDown: '↓', ArrowLeft: '←', ArrowRight: '→', Escape: 'Esc', Enter: 'Enter', Space: 'Space', '-': '−' }
 
 /** A key as it is drawn. */
 export const keyName = (key: string): string => SHOWN[key] ?? key.toUpperCase()

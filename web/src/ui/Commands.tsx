@@ -32,7 +32,7 @@ function hotkeysOf(bound: Bound, targets: readonly (() => void)[], targetKeys: r
   const keys: Hotkeys = {}
   for (const [id, { keys: own }] of commandsOf(bound.page) as [string, Command][]) {
     const act = bound.handlers[id]
-    if (act) for (const key of own) keys[key] = act
+    if (act) for (const key of own) keys[key === 'Space' ? ' ' : key] = act
   }
   targets.forEach((act, index) => {
     const key = targetKeys[index]

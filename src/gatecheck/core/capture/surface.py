@@ -26,10 +26,15 @@ def with_surface(drive: Drive, pages: Iterable[Page], rules: Findings) -> Drive:
     found = surface_of(drive.device, pages)
     if found is None:
         return drive
+    finding = finding_of(found)
+    return replace(drive, findings=tuple(ranked([*drive.findings, finding])), log_weights={**drive.log_weights, "read-scan": found.weights})
+
+
+def finding_of(found: Scanned) -> Finding:
+    """The verdict on a surface."""
     surface = found.surface
     values = {
         "share": found.share, "read": read_share(found), "unreadable": found.unreadable, "places": len(surface.patches),
-        "period": surface.heads.period if surface.heads else 0, "heads": surface.heads.share if surface.heads else 0.0,
+        "count": round(1 / surface.heads.share) if surface.heads else 0,
     }  # fmt: skip
-    finding = Finding(f"surface-{surface.pattern}", "physical", _SEVERITY[surface.pattern], "read-map", None, values)
-    return replace(drive, findings=tuple(ranked([*drive.findings, finding])), log_weights={**drive.log_weights, "read-scan": found.weights})
+    return Finding(f"surface-{surface.pattern}", "physical", _SEVERITY[surface.pattern], "read-map", None, values)

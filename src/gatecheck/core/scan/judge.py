@@ -186,6 +186,9 @@ def _stripes(lba: Ints, sectors: Ints, marked: Flags, tried: Flags, span: int) -
     if len(width) < 8:
         return None
     gap = np.diff(middle)
+    twice = (middle[2:] - middle[:-2]) / 2  # heads are passed to and fro: the way to the next stripe but one is always the same
+    if np.abs(np.diff(twice) / twice[:-1]).mean() < 0.5 * np.abs(np.diff(gap) / gap[:-1]).mean():
+        gap, middle, width = twice, middle[1:], width[1:]
     # where a part of the disk was left out, gaps are multiples; the usual one falls with the place
     trend = np.polyfit(middle[:-1], gap, 1) if len(gap) > 12 else np.array([0.0, float(np.median(gap))])
     local = np.maximum(np.polyval(trend, middle[:-1]), 0.2 * float(np.median(gap)))

@@ -2,14 +2,15 @@ import type { MoveWords } from '../../api/client'
 import { T } from '../../words'
 
 /** Commands of the ticket that open an instrument. */
-export type Opens = 'settings' | 'sightings' | 'pages'
+export type Opens = 'settings' | 'sightings' | 'pages' | 'surface'
 
 const AT_GATE: Record<string, Opens> = { firmware: 'settings', detection: 'sightings', health: 'pages' }
-const NAMES: Record<Opens, string> = { settings: T.settings, sightings: T.sightings, pages: T.pages }
+const NAMES: Record<Opens, string> = { settings: T.settings, sightings: T.sightings, pages: T.pages, surface: T.surfaceShort }
 
 /** The instrument in which this move is answered together with its neighbours. */
 export function instrumentOf(move: MoveWords): Opens | null {
   if (move.id.startsWith('seen-')) return 'sightings'
+  if (move.id === 'read-scan') return 'surface'
   if (move.id.startsWith('health-')) return 'pages'
   return move.gate === 'firmware' ? 'settings' : null
 }

@@ -1,0 +1,27 @@
+import { keepPreviousData, useQuery } from '@tanstack/react-query'
+
+import { call } from './client'
+import type { components } from './schema'
+
+type Schemas = components['schemas']
+export type Surfaces = Schemas['SurfacesOut']
+export type SurfaceRead = Schemas['SurfaceReadOut']
+export type Surface = Schemas['SurfaceOut']
+export type RibbonBin = Schemas['RibbonBinOut']
+export type Place = Schemas['PlaceOut']
+
+const LIVE_MS = 4000
+
+/** All reads of a ticket's surfaces; looked at again while one may be running. */
+export const useSurfaces = (id: number, isLive: boolean) =>
+  useQuery({ queryKey: ['surfaces', id], queryFn: ({ signal }) => call<Surfaces>(`/tickets/${id}/surfaces`, { signal }), refetchInterval: isLive ? LIVE_MS : false })
+
+/** A span of one read in so many bins; null asks for nothing. */
+export const useSurface = (id: number, read: SurfaceRead | null, span: readonly [number, number] | null, bins: number) =>
+  useQuery({
+    queryKey: ['surface', id, read?.id, span?.[0], span?.[1], bins, read?.state],
+    queryFn: ({ signal }) => call<Surface>(`/tickets/${id}/surfaces/${read!.id}?bins=${bins}${span ? `&first=${Math.round(span[0])}&end=${Math.round(span[1])}` : ''}`, { signal }),
+    enabled: read !== null, placeholderData: keepPreviousData, refetchInterval: read?.state === 'running' ? LIVE_MS : false,
+  })
+
+export const surfaceCsv = (id: number, read: string, what: 'places' | 'map'): string => `/api/tickets/${id}/surfaces/${read}/csv?what=${what}`

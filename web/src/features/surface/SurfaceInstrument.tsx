@@ -1,0 +1,189 @@
+import { useState } from 'react'
+import { useLocation } from 'wouter'
+
+import { api, type Link, type Ticket } from '../../api/client'
+import { useLink, useLinkChange, useTicket } from '../../api/queries'
+import { surfaceCsv, useSurface, useSurfaces, type Place, type Surface, type SurfaceRead } from '../../api/surfaceQueries'
+import { bytes, clock, minutes, percent } from '../../lib/format'
+import type { Handlers } from '../../lib/keymap'
+import { initials } from '../../lib/person'
+import { Do } from '../../ui/Commands'
+import { T } from '../../words'
+import { InstrumentFrame } from '../instrument'
+import { Lives, Ribbon } from './Ribbon'
+
+const BINS = 320
+const LOUPE_BINS = 220
+const FIRST_LOUPE = 0.08
+const AN_HOUR = 60
+
+/** The surface of a drive: one ribbon, what is bad on it, what lives there, and how long it still takes. */
+export function SurfaceInstrument({ id }: { id: number }) {
+  const { data: ticket } = useTicket(id)
+  return ticket ? <OpenSurface ticket={ticket} /> : <p className="p-8 text-l text-soft">{T.loading}</p>
+}
+
+function OpenSurface({ ticket }: { ticket: Ticket }) {
+  const [, navigate] = useLocation()
+  const { data: link } = useLink(ticket.id)
+  const order = link?.orders.find((o) => o.order === 'scan' && (o.state === 'waiting' || o.state === 'paused'))
+  const { data: all, error } = useSurfaces(ticket.id, order !== undefined)
+  const change = useLinkChange(ticket.id)
+  const [chosen, setChosen] = useState<string | null>(null)
+  const [center, setCenter] = useState<number | null>(null)
+  const [width, setWidth] = useState(FIRST_LOUPE)
+  const [beside, setBeside] = useState(false)
+  const reads = all?.reads ?? []
+  const read = reads.find((r) => r.id === chosen) ?? reads[0] ?? null
+  const before = read ? reads.slice(reads.indexOf(read) + 1).find((r) => r.drive === read.drive && r.device === read.device) ?? null : null
+  const { data: surface } = useSurface(ticket.id, read, null, BINS)
+  const { data: older } = useSurface(ticket.id, beside ? before : null, null, BINS)
+  const sectors = surface?.sectors ?? 0
+  const span = surface && center !== null ? loupeSpan(center, width * sectors, sectors) : null
+  const { data: near } = useSurface(ticket.id, span ? read : null, span, LOUPE_BINS)
+  const places = surface?.places ?? []
+  const at = center === null ? -1 : places.findIndex((p) => p.last >= center)
+  const canOrder = link?.state === 'linked' && !link.orders.some((o) => o.state === 'waiting') && !ticket.closed_at
+  const run = (what: () => Promise<Link>) => change.mutate(what)
+  const start = (device: string, upto: number | null) => {
+    setChosen(null)
+    run(() => api.putScan(ticket.id, device, upto, initials()))
+  }
+  const steer = (what: string) => order && run(() => api.steerOrder(ticket.id, order.id, what, initials()))
+  const walk = (by: number) => {
+    if (places.length === 0) return setCenter((c) => Math.max(0, Math.min(sectors - 1, (c ?? (by > 0 ? 0 : sectors)) + by * width * sectors * 0.5)))
+    const next = by > 0 ? places.findIndex((p) => p.first > (center ?? -1)) : places.findLastIndex((p) => p.last < (center ?? sectors))
+    const place = places[next === -1 ? (by > 0 ? places.length - 1 : 0) : next]!
+    setCenter((place.first + place.last) / 2)
+  }
+  const drive = (all?.drives ?? []).find((d) => d.device === read?.device) ?? all?.drives[0]
+  const mayStart = canOrder && !order && drive !== undefined && all?.held === ''
+  const on: Handlers<'surface'> = {
+    next: () => walk(1), before: () => walk(-1),
+    closer: () => { setCenter((c) => c ?? sectors / 2); setWidth((w) => Math.max(w / 2, 64 / Math.max(sectors, 64))) },
+    wider: () => (width >= 0.5 ? (setCenter(null), setWidth(FIRST_LOUPE)) : setWidth((w) => w * 2)),
+    pages: () => navigate(`/ticket/${ticket.id}/pages`),
+    ...(before && { compare: () => setBeside(!beside) }),
+    ...(mayStart && { start: () => start(drive.device, null), hour: () => start(drive.device, AN_HOUR) }),
+    ...(order?.state === 'waiting' && { pause: () => steer('pause'), stop: () => steer('stop') }),
+    ...(order?.state === 'paused' && { goOn: () => steer('go-on'), leave: () => steer('leave') }),
+  }
+  const fastest = Math.max(1, ...(surface?.bins ?? []).map((b) => b.mb_s ?? 0), ...(older?.bins ?? []).map((b) => b.mb_s ?? 0))
+  return (
+    <InstrumentFrame
+      page="surface" ticket={ticket} title={T.surfaceTitle} on={on} targets={reads.slice(0, 9).map((r) => () => setChosen(r.id))}
+      reading={read && surface ? <Reading read={read} surface={surface} link={link} /> : T.surfaceHint} error={error ?? change.error} tools={<Do of="surface" id="pages" />}
+    >
+      {reads.length > 1 && (
+        <div className="mb-2 flex flex-wrap gap-x-4">
+          {reads.slice(0, 9).map((r, index) => (
+            <button key={r.id} type="button" onClick={() => setChosen(r.id)} aria-pressed={r === read} className={`touch min-h-9 px-1 text-m ${r === read ? 'font-bold' : 'text-indigo'}`}>
+              <span className="text-indigo">{index + 1}</span> <span className="font-mono">{r.device}</span> {clock(r.at)} · {percent(r.share)}
+            </button>
+          ))}
+        </div>
+      )}
+      <Work order={order} link={link} held={all?.held ?? ''} mayStart={mayStart} isLinked={link?.state === 'linked'} />
+      {surface ? (
+        <>
+          <section aria-live="polite" data-pattern={surface.pattern} className="border-l-[5px] border-ink bg-sheet px-4 py-2.5">
+            <p className="text-xl font-bold">{surface.text}</p>
+            <p className="text-m text-soft">{surface.means}{surface.heads && ` ${surface.heads}.`}</p>
+          </section>
+          <div className="mt-3">
+            <Ribbon surface={surface} fastest={fastest} label={T.ribbonOf(read!.device, percent(surface.share), surface.text)} loupe={span} onPick={setCenter} />
+            <Lives surface={surface} />
+            <div className="flex justify-between text-s text-soft">
+              <span>{surface.outer !== null && T.outside(surface.outer.toFixed(0))}</span>
+              <span>{surface.inner === null ? T.insideNot : T.inside(surface.inner.toFixed(0))}</span>
+            </div>
+          </div>
+          {beside && older && (
+            <div className="mt-3">
+              <h2 className="text-s font-bold">{T.readOf(clock(older.read.at), percent(older.share))}</h2>
+              <Ribbon surface={older} fastest={fastest} label={T.ribbonOf(older.read.device, percent(older.share), older.text)} />
+            </div>
+          )}
+          {near && span && (
+            <div className="mt-2" data-loupe>
+              <h2 className="text-s font-bold">{T.underLoupe(bytes(near.first * surface.sector), bytes(near.end * surface.sector))}</h2>
+              <Ribbon surface={near} fastest={fastest} tall label={T.underLoupe(bytes(near.first * surface.sector), bytes(near.end * surface.sector))} onPick={setCenter} />
+              <Lives surface={near} />
+            </div>
+          )}
+          <div className="mt-2 flex flex-wrap gap-x-5">
+            <Do of="surface" id="before" /><Do of="surface" id="next" /><Do of="surface" id="closer" /><Do of="surface" id="wider" /><Do of="surface" id="compare" strong={beside} />
+          </div>
+          <Places ticket={ticket.id} read={read!} surface={surface} at={at} onPick={(p) => setCenter((p.first + p.last) / 2)} />
+        </>
+      ) : all && (
+        <div className="pt-12 text-center">
+          <p className="text-xl font-semibold">{T.noSurface}</p>
+          <p className="mt-2 text-l text-soft">{order ? T.surfaceBegins : T.noSurfaceHint}</p>
+        </div>
+      )}
+    </InstrumentFrame>
+  )
+}
+
+const loupeSpan = (center: number, wide: number, sectors: number): [number, number] => {
+  const width = Math.min(Math.max(wide, 32), sectors)
+  const first = Math.max(0, Math.min(Math.round(center - width / 2), sectors - width))
+  return [first, Math.round(first + width)]
+}
+
+function Reading({ read, surface, link }: { read: SurfaceRead; surface: Surface; link: Link | undefined }) {
+  const isRunning = read.state === 'running'
+  const left = surface.seconds_left !== null && surface.seconds_left > 60 ? T.timeLeft(minutes(surface.seconds_left / 60)) : null
+  const parts = [bytes(surface.sectors * surface.sector), T.readShare(percent(surface.share)), isRunning && left, !isRunning && T.readStates[read.state]]
+  return (
+    <span>
+      <span className="font-mono">{read.device} {read.drive}</span> · {parts.filter(Boolean).join(' · ')}
+      {isRunning && link?.state === 'away' && ` · ${T.goesOnAlone}`}
+    </span>
+  )
+}
+
+interface WorkProps { order: Link['orders'][number] | undefined; link: Link | undefined; held: string; mayStart: boolean; isLinked: boolean }
+
+/** What runs, what it says of itself, and what can be done about it; or how a read is started. */
+function Work({ order, link, held, mayStart, isLinked }: WorkProps) {
+  if (order) {
+    return (
+      <div className="mb-3 flex flex-wrap items-center gap-x-5 gap-y-1 border-l-4 border-ochre bg-sheet px-3 py-1" role="status">
+        <span className="text-m">
+          {order.state === 'paused' ? `${T.readPaused}${order.detail && `: ${order.detail}`}` : link?.progress && link.progress.order === String(order.id) ? link.progress.text : T.surfaceBegins}
+        </span>
+        <Do of="surface" id="pause" strong /><Do of="surface" id="stop" /><Do of="surface" id="goOn" strong /><Do of="surface" id="leave" />
+      </div>
+    )
+  }
+  if (held && isLinked) return <p className="mb-3 border-l-4 border-brick bg-sheet px-3 py-1.5 text-m"><strong>{T.heldBack}</strong>: {held}</p>
+  return mayStart ? <div className="mb-2 flex flex-wrap gap-x-5"><Do of="surface" id="start" strong /><Do of="surface" id="hour" /></div> : null
+}
+
+function Places({ ticket, read, surface, at, onPick }: { ticket: number; read: SurfaceRead; surface: Surface; at: number; onPick: (place: Place) => void }) {
+  const first = Math.max(0, Math.min(at - 2, surface.places.length - 6))
+  const shown = surface.places.slice(first, first + 6)
+  return (
+    <section aria-label={T.badPlaces} className="mt-3">
+      <h2 className="flex flex-wrap items-baseline gap-x-4 text-s font-bold">
+        {T.badPlacesOf(surface.places.length + surface.more_places)}
+        <a className="touch text-m font-normal text-indigo underline underline-offset-4" href={surfaceCsv(ticket, read.id, 'places')} download>{T.placesCsv}</a>
+        <a className="touch text-m font-normal text-indigo underline underline-offset-4" href={surfaceCsv(ticket, read.id, 'map')} download>{T.mapCsv}</a>
+      </h2>
+      <ul className="text-m">
+        {shown.map((p, index) => (
+          <li key={p.first} className="border-b border-hair">
+            <button type="button" onClick={() => onPick(p)} className={`touch flex min-h-9 w-full flex-wrap items-baseline gap-x-6 text-left ${first + index === at ? 'bg-mat font-semibold' : ''}`}>
+              <span className="w-52 font-mono text-indigo">{p.first.toLocaleString('en')}{p.last > p.first && `–${p.last.toLocaleString('en')}`}</span>
+              <span className={`w-28 ${p.kind === 'slow' ? 'text-ochre-ink' : 'text-brick'}`}>{T.placeKinds[p.kind]}</span>
+              <span className="min-w-0 flex-1 truncate">{p.lives || T.nothingLives}</span>
+              {p.is_new && <strong className="text-brick">{T.placeNew}</strong>}
+            </button>
+          </li>
+        ))}
+      </ul>
+    </section>
+  )
+}

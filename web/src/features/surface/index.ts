@@ -1,0 +1,1 @@
+export { SurfaceInstrument } from './SurfaceInstrument'
