@@ -11,6 +11,7 @@ from typing import Any
 
 import httpx2 as httpx
 import pytest
+from test_link import Bench
 
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.scan.evidence import scanned
@@ -19,7 +20,6 @@ from gatecheck.core.scan.read import READ, UNREADABLE
 from gatecheck.core.scan.view import bins_of, newly_bad
 from gatecheck.practice.patients import patient
 from gatecheck.probe import gatecheck_probe as probe
-from test_link import Bench
 
 BLOCK = 2048
 SECTORS = BLOCK * 400
@@ -160,7 +160,7 @@ def test_practice_surfaces_lead_to_their_pattern(name: str, pattern: str) -> Non
     read = probe.Scan(worker, sectors, size)
     with_stop = 0
     try:
-        for with_stop, _ in enumerate(read.steps()):  # noqa: B007
+        for with_stop, _ in enumerate(read.steps()):
             if with_stop > 1500:
                 break
     except probe.Stopped:

@@ -3,6 +3,7 @@ import { Route, Switch } from 'wouter'
 
 import { useServerEvents } from './api/events'
 import { WordsProvider } from './api/words'
+import { WorkNotices } from './features/bench/WorkNotices'
 import { BenchPage } from './features/bench/BenchPage'
 import { CallSheetInstrument } from './features/call/CallSheetInstrument'
 import { LearningPage } from './features/learning/LearningPage'
@@ -51,6 +52,7 @@ export function App() {
         <Gatekeeper><WordsProvider>
           <div className="flex h-full flex-col">
             <AwayStrip />
+            <WorkNotices />
             <div className="min-h-0 flex-1">
               <Switch>
                 <Route path="/odds"><LearningPage /></Route>

@@ -25,7 +25,7 @@ ABORTED = bytes([0x72, 0x0B, 0, 0, 0, 0, 0, 14, 9, 12, 0, 4, 0, 0, 0, 0, 0, 0, 0
 NVME_INVALID_FIELD = 0x4002
 NVME_INVALID_LOG = 0x4109
 _FOREVER = 3600.0
-_STARTED = struct.Struct("dq")
+_STARTED = struct.Struct("dqd")
 _TEST_HOURS = 4 / 3600
 """a practice self-test is over in four seconds of the bench's time"""
 
@@ -52,7 +52,13 @@ class SelfTest:
     _shared: mmap.mmap = field(default_factory=lambda: mmap.mmap(-1, _STARTED.size), repr=False)
 
     def start(self, kind: int) -> None:
-        _STARTED.pack_into(self._shared, 0, time.monotonic(), kind)
+        """Another one, or the end of the one that runs."""
+        if kind in (0x7F, 0xF):
+            began, running, _ = _STARTED.unpack_from(self._shared)
+            if began and self.left():
+                _STARTED.pack_into(self._shared, 0, began, running, time.monotonic())
+            return
+        _STARTED.pack_into(self._shared, 0, time.monotonic(), kind, 0.0)
 
     @property
     def started(self) -> float | None:
@@ -62,9 +68,14 @@ class SelfTest:
     def kind(self) -> int:
         return int(_STARTED.unpack_from(self._shared)[1])
 
+    @property
+    def ending(self) -> int:
+        """How it ended: aborted by a command, or as it is to end."""
+        return 1 if _STARTED.unpack_from(self._shared)[2] else self.result
+
     def left(self) -> int:
         """Tenths still to run."""
-        if self.started is None:
+        if self.started is None or _STARTED.unpack_from(self._shared)[2]:
             return 0
         return max(0, 9 - int((time.monotonic() - self.started) / (_TEST_HOURS * 3600) * 10))
 
@@ -198,7 +209,7 @@ class AtaDrive:
         if kind == "ata-identify":
             return encode.ata_identify(model=self.model, serial=self.serial, firmware=self.firmware, sectors=self.disk.sectors, rotation=self.rotation)
         if kind == "smart-data":
-            return encode.smart_data(attributes, self_test_status=0xF0 | left if left else 0)
+            return encode.smart_data(attributes, self_test_status=0xF0 | left if left else 0x10 if self.self_test.ending == 1 else 0, conveyance_minutes=5 if self.rotation else 0)
         if kind == "smart-thresholds":
             return encode.smart_thresholds(attributes)
         if kind == "log-directory":
@@ -241,7 +252,7 @@ class AtaDrive:
         now, own = self.hours + int(self.age), self.self_test
         if own.started is None:
             return list(self.tests)
-        latest = AtaTest(now, own.kind, 15, left * 10) if left else AtaTest(now, own.kind, own.result, 60 if own.result else 0, own.lba)
+        latest = AtaTest(now, own.kind, 15, left * 10) if left else AtaTest(now, own.kind, own.ending, 60 if own.ending else 0, own.lba if own.ending > 1 else None)
         return [*self.tests, latest]
 
 
@@ -399,7 +410,7 @@ class NvmeDrive:
         left = own.left()
         if left:
             return encode_logs.nvme_self_tests([], running=100 - left * 10)
-        return encode_logs.nvme_self_tests([(own.kind, own.result, hours, own.lba)])
+        return encode_logs.nvme_self_tests([(own.kind, own.ending, hours, own.lba if own.ending > 1 else None)])
 
 
 Drive = AtaDrive | BridgedDrive | NvmeDrive | ScsiDrive | SolderedDrive

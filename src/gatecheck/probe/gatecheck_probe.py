@@ -1869,7 +1869,7 @@ class Probe:
         try:
             for _ in scan.steps():
                 now = time.monotonic()
-                if now - flushed > min(120.0, max(CHUNK_SECONDS, (now - began) / 60)) or scan.map.count > CHUNK_ROWS:
+                if now - flushed > (min(120.0, max(CHUNK_SECONDS, (now - began) / 60)) if flushed > began else 2.0) or scan.map.count > CHUNK_ROWS:
                     chunks, flushed = self.keep_map(scan, number_, name, chunks), now
                 if minutes and now - began > minutes * 60:
                     ended = "The %g minutes are used up" % minutes
@@ -1883,7 +1883,7 @@ class Probe:
                     told = now
                     done, of = scan.done()
                     pace = (done - at_start) / max(scan.ms / 1e3, 0.1)
-                    text = "%s: %.0f MB/s%s%s" % (title, pace * sector / 1e6, ", %d places cannot be read" % len(scan.failed) if scan.failed else "", ", %d degrees" % degrees if degrees is not None else "")
+                    text = "%s: %.0f MB/s%s%s" % (title, pace * sector / 1e6, ", %d places do not read" % (len(scan.failed) + scan.bad_sectors) if scan.failed or scan.bad_sectors else "", ", %d degrees" % degrees if degrees is not None else "")
                     wanted = self.asked(number_, done, of, text, round((of - done) / max(pace, 1) / 60, 1), "sectors")
                     if wanted:
                         return self.ended_by(wanted)

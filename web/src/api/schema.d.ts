@@ -2133,6 +2133,21 @@ export interface components {
              * @default false
              */
             stalls: boolean;
+            /**
+             * Work
+             * @default
+             */
+            work: string;
+            /**
+             * Paused
+             * @default
+             */
+            paused: string;
+            /**
+             * Hot
+             * @default false
+             */
+            hot: boolean;
         };
         /**
          * LivesOut

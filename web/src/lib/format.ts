@@ -40,6 +40,8 @@ export function bytes(count: number): string {
 export const lowerFirst = (text: string): string =>
   /^[A-Z][a-z ]/.test(text) ? text.charAt(0).toLowerCase() + text.slice(1) : text
 
+export const upperFirst = (text: string): string => text.charAt(0).toUpperCase() + text.slice(1)
+
 /** The day and the time, as a bench says it. */
 export const today = (): string =>
   `${new Date().toLocaleDateString([], { weekday: 'long' })} ${new Date().toLocaleTimeString([], { hour: '2-digit', minute: '2-digit', hour12: false })}`

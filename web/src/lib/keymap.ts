@@ -17,7 +17,7 @@ const INSTRUMENT = { ...FROM_A_TICKET, back: command('Escape', T.backToTicket) }
 export const KEYMAP = {
   bench: {
     takeIn: command('n', T.takeIn), find: command('/', T.find), keyBook: command('k', T.keyBook), practice: command('p', T.practice),
-    odds: command('o', T.odds), shelf: command('s', T.shelfShort), shop: command('g', T.shopShort), devices: command('d', T.devicesShort), up: command('ArrowUp', T.rowUp), down: command('ArrowDown', T.rowDown), ...EVERYWHERE,
+    odds: command('o', T.odds), shelf: command('s', T.shelfShort), shop: command('g', T.shopShort), devices: command('d', T.devicesShort), tellMe: command('m', T.tellMe), up: command('ArrowUp', T.rowUp), down: command('ArrowDown', T.rowDown), ...EVERYWHERE,
   },
   ticket: {
     else: command('e /', T.somethingElse), start: command('r', T.start), undo: command('u', T.undoLast), putBack: command('x', T.putBackKey), takeBack: command('z', T.takeOneBack),

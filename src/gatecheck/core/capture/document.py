@@ -74,9 +74,19 @@ def drive_document(drive: Drive, capture: Capture, words: Words) -> Json:
         "events": [event_document(e, words) for e in own_events[-_MOST_EVENTS:]],
         "events_in_all": len(own_events),
         "statistics": [asdict(s) for s in pages.statistics.values] if pages.statistics else [],
+        "tests": _tests(drive),
         "log_weights": drive.log_weights,
         "namespaces": [{"number": number, "capacity": own.capacity, "sector": own.block_size} for number, own in pages.namespaces],
     }
+
+
+def _tests(drive: Drive) -> dict[str, int]:
+    """The self-tests that the drive offers, and the minutes that it says each takes; 0 where it does not say."""
+    smart, controller = drive.pages.smart, drive.pages.controller
+    if smart:
+        own = {"short": smart.short_test_minutes, "long": smart.long_test_minutes, "conveyance": smart.conveyance_test_minutes}
+        return {kind: minutes for kind, minutes in own.items() if minutes}
+    return {"short": 2, "long": controller.long_test_minutes} if controller and controller.has_self_test else {}
 
 
 def event_document(event: Event, words: Words) -> Json:

@@ -39,7 +39,7 @@ def ata_identify(*, model: str, serial: str, firmware: str = "F1", sectors: int,
     return with_checksum(write_fields(at.ATA_IDENTIFY, values, size=at.SECTOR))
 
 
-def smart_data(attributes: Sequence[Attribute], *, self_test_status: int = 0, long_minutes: int = 110) -> bytes:
+def smart_data(attributes: Sequence[Attribute], *, self_test_status: int = 0, long_minutes: int = 110, conveyance_minutes: int = 0) -> bytes:
     """SMART READ DATA with these attributes."""
     page = write_fields(
         at.SMART_TAIL,
@@ -47,6 +47,8 @@ def smart_data(attributes: Sequence[Attribute], *, self_test_status: int = 0, lo
             "self_test_status": self_test_status,
             "short_test_minutes": 2,
             "long_test_minutes": long_minutes,
+            "offline_capability": 0x20 if conveyance_minutes else 0,
+            "conveyance_test_minutes": conveyance_minutes,
             "smart_capability": 3,
             "error_logging": 1,
         },
@@ -85,7 +87,7 @@ def nvme_controller(*, model: str, serial: str, firmware: str = "F1", capacity: 
     values: dict[str, Value] = {
         "pci_vendor": 0x1DE5, "serial": serial, "model": model, "firmware": firmware, "version": 0x00010400,
         "admin_commands": 0x0010, "capacity_bytes": capacity, "namespaces": 1, "warning_temperature": 343,
-        "critical_temperature": 358,
+        "critical_temperature": 358, "long_test_minutes": 42,
     }  # fmt: skip
     page = write_fields(at.NVME_CONTROLLER, values, size=at.NVME_PAGE)
     page[512] = 0x66

@@ -85,6 +85,8 @@ class SmartData:
     """share still to run, in percent"""
     short_test_minutes: int
     long_test_minutes: int
+    conveyance_test_minutes: int
+    """0 where there is no such test"""
     checksum: Checksum
 
     @property
@@ -120,6 +122,7 @@ class NvmeController:
     warning_temperature: int | None
     critical_temperature: int | None
     has_self_test: bool
+    long_test_minutes: int
 
 
 @dataclass(frozen=True, slots=True)
@@ -274,6 +277,7 @@ def read_smart_data(page: bytes, thresholds: SmartThresholds | None = None, *, i
         self_test_left=(status & 0xF) * 10,
         short_test_minutes=_int(tail, "short_test_minutes"),
         long_test_minutes=_int(tail, "long_test_minutes_word") if long_minutes == 0xFF else long_minutes,
+        conveyance_test_minutes=max(_int(tail, "conveyance_test_minutes"), 1) if _int(tail, "offline_capability") & 0x20 else 0,
         checksum=checksum_of(page),
     )
 
@@ -389,6 +393,7 @@ def read_nvme_controller(page: bytes) -> NvmeController:
         warning_temperature=_celsius(_int(fields, "warning_temperature")),
         critical_temperature=_celsius(_int(fields, "critical_temperature")),
         has_self_test=bool(_int(fields, "admin_commands") & 0x10),
+        long_test_minutes=_int(fields, "long_test_minutes"),
     )
 
 

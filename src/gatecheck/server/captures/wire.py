@@ -102,6 +102,7 @@ class DriveOut(Wire):
     events_in_all: int = 0
     statistics: list[dict[str, Any]] = Field(default=[])
     trend: TrendOut | None = None
+    tests: dict[str, int] = Field(default={}, description="Self-tests that it offers: kind and minutes, 0 where it does not say")
 
 
 class VolumeOut(Wire):

@@ -47,6 +47,7 @@ _MOVES: Mapping[str, Mapping[str, str | None]] = {
 }  # fmt: skip
 _LONG_ONES, _PAUSED_ONES = ("self-test", "scan"), ("scan",)
 """orders that are watched and can be stopped; those that can be paused as well"""
+_WAITS = " waits: "
 _STALL_SECONDS = 90.0
 _SECTORS_MOVE = "disk-layout"
 """reading first sectors asks the medium: allowed where this check is"""
@@ -58,6 +59,7 @@ class _Live:
     def __init__(self) -> None:
         self.seen, self.told = time.monotonic(), 0.0
         self.done, self.of, self.text, self.unit, self.order = 0, 0, "", "percent", ""
+        self.kind, self.paused = "", ""
         self.minutes_left: float | None = None
         self.went_on = time.monotonic()
         """when it was further than before for the last time"""
@@ -112,8 +114,9 @@ class Links:
         if live is None:
             return None
         state = "linked" if time.monotonic() - live.seen < _AWAY_SECONDS else "away"
+        is_long = live.of and live.kind in _LONG_ONES
         stalls = bool(live.of) and time.monotonic() - live.went_on > _STALL_SECONDS
-        return LinkRowOut(state=state, done=live.done, of=live.of, text=live.text, minutes_left=live.minutes_left, stalls=stalls)
+        return LinkRowOut(state=state, done=live.done, of=live.of, text=live.text, minutes_left=live.minutes_left, stalls=stalls, work=live.kind if is_long else "", paused=live.paused, hot=_WAITS in live.text)
 
     def _progress(self, ticket_id: int) -> dict[str, Any] | None:
         live = self._live.get(ticket_id)
@@ -278,15 +281,16 @@ class Links:
         if (progress.order, progress.done) != (live.order, live.done):
             live.went_on = time.monotonic()
         live.done, live.of, live.text, live.minutes_left = progress.done, progress.of, progress.text, progress.minutes_left
-        live.unit, live.order = progress.unit, progress.order
+        live.unit, live.order, live.paused = progress.unit, progress.order, ""
         self._tell(link.ticket_id)
-        return {"do": self._wanted(link, progress.order)}
+        return {"do": self._wanted(link, progress.order, live)}
 
-    def _wanted(self, link: Link, order_id: str) -> str:
+    def _wanted(self, link: Link, order_id: str, live: _Live) -> str:
         """What the bench wants of an order that runs: an interlock that holds it by now stops it, a pause where it can be paused."""
         with self.shop.database.read() as connection:
             order = next((o for o in links.orders_of(connection, link.ticket_id) if str(o.id) == order_id), None)
-        if order is None or order.body["order"] not in _LONG_ONES:
+        live.kind = str(order.body["order"]) if order else ""
+        if order is None or live.kind not in _LONG_ONES:
             return ""
         if order.wanted:
             return order.wanted
@@ -311,7 +315,8 @@ class Links:
             with self.shop.database.write() as connection:
                 end(connection)
         live = self._seen(link.ticket_id)
-        live.done, live.of, live.minutes_left = 0, 0, None
+        live.done, live.of, live.minutes_left, live.text = 0, 0, None, ""
+        live.paused = detail[:300] if result == links.PAUSED else ""
         if result == links.PAUSED or order.body["order"] in _LONG_ONES:
             self.shop.announce({"kind": "work", "ticket": link.ticket_id, "order": order.id, "result": result})
         self._tell(link.ticket_id, at_once=True)

@@ -17,6 +17,12 @@ class LinkRowOut(Wire):
     minutes_left: float | None = None
     stalls: bool = False
     """it has got no further for a while"""
+    work: str = ""
+    """what runs for hours on its own: self-test, scan, copy; else empty"""
+    paused: str = ""
+    """why such work was paused, where it was by the drive"""
+    hot: bool = False
+    """it waits until the drive is cooler"""
 
 
 class LinkProgressOut(Wire):

@@ -1,6 +1,7 @@
 import { useRef, useState } from 'react'
 import { useLocation } from 'wouter'
 
+import { askToTell, mayAskToTell } from './WorkNotices'
 import type { Bench, BenchRow as Row } from '../../api/client'
 import { useBench } from '../../api/queries'
 import { useWords } from '../../api/words'
@@ -80,6 +81,7 @@ function OpenBench({ bench }: { bench: Bench }) {
   const free = freeBays(bench)
   const on: Handlers<'bench'> = {
     takeIn: () => setSheet('intake'), find: () => setSheet('find'), keyBook: () => setSheet('keys'), practice: () => setSheet('practice'), devices: () => setSheet('devices'), shelf: () => navigate('/shelf'), shop: () => navigate('/shop'),
+    ...(mayAskToTell() && rows.some((r) => r.link?.work || r.running) && { tellMe: askToTell }),
     odds: () => navigate('/odds'), down: () => walk(1), up: () => walk(-1),
   }
   const targets = Array.from({ length: 9 }, (_, index) => () => {
@@ -100,6 +102,7 @@ function OpenBench({ bench }: { bench: Bench }) {
             <Do of="bench" id="practice" />
             <Do of="bench" id="shelf" />
             <Do of="bench" id="devices" />
+            <Do of="bench" id="tellMe" />
             <Do of="bench" id="odds" />
             <Do of="bench" id="light" />
             <Do of="bench" id="help" />

@@ -1,6 +1,6 @@
 import type { BenchRow as Row, LinkRow } from '../../api/client'
 import { useWords } from '../../api/words'
-import { clock, minutes, percent } from '../../lib/format'
+import { clock, minutes, percent, upperFirst } from '../../lib/format'
 import { useProgress } from '../../lib/running'
 import { factValue, T } from '../../words'
 import { BootLine } from '../line/BootLine'
@@ -30,6 +30,21 @@ function RunningNote({ row }: { row: Row }) {
   )
 }
 
+/** What the probe does for hours: how far, how long, and what is in its way. */
+function WorkNote({ link }: { link: LinkRow }) {
+  const share = link.of > 0 ? link.done / link.of : 0
+  const trouble = link.paused ? `${T.readPaused}: ${link.paused}` : link.state === 'away' ? T.goesOnAlone : link.stalls ? T.workStalls : link.hot ? T.workHot : ''
+  return (
+    <>
+      <div className="text-l font-semibold">{T.orderNames[link.work] ? `${upperFirst(T.orderNames[link.work]!)}, ${percent(share)}` : T.readPaused}</div>
+      {link.work && <div className="my-1.5 h-1.5 rounded-full bg-hair"><div className="h-full rounded-full bg-ink moves" style={{ width: `${share * 100}%` }} /></div>}
+      <div className={`text-s ${trouble ? 'font-semibold text-ochre-ink' : 'text-soft'}`}>
+        {trouble || (link.minutes_left !== null && link.minutes_left !== undefined && link.minutes_left > 0 ? `${minutes(link.minutes_left)} ${T.left}` : link.text)}
+      </div>
+    </>
+  )
+}
+
 /** A signed call being carried out: the step in hand, or until when it runs on its own. */
 function JobNote({ job }: { job: NonNullable<Row['job']> }) {
   const progress = useProgress(job.due_at ? { move: '', started_at: new Date(new Date(job.due_at).getTime() - 60_000).toISOString(), minutes: 1 } : null)
@@ -47,6 +62,7 @@ function JobNote({ job }: { job: NonNullable<Row['job']> }) {
 
 function Todo({ row }: { row: Row }) {
   const { move, words } = useWords()
+  if (row.link?.work || row.link?.paused) return <WorkNote link={row.link} />
   if (row.running) return <RunningNote row={row} />
   if (row.job?.step) return <JobNote job={row.job} />
   if (row.signed) {

@@ -116,7 +116,7 @@ function OpenSurface({ ticket }: { ticket: Ticket }) {
           </div>
           <Places ticket={ticket.id} read={read!} surface={surface} at={at} onPick={(p) => setCenter((p.first + p.last) / 2)} />
         </>
-      ) : all && (
+      ) : !all || (read && !surface) ? <p className="pt-6 text-l text-soft">{T.loading}</p> : (
         <div className="pt-12 text-center">
           <p className="text-xl font-semibold">{T.noSurface}</p>
           <p className="mt-2 text-l text-soft">{order ? T.surfaceBegins : T.noSurfaceHint}</p>
@@ -175,9 +175,9 @@ function Places({ ticket, read, surface, at, onPick }: { ticket: number; read: S
       <ul className="text-m">
         {shown.map((p, index) => (
           <li key={p.first} className="border-b border-hair">
-            <button type="button" onClick={() => onPick(p)} className={`touch flex min-h-9 w-full flex-wrap items-baseline gap-x-6 text-left ${first + index === at ? 'bg-mat font-semibold' : ''}`}>
-              <span className="w-52 font-mono text-indigo">{p.first.toLocaleString('en')}{p.last > p.first && `–${p.last.toLocaleString('en')}`}</span>
-              <span className={`w-28 ${p.kind === 'slow' ? 'text-ochre-ink' : 'text-brick'}`}>{T.placeKinds[p.kind]}</span>
+            <button type="button" onClick={() => onPick(p)} className={`touch flex min-h-9 w-full flex-wrap items-center gap-x-6 text-left ${first + index === at ? 'bg-mat font-semibold' : ''}`}>
+              <span className="w-64 whitespace-nowrap font-mono text-indigo">{p.first.toLocaleString('en')}{p.last > p.first && `–${p.last.toLocaleString('en')}`}</span>
+              <span className={`w-44 whitespace-nowrap ${p.kind === 'slow' ? 'text-ochre-ink' : 'text-brick'}`}>{T.placeKinds[p.kind]}</span>
               <span className="min-w-0 flex-1 truncate">{p.lives || T.nothingLives}</span>
               {p.is_new && <strong className="text-brick">{T.placeNew}</strong>}
             </button>
