@@ -16,6 +16,7 @@ import argparse
 import base64
 import bisect
 import calendar
+import collections
 import contextlib
 import ctypes
 import fcntl
@@ -37,8 +38,10 @@ import struct
 import sys
 import tempfile
 import textwrap
+import threading
 import time
 import urllib.error
+import urllib.parse
 import urllib.request
 import zipfile
 import zlib
@@ -68,7 +71,7 @@ OF_THE_MEDIUM = re.compile(r"\[Errno (5|61|84|121)\]")
 PULL_SECONDS = 2.0
 # what an order must be cleared for: `system` touches no drive, `pages` are answered by the drive's firmware, `sectors` are read from the medium,
 # `stress` works the whole drive
-NEEDED = {"look": "system", "read": "pages", "self-test": "stress", "scan": "stress"}
+NEEDED = {"look": "system", "read": "pages", "self-test": "stress", "scan": "stress", "copy": "copy"}
 
 
 # --- what a page is ------------------------------------------------------------------------------------------------
@@ -1009,7 +1012,7 @@ class Spool:
 # --- the link ------------------------------------------------------------------------------------------------------
 
 
-WORDS_OF = {"look": "Looking at the machine:", "read": "Reading:", "self-test": "Self-test:", "scan": "Timed read:"}
+WORDS_OF = {"look": "Looking at the machine:", "read": "Reading:", "self-test": "Self-test:", "scan": "Timed read:", "copy": "Copying:"}
 
 
 class Gone(Exception):
@@ -1069,7 +1072,7 @@ def sane(orders):
         texts = {name: order.get(name) for name in ("id", "order", "device", "drive", "kind")}
         if not all(value is None or (isinstance(value, str) and len(value) <= 200) for value in texts.values()) or not re.match(r"\w{1,40}$", texts["id"] or ""):
             continue
-        if texts["order"] in ("self-test", "scan") and not re.match(r"\w{1,40}$", texts["device"] or ""):
+        if texts["order"] in ("self-test", "scan", "copy") and not re.match(r"\w{1,40}$", texts["device"] or ""):
             continue
         if texts["order"] == "self-test" and texts["kind"] not in ("short", "long", "conveyance"):
             continue
@@ -1144,6 +1147,36 @@ class Link:
         """Push one page; the bench acknowledges pages in order and says where it stands where this is not the next one."""
         body = dict(line, session=self.session, data=base64.b64encode(data).decode())
         return number(self.call("POST", "/pages", body, patient).get("acknowledged"), 0, 1 << 40)
+
+    def put_copy(self, box, order, at, length, data):
+        """A piece of a copy; None: zeros. Waits for a bench that is away as long as it takes. Raises Gone, Refused."""
+        place = urllib.parse.urlsplit(self.server)
+        path = "%s/api/link/copy?session=%s&order=%s&at=%d&%s" % (place.path, self.session, order, at, "zeros=%d" % length if data is None else "sha256=" + hashlib.sha256(data).hexdigest())
+        headers = {"Authorization": "Bearer " + self.secret, "Content-Type": "application/octet-stream"}
+        while True:
+            try:
+                if box.connection is None:
+                    kind = http.client.HTTPSConnection if place.scheme == "https" else http.client.HTTPConnection
+                    box.connection = kind(place.netloc, timeout=60)
+                box.connection.request("PUT", path, data or b"", headers)
+                answer = box.connection.getresponse()
+                said = answer.read(MOST_ANSWER)
+                if answer.status < 300:
+                    return
+                try:
+                    detail = readable(json.loads(said).get("detail", answer.reason))
+                except ValueError:
+                    detail = readable(answer.reason)
+                if answer.status in (401, 404, 410):
+                    raise Gone(detail)
+                if answer.status < 500:
+                    raise Refused(detail)
+            except (OSError, http.client.HTTPException):
+                pass
+            if box.connection is not None:
+                box.connection.close()
+                box.connection = None
+            time.sleep(RETRY_SECONDS)
 
     def cleared(self, order):
         """Does the order carry the clearance it needs, made out for just this order with the ticket's secret?"""
@@ -1378,6 +1411,76 @@ class Worker:
         self.left_behind = [child for child in self.left_behind if os.waitpid(child, os.WNOHANG) == (0, 0)]
 
 
+class Outbox:
+    """What was read goes to the bench from a thread of its own, joined into large pieces, over one connection that stays. `drain` waits until all of
+    it is there: what the map says is read, the bench has."""
+
+    MOST, WAITING = 8 << 20, 24 << 20
+
+    def __init__(self, link, order, sector):
+        self.link, self.order, self.sector = link, order, sector
+        self.parts = collections.deque()  # type: collections.deque[tuple[int, int, bytes | None]]
+        self.size, self.failure, self.ended = 0, None, False
+        self.turn = threading.Condition()
+        self.busy = False
+        self.connection = None
+        self.zeros = bytes(1 << 20)
+        threading.Thread(target=self._work, daemon=True).start()
+
+    def put(self, lba, data):
+        """Raises what went wrong before."""
+        data = bytes(data)
+        at = lba * self.sector
+        is_zero = data == (self.zeros if len(data) == len(self.zeros) else bytes(len(data)))
+        with self.turn:
+            while self.size > self.WAITING and self.failure is None:
+                self.turn.wait()
+            if self.failure is not None:
+                raise self.failure
+            self.parts.append((at, len(data), None if is_zero else data))
+            self.size += 0 if is_zero else len(data)
+            self.turn.notify_all()
+
+    def drain(self):
+        with self.turn:
+            while (self.parts or self.busy) and self.failure is None:
+                self.turn.wait()
+            if self.failure is not None:
+                raise self.failure
+
+    def end(self):
+        with self.turn:
+            self.ended = True
+            self.turn.notify_all()
+
+    def _work(self):
+        while True:
+            with self.turn:
+                self.busy = False
+                self.turn.notify_all()
+                while not self.parts and not self.ended:
+                    self.turn.wait()
+                if not self.parts:
+                    return
+                at, length, data = self.parts.popleft()
+                several, end = [data], at + length
+                while self.parts and self.parts[0][0] == end and (self.parts[0][2] is None) == (data is None) and (data is None or end - at + self.parts[0][1] <= self.MOST):
+                    _, more, own = self.parts.popleft()
+                    several.append(own)
+                    end += more
+                self.size -= end - at if data is not None else 0
+                self.busy = True
+                self.turn.notify_all()
+            try:
+                self.link.put_copy(self, self.order, at, end - at, b"".join(own for own in several if own) if data is not None else None)
+            except Exception as error:
+                with self.turn:
+                    self.failure = error
+                    self.busy = False
+                    self.turn.notify_all()
+                return
+
+
 class Scan:
     """A whole drive or a span of it, read in the order that asks least of a failing one: first what reads well, with a widening berth around what
     does not; then the edges of each gap from both sides, halving it; then every block that failed, down to the sector; stripes that come again
@@ -1394,6 +1497,7 @@ class Scan:
         self.bad_sectors, self.hung, self.late, self.left = 0, 0, 0, 0
         self.ms = 0.0
         self.good = None
+        self.box = None
         self._restore(known)
 
     def _restore(self, known):
@@ -1846,8 +1950,9 @@ class Probe:
                 return data[at + 5] if 5 <= data[at + 5] <= 110 else None
         return None
 
-    def timed_read(self, order, device):
-        """Read the whole drive, or a span, block by block with its time, and keep the map: what is known of it already is not read again."""
+    def timed_read(self, order, device, copies=False):
+        """Read the whole drive, or a span, block by block with its time, and keep the map: what is known of it already is not read again. `copies`:
+        what was read goes to the bench as well."""
         number_, minutes, hot = order["id"], order.get("minutes"), order.get("hot") or (75 if device.startswith("nvme") else 60)
         block = next((b for b in self.machine.blocks() if is_a_drive(b) and (b.name == device or drive_of(b) == device)), None)
         if block is None:
@@ -1861,11 +1966,16 @@ class Probe:
         name = drive_of(block)
         raw = self.map_so_far(number_)
         chunks = sum(line["order"] == number_ and line["kind"] == "read-map" for line in self.spool.lines)
-        worker = Worker(self.machine, block.name, sector, size, max(self.reader.seconds, 2.0 if self.reader.seconds < 5 else SCAN_SECONDS))
-        scan = Scan(worker, sectors, size, order.get("first") or 0, order.get("end"), rows_of(raw))
+        box = None
+        if copies:
+            self.link.call("POST", "/copy", {"session": self.link.session, "order": number_, "size": sectors * sector})
+            box = Outbox(self.link, number_, sector)
+        worker = Worker(self.machine, block.name, sector, size, max(self.reader.seconds, 2.0 if self.reader.seconds < 5 else SCAN_SECONDS), keep=copies)
+        scan = Scan(worker, sectors, size, order.get("first") or 0, order.get("end"), rows_of(raw), box.put if box else None)
+        scan.box = box
         began = told = flushed = time.monotonic()
         looked, degrees, at_start, ended = 0.0, None, scan.done()[0], ""
-        title = "Timed read of %s" % name
+        title = ("Copying %s" if copies else "Timed read of %s") % name
         try:
             for _ in scan.steps():
                 now = time.monotonic()
@@ -1889,9 +1999,16 @@ class Probe:
                         return self.ended_by(wanted)
         except Stopped as error:
             return "paused", str(error)
+        except Refused as error:
+            if not copies:
+                raise
+            return "paused", str(error)
         finally:
             worker.leave()
-            self.keep_map(scan, number_, name, chunks)
+            with contextlib.suppress(Refused):
+                self.keep_map(scan, number_, name, chunks)
+            if box:
+                box.end()
             self.push(patient=False)
         if scan.left and not ended:
             ended = "%s in stretches of which nothing reads were left" % size_words(scan.left * sector)
@@ -1926,7 +2043,9 @@ class Probe:
         return own
 
     def keep_map(self, scan, order, name, chunks):
-        """What was read since the last time becomes a page. Returns how many there are."""
+        """What was read since the last time becomes a page; of a copy only once the bench has it all. Returns how many there are."""
+        if scan.box:
+            scan.box.drain()
         data = scan.map.take()
         if data:
             chunks += 1
@@ -2012,8 +2131,8 @@ class Probe:
                 self.read(order["id"], drives=False)
             elif order["order"] == "read":
                 self.read(order["id"], sectors=self.link.may_read_sectors(order), device=self.find(order))
-            elif order["order"] == "scan":
-                return self.timed_read(order, self.find(order))
+            elif order["order"] in ("scan", "copy"):
+                return self.timed_read(order, self.find(order), copies=order["order"] == "copy")
             else:
                 return self.self_test(order["id"], self.find(order), order.get("kind") or "short")
         except Refused as error:

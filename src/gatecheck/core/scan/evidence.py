@@ -6,8 +6,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from gatecheck.core.errors import DecodeError
 from gatecheck.core.scan.judge import OUTCOMES, Surface, judge_map
-from gatecheck.core.scan.map_page import MapPage
+from gatecheck.core.scan.map_page import MapPage, read_map_page
 from gatecheck.core.scan.read import LEFT, READ, UNREADABLE
 
 
@@ -37,6 +38,15 @@ def scanned(page: MapPage) -> Scanned:
     blocks = final.blocks
     tried = int(blocks.sectors[blocks.state != LEFT].sum())
     return Scanned(final, surface, min(1.0, tried / page.sectors), int(blocks.sectors[blocks.state == UNREADABLE].sum()))
+
+
+def missing_of(raw: bytes) -> tuple[float, int]:
+    """(share of the disk that was tried, sectors of that which are not there) of a map's pieces; (0, 0) for what is no map."""
+    try:
+        found = scanned(read_map_page(raw))
+    except DecodeError:
+        return 0.0, 0
+    return found.share, found.unreadable
 
 
 def settled(page: MapPage) -> MapPage:

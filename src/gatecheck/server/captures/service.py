@@ -181,6 +181,18 @@ class Captures:
                 return str(own.get("serial") or own.get("wwn") or "") or None
         return None
 
+    def capacity_of(self, ticket_id: int, device: str) -> int | None:
+        """Bytes of the drive that stands under this name in the newest capture."""
+        with self.shop.database.read() as connection:
+            kept = attachments(connection, ticket_id)
+        for file in kept:
+            capture = self.decoded.capture(file.name, file.sha256)
+            drive = next((d for d in capture.drives if d.device == device), None)
+            if drive is not None:
+                own, block = (drive.identity or {}).get("capacity"), capture.block_of(drive)
+                return own if isinstance(own, int) else block.size if block else None
+        return None
+
     def _capture_out(self, digest: str, name: str, at: str, capture: Capture, device: str | None, facts: Facts) -> CaptureOut:
         words = self.shop.words
         candidates = system_candidates(capture, facts)

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Depends, Header, Request
+from fastapi import APIRouter, Depends, Header, Query, Request
+from fastapi.concurrency import run_in_threadpool
 from fastapi.responses import PlainTextResponse
 
 from gatecheck.probe_file import probe_with
 from gatecheck.server.errors import LinkUnknownError
 from gatecheck.server.link.service import Links
-from gatecheck.server.link.wire import DoneIn, HelloIn, LinkOut, OrderIn, PageIn, ProgressIn, SteerIn
+from gatecheck.server.link.wire import BeginCopyIn, CopyOut, DoneIn, HelloIn, LinkOut, OrderIn, PageIn, ProgressIn, SteerIn
 from gatecheck.server.wire import ByIn, TicketId
 
 
@@ -28,6 +29,7 @@ def link_routes(links: Links) -> APIRouter:
     """All of them."""
     router = APIRouter()
     _for_the_browser(router, links)
+    _copies(router, links)
     _for_the_probe(router, links)
 
     @router.get("/probe", response_class=PlainTextResponse, include_in_schema=False)
@@ -75,6 +77,17 @@ def _for_the_browser(router: APIRouter, links: Links) -> None:
         return links.view(ticket_id, str(request.base_url))
 
 
+def _copies(router: APIRouter, links: Links) -> None:
+    @router.get("/api/tickets/{ticket_id}/copies", operation_id="getCopies")
+    def get_copies(ticket_id: TicketId) -> list[CopyOut]:
+        return [CopyOut(order=c.order, path=str(c.path), size=c.size, used=c.used) for c in links.copies_of(ticket_id)]
+
+    @router.delete("/api/tickets/{ticket_id}/copies/{order_id}", operation_id="removeCopy")
+    def remove_copy(ticket_id: TicketId, order_id: int) -> list[CopyOut]:
+        links.remove_copy(ticket_id, order_id)
+        return get_copies(ticket_id)
+
+
 def _for_the_probe(router: APIRouter, links: Links) -> None:
     @router.post("/api/link/hello", operation_id="linkHello")
     def hello(said: HelloIn, secret: Secret) -> dict[str, Any]:
@@ -87,6 +100,17 @@ def _for_the_probe(router: APIRouter, links: Links) -> None:
     @router.get("/api/link/map", operation_id="linkMap")
     def known_map(session: str, order: str, secret: Secret) -> dict[str, Any]:
         return links.map_so_far(secret, session, order)
+
+    @router.post("/api/link/copy", operation_id="linkBeginCopy")
+    def begin_copy(said: BeginCopyIn, secret: Secret) -> dict[str, Any]:
+        return links.begin_copy(secret, said.session, said.order, said.size)
+
+    @router.put("/api/link/copy", operation_id="linkCopy")
+    async def copy_piece(
+        request: Request, session: str, order: str, at: Annotated[int, Query(ge=0)], secret: Secret, sha256: str = "", zeros: Annotated[int, Query(ge=0)] = 0
+    ) -> dict[str, Any]:
+        data = await request.body()
+        return await run_in_threadpool(links.copy_piece, secret, session, order, at, data, sha256, zeros)
 
     @router.post("/api/link/pages", operation_id="linkPage")
     def page(page: PageIn, secret: Secret) -> dict[str, Any]:

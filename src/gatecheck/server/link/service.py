@@ -16,11 +16,13 @@ from collections.abc import Callable, Mapping
 from typing import Any
 
 from gatecheck.core.capture.manifest import NAME, is_plain_path, write_manifest
+from gatecheck.core.scan.evidence import missing_of
 from gatecheck.core.words.said import say, to_json
 from gatecheck.files import LARGEST_CAPTURE, LARGEST_PAGE, MOST_PAGES
 from gatecheck.probe.gatecheck_probe import NEEDED, PROTOCOL, clearance
 from gatecheck.probe_file import probe_with, start_line
 from gatecheck.server.captures.service import Captures
+from gatecheck.server.copies.service import Copies, Copy
 from gatecheck.server.errors import LinkEndedError, LinkUnknownError, NotFoundError, TooManyError
 from gatecheck.server.link.wire import LinkOut, LinkRowOut, PageIn, ProgressIn
 from gatecheck.server.people.throttle import Throttle
@@ -43,9 +45,9 @@ _QUIET_SECONDS = 0.4
 BY = "probe"
 # order -> (kind ->) the move whose interlocks hold it; None: nothing of the drives is touched
 _MOVES: Mapping[str, Mapping[str, str | None]] = {
-    "look": {"": None}, "read": {"": "health-pages"}, "self-test": {"short": "short-test", "long": "long-test", "conveyance": "short-test"}, "scan": {"": "read-scan"},
+    "look": {"": None}, "read": {"": "health-pages"}, "self-test": {"short": "short-test", "long": "long-test", "conveyance": "short-test"}, "scan": {"": "read-scan"}, "copy": {"": "copy-data"},
 }  # fmt: skip
-_LONG_ONES, _PAUSED_ONES = ("self-test", "scan"), ("scan",)
+_LONG_ONES, _PAUSED_ONES = ("self-test", "scan", "copy"), ("scan", "copy")
 """orders that are watched and can be stopped; those that can be paused as well"""
 _WAITS = " waits: "
 _STALL_SECONDS = 90.0
@@ -74,6 +76,9 @@ class Links:
         self._live: dict[int, _Live] = {}
         self._throttle = Throttle(10, 60.0)
         self._lock = threading.Lock()
+        self.copies = Copies(shop.files.folder.parent / "copies")
+        self._verifying: set[int] = set()
+        """orders whose copy is read back just now"""
 
     # --- for the browser ---------------------------------------------------------------------------------------
 
@@ -138,6 +143,8 @@ class Links:
         if held:
             raise StoreError(f"order {body['order']}: {held}")
         drive = self.captures.drive_named(ticket_id, body["device"]) if body.get("device") else None
+        if body["order"] == "copy" and not body.get("tight"):
+            self._has_room(ticket_id, str(body["device"]))
         with self.shop.database.write() as connection:
             link = links.link_of(connection, ticket_id)
             if link is None or link.ended_at:
@@ -145,6 +152,14 @@ class Links:
             own = {k: body[k] for k in ("order", "device", "kind", "minutes", "hot", "first", "end") if body.get(k)} | ({"drive": drive} if drive else {})
             links.put_order(connection, ticket_id, own, by=by, at=now())
         self._tell(ticket_id, at_once=True)
+
+    def _has_room(self, ticket_id: int, device: str) -> None:
+        """Raises StoreError where the bench's disk is smaller than the drive; a practice drive is mostly empty, and takes little."""
+        with self.shop.database.read() as connection:
+            link = links.link_of(connection, ticket_id)
+        size, room = self.captures.capacity_of(ticket_id, device), self.copies.room()
+        if size and room < size and not (link and link.practice):
+            raise StoreError(f"room: expected {size / 1e9:,.0f} GB on the bench's disk for a copy of {device}, got {room / 1e9:,.0f} GB")
 
     def steer(self, ticket_id: int, order_id: int, what: str) -> None:
         """Pause or stop an order that runs, go on with one that is paused, or leave it. Raises NotFoundError, StoreError."""
@@ -232,7 +247,7 @@ class Links:
         """Orders to work on, each with the clearances that the ticket's interlocks leave it now."""
         link, _ = self._session(secret, session_id)
         with self.shop.database.read() as connection:
-            waiting = [o for o in links.orders_of(connection, link.ticket_id) if o.state == links.WAITING]
+            waiting = [o for o in links.orders_of(connection, link.ticket_id) if o.state == links.WAITING and o.id not in self._verifying]
         ticket = self.tickets.ticket(link.ticket_id) if waiting else None
         return {"orders": [self._made_out(link, o, ticket) for o in waiting if ticket]}
 
@@ -252,6 +267,84 @@ class Links:
             pieces = links.map_of(connection, link.ticket_id, order_id)
         return {"map": base64.b64encode(b"".join(pieces)).decode()}
 
+    # --- copies
+
+    def copies_of(self, ticket_id: int) -> list[Copy]:
+        """The copies on the bench's disk. Raises NotFoundError."""
+        self.tickets.row_of(ticket_id)
+        return self.copies.of_ticket(ticket_id)
+
+    def remove_copy(self, ticket_id: int, order_id: int) -> None:
+        """Delete one that is not being made. Raises NotFoundError, StoreError."""
+        self.tickets.row_of(ticket_id)
+        with self.shop.database.read() as connection:
+            order = next((o for o in links.orders_of(connection, ticket_id) if o.id == order_id), None)
+        if order is not None and order.state in (links.WAITING, links.PAUSED):
+            raise StoreError(f"copy {order_id}: expected one that is finished or was left, got one that is {order.state}")
+        self.copies.remove(ticket_id, order_id)
+
+    def begin_copy(self, secret: str, session_id: str, order_id: str, size: int) -> dict[str, Any]:
+        """The probe is about to copy a drive of so many bytes. Raises NotFoundError, StoreError."""
+        link, _ = self._session(secret, session_id)
+        order = self._copy_order(link, order_id)
+        self.copies.begin(link.ticket_id, order.id, size)
+        return {}
+
+    def copy_piece(self, secret: str, session_id: str, order_id: str, at: int, data: bytes, sha256: str, zeros: int) -> dict[str, Any]:
+        """A piece of it. Raises NotFoundError, StoreError."""
+        link, _ = self._session(secret, session_id)
+        order = self._copy_order(link, order_id)
+        if zeros:
+            self.copies.zeros(link.ticket_id, order.id, at, zeros)
+        else:
+            self.copies.write(link.ticket_id, order.id, at, data, sha256)
+        return {}
+
+    def _copy_order(self, link: Link, order_id: str) -> Order:
+        with self.shop.database.read() as connection:
+            order = next((o for o in links.orders_of(connection, link.ticket_id) if str(o.id) == order_id), None)
+        if order is None or order.body["order"] != "copy" or order.state != links.WAITING:
+            raise NotFoundError(f"order {order_id[:20]!r}: expected a copy that is being made, got none")
+        return order
+
+    def _after_copy(self, ticket_id: int, order: Order) -> None:
+        """Everything was sent: read it back, compare, and say on the tape what is there. The order ends when that is done."""
+        try:
+            row = self.tickets.row_of(ticket_id)
+            last = 0.0
+
+            def told(done: int, of: int) -> None:
+                nonlocal last
+                if time.monotonic() - last > 1.0:
+                    last = time.monotonic()
+                    live = self._seen(ticket_id)
+                    live.done, live.of, live.unit, live.kind, live.order, live.text = done, max(of, 1), "bytes", "copy", str(order.id), "Reading the copy back"
+                    live.went_on, live.minutes_left = last, None
+                    self._tell(ticket_id)
+
+            wrong = self.copies.verify(ticket_id, order.id, told)
+            with self.shop.database.read() as connection:
+                pages, session = links.all_pages_of(connection, ticket_id, str(order.id)), next(iter(links.sessions_of(connection, ticket_id)))
+            raw = b"".join(data for line, data in pages if line["kind"] == "read-map")
+            share, missing = missing_of(raw)
+            is_whole = share >= 1.0 and missing == 0 and not wrong
+            said = say("copy.whole" if is_whole else "copy.part", share=share, missing=missing, wrong=len(wrong))
+            detail = self.shop.words.say(said)
+
+            def end(connection: Connection) -> None:
+                links.end_order(connection, order.id, "done", detail[:300], now())
+
+            if pages:
+                self.captures.add_file(ticket_id, f"{row.number.lower()}-{order.id}.gcap", _capture(session, pages), by=BY, also=end, read_now=True)
+            entry = {"move": "copy-data", "outcome": "complete" if is_whole else "partial", "note": to_json(said)}
+            self.tickets.append_all(ticket_id, [(entry, f"copy-{order.id}")], by=BY)
+        finally:
+            self._verifying.discard(order.id)
+            live = self._seen(ticket_id)
+            live.done, live.of, live.text = 0, 0, ""
+            self._tell(ticket_id, at_once=True)
+            self.shop.announce({"kind": "work", "ticket": ticket_id, "order": order.id, "result": "done"})
+
     def page(self, secret: str, page: PageIn) -> dict[str, Any]:
         """Keep one page. Pages come in order; one that is not the next is not kept, and the answer says where the bench stands."""
         link, session = self._session(secret, page.session)
@@ -263,6 +356,8 @@ class Links:
             raise StoreError(f"page {page.path[:80]}: expected an order of this ticket, got {page.order[:20]!r}")
         if data and held + len(data) > _MOST_BYTES:  # what does not fit into the capture is said in it
             page, data = page.model_copy(update={"status": "skipped", "detail": f"the capture is full: {_MOST_BYTES >> 20} MiB", "sha256": None}), b""
+        if page.kind == "read-map" and page.order.isdigit():
+            self.copies.sync(link.ticket_id, int(page.order))  # what the map says is read is on the disk before the map is
         with self.shop.database.write() as connection:
             at = links.acknowledged(connection, session.id)
             if page.seq == at + 1:
@@ -308,6 +403,11 @@ class Links:
         def end(connection: Connection) -> None:
             links.end_order(connection, order.id, result, detail[:300], now())
 
+        if order.body["order"] == "copy" and order.state == links.WAITING and result == "done":
+            if order.id not in self._verifying:
+                self._verifying.add(order.id)
+                threading.Thread(target=self._after_copy, args=(link.ticket_id, order), daemon=True).start()
+            return {"ok": True}
         if pages and order.state == links.WAITING and result != links.PAUSED:  # pages, entries and the order's end stand or fall together
             row = self.tickets.row_of(link.ticket_id)
             self.captures.add_file(link.ticket_id, f"{row.number.lower()}-{order_id}.gcap", _capture(session, pages), by=BY, also=end, read_now=True)
@@ -414,8 +514,8 @@ def _move_of(body: Mapping[str, Any]) -> str | None:
     kind = str(body.get("kind") or "")
     if kind not in kinds:
         raise StoreError(f"order: expected one of {', '.join(_MOVES)} (self-test with kind short or long), got {body.get('order')!r} {kind}".rstrip())
-    if body["order"] == "self-test" and not body.get("device"):
-        raise StoreError("order self-test: expected the device to test, got none")
+    if body["order"] in _LONG_ONES and not body.get("device"):
+        raise StoreError(f"order {body['order']}: expected the device, got none")
     return kinds[kind]
 
 

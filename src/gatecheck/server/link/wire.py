@@ -93,6 +93,8 @@ class OrderIn(BaseModel):
     hot: int | None = Field(default=None, ge=30, le=90)
     first: int | None = Field(default=None, ge=0, le=1 << 48)
     end: int | None = Field(default=None, ge=1, le=1 << 48)
+    tight: bool = False
+    """copy although the bench's disk is smaller than the drive: it pauses when it is full"""
     by: By
 
 
@@ -102,6 +104,23 @@ class SteerIn(BaseModel):
     model_config = ConfigDict(extra="forbid")
     do: str = Field(pattern=r"^(pause|stop|go-on|leave)$")
     by: By
+
+
+class CopyOut(Wire):
+    """A copy on the bench's disk: the image, its size, and what it takes there (bytes)."""
+
+    order: int
+    path: str
+    size: int
+    used: int
+
+
+class BeginCopyIn(BaseModel):
+    """A copy begins: of a drive of so many bytes."""
+
+    session: str = Field(max_length=64)
+    order: str = Field(max_length=40)
+    size: int = Field(ge=1)
 
 
 class HelloIn(BaseModel):

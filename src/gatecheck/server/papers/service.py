@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shutil
 from collections.abc import Mapping
 from dataclasses import asdict
 from datetime import UTC, datetime, timedelta
@@ -100,6 +101,7 @@ class Papers:
         if still:
             raise StoreError(f"erase: expected tickets that were handed over, got {', '.join(still)} still open")
         for ticket in own:
+            shutil.rmtree(self.shop.files.folder.parent / "copies" / str(ticket.id), ignore_errors=True)
             erase_customer(self.shop.database, self.shop.files.folder, ticket.id, self.shop.model.knowledge, by=by)
         self.shop.generation += 1
         self.shop.announce({"kind": "ticket", "ticket": ticket_id})

@@ -1,0 +1,1 @@
+"""Copies of customers' drives, taken off through the link onto the bench's own disk."""

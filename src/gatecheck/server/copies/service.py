@@ -1,0 +1,158 @@
+"""Images that are copied off a drive: written piece by piece as they come, durable before the probe is told, verified against what was sent.
+
+Beside `ORDER.img` (sparse, as large as the drive) stands `ORDER.sums`: place, length and SHA-256 of every piece, in the order they came; of two for
+one place the later counts. Copies are no part of a backup: they are as large as the drives they are of.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import shutil
+import struct
+import threading
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+from gatecheck.server.errors import NotFoundError
+from gatecheck.store import StoreError
+
+_SUM = struct.Struct("<QI32s")
+LARGEST_PIECE = 8 << 20
+_ZEROS = b"\0" * 32
+"""stands for the sum of a piece of zeros: nothing is written for it"""
+_LEAVE_FREE = 2 << 30
+_LARGEST_DISK = 1 << 47
+
+
+@dataclass(frozen=True, slots=True)
+class Copy:
+    """An image on the bench's disk. `used`: bytes that it takes there."""
+
+    order: int
+    path: Path
+    size: int
+    used: int
+
+
+class Copies:
+    """The copies of a shop, under a folder of its own for each ticket."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        self._lock = threading.Lock()
+
+    def image(self, ticket_id: int, order_id: int) -> Path:
+        return self.folder / str(ticket_id) / f"{order_id}.img"
+
+    def room(self) -> int:
+        """Bytes that may still be written, with some left for everything else."""
+        place = self.folder
+        while not place.exists():
+            place = place.parent
+        return max(0, shutil.disk_usage(place).free - _LEAVE_FREE)
+
+    def begin(self, ticket_id: int, order_id: int, size: int) -> None:
+        """Make the image as large as the drive; one that is there stays as it is. Raises StoreError where it cannot be made."""
+        path = self.image(ticket_id, order_id)
+        if not 0 < size <= _LARGEST_DISK:
+            raise StoreError(f"copy: expected a drive of a known size, got {size} bytes")
+        try:
+            path.parent.mkdir(parents=True, exist_ok=True)
+            with path.open("ab") as file:
+                if file.tell() < size:
+                    os.truncate(path, size)
+        except OSError as error:
+            raise StoreError(f"{path}: expected room for an image of {size} bytes, got {error.strerror}") from error
+
+    def write(self, ticket_id: int, order_id: int, at: int, data: bytes, sha256: str) -> None:
+        """Keep a piece. Raises StoreError for bytes that are not those of the sum, or that do not fit; nothing is kept of them."""
+        path = self.image(ticket_id, order_id)
+        digest = hashlib.sha256(data).digest()
+        if digest.hex() != sha256:
+            raise StoreError(f"copy at byte {at}: expected the bytes of the sum, got others")
+        self._fits(path, at, len(data))
+        if self.room() < len(data):
+            raise StoreError(f"copy: expected room on the bench's disk, got {shutil.disk_usage(path.parent).free >> 20} MiB free")
+        descriptor = os.open(path, os.O_WRONLY)
+        try:
+            os.pwrite(descriptor, data, at)
+        except OSError as error:
+            raise StoreError(f"{path}: expected room on the bench's disk, got {error.strerror}") from error
+        finally:
+            os.close(descriptor)
+        self._note(path, at, len(data), digest)
+
+    def zeros(self, ticket_id: int, order_id: int, at: int, length: int) -> None:
+        """A stretch of zeros: a hole in the image."""
+        path = self.image(ticket_id, order_id)
+        self._fits(path, at, length)
+        while length > 0:
+            part = min(length, LARGEST_PIECE)
+            self._note(path, at, part, _ZEROS)
+            at, length = at + part, length - part
+
+    @staticmethod
+    def _fits(path: Path, at: int, length: int) -> None:
+        if not path.exists():
+            raise NotFoundError(f"{path.name}: expected a copy that was begun, got none")
+        if at < 0 or length < 0 or at + length > path.stat().st_size:
+            raise StoreError(f"copy: expected a place within {path.stat().st_size} bytes, got {length} at {at}")
+
+    def _note(self, path: Path, at: int, length: int, digest: bytes) -> None:
+        with self._lock, path.with_suffix(".sums").open("ab") as file:
+            file.write(_SUM.pack(at, length, digest))
+
+    def sync(self, ticket_id: int, order_id: int) -> None:
+        """All that was kept so far is on the disk."""
+        path = self.image(ticket_id, order_id)
+        for place in (path, path.with_suffix(".sums")):
+            if place.exists():
+                descriptor = os.open(place, os.O_RDONLY)
+                try:
+                    os.fsync(descriptor)
+                finally:
+                    os.close(descriptor)
+
+    def verify(self, ticket_id: int, order_id: int, told: Callable[[int, int], None] = lambda done, of: None) -> list[tuple[int, int]]:
+        """Read the image back and compare it with what was sent: (place, length) of every piece that is not as it came. `told`: how far, in bytes."""
+        path = self.image(ticket_id, order_id)
+        newest = {at: (length, digest) for at, length, digest in self._sums(path)}
+        wrong, done, of = [], 0, sum(length for length, digest in newest.values() if digest != _ZEROS)
+        with path.open("rb") as file:
+            for at, (length, digest) in sorted(newest.items()):
+                if digest == _ZEROS:
+                    continue
+                data = os.pread(file.fileno(), length, at)
+                if hashlib.sha256(data).digest() != digest:
+                    wrong.append((at, length))
+                done += length
+                told(done, of)
+        return wrong
+
+    @staticmethod
+    def _sums(path: Path) -> Iterator[tuple[int, int, bytes]]:
+        place = path.with_suffix(".sums")
+        raw = place.read_bytes() if place.exists() else b""
+        yield from _SUM.iter_unpack(raw[: len(raw) // _SUM.size * _SUM.size])
+
+    def of_ticket(self, ticket_id: int) -> list[Copy]:
+        """What is there, the newest last."""
+        found = []
+        for path in sorted((self.folder / str(ticket_id)).glob("*.img"), key=lambda p: int(p.stem) if p.stem.isdigit() else 0):
+            told = path.stat()
+            found.append(Copy(int(path.stem), path, told.st_size, told.st_blocks * 512))
+        return found
+
+    def remove(self, ticket_id: int, order_id: int) -> None:
+        """Delete a copy. Raises NotFoundError."""
+        path = self.image(ticket_id, order_id)
+        if not path.exists():
+            raise NotFoundError(f"copy {order_id}: expected a copy of this ticket, got none")
+        path.unlink()
+        path.with_suffix(".sums").unlink(missing_ok=True)
+
+    def remove_all(self, ticket_id: int) -> None:
+        """A customer who is erased leaves no copy behind."""
+        shutil.rmtree(self.folder / str(ticket_id), ignore_errors=True)
