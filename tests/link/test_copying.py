@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import shutil
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -36,7 +37,7 @@ def _copied(bench: Bench, name: str, *, ends: tuple[str, ...] = (), end: int = S
     slowly = ("--pace", "40") if ends else ()
     process = bench.probe(name, secret, f"spool-{number}", *slowly)
     bench.until(number, lambda link: link["orders"] and link["orders"][0]["state"] == "done")
-    order = bench.call("POST", f"/api/tickets/{number}/orders", json={"order": "copy", "device": device, "by": "KT", **({"end": end} if end else {})})["orders"][-1]["id"]
+    order = bench.call("POST", f"/api/tickets/{number}/orders", json={"order": "copy", "device": device, "by": "KT", "tight": True, **({"end": end} if end else {})})["orders"][-1]["id"]
     for place, what in enumerate(ends):
         bench.until(number, lambda link: bool(link["progress"]) and link["progress"]["unit"] == "sectors")
         if what == "server":
@@ -134,6 +135,15 @@ def test_a_full_disk_stops_it_before_the_disk_is_full(tmp_path: Path, monkeypatc
     monkeypatch.setattr(own, "room", lambda: 100)
     with pytest.raises(StoreError, match="room on the bench's disk"):
         own.write(1, 2, 0, b"x" * 4096, _told(b"x" * 4096))
+
+
+@pytest.mark.skipif(shutil.disk_usage("/").free > 2_000_000_000_000, reason="this disk has room for it")
+def test_a_bench_that_is_too_small_says_so_before_it_begins(bench: Bench) -> None:
+    number, secret = bench.linked("screen=other-stop", drive_kind="hdd", data="irreplaceable")
+    bench.probe("one-head", secret)
+    bench.until(number, lambda link: link["orders"] and link["orders"][0]["state"] == "done")
+    refused = bench.refused("POST", f"/api/tickets/{number}/orders", json={"order": "copy", "device": "sda", "by": "KT"})
+    assert refused.startswith("room: expected 2,000 GB on the bench's disk")
 
 
 def test_pieces_are_taken_of_a_copy_that_is_being_made_and_from_its_own_probe_only(bench: Bench) -> None:

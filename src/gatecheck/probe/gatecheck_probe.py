@@ -1028,6 +1028,10 @@ def plain(text):
     return re.sub(r"^(naa|eui|uuid|0x)\.?", "", re.sub(r"[\s\0]+", "", str(text)).lower())
 
 
+def plural(count, one, more):
+    return "%d %s" % (count, one if count == 1 else more)
+
+
 def size_words(count):
     """Bytes as drives are sold: 512 GB, 2.0 TB."""
     for unit, size in (("TB", 1e12), ("GB", 1e9), ("MB", 1e6)):
@@ -1993,7 +1997,7 @@ class Probe:
                     told = now
                     done, of = scan.done()
                     pace = (done - at_start) / max(scan.ms / 1e3, 0.1)
-                    text = "%s: %.0f MB/s%s%s" % (title, pace * sector / 1e6, ", %d places do not read" % (len(scan.failed) + scan.bad_sectors) if scan.failed or scan.bad_sectors else "", ", %d degrees" % degrees if degrees is not None else "")
+                    text = "%s: %.0f MB/s%s%s" % (title, pace * sector / 1e6, ", %s not read" % plural(len(scan.failed) + scan.bad_sectors, "place does", "places do") if scan.failed or scan.bad_sectors else "", ", %d degrees" % degrees if degrees is not None else "")
                     wanted = self.asked(number_, done, of, text, round((of - done) / max(pace, 1) / 60, 1), "sectors")
                     if wanted:
                         return self.ended_by(wanted)

@@ -167,6 +167,7 @@ export const api = {
     call<Link>(`/tickets/${id}/orders`, { method: 'POST', json: { order, device, kind, by } }),
   putScan: (id: number, device: string, upto: number | null, by: string) =>
     call<Link>(`/tickets/${id}/orders`, { method: 'POST', json: { order: 'scan', device, ...(upto && { minutes: upto }), by } }),
+  putCopy: (id: number, device: string, tight: boolean, by: string) => call<Link>(`/tickets/${id}/orders`, { method: 'POST', json: { order: 'copy', device, tight, by } }),
   steerOrder: (id: number, order: number, what: string, by: string) => call<Link>(`/tickets/${id}/orders/${order}`, { method: 'POST', json: { do: what, by } }),
   connectPractice: (id: number, machine: string, by: string) => call<Link>(`/tickets/${id}/practice`, { method: 'POST', json: { machine, by } }),
   takeInPractice: (machine: string, bay: number | null, by: string) => call<Ticket>('/practice', { method: 'POST', json: { machine, bay, by } }),

@@ -40,6 +40,9 @@ export function useServerEvents(): Date | null {
         void cache.invalidateQueries({ queryKey: ['link', change.ticket] })
         return
       }
+      if (change.kind === 'file' || change.kind === 'work') {
+        for (const of of ['surfaces', 'surface', 'copies', 'link']) void cache.invalidateQueries({ queryKey: [of, change.ticket] })
+      }
       if (change.kind === 'file') void cache.invalidateQueries({ queryKey: ['captures', change.ticket] })
       // while an own entry is on its way, its answer brings the ticket: look again once it is there
       const wait = cache.isMutating() > 0 ? OWN_ANSWER_MS : 0

@@ -466,6 +466,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/tickets/{ticket_id}/copies": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get Copies */
+        get: operations["getCopies"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tickets/{ticket_id}/copies/{order_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Remove Copy */
+        delete: operations["removeCopy"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/link/hello": {
         parameters: {
             query?: never;
@@ -511,6 +545,24 @@ export interface paths {
         get: operations["linkMap"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/link/copy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Copy Piece */
+        put: operations["linkCopy"];
+        /** Begin Copy */
+        post: operations["linkBeginCopy"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1146,6 +1198,18 @@ export interface components {
             /** Bay */
             bay: number | null;
         };
+        /**
+         * BeginCopyIn
+         * @description A copy begins: of a drive of so many bytes.
+         */
+        BeginCopyIn: {
+            /** Session */
+            session: string;
+            /** Order */
+            order: string;
+            /** Size */
+            size: number;
+        };
         /** BenchOut */
         BenchOut: {
             /** Shop */
@@ -1424,6 +1488,20 @@ export interface components {
             /** Qr */
             qr: string;
         };
+        /**
+         * CopyOut
+         * @description A copy on the bench's disk: the image, its size, and what it takes there (bytes).
+         */
+        CopyOut: {
+            /** Order */
+            order: number;
+            /** Path */
+            path: string;
+            /** Size */
+            size: number;
+            /** Used */
+            used: number;
+        };
         /** DeviceOut */
         DeviceOut: {
             /** Id */
@@ -1529,6 +1607,14 @@ export interface components {
                 [key: string]: unknown;
             }[];
             trend?: components["schemas"]["TrendOut"] | null;
+            /**
+             * Tests
+             * @description Self-tests that it offers: kind and minutes, 0 where it does not say
+             * @default {}
+             */
+            tests: {
+                [key: string]: number;
+            };
         };
         /**
          * EntryIn
@@ -2299,6 +2385,11 @@ export interface components {
             first?: number | null;
             /** End */
             end?: number | null;
+            /**
+             * Tight
+             * @default false
+             */
+            tight: boolean;
             /** By */
             by: string;
         };
@@ -3026,7 +3117,7 @@ export interface components {
         };
         /**
          * SurfacesOut
-         * @description All reads of a ticket, the newest first, and drives that can be read now: `held` says why not.
+         * @description All reads of a ticket, the newest first, and drives that can be read now: `held` says why not, `copy_held` why not copied.
          */
         SurfacesOut: {
             /** Reads */
@@ -3035,6 +3126,8 @@ export interface components {
             drives: components["schemas"]["ReadableOut"][];
             /** Held */
             held: string;
+            /** Copy Held */
+            copy_held: string;
         };
         /** SuspectOut */
         SuspectOut: {
@@ -4966,6 +5059,105 @@ export interface operations {
             };
         };
     };
+    getCopies: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ticket_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CopyOut"][];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    removeCopy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ticket_id: number;
+                order_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CopyOut"][];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     linkHello: {
         parameters: {
             query?: never;
@@ -5087,6 +5279,118 @@ export interface operations {
             cookie?: never;
         };
         requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: unknown;
+                    };
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    linkCopy: {
+        parameters: {
+            query: {
+                session: string;
+                order: string;
+                at: number;
+                sha256?: string;
+                zeros?: number;
+            };
+            header?: {
+                authorization?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: unknown;
+                    };
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    linkBeginCopy: {
+        parameters: {
+            query?: never;
+            header?: {
+                authorization?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BeginCopyIn"];
+            };
+        };
         responses: {
             /** @description Successful Response */
             200: {

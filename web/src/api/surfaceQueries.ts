@@ -1,4 +1,4 @@
-import { keepPreviousData, useQuery } from '@tanstack/react-query'
+import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 
 import { call } from './client'
 import type { components } from './schema'
@@ -23,5 +23,18 @@ export const useSurface = (id: number, read: SurfaceRead | null, span: readonly 
     queryFn: ({ signal }) => call<Surface>(`/tickets/${id}/surfaces/${read!.id}?bins=${bins}${span ? `&first=${Math.round(span[0])}&end=${Math.round(span[1])}` : ''}`, { signal }),
     enabled: read !== null, placeholderData: keepPreviousData, refetchInterval: read?.state === 'running' ? LIVE_MS : false,
   })
+
+export type Copy = Schemas['CopyOut']
+
+/** The copies of this ticket's drives on the bench's own disk. */
+export const useCopies = (id: number) => useQuery({ queryKey: ['copies', id], queryFn: ({ signal }) => call<Copy[]>(`/tickets/${id}/copies`, { signal }) })
+
+export function useRemoveCopy(id: number) {
+  const cache = useQueryClient()
+  return useMutation({
+    mutationFn: (order: number) => call<Copy[]>(`/tickets/${id}/copies/${order}`, { method: 'DELETE' }),
+    onSuccess: (copies) => cache.setQueryData(['copies', id], copies),
+  })
+}
 
 export const surfaceCsv = (id: number, read: string, what: 'places' | 'map'): string => `/api/tickets/${id}/surfaces/${read}/csv?what=${what}`

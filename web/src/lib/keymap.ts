@@ -37,7 +37,7 @@ export const KEYMAP = {
   },
   surface: {
     before: command('ArrowLeft', T.placeBefore), next: command('ArrowRight', T.placeNext), closer: command('+', T.loupeCloser), wider: command('-', T.loupeWider),
-    compare: command('v', T.besideBefore), start: command('r', T.readSurface), hour: command('h', T.readAnHour), pause: command('Space', T.pauseIt), goOn: command('Space', T.goOn),
+    compare: command('v', T.besideBefore), start: command('r', T.readSurface), hour: command('h', T.readAnHour), copy: command('c', T.copyOff), copyTight: command('k', T.copyTight), pause: command('Space', T.pauseIt), goOn: command('Space', T.goOn),
     stop: command('x', T.stopIt), leave: command('x', T.leaveIt), pages: command('p', T.pages), ...INSTRUMENT,
   },
   pages: { surface: command('a', T.surfaceShort), weigh: command('w', T.weighThis), compare: command('v', T.sideBySide), ...INSTRUMENT },

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from gatecheck.core.storage import encode
-from gatecheck.server.demo.pages import disk_capture, disk_readings, flash_capture
+from gatecheck.server.demo.pages import disk_capture, disk_readings, flash_capture, growing_surface
 
 
 @dataclass(frozen=True, slots=True)
@@ -142,6 +142,8 @@ def machines() -> list[Machine]:
                 *reading("story=slow-lately", "screen=repair-loop", "live-start=runs", "seen-live=right"),
                 ("tarn-mini-sda.gcap", disk_capture("QUARRY SPINDLE 1000", "QS7-310222", 1000, disk_readings(31_010, pending=2, reallocated=9))),
                 *reading("copy-data=complete"),
+                ("tarn-mini-surface.gcap", disk_capture("QUARRY SPINDLE 1000", "QS7-310222", 1000, disk_readings(31_012, pending=2, reallocated=9), surface=growing_surface(later=False))),
+                ("tarn-mini-surface-2.gcap", disk_capture("QUARRY SPINDLE 1000", "QS7-310222", 1000, disk_readings(31_020, pending=31, reallocated=9), surface=growing_surface(later=True))),
                 {"started": "read-scan", "minutes": 75},
             ),
             bay=3, taken_in=112, every=12, by=("MO",), practice="growing",

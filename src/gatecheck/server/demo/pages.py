@@ -8,8 +8,12 @@ from collections.abc import Mapping
 
 from gatecheck.core.capture.manifest import NAME, write_manifest
 from gatecheck.core.storage import encode
+from gatecheck.practice.surfaces import Patch, Surface
+from gatecheck.probe.gatecheck_probe import BAD_ROW, READ_ROW, MapWriter
 
 GB = 10**9
+_BLOCK, _SMALLEST = 1 << 16, 512
+"""sectors"""
 
 
 def capture(device: str, pages: Mapping[str, bytes]) -> bytes:
@@ -24,7 +28,7 @@ def capture(device: str, pages: Mapping[str, bytes]) -> bytes:
 
 
 def disk_capture(
-    model: str, serial: str, size_gb: int, attributes: list[encode.Attribute], *, exceeded: bool = False, rotation: int = 5400
+    model: str, serial: str, size_gb: int, attributes: list[encode.Attribute], *, exceeded: bool = False, rotation: int = 5400, surface: bytes = b""
 ) -> bytes:
     """Pages of an ATA drive as a capture."""
     return capture("sda", {
@@ -32,7 +36,27 @@ def disk_capture(
         "smart-data.bin": encode.smart_data(attributes),
         "smart-thresh.bin": encode.smart_thresholds(attributes),
         "smart-status.bin": encode.smart_status(exceeded=exceeded),
+        **({"surface.gcm": surface} if surface else {}),
     })  # fmt: skip
+
+
+def surface_page(surface: Surface, size_gb: int, *, upto: float = 1.0) -> bytes:
+    """The map of a timed read of such a surface, up to a share of the disk, in large blocks; what fails is taken apart."""
+    sectors = size_gb * GB // 512
+    writer = MapWriter(512, sectors)
+
+    def read(lba: int, size: int) -> None:
+        if not surface.fails(lba, size, sectors):
+            writer.add(READ_ROW, lba, size, surface.milliseconds(lba, size, 512, sectors))
+        elif size <= _SMALLEST:
+            writer.add(BAD_ROW, lba, size, 2600.0)
+        else:
+            read(lba, size // 2)
+            read(lba + size // 2, size - size // 2)
+
+    for lba in range(0, int(sectors * upto), _BLOCK):
+        read(lba, min(_BLOCK, sectors - lba))
+    return writer.take()
 
 
 def flash_capture(model: str, serial: str, size_gb: int, **health: int) -> bytes:
@@ -57,3 +81,12 @@ def disk_readings(hours: int, **counts: int) -> list[encode.Attribute]:
         encode.Attribute(198, pending),
         encode.Attribute(199, crc, now=200, worst=200),
     ]
+
+
+_NARROW = (Patch(904_100_000, 904_160_000, slow=0.8, tries=25), Patch(904_120_000, 904_124_000, dead=0.01))
+_WIDE = (Patch(903_000_000, 905_400_000, slow=0.6, tries=30), Patch(904_100_000, 904_400_000, dead=0.0003), Patch(390_000, 470_000, slow=0.5, tries=25))
+
+
+def growing_surface(*, later: bool) -> bytes:
+    """A patch in the middle of a disk, and the same some hours on."""
+    return surface_page(Surface(seed=3, patches=_WIDE if later else _NARROW), 1000)

@@ -52,7 +52,8 @@ class Surfaces:
         """Every read, newest first; which drives can be read now. Raises NotFoundError."""
         ticket = self.captures.tickets.ticket(ticket_id)
         held = next((f"{h.why}. {h.release}" for h in ticket.held if h.move == "read-scan"), "")
-        return SurfacesOut(reads=[_out(r) for r in self._reads(ticket_id)], drives=self._drives(ticket_id), held=held)
+        copy_held = next((f"{h.why}. {h.release}" for h in ticket.held if h.move == "copy-data"), "")
+        return SurfacesOut(reads=[_out(r) for r in self._reads(ticket_id)], drives=self._drives(ticket_id), held=held, copy_held=copy_held)
 
     def one(self, ticket_id: int, read_id: str, first: int | None, end: int | None, n: int) -> SurfaceOut:
         """A span of one read in n parts. Raises NotFoundError."""
@@ -100,7 +101,7 @@ class Surfaces:
         self.captures.tickets.row_of(ticket_id)
         with self.shop.database.read() as connection:
             kept, orders = attachments(connection, ticket_id), links.orders_of(connection, ticket_id)
-        found = [r for order in reversed(orders) if order.body.get("order") == "scan" and order.state in (WAITING, PAUSED) for r in [self._of(ticket_id, order)] if r]
+        found = [r for order in reversed(orders) if order.body.get("order") in ("scan", "copy") and order.state in (WAITING, PAUSED) for r in [self._of(ticket_id, order)] if r]
         for file in kept:
             capture = self.captures.decoded.capture(file.name, file.sha256)
             for device in sorted({p.device for p in capture.pages if p.kind == "read-map"}):

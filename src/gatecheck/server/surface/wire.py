@@ -69,11 +69,12 @@ class SurfaceOut(Wire):
 
 
 class SurfacesOut(Wire):
-    """All reads of a ticket, the newest first, and drives that can be read now: `held` says why not."""
+    """All reads of a ticket, the newest first, and drives that can be read now: `held` says why not, `copy_held` why not copied."""
 
     reads: list[SurfaceReadOut]
     drives: list[ReadableOut]
     held: str
+    copy_held: str
 
 
 class ReadableOut(Wire):

@@ -21,5 +21,5 @@ export function offersNow(link: Link, captures: readonly Capture[]): Offer[] {
   const inside = (captures[0]?.devices ?? []).filter((d) => d.bus !== 'usb' && d.device && d.pages.some((p) => TESTED.includes(p.kind) && p.status === 'decoded'))
   return link.offers.flatMap((o): Offer[] => o.order === 'read'
     ? [{ ...o, device: null, label: T.orderRead }]
-    : inside.filter((d) => o.order === 'scan' || o.kind in (d.tests ?? {})).map((d) => ({ ...o, device: d.device, label: T.orderTest(o.kind, d.device, d.tests?.[o.kind] ?? 0) })))
+    : inside.filter((d) => o.order === 'scan' || o.order === 'copy' || o.kind in (d.tests ?? {})).map((d) => ({ ...o, device: d.device, label: T.orderTest(o.kind, d.device, d.tests?.[o.kind] ?? 0, o.order === 'copy') })))
 }

@@ -3,7 +3,7 @@ import { useLocation } from 'wouter'
 
 import { api, type Link, type Ticket } from '../../api/client'
 import { useLink, useLinkChange, useTicket } from '../../api/queries'
-import { surfaceCsv, useSurface, useSurfaces, type Place, type Surface, type SurfaceRead } from '../../api/surfaceQueries'
+import { surfaceCsv, useCopies, useRemoveCopy, useSurface, useSurfaces, type Place, type Surface, type SurfaceRead } from '../../api/surfaceQueries'
 import { bytes, clock, minutes, percent } from '../../lib/format'
 import type { Handlers } from '../../lib/keymap'
 import { initials } from '../../lib/person'
@@ -26,7 +26,7 @@ export function SurfaceInstrument({ id }: { id: number }) {
 function OpenSurface({ ticket }: { ticket: Ticket }) {
   const [, navigate] = useLocation()
   const { data: link } = useLink(ticket.id)
-  const order = link?.orders.find((o) => o.order === 'scan' && (o.state === 'waiting' || o.state === 'paused'))
+  const order = link?.orders.find((o) => (o.order === 'scan' || o.order === 'copy') && (o.state === 'waiting' || o.state === 'paused'))
   const { data: all, error } = useSurfaces(ticket.id, order !== undefined)
   const change = useLinkChange(ticket.id)
   const [chosen, setChosen] = useState<string | null>(null)
@@ -65,6 +65,10 @@ function OpenSurface({ ticket }: { ticket: Ticket }) {
     pages: () => navigate(`/ticket/${ticket.id}/pages`),
     ...(before && { compare: () => setBeside(!beside) }),
     ...(mayStart && { start: () => start(drive.device, null), hour: () => start(drive.device, AN_HOUR) }),
+    ...(canOrder && !order && drive !== undefined && all?.copy_held === '' && {
+      copy: () => run(() => api.putCopy(ticket.id, drive.device, false, initials())),
+      ...(change.error?.message.includes('room:') && { copyTight: () => run(() => api.putCopy(ticket.id, drive.device, true, initials())) }),
+    }),
     ...(order?.state === 'waiting' && { pause: () => steer('pause'), stop: () => steer('stop') }),
     ...(order?.state === 'paused' && { goOn: () => steer('go-on'), leave: () => steer('leave') }),
   }
@@ -83,7 +87,7 @@ function OpenSurface({ ticket }: { ticket: Ticket }) {
           ))}
         </div>
       )}
-      <Work order={order} link={link} held={all?.held ?? ''} mayStart={mayStart} isLinked={link?.state === 'linked'} />
+      <Work order={order} link={link} held={all?.held ?? ''} isLinked={link?.state === 'linked'} copyHeld={all?.copy_held ?? ''} />
       {surface ? (
         <>
           <section aria-live="polite" data-pattern={surface.pattern} className="border-l-[5px] border-ink bg-sheet px-4 py-2.5">
@@ -114,6 +118,7 @@ function OpenSurface({ ticket }: { ticket: Ticket }) {
           <div className="mt-2 flex flex-wrap gap-x-5">
             <Do of="surface" id="before" /><Do of="surface" id="next" /><Do of="surface" id="closer" /><Do of="surface" id="wider" /><Do of="surface" id="compare" strong={beside} />
           </div>
+          <Copies ticket={ticket.id} />
           <Places ticket={ticket.id} read={read!} surface={surface} at={at} onPick={(p) => setCenter((p.first + p.last) / 2)} />
         </>
       ) : !all || (read && !surface) ? <p className="pt-6 text-l text-soft">{T.loading}</p> : (
@@ -144,10 +149,10 @@ function Reading({ read, surface, link }: { read: SurfaceRead; surface: Surface;
   )
 }
 
-interface WorkProps { order: Link['orders'][number] | undefined; link: Link | undefined; held: string; mayStart: boolean; isLinked: boolean }
+interface WorkProps { order: Link['orders'][number] | undefined; link: Link | undefined; held: string; copyHeld: string; isLinked: boolean }
 
 /** What runs, what it says of itself, and what can be done about it; or how a read is started. */
-function Work({ order, link, held, mayStart, isLinked }: WorkProps) {
+function Work({ order, link, held, copyHeld, isLinked }: WorkProps) {
   if (order) {
     return (
       <div className="mb-3 flex flex-wrap items-center gap-x-5 gap-y-1 border-l-4 border-ochre bg-sheet px-3 py-1" role="status">
@@ -158,8 +163,36 @@ function Work({ order, link, held, mayStart, isLinked }: WorkProps) {
       </div>
     )
   }
-  if (held && isLinked) return <p className="mb-3 border-l-4 border-brick bg-sheet px-3 py-1.5 text-m"><strong>{T.heldBack}</strong>: {held}</p>
-  return mayStart ? <div className="mb-2 flex flex-wrap gap-x-5"><Do of="surface" id="start" strong /><Do of="surface" id="hour" /></div> : null
+  return (
+    <>
+      {isLinked && held && <p className="mb-2 border-l-4 border-brick bg-sheet px-3 py-1.5 text-m"><strong>{T.readHeld}</strong>: {held}</p>}
+      {isLinked && copyHeld && <p className="mb-2 border-l-4 border-brick bg-sheet px-3 py-1.5 text-m"><strong>{T.copyHeld}</strong>: {copyHeld}</p>}
+      <div className="mb-2 flex flex-wrap gap-x-5 empty:hidden"><Do of="surface" id="start" strong /><Do of="surface" id="hour" /><Do of="surface" id="copy" strong /><Do of="surface" id="copyTight" /></div>
+    </>
+  )
+}
+
+/** What lies on the bench's own disk, where, and how large; by tap it is deleted. */
+function Copies({ ticket }: { ticket: number }) {
+  const { data: copies = [] } = useCopies(ticket)
+  const remove = useRemoveCopy(ticket)
+  const [sure, setSure] = useState<number | null>(null)
+  if (copies.length === 0) return null
+  return (
+    <section aria-label={T.copies} className="mt-3">
+      <h2 className="text-s font-bold">{T.copies}</h2>
+      {remove.error && <p className="text-m text-brick">{remove.error.message}</p>}
+      <ul className="text-m">
+        {copies.map((c) => (
+          <li key={c.order} className="flex flex-wrap items-center gap-x-6 border-b border-hair py-1">
+            <span className="min-w-0 flex-1 select-all break-all font-mono text-s">{c.path}</span>
+            <span className="text-s text-soft">{T.copySize(bytes(c.size), bytes(c.used))}</span>
+            <button type="button" className="touch min-h-9 text-indigo" onClick={() => (sure === c.order ? remove.mutate(c.order) : setSure(c.order))}>{sure === c.order ? T.copyRemoveSure : T.copyRemove}</button>
+          </li>
+        ))}
+      </ul>
+    </section>
+  )
 }
 
 function Places({ ticket, read, surface, at, onPick }: { ticket: number; read: SurfaceRead; surface: Surface; at: number; onPick: (place: Place) => void }) {
