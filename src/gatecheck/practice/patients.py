@@ -152,34 +152,6 @@ PATIENTS: tuple[Patient, ...] = (
         )}, chassis=3),
     ),
     Patient(
-        "spotted", "A few sectors lost in a power cut", "Ostler Tarn Mini", "Practice: a spotted one", "The light went out while it was saving.",
-        _pc("desktop", "windows-10", "hdd", 2020, "irreplaceable", drive_size_gb=500), _seen("story=power-cut", "screen=other-stop"), ("drive.media",),
-        lambda: _machine("Ostler Tarn Mini", {"sda": _hdd(
-            "QS6-400871", _disk(500, surface=Surface(seed=5, spots=frozenset({8_812_345, 8_812_346, 310_004_101, 611_900_777}))), 12_400,
-            counts={197: still(4)}, self_test=SelfTest(7, 8_812_345),
-        )}, chassis=3),
-    ),
-    Patient(
-        "one-head", "One head of six is gone", "Ferrow Adze-22", "Practice: a striped one", "It was moved while it was on. Some pictures open, some do not.",
-        _pc("desktop", "windows-10", "hdd", 2018, "irreplaceable", drive_size_gb=2000), _seen("story=knock", "screen=other-stop", "sound=steady"), ("drive.mechanical",),
-        lambda: _machine("Ferrow Adze-22", {"sda": AtaDrive(
-            "QUARRY SPINDLE 2000", "QS8-990417", _disk(2000, surface=Surface(seed=6, mb_s=160.0, dead_head=(2, 6, 1.0))), 26_300,
-            counts={197: still(3100), 5: still(48)}, self_test=SelfTest(7, 2_900_112),
-        )}, chassis=3),
-    ),
-    Patient(
-        "stalling", "Answers, and then no more", "Ostler Bracken-15", "Practice: a stalling one", "It starts, and hangs after a few minutes, every time.",
-        _pc("laptop", "windows-10", "hdd", 2017, "backed-up", drive_size_gb=500), _seen("story=slow-lately", "screen=other-stop"), ("drive.mechanical",),
-        lambda: _machine("Ostler Bracken-15", {"sda": _hdd("QS3-210088", _disk(500, surface=Surface(seed=8, stalls_from=0.04)), 29_900, counts={197: still(1)})}),
-    ),
-    Patient(
-        "tidying", "Flash that pauses to tidy up", "Ferrow Lathe-14", "Practice: a hesitant one", "Sometimes it stands still for a moment.",
-        _pc("laptop", "windows-11", "sata-ssd", 2022, "backed-up", drive_size_gb=480), _seen("story=slow-lately", "screen=repair-loop"), ("system.files",),
-        lambda: _machine("Ferrow Lathe-14", {"sda": AtaDrive(
-            "QUARRY FLINT S480", "QF4-880140", _disk(480, surface=Surface(seed=9, mb_s=480.0, rpm=0, drops=0.05)), 6_900, rotation=0, wear_now=92,
-        )}),
-    ),
-    Patient(
         "worn", "Flash at its end", "Ostler Bracken-15", "Practice: a worn one", "It warns about the drive at every start.",
         _pc("laptop", "windows-10", "nvme", 2018, "backed-up"), _seen("story=routine", "screen=health-warning"), ("drive.worn",),
         lambda: _machine("Ostler Bracken-15", {"nvme0": _flash("QF2-009120", _disk(256), 21_900, used=106, spare=4, warning=1)}),
@@ -292,6 +264,34 @@ PATIENTS: tuple[Patient, ...] = (
         "mistyped", "An entry that cannot be true", "Ferrow Lathe-14", "Practice: a misread one", "It stops with a message about the volume.",
         _pc("laptop", "windows-10", "hdd", 2020, "backed-up", drive_size_gb=1000), _seen("story=forced-off", "screen=volume-stop", "sound=steady", "seen-live=absent"), ("volume.damaged",),
         lambda: _machine("Ferrow Lathe-14", {"sda": _hdd("QS8-150372", _disk(1000), 12_700)}),
+    ),
+    Patient(
+        "spotted", "A few sectors lost in a power cut", "Ostler Tarn Mini", "Practice: a spotted one", "The light went out while it was saving.",
+        _pc("desktop", "windows-10", "hdd", 2020, "irreplaceable", drive_size_gb=500), _seen("story=power-cut", "screen=other-stop"), ("drive.media",),
+        lambda: _machine("Ostler Tarn Mini", {"sda": _hdd(
+            "QS6-400871", _disk(500, surface=Surface(seed=5, spots=frozenset({8_812_345, 8_812_346, 310_004_101, 611_900_777}))), 12_400,
+            counts={197: still(4)}, self_test=SelfTest(7, 8_812_345),
+        )}, chassis=3),
+    ),
+    Patient(
+        "one-head", "One head of six is gone", "Ferrow Adze-22", "Practice: a striped one", "It was moved while it was on. Some pictures open, some do not.",
+        _pc("desktop", "windows-10", "hdd", 2018, "irreplaceable", drive_size_gb=2000), _seen("story=knock", "screen=other-stop", "sound=steady"), ("drive.mechanical",),
+        lambda: _machine("Ferrow Adze-22", {"sda": AtaDrive(
+            "QUARRY SPINDLE 2000", "QS8-990417", _disk(2000, surface=Surface(seed=6, mb_s=160.0, dead_head=(2, 6, 1.0))), 26_300,
+            counts={197: still(3100), 5: still(48)}, self_test=SelfTest(7, 2_900_112),
+        )}, chassis=3),
+    ),
+    Patient(
+        "stalling", "Answers, and then no more", "Ostler Bracken-15", "Practice: a stalling one", "It starts, and hangs after a few minutes, every time.",
+        _pc("laptop", "windows-10", "hdd", 2017, "backed-up", drive_size_gb=500), _seen("story=slow-lately", "screen=other-stop"), ("drive.mechanical",),
+        lambda: _machine("Ostler Bracken-15", {"sda": _hdd("QS3-210088", _disk(500, surface=Surface(seed=8, stalls_from=0.04)), 29_900, counts={197: still(1)})}),
+    ),
+    Patient(
+        "tidying", "Flash that pauses to tidy up", "Ferrow Lathe-14", "Practice: a hesitant one", "Sometimes it stands still for a moment.",
+        _pc("laptop", "windows-11", "sata-ssd", 2022, "backed-up", drive_size_gb=480), _seen("story=slow-lately", "screen=repair-loop"), ("system.files",),
+        lambda: _machine("Ferrow Lathe-14", {"sda": AtaDrive(
+            "QUARRY FLINT S480", "QF4-880140", _disk(480, surface=Surface(seed=9, mb_s=480.0, rpm=0, drops=0.05)), 6_900, rotation=0, wear_now=92,
+        )}),
     ),
 )  # fmt: skip
 

@@ -1,0 +1,81 @@
+"""Surface at the screen: a read is started, watched, paused and gone on with by key; looked into by key and by touch; two reads stand side by side."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from typing import Any
+
+import httpx2 as httpx
+import pytest
+from playwright.sync_api import Page, expect
+
+from test_link_screen import practice, through
+
+Window = Callable[[], Page]
+SLOW = 60_000
+
+
+def test_a_read_is_started_paused_and_gone_on_with_by_key_and_its_places_are_walked(server: Any, window: Window) -> None:
+    number = practice(server, "spotted")
+    httpx.post(f"{server.url}/api/tickets/{number}/entries", json={"entry": {"fact": {"data": "backed-up"}}, "by": "KT"})
+    page = window()
+    page.goto(f"{server.url}/ticket/{number}")
+    page.get_by_role("heading", level=1).first.wait_for()
+    page.keyboard.press("a")
+    expect(page).to_have_url(re.compile("/surface$"))
+    expect(page.get_by_text("No surface was read yet")).to_be_visible()
+    expect(page.get_by_role("button", name="read the surface")).to_be_visible(timeout=SLOW)
+    page.keyboard.press("r")
+    expect(page.get_by_role("status").filter(has_text="Timed read of sda")).to_be_visible(timeout=SLOW)
+    page.keyboard.press("Space")
+    expect(page.get_by_text("Paused: Paused from the bench")).to_be_visible(timeout=SLOW)
+    page.reload()
+    expect(page.get_by_role("button", name="go on")).to_be_visible(timeout=SLOW)
+    page.keyboard.press("Space")
+    verdict = page.locator("[data-pattern=isolated-unreadable]")
+    expect(verdict).to_contain_text("4 sectors do not read", timeout=SLOW)
+    through(server, number, 2)
+    page.keyboard.press("ArrowRight")
+    loupe = page.locator("[data-loupe]")
+    expect(loupe).to_contain_text("Under the loupe")
+    expect(page.get_by_role("region", name="Bad places").get_by_role("listitem")).to_have_count(3)
+    before = loupe.inner_text()
+    page.keyboard.press("+")
+    expect(loupe).not_to_have_text(before)
+    page.keyboard.press("Escape")
+    expect(page.get_by_role("region", name="Tape")).to_contain_text("4 sectors do not read", timeout=SLOW)
+
+
+def test_what_is_held_cannot_be_started_and_says_why(server: Any, window: Window) -> None:
+    number = practice(server, "spotted")
+    page = window()
+    page.goto(f"{server.url}/ticket/{number}/surface")
+    expect(page.get_by_text("The read is held back")).to_be_visible(timeout=SLOW)
+    expect(page.get_by_role("button", name="read the surface")).to_have_count(0)
+    page.keyboard.press("r")
+    page.wait_for_timeout(400)
+    assert [o["order"] for o in httpx.get(f"{server.url}/api/tickets/{number}/link").json()["orders"]] == ["read"]
+
+
+@pytest.mark.parametrize(("size", "theme", "touch"), [((1280, 800), "light", False), ((820, 1180), "dark", True), ((390, 844), "light", True)])
+def test_two_reads_of_one_disk_show_what_grew(demo: Any, screen: Callable[..., Page], size: tuple[int, int], theme: str, touch: bool) -> None:
+    page = screen(size, theme=theme, touch=touch)
+    page.goto(f"{demo.url}/ticket/3/surface")
+    expect(page.locator("[data-ribbon]")).to_have_count(1)
+    beside = page.get_by_role("button", name="beside the read before")
+    beside.tap() if touch else page.keyboard.press("v")
+    expect(page.locator("[data-ribbon]")).to_have_count(2)
+    ribbon = page.locator("[data-ribbon]").first
+    ribbon.tap() if touch else ribbon.click()
+    expect(page.locator("[data-ribbon]")).to_have_count(3)
+    expect(page.get_by_role("region", name="Bad places")).to_contain_text("new")
+    assert page.evaluate("document.documentElement.scrollWidth <= window.innerWidth")
+    assert "read" in str(ribbon.get_attribute("aria-label"))  # the picture is told in words too
+
+
+def test_bad_places_and_the_map_go_out_as_csv(demo: Any) -> None:
+    reads = httpx.get(f"{demo.url}/api/tickets/3/surfaces").json()["reads"]
+    places = httpx.get(f"{demo.url}/api/tickets/3/surfaces/{reads[0]['id']}/csv").text.splitlines()
+    assert places[0] == "first,last,kind,lives_there"
+    assert len(places) > 1
