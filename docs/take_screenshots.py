@@ -30,6 +30,7 @@ SHOTS: list[tuple[str, str, str, tuple[int, int], list[str]]] = [
     ("ticket", "/ticket/1", "dark", DESK, []),
     ("call-sheet", "/ticket/5/call", "light", DESK, []),
     ("pages", "/ticket/3/pages", "light", DESK, []),
+    ("surface", "/ticket/3/surface", "light", DESK, ["v", "ArrowRight", "ArrowRight", "+", "+"]),
     ("settings", "/ticket/10/settings", "light", DESK, []),
     ("sightings", "/ticket/13/sightings", "dark", DESK, []),
     ("odds", "/odds", "light", DESK, []),

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import contextlib
 import json
 import sys
 from collections.abc import Sequence
@@ -13,6 +14,8 @@ from gatecheck import __version__
 from gatecheck.core.errors import BenchError
 from gatecheck.files import InputError, read_path
 
+_CHUNK, _MOST_ROWS = 16 << 20, 1_000_000
+"""of a read map: bytes read at once; rows that are judged (good neighbours are joined beyond)"""
 
 def main(argv: Sequence[str] | None = None) -> int:
     """Run a command. Imports what it needs late, so that `triage` starts fast."""
@@ -211,19 +214,24 @@ def _practice(arguments: argparse.Namespace) -> int:
 
 
 def _surface(arguments: argparse.Namespace) -> int:
+    from gatecheck.core.scan.coarse import coarser
     from gatecheck.core.scan.judge import judge_map, surface_document
-    from gatecheck.core.scan.read import MapError, read_map
+    from gatecheck.core.scan.read import MapError, joined, read_parts
 
     if arguments.sector_size not in (512, 520, 528, 4096, 4160, 4224):
         raise InputError(f"--sector-size: expected 512 or 4096 (520, 528, 4160, 4224 with protection), got {arguments.sector_size}")
     if arguments.disk_sectors is not None and not 1 <= arguments.disk_sectors <= 1 << 48:
         raise InputError(f"--disk-sectors: expected 1 to {1 << 48}, got {arguments.disk_sectors}")
     try:
-        data = sys.stdin.buffer.read() if arguments.map == "-" else Path(arguments.map).read_bytes()
+        with contextlib.ExitStack() as stack:
+            source = sys.stdin.buffer if arguments.map == "-" else stack.enter_context(Path(arguments.map).open("rb"))
+            kept, rows = [], 0
+            for part in read_parts(iter(lambda: source.read(_CHUNK), b"")):
+                kept.append(coarser(part, _MOST_ROWS // 8) if rows > _MOST_ROWS // 4 else part)
+                rows += len(kept[-1])
+            found = coarser(joined(kept), _MOST_ROWS)
     except OSError as error:
         raise InputError(f"{arguments.map}: expected a read map, got {error.strerror}") from error
-    try:
-        found = read_map(data)
     except MapError as error:
         raise InputError(f"{arguments.map}: {error}") from error
     if arguments.disk_sectors is not None and int((found.lba + found.sectors).max()) > arguments.disk_sectors:

@@ -9,7 +9,6 @@ from typing import Any
 import httpx2 as httpx
 import pytest
 from playwright.sync_api import Page, expect
-
 from test_link_screen import practice, through
 
 Window = Callable[[], Page]

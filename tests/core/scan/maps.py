@@ -23,10 +23,11 @@ class Drawn:
     share: float
 
 
-def drawn(kind: str, seed: int, *, blocks: int = 20_000, flash: bool = False, noise: float = 0.004, budget: float = 1.0) -> Drawn:
-    """One map. `noise`: share of blocks made late by something else on the machine; `budget`: share of the disk that was read."""
+def drawn(kind: str, seed: int, *, blocks: int = 20_000, flash: bool = False, noise: float = 0.004, budget: float = 1.0, largest_gb: float = 4_000, serpentine: bool = False) -> Drawn:
+    """One map. `noise`: share of blocks made late by something else on the machine; `budget`: share of the disk that was read;
+    `serpentine`: heads are passed to and fro."""
     rng = np.random.default_rng(seed)
-    gb = float(np.exp(rng.uniform(np.log(100), np.log(4_000))))
+    gb = float(np.exp(rng.uniform(np.log(100), np.log(largest_gb))))
     disk = int(gb * 1e9 / 512)
     per = disk // blocks
     lba = np.arange(blocks, dtype=np.int64) * per
@@ -68,6 +69,10 @@ def drawn(kind: str, seed: int, *, blocks: int = 20_000, flash: bool = False, no
         phase = rng.uniform(0, 1)
         turns = np.cumsum(1.0 / (band * (1.0 - 0.45 * np.arange(blocks) / blocks))) + phase
         dead = (turns % 1.0) < 1.0 / heads
+        if serpentine and heads > 2:
+            own, cycle = int(rng.integers(0, heads)), np.floor(turns)
+            turn = np.floor((turns % 1.0) * heads)
+            dead = np.where(cycle % 2 == 0, turn == own, turn == heads - 1 - own)
         dead &= rng.random(blocks) < rng.uniform(0.85, 1.0)
         state[dead] = UNREADABLE
         ms[dead] += rng.uniform(250, 900, int(dead.sum()))

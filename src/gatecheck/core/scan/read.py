@@ -5,6 +5,8 @@ Header `lba,sectors,ms,state`; state is read, unreadable or left. The bytes are 
 
 from __future__ import annotations
 
+import warnings
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -45,53 +47,124 @@ class ReadMap:
 
 def read_map(data: bytes) -> ReadMap:
     """Raises MapError naming the first line that cannot be used."""
-    data = data.removeprefix(b"\xef\xbb\xbf").replace(b"\r\n", b"\n").rstrip()
-    head, _, body = data.partition(b"\n")
-    names = tuple(name.strip().lower() for name in head[:_LONGEST_LINE].decode("utf-8", "replace").split(","))
-    if names != HEADER:
-        raise MapError(1, expected=f"the header {','.join(HEADER)}", got=repr(head[:60].decode("utf-8", "replace")))
-    if not body.strip():
-        raise MapError(2, expected="at least one block", got="nothing")
+    parts = list(read_parts([data]))
+    return joined(parts)
+
+
+def joined(parts: Sequence[ReadMap]) -> ReadMap:
+    """Parts of a map, one after the other."""
+    if len(parts) == 1:
+        return parts[0]
+    return ReadMap(*(np.concatenate([getattr(part, name) for part in parts]) for name in ("lba", "sectors", "ms", "state")))
+
+
+def read_parts(chunks: Iterable[bytes]) -> Iterator[ReadMap]:
+    """The map of a text that comes in chunks of any size, a part for each. Raises MapError naming the first line that cannot be used."""
+    line, rest, is_first, some = 1, b"", True, False
+    for chunk, is_last in _with_last(chunks):
+        text = (rest + chunk).replace(b"\r\n", b"\n")
+        if is_first:
+            text = text.removeprefix(b"\xef\xbb\xbf")
+            if b"\n" not in text and not is_last and len(text) < _LONGEST_LINE:
+                rest = text
+                continue
+            head, _, text = text.partition(b"\n")
+            names = tuple(name.strip().lower() for name in head[:_LONGEST_LINE].decode("utf-8", "replace").split(","))
+            if names != HEADER:
+                raise MapError(1, expected=f"the header {','.join(HEADER)}", got=repr(head[:60].decode("utf-8", "replace")))
+            line, is_first = 2, False
+        if is_last:
+            body, rest = text.rstrip(), b""
+        else:
+            end = text.rfind(b"\n")
+            body, rest = text[: max(end, 0)], text[end + 1 :]
+        if not body.strip():
+            continue
+        yield _part(body, line)
+        some = True
+        line += body.count(b"\n") + 1
+    if not some:
+        raise MapError(max(line, 2), expected="at least one block", got="nothing")
+
+
+def _with_last(chunks: Iterable[bytes]) -> Iterator[tuple[bytes, bool]]:
+    before = b""
+    for chunk in chunks:
+        if before:
+            yield before, False
+        before = chunk
+    yield before, True
+
+
+def _part(body: bytes, line: int) -> ReadMap:
+    """Whole lines, the first of which has this number."""
     rows = _numbers(body)
     if rows is None:
-        raise _first_fault(body)
+        raise _first_fault(body, line)
     lba, sectors, ms, state = rows[:, 0], rows[:, 1], rows[:, 2], rows[:, 3]
     good = (lba >= 0) & (lba < _LARGEST_LBA) & (lba == np.floor(lba)) & (sectors >= 1) & (sectors <= _MOST_SECTORS) & (sectors == np.floor(sectors)) & (ms >= 0) & (ms <= _LONGEST_MS)
     if not good.all():
         place = int(np.argmin(good))
-        raise _fault_of(body.split(b"\n")[place], place + 2) or MapError(place + 2, expected="a block", got="something else")
+        raise _fault_of(body.split(b"\n")[place], place + line) or MapError(place + line, expected="a block", got="something else")
     return ReadMap(lba.astype(np.int64), sectors.astype(np.int64), ms.copy(), state.astype(np.int8))
 
 
+_NUMERIC = np.zeros(256, dtype=bool)
+_NUMERIC[list(b"0123456789.+-eE, \t\n")] = True
+_WORDS = ((b"read", READ), (b"unreadable", UNREADABLE), (b"left", LEFT))
+
+
 def _numbers(body: bytes) -> Floats | None:
-    """Shape (n, 4); None where some line is not as it should be."""
-    lines = body.count(b"\n") + 1
-    if body.count(b",") != 3 * lines or b"\n\n" in body:
+    """Shape (n, 4); None where some line is not as it should be. The words are turned into digits in place, then all of it is read as numbers."""
+    raw = np.frombuffer(body + b"\n", dtype=np.uint8).copy()
+    ends, found = np.flatnonzero(raw == 10), np.flatnonzero(raw == 44)
+    if len(found) != 3 * len(ends):
         return None
-    coded = body.replace(b"unreadable", b"1").replace(b"read", b"0").replace(b"left", b"2").replace(b",2\n", b",2\n").replace(b"\n", b",")
-    if any(c not in b"0123456789.,eE+- \t" for c in set(coded)):
+    commas = found.reshape(-1, 3)
+    starts = np.concatenate([[0], ends[:-1] + 1])
+    if (commas[:, 0] < starts).any() or (commas[:, 2] > ends).any():
         return None
-    coded = coded.replace(b",,", b",0,")  # a block that was left has no time
+    while True:  # blanks around the words
+        padded = (raw[ends - 1] == 32) | (raw[ends - 1] == 9)
+        if not padded.any():
+            break
+        raw[ends[padded]], ends = 32, ends - padded
+        raw[ends] = 10
+    word = commas[:, 2] + 1
+    while (blank := ((raw[word] == 32) | (raw[word] == 9))).any():
+        word = word + blank
+    state = np.full(len(ends), -1, dtype=np.int8)
+    for text, number in _WORDS:
+        fits = ends - word == len(text)
+        for place, letter in enumerate(text):
+            fits[fits] = raw[word[fits] + place] == letter
+        state[fits] = number
+    if (state < 0).any():
+        return None
+    inside = np.zeros(len(raw), dtype=np.int8)
+    inside[word], inside[ends] = 1, -1
+    raw[np.cumsum(inside, dtype=np.int8) > 0] = 32
+    if not _NUMERIC[raw].all():
+        return None
+    raw[ends - 1] = 48 + state
+    untimed = commas[:, 2] == commas[:, 1] + 1  # a block that was left has no time
+    raw[commas] = 32
+    raw[commas[untimed, 2]] = 48
     try:
-        values = np.array(coded.split(b","), dtype="S32").astype(np.float64)
-    except ValueError:
+        with warnings.catch_warnings():
+            warnings.simplefilter("error", DeprecationWarning)  # it stops at what is no number, and only warns
+            values = np.fromstring(raw.tobytes().decode("ascii"), dtype=np.float64, sep=" ")
+    except (ValueError, DeprecationWarning):
         return None
-    if len(values) != 4 * lines or not np.isfinite(values).all():
-        return None
-    rows = values.reshape(lines, 4)
-    return rows if np.isin(rows[:, 3], (READ, UNREADABLE, LEFT)).all() and _states_were_words(body, lines) else None
+    return values.reshape(-1, 4) if len(values) == 4 * len(ends) and np.isfinite(values).all() else None
 
 
-def _states_were_words(body: bytes, lines: int) -> bool:
-    return body.count(b",read") + body.count(b",unreadable") + body.count(b",left") + body.count(b", read") + body.count(b", unreadable") + body.count(b", left") == lines
-
-
-def _first_fault(body: bytes) -> MapError:
-    for number, line in enumerate(body.split(b"\n"), start=2):
+def _first_fault(body: bytes, first: int) -> MapError:
+    for number, line in enumerate(body.split(b"\n"), start=first):
         fault = _fault_of(line, number)
         if fault is not None:
             return fault
-    return MapError(2, expected="blocks", got="something else")
+    return MapError(first, expected="blocks", got="something else")
 
 
 def _fault_of(line: bytes, number: int) -> MapError | None:
