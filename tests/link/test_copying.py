@@ -4,13 +4,12 @@ from __future__ import annotations
 
 import hashlib
 import shutil
-from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
 import httpx2 as httpx
 import pytest
-from test_link import Bench
+from benches import Bench
 
 from gatecheck.practice.patients import patient
 from gatecheck.server.copies.service import Copies
@@ -18,17 +17,6 @@ from gatecheck.store import StoreError
 
 SPAN = 40_000_000
 """sectors of the practice drive that are copied: its tables, its system partition, and the spot in it that does not read"""
-
-
-@pytest.fixture
-def bench(tmp_path: Path) -> Iterator[Bench]:
-    opened = Bench(tmp_path)
-    opened.start()
-    yield opened
-    opened.stop()
-    for process in opened.probes:
-        process.kill()
-        process.wait()
 
 
 def _copied(bench: Bench, name: str, *, ends: tuple[str, ...] = (), end: int = SPAN, device: str = "sda") -> tuple[int, Path, dict[str, Any]]:

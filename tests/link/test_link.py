@@ -9,59 +9,17 @@ import shutil
 import subprocess
 import sys
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
 import httpx2 as httpx
 import pytest
+from benches import Bench
 
 from gatecheck.practice.patients import patient
 from gatecheck.probe import gatecheck_probe as probe_module
 from gatecheck.probe.gatecheck_probe import clearance
-from serving import Served
-
-
-class Bench(Served):
-    """A server over its own folder, and probes of practice machines."""
-
-    def __init__(self, folder: Path) -> None:
-        super().__init__(folder / "data")
-        self.folder = folder
-        self.probes: list[subprocess.Popen[bytes]] = []
-
-    def linked(self, *texts: str, **facts: Any) -> tuple[int, str]:
-        """A ticket with a link; its number and secret."""
-        number = self.take_in(*texts, **facts)
-        return number, self.call("POST", f"/api/tickets/{number}/link", json={"by": "KT"})["secret"]
-
-    def probe(self, name: str, secret: str, spool: str = "spool", *more: str) -> subprocess.Popen[bytes]:
-        command = [sys.executable, "-m", "gatecheck.practice", name, "--server", self.url, "--secret", secret, "--spool", str(self.folder / spool), "--wait", "2", *more]
-        process = subprocess.Popen(command, stdout=subprocess.DEVNULL)
-        self.probes.append(process)
-        return process
-
-    def until(self, number: int, wanted: Callable[[dict[str, Any]], bool], seconds: float = 40) -> dict[str, Any]:
-        """The link once it is as wanted."""
-        end = time.monotonic() + seconds
-        link: dict[str, Any] = {}
-        while time.monotonic() < end:
-            link = self.call("GET", f"/api/tickets/{number}/link")
-            if wanted(link):
-                return link
-            time.sleep(0.1)
-        raise AssertionError(f"not in time: {link.get('state')} {link.get('progress')} {link.get('orders')}")
-
-
-@pytest.fixture
-def bench(tmp_path: Path) -> Iterator[Bench]:
-    opened = Bench(tmp_path)
-    opened.start()
-    yield opened
-    opened.stop()
-    for process in opened.probes:
-        process.kill()
-        process.wait()
 
 
 def through(count: int) -> Callable[[dict[str, Any]], bool]:

@@ -5,13 +5,12 @@ from __future__ import annotations
 import errno
 import random
 import time
-from collections.abc import Callable, Iterator
-from pathlib import Path
+from collections.abc import Callable
 from typing import Any
 
 import httpx2 as httpx
 import pytest
-from test_link import Bench
+from benches import Bench
 
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.scan.evidence import scanned
@@ -199,17 +198,6 @@ def test_a_span_is_drawn_in_bins_and_growth_is_seen() -> None:
 
 
 # --- through a real server ---------------------------------------------------------------------------------------------
-
-
-@pytest.fixture
-def bench(tmp_path: Path) -> Iterator[Bench]:
-    opened = Bench(tmp_path)
-    opened.start()
-    yield opened
-    opened.stop()
-    for process in opened.probes:
-        process.kill()
-        process.wait()
 
 
 SPAN = {"order": "scan", "device": "sda", "by": "KT", "end": 60_000_000}

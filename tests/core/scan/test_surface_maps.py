@@ -12,8 +12,9 @@ import pytest
 from maps import KINDS, as_csv, drawn
 
 from gatecheck.cli import main
+from gatecheck.core.scan.coarse import coarser
 from gatecheck.core.scan.judge import OUTCOMES, judge_map
-from gatecheck.core.scan.read import LEFT, READ, MapError, ReadMap, read_map
+from gatecheck.core.scan.read import LEFT, READ, UNREADABLE, MapError, ReadMap, joined, read_map, read_parts
 
 
 @pytest.mark.parametrize("kind", KINDS)
@@ -119,3 +120,36 @@ def test_the_command_gives_the_contracts_document(tmp_path: Path, capsys: pytest
             assert main(["surface", str(place), *more]) == 2
             assert said in capsys.readouterr().err
     assert main(["surface", str(tmp_path / "none.csv")]) == 2
+
+
+@pytest.mark.parametrize("size", [1, 7, 64, 1000, 10**6])
+def test_a_text_in_chunks_is_the_same_map(size: int) -> None:
+    own = drawn("isolated-unreadable", 3, blocks=400, budget=0.7)
+    text = as_csv(own.map)
+    parts = list(read_parts(text[at : at + size] for at in range(0, len(text), size)))
+    whole, again = read_map(text), joined(parts)
+    assert all((getattr(whole, name) == getattr(again, name)).all() for name in ("lba", "sectors", "ms", "state"))
+
+
+def test_a_fault_in_a_later_chunk_is_told_by_its_line() -> None:
+    text = b"lba,sectors,ms,state\n" + b"0,8,1.0,read\n" * 100 + b"8,8,soon,read\n"
+    with pytest.raises(MapError, match="^line 102: expected milliseconds"):
+        list(read_parts(text[at : at + 50] for at in range(0, len(text), 50)))
+
+
+@pytest.mark.parametrize("text", [
+    "0,8,1e1,read", " 0 , 8 , 10 , read ", "0,8,10.0,read\n", "0,8,,left\n8,8,10,read",
+])  # fmt: skip
+def test_numbers_and_words_are_read_as_people_write_them(text: str) -> None:
+    found = read_map(f"lba,sectors,ms,state\n{text}".encode())
+    assert (found.ms[-1], found.state[-1]) == (10.0, READ)
+
+
+@pytest.mark.parametrize("kind", KINDS)
+def test_good_neighbours_that_are_joined_change_no_verdict(kind: str) -> None:
+    own = drawn(kind, 12, blocks=60_000)
+    fewer = coarser(own.map, 10_000)
+    assert len(fewer) < len(own.map) / 2 or kind in ("one-head", "stalled")
+    assert (fewer.sectors.sum(), round(fewer.ms.sum())) == (own.map.sectors.sum(), round(own.map.ms.sum()))
+    assert (fewer.sectors[fewer.state == UNREADABLE].sum()) == own.bad_sectors
+    assert judge_map(fewer, disk_sectors=own.disk_sectors).pattern == judge_map(own.map, disk_sectors=own.disk_sectors).pattern == kind

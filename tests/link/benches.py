@@ -1,0 +1,43 @@
+"""A server over a folder of its own, and real probes of practice machines that are linked to it."""
+
+from __future__ import annotations
+
+import subprocess
+import sys
+import time
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from serving import Served
+
+
+class Bench(Served):
+    """A server over its own folder, and probes of practice machines."""
+
+    def __init__(self, folder: Path) -> None:
+        super().__init__(folder / "data")
+        self.folder = folder
+        self.probes: list[subprocess.Popen[bytes]] = []
+
+    def linked(self, *texts: str, **facts: Any) -> tuple[int, str]:
+        """A ticket with a link; its number and secret."""
+        number = self.take_in(*texts, **facts)
+        return number, self.call("POST", f"/api/tickets/{number}/link", json={"by": "KT"})["secret"]
+
+    def probe(self, name: str, secret: str, spool: str = "spool", *more: str) -> subprocess.Popen[bytes]:
+        command = [sys.executable, "-m", "gatecheck.practice", name, "--server", self.url, "--secret", secret, "--spool", str(self.folder / spool), "--wait", "2", *more]
+        process = subprocess.Popen(command, stdout=subprocess.DEVNULL)
+        self.probes.append(process)
+        return process
+
+    def until(self, number: int, wanted: Callable[[dict[str, Any]], bool], seconds: float = 40) -> dict[str, Any]:
+        """The link once it is as wanted."""
+        end = time.monotonic() + seconds
+        link: dict[str, Any] = {}
+        while time.monotonic() < end:
+            link = self.call("GET", f"/api/tickets/{number}/link")
+            if wanted(link):
+                return link
+            time.sleep(0.1)
+        raise AssertionError(f"not in time: {link.get('state')} {link.get('progress')} {link.get('orders')}")
