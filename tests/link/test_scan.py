@@ -14,7 +14,7 @@ from benches import Bench
 
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.scan.evidence import scanned
-from gatecheck.core.scan.map_page import read_map_page
+from gatecheck.core.scan.map_page import read_map_page, repacked
 from gatecheck.core.scan.read import READ, UNREADABLE
 from gatecheck.core.scan.view import bins_of, newly_bad
 from gatecheck.practice.patients import patient
@@ -185,6 +185,16 @@ def test_little_that_was_read_says_little() -> None:
 def test_what_is_no_map_is_said(raw: bytes) -> None:
     with pytest.raises(DecodeError):
         read_map_page(raw)
+
+
+def test_pieces_that_are_packed_together_are_the_same_map() -> None:
+    first, own, _ = scan(Drive({9}), upto=1)
+    second, _, _ = scan(Drive({9}), known=probe.rows_of(first))
+    one, several = read_map_page(repacked(first + second)), read_map_page(first + second)
+    assert all((getattr(one.blocks, name) == getattr(several.blocks, name)).all() for name in ("lba", "sectors", "ms", "state"))
+    assert len(repacked(first + second)) < len(first + second)
+    assert repacked(b"no map") == b"no map"
+    assert own.done()[0] < SECTORS
 
 
 def test_a_span_is_drawn_in_bins_and_growth_is_seen() -> None:

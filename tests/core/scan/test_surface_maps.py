@@ -133,7 +133,7 @@ def test_a_text_in_chunks_is_the_same_map(size: int) -> None:
 
 def test_a_fault_in_a_later_chunk_is_told_by_its_line() -> None:
     text = b"lba,sectors,ms,state\n" + b"0,8,1.0,read\n" * 100 + b"8,8,soon,read\n"
-    with pytest.raises(MapError, match="^line 102: expected milliseconds"):
+    with pytest.raises(MapError, match=r"^line 102: expected milliseconds"):
         list(read_parts(text[at : at + 50] for at in range(0, len(text), 50)))
 
 

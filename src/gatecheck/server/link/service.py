@@ -17,6 +17,7 @@ from typing import Any
 
 from gatecheck.core.capture.manifest import NAME, is_plain_path, write_manifest
 from gatecheck.core.scan.evidence import missing_of
+from gatecheck.core.scan.map_page import repacked
 from gatecheck.core.words.said import say, to_json
 from gatecheck.files import LARGEST_CAPTURE, LARGEST_PAGE, MOST_PAGES
 from gatecheck.probe.gatecheck_probe import NEEDED, PROTOCOL, clearance
@@ -31,6 +32,7 @@ from gatecheck.server.shop import Shop, now
 from gatecheck.server.tickets.service import Tickets
 from gatecheck.server.tickets.wire import TicketOut
 from gatecheck.store import Connection, StoreError, links
+from gatecheck.store.keeping import COPIES
 from gatecheck.store.links import Link, Order, Session
 
 _SAFE_RATIO = 100
@@ -76,7 +78,7 @@ class Links:
         self._live: dict[int, _Live] = {}
         self._throttle = Throttle(10, 60.0)
         self._lock = threading.Lock()
-        self.copies = Copies(shop.files.folder.parent / "copies")
+        self.copies = Copies(shop.files.folder.parent / COPIES)
         self._verifying: set[int] = set()
         """orders whose copy is read back just now"""
 
@@ -541,9 +543,12 @@ def _capture(session: Session, pages: list[tuple[dict[str, Any], bytes]]) -> byt
     newest = {line["path"]: (line, data) for line, data in pages if line["kind"] != "read-map"}
     pieces = [(line, data) for line, data in pages if line["kind"] == "read-map"]
     if pieces:  # the pieces of a map become one page
-        whole, first = b"".join(data for _, data in pieces), pieces[0][0]
+        whole, first = repacked(b"".join(data for _, data in pieces)), pieces[0][0]
         line = {**first, "path": f"{first['device']}/surface.gcm", "sha256": hashlib.sha256(whole).hexdigest()}
-        newest[line["path"]] = (line, whole)
+        if len(whole) <= LARGEST_PAGE:
+            newest[line["path"]] = (line, whole)
+        else:
+            newest[line["path"]] = ({**line, "status": "skipped", "detail": f"the map takes more than {LARGEST_PAGE >> 20} MiB", "sha256": None}, b"")
     manifest = write_manifest([line for line, _ in newest.values()], probe=session.probe, machine=session.machine)
     buffer = io.BytesIO()
     with zipfile.ZipFile(buffer, "w", zipfile.ZIP_DEFLATED) as archive:

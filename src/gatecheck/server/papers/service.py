@@ -30,7 +30,7 @@ from gatecheck.server.tickets.wire import TicketOut
 from gatecheck.server.work.service import Work
 from gatecheck.store import Connection, StoreError
 from gatecheck.store.files import attachments
-from gatecheck.store.keeping import ERASED, erase_customer, erased_at
+from gatecheck.store.keeping import COPIES, ERASED, erase_customer, erased_at
 from gatecheck.store.pictures import add_picture, has_picture, made_since, pictures_of
 from gatecheck.store.shop_pages import keep_shop_page
 from gatecheck.store.tickets import TicketRow, tickets_of_customer, tickets_on_bench
@@ -101,7 +101,7 @@ class Papers:
         if still:
             raise StoreError(f"erase: expected tickets that were handed over, got {', '.join(still)} still open")
         for ticket in own:
-            shutil.rmtree(self.shop.files.folder.parent / "copies" / str(ticket.id), ignore_errors=True)
+            shutil.rmtree(self.shop.files.folder.parent / COPIES / str(ticket.id), ignore_errors=True)
             erase_customer(self.shop.database, self.shop.files.folder, ticket.id, self.shop.model.knowledge, by=by)
         self.shop.generation += 1
         self.shop.announce({"kind": "ticket", "ticket": ticket_id})
