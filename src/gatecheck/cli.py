@@ -73,6 +73,12 @@ def _parser() -> argparse.ArgumentParser:
     surface.add_argument("--sector-size", type=int, default=512, metavar="BYTES")
     surface.add_argument("--disk-sectors", type=int, default=None, metavar="N", help="size of the disk, where the rows do not tell")
     surface.set_defaults(run=_surface)
+    path = commands.add_parser("bootpath", help="what this firmware would do with a disk image")
+    path.add_argument("image", metavar="IMAGE", help="an image file or a block device; it is only read")
+    path.add_argument("--mode", choices=("uefi", "bios"), required=True)
+    path.add_argument("--capture", metavar="FILE.gcap", default=None, help="a capture with the firmware's boot entries; without it, firmware that knows none")
+    path.add_argument("--sector-size", type=int, choices=(512, 4096), default=None, metavar="BYTES", help="where the image does not tell")
+    path.set_defaults(run=_bootpath)
     kept = (
         ("backup", "write the whole shop into one file, while it runs", ("file",)), ("restore", "bring a backup back, while it runs; what was there is kept", ("file",)),
         ("export", "write one ticket with its files into one file", ("number", "file")), ("import", "take an exported ticket in", ("file",)),
@@ -237,6 +243,20 @@ def _surface(arguments: argparse.Namespace) -> int:
     if arguments.disk_sectors is not None and int((found.lba + found.sectors).max()) > arguments.disk_sectors:
         raise InputError(f"{arguments.map}: expected blocks within {arguments.disk_sectors} sectors, got one that ends at {int((found.lba + found.sectors).max())}")
     _print(surface_document(judge_map(found, sector_size=arguments.sector_size, disk_sectors=arguments.disk_sectors)))
+    return 0
+
+
+def _bootpath(arguments: argparse.Namespace) -> int:
+    from gatecheck.core.disk.bootpath import boot_path
+    from gatecheck.image import ImageSectors
+    from gatecheck.library import shipped_words
+
+    if arguments.capture:
+        raise InputError("--capture: expected none, got one; boot entries are not followed yet, only the fallback file")
+    found = boot_path(ImageSectors(arguments.image, sector=arguments.sector_size), arguments.mode)
+    words = shipped_words()
+    findings = [{"id": f.id, "gate": f.gate, "where": f.where, "text": words.say(f.text)} for f in found.findings]
+    _print({"boots": found.boots, "stops_at": found.stops_at, "path": list(found.path), "findings": findings})
     return 0
 
 

@@ -1,0 +1,121 @@
+"""What a legacy firmware does with a disk: it runs the first sector if that is signed; all else is up to the code that stands there.
+
+Known code is followed: one that looks for the active partition and runs its boot sector, one that ignores the table and reads a second stage from where
+it was told, boot sectors of volumes. Code that is not known is believed to start what it was made for, and said to be unknown.
+"""
+
+from __future__ import annotations
+
+from gatecheck.core.disk.sectors import Sectors
+from gatecheck.core.disk.walk import Walk
+from gatecheck.core.errors import DecodeError
+from gatecheck.core.volume.fat import listing, read_fat
+
+_SIGNATURE = b"\x55\xaa"
+_STAGE_AT, _LIST_AT = 0x5C, 0x1F4
+_FOLLOWS_TABLE = (b"Missing operating system", b"Operating system load error", b"Invalid partition table", b"Error loading operating system", b"No active partition")
+_NO_SYSTEM = (b"This is not a bootable disk", b"Non-System disk", b"not bootable")
+
+
+def start_legacy(disk: Sectors, walk: Walk) -> bool:
+    """True where the walk ends in a system's own code."""
+    start = disk.read(0, 1)
+    walk.step("LBA 0")
+    if start.missing:
+        walk.stop("layout", "start-unreadable", "LBA 0")
+        return False
+    sector = start.data[:512]
+    if sector[510:512] != _SIGNATURE:
+        walk.stop("layout", "mbr-unsigned", "LBA 0")
+        return False
+    if not any(sector[:440]):
+        walk.stop("layout", "mbr-no-code", "LBA 0")
+        return False
+    if b"GRUB" in sector and b"Geom" in sector:
+        return _second_stage(disk, sector, walk)
+    if any(mark in sector for mark in _NO_SYSTEM):
+        walk.stop("layout", "code-says-no-system", "LBA 0")
+        return False
+    if any(mark in sector for mark in _FOLLOWS_TABLE) or _looks_for_active(sector):
+        return _follow_table(disk, sector, walk)
+    walk.find("code-unknown", "layout", "LBA 0")
+    walk.step("LBA 0: code of its own runs")
+    return True
+
+
+def _looks_for_active(sector: bytes) -> bool:
+    """Code that points at the table at 7BEh or 1BEh and compares with 80h."""
+    return (b"\xbe\x07" in sector or b"\xbe\x01" in sector) and b"\x80" in sector[:446]
+
+
+def _follow_table(disk: Sectors, sector: bytes, walk: Walk) -> bool:
+    records = [sector[446 + 16 * n : 462 + 16 * n] for n in range(4)]
+    active = [(n + 1, r) for n, r in enumerate(records) if r[0] & 0x80]
+    if not active:
+        walk.stop("layout", "no-active-partition", "LBA 0")
+        return False
+    if len(active) > 1:
+        walk.stop("layout", "several-active-partitions", ", ".join(f"partition {n}" for n, _ in active))
+        return False
+    number, record = active[0]
+    first = int.from_bytes(record[8:12], "little")
+    return _boot_sector(disk, first, f"partition {number}", walk)
+
+
+def _boot_sector(disk: Sectors, first: int, where: str, walk: Walk) -> bool:
+    walk.step(f"{where}: boot sector, LBA {first}")
+    span = disk.read(first, 1)
+    if not first or span.missing:
+        walk.stop("layout", "boot-sector-unreadable", f"{where}, LBA {first}")
+        return False
+    sector = span.data[:512]
+    if sector[510:512] != _SIGNATURE:
+        walk.stop("layout", "boot-sector-unsigned", f"{where}, LBA {first}")
+        return False
+    if any(mark in sector for mark in _NO_SYSTEM):
+        walk.stop("loader", "boot-sector-no-system", where)
+        return False
+    if not any(sector[90:510]):
+        walk.stop("layout", "boot-sector-no-code", where)
+        return False
+    if b"GRUB" in sector and b"Geom" in sector:
+        return _second_stage(disk, sector, walk)
+    if b"SYSLINUX" in sector:
+        return _named_stage(disk, first, where, "ldlinux.sys", walk)
+    walk.find("code-unknown", "layout", where)
+    walk.step(f"{where}: code of its own runs")
+    return True
+
+
+def _named_stage(disk: Sectors, first: int, where: str, name: str, walk: Walk) -> bool:
+    try:
+        files = listing(read_fat(disk, first))
+    except DecodeError:
+        return True  # another file system: its own code knows it
+    walk.step(f"{where}: {name}")
+    if files.find(name) is None:
+        walk.stop("loader", "loader-missing", f"{where}: {name}")
+        return False
+    config = next((c for c in ("syslinux.cfg", "syslinux/syslinux.cfg", "boot/syslinux/syslinux.cfg", "isolinux/isolinux.cfg") if files.find(c)), None)
+    if config is None:
+        walk.stop("loader", "configuration-missing", f"{where}: syslinux.cfg")
+        return False
+    return True
+
+
+def _second_stage(disk: Sectors, sector: bytes, walk: Walk) -> bool:
+    """Code that ignores the table: its first second-stage sector, then the list of runs at that one's end."""
+    at = int.from_bytes(sector[_STAGE_AT : _STAGE_AT + 8], "little")
+    walk.step(f"second stage, LBA {at}")
+    span = disk.read(at, 1) if at else None
+    if span is None or span.missing or not any(span.data[:512]):
+        walk.stop("loader", "second-stage-missing", f"LBA {at}")
+        return False
+    entry = span.data[_LIST_AT : _LIST_AT + 12]
+    first, count = int.from_bytes(entry[:8], "little"), int.from_bytes(entry[8:10], "little")
+    runs = disk.read(first, min(count, 512)) if first and count else None
+    if runs is None or runs.missing or not any(runs.data[:512]):
+        walk.stop("loader", "second-stage-missing", f"LBA {first}")
+        return False
+    walk.step(f"second stage: {count} sectors from LBA {first}")
+    return True

@@ -1,0 +1,271 @@
+"""What a UEFI firmware does with a disk: which partitions it sees, which volumes it opens, which program it starts.
+
+UEFI 2.10: 5.3 (GPT), 5.2 (MBR), 13.3 (FAT), 3.5.1.1 (the fallback file), 2.1.1 and Microsoft "PE Format" (images). Where the specification leaves
+room, it is what the reference firmware does, as tried on it: a table whose first copy is broken is taken from the second, a table without its
+protective record is none, every FAT volume is asked for the fallback file whatever its partition's type.
+"""
+
+from __future__ import annotations
+
+import zlib
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from gatecheck.core.disk.gpt import EFI_SYSTEM, GPT_ENTRY, GPT_HEADER, HEADER, SIGNATURE
+from gatecheck.core.disk.sectors import Sectors
+from gatecheck.core.disk.walk import Stop, Walk
+from gatecheck.core.errors import DecodeError
+from gatecheck.core.fields import read_fields
+from gatecheck.core.firmware.pe import FALLBACK, machine_of
+from gatecheck.core.guid import guid_text
+from gatecheck.core.volume.fat import FatFile, FatListing, FatVolume, listing, read_fat
+
+_MOST_ENTRIES = 1024
+_NO_BLOCK_IO = 2
+_LARGEST_PROGRAM = 64 << 20
+_EFI_APPLICATION = 10
+
+
+@dataclass(frozen=True, slots=True)
+class Slice:
+    """A partition as firmware sees it; number 0: the whole disk, which carries no table."""
+
+    number: int
+    first: int
+    last: int
+    type: str
+    guid: str
+
+
+@dataclass(frozen=True, slots=True)
+class _Header:
+    entries_lba: int
+    count: int
+    size: int
+    crc: int
+    first_usable: int
+    last_usable: int
+    alternate: int
+
+
+def slices(disk: Sectors, walk: Walk) -> list[Slice]:
+    """The partitions that firmware makes of the disk's tables."""
+    start = disk.read(0, 1)
+    if start.missing:
+        walk.find("start-unreadable", "layout", "LBA 0")
+    found = _gpt_slices(disk, start.data, walk)
+    if found is not None:
+        return found
+    return _mbr_slices(disk, start.data, walk)
+
+
+def _gpt_slices(disk: Sectors, start: bytes, walk: Walk) -> list[Slice] | None:
+    """None where firmware sees no GPT."""
+    last = (disk.length or 0) - 1
+    primary = _header(disk, 1)
+    backup = _header(disk, primary.alternate if primary and 0 < primary.alternate <= last else last)
+    if primary is None and backup is None:
+        if disk.read(1, 1).data[:8] == SIGNATURE:
+            walk.find("gpt-both-broken", "layout", f"LBA 1 and {last}")
+        return None
+    records = [start[446 + 16 * n : 462 + 16 * n] for n in range(4)] if len(start) >= 512 else []
+    guarded = any(r[0] == 0 and r[4] == 0xEE and r[8:12] == b"\1\0\0\0" for r in records)
+    if not guarded:
+        walk.find("gpt-unguarded", "layout", "LBA 0")
+        return None
+    if primary is None:
+        walk.find("gpt-primary-broken", "layout", "LBA 1")
+    elif backup is None:
+        walk.find("gpt-backup-broken", "layout", f"LBA {last}")
+    header = primary or backup
+    assert header is not None
+    span = disk.read(header.entries_lba, -(-header.count * header.size // disk.sector))
+    entries = []
+    for number in range(header.count):
+        raw = span.data[number * header.size : number * header.size + 128]
+        if len(raw) == 128 and any(raw[:16]):
+            own = read_fields(GPT_ENTRY, raw, "GPT entry", size=128)
+            entries.append((Slice(number + 1, int(own["first_lba"]), int(own["last_lba"]), guid_text(bytes(raw[:16])), guid_text(bytes(raw[16:32]))), int.from_bytes(raw[48:56], "little")))
+    found = []
+    for own_slice, attributes in entries:
+        where = f"partition {own_slice.number}"
+        overlaps = any(o is not own_slice and o.first <= own_slice.last and own_slice.first <= o.last for o, _ in entries)
+        if own_slice.first > own_slice.last or own_slice.first < header.first_usable or own_slice.last > header.last_usable:
+            walk.find("partition-outside", "layout", where)
+        elif overlaps:
+            walk.find("partition-overlaps", "layout", where)
+        elif not attributes & _NO_BLOCK_IO:
+            found.append(own_slice)
+    walk.step(f"GPT{'' if primary else ' (its second copy)'}: {len(found)} partitions")
+    return found
+
+
+def _header(disk: Sectors, lba: int) -> _Header | None:
+    """A header whose sums fit, with entries whose sum fits; None for any other."""
+    span = disk.read(lba, 1)
+    if lba < 1 or span.missing or span.data[:8] != SIGNATURE:
+        return None
+    own = read_fields(GPT_HEADER, span.data[:HEADER], "GPT header", size=HEADER)
+    size = int(own["header_size"])
+    if not HEADER <= size <= disk.sector or int(own["my_lba"]) != lba:
+        return None
+    raw = bytearray(span.data[:size])
+    raw[16:20] = bytes(4)
+    if zlib.crc32(raw) != int(own["header_crc"]):
+        return None
+    count, each, first = int(own["entry_count"]), int(own["entry_size"]), int(own["entries_lba"])
+    if not 0 < count <= _MOST_ENTRIES or not 128 <= each <= 4096 or each % 128 or not 0 < first < (disk.length or 1 << 62):
+        return None
+    entries = disk.read(first, -(-count * each // disk.sector))
+    crc = int.from_bytes(span.data[88:92], "little")
+    if entries.missing or zlib.crc32(entries.data[: count * each]) != crc:
+        return None
+    return _Header(first, count, each, crc, int.from_bytes(span.data[40:48], "little"), int.from_bytes(span.data[48:56], "little"), int(own["alternate_lba"]))
+
+
+def _mbr_slices(disk: Sectors, start: bytes, walk: Walk) -> list[Slice]:
+    """Records that firmware takes: all within the disk, none over another; else the whole disk is asked for a volume."""
+    whole = [Slice(0, 0, (disk.length or 1) - 1, "", "")]
+    if len(start) < 512 or start[510:512] != b"\x55\xaa":
+        walk.step("no table: the whole disk")
+        return whole
+    records = []
+    for number in range(4):
+        raw = start[446 + 16 * number : 462 + 16 * number]
+        kind, first, size = raw[4], int.from_bytes(raw[8:12], "little"), int.from_bytes(raw[12:16], "little")
+        if kind and size:
+            records.append(Slice(number + 1, first, first + size - 1, f"{kind:02X}h", ""))
+    valid = bool(records)
+    for own in records:
+        if own.last >= (disk.length or 1 << 62):
+            walk.find("partition-outside", "layout", f"partition {own.number}")
+            valid = False
+        elif any(o is not own and o.first <= own.last and own.first <= o.last for o in records):
+            walk.find("partition-overlaps", "layout", f"partition {own.number}")
+            valid = False
+    if not valid:
+        walk.step("no table: the whole disk")
+        return whole
+    found = [r for r in records if r.type != "EEh"]
+    walk.step(f"MBR: {len(found)} partitions")
+    return found
+
+
+def volumes(disk: Sectors, found: list[Slice], walk: Walk) -> Iterator[tuple[Slice, FatVolume, FatListing]]:
+    """The FAT volumes that firmware opens, in its order."""
+    for own in found:
+        try:
+            boot = disk.read(own.first, 1).whole("boot sector")
+            volume = read_fat(disk, own.first)
+        except DecodeError as error:
+            if own.type == EFI_SYSTEM:
+                walk.find("system-partition-broken", "layout", f"partition {own.number}: {error}")
+            continue
+        if boot[0] not in (0xE9, 0xEB, 0x49) or (boot[21] <= 0xF7 and boot[21] not in (0xF0, 0x00, 0x01)):
+            walk.find("system-partition-broken", "layout", f"partition {own.number}: no jump, or no media byte")
+            continue
+        if own.number and volume.sectors * volume.sector > (own.last - own.first + 1) * disk.sector:
+            walk.find("volume-too-large", "layout", f"partition {own.number}")
+        yield own, volume, listing(volume)
+
+
+def start_fallback(disk: Sectors, walk: Walk, machine: str) -> bool:
+    """Firmware that knows no entries: the fallback file of each volume, until one starts."""
+    found = slices(disk, walk)
+    wanted = FALLBACK[machine]
+    opened = 0
+    stop: Stop | None = None
+    for own, volume, files in volumes(disk, found, walk):
+        opened += 1
+        where = f"partition {own.number}" if own.number else "the whole disk"
+        stop = try_program(walk, volume, files, wanted, machine, where)
+        if stop is None:
+            return True
+    if stop is None:
+        has_esp = any(s.type == EFI_SYSTEM for s in found)
+        walk.stop("loader" if opened else "layout", "no-fallback" if opened else "system-partition-missing" if not has_esp else "system-partition-broken", wanted)
+    else:
+        walk.stop(stop.gate, stop.id, stop.where)
+    return False
+
+
+def try_program(walk: Walk, volume: FatVolume, files: FatListing, path: str, machine: str, where: str) -> Stop | None:
+    """None where the program is loaded and finds what it needs; else where it stops."""
+    file = files.find(path)
+    walk.step(f"{where}: {path}")
+    if file is None:
+        unread = any(path.lower().startswith(folder.lower().strip("/")) for folder in files.missing)
+        return Stop("loader", "loader-unread" if unread else "loader-missing", f"{where}: {path}")
+    if file.is_directory:
+        return Stop("loader", "loader-no-file", f"{where}: {path}")
+    try:
+        data = content(volume, file)
+    except DecodeError as error:
+        return Stop("loader", "loader-chain-broken", f"{where}: {path}: {error}")
+    fault = image_fault(data, machine)
+    if fault:
+        return Stop("loader", fault, f"{where}: {path}")
+    walk.step(f"{where}: {path} starts")
+    return second_stage(walk, data, files, volume, path, where)
+
+
+def content(volume: FatVolume, file: FatFile) -> bytes:
+    """All bytes of a file. Raises DecodeError where its chain is shorter than its size, leads outside, or cannot be read."""
+    if file.size > _LARGEST_PROGRAM:
+        raise DecodeError(file.path, at=0, expected=f"at most {_LARGEST_PROGRAM >> 20} MiB", got=f"{file.size} bytes")
+    if not file.size:
+        return b""
+    each = volume.cluster_sectors * volume.sector
+    need = -(-file.size // each)
+    parts = []
+    for cluster in volume.chain(file.cluster, need):
+        parts.append(volume.cluster(cluster, file.path))
+    if len(parts) < need:
+        raise DecodeError(file.path, at=len(parts) * each, expected=f"{need} clusters", got=f"{len(parts)}")
+    return b"".join(parts)[: file.size]
+
+
+def image_fault(data: bytes, machine: str) -> str:
+    """Why firmware does not load this as a program; empty where it does. Headers and sections must lie within the file."""
+    own = machine_of(data)
+    if own is None:
+        return "loader-no-program"
+    if own != machine:
+        return "loader-other-machine"
+    at = int.from_bytes(data[0x3C:0x40], "little")
+    count, optional = int.from_bytes(data[at + 6 : at + 8], "little"), int.from_bytes(data[at + 20 : at + 22], "little")
+    head = data[at + 24 : at + 24 + optional]
+    magic = int.from_bytes(head[:2], "little")
+    if len(head) < 72 or magic not in (0x10B, 0x20B):
+        return "loader-no-program"
+    if int.from_bytes(head[68:70], "little") != _EFI_APPLICATION:
+        return "loader-no-application"
+    if int.from_bytes(head[60:64], "little") > len(data):
+        return "loader-cut-short"
+    for number in range(count):
+        raw = data[at + 24 + optional + 40 * number :][:40]
+        size, place = int.from_bytes(raw[16:20], "little"), int.from_bytes(raw[20:24], "little")
+        if len(raw) < 40 or (size and place + size > len(data)):
+            return "loader-cut-short"
+    return ""
+
+
+def second_stage(walk: Walk, data: bytes, files: FatListing, volume: FatVolume, path: str, where: str) -> Stop | None:
+    """What a known second-stage program needs beside itself: its configuration, and the files that it names on its own volume."""
+    if b"grub_" not in data and b"GRUB" not in data[: 4 << 20]:
+        return None
+    folder = path.rpartition("/")[0]
+    places = [f"{folder}/grub.cfg", "boot/grub/grub.cfg", "grub/grub.cfg", "EFI/debian/grub.cfg", "EFI/ubuntu/grub.cfg"]
+    config = next((f for f in map(files.find, places) if f is not None and not f.is_directory), None)
+    if config is None:
+        return None if not files.files else Stop("loader", "configuration-missing", f"{where}: {folder}/grub.cfg")
+    try:
+        text = content(volume, config).decode("utf-8", "replace")
+    except DecodeError as error:
+        return Stop("loader", "configuration-unread", f"{where}: {error}")
+    walk.step(f"{where}: {config.path}")
+    for line in text.splitlines():
+        words = line.split()
+        if len(words) > 1 and words[0] in ("linux", "linuxefi", "initrd", "chainloader", "configfile") and words[1].startswith("/") and files.find(words[1]) is None:
+            return Stop("system" if words[0] in ("linux", "linuxefi", "initrd") else "loader", "named-file-missing", f"{where}: {words[1]}")
+    return None

@@ -1,0 +1,50 @@
+"""The firmware's walk over a disk: what it tries, in order, what is found on the way, and where it stops."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+from gatecheck.core.words.said import Said, say
+
+
+@dataclass(frozen=True, slots=True)
+class Stop:
+    """Where a walk ends: gate, finding, place."""
+
+    gate: str
+    id: str
+    where: str
+
+
+@dataclass(frozen=True, slots=True)
+class Found:
+    """One finding on the way. `text` in words yet to be said."""
+
+    id: str
+    gate: str
+    where: str
+
+    @property
+    def text(self) -> Said:
+        return say(f"bootpath.{self.id}", where=self.where)
+
+
+@dataclass(slots=True)
+class Walk:
+    """Collects steps and findings; `ended` is the gate it stopped at."""
+
+    path: list[str] = field(default_factory=list)
+    findings: list[Found] = field(default_factory=list)
+    ended: str | None = None
+
+    def step(self, text: str) -> None:
+        self.path.append(text)
+
+    def find(self, name: str, gate: str, where: str) -> None:
+        own = Found(name, gate, where)
+        if own not in self.findings:
+            self.findings.append(own)
+
+    def stop(self, gate: str, name: str, where: str) -> None:
+        self.find(name, gate, where)
+        self.ended = gate

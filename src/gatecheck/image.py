@@ -1,0 +1,56 @@
+"""A disk as a file: an image, or a block device, read and never written."""
+
+from __future__ import annotations
+
+import os
+import stat
+from pathlib import Path
+
+from gatecheck.core.disk.sectors import BEYOND, UNREADABLE, Span, guessed_sector
+from gatecheck.files import InputError
+
+_SMALLEST = 1024
+
+
+class ImageSectors:
+    """`Sectors` over a file. What cannot be read is named; nothing of it is kept."""
+
+    def __init__(self, path: str, *, sector: int | None = None) -> None:
+        """Raises InputError for what is no image, or cannot be opened."""
+        place = Path(path)
+        try:
+            self._descriptor = os.open(place, os.O_RDONLY)
+            told = os.fstat(self._descriptor)
+            size = os.lseek(self._descriptor, 0, os.SEEK_END)
+        except OSError as error:
+            raise InputError(f"{path}: expected a disk image or a block device, got {error.strerror}") from error
+        if not (stat.S_ISREG(told.st_mode) or stat.S_ISBLK(told.st_mode)):
+            raise InputError(f"{path}: expected a disk image or a block device, got a {'directory' if stat.S_ISDIR(told.st_mode) else 'file of another kind'}")
+        if size < _SMALLEST:
+            raise InputError(f"{path}: expected at least {_SMALLEST} bytes, got {size}")
+        self._size = size
+        self._sector = sector or guessed_sector(os.pread(self._descriptor, 4104, 0))
+
+    @property
+    def sector(self) -> int:
+        return self._sector
+
+    @property
+    def length(self) -> int | None:
+        return self._size // self._sector
+
+    def read(self, lba: int, count: int) -> Span:
+        size, count = self._sector, max(0, count)
+        inside = max(0, min(count, self._size // size - lba)) if lba >= 0 else 0
+        missing = dict.fromkeys(range(lba + inside, lba + count), BEYOND)
+        data = bytearray(count * size)
+        try:
+            raw = os.pread(self._descriptor, inside * size, lba * size) if inside else b""
+            data[: len(raw)] = raw
+        except OSError:
+            for place in range(lba, lba + inside):
+                try:
+                    data[(place - lba) * size : (place - lba + 1) * size] = os.pread(self._descriptor, size, place * size)
+                except OSError:
+                    missing[place] = UNREADABLE
+        return Span(lba, size, bytes(data), missing)
