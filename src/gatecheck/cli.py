@@ -247,13 +247,20 @@ def _surface(arguments: argparse.Namespace) -> int:
 
 
 def _bootpath(arguments: argparse.Namespace) -> int:
+    from gatecheck.core.capture.read import read_capture
+    from gatecheck.core.disk.boot_uefi import Entry
     from gatecheck.core.disk.bootpath import boot_path
     from gatecheck.image import ImageSectors
-    from gatecheck.library import shipped_words
+    from gatecheck.library import shipped_model, shipped_words
 
+    entries = None
     if arguments.capture:
-        raise InputError("--capture: expected none, got one; boot entries are not followed yet, only the fallback file")
-    found = boot_path(ImageSectors(arguments.image, sector=arguments.sector_size), arguments.mode)
+        firmware = read_capture(read_path(arguments.capture), shipped_model().knowledge.findings).firmware
+        if firmware is None:
+            raise InputError(f"{arguments.capture}: expected a capture with the firmware's variables, got none in it")
+        tried = sorted((e for e in firmware.entries if e.is_active and e.place is not None), key=lambda e: e.place or 0)
+        entries = [Entry(f"Boot{e.number:04X} {e.description}".strip(), e.partition or "", e.file or "", e.leads_to) for e in tried]
+    found = boot_path(ImageSectors(arguments.image, sector=arguments.sector_size), arguments.mode, entries=entries)
     words = shipped_words()
     findings = [{"id": f.id, "gate": f.gate, "where": f.where, "text": words.say(f.text)} for f in found.findings]
     _print({"boots": found.boots, "stops_at": found.stops_at, "path": list(found.path), "findings": findings})

@@ -6,6 +6,7 @@ it was told, boot sectors of volumes. Code that is not known is believed to star
 
 from __future__ import annotations
 
+from gatecheck.core.disk.gpt import read_gpt
 from gatecheck.core.disk.sectors import Sectors
 from gatecheck.core.disk.walk import Walk
 from gatecheck.core.errors import DecodeError
@@ -13,6 +14,8 @@ from gatecheck.core.volume.fat import listing, read_fat
 
 _SIGNATURE = b"\x55\xaa"
 _STAGE_AT, _LIST_AT = 0x5C, 0x1F4
+_NUMBER_AT, _LEGACY = 439, 4
+_STAGE_MARK = b"\xfe\x02\xb2\x3e"
 _FOLLOWS_TABLE = (b"Missing operating system", b"Operating system load error", b"Invalid partition table", b"Error loading operating system", b"No active partition")
 _NO_SYSTEM = (b"This is not a bootable disk", b"Non-System disk", b"not bootable")
 
@@ -50,7 +53,12 @@ def _looks_for_active(sector: bytes) -> bool:
 
 def _follow_table(disk: Sectors, sector: bytes, walk: Walk) -> bool:
     records = [sector[446 + 16 * n : 462 + 16 * n] for n in range(4)]
+    told = sector[_NUMBER_AT]
+    if 1 <= told <= 4 and records[told - 1][4]:  # code that was told which partition, whatever is active
+        return _boot_sector(disk, int.from_bytes(records[told - 1][8:12], "little"), f"partition {told}", walk)
     active = [(n + 1, r) for n, r in enumerate(records) if r[0] & 0x80]
+    if not active and any(r[4] == 0xEE for r in records):
+        return _follow_gpt(disk, walk)
     if not active:
         walk.stop("layout", "no-active-partition", "LBA 0")
         return False
@@ -60,6 +68,20 @@ def _follow_table(disk: Sectors, sector: bytes, walk: Walk) -> bool:
     number, record = active[0]
     first = int.from_bytes(record[8:12], "little")
     return _boot_sector(disk, first, f"partition {number}", walk)
+
+
+def _follow_gpt(disk: Sectors, walk: Walk) -> bool:
+    """Code that looks for the partition of a GPT that is marked as the one to start in legacy mode (UEFI 2.10, table 5.8, bit 2)."""
+    try:
+        table = read_gpt(disk)
+    except DecodeError:
+        walk.stop("layout", "gpt-both-broken", "LBA 1")
+        return False
+    marked = [p for p in table.partitions if p.attributes & _LEGACY]
+    if not marked:
+        walk.stop("layout", "no-active-partition", "LBA 0")
+        return False
+    return _boot_sector(disk, marked[0].first, f"partition {marked[0].number}", walk)
 
 
 def _boot_sector(disk: Sectors, first: int, where: str, walk: Walk) -> bool:
@@ -75,7 +97,7 @@ def _boot_sector(disk: Sectors, first: int, where: str, walk: Walk) -> bool:
     if any(mark in sector for mark in _NO_SYSTEM):
         walk.stop("loader", "boot-sector-no-system", where)
         return False
-    if not any(sector[90:510]):
+    if not _has_code(sector):
         walk.stop("layout", "boot-sector-no-code", where)
         return False
     if b"GRUB" in sector and b"Geom" in sector:
@@ -87,15 +109,23 @@ def _boot_sector(disk: Sectors, first: int, where: str, walk: Walk) -> bool:
     return True
 
 
+def _has_code(sector: bytes) -> bool:
+    """Something stands where the first jump leads, or at the start where there is none."""
+    at = 2 + sector[1] if sector[0] == 0xEB else 3 + int.from_bytes(sector[1:3], "little") if sector[0] == 0xE9 else 0
+    return at < 510 and any(sector[at:510])
+
+
 def _named_stage(disk: Sectors, first: int, where: str, name: str, walk: Walk) -> bool:
+    walk.step(f"{where}: {name}")
+    boot = disk.read(first, 1).data[:512]
+    named = {int.from_bytes(boot[at : at + 4], "little") for at in range(62, 506)}
+    if not any(_STAGE_MARK in disk.read(lba + base, 1).data for lba in named if 0 < lba < (disk.length or 0) for base in {0, first} if lba + base < (disk.length or 0)):
+        walk.stop("loader", "second-stage-missing", f"{where}: {name}")
+        return False
     try:
         files = listing(read_fat(disk, first))
     except DecodeError:
         return True  # another file system: its own code knows it
-    walk.step(f"{where}: {name}")
-    if files.find(name) is None:
-        walk.stop("loader", "loader-missing", f"{where}: {name}")
-        return False
     config = next((c for c in ("syslinux.cfg", "syslinux/syslinux.cfg", "boot/syslinux/syslinux.cfg", "isolinux/isolinux.cfg") if files.find(c)), None)
     if config is None:
         walk.stop("loader", "configuration-missing", f"{where}: syslinux.cfg")

@@ -8,7 +8,7 @@ protective record is none, every FAT volume is asked for the fallback file whate
 from __future__ import annotations
 
 import zlib
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 from gatecheck.core.disk.gpt import EFI_SYSTEM, GPT_ENTRY, GPT_HEADER, HEADER, SIGNATURE
@@ -69,7 +69,7 @@ def _gpt_slices(disk: Sectors, start: bytes, walk: Walk) -> list[Slice] | None:
             walk.find("gpt-both-broken", "layout", f"LBA 1 and {last}")
         return None
     records = [start[446 + 16 * n : 462 + 16 * n] for n in range(4)] if len(start) >= 512 else []
-    guarded = any(r[0] == 0 and r[4] == 0xEE and r[8:12] == b"\1\0\0\0" for r in records)
+    guarded = any(r[4] == 0xEE and r[8:12] == b"\1\0\0\0" for r in records)
     if not guarded:
         walk.find("gpt-unguarded", "layout", "LBA 0")
         return None
@@ -161,17 +161,52 @@ def volumes(disk: Sectors, found: list[Slice], walk: Walk) -> Iterator[tuple[Sli
             if own.type == EFI_SYSTEM:
                 walk.find("system-partition-broken", "layout", f"partition {own.number}: {error}")
             continue
-        if boot[0] not in (0xE9, 0xEB, 0x49) or (boot[21] <= 0xF7 and boot[21] not in (0xF0, 0x00, 0x01)):
-            walk.find("system-partition-broken", "layout", f"partition {own.number}: no jump, or no media byte")
+        if boot[21] <= 0xF7 and boot[21] not in (0xF0, 0x00, 0x01):
+            walk.find("system-partition-broken", "layout", f"partition {own.number}: no media byte")
             continue
         if own.number and volume.sectors * volume.sector > (own.last - own.first + 1) * disk.sector:
             walk.find("volume-too-large", "layout", f"partition {own.number}")
         yield own, volume, listing(volume)
 
 
-def start_fallback(disk: Sectors, walk: Walk, machine: str) -> bool:
-    """Firmware that knows no entries: the fallback file of each volume, until one starts."""
+@dataclass(frozen=True, slots=True)
+class Entry:
+    """A boot entry in the order that firmware tries it. `partition`: GUID, empty where its path leads through none; `file`: empty for the fallback;
+    `leads_to`: partition, disk, usb, optical, network, firmware, other."""
+
+    name: str
+    partition: str
+    file: str
+    leads_to: str
+
+
+def start_entries(disk: Sectors, walk: Walk, entries: Sequence[Entry], machine: str) -> bool:
+    """Firmware that has boot entries: each in its order, and after all of them the fallback file."""
     found = slices(disk, walk)
+    opened = list(volumes(disk, found, walk))
+    for entry in entries:
+        if entry.leads_to in ("network", "usb", "optical", "firmware"):
+            walk.step(f"{entry.name}: leads elsewhere ({entry.leads_to})")
+            continue
+        own = [v for v in opened if not entry.partition or v[0].guid == entry.partition]
+        if entry.partition and not own:
+            known = any(s.guid == entry.partition for s in found)
+            walk.find("entry-partition-broken" if known else "entry-stale", "firmware", entry.name)
+            walk.step(f"{entry.name}: its partition is {'no volume that firmware opens' if known else 'not on this disk'}")
+            continue
+        path = (entry.file or FALLBACK[machine]).replace("\\", "/").strip("/")
+        for piece, volume, files in own:
+            stop = try_program(walk, volume, files, path, machine, f"{entry.name}, partition {piece.number}")
+            if stop is None:
+                return True
+            walk.find(stop.id, stop.gate, stop.where)
+    walk.step("no entry starts: the fallback program")
+    return start_fallback(disk, walk, machine, found)
+
+
+def start_fallback(disk: Sectors, walk: Walk, machine: str, known: list[Slice] | None = None) -> bool:
+    """Firmware that knows no entries: the fallback file of each volume, until one starts."""
+    found = slices(disk, walk) if known is None else known
     wanted = FALLBACK[machine]
     opened = 0
     stop: Stop | None = None

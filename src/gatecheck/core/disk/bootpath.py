@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 from gatecheck.core.disk.boot_legacy import start_legacy
-from gatecheck.core.disk.boot_uefi import start_fallback
+from gatecheck.core.disk.boot_uefi import Entry, start_entries, start_fallback
 from gatecheck.core.disk.sectors import Sectors
 from gatecheck.core.disk.walk import Found, Walk
 
@@ -22,8 +23,11 @@ class BootPath:
     findings: tuple[Found, ...]
 
 
-def boot_path(disk: Sectors, mode: str, *, machine: str = "x64") -> BootPath:
-    """Walk the disk as a firmware of this mode that knows no boot entries. Never raises for what stands on the disk."""
+def boot_path(disk: Sectors, mode: str, *, machine: str = "x64", entries: Sequence[Entry] | None = None) -> BootPath:
+    """Walk the disk as a firmware of this mode, with these boot entries, None: one that knows none. Never raises for what stands on the disk."""
     walk = Walk()
-    boots = start_fallback(disk, walk, machine) if mode == UEFI else start_legacy(disk, walk)
+    if mode == BIOS:
+        boots = start_legacy(disk, walk)
+    else:
+        boots = start_fallback(disk, walk, machine) if entries is None else start_entries(disk, walk, entries, machine)
     return BootPath(boots, None if boots else walk.ended or "layout", tuple(walk.path), tuple(walk.findings))

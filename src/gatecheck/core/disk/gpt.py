@@ -37,6 +37,7 @@ GPT_ENTRY = (  # table 5.6
     Field("guid", 16, "raw:16"),
     Field("first_lba", 32, "<Q", "LBA"),
     Field("last_lba", 40, "<Q", "LBA"),
+    Field("attributes", 48, "<Q"),
     Field("name", 56, "raw:72"),
 )
 
@@ -51,6 +52,7 @@ class Partition:
     first: int
     last: int
     name: str
+    attributes: int = 0
 
     @property
     def is_efi_system(self) -> bool:
@@ -89,7 +91,7 @@ def read_gpt(disk: Sectors) -> GptTable:
             name = bytes(fields["name"]).decode("utf-16-le", "replace").split("\0")[0]  # type: ignore[arg-type]
             partitions.append(Partition(
                 number + 1, guid_text(bytes(fields["guid"])), guid_text(bytes(fields["type"])),  # type: ignore[arg-type]
-                int(fields["first_lba"]), int(fields["last_lba"]), name,
+                int(fields["first_lba"]), int(fields["last_lba"]), name, int(fields["attributes"]),
             ))  # fmt: skip
     checked = header[:16] + bytes(4) + header[20:]
     fits = int(own["header_size"]) == HEADER and zlib.crc32(checked) == int(own["header_crc"])

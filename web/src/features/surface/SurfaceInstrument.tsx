@@ -3,13 +3,14 @@ import { useLocation } from 'wouter'
 
 import { api, type Link, type Ticket } from '../../api/client'
 import { useLink, useLinkChange, useTicket } from '../../api/queries'
-import { surfaceCsv, useCopies, useRemoveCopy, useSurface, useSurfaces, type Place, type Surface, type SurfaceRead } from '../../api/surfaceQueries'
+import { useSurface, useSurfaces, type Surface, type SurfaceRead } from '../../api/surfaceQueries'
 import { bytes, clock, minutes, percent } from '../../lib/format'
 import type { Handlers } from '../../lib/keymap'
 import { initials } from '../../lib/person'
 import { Do } from '../../ui/Commands'
 import { T } from '../../words'
 import { InstrumentFrame } from '../instrument'
+import { Copies, Places } from './Places'
 import { Lives, Ribbon } from './Ribbon'
 
 const BINS = 320
@@ -169,54 +170,5 @@ function Work({ order, link, held, copyHeld, isLinked }: WorkProps) {
       {isLinked && copyHeld && <p className="mb-2 border-l-4 border-brick bg-sheet px-3 py-1.5 text-m"><strong>{T.copyHeld}</strong>: {copyHeld}</p>}
       <div className="mb-2 flex flex-wrap gap-x-5 empty:hidden"><Do of="surface" id="start" strong /><Do of="surface" id="hour" /><Do of="surface" id="copy" strong /><Do of="surface" id="copyTight" /></div>
     </>
-  )
-}
-
-/** What lies on the bench's own disk, where, and how large; by tap it is deleted. */
-function Copies({ ticket }: { ticket: number }) {
-  const { data: copies = [] } = useCopies(ticket)
-  const remove = useRemoveCopy(ticket)
-  const [sure, setSure] = useState<number | null>(null)
-  if (copies.length === 0) return null
-  return (
-    <section aria-label={T.copies} className="mt-3">
-      <h2 className="text-s font-bold">{T.copies}</h2>
-      {remove.error && <p className="text-m text-brick">{remove.error.message}</p>}
-      <ul className="text-m">
-        {copies.map((c) => (
-          <li key={c.order} className="flex flex-wrap items-center gap-x-6 border-b border-hair py-1">
-            <span className="min-w-0 flex-1 select-all break-all font-mono text-s">{c.path}</span>
-            <span className="text-s text-soft">{T.copySize(bytes(c.size), bytes(c.used))}</span>
-            <button type="button" className="touch min-h-9 text-indigo" onClick={() => (sure === c.order ? remove.mutate(c.order) : setSure(c.order))}>{sure === c.order ? T.copyRemoveSure : T.copyRemove}</button>
-          </li>
-        ))}
-      </ul>
-    </section>
-  )
-}
-
-function Places({ ticket, read, surface, at, onPick }: { ticket: number; read: SurfaceRead; surface: Surface; at: number; onPick: (place: Place) => void }) {
-  const first = Math.max(0, Math.min(at - 2, surface.places.length - 6))
-  const shown = surface.places.slice(first, first + 6)
-  return (
-    <section aria-label={T.badPlaces} className="mt-3">
-      <h2 className="flex flex-wrap items-baseline gap-x-4 text-s font-bold">
-        {T.badPlacesOf(surface.places.length + surface.more_places)}
-        <a className="touch text-m font-normal text-indigo underline underline-offset-4" href={surfaceCsv(ticket, read.id, 'places')} download>{T.placesCsv}</a>
-        <a className="touch text-m font-normal text-indigo underline underline-offset-4" href={surfaceCsv(ticket, read.id, 'map')} download>{T.mapCsv}</a>
-      </h2>
-      <ul className="text-m">
-        {shown.map((p, index) => (
-          <li key={p.first} className="border-b border-hair">
-            <button type="button" onClick={() => onPick(p)} className={`touch flex min-h-9 w-full flex-wrap items-center gap-x-6 text-left ${first + index === at ? 'bg-mat font-semibold' : ''}`}>
-              <span className="w-64 whitespace-nowrap font-mono text-indigo">{p.first.toLocaleString('en')}{p.last > p.first && `–${p.last.toLocaleString('en')}`}</span>
-              <span className={`w-44 whitespace-nowrap ${p.kind === 'slow' ? 'text-ochre-ink' : 'text-brick'}`}>{T.placeKinds[p.kind]}</span>
-              <span className="min-w-0 flex-1 truncate">{p.lives || T.nothingLives}</span>
-              {p.is_new && <strong className="text-brick">{T.placeNew}</strong>}
-            </button>
-          </li>
-        ))}
-      </ul>
-    </section>
   )
 }

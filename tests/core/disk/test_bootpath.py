@@ -1,0 +1,155 @@
+"""The boot path verdict on disks in memory: what each hurt does to the walk. What firmware itself makes of such disks is asked in the lab."""
+
+from __future__ import annotations
+
+import json
+import random
+import struct
+from collections.abc import Callable, Mapping
+from pathlib import Path
+
+import pytest
+
+from gatecheck.cli import main
+from gatecheck.core.disk.boot_uefi import Entry
+from gatecheck.core.disk.bootpath import boot_path
+from gatecheck.core.disk.encode import system_disk
+from gatecheck.core.disk.sectors import CapturedSectors
+from gatecheck.core.volume.encode_fat import fat_volume
+from gatecheck.image import ImageSectors
+from gatecheck.library import shipped_words
+
+ESP, SYSTEM, OTHER = "5A1F0C3D-88B4-4E27-9D61-70C2E4B8A911", "C3E9D210-6F4A-4B58-A1D7-25E09B63F84C", "0D7B42F8-1C95-4A6E-8F30-B94D617C2E55"
+SECTORS = 240_000
+LOADER = "EFI/BOOT/BOOTX64.EFI"
+
+
+def program(*, subsystem: int = 10, machine: int = 0x8664, size: int = 1024) -> bytes:
+    """Headers of an EFI application with one section."""
+    head = bytearray(0x80)
+    head[:2], head[0x3C:0x40] = b"MZ", struct.pack("<I", 0x80)
+    coff = b"PE\0\0" + struct.pack("<HHIIIHH", machine, 1, 0, 0, 0, 0xF0, 0x22E)
+    optional = bytearray(0xF0)
+    optional[:2], optional[60:64], optional[68:70] = b"\x0b\x02", struct.pack("<I", 512), struct.pack("<H", subsystem)
+    section = b".text\0\0\0" + struct.pack("<IIIIIIHHI", 512, 0x1000, 512, 512, 0, 0, 0, 0, 0)
+    return (bytes(head) + coff + bytes(optional) + section).ljust(512, b"\0").ljust(1024, b"\x90")[:size]
+
+
+def disk(files: Mapping[str, bytes] | None = None, change: Callable[[dict[int, bytes]], None] = lambda ranges: None) -> CapturedSectors:
+    ranges = {0: system_disk(ESP, SYSTEM, sectors=SECTORS)}
+    own = {LOADER: program()} if files is None else files
+    ranges |= {2048 + at: data for at, data in fat_volume(own, sectors=204_800, sector=512, cluster_sectors=1).items()}
+    change(ranges)
+    return Zeros(dict(ranges))
+
+
+class Zeros(CapturedSectors):
+    """A disk of which everything can be read: zeros where nothing stands."""
+
+    def __init__(self, ranges: Mapping[int, bytes]) -> None:
+        super().__init__(ranges, length=SECTORS)
+
+    def read(self, lba: int, count: int):  # type: ignore[no-untyped-def]
+        span = super().read(lba, count)
+        return type(span)(span.lba, span.sector, span.data, {place: why for place, why in span.missing.items() if place >= SECTORS})
+
+
+def over(at: int, data: bytes, lba: int = 0) -> Callable[[dict[int, bytes]], None]:
+    def change(ranges: dict[int, bytes]) -> None:
+        raw = bytearray(ranges[lba])
+        raw[at : at + len(data)] = data
+        ranges[lba] = bytes(raw)
+
+    return change
+
+
+@pytest.mark.parametrize(("files", "change", "boots", "finding"), [
+    (None, None, True, None),
+    ({"efi/boot/bootx64.efi": program()}, None, True, None),
+    ({"EFI/BOOT/README.TXT": b"x"}, None, False, "loader-missing"),
+    ({LOADER: program(machine=0xAA64)}, None, False, "loader-other-machine"),
+    ({LOADER: program(subsystem=11)}, None, False, "loader-no-application"),
+    ({LOADER: program(size=600)}, None, False, "loader-cut-short"),
+    ({LOADER: b"no program" * 60}, None, False, "loader-no-program"),
+    ({LOADER: program() + b"GRUB"}, None, False, "configuration-missing"),
+    ({LOADER: program() + b"GRUB", "EFI/BOOT/grub.cfg": b"linux /vmlinuz quiet\n"}, None, False, "named-file-missing"),
+    ({LOADER: program() + b"GRUB", "EFI/BOOT/grub.cfg": b"linux /vmlinuz quiet\n", "vmlinuz": b"k"}, None, True, None),
+    (None, over(0, bytes(512)), False, "gpt-unguarded"),
+    (None, over(446, b"\x80"), True, None),
+    (None, over(512 + 60, b"\xff"), False, "gpt-both-broken"),
+    (None, over(21, b"\x55", 2048), False, "system-partition-broken"),
+])  # fmt: skip
+def test_each_hurt_stops_the_walk_where_it_is(files: Mapping[str, bytes] | None, change: Callable[[dict[int, bytes]], None] | None, boots: bool, finding: str | None) -> None:
+    found = boot_path(disk(files, change or (lambda ranges: None)), "uefi")
+    assert found.boots == boots, found
+    assert (found.stops_at is None) == boots
+    assert finding is None or finding in [f.id for f in found.findings]
+    assert all("…" not in shipped_words().say(f.text) and f.where in shipped_words().say(f.text) for f in found.findings)
+    assert found.path
+
+
+@pytest.mark.parametrize(("entries", "boots", "says"), [
+    ([Entry("Boot0001 system", ESP, "\\EFI\\system\\start.efi", "partition")], True, None),
+    ([Entry("Boot0001 old", OTHER, "\\EFI\\system\\start.efi", "partition")], True, "entry-stale"),  # then the fallback
+    ([Entry("Boot0002 net", "", "", "network"), Entry("Boot0001 gone", ESP, "\\EFI\\gone.efi", "partition")], True, "loader-missing"),
+])  # fmt: skip
+def test_entries_are_tried_in_their_order_and_the_fallback_last(entries: list[Entry], boots: bool, says: str | None) -> None:
+    found = boot_path(disk({"EFI/system/start.efi": program(), LOADER: program()}), "uefi", entries=entries)
+    assert found.boots == boots
+    assert says is None or says in [f.id for f in found.findings]
+    bare = boot_path(disk({"EFI/system/start.efi": program()}), "uefi", entries=entries)
+    assert bare.boots == (says is None)
+
+
+@pytest.mark.parametrize(("sector", "boots", "finding"), [
+    (b"", False, "mbr-unsigned"), (b"\0" * 510 + b"\x55\xaa", False, "mbr-no-code"), (b"\xfa\xeb\xfe".ljust(510, b"\0") + b"\x55\xaa", True, "code-unknown"),
+    (b"\xfa Missing operating system".ljust(510, b"\0") + b"\x55\xaa", False, "no-active-partition"),
+])  # fmt: skip
+def test_a_legacy_firmware_runs_what_is_signed(sector: bytes, boots: bool, finding: str) -> None:
+    found = boot_path(Zeros({0: sector.ljust(512, b"\0")}), "bios")
+    assert (found.boots, [f.id for f in found.findings]) == (boots, [finding])
+
+
+def test_the_command_reads_an_image_and_writes_nothing(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    image = tmp_path / "disk.img"
+    with image.open("wb") as file:
+        file.truncate(SECTORS * 512)
+        for lba, data in {0: system_disk(ESP, SYSTEM, sectors=SECTORS), **{2048 + at: data for at, data in fat_volume({LOADER: program()}, sectors=204_800, sector=512, cluster_sectors=1).items()}}.items():
+            file.seek(lba * 512)
+            file.write(data)
+    before = image.stat().st_mtime_ns
+    assert main(["bootpath", str(image), "--mode", "uefi"]) == 0
+    assert json.loads(capsys.readouterr().out)["boots"] is True
+    assert image.stat().st_mtime_ns == before
+    cut = tmp_path / "cut.img"
+    cut.write_bytes(image.read_bytes()[: 100 * 512 + 7])
+    assert main(["bootpath", str(cut), "--mode", "uefi"]) == 0
+    assert json.loads(capsys.readouterr().out)["stops_at"] == "layout"
+    assert ImageSectors(str(cut)).length == 100
+
+
+@pytest.mark.parametrize(("content", "said"), [(None, "No such file"), (b"", "at least 1024 bytes"), ("folder", "directory")])
+def test_what_is_no_image_is_said_in_one_line(tmp_path: Path, capsys: pytest.CaptureFixture[str], content: bytes | str | None, said: str) -> None:
+    place = tmp_path / "image"
+    if content == "folder":
+        place.mkdir()
+    elif isinstance(content, bytes):
+        place.write_bytes(content)
+    assert main(["bootpath", str(place), "--mode", "bios"]) == 2
+    assert said in capsys.readouterr().err
+
+
+@pytest.mark.parametrize("seed", range(60))
+def test_hostile_bytes_end_in_a_verdict(seed: int) -> None:
+    rng = random.Random(seed)
+
+    def hurt(ranges: dict[int, bytes]) -> None:
+        for _ in range(rng.randrange(1, 30)):
+            lba = rng.choice(list(ranges))
+            raw = bytearray(ranges[lba])
+            at = rng.randrange(len(raw))
+            raw[at : at + rng.randrange(1, 9)] = rng.randbytes(rng.randrange(1, 9))
+            ranges[lba] = bytes(raw)
+
+    for mode in ("uefi", "bios"):
+        assert boot_path(disk(None, hurt), mode).stops_at in (None, "layout", "loader", "system", "firmware")

@@ -1,0 +1,68 @@
+"""The boot path verdict beside what real firmware does with the same image, UEFI and legacy; the table is printed."""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import pytest
+
+sys.path.insert(0, str(Path(__file__).parent))
+from boot_images import BIOS, NEEDED, TEXT, UEFI, Make
+from guest import OVMF
+
+from gatecheck.cli import main
+
+_DAILY = {"uefi": ("healthy", "no-guard", "primary-gone", "fat-no-jump"), "bios": ("standard", "two-active", "installed-unlisted", "gpt")}
+_ENDS = ("Shell>", "UEFI Interactive Shell", "No bootable option", "No bootable device")
+_SECONDS = {"uefi": 90, "bios": 25}
+
+CASES = [(mode, name, make) for mode, corpus in (("uefi", UEFI), ("bios", BIOS)) for name, make in corpus.items()]
+
+
+def starts(image: Path, mode: str) -> bool:
+    """Does the firmware start it? The image itself is not written: firmware mends a table that it finds broken."""
+    copy, console = image.with_suffix(".run"), image.with_suffix(".console")
+    shutil.copy(image, copy)
+    command = ["qemu-system-x86_64", "-accel", "tcg", "-machine", "q35", "-m", "256", "-no-reboot", "-monitor", "none", "-nic", "none", "-serial", f"file:{console}", "-drive", f"file={copy},format=raw,if=none,id=d0", "-device", "ide-hd,drive=d0,bus=ide.0"]
+    if mode == "uefi":
+        shutil.copy(OVMF / "OVMF_VARS_4M.fd", image.with_suffix(".vars"))
+        command += ["-display", "none", "-drive", f"if=pflash,format=raw,unit=0,readonly=on,file={OVMF / 'OVMF_CODE_4M.fd'}", "-drive", f"if=pflash,format=raw,unit=1,file={image.with_suffix('.vars')}"]
+    else:
+        command += ["-nographic"]
+    emulator = subprocess.Popen(command, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+    end, text = time.monotonic() + _SECONDS[mode], ""
+    try:
+        while time.monotonic() < end and TEXT not in text and not any(mark in text for mark in _ENDS):
+            time.sleep(0.3)
+            text = console.read_text("utf-8", "replace") if console.exists() else ""
+    finally:
+        emulator.kill()
+        emulator.wait()
+        copy.unlink()
+    return TEXT in text
+
+
+@pytest.mark.parametrize(("mode", "name", "make"), [
+    pytest.param(mode, name, make, id=f"{mode}-{name}", marks=pytest.mark.lab if name in _DAILY[mode] else pytest.mark.lab_all) for mode, name, make in CASES
+])  # fmt: skip
+def test_the_verdict_is_the_firmwares(mode: str, name: str, make: Make, tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    missing = [tool for tool in NEEDED if shutil.which(tool) is None]
+    if missing:
+        pytest.fail(f"{', '.join(missing)}: not installed; `make lab` installs Debian's packages for it")
+    image = tmp_path / f"{name}.img"
+    make(image)
+    real = starts(image, mode)
+    capsys.readouterr()
+    assert main(["bootpath", str(image), "--mode", mode]) == 0
+    ours = json.loads(capsys.readouterr().out)
+    line = f"{'' if ours['boots'] == real else 'DIFFERS':<8} {mode:<5} {name:<20} firmware {'starts it' if real else 'does not':<10} verdict {'starts' if ours['boots'] else 'stops at ' + str(ours['stops_at']):<17} {', '.join(f['id'] for f in ours['findings'])}"
+    with Path(os.environ["GATECHECK_LAB_TABLE"]).open("a", encoding="utf-8") as table:
+        table.write(line + "\n")
+    assert ours["boots"] == real, line
+    assert (ours["stops_at"] is None) == ours["boots"]
