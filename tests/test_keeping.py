@@ -83,13 +83,13 @@ def test_restoring_into_a_running_shop_shows_at_once_and_keeps_what_was_there(tm
     with pytest.raises(StoreError, match="1 tickets and 1 entries that it does not hold"):
         keeping.restore(tmp_path / "b.zip", tmp_path / "shop")
     assert len(house.bench.overview().rows) == 2
-    house.links.copies.begin(first, 1, 4096)
+    house.links.copying.copies.begin(first, 1, 4096)
     _, before = keeping.restore(tmp_path / "b.zip", tmp_path / "shop", over=True)
     assert [r.customer for r in house.bench.overview().rows] == ["One"]
     assert house.tickets.ticket(first).tape[-1].body["outcome"] == "dead"
     house.tickets.append(first, {"note": "it goes on"}, by="KT")
     assert before is not None
-    assert house.links.copies.of_ticket(first) == [], "a ticket of that number may be somebody else's now"
+    assert house.links.copying.copies.of_ticket(first) == [], "a ticket of that number may be somebody else's now"
     assert list((tmp_path / "shop").glob(f"copies-before-restore-*/{first}/1.img"))
     keeping.restore(before, tmp_path / "shop", over=True)
     assert {r.customer for r in house.bench.overview().rows} == {"One", "Two"}
@@ -217,8 +217,8 @@ def test_erasing_leaves_no_byte_of_the_customer(tmp_path: Path) -> None:
     house.tickets.append(taken.id, {"fact": {"lives": SECRETS[2]}}, by="KT")
     with pytest.raises(StoreError, match="still open"):
         house.papers.erase(taken.id, by="KT")
-    house.links.copies.begin(taken.id, 1, 4096)
-    house.links.copies.write(taken.id, 1, 0, SECRETS[0].encode(), hashlib.sha256(SECRETS[0].encode()).hexdigest())
+    house.links.copying.copies.begin(taken.id, 1, 4096)
+    house.links.copying.copies.write(taken.id, 1, 0, SECRETS[0].encode(), hashlib.sha256(SECRETS[0].encode()).hexdigest())
     house.learning.hand_over(taken.id, ["drive.dead"], by="KT", waive=SECRETS[6])
     learned = house.learning.learning()
     after = house.papers.erase(taken.id, by="MO")

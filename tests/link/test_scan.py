@@ -71,8 +71,8 @@ def some_bad(seed: int) -> set[int]:
     return {rng.randrange(SECTORS) for _ in range(12)} | set(range(start, start + rng.choice((1, 9, 300, 700)))) | ({0} if seed % 2 else {SECTORS - 1})
 
 
-@pytest.mark.parametrize("seed", range(4))
-@pytest.mark.parametrize("cut", [None, 1, 7, 60])
+@pytest.mark.parametrize("seed", range(3))
+@pytest.mark.parametrize("cut", [None, 1, 30])
 @pytest.mark.parametrize("sector", [512, 4096])
 def test_what_does_not_read_is_found_to_the_sector_and_nothing_else_is(seed: int, cut: int | None, sector: int) -> None:
     bad, raw, known = some_bad(seed), b"", []
@@ -154,7 +154,7 @@ def test_practice_surfaces_lead_to_their_pattern(name: str, pattern: str) -> Non
     own.pace = 1e9
     block = next(b for b in own.blocks() if b.bus != "usb")
     sector, sectors = probe.geometry(block)
-    size = (1 << 25) // sector  # large blocks: a disk in a second
+    size = (1 << 26) // sector  # large blocks: a disk in a second
     worker = probe.Worker(own, block.name, sector, size, 30)
     read = probe.Scan(worker, sectors, size)
     with_stop = 0

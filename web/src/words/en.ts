@@ -295,7 +295,7 @@ export const T = {
   workStalls: 'Gets no further',
   workHot: 'Waits until the drive is cooler',
   workEnded: 'Its work has ended',
-  tellMe: 'notices',
+  tellMe: 'tell me when work ends',
   besideBefore: 'beside the read before',
   livesThere: 'What lives where',
   ribbonOf: (device: string, share: string, text: string) => `${device}, ${share} read. ${text}`,

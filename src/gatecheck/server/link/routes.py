@@ -80,11 +80,11 @@ def _for_the_browser(router: APIRouter, links: Links) -> None:
 def _copies(router: APIRouter, links: Links) -> None:
     @router.get("/api/tickets/{ticket_id}/copies", operation_id="getCopies")
     def get_copies(ticket_id: TicketId) -> list[CopyOut]:
-        return [CopyOut(order=c.order, path=str(c.path), size=c.size, used=c.used) for c in links.copies_of(ticket_id)]
+        return [CopyOut(order=c.order, path=str(c.path), size=c.size, used=c.used) for c in links.copying.of_ticket(ticket_id)]
 
     @router.delete("/api/tickets/{ticket_id}/copies/{order_id}", operation_id="removeCopy")
     def remove_copy(ticket_id: TicketId, order_id: int) -> list[CopyOut]:
-        links.remove_copy(ticket_id, order_id)
+        links.copying.remove(ticket_id, order_id)
         return get_copies(ticket_id)
 
 
@@ -103,14 +103,14 @@ def _for_the_probe(router: APIRouter, links: Links) -> None:
 
     @router.post("/api/link/copy", operation_id="linkBeginCopy")
     def begin_copy(said: BeginCopyIn, secret: Secret) -> dict[str, Any]:
-        return links.begin_copy(secret, said.session, said.order, said.size)
+        return links.copying.begin(secret, said.session, said.order, said.size)
 
     @router.put("/api/link/copy", operation_id="linkCopy")
     async def copy_piece(
         request: Request, session: str, order: str, at: Annotated[int, Query(ge=0)], secret: Secret, sha256: str = "", zeros: Annotated[int, Query(ge=0)] = 0
     ) -> dict[str, Any]:
         data = await request.body()
-        return await run_in_threadpool(links.copy_piece, secret, session, order, at, data, sha256, zeros)
+        return await run_in_threadpool(links.copying.piece, secret, session, order, at, data, sha256, zeros)
 
     @router.post("/api/link/pages", operation_id="linkPage")
     def page(page: PageIn, secret: Secret) -> dict[str, Any]:

@@ -6,25 +6,21 @@ import base64
 import binascii
 import hashlib
 import hmac
-import io
 import secrets
 import threading
 import time
-import zipfile
-import zlib
 from collections.abc import Callable, Mapping
 from typing import Any
 
-from gatecheck.core.capture.manifest import NAME, is_plain_path, write_manifest
-from gatecheck.core.scan.evidence import missing_of
-from gatecheck.core.scan.map_page import repacked
+from gatecheck.core.capture.manifest import is_plain_path
 from gatecheck.core.words.said import say, to_json
 from gatecheck.files import LARGEST_CAPTURE, LARGEST_PAGE, MOST_PAGES
 from gatecheck.probe.gatecheck_probe import NEEDED, PROTOCOL, clearance
 from gatecheck.probe_file import probe_with, start_line
 from gatecheck.server.captures.service import Captures
-from gatecheck.server.copies.service import Copies, Copy
 from gatecheck.server.errors import LinkEndedError, LinkUnknownError, NotFoundError, TooManyError
+from gatecheck.server.link.capture import capture_of
+from gatecheck.server.link.copying import Copying
 from gatecheck.server.link.wire import LinkOut, LinkRowOut, PageIn, ProgressIn
 from gatecheck.server.people.throttle import Throttle
 from gatecheck.server.qr import qr_svg
@@ -32,10 +28,8 @@ from gatecheck.server.shop import Shop, now
 from gatecheck.server.tickets.service import Tickets
 from gatecheck.server.tickets.wire import TicketOut
 from gatecheck.store import Connection, StoreError, links
-from gatecheck.store.keeping import COPIES
 from gatecheck.store.links import Link, Order, Session
 
-_SAFE_RATIO = 100
 _LONGEST_CODE = 20
 _SECRET_BYTES = 24
 """of chance in a secret: 192 bits"""
@@ -78,9 +72,7 @@ class Links:
         self._live: dict[int, _Live] = {}
         self._throttle = Throttle(10, 60.0)
         self._lock = threading.Lock()
-        self.copies = Copies(shop.files.folder.parent / COPIES)
-        self._verifying: set[int] = set()
-        """orders whose copy is read back just now"""
+        self.copying = Copying(self)
 
     # --- for the browser ---------------------------------------------------------------------------------------
 
@@ -92,7 +84,7 @@ class Links:
             known = links.link_of(connection, ticket_id)
             if known is None or known.ended_at:
                 links.open_link(connection, ticket_id, f"{ticket_id}-{secrets.token_urlsafe(_SECRET_BYTES)}", _new_code(), by=by, at=now())
-        self._tell(ticket_id, at_once=True)
+        self.tell(ticket_id, at_once=True)
 
     def view(self, ticket_id: int, base_url: str) -> LinkOut:
         """The ticket's link as the screen shows it. Raises NotFoundError."""
@@ -146,22 +138,14 @@ class Links:
             raise StoreError(f"order {body['order']}: {held}")
         drive = self.captures.drive_named(ticket_id, body["device"]) if body.get("device") else None
         if body["order"] == "copy" and not body.get("tight"):
-            self._has_room(ticket_id, str(body["device"]))
+            self.copying.has_room(ticket_id, str(body["device"]))
         with self.shop.database.write() as connection:
             link = links.link_of(connection, ticket_id)
             if link is None or link.ended_at:
                 raise StoreError("order: expected a link on this ticket, got none")
             own = {k: body[k] for k in ("order", "device", "kind", "minutes", "hot", "first", "end") if body.get(k)} | ({"drive": drive} if drive else {})
             links.put_order(connection, ticket_id, own, by=by, at=now())
-        self._tell(ticket_id, at_once=True)
-
-    def _has_room(self, ticket_id: int, device: str) -> None:
-        """Raises StoreError where the bench's disk is smaller than the drive; a practice drive is mostly empty, and takes little."""
-        with self.shop.database.read() as connection:
-            link = links.link_of(connection, ticket_id)
-        size, room = self.captures.capacity_of(ticket_id, device), self.copies.room()
-        if size and room < size and not (link and link.practice):
-            raise StoreError(f"room: expected {size / 1e9:,.0f} GB on the bench's disk for a copy of {device}, got {room / 1e9:,.0f} GB")
+        self.tell(ticket_id, at_once=True)
 
     def steer(self, ticket_id: int, order_id: int, what: str) -> None:
         """Pause or stop an order that runs, go on with one that is paused, or leave it. Raises NotFoundError, StoreError."""
@@ -186,7 +170,7 @@ class Links:
                 links.want(connection, order_id, what)
         if what == "leave":
             self._keep_map(ticket_id, order)
-        self._tell(ticket_id, at_once=True)
+        self.tell(ticket_id, at_once=True)
 
     def _keep_map(self, ticket_id: int, order: Order) -> None:
         """What was read of the surface before an order was left becomes a file on the ticket all the same."""
@@ -194,7 +178,7 @@ class Links:
             pages, session = links.all_pages_of(connection, ticket_id, str(order.id)), next(iter(links.sessions_of(connection, ticket_id)), None)
         if pages and session:
             row = self.tickets.row_of(ticket_id)
-            self.captures.add_file(ticket_id, f"{row.number.lower()}-{order.id}.gcap", _capture(session, pages), by=BY, read_now=True)
+            self.captures.add_file(ticket_id, f"{row.number.lower()}-{order.id}.gcap", capture_of(session, pages), by=BY, read_now=True)
 
     @staticmethod
     def _held(ticket: TicketOut, move: str | None) -> str:
@@ -208,7 +192,7 @@ class Links:
             links.end_link(connection, ticket_id, now())
         self._live.pop(ticket_id, None)
         self.on_end(ticket_id)
-        self._tell(ticket_id, at_once=True)
+        self.tell(ticket_id, at_once=True)
 
     # --- for the probe -----------------------------------------------------------------------------------------
 
@@ -226,7 +210,7 @@ class Links:
                 raise StoreError(f"link: expected at most {_MOST_SESSIONS} starts of the probe on one link, got another; open the link anew")
             if known is None:
                 links.begin_session(connection, session_id, link.ticket_id, machine, probe, now())
-        self._seen(link.ticket_id)
+        self.seen(link.ticket_id)
         row = self.tickets.row_of(link.ticket_id)
         if known is None:
             text = " ".join(filter(None, (machine.get("sys_vendor"), machine.get("product_name"))))
@@ -235,7 +219,7 @@ class Links:
             entries = [(entry, f"hello-{session_id}"), *((body, f"clock-{session_id}") for body in clock)]
             self.tickets.append_all(link.ticket_id, entries, by=BY)
         self._first_order(link.ticket_id)
-        self._tell(link.ticket_id, at_once=True)
+        self.tell(link.ticket_id, at_once=True)
         return {"protocol": PROTOCOL, "session": session_id, "ticket": row.number, "acknowledged": at}
 
     def _first_order(self, ticket_id: int) -> None:
@@ -247,9 +231,9 @@ class Links:
 
     def orders(self, secret: str, session_id: str) -> dict[str, Any]:
         """Orders to work on, each with the clearances that the ticket's interlocks leave it now."""
-        link, _ = self._session(secret, session_id)
+        link, _ = self.session_of(secret, session_id)
         with self.shop.database.read() as connection:
-            waiting = [o for o in links.orders_of(connection, link.ticket_id) if o.state == links.WAITING and o.id not in self._verifying]
+            waiting = [o for o in links.orders_of(connection, link.ticket_id) if o.state == links.WAITING and o.id not in self.copying.reading_back]
         ticket = self.tickets.ticket(link.ticket_id) if waiting else None
         return {"orders": [self._made_out(link, o, ticket) for o in waiting if ticket]}
 
@@ -264,92 +248,14 @@ class Links:
 
     def map_so_far(self, secret: str, session_id: str, order_id: str) -> dict[str, Any]:
         """The map of an order that was begun, for a probe that has lost its own."""
-        link, _ = self._session(secret, session_id)
+        link, _ = self.session_of(secret, session_id)
         with self.shop.database.read() as connection:
             pieces = links.map_of(connection, link.ticket_id, order_id)
         return {"map": base64.b64encode(b"".join(pieces)).decode()}
 
-    # --- copies
-
-    def copies_of(self, ticket_id: int) -> list[Copy]:
-        """The copies on the bench's disk. Raises NotFoundError."""
-        self.tickets.row_of(ticket_id)
-        return self.copies.of_ticket(ticket_id)
-
-    def remove_copy(self, ticket_id: int, order_id: int) -> None:
-        """Delete one that is not being made. Raises NotFoundError, StoreError."""
-        self.tickets.row_of(ticket_id)
-        with self.shop.database.read() as connection:
-            order = next((o for o in links.orders_of(connection, ticket_id) if o.id == order_id), None)
-        if order is not None and order.state in (links.WAITING, links.PAUSED):
-            raise StoreError(f"copy {order_id}: expected one that is finished or was left, got one that is {order.state}")
-        self.copies.remove(ticket_id, order_id)
-
-    def begin_copy(self, secret: str, session_id: str, order_id: str, size: int) -> dict[str, Any]:
-        """The probe is about to copy a drive of so many bytes. Raises NotFoundError, StoreError."""
-        link, _ = self._session(secret, session_id)
-        order = self._copy_order(link, order_id)
-        self.copies.begin(link.ticket_id, order.id, size)
-        return {}
-
-    def copy_piece(self, secret: str, session_id: str, order_id: str, at: int, data: bytes, sha256: str, zeros: int) -> dict[str, Any]:
-        """A piece of it. Raises NotFoundError, StoreError."""
-        link, _ = self._session(secret, session_id)
-        order = self._copy_order(link, order_id)
-        if zeros:
-            self.copies.zeros(link.ticket_id, order.id, at, zeros)
-        else:
-            self.copies.write(link.ticket_id, order.id, at, data, sha256)
-        return {}
-
-    def _copy_order(self, link: Link, order_id: str) -> Order:
-        with self.shop.database.read() as connection:
-            order = next((o for o in links.orders_of(connection, link.ticket_id) if str(o.id) == order_id), None)
-        if order is None or order.body["order"] != "copy" or order.state != links.WAITING:
-            raise NotFoundError(f"order {order_id[:20]!r}: expected a copy that is being made, got none")
-        return order
-
-    def _after_copy(self, ticket_id: int, order: Order) -> None:
-        """Everything was sent: read it back, compare, and say on the tape what is there. The order ends when that is done."""
-        try:
-            row = self.tickets.row_of(ticket_id)
-            last = 0.0
-
-            def told(done: int, of: int) -> None:
-                nonlocal last
-                if time.monotonic() - last > 1.0:
-                    last = time.monotonic()
-                    live = self._seen(ticket_id)
-                    live.done, live.of, live.unit, live.kind, live.order, live.text = done, max(of, 1), "bytes", "copy", str(order.id), "Reading the copy back"
-                    live.went_on, live.minutes_left = last, None
-                    self._tell(ticket_id)
-
-            wrong = self.copies.verify(ticket_id, order.id, told)
-            with self.shop.database.read() as connection:
-                pages, session = links.all_pages_of(connection, ticket_id, str(order.id)), next(iter(links.sessions_of(connection, ticket_id)))
-            raw = b"".join(data for line, data in pages if line["kind"] == "read-map")
-            share, missing = missing_of(raw)
-            is_whole = share >= 1.0 and missing == 0 and not wrong
-            said = say("copy.whole" if is_whole else "copy.part", share=share, missing=missing, wrong=len(wrong))
-            detail = self.shop.words.say(said)
-
-            def end(connection: Connection) -> None:
-                links.end_order(connection, order.id, "done", detail[:300], now())
-
-            if pages:
-                self.captures.add_file(ticket_id, f"{row.number.lower()}-{order.id}.gcap", _capture(session, pages), by=BY, also=end, read_now=True)
-            entry = {"move": "copy-data", "outcome": "complete" if is_whole else "partial", "note": to_json(said)}
-            self.tickets.append_all(ticket_id, [(entry, f"copy-{order.id}")], by=BY)
-        finally:
-            self._verifying.discard(order.id)
-            live = self._seen(ticket_id)
-            live.done, live.of, live.text = 0, 0, ""
-            self._tell(ticket_id, at_once=True)
-            self.shop.announce({"kind": "work", "ticket": ticket_id, "order": order.id, "result": "done"})
-
     def page(self, secret: str, page: PageIn) -> dict[str, Any]:
         """Keep one page. Pages come in order; one that is not the next is not kept, and the answer says where the bench stands."""
-        link, session = self._session(secret, page.session)
+        link, session = self.session_of(secret, page.session)
         data = _checked(page)
         with self.shop.database.read() as connection:
             known = {str(o.id) for o in links.orders_of(connection, link.ticket_id)}
@@ -359,7 +265,7 @@ class Links:
         if data and held + len(data) > _MOST_BYTES:  # what does not fit into the capture is said in it
             page, data = page.model_copy(update={"status": "skipped", "detail": f"the capture is full: {_MOST_BYTES >> 20} MiB", "sha256": None}), b""
         if page.kind == "read-map" and page.order.isdigit():
-            self.copies.sync(link.ticket_id, int(page.order))  # what the map says is read is on the disk before the map is
+            self.copying.copies.sync(link.ticket_id, int(page.order))  # what the map says is read is on the disk before the map is
         with self.shop.database.write() as connection:
             at = links.acknowledged(connection, session.id)
             if page.seq == at + 1:
@@ -368,18 +274,18 @@ class Links:
                 line = page.model_dump(include={"path", "kind", "device", "how", "status", "detail", "sha256"})
                 links.keep_page(connection, session.id, page.seq, page.order, line, data)
                 at = page.seq
-        self._seen(link.ticket_id)
+        self.seen(link.ticket_id)
         return {"acknowledged": at}
 
     def progress(self, secret: str, progress: ProgressIn) -> dict[str, Any]:
         """How far the probe is."""
-        link, _ = self._session(secret, progress.session)
-        live = self._seen(link.ticket_id)
+        link, _ = self.session_of(secret, progress.session)
+        live = self.seen(link.ticket_id)
         if (progress.order, progress.done) != (live.order, live.done):
             live.went_on = time.monotonic()
         live.done, live.of, live.text, live.minutes_left = progress.done, progress.of, progress.text, progress.minutes_left
         live.unit, live.order, live.paused = progress.unit, progress.order, ""
-        self._tell(link.ticket_id)
+        self.tell(link.ticket_id)
         return {"do": self._wanted(link, progress.order, live)}
 
     def _wanted(self, link: Link, order_id: str, live: _Live) -> str:
@@ -395,7 +301,7 @@ class Links:
 
     def done(self, secret: str, session_id: str, order_id: str, result: str, detail: str) -> dict[str, Any]:
         """An order is through: its pages become a capture on the ticket. Said twice it is done once."""
-        link, session = self._session(secret, session_id)
+        link, session = self.session_of(secret, session_id)
         with self.shop.database.read() as connection:
             order = next((o for o in links.orders_of(connection, link.ticket_id) if str(o.id) == order_id), None)
             pages = links.all_pages_of(connection, link.ticket_id, order_id)
@@ -406,22 +312,20 @@ class Links:
             links.end_order(connection, order.id, result, detail[:300], now())
 
         if order.body["order"] == "copy" and order.state == links.WAITING and result == "done":
-            if order.id not in self._verifying:
-                self._verifying.add(order.id)
-                threading.Thread(target=self._after_copy, args=(link.ticket_id, order), daemon=True).start()
+            self.copying.sent(link.ticket_id, order)
             return {"ok": True}
         if pages and order.state == links.WAITING and result != links.PAUSED:  # pages, entries and the order's end stand or fall together
             row = self.tickets.row_of(link.ticket_id)
-            self.captures.add_file(link.ticket_id, f"{row.number.lower()}-{order_id}.gcap", _capture(session, pages), by=BY, also=end, read_now=True)
+            self.captures.add_file(link.ticket_id, f"{row.number.lower()}-{order_id}.gcap", capture_of(session, pages), by=BY, also=end, read_now=True)
         else:
             with self.shop.database.write() as connection:
                 end(connection)
-        live = self._seen(link.ticket_id)
+        live = self.seen(link.ticket_id)
         live.done, live.of, live.minutes_left, live.text = 0, 0, None, ""
         live.paused = detail[:300] if result == links.PAUSED else ""
         if result == links.PAUSED or order.body["order"] in _LONG_ONES:
             self.shop.announce({"kind": "work", "ticket": link.ticket_id, "order": order.id, "result": result})
-        self._tell(link.ticket_id, at_once=True)
+        self.tell(link.ticket_id, at_once=True)
         return {"ok": True}
 
     def _link(self, secret: str) -> Link:
@@ -434,22 +338,22 @@ class Links:
             raise LinkEndedError("link: expected one that is open, got one that was ended")
         return link
 
-    def _session(self, secret: str, session_id: str) -> tuple[Link, Session]:
+    def session_of(self, secret: str, session_id: str) -> tuple[Link, Session]:
         link = self._link(secret)
         with self.shop.database.read() as connection:
             session = links.session_by_id(connection, session_id)
         if session is None or session.ticket_id != link.ticket_id:
             raise NotFoundError("session: expected one of this link, got another; say hello first")
-        self._seen(link.ticket_id)
+        self.seen(link.ticket_id)
         return link, session
 
-    def _seen(self, ticket_id: int) -> _Live:
+    def seen(self, ticket_id: int) -> _Live:
         with self._lock:
             live = self._live.setdefault(ticket_id, _Live())
             live.seen = time.monotonic()
             return live
 
-    def _tell(self, ticket_id: int, *, at_once: bool = False) -> None:
+    def tell(self, ticket_id: int, *, at_once: bool = False) -> None:
         live = self._live.get(ticket_id)
         if live and not at_once and time.monotonic() - live.told < _QUIET_SECONDS:
             return
@@ -483,7 +387,7 @@ class Links:
         if len(code) <= _LONGEST_CODE:
             with self.shop.database.write() as connection:
                 links.set_code(connection, link.ticket_id, _new_code())
-            self._tell(link.ticket_id, at_once=True)
+            self.tell(link.ticket_id, at_once=True)
         return probe_with(base_url, link.secret)
 
     def start_for(self, secret: str, base_url: str, source: str) -> str:
@@ -536,25 +440,3 @@ def _checked(page: PageIn) -> bytes:
     if page.sha256 != (hashlib.sha256(data).hexdigest() if page.status == "ok" else None):
         raise StoreError(f"{page.path[:80]}: expected the bytes of the page's SHA-256, got others")
     return data
-
-
-def _capture(session: Session, pages: list[tuple[dict[str, Any], bytes]]) -> bytes:
-    """The pages as a capture file, the same bytes for the same pages."""
-    newest = {line["path"]: (line, data) for line, data in pages if line["kind"] != "read-map"}
-    pieces = [(line, data) for line, data in pages if line["kind"] == "read-map"]
-    if pieces:  # the pieces of a map become one page
-        whole, first = repacked(b"".join(data for _, data in pieces)), pieces[0][0]
-        line = {**first, "path": f"{first['device']}/surface.gcm", "sha256": hashlib.sha256(whole).hexdigest()}
-        if len(whole) <= LARGEST_PAGE:
-            newest[line["path"]] = (line, whole)
-        else:
-            newest[line["path"]] = ({**line, "status": "skipped", "detail": f"the map takes more than {LARGEST_PAGE >> 20} MiB", "sha256": None}, b"")
-    manifest = write_manifest([line for line, _ in newest.values()], probe=session.probe, machine=session.machine)
-    buffer = io.BytesIO()
-    with zipfile.ZipFile(buffer, "w", zipfile.ZIP_DEFLATED) as archive:
-        members = {NAME: manifest} | {path: data for path, (line, data) in newest.items() if line["status"] == "ok"}
-        for path, data in members.items():
-            entry = zipfile.ZipInfo(path)  # what packs too well looks like a bomb to whoever opens it: nothing is accepted that cannot be read
-            entry.compress_type = zipfile.ZIP_DEFLATED if len(zlib.compress(data, 1)) * _SAFE_RATIO > len(data) else zipfile.ZIP_STORED
-            archive.writestr(entry, data)
-    return buffer.getvalue()

@@ -59,7 +59,7 @@ function EmptyBench({ onTake, onPractice }: { onTake: () => void; onPractice: ()
 function Rows({ rows, onOpen }: { rows: readonly Row[]; onOpen: (row: Row) => void }) {
   return groupsOf(rows).map(({ turn, title, group }) => (
     <section key={turn} aria-label={title}>
-      <h2 className="border-b border-hair px-4 py-1.5 text-s font-bold lg:px-7">{title}</h2>
+      <h2 className="flex flex-wrap items-baseline gap-x-4 border-b border-hair px-4 py-1.5 text-s font-bold lg:px-7">{title}{turn === 'running' && <Do of="bench" id="tellMe" />}</h2>
       {group.map((row) => <BenchRow key={row.id} row={row} onOpen={() => onOpen(row)} />)}
     </section>
   ))
@@ -102,7 +102,6 @@ function OpenBench({ bench }: { bench: Bench }) {
             <Do of="bench" id="practice" />
             <Do of="bench" id="shelf" />
             <Do of="bench" id="devices" />
-            <Do of="bench" id="tellMe" />
             <Do of="bench" id="odds" />
             <Do of="bench" id="light" />
             <Do of="bench" id="help" />

@@ -1,0 +1,121 @@
+"""Copying over the link: what the probe sends goes into an image, and is read back when all of it is there."""
+
+from __future__ import annotations
+
+import threading
+import time
+from typing import TYPE_CHECKING, Any
+
+from gatecheck.core.scan.evidence import missing_of
+from gatecheck.core.words.said import say, to_json
+from gatecheck.server.copies.service import Copies, Copy
+from gatecheck.server.errors import NotFoundError
+from gatecheck.server.link.capture import capture_of
+from gatecheck.server.shop import now
+from gatecheck.store import Connection, StoreError, links
+from gatecheck.store.keeping import COPIES
+from gatecheck.store.links import Link, Order
+
+if TYPE_CHECKING:
+    from gatecheck.server.link.service import Links
+
+_BY = "probe"
+
+
+class Copying:
+    """The copies that are made over a shop's links. `reading_back`: orders whose copy is compared with what was sent just now."""
+
+    def __init__(self, of: Links) -> None:
+        self.links = of
+        self.copies = Copies(of.shop.files.folder.parent / COPIES)
+        self.reading_back: set[int] = set()
+
+    def sent(self, ticket_id: int, order: Order) -> None:
+        """The probe has sent everything: read it back, once."""
+        if order.id not in self.reading_back:
+            self.reading_back.add(order.id)
+            threading.Thread(target=self._after_copy, args=(ticket_id, order), daemon=True).start()
+
+    def has_room(self, ticket_id: int, device: str) -> None:
+        """Raises StoreError where the bench's disk is smaller than the drive; a practice drive is mostly empty, and takes little."""
+        with self.links.shop.database.read() as connection:
+            link = links.link_of(connection, ticket_id)
+        size, room = self.links.captures.capacity_of(ticket_id, device), self.copies.room()
+        if size and room < size and not (link and link.practice):
+            raise StoreError(f"room: expected {size / 1e9:,.0f} GB on the bench's disk for a copy of {device}, got {room / 1e9:,.0f} GB")
+
+    def of_ticket(self, ticket_id: int) -> list[Copy]:
+        """The copies on the bench's disk. Raises NotFoundError."""
+        self.links.tickets.row_of(ticket_id)
+        return self.copies.of_ticket(ticket_id)
+
+    def remove(self, ticket_id: int, order_id: int) -> None:
+        """Delete one that is not being made. Raises NotFoundError, StoreError."""
+        self.links.tickets.row_of(ticket_id)
+        with self.links.shop.database.read() as connection:
+            order = next((o for o in links.orders_of(connection, ticket_id) if o.id == order_id), None)
+        if order is not None and order.state in (links.WAITING, links.PAUSED):
+            raise StoreError(f"copy {order_id}: expected one that is finished or was left, got one that is {order.state}")
+        self.copies.remove(ticket_id, order_id)
+
+    def begin(self, secret: str, session_id: str, order_id: str, size: int) -> dict[str, Any]:
+        """The probe is about to copy a drive of so many bytes. Raises NotFoundError, StoreError."""
+        link, _ = self.links.session_of(secret, session_id)
+        order = self._copy_order(link, order_id)
+        self.copies.begin(link.ticket_id, order.id, size)
+        return {}
+
+    def piece(self, secret: str, session_id: str, order_id: str, at: int, data: bytes, sha256: str, zeros: int) -> dict[str, Any]:
+        """A piece of it. Raises NotFoundError, StoreError."""
+        link, _ = self.links.session_of(secret, session_id)
+        order = self._copy_order(link, order_id)
+        if zeros:
+            self.copies.zeros(link.ticket_id, order.id, at, zeros)
+        else:
+            self.copies.write(link.ticket_id, order.id, at, data, sha256)
+        return {}
+
+    def _copy_order(self, link: Link, order_id: str) -> Order:
+        with self.links.shop.database.read() as connection:
+            order = next((o for o in links.orders_of(connection, link.ticket_id) if str(o.id) == order_id), None)
+        if order is None or order.body["order"] != "copy" or order.state != links.WAITING:
+            raise NotFoundError(f"order {order_id[:20]!r}: expected a copy that is being made, got none")
+        return order
+
+    def _after_copy(self, ticket_id: int, order: Order) -> None:
+        """Everything was sent: read it back, compare, and say on the tape what is there. The order ends when that is done."""
+        try:
+            row = self.links.tickets.row_of(ticket_id)
+            last = 0.0
+
+            def told(done: int, of: int) -> None:
+                nonlocal last
+                if time.monotonic() - last > 1.0:
+                    last = time.monotonic()
+                    live = self.links.seen(ticket_id)
+                    live.done, live.of, live.unit, live.kind, live.order, live.text = done, max(of, 1), "bytes", "copy", str(order.id), "Reading the copy back"
+                    live.went_on, live.minutes_left = last, None
+                    self.links.tell(ticket_id)
+
+            wrong = self.copies.verify(ticket_id, order.id, told)
+            with self.links.shop.database.read() as connection:
+                pages, session = links.all_pages_of(connection, ticket_id, str(order.id)), next(iter(links.sessions_of(connection, ticket_id)))
+            raw = b"".join(data for line, data in pages if line["kind"] == "read-map")
+            share, missing = missing_of(raw)
+            is_whole = share >= 1.0 and missing == 0 and not wrong
+            said = say("copy.whole" if is_whole else "copy.part", share=share, missing=missing, wrong=len(wrong))
+            detail = self.links.shop.words.say(said)
+
+            def end(connection: Connection) -> None:
+                links.end_order(connection, order.id, "done", detail[:300], now())
+
+            if pages:
+                self.links.captures.add_file(ticket_id, f"{row.number.lower()}-{order.id}.gcap", capture_of(session, pages), by=_BY, also=end, read_now=True)
+            entry = {"move": "copy-data", "outcome": "complete" if is_whole else "partial", "note": to_json(said)}
+            self.links.tickets.append_all(ticket_id, [(entry, f"copy-{order.id}")], by=_BY)
+        finally:
+            self.reading_back.discard(order.id)
+            live = self.links.seen(ticket_id)
+            live.done, live.of, live.text = 0, 0, ""
+            self.links.tell(ticket_id, at_once=True)
+            self.links.shop.announce({"kind": "work", "ticket": ticket_id, "order": order.id, "result": "done"})
