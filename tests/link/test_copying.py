@@ -86,6 +86,14 @@ def test_a_whole_copy_makes_the_data_safe(bench: Bench) -> None:
     assert bench.call("GET", f"/api/tickets/{number}/copies") == []
 
 
+def test_a_copy_of_a_card_beside_it_makes_nothing_of_the_machines_safe(bench: Bench) -> None:
+    number, _, link = _copied(bench, "soldered", end=0, device="mmcblk1")
+    assert link["orders"][-1]["detail"] == "All of the drive is copied and read back"
+    ticket = bench.ticket(number)
+    assert ticket["facts"]["data"] == "irreplaceable"
+    assert "copy-data" not in [e["body"].get("move") for e in ticket["tape"]]
+
+
 def _copies(folder: Path) -> Copies:
     own = Copies(folder / "copies")
     own.begin(1, 2, 1 << 24)

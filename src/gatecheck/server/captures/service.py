@@ -181,6 +181,18 @@ class Captures:
                 return str(own.get("serial") or own.get("wwn") or "") or None
         return None
 
+    def is_the_machines(self, ticket_id: int, device: str) -> bool:
+        """Is this the one drive that can be the machine's own, by the newest reading of the whole machine? False where that is not clear."""
+        facts = self.tickets.folded_of(ticket_id).state.facts
+        with self.shop.database.read() as connection:
+            kept = attachments(connection, ticket_id)
+        for file in kept:
+            capture = self.decoded.capture(file.name, file.sha256)
+            if capture.listed is not None and any(d.device == device for d in capture.drives):
+                own = expected_drive(capture, facts)
+                return own is not None and own.device == device
+        return False
+
     def capacity_of(self, ticket_id: int, device: str) -> int | None:
         """Bytes of the drive that stands under this name in the newest capture."""
         with self.shop.database.read() as connection:

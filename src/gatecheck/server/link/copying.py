@@ -111,7 +111,9 @@ class Copying:
 
             if pages:
                 self.links.captures.add_file(ticket_id, f"{row.number.lower()}-{order.id}.gcap", capture_of(session, pages), by=_BY, also=end, read_now=True)
-            entry = {"move": "copy-data", "outcome": "complete" if is_whole else "partial", "note": to_json(said)}
+            entry: dict[str, Any] = {"note": to_json(said)}
+            if self.links.captures.is_the_machines(ticket_id, str(order.body["device"])):  # a copy of a card beside it makes nothing of the machine's safe
+                entry |= {"move": "copy-data", "outcome": "complete" if is_whole else "partial"}
             self.links.tickets.append_all(ticket_id, [(entry, f"copy-{order.id}")], by=_BY)
         finally:
             self.reading_back.discard(order.id)
