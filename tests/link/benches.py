@@ -31,7 +31,7 @@ class Bench(Served):
         self.probes.append(process)
         return process
 
-    def until(self, number: int, wanted: Callable[[dict[str, Any]], bool], seconds: float = 40) -> dict[str, Any]:
+    def until(self, number: int, wanted: Callable[[dict[str, Any]], bool], seconds: float = 120) -> dict[str, Any]:
         """The link once it is as wanted."""
         end = time.monotonic() + seconds
         link: dict[str, Any] = {}

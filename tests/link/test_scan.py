@@ -234,7 +234,7 @@ def _read_whole(bench: Bench, *, ends: list[str]) -> dict[str, Any]:
             process.kill()
             process.wait()
             process = bench.probe("spotted", secret, f"spool-{number}" if end == "probe" else f"spool-{number}-{place}", *slowly)
-    bench.until(number, lambda link: link["orders"][-1]["state"] == "done", 90)
+    bench.until(number, lambda link: link["orders"][-1]["state"] == "done", 240)
     reads = bench.call("GET", f"/api/tickets/{number}/surfaces")["reads"]
     surface = bench.call("GET", f"/api/tickets/{number}/surfaces/{reads[0]['id']}", params={"bins": 64, "end": 60_000_000})
     ticket = bench.call("GET", f"/api/tickets/{number}")
