@@ -263,7 +263,7 @@ def _bootpath(arguments: argparse.Namespace) -> int:
     found = boot_path(ImageSectors(arguments.image, sector=arguments.sector_size), arguments.mode, entries=entries)
     words = shipped_words()
     findings = [{"id": f.id, "gate": f.gate, "where": f.where, "text": words.say(f.text)} for f in found.findings]
-    _print({"boots": found.boots, "stops_at": found.stops_at, "path": list(found.path), "findings": findings})
+    _print({"boots": found.boots, "stops_at": found.stops_at, "path": [words.say(step) for step in found.path], "findings": findings})
     return 0
 
 

@@ -21,7 +21,7 @@ def test_a_read_is_started_paused_and_gone_on_with_by_key_and_its_places_are_wal
     page = window()
     page.goto(f"{server.url}/ticket/{number}")
     page.get_by_role("heading", level=1).first.wait_for()
-    page.keyboard.press("a")
+    page.keyboard.press("F2")
     expect(page).to_have_url(re.compile("/surface$"))
     expect(page.get_by_text("No surface was read yet")).to_be_visible()
     expect(page.get_by_role("button", name="read the surface")).to_be_visible(timeout=SLOW)

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import base64
 import errno
 import random
+import struct
 import time
 from collections.abc import Callable
 from typing import Any
@@ -13,7 +15,8 @@ import pytest
 from benches import Bench
 
 from gatecheck.core.errors import DecodeError
-from gatecheck.core.scan.evidence import scanned
+from gatecheck.core.scan.csv import map_csv
+from gatecheck.core.scan.evidence import missing_of, scanned
 from gatecheck.core.scan.map_page import read_map_page, repacked
 from gatecheck.core.scan.read import READ, UNREADABLE
 from gatecheck.core.scan.view import bins_of, newly_bad
@@ -197,6 +200,46 @@ def test_pieces_that_are_packed_together_are_the_same_map() -> None:
     assert own.done()[0] < SECTORS
 
 
+def test_what_was_read_twice_counts_once() -> None:
+    """Two probes that did not know of each other: the disk is not read whole because half of it was read twice."""
+    half, _, _ = scan(Drive(set()), upto=0)
+    assert scanned(read_map_page(half + half)).share == scanned(read_map_page(half)).share == 256 / 400
+    assert missing_of(half + half) == (256 / 400, 0)
+
+
+def test_a_long_map_is_kept_short_and_goes_out_whole() -> None:
+    writer = probe.MapWriter(512, 300_000 * 8)
+    for place in range(300_000):
+        writer.add(probe.READ_ROW, place * 8, 8, 5.0)
+    page = read_map_page(writer.take())
+    own = scanned(page)
+    assert (len(own.page.blocks), own.share, own.surface.pattern) == (18_750, 1.0, "clean")
+    assert map_csv(page).count("\n") == 300_001
+
+
+@pytest.mark.parametrize("answer", ["", "x", base64.b64encode(probe.MAP_MAGIC + b"\0" * 40).decode(), base64.b64encode(b"junk").decode(), 7, None])
+def test_a_bench_that_answers_nonsense_for_a_map_stops_nothing(answer: object) -> None:
+    assert probe.rows_of(probe.MAP_MAGIC + struct.pack("<IQI", 512, 9, 7) + b"no zlib") == []
+
+    class Link:
+        session = "s"
+
+        def call(self, method: str, path: str, body: object = None, patient: bool = True) -> dict[str, object]:
+            return {"map": answer}
+
+    own = probe.Probe(None, type("Spool", (), {"lines": []})(), Link())
+    assert probe.rows_of(own.map_so_far("1")) == []
+
+
+def test_a_drive_that_has_shown_no_such_page_is_not_asked_how_hot_it_is(tmp_path: Path) -> None:
+    machine = patient("soldered").connected()
+    asked: list[str] = []
+    machine.scsi = lambda device, command, length: asked.append(device)  # type: ignore[method-assign]
+    own = probe.Probe(machine, probe.Spool(str(tmp_path)), None, say=lambda text: None)
+    assert own.heat(next(iter(machine.drives))) is None
+    assert asked == []
+
+
 def test_a_span_is_drawn_in_bins_and_growth_is_seen() -> None:
     old = scanned(read_map_page(scan(Drive({BLOCK * 7 + 3}))[0]))
     new = scanned(read_map_page(scan(Drive({BLOCK * 7 + 3, BLOCK * 7 + 4, BLOCK * 200}))[0]))
@@ -266,3 +309,21 @@ def test_an_order_that_is_held_is_paused_while_it_runs_and_left_ones_keep_what_w
     assert [(r["state"], 0 < r["share"] < 0.5) for r in reads] == [("done", True)]
     text = httpx.get(f"{bench.url}/api/tickets/{number}/surfaces/{reads[0]['id']}/csv?what=map").text
     assert text.startswith("lba,sectors,ms,state\n0,2048,")
+    assert "read-scan" in [e["body"].get("move") for e in bench.ticket(number)["tape"]], "what was read weighs, though it was left"
+
+
+@pytest.mark.parametrize("how", ["stop", "end"])
+def test_a_read_that_was_stopped_or_whose_link_was_ended_keeps_what_was_read(bench: Bench, how: str) -> None:
+    number, secret = bench.linked("screen=other-stop", drive_kind="hdd", data="backed-up")
+    bench.probe("spotted", secret, "spool", "--pace", "20")
+    bench.until(number, lambda link: link["orders"] and link["orders"][0]["state"] == "done")
+    order = bench.call("POST", f"/api/tickets/{number}/orders", json=SPAN)["orders"][-1]["id"]
+    bench.until(number, lambda link: bool(bench.call("GET", f"/api/tickets/{number}/surfaces")["reads"]))
+    if how == "stop":
+        bench.call("POST", f"/api/tickets/{number}/orders/{order}", json={"do": "stop", "by": "KT"})
+        bench.until(number, lambda link: link["orders"][-1]["state"] == "done")
+    else:
+        bench.call("DELETE", f"/api/tickets/{number}/link")
+    reads = bench.call("GET", f"/api/tickets/{number}/surfaces")["reads"]
+    assert [(r["state"], r["drive"]) for r in reads] == [("done", "QS6-400871")]
+    assert "read-scan" in [e["body"].get("move") for e in bench.ticket(number)["tape"]]

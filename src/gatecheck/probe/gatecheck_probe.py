@@ -1230,6 +1230,7 @@ LEAVES = (6, 19, 2, 123)  # no such address, no such device, no such file, no me
 BARREN, MANY_DEAD = 2048, 4  # sectors in a row of which none reads: the rest of such a place is left; after so many such places, far sooner
 IN_VAIN = 4  # times that a gap was halved and nothing in it read: the rest of it is left
 MOST_LATE = 24  # blocks in a row
+MOST_MAP = 64 << 20  # bytes of one piece of a map, unpacked
 TRIES_AT_ONCE = 2  # of a single sector, then it is called unreadable
 SLOTS = 6
 MOST_BLOCKS = 1 << 21
@@ -1268,7 +1269,10 @@ def rows_of(raw):
     found = []
     while raw[:8] == MAP_MAGIC and len(raw) >= MAP_HEAD.size + 4:
         size = struct.unpack_from("<I", raw, MAP_HEAD.size)[0]
-        body, at = zlib.decompress(raw[MAP_HEAD.size + 4 : MAP_HEAD.size + 4 + size]), 0
+        try:
+            body, at = zlib.decompressobj().decompress(raw[MAP_HEAD.size + 4 : MAP_HEAD.size + 4 + size], MOST_MAP), 0
+        except zlib.error:
+            break
         while at + MAP_ROW.size <= len(body):
             row = MAP_ROW.unpack_from(body, at)
             found.append(row)
@@ -1307,11 +1311,7 @@ class Spans:
 
 
 class Stopped(Exception):
-    """Reading ends before all was tried; `again`: it may go on later."""
-
-    def __init__(self, why, again=True):
-        Exception.__init__(self, why)
-        self.again = again
+    """Reading ends before all was tried; it may go on later."""
 
 
 class Worker:
@@ -1762,9 +1762,10 @@ class Probe:
         self.far = 0.0
         self.minutes = {}  # type: dict[str, int]
 
-    def read(self, order, sectors=True, device=None, drives=True):
-        """Every page of the machine, or of one drive, and what each announces. A drive that hangs twice is left alone."""
-        done = self.spool.done(order)
+    def read(self, order, sectors=True, device=None, drives=True, again=False):
+        """Every page of the machine, or of one drive, and what each announces. A drive that hangs twice is left alone. `again`: also what was read for
+        this order before."""
+        done = set() if again else self.spool.done(order)
         found = drive_jobs(self.machine, sectors) if drives else {}
         if device:
             found = {name: jobs for name, jobs in found.items() if name == device}
@@ -1930,12 +1931,12 @@ class Probe:
 
     # --- work that takes long: it can be paused and stopped from the bench, and goes on without it
 
-    def asked(self, order, done, of, text, left=None, unit="percent"):
+    def asked(self, order, done, of, text, left=None, unit="percent", hot=False):
         """Tell how far it is; returns what the bench wants: "" (go on), pause or stop. A bench that is away wants nothing."""
         self.hint("%s  %d %%" % (text, 100 * done // max(of, 1)))
         if not self.link:
             return ""
-        body = {"session": self.link.session, "order": order, "done": done, "of": of, "text": text[:200], "minutes_left": left, "unit": unit}
+        body = {"session": self.link.session, "order": order, "done": done, "of": of, "text": text[:200], "minutes_left": left, "unit": unit, "hot": hot}
         try:
             wanted = self.link.call("POST", "/progress", body, False).get("do")
         except Away:
@@ -1948,6 +1949,8 @@ class Probe:
             status, _, data = self.reader.run(lambda: nvme_page(self.machine, device, 0x02, 0xFFFFFFFF, [log_words(0x02, 512)], 512))
             kelvin = data[1] | data[2] << 8 if status == "ok" and len(data) == 512 else 0
             return kelvin - 273 if 220 <= kelvin <= 420 else None
+        if not self.spool.newest(device + "/smart-data.bin"):
+            return None  # a drive that has not shown this page is not asked for it: it would keep the refusal in its log for good
         status, _, data = self.reader.run(smart_data_job(self.machine, device).call)
         for at in range(2, 362, 12) if status == "ok" and len(data) == 512 else ():
             if data[at] in (190, 194):
@@ -1968,6 +1971,7 @@ class Probe:
         while sectors // size > MOST_BLOCKS:
             size *= 2
         name = drive_of(block)
+        self.read(number_, sectors=False, device=name)  # who it is, and what it counts before
         raw = self.map_so_far(number_)
         chunks = sum(line["order"] == number_ and line["kind"] == "read-map" for line in self.spool.lines)
         box = None
@@ -1990,17 +1994,23 @@ class Probe:
                     break
                 if now - looked > HEAT_SECONDS:
                     looked, degrees = now, self.heat(name)
-                    wanted = degrees is not None and degrees >= hot and self.cooled(number_, name, scan, hot, title)
+                    wanted = self.cooled(number_, name, scan, hot, title) if degrees is not None and degrees >= hot else ""
+                    if wanted == "pause":
+                        return "paused", "Paused from the bench"
                     if wanted:
-                        return self.ended_by(wanted)
+                        ended = "Stopped from the bench"
+                        break
                 if now - told > 1.0:
                     told = now
                     done, of = scan.done()
                     pace = (done - at_start) / max(scan.ms / 1e3, 0.1)
                     text = "%s: %.0f MB/s%s%s" % (title, pace * sector / 1e6, ", %s not read" % plural(len(scan.failed) + scan.bad_sectors, "place does", "places do") if scan.failed or scan.bad_sectors else "", ", %d degrees" % degrees if degrees is not None else "")
                     wanted = self.asked(number_, done, of, text, round((of - done) / max(pace, 1) / 60, 1), "sectors")
+                    if wanted == "pause":
+                        return "paused", "Paused from the bench"
                     if wanted:
-                        return self.ended_by(wanted)
+                        ended = "Stopped from the bench"
+                        break
         except Stopped as error:
             return "paused", str(error)
         except Refused as error:
@@ -2016,19 +2026,15 @@ class Probe:
             self.push(patient=False)
         if scan.left and not ended:
             ended = "%s in stretches of which nothing reads were left" % size_words(scan.left * sector)
-        self.read(number_, sectors=False, device=name)  # what the drive counts after it, and who it is
+        self.read(number_, sectors=False, device=name, again=True)  # what it counts after it
         return "done", ended
-
-    @staticmethod
-    def ended_by(wanted):
-        return ("paused", "Paused from the bench") if wanted == "pause" else ("done", "Stopped from the bench")
 
     def cooled(self, order, device, scan, hot, title):
         """Wait until the drive is five degrees below what it may have; what the bench wants instead, if it does."""
         degrees = hot
         while degrees is not None and degrees > hot - 5:
             done, of = scan.done()
-            wanted = self.asked(order, done, of, "%s waits: %d degrees, it goes on at %d" % (title, degrees, hot - 5), None, "sectors")
+            wanted = self.asked(order, done, of, "%s waits: %d degrees, it goes on at %d" % (title, degrees, hot - 5), None, "sectors", True)
             if wanted:
                 return wanted
             self.machine.sleep(10)
@@ -2036,15 +2042,13 @@ class Probe:
         return ""
 
     def map_so_far(self, order):
-        """The map of an order that was begun, as it is kept here, or as the bench has it where more of it is there."""
+        """The map of an order that was begun: what the bench has of it, and what is kept here."""
         own = b"".join(self.spool.data(line) for line in self.spool.lines if line["order"] == order and line["kind"] == "read-map")
-        if self.link and not own:
-            answer = self.link.call("GET", "/map?session=%s&order=%s" % (self.link.session, order))
-            try:
-                own = base64.b64decode(answer.get("map") or "")
-            except ValueError:
-                own = b""
-        return own
+        try:
+            there = base64.b64decode(self.link.call("GET", "/map?session=%s&order=%s" % (self.link.session, order)).get("map") or "") if self.link else b""
+        except (ValueError, TypeError):
+            there = b""
+        return there + own
 
     def keep_map(self, scan, order, name, chunks):
         """What was read since the last time becomes a page; of a copy only once the bench has it all. Returns how many there are."""
@@ -2065,6 +2069,8 @@ class Probe:
         mark = os.path.join(self.spool.folder, "started-%s" % order)
         left, minutes, _ = self._test_state(device, is_nvme, kind)
         title = "Self-test (%s) on %s" % (kind, device)
+        if kind == "conveyance" and not self._offers_conveyance(device, is_nvme):
+            raise Refused("expected a drive that offers this test, got one that does not")
         if left is None and not os.path.exists(mark):
             self._command(device, is_nvme, {"short": 1, "long": 2, "conveyance": 3}[kind])
         elif left is not None and not os.path.exists(mark):
@@ -2083,6 +2089,11 @@ class Probe:
             self.machine.sleep(2)
         self.read(order, sectors=False, device=device)
         return "done", stopped or ending
+
+    def _offers_conveyance(self, device, is_nvme):
+        """SMART data, byte 367, bit 5 (ACS-4, table 143)."""
+        status, _, data = ("", "", b"") if is_nvme else self.reader.run(smart_data_job(self.machine, device).call)
+        return status == "ok" and len(data) == 512 and bool(data[367] & 0x20)
 
     def _command(self, device, is_nvme, code):
         """Start a test, or abort it. Raises Refused."""

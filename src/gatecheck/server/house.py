@@ -67,7 +67,8 @@ def house_of(shop: Shop, url: str | None = None, fonts: Path | None = None) -> H
     work, practice = Work(shop, tickets, captures), Practice(shop, tickets, links, url)
     practice.new_drive, work.on_swap = work.new_drive, practice.connect_again
     return House(
-        shop, tickets, bench, learning, captures, Instruments(shop, tickets, captures), links, Surfaces(shop, captures, links), practice, work, Papers(shop, tickets, captures, work, fonts),
+        shop, tickets, bench, learning, captures, Instruments(shop, tickets, captures), links, Surfaces(shop, captures, links), practice, work,
+        Papers(shop, tickets, captures, work, links.copying.copies, fonts),
         Devices(shop.database, lambda event: shop.announce(event)),
     )  # fmt: skip
 

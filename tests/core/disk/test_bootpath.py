@@ -86,6 +86,16 @@ def test_each_hurt_stops_the_walk_where_it_is(files: Mapping[str, bytes] | None,
     assert finding is None or finding in [f.id for f in found.findings]
     assert all("…" not in shipped_words().say(f.text) and f.where in shipped_words().say(f.text) for f in found.findings)
     assert found.path
+    assert all("…" not in shipped_words().say(step) for step in found.path)
+
+
+@pytest.mark.parametrize(("lba", "mode", "finding"), [(0, "uefi", "start-unreadable"), (0, "bios", "start-unreadable"), (2048, "uefi", "system-partition-broken")])
+def test_what_cannot_be_read_is_not_called_missing(lba: int, mode: str, finding: str) -> None:
+    own = disk()
+    hurt = CapturedSectors({at: data for at, data in own._ranges if at != lba}, length=SECTORS, unreadable=range(lba, lba + 34))
+    found = boot_path(hurt, mode)
+    assert (found.stops_at, finding in [f.id for f in found.findings]) == ("layout", True)
+    assert not {"gpt-unguarded", "mbr-unsigned", "system-partition-missing"} & {f.id for f in found.findings}
 
 
 @pytest.mark.parametrize(("entries", "boots", "says"), [

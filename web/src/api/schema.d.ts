@@ -2680,6 +2680,11 @@ export interface components {
              * @default percent
              */
             unit: string;
+            /**
+             * Hot
+             * @default false
+             */
+            hot: boolean;
         };
         /**
          * ProofOut
@@ -2750,6 +2755,8 @@ export interface components {
             device: string;
             /** Name */
             name: string;
+            /** Fits */
+            fits: boolean;
         };
         /**
          * RibbonBinOut
@@ -3092,8 +3099,8 @@ export interface components {
             inner: number | null;
             /** Seconds Left */
             seconds_left: number | null;
-            /** Progress */
-            progress: string;
+            /** Before */
+            before: string | null;
         };
         /**
          * SurfaceReadOut

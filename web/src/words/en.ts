@@ -277,7 +277,7 @@ export const T = {
   readSurface: 'read the surface',
   readAnHour: 'for an hour only',
   copyOff: 'copy the data off',
-  copyTight: 'copy until the disk is full',
+  copyTight: 'copy the data off until the bench’s disk is full',
   copies: 'On the bench’s own disk',
   copySize: (size: string, used: string) => `${size}, takes ${used} here`,
   copyRemove: 'delete it',

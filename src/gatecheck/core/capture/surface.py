@@ -9,7 +9,7 @@ from gatecheck.core.capture.drive import Drive, is_of
 from gatecheck.core.capture.page import DECODED, Page
 from gatecheck.core.findings import FAILING, NOTE, SIGN, Finding, ranked
 from gatecheck.core.knowledge.judging import Findings
-from gatecheck.core.scan.evidence import Scanned, read_share
+from gatecheck.core.scan.evidence import Scanned
 
 _SEVERITY = {"clean": NOTE, "slow-patches": SIGN, "isolated-unreadable": SIGN, "spreading": FAILING, "one-head": FAILING, "stalled": FAILING}
 
@@ -34,7 +34,7 @@ def finding_of(found: Scanned) -> Finding:
     """The verdict on a surface."""
     surface = found.surface
     values = {
-        "share": found.share, "read": read_share(found), "unreadable": found.unreadable, "places": len(surface.patches),
+        "share": found.share, "unreadable": found.unreadable, "places": len(surface.patches),
         "count": round(1 / surface.heads.share) if surface.heads else 0,
     }  # fmt: skip
     return Finding(f"surface-{surface.pattern}", "physical", _SEVERITY[surface.pattern], "read-map", None, values)

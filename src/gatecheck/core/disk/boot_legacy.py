@@ -23,7 +23,7 @@ _NO_SYSTEM = (b"This is not a bootable disk", b"Non-System disk", b"not bootable
 def start_legacy(disk: Sectors, walk: Walk) -> bool:
     """True where the walk ends in a system's own code."""
     start = disk.read(0, 1)
-    walk.step("LBA 0")
+    walk.step("first-sector")
     if start.missing:
         walk.stop("layout", "start-unreadable", "LBA 0")
         return False
@@ -42,7 +42,7 @@ def start_legacy(disk: Sectors, walk: Walk) -> bool:
     if any(mark in sector for mark in _FOLLOWS_TABLE) or _looks_for_active(sector):
         return _follow_table(disk, sector, walk)
     walk.find("code-unknown", "layout", "LBA 0")
-    walk.step("LBA 0: code of its own runs")
+    walk.step("own-code", where="LBA 0")
     return True
 
 
@@ -85,7 +85,7 @@ def _follow_gpt(disk: Sectors, walk: Walk) -> bool:
 
 
 def _boot_sector(disk: Sectors, first: int, where: str, walk: Walk) -> bool:
-    walk.step(f"{where}: boot sector, LBA {first}")
+    walk.step("boot-sector", where=where, lba=first)
     span = disk.read(first, 1)
     if not first or span.missing:
         walk.stop("layout", "boot-sector-unreadable", f"{where}, LBA {first}")
@@ -105,7 +105,7 @@ def _boot_sector(disk: Sectors, first: int, where: str, walk: Walk) -> bool:
     if b"SYSLINUX" in sector:
         return _named_stage(disk, first, where, "ldlinux.sys", walk)
     walk.find("code-unknown", "layout", where)
-    walk.step(f"{where}: code of its own runs")
+    walk.step("own-code", where=where)
     return True
 
 
@@ -116,7 +116,7 @@ def _has_code(sector: bytes) -> bool:
 
 
 def _named_stage(disk: Sectors, first: int, where: str, name: str, walk: Walk) -> bool:
-    walk.step(f"{where}: {name}")
+    walk.step("tries", where=where, file=name)
     boot = disk.read(first, 1).data[:512]
     named = {int.from_bytes(boot[at : at + 4], "little") for at in range(62, 506)}
     if not any(_STAGE_MARK in disk.read(lba + base, 1).data for lba in named if 0 < lba < (disk.length or 0) for base in {0, first} if lba + base < (disk.length or 0)):
@@ -136,7 +136,7 @@ def _named_stage(disk: Sectors, first: int, where: str, name: str, walk: Walk) -
 def _second_stage(disk: Sectors, sector: bytes, walk: Walk) -> bool:
     """Code that ignores the table: its first second-stage sector, then the list of runs at that one's end."""
     at = int.from_bytes(sector[_STAGE_AT : _STAGE_AT + 8], "little")
-    walk.step(f"second stage, LBA {at}")
+    walk.step("second-stage", lba=at)
     span = disk.read(at, 1) if at else None
     if span is None or span.missing or not any(span.data[:512]):
         walk.stop("loader", "second-stage-missing", f"LBA {at}")
@@ -147,5 +147,5 @@ def _second_stage(disk: Sectors, sector: bytes, walk: Walk) -> bool:
     if runs is None or runs.missing or not any(runs.data[:512]):
         walk.stop("loader", "second-stage-missing", f"LBA {first}")
         return False
-    walk.step(f"second stage: {count} sectors from LBA {first}")
+    walk.step("second-stage-rest", lba=first, count=count)
     return True

@@ -53,6 +53,7 @@ def slices(disk: Sectors, walk: Walk) -> list[Slice]:
     start = disk.read(0, 1)
     if start.missing:
         walk.find("start-unreadable", "layout", "LBA 0")
+        return []  # neither table can be looked for: that is another thing than that there is none
     found = _gpt_slices(disk, start.data, walk)
     if found is not None:
         return found
@@ -96,7 +97,7 @@ def _gpt_slices(disk: Sectors, start: bytes, walk: Walk) -> list[Slice] | None:
             walk.find("partition-overlaps", "layout", where)
         elif not attributes & _NO_BLOCK_IO:
             found.append(own_slice)
-    walk.step(f"GPT{'' if primary else ' (its second copy)'}: {len(found)} partitions")
+    walk.step("gpt" if primary else "gpt-second", count=len(found))
     return found
 
 
@@ -127,7 +128,7 @@ def _mbr_slices(disk: Sectors, start: bytes, walk: Walk) -> list[Slice]:
     """Records that firmware takes: all within the disk, none over another; else the whole disk is asked for a volume."""
     whole = [Slice(0, 0, (disk.length or 1) - 1, "", "")]
     if len(start) < 512 or start[510:512] != b"\x55\xaa":
-        walk.step("no table: the whole disk")
+        walk.step("whole-disk")
         return whole
     records = []
     for number in range(4):
@@ -144,10 +145,10 @@ def _mbr_slices(disk: Sectors, start: bytes, walk: Walk) -> list[Slice]:
             walk.find("partition-overlaps", "layout", f"partition {own.number}")
             valid = False
     if not valid:
-        walk.step("no table: the whole disk")
+        walk.step("whole-disk")
         return whole
     found = [r for r in records if r.type != "EEh"]
-    walk.step(f"MBR: {len(found)} partitions")
+    walk.step("mbr", count=len(found))
     return found
 
 
@@ -186,13 +187,13 @@ def start_entries(disk: Sectors, walk: Walk, entries: Sequence[Entry], machine: 
     opened = list(volumes(disk, found, walk))
     for entry in entries:
         if entry.leads_to in ("network", "usb", "optical", "firmware"):
-            walk.step(f"{entry.name}: leads elsewhere ({entry.leads_to})")
+            walk.step("entry-elsewhere", entry=entry.name, to=entry.leads_to)
             continue
         own = [v for v in opened if not entry.partition or v[0].guid == entry.partition]
         if entry.partition and not own:
             known = any(s.guid == entry.partition for s in found)
             walk.find("entry-partition-broken" if known else "entry-stale", "firmware", entry.name)
-            walk.step(f"{entry.name}: its partition is {'no volume that firmware opens' if known else 'not on this disk'}")
+            walk.step("entry-nowhere", entry=entry.name)
             continue
         path = (entry.file or FALLBACK[machine]).replace("\\", "/").strip("/")
         for piece, volume, files in own:
@@ -200,7 +201,7 @@ def start_entries(disk: Sectors, walk: Walk, entries: Sequence[Entry], machine: 
             if stop is None:
                 return True
             walk.find(stop.id, stop.gate, stop.where)
-    walk.step("no entry starts: the fallback program")
+    walk.step("fallback")
     return start_fallback(disk, walk, machine, found)
 
 
@@ -217,6 +218,9 @@ def start_fallback(disk: Sectors, walk: Walk, machine: str, known: list[Slice] |
         if stop is None:
             return True
     if stop is None:
+        if any(f.id == "start-unreadable" for f in walk.findings):
+            walk.ended = "layout"
+            return False
         has_esp = any(s.type == EFI_SYSTEM for s in found)
         walk.stop("loader" if opened else "layout", "no-fallback" if opened else "system-partition-missing" if not has_esp else "system-partition-broken", wanted)
     else:
@@ -227,7 +231,7 @@ def start_fallback(disk: Sectors, walk: Walk, machine: str, known: list[Slice] |
 def try_program(walk: Walk, volume: FatVolume, files: FatListing, path: str, machine: str, where: str) -> Stop | None:
     """None where the program is loaded and finds what it needs; else where it stops."""
     file = files.find(path)
-    walk.step(f"{where}: {path}")
+    walk.step("tries", where=where, file=path)
     if file is None:
         unread = any(path.lower().startswith(folder.lower().strip("/")) for folder in files.missing)
         return Stop("loader", "loader-unread" if unread else "loader-missing", f"{where}: {path}")
@@ -240,7 +244,7 @@ def try_program(walk: Walk, volume: FatVolume, files: FatListing, path: str, mac
     fault = image_fault(data, machine)
     if fault:
         return Stop("loader", fault, f"{where}: {path}")
-    walk.step(f"{where}: {path} starts")
+    walk.step("starts", where=where, file=path)
     return second_stage(walk, data, files, volume, path, where)
 
 
@@ -298,7 +302,7 @@ def second_stage(walk: Walk, data: bytes, files: FatListing, volume: FatVolume, 
         text = content(volume, config).decode("utf-8", "replace")
     except DecodeError as error:
         return Stop("loader", "configuration-unread", f"{where}: {error}")
-    walk.step(f"{where}: {config.path}")
+    walk.step("tries", where=where, file=config.path)
     for line in text.splitlines():
         words = line.split()
         if len(words) > 1 and words[0] in ("linux", "linuxefi", "initrd", "chainloader", "configfile") and words[1].startswith("/") and files.find(words[1]) is None:

@@ -9,6 +9,7 @@ from gatecheck.core.disk.boot_legacy import start_legacy
 from gatecheck.core.disk.boot_uefi import Entry, start_entries, start_fallback
 from gatecheck.core.disk.sectors import Sectors
 from gatecheck.core.disk.walk import Found, Walk
+from gatecheck.core.words.said import Said
 
 UEFI, BIOS = "uefi", "bios"
 
@@ -19,7 +20,7 @@ class BootPath:
 
     boots: bool
     stops_at: str | None
-    path: tuple[str, ...]
+    path: tuple[Said, ...]
     findings: tuple[Found, ...]
 
 

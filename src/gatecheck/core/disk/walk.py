@@ -33,12 +33,13 @@ class Found:
 class Walk:
     """Collects steps and findings; `ended` is the gate it stopped at."""
 
-    path: list[str] = field(default_factory=list)
+    path: list[Said] = field(default_factory=list)
     findings: list[Found] = field(default_factory=list)
     ended: str | None = None
 
-    def step(self, text: str) -> None:
-        self.path.append(text)
+    def step(self, name: str, **values: object) -> None:
+        """What is tried, or found to be there; worded in words/."""
+        self.path.append(Said(f"bootpath.step-{name}", values))
 
     def find(self, name: str, gate: str, where: str) -> None:
         own = Found(name, gate, where)

@@ -3,14 +3,15 @@
 from __future__ import annotations
 
 from gatecheck.core.scan.evidence import Scanned
+from gatecheck.core.scan.map_page import MapPage
 from gatecheck.core.scan.read import HEADER, STATES
 
 _NAMES = {number: name for name, number in STATES.items()}
 
 
-def map_csv(scanned: Scanned) -> str:
+def map_csv(page: MapPage) -> str:
     """Every block, in the order read."""
-    blocks = scanned.page.blocks
+    blocks = page.blocks
     rows = zip(blocks.lba.tolist(), blocks.sectors.tolist(), blocks.ms.tolist(), blocks.state.tolist(), strict=True)
     return ",".join(HEADER) + "\n" + "".join(f"{lba},{sectors},{ms:.2f},{_NAMES[state]}\n" for lba, sectors, ms, state in rows)
 

@@ -5,16 +5,21 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
+from numpy.typing import NDArray
 
 from gatecheck.core.errors import DecodeError
+from gatecheck.core.scan.coarse import coarser
 from gatecheck.core.scan.judge import OUTCOMES, Surface, judge_map
 from gatecheck.core.scan.map_page import MapPage, read_map_page
-from gatecheck.core.scan.read import LEFT, READ, UNREADABLE
+from gatecheck.core.scan.read import LEFT, UNREADABLE, Ints, ReadMap
+
+_MOST_ROWS = 100_000
+"""rows of a judged map that are kept: the newest captures stay in memory"""
 
 
 @dataclass(frozen=True, slots=True)
 class Scanned:
-    """A map that was judged. `share`: of the disk that was tried; `unreadable`: sectors that are known not to read."""
+    """A map that was judged; its good neighbours are joined where it is long. `share`: of the disk that was tried; `unreadable`: sectors that are known not to read."""
 
     page: MapPage
     surface: Surface
@@ -36,8 +41,9 @@ def scanned(page: MapPage) -> Scanned:
     final = settled(page)
     surface = judge_map(final.blocks, sector_size=page.sector, disk_sectors=page.sectors)
     blocks = final.blocks
-    tried = int(blocks.sectors[blocks.state != LEFT].sum())
-    return Scanned(final, surface, min(1.0, tried / page.sectors), int(blocks.sectors[blocks.state == UNREADABLE].sum()))
+    tried = covered(blocks, blocks.state != LEFT)
+    share = tried / page.sectors if tried < page.sectors else 1.0
+    return Scanned(MapPage(coarser(blocks, _MOST_ROWS), page.sector, page.sectors), surface, share, covered(blocks, blocks.state == UNREADABLE))
 
 
 def missing_of(raw: bytes) -> tuple[float, int]:
@@ -75,7 +81,17 @@ def settled(page: MapPage) -> MapPage:
     return MapPage(type(blocks)(blocks.lba[kept], blocks.sectors[kept], blocks.ms[kept], blocks.state[kept]), page.sector, page.sectors)
 
 
-def read_share(scanned_: Scanned) -> float:
-    """Of the disk, how much was read well."""
-    blocks = scanned_.page.blocks
-    return min(1.0, float(blocks.sectors[blocks.state == READ].sum()) / scanned_.page.sectors)
+def covered(blocks: ReadMap, which: NDArray[np.bool_]) -> int:
+    """Sectors that these rows cover, each counted once, however often it was read."""
+    starts, ends = union(blocks.lba[which], blocks.sectors[which])
+    return int((ends - starts).sum())
+
+
+def union(lba: Ints, sectors: Ints) -> tuple[Ints, Ints]:
+    """Runs that touch joined: their starts and ends, in order."""
+    order = np.argsort(lba, kind="stable")
+    start, end = lba[order], np.maximum.accumulate(lba[order] + sectors[order])
+    new = np.ones(len(start), dtype=bool)
+    new[1:] = start[1:] > end[:-1]
+    at = np.flatnonzero(new)
+    return start[at], end[np.concatenate([at[1:] - 1, [len(end) - 1]])] if len(at) else end

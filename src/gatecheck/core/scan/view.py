@@ -6,9 +6,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from gatecheck.core.scan.evidence import Scanned
+from gatecheck.core.scan.evidence import Scanned, union
 from gatecheck.core.scan.judge import Patch
-from gatecheck.core.scan.read import READ, UNREADABLE, Floats, Ints
+from gatecheck.core.scan.read import READ, UNREADABLE, Floats
 
 
 @dataclass(frozen=True, slots=True)
@@ -57,7 +57,7 @@ def newly_bad(now: Scanned, before: Scanned) -> list[Patch]:
     if (now.page.sector, now.page.sectors) != (before.page.sector, before.page.sectors):
         return []
     good = before.page.blocks.state == READ
-    starts, ends = _union(before.page.blocks.lba[good], before.page.blocks.sectors[good])
+    starts, ends = union(before.page.blocks.lba[good], before.page.blocks.sectors[good])
     bad = now.page.blocks.state == UNREADABLE
     found: list[Patch] = []
     for lba, size in zip(now.page.blocks.lba[bad].tolist(), now.page.blocks.sectors[bad].tolist(), strict=True):
@@ -68,13 +68,3 @@ def newly_bad(now: Scanned, before: Scanned) -> list[Patch]:
             else:
                 found.append(Patch(lba, lba + size - 1, "unreadable"))
     return found
-
-
-def _union(lba: Ints, sectors: Ints) -> tuple[Ints, Ints]:
-    """Runs that touch joined: their starts and ends."""
-    order = np.argsort(lba, kind="stable")
-    start, end = lba[order], np.maximum.accumulate(lba[order] + sectors[order])
-    new = np.ones(len(start), dtype=bool)
-    new[1:] = start[1:] > end[:-1]
-    at = np.flatnonzero(new)
-    return start[at], end[np.concatenate([at[1:] - 1, [len(end) - 1]])] if len(at) else end

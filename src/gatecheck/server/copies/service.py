@@ -154,5 +154,10 @@ class Copies:
         path.with_suffix(".sums").unlink(missing_ok=True)
 
     def remove_all(self, ticket_id: int) -> None:
-        """A customer who is erased leaves no copy behind."""
-        shutil.rmtree(self.folder / str(ticket_id), ignore_errors=True)
+        """A customer who is erased leaves no copy behind. Raises StoreError where one cannot be deleted."""
+        place = self.folder / str(ticket_id)
+        try:
+            if place.exists():
+                shutil.rmtree(place)
+        except OSError as error:
+            raise StoreError(f"{place}: expected copies that can be deleted, got {error.strerror}") from error

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 import threading
 import time
 from typing import TYPE_CHECKING, Any
@@ -20,6 +21,7 @@ if TYPE_CHECKING:
     from gatecheck.server.link.service import Links
 
 _BY = "probe"
+_log = logging.getLogger(__name__)
 
 
 class Copying:
@@ -36,12 +38,17 @@ class Copying:
             self.reading_back.add(order.id)
             threading.Thread(target=self._after_copy, args=(ticket_id, order), daemon=True).start()
 
-    def has_room(self, ticket_id: int, device: str) -> None:
-        """Raises StoreError where the bench's disk is smaller than the drive; a practice drive is mostly empty, and takes little."""
+    def fits(self, ticket_id: int, device: str) -> bool:
+        """Has the bench's disk room for all of the drive? A practice drive is mostly empty, and takes little."""
         with self.links.shop.database.read() as connection:
             link = links.link_of(connection, ticket_id)
-        size, room = self.links.captures.capacity_of(ticket_id, device), self.copies.room()
-        if size and room < size and not (link and link.practice):
+        size = self.links.captures.capacity_of(ticket_id, device)
+        return not size or self.copies.room() >= size or bool(link and link.practice)
+
+    def has_room(self, ticket_id: int, device: str) -> None:
+        """Raises StoreError where there is none."""
+        if not self.fits(ticket_id, device):
+            size, room = self.links.captures.capacity_of(ticket_id, device) or 0, self.copies.room()
             raise StoreError(f"room: expected {size / 1e9:,.0f} GB on the bench's disk for a copy of {device}, got {room / 1e9:,.0f} GB")
 
     def of_ticket(self, ticket_id: int) -> list[Copy]:
@@ -83,41 +90,45 @@ class Copying:
         return order
 
     def _after_copy(self, ticket_id: int, order: Order) -> None:
-        """Everything was sent: read it back, compare, and say on the tape what is there. The order ends when that is done."""
+        """Everything was sent: read it back, compare, and say on the tape what is there. The order ends when that is done, or cannot be."""
         try:
-            row = self.links.tickets.row_of(ticket_id)
-            last = 0.0
-
-            def told(done: int, of: int) -> None:
-                nonlocal last
-                if time.monotonic() - last > 1.0:
-                    last = time.monotonic()
-                    live = self.links.seen(ticket_id)
-                    live.done, live.of, live.unit, live.kind, live.order, live.text = done, max(of, 1), "bytes", "copy", str(order.id), "Reading the copy back"
-                    live.went_on, live.minutes_left = last, None
-                    self.links.tell(ticket_id)
-
-            wrong = self.copies.verify(ticket_id, order.id, told)
-            with self.links.shop.database.read() as connection:
-                pages, session = links.all_pages_of(connection, ticket_id, str(order.id)), next(iter(links.sessions_of(connection, ticket_id)))
-            raw = b"".join(data for line, data in pages if line["kind"] == "read-map")
-            share, missing = missing_of(raw)
-            is_whole = share >= 1.0 and missing == 0 and not wrong
-            said = say("copy.whole" if is_whole else "copy.part", share=share, missing=missing, wrong=len(wrong))
-            detail = self.links.shop.words.say(said)
-
-            def end(connection: Connection) -> None:
-                links.end_order(connection, order.id, "done", detail[:300], now())
-
-            if pages:
-                self.links.captures.add_file(ticket_id, f"{row.number.lower()}-{order.id}.gcap", capture_of(session, pages), by=_BY, also=end, read_now=True)
-            entry: dict[str, Any] = {"note": to_json(said)}
-            if self.links.captures.is_the_machines(ticket_id, str(order.body["device"])):  # a copy of a card beside it makes nothing of the machine's safe
-                entry |= {"move": "copy-data", "outcome": "complete" if is_whole else "partial"}
-            self.links.tickets.append_all(ticket_id, [(entry, f"copy-{order.id}")], by=_BY)
+            self._compare(ticket_id, order)
+        except Exception as error:
+            _log.exception("copy %s of ticket %s cannot be read back", order.id, ticket_id)
+            with self.links.shop.database.write() as connection:
+                links.end_order(connection, order.id, "failed", f"{type(error).__name__}: {error}"[:300], now())
         finally:
             self.reading_back.discard(order.id)
             live = self.links.seen(ticket_id)
             live.done, live.of, live.text = 0, 0, ""
             self.links.tell(ticket_id, at_once=True)
             self.links.shop.announce({"kind": "work", "ticket": ticket_id, "order": order.id, "result": "done"})
+
+    def _compare(self, ticket_id: int, order: Order) -> None:
+        words, last = self.links.shop.words, 0.0
+
+        def told(done: int, of: int) -> None:
+            nonlocal last
+            if time.monotonic() - last > 1.0:
+                last = time.monotonic()
+                live = self.links.seen(ticket_id)
+                live.done, live.of, live.unit, live.kind, live.order, live.text = done, max(of, 1), "bytes", "copy", str(order.id), words.say(say("copy.reading-back"))
+                live.went_on, live.minutes_left = last, None
+                self.links.tell(ticket_id)
+
+        wrong = self.copies.verify(ticket_id, order.id, told)
+        with self.links.shop.database.read() as connection:
+            pages, session = links.all_pages_of(connection, ticket_id, str(order.id)), next(iter(links.sessions_of(connection, ticket_id)))
+        share, missing = missing_of(b"".join(data for line, data in pages if line["kind"] == "read-map"))
+        is_whole = share >= 1.0 and missing == 0 and not wrong
+        said = say("copy.whole" if is_whole else "copy.part", share=share, missing=missing, wrong=len(wrong))
+        entry: dict[str, Any] = {"note": to_json(said)}
+        if self.links.captures.is_the_machines(ticket_id, str(order.body["device"])):  # a copy of a card beside it makes nothing of the machine's safe
+            entry |= {"move": "copy-data", "outcome": "complete" if is_whole else "partial"}
+        self.links.tickets.append_all(ticket_id, [(entry, f"copy-{order.id}")], by=_BY)  # by its key once, whatever dies between this and the end
+
+        def end(connection: Connection) -> None:
+            links.end_order(connection, order.id, "done", words.say(said)[:300], now())
+
+        number = self.links.tickets.row_of(ticket_id).number.lower()
+        self.links.captures.add_file(ticket_id, f"{number}-{order.id}.gcap", capture_of(session, pages), by=_BY, also=end, read_now=True)

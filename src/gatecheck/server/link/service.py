@@ -34,7 +34,8 @@ _LONGEST_CODE = 20
 _SECRET_BYTES = 24
 """of chance in a secret: 192 bits"""
 _MOST_BYTES = LARGEST_CAPTURE - (2 << 20)
-_MOST_SESSIONS = 40
+_MOST_SESSIONS, _MOST_SESSION_PAGES = 40, 10 * MOST_PAGES
+"""a map comes in hundreds of pieces, which are one page in the capture"""
 _ALPHABET = "abcdefghjkmnpqrstuvwxyz23456789"
 _AWAY_SECONDS = 12.0
 _QUIET_SECONDS = 0.4
@@ -45,7 +46,6 @@ _MOVES: Mapping[str, Mapping[str, str | None]] = {
 }  # fmt: skip
 _LONG_ONES, _PAUSED_ONES = ("self-test", "scan", "copy"), ("scan", "copy")
 """orders that are watched and can be stopped; those that can be paused as well"""
-_WAITS = " waits: "
 _STALL_SECONDS = 90.0
 _SECTORS_MOVE = "disk-layout"
 """reading first sectors asks the medium: allowed where this check is"""
@@ -57,7 +57,7 @@ class _Live:
     def __init__(self) -> None:
         self.seen, self.told = time.monotonic(), 0.0
         self.done, self.of, self.text, self.unit, self.order = 0, 0, "", "percent", ""
-        self.kind, self.paused = "", ""
+        self.kind, self.hot = "", False
         self.minutes_left: float | None = None
         self.went_on = time.monotonic()
         """when it was further than before for the last time"""
@@ -113,9 +113,11 @@ class Links:
         if live is None:
             return None
         state = "linked" if time.monotonic() - live.seen < _AWAY_SECONDS else "away"
+        with self.shop.database.read() as connection:
+            paused = next((o.detail for o in reversed(links.orders_of(connection, ticket_id)) if o.state == links.PAUSED), "")
         is_long = live.of and live.kind in _LONG_ONES
         stalls = bool(live.of) and time.monotonic() - live.went_on > _STALL_SECONDS
-        return LinkRowOut(state=state, done=live.done, of=live.of, text=live.text, minutes_left=live.minutes_left, stalls=stalls, work=live.kind if is_long else "", paused=live.paused, hot=_WAITS in live.text)
+        return LinkRowOut(state=state, done=live.done, of=live.of, text=live.text, minutes_left=live.minutes_left, stalls=stalls, work=live.kind if is_long else "", paused="" if is_long else paused, hot=live.hot)
 
     def _progress(self, ticket_id: int) -> dict[str, Any] | None:
         live = self._live.get(ticket_id)
@@ -187,9 +189,13 @@ class Links:
 
     def end(self, ticket_id: int) -> None:
         """End the link: the probe is told at its next call."""
-        self.tickets.row_of(ticket_id)
+        row = self.tickets.row_of(ticket_id)
+        with self.shop.database.read() as connection:
+            begun = [o for o in links.orders_of(connection, ticket_id) if o.state in (links.WAITING, links.PAUSED) and o.body["order"] in _PAUSED_ONES]
         with self.shop.database.write() as connection:
             links.end_link(connection, ticket_id, now())
+        for order in begun if not row.closed_at else ():
+            self._keep_map(ticket_id, order)
         self._live.pop(ticket_id, None)
         self.on_end(ticket_id)
         self.tell(ticket_id, at_once=True)
@@ -269,8 +275,8 @@ class Links:
         with self.shop.database.write() as connection:
             at = links.acknowledged(connection, session.id)
             if page.seq == at + 1:
-                if page.seq > MOST_PAGES:
-                    raise StoreError(f"page {page.seq}: expected at most {MOST_PAGES} in a session")
+                if page.seq > _MOST_SESSION_PAGES:
+                    raise StoreError(f"page {page.seq}: expected at most {_MOST_SESSION_PAGES} in a session")
                 line = page.model_dump(include={"path", "kind", "device", "how", "status", "detail", "sha256"})
                 links.keep_page(connection, session.id, page.seq, page.order, line, data)
                 at = page.seq
@@ -284,7 +290,7 @@ class Links:
         if (progress.order, progress.done) != (live.order, live.done):
             live.went_on = time.monotonic()
         live.done, live.of, live.text, live.minutes_left = progress.done, progress.of, progress.text, progress.minutes_left
-        live.unit, live.order, live.paused = progress.unit, progress.order, ""
+        live.unit, live.order, live.hot = progress.unit, progress.order, progress.hot
         self.tell(link.ticket_id)
         return {"do": self._wanted(link, progress.order, live)}
 
@@ -322,7 +328,6 @@ class Links:
                 end(connection)
         live = self.seen(link.ticket_id)
         live.done, live.of, live.minutes_left, live.text = 0, 0, None, ""
-        live.paused = detail[:300] if result == links.PAUSED else ""
         if result == links.PAUSED or order.body["order"] in _LONG_ONES:
             self.shop.announce({"kind": "work", "ticket": link.ticket_id, "order": order.id, "result": result})
         self.tell(link.ticket_id, at_once=True)
@@ -419,7 +424,7 @@ def _move_of(body: Mapping[str, Any]) -> str | None:
     kinds = _MOVES.get(str(body.get("order")), {})
     kind = str(body.get("kind") or "")
     if kind not in kinds:
-        raise StoreError(f"order: expected one of {', '.join(_MOVES)} (self-test with kind short or long), got {body.get('order')!r} {kind}".rstrip())
+        raise StoreError(f"order: expected one of {', '.join(_MOVES)} (self-test with kind short, long or conveyance), got {body.get('order')!r} {kind}".rstrip())
     if body["order"] in _LONG_ONES and not body.get("device"):
         raise StoreError(f"order {body['order']}: expected the device, got none")
     return kinds[kind]

@@ -158,6 +158,8 @@ class ProgressIn(BaseModel):
     text: str = Field(max_length=200)
     minutes_left: float | None = None
     unit: str = Field(default="percent", pattern=r"^(percent|sectors)$")
+    hot: bool = False
+    """it waits until the drive is cooler"""
 
 
 class DoneIn(BaseModel):

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import shutil
 from collections.abc import Mapping
 from dataclasses import asdict
 from datetime import UTC, datetime, timedelta
@@ -18,6 +17,7 @@ from gatecheck.core.work.papers import KINDS, Case, Paper, Picture, Text, paper_
 from gatecheck.core.work.shop import ShopPage, parse_shop
 from gatecheck.core.work.spent import Moment, Pace, paces, spent
 from gatecheck.server.captures.service import Captures
+from gatecheck.server.copies.service import Copies
 from gatecheck.server.errors import NotFoundError
 from gatecheck.server.papers.pictures import kept_picture
 from gatecheck.server.papers.wire import PaperOut, PapersOut
@@ -30,7 +30,7 @@ from gatecheck.server.tickets.wire import TicketOut
 from gatecheck.server.work.service import Work
 from gatecheck.store import Connection, StoreError
 from gatecheck.store.files import attachments
-from gatecheck.store.keeping import COPIES, ERASED, erase_customer, erased_at
+from gatecheck.store.keeping import ERASED, erase_customer, erased_at
 from gatecheck.store.pictures import add_picture, has_picture, made_since, pictures_of
 from gatecheck.store.shop_pages import keep_shop_page
 from gatecheck.store.tickets import TicketRow, tickets_of_customer, tickets_on_bench
@@ -44,8 +44,8 @@ _TELLING = 1.5
 class Papers:
     """Papers of tickets. `fonts`: folder of the print faces."""
 
-    def __init__(self, shop: Shop, at_work: Tickets, captures: Captures, work: Work, fonts: Path | None = None) -> None:
-        self.shop, self.tickets, self.captures, self.work, self.fonts = shop, at_work, captures, work, fonts
+    def __init__(self, shop: Shop, at_work: Tickets, captures: Captures, work: Work, copies: Copies, fonts: Path | None = None) -> None:
+        self.shop, self.tickets, self.captures, self.work, self.copies, self.fonts = shop, at_work, captures, work, copies, fonts
 
     # --- pictures ------------------------------------------------------------------------------------------------
 
@@ -101,7 +101,7 @@ class Papers:
         if still:
             raise StoreError(f"erase: expected tickets that were handed over, got {', '.join(still)} still open")
         for ticket in own:
-            shutil.rmtree(self.shop.files.folder.parent / COPIES / str(ticket.id), ignore_errors=True)
+            self.copies.remove_all(ticket.id)
             erase_customer(self.shop.database, self.shop.files.folder, ticket.id, self.shop.model.knowledge, by=by)
         self.shop.generation += 1
         self.shop.announce({"kind": "ticket", "ticket": ticket_id})

@@ -6,15 +6,17 @@ import math
 from dataclasses import dataclass
 from functools import lru_cache
 
+from gatecheck.core.capture.drive import is_of
 from gatecheck.core.capture.read import Capture
 from gatecheck.core.capture.surface import finding_of, surface_of
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.scan.csv import map_csv, places_csv
-from gatecheck.core.scan.evidence import Scanned, scanned
+from gatecheck.core.scan.evidence import Scanned, scanned, settled
 from gatecheck.core.scan.judge import Patch
 from gatecheck.core.scan.map_page import read_map_page
 from gatecheck.core.scan.view import bins_of, newly_bad
 from gatecheck.core.words.said import say
+from gatecheck.files import pages_of
 from gatecheck.server.captures.service import Captures
 from gatecheck.server.errors import NotFoundError
 from gatecheck.server.link.service import Links
@@ -39,6 +41,8 @@ class _Read:
     state: str
     order: int | None
     scanned: Scanned
+    file: str = ""
+    """SHA-256 of the capture that it stands in, of one that is done"""
 
 
 class Surfaces:
@@ -64,12 +68,11 @@ class Surfaces:
         high = min(max(end or found.page.sectors, low + 1), found.page.sectors)
         bins = bins_of(found, low, high, min(n, high - low))
         lives = self._lives(ticket_id, own)
-        before = next((r for r in reads[reads.index(own) + 1 :] if r.drive == own.drive and r.device == own.device), None)
+        before = self._before(reads, own)
         grown = {p.first for p in newly_bad(found, before.scanned)} if before else set()
         words = self.shop.words
         finding = finding_of(found)
         heads = surface.heads
-        live = self.links.row(ticket_id)
         width = (high - low) / len(bins.read)
         return SurfaceOut(
             read=_out(own), pattern=surface.pattern, text=words.say(finding.text), means=words.say(finding.means), share=found.share, unreadable=found.unreadable,
@@ -81,14 +84,27 @@ class Surfaces:
             ],
             places=[PlaceOut(first=p.first, last=p.last, kind=p.kind, lives=_at(lives, p), is_new=any(p.first <= g <= p.last for g in grown)) for p in surface.patches[:_MOST_PLACES]],
             more_places=max(0, len(surface.patches) - _MOST_PLACES), lives=lives, outer=surface.outer_mb_s, inner=surface.inner_mb_s,
-            seconds_left=surface.seconds_left, progress=live.text if live and own.state == "running" else "",
+            seconds_left=surface.seconds_left, before=before.id if before else None,
         )  # fmt: skip
 
     def csv(self, ticket_id: int, read_id: str, what: str) -> str:
         """The bad places with what lives there, or the whole map. Raises NotFoundError."""
         own = self._named(self._reads(ticket_id), read_id)
         lives = self._lives(ticket_id, own)
-        return map_csv(own.scanned) if what == "map" else places_csv(own.scanned, [_at(lives, p) for p in own.scanned.surface.patches])
+        return map_csv(settled(read_map_page(self._raw(ticket_id, own)))) if what == "map" else places_csv(own.scanned, [_at(lives, p) for p in own.scanned.surface.patches])
+
+    def _raw(self, ticket_id: int, own: _Read) -> bytes:
+        """The map as it was read: of what is judged, good neighbours may be joined."""
+        if own.order is not None:
+            with self.shop.database.read() as connection:
+                return b"".join(links.map_of(connection, ticket_id, str(own.order)))
+        pages = pages_of("capture.gcap", self.shop.files.get(own.file))
+        return max((path, data) for path, data in pages.items() if path.startswith(own.device + "/") and path.endswith(".gcm"))[1]
+
+    @staticmethod
+    def _before(reads: list[_Read], own: _Read) -> _Read | None:
+        """The read of the same drive before it: by its serial number, where one is known, for kernel names move."""
+        return next((r for r in reads[reads.index(own) + 1 :] if (r.drive == own.drive if own.drive else r.device == own.device)), None)
 
     @staticmethod
     def _named(reads: list[_Read], read_id: str) -> _Read:
@@ -107,7 +123,7 @@ class Surfaces:
             for device in sorted({p.device for p in capture.pages if p.kind == "read-map"}):
                 own = surface_of(device, capture.pages)
                 if own is not None:
-                    found.append(_Read(file.sha256[:16] + "-" + device, device, _serial(capture, device), file.added_at, "done", None, own))
+                    found.append(_Read(file.sha256[:16] + "-" + device, device, _serial(capture, device), file.added_at, "done", None, own, file.sha256))
         return found
 
     def _of(self, ticket_id: int, order: Order) -> _Read | None:
@@ -131,14 +147,14 @@ class Surfaces:
         with self.shop.database.read() as connection:
             kept = attachments(connection, ticket_id)
         decoded = (self.captures.decoded.capture(file.name, file.sha256) for file in kept)
-        return next((c for c in decoded if any(_stands_on(d.device, device) and (d.layout.gpt or d.layout.mbr) for d in c.disks)), None)
+        return next((c for c in decoded if any(is_of(d.device, device) and (d.layout.gpt or d.layout.mbr) for d in c.disks)), None)
 
     def _lives(self, ticket_id: int, own: _Read) -> list[LivesOut]:
         """The partitions by name, and what kind of volume each holds."""
         capture = self._newest_with(ticket_id, own.device)
         if capture is None:
             return []
-        disk = next(d for d in capture.disks if _stands_on(d.device, own.device) and (d.layout.gpt or d.layout.mbr))
+        disk = next(d for d in capture.disks if is_of(d.device, own.device) and (d.layout.gpt or d.layout.mbr))
         kinds = {v.partition: v.volume.name for v in capture.volumes if v.device == disk.device and v.volume and not v.within}
         gpt, mbr = disk.layout.gpt, disk.layout.mbr
         parts = [(p.number, p.name, p.first, p.last) for p in gpt.partitions] if gpt else [(p.number, "", p.first, p.first + p.size - 1) for p in mbr.partitions] if mbr else []
@@ -155,12 +171,8 @@ class Surfaces:
             capture = self.captures.decoded.capture(file.name, file.sha256)
             own = [d for d in capture.drives if d.bus != "usb"] or list(capture.drives)
             if own:
-                return [ReadableOut(device=d.device, name=str((d.identity or {}).get("model") or d.device)) for d in own]
+                return [ReadableOut(device=d.device, name=str((d.identity or {}).get("model") or d.device), fits=self.links.copying.fits(ticket_id, d.device)) for d in own]
         return []
-
-
-def _stands_on(disk: str, device: str) -> bool:
-    return disk == device or disk.startswith(device + "n")
 
 
 def _serial(capture: Capture, device: str) -> str:

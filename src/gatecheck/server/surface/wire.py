@@ -65,7 +65,8 @@ class SurfaceOut(Wire):
     outer: float | None
     inner: float | None
     seconds_left: float | None
-    progress: str
+    before: str | None
+    """the read of the same drive before it"""
 
 
 class SurfacesOut(Wire):
@@ -80,6 +81,8 @@ class SurfacesOut(Wire):
 class ReadableOut(Wire):
     device: str
     name: str
+    fits: bool
+    """the bench's disk has room for a copy of it"""
 
 
 SurfacesOut.model_rebuild()

@@ -11,6 +11,7 @@ import { Do } from '../../ui/Commands'
 import { T } from '../../words'
 import { InstrumentFrame } from '../instrument'
 import { Copies, Places } from './Places'
+import { loupeSpan, nextCenter } from './loupe'
 import { Lives, Ribbon } from './Ribbon'
 
 const BINS = 320
@@ -36,8 +37,8 @@ function OpenSurface({ ticket }: { ticket: Ticket }) {
   const [beside, setBeside] = useState(false)
   const reads = all?.reads ?? []
   const read = reads.find((r) => r.id === chosen) ?? reads[0] ?? null
-  const before = read ? reads.slice(reads.indexOf(read) + 1).find((r) => r.drive === read.drive && r.device === read.device) ?? null : null
   const { data: surface } = useSurface(ticket.id, read, null, BINS)
+  const before = reads.find((r) => r.id === surface?.before) ?? null
   const { data: older } = useSurface(ticket.id, beside ? before : null, null, BINS)
   const sectors = surface?.sectors ?? 0
   const span = surface && center !== null ? loupeSpan(center, width * sectors, sectors) : null
@@ -51,12 +52,7 @@ function OpenSurface({ ticket }: { ticket: Ticket }) {
     run(() => api.putScan(ticket.id, device, upto, initials()))
   }
   const steer = (what: string) => order && run(() => api.steerOrder(ticket.id, order.id, what, initials()))
-  const walk = (by: number) => {
-    if (places.length === 0) return setCenter((c) => Math.max(0, Math.min(sectors - 1, (c ?? (by > 0 ? 0 : sectors)) + by * width * sectors * 0.5)))
-    const next = by > 0 ? places.findIndex((p) => p.first > (center ?? -1)) : places.findLastIndex((p) => p.last < (center ?? sectors))
-    const place = places[next === -1 ? (by > 0 ? places.length - 1 : 0) : next]!
-    setCenter((place.first + place.last) / 2)
-  }
+  const walk = (by: number) => setCenter((c) => nextCenter(places, c, by, width, sectors))
   const drive = (all?.drives ?? []).find((d) => d.device === read?.device) ?? all?.drives[0]
   const mayStart = canOrder && !order && drive !== undefined && all?.held === ''
   const on: Handlers<'surface'> = {
@@ -67,8 +63,7 @@ function OpenSurface({ ticket }: { ticket: Ticket }) {
     ...(before && { compare: () => setBeside(!beside) }),
     ...(mayStart && { start: () => start(drive.device, null), hour: () => start(drive.device, AN_HOUR) }),
     ...(canOrder && !order && drive !== undefined && all?.copy_held === '' && {
-      copy: () => run(() => api.putCopy(ticket.id, drive.device, false, initials())),
-      ...(change.error?.message.includes('room:') && { copyTight: () => run(() => api.putCopy(ticket.id, drive.device, true, initials())) }),
+      [drive.fits ? 'copy' : 'copyTight']: () => run(() => api.putCopy(ticket.id, drive.device, !drive.fits, initials())),
     }),
     ...(order?.state === 'waiting' && { pause: () => steer('pause'), stop: () => steer('stop') }),
     ...(order?.state === 'paused' && { goOn: () => steer('go-on'), leave: () => steer('leave') }),
@@ -130,12 +125,6 @@ function OpenSurface({ ticket }: { ticket: Ticket }) {
       )}
     </InstrumentFrame>
   )
-}
-
-const loupeSpan = (center: number, wide: number, sectors: number): [number, number] => {
-  const width = Math.min(Math.max(wide, 32), sectors)
-  const first = Math.max(0, Math.min(Math.round(center - width / 2), sectors - width))
-  return [first, Math.round(first + width)]
 }
 
 function Reading({ read, surface, link }: { read: SurfaceRead; surface: Surface; link: Link | undefined }) {
