@@ -8,6 +8,7 @@ import random
 import struct
 import time
 from collections.abc import Callable
+from pathlib import Path
 from typing import Any
 
 import httpx2 as httpx
