@@ -28,7 +28,7 @@ def test_a_read_is_started_paused_and_gone_on_with_by_key_and_its_places_are_wal
     page.keyboard.press("r")
     expect(page.get_by_role("status").filter(has_text="Timed read of sda")).to_be_visible(timeout=SLOW)
     page.keyboard.press("Space")
-    expect(page.get_by_text("Paused: Paused from the bench")).to_be_visible(timeout=SLOW)
+    expect(page.get_by_text("Paused, from the bench")).to_be_visible(timeout=SLOW)
     page.reload()
     expect(page.get_by_role("button", name="go on")).to_be_visible(timeout=SLOW)
     page.keyboard.press("Space")
@@ -68,7 +68,7 @@ def test_two_reads_of_one_disk_show_what_grew(demo: Any, screen: Callable[..., P
     ribbon = page.locator("[data-ribbon]").first
     ribbon.tap() if touch else ribbon.click()
     expect(page.locator("[data-ribbon]")).to_have_count(3)
-    expect(page.get_by_role("region", name="Bad places")).to_contain_text("new")
+    expect(page.get_by_role("region", name="Bad places")).to_contain_text("more than before")
     assert page.evaluate("document.documentElement.scrollWidth <= window.innerWidth")
     assert "read" in str(ribbon.get_attribute("aria-label"))  # the picture is told in words too
 

@@ -1996,7 +1996,7 @@ class Probe:
                     looked, degrees = now, self.heat(name)
                     wanted = self.cooled(number_, name, scan, hot, title) if degrees is not None and degrees >= hot else ""
                     if wanted == "pause":
-                        return "paused", "Paused from the bench"
+                        return "paused", "from the bench"
                     if wanted:
                         ended = "Stopped from the bench"
                         break
@@ -2007,7 +2007,7 @@ class Probe:
                     text = "%s: %.0f MB/s%s%s" % (title, pace * sector / 1e6, ", %s not read" % plural(len(scan.failed) + scan.bad_sectors, "place does", "places do") if scan.failed or scan.bad_sectors else "", ", %d degrees" % degrees if degrees is not None else "")
                     wanted = self.asked(number_, done, of, text, round((of - done) / max(pace, 1) / 60, 1), "sectors")
                     if wanted == "pause":
-                        return "paused", "Paused from the bench"
+                        return "paused", "from the bench"
                     if wanted:
                         ended = "Stopped from the bench"
                         break

@@ -34,7 +34,7 @@ def finding_of(found: Scanned) -> Finding:
     """The verdict on a surface."""
     surface = found.surface
     values = {
-        "share": found.share, "unreadable": found.unreadable, "places": len(surface.patches),
+        "share": found.share, "unreadable": found.unreadable, "apart": found.is_apart, "places": len(surface.patches),
         "count": round(1 / surface.heads.share) if surface.heads else 0,
     }  # fmt: skip
     return Finding(f"surface-{surface.pattern}", "physical", _SEVERITY[surface.pattern], "read-map", None, values)

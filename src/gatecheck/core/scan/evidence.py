@@ -25,6 +25,8 @@ class Scanned:
     surface: Surface
     share: float
     unreadable: int
+    is_apart: bool
+    """every place that does not read was taken apart to the sector: then `unreadable` is their number, else the most it can be"""
 
     @property
     def weights(self) -> dict[str, float]:
@@ -43,7 +45,7 @@ def scanned(page: MapPage) -> Scanned:
     blocks = final.blocks
     tried = covered(blocks, blocks.state != LEFT)
     share = tried / page.sectors if tried < page.sectors else 1.0
-    return Scanned(MapPage(coarser(blocks, _MOST_ROWS), page.sector, page.sectors), surface, share, covered(blocks, blocks.state == UNREADABLE))
+    return Scanned(MapPage(coarser(blocks, _MOST_ROWS), page.sector, page.sectors), surface, share, covered(blocks, blocks.state == UNREADABLE), bool((blocks.sectors[blocks.state == UNREADABLE] == 1).all()))
 
 
 def missing_of(raw: bytes) -> tuple[float, int]:

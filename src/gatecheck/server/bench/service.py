@@ -87,7 +87,7 @@ def bench_row(ticket: TicketOut, link: LinkRowOut | None) -> BenchRow:
         machine=ticket.machine,
         facts=ticket.facts,
         gates=ticket.gates,
-        turn="running" if ticket.running or waits or (link is not None and link.work and link.state == "linked" and not link.stalls) else "done" if done else "hands",
+        turn="running" if ticket.running or waits or (link is not None and link.work and link.state == "linked" and not (link.stalls or link.paused)) else "done" if done else "hands",
         urgent=bool(first and first.move == "power-down"),
         next_move=first.move if first else trial.fix if trial else None,
         next_kind=first.kind if first else None,

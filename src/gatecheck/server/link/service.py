@@ -114,10 +114,14 @@ class Links:
             return None
         state = "linked" if time.monotonic() - live.seen < _AWAY_SECONDS else "away"
         with self.shop.database.read() as connection:
-            paused = next((o.detail for o in reversed(links.orders_of(connection, ticket_id)) if o.state == links.PAUSED), "")
+            paused = next((o for o in reversed(links.orders_of(connection, ticket_id)) if o.state == links.PAUSED), None)
         is_long = live.of and live.kind in _LONG_ONES
         stalls = bool(live.of) and time.monotonic() - live.went_on > _STALL_SECONDS
-        return LinkRowOut(state=state, done=live.done, of=live.of, text=live.text, minutes_left=live.minutes_left, stalls=stalls, work=live.kind if is_long else "", paused="" if is_long else paused, hot=live.hot)
+        waits = paused if not is_long else None
+        return LinkRowOut(
+            state=state, done=live.done, of=live.of, text=live.text, minutes_left=live.minutes_left, stalls=stalls, hot=live.hot,
+            work=live.kind if is_long else str(waits.body["order"]) if waits else "", paused=waits.detail if waits else "",
+        )  # fmt: skip
 
     def _progress(self, ticket_id: int) -> dict[str, Any] | None:
         live = self._live.get(ticket_id)

@@ -18,7 +18,7 @@ class LinkRowOut(Wire):
     stalls: bool = False
     """it has got no further for a while"""
     work: str = ""
-    """what runs for hours on its own: self-test, scan, copy; else empty"""
+    """what runs for hours on its own, or is paused: self-test, scan, copy; else empty"""
     paused: str = ""
     """why such work was paused, where it was by the drive"""
     hot: bool = False

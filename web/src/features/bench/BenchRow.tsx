@@ -33,11 +33,11 @@ function RunningNote({ row }: { row: Row }) {
 /** What the probe does for hours: how far, how long, and what is in its way. */
 function WorkNote({ link }: { link: LinkRow }) {
   const share = link.of > 0 ? link.done / link.of : 0
-  const trouble = link.paused ? `${T.readPaused}: ${link.paused}` : link.state === 'away' ? T.goesOnAlone : link.stalls ? T.workStalls : link.hot ? T.workHot : ''
+  const trouble = link.paused ? `${T.readPaused}, ${link.paused}` : link.state === 'away' ? T.goesOnAlone : link.stalls ? T.workStalls : link.hot ? T.workHot : ''
   return (
     <>
-      <div className="text-l font-semibold">{T.orderNames[link.work] ? `${upperFirst(T.orderNames[link.work]!)}, ${percent(share)}` : T.readPaused}</div>
-      {link.work && <div className="my-1.5 h-1.5 rounded-full bg-hair"><div className="h-full rounded-full bg-ink moves" style={{ width: `${share * 100}%` }} /></div>}
+      <div className="text-l font-semibold">{upperFirst(T.orderNames[link.work] ?? link.work)}{link.of > 0 && `, ${percent(share)}`}</div>
+      {link.of > 0 && <div className="my-1.5 h-1.5 rounded-full bg-hair"><div className="h-full rounded-full bg-ink moves" style={{ width: `${share * 100}%` }} /></div>}
       <div className={`text-s ${trouble ? 'font-semibold text-ochre-ink' : 'text-soft'}`}>
         {trouble || (link.minutes_left !== null && link.minutes_left !== undefined && link.minutes_left > 0 ? `${minutes(link.minutes_left)} ${T.left}` : link.text)}
       </div>

@@ -120,7 +120,7 @@ function OpenSurface({ ticket }: { ticket: Ticket }) {
       ) : !all || (read && !surface) ? <p className="pt-6 text-l text-soft">{T.loading}</p> : (
         <div className="pt-12 text-center">
           <p className="text-xl font-semibold">{T.noSurface}</p>
-          <p className="mt-2 text-l text-soft">{order ? T.surfaceBegins : T.noSurfaceHint}</p>
+          <p className="mt-2 text-l text-soft">{order ? T.surfaceBegins : link?.state === 'linked' ? T.noSurfaceLinked : T.noSurfaceHint}</p>
         </div>
       )}
     </InstrumentFrame>
@@ -147,7 +147,7 @@ function Work({ order, link, held, copyHeld, isLinked }: WorkProps) {
     return (
       <div className="mb-3 flex flex-wrap items-center gap-x-5 gap-y-1 border-l-4 border-ochre bg-sheet px-3 py-1" role="status">
         <span className="text-m">
-          {order.state === 'paused' ? `${T.readPaused}${order.detail && `: ${order.detail}`}` : link?.progress && link.progress.order === String(order.id) ? link.progress.text : T.surfaceBegins}
+          {order.state === 'paused' ? `${T.readPaused}${order.detail && `, ${order.detail}`}` : link?.progress && link.progress.order === String(order.id) ? link.progress.text : T.surfaceBegins}
         </span>
         <Do of="surface" id="pause" strong /><Do of="surface" id="stop" /><Do of="surface" id="goOn" strong /><Do of="surface" id="leave" />
       </div>
