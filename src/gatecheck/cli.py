@@ -79,6 +79,19 @@ def _parser() -> argparse.ArgumentParser:
     path.add_argument("--capture", metavar="FILE.gcap", default=None, help="a capture with the firmware's boot entries; without it, firmware that knows none")
     path.add_argument("--sector-size", type=int, choices=(512, 4096), default=None, metavar="BYTES", help="where the image does not tell")
     path.set_defaults(run=_bootpath)
+    mend = commands.add_parser("mend", help="what can be mended on a disk image; writes only with --apply")
+    mend.add_argument("image", metavar="IMAGE", help="an image file; without --apply or --revert it is only read")
+    mend.add_argument("--mode", choices=("uefi", "bios"), default=None, help="the firmware that is to start it; not needed with --revert")
+    mend.add_argument("--apply", metavar="ID", default=None, help="a plan by its id, or all; an undo file that is there already is gone on with")
+    mend.add_argument("--undo", type=Path, metavar="FILE", default=None, help="where the overwritten bytes go, before the first write")
+    mend.add_argument("--revert", type=Path, metavar="FILE", default=None, help="restore every byte that this undo file knows")
+    mend.add_argument("--sector-size", type=int, choices=(512, 4096), default=None, metavar="BYTES", help="where the image does not tell")
+    mend.set_defaults(run=_mend)
+    where = commands.add_parser("where", help="what lives at a sector of a disk image")
+    where.add_argument("image", metavar="IMAGE", help="an image file or a block device; it is only read")
+    where.add_argument("lbas", metavar="LBA", nargs="+", type=int, help="sectors, counted from 0")
+    where.add_argument("--sector-size", type=int, choices=(512, 4096), default=None, metavar="BYTES", help="where the image does not tell")
+    where.set_defaults(run=_where)
     kept = (
         ("backup", "write the whole shop into one file, while it runs", ("file",)), ("restore", "bring a backup back, while it runs; what was there is kept", ("file",)),
         ("export", "write one ticket with its files into one file", ("number", "file")), ("import", "take an exported ticket in", ("file",)),
@@ -264,6 +277,74 @@ def _bootpath(arguments: argparse.Namespace) -> int:
     words = shipped_words()
     findings = [{"id": f.id, "gate": f.gate, "where": f.where, "text": words.say(f.text)} for f in found.findings]
     _print({"boots": found.boots, "stops_at": found.stops_at, "path": [words.say(step) for step in found.path], "findings": findings})
+    return 0
+
+
+def _mend(arguments: argparse.Namespace) -> int:
+    from gatecheck import mending
+    from gatecheck.core.disk.bootpath import boot_path
+    from gatecheck.core.disk.mend import all_plans, chosen, mending_of, merged
+    from gatecheck.image import ImageSectors
+    from gatecheck.library import shipped_words
+
+    if arguments.revert:
+        if arguments.apply or arguments.undo:
+            raise InputError("--revert: expected alone, got it with --apply or --undo")
+        undo = mending.read_undo(arguments.revert)
+        with mending.target(arguments.image) as own:
+            mending.revert(own, undo)
+        _print({"reverted": list(undo.plans), "bytes": sum(len(c.before) for c in undo.changes)})
+        return 0
+    if arguments.mode is None:
+        raise InputError("--mode: expected uefi or bios, got nothing")
+    if (arguments.apply is None) != (arguments.undo is None):
+        raise InputError("--apply ID and --undo FILE: expected both, got one")
+    disk, words = ImageSectors(arguments.image, sector=arguments.sector_size), shipped_words()
+    if arguments.apply is None:
+        found = mending_of(disk, arguments.mode)
+        plans = [
+            {
+                "id": p.id, "what": words.say(p.what), "why": words.say(p.why), "doubts": [words.say(d) for d in p.doubts],
+                "writes": [{"at": w.at, "length": len(w.data), "field": words.say(w.field)} for w in p.writes], "boots_after": p.boots_after,
+            }
+            for p in found.plans
+        ]  # fmt: skip
+        _print({"boots": found.now.boots, "plans": plans})
+        return 0
+    with mending.target(arguments.image) as own:
+        if arguments.undo.exists():
+            undo = mending.read_undo(arguments.undo)
+            if not mending.go_on(own, undo):
+                raise InputError(f"--undo {arguments.undo}: expected a name that is free, got the undo file of what is applied already; --revert takes it back")
+            applied = list(undo.plans)
+        else:
+            if arguments.apply == "all":
+                done, writes = all_plans(disk, arguments.mode)
+            else:
+                plans_now = mending_of(disk, arguments.mode).plans
+                one = chosen(plans_now, arguments.apply)
+                if one is None:
+                    raise InputError(f"--apply: expected all or one of {', '.join(p.id for p in plans_now) or 'no plans: there is nothing to mend'}, got {arguments.apply!r}")
+                done, writes = [one], one.pairs
+            if not done:
+                raise InputError(f"--apply all: expected something to mend on {arguments.image}, got no plan")
+            applied = [p.id for p in done]
+            mending.apply(own, arguments.undo, applied, merged(disk, writes))
+        after = boot_path(ImageSectors(arguments.image, sector=disk.sector), arguments.mode)
+    _print({"applied": applied, "boots": after.boots, "undo": str(arguments.undo)})
+    return 0
+
+
+def _where(arguments: argparse.Namespace) -> int:
+    from gatecheck.core.disk.where import places_of
+    from gatecheck.image import ImageSectors
+    from gatecheck.library import shipped_words
+
+    disk, words = ImageSectors(arguments.image, sector=arguments.sector_size), shipped_words()
+    if not all(0 <= lba < (disk.length or 0) for lba in arguments.lbas):
+        wrong = next(lba for lba in arguments.lbas if not 0 <= lba < (disk.length or 0))
+        raise InputError(f"LBA: expected 0 to {(disk.length or 1) - 1}, got {wrong}")
+    _print([{"lba": p.lba, "partition": p.partition, "structure": words.say(p.structure), "path": p.path, "stakes": p.stakes} for p in places_of(disk, arguments.lbas)])
     return 0
 
 

@@ -6,6 +6,7 @@ A loader of our own stands on them: it writes a text to the console (UEFI) or to
 from __future__ import annotations
 
 import os
+import random
 import shutil
 import struct
 import subprocess
@@ -143,9 +144,9 @@ def boot_sector(first: int = FIRST, *, signed: bool = True, code: bytes | None =
 
 def two_fats(first: Mapping[str, bytes], second: Mapping[str, bytes]) -> Make:
     def make(image: Path) -> None:
-        gpt(image, ("ef00", FIRST, 50_000), ("ef00", 50_001, 100_000))
+        gpt(image, ("ef00", FIRST, 51_199), ("ef00", 51_200, 100_000))
         fat(image, first, sectors=40_000, bits="16")
-        fat(image, second, first=50_001, sectors=40_000, bits="16")
+        fat(image, second, first=51_200, sectors=40_000, bits="16")
 
     return make
 
@@ -176,6 +177,21 @@ def overlapping(image: Path) -> None:
         first = struct.unpack("<Q", head[72:80])[0] * 512
         disk[first : first + len(entries)] = entries
     image.write_bytes(disk)
+
+
+def no_fallback(files: Mapping[str, bytes], bits: str = "32") -> Make:
+    return system(files, bits=bits, options=("-s", "32") if bits == "12" else ())
+
+
+def zeroed(make: Make, *ranges: tuple[int, int]) -> Make:
+    """(byte, count), from the end where the byte is negative."""
+
+    def hurt_it(image: Path) -> None:
+        make(image)
+        for at, count in ranges:
+            patch(image, at, bytes(count))
+
+    return hurt_it
 
 
 _FAT = FIRST * 512
@@ -209,13 +225,16 @@ def gpt_code(image: Path, *, marked: bool) -> None:
     boot_sector()(image)
 
 
-def installed(image: Path, *, unlisted: bool = False) -> None:
-    """A FAT volume with a boot loader of Debian's on it. `unlisted`: its file was deleted, its sectors stand."""
+def installed(image: Path, *, unlisted: bool = False, without: bool = False) -> None:
+    """A FAT volume with a boot loader of Debian's on it. `unlisted`: its file was deleted, its sectors stand; `without`: what it is to start is not there."""
     mbr([(0x80, 0x0C, FIRST, SECTORS)], _of_debian("mbr.bin", 440), files={})(image)
     sh("syslinux", "--install", "-t", str(_FAT), str(image))
     piece, inside = image.with_suffix(".piece"), f"{image}@@{_FAT}"
-    piece.write_text(f"SERIAL 0\nDEFAULT x\nPROMPT 0\nSAY {TEXT}\nLABEL x\nKERNEL k.c32\n")
+    piece.write_text("SERIAL 0\nDEFAULT x\nPROMPT 0\nLABEL x\nBOOT start.bin\n")
     sh("mcopy", "-o", "-i", inside, str(piece), "::/syslinux.cfg")
+    piece.write_bytes(own_code().ljust(510, b"\0") + b"\x55\xaa")
+    if not without:
+        sh("mcopy", "-o", "-i", inside, str(piece), "::/start.bin")
     if unlisted:
         sh("mattrib", "-r", "-s", "-h", "-i", inside, "::/ldlinux.sys")
         sh("mdel", "-i", inside, "::/ldlinux.sys")
@@ -232,4 +251,30 @@ BIOS: Mapping[str, Make] = {
     "told-1": mbr([(0, 7, FIRST, 40_000)], _TOLD + b"\1", boot_sector()), "told-2": mbr([(0, 7, FIRST, 40_000)], _TOLD + b"\2", boot_sector()), "gpt": system(),
     "gpt-own-code": system(then=lambda image: patch(image, 0, own_code())), "gpt-marked": lambda image: gpt_code(image, marked=True), "gpt-unmarked": lambda image: gpt_code(image, marked=False),
     "extended-active": mbr([(0, 5, FIRST, SECTORS)], _STANDARD, boot_sector()), "installed": installed, "installed-unlisted": lambda image: installed(image, unlisted=True),
+    "installed-without": lambda image: installed(image, without=True), "junk": mbr(_ONE, random.Random(7).randbytes(440), boot_sector()), "one-byte": mbr(_ONE, b"\xf6" * 440, boot_sector()),
 }  # fmt: skip
+
+_LAST = 33 * 512
+_MENDED_UEFI: Mapping[str, Make] = {
+    "guard-gone": hurt(0, bytes(512)), "guard-elsewhere": hurt(454, b"\2\0\0\0"), "both-gone": UEFI["both-gone"], "both-sums": UEFI["both-sums"], "all-headers": zeroed(system(), (0, 1024), (-512, 512)),
+    "table-gone": zeroed(system(), (0, 34 * 512), (-_LAST, _LAST)), "fat-boot": UEFI["fat-boot-zero"], "media": UEFI["fat-media"], "fat16-media": system(then=lambda image: patch(image, _FAT + 21, b"\x33"), bits="16"),
+    "chain": UEFI["fat-chain"], "first-fat": UEFI["fat-second-only"], "unsigned": UEFI["mbr-unsigned"], "beyond": UEFI["mbr-beyond"], "loader-gone": no_fallback({"EFI/GULL/GRUBX64.EFI": APP, "EFI/GULL/NOTE.TXT": b"x" * 9000}),
+    "loader-fat16": no_fallback({"EFI/SYSTEM/START.EFI": APP}, "16"), "loader-fat12": no_fallback({"START.EFI": APP}, "12"), "loader-junk": system({LOADER: b"junk" * 999, "EFI/GULL/START.EFI": APP}),
+    "loader-other": system({LOADER: efi_app(machine=0xAA64), "EFI/GULL/START.EFI": APP}), "elsewhere": two_fats({"EFI/BOOT/README.TXT": b"x"}, {"EFI/GULL/START.EFI": APP}),
+    "mbr-table-gone": zeroed(mbr([(0, 0xEF, FIRST, SECTORS)], files={LOADER: APP}), (446, 66)),
+}  # fmt: skip
+_MENDED_BIOS: Mapping[str, Make] = {
+    "unsigned": BIOS["own-code-unsigned"], "standard-unsigned": mbr(_ONE, _STANDARD, boot_sector(), signed=False), "code-gone": zeroed(installed, (0, 440)), "code-and-flag": zeroed(installed, (0, 447)),
+    "no-active": BIOS["no-active"], "two-active": mbr([(0x80, 7, FIRST, 40_000), (0x80, 7, 50_000, 40_000)], _STANDARD, boot_sector(50_000)), "told-2": BIOS["told-2"], "sector-unsigned": BIOS["sector-unsigned"],
+    "table-gone": zeroed(installed, (446, 66)), "all-gone": zeroed(installed, (0, 512)), "gpt-unmarked": BIOS["gpt-unmarked"], "junk": BIOS["junk"], "one-byte": BIOS["one-byte"],
+    "wrong-active": mbr([(0x80, 7, FIRST, 40_000), (0, 7, 50_000, 40_000)], _STANDARD, boot_sector(50_000)), "boot-sector": zeroed(installed, (_FAT + 510, 2)),
+}  # fmt: skip
+DAMAGED: Sequence[tuple[str, str, Make]] = [*(("uefi", n, m) for n, m in _MENDED_UEFI.items()), *(("bios", n, m) for n, m in _MENDED_BIOS.items())]
+
+
+def need_tools() -> None:
+    import pytest
+
+    missing = [tool for tool in NEEDED if shutil.which(tool) is None]
+    if missing:
+        pytest.fail(f"{', '.join(missing)}: not installed; `make lab` installs Debian's packages for it")

@@ -13,7 +13,7 @@ from pathlib import Path
 import pytest
 
 sys.path.insert(0, str(Path(__file__).parent))
-from boot_images import BIOS, NEEDED, TEXT, UEFI, Make
+from boot_images import BIOS, TEXT, UEFI, Make, need_tools
 from guest import OVMF
 
 from gatecheck.cli import main
@@ -52,9 +52,7 @@ def starts(image: Path, mode: str) -> bool:
     pytest.param(mode, name, make, id=f"{mode}-{name}", marks=pytest.mark.lab if name in _DAILY[mode] else pytest.mark.lab_all) for mode, name, make in CASES
 ])  # fmt: skip
 def test_the_verdict_is_the_firmwares(mode: str, name: str, make: Make, tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
-    missing = [tool for tool in NEEDED if shutil.which(tool) is None]
-    if missing:
-        pytest.fail(f"{', '.join(missing)}: not installed; `make lab` installs Debian's packages for it")
+    need_tools()
     image = tmp_path / f"{name}.img"
     make(image)
     real = starts(image, mode)

@@ -13,8 +13,10 @@ from gatecheck.core.errors import DecodeError
 from gatecheck.core.volume.fat import listing, read_fat
 
 _SIGNATURE = b"\x55\xaa"
+_NO_START = {"none": "mbr-no-code", "junk": "code-junk", "says-no": "code-says-no-system"}
+_JUNK_VALUES = 175
 _STAGE_AT, _LIST_AT = 0x5C, 0x1F4
-_NUMBER_AT, _LEGACY = 439, 4
+NUMBER_AT, _LEGACY = 439, 4
 _STAGE_MARK = b"\xfe\x02\xb2\x3e"
 _FOLLOWS_TABLE = (b"Missing operating system", b"Operating system load error", b"Invalid partition table", b"Error loading operating system", b"No active partition")
 _NO_SYSTEM = (b"This is not a bootable disk", b"Non-System disk", b"not bootable")
@@ -31,19 +33,40 @@ def start_legacy(disk: Sectors, walk: Walk) -> bool:
     if sector[510:512] != _SIGNATURE:
         walk.stop("layout", "mbr-unsigned", "LBA 0")
         return False
-    if not any(sector[:440]):
-        walk.stop("layout", "mbr-no-code", "LBA 0")
+    use = first_sector_use(sector)
+    if use in _NO_START:
+        walk.stop("layout", _NO_START[use], "LBA 0")
         return False
-    if b"GRUB" in sector and b"Geom" in sector:
+    if use == "own" and b"GRUB" in sector and b"Geom" in sector:
         return _second_stage(disk, sector, walk)
-    if any(mark in sector for mark in _NO_SYSTEM):
-        walk.stop("layout", "code-says-no-system", "LBA 0")
-        return False
-    if any(mark in sector for mark in _FOLLOWS_TABLE) or _looks_for_active(sector):
+    if use == "follows":
         return _follow_table(disk, sector, walk)
     walk.find("code-unknown", "layout", "LBA 0")
     walk.step("own-code", where="LBA 0")
     return True
+
+
+def first_sector_use(sector: bytes) -> str:
+    """What the first sector's code does: none (there is none), junk, says-no, follows (the table), own (anything else)."""
+    if len(set(sector[:440])) < 2:
+        return "none"
+    if any(mark in sector for mark in _NO_SYSTEM):
+        return "says-no"
+    if b"GRUB" in sector and b"Geom" in sector:
+        return "own"
+    if any(mark in sector for mark in _FOLLOWS_TABLE) or _looks_for_active(sector):
+        return "follows"
+    return "junk" if _is_junk(sector[:440]) else "own"
+
+
+def _is_junk(code: bytes) -> bool:
+    """Bytes that are spread as no program's are: nearly every value there is, none of them often."""
+    return len(set(code)) > _JUNK_VALUES
+
+
+def boot_sector_starts(disk: Sectors, first: int) -> bool:
+    """Would the boot sector there start something, by what can be told of it?"""
+    return _boot_sector(disk, first, "", Walk())
 
 
 def _looks_for_active(sector: bytes) -> bool:
@@ -53,8 +76,11 @@ def _looks_for_active(sector: bytes) -> bool:
 
 def _follow_table(disk: Sectors, sector: bytes, walk: Walk) -> bool:
     records = [sector[446 + 16 * n : 462 + 16 * n] for n in range(4)]
-    told = sector[_NUMBER_AT]
-    if 1 <= told <= 4 and records[told - 1][4]:  # code that was told which partition, whatever is active
+    told = sector[NUMBER_AT]
+    if 1 <= told <= 4:  # code that was told which partition, whatever is active
+        if not records[told - 1][4]:
+            walk.stop("layout", "told-partition-missing", f"partition {told}")
+            return False
         return _boot_sector(disk, int.from_bytes(records[told - 1][8:12], "little"), f"partition {told}", walk)
     active = [(n + 1, r) for n, r in enumerate(records) if r[0] & 0x80]
     if not active and any(r[4] == 0xEE for r in records):
@@ -102,6 +128,9 @@ def _boot_sector(disk: Sectors, first: int, where: str, walk: Walk) -> bool:
         return False
     if b"GRUB" in sector and b"Geom" in sector:
         return _second_stage(disk, sector, walk)
+    if _is_junk(sector[90:510]):
+        walk.stop("layout", "code-junk", where)
+        return False
     if b"SYSLINUX" in sector:
         return _named_stage(disk, first, where, "ldlinux.sys", walk)
     walk.find("code-unknown", "layout", where)

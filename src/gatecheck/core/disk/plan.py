@@ -1,0 +1,69 @@
+"""A mending plan: byte ranges with what would stand there, why, and what is doubtful about it. Nothing here writes."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+
+from gatecheck.core.words.said import Said, say
+
+
+@dataclass(frozen=True, slots=True)
+class Write:
+    """`at`: byte on the disk; `data`: what is to stand there; `field`: what that is."""
+
+    at: int
+    data: bytes
+    field: Said
+
+
+@dataclass(frozen=True, slots=True)
+class Plan:
+    """`writes` in the order in which they are made: what is pointed to before what points. `rivals`: plans of one name in it exclude each other."""
+
+    id: str
+    what: Said
+    why: Said
+    writes: tuple[Write, ...]
+    doubts: tuple[Said, ...] = ()
+    rivals: str = ""
+    boots_after: bool = field(default=False)
+
+    @property
+    def pairs(self) -> list[tuple[int, bytes]]:
+        return [(w.at, w.data) for w in self.writes]
+
+
+def write(at: int, data: bytes, name: str, **values: object) -> Write:
+    return Write(at, bytes(data), Said(f"mend.field-{name}", values))
+
+
+def what(name: str, **values: object) -> Said:
+    return Said(f"mend.{name}-what", values)
+
+
+def why(name: str, **values: object) -> Said:
+    return Said(f"mend.{name}-why", values)
+
+
+def doubt(name: str, **values: object) -> Said:
+    return Said(f"mend.doubt-{name}", values)
+
+
+def changed_only(before: bytes, writes: Sequence[tuple[int, bytes]]) -> list[tuple[int, bytes]]:
+    """Runs of bytes that differ from `before` (which begins at byte 0), joined where less than 16 equal bytes lie between."""
+    runs: list[tuple[int, bytes]] = []
+    for at, data in writes:
+        places = [n for n, byte in enumerate(data) if at + n >= len(before) or before[at + n] != byte]
+        while places:
+            start = end = places[0]
+            for n in places:
+                if n - end > 16:
+                    break
+                end = n
+            runs.append((at + start, data[start : end + 1]))
+            places = [n for n in places if n > end]
+    return runs
+
+
+__all__ = ["Plan", "Said", "Write", "changed_only", "doubt", "say", "what", "why", "write"]
