@@ -9,7 +9,8 @@ from gatecheck.core.disk.division import ABSENT, Division, Piece, division_of
 from gatecheck.core.disk.sectors import Sectors
 from gatecheck.core.disk.volume import volume_at
 from gatecheck.core.errors import DecodeError
-from gatecheck.core.volume.place import BOOT, CATALOGUE, FILE, NOTHING, Place, open_volume
+from gatecheck.core.volume.place import BOOT, CATALOGUE, FILE, NOTHING, Place
+from gatecheck.core.volume.readers import open_volume
 from gatecheck.core.words.said import Said
 
 TABLE = "table"

@@ -5,7 +5,18 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 
 from gatecheck.core.disk.sectors import Sectors
-from gatecheck.core.volume.fat_places import FatPlaces
-from gatecheck.core.volume.place import Placed
+from gatecheck.core.disk.volume import volume_at
+from gatecheck.core.volume.exfat import ExFat
+from gatecheck.core.volume.ext import Ext
+from gatecheck.core.volume.fat_files import Fat
+from gatecheck.core.volume.ntfs import Ntfs
+from gatecheck.core.volume.tree import Filesystem
 
-READERS: Mapping[str, Callable[[Sectors, int, int], Placed]] = {"fat": FatPlaces}
+READERS: Mapping[str, Callable[[Sectors, int, int], Filesystem]] = {"fat": Fat, "exfat": ExFat, "ext": Ext, "ntfs": Ntfs}
+
+
+def open_volume(disk: Sectors, first: int, last: int) -> Filesystem | None:
+    """The reader of what begins there, None where there is none for its kind. Raises DecodeError where it cannot be read."""
+    known = volume_at(disk, first)
+    opened = READERS.get(known.kind) if known is not None else None
+    return opened(disk, first, last) if opened else None

@@ -1,0 +1,284 @@
+"""exFAT: boot sector, table, map of clusters, folders of entry sets, files.
+
+Microsoft, "exFAT file system specification": 3.1 (boot sector), 4 (FAT), 6 and 7 (directory entries).
+"""
+
+from __future__ import annotations
+
+import calendar
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from gatecheck.core.disk.sectors import Sectors
+from gatecheck.core.errors import DecodeError
+from gatecheck.core.volume.place import BOOT, CATALOGUE, FILE, NOTHING, Place
+from gatecheck.core.volume.tree import Bytes, Hole, Node, Run, limited
+from gatecheck.core.words.said import Said, say
+
+ENTRY, FILE_ENTRY, STREAM, NAME, BITMAP, UPCASE, LABEL = 32, 0x85, 0xC0, 0xC1, 0x81, 0x82, 0x83
+IN_USE, FOLDER, NO_CHAIN = 0x80, 0x10, 0x02
+END, BAD = 0xFFFFFFFF, 0xFFFFFFF7
+_DEEPEST, _MOST_FOLDER, _LARGEST_TABLE = 64, 256 << 20, 1 << 30
+
+
+@dataclass(frozen=True, slots=True)
+class Set:
+    """An entry set: a file or folder as its folder tells of it. `at`: byte of the volume; `sound`: its sum fits and its parts are all there."""
+
+    at: int
+    count: int
+    name: str
+    attributes: int
+    cluster: int
+    size: int
+    valid: int
+    contiguous: bool
+    modified: float | None
+    deleted: bool
+    sound: bool
+
+    @property
+    def is_folder(self) -> bool:
+        return bool(self.attributes & FOLDER)
+
+
+class ExFat:
+    """Raises DecodeError where the boot sector cannot be worked with."""
+
+    kind = "exFAT"
+
+    def __init__(self, disk: Sectors, first: int, last: int) -> None:
+        self.disk, self.first, self.last = disk, first, last
+        self.bytes = Bytes(disk, first)
+        raw = self.bytes.read(0, 512, "exFAT boot sector")
+        if raw[3:11] != b"EXFAT   ":
+            raise DecodeError("exFAT boot sector", at=3, expected="EXFAT", got=raw[3:11].hex())
+        if not 9 <= raw[108] <= 12 or raw[109] > 25 - raw[108] or raw[110] not in (1, 2):
+            raise DecodeError("exFAT boot sector sizes", at=108, expected="2^9 to 2^12, clusters of up to 32 MiB, one or two tables", got=raw[108:111].hex())
+        self.sector, self.cluster = 1 << raw[108], 1 << (raw[108] + raw[109])
+        self.size = int.from_bytes(raw[72:80], "little") * self.sector
+        self.fat_at, self.fat_length, self.heap = (int.from_bytes(raw[n : n + 4], "little") * self.sector for n in (80, 84, 88))
+        self.clusters, self.root = int.from_bytes(raw[92:96], "little"), int.from_bytes(raw[96:100], "little")
+        self.flags, self.percent = int.from_bytes(raw[106:108], "little"), raw[112]
+        self.fats = raw[110]
+        if not self.clusters or self.heap + self.clusters * self.cluster > self.size or self.fat_length < 4 * (self.clusters + 2) or not 2 <= self.root < self.clusters + 2 or self.fat_length > _LARGEST_TABLE:
+            raise DecodeError("exFAT boot sector", at=80, expected="table and clusters within the volume", got=f"{self.clusters} clusters, table of {self.fat_length} bytes")
+        self._table: np.ndarray | None = None
+        self.bitmap_cluster, self.bitmap_size, self.upcase = 0, 0, (0, 0, 0)
+        self.label = ""
+        self._root_entries()
+
+    def _root_entries(self) -> None:
+        for _, raw in self._entries(self.root, 0, contiguous=False):
+            if raw[0] == LABEL:
+                self.label = raw[2 : 2 + 2 * min(raw[1], 11)].decode("utf-16-le", "replace")
+            elif raw[0] == BITMAP and not raw[1] & 1:
+                self.bitmap_cluster, self.bitmap_size = int.from_bytes(raw[20:24], "little"), int.from_bytes(raw[24:32], "little")
+            elif raw[0] == UPCASE:
+                self.upcase = (int.from_bytes(raw[20:24], "little"), int.from_bytes(raw[24:32], "little"), int.from_bytes(raw[4:8], "little"))
+
+    @property
+    def table(self) -> np.ndarray:
+        """The entries of the active FAT; zeros where a sector of it is missing."""
+        if self._table is None:
+            active = self.fat_at + (self.fat_length if self.flags & 1 and self.fats == 2 else 0)
+            span, skip = self.bytes.span(active, 4 * (self.clusters + 2))
+            self._table = np.frombuffer(span.data, "<u4", count=self.clusters + 2, offset=skip)
+        return self._table
+
+    def at(self, cluster: int) -> int:
+        return self.heap + (cluster - 2) * self.cluster
+
+    def chain(self, cluster: int, size: int, *, contiguous: bool) -> list[int]:
+        """Clusters of a file as far as they hang together; `size` 0: to the chain's end."""
+        need = -(-size // self.cluster) if size else self.clusters
+        if contiguous:
+            return list(range(cluster, min(cluster + need, self.clusters + 2))) if 2 <= cluster else []
+        found: list[int] = []
+        seen: set[int] = set()
+        while 2 <= cluster < self.clusters + 2 and len(found) < need and cluster not in seen:
+            found.append(cluster)
+            seen.add(cluster)
+            cluster = int(self.table[cluster])
+        return found
+
+    def _entries(self, cluster: int, size: int, *, contiguous: bool) -> Iterator[tuple[int, bytes]]:
+        done = 0
+        for number in self.chain(cluster, size, contiguous=contiguous):
+            start = self.at(number)
+            span, skip = self.bytes.span(start, self.cluster)
+            for place in range(0, self.cluster, ENTRY):
+                raw = span.data[skip + place : skip + place + ENTRY]
+                if span.missing and span.lba + (skip + place) // span.sector in span.missing:
+                    continue
+                if raw[0] == 0:
+                    return
+                yield start + place, raw
+            done += self.cluster
+            if done > _MOST_FOLDER:
+                return
+
+    def sets(self, cluster: int, size: int, *, contiguous: bool) -> Iterator[Set]:
+        """All entry sets of a folder, deleted ones too."""
+        waiting: list[bytes] = []
+        start, need = 0, 0
+        for at, raw in self._entries(cluster, size, contiguous=contiguous):
+            kind = raw[0] | IN_USE
+            if kind == FILE_ENTRY:
+                if waiting:
+                    yield _set(start, waiting, need)
+                waiting, start, need = [raw], at, raw[1] + 1
+            elif waiting and kind in (STREAM, NAME) or (waiting and kind & 0x40):
+                waiting.append(raw)
+            if waiting and len(waiting) >= need:
+                yield _set(start, waiting, need)
+                waiting = []
+        if waiting:
+            yield _set(start, waiting, need)
+
+    def _node(self, own: Set, path: str) -> Node:
+        return Node(-own.at, path, own.is_folder, 0 if own.is_folder else own.size, own.modified, own.deleted)
+
+    def walk(self) -> Iterator[tuple[Set, str]]:
+        """(entry set, path) of everything, deleted sets of live folders too."""
+        waiting, seen = [(self.root, 0, False, "", 0)], {self.root}
+        while waiting:
+            cluster, size, contiguous, path, depth = waiting.pop()
+            for own in self.sets(cluster, size, contiguous=contiguous):
+                place = f"{path}/{own.name}" if path else own.name
+                yield own, place
+                if own.is_folder and not own.deleted and own.cluster not in seen and depth < _DEEPEST and own.size:
+                    seen.add(own.cluster)
+                    waiting.append((own.cluster, own.size, own.contiguous, place, depth + 1))
+
+    def nodes(self, *, deleted: bool = False) -> Iterator[Node]:
+        for own, path in self.walk():
+            if own.deleted == deleted:
+                yield self._node(own, path)
+
+    def find(self, path: str) -> Node | None:
+        """By path, whatever its case."""
+        cluster, size, contiguous, node, done = self.root, 0, False, Node(0, "", True, 0), ""
+        for part in [p for p in path.replace("\\", "/").split("/") if p]:
+            own = next((s for s in self.sets(cluster, size, contiguous=contiguous) if not s.deleted and s.name.lower() == part.lower()), None) if node.is_folder else None
+            if own is None:
+                return None
+            done = f"{done}/{own.name}" if done else own.name
+            cluster, size, contiguous, node = own.cluster, own.size, own.contiguous, self._node(own, done)
+        return node
+
+    def set_of(self, node: Node) -> Set:
+        """Raises DecodeError where it cannot be read."""
+        raw = self.bytes.read(-node.id, ENTRY, "entry set")
+        count = raw[1] + 1
+        # an entry set may go over the end of a cluster that another one does not follow: then it is looked for in its folder
+        if (-node.id - self.heap) % self.cluster + count * ENTRY <= self.cluster:
+            whole = self.bytes.read(-node.id, ENTRY * count, "entry set")
+            return _set(-node.id, [whole[n * ENTRY : (n + 1) * ENTRY] for n in range(count)], count)
+        found = next((own for own, _ in self.walk() if own.at == -node.id), None)
+        if found is None:
+            raise DecodeError("entry set", at=-node.id, expected="one in a folder", got="none")
+        return found
+
+    def content(self, node: Node) -> Iterator[bytes | Hole]:
+        own = self.set_of(node)
+        yield from limited(self._pieces(own), own.size)
+
+    def _pieces(self, own: Set) -> Iterator[bytes | Hole]:
+        at = 0
+        for number in self.chain(own.cluster, own.size, contiguous=own.contiguous or own.deleted):
+            take = min(self.cluster, own.size - at)
+            real = max(0, min(take, own.valid - at))
+            yield from self.bytes.pieces(self.at(number), real)
+            if take > real:
+                yield bytes(take - real)
+            at += take
+        if at < own.size:
+            yield Hole(own.size - at, "its chain ends before its size")
+
+    def runs(self, node: Node) -> Sequence[Run]:
+        own = self.set_of(node)
+        found: list[Run] = []
+        for number in self.chain(own.cluster, own.size, contiguous=own.contiguous or own.deleted) if own.size else ():
+            place = self.bytes.base + self.at(number)
+            if found and (found[-1].at or 0) + found[-1].length == place:
+                found[-1] = Run(found[-1].at, found[-1].length + self.cluster)
+            else:
+                found.append(Run(place, self.cluster))
+        return found
+
+    def bitmap(self) -> np.ndarray:
+        """One byte a cluster from the second on, 1 where it is used. Raises DecodeError where the map cannot be read."""
+        raw = b"".join(self.bytes.read(self.at(n), self.cluster, "map of clusters") for n in self.chain(self.bitmap_cluster, self.bitmap_size, contiguous=False))
+        if len(raw) * 8 < self.clusters:
+            raise DecodeError("map of clusters", at=0, expected=f"{self.clusters} bits", got=f"{len(raw) * 8}")
+        return np.unpackbits(np.frombuffer(raw, np.uint8), bitorder="little")[: self.clusters]
+
+    def own_clusters(self) -> Iterator[tuple[int, str]]:
+        """(cluster, what) of the volume's own: root, map, letters."""
+        for start, size, name in ((self.root, 0, "root"), (self.bitmap_cluster, self.bitmap_size, "map"), (self.upcase[0], self.upcase[1], "letters")):
+            for number in self.chain(start, size, contiguous=False) if start else ():
+                yield number, name
+
+    def places(self, lbas: Sequence[int]) -> list[Place]:
+        owners: dict[int, Place] = {n: Place(Said(f"where.exfat-{name}"), "/" if name == "root" else None, CATALOGUE) for n, name in self.own_clusters()}
+        wanted = {((lba - self.first) * self.disk.sector - self.heap) // self.cluster + 2 for lba in lbas}
+        for own, path in self.walk():
+            if not own.deleted:
+                for number in wanted & set(self.chain(own.cluster, own.size, contiguous=own.contiguous) if own.size else ()):
+                    owners[number] = Place(say("where.folder") if own.is_folder else say("where.file"), path, CATALOGUE if own.is_folder else FILE)
+        try:
+            used: np.ndarray | None = self.bitmap()
+        except DecodeError:
+            used = None
+        found = []
+        for lba in lbas:
+            at = (lba - self.first) * self.disk.sector
+            number = (at - self.heap) // self.cluster + 2
+            if at < 24 * self.sector:
+                name = "boot-sector" if at < 12 * self.sector else "boot-sector-copy"
+                found.append(Place(Said(f"where.{name}", {"kind": "exFAT"}), None, BOOT))
+            elif at < self.heap:
+                inside = self.fat_at <= at < self.fat_at + self.fat_length * self.fats
+                found.append(Place(Said("where.fat", {"number": (at - self.fat_at) // self.fat_length + 1}) if inside else Said("where.reserved", {"kind": "exFAT"}), None, CATALOGUE if inside else NOTHING))
+            elif number in owners:
+                found.append(owners[number])
+            elif number >= self.clusters + 2:
+                found.append(Place(say("where.after-volume"), None, NOTHING))
+            elif used is not None and not used[number - 2]:
+                found.append(Place(say("where.free"), None, NOTHING))
+            else:
+                found.append(Place(say("where.lost-cluster"), None, FILE))
+        return found
+
+
+def set_sum(raw: bytes) -> int:
+    """The sum over an entry set (6.3.3), its own two bytes left out."""
+    total = 0
+    for at, byte in enumerate(raw):
+        if at not in (2, 3):
+            total = ((total & 1) << 15 | total >> 1) + byte & 0xFFFF
+    return total
+
+
+def _set(at: int, parts: Sequence[bytes], need: int) -> Set:
+    head = parts[0]
+    stream = next((p for p in parts[1:] if p[0] | IN_USE == STREAM), bytes(32))
+    letters = stream[3]
+    name = b"".join(p[2:32] for p in parts[1:] if p[0] | IN_USE == NAME)[: 2 * letters].decode("utf-16-le", "replace").replace("/", "?")
+    deleted = not head[0] & IN_USE
+    sound = len(parts) == need and stream[0] != 0 and set_sum(b"".join(parts)) == int.from_bytes(head[2:4], "little")
+    return Set(
+        at, len(parts), name, int.from_bytes(head[4:6], "little"), int.from_bytes(stream[20:24], "little"), int.from_bytes(stream[24:32], "little"),
+        int.from_bytes(stream[8:16], "little"), bool(stream[1] & NO_CHAIN), _seconds(head[12:16]), deleted, sound or deleted,
+    )  # fmt: skip
+
+
+def _seconds(raw: bytes) -> float | None:
+    stamp = int.from_bytes(raw, "little")
+    month, day = stamp >> 21 & 15, stamp >> 16 & 31
+    if not 1 <= month <= 12 or not day:
+        return None
+    return float(calendar.timegm((1980 + (stamp >> 25), month, day, stamp >> 11 & 31, stamp >> 5 & 63, (stamp & 31) * 2)))

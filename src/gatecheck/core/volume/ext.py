@@ -1,0 +1,566 @@
+"""ext2, ext3, ext4: superblock, groups, inodes, extents and block lists, folders, inline data.
+
+Linux, Documentation/filesystems/ext4 (on-disk layout). Reads over `Sectors`; the journal is not replayed: what a journal still holds is named by the check.
+"""
+
+from __future__ import annotations
+
+import struct
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from functools import lru_cache
+
+import numpy as np
+
+from gatecheck.core.disk.sectors import Sectors
+from gatecheck.core.errors import DecodeError
+from gatecheck.core.volume.place import BOOT, CATALOGUE, FILE, NOTHING, Place
+from gatecheck.core.volume.tree import Bytes, Hole, Node, Run, limited
+from gatecheck.core.words.said import Said, say
+
+MAGIC, ROOT, JOURNAL = 0xEF53, 2, 8
+FOLDER, REGULAR, SYMLINK = 0x4000, 0x8000, 0xA000
+EXTENTS, INLINE, ENCRYPTED, INDEXED = 0x80000, 0x10000000, 0x800, 0x1000
+HAS_JOURNAL = 0x4
+FILETYPE, RECOVER, META_BG, WIDE, FLEX, ENCRYPT, INLINE_DATA, CASEFOLD = 0x2, 0x4, 0x10, 0x80, 0x200, 0x10000, 0x8000, 0x20000
+SPARSE_SUPER, CHECKSUMS, BIGALLOC, GDT_CSUM = 0x1, 0x400, 0x200, 0x10
+_EXTENT = 0xF30A
+_MOST_DEPTH, _MOST_FOLDER, _MOST_RUNS = 5, 1 << 30, 1 << 20
+_DEEPEST = 255
+
+
+@dataclass(frozen=True, slots=True)
+class Super:
+    """Fields of the superblock that a reader needs; sizes in bytes, counts of blocks and inodes."""
+
+    raw: bytes
+    inodes: int
+    blocks: int
+    free_blocks: int
+    free_inodes: int
+    first_block: int
+    block: int
+    per_group: int
+    inodes_per_group: int
+    state: int
+    inode_size: int
+    compat: int
+    incompat: int
+    ro_compat: int
+    uuid: bytes
+    label: str
+    group_size: int
+    first_inode: int
+
+    @property
+    def groups(self) -> int:
+        return -(-(self.blocks - self.first_block) // self.per_group)
+
+    @property
+    def has_checksums(self) -> bool:
+        return bool(self.ro_compat & CHECKSUMS)
+
+
+def read_super(raw: bytes) -> Super:
+    """From its 1024 bytes. Raises DecodeError where they are none that can be worked with."""
+    if len(raw) < 1024 or int.from_bytes(raw[56:58], "little") != MAGIC:
+        raise DecodeError("ext superblock", at=56, expected="53 EF", got=raw[56:58].hex())
+    inodes, blocks, _, free_blocks, free_inodes, first_block, log = struct.unpack_from("<7I", raw, 0)
+    per_group, _, inodes_per_group = struct.unpack_from("<3I", raw, 32)
+    state, _, _ = struct.unpack_from("<3H", raw, 58)
+    revision = int.from_bytes(raw[76:80], "little")
+    first_inode, inode_size = struct.unpack_from("<IH", raw, 84) if revision else (11, 128)
+    compat, incompat, ro_compat = struct.unpack_from("<3I", raw, 92) if revision else (0, 0, 0)
+    if incompat & WIDE:
+        blocks |= int.from_bytes(raw[0x150:0x154], "little") << 32
+        free_blocks |= int.from_bytes(raw[0x158:0x15C], "little") << 32
+    group_size = max(32, int.from_bytes(raw[0xFE:0x100], "little")) if incompat & WIDE else 32
+    if log > 6 or not per_group or per_group > 8 << (10 + log) or not inodes_per_group or not blocks or first_block >= blocks:
+        raise DecodeError("ext superblock sizes", at=24, expected="blocks of 1 to 64 KiB in groups", got=f"2^{10 + log & 63}, {per_group} a group, {blocks} in all")
+    if inode_size < 128 or inode_size > 1024 << log or inode_size & (inode_size - 1) or group_size > 1024:
+        raise DecodeError("ext superblock inodes", at=88, expected="a power of two from 128", got=inode_size)
+    label = raw[120:136].split(b"\0")[0].decode("utf-8", "replace")
+    return Super(raw[:1024], inodes, blocks, free_blocks, free_inodes, first_block, 1024 << log, per_group, inodes_per_group, state, inode_size, compat, incompat, ro_compat, raw[104:120], label, group_size, first_inode)
+
+
+@dataclass(frozen=True, slots=True)
+class Inode:
+    number: int
+    raw: bytes
+    mode: int
+    size: int
+    links: int
+    flags: int
+    blocks: int
+    modified: int
+    deleted_at: int
+
+    @property
+    def is_folder(self) -> bool:
+        return self.mode & 0xF000 == FOLDER
+
+    @property
+    def is_regular(self) -> bool:
+        return self.mode & 0xF000 == REGULAR
+
+    @property
+    def is_link(self) -> bool:
+        return self.mode & 0xF000 == SYMLINK
+
+    @property
+    def body(self) -> bytes:
+        return self.raw[40:100]
+
+
+@dataclass(frozen=True, slots=True)
+class Mapped:
+    """Blocks of a file. `block`: None for a stretch that was taken but never written; `first`: the file's block."""
+
+    first: int
+    block: int | None
+    count: int
+
+
+@dataclass(frozen=True, slots=True)
+class Entry:
+    inode: int
+    name: str
+    kind: int
+
+
+class Ext:
+    """Raises DecodeError where the superblock cannot be worked with; the first backup is tried where the first is broken."""
+
+    def __init__(self, disk: Sectors, first: int, last: int) -> None:
+        self.disk, self.first, self.last = disk, first, last
+        self.bytes = Bytes(disk, first)
+        self.from_backup = 0
+        try:
+            self.super = read_super(self.bytes.read(1024, 1024, "ext superblock"))
+        except DecodeError as error:
+            self.super = self._backup(error)
+        own = self.super
+        self.kind = "ext4" if own.incompat & (0x40 | FLEX | WIDE) or own.ro_compat & (CHECKSUMS | GDT_CSUM | 0x8 | 0x20) else "ext3" if own.compat & HAS_JOURNAL else "ext2"
+        self.label, self.size, self.block = own.label, own.blocks * own.block, own.block
+        self.groups = self._groups()
+        self.inode = lru_cache(8192)(self._inode)
+        self._paths: dict[int, tuple[int, str]] | None = None
+
+    def _backup(self, error: DecodeError) -> Super:
+        for block, per_group in ((1024, 8192), (4096, 32768), (2048, 16384)):
+            at = (per_group + (1 if block == 1024 else 0)) * block
+            if self.bytes.base + at + 1024 <= (self.disk.length or 0) * self.disk.sector:
+                try:
+                    found = read_super(self.bytes.read(at, 1024, "ext superblock, backup"))
+                except DecodeError:
+                    continue
+                if found.block == block:
+                    self.from_backup = at
+                    return found
+        raise error
+
+    def _groups(self) -> list[tuple[int, int, int, int, int, int]]:
+        """(block map, inode map, inode table, free blocks, free inodes, flags) of each group. Raises DecodeError where the table cannot be read."""
+        own = self.super
+        per_block = own.block // own.group_size
+        if own.groups > 1 << 22:
+            raise DecodeError("ext groups", at=0, expected="up to 4 million", got=own.groups)
+        start = own.first_block + 1
+        if self.from_backup:
+            start = self.from_backup // own.block + 1
+        found = []
+        raw = b"" if own.incompat & META_BG else self.bytes.read(start * own.block, own.groups * own.group_size, "ext group descriptors")
+        for number in range(own.groups):
+            if raw:
+                each = raw[number * own.group_size : (number + 1) * own.group_size]
+            else:
+                meta = number // per_block
+                at = own.first_block + meta * per_block * own.per_group + (1 if self.has_super(meta * per_block) else 0)
+                each = self.bytes.read(at * own.block + number % per_block * own.group_size, own.group_size, "ext group descriptor")
+            blocks, inodes, table, free_blocks, free_inodes, _, flags = struct.unpack_from("<3I4H", each, 0)
+            if own.group_size >= 64:
+                high = struct.unpack_from("<3I4H", each, 32)
+                blocks, inodes, table, free_blocks, free_inodes = blocks | high[0] << 32, inodes | high[1] << 32, table | high[2] << 32, free_blocks | high[3] << 16, free_inodes | high[4] << 16
+            found.append((blocks, inodes, table, free_blocks, free_inodes, flags))
+        return found
+
+    def has_super(self, group: int) -> bool:
+        """Does a copy of the superblock stand in this group."""
+        if self.super.compat & 0x200:  # sparse_super2
+            return group in (0, *struct.unpack_from("<2I", self.super.raw, 0x24C))
+        if group < 2 or not self.super.ro_compat & SPARSE_SUPER:
+            return True
+        return any(_is_power(group, base) for base in (3, 5, 7))
+
+    # --- inodes
+
+    def _inode(self, number: int) -> Inode:
+        """Raises DecodeError where there is none, or it was not read."""
+        own = self.super
+        if not 1 <= number <= own.inodes:
+            raise DecodeError("inode", at=0, expected=f"1 to {own.inodes}", got=number)
+        group, place = divmod(number - 1, own.inodes_per_group)
+        if group >= len(self.groups) or not 0 < self.groups[group][2] < own.blocks:
+            raise DecodeError(f"inode {number}", at=0, expected="a table on the volume", got=f"group {group}")
+        raw = self.bytes.read(self.groups[group][2] * own.block + place * own.inode_size, own.inode_size, f"inode {number}")
+        return parse_inode(raw, number)
+
+    def inodes(self) -> Iterator[Inode]:
+        """Every inode that is or was in use, group by group; what cannot be read is left out."""
+        own, chunk = self.super, 1 << 18
+        for group, (_, _, table, _, _, flags) in enumerate(self.groups):
+            if flags & 1 or not 0 < table < own.blocks:  # never initialised
+                continue
+            total = own.inodes_per_group * own.inode_size
+            for at in range(0, total, chunk):
+                span, skip = self.bytes.span(table * own.block + at, min(chunk, total - at))
+                for place in range(0, min(chunk, total - at), own.inode_size):
+                    raw = span.data[skip + place : skip + place + own.inode_size]
+                    if not (raw[0] or raw[1]):
+                        continue
+                    if span.missing and span.lba + (skip + place) // span.sector in span.missing:
+                        continue
+                    number = group * own.inodes_per_group + (at + place) // own.inode_size + 1
+                    yield parse_inode(raw, number)
+
+    # --- where a file's bytes lie
+
+    def mapped(self, inode: Inode) -> Iterator[Mapped]:
+        """Raises DecodeError where its tree cannot be followed."""
+        if inode.flags & INLINE or (inode.is_link and inode.size < 60 and not inode.flags & EXTENTS):
+            return
+        if inode.flags & EXTENTS:
+            yield from self._extents(inode.body, inode.number, 0, set())
+        else:
+            yield from self._listed(inode)
+
+    def _extents(self, node: bytes, number: int, depth: int, seen: set[int]) -> Iterator[Mapped]:
+        magic, entries, most, level = struct.unpack_from("<4H", node, 0)
+        if magic != _EXTENT or entries > most or 12 + 12 * entries > len(node) or depth > _MOST_DEPTH or level > _MOST_DEPTH:
+            raise DecodeError(f"inode {number} extents", at=0, expected="F30A and entries within the node", got=f"{magic:04X}, {entries} of {most}")
+        for n in range(entries):
+            at = 12 + 12 * n
+            if level == 0:
+                first, length, high, low = struct.unpack_from("<IHHI", node, at)
+                block = high << 32 | low
+                yield Mapped(first, block if length <= 0x8000 else None, length if length <= 0x8000 else length - 0x8000)
+            else:
+                _, low, high = struct.unpack_from("<IIH", node, at)
+                child = high << 32 | low
+                if child in seen or not 0 < child < self.super.blocks:
+                    raise DecodeError(f"inode {number} extents", at=at, expected="a block on the volume, once", got=child)
+                seen.add(child)
+                yield from self._extents(self.bytes.read(child * self.block, self.block, f"inode {number} extents"), number, depth + 1, seen)
+
+    def _listed(self, inode: Inode) -> Iterator[Mapped]:
+        """The block lists of ext2 and ext3: twelve direct, then one, two and three steps."""
+        numbers = struct.unpack("<15I", inode.body)
+        need, per = -(-inode.size // self.block), self.block // 4
+        run: list[int] = []
+        place = 0
+
+        def blocks() -> Iterator[int]:
+            yield from numbers[:12]
+            for level, top in enumerate(numbers[12:], 1):
+                yield from self._below(top, level, per, inode.number)
+
+        for block in blocks():
+            if place >= need:
+                break
+            if block and run and run[1] + run[2] == block and run[0] + run[2] == place:
+                run[2] += 1
+            else:
+                if run:
+                    yield Mapped(*run)
+                run = [place, block, 1] if block else []
+            place += 1
+        if run:
+            yield Mapped(*run)
+
+    def _below(self, block: int, level: int, per: int, number: int) -> Iterator[int]:
+        if not block:
+            yield from (0 for _ in range(per**level))
+            return
+        if block >= self.super.blocks:
+            raise DecodeError(f"inode {number} blocks", at=0, expected=f"below {self.super.blocks}", got=block)
+        own = struct.unpack(f"<{per}I", self.bytes.read(block * self.block, self.block, f"inode {number} blocks"))
+        for child in own:
+            if level == 1:
+                yield child
+            else:
+                yield from self._below(child, level - 1, per, number)
+
+    def tree_blocks(self, inode: Inode) -> list[int]:
+        """The blocks that only tell where others are."""
+        found: list[int] = []
+        if inode.flags & EXTENTS:
+            waiting = [inode.body]
+            while waiting and len(found) < _MOST_RUNS:
+                node = waiting.pop()
+                magic, entries, _, level = struct.unpack_from("<4H", node, 0)
+                if magic != _EXTENT or not level:
+                    continue
+                for n in range(min(entries, (len(node) - 12) // 12)):
+                    _, low, high = struct.unpack_from("<IIH", node, 12 + 12 * n)
+                    child = high << 32 | low
+                    if 0 < child < self.super.blocks and child not in found:
+                        found.append(child)
+                        waiting.append(self.bytes.read(child * self.block, self.block, "extents"))
+            return found
+        if inode.flags & INLINE or (inode.is_link and inode.size < 60):
+            return found
+        per = self.block // 4
+        for level, top in enumerate(struct.unpack("<15I", inode.body)[12:], 1):
+            line = [top] if top else []
+            for step in range(level):
+                found += line
+                if step + 1 < level:
+                    line = [c for b in line if 0 < b < self.super.blocks for c in struct.unpack(f"<{per}I", self.bytes.read(b * self.block, self.block, "blocks")) if c]
+        return found
+
+    def pieces(self, inode: Inode) -> Iterator[bytes | Hole]:
+        yield from limited(self._pieces(inode), inode.size)
+
+    def _pieces(self, inode: Inode) -> Iterator[bytes | Hole]:
+        if inode.flags & INLINE:
+            yield inode.body + self._inline_rest(inode)
+            return
+        if inode.is_link and inode.size < 60 and not inode.flags & EXTENTS:
+            yield inode.body
+            return
+        at = 0
+        try:
+            for run in sorted(self.mapped(inode), key=lambda r: r.first):
+                start = run.first * self.block
+                if start > at:
+                    yield from _zeros(min(start, inode.size) - at)
+                    at = start
+                length = min(run.count * self.block, max(0, inode.size - at))
+                if run.block is None:
+                    yield from _zeros(length)
+                elif run.block + run.count > self.super.blocks:
+                    yield Hole(length, "beyond the volume's end")
+                else:
+                    yield from self.bytes.pieces(run.block * self.block, length)
+                at += run.count * self.block
+        except DecodeError as error:
+            if inode.size > at:
+                yield Hole(inode.size - at, str(error))
+
+    def _inline_rest(self, inode: Inode) -> bytes:
+        """The part of an inline file that stands among the inode's extended attributes, under the name `data` of the system's space."""
+        extra = int.from_bytes(inode.raw[128:130], "little") if len(inode.raw) > 130 else 0
+        start = 128 + extra
+        if inode.raw[start : start + 4] != b"\0\0\x02\xea":
+            return b""
+        at, base = start + 4, start + 4
+        while at + 16 <= len(inode.raw) and inode.raw[at : at + 4] != bytes(4):
+            length, index, value_at, _, size = struct.unpack_from("<BBHII", inode.raw, at)
+            if index == 7 and inode.raw[at + 16 : at + 16 + length] == b"data":
+                return inode.raw[base + value_at : base + value_at + size]
+            at += 16 + (length + 3 & ~3)
+        return b""
+
+    # --- folders
+
+    def entries(self, inode: Inode) -> Iterator[Entry]:
+        """Entries of a folder, in the order of its blocks. Raises DecodeError where a block is broken or was not read."""
+        if inode.size > _MOST_FOLDER:
+            raise DecodeError(f"folder inode {inode.number}", at=0, expected="at most 1 GiB", got=inode.size)
+        if inode.flags & INLINE:
+            yield from self._parsed(inode.body[4:] + b"", inode.number)
+            rest = self._inline_rest(inode)
+            if rest:
+                yield from self._parsed(rest, inode.number)
+            return
+        raw = b""
+        for piece in self.pieces(inode):
+            if isinstance(piece, Hole):
+                raise DecodeError(f"folder inode {inode.number}", at=len(raw), expected="bytes that were read", got=piece.why)
+            raw += piece
+        for at in range(0, len(raw), self.block):
+            yield from self._parsed(raw[at : at + self.block], inode.number)
+
+    def _parsed(self, raw: bytes, number: int) -> Iterator[Entry]:
+        at = 0
+        typed = self.super.incompat & FILETYPE
+        while at + 8 <= len(raw):
+            inode, length, letters, kind = struct.unpack_from("<IHBB", raw, at)
+            if length == 0 and self.block == 65536:
+                length = 65536
+            if length < 8 or length & 3 or at + length > len(raw) or letters + 8 > length:
+                raise DecodeError(f"folder inode {number}", at=at, expected="an entry within its block", got=f"{length} bytes, {letters} letters")
+            if inode and letters:
+                name = raw[at + 8 : at + 8 + letters]
+                if name not in (b".", b".."):
+                    yield Entry(inode, name.decode("utf-8", "replace").replace("/", "?"), kind if typed else 0)
+            at += length
+
+    def nodes(self, *, deleted: bool = False) -> Iterator[Node]:
+        """Every file and folder that the folders lead to; what was deleted, where its inode still tells of it, on request."""
+        if deleted:
+            for inode in self.inodes():
+                if inode.deleted_at and not inode.links and inode.size and inode.is_regular and inode.number >= self.super.first_inode:
+                    yield Node(inode.number, f"?/inode {inode.number}", False, inode.size, float(inode.modified), True)
+            return
+        waiting, seen = [(ROOT, "", 0)], {ROOT}
+        while waiting:
+            number, path, depth = waiting.pop()
+            try:
+                for entry in self.entries(self.inode(number)):
+                    node = self._node(entry, f"{path}/{entry.name}" if path else entry.name)
+                    if node is None:
+                        continue
+                    yield node
+                    if node.is_folder and entry.inode not in seen and depth < _DEEPEST:
+                        seen.add(entry.inode)
+                        waiting.append((entry.inode, node.path, depth + 1))
+            except DecodeError:
+                continue
+
+    def _node(self, entry: Entry, path: str) -> Node | None:
+        try:
+            inode = self.inode(entry.inode)
+        except DecodeError:
+            return None
+        if not (inode.is_folder or inode.is_regular or inode.is_link):
+            return None
+        link = ""
+        if inode.is_link:
+            link = b"".join(p for p in self.pieces(inode) if isinstance(p, bytes)).split(b"\0")[0].decode("utf-8", "replace") if inode.size <= 4096 else "?"
+        return Node(inode.number, path, inode.is_folder, 0 if inode.is_folder or inode.is_link else inode.size, float(inode.modified), False, link, "encrypted by the system" if inode.flags & ENCRYPTED else "")
+
+    def find(self, path: str) -> Node | None:
+        """By path, heeding case."""
+        number = ROOT
+        parts = [p for p in path.split("/") if p]
+        node: Node | None = Node(ROOT, "", True, 0)
+        for place, part in enumerate(parts):
+            try:
+                entry = next((e for e in self.entries(self.inode(number)) if e.name == part), None)
+            except DecodeError:
+                return None
+            if entry is None:
+                return None
+            number = entry.inode
+            node = self._node(entry, "/".join(parts[: place + 1]))
+            if node is not None and node.link and place + 1 < len(parts):
+                target = node.link if node.link.startswith("/") else "/".join([*parts[:place], node.link])
+                return self.find("/".join([target.strip("/"), *parts[place + 1 :]])) if len(parts) < 64 else None
+        return node
+
+    def content(self, node: Node) -> Iterator[bytes | Hole]:
+        yield from self.pieces(self.inode(node.id))
+
+    def runs(self, node: Node) -> Sequence[Run]:
+        inode = self.inode(node.id)
+        return [Run(self.bytes.base + m.block * self.block if m.block is not None else None, m.count * self.block) for m in self.mapped(inode)]
+
+    # --- what lives where
+
+    def fixed_blocks(self) -> Iterator[tuple[int, int, str]]:
+        """(first block, blocks, what) of superblocks, group descriptors, maps and inode tables."""
+        own = self.super
+        reserved = int.from_bytes(own.raw[206:208], "little")
+        gdt = -(-own.groups * own.group_size // own.block)
+        table = -(-own.inodes_per_group * own.inode_size // own.block)
+        for number, (blocks, inodes, start, _, _, _) in enumerate(self.groups):
+            first = own.first_block + number * own.per_group
+            if self.has_super(number):
+                yield first, 1, "superblock" if number == 0 else "superblock-copy"
+                if not own.incompat & META_BG:
+                    yield first + 1, gdt + reserved, "groups"
+            for place, count, name in ((blocks, 1, "block-map"), (inodes, 1, "inode-map"), (start, table, "inodes")):
+                if 0 < place < own.blocks:
+                    yield place, count, name
+
+    def bitmap(self) -> np.ndarray:
+        """One byte a block, 1 where the volume's own map says that it is used; blocks before the first are used. Raises DecodeError."""
+        own = self.super
+        out = np.zeros(own.blocks, np.uint8)
+        out[: own.first_block] = 1
+        for number, (blocks, _, _, _, _, flags) in enumerate(self.groups):
+            first = own.first_block + number * own.per_group
+            count = min(own.per_group, own.blocks - first)
+            if flags & 2 and own.ro_compat & (GDT_CSUM | CHECKSUMS):
+                continue  # never initialised: only its own structures, which the caller knows
+            raw = self.bytes.read(blocks * own.block, -(-count // 8), f"block map of group {number}")
+            out[first : first + count] = np.unpackbits(np.frombuffer(raw, np.uint8), bitorder="little")[:count]
+        return out
+
+    def places(self, lbas: Sequence[int]) -> list[Place]:
+        wanted = {lba: (lba - self.first) * self.disk.sector // self.block for lba in lbas}
+        found: dict[int, Place] = {}
+        blocks = set(wanted.values())
+        for start, count, name in self.fixed_blocks():
+            for block in [b for b in blocks if start <= b < start + count]:
+                found[block] = Place(Said(f"where.ext-{name}"), None, CATALOGUE)
+        left = blocks - set(found)
+        if left and any(not 0 <= b < self.super.blocks for b in left):
+            for block in [b for b in left if b >= self.super.blocks]:
+                found[block] = Place(say("where.after-volume"), None, NOTHING)
+        try:
+            used = self.bitmap()
+            for block in left - set(found):
+                if not used[block]:
+                    found[block] = Place(say("where.free"), None, NOTHING)
+        except DecodeError:
+            pass
+        left -= set(found)
+        if left:
+            self._owned(left, found)
+        first_sectors = 1024 // self.disk.sector
+        out = []
+        for lba in lbas:
+            if lba - self.first < first_sectors and self.block >= 1024 and wanted[lba] == 0:
+                out.append(Place(Said("where.boot-sector", {"kind": self.kind}), None, BOOT))
+            else:
+                out.append(found.get(wanted[lba], Place(say("where.lost-cluster"), None, FILE)))
+        return out
+
+    def _owned(self, left: set[int], found: dict[int, Place]) -> None:
+        holders: dict[int, tuple[int, bool]] = {}
+        waiting = np.array(sorted(left))
+        for inode in self.inodes():
+            if not inode.links and inode.number not in (JOURNAL,):
+                continue
+            try:
+                runs = [(m.block, m.count) for m in self.mapped(inode) if m.block is not None] + [(b, 1) for b in self.tree_blocks(inode)]
+            except DecodeError:
+                continue
+            for start, count in runs:
+                low, high = np.searchsorted(waiting, start), np.searchsorted(waiting, start + count)
+                for block in waiting[low:high]:
+                    holders[int(block)] = (inode.number, inode.is_folder)
+        names = {}
+        wanted = {number for number, _ in holders.values()}
+        if wanted:
+            names = {n.id: n.path for n in self.nodes() if n.id in wanted}
+        for block, (number, is_folder) in holders.items():
+            if number == JOURNAL:
+                found[block] = Place(say("where.journal"), None, CATALOGUE)
+            elif number == ROOT:
+                found[block] = Place(say("where.root-folder"), "/", CATALOGUE)
+            elif number in names:
+                found[block] = Place(say("where.folder") if is_folder else say("where.file"), names[number], CATALOGUE if is_folder else FILE)
+            elif number < self.super.first_inode:
+                found[block] = Place(say("where.own-file"), None, CATALOGUE)
+
+
+def parse_inode(raw: bytes, number: int) -> Inode:
+    mode, _, size, _, _, modified, deleted, _, links, blocks, flags = struct.unpack_from("<HHIIIIIHHII", raw, 0)
+    if mode & 0xF000 in (REGULAR, FOLDER):
+        size |= int.from_bytes(raw[108:112], "little") << 32
+    return Inode(number, raw, mode, size, links, flags, blocks, modified, deleted)
+
+
+def _is_power(number: int, base: int) -> bool:
+    while number % base == 0:
+        number //= base
+    return number == 1
+
+
+def _zeros(count: int) -> Iterator[bytes]:
+    while count > 0:
+        yield bytes(min(count, 1 << 20))
+        count -= 1 << 20
