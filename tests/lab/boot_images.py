@@ -5,20 +5,23 @@ A loader of our own stands on them: it writes a text to the console (UEFI) or to
 
 from __future__ import annotations
 
+import io
 import os
 import random
 import shutil
 import struct
 import subprocess
+import tarfile
 import zlib
 from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
+from typing import Any
 
 MIB = 1 << 20
 TEXT = "GATE-STARTED"
 LOADER = "EFI/BOOT/BOOTX64.EFI"
 FIRST, SECTORS = 2048, 97_952
-NEEDED = ("sgdisk", "mkfs.vfat", "mcopy", "mmd", "mdel", "mattrib", "syslinux")
+NEEDED = ("sgdisk", "mkfs.vfat", "mcopy", "mmd", "mdel", "mattrib", "syslinux", "grub-mkimage", "mkfs.ext4")
 Make = Callable[[Path], None]
 
 
@@ -183,6 +186,69 @@ def no_fallback(files: Mapping[str, bytes], bits: str = "32") -> Make:
     return system(files, bits=bits, options=("-s", "32") if bits == "12" else ())
 
 
+_MODULES = ("part_gpt", "part_msdos", "fat", "ext2", "normal", "configfile", "echo", "search", "search_label", "search_fs_uuid", "search_fs_file", "linux", "chain", "test", "sleep", "true", "tar", "memdisk", "halt")
+SECOND = 51_200
+
+
+def grub(image: Path, *, prefix: str = "/EFI/BOOT", config: str = "", memdisk: Mapping[str, str] | None = None, modules: Sequence[str] = _MODULES) -> bytes:
+    """A boot loader of Debian's with this prefix, this script of its own, these files in its memory disk."""
+    out, own = image.with_suffix(".efi"), image.with_suffix(".early")
+    options = ["-O", "x86_64-efi", "-p", prefix, "-o", str(out)]
+    if config:
+        own.write_text(config)
+        options += ["-c", str(own)]
+    if memdisk is not None:
+        with tarfile.open(image.with_suffix(".tar"), "w", format=tarfile.USTAR_FORMAT) as archive:
+            for name, text in memdisk.items():
+                entry = tarfile.TarInfo(name)
+                entry.size = len(text)
+                archive.addfile(entry, io.BytesIO(text.encode()))
+        options += ["-m", str(image.with_suffix(".tar"))]
+    sh("grub-mkimage", *options, *modules)
+    return out.read_bytes()
+
+
+def ext(image: Path, files: Mapping[str, bytes], *, first: int = SECOND, sectors: int = 49_000, label: str = "CHOIR", kind: str = "ext4") -> None:
+    part, tree = image.with_suffix(".ext"), image.with_suffix(".tree")
+    for name, data in files.items():
+        (tree / name).parent.mkdir(parents=True, exist_ok=True)
+        (tree / name).write_bytes(data)
+    tree.mkdir(exist_ok=True)
+    with part.open("wb") as file:
+        file.truncate(sectors * 512)
+    sh(f"mkfs.{kind}", "-q", "-F", "-L", label, "-U", "7c1d5b0e-2f43-4a8e-9b61-5f0de2a7c318", "-d", str(tree), str(part))
+    with image.open("r+b") as file:
+        file.seek(first * 512)
+        file.write(part.read_bytes())
+    shutil.rmtree(tree)
+    part.unlink()
+
+
+SAYS = f"echo {TEXT}\nsleep 3\n"
+
+
+def chained(script: str | None, files: Mapping[str, bytes] | None = None, then: Make | None = None, **options: Any) -> Make:
+    """GRUB as the fallback program, its script beside it."""
+
+    def make(image: Path) -> None:
+        own = dict(files or {}) | {LOADER: grub(image, **options)}
+        if script is not None:
+            own["EFI/BOOT/grub.cfg"] = script.encode()
+        gpt(image, ("ef00", FIRST, SECOND - 1), ("8300", SECOND, 100_000))
+        fat(image, own, sectors=SECOND - FIRST, bits="16")
+        if then:
+            then(image)
+
+    return make
+
+
+def on_ext(script: str, files: Mapping[str, bytes] | None = None) -> Make:
+    return lambda image: ext(image, dict(files or {}) | {"boot/grub/grub.cfg": script.encode()})
+
+
+_ELSEWHERE = "search --label CHOIR --set=root\nset prefix=($root)/boot/grub\n"
+
+
 def zeroed(make: Make, *ranges: tuple[int, int]) -> Make:
     """(byte, count), from the end where the byte is negative."""
 
@@ -205,6 +271,17 @@ UEFI: Mapping[str, Make] = {
     "primary-entries": hurt(1324, b"\xff"), "primary-gone": hurt(512, bytes(33 * 512)), "backup-gone": hurt(-512, bytes(512)), "both-gone": hurt(512, bytes(512), (-512, bytes(512))),
     "both-sums": hurt(572, b"\xff", (-452, b"\xff")), "fat-boot-zero": hurt(_FAT, bytes(512)), "fat-unsigned": hurt(_FAT + 510, b"\0\0"), "fat-no-jump": hurt(_FAT, b"\0\0\0"),
     "fat-media": hurt(_FAT + 21, b"\x55"), "fat-chain": hurt(_FAT + 32 * 512 + 12, bytes(4000)), "fat-second-only": hurt(_FAT + 32 * 512, bytes(700 * 512)), "linux-type": linux_type,
+    "grub": chained(SAYS), "grub-no-script": chained(None), "grub-empty-script": chained("# nothing\n"), "grub-standalone": chained(None, memdisk={"boot/grub/grub.cfg": SAYS}, prefix="(memdisk)/boot/grub"),
+    "grub-standalone-empty": chained(None, memdisk={"boot/grub/other.cfg": SAYS}, prefix="(memdisk)/boot/grub"), "grub-chain": chained("chainloader /EFI/GULL/START.EFI\nboot\n", {"EFI/GULL/START.EFI": APP}),
+    "grub-chain-missing": chained("chainloader /EFI/GULL/START.EFI\nboot\n"), "grub-chain-junk": chained("chainloader /EFI/GULL/START.EFI\nboot\n", {"EFI/GULL/START.EFI": b"junk" * 300}),
+    "grub-kernel-missing": chained("linux /vmlinuz quiet\ninitrd /initrd.img\nboot\n"), "grub-kernel-junk": chained("linux /vmlinuz quiet\nboot\n", {"vmlinuz": b"junk" * 3000}),
+    "grub-menu": chained('set timeout=0\nset default=1\nmenuentry "one" {\n linux /vmlinuz\n}\nmenuentry "two" {\n chainloader /EFI/GULL/START.EFI\n}\n', {"EFI/GULL/START.EFI": APP}),
+    "grub-menu-missing": chained('set timeout=0\nmenuentry "one" {\n chainloader /EFI/GULL/NONE.EFI\n}\n', {"EFI/GULL/START.EFI": APP}),
+    "grub-if": chained("if [ -e /EFI/GULL/NONE.EFI ]; then\n chainloader /EFI/GULL/NONE.EFI\nelse\n chainloader /EFI/GULL/START.EFI\nfi\nboot\n", {"EFI/GULL/START.EFI": APP}),
+    "grub-ext": chained(None, then=on_ext(SAYS), config=_ELSEWHERE), "grub-ext-gone": chained(None, config=_ELSEWHERE), "grub-ext-no-script": chained(None, then=lambda image: ext(image, {"boot/other": b"x"}), config=_ELSEWHERE),
+    "grub-ext-prefix": chained(None, then=on_ext(SAYS), prefix="(,gpt2)/boot/grub"), "grub-uuid": chained("search --fs-uuid 7c1d5b0e-2f43-4a8e-9b61-5f0de2a7c318 --set=root\nconfigfile ($root)/boot/grub/grub.cfg\n", then=on_ext(SAYS)),
+    "grub-uuid-other": chained("search --no-floppy --fs-uuid --set=root 00000000-2f43-4a8e-9b61-5f0de2a7c318\nconfigfile ($root)/boot/grub/grub.cfg\n", then=on_ext(SAYS)),
+    "grub-no-normal": chained(SAYS, modules=("part_gpt", "fat")), "stub-beside-none": system({LOADER: APP, "EFI/BOOT/GRUBX64.EFI": APP}),
     "two-fats": two_fats({"A.TXT": b"x"}, {LOADER: APP}), "first-bad": two_fats({LOADER: b"junk" * 99}, {LOADER: APP}), "overlap": overlapping,
     "mbr-ef": mbr([(0, 0xEF, FIRST, SECTORS)], files={LOADER: APP}), "mbr-0c": mbr([(0x80, 0x0C, FIRST, SECTORS)], files={LOADER: APP}),
     "mbr-unsigned": mbr([(0, 0xEF, FIRST, SECTORS)], files={LOADER: APP}, signed=False), "mbr-beyond": mbr([(0, 0xEF, FIRST, SECTORS), (0, 0x83, 100_000, 9_999_999)], files={LOADER: APP}),

@@ -19,7 +19,7 @@ from guest import OVMF
 from gatecheck.cli import main
 
 _DAILY = {"uefi": ("healthy", "no-guard", "primary-gone", "fat-no-jump"), "bios": ("standard", "two-active", "installed-unlisted", "gpt")}
-_ENDS = ("Shell>", "UEFI Interactive Shell", "No bootable option", "No bootable device")
+_ENDS = ("grub>", "grub rescue>", "Shell>", "UEFI Interactive Shell", "No bootable option", "No bootable device")
 _SECONDS = {"uefi": 90, "bios": 25}
 
 CASES = [(mode, name, make) for mode, corpus in (("uefi", UEFI), ("bios", BIOS)) for name, make in corpus.items()]

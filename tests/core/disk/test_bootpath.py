@@ -35,6 +35,27 @@ def program(*, subsystem: int = 10, machine: int = 0x8664, size: int = 1024) -> 
     return (bytes(head) + coff + bytes(optional) + section).ljust(512, b"\0").ljust(1024, b"\x90")[:size]
 
 
+CONFIG = "EFI/BOOT/grub.cfg"
+
+
+def grub(*, normal: bool = True) -> bytes:
+    """A program that carries what a GRUB image carries: its prefix and one module."""
+    elf = bytearray(64 + 3 * 64 + 64)
+    elf[:5], elf[0x28:0x30], elf[0x3A:0x40] = b"\x7fELF\2", struct.pack("<Q", 64), struct.pack("<HHH", 64, 3, 1)
+    struct.pack_into("<I20xQQ", elf, 64 + 64, 0, 256, 16)
+    struct.pack_into("<I20xQQ", elf, 64 + 128, 1, 272, 16)
+    elf[256:288] = b"\0.modname\0".ljust(16, b"\0") + (b"normal" if normal else b"echo").ljust(16, b"\0")
+    parts = b"".join(struct.pack("<II", kind, len(body) + 8) + body for kind, body in ((0, bytes(elf)), (3, b"/EFI/BOOT".ljust(16, b"\0"))))
+    return program() + b"mimg" + struct.pack("<IQQ", 0, 24, 24 + len(parts)) + parts
+
+
+def kernel() -> bytes:
+    """Head and size of a Linux kernel."""
+    raw = bytearray(20_000)
+    raw[0x1F1], raw[0x1F4:0x1F8], raw[0x202:0x206] = 7, struct.pack("<I", 900), b"HdrS"
+    return bytes(raw)
+
+
 def disk(files: Mapping[str, bytes] | None = None, change: Callable[[dict[int, bytes]], None] = lambda ranges: None) -> CapturedSectors:
     ranges = {0: system_disk(ESP, SYSTEM, sectors=SECTORS)}
     own = {LOADER: program()} if files is None else files
@@ -71,9 +92,25 @@ def over(at: int, data: bytes, lba: int = 0) -> Callable[[dict[int, bytes]], Non
     ({LOADER: program(subsystem=11)}, None, False, "loader-no-application"),
     ({LOADER: program(size=600)}, None, False, "loader-cut-short"),
     ({LOADER: b"no program" * 60}, None, False, "loader-no-program"),
-    ({LOADER: program() + b"GRUB"}, None, False, "configuration-missing"),
-    ({LOADER: program() + b"GRUB", "EFI/BOOT/grub.cfg": b"linux /vmlinuz quiet\n"}, None, False, "named-file-missing"),
-    ({LOADER: program() + b"GRUB", "EFI/BOOT/grub.cfg": b"linux /vmlinuz quiet\n", "vmlinuz": b"k"}, None, True, None),
+    ({LOADER: grub()}, None, False, "configuration-missing"),
+    ({LOADER: grub(), CONFIG: b"# nothing\n"}, None, False, "configuration-empty"),
+    ({LOADER: grub(normal=False), CONFIG: b"linux /vmlinuz\n"}, None, False, "modules-missing"),
+    ({LOADER: grub(), CONFIG: b"linux /vmlinuz quiet\n"}, None, False, "named-file-missing"),
+    ({LOADER: grub(), CONFIG: b"linux /vmlinuz quiet\n", "vmlinuz": b"k"}, None, False, "kernel-none"),
+    ({LOADER: grub(), CONFIG: b"linux /vmlinuz quiet\n", "vmlinuz": kernel()[:9000]}, None, False, "kernel-cut-short"),
+    ({LOADER: grub(), CONFIG: b"linux /vmlinuz quiet\ninitrd /initrd\n", "vmlinuz": kernel()}, None, False, "named-file-missing"),
+    ({LOADER: grub(), CONFIG: b"linux /vmlinuz quiet\n", "vmlinuz": kernel()}, None, True, None),
+    ({LOADER: grub(), CONFIG: b"set a='/vm'\nif [ -f ${a}linuz -a ! -e /none ]; then linux \"${a}linuz\"; else linux /none; fi\nboot\n", "vmlinuz": kernel()}, None, True, None),
+    ({LOADER: grub(), CONFIG: b"set default=two\nmenuentry 'one' --id one { linux /none }\nmenuentry 'two' --id two {\n linux /vmlinuz\n}\n", "vmlinuz": kernel()}, None, True, None),
+    ({LOADER: grub(), CONFIG: b"chainloader /EFI/Microsoft/Boot/bootmgfw.efi\n", "EFI/Microsoft/Boot/bootmgfw.efi": program()}, None, False, "store-missing"),
+    ({LOADER: grub(), CONFIG: b"chainloader /EFI/Microsoft/Boot/bootmgfw.efi\n", "EFI/Microsoft/Boot/bootmgfw.efi": program(), "EFI/Microsoft/Boot/BCD": b"none"}, None, False, "store-broken"),
+    ({LOADER: grub(), CONFIG: b"chainloader /EFI/Microsoft/Boot/bootmgfw.efi\n", "EFI/Microsoft/Boot/bootmgfw.efi": program(), "EFI/Microsoft/Boot/BCD": b"regf"}, None, True, None),
+    ({LOADER: grub(), CONFIG: b"configfile /EFI/BOOT/grub.cfg\n"}, None, True, None),
+    ({LOADER: program() + "grubx64.efi".encode("utf-16-le")}, None, False, "second-program-missing"),
+    ({LOADER: program() + "grubx64.efi".encode("utf-16-le"), "EFI/BOOT/GRUBX64.EFI": program()}, None, True, None),
+    ({LOADER: program() + b"systemd-boot loader"}, None, False, "configuration-missing"),
+    ({LOADER: program() + b"systemd-boot loader", "loader/entries/gull.conf": b"title x\nlinux /vmlinuz\ninitrd /a\ninitrd /b\n", "vmlinuz": kernel(), "a": b"x"}, None, False, "named-file-missing"),
+    ({LOADER: program() + b"systemd-boot loader", "loader/entries/gull.conf": b"linux /vmlinuz\n", "vmlinuz": kernel()}, None, True, None),
     (None, over(0, bytes(512)), False, "gpt-unguarded"),
     (None, over(446, b"\x80"), True, None),
     (None, over(512 + 60, b"\xff"), False, "gpt-both-broken"),

@@ -7,12 +7,18 @@ it was told, boot sectors of volumes. Code that is not known is believed to star
 from __future__ import annotations
 
 from gatecheck.core.disk.gpt import read_gpt
+from gatecheck.core.disk.grub import legacy_script_stop
+from gatecheck.core.disk.second_stage import Volumes, syslinux_stop
 from gatecheck.core.disk.sectors import Sectors
-from gatecheck.core.disk.walk import Walk
+from gatecheck.core.disk.walk import Stop, Walk
 from gatecheck.core.errors import DecodeError
-from gatecheck.core.volume.fat import listing, read_fat
 
 _SIGNATURE = b"\x55\xaa"
+_CONFIGS = (
+    "boot/syslinux/extlinux.conf", "boot/syslinux/syslinux.cfg", "boot/extlinux/extlinux.conf", "boot/extlinux.conf", "syslinux/extlinux.conf", "syslinux/syslinux.cfg", "extlinux/extlinux.conf",
+    "extlinux.conf", "syslinux.cfg", "isolinux/isolinux.cfg",
+)  # fmt: skip
+_SCRIPTS = ("boot/grub/grub.cfg", "grub/grub.cfg", "boot/grub2/grub.cfg", "grub2/grub.cfg")
 _NO_START = {"none": "mbr-no-code", "junk": "code-junk", "says-no": "code-says-no-system"}
 _JUNK_VALUES = 175
 _STAGE_AT, _LIST_AT = 0x5C, 0x1F4
@@ -131,7 +137,7 @@ def _boot_sector(disk: Sectors, first: int, where: str, walk: Walk) -> bool:
     if _is_junk(sector[90:510]):
         walk.stop("layout", "code-junk", where)
         return False
-    if b"SYSLINUX" in sector:
+    if b"SYSLINUX" in sector or b"EXTLINUX" in sector:
         return _named_stage(disk, first, where, "ldlinux.sys", walk)
     walk.find("code-unknown", "layout", where)
     walk.step("own-code", where=where)
@@ -151,15 +157,17 @@ def _named_stage(disk: Sectors, first: int, where: str, name: str, walk: Walk) -
     if not any(_STAGE_MARK in disk.read(lba + base, 1).data for lba in named if 0 < lba < (disk.length or 0) for base in {0, first} if lba + base < (disk.length or 0)):
         walk.stop("loader", "second-stage-missing", f"{where}: {name}")
         return False
+    found = Volumes(disk)
+    number = found.number_at(first)
+    if found.opened(number) is None:
+        return True  # a file system that has no reader: its own code knows it
     try:
-        files = listing(read_fat(disk, first))
-    except DecodeError:
-        return True  # another file system: its own code knows it
-    config = next((c for c in ("syslinux.cfg", "syslinux/syslinux.cfg", "boot/syslinux/syslinux.cfg", "isolinux/isolinux.cfg") if files.find(c)), None)
-    if config is None:
-        walk.stop("loader", "configuration-missing", f"{where}: syslinux.cfg")
-        return False
-    return True
+        stop = syslinux_stop(found, number, walk, _CONFIGS)
+    except DecodeError as error:
+        stop = Stop("loader", "configuration-unread", f"{where}: {error}")
+    if stop is not None:
+        walk.stop(stop.gate, stop.id, stop.where)
+    return stop is None
 
 
 def _second_stage(disk: Sectors, sector: bytes, walk: Walk) -> bool:
@@ -177,4 +185,21 @@ def _second_stage(disk: Sectors, sector: bytes, walk: Walk) -> bool:
         walk.stop("loader", "second-stage-missing", f"LBA {first}")
         return False
     walk.step("second-stage-rest", lba=first, count=count)
-    return True
+    return _script(disk, walk)
+
+
+def _script(disk: Sectors, walk: Walk) -> bool:
+    """Its script, by where that always stands: which volume it asks cannot be told from its packed second stage."""
+    found = Volumes(disk)
+    opened = False
+    for number, volume in found.all():
+        opened = True
+        for place in _SCRIPTS:
+            if volume.find(place):
+                stop = legacy_script_stop(found, number, place, walk)
+                if stop is not None:
+                    walk.stop(stop.gate, stop.id, stop.where)
+                return stop is None
+    if opened:
+        walk.stop("loader", "configuration-missing", "boot/grub/grub.cfg")
+    return not opened

@@ -12,6 +12,8 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 from gatecheck.core.disk.gpt import EFI_SYSTEM, GPT_ENTRY, GPT_HEADER, HEADER, SIGNATURE
+from gatecheck.core.disk.grub import grub_image, grub_stop
+from gatecheck.core.disk.second_stage import Volumes, systemd_stop, windows_stop
 from gatecheck.core.disk.sectors import Sectors
 from gatecheck.core.disk.walk import Stop, Walk
 from gatecheck.core.errors import DecodeError
@@ -19,11 +21,14 @@ from gatecheck.core.fields import read_fields
 from gatecheck.core.firmware.pe import FALLBACK, machine_of
 from gatecheck.core.guid import guid_text
 from gatecheck.core.volume.fat import FatFile, FatListing, FatVolume, listing, read_fat
+from gatecheck.core.volume.tree import whole_content
 
 _MOST_ENTRIES = 1024
 _NO_BLOCK_IO = 2
 _LARGEST_PROGRAM = 64 << 20
 _EFI_APPLICATION = 10
+_MOST_STAGES = 4
+_SHIM_NAME = {"x64": "grubx64.efi", "ia32": "grubia32.efi", "aa64": "grubaa64.efi", "arm": "grubarm.efi"}
 
 
 @dataclass(frozen=True, slots=True)
@@ -245,7 +250,7 @@ def try_program(walk: Walk, volume: FatVolume, files: FatListing, path: str, mac
     if fault:
         return Stop("loader", fault, f"{where}: {path}")
     walk.step("starts", where=where, file=path)
-    return second_stage(walk, data, files, volume, path, where)
+    return second_stage(walk, data, volume, path, machine)
 
 
 def content(volume: FatVolume, file: FatFile) -> bytes:
@@ -289,22 +294,49 @@ def image_fault(data: bytes, machine: str) -> str:
     return ""
 
 
-def second_stage(walk: Walk, data: bytes, files: FatListing, volume: FatVolume, path: str, where: str) -> Stop | None:
-    """What a known second-stage program needs beside itself: its configuration, and the files that it names on its own volume."""
-    if b"grub_" not in data and b"GRUB" not in data[: 4 << 20]:
+def second_stage(walk: Walk, data: bytes, volume: FatVolume, path: str, machine: str, depth: int = 0) -> Stop | None:
+    """What a program that is known does next; None where it finds what it needs, or where it is not known."""
+    if depth > _MOST_STAGES:
         return None
+    found = Volumes(volume.disk)
+    number = found.number_at(volume.first)
     folder = path.rpartition("/")[0]
-    places = [f"{folder}/grub.cfg", "boot/grub/grub.cfg", "grub/grub.cfg", "EFI/debian/grub.cfg", "EFI/ubuntu/grub.cfg"]
-    config = next((f for f in map(files.find, places) if f is not None and not f.is_directory), None)
-    if config is None:
-        return None if not files.files else Stop("loader", "configuration-missing", f"{where}: {folder}/grub.cfg")
-    try:
-        text = content(volume, config).decode("utf-8", "replace")
-    except DecodeError as error:
-        return Stop("loader", "configuration-unread", f"{where}: {error}")
-    walk.step("tries", where=where, file=config.path)
-    for line in text.splitlines():
-        words = line.split()
-        if len(words) > 1 and words[0] in ("linux", "linuxefi", "initrd", "chainloader", "configfile") and words[1].startswith("/") and files.find(words[1]) is None:
-            return Stop("system" if words[0] in ("linux", "linuxefi", "initrd") else "loader", "named-file-missing", f"{where}: {words[1]}")
+
+    def start(where: int, file: str) -> Stop | None:
+        return _started(walk, found, where, file, machine, depth + 1)
+
+    grub = grub_image(data)
+    if grub is not None:
+        return grub_stop(grub, found, number, walk, start)
+    if _SHIM_NAME[machine].encode("utf-16-le") in data:
+        beside = f"{folder}/{_SHIM_NAME[machine]}"
+        if found.find(number, beside) is None:
+            return Stop("loader", "second-program-missing", f"partition {number}: {beside}")
+        return start(number, beside)
+    if b"systemd-boot" in data and b"loader" in data:
+        return systemd_stop(found, number, walk, start)
+    if "bootmgfw.efi".encode("utf-16-le") in data or path.lower().endswith("bootmgfw.efi"):
+        return windows_stop(found, number, walk, store="EFI/Microsoft/Boot/BCD", loader="winload.efi")
     return None
+
+
+def _started(walk: Walk, found: Volumes, number: int, file: str, machine: str, depth: int) -> Stop | None:
+    """A program started by another one, from any volume that can be read."""
+    where = f"partition {number}: {file}"
+    walk.step("tries", where=f"partition {number}", file=file)
+    own = found.find(number, file)
+    if own is None:
+        return Stop("loader", "loader-missing", where)
+    try:
+        data = whole_content(*own, _LARGEST_PROGRAM)
+    except DecodeError as error:
+        return Stop("loader", "loader-chain-broken", f"{where}: {error}")
+    fault = image_fault(data, machine)
+    if fault:
+        return Stop("loader", fault, where)
+    piece = next((p for p in found.pieces if p.number == number), None)
+    try:
+        volume = read_fat(found.disk, piece.first) if piece else None
+    except DecodeError:
+        volume = None
+    return second_stage(walk, data, volume, file, machine, depth) if volume is not None else None

@@ -1,0 +1,508 @@
+"""GRUB 2 as a second stage: what its image carries, and what its script makes of the disk's files.
+
+GRUB manual, "Embedded configuration", "Commands"; include/grub/kernel.h (module info and types). The script is walked, not run: commands that choose files are
+followed, all others are taken to succeed.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field
+
+from gatecheck.core.disk.second_stage import Start, Volumes, file_stop, kernel_stop
+from gatecheck.core.disk.walk import Stop, Walk
+from gatecheck.core.errors import DecodeError
+from gatecheck.core.volume.tree import Filesystem
+
+_MAGIC = b"mimg"
+_ELF, _MEMDISK, _CONFIG, _PREFIX = 0, 1, 2, 3
+_MOST_MODULES, _MOST_STEPS, _DEEPEST = 600, 4000, 8
+_TOKEN = re.compile(r"""[ \t\r]*(?:(\#[^\n]*)|(\n|;)|([{}])|((?:\\.|"(?:\\.|[^"\\])*"|'[^']*'|[^\s;{}"'\\])+))""")
+
+
+@dataclass(frozen=True, slots=True)
+class Image:
+    """What a GRUB image carries. `memdisk`: path -> bytes where it is a tar archive; `opaque`: it has a memory disk of another kind."""
+
+    prefix: str
+    config: str
+    memdisk: dict[str, bytes]
+    modules: frozenset[str]
+    opaque: bool = False
+
+
+def grub_image(data: bytes) -> Image | None:
+    """None where the program is no GRUB image."""
+    at = data.find(_MAGIC)
+    while at >= 0:
+        found = _carried(data, at)
+        if found is not None:
+            return found
+        at = data.find(_MAGIC, at + 4)
+    return None
+
+
+def _carried(data: bytes, at: int) -> Image | None:
+    wide = data[at + 4 : at + 8] == bytes(4)
+    offset, size = (int.from_bytes(data[at + 8 : at + 16], "little"), int.from_bytes(data[at + 16 : at + 24], "little")) if wide else (int.from_bytes(data[at + 4 : at + 8], "little"), int.from_bytes(data[at + 8 : at + 12], "little"))
+    if not 12 <= offset <= 64 or size > len(data) - at:
+        return None
+    place, end, prefix, config = at + offset, at + size, "", ""
+    memdisk: dict[str, bytes] = {}
+    opaque, names = False, set[str]()
+    for _ in range(_MOST_MODULES):
+        if place + 8 > end:
+            break
+        kind, length = int.from_bytes(data[place : place + 4], "little"), int.from_bytes(data[place + 4 : place + 8], "little")
+        if length < 8 or place + length > end:
+            break
+        body = data[place + 8 : place + length]
+        if kind == _PREFIX:
+            prefix = body.split(b"\0")[0].decode("utf-8", "replace")
+        elif kind == _CONFIG:
+            config = body.split(b"\0")[0].decode("utf-8", "replace")
+        elif kind == _MEMDISK:
+            memdisk = dict(_tar(body))
+            opaque = not memdisk
+        elif kind == _ELF:
+            names.add(_module_name(body))
+        place += length
+    return Image(prefix, config, memdisk, frozenset(names), opaque)
+
+
+def _module_name(elf: bytes) -> str:
+    """Of the section .modname."""
+    if elf[:4] != b"\x7fELF":
+        return ""
+    wide = elf[4] == 2
+    table = int.from_bytes(elf[0x28:0x30] if wide else elf[0x20:0x24], "little")
+    each, count, names_at = (int.from_bytes(elf[n : n + 2], "little") for n in ((0x3A, 0x3C, 0x3E) if wide else (0x2E, 0x30, 0x32)))
+
+    def section(number: int) -> tuple[int, int, int]:
+        own = elf[table + number * each :][:each]
+        if wide:
+            return int.from_bytes(own[:4], "little"), int.from_bytes(own[24:32], "little"), int.from_bytes(own[32:40], "little")
+        return int.from_bytes(own[:4], "little"), int.from_bytes(own[16:20], "little"), int.from_bytes(own[20:24], "little")
+
+    _, strings, _ = section(names_at)
+    for number in range(min(count, 64)):
+        name, at, size = section(number)
+        if elf[strings + name : strings + name + 9] == b".modname\0":
+            return elf[at : at + size].split(b"\0")[0].decode("ascii", "replace")
+    return ""
+
+
+def _tar(raw: bytes) -> Iterator[tuple[str, bytes]]:
+    """Files of a tar archive (POSIX.1-1988 headers)."""
+    at = 0
+    while at + 512 <= len(raw) and raw[at + 257 : at + 262] == b"ustar":
+        name = raw[at : at + 100].split(b"\0")[0].decode("utf-8", "replace").removeprefix("./")
+        try:
+            size = int(raw[at + 124 : at + 136].split(b"\0")[0].strip() or b"0", 8)
+        except ValueError:
+            return
+        if raw[at + 156 : at + 157] in (b"0", b"\0"):
+            yield name.strip("/"), raw[at + 512 : at + 512 + size]
+        at += 512 + -(-size // 512) * 512
+
+
+@dataclass(slots=True)
+class _Run:
+    """One walk through scripts. `root`: number of the volume, -1 for the memory disk."""
+
+    volumes: Volumes
+    image: Image
+    walk: Walk
+    start: Start
+    root: int
+    names: dict[str, str] = field(default_factory=dict)
+    entries: list[tuple[str, str, list[str]]] = field(default_factory=list)
+    steps: int = 0
+    stop: Stop | None = None
+    chosen: bool = False
+    did: bool = False
+
+
+def grub_stop(image: Image, volumes: Volumes, number: int, walk: Walk, start: Start) -> Stop | None:
+    """None where its script finds all that it names. `number`: the volume that it was started from."""
+    run = _Run(volumes, image, walk, start, number)
+    device, path = _split(image.prefix)
+    own = _device(run, device) if device else number
+    run.root = own if own is not None else number
+    run.names |= {"root": _name(run.root), "prefix": f"({_name(run.root)}){path}"}
+    if image.config:
+        _execute(run, _tokens(image.config), 0)
+        if run.stop or run.chosen:
+            return run.stop
+    prefix = run.names.get("prefix", "")
+    if "normal" not in image.modules and _read(run, f"{prefix}/x86_64-efi/normal.mod", quiet=True) is None and _read(run, f"{prefix}/i386-efi/normal.mod", quiet=True) is None:
+        return Stop("loader", "modules-missing", f"partition {number}: {prefix}/x86_64-efi/normal.mod")
+    text = _read(run, f"{prefix}/grub.cfg")
+    if text is None:
+        return run.stop or Stop("loader", "configuration-missing", f"{_told(run, prefix)}/grub.cfg")
+    return script_stop(run, text)
+
+
+def legacy_script_stop(volumes: Volumes, number: int, path: str, walk: Walk) -> Stop | None:
+    """The script of a GRUB whose image cannot be looked into: found by where it always stands."""
+    run = _Run(volumes, Image("", "", {}, frozenset()), walk, lambda _number, _path: None, number)
+    run.names |= {"root": _name(number), "prefix": f"({_name(number)})/{path.rpartition('/')[0]}"}
+    text = _read(run, f"({_name(number)})/{path}")
+    return run.stop if text is None else script_stop(run, text)
+
+
+def script_stop(run: _Run, text: str) -> Stop | None:
+    _execute(run, _tokens(text), 0)
+    if run.stop or run.chosen:
+        return run.stop
+    if run.entries:
+        wanted = run.names.get("default", "0")
+        place = int(wanted) if wanted.isdigit() else next((n for n, e in enumerate(run.entries) if wanted in (e[0], e[1])), 0)
+        title, _, body = run.entries[min(place, len(run.entries) - 1)]
+        run.walk.step("entry", entry=title)
+        _execute(run, body, 0)
+        return run.stop
+    return None if run.did else Stop("loader", "configuration-empty", _told(run, run.names.get("prefix", "")))
+
+
+def _name(number: int) -> str:
+    return "memdisk" if number < 0 else f"hd0,{number}" if number else "hd0"
+
+
+def _told(run: _Run, prefix: str) -> str:
+    device, path = _split(prefix)
+    number = _device(run, device)
+    return f"partition {number}: {path}" if number else path
+
+
+def _split(path: str) -> tuple[str, str]:
+    if path.startswith("("):
+        device, _, rest = path[1:].partition(")")
+        return device, rest
+    return "", path
+
+
+def _device(run: _Run, device: str) -> int | None:
+    """Its number; -1 for the memory disk; None where there is none such."""
+    if not device:
+        return run.root
+    if device.startswith("memdisk"):
+        return -1
+    disk, _, part = device.partition(",")
+    if disk.startswith("hd") and disk not in ("hd0", "hd"):
+        return None
+    digits = re.sub(r"\D", "", part.split(",")[-1])
+    if not part:
+        return 0
+    return int(digits) if digits and any(p.number == int(digits) for p in run.volumes.pieces) else None
+
+
+def _place(run: _Run, path: str) -> tuple[int | None, str]:
+    device, rest = _split(path)
+    return (_device(run, device) if device else run.root), rest.strip("/")
+
+
+def _read(run: _Run, path: str, *, quiet: bool = False) -> str | None:
+    number, rest = _place(run, path)
+    if number is None:
+        return None
+    if number < 0:
+        raw = run.image.memdisk.get(rest)
+        return raw.decode("utf-8", "replace") if raw is not None else None
+    try:
+        if quiet:
+            return "" if run.volumes.find(number, rest) else None
+        text = run.volumes.text(number, rest)
+    except DecodeError as error:
+        run.stop = Stop("loader", "configuration-unread", f"partition {number}: {error}")
+        return None
+    if text is not None:
+        run.walk.step("tries", where=f"partition {number}", file=rest)
+    return text
+
+
+def _tokens(text: str) -> list[str]:
+    """Words, `;` for every end of a command, braces by themselves. Quotes stay, for the word to be unfolded later."""
+    found: list[str] = []
+    at = 0
+    text = text.replace("\\\n", " ")
+    while at < len(text):
+        own = _TOKEN.match(text, at)
+        if own is None or own.end() == at:
+            at += 1
+            continue
+        at = own.end()
+        if own.group(2):
+            found.append(";")
+        elif own.group(3) or own.group(4):
+            found.append(own.group(3) or own.group(4))
+    return found
+
+
+def _word(run: _Run, raw: str) -> str:
+    """Quotes taken off, variables filled in (not within single quotes)."""
+    out, at = [], 0
+    while at < len(raw):
+        letter = raw[at]
+        if letter == "'":
+            end = raw.find("'", at + 1)
+            out.append(raw[at + 1 : end if end > 0 else len(raw)])
+            at = end + 1 if end > 0 else len(raw)
+        elif letter == "\\" and at + 1 < len(raw):
+            out.append(raw[at + 1])
+            at += 2
+        elif letter == '"':
+            at += 1
+        elif letter == "$":
+            own = re.match(r"\$(?:\{([^}]*)\}|([A-Za-z_][A-Za-z0-9_]*|\?))", raw[at:])
+            if own is None:
+                out.append("$")
+                at += 1
+            else:
+                out.append(run.names.get(own.group(1) or own.group(2), ""))
+                at += own.end()
+        else:
+            out.append(letter)
+            at += 1
+    return "".join(out)
+
+
+def _block(tokens: Sequence[str], at: int) -> tuple[list[str], int]:
+    """(what stands between braces, place after them); `at`: the opening one."""
+    depth, place = 0, at
+    while place < len(tokens):
+        depth += (tokens[place] == "{") - (tokens[place] == "}")
+        place += 1
+        if depth == 0:
+            return list(tokens[at + 1 : place - 1]), place
+    return list(tokens[at + 1 :]), place
+
+
+def _command(tokens: Sequence[str], at: int) -> tuple[list[str], int]:
+    place = at
+    while place < len(tokens) and tokens[place] not in (";", "{", "}"):
+        place += 1
+    return list(tokens[at:place]), place
+
+
+def _execute(run: _Run, tokens: Sequence[str], depth: int) -> bool:
+    """Walk commands; the last one's success. Ends where a stop was found or something was started."""
+    at, good = 0, True
+    while at < len(tokens) and not run.stop and not run.chosen:
+        run.steps += 1
+        if run.steps > _MOST_STEPS or depth > _DEEPEST:
+            return good
+        if tokens[at] in (";", "}", "{"):
+            at += 1
+            continue
+        if tokens[at] == "if":
+            at, good = _if(run, tokens, at, depth)
+            continue
+        words, after = _command(tokens, at)
+        if words[0] in ("menuentry", "submenu", "function") or (after < len(tokens) and tokens[after] == "{"):
+            body, at = _block(tokens, after) if after < len(tokens) and tokens[after] == "{" else ([], after)
+            if words[0] in ("menuentry", "submenu"):
+                said = [_word(run, w) for w in words[1:]]
+                own_id = next((said[n + 1] for n, w in enumerate(said[:-1]) if w in ("--id", "$menuentry_id_option")), "")
+                if words[0] == "menuentry":
+                    run.entries.append((said[0] if said else "", own_id, body))
+            continue
+        good = _do(run, [_word(run, w) for w in words], depth)
+        at = max(after, at + 1)
+    return good
+
+
+def _if(run: _Run, tokens: Sequence[str], at: int, depth: int) -> tuple[int, bool]:
+    """if … ; then … elif … else … fi -> (place after it, success)."""
+    parts: list[tuple[list[str], list[str]]] = []
+    condition: list[str] = []
+    body: list[str] = []
+    level, place, into = 0, at + 1, "condition"
+    while place < len(tokens):
+        own = tokens[place]
+        begins = place == 0 or tokens[place - 1] in (";", "then", "else", "{", "do")
+        if own == "if" and (begins or level):
+            level += 1
+        if own == "fi" and level:
+            level -= 1
+        elif level == 0 and own == "then":
+            into = "body"
+            place += 1
+            continue
+        elif level == 0 and own in ("elif", "else", "fi"):
+            parts.append((condition, body))
+            condition, body = [], []
+            into = "condition" if own == "elif" else "body"
+            if own == "fi":
+                place += 1
+                break
+            if own == "else":
+                condition = ["true"]
+            place += 1
+            continue
+        (condition if into == "condition" else body).append(own)
+        place += 1
+    for test, inner in parts:
+        negated = test[:1] == ["!"]
+        if _execute(run, test[1:] if negated else test, depth + 1) != negated:
+            return place, _execute(run, inner, depth + 1)
+        if run.stop or run.chosen:
+            break
+    return place, True
+
+
+def _do(run: _Run, words: list[str], depth: int) -> bool:
+    name, rest = words[0], [w for w in words[1:] if w]
+    if name == "!":
+        return not _do(run, words[1:], depth) if len(words) > 1 else False
+    if "=" in name and re.match(r"[A-Za-z_]\w*=", name):
+        return _set(run, name)
+    if name == "set" and rest:
+        return _set(run, " ".join(rest)) if "=" in rest[0] else True
+    if name in ("[", "test"):
+        return _test(run, rest[:-1] if name == "[" else rest)
+    if name == "false":
+        return False
+    if name.startswith("search"):
+        return _search(run, name, rest)
+    run.did = run.did or name not in ("true", "insmod", "export", "load_env", "set", "terminal_input", "terminal_output", "serial")
+    files = [w for w in rest if not w.startswith("--")]
+    if name in ("configfile", "source", ".") and files:
+        text = _read(run, files[0])
+        if text is None:
+            if name == "configfile" and not run.stop:
+                number, path = _place(run, files[0])
+                run.stop = Stop("loader", "configuration-missing", f"partition {number}: {path}" if number is not None else files[0])
+            return False
+        return _execute(run, _tokens(text), depth + 1)
+    if name == "normal":
+        text = _read(run, files[0] if files else f"{run.names.get('prefix', '')}/grub.cfg")
+        return _execute(run, _tokens(text), depth + 1) if text is not None else False
+    if name in ("linux", "linuxefi", "linux16", "kernel", "multiboot", "multiboot2") and files:
+        return _load(run, files[0], kernel=name.startswith("linux"))
+    if name in ("initrd", "initrdefi", "initrd16", "module", "module2"):
+        return all(_load(run, f, kernel=False) for f in (files if name.startswith("initrd") else files[:1]))
+    if name == "chainloader" and files and not files[0].startswith("+"):
+        return _chain(run, files[0])
+    if name == "boot":
+        run.chosen = True
+    return True
+
+
+def _set(run: _Run, pair: str) -> bool:
+    name, _, value = pair.partition("=")
+    run.names[name] = value
+    if name == "root":
+        number = _device(run, value.strip("()"))
+        if number is not None:
+            run.root = number
+    return True
+
+
+def _exists(run: _Run, path: str) -> str:
+    """file, folder or empty."""
+    number, rest = _place(run, path)
+    if number is None:
+        return ""
+    if number < 0:
+        return "file" if rest in run.image.memdisk else ""
+    volume = run.volumes.opened(number)
+    node = volume.find(rest) if volume is not None else None
+    return "" if node is None else "folder" if node.is_folder else "file"
+
+
+def _test(run: _Run, words: list[str]) -> bool:
+    if "-o" in words:
+        at = words.index("-o")
+        return _test(run, words[:at]) or _test(run, words[at + 1 :])
+    if "-a" in words:
+        at = words.index("-a")
+        return _test(run, words[:at]) and _test(run, words[at + 1 :])
+    if words[:1] == ["!"]:
+        return not _test(run, words[1:])
+    if len(words) == 2 and words[0] in ("-e", "-f", "-d", "-s"):
+        return _exists(run, words[1]) in (("file", "folder") if words[0] == "-e" else ("folder",) if words[0] == "-d" else ("file",))
+    if words[:1] == ["-z"]:
+        return len(words) < 2
+    if words[:1] == ["-n"]:
+        return len(words) > 1
+    if len(words) == 3 and words[1] in ("=", "==", "!="):
+        return (words[0] == words[2]) == (words[1] != "!=")
+    return len(words) == 1
+
+
+def _search(run: _Run, name: str, words: list[str]) -> bool:
+    kind = {"search.fs_uuid": "u", "search.file": "f", "search.fs_label": "l"}.get(name, "f")
+    variable, wanted, place = "root", "", 0
+    while place < len(words):
+        own = words[place]
+        if own in ("--file", "-f"):
+            kind = "f"
+        elif own in ("--label", "-l", "--fs-label"):
+            kind = "l"
+        elif own in ("--fs-uuid", "-u"):
+            kind = "u"
+        elif own in ("--set", "-s"):
+            if own == "-s" and place + 1 < len(words) and words[place + 1].isidentifier() and place + 2 < len(words):
+                variable, place = words[place + 1], place + 1
+        elif own.startswith("--set="):
+            variable = own[6:]
+        elif own.startswith("--hint") or own in ("--no-floppy", "-n"):
+            place += own in ("--hint",)
+        elif not wanted:
+            wanted = own
+        elif name != "search":
+            variable = own
+        place += 1
+    for number, volume in run.volumes.all():
+        if (kind == "f" and volume.find(wanted)) or (kind == "l" and volume.label == wanted) or (kind == "u" and volume_uuid(volume).lower() == wanted.lower()):
+            return _set(run, f"{variable}={_name(number)}")
+    return False
+
+
+def volume_uuid(volume: Filesystem) -> str:
+    """As GRUB and Linux write a volume's own number; empty where its kind has none that is read."""
+    held = getattr(volume, "bytes", None)
+    if held is None:
+        return ""
+    try:
+        raw = held.read(0, 512, "boot sector")
+        if volume.kind.startswith("ext"):
+            text = held.read(1024, 1024, "superblock")[104:120].hex()
+            return f"{text[:8]}-{text[8:12]}-{text[12:16]}-{text[16:20]}-{text[20:]}"
+    except DecodeError:
+        return ""
+    if volume.kind == "NTFS":
+        return raw[72:80][::-1].hex()
+    at = 100 if volume.kind == "exFAT" else 67 if volume.kind == "FAT32" else 39
+    text = raw[at : at + 4][::-1].hex()
+    return f"{text[:4]}-{text[4:]}"
+
+
+def _load(run: _Run, path: str, *, kernel: bool) -> bool:
+    number, rest = _place(run, path)
+    run.did = True
+    if number is not None and number < 0:
+        found = rest in run.image.memdisk
+        run.stop = run.stop or (None if found else Stop("system", "named-file-missing", rest))
+        return found
+    if number is None or run.volumes.opened(number) is None:
+        run.stop = Stop("system", "named-file-missing", path)
+        return False
+    run.walk.step("tries", where=f"partition {number}", file=rest)
+    run.stop = kernel_stop(run.volumes, number, rest) if kernel else file_stop(run.volumes, number, rest)
+    return run.stop is None
+
+
+def _chain(run: _Run, path: str) -> bool:
+    number, rest = _place(run, path)
+    if number is None or number < 0 or not run.volumes.find(number, rest):
+        run.stop = Stop("loader", "named-file-missing", f"partition {number}: {rest}" if number is not None else path)
+        return False
+    run.stop = run.start(number, rest)
+    run.chosen = run.stop is None
+    return run.stop is None
+
+
+__all__ = ["Image", "grub_image", "grub_stop", "legacy_script_stop", "volume_uuid"]
