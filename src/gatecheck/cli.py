@@ -6,7 +6,7 @@ import argparse
 import contextlib
 import json
 import sys
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -78,7 +78,7 @@ def _parser() -> argparse.ArgumentParser:
     path.add_argument("--mode", choices=("uefi", "bios"), required=True)
     path.add_argument("--capture", metavar="FILE.gcap", default=None, help="a capture with the firmware's boot entries; without it, firmware that knows none")
     path.add_argument("--sector-size", type=int, choices=(512, 4096), default=None, metavar="BYTES", help="where the image does not tell")
-    path.set_defaults(run=_bootpath)
+    path.set_defaults(run=_late("disks", "bootpath"))
     mend = commands.add_parser("mend", help="what can be mended on a disk image; writes only with --apply")
     mend.add_argument("image", metavar="IMAGE", help="an image file; without --apply or --revert it is only read")
     mend.add_argument("--mode", choices=("uefi", "bios"), default=None, help="the firmware that is to start it; not needed with --revert")
@@ -86,12 +86,25 @@ def _parser() -> argparse.ArgumentParser:
     mend.add_argument("--undo", type=Path, metavar="FILE", default=None, help="where the overwritten bytes go, before the first write")
     mend.add_argument("--revert", type=Path, metavar="FILE", default=None, help="restore every byte that this undo file knows")
     mend.add_argument("--sector-size", type=int, choices=(512, 4096), default=None, metavar="BYTES", help="where the image does not tell")
-    mend.set_defaults(run=_mend)
+    mend.set_defaults(run=_late("disks", "mend"))
     where = commands.add_parser("where", help="what lives at a sector of a disk image")
     where.add_argument("image", metavar="IMAGE", help="an image file or a block device; it is only read")
     where.add_argument("lbas", metavar="LBA", nargs="+", type=int, help="sectors, counted from 0")
     where.add_argument("--sector-size", type=int, choices=(512, 4096), default=None, metavar="BYTES", help="where the image does not tell")
-    where.set_defaults(run=_where)
+    where.set_defaults(run=_late("disks", "where"))
+    for name, words in (("volume", "check a volume on a disk image, read-only; repairs only with --apply"), ("rescue", "list or copy what can be saved from a volume; the image is never written")):
+        own = commands.add_parser(name, help=words)
+        own.add_argument("image", metavar="IMAGE", help="an image file or a block device")
+        place = own.add_mutually_exclusive_group()
+        place.add_argument("--at", type=int, metavar="BYTES", default=None, help="where the volume begins")
+        place.add_argument("--partition", type=int, metavar="N", default=None, help="the partition by its number; without either, the largest volume that can be read")
+        own.add_argument("--sector-size", type=int, choices=(512, 4096), default=None, metavar="BYTES", help="where the image does not tell")
+        if name == "rescue":
+            own.add_argument("--list", nargs="?", const="", default=None, metavar="PATH", help="list a folder and all below it, the whole volume without PATH")
+            own.add_argument("--to", type=Path, default=None, metavar="DIR", help="copy into this folder; an interrupted copy is gone on with")
+            own.add_argument("--only", nargs="+", default=None, metavar="GLOB", help="only files whose path matches one of these")
+            own.add_argument("--deleted", action="store_true", help="bring back what was deleted and still stands, into a folder of its own")
+        own.set_defaults(run=_late("volumes", name))
     kept = (
         ("backup", "write the whole shop into one file, while it runs", ("file",)), ("restore", "bring a backup back, while it runs; what was there is kept", ("file",)),
         ("export", "write one ticket with its files into one file", ("number", "file")), ("import", "take an exported ticket in", ("file",)),
@@ -113,6 +126,17 @@ def _parser() -> argparse.ArgumentParser:
         serve.add_argument("--name", action="append", default=[], metavar="HOST", help="a host name that the server answers to besides its addresses")
         serve.set_defaults(run=_serve, demo=name == "demo")
     return parser
+
+
+def _late(module: str, name: str) -> Callable[[argparse.Namespace], int]:
+    """A command of `gatecheck.commands`, imported when it is called."""
+
+    def run(arguments: argparse.Namespace) -> int:
+        from importlib import import_module
+
+        return int(getattr(import_module(f"gatecheck.commands.{module}"), name)(arguments))
+
+    return run
 
 
 def _triage(arguments: argparse.Namespace) -> int:
@@ -256,95 +280,6 @@ def _surface(arguments: argparse.Namespace) -> int:
     if arguments.disk_sectors is not None and int((found.lba + found.sectors).max()) > arguments.disk_sectors:
         raise InputError(f"{arguments.map}: expected blocks within {arguments.disk_sectors} sectors, got one that ends at {int((found.lba + found.sectors).max())}")
     _print(surface_document(judge_map(found, sector_size=arguments.sector_size, disk_sectors=arguments.disk_sectors)))
-    return 0
-
-
-def _bootpath(arguments: argparse.Namespace) -> int:
-    from gatecheck.core.capture.read import read_capture
-    from gatecheck.core.disk.boot_uefi import Entry
-    from gatecheck.core.disk.bootpath import boot_path
-    from gatecheck.image import ImageSectors
-    from gatecheck.library import shipped_model, shipped_words
-
-    entries = None
-    if arguments.capture:
-        firmware = read_capture(read_path(arguments.capture), shipped_model().knowledge.findings).firmware
-        if firmware is None:
-            raise InputError(f"{arguments.capture}: expected a capture with the firmware's variables, got none in it")
-        tried = sorted((e for e in firmware.entries if e.is_active and e.place is not None), key=lambda e: e.place or 0)
-        entries = [Entry(f"Boot{e.number:04X} {e.description}".strip(), e.partition or "", e.file or "", e.leads_to) for e in tried]
-    found = boot_path(ImageSectors(arguments.image, sector=arguments.sector_size), arguments.mode, entries=entries)
-    words = shipped_words()
-    findings = [{"id": f.id, "gate": f.gate, "where": f.where, "text": words.say(f.text)} for f in found.findings]
-    _print({"boots": found.boots, "stops_at": found.stops_at, "path": [words.say(step) for step in found.path], "findings": findings})
-    return 0
-
-
-def _mend(arguments: argparse.Namespace) -> int:
-    from gatecheck import mending
-    from gatecheck.core.disk.bootpath import boot_path
-    from gatecheck.core.disk.mend import all_plans, chosen, mending_of, merged
-    from gatecheck.image import ImageSectors
-    from gatecheck.library import shipped_words
-
-    if arguments.revert:
-        if arguments.apply or arguments.undo:
-            raise InputError("--revert: expected alone, got it with --apply or --undo")
-        undo = mending.read_undo(arguments.revert)
-        with mending.target(arguments.image) as own:
-            mending.revert(own, undo)
-        _print({"reverted": list(undo.plans), "bytes": sum(len(c.before) for c in undo.changes)})
-        return 0
-    if arguments.mode is None:
-        raise InputError("--mode: expected uefi or bios, got nothing")
-    if (arguments.apply is None) != (arguments.undo is None):
-        raise InputError("--apply ID and --undo FILE: expected both, got one")
-    disk, words = ImageSectors(arguments.image, sector=arguments.sector_size), shipped_words()
-    if arguments.apply is None:
-        found = mending_of(disk, arguments.mode)
-        plans = [
-            {
-                "id": p.id, "what": words.say(p.what), "why": words.say(p.why), "doubts": [words.say(d) for d in p.doubts],
-                "writes": [{"at": w.at, "length": len(w.data), "field": words.say(w.field)} for w in p.writes], "boots_after": p.boots_after,
-            }
-            for p in found.plans
-        ]  # fmt: skip
-        _print({"boots": found.now.boots, "plans": plans})
-        return 0
-    with mending.target(arguments.image) as own:
-        if arguments.undo.exists():
-            undo = mending.read_undo(arguments.undo)
-            if not mending.go_on(own, undo):
-                raise InputError(f"--undo {arguments.undo}: expected a name that is free, got the undo file of what is applied already; --revert takes it back")
-            applied = list(undo.plans)
-        else:
-            if arguments.apply == "all":
-                done, writes = all_plans(disk, arguments.mode)
-            else:
-                plans_now = mending_of(disk, arguments.mode).plans
-                one = chosen(plans_now, arguments.apply)
-                if one is None:
-                    raise InputError(f"--apply: expected all or one of {', '.join(p.id for p in plans_now) or 'no plans: there is nothing to mend'}, got {arguments.apply!r}")
-                done, writes = [one], one.pairs
-            if not done:
-                raise InputError(f"--apply all: expected something to mend on {arguments.image}, got no plan")
-            applied = [p.id for p in done]
-            mending.apply(own, arguments.undo, applied, merged(disk, writes))
-        after = boot_path(ImageSectors(arguments.image, sector=disk.sector), arguments.mode)
-    _print({"applied": applied, "boots": after.boots, "undo": str(arguments.undo)})
-    return 0
-
-
-def _where(arguments: argparse.Namespace) -> int:
-    from gatecheck.core.disk.where import places_of
-    from gatecheck.image import ImageSectors
-    from gatecheck.library import shipped_words
-
-    disk, words = ImageSectors(arguments.image, sector=arguments.sector_size), shipped_words()
-    if not all(0 <= lba < (disk.length or 0) for lba in arguments.lbas):
-        wrong = next(lba for lba in arguments.lbas if not 0 <= lba < (disk.length or 0))
-        raise InputError(f"LBA: expected 0 to {(disk.length or 1) - 1}, got {wrong}")
-    _print([{"lba": p.lba, "partition": p.partition, "structure": words.say(p.structure), "path": p.path, "stakes": p.stakes} for p in places_of(disk, arguments.lbas)])
     return 0
 
 

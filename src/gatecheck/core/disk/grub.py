@@ -474,7 +474,7 @@ def volume_uuid(volume: Filesystem) -> str:
     except DecodeError:
         return ""
     if volume.kind == "NTFS":
-        return raw[72:80][::-1].hex()
+        return str(raw[72:80][::-1].hex())
     at = 100 if volume.kind == "exFAT" else 67 if volume.kind == "FAT32" else 39
     text = raw[at : at + 4][::-1].hex()
     return f"{text[:4]}-{text[4:]}"

@@ -88,7 +88,7 @@ def kernel_stop(volumes: Volumes, number: int, path: str) -> Stop | None:
     if head[0x202:0x206] == b"HdrS":
         need = (setup + 1) * 512 + int.from_bytes(head[0x1F4:0x1F8], "little") * 16
         return Stop("system", "kernel-cut-short", where) if node.size < need else None
-    if head[:2] == b"MZ" and head[56:60] in (b"ARM\x64", b"ARMd", b"RSC\x05") or head[:4] == b"\x7fELF":
+    if (head[:2] == b"MZ" and head[56:60] in (b"ARM\x64", b"ARMd", b"RSC\x05")) or head[:4] == b"\x7fELF":
         return None
     return Stop("system", "kernel-none", where)
 

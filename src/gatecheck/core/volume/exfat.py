@@ -14,7 +14,7 @@ import numpy as np
 from gatecheck.core.disk.sectors import Sectors
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.volume.place import BOOT, CATALOGUE, FILE, NOTHING, Place
-from gatecheck.core.volume.tree import Bytes, Hole, Node, Run, limited
+from gatecheck.core.volume.tree import HOLES, LOST, WHOLE, Bytes, Hole, Node, Run, limited
 from gatecheck.core.words.said import Said, say
 
 ENTRY, FILE_ENTRY, STREAM, NAME, BITMAP, UPCASE, LABEL = 32, 0x85, 0xC0, 0xC1, 0x81, 0x82, 0x83
@@ -95,7 +95,7 @@ class ExFat:
         """Clusters of a file as far as they hang together; `size` 0: to the chain's end."""
         need = -(-size // self.cluster) if size else self.clusters
         if contiguous:
-            return list(range(cluster, min(cluster + need, self.clusters + 2))) if 2 <= cluster else []
+            return list(range(cluster, min(cluster + need, self.clusters + 2))) if cluster >= 2 else []
         found: list[int] = []
         seen: set[int] = set()
         while 2 <= cluster < self.clusters + 2 and len(found) < need and cluster not in seen:
@@ -130,7 +130,7 @@ class ExFat:
                 if waiting:
                     yield _set(start, waiting, need)
                 waiting, start, need = [raw], at, raw[1] + 1
-            elif waiting and kind in (STREAM, NAME) or (waiting and kind & 0x40):
+            elif (waiting and kind in (STREAM, NAME)) or (waiting and kind & 0x40):
                 waiting.append(raw)
             if waiting and len(waiting) >= need:
                 yield _set(start, waiting, need)
@@ -197,6 +197,14 @@ class ExFat:
             at += take
         if at < own.size:
             yield Hole(own.size - at, "its chain ends before its size")
+
+    def shape(self, node: Node) -> str:
+        """whole, holes or lost, by where its bytes are said to lie."""
+        try:
+            held = sum(r.length for r in self.runs(node))
+        except DecodeError:
+            return LOST
+        return WHOLE if held >= node.size else HOLES if held else LOST
 
     def runs(self, node: Node) -> Sequence[Run]:
         own = self.set_of(node)

@@ -15,7 +15,7 @@ import numpy as np
 from gatecheck.core.disk.sectors import Sectors
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.volume.place import BOOT, CATALOGUE, FILE, NOTHING, Place
-from gatecheck.core.volume.tree import Bytes, Hole, Node, Run, limited
+from gatecheck.core.volume.tree import HOLES, LOST, WHOLE, Bytes, Hole, Node, Run, limited
 from gatecheck.core.words.said import Said, say
 
 MAGIC, ROOT, JOURNAL = 0xEF53, 2, 8
@@ -66,7 +66,8 @@ def read_super(raw: bytes) -> Super:
     if len(raw) < 1024 or int.from_bytes(raw[56:58], "little") != MAGIC:
         raise DecodeError("ext superblock", at=56, expected="53 EF", got=raw[56:58].hex())
     inodes, blocks, _, free_blocks, free_inodes, first_block, log = struct.unpack_from("<7I", raw, 0)
-    per_group, _, inodes_per_group = struct.unpack_from("<3I", raw, 32)
+    per_group, clusters, inodes_per_group = struct.unpack_from("<3I", raw, 32)
+    clusters = clusters if int.from_bytes(raw[100:104], "little") & BIGALLOC else per_group
     state, _, _ = struct.unpack_from("<3H", raw, 58)
     revision = int.from_bytes(raw[76:80], "little")
     first_inode, inode_size = struct.unpack_from("<IH", raw, 84) if revision else (11, 128)
@@ -75,7 +76,7 @@ def read_super(raw: bytes) -> Super:
         blocks |= int.from_bytes(raw[0x150:0x154], "little") << 32
         free_blocks |= int.from_bytes(raw[0x158:0x15C], "little") << 32
     group_size = max(32, int.from_bytes(raw[0xFE:0x100], "little")) if incompat & WIDE else 32
-    if log > 6 or not per_group or per_group > 8 << (10 + log) or not inodes_per_group or not blocks or first_block >= blocks:
+    if log > 6 or not per_group or clusters > 8 << (10 + log) or not inodes_per_group or not blocks or first_block >= blocks:
         raise DecodeError("ext superblock sizes", at=24, expected="blocks of 1 to 64 KiB in groups", got=f"2^{10 + log & 63}, {per_group} a group, {blocks} in all")
     if inode_size < 128 or inode_size > 1024 << log or inode_size & (inode_size - 1) or group_size > 1024:
         raise DecodeError("ext superblock inodes", at=88, expected="a power of two from 128", got=inode_size)
@@ -257,14 +258,13 @@ class Ext:
         numbers = struct.unpack("<15I", inode.body)
         need, per = -(-inode.size // self.block), self.block // 4
         run: list[int] = []
-        place = 0
 
         def blocks() -> Iterator[int]:
             yield from numbers[:12]
             for level, top in enumerate(numbers[12:], 1):
                 yield from self._below(top, level, per, inode.number)
 
-        for block in blocks():
+        for place, block in enumerate(blocks()):
             if place >= need:
                 break
             if block and run and run[1] + run[2] == block and run[0] + run[2] == place:
@@ -273,7 +273,6 @@ class Ext:
                 if run:
                     yield Mapped(*run)
                 run = [place, block, 1] if block else []
-            place += 1
         if run:
             yield Mapped(*run)
 
@@ -452,6 +451,16 @@ class Ext:
     def content(self, node: Node) -> Iterator[bytes | Hole]:
         yield from self.pieces(self.inode(node.id))
 
+    def shape(self, node: Node) -> str:
+        """whole, holes or lost, by where its bytes are said to lie."""
+        try:
+            inode = self.inode(node.id)
+            runs = list(self.mapped(inode))
+        except DecodeError:
+            return LOST
+        beyond = any(r.block is not None and r.block + r.count > self.super.blocks for r in runs)
+        return HOLES if beyond else LOST if node.deleted and not runs and not inode.flags & INLINE else WHOLE
+
     def runs(self, node: Node) -> Sequence[Run]:
         inode = self.inode(node.id)
         return [Run(self.bytes.base + m.block * self.block if m.block is not None else None, m.count * self.block) for m in self.mapped(inode)]
@@ -470,6 +479,9 @@ class Ext:
                 yield first, 1, "superblock" if number == 0 else "superblock-copy"
                 if not own.incompat & META_BG:
                     yield first + 1, gdt + reserved, "groups"
+            per = own.block // own.group_size
+            if own.incompat & META_BG and number % per in (0, 1, per - 1):
+                yield first + (1 if self.has_super(number) else 0), 1, "groups"
             for place, count, name in ((blocks, 1, "block-map"), (inodes, 1, "inode-map"), (start, table, "inodes")):
                 if 0 < place < own.blocks:
                     yield place, count, name
@@ -500,7 +512,7 @@ class Ext:
             for block in [b for b in left if b >= self.super.blocks]:
                 found[block] = Place(say("where.after-volume"), None, NOTHING)
         try:
-            used = self.bitmap()
+            used = self.bitmap() if not self.super.ro_compat & BIGALLOC else np.ones(self.super.blocks, np.uint8)
             for block in left - set(found):
                 if not used[block]:
                     found[block] = Place(say("where.free"), None, NOTHING)

@@ -16,7 +16,7 @@ from gatecheck.core.errors import DecodeError
 from gatecheck.core.fields import text_of
 from gatecheck.core.volume.fat import read_fat
 from gatecheck.core.volume.place import BOOT, CATALOGUE, FILE, NOTHING, Place
-from gatecheck.core.volume.tree import Bytes, Hole, Node, Run, limited
+from gatecheck.core.volume.tree import HOLES, LOST, WHOLE, Bytes, Hole, Node, Run, limited
 from gatecheck.core.words.said import Said, say
 
 ENTRY, LONG, VOLUME, FOLDER = 32, 0x0F, 0x08, 0x10
@@ -101,7 +101,8 @@ class Fat:
 
     def chain(self, cluster: int, most: int) -> list[int]:
         """Clusters of a chain as far as it hangs together, at most so many."""
-        table, found = self.table, []
+        table = self.table
+        found: list[int] = []
         seen: set[int] = set()
         while 2 <= cluster < self.clusters + 2 and len(found) < most and cluster not in seen:
             found.append(cluster)
@@ -151,7 +152,7 @@ class Fat:
         for byte in raw[:11]:
             total = ((total & 1) << 7 | total >> 1) + byte & 0xFF
         numbers = [n & 0x1F for n, _, _, _ in parts]
-        fits = bool(parts) and (deleted and all(n == _DELETED for n, _, _, _ in parts) or (numbers == list(range(len(parts), 0, -1)) and all(c == total for _, c, _, _ in parts)))
+        fits = bool(parts) and ((deleted and all(n == _DELETED for n, _, _, _ in parts)) or (numbers == list(range(len(parts), 0, -1)) and all(c == total for _, c, _, _ in parts)))
         if fits:
             name = b"".join(t for _, _, t, _ in reversed(parts)).decode("utf-16-le", "replace").split("\0")[0].rstrip("\uffff").replace("/", "?")
         else:
@@ -209,6 +210,11 @@ class Fat:
             at += take
         if at < node.size:
             yield Hole(node.size - at, "its chain ends before its size")
+
+    def shape(self, node: Node) -> str:
+        """whole, holes or lost, by where its bytes are said to lie."""
+        held = sum(r.length for r in self.runs(node)) if node.size else 0
+        return WHOLE if held >= node.size else HOLES if held else LOST
 
     def runs(self, node: Node) -> Sequence[Run]:
         if node.id < 2:

@@ -20,7 +20,7 @@ from gatecheck.core.volume.lznt1 import unpacked
 from gatecheck.core.volume.ntfs_record import Attribute, FileName, Record
 from gatecheck.core.volume.place import BOOT as BOOT_SECTOR
 from gatecheck.core.volume.place import CATALOGUE, FILE, NOTHING, Place
-from gatecheck.core.volume.tree import Bytes, Hole, Node, Run, limited
+from gatecheck.core.volume.tree import HOLES, LOST, WHOLE, Bytes, Hole, Node, Run, limited
 from gatecheck.core.words.said import Said, say
 
 MFT, MIRROR, LOG, VOLUME, ROOT, CLUSTERS, BOOT, BAD, SECURE, EXTEND = 0, 1, 2, 3, 5, 6, 7, 8, 9, 11
@@ -179,7 +179,8 @@ class Ntfs:
             raw = more.value if more.resident else self._whole(more, _MOST_LIST)
         except DecodeError:
             return []
-        found, at = [], 0
+        found: list[int] = []
+        at = 0
         while at + 26 <= len(raw) and len(found) < _MOST_EXTRA:
             own, length, letters, name_at = struct.unpack_from("<IHBB", raw, at)
             if length < 24:
@@ -196,7 +197,7 @@ class Ntfs:
     def _whole(self, attribute: Attribute, most: int) -> bytes:
         if attribute.size > most:
             raise DecodeError("attribute", at=0, expected=f"at most {most} bytes", got=attribute.size)
-        parts = []
+        parts: list[bytes] = []
         for piece in self.pieces(attribute):
             if isinstance(piece, Hole):
                 raise DecodeError("attribute", at=sum(map(len, parts)), expected="bytes that were read", got=piece.why)
@@ -332,7 +333,7 @@ class Ntfs:
         """Files and folders of users and systems in the table's order; what has lost its folder stands under `?`. Files deleted, where their record still stands, on
         request."""
         for number, raw in self.raw_records():
-            if raw is None or number < FIRST_USER and number != ROOT or number == ROOT or raw[:4] != b"FILE" or (raw[22] & 1) == deleted:
+            if raw is None or (number < FIRST_USER and number != ROOT) or number == ROOT or raw[:4] != b"FILE" or (raw[22] & 1) == deleted:
                 continue
             try:
                 record = rec.parse_record(raw, number)
@@ -382,6 +383,17 @@ class Ntfs:
         data = self.data_of(node)
         if data is not None:
             yield from self.pieces(data)
+
+    def shape(self, node: Node) -> str:
+        """whole, holes or lost, by where its bytes are said to lie."""
+        try:
+            data = self.data_of(node)
+        except DecodeError:
+            return LOST
+        if data is None or data.resident:
+            return LOST if data is None and node.size else WHOLE
+        held = sum(count for vcn, lcn, count in data.runs if lcn < 0 or lcn + count <= self.clusters) * self.cluster
+        return WHOLE if held >= data.sizes[2] else HOLES if held else LOST
 
     def runs(self, node: Node) -> Sequence[Run]:
         data = self.data_of(node)

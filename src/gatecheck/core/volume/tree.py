@@ -15,6 +15,8 @@ from gatecheck.core.volume.place import Place
 from gatecheck.core.words.said import Said
 
 CLEAN, DIRTY, DAMAGED, LOCKED, UNREADABLE = "clean", "dirty", "damaged", "locked", "unreadable"
+WHOLE, HOLES, LOST, GONE = "whole", "holes", "lost", "deleted"
+"""how much of a file is there"""
 NOTE, SIGN, DAMAGE = "note", "sign", "damage"
 """severities: only worth knowing; the volume asks to be checked; something contradicts something"""
 
@@ -92,6 +94,10 @@ class Filesystem(Protocol):
         """A file's bytes in their order, with holes where they could not be read; together as long as its size."""
         ...
 
+    def shape(self, node: Node) -> str:
+        """whole, holes or lost, by where its bytes are said to lie; nothing of them is read."""
+        ...
+
     def runs(self, node: Node) -> Sequence[Run]:
         """Where a file's bytes lie; empty where they lie within its record."""
         ...
@@ -144,7 +150,7 @@ def whole_content(volume: Filesystem, node: Node, most: int) -> bytes:
     """All bytes of a file. Raises DecodeError where some could not be read, or there are more than `most`."""
     if node.size > most:
         raise DecodeError(node.path, at=0, expected=f"at most {most} bytes", got=f"{node.size} bytes")
-    parts = []
+    parts: list[bytes] = []
     for piece in volume.content(node):
         if isinstance(piece, Hole):
             raise DecodeError(node.path, at=sum(map(len, parts)), expected="bytes that were read", got=piece.why)

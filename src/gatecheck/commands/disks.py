@@ -1,0 +1,93 @@
+"""Boot path, mending, and what lives where, of a disk image."""
+
+from __future__ import annotations
+
+import argparse
+
+from gatecheck import mending
+from gatecheck.commands.output import shown
+from gatecheck.core.disk.boot_uefi import Entry
+from gatecheck.core.disk.bootpath import boot_path
+from gatecheck.core.disk.mend import all_plans, chosen, mending_of, merged
+from gatecheck.core.disk.where import places_of
+from gatecheck.files import InputError, read_path
+from gatecheck.image import ImageSectors
+from gatecheck.library import shipped_model, shipped_words
+
+
+def bootpath(arguments: argparse.Namespace) -> int:
+
+    entries = None
+    if arguments.capture:
+        from gatecheck.core.capture.read import read_capture
+
+        firmware = read_capture(read_path(arguments.capture), shipped_model().knowledge.findings).firmware
+        if firmware is None:
+            raise InputError(f"{arguments.capture}: expected a capture with the firmware's variables, got none in it")
+        tried = sorted((e for e in firmware.entries if e.is_active and e.place is not None), key=lambda e: e.place or 0)
+        entries = [Entry(f"Boot{e.number:04X} {e.description}".strip(), e.partition or "", e.file or "", e.leads_to) for e in tried]
+    found = boot_path(ImageSectors(arguments.image, sector=arguments.sector_size), arguments.mode, entries=entries)
+    words = shipped_words()
+    findings = [{"id": f.id, "gate": f.gate, "where": f.where, "text": words.say(f.text)} for f in found.findings]
+    shown({"boots": found.boots, "stops_at": found.stops_at, "path": [words.say(step) for step in found.path], "findings": findings})
+    return 0
+
+
+def mend(arguments: argparse.Namespace) -> int:
+
+    if arguments.revert:
+        if arguments.apply or arguments.undo:
+            raise InputError("--revert: expected alone, got it with --apply or --undo")
+        undo = mending.read_undo(arguments.revert)
+        with mending.target(arguments.image) as own:
+            mending.revert(own, undo)
+        shown({"reverted": list(undo.plans), "bytes": sum(len(c.before) for c in undo.changes)})
+        return 0
+    if arguments.mode is None:
+        raise InputError("--mode: expected uefi or bios, got nothing")
+    if (arguments.apply is None) != (arguments.undo is None):
+        raise InputError("--apply ID and --undo FILE: expected both, got one")
+    disk, words = ImageSectors(arguments.image, sector=arguments.sector_size), shipped_words()
+    if arguments.apply is None:
+        found = mending_of(disk, arguments.mode)
+        plans = [
+            {
+                "id": p.id, "what": words.say(p.what), "why": words.say(p.why), "doubts": [words.say(d) for d in p.doubts],
+                "writes": [{"at": w.at, "length": len(w.data), "field": words.say(w.field)} for w in p.writes], "boots_after": p.boots_after,
+            }
+            for p in found.plans
+        ]  # fmt: skip
+        shown({"boots": found.now.boots, "plans": plans})
+        return 0
+    with mending.target(arguments.image) as own:
+        if arguments.undo.exists():
+            undo = mending.read_undo(arguments.undo)
+            if not mending.go_on(own, undo):
+                raise InputError(f"--undo {arguments.undo}: expected a name that is free, got the undo file of what is applied already; --revert takes it back")
+            applied = list(undo.plans)
+        else:
+            if arguments.apply == "all":
+                done, writes = all_plans(disk, arguments.mode)
+            else:
+                plans_now = mending_of(disk, arguments.mode).plans
+                one = chosen(plans_now, arguments.apply)
+                if one is None:
+                    raise InputError(f"--apply: expected all or one of {', '.join(p.id for p in plans_now) or 'no plans: there is nothing to mend'}, got {arguments.apply!r}")
+                done, writes = [one], one.pairs
+            if not done:
+                raise InputError(f"--apply all: expected something to mend on {arguments.image}, got no plan")
+            applied = [p.id for p in done]
+            mending.apply(own, arguments.undo, applied, merged(disk, writes))
+        after = boot_path(ImageSectors(arguments.image, sector=disk.sector), arguments.mode)
+    shown({"applied": applied, "boots": after.boots, "undo": str(arguments.undo)})
+    return 0
+
+
+def where(arguments: argparse.Namespace) -> int:
+
+    disk, words = ImageSectors(arguments.image, sector=arguments.sector_size), shipped_words()
+    if not all(0 <= lba < (disk.length or 0) for lba in arguments.lbas):
+        wrong = next(lba for lba in arguments.lbas if not 0 <= lba < (disk.length or 0))
+        raise InputError(f"LBA: expected 0 to {(disk.length or 1) - 1}, got {wrong}")
+    shown([{"lba": p.lba, "partition": p.partition, "structure": words.say(p.structure), "path": p.path, "stakes": p.stakes} for p in places_of(disk, arguments.lbas)])
+    return 0

@@ -1,0 +1,76 @@
+"""Checking a volume on a disk image, and copying what can be saved from it."""
+
+from __future__ import annotations
+
+import argparse
+
+from gatecheck import rescuing
+from gatecheck.commands.output import shown
+from gatecheck.core.disk.division import division_of
+from gatecheck.core.disk.sectors import Sectors
+from gatecheck.core.volume.check import check, opened
+from gatecheck.core.volume.tree import Filesystem
+from gatecheck.files import InputError
+from gatecheck.image import ImageSectors
+from gatecheck.library import shipped_words
+
+
+def place_of(disk: Sectors, at: int | None, partition: int | None) -> tuple[int, int]:
+    """(first, last LBA) of the volume that is meant. Raises InputError."""
+    length = disk.length or 0
+    if at is not None:
+        if not 0 <= at < length * disk.sector or at % disk.sector:
+            raise InputError(f"--at: expected a multiple of {disk.sector} below {length * disk.sector}, got {at}")
+        first = at // disk.sector
+        piece = next((p for p in division_of(disk).pieces if p.first == first and not p.is_extended), None)
+        return first, min(piece.last, length - 1) if piece else length - 1
+    pieces = {p.number: p for p in division_of(disk).pieces if not p.is_extended}
+    if partition is not None:
+        if partition not in pieces:
+            raise InputError(f"--partition: expected one of {', '.join(map(str, pieces)) or 'none: the image has no partitions'}, got {partition}")
+        own = pieces[partition]
+        if own.first >= length:
+            raise InputError(f"--partition {partition}: expected a start below {length}, got {own.first}: the image is cut short, or is of another disk")
+        return own.first, min(own.last, length - 1)
+    whole = opened(disk, 0, length - 1)
+    inside = [p for p in pieces.values() if p.first < length]
+    if (whole.volume is not None and not (whole.from_copy and inside)) or not inside:
+        return 0, length - 1
+    readable = [p for p in inside if opened(disk, p.first, min(p.last, length - 1)).volume is not None] or inside
+    largest = max(readable, key=lambda p: p.last - p.first)
+    return largest.first, min(largest.last, length - 1)
+
+
+def volume(arguments: argparse.Namespace) -> int:
+    disk, words = ImageSectors(arguments.image, sector=arguments.sector_size), shipped_words()
+    found = check(disk, *place_of(disk, arguments.at, arguments.partition))
+    shown({
+        "kind": found.kind, "label": found.label, "state": found.state, "size": found.size, "used": found.used, "files": found.files,
+        "findings": [{"id": f.id, "severity": f.severity, "where": f.where, "text": words.say(f.text), "repairable": f.repairable} for f in found.findings],
+        "systems": [{"name": s.name, "version": s.version, "root": s.root} for s in found.systems],
+        "check_minutes": found.check_minutes, "repair_minutes": found.repair_minutes,
+    })  # fmt: skip
+    return 0
+
+
+def _readable(disk: Sectors, place: tuple[int, int], image: str) -> Filesystem:
+    own = opened(disk, *place)
+    if own.volume is None:
+        known = own.known
+        raise InputError(f"{image}: expected a volume that can be read, got {known.name if known and not own.problem else own.problem or 'none'}")
+    return own.volume
+
+
+def rescue(arguments: argparse.Namespace) -> int:
+    if (arguments.list is None) == (arguments.to is None):
+        raise InputError("--list or --to DIR: expected one of them, got " + ("both" if arguments.to else "neither"))
+    disk = ImageSectors(arguments.image, sector=arguments.sector_size)
+    own = _readable(disk, place_of(disk, arguments.at, arguments.partition), arguments.image)
+    if arguments.list is not None:
+        found = rescuing.listed(own, arguments.list)
+        if not found and arguments.list.strip("/"):
+            raise InputError(f"--list: expected a folder or file of the volume, got {arguments.list!r}")
+        shown([{"path": i.node.path, "bytes": i.node.size, "state": i.state, "folder": i.node.is_folder} for i in found])
+        return 0
+    shown(rescuing.copy(own, arguments.to, only=arguments.only, deleted=arguments.deleted, image=arguments.image))
+    return 0

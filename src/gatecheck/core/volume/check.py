@@ -1,0 +1,176 @@
+"""A volume looked at without writing: everything on it against everything else, what that means, and what it would take.
+
+Each kind has a check of its own; what they share is how findings become one word about the volume.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from dataclasses import dataclass, field
+
+from gatecheck.core.disk.overlay import Overlay
+from gatecheck.core.disk.sectors import Sectors
+from gatecheck.core.disk.volume import Volume, volume_at, volume_of
+from gatecheck.core.errors import DecodeError
+from gatecheck.core.volume.check_exfat import check_exfat
+from gatecheck.core.volume.check_ext import check_ext
+from gatecheck.core.volume.check_fat import check_fat
+from gatecheck.core.volume.check_ntfs import check_ntfs
+from gatecheck.core.volume.exfat import ExFat
+from gatecheck.core.volume.ext import Ext
+from gatecheck.core.volume.fat_files import Fat
+from gatecheck.core.volume.ntfs import Ntfs
+from gatecheck.core.volume.readers import READERS
+from gatecheck.core.volume.systems import systems_of
+from gatecheck.core.volume.tree import CLEAN, DAMAGE, DAMAGED, DIRTY, LOCKED, SIGN, UNREADABLE, Filesystem, Found, System
+
+MOST_ALIKE = 50
+"""findings of one kind that are named one by one"""
+_FILES_A_MINUTE, _BYTES_A_MINUTE, _START = 240_000, 60 * 80_000_000, 0.1
+"""what a check gets through on a spinning disk: records, and bytes of metadata read in a row"""
+_REPAIRED_A_MINUTE = 2_000
+
+
+@dataclass(slots=True)
+class Opened:
+    """`volume`: None where there is no reader for it, or it cannot be read; `known`: what its mark says; `problem`: why; `from_copy`: its boot sector or superblock
+    is broken, and a copy was used."""
+
+    volume: Filesystem | None
+    known: Volume | None
+    problem: str = ""
+    from_copy: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Report:
+    kind: str
+    label: str
+    state: str
+    size: int
+    used: int | None
+    files: int | None
+    findings: tuple[Found, ...]
+    systems: tuple[System, ...]
+    check_minutes: float
+    repair_minutes: float
+
+
+@dataclass(slots=True)
+class Tally:
+    """Findings as they come; more of one kind than are named one by one are counted in the last."""
+
+    found: list[Found] = field(default_factory=list)
+    more: dict[str, int] = field(default_factory=dict)
+    counts: dict[str, int] = field(default_factory=dict)
+
+    def add(self, own: Found) -> None:
+        self.counts[own.id] = self.counts.get(own.id, 0) + 1
+        if self.counts[own.id] <= MOST_ALIKE:
+            self.found.append(own)
+        else:
+            self.more[own.id] = self.more.get(own.id, 0) + 1
+
+    def whole(self) -> tuple[Found, ...]:
+        rest = [Found("more-alike", next(f.severity for f in self.found if f.id == name), count=count, values={"kind": name}) for name, count in self.more.items()]
+        return (*self.found, *rest)
+
+
+def opened(disk: Sectors, first: int, last: int) -> Opened:
+    """The volume that lies there, by a copy of its first structures where those are broken."""
+    try:
+        known = volume_at(disk, first)
+    except DecodeError as error:
+        known, problem = None, str(error)
+    else:
+        problem = ""
+    if known is not None and known.kind not in READERS:
+        return Opened(None, known)
+    if known is not None:
+        try:
+            volume = READERS[known.kind](disk, first, last)
+            return Opened(volume, known, from_copy=isinstance(volume, Ext) and bool(volume.from_backup))
+        except DecodeError as error:
+            problem = str(error)
+    for lba, count, kind in _copies(disk, first, last):
+        span = disk.read(lba, count)
+        if span.missing:
+            continue
+        over = Overlay(disk, [(first * disk.sector, span.data)])
+        mark = volume_of(over.read(first, max(1, 4096 // disk.sector)).data)
+        if mark is None or mark.kind != kind:
+            continue
+        try:
+            return Opened(READERS[kind](over, first, last), mark, problem, from_copy=True)
+        except DecodeError:
+            continue
+    try:
+        return Opened(Ext(disk, first, last), Volume("ext", "ext", 0), problem, from_copy=True)
+    except DecodeError:
+        return Opened(None, known, problem)
+
+
+def _copies(disk: Sectors, first: int, last: int) -> Iterator[tuple[int, int, str]]:
+    """(LBA, sectors, kind) of where copies of a boot sector stand."""
+    for lba, kind in ((last, "ntfs"), (first + 6, "fat")):
+        if first < lba <= last:
+            yield lba, 1, kind
+    for size in (512, 1024, 2048, 4096):
+        if size >= disk.sector:
+            yield first + 12 * size // disk.sector, size // disk.sector, "exfat"
+
+
+Progress = Callable[[str, int, int], None]
+"""(stage, done, of) while it goes on"""
+
+
+def check(disk: Sectors, first: int, last: int, progress: Progress = lambda _stage, _done, _of: None) -> Report:
+    """Never raises for what stands on the volume."""
+    own = opened(disk, first, last)
+    room = (last - first + 1) * disk.sector
+    if own.volume is None:
+        kind, label = (own.known.name, own.known.label) if own.known else ("", "")
+        if own.known is not None and own.known.is_locked:
+            return Report(kind, label, LOCKED, own.known.size or room, None, None, (Found("locked", SIGN, kind),), (), 0, 0)
+        if own.known is not None and not own.problem:
+            return Report(kind, label, UNREADABLE, own.known.size or room, None, None, (Found("no-reader", SIGN, kind),), (), 0, 0)
+        return Report(kind, label, UNREADABLE, room, None, None, (Found("not-opened", DAMAGE, own.problem or "LBA " + str(first)),), (), 0, 0)
+    tally = Tally()
+    if own.from_copy:
+        tally.add(Found("first-structure", DAMAGE, repairable=True, where=f"LBA {first}"))
+    files, used = _checked(own.volume, tally, progress)
+    try:
+        systems = tuple(systems_of(own.volume, tally.add))
+    except DecodeError:
+        systems = ()
+    found = tally.whole()
+    return Report(own.volume.kind, own.volume.label, state_of(found), own.volume.size, used, files, found, systems, *minutes(own.volume, files, found))
+
+
+def _checked(volume: Filesystem, tally: Tally, progress: Progress) -> tuple[int | None, int | None]:
+    """(files and folders, bytes used); None where it could not be told."""
+    try:
+        if isinstance(volume, Ntfs):
+            return check_ntfs(volume, tally.add, progress)
+        if isinstance(volume, Fat):
+            return check_fat(volume, tally.add)
+        if isinstance(volume, ExFat):
+            return check_exfat(volume, tally.add)
+        if isinstance(volume, Ext):
+            return check_ext(volume, tally.add, progress)
+    except DecodeError as error:
+        tally.add(Found("not-checked", DAMAGE, str(error)))
+    return None, None
+
+
+def state_of(found: Iterable[Found]) -> str:
+    severities = {f.severity for f in found}
+    return DAMAGED if DAMAGE in severities else DIRTY if SIGN in severities else CLEAN
+
+
+def minutes(volume: Filesystem, files: int | None, found: Sequence[Found]) -> tuple[float, float]:
+    """(to check, to repair) of the system's own checker on a disk of ordinary speed."""
+    count = files or 0
+    look = _START + count / _FILES_A_MINUTE + (count * 1024 + volume.size / 32768) / _BYTES_A_MINUTE
+    work = sum(f.count for f in found if f.severity != "note")
+    return round(look, 1), round(look * (1.5 if work else 1) + work / _REPAIRED_A_MINUTE, 1)

@@ -1,0 +1,439 @@
+"""NTFS: both boot sectors, the table and its mirror, every record, who holds which clusters, folders against records, journal and hibernation.
+
+Record numbers and names are kept as numbers and sums, so that a table of millions of records stays bounded in memory.
+"""
+
+from __future__ import annotations
+
+import struct
+import zlib
+from array import array
+from collections.abc import Callable, Sequence
+
+import numpy as np
+
+from gatecheck.core.errors import DecodeError
+from gatecheck.core.volume import ntfs_record as rec
+from gatecheck.core.volume.claims import Claims
+from gatecheck.core.volume.ntfs import BAD, EXTEND, FIRST_USER, LOG, MFT, ROOT, Ntfs
+from gatecheck.core.volume.ntfs_record import Attribute, FileName, Record
+from gatecheck.core.volume.tree import DAMAGE, NOTE, SIGN, Found
+
+_DIRTY = 1
+_NO_CLIENT, _IS_CLEAN = 0xFFFF, 2
+_ASLEEP = (b"hibr", b"HIBR", b"wake", b"WAKE")
+_MOST_NAMED = 400
+_UPCASE, _SYSTEM = 10, 12
+_NOTHING = np.zeros(0, np.int64)
+Add = Callable[[Found], None]
+Progress = Callable[[str, int, int], None]
+
+
+def check_ntfs(volume: Ntfs, add: Add, progress: Progress) -> tuple[int | None, int | None]:
+    """(files and folders, bytes used)."""
+    return _Check(volume, add, progress).whole()
+
+
+class _Check:
+    def __init__(self, volume: Ntfs, add: Add, progress: Progress) -> None:
+        self.volume, self.add, self.progress = volume, add, progress
+        self.claims = Claims(volume.clusters)
+        self.used = bytearray(volume.records)
+        self.sequence = array("H", bytes(2 * volume.records))
+        self.named: tuple[array[int], array[int], array[int]] = (array("q"), array("q"), array("q"))  # parent, record, sum of the name
+        self.listed: tuple[array[int], array[int], array[int]] = (array("q"), array("q"), array("q"))
+        self.parents: dict[int, int] = {}
+        self.bad = 0
+        self.files = 0
+        self.unread = 0
+        self.capitals = self._capitals()
+
+    def whole(self) -> tuple[int | None, int | None]:
+        self._boot()
+        self._mirror()
+        self._state()
+        self._records()
+        self._folders()
+        self._names()
+        self._parents()
+        self._record_map()
+        used = self._map()
+        if self.bad:
+            self.add(Found("bad-places", NOTE, count=self.bad, values={"bytes": self.bad * self.volume.cluster}))
+        return self.files, used
+
+    def _name(self, number: int) -> str:
+        if number == ROOT:
+            return "/"
+        try:
+            node = next(self.volume.nodes_of(self.volume.record(number)), None)
+        except DecodeError:
+            node = None
+        return node.path.removeprefix("?/") if node is not None and node.path else f"file record {number}"
+
+    # --- what stands twice
+
+    def _boot(self) -> None:
+        own = self.volume
+        raw = own.bytes.read(0, 512, "boot sector")
+        if raw[510:512] != b"\x55\xaa":
+            self.add(Found("boot-unsigned", DAMAGE, repairable=True))
+        at = own.boot.sectors * own.boot.sector
+        if own.bytes.base + at + 512 > (own.disk.length or 0) * own.disk.sector or own.first + at // own.disk.sector > own.last:
+            return  # the partition, or the image, ends with the volume: no copy is kept there
+        try:
+            copy = own.bytes.read(at, 512, "copy of the boot sector")
+        except DecodeError:
+            self.add(Found("unreadable", SIGN, f"sector {own.boot.sectors}"))
+            return
+        if copy[:84] != raw[:84]:
+            self.add(Found("boot-copy-differs", DAMAGE, f"sector {own.boot.sectors}", repairable=True))
+
+    def _mirror(self) -> None:
+        own, size = self.volume, self.volume.boot.record
+        for number in range(max(4, own.cluster // size) if own.cluster > 4 * size else 4):
+            if number >= 4:
+                break
+            try:
+                copy = _comparable(own.bytes.read(own.boot.mirror * own.cluster + number * size, size, "mirror"), number)
+            except DecodeError:
+                self.add(Found("mirror", DAMAGE, f"file record {number}", repairable=True))
+                continue
+            try:
+                first = _comparable(own._raw(number, own._runs), number)
+            except DecodeError:
+                continue  # said when the table is read
+            if first != copy:
+                self.add(Found("mirror", DAMAGE, f"file record {number}", repairable=True))
+
+    def _state(self) -> None:
+        own = self.volume
+        if own.volume_flags() & _DIRTY:
+            self.add(Found("dirty", SIGN, repairable=True))
+        try:
+            log = next((a for a in own.attributes(own.record(LOG)) if a.type == rec.DATA and not a.name), None)
+            if log is not None and self._log_pending(log):
+                self.add(Found("journal-pending", SIGN, repairable=False))
+        except DecodeError as error:
+            self.add(Found("journal-broken", DAMAGE, str(error)))
+        asleep = own.find("hiberfil.sys")
+        if asleep is not None and asleep.size >= 4096:
+            head = next(iter(own.content(asleep)), b"")
+            if isinstance(head, bytes) and head[:4] in _ASLEEP:
+                self.add(Found("hibernated", SIGN, "hiberfil.sys"))
+
+    def _log_pending(self, log: Attribute) -> bool:
+        """The newer of the two restart pages says whether somebody still had the volume open."""
+        best: tuple[int, bool] | None = None
+        raw = b"".join(p for p in self._head(log, 16384) if isinstance(p, bytes))
+        for at in (0, 4096):
+            page = raw[at : at + 4096]
+            if page[:4] != b"RSTR":
+                continue
+            try:
+                page = rec.fixed(page, b"RSTR", "journal")
+            except DecodeError:
+                continue
+            area = int.from_bytes(page[24:26], "little")
+            if not 0 < area <= 4096 - 48:
+                continue
+            lsn, _, _, in_use, flags = struct.unpack_from("<QHHHH", page, area)
+            if best is None or lsn >= best[0]:
+                best = (lsn, in_use != _NO_CLIENT and not flags & _IS_CLEAN)
+        return best is not None and best[1]
+
+    def _head(self, own: Attribute, most: int) -> list[object]:
+        found: list[object] = []
+        size = 0
+        for piece in self.volume.pieces(own):
+            found.append(piece)
+            size += len(piece) if isinstance(piece, bytes) else piece.length
+            if size >= most:
+                break
+        return found
+
+    # --- records
+
+    def _records(self) -> None:
+        own = self.volume
+        marked = self._marked_records()
+        for number, raw in own.raw_records():
+            if number % 4096 == 0:
+                self.progress("records", number, own.records)
+            if number >= own.records:
+                break
+            in_use = bool(marked[number]) if marked is not None and number < len(marked) else False
+            if raw is None:
+                self.unread += 1
+                if in_use or marked is None:
+                    self.add(Found("unreadable", DAMAGE, f"file record {number}"))
+                continue
+            if raw[:4] != b"FILE":
+                if raw[:4] == b"BAAD" or in_use or number < _SYSTEM:
+                    self.add(Found("record", DAMAGE, f"file record {number}"))
+                continue
+            try:
+                record = rec.parse_record(raw, number)
+            except DecodeError as error:
+                if in_use or raw[22] & 1:
+                    self.add(Found("record", DAMAGE, f"file record {number}", values={"why": str(error)}))
+                continue
+            self.sequence[number] = record.sequence
+            if record.in_use:
+                self.used[number] = 1
+                self._record(record)
+
+    def _record(self, record: Record) -> None:
+        own, number = self.volume, record.number
+        owner = record.base or number
+        for attribute in record.attributes:
+            if attribute.resident:
+                continue
+            is_bad = number == BAD and attribute.name == "$Bad"
+            for _, lcn, count in attribute.runs:
+                if lcn >= 0:
+                    self.claims.add(owner, lcn, count)
+                    self.bad += count if is_bad else 0
+        if record.base:
+            self._extension(record)
+            return
+        names = self._file_names(record)
+        if number >= FIRST_USER or number == ROOT:
+            self.files += number != ROOT
+            if not names and number != ROOT:
+                self.add(Found("nameless", DAMAGE, f"file record {number}", repairable=True))
+        for name in names:
+            if number != ROOT:
+                self._keep(self.named, name, number)
+        if record.is_folder and names:
+            self.parents[number] = names[0].parent
+        attributes = own.attributes(record)
+        self._sizes(record, attributes)
+        self._list(record)
+        count = len({(n.parent, n.name, n.space) for n in names})
+        if names and record.links != count and number >= FIRST_USER:
+            self.add(Found("link-count", DAMAGE, self._name(number), repairable=True, values={"told": record.links, "real": count}))
+
+    def _file_names(self, record: Record) -> list[FileName]:
+        found = []
+        for attribute in self.volume.attributes(record):
+            if attribute.type == rec.NAME and attribute.resident:
+                try:
+                    found.append(rec.file_name(attribute.value))
+                except DecodeError:
+                    self.add(Found("record", DAMAGE, f"file record {record.number}"))
+        return found
+
+    def _extension(self, record: Record) -> None:
+        try:
+            base = self.volume.record(record.base)
+        except DecodeError:
+            self.add(Found("part-alone", DAMAGE, f"file record {record.number}", repairable=True))
+            return
+        if not base.in_use or (record.base_sequence and base.sequence != record.base_sequence):
+            self.add(Found("part-alone", DAMAGE, f"file record {record.number}", repairable=True))
+
+    def _list(self, record: Record) -> None:
+        """Every record that an attribute list names is there and points back."""
+        more = next((a for a in record.attributes if a.type == rec.LIST), None)
+        if more is None:
+            return
+        for number in self.volume._listed(more):
+            if number == record.number:
+                continue
+            try:
+                part = self.volume.record(number)
+            except DecodeError:
+                self.add(Found("part-missing", DAMAGE, self._name(record.number), values={"part": number}))
+                continue
+            if not part.in_use or part.base != record.number:
+                self.add(Found("part-missing", DAMAGE, self._name(record.number), values={"part": number}))
+
+    def _sizes(self, record: Record, attributes: Sequence[Attribute]) -> None:
+        cluster = self.volume.cluster
+        for own in attributes:
+            if own.resident or (record.number == BAD and own.name == "$Bad"):
+                continue
+            held = sum(count for _, _, count in own.runs) * cluster
+            allocated, real, initialised = own.sizes
+            expected = 0
+            for vcn, _, count in own.runs:
+                if vcn != expected:
+                    break
+                expected = vcn + count
+            gap = bool(own.runs) and expected * cluster != held
+            if gap or held != allocated or real > allocated or initialised > real:
+                self.add(Found("size-differs", DAMAGE, self._name(record.number), repairable=not gap, values={"size": real, "held": held}))
+
+    def _keep(self, into: tuple[array[int], array[int], array[int]], name: FileName, number: int) -> None:
+        into[0].append(name.parent)
+        into[1].append(number)
+        into[2].append(zlib.crc32(name.name.encode("utf-16-le", "replace")) << 2 | name.space)
+
+    # --- folders
+
+    def _folders(self) -> None:
+        own = self.volume
+        for number in range(own.records):
+            if not self.used[number]:
+                continue
+            try:
+                record = own.record(number) if number in self.parents or number in (ROOT, EXTEND) else None
+            except DecodeError:
+                continue
+            if record is None or not record.is_folder or record.base:
+                continue
+            self._folder(record)
+
+    def _folder(self, record: Record) -> None:
+        own, where = self.volume, self._name(record.number)
+        before: list[int] | None = None
+        try:
+            for entry in own.index(record):
+                try:
+                    name = rec.file_name(entry.key)
+                except DecodeError:
+                    self.add(Found("folder-broken", DAMAGE, where, repairable=True))
+                    return
+                place = f"{where}/{name.name}" if where != "/" else name.name
+                now = self._collated(name.name)
+                if before is not None and now < before:
+                    self.add(Found("folder-order", DAMAGE, where, repairable=True, values={"name": name.name}))
+                before = now
+                number = entry.record
+                if number >= own.records or not self.used[number]:
+                    self.add(Found("dangling", DAMAGE, place, repairable=True))
+                    continue
+                if entry.sequence and self.sequence[number] != entry.sequence:
+                    self.add(Found("sequence", DAMAGE, place, repairable=True))
+                    continue
+                if name.parent != record.number:
+                    self.add(Found("dangling", DAMAGE, place, repairable=True))
+                    continue
+                if number != ROOT:
+                    self._keep(self.listed, name, number)
+        except DecodeError as error:
+            self.add(Found("unreadable" if "unreadable" in str(error) else "folder-broken", DAMAGE, where, repairable=True, values={"why": str(error)}))
+            self.parents.setdefault(record.number, -1)
+            self._broken = {*getattr(self, "_broken", set()), record.number}
+
+    def _collated(self, name: str) -> list[int]:
+        units = name.encode("utf-16-le", "surrogatepass")
+        return [self.capitals[u] for u in memoryview(units).cast("H")]
+
+    def _capitals(self) -> Sequence[int]:
+        """The volume's own table of capital letters, by which folders are sorted; that of the language where it cannot be read."""
+        try:
+            data = next((a for a in self.volume.attributes(self.volume.record(_UPCASE)) if a.type == rec.DATA and not a.name), None)
+            raw = b"".join(p for p in self.volume.pieces(data) if isinstance(p, bytes)) if data is not None else b""
+        except DecodeError:
+            raw = b""
+        if len(raw) == 131072:
+            return np.frombuffer(raw, "<u2").tolist()  # type: ignore[no-any-return]
+        return [ord(chr(n).upper()) if len(chr(n).upper()) == 1 else n for n in range(65536)]
+
+    def _names(self) -> None:
+        """Names of records that no folder lists, and the other way round."""
+        named, listed = (np.stack([np.frombuffer(a, np.int64) if len(a) else _NOTHING for a in part]) for part in (self.named, self.listed))
+        broken = np.array(sorted(getattr(self, "_broken", set())), np.int64)
+        alone = _without(named, listed)
+        alone = alone[:, ~np.isin(alone[0], broken)]
+        for parent, number, _ in alone.T[:_MOST_NAMED]:
+            if int(parent) < self.volume.records and self.used[int(parent)]:
+                self.add(Found("not-listed", DAMAGE, self._name(int(number)), repairable=True))
+        extra = _without(listed, named)
+        for parent, number, _ in extra.T[:_MOST_NAMED]:
+            self.add(Found("listed-otherwise", DAMAGE, self._name(int(number)), repairable=True, values={"folder": self._name(int(parent))}))
+
+    def _parents(self) -> None:
+        """Every name's folder is one that is in use, and folders lead to the root."""
+        parents = np.frombuffer(self.named[0], np.int64) if len(self.named[0]) else _NOTHING
+        numbers = np.frombuffer(self.named[1], np.int64) if len(self.named[1]) else _NOTHING
+        for parent in np.unique(parents):
+            own = int(parent)
+            if own >= self.volume.records or not self.used[own] or (own not in self.parents and own not in (ROOT, EXTEND)):
+                for number in numbers[parents == parent][:_MOST_NAMED]:
+                    self.add(Found("orphan", DAMAGE, self._name(int(number)), repairable=True))
+        for number in self.parents:
+            seen: set[int] = set()
+            at = number
+            while at != ROOT and at in self.parents and at not in seen:
+                seen.add(at)
+                at = self.parents[at]
+            if at in seen:
+                self.add(Found("folder-circle", DAMAGE, self._name(number), repairable=True))
+
+    # --- maps
+
+    def _marked_records(self) -> np.ndarray | None:
+        own = self.volume
+        try:
+            bits = next((a for a in own.attributes(own.record(MFT)) if a.type == rec.BITMAP and not a.name), None)
+            raw = own._whole(bits, 1 << 28) if bits is not None else b""
+        except DecodeError as error:
+            self.add(Found("map-unread", DAMAGE, str(error)))
+            return None
+        return np.unpackbits(np.frombuffer(raw, np.uint8), bitorder="little")
+
+    def _record_map(self) -> None:
+        marked = self._marked_records()
+        if marked is None:
+            return
+        count = min(len(marked), self.volume.records)
+        used = np.frombuffer(self.used, np.uint8)[:count]
+        wrong = np.nonzero(marked[:count] != used)[0]
+        wrong = wrong[wrong >= FIRST_USER]
+        bare = wrong[used[wrong] == 1]
+        if len(bare):
+            for number in bare[:_MOST_NAMED]:
+                self.add(Found("record-unmarked", DAMAGE, self._name(int(number)), repairable=True))
+        over = [int(n) for n in wrong[used[wrong] == 0] if self._is_free(int(n))]
+        if over:
+            self.add(Found("record-map", DAMAGE, count=len(over), repairable=True))
+
+    def _is_free(self, number: int) -> bool:
+        """A record that says of itself that it is not in use (one that is broken is said to be broken)."""
+        try:
+            return not self.volume.record(number).in_use
+        except DecodeError:
+            return False
+
+    def _map(self) -> int | None:
+        own = self.volume
+        for crossed in self.claims.crossed():
+            self.add(Found("crossed", DAMAGE, self._name(crossed.other), count=crossed.count, repairable=True, values={"other": self._name(crossed.one)}))
+        for owner in self.claims.beyond:
+            self.add(Found("beyond", DAMAGE, self._name(owner)))
+        try:
+            marked = own.bitmap()
+        except DecodeError as error:
+            self.add(Found("map-unread", DAMAGE, str(error)))
+            return None
+        if len(marked) < own.clusters:
+            self.add(Found("map-short", DAMAGE, repairable=True))
+            marked = np.pad(marked, (0, own.clusters - len(marked)))
+        found = self.claims.against(marked)
+        for owner in found.unmarked:
+            self.add(Found("unmarked", DAMAGE, self._name(owner), count=found.unmarked[owner], repairable=True))
+        if found.lost:
+            self.add(Found("lost", DAMAGE, count=found.lost, repairable=True, values={"chains": 1, "bytes": found.lost * own.cluster}))
+        return int(np.count_nonzero(marked)) * own.cluster
+
+
+def _comparable(raw: bytes, number: int) -> bytes:
+    """A record without what changes at every write: its fixups and its place in the journal."""
+    body = bytearray(rec.fixed(raw, b"FILE", f"file record {number}"))
+    at, count = struct.unpack_from("<HH", raw, 4)
+    body[8:16] = bytes(8)
+    body[at : at + 2 * count] = bytes(2 * count)
+    return bytes(body)
+
+
+def _without(one: np.ndarray, other: np.ndarray) -> np.ndarray:
+    """Columns of `one` that `other` has not; both int64 of shape (3, n)."""
+    if not one.shape[1]:
+        return one
+    keys = [np.ascontiguousarray(part.T).view([("p", np.int64), ("r", np.int64), ("n", np.int64)]).ravel() for part in (one, other)]
+    return one[:, ~np.isin(keys[0], keys[1])] if other.shape[1] else one
+
+
