@@ -99,6 +99,12 @@ def _parser() -> argparse.ArgumentParser:
         place.add_argument("--at", type=int, metavar="BYTES", default=None, help="where the volume begins")
         place.add_argument("--partition", type=int, metavar="N", default=None, help="the partition by its number; without either, the largest volume that can be read")
         own.add_argument("--sector-size", type=int, choices=(512, 4096), default=None, metavar="BYTES", help="where the image does not tell")
+        if name == "volume":
+            own.add_argument("--repair", action="store_true", help="print the repair plan, in groups; nothing is written without --apply")
+            own.add_argument("--apply", action="store_true", help="carry the plan out; an undo file that is there already is gone on with")
+            own.add_argument("--only", nargs="+", metavar="GROUP", default=None, help="only these groups of the plan")
+            own.add_argument("--undo", type=Path, metavar="FILE", default=None, help="where the overwritten bytes go, before the first write")
+            own.add_argument("--revert", type=Path, metavar="FILE", default=None, help="restore every byte that this undo file knows")
         if name == "rescue":
             own.add_argument("--list", nargs="?", const="", default=None, metavar="PATH", help="list a folder and all below it, the whole volume without PATH")
             own.add_argument("--to", type=Path, default=None, metavar="DIR", help="copy into this folder; an interrupted copy is gone on with")

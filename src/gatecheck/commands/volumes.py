@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 import argparse
+from collections.abc import Sequence
 
-from gatecheck import rescuing
+from gatecheck import mending, rescuing
 from gatecheck.commands.output import shown
 from gatecheck.core.disk.division import division_of
+from gatecheck.core.disk.mend import merged
 from gatecheck.core.disk.sectors import Sectors
 from gatecheck.core.volume.check import check, opened
+from gatecheck.core.volume.repair import repair_of
 from gatecheck.core.volume.tree import Filesystem
 from gatecheck.files import InputError
 from gatecheck.image import ImageSectors
@@ -42,6 +45,20 @@ def place_of(disk: Sectors, at: int | None, partition: int | None) -> tuple[int,
 
 
 def volume(arguments: argparse.Namespace) -> int:
+    if arguments.revert:
+        if arguments.repair or arguments.apply or arguments.undo:
+            raise InputError("--revert: expected alone, got it with --repair, --apply or --undo")
+        undo = mending.read_undo(arguments.revert)
+        with mending.target(arguments.image) as own:
+            mending.revert(own, undo)
+        shown({"reverted": list(undo.plans), "bytes": sum(len(c.before) for c in undo.changes)})
+        return 0
+    if not arguments.repair and (arguments.apply or arguments.undo or arguments.only):
+        raise InputError("--apply, --undo, --only: expected with --repair, got them without")
+    if arguments.apply != (arguments.undo is not None):
+        raise InputError("--apply and --undo FILE: expected both, got one")
+    if arguments.repair:
+        return _repair(arguments)
     disk, words = ImageSectors(arguments.image, sector=arguments.sector_size), shipped_words()
     found = check(disk, *place_of(disk, arguments.at, arguments.partition))
     shown({
@@ -50,6 +67,50 @@ def volume(arguments: argparse.Namespace) -> int:
         "systems": [{"name": s.name, "version": s.version, "root": s.root} for s in found.systems],
         "check_minutes": found.check_minutes, "repair_minutes": found.repair_minutes,
     })  # fmt: skip
+    return 0
+
+
+def _repair(arguments: argparse.Namespace) -> int:
+    disk, words = ImageSectors(arguments.image, sector=arguments.sector_size), shipped_words()
+    place = place_of(disk, arguments.at, arguments.partition)
+    if arguments.apply and arguments.undo.exists():
+        undo = mending.read_undo(arguments.undo)
+        with mending.target(arguments.image) as own:
+            if not mending.go_on(own, undo):
+                raise InputError(f"--undo {arguments.undo}: expected a name that is free, got the undo file of what is applied already; --revert takes it back")
+        return _repaired(arguments, undo.plans, place)
+    found = repair_of(disk, *place, only=arguments.only)
+    if arguments.only:
+        unknown = [name for name in arguments.only if name not in {g.id for g in found.groups}]
+        if unknown:
+            names = ", ".join(g.id for g in repair_of(disk, *place).groups) or "no group: there is nothing to repair"
+            raise InputError(f"--only: expected some of {names}, got {unknown[0]!r}")
+    if not arguments.apply:
+        plans = [
+            {
+                "id": g.id, "what": words.say(g.what), "doubts": [words.say(d) for d in g.doubts], "touches": list(g.touches),
+                "writes": [{"at": w.at, "length": len(w.data), "field": words.say(w.field)} for w in g.writes],
+            }
+            for g in found.groups
+        ]  # fmt: skip
+        shown({
+            "state": found.now.state, "plans": plans, "state_after": found.after.state, "refused": words.say(found.refused) or None,
+            "left": [{"id": f.id, "where": f.where, "text": words.say(f.text)} for f in found.left],
+        })  # fmt: skip
+        return 0
+    if not found.groups:
+        raise InputError(f"--apply: expected something to repair on {arguments.image}, got {words.say(found.refused) or 'no plan'}")
+    with mending.target(arguments.image) as own:
+        mending.apply(own, arguments.undo, [g.id for g in found.groups], merged(disk, [pair for g in found.groups for pair in g.pairs]))
+    return _repaired(arguments, [g.id for g in found.groups], place)
+
+
+def _repaired(arguments: argparse.Namespace, applied: Sequence[str], place: tuple[int, int]) -> int:
+    """The verdict afterwards."""
+    words = shipped_words()
+    after = check(ImageSectors(arguments.image, sector=arguments.sector_size), *place)
+    left = [{"id": f.id, "where": f.where, "text": words.say(f.text)} for f in after.findings]
+    shown({"applied": list(applied), "state": after.state, "findings": left, "undo": str(arguments.undo)})
     return 0
 
 

@@ -31,10 +31,12 @@ Progress = Callable[[str, int, int], None]
 
 def check_ntfs(volume: Ntfs, add: Add, progress: Progress) -> tuple[int | None, int | None]:
     """(files and folders, bytes used)."""
-    return _Check(volume, add, progress).whole()
+    return NtfsCheck(volume, add, progress).whole()
 
 
-class _Check:
+class NtfsCheck:
+    """What it finds goes to `add`; what a repair works from it keeps."""
+
     def __init__(self, volume: Ntfs, add: Add, progress: Progress) -> None:
         self.volume, self.add, self.progress = volume, add, progress
         self.claims = Claims(volume.clusters)
@@ -47,6 +49,11 @@ class _Check:
         self.files = 0
         self.unread = 0
         self.capitals = self._capitals()
+        self.wrong_folders: set[int] = set()
+        self.alone: set[int] = set()
+        self.broken: set[int] = set()
+        self.links: dict[int, int] = {}
+        self.broken_folders: set[int] = set()
 
     def whole(self) -> tuple[int | None, int | None]:
         self._boot()
@@ -170,12 +177,14 @@ class _Check:
                 continue
             if raw[:4] != b"FILE":
                 if raw[:4] == b"BAAD" or in_use or number < _SYSTEM:
+                    self.broken.add(number)
                     self.add(Found("record", DAMAGE, f"file record {number}"))
                 continue
             try:
                 record = rec.parse_record(raw, number)
             except DecodeError as error:
                 if in_use or raw[22] & 1:
+                    self.broken.add(number)
                     self.add(Found("record", DAMAGE, f"file record {number}", values={"why": str(error)}))
                 continue
             self.sequence[number] = record.sequence
@@ -212,6 +221,7 @@ class _Check:
         self._list(record)
         count = len({(n.parent, n.name, n.space) for n in names})
         if names and record.links != count and number >= FIRST_USER:
+            self.links[number] = count
             self.add(Found("link-count", DAMAGE, self._name(number), repairable=True, values={"told": record.links, "real": count}))
 
     def _file_names(self, record: Record) -> list[FileName]:
@@ -268,7 +278,7 @@ class _Check:
     def _keep(self, into: tuple[array[int], array[int], array[int]], name: FileName, number: int) -> None:
         into[0].append(name.parent)
         into[1].append(number)
-        into[2].append(zlib.crc32(name.name.encode("utf-16-le", "replace")) << 2 | name.space)
+        into[2].append(zlib.crc32(name.raw) << 2 | name.space)
 
     # --- folders
 
@@ -293,33 +303,39 @@ class _Check:
                 try:
                     name = rec.file_name(entry.key)
                 except DecodeError:
+                    self.wrong_folders.add(record.number)
+                    self.broken_folders.add(record.number)
                     self.add(Found("folder-broken", DAMAGE, where, repairable=True))
                     return
                 place = f"{where}/{name.name}" if where != "/" else name.name
-                now = self._collated(name.name)
+                now = self._collated(name.raw)
                 if before is not None and now < before:
+                    self.wrong_folders.add(record.number)
                     self.add(Found("folder-order", DAMAGE, where, repairable=True, values={"name": name.name}))
                 before = now
                 number = entry.record
                 if number >= own.records or not self.used[number]:
+                    self.wrong_folders.add(record.number)
                     self.add(Found("dangling", DAMAGE, place, repairable=True))
                     continue
                 if entry.sequence and self.sequence[number] != entry.sequence:
+                    self.wrong_folders.add(record.number)
                     self.add(Found("sequence", DAMAGE, place, repairable=True))
                     continue
                 if name.parent != record.number:
+                    self.wrong_folders.add(record.number)
                     self.add(Found("dangling", DAMAGE, place, repairable=True))
                     continue
                 if number != ROOT:
                     self._keep(self.listed, name, number)
         except DecodeError as error:
             self.add(Found("unreadable" if "unreadable" in str(error) else "folder-broken", DAMAGE, where, repairable=True, values={"why": str(error)}))
-            self.parents.setdefault(record.number, -1)
-            self._broken = {*getattr(self, "_broken", set()), record.number}
+            self.wrong_folders.add(record.number)
+            self.broken_folders.add(record.number)
 
-    def _collated(self, name: str) -> list[int]:
-        units = name.encode("utf-16-le", "surrogatepass")
-        return [self.capitals[u] for u in memoryview(units).cast("H")]
+    def _collated(self, raw: bytes) -> list[int]:
+        capitals = self.capitals
+        return [capitals[u] for u in memoryview(raw).cast("H")]
 
     def _capitals(self) -> Sequence[int]:
         """The volume's own table of capital letters, by which folders are sorted; that of the language where it cannot be read."""
@@ -335,14 +351,16 @@ class _Check:
     def _names(self) -> None:
         """Names of records that no folder lists, and the other way round."""
         named, listed = (np.stack([np.frombuffer(a, np.int64) if len(a) else _NOTHING for a in part]) for part in (self.named, self.listed))
-        broken = np.array(sorted(getattr(self, "_broken", set())), np.int64)
+        broken = np.array(sorted(self.broken_folders), np.int64)
         alone = _without(named, listed)
         alone = alone[:, ~np.isin(alone[0], broken)]
         for parent, number, _ in alone.T[:_MOST_NAMED]:
             if int(parent) < self.volume.records and self.used[int(parent)]:
+                self.wrong_folders.add(int(parent))
                 self.add(Found("not-listed", DAMAGE, self._name(int(number)), repairable=True))
         extra = _without(listed, named)
         for parent, number, _ in extra.T[:_MOST_NAMED]:
+            self.wrong_folders.add(int(parent))
             self.add(Found("listed-otherwise", DAMAGE, self._name(int(number)), repairable=True, values={"folder": self._name(int(parent))}))
 
     def _parents(self) -> None:
@@ -352,7 +370,9 @@ class _Check:
         for parent in np.unique(parents):
             own = int(parent)
             if own >= self.volume.records or not self.used[own] or (own not in self.parents and own not in (ROOT, EXTEND)):
-                for number in numbers[parents == parent][:_MOST_NAMED]:
+                mine = numbers[parents == parent]
+                self.alone |= {int(n) for n in mine}
+                for number in mine[:_MOST_NAMED]:
                     self.add(Found("orphan", DAMAGE, self._name(int(number)), repairable=True))
         for number in self.parents:
             seen: set[int] = set()

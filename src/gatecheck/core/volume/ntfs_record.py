@@ -71,8 +71,7 @@ class FileName:
     parent_sequence: int
     space: int
     name: str
-    flags: int
-    size: int
+    raw: bytes
 
 
 def fixed(raw: bytes, magic: bytes, what: str) -> bytes:
@@ -156,8 +155,8 @@ def file_name(value: bytes) -> FileName:
     """Raises DecodeError for a value that is no $FILE_NAME."""
     if len(value) < 66 or len(value) < 66 + 2 * value[64]:
         raise DecodeError("file name", at=0, expected="66 bytes and its letters", got=f"{len(value)} bytes")
-    name = value[66 : 66 + 2 * value[64]].decode("utf-16-le", "surrogatepass").encode("utf-16-le", "surrogatepass").decode("utf-16-le", "replace")
-    return FileName(int.from_bytes(value[:6], "little"), int.from_bytes(value[6:8], "little"), value[65], name, int.from_bytes(value[56:60], "little"), int.from_bytes(value[48:56], "little"))
+    raw = value[66 : 66 + 2 * value[64]]
+    return FileName(int.from_bytes(value[:6], "little"), int.from_bytes(value[6:8], "little"), value[65], raw.decode("utf-16-le", "replace"), raw)
 
 
 def seconds(raw: bytes) -> float | None:

@@ -1,0 +1,27 @@
+"""A group of a repair: what a person takes or leaves as one."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from gatecheck.core.disk.plan import Write
+from gatecheck.core.words.said import Said
+
+
+@dataclass(frozen=True, slots=True)
+class Group:
+    """`touches`: files and folders in words, at most a few; `doubts`: what is lost, or not certain."""
+
+    id: str
+    what: Said
+    writes: tuple[Write, ...]
+    doubts: tuple[Said, ...] = ()
+    touches: tuple[str, ...] = ()
+
+    @property
+    def pairs(self) -> list[tuple[int, bytes]]:
+        return [(w.at, w.data) for w in self.writes]
+
+
+def group(name: str, writes: list[tuple[int, bytes]], field: str, *, doubts: tuple[str, ...] = (), touches: tuple[str, ...] = (), **values: object) -> Group:
+    return Group(name, Said(f"repair.{name}", values), tuple(Write(at, data, Said(f"repair.field-{field}")) for at, data in writes), tuple(Said(f"repair.doubt-{d}") for d in doubts), touches[:20])
