@@ -64,6 +64,8 @@ class _Check:
         self.folders: dict[int, Inode] = {}
         self.names: dict[int, str] = {}
         self.orphans = self._orphans()
+        self.is_pending = bool(self.super.incompat & e.RECOVER)
+        """a mount that replays the journal counts the whole anew"""
         self.taken_inodes: list[int] = []
         self._shared: set[int] = set()
 
@@ -388,7 +390,7 @@ class _Check:
         if found.lost:
             self.add(Found("lost", DAMAGE, count=found.lost, repairable=True, values={"chains": 1, "bytes": found.lost * own.block}))
         free = own.blocks - int(np.count_nonzero(marked))
-        if free != own.free_blocks and not found.lost and not found.unmarked:
+        if free != own.free_blocks and not found.lost and not found.unmarked and not self.is_pending:
             self.add(Found("free-count", SIGN, repairable=True, values={"told": own.free_blocks, "real": free}))
         for number, (_, _, _, told, _, _) in enumerate(self.volume.groups):
             low = own.first_block + number * own.per_group
@@ -432,7 +434,7 @@ class _Check:
                 self.add(Found("free-count", SIGN, f"group {number}", repairable=True, values={"told": told_free, "real": real_free}))
             if self.sums:
                 self._map_sum(number, raw, 0x1A, 0x3A, "inode map")
-        if free_total != own.free_inodes:
+        if free_total != own.free_inodes and not self.is_pending:
             self.add(Found("free-count", SIGN, "inodes", repairable=True, values={"told": own.free_inodes, "real": free_total}))
         if self.sums and not own.incompat & e.META_BG:
             for number, (place, *_, flags) in enumerate(volume.groups):

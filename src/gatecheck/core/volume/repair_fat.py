@@ -27,7 +27,7 @@ _MOST_SAVED, _MOST_COPIED = 400, 64 << 20
 def fat_groups(volume: Fat, report: Report) -> list[Callable[[], Group | None]]:
     ids = {f.id for f in report.findings}
     own = _Fat(volume, ids)
-    return [own.copy, own.tables, own.chains, own.apart, own.links, own.lost, own.counts]
+    return [own.copy, own.tables, own.apart, own.chains, own.links, own.lost, own.counts]
 
 
 class _Fat:
