@@ -5,13 +5,15 @@ from __future__ import annotations
 from functools import cache
 from importlib import resources
 from pathlib import Path
+from typing import TYPE_CHECKING, cast
 
-from gatecheck.core.belief.compile import compile_model
-from gatecheck.core.belief.model import Model
 from gatecheck.core.knowledge.loader import FILES, load
 from gatecheck.core.knowledge.tables import Knowledge
 from gatecheck.core.words.catalogue import Words
 from gatecheck.files import InputError
+
+if TYPE_CHECKING:
+    from gatecheck.core.belief.model import Model
 
 
 def shipped_texts() -> dict[str, str]:
@@ -63,7 +65,22 @@ def shipped_words() -> Words:
     return words_over(shipped_model().knowledge)
 
 
+class _Later:
+    """The shipped tables, read when a sentence asks for a name of theirs."""
+
+    def __getattr__(self, name: str) -> object:
+        return getattr(shipped_model().knowledge, name)
+
+
+@cache
+def disk_words() -> Words:
+    """The shipped catalogue for commands that speak of disks and volumes: hardly a sentence of theirs needs the tables, and reading them takes longer than the work."""
+    return Words(words_texts(), cast(Knowledge, _Later()))
+
+
 @cache
 def shipped_model() -> Model:
     """The shipped knowledge, compiled once per process."""
+    from gatecheck.core.belief.compile import compile_model
+
     return compile_model(load(shipped_texts()))

@@ -105,7 +105,8 @@ def test_ntfs_is_read_whole_and_found_healthy(ntfs: Path) -> None:
     found = {n.path: hashlib.sha256(b"".join(p for p in volume.content(n) if isinstance(p, bytes))).hexdigest() for n in volume.nodes() if not n.is_folder}
     assert found == wanted
     packed = volume.find("packed/text.txt")
-    assert packed is not None and (volume.data_of(packed) or pytest.fail("no data")).flags & rec.COMPRESSED
+    assert packed is not None
+    assert (volume.data_of(packed) or pytest.fail("no data")).flags & rec.COMPRESSED
     report = check(disk, 0, last)
     assert (report.state, report.findings) == ("clean", ())
 

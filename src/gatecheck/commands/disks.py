@@ -12,7 +12,7 @@ from gatecheck.core.disk.mend import all_plans, chosen, mending_of, merged
 from gatecheck.core.disk.where import places_of
 from gatecheck.files import InputError, read_path
 from gatecheck.image import ImageSectors
-from gatecheck.library import shipped_model, shipped_words
+from gatecheck.library import disk_words, shipped_model
 
 
 def bootpath(arguments: argparse.Namespace) -> int:
@@ -27,7 +27,7 @@ def bootpath(arguments: argparse.Namespace) -> int:
         tried = sorted((e for e in firmware.entries if e.is_active and e.place is not None), key=lambda e: e.place or 0)
         entries = [Entry(f"Boot{e.number:04X} {e.description}".strip(), e.partition or "", e.file or "", e.leads_to) for e in tried]
     found = boot_path(ImageSectors(arguments.image, sector=arguments.sector_size), arguments.mode, entries=entries)
-    words = shipped_words()
+    words = disk_words()
     findings = [{"id": f.id, "gate": f.gate, "where": f.where, "text": words.say(f.text)} for f in found.findings]
     shown({"boots": found.boots, "stops_at": found.stops_at, "path": [words.say(step) for step in found.path], "findings": findings})
     return 0
@@ -47,7 +47,7 @@ def mend(arguments: argparse.Namespace) -> int:
         raise InputError("--mode: expected uefi or bios, got nothing")
     if (arguments.apply is None) != (arguments.undo is None):
         raise InputError("--apply ID and --undo FILE: expected both, got one")
-    disk, words = ImageSectors(arguments.image, sector=arguments.sector_size), shipped_words()
+    disk, words = ImageSectors(arguments.image, sector=arguments.sector_size), disk_words()
     if arguments.apply is None:
         found = mending_of(disk, arguments.mode)
         plans = [
@@ -85,7 +85,7 @@ def mend(arguments: argparse.Namespace) -> int:
 
 def where(arguments: argparse.Namespace) -> int:
 
-    disk, words = ImageSectors(arguments.image, sector=arguments.sector_size), shipped_words()
+    disk, words = ImageSectors(arguments.image, sector=arguments.sector_size), disk_words()
     if not all(0 <= lba < (disk.length or 0) for lba in arguments.lbas):
         wrong = next(lba for lba in arguments.lbas if not 0 <= lba < (disk.length or 0))
         raise InputError(f"LBA: expected 0 to {(disk.length or 1) - 1}, got {wrong}")

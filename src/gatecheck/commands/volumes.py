@@ -15,7 +15,7 @@ from gatecheck.core.volume.repair import repair_of
 from gatecheck.core.volume.tree import Filesystem
 from gatecheck.files import InputError
 from gatecheck.image import ImageSectors
-from gatecheck.library import shipped_words
+from gatecheck.library import disk_words
 
 
 def place_of(disk: Sectors, at: int | None, partition: int | None) -> tuple[int, int]:
@@ -59,7 +59,7 @@ def volume(arguments: argparse.Namespace) -> int:
         raise InputError("--apply and --undo FILE: expected both, got one")
     if arguments.repair:
         return _repair(arguments)
-    disk, words = ImageSectors(arguments.image, sector=arguments.sector_size), shipped_words()
+    disk, words = ImageSectors(arguments.image, sector=arguments.sector_size), disk_words()
     found = check(disk, *place_of(disk, arguments.at, arguments.partition))
     shown({
         "kind": found.kind, "label": found.label, "state": found.state, "size": found.size, "used": found.used, "files": found.files,
@@ -71,7 +71,7 @@ def volume(arguments: argparse.Namespace) -> int:
 
 
 def _repair(arguments: argparse.Namespace) -> int:
-    disk, words = ImageSectors(arguments.image, sector=arguments.sector_size), shipped_words()
+    disk, words = ImageSectors(arguments.image, sector=arguments.sector_size), disk_words()
     place = place_of(disk, arguments.at, arguments.partition)
     if arguments.apply and arguments.undo.exists():
         undo = mending.read_undo(arguments.undo)
@@ -107,7 +107,7 @@ def _repair(arguments: argparse.Namespace) -> int:
 
 def _repaired(arguments: argparse.Namespace, applied: Sequence[str], place: tuple[int, int]) -> int:
     """The verdict afterwards."""
-    words = shipped_words()
+    words = disk_words()
     after = check(ImageSectors(arguments.image, sector=arguments.sector_size), *place)
     left = [{"id": f.id, "where": f.where, "text": words.say(f.text)} for f in after.findings]
     shown({"applied": list(applied), "state": after.state, "findings": left, "undo": str(arguments.undo)})
