@@ -111,6 +111,10 @@ def _parser() -> argparse.ArgumentParser:
             own.add_argument("--only", nargs="+", default=None, metavar="GLOB", help="only files whose path matches one of these")
             own.add_argument("--deleted", action="store_true", help="bring back what was deleted and still stands, into a folder of its own")
         own.set_defaults(run=_late("volumes", name))
+    for name, words, what in (("listen", "judge a recording of a drive", "FILE.wav"), ("supply", "judge a trace of a drive's supply current", "FILE.csv")):
+        own = commands.add_parser(name, help=words)
+        own.add_argument("file", metavar=what)
+        own.set_defaults(run=_late("signals", name))
     kept = (
         ("backup", "write the whole shop into one file, while it runs", ("file",)), ("restore", "bring a backup back, while it runs; what was there is kept", ("file",)),
         ("export", "write one ticket with its files into one file", ("number", "file")), ("import", "take an exported ticket in", ("file",)),

@@ -60,9 +60,11 @@ def first_sector_use(sector: bytes) -> str:
         return "says-no"
     if b"GRUB" in sector and b"Geom" in sector:
         return "own"
-    if any(mark in sector for mark in _FOLLOWS_TABLE) or _looks_for_active(sector):
+    if any(mark in sector for mark in _FOLLOWS_TABLE):
         return "follows"
-    return "junk" if _is_junk(sector[:440]) else "own"
+    if _is_junk(sector[:440]):
+        return "junk"
+    return "follows" if _looks_for_active(sector) else "own"
 
 
 def _is_junk(code: bytes) -> bool:

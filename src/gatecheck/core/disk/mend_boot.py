@@ -35,7 +35,7 @@ def boot_plans(disk: Sectors, division: Division, stops: str) -> Iterator[Plan]:
     if not starting:
         return
     use = first_sector_use(division.start)
-    if use in ("none", "says-no") or (use == "own" and stops in ("second-stage-missing", "code-junk")):
+    if use in ("none", "says-no", "junk") or (use == "own" and stops == "second-stage-missing"):
         doubts = (doubt("code-replaced"),) if any(division.start[:CODE_ROOM]) else ()
         yield Plan("boot-code", what("boot-code"), why(f"boot-code-{stops if stops in ('second-stage-missing', 'code-junk') else 'none'}"),
                    (write(0, BOOT_CODE.ljust(CODE_ROOM, b"\0"), "boot-code"),), doubts)  # fmt: skip

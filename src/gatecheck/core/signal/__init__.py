@@ -1,0 +1,1 @@
+"""Drive sound and supply current: what the mechanics of a starting disk look like in samples."""
