@@ -317,6 +317,34 @@ def installed(image: Path, *, unlisted: bool = False, without: bool = False) -> 
         sh("mdel", "-i", inside, "::/ldlinux.sys")
 
 
+def legacy_grub(config: str = "", files: Mapping[str, bytes] | None = None, *, prefix: str = "(hd0,msdos1)/boot/grub", then: Make | None = None, modules: Sequence[str] = ()) -> Make:
+    """GRUB for legacy machines: its first sector, its core in the gap behind it, its files on the first partition."""
+
+    def make(image: Path) -> None:
+        folder = Path("/usr/lib/grub/i386-pc")
+        if not (folder / "boot.img").exists():
+            import pytest
+
+            pytest.skip("Debian's grub-pc-bin is not here")
+        mbr([(0, 0x0C, FIRST, SECTORS)], files=dict(files or {}))(image)
+        out, own = image.with_suffix(".core"), image.with_suffix(".early")
+        own.write_text(config or "true\n")
+        sh("grub-mkimage", "-O", "i386-pc", "-p", prefix, "-c", str(own), "-o", str(out), *(modules or ("biosdisk", "part_msdos", "fat", "normal", "echo", "sleep", "configfile", "linux", "chain", "test", "search", "serial", "terminal")))
+        core = bytearray(out.read_bytes())
+        core[0x1F4:0x200] = struct.pack("<QHH", 2, -(-len(core) // 512) - 1, 0x820)
+        sector = bytearray((folder / "boot.img").read_bytes())
+        sector[0x5C:0x64] = struct.pack("<Q", 1)
+        sector[0x64] = 0xFF
+        sector[0x66:0x68] = b"\x90\x90"
+        patch(image, 0, bytes(sector[:440]))
+        patch(image, 512, bytes(core))
+        if then:
+            then(image)
+
+    return make
+
+
+_SERIAL = "serial\nterminal_output serial\n"
 _ONE = [(0x80, 7, FIRST, SECTORS)]
 _STANDARD, _TOLD = _of_debian("mbr.bin", 440), _of_debian("altmbr.bin", 439)
 BIOS: Mapping[str, Make] = {
@@ -328,7 +356,9 @@ BIOS: Mapping[str, Make] = {
     "told-1": mbr([(0, 7, FIRST, 40_000)], _TOLD + b"\1", boot_sector()), "told-2": mbr([(0, 7, FIRST, 40_000)], _TOLD + b"\2", boot_sector()), "gpt": system(),
     "gpt-own-code": system(then=lambda image: patch(image, 0, own_code())), "gpt-marked": lambda image: gpt_code(image, marked=True), "gpt-unmarked": lambda image: gpt_code(image, marked=False),
     "extended-active": mbr([(0, 5, FIRST, SECTORS)], _STANDARD, boot_sector()), "installed": installed, "installed-unlisted": lambda image: installed(image, unlisted=True),
-    "installed-without": lambda image: installed(image, without=True), "junk": mbr(_ONE, random.Random(7).randbytes(440), boot_sector()), "one-byte": mbr(_ONE, b"\xf6" * 440, boot_sector()),
+    "grub": legacy_grub(_SERIAL, {"boot/grub/grub.cfg": SAYS.encode()}), "grub-no-script": legacy_grub(_SERIAL), "grub-own-script": legacy_grub(_SERIAL + SAYS),
+    "grub-kernel-missing": legacy_grub(_SERIAL, {"boot/grub/grub.cfg": b"linux /vmlinuz\nboot\n"}), "grub-core-gone": legacy_grub(_SERIAL + SAYS, then=lambda image: patch(image, 1024, bytes(40_000))),
+    "grub-no-normal": legacy_grub("", {"boot/grub/grub.cfg": SAYS.encode()}, modules=("biosdisk", "part_msdos", "fat")), "installed-without": lambda image: installed(image, without=True), "junk": mbr(_ONE, random.Random(7).randbytes(440), boot_sector()), "one-byte": mbr(_ONE, b"\xf6" * 440, boot_sector()),
 }  # fmt: skip
 
 _LAST = 33 * 512

@@ -131,7 +131,7 @@ def rescue(arguments: argparse.Namespace) -> int:
         found = rescuing.listed(own, arguments.list)
         if not found and arguments.list.strip("/"):
             raise InputError(f"--list: expected a folder or file of the volume, got {arguments.list!r}")
-        shown([{"path": i.node.path, "bytes": i.node.size, "state": i.state, "folder": i.node.is_folder} for i in found])
+        shown([{"path": i.node.path, "bytes": i.node.size, "state": i.state} for i in found if not i.node.is_folder and not i.node.link])
         return 0
     shown(rescuing.copy(own, arguments.to, only=arguments.only, deleted=arguments.deleted, image=arguments.image))
     return 0

@@ -7,7 +7,7 @@ it was told, boot sectors of volumes. Code that is not known is believed to star
 from __future__ import annotations
 
 from gatecheck.core.disk.gpt import read_gpt
-from gatecheck.core.disk.grub import legacy_script_stop
+from gatecheck.core.disk.grub import grub_image, grub_stop, legacy_script_stop, unpacked_core
 from gatecheck.core.disk.second_stage import Volumes, syslinux_stop
 from gatecheck.core.disk.sectors import Sectors
 from gatecheck.core.disk.walk import Stop, Walk
@@ -187,7 +187,28 @@ def _second_stage(disk: Sectors, sector: bytes, walk: Walk) -> bool:
         walk.stop("loader", "second-stage-missing", f"LBA {first}")
         return False
     walk.step("second-stage-rest", lba=first, count=count)
-    return _script(disk, walk)
+    core = unpacked_core(_core(disk, span.data[:512]))
+    image = grub_image(core) if core else None
+    if image is None:
+        return _script(disk, walk)
+    stop = grub_stop(image, Volumes(disk), 0, walk, lambda _number, _path: None)
+    if stop is not None:
+        walk.stop(stop.gate, stop.id, stop.where)
+    return stop is None
+
+
+def _core(disk: Sectors, sector: bytes) -> bytes:
+    """The sectors that the runs at a first second-stage sector's end name, from the last entry downwards; empty where one is missing."""
+    parts: list[bytes] = []
+    for at in range(_LIST_AT, 0x100, -12):
+        first, count = int.from_bytes(sector[at : at + 8], "little"), int.from_bytes(sector[at + 8 : at + 10], "little")
+        if not count:
+            break
+        span = disk.read(first, min(count, 1 << 16))
+        if span.missing:
+            return b""
+        parts.append(span.data)
+    return b"".join(parts)
 
 
 def _script(disk: Sectors, walk: Walk) -> bool:

@@ -6,6 +6,7 @@ followed, all others are taken to succeed.
 
 from __future__ import annotations
 
+import lzma
 import re
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
@@ -17,6 +18,7 @@ from gatecheck.core.volume.tree import Filesystem
 
 _MAGIC = b"mimg"
 _ELF, _MEMDISK, _CONFIG, _PREFIX = 0, 1, 2, 3
+_LARGEST_CORE, _CODE = 32 << 20, (0x600, 0x1800)
 _MOST_MODULES, _MOST_STEPS, _DEEPEST = 600, 4000, 8
 _TOKEN = re.compile(r"""[ \t\r]*(?:(\#[^\n]*)|(\n|;)|([{}])|((?:\\.|"(?:\\.|[^"\\])*"|'[^']*'|[^\s;{}"'\\])+))""")
 
@@ -40,6 +42,24 @@ def grub_image(data: bytes) -> Image | None:
         if found is not None:
             return found
         at = data.find(_MAGIC, at + 4)
+    return None
+
+
+def unpacked_core(raw: bytes) -> bytes | None:
+    """The kernel and modules of a GRUB core for legacy machines, from what stands after its first sector; None where it does not unpack.
+
+    grub-core/boot/i386/pc/startup_raw.S: sizes at 8 and 12; then the unpacking code, then LZMA with fixed parameters (lc 3, lp 0, pb 2, 64 KiB).
+    """
+    size = int.from_bytes(raw[12:16], "little")
+    if not 0 < size <= _LARGEST_CORE or len(raw) < _CODE[0]:
+        return None
+    for at in range(_CODE[0], min(_CODE[1], len(raw)), 16):
+        try:
+            own = lzma.LZMADecompressor(lzma.FORMAT_RAW, filters=[{"id": lzma.FILTER_LZMA1, "lc": 3, "lp": 0, "pb": 2, "dict_size": 1 << 16}]).decompress(raw[at:], max_length=size)
+        except lzma.LZMAError:
+            continue
+        if len(own) == size and _MAGIC in own:
+            return own
     return None
 
 
@@ -136,9 +156,11 @@ def grub_stop(image: Image, volumes: Volumes, number: int, walk: Walk, start: St
         if run.stop or run.chosen:
             return run.stop
     prefix = run.names.get("prefix", "")
-    if "normal" not in image.modules and _read(run, f"{prefix}/x86_64-efi/normal.mod", quiet=True) is None and _read(run, f"{prefix}/i386-efi/normal.mod", quiet=True) is None:
-        return Stop("loader", "modules-missing", f"partition {number}: {prefix}/x86_64-efi/normal.mod")
+    if "normal" not in image.modules and _read(run, f"{prefix}/x86_64-efi/normal.mod", quiet=True) is None and _read(run, f"{prefix}/i386-efi/normal.mod", quiet=True) is None and _read(run, f"{prefix}/i386-pc/normal.mod", quiet=True) is None:
+        return Stop("loader", "modules-missing", f"{_told(run, prefix)}/normal.mod")
     text = _read(run, f"{prefix}/grub.cfg")
+    if text is None and run.did and not run.stop:
+        return None  # its own script did what it is for
     if text is None:
         return run.stop or Stop("loader", "configuration-missing", f"{_told(run, prefix)}/grub.cfg")
     return script_stop(run, text)
@@ -383,7 +405,7 @@ def _do(run: _Run, words: list[str], depth: int) -> bool:
         return _load(run, files[0], kernel=name.startswith("linux"))
     if name in ("initrd", "initrdefi", "initrd16", "module", "module2"):
         return all(_load(run, f, kernel=False) for f in (files if name.startswith("initrd") else files[:1]))
-    if name == "chainloader" and files and not files[0].startswith("+"):
+    if name == "chainloader" and files and not re.search(r"(^|\))\+\d+$", files[0]):
         return _chain(run, files[0])
     if name == "boot":
         run.chosen = True

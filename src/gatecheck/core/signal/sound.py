@@ -220,6 +220,8 @@ def _scores(samples: np.ndarray, rate: int, high: np.ndarray, low: np.ndarray, e
     elif swings.ups == 1 and swings.again == 0 and swings.span > 8:
         scores["steady"] += 1.0
         why.append(say("sound.spins-up"))
+    if swings.span > 8:
+        scores["silent"] -= 2.0  # something comes and goes
     if depth > _CONTACT:
         share = min(1.0, (depth - _CONTACT) / 0.25)
         scores["scraping"] += 2.0 + 4.5 * share

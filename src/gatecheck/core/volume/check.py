@@ -148,7 +148,7 @@ def check(disk: Sectors, first: int, last: int, progress: Progress = lambda _sta
 
 
 def _checked(volume: Filesystem, tally: Tally, progress: Progress) -> tuple[int | None, int | None]:
-    """(files and folders, bytes used); None where it could not be told."""
+    """(files, bytes used); None where it could not be told."""
     try:
         if isinstance(volume, Ntfs):
             return check_ntfs(volume, tally.add, progress)

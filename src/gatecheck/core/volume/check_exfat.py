@@ -26,7 +26,7 @@ def region_sum(raw: bytes, sector: int) -> int:
 
 
 def check_exfat(volume: ExFat, add: Callable[[Found], None]) -> tuple[int | None, int | None]:
-    """(files and folders, bytes used)."""
+    """(files, bytes used)."""
     _boot(volume, add)
     owner = np.zeros(volume.clusters + 2, np.uint32)
     names: list[str] = [""]
@@ -40,7 +40,7 @@ def check_exfat(volume: ExFat, add: Callable[[Found], None]) -> tuple[int | None
     for own, path in volume.walk():
         if own.deleted:
             continue
-        files += 1
+        files += not own.is_folder
         names.append(path)
         _set(volume, own, path, owner, names, add)
     used: int | None = None

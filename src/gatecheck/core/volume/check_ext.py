@@ -32,7 +32,7 @@ Progress = Callable[[str, int, int], None]
 
 
 def check_ext(volume: Ext, add: Add, progress: Progress) -> tuple[int | None, int | None]:
-    """(files and folders, bytes used)."""
+    """(files, bytes used)."""
     own = volume.super
     if own.incompat & e.RECOVER:
         add(Found("journal-pending", SIGN, repairable=True))
@@ -271,7 +271,6 @@ class _Check:
                 continue
             for name, target, kind in self._entries(inode, path, parent):
                 place = f"{path}/{name}" if path else name
-                files += 1
                 if not 1 <= target <= own.inodes or (target < own.first_inode and target != e.ROOT):
                     self.add(Found("dangling", DAMAGE, place, repairable=True))
                     continue
@@ -280,6 +279,7 @@ class _Check:
                     continue
                 if own.incompat & e.FILETYPE and kind and _KINDS.get(kind) != self.kinds[target]:
                     self.add(Found("kind-differs", DAMAGE, place, repairable=True))
+                files += self.kinds[target] != e.FOLDER and target not in self.reached
                 self.names.setdefault(target, place)
                 self.found_links[target] = self.found_links.get(target, 0) + 1
                 if self.kinds[target] == e.FOLDER:

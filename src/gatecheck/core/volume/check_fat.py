@@ -18,7 +18,7 @@ _DEEPEST = 64
 
 
 def check_fat(volume: Fat, add: Callable[[Found], None]) -> tuple[int | None, int | None]:
-    """(files and folders, bytes used)."""
+    """(files, bytes used)."""
     _boot(volume, add)
     table = _tables(volume, add)
     owner = np.zeros(volume.clusters + 2, np.uint32)
@@ -83,7 +83,7 @@ def _tables(volume: Fat, add: Callable[[Found], None]) -> np.ndarray:
 
 
 def _folders(volume: Fat, table: np.ndarray, owner: np.ndarray, names: list[str], add: Callable[[Found], None]) -> int:
-    """Walk all folders; the number of files and folders. `owner`: number of the name that holds a cluster."""
+    """Walk all folders; the number of files. `owner`: number of the name that holds a cluster."""
     files = 0
     waiting: list[tuple[int, str, int, int]] = [(volume.root, "", 0, 0)]
     if volume.wide == 32:
@@ -99,7 +99,7 @@ def _folders(volume: Fat, table: np.ndarray, owner: np.ndarray, names: list[str]
                 _dots(volume, slot, cluster, parent, path, add)
                 continue
             own = f"{path}/{slot.name}" if path else slot.name
-            files += 1
+            files += not slot.is_folder
             key = slot.raw[:11].decode("latin-1")
             if key in seen:
                 add(Found("name-twice", DAMAGE, own))

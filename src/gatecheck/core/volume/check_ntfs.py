@@ -30,7 +30,7 @@ Progress = Callable[[str, int, int], None]
 
 
 def check_ntfs(volume: Ntfs, add: Add, progress: Progress) -> tuple[int | None, int | None]:
-    """(files and folders, bytes used)."""
+    """(files, bytes used)."""
     return NtfsCheck(volume, add, progress).whole()
 
 
@@ -208,7 +208,7 @@ class NtfsCheck:
             return
         names = self._file_names(record)
         if number >= FIRST_USER or number == ROOT:
-            self.files += number != ROOT
+            self.files += not record.is_folder and not any(n.parent == EXTEND for n in names)
             if not names and number != ROOT:
                 self.add(Found("nameless", DAMAGE, f"file record {number}", repairable=True))
         for name in names:
