@@ -38,6 +38,14 @@ def program(*, subsystem: int = 10, machine: int = 0x8664, size: int = 1024) -> 
 CONFIG = "EFI/BOOT/grub.cfg"
 
 
+def signed(raw: bytes) -> bytes:
+    """With a certificate table at its end."""
+    out = bytearray(raw) + struct.pack("<IHH", 16, 0x200, 2) + bytes(8)
+    at = struct.unpack_from("<I", out, 0x3C)[0] + 24 + 112 + 32
+    out[at : at + 8] = struct.pack("<II", len(raw), 16)
+    return bytes(out)
+
+
 def grub(*, normal: bool = True) -> bytes:
     """A program that carries what a GRUB image carries: its prefix and one module."""
     elf = bytearray(64 + 3 * 64 + 64)
@@ -200,3 +208,10 @@ def test_hostile_bytes_end_in_a_verdict(seed: int) -> None:
 
     for mode in ("uefi", "bios"):
         assert boot_path(disk(None, hurt), mode).stops_at in (None, "layout", "loader", "system", "firmware")
+
+
+@pytest.mark.parametrize(("loader", "secure", "boots", "gate"), [(program(), False, True, None), (program(), True, False, "firmware"), (signed(program()), True, True, None)])
+@pytest.mark.parametrize("entries", [None, [Entry("Boot0001 Gull", ESP, "\\EFI\\BOOT\\BOOTX64.EFI", "partition")]])
+def test_secure_boot_starts_only_what_is_signed(loader: bytes, secure: bool, boots: bool, gate: str | None, entries: list[Entry] | None) -> None:
+    found = boot_path(disk({LOADER: loader}), "uefi", entries=entries, secure=secure)
+    assert (found.boots, found.stops_at) == (boots, gate)

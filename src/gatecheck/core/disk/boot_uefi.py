@@ -186,7 +186,7 @@ class Entry:
     leads_to: str
 
 
-def start_entries(disk: Sectors, walk: Walk, entries: Sequence[Entry], machine: str) -> bool:
+def start_entries(disk: Sectors, walk: Walk, entries: Sequence[Entry], machine: str, *, secure: bool = False) -> bool:
     """Firmware that has boot entries: each in its order, and after all of them the fallback file."""
     found = slices(disk, walk)
     opened = list(volumes(disk, found, walk))
@@ -202,15 +202,15 @@ def start_entries(disk: Sectors, walk: Walk, entries: Sequence[Entry], machine: 
             continue
         path = (entry.file or FALLBACK[machine]).replace("\\", "/").strip("/")
         for piece, volume, files in own:
-            stop = try_program(walk, volume, files, path, machine, f"{entry.name}, partition {piece.number}")
+            stop = try_program(walk, volume, files, path, machine, f"{entry.name}, partition {piece.number}", secure=secure)
             if stop is None:
                 return True
             walk.find(stop.id, stop.gate, stop.where)
     walk.step("fallback")
-    return start_fallback(disk, walk, machine, found)
+    return start_fallback(disk, walk, machine, found, secure=secure)
 
 
-def start_fallback(disk: Sectors, walk: Walk, machine: str, known: list[Slice] | None = None) -> bool:
+def start_fallback(disk: Sectors, walk: Walk, machine: str, known: list[Slice] | None = None, *, secure: bool = False) -> bool:
     """Firmware that knows no entries: the fallback file of each volume, until one starts."""
     found = slices(disk, walk) if known is None else known
     wanted = FALLBACK[machine]
@@ -219,7 +219,7 @@ def start_fallback(disk: Sectors, walk: Walk, machine: str, known: list[Slice] |
     for own, volume, files in volumes(disk, found, walk):
         opened += 1
         where = f"partition {own.number}" if own.number else "the whole disk"
-        stop = try_program(walk, volume, files, wanted, machine, where)
+        stop = try_program(walk, volume, files, wanted, machine, where, secure=secure)
         if stop is None:
             return True
     if stop is None:
@@ -233,8 +233,8 @@ def start_fallback(disk: Sectors, walk: Walk, machine: str, known: list[Slice] |
     return False
 
 
-def try_program(walk: Walk, volume: FatVolume, files: FatListing, path: str, machine: str, where: str) -> Stop | None:
-    """None where the program is loaded and finds what it needs; else where it stops."""
+def try_program(walk: Walk, volume: FatVolume, files: FatListing, path: str, machine: str, where: str, *, secure: bool = False) -> Stop | None:
+    """None where the program is loaded and finds what it needs; else where it stops. `secure`: firmware starts only what is signed; by whom is not looked into."""
     file = files.find(path)
     walk.step("tries", where=where, file=path)
     if file is None:
@@ -249,6 +249,8 @@ def try_program(walk: Walk, volume: FatVolume, files: FatListing, path: str, mac
     fault = image_fault(data, machine)
     if fault:
         return Stop("loader", fault, f"{where}: {path}")
+    if secure and not carries_signature(data):
+        return Stop("firmware", "loader-unsigned", f"{where}: {path}")
     walk.step("starts", where=where, file=path)
     return second_stage(walk, data, volume, path, machine)
 
@@ -292,6 +294,15 @@ def image_fault(data: bytes, machine: str) -> str:
         if len(raw) < 40 or (size and place + size > len(data)):
             return "loader-cut-short"
     return ""
+
+
+def carries_signature(data: bytes) -> bool:
+    """Is there a certificate table in it (Microsoft "PE Format", optional header data directories: the fifth)."""
+    at = int.from_bytes(data[0x3C:0x40], "little") + 24
+    wide = data[at : at + 2] == b"\x0b\x02"
+    place = at + (112 if wide else 96) + 4 * 8
+    first, size = int.from_bytes(data[place : place + 4], "little"), int.from_bytes(data[place + 4 : place + 8], "little")
+    return size > 8 and first > 0 and first + size <= len(data)
 
 
 def second_stage(walk: Walk, data: bytes, volume: FatVolume, path: str, machine: str, depth: int = 0) -> Stop | None:
