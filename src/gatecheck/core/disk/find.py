@@ -13,6 +13,7 @@ from dataclasses import dataclass
 from gatecheck.core.disk.sectors import Sectors
 from gatecheck.core.disk.volume import Volume, volume_of
 from gatecheck.core.errors import DecodeError
+from gatecheck.core.volume.exfat import region_sum
 from gatecheck.core.volume.fat import listing, read_fat
 
 _MIB, _TRACK, _MOST_PLACES = 1 << 20, 63, 1 << 21
@@ -121,11 +122,7 @@ def exfat_sum(disk: Sectors, lba: int, size: int) -> bool:
     span = disk.read(lba, 12 * each)
     if span.missing:
         return False
-    total = 0
-    for at, byte in enumerate(span.data[: 11 * size]):
-        if at not in (106, 107, 112):
-            total = ((total & 1) << 31 | total >> 1) + byte & 0xFFFFFFFF
-    return span.data[11 * size : 12 * size] == total.to_bytes(4, "little") * (size // 4)
+    return span.data[11 * size : 12 * size] == region_sum(span.data, size).to_bytes(4, "little") * (size // 4)
 
 
 def made_guid(disk: Sectors, lba: int, what: str) -> bytes:

@@ -10,19 +10,10 @@ from collections.abc import Callable
 import numpy as np
 
 from gatecheck.core.errors import DecodeError
-from gatecheck.core.volume.exfat import ExFat, Set
+from gatecheck.core.volume.exfat import ExFat, Set, region_sum
 from gatecheck.core.volume.tree import DAMAGE, SIGN, Found
 
 _DIRTY, _FAILED = 2, 4
-
-
-def region_sum(raw: bytes, sector: int) -> int:
-    """Over the first eleven sectors of a boot region, flags and percentage left out."""
-    total = 0
-    for at, byte in enumerate(raw[: 11 * sector]):
-        if at not in (106, 107, 112):
-            total = ((total & 1) << 31 | total >> 1) + byte & 0xFFFFFFFF
-    return total
 
 
 def check_exfat(volume: ExFat, add: Callable[[Found], None]) -> tuple[int | None, int | None]:

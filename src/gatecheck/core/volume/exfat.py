@@ -262,6 +262,15 @@ class ExFat:
         return found
 
 
+def region_sum(raw: bytes, sector: int) -> int:
+    """Over the first eleven sectors of a boot region, flags and percentage left out."""
+    total = 0
+    for at, byte in enumerate(raw[: 11 * sector]):
+        if at not in (106, 107, 112):
+            total = ((total & 1) << 31 | total >> 1) + byte & 0xFFFFFFFF
+    return total
+
+
 def set_sum(raw: bytes) -> int:
     """The sum over an entry set (6.3.3), its own two bytes left out."""
     total = 0

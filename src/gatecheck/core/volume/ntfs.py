@@ -156,6 +156,16 @@ class Ntfs:
                     yield number, None if gone else span.data[skip + place : skip + place + size]
                 at += take
 
+    def parsed(self, mask: int, flags: int) -> Iterator[Record]:
+        """Records of the whole table that can be used, those whose flags under the mask are these (1: in use, 2: folder)."""
+        for number, raw in self.raw_records():
+            if raw is None or raw[:4] != b"FILE" or raw[22] & mask != flags:
+                continue
+            try:
+                yield rec.parse_record(raw, number)
+            except DecodeError:
+                continue
+
     def attributes(self, record: Record) -> list[Attribute]:
         """All of a file's attributes, those in other records too, parts of one joined. What cannot be read is left out."""
         more = next((a for a in record.attributes if a.type == rec.LIST), None)
@@ -302,18 +312,10 @@ class Ntfs:
         """Record of every folder in use -> (parent's record, name). Built once."""
         if self._folders is None:
             self._folders = {}
-            for number, raw in self.raw_records():
-                if raw is None or raw[:4] != b"FILE" or raw[22] & 3 != 3:
-                    continue
-                try:
-                    record = rec.parse_record(raw, number)
-                except DecodeError:
-                    continue
-                if record.base:
-                    continue
-                names = self.names(self.attributes(record))
+            for record in self.parsed(3, 3):
+                names = self.names(self.attributes(record)) if not record.base else []
                 if names:
-                    self._folders[number] = (names[0].parent, names[0].name)
+                    self._folders[record.number] = (names[0].parent, names[0].name)
         return self._folders
 
     def path_of(self, parent: int, name: str) -> str | None:
@@ -332,16 +334,9 @@ class Ntfs:
     def nodes(self, *, deleted: bool = False) -> Iterator[Node]:
         """Files and folders of users and systems in the table's order; what has lost its folder stands under `?`. Files deleted, where their record still stands, on
         request."""
-        for number, raw in self.raw_records():
-            if raw is None or (number < FIRST_USER and number != ROOT) or number == ROOT or raw[:4] != b"FILE" or (raw[22] & 1) == deleted:
-                continue
-            try:
-                record = rec.parse_record(raw, number)
-            except DecodeError:
-                continue
-            if record.base:
-                continue
-            yield from self.nodes_of(record)
+        for record in self.parsed(1, int(not deleted)):
+            if record.number >= FIRST_USER and not record.base:
+                yield from self.nodes_of(record)
 
     def nodes_of(self, record: Record) -> Iterator[Node]:
         """One for each of its names."""
@@ -462,19 +457,13 @@ class Ntfs:
     def owners(self, clusters: set[int]) -> dict[int, tuple[int, bool, str]]:
         """Cluster -> (record, is a folder, name of the attribute) for those that a record in use claims. Non-resident attributes of every kind."""
         waiting, found = np.array(sorted(clusters)), {}
-        for number, raw in self.raw_records():
-            if raw is None or raw[:4] != b"FILE" or not raw[22] & 1:
-                continue
-            try:
-                record = rec.parse_record(raw, number)
-            except DecodeError:
-                continue
+        for record in self.parsed(1, 1):
             for own in record.attributes:
                 for _, lcn, count in own.runs:
                     if lcn >= 0:
                         low, high = np.searchsorted(waiting, lcn), np.searchsorted(waiting, lcn + count)
                         for cluster in waiting[low:high]:
-                            found[int(cluster)] = (record.base or number, record.is_folder, own.name)
+                            found[int(cluster)] = (record.base or record.number, record.is_folder, own.name)
         return found
 
     def places(self, lbas: Sequence[int]) -> list[Place]:

@@ -7,8 +7,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from gatecheck.core.volume.check_exfat import region_sum
-from gatecheck.core.volume.exfat import ExFat, set_sum
+from gatecheck.core.volume.exfat import ExFat, region_sum, set_sum
 from gatecheck.core.volume.repair_group import Group, group
 
 if TYPE_CHECKING:

@@ -127,12 +127,8 @@ class _Ntfs:
         if "part-alone" not in self.ids:
             return None
         writes, touched = list[tuple[int, bytes]](), list[str]()
-        for number, raw in self.volume.raw_records():
-            try:
-                record = rec.parse_record(raw, number) if raw is not None and raw[:4] == b"FILE" else None
-            except DecodeError:
-                continue
-            if record is None or not record.in_use or not record.base:
+        for record in self.volume.parsed(1, 1):
+            if not record.base:
                 continue
             try:
                 base = self.volume.record(record.base)
@@ -140,8 +136,8 @@ class _Ntfs:
             except DecodeError:
                 alone = True
             if alone:
-                writes += self._pieces(number, out.sealed(out.blank_record(self.volume.boot.record, number, record.sequence)))
-                touched.append(f"file record {number}")
+                writes += self._pieces(record.number, out.sealed(out.blank_record(self.volume.boot.record, record.number, record.sequence)))
+                touched.append(f"file record {record.number}")
         return group("records", writes, "record", doubts=("given-up",), touches=tuple(touched), count=len(touched)) if writes else None
 
     # --- folders
@@ -158,15 +154,7 @@ class _Ntfs:
         return found
 
     def _live(self) -> Iterator[tuple[int, rec.Record]]:
-        for number, raw in self.volume.raw_records():
-            if raw is None or raw[:4] != b"FILE" or not raw[22] & 1:
-                continue
-            try:
-                record = rec.parse_record(raw, number)
-            except DecodeError:
-                continue
-            if not record.base:
-                yield number, record
+        yield from ((record.number, record) for record in self.volume.parsed(1, 1) if not record.base)
 
     def sorted(self, entries: Sequence[tuple[int, bytes]]) -> list[tuple[int, bytes]]:
         return sorted(entries, key=lambda e: (self.seen._collated(e[1][66 : 66 + 2 * e[1][64]]), e[1][66:]))
