@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import stat
+import weakref
 from pathlib import Path
 
 from gatecheck.core.disk.sectors import BEYOND, UNREADABLE, Span, guessed_sector
@@ -20,6 +21,7 @@ class ImageSectors:
         place = Path(path)
         try:
             self._descriptor = os.open(place, os.O_RDONLY)
+            weakref.finalize(self, os.close, self._descriptor)
             told = os.fstat(self._descriptor)
             size = os.lseek(self._descriptor, 0, os.SEEK_END)
         except OSError as error:

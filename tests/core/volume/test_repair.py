@@ -8,7 +8,7 @@ import subprocess
 from pathlib import Path
 
 import pytest
-from test_volumes import EXT_HURTS, FAT_HURTS, SECTORS, TREE, ext, fat
+from test_volume_files import EXT_HURTS, FAT_HURTS, SECTORS, TREE, ext, fat
 
 from gatecheck.cli import main
 from gatecheck.core.disk import boot_code
