@@ -36,6 +36,7 @@ def program(*, subsystem: int = 10, machine: int = 0x8664, size: int = 1024) -> 
 
 
 CONFIG = "EFI/BOOT/grub.cfg"
+WINDOWS = "bootmgfw.efi".encode("utf-16-le")
 
 
 def signed(raw: bytes) -> bytes:
@@ -110,9 +111,10 @@ def over(at: int, data: bytes, lba: int = 0) -> Callable[[dict[int, bytes]], Non
     ({LOADER: grub(), CONFIG: b"linux /vmlinuz quiet\n", "vmlinuz": kernel()}, None, True, None),
     ({LOADER: grub(), CONFIG: b"set a='/vm'\nif [ -f ${a}linuz -a ! -e /none ]; then linux \"${a}linuz\"; else linux /none; fi\nboot\n", "vmlinuz": kernel()}, None, True, None),
     ({LOADER: grub(), CONFIG: b"set default=two\nmenuentry 'one' --id one { linux /none }\nmenuentry 'two' --id two {\n linux /vmlinuz\n}\n", "vmlinuz": kernel()}, None, True, None),
-    ({LOADER: grub(), CONFIG: b"chainloader /EFI/Microsoft/Boot/bootmgfw.efi\n", "EFI/Microsoft/Boot/bootmgfw.efi": program()}, None, False, "store-missing"),
-    ({LOADER: grub(), CONFIG: b"chainloader /EFI/Microsoft/Boot/bootmgfw.efi\n", "EFI/Microsoft/Boot/bootmgfw.efi": program(), "EFI/Microsoft/Boot/BCD": b"none"}, None, False, "store-broken"),
-    ({LOADER: grub(), CONFIG: b"chainloader /EFI/Microsoft/Boot/bootmgfw.efi\n", "EFI/Microsoft/Boot/bootmgfw.efi": program(), "EFI/Microsoft/Boot/BCD": b"regf"}, None, True, None),
+    ({LOADER: grub(), CONFIG: b"chainloader /EFI/Microsoft/Boot/bootmgfw.efi\n", "EFI/Microsoft/Boot/bootmgfw.efi": program() + WINDOWS}, None, False, "store-missing"),
+    ({LOADER: grub(), CONFIG: b"chainloader /EFI/Microsoft/Boot/bootmgfw.efi\n", "EFI/Microsoft/Boot/bootmgfw.efi": program() + WINDOWS, "EFI/Microsoft/Boot/BCD": b"none"}, None, False, "store-broken"),
+    ({LOADER: grub(), CONFIG: b"chainloader /EFI/Microsoft/Boot/bootmgfw.efi\n", "EFI/Microsoft/Boot/bootmgfw.efi": program() + WINDOWS, "EFI/Microsoft/Boot/BCD": b"regf"}, None, True, None),
+    ({LOADER: grub(), CONFIG: b"chainloader /EFI/Microsoft/Boot/bootmgfw.efi\n", "EFI/Microsoft/Boot/bootmgfw.efi": program()}, None, True, None),
     ({LOADER: grub(), CONFIG: b"configfile /EFI/BOOT/grub.cfg\n"}, None, True, None),
     ({LOADER: program() + "grubx64.efi".encode("utf-16-le")}, None, False, "second-program-missing"),
     ({LOADER: program() + "grubx64.efi".encode("utf-16-le"), "EFI/BOOT/GRUBX64.EFI": program()}, None, True, None),

@@ -28,6 +28,7 @@ _NO_BLOCK_IO = 2
 _LARGEST_PROGRAM = 64 << 20
 _EFI_APPLICATION = 10
 _MOST_STAGES = 4
+_WINDOWS = ("bootmgfw.efi", "\\BCD")
 _SHIM_NAME = {"x64": "grubx64.efi", "ia32": "grubia32.efi", "aa64": "grubaa64.efi", "arm": "grubarm.efi"}
 
 
@@ -326,7 +327,7 @@ def second_stage(walk: Walk, data: bytes, volume: FatVolume, path: str, machine:
         return start(number, beside)
     if b"systemd-boot" in data and b"loader" in data:
         return systemd_stop(found, number, walk, start)
-    if "bootmgfw.efi".encode("utf-16-le") in data or path.lower().endswith("bootmgfw.efi"):
+    if any(mark.encode("utf-16-le") in data for mark in _WINDOWS):  # by what it is, not by where it stands
         return windows_stop(found, number, walk, store="EFI/Microsoft/Boot/BCD", loader="winload.efi")
     return None
 
