@@ -128,6 +128,7 @@ HURTS: dict[str, tuple[Callable[[Hurt], list[tuple[int, bytes]]], set[str], list
     "mirror": (lambda h: [(h.own.boot.mirror * CLUSTER, bytes(1024))], {"mirror"}, ["copies"], set()),
     "first record": (lambda h: [(h.record(0), bytes(1024))], {"map-unread", "record", "dangling", "lost"}, ["copies"], set()),
     "sequence": (lambda h: [(h.record(LONG) + 16, b"\x55\0")], {"sequence", "not-listed"}, ["folders"], set()),
+    "flag": (lambda h: [(h.record(BIG) + 22, b"\0\0")], {"dangling", "record-map", "lost"}, ["revived"], set()),
     "links": (lambda h: [(h.record(BIG) + 18, b"\7\0")], {"link-count"}, ["links"], set()),
     "size": (lambda h: [h.changed(BIG, lambda b: _data_runs(b, [(h.first(BIG), 1)]))], {"size-differs", "lost"}, ["map", "asks"], {BIG}),
     "beyond": (lambda h: [h.changed(BIG, lambda b: _data_runs(b, [(h.own.clusters - 2, 15)]))], {"beyond", "lost", "unmarked"}, ["map", "asks"], {BIG}),

@@ -54,6 +54,7 @@ class NtfsCheck:
         self.broken: set[int] = set()
         self.links: dict[int, int] = {}
         self.broken_folders: set[int] = set()
+        self.dangling: set[tuple[int, int]] = set()
 
     def whole(self) -> tuple[int | None, int | None]:
         self._boot()
@@ -316,6 +317,7 @@ class NtfsCheck:
                 number = entry.record
                 if number >= own.records or not self.used[number]:
                     self.wrong_folders.add(record.number)
+                    self.dangling.add((number, entry.sequence))
                     self.add(Found("dangling", DAMAGE, place, repairable=True))
                     continue
                 if entry.sequence and self.sequence[number] != entry.sequence:

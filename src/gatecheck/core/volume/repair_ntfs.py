@@ -32,7 +32,7 @@ _DAY = 133_700_000_000_000_000
 
 def ntfs_groups(volume: Ntfs, report: Report) -> list[Callable[[], Group | None]]:
     own = _Ntfs(volume, {f.id for f in report.findings})
-    return [own.copies, own.records, own.parts, own.orphans, own.folders, own.apart, own.links, own.maps, own.flags]
+    return [own.copies, own.revived, own.records, own.parts, own.orphans, own.folders, own.apart, own.links, own.maps, own.flags]
 
 
 class _Ntfs:
@@ -110,6 +110,26 @@ class _Ntfs:
         return raw
 
     # --- records that cannot be used
+
+    def revived(self) -> Group | None:
+        """Files that a folder and the table's map know, whose record is whole and only says that it is free: in use again."""
+        marked = self.seen._marked_records() if "dangling" in self.ids else None
+        if marked is None:
+            return None
+        writes, touched = list[tuple[int, bytes]](), list[str]()
+        for number, sequence in sorted(self.seen.dangling):
+            if number >= min(self.volume.records, len(marked)) or not marked[number]:
+                continue
+            try:
+                record, body = self.volume.record(number), bytearray(self.body(number))
+            except DecodeError:
+                continue
+            if record.in_use or record.base or record.sequence != sequence or not self.volume.names(record.attributes):
+                continue
+            body[22:24] = struct.pack("<H", record.flags | rec.IN_USE)
+            writes += self.written(number, bytes(body))
+            touched.append(self.seen._name(number))
+        return group("revived", writes, "record", touches=tuple(touched), count=len(touched)) if writes else None
 
     def records(self) -> Group | None:
         """Records that are broken: made free, so that nothing hangs on them any more. What they held is given up."""
