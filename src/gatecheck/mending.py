@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import base64
 import contextlib
+import errno
 import fcntl
 import hashlib
 import json
@@ -47,18 +48,31 @@ def write_undo(place: Path, undo: Undo) -> None:
         raise InputError(f"--undo {place}: expected a name that is free, got a file that is there already")
     body = [{"at": c.at, "before": base64.b64encode(c.before).decode(), "after": base64.b64encode(c.after).decode()} for c in undo.changes]
     document = {"format": FORMAT, "version": VERSION, "size": undo.size, "plans": list(undo.plans), "writes": body, "sha256": _sum(body)}
+    raw = json.dumps(document).encode()
+    if len(raw) > _LARGEST_UNDO or len(body) > _MOST_WRITES:
+        raise InputError(f"--undo {place}: expected at most {_MOST_WRITES} writes and {_LARGEST_UNDO >> 20} MiB of undo, got {len(body)} and {len(raw) >> 20} MiB; nothing was written to the image: apply fewer plans at once")
     waiting = place.with_name(f".{place.name}.part")
     try:
         with waiting.open("wb") as file:
-            file.write(json.dumps(document).encode())
+            file.write(raw)
             file.flush()
             os.fsync(file.fileno())
-        os.link(waiting, place)  # fails where somebody took the name meanwhile
+        _named(waiting, place)
         _sync_folder(place.parent)
     except OSError as error:
         raise InputError(f"--undo {place}: expected a file that can be written, got {error.strerror}; nothing was written to the image") from error
     finally:
         waiting.unlink(missing_ok=True)
+
+
+def _named(waiting: Path, place: Path) -> None:
+    """Give the whole file its name, where nobody took it meanwhile. A stick's file system has no second names: there it is renamed."""
+    try:
+        os.link(waiting, place)
+    except OSError as error:
+        if error.errno not in (errno.EPERM, errno.EOPNOTSUPP, errno.ENOSYS) or place.exists():
+            raise
+        waiting.rename(place)
 
 
 def _sum(body: object) -> str:

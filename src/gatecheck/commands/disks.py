@@ -16,7 +16,6 @@ from gatecheck.library import disk_words, shipped_model
 
 
 def bootpath(arguments: argparse.Namespace) -> int:
-
     entries, secure = None, False
     if arguments.capture:
         from gatecheck.core.capture.read import read_capture
@@ -35,7 +34,6 @@ def bootpath(arguments: argparse.Namespace) -> int:
 
 
 def mend(arguments: argparse.Namespace) -> int:
-
     if arguments.revert:
         if arguments.apply or arguments.undo:
             raise InputError("--revert: expected alone, got it with --apply or --undo")
@@ -63,6 +61,8 @@ def mend(arguments: argparse.Namespace) -> int:
     with mending.target(arguments.image) as own:
         if arguments.undo.exists():
             undo = mending.read_undo(arguments.undo)
+            if arguments.apply != "all" and undo.plans != (arguments.apply,):
+                raise InputError(f"--undo {arguments.undo}: expected a name that is free, or the undo file of {arguments.apply}, got that of {', '.join(undo.plans)}")
             if not mending.go_on(own, undo):
                 raise InputError(f"--undo {arguments.undo}: expected a name that is free, got the undo file of what is applied already; --revert takes it back")
             applied = list(undo.plans)
@@ -85,7 +85,6 @@ def mend(arguments: argparse.Namespace) -> int:
 
 
 def where(arguments: argparse.Namespace) -> int:
-
     disk, words = ImageSectors(arguments.image, sector=arguments.sector_size), disk_words()
     if not all(0 <= lba < (disk.length or 0) for lba in arguments.lbas):
         wrong = next(lba for lba in arguments.lbas if not 0 <= lba < (disk.length or 0))

@@ -101,8 +101,9 @@ def _repair(arguments: argparse.Namespace) -> int:
     if not found.groups:
         raise InputError(f"--apply: expected something to repair on {arguments.image}, got {words.say(found.refused) or 'no plan'}")
     with mending.target(arguments.image) as own:
-        mending.apply(own, arguments.undo, [g.id for g in found.groups], merged(disk, [pair for g in found.groups for pair in g.pairs]))
-    return _repaired(arguments, [g.id for g in found.groups], place)
+        now = repair_of(disk, *place, only=arguments.only)  # planned anew now that nobody else writes to it
+        mending.apply(own, arguments.undo, [g.id for g in now.groups], merged(disk, [pair for g in now.groups for pair in g.pairs]))
+    return _repaired(arguments, [g.id for g in now.groups], place)
 
 
 def _repaired(arguments: argparse.Namespace, applied: Sequence[str], place: tuple[int, int]) -> int:

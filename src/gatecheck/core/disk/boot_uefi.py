@@ -14,7 +14,7 @@ from dataclasses import dataclass
 from gatecheck.core.disk.gpt import EFI_SYSTEM, GPT_ENTRY, GPT_HEADER, HEADER, SIGNATURE
 from gatecheck.core.disk.grub import grub_image, grub_stop
 from gatecheck.core.disk.second_stage import Volumes, systemd_stop, windows_stop
-from gatecheck.core.disk.sectors import Sectors
+from gatecheck.core.disk.sectors import MissingSectorError, Sectors
 from gatecheck.core.disk.walk import Stop, Walk
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.fields import read_fields
@@ -245,6 +245,8 @@ def try_program(walk: Walk, volume: FatVolume, files: FatListing, path: str, mac
         return Stop("loader", "loader-no-file", f"{where}: {path}")
     try:
         data = content(volume, file)
+    except MissingSectorError as error:
+        return Stop("loader", "loader-unread", f"{where}: {path}: {error}")
     except DecodeError as error:
         return Stop("loader", "loader-chain-broken", f"{where}: {path}: {error}")
     fault = image_fault(data, machine)

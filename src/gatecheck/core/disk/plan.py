@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 
-from gatecheck.core.words.said import Said, say
+from gatecheck.core.words.said import Said
 
 
 @dataclass(frozen=True, slots=True)
@@ -27,7 +26,7 @@ class Plan:
     writes: tuple[Write, ...]
     doubts: tuple[Said, ...] = ()
     rivals: str = ""
-    boots_after: bool = field(default=False)
+    boots_after: bool = False
 
     @property
     def pairs(self) -> list[tuple[int, bytes]]:
@@ -49,21 +48,3 @@ def why(name: str, **values: object) -> Said:
 def doubt(name: str, **values: object) -> Said:
     return Said(f"mend.doubt-{name}", values)
 
-
-def changed_only(before: bytes, writes: Sequence[tuple[int, bytes]]) -> list[tuple[int, bytes]]:
-    """Runs of bytes that differ from `before` (which begins at byte 0), joined where less than 16 equal bytes lie between."""
-    runs: list[tuple[int, bytes]] = []
-    for at, data in writes:
-        places = [n for n, byte in enumerate(data) if at + n >= len(before) or before[at + n] != byte]
-        while places:
-            start = end = places[0]
-            for n in places:
-                if n - end > 16:
-                    break
-                end = n
-            runs.append((at + start, data[start : end + 1]))
-            places = [n for n in places if n > end]
-    return runs
-
-
-__all__ = ["Plan", "Said", "Write", "changed_only", "doubt", "say", "what", "why", "write"]

@@ -28,12 +28,17 @@ def check_exfat(volume: ExFat, add: Callable[[Found], None]) -> tuple[int | None
         owner[cluster] = len(names) - 1
     _capitals(volume, add)
     files = 0
+    unread = ["/"] if any(volume.bytes.span(volume.at(n), volume.cluster)[0].missing for n in volume.chain(volume.root, 0, contiguous=False)) else []
     for own, path in volume.walk():
         if own.deleted:
             continue
         files += not own.is_folder
         names.append(path)
         _set(volume, own, path, owner, names, add)
+        if own.is_folder and any(volume.bytes.span(volume.at(n), volume.cluster)[0].missing for n in volume.chain(own.cluster, own.size, contiguous=own.contiguous)):
+            unread.append(path)
+    for path in unread:
+        add(Found("unreadable", DAMAGE, path))
     used: int | None = None
     try:
         marked = volume.bitmap()
@@ -45,7 +50,7 @@ def check_exfat(volume: ExFat, add: Callable[[Found], None]) -> tuple[int | None
             for name in whose[:50]:
                 add(Found("unmarked", DAMAGE, name, count=int(np.count_nonzero(bare)), repairable=True))
         alone = (marked != 0) & ~claimed
-        if alone.any():
+        if alone.any() and not unread:
             add(Found("lost", DAMAGE, count=int(alone.sum()), repairable=True, values={"chains": 1, "bytes": int(alone.sum()) * volume.cluster}))
     except DecodeError as error:
         add(Found("map-unread", DAMAGE, str(error)))

@@ -67,6 +67,8 @@ class _Check:
         self.is_pending = bool(self.super.incompat & e.RECOVER)
         """a mount that replays the journal counts the whole anew"""
         self.taken_inodes: list[int] = []
+        self.unread: set[int] = set()
+        """groups of whose inodes some could not be read"""
         self._shared: set[int] = set()
 
     def whole(self) -> tuple[int | None, int | None]:
@@ -153,6 +155,7 @@ class _Check:
                 count = min(4096, own.inodes_per_group - piece)
                 span, skip = volume.bytes.span(table * own.block + piece * own.inode_size, count * own.inode_size)
                 if span.missing:
+                    self.unread.add(group)
                     self.add(Found("unreadable", DAMAGE, f"group {group}", count=len(span.missing)))
                 raw = np.frombuffer(span.data, np.uint8, count=count * own.inode_size, offset=skip).reshape(count, own.inode_size)
                 live = np.nonzero(raw[:, :2].any(axis=1) | raw[:, 26:28].any(axis=1))[0]
@@ -274,6 +277,8 @@ class _Check:
                 if not 1 <= target <= own.inodes or (target < own.first_inode and target != e.ROOT):
                     self.add(Found("dangling", DAMAGE, place, repairable=True))
                     continue
+                if target not in self.kinds and (target - 1) // own.inodes_per_group in self.unread:
+                    continue
                 if target not in self.kinds or (not self.links.get(target) and target not in self.orphans):
                     self.add(Found("dangling", DAMAGE, place, repairable=True))
                     continue
@@ -387,7 +392,7 @@ class _Check:
         found = self.claims.against(marked)
         for owner in found.unmarked:
             self.add(Found("unmarked", DAMAGE, self._name(owner), count=found.unmarked[owner], repairable=True))
-        if found.lost:
+        if found.lost and not self.unread:
             self.add(Found("lost", DAMAGE, count=found.lost, repairable=True, values={"chains": 1, "bytes": found.lost * own.block}))
         free = own.blocks - int(np.count_nonzero(marked))
         if free != own.free_blocks and not found.lost and not found.unmarked and not self.is_pending:
@@ -428,7 +433,7 @@ class _Check:
                 continue
             bits = np.unpackbits(np.frombuffer(raw, np.uint8), bitorder="little")[: own.inodes_per_group].astype(bool)
             wrong = np.nonzero(bits != mine)[0]
-            if len(wrong):
+            if len(wrong) and number not in self.unread:
                 self.add(Found("inode-map", DAMAGE, f"group {number}", count=len(wrong), repairable=True))
             elif told_free != real_free:
                 self.add(Found("free-count", SIGN, f"group {number}", repairable=True, values={"told": told_free, "real": real_free}))

@@ -23,8 +23,9 @@ def check_fat(volume: Fat, add: Callable[[Found], None]) -> tuple[int | None, in
     table = _tables(volume, add)
     owner = np.zeros(volume.clusters + 2, np.uint32)
     names: list[str] = [""]
-    files = _folders(volume, table, owner, names, add)
-    _lost(volume, table, owner, add)
+    unread: list[str] = []
+    files = _folders(volume, table, owner, names, unread, add)
+    _lost(volume, table, owner, add, known=not unread)
     used = int(np.count_nonzero(table[2:]))
     _info(volume, int(volume.clusters - used), add)
     return files, used * volume.cluster
@@ -82,7 +83,7 @@ def _tables(volume: Fat, add: Callable[[Found], None]) -> np.ndarray:
     return table
 
 
-def _folders(volume: Fat, table: np.ndarray, owner: np.ndarray, names: list[str], add: Callable[[Found], None]) -> int:
+def _folders(volume: Fat, table: np.ndarray, owner: np.ndarray, names: list[str], unread: list[str], add: Callable[[Found], None]) -> int:
     """Walk all folders; the number of files. `owner`: number of the name that holds a cluster."""
     files = 0
     waiting: list[tuple[int, str, int, int]] = [(volume.root, "", 0, 0)]
@@ -123,6 +124,7 @@ def _folders(volume: Fat, table: np.ndarray, owner: np.ndarray, names: list[str]
                 _claim(volume, table, owner, names, first, slot.size, own, add)
         missing = [p for p in volume.stretches(cluster) if _gone(volume, *p)]
         if missing:
+            unread.append(path)
             add(Found("unreadable", DAMAGE, path or "/", count=len(missing)))
     return files
 
@@ -175,12 +177,13 @@ def _claim(volume: Fat, table: np.ndarray, owner: np.ndarray, names: list[str], 
         add(Found("chain-long", DAMAGE, path, repairable=True, values={"size": size, "held": count * volume.cluster}))
 
 
-def _lost(volume: Fat, table: np.ndarray, owner: np.ndarray, add: Callable[[Found], None]) -> None:
+def _lost(volume: Fat, table: np.ndarray, owner: np.ndarray, add: Callable[[Found], None], *, known: bool) -> None:
+    """`known`: every folder was read; else what no file has may be that of one that was not."""
     taken = (table != 0) & (table != volume.bad_mark)
     taken[:2] = False
     alone = taken & (owner[: len(table)] == 0)
     count = int(alone.sum())
-    if count:
+    if count and known:
         pointed = np.zeros(len(table), bool)
         inside = table[alone]
         pointed[inside[(inside >= 2) & (inside < len(table))]] = True

@@ -47,7 +47,8 @@ class NtfsCheck:
         self.parents: dict[int, int] = {}
         self.bad = 0
         self.files = 0
-        self.unread = 0
+        self.unread: set[int] = set()
+        """records that could not be read: what they hold is not known, and nothing is said of it"""
         self.capitals = self._capitals()
         self.wrong_folders: set[int] = set()
         self.alone: set[int] = set()
@@ -172,7 +173,7 @@ class NtfsCheck:
                 break
             in_use = bool(marked[number]) if marked is not None and number < len(marked) else False
             if raw is None:
-                self.unread += 1
+                self.unread.add(number)
                 if in_use or marked is None:
                     self.add(Found("unreadable", DAMAGE, f"file record {number}"))
                 continue
@@ -315,6 +316,8 @@ class NtfsCheck:
                     self.add(Found("folder-order", DAMAGE, where, repairable=True, values={"name": name.name}))
                 before = now
                 number = entry.record
+                if number in self.unread:
+                    continue
                 if number >= own.records or not self.used[number]:
                     self.wrong_folders.add(record.number)
                     self.dangling.add((number, entry.sequence))
@@ -371,6 +374,8 @@ class NtfsCheck:
         numbers = np.frombuffer(self.named[1], np.int64) if len(self.named[1]) else _NOTHING
         for parent in np.unique(parents):
             own = int(parent)
+            if own in self.unread:
+                continue
             if own >= self.volume.records or not self.used[own] or (own not in self.parents and own not in (ROOT, EXTEND)):
                 mine = numbers[parents == parent]
                 self.alone |= {int(n) for n in mine}
@@ -437,7 +442,7 @@ class NtfsCheck:
         found = self.claims.against(marked)
         for owner in found.unmarked:
             self.add(Found("unmarked", DAMAGE, self._name(owner), count=found.unmarked[owner], repairable=True))
-        if found.lost:
+        if found.lost and not self.unread:
             self.add(Found("lost", DAMAGE, count=found.lost, repairable=True, values={"chains": 1, "bytes": found.lost * own.cluster}))
         return int(np.count_nonzero(marked)) * own.cluster
 

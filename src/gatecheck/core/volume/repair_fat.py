@@ -223,7 +223,7 @@ class _Fat:
 
     def lost(self) -> Group | None:
         """Chains that no file has, as files of a folder of their own in the root."""
-        if "lost" not in self.ids:
+        if "lost" not in self.ids or "unreadable" in self.ids:
             return None
         volume = self.volume
         held: set[int] = set()

@@ -194,9 +194,9 @@ class _Ntfs:
         return group("folders", writes, "folder", touches=tuple(touched), count=len(touched)) if writes else None
 
     def _of_broken(self, number: int) -> list[tuple[int, bytes]]:
-        """A folder's entries of files whose record is broken and was not given up: they stay."""
+        """A folder's entries of files whose record could not be read, or is broken and was not given up: they stay."""
         try:
-            return [(e.record | e.sequence << 48, e.key) for e in self.volume.index(self.volume.record(number)) if e.record in self.seen.broken] if self.seen.broken else []
+            return [(e.record | e.sequence << 48, e.key) for e in self.volume.index(self.volume.record(number)) if e.record in self.seen.broken | self.seen.unread]
         except DecodeError:
             return []
 
