@@ -299,3 +299,46 @@ def test_extended_chains_are_followed_and_end() -> None:
 
 def test_the_boot_code_leaves_the_table_alone() -> None:
     assert len(BOOT_CODE) <= CODE_ROOM
+
+
+def test_a_loader_that_cannot_be_read_is_not_called_broken() -> None:
+    raw = bytes(gpt_image())
+    volume = read_fat(Unreadable(raw), FIRST)
+    loader = listing(volume).files[LOADER]
+    lba = FIRST + volume.data_at + (loader.cluster - 2) * volume.cluster_sectors
+    found = mending_of(Unreadable(raw, lba), "uefi")
+    assert [f.id for f in found.now.findings][-1] == "loader-unread"
+
+
+@pytest.mark.parametrize("code", [1, 95])
+def test_an_undo_file_on_a_stick_that_knows_no_second_names(code: int, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    def refused(_source: object, _target: object) -> None:
+        raise OSError(code, "not here")
+
+    monkeypatch.setattr(os, "link", refused)
+    undo = mending.Undo(100, ("x",), (mending.Change(0, b"a", b"b"),))
+    mending.write_undo(tmp_path / "undo", undo)
+    assert mending.read_undo(tmp_path / "undo") == undo
+
+
+def test_an_undo_file_that_could_not_be_read_again_is_not_written(image: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]) -> None:
+    raw = gpt_image()
+    raw[446:512] = bytes(66)
+    image.write_bytes(raw)
+    monkeypatch.setattr(mending, "_LARGEST_UNDO", 100)
+    assert main(["mend", str(image), "--mode", "uefi", "--apply", "all", "--undo", str(tmp_path / "undo")]) == 2
+    assert "fewer plans" in capsys.readouterr().err
+    assert image.read_bytes() == raw
+    assert not list(tmp_path.glob("*undo*"))
+
+
+def test_another_plans_undo_file_is_not_gone_on_with(image: Path, tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    raw = gpt_image()
+    raw[446:512] = bytes(66)
+    image.write_bytes(raw)
+    undo = tmp_path / "undo"
+    assert main(["mend", str(image), "--mode", "uefi", "--apply", "protective-mbr", "--undo", str(undo)]) == 0
+    assert main(["mend", str(image), "--revert", str(undo)]) == 0
+    assert main(["mend", str(image), "--mode", "uefi", "--apply", "gpt-primary", "--undo", str(undo)]) == 2
+    assert "that of protective-mbr" in capsys.readouterr().err
+    assert image.read_bytes() == raw

@@ -210,3 +210,12 @@ def test_installed_systems_are_named_and_their_files_judged() -> None:
     found = check(Memory(bytes(raw)), 0, SECTORS - 1)
     assert [(s.name, s.version) for s in found.systems] == [("Windows 11", "10.0.22631.4317")]
     assert {(f.id, f.where.rpartition("/")[2]) for f in found.findings} == {("system-file-broken", "SOFTWARE"), ("system-file-small", "ntdll.dll")}
+
+
+@pytest.mark.parametrize("path", ["many", LONG, "deep/er"])
+def test_what_hangs_on_an_unread_record_is_not_called_lost_or_gone(path: str) -> None:
+    """A record that cannot be read is another thing than one that is not there."""
+    lba = Hurt().record(path) // 512
+    found = repair_of(Memory(healthy(), lba, lba + 1), 0, SECTORS - 1)
+    assert {f.id for f in found.now.findings} == {"unreadable"}
+    assert [g.id for g in found.groups] in ([], ["asks"])

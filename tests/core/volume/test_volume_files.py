@@ -293,3 +293,14 @@ def test_runs_and_sums_of_known_bytes() -> None:
         with pytest.raises(DecodeError):
             list(runs(bytes.fromhex(bad), 0))
     assert crc32c(0xFFFFFFFF, b"123456789") ^ 0xFFFFFFFF == 0xE3069283
+
+
+def test_what_an_unread_folder_may_hold_is_not_called_lost(fat: Path) -> None:
+    disk = ImageSectors(str(fat))
+    own = Fat(disk, 0, SECTORS - 1)
+    node = own.find("HOME/CHOIR")
+    assert node is not None
+    start = own.runs(node)[0].at
+    assert start is not None
+    found = check(Unread(disk, *range(start // 512, start // 512 + 4)), 0, SECTORS - 1)
+    assert {f.id for f in found.findings} == {"unreadable"}
