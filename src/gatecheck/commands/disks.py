@@ -6,7 +6,6 @@ import argparse
 
 from gatecheck import mending
 from gatecheck.commands.output import shown
-from gatecheck.core.disk.boot_uefi import Entry
 from gatecheck.core.disk.bootpath import boot_path
 from gatecheck.core.disk.mend import all_plans, chosen, mending_of, merged
 from gatecheck.core.disk.where import places_of
@@ -18,14 +17,14 @@ from gatecheck.library import disk_words, shipped_model
 def bootpath(arguments: argparse.Namespace) -> int:
     entries, secure = None, False
     if arguments.capture:
+        from gatecheck.core.capture.path import known_entries
         from gatecheck.core.capture.read import read_capture
 
         firmware = read_capture(read_path(arguments.capture), shipped_model().knowledge.findings).firmware
         if firmware is None:
             raise InputError(f"{arguments.capture}: expected a capture with the firmware's variables, got none in it")
         secure = bool(firmware.secure_boot)
-        tried = sorted((e for e in firmware.entries if e.is_active and e.place is not None), key=lambda e: e.place or 0)
-        entries = [Entry(f"Boot{e.number:04X} {e.description}".strip(), e.partition or "", e.file or "", e.leads_to) for e in tried]
+        entries = known_entries(firmware)
     found = boot_path(ImageSectors(arguments.image, sector=arguments.sector_size), arguments.mode, entries=entries, secure=secure)
     words = disk_words()
     findings = [{"id": f.id, "gate": f.gate, "where": f.where, "text": words.say(f.text)} for f in found.findings]

@@ -39,6 +39,7 @@ def main(argv: list[str] | None = None) -> int:
     parser.add_argument("--spool", default=None, help="where pages are kept until they are sent")
     parser.add_argument("--started-by", type=int, default=os.getppid(), help="the process that it goes with (default: its parent)")
     parser.add_argument("--new-drive", default=None, help="the drive that took the place of its own: name, serial and size_gb as JSON")
+    parser.add_argument("--mended", default=None, help="file of what was written to its disks since: disk, byte, bytes as base64, as JSON")
     parser.add_argument("--pace", type=float, default=READS_PER_SECOND, help="seconds of reading that pass in one of ours")
     chosen, rest = parser.parse_known_args(argv)
     threading.Thread(target=_end_with, args=(chosen.started_by, chosen.spool), daemon=True).start()
@@ -46,6 +47,9 @@ def main(argv: list[str] | None = None) -> int:
         rest += ["--spool", chosen.spool]
     machine = patient(chosen.name).connected(chosen.since)
     machine.pace = chosen.pace
+    if chosen.mended:
+        with open(chosen.mended, encoding="utf-8") as file:
+            machine.take_writes(json.load(file))
     if chosen.new_drive:
         machine = with_new_drive(machine, **json.loads(chosen.new_drive))
     result: int = gatecheck_probe.main(rest, machine=machine)

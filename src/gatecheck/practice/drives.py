@@ -102,6 +102,8 @@ class Disk:
     surface: Surface | None = None
     """how it reads; None: as a sound one of its kind"""
     stalled: bool = False
+    written: dict[int, bytes] = field(default_factory=dict)
+    """sectors that were written since"""
 
     @property
     def capacity(self) -> int:
@@ -134,7 +136,17 @@ class Disk:
             if low < high:
                 part = data[(low - at) * size : (high - at) * size]
                 raw[(low - first) * size : (low - first) * size + len(part)] = part
+        for at in range(first, first + count) if self.written else ():
+            if at in self.written:
+                raw[(at - first) * size : (at - first + 1) * size] = self.written[at]
         return bytes(raw)
+
+    def write(self, sector: int, data: bytes) -> None:
+        """Whole sectors. Raises OSError for a place that cannot be read either."""
+        for place in range(len(data) // self.sector):
+            if sector + place in self.bad or sector + place >= self.sectors:
+                raise OSError(5, "input/output error")
+            self.written[sector + place] = data[place * self.sector : (place + 1) * self.sector]
 
 
 @dataclass

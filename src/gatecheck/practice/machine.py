@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import time
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
@@ -9,6 +10,7 @@ from functools import partial
 
 from gatecheck.practice.drives import AtaDrive, BridgedDrive, Disk, Drive, NvmeDrive, ScsiDrive, SlowError, SolderedDrive
 from gatecheck.practice.surfaces import Surface
+from gatecheck.probe.gatecheck_probe import put_bytes
 
 HOURS_PER_SECOND = 1.0
 """practice time: a second here is an hour of running there"""
@@ -117,6 +119,17 @@ class PracticeMachine:
     def read_sector(self, device: str, lba: int, size: int) -> bytes:
         """One sector. Raises OSError."""
         return self.read_at(device, lba, 1, size)
+
+    def rewrite(self, device: str, writes: list[tuple[int, bytes, bytes]], size: int) -> list[tuple[int, bytes]]:
+        """Bytes onto the medium, by the probe's own way. Raises OSError, and what that raises."""
+        disk = self._drive(device).disk
+        return put_bytes(lambda at, length: disk.read(at // size, length // size), lambda at, data: disk.write(at // size, data), writes, size)
+
+    def take_writes(self, writes: list[tuple[str, int, str]]) -> None:
+        """What was written to it before it was connected again: disk, byte, bytes as base64."""
+        for device, at, data in writes:
+            disk = self._drive(device).disk
+            disk.write(at // disk.sector, base64.b64decode(data))
 
     def files(self) -> dict[str, str]:
         """Firmware pages: path -> where they stand."""

@@ -7,7 +7,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from gatecheck.core.disk.encode import mbr_start, system_disk
+from gatecheck.core.disk.encode import gpt_end, mbr_start, system_disk
 from gatecheck.core.disk.volume import volume_start
 from gatecheck.core.firmware import encode as fw
 from gatecheck.core.firmware.pe import image_head
@@ -32,6 +32,7 @@ from gatecheck.practice.surfaces import Patch, Surface
 ESP, SYSTEM, OTHER = "5A1F0C3D-88B4-4E27-9D61-70C2E4B8A911", "C3E9D210-6F4A-4B58-A1D7-25E09B63F84C", "0D7B42F8-1C95-4A6E-8F30-B94D617C2E55"
 _GB = 10**9
 LOADER = {"EFI/system/start.efi": image_head(), "EFI/BOOT/BOOTX64.EFI": image_head(), "EFI/system/start.cfg": b"default system\n"}
+_NOT_WHERE_FIRMWARE_LOOKS = {"EFI/system/start.efi": image_head(), "EFI/system/start.cfg": b"default system\n"}
 Facts = dict[str, str | int]
 
 
@@ -56,15 +57,17 @@ class Patient:
         return made
 
 
-def _disk(gb: int, *, layout: str = "gpt", volume: str = "ntfs", esp: str = ESP, system: str = SYSTEM, bad: frozenset[int] = frozenset(), sector: int = 512, loader: Mapping[str, bytes] | None = None, surface: Surface | None = None) -> Disk:
-    """A disk as a system is installed on it. `loader`: what stands on its system partition."""
+def _disk(gb: int, *, layout: str = "gpt", volume: str = "ntfs", esp: str = ESP, system: str = SYSTEM, bad: frozenset[int] = frozenset(), sector: int = 512, loader: Mapping[str, bytes] | None = None, surface: Surface | None = None, torn: bool = False) -> Disk:
+    """A disk as a system is installed on it. `loader`: what stands on its system partition; `torn`: its first sectors are gone."""
     loader = LOADER if loader is None else loader
     sectors = gb * _GB // sector
     if layout == "gpt":
         start = system_disk(esp, system, sectors=sectors, sector=sector)
         system_volume = {2048 + place: data for place, data in fat_volume(loader, sectors=204_800, sector=sector, cluster_sectors=1).items()}
         own = physical_volume("vg_loft", {"boot": (10, volume_start("ext")), "root": (2000, volume_start("luks"))}, sector=sector) if volume == "lvm" else {0: volume_start(volume)}
-        return Disk(sectors, {0: start, **system_volume, **{206_848 + at: data for at, data in own.items()}}, bad, sector, surface)
+        end = gpt_end(start, sectors=sectors, sector=sector)
+        first = {} if torn else {0: start}
+        return Disk(sectors, {**first, sectors - len(end) // sector: end, **system_volume, **{206_848 + at: data for at, data in own.items()}}, bad, sector, surface)
     if layout == "mbr":
         return Disk(sectors, {0: mbr_start([(7, True, 2048, sectors - 4096)]), 2048: volume_start(volume)}, bad, surface=surface)
     return Disk(sectors, {}, bad, surface=surface)
@@ -216,6 +219,16 @@ PATIENTS: tuple[Patient, ...] = (
         "no-table", "A disk without a table", "Ostler Tarn Mini", "Practice: an emptied one", "A program was to merge two partitions, then the power went.",
         _pc("desktop", "windows-10", "sata-ssd", 2022, "irreplaceable"), _seen("story=power-cut", "screen=no-boot-device"), ("layout.table",),
         lambda: _machine("Ostler Tarn Mini", {"sda": AtaDrive("QUARRY FLINT S480", "QF4-650031", _disk(480, layout="none"), 5_200, rotation=0, wear_now=96)}, chassis=3),
+    ),
+    Patient(
+        "torn-table", "The first sectors of its disk are gone", "Ferrow Adze-22", "Practice: a torn one", "A stick was to be erased. It was not the stick.",
+        _pc("desktop", "linux", "sata-ssd", 2022, "irreplaceable"), _seen("story=unknown", "screen=no-boot-device"), ("layout.table",),
+        lambda: _machine("Ferrow Adze-22", {"sda": AtaDrive("QUARRY FLINT S480", "QF4-720318", _disk(480, volume="ext", torn=True), 3_700, rotation=0, wear_now=97)}, chassis=3),
+    ),
+    Patient(
+        "no-fallback", "Its entry is lost, its loader is not where firmware looks", "Ostler Tarn Mini", "Practice: a forgotten one", "The battery was changed. Since then it asks for a boot device.",
+        _pc("desktop", "linux", "nvme", 2023, "backed-up"), _seen("story=after-service", "screen=no-boot-device"), ("entries.lost",),
+        lambda: _machine("Ostler Tarn Mini", {"nvme0": _flash("QF5-730042", _disk(512, volume="ext", loader=_NOT_WHERE_FIRMWARE_LOOKS), 2_050)}, entries=(NET_ENTRY,), chassis=3),
     ),
     Patient(
         "large-sectors", "Sectors of 4096 bytes, in namespace 3", "Ostler Bracken-15", "Practice: a large one", "It starts, but the clock is always wrong.",

@@ -1,7 +1,8 @@
 #!/usr/bin/env python3
 """Gate Check probe: reads a machine that will not start, from a live Linux, as root. One file, nothing but Python 3.8+.
 
-It only reads. It starts a drive's self-test, or reads its whole surface, if the bench orders that with the clearance for it; it never writes to a drive.
+It reads. It starts a drive's self-test, or reads its whole surface, if the bench orders that with the clearance for it. It writes to a drive in one case only: a
+mending that the bench orders with a clearance for just these bytes, of a drive that nothing uses, after reading that what is to go still stands there.
 
     sudo python3 gatecheck_probe.py --out /media/stick/machine.gcap         no network: everything into one file
     sudo python3 gatecheck_probe.py --server http://BENCH:8765 --secret S   linked to a ticket; the bench shows the command
@@ -40,6 +41,7 @@ import tempfile
 import textwrap
 import threading
 import time
+import typing
 import urllib.error
 import urllib.parse
 import urllib.request
@@ -70,8 +72,10 @@ MOST_FAILED = 8  # sectors of one range, then the rest of it is left: every fail
 OF_THE_MEDIUM = re.compile(r"\[Errno (5|61|84|121)\]")
 PULL_SECONDS = 2.0
 # what an order must be cleared for: `system` touches no drive, `pages` are answered by the drive's firmware, `sectors` are read from the medium,
-# `stress` works the whole drive
-NEEDED = {"look": "system", "read": "pages", "self-test": "stress", "scan": "stress", "copy": "copy"}
+# `stress` works the whole drive, `write` changes named sectors of it
+NEEDED = {"look": "system", "read": "pages", "self-test": "stress", "scan": "stress", "copy": "copy", "sectors": "sectors", "mend": "write"}
+MOST_ROUNDS, MOST_RANGES = 200, 64  # of sectors that the bench asks for in one order, at a time
+MOST_WRITTEN = 3 << 20  # bytes of one mending
 
 
 # --- what a page is ------------------------------------------------------------------------------------------------
@@ -122,6 +126,7 @@ def geometry(block):
 # --- this machine --------------------------------------------------------------------------------------------------
 
 SG_IO, NONE, FROM_DEVICE = 0x2285, -1, -3
+BLKROSET, BLKROGET = 0x125D, 0x125E
 NVME_ADMIN = 0xC0484E41
 ATA_16, ATA_12 = 0x85, 0xA1
 NON_DATA, PIO_IN = 3, 4
@@ -279,6 +284,44 @@ class Machine:
         finally:
             os.close(descriptor)
 
+    def rewrite(self, disk, writes, size):
+        """Put bytes on a disk that nothing else uses: (byte, what stands there, what is to stand there), whole sectors each. Every place is read first and has to
+        hold either; then one after another is written, flushed, and read back past the cache. Raises Refused, OSError."""
+        try:
+            descriptor = os.open("/dev/" + disk, os.O_RDWR | os.O_EXCL | os.O_DIRECT | os.O_SYNC)
+        except OSError as error:
+            if error.errno == 16:
+                raise Refused("expected a disk that nothing uses, got one that is mounted, or held by something else; nothing was written") from None
+            raise
+        was_closed = ctypes.c_int(0)
+        try:
+            fcntl.ioctl(descriptor, BLKROGET, was_closed)
+            if was_closed.value:
+                fcntl.ioctl(descriptor, BLKROSET, ctypes.c_int(0))
+            return put_bytes(
+                lambda at, length: self._read_direct(descriptor, at, length), lambda at, data: self._write_direct(descriptor, at, data), writes, size
+            )  # fmt: skip
+        finally:
+            with contextlib.suppress(OSError):
+                if was_closed.value:
+                    fcntl.ioctl(descriptor, BLKROSET, ctypes.c_int(1))
+            os.close(descriptor)
+
+    @staticmethod
+    def _read_direct(descriptor, at, length):
+        buffer = mmap.mmap(-1, length)
+        if os.preadv(descriptor, [buffer], at) < length:
+            raise OSError(5, "fewer than %d bytes" % length)
+        return buffer[:length]
+
+    @staticmethod
+    def _write_direct(descriptor, at, data):
+        buffer = mmap.mmap(-1, len(data))
+        buffer[:] = data
+        if os.pwritev(descriptor, [buffer], at) < len(data):
+            raise OSError(5, "fewer than %d bytes written" % len(data))
+        os.fsync(descriptor)
+
     def files(self):
         """Path in the capture -> where it stands here: UEFI variables, SMBIOS, the kernel's command line."""
         found = {}
@@ -367,6 +410,25 @@ BLOCK_FACTS = (
     "device/rev", "device/serial", "device/transport", "device/wwid", "device/vpd_pg80", "device/raid_level", "nsid", "serial", "device/type",
     "device/name", "device/cid", "device/fwrev", "device/manfid", "device/date", "device/life_time", "device/pre_eol_info", "hidden",
 )  # fmt: skip
+
+
+def put_bytes(read: "typing.Callable[[int, int], bytes]", write: "typing.Callable[[int, bytes], object]", writes: "list[tuple[int, bytes, bytes]]", size: int) -> "list[tuple[int, bytes]]":
+    """The one way bytes get onto a drive. `read`(byte, length), `write`(byte, bytes). Returns what was read back of each place."""
+    for at, before, after in writes:
+        if at % size or len(after) % size:
+            raise Refused("byte %d: expected whole sectors of %d bytes, got %d; nothing was written" % (at, size, len(after)))
+        now = read(at, len(after))
+        if now not in (before, after) and any(n not in (b, a) for n, b, a in zip(now, before, after, strict=False)):
+            raise Refused("byte %d: expected what the bench has read there, got other bytes; nothing was written" % at)
+    back = []
+    for at, _, after in writes:
+        if read(at, len(after)) != after:
+            write(at, after)
+        now = read(at, len(after))
+        if now != after:
+            raise Refused("byte %d: expected to read back what was written, got other bytes; the bench knows what was there" % at)
+        back.append((at, now))
+    return back
 
 
 def listed(folder):
@@ -625,6 +687,12 @@ def namespaces_of(machine, controller):
     """Numbers of a controller's namespaces as the kernel tells them; empty where it does not."""
     told = [told_of(b).get("nsid", "") for b in machine.blocks() if b.bus == "nvme" and drive_of(b) == controller]
     return sorted({int(text) for text in told if text.isdigit()})
+
+
+def disk_here(disk, device):
+    """The disk of a drive by the name that the drive has now: a namespace keeps its number."""
+    found = re.match(r"(nvme\d+)(n\d+)$", disk)
+    return device + found[2] if found else device
 
 
 def is_a_drive(block):
@@ -1012,7 +1080,7 @@ class Spool:
 # --- the link ------------------------------------------------------------------------------------------------------
 
 
-WORDS_OF = {"look": "Looking at the machine:", "read": "Reading:", "self-test": "Self-test:", "scan": "Timed read:", "copy": "Copying:"}
+WORDS_OF = {"look": "Looking at the machine:", "read": "Reading:", "self-test": "Self-test:", "scan": "Timed read:", "copy": "Copying:", "sectors": "Sectors:", "mend": "Mending:"}
 
 
 class Gone(Exception):
@@ -1076,15 +1144,45 @@ def sane(orders):
         texts = {name: order.get(name) for name in ("id", "order", "device", "drive", "kind")}
         if not all(value is None or (isinstance(value, str) and len(value) <= 200) for value in texts.values()) or not re.match(r"\w{1,40}$", texts["id"] or ""):
             continue
-        if texts["order"] in ("self-test", "scan", "copy") and not re.match(r"\w{1,40}$", texts["device"] or ""):
+        if texts["order"] in ("self-test", "scan", "copy", "sectors", "mend") and not re.match(r"\w{1,40}$", texts["device"] or ""):
             continue
         if texts["order"] == "self-test" and texts["kind"] not in ("short", "long", "conveyance"):
             continue
+        if texts["order"] == "mend":
+            texts["writes"] = order.get("writes")
+            if sane_writes(texts["writes"]) is None:
+                continue
+        if texts["order"] in ("sectors", "mend"):
+            texts["disk"] = order.get("disk")
+            if not isinstance(texts["disk"], str) or not re.match(r"\w{1,40}$", texts["disk"]):
+                continue
         numbers = {name: number(order.get(name), 0, 1 << 48) for name in ("minutes", "hot", "first", "end")}
         marks = order.get("clearances")
         marks = {k: v for k, v in marks.items() if isinstance(k, str) and isinstance(v, str) and v.isascii()} if isinstance(marks, dict) else {}
         found.append(dict({name: value for name, value in texts.items() if value is not None}, clearances=marks, **{name: value for name, value in numbers.items() if value}))
     return found[:50]
+
+
+def sane_writes(writes):
+    """(byte, what stands there, what is to stand there) of each write of a mending; None where they are none: whole bytes of equal length, in all no more than is
+    mended at once."""
+    found = []
+    if not isinstance(writes, list) or not 0 < len(writes) <= 4096:
+        return None
+    for one in writes:
+        try:
+            at, before, after = one["at"], base64.b64decode(one["before"], validate=True), base64.b64decode(one["after"], validate=True)
+        except (TypeError, KeyError, ValueError):
+            return None
+        if not isinstance(at, int) or isinstance(at, bool) or not 0 <= at < 1 << 62 or not after or len(before) != len(after):
+            return None
+        found.append((at, before, after))
+    return found if sum(len(after) for _, _, after in found) <= MOST_WRITTEN else None
+
+
+def writes_sum(writes: "list[dict[str, object]]") -> str:
+    """What the clearance of a mending is made out for: just these bytes at just these places."""
+    return hashlib.sha256(json.dumps([[w["at"], w["before"], w["after"]] for w in writes]).encode()).hexdigest()
 
 
 class Link:
@@ -1186,7 +1284,8 @@ class Link:
         """Does the order carry the clearance it needs, made out for just this order with the ticket's secret?"""
         needed = NEEDED.get(order.get("order", ""), "")
         mark = (order.get("clearances") or {}).get(needed, "")
-        wanted = clearance(self.secret, order.get("id"), order.get("order"), order.get("drive") or order.get("device") or "", needed)
+        what = "write:" + writes_sum(order["writes"]) if order.get("order") == "mend" else needed
+        wanted = clearance(self.secret, order.get("id"), order.get("order"), order.get("drive") or order.get("device") or "", what)
         return bool(needed) and hmac.compare_digest(mark, wanted)
 
     def may_read_sectors(self, order):
@@ -1929,6 +2028,49 @@ class Probe:
                         ids.add("".join("%02x" % data[at ^ 1] for at in range(216, 224)))
         return {name: {text for text in ids if text.strip("0")} for name, ids in found.items()}
 
+    def asked_sectors(self, order, device):
+        """Sectors of a disk that the bench asks for, in rounds: what it needs next follows from what it was given."""
+        disk = disk_here(order["disk"], device)
+        block = next((b for b in self.machine.blocks() if b.name == disk), None)
+        if block is None:
+            raise Refused("expected a disk %s, got none by that name" % disk)
+        size, total = geometry(block)
+        hangs = 0
+        for turn in range(MOST_ROUNDS):
+            self.push()
+            answer = self.link.call("GET", "/wanted?session=%s&order=%s" % (self.link.session, order["id"]))
+            ranges = [r for r in answer.get("ranges", []) if isinstance(r, list) and len(r) == 2 and all(type(n) is int and 0 <= n < 1 << 48 for n in r)][:MOST_RANGES]
+            wanted = [(lba, min(count, LARGEST_PAGE // size)) for lba, count in ranges if count and lba + count <= (total or 0)]
+            if not wanted:
+                return
+            for lba, count in wanted:
+                path = "%s/lba%d-%d.bin" % (disk, lba, lba + count - 1)
+                job = Job(path, "sectors", disk, "plain read", lambda lba=lba, count=count: self.machine.read_at(disk, lba, count, size), (lba, count, size))
+                status, detail, data = self.reader.run(job.call)
+                if status == "ok" and len(data) < count * size:
+                    status, detail, data = "failed", "%d of %d bytes" % (len(data), count * size), b""
+                hangs += status == "hung"
+                if hangs >= HANGS_TO_GIVE_UP:
+                    raise Refused("the drive did not answer %d calls" % hangs)
+                if status == "ok":
+                    self.spool.add(job, order["id"], status, detail, data)
+                else:
+                    self.read_pieces(job, order["id"])
+                self.hint("%s  %s" % (disk, path))
+            self.progress(order["id"], min(turn + 1, 99), 100, "LBA %d" % wanted[-1][0], patient=False)
+
+    def mend(self, order, device):
+        """Named sectors of one disk as the bench wants them, which has what stood there on its own disk before it sends this."""
+        disk = disk_here(order["disk"], device)
+        block = next((b for b in self.machine.blocks() if b.name == disk), None)
+        if block is None:
+            raise Refused("expected a disk %s, got none by that name; nothing was written" % disk)
+        size, _ = geometry(block)
+        self.say("Writing %d sectors of %s, as the bench has ordered." % (sum(len(after) for _, _, after in sane_writes(order["writes"])) // size, disk))
+        for at, data in self.machine.rewrite(disk, sane_writes(order["writes"]), size):
+            lba = at // size
+            self.spool.add(Job("%s/lba%d-%d.bin" % (disk, lba, lba + len(data) // size - 1), "sectors", disk, "read back", None), order["id"], "ok", "", data)
+
     # --- work that takes long: it can be paused and stopped from the bench, and goes on without it
 
     def asked(self, order, done, of, text, left=None, unit="percent", hot=False):
@@ -2146,6 +2288,10 @@ class Probe:
                 self.read(order["id"], drives=False)
             elif order["order"] == "read":
                 self.read(order["id"], sectors=self.link.may_read_sectors(order), device=self.find(order))
+            elif order["order"] == "sectors":
+                self.asked_sectors(order, self.find(order))
+            elif order["order"] == "mend":
+                self.mend(order, self.find(order))
             elif order["order"] in ("scan", "copy"):
                 return self.timed_read(order, self.find(order), copies=order["order"] == "copy")
             else:
@@ -2234,7 +2380,7 @@ def main(argv=None, machine=None, say=None):
     name = re.sub(r"\W+", "-", "%s-%s" % (chosen.secret or "offline", facts.get("product_serial", "") or facts.get("product_name", "machine")))
     spool = Spool(chosen.spool or os.path.join(tempfile.gettempdir(), "gatecheck-probe-" + name))
     reader = Reader(chosen.wait)
-    say("Gate Check reads %s. Nothing is written to any drive." % (" ".join(filter(None, (facts.get("sys_vendor"), facts.get("product_name")))) or "this machine"))
+    say("Gate Check reads %s. Nothing is written to any drive unless the bench orders a mending." % (" ".join(filter(None, (facts.get("sys_vendor"), facts.get("product_name")))) or "this machine"))
     if not chosen.server:
         spool.begin()
         probe = Probe(machine, spool, None, say, reader, hint)

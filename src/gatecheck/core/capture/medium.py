@@ -77,18 +77,25 @@ def disks_of(pages: Iterable[Page], files: Mapping[str, bytes], blocks: Mapping[
         yield Disk(device, shown.path, sectors, layout_of(sectors), frozenset(unreadable))
 
 
-def _lba(path: str) -> int:
+def lba_of(path: str) -> int | None:
+    """The first LBA of a page of sectors, None where its name tells none."""
     match = _LBA.search(path)
-    assert match is not None
-    return int(match[1])
+    return int(match[1]) if match else None
+
+
+def _lba(path: str) -> int:
+    found = lba_of(path)
+    assert found is not None
+    return found
 
 
 def _is_unreadable(page: Page) -> bool:
     """A sector asked for alone that the drive could not read; one that never answered, or was left, was not read."""
-    return page.status == FAILED and not _is_range(page.path) and page.detail is not None and page.detail.values.get("status") == "failed"
+    return page.status == FAILED and not names_a_range(page.path) and page.detail is not None and page.detail.values.get("status") == "failed"
 
 
-def _is_range(path: str) -> bool:
+def names_a_range(path: str) -> bool:
+    """Several sectors in one page, or a place asked for alone."""
     match = _LBA.search(path)
     return match is not None and match[2] is not None
 

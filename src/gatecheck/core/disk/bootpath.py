@@ -24,10 +24,10 @@ class BootPath:
     findings: tuple[Found, ...]
 
 
-def boot_path(disk: Sectors, mode: str, *, machine: str = "x64", entries: Sequence[Entry] | None = None, secure: bool = False) -> BootPath:
-    """Walk the disk as a firmware of this mode, with these boot entries, None: one that knows none; `secure`: with Secure Boot on. Never raises for what stands on the
-    disk."""
-    walk = Walk()
+def boot_path(disk: Sectors, mode: str, *, machine: str = "x64", entries: Sequence[Entry] | None = None, secure: bool = False, walk: Walk | None = None) -> BootPath:
+    """Walk the disk as a firmware of this mode, with these boot entries, None: one that knows none; `secure`: with Secure Boot on; `walk`: where it is kept, for who
+    watches it. Never raises for what stands on the disk."""
+    walk = walk or Walk()
     if mode == BIOS:
         boots = start_legacy(disk, walk)
     else:

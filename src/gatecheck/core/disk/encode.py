@@ -28,6 +28,17 @@ def gpt_start(disk_guid: str, partitions: Sequence[tuple[str, str, int, int, str
     return mbr_start([(PROTECTIVE, False, 1, min(sectors - 1, 0xFFFFFFFF))]).ljust(sector, b"\0") + bytes(header).ljust(sector, b"\0") + entries
 
 
+def gpt_end(start: bytes, *, sectors: int, sector: int = SECTOR) -> bytes:
+    """The second copy of a table that `gpt_start` made: its entries and its header, up to the end of the disk."""
+    entries = start[2 * sector : 2 * sector + _ENTRIES * ENTRY]
+    header = bytearray(start[sector : sector + HEADER])
+    struct.pack_into("<QQ", header, 24, sectors - 1, 1)
+    struct.pack_into("<Q", header, 72, sectors - 1 - -(-len(entries) // sector))
+    header[16:20] = bytes(4)
+    header[16:20] = struct.pack("<I", zlib.crc32(header))
+    return entries.ljust(-(-len(entries) // sector) * sector, b"\0") + bytes(header).ljust(sector, b"\0")
+
+
 def mbr_start(records: Sequence[tuple[int, bool, int, int]]) -> bytes:
     """LBA 0. Records: (type, active, first LBA, sectors), at most four."""
     sector = bytearray(SECTOR)

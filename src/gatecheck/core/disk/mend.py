@@ -5,10 +5,12 @@ Each plan is laid over the disk and the firmware's walk is taken again: `boots_a
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
+from itertools import chain
 
-from gatecheck.core.disk.bootpath import BIOS, UEFI, BootPath, boot_path
+from gatecheck.core.disk.boot_uefi import Entry
+from gatecheck.core.disk.bootpath import BIOS, BootPath, boot_path
 from gatecheck.core.disk.division import division_of
 from gatecheck.core.disk.mend_boot import boot_plans
 from gatecheck.core.disk.mend_loader import loader_plans
@@ -32,20 +34,31 @@ class Mending:
 def mending_of(disk: Sectors, mode: str, *, machine: str = "x64") -> Mending:
     """Never raises for what stands on the disk."""
     now = boot_path(disk, mode, machine=machine)
+    return Mending(now, tuple(plans_of(disk, mode, now, machine=machine)))
+
+
+def plans_of(disk: Sectors, mode: str, now: BootPath, *, machine: str = "x64", entries: Sequence[Entry] | None = None, secure: bool = False) -> Iterator[Plan]:
+    """What could be done where the walk says `now`, each judged by the walk after it, with these boot entries."""
+    return chain(*kinds_of_plan(disk, mode, now, machine=machine, entries=entries, secure=secure))
+
+
+def kinds_of_plan(
+    disk: Sectors, mode: str, now: BootPath, *, machine: str = "x64", entries: Sequence[Entry] | None = None, secure: bool = False
+) -> list[Iterator[Plan]]:
+    """The same by what is mended: tables, volumes, boot code or loader."""
     division = division_of(disk)
     stops = "" if now.boots or not now.findings else now.findings[-1].id
-    found: list[Plan] = [*table_plans(disk, division, mode), *volume_plans(disk, division, mode)]
-    if mode == BIOS:
-        found += boot_plans(disk, division, stops)
-    elif mode == UEFI:
-        found += loader_plans(disk, stops, machine)
-    judged = []
-    for plan in found:
-        changed = [w for w in plan.writes if not _stands(disk, w)]
-        if changed:
-            after = boot_path(Overlay(disk, plan.pairs), mode, machine=machine)
-            judged.append(replace(plan, writes=tuple(changed), boots_after=after.boots))
-    return Mending(now, tuple(judged))
+    kinds: list[Iterator[Plan]] = [table_plans(disk, division, mode), volume_plans(disk, division, mode)]
+    kinds.append(iter(boot_plans(disk, division, stops)) if mode == BIOS else loader_plans(disk, stops, machine))
+
+    def judged(found: Iterator[Plan]) -> Iterator[Plan]:
+        for plan in found:
+            changed = [w for w in plan.writes if not _stands(disk, w)]
+            if changed:
+                after = boot_path(Overlay(disk, plan.pairs), mode, machine=machine, entries=entries, secure=secure)
+                yield replace(plan, writes=tuple(changed), boots_after=after.boots)
+
+    return [judged(kind) for kind in kinds]
 
 
 def _stands(disk: Sectors, own: Write) -> bool:

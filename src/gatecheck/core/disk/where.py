@@ -31,7 +31,7 @@ class Where:
 def places_of(disk: Sectors, lbas: Sequence[int]) -> list[Where]:
     """One for each LBA, in their order. Never raises for what stands on the disk."""
     division = division_of(disk)
-    tables = list(_tables(disk, division))
+    tables = list(tables_of(disk, division))
     found: dict[int, Where] = {}
     inside: dict[int, list[int]] = {}
     pieces: dict[int, Piece] = {p.number: p for p in division.pieces}
@@ -59,7 +59,7 @@ def _whole_disk(disk: Sectors) -> bool:
         return False
 
 
-def _tables(disk: Sectors, division: Division) -> Iterator[tuple[int, int, str]]:
+def tables_of(disk: Sectors, division: Division) -> Iterator[tuple[int, int, str]]:
     """(first, last, name) of what divides the disk."""
     yield 0, 0, "protective-mbr" if division.is_guarded else "mbr"
     for copy, name in ((division.primary, "gpt"), (division.backup, "gpt-backup")):

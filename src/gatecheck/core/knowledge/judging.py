@@ -17,8 +17,8 @@ SITUATIONS: Mapping[str, tuple[str, ...]] = {
     "error-log": ("empty", "recent", "old", "undated"),
     "self-test": ("outcome", "other"),
     "entry-target": ("present", "stale", "none"),
-    "disk-layout": ("start-unreadable",),
-    "loader-look": ("sound", "missing", "damaged"),
+    "disk-layout": ("start-unreadable", "sound", "table-damaged", "no-boot-record", "mode-mismatch", "blank"),
+    "loader-look": ("sound", "missing", "damaged", "walked-sound", "walked-missing", "walked-damaged"),
 }
 """check -> the situations that its pages tell apart"""
 

@@ -101,6 +101,10 @@ def _for_the_probe(router: APIRouter, links: Links) -> None:
     def known_map(session: str, order: str, secret: Secret) -> dict[str, Any]:
         return links.map_so_far(secret, session, order)
 
+    @router.get("/api/link/wanted", operation_id="linkWanted")
+    def wanted(session: str, order: str, secret: Secret) -> dict[str, Any]:
+        return links.wanted(secret, session, order)
+
     @router.post("/api/link/copy", operation_id="linkBeginCopy")
     def begin_copy(said: BeginCopyIn, secret: Secret) -> dict[str, Any]:
         return links.copying.begin(secret, said.session, said.order, said.size)

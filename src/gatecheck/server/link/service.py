@@ -15,7 +15,7 @@ from typing import Any
 from gatecheck.core.capture.manifest import is_plain_path
 from gatecheck.core.words.said import say, to_json
 from gatecheck.files import LARGEST_CAPTURE, LARGEST_PAGE, MOST_PAGES
-from gatecheck.probe.gatecheck_probe import NEEDED, PROTOCOL, clearance
+from gatecheck.probe.gatecheck_probe import NEEDED, PROTOCOL, clearance, writes_sum
 from gatecheck.probe_file import probe_with, start_line
 from gatecheck.server.captures.service import Captures
 from gatecheck.server.errors import LinkEndedError, LinkUnknownError, NotFoundError, TooManyError
@@ -43,9 +43,13 @@ BY = "probe"
 # order -> (kind ->) the move whose interlocks hold it; None: nothing of the drives is touched
 _MOVES: Mapping[str, Mapping[str, str | None]] = {
     "look": {"": None}, "read": {"": "health-pages"}, "self-test": {"short": "short-test", "long": "long-test", "conveyance": "short-test"}, "scan": {"": "read-scan"}, "copy": {"": "copy-data"},
+    "sectors": {"": "disk-layout"}, "mend": {fix: fix for fix in ("rebuild-table", "rebuild-boot-record", "rebuild-loader")},
 }  # fmt: skip
+_MADE_HERE = ("sectors", "mend")
+"""orders that nobody gives by name: an instrument makes them"""
 _LONG_ONES, _PAUSED_ONES = ("self-test", "scan", "copy"), ("scan", "copy")
 """orders that are watched and can be stopped; those that can be paused as well"""
+_SHOWN = ("order", "device", "drive", "kind", "minutes", "hot", "first", "end")
 _STALL_SECONDS = 90.0
 _SECTORS_MOVE = "disk-layout"
 """reading first sectors asks the medium: allowed where this check is"""
@@ -73,6 +77,10 @@ class Links:
         self._throttle = Throttle(10, 60.0)
         self._lock = threading.Lock()
         self.copying = Copying(self)
+        self.wanted_of: Callable[[int, Order], list[tuple[int, int]]] = lambda ticket_id, order: []
+        """sectors that an order `sectors` still needs"""
+        self.on_done: Callable[[int, Order, str], None] = lambda ticket_id, order, result: None
+        """told of each order that is through"""
 
     # --- for the browser ---------------------------------------------------------------------------------------
 
@@ -103,7 +111,7 @@ class Links:
             "orders": [_order_out(o) for o in orders],
             "offers": [
                 {"order": order, "kind": kind, "move": move, "held": self._held(ticket, move)}
-                for order, kinds in _MOVES.items() for kind, move in kinds.items() if move
+                for order, kinds in _MOVES.items() for kind, move in kinds.items() if move and order not in _MADE_HERE
             ],
         })  # fmt: skip
 
@@ -137,6 +145,12 @@ class Links:
 
     def order(self, ticket_id: int, body: Mapping[str, Any], *, by: str) -> None:
         """Put an order for the probe. Raises StoreError where an interlock holds it or there is no link to pull it."""
+        if body.get("order") in _MADE_HERE:
+            raise StoreError(f"order: expected one that a person gives, got {body['order']}: the Path instrument makes it")
+        self.put(ticket_id, {k: body[k] for k in ("order", "device", "kind", "minutes", "hot", "first", "end", "tight") if body.get(k)}, by=by)
+
+    def put(self, ticket_id: int, body: Mapping[str, Any], *, by: str) -> int:
+        """The same for an order that was made here, with all that it carries; its number."""
         ticket = self.tickets.ticket(ticket_id)
         move = _move_of(body)
         held = self._held(ticket, move)
@@ -149,9 +163,10 @@ class Links:
             link = links.link_of(connection, ticket_id)
             if link is None or link.ended_at:
                 raise StoreError("order: expected a link on this ticket, got none")
-            own = {k: body[k] for k in ("order", "device", "kind", "minutes", "hot", "first", "end") if body.get(k)} | ({"drive": drive} if drive else {})
-            links.put_order(connection, ticket_id, own, by=by, at=now())
+            own = {k: v for k, v in body.items() if k != "tight"} | ({"drive": drive} if drive else {})
+            number = links.put_order(connection, ticket_id, own, by=by, at=now())
         self.tell(ticket_id, at_once=True)
+        return number
 
     def steer(self, ticket_id: int, order_id: int, what: str) -> None:
         """Pause or stop an order that runs, go on with one that is paused, or leave it. Raises NotFoundError, StoreError."""
@@ -185,6 +200,10 @@ class Links:
         if pages and session:
             row = self.tickets.row_of(ticket_id)
             self.captures.add_file(ticket_id, f"{row.number.lower()}-{order.id}.gcap", capture_of(session, pages), by=BY, read_now=True)
+
+    def held(self, ticket_id: int, move: str) -> str:
+        """Why this move is held back now; empty where it is not."""
+        return self._held(self.tickets.ticket(ticket_id), move)
 
     @staticmethod
     def _held(ticket: TicketOut, move: str | None) -> str:
@@ -253,7 +272,8 @@ class Links:
         if cleared and kind == "read" and not self._held(ticket, _SECTORS_MOVE):
             cleared.append("sectors")
         device = order.body.get("drive") or order.body.get("device", "")
-        marks = {what: clearance(link.secret, str(order.id), kind, device, what) for what in cleared}
+        made_for = {"write": f"write:{writes_sum(order.body['writes'])}"} if kind == "mend" else {}
+        marks = {what: clearance(link.secret, str(order.id), kind, device, made_for.get(what, what)) for what in cleared}
         return {"id": str(order.id), **order.body, "clearances": marks}
 
     def map_so_far(self, secret: str, session_id: str, order_id: str) -> dict[str, Any]:
@@ -262,6 +282,16 @@ class Links:
         with self.shop.database.read() as connection:
             pieces = links.map_of(connection, link.ticket_id, order_id)
         return {"map": base64.b64encode(b"".join(pieces)).decode()}
+
+    def wanted(self, secret: str, session_id: str, order_id: str) -> dict[str, Any]:
+        """What an order `sectors` is to read next, by what was read so far; nothing where it needs no more, or is held by now."""
+        link, _ = self.session_of(secret, session_id)
+        with self.shop.database.read() as connection:
+            order = next((o for o in links.orders_of(connection, link.ticket_id) if str(o.id) == order_id and o.body["order"] == "sectors"), None)
+        if order is None or order.state != links.WAITING:
+            raise NotFoundError(f"order {order_id[:20]!r}: expected one of this ticket that asks for sectors, got none")
+        held = self._held(self.tickets.ticket(link.ticket_id), _move_of(order.body))
+        return {"ranges": [] if held else [list(run) for run in self.wanted_of(link.ticket_id, order)]}
 
     def page(self, secret: str, page: PageIn) -> dict[str, Any]:
         """Keep one page. Pages come in order; one that is not the next is not kept, and the answer says where the bench stands."""
@@ -334,6 +364,8 @@ class Links:
         live.done, live.of, live.minutes_left, live.text = 0, 0, None, ""
         if result == links.PAUSED or order.body["order"] in _LONG_ONES:
             self.shop.announce({"kind": "work", "ticket": link.ticket_id, "order": order.id, "result": result})
+        if order.state == links.WAITING:
+            self.on_done(link.ticket_id, order, result)
         self.tell(link.ticket_id, at_once=True)
         return {"ok": True}
 
@@ -428,14 +460,15 @@ def _move_of(body: Mapping[str, Any]) -> str | None:
     kinds = _MOVES.get(str(body.get("order")), {})
     kind = str(body.get("kind") or "")
     if kind not in kinds:
-        raise StoreError(f"order: expected one of {', '.join(_MOVES)} (self-test with kind short, long or conveyance), got {body.get('order')!r} {kind}".rstrip())
-    if body["order"] in _LONG_ONES and not body.get("device"):
+        raise StoreError(f"order: expected one of {', '.join(o for o in _MOVES if o not in _MADE_HERE)} (self-test with kind short, long or conveyance), got {body.get('order')!r} {kind}".rstrip())
+    if body["order"] in (*_LONG_ONES, *_MADE_HERE) and not body.get("device"):
         raise StoreError(f"order {body['order']}: expected the device, got none")
     return kinds[kind]
 
 
 def _order_out(order: Order) -> dict[str, Any]:
-    return {"id": order.id, **order.body, "wanted": order.wanted, "state": order.state, "detail": order.detail, "made_by": order.made_by, "made_at": order.made_at}
+    body = {name: value for name, value in order.body.items() if name in _SHOWN}
+    return {"id": order.id, **body, "wanted": order.wanted, "state": order.state, "detail": order.detail, "made_by": order.made_by, "made_at": order.made_at}
 
 
 def _checked(page: PageIn) -> bytes:

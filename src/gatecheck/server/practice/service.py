@@ -51,12 +51,24 @@ class Practice:
             sys.executable, "-m", "gatecheck.practice", own.id, "--since", str(since), "--server", self.url, "--spool", spool,
             "--wait", "3", "--started-by", str(os.getpid()),
         ]  # fmt: skip
+        mended = self._mended(ticket_id)
+        if mended:
+            place = os.path.join(spool, "mended.json")
+            with open(place, "w", encoding="utf-8") as file:
+                json.dump(mended, file)
+            command += ["--mended", place]
         part = self.new_drive(ticket_id)
         if part is not None:
             command += ["--new-drive", json.dumps({"name": part.name, "serial": part.serial, "size_gb": part.size_gb})]
         secret = {**os.environ, "GATECHECK_SECRET": link.secret}  # not among its arguments, which any user of this computer can list
         process = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True, env=secret)
         self._running[ticket_id] = (process, spool)
+
+    def _mended(self, ticket_id: int) -> list[tuple[str, int, str]]:
+        """What was written to its disks since it came in: disk, byte, bytes (base64)."""
+        with self.shop.database.read() as connection:
+            orders = links.orders_of(connection, ticket_id)
+        return [(str(o.body["disk"]), int(w["at"]), str(w["after"])) for o in orders if o.body["order"] == "mend" and o.state == "done" for w in o.body["writes"]]
 
     def connect_again(self, ticket_id: int) -> None:
         """The same practice machine with what was changed in it since; nothing where the ticket has none."""

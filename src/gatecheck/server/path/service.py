@@ -1,0 +1,250 @@
+"""The boot path of a ticket's disks: walked over what was read, read on demand until the verdict stands, mended with the undo kept here first."""
+
+from __future__ import annotations
+
+import base64
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass
+from functools import lru_cache
+from typing import Any
+
+from gatecheck.core.capture.medium import Disk
+from gatecheck.core.capture.path import base_of, known_entries, layered, machine_of, mode_of, walk_says
+from gatecheck.core.capture.read import Capture
+from gatecheck.core.disk.boot_uefi import Entry
+from gatecheck.core.disk.bootpath import BIOS, UEFI
+from gatecheck.core.disk.follow import Followed, Layered, follow, joined, wanted_runs
+from gatecheck.core.disk.known import Known, known_plans
+from gatecheck.core.disk.mend import merged
+from gatecheck.core.disk.plan import Plan
+from gatecheck.core.errors import DecodeError
+from gatecheck.core.instruments.evidence import noted
+from gatecheck.core.words.said import say, to_json
+from gatecheck.server.captures.service import ELSEWHERE, Captures
+from gatecheck.server.errors import NotFoundError
+from gatecheck.server.link.service import BY, Links
+from gatecheck.server.path.show import fix_of, path_out
+from gatecheck.server.path.wire import MendOut, PathDiskOut, PathOut
+from gatecheck.server.shop import Shop
+from gatecheck.store import StoreError, links
+from gatecheck.store.files import attachments
+from gatecheck.store.links import WAITING, Order
+
+_MOST_KEPT = 8
+_LARGEST_MEND = 3 << 20
+"""bytes of one mending through the link (the probe takes no more)"""
+_STOPPED_BY = ("refused", "failed", "cancelled")
+
+
+@dataclass(frozen=True, slots=True)
+class Ground:
+    """A disk as it is known, and the firmware that meets it. `told`: the live system said how it was started."""
+
+    capture: Capture
+    disk: Disk
+    device: str
+    sectors: Layered
+    mode: str
+    told: bool
+    machine: str
+    entries: Sequence[Entry] | None
+    secure: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Seen:
+    ground: Ground
+    followed: Followed
+    known: Known
+
+
+class Paths:
+    """The boot paths of a shop's tickets."""
+
+    def __init__(self, shop: Shop, captures: Captures, linked: Links) -> None:
+        self.shop, self.captures, self.links = shop, captures, linked
+        linked.wanted_of, linked.on_done = self.wanted, self._done
+        self._judged = lru_cache(_MOST_KEPT)(self._judge)
+
+    # --- what is known -----------------------------------------------------------------------------------------
+
+    def _captures(self, ticket_id: int) -> list[Capture]:
+        """Newest first."""
+        with self.shop.database.read() as connection:
+            return [self.captures.decoded.capture(file.name, file.sha256) for file in attachments(connection, ticket_id)]
+
+    def _disks(self, captures: Sequence[Capture]) -> list[PathDiskOut]:
+        """Disks of the newest reading of the whole machine, those from outside last."""
+        newest = next((c for c in captures if c.listed is not None and c.disks), None)
+        found = []
+        for disk in newest.disks if newest else ():
+            drive = next((d for d in newest.drives if newest.disk_of(d) is disk), None) if newest else None
+            own = (drive.identity or {}) if drive else {}
+            found.append((drive is not None and drive.bus == "usb", PathDiskOut(device=drive.device if drive else disk.device, disk=disk.device, name=str(own.get("model") or disk.device))))
+        return [out for _, out in sorted(found, key=lambda f: f[0])]
+
+    def _ground(self, captures: Sequence[Capture], device: str, mode: str, also: Sequence[tuple[dict[str, Any], bytes]] = ()) -> Ground | None:
+        base = base_of(captures, device)
+        if base is None:
+            return None
+        capture, disk = base
+        told = mode_of(capture)
+        chosen = mode or told or (BIOS if disk.layout.kind == "mbr" else UEFI)
+        firmware = capture.firmware
+        drive = next((d for d in capture.drives if capture.disk_of(d) is disk), None)
+        entries = known_entries(firmware, live=False) if chosen == UEFI and firmware is not None and firmware.variables else None
+        return Ground(
+            capture, disk, drive.device if drive else disk.device, layered(captures, base, also), chosen, told is not None, machine_of(capture), entries,
+            bool(firmware and firmware.secure_boot) and chosen == UEFI,
+        )  # fmt: skip
+
+    def _seen(self, ticket_id: int, device: str, mode: str) -> Seen | None:
+        with self.shop.database.read() as connection:
+            kept = tuple((file.name, file.sha256) for file in attachments(connection, ticket_id))
+        return self._judged(kept, device, mode)
+
+    def _judge(self, kept: tuple[tuple[str, str], ...], device: str, mode: str) -> Seen | None:
+        """By the files it rests on: the same for the same ones."""
+        ground = self._ground([self.captures.decoded.capture(*file) for file in kept], device, mode)
+        return _walked(ground) if ground else None
+
+    # --- for the browser ---------------------------------------------------------------------------------------
+
+    def view(self, ticket_id: int, device: str = "", mode: str = "") -> PathOut:
+        """The path of one disk, of the machine's own where none is named. Raises NotFoundError."""
+        ticket = self.captures.tickets.ticket(ticket_id)
+        disks = self._disks(self._captures(ticket_id))
+        own = next((d for d in disks if device in (d.device, d.disk)), None) if device else next((d for d in disks if self.captures.is_the_machines(ticket_id, d.device)), disks[0] if disks else None)
+        seen = self._seen(ticket_id, own.disk, mode) if own else None
+        with self.shop.database.read() as connection:
+            orders, link = links.orders_of(connection, ticket_id), links.link_of(connection, ticket_id)
+        running = next((o for o in orders if o.body["order"] == "sectors" and o.state == WAITING), None)
+        held = {move: f"{h.why}. {h.release}" for h in ticket.held for move in [h.move]}
+        linked = link is not None and not link.ended_at and not ticket.closed_at
+        return path_out(
+            seen, self.shop.words, disks=disks, reading=running.id if running else None, held=held, linked=linked,
+            mends=self._mends(orders), fix_names={m: self.shop.model.knowledge.fixes[m].name for m in self.shop.model.knowledge.fixes},
+        )  # fmt: skip
+
+    def read(self, ticket_id: int, device: str, *, by: str) -> None:
+        """Have the sectors read that the walk lacks. Raises NotFoundError, StoreError."""
+        seen = self._seen(ticket_id, device, "")
+        if seen is None:
+            raise NotFoundError(f"disk {device[:40]!r}: expected one whose start was read, got none by that name")
+        with self.shop.database.read() as connection:
+            if any(o.state == WAITING and o.body["order"] == "sectors" for o in links.orders_of(connection, ticket_id)):
+                raise StoreError("sectors: expected no reading of them that runs, got one")
+        self.links.put(ticket_id, {"order": "sectors", "device": seen.ground.device, "disk": seen.ground.disk.device}, by=by)
+
+    def mend(self, ticket_id: int, device: str, plan: str, mode: str, *, by: str) -> None:
+        """Order a plan's writes. What stands there now is in the order, which is on the bench's disk before the probe can pull it. Raises NotFoundError, StoreError."""
+        seen = self._seen(ticket_id, device, mode)
+        chosen = next((p for p in seen.known.plans if p.id == plan), None) if seen else None
+        if seen is None or chosen is None:
+            raise NotFoundError(f"plan {plan[:60]!r}: expected one that the Path instrument shows for {device[:40]}, got none by that name")
+        with self.shop.database.read() as connection:
+            if any(o.state == WAITING for o in links.orders_of(connection, ticket_id)):
+                raise StoreError("mend: expected no other order that waits, got one; a mending runs alone")
+        disk, size = seen.ground.sectors, seen.ground.sectors.sector
+        if not self.captures.drive_named(ticket_id, seen.ground.device):
+            raise StoreError(f"mend: expected a drive that says its serial number, got {seen.ground.device}, which tells none: what is written has to go to the right one")
+        writes: list[dict[str, Any]] = []
+        for at, after in merged(disk, chosen.pairs):
+            span = disk.read(at // size, len(after) // size)
+            try:
+                before = span.whole("sectors to be written")
+            except DecodeError as error:
+                raise StoreError(f"mend: {error}; read the path again") from error
+            writes.append({"at": at, "before": base64.b64encode(before).decode(), "after": base64.b64encode(after).decode()})
+        if _size(writes) > _LARGEST_MEND:
+            raise StoreError(f"mend: expected at most {_LARGEST_MEND >> 20} MiB to be written, got more: copy the drive and mend the copy")
+        fix = fix_of(chosen, seen.followed)
+        self.links.put(ticket_id, self._mend_order(seen.ground, fix, chosen, writes), by=by)
+
+    def _mend_order(self, ground: Ground, fix: str, plan: Plan, writes: list[dict[str, Any]]) -> dict[str, Any]:
+        return {"order": "mend", "kind": fix, "device": ground.device, "disk": ground.disk.device, "plan": plan.id, "what": self.shop.words.say(plan.what), "writes": writes}
+
+    def take_back(self, ticket_id: int, order_id: int, *, by: str) -> None:
+        """Every byte of a mending as it was, the last write first. Raises NotFoundError, StoreError."""
+        with self.shop.database.read() as connection:
+            orders = links.orders_of(connection, ticket_id)
+        done = next((o for o in orders if o.id == order_id and o.body["order"] == "mend" and o.state in ("done", "failed")), None)
+        if done is None:
+            raise NotFoundError(f"order {order_id}: expected a mending of this ticket that was carried out, got none")
+        if any(o.state == WAITING for o in orders):
+            raise StoreError("mend: expected no other order that waits, got one; a mending runs alone")
+        if any(o.body.get("reverts") == order_id and o.state == "done" for o in orders):
+            raise StoreError(f"order {order_id}: expected a mending that stands, got one that was taken back")
+        writes = [{"at": w["at"], "before": w["after"], "after": w["before"]} for w in reversed(done.body["writes"])]
+        body = {name: done.body[name] for name in ("order", "kind", "device", "disk", "plan", "what")}
+        self.links.put(ticket_id, {**body, "writes": writes, "reverts": order_id}, by=by)
+
+    @staticmethod
+    def _mends(orders: Sequence[Order]) -> list[MendOut]:
+        """Newest first."""
+        back = {o.body["reverts"] for o in orders if o.body.get("reverts") and o.state == "done"}
+        return [
+            MendOut(
+                order=o.id, plan=str(o.body["plan"]), what=str(o.body["what"]), fix=str(o.body["kind"]), state=o.state, detail=o.detail, at=o.done_at or o.made_at, by=o.made_by,
+                size=_size(o.body["writes"]), reverts=o.body.get("reverts"), taken_back=o.id in back,
+            )
+            for o in reversed(orders) if o.body["order"] == "mend"
+        ]  # fmt: skip
+
+    # --- for the probe -----------------------------------------------------------------------------------------
+
+    def wanted(self, ticket_id: int, order: Order) -> list[tuple[int, int]]:
+        """Sectors that an order needs next: first for the verdict, then for what could be mended."""
+        with self.shop.database.read() as connection:
+            pages = links.all_pages_of(connection, ticket_id, str(order.id))
+        ground = self._ground(self._captures(ticket_id), str(order.body["disk"]), "", pages)
+        if ground is None:
+            return []
+        seen = _walked(ground)
+        runs = list(seen.followed.wanted or seen.known.wanted)
+        if any(line["status"] == "failed" for line, _ in pages):  # a drive with bad places is asked for no more than is needed
+            lacking = [lba for first, count in runs for lba in range(first, first + min(count, 8))]
+            runs = wanted_runs(ground.sectors, lacking, careful=True)
+        tried = {(int(m[1]), int(m[2] or m[1])) for line, _ in pages for m in [re.search(r"lba(\d+)(?:-(\d+))?\.", str(line["path"]))] if m}
+        return [(first, count) for first, count in joined(runs) if (first, first + count - 1) not in tried]
+
+    def _done(self, ticket_id: int, order: Order, result: str) -> None:
+        """What an order that is through says to the tape: the walk where it stands, a mending as it went."""
+        if order.body["order"] == "mend":
+            self._say_mended(ticket_id, order, result)
+        elif order.body["order"] == "sectors" and result == "done":
+            self._weigh(ticket_id, order)
+
+    def _weigh(self, ticket_id: int, order: Order) -> None:
+        device = str(order.body["device"])
+        seen = self._seen(ticket_id, str(order.body["disk"]), "")
+        with self.shop.database.read() as connection:
+            mended = any(o.body["order"] == "mend" and o.state == "done" for o in links.orders_of(connection, ticket_id))
+            kept = attachments(connection, ticket_id)
+        if seen is None or mended or not seen.ground.told or not self.captures.is_the_machines(ticket_id, device):
+            return  # after a mending it is the start that tells, and its own move
+        elsewhere = any(p.id.startswith("loader") for p in seen.known.plans)
+        found = walk_says(self.shop.shipped.knowledge.findings, seen.followed, seen.ground.sectors, seen.ground.mode, entries=seen.ground.entries, elsewhere=elsewhere)
+        rests_on = {"file": kept[0].sha256, "name": kept[0].name, "device": ELSEWHERE} if kept else {}
+        entries: list[tuple[dict[str, Any], str | None]] = [
+            (noted({"move": e["move"], "weights": e["weights"], **({"rests_on": rests_on} if rests_on else {})}, e["note"]), f"path-{order.id}-{e['move']}") for e in found
+        ]  # fmt: skip
+        if entries:
+            self.captures.tickets.append_all(ticket_id, entries, by=BY)
+
+    def _say_mended(self, ticket_id: int, order: Order, result: str) -> None:
+        state = "stopped" if result in _STOPPED_BY else "taken-back" if order.body.get("reverts") else "done"
+        said = say(f"path.mend-{state}", what=str(order.body["what"]), bytes=_size(order.body["writes"]), order=order.id)
+        self.captures.tickets.append_all(ticket_id, [({"note": to_json(said)}, f"mend-{order.id}")], by=BY)
+
+
+def _size(writes: Sequence[dict[str, Any]]) -> int:
+    """Bytes that are written."""
+    return sum(len(base64.b64decode(w["after"])) for w in writes)
+
+
+def _walked(ground: Ground) -> Seen:
+    followed = follow(ground.sectors, ground.mode, machine=ground.machine, entries=ground.entries, secure=ground.secure)
+    known = known_plans(ground.sectors, ground.mode, followed, machine=ground.machine, entries=ground.entries, secure=ground.secure)
+    return Seen(ground, followed, known)
