@@ -31,6 +31,7 @@ SHOTS: list[tuple[str, str, str, tuple[int, int], list[str]]] = [
     ("call-sheet", "/ticket/5/call", "light", DESK, []),
     ("pages", "/ticket/3/pages", "light", DESK, []),
     ("surface", "/ticket/3/surface", "light", DESK, ["v", "ArrowRight", "ArrowRight", "+", "+"]),
+    ("path", "/ticket/13/path", "light", DESK, ["r", "later"]),
     ("settings", "/ticket/10/settings", "light", DESK, []),
     ("sightings", "/ticket/13/sightings", "dark", DESK, []),
     ("odds", "/odds", "light", DESK, []),
@@ -55,6 +56,9 @@ def take(browser: Browser, url: str, name: str, path: str, theme: str, size: tup
     page.get_by_role("heading", level=1).first.wait_for()
     page.wait_for_timeout(300)
     for key in keys:
+        if key == "later":  # what was asked for has come
+            page.wait_for_timeout(6000)
+            continue
         page.keyboard.press(key)
         page.wait_for_timeout(300)
     page.screenshot(path=FOLDER / f"{name}.png")

@@ -14,6 +14,7 @@ import { SightingsInstrument } from './features/sightings/SightingsInstrument'
 import { PapersInstrument } from './features/papers/PapersInstrument'
 import { ShopPage } from './features/papers/ShopPage'
 import { PartsInstrument } from './features/work/PartsInstrument'
+import { PathInstrument } from './features/path'
 import { SurfaceInstrument } from './features/surface'
 import { ShelfPage } from './features/work/ShelfPage'
 import { TicketPage } from './features/ticket/TicketPage'
@@ -62,6 +63,7 @@ export function App() {
                 <Route path="/shelf"><ShelfPage /></Route>
                 <Route path="/ticket/:id/parts">{({ id }) => <PartsInstrument key={id} id={Number(id)} />}</Route>
                 <Route path="/ticket/:id/pages">{({ id }) => <PagesInstrument id={Number(id)} />}</Route>
+                <Route path="/ticket/:id/path">{({ id }) => <PathInstrument key={id} id={Number(id)} />}</Route>
                 <Route path="/ticket/:id/surface">{({ id }) => <SurfaceInstrument key={id} id={Number(id)} />}</Route>
                 <Route path="/ticket/:id/settings">{({ id }) => <SettingsInstrument key={id} id={Number(id)} />}</Route>
                 <Route path="/ticket/:id/sightings">{({ id }) => <SightingsInstrument key={id} id={Number(id)} />}</Route>

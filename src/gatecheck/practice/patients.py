@@ -174,7 +174,7 @@ PATIENTS: tuple[Patient, ...] = (
     Patient(
         "stale-entry", "Its boot entry points at an old drive", "Ferrow Lathe-14", "Practice: a cloned one", "A bigger drive was put in and everything copied over.",
         _pc("laptop", "windows-11", "nvme", 2026, "backed-up"), _seen("story=after-service", "screen=no-boot-device"), ("entries.lost",),
-        lambda: _machine("Ferrow Lathe-14", {"nvme0": _flash("QF9-310500", _disk(1000), 90)}, entries=(STALE_ENTRY, NET_ENTRY)),
+        lambda: _machine("Ferrow Lathe-14", {"nvme0": _flash("QF9-310500", _disk(1000, loader=_NOT_WHERE_FIRMWARE_LOOKS), 90)}, entries=(STALE_ENTRY, NET_ENTRY)),
     ),
     Patient(
         "no-loader", "Its loader is gone", "Ostler Bracken-15", "Practice: a tidied one", "Somebody made room on the small partition.",

@@ -551,6 +551,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/link/wanted": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Wanted */
+        get: operations["linkWanted"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/link/copy": {
         parameters: {
             query?: never;
@@ -665,6 +682,74 @@ export interface paths {
         get: operations["getSurfaceCsv"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tickets/{ticket_id}/path": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get Path */
+        get: operations["getPath"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tickets/{ticket_id}/path/read": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Read Path */
+        post: operations["readPath"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tickets/{ticket_id}/path/mend": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Mend Path */
+        post: operations["mendPath"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tickets/{ticket_id}/path/take-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take Back */
+        post: operations["takeBackMend"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2247,6 +2332,15 @@ export interface components {
             /** Last */
             last: number;
         };
+        /** MarkOut */
+        MarkOut: {
+            /** At */
+            at: number;
+            /** Size */
+            size: number;
+            /** Name */
+            name: string;
+        };
         /**
          * MeOut
          * @description Who asks. `here`: on the bench's own computer; `initials`: of a paired device's technician.
@@ -2258,6 +2352,48 @@ export interface components {
             paired: boolean;
             /** Initials */
             initials: string | null;
+        };
+        /** MendIn */
+        MendIn: {
+            /** Device */
+            device: string;
+            /** Plan */
+            plan: string;
+            /**
+             * Mode
+             * @default
+             */
+            mode: string;
+            /** By */
+            by: string;
+        };
+        /**
+         * MendOut
+         * @description A mending that was ordered. `state`: waiting, done, refused, failed, cancelled; `reverts`: it takes another back; `taken_back`: another takes this back.
+         */
+        MendOut: {
+            /** Order */
+            order: number;
+            /** Plan */
+            plan: string;
+            /** What */
+            what: string;
+            /** Fix */
+            fix: string;
+            /** State */
+            state: string;
+            /** Detail */
+            detail: string;
+            /** At */
+            at: string;
+            /** By */
+            by: string;
+            /** Size */
+            size: number;
+            /** Reverts */
+            reverts: number | null;
+            /** Taken Back */
+            taken_back: boolean;
         };
         /** MoveWords */
         MoveWords: {
@@ -2590,6 +2726,107 @@ export interface components {
             cables: components["schemas"]["ItemOut"][];
             chosen: components["schemas"]["ChosenOut"] | null;
         };
+        /**
+         * PathDiskOut
+         * @description A disk whose start was read. `device`: the drive's name; `disk`: the disk's own.
+         */
+        PathDiskOut: {
+            /** Device */
+            device: string;
+            /** Disk */
+            disk: string;
+            /** Name */
+            name: string;
+        };
+        /**
+         * PathOut
+         * @description `boots`: None where the verdict does not stand yet; `unread`: sectors that it lacks; `reading`: an order that reads them runs.
+         */
+        PathOut: {
+            /** Disks */
+            disks: components["schemas"]["PathDiskOut"][];
+            /** Device */
+            device: string;
+            /** Disk */
+            disk: string;
+            /** Mode */
+            mode: string;
+            /** Mode Told */
+            mode_told: boolean;
+            /** Sector */
+            sector: number;
+            /** Sectors */
+            sectors: number;
+            /** Scheme */
+            scheme: string;
+            /** Pieces */
+            pieces: components["schemas"]["PieceOut"][];
+            /** Tables */
+            tables: components["schemas"]["PieceOut"][];
+            /** Steps */
+            steps: components["schemas"]["PathStepOut"][];
+            /** Last Reads */
+            last_reads: components["schemas"]["SpanOut"][];
+            /** Boots */
+            boots: boolean | null;
+            /** Verdict */
+            verdict: string;
+            /** Findings */
+            findings: string[];
+            stop: components["schemas"]["StopOut"] | null;
+            /** Plans */
+            plans: components["schemas"]["PathPlanOut"][];
+            /** Searches */
+            searches: boolean;
+            /** Unread */
+            unread: number;
+            /** Reading */
+            reading: number | null;
+            /** Held */
+            held: string;
+            /** Linked */
+            linked: boolean;
+            /** Entries */
+            entries: boolean;
+            /** Secure */
+            secure: boolean;
+            /** Mends */
+            mends: components["schemas"]["MendOut"][];
+        };
+        /**
+         * PathPlanOut
+         * @description `fix`: the move whose outcome tells how it went; `held`: why it is held back now, empty where it is not.
+         */
+        PathPlanOut: {
+            /** Id */
+            id: string;
+            /** What */
+            what: string;
+            /** Why */
+            why: string;
+            /** Doubts */
+            doubts: string[];
+            /** Writes */
+            writes: components["schemas"]["PlanWriteOut"][];
+            /** Boots After */
+            boots_after: boolean;
+            /** Fix */
+            fix: string;
+            /** Fix Name */
+            fix_name: string;
+            /** Held */
+            held: string;
+        };
+        /**
+         * PathStepOut
+         * @description One step of the walk. `reads`: what was read to get there.
+         */
+        PathStepOut: {
+            /** Text */
+            text: string;
+            /** Reads */
+            reads: components["schemas"]["SpanOut"][];
+        };
         /** PatientOut */
         PatientOut: {
             /** Id */
@@ -2617,6 +2854,22 @@ export interface components {
             elsewhere: string;
         };
         /**
+         * PieceOut
+         * @description A partition on the ruler. First and last LBA, both inside; `holds`: what stands in it, in words.
+         */
+        PieceOut: {
+            /** Number */
+            number: number;
+            /** First */
+            first: number;
+            /** Last */
+            last: number;
+            /** Name */
+            name: string;
+            /** Holds */
+            holds: string;
+        };
+        /**
          * PlaceOut
          * @description A bad place. `kind`: slow, unreadable, mixed. `lives`: what is there; `is_new`: it read well at the read before.
          */
@@ -2631,6 +2884,24 @@ export interface components {
             lives: string;
             /** Is New */
             is_new: boolean;
+        };
+        /**
+         * PlanWriteOut
+         * @description `at`: byte of the disk; `before` and `after`: the first bytes of it in hex, from the first that differs (`skipped` bytes in).
+         */
+        PlanWriteOut: {
+            /** At */
+            at: number;
+            /** Length */
+            length: number;
+            /** Field */
+            field: string;
+            /** Skipped */
+            skipped: number;
+            /** Before */
+            before: string;
+            /** After */
+            after: string;
         };
         /**
          * PracticeIn
@@ -2748,6 +3019,13 @@ export interface components {
             start: number;
             /** Length */
             length: number;
+        };
+        /** ReadPathIn */
+        ReadPathIn: {
+            /** Device */
+            device: string;
+            /** By */
+            by: string;
         };
         /** ReadableOut */
         ReadableOut: {
@@ -2967,6 +3245,16 @@ export interface components {
             pattern: components["schemas"]["PatternOut"] | null;
         };
         /**
+         * SpanOut
+         * @description First and last LBA, both inside.
+         */
+        SpanOut: {
+            /** First */
+            first: number;
+            /** Last */
+            last: number;
+        };
+        /**
          * SpentOut
          * @description Hands-on minutes: as the tape shows, as corrected, and what was expected of what was done.
          */
@@ -3060,6 +3348,26 @@ export interface components {
             };
         };
         /**
+         * StopOut
+         * @description Where the walk ends, unfolded to its bytes. `hex` is empty where the sector could not be read: then `missing` says why.
+         */
+        StopOut: {
+            /** Gate */
+            gate: string;
+            /** Text */
+            text: string;
+            /** Lba */
+            lba: number | null;
+            /** Structure */
+            structure: string;
+            /** Hex */
+            hex: string;
+            /** Missing */
+            missing: string;
+            /** Marks */
+            marks: components["schemas"]["MarkOut"][];
+        };
+        /**
          * SurfaceOut
          * @description A read, as it can be drawn: a span of it in bins, the verdict in words, the bad places (the first of them), and what lives where.
          */
@@ -3147,6 +3455,13 @@ export interface components {
              * @default []
              */
             weights: components["schemas"]["WeightOut"][];
+        };
+        /** TakeBackIn */
+        TakeBackIn: {
+            /** Order */
+            order: number;
+            /** By */
+            by: string;
         };
         /**
          * TermsIn
@@ -5327,6 +5642,60 @@ export interface operations {
             };
         };
     };
+    linkWanted: {
+        parameters: {
+            query: {
+                session: string;
+                order: string;
+            };
+            header?: {
+                authorization?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: unknown;
+                    };
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     linkCopy: {
         parameters: {
             query: {
@@ -5727,6 +6096,217 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getPath: {
+        parameters: {
+            query?: {
+                device?: string;
+                mode?: string;
+            };
+            header?: never;
+            path: {
+                ticket_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PathOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    readPath: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ticket_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReadPathIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PathOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    mendPath: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ticket_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MendIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PathOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    takeBackMend: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ticket_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TakeBackIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PathOut"];
+                };
             };
             /** @description Not Found */
             404: {

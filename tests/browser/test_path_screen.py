@@ -1,0 +1,72 @@
+"""Path at the screen: from a stop screen over the walk to a mended, starting system, by key and by touch; what is held says why."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from typing import Any
+
+import httpx2 as httpx
+import pytest
+from playwright.sync_api import Page, expect
+from test_link_screen import practice
+
+Window = Callable[[], Page]
+SLOW = 60_000
+
+
+def test_from_a_stop_screen_to_a_system_that_starts_by_key(server: Any, window: Window) -> None:
+    number = practice(server, "no-fallback")
+    page = window()
+    page.goto(f"{server.url}/ticket/{number}")
+    page.get_by_role("heading", level=1).first.wait_for()
+    page.keyboard.press("F3")
+    expect(page).to_have_url(re.compile("/path$"))
+    expect(page.locator("[data-boots=null]")).to_contain_text("not read yet", timeout=SLOW)
+    expect(page.get_by_role("button", name="read what it needs")).to_be_visible(timeout=SLOW)
+    page.keyboard.press("r")
+    expect(page.locator("[data-boots=false]")).to_contain_text("the loader is not there", timeout=SLOW)
+    expect(page.locator("[data-stop=loader]")).to_be_visible()
+    page.keyboard.press("v")
+    expect(page.locator("[data-bytes]")).to_contain_text("LBA")
+    plans = page.get_by_role("region", name="What can be mended")
+    expect(plans.get_by_role("listitem").first).to_contain_text("EFI/BOOT/BOOTX64.EFI")
+    page.keyboard.press("m")
+    expect(page.get_by_role("alert")).to_contain_text("can be taken back byte for byte")
+    page.keyboard.press("x")
+    expect(page.get_by_role("alert")).to_have_count(0)
+    page.keyboard.press("m")
+    page.keyboard.press("Enter")
+    expect(page.locator("[data-boots=true]")).to_be_visible(timeout=SLOW)
+    expect(page.locator("[data-mend=done]")).to_contain_text("written and read back")
+    page.keyboard.press("Escape")
+    expect(page.get_by_role("region", name="Tape")).to_contain_text("Mended on the disk", timeout=SLOW)
+    answer = httpx.post(f"{server.url}/api/tickets/{number}/entries", json={"entry": {"move": "rebuild-loader", "outcome": "boots"}, "by": "KT"}, headers={"X-Gate-Check": "1"})
+    assert {g["id"]: g["state"] for g in answer.json()["gates"]}["loader"] == "open"
+
+
+@pytest.mark.parametrize(("size", "theme"), [((820, 1180), "dark"), ((390, 844), "light")])
+def test_it_is_mended_and_taken_back_by_touch(server: Any, screen: Callable[..., Page], size: tuple[int, int], theme: str) -> None:
+    number = practice(server, "old-layout")
+    page = screen(size, theme=theme, touch=True)
+    page.goto(f"{server.url}/ticket/{number}/path")
+    page.get_by_role("button", name="read what mending needs").tap(timeout=SLOW)
+    page.get_by_role("button", name="mend it on the machine").tap(timeout=SLOW)
+    page.get_by_role("button", name="write it now").tap()
+    expect(page.locator("[data-boots=true]")).to_be_visible(timeout=SLOW)
+    assert page.evaluate("document.documentElement.scrollWidth <= window.innerWidth")
+    page.get_by_role("button", name="take the last one back").tap(timeout=SLOW)
+    expect(page.locator("[data-boots=false]")).to_be_visible(timeout=SLOW)
+    expect(page.locator("[data-mends]")).to_contain_text("taken back since")
+
+
+def test_what_is_held_says_why_and_an_empty_ticket_says_what_is_missing(server: Any, window: Window) -> None:
+    number = practice(server, "torn-table")
+    page = window()
+    page.goto(f"{server.url}/ticket/{number}/path")
+    page.get_by_role("button", name="read what it needs").click(timeout=SLOW)
+    expect(page.get_by_text("Held back")).to_be_visible(timeout=SLOW)
+    expect(page.get_by_role("button", name="mend it on the machine")).to_have_count(0)
+    other = httpx.post(f"{server.url}/api/tickets", json={"customer": "Choir", "machine": "Ostler Bracken-15", "by": "KT"}, headers={"X-Gate-Check": "1"}).json()["id"]
+    page.goto(f"{server.url}/ticket/{other}/path")
+    expect(page.get_by_text("No disk’s first sectors were read yet")).to_be_visible()

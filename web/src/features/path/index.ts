@@ -1,0 +1,1 @@
+export { PathInstrument } from './PathInstrument'
