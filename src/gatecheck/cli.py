@@ -115,6 +115,13 @@ def _parser() -> argparse.ArgumentParser:
         own = commands.add_parser(name, help=words)
         own.add_argument("file", metavar=what)
         own.set_defaults(run=_late("signals", name))
+    stick = commands.add_parser("stick", help="build the bench's own live stick, as an image or onto a stick")
+    stick.add_argument("out", nargs="?", type=Path, metavar="OUT.img")
+    stick.add_argument("--size", type=int, metavar="MIB", help="of the image; the rest of it is room for readings")
+    stick.add_argument("--to", metavar="/dev/…", help="write it to this stick instead, which loses all that is on it")
+    stick.add_argument("--serial", metavar="SERIAL", help="the serial number of that stick: it has to be the right one")
+    stick.add_argument("--cache", type=Path, metavar="DIR", help="where packages and what was made of them are kept (default: $GATECHECK_STICK, else the user's cache)")
+    stick.set_defaults(run=_late("stick", "stick"))
     kept = (
         ("backup", "write the whole shop into one file, while it runs", ("file",)), ("restore", "bring a backup back, while it runs; what was there is kept", ("file",)),
         ("export", "write one ticket with its files into one file", ("number", "file")), ("import", "take an exported ticket in", ("file",)),

@@ -14,6 +14,7 @@ import { SightingsInstrument } from './features/sightings/SightingsInstrument'
 import { PapersInstrument } from './features/papers/PapersInstrument'
 import { ShopPage } from './features/papers/ShopPage'
 import { PartsInstrument } from './features/work/PartsInstrument'
+import { ClaimPage } from './features/link'
 import { PathInstrument } from './features/path'
 import { SurfaceInstrument } from './features/surface'
 import { ShelfPage } from './features/work/ShelfPage'
@@ -58,6 +59,7 @@ export function App() {
               <Switch>
                 <Route path="/odds"><LearningPage /></Route>
                 <Route path="/ticket/:id/call">{({ id }) => <CallSheetInstrument id={Number(id)} />}</Route>
+                <Route path="/claim/:token">{({ token }) => <ClaimPage key={token} token={token} />}</Route>
                 <Route path="/shop"><ShopPage /></Route>
                 <Route path="/ticket/:id/papers">{({ id }) => <PapersInstrument key={id} id={Number(id)} />}</Route>
                 <Route path="/shelf"><ShelfPage /></Route>

@@ -15,6 +15,7 @@ from gatecheck.server.bench.service import BenchView
 from gatecheck.server.captures.service import Captures
 from gatecheck.server.instruments.service import Instruments
 from gatecheck.server.learning.service import Learning
+from gatecheck.server.link.knocks import Knocks
 from gatecheck.server.link.service import Links
 from gatecheck.server.papers.service import Papers
 from gatecheck.server.path.service import Paths
@@ -42,6 +43,7 @@ class House:
     captures: Captures
     instruments: Instruments
     links: Links
+    knocks: Knocks
     surfaces: Surfaces
     paths: Paths
     practice: Practice
@@ -69,7 +71,7 @@ def house_of(shop: Shop, url: str | None = None, fonts: Path | None = None) -> H
     work, practice = Work(shop, tickets, captures), Practice(shop, tickets, links, url)
     practice.new_drive, work.on_swap = work.new_drive, practice.connect_again
     return House(
-        shop, tickets, bench, learning, captures, Instruments(shop, tickets, captures), links, Surfaces(shop, captures, links), Paths(shop, captures, links), practice, work,
+        shop, tickets, bench, learning, captures, Instruments(shop, tickets, captures), links, Knocks(shop, links), Surfaces(shop, captures, links), Paths(shop, captures, links), practice, work,
         Papers(shop, tickets, captures, work, links.copying.copies, fonts),
         Devices(shop.database, lambda event: shop.announce(event)),
     )  # fmt: skip

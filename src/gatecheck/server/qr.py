@@ -5,6 +5,13 @@ from __future__ import annotations
 import io
 
 
+def qr_rows(text: str) -> list[str]:
+    """The same as rows of 1 (dark) and 0, without a margin: for a screen that has letters only."""
+    import segno
+
+    return ["".join("1" if cell else "0" for cell in row) for row in segno.make(text, error="l", micro=False).matrix]
+
+
 def qr_svg(text: str) -> str:
     """QR code (ISO/IEC 18004) as SVG, dark on light in either theme so that any camera reads it."""
     import segno

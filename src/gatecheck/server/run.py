@@ -12,12 +12,13 @@ import socket
 import sys
 import tempfile
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, nullcontext
 from pathlib import Path
 
 import uvicorn
 from uvicorn.protocols.http.h11_impl import H11Protocol
 
+from gatecheck.server.announce import announced
 from gatecheck.server.app import create_app
 from gatecheck.server.demo.fill import BAYS, PREFIX, SHOP, fill
 from gatecheck.server.house import House, open_house
@@ -105,7 +106,8 @@ def _serve(house: House, practice: dict[int, str], listening: socket.socket, hos
         app, log_level="warning", timeout_graceful_shutdown=2, http=Impatient, h11_max_incomplete_event_size=_HEADER_BYTES,
         timeout_keep_alive=15, backlog=512,
     )  # fmt: skip
-    _Server(config, lambda: print(f"Gate Check is at http://{host}:{port}", flush=True)).run(sockets=[listening])
+    with announced(house.shop.name, host, port) if is_public else nullcontext():
+        _Server(config, lambda: print(f"Gate Check is at http://{host}:{port}", flush=True)).run(sockets=[listening])
     return 0
 
 

@@ -36,6 +36,10 @@ export function useServerEvents(): Date | null {
       void cache.invalidateQueries({ queryKey: ['bench'] })
       if (change.kind === 'shelf') void cache.invalidateQueries({ predicate: ({ queryKey }) => queryKey[0] === 'shelf' || queryKey[0] === 'parts' })
       if (change.kind === 'devices') void cache.invalidateQueries({ queryKey: ['devices'] })
+      if (change.kind === 'knock') {
+        void cache.invalidateQueries({ queryKey: ['knocks'] })
+        return
+      }
       if (change.kind === 'link') {
         void cache.invalidateQueries({ queryKey: ['link', change.ticket] })
         void cache.invalidateQueries({ queryKey: ['path', change.ticket] })

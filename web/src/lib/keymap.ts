@@ -17,7 +17,7 @@ const INSTRUMENT = { ...FROM_A_TICKET, back: command('Escape', T.backToTicket) }
 export const KEYMAP = {
   bench: {
     takeIn: command('n', T.takeIn), find: command('/', T.find), keyBook: command('k', T.keyBook), practice: command('p', T.practice),
-    odds: command('o', T.odds), shelf: command('s', T.shelfShort), shop: command('g', T.shopShort), devices: command('d', T.devicesShort), tellMe: command('m', T.tellMe), up: command('ArrowUp', T.rowUp), down: command('ArrowDown', T.rowDown), ...EVERYWHERE,
+    odds: command('o', T.odds), shelf: command('s', T.shelfShort), shop: command('g', T.shopShort), claim: command('w', T.claimShort), devices: command('d', T.devicesShort), tellMe: command('m', T.tellMe), up: command('ArrowUp', T.rowUp), down: command('ArrowDown', T.rowDown), ...EVERYWHERE,
   },
   ticket: {
     else: command('e /', T.somethingElse), start: command('r', T.start), undo: command('u', T.undoLast), putBack: command('x', T.putBackKey), takeBack: command('z', T.takeOneBack),
@@ -59,6 +59,7 @@ export const KEYMAP = {
   odds: { reset: command('r', T.resetOdds), sure: command('y', T.resetDo), back: command('Escape', T.bench), bench: command('b', T.bench), ...EVERYWHERE },
   link: { open: command('m', T.linkOpen), end: command('x', T.linkEnd), practice: command('p', T.practiceHere) },
   practice: {},
+  claim: { fresh: command('n', T.claimNew), back: command('Escape', T.bench), bench: command('b', T.bench), ...EVERYWHERE },
   devices: { pair: command('m', T.pairOne) },
   handOver: { without: command('0', T.cannotSay), marked: command('h', T.handOverMarked) },
 } as const satisfies Record<string, Record<string, Command>>

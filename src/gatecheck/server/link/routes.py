@@ -10,8 +10,23 @@ from fastapi.responses import PlainTextResponse
 
 from gatecheck.probe_file import probe_with
 from gatecheck.server.errors import LinkUnknownError
+from gatecheck.server.link.knocks import Knocks
 from gatecheck.server.link.service import Links
-from gatecheck.server.link.wire import BeginCopyIn, CopyOut, DoneIn, HelloIn, LinkOut, OrderIn, PageIn, ProgressIn, SteerIn
+from gatecheck.server.link.wire import (
+    BeginCopyIn,
+    CodeTypedIn,
+    CopyOut,
+    DoneIn,
+    HelloIn,
+    KnockIn,
+    KnocksOut,
+    LinkOut,
+    OrderIn,
+    PageIn,
+    ProgressIn,
+    SteerIn,
+    TakeKnockIn,
+)
 from gatecheck.server.wire import ByIn, TicketId
 
 
@@ -25,9 +40,10 @@ def _bearer(authorization: Annotated[str, Header()] = "") -> str:
 Secret = Annotated[str, Depends(_bearer)]
 
 
-def link_routes(links: Links) -> APIRouter:
+def link_routes(links: Links, knocks: Knocks) -> APIRouter:
     """All of them."""
     router = APIRouter()
+    _at_the_stick(router, knocks)
     _for_the_browser(router, links)
     _copies(router, links)
     _for_the_probe(router, links)
@@ -49,6 +65,29 @@ def link_routes(links: Links) -> APIRouter:
 
 def _source(request: Request) -> str:
     return request.client.host if request.client else ""
+
+
+def _at_the_stick(router: APIRouter, knocks: Knocks) -> None:
+    @router.post("/api/link/knock", operation_id="linkKnock")
+    def knock(said: KnockIn, request: Request) -> dict[str, Any]:
+        return knocks.knock(said.machine, int(said.probe) if said.probe.isdigit() else 0, str(request.base_url), _source(request))
+
+    @router.get("/api/link/knock/{token}", operation_id="linkKnocked")
+    def knocked(token: str) -> dict[str, Any]:
+        return knocks.asked(token)
+
+    @router.post("/api/link/code", operation_id="linkCode")
+    def code(said: CodeTypedIn, request: Request) -> dict[str, Any]:
+        return knocks.code(said.code, _source(request))
+
+    @router.get("/api/knocks", operation_id="getKnocks")
+    def get_knocks() -> KnocksOut:
+        return knocks.all()
+
+    @router.post("/api/knocks/{token}", operation_id="takeKnock")
+    def take_knock(token: str, said: TakeKnockIn) -> KnocksOut:
+        knocks.take(token, said.ticket, by=said.by)
+        return knocks.all()
 
 
 def _for_the_browser(router: APIRouter, links: Links) -> None:

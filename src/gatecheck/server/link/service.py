@@ -421,15 +421,27 @@ class Links:
             raise LinkEndedError("link: expected one that is open, got one that was ended")
         return found[0]
 
-    def probe_for(self, code: str, base_url: str, source: str) -> str:
-        """The probe with the server's address and the link's secret filled in, for its code, which is good no more after that. Raises
-        LinkUnknownError, LinkEndedError, TooManyError."""
+    def secret_for(self, code: str, source: str) -> str:
+        """The secret of the link whose code this is; the code is good no more after that. Raises LinkUnknownError, LinkEndedError, TooManyError."""
         link = self._of_code(code, source)
         if len(code) <= _LONGEST_CODE:
             with self.shop.database.write() as connection:
                 links.set_code(connection, link.ticket_id, _new_code())
             self.tell(link.ticket_id, at_once=True)
-        return probe_with(base_url, link.secret)
+        return link.secret
+
+    def secret_of(self, ticket_id: int) -> str:
+        """The secret of a ticket's open link. Raises NotFoundError."""
+        with self.shop.database.read() as connection:
+            link = links.link_of(connection, ticket_id)
+        if link is None or link.ended_at:
+            raise NotFoundError(f"ticket {ticket_id}: expected an open link, got none")
+        return link.secret
+
+    def probe_for(self, code: str, base_url: str, source: str) -> str:
+        """The probe with the server's address and the link's secret filled in, for its code, which is good no more after that. Raises
+        LinkUnknownError, LinkEndedError, TooManyError."""
+        return probe_with(base_url, self.secret_for(code, source))
 
     def start_for(self, secret: str, base_url: str, source: str) -> str:
         """The script that fetches that probe; one that says why, where the code does not lead to it: a refusal that only a program reads helps

@@ -123,6 +123,38 @@ class BeginCopyIn(BaseModel):
     size: int = Field(ge=1)
 
 
+class KnockOut(Wire):
+    """A machine that was started from the stick and waits. `seconds`: how long."""
+
+    token: str
+    machine: str
+    serial: str
+    mode: str
+    seconds: int
+
+
+class KnocksOut(Wire):
+    knocks: list[KnockOut]
+
+
+class KnockIn(BaseModel):
+    """A machine reports that it waits."""
+
+    machine: dict[str, str] = Field(max_length=40)
+    probe: str = Field(max_length=20)
+
+
+class CodeTypedIn(BaseModel):
+    code: str = Field(min_length=1, max_length=80)
+
+
+class TakeKnockIn(BaseModel):
+    model_config = ConfigDict(extra="forbid")
+
+    ticket: int = Field(ge=1)
+    by: By
+
+
 class HelloIn(BaseModel):
     """A probe reports to its ticket. `has`: pages it keeps of this session."""
 

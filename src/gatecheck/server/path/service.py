@@ -234,8 +234,8 @@ class Paths:
             self.captures.tickets.append_all(ticket_id, entries, by=BY)
 
     def _say_mended(self, ticket_id: int, order: Order, result: str) -> None:
-        state = "stopped" if result in _STOPPED_BY else "taken-back" if order.body.get("reverts") else "done"
-        said = say(f"path.mend-{state}", what=str(order.body["what"]), bytes=_size(order.body["writes"]), order=order.id)
+        values: dict[str, Any] = {"what": str(order.body["what"]), "bytes": _size(order.body["writes"]), "order": order.id}
+        said = say("path.mend-stopped", **values) if result in _STOPPED_BY else say("path.mend-taken-back", **values) if order.body.get("reverts") else say("path.mend-done", **values)
         self.captures.tickets.append_all(ticket_id, [({"note": to_json(said)}, f"mend-{order.id}")], by=BY)
 
 

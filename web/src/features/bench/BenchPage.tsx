@@ -3,6 +3,7 @@ import { useLocation } from 'wouter'
 
 import { askToTell, mayAskToTell } from './WorkNotices'
 import type { Bench, BenchRow as Row } from '../../api/client'
+import { useKnocks } from '../../api/knockQueries'
 import { useBench } from '../../api/queries'
 import { useWords } from '../../api/words'
 import { useWidth } from '../../lib/width'
@@ -79,9 +80,12 @@ function OpenBench({ bench }: { bench: Bench }) {
   const open = (row: Row) => navigate(`/ticket/${row.id}`)
   const close = () => { setSheet(null); setBay(null) }
   const free = freeBays(bench)
+  const { data: knocks } = useKnocks()
+  const knock = knocks?.knocks[0]
   const on: Handlers<'bench'> = {
     takeIn: () => setSheet('intake'), find: () => setSheet('find'), keyBook: () => setSheet('keys'), practice: () => setSheet('practice'), devices: () => setSheet('devices'), shelf: () => navigate('/shelf'), shop: () => navigate('/shop'),
     ...(mayAskToTell() && rows.some((r) => r.link?.work || r.running) && { tellMe: askToTell }),
+    ...(knock && { claim: () => navigate(`/claim/${knock.token}`) }),
     odds: () => navigate('/odds'), down: () => walk(1), up: () => walk(-1),
   }
   const targets = Array.from({ length: 9 }, (_, index) => () => {
@@ -108,6 +112,11 @@ function OpenBench({ bench }: { bench: Bench }) {
           </span>
         </header>
         {bench.notices.map((notice) => <div key={notice} className="mx-4 my-2 lg:mx-7"><Note title={notice} tone="ochre" /></div>)}
+        {knock && (
+          <div className="mx-4 my-2 flex flex-wrap items-baseline gap-x-4 border-l-4 border-indigo bg-sheet px-3 py-1.5 text-m lg:mx-7" role="status" data-waits>
+            <span>{T.claimWaits(knocks.knocks.length, knock.machine || T.claimUnnamed, knock.serial)}</span><Do of="bench" id="claim" strong />
+          </div>
+        )}
         {rows.length > 0 ? <><GateNames /><Rows rows={rows} onOpen={open} /></> : <EmptyBench onTake={() => setSheet('intake')} onPractice={() => setSheet('practice')} />}
         {free.length > 0 && (
           <section aria-label={T.freeBays} className="flex flex-wrap items-baseline gap-x-2 gap-y-2 px-4 pt-4 lg:px-7">

@@ -1,0 +1,92 @@
+"""Machines that were started from the stick and wait to be taken to a ticket: they knock, somebody at the bench says where they belong, and they are handed that ticket's link."""
+
+from __future__ import annotations
+
+import hmac
+import secrets
+import threading
+import time
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+from gatecheck.probe.gatecheck_probe import PROTOCOL
+from gatecheck.server.errors import NotFoundError, TooManyError
+from gatecheck.server.link.service import Links
+from gatecheck.server.link.wire import KnockOut, KnocksOut
+from gatecheck.server.people.throttle import Throttle
+from gatecheck.server.qr import qr_rows
+from gatecheck.server.shop import Shop
+
+_MOST, _AWAY_SECONDS, _FORGOTTEN_SECONDS = 24, 15.0, 600.0
+_SHOWN = ("sys_vendor", "product_name", "product_serial", "mode")
+
+
+@dataclass(slots=True)
+class _Knock:
+    machine: dict[str, str]
+    token: str
+    at: float = field(default_factory=time.monotonic)
+    seen: float = field(default_factory=time.monotonic)
+    secret: str = ""
+
+
+class Knocks:
+    """Kept in memory: a machine whose bench was started anew knocks again. The token is known to the machine and to who sees its screen; what it is good for is being handed a link that
+    somebody at the bench has opened for it."""
+
+    def __init__(self, shop: Shop, linked: Links) -> None:
+        self.shop, self.links = shop, linked
+        self._waiting: dict[str, _Knock] = {}
+        self._lock = threading.Lock()
+        self._throttle = Throttle(30, 60.0)
+
+    def knock(self, machine: Mapping[str, str], protocol: int, base_url: str, source: str) -> dict[str, Any]:
+        """A machine reports; where it is to be asked for, and the address to scan. Raises TooManyError, StoreError."""
+        if not self._throttle.is_open(source):
+            raise TooManyError("knock: expected a pause after so many, got another; wait a minute")
+        self._throttle.wrong(source)
+        own = {name: str(machine.get(name, ""))[:80] for name in _SHOWN}
+        with self._lock:
+            now = time.monotonic()
+            self._waiting = {t: k for t, k in self._waiting.items() if now - k.seen < _FORGOTTEN_SECONDS}
+            if len(self._waiting) >= _MOST:
+                raise TooManyError(f"knock: expected at most {_MOST} machines that wait, got another; take one in first")
+            token = secrets.token_urlsafe(12)
+            self._waiting[token] = _Knock(own, token)
+        self.shop.announce({"kind": "knock"})
+        return {"token": token, "name": self.shop.name, "protocol": PROTOCOL, "qr": qr_rows(f"{base_url.rstrip('/')}/claim/{token}")}
+
+    def asked(self, token: str) -> dict[str, Any]:
+        """The machine asks what has become of its knock; it is handed its link's secret once."""
+        with self._lock:
+            own = self._waiting.get(token)
+            if own is None:
+                return {"state": "unknown"}
+            own.seen = time.monotonic()
+            if not own.secret:
+                return {"state": "waiting"}
+            del self._waiting[token]
+        self.shop.announce({"kind": "knock"})
+        return {"state": "taken", "secret": own.secret}
+
+    def code(self, code: str, source: str) -> dict[str, Any]:
+        """A ticket's code typed at the machine, for the secret of that ticket's link. Raises LinkUnknownError, LinkEndedError, TooManyError."""
+        return {"secret": self.links.secret_for(code, source)}
+
+    def all(self) -> KnocksOut:
+        """Machines that wait and answered a moment ago, in the order they came."""
+        with self._lock:
+            now = time.monotonic()
+            waiting = [k for k in self._waiting.values() if now - k.seen < _AWAY_SECONDS and not k.secret]
+        return KnocksOut(knocks=[KnockOut(token=k.token, machine=" ".join(filter(None, (k.machine["sys_vendor"], k.machine["product_name"]))), serial=k.machine["product_serial"], mode=k.machine["mode"], seconds=int(now - k.at)) for k in sorted(waiting, key=lambda k: k.at)])
+
+    def take(self, token: str, ticket_id: int, *, by: str) -> None:
+        """Somebody at the bench says that this machine is that ticket's. Raises NotFoundError, StoreError."""
+        with self._lock:
+            own = next((k for t, k in self._waiting.items() if hmac.compare_digest(t.encode(), token.encode())), None)
+        if own is None or own.secret:
+            raise NotFoundError("machine: expected one that waits at its stick, got one that was taken in, or has gone; start it again, or press A there")
+        self.links.open(ticket_id, by=by)
+        own.secret = self.links.secret_of(ticket_id)
+        self.shop.announce({"kind": "knock"})

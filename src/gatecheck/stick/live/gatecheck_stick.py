@@ -1,0 +1,593 @@
+#!/usr/bin/env python3
+"""What runs on the stick: shuts every drive of the machine, finds the bench, shows where it stands, and lets the probe work. Nothing but Python's own library.
+
+Finding the bench: multicast DNS (RFC 6762) for services of the type `_gatecheck._tcp` (RFC 6763).
+"""
+
+import contextlib
+import ctypes
+import fcntl
+import json
+import os
+import re
+import select
+import shutil
+import socket
+import struct
+import subprocess
+import sys
+import termios
+import threading
+import time
+import tty
+import urllib.error
+import urllib.request
+
+sys.path.insert(0, os.path.dirname(os.path.abspath(__file__)))
+import gatecheck_probe as probe
+
+BLKROSET = 0x125D
+DISK_GUID = bytes.fromhex("0c4d1e6b0a5f574c9a307c1d2e8f4b61")  # as it stands in the stick's own GPT (image.py, DISK)
+SERVICE = "_gatecheck._tcp.local"
+GROUP, PORT = "224.0.0.251", 5353
+NOT_DRIVES = ("loop", "ram", "zram", "dm-", "md", "fd")
+READINGS = "READINGS"
+LOOK_SECONDS = 1.0
+ASK_SECONDS = 3.0
+
+
+# --- drives are shut -----------------------------------------------------------------------------------------------
+
+
+def block_names():
+    return sorted(n for n in os.listdir("/sys/block") if not n.startswith(NOT_DRIVES))
+
+
+def shut(name):
+    """Set a block device, and all that is on it, read-only in the kernel. True where it is so afterwards."""
+    own = [name] + [n for n in os.listdir("/sys/block/" + name) if os.path.isfile(f"/sys/block/{name}/{n}/partition")]
+    for one in own:
+        with contextlib.suppress(OSError):
+            descriptor = os.open("/dev/" + one, os.O_RDONLY | os.O_NONBLOCK)
+            try:
+                fcntl.ioctl(descriptor, BLKROSET, ctypes.c_int(1))
+            finally:
+                os.close(descriptor)
+    return probe.read_text(f"/sys/block/{name}/ro").strip() == "1"
+
+
+def own_disk():
+    """The stick itself, by the identifier in its table; None where it was pulled."""
+    for name in block_names():
+        with contextlib.suppress(OSError), open("/dev/" + name, "rb") as disk:
+            disk.seek(512)
+            header = disk.read(92)
+            if header[:8] == b"EFI PART" and header[56:72] == DISK_GUID:
+                return name
+    return None
+
+
+def own_partition(disk):
+    return next((n for n in sorted(os.listdir("/sys/block/" + disk)) if os.path.isfile(f"/sys/block/{disk}/{n}/partition")), None)
+
+
+def put_reading(source, facts):
+    """Put a capture onto the stick's own FAT partition, under a name that is free; where it lies. Raises OSError."""
+    disk = own_disk()
+    part = own_partition(disk) if disk else None
+    if part is None:
+        raise OSError(19, "the stick is not there; put it back and press O")
+    for one in (disk, part):
+        descriptor = os.open("/dev/" + one, os.O_RDONLY)
+        try:
+            fcntl.ioctl(descriptor, BLKROSET, ctypes.c_int(0))
+        finally:
+            os.close(descriptor)
+    try:
+        done = subprocess.run(["mount", "-t", "vfat", "-o", "rw,sync,noatime", "/dev/" + part, "/stick"], capture_output=True, text=True)
+        if done.returncode:
+            raise OSError(5, done.stderr.strip() or "the stick cannot be opened")
+        try:
+            folder = "/stick/" + READINGS
+            os.makedirs(folder, exist_ok=True)
+            name = free_name(facts, set(os.listdir(folder)))
+            with open(source, "rb") as there, open(f"{folder}/{name}.part", "wb") as here:
+                shutil.copyfileobj(there, here)
+                here.flush()
+                os.fsync(here.fileno())
+            os.rename(f"{folder}/{name}.part", f"{folder}/{name}")
+            os.sync()
+        finally:
+            subprocess.run(["umount", "/stick"], capture_output=True)
+    finally:
+        shut(disk)
+    return f"{READINGS}/{name}"
+
+
+def free_name(facts, taken):
+    """A name by the machine and its serial number, with a number that nothing has yet."""
+    words = " ".join(filter(None, (facts.get("product_name"), facts.get("product_serial")))) or "machine"
+    stem = re.sub(r"[^A-Za-z0-9-]+", "-", words).strip("-")[:40].lower() or "machine"
+    number = 1
+    while "%s-%d.gcap" % (stem, number) in taken:
+        number += 1
+    return "%s-%d.gcap" % (stem, number)
+
+
+# --- the network ---------------------------------------------------------------------------------------------------
+
+
+def wired():
+    """Network ports with a cable's plug: Ethernet by its type, and no radio."""
+    return [
+        n for n in sorted(os.listdir("/sys/class/net"))
+        if n != "lo" and probe.read_text(f"/sys/class/net/{n}/type").strip() == "1" and not os.path.exists(f"/sys/class/net/{n}/wireless")
+    ]  # fmt: skip
+
+
+def has_carrier(port):
+    return probe.read_text(f"/sys/class/net/{port}/carrier").strip() == "1"
+
+
+def address_of(port):
+    """Its IPv4 address, empty where it has none."""
+    with contextlib.suppress(OSError), socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as asked:
+        return socket.inet_ntoa(fcntl.ioctl(asked.fileno(), 0x8915, struct.pack("256s", port.encode()[:15]))[20:24])
+    return ""
+
+
+def dns_name(raw, at, depth=0):
+    """(name, byte after it). Raises ValueError for what is none: RFC 1035, 4.1.4."""
+    pieces = []  # type: list[str]
+    after = None
+    for _ in range(128):
+        if at >= len(raw):
+            raise ValueError("cut off")
+        size = raw[at]
+        if size & 0xC0 == 0xC0:
+            if at + 2 > len(raw):
+                raise ValueError("cut off")
+            after = after if after is not None else at + 2
+            target = (size & 0x3F) << 8 | raw[at + 1]
+            if target >= at:
+                raise ValueError("points ahead")
+            at = target
+        elif size == 0:
+            return ".".join(pieces), after if after is not None else at + 1
+        else:
+            pieces.append(raw[at + 1 : at + 1 + size].decode("utf-8", "replace"))
+            at += 1 + size
+    raise ValueError("too many labels")
+
+
+def question(name):
+    """A DNS question for pointers, answered to who asks."""
+    labels = b"".join(bytes([len(p)]) + p.encode() for p in name.split(".")) + b"\0"
+    return struct.pack(">HHHHHH", 0, 0, 1, 0, 0, 0) + labels + struct.pack(">HH", 12, 0x8001)
+
+
+def benches_in(raw, source):
+    """(name, address, port) of each bench that an answer tells of; empty for any other packet."""
+    try:
+        _, flags, questions, *counts = struct.unpack_from(">HHHHHH", raw)
+        if not flags & 0x8000:
+            return []
+        at = 12
+        for _ in range(questions):
+            at = dns_name(raw, at)[1] + 4
+        services = {}  # type: dict[str, tuple[int, str]]
+        hosts = {}  # type: dict[str, str]
+        for _ in range(min(sum(counts), 64)):
+            name, at = dns_name(raw, at)
+            kind, _, _, size = struct.unpack_from(">HHIH", raw, at)
+            at += 10
+            if kind == 33 and name.lower().endswith("." + SERVICE):
+                services[name] = (struct.unpack_from(">H", raw, at + 4)[0], dns_name(raw, at + 6)[0].lower())
+            elif kind == 1 and size == 4:
+                hosts.setdefault(name.lower(), socket.inet_ntoa(raw[at : at + 4]))
+            at += size
+        return [(name[: -len(SERVICE) - 1], hosts.get(host, source), port) for name, (port, host) in sorted(services.items()) if port]
+    except (struct.error, ValueError):
+        return []
+
+
+def find_benches(seconds=ASK_SECONDS):
+    """Every bench that answers on any wired port: (name, base address)."""
+    found = {}
+    asked = []
+    for own in filter(None, (address_of(port) for port in wired())):
+        with contextlib.suppress(OSError):
+            sock = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
+            sock.setsockopt(socket.IPPROTO_IP, socket.IP_MULTICAST_IF, socket.inet_aton(own))
+            sock.bind((own, 0))
+            sock.sendto(question(SERVICE), (GROUP, PORT))
+            asked.append(sock)
+    end = time.monotonic() + seconds
+    while asked and time.monotonic() < end:
+        ready, _, _ = select.select(asked, [], [], max(0.0, end - time.monotonic()))
+        for sock in ready:
+            with contextlib.suppress(OSError):
+                raw, source = sock.recvfrom(9000)
+                for name, host, port in benches_in(raw, source[0]):
+                    found["http://%s:%d" % (host, port)] = name
+    for sock in asked:
+        sock.close()
+    return sorted((name, address) for address, name in found.items())
+
+
+def ask(address, path, body=None):
+    """One request to a bench that has no secret for us yet. Raises Refused with its words, OSError, ValueError."""
+    request = urllib.request.Request(address + path, None if body is None else json.dumps(body).encode(), {"Content-Type": "application/json"})
+    try:
+        with probe.OPENER.open(request, timeout=6) as answer:
+            said = json.loads(answer.read(1 << 16))
+    except urllib.error.HTTPError as error:
+        raise probe.Refused(probe.Link._detail(error)) from None
+    if not isinstance(said, dict):
+        raise ValueError("what answers there is no bench")
+    return said
+
+
+# --- what stands on the screen -------------------------------------------------------------------------------------
+
+
+class Shown:
+    """All that the screen says."""
+
+    def __init__(self):
+        self.machine, self.mode = "", ""
+        self.drives = []  # (line, state)
+        self.verdicts = {}  # device -> the bench's words
+        self.net = "Looking for the network"
+        self.bench = ""
+        self.doing = ""
+        self.log = []
+        self.qr = []
+        self.claim = ""
+        self.typing = None  # (what is asked for, what was typed so far)
+        self.keys = []  # (key, words)
+        self.pull = ""
+
+
+def fitted(text, columns):
+    return text if len(text) <= columns else text[: max(columns - 1, 0)] + "~"
+
+
+def wrapped(text, columns):
+    lines = [""]
+    for word in text.split():
+        if len(lines[-1]) + len(word) + (1 if lines[-1] else 0) > columns and lines[-1]:
+            lines.append("")
+        lines[-1] = fitted((lines[-1] + " " + word).strip(), columns)
+    return lines
+
+
+def screen(shown, columns, rows):
+    """Lines of text with their looks (plain, title, strong, soft): exactly `rows`, none wider than `columns`."""
+    top = [("title", " " + shown.machine), ("soft", " " + shown.mode), ("plain", "")]
+    for name, line, state in shown.drives:
+        top.append(("plain", fitted(f" {line}", columns)))
+        verdict = shown.verdicts.get(name) or state
+        for part in wrapped(verdict, columns - 5)[:2] if verdict else []:
+            top.append(("soft" if name not in shown.verdicts else "strong", "     " + part))
+    if not shown.drives:
+        top.append(("strong", " No drive is seen in this machine"))
+    top.append(("plain", ""))
+    said = [("plain", " " + line) for line in wrapped(shown.net, columns - 2)]
+    if shown.bench:
+        said += [("strong", " " + line) for line in wrapped(shown.bench, columns - 2)]
+    if shown.typing:
+        said += [("strong", fitted(" {}: {}_".format(*shown.typing), columns))]
+    elif shown.doing:
+        said += [("strong", " " + line) for line in wrapped(shown.doing, columns - 2)]
+    said += [("soft", " " + line) for text in shown.log[-2:] for line in wrapped(text, columns - 2)[:3]]
+    foot = [("strong", " " + line) for line in wrapped(shown.pull, columns - 2)] if shown.pull else []
+    foot += [("keys", line) for line in key_lines(shown.keys, columns)]
+    room = rows - len(foot)
+    body = top + said
+    if shown.qr and not shown.typing and len(shown.qr) + len(said) + 4 <= room:
+        pictures = [("code", line.center(columns)) for line in shown.qr]
+        body = [top[0], *list(said), ("plain", ""), *pictures]
+    body = body[:room] + [("plain", "")] * max(0, room - len(body))
+    return [(look, fitted(line, columns)) for look, line in body + foot]
+
+
+def key_lines(keys, columns):
+    lines = [""]
+    for key, words in keys:
+        piece = f" [{key}] {words}"
+        if len(lines[-1]) + len(piece) > columns:
+            lines.append("")
+        lines[-1] += piece
+    return lines
+
+
+def code_lines(rows):
+    """A code to scan, two rows of it in a line of text. `rows`: texts of 0 and 1. Dark on light, with the light margin that readers want."""
+    wide = len(rows[0]) if rows else 0
+    padded = ["0" * (wide + 4)] * 2 + ["00" + row + "00" for row in rows] + ["0" * (wide + 4)] * 2
+    if len(padded) % 2:
+        padded.append("0" * (wide + 4))
+    # the console's foreground is light: a light module is drawn, a dark one is left
+    return ["".join({"00": "█", "01": "▀", "10": "▄", "11": " "}[a + b] for a, b in zip(padded[n], padded[n + 1], strict=False)) for n in range(0, len(padded), 2)]
+
+
+LOOKS = {"plain": "\x1b[0;37m", "title": "\x1b[0;30;47m", "strong": "\x1b[0;1;37m", "soft": "\x1b[0;37m", "keys": "\x1b[0;30;47m", "code": "\x1b[0;1;37m"}
+
+
+class Console:
+    """The machine's own screen and keyboard. Each change goes to a serial port as text too, where there is one."""
+
+    def __init__(self):
+        self.last = None
+        self.told = ""
+        with contextlib.suppress(termios.error):
+            tty.setcbreak(sys.stdin.fileno())
+        sys.stdout.write("\x1b[2J\x1b[?25l")
+
+    def draw(self, shown):
+        size = shutil.get_terminal_size((80, 25))
+        lines = screen(shown, size.columns, size.lines)
+        if lines == self.last:
+            return
+        self.last = lines
+        out = ["\x1b[H"]
+        for number, (look, line) in enumerate(lines):
+            out.append("{}{}{}".format(LOOKS[look], line.ljust(size.columns)[: size.columns], "\r\n" if number + 1 < len(lines) else ""))
+        sys.stdout.write("".join(out))
+        sys.stdout.flush()
+        told = "\n".join(line.rstrip() for look, line in lines if line.strip() and look not in ("code", "keys"))
+        if told != self.told:
+            self.told = told
+            with contextlib.suppress(OSError), open("/dev/ttyS0", "w") as serial:
+                serial.write(f"--- screen\n{told}\n")
+
+    def key(self, seconds):
+        """A key that was pressed, or empty."""
+        ready, _, _ = select.select([sys.stdin], [], [], seconds)
+        return os.read(sys.stdin.fileno(), 8).decode("utf-8", "replace") if ready else ""
+
+
+# --- the stick at work ---------------------------------------------------------------------------------------------
+
+
+class Stick:
+    """One start of the stick: what it has found and what it does."""
+
+    def __init__(self, console):
+        self.console, self.shown = console, Shown()
+        self.machine = probe.Machine()
+        self.facts = self.machine.facts()
+        self.benches, self.bench, self.secret, self.token = [], "", "", ""
+        self.closed = set()
+        self.typed = ""
+        self.work = None  # the thread that reads
+        self.asked_at = self.port_at = 0.0
+        self.ends = False
+        self.stopped_link = False
+        s = self.shown
+        s.machine = " ".join(filter(None, (self.facts.get("sys_vendor"), self.facts.get("product_name")))) or "This machine"
+        s.mode = "{} firmware {} {}".format("UEFI" if self.facts.get("mode") == "uefi" else "Legacy", self.facts.get("bios_version", ""), self.facts.get("bios_date", ""))
+        if os.path.isfile("/sys/firmware/efi/efivars/SecureBoot-8be4df61-93ca-11d2-aa0d-00e098032b8c"):
+            with contextlib.suppress(OSError), open("/sys/firmware/efi/efivars/SecureBoot-8be4df61-93ca-11d2-aa0d-00e098032b8c", "rb") as variable:
+                s.mode += ", Secure Boot " + ("on" if variable.read()[-1:] == b"\1" else "off")
+
+    def say(self, text):
+        self.shown.log.append(text)
+        del self.shown.log[:-20]
+
+    # what happens every second
+
+    def look(self):
+        """New drives are shut, and shown; the network is asked for, the bench looked for."""
+        own = own_disk()
+        lines = []
+        for block in self.machine.blocks():
+            if block.name not in self.closed and shut(block.name):
+                self.closed.add(block.name)
+            if not probe.is_a_drive(block):
+                continue
+            told = probe.told_of(block)
+            size = int(told["size"]) * 512 if told.get("size", "").isdigit() else 0
+            model = told.get("device/model") or told.get("device/name") or "no name"
+            here = "this stick" if block.name == own else "shut: nothing can be written to it" if block.name in self.closed else "COULD NOT BE SHUT"
+            lines.append((probe.drive_of(block), "%-8s %s  %s" % (block.name, model[:24].strip(), probe.size_words(size) if size else "no size"), here))
+        self.shown.drives = lines
+        self.shown.pull = "" if own is None or self.busy_with_stick() else "You may pull the stick: everything stands in memory."
+        if not self.secret:
+            self.network()
+
+    def busy_with_stick(self):
+        return self.shown.doing.startswith("Writing")
+
+    def network(self):
+        ports = wired()
+        if not ports:
+            self.shown.net = "No wired network port is known here. Press O: the reading is written onto the stick."
+            return
+        for port in ports:
+            subprocess.run(["ip", "link", "set", port, "up"], capture_output=True)
+        ready = [p for p in ports if has_carrier(p)]
+        with_address = [p for p in ready if address_of(p)]
+        if not ready:
+            self.shown.net = "No cable in the network port. Plug one in, or press O to read onto the stick."
+        elif not with_address:
+            self.shown.net = "Asking the network for an address"
+            if time.monotonic() - self.port_at > 8:
+                self.port_at = time.monotonic()
+                for port in ready:
+                    subprocess.Popen(["udhcpc", "-i", port, "-n", "-q", "-t", "5", "-T", "1", "-s", "/gatecheck/dhcp.sh"], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+        else:
+            self.shown.net = "Network: " + ", ".join(f"{p} {address_of(p)}" for p in with_address)
+            self.find()
+
+    def find(self):
+        if time.monotonic() - self.asked_at < (2 if self.bench else 5):
+            return
+        self.asked_at = time.monotonic()
+        if not self.bench:
+            self.benches = find_benches(1.5)
+            if len(self.benches) == 1:
+                self.bench = self.benches[0][1]
+            elif self.benches:
+                self.shown.bench = "Benches: " + ", ".join("[%d] %s" % (n, name) for n, (name, _) in enumerate(self.benches[:9], 1)) + ". Press the number of yours."
+                return
+            else:
+                self.shown.bench = "No bench answers on this network yet. Press A to type its address, O to read onto the stick."
+                return
+        self.knock()
+
+    def knock(self):
+        """Tell the bench that a machine waits here; it says when somebody has taken it to a ticket."""
+        try:
+            if not self.token:
+                said = ask(self.bench, "/api/link/knock", {"machine": self.facts, "probe": probe.VERSION})
+                self.token = str(said.get("token", ""))[:80]
+                self.shown.qr = code_lines([str(row) for row in said.get("qr", [])][:80])
+                self.shown.bench = "Bench found: {}. Scan this with its tablet, take the machine in there, or press C to type a ticket's code.".format(str(said.get("name", ""))[:40])
+                return
+            said = ask(self.bench, "/api/link/knock/" + self.token)
+            if said.get("secret"):
+                self.begin(str(said["secret"]))
+            elif said.get("state") == "unknown":
+                self.token = ""
+        except probe.Refused as error:
+            self.token = ""
+            self.shown.bench = f"The bench at {self.bench}: {error}"
+        except (OSError, ValueError) as error:
+            self.token, lost = "", self.bench
+            self.bench = "" if any(address == self.bench for _, address in self.benches) else self.bench
+            self.shown.qr = []
+            self.shown.bench = f"What answers at {lost} is no bench: {probe.reason_of(error)}"
+
+    def code(self, typed):
+        """A ticket's code, exchanged for the secret of its link."""
+        if not self.bench:
+            self.shown.bench = "There is no bench yet to ask about that code. Press A to type its address."
+            return
+        try:
+            said = ask(self.bench, "/api/link/code", {"code": typed})
+            self.begin(str(said["secret"]))
+        except probe.Refused as error:
+            self.shown.bench = f"The bench does not take the code {typed[:20]}: {error}"
+        except (OSError, ValueError, KeyError) as error:
+            self.shown.bench = "What answers at {} is no bench: {}".format(self.bench, probe.reason_of(error) if isinstance(error, OSError) else "no answer of a bench")
+
+    # reading
+
+    def begin(self, secret):
+        self.secret, self.shown.qr = secret, []
+        self.shown.bench = f"Linked to the bench at {self.bench}. Leave me running."
+        self.work = threading.Thread(target=self.linked, daemon=True)
+        self.work.start()
+
+    def linked(self):
+        spool = probe.Spool("/tmp/linked-" + self.secret[:8].replace("/", "-"))
+        link = probe.Link(self.bench, self.secret, self.say)
+        own = probe.Probe(self.machine, spool, link, self.say, probe.Reader(), self.hint)
+        try:
+            own.linked("%016x" % (abs(hash(self.secret)) & (1 << 64) - 1))
+        except probe.Gone as error:
+            self.shown.bench = f"End of the link: {error}"
+        except probe.Refused as error:
+            self.shown.bench = f"The bench refuses this link: {error}"
+        except Exception as error:  # what goes wrong here is said on the screen, and the stick goes on
+            self.shown.bench = "The reading broke off: %s" % (error or type(error).__name__)
+        self.secret, self.token, self.shown.doing = "", "", ""
+
+    def hint(self, text):
+        self.shown.doing = "Reading: " + " ".join(text.split())
+
+    def offline(self):
+        """Read everything, and put it onto the stick as a new file."""
+        try:
+            spool = probe.Spool("/tmp/offline")
+            spool.begin()
+            own = probe.Probe(self.machine, spool, None, self.say, probe.Reader(), self.hint)
+            own.read("offline")
+            spool.write_capture("/tmp/reading.gcap", self.facts)
+            spool.finish()
+            self.shown.doing = "Writing the reading onto the stick. Leave it in."
+            place = put_reading("/tmp/reading.gcap", self.facts)
+            self.say(f"Written onto the stick: {place}. Drop it on the ticket of this machine.")
+        except OSError as error:
+            self.say("The reading is not on the stick: %s" % (error.strerror or error))
+        except Exception as error:
+            self.say("The reading broke off: %s" % (error or type(error).__name__))
+        self.shown.doing = ""
+
+    def is_reading(self):
+        return self.work is not None and self.work.is_alive()
+
+    # keys
+
+    def keys(self):
+        own = []
+        if not self.is_reading():
+            own.append(("O", "read onto the stick"))
+        if not self.secret:
+            own += [("C", "type a ticket's code"), ("A", "type the bench's address")]
+        return [*own, ("P", "power off")]
+
+    def press(self, key):
+        if self.shown.typing:
+            self.type(key)
+            return
+        key = key.lower()
+        if key == "p":
+            self.ends = True
+        elif key == "o" and not self.is_reading():
+            self.work = threading.Thread(target=self.offline, daemon=True)
+            self.work.start()
+        elif key in ("c", "a") and not self.secret:
+            self.typed = ""
+            self.shown.typing = ("Code" if key == "c" else "Address of the bench", "")
+        elif key.isdigit() and key != "0" and not self.bench and int(key) <= len(self.benches):
+            self.bench, self.asked_at = self.benches[int(key) - 1][1], 0.0
+
+    def type(self, key):
+        what = self.shown.typing[0] if self.shown.typing else ""
+        if key == "\x1b":
+            self.shown.typing = None
+            return
+        if key in ("\n", "\r"):
+            self.shown.typing = None
+            typed = self.typed.strip()
+            if what == "Code" and typed:
+                self.code(typed)
+            elif typed:
+                self.bench, self.token, self.asked_at = address_typed(typed), "", 0.0
+            return
+        self.typed = self.typed[:-1] if key in ("\x7f", "\b") else self.typed + "".join(c for c in key if c.isprintable())[:60]
+        self.shown.typing = (what, self.typed)
+
+
+def address_typed(text):
+    """What a person types as the bench's address, as one that can be asked."""
+    text = text.strip().rstrip("/")
+    text = text if "//" in text else "http://" + text
+    return text if re.search(r":\d+$", text) else text + ":8765"
+
+
+def main():
+    for name in block_names():
+        shut(name)
+    console = Console()
+    stick = Stick(console)
+    looked = 0.0
+    while not stick.ends:
+        if time.monotonic() - looked > LOOK_SECONDS:
+            stick.look()
+            looked = time.monotonic()
+        stick.shown.keys = stick.keys()
+        console.draw(stick.shown)
+        key = console.key(0.2)
+        if key:
+            stick.press(key)
+    stick.shown.doing = "Power goes off"
+    console.draw(stick.shown)
+    open("/tmp/power-off", "w").close()
+
+
+if __name__ == "__main__":
+    main()

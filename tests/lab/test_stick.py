@@ -1,0 +1,160 @@
+"""The very image that a technician gets: started in each mode, found by multicast, read, taken to a ticket; not one byte of an internal disk is another afterwards."""
+
+from __future__ import annotations
+
+import os
+import random
+import time
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+from guest import LabMissing
+from stick_lab import StickMachine, Wire, stick_image, sum_of
+
+from gatecheck.core.capture.read import read_capture
+from gatecheck.core.volume.fat import listing, read_fat
+from gatecheck.files import pages_of
+from gatecheck.image import ImageSectors
+from gatecheck.library import shipped_model
+from serving import Served
+
+pytestmark = pytest.mark.lab
+
+
+@pytest.fixture(scope="module")
+def image() -> Path:
+    try:
+        return stick_image()
+    except LabMissing as error:
+        pytest.skip(str(error))
+
+
+@pytest.fixture
+def wire() -> Iterator[Wire]:
+    try:
+        own = Wire(100 + os.getpid() % 100)
+    except LabMissing as error:
+        pytest.skip(str(error))
+    own.start()
+    yield own
+    own.stop()
+
+
+@pytest.fixture
+def disks(tmp_path: Path) -> list[Path]:
+    """Two internal disks: one with a table and volumes, one full of what means nothing."""
+    noise = random.Random(7)
+    found = []
+    for name, size in (("ahci.img", 96), ("nvme.img", 64)):
+        place = tmp_path / name
+        place.write_bytes(noise.randbytes(size << 20))
+        found.append(place)
+    with found[0].open("rb+") as file:
+        file.write(bytes(1 << 20))
+    for command in ("sgdisk -n 1:2048:+32M -t 1:ef00 -n 2:0:0 -t 2:8300", "mkfs.fat -F 16 --offset 2048"):
+        os.system(f"{command} {found[0]} {'32768' if 'fat' in command else ''} >/dev/null 2>&1")
+    os.system(f"mkfs.ext4 -q -E offset={34 << 20} {found[0]} 60M >/dev/null 2>&1")
+    return found
+
+
+def drives(disks: list[Path]) -> list[str]:
+    return [
+        "-drive", f"file={disks[0]},format=raw,if=none,id=a,cache=writethrough", "-device", "ide-hd,drive=a,bus=ide.0,serial=QX-100417,model=QUARRY SPINDLE 96,ver=QA10",
+        "-drive", f"file={disks[1]},format=raw,if=none,id=b,cache=writethrough", "-device", "nvme,drive=b,serial=QN-771",
+    ]  # fmt: skip
+
+
+def _bench(folder: Path) -> Served:
+    server = Served(folder / "data", by_command=True, host="0.0.0.0")
+    server.start()
+    return server
+
+
+@pytest.mark.parametrize("mode", ["uefi", "legacy", pytest.param("secure", marks=pytest.mark.lab_all)])
+def test_it_starts_finds_the_bench_and_reads_and_touches_nothing(mode: str, image: Path, wire: Wire, disks: list[Path], tmp_path: Path) -> None:
+    before = [sum_of(disk) for disk in disks]
+    server = _bench(tmp_path)
+    machine = StickMachine(tmp_path / "vm", mode, image, drives(disks), wire)
+    try:
+        machine.start()
+        screen = machine.until("You may pull the stick")
+        found = machine.until("Bench found")
+        knocks = server.call("GET", "/api/knocks")["knocks"]
+        assert len(knocks) == 1
+        ticket = server.take_in()
+        server.call("POST", f"/api/knocks/{knocks[0]['token']}", json={"ticket": ticket, "by": "KT"})
+        link: dict[str, Any] = {}
+        for _ in range(400):
+            link = server.call("GET", f"/api/tickets/{ticket}/link")
+            if link["orders"] and link["orders"][0]["state"] == "done":
+                break
+            time.sleep(0.5)
+        assert link["orders"][0]["state"] == "done"
+        read = time.monotonic() - machine.began
+        captures = server.call("GET", f"/api/tickets/{ticket}/captures")
+        serials = {str((d["identity"] or {}).get("serial")) for d in captures[0]["devices"]}
+        assert {"QX-100417", "QN-771"} <= serials
+        assert link["machine"]["mode"] == ("legacy" if mode == "legacy" else "uefi")
+        for name in ("sda", "nvme0n1"):
+            assert "shut: nothing can be written" in machine.ever(), name
+        assert "COULD NOT BE SHUT" not in machine.ever()
+        assert ("Secure Boot on" in machine.ever()) is (mode == "secure")
+        print(f"stick, {mode}, 512 MB: screen after {screen:.0f} s, bench found after {found:.0f} s, first reading after {read:.0f} s from the start of firmware")
+    finally:
+        machine.stop()  # as a power cut would
+        server.stop()
+    assert [sum_of(disk) for disk in disks] == before
+
+
+@pytest.mark.parametrize("mode", ["uefi", pytest.param("legacy", marks=pytest.mark.lab_all)])
+def test_without_a_network_it_reads_onto_itself_a_new_file_each_time(mode: str, image: Path, disks: list[Path], tmp_path: Path) -> None:
+    before = [sum_of(disk) for disk in disks]
+    machine = StickMachine(tmp_path / "vm", mode, image, drives(disks))
+    try:
+        machine.start()
+        machine.until("You may pull the stick")
+        assert "No wired network port" in machine.ever()
+        machine.tell("sendkey o")
+        machine.until("-1.gcap")
+        machine.tell("sendkey o")
+        machine.until("-2.gcap")
+        machine.tell("sendkey p")
+        for _ in range(60):
+            if machine.process is None or machine.process.poll() is not None:
+                break
+            time.sleep(0.5)
+        assert machine.process is not None
+        assert machine.process.poll() is not None  # power off, by its own key
+    finally:
+        machine.stop()
+    assert [sum_of(disk) for disk in disks] == before
+    sectors = ImageSectors(str(machine.stick))
+    volume = read_fat(sectors, 2048)
+    files = {path: file for path, file in listing(volume).files.items() if path.lower().endswith(".gcap")}
+    assert len(files) == 2
+    each = volume.cluster_sectors * volume.sector
+    for path, file in files.items():
+        data = b"".join(volume.cluster(c, path) for c in volume.chain(file.cluster, -(-file.size // each)))[: file.size]
+        capture = read_capture(pages_of("reading.gcap", data), shipped_model().knowledge.findings)
+        assert {"QX-100417", "QN-771"} <= {str((d.identity or {}).get("serial")) for d in capture.drives}
+
+
+@pytest.mark.lab_all
+def test_a_code_typed_at_it_links_it_and_a_wrong_one_is_said(image: Path, wire: Wire, disks: list[Path], tmp_path: Path) -> None:
+    server = _bench(tmp_path)
+    machine = StickMachine(tmp_path / "vm", "legacy", image, drives(disks), wire)
+    try:
+        machine.start()
+        machine.until("Bench found")
+        machine.type("czzzzz-zzzzz\n")
+        machine.until("does not take the code")
+        ticket = server.take_in()
+        code = server.call("POST", f"/api/tickets/{ticket}/link", json={"by": "KT"})["code"]
+        machine.type(f"c{code}\n")
+        machine.until("Linked to")
+        assert server.call("GET", f"/api/tickets/{ticket}/link")["state"] in ("waiting", "linked")
+    finally:
+        machine.stop()
+        server.stop()
