@@ -5,7 +5,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 PORT ?= 8765
 
-.PHONY: help install demo serve test lab lab-all lint types shots bench fuzz load rehearsal clean browser emulator
+.PHONY: help install demo serve test lab lab-all lint types shots stick bench fuzz load rehearsal clean browser emulator
 
 help: ## list what can be done
 	@grep -hE '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 12
@@ -23,6 +23,12 @@ test: install $(VENV)/.tests browser ## install what tests need (Chromium includ
 
 lab: install $(VENV)/.tests emulator ## the probe inside emulated machines: real kernel, UEFI and legacy firmware (about 6 minutes)
 	$(BIN)/python -m pytest -m lab -n 2 --dist load tests/lab $(ARGS)
+
+OUT ?= gatecheck-stick.img
+stick: install ## build the bench's own live stick as an image, OUT=FILE (gatecheck-stick.img); needs Debian
+	@PATH=$$PATH:/usr/sbin:/sbin; command -v syslinux mkfs.fat mcopy cpio zstd depmod >/dev/null || { echo "Installing Debian's packages for building"; \
+	  apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends syslinux dosfstools mtools cpio zstd kmod >/dev/null; }
+	$(BIN)/gatecheck stick $(OUT)
 
 lab-all: install $(VENV)/.tests emulator ## the same with every machine of the lab, and volumes against Debian's own tools (about 12 minutes)
 	$(BIN)/python -m pytest -m "lab or lab_all" -n 2 --dist load tests/lab $(ARGS)

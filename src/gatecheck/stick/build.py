@@ -160,7 +160,7 @@ _WASTE = (
     "usr/lib/python3.11/test", "usr/lib/python3.11/idlelib", "usr/lib/python3.11/tkinter", "usr/lib/python3.11/lib2to3", "usr/lib/python3.11/turtledemo", "usr/lib/python3.11/ensurepip",
     "usr/lib/python3.11/distutils", "usr/lib/python3.11/pydoc_data", "usr/lib/python3.11/unittest", "usr/lib/python3.11/asyncio", "usr/lib/x86_64-linux-gnu/gconv", "etc", "var", "lib/systemd", "usr/lib/systemd", "usr/lib/udev", "lib/udev", "usr/share/initramfs-tools", "usr/share/perl5",
 )  # fmt: skip
-_FONT = "Lat15-TerminusBold32x16.psf.gz"
+_FONT = "FullGreek-TerminusBold32x16.psf.gz"
 
 
 def _trim(root: Path) -> None:

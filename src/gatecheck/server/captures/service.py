@@ -181,6 +181,16 @@ class Captures:
                 return str(own.get("serial") or own.get("wwn") or "") or None
         return None
 
+    def verdicts(self, ticket_id: int) -> dict[str, str]:
+        """Device -> verdict in words, of the newest reading of the whole machine; empty where there is none."""
+        with self.shop.database.read() as connection:
+            kept = attachments(connection, ticket_id)
+        for file in kept:
+            capture = self.decoded.capture(file.name, file.sha256)
+            if capture.listed is not None:
+                return {d.device: self.shop.words.say(d.verdict) for d in capture.drives if d.verdict}
+        return {}
+
     def is_the_machines(self, ticket_id: int, device: str) -> bool:
         """Is this the one drive that can be the machine's own, by the newest reading of the whole machine? False where that is not clear."""
         facts = self.tickets.folded_of(ticket_id).state.facts

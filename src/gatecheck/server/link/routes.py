@@ -140,6 +140,10 @@ def _for_the_probe(router: APIRouter, links: Links) -> None:
     def known_map(session: str, order: str, secret: Secret) -> dict[str, Any]:
         return links.map_so_far(secret, session, order)
 
+    @router.get("/api/link/said", operation_id="linkSaid")
+    def said(session: str, secret: Secret) -> dict[str, Any]:
+        return links.said(secret, session)
+
     @router.get("/api/link/wanted", operation_id="linkWanted")
     def wanted(session: str, order: str, secret: Secret) -> dict[str, Any]:
         return links.wanted(secret, session, order)

@@ -293,6 +293,11 @@ class Links:
         held = self._held(self.tickets.ticket(link.ticket_id), _move_of(order.body))
         return {"ranges": [] if held else [list(run) for run in self.wanted_of(link.ticket_id, order)]}
 
+    def said(self, secret: str, session_id: str) -> dict[str, Any]:
+        """What the bench makes of this machine's drives so far, for a screen on the machine itself: device -> words."""
+        link, _ = self.session_of(secret, session_id)
+        return {"drives": self.captures.verdicts(link.ticket_id)}
+
     def page(self, secret: str, page: PageIn) -> dict[str, Any]:
         """Keep one page. Pages come in order; one that is not the next is not kept, and the answer says where the bench stands."""
         link, session = self.session_of(secret, page.session)

@@ -176,7 +176,7 @@ def benches_in(raw, source):
         for _ in range(questions):
             at = dns_name(raw, at)[1] + 4
         services = {}  # type: dict[str, tuple[int, str]]
-        hosts = {}  # type: dict[str, str]
+        hosts = {}  # type: dict[str, list[str]]
         for _ in range(min(sum(counts), 64)):
             name, at = dns_name(raw, at)
             kind, _, _, size = struct.unpack_from(">HHIH", raw, at)
@@ -184,9 +184,11 @@ def benches_in(raw, source):
             if kind == 33 and name.lower().endswith("." + SERVICE):
                 services[name] = (struct.unpack_from(">H", raw, at + 4)[0], dns_name(raw, at + 6)[0].lower())
             elif kind == 1 and size == 4:
-                hosts.setdefault(name.lower(), socket.inet_ntoa(raw[at : at + 4]))
+                hosts.setdefault(name.lower(), []).append(socket.inet_ntoa(raw[at : at + 4]))
             at += size
-        return [(name[: -len(SERVICE) - 1], hosts.get(host, source), port) for name, (port, host) in sorted(services.items()) if port]
+        # of a bench with several addresses the one that the answer came from is the one that reaches it from here
+        there = {host: source if source in own else own[0] for host, own in hosts.items()}
+        return [(name[: -len(SERVICE) - 1], there.get(host, source), port) for name, (port, host) in sorted(services.items()) if port]
     except (struct.error, ValueError):
         return []
 
@@ -264,7 +266,10 @@ def wrapped(text, columns):
 
 def screen(shown, columns, rows):
     """Lines of text with their looks (plain, title, strong, soft): exactly `rows`, none wider than `columns`."""
-    top = [("title", " " + shown.machine), ("soft", " " + shown.mode), ("plain", "")]
+    wide = columns
+    shows_code = bool(shown.qr) and not shown.typing and len(shown.qr[0]) + 25 <= columns and len(shown.qr) + 6 <= rows
+    columns = columns - len(shown.qr[0]) - 1 if shows_code else columns
+    top = [("title", fitted(" " + shown.machine, wide)), *(("soft", " " + line) for line in wrapped(shown.mode, columns - 2)), ("plain", "")]
     for name, line, state in shown.drives:
         top.append(("plain", fitted(f" {line}", columns)))
         verdict = shown.verdicts.get(name) or state
@@ -281,15 +286,15 @@ def screen(shown, columns, rows):
     elif shown.doing:
         said += [("strong", " " + line) for line in wrapped(shown.doing, columns - 2)]
     said += [("soft", " " + line) for text in shown.log[-2:] for line in wrapped(text, columns - 2)[:3]]
-    foot = [("strong", " " + line) for line in wrapped(shown.pull, columns - 2)] if shown.pull else []
-    foot += [("keys", line) for line in key_lines(shown.keys, columns)]
+    foot = [("strong", " " + line) for line in wrapped(shown.pull, wide - 2)] if shown.pull else []
+    foot += [("keys", line) for line in key_lines(shown.keys, wide)]
     room = rows - len(foot)
-    body = top + said
-    if shown.qr and not shown.typing and len(shown.qr) + len(said) + 4 <= room:
-        pictures = [("code", line.center(columns)) for line in shown.qr]
-        body = [top[0], *list(said), ("plain", ""), *pictures]
+    body = [top[0], *said, ("plain", ""), *top[1:]] if shows_code else top + said
     body = body[:room] + [("plain", "")] * max(0, room - len(body))
-    return [(look, fitted(line, columns)) for look, line in body + foot]
+    for number, line in enumerate(shown.qr if shows_code else [], 1):
+        look, text = body[number]
+        body[number] = (look, fitted(text, columns).ljust(columns) + line)
+    return [(look, fitted(line, wide)) for look, line in body + foot]
 
 
 def key_lines(keys, columns):
@@ -312,7 +317,7 @@ def code_lines(rows):
     return ["".join({"00": "█", "01": "▀", "10": "▄", "11": " "}[a + b] for a, b in zip(padded[n], padded[n + 1], strict=False)) for n in range(0, len(padded), 2)]
 
 
-LOOKS = {"plain": "\x1b[0;37m", "title": "\x1b[0;30;47m", "strong": "\x1b[0;1;37m", "soft": "\x1b[0;37m", "keys": "\x1b[0;30;47m", "code": "\x1b[0;1;37m"}
+LOOKS = {"plain": "\x1b[0;37m", "title": "\x1b[0;30;47m", "strong": "\x1b[0;1;37m", "soft": "\x1b[0;37m", "keys": "\x1b[0;30;47m"}
 
 
 class Console:
@@ -333,10 +338,11 @@ class Console:
         self.last = lines
         out = ["\x1b[H"]
         for number, (look, line) in enumerate(lines):
-            out.append("{}{}{}".format(LOOKS[look], line.ljust(size.columns)[: size.columns], "\r\n" if number + 1 < len(lines) else ""))
+            text = re.sub("[█▀▄]", lambda found: LOOKS["strong"] + found[0], line.ljust(size.columns)[: size.columns], count=1)  # a code is of one brightness, or it is not read
+            out.append("{}{}{}".format(LOOKS[look], text, "\r\n" if number + 1 < len(lines) else ""))
         sys.stdout.write("".join(out))
         sys.stdout.flush()
-        told = "\n".join(line.rstrip() for look, line in lines if line.strip() and look not in ("code", "keys"))
+        told = "\n".join(re.sub("[█▀▄].*", "", line).rstrip() for look, line in lines if line.strip() and look != "keys")
         if told != self.told:
             self.told = told
             with contextlib.suppress(OSError), open("/dev/ttyS0", "w") as serial:
@@ -362,6 +368,7 @@ class Stick:
         self.closed = set()
         self.typed = ""
         self.work = None  # the thread that reads
+        self.link, self.name = None, ""
         self.asked_at = self.port_at = 0.0
         self.ends = False
         self.stopped_link = False
@@ -373,6 +380,9 @@ class Stick:
                 s.mode += ", Secure Boot " + ("on" if variable.read()[-1:] == b"\1" else "off")
 
     def say(self, text):
+        if text.startswith("Leave me running"):  # the probe has nothing to do; how it is ended at a terminal is of no use here
+            self.shown.doing = ""
+            return
         self.shown.log.append(text)
         del self.shown.log[:-20]
 
@@ -391,11 +401,16 @@ class Stick:
             size = int(told["size"]) * 512 if told.get("size", "").isdigit() else 0
             model = told.get("device/model") or told.get("device/name") or "no name"
             here = "this stick" if block.name == own else "shut: nothing can be written to it" if block.name in self.closed else "COULD NOT BE SHUT"
-            lines.append((probe.drive_of(block), "%-8s %s  %s" % (block.name, model[:24].strip(), probe.size_words(size) if size else "no size"), here))
+            lines.append(("" if block.name == own else probe.drive_of(block), "%-8s %s  %s" % (block.name, model[:24].strip(), probe.size_words(size) if size else "no size"), here))
         self.shown.drives = lines
         self.shown.pull = "" if own is None or self.busy_with_stick() else "You may pull the stick: everything stands in memory."
         if not self.secret:
             self.network()
+        elif self.link is not None and self.link.session and time.monotonic() - self.asked_at > 4:
+            self.asked_at = time.monotonic()
+            with contextlib.suppress(Exception):  # the link itself says what is wrong with it
+                said = self.link.call("GET", "/said?session=" + self.link.session, None, False)
+                self.shown.verdicts = {str(name)[:40]: str(text)[:300] for name, text in dict(said.get("drives", {})).items()}
 
     def busy_with_stick(self):
         return self.shown.doing.startswith("Writing")
@@ -444,7 +459,8 @@ class Stick:
                 said = ask(self.bench, "/api/link/knock", {"machine": self.facts, "probe": probe.VERSION})
                 self.token = str(said.get("token", ""))[:80]
                 self.shown.qr = code_lines([str(row) for row in said.get("qr", [])][:80])
-                self.shown.bench = "Bench found: {}. Scan this with its tablet, take the machine in there, or press C to type a ticket's code.".format(str(said.get("name", ""))[:40])
+                self.name = str(said.get("name", ""))[:40]
+                self.shown.bench = f"Bench found: {self.name}. Scan this with its tablet, take the machine in there, or press C to type a ticket's code."
                 return
             said = ask(self.bench, "/api/link/knock/" + self.token)
             if said.get("secret"):
@@ -477,13 +493,13 @@ class Stick:
 
     def begin(self, secret):
         self.secret, self.shown.qr = secret, []
-        self.shown.bench = f"Linked to the bench at {self.bench}. Leave me running."
+        self.shown.bench = f"Linked to {self.name or 'the bench at ' + self.bench}. Leave me running."
         self.work = threading.Thread(target=self.linked, daemon=True)
         self.work.start()
 
     def linked(self):
         spool = probe.Spool("/tmp/linked-" + self.secret[:8].replace("/", "-"))
-        link = probe.Link(self.bench, self.secret, self.say)
+        link = self.link = probe.Link(self.bench, self.secret, self.say)
         own = probe.Probe(self.machine, spool, link, self.say, probe.Reader(), self.hint)
         try:
             own.linked("%016x" % (abs(hash(self.secret)) & (1 << 64) - 1))
@@ -493,7 +509,7 @@ class Stick:
             self.shown.bench = f"The bench refuses this link: {error}"
         except Exception as error:  # what goes wrong here is said on the screen, and the stick goes on
             self.shown.bench = "The reading broke off: %s" % (error or type(error).__name__)
-        self.secret, self.token, self.shown.doing = "", "", ""
+        self.secret, self.token, self.link, self.shown.doing, self.shown.verdicts = "", "", None, "", {}
 
     def hint(self, text):
         self.shown.doing = "Reading: " + " ".join(text.split())
