@@ -32,6 +32,7 @@ SHOTS: list[tuple[str, str, str, tuple[int, int], list[str]]] = [
     ("pages", "/ticket/3/pages", "light", DESK, []),
     ("surface", "/ticket/3/surface", "light", DESK, ["v", "ArrowRight", "ArrowRight", "+", "+"]),
     ("path", "/ticket/13/path", "light", DESK, ["r", "later"]),
+    ("ear", "/ticket/2/ear", "light", DESK, ["ArrowRight", "ArrowRight"]),
     ("settings", "/ticket/10/settings", "light", DESK, []),
     ("sightings", "/ticket/13/sightings", "dark", DESK, []),
     ("odds", "/odds", "light", DESK, []),

@@ -15,6 +15,7 @@ import { PapersInstrument } from './features/papers/PapersInstrument'
 import { ShopPage } from './features/papers/ShopPage'
 import { PartsInstrument } from './features/work/PartsInstrument'
 import { ClaimPage } from './features/link'
+import { EarInstrument } from './features/ear'
 import { PathInstrument } from './features/path'
 import { SurfaceInstrument } from './features/surface'
 import { ShelfPage } from './features/work/ShelfPage'
@@ -66,6 +67,7 @@ export function App() {
                 <Route path="/ticket/:id/parts">{({ id }) => <PartsInstrument key={id} id={Number(id)} />}</Route>
                 <Route path="/ticket/:id/pages">{({ id }) => <PagesInstrument id={Number(id)} />}</Route>
                 <Route path="/ticket/:id/path">{({ id }) => <PathInstrument key={id} id={Number(id)} />}</Route>
+                <Route path="/ticket/:id/ear">{({ id }) => <EarInstrument key={id} id={Number(id)} />}</Route>
                 <Route path="/ticket/:id/surface">{({ id }) => <SurfaceInstrument key={id} id={Number(id)} />}</Route>
                 <Route path="/ticket/:id/settings">{({ id }) => <SettingsInstrument key={id} id={Number(id)} />}</Route>
                 <Route path="/ticket/:id/sightings">{({ id }) => <SightingsInstrument key={id} id={Number(id)} />}</Route>

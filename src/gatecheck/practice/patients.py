@@ -50,6 +50,21 @@ class Patient:
     faults: tuple[str, ...]
     build: Callable[[], PracticeMachine]
 
+    @property
+    def sounds(self) -> str:
+        """What is heard of it: of what turns, and of what is wrong with that."""
+        told = [e["outcome"] for e in self.entries if e.get("move") == "sound"]
+        if self.facts.get("drive_kind") != "hdd":
+            return "silent"
+        if told:
+            return str(told[0])
+        return {"drive.mechanical": "ticking", "drive.dead": "silent", "power.supply": "restarting"}.get(next(iter(self.faults), ""), "steady")
+
+    @property
+    def draws(self) -> str:
+        """What its drive draws while it starts."""
+        return {"steady": "normal", "ticking": "normal", "restarting": "restarting", "silent": "flat" if "drive.dead" in self.faults else "no-spin"}.get(self.sounds, "normal")
+
     def connected(self, since: float | None = None) -> PracticeMachine:
         """A fresh machine; its drives have aged since then."""
         made = self.build()

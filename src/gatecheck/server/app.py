@@ -13,6 +13,7 @@ from fastapi.staticfiles import StaticFiles
 from gatecheck.server.bench.routes import bench_routes
 from gatecheck.server.captures.routes import capture_routes
 from gatecheck.server.door import NONCE, Door
+from gatecheck.server.ear.routes import ear_routes
 from gatecheck.server.errors import map_errors, problem
 from gatecheck.server.events import Events
 from gatecheck.server.house import House
@@ -57,7 +58,7 @@ def create_app(
     map_errors(app)
     for router in (
         bench_routes(house.bench, events), ticket_routes(house.tickets), learning_routes(house.learning), instrument_routes(house.instruments),
-        capture_routes(house.captures), link_routes(house.links, house.knocks), surface_routes(house.surfaces), path_routes(house.paths), practice_routes(house.practice), work_routes(house.work), paper_routes(house.papers), people_routes(house.devices),
+        capture_routes(house.captures), link_routes(house.links, house.knocks), surface_routes(house.surfaces), path_routes(house.paths), ear_routes(house.ear), practice_routes(house.practice), work_routes(house.work), paper_routes(house.papers), people_routes(house.devices),
     ):  # fmt: skip
         app.include_router(router)
     if dist and dist.is_dir():

@@ -13,6 +13,7 @@ from gatecheck.files import LARGEST_CAPTURE
 from gatecheck.library import own_texts, shipped_model, shipped_texts, words_over
 from gatecheck.server.bench.service import BenchView
 from gatecheck.server.captures.service import Captures
+from gatecheck.server.ear.service import Ear
 from gatecheck.server.instruments.service import Instruments
 from gatecheck.server.learning.service import Learning
 from gatecheck.server.link.knocks import Knocks
@@ -46,6 +47,7 @@ class House:
     knocks: Knocks
     surfaces: Surfaces
     paths: Paths
+    ear: Ear
     practice: Practice
     work: Work
     papers: Papers
@@ -71,7 +73,7 @@ def house_of(shop: Shop, url: str | None = None, fonts: Path | None = None) -> H
     work, practice = Work(shop, tickets, captures), Practice(shop, tickets, links, url)
     practice.new_drive, work.on_swap = work.new_drive, practice.connect_again
     return House(
-        shop, tickets, bench, learning, captures, Instruments(shop, tickets, captures), links, Knocks(shop, links), Surfaces(shop, captures, links), Paths(shop, captures, links), practice, work,
+        shop, tickets, bench, learning, captures, Instruments(shop, tickets, captures), links, Knocks(shop, links), Surfaces(shop, captures, links), Paths(shop, captures, links), Ear(shop, tickets), practice, work,
         Papers(shop, tickets, captures, work, links.copying.copies, fonts),
         Devices(shop.database, lambda event: shop.announce(event)),
     )  # fmt: skip

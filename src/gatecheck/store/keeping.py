@@ -184,6 +184,7 @@ _ATTACHED = "SELECT sha256, name, added_by, added_at FROM attachment WHERE ticke
 _LESSON_COLUMNS = ("closed_at", "context", "faults", "expected", "choice", "confidence", "suspects", "was_right")
 _LESSON = f"SELECT {', '.join(_LESSON_COLUMNS)} FROM lesson WHERE ticket_id = ?"
 _TEACH = f"INSERT INTO lesson (ticket_id, era, {', '.join(_LESSON_COLUMNS)}) VALUES (?, (SELECT count(*) FROM learning_reset), ?, ?, ?, ?, ?, ?, ?, ?)"
+_RECORDINGS = "SELECT sha256, kind, name, added_by, added_at FROM recording WHERE ticket_id = ?"
 _PICTURES = "SELECT sha256, added_by, added_at FROM picture WHERE ticket_id = ?"
 
 
@@ -204,7 +205,8 @@ def export_ticket(data: Path, number: str, target: Path) -> Kept:
         lesson = own.execute(_LESSON, (ticket_id,)).fetchone()
         ticket["lesson"] = dict(zip(_LESSON_COLUMNS, lesson, strict=True)) if lesson else None
         ticket["pictures"] = [{"sha256": s, "by": by, "at": at} for s, by, at in own.execute(_PICTURES, (ticket_id,))]
-    digests = sorted({f["sha256"] for f in [*ticket["files"], *ticket["pictures"]]})
+        ticket["recordings"] = [{"sha256": s, "kind": k, "name": n, "by": by, "at": at} for s, k, n, by, at in own.execute(_RECORDINGS, (ticket_id,))]
+    digests = sorted({f["sha256"] for f in _files_of(ticket)})
     with tempfile.TemporaryDirectory(dir=_folder_of(target), prefix=".gatecheck-") as scratch:
         whole = Path(scratch) / "ticket.zip"
         try:
@@ -218,6 +220,11 @@ def export_ticket(data: Path, number: str, target: Path) -> Kept:
         except OSError as error:
             raise StoreError(f"export {target}: expected room to write, got {error.strerror}") from error
     return Kept(1, len(digests), target.stat().st_size)
+
+
+def _files_of(ticket: Mapping[str, Any]) -> list[Mapping[str, Any]]:
+    """Every file that a ticket has. One that was exported before there were recordings has none."""
+    return [*ticket["files"], *ticket["pictures"], *ticket.get("recordings", [])]
 
 
 def import_ticket(source: Path, data: Path, knowledge: Knowledge, *, prefix: str = "GC") -> str:
@@ -236,7 +243,7 @@ def import_ticket(source: Path, data: Path, knowledge: Knowledge, *, prefix: str
                 content[digest] = archive.read(name)
                 if _sha256(content[digest]) != digest:
                     raise KeepingError(f"{source}: expected file {digest[:12]} as it was written, got other bytes")
-    lacking = {f["sha256"] for f in [*ticket["files"], *ticket["pictures"]]} - content.keys()
+    lacking = {f["sha256"] for f in _files_of(ticket)} - content.keys()
     if lacking:
         raise KeepingError(f"{source}: expected all of its files, got none of {sorted(lacking)[0][:12]}")
     for digest, stored in content.items():
@@ -272,6 +279,8 @@ def _keep_ticket(own: sqlite3.Connection, ticket: Mapping[str, Any], sizes: Mapp
         own.execute("INSERT INTO attachment (ticket_id, sha256, name, added_by, added_at) VALUES (?, ?, ?, ?, ?)", (ticket_id, file["sha256"], file["name"], file["by"], file["at"]))
     for file in ticket["pictures"]:
         own.execute("INSERT INTO picture (ticket_id, sha256, added_by, added_at) VALUES (?, ?, ?, ?)", (ticket_id, file["sha256"], file["by"], file["at"]))
+    for file in ticket.get("recordings", []):
+        own.execute("INSERT INTO recording (ticket_id, sha256, kind, name, added_by, added_at) VALUES (?, ?, ?, ?, ?, ?)", (ticket_id, file["sha256"], file["kind"], file["name"], file["by"], file["at"]))
     if ticket.get("lesson"):
         own.execute(_TEACH, (ticket_id, *(ticket["lesson"][name] for name in _LESSON_COLUMNS)))
     own.execute("UPDATE epoch SET n = n + 1")  # a server that runs on this shop has something new to learn from
@@ -292,7 +301,7 @@ def _ticket_of(source: Path, text: bytes, knowledge: Knowledge) -> dict[str, Any
         lesson = ticket.get("lesson")
         if lesson is not None and (set(lesson) != set(_LESSON_COLUMNS) or not all(isinstance(json.loads(lesson[name]), kind) for name, kind in (("faults", list), ("expected", dict), ("suspects", dict)))):
             raise ValueError("a lesson that is none")
-        if not all(isinstance(f["sha256"], str) and len(f["sha256"]) == 64 and isinstance(f.get("name", ""), str) for f in [*ticket["files"], *ticket["pictures"]]):
+        if not all(isinstance(f["sha256"], str) and len(f["sha256"]) == 64 and isinstance(f.get("name", ""), str) for f in _files_of(ticket)):
             raise ValueError("files without a hash")
     except (ValueError, KeyError, TypeError, RecursionError) as error:
         raise KeepingError(f"{source}: expected a whole ticket, got {str(error)[:80]}") from error
@@ -337,9 +346,10 @@ def erase_customer(database: Database, files: Path, ticket_id: int, knowledge: K
         for place, body in own.execute(_ENTRIES.replace("place, body, made_by, made_at", "place, body"), (ticket_id,)).fetchall():
             own.execute("UPDATE entry SET body = ? WHERE ticket_id = ? AND place = ?", (json.dumps(_without_customer(json.loads(body), knowledge)), ticket_id, place))
         own.execute(_TRIGGERS["entry_no_update"])
-        gone = [d for (d,) in own.execute("SELECT sha256 FROM picture WHERE ticket_id = ?", (ticket_id,))]
+        gone = [d for (d,) in own.execute("SELECT sha256 FROM picture WHERE ticket_id = ? UNION SELECT sha256 FROM recording WHERE ticket_id = ?", (ticket_id, ticket_id))]
         own.execute("DELETE FROM picture WHERE ticket_id = ?", (ticket_id,))
-        gone = [d for d in gone if not own.execute("SELECT 1 FROM picture WHERE sha256 = ? UNION SELECT 1 FROM attachment WHERE sha256 = ?", (d, d)).fetchone()]
+        own.execute("DELETE FROM recording WHERE ticket_id = ?", (ticket_id,))
+        gone = [d for d in gone if not own.execute("SELECT 1 FROM picture WHERE sha256 = ? UNION SELECT 1 FROM attachment WHERE sha256 = ? UNION SELECT 1 FROM recording WHERE sha256 = ?", (d, d, d)).fetchone()]
         own.executemany("DELETE FROM file WHERE sha256 = ?", [(d,) for d in gone])
         own.execute("INSERT INTO erasure (ticket_id, erased_by, erased_at) VALUES (?, ?, ?) ON CONFLICT DO UPDATE SET erased_at = excluded.erased_at", (ticket_id, by, _now()))
     for digest in gone:

@@ -258,6 +258,23 @@ MIGRATIONS: tuple[tuple[str, tuple[str, ...]], ...] = (
             "CREATE INDEX link_page_order ON link_page (order_id)",
         ),
     ),
+    (
+        "ear",
+        (
+            # what was recorded of a drive: its sound, or its supply current; erased with the customer, for a room is heard in it
+            """
+            CREATE TABLE recording (
+                ticket_id INTEGER NOT NULL REFERENCES ticket (id),
+                sha256 TEXT NOT NULL REFERENCES file (sha256),
+                kind TEXT NOT NULL CHECK (kind IN ('sound', 'supply')),
+                name TEXT NOT NULL,
+                added_by TEXT NOT NULL,
+                added_at TEXT NOT NULL,
+                PRIMARY KEY (ticket_id, sha256)
+            ) STRICT
+            """,
+        ),
+    ),
 )
 
 

@@ -858,6 +858,108 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/tickets/{ticket_id}/ear": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get Ear */
+        get: operations["getEar"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tickets/{ticket_id}/recordings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Add Recording */
+        post: operations["addRecording"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tickets/{ticket_id}/recordings/{sha256}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get Recording */
+        get: operations["getRecording"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tickets/{ticket_id}/recordings/practice": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Record Practice */
+        post: operations["recordPractice"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tickets/{ticket_id}/ready": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Put Ready */
+        post: operations["putReady"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/ear/references/{kind}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get Reference */
+        get: operations["getReference"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/tickets/{ticket_id}/practice": {
         parameters: {
             query?: never;
@@ -1508,6 +1610,15 @@ export interface components {
             /** Key */
             key?: string | null;
         };
+        /** Body_addRecording */
+        Body_addRecording: {
+            /** File */
+            file: string;
+            /** By */
+            by: string;
+            /** Key */
+            key?: string | null;
+        };
         /** BookModelOut */
         BookModelOut: {
             /** Maker */
@@ -1809,6 +1920,24 @@ export interface components {
             };
         };
         /**
+         * EarOut
+         * @description `practice`: what the linked practice machine would sound like, where there is one; `silent_kind`: the drive makes no sound whatever its state. `slow`, `never`: seconds from which a drive is slow, is never ready.
+         */
+        EarOut: {
+            /** Recordings */
+            recordings: components["schemas"]["RecordingOut"][];
+            /** References */
+            references: components["schemas"]["gatecheck__server__ear__wire__WeightOut"][];
+            /** Practice */
+            practice: boolean;
+            /** Silent Kind */
+            silent_kind: boolean;
+            /** Slow */
+            slow: number;
+            /** Never */
+            never: number;
+        };
+        /**
          * EntryIn
          * @description An entry for the tape, or several that stand or fall together. `key` makes a repeated request harmless.
          */
@@ -2071,6 +2200,16 @@ export interface components {
              * @default ?
              */
             by: string;
+        };
+        /**
+         * HeardEventOut
+         * @description A single sound, or a part of a trace. `at`: seconds; `kind`: tick, clunk, thud, seek; surge, plateau, seek, inrush, dropped-rail.
+         */
+        HeardEventOut: {
+            /** At */
+            at: number;
+            /** Kind */
+            kind: string;
         };
         /** HeldOut */
         HeldOut: {
@@ -3177,6 +3316,61 @@ export interface components {
             fits: boolean;
         };
         /**
+         * ReadyIn
+         * @description A drive was ready after so many seconds; None: it was switched off without being so.
+         */
+        ReadyIn: {
+            /** Seconds */
+            seconds?: number | null;
+            /** Waited */
+            waited: number;
+            /** By */
+            by: string;
+        };
+        /**
+         * RecordingOut
+         * @description A recording with what is heard or seen in it. `outcome`: None where nothing can be told. `period`: seconds of its beat, None where there is none. `shape`: how loud it is (0 to 1), or the current in ampere of
+         *     each rail, evenly through `seconds`.
+         */
+        RecordingOut: {
+            /** Sha256 */
+            sha256: string;
+            /** Kind */
+            kind: string;
+            /** Name */
+            name: string;
+            /** By */
+            by: string;
+            /** At */
+            at: string;
+            /** Seconds */
+            seconds: number;
+            /** Outcome */
+            outcome: string | null;
+            /** Verdict */
+            verdict: string;
+            /** Why */
+            why: string[];
+            /** Weights */
+            weights: components["schemas"]["gatecheck__server__ear__wire__WeightOut"][];
+            /** Events */
+            events: components["schemas"]["HeardEventOut"][];
+            /** Period */
+            period: number | null;
+            /** Regularity */
+            regularity: number;
+            /** Rpm */
+            rpm: number | null;
+            /** Level */
+            level: number | null;
+            /** Shape */
+            shape: {
+                [key: string]: number[];
+            };
+            /** Form Factor */
+            form_factor: string | null;
+        };
+        /**
          * RibbonBinOut
          * @description One part of the span. MB/s of what was read, and of its slowest block; shares of it that were read and that do not read.
          */
@@ -3594,7 +3788,7 @@ export interface components {
              * Weights
              * @default []
              */
-            weights: components["schemas"]["WeightOut"][];
+            weights: components["schemas"]["gatecheck__server__tickets__wire__WeightOut"][];
         };
         /** TakeBackIn */
         TakeBackIn: {
@@ -3898,16 +4092,6 @@ export interface components {
             /** By */
             by: string;
         };
-        /** WeightOut */
-        WeightOut: {
-            /** Entry */
-            entry: number;
-            /**
-             * Factor
-             * @description What the entry multiplied the suspect's odds by
-             */
-            factor: number;
-        };
         /**
          * WordsOut
          * @description The catalogue the screens speak from.
@@ -4015,6 +4199,25 @@ export interface components {
             old_serial: string | null;
             /** Proof */
             proof: components["schemas"]["ProofOut"][];
+        };
+        /** WeightOut */
+        gatecheck__server__ear__wire__WeightOut: {
+            /** Outcome */
+            outcome: string;
+            /** Says */
+            says: string;
+            /** Share */
+            share: number;
+        };
+        /** WeightOut */
+        gatecheck__server__tickets__wire__WeightOut: {
+            /** Entry */
+            entry: number;
+            /**
+             * Factor
+             * @description What the entry multiplied the suspect's odds by
+             */
+            factor: number;
         };
     };
     responses: never;
@@ -6764,6 +6967,309 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["PathOut"];
                 };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getEar: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ticket_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EarOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    addRecording: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ticket_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "multipart/form-data": components["schemas"]["Body_addRecording"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TicketOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getRecording: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ticket_id: number;
+                sha256: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    recordPractice: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ticket_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ByIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TicketOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    putReady: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ticket_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReadyIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TicketOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getReference: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kind: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Not Found */
             404: {

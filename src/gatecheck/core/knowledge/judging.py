@@ -10,7 +10,7 @@ from gatecheck.core.knowledge.toml_table import Table
 KINDS = ("physical", "connection", "wear", "age", "heat", "reading", "firmware")
 LIMITS = (
     "old_hours", "hot_disk", "hot_flash", "few_crc", "worn_below", "nvme_worn", "nvme_wearing", "nvme_media_failing", "recent_hours",
-    "fresh_test_hours", "many_media_logged", "fast_per_1000_h", "damaged_page_share", "oldest_clock",
+    "fresh_test_hours", "many_media_logged", "fast_per_1000_h", "damaged_page_share", "oldest_clock", "slow_ready", "never_ready",
 )  # fmt: skip
 SITUATIONS: Mapping[str, tuple[str, ...]] = {
     "health-pages": ("worn-out", "failing-one", "failing-more", "link-only", "link-and-signs", "signs", "clean", "unreadable"),

@@ -51,6 +51,8 @@ class Rhythm:
     alike: float
     count: int = 0
     span: float = 0.0
+    period: float = 0.0
+    """seconds from beat to beat, not rounded; 0 where there is none"""
 
 
 def bands(samples: np.ndarray, rate: int) -> tuple[np.ndarray, np.ndarray, int]:
@@ -133,7 +135,13 @@ def rhythm_of(events: list[Event]) -> Rhythm:
     chosen = np.array(best[2])
     lengths = np.array([own[n].length for n in chosen])
     alike = float(np.exp(-_spread(loud[chosen]) / 5) * np.exp(-0.4 * _spread(np.log(lengths))))
-    return Rhythm(round(1 / best[1], 2), round(float(regularity), 2), round(alike, 2), len(chosen), float(times[chosen[-1]] - times[chosen[0]]))
+    return Rhythm(round(1 / best[1], 2), round(float(regularity), 2), round(alike, 2), len(chosen), float(times[chosen[-1]] - times[chosen[0]]), _period(times[chosen], best[1]))
+
+
+def _period(times: np.ndarray, about: float) -> float:
+    """The period that the whole chain fits best: its beats against their numbers, least squares."""
+    beats = np.round((times - times[0]) / about)
+    return float(np.polyfit(beats, times, 1)[0]) if beats[-1] > 1 else about
 
 
 def _chain(times: np.ndarray, loud: np.ndarray, period: float) -> list[int]:

@@ -20,6 +20,7 @@ from gatecheck.core.words.said import Said, say
 OUTCOMES = ("steady", "ticking", "clunking", "scraping", "restarting", "silent", "no-moving-parts")
 RATE, SHORTEST, LONGEST = 16_000, 2.0, 125.0
 _TOO_QUIET, _CLIPPED = -75.0, 0.02
+_HEAVY, _SURE_DESPITE = 20.0, 0.95
 _SURE, _CONTACT, _LOUD_ROOM = 0.5, 0.14, -26.0
 
 
@@ -63,7 +64,8 @@ def judge_sound(samples: np.ndarray, rate: int) -> Heard:
     weights = {name: round(float(np.exp(value) / total), 4) for name, value in scores.items()}
     best = max(weights, key=lambda n: weights[n])
     told = tuple((round(e.at, 3), _kind(e, best)) for e in events)
-    if weights[best] < _SURE:
+    beats = any(w.id in ("sound.ticks", "sound.clunks") for w in why)
+    if weights[best] < (_SURE_DESPITE if best == "steady" and beats else _SURE):  # a beat that is half heard is not called healthy
         return Heard(None, {}, told, rotation.rpm, rhythm, quality, (say("sound.undecided"), *why))
     return Heard(best, weights, told, rotation.rpm, rhythm, quality, tuple(why))
 
@@ -159,9 +161,16 @@ def _contact(high: np.ndarray, rotation: Rotation) -> float:
     fs = 1 / HOP
     usual = median_filter(high[::4], size=int(0.2 / HOP / 4) | 1, mode="nearest").repeat(4)
     own = np.clip(high[: len(usual)] / (usual[: len(high)] + 1e-12), 0, 4)
-    size = min(len(own), int(4 * fs))
-    if size < fs:
+    if len(own) < fs:
         return 0.0
+    # while it spins up the beat has no one speed: what comes after that is looked at by itself too
+    late = own[int(0.55 * len(own)) :]
+    return max(_beat(own, int(4 * fs), rotation), _beat(late, int(2.2 * fs), rotation) if len(late) > 2.2 * fs else 0.0)
+
+
+def _beat(own: np.ndarray, size: int, rotation: Rotation) -> float:
+    """The same for what is heard at one speed. `own`: the envelope against what is usual around it; `size`: of the pieces that are looked at."""
+    fs, size = 1 / HOP, min(len(own), size)
     window = np.hanning(size)
     pieces = [own[s : s + size] for s in range(0, len(own) - size + 1, size // 2)]
     power = np.median([np.abs(np.fft.rfft((p - p.mean()) * window)) * 2 / window.sum() / p.mean() for p in pieces], axis=0)
@@ -204,6 +213,8 @@ def _scores(samples: np.ndarray, rate: int, high: np.ndarray, low: np.ndarray, e
         scores["silent"] -= 3
         why.append(say("sound.ticks", count=beats["edges"].count, rate=beats["edges"].rate, regularity=beats["edges"].regularity))
     clunks = _regular(beats["deep"], (0.15, 3.0), seconds, 3 if seconds < 9 else 4)
+    if clunks and beats["deep"].count == len(deep) and float(np.median([e.low for e in deep])) > _HEAVY:
+        clunks = min(1.0, clunks + 0.3)  # slow ones are few: all of them keep the beat, and stand far out
     if clunks:
         scores["clunking"] += 6.8 * clunks
         scores["steady"] -= 2.5 * clunks

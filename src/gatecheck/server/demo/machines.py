@@ -53,6 +53,14 @@ class Went:
 
 
 @dataclass(frozen=True, slots=True)
+class Heard:
+    """The drive was held to a microphone."""
+
+    kind: str
+    name: str
+
+
+@dataclass(frozen=True, slots=True)
 class Chose:
     """A drive of the shelf."""
 
@@ -76,7 +84,7 @@ class Gone:
     waive: str | None = None
 
 
-Line = dict[str, Any] | tuple[str, bytes] | Row | Seen | Did | Came | Went | Chose | Shot | Gone
+Line = dict[str, Any] | tuple[str, bytes] | Row | Seen | Did | Came | Went | Chose | Shot | Gone | Heard
 
 SHELF = """kind,name,interface,form,key,height_mm,length_mm,flash,size_gb,price,count
 drive,QUARRY FLINT S250,sata,2.5,,7,,yes,250,38,3
@@ -132,7 +140,7 @@ def machines() -> list[Machine]:
         Machine(
             "Choir office", "Ferrow Lathe-14", "It slid off a music stand. All the concert photos are on it.",
             {"platform": "pc", "form": "laptop", "installed_os": "windows-10", "drive_kind": "hdd", "drive_year": 2016, "data": "irreplaceable", "drive_size_gb": 500, "mains": "connected"},
-            (*reading("story=knock", "screen=no-boot-device", "sound=ticking", "setup-entry=reached", "seen-setup=zero-size"),),
+            (*reading("story=knock", "screen=no-boot-device", "sound=ticking", "setup-entry=reached", "seen-setup=zero-size"), Heard("ticking", "lathe-14.wav")),
             bay=2, taken_in=26,
         ),
         Machine(

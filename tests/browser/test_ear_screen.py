@@ -1,0 +1,95 @@
+"""Ear at the screen: recorded from a microphone that is fed from a file, seen by its rhythm, played, timed; by key and by touch; without a microphone a file is taken."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import Any
+
+import httpx2 as httpx
+import pytest
+from playwright.sync_api import Page, expect, sync_playwright
+
+from conftest import CHROMIUM
+from gatecheck.practice.sounds import Scene, sound
+from gatecheck.server.ear.service import wav_bytes
+
+SLOW = 40_000
+RATE = 48_000
+
+
+def take_in(server: Any) -> int:
+    body = {"customer": "Choir", "machine": "Ferrow Lathe-14", "by": "KT", "facts": {"drive_kind": "hdd", "data": "irreplaceable"}}
+    return int(httpx.post(f"{server.url}/api/tickets", json=body, headers={"X-Gate-Check": "1"}).json()["id"])
+
+
+def made(kind: str, rate: int = 16_000) -> bytes:
+    return wav_bytes(sound(Scene(kind, rate=rate, seconds=12, snr=22), 12), rate)
+
+
+@pytest.fixture
+def fed(tmp_path: Path) -> Iterator[Page]:
+    """A browser whose microphone hears a ticking drive."""
+    heard = tmp_path / "microphone.wav"
+    heard.write_bytes(made("ticking", RATE))
+    arguments = [*CHROMIUM, "--use-fake-ui-for-media-stream", "--use-fake-device-for-media-stream", f"--use-file-for-fake-audio-capture={heard}"]
+    with sync_playwright() as playwright:
+        browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=arguments)
+        context = browser.new_context(viewport={"width": 1280, "height": 800}, permissions=["microphone"])
+        page = context.new_page()
+        page.set_default_timeout(8000)
+        yield page
+        browser.close()
+
+
+def test_a_drive_is_recorded_by_key_and_ends_as_evidence_on_the_tape(server: Any, fed: Page) -> None:
+    number = take_in(server)
+    fed.goto(f"{server.url}/ticket/{number}")
+    fed.get_by_role("heading", level=1).first.wait_for()
+    fed.keyboard.press("F4")
+    fed.get_by_text("Nothing was recorded yet").wait_for()
+    fed.keyboard.press("r")
+    expect(fed.locator("[data-listening=ready]")).to_contain_text("Hold it to the drive", timeout=SLOW)
+    expect(fed.locator("[data-listening=runs]")).to_contain_text("Power on now", timeout=SLOW)
+    expect(fed.get_by_role("meter")).not_to_have_attribute("aria-valuenow", "0", timeout=SLOW)
+    expect(fed.locator("[data-heard=ticking]")).to_contain_text("Regular ticks", timeout=SLOW)
+    expect(fed.locator("[data-folded=beat]")).to_be_visible()
+    fed.keyboard.press("ArrowRight")
+    fed.keyboard.press("s")
+    fed.keyboard.press("2")
+    fed.keyboard.press("Escape")
+    expect(fed.get_by_role("region", name="Tape")).to_contain_text("Heard in the recording", timeout=SLOW)
+
+
+@pytest.mark.parametrize(("size", "theme"), [((820, 1180), "dark"), ((390, 844), "light")])
+def test_a_file_is_taken_and_a_trace_drawn_by_touch(server: Any, screen: Callable[..., Page], size: tuple[int, int], theme: str, tmp_path: Path) -> None:
+    number = take_in(server)
+    page = screen(size, theme=theme, touch=True)
+    page.goto(f"{server.url}/ticket/{number}/ear")
+    page.get_by_label("take a file").set_input_files({"name": "clunks.wav", "mimeType": "audio/wav", "buffer": made("clunking")})
+    expect(page.locator("[data-heard=clunking]")).to_be_visible(timeout=SLOW)
+    page.locator("[data-folded] svg").tap()
+    page.get_by_label("take a file").set_input_files({"name": "flat.csv", "mimeType": "text/csv", "buffer": b"t,a5\n" + b"".join(b"%.2f,0.001\n" % (n / 20) for n in range(200))})
+    expect(page.locator("[data-heard=flat]")).to_contain_text("no draw", timeout=SLOW)
+    expect(page.locator("[data-trace]")).to_be_visible()
+    page.get_by_label("take a file").set_input_files({"name": "photo.jpg", "mimeType": "image/jpeg", "buffer": b"\xff\xd8\xff"})
+    expect(page.get_by_text("expected a sound that this browser can open")).to_be_visible()
+    assert page.evaluate("document.documentElement.scrollWidth <= window.innerWidth")
+
+
+def test_the_watch_goes_on_over_a_reload_and_its_time_lands_on_the_tape(server: Any, window: Callable[[], Page]) -> None:
+    number = take_in(server)
+    page = window()
+    page.goto(f"{server.url}/ticket/{number}/ear")
+    page.get_by_role("region", name="Ready time").wait_for()
+    page.keyboard.press("t")
+    expect(page.locator("[data-watch=runs]")).to_be_visible()
+    page.reload()
+    expect(page.locator("[data-watch=runs]")).to_be_visible()
+    page.evaluate("id => sessionStorage.setItem('gatecheck-ready-' + id, String(Date.now() - 220000))", number)
+    page.reload()
+    expect(page.get_by_role("alert")).to_contain_text("then switch it off")
+    page.keyboard.press("t")
+    expect(page.locator("[data-watch=idle]")).to_be_visible()
+    entry = httpx.get(f"{server.url}/api/tickets/{number}").json()["tape"][-1]
+    assert (entry["body"]["move"], entry["body"]["outcome"]) == ("ready-time", "slow")

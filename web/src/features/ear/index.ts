@@ -1,0 +1,1 @@
+export { EarInstrument } from './EarInstrument'
