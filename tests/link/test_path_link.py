@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import base64
+import time
 from typing import Any
 
 import pytest
@@ -31,6 +32,16 @@ def ended(bench: Bench, number: int) -> Any:
     return seen(bench, number)
 
 
+def until_boots(bench: Bench, number: int, wanted: bool) -> Any:
+    """The path once the firmware was looked at again after an entry was written."""
+    for _ in range(150):
+        path = seen(bench, number)
+        if path["boots"] is wanted and all(o["state"] != "waiting" for o in bench.call("GET", f"/api/tickets/{number}/link")["orders"]):
+            return path
+        time.sleep(0.2)
+    raise AssertionError(path["verdict"])
+
+
 FACTS = {"platform": "pc", "installed_os": "linux", "data": "backed-up"}
 
 
@@ -42,7 +53,7 @@ def test_read_mended_taken_back_and_the_probe_that_died_between(bench: Bench) ->
     assert max(said["disk-layout"], key=said["disk-layout"].get) == "sound"
     assert max(said["entry-target"], key=said["entry-target"].get) == "none"  # the loader is there: it is the way to it that is lost
     assert "loader-look" not in said
-    plan = path["plans"][0]
+    plan = next(p for p in path["plans"] if p["id"] == "loader")
     assert (plan["id"], plan["boots_after"], plan["fix"], plan["held"]) == ("loader", True, "rebuild-loader", "")
     bench.call("POST", f"/api/tickets/{number}/path/mend", json={"device": path["disk"], "plan": "loader", "by": "KT"})
     path = ended(bench, number)
@@ -54,6 +65,42 @@ def test_read_mended_taken_back_and_the_probe_that_died_between(bench: Bench) ->
     assert path["boots"] is False
     assert path["mends"][1]["taken_back"]
     assert "taken back" in bench.refused("POST", f"/api/tickets/{number}/path/take-back", json={"order": order, "by": "KT"})
+
+
+def test_a_boot_entry_is_written_seen_again_and_taken_back(bench: Bench) -> None:
+    number, _ = read_through(bench, "no-fallback", **FACTS, drive_kind="nvme")
+    path = seen(bench, number)
+    plan = path["plans"][0]
+    assert (plan["id"], plan["fix"], plan["boots_after"]) == ("entry", "restore-entry", True)
+    assert [(w["field"], w["at"]) for w in plan["writes"]] == [("Boot0002", None), ("BootOrder", None)]
+    bench.call("POST", f"/api/tickets/{number}/path/mend", json={"device": path["disk"], "plan": "entry", "by": "KT"})
+    path = until_boots(bench, number, True)
+    assert "Boot0002" in " ".join(s["text"] for s in path["steps"])
+    bench.call("POST", f"/api/tickets/{number}/path/take-back", json={"order": path["mends"][0]["order"], "by": "KT"})
+    path = until_boots(bench, number, False)
+    assert path["mends"][1]["taken_back"]
+    assert "Boot0002" not in " ".join(s["text"] for s in path["steps"])
+
+
+GLOBAL = "8be4df61-93ca-11d2-aa0d-00e098032b8c"
+
+
+@pytest.mark.parametrize("writes", [
+    None, [], [{"name": f"BootOrder-{GLOBAL}"}], [{"name": "PK-" + GLOBAL, "before": None, "after": "AAAAAAAA"}], [{"name": f"Boot0001-{GLOBAL}", "before": None, "after": ""}],
+    [{"name": f"../Boot0001-{GLOBAL}", "before": None, "after": "AAAAAAAA"}], [{"name": f"Boot0001-{GLOBAL}", "before": None, "after": "AAAAAAAA"}] * 5,
+])  # fmt: skip
+def test_only_boot_entries_and_their_order_are_written(writes: Any) -> None:
+    assert probe.sane([{"id": "1", "order": "entry", "device": "nvme0", "writes": writes, "clearances": {}}]) == []
+
+
+def test_a_variable_that_is_not_what_was_read_is_left_alone(tmp_path: Any) -> None:
+    machine = patient("no-fallback").connected()
+    own = probe.Probe(machine, probe.Spool(str(tmp_path)), None, say=lambda text: None)
+    order = {"id": "1", "writes": [{"name": f"Boot0009-{GLOBAL}", "before": None, "after": "BwAAAAEAAAA="}, {"name": f"BootOrder-{GLOBAL}", "before": "BwAAAAkA", "after": "BwAAAAkAAAA="}]}
+    before = dict(machine.pages)
+    with pytest.raises(probe.Refused, match="BootOrder: expected what the bench has read"):
+        own.write_entry(order)
+    assert machine.pages == before
 
 
 @pytest.mark.parametrize(("name", "plan", "facts"), [("torn-table", "protective-mbr", {"drive_kind": "sata-ssd"}), ("old-layout", "boot-code", {"drive_kind": "hdd", "installed_os": "windows-7"})])

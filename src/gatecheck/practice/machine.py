@@ -125,9 +125,21 @@ class PracticeMachine:
         disk = self._drive(device).disk
         return put_bytes(lambda at, length: disk.read(at // size, length // size), lambda at, data: disk.write(at // size, data), writes, size)
 
+    def variable(self, name: str) -> bytes | None:
+        """A UEFI variable with its attributes; None where there is none."""
+        return self.pages.get(f"efivars/{name}")
+
+    def put_variable(self, name: str, data: bytes | None) -> None:
+        """Write one, or take it away."""
+        pages = {path: own for path, own in self.pages.items() if path != f"efivars/{name}"}
+        self.pages = pages if data is None else {**pages, f"efivars/{name}": data}
+
     def take_writes(self, writes: list[tuple[str, int, str]]) -> None:
         """What was written to it before it was connected again: disk, byte, bytes as base64."""
         for device, at, data in writes:
+            if at < 0:  # a UEFI variable by that name
+                self.put_variable(device, base64.b64decode(data) if data else None)
+                continue
             disk = self._drive(device).disk
             disk.write(at // disk.sector, base64.b64decode(data))
 

@@ -73,7 +73,7 @@ OF_THE_MEDIUM = re.compile(r"\[Errno (5|61|84|121)\]")
 PULL_SECONDS = 2.0
 # what an order must be cleared for: `system` touches no drive, `pages` are answered by the drive's firmware, `sectors` are read from the medium,
 # `stress` works the whole drive, `write` changes named sectors of it
-NEEDED = {"look": "system", "read": "pages", "self-test": "stress", "scan": "stress", "copy": "copy", "sectors": "sectors", "mend": "write"}
+NEEDED = {"look": "system", "read": "pages", "self-test": "stress", "scan": "stress", "copy": "copy", "sectors": "sectors", "mend": "write", "entry": "write"}
 MOST_ROUNDS, MOST_RANGES = 200, 64  # of sectors that the bench asks for in one order, at a time
 MOST_WRITTEN = 3 << 20  # bytes of one mending
 
@@ -127,6 +127,8 @@ def geometry(block):
 
 SG_IO, NONE, FROM_DEVICE = 0x2285, -1, -3
 BLKROSET, BLKROGET = 0x125D, 0x125E
+FS_IOC_GETFLAGS, FS_IOC_SETFLAGS, FS_IMMUTABLE = 0x80086601, 0x40086602, 0x10
+BOOT_VARIABLE = re.compile(r"Boot([0-9A-F]{4}|Order)-8be4df61-93ca-11d2-aa0d-00e098032b8c$")
 NVME_ADMIN = 0xC0484E41
 ATA_16, ATA_12 = 0x85, 0xA1
 NON_DATA, PIO_IN = 3, 4
@@ -305,6 +307,35 @@ class Machine:
             with contextlib.suppress(OSError):
                 if was_closed.value:
                     fcntl.ioctl(descriptor, BLKROSET, ctypes.c_int(1))
+            os.close(descriptor)
+
+    def variable(self, name):
+        """A UEFI variable as the kernel has it, with its attributes; None where there is none."""
+        try:
+            with open("/sys/firmware/efi/efivars/" + name, "rb") as own:
+                return own.read()
+        except FileNotFoundError:
+            return None
+
+    def put_variable(self, name, data):
+        """Write a UEFI variable, or take it away. Raises OSError."""
+        place = "/sys/firmware/efi/efivars/" + name
+        with contextlib.suppress(OSError):  # the kernel shields some against a slip
+            descriptor = os.open(place, os.O_RDONLY)
+            try:
+                flags = ctypes.c_long(0)
+                fcntl.ioctl(descriptor, FS_IOC_GETFLAGS, flags)
+                fcntl.ioctl(descriptor, FS_IOC_SETFLAGS, ctypes.c_long(flags.value & ~FS_IMMUTABLE))
+            finally:
+                os.close(descriptor)
+        if data is None:
+            os.unlink(place)
+            return
+        descriptor = os.open(place, os.O_WRONLY | os.O_CREAT, 0o644)
+        try:
+            if os.write(descriptor, data) < len(data):  # in one piece: the kernel hands it to firmware as it comes
+                raise OSError(5, "fewer than %d bytes written" % len(data))
+        finally:
             os.close(descriptor)
 
     @staticmethod
@@ -1080,7 +1111,7 @@ class Spool:
 # --- the link ------------------------------------------------------------------------------------------------------
 
 
-WORDS_OF = {"look": "Looking at the machine:", "read": "Reading:", "self-test": "Self-test:", "scan": "Timed read:", "copy": "Copying:", "sectors": "Sectors:", "mend": "Mending:"}
+WORDS_OF = {"look": "Looking at the machine:", "read": "Reading:", "self-test": "Self-test:", "scan": "Timed read:", "copy": "Copying:", "sectors": "Sectors:", "mend": "Mending:", "entry": "Boot entry:"}
 
 
 class Gone(Exception):
@@ -1152,6 +1183,10 @@ def sane(orders):
             texts["writes"] = order.get("writes")
             if sane_writes(texts["writes"]) is None:
                 continue
+        if texts["order"] == "entry":
+            texts["writes"] = order.get("writes")
+            if sane_variables(texts["writes"]) is None:
+                continue
         if texts["order"] in ("sectors", "mend"):
             texts["disk"] = order.get("disk")
             if not isinstance(texts["disk"], str) or not re.match(r"\w{1,40}$", texts["disk"]):
@@ -1180,9 +1215,26 @@ def sane_writes(writes):
     return found if sum(len(after) for _, _, after in found) <= MOST_WRITTEN else None
 
 
+def sane_variables(writes):
+    """(name, bytes that stand there, bytes that are to) of each variable of an order `entry`, None where there are none; None for anything but boot entries and
+    their order."""
+    found = []
+    if not isinstance(writes, list) or not 0 < len(writes) <= 4:
+        return None
+    for one in writes:
+        try:
+            name, raw = one["name"], [None if one[side] is None else base64.b64decode(one[side], validate=True) for side in ("before", "after")]
+        except (TypeError, KeyError, ValueError):
+            return None
+        if not isinstance(name, str) or not BOOT_VARIABLE.match(name) or any(side is not None and not 4 < len(side) <= 4096 for side in raw):
+            return None
+        found.append((name, raw[0], raw[1]))
+    return found
+
+
 def writes_sum(writes: "list[dict[str, object]]") -> str:
     """What the clearance of a mending is made out for: just these bytes at just these places."""
-    return hashlib.sha256(json.dumps([[w["at"], w["before"], w["after"]] for w in writes]).encode()).hexdigest()
+    return hashlib.sha256(json.dumps([[w.get("at", w.get("name")), w["before"], w["after"]] for w in writes]).encode()).hexdigest()
 
 
 class Link:
@@ -1284,7 +1336,7 @@ class Link:
         """Does the order carry the clearance it needs, made out for just this order with the ticket's secret?"""
         needed = NEEDED.get(order.get("order", ""), "")
         mark = (order.get("clearances") or {}).get(needed, "")
-        what = "write:" + writes_sum(order["writes"]) if order.get("order") == "mend" else needed
+        what = "write:" + writes_sum(order["writes"]) if order.get("order") in ("mend", "entry") else needed
         wanted = clearance(self.secret, order.get("id"), order.get("order"), order.get("drive") or order.get("device") or "", what)
         return bool(needed) and hmac.compare_digest(mark, wanted)
 
@@ -2071,6 +2123,21 @@ class Probe:
             lba = at // size
             self.spool.add(Job("%s/lba%d-%d.bin" % (disk, lba, lba + len(data) // size - 1), "sectors", disk, "read back", None), order["id"], "ok", "", data)
 
+    def write_entry(self, order):
+        """A boot entry and the order of all, as the bench wants them, which has what stood there on its own disk before it sends this."""
+        writes = sane_variables(order["writes"])
+        for name, before, after in writes:
+            now = self.machine.variable(name)
+            if now not in (before, after):
+                raise Refused("%s: expected what the bench has read, got other bytes; nothing was written" % name.split("-")[0])
+        for name, _, after in writes:
+            if self.machine.variable(name) != after:
+                self.machine.put_variable(name, after)
+            if self.machine.variable(name) != after:
+                raise Refused("%s: expected to read back what was written, got other bytes; the bench knows what was there" % name.split("-")[0])
+            if after is not None:
+                self.spool.add(Job("efivars/" + safe_name(name), "uefi-variable", "", "read back", None), order["id"], "ok", "", after)
+
     # --- work that takes long: it can be paused and stopped from the bench, and goes on without it
 
     def asked(self, order, done, of, text, left=None, unit="percent", hot=False):
@@ -2290,6 +2357,8 @@ class Probe:
                 self.read(order["id"], sectors=self.link.may_read_sectors(order), device=self.find(order))
             elif order["order"] == "sectors":
                 self.asked_sectors(order, self.find(order))
+            elif order["order"] == "entry":
+                self.write_entry(order)
             elif order["order"] == "mend":
                 self.mend(order, self.find(order))
             elif order["order"] in ("scan", "copy"):

@@ -3166,11 +3166,11 @@ export interface components {
         };
         /**
          * PlanWriteOut
-         * @description `at`: byte of the disk; `before` and `after`: the first bytes of it in hex, from the first that differs (`skipped` bytes in).
+         * @description `at`: byte of the disk, None of a UEFI variable; `before` and `after`: the first bytes of it in hex, from the first that differs (`skipped` bytes in).
          */
         PlanWriteOut: {
             /** At */
-            at: number;
+            at: number | null;
             /** Length */
             length: number;
             /** Field */

@@ -264,7 +264,7 @@ export const T = {
 
   linkEnd: 'end the link',
   linkOrders: 'Orders',
-  orderNames: { look: 'look at the firmware only', read: 'read all pages', 'self-test': 'self-test', scan: 'timed read of the surface', copy: 'copying the data off', sectors: 'read sectors for the path', mend: 'mend the disk' } as Record<string, string>,
+  orderNames: { look: 'look at the firmware only', read: 'read all pages', 'self-test': 'self-test', scan: 'timed read of the surface', copy: 'copying the data off', sectors: 'read sectors for the path', mend: 'mend the disk', entry: 'write a boot entry' } as Record<string, string>,
   orderStates: { waiting: 'running', paused: 'paused', done: 'done', refused: 'refused', failed: 'failed', cancelled: 'cancelled' } as Record<string, string>,
   orderRead: 'read all pages again',
   orderTest: (kind: string, device: string, takes: number, isCopy = false) => (isCopy ? `copy the data of ${device} off` : kind ? `${kind} self-test on ${device}${takes ? `, about ${takes} min` : ''}` : `timed read of ${device}`),
@@ -357,6 +357,8 @@ export const T = {
   pathNotAlone: 'does not start by this alone',
   pathDoubt: 'Doubt:',
   pathWrite: (field: string, at: string, length: string) => `${field}: byte ${at}, ${length} bytes`,
+  pathVariable: (name: string, n: number) => `UEFI variable ${name}, ${n} bytes`,
+  pathSureEntry: (fix: string) => `The machine’s firmware gets another boot entry; the disk is left alone. What stands there now is kept here first; it can be taken back. Afterwards start the machine and answer “${fix}”.`,
   pathFrom: (n: number) => `(shown from byte ${n} of them)`,
   pathBefore: 'now',
   pathAfter: 'then',

@@ -44,10 +44,10 @@ def loader_plans(disk: Sectors, stops: str, machine: str) -> Iterator[Plan]:
     opened = list(volumes(disk, slices(disk, Walk()), Walk()))
     number = 0
     for own, volume, files in opened:
-        found = list(_candidates(volume, files, machine))
+        found = list(candidates(volume, files, machine))
         for other, elsewhere, its_files in opened if not found else ():
             if other is not own:
-                found += [replace(c, origin=other.number) for c in _candidates(elsewhere, its_files, machine)]
+                found += [replace(c, origin=other.number) for c in candidates(elsewhere, its_files, machine)]
         for candidate in sorted(found, key=lambda c: (c.rank, c.file.path))[:_MOST_PLANS]:
             try:
                 writes = _put(volume, candidate, machine)
@@ -63,7 +63,7 @@ def loader_plans(disk: Sectors, stops: str, machine: str) -> Iterator[Plan]:
 _MENDABLE = ("no-fallback", "loader-missing", "loader-chain-broken", "loader-no-program", "loader-other-machine", "loader-no-application", "loader-cut-short")
 
 
-def _candidates(volume: FatVolume, files: FatListing, machine: str) -> Iterator[Candidate]:
+def candidates(volume: FatVolume, files: FatListing, machine: str) -> Iterator[Candidate]:
     for path, file in files.files.items():
         low = path.lower()
         if file.is_directory or not low.endswith(".efi") or low == FALLBACK[machine].lower() or not 512 <= file.size <= _LARGEST:

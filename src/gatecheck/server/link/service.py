@@ -43,9 +43,9 @@ BY = "probe"
 # order -> (kind ->) the move whose interlocks hold it; None: nothing of the drives is touched
 _MOVES: Mapping[str, Mapping[str, str | None]] = {
     "look": {"": None}, "read": {"": "health-pages"}, "self-test": {"short": "short-test", "long": "long-test", "conveyance": "short-test"}, "scan": {"": "read-scan"}, "copy": {"": "copy-data"},
-    "sectors": {"": "disk-layout"}, "mend": {fix: fix for fix in ("rebuild-table", "rebuild-boot-record", "rebuild-loader")},
+    "sectors": {"": "disk-layout"}, "mend": {fix: fix for fix in ("rebuild-table", "rebuild-boot-record", "rebuild-loader")}, "entry": {"restore-entry": "restore-entry"},
 }  # fmt: skip
-_MADE_HERE = ("sectors", "mend")
+_MADE_HERE = ("sectors", "mend", "entry")
 """orders that nobody gives by name: an instrument makes them"""
 _LONG_ONES, _PAUSED_ONES = ("self-test", "scan", "copy"), ("scan", "copy")
 """orders that are watched and can be stopped; those that can be paused as well"""
@@ -272,7 +272,7 @@ class Links:
         if cleared and kind == "read" and not self._held(ticket, _SECTORS_MOVE):
             cleared.append("sectors")
         device = order.body.get("drive") or order.body.get("device", "")
-        made_for = {"write": f"write:{writes_sum(order.body['writes'])}"} if kind == "mend" else {}
+        made_for = {"write": f"write:{writes_sum(order.body['writes'])}"} if kind in ("mend", "entry") else {}
         marks = {what: clearance(link.secret, str(order.id), kind, device, made_for.get(what, what)) for what in cleared}
         return {"id": str(order.id), **order.body, "clearances": marks}
 

@@ -17,8 +17,10 @@ from gatecheck.core.disk.bootpath import BIOS, UEFI
 from gatecheck.core.disk.follow import Followed, Layered, follow, joined, wanted_runs
 from gatecheck.core.disk.known import Known, known_plans
 from gatecheck.core.disk.mend import merged
+from gatecheck.core.disk.mend_entry import EntryPlan, entry_plan
 from gatecheck.core.disk.plan import Plan
 from gatecheck.core.errors import DecodeError
+from gatecheck.core.firmware.judge import Firmware
 from gatecheck.core.instruments.evidence import noted
 from gatecheck.core.words.said import say, to_json
 from gatecheck.server.captures.service import ELSEWHERE, Captures
@@ -34,6 +36,9 @@ from gatecheck.store.links import WAITING, Order
 _MOST_KEPT = 8
 _LARGEST_MEND = 3 << 20
 """bytes of one mending through the link (the probe takes no more)"""
+ENTRY = "entry"
+_WRITING = ("mend", "entry")
+"""orders that change something on the machine"""
 _STOPPED_BY = ("refused", "failed", "cancelled")
 
 
@@ -50,6 +55,7 @@ class Ground:
     machine: str
     entries: Sequence[Entry] | None
     secure: bool
+    firmware: Firmware | None
 
 
 @dataclass(frozen=True, slots=True)
@@ -57,6 +63,7 @@ class Seen:
     ground: Ground
     followed: Followed
     known: Known
+    entry: EntryPlan | None
 
 
 class Paths:
@@ -91,12 +98,13 @@ class Paths:
         capture, disk = base
         told = mode_of(capture)
         chosen = mode or told or (BIOS if disk.layout.kind == "mbr" else UEFI)
-        firmware = capture.firmware
+        # entries may have been written, and looked at again, since the disk was read
+        firmware = next((c.firmware for c in captures[: captures.index(capture) + 1] if c.firmware is not None and c.firmware.variables and "BootOrder" in c.firmware.variables and c.listed is not None), capture.firmware)
         drive = next((d for d in capture.drives if capture.disk_of(d) is disk), None)
         entries = known_entries(firmware, live=False) if chosen == UEFI and firmware is not None and firmware.variables else None
         return Ground(
             capture, disk, drive.device if drive else disk.device, layered(captures, base, also), chosen, told is not None, machine_of(capture), entries,
-            bool(firmware and firmware.secure_boot) and chosen == UEFI,
+            bool(firmware and firmware.secure_boot) and chosen == UEFI, firmware,
         )  # fmt: skip
 
     def _seen(self, ticket_id: int, device: str, mode: str) -> Seen | None:
@@ -141,11 +149,12 @@ class Paths:
         """Order a plan's writes. What stands there now is in the order, which is on the bench's disk before the probe can pull it. Raises NotFoundError, StoreError."""
         seen = self._seen(ticket_id, device, mode)
         chosen = next((p for p in seen.known.plans if p.id == plan), None) if seen else None
+        if plan == ENTRY and seen is not None and seen.entry is not None:
+            self._order_entry(ticket_id, seen.ground, seen.entry, by=by)
+            return
         if seen is None or chosen is None:
             raise NotFoundError(f"plan {plan[:60]!r}: expected one that the Path instrument shows for {device[:40]}, got none by that name")
-        with self.shop.database.read() as connection:
-            if any(o.state == WAITING for o in links.orders_of(connection, ticket_id)):
-                raise StoreError("mend: expected no other order that waits, got one; a mending runs alone")
+        self._runs_alone(ticket_id)
         disk, size = seen.ground.sectors, seen.ground.sectors.sector
         if not self.captures.drive_named(ticket_id, seen.ground.device):
             raise StoreError(f"mend: expected a drive that says its serial number, got {seen.ground.device}, which tells none: what is written has to go to the right one")
@@ -162,6 +171,21 @@ class Paths:
         fix = fix_of(chosen, seen.followed)
         self.links.put(ticket_id, self._mend_order(seen.ground, fix, chosen, writes), by=by)
 
+    def _runs_alone(self, ticket_id: int) -> None:
+        with self.shop.database.read() as connection:
+            if any(o.state == WAITING for o in links.orders_of(connection, ticket_id)):
+                raise StoreError("mend: expected no other order that waits, got one; a mending runs alone")
+
+    def _order_entry(self, ticket_id: int, ground: Ground, plan: EntryPlan, *, by: str) -> None:
+        self._runs_alone(ticket_id)
+
+        def coded(raw: bytes | None) -> str | None:
+            return None if raw is None else base64.b64encode(raw).decode()
+
+        writes = [{"name": w.name, "before": coded(w.before), "after": coded(w.after)} for w in plan.writes]
+        body = {"order": "entry", "kind": "restore-entry", "device": ground.device, "disk": ground.disk.device, "plan": ENTRY, "what": self.shop.words.say(plan.what), "writes": writes}
+        self.links.put(ticket_id, body, by=by)
+
     def _mend_order(self, ground: Ground, fix: str, plan: Plan, writes: list[dict[str, Any]]) -> dict[str, Any]:
         return {"order": "mend", "kind": fix, "device": ground.device, "disk": ground.disk.device, "plan": plan.id, "what": self.shop.words.say(plan.what), "writes": writes}
 
@@ -169,14 +193,14 @@ class Paths:
         """Every byte of a mending as it was, the last write first. Raises NotFoundError, StoreError."""
         with self.shop.database.read() as connection:
             orders = links.orders_of(connection, ticket_id)
-        done = next((o for o in orders if o.id == order_id and o.body["order"] == "mend" and o.state in ("done", "failed")), None)
+        done = next((o for o in orders if o.id == order_id and o.body["order"] in _WRITING and o.state in ("done", "failed")), None)
         if done is None:
             raise NotFoundError(f"order {order_id}: expected a mending of this ticket that was carried out, got none")
         if any(o.state == WAITING for o in orders):
             raise StoreError("mend: expected no other order that waits, got one; a mending runs alone")
         if any(o.body.get("reverts") == order_id and o.state == "done" for o in orders):
             raise StoreError(f"order {order_id}: expected a mending that stands, got one that was taken back")
-        writes = [{"at": w["at"], "before": w["after"], "after": w["before"]} for w in reversed(done.body["writes"])]
+        writes = [{**w, "before": w["after"], "after": w["before"]} for w in reversed(done.body["writes"])]
         body = {name: done.body[name] for name in ("order", "kind", "device", "disk", "plan", "what")}
         self.links.put(ticket_id, {**body, "writes": writes, "reverts": order_id}, by=by)
 
@@ -189,7 +213,7 @@ class Paths:
                 order=o.id, plan=str(o.body["plan"]), what=str(o.body["what"]), fix=str(o.body["kind"]), state=o.state, detail=o.detail, at=o.done_at or o.made_at, by=o.made_by,
                 size=_size(o.body["writes"]), reverts=o.body.get("reverts"), taken_back=o.id in back,
             )
-            for o in reversed(orders) if o.body["order"] == "mend"
+            for o in reversed(orders) if o.body["order"] in _WRITING
         ]  # fmt: skip
 
     # --- for the probe -----------------------------------------------------------------------------------------
@@ -211,8 +235,10 @@ class Paths:
 
     def _done(self, ticket_id: int, order: Order, result: str) -> None:
         """What an order that is through says to the tape: the walk where it stands, a mending as it went."""
-        if order.body["order"] == "mend":
+        if order.body["order"] in _WRITING:
             self._say_mended(ticket_id, order, result)
+            if order.body["order"] == "entry" and result == "done":
+                self.links.put(ticket_id, {"order": "look"}, by=BY)  # the firmware's variables as they are now
         elif order.body["order"] == "sectors" and result == "done":
             self._weigh(ticket_id, order)
 
@@ -220,7 +246,7 @@ class Paths:
         device = str(order.body["device"])
         seen = self._seen(ticket_id, str(order.body["disk"]), "")
         with self.shop.database.read() as connection:
-            mended = any(o.body["order"] == "mend" and o.state == "done" for o in links.orders_of(connection, ticket_id))
+            mended = any(o.body["order"] in _WRITING and o.state == "done" for o in links.orders_of(connection, ticket_id))
             kept = attachments(connection, ticket_id)
         if seen is None or mended or not seen.ground.told or not self.captures.is_the_machines(ticket_id, device):
             return  # after a mending it is the start that tells, and its own move
@@ -241,10 +267,13 @@ class Paths:
 
 def _size(writes: Sequence[dict[str, Any]]) -> int:
     """Bytes that are written."""
-    return sum(len(base64.b64decode(w["after"])) for w in writes)
+    return sum(len(base64.b64decode(w["after"] or "")) for w in writes)
 
 
 def _walked(ground: Ground) -> Seen:
     followed = follow(ground.sectors, ground.mode, machine=ground.machine, entries=ground.entries, secure=ground.secure)
     known = known_plans(ground.sectors, ground.mode, followed, machine=ground.machine, entries=ground.entries, secure=ground.secure)
-    return Seen(ground, followed, known)
+    entry = None
+    if followed.stands and not followed.verdict.boots and not known.wanted and ground.firmware is not None and ground.entries is not None:
+        entry = entry_plan(ground.sectors, ground.firmware, ground.entries, machine=ground.machine, secure=ground.secure)
+    return Seen(ground, followed, known, entry)

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 from gatecheck.core.disk.division import Division, division_of
 from gatecheck.core.disk.follow import Followed, Run
 from gatecheck.core.disk.marks import marks_of
+from gatecheck.core.disk.mend_entry import EntryPlan
 from gatecheck.core.disk.plan import Plan, Write
 from gatecheck.core.disk.sectors import Sectors
 from gatecheck.core.disk.volume import volume_at
@@ -67,7 +68,7 @@ def path_out(
         last_reads=_spans(followed.reads[-1]),
         boots=verdict.boots if stands else None, verdict=words.say(said),
         findings=[words.say(f.text) for f in verdict.findings if stands and not (stop and f is verdict.findings[-1])], stop=stop,
-        plans=[_plan(p, followed, disk, words, held, fix_names) for p in seen.known.plans], searches=bool(seen.known.searches),
+        plans=[*([_entry(seen.entry, words, held, fix_names)] if seen.entry else []), *(_plan(p, followed, disk, words, held, fix_names) for p in seen.known.plans)], searches=bool(seen.known.searches),
         unread=sum(count for _, count in (*followed.wanted, *seen.known.wanted)), reading=reading, held=held.get("disk-layout", ""), linked=linked,
         entries=ground.entries is not None, secure=ground.secure, mends=mends,
     )  # fmt: skip
@@ -121,6 +122,18 @@ def _plan(plan: Plan, followed: Followed, disk: Sectors, words: Words, held: Map
     return PathPlanOut(
         id=plan.id, what=words.say(plan.what), why=words.say(plan.why), doubts=[words.say(d) for d in plan.doubts], writes=[_write(w, disk, words) for w in plan.writes[:_MOST_WRITES]],
         boots_after=plan.boots_after, fix=fix, fix_name=fix_names.get(fix, fix), held=held.get(fix, ""),
+    )  # fmt: skip
+
+
+def _entry(plan: EntryPlan, words: Words, held: Mapping[str, str], fix_names: Mapping[str, str]) -> PathPlanOut:
+    """A boot entry: firmware's variables, not the disk."""
+    writes = [
+        PlanWriteOut(at=None, length=len(w.after or b""), field=w.name.partition("-")[0], skipped=0, before=(w.before or b"")[:_SHOWN_BYTES].hex(), after=(w.after or b"")[:_SHOWN_BYTES].hex())
+        for w in plan.writes
+    ]  # fmt: skip
+    return PathPlanOut(
+        id="entry", what=words.say(plan.what), why=words.say(plan.why), doubts=[words.say(d) for d in plan.doubts], writes=writes, boots_after=plan.boots_after, fix="restore-entry",
+        fix_name=fix_names.get("restore-entry", ""), held=held.get("restore-entry", ""),
     )  # fmt: skip
 
 

@@ -58,9 +58,9 @@ class StopOut(Wire):
 
 
 class PlanWriteOut(Wire):
-    """`at`: byte of the disk; `before` and `after`: the first bytes of it in hex, from the first that differs (`skipped` bytes in)."""
+    """`at`: byte of the disk, None of a UEFI variable; `before` and `after`: the first bytes of it in hex, from the first that differs (`skipped` bytes in)."""
 
-    at: int
+    at: int | None
     length: int
     field: str
     skipped: int

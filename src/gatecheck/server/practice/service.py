@@ -68,7 +68,10 @@ class Practice:
         """What was written to its disks since it came in: disk, byte, bytes (base64)."""
         with self.shop.database.read() as connection:
             orders = links.orders_of(connection, ticket_id)
-        return [(str(o.body["disk"]), int(w["at"]), str(w["after"])) for o in orders if o.body["order"] == "mend" and o.state == "done" for w in o.body["writes"]]
+        return [
+            (str(o.body["disk"]) if "at" in w else str(w["name"]), int(w.get("at", -1)), str(w["after"] or ""))
+            for o in orders if o.body["order"] in ("mend", "entry") and o.state == "done" for w in o.body["writes"]
+        ]  # fmt: skip
 
     def connect_again(self, ticket_id: int) -> None:
         """The same practice machine with what was changed in it since; nothing where the ticket has none."""

@@ -30,7 +30,7 @@ function OpenPath({ ticket }: { ticket: Ticket }) {
   const { data: link } = useLink(ticket.id)
   const { data: path, error } = usePath(ticket.id, device, mode)
   const change = usePathChange(ticket.id)
-  const waits = path?.reading !== null || path.mends.some((m) => m.state === 'waiting')
+  const waits = path === undefined || path.reading !== null || (link?.orders.some((o) => o.state === 'waiting' || o.state === 'paused') ?? false)
   const isOpen = unfolds ?? path?.plans.length === 0
   const canAsk = link?.state === 'linked' && !waits && !ticket.closed_at && !change.isPending
   const chosen = path?.plans.find((p) => p.id === plan) ?? path?.plans.find((p) => p.boots_after) ?? path?.plans[0] ?? null

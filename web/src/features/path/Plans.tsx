@@ -37,14 +37,14 @@ function Chosen({ plan, isArmed }: { plan: PathPlan; isArmed: boolean }) {
       {plan.doubts.map((doubt) => <p key={doubt} className="text-m"><span className="font-bold text-ochre">{T.pathDoubt}</span> {doubt}</p>)}
       {plan.held ? <p className="mt-1 border-l-4 border-brick bg-paper px-3 py-1.5 text-m"><strong>{T.pathHeld}</strong>: {plan.held}</p> : isArmed ? (
         <div className="mt-1 border-l-4 border-ochre bg-paper px-3 py-1.5" role="alert">
-          <p className="text-m">{T.pathSure(plan.writes.reduce((n, w) => n + w.length, 0).toLocaleString('en'), plan.fix_name)}</p>
+          <p className="text-m">{plan.writes[0]?.at === null ? T.pathSureEntry(plan.fix_name) : T.pathSure(plan.writes.reduce((n, w) => n + w.length, 0).toLocaleString('en'), plan.fix_name)}</p>
           <div className="flex flex-wrap gap-x-5"><Do of="path" id="write" strong /><Do of="path" id="leave" /></div>
         </div>
       ) : <div className="mt-1 flex flex-wrap gap-x-5"><Do of="path" id="mend" strong /></div>}
       <ul className="mt-2 max-h-56 overflow-auto font-mono text-s" tabIndex={0}>
         {plan.writes.map((w) => (
-          <li key={w.at} className="mb-1">
-            <span className="font-sans text-soft">{T.pathWrite(w.field, w.at.toLocaleString('en'), w.length.toLocaleString('en'))}{w.skipped > 0 && ` ${T.pathFrom(w.skipped)}`}</span>
+          <li key={`${w.at} ${w.field}`} className="mb-1">
+            <span className="font-sans text-soft">{w.at === null ? T.pathVariable(w.field, w.length) : T.pathWrite(w.field, w.at.toLocaleString('en'), w.length.toLocaleString('en'))}{w.skipped > 0 && ` ${T.pathFrom(w.skipped)}`}</span>
             <div><span className="inline-block w-14 font-sans text-soft">{T.pathBefore}</span>{pairs(w.before)}</div>
             <div><span className="inline-block w-14 font-sans text-soft">{T.pathAfter}</span><strong>{pairs(w.after)}</strong></div>
           </li>
