@@ -110,6 +110,13 @@ def test_each_practice_machine_that_shows_it_is_mended(bench: Bench, name: str, 
     assert path["boots"] is False
     bench.call("POST", f"/api/tickets/{number}/path/mend", json={"device": path["disk"], "plan": plan, "by": "KT"})
     assert ended(bench, number)["boots"] is True
+    for boots in (False, True):  # taken back, and done once more: the newest counts, though the same bytes were there before
+        order = seen(bench, number)["mends"][0]["order"]
+        if boots:
+            bench.call("POST", f"/api/tickets/{number}/path/mend", json={"device": path["disk"], "plan": plan, "by": "KT"})
+        else:
+            bench.call("POST", f"/api/tickets/{number}/path/take-back", json={"order": order, "by": "KT"})
+        assert ended(bench, number)["boots"] is boots
 
 
 def test_what_is_held_is_not_written_and_what_nobody_showed_is_not_ordered(bench: Bench) -> None:

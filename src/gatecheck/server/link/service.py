@@ -361,7 +361,7 @@ class Links:
             return {"ok": True}
         if pages and order.state == links.WAITING and result != links.PAUSED:  # pages, entries and the order's end stand or fall together
             row = self.tickets.row_of(link.ticket_id)
-            self.captures.add_file(link.ticket_id, f"{row.number.lower()}-{order_id}.gcap", capture_of(session, pages), by=BY, also=end, read_now=True)
+            self.captures.add_file(link.ticket_id, f"{row.number.lower()}-{order_id}.gcap", capture_of(session, pages, order_id if order.body["order"] in _MADE_HERE else ""), by=BY, also=end, read_now=True)
         else:
             with self.shop.database.write() as connection:
                 end(connection)
