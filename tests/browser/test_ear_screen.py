@@ -8,7 +8,7 @@ from typing import Any
 
 import httpx2 as httpx
 import pytest
-from playwright.sync_api import Page, expect, sync_playwright
+from playwright.sync_api import Browser, Page, expect
 
 from conftest import CHROMIUM
 from gatecheck.practice.sounds import Scene, sound
@@ -28,18 +28,16 @@ def made(kind: str, rate: int = 16_000) -> bytes:
 
 
 @pytest.fixture
-def fed(tmp_path: Path) -> Iterator[Page]:
+def fed(browser: Browser, tmp_path: Path) -> Iterator[Page]:
     """A browser whose microphone hears a ticking drive."""
     heard = tmp_path / "microphone.wav"
     heard.write_bytes(made("ticking", RATE))
     arguments = [*CHROMIUM, "--use-fake-ui-for-media-stream", "--use-fake-device-for-media-stream", f"--use-file-for-fake-audio-capture={heard}"]
-    with sync_playwright() as playwright:
-        browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=arguments)
-        context = browser.new_context(viewport={"width": 1280, "height": 800}, permissions=["microphone"])
-        page = context.new_page()
-        page.set_default_timeout(8000)
-        yield page
-        browser.close()
+    opened = browser.browser_type.launch(executable_path="/usr/bin/chromium", args=arguments)
+    page = opened.new_context(viewport={"width": 1280, "height": 800}, permissions=["microphone"]).new_page()
+    page.set_default_timeout(8000)
+    yield page
+    opened.close()
 
 
 def test_a_drive_is_recorded_by_key_and_ends_as_evidence_on_the_tape(server: Any, fed: Page) -> None:

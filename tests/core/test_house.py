@@ -17,7 +17,8 @@ FORBIDDEN = {
 }  # fmt: skip
 BELOW = {
     "core": {"core"}, "store": {"core", "store"}, "probe": {"probe"}, "practice": {"core", "practice", "probe"},
-    "server": {"core", "store", "server", "files", "library", "practice", "probe", "probe_file"},
+    "server": {"core", "store", "server", "files", "library", "practice", "probe", "probe_file", "recordings"},
+    "stick": {"core", "stick", "files", "probe_file"},
 }  # fmt: skip
 
 

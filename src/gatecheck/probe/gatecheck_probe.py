@@ -2449,7 +2449,8 @@ def main(argv=None, machine=None, say=None):
     name = re.sub(r"\W+", "-", "%s-%s" % (chosen.secret or "offline", facts.get("product_serial", "") or facts.get("product_name", "machine")))
     spool = Spool(chosen.spool or os.path.join(tempfile.gettempdir(), "gatecheck-probe-" + name))
     reader = Reader(chosen.wait)
-    say("Gate Check reads %s. Nothing is written to any drive unless the bench orders a mending." % (" ".join(filter(None, (facts.get("sys_vendor"), facts.get("product_name")))) or "this machine"))
+    unless = " unless the bench orders a mending" if chosen.server else ""
+    say("Gate Check reads %s. Nothing is written to any drive%s." % (" ".join(filter(None, (facts.get("sys_vendor"), facts.get("product_name")))) or "this machine", unless))
     if not chosen.server:
         spool.begin()
         probe = Probe(machine, spool, None, say, reader, hint)
