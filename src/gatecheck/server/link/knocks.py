@@ -50,6 +50,8 @@ class Knocks:
         with self._lock:
             now = time.monotonic()
             self._waiting = {t: k for t, k in self._waiting.items() if now - k.seen < _FORGOTTEN_SECONDS}
+            if len(self._waiting) >= _MOST:  # those that were not heard for a while make room first
+                self._waiting = {t: k for t, k in self._waiting.items() if now - k.seen < _AWAY_SECONDS}
             if len(self._waiting) >= _MOST:
                 raise TooManyError(f"knock: expected at most {_MOST} machines that wait, got another; take one in first")
             token = secrets.token_urlsafe(12)

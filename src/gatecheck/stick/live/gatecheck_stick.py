@@ -7,6 +7,7 @@ Finding the bench: multicast DNS (RFC 6762) for services of the type `_gatecheck
 import contextlib
 import ctypes
 import fcntl
+import hashlib
 import json
 import os
 import re
@@ -502,7 +503,7 @@ class Stick:
         link = self.link = probe.Link(self.bench, self.secret, self.say)
         own = probe.Probe(self.machine, spool, link, self.say, probe.Reader(), self.hint)
         try:
-            own.linked("%016x" % (abs(hash(self.secret)) & (1 << 64) - 1))
+            own.linked(hashlib.sha256(self.secret.encode()).hexdigest()[:16])
         except probe.Gone as error:
             self.shown.bench = f"End of the link: {error}"
         except probe.Refused as error:

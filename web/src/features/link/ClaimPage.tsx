@@ -34,11 +34,11 @@ export function ClaimPage({ token }: { token: string }) {
         {!knocks ? <p className="pt-4 text-l text-soft">{T.loading}</p> : !knock ? <p className="pt-4 text-l">{T.claimGone}</p> : (
           <>
             <p className="mt-1 text-l" data-knock>{[knock.machine || T.claimUnnamed, knock.serial && T.claimSerial(knock.serial), T.pathModes[knock.mode === 'legacy' ? 'bios' : 'uefi']].filter(Boolean).join(' · ')}</p>
-            <p className="mt-1 text-m text-soft">{T.claimHint}</p>
+            <div className="mt-1 flex flex-wrap items-baseline gap-x-4"><span className="text-m text-soft">{T.claimHint}</span><Do of="claim" id="fresh" /></div>
             <ol className="mt-3">
               {rows.map((row, index) => (
                 <li key={row.id} className="border-b border-hair">
-                  <button type="button" onClick={() => to(row.id)} className="touch flex min-h-12 w-full items-baseline gap-3 text-left">
+                  <button type="button" onClick={() => to(row.id)} className="touch flex min-h-12 w-full items-center gap-3 text-left">
                     <span className="w-6 text-l font-bold text-indigo">{index < 9 ? index + 1 : ''}</span>
                     <span className="min-w-0 flex-1 truncate text-l">{row.machine} <span className="text-m text-soft">{row.customer}</span></span>
                     <span className="font-mono text-s text-soft">{row.number}</span>
@@ -46,7 +46,6 @@ export function ClaimPage({ token }: { token: string }) {
                 </li>
               ))}
             </ol>
-            <div className="mt-2"><Do of="claim" id="fresh" /></div>
           </>
         )}
       </main>
