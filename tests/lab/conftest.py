@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import fcntl
 import os
 import sys
 import tempfile
@@ -12,7 +13,8 @@ from typing import Any
 import pytest
 
 sys.path.insert(0, str(Path(__file__).parent))
-from guest import Guest, LabMissing, guest
+from guest import CACHE, Guest, LabMissing, guest
+from stick_lab import Wire
 
 from serving import Served
 
@@ -49,3 +51,18 @@ def server(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Served]:
     running.start()
     yield running
     running.stop()
+
+
+@pytest.fixture
+def wire() -> Iterator[Wire]:
+    """A network of its own for one machine, on which this host is the bench. One at a time: a bench announces itself on every network that there is."""
+    CACHE.mkdir(parents=True, exist_ok=True)
+    with (CACHE / "wire.lock").open("w") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        try:
+            own = Wire(20 + os.getpid() % 200)
+        except LabMissing as error:
+            pytest.skip(str(error))
+        own.start()
+        yield own
+        own.stop()

@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-import os
 import shutil
 import time
-from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
@@ -16,19 +14,6 @@ from stick_lab import StickMachine, Wire, stick_image, sum_of
 from test_firmware_verdict import starts
 
 from serving import Served
-
-pytestmark = pytest.mark.lab
-
-
-@pytest.fixture
-def wire() -> Iterator[Wire]:
-    try:
-        own = Wire(20 + os.getpid() % 70)
-    except LabMissing as error:
-        pytest.skip(str(error))
-    own.start()
-    yield own
-    own.stop()
 
 
 def drive(image: Path) -> list[str]:
@@ -75,6 +60,7 @@ class Linked:
         self.server.stop()
 
 
+@pytest.mark.lab
 def test_a_torn_table_is_mended_on_the_device_taken_back_and_mended_again(wire: Wire, tmp_path: Path) -> None:
     need_tools()
     image = tmp_path / "disk.img"
@@ -100,6 +86,7 @@ def test_a_torn_table_is_mended_on_the_device_taken_back_and_mended_again(wire: 
     assert starts(image, "uefi")
 
 
+@pytest.mark.lab_all
 def test_a_boot_entry_that_was_written_is_what_firmware_starts(wire: Wire, tmp_path: Path) -> None:
     need_tools()
     image = tmp_path / "disk.img"

@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 import random
 import time
-from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
@@ -20,8 +19,6 @@ from gatecheck.image import ImageSectors
 from gatecheck.library import shipped_model
 from serving import Served
 
-pytestmark = pytest.mark.lab
-
 
 @pytest.fixture(scope="module")
 def image() -> Path:
@@ -29,17 +26,6 @@ def image() -> Path:
         return stick_image()
     except LabMissing as error:
         pytest.skip(str(error))
-
-
-@pytest.fixture
-def wire() -> Iterator[Wire]:
-    try:
-        own = Wire(100 + os.getpid() % 100)
-    except LabMissing as error:
-        pytest.skip(str(error))
-    own.start()
-    yield own
-    own.stop()
 
 
 @pytest.fixture
@@ -72,7 +58,10 @@ def _bench(folder: Path) -> Served:
     return server
 
 
-@pytest.mark.parametrize("mode", ["uefi", "legacy", pytest.param("secure", marks=pytest.mark.lab_all)])
+DAILY, LATER = pytest.mark.lab, pytest.mark.lab_all
+
+
+@pytest.mark.parametrize("mode", [pytest.param("uefi", marks=DAILY), pytest.param("legacy", marks=DAILY), pytest.param("secure", marks=LATER)])
 def test_it_starts_finds_the_bench_and_reads_and_touches_nothing(mode: str, image: Path, wire: Wire, disks: list[Path], tmp_path: Path) -> None:
     before = [sum_of(disk) for disk in disks]
     server = _bench(tmp_path)
@@ -108,7 +97,7 @@ def test_it_starts_finds_the_bench_and_reads_and_touches_nothing(mode: str, imag
     assert [sum_of(disk) for disk in disks] == before
 
 
-@pytest.mark.parametrize("mode", ["uefi", pytest.param("legacy", marks=pytest.mark.lab_all)])
+@pytest.mark.parametrize("mode", [pytest.param("uefi", marks=DAILY), pytest.param("legacy", marks=LATER)])
 def test_without_a_network_it_reads_onto_itself_a_new_file_each_time(mode: str, image: Path, disks: list[Path], tmp_path: Path) -> None:
     before = [sum_of(disk) for disk in disks]
     machine = StickMachine(tmp_path / "vm", mode, image, drives(disks))
