@@ -40,6 +40,12 @@ def browser() -> Iterator[Browser]:
         opened.close()
 
 
+@pytest.fixture(scope="session")
+def flags() -> list[str]:
+    """What Chromium is started with, for a test that needs one of its own."""
+    return list(CHROMIUM)
+
+
 @pytest.fixture
 def window(browser: Browser) -> Iterator[Callable[[], Page]]:
     """Opens windows; a script error in any of them fails the test."""

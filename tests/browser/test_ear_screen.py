@@ -10,7 +10,6 @@ import httpx2 as httpx
 import pytest
 from playwright.sync_api import Browser, Page, expect
 
-from conftest import CHROMIUM
 from gatecheck.practice.sounds import Scene, sound
 from gatecheck.server.ear.service import wav_bytes
 
@@ -28,11 +27,11 @@ def made(kind: str, rate: int = 16_000) -> bytes:
 
 
 @pytest.fixture
-def fed(browser: Browser, tmp_path: Path) -> Iterator[Page]:
+def fed(browser: Browser, flags: list[str], tmp_path: Path) -> Iterator[Page]:
     """A browser whose microphone hears a ticking drive."""
     heard = tmp_path / "microphone.wav"
     heard.write_bytes(made("ticking", RATE))
-    arguments = [*CHROMIUM, "--use-fake-ui-for-media-stream", "--use-fake-device-for-media-stream", f"--use-file-for-fake-audio-capture={heard}"]
+    arguments = [*flags, "--use-fake-ui-for-media-stream", "--use-fake-device-for-media-stream", f"--use-file-for-fake-audio-capture={heard}"]
     opened = browser.browser_type.launch(executable_path="/usr/bin/chromium", args=arguments)
     page = opened.new_context(viewport={"width": 1280, "height": 800}, permissions=["microphone"]).new_page()
     page.set_default_timeout(8000)
