@@ -129,6 +129,33 @@ def test_what_is_held_is_not_written_and_what_nobody_showed_is_not_ordered(bench
     assert [o["order"] for o in bench.call("GET", f"/api/tickets/{number}/link")["orders"]] == ["read", "sectors"]
 
 
+@pytest.mark.parametrize("outcome", ["failing", "worn-out"])
+def test_a_drive_in_doubt_is_not_written_to(bench: Bench, outcome: str) -> None:
+    number, _ = read_through(bench, "torn-table", **FACTS, drive_kind="sata-ssd")
+    assert not any(p["held"] for p in seen(bench, number)["plans"])
+    bench.call("POST", f"/api/tickets/{number}/entries", json={"entry": {"move": "health-pages", "outcome": outcome}, "by": "KT"})
+    path = seen(bench, number)
+    assert all("health is in doubt" in p["held"] for p in path["plans"])
+    assert "health is in doubt" in bench.refused("POST", f"/api/tickets/{number}/path/mend", json={"device": path["disk"], "plan": path["plans"][0]["id"], "by": "KT"})
+
+
+def test_a_half_done_mending_tells_what_stands_there_now(tmp_path: Any) -> None:
+    machine = patient("no-table").connected()
+    disk = machine.drives["sda"].disk
+    whole, writes = disk.write, [0]
+
+    def once(lba: int, data: bytes) -> None:
+        writes[0] += 1
+        if writes[0] == 1:
+            whole(lba, data)
+
+    disk.write = once  # type: ignore[method-assign]
+    own = probe.Probe(machine, probe.Spool(str(tmp_path)), None, say=lambda text: None)
+    with pytest.raises(probe.Refused, match="read back"):
+        own.mend({"id": "1", "disk": "sda", "writes": [_write(4 * 512, ZEROS, ONES), _write(9 * 512, ZEROS, ONES)]}, "sda")
+    assert [(line["path"], own.spool.data(line)) for line in own.spool.lines] == [("sda/lba4-4.bin", ONES), ("sda/lba9-9.bin", ZEROS)]
+
+
 def test_a_drive_that_was_failing_is_not_written_to(bench: Bench) -> None:
     number, _ = read_through(bench, "torn-table", **FACTS, drive_kind="sata-ssd")
     bench.call("POST", f"/api/tickets/{number}/entries", json={"entry": {"move": "sound", "outcome": "clunking"}, "by": "KT"})

@@ -113,6 +113,15 @@ def test_ready_time(client: TestClient, seconds: float | None, waited: float, ou
     assert body["tape"][-1]["body"]["outcome"] == outcome
 
 
+@pytest.mark.parametrize(("name", "data"), [("x.wav", made("clunking")), ("x.csv", csv_of("flat"))])
+def test_a_drive_without_moving_parts_says_nothing_and_the_recording_is_kept(client: TestClient, name: str, data: bytes) -> None:
+    number = ticket(client, drive_kind="nvme")
+    entry = add(client, number, name, data).json()["tape"][-1]
+    assert "weights" not in entry["body"]
+    assert "no moving parts" in entry["note"]
+    assert len(client.get(f"/api/tickets/{number}/ear").json()["recordings"]) == 1
+
+
 def test_a_drive_that_was_given_up_early_is_not_called_never_ready(client: TestClient) -> None:
     answer = client.post(f"/api/tickets/{ticket(client)}/ready", json={"seconds": None, "waited": 30, "by": "KT"}, headers=HEAD)
     assert "says nothing yet" in answer.json()["detail"]

@@ -2119,9 +2119,20 @@ class Probe:
             raise Refused("expected a disk %s, got none by that name; nothing was written" % disk)
         size, _ = geometry(block)
         self.say("Writing %d sectors of %s, as the bench has ordered." % (sum(len(after) for _, _, after in sane_writes(order["writes"])) // size, disk))
-        for at, data in self.machine.rewrite(disk, sane_writes(order["writes"]), size):
-            lba = at // size
-            self.spool.add(Job("%s/lba%d-%d.bin" % (disk, lba, lba + len(data) // size - 1), "sectors", disk, "read back", None), order["id"], "ok", "", data)
+        try:
+            back = self.machine.rewrite(disk, sane_writes(order["writes"]), size)
+        except (Refused, OSError):  # it may have been half done: the bench is told what stands there now, whatever that is
+            for at, _, after in sane_writes(order["writes"]):
+                lba, count = at // size, max(1, len(after) // size)
+                status, detail, data = self.reader.run(lambda lba=lba, count=count: self.machine.read_at(disk, lba, count, size))
+                self.sectors_page(order, disk, lba, count, status, detail, data)
+            raise
+        for at, data in back:
+            self.sectors_page(order, disk, at // size, len(data) // size, "ok", "", data)
+
+    def sectors_page(self, order, disk, lba, count, status, detail, data):
+        path = "%s/lba%d-%d.bin" % (disk, lba, lba + count - 1)
+        self.spool.add(Job(path, "sectors", disk, "read back", None), order["id"], status, detail, data)
 
     def write_entry(self, order):
         """A boot entry and the order of all, as the bench wants them, which has what stood there on its own disk before it sends this."""

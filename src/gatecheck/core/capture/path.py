@@ -12,7 +12,7 @@ from gatecheck.core.disk.boot_uefi import Entry
 from gatecheck.core.disk.bootpath import BIOS, UEFI, boot_path
 from gatecheck.core.disk.division import division_of
 from gatecheck.core.disk.follow import Followed, Layered
-from gatecheck.core.disk.sectors import NOT_CAPTURED, CapturedSectors, Sectors
+from gatecheck.core.disk.sectors import CapturedSectors, Sectors
 from gatecheck.core.disk.volume import volume_at
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.firmware.judge import Firmware
@@ -127,8 +127,3 @@ def _other_starts(disk: Sectors, mode: str) -> bool:
 
 def _weighed(rules: Findings, check: str, situation: str, reason: Said) -> dict[str, Any]:
     return {"move": check, "weights": dict(rules.weights[check][situation]), "note": reason}
-
-
-def is_known(disk: Sectors, first: int, count: int) -> bool:
-    """Was all of this read, or tried?"""
-    return not any(why == NOT_CAPTURED for why in disk.read(first, count).missing.values())

@@ -56,7 +56,7 @@ class Ear:
         limits = self.shop.model.knowledge.findings.limits
         return EarOut(
             recordings=[self._out(r) for r in kept], references=[WeightOut(outcome=kind, says=self._says("sound", kind), share=0.0) for kind in _REFERENCES],
-            practice=bool(link and link.practice and not link.ended_at), silent_kind=facts.get("drive_kind") in _NEEDS_TURNING, slow=limits["slow_ready"], never=limits["never_ready"],
+            practice=bool(link and link.practice and not link.ended_at and patient(link.practice).facts.get("drive_kind") == "hdd"), silent_kind=facts.get("drive_kind") in _NEEDS_TURNING, slow=limits["slow_ready"], never=limits["never_ready"],
         )  # fmt: skip
 
     # --- what is heard and seen --------------------------------------------------------------------------------
@@ -69,6 +69,8 @@ class Ear:
         name = name[-80:] or "recording"
         kind = "supply" if name.lower().endswith(".csv") or not data.startswith(b"RIFF") else "sound"
         weights, note, move = self._says_of(name, kind, data)
+        if self.tickets.folded(row).state.facts.get("drive_kind") in _NEEDS_TURNING:
+            weights, note = {}, say("evidence.no-moving-parts")
         digest, moment = self.shop.files.put(data), at or now()
         rests_on = {"file": digest, "name": name, "device": EAR}
         body = noted({"move": move, "weights": dict(weights), "rests_on": rests_on}, note) if weights else {"note": to_json(note), "rests_on": rests_on}
@@ -110,6 +112,8 @@ class Ear:
         if link is None or not link.practice or link.ended_at:
             raise NotFoundError("practice machine: expected one that is linked to this ticket, got none")
         own = patient(link.practice)
+        if own.facts.get("drive_kind") != "hdd":
+            raise StoreError("practice machine: expected one whose drive turns, got one without a disk: there is nothing to hear")
         scene = Scene(own.sounds, rpm=5400, rate=_REFERENCE_RATE, seconds=10.0, snr=14.0, fan=0.3, seeks=1.0 if own.sounds == "steady" else 0.2)
         self.add(ticket_id, f"{own.id}.wav", wav_bytes(sound(scene, seed=count + sum(map(ord, own.id))), _REFERENCE_RATE), by=by)
         times, rails = trace(Trace(own.draws, form="2.5", hz=50.0), seed=count + 1)

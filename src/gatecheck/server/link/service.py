@@ -205,9 +205,10 @@ class Links:
         """Why this move is held back now; empty where it is not."""
         return self._held(self.tickets.ticket(ticket_id), move)
 
-    @staticmethod
-    def _held(ticket: TicketOut, move: str | None) -> str:
-        """Why the order's move is held back now; empty where it is not."""
+    def _held(self, ticket: TicketOut, move: str | None) -> str:
+        """Why the order's move is held back now; empty where it is not. A drive in doubt is not written to, whatever else would allow it."""
+        if move in _MOVES["mend"] and any(g.id == "health" and g.state in ("shut", "suspect") for g in ticket.gates):
+            return self.shop.words.say(say("path.drive-in-doubt"))
         return next((f"{h.why}. {h.release}" for h in ticket.held if h.move == move), "")
 
     def end(self, ticket_id: int) -> None:

@@ -39,6 +39,7 @@ _LARGEST_MEND = 3 << 20
 ENTRY = "entry"
 _WRITING = ("mend", "entry")
 """orders that change something on the machine"""
+_FIXES = ("restore-entry", "rebuild-table", "rebuild-boot-record", "rebuild-loader")
 _STOPPED_BY = ("refused", "failed", "cancelled")
 
 
@@ -128,7 +129,7 @@ class Paths:
         with self.shop.database.read() as connection:
             orders, link = links.orders_of(connection, ticket_id), links.link_of(connection, ticket_id)
         running = next((o for o in orders if o.body["order"] == "sectors" and o.state == WAITING), None)
-        held = {move: f"{h.why}. {h.release}" for h in ticket.held for move in [h.move]}
+        held = {move: self.links.held(ticket_id, move) for move in ("disk-layout", *_FIXES)}
         linked = link is not None and not link.ended_at and not ticket.closed_at
         return path_out(
             seen, self.shop.words, disks=disks, reading=running.id if running else None, held=held, linked=linked,

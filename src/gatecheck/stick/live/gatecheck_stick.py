@@ -57,15 +57,29 @@ def shut(name):
     return probe.read_text(f"/sys/block/{name}/ro").strip() == "1"
 
 
-def own_disk():
-    """The stick itself, by the identifier in its table; None where it was pulled."""
-    for name in block_names():
-        with contextlib.suppress(OSError), open("/dev/" + name, "rb") as disk:
-            disk.seek(512)
-            header = disk.read(92)
-            if header[:8] == b"EFI PART" and header[56:72] == DISK_GUID:
-                return name
-    return None
+def is_outside(name):
+    """Plugged in from outside, or a card: what the stick itself may be. Only such are asked for its mark: a drive of the machine is not read for that."""
+    return "/usb" in os.path.realpath("/sys/block/" + name) or probe.read_text("/sys/block/%s/removable" % name).strip() == "1" or name.startswith("mmcblk")
+
+
+def own_disk(asked=None):
+    """The stick itself, by the identifier in its table; None where it was pulled. `asked`: what is known of each name, so that each is read once while it is there."""
+    asked = {} if asked is None else asked
+    names = [name for name in block_names() if is_outside(name)]
+    for gone in set(asked) - set(names):
+        del asked[gone]
+    for name in names:
+        if name not in asked:
+            asked[name] = carries_mark(name)
+    return next((name for name in names if asked[name]), None)
+
+
+def carries_mark(name):
+    with contextlib.suppress(OSError), open("/dev/" + name, "rb") as disk:
+        disk.seek(512)
+        header = disk.read(92)
+        return header[:8] == b"EFI PART" and header[56:72] == DISK_GUID
+    return False
 
 
 def own_partition(disk):
@@ -246,7 +260,6 @@ class Shown:
         self.doing = ""
         self.log = []
         self.qr = []
-        self.claim = ""
         self.typing = None  # (what is asked for, what was typed so far)
         self.keys = []  # (key, words)
         self.pull = ""
@@ -366,13 +379,12 @@ class Stick:
         self.machine = probe.Machine()
         self.facts = self.machine.facts()
         self.benches, self.bench, self.secret, self.token = [], "", "", ""
-        self.closed = set()
+        self.closed, self.asked = set(), {}
         self.typed = ""
         self.work = None  # the thread that reads
         self.link, self.name = None, ""
         self.asked_at = self.port_at = 0.0
         self.ends = False
-        self.stopped_link = False
         s = self.shown
         s.machine = " ".join(filter(None, (self.facts.get("sys_vendor"), self.facts.get("product_name")))) or "This machine"
         s.mode = "{} firmware {} {}".format("UEFI" if self.facts.get("mode") == "uefi" else "Legacy", self.facts.get("bios_version", ""), self.facts.get("bios_date", ""))
@@ -391,7 +403,7 @@ class Stick:
 
     def look(self):
         """New drives are shut, and shown; the network is asked for, the bench looked for."""
-        own = own_disk()
+        own = own_disk(self.asked)
         lines = []
         for block in self.machine.blocks():
             if block.name not in self.closed and shut(block.name):
