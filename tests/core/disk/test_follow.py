@@ -89,6 +89,7 @@ def test_nothing_is_said_and_nothing_planned_before_it_was_read() -> None:
     start = CapturedSectors({0: whole.read(0, 34).data}, length=whole.length)
     followed = follow(start, mode)
     assert not followed.stands
+    assert followed.sure < len(followed.verdict.path)  # what it would say beyond is not told
     assert known_plans(start, mode, followed).plans == ()
     assert all(start.read(first, count).missing for first, count in followed.wanted)
 

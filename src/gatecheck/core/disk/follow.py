@@ -58,6 +58,8 @@ class Watched:
         self.asked: list[tuple[int, int, int]] = []
         """(step, first LBA, sectors), in the order of the walk"""
         self.unread: set[int] = set()
+        self.sure: int | None = None
+        """steps that were taken before anything was missing; None: nothing is"""
 
     @property
     def sector(self) -> int:
@@ -72,7 +74,10 @@ class Watched:
         own = (len(self._walk.path), lba, count)
         if not self.asked or self.asked[-1] != own:
             self.asked.append(own)
-        self.unread |= {place for place, why in span.missing.items() if why == NOT_CAPTURED}
+        lacking = {place for place, why in span.missing.items() if why == NOT_CAPTURED}
+        if lacking and self.sure is None:
+            self.sure = len(self._walk.path)
+        self.unread |= lacking
         return span
 
 
@@ -84,6 +89,8 @@ class Followed:
     verdict: BootPath
     reads: tuple[tuple[Run, ...], ...]
     wanted: tuple[Run, ...]
+    sure: int
+    """steps that rest on bytes alone: all of them where the verdict stands"""
 
     @property
     def stands(self) -> bool:
@@ -98,7 +105,7 @@ def follow(disk: Sectors, mode: str, *, machine: str = "x64", entries: Sequence[
     reads: list[list[Run]] = [[] for _ in range(len(verdict.path) + 1)]
     for step, first, count in watched.asked:
         reads[min(step, len(verdict.path))].append((first, count))
-    return Followed(verdict, tuple(tuple(joined(own)) for own in reads), tuple(wanted_runs(disk, watched.unread)))
+    return Followed(verdict, tuple(tuple(joined(own)) for own in reads), tuple(wanted_runs(disk, watched.unread)), len(verdict.path) if watched.sure is None else watched.sure)
 
 
 def joined(runs: Iterable[Run]) -> list[Run]:
