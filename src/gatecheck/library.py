@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, cast
 
 from gatecheck.core.knowledge.loader import FILES, load
 from gatecheck.core.knowledge.tables import Knowledge
+from gatecheck.core.volume.people import Rules, read_rules
 from gatecheck.core.words.catalogue import Words
 from gatecheck.files import InputError
 
@@ -76,6 +77,12 @@ class _Later:
 def disk_words() -> Words:
     """The shipped catalogue for commands that speak of disks and volumes: hardly a sentence of theirs needs the tables, and reading them takes longer than the work."""
     return Words(words_texts(), cast(Knowledge, _Later()))
+
+
+@cache
+def people_rules() -> Rules:
+    """How the customer's own folders on a volume are known."""
+    return read_rules((resources.files("gatecheck.core.volume") / "people.toml").read_text(encoding="utf-8"))
 
 
 @cache

@@ -12,7 +12,7 @@ import hashlib
 import io
 import os
 import shutil
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -46,38 +46,73 @@ def _state(volume: Filesystem, node: Node) -> str:
     return LOST if node.opaque else volume.shape(node)
 
 
+class Rescue:
+    """Files of a volume on their way into a folder. What was copied before is left; what is begun here can be gone on with by another one.
+
+    `items`: everything wanted; `left`: files that are not copied yet, in the order of the disk, those of which something is missing last."""
+
+    def __init__(self, volume: Filesystem, target: Path, *, only: Sequence[str] | None = None, deleted: bool = False) -> None:
+        """Raises InputError where the folder holds something else, OSError where it cannot be read."""
+        self.volume, self.target = volume, target
+        found = [i for i in listed(volume, deleted=deleted) if i.node.deleted == deleted and (only is None or any(_matches(i.node.path, g) for g in only))]
+        self.items = [i for i in found if not (deleted and i.node.is_folder)]
+        self.files = [i for i in self.items if not i.node.is_folder and not i.node.link]
+        self.names = _Names(target, DELETED if deleted else "")
+        self.done = _rows(target / MANIFEST)
+        self.left = sorted((i for i in self.files if not _is_there(self.done.get(_shown(i)), self.names.place(i.node))), key=lambda i: _order(volume, i))
+
+    @property
+    def need(self) -> int:
+        """Bytes that are still to come."""
+        return sum(i.node.size for i in self.left)
+
+    def begin(self) -> None:
+        """The folders. Raises InputError, OSError."""
+        self.target.mkdir(parents=True, exist_ok=True)
+        room = shutil.disk_usage(self.target).free
+        if self.need + _SPARE > room:
+            raise InputError(f"--to {self.target}: expected room for {self.need} bytes, got {room} free")
+        for item in self.items:
+            if item.node.is_folder:
+                self.names.place(item.node).mkdir(parents=True, exist_ok=True)
+
+    def take(self, items: Iterable[Item]) -> None:
+        """Copy these now. Raises OSError; each that is whole stays."""
+        with _Lists(self.target, self.done) as lists:
+            for item in items:
+                lists.add(item, *_copied(self.volume, item, self.names.place(item.node), lists))
+        self.left = [i for i in self.left if _shown(i) not in self.done]
+
+    def finish(self) -> list[dict[str, str]]:
+        """Times of folders and the lists; the rows of the manifest. Raises OSError."""
+        for item in self.items:
+            if item.node.is_folder and item.node.modified:
+                _stamp(self.names.place(item.node), item.node.modified)
+        return _finished(self.target, self.done, [i.node for i in self.items if i.node.link], self.names)
+
+
 def copy(volume: Filesystem, target: Path, *, only: Sequence[str] | None = None, deleted: bool = False, image: str = "") -> dict[str, object]:
     """Copy what is wanted; what was copied before is left. Raises InputError where the target cannot take it; what was copied stays, and the next call goes on."""
-    items = [i for i in listed(volume, deleted=deleted) if i.node.deleted == deleted and (only is None or any(_matches(i.node.path, g) for g in only))]
-    if deleted:
-        items = [i for i in items if not i.node.is_folder]
-    files = [i for i in items if not i.node.is_folder and not i.node.link]
-    names = _Names(target, DELETED if deleted else "")
     try:
-        target.mkdir(parents=True, exist_ok=True)
-        done = _rows(target / MANIFEST)
-        left = [i for i in files if not _is_there(done.get(_shown(i)), names.place(i.node))]
-        need, room = sum(i.node.size for i in left), shutil.disk_usage(target).free
-        if need + _SPARE > room:
-            raise InputError(f"--to {target}: expected room for {need} bytes, got {room} free")
-        for item in items:
-            if item.node.is_folder:
-                names.place(item.node).mkdir(parents=True, exist_ok=True)
-        with _Lists(target, done) as lists:
-            for item in sorted(left, key=lambda i: _order(volume, i)):
-                lists.add(item, *_copied(volume, item, names.place(item.node), lists))
-        for item in items:
-            if item.node.is_folder and item.node.modified:
-                _stamp(names.place(item.node), item.node.modified)
-        rows = _finished(target, done, [i.node for i in items if i.node.link], names)
+        own = Rescue(volume, target, only=only, deleted=deleted)
+        own.begin()
+        own.take(own.left)
+        rows = own.finish()
     except OSError as error:
         raise InputError(f"--to {target}: expected a folder that can be written, got {error.strerror}; what was copied stays, and the next call goes on") from error
+    return {"image": image, "to": str(target), **summary(rows), "renamed": len(own.names.renamed)}
+
+
+def summary(rows: Sequence[Mapping[str, str]]) -> dict[str, int]:
+    """Files, bytes, and how many in each state."""
     states = [row["state"] for row in rows]
-    return {"image": image, "to": str(target), "files": len(rows), "bytes": sum(int(row["bytes"]) for row in rows), **{state: states.count(state) for state in (WHOLE, HOLES, LOST, GONE)}, "renamed": len(names.renamed)}
+    return {"files": len(rows), "bytes": sum(int(row["bytes"]) for row in rows), **{state: states.count(state) for state in (WHOLE, HOLES, LOST, GONE)}}
 
 
 def _matches(path: str, glob: str) -> bool:
-    """A glob is of the whole path, of a folder with all below it, or, without a slash, of the name alone."""
+    """A glob is of the whole path, of a folder with all below it, or, without a slash, of the name alone; an empty one is of what lies right below the root."""
+    if not glob:
+        return "/" not in path
     low, own = path.lower(), glob.replace("\\", "/").strip("/").lower()
     return fnmatch.fnmatchcase(low, own) or fnmatch.fnmatchcase(low, f"{own}/*") or ("/" not in own and fnmatch.fnmatchcase(low.rpartition("/")[2], own))
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from gatecheck.core.disk.encode import gpt_end, mbr_start, system_disk
@@ -28,6 +28,7 @@ from gatecheck.practice.drives import (
 )
 from gatecheck.practice.machine import PracticeMachine
 from gatecheck.practice.surfaces import Patch, Surface
+from gatecheck.practice.volumes import bad_places, sound_volume, torn_volume
 
 ESP, SYSTEM, OTHER = "5A1F0C3D-88B4-4E27-9D61-70C2E4B8A911", "C3E9D210-6F4A-4B58-A1D7-25E09B63F84C", "0D7B42F8-1C95-4A6E-8F30-B94D617C2E55"
 _GB = 10**9
@@ -72,12 +73,23 @@ class Patient:
         return made
 
 
-def _disk(gb: int, *, layout: str = "gpt", volume: str = "ntfs", esp: str = ESP, system: str = SYSTEM, bad: frozenset[int] = frozenset(), sector: int = 512, loader: Mapping[str, bytes] | None = None, surface: Surface | None = None, torn: bool = False) -> Disk:
-    """A disk as a system is installed on it. `loader`: what stands on its system partition; `torn`: its first sectors are gone."""
+_VOLUME = 60_000_000
+"""sectors of a system volume that holds something: some 30 GB"""
+
+
+def _with_volume(gb: int, content: Mapping[int, bytes], bad: tuple[str, ...] = (), *, loader: Mapping[str, bytes] | None = None) -> Disk:
+    """A disk as a system is installed on it, with a volume that holds something. `bad`: files by the ends of their names that do not read in their middle."""
+    disk = _disk(gb, last=206_848 + _VOLUME - 1, loader=loader)
+    disk.content = {at: data for at, data in disk.content.items() if at != 206_848} | {206_848 + at: data for at, data in content.items()}
+    return replace(disk, bad=frozenset(206_848 + at for at in bad_places(content, _VOLUME, bad))) if bad else disk
+
+
+def _disk(gb: int, *, layout: str = "gpt", volume: str = "ntfs", esp: str = ESP, system: str = SYSTEM, bad: frozenset[int] = frozenset(), sector: int = 512, loader: Mapping[str, bytes] | None = None, surface: Surface | None = None, torn: bool = False, last: int | None = None) -> Disk:
+    """A disk as a system is installed on it. `loader`: what stands on its system partition; `torn`: its first sectors are gone; `last`: of its volume, where that does not take all."""
     loader = LOADER if loader is None else loader
     sectors = gb * _GB // sector
     if layout == "gpt":
-        start = system_disk(esp, system, sectors=sectors, sector=sector)
+        start = system_disk(esp, system, sectors=sectors, sector=sector, last=last)
         system_volume = {2048 + place: data for place, data in fat_volume(loader, sectors=204_800, sector=sector, cluster_sectors=1).items()}
         own = physical_volume("vg_loft", {"boot": (10, volume_start("ext")), "root": (2000, volume_start("luks"))}, sector=sector) if volume == "lvm" else {0: volume_start(volume)}
         end = gpt_end(start, sectors=sectors, sector=sector)
@@ -320,6 +332,21 @@ PATIENTS: tuple[Patient, ...] = (
         lambda: _machine("Ferrow Lathe-14", {"sda": AtaDrive(
             "QUARRY FLINT S480", "QF4-880140", _disk(480, surface=Surface(seed=9, mb_s=480.0, rpm=0, drops=0.05)), 6_900, rotation=0, wear_now=92,
         )}),
+    ),
+    Patient(
+        "torn-volume", "Its volume was torn by a power cut", "Ferrow Adze-22", "Practice: a torn volume", "The power went while it was saving. Since then it stops half-way.",
+        _pc("desktop", "windows-10", "sata-ssd", 2021, "backed-up", drive_size_gb=60), _seen("story=power-cut", "screen=volume-stop"), ("volume.damaged",),
+        lambda: _machine("Ferrow Adze-22", {"sda": AtaDrive("QUARRY FLINT S60", "QF2-600417", _with_volume(60, torn_volume(_VOLUME, "Agda")), 8_300, rotation=0, wear_now=94)}, chassis=3),
+    ),
+    Patient(
+        "fading-photos", "Photographs on a disk with bad places", "Ostler Tarn Mini", "Practice: a fading one", "Thirty years of photographs, and it makes a face at half of them.",
+        _pc("desktop", "windows-10", "hdd", 2016, "irreplaceable", drive_size_gb=80), _seen("story=slow-lately", "screen=other-stop", "sound=steady"), ("drive.media",),
+        lambda: _machine("Ostler Tarn Mini", {"sda": AtaDrive("QUARRY SPINDLE 80", "QS0-800233", _with_volume(80, sound_volume(_VOLUME, "Berit", pictures=60), ("004.jpg", "017.jpg", "031.jpg")), 38_100, counts={197: still(9), 187: still(21)})}, chassis=3),
+    ),
+    Patient(
+        "emptied-folders", "Two folders that somebody deleted", "Ferrow Lathe-14", "Practice: an emptied folder", "The nephew made room on it. Now two years of photographs are gone, and it does not start.",
+        _pc("laptop", "windows-10", "sata-ssd", 2020, "irreplaceable", drive_size_gb=60), _seen("story=unknown", "screen=loader-message"), ("loader.missing",),
+        lambda: _machine("Ferrow Lathe-14", {"sda": AtaDrive("QUARRY FLINT S60", "QF2-600951", _with_volume(60, sound_volume(_VOLUME, "Tove", erased=True), loader={"EFI/BOOT/README.TXT": b"kept\n"}), 5_600, rotation=0, wear_now=97)}),
     ),
 )  # fmt: skip
 

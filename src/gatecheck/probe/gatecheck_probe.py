@@ -73,8 +73,9 @@ OF_THE_MEDIUM = re.compile(r"\[Errno (5|61|84|121)\]")
 PULL_SECONDS = 2.0
 # what an order must be cleared for: `system` touches no drive, `pages` are answered by the drive's firmware, `sectors` are read from the medium,
 # `stress` works the whole drive, `write` changes named sectors of it
-NEEDED = {"look": "system", "read": "pages", "self-test": "stress", "scan": "stress", "copy": "copy", "sectors": "sectors", "mend": "write", "entry": "write"}
+NEEDED = {"look": "system", "read": "pages", "self-test": "stress", "scan": "stress", "copy": "copy", "sectors": "sectors", "mend": "write", "entry": "write", "volume": "sectors", "rescue": "copy"}
 MOST_ROUNDS, MOST_RANGES = 200, 64  # of sectors that the bench asks for in one order, at a time
+MOST_FETCHED = 8192  # ranges of one turn of an order that fetches a volume's sectors
 MOST_WRITTEN = 3 << 20  # bytes of one mending
 
 
@@ -1175,7 +1176,7 @@ def sane(orders):
         texts = {name: order.get(name) for name in ("id", "order", "device", "drive", "kind")}
         if not all(value is None or (isinstance(value, str) and len(value) <= 200) for value in texts.values()) or not re.match(r"\w{1,40}$", texts["id"] or ""):
             continue
-        if texts["order"] in ("self-test", "scan", "copy", "sectors", "mend") and not re.match(r"\w{1,40}$", texts["device"] or ""):
+        if texts["order"] in ("self-test", "scan", "copy", "sectors", "mend", "volume", "rescue") and not re.match(r"\w{1,40}$", texts["device"] or ""):
             continue
         if texts["order"] == "self-test" and texts["kind"] not in ("short", "long", "conveyance"):
             continue
@@ -1187,7 +1188,7 @@ def sane(orders):
             texts["writes"] = order.get("writes")
             if sane_variables(texts["writes"]) is None:
                 continue
-        if texts["order"] in ("sectors", "mend"):
+        if texts["order"] in ("sectors", "mend", "volume", "rescue"):
             texts["disk"] = order.get("disk")
             if not isinstance(texts["disk"], str) or not re.match(r"\w{1,40}$", texts["disk"]):
                 continue
@@ -2111,6 +2112,68 @@ class Probe:
                 self.hint("%s  %s" % (disk, path))
             self.progress(order["id"], min(turn + 1, 99), 100, "LBA %d" % wanted[-1][0], patient=False)
 
+    def fetch(self, order, device):
+        """Sectors of a volume as the bench asks for them turn by turn, for a look at it or for files on it. They go as they are read and are kept by the bench alone;
+        what does not read at once is told, and asked for again with care when all else is there. Returns (result, detail)."""
+        disk, number_ = disk_here(order["disk"], device), order["id"]
+        block = next((b for b in self.machine.blocks() if b.name == disk), None)
+        if block is None:
+            raise Refused("expected a disk %s, got none by that name" % disk)
+        size, total = geometry(block)
+        title = ("Saving files of %s" if order["order"] == "rescue" else "Looking at a volume of %s") % disk
+        box, told, hangs = Outbox(self.link, number_, size), time.monotonic(), 0
+        done = of = 0
+        try:
+            while True:
+                answer = self.link.call("GET", "/wanted?session=%s&order=%s" % (self.link.session, number_))
+                if answer.get("do") == "pause":
+                    return "paused", "held by the bench"
+                pieces = self.asked_pieces(answer.get("ranges"), total or 0, (1 << 20) // size)
+                wait, careful = answer.get("wait"), answer.get("careful") is True
+                if not pieces and not isinstance(wait, (int, float)):
+                    return "done", ""
+                done, of = number(answer.get("done"), 0, 1 << 60), number(answer.get("of"), 0, 1 << 60)
+                if not pieces:
+                    self.machine.sleep(min(max(wait, 0.0), 5.0))
+                pieces.append((0, 0))  # a turn without anything to read is one in which the bench may want a pause, too
+                while pieces:
+                    first, count = pieces.popleft()
+                    if count:
+                        status, detail, data = self.reader.run(lambda first=first, count=count: self.machine.read_at(disk, first, count, size))
+                        hangs += status == "hung"
+                        if hangs >= HANGS_TO_GIVE_UP:
+                            return "paused", "the drive did not answer %d calls" % hangs
+                        if status == "ok" and len(data) == count * size:
+                            box.put(first, data)
+                            done += len(data)
+                        elif status == "failed" and not OF_THE_MEDIUM.search(detail):
+                            return "paused", detail  # the drive is gone, or cannot be asked so: that says nothing of its sectors
+                        elif careful and count > 1:
+                            pieces.extendleft([(first + count // 2, count - count // 2), (first, count // 2)])
+                        else:
+                            self.link.call("POST", "/unread", {"session": self.link.session, "order": number_, "first": first, "count": count, "careful": careful})
+                    if time.monotonic() - told > 1.0:
+                        told = time.monotonic()
+                        wanted = self.asked(number_, min(done, max(of, 1)), max(of, 1), title, None, "bytes")
+                        if wanted:
+                            return ("paused", "from the bench") if wanted == "pause" else ("cancelled", "Stopped from the bench")
+                box.drain()
+        finally:
+            box.end()
+
+    @staticmethod
+    def asked_pieces(ranges, total, step):
+        """(first LBA, sectors) of what the bench asks for, in pieces of at most so many sectors; what is outside of the disk is left out."""
+        pieces = collections.deque()  # type: collections.deque[tuple[int, int]]
+        for one in ranges[:MOST_FETCHED] if isinstance(ranges, list) else ():
+            if not isinstance(one, list) or len(one) != 2 or not all(type(n) is int and 0 <= n < 1 << 48 for n in one):
+                continue
+            lba, end = one[0], min(one[0] + one[1], total)
+            while lba < end:
+                pieces.append((lba, min(step, end - lba)))
+                lba += step
+        return pieces
+
     def mend(self, order, device):
         """Named sectors of one disk as the bench wants them, which has what stood there on its own disk before it sends this."""
         disk = disk_here(order["disk"], device)
@@ -2368,6 +2431,8 @@ class Probe:
                 self.read(order["id"], sectors=self.link.may_read_sectors(order), device=self.find(order))
             elif order["order"] == "sectors":
                 self.asked_sectors(order, self.find(order))
+            elif order["order"] in ("volume", "rescue"):
+                return self.fetch(order, self.find(order))
             elif order["order"] == "entry":
                 self.write_entry(order)
             elif order["order"] == "mend":

@@ -26,6 +26,7 @@ from gatecheck.server.people.routes import people_routes
 from gatecheck.server.practice.routes import practice_routes
 from gatecheck.server.surface.routes import surface_routes
 from gatecheck.server.tickets.routes import ticket_routes
+from gatecheck.server.volumes.routes import volume_routes
 from gatecheck.server.wire import Problem
 from gatecheck.server.work.routes import work_routes
 
@@ -46,6 +47,7 @@ def create_app(
         yield
         events.close()
         house.practice.close()
+        house.volumes.close()
         house.shop.database.close()
 
     app = FastAPI(
@@ -58,7 +60,7 @@ def create_app(
     map_errors(app)
     for router in (
         bench_routes(house.bench, events), ticket_routes(house.tickets), learning_routes(house.learning), instrument_routes(house.instruments),
-        capture_routes(house.captures), link_routes(house.links, house.knocks), surface_routes(house.surfaces), path_routes(house.paths), ear_routes(house.ear), practice_routes(house.practice), work_routes(house.work), paper_routes(house.papers), people_routes(house.devices),
+        capture_routes(house.captures), link_routes(house.links, house.knocks), surface_routes(house.surfaces), path_routes(house.paths), volume_routes(house.volumes), ear_routes(house.ear), practice_routes(house.practice), work_routes(house.work), paper_routes(house.papers), people_routes(house.devices),
     ):  # fmt: skip
         app.include_router(router)
     if dist and dist.is_dir():

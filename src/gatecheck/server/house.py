@@ -25,6 +25,7 @@ from gatecheck.server.practice.service import Practice
 from gatecheck.server.shop import Shop
 from gatecheck.server.surface.service import Surfaces
 from gatecheck.server.tickets.service import Tickets
+from gatecheck.server.volumes.service import Volumes
 from gatecheck.server.work.service import Work
 from gatecheck.store import open_database
 from gatecheck.store.files import FileStore
@@ -47,6 +48,7 @@ class House:
     knocks: Knocks
     surfaces: Surfaces
     paths: Paths
+    volumes: Volumes
     ear: Ear
     practice: Practice
     work: Work
@@ -71,9 +73,10 @@ def house_of(shop: Shop, url: str | None = None, fonts: Path | None = None) -> H
     links = Links(shop, tickets, captures)
     bench.link_row = links.row
     work, practice = Work(shop, tickets, captures), Practice(shop, tickets, links, url)
+    paths = Paths(shop, captures, links)
     practice.new_drive, work.on_swap = work.new_drive, practice.connect_again
     return House(
-        shop, tickets, bench, learning, captures, Instruments(shop, tickets, captures), links, Knocks(shop, links), Surfaces(shop, captures, links), Paths(shop, captures, links), Ear(shop, tickets), practice, work,
+        shop, tickets, bench, learning, captures, Instruments(shop, tickets, captures), links, Knocks(shop, links), Surfaces(shop, captures, links), paths, Volumes(shop, captures, links, paths), Ear(shop, tickets), practice, work,
         Papers(shop, tickets, captures, work, links.copying.copies, fonts),
         Devices(shop.database, lambda event: shop.announce(event)),
     )  # fmt: skip

@@ -48,6 +48,6 @@ def mbr_start(records: Sequence[tuple[int, bool, int, int]]) -> bytes:
     return bytes(sector)
 
 
-def system_disk(esp: str, data: str, *, disk_guid: str = "6E0C2B7A-90D1-4F5B-9C43-0B7C61D2E8F4", sectors: int = 1 << 21, sector: int = SECTOR) -> bytes:
-    """A GPT disk as a system is installed on it: EFI system partition and one data partition."""
-    return gpt_start(disk_guid, [(esp, EFI_SYSTEM, 2048, 206847, "EFI system"), (data, BASIC_DATA, 206848, sectors - 34, "System")], sectors=sectors, sector=sector)
+def system_disk(esp: str, data: str, *, disk_guid: str = "6E0C2B7A-90D1-4F5B-9C43-0B7C61D2E8F4", sectors: int = 1 << 21, sector: int = SECTOR, last: int | None = None) -> bytes:
+    """A GPT disk as a system is installed on it: EFI system partition and one data partition, up to `last` or the end."""
+    return gpt_start(disk_guid, [(esp, EFI_SYSTEM, 2048, 206847, "EFI system"), (data, BASIC_DATA, 206848, sectors - 34 if last is None else last, "System")], sectors=sectors, sector=sector)

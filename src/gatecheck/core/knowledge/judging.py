@@ -19,6 +19,7 @@ SITUATIONS: Mapping[str, tuple[str, ...]] = {
     "entry-target": ("present", "stale", "none"),
     "disk-layout": ("start-unreadable", "sound", "table-damaged", "no-boot-record", "mode-mismatch", "blank"),
     "loader-look": ("sound", "missing", "damaged", "walked-sound", "walked-missing", "walked-damaged"),
+    "volume-look": ("clean", "dirty", "damaged", "locked", "unreadable"),
 }
 """check -> the situations that its pages tell apart"""
 

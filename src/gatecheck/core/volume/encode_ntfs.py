@@ -31,12 +31,15 @@ class _Thing:
     data: bytes | None
     runs: list[tuple[int, int]] = field(default_factory=list)
     children: list[int] = field(default_factory=list)
+    deleted: bool = False
 
 
-def ntfs_volume(files: Mapping[str, bytes], *, sectors: int, label: str = "SYSTEM", dirty: bool = False, pieces: int = 1) -> dict[int, bytes]:
+def ntfs_volume(
+    files: Mapping[str, bytes], *, sectors: int, label: str = "SYSTEM", dirty: bool = False, pieces: int = 1, deleted: Mapping[str, bytes] | None = None
+) -> dict[int, bytes]:
     """Sector of the volume -> bytes from there; all else is zeros. `sectors`: with the copy of the boot sector as the last one. `pieces`: into how many runs the bytes of a
-    large file are broken. Raises ValueError where it is too small for its files."""
-    return _Builder(sectors - 1, label, dirty=dirty, pieces=pieces).built(files)
+    large file are broken; `deleted`: files whose records still stand, and their folders where nothing else is in them. Raises ValueError where it is too small for its files."""
+    return _Builder(sectors - 1, label, dirty=dirty, pieces=pieces).built(files, deleted or {})
 
 
 class _Builder:
@@ -67,8 +70,8 @@ class _Builder:
             at += count * CLUSTER
         return runs
 
-    def built(self, files: Mapping[str, bytes]) -> dict[int, bytes]:
-        self._tree(files)
+    def built(self, files: Mapping[str, bytes], deleted: Mapping[str, bytes]) -> dict[int, bytes]:
+        self._tree(files, deleted)
         total = max(FIRST_USER + 8, FIRST_USER + len(self.things) - 1 + 8)
         table = self.take(bytes(total * RECORD))
         mirror, log = self.take(bytes(CLUSTER)), self.take(b"\xff" * _LOG)
@@ -77,6 +80,8 @@ class _Builder:
         for own in self.things:
             if own.data is not None and len(own.data) > _RESIDENT:
                 own.runs = self.take(own.data, pieces=self.pieces)
+                if own.deleted:
+                    self.used -= {cluster for first, count in own.runs for cluster in range(first, first + count)}
         bodies = {own.number: self._record(own) for own in self.things}
         bitmap = self.take(bytes(-(-self.clusters // 8)))
         bits = bytearray(sum(c for _, c in bitmap) * CLUSTER)
@@ -86,7 +91,7 @@ class _Builder:
             bits[cluster // 8] |= 1 << cluster % 8
         self.content[bitmap[0][0]] = bytes(bits)
         marks = bytearray((total + 63) // 64 * 8)
-        for number in [*range(16), *bodies]:
+        for number in [*range(16), *(own.number for own in self.things if not own.deleted)]:
             marks[number // 8] |= 1 << number % 8
         bodies |= self._system(table, mirror, log, capitals, definitions, bitmap, bytes(marks), total)
         raw = b"".join(out.sealed(bodies.get(n) or out.blank_record(RECORD, n, n or 1)) for n in range(total))
@@ -96,19 +101,20 @@ class _Builder:
         self.content[0] = boot.ljust(2 * CLUSTER, b"\0")
         return {lcn * CLUSTER // SECTOR: data for lcn, data in self.content.items()} | {self.sectors: boot}
 
-    def _tree(self, files: Mapping[str, bytes]) -> None:
+    def _tree(self, files: Mapping[str, bytes], deleted: Mapping[str, bytes]) -> None:
         root = _Thing(ROOT, ".", ROOT, None)
         self.things = [root]
         known: dict[str, _Thing] = {"": root}
-        for path, data in files.items():
+        for path, data in [*files.items(), *deleted.items()]:
             parts = path.split("/")
             for depth in range(len(parts)):
                 own = "/".join(parts[: depth + 1])
                 if own in known:
                     continue
                 above = known["/".join(parts[:depth])]
-                thing = _Thing(FIRST_USER + len(self.things) - 1, parts[depth], above.number, data if depth == len(parts) - 1 else None)
-                above.children.append(thing.number)
+                thing = _Thing(FIRST_USER + len(self.things) - 1, parts[depth], above.number, data if depth == len(parts) - 1 else None, deleted=path in deleted)
+                if not thing.deleted:
+                    above.children.append(thing.number)
                 known[own] = thing
                 self.things.append(thing)
 
@@ -130,7 +136,7 @@ class _Builder:
             attributes.append(out.foreign(rec.DATA, "", own.runs, 2, CLUSTER, len(own.data)))
         else:
             attributes.append(out.resident(rec.DATA, "", own.data, 2))
-        return out.with_attributes(out.blank_record(RECORD, own.number, sequence), attributes, flags=3 if own.data is None else 1, links=1)
+        return out.with_attributes(out.blank_record(RECORD, own.number, sequence), attributes, flags=(2 if own.data is None else 0) | (not own.deleted), links=1)
 
     def _folder(self, own: _Thing) -> list[bytes]:
         entries = [(n | 1 << 48, self._name(own.number, t.name, len(t.data or b""), folder=t.data is None)) for n in own.children for t in self.things if t.number == n]

@@ -85,6 +85,7 @@ class Ntfs:
         self._runs = self.table.runs
         self.label = self._label()
         self._folders: dict[int, tuple[int, str]] | None = None
+        self._deleted_folders: dict[int, tuple[int, str]] | None = None
         self.record = lru_cache(4096)(self._record)
 
     # --- records
@@ -318,13 +319,24 @@ class Ntfs:
                     self._folders[record.number] = (names[0].parent, names[0].name)
         return self._folders
 
-    def path_of(self, parent: int, name: str) -> str | None:
-        """From the root; None where its folders do not lead there."""
+    def deleted_folders(self) -> dict[int, tuple[int, str]]:
+        """The same for folders that were deleted and whose records still stand. Built once."""
+        if self._deleted_folders is None:
+            self._deleted_folders = {}
+            for record in self.parsed(3, 2):
+                names = self.names(self.attributes(record)) if not record.base else []
+                if names:
+                    self._deleted_folders[record.number] = (names[0].parent, names[0].name)
+        return self._deleted_folders
+
+    def path_of(self, parent: int, name: str, *, deleted: bool = False) -> str | None:
+        """From the root; None where its folders do not lead there. `deleted`: through deleted folders too."""
         parts, folders = [name], self.folders()
+        gone = self.deleted_folders() if deleted else {}
         for _ in range(_MOST_DEPTH):
             if parent == ROOT:
                 return "/".join(reversed(parts))
-            known = folders.get(parent)
+            known = folders.get(parent) or gone.get(parent)
             if known is None:
                 return None
             parts.append(known[1])
@@ -352,7 +364,7 @@ class Ntfs:
         for own in names:
             if own.parent == EXTEND:
                 continue
-            path = self.path_of(own.parent, own.name)
+            path = self.path_of(own.parent, own.name, deleted=not record.in_use)
             yield Node(record.number, path if path is not None else f"?/{own.name}", record.is_folder, size, modified, not record.in_use, link, opaque)
 
     def _reparse(self, attributes: Sequence[Attribute]) -> tuple[str, str]:

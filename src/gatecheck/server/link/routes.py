@@ -26,6 +26,7 @@ from gatecheck.server.link.wire import (
     ProgressIn,
     SteerIn,
     TakeKnockIn,
+    UnreadIn,
 )
 from gatecheck.server.wire import ByIn, TicketId
 
@@ -147,6 +148,10 @@ def _for_the_probe(router: APIRouter, links: Links) -> None:
     @router.get("/api/link/wanted", operation_id="linkWanted")
     def wanted(session: str, order: str, secret: Secret) -> dict[str, Any]:
         return links.wanted(secret, session, order)
+
+    @router.post("/api/link/unread", operation_id="linkUnread")
+    def unread(said: UnreadIn, secret: Secret) -> dict[str, Any]:
+        return links.unread(secret, said.session, said.order, said.first, said.count, careful=said.careful)
 
     @router.post("/api/link/copy", operation_id="linkBeginCopy")
     def begin_copy(said: BeginCopyIn, secret: Secret) -> dict[str, Any]:

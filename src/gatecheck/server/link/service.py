@@ -10,7 +10,7 @@ import secrets
 import threading
 import time
 from collections.abc import Callable, Mapping
-from typing import Any
+from typing import Any, Protocol
 
 from gatecheck.core.capture.manifest import is_plain_path
 from gatecheck.core.words.said import say, to_json
@@ -43,16 +43,30 @@ BY = "probe"
 # order -> (kind ->) the move whose interlocks hold it; None: nothing of the drives is touched
 _MOVES: Mapping[str, Mapping[str, str | None]] = {
     "look": {"": None}, "read": {"": "health-pages"}, "self-test": {"short": "short-test", "long": "long-test", "conveyance": "short-test"}, "scan": {"": "read-scan"}, "copy": {"": "copy-data"},
-    "sectors": {"": "disk-layout"}, "mend": {fix: fix for fix in ("rebuild-table", "rebuild-boot-record", "rebuild-loader")}, "entry": {"restore-entry": "restore-entry"},
+    "sectors": {"": "disk-layout"}, "mend": {fix: fix for fix in ("rebuild-table", "rebuild-boot-record", "rebuild-loader", "repair-volume")}, "entry": {"restore-entry": "restore-entry"},
+    "volume": {"": "volume-look"}, "rescue": {"": "copy-data"},
 }  # fmt: skip
-_MADE_HERE = ("sectors", "mend", "entry")
+_MADE_HERE = ("sectors", "mend", "entry", "volume", "rescue")
 """orders that nobody gives by name: an instrument makes them"""
-_LONG_ONES, _PAUSED_ONES = ("self-test", "scan", "copy"), ("scan", "copy")
+_LONG_ONES, _PAUSED_ONES = ("self-test", "scan", "copy", "volume", "rescue"), ("scan", "copy", "volume", "rescue")
 """orders that are watched and can be stopped; those that can be paused as well"""
 _SHOWN = ("order", "device", "drive", "kind", "minutes", "hot", "first", "end")
 _STALL_SECONDS = 90.0
 _SECTORS_MOVE = "disk-layout"
 """reading first sectors asks the medium: allowed where this check is"""
+
+
+class Errand(Protocol):
+    """An order that the probe carries out turn by turn: what it reads next follows from what it has read."""
+
+    def wanted(self, ticket_id: int, order: Order, session_id: str) -> dict[str, Any]:
+        """`ranges`: (first LBA, sectors), none where it is through; `wait`: seconds after which to ask again instead; `careful`: one by one where they do not read;
+        `done`, `of`: bytes."""
+        ...
+
+    def piece(self, ticket_id: int, order: Order, session_id: str, at: int, data: bytes | None, length: int) -> None: ...
+
+    def unread(self, ticket_id: int, order: Order, session_id: str, first: int, count: int, *, careful: bool) -> None: ...
 
 
 class _Live:
@@ -77,9 +91,9 @@ class Links:
         self._throttle = Throttle(10, 60.0)
         self._lock = threading.Lock()
         self.copying = Copying(self)
-        self.wanted_of: Callable[[int, Order], list[tuple[int, int]]] = lambda ticket_id, order: []
-        """sectors that an order `sectors` still needs"""
-        self.on_done: Callable[[int, Order, str], None] = lambda ticket_id, order, result: None
+        self.errands: dict[str, Errand] = {}
+        """who says what the probe is to read next, by order"""
+        self.on_done: list[Callable[[int, Order, str], None]] = []
         """told of each order that is through"""
 
     # --- for the browser ---------------------------------------------------------------------------------------
@@ -146,7 +160,7 @@ class Links:
     def order(self, ticket_id: int, body: Mapping[str, Any], *, by: str) -> None:
         """Put an order for the probe. Raises StoreError where an interlock holds it or there is no link to pull it."""
         if body.get("order") in _MADE_HERE:
-            raise StoreError(f"order: expected one that a person gives, got {body['order']}: the Path instrument makes it")
+            raise StoreError(f"order: expected one that a person gives, got {body['order']}: an instrument makes it")
         self.put(ticket_id, {k: body[k] for k in ("order", "device", "kind", "minutes", "hot", "first", "end", "tight") if body.get(k)}, by=by)
 
     def put(self, ticket_id: int, body: Mapping[str, Any], *, by: str) -> int:
@@ -284,15 +298,27 @@ class Links:
             pieces = links.map_of(connection, link.ticket_id, order_id)
         return {"map": base64.b64encode(b"".join(pieces)).decode()}
 
-    def wanted(self, secret: str, session_id: str, order_id: str) -> dict[str, Any]:
-        """What an order `sectors` is to read next, by what was read so far; nothing where it needs no more, or is held by now."""
+    def errand_of(self, secret: str, session_id: str, order_id: str) -> tuple[int, Order, Errand]:
+        """An order that is carried out turn by turn, and who knows its next turn. Raises NotFoundError."""
         link, _ = self.session_of(secret, session_id)
         with self.shop.database.read() as connection:
-            order = next((o for o in links.orders_of(connection, link.ticket_id) if str(o.id) == order_id and o.body["order"] == "sectors"), None)
-        if order is None or order.state != links.WAITING:
+            order = next((o for o in links.orders_of(connection, link.ticket_id) if str(o.id) == order_id), None)
+        if order is None or order.body["order"] not in self.errands or order.state != links.WAITING:
             raise NotFoundError(f"order {order_id[:20]!r}: expected one of this ticket that asks for sectors, got none")
-        held = self._held(self.tickets.ticket(link.ticket_id), _move_of(order.body))
-        return {"ranges": [] if held else [list(run) for run in self.wanted_of(link.ticket_id, order)]}
+        return link.ticket_id, order, self.errands[order.body["order"]]
+
+    def wanted(self, secret: str, session_id: str, order_id: str) -> dict[str, Any]:
+        """What an order is to read next, by what was read so far; nothing where it needs no more, or is held by now."""
+        ticket_id, order, errand = self.errand_of(secret, session_id, order_id)
+        if self._held(self.tickets.ticket(ticket_id), _move_of(order.body)):
+            return {"ranges": [], "do": "pause"}
+        return errand.wanted(ticket_id, order, session_id)
+
+    def unread(self, secret: str, session_id: str, order_id: str, first: int, count: int, *, careful: bool) -> dict[str, Any]:
+        """Sectors of an order that did not read; `careful`: one by one, so they never will. Raises NotFoundError."""
+        ticket_id, order, errand = self.errand_of(secret, session_id, order_id)
+        errand.unread(ticket_id, order, session_id, first, count, careful=careful)
+        return {}
 
     def said(self, secret: str, session_id: str) -> dict[str, Any]:
         """What the bench makes of this machine's drives so far, for a screen on the machine itself: device -> words."""
@@ -371,7 +397,8 @@ class Links:
         if result == links.PAUSED or order.body["order"] in _LONG_ONES:
             self.shop.announce({"kind": "work", "ticket": link.ticket_id, "order": order.id, "result": result})
         if order.state == links.WAITING:
-            self.on_done(link.ticket_id, order, result)
+            for told in self.on_done:
+                told(link.ticket_id, order, result)
         self.tell(link.ticket_id, at_once=True)
         return {"ok": True}
 

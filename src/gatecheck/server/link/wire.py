@@ -123,6 +123,16 @@ class BeginCopyIn(BaseModel):
     size: int = Field(ge=1)
 
 
+class UnreadIn(BaseModel):
+    """Sectors that did not read; `careful`: they were tried one by one."""
+
+    session: str = Field(max_length=64)
+    order: str = Field(max_length=40)
+    first: int = Field(ge=0, lt=1 << 48)
+    count: int = Field(ge=1, lt=1 << 40)
+    careful: bool = False
+
+
 class KnockOut(Wire):
     """A machine that was started from the stick and waits. `seconds`: how long."""
 
@@ -189,7 +199,7 @@ class ProgressIn(BaseModel):
     of: int = Field(ge=0)
     text: str = Field(max_length=200)
     minutes_left: float | None = None
-    unit: str = Field(default="percent", pattern=r"^(percent|sectors)$")
+    unit: str = Field(default="percent", pattern=r"^(percent|sectors|bytes)$")
     hot: bool = False
     """it waits until the drive is cooler"""
 

@@ -72,10 +72,18 @@ class Paths:
 
     def __init__(self, shop: Shop, captures: Captures, linked: Links) -> None:
         self.shop, self.captures, self.links = shop, captures, linked
-        linked.wanted_of, linked.on_done = self.wanted, self._done
+        linked.errands["sectors"] = self
+        linked.on_done.append(self._done)
         self._judged = lru_cache(_MOST_KEPT)(self._judge)
 
     # --- what is known -----------------------------------------------------------------------------------------
+
+    def disks_of(self, ticket_id: int) -> list[PathDiskOut]:
+        return self._disks(self._captures(ticket_id))
+
+    def ground_of(self, ticket_id: int, device: str) -> Ground | None:
+        """A disk as all readings show it; None where nobody has read its start."""
+        return self._ground(self._captures(ticket_id), device, "")
 
     def _captures(self, ticket_id: int) -> list[Capture]:
         """Newest first."""
@@ -202,7 +210,7 @@ class Paths:
         if any(o.body.get("reverts") == order_id and o.state == "done" for o in orders):
             raise StoreError(f"order {order_id}: expected a mending that stands, got one that was taken back")
         writes = [{**w, "before": w["after"], "after": w["before"]} for w in reversed(done.body["writes"])]
-        body = {name: done.body[name] for name in ("order", "kind", "device", "disk", "plan", "what")}
+        body: dict[str, Any] = {name: done.body[name] for name in ("order", "kind", "device", "disk", "plan", "what", "first") if name in done.body}
         self.links.put(ticket_id, {**body, "writes": writes, "reverts": order_id}, by=by)
 
     @staticmethod
@@ -214,13 +222,24 @@ class Paths:
                 order=o.id, plan=str(o.body["plan"]), what=str(o.body["what"]), fix=str(o.body["kind"]), state=o.state, detail=o.detail, at=o.done_at or o.made_at, by=o.made_by,
                 size=_size(o.body["writes"]), reverts=o.body.get("reverts"), taken_back=o.id in back,
             )
-            for o in reversed(orders) if o.body["order"] in _WRITING
+            for o in reversed(orders) if o.body["order"] in _WRITING and o.body["kind"] in _FIXES
         ]  # fmt: skip
 
     # --- for the probe -----------------------------------------------------------------------------------------
 
-    def wanted(self, ticket_id: int, order: Order) -> list[tuple[int, int]]:
+    def piece(self, ticket_id: int, order: Order, session_id: str, at: int, data: bytes | None, length: int) -> None:
+        """Its sectors come as pages. Raises StoreError."""
+        raise StoreError(f"order {order.id}: expected its sectors as pages, got pieces of a copy")
+
+    def unread(self, ticket_id: int, order: Order, session_id: str, first: int, count: int, *, careful: bool) -> None:
+        """The same. Raises StoreError."""
+        raise StoreError(f"order {order.id}: expected its sectors as pages, got a word on those that do not read")
+
+    def wanted(self, ticket_id: int, order: Order, session_id: str) -> dict[str, Any]:
         """Sectors that an order needs next: first for the verdict, then for what could be mended."""
+        return {"ranges": self._lacking(ticket_id, order)}
+
+    def _lacking(self, ticket_id: int, order: Order) -> list[tuple[int, int]]:
         with self.shop.database.read() as connection:
             pages = links.all_pages_of(connection, ticket_id, str(order.id))
         ground = self._ground(self._captures(ticket_id), str(order.body["disk"]), "", pages)

@@ -1,0 +1,87 @@
+"""Writing repairs: on a linked machine's disk as an order that carries its own undo, on a copy by a file that is there before the first byte changes."""
+
+from __future__ import annotations
+
+import base64
+from collections.abc import Mapping, Sequence
+from pathlib import Path
+from typing import Any
+
+from gatecheck import mending
+from gatecheck.server.errors import NotFoundError
+from gatecheck.server.link.service import Links
+from gatecheck.server.path.service import Paths
+from gatecheck.server.shop import Shop, now
+from gatecheck.server.volumes import looks
+from gatecheck.server.volumes.grounds import Volume
+from gatecheck.server.volumes.wire import VolumeRepairOut
+from gatecheck.store import StoreError
+from gatecheck.store.links import Order
+
+_LARGEST, _MOST_WRITES = 3 << 20, 4096
+"""of one mending through the link: the probe takes no more"""
+_FIX = "repair-volume"
+Writes = Sequence[tuple[int, bytes, bytes]]
+
+
+class Repairs:
+    def __init__(self, shop: Shop, linked: Links, paths: Paths) -> None:
+        self.shop, self.links, self.paths = shop, linked, paths
+
+    def _what(self, whats: Sequence[Mapping[str, Any]]) -> str:
+        return "; ".join(self.shop.words.say(looks.said(w)) for w in whats)[:300]
+
+    def order(self, ticket_id: int, own: Volume, whats: Sequence[Mapping[str, Any]], writes: Writes, *, by: str) -> None:
+        """Raises StoreError."""
+        if not self.links.captures.drive_named(ticket_id, own.device):
+            raise StoreError(f"repair: expected a drive that says its serial number, got {own.device}, which tells none: what is written has to go to the right one")
+        size = sum(len(after) for _, _, after in writes)
+        if size > _LARGEST or len(writes) > _MOST_WRITES:
+            raise StoreError(f"repair: expected at most {_LARGEST >> 20} MiB in {_MOST_WRITES} places through the link, got {size >> 20} MiB in {len(writes)}: take fewer groups, or copy the drive and repair the copy")
+        body: dict[str, Any] = {
+            "order": "mend", "kind": _FIX, "device": own.device, "disk": own.disk, "first": own.first, "plan": "volume", "what": self._what(whats),
+            "writes": [{"at": at, "before": base64.b64encode(before).decode(), "after": base64.b64encode(after).decode()} for at, before, after in writes],
+        }  # fmt: skip
+        self.links.put(ticket_id, body, by=by)
+
+    def take_back(self, ticket_id: int, name: str, *, by: str) -> None:
+        if not name.isdigit():
+            raise NotFoundError(f"repair {name}: expected the number of an order, got something else")
+        self.paths.take_back(ticket_id, int(name), by=by)
+
+    def write_copy(self, own: Volume, groups: Sequence[str], whats: Sequence[Mapping[str, Any]], writes: Writes, folder: Path, *, by: str) -> None:
+        """Raises InputError."""
+        number = 1
+        while (folder / f"undo-{own.source}-{number}.json").exists():
+            number += 1
+        undo = folder / f"undo-{own.source}-{number}.json"
+        with mending.target(own.ground.image) as image:
+            mending.apply(image, undo, groups, [(at, after) for at, _, after in writes])
+        looks.save(folder / f"repair-{own.source}-{number}.json", {"id": undo.stem, "whats": list(whats), "at": now(), "by": by, "size": sum(len(a) for _, _, a in writes), "taken_back": False})
+
+    def revert_copy(self, own: Volume, name: str, folder: Path) -> None:
+        """Raises NotFoundError, InputError, StoreError."""
+        place = folder / f"repair-{name.removeprefix('undo-')}.json"
+        known = looks.read(place)
+        if known is None or known["id"] != name or known["taken_back"]:
+            raise NotFoundError(f"repair {name}: expected one of this copy that stands, got none")
+        with mending.target(own.ground.image) as image:
+            mending.revert(image, mending.read_undo(folder / f"{name}.json"))
+        looks.save(place, {**known, "taken_back": True})
+
+    def of(self, orders: Sequence[Order], source: str, folder: Path) -> list[VolumeRepairOut]:
+        """Newest first."""
+        if source.startswith("copy-"):
+            kept = [k for k in map(looks.read, folder.glob(f"repair-{source}-*.json")) if k]
+            return [
+                VolumeRepairOut(id=k["id"], what=self._what(k["whats"]), state="done", at=k["at"], by=k["by"], size=k["size"], taken_back=k["taken_back"], reverts=False, detail="")
+                for k in sorted(kept, key=lambda k: k["at"], reverse=True)
+            ]  # fmt: skip
+        back = {o.body["reverts"] for o in orders if o.body.get("reverts") and o.state == "done"}
+        return [
+            VolumeRepairOut(
+                id=str(o.id), what=str(o.body["what"]), state=o.state, at=o.done_at or o.made_at, by=o.made_by, size=sum(len(base64.b64decode(w["after"])) for w in o.body["writes"]), taken_back=o.id in back,
+                reverts=bool(o.body.get("reverts")), detail=o.detail,
+            )
+            for o in reversed(orders) if o.body["order"] == "mend" and o.body["kind"] == _FIX and o.body.get("disk") == source
+        ]  # fmt: skip

@@ -1,0 +1,44 @@
+"""Routes of the Volume instrument."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from fastapi import APIRouter, Query
+
+from gatecheck.server.volumes.service import Volumes
+from gatecheck.server.volumes.wire import LookIn, RepairIn, RescueIn, TakeBackRepairIn, VolumesOut
+from gatecheck.server.wire import TicketId
+
+Name = Annotated[str, Query(max_length=60)]
+First = Annotated[int | None, Query(ge=0)]
+
+
+def volume_routes(volumes: Volumes) -> APIRouter:
+    router = APIRouter(prefix="/api/tickets/{ticket_id}/volumes")
+
+    @router.get("", operation_id="getVolumes")
+    def get_volumes(ticket_id: TicketId, source: Name = "", first: First = None) -> VolumesOut:
+        return volumes.view(ticket_id, source, first)
+
+    @router.post("/look", operation_id="lookAtVolume", status_code=201)
+    def look(ticket_id: TicketId, said: LookIn) -> VolumesOut:
+        volumes.look(ticket_id, said.source, said.first, by=said.by)
+        return volumes.view(ticket_id, said.source, said.first)
+
+    @router.post("/repair", operation_id="repairVolume", status_code=201)
+    def repair(ticket_id: TicketId, said: RepairIn) -> VolumesOut:
+        volumes.repair(ticket_id, said.source, said.first, said.groups, by=said.by)
+        return volumes.view(ticket_id, said.source, said.first)
+
+    @router.post("/take-back", operation_id="takeBackRepair", status_code=201)
+    def take_back(ticket_id: TicketId, said: TakeBackRepairIn) -> VolumesOut:
+        volumes.take_back(ticket_id, said.source, said.first, said.id, by=said.by)
+        return volumes.view(ticket_id, said.source, said.first)
+
+    @router.post("/rescue", operation_id="rescueFiles", status_code=201)
+    def rescue(ticket_id: TicketId, said: RescueIn) -> VolumesOut:
+        volumes.rescue(ticket_id, said.source, said.first, said.only, deleted=said.deleted, is_all=said.is_all, by=said.by)
+        return volumes.view(ticket_id, said.source, said.first)
+
+    return router

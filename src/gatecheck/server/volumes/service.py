@@ -1,0 +1,328 @@
+"""Volumes of a ticket's disks and copies: looked at without writing, repaired with the undo kept first, files rescued from them in the order of the disk."""
+
+from __future__ import annotations
+
+import base64
+from collections.abc import Callable
+from typing import Any
+
+from gatecheck.core.instruments.evidence import noted
+from gatecheck.core.volume.evidence import volume_says
+from gatecheck.core.volume.gather import Looked
+from gatecheck.core.words.said import say, to_json
+from gatecheck.server.captures.service import ELSEWHERE, Captures
+from gatecheck.server.errors import NotFoundError
+from gatecheck.server.link.service import BY, Links
+from gatecheck.server.path.service import Paths
+from gatecheck.server.shop import Shop, now
+from gatecheck.server.volumes import looks
+from gatecheck.server.volumes.desk import Desk
+from gatecheck.server.volumes.grounds import Grounds, Volume
+from gatecheck.server.volumes.jobs import Job
+from gatecheck.server.volumes.parts import BAD, GONE, LEFT, Parts
+from gatecheck.server.volumes.repairs import Repairs
+from gatecheck.server.volumes.rescues import DONE, FAILED, PAUSED, RUNS, STOPPED, Rescues
+from gatecheck.server.volumes.tasks import Wants
+from gatecheck.server.volumes.wire import VolumeJobOut, VolumesOut
+from gatecheck.store import StoreError, links
+from gatecheck.store.files import attachments
+from gatecheck.store.links import WAITING, Order
+
+_WAIT_SECONDS = 1.5
+"""how long a probe's question waits for an answer before it is to ask again"""
+_MOVES = {"look": "volume-look", "repair": "repair-volume", "rescue": "copy-data"}
+Key = tuple[int, str, int]
+"""ticket, source, first sector"""
+
+
+def exactly(path: str) -> str:
+    """A path as a glob that means just it: what is special in a glob stands in brackets."""
+    return "".join(f"[{c}]" if c in "*?[" else c for c in path)
+
+
+class Volumes:
+    """The volumes of a shop's tickets."""
+
+    def __init__(self, shop: Shop, captures: Captures, linked: Links, paths: Paths) -> None:
+        self.shop, self.captures, self.links = shop, captures, linked
+        self.parts, self.desk = Parts(shop.files.folder.parent / "volumes"), Desk()
+        self.grounds = Grounds(paths, self.parts, linked.copying.copies)
+        self.repairs = Repairs(shop, linked, paths)
+        self._jobs: dict[Key, Job] = {}
+        for order in ("volume", "rescue"):
+            linked.errands[order] = self
+        linked.on_done.append(self._done)
+
+    # --- for the browser ---------------------------------------------------------------------------------------
+
+    def view(self, ticket_id: int, source: str = "", first: int | None = None) -> VolumesOut:
+        """One volume of one source; the main one of the first where none is named. Raises NotFoundError."""
+        ticket = self.captures.tickets.ticket(ticket_id)
+        sources = self.grounds.sources(ticket_id)
+        chosen = next((s for s in sources if s.id == source), sources[0] if sources else None)
+        known = self.grounds.known(ticket_id, chosen.id) if chosen else None
+        pieces = self.grounds.pieces(known) if known else []
+        own = next((p for p in pieces if p.first == first), None) or next((p for p in pieces if known and p.first == self.grounds.main(known)), pieces[0] if pieces else None)
+        kept = looks.read(self._look_place(ticket_id, chosen.id, own.first)) if chosen and own else None
+        with self.shop.database.read() as connection:
+            link, orders = links.link_of(connection, ticket_id), links.orders_of(connection, ticket_id)
+        is_copy = bool(chosen and chosen.is_copy)
+        held = {what: "" if is_copy else self.links.held(ticket_id, move) for what, move in _MOVES.items()}
+        return VolumesOut(
+            sources=sources, source=chosen.id if chosen else "", pieces=pieces, first=own.first if own else None, sectors=known.sectors.length or 0 if known else 0, sector=known.sectors.sector if known else 512,
+            look=looks.look_out(kept, self.shop.words, session=known.session if known else "") if kept else None, job=self._job_out(ticket_id, chosen.id if chosen else "", own.first if own else -1, orders),
+            repairs=self.repairs.of(orders, chosen.id, self.grounds.folder(ticket_id)) if chosen else [], rescues=Rescues(self.grounds.folder(ticket_id)).of(chosen.id, own.first) if chosen and own else [],
+            held=held, linked=is_copy or (link is not None and not link.ended_at and not ticket.closed_at),
+        )  # fmt: skip
+
+    def _look_place(self, ticket_id: int, source: str, first: int) -> Any:
+        return self.grounds.folder(ticket_id) / f"look-{source}-{first}.json"
+
+    def _job_out(self, ticket_id: int, source: str, first: int, orders: list[Order]) -> VolumeJobOut | None:
+        job = self._jobs.get((ticket_id, source, first))
+        running = next((o for o in orders if o.state == WAITING and o.body["order"] in ("volume", "rescue", "mend") and o.body.get("disk") == source), None)
+        if running is not None:
+            what = {"volume": "look", "rescue": "rescue", "mend": "repair"}[running.body["order"]]
+            own = job if job is not None and job.order == running.id else Job(what)
+            return VolumeJobOut(what=what, stage=own.stage or "reading", done=own.done, of=own.of, order=running.id)
+        newest = next((o for o in reversed(orders) if o.body["order"] == "volume" and (o.body.get("disk"), o.body.get("first")) == (source, first)), None)
+        if newest is not None and newest.state in ("failed", "refused", "paused"):
+            return VolumeJobOut(what="look", stage="paused" if newest.state == "paused" else "failed", done=0, of=0, order=newest.id, problem=newest.detail)
+        if job is None or (job.ended.is_set() and not job.problem):
+            return None
+        return VolumeJobOut(what=job.what, stage="failed" if job.problem else job.stage, done=job.done, of=job.of, order=None, problem=job.problem)
+
+    def look(self, ticket_id: int, source: str, first: int, *, by: str) -> None:
+        """Have a volume looked at: a disk's by the probe, a copy's here and now. Raises NotFoundError, StoreError."""
+        own = self._free(ticket_id, source, first)
+        if not own.is_copy:
+            self.parts.only(ticket_id, own.session[:16])
+            self.links.put(ticket_id, self._order("volume", own), by=by)
+            return
+        self._begun(ticket_id, own, "look").run(lambda: self._looked(ticket_id, own), lambda found: self._keep(ticket_id, own, found[0], by=by))
+
+    def repair(self, ticket_id: int, source: str, first: int, groups: list[str], *, by: str) -> None:
+        """Write some groups of a repair; what stands there is kept first. Raises NotFoundError, StoreError."""
+        own = self._free(ticket_id, source, first)
+        kept = looks.read(self._look_place(ticket_id, source, first))
+        known = [g["id"] for g in kept["groups"]] if kept and kept["session"] == own.session else []
+        unknown = [g for g in groups if g not in known]
+        if unknown:
+            raise NotFoundError(f"group {unknown[0][:60]!r}: expected one that the newest look shows, got none by that name")
+        whats = [g["what"] for g in kept["groups"] if g["id"] in groups] if kept else []
+        held = "" if own.is_copy else self.links.held(ticket_id, _MOVES["repair"])
+        if held:
+            raise StoreError(f"repair: {held}")
+        job = self._begun(ticket_id, own, "repair")
+
+        def work() -> Any:
+            return self.desk.run("writes", own.ground, own.first, own.last, groups, told=job.told)
+
+        def then(found: Any) -> None:
+            writes, done = found
+            if sorted(done) != sorted(groups) or not writes:
+                raise StoreError(f"repair: expected {', '.join(groups)} to be possible without the others, got {', '.join(done) or 'none'}: take those before it as well")
+            if own.is_copy:
+                self.repairs.write_copy(own, done, whats, writes, self.grounds.folder(ticket_id), by=by)
+                self._keep(ticket_id, own, self._looked(ticket_id, own)[0], by=by)
+            else:
+                self.repairs.order(ticket_id, own, whats, writes, by=by)
+
+        job.run(work, then)
+
+    def take_back(self, ticket_id: int, source: str, first: int, name: str, *, by: str) -> None:
+        """Every byte of a repair as it was. Raises NotFoundError, StoreError, InputError."""
+        own = self._free(ticket_id, source, first)
+        if own.is_copy:
+            self.repairs.revert_copy(own, name, self.grounds.folder(ticket_id))
+            self._begun(ticket_id, own, "look").run(lambda: self._looked(ticket_id, own), lambda found: self._keep(ticket_id, own, found[0], by=by))
+        else:
+            self.repairs.take_back(ticket_id, name, by=by)
+
+    def rescue(self, ticket_id: int, source: str, first: int, only: list[str], *, deleted: bool, is_all: bool, by: str) -> None:
+        """Copy files off a volume onto the bench's disk. Raises NotFoundError, StoreError."""
+        own = self._free(ticket_id, source, first)
+        kept = Rescues(self.grounds.folder(ticket_id))
+        said: dict[str, Any] = {"source": source, "first": first, "only": only, "deleted": deleted, "is_all": is_all, "by": by, "at": now()}
+        if not own.is_copy:
+            self.parts.only(ticket_id, own.session[:16])
+            number = self.links.put(ticket_id, self._order("rescue", own), by=by)
+            kept.begin(str(number), **said)
+            return
+        name = kept.next_name(source)
+        kept.begin(name, **said)
+        job = self._begun(ticket_id, own, "rescue")
+
+        def work() -> None:
+            while True:
+                wants = self._turn(ticket_id, own, kept, name, job)
+                if wants.summary or not wants.again:
+                    break
+
+        def safely() -> None:
+            try:
+                work()
+            except Exception as error:
+                kept.update(name, state=FAILED, detail=str(error)[:300])
+                raise
+            self._saved(ticket_id, own, kept, name, f"rescue-{name}", is_whole_ticket=False)
+
+        job.run(safely)
+
+    def _free(self, ticket_id: int, source: str, first: int) -> Volume:
+        """The volume, where nothing goes on with it. Raises NotFoundError, StoreError."""
+        own = self.grounds.volume(ticket_id, source, first)
+        job = self._jobs.get((ticket_id, source, first))
+        with self.shop.database.read() as connection:
+            waits = any(o.state == WAITING and o.body.get("disk") == source for o in links.orders_of(connection, ticket_id)) and not own.is_copy
+        if waits or (job is not None and not job.ended.is_set()):
+            raise StoreError("volume: expected one that nothing goes on with, got one that is worked on; wait until that is through, or stop it")
+        return own
+
+    def _begun(self, ticket_id: int, own: Volume, what: str, order: int | None = None) -> Job:
+        job = self._jobs[ticket_id, own.source, own.first] = Job(what, order)
+        return job
+
+    @staticmethod
+    def _order(name: str, own: Volume) -> dict[str, Any]:
+        return {"order": name, "device": own.device, "disk": own.disk, "first": own.first, "end": own.last + 1}
+
+    def _looked(self, ticket_id: int, own: Volume) -> tuple[Looked, Wants]:
+        job = self._jobs.get((ticket_id, own.source, own.first)) or Job("look")
+        found: tuple[Looked, Wants] = self.desk.run("look", own.ground, own.first, own.last, told=job.told)
+        return found
+
+    def _keep(self, ticket_id: int, own: Volume, found: Looked, *, by: str) -> None:
+        looks.save(self._look_place(ticket_id, own.source, own.first), looks.kept_look(found, by=by, at=now(), session=own.session, base=own.first * own.ground.sector))
+        self.links.tell(ticket_id, at_once=True)
+
+    # --- for the probe -----------------------------------------------------------------------------------------
+
+    def _own(self, ticket_id: int, order: Order, session_id: str) -> Volume:
+        own = self.grounds.volume(ticket_id, str(order.body["disk"]), int(order.body["first"]))
+        if session_id[:16] not in own.ground.image:
+            raise StoreError(f"order {order.id}: expected the newest start of the probe, got an earlier one")
+        return own
+
+    def wanted(self, ticket_id: int, order: Order, session_id: str) -> dict[str, Any]:
+        """What to read next; the answer is worked out beside, and a probe that asks before it is there asks again."""
+        own = self._own(ticket_id, order, session_id)
+        job = self._jobs.get((ticket_id, own.source, own.first))
+        if job is None or job.order != order.id or (job.ended.is_set() and job.result is None):
+            done, of = (job.done, job.of) if job is not None and job.order == order.id else (0, 0)
+            self.parts.settle(own.ground)
+            job = self._begun(ticket_id, own, "look" if order.body["order"] == "volume" else "rescue", order.id)
+            job.done, job.of = done, of
+            job.run(self._look_turn(ticket_id, own) if job.what == "look" else self._rescue_turn(ticket_id, own, order, job))
+        if not job.ended.wait(_WAIT_SECONDS):
+            return {"ranges": [], "wait": 0.2}
+        if job.problem:
+            raise StoreError(f"volume: {job.problem}")
+        wants: Wants = job.result[1] if job.what == "look" else job.result
+        if not wants.runs and not wants.again:
+            return {"ranges": []}
+        job.result = None  # the next question is another turn
+        if job.what == "look":
+            job.of = max(job.of, job.done + sum(n for _, n in wants.runs) * own.ground.sector)
+        return {"ranges": [list(run) for run in wants.runs], "careful": wants.careful, "done": job.done, "of": job.of, **({"wait": 0.01} if wants.again else {})}
+
+    def _look_turn(self, ticket_id: int, own: Volume) -> Callable[[], Any]:
+        return lambda: self.desk.run("look", own.ground, own.first, own.last)
+
+    def _rescue_turn(self, ticket_id: int, own: Volume, order: Order, job: Job) -> Callable[[], Any]:
+        return lambda: self._turn(ticket_id, own, Rescues(self.grounds.folder(ticket_id)), str(order.id), job)
+
+    def _turn(self, ticket_id: int, own: Volume, kept: Rescues, name: str, job: Job) -> Wants:
+        note = looks.read(kept.note(name))
+        if note is None:
+            raise StoreError(f"rescue {name}: expected the note of what is wanted, got none")
+        wants: Wants = self.desk.run("rescue", own.ground, own.first, own.last, str(kept.target(name)), [exactly(p) for p in note["only"]] or None, note["deleted"])
+        job.stage, job.done, job.of = "files", wants.done, wants.of
+        kept.update(name, state=RUNS, files=wants.files, files_done=wants.files_done, size=wants.of, size_done=wants.done, summary=dict(wants.summary))
+        return wants
+
+    def piece(self, ticket_id: int, order: Order, session_id: str, at: int, data: bytes | None, length: int) -> None:
+        own = self._own(ticket_id, order, session_id)
+        self.parts.write(own.ground, at, data, length)
+        job = self._jobs.get((ticket_id, own.source, own.first))
+        if job is not None and job.what == "look":
+            job.done += length
+
+    def unread(self, ticket_id: int, order: Order, session_id: str, first: int, count: int, *, careful: bool) -> None:
+        own = self._own(ticket_id, order, session_id)
+        self.parts.mark(own.ground, first, min(count, own.ground.sectors - first), BAD if careful else LEFT)
+
+    # --- what an order that is through comes to ----------------------------------------------------------------
+
+    def _done(self, ticket_id: int, order: Order, result: str) -> None:
+        kind = order.body["order"]
+        if kind == "mend":
+            self._written(ticket_id, order, result)
+        elif kind == "rescue":
+            self._rescued(ticket_id, order, result)
+        elif kind == "volume" and result == "done":
+            own = self.grounds.volume(ticket_id, str(order.body["disk"]), int(order.body["first"]))
+            job = self._jobs.get((ticket_id, own.source, own.first))
+            if job is not None and job.order == order.id and job.ended.is_set() and job.result is not None:
+                self._weighed(ticket_id, order, own, job.result[0])
+            else:  # the bench was started anew in between
+                self._begun(ticket_id, own, "look").run(lambda: self._looked(ticket_id, own), lambda found: self._weighed(ticket_id, order, own, found[0]))
+
+    def _weighed(self, ticket_id: int, order: Order, own: Volume, found: Looked) -> None:
+        """Kept for the screen, and on the tape where it tells why the machine does not start."""
+        if found.report is None:
+            return
+        self._keep(ticket_id, own, found, by=order.made_by)
+        with self.shop.database.read() as connection:
+            written = any(o.body["order"] == "mend" and o.state == "done" for o in links.orders_of(connection, ticket_id))
+            kept = attachments(connection, ticket_id)
+        said = volume_says(self.shop.shipped.knowledge.findings, found.report, is_main=own.is_main)
+        if said is None or written or not self.captures.is_the_machines(ticket_id, own.device):
+            return  # after a repair it is the start that tells
+        rests_on = {"file": kept[0].sha256, "name": kept[0].name, "device": ELSEWHERE} if kept else {}
+        entry = noted({"move": said["move"], "weights": said["weights"], **({"rests_on": rests_on} if rests_on else {})}, said["note"])
+        self.captures.tickets.append_all(ticket_id, [(entry, f"volume-{order.id}")], by=BY)
+
+    def _written(self, ticket_id: int, order: Order, result: str) -> None:
+        """What was written is known without reading it again; where it stopped half-way, that is read anew."""
+        disk = str(order.body["disk"])
+        known = self.grounds.known(ticket_id, disk)
+        if known is None:
+            return
+        for own in order.body["writes"]:
+            data = base64.b64decode(own["after"])
+            if result == "done":
+                self.parts.write(known.ground, own["at"], data, len(data))
+            else:
+                self.parts.mark(known.ground, own["at"] // known.ground.sector, len(data) // known.ground.sector, GONE)
+        self.parts.settle(known.ground)
+        if order.body["kind"] == _MOVES["repair"] and not self.links.held(ticket_id, _MOVES["look"]):
+            self.links.put(ticket_id, self._order("volume", self.grounds.volume(ticket_id, disk, int(order.body["first"]))), by=BY)
+
+    def _rescued(self, ticket_id: int, order: Order, result: str) -> None:
+        kept, name = Rescues(self.grounds.folder(ticket_id)), str(order.id)
+        if result != "done":
+            kept.update(name, state={"paused": PAUSED, "cancelled": STOPPED}.get(result, FAILED), detail=order.detail)
+            return
+        own = self.grounds.volume(ticket_id, str(order.body["disk"]), int(order.body["first"]))
+        note = looks.read(kept.note(name)) or {}
+        if not note.get("summary"):
+            kept.update(name, state=STOPPED)
+            return
+        self._saved(ticket_id, own, kept, name, f"rescue-{name}", is_whole_ticket=bool(note.get("is_all")) and self.captures.is_the_machines(ticket_id, own.device))
+
+    def _saved(self, ticket_id: int, own: Volume, kept: Rescues, name: str, key: str, *, is_whole_ticket: bool) -> None:
+        """The note, the summary for the customer, and what the tape is told."""
+        note = kept.update(name, state=DONE)
+        summary = note["summary"]
+        kept.tell_customer(name, self.shop.words)
+        missing = summary.get("holes", 0) + summary.get("lost", 0)
+        said = say("rescue.saved", files=summary.get("files", 0), bytes=summary.get("bytes", 0), missing=missing)
+        entry: dict[str, Any] = {"note": to_json(said)}
+        if is_whole_ticket:
+            entry |= {"move": _MOVES["rescue"], "outcome": "partial" if missing else "complete"}
+        self.captures.tickets.append_all(ticket_id, [(entry, key)], by=BY)
+        self.links.tell(ticket_id, at_once=True)
+
+    def close(self) -> None:
+        self.desk.close()

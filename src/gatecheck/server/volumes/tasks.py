@@ -1,0 +1,185 @@
+"""What the helper process does: look at a volume, work out the bytes of a repair, copy files out of what was read."""
+
+from __future__ import annotations
+
+import time
+from collections import deque
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+from typing import Any
+
+from gatecheck.core.disk.follow import Run, joined
+from gatecheck.core.disk.mend import merged
+from gatecheck.core.errors import DecodeError
+from gatecheck.core.volume.check import opened
+from gatecheck.core.volume.gather import Gathering, Looked, look, near
+from gatecheck.core.volume.repair import repair_of
+from gatecheck.library import people_rules
+from gatecheck.rescuing import Item, Rescue, summary
+from gatecheck.server.volumes.parts import BAD, GONE, LEFT, READ, Ground, Parts, PartSectors
+
+Told = Callable[[str, int, int], None]
+_BATCH, _CAREFUL_BATCH = 128 << 20, 8 << 20
+"""bytes asked for in one turn; of what did not read at once"""
+_TURN_SECONDS, _MOST_RUNS = 3.0, 4000
+_LARGEST_FILES = 1 << 50
+
+
+@dataclass(frozen=True, slots=True)
+class Wants:
+    """What is to be read next. `careful`: it did not read at once; to the sector this time. `again`: nothing yet, but there is more to do here."""
+
+    runs: tuple[Run, ...] = ()
+    careful: bool = False
+    again: bool = False
+    done: int = 0
+    of: int = 0
+    """bytes"""
+    files_done: int = 0
+    files: int = 0
+    summary: Mapping[str, int] = field(default_factory=dict)
+    """how it ended; empty while it goes on"""
+
+
+def split(disk: PartSectors, runs: Sequence[Run], most: int) -> tuple[list[Run], list[Run]]:
+    """(what nobody has read, what did not read at once) of these, each up to so many bytes."""
+    fresh: list[Run] = []
+    again: list[Run] = []
+    room = {GONE: most, LEFT: min(most, _CAREFUL_BATCH)}
+    for first, count in runs:
+        for at, length, state in disk.marks.runs(first, count):
+            if state in room and room[state] > 0 and (disk.length is None or at < disk.length):
+                own = min(length, max(1, room[state] // disk.sector))
+                (fresh if state == GONE else again).append((at, own))
+                room[state] -= own * disk.sector
+    return fresh[:_MOST_RUNS], again[:_MOST_RUNS]
+
+
+def _wants(disk: PartSectors, runs: Sequence[Run]) -> Wants:
+    fresh, again = split(disk, runs, _BATCH)
+    return Wants(tuple(fresh or again), careful=not fresh and bool(again))
+
+
+def look_task(told: Told, ground: Ground, first: int, last: int) -> tuple[Looked, Wants]:
+    disk = PartSectors(ground)
+    found = look(disk, first, last, people_rules(), told)
+    return found, _wants(disk, found.wanted)
+
+
+def writes_task(told: Told, ground: Ground, first: int, last: int, only: Sequence[str]) -> tuple[list[tuple[int, bytes, bytes]], list[str]]:
+    """((byte, what stands there, what is to stand there) of each write, the groups that they are). Raises DecodeError where something of it was not read."""
+    disk = PartSectors(ground)
+    plan = repair_of(disk, first, last, only=only)
+    size, out = disk.sector, []
+    for at, after in merged(disk, [pair for g in plan.groups for pair in g.pairs]):
+        before = disk.read(at // size, len(after) // size).whole("sectors to be written")
+        if before != after:
+            out.append((at, before, after))
+    return out, [g.id for g in plan.groups]
+
+
+class _Saving:
+    """A rescue that goes on: `queue`: files to come in the order of the disk; `later`: those of which something did not read at once."""
+
+    def __init__(self, disk: PartSectors, rescue: Rescue) -> None:
+        self.disk, self.rescue = disk, rescue
+        self.queue, self.later = deque(rescue.left), deque[Item]()
+        self.of, self.files = sum(i.node.size for i in rescue.files), len(rescue.files)
+        rescue.begin()
+
+    def runs(self, item: Item) -> list[Run]:
+        """Sectors that hold a file; none where that cannot be told: it is copied as what it is then."""
+        size = self.disk.sector
+        try:
+            own = self.rescue.volume.runs(item.node)
+        except DecodeError:
+            return []
+        return joined((r.at // size, -(-(r.at % size + r.length) // size)) for r in own if r.at is not None and r.at + r.length < _LARGEST_FILES)
+
+    def turn(self, parts: Parts) -> Wants:
+        """Copy out what is there, and say what to read next. Raises OSError, InputError."""
+        began = time.monotonic()
+        fresh, careful = self._pass(parts, self.queue, began, self.later)
+        if not fresh and not self.queue:
+            _, careful = self._pass(parts, self.later, began, None)
+        left = sum(i.node.size for i in (*self.queue, *self.later))
+        said = Wants(done=self.of - left, of=self.of, files_done=self.files - len(self.queue) - len(self.later), files=self.files)
+        if fresh or careful:
+            return replace(said, runs=tuple(fresh or careful), careful=not fresh)
+        if self.queue or self.later:
+            return replace(said, again=True)
+        return replace(said, summary=summary(self.rescue.finish()))
+
+    def _pass(self, parts: Parts, queue: deque[Item], began: float, later: deque[Item] | None) -> tuple[list[Run], list[Run]]:
+        """Over the files in their order, until there is enough to ask for. What is whole, or as whole as it can be, is copied; `later`: where the rest goes."""
+        ready: list[tuple[Item, list[Run]]] = []
+        kept: list[Item] = []
+        fresh: list[Run] = []
+        again: list[Run] = []
+        while queue and time.monotonic() - began < _TURN_SECONDS and _size(fresh) * self.disk.sector < _BATCH and _size(again) * self.disk.sector < _CAREFUL_BATCH:
+            item = queue.popleft()
+            runs = self.runs(item)
+            new, failed = split(self.disk, runs, _BATCH)
+            if new:
+                fresh += new
+                kept.append(item)
+            elif failed and later is not None:
+                later.append(item)
+            elif failed:
+                again += failed
+                kept.append(item)
+            else:
+                ready.append((item, runs))
+                if sum(i.node.size for i, _ in ready) > _BATCH:
+                    break
+        queue.extendleft(reversed(kept))
+        if ready:
+            self.rescue.take([item for item, _ in ready])
+            parts.drop(self.disk.ground, [run for _, runs in ready for run in self._read_ones(runs)])
+            self.disk.refresh()
+        return joined(fresh), joined(again)
+
+    def _read_ones(self, runs: Sequence[Run]) -> list[Run]:
+        return [(at, count) for first, length in runs for at, count, state in self.disk.marks.runs(first, length) if state in (READ, BAD)]
+
+
+def _size(runs: Sequence[Run]) -> int:
+    return sum(count for _, count in runs)
+
+
+_SAVING: dict[tuple[str, ...], _Saving] = {}
+
+
+def rescue_task(told: Told, ground: Ground, first: int, last: int, target: str, only: Sequence[str] | None, deleted: bool) -> Wants:
+    """One turn of a rescue. The catalogue is read first, then the files in the order of the disk. Raises InputError, OSError, DecodeError."""
+    key = (ground.image, str(first), target)
+    own = _SAVING.get(key)
+    if own is None:
+        disk = PartSectors(ground)
+        asked = Gathering(disk)
+        opening = opened(asked, first, last)
+        if asked.lacking():
+            return _wants(disk, asked.lacking())
+        if opening.volume is None:
+            raise DecodeError("volume", at=first * ground.sector, expected="one that can be read", got=opening.problem or (opening.known.name if opening.known else "none"))
+        rescue = Rescue(opening.volume, Path(target), only=only, deleted=deleted)
+        if asked.lacking():
+            return _wants(disk, near(asked.lacking(), 1))
+        _SAVING.clear()
+        own = _SAVING[key] = _Saving(disk, rescue)
+    own.disk.refresh()
+    wants = own.turn(Parts(Path(ground.image).parent.parent)) if ground.marks else own.turn(_Whole(Path(ground.image).parent))
+    if wants.summary:
+        _SAVING.pop(key, None)
+    return wants
+
+
+class _Whole(Parts):
+    """A copy keeps what it holds."""
+
+    def drop(self, ground: Ground, runs: object) -> None:
+        return
+
+
+TASKS: Mapping[str, Callable[..., Any]] = {"look": look_task, "writes": writes_task, "rescue": rescue_task}

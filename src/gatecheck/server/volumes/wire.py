@@ -1,0 +1,187 @@
+"""What the Volume instrument shows and takes."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from pydantic import BaseModel, ConfigDict, Field
+
+By = Annotated[str, Field(max_length=20)]
+Source = Annotated[str, Field(pattern=r"^(\w{1,40}|copy-\d{1,12})$")]
+Wanted = Annotated[str, Field(max_length=500)]
+
+
+class VolumeSourceOut(BaseModel):
+    """A disk, or a copy of one on the bench. `id`: its name, or copy-ORDER."""
+
+    id: str
+    name: str
+    is_copy: bool
+
+
+class VolumePieceOut(BaseModel):
+    """A partition that can be looked at. `holds`: what its mark says."""
+
+    number: int
+    first: int
+    last: int
+    name: str
+    holds: str
+    size: int
+
+
+class VolumeFindingOut(BaseModel):
+    id: str
+    severity: str
+    text: str
+    count: int
+    repairable: bool
+
+
+class VolumeSystemOut(BaseModel):
+    name: str
+    version: str
+    root: str
+
+
+class RepairGroupOut(BaseModel):
+    """`places`: cells of the ground plan that it writes to; `touches`: files and folders."""
+
+    id: str
+    what: str
+    doubts: list[str]
+    touches: list[str]
+    writes: int
+    size: int
+    fields: list[str]
+    places: list[int]
+
+
+class ShareOut(BaseModel):
+    """`kinds`: (what they are, how many), most first."""
+
+    path: str
+    kind: str
+    files: int
+    size: int
+    kinds: list[tuple[str, int]]
+
+
+class VolumeLookOut(BaseModel):
+    """The newest look at a volume. `left`: what stays for the system's own checker or a person after all groups; `fill`: how full each stretch is; `is_stale`: the machine was started
+    anew since."""
+
+    at: str
+    by: str
+    kind: str
+    label: str
+    state: str
+    verdict: str
+    size: int
+    used: int | None
+    files: int | None
+    findings: list[VolumeFindingOut]
+    systems: list[VolumeSystemOut]
+    groups: list[RepairGroupOut]
+    state_after: str
+    left: list[str]
+    refused: str
+    check_minutes: float
+    repair_minutes: float
+    people: list[ShareOut]
+    deleted: int
+    fill: list[float]
+    is_stale: bool
+
+
+class VolumeJobOut(BaseModel):
+    """What goes on now. `what`: look, repair, rescue; `done`, `of`: of the stage's own unit; `problem`: why it came to nothing."""
+
+    what: str
+    stage: str
+    done: int
+    of: int
+    order: int | None
+    problem: str = ""
+
+
+class VolumeRepairOut(BaseModel):
+    """`id`: what takes it back."""
+
+    id: str
+    what: str
+    state: str
+    at: str
+    by: str
+    size: int
+    taken_back: bool
+    reverts: bool
+    detail: str
+
+
+class RescueOut(BaseModel):
+    """Files on their way to the bench, or there. `folder`: where they are; counts of files by state."""
+
+    id: str
+    order: int | None
+    what: list[str]
+    deleted: bool
+    is_all: bool
+    state: str
+    at: str
+    by: str
+    files: int
+    files_done: int
+    size: int
+    size_done: int
+    whole: int
+    holes: int
+    lost: int
+    folder: str
+    detail: str
+
+
+class VolumesOut(BaseModel):
+    """Everything on the screen. `held`: why this cannot be ordered now, by look, repair, rescue; `linked`: a probe may pull orders."""
+
+    sources: list[VolumeSourceOut]
+    source: str
+    pieces: list[VolumePieceOut]
+    first: int | None
+    sectors: int
+    sector: int
+    look: VolumeLookOut | None
+    job: VolumeJobOut | None
+    repairs: list[VolumeRepairOut]
+    rescues: list[RescueOut]
+    held: dict[str, str]
+    linked: bool
+
+
+class LookIn(BaseModel):
+    model_config = ConfigDict(extra="forbid")
+
+    source: Source
+    first: Annotated[int, Field(ge=0)]
+    by: By
+
+
+class RepairIn(LookIn):
+    groups: Annotated[list[Annotated[str, Field(max_length=60)]], Field(min_length=1, max_length=40)]
+
+
+class TakeBackRepairIn(BaseModel):
+    model_config = ConfigDict(extra="forbid")
+
+    source: Source
+    first: Annotated[int, Field(ge=0)]
+    id: Annotated[str, Field(pattern=r"^[\w.-]{1,80}$")]
+    by: By
+
+
+class RescueIn(LookIn):
+    """`only`: paths of folders and files, empty for what lies right below the root; all of the volume where empty; `deleted`: what was deleted and still stands, instead; `is_all`: nothing else is wanted by the customer."""
+
+    only: Annotated[list[Wanted], Field(max_length=200)] = []
+    deleted: bool = False
+    is_all: bool = False

@@ -1,0 +1,185 @@
+"""Volumes through the link: looked at with what is read for it, repaired with the undo on the bench first, files rescued in the order of the disk; interrupted, and gone on with."""
+
+from __future__ import annotations
+
+import csv
+import hashlib
+import time
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import pytest
+from benches import Bench
+
+from gatecheck.practice.patients import patient
+from gatecheck.practice.volumes import people_files, sound_volume
+from gatecheck.probe import gatecheck_probe as probe
+
+FACTS = {"platform": "pc", "installed_os": "windows-10"}
+TORN = {**FACTS, "data": "backed-up", "drive_kind": "sata-ssd"}
+FADING = {**FACTS, "data": "irreplaceable", "drive_kind": "hdd"}
+
+
+class Desk:
+    """A ticket whose machine is linked, and its Volume instrument."""
+
+    def __init__(self, bench: Bench, name: str, **facts: Any) -> None:
+        self.bench, self.name = bench, name
+        self.number, self.secret = bench.linked(**facts)
+        self.probe = bench.probe(name, self.secret)
+        bench.until(self.number, lambda link: any(o["state"] == "done" for o in link["orders"]))
+
+    def view(self, source: str = "") -> Any:
+        return self.bench.call("GET", f"/api/tickets/{self.number}/volumes?source={source}")
+
+    def ask(self, what: str, **more: Any) -> Any:
+        now = self.view(more.pop("source", ""))
+        return self.bench.call("POST", f"/api/tickets/{self.number}/volumes/{what}", json={"source": now["source"], "first": now["first"], "by": "KT", **more})
+
+    def until(self, wanted: Callable[[Any], bool], source: str = "", seconds: float = 90) -> Any:
+        end = time.monotonic() + seconds
+        while time.monotonic() < end:
+            now = self.view(source)
+            if now["job"] is None and wanted(now):
+                return now
+            time.sleep(0.1)
+        raise AssertionError(f"not in time: {now['job']} {now['look'] and now['look']['verdict']} {now['rescues'][:1]} {self.orders()}")
+
+    def looked(self) -> Any:
+        self.ask("look")
+        return self.until(lambda v: v["look"] is not None)
+
+    def tape(self) -> list[Any]:
+        return [e["body"] for e in self.bench.call("GET", f"/api/tickets/{self.number}")["tape"]]
+
+    def orders(self) -> list[Any]:
+        return self.bench.call("GET", f"/api/tickets/{self.number}/link")["orders"]  # type: ignore[no-any-return]
+
+
+def rows(folder: str) -> dict[str, dict[str, str]]:
+    with (Path(folder) / "manifest.csv").open(encoding="utf-8") as file:
+        return {row["path"]: row for row in csv.DictReader(file)}
+
+
+def test_looked_at_repaired_in_part_and_taken_back(bench: Bench) -> None:
+    desk = Desk(bench, "torn-volume", **TORN)
+    found = desk.looked()
+    look = found["look"]
+    assert (look["state"], look["systems"][0]["name"], look["is_stale"]) == ("damaged", "Windows 10", False)
+    assert [g["id"] for g in look["groups"]] == ["copies", "records", "orphans", "folders", "map", "counts"]
+    assert all(g["places"] for g in look["groups"])
+    assert [s["path"] for s in look["people"]] == ["Users/Agda", "?"]
+    said = next(b for b in desk.tape() if b.get("move") == "volume-look")
+    assert max(said["weights"], key=said["weights"].get) == "damaged"
+    assert "Agda" not in str(said)
+    desk.ask("repair", groups=["copies"])
+    found = desk.until(lambda v: v["repairs"] and len(v["look"]["groups"]) == 5)
+    assert "copies" not in [g["id"] for g in found["look"]["groups"]]
+    desk.ask("repair", groups=[g["id"] for g in found["look"]["groups"]])
+    found = desk.until(lambda v: v["look"]["state"] == "clean")
+    assert [s["path"] for s in found["look"]["people"]] == ["Users/Agda", "Saved by Gate Check"]
+    assert len([b for b in desk.tape() if b.get("move") == "volume-look"]) == 1  # after a repair it is the start that tells
+    desk.ask("take-back", id=found["repairs"][0]["id"])
+    found = desk.until(lambda v: v["look"]["state"] == "damaged")
+    assert found["repairs"][1]["taken_back"]
+    assert "copies" not in [g["id"] for g in found["look"]["groups"]]
+    first = next(r for r in found["repairs"] if not r["taken_back"] and not r["reverts"])
+    desk.ask("take-back", id=first["id"])
+    found = desk.until(lambda v: "copies" in [g["id"] for g in v["look"]["groups"]])
+    assert found["look"]["findings"] == look["findings"]
+
+
+def test_what_is_held_or_not_shown_is_not_ordered(bench: Bench) -> None:
+    desk = Desk(bench, "torn-volume", **{**TORN, "data": "irreplaceable"})
+    first = desk.view()["first"]
+    address = f"/api/tickets/{desk.number}/volumes"
+    own = {"source": "sda", "first": first, "by": "KT"}
+    desk.looked()
+    assert desk.view()["held"]["repair"]
+    assert "no backup" in bench.refused("POST", f"{address}/repair", json={**own, "groups": ["copies"]})
+    assert "expected one that the newest look shows" in bench.refused("POST", f"{address}/repair", json={**own, "groups": ["no-such"]})
+    assert "expected one that the table names" in bench.refused("POST", f"{address}/look", json={**own, "first": 77})
+    assert "got none" in bench.refused("POST", f"{address}/look", json={**own, "source": "sdq"})
+    assert "expected one that a person gives" in bench.refused("POST", f"/api/tickets/{desk.number}/orders", json={"order": "rescue", "device": "sda", "by": "KT"})
+    assert [o["order"] for o in desk.orders()] == ["read", "volume"]
+
+
+def test_files_are_rescued_from_bad_places_however_often_it_is_interrupted(bench: Bench) -> None:
+    desk = Desk(bench, "fading-photos", **FADING)
+    look = desk.looked()["look"]
+    assert (look["state"], [s["path"] for s in look["people"]]) == ("clean", ["Users/Berit"])
+    desk.ask("rescue", only=["Users/Berit"], is_all=True)
+    for turn in range(5):
+        time.sleep(0.4)
+        desk.probe.kill()
+        desk.probe.wait()
+        if turn % 2:
+            bench.stop()
+            bench.start()
+        desk.probe = bench.probe(desk.name, desk.secret)
+    found = desk.until(lambda v: v["rescues"] and v["rescues"][0]["state"] == "done")
+    own = found["rescues"][0]
+    files = people_files("Berit", pictures=60)
+    kept = rows(own["folder"])
+    assert set(kept) == set(files)
+    holed = {path for path, row in kept.items() if row["state"] == "holes"}
+    assert (own["files"], own["whole"], own["holes"], own["lost"]) == (75, 72, 3, 0)
+    assert {path[-7:] for path in holed} == {"004.jpg", "017.jpg", "031.jpg"}
+    for path, data in files.items():
+        saved = (Path(own["folder"]) / path).read_bytes()
+        assert len(saved) == len(data)
+        if path not in holed:
+            assert saved == data
+            assert kept[path]["sha256"] == hashlib.sha256(data).hexdigest()
+        else:
+            assert sum(a != b for a, b in zip(saved, data, strict=True)) <= 3 * 512
+    assert "could not be read" in (Path(own["folder"]) / "what was saved.txt").read_text()
+    entry = next(b for b in desk.tape() if b.get("move") == "copy-data")
+    assert entry["outcome"] == "partial"
+
+
+def test_deleted_files_that_still_stand_are_brought_back(bench: Bench) -> None:
+    desk = Desk(bench, "emptied-folders", **{**FACTS, "data": "irreplaceable", "drive_kind": "sata-ssd"})
+    assert desk.looked()["look"]["deleted"] == 8
+    desk.ask("rescue", only=[], deleted=True)
+    own = desk.until(lambda v: v["rescues"] and v["rescues"][0]["state"] == "done")["rescues"][0]
+    kept = rows(own["folder"])
+    files = people_files("Tove", pictures=40)
+    assert len(kept) == 8
+    for path, row in kept.items():
+        assert row["state"] == "deleted"
+        assert (Path(own["folder"]) / path).read_bytes() == files[path.removeprefix("deleted files/")]
+    assert not any(b.get("move") == "copy-data" for b in desk.tape())  # nobody said that this is all
+
+
+def test_a_copy_on_the_bench_is_looked_at_repaired_and_rescued_from_without_the_machine(bench: Bench, tmp_path: Path) -> None:
+    desk = Desk(bench, "torn-volume", **TORN)
+    bench.call("POST", f"/api/tickets/{desk.number}/orders", json={"order": "copy", "device": "sda", "by": "KT"})
+    bench.until(desk.number, lambda link: any(o["order"] == "copy" and o["state"] == "done" for o in link["orders"]), seconds=300)
+    desk.probe.kill()
+    source = next(s["id"] for s in desk.view()["sources"] if s["is_copy"])
+    desk.ask("look", source=source)
+    found = desk.until(lambda v: v["look"] is not None, source)
+    assert (found["look"]["state"], found["held"]["repair"], found["linked"]) == ("damaged", "", True)
+    desk.ask("repair", source=source, groups=[g["id"] for g in found["look"]["groups"]])
+    found = desk.until(lambda v: v["look"]["state"] == "clean", source)
+    desk.ask("rescue", source=source, only=["Users/Agda/Documents", "Saved by Gate Check"])
+    own = desk.until(lambda v: v["rescues"] and v["rescues"][0]["state"] == "done", source)["rescues"][0]
+    assert own["whole"] == own["files"] == 11
+    desk.ask("take-back", source=source, id=found["repairs"][0]["id"])
+    assert desk.until(lambda v: v["look"]["state"] == "damaged", source)["repairs"][0]["taken_back"]
+
+
+@pytest.mark.parametrize("ranges", [None, 7, [[1]], [["a", 2]], [[-1, 5]], [[0, 1 << 60]], [[1 << 40, 8]], [[True, 2]]])
+def test_what_is_no_range_of_the_disk_is_not_read(ranges: Any) -> None:
+    assert not probe.Probe.asked_pieces(ranges, 1000, 64)
+
+
+def test_ranges_are_read_in_pieces_and_end_with_the_disk() -> None:
+    assert list(probe.Probe.asked_pieces([[900, 500], [0, 3]], 1000, 64)) == [(900, 64), (964, 36), (0, 3)]
+
+
+def test_the_practice_volumes_hold_what_they_say() -> None:
+    assert sound_volume(60_000_000, "Berit") != {}
+    assert patient("fading-photos").connected().drives["sda"].disk.bad
