@@ -103,6 +103,11 @@ def copy(volume: Filesystem, target: Path, *, only: Sequence[str] | None = None,
     return {"image": image, "to": str(target), **summary(rows), "renamed": len(own.names.renamed)}
 
 
+def not_whole(target: Path) -> list[str]:
+    """Files of a rescue that are not whole, in the order of their paths. Raises InputError."""
+    return sorted(path for path, row in _rows(target / MANIFEST).items() if row["state"] in (HOLES, LOST))
+
+
 def summary(rows: Sequence[Mapping[str, str]]) -> dict[str, int]:
     """Files, bytes, and how many in each state."""
     states = [row["state"] for row in rows]

@@ -17,6 +17,7 @@ import { PartsInstrument } from './features/work/PartsInstrument'
 import { ClaimPage } from './features/link'
 import { EarInstrument } from './features/ear'
 import { PathInstrument } from './features/path'
+import { VolumeInstrument } from './features/volume'
 import { SurfaceInstrument } from './features/surface'
 import { ShelfPage } from './features/work/ShelfPage'
 import { TicketPage } from './features/ticket/TicketPage'
@@ -67,6 +68,7 @@ export function App() {
                 <Route path="/ticket/:id/parts">{({ id }) => <PartsInstrument key={id} id={Number(id)} />}</Route>
                 <Route path="/ticket/:id/pages">{({ id }) => <PagesInstrument id={Number(id)} />}</Route>
                 <Route path="/ticket/:id/path">{({ id }) => <PathInstrument key={id} id={Number(id)} />}</Route>
+                <Route path="/ticket/:id/volume">{({ id }) => <VolumeInstrument key={id} id={Number(id)} />}</Route>
                 <Route path="/ticket/:id/ear">{({ id }) => <EarInstrument key={id} id={Number(id)} />}</Route>
                 <Route path="/ticket/:id/surface">{({ id }) => <SurfaceInstrument key={id} id={Number(id)} />}</Route>
                 <Route path="/ticket/:id/settings">{({ id }) => <SettingsInstrument key={id} id={Number(id)} />}</Route>

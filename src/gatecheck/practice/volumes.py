@@ -14,6 +14,8 @@ from gatecheck.core.volume.ntfs import Ntfs
 
 _VERSION = (10 << 16, 19045 << 16 | 3803)
 _SYSTEM = ("winload.efi", "hal.dll", "ntdll.dll", "services.exe", "drivers/disk.sys", "drivers/ntfs.sys")
+_FILLER = {"Ledger/archive 2019.bin": 9, "Ledger/archive 2022.bin": 14, "Ledger/index.bin": 2, "Atlas/maps of the coast.bin": 17, "Atlas/soundings.bin": 5}
+"""programs' files that take so many hundredths of the volume and hold zeros"""
 _PLACES = ("the quay", "garden", "choir", "first snow", "harvest fair", "old bridge", "lighthouse", "market", "grandmother's ninetieth", "boat house")
 _LETTERS = ("Letter to the parish", "Minutes of the choir", "Insurance", "Recipes", "Garden plan", "Tax 2023", "Tax 2024", "Birthday list", "Contract for the boat", "Inventory")
 
@@ -47,7 +49,9 @@ def _built(sectors: int, person: str, pictures: int, erased: bool, dirty: bool) 
     own = people_files(person, pictures=pictures)
     gone = {path: data for path, data in own.items() if erased and path.startswith((f"Users/{person}/Pictures/2019", f"Users/{person}/Pictures/2021"))}
     kept = {path: data for path, data in own.items() if path not in gone}
-    return ntfs_volume({**system_files(), **kept}, sectors=sectors, label="SYSTEM", dirty=dirty, deleted=gone)
+    room = sectors * SECTOR // CLUSTER
+    filler = {f"Program Files/{name}": room * share // 100 for name, share in _FILLER.items()}
+    return ntfs_volume({**system_files(), **kept}, sectors=sectors, label="SYSTEM", dirty=dirty, deleted=gone, filler=filler)
 
 
 def opened(content: Mapping[int, bytes], sectors: int) -> Ntfs:

@@ -2156,7 +2156,7 @@ class Probe:
                         told = time.monotonic()
                         wanted = self.asked(number_, min(done, max(of, 1)), max(of, 1), title, None, "bytes")
                         if wanted:
-                            return ("paused", "from the bench") if wanted == "pause" else ("cancelled", "Stopped from the bench")
+                            return ("paused", "from the bench") if wanted == "pause" else ("failed", "stopped from the bench")
                 box.drain()
         finally:
             box.end()

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterator, Mapping, Sequence
+from collections.abc import AsyncIterator, Callable, Mapping, Sequence
 from contextlib import asynccontextmanager
 from pathlib import Path
 
@@ -32,10 +32,10 @@ from gatecheck.server.work.routes import work_routes
 
 
 def create_app(
-    house: House, dist: Path | None = None, practice: Mapping[int, str] | None = None, *, is_public: bool = False, names: Sequence[str] = ()
+    house: House, dist: Path | None = None, practice: Mapping[int, str] | None = None, *, is_public: bool = False, names: Sequence[str] = (), after: Callable[[], None] = lambda: None
 ) -> FastAPI:
     """The web application for one shop. `dist` is the built front end; `practice`: machines that are linked to these tickets once it
-    runs; `is_public`: it answers beyond this computer; `names`: host names that it answers to besides its addresses."""
+    runs; `is_public`: it answers beyond this computer; `names`: host names that it answers to besides its addresses; `after`: once all that is linked."""
     events = Events()
     house.shop.announce = events.publish
 
@@ -44,6 +44,7 @@ def create_app(
         events.attach()
         for ticket_id, name in (practice or {}).items():
             house.practice.connect(ticket_id, name, by="demo")
+        after()
         yield
         events.close()
         house.practice.close()

@@ -74,10 +74,12 @@ def house_of(shop: Shop, url: str | None = None, fonts: Path | None = None) -> H
     bench.link_row = links.row
     work, practice = Work(shop, tickets, captures), Practice(shop, tickets, links, url)
     paths = Paths(shop, captures, links)
+    volumes, papers = Volumes(shop, captures, links, paths), Papers(shop, tickets, captures, work, links.copying.copies, fonts)
+    papers.on_erase = volumes.remove_all
     practice.new_drive, work.on_swap = work.new_drive, practice.connect_again
     return House(
-        shop, tickets, bench, learning, captures, Instruments(shop, tickets, captures), links, Knocks(shop, links), Surfaces(shop, captures, links), paths, Volumes(shop, captures, links, paths), Ear(shop, tickets), practice, work,
-        Papers(shop, tickets, captures, work, links.copying.copies, fonts),
+        shop, tickets, bench, learning, captures, Instruments(shop, tickets, captures), links, Knocks(shop, links), Surfaces(shop, captures, links), paths, volumes, Ear(shop, tickets), practice, work,
+        papers,
         Devices(shop.database, lambda event: shop.announce(event)),
     )  # fmt: skip
 

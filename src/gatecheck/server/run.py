@@ -21,6 +21,7 @@ from uvicorn.protocols.http.h11_impl import H11Protocol
 from gatecheck.server.announce import announced
 from gatecheck.server.app import create_app
 from gatecheck.server.demo.fill import BAYS, PREFIX, SHOP, fill
+from gatecheck.server.demo.shown import show_volumes
 from gatecheck.server.house import House, open_house
 from gatecheck.store import StoreError
 
@@ -101,7 +102,7 @@ def _serve(house: House, practice: dict[int, str], listening: socket.socket, hos
     gc.collect()
     gc.freeze()  # the compiled model lives as long as the process: the collector need not walk it at every pause
     is_public = not _is_loopback(listening)
-    app = create_app(house, DIST, practice, is_public=is_public, names=names)
+    app = create_app(house, DIST, practice, is_public=is_public, names=names, after=lambda: show_volumes(house, practice))
     config = uvicorn.Config(
         app, log_level="warning", timeout_graceful_shutdown=2, http=Impatient, h11_max_incomplete_event_size=_HEADER_BYTES,
         timeout_keep_alive=15, backlog=512,

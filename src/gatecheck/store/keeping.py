@@ -23,7 +23,7 @@ from gatecheck.store.database import Database, StoreError, atomic
 from gatecheck.store.migrations import MIGRATIONS
 
 DATABASE, FILES = "gatecheck.sqlite3", "files"
-COPIES = "copies"
+COPIES, VOLUMES = "copies", "volumes"
 """folder of images of customers' drives; no part of a backup"""
 FORMAT, TICKET_FORMAT = "gate check shop 1", "gate check ticket 1"
 _LARGEST = 64 << 30
@@ -123,8 +123,9 @@ def restore(source: Path, data: Path, *, over: bool = False) -> tuple[Kept, Path
                 running.execute("PRAGMA wal_checkpoint(TRUNCATE)")
         except sqlite3.Error as error:
             raise StoreError(f"restore {source}: expected a database that can be written, got {error}; nothing was changed") from error
-    if before is not None and (data / COPIES).is_dir():  # they are of the tickets that were here: numbers may mean others now
-        (data / COPIES).rename(data / f"{COPIES}-{before.stem}")
+    for folder in (COPIES, VOLUMES):  # they are of the tickets that were here: numbers may mean others now
+        if before is not None and (data / folder).is_dir():
+            (data / folder).rename(data / f"{folder}-{before.stem}")
     return Kept(int(manifest["tickets"]), len(content), 0), before
 
 

@@ -670,6 +670,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/link/unread": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Unread */
+        post: operations["linkUnread"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/link/copy": {
         parameters: {
             query?: never;
@@ -852,6 +869,91 @@ export interface paths {
         put?: never;
         /** Take Back */
         post: operations["takeBackMend"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tickets/{ticket_id}/volumes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get Volumes */
+        get: operations["getVolumes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tickets/{ticket_id}/volumes/look": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Look */
+        post: operations["lookAtVolume"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tickets/{ticket_id}/volumes/repair": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Repair */
+        post: operations["repairVolume"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tickets/{ticket_id}/volumes/take-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take Back */
+        post: operations["takeBackRepair"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tickets/{ticket_id}/volumes/rescue": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Rescue */
+        post: operations["rescueFiles"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2611,6 +2713,15 @@ export interface components {
             /** Last */
             last: number;
         };
+        /** LookIn */
+        LookIn: {
+            /** Source */
+            source: string;
+            /** First */
+            first: number;
+            /** By */
+            by: string;
+        };
         /** MarkOut */
         MarkOut: {
             /** At */
@@ -3371,6 +3482,109 @@ export interface components {
             form_factor: string | null;
         };
         /**
+         * RepairGroupOut
+         * @description `places`: cells of the ground plan that it writes to; `touches`: files and folders.
+         */
+        RepairGroupOut: {
+            /** Id */
+            id: string;
+            /** What */
+            what: string;
+            /** Doubts */
+            doubts: string[];
+            /** Touches */
+            touches: string[];
+            /** Writes */
+            writes: number;
+            /** Size */
+            size: number;
+            /** Fields */
+            fields: string[];
+            /** Places */
+            places: number[];
+        };
+        /** RepairIn */
+        RepairIn: {
+            /** Source */
+            source: string;
+            /** First */
+            first: number;
+            /** By */
+            by: string;
+            /** Groups */
+            groups: string[];
+        };
+        /**
+         * RescueIn
+         * @description `only`: paths of folders and files, empty for what lies right below the root; all of the volume where empty; `deleted`: what was deleted and still stands, instead; `is_all`: nothing else is wanted by the customer.
+         */
+        RescueIn: {
+            /** Source */
+            source: string;
+            /** First */
+            first: number;
+            /** By */
+            by: string;
+            /**
+             * Only
+             * @default []
+             */
+            only: string[];
+            /**
+             * Deleted
+             * @default false
+             */
+            deleted: boolean;
+            /**
+             * Is All
+             * @default false
+             */
+            is_all: boolean;
+        };
+        /**
+         * RescueOut
+         * @description Files on their way to the bench, or there. `folder`: where they are; counts of files by state; `not_whole`: the first of
+         *     those of which something is missing.
+         */
+        RescueOut: {
+            /** Id */
+            id: string;
+            /** Order */
+            order: number | null;
+            /** What */
+            what: string[];
+            /** Deleted */
+            deleted: boolean;
+            /** Is All */
+            is_all: boolean;
+            /** State */
+            state: string;
+            /** At */
+            at: string;
+            /** By */
+            by: string;
+            /** Files */
+            files: number;
+            /** Files Done */
+            files_done: number;
+            /** Size */
+            size: number;
+            /** Size Done */
+            size_done: number;
+            /** Whole */
+            whole: number;
+            /** Holes */
+            holes: number;
+            /** Lost */
+            lost: number;
+            /** Folder */
+            folder: string;
+            /** Detail */
+            detail: string;
+            /** Not Whole */
+            not_whole: string[];
+        };
+        /**
          * RibbonBinOut
          * @description One part of the span. MB/s of what was read, and of its slowest block; shares of it that were read and that do not read.
          */
@@ -3474,6 +3688,25 @@ export interface components {
             /** Left */
             left: components["schemas"]["LeftOut"][];
             captured: components["schemas"]["CapturedFirmwareOut"] | null;
+        };
+        /**
+         * ShareOut
+         * @description `kinds`: (what they are, how many), most first.
+         */
+        ShareOut: {
+            /** Path */
+            path: string;
+            /** Kind */
+            kind: string;
+            /** Files */
+            files: number;
+            /** Size */
+            size: number;
+            /** Kinds */
+            kinds: [
+                string,
+                number
+            ][];
         };
         /**
          * SheetOut
@@ -3797,6 +4030,17 @@ export interface components {
             /** By */
             by: string;
         };
+        /** TakeBackRepairIn */
+        TakeBackRepairIn: {
+            /** Source */
+            source: string;
+            /** First */
+            first: number;
+            /** Id */
+            id: string;
+            /** By */
+            by: string;
+        };
         /** TakeKnockIn */
         TakeKnockIn: {
             /** Ticket */
@@ -3999,6 +4243,25 @@ export interface components {
             /** Walk */
             walk: boolean;
         };
+        /**
+         * UnreadIn
+         * @description Sectors that did not read; `careful`: they were tried one by one.
+         */
+        UnreadIn: {
+            /** Session */
+            session: string;
+            /** Order */
+            order: string;
+            /** First */
+            first: number;
+            /** Count */
+            count: number;
+            /**
+             * Careful
+             * @default false
+             */
+            careful: boolean;
+        };
         /** VantageOut */
         VantageOut: {
             /** Id */
@@ -4009,6 +4272,89 @@ export interface components {
             check: string;
             /** Asks */
             asks: string;
+        };
+        /** VolumeFindingOut */
+        VolumeFindingOut: {
+            /** Id */
+            id: string;
+            /** Severity */
+            severity: string;
+            /** Text */
+            text: string;
+            /** Count */
+            count: number;
+            /** Repairable */
+            repairable: boolean;
+        };
+        /**
+         * VolumeJobOut
+         * @description What goes on now. `what`: look, repair, rescue; `done`, `of`: of the stage's own unit; `problem`: why it came to nothing.
+         */
+        VolumeJobOut: {
+            /** What */
+            what: string;
+            /** Stage */
+            stage: string;
+            /** Done */
+            done: number;
+            /** Of */
+            of: number;
+            /** Order */
+            order: number | null;
+            /**
+             * Problem
+             * @default
+             */
+            problem: string;
+        };
+        /**
+         * VolumeLookOut
+         * @description The newest look at a volume. `left`: what stays for the system's own checker or a person after all groups; `fill`: how full each stretch is; `is_stale`: the machine was started
+         *     anew since.
+         */
+        VolumeLookOut: {
+            /** At */
+            at: string;
+            /** By */
+            by: string;
+            /** Kind */
+            kind: string;
+            /** Label */
+            label: string;
+            /** State */
+            state: string;
+            /** Verdict */
+            verdict: string;
+            /** Size */
+            size: number;
+            /** Used */
+            used: number | null;
+            /** Files */
+            files: number | null;
+            /** Findings */
+            findings: components["schemas"]["VolumeFindingOut"][];
+            /** Systems */
+            systems: components["schemas"]["VolumeSystemOut"][];
+            /** Groups */
+            groups: components["schemas"]["RepairGroupOut"][];
+            /** State After */
+            state_after: string;
+            /** Left */
+            left: string[];
+            /** Refused */
+            refused: string;
+            /** Check Minutes */
+            check_minutes: number;
+            /** Repair Minutes */
+            repair_minutes: number;
+            /** People */
+            people: components["schemas"]["ShareOut"][];
+            /** Deleted */
+            deleted: number;
+            /** Fill */
+            fill: number[];
+            /** Is Stale */
+            is_stale: boolean;
         };
         /**
          * VolumeOut
@@ -4028,6 +4374,99 @@ export interface components {
             volume: {
                 [key: string]: unknown;
             } | null;
+        };
+        /**
+         * VolumePieceOut
+         * @description A partition that can be looked at. `holds`: what its mark says.
+         */
+        VolumePieceOut: {
+            /** Number */
+            number: number;
+            /** First */
+            first: number;
+            /** Last */
+            last: number;
+            /** Name */
+            name: string;
+            /** Holds */
+            holds: string;
+            /** Size */
+            size: number;
+        };
+        /**
+         * VolumeRepairOut
+         * @description `id`: what takes it back.
+         */
+        VolumeRepairOut: {
+            /** Id */
+            id: string;
+            /** What */
+            what: string;
+            /** State */
+            state: string;
+            /** At */
+            at: string;
+            /** By */
+            by: string;
+            /** Size */
+            size: number;
+            /** Taken Back */
+            taken_back: boolean;
+            /** Reverts */
+            reverts: boolean;
+            /** Detail */
+            detail: string;
+        };
+        /**
+         * VolumeSourceOut
+         * @description A disk, or a copy of one on the bench. `id`: its name, or copy-ORDER.
+         */
+        VolumeSourceOut: {
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+            /** Is Copy */
+            is_copy: boolean;
+        };
+        /** VolumeSystemOut */
+        VolumeSystemOut: {
+            /** Name */
+            name: string;
+            /** Version */
+            version: string;
+            /** Root */
+            root: string;
+        };
+        /**
+         * VolumesOut
+         * @description Everything on the screen. `held`: why this cannot be ordered now, by look, repair, rescue; `linked`: a probe may pull orders.
+         */
+        VolumesOut: {
+            /** Sources */
+            sources: components["schemas"]["VolumeSourceOut"][];
+            /** Source */
+            source: string;
+            /** Pieces */
+            pieces: components["schemas"]["VolumePieceOut"][];
+            /** First */
+            first: number | null;
+            /** Sectors */
+            sectors: number;
+            /** Sector */
+            sector: number;
+            look: components["schemas"]["VolumeLookOut"] | null;
+            job: components["schemas"]["VolumeJobOut"] | null;
+            /** Repairs */
+            repairs: components["schemas"]["VolumeRepairOut"][];
+            /** Rescues */
+            rescues: components["schemas"]["RescueOut"][];
+            /** Held */
+            held: {
+                [key: string]: string;
+            };
+            /** Linked */
+            linked: boolean;
         };
         /** WaiveIn */
         WaiveIn: {
@@ -6356,6 +6795,61 @@ export interface operations {
             };
         };
     };
+    linkUnread: {
+        parameters: {
+            query?: never;
+            header?: {
+                authorization?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["UnreadIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: unknown;
+                    };
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     linkCopy: {
         parameters: {
             query: {
@@ -6966,6 +7460,270 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PathOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getVolumes: {
+        parameters: {
+            query?: {
+                source?: string;
+                first?: number | null;
+            };
+            header?: never;
+            path: {
+                ticket_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["VolumesOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    lookAtVolume: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ticket_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LookIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["VolumesOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    repairVolume: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ticket_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RepairIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["VolumesOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    takeBackRepair: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ticket_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TakeBackRepairIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["VolumesOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    rescueFiles: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ticket_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RescueIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["VolumesOut"];
                 };
             };
             /** @description Not Found */

@@ -21,7 +21,7 @@ export const KEYMAP = {
   },
   ticket: {
     else: command('e /', T.somethingElse), start: command('r', T.start), undo: command('u', T.undoLast), putBack: command('x', T.putBackKey), takeBack: command('z', T.takeOneBack),
-    settings: command('t', T.settings), sightings: command('i', T.sightings), pages: command('p', T.pages), surface: command('F2', T.surfaceShort), path: command('F3', T.pathShort), ear: command('F4', T.earShort), link: command('y', T.linkShort),
+    settings: command('t', T.settings), sightings: command('i', T.sightings), pages: command('p', T.pages), surface: command('F2', T.surfaceShort), path: command('F3', T.pathShort), ear: command('F4', T.earShort), volume: command('F8', T.volumeShort), link: command('y', T.linkShort),
     why: command('w', T.why), call: command('c', T.callSheet), sign: command('s', T.sign), handOver: command('h', T.handOver),
     tray: command('+', T.trayAdd), backIn: command('-', T.trayBack), parts: command('d', T.partsShort), leaveOut: command('v', T.leaveOut), tape: command('j', T.tapeOrJob), note: command('m', T.noteShort), papers: command('q', T.papersShort),
     reopen: command('o', T.reopen), cameBack: command('n', T.cameBack), back: command('Escape', T.backOrBench), ...FROM_A_TICKET,
@@ -42,13 +42,18 @@ export const KEYMAP = {
   },
   path: {
     read: command('r', T.pathRead), unfold: command('v', T.pathUnfold), mend: command('m', T.pathMend), write: command('Enter', T.pathDo), leave: command('x', T.pathLeave), takeBack: command('z', T.pathTakeBack),
-    disk: command('d', T.pathOtherDisk), mode: command('o', T.pathAsLegacy), sightings: command('i', T.sightings), pages: command('p', T.pages), ...INSTRUMENT,
+    disk: command('d', T.pathOtherDisk), mode: command('o', T.pathAsLegacy), volume: command('F8', T.volumeShort), sightings: command('i', T.sightings), pages: command('p', T.pages), ...INSTRUMENT,
+  },
+  volume: {
+    look: command('r', T.volumeLook), side: command('v', T.volumeOtherSide), repair: command('m', T.volumeWrite), write: command('Enter', T.volumeDo), leave: command('x', T.volumeNot), takeBack: command('z', T.volumeTakeBack),
+    save: command('s', T.volumeSave), all: command('a', T.volumeAll), deleted: command('g', T.volumeErased), pause: command('Space', T.volumePause), goOn: command('Space', T.volumeGoOn), stop: command('x', T.volumeStop),
+    disk: command('d', T.volumeOtherDisk), volume: command('o', T.volumeOther), path: command('F3', T.pathShort), pages: command('p', T.pages), ...INSTRUMENT,
   },
   ear: {
     listen: command('r', T.earListen), stop: command('Enter', T.earStop), file: command('o', T.earDrop), practice: command('p', T.earPractice), play: command('Space', T.earPlay), slower: command('s', T.earSlower),
     before: command('ArrowLeft', T.earBefore), next: command('ArrowRight', T.earNext), quiet: command('q', T.earQuiet), other: command('v', T.earAnother), watch: command('t', T.readyStart), never: command('n', T.readyNever), ...INSTRUMENT,
   },
-  pages: { surface: command('F2', T.surfaceShort), ear: command('F4', T.earShort), path: command('F3', T.pathShort), weigh: command('w', T.weighThis), compare: command('v', T.sideBySide), ...INSTRUMENT },
+  pages: { surface: command('F2', T.surfaceShort), ear: command('F4', T.earShort), path: command('F3', T.pathShort), volume: command('F8', T.volumeShort), weigh: command('w', T.weighThis), compare: command('v', T.sideBySide), ...INSTRUMENT },
   call: {
     up: command('ArrowUp', T.rowUp), down: command('ArrowDown', T.rowDown), data: command('d', T.data), urgency: command('t', T.urgency), budget: command('g', T.budget),
     worth: command('v', T.worth), dataValue: command('a', T.dataValue), keep: command('k', T.keepTerms), sign: command('s', T.sign), ...INSTRUMENT,

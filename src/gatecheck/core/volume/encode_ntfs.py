@@ -32,14 +32,17 @@ class _Thing:
     runs: list[tuple[int, int]] = field(default_factory=list)
     children: list[int] = field(default_factory=list)
     deleted: bool = False
+    size: int = 0
+    """bytes of zeros instead of data"""
 
 
 def ntfs_volume(
-    files: Mapping[str, bytes], *, sectors: int, label: str = "SYSTEM", dirty: bool = False, pieces: int = 1, deleted: Mapping[str, bytes] | None = None
+    files: Mapping[str, bytes], *, sectors: int, label: str = "SYSTEM", dirty: bool = False, pieces: int = 1, deleted: Mapping[str, bytes] | None = None, filler: Mapping[str, int] | None = None
 ) -> dict[int, bytes]:
     """Sector of the volume -> bytes from there; all else is zeros. `sectors`: with the copy of the boot sector as the last one. `pieces`: into how many runs the bytes of a
-    large file are broken; `deleted`: files whose records still stand, and their folders where nothing else is in them. Raises ValueError where it is too small for its files."""
-    return _Builder(sectors - 1, label, dirty=dirty, pieces=pieces).built(files, deleted or {})
+    large file are broken; `deleted`: files whose records still stand, and their folders where nothing else is in
+    them; `filler`: files of so many clusters of zeros, which take room on the volume and none here. Raises ValueError where it is too small for its files."""
+    return _Builder(sectors - 1, label, dirty=dirty, pieces=pieces).built(files, deleted or {}, filler or {})
 
 
 class _Builder:
@@ -49,7 +52,9 @@ class _Builder:
         self.content: dict[int, bytes] = {}
         self.free = _MFT_AT
         self.used: set[int] = {0, 1}
+        self.filled: list[tuple[int, int]] = []
         self.things: list[_Thing] = []
+        self.paths: dict[str, _Thing] = {}
 
     def take(self, data: bytes, *, pieces: int = 1) -> list[tuple[int, int]]:
         """Clusters for some bytes, in so many runs with a free cluster between."""
@@ -70,15 +75,28 @@ class _Builder:
             at += count * CLUSTER
         return runs
 
-    def built(self, files: Mapping[str, bytes], deleted: Mapping[str, bytes]) -> dict[int, bytes]:
-        self._tree(files, deleted)
+    def room(self, count: int) -> list[tuple[int, int]]:
+        """Clusters of zeros."""
+        if self.free + count > self.clusters:
+            raise ValueError(f"{self.sectors} sectors: too small for its files")
+        self.filled.append((self.free, count))
+        self.free += count
+        return [(self.free - count, count)]
+
+    def built(self, files: Mapping[str, bytes], deleted: Mapping[str, bytes], filler: Mapping[str, int]) -> dict[int, bytes]:
+        self._tree({**files, **dict.fromkeys(filler, b"")}, deleted)
+        for own, count in ((t, filler[p]) for p, t in self.paths.items() if p in filler):
+            own.size = count * CLUSTER
         total = max(FIRST_USER + 8, FIRST_USER + len(self.things) - 1 + 8)
         table = self.take(bytes(total * RECORD))
         mirror, log = self.take(bytes(CLUSTER)), self.take(b"\xff" * _LOG)
         capitals = self.take(b"".join(struct.pack("<H", _capital(n)) for n in range(65536)))
         definitions = self.take(_definitions())
         for own in self.things:
-            if own.data is not None and len(own.data) > _RESIDENT:
+            if own.size:
+                own.runs = self.room(own.size // CLUSTER)
+                self.free += own.size // CLUSTER // 3  # what lay between was deleted long ago
+            elif own.data is not None and len(own.data) > _RESIDENT:
                 own.runs = self.take(own.data, pieces=self.pieces)
                 if own.deleted:
                     self.used -= {cluster for first, count in own.runs for cluster in range(first, first + count)}
@@ -87,6 +105,12 @@ class _Builder:
         bits = bytearray(sum(c for _, c in bitmap) * CLUSTER)
         for cluster in self.used:
             bits[cluster // 8] |= 1 << cluster % 8
+        for first, count in self.filled:
+            for cluster in (*range(first, min(first + count, -(-first // 8) * 8)), *range(max(first, (first + count) // 8 * 8), first + count)):
+                bits[cluster // 8] |= 1 << cluster % 8
+            low, high = -(-first // 8), (first + count) // 8
+            if high > low:
+                bits[low:high] = b"\xff" * (high - low)
         for cluster in range(self.clusters, len(bits) * 8):
             bits[cluster // 8] |= 1 << cluster % 8
         self.content[bitmap[0][0]] = bytes(bits)
@@ -115,7 +139,7 @@ class _Builder:
                 thing = _Thing(FIRST_USER + len(self.things) - 1, parts[depth], above.number, data if depth == len(parts) - 1 else None, deleted=path in deleted)
                 if not thing.deleted:
                     above.children.append(thing.number)
-                known[own] = thing
+                known[own] = self.paths[own] = thing
                 self.things.append(thing)
 
     @staticmethod
@@ -129,17 +153,17 @@ class _Builder:
 
     def _record(self, own: _Thing) -> bytes:
         sequence = own.number if own.number < 16 else 1
-        attributes = [self._standard(), out.resident(rec.NAME, "", self._name(own.parent, own.name, len(own.data or b""), folder=own.data is None), 1, indexed=True)]
+        attributes = [self._standard(), out.resident(rec.NAME, "", self._name(own.parent, own.name, own.size or len(own.data or b""), folder=own.data is None), 1, indexed=True)]
         if own.data is None:
             attributes += self._folder(own)
         elif own.runs:
-            attributes.append(out.foreign(rec.DATA, "", own.runs, 2, CLUSTER, len(own.data)))
+            attributes.append(out.foreign(rec.DATA, "", own.runs, 2, CLUSTER, own.size or len(own.data)))
         else:
             attributes.append(out.resident(rec.DATA, "", own.data, 2))
         return out.with_attributes(out.blank_record(RECORD, own.number, sequence), attributes, flags=(2 if own.data is None else 0) | (not own.deleted), links=1)
 
     def _folder(self, own: _Thing) -> list[bytes]:
-        entries = [(n | 1 << 48, self._name(own.number, t.name, len(t.data or b""), folder=t.data is None)) for n in own.children for t in self.things if t.number == n]
+        entries = [(n | 1 << 48, self._name(own.number, t.name, t.size or len(t.data or b""), folder=t.data is None)) for n in own.children for t in self.things if t.number == n]
         if own.number == ROOT:
             entries += [(n | (n or 1) << 48, self._name(ROOT, name, 0, folder=name in (".", "$Extend"))) for n, name in enumerate(_SYSTEM)]
         entries.sort(key=lambda e: [_capital(ord(c)) for c in e[1][66:].decode("utf-16-le")])

@@ -6,7 +6,7 @@ from typing import Any
 
 from gatecheck.core.knowledge.judging import Findings
 from gatecheck.core.volume.check import Report
-from gatecheck.core.volume.tree import DAMAGE
+from gatecheck.core.volume.tree import CLEAN, DAMAGE, DAMAGED, DIRTY, LOCKED, UNREADABLE
 from gatecheck.core.words.said import say
 
 CHECK = "volume-look"
@@ -18,5 +18,9 @@ def volume_says(rules: Findings, report: Report, *, is_main: bool) -> dict[str, 
     if any(f.id == "no-reader" for f in report.findings) or not (report.systems or is_main):
         return None
     wrong = sum(f.count for f in report.findings if f.severity == DAMAGE)
-    reason = say(f"evidence.volume-{report.state}", kind=report.kind, count=wrong)
-    return {"move": CHECK, "weights": dict(rules.weights[CHECK][report.state]), "note": reason}
+    values = {"kind": report.kind, "count": wrong}
+    reasons = {
+        CLEAN: say("evidence.volume-clean", **values), DIRTY: say("evidence.volume-dirty", **values), DAMAGED: say("evidence.volume-damaged", **values),
+        LOCKED: say("evidence.volume-locked", **values), UNREADABLE: say("evidence.volume-unreadable", **values),
+    }  # fmt: skip
+    return {"move": CHECK, "weights": dict(rules.weights[CHECK][report.state]), "note": reasons[report.state]}

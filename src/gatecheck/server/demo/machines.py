@@ -129,7 +129,7 @@ def reading(*moves: str) -> Iterable[dict[str, Any]]:
 
 
 def machines() -> list[Machine]:
-    """Eighteen machines at different points of the line; the instruments of a gate have theirs, and so has each stage of the work after the call."""
+    """Twenty machines at different points of the line; the instruments of a gate have theirs, and so has each stage of the work after the call."""
     return [
         Machine(
             "Harbour office", "Ferrow Adze-22", "Moved to another desk on Friday, now it asks for a boot device.",
@@ -314,5 +314,15 @@ def machines() -> list[Machine]:
                 Did("as-found", "as-found"), Gone(("drive.mechanical",)),
             ),
             taken_in=180, every=6, by=("MO",),
+        ),
+        Machine(
+            "Chapel accounts", "Ferrow Adze-22", "The power went while it was saving. Since then it stops half-way.",
+            {"platform": "pc", "form": "desktop", "installed_os": "windows-10", "drive_kind": "sata-ssd", "drive_year": 2021, "drive_size_gb": 60, "data": "backed-up", "consent": "given"},
+            (*reading("story=power-cut", "screen=volume-stop"),), taken_in=35, every=3, by=("MO",), practice="torn-volume",
+        ),
+        Machine(
+            "Berit's photographs", "Ostler Tarn Mini", "Thirty years of photographs, and it makes a face at half of them.",
+            {"platform": "pc", "form": "desktop", "installed_os": "windows-10", "drive_kind": "hdd", "drive_year": 2016, "drive_size_gb": 80, "data": "irreplaceable"},
+            (*reading("story=slow-lately", "screen=other-stop", "sound=steady"),), taken_in=48, every=3, by=("MO",), practice="fading-photos",
         ),
     ]  # fmt: skip

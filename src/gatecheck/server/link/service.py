@@ -3,24 +3,22 @@
 from __future__ import annotations
 
 import base64
-import binascii
-import hashlib
 import hmac
 import secrets
 import threading
 import time
 from collections.abc import Callable, Mapping
-from typing import Any, Protocol
+from typing import Any
 
-from gatecheck.core.capture.manifest import is_plain_path
 from gatecheck.core.words.said import say, to_json
-from gatecheck.files import LARGEST_CAPTURE, LARGEST_PAGE, MOST_PAGES
+from gatecheck.files import LARGEST_CAPTURE, MOST_PAGES
 from gatecheck.probe.gatecheck_probe import NEEDED, PROTOCOL, clearance, writes_sum
 from gatecheck.probe_file import probe_with, start_line
 from gatecheck.server.captures.service import Captures
 from gatecheck.server.errors import LinkEndedError, LinkUnknownError, NotFoundError, TooManyError
 from gatecheck.server.link.capture import capture_of
 from gatecheck.server.link.copying import Copying
+from gatecheck.server.link.orders import LONG_ONES, MADE_HERE, MOVES, PAUSED_ONES, Errand, checked_page, move_of, order_out
 from gatecheck.server.link.wire import LinkOut, LinkRowOut, PageIn, ProgressIn
 from gatecheck.server.people.throttle import Throttle
 from gatecheck.server.qr import qr_svg
@@ -40,33 +38,9 @@ _ALPHABET = "abcdefghjkmnpqrstuvwxyz23456789"
 _AWAY_SECONDS = 12.0
 _QUIET_SECONDS = 0.4
 BY = "probe"
-# order -> (kind ->) the move whose interlocks hold it; None: nothing of the drives is touched
-_MOVES: Mapping[str, Mapping[str, str | None]] = {
-    "look": {"": None}, "read": {"": "health-pages"}, "self-test": {"short": "short-test", "long": "long-test", "conveyance": "short-test"}, "scan": {"": "read-scan"}, "copy": {"": "copy-data"},
-    "sectors": {"": "disk-layout"}, "mend": {fix: fix for fix in ("rebuild-table", "rebuild-boot-record", "rebuild-loader", "repair-volume")}, "entry": {"restore-entry": "restore-entry"},
-    "volume": {"": "volume-look"}, "rescue": {"": "copy-data"},
-}  # fmt: skip
-_MADE_HERE = ("sectors", "mend", "entry", "volume", "rescue")
-"""orders that nobody gives by name: an instrument makes them"""
-_LONG_ONES, _PAUSED_ONES = ("self-test", "scan", "copy", "volume", "rescue"), ("scan", "copy", "volume", "rescue")
-"""orders that are watched and can be stopped; those that can be paused as well"""
-_SHOWN = ("order", "device", "drive", "kind", "minutes", "hot", "first", "end")
 _STALL_SECONDS = 90.0
 _SECTORS_MOVE = "disk-layout"
 """reading first sectors asks the medium: allowed where this check is"""
-
-
-class Errand(Protocol):
-    """An order that the probe carries out turn by turn: what it reads next follows from what it has read."""
-
-    def wanted(self, ticket_id: int, order: Order, session_id: str) -> dict[str, Any]:
-        """`ranges`: (first LBA, sectors), none where it is through; `wait`: seconds after which to ask again instead; `careful`: one by one where they do not read;
-        `done`, `of`: bytes."""
-        ...
-
-    def piece(self, ticket_id: int, order: Order, session_id: str, at: int, data: bytes | None, length: int) -> None: ...
-
-    def unread(self, ticket_id: int, order: Order, session_id: str, first: int, count: int, *, careful: bool) -> None: ...
 
 
 class _Live:
@@ -122,10 +96,10 @@ class Links:
             "local_only": any(host in base_url for host in ("//127.", "//localhost", "//[::1]")),
             "practice": link.practice if link else None, "machine": sessions[0].machine if sessions else {},
             "progress": self._progress(ticket_id),
-            "orders": [_order_out(o) for o in orders],
+            "orders": [order_out(o) for o in orders],
             "offers": [
                 {"order": order, "kind": kind, "move": move, "held": self._held(ticket, move)}
-                for order, kinds in _MOVES.items() for kind, move in kinds.items() if move and order not in _MADE_HERE
+                for order, kinds in MOVES.items() for kind, move in kinds.items() if move and order not in MADE_HERE
             ],
         })  # fmt: skip
 
@@ -137,7 +111,7 @@ class Links:
         state = "linked" if time.monotonic() - live.seen < _AWAY_SECONDS else "away"
         with self.shop.database.read() as connection:
             paused = next((o for o in reversed(links.orders_of(connection, ticket_id)) if o.state == links.PAUSED), None)
-        is_long = live.of and live.kind in _LONG_ONES
+        is_long = live.of and live.kind in LONG_ONES
         stalls = bool(live.of) and time.monotonic() - live.went_on > _STALL_SECONDS
         waits = paused if not is_long else None
         return LinkRowOut(
@@ -159,14 +133,14 @@ class Links:
 
     def order(self, ticket_id: int, body: Mapping[str, Any], *, by: str) -> None:
         """Put an order for the probe. Raises StoreError where an interlock holds it or there is no link to pull it."""
-        if body.get("order") in _MADE_HERE:
+        if body.get("order") in MADE_HERE:
             raise StoreError(f"order: expected one that a person gives, got {body['order']}: an instrument makes it")
         self.put(ticket_id, {k: body[k] for k in ("order", "device", "kind", "minutes", "hot", "first", "end", "tight") if body.get(k)}, by=by)
 
     def put(self, ticket_id: int, body: Mapping[str, Any], *, by: str) -> int:
         """The same for an order that was made here, with all that it carries; its number."""
         ticket = self.tickets.ticket(ticket_id)
-        move = _move_of(body)
+        move = move_of(body)
         held = self._held(ticket, move)
         if held:
             raise StoreError(f"order {body['order']}: {held}")
@@ -182,6 +156,12 @@ class Links:
         self.tell(ticket_id, at_once=True)
         return number
 
+    def pending(self, ticket_id: int) -> bool:
+        """Is there a first order still to come, or one that the probe has not carried out?"""
+        with self.shop.database.read() as connection:
+            orders = links.orders_of(connection, ticket_id)
+        return not orders or any(o.state == links.WAITING for o in orders)
+
     def steer(self, ticket_id: int, order_id: int, what: str) -> None:
         """Pause or stop an order that runs, go on with one that is paused, or leave it. Raises NotFoundError, StoreError."""
         self.tickets.row_of(ticket_id)
@@ -190,10 +170,10 @@ class Links:
         if order is None:
             raise NotFoundError(f"order {order_id}: expected one of this ticket, got none")
         fits = {"pause": links.WAITING, "stop": links.WAITING, "go-on": links.PAUSED, "leave": links.PAUSED}
-        if order.state != fits[what] or (what == "pause" and order.body["order"] not in _PAUSED_ONES):
+        if order.state != fits[what] or (what == "pause" and order.body["order"] not in PAUSED_ONES):
             raise StoreError(f"order {order_id}: expected one that is {fits[what]} and can do so, got a {order.body['order']} that is {order.state}")
         if what == "go-on":
-            held = self._held(self.tickets.ticket(ticket_id), _move_of(order.body))
+            held = self._held(self.tickets.ticket(ticket_id), move_of(order.body))
             if held:
                 raise StoreError(f"order {order.body['order']}: {held}")
         with self.shop.database.write() as connection:
@@ -221,7 +201,7 @@ class Links:
 
     def _held(self, ticket: TicketOut, move: str | None) -> str:
         """Why the order's move is held back now; empty where it is not. A drive in doubt is not written to, whatever else would allow it."""
-        if move in _MOVES["mend"] and any(g.id == "health" and g.state in ("shut", "suspect") for g in ticket.gates):
+        if move in MOVES["mend"] and any(g.id == "health" and g.state in ("shut", "suspect") for g in ticket.gates):
             return self.shop.words.say(say("path.drive-in-doubt"))
         return next((f"{h.why}. {h.release}" for h in ticket.held if h.move == move), "")
 
@@ -229,7 +209,7 @@ class Links:
         """End the link: the probe is told at its next call."""
         row = self.tickets.row_of(ticket_id)
         with self.shop.database.read() as connection:
-            begun = [o for o in links.orders_of(connection, ticket_id) if o.state in (links.WAITING, links.PAUSED) and o.body["order"] in _PAUSED_ONES]
+            begun = [o for o in links.orders_of(connection, ticket_id) if o.state in (links.WAITING, links.PAUSED) and o.body["order"] in PAUSED_ONES]
         with self.shop.database.write() as connection:
             links.end_link(connection, ticket_id, now())
         for order in begun if not row.closed_at else ():
@@ -283,7 +263,7 @@ class Links:
 
     def _made_out(self, link: Link, order: Order, ticket: TicketOut) -> dict[str, Any]:
         kind = order.body["order"]
-        cleared = [NEEDED[kind]] if not self._held(ticket, _move_of(order.body)) else []
+        cleared = [NEEDED[kind]] if not self._held(ticket, move_of(order.body)) else []
         if cleared and kind == "read" and not self._held(ticket, _SECTORS_MOVE):
             cleared.append("sectors")
         device = order.body.get("drive") or order.body.get("device", "")
@@ -310,7 +290,7 @@ class Links:
     def wanted(self, secret: str, session_id: str, order_id: str) -> dict[str, Any]:
         """What an order is to read next, by what was read so far; nothing where it needs no more, or is held by now."""
         ticket_id, order, errand = self.errand_of(secret, session_id, order_id)
-        if self._held(self.tickets.ticket(ticket_id), _move_of(order.body)):
+        if self._held(self.tickets.ticket(ticket_id), move_of(order.body)):
             return {"ranges": [], "do": "pause"}
         return errand.wanted(ticket_id, order, session_id)
 
@@ -328,7 +308,7 @@ class Links:
     def page(self, secret: str, page: PageIn) -> dict[str, Any]:
         """Keep one page. Pages come in order; one that is not the next is not kept, and the answer says where the bench stands."""
         link, session = self.session_of(secret, page.session)
-        data = _checked(page)
+        data = checked_page(page)
         with self.shop.database.read() as connection:
             known = {str(o.id) for o in links.orders_of(connection, link.ticket_id)}
             held = links.bytes_of(connection, session.id, page.order)
@@ -365,11 +345,11 @@ class Links:
         with self.shop.database.read() as connection:
             order = next((o for o in links.orders_of(connection, link.ticket_id) if str(o.id) == order_id), None)
         live.kind = str(order.body["order"]) if order else ""
-        if order is None or live.kind not in _LONG_ONES:
+        if order is None or live.kind not in LONG_ONES:
             return ""
         if order.wanted:
             return order.wanted
-        return ("pause" if order.body["order"] in _PAUSED_ONES else "stop") if self._held(self.tickets.ticket(link.ticket_id), _move_of(order.body)) else ""
+        return ("pause" if order.body["order"] in PAUSED_ONES else "stop") if self._held(self.tickets.ticket(link.ticket_id), move_of(order.body)) else ""
 
     def done(self, secret: str, session_id: str, order_id: str, result: str, detail: str) -> dict[str, Any]:
         """An order is through: its pages become a capture on the ticket. Said twice it is done once."""
@@ -388,13 +368,13 @@ class Links:
             return {"ok": True}
         if pages and order.state == links.WAITING and result != links.PAUSED:  # pages, entries and the order's end stand or fall together
             row = self.tickets.row_of(link.ticket_id)
-            self.captures.add_file(link.ticket_id, f"{row.number.lower()}-{order_id}.gcap", capture_of(session, pages, order_id if order.body["order"] in _MADE_HERE else ""), by=BY, also=end, read_now=True)
+            self.captures.add_file(link.ticket_id, f"{row.number.lower()}-{order_id}.gcap", capture_of(session, pages, order_id if order.body["order"] in MADE_HERE else ""), by=BY, also=end, read_now=True)
         else:
             with self.shop.database.write() as connection:
                 end(connection)
         live = self.seen(link.ticket_id)
         live.done, live.of, live.minutes_left, live.text = 0, 0, None, ""
-        if result == links.PAUSED or order.body["order"] in _LONG_ONES:
+        if result == links.PAUSED or order.body["order"] in LONG_ONES:
             self.shop.announce({"kind": "work", "ticket": link.ticket_id, "order": order.id, "result": result})
         if order.state == links.WAITING:
             for told in self.on_done:
@@ -499,31 +479,3 @@ def _starts(base_url: str, secret: str) -> list[str]:
     """The line to type on the sick machine, for each program that may be there to fetch with; none hides what went wrong."""
     address = f"{base_url.rstrip('/')}/s/{secret}"
     return [f"curl -fsS {address} | sh", f"wget -O- {address} | sh", f"busybox wget -O- {address} | sh"]
-
-
-def _move_of(body: Mapping[str, Any]) -> str | None:
-    kinds = _MOVES.get(str(body.get("order")), {})
-    kind = str(body.get("kind") or "")
-    if kind not in kinds:
-        raise StoreError(f"order: expected one of {', '.join(o for o in _MOVES if o not in _MADE_HERE)} (self-test with kind short, long or conveyance), got {body.get('order')!r} {kind}".rstrip())
-    if body["order"] in (*_LONG_ONES, *_MADE_HERE) and not body.get("device"):
-        raise StoreError(f"order {body['order']}: expected the device, got none")
-    return kinds[kind]
-
-
-def _order_out(order: Order) -> dict[str, Any]:
-    body = {name: value for name, value in order.body.items() if name in _SHOWN}
-    return {"id": order.id, **body, "wanted": order.wanted, "state": order.state, "detail": order.detail, "made_by": order.made_by, "made_at": order.made_at}
-
-
-def _checked(page: PageIn) -> bytes:
-    """The page's bytes. Raises StoreError where they are not what the line says."""
-    try:
-        data = base64.b64decode(page.data, validate=True)
-    except (binascii.Error, ValueError) as error:
-        raise StoreError(f"{page.path[:80]}: expected base64, got {error}") from error
-    if len(data) > LARGEST_PAGE or not is_plain_path(page.path):
-        raise StoreError(f"{page.path[:80]!r}: expected a plain relative name and at most {LARGEST_PAGE >> 20} MiB, got {len(data)} bytes")
-    if page.sha256 != (hashlib.sha256(data).hexdigest() if page.status == "ok" else None):
-        raise StoreError(f"{page.path[:80]}: expected the bytes of the page's SHA-256, got others")
-    return data

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import asdict
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -46,6 +46,8 @@ class Papers:
 
     def __init__(self, shop: Shop, at_work: Tickets, captures: Captures, work: Work, copies: Copies, fonts: Path | None = None) -> None:
         self.shop, self.tickets, self.captures, self.work, self.copies, self.fonts = shop, at_work, captures, work, copies, fonts
+        self.on_erase: Callable[[int], None] = lambda ticket_id: None
+        """told before a customer is taken out of a ticket"""
 
     # --- pictures ------------------------------------------------------------------------------------------------
 
@@ -102,6 +104,7 @@ class Papers:
             raise StoreError(f"erase: expected tickets that were handed over, got {', '.join(still)} still open")
         for ticket in own:
             self.copies.remove_all(ticket.id)
+            self.on_erase(ticket.id)
             erase_customer(self.shop.database, self.shop.files.folder, ticket.id, self.shop.model.knowledge, by=by)
         self.shop.generation += 1
         self.shop.announce({"kind": "ticket", "ticket": ticket_id})

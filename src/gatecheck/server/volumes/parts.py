@@ -9,6 +9,7 @@ from __future__ import annotations
 import contextlib
 import ctypes
 import os
+import shutil
 import struct
 import threading
 from bisect import bisect_left, bisect_right
@@ -155,6 +156,15 @@ class Parts:
             if place.stem != name:
                 place.unlink(missing_ok=True)
                 place.with_suffix(".map").unlink(missing_ok=True)
+
+    def remove_all(self, ticket_id: int) -> None:
+        """Everything that is kept of a ticket's volumes. Raises StoreError."""
+        place = self.folder / str(ticket_id)
+        try:
+            if place.exists():
+                shutil.rmtree(place)
+        except OSError as error:
+            raise StoreError(f"{place}: expected what was read of volumes to be deletable, got {error.strerror}") from error
 
     def write(self, ground: Ground, at: int, data: bytes | None, length: int) -> None:
         """Bytes that were read; None: zeros. Raises StoreError."""

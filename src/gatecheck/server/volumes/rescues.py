@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -10,8 +10,11 @@ from gatecheck.core.words.catalogue import Words
 from gatecheck.core.words.said import say
 from gatecheck.server.volumes import looks
 from gatecheck.server.volumes.wire import RescueOut
+from gatecheck.store import links
+from gatecheck.store.links import Order
 
 RUNS, PAUSED, DONE, STOPPED, FAILED = "runs", "paused", "done", "stopped", "failed"
+_STATES = {links.WAITING: RUNS, links.PAUSED: PAUSED, links.CANCELLED: STOPPED}
 _SUMMARY = "what was saved.txt"
 
 
@@ -40,12 +43,15 @@ class Rescues:
             looks.save(self.note(name), changed)
         return changed
 
-    def of(self, source: str, first: int) -> list[RescueOut]:
-        """Newest first."""
+    def of(self, source: str, first: int, orders: Mapping[int, Order]) -> list[RescueOut]:
+        """Newest first. What an order that was paused or left on the bench says counts before the note."""
         found = []
         for place in self.folder.glob("*.json"):
             own = looks.read(place)
             if own is not None and own["source"] == source and own["first"] == first:
+                order = orders.get(int(place.stem)) if place.stem.isdigit() else None
+                if order is not None and own["state"] in (RUNS, PAUSED):
+                    own = {**own, "state": _STATES.get(order.state, own["state"]), "detail": order.detail}
                 found.append((place.stat().st_mtime_ns, _out(place.stem, own, self.target(place.stem))))
         return [out for _, out in sorted(found, key=lambda f: (f[1].at, f[0]), reverse=True)]
 
@@ -75,5 +81,5 @@ def _out(name: str, own: dict[str, Any], folder: Path) -> RescueOut:
     return RescueOut(
         id=name, order=int(name) if name.isdigit() else None, what=own["only"], deleted=own["deleted"], is_all=own["is_all"], state=own["state"], at=own["at"], by=own["by"], files=own["files"],
         files_done=own["files_done"], size=own["size"], size_done=own["size_done"], whole=summary.get("whole", 0) + summary.get("deleted", 0), holes=summary.get("holes", 0), lost=summary.get("lost", 0),
-        folder=str(folder), detail=own["detail"],
+        folder=str(folder), detail=own["detail"], not_whole=own.get("not_whole", []),
     )  # fmt: skip

@@ -10,6 +10,7 @@ from gatecheck.core.instruments.evidence import noted
 from gatecheck.core.volume.evidence import volume_says
 from gatecheck.core.volume.gather import Looked
 from gatecheck.core.words.said import say, to_json
+from gatecheck.rescuing import not_whole
 from gatecheck.server.captures.service import ELSEWHERE, Captures
 from gatecheck.server.errors import NotFoundError
 from gatecheck.server.link.service import BY, Links
@@ -31,6 +32,7 @@ from gatecheck.store.links import WAITING, Order
 _WAIT_SECONDS = 1.5
 """how long a probe's question waits for an answer before it is to ask again"""
 _MOVES = {"look": "volume-look", "repair": "repair-volume", "rescue": "copy-data"}
+_MOST_NAMED = 20
 Key = tuple[int, str, int]
 """ticket, source, first sector"""
 
@@ -71,7 +73,7 @@ class Volumes:
         return VolumesOut(
             sources=sources, source=chosen.id if chosen else "", pieces=pieces, first=own.first if own else None, sectors=known.sectors.length or 0 if known else 0, sector=known.sectors.sector if known else 512,
             look=looks.look_out(kept, self.shop.words, session=known.session if known else "") if kept else None, job=self._job_out(ticket_id, chosen.id if chosen else "", own.first if own else -1, orders),
-            repairs=self.repairs.of(orders, chosen.id, self.grounds.folder(ticket_id)) if chosen else [], rescues=Rescues(self.grounds.folder(ticket_id)).of(chosen.id, own.first) if chosen and own else [],
+            repairs=self.repairs.of(orders, chosen.id, self.grounds.folder(ticket_id)) if chosen else [], rescues=Rescues(self.grounds.folder(ticket_id)).of(chosen.id, own.first, {o.id: o for o in orders}) if chosen and own else [],
             held=held, linked=is_copy or (link is not None and not link.ended_at and not ticket.closed_at),
         )  # fmt: skip
 
@@ -302,7 +304,7 @@ class Volumes:
     def _rescued(self, ticket_id: int, order: Order, result: str) -> None:
         kept, name = Rescues(self.grounds.folder(ticket_id)), str(order.id)
         if result != "done":
-            kept.update(name, state={"paused": PAUSED, "cancelled": STOPPED}.get(result, FAILED), detail=order.detail)
+            kept.update(name, state=PAUSED if result == links.PAUSED else STOPPED if order.wanted == "stop" else FAILED, detail="")
             return
         own = self.grounds.volume(ticket_id, str(order.body["disk"]), int(order.body["first"]))
         note = looks.read(kept.note(name)) or {}
@@ -313,7 +315,7 @@ class Volumes:
 
     def _saved(self, ticket_id: int, own: Volume, kept: Rescues, name: str, key: str, *, is_whole_ticket: bool) -> None:
         """The note, the summary for the customer, and what the tape is told."""
-        note = kept.update(name, state=DONE)
+        note = kept.update(name, state=DONE, not_whole=not_whole(kept.target(name))[:_MOST_NAMED])
         summary = note["summary"]
         kept.tell_customer(name, self.shop.words)
         missing = summary.get("holes", 0) + summary.get("lost", 0)
@@ -323,6 +325,10 @@ class Volumes:
             entry |= {"move": _MOVES["rescue"], "outcome": "partial" if missing else "complete"}
         self.captures.tickets.append_all(ticket_id, [(entry, key)], by=BY)
         self.links.tell(ticket_id, at_once=True)
+
+    def remove_all(self, ticket_id: int) -> None:
+        """A customer who is erased leaves nothing of their disks here, neither what was read nor what was saved. Raises StoreError."""
+        self.parts.remove_all(ticket_id)
 
     def close(self) -> None:
         self.desk.close()

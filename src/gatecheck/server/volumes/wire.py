@@ -120,7 +120,8 @@ class VolumeRepairOut(BaseModel):
 
 
 class RescueOut(BaseModel):
-    """Files on their way to the bench, or there. `folder`: where they are; counts of files by state."""
+    """Files on their way to the bench, or there. `folder`: where they are; counts of files by state; `not_whole`: the first of
+    those of which something is missing."""
 
     id: str
     order: int | None
@@ -139,6 +140,7 @@ class RescueOut(BaseModel):
     lost: int
     folder: str
     detail: str
+    not_whole: list[str]
 
 
 class VolumesOut(BaseModel):

@@ -11,7 +11,7 @@ import { DropZone } from '../ticket/DropZone'
 import { TicketHead } from '../ticket'
 import { useHelp } from './useHelp'
 
-export type InstrumentPage = Extract<PageId, 'settings' | 'sightings' | 'pages' | 'surface' | 'path' | 'ear' | 'call' | 'parts' | 'papers'>
+export type InstrumentPage = Extract<PageId, 'settings' | 'sightings' | 'pages' | 'surface' | 'path' | 'volume' | 'ear' | 'call' | 'parts' | 'papers'>
 
 interface FrameProps<P extends InstrumentPage> {
   page: P

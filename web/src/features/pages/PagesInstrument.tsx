@@ -43,7 +43,7 @@ export function PagesInstrument({ id }: { id: number }) {
   }
   if (!ticket) return <p className="p-8 text-l text-soft">{T.loading}</p>
   const on: Handlers<'pages'> = {
-    surface: () => navigate(`/ticket/${id}/surface`), path: () => navigate(`/ticket/${id}/path`), ear: () => navigate(`/ticket/${id}/ear`),
+    surface: () => navigate(`/ticket/${id}/surface`), path: () => navigate(`/ticket/${id}/path`), ear: () => navigate(`/ticket/${id}/ear`), volume: () => navigate(`/ticket/${id}/volume`),
     ...(canWeigh && { weigh: () => weigh.mutate({ sha256: shown.capture.sha256, device: shown.drive.device }) }),
     ...(canCompare && { compare: () => setCompare(!compare) }),
   }
@@ -55,6 +55,7 @@ export function PagesInstrument({ id }: { id: number }) {
         <>
           <Do of="pages" id="surface" />
           <Do of="pages" id="path" />
+          <Do of="pages" id="volume" />
           <Do of="pages" id="ear" />
           <Do of="pages" id="compare" strong={compare} />
           <label className="flex min-h-9 cursor-pointer items-center text-m text-indigo underline underline-offset-4">

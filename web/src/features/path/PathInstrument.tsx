@@ -44,7 +44,7 @@ function OpenPath({ ticket }: { ticket: Ticket }) {
   }
   const ask = (what: Parameters<typeof change.mutate>[0]['ask']) => { setArmed(false); change.mutate({ ask: what, by: initials() }) }
   const on: Handlers<'path'> = {
-    sightings: () => navigate(`/ticket/${ticket.id}/sightings`), pages: () => navigate(`/ticket/${ticket.id}/pages`),
+    sightings: () => navigate(`/ticket/${ticket.id}/sightings`), pages: () => navigate(`/ticket/${ticket.id}/pages`), volume: () => navigate(`/ticket/${ticket.id}/volume`),
     ...(path?.stop && { unfold: () => setUnfolds(!isOpen) }),
     ...(others.length > 0 && { disk: nextDisk }),
     ...(path && path.disk && { mode: () => { setMode(path.mode === 'uefi' ? 'bios' : 'uefi'); setPlan(null) } }),
@@ -58,7 +58,7 @@ function OpenPath({ ticket }: { ticket: Ticket }) {
     <InstrumentFrame
       page="path" ticket={ticket} title={T.pathTitle} on={on} targets={(path?.plans ?? []).slice(0, 9).map((p) => () => pick(p.id))}
       reading={path?.disk ? <Reading path={path} /> : T.pathHint} error={error ?? change.error} isWaiting={change.isPaused}
-      tools={<><Do of="path" id="disk" /><Do of="path" id="mode" label={path?.mode === 'bios' ? T.pathAsUefi : T.pathAsLegacy} /></>}
+      tools={<><Do of="path" id="disk" /><Do of="path" id="mode" label={path?.mode === 'bios' ? T.pathAsUefi : T.pathAsLegacy} /><Do of="path" id="volume" /></>}
     >
       {!path ? <p className="pt-6 text-l text-soft">{T.loading}</p> : !path.disk ? <Nothing isLinked={link?.state === 'linked'} /> : (
         <>

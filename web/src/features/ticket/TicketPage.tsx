@@ -96,7 +96,7 @@ function OpenTicket({ ticket }: { ticket: Ticket }) {
   const on: Handlers<'ticket'> = {
     bench: actions.bench, facts: actions.facts,
     settings: () => navigate(`/ticket/${ticket.id}/settings`), sightings: () => navigate(`/ticket/${ticket.id}/sightings`), pages: () => navigate(`/ticket/${ticket.id}/pages`),
-    surface: () => navigate(`/ticket/${ticket.id}/surface`), path: () => navigate(`/ticket/${ticket.id}/path`), ear: () => navigate(`/ticket/${ticket.id}/ear`),
+    surface: () => navigate(`/ticket/${ticket.id}/surface`), path: () => navigate(`/ticket/${ticket.id}/path`), ear: () => navigate(`/ticket/${ticket.id}/ear`), volume: () => navigate(`/ticket/${ticket.id}/volume`),
     call: () => navigate(`/ticket/${ticket.id}/call`), papers: () => navigate(`/ticket/${ticket.id}/papers`),
     ...(isOpen && { note: () => setOverlay({ kind: 'note' }) }), link: () => setOverlay({ kind: 'link' }), why: () => setOverlay({ kind: 'why' }),
     back: () => (chosen ? choose(null) : actions.bench()),
@@ -161,7 +161,7 @@ function OpenTicket({ ticket }: { ticket: Ticket }) {
       {overlay?.kind === 'picker' && (
         <MovePicker
           ticket={ticket} gate={overlay.gate} onClose={close}
-          instrument={overlay.gate === null ? null : atGate(overlay.gate, { settings: on.settings!, sightings: on.sightings!, pages: on.pages!, surface: on.surface!, path: on.path!, ear: on.ear! })}
+          instrument={overlay.gate === null ? null : atGate(overlay.gate, { settings: on.settings!, sightings: on.sightings!, pages: on.pages!, surface: on.surface!, path: on.path!, ear: on.ear!, volume: on.volume! })}
           onPick={(id) => { choose(id); close() }} onHeld={(held) => setOverlay({ kind: 'override', held })}
         />
       )}

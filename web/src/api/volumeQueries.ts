@@ -1,0 +1,40 @@
+import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+
+import { call } from './client'
+import type { components } from './schema'
+
+type Schemas = components['schemas']
+export type Volumes = Schemas['VolumesOut']
+export type VolumeLook = Schemas['VolumeLookOut']
+export type RepairGroup = Schemas['RepairGroupOut']
+export type VolumeRepair = Schemas['VolumeRepairOut']
+export type Share = Schemas['ShareOut']
+export type Rescue = Schemas['RescueOut']
+export type VolumeJob = Schemas['VolumeJobOut']
+
+const LIVE_MS = 700
+
+/** One volume of a ticket; looked at again while something goes on with it. Nothing named: the main one of the machine's own disk. */
+export const useVolumes = (id: number, source: string, first: number | null) =>
+  useQuery({
+    queryKey: ['volumes', id, source, first],
+    queryFn: ({ signal }) => call<Volumes>(`/tickets/${id}/volumes?source=${encodeURIComponent(source)}${first === null ? '' : `&first=${first}`}`, { signal }),
+    placeholderData: keepPreviousData,
+    refetchInterval: ({ state }) => (state.data?.job && state.data.job.problem === '' ? LIVE_MS : false),
+  })
+
+export type VolumeAsk =
+  | { to: 'look' }
+  | { to: 'repair'; groups: string[] }
+  | { to: 'take-back'; id: string }
+  | { to: 'rescue'; only: string[]; deleted: boolean; is_all: boolean }
+
+/** Have a volume looked at, repaired, a repair taken back, or files saved from it. */
+export function useVolumeChange(id: number, volumes: Volumes | undefined) {
+  const cache = useQueryClient()
+  return useMutation({
+    mutationFn: ({ ask: { to, ...rest }, by }: { ask: VolumeAsk; by: string }) =>
+      call<Volumes>(`/tickets/${id}/volumes/${to}`, { method: 'POST', json: { ...rest, source: volumes?.source, first: volumes?.first, by } }),
+    onSettled: () => cache.invalidateQueries({ queryKey: ['volumes', id] }),
+  })
+}

@@ -1,0 +1,87 @@
+import type { RepairGroup, VolumeLook, VolumeRepair, Volumes } from '../../api/volumeQueries'
+import { bytes, clock } from '../../lib/format'
+import { Do } from '../../ui/Commands'
+import { T } from '../../words'
+
+const TOUCHES = 6
+
+interface RepairProps { volumes: Volumes; look: VolumeLook; left: ReadonlySet<string>; isActive: boolean; isArmed: boolean; inHand: string | null; onToggle: (id: string) => void; onHand: (id: string) => void }
+
+/** What can be repaired, in groups that are taken or left; what was written, and the way back. */
+export function Repair({ volumes, look, left, isActive, isArmed, inHand, onToggle, onHand }: RepairProps) {
+  const taken = look.groups.filter((g) => !left.has(g.id))
+  return (
+    <section aria-label={T.volumeRepair} data-repair data-active={isActive} className={`border-t-2 pt-2 ${isActive ? 'border-ink' : 'border-line'}`}>
+      <div className="flex flex-wrap items-baseline justify-between gap-x-5">
+        <h2 className="text-l font-bold">{T.volumeRepair}</h2>
+        {!isActive && <Do of="volume" id="side" label={T.volumeSideRepair} />}
+      </div>
+      {look.refused && <p className="border-l-4 border-brick bg-sheet px-3 py-1.5 text-m">{look.refused}</p>}
+      {look.groups.length > 0 && <p className="text-s text-soft">{T.volumeRepairHint}</p>}
+      {taken.length > 0 && left.size === 0 && <p className="mt-1 text-m">{T.volumeAfter[look.state_after]}</p>}
+      {volumes.held.repair ? look.groups.length > 0 && <p className="mt-1 border-l-4 border-brick bg-sheet px-3 py-1.5 text-m"><strong>{T.pathHeld}</strong>: {volumes.held.repair}</p> : isArmed ? (
+        <div className="mt-1 border-l-4 border-ochre bg-sheet px-3 py-1.5" role="alert">
+          <p className="text-m">{T.volumeSure(taken.length, bytes(taken.reduce((n, g) => n + g.size, 0)), volumes.source.startsWith('copy-'))}</p>
+          <div className="flex flex-wrap gap-x-5"><Do of="volume" id="write" strong /><Do of="volume" id="leave" /></div>
+        </div>
+      ) : <div className="mt-1 flex flex-wrap gap-x-5"><Do of="volume" id="repair" strong /></div>}
+      <ol className="mt-1">
+        {look.groups.map((group, index) => (
+          <Group key={group.id} group={group} hotkey={isActive && index < 9 ? String(index + 1) : ''} isTaken={!left.has(group.id)} isOpen={inHand === group.id} onToggle={() => onToggle(group.id)} onHand={() => onHand(group.id)} />
+        ))}
+      </ol>
+      {look.left.length > 0 && (
+        <div className="mt-2">
+          <h3 className="text-m font-bold">{T.volumeStays}</h3>
+          <ul className="text-m text-soft">{look.left.slice(0, TOUCHES).map((text) => <li key={text}>{text}</li>)}</ul>
+        </div>
+      )}
+      <Written repairs={volumes.repairs} />
+    </section>
+  )
+}
+
+interface GroupProps { group: RepairGroup; hotkey: string; isTaken: boolean; isOpen: boolean; onToggle: () => void; onHand: () => void }
+
+function Group({ group, hotkey, isTaken, isOpen, onToggle, onHand }: GroupProps) {
+  return (
+    <li data-group={group.id} className={`border-l-[5px] pl-3 ${isOpen ? 'border-indigo bg-sheet' : 'border-line'} ${isTaken ? '' : 'text-soft'}`}>
+      <div className="flex items-baseline gap-3">
+        <button type="button" aria-pressed={isTaken} onClick={onToggle} className="touch flex min-h-10 min-w-0 flex-1 items-baseline gap-3 text-left">
+          <span className="w-4 shrink-0 text-l font-bold text-indigo">{hotkey}</span>
+          <span className="min-w-0 text-m"><strong className={isTaken ? '' : 'font-normal line-through'}>{group.what}</strong> <span className="text-s text-soft">{isTaken ? T.volumeTaken : T.volumeLeft}</span></span>
+        </button>
+        <button type="button" aria-expanded={isOpen} aria-label={`${T.volumeTouches}: ${group.what}`} onClick={onHand} className="touch min-h-10 shrink-0 px-1 text-m text-indigo">{isOpen ? T.close : T.show}</button>
+      </div>
+      {isTaken && group.doubts.map((doubt) => <p key={doubt} className="pl-7 text-m"><span className="font-bold text-ochre">{T.pathDoubt}</span> {doubt}</p>)}
+      {isOpen && (
+        <div className="pb-1 pl-7 pr-2 text-m">
+          <p className="text-soft">{T.volumeWrites(group.writes, bytes(group.size), group.fields.join(', '))}</p>
+          {group.touches.length > 0 && (
+            <ul aria-label={T.volumeTouches}>
+              {group.touches.slice(0, TOUCHES).map((path) => <li key={path} className="break-words">{path}</li>)}
+              {group.touches.length > TOUCHES && <li className="text-soft">{T.andMore(group.touches.length - TOUCHES)}</li>}
+            </ul>
+          )}
+        </div>
+      )}
+    </li>
+  )
+}
+
+function Written({ repairs }: { repairs: VolumeRepair[] }) {
+  if (repairs.length === 0) return null
+  return (
+    <div className="mt-3" data-repairs>
+      <h3 className="text-m font-bold">{T.volumeWritten}</h3>
+      <ul>
+        {repairs.map((r) => (
+          <li key={r.id} className="py-0.5 text-m" data-repaired={r.state}>
+            <span className="text-soft">{clock(r.at)} {r.by}</span> {r.reverts ? T.pathTookBack(r.what) : r.what} · {T.mendStates[r.state] ?? r.state}{r.taken_back && `, ${T.pathTakenBack}`} · {bytes(r.size)}{r.detail && ` · ${r.detail}`}
+          </li>
+        ))}
+      </ul>
+      <Do of="volume" id="takeBack" />
+    </div>
+  )
+}

@@ -1,0 +1,1 @@
+export { VolumeInstrument } from './VolumeInstrument'
