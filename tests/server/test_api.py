@@ -241,7 +241,7 @@ def test_the_demo_tapes_run_through_the_engine(tmp_path: Path) -> None:
     demo.fill(bench)
     rows = bench.bench.overview().rows
     by_customer = {r.customer: r for r in rows}
-    assert len(rows) == 17
+    assert len(rows) == 19
     assert {r.turn for r in rows} == {"hands", "running", "done"}
     assert [by_customer[c].job.step for c in ("Sextant bookshop", "Kelp and Daughter, dyers", "Ferryman's almanac")] == ["carrier", "stick-out", "cold-2"]
     assert by_customer["Choir office"].urgent

@@ -1,0 +1,80 @@
+"""What is kept of disks that were read in part: the map and the sparse image, what is given back, the helper process that works on them."""
+
+from __future__ import annotations
+
+import itertools
+import random
+from pathlib import Path
+
+import pytest
+
+from gatecheck.server.volumes.desk import Desk
+from gatecheck.server.volumes.parts import BAD, GONE, LEFT, READ, Ground, Marks, Parts, PartSectors
+from gatecheck.store import StoreError
+
+
+def test_runs_are_as_sectors_painted_one_by_one() -> None:
+    chance = random.Random(3)
+    marks, plain = Marks(), [GONE] * 400
+    for _ in range(600):
+        first, count, state = chance.randrange(390), chance.randrange(0, 40), chance.choice([GONE, READ, BAD, LEFT])
+        marks.paint(first, count, state)
+        plain[first : min(400, first + count)] = [state] * (min(400, first + count) - first)
+        low, size = chance.randrange(400), chance.randrange(1, 60)
+        size = min(size, 400 - low)
+        runs = list(marks.runs(low, size))
+        assert [s for _, n, s in runs for _ in range(n)] == plain[low : low + size]
+        assert all(a[2] != b[2] for a, b in itertools.pairwise(runs))
+
+
+def test_what_was_read_is_there_after_a_settling_and_not_before(tmp_path: Path) -> None:
+    parts = Parts(tmp_path)
+    ground = parts.of(7, "sda-1", 512, 1 << 22)
+    parts.write(ground, 512 * 10, b"a" * 1024, 1024)
+    parts.mark(ground, 40, 2, BAD)
+    parts.mark(ground, 50, 2, LEFT)
+    seen = PartSectors(ground)
+    assert set(seen.read(10, 2).missing.values()) == {"not captured"}
+    parts.settle(ground)
+    seen.refresh()
+    assert seen.read(10, 2).data == b"a" * 1024
+    assert [seen.read(n, 1).missing.get(n) for n in (10, 12, 40, 50, 1 << 22)] == [None, "not captured", "unreadable", "not captured", "beyond the end"]
+    assert Path(ground.image).stat().st_blocks * 512 < 1 << 20
+    parts.drop(ground, [(10, 2)])
+    assert PartSectors(ground).read(10, 1).missing == {10: "not captured"}
+    again = Parts(tmp_path).of(7, "sda-1", 512, 1 << 22)
+    assert PartSectors(again).read(40, 1).missing == {40: "unreadable"}
+
+
+def test_a_new_start_of_the_machine_begins_anew_and_bad_places_are_refused(tmp_path: Path) -> None:
+    parts = Parts(tmp_path)
+    old, new = parts.of(7, "sda-1", 512, 100), parts.of(7, "sda-2", 512, 100)
+    parts.only(7, "sda-2")
+    assert not Path(old.image).exists()
+    assert Path(new.image).exists()
+    for at, length in ((1, 512), (0, 100), (512 * 99, 1024)):
+        with pytest.raises(StoreError, match="expected whole sectors"):
+            parts.write(new, at, bytes(length), length)
+    with pytest.raises(StoreError, match="known size"):
+        parts.of(7, "sdb-2", 512, 0)
+    parts.remove_all(7)
+    assert not list(tmp_path.rglob("*.img"))
+
+
+def test_a_helper_that_fails_or_dies_takes_one_task_with_it(tmp_path: Path) -> None:
+    desk = Desk()
+    try:
+        with pytest.raises(StoreError, match="look: FileNotFoundError"):
+            desk.run("look", Ground(str(tmp_path / "none.img"), 512, 4096, sums=str(tmp_path / "none.sums")), 0, 4095)
+        with pytest.raises(StoreError, match="KeyError"):
+            desk.run("no-such")
+        parts = Parts(tmp_path)
+        ground = parts.of(1, "sda-1", 512, 4096)
+        assert desk._process is not None
+        desk._process.kill()
+        desk._process.wait()
+        found, wants = desk.run("look", ground, 0, 4095)
+        assert found.report is None
+        assert wants.runs[0][0] == 0
+    finally:
+        desk.close()
