@@ -109,6 +109,15 @@ def test_files_are_rescued_from_bad_places_however_often_it_is_interrupted(bench
     desk = Desk(bench, "fading-photos", **FADING)
     look = desk.looked()["look"]
     assert (look["state"], [s["path"] for s in look["people"]]) == ("clean", ["Users/Berit"])
+    bad = sorted(patient("fading-photos").connected().drives["sda"].disk.bad)
+    asked = "".join(f"&lba={lba}" for lba in (bad[0], bad[-1], 206_848, 3))
+    lives = {p["lba"]: p for p in bench.call("GET", f"/api/tickets/{desk.number}/volumes/where?device=sda{asked}")}
+    assert lives[bad[0]]["path"][-7:] in ("004.jpg", "017.jpg", "031.jpg")
+    assert lives[bad[0]]["path"] != lives[bad[-1]]["path"]
+    assert lives[206_848]["stakes"] == "boot"
+    assert 3 not in lives  # of no volume that was looked at
+    pieces = bench.call("GET", f"/api/tickets/{desk.number}/path")["pieces"]
+    assert [p["systems"] for p in pieces] == [[], ["Windows 10 10.0.19045.3803", "Berit"]]
     desk.ask("rescue", only=["Users/Berit"], is_all=True)
     for turn in range(5):
         time.sleep(0.4)

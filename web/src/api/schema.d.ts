@@ -140,6 +140,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/tickets/{ticket_id}/ways": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get Ways */
+        get: operations["getWays"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/tickets/{ticket_id}/bay": {
         parameters: {
             query?: never;
@@ -884,6 +901,23 @@ export interface paths {
         };
         /** Get Volumes */
         get: operations["getVolumes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tickets/{ticket_id}/volumes/where": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Where */
+        get: operations["livesAt"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2356,6 +2390,40 @@ export interface components {
              */
             has: number;
         };
+        /**
+         * HowOut
+         * @description How a move is done. `works`: share of the cases in which it comes to what it is for; `opens`: an instrument that does it.
+         */
+        HowOut: {
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+            /** Minutes */
+            minutes: number;
+            /** Unattended */
+            unattended: number;
+            /** Works */
+            works: number;
+            /** Steps */
+            steps: string[];
+            /** Reads */
+            reads: components["schemas"]["HowReadOut"][];
+            /** Opens */
+            opens: string | null;
+        };
+        /**
+         * HowReadOut
+         * @description What stands on the machine's screen. `outcome`: of the move; null: it is noted, and the move goes on.
+         */
+        HowReadOut: {
+            /** Says */
+            says: string;
+            /** Outcome */
+            outcome: string | null;
+            /** Means */
+            means: string;
+        };
         /** ItemOut */
         ItemOut: {
             /** Id */
@@ -2702,6 +2770,20 @@ export interface components {
             hot: boolean;
         };
         /**
+         * LivesAtOut
+         * @description What lives at a sector of a volume that was looked at.
+         */
+        LivesAtOut: {
+            /** Lba */
+            lba: number;
+            /** Text */
+            text: string;
+            /** Path */
+            path: string | null;
+            /** Stakes */
+            stakes: string;
+        };
+        /**
          * LivesOut
          * @description A part of the disk with a name: a partition.
          */
@@ -2815,6 +2897,11 @@ export interface components {
             verdict: boolean;
             /** Trial */
             trial: boolean;
+            /**
+             * Ways
+             * @description it is written down how this is done
+             */
+            ways: boolean;
         };
         /**
          * NamespaceOut
@@ -3245,7 +3332,8 @@ export interface components {
         };
         /**
          * PieceOut
-         * @description A partition on the ruler. First and last LBA, both inside; `holds`: what stands in it, in words.
+         * @description A partition on the ruler. First and last LBA, both inside; `holds`: what stands in it, in words; `systems`: installed ones and whose they
+         *     are, where its volume was looked at.
          */
         PieceOut: {
             /** Number */
@@ -3258,6 +3346,8 @@ export interface components {
             name: string;
             /** Holds */
             holds: string;
+            /** Systems */
+            systems: string[];
         };
         /**
          * PlaceOut
@@ -5027,6 +5117,57 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TicketOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getWays: {
+        parameters: {
+            query?: {
+                move?: string;
+            };
+            header?: never;
+            path: {
+                ticket_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HowOut"][];
                 };
             };
             /** @description Not Found */
@@ -7512,6 +7653,58 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["VolumesOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    livesAt: {
+        parameters: {
+            query: {
+                device: string;
+                lba: number[];
+            };
+            header?: never;
+            path: {
+                ticket_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LivesAtOut"][];
                 };
             };
             /** @description Not Found */

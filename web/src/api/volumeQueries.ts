@@ -38,3 +38,20 @@ export function useVolumeChange(id: number, volumes: Volumes | undefined) {
     onSettled: () => cache.invalidateQueries({ queryKey: ['volumes', id] }),
   })
 }
+
+export type LivesAt = Schemas['LivesAtOut']
+const MOST_ASKED = 64
+
+/** What lives at sectors of a disk, as far as its volumes were looked at: LBA -> what. Nothing is asked for where there are none. */
+export function useLivesAt(id: number, device: string, lbas: readonly number[]): ReadonlyMap<number, LivesAt> {
+  const asked = [...new Set(lbas)].sort((a, b) => a - b).slice(0, MOST_ASKED)
+  const { data = [] } = useQuery({
+    queryKey: ['lives', id, device, asked.join(' ')],
+    queryFn: ({ signal }) => call<LivesAt[]>(`/tickets/${id}/volumes/where?device=${encodeURIComponent(device)}${asked.map((lba) => `&lba=${lba}`).join('')}`, { signal }),
+    enabled: asked.length > 0 && device !== '',
+  })
+  return new Map(data.map((own) => [own.lba, own]))
+}
+
+/** In words: the file where one is known, else the structure, else what is known without a look. */
+export const livesAt = (own: LivesAt | undefined, otherwise: string): string => (own ? [own.text, own.path].filter(Boolean).join(' ') : otherwise)

@@ -22,7 +22,7 @@ export const KEYMAP = {
   ticket: {
     else: command('e /', T.somethingElse), start: command('r', T.start), undo: command('u', T.undoLast), putBack: command('x', T.putBackKey), takeBack: command('z', T.takeOneBack),
     settings: command('t', T.settings), sightings: command('i', T.sightings), pages: command('p', T.pages), surface: command('F2', T.surfaceShort), path: command('F3', T.pathShort), ear: command('F4', T.earShort), volume: command('F8', T.volumeShort), link: command('y', T.linkShort),
-    why: command('w', T.why), call: command('c', T.callSheet), sign: command('s', T.sign), handOver: command('h', T.handOver),
+    ways: command('g', T.waysShort), why: command('w', T.why), call: command('c', T.callSheet), sign: command('s', T.sign), handOver: command('h', T.handOver),
     tray: command('+', T.trayAdd), backIn: command('-', T.trayBack), parts: command('d', T.partsShort), leaveOut: command('v', T.leaveOut), tape: command('j', T.tapeOrJob), note: command('m', T.noteShort), papers: command('q', T.papersShort),
     reopen: command('o', T.reopen), cameBack: command('n', T.cameBack), back: command('Escape', T.backOrBench), ...FROM_A_TICKET,
   },
@@ -64,6 +64,7 @@ export const KEYMAP = {
   shelf: { bringIn: command('m', T.shelfIn), takeOut: command('e', T.shelfOut), back: command('Escape', T.bench), bench: command('b', T.bench), ...EVERYWHERE },
   group: { several: command('s', T.traySeveral), keep: command('Enter', T.trayKeep), more: command('+', T.trayMore), fewer: command('-', T.trayFewer) },
   stepPicker: {},
+  ways: { backToList: command('0', T.waysOthers), open: command('o', T.waysOpen) },
   told: { keep: command('Enter', T.keepIt) },
   odds: { reset: command('r', T.resetOdds), sure: command('y', T.resetDo), back: command('Escape', T.bench), bench: command('b', T.bench), ...EVERYWHERE },
   link: { open: command('m', T.linkOpen), end: command('x', T.linkEnd), practice: command('p', T.practiceHere) },

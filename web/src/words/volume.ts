@@ -1,5 +1,15 @@
-/** Words of the Volume instrument. */
+/** Words of the Volume instrument, and of how a move is done. */
 export const VOLUME = {
+  waysShort: 'how to do it',
+  waysTitle: (move: string) => `${move}: how`,
+  waysHint: 'Digits choose one. The likeliest stands first.',
+  waysNone: 'No way is written down for this machine.',
+  waysOthers: 'the other ways',
+  waysOpen: 'open the instrument',
+  waysWorks: (share: string) => `comes to it in about ${share} of such cases`,
+  waysReads: 'What does it say?',
+  waysReadsHint: 'Tap what stands on its screen: it goes on the tape, with the answer where it is one.',
+  waysNoted: 'noted on the tape',
   volumeTitle: 'Volume',
   volumeShort: 'volume',
   volumeHint: 'What stands in a partition, looked at without writing; what can be repaired and taken back; what is the customer’s, saved first.',

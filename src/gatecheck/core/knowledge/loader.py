@@ -15,9 +15,10 @@ from gatecheck.core.knowledge import tables as t
 from gatecheck.core.knowledge.instruments import Ids, load_keys, load_settings, load_sightings
 from gatecheck.core.knowledge.judging import load_findings
 from gatecheck.core.knowledge.toml_table import Table
+from gatecheck.core.knowledge.ways import load_ways
 from gatecheck.core.knowledge.work import load_work
 
-FILES = ("vocabulary.toml", "faults.toml", "checks.toml", "fixes.toml", "decisions.toml", "intake.toml", "settings.toml", "sightings.toml", "keys.toml", "platforms.toml", "rules.toml", "findings.toml", "doubts.toml", "work.toml")
+FILES = ("vocabulary.toml", "faults.toml", "checks.toml", "fixes.toml", "decisions.toml", "intake.toml", "settings.toml", "sightings.toml", "keys.toml", "platforms.toml", "rules.toml", "findings.toml", "doubts.toml", "work.toml", "ways.toml")
 FIX_OUTCOMES = ("boots", "now-seen", "other-screen", "no-change", "could-not")
 # rule -> (its limits, its readings): what the engine asks of each
 RULES: Mapping[str, tuple[tuple[str, ...], tuple[str, ...]]] = {
@@ -141,6 +142,7 @@ class _Builder:
             sightings=load_sightings(self.tables["sightings.toml"], self._ids()),
             keys=load_keys(self.tables["keys.toml"], self._ids()),
             work=load_work(self.tables["work.toml"], self._ids(), tuple(self.fix_ids), tuple(self.calls), tuple(self.voc.sub("interlocks").values)),
+            ways=load_ways(self.tables["ways.toml"], self._ids()),
             platform_words={p: self._words_on(p) for p in self.tables["platforms.toml"].values},
         )
 

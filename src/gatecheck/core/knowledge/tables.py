@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 from gatecheck.core.knowledge.instruments import Keys, Settings, Sightings
 from gatecheck.core.knowledge.judging import Findings
+from gatecheck.core.knowledge.ways import Way
 from gatecheck.core.knowledge.work import Work
 
 Row = Mapping[str, float]
@@ -267,6 +268,7 @@ class Knowledge:
     sightings: Sightings
     keys: Keys
     work: Work
+    ways: tuple[Way, ...]
     platform_words: Mapping[str, Mapping[str, Mapping[str, str]]]
     """platform -> move -> name, ask or why, where that platform has its own"""
 

@@ -109,11 +109,14 @@ def bench_row(ticket: TicketOut, link: LinkRowOut | None) -> BenchRow:
 def words_of(knowledge: Knowledge) -> WordsOut:
     """The catalogue of gates, faults and moves that the screens speak from."""
 
+    with_ways = {w.move for w in knowledge.ways}
+
     def move(kind: str, item: Check | Fix) -> dict[str, Any]:
         return {
             "id": item.id, "kind": kind, "gate": item.gate, "name": item.name, "ask": item.ask, "why": item.why,
             "outcomes": list(item.outcomes), "say": dict(item.say), "minutes": item.minutes, "unattended": item.unattended,
             "visit": item.visit, "verdict": getattr(item, "verdict", False), "trial": getattr(item, "trial", False),
+            "ways": item.id in with_ways,
         }  # fmt: skip
 
     return WordsOut.model_validate({

@@ -82,6 +82,7 @@ class MoveWords(Wire):
     visit: str | None
     verdict: bool
     trial: bool
+    ways: bool = Field(description="it is written down how this is done")
 
 
 class FaultWords(Wire):

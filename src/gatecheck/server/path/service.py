@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import base64
 import re
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
 from typing import Any
@@ -74,6 +74,8 @@ class Paths:
         self.shop, self.captures, self.links = shop, captures, linked
         linked.errands["sectors"] = self
         linked.on_done.append(self._done)
+        self.systems_of: Callable[[int, str, int], Sequence[str]] = lambda ticket_id, disk, first: ()
+        """installed systems, and whose they are, on the volume that begins there"""
         self._judged = lru_cache(_MOST_KEPT)(self._judge)
 
     # --- what is known -----------------------------------------------------------------------------------------
@@ -142,6 +144,7 @@ class Paths:
         return path_out(
             seen, self.shop.words, disks=disks, reading=running.id if running else None, held=held, linked=linked,
             mends=self._mends(orders), fix_names={m: self.shop.model.knowledge.fixes[m].name for m in self.shop.model.knowledge.fixes},
+            systems=lambda disk, first: self.systems_of(ticket_id, disk, first),
         )  # fmt: skip
 
     def read(self, ticket_id: int, device: str, *, by: str) -> None:

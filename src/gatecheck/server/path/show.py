@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from typing import TYPE_CHECKING
 
 from gatecheck.core.disk.division import Division, division_of
@@ -47,7 +47,7 @@ def fix_of(plan: Plan, followed: Followed) -> str:
 
 def path_out(
     seen: Seen | None, words: Words, *, disks: Sequence[PathDiskOut], reading: int | None, held: Mapping[str, str], linked: bool,
-    mends: list[MendOut], fix_names: Mapping[str, str],
+    mends: list[MendOut], fix_names: Mapping[str, str], systems: Callable[[str, int], Sequence[str]] = lambda disk, first: (),
 ) -> PathOut:  # fmt: skip
     if seen is None:
         return PathOut(
@@ -62,8 +62,8 @@ def path_out(
     said = say("path.unread", count=sum(count for _, count in followed.wanted)) if not stands else say("path.boots") if verdict.boots else say("path.stops", text=stop.text if stop else "")
     return PathOut(
         disks=list(disks), device=ground.device, disk=ground.disk.device, mode=ground.mode, mode_told=ground.told, sector=disk.sector, sectors=disk.length or 0, scheme=division.scheme,
-        pieces=[PieceOut(number=p.number, first=p.first, last=p.last, name=p.name, holds=_holds(disk, p.first)) for p in division.pieces if not p.is_extended],
-        tables=[PieceOut(number=0, first=first, last=last, name=words.say(Said(f"where.{name}", {})), holds="") for first, last, name in tables_of(disk, division)],
+        pieces=[PieceOut(number=p.number, first=p.first, last=p.last, name=p.name, holds=_holds(disk, p.first), systems=list(systems(ground.disk.device, p.first))) for p in division.pieces if not p.is_extended],
+        tables=[PieceOut(number=0, first=first, last=last, name=words.say(Said(f"where.{name}", {})), holds="", systems=[]) for first, last, name in tables_of(disk, division)],
         steps=[PathStepOut(text=words.say(step), reads=_spans(own)) for step, own in zip(verdict.path[: followed.sure], followed.reads, strict=False)],
         last_reads=_spans(followed.reads[-1]) if stands else [],
         boots=verdict.boots if stands else None, verdict=words.say(said),

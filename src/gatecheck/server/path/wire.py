@@ -16,13 +16,15 @@ class PathDiskOut(Wire):
 
 
 class PieceOut(Wire):
-    """A partition on the ruler. First and last LBA, both inside; `holds`: what stands in it, in words."""
+    """A partition on the ruler. First and last LBA, both inside; `holds`: what stands in it, in words; `systems`: installed ones and whose they
+    are, where its volume was looked at."""
 
     number: int
     first: int
     last: int
     name: str
     holds: str
+    systems: list[str]
 
 
 class SpanOut(Wire):

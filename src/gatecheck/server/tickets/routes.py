@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from typing import Any
+from typing import Annotated, Any
 
-from fastapi import APIRouter
+from fastapi import APIRouter, Query
 
 from gatecheck.core.errors import TapeError
 from gatecheck.core.tape.parse import PARSERS
 from gatecheck.server.tickets.service import Tickets
-from gatecheck.server.tickets.wire import BayIn, EntryIn, SheetOut, TermsIn, TicketIn, TicketOut
+from gatecheck.server.tickets.wire import BayIn, EntryIn, HowOut, SheetOut, TermsIn, TicketIn, TicketOut
 from gatecheck.server.wire import TicketId
 
 ONLY_BY_WORK = {"step", "waive", "first", "out", "back", "part", "picture"}
@@ -50,6 +50,10 @@ def ticket_routes(tickets: Tickets) -> APIRouter:
         client_entries(given)
         keys = [None if request.key is None else request.key if n == 0 else f"{request.key}.{n}" for n in range(len(given))]
         return tickets.append_all(ticket_id, list(zip(given, keys, strict=True)), by=request.by)
+
+    @router.get("/{ticket_id}/ways", operation_id="getWays")
+    def get_ways(ticket_id: TicketId, move: Annotated[str, Query(max_length=60)] = "") -> list[HowOut]:
+        return tickets.ways(ticket_id, move)
 
     @router.put("/{ticket_id}/bay", operation_id="moveToBay")
     def move_to_bay(ticket_id: TicketId, request: BayIn) -> TicketOut:

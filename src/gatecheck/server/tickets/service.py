@@ -12,13 +12,14 @@ from gatecheck.core.decide.explain import overturns
 from gatecheck.core.decide.report import document, option_document
 from gatecheck.core.decide.sheet import barred_ways, call_sheet
 from gatecheck.core.errors import TapeError
+from gatecheck.core.knowledge.ways import ways_of
 from gatecheck.core.tape.entries import Broken
 from gatecheck.core.tape.parse import parse_facts
 from gatecheck.server.errors import NotFoundError
 from gatecheck.server.shop import Shop, now
 from gatecheck.server.tickets.folded import FoldCache, FoldedTicket, fold_ticket
 from gatecheck.server.tickets.view import ticket_view
-from gatecheck.server.tickets.wire import AttachmentOut, SheetOut, TicketOut
+from gatecheck.server.tickets.wire import AttachmentOut, HowOut, HowReadOut, SheetOut, TicketOut
 from gatecheck.store import Connection, StoreError, tickets
 from gatecheck.store.files import attachments
 from gatecheck.store.tickets import EntryRow, TicketRow
@@ -46,6 +47,17 @@ class Tickets:
         self._lock = threading.Lock()
 
     # --- reading -----------------------------------------------------------------------------------------------
+
+    def ways(self, ticket_id: int, move: str) -> list[HowOut]:
+        """How this move is done on this machine, the likeliest first. Raises NotFoundError."""
+        facts = self.folded_of(ticket_id).state.facts
+        found = ways_of(self.shop.model.knowledge.ways, move, facts)
+        return [
+            HowOut(
+                id=w.id, name=w.name, minutes=w.minutes, unattended=w.unattended, works=w.works, steps=list(w.steps), reads=[HowReadOut(says=r.says, outcome=r.outcome, means=r.means) for r in w.reads], opens=w.opens,
+            )
+            for w in sorted(found, key=lambda w: -w.works)
+        ]  # fmt: skip
 
     def row_of(self, ticket_id: int) -> TicketRow:
         """Raises NotFoundError."""

@@ -163,6 +163,27 @@ class JobRowOut(Wire):
     unproven: int
 
 
+class HowReadOut(Wire):
+    """What stands on the machine's screen. `outcome`: of the move; null: it is noted, and the move goes on."""
+
+    says: str
+    outcome: str | None
+    means: str
+
+
+class HowOut(Wire):
+    """How a move is done. `works`: share of the cases in which it comes to what it is for; `opens`: an instrument that does it."""
+
+    id: str
+    name: str
+    minutes: float
+    unattended: float
+    works: float
+    steps: list[str]
+    reads: list[HowReadOut]
+    opens: str | None
+
+
 class TicketOut(Wire):
     id: int
     number: str

@@ -18,6 +18,8 @@ from gatecheck.server.volumes.wire import VolumePieceOut, VolumeSourceOut
 from gatecheck.store import links
 
 _COPY = "copy-"
+_TABLE = 34
+"""sectors at a disk's beginning, and at its end, that name its partitions"""
 _NO_VOLUME = {"C12A7328-F81F-11D2-BA4B-00A0C93EC93B", "E3C9E316-0B5C-4DB8-817D-F92DF00215AE"}
 """GPT types that hold no files of the customer: system partition, reserved"""
 
@@ -96,6 +98,18 @@ class Grounds:
         ground = self.parts.of(ticket_id, f"{source}-{session[:16]}", seen.sectors.sector, seen.sectors.length)
         layers = Layered([PartSectors(ground), seen.sectors], sector=seen.sectors.sector, length=seen.sectors.length)
         return Known(own, seen.device, layers, division_of(layers), ground, session)
+
+    def seed(self, known: Known) -> None:
+        """The table of a disk, as the first reading brought it, into what is kept of its sectors."""
+        length = known.sectors.length or 0
+        if known.source.is_copy or not length:
+            return
+        for first, count in ((0, min(_TABLE, length)), (max(0, length - _TABLE), min(_TABLE, length))):
+            span = known.sectors.read(first, count)
+            for lba in range(first, first + count):
+                if lba not in span.missing:
+                    self.parts.write(known.ground, lba * span.sector, span.data[(lba - first) * span.sector : (lba - first + 1) * span.sector], span.sector)
+        self.parts.settle(known.ground)
 
     @staticmethod
     def pieces(known: Known) -> list[VolumePieceOut]:

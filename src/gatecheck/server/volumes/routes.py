@@ -7,10 +7,11 @@ from typing import Annotated
 from fastapi import APIRouter, Query
 
 from gatecheck.server.volumes.service import Volumes
-from gatecheck.server.volumes.wire import LookIn, RepairIn, RescueIn, TakeBackRepairIn, VolumesOut
+from gatecheck.server.volumes.wire import LivesAtOut, LookIn, RepairIn, RescueIn, TakeBackRepairIn, VolumesOut
 from gatecheck.server.wire import TicketId
 
 Name = Annotated[str, Query(max_length=60)]
+Lbas = Annotated[list[Annotated[int, Query(ge=0, lt=1 << 48)]], Query(max_length=64)]
 First = Annotated[int | None, Query(ge=0)]
 
 
@@ -20,6 +21,10 @@ def volume_routes(volumes: Volumes) -> APIRouter:
     @router.get("", operation_id="getVolumes")
     def get_volumes(ticket_id: TicketId, source: Name = "", first: First = None) -> VolumesOut:
         return volumes.view(ticket_id, source, first)
+
+    @router.get("/where", operation_id="livesAt")
+    def where(ticket_id: TicketId, device: Name, lba: Lbas) -> list[LivesAtOut]:
+        return volumes.where(ticket_id, device, lba)
 
     @router.post("/look", operation_id="lookAtVolume", status_code=201)
     def look(ticket_id: TicketId, said: LookIn) -> VolumesOut:

@@ -9,6 +9,7 @@ from typing import Any
 from gatecheck.core.instruments.evidence import noted
 from gatecheck.core.volume.evidence import volume_says
 from gatecheck.core.volume.gather import Looked
+from gatecheck.core.volume.people import HOME
 from gatecheck.core.words.said import say, to_json
 from gatecheck.rescuing import not_whole
 from gatecheck.server.captures.service import ELSEWHERE, Captures
@@ -18,13 +19,13 @@ from gatecheck.server.path.service import Paths
 from gatecheck.server.shop import Shop, now
 from gatecheck.server.volumes import looks
 from gatecheck.server.volumes.desk import Desk
-from gatecheck.server.volumes.grounds import Grounds, Volume
+from gatecheck.server.volumes.grounds import Grounds, Known, Volume
 from gatecheck.server.volumes.jobs import Job
 from gatecheck.server.volumes.parts import BAD, GONE, LEFT, Parts
 from gatecheck.server.volumes.repairs import Repairs
 from gatecheck.server.volumes.rescues import DONE, FAILED, PAUSED, RUNS, STOPPED, Rescues
 from gatecheck.server.volumes.tasks import Wants
-from gatecheck.server.volumes.wire import VolumeJobOut, VolumesOut
+from gatecheck.server.volumes.wire import LivesAtOut, VolumeJobOut, VolumesOut
 from gatecheck.store import StoreError, links
 from gatecheck.store.files import attachments
 from gatecheck.store.links import WAITING, Order
@@ -32,7 +33,7 @@ from gatecheck.store.links import WAITING, Order
 _WAIT_SECONDS = 1.5
 """how long a probe's question waits for an answer before it is to ask again"""
 _MOVES = {"look": "volume-look", "repair": "repair-volume", "rescue": "copy-data"}
-_MOST_NAMED = 20
+_MOST_NAMED, _MOST_PEOPLE = 20, 4
 Key = tuple[int, str, int]
 """ticket, source, first sector"""
 
@@ -51,9 +52,11 @@ class Volumes:
         self.grounds = Grounds(paths, self.parts, linked.copying.copies)
         self.repairs = Repairs(shop, linked, paths)
         self._jobs: dict[Key, Job] = {}
+        self._lived: dict[tuple[str, str, tuple[int, ...]], list[LivesAtOut]] = {}
         for order in ("volume", "rescue"):
             linked.errands[order] = self
         linked.on_done.append(self._done)
+        paths.systems_of = self.systems_of
 
     # --- for the browser ---------------------------------------------------------------------------------------
 
@@ -171,6 +174,39 @@ class Volumes:
 
         job.run(safely)
 
+    def systems_of(self, ticket_id: int, disk: str, first: int) -> list[str]:
+        """Installed systems by name and version, and the people on the same volume, as the newest look found them."""
+        kept = looks.read(self._look_place(ticket_id, disk, first))
+        if kept is None:
+            return []
+        people = [str(s["path"]).rpartition("/")[2] for s in kept["people"] if s["kind"] == HOME][:_MOST_PEOPLE]
+        return [*(f"{s['name']} {s['version']}".strip() for s in kept["report"]["systems"]), *people]
+
+    def where(self, ticket_id: int, device: str, lbas: list[int]) -> list[LivesAtOut]:
+        """What lives at these sectors, for those in volumes that were looked at; nothing for the others, and while something goes on. Raises NotFoundError, StoreError."""
+        self.captures.tickets.row_of(ticket_id)
+        disk = next((d.disk for d in self.grounds.paths.disks_of(ticket_id) if device in (d.device, d.disk)), device)
+        known = self.grounds.known(ticket_id, disk)
+        if known is None or any(not j.ended.is_set() for (t, _, _), j in self._jobs.items() if t == ticket_id):
+            return []
+        looked = []
+        for piece in self.grounds.pieces(known):
+            kept = looks.read(self._look_place(ticket_id, disk, piece.first))
+            if kept is not None and kept["session"] == known.session:
+                looked.append((piece.first, piece.last))
+        wanted = tuple(sorted({lba for lba in lbas if any(a <= lba <= b for a, b in looked)}))
+        return self._lives(known, wanted) if wanted else []
+
+    def _lives(self, known: Known, lbas: tuple[int, ...]) -> list[LivesAtOut]:
+        key = (known.ground.image, known.session, lbas)
+        if key not in self._lived:
+            self.grounds.seed(known)
+            found = self.desk.run("where", known.ground, lbas)
+            if len(self._lived) > _MOST_NAMED:
+                self._lived.clear()
+            self._lived[key] = [LivesAtOut(lba=p.lba, text=self.shop.words.say(p.structure), path=p.path, stakes=p.stakes) for p in found]
+        return self._lived[key]
+
     def _free(self, ticket_id: int, source: str, first: int) -> Volume:
         """The volume, where nothing goes on with it. Raises NotFoundError, StoreError."""
         own = self.grounds.volume(ticket_id, source, first)
@@ -196,6 +232,7 @@ class Volumes:
 
     def _keep(self, ticket_id: int, own: Volume, found: Looked, *, by: str) -> None:
         looks.save(self._look_place(ticket_id, own.source, own.first), looks.kept_look(found, by=by, at=now(), session=own.session, base=own.first * own.ground.sector))
+        self._lived.clear()
         self.links.tell(ticket_id, at_once=True)
 
     # --- for the probe -----------------------------------------------------------------------------------------

@@ -11,6 +11,7 @@ from typing import Any
 
 from gatecheck.core.disk.follow import Run, joined
 from gatecheck.core.disk.mend import merged
+from gatecheck.core.disk.where import Where, places_of
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.volume.check import opened
 from gatecheck.core.volume.gather import Gathering, Looked, look, near
@@ -182,4 +183,9 @@ class _Whole(Parts):
         return
 
 
-TASKS: Mapping[str, Callable[..., Any]] = {"look": look_task, "writes": writes_task, "rescue": rescue_task}
+def where_task(told: Told, ground: Ground, lbas: Sequence[int]) -> list[Where]:
+    """What lives at these sectors, by what was read."""
+    return places_of(PartSectors(ground), lbas)
+
+
+TASKS: Mapping[str, Callable[..., Any]] = {"look": look_task, "writes": writes_task, "rescue": rescue_task, "where": where_task}

@@ -160,6 +160,15 @@ class VolumesOut(BaseModel):
     linked: bool
 
 
+class LivesAtOut(BaseModel):
+    """What lives at a sector of a volume that was looked at."""
+
+    lba: int
+    text: str
+    path: str | None
+    stakes: str
+
+
 class LookIn(BaseModel):
     model_config = ConfigDict(extra="forbid")
 

@@ -8,6 +8,7 @@ import { TimeLine } from './TimeLine'
 import { TrendPane } from './TrendPane'
 
 interface DriveSheetProps {
+  ticket: number
   capture: Capture
   drive: Drive
   /** Shows the bytes of a page, by its kind. */
@@ -89,7 +90,7 @@ function PageList({ title, pages }: { title: string; pages: Capture['other_pages
 }
 
 /** One drive of one capture: verdict, identity, findings by weight, readings, and the pages they rest on. */
-export function DriveSheet({ capture, drive, onBytes }: DriveSheetProps) {
+export function DriveSheet({ ticket, capture, drive, onBytes }: DriveSheetProps) {
   const all = [...drive.pages, ...capture.other_pages]
   const silent = all.filter((p) => p.status !== 'decoded')
   const others = capture.other_pages.filter((p) => p.status === 'decoded')
@@ -116,7 +117,7 @@ export function DriveSheet({ capture, drive, onBytes }: DriveSheetProps) {
       </div>
       <div>
         <Readings drive={drive} onBytes={onBytes} />
-        <TimeLine drive={drive} onBytes={onBytes} />
+        <TimeLine ticket={ticket} drive={drive} onBytes={onBytes} />
         <Volumes capture={capture} drive={drive} />
         <PageList title={T.pagesSilent} pages={silent} />
         <PageList title={T.pagesOthers} pages={others} />

@@ -84,7 +84,7 @@ export function PagesInstrument({ id }: { id: number }) {
       {shown && compare && canCompare ? (
         <SideBySide captures={captures} drive={shown.drive} />
       ) : shown ? (
-        <DriveSheet capture={shown.capture} drive={shown.drive} onBytes={showBytes} />
+        <DriveSheet ticket={id} capture={shown.capture} drive={shown.drive} onBytes={showBytes} />
       ) : (
         <div className="pt-16 text-center">
           <p className="text-xl font-semibold">{T.noPages}</p>

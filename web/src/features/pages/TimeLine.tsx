@@ -1,12 +1,15 @@
 import type { Drive, DriveEvent } from '../../api/client'
+import { livesAt, useLivesAt } from '../../api/volumeQueries'
+import { lowerFirst } from '../../lib/format'
 import { T } from '../../words'
 
 const TONE: Record<string, string> = { failing: 'var(--brick)', sign: 'var(--ochre)', note: 'var(--line)' }
 const WIDTH = 560
 
 /** The drive's own log on its own running time: tests stand above the line, errors hang below it. */
-export function TimeLine({ drive, onBytes }: { drive: Drive; onBytes: (page: string, at: number) => void }) {
+export function TimeLine({ ticket, drive, onBytes }: { ticket: number; drive: Drive; onBytes: (page: string, at: number) => void }) {
   const events = drive.events ?? []
+  const files = useLivesAt(ticket, drive.device, events.flatMap((e) => (e.lba === null ? [] : [e.lba])))
   if (events.length === 0) return null
   const more = (drive.events_in_all ?? 0) > events.length
   const now = drive.hours ?? Math.max(...events.map((e) => e.hours ?? 0))
@@ -28,7 +31,7 @@ export function TimeLine({ drive, onBytes }: { drive: Drive; onBytes: (page: str
         {[...events].reverse().slice(0, 8).map((e, index) => (
           <li key={index} className="flex items-baseline gap-3 border-b border-hair py-1">
             <span className="w-20 shrink-0 text-soft">{e.ago !== null ? T.hoursAgo(e.ago) : e.hours !== null ? `${e.hours.toLocaleString('en')} h` : ''}</span>
-            <span className={`min-w-0 flex-1 ${e.severity === 'failing' ? 'font-bold' : ''}`}>{e.text}{e.lba !== null && <span className="text-soft"> · {T.atLba(e.lba)}</span>}</span>
+            <span className={`min-w-0 flex-1 ${e.severity === 'failing' ? 'font-bold' : ''}`}>{e.text}{e.lba !== null && <span className="text-soft"> · {T.atLba(e.lba)}{files.has(e.lba) && `, ${lowerFirst(livesAt(files.get(e.lba), ''))}`}</span>}</span>
             <button type="button" onClick={() => onBytes(e.page, e.at)} className="-my-1 min-h-8 text-indigo">{T.showBytes}</button>
           </li>
         ))}

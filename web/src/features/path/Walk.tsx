@@ -115,7 +115,7 @@ function Parts({ path }: { path: Path }) {
   return (
     <ul className="self-center text-s text-soft">
       {path.pieces.slice(0, 6).map((p) => (
-        <li key={`${p.number}-${p.first}`} className="truncate"><span className="font-mono">{p.number}</span> {[p.holds, p.name && `“${p.name}”`, bytes((p.last - p.first + 1) * path.sector)].filter(Boolean).join(', ')}</li>
+        <li key={`${p.number}-${p.first}`} className="truncate"><span className="font-mono">{p.number}</span> {[p.holds, p.name && `“${p.name}”`, bytes((p.last - p.first + 1) * path.sector)].filter(Boolean).join(', ')}{p.systems.length > 0 && <strong className="text-ink"> · {p.systems.join(', ')}</strong>}</li>
       ))}
       {path.pieces.length > 6 && <li>{T.andMore(path.pieces.length - 6)}</li>}
       {path.pieces.length === 0 && path.boots !== null && <li>{T.pathNoPieces}</li>}

@@ -1,6 +1,7 @@
 import { useState } from 'react'
 
 import { surfaceCsv, useCopies, useRemoveCopy, type Place, type Surface, type SurfaceRead } from '../../api/surfaceQueries'
+import { livesAt, useLivesAt } from '../../api/volumeQueries'
 import { bytes } from '../../lib/format'
 import { T } from '../../words'
 
@@ -31,6 +32,7 @@ export function Copies({ ticket }: { ticket: number }) {
 export function Places({ ticket, read, surface, at, onPick }: { ticket: number; read: SurfaceRead; surface: Surface; at: number; onPick: (place: Place) => void }) {
   const first = Math.max(0, Math.min(at - 2, surface.places.length - 6))
   const shown = surface.places.slice(first, first + 6)
+  const files = useLivesAt(ticket, read.device, shown.map((p) => p.first))
   return (
     <section aria-label={T.badPlaces} className="mt-3">
       <h2 className="flex flex-wrap items-baseline gap-x-4 text-s font-bold">
@@ -44,7 +46,7 @@ export function Places({ ticket, read, surface, at, onPick }: { ticket: number; 
             <button type="button" onClick={() => onPick(p)} className={`touch flex min-h-9 w-full flex-wrap items-center gap-x-6 text-left ${first + index === at ? 'bg-mat font-semibold' : ''}`}>
               <span className="w-64 whitespace-nowrap font-mono text-indigo">{p.first.toLocaleString('en')}{p.last > p.first && `–${p.last.toLocaleString('en')}`}</span>
               <span className={`w-44 whitespace-nowrap ${p.kind === 'slow' ? 'text-ochre-ink' : 'text-brick'}`}>{T.placeKinds[p.kind]}</span>
-              <span className="min-w-0 flex-1 truncate">{p.lives || T.nothingLives}</span>
+              <span className="min-w-0 flex-1 truncate">{livesAt(files.get(p.first), p.lives || T.nothingLives)}</span>
               {p.is_new && <strong className="text-brick">{T.placeNew}</strong>}
             </button>
           </li>

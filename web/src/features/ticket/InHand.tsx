@@ -111,6 +111,7 @@ export function InHand({ ticket, moveId, isChosen, onOutcome, instrument, keysOn
       <div className="mt-2 flex flex-wrap items-center gap-x-5 gap-y-1 text-m text-soft">
         <Do of="ticket" id="else" />
         {instrument && <Do of="ticket" id={instrument} strong />}
+        <Do of="ticket" id="ways" strong />
         <Do of="ticket" id="start" />
         <Do of="ticket" id="note" />
         {isChosen && <Do of="ticket" id="back" label={lowerFirst(T.best)} />}

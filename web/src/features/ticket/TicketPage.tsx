@@ -31,6 +31,7 @@ import { Tape, showEntry } from './Tape'
 import { lastStanding } from './tapeLines'
 import { TicketHead } from './TicketHead'
 import { atGate, instrumentOf } from './instruments'
+import { WaysSheet } from './WaysSheet'
 import { WhySheet } from './WhySheet'
 
 const RUNS_ALONE_MINUTES = 10
@@ -40,6 +41,7 @@ type Overlay =
   | { kind: 'override'; held: Held }
   | { kind: 'facts' }
   | { kind: 'why' }
+  | { kind: 'ways' }
   | { kind: 'handover' }
   | { kind: 'link' }
   | { kind: 'note' }
@@ -101,6 +103,7 @@ function OpenTicket({ ticket }: { ticket: Ticket }) {
     ...(isOpen && { note: () => setOverlay({ kind: 'note' }) }), link: () => setOverlay({ kind: 'link' }), why: () => setOverlay({ kind: 'why' }),
     back: () => (chosen ? choose(null) : actions.bench()),
     ...(isOpen && { else: actions.held }),
+    ...(isOpen && inHand && !job && move(inHand).ways && { ways: () => setOverlay({ kind: 'ways' }) }),
     ...job?.on,
     ...(job && { tape: () => setShowsTape(!showsTape) }),
     ...(isOpen && last !== null && { undo: () => actions.undo([last]) }),
@@ -177,6 +180,9 @@ function OpenTicket({ ticket }: { ticket: Ticket }) {
           error={addPicture.error} isWaiting={addPicture.isPending} onClose={close} onNote={(text) => send({ note: text })}
           onPicture={(file, says, evidence) => addPicture.mutate({ file, says, evidence, key: requestKey() }, { onSuccess: close })}
         />
+      )}
+      {overlay?.kind === 'ways' && inHand && (
+        <WaysSheet ticket={ticket} moveId={inHand} onClose={close} onOpen={(instrument) => navigate(`/ticket/${ticket.id}/${instrument}`)} onAnswer={(entry) => send(entry)} onNote={actions.tried} />
       )}
       {overlay?.kind === 'link' && <LinkSheet ticket={ticket} onClose={close} />}
       {overlay?.kind === 'handover' && (
