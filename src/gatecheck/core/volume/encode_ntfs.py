@@ -89,6 +89,8 @@ class _Builder:
             own.size = count * CLUSTER
         total = max(FIRST_USER + 8, FIRST_USER + len(self.things) - 1 + 8)
         table = self.take(bytes(total * RECORD))
+        marks_size = (total + 63) // 64 * 8
+        marks_at = self.take(bytes(marks_size)) if marks_size > _RESIDENT else []
         mirror, log = self.take(bytes(CLUSTER)), self.take(b"\xff" * _LOG)
         capitals = self.take(b"".join(struct.pack("<H", _capital(n)) for n in range(65536)))
         definitions = self.take(_definitions())
@@ -114,10 +116,13 @@ class _Builder:
         for cluster in range(self.clusters, len(bits) * 8):
             bits[cluster // 8] |= 1 << cluster % 8
         self.content[bitmap[0][0]] = bytes(bits)
-        marks = bytearray((total + 63) // 64 * 8)
+        marks = bytearray(marks_size)
         for number in [*range(16), *(own.number for own in self.things if not own.deleted)]:
             marks[number // 8] |= 1 << number % 8
-        bodies |= self._system(table, mirror, log, capitals, definitions, bitmap, bytes(marks), total)
+        if marks_at:
+            self.content[marks_at[0][0]] = bytes(marks).ljust(marks_at[0][1] * CLUSTER, b"\0")
+        own_marks = out.foreign(rec.BITMAP, "", marks_at, 3, CLUSTER, marks_size) if marks_at else out.resident(rec.BITMAP, "", bytes(marks), 3)
+        bodies |= self._system(table, mirror, log, capitals, definitions, bitmap, own_marks, total)
         raw = b"".join(out.sealed(bodies.get(n) or out.blank_record(RECORD, n, n or 1)) for n in range(total))
         self.content[table[0][0]] = raw.ljust(table[0][1] * CLUSTER, b"\0")
         self.content[mirror[0][0]] = raw[: 4 * RECORD]
@@ -163,7 +168,8 @@ class _Builder:
         return out.with_attributes(out.blank_record(RECORD, own.number, sequence), attributes, flags=(2 if own.data is None else 0) | (not own.deleted), links=1)
 
     def _folder(self, own: _Thing) -> list[bytes]:
-        entries = [(n | 1 << 48, self._name(own.number, t.name, t.size or len(t.data or b""), folder=t.data is None)) for n in own.children for t in self.things if t.number == n]
+        inside = (self.things[n - FIRST_USER + 1] for n in own.children)
+        entries = [(t.number | 1 << 48, self._name(own.number, t.name, t.size or len(t.data or b""), folder=t.data is None)) for t in inside]
         if own.number == ROOT:
             entries += [(n | (n or 1) << 48, self._name(ROOT, name, 0, folder=name in (".", "$Extend"))) for n, name in enumerate(_SYSTEM)]
         entries.sort(key=lambda e: [_capital(ord(c)) for c in e[1][66:].decode("utf-16-le")])
@@ -180,7 +186,7 @@ class _Builder:
 
     def _system(self, table: list[tuple[int, int]], mirror: list[tuple[int, int]], log: list[tuple[int, int]], capitals: list[tuple[int, int]], definitions: list[tuple[int, int]], bitmap: list[tuple[int, int]], marks: bytes, total: int) -> dict[int, bytes]:
         data: dict[int, list[bytes]] = {
-            0: [out.foreign(rec.DATA, "", table, 2, CLUSTER, total * RECORD), out.resident(rec.BITMAP, "", marks, 3)], 1: [out.foreign(rec.DATA, "", mirror, 2, CLUSTER, 4 * RECORD)],
+            0: [out.foreign(rec.DATA, "", table, 2, CLUSTER, total * RECORD), marks], 1: [out.foreign(rec.DATA, "", mirror, 2, CLUSTER, 4 * RECORD)],
             2: [out.foreign(rec.DATA, "", log, 2, CLUSTER, _LOG)],
             3: [out.resident(rec.VOLUME_NAME, "", self.label.encode("utf-16-le"), 2), out.resident(rec.VOLUME_INFO, "", struct.pack("<8xBBH", 3, 1, int(self.dirty)), 3), out.resident(rec.DATA, "", b"", 4)],
             4: [out.foreign(rec.DATA, "", definitions, 2, CLUSTER, len(_definitions()))], 6: [out.foreign(rec.DATA, "", bitmap, 2, CLUSTER, (-(-self.clusters // 8) + 7) // 8 * 8)],
