@@ -76,6 +76,39 @@ def test_an_address_is_taken_as_people_type_it(program: ModuleType, typed: str, 
     assert program.address_typed(typed) == address
 
 
+@pytest.mark.parametrize(("layout", "pressed", "wanted"), [
+    (0, "abz2y-k9m3q", "abz2y-k9m3q"), (1, "aby2z/k9m3q", "abz2y-k9m3q"), (1, "192.168.0.7>8765", "192.168.0.7:8765"), (2, "qbw@yk(;#a", "abz2yk9m3q"), (2, "qbw2yk9;3a", "abz2yk9m3q"),
+    (2, "!(@<!^*<)<&.*&^%", "192.168.0.7:8765"),
+])  # fmt: skip
+def test_what_a_key_means_follows_the_keyboard(program: ModuleType, layout: int, pressed: str, wanted: str) -> None:
+    assert program.meant(pressed, layout) == wanted
+
+
+@pytest.mark.parametrize(("typed", "code"), [("abz2y-k9m3q", "abz2y-k9m3q"), ("abz2yk9m3q", "abz2y-k9m3q"), (" ABZ2Y K9M3Q ", "abz2y-k9m3q"), ("abz2", "abz2")])
+def test_a_code_is_taken_with_its_line_or_without(program: ModuleType, typed: str, code: str) -> None:
+    assert program.code_typed(typed) == code
+
+
+def test_the_keyboard_is_chosen_while_typing_and_what_was_typed_follows(program: ModuleType) -> None:
+    stick = program.Stick.__new__(program.Stick)
+    stick.shown, stick.typed, stick.layout, stick.secret, stick.work, stick.sent = program.Shown(), "", 0, "", None, []
+    stick.code = stick.sent.append
+    stick.shown.typing = ("Code", "")
+    for key in "abyzk9m3q2":
+        stick.press(key)
+    assert stick.shown.typing == ("Code", "abyzk9m3q2")
+    shown = stick.keys()
+    assert ("Tab", "keyboard: English") in shown
+    stick.press("\t")
+    assert stick.shown.typing == ("Code", "abzyk9m3q2")
+    shown = stick.keys()
+    assert ("Tab", "keyboard: German") in shown
+    stick.press("\b")
+    stick.press("7")
+    stick.press("\r")
+    assert stick.sent == ["abzyk-9m3q7"]
+
+
 def test_a_reading_gets_a_name_of_its_own(program: ModuleType) -> None:
     facts = {"product_name": "Lathe-14 / “fine”", "product_serial": "LA 1000"}
     assert program.free_name(facts, set()) == "lathe-14-fine-la-1000-1.gcap"

@@ -42,11 +42,11 @@ export function useServerEvents(): Date | null {
       }
       if (change.kind === 'link') {
         void cache.invalidateQueries({ queryKey: ['link', change.ticket] })
-        void cache.invalidateQueries({ queryKey: ['path', change.ticket] })
+        for (const of of ['path', 'volumes']) void cache.invalidateQueries({ queryKey: [of, change.ticket] })
         return
       }
       if (change.kind === 'file' || change.kind === 'work') {
-        for (const of of ['surfaces', 'surface', 'copies', 'link', 'path']) void cache.invalidateQueries({ queryKey: [of, change.ticket] })
+        for (const of of ['surfaces', 'surface', 'copies', 'link', 'path', 'volumes']) void cache.invalidateQueries({ queryKey: [of, change.ticket] })
       }
       if (change.kind === 'file') void cache.invalidateQueries({ queryKey: ['captures', change.ticket] })
       // while an own entry is on its way, its answer brings the ticket: look again once it is there

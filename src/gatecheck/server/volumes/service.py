@@ -52,6 +52,7 @@ class Volumes:
         self.grounds = Grounds(paths, self.parts, linked.copying.copies)
         self.repairs = Repairs(shop, linked, paths)
         self._jobs: dict[Key, Job] = {}
+        self._owned: dict[tuple[int, str], Volume] = {}
         self._lived: dict[tuple[str, str, tuple[int, ...]], list[LivesAtOut]] = {}
         for order in ("volume", "rescue"):
             linked.errands[order] = self
@@ -238,9 +239,14 @@ class Volumes:
     # --- for the probe -----------------------------------------------------------------------------------------
 
     def _own(self, ticket_id: int, order: Order, session_id: str) -> Volume:
+        """The volume of an order; known by heart, for it is asked with every piece. Raises NotFoundError, StoreError."""
+        known = self._owned.get((order.id, session_id))
+        if known is not None:
+            return known
         own = self.grounds.volume(ticket_id, str(order.body["disk"]), int(order.body["first"]))
         if session_id[:16] not in own.ground.image:
             raise StoreError(f"order {order.id}: expected the newest start of the probe, got an earlier one")
+        self._owned = {(order.id, session_id): own, **dict(list(self._owned.items())[:_MOST_NAMED])}
         return own
 
     def wanted(self, ticket_id: int, order: Order, session_id: str) -> dict[str, Any]:

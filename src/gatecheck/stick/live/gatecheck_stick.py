@@ -380,7 +380,7 @@ class Stick:
         self.facts = self.machine.facts()
         self.benches, self.bench, self.secret, self.token = [], "", "", ""
         self.closed, self.asked = set(), {}
-        self.typed = ""
+        self.typed, self.layout = "", 0
         self.work = None  # the thread that reads
         self.link, self.name = None, ""
         self.asked_at = self.port_at = 0.0
@@ -551,6 +551,8 @@ class Stick:
     # keys
 
     def keys(self):
+        if self.shown.typing:
+            return [("Enter", "send it"), ("Esc", "leave it"), ("Tab", f"keyboard: {LAYOUTS[self.layout][0]}")]
         own = []
         if not self.is_reading():
             own.append(("O", "read onto the stick"))
@@ -581,14 +583,38 @@ class Stick:
             return
         if key in ("\n", "\r"):
             self.shown.typing = None
-            typed = self.typed.strip()
+            typed = meant(self.typed, self.layout).strip()
             if what == "Code" and typed:
-                self.code(typed)
+                self.code(code_typed(typed))
             elif typed:
                 self.bench, self.token, self.asked_at = address_typed(typed), "", 0.0
             return
-        self.typed = self.typed[:-1] if key in ("\x7f", "\b") else self.typed + "".join(c for c in key if c.isprintable())[:60]
-        self.shown.typing = (what, self.typed)
+        if key == "\t":
+            self.layout = (self.layout + 1) % len(LAYOUTS)
+        elif key in ("\x7f", "\b"):
+            self.typed = self.typed[:-1]
+        else:
+            self.typed += "".join(c for c in key if c.isprintable())[:60]
+        self.shown.typing = (what, meant(self.typed, self.layout))
+
+
+# what a key of this keyboard means, by what the kernel takes it for (the letters of a code, digits, and what an address needs); digits stay digits without Shift too
+LAYOUTS = (
+    ("English", {}),
+    ("German", str.maketrans("yzYZ/>&", "zyZY-:/")),
+    ("French", str.maketrans("aqwzAQWZ;!@#$%^&*()<.>", "qazwQAZWm1234567890.:/")),
+)
+
+
+def meant(typed, layout):
+    """What was typed, by the keyboard that it was typed on."""
+    return typed.translate(LAYOUTS[layout][1])
+
+
+def code_typed(text):
+    """A ticket's code as the bench gives it out: five, a line, five."""
+    own = "".join(c for c in text.lower() if c.isalnum())
+    return f"{own[:5]}-{own[5:]}" if len(own) == 10 else text.strip()
 
 
 def address_typed(text):
