@@ -6,7 +6,6 @@ Record numbers and names are kept as numbers and sums, so that a table of millio
 from __future__ import annotations
 
 import struct
-import zlib
 from array import array
 from collections.abc import Callable, Sequence
 
@@ -16,6 +15,7 @@ from gatecheck.core.errors import DecodeError
 from gatecheck.core.volume import ntfs_record as rec
 from gatecheck.core.volume.claims import Claims
 from gatecheck.core.volume.ntfs import BAD, EXTEND, FIRST_USER, LOG, MFT, ROOT, Ntfs
+from gatecheck.core.volume.ntfs_plain import name_mark, plain_record
 from gatecheck.core.volume.ntfs_record import Attribute, FileName, Record
 from gatecheck.core.volume.tree import DAMAGE, NOTE, SIGN, Found
 
@@ -27,6 +27,10 @@ _UPCASE, _SYSTEM = 10, 12
 _NOTHING = np.zeros(0, np.int64)
 Add = Callable[[Found], None]
 Progress = Callable[[str, int, int], None]
+
+
+def _below(folder: str, name: str) -> str:
+    return f"{folder}/{name}" if folder != "/" else name
 
 
 def check_ntfs(volume: Ntfs, add: Add, progress: Progress) -> tuple[int | None, int | None]:
@@ -182,6 +186,8 @@ class NtfsCheck:
                     self.broken.add(number)
                     self.add(Found("record", DAMAGE, f"file record {number}"))
                 continue
+            if number >= FIRST_USER and self._plain(number, raw):
+                continue
             try:
                 record = rec.parse_record(raw, number)
             except DecodeError as error:
@@ -193,6 +199,24 @@ class NtfsCheck:
             if record.in_use:
                 self.used[number] = 1
                 self._record(record)
+
+    def _plain(self, number: int, raw: bytes) -> bool:
+        """Most records are plain: in use, whole in themselves, nothing wrong with them. Such a one is taken in here, with nothing made of it that is not kept; False for any
+        other, of which nothing was taken: `_record` says what is wrong with it."""
+        plain = plain_record(raw, self.volume.cluster)
+        if plain is None:
+            return False
+        self.sequence[number], self.used[number] = plain.sequence, 1
+        for lcn, count in plain.claims:
+            self.claims.add(number, lcn, count)
+        self.files += not plain.is_folder
+        for parent, mark in plain.names:
+            self.named[0].append(parent)
+            self.named[1].append(number)
+            self.named[2].append(mark)
+        if plain.is_folder:
+            self.parents[number] = plain.names[0][0]
+        return True
 
     def _record(self, record: Record) -> None:
         own, number = self.volume, record.number
@@ -280,7 +304,7 @@ class NtfsCheck:
     def _keep(self, into: tuple[array[int], array[int], array[int]], name: FileName, number: int) -> None:
         into[0].append(name.parent)
         into[1].append(number)
-        into[2].append(zlib.crc32(name.raw) << 2 | name.space)
+        into[2].append(name_mark(name.raw, name.space))
 
     # --- folders
 
@@ -299,7 +323,7 @@ class NtfsCheck:
 
     def _folder(self, record: Record) -> None:
         own, where = self.volume, self._name(record.number)
-        before: list[int] | None = None
+        before: str | None = None
         try:
             for entry in own.index(record):
                 try:
@@ -309,8 +333,7 @@ class NtfsCheck:
                     self.broken_folders.add(record.number)
                     self.add(Found("folder-broken", DAMAGE, where, repairable=True))
                     return
-                place = f"{where}/{name.name}" if where != "/" else name.name
-                now = self._collated(name.raw)
+                now = name.name.upper() if name.name.isascii() else self._collated(name.raw)
                 if before is not None and now < before:
                     self.wrong_folders.add(record.number)
                     self.add(Found("folder-order", DAMAGE, where, repairable=True, values={"name": name.name}))
@@ -321,15 +344,15 @@ class NtfsCheck:
                 if number >= own.records or not self.used[number]:
                     self.wrong_folders.add(record.number)
                     self.dangling.add((number, entry.sequence))
-                    self.add(Found("dangling", DAMAGE, place, repairable=True))
+                    self.add(Found("dangling", DAMAGE, _below(where, name.name), repairable=True))
                     continue
                 if entry.sequence and self.sequence[number] != entry.sequence:
                     self.wrong_folders.add(record.number)
-                    self.add(Found("sequence", DAMAGE, place, repairable=True))
+                    self.add(Found("sequence", DAMAGE, _below(where, name.name), repairable=True))
                     continue
                 if name.parent != record.number:
                     self.wrong_folders.add(record.number)
-                    self.add(Found("dangling", DAMAGE, place, repairable=True))
+                    self.add(Found("dangling", DAMAGE, _below(where, name.name), repairable=True))
                     continue
                 if number != ROOT:
                     self._keep(self.listed, name, number)
@@ -338,9 +361,10 @@ class NtfsCheck:
             self.wrong_folders.add(record.number)
             self.broken_folders.add(record.number)
 
-    def _collated(self, raw: bytes) -> list[int]:
+    def _collated(self, raw: bytes) -> str:
+        """By the volume's own capitals, which for the letters of ASCII are everybody's."""
         capitals = self.capitals
-        return [capitals[u] for u in memoryview(raw).cast("H")]
+        return "".join(chr(capitals[u]) for u in memoryview(raw).cast("H"))
 
     def _capitals(self) -> Sequence[int]:
         """The volume's own table of capital letters, by which folders are sorted; that of the language where it cannot be read."""

@@ -152,8 +152,10 @@ class Ntfs:
                     if span is None or lcn < 0:
                         yield number, None
                         continue
-                    low, high = (skip + place) // span.sector, (skip + place + size - 1) // span.sector
-                    gone = span.missing and any(span.lba + n in span.missing for n in range(low, high + 1))
+                    gone = False
+                    if span.missing:
+                        low, high = (skip + place) // span.sector, (skip + place + size - 1) // span.sector
+                        gone = any(span.lba + n in span.missing for n in range(low, high + 1))
                     yield number, None if gone else span.data[skip + place : skip + place + size]
                 at += take
 

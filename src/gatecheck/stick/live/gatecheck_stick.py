@@ -599,7 +599,7 @@ class Stick:
 
 
 # what a key of this keyboard means, by what the kernel takes it for (the letters of a code, digits, and what an address needs); digits stay digits without Shift too
-LAYOUTS = (
+LAYOUTS: tuple[tuple[str, dict[int, int]], ...] = (
     ("English", {}),
     ("German", str.maketrans("yzYZ/>&", "zyZY-:/")),
     ("French", str.maketrans("aqwzAQWZ;!@#$%^&*()<.>", "qazwQAZWm1234567890.:/")),
