@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
@@ -90,3 +91,29 @@ def test_the_watch_goes_on_over_a_reload_and_its_time_lands_on_the_tape(server: 
     expect(page.locator("[data-watch=idle]")).to_be_visible()
     entry = httpx.get(f"{server.url}/api/tickets/{number}").json()["tape"][-1]
     assert (entry["body"]["move"], entry["body"]["outcome"]) == ("ready-time", "slow")
+
+
+def test_what_was_heard_is_overruled_with_a_reason_and_played_from_the_tape(server: Any, window: Callable[[], Page]) -> None:
+    number = take_in(server)
+    page = window()
+    page.goto(f"{server.url}/ticket/{number}/ear")
+    page.get_by_label("take a file").set_input_files({"name": "ticks.wav", "mimeType": "audio/wav", "buffer": made("ticking")})
+    expect(page.locator("[data-heard=ticking]")).to_be_visible(timeout=SLOW)
+    expect(page.get_by_role("button", name="overrule it")).to_be_visible(timeout=SLOW)
+    page.keyboard.press("u")
+    sheet = page.get_by_role("dialog")
+    expect(sheet).to_contain_text("what you say stands")
+    page.keyboard.press("1")
+    sheet.get_by_label("Why is it not").fill("it was the clock on the wall")
+    page.keyboard.press("Enter")
+    expect(sheet).to_have_count(0)
+    entries = [e for e in httpx.get(f"{server.url}/api/tickets/{number}").json()["tape"] if e["body"].get("move") == "sound"]
+    assert [(e["stands"], "weights" in e["body"]) for e in entries] == [(False, True), (True, False)]
+    assert entries[1]["body"]["note"] == "it was the clock on the wall"
+    assert entries[1]["body"]["outcome"] != "ticking"
+    expect(page.get_by_role("button", name="overrule it")).to_have_count(0)  # nothing of it is left to overrule
+    page.keyboard.press("Escape")
+    tape = page.get_by_role("region", name="Tape")
+    expect(tape).to_contain_text("it was the clock on the wall")
+    with page.expect_request(re.compile("/recordings/[0-9a-f]{64}$")):
+        tape.get_by_role("button", name="play: ticks.wav").click()

@@ -190,5 +190,5 @@ def test_ranges_are_read_in_pieces_and_end_with_the_disk() -> None:
 
 
 def test_the_practice_volumes_hold_what_they_say() -> None:
-    assert sound_volume(60_000_000, "Berit") != {}
+    assert sound_volume(30_000_000, "Berit") != {}
     assert patient("fading-photos").connected().drives["sda"].disk.bad

@@ -156,3 +156,12 @@ def test_recordings_go_with_the_ticket_and_are_erased_with_the_customer(client: 
     assert answer.status_code == 200, answer.text
     assert not stored.exists()
     assert client.get(f"/api/tickets/{number}/ear").json()["recordings"] == []
+
+
+def test_a_recording_is_named_on_the_technical_paper(client: TestClient) -> None:
+    number = ticket(client)
+    sha = client.get(f"/api/tickets/{add(client, number, 'by the window.wav', made('ticking')).json()['id']}/ear").json()["recordings"][0]["sha256"]
+    rows = [cell for section in client.get(f"/api/tickets/{number}/papers/file").json()["sections"] for row in section["rows"] for cell in row]
+    own = next(text for text in rows if "by the window.wav" in text)
+    assert f"SHA-256 {sha[:12]}" in own
+    assert "What the drive sounds like" in own

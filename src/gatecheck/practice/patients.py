@@ -73,8 +73,8 @@ class Patient:
         return made
 
 
-_VOLUME = 60_000_000
-"""sectors of a system volume that holds something: some 30 GB"""
+_VOLUME = 30_000_000
+"""sectors of a system volume that holds something: some 15 GB"""
 
 
 def _with_volume(gb: int, content: Mapping[int, bytes], bad: tuple[str, ...] = (), *, loader: Mapping[str, bytes] | None = None) -> Disk:
@@ -274,7 +274,7 @@ PATIENTS: tuple[Patient, ...] = (
     ),
     Patient(
         "sas-disk", "A disk with SCSI's own pages", "Ferrow Adze-22", "Practice: a workshop's", "The drawing machine. It stops for minutes, then it asks for a boot device.",
-        _pc("desktop", "linux", "hdd", 2016, "irreplaceable", drive_size_gb=600), _seen("story=slow-lately", "screen=no-boot-device"), ("drive.media",),
+        _pc("desktop", "linux", "hdd", 2016, "irreplaceable", drive_size_gb=320), _seen("story=slow-lately", "screen=no-boot-device"), ("drive.media",),
         lambda: _machine("Ferrow Adze-22", {"sda": ScsiDrive(
             "QUARRY", "SPINDLE S600", "QX6-300417", "5000c500300417ab", _disk(600, volume="ext"), 61_200, predicted=True, uncorrected=14,
             scanned=[(61_190 * 60 - n * 300, 7_340_112 + n * 8) for n in range(12)], tests=[(1, 7, 61_150, 7_340_112), (2, 0, 40_010, None)],
@@ -335,8 +335,8 @@ PATIENTS: tuple[Patient, ...] = (
     ),
     Patient(
         "torn-volume", "Its volume was torn by a power cut", "Ferrow Adze-22", "Practice: a torn volume", "The power went while it was saving. Since then it stops half-way.",
-        _pc("desktop", "windows-10", "sata-ssd", 2021, "backed-up", drive_size_gb=60), _seen("story=power-cut", "screen=volume-stop"), ("volume.damaged",),
-        lambda: _machine("Ferrow Adze-22", {"sda": AtaDrive("QUARRY FLINT S60", "QF2-600417", _with_volume(60, torn_volume(_VOLUME, "Agda")), 8_300, rotation=0, wear_now=94)}, chassis=3),
+        _pc("desktop", "windows-10", "sata-ssd", 2021, "backed-up", drive_size_gb=32), _seen("story=power-cut", "screen=volume-stop"), ("volume.damaged",),
+        lambda: _machine("Ferrow Adze-22", {"sda": AtaDrive("QUARRY FLINT S32", "QF2-320417", _with_volume(32, torn_volume(_VOLUME, "Agda")), 8_300, rotation=0, wear_now=94)}, chassis=3),
     ),
     Patient(
         "fading-photos", "Photographs on a disk with bad places", "Ostler Tarn Mini", "Practice: a fading one", "Thirty years of photographs, and it makes a face at half of them.",
@@ -345,8 +345,8 @@ PATIENTS: tuple[Patient, ...] = (
     ),
     Patient(
         "emptied-folders", "Two folders that somebody deleted", "Ferrow Lathe-14", "Practice: an emptied folder", "The nephew made room on it. Now two years of photographs are gone, and it does not start.",
-        _pc("laptop", "windows-10", "sata-ssd", 2020, "irreplaceable", drive_size_gb=60), _seen("story=unknown", "screen=loader-message"), ("loader.missing",),
-        lambda: _machine("Ferrow Lathe-14", {"sda": AtaDrive("QUARRY FLINT S60", "QF2-600951", _with_volume(60, sound_volume(_VOLUME, "Tove", erased=True), loader={"EFI/BOOT/README.TXT": b"kept\n"}), 5_600, rotation=0, wear_now=97)}),
+        _pc("laptop", "windows-10", "sata-ssd", 2020, "irreplaceable", drive_size_gb=32), _seen("story=unknown", "screen=loader-message"), ("loader.missing",),
+        lambda: _machine("Ferrow Lathe-14", {"sda": AtaDrive("QUARRY FLINT S32", "QF2-320951", _with_volume(32, sound_volume(_VOLUME, "Tove", erased=True), loader={"EFI/BOOT/README.TXT": b"kept\n"}), 5_600, rotation=0, wear_now=97)}),
     ),
 )  # fmt: skip
 

@@ -1,5 +1,11 @@
-/** Words of the Volume instrument, and of how a move is done. */
+/** Words of the Volume instrument, of how a move is done, and of overruling what was heard. */
 export const VOLUME = {
+  earOverrule: 'overrule it',
+  earOverruleTitle: (heard: string) => `Not “${heard}”`,
+  earOverruleHint: 'What was heard is taken back, and what you say stands, with your reason beside it. The recording stays.',
+  earOverruleWhy: 'Why is it not what was heard?',
+  earOverruleDo: 'overrule it',
+  tapePlay: 'play',
   waysShort: 'how to do it',
   waysTitle: (move: string) => `${move}: how`,
   waysHint: 'Digits choose one. The likeliest stands first.',

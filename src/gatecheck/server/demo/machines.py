@@ -317,7 +317,7 @@ def machines() -> list[Machine]:
         ),
         Machine(
             "Chapel accounts", "Ferrow Adze-22", "The power went while it was saving. Since then it stops half-way.",
-            {"platform": "pc", "form": "desktop", "installed_os": "windows-10", "drive_kind": "sata-ssd", "drive_year": 2021, "drive_size_gb": 60, "data": "backed-up", "consent": "given"},
+            {"platform": "pc", "form": "desktop", "installed_os": "windows-10", "drive_kind": "sata-ssd", "drive_year": 2021, "drive_size_gb": 32, "data": "backed-up", "consent": "given"},
             (*reading("story=power-cut", "screen=volume-stop"),), taken_in=35, every=3, by=("MO",), practice="torn-volume",
         ),
         Machine(

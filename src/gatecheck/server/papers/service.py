@@ -12,12 +12,13 @@ from gatecheck.core.decide.explain import weights_of_evidence
 from gatecheck.core.errors import TapeError
 from gatecheck.core.instruments.settings import as_left
 from gatecheck.core.tape.entries import Entry, Note, Photo, Reading, Signed, Spent, StepDone
-from gatecheck.core.words.said import Said
+from gatecheck.core.words.said import Said, say
 from gatecheck.core.work.papers import KINDS, Case, Paper, Picture, Text, paper_of
 from gatecheck.core.work.shop import ShopPage, parse_shop
 from gatecheck.core.work.spent import Moment, Pace, paces, spent
 from gatecheck.server.captures.service import Captures
 from gatecheck.server.copies.service import Copies
+from gatecheck.server.ear.service import EAR
 from gatecheck.server.errors import NotFoundError
 from gatecheck.server.papers.pictures import kept_picture
 from gatecheck.server.papers.wire import PaperOut, PapersOut
@@ -241,6 +242,9 @@ class Papers:
             text = " ".join(filter(None, (knowledge.call_names[entry.choice], knowledge.fixes[entry.fix].name if entry.fix else "")))
         elif not isinstance(entry, Note):
             text = text or _plainly(own.body)
+        rests_on = own.body.get("rests_on")
+        if isinstance(rests_on, dict) and rests_on.get("device") == EAR:
+            text = f"{text} [{self.shop.words.say(say('paper.recording', name=str(rests_on.get('name', '')), sum=str(rests_on.get('file', ''))[:12]))}]"
         return own.made_at[:16].replace("T", " "), own.made_by, text
 
 

@@ -2,16 +2,18 @@ import { useRef, useState } from 'react'
 
 import type { Ticket } from '../../api/client'
 import { recordingUrl, referenceUrl, useEar, useEarChange, type Recording } from '../../api/earQueries'
-import { useTicket } from '../../api/queries'
+import { useAppend, useTicket } from '../../api/queries'
 import { clock, percent, requestKey } from '../../lib/format'
 import type { Handlers } from '../../lib/keymap'
 import { initials } from '../../lib/person'
 import { Do } from '../../ui/Commands'
+import { play, stopPlaying } from '../../lib/playing'
 import { T } from '../../words'
 import { InstrumentFrame } from '../instrument'
-import { asWav, mayListen, play, stopPlaying } from './audio'
+import { asWav, mayListen } from './audio'
 import { Folded, Loud } from './Folded'
 import { ListenStrip, useRecorder } from './Listen'
+import { OverruleSheet } from './OverruleSheet'
 import { Stopwatch, useWatch } from './Stopwatch'
 import { Trace } from './Trace'
 
@@ -29,6 +31,8 @@ function OpenEar({ ticket }: { ticket: Ticket }) {
   const change = useEarChange(ticket.id, initials())
   const [chosen, setChosen] = useState<string | null>(null)
   const [at, setAt] = useState(-1)
+  const [isOverruling, setOverruling] = useState(false)
+  const append = useAppend(ticket.id)
   const [failed, setFailed] = useState<Error | null>(null)
   const input = useRef<HTMLInputElement>(null)
   const watch = useWatch(ticket.id)
@@ -49,12 +53,15 @@ function OpenEar({ ticket }: { ticket: Ticket }) {
     play(url, Math.max(0, sound.events[next]!.at - AROUND), 2 * AROUND, 1)
   }
   const runs = recorder.state !== 'idle'
+  const move = own?.kind === 'supply' ? 'supply-trace' : 'sound'
+  const heard = ticket.tape.find((e) => e.stands && e.from_file === own?.sha256 && e.body['move'] === move)
   const on: Handlers<'ear'> = {
     ...(isOpen && !runs && mayListen() && { listen: recorder.start }), ...(runs && recorder.state !== 'asking' && { stop: recorder.stop }),
     ...(isOpen && !runs && { file: () => input.current?.click() }),
     ...(isOpen && ear?.practice && !change.isPending && { practice: () => change.mutate({ practice: true }) }),
     ...(sound && { play: () => play(url), slower: () => (at >= 0 ? play(url, Math.max(0, sound.events[at]!.at - AROUND), 2 * AROUND, SLOWER) : play(url, 0, null, SLOWER)), quiet: stopPlaying }),
     ...(sound && sound.events.length > 0 && { before: () => pick(at - 1), next: () => pick(at + 1) }),
+    ...(isOpen && own?.outcome && heard && { overrule: () => setOverruling(true) }),
     ...(recordings.length > 1 && { other: () => { setChosen(recordings[(recordings.findIndex((r) => r === own) + 1) % recordings.length]!.sha256); setAt(-1) } }),
     ...(isOpen && { watch: () => (watch.since === null ? watch.start() : change.mutate({ seconds: watch.stop(), waited: 0 })) }),
     ...(isOpen && watch.since !== null && ear && watch.seconds >= ear.never && { never: () => change.mutate({ seconds: null, waited: watch.stop() }) }),
@@ -62,7 +69,7 @@ function OpenEar({ ticket }: { ticket: Ticket }) {
   const references = ear?.references ?? []
   return (
     <InstrumentFrame
-      page="ear" ticket={ticket} title={T.earTitle} on={on} targets={references.map((r) => () => play(referenceUrl(r.outcome)))} error={failed ?? error ?? change.error} isWaiting={change.isPaused} onFile={keep}
+      page="ear" ticket={ticket} title={T.earTitle} on={on} targets={references.map((r) => () => play(referenceUrl(r.outcome)))} isOn={!isOverruling} error={failed ?? error ?? change.error ?? append.error} isWaiting={change.isPaused} onFile={keep}
       reading={own ? <span>{own.name} · {clock(own.at)} {own.by}</span> : T.earHint} tools={<Do of="ear" id="other" label={T.earOther(recordings.length)} />} aside={<References references={references} />}
     >
       <input ref={input} type="file" accept="audio/*,.wav,.csv,text/csv" className="hidden" aria-label={T.earDrop} onChange={(e) => { const file = e.target.files?.[0]; if (file) keep(file); e.target.value = '' }} />
@@ -76,6 +83,12 @@ function OpenEar({ ticket }: { ticket: Ticket }) {
       {ear?.silent_kind && <p className="mb-2 border-l-4 border-ochre bg-sheet px-3 py-1.5 text-m">{T.earSilentKind}</p>}
       {own ? <Judged own={own} at={at} onPick={pick} /> : ear && <p className="py-6 text-l text-soft">{T.earNothing}</p>}
       {ear && <Stopwatch watch={watch} never={ear.never} />}
+      {isOverruling && own && heard && (
+        <OverruleSheet
+          recording={own} move={move} onClose={() => setOverruling(false)}
+          onOverrule={(outcome, reason) => { append.mutate({ entries: [{ undo: heard.place }, { move, outcome, note: reason }], key: requestKey() }); setOverruling(false) }}
+        />
+      )}
     </InstrumentFrame>
   )
 }
@@ -91,7 +104,7 @@ function Judged({ own, at, onPick }: { own: Recording; at: number; onPick: (inde
       <div className="mt-3">
         {own.kind === 'sound' ? <><Folded recording={own} at={at} onPick={onPick} /><Loud recording={own} at={at} /></> : <Trace recording={own} />}
       </div>
-      <div className="mt-1 flex flex-wrap gap-x-5"><Do of="ear" id="play" /><Do of="ear" id="slower" /><Do of="ear" id="before" /><Do of="ear" id="next" /><Do of="ear" id="quiet" /></div>
+      <div className="mt-1 flex flex-wrap gap-x-5"><Do of="ear" id="play" /><Do of="ear" id="slower" /><Do of="ear" id="before" /><Do of="ear" id="next" /><Do of="ear" id="quiet" /><Do of="ear" id="overrule" /></div>
     </>
   )
 }

@@ -20,21 +20,6 @@ export async function asWav(file: File): Promise<File> {
   return new File([wavOf([sound.getChannelData(0)], sound.sampleRate)], file.name.replace(/\.\w+$/, '') + '.wav', { type: 'audio/wav' })
 }
 
-let playing: HTMLAudioElement | null = null
-
-/** Play a sound, or a piece of it from a second on for so long; what played before falls silent. */
-export function play(url: string, from = 0, length: number | null = null, speed = 1): void {
-  playing?.pause()
-  const sound = new Audio(url)
-  playing = sound
-  sound.preservesPitch = false
-  sound.playbackRate = speed
-  sound.addEventListener('loadedmetadata', () => { sound.currentTime = from; void sound.play().catch(() => undefined) }, { once: true })
-  if (length !== null) sound.addEventListener('timeupdate', () => { if (sound.currentTime >= from + length) sound.pause() })
-}
-
-export const stopPlaying = (): void => playing?.pause()
-
 export interface Listening { stop: () => Promise<Blob> }
 
 /** Record from this device's microphone, unimproved: no canceller, no gain, no noise gate, for they take the drive for noise. */

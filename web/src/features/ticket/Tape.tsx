@@ -1,8 +1,10 @@
 import { memo } from 'react'
 
 import type { TapeEntry, Ticket } from '../../api/client'
+import { recordingUrl } from '../../api/earQueries'
 import { useWords } from '../../api/words'
 import { clock } from '../../lib/format'
+import { play } from '../../lib/playing'
 import { T } from '../../words'
 import { describe } from './describe'
 import { leadingEntry, tapeLines } from './tapeLines'
@@ -66,8 +68,15 @@ function ReadingLine({ name, entries, ticketId, isClosed, onUndo }: LineProps & 
           <button type="button" onClick={() => onUndo(standing)} aria-label={`${T.undoAll}: ${name}`} className="touch min-h-9 px-1 text-indigo">{T.undoAll}</button>
         )}
       </details>
+      {isHeard(entries) && <button type="button" onClick={() => play(recordingUrl(ticketId, entries[0]!.from_file!))} aria-label={`${T.tapePlay}: ${name}`} className="touch min-h-9 px-1 text-indigo">{T.tapePlay}</button>}
     </li>
   )
+}
+
+/** Does it rest on a sound that was recorded? */
+function isHeard(entries: readonly TapeEntry[]): boolean {
+  const restsOn = entries[0]?.body['rests_on'] as { device?: unknown; name?: unknown } | undefined
+  return restsOn?.device === 'ear' && !String(restsOn.name).toLowerCase().endsWith('.csv')
 }
 
 /** What was done, newest first; every line can be taken back. */
