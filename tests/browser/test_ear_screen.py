@@ -55,6 +55,10 @@ def test_a_drive_is_recorded_by_key_and_ends_as_evidence_on_the_tape(server: Any
     fed.keyboard.press("ArrowRight")
     fed.keyboard.press("s")
     fed.keyboard.press("2")
+    fed.keyboard.press("k")
+    expect(fed.locator("[data-watch=runs]")).to_contain_text(re.compile("0:[12]"))  # since the recording said power on
+    fed.keyboard.press("x")
+    expect(fed.locator("[data-watch=idle]")).to_be_visible()
     fed.keyboard.press("Escape")
     expect(fed.get_by_role("region", name="Tape")).to_contain_text("Heard in the recording", timeout=SLOW)
 
@@ -91,6 +95,20 @@ def test_the_watch_goes_on_over_a_reload_and_its_time_lands_on_the_tape(server: 
     expect(page.locator("[data-watch=idle]")).to_be_visible()
     entry = httpx.get(f"{server.url}/api/tickets/{number}").json()["tape"][-1]
     assert (entry["body"]["move"], entry["body"]["outcome"]) == ("ready-time", "slow")
+
+
+def test_the_watch_counts_from_the_links_first_answer_and_can_be_dropped(server: Any, window: Callable[[], Page]) -> None:
+    number = take_in(server)
+    httpx.post(f"{server.url}/api/tickets/{number}/entries", json={"entry": {"move": "live-start", "outcome": "runs"}, "by": "KT"}, headers={"X-Gate-Check": "1"})
+    page = window()
+    page.goto(f"{server.url}/ticket/{number}/ear")
+    expect(page.get_by_role("button", name="count from the link’s first answer")).to_be_visible(timeout=SLOW)
+    page.wait_for_timeout(1200)
+    page.keyboard.press("y")
+    expect(page.locator("[data-watch=runs]")).to_contain_text(re.compile("0:0[1-9]"))
+    page.keyboard.press("x")
+    expect(page.locator("[data-watch=idle]")).to_be_visible()
+    assert not [e for e in httpx.get(f"{server.url}/api/tickets/{number}").json()["tape"] if e["body"].get("move") == "ready-time"]
 
 
 def test_what_was_heard_is_overruled_with_a_reason_and_played_from_the_tape(server: Any, window: Callable[[], Page]) -> None:

@@ -49,9 +49,11 @@ def test_what_was_read_is_there_after_a_settling_and_not_before(tmp_path: Path) 
 def test_a_new_start_of_the_machine_begins_anew_and_bad_places_are_refused(tmp_path: Path) -> None:
     parts = Parts(tmp_path)
     old, new = parts.of(7, "sda-1", 512, 100), parts.of(7, "sda-2", 512, 100)
-    parts.only(7, "sda-2")
+    other = parts.of(7, "sdb-2", 512, 100)
+    parts.only(7, "2")
     assert not Path(old.image).exists()
     assert Path(new.image).exists()
+    assert Path(other.image).exists()
     for at, length in ((1, 512), (0, 100), (512 * 99, 1024)):
         with pytest.raises(StoreError, match="expected whole sectors"):
             parts.write(new, at, bytes(length), length)

@@ -51,7 +51,7 @@ export const KEYMAP = {
   },
   ear: {
     listen: command('r', T.earListen), stop: command('Enter', T.earStop), file: command('o', T.earDrop), practice: command('p', T.earPractice), play: command('Space', T.earPlay), slower: command('s', T.earSlower),
-    before: command('ArrowLeft', T.earBefore), next: command('ArrowRight', T.earNext), quiet: command('q', T.earQuiet), overrule: command('u', T.earOverrule), other: command('v', T.earAnother), watch: command('t', T.readyStart), never: command('n', T.readyNever), ...INSTRUMENT,
+    before: command('ArrowLeft', T.earBefore), next: command('ArrowRight', T.earNext), quiet: command('q', T.earQuiet), overrule: command('u', T.earOverrule), other: command('v', T.earAnother), watch: command('t', T.readyStart), never: command('n', T.readyNever), fromSound: command('k', T.readyFromSound), fromLink: command('y', T.readyFromLink), drop: command('x', T.readyDrop), ...INSTRUMENT,
   },
   pages: { surface: command('F2', T.surfaceShort), ear: command('F4', T.earShort), path: command('F3', T.pathShort), volume: command('F8', T.volumeShort), weigh: command('w', T.weighThis), compare: command('v', T.sideBySide), ...INSTRUMENT },
   call: {

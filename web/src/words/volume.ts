@@ -1,5 +1,8 @@
 /** Words of the Volume instrument, of how a move is done, and of overruling what was heard. */
 export const VOLUME = {
+  readyFromSound: 'count from when the recording said “power on”',
+  readyFromLink: 'count from the link’s first answer',
+  readyDrop: 'drop the watch',
   earOverrule: 'overrule it',
   earOverruleTitle: (heard: string) => `Not “${heard}”`,
   earOverruleHint: 'What was heard is taken back, and what you say stands, with your reason beside it. The recording stays.',

@@ -150,10 +150,10 @@ class Parts:
             raise StoreError(f"{image}: expected room for a sparse image of {sectors * sector} bytes, got {error.strerror}") from error
         return Ground(str(image), sector, sectors, str(image.with_suffix(".map")))
 
-    def only(self, ticket_id: int, name: str) -> None:
-        """Every other part of the ticket is of another start of its machine, whose system may have written since: it goes."""
+    def only(self, ticket_id: int, start: str) -> None:
+        """Parts by another start of the ticket's machine go: its own system may have written since. `start`: how the names of those end that stay."""
         for place in (self.folder / str(ticket_id)).glob("*.img"):
-            if place.stem != name:
+            if not place.stem.endswith(f"-{start}"):
                 place.unlink(missing_ok=True)
                 place.with_suffix(".map").unlink(missing_ok=True)
 

@@ -16,7 +16,7 @@ from gatecheck.server.volumes import looks
 from gatecheck.server.volumes.grounds import Volume
 from gatecheck.server.volumes.wire import VolumeRepairOut
 from gatecheck.store import StoreError
-from gatecheck.store.links import Order
+from gatecheck.store.links import WAITING, Order, orders_of
 
 _LARGEST, _MOST_WRITES = 3 << 20, 4096
 """of one mending through the link: the probe takes no more"""
@@ -35,6 +35,9 @@ class Repairs:
         """Raises StoreError."""
         if not self.links.captures.drive_named(ticket_id, own.device):
             raise StoreError(f"repair: expected a drive that says its serial number, got {own.device}, which tells none: what is written has to go to the right one")
+        with self.shop.database.read() as connection:
+            if any(o.state == WAITING for o in orders_of(connection, ticket_id)):
+                raise StoreError("repair: expected no other order that waits, got one; a repair runs alone")
         size = sum(len(after) for _, _, after in writes)
         if size > _LARGEST or len(writes) > _MOST_WRITES:
             raise StoreError(f"repair: expected at most {_LARGEST >> 20} MiB in {_MOST_WRITES} places through the link, got {size >> 20} MiB in {len(writes)}: take fewer groups, or copy the drive and repair the copy")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import base64
+import threading
 from collections.abc import Callable
 from typing import Any
 
@@ -52,6 +53,7 @@ class Volumes:
         self.grounds = Grounds(paths, self.parts, linked.copying.copies)
         self.repairs = Repairs(shop, linked, paths)
         self._jobs: dict[Key, Job] = {}
+        self._begins = threading.Lock()
         self._owned: dict[tuple[int, str], Volume] = {}
         self._lived: dict[tuple[str, str, tuple[int, ...]], list[LivesAtOut]] = {}
         for order in ("volume", "rescue"):
@@ -152,8 +154,9 @@ class Volumes:
         said: dict[str, Any] = {"source": source, "first": first, "only": only, "deleted": deleted, "is_all": is_all, "by": by, "at": now()}
         if not own.is_copy:
             self.parts.only(ticket_id, own.session[:16])
-            number = self.links.put(ticket_id, self._order("rescue", own), by=by)
-            kept.begin(str(number), **said)
+            with self._begins:  # the probe may ask before this is through
+                number = self.links.put(ticket_id, self._order("rescue", own), by=by)
+                kept.begin(str(number), **said)
             return
         name = kept.next_name(source)
         kept.begin(name, **said)
@@ -278,7 +281,8 @@ class Volumes:
         return lambda: self._turn(ticket_id, own, Rescues(self.grounds.folder(ticket_id)), str(order.id), job)
 
     def _turn(self, ticket_id: int, own: Volume, kept: Rescues, name: str, job: Job) -> Wants:
-        note = looks.read(kept.note(name))
+        with self._begins:
+            note = looks.read(kept.note(name))
         if note is None:
             raise StoreError(f"rescue {name}: expected the note of what is wanted, got none")
         wants: Wants = self.desk.run("rescue", own.ground, own.first, own.last, str(kept.target(name)), [exactly(p) for p in note["only"]] or None, note["deleted"])

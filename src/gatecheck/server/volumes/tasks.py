@@ -62,7 +62,14 @@ def _wants(disk: PartSectors, runs: Sequence[Run]) -> Wants:
     return Wants(tuple(fresh or again), careful=not fresh and bool(again))
 
 
+def _forget(ground: Ground) -> None:
+    """What a rescue knows of a volume by heart may not be so any more."""
+    for key in [k for k in _SAVING if k[0] == ground.image]:
+        del _SAVING[key]
+
+
 def look_task(told: Told, ground: Ground, first: int, last: int) -> tuple[Looked, Wants]:
+    _forget(ground)
     disk = PartSectors(ground)
     found = look(disk, first, last, people_rules(), told)
     return found, _wants(disk, found.wanted)
@@ -70,6 +77,7 @@ def look_task(told: Told, ground: Ground, first: int, last: int) -> tuple[Looked
 
 def writes_task(told: Told, ground: Ground, first: int, last: int, only: Sequence[str]) -> tuple[list[tuple[int, bytes, bytes]], list[str]]:
     """((byte, what stands there, what is to stand there) of each write, the groups that they are). Raises DecodeError where something of it was not read."""
+    _forget(ground)
     disk = PartSectors(ground)
     plan = repair_of(disk, first, last, only=only)
     size, out = disk.sector, []

@@ -1,4 +1,4 @@
-import { useRef, useState } from 'react'
+import { useEffect, useRef, useState } from 'react'
 
 import type { Ticket } from '../../api/client'
 import { recordingUrl, referenceUrl, useEar, useEarChange, type Recording } from '../../api/earQueries'
@@ -19,6 +19,8 @@ import { Trace } from './Trace'
 
 const AROUND = 0.25
 const SLOWER = 0.4
+/** A start longer ago than this is not one that somebody still waits for. */
+const RECENT_MS = 10 * 60_000
 
 /** What the drive sounds like and what it draws: recorded here or dropped, seen by its rhythm, heard beside the sounds that one should know. */
 export function EarInstrument({ id }: { id: number }) {
@@ -42,6 +44,11 @@ function OpenEar({ ticket }: { ticket: Ticket }) {
     asWav(file).then((wav) => { setChosen(null); setAt(-1); change.mutate({ file: wav, key: requestKey() }) }, () => setFailed(new Error(T.earNotOpened(file.name))))
   }
   const recorder = useRecorder(keep)
+  const [poweredOn, setPoweredOn] = useState<number | null>(null)
+  useEffect(() => { if (recorder.state === 'runs') setPoweredOn(Date.now()) }, [recorder.state])
+  const hello = ticket.tape.findLast((e) => e.stands && e.body['move'] === 'live-start')
+  const isRecent = (at: number | null): at is number => at !== null && Date.now() - at < RECENT_MS
+  const answered = hello ? Date.parse(hello.made_at) : null
   const recordings = ear?.recordings ?? []
   const own = recordings.find((r) => r.sha256 === chosen) ?? recordings[0] ?? null
   const sound = own?.kind === 'sound' ? own : null
@@ -64,6 +71,9 @@ function OpenEar({ ticket }: { ticket: Ticket }) {
     ...(isOpen && own?.outcome && heard && { overrule: () => setOverruling(true) }),
     ...(recordings.length > 1 && { other: () => { setChosen(recordings[(recordings.findIndex((r) => r === own) + 1) % recordings.length]!.sha256); setAt(-1) } }),
     ...(isOpen && { watch: () => (watch.since === null ? watch.start() : change.mutate({ seconds: watch.stop(), waited: 0 })) }),
+    ...(isOpen && watch.since === null && isRecent(poweredOn) && { fromSound: () => watch.start(poweredOn) }),
+    ...(isOpen && watch.since === null && isRecent(answered) && { fromLink: () => watch.start(answered) }),
+    ...(watch.since !== null && { drop: () => void watch.stop() }),
     ...(isOpen && watch.since !== null && ear && watch.seconds >= ear.never && { never: () => change.mutate({ seconds: null, waited: watch.stop() }) }),
   }
   const references = ear?.references ?? []

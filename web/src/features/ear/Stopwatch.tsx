@@ -3,7 +3,7 @@ import { useEffect, useState } from 'react'
 import { Do } from '../../ui/Commands'
 import { T } from '../../words'
 
-export interface Watch { since: number | null; seconds: number; start: () => void; stop: () => number }
+export interface Watch { since: number | null; seconds: number; start: (at?: number) => void; stop: () => number }
 
 const stored = (ticket: number): string => `gatecheck-ready-${ticket}`
 
@@ -18,7 +18,7 @@ export function useWatch(ticket: number): Watch {
   }, [since])
   return {
     since, seconds: since === null ? 0 : Math.max(0, (now - since) / 1000),
-    start: () => { const at = Date.now(); sessionStorage.setItem(stored(ticket), String(at)); setNow(at); setSince(at) },
+    start: (at = Date.now()) => { sessionStorage.setItem(stored(ticket), String(at)); setNow(Date.now()); setSince(at) },
     stop: () => { const took = since === null ? 0 : (Date.now() - since) / 1000; sessionStorage.removeItem(stored(ticket)); setSince(null); return took },
   }
 }
@@ -34,7 +34,7 @@ export function Stopwatch({ watch, never }: { watch: Watch; never: number }) {
           {left <= 30 && <span className="ml-4 text-l text-brick" role="alert">{left <= 0 ? T.readyOff : T.readyWarn(Math.ceil(left))}</span>}
         </p>
       )}
-      <div className="flex flex-wrap gap-x-5"><Do of="ear" id="watch" label={watch.since === null ? T.readyStart : T.readyNow} strong={watch.since !== null} /><Do of="ear" id="never" /></div>
+      <div className="flex flex-wrap gap-x-5"><Do of="ear" id="watch" label={watch.since === null ? T.readyStart : T.readyNow} strong={watch.since !== null} /><Do of="ear" id="never" /><Do of="ear" id="fromSound" /><Do of="ear" id="fromLink" /><Do of="ear" id="drop" /></div>
     </section>
   )
 }
