@@ -61,7 +61,7 @@ def test_a_volume_is_looked_at_repaired_taken_back_and_saved_from_on_a_device(wi
     lost = own.find("Users/Choir/Documents")
     assert lost is not None
     patch(part, own._runs[0][1] * own.cluster + lost.id * own.boot.record, bytes(512))  # the record of a folder is half gone
-    patch(part, own.boot.mirror * own.cluster + 100, b"\0" * 8)
+    patch(part, own.boot.mirror * own.cluster, bytes(64))
     with image.open("wb") as file:
         file.truncate((SECTORS + 2 * FIRST) * 512 + MIB)
     sh("sgdisk", "-a", "1", "-o", "-n", f"1:{FIRST}:{FIRST + SECTORS - 1}", "-t", "1:0700", str(image))
