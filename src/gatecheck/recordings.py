@@ -37,7 +37,10 @@ def read_wav(place: str, data: bytes | None = None) -> tuple[np.ndarray, int]:
     if raw.ndim > 1 and raw.shape[1] > _MOST_CHANNELS:
         raise InputError(f"{place}: expected one or two channels, got {raw.shape[1]}")
     scale = {"uint8": 128.0, "int16": 32768.0, "int32": 2147483648.0}.get(str(raw.dtype), 1.0)
-    samples = raw.astype(np.float64) / scale - (1.0 if str(raw.dtype) == "uint8" else 0.0)
+    samples = raw.astype(np.float64)
+    samples /= scale
+    if str(raw.dtype) == "uint8":
+        samples -= 1.0
     return (samples.mean(axis=1) if samples.ndim > 1 else samples), int(rate)
 
 

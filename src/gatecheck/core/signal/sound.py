@@ -54,7 +54,9 @@ def judge_sound(samples: np.ndarray, rate: int) -> Heard:
     reason = _no_verdict(samples, rate, quality)
     if reason is not None:
         return Heard(None, {}, (), None, nothing, quality, (reason,))
-    own = _resampled(samples - float(np.mean(samples)), rate)
+    samples -= float(np.mean(samples))  # a copy by now: two minutes at a high rate need not be held twice
+    own = _resampled(samples, rate)
+    del samples
     at = min(rate, RATE)
     high, low, _ = bands(own, at)
     events = events_of(high, low)
@@ -79,12 +81,14 @@ def _kind(event: Event, outcome: str) -> str:
 def _quality(samples: np.ndarray, rate: int) -> Quality:
     if not len(samples):
         return Quality(-120.0, 0.0, -120.0)
-    top = float(np.max(np.abs(samples)))
-    clipped = float(np.mean(np.abs(samples) >= max(0.985, top * 0.999))) if top > 0.5 else 0.0
+    top = float(max(samples.max(), -samples.min()))
+    limit = max(0.985, top * 0.999)
+    clipped = float(np.count_nonzero(samples >= limit) + np.count_nonzero(samples <= -limit)) / len(samples) if top > 0.5 else 0.0
     hop = max(1, rate // 20)
     count = len(samples) // hop
-    frames = np.sqrt((samples[: count * hop].reshape(count, hop) ** 2).mean(axis=1)) if count else np.array([top])
-    return Quality(round(_db(float(np.sqrt(np.mean(samples**2)))), 1), round(clipped, 4), round(_db(float(np.percentile(frames, 10))), 1))
+    pieces = samples[: count * hop].reshape(count, hop)
+    frames = np.sqrt(np.einsum("ij,ij->i", pieces, pieces) / hop) if count else np.array([top])
+    return Quality(round(_db(float(np.sqrt(np.dot(samples, samples) / len(samples)))), 1), round(clipped, 4), round(_db(float(np.percentile(frames, 10))), 1))
 
 
 def _db(value: float) -> float:
