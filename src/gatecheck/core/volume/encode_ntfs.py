@@ -123,7 +123,7 @@ class _Builder:
             self.content[marks_at[0][0]] = bytes(marks).ljust(marks_at[0][1] * CLUSTER, b"\0")
         own_marks = out.foreign(rec.BITMAP, "", marks_at, 3, CLUSTER, marks_size) if marks_at else out.resident(rec.BITMAP, "", bytes(marks), 3)
         bodies |= self._system(table, mirror, log, capitals, definitions, bitmap, own_marks, total)
-        raw = b"".join(out.sealed(bodies.get(n) or out.blank_record(RECORD, n, n or 1)) for n in range(total))
+        raw = b"".join(out.sealed(bodies.get(n) or out.blank_record(RECORD, n, n if 0 < n < FIRST_USER else 1)) for n in range(total))
         self.content[table[0][0]] = raw.ljust(table[0][1] * CLUSTER, b"\0")
         self.content[mirror[0][0]] = raw[: 4 * RECORD]
         boot = self._boot(table[0][0], mirror[0][0])
