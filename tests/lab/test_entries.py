@@ -4,20 +4,15 @@ from __future__ import annotations
 
 import json
 import os
-import shutil
-import subprocess
 import sys
-import time
 from collections.abc import Callable, Mapping
 from pathlib import Path
 
 import pytest
 
 sys.path.insert(0, str(Path(__file__).parent))
-from boot_images import LOADER, TEXT, efi_app, need_tools, system
-from guest import OVMF
-from nvram import write_variables
-from test_firmware_verdict import _ENDS
+from boot_images import LOADER, efi_app, need_tools, system
+from test_firmware_verdict import starts
 
 from gatecheck.cli import main
 from gatecheck.core.disk.division import division_of
@@ -73,29 +68,6 @@ def capture(place: Path, pages: Mapping[str, bytes]) -> Path:
     return place
 
 
-def starts(image: Path, pages: Mapping[str, bytes]) -> bool:
-    """Does the firmware start it, with these variables in its store?"""
-    store, console, copy = image.with_suffix(".vars"), image.with_suffix(".console"), image.with_suffix(".run")
-    shutil.copy(OVMF / "OVMF_VARS_4M.fd", store)
-    write_variables(store, {path: data for path, data in pages.items() if "/Boot" in path or "/Timeout" in path})
-    shutil.copy(image, copy)
-    emulator = subprocess.Popen([
-        "qemu-system-x86_64", "-accel", "tcg", "-machine", "q35", "-m", "256", "-no-reboot", "-monitor", "none", "-nic", "none", "-display", "none", "-serial", f"file:{console}",
-        "-drive", f"file={copy},format=raw,if=none,id=d0", "-device", "ide-hd,drive=d0,bus=ide.0", "-drive", f"if=pflash,format=raw,unit=0,readonly=on,file={OVMF / 'OVMF_CODE_4M.fd'}",
-        "-drive", f"if=pflash,format=raw,unit=1,file={store}",
-    ], stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)  # fmt: skip
-    end, text = time.monotonic() + 90, ""
-    try:
-        while time.monotonic() < end and TEXT not in text and not any(mark in text for mark in _ENDS):
-            time.sleep(0.3)
-            text = console.read_text("utf-8", "replace") if console.exists() else ""
-    finally:
-        emulator.kill()
-        emulator.wait()
-        copy.unlink()
-    return TEXT in text
-
-
 @pytest.mark.parametrize("name", [pytest.param(n, marks=pytest.mark.lab if n in ("the second of two", "a partition of another disk") else pytest.mark.lab_all) for n in CASES])
 def test_what_a_capture_says_of_entries_is_what_the_firmware_does(name: str, tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
     need_tools()
@@ -105,7 +77,7 @@ def test_what_a_capture_says_of_entries_is_what_the_firmware_does(name: str, tmp
     piece = division_of(ImageSectors(str(image))).pieces[0]
     entries, order = make(piece.guid, piece.first, piece.last - piece.first + 1)
     pages = fw.boot_variables(entries, order)
-    real = starts(image, pages)
+    real = starts(image, "uefi", {path: data for path, data in pages.items() if "/Boot" in path or "/Timeout" in path})
     capsys.readouterr()
     assert main(["bootpath", str(image), "--mode", "uefi", "--capture", str(capture(tmp_path / "machine.gcap", pages))]) == 0
     ours = json.loads(capsys.readouterr().out)

@@ -8,6 +8,7 @@ import shutil
 import subprocess
 import sys
 import time
+from collections.abc import Mapping
 from pathlib import Path
 
 import pytest
@@ -15,6 +16,7 @@ import pytest
 sys.path.insert(0, str(Path(__file__).parent))
 from boot_images import BIOS, TEXT, UEFI, Make, need_tools
 from guest import OVMF
+from nvram import write_variables
 
 from gatecheck.cli import main
 
@@ -25,13 +27,14 @@ _SECONDS = {"uefi": 90, "bios": 25}
 CASES = [(mode, name, make) for mode, corpus in (("uefi", UEFI), ("bios", BIOS)) for name, make in corpus.items()]
 
 
-def starts(image: Path, mode: str) -> bool:
-    """Does the firmware start it? The image itself is not written: firmware mends a table that it finds broken."""
+def starts(image: Path, mode: str, variables: Mapping[str, bytes] | None = None) -> bool:
+    """Does the firmware start it? The image itself is not written: firmware mends a table that it finds broken. `variables`: what stands in a UEFI firmware's own store."""
     copy, console = image.with_suffix(".run"), image.with_suffix(".console")
     shutil.copy(image, copy)
     command = ["qemu-system-x86_64", "-accel", "tcg", "-machine", "q35", "-m", "256", "-no-reboot", "-monitor", "none", "-nic", "none", "-serial", f"file:{console}", "-drive", f"file={copy},format=raw,if=none,id=d0", "-device", "ide-hd,drive=d0,bus=ide.0"]
     if mode == "uefi":
         shutil.copy(OVMF / "OVMF_VARS_4M.fd", image.with_suffix(".vars"))
+        write_variables(image.with_suffix(".vars"), variables or {})
         command += ["-display", "none", "-drive", f"if=pflash,format=raw,unit=0,readonly=on,file={OVMF / 'OVMF_CODE_4M.fd'}", "-drive", f"if=pflash,format=raw,unit=1,file={image.with_suffix('.vars')}"]
     else:
         command += ["-nographic"]
