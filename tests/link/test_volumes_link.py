@@ -73,6 +73,9 @@ def test_looked_at_repaired_in_part_and_taken_back(bench: Bench) -> None:
     said = next(b for b in desk.tape() if b.get("move") == "volume-look")
     assert max(said["weights"], key=said["weights"].get) == "damaged"
     assert "Agda" not in str(said)
+    desk.ask("rescue", only=["Users/Agda", "?"], is_all=True)
+    assert desk.until(lambda v: v["rescues"] and v["rescues"][0]["state"] == "done")["rescues"][0]["whole"] == 54
+    assert next(b for b in desk.tape() if b.get("move") == "copy-data")["outcome"] == "partial"  # what a broken catalogue does not name is saved by nobody
     desk.ask("repair", groups=["copies"])
     found = desk.until(lambda v: v["repairs"] and len(v["look"]["groups"]) == 5)
     assert "copies" not in [g["id"] for g in found["look"]["groups"]]
@@ -160,6 +163,11 @@ def test_deleted_files_that_still_stand_are_brought_back(bench: Bench) -> None:
         assert row["state"] == "deleted"
         assert (Path(own["folder"]) / path).read_bytes() == files[path.removeprefix("deleted files/")]
     assert not any(b.get("move") == "copy-data" for b in desk.tape())  # nobody said that this is all
+    desk.ask("rescue", only=["Users/Tove"], is_all=True)
+    own = desk.until(lambda v: v["rescues"] and v["rescues"][0]["files"] == 47 and v["rescues"][0]["state"] == "done")["rescues"][0]
+    assert (own["whole"], own["holes"], own["lost"]) == (47, 0, 0)
+    assert next(b for b in desk.tape() if b.get("move") == "copy-data")["outcome"] == "complete"
+    assert bench.call("GET", f"/api/tickets/{desk.number}")["facts"]["data"] == "backed-up"
 
 
 def test_a_copy_on_the_bench_is_looked_at_repaired_and_rescued_from_without_the_machine(bench: Bench, tmp_path: Path) -> None:
@@ -192,3 +200,36 @@ def test_ranges_are_read_in_pieces_and_end_with_the_disk() -> None:
 def test_the_practice_volumes_hold_what_they_say() -> None:
     assert sound_volume(30_000_000, "Berit") != {}
     assert patient("fading-photos").connected().drives["sda"].disk.bad
+
+
+class Answers:
+    """A bench that asks for some sectors with care, and hears what did not read."""
+
+    session = "s"
+
+    def __init__(self) -> None:
+        self.unread: list[tuple[int, int, bool]] = []
+        self.asked = 0
+
+    def call(self, method: str, path: str, body: Any = None, patient: bool = True) -> Any:
+        if path == "/unread":
+            self.unread.append((body["first"], body["count"], body["careful"]))
+            return {}
+        self.asked += 1
+        return {"ranges": [[0, 8], [64, 8]] if self.asked == 1 else [], "careful": True, "done": 0, "of": 8192}
+
+    def put_copy(self, box: Any, order: str, at: int, length: int, data: Any) -> None:
+        self.unread.append((at // 512, -length // 512, False))
+
+
+@pytest.mark.parametrize(("status", "detail", "unread", "result"), [
+    ("hung", "", [(0, 8, True), (64, 8, True)], "paused"),
+    ("failed", "[Errno 5] input/output error", [(n, 1, True) for n in (*range(8), *range(64, 72))], "done"),
+    ("failed", "[Errno 19] no such device", [], "paused"),
+])  # fmt: skip
+def test_what_hangs_is_not_halved_and_a_drive_that_is_gone_says_nothing_of_its_sectors(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, status: str, detail: str, unread: Any, result: str) -> None:
+    link: Any = Answers()
+    own = probe.Probe(patient("fading-photos").connected(), probe.Spool(str(tmp_path)), link, say=lambda text: None)
+    monkeypatch.setattr(own.reader, "run", lambda call: (status, detail, b""))
+    assert own.fetch({"id": "1", "order": "rescue", "disk": "sda"}, "sda")[0] == result
+    assert link.unread == unread

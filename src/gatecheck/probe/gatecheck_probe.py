@@ -2141,17 +2141,18 @@ class Probe:
                     if count:
                         status, detail, data = self.reader.run(lambda first=first, count=count: self.machine.read_at(disk, first, count, size))
                         hangs += status == "hung"
-                        if hangs >= HANGS_TO_GIVE_UP:
-                            return "paused", "the drive did not answer %d calls" % hangs
                         if status == "ok" and len(data) == count * size:
                             box.put(first, data)
                             done += len(data)
                         elif status == "failed" and not OF_THE_MEDIUM.search(detail):
                             return "paused", detail  # the drive is gone, or cannot be asked so: that says nothing of its sectors
-                        elif careful and count > 1:
+                        elif careful and count > 1 and status != "hung":  # a place that never answers is not halved: gone on with, it would hang again
                             pieces.extendleft([(first + count // 2, count - count // 2), (first, count // 2)])
                         else:
                             self.link.call("POST", "/unread", {"session": self.link.session, "order": number_, "first": first, "count": count, "careful": careful})
+                        if hangs >= HANGS_TO_GIVE_UP:
+                            box.drain()
+                            return "paused", "the drive did not answer %d calls" % hangs
                     if time.monotonic() - told > 1.0:
                         told = time.monotonic()
                         wanted = self.asked(number_, min(done, max(of, 1)), max(of, 1), title, None, "bytes")

@@ -55,12 +55,15 @@ class Repairs:
     def write_copy(self, own: Volume, groups: Sequence[str], whats: Sequence[Mapping[str, Any]], writes: Writes, folder: Path, *, by: str) -> None:
         """Raises InputError."""
         number = 1
-        while (folder / f"undo-{own.source}-{number}.json").exists():
+        while any((folder / f"{what}-{own.source}-{number}.json").exists() for what in ("undo", "repair")):
             number += 1
         undo = folder / f"undo-{own.source}-{number}.json"
+        note = {"id": undo.stem, "whats": list(whats), "at": now(), "by": by, "size": sum(len(a) for _, _, a in writes), "taken_back": False, "state": "failed"}
+        place = folder / f"repair-{own.source}-{number}.json"
+        looks.save(place, note)  # known before it is begun: what is cut half-way can be taken back
         with mending.target(own.ground.image) as image:
             mending.apply(image, undo, groups, [(at, after) for at, _, after in writes])
-        looks.save(folder / f"repair-{own.source}-{number}.json", {"id": undo.stem, "whats": list(whats), "at": now(), "by": by, "size": sum(len(a) for _, _, a in writes), "taken_back": False})
+        looks.save(place, {**note, "state": "done"})
 
     def revert_copy(self, own: Volume, name: str, folder: Path) -> None:
         """Raises NotFoundError, InputError, StoreError."""
@@ -77,7 +80,7 @@ class Repairs:
         if source.startswith("copy-"):
             kept = [k for k in map(looks.read, folder.glob(f"repair-{source}-*.json")) if k]
             return [
-                VolumeRepairOut(id=k["id"], what=self._what(k["whats"]), state="done", at=k["at"], by=k["by"], size=k["size"], taken_back=k["taken_back"], reverts=False, detail="")
+                VolumeRepairOut(id=k["id"], what=self._what(k["whats"]), state=k["state"], at=k["at"], by=k["by"], size=k["size"], taken_back=k["taken_back"], reverts=False, detail="")
                 for k in sorted(kept, key=lambda k: k["at"], reverse=True)
             ]  # fmt: skip
         back = {o.body["reverts"] for o in orders if o.body.get("reverts") and o.state == "done"}

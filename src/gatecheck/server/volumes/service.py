@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 import base64
+import logging
 import threading
 from collections.abc import Callable
 from typing import Any
 
+from gatecheck.core.errors import BenchError
 from gatecheck.core.instruments.evidence import noted
 from gatecheck.core.volume.evidence import volume_says
 from gatecheck.core.volume.gather import Looked
 from gatecheck.core.volume.people import HOME
+from gatecheck.core.volume.tree import CLEAN, DIRTY
 from gatecheck.core.words.said import say, to_json
 from gatecheck.rescuing import not_whole
 from gatecheck.server.captures.service import ELSEWHERE, Captures
@@ -31,6 +34,7 @@ from gatecheck.store import StoreError, links
 from gatecheck.store.files import attachments
 from gatecheck.store.links import WAITING, Order
 
+_log = logging.getLogger(__name__)
 _WAIT_SECONDS = 1.5
 """how long a probe's question waits for an answer before it is to ask again"""
 _MOVES = {"look": "volume-look", "repair": "repair-volume", "rescue": "copy-data"}
@@ -287,7 +291,7 @@ class Volumes:
             raise StoreError(f"rescue {name}: expected the note of what is wanted, got none")
         wants: Wants = self.desk.run("rescue", own.ground, own.first, own.last, str(kept.target(name)), [exactly(p) for p in note["only"]] or None, note["deleted"])
         job.stage, job.done, job.of = "files", wants.done, wants.of
-        kept.update(name, state=RUNS, files=wants.files, files_done=wants.files_done, size=wants.of, size_done=wants.done, summary=dict(wants.summary))
+        kept.update(name, state=RUNS, files=wants.files, files_done=wants.files_done, size=wants.of, size_done=wants.done, blind=wants.blind, summary=dict(wants.summary))
         return wants
 
     def piece(self, ticket_id: int, order: Order, session_id: str, at: int, data: bytes | None, length: int) -> None:
@@ -304,6 +308,13 @@ class Volumes:
     # --- what an order that is through comes to ----------------------------------------------------------------
 
     def _done(self, ticket_id: int, order: Order, result: str) -> None:
+        """An order that has ended stays ended, whatever its volume says now: the probe has other work."""
+        try:
+            self._came_to(ticket_id, order, result)
+        except BenchError:
+            _log.exception("what order %s of ticket %s came to", order.id, ticket_id)
+
+    def _came_to(self, ticket_id: int, order: Order, result: str) -> None:
         kind = order.body["order"]
         if kind == "mend":
             self._written(ticket_id, order, result)
@@ -369,7 +380,10 @@ class Volumes:
         said = say("rescue.saved", files=summary.get("files", 0), bytes=summary.get("bytes", 0), missing=missing)
         entry: dict[str, Any] = {"note": to_json(said)}
         if is_whole_ticket:
-            entry |= {"move": _MOVES["rescue"], "outcome": "partial" if missing else "complete"}
+            # files that a broken or unread catalogue does not name are saved by nobody: then what is there is not all, whoever says so
+            look = looks.read(self._look_place(ticket_id, own.source, own.first))
+            is_sure = not note.get("blind") and (look is None or look["report"]["state"] in (CLEAN, DIRTY))
+            entry |= {"move": _MOVES["rescue"], "outcome": "complete" if is_sure and not missing and summary.get("files") else "partial"}
         self.captures.tickets.append_all(ticket_id, [(entry, key)], by=BY)
         self.links.tell(ticket_id, at_once=True)
 

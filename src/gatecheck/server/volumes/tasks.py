@@ -39,6 +39,8 @@ class Wants:
     """bytes"""
     files_done: int = 0
     files: int = 0
+    blind: bool = False
+    """something of the catalogue did not read: there may be files that nobody knows of"""
     summary: Mapping[str, int] = field(default_factory=dict)
     """how it ended; empty while it goes on"""
 
@@ -91,8 +93,8 @@ def writes_task(told: Told, ground: Ground, first: int, last: int, only: Sequenc
 class _Saving:
     """A rescue that goes on: `queue`: files to come in the order of the disk; `later`: those of which something did not read at once."""
 
-    def __init__(self, disk: PartSectors, rescue: Rescue) -> None:
-        self.disk, self.rescue = disk, rescue
+    def __init__(self, disk: PartSectors, rescue: Rescue, *, blind: bool) -> None:
+        self.disk, self.rescue, self.blind = disk, rescue, blind
         self.queue, self.later = deque(rescue.left), deque[Item]()
         self.of, self.files = sum(i.node.size for i in rescue.files), len(rescue.files)
         rescue.begin()
@@ -113,7 +115,7 @@ class _Saving:
         if not fresh and not self.queue:
             _, careful = self._pass(parts, self.later, began, None)
         left = sum(i.node.size for i in (*self.queue, *self.later))
-        said = Wants(done=self.of - left, of=self.of, files_done=self.files - len(self.queue) - len(self.later), files=self.files)
+        said = Wants(done=self.of - left, of=self.of, files_done=self.files - len(self.queue) - len(self.later), files=self.files, blind=self.blind)
         if fresh or careful:
             return replace(said, runs=tuple(fresh or careful), careful=not fresh)
         if self.queue or self.later:
@@ -176,7 +178,7 @@ def rescue_task(told: Told, ground: Ground, first: int, last: int, target: str, 
         if asked.lacking():
             return _wants(disk, near(asked.lacking(), 1))
         _SAVING.clear()
-        own = _SAVING[key] = _Saving(disk, rescue)
+        own = _SAVING[key] = _Saving(disk, rescue, blind=asked.unreadable > 0)
     own.disk.refresh()
     wants = own.turn(Parts(Path(ground.image).parent.parent)) if ground.marks else own.turn(_Whole(Path(ground.image).parent))
     if wants.summary:
