@@ -14,7 +14,7 @@ import numpy as np
 
 from gatecheck.core.belief.model import Model
 from gatecheck.core.belief.space import Floats, Ints
-from gatecheck.core.decide.costs import entry_minutes
+from gatecheck.core.decide.costs import entry_minutes, is_data_safe
 from gatecheck.core.knowledge.tables import Check
 from gatecheck.core.tape.entries import Reading
 from gatecheck.core.tape.fold import TicketState
@@ -86,5 +86,6 @@ def _repeatable(model: Model, state: TicketState, holding: Collection[str]) -> I
 
 
 def _suffers(model: Model, state: TicketState) -> bool:
-    """Heads may be failing: nothing is started again only to read it once more."""
-    return float(state.belief @ model.having("drive.mechanical")) >= 0.05
+    """Heads may be failing, and there is still something to lose: nothing is started again only to read it once more."""
+    given_up = is_data_safe(state.facts) or state.facts.get("consent") == "given"
+    return not given_up and float(state.belief @ model.having("drive.mechanical")) >= 0.05

@@ -106,7 +106,7 @@ def _ranked(model: Model, state: TicketState, plan: Plan, call: Call, held: Sequ
     holding = {h.move for h in held}
     if any(h.interlock == "stop-running" for h in held) and not _was_asked_off(state):
         first.append(describe(model, state, "power-down", why_of("power-down", state)))
-    if _copy_comes_first(model, state, call, held):
+    if _copy_comes_first(model, state, call, held, not any(m.net > 0 for m in plan.ranked)):
         first.append(describe(model, state, "copy-data", why_of("copy-data", state)))
     by_move = {m.move: m for m in plan.ranked}
     contact = None if call.choice else _link_comes_first(model, state, holding)
@@ -178,8 +178,8 @@ def _was_asked_off(state: TicketState) -> bool:
     return state.last("power-down") is not None  # left on is an answer too: it is not asked again
 
 
-def _copy_comes_first(model: Model, state: TicketState, call: Call, held: Sequence[Held]) -> bool:
-    """The data is not safe, can be reached, and either the drive may be failing or the way out writes."""
+def _copy_comes_first(model: Model, state: TicketState, call: Call, held: Sequence[Held], spent: bool) -> bool:
+    """The data is not safe, can be reached, and either the drive may be failing or the way out writes. `spent`: no other move is worth its cost."""
     copying, limits = model.knowledge.fixes["copy-data"], model.knowledge.plan
     if is_data_safe(state.facts) or any(h.move == "copy-data" for h in held) or "copy-data" in state.tried:
         return False
@@ -187,7 +187,7 @@ def _copy_comes_first(model: Model, state: TicketState, call: Call, held: Sequen
         return False
     failing = float(state.belief @ model.having(*["drive.media", "drive.mechanical", "drive.worn"]))
     warned = any(h.interlock == "copy-first" and h.entries for h in held) or failing >= limits["copy_unwarned"]
-    waits = call.option is not None and call.choice is not None and "data-unprotected" in call.option.held_by
+    waits = call.option is not None and (call.choice is not None or spent) and "data-unprotected" in call.option.held_by
     replaces = call.choice == "replace"
     if state.booted is not None and not (waits or replaces):
         return False

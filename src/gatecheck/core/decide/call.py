@@ -170,7 +170,9 @@ def make_call(model: Model, state: TicketState, held: Sequence[Held], plan: Plan
 
 def _slip(model: Model, state: TicketState, best: Option | None, rule: Rule | None, holding: Collection[str]) -> Slip | None:
     """The reading to look at again before a heavy verdict; none where it rests on what others said already."""
-    if best is None or best.choice not in HEAVY or (rule is not None and rule.name in _SAID_ELSEWHERE):
+    if best is None or best.choice not in HEAVY:
+        return None
+    if rule is not None and (rule.name in _SAID_ELSEWHERE or (rule.name in _HEARD and not is_data_safe(state.facts))):
         return None
     if best.choice == "release":
         return look_again(model, state, best.choice, right_choices(model, state), _WEIGHT[best.choice], model.knowledge.rates["comeback"], holding)
@@ -182,7 +184,8 @@ _LIFTS_NOTHING = "hardware-passed"
 """a rule of thumb that says what to do and not how surely it helps: right in 68 of 100 where it was made at 78 %"""
 _CALLED = 0.5
 """what is less likely right than wrong is no call"""
-_SAID_ELSEWHERE = ("sent-away", "refer-before-stress", "mechanical-damage")
+_SAID_ELSEWHERE, _HEARD = ("sent-away", "refer-before-stress"), ("mechanical-damage",)
+"""rules whose reading is not doubted; and those whose reading costs too much to make again while there is something to lose"""
 _SECOND_OPINION = ("seen-setup", "short-test", "health-pages", "builtin-quick", "error-log")
 
 
@@ -343,7 +346,7 @@ def _worth(model: Model, state: TicketState) -> float:
 
 def _cures(model: Model, state: TicketState, worth: float) -> tuple[Floats, list[str | None]]:
     """For every fault: what its best cure costs once the fault is known, lost data included, and which fix it is."""
-    usable = _usable(model, state)
+    usable = tuple(f for f in _usable(model, state) if not against_their_word(state, model.knowledge.fixes[f]))
     return model.keep(("cures", usable, worth), lambda: _best_cures(model, usable, worth))
 
 

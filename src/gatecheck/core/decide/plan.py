@@ -87,6 +87,7 @@ def make_plan(model: Model, state: TicketState, held: Sequence[Held]) -> Plan:
     a check that could just as well follow when the fix fails.
     """
     barred = {h.move for h in held if h.interlock in BARRING}
+    barred |= {f.id for f in model.knowledge.fixes.values() if against_their_word(state, f)}
     costs = economy(model, state, barred)
     holding = {h.move for h in held}
     now = state.marginals
@@ -100,7 +101,7 @@ def make_plan(model: Model, state: TicketState, held: Sequence[Held]) -> Plan:
     fixes = [
         f for f in map(model.knowledge.fixes.__getitem__, costs.fixes)
         if f.id in model.deeds.acts and helps[model.deeds.fix_ids.index(f.id)] and not (failing and f.gate in SOFTWARE_GATES)
-        and unmet_need(model, state, f) is None and not against_their_word(state, f) and not looks_due(model, state, f, holding)
+        and unmet_need(model, state, f) is None and not looks_due(model, state, f, holding)
     ]  # fmt: skip
     away = [column for column, name in enumerate(costs.fixes) if name not in model.deeds.acts and name not in barred]
     view = look_ahead(model, state, costs, checks, fixes, away)
