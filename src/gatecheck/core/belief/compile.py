@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import replace
 
 import numpy as np
 
@@ -62,13 +63,20 @@ def _deeds(knowledge: Knowledge, space: Space, start: Start, sight: Sight) -> De
     cure = np.array([[max(f.cures.get(fault, 0.0), f.resolves.get(fault, 0.0)) for f in curing] for fault in space.fault_ids])
     return Deeds(
         acts=acts,
+        again={f.id: transition_of(space, second_try(f), start.passes, sight.reach["unseen"], knowledge.fix_floor) for f in fixes if f.id in acts and f.same_cause < 1.0},
         affects={name: _affected(act, sight.depends) for name, act in acts.items()},
         fix_ids=tuple(f.id for f in curing),
         cure=cure,
         may_help=(space.member @ (cure > 0) > 0).astype(np.float64),
         finals={f.id: _final(knowledge, space, f) for f in curing},
+        finals_again={f.id: _final(knowledge, space, second_try(f)) for f in curing if f.same_cause < 1.0},
         stress={name: np.array([row.get(f, 0.0) for f in space.fault_ids]) for name, row in knowledge.stress.items()},
     )
+
+
+def second_try(fix: Fix) -> Fix:
+    """The fix as it is when it was made once already and changed nothing: what did not help for a cause that is still there does not help now."""
+    return replace(fix, cures={fault: cured * (1.0 - fix.same_cause) for fault, cured in fix.cures.items()})
 
 
 def _affected(act: Transition, depends: Mapping[str, frozenset[str]]) -> frozenset[str]:

@@ -74,8 +74,9 @@ class Particles:
             self.weight = summed(self.now, self.weight, self.model.space.size)
             self.now = np.arange(self.model.space.size, dtype=np.intp)
 
-    def weigh(self, facts: Facts, move: str, weights: Mapping[str, float]) -> None:
-        """Read a move that showed one of its outcomes, or weights over them that sum to one. With these facts it may say nothing."""
+    def weigh(self, facts: Facts, move: str, weights: Mapping[str, float], second: bool = False) -> None:
+        """Read a move that showed one of its outcomes, or weights over them that sum to one. With these facts it may say nothing. `second`: a fix
+        that was tried once in vain."""
         model = self.model
         is_soft = len(weights) > 1
         first = next(iter(weights))
@@ -85,7 +86,7 @@ class Particles:
                 return
             self.multiply(np.sum([w * model.look(move, o) for o, w in weights.items()], axis=0) if is_soft else model.look(move, first))
             return
-        transition, outcomes = model.deeds.acts[move], model.knowledge.fixes[move].outcomes
+        transition, outcomes = model.act(move, (move,) if second else ()), model.knowledge.fixes[move].outcomes
         not_done = weights.get("could-not", 0.0)
         if not_done == 1.0:  # could not be done: nothing moves, nothing is learned
             return

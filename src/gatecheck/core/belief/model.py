@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Hashable, Mapping
+from collections.abc import Callable, Collection, Hashable, Mapping
 from dataclasses import dataclass, field
 from typing import Any, TypeVar
 
@@ -55,6 +55,8 @@ class Deeds:
     """What is done: every fix compiled. Its x columns are the fixes that cure or resolve something (`fix_ids`)."""
 
     acts: Mapping[str, Transition]
+    again: Mapping[str, Transition]
+    """the same for a second try, after one that changed nothing; only of fixes where that can still help"""
     affects: Mapping[str, frozenset[str]]
     """fix -> checks that may show something else after it"""
     fix_ids: tuple[str, ...]
@@ -63,6 +65,8 @@ class Deeds:
     may_help: Floats
     """shape (n, x): 1.0 where the fix cures or resolves something that is there"""
     finals: Mapping[str, Final]
+    finals_again: Mapping[str, Final]
+    """the same for a second try"""
     stress: Mapping[str, Floats]
     """stress class -> share of the data's worth at stake per fault, shape (f,)"""
 
@@ -132,17 +136,25 @@ class Model:
         kept: T = self._kept[key]
         return kept
 
-    def behind(self, fix: str) -> Floats:
-        """What a fix leaves, as a linear map: shape (n, 4 * (1 + f)), per outcome but could-not its probability and, times
+    def act(self, fix: str, once: Collection[str]) -> Transition:
+        """What the fix does now; `once`: fixes that were tried in vain and may help at a second try."""
+        return self.deeds.again[fix] if fix in once else self.deeds.acts[fix]
+
+    def final(self, fix: str, once: Collection[str]) -> Final:
+        """Where the fix ends now; `once` as for `act`."""
+        return self.deeds.finals_again[fix] if fix in once else self.deeds.finals[fix]
+
+    def behind(self, fix: str, once: Collection[str] = ()) -> Floats:
+        """What a fix leaves (`once` as for `act`), as a linear map: shape (n, 4 * (1 + f)), per outcome but could-not its probability and, times
         that, the probability of every fault afterwards."""
 
         def make() -> Floats:
-            act = self.deeds.acts[fix]
+            act = self.act(fix, once)
             there = self.one_member[act.dst]
             maps = [np.add.reduceat(act.weight[o][:, None] * there, act.first[:-1]) for o in range(4)]
             return np.concatenate(maps, axis=1)
 
-        return self.keep(("behind", fix), make)
+        return self.keep(("behind", fix, fix in once), make)
 
     def voided(self, fix: str, outcome: str | None) -> frozenset[str]:
         """Checks that may show something else after the fix; one that changed nothing left the screen as it was."""

@@ -72,7 +72,8 @@ def look_again(model: Model, state: TicketState, choice: str, right: Ints, place
 def doubtful(model: Model, state: TicketState, holding: Collection[str]) -> str | None:
     """The look whose reading is likeliest to have been a slip; None where none can be made again."""
     found = [(misread(model, state, reading)[0], check.id) for check, _, reading in _repeatable(model, state, holding)]
-    return max(found)[1] if found else None
+    likeliest, move = max(found, default=(0.0, ""))
+    return move if likeliest >= model.knowledge.plan["slip_worth_a_look"] else None
 
 
 def _repeatable(model: Model, state: TicketState, holding: Collection[str]) -> Iterator[tuple[Check, int, Reading]]:

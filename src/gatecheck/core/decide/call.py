@@ -137,7 +137,7 @@ def make_call(model: Model, state: TicketState, held: Sequence[Held], plan: Plan
     if rule is not None and not ranked_choice and state.facts.get("consent") == "refused":
         rule, ranked_choice = None, list(ranked)  # what the trade asks for is against the customer's word: the best of what is left
     best = ranked_choice[0] if ranked_choice else None
-    if rule is None and state.booted is not None and balance["release"] >= model.knowledge.plan["made_started"]:
+    if rule is None and state.booted is not None and balance["release"] >= model.knowledge.plan["made_started"] and not _left_in_it(model, state):
         best = next((o for o in ranked if o.choice == "release"), best)  # what starts is not mended further: what is left proves it
     holding = {h.move for h in held}
     due = looks_due(model, state, model.knowledge.fixes[best.main_fix], holding) if best and best.main_fix else []
@@ -166,6 +166,11 @@ def make_call(model: Model, state: TicketState, held: Sequence[Held], plan: Plan
         again=slip,
         due=(*(due if not rule or rule.name == _LOOKS_FIRST else ()), *proof),
     )
+
+
+def _left_in_it(model: Model, state: TicketState) -> bool:
+    """A machine that starts may still have something in it that brings it back."""
+    return float(state.marginals.max()) >= model.knowledge.plan["left_in_it"]
 
 
 def _slip(model: Model, state: TicketState, best: Option | None, rule: Rule | None, holding: Collection[str]) -> Slip | None:
@@ -311,8 +316,8 @@ def _ends(model: Model, state: TicketState, ways: Sequence[tuple[str, ...]]) -> 
     for way in ways:
         fixes = [knowledge.fixes[name] for name in way]
         paid = _entries(model, state, fixes) * knowledge.rates["bench_minute"]
-        paid += sum(model.deeds.finals[f.id].price + (worth if f.destroys else 0.0) for f in fixes)
-        shares = model.keep(("shares", way), partial(_shares, model, way)) @ weights
+        paid += sum(model.final(f.id, state.once).price + (worth if f.destroys else 0.0) for f in fixes)
+        shares = model.keep(("shares", way, state.once.intersection(way)), partial(_shares, model, way, state.once)) @ weights
         (works, saved), (starts, _), (kept, _) = shares.tolist()
         total, failing = weights.sum(axis=0).tolist()
         at_risk = (total - kept) * worth
@@ -325,13 +330,13 @@ def _entries(model: Model, state: TicketState, fixes: Sequence[Fix]) -> float:
     return sum({f.visit: entry_minutes(model.knowledge, state, f) for f in fixes}.values())
 
 
-def _shares(model: Model, way: tuple[str, ...]) -> Floats:
+def _shares(model: Model, way: tuple[str, ...], once: Collection[str]) -> Floats:
     """Shape (3, n): the probability that a machine works for good once the way was gone, that it starts, and that its data
     is kept."""
     space = model.space
     fails, kept = np.ones(len(space.fault_ids)), np.ones(len(space.fault_ids))
     for name in way:
-        final = model.deeds.finals[name]
+        final = model.final(name, once)
         fails = fails * (1.0 - final.gone)
         kept = np.minimum(kept, 1.0 - final.lost)
     chances = np.array([1.0 - fails, 1.0 - fails * (1.0 - model.start.passes[space.add[0]]), kept])
@@ -347,17 +352,17 @@ def _worth(model: Model, state: TicketState) -> float:
 def _cures(model: Model, state: TicketState, worth: float) -> tuple[Floats, list[str | None]]:
     """For every fault: what its best cure costs once the fault is known, lost data included, and which fix it is."""
     usable = tuple(f for f in _usable(model, state) if not against_their_word(state, model.knowledge.fixes[f]))
-    return model.keep(("cures", usable, worth), lambda: _best_cures(model, usable, worth))
+    return model.keep(("cures", usable, state.once, worth), lambda: _best_cures(model, usable, state.once, worth))
 
 
-def _best_cures(model: Model, names: Sequence[str], worth: float) -> tuple[Floats, list[str | None]]:
+def _best_cures(model: Model, names: Sequence[str], once: Collection[str], worth: float) -> tuple[Floats, list[str | None]]:
     knowledge = model.knowledge
     usable = [knowledge.fixes[name] for name in names]
     nothing = knowledge.rates["board_unknown"] + worth
     curable = np.zeros(len(model.space.fault_ids), dtype=bool)
     costs = np.full((len(usable) + 1, len(model.space.fault_ids)), nothing)
     for row, fix in enumerate(usable):
-        final = model.deeds.finals[fix.id]
+        final = model.final(fix.id, once)
         cost = final.price / np.maximum(final.gone, 1e-9) + final.lost * worth + (1.0 - final.gone) * knowledge.rates["failed_try"]
         costs[row] = np.where(final.gone >= _CURES, cost, np.inf)
         curable |= final.gone >= _CURES
@@ -437,7 +442,7 @@ def _is_made(
     limits = model.knowledge.plan
     confidence = balance[best.choice]
     verdict = best.choice == "release" or (best.main_fix is not None and model.knowledge.fixes[best.main_fix].verdict)
-    if best.choice == "release" and state.booted is not None and confidence >= limits["made_started"]:
+    if best.choice == "release" and state.booted is not None and confidence >= limits["made_started"] and not _left_in_it(model, state):
         return True, say("call.started")
     rivals = [m for m in plan.ranked if m.kind == "check" or (verdict and not model.knowledge.fixes[m.move].verdict)]
     rival = max(rivals, key=lambda m: m.net, default=None)

@@ -217,13 +217,14 @@ def economy(model: Model, state: TicketState, barred: Collection[str]) -> Econom
     knowledge = model.knowledge
     names = tuple(n for n in model.deeds.fix_ids if n in state.applicable and n not in state.tried and n not in barred)
     worth = 0.0 if is_data_safe(state.facts) else data_worth(knowledge, state.facts)
-    key = ("economy", names, worth, state.applicable, state.facts.get("form"), state.visit, state.is_open)
+    key = ("economy", names, state.once, worth, state.applicable, state.facts.get("form"), state.visit, state.is_open)
     return model.keep(key, lambda: _economy(model, state, names, worth))
 
 
 def _economy(model: Model, state: TicketState, names: tuple[str, ...], worth: float) -> Economy:
     knowledge = model.knowledge
     cure = model.deeds.cure[:, [model.deeds.fix_ids.index(name) for name in names]]
+    cure = cure * np.array([1.0 - knowledge.fixes[name].same_cause if name in state.once else 1.0 for name in names])
     copying = knowledge.fixes["copy-data"]
     copy_cost = copying.minutes + knowledge.rates["unattended_share"] * copying.unattended
     base, when_cured, risk = [], [], np.zeros((len(model.space.fault_ids), len(names) + 1))

@@ -327,7 +327,7 @@ class _Builder:
         own = self.tables["fixes.toml"].sub("fixes").sub(fix)
         own.only(
             "minutes", "unattended", "visit", "enters", "stress", "needs", "only_when", "not_when", "ask", "why", "source",
-            "call", "parts", "cured_minutes", "cured_parts", "burden", "cures", "breaks", "could_not", "rows", "rows_sound", "rows_normal", "resolves", "rescues",
+            "call", "parts", "cured_minutes", "cured_parts", "burden", "cures", "breaks", "could_not", "same_cause", "rows", "rows_sound", "rows_normal", "resolves", "rescues",
             "trial", "setting", "verdict", "long_write", "look_first", "follow_up",
         )  # fmt: skip
         outcomes = self.outcomes[fix]
@@ -356,6 +356,7 @@ class _Builder:
             cures=own.row("cures", self.fault_ids),
             breaks=own.row("breaks", self.fault_ids),
             could_not=own.number("could_not", 0.0, high=1.0),
+            same_cause=own.number("same_cause", 1.0, high=1.0),
             table=table,
             resolves=own.row("resolves", self.fault_ids),
             rescues=own.row("rescues", self.fault_ids),

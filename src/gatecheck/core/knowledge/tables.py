@@ -126,6 +126,8 @@ class Fix(Move):
     cures: Row
     breaks: Row
     could_not: float
+    same_cause: float
+    """how much of a failed try is the same cause at the next one: 1 where another try never helps"""
     table: Likelihood | None
     resolves: Row
     rescues: Row

@@ -46,6 +46,8 @@ class Machine:
     lost: bool = False
     given_up: bool = False
     """the customer let the data go"""
+    once: set[str] = field(default_factory=set)
+    """fixes that were made in vain"""
     slips: int = 0
     """readings that were written wrong"""
     running: bool = False
@@ -111,7 +113,7 @@ class Machine:
         return self.answers[move]
 
     def _act(self, move: str) -> str:
-        act = self.world.deeds.acts[move]
+        act = self.world.act(move, self.once)
         if self.rng.random() < act.could_not:
             return "could-not"
         edges = slice(int(act.first[self.faults]), int(act.first[self.faults + 1]))
@@ -119,6 +121,8 @@ class Machine:
         drawn = int(self.rng.choice(shares.size, p=(shares / shares.sum()).ravel()))
         outcome, edge = divmod(drawn, shares.shape[1])
         self.before[move] = self.faults
+        if move in self.world.deeds.again and int(act.dst[edges][edge]) == self.faults:
+            self.once.add(move)  # whatever it was that did not help is mostly still there
         self.faults = int(act.dst[edges][edge])
         done: str = self.world.knowledge.fixes[move].outcomes[outcome]
         for check in self.world.voided(move, done):

@@ -70,5 +70,6 @@ def _fix(fix: Fix, size: float, rng: Rng) -> Fix:
         cures={f: _chance(p, size, rng) for f, p in fix.cures.items()},
         breaks={f: _chance(p, size, rng) for f, p in fix.breaks.items()},
         resolves={f: _chance(p, size, rng) for f, p in fix.resolves.items()},
+        same_cause=_chance(fix.same_cause, size, rng),
         table=_table(fix.table, size, rng) if fix.table else None,
     )

@@ -136,7 +136,7 @@ def fixed(sight: Sight) -> Step:
             return _guarded(sight, move)
     held = {h.move for h in held_moves(model, state)}
     for fix in (*wanted, *_LAST_RESORTS):
-        if fix in fixes and fix not in state.tried and fix in state.applicable and not _refused(sight, fix):
+        if fix in fixes and fix not in state.tried | state.once and fix in state.applicable and not _refused(sight, fix):
             step = _guarded(sight, fix)
             if step.kind == "move" and step.what in held:
                 continue  # interlocks are honoured: another way, or none
@@ -191,7 +191,7 @@ def random_legal(sight: Sight) -> Step:
     known: list[Check | Fix] = [*knowledge.checks.values(), *knowledge.fixes.values()]
     moves = [
         m for m in known
-        if m.id not in held and m.id not in sight.state.current and m.id not in sight.state.tried
+        if m.id not in held and m.id not in sight.state.current and m.id not in sight.state.tried | sight.state.once
         and m.id in sight.state.applicable and unmet_need(sight.model, sight.state, m) is None
     ]  # fmt: skip
     return Step("move", moves[int(sight.rng.integers(len(moves)))].id) if moves else Step("stop", "refer")

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import TypedDict
 
@@ -83,6 +83,8 @@ class TicketState:
     """checks whose last reading still describes the machine: repeating them would be the same evidence"""
     tried: frozenset[str]
     """fixes that were tried and not put back: trying them again would change nothing"""
+    once: frozenset[str]
+    """fixes that were tried once, changed nothing, and may help at a second try"""
     visit: str | None
     """where the technician is: setup, live, media or None"""
     is_open: bool
@@ -108,7 +110,8 @@ def fold(model: Model, facts: Facts, entries: Sequence[Entry]) -> TicketState:
     counts = weighed(entries, stands, model)
     merged = merge_facts(facts, entries, stands)
     trials, back_of = _trials(model, entries, counts)
-    steps, belief = _filter(model, merged, entries, counts, back_of)
+    tries = _tried(model, entries, stands)
+    steps, belief = _filter(model, merged, entries, counts, back_of, tries.seconds)
     readings = tuple((i, e) for i, e in enumerate(entries) if stands[i] and isinstance(e, Reading))
     visit, is_open = _whereabouts(model, readings)
     booted = _booted(readings)
@@ -127,7 +130,8 @@ def fold(model: Model, facts: Facts, entries: Sequence[Entry]) -> TicketState:
         overrides=frozenset((e.interlock, e.move) for e, s in zip(entries, stands, strict=True) if s and isinstance(e, Override)),
         confirmed=_current(model, entries, stands, twice=True),
         current=_current(model, entries, stands),
-        tried=_tried(model, entries, stands),
+        tried=tries.tried,
+        once=tries.once,
         visit=visit,
         is_open=is_open,
         booted=booted,
@@ -288,7 +292,16 @@ _ANEW = ("screen",)
 """what is looked at again before a fix without a look of its own is tried once more"""
 
 
-def _tried(model: Model, entries: Sequence[Entry], stands: Sequence[bool]) -> frozenset[str]:
+@dataclass(frozen=True, slots=True)
+class Tries:
+    """Fixes used up; those that changed nothing at one try, where their table says that another one may still help; and the places of second tries."""
+
+    tried: frozenset[str]
+    once: frozenset[str]
+    seconds: frozenset[int]
+
+
+def _tried(model: Model, entries: Sequence[Entry], stands: Sequence[bool]) -> Tries:
     """Fixes not worth making again as things are: those that changed nothing, until something they rest on changes.
 
     A setting that was put back and then looked at again may be tried once more: the first try may have been a slip.
@@ -297,6 +310,8 @@ def _tried(model: Model, entries: Sequence[Entry], stands: Sequence[bool]) -> fr
     back: set[str] = set()
     tries: dict[str, int] = {}
     failed: dict[str, int] = {}
+    once: set[str] = set()
+    seconds: set[int] = set()
     for index, entry in enumerate(entries):
         if not stands[index]:
             continue
@@ -311,17 +326,23 @@ def _tried(model: Model, entries: Sequence[Entry], stands: Sequence[bool]) -> fr
             tries[entry.move] = tries.get(entry.move, 0) + is_done(entry)
             if entry.move in ("replace-drive", "reinstall") and is_done(entry):
                 tried = {f for f in tried if not (model.knowledge.fixes[f].writes or f in ("reseat", "swap-cable"))}
+                once &= tried
             if entry.outcome in ("now-seen", "other-screen"):
                 tried -= back
                 back.clear()
             if entry.outcome != "could-not":
+                if entry.move in once:
+                    seconds.add(index)
+                once.discard(entry.move)
                 tried.add(entry.move)
+                if entry.outcome == "no-change" and tries[entry.move] == 1 and entry.move in model.deeds.again:
+                    once.add(entry.move)
                 failed.pop(entry.move, None)
                 continue
             failed[entry.move] = failed.get(entry.move, 0) + 1
             if failed[entry.move] >= _MOST_FAILED:
                 tried.add(entry.move)
-    return frozenset(tried)
+    return Tries(frozenset(tried - once), frozenset(once), frozenset(seconds))
 
 
 def after_reading(model: Model, state: TicketState, check: str, outcome: str) -> TicketState:
@@ -350,12 +371,13 @@ def came_in_with(model: Model, facts: Facts, entries: Sequence[Entry]) -> Floats
     _, back_of = _trials(model, entries, counts)
     particles = Particles(model, model.prior(merged))
     particles.remember(-1)
+    seconds = _tried(model, entries, stands).seconds
     wanted_later = set(back_of.values())
     for index, entry in enumerate(entries):
         if counts[index] and isinstance(entry, Reading):
             if index in wanted_later:
                 particles.remember(index)
-            particles.weigh(merged, entry.move, entry.weights)
+            particles.weigh(merged, entry.move, entry.weights, index in seconds)
         elif counts[index] and isinstance(entry, PutBack) and index in back_of:
             particles.put_back(back_of[index], model.deeds.acts[entry.fix])
     before = summed(particles.stash[-1], particles.weight, model.space.size)
@@ -363,7 +385,7 @@ def came_in_with(model: Model, facts: Facts, entries: Sequence[Entry]) -> Floats
 
 
 def _filter(
-    model: Model, facts: Facts, entries: Sequence[Entry], counts: Sequence[bool], back_of: Mapping[int, int]
+    model: Model, facts: Facts, entries: Sequence[Entry], counts: Sequence[bool], back_of: Mapping[int, int], seconds: Collection[int]
 ) -> tuple[list[Step], Floats]:
     particles = Particles(model, model.prior(facts))
     wanted_later = set(back_of.values())
@@ -375,7 +397,7 @@ def _filter(
         if isinstance(entry, Reading):
             if index in wanted_later:
                 particles.remember(index)
-            particles.weigh(facts, entry.move, entry.weights)
+            particles.weigh(facts, entry.move, entry.weights, index in seconds)
         elif isinstance(entry, PutBack) and index in back_of:
             particles.put_back(back_of[index], model.deeds.acts[entry.fix])
         else:
