@@ -20,6 +20,8 @@ from gatecheck.core.tape.entries import Reading
 from gatecheck.core.tape.fold import TicketState
 
 HEAVY = ("replace", "reinstall", "refer", "release")
+_STARTS = ("screen", "clock")
+"""what a release rests on: that it starts, and that nothing brings it back"""
 _STRAINS = ("start", "read", "surface", "write")
 
 
@@ -56,11 +58,12 @@ def look_again(model: Model, state: TicketState, choice: str, right: Ints, place
     found = []
     for check, index, reading in _repeatable(model, state, holding):
         move = check.id
-        if (choice == "release") is not (move == "screen"):
+        if (choice == "release") is not (move in _STARTS):
             continue
         p, without = misread(model, state, reading)
+        p = min(1.0, p * model.knowledge.plan["slip_doubt"])
         stands = float(np.bincount(right, without, minlength=place + 1)[place])
-        if stands >= 0.5:
+        if stands >= 0.5 and move not in _STARTS:
             continue
         cost = (check.minutes + entry_minutes(model.knowledge, state, check)) * rates["bench_minute"] + check.unattended * rates["unattended_share"] * rates["bench_minute"]
         net = p * (1.0 - stands) * harm - cost
