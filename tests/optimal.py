@@ -97,7 +97,7 @@ def small_problem(knowledge: Knowledge, seed: int, faults: int = 4, checks: int 
             if c.faults[0] in names and names & set(c.faults[1:])
         ),
         checks={"screen": screen, **{c.id: _small_check(c, names, rng) for c in looks}},
-        fixes={f.id: _small_fix(f, names, rng) for f in acts} | {"copy-data": knowledge.fixes["copy-data"]},
+        fixes={f.id: replace(_small_fix(f, names, rng), same_cause=1.0) for f in acts} | {"copy-data": knowledge.fixes["copy-data"]},
         interlocks={},
         sound_odds=0.02,
         plan={**knowledge.plan, "software_stop": 2.0},

@@ -42,6 +42,40 @@ def test_a_verdict_that_several_readings_carry_stands(model: Model) -> None:
     assert (found["call"]["choice"], found["call"]["fix"]) == ("replace", "replace-drive")
 
 
+def test_a_dark_picture_is_looked_at_twice_before_memory_is_changed(model: Model) -> None:
+    once = said(model, "screen=no-picture")
+    assert once["next"][0]["move"] == "screen" and "brightness" in once["next"][0]["why"]
+    twice = said(model, "screen=no-picture", "screen=no-picture")
+    assert twice["next"][0]["move"] == "swap-memory"
+    sure = said(model, "screen=no-picture", "builtin-memory=failed")
+    assert sure["call"]["fix"] == "swap-memory", "where a test says it, nobody looks twice"
+
+
+DEAD_ENDS = {
+    "what-holds-the-fix-is-released": ({"drive_kind": "sata-ssd", "data": "irreplaceable"}, "screen=system-missing,seen-setup=right,clock=right,entry-target=present,health-pages=clean,loader-look=sound,seen-picker=listed,"
+        "seen-live=right,storage-mode=fits,boot-mode=fits,secure-boot=fits,boot-order=system-first,reduced-start=fails,volume-look=dirty,error-log=empty,disk-layout=sound,short-test=passed", "copy-data"),
+    "their-word-leaves-a-lab": ({"data": "irreplaceable", "consent": "refused"}, "screen=no-boot-device,clock=right,sound=steady,health-pages=failing,copy-data=partial,boot-order=system-first,seen-setup=right,short-test=read-failure", "refer-lab"),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize(("facts", "tape", "move"), DEAD_ENDS.values(), ids=DEAD_ENDS)
+def test_there_is_a_way_on(model: Model, facts: dict[str, Any], tape: str, move: str) -> None:
+    found = said(model, *tape.split(","), **facts)
+    assert found["next"][0]["move"] == move or found["call"]["fix"] == move
+
+
+def test_a_machine_that_starts_with_a_clock_that_fell_back_is_not_released(model: Model) -> None:
+    found = said(model, "screen=dead", "repair-power=boots", "screen=boots", "clock=wrong", form="desktop", drive_year=2014)
+    assert found["call"]["choice"] != "release"
+    assert found["next"][0]["move"] == "replace-battery"
+
+
+def test_damage_that_was_heard_once_is_listened_to_again_when_nothing_can_be_lost(model: Model) -> None:
+    heard = ("screen=blank-cursor", "sound=clunking", "power-down=off", "refer-lab=declined")
+    assert said(model, *heard, data="irreplaceable", consent="given", form="desktop")["next"][0]["move"] == "sound"
+    assert "sound" not in [m["move"] for m in said(model, *heard[:3], data="irreplaceable", form="desktop")["next"]]
+
+
 def test_the_share_of_slips_is_that_of_bayes(model: Model) -> None:
     """By hand: P(slip | reading) with a uniform slip onto the other outcomes."""
     entries = parse_entries(readings("seen-setup=absent"), model.knowledge)

@@ -88,7 +88,11 @@ def test_where_the_technician_is_follows_from_the_tape(
 
 
 TRIED: dict[str, tuple[list[dict[str, Any]], set[str]]] = {
-    "tried": (readings("reseat=no-change"), {"reseat"}),
+    "tried": (readings("load-defaults=no-change"), {"load-defaults"}),
+    "one-try-is-not-the-last": (readings("reseat=no-change"), set()),
+    "two-are": (readings("reseat=no-change", "clock=right", "reseat=no-change"), {"reseat"}),
+    "what-could-not-be-done-was-not-tried": (readings("reseat=could-not", "reseat=no-change"), set()),
+    "what-changed-something-is-used-up": (readings("reseat=other-screen"), {"reseat"}),
     "put-back-stays-tried": ([*readings("set-mode=no-change"), {"put_back": "set-mode"}], {"set-mode"}),
     "until-something-changed": (
         [*readings("set-mode=no-change"), {"put_back": "set-mode"}, *readings("reseat=now-seen")],
@@ -102,6 +106,38 @@ TRIED: dict[str, tuple[list[dict[str, Any]], set[str]]] = {
 @pytest.mark.parametrize(("entries", "tried"), TRIED.values(), ids=TRIED)
 def test_what_was_tried(model: Model, entries: list[dict[str, Any]], tried: set[str]) -> None:
     assert folded(model, entries).tried == tried
+
+
+def test_a_second_try_weighs_less_than_the_first(model: Model) -> None:
+    """By Bayes: a fault that is there survives a failed try with 1 - cure, and a second one with 1 - cure * (1 - same cause)."""
+    fix, loose = model.knowledge.fixes["reseat"], model.having("link.loose")
+    start = ["screen=no-boot-device", "seen-setup=absent"]
+    before, once, twice = (folded(model, readings(*start, *tape)).belief for tape in ([], ["reseat=no-change"], ["reseat=no-change", "clock=right", "reseat=no-change"]))
+    clock = folded(model, readings(*start, "reseat=no-change", "clock=right")).belief
+    odds = [float(b @ loose) / float(1 - b @ loose) for b in (before, once, clock, twice)]
+    assert odds[1] / odds[0] == pytest.approx(1 - fix.cures["link.loose"], rel=0.25)
+    assert odds[3] / odds[2] == pytest.approx(1 - fix.cures["link.loose"] * (1 - fix.same_cause), rel=0.25)
+    assert folded(model, readings(*start, "reseat=no-change")).once == {"reseat"}
+
+
+DOCKED = {
+    "read-there": (("seen-live=absent", "seen-dock=right", "health-pages=clean"), True),
+    "in-the-machine": (("seen-live=right", "seen-dock=right", "health-pages=clean"), False),
+    "found-again": (("seen-live=absent", "seen-dock=right", "reseat=now-seen", "seen-live=right", "health-pages=clean"), False),
+    "nobody-took-it-out": (("seen-live=absent", "health-pages=clean"), False),
+    "not-readable": (("seen-live=absent", "seen-dock=right", "health-pages=unreadable"), False),
+}
+
+
+@pytest.mark.parametrize(("tape", "docked"), DOCKED.values(), ids=DOCKED)
+def test_pages_read_on_a_dock_say_nothing_of_the_machines_own_cable(model: Model, tape: tuple[str, ...], docked: bool) -> None:
+    link = model.having("link.loose", "link.broken", "settings.port-off")
+    before, after = (folded(model, readings("screen=no-boot-device", *tape[: len(tape) - less])).belief for less in (1, 0))
+    if docked:
+        assert float(after @ link) > 0.8 * float(before @ link), "still as likely as before"
+    move, outcome = tape[-1].split("=")
+    expected = before * model.look(move, outcome, docked)
+    assert after == pytest.approx(expected / expected.sum())
 
 
 RUNNING: dict[str, tuple[list[dict[str, Any]], int | None]] = {

@@ -34,6 +34,8 @@ def _sight(knowledge: Knowledge, space: Space) -> Sight:
     reach = {v.id: 1.0 - hidden_share(space, v) for v in knowledge.visibility.values()}
     checks = {c.id: look_table(space, c.table, c.outcomes, reach, knowledge.check_floor) for c in knowledge.checks.values()}
     told = {f.id: look_table(space, f.table, f.outcomes, reach, knowledge.fix_floor) for f in knowledge.fixes.values() if f.table}
+    on_dock = {c.id: replace(c.table, hidden_by=c.on_dock) for c in knowledge.checks.values() if c.on_dock}
+    docked = {name: look_table(space, table, knowledge.checks[name].outcomes, reach, knowledge.check_floor) for name, table in on_dock.items()}
     rows: list[Floats] = []
     columns: dict[str, Ints] = {}
     for name, table in checks.items():
@@ -42,6 +44,7 @@ def _sight(knowledge: Knowledge, space: Space) -> Sight:
     outcomes = [(c.id, o) for c in knowledge.checks.values() for o in c.outcomes]
     return Sight(
         looks={**checks, **told},
+        docked=docked,
         reach=reach,
         depends={c.id: _depends(c, knowledge) for c in knowledge.checks.values()},
         rows=np.ascontiguousarray(np.array(rows).T),

@@ -26,6 +26,8 @@ class Sight:
 
     looks: Mapping[str, Floats]
     """check (or fix with outcomes of its own) -> P(outcome | h), shape (outcomes, n)"""
+    docked: Mapping[str, Floats]
+    """the same for checks whose drive lies on another machine's dock: cable, port and settings of its own machine hide nothing there"""
     reach: Mapping[str, Floats]
     """visibility table -> probability that the thing can be reached, shape (n,)"""
     depends: Mapping[str, frozenset[str]]
@@ -161,6 +163,8 @@ class Model:
         affected = self.deeds.affects.get(fix, frozenset())
         return affected - _SHOWN_BY_THE_FIX if outcome == "no-change" else affected
 
-    def look(self, check: str, outcome: str) -> Floats:
+    def look(self, check: str, outcome: str, docked: bool = False) -> Floats:
+        """P(outcome | h), shape (n,)."""
         move = self.knowledge.move(check)
-        return np.asarray(self.sight.looks[check][move.outcomes.index(outcome)])
+        table = self.sight.docked if docked else self.sight.looks
+        return np.asarray(table[check][move.outcomes.index(outcome)])

@@ -13,7 +13,7 @@ from gatecheck.core.decide.call import Call, make_call
 from gatecheck.core.decide.costs import is_data_safe
 from gatecheck.core.decide.gates import GateState, gate_states
 from gatecheck.core.decide.interlocks import Held, held_moves
-from gatecheck.core.decide.plan import NextMove, Plan, describe, make_plan, unmet_need, why_of
+from gatecheck.core.decide.plan import NextMove, Plan, describe, make_plan, seen_once, unmet_need, why_of
 from gatecheck.core.tape.fold import TicketState
 from gatecheck.core.words.said import Said, say
 
@@ -68,6 +68,9 @@ def _in_order(model: Model, state: TicketState, plan: Plan, call: Call, held: Se
     """What protects the data first, then what the call asks for, then the ranking; and an ear before any look but the
     first that starts a drive that may be spinning, as long as the only copy is on it."""
     moves = _ranked(model, state, plan, call, held)
+    twice = _second_look(model, state, moves, call, held)
+    if twice is not None:
+        moves = [twice, *(m for m in moves if m.move != twice.move)]
     listening = next((m for m in plan.ranked if m.move == "sound"), None)
     first = model.knowledge.checks.get(moves[0].move) if moves else None
     watching = state.booted is not None or state.last("screen") is None  # who watches it start listens at the same time
@@ -76,6 +79,16 @@ def _in_order(model: Model, state: TicketState, plan: Plan, call: Call, held: Se
     if listening is None or not (strains and spins) or is_data_safe(state.facts):
         return moves
     return [listening, *(m for m in moves if m.move != "sound")][:_most(model)]
+
+
+def _second_look(model: Model, state: TicketState, moves: Sequence[NextMove], call: Call, held: Sequence[Held]) -> NextMove | None:
+    """What has to be seen twice before the first move, or what the call asks for, is made."""
+    wanted = [*(m.move for m in moves[:1]), *([call.option.main_fix] if call.option and call.option.main_fix and call.due else [])]
+    for fix in wanted:
+        if fix in model.knowledge.fixes:
+            for check in seen_once(model, state, model.knowledge.fixes[fix], {h.move for h in held}):
+                return describe(model, state, check, say("next.look-twice", reading=[check, state.latest[check][1].outcome]))
+    return None
 
 
 def _most(model: Model) -> int:
@@ -89,7 +102,7 @@ def _link_comes_first(model: Model, state: TicketState, holding: Collection[str]
         return None
     for fix in ("reseat", "swap-cable") if _p(model, state, "link.loose") > _p(model, state, "link.broken") else ("swap-cable", "reseat"):
         move = model.knowledge.fixes[fix]
-        if fix not in state.tried and fix not in holding and fix in state.applicable and unmet_need(model, state, move) is None:
+        if fix not in state.tried | state.once and fix not in holding and fix in state.applicable and unmet_need(model, state, move) is None:
             return fix
     return None
 

@@ -27,6 +27,7 @@ from gatecheck.core.decide.plan import (
     drive_failing,
     is_legal,
     looks_due,
+    seen_once,
     unmet_need,
 )
 from gatecheck.core.decide.rules import Rule, data_is_open, may_sit_loose, probability, settled_by
@@ -140,9 +141,12 @@ def make_call(model: Model, state: TicketState, held: Sequence[Held], plan: Plan
     if rule is None and state.booted is not None and balance["release"] >= model.knowledge.plan["made_started"] and not _left_in_it(model, state):
         best = next((o for o in ranked if o.choice == "release"), best)  # what starts is not mended further: what is left proves it
     holding = {h.move for h in held}
-    due = looks_due(model, state, model.knowledge.fixes[best.main_fix], holding) if best and best.main_fix else []
+    main = model.knowledge.fixes[best.main_fix] if best and best.main_fix else None
+    due = [*looks_due(model, state, main, holding), *seen_once(model, state, main, holding)] if main else []
     proof = _proof_due(model, state, best, p_drive, holding) if rule is None else []
     made, why = _is_made(model, state, plan, best, balance, rule, due)
+    if best and len(ranked) == 1 and not due and balance[best.choice] >= model.knowledge.plan["made_alone"]:
+        made, why = True, say("call.made")  # there is no other way, and no look will open one
     sure = max(balance.get(best.choice, 0.0) if best else 0.0, model.knowledge.open["rule_confidence"] if rule else 0.0)
     if made and sure < _CALLED:
         made, why = False, say("call.too-close")

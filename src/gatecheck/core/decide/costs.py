@@ -153,33 +153,33 @@ class Economy:
         """Shape (k,): what it costs to make the fixes in the order of cost per probability that they are needed; at any point
         the machine may be given up at the price of the last column."""
         by_set = np.argsort(of, kind="stable")
-        faults = np.ascontiguousarray(marginals[by_set].T)
+        faults = np.ascontiguousarray(marginals[by_set].T, dtype=np.float32)  # seven digits are more than any odds here have
         needed = self._needed(faults, used, np.bincount(of, minlength=len(used)).tolist())
         give_up, last = self.base[-1], needed[-1]
         best = give_up * np.minimum(last, 1.0)
         matters = np.flatnonzero(needed[:-1].max(axis=1, initial=0.0) > _NEEDED)
         if len(matters):
             need = needed[matters]
-            price = self.base[matters, None] + self.risk[:, matters].T @ faults
-            order = _ascending(price / np.maximum(need, 1e-12))
+            price = self.base[matters, None].astype(np.float32) + self.risk[:, matters].T.astype(np.float32) @ faults
+            order = _ascending(np.divide(price, np.maximum(need, 1e-12), dtype=np.float32))
             flat = order * need.shape[1] + np.arange(need.shape[1])
             need, price = need.take(flat), price.take(flat)
             up_to = _up_to(len(matters))
             gone = up_to @ need
             later = gone[-1] + last - gone
-            spent = price * np.minimum(later + need, 1.0) + need * self.when_cured[matters][order]
+            spent = price * np.minimum(later + need, 1.0) + need * self.when_cured.astype(np.float32)[matters][order]
             spent = up_to @ spent + give_up * np.minimum(later, 1.0)
             best = np.minimum(spent.min(axis=0), give_up * np.minimum(gone[-1] + last, 1.0))
         values = np.empty(len(best))
         values[by_set] = best
         return values
 
-    def _needed(self, faults: Floats, used: Sequence[tuple[int, ...]], counts: Sequence[int]) -> Floats:
+    def _needed(self, faults: NDArray[np.float32], used: Sequence[tuple[int, ...]], counts: Sequence[int]) -> NDArray[np.float32]:
         """Shape (x, k): the probability that each fix is needed, for `faults`, shape (f, k), whose first `counts[0]` columns
         have the fixes of the first set used up, the next `counts[1]` those of the second, and so on."""
         there = [place for place, count in enumerate(counts) if count]
-        needed, start = np.empty((len(self.base), faults.shape[1])), 0
-        for chances, place in zip(self.sequences([used[place] for place in there]), there, strict=True):
+        needed, start = np.empty((len(self.base), faults.shape[1]), dtype=np.float32), 0
+        for chances, place in zip(self.sequences([used[place] for place in there]).astype(np.float32), there, strict=True):
             stop = start + counts[place]
             np.matmul(chances, faults[:, start:stop], out=needed[:, start:stop])
             start = stop
@@ -193,12 +193,12 @@ class Economy:
 
 
 @lru_cache(maxsize=64)
-def _up_to(size: int) -> Floats:
+def _up_to(size: int) -> NDArray[np.float32]:
     """A lower triangle of ones: its product with an array gives the sums up to and with each row."""
-    return np.tri(size)
+    return np.tri(size, dtype=np.float32)
 
 
-def _ascending(ratios: Floats) -> Ints:
+def _ascending(ratios: NDArray[np.float32]) -> Ints:
     """Which comes first, second, … along the first axis, for positive numbers of shape (x, k).
 
     Sorts the numbers as whole ones: the bits of a positive float stand in the order of its value, and its last ones give

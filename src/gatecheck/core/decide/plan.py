@@ -132,6 +132,18 @@ def looks_due(model: Model, state: TicketState, fix: Fix, holding: Collection[st
     return [c for c in fix.look_first if c not in state.current and is_legal(model, state, checks[c], holding)]
 
 
+def seen_once(model: Model, state: TicketState, fix: Fix, holding: Collection[str]) -> list[str]:
+    """Checks that have to be seen a second time before the fix, as long as nothing else says that it is needed: a picture that is only dark is no
+    missing picture."""
+    if not fix.look_twice or float(state.belief @ model.having(*fix.cures)) >= model.knowledge.plan["sure_of_the_part"]:
+        return []
+    return [
+        check for check, outcomes in fix.look_twice.items()
+        if check in state.current and check not in state.confirmed and state.latest[check][1].outcome in outcomes
+        and is_legal(model, state, model.knowledge.checks[check], holding)
+    ]  # fmt: skip
+
+
 def is_legal(model: Model, state: TicketState, move: Check | Fix, holding: Collection[str]) -> bool:
     """True when the move can be made on this machine and is not held."""
     return move.id not in holding and move.id in state.applicable and unmet_need(model, state, move) is None

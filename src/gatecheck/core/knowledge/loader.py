@@ -275,7 +275,7 @@ class _Builder:
         own.only(
             "minutes", "unattended", "visit", "enters", "stress", "needs", "only_when", "not_when", "ask", "why", "say",
             "source", "combine", "normal", "passes", "sound", "rows", "intermittent", "aside", "hidden", "says_nothing_when", "opens",
-            "names", "misread",
+            "names", "misread", "on_dock",
         )  # fmt: skip
         outcomes = self.outcomes[check]
         say = {k: str(v) for k, v in own.sub("say").values.items()}
@@ -297,6 +297,7 @@ class _Builder:
             **self._move_parts(words, own, check, say),
             table=table,
             says_nothing_when=self._fact_test(own, "says_nothing_when"),
+            on_dock=own.one_of("on_dock", self.visibility) if "on_dock" in own.values else None,
             opens=gate_lists["opens"],
             points_at=gate_lists["names"],
         )
@@ -328,7 +329,7 @@ class _Builder:
         own.only(
             "minutes", "unattended", "visit", "enters", "stress", "needs", "only_when", "not_when", "ask", "why", "source",
             "call", "parts", "cured_minutes", "cured_parts", "burden", "cures", "breaks", "could_not", "same_cause", "rows", "rows_sound", "rows_normal", "resolves", "rescues",
-            "trial", "setting", "verdict", "long_write", "look_first", "follow_up",
+            "trial", "setting", "verdict", "long_write", "look_first", "look_twice", "follow_up",
         )  # fmt: skip
         outcomes = self.outcomes[fix]
         say = {k: str(v) for k, v in self.tables["fixes.toml"].sub("say").values.items()}
@@ -367,6 +368,7 @@ class _Builder:
             destroys=words.flag("destroys"),
             long_write=own.flag("long_write"),
             look_first=own.ids("look_first", self.check_ids),
+            look_twice={check: tests.ids(check, self.outcomes[check]) for tests in [own.sub("look_twice", optional=True)] for check in tests.values},
             follow_up=own.one_of("follow_up", self.fix_ids) if "follow_up" in own.values else None,
         )
 

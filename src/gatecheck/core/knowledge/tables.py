@@ -112,6 +112,8 @@ class Check(Move):
     says_nothing_when: FactTest
     opens: Mapping[str, tuple[str, ...]]
     points_at: Mapping[str, tuple[str, ...]]
+    on_dock: str | None
+    """what hides it where it is read on another machine's dock"""
 
 
 @dataclass(frozen=True, slots=True)
@@ -138,6 +140,8 @@ class Fix(Move):
     destroys: bool
     long_write: bool
     look_first: tuple[str, ...]
+    look_twice: FactTest
+    """what is seen a second time before this is tried: check -> outcomes"""
     follow_up: str | None
 
 

@@ -111,7 +111,7 @@ def fold(model: Model, facts: Facts, entries: Sequence[Entry]) -> TicketState:
     merged = merge_facts(facts, entries, stands)
     trials, back_of = _trials(model, entries, counts)
     tries = _tried(model, entries, stands)
-    steps, belief = _filter(model, merged, entries, counts, back_of, tries.seconds)
+    steps, belief = _filter(model, merged, entries, counts, back_of, tries.seconds, _on_dock(model, entries, stands))
     readings = tuple((i, e) for i, e in enumerate(entries) if stands[i] and isinstance(e, Reading))
     visit, is_open = _whereabouts(model, readings)
     booted = _booted(readings)
@@ -286,6 +286,25 @@ def _current(model: Model, entries: Sequence[Entry], stands: Sequence[bool], *, 
     return frozenset(confirmed & current) if twice else frozenset(current)
 
 
+def _on_dock(model: Model, entries: Sequence[Entry], stands: Sequence[bool]) -> frozenset[int]:
+    """Places of looks that can only have been made on a dock: the drive was seen there, and in its own machine it is absent. What says that it could
+    not be read says nothing of where it lay."""
+    shown: dict[str, str | None] = {}
+    docked: set[int] = set()
+    for index, entry in enumerate(entries):
+        if not stands[index]:
+            continue
+        if isinstance(entry, Reading) and entry.move in model.sight.looks:
+            shown[entry.move] = entry.outcome
+            away = shown.get("seen-dock") == "right" and shown.get("seen-live", shown.get("seen-setup")) == "absent"
+            if away and entry.move in model.sight.docked and entry.outcome not in model.knowledge.checks[entry.move].table.hidden_row:
+                docked.add(index)
+        elif isinstance(entry, PutBack) or (isinstance(entry, Reading) and is_done(entry)):
+            gone = model.deeds.affects.get(entry.fix, frozenset()) if isinstance(entry, PutBack) else model.voided(entry.move, entry.outcome)
+            shown = {check: outcome for check, outcome in shown.items() if check not in gone}
+    return frozenset(docked)
+
+
 _MOST_TRIES, _MOST_FAILED = 2, 3
 """how often a fix that changed nothing, and one that could not be done, is worth another try"""
 _ANEW = ("screen",)
@@ -371,13 +390,13 @@ def came_in_with(model: Model, facts: Facts, entries: Sequence[Entry]) -> Floats
     _, back_of = _trials(model, entries, counts)
     particles = Particles(model, model.prior(merged))
     particles.remember(-1)
-    seconds = _tried(model, entries, stands).seconds
+    seconds, docked = _tried(model, entries, stands).seconds, _on_dock(model, entries, stands)
     wanted_later = set(back_of.values())
     for index, entry in enumerate(entries):
         if counts[index] and isinstance(entry, Reading):
             if index in wanted_later:
                 particles.remember(index)
-            particles.weigh(merged, entry.move, entry.weights, index in seconds)
+            particles.weigh(merged, entry.move, entry.weights, index in seconds, index in docked)
         elif counts[index] and isinstance(entry, PutBack) and index in back_of:
             particles.put_back(back_of[index], model.deeds.acts[entry.fix])
     before = summed(particles.stash[-1], particles.weight, model.space.size)
@@ -385,7 +404,7 @@ def came_in_with(model: Model, facts: Facts, entries: Sequence[Entry]) -> Floats
 
 
 def _filter(
-    model: Model, facts: Facts, entries: Sequence[Entry], counts: Sequence[bool], back_of: Mapping[int, int], seconds: Collection[int]
+    model: Model, facts: Facts, entries: Sequence[Entry], counts: Sequence[bool], back_of: Mapping[int, int], seconds: Collection[int], docked: Collection[int]
 ) -> tuple[list[Step], Floats]:
     particles = Particles(model, model.prior(facts))
     wanted_later = set(back_of.values())
@@ -397,7 +416,7 @@ def _filter(
         if isinstance(entry, Reading):
             if index in wanted_later:
                 particles.remember(index)
-            particles.weigh(facts, entry.move, entry.weights, index in seconds)
+            particles.weigh(facts, entry.move, entry.weights, index in seconds, index in docked)
         elif isinstance(entry, PutBack) and index in back_of:
             particles.put_back(back_of[index], model.deeds.acts[entry.fix])
         else:
