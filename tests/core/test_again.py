@@ -44,7 +44,8 @@ def test_a_verdict_that_several_readings_carry_stands(model: Model) -> None:
 
 def test_a_dark_picture_is_looked_at_twice_before_memory_is_changed(model: Model) -> None:
     once = said(model, "screen=no-picture")
-    assert once["next"][0]["move"] == "screen" and "brightness" in once["next"][0]["why"]
+    assert once["next"][0]["move"] == "screen"
+    assert "brightness" in once["next"][0]["why"]
     twice = said(model, "screen=no-picture", "screen=no-picture")
     assert twice["next"][0]["move"] == "swap-memory"
     sure = said(model, "screen=no-picture", "builtin-memory=failed")
