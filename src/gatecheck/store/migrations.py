@@ -275,6 +275,13 @@ MIGRATIONS: tuple[tuple[str, tuple[str, ...]], ...] = (
             """,
         ),
     ),
+    (
+        "codes",
+        (
+            "CREATE INDEX entry_code ON entry (ticket_id, place) WHERE json_extract(body, '$.code') IS NOT NULL",
+            "CREATE INDEX entry_proven ON entry (ticket_id, place) WHERE json_extract(body, '$.proven') IS NOT NULL",
+        ),
+    ),
 )
 
 

@@ -327,6 +327,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/tickets/{ticket_id}/codes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get Codes */
+        get: operations["getCodes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/keys": {
         parameters: {
             query?: never;
@@ -1928,6 +1945,15 @@ export interface components {
             code: string;
         };
         /**
+         * CodesOut
+         * @description The code that was asked for, as far as it is known, and the codes that this maker's machines have printed here.
+         */
+        CodesOut: {
+            known: components["schemas"]["PrintedCodeOut"] | null;
+            /** Seen */
+            seen: string[];
+        };
+        /**
          * CopyOut
          * @description A copy on the bench's disk: the image, its size, and what it takes there (bytes).
          */
@@ -2411,6 +2437,8 @@ export interface components {
             reads: components["schemas"]["HowReadOut"][];
             /** Opens */
             opens: string | null;
+            /** Prints Code */
+            prints_code: boolean;
         };
         /**
          * HowReadOut
@@ -3394,6 +3422,25 @@ export interface components {
             bay?: number | null;
             /** By */
             by: string;
+        };
+        /**
+         * PrintedCodeOut
+         * @description What the shop knows of a code. `level`: how near it was seen (model, series, maker); `turned_out`: fault -> on how many of the `settled` tickets.
+         */
+        PrintedCodeOut: {
+            /** Code */
+            code: string;
+            /** Level */
+            level: string;
+            /** Tickets */
+            tickets: number;
+            /** Settled */
+            settled: number;
+            /** Turned Out */
+            turned_out: [
+                string,
+                number
+            ][];
         };
         /**
          * Problem
@@ -5670,6 +5717,57 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["KeysOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getCodes: {
+        parameters: {
+            query?: {
+                code?: string;
+            };
+            header?: never;
+            path: {
+                ticket_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CodesOut"];
                 };
             };
             /** @description Not Found */

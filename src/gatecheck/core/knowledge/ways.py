@@ -22,7 +22,8 @@ class Read:
 
 @dataclass(frozen=True, slots=True)
 class Way:
-    """`works`: how often it comes to what the move is for; `opens`: an instrument that does it; `when`: facts that must be so, or not known."""
+    """`works`: how often it comes to what the move is for; `opens`: an instrument that does it; `when`: facts that must be so, or not known; `prints_code`:
+    the machine prints a code of its maker's."""
 
     id: str
     move: str
@@ -34,6 +35,7 @@ class Way:
     steps: tuple[str, ...]
     reads: tuple[Read, ...]
     opens: str | None
+    prints_code: bool
 
 
 def load_ways(file: Table, ids: Ids) -> tuple[Way, ...]:
@@ -49,7 +51,7 @@ def load_ways(file: Table, ids: Ids) -> tuple[Way, ...]:
 
 
 def _way(own: Table, ids: Ids) -> Way:
-    own.only("id", "move", "name", "when", "minutes", "unattended", "works", "steps", "reads", "opens")
+    own.only("id", "move", "name", "when", "minutes", "unattended", "works", "steps", "reads", "opens", "prints_code")
     move = own.one_of("move", ids.outcomes)
     steps = own.values.get("steps", [])
     if not isinstance(steps, list) or not steps or not all(isinstance(s, str) and s for s in steps):
@@ -64,7 +66,7 @@ def _way(own: Table, ids: Ids) -> Way:
         when[fact] = own.sub("when").ids(fact, ids.facts[fact])
     return Way(
         own.string("id"), move, own.string("name"), when, own.number("minutes"), own.number("unattended"), own.number("works", high=1.0), tuple(steps),
-        tuple(_read(Table(own.file, own.text, "ways.reads", one), ids.outcomes[move]) for one in reads), own.one_of("opens", INSTRUMENTS) if "opens" in own.values else None,
+        tuple(_read(Table(own.file, own.text, "ways.reads", one), ids.outcomes[move]) for one in reads), own.one_of("opens", INSTRUMENTS) if "opens" in own.values else None, own.flag("prints_code"),
     )  # fmt: skip
 
 

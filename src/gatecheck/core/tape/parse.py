@@ -36,7 +36,7 @@ from gatecheck.core.tape.entries import (
 from gatecheck.core.words.said import is_said
 
 NUMBER_FACTS = ("drive_year", "drive_size_gb", "machine_value", "budget", "data_value", "as_of_year", "used_gb", "slot_height", "slot_length")
-_LONGEST_KEY = 30
+_LONGEST_KEY, LONGEST_CODE = 30, 60
 _LARGEST = 10**15
 _LONGEST_TEXT, _LONGEST_NAME, _MOST_FACTS, _MOST_OUTCOMES = 8000, 100, 100, 60
 _MOST_MINUTES = 100_000
@@ -120,8 +120,10 @@ def parse_entry(raw: object, index: int, knowledge: Knowledge) -> Entry:
 
 
 def _check_beside(raw: Raw, where: str) -> None:
-    """What the server puts beside an entry: the file it rests on, the odds with which a call was signed."""
-    rests_on, odds = raw.get("rests_on"), raw.get("odds")
+    """What may stand beside an entry: the file it rests on, the odds with which a call was signed (the server says both), the code that a test printed."""
+    rests_on, odds, code = raw.get("rests_on"), raw.get("odds"), raw.get("code")
+    if code is not None and not (isinstance(code, str) and code.strip() and len(code) <= LONGEST_CODE and is_text(code)):
+        raise TapeError(f"{where}.code", expected=f"a code of at most {LONGEST_CODE} letters", got=_shown(code))
     if rests_on is not None:
         wanted = {"file", "name", "device"}
         if not isinstance(rests_on, Mapping) or rests_on.keys() != wanted or not all(isinstance(v, str) and len(v) <= _LONGEST_TEXT and is_text(v) for v in rests_on.values()):

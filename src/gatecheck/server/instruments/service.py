@@ -8,19 +8,22 @@ from typing import Any
 
 from gatecheck.core.errors import TapeError
 from gatecheck.core.instruments.agreement import told_elsewhere
+from gatecheck.core.instruments.codes import known, seen_of
 from gatecheck.core.instruments.keys import book, candidates, machine_of
 from gatecheck.core.instruments.settings import as_left, setting_entry, settings_sheet
 from gatecheck.core.instruments.sightings import EXPECTED, DriveLine, sighting_entry, sightings_sheet
 from gatecheck.core.tape.fold import TicketState
 from gatecheck.server.captures.service import Captures
-from gatecheck.server.instruments.wire import BookModelOut, KeysOut, SettingsOut, SightingsOut
+from gatecheck.server.instruments.wire import BookModelOut, CodesOut, KeysOut, SettingsOut, SightingsOut
 from gatecheck.server.shop import Shop
 from gatecheck.server.tickets.service import Tickets
+from gatecheck.store.codes import codes_printed
 from gatecheck.store.files import attachments
 from gatecheck.store.keys import key_tries
 from gatecheck.store.tickets import EntryRow
 
 NO_TEXT_SETUP = "mac"
+_MOST_CODES = 30
 
 
 class Instruments:
@@ -119,6 +122,15 @@ class Instruments:
         """Keys for the ticket's machine. Raises NotFoundError."""
         row = self.tickets.row_of(ticket_id)
         return self.keys(row.machine, str(self.tickets.folded(row).state.facts.get("platform", "pc")))
+
+    def codes(self, ticket_id: int, code: str) -> CodesOut:
+        """What the shop knows of a code that the ticket's machine has printed; its own ticket is not counted. Raises NotFoundError."""
+        row = self.tickets.row_of(ticket_id)
+        machine = machine_of(row.machine, str(self.tickets.folded(row).state.facts.get("platform", "pc")))
+        with self.shop.database.read() as connection:
+            printed = [p for p in codes_printed(connection) if p.ticket != ticket_id]
+        found = known(printed, machine, code)
+        return CodesOut.model_validate({"known": asdict(found) if found else None, "seen": seen_of(printed, machine)[:_MOST_CODES]})
 
     def keys(self, machine: str, platform: str) -> KeysOut:
         """Keys for any machine by its name, from the shop's book. Raises TapeError for a platform there is not."""

@@ -176,6 +176,23 @@ class KeysOut(Wire):
     purposes: list[PurposeOut]
 
 
+class PrintedCodeOut(Wire):
+    """What the shop knows of a code. `level`: how near it was seen (model, series, maker); `turned_out`: fault -> on how many of the `settled` tickets."""
+
+    code: str
+    level: str
+    tickets: int
+    settled: int
+    turned_out: list[tuple[str, int]]
+
+
+class CodesOut(Wire):
+    """The code that was asked for, as far as it is known, and the codes that this maker's machines have printed here."""
+
+    known: PrintedCodeOut | None
+    seen: list[str]
+
+
 class BookModelOut(Wire):
     maker: str
     model: str

@@ -55,6 +55,7 @@ class Tickets:
         return [
             HowOut(
                 id=w.id, name=w.name, minutes=w.minutes, unattended=w.unattended, works=w.works, steps=list(w.steps), reads=[HowReadOut(says=r.says, outcome=r.outcome, means=r.means) for r in w.reads], opens=w.opens,
+                prints_code=w.prints_code,
             )
             for w in sorted(found, key=lambda w: -w.works)
         ]  # fmt: skip

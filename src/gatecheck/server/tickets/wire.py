@@ -182,6 +182,7 @@ class HowOut(Wire):
     steps: list[str]
     reads: list[HowReadOut]
     opens: str | None
+    prints_code: bool
 
 
 class TicketOut(Wire):

@@ -1,5 +1,5 @@
 import { useQuery } from '@tanstack/react-query'
-import { useState } from 'react'
+import { type ReactNode, useRef, useState } from 'react'
 
 import { call, type EntryBody, type Ticket } from '../../api/client'
 import type { components } from '../../api/schema'
@@ -9,6 +9,7 @@ import { SHEET_KEYS, type Handlers } from '../../lib/keymap'
 import { Commands, Do } from '../../ui/Commands'
 import { Sheet } from '../../ui/Sheet'
 import { T } from '../../words'
+import { CodePrinted } from './CodePrinted'
 
 type Way = components['schemas']['HowOut']
 
@@ -27,24 +28,28 @@ interface WaysSheetProps {
 export function WaysSheet({ ticket, moveId, onClose, onOpen, onAnswer, onNote }: WaysSheetProps) {
   const { move } = useWords()
   const [chosen, setChosen] = useState<string | null>(null)
+  const [code, setCode] = useState('')
+  const field = useRef<HTMLInputElement>(null)
   const [noted, setNoted] = useState<readonly string[]>([])
   const { data: ways } = useQuery({ queryKey: ['ways', ticket.id, moveId, ticket.tape.length], queryFn: ({ signal }) => call<Way[]>(`/tickets/${ticket.id}/ways?move=${moveId}`, { signal }), placeholderData: (before) => before })
   const way = ways?.find((w) => w.id === chosen) ?? (ways?.length === 1 ? ways[0]! : null)
   const name = move(moveId, ticket.facts['platform']).name
   const read = (says: string, outcome: string | null) => {
-    if (outcome) return onAnswer({ move: moveId, outcome, note: says })
+    const printed = code.trim() ? { code: code.trim() } : {}
+    if (outcome) return onAnswer({ move: moveId, outcome, note: says, ...printed })
     setNoted([...noted, says])
-    onNote({ note: `${name}: ${says}` })
+    onNote({ note: `${name}: ${says}`, ...printed })
   }
   const on: Handlers<'ways'> = {
     ...(way && ways && ways.length > 1 && { backToList: () => setChosen(null) }),
+    ...(way?.prints_code && { code: () => field.current?.focus() }),
     ...(way?.opens && { open: () => onOpen(way.opens!) }),
   }
   const targets = way ? way.reads.map((r) => () => read(r.says, r.outcome)) : (ways ?? []).map((w) => () => setChosen(w.id))
   return (
     <Commands page="ways" on={on} targets={targets} targetKeys={SHEET_KEYS.slice(0, 9)}>
       <Sheet title={T.waysTitle(name)} isOpen onClose={onClose} wide calm>
-        {!ways ? <p className="text-l text-soft">{T.loading}</p> : way ? <Chosen way={way} noted={noted} answers={move(moveId).say} onRead={read} /> : (
+        {!ways ? <p className="text-l text-soft">{T.loading}</p> : way ? <Chosen way={way} noted={noted} answers={move(moveId).say} onRead={read}>{way.prints_code && <CodePrinted ticketId={ticket.id} value={code} field={field} onChange={setCode} />}</Chosen> : (
           <>
             <p className="-mt-3 mb-3 text-s text-soft">{ways.length > 0 ? T.waysHint : T.waysNone}</p>
             <ol className="grid gap-1.5">
@@ -68,7 +73,7 @@ const Effort = ({ way }: { way: Way }) => (
   <>{[`${minutes(way.minutes)} ${T.handsOn}`, way.unattended >= 3 && `${minutes(way.unattended)} ${T.onItsOwn}`, T.waysWorks(percent(way.works))].filter(Boolean).join(' · ')}</>
 )
 
-function Chosen({ way, noted, answers, onRead }: { way: Way; noted: readonly string[]; answers: Record<string, string>; onRead: (says: string, outcome: string | null) => void }) {
+function Chosen({ way, noted, answers, onRead, children }: { children?: ReactNode; way: Way; noted: readonly string[]; answers: Record<string, string>; onRead: (says: string, outcome: string | null) => void }) {
   return (
     <div data-way-steps={way.id}>
       <div className="-mt-3 mb-2 flex flex-wrap gap-x-5"><Do of="ways" id="backToList" /><Do of="ways" id="open" strong /></div>
@@ -79,6 +84,7 @@ function Chosen({ way, noted, answers, onRead }: { way: Way; noted: readonly str
         <>
           <h3 className="mt-4 text-l font-bold">{T.waysReads}</h3>
           <p className="mb-2 text-s text-soft">{T.waysReadsHint}</p>
+          {children}
           <ul className="grid gap-1.5">
             {way.reads.map((read, index) => (
               <li key={read.says}>

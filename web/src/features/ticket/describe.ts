@@ -73,9 +73,10 @@ export function describe(entry: TapeEntry, move: (id: string) => MoveWords, word
     const made = move(text(body['move']))
     const outcome = text(body['outcome']) || leading(body['weights'])
     const found = body['found'] ? `${made.name}: ${words.values[text(body['found'])] ?? text(body['found'])}` : made.name
-    return { title: made.say[outcome] ?? outcome, detail: note ? `${found}. ${note}` : found }
+    const code = text(body['code'])
+    return { title: made.say[outcome] ?? outcome, detail: [found, note, code && T.codeShown(code)].filter(Boolean).join('. ') }
   }
-  return { title: note, detail: '' }
+  return { title: note, detail: body['code'] ? T.codeShown(text(body['code'])) : '' }
 }
 
 const GATE_WORDS: Record<string, string> = { open: T.gateOpen, shut: T.gateShut, suspect: T.gateSuspect, unproven: T.gateUnproven }
