@@ -52,6 +52,29 @@ def test_three_questions_after_a_stick_that_would_not_start_by_touch(server: Any
     assert [(e["body"]["outcome"], e["body"]["note"]) for e in tape if e["body"].get("move") == "live-start"] == [("runs", "Started once Secure Boot was off")]
 
 
+def test_the_code_that_a_machines_own_test_prints_is_typed_known_and_kept(server: Any, window: Window) -> None:
+    before = server.take_in("screen=no-boot-device", platform="pc", data="backed-up")
+    server.call("POST", f"/api/tickets/{before}/entries", json={"entry": {"move": "builtin-quick", "outcome": "failed", "code": "HX 20-7"}, "by": "KT"})
+    server.call("POST", f"/api/tickets/{before}/handover", json={"proven": ["drive.media"], "by": "KT", "waive": "Nobody waits for it"})
+    number = server.take_in("screen=no-boot-device", platform="pc", data="backed-up")
+    page = window()
+    page.goto(f"{server.url}/ticket/{number}?move=builtin-quick")
+    expect(page.get_by_role("button", name="how to do it")).to_be_visible(timeout=SLOW)
+    page.keyboard.press("g")
+    expect(page.locator("[data-way]")).to_have_count(2)
+    page.keyboard.press("1")
+    expect(page.locator("[data-code-known]")).to_be_visible()
+    page.keyboard.press("c")
+    page.keyboard.type("hx20")
+    expect(page.get_by_role("dialog")).to_contain_text("Not in the shop’s book yet")
+    page.keyboard.type("7")
+    expect(page.get_by_role("dialog")).to_contain_text("one ticket of this model. It turned out to be: Surface or flash cells failing (1 of 1)")
+    page.keyboard.press("Enter")
+    page.keyboard.press("2")
+    expect(page.get_by_role("dialog")).to_have_count(0)
+    expect(page.get_by_role("region", name="Tape")).to_contain_text("code hx207")
+
+
 def test_our_own_way_opens_its_instrument_and_a_move_without_ways_has_no_key(server: Any, window: Window) -> None:
     number = server.take_in("screen=no-boot-device", platform="pc", installed_os="linux", data="backed-up")
     page = window()

@@ -128,6 +128,30 @@ def test_the_book_learns_from_tries_and_forgets_what_is_taken_back(client: TestC
     assert client.get("/api/keys", params={"machine": "x", "platform": "toaster"}).status_code == 422
 
 
+def codes(client: TestClient, number: int, code: str) -> dict[str, Any] | None:
+    found: dict[str, Any] | None = client.get(f"/api/tickets/{number}/codes", params={"code": code}).json()["known"]
+    return found
+
+
+def test_the_book_learns_what_a_printed_code_turned_out_to_be(client: TestClient) -> None:
+    first, second, third = (take_in(client, "Ostler Tarn Mini") for _ in range(3))
+    append(client, first, {"move": "builtin-quick", "outcome": "failed", "code": "OT-331"})
+    append(client, second, {"note": "Memory failed", "code": "ot 331"})
+    assert codes(client, first, "OT-331") == {"code": "OT-331", "level": "model", "tickets": 1, "settled": 0, "turned_out": []}, "its own is not counted"
+    client.post(f"/api/tickets/{first}/handover", json={"proven": ["drive.media"], "by": "KT", "waive": "Nobody waits for it"})
+    found = codes(client, third, "ot331")
+    assert found is not None
+    assert (found["tickets"], found["settled"], found["turned_out"]) == (2, 1, [["drive.media", 1]])
+    append(client, second, {"undo": 0})
+    assert codes(client, third, "OT-331")["tickets"] == 1, "what was taken back teaches nothing"
+    assert client.get(f"/api/tickets/{third}/codes").json() == {"known": None, "seen": ["OT-331"]}
+    assert client.get("/api/tickets/999/codes", params={"code": "x"}).status_code == 404
+    for wrong in ("", "  ", 7, "x" * 61):
+        answer = client.post(f"/api/tickets/{third}/entries", json={"entry": {"note": "x", "code": wrong}, "by": "KT"})
+        assert answer.status_code == 422
+        assert "a code of at most 60 letters" in answer.text
+
+
 def test_the_demo_shows_all_of_it(tmp_path: Path) -> None:
     bench = open_house(tmp_path, name=demo.SHOP, prefix=demo.PREFIX, bays=demo.BAYS)
     demo.fill(bench)

@@ -23,6 +23,8 @@ _CUSTOMERS = (
 )  # fmt: skip
 _MACHINES = {"laptop": ("Ferrow Lathe-14", "Ostler Bracken-15"), "desktop": ("Ferrow Adze-22", "Ostler Tarn Mini"), "all-in-one": ("Ferrow Adze-22",)}
 _NAMED = 0.02
+CODE = "{maker}-2031-7"
+"""what the machines' own test prints where it finds the drive failing"""
 
 
 def record(model: Model, run: Run, number: int) -> dict[str, Any]:
@@ -41,10 +43,14 @@ def record(model: Model, run: Run, number: int) -> dict[str, Any]:
             "suspects": {s.fault: round(s.p, 4) for s in result.suspects if s.p >= _NAMED and s.fault != "sound"},
         },
     }  # fmt: skip
-    tape = [*tape[:sign_at], signed, *tape[sign_at:], {"proven": list(run.faults)}]
     machines = _MACHINES[str(facts.get("form", "laptop"))]
+    machine = machines[number % len(machines)]
+    for entry in tape:
+        if entry.get("move") == "builtin-quick" and entry.get("outcome") == "failed":
+            entry["code"] = CODE.format(maker=machine[:2].upper())
+    tape = [*tape[:sign_at], signed, *tape[sign_at:], {"proven": list(run.faults)}]
     return {
-        "customer": _CUSTOMERS[number * 5 % len(_CUSTOMERS)], "machine": machines[number % len(machines)], "facts": facts,
+        "customer": _CUSTOMERS[number * 5 % len(_CUSTOMERS)], "machine": machine, "facts": facts,
         "by": ("KT", "MO")[number % 2], "days_ago": 2 + number, "tape": tape,
     }  # fmt: skip
 

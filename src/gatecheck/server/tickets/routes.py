@@ -16,7 +16,7 @@ from gatecheck.server.wire import TicketId
 ONLY_BY_WORK = {"step", "waive", "first", "out", "back", "part", "picture"}
 """entries that are checked against the job, the tray, the shelf and the files before they are kept"""
 _CLIENT_KEYS = {
-    *(PARSERS.keys() - ONLY_BY_WORK), "outcome", "weights", "found", "before", "after", "reason", "minutes", "opens", "worked", "value", "at", "walk", "fix", "says", "evidence",
+    *(PARSERS.keys() - ONLY_BY_WORK), "outcome", "weights", "found", "before", "after", "reason", "minutes", "opens", "code", "worked", "value", "at", "walk", "fix", "says", "evidence",
 }  # fmt: skip
 """what a browser may say of an entry; on what it rests, and with what odds it was signed, the server says itself"""
 

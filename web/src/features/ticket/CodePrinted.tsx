@@ -19,7 +19,7 @@ interface CodePrintedProps {
 /** The code that the machine's own test prints, and what the shop's book knows of it while it is typed. */
 export function CodePrinted({ ticketId, value, field, onChange }: CodePrintedProps) {
   const { fault } = useWords()
-  const { data } = useQuery({
+  const { data } = useQuery<Codes>({
     queryKey: ['codes', ticketId, value.trim()], placeholderData: (before) => before,
     queryFn: ({ signal }) => call<Codes>(`/tickets/${ticketId}/codes?code=${encodeURIComponent(value.trim())}`, { signal }),
   })
