@@ -12,6 +12,7 @@ import pytest
 from benches import Bench
 
 from gatecheck.practice.patients import patient
+from gatecheck.probe.gatecheck_probe import FILL_STEP, Link, Probe, Refused, Spool
 from gatecheck.server.copies.service import Copies
 from gatecheck.store import StoreError
 
@@ -148,3 +149,84 @@ def test_pieces_are_taken_of_a_copy_that_is_being_made_and_from_its_own_probe_on
     answer = httpx.put(f"{bench.url}/api/link/copy?session=00000000&order=1&at=0&zeros=5", headers={"Authorization": "Bearer 1-nobody"}, content=b"")
     assert answer.status_code == 401
     assert bench.call("GET", f"/api/tickets/{number}/copies") == []
+
+
+def test_a_new_drive_is_filled_from_the_copy_and_read_back(bench: Bench) -> None:
+    number, _, link = _copied(bench, "beside", end=0)
+    copy = link["orders"][-1]["id"]
+    targets = bench.call("GET", f"/api/tickets/{number}/copies/{copy}/targets")
+    assert [(t["device"], t["against"] is None) for t in targets][:2] == [("sda", False), ("sdb", True)]
+    assert targets[0]["against"] == "The copy is of this drive"
+    bench.call("POST", f"/api/tickets/{number}/copies/{copy}/fill", json={"device": "sdb", "ends": "0017", "by": "KT"})
+    link = bench.until(number, lambda link: link["orders"][-1]["state"] not in ("waiting", "paused"), 240)
+    assert (link["orders"][-1]["order"], link["orders"][-1]["state"], link["orders"][-1]["detail"]) == ("fill", "done", "")
+    assert any("QH2-240017 was filled from the copy (120 GB) and read back the same: all of the old drive is on it" in e["note"] for e in bench.ticket(number)["tape"])
+    order = bench.call("POST", f"/api/tickets/{number}/orders", json={"order": "copy", "device": "sdb", "by": "KT", "tight": True, "end": 300_000})["orders"][-1]["id"]
+    bench.until(number, lambda link: link["orders"][-1]["id"] == order and link["orders"][-1]["state"] == "done", 240)
+    images = sorted((bench.data / "copies" / str(number)).glob("*.img"), key=lambda p: int(p.stem))
+    with images[0].open("rb") as old, images[-1].open("rb") as new:
+        assert old.read(300_000 * 512) == new.read(300_000 * 512), "what stands on the new drive is what stood on the old one"
+
+
+REFUSED = {
+    "another-end": ({"device": "sdb", "ends": "0018"}, "expected the last 4 characters of QH2-240017"),
+    "the-old-drive": ({"device": "sda", "ends": "0664"}, "The copy is of this drive"),
+    "no-such-drive": ({"device": "sdq", "ends": "0017"}, "expected a drive that stands in the machine"),
+    "holes-nobody-knows-of": ({"device": "sdb", "ends": "0017"}, "expected a whole copy, or a word that its holes are known"),
+}
+
+
+def test_a_drive_is_filled_only_where_it_is_surely_the_right_one(bench: Bench) -> None:
+    number, _, link = _copied(bench, "beside", end=100_000)
+    copy = link["orders"][-1]["id"]
+    for said, words in REFUSED.values():
+        assert words in bench.refused("POST", f"/api/tickets/{number}/copies/{copy}/fill", json={**said, "by": "KT"})
+    assert "expected a copy of this ticket" in bench.refused("POST", f"/api/tickets/{number}/copies/99/fill", json={"device": "sdb", "ends": "0017", "by": "KT"})
+    bench.call("POST", f"/api/tickets/{number}/copies/{copy}/fill", json={"device": "sdb", "ends": "0017", "holes": True, "by": "KT"})
+    bench.until(number, lambda link: link["orders"][-1]["state"] == "done", 240)
+    assert any("% of the old drive is in the copy, 0 sectors are missing in between: zeros stand there" in e["note"] for e in bench.ticket(number)["tape"])
+
+
+def test_stretches_of_zeros_are_told_by_their_length(tmp_path: Path) -> None:
+    own, step = _copies(tmp_path), 1 << 20
+    own.write(1, 2, 4 * step, b"x" * 512, _told(b"x" * 512))
+    data, zeros = own.read(1, 2, 0, step)
+    assert (data, zeros % step, step <= zeros <= 4 * step) == (None, 0, True)
+    assert own.read(1, 2, 4 * step, step) == (b"x" * 512 + bytes(step - 512), 0)
+    assert own.read(1, 2, 5 * step, step) == (None, 11 * step), "to the end"
+    with pytest.raises(StoreError, match="a place within"):
+        own.read(1, 2, 15 * step, 2 * step)
+
+
+def test_a_drive_that_does_not_keep_what_it_is_given_is_found(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """The probe reads back past the cache, and says where; a mark of what was surely written is not left behind."""
+    machine = patient("beside").connected()
+    disk, image = machine.drives["sdb"].disk, tmp_path / "image"
+    image.write_bytes(bytes(3 * FILL_STEP) + b"\7" * FILL_STEP)
+    spool = Spool(str(tmp_path / "spool"))
+
+    asked: list[str] = []
+
+    class Wire(Link):
+        def get_copy(self, box: Any, order: str, at: int, length: int) -> tuple[bytes | None, int | None]:
+            data = image.read_bytes()[at : at + length]
+            return (data, None) if any(data) else (None, 3 * FILL_STEP - at)
+
+        def call(self, *args: Any, **more: Any) -> dict[str, Any]:
+            return {"do": asked.pop(0) if asked else ""}
+
+    probe = Probe(machine, spool, Wire("http://127.0.0.1:9", "secret", print), print)
+    order = {"id": "7", "order": "fill", "device": "sdb", "disk": "sdb", "copy": "1", "size": 4 * FILL_STEP}
+    asked[:] = ["pause"]
+    assert probe.fill(order, "sdb") == ("paused", "from the bench")
+    assert (tmp_path / "spool" / "filled-7").read_text() == str(3 * FILL_STEP), "it goes on from there"
+    assert probe.fill(order, "sdb") == ("done", "")
+    assert disk.read(3 * FILL_STEP // 512, 1) == b"\7" * 512
+    write = type(disk).write
+    monkeypatch.setattr(type(disk), "write", lambda self, sector, data: write(self, sector, data[:-512] + b"\0" * 512))
+    (tmp_path / "spool" / "filled-7").unlink()
+    result, detail = probe.fill(order, "sdb")
+    assert (result, f"at byte {3 * FILL_STEP}" in detail) == ("failed", True)
+    assert (tmp_path / "spool" / "filled-7").read_text() == "0"
+    with pytest.raises(Refused, match="a drive of at least"):
+        probe.fill({**order, "size": 1 << 50}, "sdb")

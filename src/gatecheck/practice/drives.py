@@ -118,7 +118,7 @@ class Disk:
         if any(lba <= place < lba + count for place in self.bad) or surface.fails(lba, count, self.sectors):
             raise SlowError(ms + _FAILS_AFTER_MS * (0.7 + 0.6 * chance(surface.seed, lba)))
         if into is not None:
-            blank = not any(at < lba + count and lba < at + -(-len(data) // self.sector) for at, data in self.content.items())
+            blank = not self.written and not any(at < lba + count and lba < at + -(-len(data) // self.sector) for at, data in self.content.items())
             into[:] = bytes(len(into)) if blank else self.read(lba, count)
         return ms
 

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import base64
 import time
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from functools import partial
 
@@ -26,6 +27,42 @@ class Block:
     bus: str
     facts: str
     optical: bool = False
+
+
+@dataclass
+class FilledDisk:
+    """A practice drive that is being filled; what is zeros takes no room."""
+
+    disk: Disk
+
+    def write(self, at: int, data: bytes) -> None:
+        self.disk.write(at // self.disk.sector, data)
+
+    def zero(self, at: int, length: int) -> None:
+        first, end = at // self.disk.sector, (at + length) // self.disk.sector
+        if end > self.disk.sectors:
+            raise OSError(28, "no space left on device")
+        self.disk.written = {place: data for place, data in self.disk.written.items() if not first <= place < end}
+        covered = [place for place, data in self.disk.content.items() if place < end and first < place + -(-len(data) // self.disk.sector)]
+        for place in covered:
+            raw = self.disk.content.pop(place)
+            count = -(-len(raw) // self.disk.sector)
+            raw = raw.ljust(count * self.disk.sector, b"\0")
+            for n in range(count):
+                if not first <= place + n < end:
+                    self.disk.content[place + n] = raw[n * self.disk.sector : (n + 1) * self.disk.sector]
+
+    def read(self, at: int, length: int) -> bytes:
+        return self.disk.read(at // self.disk.sector, length // self.disk.sector)
+
+    def is_zero(self, at: int, length: int) -> bool:
+        first, end = at // self.disk.sector, (at + length) // self.disk.sector
+        held = [data for place, data in self.disk.written.items() if first <= place < end]
+        held += [data for place, data in self.disk.content.items() if place < end and first < place + -(-len(data) // self.disk.sector)]
+        return not any(map(any, held))
+
+    def flush(self) -> None:
+        """There is no cache."""
 
 
 @dataclass
@@ -124,6 +161,11 @@ class PracticeMachine:
         """Bytes onto the medium, by the probe's own way. Raises OSError, and what that raises."""
         disk = self._drive(device).disk
         return put_bytes(lambda at, length: disk.read(at // size, length // size), lambda at, data: disk.write(at // size, data), writes, size)
+
+    @contextmanager
+    def filled(self, disk: str) -> Iterator[FilledDisk]:
+        """A disk to be written whole, by the probe's own way."""
+        yield FilledDisk(self._drive(disk).disk)
 
     def variable(self, name: str) -> bytes | None:
         """A UEFI variable with its attributes; None where there is none."""

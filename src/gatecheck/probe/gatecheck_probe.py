@@ -73,10 +73,11 @@ OF_THE_MEDIUM = re.compile(r"\[Errno (5|61|84|121)\]")
 PULL_SECONDS = 2.0
 # what an order must be cleared for: `system` touches no drive, `pages` are answered by the drive's firmware, `sectors` are read from the medium,
 # `stress` works the whole drive, `write` changes named sectors of it
-NEEDED = {"look": "system", "read": "pages", "self-test": "stress", "scan": "stress", "copy": "copy", "sectors": "sectors", "mend": "write", "entry": "write", "volume": "sectors", "rescue": "copy"}
+NEEDED = {"look": "system", "read": "pages", "self-test": "stress", "scan": "stress", "copy": "copy", "sectors": "sectors", "mend": "write", "entry": "write", "volume": "sectors", "rescue": "copy", "fill": "write"}
 MOST_ROUNDS, MOST_RANGES = 200, 64  # of sectors that the bench asks for in one order, at a time
 MOST_FETCHED = 8192  # ranges of one turn of an order that fetches a volume's sectors
 MOST_WRITTEN = 3 << 20  # bytes of one mending
+FILL_STEP = 4 << 20  # bytes of a copy that are put on a drive at a time
 
 
 # --- what a page is ------------------------------------------------------------------------------------------------
@@ -127,7 +128,7 @@ def geometry(block):
 # --- this machine --------------------------------------------------------------------------------------------------
 
 SG_IO, NONE, FROM_DEVICE = 0x2285, -1, -3
-BLKROSET, BLKROGET = 0x125D, 0x125E
+BLKROSET, BLKROGET, BLKZEROOUT = 0x125D, 0x125E, 0x127F
 FS_IOC_GETFLAGS, FS_IOC_SETFLAGS, FS_IMMUTABLE = 0x80086601, 0x40086602, 0x10
 BOOT_VARIABLE = re.compile(r"Boot([0-9A-F]{4}|Order)-8be4df61-93ca-11d2-aa0d-00e098032b8c$")
 NVME_ADMIN = 0xC0484E41
@@ -290,8 +291,23 @@ class Machine:
     def rewrite(self, disk, writes, size):
         """Put bytes on a disk that nothing else uses: (byte, what stands there, what is to stand there), whole sectors each. Every place is read first and has to
         hold either; then one after another is written, flushed, and read back past the cache. Raises Refused, OSError."""
+        with self._alone(disk, os.O_SYNC) as descriptor:
+            return put_bytes(
+                lambda at, length: self._read_direct(descriptor, at, length), lambda at, data: self._write_direct(descriptor, at, data), writes, size
+            )  # fmt: skip
+
+    @contextlib.contextmanager
+    def filled(self, disk):
+        """A disk that nothing else uses, to be written whole: an object with write(at, data), zero(at, length), read(at, length), is_zero(at, length), flush(); whole
+        sectors each. Raises Refused, OSError."""
+        with self._alone(disk, 0) as descriptor:
+            yield Filled(descriptor, self._read_direct)
+
+    @contextlib.contextmanager
+    def _alone(self, disk, flags):
+        """The disk open for writing past the cache, and by nobody else. It is as read-only afterwards as it was before."""
         try:
-            descriptor = os.open("/dev/" + disk, os.O_RDWR | os.O_EXCL | os.O_DIRECT | os.O_SYNC)
+            descriptor = os.open("/dev/" + disk, os.O_RDWR | os.O_EXCL | os.O_DIRECT | flags)
         except OSError as error:
             if error.errno == 16:
                 raise Refused("expected a disk that nothing uses, got one that is mounted, or held by something else; nothing was written") from None
@@ -301,9 +317,7 @@ class Machine:
             fcntl.ioctl(descriptor, BLKROGET, was_closed)
             if was_closed.value:
                 fcntl.ioctl(descriptor, BLKROSET, ctypes.c_int(0))
-            return put_bytes(
-                lambda at, length: self._read_direct(descriptor, at, length), lambda at, data: self._write_direct(descriptor, at, data), writes, size
-            )  # fmt: skip
+            yield descriptor
         finally:
             with contextlib.suppress(OSError):
                 if was_closed.value:
@@ -442,6 +456,31 @@ BLOCK_FACTS = (
     "device/rev", "device/serial", "device/transport", "device/wwid", "device/vpd_pg80", "device/raid_level", "nsid", "serial", "device/type",
     "device/name", "device/cid", "device/fwrev", "device/manfid", "device/date", "device/life_time", "device/pre_eol_info", "hidden",
 )  # fmt: skip
+
+
+class Filled:
+    """A disk that is being filled."""
+
+    def __init__(self, descriptor, read):
+        self.descriptor, self._read = descriptor, read
+
+    def write(self, at, data):
+        buffer = mmap.mmap(-1, len(data))
+        buffer[:] = data
+        if os.pwritev(self.descriptor, [buffer], at) < len(data):
+            raise OSError(5, "fewer than %d bytes written" % len(data))
+
+    def zero(self, at, length):
+        fcntl.ioctl(self.descriptor, BLKZEROOUT, struct.pack("QQ", at, length))
+
+    def read(self, at, length):
+        return self._read(self.descriptor, at, length)
+
+    def is_zero(self, at, length):
+        return all(not any(self.read(place, min(FILL_STEP, at + length - place))) for place in range(at, at + length, FILL_STEP))
+
+    def flush(self):
+        os.fsync(self.descriptor)
 
 
 def put_bytes(read: "typing.Callable[[int, int], bytes]", write: "typing.Callable[[int, bytes], object]", writes: "list[tuple[int, bytes, bytes]]", size: int) -> "list[tuple[int, bytes]]":
@@ -1112,7 +1151,7 @@ class Spool:
 # --- the link ------------------------------------------------------------------------------------------------------
 
 
-WORDS_OF = {"look": "Looking at the machine:", "read": "Reading:", "self-test": "Self-test:", "scan": "Timed read:", "copy": "Copying:", "sectors": "Sectors:", "mend": "Mending:", "entry": "Boot entry:"}
+WORDS_OF = {"look": "Looking at the machine:", "read": "Reading:", "self-test": "Self-test:", "scan": "Timed read:", "copy": "Copying:", "sectors": "Sectors:", "mend": "Mending:", "entry": "Boot entry:", "fill": "Filling:"}
 
 
 class Gone(Exception):
@@ -1176,7 +1215,7 @@ def sane(orders):
         texts = {name: order.get(name) for name in ("id", "order", "device", "drive", "kind")}
         if not all(value is None or (isinstance(value, str) and len(value) <= 200) for value in texts.values()) or not re.match(r"\w{1,40}$", texts["id"] or ""):
             continue
-        if texts["order"] in ("self-test", "scan", "copy", "sectors", "mend", "volume", "rescue") and not re.match(r"\w{1,40}$", texts["device"] or ""):
+        if texts["order"] in ("self-test", "scan", "copy", "sectors", "mend", "volume", "rescue", "fill") and not re.match(r"\w{1,40}$", texts["device"] or ""):
             continue
         if texts["order"] == "self-test" and texts["kind"] not in ("short", "long", "conveyance"):
             continue
@@ -1188,7 +1227,11 @@ def sane(orders):
             texts["writes"] = order.get("writes")
             if sane_variables(texts["writes"]) is None:
                 continue
-        if texts["order"] in ("sectors", "mend", "volume", "rescue"):
+        if texts["order"] == "fill":
+            texts["copy"], texts["size"] = order.get("copy"), number(order.get("size"), 0, 1 << 60)
+            if not isinstance(texts["copy"], str) or not re.match(r"\d{1,20}$", texts["copy"]) or not texts["size"]:
+                continue
+        if texts["order"] in ("sectors", "mend", "volume", "rescue", "fill"):
             texts["disk"] = order.get("disk")
             if not isinstance(texts["disk"], str) or not re.match(r"\w{1,40}$", texts["disk"]):
                 continue
@@ -1305,19 +1348,35 @@ class Link:
 
     def put_copy(self, box, order, at, length, data):
         """A piece of a copy; None: zeros. Waits for a bench that is away as long as it takes. Raises Gone, Refused."""
+        what = "zeros=%d" % length if data is None else "sha256=" + hashlib.sha256(data).hexdigest()
+        self._steadily(box, "PUT", "/copy?session=%s&order=%s&at=%d&%s" % (self.session, order, at, what), data or b"")
+
+    def get_copy(self, box, order, at, length):
+        """(bytes of a copy that the bench keeps, None) or (None, how many bytes from there are zeros). Raises Gone, Refused."""
+        while True:
+            answer, data = self._steadily(box, "GET", "/image?session=%s&order=%s&at=%d&length=%d" % (self.session, order, at, length), None, length)
+            zeros = answer.getheader("X-Zeros") or ""
+            if zeros.isdigit() and int(zeros) > 0:
+                return None, int(zeros)
+            if len(data) == length and hashlib.sha256(data).hexdigest() == answer.getheader("X-Sha256"):
+                return data, None
+            time.sleep(RETRY_SECONDS)  # cut on the way
+
+    def _steadily(self, box, method, path, data, most=0):
+        """A request over one connection that is kept in `box.connection`; returns the answer and its body."""
         place = urllib.parse.urlsplit(self.server)
-        path = "%s/api/link/copy?session=%s&order=%s&at=%d&%s" % (place.path, self.session, order, at, "zeros=%d" % length if data is None else "sha256=" + hashlib.sha256(data).hexdigest())
+        path = place.path + "/api/link" + path
         headers = {"Authorization": "Bearer " + self.secret, "Content-Type": "application/octet-stream"}
         while True:
             try:
                 if box.connection is None:
                     kind = http.client.HTTPSConnection if place.scheme == "https" else http.client.HTTPConnection
                     box.connection = kind(place.netloc, timeout=60)
-                box.connection.request("PUT", path, data or b"", headers)
+                box.connection.request(method, path, data, headers)
                 answer = box.connection.getresponse()
-                said = answer.read(MOST_ANSWER)
+                said = answer.read(max(most, MOST_ANSWER))
                 if answer.status < 300:
-                    return
+                    return answer, said
                 try:
                     detail = readable(json.loads(said).get("detail", answer.reason))
                 except ValueError:
@@ -1338,6 +1397,8 @@ class Link:
         needed = NEEDED.get(order.get("order", ""), "")
         mark = (order.get("clearances") or {}).get(needed, "")
         what = "write:" + writes_sum(order["writes"]) if order.get("order") in ("mend", "entry") else needed
+        if order.get("order") == "fill":  # good for just this copy on just this drive
+            what = "write:%s:%d:%s" % (order["copy"], order["size"], order["disk"])
         wanted = clearance(self.secret, order.get("id"), order.get("order"), order.get("drive") or order.get("device") or "", what)
         return bool(needed) and hmac.compare_digest(mark, wanted)
 
@@ -2194,6 +2255,75 @@ class Probe:
         for at, data in back:
             self.sectors_page(order, disk, at // size, len(data) // size, "ok", "", data)
 
+    def fill(self, order, device):
+        """A drive is filled from a copy that the bench keeps, and read back against what the bench sent. Returns (result, detail). Where it was cut it goes on from the
+        last place that was surely written."""
+        disk, whole = disk_here(order["disk"], device), order["size"]
+        block = next((b for b in self.machine.blocks() if b.name == disk), None)
+        if block is None:
+            raise Refused("expected a disk %s, got none by that name; nothing was written" % disk)
+        size, total = geometry(block)
+        if whole % size or whole > size * (total or 0):
+            raise Refused("expected a drive of at least %d bytes in sectors of %d, got %d; nothing was written" % (whole, size, size * (total or 0)))
+        mark = os.path.join(self.spool.folder, "filled-" + order["id"])
+        told_before = read_text(mark).strip()
+        start = number(int(told_before) if told_before.isdigit() else 0, 0, whole)
+        box, title = argparse.Namespace(connection=None), "Filling %s (%s)" % (disk, order.get("drive") or device)
+        self.say("%s from the bench's copy: %s. Everything that is on it goes." % (title, size_words(whole)))
+        sums, told = bytearray(32 * -(-whole // FILL_STEP)), [0.0]  # SHA-256 of each piece; nothing where it was zeros, or written before this start
+
+        def wanted(done):
+            if time.monotonic() - told[0] < 1.0:
+                return ""
+            told[0] = time.monotonic()
+            return self.asked(order["id"], done, 2 * whole, title, None, "bytes")
+
+        def kept(at):
+            with open(mark, "w") as file:
+                file.write(str(at))
+
+        try:
+            with self.machine.filled(disk) as own:
+                at = flushed = start - start % FILL_STEP
+                while at < whole:
+                    data, zeros = self.link.get_copy(box, order["id"], at, min(FILL_STEP, whole - at))
+                    if data is None:
+                        own.zero(at, min(zeros, whole - at))
+                    else:
+                        own.write(at, data)
+                        sums[at // FILL_STEP * 32 : at // FILL_STEP * 32 + 32] = hashlib.sha256(data).digest()
+                    at += zeros if data is None else len(data)
+                    if at - flushed >= 64 * FILL_STEP:
+                        own.flush()
+                        flushed = at
+                        kept(at)
+                    do = wanted(min(at, whole))
+                    if do:
+                        own.flush()
+                        kept(min(at, whole))
+                        return ("paused", "from the bench") if do == "pause" else ("failed", "stopped from the bench: the drive is filled in part")
+                own.flush()
+                kept(whole)
+                at = 0
+                while at < whole:
+                    length = min(FILL_STEP, whole - at)
+                    known, zeros = bytes(sums[at // FILL_STEP * 32 : at // FILL_STEP * 32 + 32]), None
+                    if not any(known):
+                        data, zeros = self.link.get_copy(box, order["id"], at, length)
+                        length, known = (min(zeros, whole - at), b"") if data is None else (length, hashlib.sha256(data).digest())
+                    is_so = own.is_zero(at, length) if zeros else hashlib.sha256(own.read(at, length)).digest() == known
+                    if not is_so:
+                        kept(0)
+                        return "failed", "expected to read back what was written, got other bytes at byte %d: this drive does not keep what it is given" % at
+                    at += length
+                    do = wanted(whole + at)
+                    if do:
+                        return ("paused", "from the bench") if do == "pause" else ("failed", "stopped from the bench: written, not all of it read back")
+        finally:
+            if box.connection is not None:
+                box.connection.close()
+        return "done", ""
+
     def sectors_page(self, order, disk, lba, count, status, detail, data):
         path = "%s/lba%d-%d.bin" % (disk, lba, lba + count - 1)
         self.spool.add(Job(path, "sectors", disk, "read back", None), order["id"], status, detail, data)
@@ -2438,6 +2568,8 @@ class Probe:
                 self.write_entry(order)
             elif order["order"] == "mend":
                 self.mend(order, self.find(order))
+            elif order["order"] == "fill":
+                return self.fill(order, self.find(order))
             elif order["order"] in ("scan", "copy"):
                 return self.timed_read(order, self.find(order), copies=order["order"] == "copy")
             else:

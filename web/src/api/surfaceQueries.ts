@@ -1,5 +1,6 @@
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 
+import { initials } from '../lib/person'
 import { call } from './client'
 import type { components } from './schema'
 
@@ -34,6 +35,19 @@ export function useRemoveCopy(id: number) {
   return useMutation({
     mutationFn: (order: number) => call<Copy[]>(`/tickets/${id}/copies/${order}`, { method: 'DELETE' }),
     onSuccess: (copies) => cache.setQueryData(['copies', id], copies),
+  })
+}
+
+export type Target = components['schemas']['TargetOut']
+
+export const useTargets = (id: number, copy: number | null) =>
+  useQuery({ queryKey: ['targets', id, copy], queryFn: ({ signal }) => call<Target[]>(`/tickets/${id}/copies/${copy}/targets`, { signal }), enabled: copy !== null })
+
+export function useFill(id: number, copy: number) {
+  const cache = useQueryClient()
+  return useMutation({
+    mutationFn: (said: { device: string; ends: string; holes: boolean }) => call(`/tickets/${id}/copies/${copy}/fill`, { method: 'POST', json: { ...said, by: initials() } }),
+    onSuccess: () => cache.invalidateQueries({ queryKey: ['link', id] }),
   })
 }
 

@@ -267,7 +267,7 @@ export const T = {
 
   linkEnd: 'end the link',
   linkOrders: 'Orders',
-  orderNames: { look: 'look at the firmware only', read: 'read all pages', 'self-test': 'self-test', scan: 'timed read of the surface', copy: 'copying the data off', sectors: 'read sectors for the path', mend: 'mend the disk', entry: 'write a boot entry', volume: 'look at a volume', rescue: 'save files' } as Record<string, string>,
+  orderNames: { look: 'look at the firmware only', read: 'read all pages', 'self-test': 'self-test', scan: 'timed read of the surface', copy: 'copying the data off', sectors: 'read sectors for the path', mend: 'mend the disk', entry: 'write a boot entry', volume: 'look at a volume', rescue: 'save files', fill: 'fill a drive from the copy' } as Record<string, string>,
   orderStates: { waiting: 'running', paused: 'paused', done: 'done', refused: 'refused', failed: 'failed', cancelled: 'cancelled' } as Record<string, string>,
   orderRead: 'read all pages again',
   orderTest: (kind: string, device: string, takes: number, isCopy = false) => (isCopy ? `copy the data of ${device} off` : kind ? `${kind} self-test on ${device}${takes ? `, about ${takes} min` : ''}` : `timed read of ${device}`),

@@ -104,6 +104,22 @@ class Copies:
         with self._lock, path.with_suffix(".sums").open("ab") as file:
             file.write(_SUM.pack(at, length, digest))
 
+    def read(self, ticket_id: int, order_id: int, at: int, length: int) -> tuple[bytes | None, int]:
+        """(bytes of the image, 0) or (None, how many bytes from there are zeros: at least `length`, unless the image ends before). Raises NotFoundError, StoreError."""
+        path = self.image(ticket_id, order_id)
+        self._fits(path, at, length)
+        with path.open("rb") as file:
+            data = os.pread(file.fileno(), length, at)
+            if any(data):
+                return data, 0
+            end = at + length
+            try:
+                following = os.lseek(file.fileno(), end, os.SEEK_DATA)
+            except OSError:  # nothing but a hole to the end
+                following = path.stat().st_size
+            more = min(following, path.stat().st_size) - end
+            return None, length + max(0, more - more % max(length, 1) if following < path.stat().st_size else more)
+
     def sync(self, ticket_id: int, order_id: int) -> None:
         """All that was kept so far is on the disk."""
         path = self.image(ticket_id, order_id)

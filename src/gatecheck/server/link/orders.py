@@ -18,11 +18,11 @@ from gatecheck.store.links import Order
 MOVES: Mapping[str, Mapping[str, str | None]] = {
     "look": {"": None}, "read": {"": "health-pages"}, "self-test": {"short": "short-test", "long": "long-test", "conveyance": "short-test"}, "scan": {"": "read-scan"}, "copy": {"": "copy-data"},
     "sectors": {"": "disk-layout"}, "mend": {fix: fix for fix in ("rebuild-table", "rebuild-boot-record", "rebuild-loader", "repair-volume")}, "entry": {"restore-entry": "restore-entry"},
-    "volume": {"": "volume-look"}, "rescue": {"": "copy-data"},
+    "volume": {"": "volume-look"}, "rescue": {"": "copy-data"}, "fill": {"": None},
 }  # fmt: skip
-MADE_HERE = ("sectors", "mend", "entry", "volume", "rescue")
+MADE_HERE = ("sectors", "mend", "entry", "volume", "rescue", "fill")
 """orders that nobody gives by name: an instrument makes them"""
-LONG_ONES, PAUSED_ONES = ("self-test", "scan", "copy", "volume", "rescue"), ("scan", "copy", "volume", "rescue")
+LONG_ONES, PAUSED_ONES = ("self-test", "scan", "copy", "volume", "rescue", "fill"), ("scan", "copy", "volume", "rescue", "fill")
 """orders that are watched and can be stopped; those that can be paused as well"""
 _SHOWN = ("order", "device", "drive", "kind", "minutes", "hot", "first", "end")
 

@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+import hashlib
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Depends, Header, Query, Request
+from fastapi import APIRouter, Depends, Header, Query, Request, Response
 from fastapi.concurrency import run_in_threadpool
 from fastapi.responses import PlainTextResponse
 
 from gatecheck.probe_file import probe_with
 from gatecheck.server.errors import LinkUnknownError
+from gatecheck.server.link.filling import LARGEST_PIECE
 from gatecheck.server.link.knocks import Knocks
 from gatecheck.server.link.service import Links
 from gatecheck.server.link.wire import (
@@ -17,6 +19,7 @@ from gatecheck.server.link.wire import (
     CodeTypedIn,
     CopyOut,
     DoneIn,
+    FillIn,
     HelloIn,
     KnockIn,
     KnocksOut,
@@ -26,6 +29,7 @@ from gatecheck.server.link.wire import (
     ProgressIn,
     SteerIn,
     TakeKnockIn,
+    TargetOut,
     UnreadIn,
 )
 from gatecheck.server.wire import ByIn, TicketId
@@ -47,6 +51,7 @@ def link_routes(links: Links, knocks: Knocks) -> APIRouter:
     _at_the_stick(router, knocks)
     _for_the_browser(router, links)
     _copies(router, links)
+    _filling(router, links)
     _for_the_probe(router, links)
 
     @router.get("/probe", response_class=PlainTextResponse, include_in_schema=False)
@@ -126,6 +131,24 @@ def _copies(router: APIRouter, links: Links) -> None:
     def remove_copy(ticket_id: TicketId, order_id: int) -> list[CopyOut]:
         links.copying.remove(ticket_id, order_id)
         return get_copies(ticket_id)
+
+
+def _filling(router: APIRouter, links: Links) -> None:
+    @router.get("/api/tickets/{ticket_id}/copies/{order_id}/targets", operation_id="getTargets")
+    def get_targets(ticket_id: TicketId, order_id: int) -> list[TargetOut]:
+        return links.filling.targets(ticket_id, order_id)
+
+    @router.post("/api/tickets/{ticket_id}/copies/{order_id}/fill", operation_id="fillDrive", status_code=201)
+    def fill_drive(ticket_id: TicketId, order_id: int, said: FillIn, request: Request) -> LinkOut:
+        links.filling.fill(ticket_id, order_id, said.device, said.ends, holes=said.holes, by=said.by)
+        return links.view(ticket_id, str(request.base_url))
+
+    @router.get("/api/link/image", operation_id="linkImage")
+    def get_image(session: str, order: str, at: Annotated[int, Query(ge=0)], length: Annotated[int, Query(ge=1, le=LARGEST_PIECE)], secret: Secret) -> Response:
+        data, zeros = links.filling.piece(secret, session, order, at, length)
+        if data is None:
+            return Response(status_code=200, headers={"X-Zeros": str(zeros)})
+        return Response(data, media_type="application/octet-stream", headers={"X-Sha256": hashlib.sha256(data).hexdigest()})
 
 
 def _for_the_probe(router: APIRouter, links: Links) -> None:

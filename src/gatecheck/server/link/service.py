@@ -18,6 +18,7 @@ from gatecheck.server.captures.service import Captures
 from gatecheck.server.errors import LinkEndedError, LinkUnknownError, NotFoundError, TooManyError
 from gatecheck.server.link.capture import capture_of
 from gatecheck.server.link.copying import Copying
+from gatecheck.server.link.filling import Filling
 from gatecheck.server.link.orders import LONG_ONES, MADE_HERE, MOVES, PAUSED_ONES, Errand, checked_page, move_of, order_out
 from gatecheck.server.link.wire import LinkOut, LinkRowOut, PageIn, ProgressIn
 from gatecheck.server.people.throttle import Throttle
@@ -67,7 +68,8 @@ class Links:
         self.copying = Copying(self)
         self.errands: dict[str, Errand] = {}
         """who says what the probe is to read next, by order"""
-        self.on_done: list[Callable[[int, Order, str], None]] = []
+        self.filling = Filling(self)
+        self.on_done: list[Callable[[int, Order, str], None]] = [self.filling.done]
         """told of each order that is through"""
 
     # --- for the browser ---------------------------------------------------------------------------------------
@@ -267,7 +269,7 @@ class Links:
         if cleared and kind == "read" and not self._held(ticket, _SECTORS_MOVE):
             cleared.append("sectors")
         device = order.body.get("drive") or order.body.get("device", "")
-        made_for = {"write": f"write:{writes_sum(order.body['writes'])}"} if kind in ("mend", "entry") else {}
+        made_for = {"write": f"write:{writes_sum(order.body['writes'])}"} if kind in ("mend", "entry") else {"write": f"write:{order.body['copy']}:{order.body['size']}:{order.body['disk']}"} if kind == "fill" else {}
         marks = {what: clearance(link.secret, str(order.id), kind, device, made_for.get(what, what)) for what in cleared}
         return {"id": str(order.id), **order.body, "clearances": marks}
 

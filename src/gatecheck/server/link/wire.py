@@ -115,6 +115,27 @@ class CopyOut(Wire):
     used: int
 
 
+class TargetOut(Wire):
+    """A drive that stands in the machine now. `holds`: volumes that were seen on it; `against`: why it is not to be filled."""
+
+    device: str
+    name: str
+    serial: str
+    size: int
+    holds: int
+    against: str | None
+
+
+class FillIn(BaseModel):
+    """Fill this drive. `ends`: the last four characters of its serial number, read off its label; `holes`: it is known that the copy lacks something."""
+
+    model_config = ConfigDict(extra="forbid")
+    device: str = Field(max_length=40, pattern=r"^[a-z0-9]+$")
+    ends: str = Field(max_length=40)
+    holes: bool = False
+    by: By
+
+
 class BeginCopyIn(BaseModel):
     """A copy begins: of a drive of so many bytes."""
 

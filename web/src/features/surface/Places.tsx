@@ -4,12 +4,15 @@ import { surfaceCsv, useCopies, useRemoveCopy, type Place, type Surface, type Su
 import { livesAt, useLivesAt } from '../../api/volumeQueries'
 import { bytes } from '../../lib/format'
 import { T } from '../../words'
+import { FillSheet } from './FillSheet'
 
 /** What lies on the bench's own disk, where, and how large; by tap it is deleted. */
 export function Copies({ ticket }: { ticket: number }) {
   const { data: copies = [] } = useCopies(ticket)
   const remove = useRemoveCopy(ticket)
   const [sure, setSure] = useState<number | null>(null)
+  const [filling, setFilling] = useState<number | null>(null)
+  const source = copies.find((c) => c.order === filling)
   if (copies.length === 0) return null
   return (
     <section aria-label={T.copies} className="mt-3">
@@ -20,10 +23,12 @@ export function Copies({ ticket }: { ticket: number }) {
           <li key={c.order} className="flex flex-wrap items-center gap-x-6 border-b border-hair py-1">
             <span className="min-w-0 flex-1 select-all break-all font-mono text-s">{c.path}</span>
             <span className="text-s text-soft">{T.copySize(bytes(c.size), bytes(c.used))}</span>
+            <button type="button" data-fill={c.order} className="touch min-h-9 text-indigo" onClick={() => setFilling(c.order)}>{T.fillShort}</button>
             <button type="button" className="touch min-h-9 text-indigo" onClick={() => (sure === c.order ? remove.mutate(c.order) : setSure(c.order))}>{sure === c.order ? T.copyRemoveSure : T.copyRemove}</button>
           </li>
         ))}
       </ul>
+      {source && <FillSheet ticket={ticket} copy={source} onClose={() => setFilling(null)} />}
     </section>
   )
 }

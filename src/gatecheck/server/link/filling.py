@@ -1,0 +1,123 @@
+"""A new drive is filled from a copy that lies on the bench: which drives it may be, who said so, and the bytes as the probe asks for them."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from gatecheck.core.scan.evidence import missing_of
+from gatecheck.core.words.said import Said, say, to_json
+from gatecheck.server.errors import NotFoundError
+from gatecheck.server.link.wire import TargetOut
+from gatecheck.store import StoreError, links
+from gatecheck.store.files import attachments
+from gatecheck.store.links import Order
+
+if TYPE_CHECKING:
+    from gatecheck.server.link.service import Links
+
+_BY = "probe"
+LARGEST_PIECE = 8 << 20
+_ENDS = 4
+
+
+@dataclass(frozen=True, slots=True)
+class _Target:
+    """A drive that stands in the machine now. `against`: why it is not to be written to; `holds`: partitions that were seen on it."""
+
+    device: str
+    disk: str
+    name: str
+    serial: str
+    size: int
+    holds: int
+    against: Said | None
+
+
+class Filling:
+    """Filling of drives over a shop's links."""
+
+    def __init__(self, of: Links) -> None:
+        self.links = of
+
+    def targets(self, ticket_id: int, copy: int) -> list[TargetOut]:
+        """The drives of the newest reading, and why one is none to be filled from this copy. Raises NotFoundError."""
+        say_it = self.links.shop.words.say
+        return [
+            TargetOut(device=t.device, name=t.name, serial=t.serial, size=t.size, holds=t.holds, against=say_it(t.against) if t.against else None)
+            for t in self._targets(ticket_id, copy)
+        ]
+
+    def _copy(self, ticket_id: int, copy: int) -> tuple[Order, int]:
+        """The order that made the copy, and the copy's bytes."""
+        found = next((c for c in self.links.copying.of_ticket(ticket_id) if c.order == copy), None)
+        with self.links.shop.database.read() as connection:
+            order = next((o for o in links.orders_of(connection, ticket_id) if o.id == copy), None)
+        if found is None or order is None:
+            raise NotFoundError(f"copy {copy}: expected a copy of this ticket, got none")
+        return order, found.size
+
+    def _targets(self, ticket_id: int, copy: int) -> list[_Target]:
+        order, size = self._copy(ticket_id, copy)
+        part = self.links.tickets.folded_of(ticket_id).part
+        with self.links.shop.database.read() as connection:
+            kept = attachments(connection, ticket_id)
+        captures = (self.links.captures.decoded.capture(f.name, f.sha256) for f in kept)
+        newest = next((c for c in captures if c.listed is not None and c.drives), None)
+        found = []
+        for drive in newest.drives if newest else ():
+            identity, block, disk = drive.identity or {}, newest.block_of(drive) if newest else None, newest.disk_of(drive) if newest else None
+            serial, own = str(identity.get("serial") or ""), identity.get("capacity")
+            holds = own if isinstance(own, int) else block.size if block and block.size else 0
+            against = None
+            if not serial:
+                against = say("fill.no-serial")
+            elif serial == order.body.get("drive"):
+                against = say("fill.source")
+            elif part is not None and part.serial and part.serial != serial:
+                against = say("fill.not-chosen", serial=part.serial)
+            elif holds < size:
+                against = say("fill.too-small", size=holds, needs=size)
+            place = disk.device if disk else f"{drive.device}n1" if drive.bus == "nvme" else drive.device
+            found.append(_Target(drive.device, place, str(identity.get("model") or drive.device), serial, holds, len(newest.volumes_of(drive)) if newest else 0, against))
+        return found
+
+    def fill(self, ticket_id: int, copy: int, device: str, ends: str, *, holes: bool, by: str) -> None:
+        """Order it. `ends`: the last four characters of the drive's serial number, as somebody has read them off its label. Raises NotFoundError, StoreError."""
+        order, size = self._copy(ticket_id, copy)
+        target = next((t for t in self._targets(ticket_id, copy) if t.device == device), None)
+        if target is None:
+            raise StoreError(f"fill: expected a drive that stands in the machine, got {device!r}")
+        if target.against is not None:
+            raise StoreError(f"fill {device}: {self.links.shop.words.say(target.against)}")
+        if ends.strip().upper() != target.serial.upper()[-_ENDS:]:
+            raise StoreError(f"fill: expected the last {_ENDS} characters of {target.serial} ({target.name}), got {ends.strip()[:20]!r}")
+        if order.state in (links.WAITING, links.PAUSED):
+            raise StoreError(f"copy {copy}: expected one that is finished or was left, got one that is {order.state}")
+        share, missing = self._whole(ticket_id, copy)
+        if (share < 1.0 or missing) and not holes:
+            raise StoreError(f"copy {copy}: expected a whole copy, or a word that its holes are known, got {share:.2%} of the drive and {missing} sectors missing in it")
+        self.links.put(ticket_id, {"order": "fill", "device": device, "disk": target.disk, "copy": str(copy), "size": size}, by=by)
+
+    def _whole(self, ticket_id: int, copy: int) -> tuple[float, int]:
+        """Share of the drive that the copy holds, and sectors missing within."""
+        with self.links.shop.database.read() as connection:
+            pages = links.all_pages_of(connection, ticket_id, str(copy))
+        return missing_of(b"".join(data for line, data in pages if line["kind"] == "read-map"))
+
+    def piece(self, secret: str, session_id: str, order_id: str, at: int, length: int) -> tuple[bytes | None, int]:
+        """Bytes of the copy that an order fills from, or how many from there are zeros. Raises NotFoundError, StoreError."""
+        link, _ = self.links.session_of(secret, session_id)
+        with self.links.shop.database.read() as connection:
+            order = next((o for o in links.orders_of(connection, link.ticket_id) if str(o.id) == order_id), None)
+        if order is None or order.body["order"] != "fill" or order.state != links.WAITING:
+            raise NotFoundError(f"order {order_id[:20]!r}: expected a drive that is being filled, got none")
+        return self.links.copying.copies.read(link.ticket_id, int(order.body["copy"]), at, length)
+
+    def done(self, ticket_id: int, order: Order, result: str) -> None:
+        """A drive that is filled and read back stands on the tape, with what it was filled from."""
+        if order.body["order"] == "fill" and result == "done":
+            share, missing = self._whole(ticket_id, int(order.body["copy"]))
+            is_whole = share >= 1.0 and missing == 0
+            said = say("fill.done" if is_whole else "fill.done-part", serial=str(order.body.get("drive") or order.body["device"]), size=int(order.body["size"]), share=share, missing=missing)
+            self.links.tickets.append_all(ticket_id, [({"note": to_json(said)}, f"fill-{order.id}")], by=_BY)
