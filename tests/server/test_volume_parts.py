@@ -67,7 +67,7 @@ def test_a_helper_that_fails_or_dies_takes_one_task_with_it(tmp_path: Path) -> N
     desk = Desk()
     try:
         with pytest.raises(StoreError, match="look: FileNotFoundError"):
-            desk.run("look", Ground(str(tmp_path / "none.img"), 512, 4096, sums=str(tmp_path / "none.sums")), 0, 4095)
+            desk.run("look", Ground(str(tmp_path / "none.img"), 512, 4096, is_copy=True), 0, 4095)
         with pytest.raises(StoreError, match="KeyError"):
             desk.run("no-such")
         parts = Parts(tmp_path)

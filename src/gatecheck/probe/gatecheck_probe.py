@@ -1346,10 +1346,16 @@ class Link:
         body = dict(line, session=self.session, data=base64.b64encode(data).decode())
         return number(self.call("POST", "/pages", body, patient).get("acknowledged"), 0, 1 << 40)
 
-    def put_copy(self, box, order, at, length, data):
-        """A piece of a copy; None: zeros. Waits for a bench that is away as long as it takes. Raises Gone, Refused."""
-        what = "zeros=%d" % length if data is None else "sha256=" + hashlib.sha256(data).hexdigest()
-        self._steadily(box, "PUT", "/copy?session=%s&order=%s&at=%d&%s" % (self.session, order, at, what), data or b"")
+    def put_copy(self, box, order, at, length, parts):
+        """A piece of a copy, in parts; None: zeros. Waits for a bench that is away as long as it takes. Raises Gone, Refused."""
+        what = "zeros=%d" % length
+        if parts is not None:
+            crc, told = 0, hashlib.blake2b(digest_size=32)
+            for part in parts:
+                crc = zlib.crc32(part, crc)
+                told.update(part)
+            what = "crc=%d&blake2=%s" % (crc, told.hexdigest())
+        self._steadily(box, "PUT", "/copy?session=%s&order=%s&at=%d&%s" % (self.session, order, at, what), parts or [], 0, length if parts else 0)
 
     def get_copy(self, box, order, at, length):
         """(bytes of a copy that the bench keeps, None) or (None, how many bytes from there are zeros). Raises Gone, Refused."""
@@ -1362,11 +1368,13 @@ class Link:
                 return data, None
             time.sleep(RETRY_SECONDS)  # cut on the way
 
-    def _steadily(self, box, method, path, data, most=0):
+    def _steadily(self, box, method, path, data, most=0, size=None):
         """A request over one connection that is kept in `box.connection`; returns the answer and its body."""
         place = urllib.parse.urlsplit(self.server)
         path = place.path + "/api/link" + path
         headers = {"Authorization": "Bearer " + self.secret, "Content-Type": "application/octet-stream"}
+        if size is not None:  # told beforehand, or parts would go out in chunks
+            headers["Content-Length"] = str(size)
         while True:
             try:
                 if box.connection is None:
@@ -1629,20 +1637,20 @@ class Worker:
 
 
 class Outbox:
-    """What was read goes to the bench from a thread of its own, joined into large pieces, over one connection that stays. `drain` waits until all of
+    """What was read goes to the bench from threads of its own, joined into large pieces, over connections that stay. `drain` waits until all of
     it is there: what the map says is read, the bench has."""
 
-    MOST, WAITING = 8 << 20, 24 << 20
+    MOST, WAITING, HANDS = 8 << 20, 12 << 20, 2  # bytes of a piece, bytes that wait, threads that send: while one counts a sum the other's piece is on its way
 
     def __init__(self, link, order, sector):
         self.link, self.order, self.sector = link, order, sector
         self.parts = collections.deque()  # type: collections.deque[tuple[int, int, bytes | None]]
         self.size, self.failure, self.ended = 0, None, False
         self.turn = threading.Condition()
-        self.busy = False
-        self.connection = None
+        self.busy = 0
         self.zeros = bytes(1 << 20)
-        threading.Thread(target=self._work, daemon=True).start()
+        for _ in range(self.HANDS):
+            threading.Thread(target=self._work, daemon=True).start()
 
     def put(self, lba, data):
         """Raises what went wrong before."""
@@ -1671,10 +1679,9 @@ class Outbox:
             self.turn.notify_all()
 
     def _work(self):
+        hand = argparse.Namespace(connection=None)
         while True:
             with self.turn:
-                self.busy = False
-                self.turn.notify_all()
                 while not self.parts and not self.ended:
                     self.turn.wait()
                 if not self.parts:
@@ -1686,16 +1693,20 @@ class Outbox:
                     several.append(own)
                     end += more
                 self.size -= end - at if data is not None else 0
-                self.busy = True
+                self.busy += 1
                 self.turn.notify_all()
+            data = None
             try:
-                self.link.put_copy(self, self.order, at, end - at, b"".join(own for own in several if own) if data is not None else None)
+                self.link.put_copy(hand, self.order, at, end - at, several if several[0] is not None else None)
             except Exception as error:
                 with self.turn:
                     self.failure = error
-                    self.busy = False
+                    self.busy -= 1
                     self.turn.notify_all()
                 return
+            with self.turn:
+                self.busy -= 1
+                self.turn.notify_all()
 
 
 class Scan:

@@ -1,17 +1,19 @@
 """Images that are copied off a drive: written piece by piece as they come, durable before the probe is told, verified against what was sent.
 
-Beside `ORDER.img` (sparse, as large as the drive) stands `ORDER.sums`: place, length and SHA-256 of every piece, in the order they came; of two for
-one place the later counts. Copies are no part of a backup: they are as large as the drives they are of.
+Beside `ORDER.img` (sparse, as large as the drive) stands `ORDER.b2`: place, length and BLAKE2b (RFC 7693, 32 bytes) of every piece as the probe has told it, in
+the order they came; of two for one place the later counts. On its way a piece is watched by a CRC-32; that it is what was read shows when all of it is read back. Copies are no part of a backup: they are as large as the drives they are of.
 """
 
 from __future__ import annotations
 
 import hashlib
 import os
+import re
 import shutil
 import struct
 import threading
-from collections.abc import Callable, Iterator
+import zlib
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -20,10 +22,36 @@ from gatecheck.store import StoreError
 
 _SUM = struct.Struct("<QI32s")
 LARGEST_PIECE = 8 << 20
+_SUMS, _DIGEST = ".b2", re.compile(r"[0-9a-f]{64}")
 _ZEROS = b"\0" * 32
 """stands for the sum of a piece of zeros: nothing is written for it"""
 _LEAVE_FREE = 2 << 30
 _LARGEST_DISK = 1 << 47
+
+
+def sum_of(data: bytes) -> bytes:
+    """BLAKE2b of 32 bytes (RFC 7693)."""
+    return hashlib.blake2b(data, digest_size=32).digest()
+
+
+def _older(data: bytes) -> bytes:
+    return hashlib.sha256(data).digest()
+
+
+_KINDS: Mapping[str, Callable[[bytes], bytes]] = {".sums": _older, _SUMS: sum_of}
+"""the files that stand beside an image, and whose sums they hold: copies that were begun by an older server have the first"""
+
+
+def pieces_of(image: str | Path) -> Iterator[tuple[int, int]]:
+    """(place, length) of every piece that an image was given, in the order they came."""
+    for suffix in _KINDS:
+        for at, length, _ in _sums(Path(image).with_suffix(suffix)):
+            yield at, length
+
+
+def _sums(place: Path) -> Iterator[tuple[int, int, bytes]]:
+    raw = place.read_bytes() if place.exists() else b""
+    yield from _SUM.iter_unpack(raw[: len(raw) // _SUM.size * _SUM.size])
 
 
 @dataclass(frozen=True, slots=True)
@@ -66,11 +94,15 @@ class Copies:
         except OSError as error:
             raise StoreError(f"{path}: expected room for an image of {size} bytes, got {error.strerror}") from error
 
-    def write(self, ticket_id: int, order_id: int, at: int, data: bytes, sha256: str) -> None:
-        """Keep a piece. Raises StoreError for bytes that are not those of the sum, or that do not fit; nothing is kept of them."""
+    def write(self, ticket_id: int, order_id: int, at: int, data: bytes, told: str, crc: int | None = None) -> None:
+        """Keep a piece. `told`: its BLAKE2b where a `crc` came with it, else its SHA-256, as older probes send it. Raises StoreError for bytes that are not those of
+        the sum, or that do not fit; nothing is kept of them."""
         path = self.image(ticket_id, order_id)
-        digest = hashlib.sha256(data).digest()
-        if digest.hex() != sha256:
+        if crc is not None:
+            is_so, digest = zlib.crc32(data) == crc and bool(_DIGEST.fullmatch(told)), bytes.fromhex(told) if _DIGEST.fullmatch(told) else b""
+        else:
+            is_so, digest = hashlib.sha256(data).hexdigest() == told, sum_of(data)
+        if not is_so:
             raise StoreError(f"copy at byte {at}: expected the bytes of the sum, got others")
         self._fits(path, at, len(data))
         if self.room() < len(data):
@@ -101,7 +133,7 @@ class Copies:
             raise StoreError(f"copy: expected a place within {path.stat().st_size} bytes, got {length} at {at}")
 
     def _note(self, path: Path, at: int, length: int, digest: bytes) -> None:
-        with self._lock, path.with_suffix(".sums").open("ab") as file:
+        with self._lock, path.with_suffix(_SUMS).open("ab") as file:
             file.write(_SUM.pack(at, length, digest))
 
     def read(self, ticket_id: int, order_id: int, at: int, length: int) -> tuple[bytes | None, int]:
@@ -123,7 +155,7 @@ class Copies:
     def sync(self, ticket_id: int, order_id: int) -> None:
         """All that was kept so far is on the disk."""
         path = self.image(ticket_id, order_id)
-        for place in (path, path.with_suffix(".sums")):
+        for place in (path, path.with_suffix(_SUMS)):
             if place.exists():
                 descriptor = os.open(place, os.O_RDONLY)
                 try:
@@ -134,24 +166,18 @@ class Copies:
     def verify(self, ticket_id: int, order_id: int, told: Callable[[int, int], None] = lambda done, of: None) -> list[tuple[int, int]]:
         """Read the image back and compare it with what was sent: (place, length) of every piece that is not as it came. `told`: how far, in bytes."""
         path = self.image(ticket_id, order_id)
-        newest = {at: (length, digest) for at, length, digest in self._sums(path)}
-        wrong, done, of = [], 0, sum(length for length, digest in newest.values() if digest != _ZEROS)
+        newest = {at: (length, digest, kind) for suffix, kind in _KINDS.items() for at, length, digest in _sums(path.with_suffix(suffix))}
+        wrong, done, of = [], 0, sum(length for length, digest, _ in newest.values() if digest != _ZEROS)
         with path.open("rb") as file:
-            for at, (length, digest) in sorted(newest.items()):
+            for at, (length, digest, kind) in sorted(newest.items(), key=lambda item: item[0]):
                 if digest == _ZEROS:
                     continue
                 data = os.pread(file.fileno(), length, at)
-                if hashlib.sha256(data).digest() != digest:
+                if kind(data) != digest:
                     wrong.append((at, length))
                 done += length
                 told(done, of)
         return wrong
-
-    @staticmethod
-    def _sums(path: Path) -> Iterator[tuple[int, int, bytes]]:
-        place = path.with_suffix(".sums")
-        raw = place.read_bytes() if place.exists() else b""
-        yield from _SUM.iter_unpack(raw[: len(raw) // _SUM.size * _SUM.size])
 
     def of_ticket(self, ticket_id: int) -> list[Copy]:
         """What is there, the newest last."""
@@ -167,7 +193,8 @@ class Copies:
         if not path.exists():
             raise NotFoundError(f"copy {order_id}: expected a copy of this ticket, got none")
         path.unlink()
-        path.with_suffix(".sums").unlink(missing_ok=True)
+        for suffix in _KINDS:
+            path.with_suffix(suffix).unlink(missing_ok=True)
 
     def remove_all(self, ticket_id: int) -> None:
         """A customer who is erased leaves no copy behind. Raises StoreError where one cannot be deleted."""

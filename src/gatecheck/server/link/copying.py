@@ -6,6 +6,7 @@ import hashlib
 import logging
 import threading
 import time
+import zlib
 from typing import TYPE_CHECKING, Any
 
 from gatecheck.core.scan.evidence import missing_of
@@ -73,12 +74,12 @@ class Copying:
         self.copies.begin(link.ticket_id, order.id, size)
         return {}
 
-    def piece(self, secret: str, session_id: str, order_id: str, at: int, data: bytes, sha256: str, zeros: int) -> dict[str, Any]:
+    def piece(self, secret: str, session_id: str, order_id: str, at: int, data: bytes, told: str, zeros: int, crc: int | None = None) -> dict[str, Any]:
         """A piece of it. Raises NotFoundError, StoreError."""
         link, _ = self.links.session_of(secret, session_id)
         own = self._turned(link, order_id)
         if own is not None:
-            if not zeros and hashlib.sha256(data).hexdigest() != sha256:
+            if not zeros and (zlib.crc32(data) != crc if crc is not None else hashlib.sha256(data).hexdigest() != told):
                 raise StoreError(f"piece at byte {at}: expected the bytes of the sum, got others")
             self.links.errands[own.body["order"]].piece(link.ticket_id, own, session_id, at, None if zeros else data, zeros or len(data))
             return {}
@@ -86,7 +87,7 @@ class Copying:
         if zeros:
             self.copies.zeros(link.ticket_id, order.id, at, zeros)
         else:
-            self.copies.write(link.ticket_id, order.id, at, data, sha256)
+            self.copies.write(link.ticket_id, order.id, at, data, told, crc)
         return {}
 
     def _turned(self, link: Link, order_id: str) -> Order | None:

@@ -182,10 +182,11 @@ def _for_the_probe(router: APIRouter, links: Links) -> None:
 
     @router.put("/api/link/copy", operation_id="linkCopy")
     async def copy_piece(
-        request: Request, session: str, order: str, at: Annotated[int, Query(ge=0)], secret: Secret, sha256: str = "", zeros: Annotated[int, Query(ge=0)] = 0
+        request: Request, session: str, order: str, at: Annotated[int, Query(ge=0)], secret: Secret, sha256: str = "", zeros: Annotated[int, Query(ge=0)] = 0,
+        blake2: str = "", crc: Annotated[int | None, Query(ge=0)] = None,
     ) -> dict[str, Any]:
         data = await request.body()
-        return await run_in_threadpool(links.copying.piece, secret, session, order, at, data, sha256, zeros)
+        return await run_in_threadpool(links.copying.piece, secret, session, order, at, data, blake2 if crc is not None else sha256, zeros, crc)
 
     @router.post("/api/link/pages", operation_id="linkPage")
     def page(page: PageIn, secret: Secret) -> dict[str, Any]:

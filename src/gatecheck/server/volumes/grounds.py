@@ -88,7 +88,7 @@ class Grounds:
             image = self.copies.image(ticket_id, int(source.removeprefix(_COPY)))
             with image.open("rb") as file:
                 sector = guessed_sector(file.read(4104))
-            ground = Ground(str(image), sector, image.stat().st_size // sector, sums=str(image.with_suffix(".sums")))
+            ground = Ground(str(image), sector, image.stat().st_size // sector, is_copy=True)
             sectors: Sectors = PartSectors(ground)
             return Known(own, "", sectors, division_of(sectors), ground, source)
         seen = self.paths.ground_of(ticket_id, source)

@@ -18,6 +18,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from gatecheck.core.disk.sectors import BEYOND, NOT_CAPTURED, UNREADABLE, Span
+from gatecheck.server.copies.service import pieces_of
 from gatecheck.store import StoreError
 
 GONE, READ, BAD, LEFT = 0, 1, 2, 3
@@ -59,13 +60,13 @@ class Marks:
 
 @dataclass(frozen=True, slots=True)
 class Ground:
-    """Where the sectors of a disk are kept, for whoever reads them in another process. `marks`: the map beside it; `sums`: those of a whole copy, where it is one."""
+    """Where the sectors of a disk are kept, for whoever reads them in another process. `marks`: the map beside it; `is_copy`: a copy of the whole drive, with its sums beside it."""
 
     image: str
     sector: int
     sectors: int
     marks: str = ""
-    sums: str = ""
+    is_copy: bool = False
 
 
 class PartSectors:
@@ -79,8 +80,8 @@ class PartSectors:
     def refresh(self) -> None:
         """What came since."""
         own = self.ground
-        if own.sums and not self._at:
-            for at, length in _pieces(Path(own.sums)):
+        if own.is_copy and not self._at:
+            for at, length in pieces_of(own.image):
                 self.marks.paint(at // own.sector, -(-length // own.sector), READ)
             self._at = 1
         elif own.marks and Path(own.marks).exists():
@@ -112,20 +113,11 @@ class PartSectors:
                     raw = os.pread(descriptor, length * size, first * size)
                     data[(first - lba) * size : (first - lba) * size + len(raw)] = raw
                 else:
-                    missing.update(dict.fromkeys(range(first, first + length), UNREADABLE if self.ground.sums else _WHY[state]))
+                    missing.update(dict.fromkeys(range(first, first + length), UNREADABLE if self.ground.is_copy else _WHY[state]))
         finally:
             if inside:
                 os.close(descriptor)
         return Span(lba, size, bytes(data), missing)
-
-
-_SUM = struct.Struct("<QI32s")
-
-
-def _pieces(sums: Path) -> Iterator[tuple[int, int]]:
-    raw = sums.read_bytes() if sums.exists() else b""
-    for at, length, _ in _SUM.iter_unpack(raw[: len(raw) // _SUM.size * _SUM.size]):
-        yield at, length
 
 
 class Parts:
