@@ -5,11 +5,12 @@ from __future__ import annotations
 import random
 from collections.abc import Callable, Mapping, Sequence
 from functools import cache
+from typing import Any
 
+import numpy as np
 import pytest
 
 from gatecheck.core.disk.overlay import Overlay
-from gatecheck.core.disk.sectors import Span
 from gatecheck.core.disk.where import places_of
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.volume import ntfs_record as rec
@@ -18,7 +19,9 @@ from gatecheck.core.volume.check import check
 from gatecheck.core.volume.check_ntfs import NtfsCheck
 from gatecheck.core.volume.encode_ntfs import CLUSTER, ntfs_volume
 from gatecheck.core.volume.ntfs import Ntfs, read_boot
+from gatecheck.core.volume.ntfs_many import Folders
 from gatecheck.core.volume.repair import repair_of
+from memory_disk import Memory
 
 SECTORS = 40_000
 LONG = "many/0007 a long name so that the folder grows"
@@ -28,20 +31,6 @@ FILES: Mapping[str, bytes] = {
     **{f"many/{n:04d} a long name so that the folder grows": b"x" * (n * 9) for n in range(200)},
     "deep/er/est/note.txt": b"n",
 }
-
-
-class Memory:
-    """A disk in memory; some of its sectors cannot be read."""
-
-    def __init__(self, raw: bytes, *gone: int) -> None:
-        self.raw, self.gone, self.sector, self.length = raw, frozenset(gone), 512, len(raw) // 512
-
-    def read(self, lba: int, count: int) -> Span:
-        missing = {n: "unreadable" for n in range(lba, lba + count) if n in self.gone} | dict.fromkeys(range(max(lba, self.length), lba + count), "beyond the end")
-        data = bytearray(self.raw[lba * 512 : (lba + count) * 512].ljust(count * 512, b"\0"))
-        for n in missing:
-            data[(n - lba) * 512 : (n - lba + 1) * 512] = bytes(512)
-        return Span(lba, 512, bytes(data), missing)
 
 
 @cache
@@ -222,6 +211,13 @@ def test_what_hangs_on_an_unread_record_is_not_called_lost_or_gone(path: str) ->
     assert [g.id for g in found.groups] in ([], ["asks"])
 
 
+def _none_taken(self: Folders, *_: Any) -> tuple[Any, Any, Any, list[int]]:
+    wrong = sorted({*self.wrong, *(f.number for f in self.folders)})
+    self.parts, self.spans, self.folders, self.length, self.wrong = [], [], [], 0, []
+    none = np.zeros(0, np.int64)
+    return none, none, none, wrong
+
+
 @pytest.mark.parametrize("seed", range(6))
 def test_reading_plain_records_in_one_go_says_what_reading_each_attribute_says(seed: int, monkeypatch: pytest.MonkeyPatch) -> None:
     """Bytes of the table hurt at random: with the quick way and without it the check comes to the same."""
@@ -235,5 +231,6 @@ def test_reading_plain_records_in_one_go_says_what_reading_each_attribute_says(s
         disk = Overlay(Memory(healthy()), writes)
         quick = check(disk, 0, SECTORS - 1)
         with monkeypatch.context() as patched:
-            patched.setattr(NtfsCheck, "_plain", lambda self, number, raw: False)
+            patched.setattr(NtfsCheck, "_several", lambda self, first, raw, marked: [self._one(first + n, raw[n * 1024 : (n + 1) * 1024], marked) for n in range(len(raw) // 1024)])
+            patched.setattr(Folders, "taken", _none_taken)
             assert check(disk, 0, SECTORS - 1) == quick, writes

@@ -15,7 +15,7 @@ from gatecheck.core.errors import DecodeError
 from gatecheck.core.volume import ntfs_record as rec
 from gatecheck.core.volume.claims import Claims
 from gatecheck.core.volume.ntfs import BAD, EXTEND, FIRST_USER, LOG, MFT, ROOT, Ntfs
-from gatecheck.core.volume.ntfs_plain import name_mark, plain_record
+from gatecheck.core.volume.ntfs_many import Folders, name_mark, plain_records
 from gatecheck.core.volume.ntfs_record import Attribute, FileName, Record
 from gatecheck.core.volume.tree import DAMAGE, NOTE, SIGN, Found
 
@@ -23,6 +23,8 @@ _DIRTY = 1
 _NO_CLIENT, _IS_CLEAN = 0xFFFF, 2
 _ASLEEP = (b"hibr", b"HIBR", b"wake", b"WAKE")
 _MOST_NAMED = 400
+_AT_ONCE = 4096
+"""records that are read together"""
 _UPCASE, _SYSTEM = 10, 12
 _NOTHING = np.zeros(0, np.int64)
 Add = Callable[[Found], None]
@@ -170,53 +172,61 @@ class NtfsCheck:
     def _records(self) -> None:
         own = self.volume
         marked = self._marked_records()
-        for number, raw in own.raw_records():
-            if number % 4096 == 0:
-                self.progress("records", number, own.records)
+        for number, raw in own.raw_stretches(_AT_ONCE):
             if number >= own.records:
                 break
-            in_use = bool(marked[number]) if marked is not None and number < len(marked) else False
-            if raw is None:
-                self.unread.add(number)
-                if in_use or marked is None:
-                    self.add(Found("unreadable", DAMAGE, f"file record {number}"))
-                continue
-            if raw[:4] != b"FILE":
-                if raw[:4] == b"BAAD" or in_use or number < _SYSTEM:
-                    self.broken.add(number)
-                    self.add(Found("record", DAMAGE, f"file record {number}"))
-                continue
-            if number >= FIRST_USER and self._plain(number, raw):
-                continue
-            try:
-                record = rec.parse_record(raw, number)
-            except DecodeError as error:
-                if in_use or raw[22] & 1:
-                    self.broken.add(number)
-                    self.add(Found("record", DAMAGE, f"file record {number}", values={"why": str(error)}))
-                continue
-            self.sequence[number] = record.sequence
-            if record.in_use:
-                self.used[number] = 1
-                self._record(record)
+            self.progress("records", number, own.records)
+            if raw is None or len(raw) == own.boot.record:  # beside one that does not read they come one by one
+                self._one(number, raw, marked)
+            else:
+                self._several(number, raw[: (own.records - number) * own.boot.record], marked)
 
-    def _plain(self, number: int, raw: bytes) -> bool:
-        """Most records are plain: in use, whole in themselves, nothing wrong with them. Such a one is taken in here, with nothing made of it that is not kept; False for any
-        other, of which nothing was taken: `_record` says what is wrong with it."""
-        plain = plain_record(raw, self.volume.cluster)
-        if plain is None:
-            return False
-        self.sequence[number], self.used[number] = plain.sequence, 1
-        for lcn, count in plain.claims:
-            self.claims.add(number, lcn, count)
-        self.files += not plain.is_folder
-        for parent, mark in plain.names:
-            self.named[0].append(parent)
-            self.named[1].append(number)
-            self.named[2].append(mark)
-        if plain.is_folder:
-            self.parents[number] = plain.names[0][0]
-        return True
+    def _several(self, first: int, raw: bytes, marked: np.ndarray | None) -> None:
+        """Records side by side: those with which nothing is wrong are taken in together, the others one by one."""
+        size = self.volume.boot.record
+        count = len(raw) // size
+        numbers = np.arange(first, first + count)
+        left = numbers
+        if size >= 512 and size % 512 == 0:
+            found = plain_records(raw, size, self.volume.cluster, numbers >= FIRST_USER)
+            used, sequence = np.frombuffer(self.used, np.uint8), np.frombuffer(self.sequence, np.uint16)
+            used[numbers[found.plain]] = 1
+            sequence[numbers[found.plain]] = found.sequence[found.plain]
+            self.claims.add_all(numbers[found.claim_row], found.lcn, found.count)
+            self.files += int(np.count_nonzero(found.plain & ~found.is_folder))
+            for into, values in zip(self.named, (found.parent, numbers[found.name_row], found.mark), strict=True):
+                into.frombytes(values.tobytes())
+            rows, at = np.unique(found.name_row, return_index=True)
+            folders = found.is_folder[rows]
+            self.parents.update(zip(numbers[rows[folders]].tolist(), found.parent[at[folders]].tolist(), strict=True))
+            left = numbers[~found.plain]
+        for number in left.tolist():
+            at_byte = (number - first) * size
+            self._one(number, raw[at_byte : at_byte + size], marked)
+
+    def _one(self, number: int, raw: bytes | None, marked: np.ndarray | None) -> None:
+        in_use = bool(marked[number]) if marked is not None and number < len(marked) else False
+        if raw is None:
+            self.unread.add(number)
+            if in_use or marked is None:
+                self.add(Found("unreadable", DAMAGE, f"file record {number}"))
+            return
+        if raw[:4] != b"FILE":
+            if raw[:4] == b"BAAD" or in_use or number < _SYSTEM:
+                self.broken.add(number)
+                self.add(Found("record", DAMAGE, f"file record {number}"))
+            return
+        try:
+            record = rec.parse_record(raw, number)
+        except DecodeError as error:
+            if in_use or raw[22] & 1:
+                self.broken.add(number)
+                self.add(Found("record", DAMAGE, f"file record {number}", values={"why": str(error)}))
+            return
+        self.sequence[number] = record.sequence
+        if record.in_use:
+            self.used[number] = 1
+            self._record(record)
 
     def _record(self, record: Record) -> None:
         own, number = self.volume, record.number
@@ -309,17 +319,32 @@ class NtfsCheck:
     # --- folders
 
     def _folders(self) -> None:
-        own = self.volume
-        for number in range(own.records):
-            if not self.used[number]:
+        own, many = self.volume, Folders(self.capitals)
+        for number in sorted({*self.parents, ROOT, EXTEND}):
+            if number >= own.records or not self.used[number]:
                 continue
             try:
-                record = own.record(number) if number in self.parents or number in (ROOT, EXTEND) else None
+                record = own.record(number)
             except DecodeError:
                 continue
-            if record is None or not record.is_folder or record.base:
+            if not record.is_folder or record.base:
                 continue
-            self._folder(record)
+            try:
+                root, blocks = own.index_parts(record)
+            except DecodeError:
+                root, blocks = b"", b""
+            many.add(number, root, blocks, own.cluster)
+            if many.is_full:
+                self._taken(many)
+        self._taken(many)
+
+    def _taken(self, many: Folders) -> None:
+        """Folders with which nothing is wrong are taken in together, the others read one by one."""
+        parent, number, mark, wrong = many.taken(np.frombuffer(self.used, np.uint8), np.frombuffer(self.sequence, np.uint16), self.unread)
+        for into, values in zip(self.listed, (parent, number, mark), strict=True):
+            into.frombytes(values.tobytes())
+        for other in wrong:
+            self._folder(self.volume.record(other))
 
     def _folder(self, record: Record) -> None:
         own, where = self.volume, self._name(record.number)
@@ -480,10 +505,16 @@ def _comparable(raw: bytes, number: int) -> bytes:
     return bytes(body)
 
 
+def _mixed(columns: np.ndarray) -> np.ndarray:
+    """One number for each column, the same for the same ones."""
+    parts = columns.astype(np.uint64) * np.array([[0x9E3779B97F4A7C15], [0xC2B2AE3D27D4EB4F], [0x165667B19E3779F9]], np.uint64)
+    return np.asarray((parts ^ parts >> np.uint64(29)).sum(axis=0))
+
+
 def _without(one: np.ndarray, other: np.ndarray) -> np.ndarray:
     """Columns of `one` that `other` has not; both int64 of shape (3, n)."""
-    if not one.shape[1]:
-        return one
+    if not one.shape[1] or np.array_equal(np.sort(_mixed(one)), np.sort(_mixed(other))):
+        return one[:, :0]
     keys = [np.ascontiguousarray(part.T).view([("p", np.int64), ("r", np.int64), ("n", np.int64)]).ravel() for part in (one, other)]
     return one[:, ~np.isin(keys[0], keys[1])] if other.shape[1] else one
 

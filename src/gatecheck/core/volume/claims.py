@@ -51,6 +51,14 @@ class Claims:
             self.count.append(count)
             self.owner.append(owner)
 
+    def add_all(self, owner: np.ndarray, start: np.ndarray, count: np.ndarray) -> None:
+        """The same for many runs, int64 of shape (n,) each."""
+        inside = (start >= 0) & (count > 0) & (start + count <= self.clusters)
+        for into, values in ((self.start, start), (self.count, count), (self.owner, owner)):
+            into.frombytes(np.ascontiguousarray(values[inside], np.int64).tobytes())
+        for one in np.flatnonzero(~inside).tolist():
+            self.add(int(owner[one]), int(start[one]), int(count[one]))
+
     def sorted(self) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         start, count, owner = (np.frombuffer(a, np.int64) if len(a) else np.zeros(0, np.int64) for a in (self.start, self.count, self.owner))
         order = np.argsort(start, kind="stable")

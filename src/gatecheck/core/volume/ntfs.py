@@ -141,12 +141,26 @@ class Ntfs:
 
     def raw_records(self) -> Iterator[tuple[int, bytes | None]]:
         """(number, bytes) of the whole table in its order, None where they could not be read."""
-        size, step = self.boot.record, self.boot.record * ROOM
+        size = self.boot.record
+        for number, data in self.raw_stretches(ROOM):
+            if data is None:
+                yield number, None
+                continue
+            for place in range(0, len(data), size):
+                yield number + place // size, data[place : place + size]
+
+    def raw_stretches(self, most: int) -> Iterator[tuple[int, bytes | None]]:
+        """The same in stretches of at most so many records side by side: (number of the first, bytes); one by one, None, where they could not be read."""
+        size, step = self.boot.record, self.boot.record * most
         for vcn, lcn, count in self._runs:
             at, end = vcn * self.cluster, min((vcn + count) * self.cluster, self.table.size)
             while at < end:
                 take = min(step, end - at)
                 span, skip = self.bytes.span(lcn * self.cluster + at - vcn * self.cluster, take) if lcn >= 0 else (None, 0)
+                if span is not None and not span.missing and take >= size:
+                    yield at // size, span.data[skip : skip + take - take % size]
+                    at += take
+                    continue
                 for place in range(0, take - size + 1, size):
                     number = (at + place) // size
                     if span is None or lcn < 0:
@@ -411,6 +425,13 @@ class Ntfs:
         return [Run(self.bytes.base + lcn * self.cluster if lcn >= 0 else None, count * self.cluster) for _, lcn, count in data.runs]
 
     # --- folders by their index
+
+    def index_parts(self, record: Record, name: str = "$I30") -> tuple[bytes, bytes]:
+        """The value of a folder's $INDEX_ROOT and the bytes of its $INDEX_ALLOCATION; empty where there is none. Raises DecodeError where they cannot be read."""
+        attributes = self.attributes(record)
+        root = next((a for a in attributes if a.type == rec.INDEX_ROOT and a.name == name), None)
+        blocks = next((a for a in attributes if a.type == rec.INDEX_ALLOCATION and a.name == name), None)
+        return root.value if root is not None else b"", self._whole(blocks, 1 << 30) if blocks is not None else b""
 
     def index(self, record: Record, name: str = "$I30") -> Iterator[rec.IndexEntry]:
         """The entries of a folder in its order. Raises DecodeError where a block is broken."""

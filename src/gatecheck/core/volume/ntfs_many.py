@@ -1,0 +1,379 @@
+"""Records and folders of an NTFS volume by the thousand: what a check keeps of those with which nothing is wrong.
+
+The layouts are those of `ntfs_record`, which reads one after the other and says what is wrong with one. Here all that lie side by side are walked in step, attribute by attribute
+and entry by entry, in NumPy; whatever does not hold to all of it is left to `ntfs_record`, so that nothing is told of it here.
+"""
+
+from __future__ import annotations
+
+import struct
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from gatecheck.core.errors import DecodeError
+from gatecheck.core.volume import ntfs_record as rec
+from gatecheck.core.volume.ntfs import EXTEND, ROOT
+
+Ints = NDArray[np.int64]
+_STRIDE, _SMALLEST, _WIDEST = 512, 66, 6
+_NUMBER = np.int64((1 << 48) - 1)
+_PRIME, _MASK = 0x9E3779B97F4A7C15, (1 << 64) - 1
+_LONGEST = 255
+_EMPTY = np.zeros(0, np.int64)
+
+
+def name_mark(raw: bytes, space: int) -> int:
+    """A number for a name (UTF-16) in its name space, as `marks` gives it."""
+    told = len(raw) // 2
+    for unit in memoryview(raw[: told * 2]).cast("H"):
+        told = told * _PRIME + unit & _MASK
+    return (told ^ told >> 32) >> 3 << 2 | space
+
+
+def marks(units: NDArray[np.uint16], at: Ints, letters: Ints, space: Ints) -> Ints:
+    """The same for names that stand in `units` from `at` on, shape (n,)."""
+    order = np.argsort(-letters, kind="stable")
+    place, length = at[order], letters[order]
+    falling = -length
+    told = length.astype(np.uint64)
+    for n in range(int(length[0]) if len(length) else 0):
+        live = int(np.searchsorted(falling, -n, side="left"))  # names longer than n stand first
+        told[:live] = told[:live] * np.uint64(_PRIME) + units[place[:live] + n]
+    found = np.empty(len(at), np.uint64)
+    found[order] = (told ^ told >> np.uint64(32)) >> np.uint64(3)
+    return (found << np.uint64(2)).astype(np.int64) | space
+
+
+@dataclass(frozen=True, slots=True)
+class PlainRecords:
+    """Of n records those that are plain, `plain` of shape (n,): in use, whole in themselves, nothing wrong with them. `row`: which record something belongs to.
+
+    names: parent and mark of each, in the order they stand in; claims: first cluster and how many."""
+
+    plain: NDArray[np.bool_]
+    sequence: Ints
+    is_folder: NDArray[np.bool_]
+    name_row: Ints
+    parent: Ints
+    mark: Ints
+    claim_row: Ints
+    lcn: Ints
+    count: Ints
+
+
+class _Walk:
+    """Records side by side, walked attribute by attribute."""
+
+    def __init__(self, raw: bytes, size: int) -> None:
+        own = np.frombuffer(raw, np.uint8)
+        self.n, self.size = len(own) // size, size
+        self.flat = own[: self.n * size].copy()
+        self.u16, self.u32, self.i64 = (self.flat.view(kind) for kind in ("<u2", "<u4", "<i8"))
+        self.base = np.arange(self.n, dtype=np.int64) * size
+        self.good = np.ones(self.n, bool)
+        self.names: list[tuple[Ints, Ints]] = []
+        self.runs: list[tuple[Ints, Ints, Ints, Ints]] = []
+
+    def head(self) -> Ints:
+        """Fixups put back; place of the first attribute of each. What is not plain by its head is no good."""
+        base, half = self.base, self.base >> 1
+        fix, count = (self.u16[half + n].astype(np.int64) for n in (2, 3))
+        first, flags = (self.u16[half + n].astype(np.int64) for n in (10, 11))
+        used, allocated = (self.u32[(base >> 2) + n].astype(np.int64) for n in (6, 7))
+        strides = self.size // _STRIDE
+        self.good = (
+            (self.u32[base >> 2] == 0x454C4946) & (count == strides + 1) & (fix & 1 == 0) & (fix + 2 * count <= _STRIDE - 2) & ((flags == rec.IN_USE) | (flags == rec.IN_USE | rec.IS_FOLDER))
+            & (self.i64[(base >> 3) + 4] == 0) & (used <= self.size) & (allocated <= self.size) & (first & 7 == 0) & (first >= 42) & (first <= self.size - 4)
+        )  # fmt: skip
+        fix = np.where(self.good, fix, 0)
+        mark = self.u16[half + (fix >> 1)]
+        for n in range(1, strides + 1):
+            end = half + (n * _STRIDE >> 1) - 1
+            self.good &= self.u16[end] == mark
+            self.u16[end] = self.u16[half + (fix >> 1) + n]
+        places: Ints = base + first
+        return places
+
+    def walk(self, at: Ints) -> None:
+        """All attributes; names and runs are gathered, and what is not plain is no good."""
+        rows = np.flatnonzero(self.good)
+        at = at[rows]
+        while len(rows):
+            room = self.base[rows] + self.size - at
+            fits = room >= 32
+            if not fits.all():  # nothing but an end may stand there
+                late = np.flatnonzero(~fits)
+                ends = (room[late] >= 4) & (self.u32[np.minimum(at[late], len(self.flat) - 4) >> 2] == rec.END)
+                self.good[rows[late[~ends]]] = False
+                rows, at, room = rows[fits], at[fits], room[fits]
+            kind = self.u32[at >> 2].astype(np.int64)
+            open_ = kind != rec.END
+            rows, at, room, kind = rows[open_], at[open_], room[open_], kind[open_]
+            length, foreign = self.u32[(at >> 2) + 1].astype(np.int64), self.flat[at + 8] != 0
+            sound = (length >= 24) & (length & 7 == 0) & (length <= room) & (kind >= 0x10) & (kind <= 0x1000) & (kind != rec.LIST) & (~foreign | (length >= 64))
+            size, value = self.u32[np.minimum((at >> 2) + 4, len(self.u32) - 1)].astype(np.int64), self.u16[np.minimum((at >> 1) + 10, len(self.u16) - 1)].astype(np.int64)
+            sound &= foreign | (value + size <= length)
+            is_name = ~foreign & (kind == rec.NAME)
+            sound &= ~is_name | ((size >= _SMALLEST) & (value & 7 == 0))
+            self.good[rows[~sound]] = False
+            self._names(rows, at + value, size, sound & is_name)
+            self._runs(rows, at, length, sound & foreign)
+            going = self.good[rows]
+            rows, at = rows[going], (at + length)[going]
+
+    def _names(self, rows: Ints, start: Ints, size: Ints, which: NDArray[np.bool_]) -> None:
+        rows, start, size = rows[which], start[which], size[which]
+        letters = self.flat[start + 64].astype(np.int64)
+        parent = self.i64[start >> 3] & _NUMBER
+        wrong = (size < _SMALLEST + 2 * letters) | (parent == EXTEND)
+        self.good[rows[wrong]] = False
+        self.names.append((rows[~wrong], start[~wrong]))
+
+    def _runs(self, rows: Ints, at: Ints, length: Ints, which: NDArray[np.bool_]) -> None:
+        rows, at, length = rows[which], at[which], length[which]
+        long = at >> 3
+        room, real, initialised = (self.i64[long + n] for n in (5, 6, 7))
+        runs_at = self.u16[(at >> 1) + 16].astype(np.int64)
+        wrong = (self.i64[long + 2] != 0) | (runs_at > length) | (real > room) | (initialised > real) | (room < 0) | (real < 0) | (initialised < 0)
+        self.good[rows[wrong]] = False
+        self.runs.append((rows[~wrong], (at + runs_at)[~wrong], (at + length)[~wrong], room[~wrong]))
+
+
+def plain_records(raw: bytes, size: int, cluster: int, among: NDArray[np.bool_]) -> PlainRecords:
+    """Of records of `size` bytes side by side, those that `among` has, shape (n,). What is not among them has to be read by `ntfs_record`."""
+    own = _Walk(raw, size)
+    first = own.head()
+    own.good &= among
+    own.walk(first)
+    name_row, start = _joined(own.names, 2)
+    claim_row, lcn, count = _decoded(own, cluster)
+    letters, space = own.flat[start + 64].astype(np.int64), own.flat[start + 65].astype(np.int64)
+    parent, mark = own.i64[start >> 3] & _NUMBER, marks(own.u16, (start + _SMALLEST) >> 1, letters, space)
+    links = own.u16[(own.base >> 1) + 9]
+    own.good &= np.bincount(name_row, minlength=own.n) == links
+    twice = np.flatnonzero(np.bincount(name_row, minlength=own.n) > 1)
+    if len(twice):  # the same name in the same folder counts once, and is not plain
+        several = np.isin(name_row, twice)
+        keys = np.stack([name_row[several], parent[several], mark[several]], axis=1)
+        _, counts = np.unique(keys, axis=0, return_counts=True)
+        own.good[np.unique(keys, axis=0)[counts > 1, 0]] = False
+    own.good &= links > 0
+    named, claimed = own.good[name_row], own.good[claim_row]
+    half = own.base >> 1
+    return PlainRecords(
+        own.good, own.u16[half + 8].astype(np.int64), own.u16[half + 11] == rec.IN_USE | rec.IS_FOLDER,
+        name_row[named], parent[named], mark[named], claim_row[claimed], lcn[claimed], count[claimed],
+    )  # fmt: skip
+
+
+def _joined(parts: Sequence[tuple[Ints, ...]], wide: int) -> tuple[Ints, ...]:
+    return tuple(np.concatenate([p[n] for p in parts]) if parts else _EMPTY for n in range(wide))
+
+
+def _decoded(own: _Walk, cluster: int) -> tuple[Ints, Ints, Ints]:
+    """(row, first cluster, clusters) of every run that lies somewhere. A row whose runs are none, or do not add up to what is told, is no good."""
+    row, at, end, room = _joined(own.runs, 4)
+    lcn, held = np.zeros(len(row), np.int64), np.zeros(len(row), np.int64)
+    live, found = np.arange(len(row)), []
+    last = len(own.flat) - 1
+    while len(live):
+        going = (at[live] < end[live]) & (own.flat[np.minimum(at[live], last)] != 0)
+        live = live[going]
+        place = at[live]
+        sizes = own.flat[place].astype(np.int64)
+        wide, far = sizes & 15, sizes >> 4
+        sound = (wide >= 1) & (wide <= _WIDEST) & (far <= _WIDEST) & (place + 1 + wide + far <= end[live])
+        count, off = _number(own.flat, place + 1, wide), _number(own.flat, place + 1 + wide, far)
+        bits = 8 * np.minimum(far, _WIDEST)
+        off -= np.where((far > 0) & (off >> np.maximum(bits - 1, 0) & 1 == 1), np.int64(1) << bits, 0)
+        now = lcn[live] + off
+        sound &= (count > 0) & (count < 1 << 48) & (now >= 0) & (now < 1 << 48)
+        own.good[row[live[~sound]]] = False
+        live, now, count, far, wide = live[sound], now[sound], count[sound], far[sound], wide[sound]
+        lcn[live], held[live] = now, held[live] + count
+        at[live] += 1 + wide + far
+        lies = far > 0
+        found.append((row[live[lies]], now[lies], count[lies]))
+    own.good[row[held * cluster != room]] = False
+    rows, firsts, counts = _joined(found, 3)
+    return rows, firsts, counts
+
+
+def _number(flat: NDArray[np.uint8], at: Ints, size: Ints) -> Ints:
+    """Little-endian numbers of so many bytes, at most six of each."""
+    told, last = np.zeros(len(at), np.int64), len(flat) - 1
+    for n in range(_WIDEST):
+        told |= np.where(size > n, flat[np.minimum(at + n, last)].astype(np.int64) << 8 * n, 0)
+    return told
+
+
+# --- folders
+
+
+@dataclass(slots=True)
+class _Folder:
+    number: int
+    """its record; `nodes`: place in its index -> number of the node, the root at -1; `unit`: bytes of a VCN there"""
+    nodes: dict[int, int]
+    unit: int
+    size: int
+
+
+class Folders:
+    """Indexes of many folders, taken in until there are enough of them, then walked together. `wrong`: folders that `ntfs_record` has to read."""
+
+    MOST = 16 << 20
+
+    def __init__(self, capitals: Sequence[int]) -> None:
+        self.capitals = np.array(capitals, np.uint32)
+        self.is_usual = all(ord(chr(n).upper()) == capitals[n] for n in range(128))
+        self.parts: list[bytes] = []
+        self.spans: list[tuple[int, int]] = []
+        self.folders: list[_Folder] = []
+        self.length = 0
+        self.wrong: list[int] = []
+
+    @property
+    def is_full(self) -> bool:
+        return self.length >= self.MOST
+
+    def add(self, number: int, root: bytes, blocks: bytes, cluster: int) -> None:
+        """A folder by the value of its $INDEX_ROOT and its $INDEX_ALLOCATION."""
+        if len(root) < 32 or not self.is_usual:
+            self.wrong.append(number)
+            return
+        size = int.from_bytes(root[8:12], "little")
+        first, end = struct.unpack_from("<II", root, 16)
+        own = _Folder(number, {}, cluster if cluster <= size else _STRIDE, size)
+        own.nodes[-1] = self._node(root, 16 + first, min(16 + end, len(root)))
+        if blocks and (size < _STRIDE or size & 7):
+            self.wrong.append(number)
+            return
+        for place in range(0, len(blocks) - size + 1, size) if blocks else ():
+            if blocks[place : place + 4] != b"INDX":
+                continue
+            try:
+                block = rec.fixed(blocks[place : place + size], b"INDX", "")
+            except DecodeError:
+                continue  # one that is led to is then missed, and the folder is read the other way
+            first, end = struct.unpack_from("<II", block, 24)
+            own.nodes[place] = self._node(block, 24 + first, min(24 + end, size))
+        self.folders.append(own)
+
+    def _node(self, raw: bytes, at: int, end: int) -> int:
+        self.spans.append((self.length + at, self.length + end) if at & 7 == 0 else (self.length, self.length))
+        padded = raw + bytes(-len(raw) % 8)
+        self.parts.append(padded)
+        self.length += len(padded)
+        return len(self.spans) - 1
+
+    def taken(self, used: NDArray[np.uint8], sequence: NDArray[np.uint16], unread: set[int]) -> tuple[Ints, Ints, Ints, list[int]]:
+        """(folder, record, mark of the name) of every entry of the folders with which nothing is wrong, and the others. Begins anew."""
+        flat = np.frombuffer(b"".join([*self.parts, bytes(32)]), np.uint8)
+        node, at, wide, child, is_last, broken = _entries(flat, np.array(self.spans, np.int64).reshape(-1, 2))
+        begins = np.searchsorted(node, np.arange(len(self.spans) + 1))
+        owner, picked, wrong = [], [], list(self.wrong)
+        for own in self.folders:
+            order = _in_order(own, begins, child, is_last, broken)
+            if order is None:
+                wrong.append(own.number)
+            else:
+                picked.append(order)
+                owner.append(np.full(len(order), own.number, np.int64))
+        folder = np.concatenate(owner) if owner else _EMPTY
+        entry = np.concatenate(picked) if picked else _EMPTY
+        self.parts, self.spans, self.folders, self.length, self.wrong = [], [], [], 0, []
+        return self._sound(flat, folder, at[entry], wide[entry], used, sequence, unread, wrong)
+
+    def _sound(self, flat: NDArray[np.uint8], folder: Ints, at: Ints, wide: Ints, used: NDArray[np.uint8], sequence: NDArray[np.uint16], unread: set[int], wrong: list[int]) -> tuple[Ints, Ints, Ints, list[int]]:
+        u16, i64 = flat.view("<u2"), flat[: len(flat) & ~7].view("<i8")
+        reference = i64[at >> 3]
+        number, told = reference & _NUMBER, reference >> 48 & 0xFFFF
+        short = wide < _SMALLEST
+        letters = np.where(short, 0, flat[np.minimum(at + 80, len(flat) - 1)]).astype(np.int64)
+        space, parent = flat[np.minimum(at + 81, len(flat) - 1)].astype(np.int64), i64[np.minimum((at >> 3) + 2, len(i64) - 1)] & _NUMBER
+        short |= wide < _SMALLEST + 2 * letters
+        letters = np.where(short, 0, letters)
+        inside = number < len(used)
+        known = np.where(inside, number, 0)
+        bad = short | ~inside | (used[known] == 0) | ((told != 0) & (sequence[known] != told)) | (parent != folder)
+        if unread:
+            bad |= np.isin(number, np.fromiter(unread, np.int64))
+        units = (at + 16 + _SMALLEST) >> 1
+        bad[1:] |= self._before(u16, units, letters) & (folder[1:] == folder[:-1])
+        hurt = np.unique(folder[bad])
+        keep = ~np.isin(folder, hurt) & (number != ROOT)
+        return folder[keep], number[keep], marks(u16, units[keep], letters[keep], space[keep]), sorted({*wrong, *hurt.tolist()})
+
+    def _before(self, u16: NDArray[np.uint16], at: Ints, letters: Ints) -> NDArray[np.bool_]:
+        """Shape (n - 1,): a name stands after one that it should stand before, by the volume's own capitals."""
+        found = np.zeros(max(0, len(at) - 1), bool)
+        step = 1 << 14
+        for low in range(0, len(found), step):
+            place, length = at[low : low + step + 1], letters[low : low + step + 1]
+            most = int(length.max())
+            columns = np.arange(most)
+            inside = columns < length[:, None]
+            names = np.where(inside, self.capitals[u16[np.where(inside, place[:, None] + columns, 0)]] + 1, 0)
+            one, other = names[:-1], names[1:]
+            differ = one != other
+            first = differ.argmax(axis=1) if most else np.zeros(len(one), np.int64)
+            rows = np.arange(len(one))
+            found[low : low + step] = differ.any(axis=1) & (other[rows, first] < one[rows, first]) if most else False
+        return found
+
+
+def _entries(flat: NDArray[np.uint8], spans: Ints) -> tuple[Ints, Ints, Ints, Ints, NDArray[np.bool_], NDArray[np.bool_]]:
+    """Every entry of every node, in their order: (node, place, bytes of its key, VCN of the block below or -1, is the last), and whether a node is broken, shape (nodes,)."""
+    u16, i64 = flat.view("<u2"), flat[: len(flat) & ~7].view("<i8")
+    broken = np.zeros(len(spans), bool)
+    node, at, end = np.arange(len(spans)), spans[:, 0], spans[:, 1]
+    found = []
+    while len(node):
+        fits = at + 16 <= end
+        broken[node[~fits]] = True  # no last entry
+        node, at, end = node[fits], at[fits], end[fits]
+        length, wide, flags = (u16[(at >> 1) + n].astype(np.int64) for n in (4, 5, 6))
+        sound = (length >= 16) & (length & 7 == 0) & (at + length <= end) & (16 + wide <= length)
+        broken[node[~sound]] = True
+        node, at, end, length, wide, flags = (own[sound] for own in (node, at, end, length, wide, flags))
+        below = i64[(at + length - 8) >> 3]
+        child = np.where((flags & 1 == 1) & (length >= 24), np.where(below < 0, np.int64(1) << 50, below), -1)
+        last = flags & 2 == 2
+        found.append((node, at, wide, child, last))
+        node, at, end = node[~last], (at + length)[~last], end[~last]
+    node, at, wide, child, last = (np.concatenate([f[n] for f in found]) if found else _EMPTY for n in range(5))
+    order = np.argsort(node, kind="stable")
+    return node[order], at[order], wide[order], child[order], last[order].astype(bool), broken
+
+
+def _in_order(own: _Folder, begins: Ints, child: Ints, is_last: NDArray[np.bool_], broken: NDArray[np.bool_]) -> Ints | None:
+    """The folder's entries as its index has them, None where it cannot be walked."""
+    parts: list[Ints] = []
+    seen: set[int] = set()
+    stack: list[tuple[int, int, int]] = []
+    node = own.nodes[-1]
+    if broken[node]:
+        return None
+    low, high = int(begins[node]), int(begins[node + 1])
+    stack.append((low, low, high))
+    while stack:
+        start, at, high = stack.pop()
+        inner = np.flatnonzero(child[at:high] != -1)
+        if not len(inner):
+            parts.append(np.arange(start, high - 1))  # the last entry names nothing
+            continue
+        here = at + int(inner[0])
+        parts.append(np.arange(start, here))
+        place = int(child[here]) * own.unit
+        below = own.nodes.get(place)
+        if below is None or place in seen or broken[below]:
+            return None
+        seen.add(place)
+        if not is_last[here]:
+            stack.append((here, here + 1, high))
+        stack.append((int(begins[below]), int(begins[below]), int(begins[below + 1])))
+    return np.concatenate(parts) if parts else _EMPTY
