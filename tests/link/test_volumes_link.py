@@ -233,3 +233,32 @@ def test_what_hangs_is_not_halved_and_a_drive_that_is_gone_says_nothing_of_its_s
     monkeypatch.setattr(own.reader, "run", lambda call: (status, detail, b""))
     assert own.fetch({"id": "1", "order": "rescue", "disk": "sda"}, "sda")[0] == result
     assert link.unread == unread
+
+
+def test_a_long_dead_stretch_is_left_after_some_sectors_and_what_reads_behind_it_is_read(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    link: Any = Answers()
+    own = probe.Probe(patient("fading-photos").connected(), probe.Spool(str(tmp_path)), link, say=lambda text: None)
+    tried: list[tuple[int, int]] = []
+
+    def read_at(disk: str, lba: int, count: int, size: int) -> bytes:
+        tried.append((lba, count))
+        if lba < 4096:
+            raise OSError(5, "Input/output error")
+        return b"\1" * count * size
+
+    monkeypatch.setattr(own.machine, "read_at", read_at)
+    monkeypatch.setattr(own.reader, "run", lambda call: ("failed", "[Errno 5] input/output error", b"") if _fails(call) else ("ok", "", call()))
+    link.call = lambda method, path, body=None, patient=True: Answers.call(link, method, path, body) | ({"ranges": [[0, 4096], [5000, 8]]} if path.startswith("/wanted") and link.asked == 1 else {})
+    assert own.fetch({"id": "1", "order": "rescue", "disk": "sda"}, "sda") == ("done", "")
+    dead = [(first, count) for first, count, careful in link.unread if careful]
+    assert sum(count for _, count in dead) == 4096, "every sector of it is told"
+    assert (sum(count == 1 for _, count in dead) <= probe.MOST_DEAD + 1, len(tried) < 200) == (True, True)
+    assert (5000, -8, False) in link.unread
+
+
+def _fails(call: Any) -> bool:
+    try:
+        call()
+    except OSError:
+        return True
+    return False

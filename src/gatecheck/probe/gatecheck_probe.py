@@ -75,6 +75,7 @@ PULL_SECONDS = 2.0
 # `stress` works the whole drive, `write` changes named sectors of it
 NEEDED = {"look": "system", "read": "pages", "self-test": "stress", "scan": "stress", "copy": "copy", "sectors": "sectors", "mend": "write", "entry": "write", "volume": "sectors", "rescue": "copy", "fill": "write"}
 MOST_ROUNDS, MOST_RANGES = 200, 64  # of sectors that the bench asks for in one order, at a time
+MOST_DEAD = 64  # sectors in a row that fail one by one: what follows is not halved any more until something reads again
 MOST_FETCHED = 8192  # ranges of one turn of an order that fetches a volume's sectors
 MOST_WRITTEN = 3 << 20  # bytes of one mending
 FILL_STEP = 4 << 20  # bytes of a copy that are put on a drive at a time
@@ -2194,7 +2195,7 @@ class Probe:
         size, total = geometry(block)
         title = ("Saving files of %s" if order["order"] == "rescue" else "Looking at a volume of %s") % disk
         box, told, hangs = Outbox(self.link, number_, size), time.monotonic(), 0
-        done = of = 0
+        done = of = dead = 0
         try:
             while True:
                 answer = self.link.call("GET", "/wanted?session=%s&order=%s" % (self.link.session, number_))
@@ -2216,11 +2217,13 @@ class Probe:
                         if status == "ok" and len(data) == count * size:
                             box.put(first, data)
                             done += len(data)
+                            dead = 0
                         elif status == "failed" and not OF_THE_MEDIUM.search(detail):
                             return "paused", detail  # the drive is gone, or cannot be asked so: that says nothing of its sectors
-                        elif careful and count > 1 and status != "hung":  # a place that never answers is not halved: gone on with, it would hang again
+                        elif careful and count > 1 and status != "hung" and dead < MOST_DEAD:  # a place that never answers is not halved: gone on with, it would hang again
                             pieces.extendleft([(first + count // 2, count - count // 2), (first, count // 2)])
                         else:
+                            dead += careful and count == 1
                             self.link.call("POST", "/unread", {"session": self.link.session, "order": number_, "first": first, "count": count, "careful": careful})
                         if hangs >= HANGS_TO_GIVE_UP:
                             box.drain()
