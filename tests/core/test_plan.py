@@ -173,6 +173,24 @@ def test_after_a_start_the_second_start_and_the_battery_are_looked_at(model: Mod
     assert proven["call"]["choice"] == "release"
 
 
+REPAIR_ODDS = {
+    "a-known-cause": ({}, "story=power-cut", 1.08), "nothing-explains-it": ({}, "story=routine", 0.88), "nobody-asked": ({}, "", 1.0), "all-of-it": ({"volume_repair": "all-of-it"}, "", 1.14),
+    "nothing-of-it": ({"volume_repair": "none-of-it"}, "", 0.45), "a-cause-and-part-of-it": ({"volume_repair": "part-of-it"}, "story=forced-off", 1.08 * 0.70),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize(("facts", "story", "times"), REPAIR_ODDS.values(), ids=REPAIR_ODDS)
+def test_what_a_repair_comes_to_follows_its_cause_and_what_the_look_found(model: Model, facts: dict[str, Any], story: str, times: float) -> None:
+    entries = parse_entries(readings(*([story] if story else []), "screen=volume-stop", "volume-look=damaged"), model.knowledge)
+    state = fold(model, {**LAPTOP, **SAFE, **facts}, entries)
+    cure = model.knowledge.fixes["repair-volume"].cures["volume.damaged"]
+    place = model.space.index("volume.damaged")
+    assert model.final("repair-volume", state.how).gone[place] == pytest.approx(min(cure * times, 0.97))
+    after = fold(model, {**LAPTOP, **SAFE, **facts}, [*entries, *parse_entries(readings("repair-volume=no-change"), model.knowledge)])
+    odds = [float(s.belief @ model.having("volume.damaged")) / float(1 - s.belief @ model.having("volume.damaged")) for s in (state, after)]
+    assert odds[1] < odds[0], "one that failed speaks against it, the more the surer it was"
+
+
 def test_every_outlook_is_a_distribution(model: Model) -> None:
     for move in case(model, LAPTOP, "screen=no-boot-device")["next"]:
         if move["outlook"]:

@@ -3948,6 +3948,11 @@ export interface components {
             over_worth: boolean;
             /** Is Call */
             is_call: boolean;
+            /**
+             * Because
+             * @description What makes its fixes come to it more or less often here
+             */
+            because: string[];
         };
         /**
          * ShelfIn
@@ -7341,6 +7346,8 @@ export interface operations {
                 at: number;
                 sha256?: string;
                 zeros?: number;
+                blake2?: string;
+                crc?: number | null;
             };
             header?: {
                 authorization?: string;

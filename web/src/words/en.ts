@@ -577,7 +577,7 @@ export const T = {
     platform: 'Platform', form: 'Shape', installed_os: 'System', drive_kind: 'Drive', data: 'Data', consent: 'Customer’s consent',
     account: 'Account they want', used_gb: 'In use, GB', slot_form: 'Place for the drive', slot_height: 'Place, mm high', known_as: 'Known as', part_price: 'Part',
     recovery_key: 'Recovery key', mains: 'Mains', drive_year: 'Drive from', drive_size_gb: 'Size', machine_value: 'Worth', budget: 'Budget', data_value: 'Data worth', urgency: 'Needed back',
-    disk_layout: 'Disk is divided by', storage_was: 'Storage mode it had',
+    disk_layout: 'Disk is divided by', storage_was: 'Storage mode it had', volume_repair: 'A repair of its volume can mend',
   } as Record<string, string>,
   factValues: {
     pc: 'PC', mac: 'no text setup', laptop: 'laptop', desktop: 'desktop', 'all-in-one': 'all-in-one',
@@ -586,7 +586,7 @@ export const T = {
     nvme: 'flash, NVMe', emmc: 'flash, soldered', irreplaceable: 'irreplaceable, no backup', 'backed-up': 'backed up',
     none: 'nothing of worth', 'not-asked': 'not asked', given: 'may be lost', refused: 'refused', 'on-ticket': 'on the ticket',
     lost: 'lost', connected: 'connected', battery: 'on battery', 'can-wait': 'can wait', 'this-week': 'this week', today: 'today', gpt: 'GPT', mbr: 'MBR', ahci: 'AHCI', raid: 'RAID', compatible: 'IDE',
-    local: 'local', online: 'online', '2.5': '2.5 inch', '3.5': '3.5 inch', m2: 'M.2',
+    'all-of-it': 'all of its damage', 'part-of-it': 'a part of its damage', 'none-of-it': 'none of its damage', local: 'local', online: 'online', '2.5': '2.5 inch', '3.5': '3.5 inch', m2: 'M.2',
   } as Record<string, string>,
   help: 'help',
   helpTitle: (page: string) => `Help: ${page}`,

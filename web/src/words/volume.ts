@@ -18,6 +18,7 @@ export const VOLUME = {
   waysWorks: (share: string) => `comes to it in about ${share} of such cases`,
   waysReads: 'What does it say?',
   waysReadsHint: 'Tap what stands on its screen: it goes on the tape, with the answer where it is one.',
+  because: (why: string) => `${why[0]?.toUpperCase() ?? ''}${why.slice(1)}.`,
   fillShort: 'fill a drive from it',
   fillTitle: 'Fill a drive from the copy',
   fillFrom: 'From',

@@ -2,16 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import replace
 
 import numpy as np
 
 from gatecheck.core.belief.acts import Transition, stop_gates, transition_of
 from gatecheck.core.belief.looks import hidden_share, look_table
-from gatecheck.core.belief.model import Deeds, Final, Model, Sight, Start
+from gatecheck.core.belief.model import AGAIN, Deeds, Final, Model, Sight, Start
 from gatecheck.core.belief.space import Floats, Ints, Space, build_space
 from gatecheck.core.knowledge.tables import Check, Fix, Knowledge
+
+_SUREST = 0.97
+"""no case makes a fix surer than this"""
 
 
 def compile_model(knowledge: Knowledge) -> Model:
@@ -19,6 +22,12 @@ def compile_model(knowledge: Knowledge) -> Model:
     space = build_space(knowledge.faults, [g.id for g in knowledge.gates])
     sight = _sight(knowledge, space)
     start = _start(knowledge, space, sight)
+
+    def vary(name: str, how: tuple[str, ...]) -> tuple[Transition | None, Final]:
+        fix = variant_of(knowledge.fixes[name], how)
+        act = transition_of(space, fix, start.passes, sight.reach["unseen"], knowledge.fix_floor) if fix.table is None else None
+        return act, _final(knowledge, space, fix)
+
     return Model(
         knowledge=knowledge,
         space=space,
@@ -26,6 +35,7 @@ def compile_model(knowledge: Knowledge) -> Model:
         sight=sight,
         deeds=_deeds(knowledge, space, start, sight),
         base=_base(space, knowledge),
+        vary=vary,
         one_member=np.concatenate([np.ones((space.size, 1)), space.member], axis=1),
     )
 
@@ -66,20 +76,20 @@ def _deeds(knowledge: Knowledge, space: Space, start: Start, sight: Sight) -> De
     cure = np.array([[max(f.cures.get(fault, 0.0), f.resolves.get(fault, 0.0)) for f in curing] for fault in space.fault_ids])
     return Deeds(
         acts=acts,
-        again={f.id: transition_of(space, second_try(f), start.passes, sight.reach["unseen"], knowledge.fix_floor) for f in fixes if f.id in acts and f.same_cause < 1.0},
         affects={name: _affected(act, sight.depends) for name, act in acts.items()},
         fix_ids=tuple(f.id for f in curing),
         cure=cure,
         may_help=(space.member @ (cure > 0) > 0).astype(np.float64),
         finals={f.id: _final(knowledge, space, f) for f in curing},
-        finals_again={f.id: _final(knowledge, space, second_try(f)) for f in curing if f.same_cause < 1.0},
         stress={name: np.array([row.get(f, 0.0) for f in space.fault_ids]) for name, row in knowledge.stress.items()},
     )
 
 
-def second_try(fix: Fix) -> Fix:
-    """The fix as it is when it was made once already and changed nothing: what did not help for a cause that is still there does not help now."""
-    return replace(fix, cures={fault: cured * (1.0 - fix.same_cause) for fault, cured in fix.cures.items()})
+def variant_of(fix: Fix, how: Collection[str]) -> Fix:
+    """The fix as it is in these cases of its own; and made AGAIN after it changed nothing: what did not help for a cause that is still there does not help now."""
+    times = float(np.prod([c.times for c in fix.cases if c.id in how]))
+    share = 1.0 - fix.same_cause if AGAIN in how else 1.0
+    return replace(fix, cures={fault: min(cured * times, max(cured, _SUREST)) * share for fault, cured in fix.cures.items()})
 
 
 def _affected(act: Transition, depends: Mapping[str, frozenset[str]]) -> frozenset[str]:

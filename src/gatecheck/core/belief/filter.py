@@ -74,9 +74,9 @@ class Particles:
             self.weight = summed(self.now, self.weight, self.model.space.size)
             self.now = np.arange(self.model.space.size, dtype=np.intp)
 
-    def weigh(self, facts: Facts, move: str, weights: Mapping[str, float], second: bool = False, docked: bool = False) -> None:
-        """Read a move that showed one of its outcomes, or weights over them that sum to one. With these facts it may say nothing. `second`: a fix
-        that was tried once in vain; `docked`: a look at a drive on a dock."""
+    def weigh(self, facts: Facts, move: str, weights: Mapping[str, float], how: tuple[str, ...] = (), docked: bool = False) -> None:
+        """Read a move that showed one of its outcomes, or weights over them that sum to one. With these facts it may say nothing. `how`: the cases
+        of a fix that hold; `docked`: a look at a drive on a dock."""
         model = self.model
         is_soft = len(weights) > 1
         first = next(iter(weights))
@@ -86,7 +86,7 @@ class Particles:
                 return
             self.multiply(np.sum([w * model.look(move, o, docked) for o, w in weights.items()], axis=0) if is_soft else model.look(move, first, docked))
             return
-        transition, outcomes = model.act(move, (move,) if second else ()), model.knowledge.fixes[move].outcomes
+        transition, outcomes = model.act(move, {move: how} if how else {}), model.knowledge.fixes[move].outcomes
         not_done = weights.get("could-not", 0.0)
         if not_done == 1.0:  # could not be done: nothing moves, nothing is learned
             return

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Hashable, Mapping
+from collections.abc import Callable, Hashable, Mapping
 from dataclasses import dataclass, field
 from typing import Any, TypeVar
 
@@ -15,6 +15,8 @@ from gatecheck.core.belief.space import Floats, Ints, Space
 from gatecheck.core.knowledge.tables import Knowledge
 
 T = TypeVar("T")
+How = Mapping[str, tuple[str, ...]]
+AGAIN = "again"
 _MOST_KEPT = 2000
 _MOST_PRIORS = 256
 _SHOWN_BY_THE_FIX = frozenset({"screen", "reduced-start"})
@@ -57,8 +59,6 @@ class Deeds:
     """What is done: every fix compiled. Its x columns are the fixes that cure or resolve something (`fix_ids`)."""
 
     acts: Mapping[str, Transition]
-    again: Mapping[str, Transition]
-    """the same for a second try, after one that changed nothing; only of fixes where that can still help"""
     affects: Mapping[str, frozenset[str]]
     """fix -> checks that may show something else after it"""
     fix_ids: tuple[str, ...]
@@ -67,8 +67,6 @@ class Deeds:
     may_help: Floats
     """shape (n, x): 1.0 where the fix cures or resolves something that is there"""
     finals: Mapping[str, Final]
-    finals_again: Mapping[str, Final]
-    """the same for a second try"""
     stress: Mapping[str, Floats]
     """stress class -> share of the data's worth at stake per fault, shape (f,)"""
 
@@ -94,6 +92,8 @@ class Model:
     deeds: Deeds
     base: Floats
     """shape (n,): couplings, scale and the sound machine's odds; contexts are still to be multiplied"""
+    vary: Callable[[str, tuple[str, ...]], tuple[Transition | None, Final]]
+    """a fix as it is in some cases of its own (compile.variant_of)"""
     one_member: Floats
     """shape (n, 1 + f): a one and `space.member`"""
     _priors: dict[tuple[float, ...], Floats] = field(default_factory=dict)
@@ -138,25 +138,33 @@ class Model:
         kept: T = self._kept[key]
         return kept
 
-    def act(self, fix: str, once: Collection[str]) -> Transition:
-        """What the fix does now; `once`: fixes that were tried in vain and may help at a second try."""
-        return self.deeds.again[fix] if fix in once else self.deeds.acts[fix]
+    def act(self, fix: str, how: How) -> Transition:
+        """What the fix does now; `how`: fix -> the cases of its own that hold, and AGAIN where it was tried in vain."""
+        own = self._variant(fix, how)[0] if fix in how else None
+        return own or self.deeds.acts[fix]
 
-    def final(self, fix: str, once: Collection[str]) -> Final:
-        """Where the fix ends now; `once` as for `act`."""
-        return self.deeds.finals_again[fix] if fix in once else self.deeds.finals[fix]
+    def final(self, fix: str, how: How) -> Final:
+        """Where the fix ends now; `how` as for `act`."""
+        return self._variant(fix, how)[1] if fix in how else self.deeds.finals[fix]
 
-    def behind(self, fix: str, once: Collection[str] = ()) -> Floats:
-        """What a fix leaves (`once` as for `act`), as a linear map: shape (n, 4 * (1 + f)), per outcome but could-not its probability and, times
+    def _variant(self, fix: str, how: How) -> tuple[Transition | None, Final]:
+        return self.keep(("variant", fix, how[fix]), lambda: self.vary(fix, how[fix]))
+
+    def may_help_again(self, fix: str) -> bool:
+        """A second try can come to something, by its table."""
+        return fix in self.deeds.acts and self.knowledge.fixes[fix].same_cause < 1.0
+
+    def behind(self, fix: str, how: How) -> Floats:
+        """What a fix leaves (`how` as for `act`), as a linear map: shape (n, 4 * (1 + f)), per outcome but could-not its probability and, times
         that, the probability of every fault afterwards."""
 
         def make() -> Floats:
-            act = self.act(fix, once)
+            act = self.act(fix, how)
             there = self.one_member[act.dst]
             maps = [np.add.reduceat(act.weight[o][:, None] * there, act.first[:-1]) for o in range(4)]
             return np.concatenate(maps, axis=1)
 
-        return self.keep(("behind", fix, fix in once), make)
+        return self.keep(("behind", fix, how.get(fix)), make)
 
     def voided(self, fix: str, outcome: str | None) -> frozenset[str]:
         """Checks that may show something else after the fix; one that changed nothing left the screen as it was."""

@@ -13,7 +13,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from gatecheck.core.belief.model import Model
+from gatecheck.core.belief.model import How, Model
 from gatecheck.core.belief.space import Floats, Ints
 from gatecheck.core.decide.costs import Economy, shared_entry
 from gatecheck.core.knowledge.tables import Check, Fix
@@ -198,12 +198,12 @@ class _Step:
         """Chance of every outcome of every fix but could-not, shape (x, 4), and what is left then, shape (x, 4, f)."""
         if not fixes:
             return np.zeros((0, 4)), np.zeros((0, 4, len(self.now)))
-        joint = np.array([self.belief @ self.model.behind(fix.id, self.state.once).take(self.likeliest, axis=0) for fix in fixes]).reshape(len(fixes), 4, -1)
+        joint = np.array([self.belief @ self.model.behind(fix.id, self.state.how).take(self.likeliest, axis=0) for fix in fixes]).reshape(len(fixes), 4, -1)
         return joint[:, :, 0], joint[:, :, 1:] / joint[:, :, :1]
 
     def _taken_back(self, fix: Fix) -> Floats:
         """Fault probabilities after each outcome of a trial that was put back, shape (4, f)."""
-        posts = self.model.act(fix.id, self.state.once).shown[:4] * self.state.belief
+        posts = self.model.act(fix.id, self.state.how).shown[:4] * self.state.belief
         return np.asarray((posts @ self.model.space.member) / posts.sum(axis=1, keepdims=True))
 
 
@@ -264,8 +264,8 @@ class _AfterFirst:
     beliefs: Floats
     """belief over the active hypotheses, shape (v, a)"""
     booted: NDArray[np.bool_]
-    once: frozenset[str]
-    """fixes of which this would be the second try"""
+    how: How
+    """cases of fixes that hold"""
 
     @classmethod
     def of(cls, step: _Step, short: Sequence[Prospect]) -> _AfterFirst:
@@ -276,7 +276,7 @@ class _AfterFirst:
         beliefs /= beliefs.sum(axis=1, keepdims=True)
         owner = np.repeat(np.arange(len(short)), [int(x.sum()) for x in likely])
         booted = np.concatenate([p.booted[x] for p, x in zip(short, likely, strict=True)])
-        return cls(step.model, short, likely, owner, active, beliefs, booted, step.state.once)
+        return cls(step.model, short, likely, owner, active, beliefs, booted, step.state.how)
 
     @property
     def used(self) -> list[tuple[int, ...]]:
@@ -318,7 +318,7 @@ def _looks_next(after: _AfterFirst, checks: Sequence[Prospect]) -> _Followed:
 
 
 def _fixes_next(after: _AfterFirst, fixes: Sequence[Prospect]) -> _Followed:
-    behind = np.concatenate([after.model.behind(p.move.id, after.once).take(after.active, axis=0) for p in fixes], axis=1)
+    behind = np.concatenate([after.model.behind(p.move.id, after.how).take(after.active, axis=0) for p in fixes], axis=1)
     joint = (after.beliefs @ behind).reshape(len(after.booted), 4 * len(fixes), -1)
     used = [tuple(sorted({*u, *p.used})) for u in after.used for p in fixes]
     parts = [slice(4 * place, 4 * place + 4) for place in range(len(fixes))]
@@ -341,7 +341,7 @@ def _expected(costs: Economy, followed: Sequence[_Followed]) -> list[Floats]:
 
 def _posts(model: Model, state: TicketState, move: Check | Fix) -> Floats:
     """Belief after each outcome, not normalised, shape (o, n)."""
-    return model.sight.looks[move.id] * state.belief if isinstance(move, Check) else model.act(move.id, state.once).apply_all(state.belief)
+    return model.sight.looks[move.id] * state.belief if isinstance(move, Check) else model.act(move.id, state.how).apply_all(state.belief)
 
 
 def _next_price(step: _Step, follower: Prospect, first: Check | Fix) -> float:

@@ -13,7 +13,7 @@ from functools import partial
 
 import numpy as np
 
-from gatecheck.core.belief.model import Model
+from gatecheck.core.belief.model import How, Model
 from gatecheck.core.belief.space import Floats, Ints
 from gatecheck.core.decide.again import HEAVY, Slip, look_again
 from gatecheck.core.decide.costs import SAFE_DATA, data_worth, entry_minutes, is_data_safe
@@ -320,8 +320,8 @@ def _ends(model: Model, state: TicketState, ways: Sequence[tuple[str, ...]]) -> 
     for way in ways:
         fixes = [knowledge.fixes[name] for name in way]
         paid = _entries(model, state, fixes) * knowledge.rates["bench_minute"]
-        paid += sum(model.final(f.id, state.once).price + (worth if f.destroys else 0.0) for f in fixes)
-        shares = model.keep(("shares", way, state.once.intersection(way)), partial(_shares, model, way, state.once)) @ weights
+        paid += sum(model.final(f.id, state.how).price + (worth if f.destroys else 0.0) for f in fixes)
+        shares = model.keep(("shares", way, tuple(state.how.get(f) for f in way)), partial(_shares, model, way, state.how)) @ weights
         (works, saved), (starts, _), (kept, _) = shares.tolist()
         total, failing = weights.sum(axis=0).tolist()
         at_risk = (total - kept) * worth
@@ -334,13 +334,13 @@ def _entries(model: Model, state: TicketState, fixes: Sequence[Fix]) -> float:
     return sum({f.visit: entry_minutes(model.knowledge, state, f) for f in fixes}.values())
 
 
-def _shares(model: Model, way: tuple[str, ...], once: Collection[str]) -> Floats:
+def _shares(model: Model, way: tuple[str, ...], how: How) -> Floats:
     """Shape (3, n): the probability that a machine works for good once the way was gone, that it starts, and that its data
     is kept."""
     space = model.space
     fails, kept = np.ones(len(space.fault_ids)), np.ones(len(space.fault_ids))
     for name in way:
-        final = model.final(name, once)
+        final = model.final(name, how)
         fails = fails * (1.0 - final.gone)
         kept = np.minimum(kept, 1.0 - final.lost)
     chances = np.array([1.0 - fails, 1.0 - fails * (1.0 - model.start.passes[space.add[0]]), kept])
@@ -356,17 +356,17 @@ def _worth(model: Model, state: TicketState) -> float:
 def _cures(model: Model, state: TicketState, worth: float) -> tuple[Floats, list[str | None]]:
     """For every fault: what its best cure costs once the fault is known, lost data included, and which fix it is."""
     usable = tuple(f for f in _usable(model, state) if not against_their_word(state, model.knowledge.fixes[f]))
-    return model.keep(("cures", usable, state.once, worth), lambda: _best_cures(model, usable, state.once, worth))
+    return model.keep(("cures", usable, tuple(sorted(state.how.items())), worth), lambda: _best_cures(model, usable, state.how, worth))
 
 
-def _best_cures(model: Model, names: Sequence[str], once: Collection[str], worth: float) -> tuple[Floats, list[str | None]]:
+def _best_cures(model: Model, names: Sequence[str], how: How, worth: float) -> tuple[Floats, list[str | None]]:
     knowledge = model.knowledge
     usable = [knowledge.fixes[name] for name in names]
     nothing = knowledge.rates["board_unknown"] + worth
     curable = np.zeros(len(model.space.fault_ids), dtype=bool)
     costs = np.full((len(usable) + 1, len(model.space.fault_ids)), nothing)
     for row, fix in enumerate(usable):
-        final = model.final(fix.id, once)
+        final = model.final(fix.id, how)
         cost = final.price / np.maximum(final.gone, 1e-9) + final.lost * worth + (1.0 - final.gone) * knowledge.rates["failed_try"]
         costs[row] = np.where(final.gone >= _CURES, cost, np.inf)
         curable |= final.gone >= _CURES

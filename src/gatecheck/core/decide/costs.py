@@ -14,6 +14,7 @@ from functools import lru_cache
 import numpy as np
 from numpy.typing import NDArray
 
+from gatecheck.core.belief.compile import variant_of
 from gatecheck.core.belief.facts import Facts
 from gatecheck.core.belief.model import Model
 from gatecheck.core.belief.space import Floats, Ints
@@ -217,14 +218,18 @@ def economy(model: Model, state: TicketState, barred: Collection[str]) -> Econom
     knowledge = model.knowledge
     names = tuple(n for n in model.deeds.fix_ids if n in state.applicable and n not in state.tried and n not in barred)
     worth = 0.0 if is_data_safe(state.facts) else data_worth(knowledge, state.facts)
-    key = ("economy", names, state.once, worth, state.applicable, state.facts.get("form"), state.visit, state.is_open)
+    key = ("economy", names, tuple(sorted(state.how.items())), worth, state.applicable, state.facts.get("form"), state.visit, state.is_open)
     return model.keep(key, lambda: _economy(model, state, names, worth))
 
 
 def _economy(model: Model, state: TicketState, names: tuple[str, ...], worth: float) -> Economy:
     knowledge = model.knowledge
     cure = model.deeds.cure[:, [model.deeds.fix_ids.index(name) for name in names]]
-    cure = cure * np.array([1.0 - knowledge.fixes[name].same_cause if name in state.once else 1.0 for name in names])
+    cure = np.array(cure)
+    for column, name in enumerate(names):
+        if name in state.how:
+            fix = variant_of(knowledge.fixes[name], state.how[name])
+            cure[:, column] = [max(fix.cures.get(fault, 0.0), fix.resolves.get(fault, 0.0)) for fault in model.space.fault_ids]
     copying = knowledge.fixes["copy-data"]
     copy_cost = copying.minutes + knowledge.rates["unattended_share"] * copying.unattended
     base, when_cured, risk = [], [], np.zeros((len(model.space.fault_ids), len(names) + 1))

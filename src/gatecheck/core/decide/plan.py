@@ -195,7 +195,7 @@ def describe(model: Model, state: TicketState, fix: str, why: Said) -> NextMove:
     """A move put first by the call or by an interlock rather than by the ranking, with what its outcomes would do."""
     move = model.knowledge.move(fix)
     entry = entry_minutes(model.knowledge, state, move)
-    posts = model.sight.looks[fix] * state.belief if fix in model.sight.looks else model.act(fix, state.once).apply_all(state.belief)
+    posts = model.sight.looks[fix] * state.belief if fix in model.sight.looks else model.act(fix, state.how).apply_all(state.belief)
     chance, member = posts.sum(axis=1), model.space.member
     return NextMove(
         fix, "fix" if fix in model.knowledge.fixes else "check", move.minutes + move.unattended + entry, move.minutes + entry, why, move.minutes + entry, 0.0, 0.0,

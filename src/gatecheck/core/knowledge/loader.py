@@ -31,6 +31,8 @@ RULES: Mapping[str, tuple[tuple[str, ...], tuple[str, ...]]] = {
     "flat-battery": (("battery",), ("reset", "fallen")),
 }
 COMBINES = ("earliest-gate", "any-abnormal", "blend")
+OWN_FACTS = {"volume_repair": ("all-of-it", "part-of-it", "none-of-it")}
+"""facts that the bench says itself: what a repair can do for the volume it has looked at"""
 
 
 def load(texts: Mapping[str, str], overlay: Mapping[str, str] | None = None) -> t.Knowledge:
@@ -328,7 +330,7 @@ class _Builder:
         own = self.tables["fixes.toml"].sub("fixes").sub(fix)
         own.only(
             "minutes", "unattended", "visit", "enters", "stress", "needs", "only_when", "not_when", "ask", "why", "source",
-            "call", "parts", "cured_minutes", "cured_parts", "burden", "cures", "breaks", "could_not", "same_cause", "rows", "rows_sound", "rows_normal", "resolves", "rescues",
+            "call", "parts", "cured_minutes", "cured_parts", "burden", "cures", "breaks", "could_not", "same_cause", "cases", "rows", "rows_sound", "rows_normal", "resolves", "rescues",
             "trial", "setting", "verdict", "long_write", "look_first", "look_twice", "follow_up",
         )  # fmt: skip
         outcomes = self.outcomes[fix]
@@ -358,6 +360,7 @@ class _Builder:
             breaks=own.row("breaks", self.fault_ids),
             could_not=own.number("could_not", 0.0, high=1.0),
             same_cause=own.number("same_cause", 1.0, high=1.0),
+            cases=tuple(self._case(own.sub("cases").sub(name)) for name in own.sub("cases", optional=True).values),
             table=table,
             resolves=own.row("resolves", self.fault_ids),
             rescues=own.row("rescues", self.fault_ids),
@@ -370,6 +373,17 @@ class _Builder:
             look_first=own.ids("look_first", self.check_ids),
             look_twice={check: tests.ids(check, self.outcomes[check]) for tests in [own.sub("look_twice", optional=True)] for check in tests.values},
             follow_up=own.one_of("follow_up", self.fix_ids) if "follow_up" in own.values else None,
+        )
+
+    def _case(self, own: Table) -> t.Case:
+        own.only("says", "readings", "facts", "times")
+        facts = own.sub("facts", optional=True)
+        known = {**self.facts, **OWN_FACTS}
+        for fact in facts.values:
+            if fact not in known:
+                raise facts.error(fact, f"one of {', '.join(known)}", repr(fact))
+        return t.Case(
+            own.path.rpartition(".")[2], own.string("says"), self._readings(own, "readings"), {fact: facts.ids(fact, known[fact]) for fact in facts.values}, own.number("times", high=4.0)
         )
 
     def _interlock(self, interlock: str, fixes: Mapping[str, t.Fix]) -> t.Interlock:

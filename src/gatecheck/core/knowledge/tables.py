@@ -117,6 +117,17 @@ class Check(Move):
 
 
 @dataclass(frozen=True, slots=True)
+class Case:
+    """What makes a fix come to it more or less often: last readings and facts, any value of each; `times`: its cures. `says`: in words, for the call sheet."""
+
+    id: str
+    says: str
+    readings: FactTest
+    facts: FactTest
+    times: float
+
+
+@dataclass(frozen=True, slots=True)
 class Fix(Move):
     call: str
     parts: float
@@ -130,6 +141,7 @@ class Fix(Move):
     could_not: float
     same_cause: float
     """how much of a failed try is the same cause at the next one: 1 where another try never helps"""
+    cases: tuple[Case, ...]
     table: Likelihood | None
     resolves: Row
     rescues: Row

@@ -11,8 +11,8 @@ from typing import Any
 
 import numpy as np
 
-from gatecheck.core.belief.facts import Facts, FactValue
-from gatecheck.core.belief.model import Model
+from gatecheck.core.belief.facts import Facts, FactValue, fact_test
+from gatecheck.core.belief.model import AGAIN, Model
 from gatecheck.core.decide.costs import SAFE_DATA
 
 Rng = np.random.Generator
@@ -113,7 +113,7 @@ class Machine:
         return self.answers[move]
 
     def _act(self, move: str) -> str:
-        act = self.world.act(move, self.once)
+        act = self.world.act(move, {move: how} if (how := self._how(move)) else {})
         if self.rng.random() < act.could_not:
             return "could-not"
         edges = slice(int(act.first[self.faults]), int(act.first[self.faults + 1]))
@@ -121,13 +121,19 @@ class Machine:
         drawn = int(self.rng.choice(shares.size, p=(shares / shares.sum()).ravel()))
         outcome, edge = divmod(drawn, shares.shape[1])
         self.before[move] = self.faults
-        if move in self.world.deeds.again and int(act.dst[edges][edge]) == self.faults:
+        if self.world.may_help_again(move) and int(act.dst[edges][edge]) == self.faults:
             self.once.add(move)  # whatever it was that did not help is mostly still there
         self.faults = int(act.dst[edges][edge])
         done: str = self.world.knowledge.fixes[move].outcomes[outcome]
         for check in self.world.voided(move, done):
             self.answers.pop(check, None)
         return done
+
+    def _how(self, move: str) -> tuple[str, ...]:
+        """Cases of the fix that hold, by what is really so."""
+        cases = self.world.knowledge.fixes[move].cases
+        held = [c.id for c in cases if all(self.answers.get(m) in outcomes for m, outcomes in c.readings.items()) and fact_test(c.facts, self.facts)]
+        return (*held, *((AGAIN,) if move in self.once else ()))
 
     def _stress(self, move: str) -> None:
         """A move may cost what is on a failing drive; one that destroys costs what has no copy."""

@@ -10,7 +10,7 @@ import numpy as np
 
 from gatecheck.core.belief.facts import Facts, FactValue, fact_test
 from gatecheck.core.belief.filter import Particles, summed
-from gatecheck.core.belief.model import Model
+from gatecheck.core.belief.model import AGAIN, Model
 from gatecheck.core.belief.space import Floats
 from gatecheck.core.errors import TapeError
 from gatecheck.core.tape.entries import Changed, Entry, Override, Proven, PutBack, Reading, Signed, Started, StepDone, is_done
@@ -85,6 +85,8 @@ class TicketState:
     """fixes that were tried and not put back: trying them again would change nothing"""
     once: frozenset[str]
     """fixes that were tried once, changed nothing, and may help at a second try"""
+    how: Mapping[str, tuple[str, ...]]
+    """fix -> what makes it come to it more or less often now: cases of its own, AGAIN for a second try"""
     visit: str | None
     """where the technician is: setup, live, media or None"""
     is_open: bool
@@ -111,8 +113,10 @@ def fold(model: Model, facts: Facts, entries: Sequence[Entry]) -> TicketState:
     merged = merge_facts(facts, entries, stands)
     trials, back_of = _trials(model, entries, counts)
     tries = _tried(model, entries, stands)
-    steps, belief = _filter(model, merged, entries, counts, back_of, tries.seconds, _on_dock(model, entries, stands))
     readings = tuple((i, e) for i, e in enumerate(entries) if stands[i] and isinstance(e, Reading))
+    latest = {reading.move: (index, reading) for index, reading in readings}
+    cases = cases_of(model, latest, merged)
+    steps, belief = _filter(model, merged, entries, counts, back_of, _how_then(entries, cases, tries.seconds), _on_dock(model, entries, stands))
     visit, is_open = _whereabouts(model, readings)
     booted = _booted(readings)
     if booted is None:
@@ -125,13 +129,14 @@ def fold(model: Model, facts: Facts, entries: Sequence[Entry]) -> TicketState:
         applicable=model.applicable(merged),
         steps=tuple(steps),
         readings=readings,
-        latest={reading.move: (index, reading) for index, reading in readings},
+        latest=latest,
         trials=trials,
         overrides=frozenset((e.interlock, e.move) for e, s in zip(entries, stands, strict=True) if s and isinstance(e, Override)),
         confirmed=_current(model, entries, stands, twice=True),
         current=_current(model, entries, stands),
         tried=tries.tried,
         once=tries.once,
+        how={fix: (*cases.get(fix, ()), *((AGAIN,) if fix in tries.once else ())) for fix in {*cases, *tries.once}},
         visit=visit,
         is_open=is_open,
         booted=booted,
@@ -139,6 +144,25 @@ def fold(model: Model, facts: Facts, entries: Sequence[Entry]) -> TicketState:
         signed=_signed(entries, stands),
         proven=next((e.faults for e, s in zip(reversed(entries), reversed(stands), strict=True) if s and isinstance(e, Proven)), None),
     )  # fmt: skip
+
+
+def cases_of(model: Model, latest: Mapping[str, tuple[int, Reading]], facts: Facts) -> dict[str, tuple[str, ...]]:
+    """Fix -> its cases that hold by the last readings and the facts."""
+    found = {}
+    for fix in model.knowledge.fixes.values():
+        held = tuple(
+            c.id for c in fix.cases
+            if all(move in latest and latest[move][1].outcome in outcomes for move, outcomes in c.readings.items()) and fact_test(c.facts, facts)
+        )  # fmt: skip
+        if held:
+            found[fix.id] = held
+    return found
+
+
+def _how_then(entries: Sequence[Entry], cases: Mapping[str, tuple[str, ...]], seconds: Collection[int]) -> dict[int, tuple[str, ...]]:
+    """Place of a fix's reading -> the cases that held: those of now, for what a fix rests on hardly changes under it."""
+    how = {i: (*cases.get(e.move, ()), *((AGAIN,) if i in seconds else ())) for i, e in enumerate(entries) if isinstance(e, Reading)}
+    return {place: own for place, own in how.items() if own}
 
 
 class _Sums(TypedDict):
@@ -354,7 +378,7 @@ def _tried(model: Model, entries: Sequence[Entry], stands: Sequence[bool]) -> Tr
                     seconds.add(index)
                 once.discard(entry.move)
                 tried.add(entry.move)
-                if entry.outcome == "no-change" and tries[entry.move] == 1 and entry.move in model.deeds.again:
+                if entry.outcome == "no-change" and tries[entry.move] == 1 and model.may_help_again(entry.move):
                     once.add(entry.move)
                 failed.pop(entry.move, None)
                 continue
@@ -390,13 +414,14 @@ def came_in_with(model: Model, facts: Facts, entries: Sequence[Entry]) -> Floats
     _, back_of = _trials(model, entries, counts)
     particles = Particles(model, model.prior(merged))
     particles.remember(-1)
-    seconds, docked = _tried(model, entries, stands).seconds, _on_dock(model, entries, stands)
+    latest = {e.move: (i, e) for i, e in enumerate(entries) if stands[i] and isinstance(e, Reading)}
+    how, docked = _how_then(entries, cases_of(model, latest, merged), _tried(model, entries, stands).seconds), _on_dock(model, entries, stands)
     wanted_later = set(back_of.values())
     for index, entry in enumerate(entries):
         if counts[index] and isinstance(entry, Reading):
             if index in wanted_later:
                 particles.remember(index)
-            particles.weigh(merged, entry.move, entry.weights, index in seconds, index in docked)
+            particles.weigh(merged, entry.move, entry.weights, how.get(index, ()), index in docked)
         elif counts[index] and isinstance(entry, PutBack) and index in back_of:
             particles.put_back(back_of[index], model.deeds.acts[entry.fix])
     before = summed(particles.stash[-1], particles.weight, model.space.size)
@@ -404,7 +429,7 @@ def came_in_with(model: Model, facts: Facts, entries: Sequence[Entry]) -> Floats
 
 
 def _filter(
-    model: Model, facts: Facts, entries: Sequence[Entry], counts: Sequence[bool], back_of: Mapping[int, int], seconds: Collection[int], docked: Collection[int]
+    model: Model, facts: Facts, entries: Sequence[Entry], counts: Sequence[bool], back_of: Mapping[int, int], how: Mapping[int, tuple[str, ...]], docked: Collection[int]
 ) -> tuple[list[Step], Floats]:
     particles = Particles(model, model.prior(facts))
     wanted_later = set(back_of.values())
@@ -416,7 +441,7 @@ def _filter(
         if isinstance(entry, Reading):
             if index in wanted_later:
                 particles.remember(index)
-            particles.weigh(facts, entry.move, entry.weights, index in seconds, index in docked)
+            particles.weigh(facts, entry.move, entry.weights, how.get(index, ()), index in docked)
         elif isinstance(entry, PutBack) and index in back_of:
             particles.put_back(back_of[index], model.deeds.acts[entry.fix])
         else:

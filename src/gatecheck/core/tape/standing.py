@@ -48,7 +48,7 @@ def weighed(entries: Sequence[Entry], stands: Sequence[bool], model: Model) -> l
             if last == entry:
                 counts[index] = False
             last = entry
-        elif last is not None and isinstance(entry, Reading) and stands[index] and last.move in model.deeds.again:
+        elif last is not None and isinstance(entry, Reading) and stands[index] and model.may_help_again(last.move):
             last = None  # something was looked at in between: the next one is a second try
         elif isinstance(entry, PutBack) and stands[index]:
             last = None

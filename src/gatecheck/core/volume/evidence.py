@@ -10,6 +10,15 @@ from gatecheck.core.volume.tree import CLEAN, DAMAGE, DAMAGED, DIRTY, LOCKED, UN
 from gatecheck.core.words.said import say
 
 CHECK = "volume-look"
+FACT = "volume_repair"
+"""what a repair can do for the volume: how much of its damage is put right for certain"""
+
+
+def repair_says(report: Report) -> str | None:
+    """The value of that fact; None where nothing is damaged."""
+    damage = [f for f in report.findings if f.severity == DAMAGE]
+    sure = sum(f.repairable for f in damage)
+    return None if not damage else "all-of-it" if sure == len(damage) else "part-of-it" if sure else "none-of-it"
 
 
 def volume_says(rules: Findings, report: Report, *, is_main: bool) -> dict[str, Any] | None:

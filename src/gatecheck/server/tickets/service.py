@@ -8,10 +8,12 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import asdict
 from typing import Any
 
+from gatecheck.core.belief.model import How
 from gatecheck.core.decide.explain import overturns
 from gatecheck.core.decide.report import document, option_document
 from gatecheck.core.decide.sheet import barred_ways, call_sheet
 from gatecheck.core.errors import TapeError
+from gatecheck.core.knowledge.tables import Knowledge
 from gatecheck.core.knowledge.ways import ways_of
 from gatecheck.core.tape.entries import Broken
 from gatecheck.core.tape.parse import parse_facts
@@ -266,7 +268,7 @@ class Tickets:
         return SheetOut.model_validate({
             "terms": {name: state.facts[name] for name in TERMS if name in state.facts},
             "call": said["call"],
-            "rows": [{**asdict(r), "option": option_document(r.option, words)} for r in found.rows],
+            "rows": [{**asdict(r), "option": option_document(r.option, words), "because": _because(model.knowledge, state.how, r.option.fixes)} for r in found.rows],
             "barred": [
                 {"interlock": b.interlock, "why": words.say(b.why), "release": words.say(b.release), "fixes": list(b.fixes)}
                 for b in barred_ways(model, state, result.held)
@@ -274,3 +276,8 @@ class Tickets:
             "plain": words.say(found.plain),
             "overturns": [asdict(o) for o in overturns(model, state, result.call)],
         })  # fmt: skip
+
+
+def _because(knowledge: Knowledge, how: How, fixes: Sequence[str]) -> list[str]:
+    """The cases of these fixes that hold, in words."""
+    return [case.says for fix in fixes for case in knowledge.fixes[fix].cases if case.id in how.get(fix, ())]

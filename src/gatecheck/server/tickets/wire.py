@@ -223,6 +223,7 @@ class SheetRowOut(Wire):
     over_budget: bool
     over_worth: bool
     is_call: bool
+    because: list[str] = Field(description="What makes its fixes come to it more or less often here")
 
 
 class OverturnOut(Wire):

@@ -10,7 +10,7 @@ from typing import Any
 
 from gatecheck.core.errors import BenchError
 from gatecheck.core.instruments.evidence import noted
-from gatecheck.core.volume.evidence import volume_says
+from gatecheck.core.volume.evidence import FACT, repair_says, volume_says
 from gatecheck.core.volume.gather import Looked
 from gatecheck.core.volume.people import HOME
 from gatecheck.core.volume.tree import CLEAN, DIRTY
@@ -341,7 +341,9 @@ class Volumes:
             return  # after a repair it is the start that tells
         rests_on = {"file": kept[0].sha256, "name": kept[0].name, "device": ELSEWHERE} if kept else {}
         entry = noted({"move": said["move"], "weights": said["weights"], **({"rests_on": rests_on} if rests_on else {})}, said["note"])
-        self.captures.tickets.append_all(ticket_id, [(entry, f"volume-{order.id}")], by=BY)
+        mendable = repair_says(found.report)
+        facts = [({"fact": {FACT: mendable}}, f"volume-{order.id}-repair")] if mendable else []
+        self.captures.tickets.append_all(ticket_id, [(entry, f"volume-{order.id}"), *facts], by=BY)
 
     def _written(self, ticket_id: int, order: Order, result: str) -> None:
         """What was written is known without reading it again; where it stopped half-way, that is read anew."""

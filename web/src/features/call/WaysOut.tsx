@@ -24,6 +24,7 @@ function Name({ row }: { row: SheetRow }) {
         {fix ? lowerFirst(move(fix).name) : ''}{later.length > 0 && ` + ${later.map((f) => lowerFirst(move(f).name)).join(' + ')}`}
       </span>
       {flags.length > 0 && <span className={`block text-s font-semibold ${row.over_budget || row.over_worth ? 'text-brick' : 'text-ink'}`}>{flags.join(' · ')}</span>}
+      {row.because.map((why) => <span key={why} className="block text-s text-soft">{T.because(why)}</span>)}
       {option.held_by.length > 0 && <span className="block text-s text-brick">{T.held}</span>}
     </span>
   )
