@@ -60,10 +60,14 @@ def _lay_over(base: dict[str, Any], top: Mapping[str, Any]) -> None:
     for key, value in top.items():
         below = base.get(key)
         # a likelihood row is replaced whole: half an old row and half a new one sum to nothing sensible
-        if isinstance(value, dict) and isinstance(below, dict) and not _is_row(below):
+        if isinstance(value, dict) and isinstance(below, dict) and (key in _EACH_BY_ITSELF or not _is_row(below)):
             _lay_over(below, value)
         else:
             base[key] = value
+
+
+_EACH_BY_ITSELF = ("by", "cures", "breaks", "resolves", "rescues")
+"""numbers that stand each by itself: what is not named stays as it was"""
 
 
 def _is_row(value: Mapping[str, Any]) -> bool:

@@ -24,7 +24,6 @@ function Name({ row }: { row: SheetRow }) {
         {fix ? lowerFirst(move(fix).name) : ''}{later.length > 0 && ` + ${later.map((f) => lowerFirst(move(f).name)).join(' + ')}`}
       </span>
       {flags.length > 0 && <span className={`block text-s font-semibold ${row.over_budget || row.over_worth ? 'text-brick' : 'text-ink'}`}>{flags.join(' · ')}</span>}
-      {row.because.map((why) => <span key={why} className="block text-s text-soft">{T.because(why)}</span>)}
       {option.held_by.length > 0 && <span className="block text-s text-brick">{T.held}</span>}
     </span>
   )
@@ -63,6 +62,7 @@ export function WaysOut({ rows, chosen, onChoose }: WaysOutProps) {
           <span className="text-m max-md:order-2 max-md:col-start-2">{row.option.hands_on_minutes > 0 ? minutes(row.option.hands_on_minutes) : '0 min'}<span className="block text-s text-soft">{row.option.unattended_minutes >= 1 ? `+ ${minutes(row.option.unattended_minutes)}` : ''}</span></span>
           <span className="text-right text-m">{Math.round(row.price)}<span className="block text-s text-soft">{row.option.parts >= 1 ? T.outlay(String(Math.round(row.option.parts))) : ''}</span></span>
           <span className="text-s max-md:order-3">{row.option.data_outcome}</span>
+          {row.because.length > 0 && <span className="col-span-2 col-start-2 text-left text-s text-soft max-md:order-4 md:col-span-5">{row.because.map(T.because).join(' ')}</span>}
         </button>
       ))}
     </div>
