@@ -62,7 +62,7 @@ export function WaysOut({ rows, chosen, onChoose }: WaysOutProps) {
           <span className="text-m max-md:order-2 max-md:col-start-2">{row.option.hands_on_minutes > 0 ? minutes(row.option.hands_on_minutes) : '0 min'}<span className="block text-s text-soft">{row.option.unattended_minutes >= 1 ? `+ ${minutes(row.option.unattended_minutes)}` : ''}</span></span>
           <span className="text-right text-m">{Math.round(row.price)}<span className="block text-s text-soft">{row.option.parts >= 1 ? T.outlay(String(Math.round(row.option.parts))) : ''}</span></span>
           <span className="text-s max-md:order-3">{row.option.data_outcome}</span>
-          {row.because.length > 0 && <span className="col-span-2 col-start-2 text-left text-s text-soft max-md:order-4 md:col-span-5">{row.because.map(T.because).join(' ')}</span>}
+          {row.because.length > 0 && <span className="-mt-1 text-left text-s text-soft [grid-column:2/-1] max-md:order-4">{row.because.map(T.because).join(' ')}</span>}
         </button>
       ))}
     </div>
