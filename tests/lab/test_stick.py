@@ -147,3 +147,71 @@ def test_a_code_typed_at_it_links_it_and_a_wrong_one_is_said(image: Path, wire: 
     finally:
         machine.stop()
         server.stop()
+
+
+def _taken(server: Served, machine: StickMachine, ticket: int) -> None:
+    machine.until("Bench found")
+    for _ in range(120):
+        knocks = server.call("GET", "/api/knocks")["knocks"]
+        if knocks:
+            server.call("POST", f"/api/knocks/{knocks[-1]['token']}", json={"ticket": ticket, "by": "KT"})
+            return
+        time.sleep(0.25)
+    raise AssertionError("no machine knocks")
+
+
+@pytest.mark.lab_all
+def test_cut_in_the_middle_of_its_reading_it_leaves_every_byte_and_reads_all_at_the_next_start(image: Path, wire: Wire, disks: list[Path], tmp_path: Path) -> None:
+    before = [sum_of(disk) for disk in disks]
+    server = _bench(tmp_path)
+    ticket = server.take_in()
+    machine = StickMachine(tmp_path / "vm", "legacy", image, drives(disks), wire)
+    link: dict[str, Any] = {}
+    try:
+        machine.start()
+        _taken(server, machine, ticket)
+        for _ in range(4000):
+            link = server.call("GET", f"/api/tickets/{ticket}/link")
+            if link["progress"]:
+                break
+            time.sleep(0.02)
+        assert link["progress"], "it is reading"
+        assert link["orders"][0]["state"] == "waiting"
+        machine.stop()
+        assert [sum_of(disk) for disk in disks] == before
+        machine = StickMachine(tmp_path / "vm again", "legacy", image, drives(disks), wire)
+        machine.start()
+        _taken(server, machine, ticket)
+        for _ in range(400):
+            link = server.call("GET", f"/api/tickets/{ticket}/link")
+            if link["orders"][0]["state"] == "done":
+                break
+            time.sleep(0.5)
+        assert link["orders"][0]["state"] == "done"
+        captures = server.call("GET", f"/api/tickets/{ticket}/captures")
+        assert {"QX-100417", "QN-771"} <= {str((d["identity"] or {}).get("serial")) for d in captures[0]["devices"]}
+    finally:
+        machine.stop()
+        server.stop()
+    assert [sum_of(disk) for disk in disks] == before
+
+
+@pytest.mark.lab_all
+def test_what_spins_is_stopped_by_a_real_kernel_where_the_ticket_holds_its_drive(image: Path, wire: Wire, disks: list[Path], tmp_path: Path) -> None:
+    server = _bench(tmp_path)
+    ticket = server.take_in("screen=no-boot-device", "sound=ticking", drive_kind="hdd", data="irreplaceable")
+    machine = StickMachine(tmp_path / "vm", "legacy", image, drives(disks), wire)
+    try:
+        machine.start()
+        _taken(server, machine, ticket)
+        machine.until("sda is stopped")
+        link: dict[str, Any] = {}
+        for _ in range(240):
+            link = server.call("GET", f"/api/tickets/{ticket}/link")
+            if link["orders"] and link["orders"][0]["state"] == "done":
+                break
+            time.sleep(0.5)
+        assert (link["orders"][0]["order"], link["orders"][0]["state"], link["orders"][0]["detail"]) == ("look", "done", "sda is stopped")
+    finally:
+        machine.stop()
+        server.stop()

@@ -371,3 +371,31 @@ def test_a_practice_machine_answers_with_the_new_drives_own_pages_once_it_is_in(
     assert "QF2-000815" in {d["identity"]["serial"] for d in drives if d["identity"]}
     hints = next(s for s in bench.call("GET", f"/api/tickets/{number}/work")["steps"] if s["id"] == "new-pages")["hints"]
     assert hints == ["Its pages were read: QUARRY FLINT 500, QF2-000815. They are the baseline."]
+
+
+def test_what_spins_is_stopped_where_the_ticket_holds_its_drive(bench: Bench, tmp_path: Path) -> None:
+    """By the probe's own words and the order's detail; flash and what hangs on USB are left alone, and what refuses is said."""
+    for texts, stopped in ((("screen=no-boot-device", "sound=ticking"), True), (("screen=no-boot-device",), False)):
+        number, secret = bench.linked(*texts, drive_kind="hdd", data="irreplaceable")
+        bench.probe("spotted", secret, f"spool-rest-{number}")
+        link = bench.until(number, lambda link: link["orders"] and link["orders"][0]["state"] == "done")
+        assert (link["orders"][0]["order"], link["orders"][0]["detail"]) == (("look", "sda is stopped") if stopped else ("read", ""))
+
+
+def test_what_cannot_be_stopped_is_said_and_flash_is_left_alone(tmp_path: Path) -> None:
+    said: list[str] = []
+    machine = patient("wrong-first").connected()
+    asked: list[str] = []
+    answer = machine.scsi
+
+    def scsi(device: str, command: bytes, length: int) -> tuple[int, bytes, bytes]:
+        asked.append(device)
+        return (2, b"", b"") if command[0] == 0x1B else answer(device, command, length)
+
+    machine.scsi = scsi  # type: ignore[method-assign]
+    own = probe_module.Probe(machine, probe_module.Spool(str(tmp_path)), None, said.append)
+    own.reader.run = lambda call: own.reader._answer(call)
+    own.rest()
+    assert set(asked) == {"sda"}, "the flash drive beside it is asked for nothing"
+    assert own.rested == "sda could not be stopped (it refuses to): pull its plug"
+    assert "Nothing here wakes it again" in said[0]

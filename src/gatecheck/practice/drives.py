@@ -180,6 +180,8 @@ class AtaDrive:
             features, count, lba, code = command[3] << 8 | command[4], command[6], self._lba_16(command), command[14]
         elif command[0] == 0xA1:
             features, count, lba, code = command[3], command[4], command[5] | command[6] << 8 | command[7] << 16, command[9]
+        elif command[0] == 0x1B:  # START STOP UNIT, as its translation takes it
+            return (CHECK_CONDITION, ABORTED, b"") if self.dead else (0, b"", b"")
         else:
             return CHECK_CONDITION, ILLEGAL_REQUEST, b""
         return self._answer(code, features, count, lba, length)

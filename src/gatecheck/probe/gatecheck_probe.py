@@ -78,6 +78,7 @@ MOST_ROUNDS, MOST_RANGES = 200, 64  # of sectors that the bench asks for in one 
 MOST_DEAD = 64  # sectors in a row that fail one by one: what follows is not halved any more until something reads again
 MOST_FETCHED = 8192  # ranges of one turn of an order that fetches a volume's sectors
 MOST_WRITTEN = 3 << 20  # bytes of one mending
+STOP_UNIT = bytes([0x1B, 0, 0, 0, 0, 0])  # START STOP UNIT (SBC), which SATA's translation (SAT) carries out as STANDBY IMMEDIATE
 FILL_STEP = 4 << 20  # bytes of a copy that are put on a drive at a time
 
 
@@ -1984,7 +1985,7 @@ class Probe:
         self.hint = hint or (lambda text: None)
         self.reader = reader or Reader()
         self.acknowledged = 0
-        self.far = 0.0
+        self.far, self.rested = 0.0, ""
         self.minutes = {}  # type: dict[str, int]
 
     def read(self, order, sectors=True, device=None, drives=True, again=False):
@@ -2136,6 +2137,26 @@ class Probe:
         if device in found or len(found) == 1:
             return device if device in found else found[0]
         raise Refused("expected the drive %s, got %s" % (drive, "%d that say they are it" % len(found) if found else "none that says it is it"))
+
+    def rest(self):
+        """The ticket holds its drive: what spins in the machine and is used by nobody is stopped, and stays so, for nothing here asks it for anything. The kernel has
+        asked each who it is before anything of ours ran. Flash has nothing that wears by being awake."""
+        told = []
+        for block in self.machine.blocks():
+            if not is_a_drive(block) or block.bus in ("usb", "mmc", "nvme") or told_of(block).get("queue/rotational") == "0":
+                continue
+            name = drive_of(block)
+
+            def stop(name=name):
+                if self.machine.scsi(name, STOP_UNIT, 0)[0]:
+                    raise Refused("it refuses to")
+                return b"stopped"
+
+            status, detail, _ = self.reader.run(stop)
+            told.append("%s is stopped" % name if status == "ok" else "%s could not be stopped (%s): pull its plug" % (name, detail or status))
+        self.rested = "; ".join(told)
+        if told:
+            self.say("The ticket holds this machine's drive. %s. Nothing here wakes it again without an order." % self.rested)
 
     def drives_by_id(self):
         """Serial numbers and world wide names of each drive, as the kernel or the drive tells them."""
@@ -2592,13 +2613,15 @@ class Probe:
             return "refused" if order.get("drive") and str(error).startswith("expected the drive") else "failed", str(error)
         except OSError as error:
             return "failed", str(error)
-        return "done", ""
+        return "done", self.rested if order["order"] == "look" else ""
 
     def linked(self, session):
         """Say hello, then work on orders until the bench ends it. Survives either side's death."""
         answer = self.link.hello(self.machine.facts(), session, len(self.spool.lines))
         self.acknowledged = number(answer.get("acknowledged"), 0, len(self.spool.lines))
         self.say("Linked to ticket %s." % readable(answer.get("ticket", "?"))[:40])
+        if answer.get("rest") is True:
+            self.rest()
         self.push()
         told = False
         while True:

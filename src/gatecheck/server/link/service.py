@@ -246,7 +246,7 @@ class Links:
             self.tickets.append_all(link.ticket_id, entries, by=BY)
         self._first_order(link.ticket_id)
         self.tell(link.ticket_id, at_once=True)
-        return {"protocol": PROTOCOL, "session": session_id, "ticket": row.number, "acknowledged": at}
+        return {"protocol": PROTOCOL, "session": session_id, "ticket": row.number, "acknowledged": at, "rest": bool(self.held(link.ticket_id, "health-pages"))}
 
     def _first_order(self, ticket_id: int) -> None:
         """Nobody has to ask for the first reading. Where the drive must not be read, only the firmware is looked at."""
