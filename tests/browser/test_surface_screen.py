@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import time
 from collections.abc import Callable
 from typing import Any
 
@@ -78,3 +79,39 @@ def test_bad_places_and_the_map_go_out_as_csv(demo: Any) -> None:
     places = httpx.get(f"{demo.url}/api/tickets/3/surfaces/{reads[0]['id']}/csv").text.splitlines()
     assert places[0] == "first,last,kind,lives_there"
     assert len(places) > 1
+
+
+def test_a_new_drive_is_filled_from_the_copy_by_key_and_by_the_end_of_its_serial(server: Any, window: Window) -> None:
+    number = practice(server, "beside")
+
+    def orders(wanted: int) -> list[dict[str, Any]]:
+        for _ in range(400):
+            found: list[dict[str, Any]] = server.call("GET", f"/api/tickets/{number}/link")["orders"]
+            if len(found) >= wanted and all(o["state"] == "done" for o in found):
+                return found
+            time.sleep(0.25)
+        raise AssertionError(found)
+
+    orders(1)
+    server.call("POST", f"/api/tickets/{number}/orders", json={"order": "copy", "device": "sda", "by": "KT", "tight": True, "end": 200_000})
+    orders(2)
+    page = window()
+    page.goto(f"{server.url}/ticket/{number}/surface")
+    page.locator("[data-fill]").focus()
+    page.keyboard.press("Enter")
+    sheet = page.get_by_role("dialog")
+    expect(sheet.locator("[data-target=sda]")).to_be_disabled()
+    expect(sheet.locator("[data-target=sda]")).to_contain_text("The copy is of this drive")
+    page.get_by_label("Last four characters").focus()
+    page.keyboard.type("0018")
+    page.keyboard.press("Enter")
+    expect(sheet.get_by_role("alert")).to_contain_text("expected the last 4 characters of QH2-240017")
+    page.get_by_label("Last four characters").fill("0017")
+    page.keyboard.press("Enter")
+    expect(sheet.get_by_role("alert")).to_contain_text("expected a whole copy, or a word that its holes are known")
+    page.keyboard.press("Tab")
+    page.keyboard.press("Space")
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("dialog")).to_have_count(0)
+    assert orders(3)[-1]["order"] == "fill"
+    assert any("QH2-240017 was filled from the copy" in e["note"] for e in server.call("GET", f"/api/tickets/{number}")["tape"])
