@@ -114,6 +114,10 @@ class PracticeMachine:
             raise OSError(25, "inappropriate ioctl for device")
         return drive.scsi(command, length)
 
+    def is_free(self, device: str) -> bool:
+        """Nobody else uses a practice drive."""
+        return device in self.drives
+
     def nvme(self, device: str, opcode: int, namespace: int, words: list[int], length: int) -> tuple[int, bytes]:
         """One NVMe admin command. Raises OSError for a drive that takes none."""
         drive = self._drive(device)

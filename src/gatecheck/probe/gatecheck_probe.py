@@ -236,6 +236,15 @@ class Machine:
             raise Refused("the controller reports host status %02Xh" % header.host_status)
         return header.status, sense.raw[: header.sb_len_wr], data.raw[: length - max(0, header.resid)] if length else b""
 
+    @staticmethod
+    def is_free(device):
+        """Nothing on this machine holds the drive, or a part of it."""
+        try:
+            os.close(os.open("/dev/" + device, os.O_RDONLY | os.O_NONBLOCK | os.O_EXCL))
+        except OSError as error:
+            return error.errno != 16
+        return True
+
     def nvme(self, device, opcode, namespace, words, length):
         """One NVMe admin command: (status, data); words: cdw10, cdw11, … Raises OSError."""
         data = ctypes.create_string_buffer(length) if length else None
@@ -2147,6 +2156,10 @@ class Probe:
                 continue
             name = drive_of(block)
 
+            if not self.machine.is_free(name):
+                told.append("%s is in use here and was left alone" % name)
+                continue
+
             def stop(name=name):
                 if self.machine.scsi(name, STOP_UNIT, 0)[0]:
                     raise Refused("it refuses to")
@@ -2323,6 +2336,7 @@ class Probe:
                 while at < whole:
                     data, zeros = self.link.get_copy(box, order["id"], at, min(FILL_STEP, whole - at))
                     if data is None:
+                        zeros = min(zeros, 64 * FILL_STEP)  # a pause is asked for in between
                         own.zero(at, min(zeros, whole - at))
                     else:
                         own.write(at, data)
@@ -2345,7 +2359,7 @@ class Probe:
                     known, zeros = bytes(sums[at // FILL_STEP * 32 : at // FILL_STEP * 32 + 32]), None
                     if not any(known):
                         data, zeros = self.link.get_copy(box, order["id"], at, length)
-                        length, known = (min(zeros, whole - at), b"") if data is None else (length, hashlib.sha256(data).digest())
+                        length, known = (min(zeros, whole - at, 64 * FILL_STEP), b"") if data is None else (length, hashlib.sha256(data).digest())
                     is_so = own.is_zero(at, length) if zeros else hashlib.sha256(own.read(at, length)).digest() == known
                     if not is_so:
                         kept(0)
