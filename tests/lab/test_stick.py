@@ -58,6 +58,16 @@ def _bench(folder: Path) -> Served:
     return server
 
 
+def _first_order_done(server: Served, ticket: int) -> dict[str, Any]:
+    link: dict[str, Any] = {}
+    for _ in range(400):
+        link = server.call("GET", f"/api/tickets/{ticket}/link")
+        if link["orders"] and link["orders"][0]["state"] == "done":
+            return link
+        time.sleep(0.5)
+    raise AssertionError(f"not done in time: {link.get('orders')}")
+
+
 DAILY, LATER = pytest.mark.lab, pytest.mark.lab_all
 
 
@@ -74,13 +84,7 @@ def test_it_starts_finds_the_bench_and_reads_and_touches_nothing(mode: str, imag
         assert len(knocks) == 1
         ticket = server.take_in()
         server.call("POST", f"/api/knocks/{knocks[0]['token']}", json={"ticket": ticket, "by": "KT"})
-        link: dict[str, Any] = {}
-        for _ in range(400):
-            link = server.call("GET", f"/api/tickets/{ticket}/link")
-            if link["orders"] and link["orders"][0]["state"] == "done":
-                break
-            time.sleep(0.5)
-        assert link["orders"][0]["state"] == "done"
+        link = _first_order_done(server, ticket)
         read = time.monotonic() - machine.began
         captures = server.call("GET", f"/api/tickets/{ticket}/captures")
         serials = {str((d["identity"] or {}).get("serial")) for d in captures[0]["devices"]}
@@ -182,12 +186,7 @@ def test_cut_in_the_middle_of_its_reading_it_leaves_every_byte_and_reads_all_at_
         machine = StickMachine(tmp_path / "vm again", "legacy", image, drives(disks), wire)
         machine.start()
         _taken(server, machine, ticket)
-        for _ in range(400):
-            link = server.call("GET", f"/api/tickets/{ticket}/link")
-            if link["orders"][0]["state"] == "done":
-                break
-            time.sleep(0.5)
-        assert link["orders"][0]["state"] == "done"
+        _first_order_done(server, ticket)
         captures = server.call("GET", f"/api/tickets/{ticket}/captures")
         assert {"QX-100417", "QN-771"} <= {str((d["identity"] or {}).get("serial")) for d in captures[0]["devices"]}
     finally:
@@ -205,12 +204,7 @@ def test_what_spins_is_stopped_by_a_real_kernel_where_the_ticket_holds_its_drive
         machine.start()
         _taken(server, machine, ticket)
         machine.until("sda is stopped")
-        link: dict[str, Any] = {}
-        for _ in range(240):
-            link = server.call("GET", f"/api/tickets/{ticket}/link")
-            if link["orders"] and link["orders"][0]["state"] == "done":
-                break
-            time.sleep(0.5)
+        link = _first_order_done(server, ticket)
         assert (link["orders"][0]["order"], link["orders"][0]["state"], link["orders"][0]["detail"]) == ("look", "done", "sda is stopped")
     finally:
         machine.stop()
