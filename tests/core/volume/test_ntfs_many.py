@@ -16,6 +16,7 @@ from gatecheck.core.volume.check_ntfs import NtfsCheck
 from gatecheck.core.volume.encode_ntfs import CLUSTER, ntfs_volume
 from gatecheck.core.volume.ntfs import FIRST_USER, Ntfs
 from gatecheck.core.volume.ntfs_many import Folders, marks, name_mark, plain_records
+from gatecheck.core.volume.repair import repair_of
 from memory_disk import Memory
 
 SECTORS = 40_000
@@ -122,3 +123,30 @@ def test_hurt_anywhere_both_ways_say_the_same(seed: int, monkeypatch: pytest.Mon
         with monkeypatch.context() as patched:
             _one_by_one(patched)
             assert check(disk, 0, SECTORS - 1) == quick, place
+
+
+TORN = {
+    "blocks-of-many-megabytes": lambda at: (at + 8, (1 << 27).to_bytes(4, "little")),
+    "blocks-of-no-size": lambda at: (at + 8, (777).to_bytes(4, "little")),
+}
+
+
+@pytest.mark.parametrize("what", TORN.values(), ids=TORN)
+@pytest.mark.parametrize("path", ["many", "deep"])
+def test_a_repair_of_a_folder_whose_root_is_hurt_ends_in_a_plan_or_leaves_it(path: str, what: Any) -> None:
+    own = opened()
+    number = own.find(path).id  # type: ignore[union-attr]
+    raw = next(raw for n, raw in own.raw_records() if n == number and raw is not None)
+    record = own.record(number)
+    root = next(a for a in record.attributes if a.type == rec.INDEX_ROOT)
+    at = own._runs[0][1] * CLUSTER + number * 1024 + raw.index(root.value[:16])
+    place, data = what(at)
+    names = [n for n, r in own.raw_records() if r is not None and r[:4] == b"FILE" and n > FIRST_USER][:1]
+    writes = [(place, data), (own._runs[0][1] * CLUSTER + names[0] * 1024 + 22, b"\0")]
+    found = repair_of(Overlay(Memory(full()), writes), 0, SECTORS - 1)
+    assert found.now.state in ("damaged", "dirty", "clean")
+
+
+def test_a_name_that_ends_in_half_a_letter_is_sorted_by_the_whole_ones() -> None:
+    checked = NtfsCheck(opened(), lambda found: None, lambda *told: None)
+    assert checked._collated("aé".encode("utf-16-le") + b"\x41") == "AÉ"

@@ -389,7 +389,7 @@ class NtfsCheck:
     def _collated(self, raw: bytes) -> str:
         """By the volume's own capitals, which for the letters of ASCII are everybody's."""
         capitals = self.capitals
-        return "".join(chr(capitals[u]) for u in memoryview(raw).cast("H"))
+        return "".join(chr(capitals[u]) for u in memoryview(raw[: len(raw) // 2 * 2]).cast("H"))
 
     def _capitals(self) -> Sequence[int]:
         """The volume's own table of capital letters, by which folders are sorted; that of the language where it cannot be read."""
@@ -408,11 +408,13 @@ class NtfsCheck:
         broken = np.array(sorted(self.broken_folders), np.int64)
         alone = _without(named, listed)
         alone = alone[:, ~np.isin(alone[0], broken)]
+        alone = alone[:, np.argsort(alone[1], kind="stable")]  # in the table's order, whichever way each was read
         for parent, number, _ in alone.T[:_MOST_NAMED]:
             if int(parent) < self.volume.records and self.used[int(parent)]:
                 self.wrong_folders.add(int(parent))
                 self.add(Found("not-listed", DAMAGE, self._name(int(number)), repairable=True))
         extra = _without(listed, named)
+        extra = extra[:, np.argsort(extra[0], kind="stable")]
         for parent, number, _ in extra.T[:_MOST_NAMED]:
             self.wrong_folders.add(int(parent))
             self.add(Found("listed-otherwise", DAMAGE, self._name(int(number)), repairable=True, values={"folder": self._name(int(parent))}))
@@ -426,7 +428,7 @@ class NtfsCheck:
             if own in self.unread:
                 continue
             if own >= self.volume.records or not self.used[own] or (own not in self.parents and own not in (ROOT, EXTEND)):
-                mine = numbers[parents == parent]
+                mine = np.sort(numbers[parents == parent])
                 self.alone |= {int(n) for n in mine}
                 for number in mine[:_MOST_NAMED]:
                     self.add(Found("orphan", DAMAGE, self._name(int(number)), repairable=True))

@@ -25,6 +25,7 @@ if TYPE_CHECKING:
 
 SAVED = "Saved by Gate Check"
 _MOST_SAVED, _LARGEST_APART = 20_000, 256 << 20
+_LARGEST_BLOCK = 1 << 20
 _FOLDERS = {"dangling", "sequence", "folder-broken", "folder-order", "not-listed", "listed-otherwise", "folder-circle"}
 _DAY = 133_700_000_000_000_000
 """a fixed time for what is made, since the core knows no clock (100 ns since 1601)"""
@@ -209,6 +210,8 @@ class _Ntfs:
         if root is None or len(root.value) < 16:
             raise DecodeError(f"file record {number}", at=0, expected="a folder's index", got="none")
         size, per_block = int.from_bytes(root.value[8:12], "little") or own.boot.index, root.value[12]
+        if size & size - 1 or not 512 <= size <= _LARGEST_BLOCK:
+            raise DecodeError(f"file record {number}", at=8, expected=f"blocks of 512 to {_LARGEST_BLOCK} bytes", got=size)
         blocks = next((a for a in attributes if a.type == rec.INDEX_ALLOCATION and a.name == "$I30"), None)
         if blocks is None:
             value = out.index_root(size, per_block, b"".join(out.entry(r, k) for r, k in entries) + out.entry(0, b"", is_last=True), large=False, head=root.value)
