@@ -150,3 +150,13 @@ def test_a_repair_of_a_folder_whose_root_is_hurt_ends_in_a_plan_or_leaves_it(pat
 def test_a_name_that_ends_in_half_a_letter_is_sorted_by_the_whole_ones() -> None:
     checked = NtfsCheck(opened(), lambda found: None, lambda *told: None)
     assert checked._collated("aé".encode("utf-16-le") + b"\x41") == "AÉ"
+
+
+def test_a_table_of_capitals_that_says_it_is_endless_is_not_read() -> None:
+    own = opened()
+    raw = next(raw for n, raw in own.raw_records() if n == 10 and raw is not None)
+    data = next(a for a in own.record(10).attributes if a.type == rec.DATA)
+    at = own._runs[0][1] * CLUSTER + 10 * 1024 + raw.index(data.sizes[0].to_bytes(8, "little") + data.sizes[1].to_bytes(8, "little"))
+    endless = (1 << 60).to_bytes(8, "little")
+    found = check(Overlay(Memory(full()), [(at, endless * 3)]), 0, SECTORS - 1)
+    assert "size-differs" in {f.id for f in found.findings}

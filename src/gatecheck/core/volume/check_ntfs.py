@@ -23,6 +23,8 @@ _DIRTY = 1
 _NO_CLIENT, _IS_CLEAN = 0xFFFF, 2
 _ASLEEP = (b"hibr", b"HIBR", b"wake", b"WAKE")
 _MOST_NAMED = 400
+_CAPITALS = 131_072
+"""bytes of the table of capitals; what says that it has others may say any number"""
 _AT_ONCE = 4096
 """records that are read together"""
 _UPCASE, _SYSTEM = 10, 12
@@ -395,10 +397,10 @@ class NtfsCheck:
         """The volume's own table of capital letters, by which folders are sorted; that of the language where it cannot be read."""
         try:
             data = next((a for a in self.volume.attributes(self.volume.record(_UPCASE)) if a.type == rec.DATA and not a.name), None)
-            raw = b"".join(p for p in self.volume.pieces(data) if isinstance(p, bytes)) if data is not None else b""
+            raw = b"".join(p for p in self.volume.pieces(data) if isinstance(p, bytes)) if data is not None and data.size == _CAPITALS else b""
         except DecodeError:
             raw = b""
-        if len(raw) == 131072:
+        if len(raw) == _CAPITALS:
             return np.frombuffer(raw, "<u2").tolist()  # type: ignore[no-any-return]
         return [ord(chr(n).upper()) if len(chr(n).upper()) == 1 else n for n in range(65536)]
 
