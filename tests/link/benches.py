@@ -31,6 +31,11 @@ class Bench(Served):
         self.probes.append(process)
         return process
 
+    def stop_probes(self) -> None:
+        for own in self.probes:
+            own.kill()
+            own.wait()
+
     def until(self, number: int, wanted: Callable[[dict[str, Any]], bool], seconds: float = 120) -> dict[str, Any]:
         """The link once it is as wanted."""
         end = time.monotonic() + seconds

@@ -4,16 +4,20 @@ from __future__ import annotations
 
 import hashlib
 import shutil
+import subprocess
 from pathlib import Path
-from typing import Any
+from types import SimpleNamespace
+from typing import Any, cast
 
 import httpx2 as httpx
 import pytest
 from benches import Bench
 
+from gatecheck.core.work.job import SeenDrive
 from gatecheck.practice.patients import patient
-from gatecheck.probe.gatecheck_probe import FILL_STEP, Link, Probe, Refused, Spool
+from gatecheck.probe.gatecheck_probe import FILL_STEP, Link, Machine, Probe, Refused, Spool
 from gatecheck.server.copies.service import Copies
+from gatecheck.server.link.filling import Filling, _Target
 from gatecheck.store import StoreError
 
 SPAN = 20_000_000
@@ -169,7 +173,7 @@ def test_a_new_drive_is_filled_from_the_copy_and_read_back(bench: Bench) -> None
 
 
 REFUSED = {
-    "another-end": ({"device": "sdb", "ends": "0018"}, "expected the last 4 characters of QH2-240017"),
+    "another-end": ({"device": "sdb", "ends": "0018"}, "expected the last four characters of QH2-240017"),
     "the-old-drive": ({"device": "sda", "ends": "0664"}, "The copy is of this drive"),
     "no-such-drive": ({"device": "sdq", "ends": "0017"}, "expected a drive that stands in the machine"),
     "holes-nobody-knows-of": ({"device": "sdb", "ends": "0017"}, "expected a whole copy, or a word that its holes are known"),
@@ -181,6 +185,8 @@ def test_a_drive_is_filled_only_where_it_is_surely_the_right_one(bench: Bench) -
     copy = link["orders"][-1]["id"]
     for said, words in REFUSED.values():
         assert words in bench.refused("POST", f"/api/tickets/{number}/copies/{copy}/fill", json={**said, "by": "KT"})
+    targets = [t for t in bench.call("GET", f"/api/tickets/{number}/copies/{copy}/targets") if t["device"] == "sdb"]
+    assert targets[0]["holds"] == 0
     assert "expected a copy of this ticket" in bench.refused("POST", f"/api/tickets/{number}/copies/99/fill", json={"device": "sdb", "ends": "0017", "by": "KT"})
     bench.call("POST", f"/api/tickets/{number}/copies/{copy}/fill", json={"device": "sdb", "ends": "0017", "holes": True, "by": "KT"})
     bench.until(number, lambda link: link["orders"][-1]["state"] == "done", 240)
@@ -230,3 +236,60 @@ def test_a_drive_that_does_not_keep_what_it_is_given_is_found(tmp_path: Path, mo
     assert (tmp_path / "spool" / "filled-7").read_text() == "0"
     with pytest.raises(Refused, match="a drive of at least"):
         probe.fill({**order, "size": 1 << 50}, "sdb")
+
+
+def _target(monkeypatch: pytest.MonkeyPatch, holds: int | None) -> Any:
+    """Filling of a drive of which this is known; what it orders."""
+    ordered: list[dict[str, Any]] = []
+    own = Filling(cast(Any, SimpleNamespace(put=lambda ticket, body, by: ordered.append(body))))
+    monkeypatch.setattr(own, "_copy", lambda ticket, copy: (SimpleNamespace(state="done", body={"drive": "OLD"}), 1 << 30))
+    monkeypatch.setattr(own, "_targets", lambda ticket, copy: [_Target("sdb", "sdb", SeenDrive("NEW", "qh-2240017", None), 1 << 31, holds, None)])
+    monkeypatch.setattr(own, "_whole", lambda ticket, copy: (1.0, 0))
+    return own, ordered
+
+
+@pytest.mark.parametrize(("holds", "words"), [(None, "one that nobody has looked at"), (2, "2 volumes on it")])
+def test_what_is_not_known_to_be_empty_is_filled_on_somebodys_word_only(monkeypatch: pytest.MonkeyPatch, holds: int | None, words: str) -> None:
+    own, ordered = _target(monkeypatch, holds)
+    with pytest.raises(StoreError, match=words):
+        own.fill(1, 2, "sdb", "0017", holes=False, over=False, by="KT")
+    assert not ordered
+    own.fill(1, 2, "sdb", "0017", holes=False, over=True, by="KT")
+    assert [(o["order"], o["disk"], o["copy"], o["size"]) for o in ordered] == [("fill", "sdb", "2", 1 << 30)]
+
+
+def test_a_copy_that_a_drive_is_filled_from_is_not_deleted_and_one_that_is_gone_ends_its_order_alone(bench: Bench) -> None:
+    number, image, link = _copied(bench, "beside", end=100_000)
+    copy = link["orders"][-1]["id"]
+    bench.stop_probes()
+    bench.call("POST", f"/api/tickets/{number}/copies/{copy}/fill", json={"device": "sdb", "ends": "0017", "holes": True, "by": "KT"})
+    assert "no drive is being filled from" in bench.refused("DELETE", f"/api/tickets/{number}/copies/{copy}")
+    image.unlink()
+    bench.probe("beside", bench.call("GET", f"/api/tickets/{number}/link")["secret"], f"spool-{number}")
+    link = bench.until(number, lambda link: link["orders"][-1]["state"] not in ("waiting", "paused"), 60)
+    assert (link["orders"][-1]["state"], "expected a copy that was begun" in link["orders"][-1]["detail"]) == ("failed", True)
+    assert link["state"] == "linked", "the link goes on"
+
+
+def test_the_real_machines_way_fills_a_block_device_and_nobody_elses(tmp_path: Path) -> None:
+    """On a loop device of this very kernel, past its cache."""
+    image = tmp_path / "disk.img"
+    image.write_bytes(b"\x5a" * (5 * FILL_STEP))
+    made = subprocess.run(["losetup", "-f", "--show", str(image)], capture_output=True, text=True, check=False) if shutil.which("losetup") else None
+    if made is None or made.returncode:
+        pytest.skip("no loop device can be had here")
+    device = made.stdout.strip().removeprefix("/dev/")
+    try:
+        machine = Machine()
+        with machine.filled(device) as own:
+            own.write(0, b"a" * FILL_STEP)
+            own.zero(FILL_STEP, 3 * FILL_STEP)
+            own.flush()
+            assert (own.read(0, 4096), own.is_zero(FILL_STEP, 3 * FILL_STEP), own.is_zero(3 * FILL_STEP, 2 * FILL_STEP)) == (b"a" * 4096, True, False)
+            assert not machine.is_free(device)
+            with pytest.raises(Refused, match="a disk that nothing uses"), machine.filled(device):
+                pass
+        assert machine.is_free(device)
+    finally:
+        subprocess.run(["losetup", "-d", f"/dev/{device}"], check=False)
+    assert image.read_bytes() == b"a" * FILL_STEP + bytes(3 * FILL_STEP) + b"\x5a" * FILL_STEP

@@ -2244,7 +2244,8 @@ export interface components {
         };
         /**
          * FillIn
-         * @description Fill this drive. `ends`: the last four characters of its serial number, read off its label; `holes`: it is known that the copy lacks something.
+         * @description Fill this drive. `ends`: the last four characters of its serial number, read off its label; `holes`: it is known that the copy lacks something; `over`: that
+         *     the drive is not empty, or that nobody has looked.
          */
         FillIn: {
             /** Device */
@@ -2256,6 +2257,11 @@ export interface components {
              * @default false
              */
             holes: boolean;
+            /**
+             * Over
+             * @default false
+             */
+            over: boolean;
             /** By */
             by: string;
         };
@@ -4260,7 +4266,7 @@ export interface components {
         };
         /**
          * TargetOut
-         * @description A drive that stands in the machine now. `holds`: volumes that were seen on it; `against`: why it is not to be filled.
+         * @description A drive that stands in the machine now. `holds`: volumes that were seen on it, null where nobody has looked; `against`: why it is not to be filled.
          */
         TargetOut: {
             /** Device */
@@ -4272,7 +4278,7 @@ export interface components {
             /** Size */
             size: number;
             /** Holds */
-            holds: number;
+            holds: number | null;
             /** Against */
             against: string | null;
         };

@@ -64,6 +64,7 @@ export const KEYMAP = {
   shelf: { bringIn: command('m', T.shelfIn), takeOut: command('e', T.shelfOut), back: command('Escape', T.bench), bench: command('b', T.bench), ...EVERYWHERE },
   group: { several: command('s', T.traySeveral), keep: command('Enter', T.trayKeep), more: command('+', T.trayMore), fewer: command('-', T.trayFewer) },
   stepPicker: {},
+  copies: { fill: command('g', T.fillShort) },
   fill: {},
   ways: { backToList: command('0', T.waysOthers), open: command('o', T.waysOpen), code: command('c', T.codeShort) },
   told: { keep: command('Enter', T.keepIt) },

@@ -91,5 +91,4 @@ def _repeatable(model: Model, state: TicketState, holding: Collection[str]) -> I
 
 def _suffers(model: Model, state: TicketState) -> bool:
     """Heads may be failing, and there is still something to lose: nothing is started again only to read it once more."""
-    given_up = is_data_safe(state.facts) or state.facts.get("consent") == "given"
-    return not given_up and float(state.belief @ model.having("drive.mechanical")) >= 0.05
+    return not is_data_safe(state.facts) and float(state.belief @ model.having("drive.mechanical")) >= 0.05

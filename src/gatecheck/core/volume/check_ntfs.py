@@ -15,7 +15,7 @@ from gatecheck.core.errors import DecodeError
 from gatecheck.core.volume import ntfs_record as rec
 from gatecheck.core.volume.claims import Claims
 from gatecheck.core.volume.ntfs import BAD, EXTEND, FIRST_USER, LOG, MFT, ROOT, Ntfs
-from gatecheck.core.volume.ntfs_many import Folders, name_mark, plain_records
+from gatecheck.core.volume.ntfs_many import Folders, name_mark, plain_records, without
 from gatecheck.core.volume.ntfs_record import Attribute, FileName, Record
 from gatecheck.core.volume.tree import DAMAGE, NOTE, SIGN, Found
 
@@ -112,12 +112,12 @@ class NtfsCheck:
             if number >= 4:
                 break
             try:
-                copy = _comparable(own.bytes.read(own.boot.mirror * own.cluster + number * size, size, "mirror"), number)
+                copy = rec.comparable(own.bytes.read(own.boot.mirror * own.cluster + number * size, size, "mirror"), number)
             except DecodeError:
                 self.add(Found("mirror", DAMAGE, f"file record {number}", repairable=True))
                 continue
             try:
-                first = _comparable(own._raw(number, own._runs), number)
+                first = rec.comparable(own._raw(number, own._runs), number)
             except DecodeError:
                 continue  # said when the table is read
             if first != copy:
@@ -408,14 +408,14 @@ class NtfsCheck:
         """Names of records that no folder lists, and the other way round."""
         named, listed = (np.stack([np.frombuffer(a, np.int64) if len(a) else _NOTHING for a in part]) for part in (self.named, self.listed))
         broken = np.array(sorted(self.broken_folders), np.int64)
-        alone = _without(named, listed)
+        alone = without(named, listed)
         alone = alone[:, ~np.isin(alone[0], broken)]
         alone = alone[:, np.argsort(alone[1], kind="stable")]  # in the table's order, whichever way each was read
         for parent, number, _ in alone.T[:_MOST_NAMED]:
             if int(parent) < self.volume.records and self.used[int(parent)]:
                 self.wrong_folders.add(int(parent))
                 self.add(Found("not-listed", DAMAGE, self._name(int(number)), repairable=True))
-        extra = _without(listed, named)
+        extra = without(listed, named)
         extra = extra[:, np.argsort(extra[0], kind="stable")]
         for parent, number, _ in extra.T[:_MOST_NAMED]:
             self.wrong_folders.add(int(parent))
@@ -498,28 +498,3 @@ class NtfsCheck:
         if found.lost and not self.unread:
             self.add(Found("lost", DAMAGE, count=found.lost, repairable=True, values={"chains": 1, "bytes": found.lost * own.cluster}))
         return int(np.count_nonzero(marked)) * own.cluster
-
-
-def _comparable(raw: bytes, number: int) -> bytes:
-    """A record without what changes at every write: its fixups and its place in the journal."""
-    body = bytearray(rec.fixed(raw, b"FILE", f"file record {number}"))
-    at, count = struct.unpack_from("<HH", raw, 4)
-    body[8:16] = bytes(8)
-    body[at : at + 2 * count] = bytes(2 * count)
-    return bytes(body)
-
-
-def _mixed(columns: np.ndarray) -> np.ndarray:
-    """One number for each column, the same for the same ones."""
-    parts = columns.astype(np.uint64) * np.array([[0x9E3779B97F4A7C15], [0xC2B2AE3D27D4EB4F], [0x165667B19E3779F9]], np.uint64)
-    return np.asarray((parts ^ parts >> np.uint64(29)).sum(axis=0))
-
-
-def _without(one: np.ndarray, other: np.ndarray) -> np.ndarray:
-    """Columns of `one` that `other` has not; both int64 of shape (3, n)."""
-    if not one.shape[1] or np.array_equal(np.sort(_mixed(one)), np.sort(_mixed(other))):
-        return one[:, :0]
-    keys = [np.ascontiguousarray(part.T).view([("p", np.int64), ("r", np.int64), ("n", np.int64)]).ravel() for part in (one, other)]
-    return one[:, ~np.isin(keys[0], keys[1])] if other.shape[1] else one
-
-

@@ -377,3 +377,22 @@ def _in_order(own: _Folder, begins: Ints, child: Ints, is_last: NDArray[np.bool_
             stack.append((here, here + 1, high))
         stack.append((int(begins[below]), int(begins[below]), int(begins[below + 1])))
     return np.concatenate(parts) if parts else _EMPTY
+
+
+# --- names of records against entries of folders
+
+
+def _mixed(columns: Ints) -> NDArray[np.uint64]:
+    """One number for each column, the same for the same ones."""
+    parts = columns.astype(np.uint64) * np.array([[0x9E3779B97F4A7C15], [0xC2B2AE3D27D4EB4F], [0x165667B19E3779F9]], np.uint64)
+    return np.asarray((parts ^ parts >> np.uint64(29)).sum(axis=0))
+
+
+def without(one: Ints, other: Ints) -> Ints:
+    """Columns of `one` that `other` has not; both int64 of shape (3, n)."""
+    if not one.shape[1] or np.array_equal(np.sort(_mixed(one)), np.sort(_mixed(other))):
+        return one[:, :0]
+    keys = [np.ascontiguousarray(part.T).view([("p", np.int64), ("r", np.int64), ("n", np.int64)]).ravel() for part in (one, other)]
+    return one[:, ~np.isin(keys[0], keys[1])] if other.shape[1] else one
+
+

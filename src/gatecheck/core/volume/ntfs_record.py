@@ -91,6 +91,15 @@ def fixed(raw: bytes, magic: bytes, what: str) -> bytes:
     return bytes(out)
 
 
+def comparable(raw: bytes, number: int) -> bytes:
+    """A record without what changes at every write: its fixups and its place in the journal."""
+    body = bytearray(fixed(raw, b"FILE", f"file record {number}"))
+    at, count = struct.unpack_from("<HH", raw, 4)
+    body[8:16] = bytes(8)
+    body[at : at + 2 * count] = bytes(2 * count)
+    return bytes(body)
+
+
 def parse_record(raw: bytes, number: int) -> Record:
     """A record as it stands on the disk. Raises DecodeError where it is none, torn, or its attributes leave it."""
     what = f"file record {number}"

@@ -14,7 +14,7 @@ import numpy as np
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.volume import ntfs_record as rec
 from gatecheck.core.volume import ntfs_write as out
-from gatecheck.core.volume.check_ntfs import NtfsCheck, _comparable
+from gatecheck.core.volume.check_ntfs import NtfsCheck
 from gatecheck.core.volume.ntfs import CLUSTERS, FIRST_USER, MFT, ROOT, VOLUME, Ntfs
 from gatecheck.core.volume.ntfs_record import Attribute
 from gatecheck.core.volume.repair_group import Group, group
@@ -96,7 +96,7 @@ class _Ntfs:
                 table, mirror = self._sound(number, None), self._sound(number, at)
                 if table is None and mirror is not None:
                     writes += self._pieces(number, mirror)
-                elif table is not None and (mirror is None or _comparable(table, number) != _comparable(mirror, number)):
+                elif table is not None and (mirror is None or rec.comparable(table, number) != rec.comparable(mirror, number)):
                     writes.append((self.base + at, table))
         return group("copies", writes, "copy") if writes else None
 

@@ -62,9 +62,12 @@ class Copying:
         """Delete one that is not being made. Raises NotFoundError, StoreError."""
         self.links.tickets.row_of(ticket_id)
         with self.links.shop.database.read() as connection:
-            order = next((o for o in links.orders_of(connection, ticket_id) if o.id == order_id), None)
+            orders = links.orders_of(connection, ticket_id)
+        order = next((o for o in orders if o.id == order_id), None)
         if order is not None and order.state in (links.WAITING, links.PAUSED):
             raise StoreError(f"copy {order_id}: expected one that is finished or was left, got one that is {order.state}")
+        if any(o.body["order"] == "fill" and o.body["copy"] == str(order_id) and o.state in (links.WAITING, links.PAUSED) for o in orders):
+            raise StoreError(f"copy {order_id}: expected one that no drive is being filled from, got one that is in use")
         self.copies.remove(ticket_id, order_id)
 
     def begin(self, secret: str, session_id: str, order_id: str, size: int) -> dict[str, Any]:

@@ -7,6 +7,8 @@ from typing import TYPE_CHECKING
 
 from gatecheck.core.scan.evidence import missing_of
 from gatecheck.core.words.said import Said, say, to_json
+from gatecheck.core.work.hints import same_serial
+from gatecheck.core.work.job import SeenDrive
 from gatecheck.server.errors import NotFoundError
 from gatecheck.server.link.wire import TargetOut
 from gatecheck.store import StoreError, links
@@ -18,19 +20,17 @@ if TYPE_CHECKING:
 
 _BY = "probe"
 LARGEST_PIECE = 8 << 20
-_ENDS = 4
 
 
 @dataclass(frozen=True, slots=True)
 class _Target:
-    """A drive that stands in the machine now. `against`: why it is not to be written to; `holds`: partitions that were seen on it."""
+    """A drive that stands in the machine now. `against`: why it is not to be written to; `holds`: partitions that were seen on it, None where nobody has looked."""
 
     device: str
     disk: str
-    name: str
-    serial: str
+    drive: SeenDrive
     size: int
-    holds: int
+    holds: int | None
     against: Said | None
 
 
@@ -44,7 +44,7 @@ class Filling:
         """The drives of the newest reading, and why one is none to be filled from this copy. Raises NotFoundError."""
         say_it = self.links.shop.words.say
         return [
-            TargetOut(device=t.device, name=t.name, serial=t.serial, size=t.size, holds=t.holds, against=say_it(t.against) if t.against else None)
+            TargetOut(device=t.device, name=t.drive.name, serial=t.drive.serial, size=t.size, holds=t.holds, against=say_it(t.against) if t.against else None)
             for t in self._targets(ticket_id, copy)
         ]
 
@@ -67,31 +67,35 @@ class Filling:
         found = []
         for drive in newest.drives if newest else ():
             identity, block, disk = drive.identity or {}, newest.block_of(drive) if newest else None, newest.disk_of(drive) if newest else None
-            serial, own = str(identity.get("serial") or ""), identity.get("capacity")
-            holds = own if isinstance(own, int) else block.size if block and block.size else 0
+            serial, told = str(identity.get("serial") or ""), identity.get("capacity")
+            room = told if isinstance(told, int) else block.size if block and block.size else 0
             against = None
             if not serial:
                 against = say("fill.no-serial")
-            elif serial == order.body.get("drive"):
+            elif same_serial(serial, order.body.get("drive")):
                 against = say("fill.source")
-            elif part is not None and part.serial and part.serial != serial:
+            elif part is not None and part.serial and not same_serial(part.serial, serial):
                 against = say("fill.not-chosen", serial=part.serial)
-            elif holds < size:
-                against = say("fill.too-small", size=holds, needs=size)
+            elif room < size:
+                against = say("fill.too-small", size=room, needs=size)
             place = disk.device if disk else f"{drive.device}n1" if drive.bus == "nvme" else drive.device
-            found.append(_Target(drive.device, place, str(identity.get("model") or drive.device), serial, holds, len(newest.volumes_of(drive)) if newest else 0, against))
+            holds = len(newest.volumes_of(drive)) if newest and disk else None
+            found.append(_Target(drive.device, place, SeenDrive(str(identity.get("model") or drive.device), serial, None), room, holds, against))
         return found
 
-    def fill(self, ticket_id: int, copy: int, device: str, ends: str, *, holes: bool, by: str) -> None:
-        """Order it. `ends`: the last four characters of the drive's serial number, as somebody has read them off its label. Raises NotFoundError, StoreError."""
+    def fill(self, ticket_id: int, copy: int, device: str, ends: str, *, holes: bool, over: bool, by: str) -> None:
+        """Order it. `ends`: the last four characters of the drive's serial number, as somebody has read them off its label; `over`: it is known that the drive is not
+        empty, or that nobody has looked. Raises NotFoundError, StoreError."""
         order, size = self._copy(ticket_id, copy)
         target = next((t for t in self._targets(ticket_id, copy) if t.device == device), None)
         if target is None:
             raise StoreError(f"fill: expected a drive that stands in the machine, got {device!r}")
         if target.against is not None:
             raise StoreError(f"fill {device}: {self.links.shop.words.say(target.against)}")
-        if ends.strip().upper() != target.serial.upper()[-_ENDS:]:
-            raise StoreError(f"fill: expected the last {_ENDS} characters of {target.serial} ({target.name}), got {ends.strip()[:20]!r}")
+        if ends.strip().upper() != target.drive.ends:
+            raise StoreError(f"fill: expected the last four characters of {target.drive.serial} ({target.drive.name}), got {ends.strip()[:20]!r}")
+        if target.holds != 0 and not over:
+            raise StoreError(f"fill {device}: expected an empty drive, or a word that what is on it may go, got {'one that nobody has looked at' if target.holds is None else f'{target.holds} volumes on it'}")
         if order.state in (links.WAITING, links.PAUSED):
             raise StoreError(f"copy {copy}: expected one that is finished or was left, got one that is {order.state}")
         share, missing = self._whole(ticket_id, copy)
@@ -112,7 +116,10 @@ class Filling:
             order = next((o for o in links.orders_of(connection, link.ticket_id) if str(o.id) == order_id), None)
         if order is None or order.body["order"] != "fill" or order.state != links.WAITING:
             raise NotFoundError(f"order {order_id[:20]!r}: expected a drive that is being filled, got none")
-        return self.links.copying.copies.read(link.ticket_id, int(order.body["copy"]), at, length)
+        try:
+            return self.links.copying.copies.read(link.ticket_id, int(order.body["copy"]), at, length)
+        except NotFoundError as error:  # it ends this order, and not the link
+            raise StoreError(str(error)) from error
 
     def done(self, ticket_id: int, order: Order, result: str) -> None:
         """A drive that is filled and read back stands on the tape, with what it was filled from."""

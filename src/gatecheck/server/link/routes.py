@@ -140,7 +140,7 @@ def _filling(router: APIRouter, links: Links) -> None:
 
     @router.post("/api/tickets/{ticket_id}/copies/{order_id}/fill", operation_id="fillDrive", status_code=201)
     def fill_drive(ticket_id: TicketId, order_id: int, said: FillIn, request: Request) -> LinkOut:
-        links.filling.fill(ticket_id, order_id, said.device, said.ends, holes=said.holes, by=said.by)
+        links.filling.fill(ticket_id, order_id, said.device, said.ends, holes=said.holes, over=said.over, by=said.by)
         return links.view(ticket_id, str(request.base_url))
 
     @router.get("/api/link/image", operation_id="linkImage")

@@ -116,23 +116,25 @@ class CopyOut(Wire):
 
 
 class TargetOut(Wire):
-    """A drive that stands in the machine now. `holds`: volumes that were seen on it; `against`: why it is not to be filled."""
+    """A drive that stands in the machine now. `holds`: volumes that were seen on it, null where nobody has looked; `against`: why it is not to be filled."""
 
     device: str
     name: str
     serial: str
     size: int
-    holds: int
+    holds: int | None
     against: str | None
 
 
 class FillIn(BaseModel):
-    """Fill this drive. `ends`: the last four characters of its serial number, read off its label; `holes`: it is known that the copy lacks something."""
+    """Fill this drive. `ends`: the last four characters of its serial number, read off its label; `holes`: it is known that the copy lacks something; `over`: that
+    the drive is not empty, or that nobody has looked."""
 
     model_config = ConfigDict(extra="forbid")
     device: str = Field(max_length=40, pattern=r"^[a-z0-9]+$")
     ends: str = Field(max_length=40)
     holes: bool = False
+    over: bool = False
     by: By
 
 

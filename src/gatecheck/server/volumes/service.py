@@ -337,13 +337,15 @@ class Volumes:
             written = any(o.body["order"] == "mend" and o.state == "done" for o in links.orders_of(connection, ticket_id))
             kept = attachments(connection, ticket_id)
         said = volume_says(self.shop.shipped.knowledge.findings, found.report, is_main=own.is_main)
-        if said is None or written or not self.captures.is_the_machines(ticket_id, own.device):
-            return  # after a repair it is the start that tells
-        rests_on = {"file": kept[0].sha256, "name": kept[0].name, "device": ELSEWHERE} if kept else {}
-        entry = noted({"move": said["move"], "weights": said["weights"], **({"rests_on": rests_on} if rests_on else {})}, said["note"])
-        mendable = repair_says(found.report)
-        facts = [({"fact": {FACT: mendable}}, f"volume-{order.id}-repair")] if mendable else []
-        self.captures.tickets.append_all(ticket_id, [(entry, f"volume-{order.id}"), *facts], by=BY)
+        if said is None or not self.captures.is_the_machines(ticket_id, own.device):
+            return
+        mendable, known = repair_says(found.report), self.captures.tickets.folded_of(ticket_id).state.facts.get(FACT)
+        entries: list[tuple[dict[str, Any], str]] = [({"fact": {FACT: mendable}}, f"volume-{order.id}-repair")] if mendable != known else []
+        if not written:  # after a repair it is the start that tells; what is left to mend is known all the same
+            rests_on = {"file": kept[0].sha256, "name": kept[0].name, "device": ELSEWHERE} if kept else {}
+            entry = noted({"move": said["move"], "weights": said["weights"], **({"rests_on": rests_on} if rests_on else {})}, said["note"])
+            entries.insert(0, (entry, f"volume-{order.id}"))
+        self.captures.tickets.append_all(ticket_id, entries, by=BY)
 
     def _written(self, ticket_id: int, order: Order, result: str) -> None:
         """What was written is known without reading it again; where it stopped half-way, that is read anew."""

@@ -20,9 +20,10 @@ export function FillSheet({ ticket, copy, onClose }: FillSheetProps) {
   const [chosen, setChosen] = useState<Target | null>(null)
   const [ends, setEnds] = useState('')
   const [holes, setHoles] = useState(false)
+  const [over, setOver] = useState(false)
   const open = (targets ?? []).filter((t) => !t.against)
   const target = chosen ?? (open.length === 1 ? open[0]! : null)
-  const send = () => target && fill.mutate({ device: target.device, ends, holes }, { onSuccess: onClose })
+  const send = () => target && fill.mutate({ device: target.device, ends, holes, over }, { onSuccess: onClose })
   return (
     <Commands page="fill" on={{}} targets={target ? [] : open.map((t) => () => setChosen(t))} targetKeys={SHEET_KEYS.slice(0, 9)}>
       <Sheet title={T.fillTitle} isOpen onClose={onClose} wide calm>
@@ -43,7 +44,7 @@ export function FillSheet({ ticket, copy, onClose }: FillSheetProps) {
                   <span className="min-w-0">
                     <span className="block text-l">{t.name} · {bytes(t.size)}</span>
                     <span className="block font-mono text-s">{t.serial || '—'} <span className="font-sans text-soft">{t.device}</span></span>
-                    <span className="block text-s text-soft">{t.against ?? (t.holds > 0 ? T.fillHolds(t.holds) : T.fillEmpty)}</span>
+                    <span className="block text-s text-soft">{t.against ?? T.fillHolds(t.holds)}</span>
                   </span>
                 </button>
               </li>
@@ -58,7 +59,8 @@ export function FillSheet({ ticket, copy, onClose }: FillSheetProps) {
               id="fill-ends" autoFocus value={ends} maxLength={4} autoComplete="off" autoCapitalize="characters" spellCheck={false} onChange={(event) => setEnds(event.target.value)}
               className="mt-1 min-h-11 w-32 rounded border border-line bg-sheet px-3 font-mono text-xl uppercase"
             />
-            <label className="mt-3 flex min-h-11 items-center gap-3 text-m"><input type="checkbox" checked={holes} onChange={(event) => setHoles(event.target.checked)} className="size-5" />{T.fillHoles}</label>
+            <label className="mt-3 flex min-h-11 items-center gap-3 text-m"><input type="checkbox" checked={holes} onChange={(event) => setHoles(event.target.checked)} className="size-5 shrink-0" />{T.fillHoles}</label>
+            {target.holds !== 0 && <label className="flex min-h-11 items-center gap-3 text-m"><input type="checkbox" checked={over} onChange={(event) => setOver(event.target.checked)} className="size-5 shrink-0" />{T.fillOver}</label>}
             {fill.error && <p role="alert" className="mt-2 text-m text-brick">{fill.error.message}</p>}
             <button type="submit" disabled={ends.trim().length < 4 || fill.isPending} className="mt-3 min-h-12 rounded-lg bg-ink px-5 text-l text-paper disabled:opacity-50">{T.fillDo}</button>
           </form>

@@ -3,6 +3,7 @@ import { useState } from 'react'
 import { surfaceCsv, useCopies, useRemoveCopy, type Place, type Surface, type SurfaceRead } from '../../api/surfaceQueries'
 import { livesAt, useLivesAt } from '../../api/volumeQueries'
 import { bytes } from '../../lib/format'
+import { Commands, Do } from '../../ui/Commands'
 import { T } from '../../words'
 import { FillSheet } from './FillSheet'
 
@@ -14,7 +15,9 @@ export function Copies({ ticket }: { ticket: number }) {
   const [filling, setFilling] = useState<number | null>(null)
   const source = copies.find((c) => c.order === filling)
   if (copies.length === 0) return null
+  const newest = copies[copies.length - 1]!
   return (
+    <Commands page="copies" on={{ fill: () => setFilling(newest.order) }} isOn={!source}>
     <section aria-label={T.copies} className="mt-3">
       <h2 className="text-s font-bold">{T.copies}</h2>
       {remove.error && <p className="text-m text-brick">{remove.error.message}</p>}
@@ -23,13 +26,14 @@ export function Copies({ ticket }: { ticket: number }) {
           <li key={c.order} className="flex flex-wrap items-center gap-x-6 border-b border-hair py-1">
             <span className="min-w-0 flex-1 select-all break-all font-mono text-s">{c.path}</span>
             <span className="text-s text-soft">{T.copySize(bytes(c.size), bytes(c.used))}</span>
-            <button type="button" data-fill={c.order} className="touch min-h-9 text-indigo" onClick={() => setFilling(c.order)}>{T.fillShort}</button>
+            {c === newest ? <span data-fill={c.order}><Do of="copies" id="fill" /></span> : <button type="button" data-fill={c.order} className="touch min-h-9 text-indigo" onClick={() => setFilling(c.order)}>{T.fillShort}</button>}
             <button type="button" className="touch min-h-9 text-indigo" onClick={() => (sure === c.order ? remove.mutate(c.order) : setSure(c.order))}>{sure === c.order ? T.copyRemoveSure : T.copyRemove}</button>
           </li>
         ))}
       </ul>
       {source && <FillSheet ticket={ticket} copy={source} onClose={() => setFilling(null)} />}
     </section>
+    </Commands>
   )
 }
 
