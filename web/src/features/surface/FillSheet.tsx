@@ -57,7 +57,7 @@ export function FillSheet({ ticket, copy, onClose }: FillSheetProps) {
             <p className="text-s text-soft">{T.fillGuard}</p>
             <input
               id="fill-ends" autoFocus value={ends} maxLength={4} autoComplete="off" autoCapitalize="characters" spellCheck={false} onChange={(event) => setEnds(event.target.value)}
-              className="mt-1 min-h-11 w-32 rounded border border-line bg-sheet px-3 font-mono text-xl uppercase"
+              className="mt-2.5 min-h-11 w-32 rounded border border-line bg-sheet px-3 font-mono text-xl uppercase"
             />
             <label className="mt-3 flex min-h-11 items-center gap-3 text-m"><input type="checkbox" checked={holes} onChange={(event) => setHoles(event.target.checked)} className="size-5 shrink-0" />{T.fillHoles}</label>
             {target.holds !== 0 && <label className="flex min-h-11 items-center gap-3 text-m"><input type="checkbox" checked={over} onChange={(event) => setOver(event.target.checked)} className="size-5 shrink-0" />{T.fillOver}</label>}
