@@ -12,9 +12,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from gatecheck import files
+from gatecheck.core.errors import InputError
 from gatecheck.core.fields import Field, clean_text, read_fields, swap_words, write_fields
 from gatecheck.core.words.catalogue import lower_first, percent
-from gatecheck.files import InputError, pages_of, read_path
+from gatecheck.files import pages_of, read_path
 
 
 def archive(*entries: tuple[str, bytes], method: int = zipfile.ZIP_STORED) -> bytes:

@@ -11,8 +11,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from gatecheck import __version__
-from gatecheck.core.errors import BenchError
-from gatecheck.files import InputError, read_path
+from gatecheck.core.errors import BenchError, InputError
 
 _CHUNK, _MOST_ROWS = 16 << 20, 1_000_000
 """of a read map: bytes read at once; rows that are judged (good neighbours are joined beyond)"""
@@ -196,6 +195,7 @@ def _read(arguments: argparse.Namespace) -> int:
     from gatecheck.core.capture.document import capture_document
     from gatecheck.core.capture.kinds import DRIVE_KINDS
     from gatecheck.core.capture.read import read_capture
+    from gatecheck.files import read_path
     from gatecheck.library import shipped_words
 
     words = shipped_words()

@@ -7,7 +7,7 @@ import zipfile
 from collections.abc import Iterator
 from pathlib import Path, PurePosixPath
 
-from gatecheck.core.errors import BenchError
+from gatecheck.core.errors import InputError
 
 MOST_PAGES = 2000
 MOST_DEVICES = 200
@@ -17,10 +17,6 @@ MOST_RATIO = 400
 HARMLESS = 1 << 18
 """bytes that may be packed as small as they will: the first sectors of an empty disk are zeros"""
 """uncompressed to compressed bytes: above it is no page but a bomb"""
-
-
-class InputError(BenchError):
-    """Something handed in that cannot be used: what, where, what would be right."""
 
 
 def read_path(path: str) -> dict[str, bytes]:

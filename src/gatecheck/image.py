@@ -8,7 +8,7 @@ import weakref
 from pathlib import Path
 
 from gatecheck.core.disk.sectors import BEYOND, UNREADABLE, Span, guessed_sector
-from gatecheck.files import InputError
+from gatecheck.core.errors import InputError
 
 _SMALLEST = 1024
 

@@ -3,23 +3,26 @@
 from __future__ import annotations
 
 from functools import cache
-from importlib import resources
 from pathlib import Path
 from typing import TYPE_CHECKING, cast
 
-from gatecheck.core.knowledge.loader import FILES, load
+from gatecheck.core.errors import InputError
 from gatecheck.core.knowledge.tables import Knowledge
-from gatecheck.core.volume.people import Rules, read_rules
 from gatecheck.core.words.catalogue import Words
-from gatecheck.files import InputError
+from gatecheck.kept import kept
 
 if TYPE_CHECKING:
     from gatecheck.core.belief.model import Model
+    from gatecheck.core.volume.people import Rules
+
+_HERE = Path(__file__).parent
 
 
 def shipped_texts() -> dict[str, str]:
     """File name -> TOML text of every shipped knowledge table."""
-    folder = resources.files("gatecheck.core.knowledge")
+    from gatecheck.core.knowledge.loader import FILES
+
+    folder = _HERE / "core" / "knowledge"
     return {name: (folder / name).read_text(encoding="utf-8") for name in FILES}
 
 
@@ -36,13 +39,15 @@ def own_texts(folder: Path) -> dict[str, str]:
 
 def shipped_worlds() -> tuple[str, ...]:
     """Names of the other worlds that ship for rehearsals."""
-    folder = resources.files("gatecheck.core.knowledge") / "worlds"
+    folder = _HERE / "core" / "knowledge" / "worlds"
     return tuple(sorted(place.name for place in folder.iterdir() if place.is_dir()))
 
 
 def world_texts(name: str) -> dict[str, str]:
     """The files that such a world lays over the shipped tables."""
-    folder = resources.files("gatecheck.core.knowledge") / "worlds" / name
+    from gatecheck.core.knowledge.loader import FILES
+
+    folder = _HERE / "core" / "knowledge" / "worlds" / name
     return {file.name: file.read_text(encoding="utf-8") for file in folder.iterdir() if file.name in FILES}
 
 
@@ -51,13 +56,13 @@ LANGUAGE = "en"
 
 def words_texts(language: str = LANGUAGE) -> dict[str, str]:
     """File name -> TOML text of a language's catalogue. Raises FileNotFoundError for a language that does not ship."""
-    folder = resources.files("gatecheck.core.words") / language
+    folder = _HERE / "core" / "words" / language
     return {file.name: file.read_text(encoding="utf-8") for file in folder.iterdir() if file.name.endswith(".toml")}
 
 
 def words_over(knowledge: Knowledge) -> Words:
     """The shipped catalogue over these tables."""
-    return Words(words_texts(), knowledge)
+    return Words.of(kept("words", _files("core/words/" + LANGUAGE), lambda: Words(words_texts(), knowledge).sentences), knowledge)
 
 
 @cache
@@ -76,18 +81,30 @@ class _Later:
 @cache
 def disk_words() -> Words:
     """The shipped catalogue for commands that speak of disks and volumes: hardly a sentence of theirs needs the tables, and reading them takes longer than the work."""
-    return Words(words_texts(), cast(Knowledge, _Later()))
+    return words_over(cast(Knowledge, _Later()))
 
 
 @cache
 def people_rules() -> Rules:
     """How the customer's own folders on a volume are known."""
-    return read_rules((resources.files("gatecheck.core.volume") / "people.toml").read_text(encoding="utf-8"))
+    from gatecheck.core.volume.people import read_rules
+
+    return read_rules((_HERE / "core" / "volume" / "people.toml").read_text(encoding="utf-8"))
 
 
 @cache
 def shipped_model() -> Model:
-    """The shipped knowledge, compiled once per process."""
+    """The shipped knowledge, compiled once for all processes."""
+    return kept("tables", [*_files("core/knowledge"), *_files("core/belief")], _compiled)
+
+
+def _compiled() -> Model:
     from gatecheck.core.belief.compile import compile_model
+    from gatecheck.core.knowledge.loader import load
 
     return compile_model(load(shipped_texts()))
+
+
+def _files(folder: str) -> list[Path]:
+    """The program's own code and tables in a folder of the package."""
+    return [file for file in (_HERE / folder).iterdir() if file.suffix in (".py", ".toml")]

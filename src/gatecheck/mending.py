@@ -18,7 +18,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from gatecheck.files import InputError
+from gatecheck.core.errors import InputError
 
 FORMAT, VERSION = "gatecheck-undo", 1
 _LARGEST_UNDO, _MOST_WRITES = 512 << 20, 100_000

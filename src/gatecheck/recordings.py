@@ -10,7 +10,7 @@ from pathlib import Path
 
 import numpy as np
 
-from gatecheck.files import InputError
+from gatecheck.core.errors import InputError
 
 _LARGEST, _MOST_CHANNELS, _RATES = 400 << 20, 8, (4_000, 400_000)
 _MOST_ROWS = 20_000_000

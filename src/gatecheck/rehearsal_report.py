@@ -14,8 +14,8 @@ import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
+from gatecheck.core.errors import InputError
 from gatecheck.core.rehearsal.run import Run, Summary, summarise
-from gatecheck.files import InputError
 from gatecheck.library import shipped_worlds
 from gatecheck.rehearse import rehearse_runs, table
 

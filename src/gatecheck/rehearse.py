@@ -12,11 +12,11 @@ import numpy as np
 
 from gatecheck.core.belief.compile import compile_model
 from gatecheck.core.belief.model import Model
+from gatecheck.core.errors import InputError
 from gatecheck.core.knowledge.loader import FILES, load
 from gatecheck.core.rehearsal.perturb import perturbed
 from gatecheck.core.rehearsal.policies import POLICIES
 from gatecheck.core.rehearsal.run import Run, Summary, rehearse_one, summarise, summary_document
-from gatecheck.files import InputError
 from gatecheck.library import shipped_model, shipped_texts, shipped_worlds, world_texts
 
 _MOST_MACHINES, _MOST_JITTER = 100_000, 2.0

@@ -16,9 +16,8 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from gatecheck.core.errors import DecodeError
+from gatecheck.core.errors import DecodeError, InputError
 from gatecheck.core.volume.tree import GONE, HOLES, LOST, WHOLE, Filesystem, Hole, Node
-from gatecheck.files import InputError
 
 MANIFEST, HOLE_LIST, RENAMED, LINKS, DELETED = "manifest.csv", "holes.csv", "renamed.csv", "links.csv", "deleted files"
 _COLUMNS = ("path", "bytes", "sha256", "state")

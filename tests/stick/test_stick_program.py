@@ -15,8 +15,8 @@ import pytest
 import gatecheck.probe.gatecheck_probe
 import gatecheck.stick
 from gatecheck.cli import main
+from gatecheck.core.errors import InputError
 from gatecheck.core.guid import guid_bytes
-from gatecheck.files import InputError
 from gatecheck.server.announce import service_name
 from gatecheck.stick import build
 from gatecheck.stick.device import facts_of

@@ -9,7 +9,8 @@ from gatecheck.commands.output import shown
 from gatecheck.core.disk.bootpath import boot_path
 from gatecheck.core.disk.mend import all_plans, chosen, mending_of, merged
 from gatecheck.core.disk.where import places_of
-from gatecheck.files import InputError, read_path
+from gatecheck.core.errors import InputError
+from gatecheck.files import read_path
 from gatecheck.image import ImageSectors
 from gatecheck.library import disk_words, shipped_model
 

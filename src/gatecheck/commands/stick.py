@@ -7,7 +7,7 @@ import sys
 import time
 
 from gatecheck.commands.output import shown
-from gatecheck.files import InputError
+from gatecheck.core.errors import InputError
 from gatecheck.stick.build import cache_folder, parts
 from gatecheck.stick.device import write_stick
 from gatecheck.stick.image import write_image

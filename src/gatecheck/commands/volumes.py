@@ -10,10 +10,10 @@ from gatecheck.commands.output import shown
 from gatecheck.core.disk.division import division_of
 from gatecheck.core.disk.mend import merged
 from gatecheck.core.disk.sectors import Sectors
+from gatecheck.core.errors import InputError
 from gatecheck.core.volume.check import check, opened
 from gatecheck.core.volume.repair import repair_of
 from gatecheck.core.volume.tree import Filesystem
-from gatecheck.files import InputError
 from gatecheck.image import ImageSectors
 from gatecheck.library import disk_words
 

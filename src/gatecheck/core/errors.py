@@ -31,3 +31,7 @@ class TapeError(BenchError):
         self.where, self.expected, self.got = where, expected, got
         shown = where if where.isprintable() else where.encode("unicode_escape").decode("ascii")
         super().__init__(f"{shown}: expected {expected}, got {got}")
+
+
+class InputError(BenchError):
+    """Something handed in that cannot be used: what, where, what would be right."""

@@ -9,8 +9,7 @@ from fastapi.exceptions import RequestValidationError
 from fastapi.responses import JSONResponse, Response
 from starlette.exceptions import HTTPException
 
-from gatecheck.core.errors import BenchError, TapeError
-from gatecheck.files import InputError
+from gatecheck.core.errors import BenchError, InputError, TapeError
 from gatecheck.server.wire import Problem
 from gatecheck.store import StoreError
 

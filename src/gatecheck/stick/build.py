@@ -15,7 +15,7 @@ from dataclasses import dataclass
 from importlib import resources
 from pathlib import Path
 
-from gatecheck.files import InputError
+from gatecheck.core.errors import InputError
 from gatecheck.probe_file import probe_with
 from gatecheck.stick.modules import copy_modules
 from gatecheck.stick.packages import KERNEL, LIVE, STARTING

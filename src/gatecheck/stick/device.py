@@ -9,7 +9,7 @@ import tempfile
 from collections.abc import Callable
 from pathlib import Path
 
-from gatecheck.files import InputError
+from gatecheck.core.errors import InputError
 from gatecheck.stick.build import Parts
 from gatecheck.stick.image import smallest, write_image
 

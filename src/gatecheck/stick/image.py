@@ -12,7 +12,7 @@ from pathlib import Path
 
 from gatecheck.core.disk.encode import gpt_end, gpt_start
 from gatecheck.core.disk.gpt import EFI_SYSTEM, ENTRY, HEADER
-from gatecheck.files import InputError
+from gatecheck.core.errors import InputError
 from gatecheck.stick.build import MOMENT, Parts, run
 
 SECTOR, FIRST = 512, 2048

@@ -6,8 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from gatecheck.core.belief.looks import Flags
-from gatecheck.core.belief.space import Floats, Ints, Space
+from gatecheck.core.belief.space import Flags, Floats, Ints, Space
 from gatecheck.core.knowledge.tables import Fix
 
 NOT_DONE = ("could-not", "declined", "left-on")

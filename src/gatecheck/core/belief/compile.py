@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Mapping
 from dataclasses import replace
+from functools import partial
 
 import numpy as np
 
@@ -23,11 +24,6 @@ def compile_model(knowledge: Knowledge) -> Model:
     sight = _sight(knowledge, space)
     start = _start(knowledge, space, sight)
 
-    def vary(name: str, how: tuple[str, ...]) -> tuple[Transition | None, Final]:
-        fix = variant_of(knowledge.fixes[name], how)
-        act = transition_of(space, fix, start.passes, sight.reach["unseen"], knowledge.fix_floor) if fix.table is None else None
-        return act, _final(knowledge, space, fix)
-
     return Model(
         knowledge=knowledge,
         space=space,
@@ -35,9 +31,15 @@ def compile_model(knowledge: Knowledge) -> Model:
         sight=sight,
         deeds=_deeds(knowledge, space, start, sight),
         base=_base(space, knowledge),
-        vary=vary,
-        one_member=np.concatenate([np.ones((space.size, 1)), space.member], axis=1),
+        vary=partial(_vary, knowledge, space, start, sight),
+        one_member=np.concatenate([np.ones((space.size, 1)), space.member], axis=1).astype(np.float32),
     )
+
+
+def _vary(knowledge: Knowledge, space: Space, start: Start, sight: Sight, name: str, how: tuple[str, ...]) -> tuple[Transition | None, Final]:
+    fix = variant_of(knowledge.fixes[name], how)
+    act = transition_of(space, fix, start.passes, sight.reach["unseen"], knowledge.fix_floor) if fix.table is None else None
+    return act, _final(knowledge, space, fix)
 
 
 def _sight(knowledge: Knowledge, space: Space) -> Sight:
@@ -57,7 +59,7 @@ def _sight(knowledge: Knowledge, space: Space) -> Sight:
         docked=docked,
         reach=reach,
         depends={c.id: _depends(c, knowledge) for c in knowledge.checks.values()},
-        rows=np.ascontiguousarray(np.array(rows).T),
+        rows=np.ascontiguousarray(np.array(rows).T, dtype=np.float32),
         columns=columns,
         boots=np.array([o == "boots" for _, o in outcomes]),
         keeps_booted=np.array([c != "screen" for c, _ in outcomes]),

@@ -6,13 +6,11 @@ from collections.abc import Mapping
 from typing import TypeVar
 
 import numpy as np
-from numpy.typing import NDArray
 
-from gatecheck.core.belief.space import Floats, Space
+from gatecheck.core.belief.space import Flags, Floats, Space
 from gatecheck.core.knowledge.tables import Likelihood, Row, Visibility
 
 T = TypeVar("T")
-Flags = NDArray[np.bool_]
 
 
 def hidden_share(space: Space, visibility: Visibility) -> Floats:

@@ -7,11 +7,10 @@ from dataclasses import dataclass, field
 from typing import Any, TypeVar
 
 import numpy as np
-from numpy.typing import NDArray
 
 from gatecheck.core.belief.acts import Transition
 from gatecheck.core.belief.facts import Facts, all_odds, fact_test
-from gatecheck.core.belief.space import Floats, Ints, Space
+from gatecheck.core.belief.space import Flags, Floats, Ints, Light, Space
 from gatecheck.core.knowledge.tables import Knowledge
 
 T = TypeVar("T")
@@ -34,13 +33,13 @@ class Sight:
     """visibility table -> probability that the thing can be reached, shape (n,)"""
     depends: Mapping[str, frozenset[str]]
     """check -> faults that change what it shows"""
-    rows: Floats
+    rows: Light
     """all checks' outcomes side by side, shape (n, r): a hypothesis is a row"""
     columns: Mapping[str, Ints]
     """check -> its columns in `rows`"""
-    boots: NDArray[np.bool_]
+    boots: Flags
     """shape (r,): the outcome is a start"""
-    keeps_booted: NDArray[np.bool_]
+    keeps_booted: Flags
     """shape (r,): the outcome is of a look at a machine that starts, which goes on starting"""
 
 
@@ -94,7 +93,7 @@ class Model:
     """shape (n,): couplings, scale and the sound machine's odds; contexts are still to be multiplied"""
     vary: Callable[[str, tuple[str, ...]], tuple[Transition | None, Final]]
     """a fix as it is in some cases of its own (compile.variant_of)"""
-    one_member: Floats
+    one_member: Light
     """shape (n, 1 + f): a one and `space.member`"""
     _priors: dict[tuple[float, ...], Floats] = field(default_factory=dict)
     _having: dict[tuple[str, ...], Floats] = field(default_factory=dict)
@@ -154,15 +153,15 @@ class Model:
         """A second try can come to something, by its table."""
         return fix in self.deeds.acts and self.knowledge.fixes[fix].same_cause < 1.0
 
-    def behind(self, fix: str, how: How) -> Floats:
+    def behind(self, fix: str, how: How) -> Light:
         """What a fix leaves (`how` as for `act`), as a linear map: shape (n, 4 * (1 + f)), per outcome but could-not its probability and, times
         that, the probability of every fault afterwards."""
 
-        def make() -> Floats:
+        def make() -> Light:
             act = self.act(fix, how)
             there = self.one_member[act.dst]
             maps = [np.add.reduceat(act.weight[o][:, None] * there, act.first[:-1]) for o in range(4)]
-            return np.concatenate(maps, axis=1)
+            return np.concatenate(maps, axis=1).astype(np.float32)
 
         return self.keep(("behind", fix, how.get(fix)), make)
 
@@ -173,6 +172,6 @@ class Model:
 
     def look(self, check: str, outcome: str, docked: bool = False) -> Floats:
         """P(outcome | h), shape (n,)."""
-        move = self.knowledge.move(check)
         table = self.sight.docked if docked else self.sight.looks
-        return np.asarray(table[check][move.outcomes.index(outcome)])
+        row: Floats = table[check][self.knowledge.move(check).outcomes.index(outcome)]
+        return row

@@ -10,15 +10,21 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from itertools import combinations
+from typing import TYPE_CHECKING, TypeAlias
 
 import numpy as np
-from numpy.typing import NDArray
 
 from gatecheck.core.knowledge.tables import Fault
 
+if TYPE_CHECKING:  # a command that starts cold has no use for it
+    from numpy.typing import NDArray
+
 MOST_FAULTS = 3
-Floats = NDArray[np.float64]
-Ints = NDArray[np.intp]
+Floats: TypeAlias = "NDArray[np.float64]"
+Light: TypeAlias = "NDArray[np.float32]"
+"""seven digits are more than any odds here have, and they take half the time: for what is weighed ahead, never for the belief itself"""
+Ints: TypeAlias = "NDArray[np.intp]"
+Flags: TypeAlias = "NDArray[np.bool_]"
 
 
 @dataclass(frozen=True, slots=True)

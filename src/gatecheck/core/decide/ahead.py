@@ -11,10 +11,9 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
-from numpy.typing import NDArray
 
 from gatecheck.core.belief.model import How, Model
-from gatecheck.core.belief.space import Floats, Ints
+from gatecheck.core.belief.space import Flags, Floats, Ints, Light
 from gatecheck.core.decide.costs import Economy, shared_entry
 from gatecheck.core.knowledge.tables import Check, Fix
 from gatecheck.core.tape.fold import TicketState
@@ -26,7 +25,8 @@ _NEXT_CHECKS, _NEXT_FIXES = 5, 3
 _MOST, _MOST_TWICE = 450, 140
 _COVERED, _COVERED_TWICE = 0.995, 0.99
 """share of the belief that the hypotheses weighed in the first and the second step carry; the belief itself is never cut"""
-_UNLIKELY = 0.05
+_UNLIKELY, _NEGLIGIBLE = 0.05, 0.002
+"""outcomes of a first move that are not followed further; pairs of outcomes whose second one is not weighed by itself"""
 
 
 @dataclass(slots=True)
@@ -38,7 +38,7 @@ class Prospect:
     chance: Floats
     marginals: Floats
     values: Floats
-    booted: NDArray[np.bool_]
+    booted: Flags
     used: tuple[int, ...]
     """column of the fix that is then used up"""
     once: float
@@ -111,7 +111,9 @@ class _Step:
         self.rates = model.knowledge.rates
         self.booted = state.booted is not None
         self.likeliest = _likeliest(state.belief, _COVERED, _MOST)
-        self.belief = state.belief[self.likeliest] / state.belief[self.likeliest].sum()
+        self.belief = (state.belief[self.likeliest] / state.belief[self.likeliest].sum()).astype(np.float32)
+        self.posts: dict[str, Floats] = {}
+        """fix -> belief after each of its outcomes but could-not, not normalised, shape (4, n)"""
         self._entry: dict[str, float] = {}
         self._risk: dict[str, float] = {}
 
@@ -160,7 +162,7 @@ class _Step:
         sent = [float(costs.base[c] + self.now @ costs.risk[:, c] + v) for c, v in zip(away, values[4].tolist(), strict=True)]
         return seen, done, sent, float(values[0][0])
 
-    def _seen(self, checks: Sequence[Check], chance: Floats, marginals: Floats, values: Floats, starts: NDArray[np.bool_]) -> list[Prospect]:
+    def _seen(self, checks: Sequence[Check], chance: Floats, marginals: Floats, values: Floats, starts: Flags) -> list[Prospect]:
         """Prospects of the checks; the arrays have a row for every outcome of the first, then of the second, …"""
         if not checks:
             return []
@@ -185,7 +187,7 @@ class _Step:
             done.append(Prospect(fix, price, share, left, best, _BOOTS, gone, price + float(share @ best), 0.0))
         return done
 
-    def _look_at(self, checks: Sequence[Check]) -> tuple[Floats, Floats, NDArray[np.bool_]]:
+    def _look_at(self, checks: Sequence[Check]) -> tuple[Floats, Floats, Flags]:
         """Chance of every outcome of every check, what is left then, and whether the machine starts."""
         model = self.model
         picked = np.concatenate([model.sight.columns[c.id] for c in checks]) if checks else np.zeros(0, dtype=np.intp)
@@ -198,7 +200,8 @@ class _Step:
         """Chance of every outcome of every fix but could-not, shape (x, 4), and what is left then, shape (x, 4, f)."""
         if not fixes:
             return np.zeros((0, 4)), np.zeros((0, 4, len(self.now)))
-        joint = np.array([self.belief @ self.model.behind(fix.id, self.state.how).take(self.likeliest, axis=0) for fix in fixes]).reshape(len(fixes), 4, -1)
+        self.posts = {fix.id: self.model.act(fix.id, self.state.how).apply_all(self.state.belief) for fix in fixes}
+        joint = np.asarray(np.concatenate(list(self.posts.values()), dtype=np.float32) @ self.model.one_member, dtype=np.float64).reshape(len(fixes), 4, -1)
         return joint[:, :, 0], joint[:, :, 1:] / joint[:, :, :1]
 
     def _taken_back(self, fix: Fix) -> Floats:
@@ -218,17 +221,21 @@ class Block:
 
     marginals: Floats
     used: Sequence[tuple[int, ...]]
-    booted: NDArray[np.bool_]
+    booted: Flags
+    counts: Flags | None = None
+    """which of the rows are weighed at all; None: all of them"""
 
 
 def _settle(costs: Economy, blocks: Sequence[Block]) -> list[Floats]:
-    """The closed form of all blocks in one pass, an array for each."""
+    """The closed form of all blocks in one pass, an array for each; no number where a row does not count."""
     distinct = {gone: place for place, gone in enumerate(dict.fromkeys(gone for block in blocks for gone in block.used))}
     runs = [(distinct[gone], len(block.booted) // len(block.used)) for block in blocks for gone in block.used]
     of = np.repeat(*np.array(runs, dtype=np.intp).T)
     marginals, booted = np.concatenate([b.marginals for b in blocks]), np.concatenate([b.booted for b in blocks])
-    ends = np.cumsum([len(b.booted) for b in blocks])
-    return np.split(costs.value(marginals, booted, list(distinct), of), ends[:-1])
+    counting = np.flatnonzero(np.concatenate([np.ones(len(b.booted), dtype=bool) if b.counts is None else b.counts for b in blocks]))
+    values = np.full(len(booted), np.nan)
+    values[counting] = costs.value(marginals.take(counting, axis=0), booted[counting], list(distinct), of[counting])
+    return np.split(values, np.cumsum([len(b.booted) for b in blocks])[:-1])
 
 
 def _two_ahead(
@@ -240,8 +247,8 @@ def _two_ahead(
     after = _AfterFirst.of(step, short)
     followed = [follow(after, next_) for follow, next_ in ((_looks_next, next_checks), (_fixes_next, next_fixes)) if next_]
     left = after.at_once(step.costs)
-    for follower, value in zip([*next_checks, *next_fixes], _expected(step.costs, followed), strict=True):
-        price = np.array([np.inf if p is follower else _next_price(step, follower, p.move) for p in short])
+    for follower, value in zip([*next_checks, *next_fixes], _expected(step.costs, after, followed), strict=True):
+        price = np.array(_next_prices(step, follower, short))
         np.minimum(left, value + price[after.owner], out=left)
     for index, (prospect, mask) in enumerate(zip(short, after.likely, strict=True)):
         values = prospect.values.copy()
@@ -255,28 +262,33 @@ class _AfterFirst:
 
     model: Model
     short: Sequence[Prospect]
-    likely: list[NDArray[np.bool_]]
+    likely: list[Flags]
     """for each move, which of its outcomes are among them"""
     owner: Ints
     """the place of the move that each row belongs to, shape (v,)"""
     active: Ints
     """the hypotheses that carry them together"""
-    beliefs: Floats
+    beliefs: Light
     """belief over the active hypotheses, shape (v, a)"""
-    booted: NDArray[np.bool_]
+    booted: Flags
+    chance: Floats
+    values: Floats
+    """how likely each row is, and the closed form of what it leaves to pay, shape (v,)"""
     how: How
     """cases of fixes that hold"""
 
     @classmethod
     def of(cls, step: _Step, short: Sequence[Prospect]) -> _AfterFirst:
         likely = [p.chance > _UNLIKELY for p in short]
-        stacked = np.concatenate([_posts(step.model, step.state, p.move)[x] for p, x in zip(short, likely, strict=True)])
+        looks, now = step.model.sight.looks, step.state.belief
+        stacked = np.concatenate([step.posts[p.move.id][x] if p.move.id in step.posts else looks[p.move.id][x] * now for p, x in zip(short, likely, strict=True)])
         active = _likeliest(stacked.sum(axis=0), _COVERED_TWICE, _MOST_TWICE)
-        beliefs = stacked[:, active]
+        beliefs = stacked.take(active, axis=1).astype(np.float32)
         beliefs /= beliefs.sum(axis=1, keepdims=True)
         owner = np.repeat(np.arange(len(short)), [int(x.sum()) for x in likely])
         booted = np.concatenate([p.booted[x] for p, x in zip(short, likely, strict=True)])
-        return cls(step.model, short, likely, owner, active, beliefs, booted, step.state.how)
+        chance, values = (np.concatenate([part[x] for part, x in zip(parts, likely, strict=True)]) for parts in ([p.chance for p in short], [p.values for p in short]))
+        return cls(step.model, short, likely, owner, active, beliefs, booted, chance, values, step.state.how)
 
     @property
     def used(self) -> list[tuple[int, ...]]:
@@ -291,8 +303,7 @@ class _AfterFirst:
         if not self.booted.any():
             return left
         now = np.concatenate([p.marginals[x] for p, x in zip(self.short, self.likely, strict=True)])
-        closed = np.concatenate([p.values[x] for p, x in zip(self.short, self.likely, strict=True)])
-        return np.where(self.booted, np.minimum(closed, now @ costs.left_in), left)
+        return np.where(self.booted, np.minimum(self.values, now @ costs.left_in), left)
 
 
 @dataclass(frozen=True, slots=True)
@@ -314,13 +325,17 @@ def _looks_next(after: _AfterFirst, checks: Sequence[Prospect]) -> _Followed:
     joint = joint.reshape(len(booted), len(picked), -1)
     starts = sight.boots[picked] | (sight.keeps_booted[picked] & booted[:, None])
     ends = np.cumsum([0, *(len(p.move.outcomes) for p in checks)]).tolist()
-    return _Followed(Block(_given(joint), after.used, starts.ravel()), joint[:, :, 0], list(map(slice, ends, ends[1:])))
+    counts = (after.chance[:, None] * joint[:, :, 0] >= _NEGLIGIBLE) | starts | booted[:, None]
+    for check, start, end in zip(checks, ends, ends[1:], strict=False):
+        counts[[after.short[o] is check for o in after.owner.tolist()], start:end] = False  # no move follows itself
+    return _Followed(Block(_given(joint), after.used, starts.ravel(), counts.ravel()), joint[:, :, 0], list(map(slice, ends, ends[1:])))
 
 
 def _fixes_next(after: _AfterFirst, fixes: Sequence[Prospect]) -> _Followed:
     behind = np.concatenate([after.model.behind(p.move.id, after.how).take(after.active, axis=0) for p in fixes], axis=1)
     joint = (after.beliefs @ behind).reshape(len(after.booted), 4 * len(fixes), -1)
-    used = [tuple(sorted({*u, *p.used})) for u in after.used for p in fixes]
+    then = {u: [tuple(sorted({*u, *p.used})) for p in fixes] for u in set(after.used)}
+    used = [gone for u in after.used for gone in then[u]]
     parts = [slice(4 * place, 4 * place + 4) for place in range(len(fixes))]
     return _Followed(Block(_given(joint), used, np.tile(_BOOTS, len(used))), joint[:, :, 0], parts)
 
@@ -330,22 +345,21 @@ def _given(joint: Floats) -> Floats:
     return (joint[..., 1:] / np.maximum(joint[..., :1], 1e-300)).reshape(-1, joint.shape[-1] - 1)
 
 
-def _expected(costs: Economy, followed: Sequence[_Followed]) -> list[Floats]:
-    """What each second move leaves to pay in each row, on average over its outcomes, shape (v,) each."""
+def _expected(costs: Economy, after: _AfterFirst, followed: Sequence[_Followed]) -> list[Floats]:
+    """What each second move leaves to pay in each row, on average over its outcomes, shape (v,) each. What is too unlikely to be weighed leaves what the
+    row itself does."""
     values = []
     for one, settled in zip(followed, _settle(costs, [f.block for f in followed]), strict=True):
-        weighed = settled.reshape(one.chance.shape) * one.chance
+        rows = settled.reshape(one.chance.shape)
+        weighed = np.where(np.isnan(rows), after.values[:, None], rows) * one.chance
         values += [weighed[:, part].sum(axis=1) / one.chance[:, part].sum(axis=1) for part in one.parts]
     return values
 
 
-def _posts(model: Model, state: TicketState, move: Check | Fix) -> Floats:
-    """Belief after each outcome, not normalised, shape (o, n)."""
-    return model.sight.looks[move.id] * state.belief if isinstance(move, Check) else model.act(move.id, state.how).apply_all(state.belief)
-
-
-def _next_price(step: _Step, follower: Prospect, first: Check | Fix) -> float:
-    """What the second move costs: nothing for getting there when the first has led to the same place."""
-    move = follower.move
-    shares_visit = move.visit is not None and move.visit == (first.enters or first.visit)
-    return follower.cost - step.entry(move) if shares_visit else follower.cost
+def _next_prices(step: _Step, follower: Prospect, short: Sequence[Prospect]) -> list[float]:
+    """What the second move costs after each of the first ones: nothing for getting there when the first has led to the same place; no move follows itself."""
+    visit, shared = follower.move.visit, follower.cost - step.entry(follower.move)
+    return [
+        np.inf if p is follower else shared if visit is not None and visit == (p.move.enters or p.move.visit) else follower.cost
+        for p in short
+    ]  # fmt: skip

@@ -316,6 +316,7 @@ def _ends(model: Model, state: TicketState, ways: Sequence[tuple[str, ...]]) -> 
     knowledge, worth = model.knowledge, _worth(model, state)
     afterwards = knowledge.rates["failed_try"] + model.space.member @ _cures(model, state, worth)[0]
     weights = np.array([state.belief, state.belief * afterwards]).T
+    total, failing = weights.sum(axis=0).tolist()
     ends = []
     for way in ways:
         fixes = [knowledge.fixes[name] for name in way]
@@ -323,7 +324,6 @@ def _ends(model: Model, state: TicketState, ways: Sequence[tuple[str, ...]]) -> 
         paid += sum(model.final(f.id, state.how).price + (worth if f.destroys else 0.0) for f in fixes)
         shares = model.keep(("shares", way, tuple(state.how.get(f) for f in way)), partial(_shares, model, way, state.how)) @ weights
         (works, saved), (starts, _), (kept, _) = shares.tolist()
-        total, failing = weights.sum(axis=0).tolist()
         at_risk = (total - kept) * worth
         ends.append(_End(paid + failing - saved + at_risk, works, starts, at_risk))
     return ends

@@ -8,16 +8,15 @@ paid for as long as something that needs it, or a later one, may still be wrong.
 from __future__ import annotations
 
 from collections.abc import Collection, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import lru_cache
 
 import numpy as np
-from numpy.typing import NDArray
 
 from gatecheck.core.belief.compile import variant_of
 from gatecheck.core.belief.facts import Facts
 from gatecheck.core.belief.model import Model
-from gatecheck.core.belief.space import Floats, Ints
+from gatecheck.core.belief.space import Flags, Floats, Ints, Light
 from gatecheck.core.knowledge.tables import Check, Fix, Knowledge
 from gatecheck.core.tape.fold import TicketState
 
@@ -55,8 +54,25 @@ def shared_entry(knowledge: Knowledge, state: TicketState, move: Check | Fix) ->
 
 _NEEDED = 1e-4
 """a fix less likely to be needed than this, for every belief at hand, changes no value"""
+_MOST_SETS = 2000
 _SURELY, _BROAD = 0.9, 5
 """a fix that cures at least so many faults this surely is broad"""
+
+
+_ONE = np.float32(1.0)
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class _Light:
+    """The arrays of an `Economy` that every belief is weighed with, in few digits."""
+
+    base: Light
+    risk: Light
+    when_cured: Light
+    cure: Light
+    left_in: Light
+    slips: Light
+    mending: Light
 
 
 @dataclass(frozen=True, slots=True)
@@ -89,6 +105,9 @@ class Economy:
     """shape (f, m): `cure` in that order"""
     broad: tuple[int, ...]
     """columns of fixes that cure most of what can be on a drive at once: to be weighed first as well as last"""
+    light: _Light
+    kept: dict[tuple[int, ...], tuple[Light, Light]] = field(default_factory=dict, compare=False, repr=False)
+    """what follows from a set of fixes that are used up (`_with_used`)"""
 
     def sequences(self, used: Sequence[tuple[int, ...]]) -> Floats:
         """Who cures what when the fixes in each of these v sets are used up: the cheapest cure of a fault first.
@@ -105,112 +124,138 @@ class Economy:
         weights[:, -1] = left[:, :, -1] if left.shape[2] else 1.0
         return weights
 
-    def value(self, marginals: Floats, booted: NDArray[np.bool_], used: Sequence[tuple[int, ...]], of: Ints) -> Floats:
+    def value(self, marginals: Floats, booted: Flags, used: Sequence[tuple[int, ...]], of: Ints) -> Floats:
         """Expected cost of fixing, shape (k,), for fault probabilities `marginals`, shape (k, f). Of each row's fixes those in
         the set `used[of]` are used up.
 
         Where the machine starts (`booted`, shape (k,)), it is handed back with what is left in it.
         """
+        light = marginals.astype(np.float32)
         if not booted.any():
-            return self._mended(marginals, used, of)
+            return self._mended(light, used, of)
         values = np.empty(len(marginals))
         starts, fails = np.flatnonzero(booted), np.flatnonzero(~booted)
-        values[starts] = self._handed_back(marginals[starts])
+        values[starts] = self._handed_back(light[starts])
         if len(fails):
-            values[fails] = self._mended(marginals[fails], used, of[fails])
+            values[fails] = self._mended(light[fails], used, of[fails])
         return values
 
-    def _mended(self, marginals: Floats, used: Sequence[tuple[int, ...]], of: Ints) -> Floats:
-        """The value where the machine does not start. A broad fix is made first only where that alone is not dearer already."""
+    def _mended(self, marginals: Light, used: Sequence[tuple[int, ...]], of: Ints) -> Floats:
+        """The value where the machine does not start. A broad fix is made first only where that alone, with the least that what it leaves can cost, is
+        not dearer already."""
         best = self._in_turn(marginals, used, of)
         sets, columns = list(used), list(self.broad)
         rows, paid, mended, places = [], [], [], []
         for column, first in zip(columns, self._first(columns, marginals), strict=True):
             unused = np.array([column not in gone for gone in used])
             may_win = np.flatnonzero((first < best) & unused[of])
+            if not len(may_win):
+                continue
+            then = [tuple(sorted({*gone, column})) for gone in used]
+            left = marginals[may_win] * (1.0 - self.light.cure[:, column])
+            wins = np.flatnonzero(first[may_win] + self._least(left, then, of[may_win]) < best[may_win])
+            may_win = may_win[wins]
             if len(may_win):
                 rows.append(may_win)
                 paid.append(first[may_win])
-                mended.append(marginals[may_win] * (1.0 - self.cure[:, column]))
+                mended.append(left[wins])
                 places.append(of[may_win] + len(sets))
-                sets += [tuple(sorted({*gone, column})) for gone in used]
+                sets += then
         if rows:
             after = np.concatenate(paid) + self._in_turn(np.concatenate(mended), sets, np.concatenate(places))
             np.minimum.at(best, np.concatenate(rows), after)
-        return np.asarray(np.minimum(best + self._beside(marginals), self.base[-1]))
+        return np.asarray(np.minimum(best + self._beside(marginals), self.light.base[-1]), dtype=np.float64)
 
-    def _first(self, columns: list[int], marginals: Floats) -> Floats:
+    def _least(self, marginals: Light, used: Sequence[tuple[int, ...]], of: Ints) -> Light:
+        """Shape (k,): no order of fixes costs less. Every fix is paid at least as often as it is what is needed, and giving up is paid at most once."""
+        alone = np.array([least for _, least in self._with_used(used)])
+        return np.asarray(np.einsum("kf,kf->k", marginals, alone[of]) / np.maximum(marginals.sum(axis=1), _ONE))
+
+    def _first(self, columns: list[int], marginals: Light) -> Light:
         """Shape (c, k): what each of these fixes costs that is made before all others."""
-        mended = np.minimum(self.cure[:, columns].T @ marginals.T, 1.0)
-        risk = self.risk[:, columns].T @ marginals.T
-        return np.asarray(self.base[columns, None] + risk + self.when_cured[columns, None] * mended)
+        light = self.light
+        mended = np.minimum(marginals @ light.cure[:, columns], _ONE)
+        return np.asarray((light.base[columns] + marginals @ light.risk[:, columns] + light.when_cured[columns] * mended).T)
 
-    def _beside(self, marginals: Floats) -> Floats:
+    def _beside(self, marginals: Light) -> Light:
         """Shape (k,): what is paid besides: faults that the machine starts in spite of, or a look at one that has none."""
-        unseen = np.minimum(marginals * self.slips, np.maximum(1.0 - marginals, 0.0) * self.mending).sum(axis=1)
-        return np.asarray(unseen + np.maximum(1.0 - marginals.sum(axis=1), 0.0) * self.restart)
+        unseen = np.minimum(marginals * self.light.slips, np.maximum(1.0 - marginals, 0.0) * self.light.mending).sum(axis=1)
+        return np.asarray(unseen + np.maximum(1.0 - marginals.sum(axis=1), 0.0) * np.float32(self.restart))
 
-    def _in_turn(self, marginals: Floats, used: Sequence[tuple[int, ...]], of: Ints) -> Floats:
+    def _in_turn(self, marginals: Light, used: Sequence[tuple[int, ...]], of: Ints) -> Light:
         """Shape (k,): what it costs to make the fixes in the order of cost per probability that they are needed; at any point
         the machine may be given up at the price of the last column."""
+        light = self.light
         by_set = np.argsort(of, kind="stable")
-        faults = np.ascontiguousarray(marginals[by_set].T, dtype=np.float32)  # seven digits are more than any odds here have
+        faults = marginals.take(by_set, axis=0)
         needed = self._needed(faults, used, np.bincount(of, minlength=len(used)).tolist())
-        give_up, last = self.base[-1], needed[-1]
-        best = give_up * np.minimum(last, 1.0)
-        matters = np.flatnonzero(needed[:-1].max(axis=1, initial=0.0) > _NEEDED)
+        give_up, last = light.base[-1], needed[:, -1]
+        best = give_up * np.minimum(last, _ONE)
+        matters = np.flatnonzero(needed[:, :-1].max(axis=0, initial=0.0) > _NEEDED)
         if len(matters):
-            need = needed[matters]
-            price = self.base[matters, None].astype(np.float32) + self.risk[:, matters].T.astype(np.float32) @ faults
-            order = _ascending(np.divide(price, np.maximum(need, 1e-12), dtype=np.float32))
-            flat = order * need.shape[1] + np.arange(need.shape[1])
-            need, price = need.take(flat), price.take(flat)
+            need = needed.take(matters, axis=1)
+            price = faults @ light.risk.take(matters, axis=1) + light.base[matters]
+            order = _ascending(np.divide(price, np.maximum(need, np.float32(1e-12)), dtype=np.float32))
+            on_top = light.when_cured[matters].take(order)
+            order += np.arange(len(need), dtype=np.intp)[:, None] * len(matters)
+            need, price = need.take(order), price.take(order)
             up_to = _up_to(len(matters))
-            gone = up_to @ need
-            later = gone[-1] + last - gone
-            spent = price * np.minimum(later + need, 1.0) + need * self.when_cured.astype(np.float32)[matters][order]
-            spent = up_to @ spent + give_up * np.minimum(later, 1.0)
-            best = np.minimum(spent.min(axis=0), give_up * np.minimum(gone[-1] + last, 1.0))
-        values = np.empty(len(best))
+            gone = need @ up_to
+            everything = gone[:, -1:] + last[:, None]
+            later = everything - gone
+            spent = (price * np.minimum(later + need, _ONE) + need * on_top) @ up_to
+            spent += give_up * np.minimum(later, _ONE)
+            best = np.minimum(spent.min(axis=1), give_up * np.minimum(everything[:, 0], _ONE))
+        values = np.empty(len(best), dtype=np.float32)
         values[by_set] = best
         return values
 
-    def _needed(self, faults: NDArray[np.float32], used: Sequence[tuple[int, ...]], counts: Sequence[int]) -> NDArray[np.float32]:
-        """Shape (x, k): the probability that each fix is needed, for `faults`, shape (f, k), whose first `counts[0]` columns
+    def _needed(self, faults: Light, used: Sequence[tuple[int, ...]], counts: Sequence[int]) -> Light:
+        """Shape (k, x): the probability that each fix is needed, for `faults`, shape (k, f), whose first `counts[0]` rows
         have the fixes of the first set used up, the next `counts[1]` those of the second, and so on."""
-        there = [place for place, count in enumerate(counts) if count]
-        needed, start = np.empty((len(self.base), faults.shape[1]), dtype=np.float32), 0
-        for chances, place in zip(self.sequences([used[place] for place in there]).astype(np.float32), there, strict=True):
-            stop = start + counts[place]
-            np.matmul(chances, faults[:, start:stop], out=needed[:, start:stop])
-            start = stop
+        needed, start = np.empty((len(faults), len(self.base)), dtype=np.float32), 0
+        for (chances, _), count in zip(self._with_used(used), counts, strict=True):
+            if count:
+                np.matmul(faults[start : start + count], chances, out=needed[start : start + count])
+                start += count
         return needed
 
-    def _handed_back(self, marginals: Floats) -> Floats:
+    def _with_used(self, used: Sequence[tuple[int, ...]]) -> list[tuple[Light, Light]]:
+        """`sequences` of each of these sets, shape (f, x), and the least that the cure of each fault alone then costs, shape (f,)."""
+        if len(self.kept) > _MOST_SETS:
+            self.kept.clear()
+        new = [gone for gone in dict.fromkeys(used) if gone not in self.kept]
+        if new:
+            weights = np.ascontiguousarray(self.sequences(new).transpose(0, 2, 1), dtype=np.float32)
+            alone = weights @ np.minimum(self.light.base, self.light.base[-1])
+            self.kept.update(zip(new, zip(weights, alone, strict=True), strict=True))
+        return [self.kept[gone] for gone in used]
+
+    def _handed_back(self, marginals: Light) -> Light:
         """A machine that starts does not show whether a fix was needed: hand it back as it is, or mend one thing blindly."""
-        handed = marginals * self.left_in
-        saved = handed @ self.cure - self.base[:-1] - (marginals @ self.risk[:, :-1])
+        light = self.light
+        handed = marginals * light.left_in
+        saved = handed @ light.cure - light.base[:-1] - marginals @ light.risk[:, :-1]
         return np.asarray(handed.sum(axis=1) - np.maximum(saved.max(axis=1, initial=0.0), 0.0))
 
 
 @lru_cache(maxsize=64)
-def _up_to(size: int) -> NDArray[np.float32]:
-    """A lower triangle of ones: its product with an array gives the sums up to and with each row."""
-    return np.tri(size, dtype=np.float32)
+def _up_to(size: int) -> Light:
+    """An upper triangle of ones: the product of an array with it gives the sums up to and with each column."""
+    return np.ascontiguousarray(np.tri(size, dtype=np.float32).T)
 
 
-def _ascending(ratios: NDArray[np.float32]) -> Ints:
-    """Which comes first, second, … along the first axis, for positive numbers of shape (x, k).
+def _ascending(ratios: Light) -> Ints:
+    """Which comes first, second, … in each row, for positive numbers of shape (k, x).
 
     Sorts the numbers as whole ones: the bits of a positive float stand in the order of its value, and its last ones give
     way to its place. With 26 fixes that is five bits: ratios closer than four parts in a million stand in the order of
     the fixes.
     """
-    bits = ratios.astype(np.float32).view(np.int32)
-    mask = np.int32((1 << (len(ratios) - 1).bit_length()) - 1)
-    keys = np.ascontiguousarray(((bits & ~mask) | np.arange(len(ratios), dtype=np.int32)[:, None]).T)
+    mask = np.int32((1 << (ratios.shape[1] - 1).bit_length()) - 1)
+    keys = (ratios.view(np.int32) & ~mask) | np.arange(ratios.shape[1], dtype=np.int32)
     keys.sort(axis=1)
-    return np.ascontiguousarray((keys & mask).T, dtype=np.intp)
+    return (keys & mask).astype(np.intp)
 
 
 def economy(model: Model, state: TicketState, barred: Collection[str]) -> Economy:
@@ -252,7 +297,9 @@ def _economy(model: Model, state: TicketState, names: tuple[str, ...], worth: fl
     cheapest = np.argsort(costs[:-1] / np.maximum(cure, 1e-9), axis=1)[:, :most]
     shares = np.take_along_axis(cure, cheapest, axis=1)
     broad = tuple(c for c in range(len(names)) if (cure[:, c] >= _SURELY).sum() >= _BROAD)
-    return Economy(model, names, costs, risk, on_top, cure, left_in, passing * knowledge.rates["comeback"], mending, restart, worth, cheapest, shares, broad)
+    slips = passing * knowledge.rates["comeback"]
+    light = _Light(*(np.ascontiguousarray(a, dtype=np.float32) for a in (costs, risk, on_top, cure, left_in, slips, mending)))
+    return Economy(model, names, costs, risk, on_top, cure, left_in, slips, mending, restart, worth, cheapest, shares, broad, light)
 
 
 def _mending(model: Model, state: TicketState, names: Sequence[str], cure: Floats, costs: Floats) -> Floats:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import TypedDict
 
@@ -109,14 +109,17 @@ class TicketState:
 def fold(model: Model, facts: Facts, entries: Sequence[Entry]) -> TicketState:
     """Fold a tape. Raises TapeError where a put-back has no trial before it."""
     stands = standing(entries)
+    own = [(index, entry) for index, entry in enumerate(entries) if stands[index]]
+    deeds = [(index, entry) for index, entry in own if isinstance(entry, Reading | PutBack)]
     counts = weighed(entries, stands, model)
     merged = merge_facts(facts, entries, stands)
-    trials, back_of = _trials(model, entries, counts)
-    tries = _tried(model, entries, stands)
-    readings = tuple((i, e) for i, e in enumerate(entries) if stands[i] and isinstance(e, Reading))
+    trials, back_of = _trials(model, own, counts)
+    tries = _tried(model, deeds)
+    readings = tuple((i, e) for i, e in deeds if isinstance(e, Reading))
     latest = {reading.move: (index, reading) for index, reading in readings}
     cases = cases_of(model, latest, merged)
-    steps, belief = _filter(model, merged, entries, counts, back_of, _how_then(entries, cases, tries.seconds), _on_dock(model, entries, stands))
+    steps, belief = _filter(model, merged, [d for d in deeds if counts[d[0]]], back_of, _how_then(readings, cases, tries.seconds), _on_dock(model, deeds))
+    current, confirmed = _current(model, deeds)
     visit, is_open = _whereabouts(model, readings)
     booted = _booted(readings)
     if booted is None:
@@ -131,18 +134,18 @@ def fold(model: Model, facts: Facts, entries: Sequence[Entry]) -> TicketState:
         readings=readings,
         latest=latest,
         trials=trials,
-        overrides=frozenset((e.interlock, e.move) for e, s in zip(entries, stands, strict=True) if s and isinstance(e, Override)),
-        confirmed=_current(model, entries, stands, twice=True),
-        current=_current(model, entries, stands),
+        overrides=frozenset((e.interlock, e.move) for _, e in own if isinstance(e, Override)),
+        confirmed=confirmed,
+        current=current,
         tried=tries.tried,
         once=tries.once,
         how={fix: (*cases.get(fix, ()), *((AGAIN,) if fix in tries.once else ())) for fix in {*cases, *tries.once}},
         visit=visit,
         is_open=is_open,
         booted=booted,
-        running=_running(entries, stands),
-        signed=_signed(entries, stands),
-        proven=next((e.faults for e, s in zip(reversed(entries), reversed(stands), strict=True) if s and isinstance(e, Proven)), None),
+        running=_running(own),
+        signed=_signed(own),
+        proven=next((e.faults for _, e in reversed(own) if isinstance(e, Proven)), None),
     )  # fmt: skip
 
 
@@ -159,10 +162,9 @@ def cases_of(model: Model, latest: Mapping[str, tuple[int, Reading]], facts: Fac
     return found
 
 
-def _how_then(entries: Sequence[Entry], cases: Mapping[str, tuple[str, ...]], seconds: Collection[int]) -> dict[int, tuple[str, ...]]:
+def _how_then(readings: Sequence[tuple[int, Reading]], cases: Mapping[str, tuple[str, ...]], seconds: Collection[int]) -> dict[int, tuple[str, ...]]:
     """Place of a fix's reading -> the cases that held: those of now, for what a fix rests on hardly changes under it."""
-    how = {i: (*cases.get(e.move, ()), *((AGAIN,) if i in seconds else ())) for i, e in enumerate(entries) if isinstance(e, Reading)}
-    return {place: own for place, own in how.items() if own}
+    return {i: (*cases.get(e.move, ()), *((AGAIN,) if i in seconds else ())) for i, e in readings if i in seconds or e.move in cases}
 
 
 class _Sums(TypedDict):
@@ -192,12 +194,17 @@ def _booted(readings: Sequence[tuple[int, Reading]]) -> int | None:
     return booted
 
 
-def _running(entries: Sequence[Entry], stands: Sequence[bool]) -> int | None:
+Standing = Sequence[tuple[int, Entry]]
+"""the entries that stand, each with its place on the tape"""
+Deeds = Sequence[tuple[int, Reading | PutBack]]
+
+
+def _running(own: Standing) -> int | None:
     running: dict[str, int] = {}
-    for index, entry in enumerate(entries):
-        if stands[index] and isinstance(entry, Started):
+    for index, entry in own:
+        if isinstance(entry, Started):
             running[entry.move] = index
-        elif stands[index] and isinstance(entry, Reading):
+        elif running and isinstance(entry, Reading):
             running.pop(entry.move, None)
             if entry.move == "power-down" and entry.outcome == "off":
                 running.clear()
@@ -208,12 +215,12 @@ TRIAGE = "triage"
 """where an answered step leads that has gone wrong"""
 
 
-def _signed(entries: Sequence[Entry], stands: Sequence[bool]) -> int | None:
+def _signed(own: Standing) -> int | None:
     signed = None
-    for index, entry in enumerate(entries):
-        if stands[index] and isinstance(entry, Signed):
+    for index, entry in own:
+        if isinstance(entry, Signed):
             signed = index
-        elif stands[index] and _overturns(entry):
+        elif signed is not None and _overturns(entry):
             signed = None
     return signed
 
@@ -231,15 +238,15 @@ def _overturns(entry: Entry) -> bool:
     return (entry.move, entry.outcome) not in _BESIDE_THE_CALL
 
 
-def _trials(model: Model, entries: Sequence[Entry], stands: Sequence[bool]) -> tuple[tuple[Trial, ...], dict[int, int]]:
+def _trials(model: Model, own: Standing, counts: Sequence[bool]) -> tuple[tuple[Trial, ...], dict[int, int]]:
     """All trials, and for every put-back of a reading the entry it takes back."""
     fixes = model.knowledge.fixes
     open_at: dict[str, list[int]] = {}
     back_of: dict[int, int] = {}
     pending: dict[str, tuple[int, Changed]] = {}
     trials: dict[int, Trial] = {}
-    for index, entry in enumerate(entries):
-        if not stands[index]:
+    for index, entry in own:
+        if not counts[index]:
             continue
         if isinstance(entry, Changed):
             pending[entry.fix] = (index, entry)
@@ -287,44 +294,47 @@ def _whereabouts(model: Model, readings: Sequence[tuple[int, Reading]]) -> tuple
     return visit, is_open
 
 
-def _current(model: Model, entries: Sequence[Entry], stands: Sequence[bool], *, twice: bool = False) -> frozenset[str]:
-    """Checks whose last reading still describes the machine; `twice`: those that showed the same two times over."""
+def _current(model: Model, deeds: Deeds) -> tuple[frozenset[str], frozenset[str]]:
+    """Checks whose last reading still describes the machine, and those of them that showed the same two times over."""
+    looks = model.sight.looks
     current: set[str] = set()
     showed: dict[str, str | None] = {}
     confirmed: set[str] = set()
-    for index, entry in enumerate(entries):
-        if not stands[index]:
+    for _, entry in deeds:
+        if isinstance(entry, PutBack):
+            current -= model.deeds.affects.get(entry.fix, _NONE)
             continue
-        if isinstance(entry, Reading) and entry.move in model.sight.looks:
-            if entry.move in current and entry.outcome is not None and showed.get(entry.move) == entry.outcome:
-                confirmed.add(entry.move)
+        move = entry.move
+        if move in looks:
+            if move in current and entry.outcome is not None and showed.get(move) == entry.outcome:
+                confirmed.add(move)
             else:
-                confirmed.discard(entry.move)
-            showed[entry.move] = entry.outcome
-            current.add(entry.move)
-        elif isinstance(entry, PutBack) or (isinstance(entry, Reading) and is_done(entry)):
-            if isinstance(entry, PutBack):
-                current -= model.deeds.affects.get(entry.fix, frozenset())
-            else:
-                current -= model.voided(entry.move, entry.outcome)
-    return frozenset(confirmed & current) if twice else frozenset(current)
+                confirmed.discard(move)
+            showed[move] = entry.outcome
+            current.add(move)
+        elif is_done(entry):
+            current -= model.voided(move, entry.outcome)
+    return frozenset(current), frozenset(confirmed & current)
 
 
-def _on_dock(model: Model, entries: Sequence[Entry], stands: Sequence[bool]) -> frozenset[int]:
+_NONE: frozenset[str] = frozenset()
+
+
+def _on_dock(model: Model, deeds: Deeds) -> frozenset[int]:
     """Places of looks that can only have been made on a dock: the drive was seen there, and in its own machine it is absent. What says that it could
     not be read says nothing of where it lay."""
+    if not any(isinstance(entry, Reading) and entry.move == "seen-dock" for _, entry in deeds):
+        return frozenset()
     shown: dict[str, str | None] = {}
     docked: set[int] = set()
-    for index, entry in enumerate(entries):
-        if not stands[index]:
-            continue
+    for index, entry in deeds:
         if isinstance(entry, Reading) and entry.move in model.sight.looks:
             shown[entry.move] = entry.outcome
             away = shown.get("seen-dock") == "right" and shown.get("seen-live", shown.get("seen-setup")) == "absent"
             if away and entry.move in model.sight.docked and entry.outcome not in model.knowledge.checks[entry.move].table.hidden_row:
                 docked.add(index)
-        elif isinstance(entry, PutBack) or (isinstance(entry, Reading) and is_done(entry)):
-            gone = model.deeds.affects.get(entry.fix, frozenset()) if isinstance(entry, PutBack) else model.voided(entry.move, entry.outcome)
+        elif isinstance(entry, PutBack) or is_done(entry):
+            gone = model.deeds.affects.get(entry.fix, _NONE) if isinstance(entry, PutBack) else model.voided(entry.move, entry.outcome)
             shown = {check: outcome for check, outcome in shown.items() if check not in gone}
     return frozenset(docked)
 
@@ -344,7 +354,7 @@ class Tries:
     seconds: frozenset[int]
 
 
-def _tried(model: Model, entries: Sequence[Entry], stands: Sequence[bool]) -> Tries:
+def _tried(model: Model, deeds: Deeds) -> Tries:
     """Fixes not worth making again as things are: those that changed nothing, until something they rest on changes.
 
     A setting that was put back and then looked at again may be tried once more: the first try may have been a slip.
@@ -355,17 +365,15 @@ def _tried(model: Model, entries: Sequence[Entry], stands: Sequence[bool]) -> Tr
     failed: dict[str, int] = {}
     once: set[str] = set()
     seconds: set[int] = set()
-    for index, entry in enumerate(entries):
-        if not stands[index]:
-            continue
+    for index, entry in deeds:
         if isinstance(entry, PutBack):
             back.add(entry.fix)  # known not to help as things are: it stays tried until another fix changes something
             continue
-        if isinstance(entry, Reading) and entry.move in model.knowledge.checks:
+        if back and entry.move in model.knowledge.checks:
             again = {f for f in back if entry.move in (model.knowledge.fixes[f].look_first or _ANEW) and tries[f] < _MOST_TRIES}
             tried -= again
             back -= again
-        if isinstance(entry, Reading) and entry.move in model.knowledge.fixes:
+        if entry.move in model.knowledge.fixes:
             tries[entry.move] = tries.get(entry.move, 0) + is_done(entry)
             if entry.move in ("replace-drive", "reinstall") and is_done(entry):
                 tried = {f for f in tried if not (model.knowledge.fixes[f].writes or f in ("reseat", "swap-cable"))}
@@ -409,43 +417,46 @@ def came_in_with(model: Model, facts: Facts, entries: Sequence[Entry]) -> Floats
     The filter with every particle remembering where it started. Raises TapeError as `fold` does.
     """
     stands = standing(entries)
+    own = [(index, entry) for index, entry in enumerate(entries) if stands[index]]
+    deeds = [(index, entry) for index, entry in own if isinstance(entry, Reading | PutBack)]
     counts = weighed(entries, stands, model)
     merged = merge_facts(facts, entries, stands)
-    _, back_of = _trials(model, entries, counts)
+    _, back_of = _trials(model, own, counts)
     particles = Particles(model, model.prior(merged))
     particles.remember(-1)
-    latest = {e.move: (i, e) for i, e in enumerate(entries) if stands[i] and isinstance(e, Reading)}
-    how, docked = _how_then(entries, cases_of(model, latest, merged), _tried(model, entries, stands).seconds), _on_dock(model, entries, stands)
-    wanted_later = set(back_of.values())
-    for index, entry in enumerate(entries):
-        if counts[index] and isinstance(entry, Reading):
-            if index in wanted_later:
-                particles.remember(index)
-            particles.weigh(merged, entry.move, entry.weights, how.get(index, ()), index in docked)
-        elif counts[index] and isinstance(entry, PutBack) and index in back_of:
-            particles.put_back(back_of[index], model.deeds.acts[entry.fix])
+    readings = [(i, e) for i, e in deeds if isinstance(e, Reading)]
+    cases = cases_of(model, {e.move: (i, e) for i, e in readings}, merged)
+    how, docked = _how_then(readings, cases, _tried(model, deeds).seconds), _on_dock(model, deeds)
+    for _ in _weighed_in_turn(particles, merged, [d for d in deeds if counts[d[0]]], back_of, how, docked):
+        pass
     before = summed(particles.stash[-1], particles.weight, model.space.size)
     return np.asarray(before / before.sum())
 
 
-def _filter(
-    model: Model, facts: Facts, entries: Sequence[Entry], counts: Sequence[bool], back_of: Mapping[int, int], how: Mapping[int, tuple[str, ...]], docked: Collection[int]
-) -> tuple[list[Step], Floats]:
-    particles = Particles(model, model.prior(facts))
+def _weighed_in_turn(
+    particles: Particles, facts: Facts, deeds: Deeds, back_of: Mapping[int, int], how: Mapping[int, tuple[str, ...]], docked: Collection[int]
+) -> Iterator[tuple[int, Reading | PutBack]]:
+    """Read one deed after the other; each is given as soon as it has weighed."""
     wanted_later = set(back_of.values())
-    steps: list[Step] = []
-    belief = particles.belief
-    for index, entry in enumerate(entries):
-        if not counts[index]:
-            continue
+    for index, entry in deeds:
         if isinstance(entry, Reading):
             if index in wanted_later:
                 particles.remember(index)
             particles.weigh(facts, entry.move, entry.weights, how.get(index, ()), index in docked)
-        elif isinstance(entry, PutBack) and index in back_of:
-            particles.put_back(back_of[index], model.deeds.acts[entry.fix])
+        elif index in back_of:
+            particles.put_back(back_of[index], particles.model.deeds.acts[entry.fix])
         else:
             continue
+        yield index, entry
+
+
+def _filter(
+    model: Model, facts: Facts, deeds: Deeds, back_of: Mapping[int, int], how: Mapping[int, tuple[str, ...]], docked: Collection[int]
+) -> tuple[list[Step], Floats]:
+    particles = Particles(model, model.prior(facts))
+    steps: list[Step] = []
+    belief = particles.belief
+    for index, entry in _weighed_in_turn(particles, facts, deeds, back_of, how, docked):
         before, belief = belief, particles.belief
         steps.append(Step(index, entry, before, belief))
     return steps, belief / belief.sum()

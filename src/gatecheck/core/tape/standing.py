@@ -29,29 +29,28 @@ def weighed(entries: Sequence[Entry], stands: Sequence[bool], model: Model) -> l
     with the same outcome right after itself is the same evidence too.
     """
     counts = list(stands)
+    looks, acts = model.sight.looks, model.deeds.acts
+    deeds = [(index, entry) for index, entry in enumerate(entries) if stands[index] and isinstance(entry, Reading | PutBack)]
     again: set[str] = set()
-    for index in range(len(entries) - 1, -1, -1):
-        entry = entries[index]
-        if not stands[index]:
-            continue
-        if isinstance(entry, Reading) and entry.move in model.sight.looks:
+    for index, entry in reversed(deeds):
+        if isinstance(entry, PutBack):
+            again -= model.deeds.affects.get(entry.fix, frozenset())
+        elif entry.move in looks:
             if entry.move in again:
                 counts[index] = False
             again.add(entry.move)
-        elif isinstance(entry, Reading) and is_done(entry):
+        elif is_done(entry):
             again -= model.voided(entry.move, entry.outcome)
-        elif isinstance(entry, PutBack) and entry.fix in model.deeds.acts:
-            again -= model.deeds.affects[entry.fix]
     last: Reading | None = None
-    for index, entry in enumerate(entries):
-        if isinstance(entry, Reading) and stands[index] and entry.move in model.deeds.acts:
+    for index, entry in deeds:
+        if isinstance(entry, PutBack):
+            last = None
+        elif entry.move in acts:
             if last == entry:
                 counts[index] = False
             last = entry
-        elif last is not None and isinstance(entry, Reading) and stands[index] and model.may_help_again(last.move):
+        elif last is not None and model.may_help_again(last.move):
             last = None  # something was looked at in between: the next one is a second try
-        elif isinstance(entry, PutBack) and stands[index]:
-            last = None
     return counts
 
 

@@ -62,11 +62,16 @@ class Words:
                 self.sentences[key] = sentence
         self._formatter = _Formatter(self)
 
+    @classmethod
+    def of(cls, sentences: dict[str, str], knowledge: Knowledge, fallback: Words | None = None) -> Words:
+        """Sentences that were read before, over these tables."""
+        words = cls({}, knowledge, fallback)
+        words.sentences = sentences
+        return words
+
     def over(self, knowledge: Knowledge) -> Words:
         """The same sentences over other tables (a shop's own, or relearned ones)."""
-        other = Words({}, knowledge, self.fallback)
-        other.sentences = self.sentences
-        return other
+        return Words.of(self.sentences, knowledge, self.fallback)
 
     def say(self, said: Said | None) -> str:
         """The sentence; empty for None. A sentence that no catalogue has is its id: an old screen may meet a newer tape."""

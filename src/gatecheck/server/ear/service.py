@@ -10,12 +10,11 @@ from functools import lru_cache
 
 import numpy as np
 
-from gatecheck.core.errors import TapeError
+from gatecheck.core.errors import InputError, TapeError
 from gatecheck.core.instruments.evidence import noted
 from gatecheck.core.signal.sound import Heard, judge_sound
 from gatecheck.core.signal.supply import Seen, judge_supply
 from gatecheck.core.words.said import Said, say, to_json
-from gatecheck.files import InputError
 from gatecheck.practice.patients import patient
 from gatecheck.practice.sounds import Scene, Trace, sound, trace
 from gatecheck.recordings import read_trace, read_wav

@@ -7,7 +7,7 @@ import warnings
 
 from PIL import Image, ImageOps, UnidentifiedImageError
 
-from gatecheck.files import InputError
+from gatecheck.core.errors import InputError
 
 LARGEST = 24 << 20
 _MOST_PIXELS, _LONGEST_SIDE, _QUALITY = 60_000_000, 1600, 82
