@@ -10,10 +10,11 @@ by giving it up at a fixed price.
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import NamedTuple
 
 import numpy as np
+from msgspec.structs import replace
 
 from gatecheck.core.belief.compile import compile_model
 from gatecheck.core.belief.model import Model

@@ -146,7 +146,7 @@ def test_dear_parts_do_not_turn_a_replacement_into_a_referral(model: Model) -> N
 
 
 def test_a_world_that_misreads_tells_each_time_anew(model: Model) -> None:
-    from dataclasses import replace
+    from msgspec.structs import replace
 
     careless = replace(model, knowledge=replace(model.knowledge, misread={"": 0.3}))
     made = Machine.draw(careless, PC, np.random.default_rng(3))

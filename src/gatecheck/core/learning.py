@@ -9,10 +9,11 @@ that rise towards twice, the nearer the more tickets there are.
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from itertools import pairwise
 
 import numpy as np
+from msgspec.structs import replace
 
 from gatecheck.core.belief.facts import FactValue
 from gatecheck.core.belief.model import Model

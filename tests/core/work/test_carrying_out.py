@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
+import dataclasses
 from itertools import product
 from typing import Any
 
 import pytest
+from msgspec.structs import replace
 
 from gatecheck.core.belief.model import Model
 from gatecheck.core.errors import KnowledgeError, TapeError
@@ -191,7 +192,7 @@ def test_the_same_size_stands_first_and_flash_before_a_disk(model: Model) -> Non
 
 def test_a_shelf_is_read_back_as_it_was_written() -> None:
     items = [item("A, with a comma", size=250.5), item('"quoted"', "nvme", "m2", price=0.5)]
-    assert [replace(i, id=1) for i in read_shelf(write_shelf(items))] == items
+    assert [dataclasses.replace(i, id=1) for i in read_shelf(write_shelf(items))] == items
 
 
 @pytest.mark.parametrize(("text", "said"), [

@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
+from msgspec import Struct
 
 from gatecheck.core.belief.space import Flags, Floats, Ints, Space
 from gatecheck.core.knowledge.tables import Fix
@@ -19,8 +18,7 @@ _BARELY_STOPS = 0.8
 """a hypothesis that boots with this probability does not stop the boot"""
 
 
-@dataclass(frozen=True, slots=True)
-class Transition:
+class Transition(Struct, frozen=True):
     """What a fix does: edges from hypothesis `src` to `dst`; `weight[o]` is P(dst, outcome o | src).
 
     src, dst: shape (e,), sorted by src; weight: shape (outcomes, e); first: shape (n + 1,), edges of h are

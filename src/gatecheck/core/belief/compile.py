@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping
-from dataclasses import replace
 from functools import partial
 
 import numpy as np
+from msgspec.structs import replace
 
 from gatecheck.core.belief.acts import Transition, stop_gates, transition_of
 from gatecheck.core.belief.looks import hidden_share, look_table

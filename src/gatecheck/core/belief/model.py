@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Hashable, Mapping
-from dataclasses import dataclass, field
 from typing import Any, TypeVar
 
 import numpy as np
+from msgspec import Struct, field
 
 from gatecheck.core.belief.acts import Transition
 from gatecheck.core.belief.facts import Facts, all_odds, fact_test
@@ -21,8 +21,7 @@ _MOST_PRIORS = 256
 _SHOWN_BY_THE_FIX = frozenset({"screen", "reduced-start"})
 
 
-@dataclass(frozen=True, slots=True)
-class Sight:
+class Sight(Struct, frozen=True):
     """What is seen: every check, and every fix with outcomes of its own, compiled over n hypotheses."""
 
     looks: Mapping[str, Floats]
@@ -43,8 +42,7 @@ class Sight:
     """shape (r,): the outcome is of a look at a machine that starts, which goes on starting"""
 
 
-@dataclass(frozen=True, slots=True)
-class Final:
+class Final(Struct, frozen=True):
     """Where a fix ends: per fault, shape (f,), the chance that it is gone and the share of the data lost; and the price.
     What follows a fix in any case (a lab is followed by a new drive) counts in."""
 
@@ -53,8 +51,7 @@ class Final:
     price: float
 
 
-@dataclass(frozen=True, slots=True)
-class Deeds:
+class Deeds(Struct, frozen=True):
     """What is done: every fix compiled. Its x columns are the fixes that cure or resolve something (`fix_ids`)."""
 
     acts: Mapping[str, Transition]
@@ -70,8 +67,7 @@ class Deeds:
     """stress class -> share of the data's worth at stake per fault, shape (f,)"""
 
 
-@dataclass(frozen=True, slots=True)
-class Start:
+class Start(Struct, frozen=True):
     """How far a machine gets by itself."""
 
     passes: Floats
@@ -80,8 +76,7 @@ class Start:
     """shape (n,): the gate of the earliest fault that stops the boot, -1 for none"""
 
 
-@dataclass(frozen=True, slots=True)
-class Model:
+class Model(Struct, frozen=True):
     """The tables over the hypothesis space: what is seen, what is done, how far it starts, and how likely it is beforehand."""
 
     knowledge: Knowledge

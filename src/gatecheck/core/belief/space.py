@@ -8,11 +8,11 @@ that transitions are look-ups.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from itertools import combinations
 from typing import TYPE_CHECKING, TypeAlias
 
 import numpy as np
+from msgspec import Struct
 
 from gatecheck.core.knowledge.tables import Fault
 
@@ -27,16 +27,14 @@ Ints: TypeAlias = "NDArray[np.intp]"
 Flags: TypeAlias = "NDArray[np.bool_]"
 
 
-@dataclass(frozen=True, slots=True)
-class State:
+class State(Struct, frozen=True):
     """A way in which a fault can be there: `fault` is its column."""
 
     fault: int
     intermittent: bool
 
 
-@dataclass(frozen=True, slots=True)
-class Space:
+class Space(Struct, frozen=True):
     """n hypotheses over f faults in c components; faults stand in the order of the boot line, and so do their s states."""
 
     fault_ids: tuple[str, ...]

@@ -8,9 +8,9 @@ look comes first. A release rests on the screen alone: there it is what was seen
 from __future__ import annotations
 
 from collections.abc import Collection, Iterator
-from dataclasses import dataclass
 
 import numpy as np
+from msgspec import Struct
 
 from gatecheck.core.belief.model import Model
 from gatecheck.core.belief.space import Floats, Ints
@@ -25,8 +25,7 @@ _STARTS = ("screen", "clock")
 _STRAINS = ("start", "read", "surface", "write")
 
 
-@dataclass(frozen=True, slots=True)
-class Slip:
+class Slip(Struct, frozen=True):
     """A reading on which a verdict rests: its look, where it stands, how likely it was misread, and what another look saves (bench minutes' worth)."""
 
     move: str

@@ -8,9 +8,9 @@ over. Everything is a product of the belief with maps that are linear in it (`Mo
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 
 import numpy as np
+from msgspec import Struct
 
 from gatecheck.core.belief.model import How, Model
 from gatecheck.core.belief.space import Flags, Floats, Ints, Light
@@ -29,8 +29,7 @@ _UNLIKELY, _NEGLIGIBLE = 0.05, 0.002
 """outcomes of a first move that are not followed further; pairs of outcomes whose second one is not weighed by itself"""
 
 
-@dataclass(slots=True)
-class Prospect:
+class Prospect(Struct):
     """A move and what is seen ahead of it. Over its outcomes: chance (o,), marginals (o, f), values (o,), booted (o,)."""
 
     move: Check | Fix
@@ -49,8 +48,7 @@ class Prospect:
     """the same two steps ahead, where it was looked at so far"""
 
 
-@dataclass(frozen=True, slots=True)
-class View:
+class View(Struct, frozen=True):
     """Everything seen ahead, best first one step ahead; `acting` is what is left to pay when nothing more is looked at."""
 
     checks: tuple[Prospect, ...]
@@ -214,8 +212,7 @@ _BOOTS = np.array([True, False, False, False])
 """which of a fix's outcomes but could-not is a start"""
 
 
-@dataclass(frozen=True, slots=True)
-class Block:
+class Block(Struct, frozen=True):
     """Beliefs to be weighed: fault probabilities, shape (v * k, f), in v runs of k rows; the fixes that are used up in each
     run; and which of the rows start."""
 
@@ -256,8 +253,7 @@ def _two_ahead(
         prospect.twice = prospect.cost + float(prospect.chance @ values)
 
 
-@dataclass(frozen=True, slots=True)
-class _AfterFirst:
+class _AfterFirst(Struct, frozen=True):
     """The v likely outcomes of the moves in the short list, one below the other."""
 
     model: Model
@@ -306,8 +302,7 @@ class _AfterFirst:
         return np.where(self.booted, np.minimum(self.values, now @ costs.left_in), left)
 
 
-@dataclass(frozen=True, slots=True)
-class _Followed:
+class _Followed(Struct, frozen=True):
     """What is left after every outcome of every second move in each row."""
 
     block: Block

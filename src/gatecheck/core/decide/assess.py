@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Sequence
-from dataclasses import dataclass
 
 import numpy as np
+from msgspec import Struct
 
 from gatecheck.core.belief.model import Model
 from gatecheck.core.decide.again import doubtful
@@ -21,22 +21,19 @@ SOUND = "sound"
 _BEFORE_SCREEN = {"story", "sound", "drive-marks"}
 
 
-@dataclass(frozen=True, slots=True)
-class Suspect:
+class Suspect(Struct, frozen=True):
     fault: str
     p: float
 
 
-@dataclass(frozen=True, slots=True)
-class Question:
+class Question(Struct, frozen=True):
     """A fact worth asking the customer, and why now."""
 
     fact: str
     why: Said
 
 
-@dataclass(frozen=True, slots=True)
-class Assessment:
+class Assessment(Struct, frozen=True):
     gates: tuple[GateState, ...]
     suspects: tuple[Suspect, ...]
     """descending; `sound` stands last, in its own place whatever its probability"""

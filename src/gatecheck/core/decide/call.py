@@ -8,10 +8,10 @@ stand, but what to do first is whatever releases it.
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
-from dataclasses import dataclass
 from functools import partial
 
 import numpy as np
+from msgspec import Struct
 
 from gatecheck.core.belief.model import How, Model
 from gatecheck.core.belief.space import Floats, Ints
@@ -52,8 +52,7 @@ _COMBINE_ABOVE = 0.25
 """fixes are put together for the likeliest hypotheses of several faults, each fault at least this likely"""
 
 
-@dataclass(frozen=True, slots=True)
-class Option:
+class Option(Struct, frozen=True):
     """One way out. `fixes` in the order they are made; p_success: works and still works after a month.
 
     minutes: hands-on and unattended; cost: parts and time in currency; expected_loss: what deciding for it costs on
@@ -88,8 +87,7 @@ class Option:
         return None if self.held_by else self.main_fix
 
 
-@dataclass(frozen=True, slots=True)
-class Call:
+class Call(Struct, frozen=True):
     """`choice` is None while nothing is decided; `leans` says where it stands. `balance` sums to one over the choices."""
 
     choice: str | None
@@ -300,8 +298,7 @@ def _cheapest(model: Model, state: TicketState, usable: Sequence[Fix], fault: st
     return min(ways)[1] if ways else None
 
 
-@dataclass(frozen=True, slots=True)
-class _End:
+class _End(Struct, frozen=True):
     """What deciding for a way comes to on average: currency lost, the probability that the machine then works for good,
     that it starts, and the part of the loss that is data."""
 

@@ -8,10 +8,10 @@ paid for as long as something that needs it, or a later one, may still be wrong.
 from __future__ import annotations
 
 from collections.abc import Collection, Sequence
-from dataclasses import dataclass, field
 from functools import lru_cache
 
 import numpy as np
+from msgspec import Struct, field
 
 from gatecheck.core.belief.compile import variant_of
 from gatecheck.core.belief.facts import Facts
@@ -62,8 +62,7 @@ _SURELY, _BROAD = 0.9, 5
 _ONE = np.float32(1.0)
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class _Light:
+class _Light(Struct, frozen=True, eq=False):
     """The arrays of an `Economy` that every belief is weighed with, in few digits."""
 
     base: Light
@@ -75,8 +74,7 @@ class _Light:
     mending: Light
 
 
-@dataclass(frozen=True, slots=True)
-class Economy:
+class Economy(Struct, frozen=True):
     """Costs for one ticket. Fixes stand in the order of `fixes`; a last column stands for what nothing here cures.
 
     base: shape (x,), currency without the risk to data; risk: shape (f, x), currency per fault present.
@@ -106,7 +104,7 @@ class Economy:
     broad: tuple[int, ...]
     """columns of fixes that cure most of what can be on a drive at once: to be weighed first as well as last"""
     light: _Light
-    kept: dict[tuple[int, ...], tuple[Light, Light]] = field(default_factory=dict, compare=False, repr=False)
+    kept: dict[tuple[int, ...], tuple[Light, Light]] = field(default_factory=dict)
     """what follows from a set of fixes that are used up (`_with_used`)"""
 
     def sequences(self, used: Sequence[tuple[int, ...]]) -> Floats:

@@ -7,10 +7,10 @@ was rare already and that the entries before it have made much rarer stands agai
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from itertools import islice
 
 import numpy as np
+from msgspec import Struct
 
 from gatecheck.core.belief.facts import fact_test
 from gatecheck.core.belief.model import Model
@@ -21,8 +21,7 @@ from gatecheck.core.tape.fold import Step, TicketState
 from gatecheck.core.words.said import Said, say
 
 
-@dataclass(frozen=True, slots=True)
-class Doubt:
+class Doubt(Struct, frozen=True):
     """`entries`: places on the tape, in order; two, or one that does not fit the facts the ticket came with. `take_back`: the
     one that the rest of the tape speaks against."""
 

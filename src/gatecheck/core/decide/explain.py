@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
+from msgspec import Struct
 
 from gatecheck.core.belief.model import Model
 from gatecheck.core.belief.space import Floats
@@ -21,16 +21,14 @@ _TELLS = 1.25
 _UNLIKELY = 0.03
 
 
-@dataclass(frozen=True, slots=True)
-class Weight:
+class Weight(Struct, frozen=True):
     """The entry multiplied the odds of the suspect by `factor` (above one: for it; below: against)."""
 
     entry: int
     factor: float
 
 
-@dataclass(frozen=True, slots=True)
-class Tip:
+class Tip(Struct, frozen=True):
     """A check not made yet, the outcome that would tip the call, and where to."""
 
     move: str
@@ -39,8 +37,7 @@ class Tip:
     p: float
 
 
-@dataclass(frozen=True, slots=True)
-class Overturn:
+class Overturn(Struct, frozen=True):
     """Readings that would change the call when they came together: what they are, how likely, and the call then."""
 
     readings: tuple[tuple[str, str], ...]

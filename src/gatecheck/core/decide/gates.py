@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
+from msgspec import Struct
 
 from gatecheck.core.belief.model import Model
 from gatecheck.core.tape.fold import TicketState
@@ -13,8 +12,7 @@ from gatecheck.core.words.said import Said, say
 OPEN, SHUT, SUSPECT, UNPROVEN = "open", "shut", "suspect", "unproven"
 
 
-@dataclass(frozen=True, slots=True)
-class GateState:
+class GateState(Struct, frozen=True):
     """`mass` is the probability that some fault of this gate is there; `entries` are the readings it rests on."""
 
     id: str

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from gatecheck.core.belief.facts import fact_test
 from gatecheck.core.belief.model import Model
@@ -16,8 +17,7 @@ _RENEWING = 0.5
 """a fix that cures a fault with at least this probability makes older readings about it void"""
 
 
-@dataclass(frozen=True, slots=True)
-class Held:
+class Held(Struct, frozen=True):
     """A move held back by one interlock, and why. `entries` are the readings it rests on."""
 
     move: str

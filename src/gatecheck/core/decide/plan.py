@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
-from dataclasses import dataclass
 
 import numpy as np
+from msgspec import Struct
 
 from gatecheck.core.belief.model import Model
 from gatecheck.core.belief.space import Floats
@@ -23,8 +23,7 @@ SOFTWARE_GATES = ("layout", "loader", "system")
 DRIVE_FAULTS = ("drive.dead", "drive.mechanical", "drive.media", "drive.worn")
 
 
-@dataclass(frozen=True, slots=True)
-class Outlook:
+class Outlook(Struct, frozen=True):
     """One outcome of a move: how likely it is and whom it would leave as the first suspect."""
 
     outcome: str
@@ -33,8 +32,7 @@ class Outlook:
     leaves_p: float
 
 
-@dataclass(frozen=True, slots=True)
-class NextMove:
+class NextMove(Struct, frozen=True):
     """A move that can be made now. Minutes include getting there; `gain` is what it saves, `cost` what it takes
     (bench minutes' worth), `net` their difference."""
 
@@ -54,8 +52,7 @@ class NextMove:
     """fault probabilities after each outcome, shape (o, f)"""
 
 
-@dataclass(frozen=True, slots=True)
-class Plan:
+class Plan(Struct, frozen=True):
     """All legal moves, best first."""
 
     ranked: tuple[NextMove, ...]

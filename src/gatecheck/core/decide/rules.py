@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from gatecheck.core.belief.model import Model
 from gatecheck.core.decide.costs import is_data_safe
@@ -14,8 +15,7 @@ from gatecheck.core.tape.fold import TicketState
 from gatecheck.core.words.said import Said, say
 
 
-@dataclass(frozen=True, slots=True)
-class Rule:
+class Rule(Struct, frozen=True):
     """A rule that settles the call: the choice it asks for, and the one fix where it names one."""
 
     choice: str

@@ -7,7 +7,9 @@ sheet ranks the same options under these terms and says plainly where none of th
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from gatecheck.core.belief.facts import FactValue
 from gatecheck.core.belief.model import Model
@@ -22,8 +24,7 @@ _VIABLE = 0.5
 """a way out counts when it works at least this share as often as the surest one"""
 
 
-@dataclass(frozen=True, slots=True)
-class SheetRow:
+class SheetRow(Struct, frozen=True):
     """A way out under the customer's terms. loss: expected loss and what waiting costs, in currency."""
 
     option: Option
@@ -34,16 +35,14 @@ class SheetRow:
     is_call: bool
 
 
-@dataclass(frozen=True, slots=True)
-class CallSheet:
+class CallSheet(Struct, frozen=True):
     """Rows best first; `plain` says what has to be said to the customer before anything is done, or nothing."""
 
     rows: tuple[SheetRow, ...]
     plain: Said | None
 
 
-@dataclass(frozen=True, slots=True)
-class Barred:
+class Barred(Struct, frozen=True):
     """Fixes that an interlock says are wrong on this evidence, so that they are no row: why, and what would release them."""
 
     interlock: str

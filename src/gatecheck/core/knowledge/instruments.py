@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from gatecheck.core.knowledge.toml_table import Table
 
@@ -13,8 +14,7 @@ FactTest = Mapping[str, tuple[str, ...]]
 CONTRADICTION, ROOT, HINT = "contradiction", "root", "hint"
 
 
-@dataclass(frozen=True, slots=True)
-class SettingNeed:
+class SettingNeed(Struct, frozen=True):
     """What a row should stand at where `when` fits the facts. `fits`: value -> how surely the system starts with it."""
 
     when: FactTest
@@ -25,8 +25,7 @@ class SettingNeed:
     source: str
 
 
-@dataclass(frozen=True, slots=True)
-class SettingRow:
+class SettingRow(Struct, frozen=True):
     """One row of the settings sheet. `outcomes`: value -> outcome of `check`, where the value alone says it."""
 
     id: str
@@ -41,8 +40,7 @@ class SettingRow:
     needs: tuple[SettingNeed, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Together:
+class Together(Struct, frozen=True):
     """What several rows say together. `differs`: at least one of these rows differs from its need."""
 
     id: str
@@ -57,8 +55,7 @@ class Together:
     """what it speaks for, where that is a fault"""
 
 
-@dataclass(frozen=True, slots=True)
-class Way:
+class Way(Struct, frozen=True):
     """A way into a machine without a text setup; its answer goes to `move`."""
 
     platform: str
@@ -68,8 +65,7 @@ class Way:
     minutes: float
 
 
-@dataclass(frozen=True, slots=True)
-class Settings:
+class Settings(Struct, frozen=True):
     rows: Mapping[str, SettingRow]
     together: tuple[Together, ...]
     ways: tuple[Way, ...]
@@ -81,8 +77,7 @@ class Settings:
         return next((r for r in self.rows.values() if r.fix == fix), None)
 
 
-@dataclass(frozen=True, slots=True)
-class Vantage:
+class Vantage(Struct, frozen=True):
     """A place where a drive may be seen. `outcomes`: what is seen -> weights over the check's outcomes."""
 
     id: str
@@ -93,8 +88,7 @@ class Vantage:
     outcomes: Mapping[str, Row]
 
 
-@dataclass(frozen=True, slots=True)
-class Pattern:
+class Pattern(Struct, frozen=True):
     """What a filled grid means; sightings.toml explains each condition."""
 
     id: str
@@ -111,16 +105,14 @@ class Pattern:
     faults: tuple[str, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Sightings:
+class Sightings(Struct, frozen=True):
     seen: Mapping[str, str]
     kinds: Mapping[str, str]
     vantages: Mapping[str, Vantage]
     patterns: tuple[Pattern, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Keys:
+class Keys(Struct, frozen=True):
     """`general`: platform -> purpose -> key -> (worked, tried), in imagined tries."""
 
     weight: float
@@ -129,8 +121,7 @@ class Keys:
     general: Mapping[str, Mapping[str, Mapping[str, tuple[float, float]]]]
 
 
-@dataclass(frozen=True, slots=True)
-class Ids:
+class Ids(Struct, frozen=True):
     """What the instruments' tables may name."""
 
     gates: tuple[str, ...]

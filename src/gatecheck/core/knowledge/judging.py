@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from gatecheck.core.knowledge.toml_table import Table
 
@@ -24,8 +25,7 @@ SITUATIONS: Mapping[str, tuple[str, ...]] = {
 """check -> the situations that its pages tell apart"""
 
 
-@dataclass(frozen=True, slots=True)
-class CountLimit:
+class CountLimit(Struct, frozen=True):
     """From how many counts on a reading is a sign, and from how many it says that the drive is failing (None: never)."""
 
     finding: str
@@ -34,8 +34,7 @@ class CountLimit:
     failing: int | None
 
 
-@dataclass(frozen=True, slots=True)
-class Findings:
+class Findings(Struct, frozen=True):
     """`counts`: by SMART attribute number; `statistics`: by the name of a device statistic; `weights`: check -> situation ->
     weights over the check's outcomes ("self-test" holds the share of the outcome shown and of each other one)."""
 

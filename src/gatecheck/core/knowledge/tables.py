@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from gatecheck.core.knowledge.instruments import Keys, Settings, Sightings
 from gatecheck.core.knowledge.judging import Findings
@@ -15,15 +16,13 @@ FactTest = Mapping[str, tuple[str, ...]]
 """fact -> values; true when every named fact has one of its values"""
 
 
-@dataclass(frozen=True, slots=True)
-class Gate:
+class Gate(Struct, frozen=True):
     id: str
     name: str
     asks: str
 
 
-@dataclass(frozen=True, slots=True)
-class Fault:
+class Fault(Struct, frozen=True):
     id: str
     gate: str
     name: str
@@ -38,8 +37,7 @@ class Fault:
         return self.id.split(".")[0]
 
 
-@dataclass(frozen=True, slots=True)
-class Context:
+class Context(Struct, frozen=True):
     """Facts that move odds: `is_` for worded facts, `over`/`under` for numbers (exclusive)."""
 
     fact: str
@@ -50,8 +48,7 @@ class Context:
     source: str
 
 
-@dataclass(frozen=True, slots=True)
-class Coupling:
+class Coupling(Struct, frozen=True):
     """The first fault makes each of the others likelier by `times` (odds of the pair)."""
 
     faults: tuple[str, ...]
@@ -60,8 +57,7 @@ class Coupling:
     source: str
 
 
-@dataclass(frozen=True, slots=True)
-class Visibility:
+class Visibility(Struct, frozen=True):
     id: str
     by: Row
     source: str
@@ -69,8 +65,7 @@ class Visibility:
     """the same while the fault comes and goes, where that differs"""
 
 
-@dataclass(frozen=True, slots=True)
-class Move:
+class Move(Struct, frozen=True):
     """What checks and fixes share. Minutes are hands-on; `unattended` minutes run on their own."""
 
     id: str
@@ -91,8 +86,7 @@ class Move:
     source: str
 
 
-@dataclass(frozen=True, slots=True)
-class Likelihood:
+class Likelihood(Struct, frozen=True):
     """P(outcome | faults) written sparsely; see checks.toml for the ways to combine."""
 
     combine: str
@@ -106,8 +100,7 @@ class Likelihood:
     """rows of faults that come and go, where they differ from `rows`"""
 
 
-@dataclass(frozen=True, slots=True)
-class Check(Move):
+class Check(Move, frozen=True):
     table: Likelihood
     says_nothing_when: FactTest
     opens: Mapping[str, tuple[str, ...]]
@@ -116,8 +109,7 @@ class Check(Move):
     """what hides it where it is read on another machine's dock"""
 
 
-@dataclass(frozen=True, slots=True)
-class Case:
+class Case(Struct, frozen=True):
     """What makes a fix come to it more or less often: last readings and facts, any value of each; `times`: its cures. `says`: in words, for the call sheet."""
 
     id: str
@@ -127,8 +119,7 @@ class Case:
     times: float
 
 
-@dataclass(frozen=True, slots=True)
-class Fix(Move):
+class Fix(Move, frozen=True):
     call: str
     parts: float
     cured_minutes: float
@@ -157,14 +148,12 @@ class Fix(Move):
     follow_up: str | None
 
 
-@dataclass(frozen=True, slots=True)
-class Likely:
+class Likely(Struct, frozen=True):
     faults: tuple[str, ...]
     at_least: float
 
 
-@dataclass(frozen=True, slots=True)
-class Interlock:
+class Interlock(Struct, frozen=True):
     """A declarative predicate; decisions.toml explains each key."""
 
     id: str
@@ -189,8 +178,7 @@ class Interlock:
     source: str
 
 
-@dataclass(frozen=True, slots=True)
-class TradeRule:
+class TradeRule(Struct, frozen=True):
     """A rule above the numbers: the call it asks for, its limits, and the readings it looks for, by name."""
 
     id: str
@@ -201,8 +189,7 @@ class TradeRule:
     source: str
 
 
-@dataclass(frozen=True, slots=True)
-class Clash:
+class Clash(Struct, frozen=True):
     """What does not fit together: facts or readings (`one`), and the readings that they exclude (`other`)."""
 
     id: str
@@ -212,8 +199,7 @@ class Clash:
     source: str
 
 
-@dataclass(frozen=True, slots=True)
-class Doubts:
+class Doubts(Struct, frozen=True):
     """When entries of one tape do not fit together. `twice`: looks compared between a hand and a machine."""
 
     clashes: tuple[Clash, ...]
@@ -221,24 +207,21 @@ class Doubts:
     limits: Row
 
 
-@dataclass(frozen=True, slots=True)
-class Visit:
+class Visit(Struct, frozen=True):
     minutes: float
     desktop: float
     share: float
     text: str
 
 
-@dataclass(frozen=True, slots=True)
-class Need:
+class Need(Struct, frozen=True):
     visibility: str | None
     at_least: float
     blocked_by: FactTest
     text: str
 
 
-@dataclass(frozen=True, slots=True)
-class Intake:
+class Intake(Struct, frozen=True):
     """How machines come in: per fact the share of each value, and what customers are like. For rehearsals only."""
 
     shares: Mapping[str, Row]
@@ -247,8 +230,7 @@ class Intake:
     oldest: int
 
 
-@dataclass(frozen=True, slots=True)
-class Knowledge:
+class Knowledge(Struct, frozen=True):
     """Everything the engine believes before it sees a machine."""
 
     gates: tuple[Gate, ...]

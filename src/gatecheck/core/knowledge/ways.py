@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from gatecheck.core.knowledge.instruments import FactTest, Ids
 from gatecheck.core.knowledge.toml_table import Table
@@ -11,8 +12,7 @@ from gatecheck.core.knowledge.toml_table import Table
 INSTRUMENTS = ("volume", "path")
 
 
-@dataclass(frozen=True, slots=True)
-class Read:
+class Read(Struct, frozen=True):
     """What stands on the machine's screen. `outcome`: of the move, None where it only goes on the tape; `means`: what to make of it."""
 
     says: str
@@ -20,8 +20,7 @@ class Read:
     means: str
 
 
-@dataclass(frozen=True, slots=True)
-class Way:
+class Way(Struct, frozen=True):
     """`works`: how often it comes to what the move is for; `opens`: an instrument that does it; `when`: facts that must be so, or not known; `prints_code`:
     the machine prints a code of its maker's."""
 

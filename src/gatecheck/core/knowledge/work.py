@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from gatecheck.core.knowledge.instruments import FactTest, Ids
 from gatecheck.core.knowledge.toml_table import Table
@@ -24,8 +25,7 @@ _COUNTED: Mapping[str, tuple[str, ...]] = {"drive_year": (VALUE,), "drive_size_g
 _OF_A_JOB = ("call", "fix", "way", "system", "opens", "open", "battery", "done")
 
 
-@dataclass(frozen=True, slots=True)
-class Answer:
+class Answer(Struct, frozen=True):
     """What a step may be answered with. `leads`: on, again (the step stays), or triage (the job ends, what was seen weighs).
 
     weighs: (move, outcome) pairs, each may name `$fix`, `$value`, `$screen`. sets: (fact, value) pairs. asks: what is told with it.
@@ -41,16 +41,14 @@ class Answer:
     proves: bool
 
 
-@dataclass(frozen=True, slots=True)
-class Due:
+class Due(Struct, frozen=True):
     """Hands are wanted again so many minutes after the last answer of the step `after`."""
 
     after: str
     minutes: float
 
 
-@dataclass(frozen=True, slots=True)
-class Step:
+class Step(Struct, frozen=True):
     """One thing to do. `when`: row of the job's context -> values; all have to hold."""
 
     id: str
@@ -75,14 +73,12 @@ class Step:
     proof: bool
 
 
-@dataclass(frozen=True, slots=True)
-class JobName:
+class JobName(Struct, frozen=True):
     name: str
     when: FactTest
 
 
-@dataclass(frozen=True, slots=True)
-class Automatic:
+class Automatic(Struct, frozen=True):
     """A line of the proof list that the tape answers by itself. `needs`: trials, settings or tray."""
 
     id: str
@@ -90,8 +86,7 @@ class Automatic:
     needs: str
 
 
-@dataclass(frozen=True, slots=True)
-class Slot:
+class Slot(Struct, frozen=True):
     """What takes the drive of such a machine. `height` and `length` in mm, where they limit; `key` of M.2."""
 
     when: FactTest
@@ -102,8 +97,7 @@ class Slot:
     length: float | None
 
 
-@dataclass(frozen=True, slots=True)
-class Work:
+class Work(Struct, frozen=True):
     phases: Mapping[str, str]
     steps: Mapping[str, Step]
     jobs: tuple[JobName, ...]

@@ -6,9 +6,9 @@ What a planner is worth shows when the world is not the one it believes in.
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import replace
 
 import numpy as np
+from msgspec.structs import replace
 
 from gatecheck.core.knowledge.tables import Check, Coupling, Fix, Knowledge, Likelihood, Row
 

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import asdict, dataclass, replace
+from dataclasses import asdict, dataclass
 from functools import partial
 from itertools import product
 
 import numpy as np
+from msgspec.structs import replace
 
 from gatecheck.core.belief.acts import NOT_DONE
 from gatecheck.core.belief.facts import Facts

@@ -15,6 +15,8 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
+from msgspec import Struct
+
 from gatecheck.core.belief.acts import NOT_DONE
 from gatecheck.core.belief.facts import FactValue
 
@@ -47,54 +49,46 @@ class Reading:
         return len(self.weights) > 1
 
 
-@dataclass(frozen=True, slots=True)
-class PutBack:
+class PutBack(Struct, frozen=True):
     fix: str
 
 
-@dataclass(frozen=True, slots=True)
-class Override:
+class Override(Struct, frozen=True):
     interlock: str
     move: str
     reason: str
 
 
-@dataclass(frozen=True, slots=True)
-class FactChange:
+class FactChange(Struct, frozen=True):
     facts: Mapping[str, FactValue]
     belongs: int | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Undo:
+class Undo(Struct, frozen=True):
     entry: int
 
 
-@dataclass(frozen=True, slots=True)
-class Started:
+class Started(Struct, frozen=True):
     """A move that runs on its own: what and for about how many minutes. Its reading, or a stop, ends it."""
 
     move: str
     minutes: float
 
 
-@dataclass(frozen=True, slots=True)
-class Signed:
+class Signed(Struct, frozen=True):
     """The call as somebody signed it."""
 
     choice: str
     fix: str | None
 
 
-@dataclass(frozen=True, slots=True)
-class Proven:
+class Proven(Struct, frozen=True):
     """The faults that turned out to be there, as the technician says when the machine goes back; none: nothing was wrong."""
 
     faults: tuple[str, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Changed:
+class Changed(Struct, frozen=True):
     """A setting was changed; the machine has not been started with it yet. `walk`: one of all its values is being tried."""
 
     fix: str
@@ -103,8 +97,7 @@ class Changed:
     walk: bool
 
 
-@dataclass(frozen=True, slots=True)
-class Saw:
+class Saw(Struct, frozen=True):
     """A row of the settings sheet, or a drive at a vantage point (`at`), as seen. It weighs nothing."""
 
     what: str
@@ -112,8 +105,7 @@ class Saw:
     at: str | None
 
 
-@dataclass(frozen=True, slots=True)
-class TriedKey:
+class TriedKey(Struct, frozen=True):
     """A key that was tried to open something at power-on."""
 
     key: str
@@ -121,8 +113,7 @@ class TriedKey:
     worked: bool
 
 
-@dataclass(frozen=True, slots=True)
-class StepDone:
+class StepDone(Struct, frozen=True):
     """A step of the job with its answer, and what was told with it. `leads`: on, again, or triage."""
 
     step: str
@@ -131,21 +122,18 @@ class StepDone:
     leads: str
 
 
-@dataclass(frozen=True, slots=True)
-class Waived:
+class Waived(Struct, frozen=True):
     step: str
     reason: str
 
 
-@dataclass(frozen=True, slots=True)
-class Brought:
+class Brought(Struct, frozen=True):
     """A step that was taken before its turn."""
 
     step: str
 
 
-@dataclass(frozen=True, slots=True)
-class Out:
+class Out(Struct, frozen=True):
     """A group that came off the machine. `fields`: where it was, 1 to 9 as on a telephone, of the side that lies up."""
 
     name: str
@@ -155,16 +143,14 @@ class Out:
     fields: tuple[int, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Back:
+class Back(Struct, frozen=True):
     """The group that came off with that entry is in its place again; `missing`: so many of it are not."""
 
     out: int
     missing: int
 
 
-@dataclass(frozen=True, slots=True)
-class Part:
+class Part(Struct, frozen=True):
     """The part that takes the old one's place. `shelf`: its number on the shop's shelf, None where the customer brought it."""
 
     shelf: int | None
@@ -174,8 +160,7 @@ class Part:
     price: float
 
 
-@dataclass(frozen=True, slots=True)
-class Photo:
+class Photo(Struct, frozen=True):
     """A picture by its file's SHA-256, with what it shows. `evidence`: it goes on the customer's page."""
 
     file: str
@@ -183,21 +168,18 @@ class Photo:
     evidence: bool
 
 
-@dataclass(frozen=True, slots=True)
-class Spent:
+class Spent(Struct, frozen=True):
     """The hands-on minutes of the whole ticket as somebody corrected them."""
 
     minutes: float
 
 
-@dataclass(frozen=True, slots=True)
-class Note:
+class Note(Struct, frozen=True):
     text: str
     """empty where it was kept as the id of a sentence"""
 
 
-@dataclass(frozen=True, slots=True)
-class Broken:
+class Broken(Struct, frozen=True):
     """A stored entry that cannot be read any more, with why. It weighs nothing; taking it back heals the tape."""
 
     why: str

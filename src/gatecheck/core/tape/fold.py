@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
 from typing import TypedDict
 
 import numpy as np
+from msgspec import Struct
+from msgspec.structs import replace
 
 from gatecheck.core.belief.facts import Facts, FactValue, fact_test
 from gatecheck.core.belief.filter import Particles, summed
@@ -17,8 +18,7 @@ from gatecheck.core.tape.entries import Changed, Entry, Override, Proven, PutBac
 from gatecheck.core.tape.standing import fact_places, merge_facts, standing, weighed
 
 
-@dataclass(frozen=True, slots=True)
-class Step:
+class Step(Struct, frozen=True):
     """One entry that moved the belief: its place on the tape and the belief before and after, shape (n,), up to a factor."""
 
     index: int
@@ -27,8 +27,7 @@ class Step:
     after: Floats
 
 
-@dataclass(frozen=True, slots=True)
-class Trial:
+class Trial(Struct, frozen=True):
     """A changed firmware setting. `open` until it is put back; `no_effect` when it changed nothing; no `outcome` while the
     machine has not been started with it."""
 
@@ -55,8 +54,7 @@ class Trial:
         return "pending" if self.outcome is None else "open" if self.to_put_back else "kept"
 
 
-@dataclass(frozen=True, slots=True)
-class TicketState:
+class TicketState(Struct, frozen=True):
     """What the tape says: facts as they stand, belief over hypotheses, and what was done."""
 
     facts: Mapping[str, FactValue]
@@ -345,8 +343,7 @@ _ANEW = ("screen",)
 """what is looked at again before a fix without a look of its own is tried once more"""
 
 
-@dataclass(frozen=True, slots=True)
-class Tries:
+class Tries(Struct, frozen=True):
     """Fixes used up; those that changed nothing at one try, where their table says that another one may still help; and the places of second tries."""
 
     tried: frozenset[str]

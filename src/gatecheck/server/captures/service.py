@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import asdict
 from typing import Any
+
+from msgspec import to_builtins
 
 from gatecheck.core.belief.facts import Facts
 from gatecheck.core.capture.document import volume_document
@@ -235,5 +236,5 @@ class Captures:
         trend = trend_of(own, self.shop.shipped.knowledge.findings)
         if trend is None:
             return None
-        said: dict[str, Any] = {**asdict(trend), "captures": len(own), "findings": [finding_document(f, self.shop.words) for f in trend.findings]}
+        said: dict[str, Any] = {**to_builtins(trend), "captures": len(own), "findings": [finding_document(f, self.shop.words) for f in trend.findings]}
         return TrendOut.model_validate(said)

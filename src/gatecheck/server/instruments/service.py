@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import asdict
 from typing import Any
+
+from msgspec import to_builtins
 
 from gatecheck.core.errors import TapeError
 from gatecheck.core.instruments.agreement import told_elsewhere
@@ -52,11 +53,11 @@ class Instruments:
         ]  # fmt: skip
         return SettingsOut.model_validate({
             "rows": rows,
-            "together": [{**asdict(t), "rows": [*t.when], "elsewhere": self._elsewhere(state, t.faults)} for t in sheet.together] if rows else [],
-            "walks": [asdict(w) for w in sheet.walks],
+            "together": [{**to_builtins(t), "rows": [*t.when], "elsewhere": self._elsewhere(state, t.faults)} for t in sheet.together] if rows else [],
+            "walks": [to_builtins(w) for w in sheet.walks],
             "walkable": {r.row.id: list(r.row.walk) for r in sheet.rows if r.row.walk},
-            "ways": [asdict(w) for w in knowledge.settings.ways if w.platform == platform],
-            "left": [asdict(left) for left in as_left(knowledge, state.facts, entries)],
+            "ways": [to_builtins(w) for w in knowledge.settings.ways if w.platform == platform],
+            "left": [to_builtins(left) for left in as_left(knowledge, state.facts, entries)],
             "captured": self._captured(ticket_id),
         })  # fmt: skip
 
@@ -114,8 +115,8 @@ class Instruments:
         shown = {own.what for own in sheet.lines}
         more = [DriveLine(what, name, {}) for what, name in knowledge.sightings.kinds.items() if what not in shown | {EXPECTED}]
         return SightingsOut.model_validate({
-            "vantages": [asdict(v) for v in sheet.vantages], "lines": [line(own) for own in sheet.lines],
-            "more": [line(own) for own in more], "pattern": {**asdict(sheet.pattern), "elsewhere": self._elsewhere(state, sheet.pattern.faults)} if sheet.pattern else None,
+            "vantages": [to_builtins(v) for v in sheet.vantages], "lines": [line(own) for own in sheet.lines],
+            "more": [line(own) for own in more], "pattern": {**to_builtins(sheet.pattern), "elsewhere": self._elsewhere(state, sheet.pattern.faults)} if sheet.pattern else None,
         })  # fmt: skip
 
     def keys_of_ticket(self, ticket_id: int) -> KeysOut:
@@ -130,7 +131,7 @@ class Instruments:
         with self.shop.database.read() as connection:
             printed = [p for p in codes_printed(connection) if p.ticket != ticket_id]
         found = known(printed, machine, code)
-        return CodesOut.model_validate({"known": asdict(found) if found else None, "seen": seen_of(printed, machine)[:_MOST_CODES]})
+        return CodesOut.model_validate({"known": to_builtins(found) if found else None, "seen": seen_of(printed, machine)[:_MOST_CODES]})
 
     def keys(self, machine: str, platform: str) -> KeysOut:
         """Keys for any machine by its name, from the shop's book. Raises TapeError for a platform there is not."""
@@ -143,7 +144,7 @@ class Instruments:
         return KeysOut.model_validate({
             "machine": machine, "platform": platform,
             "purposes": [
-                {"purpose": p, "name": name, "keys": [asdict(c) for c in candidates(table, tries, place, p)]}
+                {"purpose": p, "name": name, "keys": [to_builtins(c) for c in candidates(table, tries, place, p)]}
                 for p, name in table.purposes.items()
             ],
         })  # fmt: skip

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import asdict
 from datetime import datetime, timedelta
 from typing import Any
+
+from msgspec import to_builtins
 
 from gatecheck.core.learning import (
     CONTEXT_FACT,
@@ -141,8 +142,8 @@ class Learning:
         return LearningOut.model_validate({
             "lessons": sum(not x.came_back for x in known), "comebacks": sum(x.came_back for x in known),
             "weight": shipped.knowledge.rates["lessons_weight"], "last_reset": last,
-            "rates": [asdict(r) for r in base_rates(shipped, known)], "calls": [asdict(b) for b in held.calls],
-            "suspects": [asdict(b) for b in held.suspects], "brier": held.brier,
+            "rates": [to_builtins(r) for r in base_rates(shipped, known)], "calls": [to_builtins(b) for b in held.calls],
+            "suspects": [to_builtins(b) for b in held.suspects], "brier": held.brier,
         })  # fmt: skip
 
     def reset(self, *, by: str) -> LearningOut:

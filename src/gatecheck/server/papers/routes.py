@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict
 from typing import Annotated
 
 from fastapi import APIRouter, File, Form, Path, UploadFile
 from fastapi.responses import Response
+from msgspec import to_builtins
 
 from gatecheck.server.papers.pictures import LARGEST
 from gatecheck.server.papers.service import Papers
@@ -57,14 +57,14 @@ def paper_routes(papers: Papers) -> APIRouter:
 
     @router.get("/shop", operation_id="getShopPage")
     def get_shop_page() -> ShopPageOut:
-        return ShopPageOut.model_validate(asdict(papers.shop.page))
+        return ShopPageOut.model_validate(to_builtins(papers.shop.page))
 
     @router.put("/shop", operation_id="putShopPage")
     def put_shop_page(request: ShopPageIn) -> ShopPageOut:
-        return ShopPageOut.model_validate(asdict(papers.put_shop_page(request.page, by=request.by)))
+        return ShopPageOut.model_validate(to_builtins(papers.put_shop_page(request.page, by=request.by)))
 
     @router.get("/paces", operation_id="getPaces")
     def get_paces() -> list[PaceOut]:
-        return [PaceOut.model_validate(asdict(p)) for p in papers.paces()]
+        return [PaceOut.model_validate(to_builtins(p)) for p in papers.paces()]
 
     return router

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import asdict
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
+
+from msgspec import to_builtins
 
 from gatecheck.core.decide.explain import weights_of_evidence
 from gatecheck.core.errors import TapeError
@@ -84,7 +85,7 @@ class Papers:
         if taken:
             raise StoreError(f"shop.bays: expected at least {max(taken)}, for a machine lies in bay {max(taken)}, got {page.bays}")
         with self.shop.database.write() as connection:
-            keep_shop_page(connection, asdict(page), by=by, at=now())
+            keep_shop_page(connection, to_builtins(page), by=by, at=now())
         self.shop.use(page)
         self.shop.announce({"kind": "shop"})
         return page

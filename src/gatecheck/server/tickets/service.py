@@ -5,8 +5,9 @@ from __future__ import annotations
 import json
 import threading
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import asdict
 from typing import Any
+
+from msgspec import to_builtins
 
 from gatecheck.core.belief.model import How
 from gatecheck.core.decide.explain import overturns
@@ -105,7 +106,7 @@ class Tickets:
 
     def files_of(self, ticket_id: int) -> list[AttachmentOut]:
         with self.shop.database.read() as connection:
-            return [AttachmentOut(**asdict(a)) for a in attachments(connection, ticket_id)]
+            return [AttachmentOut(**to_builtins(a)) for a in attachments(connection, ticket_id)]
 
     # --- changing ----------------------------------------------------------------------------------------------
 
@@ -268,13 +269,13 @@ class Tickets:
         return SheetOut.model_validate({
             "terms": {name: state.facts[name] for name in TERMS if name in state.facts},
             "call": said["call"],
-            "rows": [{**asdict(r), "option": option_document(r.option, words), "because": _because(model.knowledge, state.how, r.option.fixes)} for r in found.rows],
+            "rows": [{**to_builtins(r), "option": option_document(r.option, words), "because": _because(model.knowledge, state.how, r.option.fixes)} for r in found.rows],
             "barred": [
                 {"interlock": b.interlock, "why": words.say(b.why), "release": words.say(b.release), "fixes": list(b.fixes)}
                 for b in barred_ways(model, state, result.held)
             ],
             "plain": words.say(found.plain),
-            "overturns": [asdict(o) for o in overturns(model, state, result.call)],
+            "overturns": [to_builtins(o) for o in overturns(model, state, result.call)],
         })  # fmt: skip
 
 

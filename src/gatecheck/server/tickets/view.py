@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict
 from datetime import datetime, timedelta
 from typing import Any
+
+from msgspec import to_builtins
 
 from gatecheck.core.decide.explain import tips, weights_of_evidence
 from gatecheck.core.decide.report import document
@@ -29,14 +30,14 @@ def ticket_view(row: TicketRow, folded: FoldedTicket, words: Words, files: list[
     spoken = weights_of_evidence(model, state, [s.fault for s in suspects])
     found = tips(model, state, result.call, [h.move for h in result.held])
     said: dict[str, Any] = document(model, words, state, result)
-    said["call"]["tips"] = [asdict(t) for t in found]
+    said["call"]["tips"] = [to_builtins(t) for t in found]
     return TicketOut.model_validate({
         **said,
-        "suspects": [{"fault": s.fault, "p": s.p, "weights": [asdict(w) for w in spoken[s.fault]]} for s in suspects],
+        "suspects": [{"fault": s.fault, "p": s.p, "weights": [to_builtins(w) for w in spoken[s.fault]]} for s in suspects],
         "sound": result.suspects[-1].p,
         "tape": [
             {
-                **asdict(e), "stands": folded.stands[i], "counts": folded.counts[i], "note": words.note(e.body.get("note")),
+                **to_builtins(e), "stands": folded.stands[i], "counts": folded.counts[i], "note": words.note(e.body.get("note")),
                 "from_file": _file_of(e.body), "broken": _why(folded.entries[i]),
             }
             for i, e in enumerate(folded.tape)

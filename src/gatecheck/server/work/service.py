@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import asdict
 from datetime import datetime
 from typing import Any
+
+from msgspec import to_builtins
 
 from gatecheck.core.capture.read import Capture
 from gatecheck.core.errors import TapeError
@@ -126,7 +127,7 @@ class Work:
         return {
             "level": guide.level if guide else None, "machines": guide.machines if guide else 0, "minutes": guide.minutes if guide else None,
             "first_minutes": guide.first_minutes if guide else None, "general": list(knowledge.work.strip.get(form, ())),
-            "next": {**asdict(upcoming), "fields": list(upcoming.fields)} if upcoming else None,
+            "next": {**to_builtins(upcoming), "fields": list(upcoming.fields)} if upcoming else None,
             "known_as": None if facts.get("known_as") else known_as(row.machine, names),
         }  # fmt: skip
 
@@ -207,9 +208,9 @@ class Work:
         with self.shop.database.read() as connection:
             items = shelf.shelf(connection, ticket_id)
         return PartsOut.model_validate({
-            "wants": {k: v for k, v in asdict(wanted).items() if k != "was_spinning"},
-            "drives": [{"item": asdict(f.item), "fits": f.fits, "why": [self.shop.words.say(w) for w in f.why]} for f in fitting(items, wanted)],
-            "cables": [asdict(i) for i in items if i.kind == "cable"], "chosen": self._chosen(folded),
+            "wants": {k: v for k, v in to_builtins(wanted).items() if k != "was_spinning"},
+            "drives": [{"item": to_builtins(f.item), "fits": f.fits, "why": [self.shop.words.say(w) for w in f.why]} for f in fitting(items, wanted)],
+            "cables": [to_builtins(i) for i in items if i.kind == "cable"], "chosen": self._chosen(folded),
         })  # fmt: skip
 
     def choose(self, ticket_id: int, part: PartIn, *, at: str | None = None) -> TicketOut:
@@ -237,7 +238,7 @@ class Work:
 
     def shelf_view(self) -> ShelfOut:
         with self.shop.database.read() as connection:
-            return ShelfOut.model_validate({"items": [asdict(i) for i in shelf.shelf(connection)], "columns": list(COLUMNS)})
+            return ShelfOut.model_validate({"items": [to_builtins(i) for i in shelf.shelf(connection)], "columns": list(COLUMNS)})
 
     def shelf_csv(self) -> str:
         with self.shop.database.read() as connection:
