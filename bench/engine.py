@@ -1,7 +1,7 @@
 """Engine speed on one core, as ratios against a baseline measured in the same run.
 
 Baseline: the same posterior by a plain Python loop over all hypotheses (dictionaries, no matrices), which also checks
-the numbers. The issue's limits: folding and planning a 300-entry ticket under 10 ms, appending one entry under 2 ms.
+the numbers. Wanted: folding and planning a 300-entry ticket under 6 ms.
 """
 
 from __future__ import annotations
@@ -18,8 +18,6 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
-
-import numpy as np
 
 from gatecheck.core.belief.facts import all_odds
 from gatecheck.core.belief.model import Model
@@ -97,21 +95,25 @@ def main() -> None:
     folding, planning = best_of(lambda: fold(model, facts, tape)), best_of(lambda: assess(model, state))
     both = best_of(lambda: assess(model, fold(model, facts, tape)))
     print(f"300 entries ({len(state.steps)} weigh): fold {folding[0]:.1f} ms, gates + plan + held + call {planning[0]:.1f} ms")
-    print(f"both together: best {both[0]:.1f} ms, median {both[1]:.1f} ms (wanted: under 10)")
+    print(f"both together: best {both[0]:.1f} ms, median {both[1]:.1f} ms (wanted: under 6)")
     one = parse_entries([*raw, {"move": "seat", "outcome": "firm"}], model.knowledge)[-1]
     likelihood = model.look("seat", "firm")
     append, _ = best_of(lambda: state.belief * likelihood / float((state.belief * likelihood).sum()))
     print(f"one more check on a kept belief: {append * 1000:.0f} us ({type(one).__name__})")
     first = fold(model, facts, [])
-    print(f"empty ticket, every move legal: {best_of(lambda: assess(model, first))[0]:.1f} ms")
+    print(f"empty ticket, every move legal: {best_of(lambda: assess(model, first))[0]:.1f} ms (wanted: under 8)")
     script, taken = Path(sys.executable).with_name("gatecheck"), []
+    bare: list[float] = []
     case = Path("/tmp/gatecheck-bench-case.json")
     case.write_text('{"facts": {}, "entries": []}')
     for _ in range(8):
         start = time.perf_counter()
         subprocess.run([script, "triage", case], stdout=subprocess.DEVNULL, check=True)
         taken.append(time.perf_counter() - start)
-    print(f"cold start of `gatecheck triage`: best {min(taken):.2f} s, median {np.median(taken):.2f} s (wanted: under 0.7)")
+        start = time.perf_counter()
+        subprocess.run([sys.executable, "-c", "import numpy"], check=True)
+        bare.append(time.perf_counter() - start)
+    print(f"cold start of `gatecheck triage`: best {min(taken):.2f} s, `import numpy` {min(bare):.2f} s, ratio {min(taken) / min(bare):.2f} (wanted: under 2.5)")
 
 
 if __name__ == "__main__":

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import argparse
+import atexit
 import contextlib
+import gc
 import json
 import sys
 from collections.abc import Callable, Sequence
@@ -19,6 +21,7 @@ _CHUNK, _MOST_ROWS = 16 << 20, 1_000_000
 def main(argv: Sequence[str] | None = None) -> int:
     """Run a command. Imports what it needs late, so that `triage` starts fast."""
     arguments = _parser().parse_args(argv)
+    atexit.register(gc.freeze)  # nothing is looked through once more for circles when the process ends anyway
     try:
         return int(arguments.run(arguments))
     except BenchError as error:
@@ -157,8 +160,10 @@ def _late(module: str, name: str) -> Callable[[argparse.Namespace], int]:
 
 def _triage(arguments: argparse.Namespace) -> int:
     from gatecheck.core.decide.report import triage
+    from gatecheck.kept import in_passing
     from gatecheck.library import shipped_model, shipped_words
 
+    in_passing()
     cases = [(name, _load_case(name)) for name in arguments.cases]
     model = shipped_model()
     for name, case in cases:

@@ -50,8 +50,9 @@ class Transition(Struct, frozen=True):
 
     def apply(self, belief: Floats, outcome: int) -> Floats:
         """Belief after that outcome, not normalised, shape (n,)."""
-        there = np.bincount(self.moved_dst, belief[self.moved_src] * self.moved[outcome], minlength=len(belief))
-        return np.asarray(belief * self.stay[outcome] + there)
+        after: Floats = belief * self.stay[outcome]
+        after += np.bincount(self.moved_dst, belief.take(self.moved_src) * self.moved[outcome], minlength=len(belief))
+        return after
 
 
 def transition_of(space: Space, fix: Fix, passes: Floats, seen: Floats, floor: float) -> Transition:

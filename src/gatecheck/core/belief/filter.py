@@ -40,9 +40,6 @@ class Particles:
             return self.weight
         return summed(self.now, self.weight, self.model.space.size)
 
-    def multiply(self, likelihood: Floats) -> None:
-        self._set(self.weight * (likelihood if not self.stash else likelihood[self.now]))
-
     def apply(self, transition: Transition, outcome: int) -> None:
         """Move along the fix's edges for a plain outcome; only while no trial has to be remembered."""
         self._set(transition.apply(self.weight, outcome))
@@ -82,9 +79,10 @@ class Particles:
         first = next(iter(weights))
         if move in model.sight.looks:
             check = model.knowledge.checks.get(move)
-            if check and check.says_nothing_when and fact_test(check.says_nothing_when, facts):
+            if check is not None and check.says_nothing_when and fact_test(check.says_nothing_when, facts):
                 return
-            self.multiply(np.sum([w * model.look(move, o, docked) for o, w in weights.items()], axis=0) if is_soft else model.look(move, first, docked))
+            likelihood = np.sum([w * model.look(move, o, docked) for o, w in weights.items()], axis=0) if is_soft else model.look(move, first, docked)
+            self._set(self.weight * (likelihood if not self.stash else likelihood[self.now]))
             return
         transition, outcomes = model.act(move, {move: how} if how else {}), model.knowledge.fixes[move].outcomes
         not_done = weights.get("could-not", 0.0)

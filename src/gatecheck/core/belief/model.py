@@ -154,9 +154,14 @@ class Model(Struct, frozen=True):
 
         def make() -> Light:
             act = self.act(fix, how)
-            there = self.one_member[act.dst]
-            maps = [np.add.reduceat(act.weight[o][:, None] * there, act.first[:-1]) for o in range(4)]
-            return np.concatenate(maps, axis=1).astype(np.float32)
+            maps = act.stay[:4].T[:, :, None].astype(np.float32) * self.one_member[:, None, :]
+            if len(act.moved_src):
+                by_src = np.argsort(act.moved_src, kind="stable")
+                src, dst = act.moved_src[by_src], act.moved_dst[by_src]
+                first = np.flatnonzero(np.diff(src, prepend=-1))
+                gone = act.moved[:4, by_src].T[:, :, None].astype(np.float32) * self.one_member[dst][:, None, :]
+                maps[src[first]] += np.add.reduceat(gone, first)
+            return np.asarray(maps.reshape(len(maps), -1))
 
         return self.keep(("behind", fix, how.get(fix)), make)
 

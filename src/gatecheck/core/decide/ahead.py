@@ -25,7 +25,7 @@ _NEXT_CHECKS, _NEXT_FIXES = 5, 3
 _MOST, _MOST_TWICE = 450, 140
 _COVERED, _COVERED_TWICE = 0.995, 0.99
 """share of the belief that the hypotheses weighed in the first and the second step carry; the belief itself is never cut"""
-_UNLIKELY, _NEGLIGIBLE = 0.05, 0.002
+_UNLIKELY, _NEGLIGIBLE = 0.05, 0.004
 """outcomes of a first move that are not followed further; pairs of outcomes whose second one is not weighed by itself"""
 
 
@@ -321,8 +321,8 @@ def _looks_next(after: _AfterFirst, checks: Sequence[Prospect]) -> _Followed:
     starts = sight.boots[picked] | (sight.keeps_booted[picked] & booted[:, None])
     ends = np.cumsum([0, *(len(p.move.outcomes) for p in checks)]).tolist()
     counts = (after.chance[:, None] * joint[:, :, 0] >= _NEGLIGIBLE) | starts | booted[:, None]
-    for check, start, end in zip(checks, ends, ends[1:], strict=False):
-        counts[[after.short[o] is check for o in after.owner.tolist()], start:end] = False  # no move follows itself
+    place = {p.move.id: index for index, p in enumerate(after.short)}
+    counts &= after.owner[:, None] != np.repeat([place[p.move.id] for p in checks], np.diff(ends))  # no move follows itself
     return _Followed(Block(_given(joint), after.used, starts.ravel(), counts.ravel()), joint[:, :, 0], list(map(slice, ends, ends[1:])))
 
 

@@ -342,7 +342,7 @@ def _shares(model: Model, way: tuple[str, ...], how: How) -> Floats:
         kept = np.minimum(kept, 1.0 - final.lost)
     chances = np.array([1.0 - fails, 1.0 - fails * (1.0 - model.start.passes[space.add[0]]), kept])
     one = np.concatenate([chances, np.ones((3, 1))], axis=1)  # where a hypothesis has fewer faults, -1 finds a one
-    return np.asarray(one[:, space.order].prod(axis=2))
+    return np.asarray(np.multiply.reduce([one[:, column] for column in space.order.T]))
 
 
 def _worth(model: Model, state: TicketState) -> float:

@@ -178,18 +178,17 @@ _LIKELIER = 0.5
 
 
 def _broke(model: Model, belief: Floats, fix: str) -> bool:
-    broken = [model.space.index(f) for f in model.knowledge.fixes[fix].breaks]
-    return bool(broken) and float(belief @ model.space.member[:, broken].max(axis=1)) > _LIKELIER
+    broken = model.knowledge.fixes[fix].breaks
+    return bool(broken) and float(belief @ model.having(*broken)) > _LIKELIER
 
 
 def _booted(readings: Sequence[tuple[int, Reading]]) -> int | None:
-    booted = None
-    for index, reading in readings:
+    for index, reading in reversed(readings):
         if reading.outcome == "boots":
-            booted = index
-        elif reading.move == "screen" or reading.outcome in ("no-change", "other-screen", "now-seen"):
-            booted = None
-    return booted
+            return index
+        if reading.move == "screen" or reading.outcome in ("no-change", "other-screen", "now-seen"):
+            return None
+    return None
 
 
 Standing = Sequence[tuple[int, Entry]]
@@ -198,6 +197,8 @@ Deeds = Sequence[tuple[int, Reading | PutBack]]
 
 
 def _running(own: Standing) -> int | None:
+    if not any(isinstance(entry, Started) for _, entry in own):
+        return None
     running: dict[str, int] = {}
     for index, entry in own:
         if isinstance(entry, Started):
@@ -214,13 +215,10 @@ TRIAGE = "triage"
 
 
 def _signed(own: Standing) -> int | None:
-    signed = None
-    for index, entry in own:
-        if isinstance(entry, Signed):
-            signed = index
-        elif signed is not None and _overturns(entry):
-            signed = None
-    return signed
+    for place in range(len(own) - 1, -1, -1):
+        if isinstance(own[place][1], Signed):
+            return None if any(_overturns(entry) for _, entry in own[place:]) else own[place][0]
+    return None
 
 
 _BESIDE_THE_CALL = (("live-start", "runs"), ("clock", "right"))
@@ -278,18 +276,19 @@ def _trials(model: Model, own: Standing, counts: Sequence[bool]) -> tuple[tuple[
 
 
 def _whereabouts(model: Model, readings: Sequence[tuple[int, Reading]]) -> tuple[str | None, bool]:
-    visit, is_open = None, False
-    for _, reading in readings:
+    move = model.knowledge.move
+    return _visit(model, readings), any(move(reading.move).visit == "open" for _, reading in readings)
+
+
+def _visit(model: Model, readings: Sequence[tuple[int, Reading]]) -> str | None:
+    for _, reading in reversed(readings):
         move = model.knowledge.move(reading.move)
-        is_open = is_open or move.visit == "open"
         entered = move.enters or move.visit
-        if entered == "open" or move.id in ("power-down", "screen"):
-            visit = None
-        elif entered and reading.outcome not in ("fails", "not-reached", "locked", "could-not"):
-            visit = entered
-        if reading.outcome == "boots":
-            visit = None
-    return visit, is_open
+        if reading.outcome == "boots" or entered == "open" or move.id in ("power-down", "screen"):
+            return None
+        if entered and reading.outcome not in ("fails", "not-reached", "locked", "could-not"):
+            return entered
+    return None
 
 
 def _current(model: Model, deeds: Deeds) -> tuple[frozenset[str], frozenset[str]]:
@@ -327,16 +326,18 @@ def _on_dock(model: Model, deeds: Deeds) -> frozenset[int]:
     docked: set[int] = set()
     for index, entry in deeds:
         if isinstance(entry, Reading) and entry.move in model.sight.looks:
-            shown[entry.move] = entry.outcome
+            if entry.move in _SEEN:
+                shown[entry.move] = entry.outcome
             away = shown.get("seen-dock") == "right" and shown.get("seen-live", shown.get("seen-setup")) == "absent"
             if away and entry.move in model.sight.docked and entry.outcome not in model.knowledge.checks[entry.move].table.hidden_row:
                 docked.add(index)
-        elif isinstance(entry, PutBack) or is_done(entry):
+        elif shown and (isinstance(entry, PutBack) or is_done(entry)):
             gone = model.deeds.affects.get(entry.fix, _NONE) if isinstance(entry, PutBack) else model.voided(entry.move, entry.outcome)
             shown = {check: outcome for check, outcome in shown.items() if check not in gone}
     return frozenset(docked)
 
 
+_SEEN = ("seen-dock", "seen-live", "seen-setup")
 _MOST_TRIES, _MOST_FAILED = 2, 3
 """how often a fix that changed nothing, and one that could not be done, is worth another try"""
 _ANEW = ("screen",)

@@ -12,10 +12,9 @@ from gatecheck.core.tape.entries import Entry, FactChange, PutBack, Reading, Und
 def standing(entries: Sequence[Entry]) -> list[bool]:
     """Which entries stand after all undos (an undo that was itself undone takes nothing back)."""
     stands = [True] * len(entries)
-    for index in range(len(entries) - 1, -1, -1):
-        entry = entries[index]
-        if isinstance(entry, Undo) and stands[index]:
-            stands[entry.entry] = False
+    for index, undo in reversed([(index, entry) for index, entry in enumerate(entries) if isinstance(entry, Undo)]):
+        if stands[index]:
+            stands[undo.entry] = False
     for index, entry in enumerate(entries):  # what followed from a step falls with it
         if isinstance(entry, Reading | FactChange) and entry.belongs is not None and not stands[entry.belongs]:
             stands[index] = False

@@ -8,7 +8,6 @@ A catalogue is one or more TOML texts; the key of a sentence is its path (`[rule
 from __future__ import annotations
 
 import string
-import tomllib
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import Any
 
@@ -51,6 +50,13 @@ class Words:
         """Raises KnowledgeError for a text that is no TOML, or two sentences under one key."""
         self.sentences: dict[str, str] = {}
         self.knowledge, self.fallback = knowledge, fallback
+        if texts:
+            self._read(texts)
+        self._formatter = _Formatter(self)
+
+    def _read(self, texts: Mapping[str, str]) -> None:
+        import tomllib  # a catalogue that was read before has no use for it
+
         for name, text in texts.items():
             try:
                 tree = tomllib.loads(text)
@@ -60,7 +66,6 @@ class Words:
                 if key in self.sentences:
                     raise KnowledgeError(name, key, expected="a key of its own", got="one that another file has")
                 self.sentences[key] = sentence
-        self._formatter = _Formatter(self)
 
     @classmethod
     def of(cls, sentences: dict[str, str], knowledge: Knowledge, fallback: Words | None = None) -> Words:
