@@ -15,8 +15,8 @@ from pathlib import Path
 from gatecheck import __version__
 from gatecheck.core.errors import BenchError, InputError
 
-_CHUNK, _MOST_ROWS = 16 << 20, 1_000_000
-"""of a read map: bytes read at once; rows that are judged (good neighbours are joined beyond)"""
+_CHUNK = 4 << 20
+"""bytes of a read map that are read at once"""
 
 def main(argv: Sequence[str] | None = None) -> int:
     """Run a command. Imports what it needs late, so that `triage` starts fast."""
@@ -279,9 +279,9 @@ def _practice(arguments: argparse.Namespace) -> int:
 
 
 def _surface(arguments: argparse.Namespace) -> int:
-    from gatecheck.core.scan.coarse import coarser
+    from gatecheck.core.scan.coarse import compact
     from gatecheck.core.scan.judge import judge_map, surface_document
-    from gatecheck.core.scan.read import MapError, joined, read_parts
+    from gatecheck.core.scan.read import MapError, read_parts
 
     if arguments.sector_size not in (512, 520, 528, 4096, 4160, 4224):
         raise InputError(f"--sector-size: expected 512 or 4096 (520, 528, 4160, 4224 with protection), got {arguments.sector_size}")
@@ -290,11 +290,7 @@ def _surface(arguments: argparse.Namespace) -> int:
     try:
         with contextlib.ExitStack() as stack:
             source = sys.stdin.buffer if arguments.map == "-" else stack.enter_context(Path(arguments.map).open("rb"))
-            kept, rows = [], 0
-            for part in read_parts(iter(lambda: source.read(_CHUNK), b"")):
-                kept.append(coarser(part, _MOST_ROWS // 8) if rows > _MOST_ROWS // 4 else part)
-                rows += len(kept[-1])
-            found = coarser(joined(kept), _MOST_ROWS)
+            found = compact(read_parts(iter(lambda: source.read(_CHUNK), b"")))
     except OSError as error:
         raise InputError(f"{arguments.map}: expected a read map, got {error.strerror}") from error
     except MapError as error:

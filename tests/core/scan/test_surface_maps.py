@@ -12,7 +12,7 @@ import pytest
 from maps import KINDS, as_csv, drawn
 
 from gatecheck.cli import main
-from gatecheck.core.scan.coarse import coarser
+from gatecheck.core.scan.coarse import coarser, compact
 from gatecheck.core.scan.judge import OUTCOMES, judge_map
 from gatecheck.core.scan.read import LEFT, READ, UNREADABLE, MapError, ReadMap, joined, read_map, read_parts
 
@@ -68,8 +68,8 @@ def test_a_read_in_any_order_says_the_same_and_the_last_word_on_a_place_counts()
     assert judge_map(again).unreadable_sectors == 0
 
 
-def test_ten_million_blocks_are_judged_in_seconds() -> None:
-    """A tenth of the largest map that is promised; bench/ holds the figures."""
+def test_a_million_blocks_are_judged_in_seconds() -> None:
+    """A guard; bench/ holds the figures up to a hundred million."""
     n = 1_000_000
     rng = np.random.default_rng(2)
     big = ReadMap(np.arange(n) * 256, np.full(n, 256), rng.normal(0.9, 0.02, n), np.zeros(n, np.int8))
@@ -84,6 +84,8 @@ BAD = {
     "negative time": (b"lba,sectors,ms,state\n0,8,-1.0,read\n", "line 2: expected milliseconds"), "negative place": (b"lba,sectors,ms,state\n-8,8,1.0,read\n", "line 2: expected a sector number"),
     "unknown state": (b"lba,sectors,ms,state\n0,8,1.0,gone\n", "line 2: expected one of read, unreadable, left, got 'gone'"), "a cell too few": (b"lba,sectors,ms,state\n0,8,1.0,read\n8,8,read\n", "line 3: expected lba,sectors,ms,state"),
     "half a sector": (b"lba,sectors,ms,state\n0,8.5,1.0,read\n", "line 2: expected a count of sectors"), "a number for a state": (b"lba,sectors,ms,state\n0,8,1.0,1\n", "line 2: expected one of read"),
+    "a point alone": (b"lba,sectors,ms,state\n0,8,1.0,read\n8,8,.,read\n", "line 3: expected milliseconds"), "no place": (b"lba,sectors,ms,state\n,8,1.0,read\n", "line 2: expected a sector number"),
+    "two points": (b"lba,sectors,ms,state\n0,8,1.0.1,read\n", "line 2: expected milliseconds"), "a long number": (b"lba,sectors,ms,state\n0,12345678901234567890,1,read\n", "line 2: expected a count"),
     "not a number": (b"lba,sectors,ms,state\n0,8,nan,read\n", "line 2: expected milliseconds"), "binary": (b"\x00\xff" * 40, "line 1: expected the header"), "empty": (b"", "line 1: expected the header"),
 }  # fmt: skip
 
@@ -143,6 +145,27 @@ def test_a_fault_in_a_later_chunk_is_told_by_its_line() -> None:
 def test_numbers_and_words_are_read_as_people_write_them(text: str) -> None:
     found = read_map(f"lba,sectors,ms,state\n{text}".encode())
     assert (found.ms[-1], found.state[-1]) == (10.0, READ)
+
+
+def test_digits_alone_are_the_numbers_that_any_other_way_of_writing_gives() -> None:
+    rng = np.random.default_rng(8)
+    rows = [(int(rng.integers(0, 1 << rng.integers(1, 48))), int(rng.integers(1, 1 << 24)), f"{rng.random() * 10 ** rng.integers(0, 9):.{rng.integers(0, 5)}f}", "read") for _ in range(3000)]
+    plain = read_map(("lba,sectors,ms,state\n" + "".join(f"{a},{b},{c},{d}\n" for a, b, c, d in rows)).encode())
+    other = read_map(("lba,sectors,ms,state\n" + "".join(f"+{a},{b},{c}e0,{d}\n" for a, b, c, d in rows)).encode())
+    for name in ("lba", "sectors", "ms", "state"):
+        assert (getattr(plain, name) == getattr(other, name)).all(), name
+    assert plain.ms.tolist() == [float(c) for _, _, c, _ in rows]
+
+
+@pytest.mark.parametrize("kind", KINDS)
+def test_a_map_that_comes_in_parts_is_joined_on_the_way_and_says_the_same(kind: str) -> None:
+    own = drawn(kind, 21, blocks=60_000)
+    parts = [ReadMap(*(getattr(own.map, name)[at : at + 1700] for name in ("lba", "sectors", "ms", "state"))) for at in range(0, len(own.map), 1700)]
+    whole, fewer = compact(iter(parts)), compact(iter(parts), 6_000)
+    assert (whole.lba == own.map.lba).all()
+    assert len(fewer) < len(own.map) / 2 or kind in ("one-head", "stalled")
+    assert (fewer.sectors.sum(), round(fewer.ms.sum())) == (own.map.sectors.sum(), round(own.map.ms.sum()))
+    assert judge_map(fewer, disk_sectors=own.disk_sectors).pattern == kind
 
 
 @pytest.mark.parametrize("kind", KINDS)

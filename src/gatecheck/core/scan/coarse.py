@@ -2,13 +2,34 @@
 
 from __future__ import annotations
 
-import numpy as np
+from collections.abc import Iterable
+from typing import Any
 
-from gatecheck.core.scan.read import READ, ReadMap
+import numpy as np
+from numpy.typing import NDArray
+
+from gatecheck.core.scan.read import READ, ReadMap, joined
 
 _TOGETHER = 16
 _ALIKE, _ALIKE_MS = 2.0, 5.0
 """a group stays apart where one of it takes this many times the group's median and so many milliseconds more"""
+
+
+MOST_ROWS = 1_000_000
+"""rows of a map that are judged: good neighbours are joined beyond"""
+
+
+def compact(parts: Iterable[ReadMap], most: int = MOST_ROWS) -> ReadMap:
+    """A map that comes in parts, in about `most` rows as soon as there are more: one of a hundred million blocks never stands in memory. Shapes as in ReadMap."""
+    kept: list[ReadMap] = []
+    rows, is_long = 0, False
+    for part in parts:
+        kept.append(_joined(part) if is_long else part)
+        rows += len(kept[-1])
+        if rows > most:
+            kept, is_long = [coarser(joined(kept), most // 2)], True
+            rows = len(kept[0])
+    return coarser(joined(kept), most)
 
 
 def coarser(found: ReadMap, most: int) -> ReadMap:
@@ -24,16 +45,32 @@ def coarser(found: ReadMap, most: int) -> ReadMap:
 def _joined(found: ReadMap) -> ReadMap:
     """Sixteen rows at a time, where they are good, equal, alike, and follow each other."""
     whole = len(found) // _TOGETHER * _TOGETHER
-    lba, sectors = found.lba[:whole].reshape(-1, _TOGETHER), found.sectors[:whole].reshape(-1, _TOGETHER)
-    ms, state = found.ms[:whole].reshape(-1, _TOGETHER), found.state[:whole].reshape(-1, _TOGETHER)
-    follows = (lba[:, 1:] == lba[:, :-1] + sectors[:, :-1]).all(axis=1) & (sectors == sectors[:, :1]).all(axis=1) & (state == READ).all(axis=1)
-    usual = np.median(ms, axis=1)
-    joins = follows & (ms.max(axis=1) <= _ALIKE * usual + _ALIKE_MS)
-    keep = np.concatenate([np.repeat(~joins, _TOGETHER), np.ones(len(found) - whole, dtype=bool)])
-    first = np.concatenate([np.repeat(joins, _TOGETHER), np.zeros(len(found) - whole, dtype=bool)])
-    first &= np.arange(len(found)) % _TOGETHER == 0
-    chosen = keep | first
-    new_sectors, new_ms = found.sectors.copy(), found.ms.copy()
+    if not whole:
+        return found
+    lba, sectors, ms = found.lba[:whole], found.sectors[:whole], found.ms[:whole]
+    good = found.state[:whole] == READ
+    good[:-1] &= (lba[1:] == lba[:-1] + sectors[:-1]) & (sectors[1:] == sectors[:-1]) | (np.arange(1, whole) % _TOGETHER == 0)
+    highest, lowest = _folded(np.maximum, ms), _folded(np.minimum, ms)
+    joins = _folded(np.logical_and, good) & (highest <= _ALIKE_MS + _ALIKE * lowest)
+    unsure = np.flatnonzero(_folded(np.logical_and, good) & ~joins)  # the lowest is at most the median
+    if len(unsure):
+        joins[unsure] = highest[unsure] <= _ALIKE * np.median(ms.reshape(-1, _TOGETHER)[unsure], axis=1) + _ALIKE_MS
     at = np.flatnonzero(joins) * _TOGETHER
-    new_sectors[at], new_ms[at] = sectors[joins].sum(axis=1), ms[joins].sum(axis=1)
-    return ReadMap(found.lba[chosen], new_sectors[chosen], new_ms[chosen], found.state[chosen])
+    chosen = np.ones(len(found), dtype=bool)
+    chosen[:whole] = np.repeat(~joins, _TOGETHER)
+    chosen[at] = True
+    if not len(at):
+        return found
+    place = np.cumsum(chosen)[at] - 1
+    new_sectors, new_ms, many = found.sectors[chosen], found.ms[chosen], found.blocks[chosen]
+    new_sectors[place] *= _TOGETHER
+    new_ms[place] = _folded(np.add, ms)[joins]
+    many[place] = _folded(np.add, found.blocks[:whole])[joins]
+    return ReadMap(found.lba[chosen], new_sectors, new_ms, found.state[chosen], many)
+
+
+def _folded(of: np.ufunc, values: NDArray[Any]) -> NDArray[Any]:
+    """The ufunc over sixteen at a time, shape (16 n,) -> (n,), pairs first: much faster than along a short axis."""
+    for _ in range(_TOGETHER.bit_length() - 1):
+        values = of(values[::2], values[1::2])
+    return values

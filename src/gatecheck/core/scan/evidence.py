@@ -80,7 +80,7 @@ def settled(page: MapPage) -> MapPage:
         later = order[low:high]
         drop[place] |= bool((later > place).any())
     kept = ~drop
-    return MapPage(type(blocks)(blocks.lba[kept], blocks.sectors[kept], blocks.ms[kept], blocks.state[kept]), page.sector, page.sectors)
+    return MapPage(blocks.of(kept), page.sector, page.sectors)
 
 
 def covered(blocks: ReadMap, which: NDArray[np.bool_]) -> int:

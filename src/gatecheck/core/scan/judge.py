@@ -67,23 +67,25 @@ def judge_map(found: ReadMap, *, sector_size: int = 512, disk_sectors: int | Non
     """The verdict on a map of any order, with gaps and overlaps; the last read of a place counts."""
     tried = found.state != LEFT
     by_place = _latest_by_place(found)
-    lba, sectors, ms, state = found.lba[by_place], found.sectors[by_place], found.ms[by_place], found.state[by_place]
+    lba, sectors, ms, state, many = found.lba[by_place], found.sectors[by_place], found.ms[by_place], found.state[by_place], found.blocks[by_place]
+    place = np.cumsum(many) - many
     span = max(int(disk_sectors or 0), int((found.lba + found.sectors).max()))
     usual = _usual(lba, sectors, ms, state == READ, span)
     expected = usual * sectors
     bad = state == UNREADABLE
-    late = (state == READ) & (ms > _SLOW * expected) & (ms > expected + _SLOW_MS)
-    slow = _not_by_chance(late, bad, ms - expected)
+    lateness = (ms - expected) / many  # of each of the blocks that a row stands for
+    late = (state == READ) & (ms > _SLOW * expected) & (lateness > _SLOW_MS)
+    slow = _not_by_chance(late, bad, lateness, place, many)
     unreadable = int(sectors[bad].sum())
-    heads = _stripes(lba, sectors, bad | slow, state != LEFT, span)
+    heads = _stripes(lba, sectors, bad | slow, state != LEFT, span, place, many)
     stall = _stall_share(found, tried, usual, by_place)
-    scores = _scores(int(tried.sum()), sectors, bad, slow, late, heads, stall)
+    scores = _scores(int(found.blocks[tried].sum()), bad, slow, late, heads, stall, place, many)
     pattern = max(scores, key=lambda name: scores[name])
     total = sum(scores.values())
     weights = {name: round(score / total, 4) for name, score in scores.items()}
     rate = _rates(lba, sectors, ms, (state == READ) & ~late, span, sector_size)
     return Surface(
-        pattern, weights, unreadable, _patches(lba, sectors, bad, slow), heads if pattern == "one-head" else None, *rate,
+        pattern, weights, unreadable, _patches(lba, sectors, bad, slow, place, many), heads if pattern == "one-head" else None, *rate,
         _seconds_left(found, lba, sectors, ms, state, usual, span, disk_sectors),
     )  # fmt: skip
 
@@ -136,35 +138,33 @@ def _further_in(known: Ints, each: Floats) -> Floats:
     return np.asarray(1.0 / np.maximum(slope * beyond + start, 0.4 * float(np.percentile(pace, 95))))
 
 
-def _not_by_chance(late: Flags, bad: Flags, lateness: Floats) -> Flags:
+def _not_by_chance(late: Flags, bad: Flags, lateness: Floats, place: Ints, many: Ints) -> Flags:
     """Late blocks that have company: another load on the machine makes one late here and one there, or many a little; a bad place makes neighbours
     late, some of them by a dozen revolutions."""
     if not late.any():
         return late
-    marks = (late | bad).astype(np.int32)
-    total = np.concatenate([[0], np.cumsum(marks)])
-    place = np.arange(len(late))
-    low, high = np.maximum(place - 8, 0), np.minimum(place + 9, len(late))
-    company = total[high] - total[low] - marks
-    kept = late & (company >= 2 + 40 * late.mean())
-    first, last = _runs(kept | bad, _NEAR)
+    total = np.concatenate([[0], np.cumsum(np.where(late | bad, many, 0))])
+    low, high = np.searchsorted(place, place - 8), np.searchsorted(place, place + many + 8)
+    company = total[high] - total[low] - 1
+    kept = late & (company >= 2 + 40 * float(many[late].sum()) / float(many.sum()))
+    first, last = _runs(kept | bad, place, many, _NEAR)
     for a, b in zip(first.tolist(), last.tolist(), strict=True):
         if not bad[a : b + 1].any() and lateness[a : b + 1].max() < _WORST_MS:
             kept[a : b + 1] = False
     return np.asarray(kept)
 
 
-def _runs(flags: Flags, gap: int = 0) -> tuple[Ints, Ints]:
-    """First and last index of runs of set flags, those at most `gap` apart joined."""
+def _runs(flags: Flags, place: Ints, many: Ints, gap: int) -> tuple[Ints, Ints]:
+    """First and last index of runs of set flags, those with at most `gap` blocks between them joined. A row at `place` (blocks before it) stands for `many`."""
     at = np.flatnonzero(flags)
     if not len(at):
         return at, at
-    breaks = np.flatnonzero(np.diff(at) > gap + 1)
+    breaks = np.flatnonzero(place[at[1:]] - (place[at[:-1]] + many[at[:-1]]) > gap)
     return at[np.concatenate([[0], breaks + 1])], at[np.concatenate([breaks, [len(at) - 1]])]
 
 
-def _patches(lba: Ints, sectors: Ints, bad: Flags, slow: Flags) -> tuple[Patch, ...]:
-    first, last = _runs(bad | slow, _NEAR)
+def _patches(lba: Ints, sectors: Ints, bad: Flags, slow: Flags, place: Ints, many: Ints) -> tuple[Patch, ...]:
+    first, last = _runs(bad | slow, place, many, _NEAR)
     found = []
     for a, b in zip(first[:_MOST_PATCHES].tolist(), last[:_MOST_PATCHES].tolist(), strict=True):
         has_bad, has_slow = bool(bad[a : b + 1].any()), bool(slow[a : b + 1].any())
@@ -172,9 +172,9 @@ def _patches(lba: Ints, sectors: Ints, bad: Flags, slow: Flags) -> tuple[Patch, 
     return tuple(found)
 
 
-def _stripes(lba: Ints, sectors: Ints, marked: Flags, tried: Flags, span: int) -> Heads | None:
+def _stripes(lba: Ints, sectors: Ints, marked: Flags, tried: Flags, span: int, place: Ints, many: Ints) -> Heads | None:
     """Stripes all over the disk, alike and evenly apart, their width falling slowly: what one head of several reads."""
-    first, last = _runs(marked & tried, 1)
+    first, last = _runs(marked & tried, place, many, 1)
     if len(first) < 8:
         return None
     start, end = lba[first].astype(np.float64), (lba[last] + sectors[last]).astype(np.float64)
@@ -215,11 +215,11 @@ def _good_beside(lba: Ints, sectors: Ints, tried: Flags, first: Ints, last: Ints
     return np.minimum(outer, start).astype(np.float64), np.maximum(inner, end).astype(np.float64)
 
 
-def _scores(tried: int, sectors: Ints, bad: Flags, slow: Flags, late: Flags, heads: Heads | None, stall: float) -> dict[str, float]:
+def _scores(tried: int, bad: Flags, slow: Flags, late: Flags, heads: Heads | None, stall: float, place: Ints, many: Ints) -> dict[str, float]:
     """How well each pattern explains the map, above zero; the best one is the verdict."""
     scores = dict.fromkeys(OUTCOMES, 0.02)
     count = max(tried, 1)
-    first, last = _runs(bad, _NEAR)
+    first, last = _runs(bad, place, many, _NEAR)
     in_patch = [int(bad[a : b + 1].sum()) for a, b in zip(first.tolist(), last.tolist(), strict=True)]
     if stall >= 0.5:
         scores["stalled"] = 2.0 + stall
@@ -228,18 +228,18 @@ def _scores(tried: int, sectors: Ints, bad: Flags, slow: Flags, late: Flags, hea
     if heads is not None:
         scores["one-head"] = 0.4 + 2.2 * heads.confidence
     if in_patch:
-        crowded = max(in_patch) >= _SPOT_BLOCKS or len(in_patch) > _FEW_SPOTS or _grows(bad, slow)
+        crowded = max(in_patch) >= _SPOT_BLOCKS or len(in_patch) > _FEW_SPOTS or _grows(bad, slow, place, many)
         scores["spreading"] = 1.2 if crowded else 0.15
         scores["isolated-unreadable"] = 0.25 if crowded else 1.2
         if heads is not None and heads.confidence >= 0.4:
             scores["spreading"] *= 0.4
     elif slow.any():
-        share = float(slow.sum()) / count
+        share = float(many[slow].sum()) / count
         scores["slow-patches"] = 0.9 + min(share * 20, 0.5)
         scores["clean"] = 0.25 if share < 0.0005 else 0.05
     else:
         scores["clean"] = 1.2
-        scores["slow-patches"] = 0.03 + min(0.25, float(late.sum()) / count * 5)
+        scores["slow-patches"] = 0.03 + min(0.25, float(many[late].sum()) / count * 5)
     return scores
 
 
@@ -249,16 +249,16 @@ def _stall_share(found: ReadMap, tried: Flags, usual: Floats, by_place: Ints) ->
     expected[by_place] = usual * found.sectors[by_place]
     fresh = found.lba >= np.maximum.accumulate(found.lba)  # who goes back to what failed before meets what fails, not a stall
     counted = tried & (fresh | (found.state == READ))
-    hung = ((found.ms >= _STALL_MS) & (found.ms > expected + _STALL_MS) & (found.ms > 2.5 * expected))[counted]
+    hung, many = ((found.ms >= _STALL_MS) & (found.ms > expected + _STALL_MS) & (found.ms > 2.5 * expected))[counted], found.blocks[counted]
     if len(hung) < 8:
         return 0.0
     tail = hung[-16:]
-    return float(max(tail.mean(), 2.5 * hung.mean()))
+    return float(max(np.average(tail, weights=many[-16:]), 2.5 * np.average(hung, weights=many)))
 
 
-def _grows(bad: Flags, slow: Flags) -> bool:
+def _grows(bad: Flags, slow: Flags, place: Ints, many: Ints) -> bool:
     """Unreadable blocks with a wide margin of slow ones: a scratch and what it has touched."""
-    first, last = _runs(bad | slow, _NEAR)
+    first, last = _runs(bad | slow, place, many, _NEAR)
     return any(bad[a : b + 1].sum() >= 3 and slow[a : b + 1].sum() >= 6 for a, b in zip(first.tolist(), last.tolist(), strict=True))
 
 

@@ -15,13 +15,15 @@ from dataclasses import dataclass
 import numpy as np
 
 from gatecheck.core.errors import DecodeError
-from gatecheck.core.scan.read import LEFT, READ, UNREADABLE, ReadMap
+from gatecheck.core.scan.coarse import compact
+from gatecheck.core.scan.read import LEFT, READ, UNREADABLE, ReadMap, joined
 
 MAGIC = b"GCMAP1\n\0"
 _HEAD = struct.Struct("<8sIQI")
 _ROW = struct.Struct("<BQII")
 _STATES = {1: READ, 2: UNREADABLE, 3: LEFT}
-_MOST_BLOCKS = 20_000_000
+_MOST_BLOCKS, _AT_ONCE = 200_000_000, 250_000
+"""of a map; and how many of them are unpacked before good ones are joined"""
 _LARGEST_PIECE = 256 << 20
 _LARGEST_LBA = 1 << 48
 _TIMES = 0.01 * 2.0 ** ((np.arange(256) - 1) / 8)
@@ -37,9 +39,16 @@ class MapPage:
 
 
 def read_map_page(data: bytes) -> MapPage:
-    """All pieces as one map. Raises DecodeError for what is no such map."""
-    lba, sectors, ms, state = [], [], [], []
-    sector = disk = total = at = 0
+    """All pieces as one map; of a very long one good neighbours are joined as they come. Raises DecodeError for what is no such map."""
+    told: list[tuple[int, int]] = []
+    blocks = compact(_parts(data, told))
+    return MapPage(blocks, *told[0])
+
+
+def _parts(data: bytes, told: list[tuple[int, int]]) -> Iterator[ReadMap]:
+    """The blocks in order, so many at a time; `told` gets (bytes of a sector, sectors of the disk)."""
+    waiting: list[ReadMap] = []
+    sector = disk = total = rows = at = 0
     while at < len(data) or not at:
         if len(data) - at < _HEAD.size:
             raise DecodeError("read map", at=at, expected=f"{_HEAD.size} bytes of a head", got=f"{len(data) - at}")
@@ -49,18 +58,26 @@ def read_map_page(data: bytes) -> MapPage:
         if (sector, disk) not in ((0, 0), (own_sector, own_disk)):
             raise DecodeError("read map", at=at, expected=f"pieces of one disk ({disk} sectors of {sector})", got=f"{own_disk} of {own_sector}")
         sector, disk = own_sector, own_disk
+        told.append((sector, disk))
         for kind, first, each, times in _rows(data, at, size):
             total += len(times)
             if total > _MOST_BLOCKS:
                 raise DecodeError("read map", at=at, expected=f"at most {_MOST_BLOCKS} blocks", got="more")
-            lba.append(first + each * np.arange(len(times), dtype=np.int64))
-            sectors.append(np.full(len(times), each, dtype=np.int64))
-            ms.append(_TIMES[times] if kind != 3 else np.zeros(len(times)))
-            state.append(np.full(len(times), _STATES[kind], dtype=np.int8))
+            for start in range(0, len(times), _AT_ONCE):
+                some = times[start : start + _AT_ONCE]
+                waiting.append(ReadMap(
+                    first + each * np.arange(start, start + len(some), dtype=np.int64), np.full(len(some), each, dtype=np.int64),
+                    _TIMES[some] if kind != 3 else np.zeros(len(some)), np.full(len(some), _STATES[kind], dtype=np.int8),
+                ))  # fmt: skip
+                rows += len(some)
+                if rows >= _AT_ONCE:
+                    yield joined(waiting)
+                    waiting, rows = [], 0
         at += _HEAD.size + size
+    if waiting:
+        yield joined(waiting)
     if not total:
         raise DecodeError("read map", at=0, expected="at least one block", got="none")
-    return MapPage(ReadMap(np.concatenate(lba), np.concatenate(sectors), np.concatenate(ms), np.concatenate(state)), sector, disk)
 
 
 def repacked(data: bytes) -> bytes:
