@@ -8,9 +8,11 @@ from __future__ import annotations
 
 import fcntl
 import hashlib
+import json
 import os
 import re
 import shutil
+import socket
 import subprocess
 import time
 from dataclasses import dataclass, field
@@ -151,13 +153,30 @@ class Emulator:
 
     def start(self, system: Guest | None, command_line: str) -> None:
         command = ["qemu-system-x86_64", "-accel", "tcg,thread=multi", "-machine", "q35", "-cpu", "max", "-smp", "2", "-m", "1500", "-display", "none", "-no-reboot"]
-        command += ["-serial", f"file:{self.console}", "-monitor", "none", "-nic", "user,model=virtio-net-pci", *self.options]
+        command += ["-serial", f"file:{self.console}", "-monitor", "none", "-qmp", f"unix:{self.folder / 'qmp'},server=on,wait=off", "-nic", "user,model=virtio-net-pci", *self.options]
         if self.uefi:
             command += ["-drive", f"if=pflash,format=raw,unit=0,readonly=on,file={OVMF / 'OVMF_CODE_4M.fd'}"]
             command += ["-drive", f"if=pflash,format=raw,unit=1,file={self.folder / 'vars.fd'}"]
         if system:
             command += ["-kernel", str(system.kernel), "-initrd", str(system.initrd), "-append", f"console=ttyS0 quiet {command_line}"]
         self.process = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+
+    def tell(self, command: str, **arguments: object) -> object:
+        """A command to the emulator itself (its monitor protocol): what it returns. Raises RuntimeError where it refuses."""
+        with socket.socket(socket.AF_UNIX) as monitor:
+            monitor.connect(str(self.folder / "qmp"))
+            with monitor.makefile("rw", encoding="utf-8") as lines:
+                json.loads(lines.readline())
+                answer: dict[str, object] = {}
+                for name, own in (("qmp_capabilities", {}), (command, arguments)):
+                    lines.write(json.dumps({"execute": name, "arguments": own}) + "\n")
+                    lines.flush()
+                    answer = json.loads(lines.readline())
+                    while "event" in answer:
+                        answer = json.loads(lines.readline())
+        if "error" in answer:
+            raise RuntimeError(f"{command}: {answer['error']}")
+        return answer["return"]
 
     def stop(self) -> None:
         if self.process:

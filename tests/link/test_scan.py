@@ -152,6 +152,30 @@ def test_it_stops_where_the_drive_does(says: Callable[[int, int], float | None],
     assert scanned(read_map_page(raw)).share < 0.6
 
 
+@pytest.mark.parametrize("seed", range(3))
+@pytest.mark.parametrize("reads", [3, 90, 300, 400, 420, 450, 600])
+def test_a_drive_that_goes_and_says_only_that_it_failed_leaves_nothing_invented(seed: int, reads: int) -> None:
+    """From some read on every place fails, as a kernel says it of a drive that was pulled: in the middle of what reads well, of a gap, of a single sector."""
+    bad, count = some_bad(seed), [0]
+
+    def says(lba: int, size: int) -> None:
+        count[0] += 1
+        if count[0] > reads:
+            raise OSError(errno.EIO, "gone")
+
+    raw, _, why = scan(Drive(bad, says))
+    assert why in ("the drive dropped off the bus", "")
+    assert unreadable(raw) <= bad | _near(bad)
+    more, own, _ = scan(Drive(bad), known=probe.rows_of(raw))
+    assert unreadable(raw + more) == bad
+    assert own.done() == (SECTORS, SECTORS)
+
+
+def _near(bad: set[int]) -> set[int]:
+    """Whole blocks that failed stand in the map until they are taken apart."""
+    return {lba for place in bad for lba in range(place // BLOCK * BLOCK, place // BLOCK * BLOCK + BLOCK)}
+
+
 @pytest.mark.parametrize(("name", "pattern"), [("spotted", "isolated-unreadable"), ("one-head", "one-head"), ("stalling", "stalled"), ("sound", "clean"), ("tidying", "clean")])
 def test_practice_surfaces_lead_to_their_pattern(name: str, pattern: str) -> None:
     own = patient(name).connected()

@@ -35,6 +35,7 @@ import shutil
 import signal
 import socket
 import ssl
+import stat
 import struct
 import sys
 import tempfile
@@ -260,12 +261,29 @@ class Machine:
             os.close(descriptor)
         return status, data.raw if data else b""
 
+    @staticmethod
+    def gone(device, descriptor):
+        """The drive behind an open descriptor is no longer on the bus: its size is nothing, another one has its name, or the kernel has given it up. A read
+        that fails then says nothing of its sectors."""
+        base = "/sys/class/block/%s/" % device
+        try:
+            opened = os.fstat(descriptor).st_rdev
+            if stat.S_ISBLK(os.fstat(descriptor).st_mode) and not os.lseek(descriptor, 0, os.SEEK_END):
+                return True
+        except OSError:
+            return True
+        if not stat.S_ISBLK(os.fstat(descriptor).st_mode):
+            return False
+        if read_text(base + "dev").strip() != "%d:%d" % (os.major(opened), os.minor(opened)):
+            return True
+        return read_text(base + "device/state").strip() in ("cancel", "deleted", "offline", "transport-offline", "dead", "deleting", "deleting (no IO)")
+
     def read_sector(self, device, lba, size):
         """One sector, past the kernel's cache: it reads eight at once and would call all of them unreadable. Raises OSError."""
         buffer = mmap.mmap(-1, size)
         descriptor = os.open("/dev/" + device, os.O_RDONLY | os.O_DIRECT)
         try:
-            got = os.preadv(descriptor, [buffer], lba * size)
+            got = self._direct(device, descriptor, buffer, lba * size)
         finally:
             os.close(descriptor)
         if got < size:
@@ -277,11 +295,23 @@ class Machine:
         descriptor = os.open("/dev/" + device, os.O_RDONLY | os.O_DIRECT)
 
         def read(lba, count, into):
-            got = os.preadv(descriptor, [into], lba * size)
+            got = self._direct(device, descriptor, into, lba * size)
             if got < count * size:
                 raise OSError(5, "%d of %d bytes" % (got, count * size))
 
         return read
+
+    def _direct(self, device, descriptor, into, at):
+        """How many bytes were read into the buffer. Raises OSError; one that says so where the drive is gone."""
+        try:
+            got = os.preadv(descriptor, [into], at)
+        except OSError as error:
+            if error.errno == 5 and self.gone(device, descriptor):
+                raise OSError(19, "the drive is gone")
+            raise
+        if got == 0 and self.gone(device, descriptor):
+            raise OSError(19, "the drive is gone")
+        return got
 
     def read_at(self, device, sector, count, size=SECTOR):
         """`count` sectors of `size` bytes from there; from the end where `sector` is negative. Raises OSError."""
@@ -291,7 +321,12 @@ class Machine:
             start = sector * size if sector >= 0 else max(0, end + sector * size)
             data = b""
             while len(data) < count * size:  # the kernel hands out what stands before an unreadable place, then the error
-                part = os.pread(descriptor, count * size - len(data), start + len(data))
+                try:
+                    part = os.pread(descriptor, count * size - len(data), start + len(data))
+                except OSError as error:
+                    if error.errno == 5 and self.gone(device, descriptor):
+                        raise OSError(19, "the drive is gone")
+                    raise
                 if not part:
                     break
                 data += part
@@ -1462,6 +1497,7 @@ LEAVES = (6, 19, 2, 123)  # no such address, no such device, no such file, no me
 BARREN, MANY_DEAD = 2048, 4  # sectors in a row of which none reads: the rest of such a place is left; after so many such places, far sooner
 IN_VAIN = 4  # times that a gap was halved and nothing in it read: the rest of it is left
 MOST_LATE = 24  # blocks in a row
+ASKED_AGAIN = 8  # failures in a row, at the first and so often after it a place that read well is asked whether the drive is there at all
 MOST_MAP = 64 << 20  # bytes of one piece of a map, unpacked
 TRIES_AT_ONCE = 2  # of a single sector, then it is called unreadable
 SLOTS = 6
@@ -1733,9 +1769,10 @@ class Scan:
         self.map = MapWriter(worker.sector, sectors)
         self.tried, self.read = Spans(), Spans()
         self.failed, self.gaps, self.worst = [], [], []
-        self.bad_sectors, self.hung, self.late, self.left = 0, 0, 0, 0
+        self.bad_sectors, self.hung, self.late, self.left, self.in_vain = 0, 0, 0, 0, 0
         self.ms = 0.0
         self.good = None
+        self.unsure = []  # type: list[tuple[int, int, float]]
         self.box = None
         self._restore(known)
 
@@ -1780,6 +1817,8 @@ class Scan:
                 yield step
         for step in self._pieces():
             yield step
+        if self.unsure:
+            self._ask()
 
     # --- first: all that reads well
 
@@ -1939,8 +1978,9 @@ class Scan:
                 if state == 0:
                     self._took(at, 1, state, code, ms, data)
                     return
+                self._is_there(state, code)
         self.bad_sectors += 1
-        self.map.add(BAD_ROW, lba, 1, 0.01)
+        self._bad(lba, 1, 0.01)
 
     # --- one answer
 
@@ -1950,18 +1990,18 @@ class Scan:
         if state == 0:
             if self.keep:
                 self.keep(lba, data)
+            self._sure()
             self.map.add(READ_ROW, lba, size, ms)
             self.read.add(lba, lba + size)
             self.tried.add(lba, lba + size)
-            self.hung = 0
+            self.hung = self.in_vain = 0
             self.good = lba if self.good is None else self.good
             self.late = self.late + 1 if ms > LATE_MS else 0
             if self.late >= MOST_LATE and not self._still_there():
                 raise Stopped("the drive stalls: every read takes seconds, also where it read well before")
             return ms > LATE_MS
-        if state == 1 and code in LEAVES:
-            raise Stopped("the drive dropped off the bus")
-        self.map.add(BAD_ROW, lba, size, ms)
+        self._is_there(state, code)
+        self._bad(lba, size, ms)
         self.tried.add(lba, lba + size)
         self.failed.append((lba, size))
         if state == 2:
@@ -1969,6 +2009,38 @@ class Scan:
             if self.hung >= 3 and not self._still_there():
                 raise Stopped("the drive stopped answering")
         return True
+
+    def _bad(self, lba, size, ms):
+        """What does not read stands in the map only once the drive has answered after it: until then it may be gone."""
+        self.unsure.append((lba, size, ms))
+        if self.good is None:
+            self._sure()
+
+    def _sure(self):
+        for lba, size, ms in self.unsure:
+            self.map.add(BAD_ROW, lba, size, ms)
+        del self.unsure[:]
+
+    def _is_there(self, state, code):
+        """After a read that failed. Raises Stopped where it failed because there is no drive: that says nothing of its sectors."""
+        if state != 1:
+            return
+        if code in LEAVES:
+            raise Stopped("the drive dropped off the bus")
+        if self.in_vain % ASKED_AGAIN == 0 and self.good is not None:
+            self._ask()
+        self.in_vain += 1
+
+    def _ask(self):
+        """Is the drive there at all? Raises Stopped."""
+        if not self._answers():
+            raise Stopped("the drive dropped off the bus")
+        self._sure()
+
+    def _answers(self):
+        """Does the drive still answer at all, if only with another error than before or late? A place that read well before is asked."""
+        answers = list(self.worker.run(self.good, 1, 1))
+        return bool(answers) and answers[0][1] != 1
 
     def _still_there(self):
         """Does a place that read well before still read?"""
