@@ -15,21 +15,29 @@ _ALIKE, _ALIKE_MS = 2.0, 5.0
 """a group stays apart where one of it takes this many times the group's median and so many milliseconds more"""
 
 
-MOST_ROWS = 1_000_000
+MOST_ROWS = 700_000
 """rows of a map that are judged: good neighbours are joined beyond"""
 
 
 def compact(parts: Iterable[ReadMap], most: int = MOST_ROWS) -> ReadMap:
     """A map that comes in parts, in about `most` rows as soon as there are more: one of a hundred million blocks never stands in memory. Shapes as in ReadMap."""
     kept: list[ReadMap] = []
-    rows, is_long = 0, False
+    rows, limit, is_long = 0, most, False
     for part in parts:
         kept.append(_joined(part) if is_long else part)
         rows += len(kept[-1])
-        if rows > most:
-            kept, is_long = [coarser(joined(kept), most // 2)], True
+        if rows > limit:
+            kept, is_long = [coarser(_taken(kept), most // 2)], True
             rows = len(kept[0])
-    return coarser(joined(kept), most)
+            limit = max(most, rows + most // 2)  # what joins no further is not tried again and again
+    return coarser(_taken(kept), most)
+
+
+def _taken(parts: list[ReadMap]) -> ReadMap:
+    """All of them as one, and none of them any more: both at once would be twice the memory."""
+    whole = joined(parts)
+    parts.clear()
+    return whole
 
 
 def coarser(found: ReadMap, most: int) -> ReadMap:
@@ -48,11 +56,15 @@ def _joined(found: ReadMap) -> ReadMap:
     if not whole:
         return found
     lba, sectors, ms = found.lba[:whole], found.sectors[:whole], found.ms[:whole]
+    follows = lba[1:] - lba[:-1] == sectors[:-1]
+    follows &= sectors[1:] == sectors[:-1]
+    follows[_TOGETHER - 1 :: _TOGETHER] = True  # from one group to the next
     good = found.state[:whole] == READ
-    good[:-1] &= (lba[1:] == lba[:-1] + sectors[:-1]) & (sectors[1:] == sectors[:-1]) | (np.arange(1, whole) % _TOGETHER == 0)
+    good[:-1] &= follows
+    good = _folded(np.logical_and, good)
     highest, lowest = _folded(np.maximum, ms), _folded(np.minimum, ms)
-    joins = _folded(np.logical_and, good) & (highest <= _ALIKE_MS + _ALIKE * lowest)
-    unsure = np.flatnonzero(_folded(np.logical_and, good) & ~joins)  # the lowest is at most the median
+    joins = good & (highest <= _ALIKE_MS + _ALIKE * lowest)
+    unsure = np.flatnonzero(good & ~joins)  # the lowest is at most the median
     if len(unsure):
         joins[unsure] = highest[unsure] <= _ALIKE * np.median(ms.reshape(-1, _TOGETHER)[unsure], axis=1) + _ALIKE_MS
     at = np.flatnonzero(joins) * _TOGETHER

@@ -22,7 +22,7 @@ MAGIC = b"GCMAP1\n\0"
 _HEAD = struct.Struct("<8sIQI")
 _ROW = struct.Struct("<BQII")
 _STATES = {1: READ, 2: UNREADABLE, 3: LEFT}
-_MOST_BLOCKS, _AT_ONCE = 200_000_000, 250_000
+_MOST_BLOCKS, _AT_ONCE = 200_000_000, 100_000
 """of a map; and how many of them are unpacked before good ones are joined"""
 _LARGEST_PIECE = 256 << 20
 _LARGEST_LBA = 1 << 48
