@@ -1,4 +1,5 @@
-"""The drive loses its power in the middle of a read or a copy and comes back, five times, in a real kernel: it ends complete, and equal to one that nothing ended."""
+"""In a real kernel: the drive loses its power in the middle of a read or a copy and comes back, five times, and it ends complete, and equal to one that nothing
+ended; a new drive is filled from the copy."""
 
 from __future__ import annotations
 
@@ -15,7 +16,7 @@ import pytest
 sys.path.insert(0, str(Path(__file__).parent))
 from guest import Emulator, Guest
 from lab_ticket import Ticket, done
-from machines import MIB, image
+from machines import MIB, ata, drive, image
 from test_surface import _found
 
 from serving import Served
@@ -95,3 +96,34 @@ def test_a_copy_goes_on_where_it_was_when_the_drive_comes_back(system: Guest, se
         wanted[lba * 512 : (lba + 1) * 512] = bytes(512)
     copy = server.data / "copies" / str(ticket.id) / f"{order['id']}.img"
     assert hashlib.sha256(copy.read_bytes()).digest() == hashlib.sha256(wanted).digest()
+
+
+def test_a_new_drive_holds_the_copy_to_the_byte_and_what_lies_behind_it_stays(system: Guest, server: Served, tmp_path: Path) -> None:
+    source = image(tmp_path, "s0", size=96 * MIB)
+    with source.open("r+b") as file:
+        file.seek(60 * MIB)
+        file.write(random.Random(6).randbytes(3 * MIB))
+    options = [*drive(source, "s0"), "-device", "virtio-scsi-pci,id=c0", "-device", json.dumps({**DEVICE, "drive": "s0"}), *ata(tmp_path, serial="QS7-LAB-2", size=128 * MIB, layout="none")]
+    target = tmp_path / "d0.img"
+    old = random.Random(7).randbytes(128 * MIB)
+    target.write_bytes(old)
+    emulated = Emulator(tmp_path, uefi=False, options=options)
+    ticket = Ticket(server, installed_os="linux", drive_kind="hdd", data="backed-up")
+    emulated.start(system, ticket.command_line)
+    try:
+        ticket.until(done(1), emulated.console)
+        devices = {d["bus"]: d["device"] for d in ticket.call("GET", f"/api/tickets/{ticket.id}/captures")[0]["devices"]}
+        copy = ticket.call("POST", f"/api/tickets/{ticket.id}/orders", json={"order": "copy", "device": devices["scsi"], "by": "KT", "tight": True})["orders"][-1]["id"]
+        link = ticket.until(done(2), emulated.console)
+        assert link["orders"][-1]["state"] == "done", link["orders"][-1]
+        targets = {t["device"]: t for t in ticket.call("GET", f"/api/tickets/{ticket.id}/copies/{copy}/targets")}
+        assert targets[devices["scsi"]]["against"]
+        assert targets[devices["ata"]]["against"] is None
+        ticket.call("POST", f"/api/tickets/{ticket.id}/copies/{copy}/fill", json={"device": devices["ata"], "ends": "AB-2", "over": True, "by": "KT"})
+        link = ticket.until(done(3), emulated.console)
+        assert link["orders"][-1]["state"] == "done", link["orders"][-1]
+    finally:
+        emulated.stop()
+    held = target.read_bytes()
+    assert hashlib.sha256(held[: 96 * MIB]).digest() == hashlib.sha256(source.read_bytes()).digest()
+    assert held[96 * MIB :] == old[96 * MIB :]
