@@ -10,12 +10,13 @@ from numpy.typing import NDArray
 
 from gatecheck.core.scan.read import READ, ReadMap, joined
 
-_TOGETHER = 16
+_TOGETHER, _FEW = 16, 4
+"""rows that become one; and around one that stays as it is. Powers of two"""
 _ALIKE, _ALIKE_MS = 2.0, 5.0
 """a group stays apart where one of it takes this many times the group's median and so many milliseconds more"""
 
 
-MOST_ROWS = 700_000
+MOST_ROWS = 500_000
 """rows of a map that are judged: good neighbours are joined beyond"""
 
 
@@ -24,7 +25,7 @@ def compact(parts: Iterable[ReadMap], most: int = MOST_ROWS) -> ReadMap:
     kept: list[ReadMap] = []
     rows, limit, is_long = 0, most, False
     for part in parts:
-        kept.append(_joined(part) if is_long else part)
+        kept.append(_joined(_joined(part), _FEW) if is_long else part)
         rows += len(kept[-1])
         if rows > limit:
             kept, is_long = [coarser(_taken(kept), most // 2)], True
@@ -45,44 +46,44 @@ def coarser(found: ReadMap, most: int) -> ReadMap:
     while len(found) > most:
         smaller = _joined(found)
         if len(smaller) > 0.9 * len(found):
-            return smaller
+            return _joined(smaller, _FEW)
         found = smaller
     return found
 
 
-def _joined(found: ReadMap) -> ReadMap:
-    """Sixteen rows at a time, where they are good, equal, alike, and follow each other."""
-    whole = len(found) // _TOGETHER * _TOGETHER
+def _joined(found: ReadMap, together: int = _TOGETHER) -> ReadMap:
+    """So many rows at a time, where they are good, equal, alike, and follow each other."""
+    whole = len(found) // together * together
     if not whole:
         return found
     lba, sectors, ms = found.lba[:whole], found.sectors[:whole], found.ms[:whole]
     follows = lba[1:] - lba[:-1] == sectors[:-1]
     follows &= sectors[1:] == sectors[:-1]
-    follows[_TOGETHER - 1 :: _TOGETHER] = True  # from one group to the next
+    follows[together - 1 :: together] = True  # from one group to the next
     good = found.state[:whole] == READ
     good[:-1] &= follows
-    good = _folded(np.logical_and, good)
-    highest, lowest = _folded(np.maximum, ms), _folded(np.minimum, ms)
+    good = _folded(np.logical_and, good, together)
+    highest, lowest = _folded(np.maximum, ms, together), _folded(np.minimum, ms, together)
     joins = good & (highest <= _ALIKE_MS + _ALIKE * lowest)
     unsure = np.flatnonzero(good & ~joins)  # the lowest is at most the median
     if len(unsure):
-        joins[unsure] = highest[unsure] <= _ALIKE * np.median(ms.reshape(-1, _TOGETHER)[unsure], axis=1) + _ALIKE_MS
-    at = np.flatnonzero(joins) * _TOGETHER
+        joins[unsure] = highest[unsure] <= _ALIKE * np.median(ms.reshape(-1, together)[unsure], axis=1) + _ALIKE_MS
+    at = np.flatnonzero(joins) * together
     chosen = np.ones(len(found), dtype=bool)
-    chosen[:whole] = np.repeat(~joins, _TOGETHER)
+    chosen[:whole] = np.repeat(~joins, together)
     chosen[at] = True
     if not len(at):
         return found
     place = np.cumsum(chosen)[at] - 1
     new_sectors, new_ms, many = found.sectors[chosen], found.ms[chosen], found.blocks[chosen]
-    new_sectors[place] *= _TOGETHER
-    new_ms[place] = _folded(np.add, ms)[joins]
-    many[place] = _folded(np.add, found.blocks[:whole])[joins]
+    new_sectors[place] *= together
+    new_ms[place] = _folded(np.add, ms, together)[joins]
+    many[place] = _folded(np.add, found.blocks[:whole], together)[joins]
     return ReadMap(found.lba[chosen], new_sectors, new_ms, found.state[chosen], many)
 
 
-def _folded(of: np.ufunc, values: NDArray[Any]) -> NDArray[Any]:
-    """The ufunc over sixteen at a time, shape (16 n,) -> (n,), pairs first: much faster than along a short axis."""
-    for _ in range(_TOGETHER.bit_length() - 1):
+def _folded(of: np.ufunc, values: NDArray[Any], together: int) -> NDArray[Any]:
+    """The ufunc over so many at a time, shape (together * n,) -> (n,), pairs first: much faster than along a short axis."""
+    for _ in range(together.bit_length() - 1):
         values = of(values[::2], values[1::2])
     return values
