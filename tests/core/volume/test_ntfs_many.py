@@ -72,9 +72,11 @@ def test_folders_taken_together_are_what_each_index_says() -> None:
     own = opened()
     checked = NtfsCheck(own, lambda found: None, lambda *told: None)
     checked.whole()
-    parent, number, mark = (np.frombuffer(a, np.int64).tolist() for a in checked.listed)
+    folders = [*checked.parents.numbers().tolist(), 5]
+    parts = list(checked._entries(folders, lambda found: None))
+    parent, number, mark = (np.concatenate([part[n] for part in parts]).tolist() for n in range(3))
     expected = []
-    for folder in {*checked.parents, 5}:
+    for folder in {*folders}:
         for entry in own.index(own.record(folder)):
             name = rec.file_name(entry.key)
             if entry.record != 5:

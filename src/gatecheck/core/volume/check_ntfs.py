@@ -7,15 +7,17 @@ from __future__ import annotations
 
 import struct
 from array import array
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 
 import numpy as np
+from numpy.typing import NDArray
 
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.volume import ntfs_record as rec
 from gatecheck.core.volume.claims import Claims
 from gatecheck.core.volume.ntfs import BAD, EXTEND, FIRST_USER, LOG, MFT, ROOT, Ntfs
-from gatecheck.core.volume.ntfs_many import Folders, name_mark, plain_records, without
+from gatecheck.core.volume.ntfs_many import Folders, Ints, name_mark, plain_records, without
+from gatecheck.core.volume.ntfs_names import Names, Parents
 from gatecheck.core.volume.ntfs_record import Attribute, FileName, Record
 from gatecheck.core.volume.tree import DAMAGE, NOTE, SIGN, Found
 
@@ -28,9 +30,17 @@ _CAPITALS = 131_072
 _AT_ONCE = 4096
 """records that are read together"""
 _UPCASE, _SYSTEM = 10, 12
-_NOTHING = np.zeros(0, np.int64)
 Add = Callable[[Found], None]
 Progress = Callable[[str, int, int], None]
+
+
+def _nothing(_found: Found) -> None:
+    """What is told a second time."""
+
+
+def _columns(rows: Sequence[tuple[int, int, int]]) -> tuple[Ints, Ints, Ints]:
+    told = np.array(rows, np.int64).reshape(-1, 3).T
+    return told[0], told[1], told[2]
 
 
 def _below(folder: str, name: str) -> str:
@@ -50,9 +60,8 @@ class NtfsCheck:
         self.claims = Claims(volume.clusters)
         self.used = bytearray(volume.records)
         self.sequence = array("H", bytes(2 * volume.records))
-        self.named: tuple[array[int], array[int], array[int]] = (array("q"), array("q"), array("q"))  # parent, record, sum of the name
-        self.listed: tuple[array[int], array[int], array[int]] = (array("q"), array("q"), array("q"))
-        self.parents: dict[int, int] = {}
+        self.names = Names(volume.records)
+        self.parents = Parents(volume.records)
         self.bad = 0
         self.files = 0
         self.unread: set[int] = set()
@@ -196,11 +205,10 @@ class NtfsCheck:
             sequence[numbers[found.plain]] = found.sequence[found.plain]
             self.claims.add_all(numbers[found.claim_row], found.lcn, found.count)
             self.files += int(np.count_nonzero(found.plain & ~found.is_folder))
-            for into, values in zip(self.named, (found.parent, numbers[found.name_row], found.mark), strict=True):
-                into.frombytes(values.tobytes())
+            self.names.tell(found.parent, numbers[found.name_row], found.mark)
             rows, at = np.unique(found.name_row, return_index=True)
             folders = found.is_folder[rows]
-            self.parents.update(zip(numbers[rows[folders]].tolist(), found.parent[at[folders]].tolist(), strict=True))
+            self.parents.put(numbers[rows[folders]], found.parent[at[folders]])
             left = numbers[~found.plain]
         for number in left.tolist():
             at_byte = (number - first) * size
@@ -244,16 +252,15 @@ class NtfsCheck:
         if record.base:
             self._extension(record)
             return
-        names = self._file_names(record)
+        names = self._file_names(record, self.add)
         if number >= FIRST_USER or number == ROOT:
             self.files += not record.is_folder and not any(n.parent == EXTEND for n in names)
             if not names and number != ROOT:
                 self.add(Found("nameless", DAMAGE, f"file record {number}", repairable=True))
-        for name in names:
-            if number != ROOT:
-                self._keep(self.named, name, number)
+        if number != ROOT:
+            self.names.tell(*_columns([(n.parent, number, name_mark(n.raw, n.space)) for n in names]))
         if record.is_folder and names:
-            self.parents[number] = names[0].parent
+            self.parents.put(np.array([number]), np.array([names[0].parent]))
         attributes = own.attributes(record)
         self._sizes(record, attributes)
         self._list(record)
@@ -262,14 +269,14 @@ class NtfsCheck:
             self.links[number] = count
             self.add(Found("link-count", DAMAGE, self._name(number), repairable=True, values={"told": record.links, "real": count}))
 
-    def _file_names(self, record: Record) -> list[FileName]:
+    def _file_names(self, record: Record, add: Add) -> list[FileName]:
         found = []
         for attribute in self.volume.attributes(record):
             if attribute.type == rec.NAME and attribute.resident:
                 try:
                     found.append(rec.file_name(attribute.value))
                 except DecodeError:
-                    self.add(Found("record", DAMAGE, f"file record {record.number}"))
+                    add(Found("record", DAMAGE, f"file record {record.number}"))
         return found
 
     def _extension(self, record: Record) -> None:
@@ -313,16 +320,17 @@ class NtfsCheck:
             if gap or held != allocated or real > allocated or initialised > real:
                 self.add(Found("size-differs", DAMAGE, self._name(record.number), repairable=not gap, values={"size": real, "held": held}))
 
-    def _keep(self, into: tuple[array[int], array[int], array[int]], name: FileName, number: int) -> None:
-        into[0].append(name.parent)
-        into[1].append(number)
-        into[2].append(name_mark(name.raw, name.space))
-
     # --- folders
 
     def _folders(self) -> None:
+        for parent, number, mark in self._entries([*self.parents.numbers().tolist(), ROOT, EXTEND], self.add):
+            self.names.list(parent, number, mark)
+
+    def _entries(self, folders: Iterable[int], add: Add) -> Iterator[tuple[Ints, Ints, Ints]]:
+        """(folder, record, number of the name) of every entry that leads where it should, of these folders. Those with which nothing is wrong are taken in
+        together, the others read one by one, and what is wrong with them is told."""
         own, many = self.volume, Folders(self.capitals)
-        for number in sorted({*self.parents, ROOT, EXTEND}):
+        for number in sorted(set(folders)):
             if number >= own.records or not self.used[number]:
                 continue
             try:
@@ -337,18 +345,16 @@ class NtfsCheck:
                 root, blocks = b"", b""
             many.add(number, root, blocks, own.cluster)
             if many.is_full:
-                self._taken(many)
-        self._taken(many)
+                yield from self._taken(many, add)
+        yield from self._taken(many, add)
 
-    def _taken(self, many: Folders) -> None:
-        """Folders with which nothing is wrong are taken in together, the others read one by one."""
+    def _taken(self, many: Folders, add: Add) -> Iterator[tuple[Ints, Ints, Ints]]:
         parent, number, mark, wrong = many.taken(np.frombuffer(self.used, np.uint8), np.frombuffer(self.sequence, np.uint16), self.unread)
-        for into, values in zip(self.listed, (parent, number, mark), strict=True):
-            into.frombytes(values.tobytes())
+        yield parent, number, mark
         for other in wrong:
-            self._folder(self.volume.record(other))
+            yield _columns(list(self._folder(self.volume.record(other), add)))
 
-    def _folder(self, record: Record) -> None:
+    def _folder(self, record: Record, add: Add) -> Iterator[tuple[int, int, int]]:
         own, where = self.volume, self._name(record.number)
         before: str | None = None
         try:
@@ -358,12 +364,12 @@ class NtfsCheck:
                 except DecodeError:
                     self.wrong_folders.add(record.number)
                     self.broken_folders.add(record.number)
-                    self.add(Found("folder-broken", DAMAGE, where, repairable=True))
+                    add(Found("folder-broken", DAMAGE, where, repairable=True))
                     return
                 now = name.name.upper() if name.name.isascii() else self._collated(name.raw)
                 if before is not None and now < before:
                     self.wrong_folders.add(record.number)
-                    self.add(Found("folder-order", DAMAGE, where, repairable=True, values={"name": name.name}))
+                    add(Found("folder-order", DAMAGE, where, repairable=True, values={"name": name.name}))
                 before = now
                 number = entry.record
                 if number in self.unread:
@@ -371,20 +377,20 @@ class NtfsCheck:
                 if number >= own.records or not self.used[number]:
                     self.wrong_folders.add(record.number)
                     self.dangling.add((number, entry.sequence))
-                    self.add(Found("dangling", DAMAGE, _below(where, name.name), repairable=True))
+                    add(Found("dangling", DAMAGE, _below(where, name.name), repairable=True))
                     continue
                 if entry.sequence and self.sequence[number] != entry.sequence:
                     self.wrong_folders.add(record.number)
-                    self.add(Found("sequence", DAMAGE, _below(where, name.name), repairable=True))
+                    add(Found("sequence", DAMAGE, _below(where, name.name), repairable=True))
                     continue
                 if name.parent != record.number:
                     self.wrong_folders.add(record.number)
-                    self.add(Found("dangling", DAMAGE, _below(where, name.name), repairable=True))
+                    add(Found("dangling", DAMAGE, _below(where, name.name), repairable=True))
                     continue
                 if number != ROOT:
-                    self._keep(self.listed, name, number)
+                    yield record.number, number, name_mark(name.raw, name.space)
         except DecodeError as error:
-            self.add(Found("unreadable" if "unreadable" in str(error) else "folder-broken", DAMAGE, where, repairable=True, values={"why": str(error)}))
+            add(Found("unreadable" if "unreadable" in str(error) else "folder-broken", DAMAGE, where, repairable=True, values={"why": str(error)}))
             self.wrong_folders.add(record.number)
             self.broken_folders.add(record.number)
 
@@ -405,14 +411,18 @@ class NtfsCheck:
         return [ord(chr(n).upper()) if len(chr(n).upper()) == 1 else n for n in range(65536)]
 
     def _names(self) -> None:
-        """Names of records that no folder lists, and the other way round."""
-        named, listed = (np.stack([np.frombuffer(a, np.int64) if len(a) else _NOTHING for a in part]) for part in (self.named, self.listed))
-        broken = np.array(sorted(self.broken_folders), np.int64)
+        """Names of records that no folder lists, and the other way round: of the folders whose sums are unlike, gathered now."""
+        unlike = self.names.unlike()
+        for own in self.broken_folders:
+            unlike[own] = False
+        if not unlike.any():
+            return
+        named = self._told(unlike)
+        listed = np.concatenate([np.zeros((3, 0), np.int64), *(np.stack(part) for part in self._entries(np.flatnonzero(unlike).tolist(), _nothing))], axis=1)
         alone = without(named, listed)
-        alone = alone[:, ~np.isin(alone[0], broken)]
         alone = alone[:, np.argsort(alone[1], kind="stable")]  # in the table's order, whichever way each was read
         for parent, number, _ in alone.T[:_MOST_NAMED]:
-            if int(parent) < self.volume.records and self.used[int(parent)]:
+            if self.used[int(parent)]:
                 self.wrong_folders.add(int(parent))
                 self.add(Found("not-listed", DAMAGE, self._name(int(number)), repairable=True))
         extra = without(listed, named)
@@ -421,27 +431,42 @@ class NtfsCheck:
             self.wrong_folders.add(int(parent))
             self.add(Found("listed-otherwise", DAMAGE, self._name(int(number)), repairable=True, values={"folder": self._name(int(parent))}))
 
+    def _told(self, folders: NDArray[np.bool_], outside: bool = False) -> Ints:
+        """(folder, record, number of the name) of every name that says it stands in one of these, shape (3, n); `outside`: or in one that the table has not."""
+        own, size, parts = self.volume, self.volume.boot.record, [np.zeros((3, 0), np.int64)]
+        for first, raw in own.raw_stretches(_AT_ONCE):
+            if first >= own.records or raw is None:
+                continue
+            numbers = np.arange(first, min(first + len(raw) // size, own.records))
+            left = numbers
+            if size >= 512 and size % 512 == 0 and len(raw) > size:
+                found = plain_records(raw[: len(numbers) * size], size, own.cluster, numbers >= FIRST_USER)
+                parts.append(np.stack([found.parent, numbers[found.name_row], found.mark]))
+                left = numbers[~found.plain]
+            for number in left.tolist():
+                try:
+                    record = rec.parse_record(raw[(number - first) * size : (number - first + 1) * size], number)
+                except DecodeError:
+                    continue
+                if record.in_use and not record.base and number != ROOT:
+                    parts.append(np.stack(_columns([(n.parent, number, name_mark(n.raw, n.space)) for n in self._file_names(record, _nothing)])))
+            parts = [np.concatenate([part[:, np.where(part[0] < len(folders), folders[np.minimum(part[0], len(folders) - 1)], outside)] for part in parts], axis=1)]
+        return parts[0]
+
     def _parents(self) -> None:
         """Every name's folder is one that is in use, and folders lead to the root."""
-        parents = np.frombuffer(self.named[0], np.int64) if len(self.named[0]) else _NOTHING
-        numbers = np.frombuffer(self.named[1], np.int64) if len(self.named[1]) else _NOTHING
-        for parent in np.unique(parents):
-            own = int(parent)
-            if own in self.unread:
-                continue
-            if own >= self.volume.records or not self.used[own] or (own not in self.parents and own not in (ROOT, EXTEND)):
+        bare = self.parents.without_folder(self.names, np.frombuffer(self.used, np.uint8), self.unread)
+        if bare.any() or self.names.outside:
+            parents, numbers, _ = self._told(bare, outside=True)
+            for parent in np.unique(parents):
+                if int(parent) in self.unread:
+                    continue
                 mine = np.sort(numbers[parents == parent])
                 self.alone |= {int(n) for n in mine}
                 for number in mine[:_MOST_NAMED]:
                     self.add(Found("orphan", DAMAGE, self._name(int(number)), repairable=True))
-        for number in self.parents:
-            seen: set[int] = set()
-            at = number
-            while at != ROOT and at in self.parents and at not in seen:
-                seen.add(at)
-                at = self.parents[at]
-            if at in seen:
-                self.add(Found("folder-circle", DAMAGE, self._name(number), repairable=True))
+        for number in self.parents.circles().tolist():
+            self.add(Found("folder-circle", DAMAGE, self._name(number), repairable=True))
 
     # --- maps
 
