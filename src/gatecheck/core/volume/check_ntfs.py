@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.volume import ntfs_record as rec
-from gatecheck.core.volume.claims import Claims
+from gatecheck.core.volume.claims import Claims, Marks
 from gatecheck.core.volume.ntfs import BAD, EXTEND, FIRST_USER, LOG, MFT, ROOT, Ntfs
 from gatecheck.core.volume.ntfs_many import Folders, Ints, name_mark, plain_records, without
 from gatecheck.core.volume.ntfs_names import Names, Parents
@@ -82,6 +82,7 @@ class NtfsCheck:
         self._folders()
         self._names()
         self._parents()
+        self.names.done()
         self._record_map()
         used = self._map()
         if self.bad:
@@ -240,7 +241,7 @@ class NtfsCheck:
 
     def _record(self, record: Record) -> None:
         own, number = self.volume, record.number
-        owner = record.base or number
+        owner = record.base if 0 < record.base < own.records else number
         for attribute in record.attributes:
             if attribute.resident:
                 continue
@@ -510,16 +511,15 @@ class NtfsCheck:
         for owner in self.claims.beyond:
             self.add(Found("beyond", DAMAGE, self._name(owner)))
         try:
-            marked = own.bitmap()
+            marked = Marks(own.map_of_clusters(), own.clusters)
         except DecodeError as error:
             self.add(Found("map-unread", DAMAGE, str(error)))
             return None
         if len(marked) < own.clusters:
             self.add(Found("map-short", DAMAGE, repairable=True))
-            marked = np.pad(marked, (0, own.clusters - len(marked)))
         found = self.claims.against(marked)
         for owner in found.unmarked:
             self.add(Found("unmarked", DAMAGE, self._name(owner), count=found.unmarked[owner], repairable=True))
         if found.lost and not self.unread:
             self.add(Found("lost", DAMAGE, count=found.lost, repairable=True, values={"chains": 1, "bytes": found.lost * own.cluster}))
-        return int(np.count_nonzero(marked)) * own.cluster
+        return marked.used() * own.cluster

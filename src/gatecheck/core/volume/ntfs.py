@@ -483,11 +483,14 @@ class Ntfs:
 
     def bitmap(self) -> np.ndarray:
         """One byte a cluster, 1 where the volume's own map says it is used. Raises DecodeError where the map cannot be read."""
+        return np.unpackbits(np.frombuffer(self.map_of_clusters(), np.uint8), bitorder="little")[: self.clusters]
+
+    def map_of_clusters(self) -> bytes:
+        """The same as it lies there, a bit each. Raises DecodeError."""
         data = next((a for a in self.attributes(self.record(CLUSTERS)) if a.type == rec.DATA and not a.name), None)
         if data is None:
             raise DecodeError("map of clusters", at=0, expected="its bytes", got="none")
-        raw = self._whole(data, 1 << 30)
-        return np.unpackbits(np.frombuffer(raw, np.uint8), bitorder="little")[: self.clusters]
+        return self._whole(data, 1 << 30)
 
     def owners(self, clusters: set[int]) -> dict[int, tuple[int, bool, str]]:
         """Cluster -> (record, is a folder, name of the attribute) for those that a record in use claims. Non-resident attributes of every kind."""

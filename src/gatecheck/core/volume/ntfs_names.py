@@ -37,6 +37,10 @@ class Names:
         """Entries of folders."""
         np.subtract.at(self.sums, folder, _mixed(number, mark))
 
+    def done(self) -> None:
+        """Nothing more is asked of it: its room is given back."""
+        self.sums, self.wanted = self.sums[:0].copy(), self.wanted[:0].copy()
+
     def unlike(self) -> NDArray[np.bool_]:
         """Folders whose entries are not what records say, shape (records,)."""
         return np.asarray(self.sums != 0)
