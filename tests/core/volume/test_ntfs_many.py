@@ -106,7 +106,7 @@ def _one_by_one(patched: Any) -> None:
 
     def none_taken(self: Folders, *_: Any) -> tuple[Any, Any, Any, list[int]]:
         wrong = sorted({*self.wrong, *(f.number for f in self.folders)})
-        self.parts, self.spans, self.folders, self.length, self.wrong = [], [], [], 0, []
+        self._anew()
         return np.zeros(0, np.int64), np.zeros(0, np.int64), np.zeros(0, np.int64), wrong
 
     patched.setattr(Folders, "taken", none_taken)

@@ -6,14 +6,12 @@ and entry by entry, in NumPy; whatever does not hold to all of it is left to `nt
 
 from __future__ import annotations
 
-import struct
 from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
-from gatecheck.core.errors import DecodeError
 from gatecheck.core.volume import ntfs_record as rec
 from gatecheck.core.volume.ntfs import EXTEND, ROOT
 
@@ -26,25 +24,40 @@ _EMPTY = np.zeros(0, np.int64)
 
 
 def name_mark(raw: bytes, space: int) -> int:
-    """A number for a name (UTF-16) in its name space, as `marks` gives it."""
-    told = len(raw) // 2
-    for unit in memoryview(raw[: told * 2]).cast("H"):
-        told = told * _PRIME + unit & _MASK
-    return (told ^ told >> 32) >> 3 << 2 | space
+    """A number for a name (UTF-16) in its name space, as `marks` gives it: four letters at a time, each multiplied in and spread."""
+    letters = len(raw) // 2
+    told = letters
+    for at in range(0, 2 * letters, 8):
+        told = (told ^ int.from_bytes(raw[at : min(at + 8, 2 * letters)], "little")) * _PRIME & _MASK
+        told ^= told >> 32
+    return told >> 3 << 2 | space
 
 
 def marks(units: NDArray[np.uint16], at: Ints, letters: Ints, space: Ints) -> Ints:
     """The same for names that stand in `units` from `at` on, shape (n,)."""
-    order = np.argsort(-letters, kind="stable")
-    place, length = at[order], letters[order]
-    falling = -length
-    told = length.astype(np.uint64)
-    for n in range(int(length[0]) if len(length) else 0):
-        live = int(np.searchsorted(falling, -n, side="left"))  # names longer than n stand first
-        told[:live] = told[:live] * np.uint64(_PRIME) + units[place[:live] + n]
     found = np.empty(len(at), np.uint64)
-    found[order] = (told ^ told >> np.uint64(32)) >> np.uint64(3)
-    return (found << np.uint64(2)).astype(np.int64) | space
+    inside = at + (letters + 3 & ~3) <= len(units)
+    for shift in range(4):  # a word of four letters can be taken at every fourth place only
+        rows = np.flatnonzero(inside & (at & 3 == shift))
+        rows = rows[np.argsort(-letters[rows], kind="stable")]
+        words = units[shift : shift + (len(units) - shift & ~3)].view(np.uint64)
+        place, length = at[rows] >> 2, letters[rows]
+        falling, told = -length, length.astype(np.uint64)
+        for n in range(-(-int(length[0]) // 4) if len(rows) else 0):
+            live = int(np.searchsorted(falling, -4 * n, side="left"))  # longer names stand first
+            whole = int(np.searchsorted(falling, -4 * n - 4, side="right"))
+            word = words[place[:live] + n]
+            word[whole:] &= _PARTS[length[whole:live] - 4 * n]
+            told[:live] = (told[:live] ^ word) * np.uint64(_PRIME)
+            told[:live] ^= told[:live] >> np.uint64(32)
+        found[rows] = told
+    for row in np.flatnonzero(~inside).tolist():  # at the very end of what was read
+        found[row] = name_mark(units[at[row] : at[row] + letters[row]].tobytes(), 0) >> 2 << 3
+    return (found >> np.uint64(3) << np.uint64(2)).astype(np.int64) | space
+
+
+_PARTS = np.array([0, (1 << 16) - 1, (1 << 32) - 1, (1 << 48) - 1, _MASK], np.uint64)
+"""of a word of four letters, so many"""
 
 
 @dataclass(frozen=True, slots=True)
@@ -213,13 +226,15 @@ def _number(flat: NDArray[np.uint8], at: Ints, size: Ints) -> Ints:
 # --- folders
 
 
-@dataclass(slots=True)
+@dataclass(frozen=True, slots=True)
 class _Folder:
+    """Its record; node: its root, followed by `blocks` blocks of `size` bytes; `unit`: bytes of a VCN there."""
+
     number: int
-    """its record; `nodes`: place in its index -> number of the node, the root at -1; `unit`: bytes of a VCN there"""
-    nodes: dict[int, int]
-    unit: int
+    node: int
+    blocks: int
     size: int
+    unit: int
 
 
 class Folders:
@@ -230,10 +245,14 @@ class Folders:
     def __init__(self, capitals: Sequence[int]) -> None:
         self.capitals = np.array(capitals, np.uint32)
         self.is_usual = all(ord(chr(n).upper()) == capitals[n] for n in range(128))
+        self._anew()
+
+    def _anew(self) -> None:
         self.parts: list[bytes] = []
-        self.spans: list[tuple[int, int]] = []
+        self.nodes: list[tuple[int, int, int]] = []
+        """(place, bytes, where its head of entries stands): of a root its end as well, of blocks side by side 0"""
         self.folders: list[_Folder] = []
-        self.length = 0
+        self.length, self.count = 0, 0
         self.wrong: list[int] = []
 
     @property
@@ -242,50 +261,62 @@ class Folders:
 
     def add(self, number: int, root: bytes, blocks: bytes, cluster: int) -> None:
         """A folder by the value of its $INDEX_ROOT and its $INDEX_ALLOCATION."""
-        if len(root) < 32 or not self.is_usual:
-            self.wrong.append(number)
-            return
         size = int.from_bytes(root[8:12], "little")
-        first, end = struct.unpack_from("<II", root, 16)
-        own = _Folder(number, {}, cluster if cluster <= size else _STRIDE, size)
-        own.nodes[-1] = self._node(root, 16 + first, min(16 + end, len(root)))
-        if blocks and (size < _STRIDE or size & 7):
+        if len(root) < 32 or not self.is_usual or (blocks and (size < _STRIDE or size & 7)):
             self.wrong.append(number)
             return
-        for place in range(0, len(blocks) - size + 1, size) if blocks else ():
-            if blocks[place : place + 4] != b"INDX":
-                continue
-            try:
-                block = rec.fixed(blocks[place : place + size], b"INDX", "")
-            except DecodeError:
-                continue  # one that is led to is then missed, and the folder is read the other way
-            first, end = struct.unpack_from("<II", block, 24)
-            own.nodes[place] = self._node(block, 24 + first, min(24 + end, size))
-        self.folders.append(own)
+        many = len(blocks) // size if blocks else 0
+        self.folders.append(_Folder(number, self.count, many, size, cluster if cluster <= size else _STRIDE))
+        self.count += 1 + many
+        for raw in (root, blocks[: many * size]):
+            self.nodes.append((self.length, len(raw), size))
+            self.parts += (raw, bytes(-len(raw) % 8))
+            self.length += len(raw) + -len(raw) % 8
 
-    def _node(self, raw: bytes, at: int, end: int) -> int:
-        self.spans.append((self.length + at, self.length + end) if at & 7 == 0 else (self.length, self.length))
-        padded = raw + bytes(-len(raw) % 8)
-        self.parts.append(padded)
-        self.length += len(padded)
-        return len(self.spans) - 1
+    def _spans(self, flat: NDArray[np.uint8]) -> tuple[Ints, NDArray[np.bool_]]:
+        """First byte and end of every node's entries, shape (nodes, 2), the ends of strides put back in `flat`; and which of them are there at all, shape (nodes,)."""
+        u32 = flat.view("<u4")
+        spans, there = np.zeros((self.count, 2), np.int64), np.ones(self.count, bool)
+        roots = np.array(self.nodes[::2], np.int64).reshape(-1, 3)
+        node = np.array([own.node for own in self.folders], np.int64)
+        spans[node] = roots[:, :1] + 16 + np.stack([u32[(roots[:, 0] >> 2) + n] for n in (4, 5)], axis=1)
+        spans[node, 1] = np.minimum(spans[node, 1], roots[:, 0] + roots[:, 1])
+        for size in {own.size for own in self.folders if own.blocks}:
+            own = [(folder, place[0]) for folder, place in zip(self.folders, self.nodes[1::2], strict=True) if folder.blocks and folder.size == size]
+            each = np.concatenate([np.arange(f.blocks) for f, _ in own])
+            counts = np.array([f.blocks for f, _ in own])
+            node = np.repeat([f.node + 1 for f, _ in own], counts) + each
+            at = np.repeat([place for _, place in own], counts) + each * size
+            there[node] = _restored(flat, at, size, 0x58444E49)
+            heads = u32[(at >> 2)[:, None] + [6, 7]].astype(np.int64)
+            spans[node] = at[:, None] + 24 + heads
+            spans[node, 1] = np.minimum(spans[node, 1], at + size)
+        spans[spans[:, 0] & 7 != 0, 1] = 0
+        spans[spans[:, 1] == 0, 0] = 0
+        return spans, there
 
     def taken(self, used: NDArray[np.uint8], sequence: NDArray[np.uint16], unread: set[int]) -> tuple[Ints, Ints, Ints, list[int]]:
         """(folder, record, mark of the name) of every entry of the folders with which nothing is wrong, and the others. Begins anew."""
-        flat = np.frombuffer(b"".join([*self.parts, bytes(32)]), np.uint8)
-        node, at, wide, child, is_last, broken = _entries(flat, np.array(self.spans, np.int64).reshape(-1, 2))
-        begins = np.searchsorted(node, np.arange(len(self.spans) + 1))
-        owner, picked, wrong = [], [], list(self.wrong)
+        flat = np.frombuffer(b"".join([*self.parts, bytes(32)]), np.uint8).copy()
+        spans, there = self._spans(flat)
+        node, at, wide, child, broken = _entries(flat, spans)
+        begins = np.searchsorted(node, np.arange(self.count + 1)).tolist()
+        inner = np.flatnonzero(child != -1)
+        inner_from = np.searchsorted(inner, begins).tolist()
+        usable, inner_of, below = (there & ~broken).tolist(), inner.tolist(), child[inner].tolist()
+        ranges: list[tuple[int, int, int]] = []
+        wrong = list(self.wrong)
         for own in self.folders:
-            order = _in_order(own, begins, child, is_last, broken)
+            order = _in_order(own, begins, inner_of, inner_from, below, usable)
             if order is None:
                 wrong.append(own.number)
             else:
-                picked.append(order)
-                owner.append(np.full(len(order), own.number, np.int64))
-        folder = np.concatenate(owner) if owner else _EMPTY
-        entry = np.concatenate(picked) if picked else _EMPTY
-        self.parts, self.spans, self.folders, self.length, self.wrong = [], [], [], 0, []
+                ranges += [(own.number, low, high) for low, high in order]
+        told = np.array(ranges, np.int64).reshape(-1, 3)
+        many = told[:, 2] - told[:, 1]
+        folder = np.repeat(told[:, 0], many)
+        entry = np.repeat(told[:, 1] - (np.cumsum(many) - many), many) + np.arange(int(many.sum()))
+        self._anew()
         return self._sound(flat, folder, at[entry], wide[entry], used, sequence, unread, wrong)
 
     def _sound(self, flat: NDArray[np.uint8], folder: Ints, at: Ints, wide: Ints, used: NDArray[np.uint8], sequence: NDArray[np.uint16], unread: set[int], wrong: list[int]) -> tuple[Ints, Ints, Ints, list[int]]:
@@ -326,8 +357,27 @@ class Folders:
         return found
 
 
-def _entries(flat: NDArray[np.uint8], spans: Ints) -> tuple[Ints, Ints, Ints, Ints, NDArray[np.bool_], NDArray[np.bool_]]:
-    """Every entry of every node, in their order: (node, place, bytes of its key, VCN of the block below or -1, is the last), and whether a node is broken, shape (nodes,)."""
+def _restored(flat: NDArray[np.uint8], at: Ints, size: int, magic: int) -> NDArray[np.bool_]:
+    """The ends of strides put back in blocks of one size; which of them are whole, shape (n,). As `ntfs_record.fixed` does it for one, but that the list of ends
+    has to stand before the first of them."""
+    u16 = flat.view("<u2")
+    half = at >> 1
+    fix, count = u16[half + 2].astype(np.int64), u16[half + 3].astype(np.int64)
+    good = (flat.view("<u4")[at >> 2] == magic) & (count >= 2) & (fix + 2 * count <= _STRIDE - 2) & ((count - 1) * _STRIDE <= size) & (fix & 1 == 0)
+    fix = np.where(good, fix, 0)
+    mark = u16[half + (fix >> 1)]
+    for n in range(1, size // _STRIDE + 1):
+        rows = np.flatnonzero(good & (count > n))
+        ends = half[rows] + (n * _STRIDE >> 1) - 1
+        fits = u16[ends] == mark[rows]
+        good[rows[~fits]] = False
+        u16[ends[fits]] = u16[half[rows[fits]] + (fix[rows[fits]] >> 1) + n]
+    return np.asarray(good)
+
+
+def _entries(flat: NDArray[np.uint8], spans: Ints) -> tuple[Ints, Ints, Ints, Ints, NDArray[np.bool_]]:
+    """Every entry of every node, in their order: (node, place, bytes of its key, VCN of the block below or -1), and whether a node is broken, shape (nodes,).
+    The last entry of a node names nothing."""
     u16, i64 = flat.view("<u2"), flat[: len(flat) & ~7].view("<i8")
     broken = np.zeros(len(spans), bool)
     node, at, end = np.arange(len(spans)), spans[:, 0], spans[:, 1]
@@ -343,40 +393,40 @@ def _entries(flat: NDArray[np.uint8], spans: Ints) -> tuple[Ints, Ints, Ints, In
         below = i64[(at + length - 8) >> 3]
         child = np.where((flags & 1 == 1) & (length >= 24), np.where(below < 0, np.int64(1) << 50, below), -1)
         last = flags & 2 == 2
-        found.append((node, at, wide, child, last))
+        found.append((node, at, wide, child))
         node, at, end = node[~last], (at + length)[~last], end[~last]
-    node, at, wide, child, last = (np.concatenate([f[n] for f in found]) if found else _EMPTY for n in range(5))
+    node, at, wide, child = (np.concatenate([f[n] for f in found]) if found else _EMPTY for n in range(4))
     order = np.argsort(node, kind="stable")
-    return node[order], at[order], wide[order], child[order], last[order].astype(bool), broken
+    return node[order], at[order], wide[order], child[order], broken
 
 
-def _in_order(own: _Folder, begins: Ints, child: Ints, is_last: NDArray[np.bool_], broken: NDArray[np.bool_]) -> Ints | None:
-    """The folder's entries as its index has them, None where it cannot be walked."""
-    parts: list[Ints] = []
-    seen: set[int] = set()
-    stack: list[tuple[int, int, int]] = []
-    node = own.nodes[-1]
-    if broken[node]:
+def _in_order(own: _Folder, begins: list[int], inner: list[int], inner_from: list[int], below: list[int], usable: list[bool]) -> list[tuple[int, int]] | None:
+    """The folder's entries as its index has them, in runs [low, high); None where it cannot be walked. `inner`: entries with a block below, `inner_from` where
+    those of a node begin, `below` their VCNs."""
+    if not usable[own.node]:
         return None
-    low, high = int(begins[node]), int(begins[node + 1])
-    stack.append((low, low, high))
+    found: list[tuple[int, int]] = []
+    seen: set[int] = set()
+    stack = [(own.node, begins[own.node], inner_from[own.node])]
     while stack:
-        start, at, high = stack.pop()
-        inner = np.flatnonzero(child[at:high] != -1)
-        if not len(inner):
-            parts.append(np.arange(start, high - 1))  # the last entry names nothing
+        node, at, place = stack.pop()
+        last = begins[node + 1] - 1  # it names nothing, but may lead on
+        if place == inner_from[node + 1]:
+            found.append((at, last))
             continue
-        here = at + int(inner[0])
-        parts.append(np.arange(start, here))
-        place = int(child[here]) * own.unit
-        below = own.nodes.get(place)
-        if below is None or place in seen or broken[below]:
+        here = inner[place]
+        found.append((at, here))
+        if not own.blocks:
             return None
-        seen.add(place)
-        if not is_last[here]:
-            stack.append((here, here + 1, high))
-        stack.append((int(begins[below]), int(begins[below]), int(begins[below + 1])))
-    return np.concatenate(parts) if parts else _EMPTY
+        block, rest = divmod(below[place] * own.unit, own.size)
+        lower = own.node + 1 + block
+        if rest or block >= own.blocks or lower in seen or not usable[lower]:
+            return None
+        seen.add(lower)
+        if here != last:
+            stack.append((node, here, place + 1))
+        stack.append((lower, begins[lower], inner_from[lower]))
+    return found
 
 
 # --- names of records against entries of folders
