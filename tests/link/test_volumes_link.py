@@ -95,6 +95,30 @@ def test_looked_at_repaired_in_part_and_taken_back(bench: Bench) -> None:
     assert found["look"]["findings"] == look["findings"]
 
 
+DAMAGES = {
+    "crossed-files": ("windows-10", "sata-ssd", {"first-structure", "link-count", "dangling", "crossed"}, ["first-structure", "revived", "apart", "links", "map"]),
+    "pulled-card": ("linux", "sata-ssd", {"dirty", "boot-sum", "unmarked", "lost"}, ["boot-copy", "map"]),
+    "crossed-card": ("linux", "sata-ssd", {"tables-differ", "crossed", "lost"}, ["tables", "apart", "lost", "counts"]),
+    "beheaded-server": ("linux", "hdd", {"first-structure"}, ["first-structure", "counts"]),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", DAMAGES)
+def test_each_kind_of_damage_is_found_and_mended_through_the_link(bench: Bench, name: str) -> None:
+    """NTFS, exFAT, FAT32 and ext4, each hurt in its own way, on a machine that answers the probe."""
+    system, drive, wanted, groups = DAMAGES[name]
+    desk = Desk(bench, name, platform="pc", installed_os=system, data="backed-up", drive_kind=drive)
+    look = desk.looked()["look"]
+    assert look["state"] == "damaged"
+    assert wanted <= {f["id"] for f in look["findings"]}
+    assert [g["id"] for g in look["groups"]] == groups
+    desk.ask("repair", groups=groups)
+    found = desk.until(lambda v: v["repairs"] and v["look"]["state"] == "clean")
+    assert found["look"]["findings"] == []
+    desk.ask("take-back", id=found["repairs"][0]["id"])
+    assert desk.until(lambda v: v["look"]["state"] == "damaged")["look"]["findings"] == look["findings"]
+
+
 def test_what_is_held_or_not_shown_is_not_ordered(bench: Bench) -> None:
     desk = Desk(bench, "torn-volume", **{**TORN, "data": "irreplaceable"})
     first = desk.view()["first"]

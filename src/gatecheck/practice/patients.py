@@ -28,7 +28,15 @@ from gatecheck.practice.drives import (
 )
 from gatecheck.practice.machine import PracticeMachine
 from gatecheck.practice.surfaces import Patch, Surface
-from gatecheck.practice.volumes import bad_places, sound_volume, torn_volume
+from gatecheck.practice.volumes import (
+    bad_places,
+    beheaded_server,
+    crossed_card,
+    crossed_volume,
+    pulled_card,
+    sound_volume,
+    torn_volume,
+)
 
 ESP, SYSTEM, OTHER = "5A1F0C3D-88B4-4E27-9D61-70C2E4B8A911", "C3E9D210-6F4A-4B58-A1D7-25E09B63F84C", "0D7B42F8-1C95-4A6E-8F30-B94D617C2E55"
 _GB = 10**9
@@ -355,6 +363,26 @@ PATIENTS: tuple[Patient, ...] = (
         "emptied-folders", "Two folders that somebody deleted", "Ferrow Lathe-14", "Practice: an emptied folder", "The nephew made room on it. Now two years of photographs are gone, and it does not start.",
         _pc("laptop", "windows-10", "sata-ssd", 2020, "irreplaceable", drive_size_gb=32), _seen("story=unknown", "screen=loader-message"), ("loader.missing",),
         lambda: _machine("Ferrow Lathe-14", {"sda": AtaDrive("QUARRY FLINT S32", "QF2-320951", _with_volume(32, sound_volume(_VOLUME, "Tove", erased=True), loader={"EFI/BOOT/README.TXT": b"kept\n"}), 5_600, rotation=0, wear_now=97)}),
+    ),
+    Patient(
+        "crossed-files", "Two pictures in one place, and no first sector", "Ostler Bracken-15", "Practice: a crossed one", "It was switched off by the button, often. Some pictures show others.",
+        _pc("laptop", "windows-10", "sata-ssd", 2019, "backed-up", drive_size_gb=32), _seen("story=forced-off", "screen=volume-stop"), ("volume.damaged",),
+        lambda: _machine("Ostler Bracken-15", {"sda": AtaDrive("QUARRY FLINT S32", "QF2-320688", _with_volume(32, crossed_volume(_VOLUME, "Runa")), 9_900, rotation=0, wear_now=91)}),
+    ),
+    Patient(
+        "pulled-card", "A camera's card, pulled while it was written", "Ferrow Adze-22", "Practice: a pulled card", "The printing kiosk stopped at the card from the harbour fair. The fair was on Sunday.",
+        _pc("desktop", "linux", "sata-ssd", 2021, "backed-up", drive_size_gb=16), _seen("story=forced-off", "screen=volume-stop"), ("volume.damaged",),
+        lambda: _machine("Ferrow Adze-22", {"sda": AtaDrive("QUARRY FLINT S16", "QF1-160233", _with_volume(16, pulled_card(_VOLUME)), 2_100, rotation=0, wear_now=98)}, chassis=3),
+    ),
+    Patient(
+        "crossed-card", "An older card, with two tables that disagree", "Ferrow Adze-22", "Practice: an older card", "Half the pictures of the quay end in stripes.",
+        _pc("desktop", "linux", "sata-ssd", 2018, "backed-up", drive_size_gb=16), _seen("story=power-cut", "screen=volume-stop"), ("volume.damaged",),
+        lambda: _machine("Ferrow Adze-22", {"sda": AtaDrive("QUARRY FLINT S16", "QF1-160871", _with_volume(16, crossed_card(_VOLUME)), 7_300, rotation=0, wear_now=90)}, chassis=3),
+    ),
+    Patient(
+        "beheaded-server", "A small server that has lost its superblock", "Ostler Tarn Mini", "Practice: a beheaded one", "Somebody wrote the wrong image to the wrong disk, and pulled the plug after a second.",
+        _pc("desktop", "linux", "hdd", 2019, "backed-up", drive_size_gb=80), _seen("story=forced-off", "screen=volume-stop", "sound=steady"), ("volume.damaged",),
+        lambda: _machine("Ostler Tarn Mini", {"sda": AtaDrive("QUARRY SPINDLE 80", "QS0-800544", _with_volume(80, beheaded_server(_VOLUME)), 21_700)}, chassis=3),
     ),
 )  # fmt: skip
 

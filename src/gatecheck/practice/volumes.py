@@ -4,13 +4,20 @@ from __future__ import annotations
 
 import random
 import struct
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from functools import lru_cache
+from typing import Any
 
 from gatecheck.core.disk.sectors import CapturedSectors
 from gatecheck.core.volume import ntfs_record as rec
+from gatecheck.core.volume.encode_exfat import exfat_volume
+from gatecheck.core.volume.encode_ext import BLOCK, ext_volume
+from gatecheck.core.volume.encode_fat import fat_volume
 from gatecheck.core.volume.encode_ntfs import CLUSTER, SECTOR, ntfs_volume
+from gatecheck.core.volume.exfat import ExFat
+from gatecheck.core.volume.fat_files import Fat
 from gatecheck.core.volume.ntfs import Ntfs
+from gatecheck.core.volume.ntfs_write import attribute_at
 
 _VERSION = (10 << 16, 19045 << 16 | 3803)
 _SYSTEM = ("winload.efi", "hal.dll", "ntdll.dll", "services.exe", "drivers/disk.sys", "drivers/ntfs.sys")
@@ -84,6 +91,93 @@ def torn_volume(sectors: int, person: str) -> dict[int, bytes]:
     _write(content, own.boot.mirror * CLUSTER + 3 * own.boot.record + 100, b"\0\0\0\0")
     _write(content, map_at + cluster // 8, b"\0")
     return content
+
+
+def crossed_volume(sectors: int, person: str) -> dict[int, bytes]:
+    """A volume whose first sector is gone, on which two pictures claim the same place, a name leads to a file that is none any more, and a count of links is wrong."""
+    content = dict(_built(sectors, person, 40, False, False))
+    own = opened(content, sectors)
+    table, size = own._runs[0][1] * CLUSTER, own.boot.record
+
+    def place(end: str) -> tuple[int, int]:
+        """(where its record lies, its first cluster)."""
+        node = next(n for n in own.nodes() if n.path.endswith(end))
+        return table + node.id * size, (own.runs(node)[0].at or 0) // CLUSTER
+
+    (one, _), (_, there) = place("011.jpg"), place("016.jpg")
+    raw = bytearray(_read(content, one, size))
+    data = next(a for a in own.record((one - table) // size).attributes if a.type == rec.DATA)
+    runs = attribute_at(bytes(raw), rec.DATA, data.name, data.id) + 64
+    width, after = raw[runs] >> 4, runs + 1 + (raw[runs] & 15)
+    raw[after : after + width] = there.to_bytes(width, "little", signed=True)
+    _write(content, one, bytes(raw))
+    _write(content, place("Recipes.docx")[0] + 22, b"\0\0")
+    _write(content, place("Insurance.docx")[0] + 18, b"\4\0")
+    _write(content, 0, bytes(SECTOR))
+    return content
+
+
+def card_files(pictures: int) -> dict[str, bytes]:
+    """What a camera writes."""
+    return {f"DCIM/{100 + n // 40}QUARRY/QSP{n + 1:05d}.JPG": _picture(90_000 + n, 30_000 + 2000 * (n % 23)) for n in range(pictures)}
+
+
+def pulled_card(sectors: int) -> dict[int, bytes]:
+    """exFAT, pulled while it was written: its map lacks a picture and has clusters that are nobody's, the first of its boot regions is torn, it was not put away."""
+    content = exfat_volume(card_files(90), sectors=sectors, label="HARBOUR", cluster_sectors=64)
+    own = _of(ExFat, content, sectors)
+    picture = next(n for n in own.nodes() if n.path.endswith("QSP00012.JPG"))
+    cluster = ((own.runs(picture)[0].at or 0) - own.heap) // own.cluster
+    bitmap = own.at(own.bitmap_cluster)
+    held = _read(content, bitmap + cluster // 8, 1)[0]
+    _write(content, bitmap + cluster // 8, bytes([held & ~(1 << cluster % 8)]))
+    _write(content, bitmap + 400, b"\x0f")
+    _write(content, 106, b"\2\0")
+    _write(content, 3 * SECTOR + 510, b"\0\0")
+    return content
+
+
+def crossed_card(sectors: int) -> dict[int, bytes]:
+    """FAT32: two pictures share their end, a chain is nobody's, and the two tables are not alike."""
+    content = fat_volume(card_files(60), sectors=sectors, label="QUAY", cluster_sectors=64)
+    own = _of(Fat, content, sectors)
+    fat, second = own.volume.reserved * SECTOR, (own.volume.reserved + own.volume.fat_sectors) * SECTOR
+    outer = next(slot for slot in own.slots(own.root) if slot.name == "DCIM").cluster(32)
+    folders = [slot.cluster(32) for slot in own.slots(outer) if slot.is_folder and not slot.name.startswith(".")]
+    slots = {slot.name: slot for folder in folders for slot in own.slots(folder)}
+
+    def first(name: str) -> int:
+        return int(slots[name].cluster(32))
+
+    one, other = first("QSP00003.JPG"), first("QSP00024.JPG")
+    for table in (fat, second):
+        _write(content, table + 4 * one, (other + 1).to_bytes(4, "little"))
+    _write(content, slots["QSP00040.JPG"].at, b"\xe5")
+    _write(content, second + 4 * first("QSP00050.JPG"), b"\0\0\0\0")
+    return content
+
+
+def beheaded_server(sectors: int) -> dict[int, bytes]:
+    """ext4 of a small server: its superblock is gone, and what its groups count as free is wrong."""
+    files = {
+        "etc/os-release": b'NAME="Loft Linux"\nVERSION_ID="12"\n', "etc/fstab": b"/dev/sda2 / ext4 defaults 0 1\n", "sbin/init": b"\x7fELF" + bytes(4000),
+        "home/ingrid/.bashrc": b"alias ll='ls -l'\n", "home/ingrid/.profile": b"umask 022\n",
+    }  # fmt: skip
+    files |= {f"home/ingrid/Documents/{name}.odt": b"PK\3\4" + random.Random(n).randbytes(9_000 + 600 * n) for n, name in enumerate(_LETTERS)}
+    files |= {f"home/ingrid/Pictures/{place}.jpg": _picture(70 + n, 50_000) for n, place in enumerate(_PLACES)}
+    content = ext_volume(files, sectors=sectors, label="server")
+    _write(content, BLOCK + 12, b"\x10\x27")  # free blocks of the first group
+    _write(content, 1024, bytes(1024))
+    return content
+
+
+def _of(kind: Callable[..., Any], content: Mapping[int, bytes], sectors: int) -> Any:
+    return kind(CapturedSectors(content, length=sectors), 0, sectors - 1)
+
+
+def _read(content: Mapping[int, bytes], at: int, length: int) -> bytes:
+    first = next(s for s, held in content.items() if s * SECTOR <= at < s * SECTOR + len(held))
+    return content[first][at - first * SECTOR : at - first * SECTOR + length]
 
 
 def _write(content: dict[int, bytes], at: int, data: bytes) -> None:

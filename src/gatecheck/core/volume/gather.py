@@ -91,6 +91,9 @@ def look(disk: Sectors, first: int, last: int, rules: Rules, progress: Progress 
     if any(f.severity != "note" for f in report.findings):
         progress("repair", 0, 1)
         repair = repair_of(asked, first, last)
+        if not asked.lacking():  # what stands where it writes is kept before, so it is read now
+            for at, data in sorted(pair for group in repair.groups for pair in group.pairs):
+                asked.read(at // asked.sector, -(-(at + len(data)) // asked.sector) - at // asked.sector)
     if asked.lacking():
         return Looked(tuple(asked.lacking()))
     volume = opened(asked, first, last).volume
