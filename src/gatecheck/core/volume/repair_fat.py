@@ -234,7 +234,8 @@ class _Fat:
         if not alone:
             return None
         left = set(alone)
-        heads = [c for c in alone if c not in {int(self.table[a]) for a in alone}] or alone[:1]
+        led_to = {int(self.table[a]) for a in alone}
+        heads = [c for c in alone if c not in led_to] or alone[:1]
         pieces: list[list[int]] = []
         for head in heads:
             line: list[int] = []
