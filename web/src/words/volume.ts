@@ -91,7 +91,7 @@ export const VOLUME = {
   volumeSaveDo: (n: number, size: string) => `save ${n.toLocaleString('en')} files, ${size}`,
   volumeAll: 'this is all that the customer wants',
   volumeAllYes: 'all that the customer wants: when it is complete, the data counts as safe',
-  volumeDeleted: (n: number) => `save the ${n === 1 ? 'one file' : `${n.toLocaleString('en')} files`} that were deleted and still stand`,
+  volumeDeleted: (n: number) => n === 1 ? 'save the one file that was deleted and still stands' : `save the ${n.toLocaleString('en')} files that were deleted and still stand`,
   volumeSaved: 'Saved on the bench',
   volumeSavedOf: (done: number, of: number) => `${done.toLocaleString('en')} of ${of.toLocaleString('en')} files`,
   volumeWhole: (n: number) => `${n.toLocaleString('en')} whole`,

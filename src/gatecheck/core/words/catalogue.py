@@ -40,7 +40,7 @@ def size(count: float) -> str:
         if count >= limit:
             shown = count / limit
             return f"{shown:g} {unit}" if limit == 1e12 and shown == int(shown) else f"{shown:.0f} {unit}"
-    return f"{count:.0f} B"
+    return f"{count / 1e3:.0f} kB" if count >= 1e4 else f"{count:.0f} B"
 
 
 class Words:

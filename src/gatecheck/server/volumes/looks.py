@@ -103,7 +103,8 @@ def _value(value: object) -> object:
 
 def verdict(report: Mapping[str, Any]) -> Said:
     """One sentence."""
-    values = {"kind": report["kind"], "label": report["label"], "count": sum(f["count"] for f in report["findings"] if f["severity"] == DAMAGE)}
+    hurt = [f for f in report["findings"] if f["severity"] == DAMAGE]  # each is one thing, however many places it touches
+    values = {"kind": report["kind"], "label": report["label"], "count": sum(f["count"] if f["say"].endswith(".more-alike") else 1 for f in hurt)}
     if report["state"] == CLEAN:
         return say("volume.verdict-clean", **values)
     if report["state"] == DIRTY:
