@@ -70,7 +70,8 @@ TELLING_LOGS = (0x02, 0x03, 0x05, 0x0D, 0x10, 0x11, 0x15, 0x2F)
 MOST_WALKED = 2 << 20  # bytes of a system partition or a volume group's description
 MOST_FAILED = 8  # sectors of one range, then the rest of it is left: every failing read strains a failing drive
 # what a kernel says of the medium: I/O error, no data, illegal bytes, remote I/O error; anything else is the way there
-OF_THE_MEDIUM = re.compile(r"\[Errno (5|61|84|121)\]")
+MEDIUM = (5, 61, 84, 121)
+OF_THE_MEDIUM = re.compile(r"\[Errno (%s)\]" % "|".join(map(str, MEDIUM)))
 PULL_SECONDS = 2.0
 # what an order must be cleared for: `system` touches no drive, `pages` are answered by the drive's firmware, `sectors` are read from the medium,
 # `stress` works the whole drive, `write` changes named sectors of it
@@ -2301,6 +2302,7 @@ class Probe:
         size, total = geometry(block)
         title = ("Saving files of %s" if order["order"] == "rescue" else "Looking at a volume of %s") % disk
         box, told, hangs = Outbox(self.link, number_, size), time.monotonic(), 0
+        worker = Worker(self.machine, disk, size, (1 << 20) // size, self.reader.seconds, keep=True)
         done = of = dead = 0
         try:
             while True:
@@ -2318,14 +2320,15 @@ class Probe:
                 while pieces:
                     first, count = pieces.popleft()
                     if count:
-                        status, detail, data = self.reader.run(lambda first=first, count=count: self.machine.read_at(disk, first, count, size))
+                        _, state, code, _, data = next(iter(worker.run(first, count, 1)))
+                        status = ("ok", "failed", "hung")[state]
                         hangs += status == "hung"
-                        if status == "ok" and len(data) == count * size:
+                        if status == "ok":
                             box.put(first, data)
                             done += len(data)
                             dead = 0
-                        elif status == "failed" and not OF_THE_MEDIUM.search(detail):
-                            return "paused", detail  # the drive is gone, or cannot be asked so: that says nothing of its sectors
+                        elif status == "failed" and code not in MEDIUM:
+                            return "paused", "the drive dropped off the bus" if code in LEAVES else "[Errno %d] %s" % (code, os.strerror(code))  # that says nothing of its sectors
                         elif careful and count > 1 and status != "hung" and dead < MOST_DEAD:  # a place that never answers is not halved: gone on with, it would hang again
                             pieces.extendleft([(first + count // 2, count - count // 2), (first, count // 2)])
                         else:
@@ -2341,6 +2344,7 @@ class Probe:
                             return ("paused", "from the bench") if wanted == "pause" else ("failed", "stopped from the bench")
                 box.drain()
         finally:
+            worker.leave()
             box.end()
 
     @staticmethod

@@ -57,6 +57,7 @@ class Volumes:
         self.grounds = Grounds(paths, self.parts, linked.copying.copies)
         self.repairs = Repairs(shop, linked, paths)
         self._jobs: dict[Key, Job] = {}
+        self._copying: dict[int, Job] = {}
         self._begins = threading.Lock()
         self._owned: dict[tuple[int, str], Volume] = {}
         self._lived: dict[tuple[str, str, tuple[int, ...]], list[LivesAtOut]] = {}
@@ -274,6 +275,8 @@ class Volumes:
         if not wants.runs and not wants.again:
             return {"ranges": []}
         job.result = None  # the next question is another turn
+        if job.what == "rescue":
+            self._copy_meanwhile(ticket_id, own, order)
         if job.what == "look":
             job.of = max(job.of, job.done + sum(n for _, n in wants.runs) * own.ground.sector)
         return {"ranges": [list(run) for run in wants.runs], "careful": wants.careful, "done": job.done, "of": job.of, **({"wait": 0.01} if wants.again else {})}
@@ -284,11 +287,22 @@ class Volumes:
     def _rescue_turn(self, ticket_id: int, own: Volume, order: Order, job: Job) -> Callable[[], Any]:
         return lambda: self._turn(ticket_id, own, Rescues(self.grounds.folder(ticket_id)), str(order.id), job)
 
+    def _copy_meanwhile(self, ticket_id: int, own: Volume, order: Order) -> None:
+        """What is ready is copied out while the probe reads; the next turn comes after it, and says what became of it."""
+        copying = self._copying[order.id] = Job("copy")
+        target = str(Rescues(self.grounds.folder(ticket_id)).target(str(order.id)))
+        copying.run(lambda: self.desk.run("copy", own.ground, own.first, own.last, target))
+
     def _turn(self, ticket_id: int, own: Volume, kept: Rescues, name: str, job: Job) -> Wants:
         with self._begins:
             note = looks.read(kept.note(name))
         if note is None:
             raise StoreError(f"rescue {name}: expected the note of what is wanted, got none")
+        copying = self._copying.pop(int(name), None) if name.isdigit() else None
+        if copying is not None:
+            copying.ended.wait()
+            if copying.problem:
+                raise StoreError(copying.problem)
         wants: Wants = self.desk.run("rescue", own.ground, own.first, own.last, str(kept.target(name)), [exactly(p) for p in note["only"]] or None, note["deleted"])
         job.stage, job.done, job.of = "files", wants.done, wants.of
         kept.update(name, state=RUNS, files=wants.files, files_done=wants.files_done, size=wants.of, size_done=wants.done, blind=wants.blind, summary=dict(wants.summary))

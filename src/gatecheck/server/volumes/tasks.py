@@ -96,6 +96,8 @@ class _Saving:
     def __init__(self, disk: PartSectors, rescue: Rescue, *, blind: bool) -> None:
         self.disk, self.rescue, self.blind = disk, rescue, blind
         self.queue, self.later = deque(rescue.left), deque[Item]()
+        self.ready: list[tuple[Item, list[Run]]] = []
+        """files all of which was read, to be copied out while the next are read"""
         self.of, self.files = sum(i.node.size for i in rescue.files), len(rescue.files)
         rescue.begin()
 
@@ -109,22 +111,31 @@ class _Saving:
         return joined((r.at // size, -(-(r.at % size + r.length) // size)) for r in own if r.at is not None and r.at + r.length < _LARGEST_FILES)
 
     def turn(self, parts: Parts) -> Wants:
-        """Copy out what is there, and say what to read next. Raises OSError, InputError."""
+        """Say what to read next; what is there is copied out now only where nothing is. Raises OSError, InputError."""
         began = time.monotonic()
-        fresh, careful = self._pass(parts, self.queue, began, self.later)
+        fresh, careful = self._pass(self.queue, began, self.later)
         if not fresh and not self.queue:
-            _, careful = self._pass(parts, self.later, began, None)
-        left = sum(i.node.size for i in (*self.queue, *self.later))
-        said = Wants(done=self.of - left, of=self.of, files_done=self.files - len(self.queue) - len(self.later), files=self.files, blind=self.blind)
+            _, careful = self._pass(self.later, began, None)
+        if not fresh and not careful:
+            self.copy(parts)
+        waiting = [*self.queue, *self.later, *(item for item, _ in self.ready)]
+        said = Wants(done=self.of - sum(i.node.size for i in waiting), of=self.of, files_done=self.files - len(waiting), files=self.files, blind=self.blind)
         if fresh or careful:
             return replace(said, runs=tuple(fresh or careful), careful=not fresh)
         if self.queue or self.later:
             return replace(said, again=True)
         return replace(said, summary=summary(self.rescue.finish()))
 
-    def _pass(self, parts: Parts, queue: deque[Item], began: float, later: deque[Item] | None) -> tuple[list[Run], list[Run]]:
-        """Over the files in their order, until there is enough to ask for. What is whole, or as whole as it can be, is copied; `later`: where the rest goes."""
-        ready: list[tuple[Item, list[Run]]] = []
+    def copy(self, parts: Parts) -> None:
+        """Copy out what is whole, or as whole as it can be. Raises OSError, InputError."""
+        ready, self.ready = self.ready, []
+        if ready:
+            self.rescue.take([item for item, _ in ready])
+            parts.drop(self.disk.ground, [run for _, runs in ready for run in self._read_ones(runs)])
+            self.disk.refresh()
+
+    def _pass(self, queue: deque[Item], began: float, later: deque[Item] | None) -> tuple[list[Run], list[Run]]:
+        """Over the files in their order, until there is enough to ask for. What is whole, or as whole as it can be, is ready; `later`: where the rest goes."""
         kept: list[Item] = []
         fresh: list[Run] = []
         again: list[Run] = []
@@ -141,14 +152,10 @@ class _Saving:
                 again += failed
                 kept.append(item)
             else:
-                ready.append((item, runs))
-                if sum(i.node.size for i, _ in ready) > _BATCH:
+                self.ready.append((item, runs))
+                if sum(i.node.size for i, _ in self.ready) > 2 * _BATCH:
                     break
         queue.extendleft(reversed(kept))
-        if ready:
-            self.rescue.take([item for item, _ in ready])
-            parts.drop(self.disk.ground, [run for _, runs in ready for run in self._read_ones(runs)])
-            self.disk.refresh()
         return joined(fresh), joined(again)
 
     def _read_ones(self, runs: Sequence[Run]) -> list[Run]:
@@ -160,6 +167,17 @@ def _size(runs: Sequence[Run]) -> int:
 
 
 _SAVING: dict[tuple[str, ...], _Saving] = {}
+
+
+def copy_task(told: Told, ground: Ground, first: int, last: int, target: str) -> None:
+    """Copy out what a rescue's last turn found ready. Raises InputError, OSError."""
+    own = _SAVING.get((ground.image, str(first), target))
+    if own is not None:
+        own.copy(_parts(ground))
+
+
+def _parts(ground: Ground) -> Parts:
+    return Parts(Path(ground.image).parent.parent) if ground.marks else _Whole(Path(ground.image).parent)
 
 
 def rescue_task(told: Told, ground: Ground, first: int, last: int, target: str, only: Sequence[str] | None, deleted: bool) -> Wants:
@@ -180,7 +198,7 @@ def rescue_task(told: Told, ground: Ground, first: int, last: int, target: str, 
         _SAVING.clear()
         own = _SAVING[key] = _Saving(disk, rescue, blind=asked.unreadable > 0)
     own.disk.refresh()
-    wants = own.turn(Parts(Path(ground.image).parent.parent)) if ground.marks else own.turn(_Whole(Path(ground.image).parent))
+    wants = own.turn(_parts(ground))
     if wants.summary:
         _SAVING.pop(key, None)
     return wants
@@ -198,4 +216,4 @@ def where_task(told: Told, ground: Ground, lbas: Sequence[int]) -> list[Where]:
     return places_of(PartSectors(ground), lbas)
 
 
-TASKS: Mapping[str, Callable[..., Any]] = {"look": look_task, "writes": writes_task, "rescue": rescue_task, "where": where_task}
+TASKS: Mapping[str, Callable[..., Any]] = {"look": look_task, "writes": writes_task, "rescue": rescue_task, "copy": copy_task, "where": where_task}
