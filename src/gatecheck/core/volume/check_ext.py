@@ -26,7 +26,7 @@ _GEOMETRY = "<2I12x4I4xI"
 _BAD, _RESIZE = 1, 7
 _ORPHAN_PRESENT = 0x10000
 _KINDS = {1: 0x8000, 2: 0x4000, 3: 0x2000, 4: 0x6000, 5: 0x1000, 6: 0xC000, 7: 0xA000}
-_MOST_ORPHANS = 1 << 20
+_MOST_ORPHANS, _MOST_BROKEN = 1 << 20, 64
 Add = Callable[[Found], None]
 Progress = Callable[[str, int, int], None]
 
@@ -307,9 +307,14 @@ class _Check:
             except DecodeError:
                 self.add(Found("folder-broken", DAMAGE, where))
                 return found
-        at, block = 0, self.volume.block
+        at, block, broken = 0, self.volume.block, 0
         dots: dict[str, int] = {}
+        if inode.size > self.super.blocks * block:  # no folder is larger than its volume: what stands there is no size
+            self.add(Found("size-differs", DAMAGE, where, values={"size": inode.size, "held": block}))
+            return found
         for piece in self.volume.pieces(inode):
+            if broken > _MOST_BROKEN:
+                break
             if not isinstance(piece, bytes):
                 self.add(Found("unreadable", DAMAGE, where))
                 at += piece.length
@@ -322,7 +327,10 @@ class _Check:
                 try:
                     self._leaf(raw, found, dots)
                 except DecodeError:
+                    broken += 1
                     self.add(Found("folder-broken", DAMAGE, where))
+                    if broken > _MOST_BROKEN:
+                        break
             at += len(piece)
         if not inode.size or inode.size % block:
             self.add(Found("size-differs", DAMAGE, where, values={"size": inode.size, "held": block}))
