@@ -57,6 +57,8 @@ def kept(name: str, made_from: Iterable[Path], make: Callable[[], T]) -> T:
                 found_value: T = value
                 return found_value
     made = make()
+    if place.parent.exists() and not _is_ours(place.parent):
+        return made  # somebody else's folder: it would not be read from there
     with contextlib.suppress(OSError, pickle.PicklingError, AttributeError, TypeError):  # the last two: what cannot be pickled
         _keep(place, (key, made))
     return made

@@ -15,6 +15,7 @@ from dataclasses import dataclass
 from importlib import resources
 from pathlib import Path
 
+from gatecheck import kept
 from gatecheck.core.errors import InputError
 from gatecheck.probe_file import probe_with
 from gatecheck.stick.modules import copy_modules
@@ -41,7 +42,7 @@ class Parts:
 
 def cache_folder() -> Path:
     """$GATECHECK_STICK, else a folder of the user's cache."""
-    return Path(os.environ.get("GATECHECK_STICK") or Path(os.environ.get("XDG_CACHE_HOME") or Path.home() / ".cache") / "gatecheck" / "stick")
+    return Path(os.environ.get("GATECHECK_STICK") or kept.cache_folder() / "stick")
 
 
 def expect_tools() -> None:

@@ -10,7 +10,7 @@ _NAMES = {number: name for name, number in STATES.items()}
 
 
 def map_csv(page: MapPage) -> str:
-    """Every block, in the order read."""
+    """Every block, in the order read; of a very long map good neighbours stand as one."""
     blocks = page.blocks
     rows = zip(blocks.lba.tolist(), blocks.sectors.tolist(), blocks.ms.tolist(), blocks.state.tolist(), strict=True)
     return ",".join(HEADER) + "\n" + "".join(f"{lba},{sectors},{ms:.2f},{_NAMES[state]}\n" for lba, sectors, ms, state in rows)

@@ -19,7 +19,7 @@ from gatecheck.core.volume.ntfs import BAD, EXTEND, FIRST_USER, LOG, MFT, ROOT, 
 from gatecheck.core.volume.ntfs_many import Folders, Ints, name_mark, plain_records, without
 from gatecheck.core.volume.ntfs_names import Names, Parents
 from gatecheck.core.volume.ntfs_record import Attribute, FileName, Record
-from gatecheck.core.volume.tree import DAMAGE, NOTE, SIGN, Found
+from gatecheck.core.volume.tree import DAMAGE, NOTE, SIGN, Found, capital_of
 
 _DIRTY = 1
 _NO_CLIENT, _IS_CLEAN = 0xFFFF, 2
@@ -409,7 +409,7 @@ class NtfsCheck:
             raw = b""
         if len(raw) == _CAPITALS:
             return np.frombuffer(raw, "<u2").tolist()  # type: ignore[no-any-return]
-        return [ord(chr(n).upper()) if len(chr(n).upper()) == 1 else n for n in range(65536)]
+        return [capital_of(n) for n in range(65536)]
 
     def _names(self) -> None:
         """Names of records that no folder lists, and the other way round: of the folders whose sums are unlike, gathered now."""

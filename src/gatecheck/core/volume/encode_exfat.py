@@ -22,6 +22,7 @@ from gatecheck.core.volume.exfat import (
     region_sum,
     set_sum,
 )
+from gatecheck.core.volume.tree import capital_of, nested
 
 SECTOR = 512
 _FAT_AT, _ALIGNED = 128, 128
@@ -36,11 +37,6 @@ def exfat_volume(files: Mapping[str, bytes], *, sectors: int, label: str = "CARD
     return _Builder(sectors, label, cluster_sectors).built(files)
 
 
-def capitals() -> list[int]:
-    """The capital of each of 65,536 units, as the table of the volume has it."""
-    return [ord(c) if len(c := chr(n).upper()) == 1 and ord(c) < 1 << 16 else n for n in range(1 << 16)]
-
-
 class _Builder:
     def __init__(self, sectors: int, label: str, per_cluster: int) -> None:
         self.sectors, self.label, self.per_cluster = sectors, label, per_cluster
@@ -51,16 +47,10 @@ class _Builder:
         self.following, self.turn = 2, 0
         self.fat: dict[int, int] = {0: 0xFFFFFFF8, 1: END}
         self.content: dict[int, bytes] = {}
-        self.capitals = capitals()
+        self.capitals = [capital_of(n) for n in range(1 << 16)]
 
     def built(self, files: Mapping[str, bytes]) -> dict[int, bytes]:
-        tree: dict[str, object] = {}
-        for path, data in files.items():
-            *folders, name = path.split("/")
-            place = tree
-            for folder in folders:
-                place = place.setdefault(folder, {})  # type: ignore[assignment]
-            place[name] = data
+        tree = nested(files)
         bits = -(-self.clusters // 8)
         bitmap = self._take(bits)
         self._chain(bitmap, bits)

@@ -11,6 +11,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 
 from gatecheck.core.volume.ext import EXTENTS, FILETYPE, FOLDER, MAGIC, REGULAR, ROOT, SPARSE_SUPER
+from gatecheck.core.volume.tree import nested
 
 SECTOR, BLOCK, INODE = 512, 4096, 256
 _PER_GROUP, _INODES = 8 * BLOCK, 2048
@@ -63,13 +64,7 @@ class _Builder:
         return min(_PER_GROUP, self.blocks - group * _PER_GROUP)
 
     def built(self, files: Mapping[str, bytes]) -> dict[int, bytes]:
-        tree: dict[str, object] = {"lost+found": {}}
-        for path, data in files.items():
-            *folders, name = path.split("/")
-            place = tree
-            for folder in folders:
-                place = place.setdefault(folder, {})  # type: ignore[assignment]
-            place[name] = data
+        tree = {"lost+found": {}, **nested(files)}
         self._folder(tree, ROOT, ROOT)
         self._inodes()
         self._groups()

@@ -5,6 +5,8 @@ from __future__ import annotations
 import struct
 from collections.abc import Mapping
 
+from gatecheck.core.volume.tree import nested
+
 _ENTRY = 32
 
 
@@ -30,13 +32,7 @@ class _Builder:
         self.content: dict[int, bytes] = {}
 
     def built(self, files: Mapping[str, bytes]) -> dict[int, bytes]:
-        tree: dict[str, object] = {}
-        for path, data in files.items():
-            *folders, name = path.split("/")
-            place = tree
-            for folder in folders:
-                place = place.setdefault(folder, {})  # type: ignore[assignment]
-            place[name] = data
+        tree = nested(files)
         root_cluster = self._directory(tree, is_root=True)
         self.content[0] = self._boot(root_cluster)
         if self.wide == 32:

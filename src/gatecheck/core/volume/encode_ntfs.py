@@ -13,6 +13,7 @@ from dataclasses import dataclass, field
 from gatecheck.core.volume import ntfs_record as rec
 from gatecheck.core.volume import ntfs_write as out
 from gatecheck.core.volume.ntfs import FIRST_USER, ROOT
+from gatecheck.core.volume.tree import capital_of
 
 SECTOR, CLUSTER, RECORD, INDEX = 512, 4096, 1024, 4096
 _MFT_AT, _RESIDENT, _SMALL_FOLDER = 4, 500, 350
@@ -92,7 +93,7 @@ class _Builder:
         marks_size = (total + 63) // 64 * 8
         marks_at = self.take(bytes(marks_size)) if marks_size > _RESIDENT else []
         mirror, log = self.take(bytes(CLUSTER)), self.take(b"\xff" * _LOG)
-        capitals = self.take(b"".join(struct.pack("<H", _capital(n)) for n in range(65536)))
+        capitals = self.take(b"".join(struct.pack("<H", capital_of(n)) for n in range(65536)))
         definitions = self.take(_definitions())
         for own in self.things:
             if own.size:
@@ -172,7 +173,7 @@ class _Builder:
         entries = [(t.number | 1 << 48, self._name(own.number, t.name, t.size or len(t.data or b""), folder=t.data is None)) for t in inside]
         if own.number == ROOT:
             entries += [(n | (n or 1) << 48, self._name(ROOT, name, 0, folder=name in (".", "$Extend"))) for n, name in enumerate(_SYSTEM)]
-        entries.sort(key=lambda e: [_capital(ord(c)) for c in e[1][66:].decode("utf-16-le")])
+        entries.sort(key=lambda e: [capital_of(ord(c)) for c in e[1][66:].decode("utf-16-le")])
         flat = b"".join(out.entry(r, k) for r, k in entries)
         if len(flat) <= _SMALL_FOLDER:
             return [out.resident(rec.INDEX_ROOT, "$I30", out.index_root(INDEX, 1, flat + out.entry(0, b"", is_last=True), large=False), 2)]
@@ -212,11 +213,6 @@ class _Builder:
         boot[72:80] = struct.pack("<Q", 0x5A2100C45A2100C4)
         boot[510:512] = b"\x55\xaa"
         return bytes(boot)
-
-
-def _capital(unit: int) -> int:
-    own = chr(unit).upper()
-    return ord(own) if len(own) == 1 and ord(own) < 65536 else unit
 
 
 def _definitions() -> bytes:

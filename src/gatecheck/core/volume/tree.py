@@ -5,7 +5,7 @@ Readers of a kind are `Filesystem`s; nothing outside of `core/volume` knows one 
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Protocol
 
@@ -173,3 +173,21 @@ def limited(pieces: Iterator[bytes | Hole], size: int) -> Iterator[bytes | Hole]
     while left > 0:
         yield bytes(min(left, 1 << 20))
         left -= min(left, 1 << 20)
+
+
+def nested(files: Mapping[str, bytes]) -> dict[str, object]:
+    """Files by their paths as folders in folders: name -> bytes, or what is below it. For encoders."""
+    found: dict[str, object] = {}
+    for path, data in files.items():
+        *folders, name = path.split("/")
+        place = found
+        for folder in folders:
+            place = place.setdefault(folder, {})  # type: ignore[assignment]
+        place[name] = data
+    return found
+
+
+def capital_of(unit: int) -> int:
+    """The capital of a unit of UTF-16, as the language has it: what a volume's table of capitals says where it is the usual one."""
+    own = chr(unit).upper()
+    return ord(own) if len(own) == 1 and ord(own) < 1 << 16 else unit

@@ -128,11 +128,11 @@ class _Saving:
 
     def copy(self, parts: Parts) -> None:
         """Copy out what is whole, or as whole as it can be. Raises OSError, InputError."""
-        ready, self.ready = self.ready, []
-        if ready:
-            self.rescue.take([item for item, _ in ready])
-            parts.drop(self.disk.ground, [run for _, runs in ready for run in self._read_ones(runs)])
+        if self.ready:
+            self.rescue.take([item for item, _ in self.ready])
+            parts.drop(self.disk.ground, [run for _, runs in self.ready for run in self._read_ones(runs)])
             self.disk.refresh()
+            self.ready = []  # only now: what could not be copied is copied when it goes on
 
     def _pass(self, queue: deque[Item], began: float, later: deque[Item] | None) -> tuple[list[Run], list[Run]]:
         """Over the files in their order, until there is enough to ask for. What is whole, or as whole as it can be, is ready; `later`: where the rest goes."""
