@@ -13,6 +13,8 @@ import httpx2 as httpx
 
 from nursery import Forked, start
 
+HTTP = httpx.Client(verify=False, limits=httpx.Limits(max_keepalive_connections=0))
+"""for requests to servers of ours: a client of its own for each would read the system's certificates each time, which takes longer than most tests"""
 SCRIPT = Path(sys.executable).with_name("gatecheck")
 
 
@@ -39,7 +41,7 @@ class Served:
         self.process = subprocess.Popen([SCRIPT, *arguments], stdout=subprocess.DEVNULL) if self.by_command else start(*arguments)
         for _ in range(200):
             try:
-                httpx.get(f"{self.url}/api/bench", timeout=2)
+                HTTP.get(f"{self.url}/api/bench", timeout=2)
                 return
             except httpx.TransportError:
                 time.sleep(0.05)
@@ -52,13 +54,13 @@ class Served:
 
     def call(self, method: str, path: str, **more: Any) -> Any:
         """One request that must succeed; its JSON."""
-        answer = httpx.request(method, f"{self.url}{path}", timeout=30, **more)
+        answer = HTTP.request(method, f"{self.url}{path}", timeout=30, **more)
         assert answer.status_code < 300, answer.text
         return answer.json()
 
     def refused(self, method: str, path: str, **more: Any) -> str:
         """One request that must be refused; why."""
-        answer = httpx.request(method, f"{self.url}{path}", timeout=30, **more)
+        answer = HTTP.request(method, f"{self.url}{path}", timeout=30, **more)
         assert 400 <= answer.status_code < 500, answer.text
         return str(answer.json()["detail"])
 

@@ -6,19 +6,20 @@ import re
 from collections.abc import Callable
 from typing import Any
 
-import httpx2 as httpx
 from playwright.sync_api import Page, expect
+
+from serving import HTTP
 
 Window = Callable[[], Page]
 MACHINE = {"sys_vendor": "Ostler", "product_name": "Bracken-15", "product_serial": "BR1", "mode": "legacy"}
 
 
 def knock(server: Any) -> str:
-    return str(httpx.post(f"{server.url}/api/link/knock", json={"machine": MACHINE, "probe": "1"}).json()["token"])
+    return str(HTTP.post(f"{server.url}/api/link/knock", json={"machine": MACHINE, "probe": "1"}).json()["token"])
 
 
 def take_in(server: Any, machine: str) -> int:
-    return int(httpx.post(f"{server.url}/api/tickets", json={"customer": "Choir", "machine": machine, "by": "KT"}, headers={"X-Gate-Check": "1"}).json()["id"])
+    return int(HTTP.post(f"{server.url}/api/tickets", json={"customer": "Choir", "machine": machine, "by": "KT"}, headers={"X-Gate-Check": "1"}).json()["id"])
 
 
 def test_it_is_seen_on_the_bench_and_taken_to_the_ticket_that_fits_by_key(server: Any, window: Window) -> None:
@@ -33,7 +34,7 @@ def test_it_is_seen_on_the_bench_and_taken_to_the_ticket_that_fits_by_key(server
     expect(page.locator("[data-knock]")).to_contain_text("legacy firmware")
     page.keyboard.press("1")
     expect(page).to_have_url(re.compile(f"/ticket/{number}$"))
-    assert httpx.get(f"{server.url}/api/link/knock/{token}").json()["state"] == "taken"
+    assert HTTP.get(f"{server.url}/api/link/knock/{token}").json()["state"] == "taken"
     page.keyboard.press("b")
     expect(page.locator("[data-waits]")).to_have_count(0)
 

@@ -7,12 +7,12 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
 
-import httpx2 as httpx
 import pytest
 from playwright.sync_api import Browser, Page, expect
 
 from gatecheck.practice.sounds import Scene, sound
 from gatecheck.server.ear.service import wav_bytes
+from serving import HTTP
 
 SLOW = 40_000
 RATE = 48_000
@@ -20,7 +20,7 @@ RATE = 48_000
 
 def take_in(server: Any) -> int:
     body = {"customer": "Choir", "machine": "Ferrow Lathe-14", "by": "KT", "facts": {"drive_kind": "hdd", "data": "irreplaceable"}}
-    return int(httpx.post(f"{server.url}/api/tickets", json=body, headers={"X-Gate-Check": "1"}).json()["id"])
+    return int(HTTP.post(f"{server.url}/api/tickets", json=body, headers={"X-Gate-Check": "1"}).json()["id"])
 
 
 def made(kind: str, rate: int = 16_000) -> bytes:
@@ -93,13 +93,13 @@ def test_the_watch_goes_on_over_a_reload_and_its_time_lands_on_the_tape(server: 
     expect(page.get_by_role("alert")).to_contain_text("then switch it off")
     page.keyboard.press("t")
     expect(page.locator("[data-watch=idle]")).to_be_visible()
-    entry = httpx.get(f"{server.url}/api/tickets/{number}").json()["tape"][-1]
+    entry = HTTP.get(f"{server.url}/api/tickets/{number}").json()["tape"][-1]
     assert (entry["body"]["move"], entry["body"]["outcome"]) == ("ready-time", "slow")
 
 
 def test_the_watch_counts_from_the_links_first_answer_and_can_be_dropped(server: Any, window: Callable[[], Page]) -> None:
     number = take_in(server)
-    httpx.post(f"{server.url}/api/tickets/{number}/entries", json={"entry": {"move": "live-start", "outcome": "runs"}, "by": "KT"}, headers={"X-Gate-Check": "1"})
+    HTTP.post(f"{server.url}/api/tickets/{number}/entries", json={"entry": {"move": "live-start", "outcome": "runs"}, "by": "KT"}, headers={"X-Gate-Check": "1"})
     page = window()
     page.goto(f"{server.url}/ticket/{number}/ear")
     expect(page.get_by_role("button", name="count from the link’s first answer")).to_be_visible(timeout=SLOW)
@@ -108,7 +108,7 @@ def test_the_watch_counts_from_the_links_first_answer_and_can_be_dropped(server:
     expect(page.locator("[data-watch=runs]")).to_contain_text(re.compile("0:0[1-9]"))
     page.keyboard.press("x")
     expect(page.locator("[data-watch=idle]")).to_be_visible()
-    assert not [e for e in httpx.get(f"{server.url}/api/tickets/{number}").json()["tape"] if e["body"].get("move") == "ready-time"]
+    assert not [e for e in HTTP.get(f"{server.url}/api/tickets/{number}").json()["tape"] if e["body"].get("move") == "ready-time"]
 
 
 def test_what_was_heard_is_overruled_with_a_reason_and_played_from_the_tape(server: Any, window: Callable[[], Page]) -> None:
@@ -125,7 +125,7 @@ def test_what_was_heard_is_overruled_with_a_reason_and_played_from_the_tape(serv
     sheet.get_by_label("Why is it not").fill("it was the clock on the wall")
     page.keyboard.press("Enter")
     expect(sheet).to_have_count(0)
-    entries = [e for e in httpx.get(f"{server.url}/api/tickets/{number}").json()["tape"] if e["body"].get("move") == "sound"]
+    entries = [e for e in HTTP.get(f"{server.url}/api/tickets/{number}").json()["tape"] if e["body"].get("move") == "sound"]
     assert [(e["stands"], "weights" in e["body"]) for e in entries] == [(False, True), (True, False)]
     assert entries[1]["body"]["note"] == "it was the clock on the wall"
     assert entries[1]["body"]["outcome"] != "ticking"

@@ -6,8 +6,9 @@ import re
 from collections.abc import Callable
 from typing import Any
 
-import httpx2 as httpx
 from playwright.sync_api import Browser, Page, expect
+
+from serving import HTTP
 
 Window = Callable[[], Page]
 SHELF = "name,interface,form,height_mm,flash,size_gb,price,count\nQUARRY FLINT 500,sata,2.5,7,yes,500,62,1\nQUARRY FLINT N500,nvme,m2,2.2,yes,500,64,1\n"
@@ -231,7 +232,7 @@ def test_a_step_is_left_out_or_brought_forward_and_two_screens_answer_once(serve
     one.get_by_role("dialog").get_by_role("button", name="Connect mains").click()
     hand(one, "Connect mains", "1")
     hand(one, "Where does its licence stand?")
-    answer = httpx.post(f"{server.url}/api/tickets/{number}/steps/way-other", json={"answer": "nothing", "by": "MO"}, timeout=20)
+    answer = HTTP.post(f"{server.url}/api/tickets/{number}/steps/way-other", json={"answer": "nothing", "by": "MO"}, timeout=20)
     assert answer.status_code == 422
     assert "one that entry" in answer.json()["detail"]
 

@@ -7,10 +7,10 @@ import time
 from collections.abc import Callable
 from typing import Any
 
-import httpx2 as httpx
 from playwright.sync_api import Page, Route, expect
 
 from gatecheck.practice.patients import PATIENTS
+from serving import HTTP
 
 Window = Callable[[], Page]
 SLOW = 30_000
@@ -18,14 +18,14 @@ SLOW = 30_000
 
 def practice(server: Any, name: str) -> int:
     """A practice machine on the bench, read through."""
-    number = int(httpx.post(f"{server.url}/api/practice", json={"machine": name, "bay": 1, "by": "KT"}, timeout=20).json()["id"])
+    number = int(HTTP.post(f"{server.url}/api/practice", json={"machine": name, "bay": 1, "by": "KT"}, timeout=20).json()["id"])
     through(server, number, 1)
     return number
 
 
 def through(server: Any, number: int, orders: int) -> None:
     for _ in range(150):
-        link = httpx.get(f"{server.url}/api/tickets/{number}/link", timeout=20).json()
+        link = HTTP.get(f"{server.url}/api/tickets/{number}/link", timeout=20).json()
         if sum(o["state"] == "done" for o in link["orders"]) >= orders:
             return
         time.sleep(0.2)
@@ -118,11 +118,11 @@ def test_a_link_is_made_shown_and_ended(server: Any, window: Window) -> None:
     command = sheet.get_by_text("curl -fsS").inner_text()
     secret = re.search(r"/s/(\S+)", command)
     assert secret is not None
-    assert httpx.get(f"{server.url}/s/{secret[1]}", timeout=10).text.startswith("#!/bin/sh")
-    assert httpx.get(f"{server.url}/p/{secret[1]}", timeout=10).text.startswith("#!/usr/bin/env python3")
+    assert HTTP.get(f"{server.url}/s/{secret[1]}", timeout=10).text.startswith("#!/bin/sh")
+    assert HTTP.get(f"{server.url}/p/{secret[1]}", timeout=10).text.startswith("#!/usr/bin/env python3")
     expect(sheet.get_by_role("img", name=re.compile("^http"))).to_be_visible()
     page.keyboard.press("x")
     expect(sheet).to_contain_text("Link ended")
-    assert httpx.get(f"{server.url}/p/{secret[1]}", timeout=10).status_code == 401, "exchanged"
-    left = httpx.get(f"{server.url}/api/tickets/{number}/link", timeout=10).json()["code"]
-    assert httpx.get(f"{server.url}/p/{left}", timeout=10).status_code == 410, "and the next one is over with the link"
+    assert HTTP.get(f"{server.url}/p/{secret[1]}", timeout=10).status_code == 401, "exchanged"
+    left = HTTP.get(f"{server.url}/api/tickets/{number}/link", timeout=10).json()["code"]
+    assert HTTP.get(f"{server.url}/p/{left}", timeout=10).status_code == 410, "and the next one is over with the link"

@@ -6,10 +6,11 @@ import re
 from collections.abc import Callable
 from typing import Any
 
-import httpx2 as httpx
 import pytest
 from playwright.sync_api import Page, expect
 from test_link_screen import practice
+
+from serving import HTTP
 
 Window = Callable[[], Page]
 SLOW = 60_000
@@ -42,7 +43,7 @@ def test_from_a_stop_screen_to_a_system_that_starts_by_key(server: Any, window: 
     expect(page.locator("[data-mend=done]")).to_contain_text("written and read back")
     page.keyboard.press("Escape")
     expect(page.get_by_role("region", name="Tape")).to_contain_text("Mended on the disk", timeout=SLOW)
-    answer = httpx.post(f"{server.url}/api/tickets/{number}/entries", json={"entry": {"move": "rebuild-loader", "outcome": "boots"}, "by": "KT"}, headers={"X-Gate-Check": "1"})
+    answer = HTTP.post(f"{server.url}/api/tickets/{number}/entries", json={"entry": {"move": "rebuild-loader", "outcome": "boots"}, "by": "KT"}, headers={"X-Gate-Check": "1"})
     assert {g["id"]: g["state"] for g in answer.json()["gates"]}["loader"] == "open"
 
 
@@ -68,6 +69,6 @@ def test_what_is_held_says_why_and_an_empty_ticket_says_what_is_missing(server: 
     page.get_by_role("button", name="read what it needs").click(timeout=SLOW)
     expect(page.get_by_text("Held back")).to_be_visible(timeout=SLOW)
     expect(page.get_by_role("button", name="mend it on the machine")).to_have_count(0)
-    other = httpx.post(f"{server.url}/api/tickets", json={"customer": "Choir", "machine": "Ostler Bracken-15", "by": "KT"}, headers={"X-Gate-Check": "1"}).json()["id"]
+    other = HTTP.post(f"{server.url}/api/tickets", json={"customer": "Choir", "machine": "Ostler Bracken-15", "by": "KT"}, headers={"X-Gate-Check": "1"}).json()["id"]
     page.goto(f"{server.url}/ticket/{other}/path")
     expect(page.get_by_text("No disk’s first sectors were read yet")).to_be_visible()

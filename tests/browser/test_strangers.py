@@ -8,12 +8,11 @@ from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from typing import Any
 
-import httpx2 as httpx
 import pytest
 from playwright.sync_api import Browser, Page, expect
 
 from gatecheck.server.people.routes import own_address
-from serving import Served
+from serving import HTTP, Served
 
 CHROMIUM = ["--no-sandbox", "--disable-gpu", "--no-first-run"]
 
@@ -142,7 +141,7 @@ def test_a_tablet_is_paired_once_and_taken_out(public: Served, window: Callable[
     expect(sheet).to_contain_text("No device is paired")
     answer = tablet.evaluate("() => fetch('/api/bench').then(a => a.status)")
     assert answer == 401
-    assert httpx.get(f"http://{own_address()}:{public.port}/api/bench", timeout=10).status_code == 401
+    assert HTTP.get(f"http://{own_address()}:{public.port}/api/bench", timeout=10).status_code == 401
 
 
 def test_nothing_inline_is_needed(server: Served, browser: Browser) -> None:

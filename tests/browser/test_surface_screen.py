@@ -7,10 +7,11 @@ import time
 from collections.abc import Callable
 from typing import Any
 
-import httpx2 as httpx
 import pytest
 from playwright.sync_api import Page, expect
 from test_link_screen import practice, through
+
+from serving import HTTP
 
 Window = Callable[[], Page]
 SLOW = 60_000
@@ -18,7 +19,7 @@ SLOW = 60_000
 
 def test_a_read_is_started_paused_and_gone_on_with_by_key_and_its_places_are_walked(server: Any, window: Window) -> None:
     number = practice(server, "spotted")
-    httpx.post(f"{server.url}/api/tickets/{number}/entries", json={"entry": {"fact": {"data": "backed-up"}}, "by": "KT"})
+    HTTP.post(f"{server.url}/api/tickets/{number}/entries", json={"entry": {"fact": {"data": "backed-up"}}, "by": "KT"})
     page = window()
     page.goto(f"{server.url}/ticket/{number}")
     page.get_by_role("heading", level=1).first.wait_for()
@@ -55,7 +56,7 @@ def test_what_is_held_cannot_be_started_and_says_why(server: Any, window: Window
     expect(page.get_by_role("button", name="read the surface")).to_have_count(0)
     page.keyboard.press("r")
     page.wait_for_timeout(400)
-    assert [o["order"] for o in httpx.get(f"{server.url}/api/tickets/{number}/link").json()["orders"]] == ["read"]
+    assert [o["order"] for o in HTTP.get(f"{server.url}/api/tickets/{number}/link").json()["orders"]] == ["read"]
 
 
 @pytest.mark.parametrize(("size", "theme", "touch"), [((1280, 800), "light", False), ((820, 1180), "dark", True), ((390, 844), "light", True)])
@@ -75,8 +76,8 @@ def test_two_reads_of_one_disk_show_what_grew(demo: Any, screen: Callable[..., P
 
 
 def test_bad_places_and_the_map_go_out_as_csv(demo: Any) -> None:
-    reads = httpx.get(f"{demo.url}/api/tickets/3/surfaces").json()["reads"]
-    places = httpx.get(f"{demo.url}/api/tickets/3/surfaces/{reads[0]['id']}/csv").text.splitlines()
+    reads = HTTP.get(f"{demo.url}/api/tickets/3/surfaces").json()["reads"]
+    places = HTTP.get(f"{demo.url}/api/tickets/3/surfaces/{reads[0]['id']}/csv").text.splitlines()
     assert places[0] == "first,last,kind,lives_there"
     assert len(places) > 1
 

@@ -19,7 +19,7 @@ from gatecheck.core.scan.evidence import scanned
 from gatecheck.core.scan.map_page import read_map_page
 from gatecheck.core.scan.read import UNREADABLE
 from gatecheck.files import pages_of
-from serving import Served
+from serving import HTTP, Served
 
 pytestmark = pytest.mark.lab
 
@@ -53,9 +53,8 @@ def _found(server: Served, ticket: Ticket, device: str) -> tuple[set[int], float
 
 
 def _bytes(server: Served, sha256: str) -> bytes:
-    import httpx2 as httpx
 
-    return bytes(httpx.get(f"{server.url}/api/files/{sha256}", timeout=30).content)
+    return bytes(HTTP.get(f"{server.url}/api/files/{sha256}", timeout=30).content)
 
 
 def test_what_the_emulator_refuses_is_found_to_the_sector(system: Guest, server: Served, tmp_path: Path) -> None:

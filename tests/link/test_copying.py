@@ -9,7 +9,6 @@ from pathlib import Path
 from types import SimpleNamespace
 from typing import Any, cast
 
-import httpx2 as httpx
 import pytest
 from benches import Bench
 
@@ -19,6 +18,7 @@ from gatecheck.probe.gatecheck_probe import FILL_STEP, Link, Machine, Probe, Ref
 from gatecheck.server.copies.service import Copies
 from gatecheck.server.link.filling import Filling, _Target
 from gatecheck.store import StoreError
+from serving import HTTP
 
 SPAN = 20_000_000
 """sectors of the practice drive that are copied: its tables, its system partition, and the spot in it that does not read"""
@@ -150,7 +150,7 @@ def test_a_bench_that_is_too_small_says_so_before_it_begins(bench: Bench) -> Non
 
 def test_pieces_are_taken_of_a_copy_that_is_being_made_and_from_its_own_probe_only(bench: Bench) -> None:
     number, _secret = bench.linked("screen=other-stop", drive_kind="hdd")
-    answer = httpx.put(f"{bench.url}/api/link/copy?session=00000000&order=1&at=0&zeros=5", headers={"Authorization": "Bearer 1-nobody"}, content=b"")
+    answer = HTTP.put(f"{bench.url}/api/link/copy?session=00000000&order=1&at=0&zeros=5", headers={"Authorization": "Bearer 1-nobody"}, content=b"")
     assert answer.status_code == 401
     assert bench.call("GET", f"/api/tickets/{number}/copies") == []
 

@@ -13,13 +13,13 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-import httpx2 as httpx
 import pytest
 from benches import Bench
 
 from gatecheck.practice.patients import patient
 from gatecheck.probe import gatecheck_probe as probe_module
 from gatecheck.probe.gatecheck_probe import clearance
+from serving import HTTP
 
 
 def through(count: int) -> Callable[[dict[str, Any]], bool]:
@@ -89,7 +89,7 @@ def test_interlocks_hold_orders(bench: Bench) -> None:
     link = bench.until(number, through(1))
     assert [o["order"] for o in link["orders"]] == ["look"], "the firmware only: the drive is heard to be damaged"
     assert not [path for path in pages(bench, number) if path.startswith("sda/")]
-    refused = httpx.post(f"{bench.url}/api/tickets/{number}/orders", json={"order": "self-test", "device": "sda", "kind": "long", "by": "KT"}, timeout=10)
+    refused = HTTP.post(f"{bench.url}/api/tickets/{number}/orders", json={"order": "self-test", "device": "sda", "kind": "long", "by": "KT"}, timeout=10)
     assert (refused.status_code, "Mechanical damage" in refused.json()["detail"]) == (409, True)
 
 
@@ -141,7 +141,7 @@ def test_pages_are_kept_in_order_and_once(bench: Bench) -> None:
 def test_a_page_that_is_not_what_it_says_is_refused(bench: Bench, more: dict[str, Any], words: str) -> None:
     _, secret = bench.linked("screen=no-boot-device")
     session = hello(bench, secret)
-    answer = httpx.post(f"{bench.url}/api/link/pages", json={**page(session, 1), **more}, headers=bearer(secret), timeout=10)
+    answer = HTTP.post(f"{bench.url}/api/link/pages", json={**page(session, 1), **more}, headers=bearer(secret), timeout=10)
     assert (answer.status_code, words in answer.json()["detail"]) == (409, True)
     assert bench.call("POST", "/api/link/pages", json=page(session, 1), headers=bearer(secret))["acknowledged"] == 1
 
@@ -152,13 +152,13 @@ def test_secrets_open_their_own_ticket_only_and_end(bench: Bench) -> None:
     session = hello(bench, secret)
     assert secret != other
     for headers, wanted in (({}, 401), (bearer("guess-wrong"), 401), (bearer(other), 404), (bearer(secret), 200)):
-        assert httpx.get(f"{bench.url}/api/link/orders", params={"session": session}, headers=headers, timeout=10).status_code == wanted
-    probe = httpx.get(f"{bench.url}/p/{secret}", timeout=10).text
+        assert HTTP.get(f"{bench.url}/api/link/orders", params={"session": session}, headers=headers, timeout=10).status_code == wanted
+    probe = HTTP.get(f"{bench.url}/p/{secret}", timeout=10).text
     assert (f"SECRET = '{secret}'" in probe, f"SERVER = '{bench.url}'" in probe) == (True, True)
-    assert 'SECRET = ""' in httpx.get(f"{bench.url}/probe", timeout=10).text
+    assert 'SECRET = ""' in HTTP.get(f"{bench.url}/probe", timeout=10).text
     bench.call("DELETE", f"/api/tickets/{number}/link")
-    assert httpx.get(f"{bench.url}/api/link/orders", params={"session": session}, headers=bearer(secret), timeout=10).status_code == 410
-    assert httpx.get(f"{bench.url}/p/{secret}", timeout=10).status_code == 410
+    assert HTTP.get(f"{bench.url}/api/link/orders", params={"session": session}, headers=bearer(secret), timeout=10).status_code == 410
+    assert HTTP.get(f"{bench.url}/p/{secret}", timeout=10).status_code == 410
     fresh = bench.call("POST", f"/api/tickets/{number}/link", json={"by": "KT"})["secret"]
     assert fresh != secret
 
@@ -174,7 +174,7 @@ def test_an_ended_link_ends_the_probe(bench: Bench) -> None:
 def test_a_probe_of_another_protocol_is_told_where_the_right_one_is(bench: Bench) -> None:
     _, secret = bench.linked("screen=no-boot-device")
     body = {"protocol": 9, "probe": "9", "machine": {}, "session": "0123456789abcdef"}
-    answer = httpx.post(f"{bench.url}/api/link/hello", json=body, headers=bearer(secret), timeout=10)
+    answer = HTTP.post(f"{bench.url}/api/link/hello", json=body, headers=bearer(secret), timeout=10)
     assert (answer.status_code, "/probe" in answer.json()["detail"]) == (409, True)
 
 
@@ -183,12 +183,12 @@ def test_a_practice_machine_comes_to_the_bench_by_one_call(bench: Bench) -> None
     bench.until(ticket["id"], through(1))
     ticket = bench.call("GET", f"/api/tickets/{ticket['id']}")
     assert (ticket["bay"], ticket["call"]["choice"], ticket["call"]["fix"]) == (2, "replace", "replace-drive")
-    assert httpx.post(f"{bench.url}/api/practice", json={"machine": "toaster", "by": "KT"}, timeout=10).status_code == 404
+    assert HTTP.post(f"{bench.url}/api/practice", json={"machine": "toaster", "by": "KT"}, timeout=10).status_code == 404
 
 
 def started(bench: Bench, code: str, folder: Path, **programs: str) -> subprocess.CompletedProcess[str]:
     """The script behind the start line, run by a shell that finds only these programs beside the ordinary ones."""
-    script = httpx.get(f"{bench.url}/s/{code}", timeout=10)
+    script = HTTP.get(f"{bench.url}/s/{code}", timeout=10)
     assert script.status_code == 200, "a refusal that only a program reads helps nobody"
     place = folder / "bin"
     place.mkdir(exist_ok=True)
@@ -255,20 +255,20 @@ def test_a_code_is_exchanged_once_and_may_not_be_guessed(bench: Bench) -> None:
     number, secret = bench.linked("screen=no-boot-device")
     code = bench.call("GET", f"/api/tickets/{number}/link")["code"]
     assert len(secret.partition("-")[2]) >= 32, "192 bits as text"
-    assert f"SECRET = '{secret}'" in httpx.get(f"{bench.url}/p/{code}", timeout=10).text
-    assert httpx.get(f"{bench.url}/p/{code}", timeout=10).status_code == 401, "used"
+    assert f"SECRET = '{secret}'" in HTTP.get(f"{bench.url}/p/{code}", timeout=10).text
+    assert HTTP.get(f"{bench.url}/p/{code}", timeout=10).status_code == 401, "used"
     fresh = bench.call("GET", f"/api/tickets/{number}/link")["code"]
     assert fresh != code
-    answers = [httpx.get(f"{bench.url}/p/wrong-{n:05}", timeout=10).status_code for n in range(12)]
+    answers = [HTTP.get(f"{bench.url}/p/wrong-{n:05}", timeout=10).status_code for n in range(12)]
     assert answers == [401] * 9 + [429] * 3, "one wrong try went before"
-    assert httpx.get(f"{bench.url}/p/{fresh}", timeout=10).status_code == 429, "not even the right one, for a minute"
+    assert HTTP.get(f"{bench.url}/p/{fresh}", timeout=10).status_code == 429, "not even the right one, for a minute"
 
 
 def test_handing_over_ends_a_link_for_good(bench: Bench) -> None:
     number, secret = bench.linked("screen=no-boot-device")
     bench.call("POST", f"/api/tickets/{number}/handover", json={"by": "KT", "proven": None})
     bench.call("POST", f"/api/tickets/{number}/reopen", json={})
-    answer = httpx.post(f"{bench.url}/api/link/hello", json={"protocol": 1, "probe": "1", "machine": {}, "session": "ab" * 8}, headers=bearer(secret), timeout=10)
+    answer = HTTP.post(f"{bench.url}/api/link/hello", json={"protocol": 1, "probe": "1", "machine": {}, "session": "ab" * 8}, headers=bearer(secret), timeout=10)
     assert answer.status_code == 410
 
 
@@ -310,10 +310,10 @@ def test_an_odd_variable_blocks_nothing(bench: Bench, name: str, tmp_path: Path)
 def test_a_link_holds_so_many_starts_and_pages_of_its_own_orders_only(bench: Bench) -> None:
     _, secret = bench.linked("screen=no-boot-device")
     said = {"protocol": 1, "probe": "1", "machine": {}}
-    answers = [httpx.post(f"{bench.url}/api/link/hello", json={**said, "session": f"{n:08x}"}, headers=bearer(secret), timeout=10).status_code for n in range(42)]
+    answers = [HTTP.post(f"{bench.url}/api/link/hello", json={**said, "session": f"{n:08x}"}, headers=bearer(secret), timeout=10).status_code for n in range(42)]
     assert answers == [200] * 40 + [409] * 2
     session = f"{0:08x}"
-    foreign = httpx.post(f"{bench.url}/api/link/pages", json={**page(session, 1), "order": "99"}, headers=bearer(secret), timeout=10)
+    foreign = HTTP.post(f"{bench.url}/api/link/pages", json={**page(session, 1), "order": "99"}, headers=bearer(secret), timeout=10)
     assert (foreign.status_code, "an order of this ticket" in foreign.json()["detail"]) == (409, True)
 
 

@@ -11,7 +11,6 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-import httpx2 as httpx
 import pytest
 from benches import Bench
 
@@ -23,6 +22,7 @@ from gatecheck.core.scan.read import READ, UNREADABLE
 from gatecheck.core.scan.view import bins_of, newly_bad
 from gatecheck.practice.patients import patient
 from gatecheck.probe import gatecheck_probe as probe
+from serving import HTTP
 
 BLOCK = 2048
 SECTORS = BLOCK * 400
@@ -332,7 +332,7 @@ def test_an_order_that_is_held_is_paused_while_it_runs_and_left_ones_keep_what_w
     bench.call("POST", f"/api/tickets/{number}/orders/{link['orders'][-1]['id']}", json={"do": "leave", "by": "KT"})
     reads = bench.call("GET", f"/api/tickets/{number}/surfaces")["reads"]
     assert [(r["state"], 0 < r["share"] < 0.5) for r in reads] == [("done", True)]
-    text = httpx.get(f"{bench.url}/api/tickets/{number}/surfaces/{reads[0]['id']}/csv?what=map").text
+    text = HTTP.get(f"{bench.url}/api/tickets/{number}/surfaces/{reads[0]['id']}/csv?what=map").text
     assert text.startswith("lba,sectors,ms,state\n0,2048,")
     assert "read-scan" in [e["body"].get("move") for e in bench.ticket(number)["tape"]], "what was read weighs, though it was left"
 

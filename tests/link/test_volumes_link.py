@@ -216,11 +216,11 @@ def test_a_copy_on_the_bench_is_looked_at_repaired_and_rescued_from_without_the_
 
 @pytest.mark.parametrize("ranges", [None, 7, [[1]], [["a", 2]], [[-1, 5]], [[0, 1 << 60]], [[1 << 40, 8]], [[True, 2]]])
 def test_what_is_no_range_of_the_disk_is_not_read(ranges: Any) -> None:
-    assert not probe.Probe.asked_pieces(ranges, 1000, 64)
+    assert not probe.asked_pieces(ranges, 1000)
 
 
-def test_ranges_are_read_in_pieces_and_end_with_the_disk() -> None:
-    assert list(probe.Probe.asked_pieces([[900, 500], [0, 3]], 1000, 64)) == [(900, 64), (964, 36), (0, 3)]
+def test_ranges_end_with_the_disk() -> None:
+    assert list(probe.asked_pieces([[900, 500], [0, 3], [1000, 1]], 1000)) == [(900, 100), (0, 3)]
 
 
 def test_the_practice_volumes_hold_what_they_say() -> None:
@@ -244,7 +244,7 @@ class Answers:
         self.asked += 1
         return {"ranges": [[0, 8], [64, 8]] if self.asked == 1 else [], "careful": True, "done": 0, "of": 8192}
 
-    def put_copy(self, box: Any, order: str, at: int, length: int, data: Any) -> None:
+    def put_copy(self, box: Any, order: str, at: int, length: int, data: Any, keeps: bool) -> None:
         self.unread.append((at // 512, -length // 512, False))
 
 
@@ -277,3 +277,63 @@ def test_a_long_dead_stretch_is_left_after_some_sectors_and_what_reads_behind_it
     assert sum(count for _, count in dead) == 4096, "every sector of it is told"
     assert (sum(count == 1 for _, count in dead) <= probe.MOST_DEAD + 1, len(tried) < 200) == (True, True)
     assert (5000, -8, False) in link.unread
+
+
+class Turns:
+    """A bench that gives out turns of a rescue: (ranges, whether the next question may come early) each. `asked`: with what each question came, and how much had arrived."""
+
+    session = "s"
+
+    def __init__(self, turns: list[tuple[list[list[int]], bool]]) -> None:
+        self.turns = turns
+        self.asked: list[bool] = []
+        self.got: list[tuple[int, int]] = []
+        self.unread: list[tuple[int, int]] = []
+
+    def call(self, method: str, path: str, body: Any = None, patient: bool = True) -> Any:
+        if path == "/unread":
+            self.unread.append((body["first"], body["count"]))
+        if not path.startswith("/wanted"):
+            return {}
+        self.asked.append(path.endswith("&ahead=1"))
+        ranges, ahead = self.turns.pop(0) if self.turns else ([], False)
+        return {"ranges": ranges, "ahead": ahead, "done": 0, "of": 8192, **({"wait": 0.0} if self.turns and not ranges else {})}
+
+    def put_copy(self, box: Any, order: str, at: int, length: int, data: Any, keeps: bool) -> None:
+        self.got.append((at // 512, length // 512))
+
+
+def _sectors(runs: list[tuple[int, int]]) -> list[int]:
+    return sorted(n for first, count in runs for n in range(first, first + count))
+
+
+@pytest.mark.parametrize(("turns", "asked"), [
+    ([([[0, 9000]], False), ([[20000, 8]], False)], [False, False, False]),
+    ([([[0, 9000]], True), ([[20000, 8]], False)], [False, True, False]),
+    ([([[0, 9000]], True), ([], False), ([[20000, 8]], False)], [False, True, False, False]),  # what it says depends on what is on its way: asked again when all is there
+    ([([[0, 3], [9000, 2048 * 70]], True), ([[7000, 1]], True)], [False, True, False]),
+], ids=["one-after-the-other", "early", "early-and-in-vain", "more-than-is-read-at-once"])  # fmt: skip
+def test_the_next_turn_is_asked_for_while_this_one_is_read_where_the_bench_allows_it(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, turns: Any, asked: list[bool]) -> None:
+    wanted = _sectors([(first, count) for ranges, _ in turns for first, count in ranges])
+    link: Any = Turns(list(turns))
+    own = probe.Probe(patient("fading-photos").connected(), probe.Spool(str(tmp_path)), link, say=lambda text: None)
+    monkeypatch.setattr(probe.Worker, "run", lambda self, lba, size, blocks: iter([(lba + n * size, 0, 0, 1.0, b"\1" * size * 512) for n in range(blocks)]))
+    assert own.fetch({"id": "1", "order": "rescue", "disk": "sda"}, "sda") == ("done", "")
+    assert (link.asked, _sectors(link.got), link.unread) == (asked, wanted, [])
+
+
+def test_a_block_that_fails_or_is_late_in_a_long_run_takes_none_of_those_behind_it_away(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    link: Any = Turns([([[0, 2048 * 100 + 5]], True)])
+    own = probe.Probe(patient("fading-photos").connected(), probe.Spool(str(tmp_path)), link, say=lambda text: None)
+    bad, late = 2048 * 7, {2048 * 9, 2048 * 80}
+
+    def run(_worker: Any, lba: int, size: int, blocks: int) -> Any:
+        for at in range(lba, lba + blocks * size, size):
+            yield (at, 1, 5, 1.0, b"") if at == bad else (at, 0, 0, 9e3 if at in late else 1.0, b"\1" * size * 512)
+            if at == bad or at in late:
+                return
+
+    monkeypatch.setattr(probe.Worker, "run", run)
+    assert own.fetch({"id": "1", "order": "rescue", "disk": "sda"}, "sda") == ("done", "")
+    assert link.unread == [(bad, 2048)]
+    assert _sectors(link.got) == [n for n in range(2048 * 100 + 5) if not bad <= n < bad + 2048]

@@ -14,7 +14,7 @@ from pathlib import Path
 
 import httpx2 as httpx
 
-from serving import Served, free_port
+from serving import HTTP, Served, free_port
 
 
 @contextmanager
@@ -33,7 +33,7 @@ def test_a_server_killed_mid_stream_keeps_every_acknowledged_entry(tmp_path: Pat
     port = free_port()
     url = f"http://127.0.0.1:{port}/api/tickets"
     acknowledged: list[str] = []
-    with served(tmp_path, port) as process, httpx.Client(timeout=5) as client:
+    with served(tmp_path, port) as process, httpx.Client(timeout=5, verify=False) as client:
         ticket = client.post(url, json={"customer": "c", "machine": "m", "by": "KT"}).json()["id"]
 
         def post_until_dead() -> None:
@@ -53,7 +53,7 @@ def test_a_server_killed_mid_stream_keeps_every_acknowledged_entry(tmp_path: Pat
         writer.join(20)
     assert len(acknowledged) >= 20
     with served(tmp_path, port):
-        tape = httpx.get(f"{url}/{ticket}", timeout=5).json()["tape"]
+        tape = HTTP.get(f"{url}/{ticket}", timeout=5).json()["tape"]
     kept = [entry["body"]["note"] for entry in tape]
     assert kept[: len(acknowledged)] == acknowledged
     assert len(kept) <= len(acknowledged) + 1  # at most the one that was on its way
@@ -62,12 +62,12 @@ def test_a_server_killed_mid_stream_keeps_every_acknowledged_entry(tmp_path: Pat
 def test_events_tell_of_every_change(tmp_path: Path) -> None:
     port = free_port()
     url = f"http://127.0.0.1:{port}/api"
-    with served(tmp_path, port), httpx.Client(timeout=5) as client, client.stream("GET", f"{url}/events") as stream:
+    with served(tmp_path, port), httpx.Client(timeout=5, verify=False) as client, client.stream("GET", f"{url}/events") as stream:
         lines = stream.iter_lines()
         while next(lines) != "event: hello":
             pass
-        ticket = httpx.post(f"{url}/tickets", json={"customer": "c", "machine": "m", "by": "KT"}).json()["id"]
-        httpx.post(f"{url}/tickets/{ticket}/entries", json={"entry": {"note": "x"}, "by": "KT"})
+        ticket = HTTP.post(f"{url}/tickets", json={"customer": "c", "machine": "m", "by": "KT"}).json()["id"]
+        HTTP.post(f"{url}/tickets/{ticket}/entries", json={"entry": {"note": "x"}, "by": "KT"})
         told: list[object] = []
         wanted = [{"kind": "ticket", "ticket": ticket}, {"kind": "entry", "ticket": ticket, "place": 0}]
         for line in lines:  # the client's own time limit ends a wait for events that never come

@@ -10,7 +10,6 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
-import httpx2 as httpx
 import pytest
 import uvicorn
 from fastapi.testclient import TestClient
@@ -18,7 +17,7 @@ from fastapi.testclient import TestClient
 from gatecheck.server.app import create_app
 from gatecheck.server.house import House, open_house
 from gatecheck.server.run import Impatient
-from serving import Served
+from serving import HTTP, Served
 
 STRANGER = ("192.0.2.77", 40_000)
 
@@ -280,7 +279,7 @@ def test_whoever_brings_nothing_keeps_no_place(impatient: int, sent: bytes, answ
         own.sendall(sent)
         found = own.recv(4096)
     assert answer in found if answer else found == b""
-    assert httpx.get(f"http://127.0.0.1:{impatient}/api/bench", timeout=10).status_code == 200
+    assert HTTP.get(f"http://127.0.0.1:{impatient}/api/bench", timeout=10).status_code == 200
 
 
 def test_an_undo_that_would_break_a_later_entry_is_refused(house: House) -> None:

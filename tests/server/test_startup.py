@@ -11,10 +11,9 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
-import httpx2 as httpx
 import pytest
 
-from serving import SCRIPT, Served, free_port
+from serving import HTTP, SCRIPT, Served, free_port
 
 
 def started(*arguments: str, seconds: float = 60, **more: str) -> subprocess.CompletedProcess[str]:
@@ -102,7 +101,7 @@ def test_a_full_disk_is_said_and_loses_nothing(tmp_path: Path) -> None:
             while True:
                 os.write(handle, b"x" * 65536)
         os.close(handle)
-        answers = [httpx.post(f"{server.url}/api/tickets/{kept}/entries", json={"entry": {"note": "n" * 4000}, "by": "KT"}, timeout=30).status_code for _ in range(60)]
+        answers = [HTTP.post(f"{server.url}/api/tickets/{kept}/entries", json={"entry": {"note": "n" * 4000}, "by": "KT"}, timeout=30).status_code for _ in range(60)]
         assert 409 in answers
         assert set(answers) <= {201, 409}
         assert len(server.ticket(kept)["tape"]) == 1 + answers.count(201), "what was acknowledged is there, what was not is not"

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import itertools
 import random
+from collections.abc import Callable
 from pathlib import Path
 
 import pytest
 
+from gatecheck.practice.volumes import sound_volume
 from gatecheck.server.volumes.desk import Desk
 from gatecheck.server.volumes.parts import BAD, GONE, LEFT, READ, Ground, Marks, Parts, PartSectors
 from gatecheck.store import StoreError
@@ -78,5 +80,56 @@ def test_a_helper_that_fails_or_dies_takes_one_task_with_it(tmp_path: Path) -> N
         found, wants = desk.run("look", ground, 0, 4095)
         assert found.report is None
         assert wants.runs[0][0] == 0
+    finally:
+        desk.close()
+
+
+def test_what_was_read_before_the_benchs_machine_was_started_anew_is_read_again(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    from gatecheck.server.volumes import parts as own
+
+    def settled(start: int, first: int) -> list[int]:
+        monkeypatch.setattr(own, "this_start", lambda: start)
+        parts.write(ground, 512 * first, b"a" * 512, 512)
+        parts.mark(ground, first + 1, 1, BAD)
+        parts.settle(ground)
+        seen = PartSectors(ground)
+        return [n for n in range(10, 60) if n not in seen.read(n, 1).missing]
+
+    parts = Parts(tmp_path)
+    ground = parts.of(7, "sda-1", 512, 4096)
+    assert settled(0, 10) == [10], "forced onto the disk: it holds for good"
+    assert settled(77, 20) == [10, 20]
+    assert settled(78, 30) == [10, 30]
+    assert settled(77, 40) == [10, 20, 40], "the same start as before"
+    monkeypatch.setattr(own, "this_start", lambda: 79)
+    seen = PartSectors(ground)
+    assert [seen.read(n, 1).missing[n] for n in (11, 21, 31, 41)] == ["unreadable"] * 4
+    assert seen.read(20, 1).missing == {20: "not captured"}
+
+
+def test_a_check_whose_helper_dies_under_it_is_gone_on_with_and_given_up_the_second_time(tmp_path: Path) -> None:
+    desk, parts, sectors = Desk(), Parts(tmp_path), 2_000_000
+    ground = parts.of(1, "sda-1", 512, sectors)
+    for at, data in sound_volume(sectors, "Berit", pictures=4).items():
+        parts.write(ground, at * 512, data, len(data))
+    parts.mark(ground, 0, sectors, READ)
+    parts.settle(ground)
+    deaths: list[str] = []
+
+    def kill(most: int) -> Callable[[str, int, int], None]:
+        def told(stage: str, _done: int, _of: int) -> None:
+            if len(deaths) < most and desk._process is not None:
+                deaths.append(stage)
+                desk._process.kill()
+                desk._process.wait()
+
+        return told
+
+    try:
+        found, _ = desk.run("look", ground, 0, sectors - 1, told=kill(1))
+        assert (len(deaths), found.report.state) == (1, "clean")
+        with pytest.raises(StoreError, match="got none twice"):
+            desk.run("look", ground, 0, sectors - 1, told=kill(3))
+        assert len(deaths) == 3
     finally:
         desk.close()

@@ -78,7 +78,7 @@ PULL_SECONDS = 2.0
 NEEDED = {"look": "system", "read": "pages", "self-test": "stress", "scan": "stress", "copy": "copy", "sectors": "sectors", "mend": "write", "entry": "write", "volume": "sectors", "rescue": "copy", "fill": "write"}
 MOST_ROUNDS, MOST_RANGES = 200, 64  # of sectors that the bench asks for in one order, at a time
 MOST_DEAD = 64  # sectors in a row that fail one by one: what follows is not halved any more until something reads again
-MOST_FETCHED = 8192  # ranges of one turn of an order that fetches a volume's sectors
+MOST_FETCHED, FETCHED_AT_ONCE = 8192, 64  # ranges of one turn of an order that fetches a volume's sectors; blocks that are read without a word in between
 MOST_WRITTEN = 3 << 20  # bytes of one mending
 STOP_UNIT = bytes([0x1B, 0, 0, 0, 0, 0])  # START STOP UNIT (SBC), which SATA's translation (SAT) carries out as STANDBY IMMEDIATE
 FILL_STEP = 4 << 20  # bytes of a copy that are put on a drive at a time
@@ -1393,15 +1393,16 @@ class Link:
         body = dict(line, session=self.session, data=base64.b64encode(data).decode())
         return number(self.call("POST", "/pages", body, patient).get("acknowledged"), 0, 1 << 40)
 
-    def put_copy(self, box, order, at, length, parts):
-        """A piece of a copy, in parts; None: zeros. Waits for a bench that is away as long as it takes. Raises Gone, Refused."""
+    def put_copy(self, box, order, at, length, parts, keeps=True):
+        """A piece of a copy, in parts; None: zeros. `keeps`: the bench keeps its sum beside it. Waits for a bench that is away as long as it takes. Raises Gone, Refused."""
         what = "zeros=%d" % length
         if parts is not None:
             crc, told = 0, hashlib.blake2b(digest_size=32)
             for part in parts:
                 crc = zlib.crc32(part, crc)
-                told.update(part)
-            what = "crc=%d&blake2=%s" % (crc, told.hexdigest())
+                if keeps:
+                    told.update(part)
+            what = "crc=%d" % crc + ("&blake2=" + told.hexdigest() if keeps else "")
         self._steadily(box, "PUT", "/copy?session=%s&order=%s&at=%d&%s" % (self.session, order, at, what), parts or [], 0, length if parts else 0)
 
     def get_copy(self, box, order, at, length):
@@ -1690,8 +1691,8 @@ class Outbox:
 
     MOST, WAITING, HANDS = 8 << 20, 12 << 20, 2  # bytes of a piece, bytes that wait, threads that send: while one counts a sum the other's piece is on its way
 
-    def __init__(self, link, order, sector):
-        self.link, self.order, self.sector = link, order, sector
+    def __init__(self, link, order, sector, keeps=True):
+        self.link, self.order, self.sector, self.keeps = link, order, sector, keeps
         self.parts = collections.deque()  # type: collections.deque[tuple[int, int, bytes | None]]
         self.size, self.failure, self.ended = 0, None, False
         self.turn = threading.Condition()
@@ -1745,7 +1746,7 @@ class Outbox:
                 self.turn.notify_all()
             data = None
             try:
-                self.link.put_copy(hand, self.order, at, end - at, several if several[0] is not None else None)
+                self.link.put_copy(hand, self.order, at, end - at, several if several[0] is not None else None, self.keeps)
             except Exception as error:
                 with self.turn:
                     self.failure = error
@@ -1755,6 +1756,129 @@ class Outbox:
             with self.turn:
                 self.busy -= 1
                 self.turn.notify_all()
+
+
+class Ahead:
+    """A call to the bench that is under way while the drive is read."""
+
+    def __init__(self, call):
+        self.call, self.answer, self.failure = call, {}, None
+        self.thread = threading.Thread(target=self._work, daemon=True)
+        self.thread.start()
+
+    def _work(self):
+        try:
+            self.answer = self.call()
+        except Exception as error:
+            self.failure = error
+
+    def take(self):
+        """What the bench said. Raises what the call did."""
+        self.thread.join()
+        if self.failure is not None:
+            raise self.failure
+        return self.answer
+
+
+class Fetching:
+    """Sectors as the bench asks for them turn by turn. While the later half of a turn is read the bench is asked for the next one, where it says that it may be.
+
+    asked: called with bytes done and of, about once a second; says what the bench wants ("pause", "stop" or nothing)."""
+
+    def __init__(self, link, order, worker, total, asked):
+        self.link, self.order, self.worker, self.total, self.asked = link, order, worker, total, asked
+        self.box = Outbox(link, order, worker.sector, keeps=False)
+        self.told, self.hangs, self.dead, self.done, self.of, self.left = time.monotonic(), 0, 0, 0, 0, 0
+
+    def end(self):
+        self.worker.leave()
+        self.box.end()
+
+    def ask(self, ahead=False):
+        return self.link.call("GET", "/wanted?session=%s&order=%s%s" % (self.link.session, self.order, "&ahead=1" if ahead else ""))
+
+    def run(self):
+        """(result, detail). Raises Gone, Refused."""
+        answer = self.ask()
+        while True:
+            if answer.get("do") == "pause":
+                return "paused", "held by the bench"
+            pieces, wait = asked_pieces(answer.get("ranges"), self.total), answer.get("wait")
+            if not pieces and not isinstance(wait, (int, float)):
+                return "done", ""
+            self.done, self.of = number(answer.get("done"), 0, 1 << 60), number(answer.get("of"), 0, 1 << 60)
+            if not pieces:
+                self.worker.machine.sleep(min(max(wait, 0.0), 5.0))
+                ended = self.wanted()  # a turn without anything to read is one in which the bench may want a pause, too
+                if ended:
+                    return ended
+            self.left, ahead = sum(count for _, count in pieces), None
+            half = self.left // 2
+            while pieces:
+                if ahead is None and self.left <= half and answer.get("ahead") is True:
+                    ahead = Ahead(lambda: self.ask(ahead=True))
+                ended = self.read(pieces, answer.get("careful") is True)
+                if ended:
+                    return ended
+            following = ahead.take() if ahead is not None else {}
+            if not following.get("ranges"):  # what it says depends on what is still on its way
+                self.box.drain()
+                following = self.ask()
+            answer = following
+
+    def wanted(self):
+        """How the order ends where the bench wants it to; None: it goes on."""
+        if time.monotonic() - self.told <= 1.0:
+            return None
+        self.told = time.monotonic()
+        wanted = self.asked(self.done, self.of)
+        return None if not wanted else ("paused", "from the bench") if wanted == "pause" else ("failed", "stopped from the bench")
+
+    def read(self, pieces, careful):
+        """The first of these, and what follows it in blocks of one size. How the order ends with it, or None."""
+        first, count = pieces.popleft()
+        size = min(count, self.worker.block)
+        end = first + min(count // size, 1 if careful else FETCHED_AT_ONCE) * size
+        if end < first + count:
+            pieces.appendleft((end, first + count - end))
+        at, again = first, []
+        for lba, state, code, _, data in self.worker.run(first, size, (end - first) // size):
+            at = lba + size
+            self.left -= size
+            if state == 0:
+                self.box.put(lba, data)
+                self.done += len(data)
+                self.dead = 0
+            elif state == 1 and code not in MEDIUM:
+                return "paused", "the drive dropped off the bus" if code in LEAVES else "[Errno %d] %s" % (code, os.strerror(code))  # that says nothing of its sectors
+            elif careful and size > 1 and state == 1 and self.dead < MOST_DEAD:  # a place that never answers is not halved: gone on with, it would hang again
+                again = [(lba, size // 2), (lba + size // 2, size - size // 2)]
+                self.left += size
+            else:
+                self.dead += careful and size == 1
+                self.hangs += state == 2
+                self.link.call("POST", "/unread", {"session": self.link.session, "order": self.order, "first": lba, "count": size, "careful": careful})
+            if self.hangs >= HANGS_TO_GIVE_UP:
+                self.box.drain()
+                return "paused", "the drive did not answer %d calls" % self.hangs
+            ended = self.wanted()
+            if ended:
+                return ended
+        if at < end:
+            pieces.appendleft((at, end - at))
+        pieces.extendleft(reversed(again))
+        return None
+
+
+def asked_pieces(ranges, total):
+    """(first LBA, sectors) of what the bench asks for; what is outside of the disk is left out."""
+    pieces = collections.deque()  # type: collections.deque[tuple[int, int]]
+    for one in ranges[:MOST_FETCHED] if isinstance(ranges, list) else ():
+        if not isinstance(one, list) or len(one) != 2 or not all(type(n) is int and 0 <= n < 1 << 48 for n in one):
+            continue
+        if one[0] < min(one[0] + one[1], total):
+            pieces.append((one[0], min(one[0] + one[1], total) - one[0]))
+    return pieces
 
 
 class Scan:
@@ -2301,64 +2425,15 @@ class Probe:
             raise Refused("expected a disk %s, got none by that name" % disk)
         size, total = geometry(block)
         title = ("Saving files of %s" if order["order"] == "rescue" else "Looking at a volume of %s") % disk
-        box, told, hangs = Outbox(self.link, number_, size), time.monotonic(), 0
-        worker = Worker(self.machine, disk, size, (1 << 20) // size, self.reader.seconds, keep=True)
-        done = of = dead = 0
-        try:
-            while True:
-                answer = self.link.call("GET", "/wanted?session=%s&order=%s" % (self.link.session, number_))
-                if answer.get("do") == "pause":
-                    return "paused", "held by the bench"
-                pieces = self.asked_pieces(answer.get("ranges"), total or 0, (1 << 20) // size)
-                wait, careful = answer.get("wait"), answer.get("careful") is True
-                if not pieces and not isinstance(wait, (int, float)):
-                    return "done", ""
-                done, of = number(answer.get("done"), 0, 1 << 60), number(answer.get("of"), 0, 1 << 60)
-                if not pieces:
-                    self.machine.sleep(min(max(wait, 0.0), 5.0))
-                pieces.append((0, 0))  # a turn without anything to read is one in which the bench may want a pause, too
-                while pieces:
-                    first, count = pieces.popleft()
-                    if count:
-                        _, state, code, _, data = next(iter(worker.run(first, count, 1)))
-                        status = ("ok", "failed", "hung")[state]
-                        hangs += status == "hung"
-                        if status == "ok":
-                            box.put(first, data)
-                            done += len(data)
-                            dead = 0
-                        elif status == "failed" and code not in MEDIUM:
-                            return "paused", "the drive dropped off the bus" if code in LEAVES else "[Errno %d] %s" % (code, os.strerror(code))  # that says nothing of its sectors
-                        elif careful and count > 1 and status != "hung" and dead < MOST_DEAD:  # a place that never answers is not halved: gone on with, it would hang again
-                            pieces.extendleft([(first + count // 2, count - count // 2), (first, count // 2)])
-                        else:
-                            dead += careful and count == 1
-                            self.link.call("POST", "/unread", {"session": self.link.session, "order": number_, "first": first, "count": count, "careful": careful})
-                        if hangs >= HANGS_TO_GIVE_UP:
-                            box.drain()
-                            return "paused", "the drive did not answer %d calls" % hangs
-                    if time.monotonic() - told > 1.0:
-                        told = time.monotonic()
-                        wanted = self.asked(number_, min(done, max(of, 1)), max(of, 1), title, None, "bytes")
-                        if wanted:
-                            return ("paused", "from the bench") if wanted == "pause" else ("failed", "stopped from the bench")
-                box.drain()
-        finally:
-            worker.leave()
-            box.end()
 
-    @staticmethod
-    def asked_pieces(ranges, total, step):
-        """(first LBA, sectors) of what the bench asks for, in pieces of at most so many sectors; what is outside of the disk is left out."""
-        pieces = collections.deque()  # type: collections.deque[tuple[int, int]]
-        for one in ranges[:MOST_FETCHED] if isinstance(ranges, list) else ():
-            if not isinstance(one, list) or len(one) != 2 or not all(type(n) is int and 0 <= n < 1 << 48 for n in one):
-                continue
-            lba, end = one[0], min(one[0] + one[1], total)
-            while lba < end:
-                pieces.append((lba, min(step, end - lba)))
-                lba += step
-        return pieces
+        def asked(done, of):
+            return self.asked(number_, min(done, max(of, 1)), max(of, 1), title, None, "bytes")
+
+        fetching = Fetching(self.link, number_, Worker(self.machine, disk, size, (1 << 20) // size, self.reader.seconds, keep=True), total or 0, asked)
+        try:
+            return fetching.run()
+        finally:
+            fetching.end()
 
     def mend(self, order, device):
         """Named sectors of one disk as the bench wants them, which has what stood there on its own disk before it sends this."""

@@ -30,9 +30,9 @@ _SHOWN = ("order", "device", "drive", "kind", "minutes", "hot", "first", "end")
 class Errand(Protocol):
     """An order that the probe carries out turn by turn: what it reads next follows from what it has read."""
 
-    def wanted(self, ticket_id: int, order: Order, session_id: str) -> dict[str, Any]:
+    def wanted(self, ticket_id: int, order: Order, session_id: str, *, ahead: bool) -> dict[str, Any]:
         """`ranges`: (first LBA, sectors), none where it is through; `wait`: seconds after which to ask again instead; `careful`: one by one where they do not read;
-        `done`, `of`: bytes."""
+        `done`, `of`: bytes; `ahead`: the next question may come while these are still being read, and then says so."""
         ...
 
     def piece(self, ticket_id: int, order: Order, session_id: str, at: int, data: bytes | None, length: int) -> None: ...

@@ -169,8 +169,8 @@ def _for_the_probe(router: APIRouter, links: Links) -> None:
         return links.said(secret, session)
 
     @router.get("/api/link/wanted", operation_id="linkWanted")
-    def wanted(session: str, order: str, secret: Secret) -> dict[str, Any]:
-        return links.wanted(secret, session, order)
+    def wanted(session: str, order: str, secret: Secret, ahead: bool = False) -> dict[str, Any]:
+        return links.wanted(secret, session, order, ahead=ahead)
 
     @router.post("/api/link/unread", operation_id="linkUnread")
     def unread(said: UnreadIn, secret: Secret) -> dict[str, Any]:

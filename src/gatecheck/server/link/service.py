@@ -289,12 +289,12 @@ class Links:
             raise NotFoundError(f"order {order_id[:20]!r}: expected one of this ticket that asks for sectors, got none")
         return link.ticket_id, order, self.errands[order.body["order"]]
 
-    def wanted(self, secret: str, session_id: str, order_id: str) -> dict[str, Any]:
+    def wanted(self, secret: str, session_id: str, order_id: str, *, ahead: bool = False) -> dict[str, Any]:
         """What an order is to read next, by what was read so far; nothing where it needs no more, or is held by now."""
         ticket_id, order, errand = self.errand_of(secret, session_id, order_id)
         if self._held(self.tickets.ticket(ticket_id), move_of(order.body)):
             return {"ranges": [], "do": "pause"}
-        return errand.wanted(ticket_id, order, session_id)
+        return errand.wanted(ticket_id, order, session_id, ahead=ahead)
 
     def unread(self, secret: str, session_id: str, order_id: str, first: int, count: int, *, careful: bool) -> dict[str, Any]:
         """Sectors of an order that did not read; `careful`: one by one, so they never will. Raises NotFoundError."""

@@ -238,7 +238,7 @@ class Paths:
         """The same. Raises StoreError."""
         raise StoreError(f"order {order.id}: expected its sectors as pages, got a word on those that do not read")
 
-    def wanted(self, ticket_id: int, order: Order, session_id: str) -> dict[str, Any]:
+    def wanted(self, ticket_id: int, order: Order, session_id: str, *, ahead: bool = False) -> dict[str, Any]:
         """Sectors that an order needs next: first for the verdict, then for what could be mended."""
         return {"ranges": self._lacking(ticket_id, order)}
 

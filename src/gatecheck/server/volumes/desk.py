@@ -22,31 +22,36 @@ _MOST_FRAME = 1 << 31
 
 
 class Desk:
-    """One at a time; a process that died is started again with the next task."""
+    """One at a time. A process that died under a task is started again and given it once more: each goes on with what is read and copied so far."""
 
     def __init__(self) -> None:
-        self._lock = threading.Lock()
+        self._lock, self._closed = threading.Lock(), False
         self._process: subprocess.Popen[bytes] | None = None
 
     def run(self, task: str, *arguments: Any, told: Told = lambda _stage, _done, _of: None) -> Any:
         """What the task returns. Raises StoreError where it could not be done."""
         with self._lock:
-            process = self._running()
-            assert process.stdin is not None
-            assert process.stdout is not None
-            try:
-                _put(process.stdin, (task, arguments))
-                while True:
-                    kind, value = _got(process.stdout)
-                    if kind == "told":
-                        told(*value)
-                    elif kind == "done":
-                        return value
-                    else:
-                        raise StoreError(f"{task}: {value}")
-            except (OSError, EOFError, pickle.UnpicklingError) as error:
-                self._end()
-                raise StoreError(f"{task}: expected an answer of the helper, got none; it was ended ({type(error).__name__})") from error
+            for is_last in (False, True):
+                try:
+                    return self._answer(self._running(), task, arguments, told)
+                except (OSError, EOFError, pickle.UnpicklingError) as error:
+                    self._end()
+                    if is_last or self._closed:
+                        raise StoreError(f"{task}: expected an answer of the helper, got none twice; it was ended ({type(error).__name__})") from error
+
+    @staticmethod
+    def _answer(process: subprocess.Popen[bytes], task: str, arguments: tuple[Any, ...], told: Told) -> Any:
+        assert process.stdin is not None
+        assert process.stdout is not None
+        _put(process.stdin, (task, arguments))
+        while True:
+            kind, value = _got(process.stdout)
+            if kind == "told":
+                told(*value)
+            elif kind == "done":
+                return value
+            else:
+                raise StoreError(f"{task}: {value}")
 
     def _running(self) -> subprocess.Popen[bytes]:
         if self._process is None or self._process.poll() is not None:
@@ -64,6 +69,7 @@ class Desk:
             self._process = None
 
     def close(self) -> None:
+        self._closed = True
         self._end()
 
 

@@ -1,6 +1,7 @@
 """What was read of customers' drives in part: a sparse image of a disk, and beside it the map of which sectors in it are read.
 
-`NAME.img` is as large as the disk and takes only what was read; `NAME.map` is appended to: first sector, sectors, state. What is in the map is on the disk before the map says so.
+`NAME.img` is as large as the disk and takes only what was read; `NAME.map` is appended to: first sector, sectors, state. What the map says is read holds for as long as this kernel
+runs: nothing is forced onto the bench's disk, and after a start of the bench's machine it is read again.
 Parts are no part of a backup: what they hold can be read again, or was copied out as files.
 """
 
@@ -8,6 +9,7 @@ from __future__ import annotations
 
 import contextlib
 import ctypes
+import functools
 import os
 import shutil
 import struct
@@ -23,6 +25,8 @@ from gatecheck.store import StoreError
 
 GONE, READ, BAD, LEFT = 0, 1, 2, 3
 """not there (any more); read; does not read, to the sector; did not read in a large piece: to be tried again with care"""
+_START = 4
+"""no state, but the start of the bench's machine that the rows after it were written in; 0: of which nobody knows, and what they say is on the disk"""
 _ROW = struct.Struct("<QQB")
 _LARGEST_DISK = 1 << 47
 _WHY = {BAD: UNREADABLE, LEFT: NOT_CAPTURED, GONE: NOT_CAPTURED}
@@ -49,6 +53,10 @@ class Marks:
             states.append(after)
         self._starts[low:high], self._states[low:high] = starts, states
 
+    def is_all(self, first: int, count: int, state: int) -> bool:
+        at = bisect_right(self._starts, first) - 1
+        return self._states[at] == state and (at + 1 == len(self._starts) or self._starts[at + 1] >= first + count)
+
     def runs(self, first: int, count: int) -> Iterator[tuple[int, int, int]]:
         """(first, sectors, state) within these."""
         place, end, at = first, first + count, bisect_right(self._starts, first) - 1
@@ -74,7 +82,7 @@ class PartSectors:
 
     def __init__(self, ground: Ground) -> None:
         self.ground, self.marks = ground, Marks()
-        self._at = 0
+        self._at, self._holds = 0, True
         self.refresh()
 
     def refresh(self) -> None:
@@ -91,7 +99,10 @@ class PartSectors:
             raw = raw[: len(raw) // _ROW.size * _ROW.size]
             self._at += len(raw)
             for first, count, state in _ROW.iter_unpack(raw):
-                self.marks.paint(first, count, state)
+                if state == _START:
+                    self._holds = first in (0, this_start())
+                else:
+                    self.marks.paint(first, count, state if self._holds or state != READ else GONE)
 
     @property
     def sector(self) -> int:
@@ -103,6 +114,14 @@ class PartSectors:
 
     def read(self, lba: int, count: int) -> Span:
         size, count = self.ground.sector, max(0, count)
+        if lba >= 0 and count and self.marks.is_all(lba, count, READ):
+            descriptor = os.open(self.ground.image, os.O_RDONLY)
+            try:
+                raw = os.pread(descriptor, count * size, lba * size)
+            finally:
+                os.close(descriptor)
+            if len(raw) == count * size:
+                return Span(lba, size, raw, {})
         data, missing = bytearray(count * size), dict[int, str]()
         inside = max(0, min(lba + count, self.ground.sectors) - max(lba, 0)) if lba >= 0 else 0
         missing.update(dict.fromkeys(range(lba + inside, lba + count), BEYOND))
@@ -180,19 +199,20 @@ class Parts:
             self._waiting.setdefault(Path(ground.marks), []).append((first, count, state))
 
     def settle(self, ground: Ground) -> None:
-        """All that came is on the disk, then in the map."""
+        """All that came stands in the map."""
         place = Path(ground.marks)
         with self._lock:
             rows = self._waiting.pop(place, [])
         if not rows:
             return
-        descriptor = os.open(ground.image, os.O_RDONLY)
-        try:
-            os.fsync(descriptor)
-        finally:
-            os.close(descriptor)
+        if not this_start():
+            descriptor = os.open(ground.image, os.O_RDONLY)
+            try:
+                os.fsync(descriptor)
+            finally:
+                os.close(descriptor)
         with place.open("ab") as file:
-            file.write(b"".join(_ROW.pack(*row) for row in rows))
+            file.write(b"".join(_ROW.pack(*row) for row in [(this_start(), 0, _START), *rows]))
 
     def drop(self, ground: Ground, runs: Iterable[tuple[int, int]]) -> None:
         """Sectors whose bytes are not needed any more give their room back."""
@@ -207,6 +227,15 @@ class Parts:
                     _punched(descriptor, first * ground.sector, count * ground.sector)
             finally:
                 os.close(descriptor)
+
+
+@functools.cache
+def this_start() -> int:
+    """Which start of the machine this is, as Linux names it in /proc/sys/kernel/random/boot_id; 0 where it does not."""
+    try:
+        return int(Path("/proc/sys/kernel/random/boot_id").read_text(encoding="ascii").strip().replace("-", "")[:16], 16)
+    except (OSError, ValueError):
+        return 0
 
 
 def _punched(descriptor: int, at: int, length: int) -> None:

@@ -257,7 +257,7 @@ class Volumes:
         self._owned = {(order.id, session_id): own, **dict(list(self._owned.items())[:_MOST_NAMED])}
         return own
 
-    def wanted(self, ticket_id: int, order: Order, session_id: str) -> dict[str, Any]:
+    def wanted(self, ticket_id: int, order: Order, session_id: str, *, ahead: bool = False) -> dict[str, Any]:
         """What to read next; the answer is worked out beside, and a probe that asks before it is there asks again."""
         own = self._own(ticket_id, order, session_id)
         job = self._jobs.get((ticket_id, own.source, own.first))
@@ -266,7 +266,7 @@ class Volumes:
             self.parts.settle(own.ground)
             job = self._begun(ticket_id, own, "look" if order.body["order"] == "volume" else "rescue", order.id)
             job.done, job.of = done, of
-            job.run(self._look_turn(ticket_id, own) if job.what == "look" else self._rescue_turn(ticket_id, own, order, job))
+            job.run(self._look_turn(ticket_id, own) if job.what == "look" else self._rescue_turn(ticket_id, own, order, job, ahead=ahead))
         if not job.ended.wait(_WAIT_SECONDS):
             return {"ranges": [], "wait": 0.2}
         if job.problem:
@@ -279,13 +279,14 @@ class Volumes:
             self._copy_meanwhile(ticket_id, own, order)
         if job.what == "look":
             job.of = max(job.of, job.done + sum(n for _, n in wants.runs) * own.ground.sector)
-        return {"ranges": [list(run) for run in wants.runs], "careful": wants.careful, "done": job.done, "of": job.of, **({"wait": 0.01} if wants.again else {})}
+        is_ahead = job.what == "rescue" and bool(wants.runs) and wants.files > 0 and not wants.careful
+        return {"ranges": [list(run) for run in wants.runs], "careful": wants.careful, "done": job.done, "of": job.of, **({"wait": 0.01} if wants.again else {}), **({"ahead": True} if is_ahead else {})}
 
     def _look_turn(self, ticket_id: int, own: Volume) -> Callable[[], Any]:
         return lambda: self.desk.run("look", own.ground, own.first, own.last)
 
-    def _rescue_turn(self, ticket_id: int, own: Volume, order: Order, job: Job) -> Callable[[], Any]:
-        return lambda: self._turn(ticket_id, own, Rescues(self.grounds.folder(ticket_id)), str(order.id), job)
+    def _rescue_turn(self, ticket_id: int, own: Volume, order: Order, job: Job, *, ahead: bool) -> Callable[[], Any]:
+        return lambda: self._turn(ticket_id, own, Rescues(self.grounds.folder(ticket_id)), str(order.id), job, ahead=ahead)
 
     def _copy_meanwhile(self, ticket_id: int, own: Volume, order: Order) -> None:
         """What is ready is copied out while the probe reads; the next turn comes after it, and says what became of it."""
@@ -293,7 +294,7 @@ class Volumes:
         target = str(Rescues(self.grounds.folder(ticket_id)).target(str(order.id)))
         copying.run(lambda: self.desk.run("copy", own.ground, own.first, own.last, target))
 
-    def _turn(self, ticket_id: int, own: Volume, kept: Rescues, name: str, job: Job) -> Wants:
+    def _turn(self, ticket_id: int, own: Volume, kept: Rescues, name: str, job: Job, *, ahead: bool = False) -> Wants:
         with self._begins:
             note = looks.read(kept.note(name))
         if note is None:
@@ -303,7 +304,7 @@ class Volumes:
             copying.ended.wait()
             if copying.problem:
                 raise StoreError(copying.problem)
-        wants: Wants = self.desk.run("rescue", own.ground, own.first, own.last, str(kept.target(name)), [exactly(p) for p in note["only"]] or None, note["deleted"])
+        wants: Wants = self.desk.run("rescue", own.ground, own.first, own.last, str(kept.target(name)), [exactly(p) for p in note["only"]] or None, note["deleted"], ahead)
         job.stage, job.done, job.of = "files", wants.done, wants.of
         kept.update(name, state=RUNS, files=wants.files, files_done=wants.files_done, size=wants.of, size_done=wants.done, blind=wants.blind, summary=dict(wants.summary))
         return wants

@@ -18,7 +18,7 @@ from gatecheck.core.volume.gather import Gathering, Looked, look, near
 from gatecheck.core.volume.repair import repair_of
 from gatecheck.library import people_rules
 from gatecheck.rescuing import Item, Rescue, summary
-from gatecheck.server.volumes.parts import BAD, GONE, LEFT, READ, Ground, Parts, PartSectors
+from gatecheck.server.volumes.parts import BAD, GONE, LEFT, READ, Ground, Marks, Parts, PartSectors
 
 Told = Callable[[str, int, int], None]
 _BATCH, _CAREFUL_BATCH = 128 << 20, 8 << 20
@@ -96,6 +96,8 @@ class _Saving:
     def __init__(self, disk: PartSectors, rescue: Rescue, *, blind: bool) -> None:
         self.disk, self.rescue, self.blind = disk, rescue, blind
         self.queue, self.later = deque(rescue.left), deque[Item]()
+        self.asked = Marks()
+        """READ: asked for by an earlier turn; what of it is not there yet is on its way"""
         self.ready: list[tuple[Item, list[Run]]] = []
         """files all of which was read, to be copied out while the next are read"""
         self.of, self.files = sum(i.node.size for i in rescue.files), len(rescue.files)
@@ -110,9 +112,11 @@ class _Saving:
             return []
         return joined((r.at // size, -(-(r.at % size + r.length) // size)) for r in own if r.at is not None and r.at + r.length < _LARGEST_FILES)
 
-    def turn(self, parts: Parts) -> Wants:
-        """Say what to read next; what is there is copied out now only where nothing is. Raises OSError, InputError."""
+    def turn(self, parts: Parts, *, ahead: bool) -> Wants:
+        """Say what to read next; what is there is copied out now only where nothing is. `ahead`: what the turn before asked for may still come. Raises OSError, InputError."""
         began = time.monotonic()
+        if not ahead:
+            self.asked = Marks()
         fresh, careful = self._pass(self.queue, began, self.later)
         if not fresh and not self.queue:
             _, careful = self._pass(self.later, began, None)
@@ -120,6 +124,8 @@ class _Saving:
             self.copy(parts)
         waiting = [*self.queue, *self.later, *(item for item, _ in self.ready)]
         said = Wants(done=self.of - sum(i.node.size for i in waiting), of=self.of, files_done=self.files - len(waiting), files=self.files, blind=self.blind)
+        for first, count in fresh:
+            self.asked.paint(first, count, READ)
         if fresh or careful:
             return replace(said, runs=tuple(fresh or careful), careful=not fresh)
         if self.queue or self.later:
@@ -130,8 +136,11 @@ class _Saving:
         """Copy out what is whole, or as whole as it can be. Raises OSError, InputError."""
         if self.ready:
             self.rescue.take([item for item, _ in self.ready])
-            parts.drop(self.disk.ground, [run for _, runs in self.ready for run in self._read_ones(runs)])
+            gone = [run for _, runs in self.ready for run in self._read_ones(runs)]
+            parts.drop(self.disk.ground, gone)
             self.disk.refresh()
+            for first, count in gone:
+                self.asked.paint(first, count, GONE)
             self.ready = []  # only now: what could not be copied is copied when it goes on
 
     def _pass(self, queue: deque[Item], began: float, later: deque[Item] | None) -> tuple[list[Run], list[Run]]:
@@ -139,17 +148,21 @@ class _Saving:
         kept: list[Item] = []
         fresh: list[Run] = []
         again: list[Run] = []
-        while queue and time.monotonic() - began < _TURN_SECONDS and _size(fresh) * self.disk.sector < _BATCH and _size(again) * self.disk.sector < _CAREFUL_BATCH:
+        fresh_size = again_size = 0
+        while queue and time.monotonic() - began < _TURN_SECONDS and fresh_size < _BATCH and again_size < _CAREFUL_BATCH and len(fresh) < _MOST_RUNS and len(again) < _MOST_RUNS:
             item = queue.popleft()
             runs = self.runs(item)
             new, failed = split(self.disk, runs, _BATCH)
             if new:
-                fresh += new
+                own = [run for run in new for run in self._not_asked(run)]
+                fresh += own
+                fresh_size += _size(own) * self.disk.sector
                 kept.append(item)
             elif failed and later is not None:
                 later.append(item)
             elif failed:
                 again += failed
+                again_size += _size(failed) * self.disk.sector
                 kept.append(item)
             else:
                 self.ready.append((item, runs))
@@ -157,6 +170,9 @@ class _Saving:
                     break
         queue.extendleft(reversed(kept))
         return joined(fresh), joined(again)
+
+    def _not_asked(self, run: Run) -> list[Run]:
+        return [(at, count) for at, count, state in self.asked.runs(*run) if state == GONE]
 
     def _read_ones(self, runs: Sequence[Run]) -> list[Run]:
         return [(at, count) for first, length in runs for at, count, state in self.disk.marks.runs(first, length) if state in (READ, BAD)]
@@ -180,8 +196,8 @@ def _parts(ground: Ground) -> Parts:
     return Parts(Path(ground.image).parent.parent) if ground.marks else _Whole(Path(ground.image).parent)
 
 
-def rescue_task(told: Told, ground: Ground, first: int, last: int, target: str, only: Sequence[str] | None, deleted: bool) -> Wants:
-    """One turn of a rescue. The catalogue is read first, then the files in the order of the disk. Raises InputError, OSError, DecodeError."""
+def rescue_task(told: Told, ground: Ground, first: int, last: int, target: str, only: Sequence[str] | None, deleted: bool, ahead: bool = False) -> Wants:
+    """One turn of a rescue. `ahead`: what the turn before asked for may still be on its way. The catalogue is read first, then the files in the order of the disk. Raises InputError, OSError, DecodeError."""
     key = (ground.image, str(first), target)
     own = _SAVING.get(key)
     if own is None:
@@ -198,7 +214,7 @@ def rescue_task(told: Told, ground: Ground, first: int, last: int, target: str, 
         _SAVING.clear()
         own = _SAVING[key] = _Saving(disk, rescue, blind=asked.unreadable > 0)
     own.disk.refresh()
-    wants = own.turn(_parts(ground))
+    wants = own.turn(_parts(ground), ahead=ahead)
     if wants.summary:
         _SAVING.pop(key, None)
     return wants
