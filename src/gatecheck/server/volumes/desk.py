@@ -31,12 +31,14 @@ class Desk:
     def run(self, task: str, *arguments: Any, told: Told = lambda _stage, _done, _of: None) -> Any:
         """What the task returns. Raises StoreError where it could not be done."""
         with self._lock:
-            for is_last in (False, True):
+            tries = 2
+            while True:
                 try:
                     return self._answer(self._running(), task, arguments, told)
                 except (OSError, EOFError, pickle.UnpicklingError) as error:
                     self._end()
-                    if is_last or self._closed:
+                    tries -= 1
+                    if not tries or self._closed:
                         raise StoreError(f"{task}: expected an answer of the helper, got none twice; it was ended ({type(error).__name__})") from error
 
     @staticmethod

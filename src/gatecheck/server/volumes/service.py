@@ -10,6 +10,7 @@ from typing import Any
 
 from gatecheck.core.errors import BenchError
 from gatecheck.core.instruments.evidence import noted
+from gatecheck.core.volume.check import Report
 from gatecheck.core.volume.evidence import FACT, repair_says, volume_says
 from gatecheck.core.volume.gather import Looked
 from gatecheck.core.volume.people import HOME
@@ -347,14 +348,19 @@ class Volumes:
         """Kept for the screen, and on the tape where it tells why the machine does not start."""
         if found.report is None:
             return
-        self._keep(ticket_id, own, found, by=order.made_by)
+        try:
+            self._noted(ticket_id, order, own, found.report)
+        finally:  # who sees it finds it on the tape
+            self._keep(ticket_id, own, found, by=order.made_by)
+
+    def _noted(self, ticket_id: int, order: Order, own: Volume, report: Report) -> None:
         with self.shop.database.read() as connection:
             written = any(o.body["order"] == "mend" and o.state == "done" for o in links.orders_of(connection, ticket_id))
             kept = attachments(connection, ticket_id)
-        said = volume_says(self.shop.shipped.knowledge.findings, found.report, is_main=own.is_main)
+        said = volume_says(self.shop.shipped.knowledge.findings, report, is_main=own.is_main)
         if said is None or not self.captures.is_the_machines(ticket_id, own.device):
             return
-        mendable, known = repair_says(found.report), self.captures.tickets.folded_of(ticket_id).state.facts.get(FACT)
+        mendable, known = repair_says(report), self.captures.tickets.folded_of(ticket_id).state.facts.get(FACT)
         entries: list[tuple[dict[str, Any], str]] = [({"fact": {FACT: mendable}}, f"volume-{order.id}-repair")] if mendable != known else []
         if not written:  # after a repair it is the start that tells; what is left to mend is known all the same
             rests_on = {"file": kept[0].sha256, "name": kept[0].name, "device": ELSEWHERE} if kept else {}
@@ -392,7 +398,7 @@ class Volumes:
 
     def _saved(self, ticket_id: int, own: Volume, kept: Rescues, name: str, key: str, *, is_whole_ticket: bool) -> None:
         """The note, the summary for the customer, and what the tape is told."""
-        note = kept.update(name, state=DONE, not_whole=not_whole(kept.target(name))[:_MOST_NAMED])
+        note = kept.update(name, not_whole=not_whole(kept.target(name))[:_MOST_NAMED])
         summary = note["summary"]
         kept.tell_customer(name, self.shop.words)
         missing = summary.get("holes", 0) + summary.get("lost", 0)
@@ -403,8 +409,11 @@ class Volumes:
             look = looks.read(self._look_place(ticket_id, own.source, own.first))
             is_sure = not note.get("blind") and (look is None or look["report"]["state"] in (CLEAN, DIRTY))
             entry |= {"move": _MOVES["rescue"], "outcome": "complete" if is_sure and not missing and summary.get("files") else "partial"}
-        self.captures.tickets.append_all(ticket_id, [(entry, key)], by=BY)
-        self.links.tell(ticket_id, at_once=True)
+        try:
+            self.captures.tickets.append_all(ticket_id, [(entry, key)], by=BY)
+        finally:  # who sees that it is done finds it on the tape
+            kept.update(name, state=DONE)
+            self.links.tell(ticket_id, at_once=True)
 
     def remove_all(self, ticket_id: int) -> None:
         """A customer who is erased leaves nothing of their disks here, neither what was read nor what was saved. Raises StoreError."""
