@@ -218,7 +218,7 @@ def test_erasing_leaves_no_byte_of_the_customer(tmp_path: Path) -> None:
     with pytest.raises(StoreError, match="still open"):
         house.papers.erase(taken.id, by="KT")
     house.links.copying.copies.begin(taken.id, 1, 4096)
-    house.links.copying.copies.write(taken.id, 1, 0, SECRETS[0].encode(), hashlib.sha256(SECRETS[0].encode()).hexdigest())
+    house.links.copying.copies.write(taken.id, 1, 0, [SECRETS[0].encode()], hashlib.sha256(SECRETS[0].encode()).hexdigest())
     house.learning.hand_over(taken.id, ["drive.dead"], by="KT", waive=SECRETS[6])
     learned = house.learning.learning()
     after = house.papers.erase(taken.id, by="MO")

@@ -32,7 +32,7 @@ def test_runs_are_as_sectors_painted_one_by_one() -> None:
 def test_what_was_read_is_there_after_a_settling_and_not_before(tmp_path: Path) -> None:
     parts = Parts(tmp_path)
     ground = parts.of(7, "sda-1", 512, 1 << 22)
-    parts.write(ground, 512 * 10, b"a" * 1024, 1024)
+    parts.write(ground, 512 * 10, [b"a" * 1024], 1024)
     parts.mark(ground, 40, 2, BAD)
     parts.mark(ground, 50, 2, LEFT)
     seen = PartSectors(ground)
@@ -58,7 +58,7 @@ def test_a_new_start_of_the_machine_begins_anew_and_bad_places_are_refused(tmp_p
     assert Path(other.image).exists()
     for at, length in ((1, 512), (0, 100), (512 * 99, 1024)):
         with pytest.raises(StoreError, match="expected whole sectors"):
-            parts.write(new, at, bytes(length), length)
+            parts.write(new, at, [bytes(length)], length)
     with pytest.raises(StoreError, match="known size"):
         parts.of(7, "sdb-2", 512, 0)
     parts.remove_all(7)
@@ -89,7 +89,7 @@ def test_what_was_read_before_the_benchs_machine_was_started_anew_is_read_again(
 
     def settled(start: int, first: int) -> list[int]:
         monkeypatch.setattr(own, "this_start", lambda: start)
-        parts.write(ground, 512 * first, b"a" * 512, 512)
+        parts.write(ground, 512 * first, [b"a" * 512], 512)
         parts.mark(ground, first + 1, 1, BAD)
         parts.settle(ground)
         seen = PartSectors(ground)
@@ -111,7 +111,7 @@ def test_a_check_whose_helper_dies_under_it_is_gone_on_with_and_given_up_the_sec
     desk, parts, sectors = Desk(), Parts(tmp_path), 2_000_000
     ground = parts.of(1, "sda-1", 512, sectors)
     for at, data in sound_volume(sectors, "Berit", pictures=4).items():
-        parts.write(ground, at * 512, data, len(data))
+        parts.write(ground, at * 512, [data], len(data))
     parts.mark(ground, 0, sectors, READ)
     parts.settle(ground)
     deaths: list[str] = []

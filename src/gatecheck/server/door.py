@@ -21,6 +21,7 @@ import re
 import secrets
 import socket
 from collections.abc import Awaitable, Callable, Iterable, MutableMapping
+from contextlib import suppress
 from typing import Any
 
 from gatecheck.server.errors import problem
@@ -39,6 +40,7 @@ _MIB = 1 << 20
 _LARGEST = ((re.compile(r"/api/tickets/\d+/files$"), 22 * _MIB), (re.compile(r"/api/tickets/\d+/recordings$"), 25 * _MIB), (re.compile(r"/api/link/pages$"), 7 * _MIB), (re.compile(r"/api/link/copy$"), 9 * _MIB))
 _LARGEST_ELSE = _MIB
 _BODY_SECONDS, _PART_SECONDS = 120.0, 20.0
+_DRAIN_SECONDS, _MOST_DRAINED = 1.0, 8 * _MIB
 _DEEPEST, _LONGEST_NUMBER = 30, 18
 _FOR_THE_PROBE = re.compile(r"/(probe$|p/|s/|api/link/)")
 _OPEN_TO_ALL = re.compile(r"/(assets/|api/pair$|api/me$)")
@@ -165,7 +167,8 @@ class Door:
         end = asyncio.get_running_loop().time() + _BODY_SECONDS
         while more:
             try:
-                message = await asyncio.wait_for(receive(), min(_PART_SECONDS, max(0.01, end - asyncio.get_running_loop().time())))
+                async with asyncio.timeout(min(_PART_SECONDS, max(0.01, end - asyncio.get_running_loop().time()))):
+                    message = await receive()
             except TimeoutError:
                 raise Refusal(408, "Too slow", f"body: expected it within {_BODY_SECONDS:.0f} s, got {total} bytes") from None
             if message["type"] == "http.disconnect":
@@ -174,20 +177,28 @@ class Door:
             total += len(parts[-1])
             more = message.get("more_body", False)
             if total > most:
+                await _drained(receive)
                 raise Refusal(413, "Too large", f"body: expected at most {most >> 20} MiB, got more")
-        body = b"".join(parts)
-        if b"json" in headers.get(b"content-type", b"").lower() and body:
-            check_json(body)
-        sent = False
+        if b"json" in headers.get(b"content-type", b"").lower() and total:
+            parts = [b"".join(parts)]
+            check_json(parts[0])
+        left = iter([{"type": "http.request", "body": part, "more_body": at + 1 < len(parts)} for at, part in enumerate(parts)])
 
         async def replay() -> Message:
-            nonlocal sent
-            if not sent:
-                sent = True
-                return {"type": "http.request", "body": body, "more_body": False}
-            return await receive()
+            return next(left, None) or await receive()
 
         return replay
+
+
+async def _drained(receive: Receive) -> None:
+    """A little of what still comes is taken and dropped: a connection that is closed on unread bytes is reset, and takes the answer with it."""
+    taken, more = 0, True
+    with suppress(TimeoutError):
+        async with asyncio.timeout(_DRAIN_SECONDS):
+            while more and taken < _MOST_DRAINED:
+                message = await receive()
+                taken += len(message.get("body", b""))
+                more = message.get("more_body", False)
 
 
 def check_json(body: bytes) -> None:

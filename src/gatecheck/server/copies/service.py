@@ -12,11 +12,11 @@ import re
 import shutil
 import struct
 import threading
-import zlib
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
+from gatecheck.pieces import crc_of, write_at
 from gatecheck.server.errors import NotFoundError
 from gatecheck.store import StoreError
 
@@ -94,27 +94,28 @@ class Copies:
         except OSError as error:
             raise StoreError(f"{path}: expected room for an image of {size} bytes, got {error.strerror}") from error
 
-    def write(self, ticket_id: int, order_id: int, at: int, data: bytes, told: str, crc: int | None = None) -> None:
-        """Keep a piece. `told`: its BLAKE2b where a `crc` came with it, else its SHA-256, as older probes send it. Raises StoreError for bytes that are not those of
+    def write(self, ticket_id: int, order_id: int, at: int, parts: Sequence[bytes], told: str, crc: int | None = None) -> None:
+        """Keep a piece, in parts as they came. `told`: its BLAKE2b where a `crc` came with it, else its SHA-256, as older probes send it. Raises StoreError for bytes that are not those of
         the sum, or that do not fit; nothing is kept of them."""
-        path = self.image(ticket_id, order_id)
+        path, length = self.image(ticket_id, order_id), sum(map(len, parts))
         if crc is not None:
-            is_so, digest = zlib.crc32(data) == crc and bool(_DIGEST.fullmatch(told)), bytes.fromhex(told) if _DIGEST.fullmatch(told) else b""
+            is_so, digest = crc_of(parts) == crc and bool(_DIGEST.fullmatch(told)), bytes.fromhex(told) if _DIGEST.fullmatch(told) else b""
         else:
+            data = b"".join(parts)
             is_so, digest = hashlib.sha256(data).hexdigest() == told, sum_of(data)
         if not is_so:
             raise StoreError(f"copy at byte {at}: expected the bytes of the sum, got others")
-        self._fits(path, at, len(data))
-        if self.room() < len(data):
+        self._fits(path, at, length)
+        if self.room() < length:
             raise StoreError(f"copy: expected room on the bench's disk, got {shutil.disk_usage(path.parent).free >> 20} MiB free")
         descriptor = os.open(path, os.O_WRONLY)
         try:
-            os.pwrite(descriptor, data, at)
+            write_at(descriptor, parts, at)
         except OSError as error:
             raise StoreError(f"{path}: expected room on the bench's disk, got {error.strerror}") from error
         finally:
             os.close(descriptor)
-        self._note(path, at, len(data), digest)
+        self._note(path, at, length, digest)
 
     def zeros(self, ticket_id: int, order_id: int, at: int, length: int) -> None:
         """A stretch of zeros: a hole in the image."""

@@ -6,11 +6,12 @@ import hashlib
 import logging
 import threading
 import time
-import zlib
+from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 from gatecheck.core.scan.evidence import missing_of
 from gatecheck.core.words.said import say, to_json
+from gatecheck.pieces import crc_of
 from gatecheck.server.copies.service import Copies, Copy
 from gatecheck.server.errors import NotFoundError
 from gatecheck.server.link.capture import capture_of
@@ -77,20 +78,20 @@ class Copying:
         self.copies.begin(link.ticket_id, order.id, size)
         return {}
 
-    def piece(self, secret: str, session_id: str, order_id: str, at: int, data: bytes, told: str, zeros: int, crc: int | None = None) -> dict[str, Any]:
-        """A piece of it. Raises NotFoundError, StoreError."""
+    def piece(self, secret: str, session_id: str, order_id: str, at: int, parts: Sequence[bytes], told: str, zeros: int, crc: int | None = None) -> dict[str, Any]:
+        """A piece of it, in parts as they came. Raises NotFoundError, StoreError."""
         link, _ = self.links.session_of(secret, session_id)
         own = self._turned(link, order_id)
         if own is not None:
-            if not zeros and (zlib.crc32(data) != crc if crc is not None else hashlib.sha256(data).hexdigest() != told):
+            if not zeros and (crc_of(parts) != crc if crc is not None else hashlib.sha256(b"".join(parts)).hexdigest() != told):
                 raise StoreError(f"piece at byte {at}: expected the bytes of the sum, got others")
-            self.links.errands[own.body["order"]].piece(link.ticket_id, own, session_id, at, None if zeros else data, zeros or len(data))
+            self.links.errands[own.body["order"]].piece(link.ticket_id, own, session_id, at, None if zeros else parts, zeros or sum(map(len, parts)))
             return {}
         order = self._copy_order(link, order_id)
         if zeros:
             self.copies.zeros(link.ticket_id, order.id, at, zeros)
         else:
-            self.copies.write(link.ticket_id, order.id, at, data, told, crc)
+            self.copies.write(link.ticket_id, order.id, at, parts, told, crc)
         return {}
 
     def _turned(self, link: Link, order_id: str) -> Order | None:

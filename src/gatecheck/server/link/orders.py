@@ -5,7 +5,7 @@ from __future__ import annotations
 import base64
 import binascii
 import hashlib
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Any, Protocol
 
 from gatecheck.core.capture.manifest import is_plain_path
@@ -35,7 +35,7 @@ class Errand(Protocol):
         `done`, `of`: bytes; `ahead`: the next question may come while these are still being read, and then says so."""
         ...
 
-    def piece(self, ticket_id: int, order: Order, session_id: str, at: int, data: bytes | None, length: int) -> None: ...
+    def piece(self, ticket_id: int, order: Order, session_id: str, at: int, parts: Sequence[bytes] | None, length: int) -> None: ...
 
     def unread(self, ticket_id: int, order: Order, session_id: str, first: int, count: int, *, careful: bool) -> None: ...
 

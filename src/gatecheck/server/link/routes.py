@@ -185,8 +185,8 @@ def _for_the_probe(router: APIRouter, links: Links) -> None:
         request: Request, session: str, order: str, at: Annotated[int, Query(ge=0)], secret: Secret, sha256: str = "", zeros: Annotated[int, Query(ge=0)] = 0,
         blake2: str = "", crc: Annotated[int | None, Query(ge=0)] = None,
     ) -> dict[str, Any]:
-        data = await request.body()
-        return await run_in_threadpool(links.copying.piece, secret, session, order, at, data, blake2 if crc is not None else sha256, zeros, crc)
+        parts = [part async for part in request.stream() if part]  # as they came: joining them would be one more copy of it all
+        return await run_in_threadpool(links.copying.piece, secret, session, order, at, parts, blake2 if crc is not None else sha256, zeros, crc)
 
     @router.post("/api/link/pages", operation_id="linkPage")
     def page(page: PageIn, secret: Secret) -> dict[str, Any]:

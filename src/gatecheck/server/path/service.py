@@ -230,7 +230,7 @@ class Paths:
 
     # --- for the probe -----------------------------------------------------------------------------------------
 
-    def piece(self, ticket_id: int, order: Order, session_id: str, at: int, data: bytes | None, length: int) -> None:
+    def piece(self, ticket_id: int, order: Order, session_id: str, at: int, parts: Sequence[bytes] | None, length: int) -> None:
         """Its sectors come as pages. Raises StoreError."""
         raise StoreError(f"order {order.id}: expected its sectors as pages, got pieces of a copy")
 

@@ -108,7 +108,7 @@ class Grounds:
             span = known.sectors.read(first, count)
             for lba in range(first, first + count):
                 if lba not in span.missing:
-                    self.parts.write(known.ground, lba * span.sector, span.data[(lba - first) * span.sector : (lba - first + 1) * span.sector], span.sector)
+                    self.parts.write(known.ground, lba * span.sector, [span.data[(lba - first) * span.sector : (lba - first + 1) * span.sector]], span.sector)
         self.parts.settle(known.ground)
 
     @staticmethod

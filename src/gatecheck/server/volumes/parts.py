@@ -15,11 +15,12 @@ import shutil
 import struct
 import threading
 from bisect import bisect_left, bisect_right
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
 from gatecheck.core.disk.sectors import BEYOND, NOT_CAPTURED, UNREADABLE, Span
+from gatecheck.pieces import write_at
 from gatecheck.server.copies.service import pieces_of
 from gatecheck.store import StoreError
 
@@ -177,15 +178,15 @@ class Parts:
         except OSError as error:
             raise StoreError(f"{place}: expected what was read of volumes to be deletable, got {error.strerror}") from error
 
-    def write(self, ground: Ground, at: int, data: bytes | None, length: int) -> None:
-        """Bytes that were read; None: zeros. Raises StoreError."""
+    def write(self, ground: Ground, at: int, parts: Sequence[bytes] | None, length: int) -> None:
+        """Bytes that were read, in parts as they came; None: zeros. Raises StoreError."""
         if at % ground.sector or length % ground.sector or at + length > ground.sectors * ground.sector:
             raise StoreError(f"part: expected whole sectors within {ground.sectors * ground.sector} bytes, got {length} at {at}")
         try:
             descriptor = os.open(ground.image, os.O_WRONLY)
             try:
-                if data is not None:
-                    os.pwrite(descriptor, data, at)
+                if parts is not None:
+                    write_at(descriptor, parts, at)
                 else:
                     _punched(descriptor, at, length)
             finally:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import base64
 import logging
 import threading
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import Any
 
 from gatecheck.core.errors import BenchError
@@ -310,9 +310,9 @@ class Volumes:
         kept.update(name, state=RUNS, files=wants.files, files_done=wants.files_done, size=wants.of, size_done=wants.done, blind=wants.blind, summary=dict(wants.summary))
         return wants
 
-    def piece(self, ticket_id: int, order: Order, session_id: str, at: int, data: bytes | None, length: int) -> None:
+    def piece(self, ticket_id: int, order: Order, session_id: str, at: int, parts: Sequence[bytes] | None, length: int) -> None:
         own = self._own(ticket_id, order, session_id)
-        self.parts.write(own.ground, at, data, length)
+        self.parts.write(own.ground, at, parts, length)
         job = self._jobs.get((ticket_id, own.source, own.first))
         if job is not None and job.what == "look":
             job.done += length
@@ -377,7 +377,7 @@ class Volumes:
         for own in order.body["writes"]:
             data = base64.b64decode(own["after"])
             if result == "done":
-                self.parts.write(known.ground, own["at"], data, len(data))
+                self.parts.write(known.ground, own["at"], [data], len(data))
             else:
                 self.parts.mark(known.ground, own["at"] // known.ground.sector, len(data) // known.ground.sector, GONE)
         self.parts.settle(known.ground)
