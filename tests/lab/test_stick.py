@@ -209,3 +209,39 @@ def test_what_spins_is_stopped_by_a_real_kernel_where_the_ticket_holds_its_drive
     finally:
         machine.stop()
         server.stop()
+
+
+# where the keys of a keyboard are that an English one has elsewhere, by the names that the emulator gives to places
+PLACES = {
+    "German": {"y": "z", "z": "y", "-": "slash"},
+    "French": {"a": "q", "q": "a", "z": "w", "w": "z", "m": "semicolon", "-": "6"},
+}
+
+
+@pytest.mark.lab_all
+@pytest.mark.parametrize(("keyboard", "tabs"), [("German", 1), ("French", 2)])
+def test_a_code_typed_on_a_keyboard_of_another_country_links_it(keyboard: str, tabs: int, image: Path, wire: Wire, disks: list[Path], tmp_path: Path) -> None:
+    server = _bench(tmp_path)
+    machine = StickMachine(tmp_path / "vm", "legacy", image, drives(disks), wire)
+    places = PLACES[keyboard]
+    try:
+        machine.start()
+        machine.until("Bench found")
+        ticket, code = 0, ""
+        while not {"-"} | set(code) & set(places) > {"-"}:  # one with a letter that stands elsewhere
+            ticket = server.take_in()
+            code = server.call("POST", f"/api/tickets/{ticket}/link", json={"by": "KT"})["code"]
+        machine.tell("sendkey c")
+        for _ in range(tabs):
+            machine.tell("sendkey tab")
+        machine.until(f"keyboard: {keyboard}")
+        for letter in code:
+            # digits of a French keyboard need Shift, those of the others do not
+            place = f"shift-{letter}" if keyboard == "French" and letter.isdigit() else places.get(letter, "minus" if letter == "-" else letter)
+            machine.tell(f"sendkey {place}")
+        machine.tell("sendkey ret")
+        machine.until("Linked to")
+        assert server.call("GET", f"/api/tickets/{ticket}/link")["state"] in ("waiting", "linked")
+    finally:
+        machine.stop()
+        server.stop()

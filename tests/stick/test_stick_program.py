@@ -84,7 +84,7 @@ def test_what_a_key_means_follows_the_keyboard(program: ModuleType, layout: int,
     assert program.meant(pressed, layout) == wanted
 
 
-@pytest.mark.parametrize(("typed", "code"), [("abz2y-k9m3q", "abz2y-k9m3q"), ("abz2yk9m3q", "abz2y-k9m3q"), (" ABZ2Y K9M3Q ", "abz2y-k9m3q"), ("abz2", "abz2")])
+@pytest.mark.parametrize(("typed", "code"), [("abz2y-k9m3q", "abz2y-k9m3q"), ("abz2yk9m3q", "abz2y-k9m3q"), (" ABZ2Y K9M3Q ", "abz2y-k9m3q"), ("abz2y6k9m3q", "abz2y-k9m3q"), ("abz2y7k9m3q", "abz2y7k9m3q"), ("abz2", "abz2")])
 def test_a_code_is_taken_with_its_line_or_without(program: ModuleType, typed: str, code: str) -> None:
     assert program.code_typed(typed) == code
 

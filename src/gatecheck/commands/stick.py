@@ -10,7 +10,7 @@ from gatecheck.commands.output import shown
 from gatecheck.core.errors import InputError
 from gatecheck.stick.build import cache_folder, parts
 from gatecheck.stick.device import write_stick
-from gatecheck.stick.image import write_image
+from gatecheck.stick.image import smallest, write_image
 
 
 def stick(arguments: argparse.Namespace) -> int:
@@ -27,7 +27,7 @@ def stick(arguments: argparse.Namespace) -> int:
 
     made = parts(arguments.cache or cache_folder(), say)
     if arguments.to is not None:
-        shown(write_stick(arguments.to, arguments.serial or "", made, say))
+        shown(write_stick(arguments.to, arguments.serial or "", smallest(made), lambda image, mib: write_image(image, made, mib), say))
         return 0
     size = write_image(arguments.out, made, arguments.size)
     shown({"image": str(arguments.out), "mib": size, "seconds": round(time.monotonic() - began, 1), "starts": ["uefi", "secure-boot", "legacy"]})

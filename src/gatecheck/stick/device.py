@@ -10,11 +10,9 @@ from collections.abc import Callable
 from pathlib import Path
 
 from gatecheck.core.errors import InputError
-from gatecheck.stick.build import Parts
-from gatecheck.stick.image import smallest, write_image
 
 _BLOCK = 4 << 20
-_MIB = 1 << 20
+_MIB, _LARGEST = 1 << 20, 4096
 SYS = Path("/sys")
 
 
@@ -61,17 +59,18 @@ def _text(place: Path) -> str:
         return ""
 
 
-def write_stick(device: str, serial: str, parts: Parts, say: Callable[[str], None]) -> dict[str, object]:
-    """Raises InputError; nothing is written where the stick is not the one that was named, or is too small."""
+def write_stick(device: str, serial: str, smallest: int, make: Callable[[Path, int], int], say: Callable[[str], None]) -> dict[str, object]:
+    """`make`: puts the image into a file, for so many MiB at most, and says how many it took; `smallest`: MiB that it needs. Raises InputError; nothing is written where the stick is
+    not the one that was named, or is too small."""
     name, size, own = facts_of(device)
     if not own or own.lower() != serial.strip().lower():
         raise InputError(f"--to {device}: expected --serial {own or '(it tells none: such a stick is not written to)'}, so that it is surely this one, got {serial or 'nothing'}; all that is on it goes")
     whole = size // _MIB
-    if whole < smallest(parts):
-        raise InputError(f"--to {device}: expected a stick of at least {smallest(parts)} MiB, got {whole}")
+    if whole < smallest:
+        raise InputError(f"--to {device}: expected a stick of at least {smallest} MiB, got {whole}")
     with tempfile.TemporaryDirectory() as folder:
         image = Path(folder) / "stick.img"
-        made = write_image(image, parts, min(whole, 4096))
+        made = make(image, min(whole, _LARGEST))
         say(f"Writing {made} MiB to {name}")
         wanted = _copied(image, device)
         say("Reading it back")
@@ -100,17 +99,16 @@ def _copied(image: Path, device: str) -> str:
 
 
 def _sum(device: str, size: int) -> str:
-    total = hashlib.sha256()
-    descriptor = os.open(device, os.O_RDONLY)
+    total, left = hashlib.sha256(), size
     try:
-        os.posix_fadvise(descriptor, 0, 0, os.POSIX_FADV_DONTNEED)
-        left = size
-        while left:
-            block = os.read(descriptor, min(_BLOCK, left))
-            if not block:
-                break
-            total.update(block)
-            left -= len(block)
-    finally:
-        os.close(descriptor)
+        descriptor = os.open(device, os.O_RDONLY)
+        try:
+            os.posix_fadvise(descriptor, 0, 0, os.POSIX_FADV_DONTNEED)
+            while left and (block := os.read(descriptor, min(_BLOCK, left))):
+                total.update(block)
+                left -= len(block)
+        finally:
+            os.close(descriptor)
+    except OSError as error:
+        raise InputError(f"--to {device}: expected to read back what was written, got {error.strerror}; use another stick") from error
     return total.hexdigest()
