@@ -7240,6 +7240,7 @@ export interface operations {
             query: {
                 session: string;
                 order: string;
+                ahead?: boolean;
             };
             header?: {
                 authorization?: string;
