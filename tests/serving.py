@@ -6,6 +6,7 @@ import socket
 import subprocess
 import sys
 import time
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -73,6 +74,13 @@ class Served:
     def append(self, number: int, *entries: dict[str, Any]) -> None:
         for entry in entries:
             self.call("POST", f"/api/tickets/{number}/entries", json={"entry": entry, "by": "KT"})
+
+    def tape_until(self, number: int, wanted: Callable[[list[dict[str, Any]]], Any], seconds: float = 20) -> Any:
+        """What `wanted` makes of the tape, once it makes something of it: what a key or a probe did stands there a moment later."""
+        end = time.monotonic() + seconds
+        while not (found := wanted(self.ticket(number)["tape"])) and time.monotonic() < end:
+            time.sleep(0.05)
+        return found
 
     def ticket(self, number: int) -> dict[str, Any]:
         found: dict[str, Any] = self.call("GET", f"/api/tickets/{number}")

@@ -93,7 +93,7 @@ def test_the_watch_goes_on_over_a_reload_and_its_time_lands_on_the_tape(server: 
     expect(page.get_by_role("alert")).to_contain_text("then switch it off")
     page.keyboard.press("t")
     expect(page.locator("[data-watch=idle]")).to_be_visible()
-    entry = HTTP.get(f"{server.url}/api/tickets/{number}").json()["tape"][-1]
+    entry = server.tape_until(number, lambda tape: tape and tape[-1])
     assert (entry["body"]["move"], entry["body"]["outcome"]) == ("ready-time", "slow")
 
 
@@ -125,7 +125,7 @@ def test_what_was_heard_is_overruled_with_a_reason_and_played_from_the_tape(serv
     sheet.get_by_label("Why is it not").fill("it was the clock on the wall")
     page.keyboard.press("Enter")
     expect(sheet).to_have_count(0)
-    entries = [e for e in HTTP.get(f"{server.url}/api/tickets/{number}").json()["tape"] if e["body"].get("move") == "sound"]
+    entries = server.tape_until(number, lambda tape: len(own := [e for e in tape if e["body"].get("move") == "sound"]) > 1 and own)
     assert [(e["stands"], "weights" in e["body"]) for e in entries] == [(False, True), (True, False)]
     assert entries[1]["body"]["note"] == "it was the clock on the wall"
     assert entries[1]["body"]["outcome"] != "ticking"

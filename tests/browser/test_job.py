@@ -60,6 +60,7 @@ def test_from_intake_over_a_ticking_drive_to_a_proven_machine_by_keyboard(server
     hand(page, "What the drive sounds like", "2")
     for outcome in ("seen-setup=zero-size", "power-down=off"):
         server.append(1, dict(zip(("move", "outcome"), outcome.split("="), strict=True)))
+    expect(page.get_by_role("region", name="Tape").get_by_role("listitem").first).to_contain_text("Power")
     expect(page.get_by_role("contentinfo")).to_contain_text("Replace")
     page.keyboard.press("s")
     hand(page, "What does the customer want done?", "1")

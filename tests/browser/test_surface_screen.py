@@ -115,4 +115,4 @@ def test_a_new_drive_is_filled_from_the_copy_by_key_and_by_the_end_of_its_serial
     page.keyboard.press("Enter")
     expect(page.get_by_role("dialog")).to_have_count(0)
     assert orders(3)[-1]["order"] == "fill"
-    assert any("QH2-240017 was filled from the copy" in e["note"] for e in server.call("GET", f"/api/tickets/{number}")["tape"])
+    assert server.tape_until(number, lambda tape: any("QH2-240017 was filled from the copy" in e["note"] for e in tape))

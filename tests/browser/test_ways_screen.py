@@ -48,8 +48,8 @@ def test_three_questions_after_a_stick_that_would_not_start_by_touch(server: Any
     assert page.evaluate("document.documentElement.scrollWidth <= window.innerWidth")
     page.locator("[data-read=runs]").tap()
     expect(page.get_by_role("dialog")).to_have_count(0)
-    tape = server.call("GET", f"/api/tickets/{number}")["tape"]
-    assert [(e["body"]["outcome"], e["body"]["note"]) for e in tape if e["body"].get("move") == "live-start"] == [("runs", "Started once Secure Boot was off")]
+    said = server.tape_until(number, lambda tape: [(e["body"]["outcome"], e["body"]["note"]) for e in tape if e["body"].get("move") == "live-start"])
+    assert said == [("runs", "Started once Secure Boot was off")]
 
 
 def test_the_code_that_a_machines_own_test_prints_is_typed_known_and_kept(server: Any, window: Window) -> None:

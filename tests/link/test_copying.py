@@ -116,14 +116,14 @@ def _told(data: bytes) -> str:
 def test_a_piece_that_is_not_what_it_says_is_not_kept(tmp_path: Path, at: int, data: bytes, told: str, words: str) -> None:
     own = _copies(tmp_path)
     with pytest.raises(StoreError, match=words):
-        own.write(1, 2, at, data, told)
+        own.write(1, 2, at, [data], told)
     assert own.image(1, 2).read_bytes() == bytes(1 << 24)
 
 
 def test_what_rots_on_the_bench_is_found_when_it_is_read_back(tmp_path: Path) -> None:
     own = _copies(tmp_path)
     for at in range(0, 8192, 4096):
-        own.write(1, 2, at, b"x" * 4096, _told(b"x" * 4096))
+        own.write(1, 2, at, [b"x" * 4096], _told(b"x" * 4096))
     own.zeros(1, 2, 8192, 1 << 20)
     assert own.verify(1, 2) == []
     with own.image(1, 2).open("r+b") as file:
@@ -136,7 +136,7 @@ def test_a_full_disk_stops_it_before_the_disk_is_full(tmp_path: Path, monkeypatc
     own = _copies(tmp_path)
     monkeypatch.setattr(own, "room", lambda: 100)
     with pytest.raises(StoreError, match="room on the bench's disk"):
-        own.write(1, 2, 0, b"x" * 4096, _told(b"x" * 4096))
+        own.write(1, 2, 0, [b"x" * 4096], _told(b"x" * 4096))
 
 
 @pytest.mark.skipif(shutil.disk_usage("/").free > 2_000_000_000_000, reason="this disk has room for it")
@@ -164,7 +164,7 @@ def test_a_new_drive_is_filled_from_the_copy_and_read_back(bench: Bench) -> None
     bench.call("POST", f"/api/tickets/{number}/copies/{copy}/fill", json={"device": "sdb", "ends": "0017", "holes": True, "by": "KT"})
     link = bench.until(number, lambda link: link["orders"][-1]["state"] not in ("waiting", "paused"), 240)
     assert (link["orders"][-1]["order"], link["orders"][-1]["state"], link["orders"][-1]["detail"]) == ("fill", "done", "")
-    assert any("QH2-240017 was filled from the copy (120 GB) and read back the same. 1 % of the old drive is in the copy" in e["note"] for e in bench.ticket(number)["tape"])
+    assert bench.tape_until(number, lambda tape: any("QH2-240017 was filled from the copy (120 GB) and read back the same. 1 % of the old drive is in the copy" in e["note"] for e in tape))
     order = bench.call("POST", f"/api/tickets/{number}/orders", json={"order": "copy", "device": "sdb", "by": "KT", "tight": True, "end": 300_000})["orders"][-1]["id"]
     bench.until(number, lambda link: link["orders"][-1]["id"] == order and link["orders"][-1]["state"] == "done", 240)
     images = sorted((bench.data / "copies" / str(number)).glob("*.img"), key=lambda p: int(p.stem))
@@ -190,12 +190,12 @@ def test_a_drive_is_filled_only_where_it_is_surely_the_right_one(bench: Bench) -
     assert "expected a copy of this ticket" in bench.refused("POST", f"/api/tickets/{number}/copies/99/fill", json={"device": "sdb", "ends": "0017", "by": "KT"})
     bench.call("POST", f"/api/tickets/{number}/copies/{copy}/fill", json={"device": "sdb", "ends": "0017", "holes": True, "by": "KT"})
     bench.until(number, lambda link: link["orders"][-1]["state"] == "done", 240)
-    assert any("% of the old drive is in the copy, 0 sectors are missing in between: zeros stand there" in e["note"] for e in bench.ticket(number)["tape"])
+    assert bench.tape_until(number, lambda tape: any("% of the old drive is in the copy, 0 sectors are missing in between: zeros stand there" in e["note"] for e in tape))
 
 
 def test_stretches_of_zeros_are_told_by_their_length(tmp_path: Path) -> None:
     own, step = _copies(tmp_path), 1 << 20
-    own.write(1, 2, 4 * step, b"x" * 512, _told(b"x" * 512))
+    own.write(1, 2, 4 * step, [b"x" * 512], _told(b"x" * 512))
     data, zeros = own.read(1, 2, 0, step)
     assert (data, zeros % step, step <= zeros <= 4 * step) == (None, 0, True)
     assert own.read(1, 2, 4 * step, step) == (b"x" * 512 + bytes(step - 512), 0)

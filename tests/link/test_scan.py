@@ -334,7 +334,7 @@ def test_an_order_that_is_held_is_paused_while_it_runs_and_left_ones_keep_what_w
     assert [(r["state"], 0 < r["share"] < 0.5) for r in reads] == [("done", True)]
     text = HTTP.get(f"{bench.url}/api/tickets/{number}/surfaces/{reads[0]['id']}/csv?what=map").text
     assert text.startswith("lba,sectors,ms,state\n0,2048,")
-    assert "read-scan" in [e["body"].get("move") for e in bench.ticket(number)["tape"]], "what was read weighs, though it was left"
+    assert bench.tape_until(number, lambda tape: "read-scan" in [e["body"].get("move") for e in tape]), "what was read weighs, though it was left"
 
 
 @pytest.mark.parametrize("how", ["stop", "end"])
@@ -351,4 +351,4 @@ def test_a_read_that_was_stopped_or_whose_link_was_ended_keeps_what_was_read(ben
         bench.call("DELETE", f"/api/tickets/{number}/link")
     reads = bench.call("GET", f"/api/tickets/{number}/surfaces")["reads"]
     assert [(r["state"], r["drive"]) for r in reads] == [("done", "QS6-400871")]
-    assert "read-scan" in [e["body"].get("move") for e in bench.ticket(number)["tape"]]
+    assert bench.tape_until(number, lambda tape: "read-scan" in [e["body"].get("move") for e in tape])
