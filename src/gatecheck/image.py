@@ -45,11 +45,15 @@ class ImageSectors:
         size, count = self._sector, max(0, count)
         inside = max(0, min(count, self._size // size - lba)) if lba >= 0 else 0
         missing = dict.fromkeys(range(lba + inside, lba + count), BEYOND)
-        data = bytearray(count * size)
+        data = bytearray()
         try:
             raw = os.pread(self._descriptor, inside * size, lba * size) if inside else b""
+            if len(raw) == count * size:
+                return Span(lba, size, raw, {})
+            data = bytearray(count * size)
             data[: len(raw)] = raw
         except OSError:
+            data = bytearray(count * size)
             for place in range(lba, lba + inside):
                 try:
                     data[(place - lba) * size : (place - lba + 1) * size] = os.pread(self._descriptor, size, place * size)
