@@ -108,13 +108,12 @@ class Call(Struct, frozen=True):
 def make_call(model: Model, state: TicketState, held: Sequence[Held], plan: Plan) -> Call:
     """Weigh all ways out and decide, if it can be decided."""
     ways = _ways_out(model, state)
-    ends = _ends(model, state, ways)
     locks: dict[str, list[str]] = {}
     for item in held:
         locks.setdefault(item.move, []).append(item.interlock)
     p_drive = drive_failing(model, state)
-    options = []
-    for row, way in enumerate(ways):
+    open_ways = []
+    for way in ways:
         held_here = tuple(dict.fromkeys(lock for fix in way for lock in locks.get(fix, [])))
         if any(lock in BARRING for lock in held_here):
             continue
@@ -124,12 +123,15 @@ def make_call(model: Model, state: TicketState, held: Sequence[Held], plan: Plan
             continue
         if _software_only(model, way) and p_drive >= model.knowledge.plan["software_stop"]:
             continue
-        end = ends[row]
-        options.append(_option(model, state, way, _ahead(plan, way, end.loss, end.at_risk), end.works, end.starts, held_here))
+        open_ways.append((way, held_here))
+    ends = _ends(model, state, [way for way, _ in open_ways])
     balance = _balance(model, state)
-    best_chance = max((o.p_success for o in options), default=0.0)
+    best_chance = max((end.works for end in ends), default=0.0)
     # a way out that hardly ever works only puts the decision off, however cheap it is
-    options = [o for o in options if o.p_success >= _SHOWN * best_chance]
+    options = [
+        _option(model, state, way, _ahead(plan, way, end.loss, end.at_risk), end.works, end.starts, held_here)
+        for (way, held_here), end in zip(open_ways, ends, strict=True) if end.works >= _SHOWN * best_chance
+    ]  # fmt: skip
     ranked = _distinct(sorted(options, key=lambda o: (o.p_success < _VIABLE * best_chance, o.expected_loss, -o.p_success)))
     rule = settled_by(model, state, p_drive)
     ranked_choice = [o for o in ranked if rule is None or (o.choice == rule.choice and rule.fix in (None, o.main_fix))]

@@ -15,7 +15,7 @@ from gatecheck.core.belief.model import AGAIN, Model
 from gatecheck.core.belief.space import Floats
 from gatecheck.core.errors import TapeError
 from gatecheck.core.tape.entries import Changed, Entry, Override, Proven, PutBack, Reading, Signed, Started, StepDone, is_done
-from gatecheck.core.tape.standing import fact_places, merge_facts, standing, weighed
+from gatecheck.core.tape.standing import DEEDS, fact_places, merge_facts, standing, weighed
 
 
 class Step(Struct, frozen=True):
@@ -108,7 +108,7 @@ def fold(model: Model, facts: Facts, entries: Sequence[Entry]) -> TicketState:
     """Fold a tape. Raises TapeError where a put-back has no trial before it."""
     stands = standing(entries)
     own = [(index, entry) for index, entry in enumerate(entries) if stands[index]]
-    deeds = [(index, entry) for index, entry in own if isinstance(entry, Reading | PutBack)]
+    deeds = [(index, entry) for index, entry in own if isinstance(entry, DEEDS)]
     counts = weighed(entries, stands, model)
     merged = merge_facts(facts, entries, stands)
     trials, back_of = _trials(model, own, counts)
@@ -416,7 +416,7 @@ def came_in_with(model: Model, facts: Facts, entries: Sequence[Entry]) -> Floats
     """
     stands = standing(entries)
     own = [(index, entry) for index, entry in enumerate(entries) if stands[index]]
-    deeds = [(index, entry) for index, entry in own if isinstance(entry, Reading | PutBack)]
+    deeds = [(index, entry) for index, entry in own if isinstance(entry, DEEDS)]
     counts = weighed(entries, stands, model)
     merged = merge_facts(facts, entries, stands)
     _, back_of = _trials(model, own, counts)

@@ -8,15 +8,19 @@ from gatecheck.core.belief.facts import Facts, FactValue
 from gatecheck.core.belief.model import Model
 from gatecheck.core.tape.entries import Entry, FactChange, PutBack, Reading, Undo, is_done
 
+DEEDS = (Reading, PutBack)
+"""entries that are something done or looked at; as a tuple, for a union is made anew at every question"""
+_BELONGING = frozenset((Reading, FactChange))
+
 
 def standing(entries: Sequence[Entry]) -> list[bool]:
     """Which entries stand after all undos (an undo that was itself undone takes nothing back)."""
     stands = [True] * len(entries)
-    for index, undo in reversed([(index, entry) for index, entry in enumerate(entries) if isinstance(entry, Undo)]):
+    for index, undo in reversed([(index, entry) for index, entry in enumerate(entries) if type(entry) is Undo]):
         if stands[index]:
             stands[undo.entry] = False
     for index, entry in enumerate(entries):  # what followed from a step falls with it
-        if isinstance(entry, Reading | FactChange) and entry.belongs is not None and not stands[entry.belongs]:
+        if type(entry) in _BELONGING and entry.belongs is not None and not stands[entry.belongs]:  # type: ignore[union-attr]
             stands[index] = False
     return stands
 
@@ -29,7 +33,7 @@ def weighed(entries: Sequence[Entry], stands: Sequence[bool], model: Model) -> l
     """
     counts = list(stands)
     looks, acts = model.sight.looks, model.deeds.acts
-    deeds = [(index, entry) for index, entry in enumerate(entries) if stands[index] and isinstance(entry, Reading | PutBack)]
+    deeds = [(index, entry) for index, entry in enumerate(entries) if stands[index] and isinstance(entry, DEEDS)]
     again: set[str] = set()
     for index, entry in reversed(deeds):
         if isinstance(entry, PutBack):
