@@ -6,6 +6,9 @@ import importlib.util
 import socket
 import struct
 import sys
+import threading
+from collections.abc import Callable, Iterator
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from types import ModuleType
 from typing import Any
@@ -137,6 +140,91 @@ def test_a_screen_fits_and_keeps_its_keys(program: ModuleType, size: tuple[int, 
     assert any("You may pull the stick" in line for _, line in lines)
     if drives == 0:
         assert any("No drive is seen" in line for _, line in lines)
+
+
+def test_what_a_drive_or_a_bench_calls_itself_is_no_order_to_the_console(program: ModuleType) -> None:
+    shown = filled(program, 1)
+    shown.machine, shown.bench = "Lathe\x1b[2J", "Loft\x9b2J\x07"
+    shown.drives = [("sd0", "sd0 QUARRY\x1b]0;x\x07", "shut")]
+    text = "\n".join(line for _, line in program.screen(shown, 80, 25))
+    assert not [c for c in text.replace("\n", "") if not c.isprintable()]
+    assert "Lathe?[2J" in text
+
+
+@pytest.fixture
+def stick(program: ModuleType) -> Any:
+    """The program at work, with nothing of a machine beneath it."""
+    own = program.Stick.__new__(program.Stick)
+    own.shown, own.benches, own.bench, own.secret, own.token, own.name = program.Shown(), [], "", "", "", ""
+    own.facts, own.asked_at, own.typed, own.layout, own.work, own.begun = {"product_name": "Lathe-14"}, -100.0, "", 0, None, []
+    own.begin = own.begun.append
+    return own
+
+
+@pytest.fixture
+def answering() -> Iterator[Callable[[int, bytes, str], str]]:
+    """Something that answers every question the same; its address."""
+    servers: list[ThreadingHTTPServer] = []
+
+    def begin(status: int, body: bytes, kind: str = "text/html") -> str:
+        class Same(BaseHTTPRequestHandler):
+            def do_GET(self) -> None:
+                self.rfile.read(int(self.headers.get("Content-Length") or 0))
+                self.send_response(status)
+                self.send_header("Content-Type", kind)
+                self.send_header("Location", "http://127.0.0.1:9/pay")
+                self.send_header("Content-Length", str(len(body)))
+                self.end_headers()
+                self.wfile.write(body)
+
+            do_POST = do_GET
+
+            def log_message(self, *_: object) -> None:
+                return
+
+        servers.append(ThreadingHTTPServer(("127.0.0.1", 0), Same))
+        threading.Thread(target=servers[-1].serve_forever, daemon=True).start()
+        return f"http://127.0.0.1:{servers[-1].server_port}"
+
+    yield begin
+    for own in servers:
+        own.shutdown()
+        own.server_close()
+
+
+@pytest.mark.parametrize(("status", "body", "kind", "words"), [
+    (200, b"<html>Welcome to the harbour's network. Pay here.</html>", "text/html", "is no bench"), (302, b"", "text/html", ""), (200, b"[1, 2]", "application/json", "is no bench"),
+    (200, b"\xff" * 2000, "application/octet-stream", "is no bench"), (404, b'{"detail": "no such thing"}', "application/json", "no such thing"), (511, b"<html>log in</html>", "text/html", ""),
+])  # fmt: skip
+def test_a_network_with_a_page_of_its_own_is_one_sentence_and_is_asked_again(stick: Any, answering: Any, status: int, body: bytes, kind: str, words: str) -> None:
+    stick.bench = answering(status, body, kind)
+    stick.knock()
+    assert words in stick.shown.bench
+    assert stick.shown.bench.startswith(("What answers at", "The bench at"))
+    assert (stick.token, stick.secret, stick.begun) == ("", "", [])
+    stick.code("abz2y-k9m3q")
+    assert stick.shown.bench.startswith(("What answers at", "The bench does not take the code"))
+    assert stick.begun == []
+
+
+def test_of_two_benches_on_one_network_one_is_chosen_by_its_number_and_a_code_goes_to_that_one(stick: Any, program: ModuleType, answering: Any, monkeypatch: pytest.MonkeyPatch) -> None:
+    mine = answering(200, b'{"secret": "7-abc"}', "application/json")
+    other = answering(410, b'{"detail": "that code was used for another machine"}', "application/json")
+    monkeypatch.setattr(program, "find_benches", lambda seconds: [("Loft", mine), ("Quay", other)])
+    stick.find()
+    assert stick.shown.bench == "Benches: [1] Loft, [2] Quay. Press the number of yours."
+    stick.code("abz2y-k9m3q")
+    assert "no bench yet" in stick.shown.bench
+    for key in ("9", "0", "2"):
+        stick.press(key)
+    assert stick.bench == other
+    stick.code("abz2y-k9m3q")
+    assert stick.shown.bench == "The bench does not take the code abz2y-k9m3q: that code was used for another machine"
+    stick.bench, stick.asked_at = "", -100.0
+    stick.find()
+    stick.press("1")
+    stick.code("abz2y-k9m3q")
+    assert stick.begun == ["7-abc"]
 
 
 def test_the_code_to_scan_is_drawn_two_rows_a_line_with_its_margin(program: ModuleType) -> None:

@@ -308,7 +308,7 @@ def screen(shown, columns, rows):
     for number, line in enumerate(shown.qr if shows_code else [], 1):
         look, text = body[number]
         body[number] = (look, fitted(text, columns).ljust(columns) + line)
-    return [(look, fitted(line, wide)) for look, line in body + foot]
+    return [(look, UNSHOWN.sub("?", fitted(line, wide))) for look, line in body + foot]
 
 
 def key_lines(keys, columns):
@@ -331,6 +331,7 @@ def code_lines(rows):
     return ["".join({"00": "█", "01": "▀", "10": "▄", "11": " "}[a + b] for a, b in zip(padded[n], padded[n + 1], strict=False)) for n in range(0, len(padded), 2)]
 
 
+UNSHOWN = re.compile("[\x00-\x1f\x7f-\x9f]")  # a drive's model or a bench's name is whatever it says: none of it is an order to the console
 LOOKS = {"plain": "\x1b[0;37m", "title": "\x1b[0;30;47m", "strong": "\x1b[0;1;37m", "soft": "\x1b[0;37m", "keys": "\x1b[0;30;47m"}
 
 
