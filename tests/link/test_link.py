@@ -236,8 +236,7 @@ def test_a_clock_that_fell_back_is_a_reading_of_the_first_word(bench: Bench) -> 
     number, secret = bench.linked("screen=volume-stop", drive_kind="sata-ssd")
     bench.probe("flat-battery", secret)
     bench.until(number, lambda link: link["state"] == "linked")
-    tape = bench.call("GET", f"/api/tickets/{number}")["tape"]
-    clocks = [e["body"] for e in tape if e["body"].get("move") == "clock"]
+    clocks = bench.tape_until(number, lambda tape: [e["body"] for e in tape if e["body"].get("move") == "clock"])
     assert [(c["outcome"], c["found"]) for c in clocks] == [("reset-to-default", "reset")]
 
 

@@ -58,7 +58,7 @@ def test_read_mended_taken_back_and_the_probe_that_died_between(bench: Bench) ->
     bench.call("POST", f"/api/tickets/{number}/path/mend", json={"device": path["disk"], "plan": "loader", "by": "KT"})
     path = ended(bench, number)
     assert (path["boots"], path["mends"][0]["state"]) == (True, "done")
-    assert any("kept (order" in e["note"] for e in bench.call("GET", f"/api/tickets/{number}")["tape"])
+    assert bench.tape_until(number, lambda tape: any("kept (order" in e["note"] for e in tape))
     order = path["mends"][0]["order"]
     bench.call("POST", f"/api/tickets/{number}/path/take-back", json={"order": order, "by": "KT"})
     path = ended(bench, number)
