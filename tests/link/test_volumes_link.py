@@ -311,7 +311,7 @@ def _sectors(runs: list[tuple[int, int]]) -> list[int]:
     ([([[0, 9000]], False), ([[20000, 8]], False)], [False, False, False]),
     ([([[0, 9000]], True), ([[20000, 8]], False)], [False, True, False]),
     ([([[0, 9000]], True), ([], False), ([[20000, 8]], False)], [False, True, False, False]),  # what it says depends on what is on its way: asked again when all is there
-    ([([[0, 3], [9000, 2048 * 70]], True), ([[7000, 1]], True)], [False, True, False]),
+    ([([[0, 3], [9000, 2048 * 70]], True), ([[7000, 1]], True)], [False, True, True, False]),
 ], ids=["one-after-the-other", "early", "early-and-in-vain", "more-than-is-read-at-once"])  # fmt: skip
 def test_the_next_turn_is_asked_for_while_this_one_is_read_where_the_bench_allows_it(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, turns: Any, asked: list[bool]) -> None:
     wanted = _sectors([(first, count) for ranges, _ in turns for first, count in ranges])

@@ -305,6 +305,57 @@ def test_a_computer_that_cannot_build_says_what_it_lacks(monkeypatch: pytest.Mon
         build.expect_tools()
 
 
+NAMES = {"busybox-static": "busybox-static_1.35_amd64.deb", "kmod": "kmod_30_amd64.deb"}
+
+
+@pytest.mark.parametrize(("listed", "cut", "words"), [(2, False, ""), (1, False, "expected 2 packages of Debian's, got 1"), (2, True, "Could not resolve")])
+def test_packages_that_cannot_be_had_are_one_sentence_and_none_is_taken_that_was_cut_off(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, listed: int, cut: bool, words: str) -> None:
+    def run(*command: str, cwd: Path) -> bytes:
+        if "--print-uris" in command:
+            return "".join(f"'http://deb/{name}' {name} 1000 SHA256:0\n" for name in list(NAMES.values())[:listed]).encode()
+        for package in command[3:]:
+            (cwd / NAMES[package]).write_bytes(b"half" if cut else b"whole")
+            if cut:
+                raise build.NotBuildableError("stick: apt-get: Could not resolve 'deb.debian.org'")
+        return b""
+
+    monkeypatch.setattr(build, "run", run)
+    if not words:
+        assert [f.name for f in build._fetched(tmp_path, list(NAMES), lambda text: None)] == sorted(NAMES.values())
+        assert {f.read_bytes() for f in tmp_path.glob("*.deb")} == {b"whole"}
+        return
+    with pytest.raises(InputError, match=words):
+        build._fetched(tmp_path, list(NAMES), lambda text: None)
+    assert not list(tmp_path.glob("*.deb"))
+
+
+def a_device() -> tuple[str, str]:
+    """A block device of this machine that is mounted: its place and its name."""
+    for line in Path("/proc/mounts").read_text().splitlines():
+        place = Path(line.split()[0])
+        if line.startswith("/dev/") and place.is_block_device():
+            return str(place), place.resolve().name
+    pytest.skip("nothing is mounted here from a block device that can be seen")
+
+
+@pytest.mark.parametrize(("removable", "holder", "words"), [("0", "", "got a drive of this computer"), ("1", "dm-0", "that dm-0 stands on"), ("1", "", "is mounted")])
+def test_a_stick_that_something_uses_is_not_written_to(tmp_path: Path, removable: str, holder: str, words: str) -> None:
+    device, name = a_device()
+    own = tmp_path / "block" / name
+    (own / "holders").mkdir(parents=True)
+    (own / "removable").write_text(f"{removable}\n")
+    (own / "size").write_text("4194304\n")
+    if holder:
+        (own / "holders" / holder).touch()
+    with pytest.raises(InputError, match=words):
+        facts_of(device, tmp_path)
+
+
+def test_a_partition_is_no_stick(tmp_path: Path) -> None:
+    with pytest.raises(InputError, match="got a partition or something else"):
+        facts_of(a_device()[0], tmp_path)
+
+
 @pytest.mark.parametrize("shop", ["Gullhaven Repair Loft", "a.b\\c" * 30, "", "ö" * 80])
 def test_the_bench_announces_itself_by_a_name_that_dns_takes(shop: str) -> None:
     name = service_name(shop)

@@ -1781,14 +1781,14 @@ class Ahead:
 
 
 class Fetching:
-    """Sectors as the bench asks for them turn by turn. While the later half of a turn is read the bench is asked for the next one, where it says that it may be.
+    """Sectors as the bench asks for them turn by turn. While a turn is read the bench is asked for the next one, where it says that it may be.
 
     asked: called with bytes done and of, about once a second; says what the bench wants ("pause", "stop" or nothing)."""
 
     def __init__(self, link, order, worker, total, asked):
         self.link, self.order, self.worker, self.total, self.asked = link, order, worker, total, asked
         self.box = Outbox(link, order, worker.sector, keeps=False)
-        self.told, self.hangs, self.dead, self.done, self.of, self.left = time.monotonic(), 0, 0, 0, 0, 0
+        self.told, self.hangs, self.dead, self.done, self.of = time.monotonic(), 0, 0, 0, 0
 
     def end(self):
         self.worker.leave()
@@ -1812,11 +1812,8 @@ class Fetching:
                 ended = self.wanted()  # a turn without anything to read is one in which the bench may want a pause, too
                 if ended:
                     return ended
-            self.left, ahead = sum(count for _, count in pieces), None
-            half = self.left // 2
+            ahead = Ahead(lambda: self.ask(ahead=True)) if pieces and answer.get("ahead") is True else None
             while pieces:
-                if ahead is None and self.left <= half and answer.get("ahead") is True:
-                    ahead = Ahead(lambda: self.ask(ahead=True))
                 ended = self.read(pieces, answer.get("careful") is True)
                 if ended:
                     return ended
@@ -1844,7 +1841,6 @@ class Fetching:
         at, again = first, []
         for lba, state, code, _, data in self.worker.run(first, size, (end - first) // size):
             at = lba + size
-            self.left -= size
             if state == 0:
                 self.box.put(lba, data)
                 self.done += len(data)
@@ -1853,7 +1849,6 @@ class Fetching:
                 return "paused", "the drive dropped off the bus" if code in LEAVES else "[Errno %d] %s" % (code, os.strerror(code))  # that says nothing of its sectors
             elif careful and size > 1 and state == 1 and self.dead < MOST_DEAD:  # a place that never answers is not halved: gone on with, it would hang again
                 again = [(lba, size // 2), (lba + size // 2, size - size // 2)]
-                self.left += size
             else:
                 self.dead += careful and size == 1
                 self.hangs += state == 2

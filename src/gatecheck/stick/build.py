@@ -120,7 +120,12 @@ def _fetched(folder: Path, wanted: Sequence[str], say: Say) -> list[Path]:
         for old in folder.glob("*.deb"):
             if old.name not in names:
                 old.unlink()
-        run("apt-get", "download", "-qq", *missing, cwd=folder)
+        coming = folder / "coming"  # what is cut off on its way must not be taken for a package
+        shutil.rmtree(coming, ignore_errors=True)
+        coming.mkdir()
+        run("apt-get", "download", "-qq", *missing, cwd=coming)
+        for came in coming.glob("*.deb"):
+            came.rename(folder / came.name)
     return sorted(folder / name for name in names)
 
 

@@ -21,7 +21,7 @@ from gatecheck.rescuing import Item, Rescue, summary
 from gatecheck.server.volumes.parts import BAD, GONE, LEFT, READ, Ground, Marks, Parts, PartSectors
 
 Told = Callable[[str, int, int], None]
-_BATCH, _CAREFUL_BATCH = 128 << 20, 8 << 20
+_BATCH, _CAREFUL_BATCH = 64 << 20, 8 << 20
 """bytes asked for in one turn; of what did not read at once"""
 _TURN_SECONDS, _MOST_RUNS = 3.0, 4000
 _LARGEST_FILES = 1 << 50
