@@ -245,3 +245,37 @@ def test_a_code_typed_on_a_keyboard_of_another_country_links_it(keyboard: str, t
     finally:
         machine.stop()
         server.stop()
+
+
+@pytest.mark.lab_all
+def test_a_self_test_a_timed_read_and_a_copy_are_made_from_it(image: Path, wire: Wire, disks: list[Path], tmp_path: Path) -> None:
+    before = [sum_of(disk) for disk in disks]
+    server = _bench(tmp_path)
+    ticket = server.take_in("screen=no-boot-device", platform="pc", drive_kind="hdd", data="backed-up")
+    machine = StickMachine(tmp_path / "vm", "uefi", image, drives(disks), wire)
+    try:
+        machine.start()
+        _taken(server, machine, ticket)
+        _first_order_done(server, ticket)
+        ends = {}
+        for order in ({"order": "self-test", "device": "sda", "kind": "short"}, {"order": "scan", "device": "nvme0n1"}, {"order": "copy", "device": "nvme0n1"}):
+            server.call("POST", f"/api/tickets/{ticket}/orders", json={**order, "by": "KT"})
+            own: dict[str, Any] = {}
+            for _ in range(600):
+                own = server.call("GET", f"/api/tickets/{ticket}/link")["orders"][-1]
+                if own["state"] != "waiting":
+                    break
+                time.sleep(0.3)
+            ends[order["order"]] = (own["state"], own["detail"], own["id"])
+        assert {name: end[0] for name, end in ends.items()} == {"self-test": "done", "scan": "done", "copy": "done"}, ends
+        assert ends["copy"][1] == "All of the drive is copied and read back"
+        copied = next((tmp_path / "data").rglob(f"{ends['copy'][2]}.img"))
+        assert sum_of(copied) == before[1]
+        reads = server.call("GET", f"/api/tickets/{ticket}/surfaces")["reads"]
+        assert [r["state"] for r in reads] == ["done"] * 2, "what was copied was timed as well"
+        captures = server.call("GET", f"/api/tickets/{ticket}/captures")
+        assert "decoded" in [p["status"] for c in captures for d in c["devices"] for p in d["pages"] if p["path"].startswith("sda/") and "self-test" in p["path"]]
+    finally:
+        machine.stop()
+        server.stop()
+    assert [sum_of(disk) for disk in disks] == before
