@@ -78,4 +78,24 @@ def test_a_folder_that_says_it_is_endless_ends_in_a_finding() -> None:
     began = time.monotonic()
     found = {f.id for f in check(Memory(bytes(raw)), 0, SECTORS - 1).findings}
     assert "size-differs" in found
+    left = {n.path for n in opened(Memory(bytes(raw)), 0, SECTORS - 1).volume.nodes() if not n.is_folder}
+    assert left == {path for path in FILES if not path.startswith("etc/rules")}, "it takes nothing else away"
     assert time.monotonic() - began < 20, "not a measure: a guard against reading what is not there"
+
+
+@pytest.mark.parametrize("how", ["broken", "unread"])
+def test_a_block_of_a_folder_that_is_broken_or_unread_takes_only_itself_away(how: str) -> None:
+    files = {f"photos/boat house {n:04d}.jpg": b"x" for n in range(600)} | {"letter.txt": b"y"}
+    own = disk(ext_volume(files, sectors=SECTORS))
+    volume: Any = opened(own, 0, SECTORS - 1).volume
+    folder = volume.inode(volume.find("photos").id)
+    second = next(volume.mapped(folder)).block + 1
+    here = {e.name for e in volume._parsed(own.raw[second * BLOCK : (second + 1) * BLOCK], folder.number)}
+    assert 50 < len(here) < 500
+    raw = bytearray(own.raw)
+    if how == "broken":
+        struct.pack_into("<H", raw, second * BLOCK + 4, 3)
+    hurt: Any = Memory(bytes(raw), *([second * BLOCK // 512] if how == "unread" else []))
+    volume = opened(hurt, 0, SECTORS - 1).volume
+    assert {n.path for n in volume.nodes() if not n.is_folder} == {path for path in files if path.rpartition("/")[2] not in here}
+    assert volume.find("photos/boat house 0000.jpg") is not None

@@ -25,7 +25,7 @@ HAS_JOURNAL = 0x4
 FILETYPE, RECOVER, META_BG, WIDE, FLEX, ENCRYPT, INLINE_DATA, CASEFOLD = 0x2, 0x4, 0x10, 0x80, 0x200, 0x10000, 0x8000, 0x20000
 SPARSE_SUPER, CHECKSUMS, BIGALLOC, GDT_CSUM = 0x1, 0x400, 0x200, 0x10
 _EXTENT = 0xF30A
-_MOST_DEPTH, _MOST_FOLDER, _MOST_RUNS = 5, 1 << 30, 1 << 20
+_MOST_DEPTH, _MOST_FOLDER, _MOST_RUNS, _MOST_BROKEN = 5, 1 << 30, 1 << 20, 1024
 _DEEPEST = 255
 
 
@@ -362,23 +362,45 @@ class Ext:
 
     # --- folders
 
-    def entries(self, inode: Inode) -> Iterator[Entry]:
-        """Entries of a folder, in the order of its blocks. Raises DecodeError where a block is broken or was not read."""
-        if inode.size > _MOST_FOLDER:
-            raise DecodeError(f"folder inode {inode.number}", at=0, expected="at most 1 GiB", got=inode.size)
+    def entries(self, inode: Inode, *, tolerant: bool = False) -> Iterator[Entry]:
+        """Entries of a folder, in the order of its blocks. Raises DecodeError where a block is broken or was not read; `tolerant`: such a block takes only itself away, as long as
+        there are not very many."""
+        if inode.size > min(_MOST_FOLDER, self.super.blocks * self.block):
+            raise DecodeError(f"folder inode {inode.number}", at=0, expected="at most 1 GiB, and no more than its volume", got=inode.size)
         if inode.flags & INLINE:
             yield from self._parsed(inode.body[4:] + b"", inode.number)
             rest = self._inline_rest(inode)
             if rest:
                 yield from self._parsed(rest, inode.number)
             return
-        raw = b""
+        broken = 0
+        for at, raw, why in self._blocks(inode):
+            try:
+                if why:
+                    raise DecodeError(f"folder inode {inode.number}", at=at, expected="bytes that were read", got=why)
+                yield from self._parsed(raw, inode.number)
+            except DecodeError:
+                broken += 1
+                if not tolerant or broken > _MOST_BROKEN:
+                    raise
+
+    def _blocks(self, inode: Inode) -> Iterator[tuple[int, bytes, str]]:
+        """(byte of the folder, a block of it, why something of it is missing)."""
+        at, raw, why = 0, b"", ""
         for piece in self.pieces(inode):
-            if isinstance(piece, Hole):
-                raise DecodeError(f"folder inode {inode.number}", at=len(raw), expected="bytes that were read", got=piece.why)
-            raw += piece
-        for at in range(0, len(raw), self.block):
-            yield from self._parsed(raw[at : at + self.block], inode.number)
+            place, end = 0, piece.length if isinstance(piece, Hole) else len(piece)
+            while place < end:
+                take = min(end - place, self.block - len(raw))
+                if isinstance(piece, Hole):
+                    raw, why = raw + bytes(take), piece.why or "nothing"
+                else:
+                    raw += piece[place : place + take]
+                place += take
+                if len(raw) == self.block:
+                    yield at, raw, why
+                    at, raw, why = at + self.block, b"", ""
+        if raw:
+            yield at, raw, why
 
     def _parsed(self, raw: bytes, number: int) -> Iterator[Entry]:
         at = 0
@@ -406,7 +428,7 @@ class Ext:
         while waiting:
             number, path, depth = waiting.pop()
             try:
-                for entry in self.entries(self.inode(number)):
+                for entry in self.entries(self.inode(number), tolerant=True):
                     node = self._node(entry, f"{path}/{entry.name}" if path else entry.name)
                     if node is None:
                         continue
