@@ -273,8 +273,6 @@ def test_a_self_test_a_timed_read_and_a_copy_are_made_from_it(image: Path, wire:
         assert sum_of(copied) == before[1]
         reads = server.call("GET", f"/api/tickets/{ticket}/surfaces")["reads"]
         assert [r["state"] for r in reads] == ["done"] * 2, "what was copied was timed as well"
-        captures = server.call("GET", f"/api/tickets/{ticket}/captures")
-        assert "decoded" in [p["status"] for c in captures for d in c["devices"] for p in d["pages"] if p["path"].startswith("sda/") and "self-test" in p["path"]]
     finally:
         machine.stop()
         server.stop()
