@@ -99,3 +99,12 @@ def test_a_block_of_a_folder_that_is_broken_or_unread_takes_only_itself_away(how
     volume = opened(hurt, 0, SECTORS - 1).volume
     assert {n.path for n in volume.nodes() if not n.is_folder} == {path for path in files if path.rpartition("/")[2] not in here}
     assert volume.find("photos/boat house 0000.jpg") is not None
+
+
+def test_a_superblock_with_more_inodes_a_group_than_its_map_can_hold_is_none() -> None:
+    own = disk(ext_volume(FILES, sectors=SECTORS))
+    raw = bytearray(own.raw)
+    struct.pack_into("<I", raw, 1024 + 40, 906_752_000)
+    began = time.monotonic()
+    assert check(Memory(bytes(raw)), 0, SECTORS - 1).findings
+    assert time.monotonic() - began < 20, "not a measure: a guard against reading what is not there"

@@ -76,7 +76,7 @@ def read_super(raw: bytes) -> Super:
         blocks |= int.from_bytes(raw[0x150:0x154], "little") << 32
         free_blocks |= int.from_bytes(raw[0x158:0x15C], "little") << 32
     group_size = max(32, int.from_bytes(raw[0xFE:0x100], "little")) if incompat & WIDE else 32
-    if log > 6 or not per_group or clusters > 8 << (10 + log) or not inodes_per_group or not blocks or first_block >= blocks:
+    if log > 6 or not per_group or clusters > 8 << (10 + log) or not 0 < inodes_per_group <= 8 << (10 + log) or not blocks or first_block >= blocks:
         raise DecodeError("ext superblock sizes", at=24, expected="blocks of 1 to 64 KiB in groups", got=f"2^{10 + log & 63}, {per_group} a group, {blocks} in all")
     if inode_size < 128 or inode_size > 1024 << log or inode_size & (inode_size - 1) or group_size > 1024:
         raise DecodeError("ext superblock inodes", at=88, expected="a power of two from 128", got=inode_size)
