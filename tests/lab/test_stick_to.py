@@ -47,7 +47,7 @@ def by_serial(serial):
             pass
     return ""
 
-def tried(name, device, serial, slow=False):
+def tried(name, device, serial):
     def make(image, most):
         shutil.copy("stick.img", image)
         return os.path.getsize(image) >> 20

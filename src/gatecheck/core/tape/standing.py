@@ -10,17 +10,17 @@ from gatecheck.core.tape.entries import Entry, FactChange, PutBack, Reading, Und
 
 DEEDS = (Reading, PutBack)
 """entries that are something done or looked at; as a tuple, for a union is made anew at every question"""
-_BELONGING = frozenset((Reading, FactChange))
+_BELONGING = (Reading, FactChange)
 
 
 def standing(entries: Sequence[Entry]) -> list[bool]:
     """Which entries stand after all undos (an undo that was itself undone takes nothing back)."""
     stands = [True] * len(entries)
-    for index, undo in reversed([(index, entry) for index, entry in enumerate(entries) if type(entry) is Undo]):
+    for index, undo in reversed([(index, entry) for index, entry in enumerate(entries) if isinstance(entry, Undo)]):
         if stands[index]:
             stands[undo.entry] = False
     for index, entry in enumerate(entries):  # what followed from a step falls with it
-        if type(entry) in _BELONGING and entry.belongs is not None and not stands[entry.belongs]:  # type: ignore[union-attr]
+        if isinstance(entry, _BELONGING) and entry.belongs is not None and not stands[entry.belongs]:
             stands[index] = False
     return stands
 

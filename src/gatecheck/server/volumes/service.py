@@ -307,7 +307,8 @@ class Volumes:
                 raise StoreError(copying.problem)
         wants: Wants = self.desk.run("rescue", own.ground, own.first, own.last, str(kept.target(name)), [exactly(p) for p in note["only"]] or None, note["deleted"], ahead)
         job.stage, job.done, job.of = "files", wants.done, wants.of
-        kept.update(name, state=RUNS, files=wants.files, files_done=wants.files_done, size=wants.of, size_done=wants.done, blind=wants.blind, summary=dict(wants.summary))
+        if (looks.read(kept.note(name)) or note)["state"] in (RUNS, PAUSED):  # a turn that was asked for early may be worked out after the order has ended
+            kept.update(name, state=RUNS, files=wants.files, files_done=wants.files_done, size=wants.of, size_done=wants.done, blind=wants.blind, summary=dict(wants.summary))
         return wants
 
     def piece(self, ticket_id: int, order: Order, session_id: str, at: int, parts: Sequence[bytes] | None, length: int) -> None:
