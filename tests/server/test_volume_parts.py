@@ -4,14 +4,21 @@ from __future__ import annotations
 
 import itertools
 import random
+import threading
 from collections.abc import Callable
 from pathlib import Path
+from types import SimpleNamespace
 
 import pytest
 
 from gatecheck.practice.volumes import sound_volume
+from gatecheck.server.volumes import looks
 from gatecheck.server.volumes.desk import Desk
+from gatecheck.server.volumes.jobs import Job
 from gatecheck.server.volumes.parts import BAD, GONE, LEFT, READ, Ground, Marks, Parts, PartSectors
+from gatecheck.server.volumes.rescues import DONE, PAUSED, RUNS, STOPPED, Rescues
+from gatecheck.server.volumes.service import Volumes
+from gatecheck.server.volumes.tasks import Wants
 from gatecheck.store import StoreError
 
 
@@ -133,3 +140,21 @@ def test_a_check_whose_helper_dies_under_it_is_gone_on_with_and_given_up_the_sec
         assert len(deaths) == 3
     finally:
         desk.close()
+
+
+@pytest.mark.parametrize(("state", "then"), [(PAUSED, RUNS), (RUNS, RUNS), (STOPPED, STOPPED), (DONE, DONE)])
+def test_a_turn_that_is_worked_out_after_a_rescue_has_ended_does_not_bring_it_back_to_life(tmp_path: Path, state: str, then: str) -> None:
+    kept = Rescues(tmp_path)
+    kept.begin("7", source="sda", first=0, only=["Users"], deleted=False, is_all=False, by="KT", at="now")
+    own = Volumes.__new__(Volumes)
+    own._begins, own._copying = threading.Lock(), {}
+
+    class Late:
+        def run(self, *_: object) -> Wants:
+            kept.update("7", state=state)  # while it was worked out
+            return Wants(done=5, of=9, files_done=1, files=2)
+
+    own.desk = Late()  # type: ignore[assignment]
+    volume = SimpleNamespace(ground=None, first=0, last=9)
+    assert own._turn(1, volume, kept, "7", Job("rescue"), ahead=True).done == 5  # type: ignore[arg-type]
+    assert (looks.read(kept.note("7")) or {})["state"] == then
