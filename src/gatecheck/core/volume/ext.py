@@ -257,43 +257,48 @@ class Ext:
         """The block lists of ext2 and ext3: twelve direct, then one, two and three steps."""
         numbers = struct.unpack("<15I", inode.body)
         need, per = -(-inode.size // self.block), self.block // 4
-        run: list[int] = []
+        seen: set[int] = set()
 
-        def blocks() -> Iterator[int]:
-            yield from numbers[:12]
+        def lists() -> Iterator[tuple[int, Sequence[int]]]:
+            yield 0, numbers[:12]
+            first = 12
             for level, top in enumerate(numbers[12:], 1):
-                yield from self._below(top, level, per, inode.number)
+                yield from self._below(top, level, first, need, seen, inode.number)
+                first += per**level
 
-        for place, block in enumerate(blocks()):
-            if place >= need:
-                break
-            if block and run and run[1] + run[2] == block and run[0] + run[2] == place:
-                run[2] += 1
-            else:
-                if run:
-                    yield Mapped(*run)
-                run = [place, block, 1] if block else []
+        run: list[int] = []
+        for place, own in lists():
+            for block in own[: max(0, need - place)]:
+                if block and run and run[1] + run[2] == block and run[0] + run[2] == place:
+                    run[2] += 1
+                else:
+                    if run:
+                        yield Mapped(*run)
+                    run = [place, block, 1] if block else []
+                place += 1
         if run:
             yield Mapped(*run)
 
-    def _below(self, block: int, level: int, per: int, number: int) -> Iterator[int]:
-        if not block:
-            yield from (0 for _ in range(per**level))
+    def _below(self, block: int, level: int, first: int, need: int, seen: set[int], number: int) -> Iterator[tuple[int, Sequence[int]]]:
+        """(place in the file of the first, blocks) of the lists below this block, as far as the file needs them. `first`: the place that the first of them has."""
+        if not block or first >= need:
             return
-        if block >= self.super.blocks:
-            raise DecodeError(f"inode {number} blocks", at=0, expected=f"below {self.super.blocks}", got=block)
+        if block >= self.super.blocks or block in seen:
+            raise DecodeError(f"inode {number} blocks", at=0, expected=f"below {self.super.blocks}, once", got=block)
+        seen.add(block)
+        per = self.block // 4
         own = struct.unpack(f"<{per}I", self.bytes.read(block * self.block, self.block, f"inode {number} blocks"))
-        for child in own:
-            if level == 1:
-                yield child
-            else:
-                yield from self._below(child, level - 1, per, number)
+        if level == 1:
+            yield first, own
+            return
+        for place, child in enumerate(own):
+            yield from self._below(child, level - 1, first + place * per ** (level - 1), need, seen, number)
 
     def tree_blocks(self, inode: Inode) -> list[int]:
         """The blocks that only tell where others are."""
         found: list[int] = []
         if inode.flags & EXTENTS:
-            waiting = [inode.body]
+            waiting, seen = [inode.body], set[int]()
             while waiting and len(found) < _MOST_RUNS:
                 node = waiting.pop()
                 magic, entries, _, level = struct.unpack_from("<4H", node, 0)
@@ -302,7 +307,8 @@ class Ext:
                 for n in range(min(entries, (len(node) - 12) // 12)):
                     _, low, high = struct.unpack_from("<IIH", node, 12 + 12 * n)
                     child = high << 32 | low
-                    if 0 < child < self.super.blocks and child not in found:
+                    if 0 < child < self.super.blocks and child not in seen:
+                        seen.add(child)
                         found.append(child)
                         waiting.append(self.bytes.read(child * self.block, self.block, "extents"))
             return found

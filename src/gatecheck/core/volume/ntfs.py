@@ -10,6 +10,7 @@ import struct
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
+from itertools import islice
 
 import numpy as np
 
@@ -28,6 +29,8 @@ FIRST_USER = 24
 ROOM = 64
 """records read at once"""
 _MOST_LIST, _MOST_EXTRA, _MOST_DEPTH, _MOST_PIECES = 1 << 20, 4096, 255, 1 << 20
+_FEW = 20_000
+"""entries of a folder that are kept at hand"""
 _REPARSE = {0xA0000003: "junction", 0xA000000C: "link", 0x80000013: "deduplicated", 0x80000017: "compressed by the system", 0x9000001A: "kept elsewhere"}
 
 
@@ -87,6 +90,7 @@ class Ntfs:
         self._folders: dict[int, tuple[int, str]] | None = None
         self._deleted_folders: dict[int, tuple[int, str]] | None = None
         self.record = lru_cache(4096)(self._record)
+        self._few = lru_cache(16)(self._named)
 
     # --- records
 
@@ -459,17 +463,26 @@ class Ntfs:
             if not entry.is_last:
                 yield entry
 
+    def _listing(self, number: int) -> Iterator[tuple[str, int]]:
+        """(name in small letters, record) of a folder's entries. Raises DecodeError where one is broken, after those before it."""
+        for entry in self.index(self.record(number)):
+            yield rec.file_name(entry.key).name.lower(), entry.record
+
+    def _named(self, number: int) -> dict[str, int] | None:
+        """The same of a folder that has but so many; None of a larger one, and of one that is broken."""
+        try:
+            first = list(islice(self._listing(number), _FEW + 1))
+        except DecodeError:
+            return None
+        return dict(reversed(first)) if len(first) <= _FEW else None  # of two with one name the first
+
     def find(self, path: str) -> Node | None:
         """By path, whatever its case, through the folders' indexes; None where it is not there, or a folder on the way cannot be read."""
         number = ROOT
         for part in [p for p in path.replace("\\", "/").split("/") if p]:
             try:
-                found = None
-                for entry in self.index(self.record(number)):
-                    name = rec.file_name(entry.key)
-                    if name.name.lower() == part.lower():
-                        found = entry.record
-                        break
+                few = self._few(number)
+                found = few.get(part.lower()) if few is not None else next((record for name, record in self._listing(number) if name == part.lower()), None)
             except DecodeError:
                 return None
             if found is None:

@@ -33,24 +33,28 @@ def name_mark(raw: bytes, space: int) -> int:
     return told >> 3 << 2 | space
 
 
+def _words(units: NDArray[np.uint16]) -> NDArray[np.uint64]:
+    """Four letters in one number, from every letter on that has three behind it."""
+    return np.ndarray((max(0, len(units) - 3),), np.uint64, units, strides=(2,))
+
+
 def marks(units: NDArray[np.uint16], at: Ints, letters: Ints, space: Ints) -> Ints:
     """The same for names that stand in `units` from `at` on, shape (n,)."""
     found = np.empty(len(at), np.uint64)
     inside = at + (letters + 3 & ~3) <= len(units)
-    for shift in range(4):  # a word of four letters can be taken at every fourth place only
-        rows = np.flatnonzero(inside & (at & 3 == shift))
-        rows = rows[np.argsort(-letters[rows], kind="stable")]
-        words = units[shift : shift + (len(units) - shift & ~3)].view(np.uint64)
-        place, length = at[rows] >> 2, letters[rows]
-        falling, told = -length, length.astype(np.uint64)
-        for n in range(-(-int(length[0]) // 4) if len(rows) else 0):
-            live = int(np.searchsorted(falling, -4 * n, side="left"))  # longer names stand first
-            whole = int(np.searchsorted(falling, -4 * n - 4, side="right"))
-            word = words[place[:live] + n]
-            word[whole:] &= _PARTS[length[whole:live] - 4 * n]
-            told[:live] = (told[:live] ^ word) * np.uint64(_PRIME)
-            told[:live] ^= told[:live] >> np.uint64(32)
-        found[rows] = told
+    order = np.argsort((_LONGEST - letters).astype(np.uint8), kind="stable")
+    rows = order[inside[order]]
+    place, length, words = at[rows], letters[rows], _words(units)
+    falling, told = -length, length.astype(np.uint64)
+    for n in range(-(-int(length[0]) // 4) if len(rows) else 0):
+        live = int(np.searchsorted(falling, -4 * n, side="left"))  # longer names stand first
+        whole = int(np.searchsorted(falling, -4 * n - 4, side="right"))
+        word = words[place[:live] + 4 * n]
+        word[whole:] &= _PARTS[length[whole:live] - 4 * n]
+        word ^= told[:live]
+        word *= np.uint64(_PRIME)
+        np.bitwise_xor(word, word >> np.uint64(32), out=told[:live])
+    found[rows] = told
     for row in np.flatnonzero(~inside).tolist():  # at the very end of what was read
         found[row] = name_mark(units[at[row] : at[row] + letters[row]].tobytes(), 0) >> 2 << 3
     return (found >> np.uint64(3) << np.uint64(2)).astype(np.int64) | space
@@ -87,27 +91,26 @@ class _Walk:
         self.u16, self.u32, self.i64 = (self.flat.view(kind) for kind in ("<u2", "<u4", "<i8"))
         self.base = np.arange(self.n, dtype=np.int64) * size
         self.good = np.ones(self.n, bool)
-        self.names: list[tuple[Ints, Ints]] = []
+        self.names: list[tuple[Ints, Ints, Ints, Ints]] = []
         self.runs: list[tuple[Ints, Ints, Ints, Ints]] = []
 
     def head(self) -> Ints:
         """Fixups put back; place of the first attribute of each. What is not plain by its head is no good."""
-        base, half = self.base, self.base >> 1
-        fix, count = (self.u16[half + n].astype(np.int64) for n in (2, 3))
-        first, flags = (self.u16[half + n].astype(np.int64) for n in (10, 11))
-        used, allocated = (self.u32[(base >> 2) + n].astype(np.int64) for n in (6, 7))
+        u16, u32 = self.u16.reshape(self.n, -1), self.u32.reshape(self.n, -1)
+        fix, count, first, flags = (u16[:, n].astype(np.int64) for n in (2, 3, 10, 11))
+        used, allocated = u32[:, 6], u32[:, 7]
         strides = self.size // _STRIDE
         self.good = (
-            (self.u32[base >> 2] == 0x454C4946) & (count == strides + 1) & (fix & 1 == 0) & (fix + 2 * count <= _STRIDE - 2) & ((flags == rec.IN_USE) | (flags == rec.IN_USE | rec.IS_FOLDER))
-            & (self.i64[(base >> 3) + 4] == 0) & (used <= self.size) & (allocated <= self.size) & (first & 7 == 0) & (first >= 42) & (first <= self.size - 4)
+            (u32[:, 0] == 0x454C4946) & (count == strides + 1) & (fix & 1 == 0) & (fix + 2 * count <= _STRIDE - 2) & ((flags == rec.IN_USE) | (flags == rec.IN_USE | rec.IS_FOLDER))
+            & (self.i64.reshape(self.n, -1)[:, 4] == 0) & (used <= self.size) & (allocated <= self.size) & (first & 7 == 0) & (first >= 42) & (first <= self.size - 4)
         )  # fmt: skip
-        fix = np.where(self.good, fix, 0)
-        mark = self.u16[half + (fix >> 1)]
+        listed = (self.base + np.where(self.good, fix, 0)) >> 1
+        mark = self.u16[listed]
         for n in range(1, strides + 1):
-            end = half + (n * _STRIDE >> 1) - 1
-            self.good &= self.u16[end] == mark
-            self.u16[end] = self.u16[half + (fix >> 1) + n]
-        places: Ints = base + first
+            end = u16[:, (n * _STRIDE >> 1) - 1]
+            self.good &= end == mark
+            end[:] = self.u16[listed + n]
+        places: Ints = self.base + first
         return places
 
     def walk(self, at: Ints) -> None:
@@ -143,7 +146,7 @@ class _Walk:
         parent = self.i64[start >> 3] & _NUMBER
         wrong = (size < _SMALLEST + 2 * letters) | (parent == EXTEND)
         self.good[rows[wrong]] = False
-        self.names.append((rows[~wrong], start[~wrong]))
+        self.names.append((rows[~wrong], start[~wrong], letters[~wrong], parent[~wrong]))
 
     def _runs(self, rows: Ints, at: Ints, length: Ints, which: NDArray[np.bool_]) -> None:
         rows, at, length = rows[which], at[which], length[which]
@@ -161,10 +164,9 @@ def plain_records(raw: bytes, size: int, cluster: int, among: NDArray[np.bool_])
     first = own.head()
     own.good &= among
     own.walk(first)
-    name_row, start = _joined(own.names, 2)
+    name_row, start, letters, parent = _joined(own.names, 4)
     claim_row, lcn, count = _decoded(own, cluster)
-    letters, space = own.flat[start + 64].astype(np.int64), own.flat[start + 65].astype(np.int64)
-    parent, mark = own.i64[start >> 3] & _NUMBER, marks(own.u16, (start + _SMALLEST) >> 1, letters, space)
+    mark = marks(own.u16, (start + _SMALLEST) >> 1, letters, own.flat[start + 65].astype(np.int64))
     links = own.u16[(own.base >> 1) + 9]
     own.good &= np.bincount(name_row, minlength=own.n) == links
     twice = np.flatnonzero(np.bincount(name_row, minlength=own.n) > 1)
@@ -240,7 +242,8 @@ class _Folder:
 class Folders:
     """Indexes of many folders, taken in until there are enough of them, then walked together. `wrong`: folders that `ntfs_record` has to read."""
 
-    MOST = 16 << 20
+    MOST = 2 << 20
+    """bytes that are walked together: what stays near the processor"""
 
     def __init__(self, capitals: Sequence[int]) -> None:
         self.capitals = np.array(capitals, np.uint32)
@@ -341,20 +344,32 @@ class Folders:
 
     def _before(self, u16: NDArray[np.uint16], at: Ints, letters: Ints) -> NDArray[np.bool_]:
         """Shape (n - 1,): a name stands after one that it should stand before, by the volume's own capitals."""
-        found = np.zeros(max(0, len(at) - 1), bool)
-        step = 1 << 14
-        for low in range(0, len(found), step):
-            place, length = at[low : low + step + 1], letters[low : low + step + 1]
-            most = int(length.max())
-            columns = np.arange(most)
-            inside = columns < length[:, None]
-            names = np.where(inside, self.capitals[u16[np.where(inside, place[:, None] + columns, 0)]] + 1, 0)
-            one, other = names[:-1], names[1:]
-            differ = one != other
-            first = differ.argmax(axis=1) if most else np.zeros(len(one), np.int64)
-            rows = np.arange(len(one))
-            found[low : low + step] = differ.any(axis=1) & (other[rows, first] < one[rows, first]) if most else False
+        found = letters[1:] < letters[:-1]  # where the one begins with the other
+        live, words, n = np.arange(len(found)), _words(u16), 0
+        while len(live):
+            one, other = (self._four(words, at[rows] + n, letters[rows] - n) for rows in (live, live + 1))
+            unlike = np.flatnonzero(one != other)
+            one, other = self._raised(one[unlike]), self._raised(other[unlike])
+            apart = one != other
+            found[live[unlike[apart]]] = other[apart] < one[apart]
+            alike = np.ones(len(live), bool)
+            alike[unlike[apart]] = False
+            live, n = live[alike], n + 4
+            live = live[np.minimum(letters[live], letters[live + 1]) > n]
         return found
+
+    @staticmethod
+    def _four(words: NDArray[np.uint64], at: Ints, left: Ints) -> NDArray[np.uint64]:
+        """Four letters of names that have so many left, zeros behind their ends."""
+        word = words[np.minimum(at, len(words) - 1)]
+        ends = np.flatnonzero(left < 4)
+        word[ends] &= _PARTS[np.maximum(left[ends], 0)]
+        return word
+
+    def _raised(self, word: NDArray[np.uint64]) -> NDArray[np.uint64]:
+        """Four letters as capitals, the first of them weighing most."""
+        letters = [self.capitals[(word >> np.uint64(16 * n) & np.uint64(0xFFFF)).astype(np.intp)].astype(np.uint64) for n in range(4)]
+        return letters[0] << np.uint64(48) | letters[1] << np.uint64(32) | letters[2] << np.uint64(16) | letters[3]
 
 
 def _restored(flat: NDArray[np.uint8], at: Ints, size: int, magic: int) -> NDArray[np.bool_]:
