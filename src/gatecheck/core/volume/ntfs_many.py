@@ -17,7 +17,7 @@ from gatecheck.core.volume.ntfs import EXTEND, ROOT
 
 Ints = NDArray[np.int64]
 _STRIDE, _SMALLEST, _WIDEST = 512, 66, 6
-_NUMBER = np.int64((1 << 48) - 1)
+_NUMBER, _LOW = np.int64((1 << 48) - 1), np.int64((1 << 32) - 1)
 _PRIME, _MASK = 0x9E3779B97F4A7C15, (1 << 64) - 1
 _LONGEST = 255
 _EMPTY = np.zeros(0, np.int64)
@@ -125,12 +125,15 @@ class _Walk:
                 ends = (room[late] >= 4) & (self.u32[np.minimum(at[late], len(self.flat) - 4) >> 2] == rec.END)
                 self.good[rows[late[~ends]]] = False
                 rows, at, room = rows[fits], at[fits], room[fits]
-            kind = self.u32[at >> 2].astype(np.int64)
+            head = self.i64[at >> 3]
+            kind = head & _LOW
             open_ = kind != rec.END
-            rows, at, room, kind = rows[open_], at[open_], room[open_], kind[open_]
-            length, foreign = self.u32[(at >> 2) + 1].astype(np.int64), self.flat[at + 8] != 0
+            if not open_.all():
+                rows, at, room, kind, head = rows[open_], at[open_], room[open_], kind[open_], head[open_]
+            length, foreign = head >> 32 & _LOW, self.flat[at + 8] != 0
             sound = (length >= 24) & (length & 7 == 0) & (length <= room) & (kind >= 0x10) & (kind <= 0x1000) & (kind != rec.LIST) & (~foreign | (length >= 64))
-            size, value = self.u32[np.minimum((at >> 2) + 4, len(self.u32) - 1)].astype(np.int64), self.u16[np.minimum((at >> 1) + 10, len(self.u16) - 1)].astype(np.int64)
+            told = self.i64[np.minimum((at >> 3) + 2, len(self.i64) - 1)]
+            size, value = told & _LOW, told >> 32 & 0xFFFF
             sound &= foreign | (value + size <= length)
             is_name = ~foreign & (kind == rec.NAME)
             sound &= ~is_name | ((size >= _SMALLEST) & (value & 7 == 0))
