@@ -10,14 +10,14 @@ from gatecheck.core.belief.model import Model
 from gatecheck.core.tape.entries import Reading
 from gatecheck.core.tape.fold import TicketState, fold
 from gatecheck.core.tape.parse import parse_entries, parse_facts
-from gatecheck.core.tape.standing import merge_facts, standing, weighed
+from gatecheck.core.tape.standing import deeds_of, merge_facts, standing, weighed
 from tapes import LAPTOP, readings
 
 
 def counted(model: Model, entries: list[dict[str, Any]]) -> list[int]:
     """Places of the readings that weigh on the belief."""
     tape = parse_entries(entries, model.knowledge)
-    return [i for i, c in enumerate(weighed(tape, standing(tape), model)) if c and isinstance(tape[i], Reading)]
+    return [i for i, c in enumerate(weighed(deeds_of(tape, standing(tape)), standing(tape), model)) if c and isinstance(tape[i], Reading)]
 
 
 def folded(model: Model, entries: list[dict[str, Any]], facts: dict[str, Any] | None = None) -> TicketState:

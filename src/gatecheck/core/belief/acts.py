@@ -48,10 +48,11 @@ class Transition(Struct, frozen=True):
         there = np.bincount(places, (belief[self.moved_src] * self.moved[:4]).ravel(), minlength=4 * n)
         return np.asarray(belief * self.stay[:4] + there.reshape(4, n))
 
-    def apply(self, belief: Floats, outcome: int) -> Floats:
-        """Belief after that outcome, not normalised, shape (n,)."""
-        after: Floats = belief * self.stay[outcome]
-        after += np.bincount(self.moved_dst, belief.take(self.moved_src) * self.moved[outcome], minlength=len(belief))
+    def apply(self, belief: Floats, outcome: int, into: Floats | None = None) -> Floats:
+        """Belief after that outcome, not normalised, shape (n,); written there where a place is given, which may be that of the belief itself."""
+        gone = belief.take(self.moved_src) * self.moved[outcome]
+        after: Floats = np.multiply(belief, self.stay[outcome], out=into)
+        np.add.at(after, self.moved_dst, gone)
         return after
 
 

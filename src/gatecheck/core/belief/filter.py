@@ -33,6 +33,8 @@ class Particles:
         self.weight = prior
         self.stash: dict[int, Ints] = {}
         self.moves = 0
+        self.into: Floats | None = None
+        """where the next weights may be written, shape (n,), those of now or not: who keeps them gives another place each time"""
 
     @property
     def belief(self) -> Floats:
@@ -42,7 +44,7 @@ class Particles:
 
     def apply(self, transition: Transition, outcome: int) -> None:
         """Move along the fix's edges for a plain outcome; only while no trial has to be remembered."""
-        self._set(transition.apply(self.weight, outcome))
+        self._set(transition.apply(self.weight, outcome, self.into))
 
     def act(self, transition: Transition, outcome: Floats) -> None:
         """Move along the fix's edges; `outcome` is the weight of each edge, shape (e,)."""
@@ -82,7 +84,7 @@ class Particles:
             if check is not None and check.says_nothing_when and fact_test(check.says_nothing_when, facts):
                 return
             likelihood = np.sum([w * model.look(move, o, docked) for o, w in weights.items()], axis=0) if is_soft else model.look(move, first, docked)
-            self._set(self.weight * (likelihood if not self.stash else likelihood[self.now]))
+            self._set(self.weight * likelihood[self.now] if self.stash else np.multiply(self.weight, likelihood, out=self.into))
             return
         transition, outcomes = model.act(move, {move: how} if how else {}), model.knowledge.fixes[move].outcomes
         not_done = weights.get("could-not", 0.0)
@@ -100,7 +102,9 @@ class Particles:
     def _set(self, weight: Floats) -> None:
         """Weights are kept up to a factor; they are brought back to one before they run out of digits."""
         self.moves += 1
-        self.weight = weight / weight.sum() if self.moves % _RESCALE_EVERY == 0 else weight
+        self.weight = weight
+        if self.moves % _RESCALE_EVERY == 0:
+            weight /= weight.sum()
 
 
 def _share_unmoved(transition: Transition) -> Floats:

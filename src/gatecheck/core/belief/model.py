@@ -93,6 +93,7 @@ class Model(Struct, frozen=True):
     _priors: dict[tuple[float, ...], Floats] = field(default_factory=dict)
     _having: dict[tuple[str, ...], Floats] = field(default_factory=dict)
     _kept: dict[Hashable, Any] = field(default_factory=dict)
+    _looks: dict[tuple[str, str, bool], Floats] = field(default_factory=dict)
 
     def prior(self, facts: Facts) -> Floats:
         """P(h) for a machine with these facts, shape (n,), sums to one."""
@@ -172,6 +173,8 @@ class Model(Struct, frozen=True):
 
     def look(self, check: str, outcome: str, docked: bool = False) -> Floats:
         """P(outcome | h), shape (n,)."""
-        table = self.sight.docked if docked else self.sight.looks
-        row: Floats = table[check][self.knowledge.move(check).outcomes.index(outcome)]
+        row = self._looks.get((check, outcome, docked))
+        if row is None:
+            table = self.sight.docked if docked else self.sight.looks
+            row = self._looks[check, outcome, docked] = table[check][self.knowledge.move(check).outcomes.index(outcome)]
         return row

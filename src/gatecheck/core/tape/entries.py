@@ -14,6 +14,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from typing import final
 
 from msgspec import Struct
 
@@ -24,6 +25,7 @@ DIRECT_SHARE = 0.6
 """a soft reading names an outcome when that outcome holds at least this share of its weights"""
 
 
+@final
 @dataclass(frozen=True, slots=True)
 class Reading:
     """A check or fix with what it showed. `weights` are over the move's outcomes and sum to one."""
@@ -49,6 +51,7 @@ class Reading:
         return len(self.weights) > 1
 
 
+@final
 class PutBack(Struct, frozen=True):
     fix: str
 

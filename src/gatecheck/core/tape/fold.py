@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator, Mapping, Sequence
-from typing import TypedDict
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
+from functools import partial
+from typing import TypedDict, overload
 
 import numpy as np
 from msgspec import Struct
@@ -15,7 +16,7 @@ from gatecheck.core.belief.model import AGAIN, Model
 from gatecheck.core.belief.space import Floats
 from gatecheck.core.errors import TapeError
 from gatecheck.core.tape.entries import Changed, Entry, Override, Proven, PutBack, Reading, Signed, Started, StepDone, is_done
-from gatecheck.core.tape.standing import DEEDS, fact_places, merge_facts, standing, weighed
+from gatecheck.core.tape.standing import Deeds, deeds_of, fact_places, merge_facts, standing, weighed
 
 
 class Step(Struct, frozen=True):
@@ -25,6 +26,30 @@ class Step(Struct, frozen=True):
     reading: Reading | PutBack
     before: Floats
     after: Floats
+
+
+class Steps(Sequence[Step]):
+    """The entries that moved the belief, in order: worked out when somebody first asks what one of them did, for a long tape has as many beliefs."""
+
+    def __init__(self, make: Callable[[], list[Step]]) -> None:
+        self._make: Callable[[], list[Step]] | None = make
+        self._made: list[Step] = []
+
+    @property
+    def _all(self) -> list[Step]:
+        if self._make is not None:
+            self._made, self._make = self._make(), None
+        return self._made
+
+    def __len__(self) -> int:
+        return len(self._all)
+
+    @overload
+    def __getitem__(self, place: int) -> Step: ...
+    @overload
+    def __getitem__(self, place: slice) -> list[Step]: ...
+    def __getitem__(self, place: int | slice) -> Step | list[Step]:
+        return self._all[place]
 
 
 class Trial(Struct, frozen=True):
@@ -67,7 +92,7 @@ class TicketState(Struct, frozen=True):
     """visibility table -> probability that the thing can be reached"""
     applicable: frozenset[str]
     """moves that the facts do not rule out"""
-    steps: tuple[Step, ...]
+    steps: Steps
     readings: tuple[tuple[int, Reading], ...]
     """every standing reading with its place, in order"""
     latest: Mapping[str, tuple[int, Reading]]
@@ -108,15 +133,16 @@ def fold(model: Model, facts: Facts, entries: Sequence[Entry]) -> TicketState:
     """Fold a tape. Raises TapeError where a put-back has no trial before it."""
     stands = standing(entries)
     own = [(index, entry) for index, entry in enumerate(entries) if stands[index]]
-    deeds = [(index, entry) for index, entry in own if isinstance(entry, DEEDS)]
-    counts = weighed(entries, stands, model)
+    deeds = deeds_of(entries, stands)
+    counts = weighed(deeds, stands, model)
     merged = merge_facts(facts, entries, stands)
     trials, back_of = _trials(model, own, counts)
     tries = _tried(model, deeds)
-    readings = tuple((i, e) for i, e in deeds if isinstance(e, Reading))
-    latest = {reading.move: (index, reading) for index, reading in readings}
+    readings = tuple([(i, e) for i, e in deeds if type(e) is Reading])
+    latest = {own[1].move: own for own in readings}
     cases = cases_of(model, latest, merged)
-    steps, belief = _filter(model, merged, [d for d in deeds if counts[d[0]]], back_of, _how_then(readings, cases, tries.seconds), _on_dock(model, deeds))
+    read = partial(_weighed_in_turn, facts=merged, deeds=[d for d in deeds if counts[d[0]]], back_of=back_of, how=_how_then(readings, cases, tries.seconds), docked=_on_dock(model, deeds))
+    belief = _believed(Particles(model, model.prior(merged)), read)
     current, confirmed = _current(model, deeds)
     visit, is_open = _whereabouts(model, readings)
     booted = _booted(readings)
@@ -128,11 +154,11 @@ def fold(model: Model, facts: Facts, entries: Sequence[Entry]) -> TicketState:
         belief=belief,
         **_sums(model, belief),
         applicable=model.applicable(merged),
-        steps=tuple(steps),
+        steps=Steps(lambda: _steps(Particles(model, model.prior(merged)), read)),
         readings=readings,
         latest=latest,
         trials=trials,
-        overrides=frozenset((e.interlock, e.move) for _, e in own if isinstance(e, Override)),
+        overrides=frozenset([(e.interlock, e.move) for _, e in own if type(e) is Override]),
         confirmed=confirmed,
         current=current,
         tried=tries.tried,
@@ -143,7 +169,7 @@ def fold(model: Model, facts: Facts, entries: Sequence[Entry]) -> TicketState:
         booted=booted,
         running=_running(own),
         signed=_signed(own),
-        proven=next((e.faults for _, e in reversed(own) if isinstance(e, Proven)), None),
+        proven=next((e.faults for _, e in reversed(own) if type(e) is Proven), None),
     )  # fmt: skip
 
 
@@ -193,17 +219,14 @@ def _booted(readings: Sequence[tuple[int, Reading]]) -> int | None:
 
 Standing = Sequence[tuple[int, Entry]]
 """the entries that stand, each with its place on the tape"""
-Deeds = Sequence[tuple[int, Reading | PutBack]]
 
 
 def _running(own: Standing) -> int | None:
-    if not any(isinstance(entry, Started) for _, entry in own):
-        return None
     running: dict[str, int] = {}
     for index, entry in own:
-        if isinstance(entry, Started):
+        if type(entry) is Started:
             running[entry.move] = index
-        elif running and isinstance(entry, Reading):
+        elif running and type(entry) is Reading:
             running.pop(entry.move, None)
             if entry.move == "power-down" and entry.outcome == "off":
                 running.clear()
@@ -216,7 +239,7 @@ TRIAGE = "triage"
 
 def _signed(own: Standing) -> int | None:
     for place in range(len(own) - 1, -1, -1):
-        if isinstance(own[place][1], Signed):
+        if type(own[place][1]) is Signed:
             return None if any(_overturns(entry) for _, entry in own[place:]) else own[place][0]
     return None
 
@@ -227,16 +250,16 @@ _BESIDE_THE_CALL = (("live-start", "runs"), ("clock", "right"))
 
 def _overturns(entry: Entry) -> bool:
     """A step that went wrong, or a reading that is none of the job's own and does not say that it starts."""
-    if isinstance(entry, StepDone):
+    if type(entry) is StepDone:
         return entry.leads == TRIAGE
-    if not isinstance(entry, Reading) or entry.belongs is not None or entry.outcome == "boots":
+    if type(entry) is not Reading or entry.belongs is not None or entry.outcome == "boots":
         return False
     return (entry.move, entry.outcome) not in _BESIDE_THE_CALL
 
 
 def _trials(model: Model, own: Standing, counts: Sequence[bool]) -> tuple[tuple[Trial, ...], dict[int, int]]:
     """All trials, and for every put-back of a reading the entry it takes back."""
-    fixes = model.knowledge.fixes
+    fixes, acts = model.knowledge.fixes, model.deeds.acts
     open_at: dict[str, list[int]] = {}
     back_of: dict[int, int] = {}
     pending: dict[str, tuple[int, Changed]] = {}
@@ -244,10 +267,12 @@ def _trials(model: Model, own: Standing, counts: Sequence[bool]) -> tuple[tuple[
     for index, entry in own:
         if not counts[index]:
             continue
-        if isinstance(entry, Changed):
+        if type(entry) is Changed:
             pending[entry.fix] = (index, entry)
             trials[index] = Trial(index, entry.fix, None, True, False, before=entry.before, after=entry.after, walk=entry.walk)
-        elif isinstance(entry, Reading) and entry.move in model.deeds.acts:
+        elif type(entry) is Reading:
+            if entry.move not in acts:
+                continue
             started = pending.pop(entry.move, None)
             if started:
                 del trials[started[0]]
@@ -260,7 +285,7 @@ def _trials(model: Model, own: Standing, counts: Sequence[bool]) -> tuple[tuple[
                     index, entry.move, entry.outcome, True, entry.outcome == "no-change",
                     before=entry.before or change.before, after=entry.after or change.after, walk=change.walk,
                 )  # fmt: skip
-        elif isinstance(entry, PutBack):
+        elif type(entry) is PutBack:
             if entry.fix in pending:
                 place = pending.pop(entry.fix)[0]
             elif open_at.get(entry.fix):
@@ -298,7 +323,7 @@ def _current(model: Model, deeds: Deeds) -> tuple[frozenset[str], frozenset[str]
     showed: dict[str, str | None] = {}
     confirmed: set[str] = set()
     for _, entry in deeds:
-        if isinstance(entry, PutBack):
+        if type(entry) is PutBack:
             current -= model.deeds.affects.get(entry.fix, _NONE)
             continue
         move = entry.move
@@ -320,20 +345,25 @@ _NONE: frozenset[str] = frozenset()
 def _on_dock(model: Model, deeds: Deeds) -> frozenset[int]:
     """Places of looks that can only have been made on a dock: the drive was seen there, and in its own machine it is absent. What says that it could
     not be read says nothing of where it lay."""
-    if not any(isinstance(entry, Reading) and entry.move == "seen-dock" for _, entry in deeds):
+    start = next((n for n, (_, entry) in enumerate(deeds) if type(entry) is Reading and entry.move in _SEEN), len(deeds))
+    if not any(type(entry) is Reading and entry.move == "seen-dock" for _, entry in deeds[start:]):
         return frozenset()
     shown: dict[str, str | None] = {}
     docked: set[int] = set()
-    for index, entry in deeds:
-        if isinstance(entry, Reading) and entry.move in model.sight.looks:
+    away = False
+    looks, affects, on_dock, checks = model.sight.looks, model.deeds.affects, model.sight.docked, model.knowledge.checks
+    for index, entry in deeds[start:]:
+        if type(entry) is Reading and entry.move in looks:
             if entry.move in _SEEN:
                 shown[entry.move] = entry.outcome
-            away = shown.get("seen-dock") == "right" and shown.get("seen-live", shown.get("seen-setup")) == "absent"
-            if away and entry.move in model.sight.docked and entry.outcome not in model.knowledge.checks[entry.move].table.hidden_row:
+                away = shown.get("seen-dock") == "right" and shown.get("seen-live", shown.get("seen-setup")) == "absent"
+            if away and entry.move in on_dock and entry.outcome not in checks[entry.move].table.hidden_row:
                 docked.add(index)
-        elif shown and (isinstance(entry, PutBack) or is_done(entry)):
-            gone = model.deeds.affects.get(entry.fix, _NONE) if isinstance(entry, PutBack) else model.voided(entry.move, entry.outcome)
-            shown = {check: outcome for check, outcome in shown.items() if check not in gone}
+        elif shown and (type(entry) is PutBack or is_done(entry)):
+            gone = affects.get(entry.fix, _NONE) if type(entry) is PutBack else model.voided(entry.move, entry.outcome)
+            if not gone.isdisjoint(shown):
+                shown = {check: outcome for check, outcome in shown.items() if check not in gone}
+                away = shown.get("seen-dock") == "right" and shown.get("seen-live", shown.get("seen-setup")) == "absent"
     return frozenset(docked)
 
 
@@ -363,18 +393,19 @@ def _tried(model: Model, deeds: Deeds) -> Tries:
     failed: dict[str, int] = {}
     once: set[str] = set()
     seconds: set[int] = set()
+    checks, fixes = model.knowledge.checks, model.knowledge.fixes
     for index, entry in deeds:
-        if isinstance(entry, PutBack):
+        if type(entry) is PutBack:
             back.add(entry.fix)  # known not to help as things are: it stays tried until another fix changes something
             continue
-        if back and entry.move in model.knowledge.checks:
-            again = {f for f in back if entry.move in (model.knowledge.fixes[f].look_first or _ANEW) and tries[f] < _MOST_TRIES}
+        if back and entry.move in checks:
+            again = {f for f in back if entry.move in (fixes[f].look_first or _ANEW) and tries[f] < _MOST_TRIES}
             tried -= again
             back -= again
-        if entry.move in model.knowledge.fixes:
+        if entry.move in fixes:
             tries[entry.move] = tries.get(entry.move, 0) + is_done(entry)
             if entry.move in ("replace-drive", "reinstall") and is_done(entry):
-                tried = {f for f in tried if not (model.knowledge.fixes[f].writes or f in ("reseat", "swap-cable"))}
+                tried = {f for f in tried if not (fixes[f].writes or f in ("reseat", "swap-cable"))}
                 once &= tried
             if entry.outcome in ("now-seen", "other-screen"):
                 tried -= back
@@ -416,13 +447,13 @@ def came_in_with(model: Model, facts: Facts, entries: Sequence[Entry]) -> Floats
     """
     stands = standing(entries)
     own = [(index, entry) for index, entry in enumerate(entries) if stands[index]]
-    deeds = [(index, entry) for index, entry in own if isinstance(entry, DEEDS)]
-    counts = weighed(entries, stands, model)
+    deeds = deeds_of(entries, stands)
+    counts = weighed(deeds, stands, model)
     merged = merge_facts(facts, entries, stands)
     _, back_of = _trials(model, own, counts)
     particles = Particles(model, model.prior(merged))
     particles.remember(-1)
-    readings = [(i, e) for i, e in deeds if isinstance(e, Reading)]
+    readings = [(i, e) for i, e in deeds if type(e) is Reading]
     cases = cases_of(model, {e.move: (i, e) for i, e in readings}, merged)
     how, docked = _how_then(readings, cases, _tried(model, deeds).seconds), _on_dock(model, deeds)
     for _ in _weighed_in_turn(particles, merged, [d for d in deeds if counts[d[0]]], back_of, how, docked):
@@ -437,24 +468,35 @@ def _weighed_in_turn(
     """Read one deed after the other; each is given as soon as it has weighed."""
     wanted_later = set(back_of.values())
     for index, entry in deeds:
-        if isinstance(entry, Reading):
+        if type(entry) is Reading:
             if index in wanted_later:
                 particles.remember(index)
             particles.weigh(facts, entry.move, entry.weights, how.get(index, ()), index in docked)
-        elif index in back_of:
+        elif type(entry) is PutBack and index in back_of:
             particles.put_back(back_of[index], particles.model.deeds.acts[entry.fix])
         else:
             continue
         yield index, entry
 
 
-def _filter(
-    model: Model, facts: Facts, deeds: Deeds, back_of: Mapping[int, int], how: Mapping[int, tuple[str, ...]], docked: Collection[int]
-) -> tuple[list[Step], Floats]:
-    particles = Particles(model, model.prior(facts))
-    steps: list[Step] = []
+Read = Callable[[Particles], Iterable[tuple[int, Reading | PutBack]]]
+
+
+def _believed(particles: Particles, read: Read) -> Floats:
+    """The belief after the whole tape, shape (n,), sums to one."""
+    particles.into = np.empty_like(particles.weight)
+    for _ in read(particles):
+        pass
     belief = particles.belief
-    for index, entry in _weighed_in_turn(particles, facts, deeds, back_of, how, docked):
-        before, belief = belief, particles.belief
-        steps.append(Step(index, entry, before, belief))
-    return steps, belief / belief.sum()
+    return np.asarray(belief / belief.sum())
+
+
+def _steps(particles: Particles, read: Read) -> list[Step]:
+    """Every entry that weighed, with the belief before and after it."""
+    steps: list[Step] = []
+    before = particles.belief
+    for index, entry in read(particles):
+        after = particles.belief
+        steps.append(Step(index, entry, before, after))
+        before = after
+    return steps

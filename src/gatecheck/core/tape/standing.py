@@ -8,24 +8,29 @@ from gatecheck.core.belief.facts import Facts, FactValue
 from gatecheck.core.belief.model import Model
 from gatecheck.core.tape.entries import Entry, FactChange, PutBack, Reading, Undo, is_done
 
-DEEDS = (Reading, PutBack)
-"""entries that are something done or looked at; as a tuple, for a union is made anew at every question"""
-_BELONGING = (Reading, FactChange)
+Deeds = Sequence[tuple[int, Reading | PutBack]]
+"""entries that are something done or looked at, each with its place"""
+_NONE: frozenset[str] = frozenset()
+
+
+def deeds_of(entries: Sequence[Entry], stands: Sequence[bool]) -> list[tuple[int, Reading | PutBack]]:
+    """Those that stand. (Here and below an entry is asked for its type itself: `isinstance` takes several times as long, and a tape is gone through a dozen times.)"""
+    return [(index, entry) for index, entry in enumerate(entries) if (type(entry) is Reading or type(entry) is PutBack) and stands[index]]
 
 
 def standing(entries: Sequence[Entry]) -> list[bool]:
     """Which entries stand after all undos (an undo that was itself undone takes nothing back)."""
     stands = [True] * len(entries)
-    for index, undo in reversed([(index, entry) for index, entry in enumerate(entries) if isinstance(entry, Undo)]):
+    for index, undo in reversed([(index, entry) for index, entry in enumerate(entries) if type(entry) is Undo]):
         if stands[index]:
             stands[undo.entry] = False
     for index, entry in enumerate(entries):  # what followed from a step falls with it
-        if isinstance(entry, _BELONGING) and entry.belongs is not None and not stands[entry.belongs]:
+        if (type(entry) is Reading or type(entry) is FactChange) and entry.belongs is not None and not stands[entry.belongs]:
             stands[index] = False
     return stands
 
 
-def weighed(entries: Sequence[Entry], stands: Sequence[bool], model: Model) -> list[bool]:
+def weighed(deeds: Deeds, stands: Sequence[bool], model: Model) -> list[bool]:
     """Which readings weigh on the belief: the same check repeated with nothing changed in between counts once.
 
     The later reading of such a pair is the one that counts, so a correction replaces what was mistyped. A fix repeated
@@ -33,11 +38,11 @@ def weighed(entries: Sequence[Entry], stands: Sequence[bool], model: Model) -> l
     """
     counts = list(stands)
     looks, acts = model.sight.looks, model.deeds.acts
-    deeds = [(index, entry) for index, entry in enumerate(entries) if stands[index] and isinstance(entry, DEEDS)]
+    affects = model.deeds.affects
     again: set[str] = set()
     for index, entry in reversed(deeds):
-        if isinstance(entry, PutBack):
-            again -= model.deeds.affects.get(entry.fix, frozenset())
+        if type(entry) is PutBack:
+            again -= affects.get(entry.fix, _NONE)
         elif entry.move in looks:
             if entry.move in again:
                 counts[index] = False
@@ -46,10 +51,10 @@ def weighed(entries: Sequence[Entry], stands: Sequence[bool], model: Model) -> l
             again -= model.voided(entry.move, entry.outcome)
     last: Reading | None = None
     for index, entry in deeds:
-        if isinstance(entry, PutBack):
+        if type(entry) is PutBack:
             last = None
         elif entry.move in acts:
-            if last == entry:
+            if last is not None and last.move == entry.move and last == entry:
                 counts[index] = False
             last = entry
         elif last is not None and model.may_help_again(last.move):
@@ -59,16 +64,17 @@ def weighed(entries: Sequence[Entry], stands: Sequence[bool], model: Model) -> l
 
 def fact_places(entries: Sequence[Entry], stands: Sequence[bool]) -> dict[str, int]:
     """Fact -> the entry that said it last; those that the ticket came with are not among them."""
-    return {name: index for index, entry in enumerate(entries) if stands[index] and isinstance(entry, FactChange) for name in entry.facts}
+    return {name: index for index, entry in enumerate(entries) if type(entry) is FactChange and stands[index] for name in entry.facts}
 
 
 def merge_facts(facts: Facts, entries: Sequence[Entry], stands: Sequence[bool]) -> dict[str, FactValue]:
     """The ticket's facts after every standing fact entry and every complete copy."""
     merged = dict(facts)
     for entry, stand in zip(entries, stands, strict=True):
-        if stand and isinstance(entry, FactChange):
-            merged.update(entry.facts)
-        elif stand and isinstance(entry, Reading) and entry.move == "copy-data" and entry.outcome == "complete":
+        if type(entry) is FactChange:
+            if stand:
+                merged.update(entry.facts)
+        elif stand and type(entry) is Reading and entry.move == "copy-data" and entry.outcome == "complete":
             merged["data"] = "backed-up"
     if merged.get("mains") is None and merged.get("form") in ("desktop", "all-in-one"):
         merged["mains"] = "connected"

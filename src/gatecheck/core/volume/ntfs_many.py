@@ -372,7 +372,7 @@ class Folders:
     def _raised(self, word: NDArray[np.uint64]) -> NDArray[np.uint64]:
         """Four letters as capitals, the first of them weighing most."""
         letters = [self.capitals[(word >> np.uint64(16 * n) & np.uint64(0xFFFF)).astype(np.intp)].astype(np.uint64) for n in range(4)]
-        return letters[0] << np.uint64(48) | letters[1] << np.uint64(32) | letters[2] << np.uint64(16) | letters[3]
+        return np.asarray(letters[0] << np.uint64(48) | letters[1] << np.uint64(32) | letters[2] << np.uint64(16) | letters[3])
 
 
 def _restored(flat: NDArray[np.uint8], at: Ints, size: int, magic: int) -> NDArray[np.bool_]:
