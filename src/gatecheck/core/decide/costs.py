@@ -192,18 +192,27 @@ class Economy(Struct, frozen=True):
         matters = np.flatnonzero(needed[:, :-1].max(axis=0, initial=0.0) > _NEEDED)
         if len(matters):
             need = needed.take(matters, axis=1)
-            price = faults @ light.risk.take(matters, axis=1) + light.base[matters]
-            order = _ascending(np.divide(price, np.maximum(need, np.float32(1e-12)), dtype=np.float32))
+            price = faults @ light.risk.take(matters, axis=1)
+            price += light.base[matters]
+            order = np.ascontiguousarray(_ascending(np.divide(price, np.maximum(need, np.float32(1e-12)), dtype=np.float32)).T)
+            # from here on a row is a place in the order, so that what is summed or compared lies side by side
             on_top = light.when_cured[matters].take(order)
-            order += np.arange(len(need), dtype=np.intp)[:, None] * len(matters)
+            order += np.arange(0, need.size, len(matters), dtype=np.intp)
             need, price = need.take(order), price.take(order)
             up_to = _up_to(len(matters))
-            gone = need @ up_to
-            everything = gone[:, -1:] + last[:, None]
-            later = everything - gone
-            spent = (price * np.minimum(later + need, _ONE) + need * on_top) @ up_to
-            spent += give_up * np.minimum(later, _ONE)
-            best = np.minimum(spent.min(axis=1), give_up * np.minimum(everything[:, 0], _ONE))
+            later = up_to @ need
+            everything = later[-1] + last
+            np.subtract(everything, later, out=later)
+            due = later + need
+            np.minimum(due, _ONE, out=due)
+            due *= price
+            need *= on_top
+            due += need
+            spent = up_to @ due
+            np.minimum(later, _ONE, out=later)
+            later *= give_up
+            spent += later
+            best = np.minimum(spent.min(axis=0), give_up * np.minimum(everything, _ONE))
         values = np.empty(len(best), dtype=np.float32)
         values[by_set] = best
         return values
@@ -239,8 +248,8 @@ class Economy(Struct, frozen=True):
 
 @lru_cache(maxsize=64)
 def _up_to(size: int) -> Light:
-    """An upper triangle of ones: the product of an array with it gives the sums up to and with each column."""
-    return np.ascontiguousarray(np.tri(size, dtype=np.float32).T)
+    """A lower triangle of ones: its product with an array gives the sums up to and with each row."""
+    return np.tri(size, dtype=np.float32)
 
 
 def _ascending(ratios: Light) -> Ints:

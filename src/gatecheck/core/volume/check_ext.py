@@ -13,9 +13,12 @@ import numpy as np
 from gatecheck.core.disk.overlay import Overlay
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.volume import ext as e
+from gatecheck.core.volume.check_ext_maps import Maps
 from gatecheck.core.volume.claims import Claims
 from gatecheck.core.volume.crc32c import crc16, crc32c, crc32c_rows
 from gatecheck.core.volume.ext import Ext, Inode
+from gatecheck.core.volume.ext_index import FolderIndex
+from gatecheck.core.volume.ext_inode import flaws, resize_problem, right_size
 from gatecheck.core.volume.ext_journal import pending_blocks
 from gatecheck.core.volume.tree import DAMAGE, SIGN, Found
 
@@ -23,9 +26,11 @@ _VALID, _ERROR = 1, 2
 _SEED = 0x2000
 _GEOMETRY = "<2I12x4I4xI"
 """inodes, blocks, first block, sizes, blocks and inodes a group"""
-_BAD, _RESIZE = 1, 7
+_RESIZE, _HUGE, _WITH_INDEX, _DEEP, _UNSIGNED = 7, 0x8, 0x20, 0x4000, 0x2
 _ORPHAN_PRESENT = 0x10000
 _KINDS = {1: 0x8000, 2: 0x4000, 3: 0x2000, 4: 0x6000, 5: 0x1000, 6: 0xC000, 7: 0xA000}
+_KNOWN, _KNOWN_TO_WRITE = 0x3F7DF, 0x1FFFB
+"""of the superblock's incompatible and read-only compatible features those that Linux has given a meaning"""
 _MOST_ORPHANS, _MOST_BROKEN = 1 << 20, 64
 Add = Callable[[Found], None]
 Progress = Callable[[str, int, int], None]
@@ -64,8 +69,6 @@ class _Check:
         self.folders: dict[int, Inode] = {}
         self.names: dict[int, str] = {}
         self.orphans = self._orphans()
-        self.is_pending = bool(self.super.incompat & e.RECOVER)
-        """a mount that replays the journal counts the whole anew"""
         self.taken_inodes: list[int] = []
         self.unread: set[int] = set()
         """groups of whose inodes some could not be read"""
@@ -79,7 +82,7 @@ class _Check:
         self._inodes()
         files = self._tree()
         self._links()
-        used = self._maps()
+        used = Maps(self.volume, self.add, self.claims, name=self._name, taken=self.taken_inodes, unread=self.unread, is_pending=bool(self.super.incompat & e.RECOVER), seed=self.seed).whole()
         for own in self.claims.crossed():
             self.add(Found("crossed", DAMAGE, self._name(own.other), count=own.count, repairable=False, values={"other": self._name(own.one)}))
         for owner in self.claims.beyond:
@@ -109,6 +112,8 @@ class _Check:
             self.add(Found("sum", DAMAGE, "superblock", repairable=True))
         if self.orphans or own.ro_compat & _ORPHAN_PRESENT:
             self.add(Found("unfinished", SIGN, count=max(1, len(self.orphans)), repairable=True))
+        if own.incompat & ~_KNOWN or own.ro_compat & ~_KNOWN_TO_WRITE:
+            self.add(Found("features-unknown", SIGN, values={"features": f"{own.incompat & ~_KNOWN:X}h {own.ro_compat & ~_KNOWN_TO_WRITE:X}h"}))
         geometry = struct.unpack_from(_GEOMETRY, own.raw, 0)
         for group in [g for g in range(1, own.groups) if self.volume.has_super(g)][:8]:
             at = (own.first_block + group * own.per_group) * own.block
@@ -124,8 +129,7 @@ class _Check:
         own, volume = self.super, self.volume
         if own.incompat & e.META_BG:
             return
-        start = (own.first_block + 1 if not volume.from_backup else volume.from_backup // own.block + 1) * own.block
-        raw = volume.bytes.read(start, own.groups * own.group_size, "group descriptors")
+        raw = volume.bytes.read(volume.table_at, own.groups * own.group_size, "group descriptors")
         for number in range(own.groups):
             each = raw[number * own.group_size : (number + 1) * own.group_size]
             blocks, inodes, table, *_ = volume.groups[number]
@@ -158,7 +162,7 @@ class _Check:
                     self.unread.add(group)
                     self.add(Found("unreadable", DAMAGE, f"group {group}", count=len(span.missing)))
                 raw = np.frombuffer(span.data, np.uint8, count=count * own.inode_size, offset=skip).reshape(count, own.inode_size)
-                live = np.nonzero(raw[:, :2].any(axis=1) | raw[:, 26:28].any(axis=1))[0]
+                live = np.nonzero(raw[:, :2].any(axis=1) | raw[:, 26:28].any(axis=1) | self._are_own(group * own.inodes_per_group + piece, raw))[0]
                 if not len(live):
                     continue
                 numbers = (live + group * own.inodes_per_group + piece + 1).astype(np.uint32)
@@ -167,6 +171,12 @@ class _Check:
                         self.broken.add(int(number))
                 for place, number in zip(live, numbers, strict=True):
                     self._inode(e.parse_inode(raw[place].tobytes(), int(number)))
+
+    def _are_own(self, before: int, raw: np.ndarray) -> np.ndarray:
+        """Inodes of the volume itself that say anything at all, shape (n,)."""
+        own: np.ndarray = np.arange(before + 1, before + 1 + len(raw)) < self.super.first_inode
+        own[own] = raw[own].any(axis=1)
+        return own
 
     def _sums_fit(self, rows: np.ndarray, numbers: np.ndarray) -> np.ndarray:
         size = self.super.inode_size
@@ -187,8 +197,9 @@ class _Check:
 
     def _inode(self, inode: Inode) -> None:
         number = inode.number
-        live = bool(inode.links) or number in self.orphans or number < self.super.first_inode
-        if not live:
+        if not (inode.links or number in self.orphans or number < self.super.first_inode):
+            if inode.mode and not inode.deleted_at:
+                self.add(Found("deleted-noted", DAMAGE, f"inode {number}"))
             return
         if number in self.broken:
             self.kinds[number] = inode.mode & 0xF000
@@ -200,35 +211,46 @@ class _Check:
         self.kinds[number], self.links[number] = inode.mode & 0xF000, inode.links
         if inode.is_folder:
             self.folders[number] = inode
+        for flaw in dict.fromkeys(flaws(self.volume, inode, is_orphan=number in self.orphans)):
+            self.add(Found(flaw, DAMAGE, f"inode {number}"))
         if number == _RESIZE:
             double = struct.unpack_from("<I", inode.body, 13 * 4)[0]
             self.claims.add(number, double or -1, 1)
+            if resize_problem(self.volume, inode):
+                self.add(Found("resize", DAMAGE))
             return
-        if inode.mode & 0xF000 not in (e.FOLDER, e.REGULAR, e.SYMLINK) and number not in (_BAD,):
+        if inode.mode & 0xF000 not in (e.FOLDER, e.REGULAR, e.SYMLINK) and number >= self.super.first_inode:
             return
-        held = 0
         try:
-            expected = 0
-            for run in self.volume.mapped(inode):
-                if inode.flags & e.EXTENTS and run.first < expected:
-                    self.add(Found("extents", DAMAGE, f"inode {number}"))
-                    break
-                expected = run.first + run.count
-                if run.block is not None or inode.flags & e.EXTENTS:
-                    held += run.count
-                if run.block is not None:
-                    self.claims.add(number, run.block, run.count)
-            if inode.flags & e.EXTENTS:
-                self._unwritten(inode)
-            for block in self.volume.tree_blocks(inode):
-                self.claims.add(number, block, 1)
-                held += 1
-                if self.sums and inode.flags & e.EXTENTS:
-                    self._extent_sum(inode, block)
+            self._held(inode)
         except DecodeError as error:
             self.add(Found("unreadable" if "LBA" in str(error) else "extents", DAMAGE, f"inode {number}: {error}"))
-            return
-        acl = int.from_bytes(inode.raw[104:108], "little") | int.from_bytes(inode.raw[118:120], "little") << 32
+
+    def _held(self, inode: Inode) -> None:
+        """Its blocks, and whether its size and their count are what it says. Raises DecodeError."""
+        number, held, expected = inode.number, 0, 0
+        runs = []
+        for run in self.volume.mapped(inode, whole=True):
+            if inode.flags & e.EXTENTS and run.first < expected:
+                self.add(Found("extents", DAMAGE, f"inode {number}"))
+                break
+            runs.append(run)
+            expected = run.first + run.count
+            if run.block is not None or inode.flags & e.EXTENTS:
+                held += run.count
+            if run.block is not None:
+                self.claims.add(number, run.block, run.count)
+        if inode.flags & e.EXTENTS:
+            self._unwritten(inode)
+        for block in self.volume.tree_blocks(inode):
+            self.claims.add(number, block, 1)
+            held += 1
+            if self.sums and inode.flags & e.EXTENTS:
+                self._extent_sum(inode, block)
+        size = right_size(self.volume, inode, runs, expected)
+        if size is not None:
+            self.add(Found("size-differs", DAMAGE, f"inode {number}", values={"size": inode.size, "held": size}))
+        acl = int.from_bytes(inode.raw[104:108], "little") | (int.from_bytes(inode.raw[118:120], "little") << 32 if self.super.incompat & e.WIDE else 0)
         if acl and acl not in self._shared:
             self._shared.add(acl)
             self.claims.add(number, acl, 1)
@@ -253,10 +275,11 @@ class _Check:
         """i_blocks counts all blocks of a file in units of 512 bytes, or of blocks where a flag says so."""
         if self.super.ro_compat & e.BIGALLOC or inode.flags & e.INLINE:
             return
-        told = inode.blocks | int.from_bytes(inode.raw[116:118], "little") << 32
-        real = held if inode.flags & 0x40000 else held * (self.volume.block // 512)
-        if told != real:
-            self.add(Found("size-differs", DAMAGE, f"inode {inode.number}", repairable=True, values={"size": told, "held": real}))
+        is_huge = self.super.ro_compat & _HUGE
+        told = inode.blocks | (int.from_bytes(inode.raw[116:118], "little") << 32 if is_huge else 0)
+        told *= self.volume.block if is_huge and inode.flags & 0x40000 else 512
+        if told != held * self.volume.block:
+            self.add(Found("size-differs", DAMAGE, f"inode {inode.number}", values={"size": told, "held": held * self.volume.block}))
 
     # --- folders
 
@@ -310,30 +333,34 @@ class _Check:
         at, block, broken = 0, self.volume.block, 0
         dots: dict[str, int] = {}
         if inode.size > self.super.blocks * block:  # no folder is larger than its volume: what stands there is no size
-            self.add(Found("size-differs", DAMAGE, where, values={"size": inode.size, "held": block}))
             return found
+        index = self._index(inode)
         for piece in self.volume.pieces(inode):
             if broken > _MOST_BROKEN:
                 break
             if not isinstance(piece, bytes):
                 self.add(Found("unreadable", DAMAGE, where))
-                at += piece.length
+                at, index = at + piece.length, None
                 continue
             for start in range(0, len(piece), block):
                 raw = piece[start : start + block]
                 is_node = bool(inode.flags & e.INDEXED) and (at + start == 0 or raw[:8] == struct.pack("<IHH", 0, block & 0xFFFF, 0))
                 if not is_node:
                     self._leaf_sum(inode, raw, where)
+                names: list[bytes] = []
                 try:
-                    self._leaf(raw, found, dots)
+                    self._leaf(raw, found, dots, names, where)
                 except DecodeError:
-                    broken += 1
+                    broken, index = broken + 1, None
                     self.add(Found("folder-broken", DAMAGE, where))
                     if broken > _MOST_BROKEN:
                         break
+                if index is not None:
+                    index.take(raw, names, is_node=is_node)
             at += len(piece)
-        if not inode.size or inode.size % block:
-            self.add(Found("size-differs", DAMAGE, where, values={"size": inode.size, "held": block}))
+        problem = "feature" if inode.flags & e.INDEXED and not self.super.compat & _WITH_INDEX else index.problem() if index is not None else ""
+        if problem:
+            self.add(Found("index", DAMAGE, where, values={"why": problem}))
         if dots.get(".") != inode.number or dots.get("..") != parent:
             self.add(Found("folder-links", DAMAGE, where, repairable=True, values={"name": "." if dots.get(".") != inode.number else ".."}))
         seen: set[str] = set()
@@ -343,7 +370,17 @@ class _Check:
             seen.add(name)
         return found
 
-    def _leaf(self, raw: bytes, found: list[tuple[str, int, int]], dots: dict[str, int]) -> None:
+    def _index(self, inode: Inode) -> FolderIndex | None:
+        own = self.super
+        if not inode.flags & e.INDEXED:
+            return None
+        return FolderIndex(
+            block=self.volume.block, seed=own.raw[0xEC:0xFC], unsigned=bool(int.from_bytes(own.raw[0x160:0x164], "little") & _UNSIGNED), tailed=self.sums,
+            has_deep=bool(own.incompat & _DEEP), is_plain=not inode.flags & (e.ENCRYPTED | e.CASEFOLDED),
+        )  # fmt: skip
+
+    def _leaf(self, raw: bytes, found: list[tuple[str, int, int]], dots: dict[str, int], names: list[bytes], where: str) -> None:
+        """Its entries, into `found` and, as they stand, `names`. Raises DecodeError where they leave it."""
         at = 0
         while at + 8 <= len(raw):
             inode, length, letters, kind = struct.unpack_from("<IHBB", raw, at)
@@ -351,11 +388,15 @@ class _Check:
             if length < 8 or length & 3 or at + length > len(raw) or letters + 8 > length:
                 raise DecodeError("folder block", at=at, expected="an entry within its block", got=f"{length} bytes, {letters} letters")
             if inode:
-                name = raw[at + 8 : at + 8 + letters].decode("utf-8", "replace")
+                own = raw[at + 8 : at + 8 + letters]
+                name = own.decode("utf-8", "replace")
                 if name in (".", ".."):
                     dots[name] = inode
                 elif letters:
                     found.append((name, inode, kind))
+                    names.append(own)
+                if not letters or b"\0" in own or b"/" in own:
+                    self.add(Found("name-broken", DAMAGE, f"{where}/{name}" if where != "/" else name or "/"))
             at += length
 
     def _leaf_sum(self, inode: Inode, raw: bytes, where: str) -> None:
@@ -375,107 +416,6 @@ class _Check:
                 self.add(Found("orphan", DAMAGE, f"inode {number}", repairable=True))
             elif links != real and not (self.kinds[number] == e.FOLDER and links == 1):
                 self.add(Found("link-count", DAMAGE, self._name(number), repairable=True, values={"told": links, "real": real}))
-
-    # --- maps and counts
-
-    def _maps(self) -> int | None:
-        own, volume = self.super, self.volume
-        used = None
-        if not own.ro_compat & e.BIGALLOC:
-            try:
-                used = self._block_map()
-            except DecodeError as error:
-                self.add(Found("map-unread", DAMAGE, str(error)))
-        self._inode_maps()
-        return used * own.block if used is not None else (own.blocks - own.free_blocks) * volume.block
-
-    def _block_map(self) -> int:
-        own = self.super
-        marked = self.volume.bitmap()
-        for number, (*_, flags) in enumerate(self.volume.groups):
-            if flags & 2 and own.ro_compat & (e.GDT_CSUM | e.CHECKSUMS):
-                low = own.first_block + number * own.per_group
-                self._own_blocks(marked, low, min(low + own.per_group, own.blocks))
-        self.claims.add(0, 0, own.first_block)
-        found = self.claims.against(marked)
-        for owner in found.unmarked:
-            self.add(Found("unmarked", DAMAGE, self._name(owner), count=found.unmarked[owner], repairable=True))
-        if found.lost and not self.unread:
-            self.add(Found("lost", DAMAGE, count=found.lost, repairable=True, values={"chains": 1, "bytes": found.lost * own.block}))
-        free = own.blocks - int(np.count_nonzero(marked))
-        if free != own.free_blocks and not found.lost and not found.unmarked and not self.is_pending:
-            self.add(Found("free-count", SIGN, repairable=True, values={"told": own.free_blocks, "real": free}))
-        for number, (_, _, _, told, _, _) in enumerate(self.volume.groups):
-            low = own.first_block + number * own.per_group
-            real = int(np.count_nonzero(marked[low : min(low + own.per_group, own.blocks)] == 0))
-            if real != told and not found.lost and not found.unmarked:
-                self.add(Found("free-count", SIGN, f"group {number}", repairable=True, values={"told": told, "real": real}))
-        return int(np.count_nonzero(marked))
-
-    def _own_blocks(self, marked: np.ndarray, low: int, high: int) -> None:
-        """A group whose map was never written holds only what is fixed in it."""
-        for first, count, _ in self.volume.fixed_blocks():
-            start, end = max(first, low), min(first + count, high)
-            if start < end:
-                marked[start:end] = 1
-
-    def _inode_maps(self) -> None:
-        own, volume = self.super, self.volume
-        taken = np.zeros(own.inodes + 1, bool)
-        taken[self.taken_inodes] = True
-        taken[1 : own.first_inode] = True
-        free_total = 0
-        for number, (_, place, _, _, told_free, flags) in enumerate(volume.groups):
-            low = number * own.inodes_per_group
-            mine = taken[low + 1 : low + 1 + own.inodes_per_group]
-            real_free = int(own.inodes_per_group - np.count_nonzero(mine))
-            free_total += real_free
-            if flags & 1 and own.ro_compat & (e.GDT_CSUM | e.CHECKSUMS):
-                if told_free != real_free:
-                    self.add(Found("free-count", SIGN, f"group {number}", repairable=True, values={"told": told_free, "real": real_free}))
-                continue
-            try:
-                raw = volume.bytes.read(place * own.block, -(-own.inodes_per_group // 8), f"inode map of group {number}")
-            except DecodeError as error:
-                self.add(Found("map-unread", DAMAGE, str(error)))
-                continue
-            bits = np.unpackbits(np.frombuffer(raw, np.uint8), bitorder="little")[: own.inodes_per_group].astype(bool)
-            wrong = np.nonzero(bits != mine)[0]
-            if len(wrong) and number not in self.unread:
-                self.add(Found("inode-map", DAMAGE, f"group {number}", count=len(wrong), repairable=True))
-            elif told_free != real_free:
-                self.add(Found("free-count", SIGN, f"group {number}", repairable=True, values={"told": told_free, "real": real_free}))
-            if self.sums:
-                self._map_sum(number, raw, 0x1A, 0x3A, "inode map")
-        if free_total != own.free_inodes and not self.is_pending:
-            self.add(Found("free-count", SIGN, "inodes", repairable=True, values={"told": own.free_inodes, "real": free_total}))
-        if self.sums and not own.incompat & e.META_BG:
-            for number, (place, *_, flags) in enumerate(volume.groups):
-                if not flags & 2:
-                    try:
-                        self._map_sum(number, volume.bytes.read(place * own.block, self._per_group() // 8, "block map"), 0x18, 0x38, "block map")
-                    except DecodeError as error:
-                        self.add(Found("map-unread", DAMAGE, str(error)))
-
-    def _per_group(self) -> int:
-        """Bits of a group's map: one a block, or one a cluster."""
-        own = self.super
-        return int.from_bytes(own.raw[36:40], "little") if own.ro_compat & e.BIGALLOC else own.per_group
-
-    def _map_sum(self, number: int, raw: bytes, low_at: int, high_at: int, name: str) -> None:
-        own = self.super
-        if own.incompat & e.META_BG:
-            return
-        start = (own.first_block + 1 if not self.volume.from_backup else self.volume.from_backup // own.block + 1) * own.block
-        each = self.volume.bytes.read(start + number * own.group_size, own.group_size, "group descriptor")
-        told = int.from_bytes(each[low_at : low_at + 2], "little")
-        value = crc32c(self.seed, raw)
-        if own.group_size >= 64:
-            told |= int.from_bytes(each[high_at : high_at + 2], "little") << 16
-        else:
-            value &= 0xFFFF
-        if told != value:
-            self.add(Found("sum", DAMAGE, f"{name} of group {number}", repairable=True))
 
 
 def unwritten(volume: Ext, inode: Inode) -> list[tuple[int, int]]:

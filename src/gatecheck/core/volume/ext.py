@@ -20,8 +20,9 @@ from gatecheck.core.words.said import Said, say
 
 MAGIC, ROOT, JOURNAL = 0xEF53, 2, 8
 FOLDER, REGULAR, SYMLINK = 0x4000, 0x8000, 0xA000
-EXTENTS, INLINE, ENCRYPTED, INDEXED = 0x80000, 0x10000000, 0x800, 0x1000
-HAS_JOURNAL = 0x4
+EXTENTS, INLINE, ENCRYPTED, INDEXED, CASEFOLDED = 0x80000, 0x10000000, 0x800, 0x1000, 0x40000000
+HAS_JOURNAL, GUARDED = 0x4, 0x100
+"""the latter: a block tells who has it mounted"""
 FILETYPE, RECOVER, META_BG, WIDE, FLEX, ENCRYPT, INLINE_DATA, CASEFOLD = 0x2, 0x4, 0x10, 0x80, 0x200, 0x10000, 0x8000, 0x20000
 SPARSE_SUPER, CHECKSUMS, BIGALLOC, GDT_CSUM = 0x1, 0x400, 0x200, 0x10
 _EXTENT = 0xF30A
@@ -56,6 +57,11 @@ class Super:
     def groups(self) -> int:
         return -(-(self.blocks - self.first_block) // self.per_group)
 
+    def super_at(self, group: int) -> int:
+        """Block of the superblock's copy in a group that has one; behind it stands the table of groups. The first superblock is always 1024 bytes in."""
+        own = self.first_block + group * self.per_group
+        return own or 1024 // self.block
+
     @property
     def has_checksums(self) -> bool:
         return bool(self.ro_compat & CHECKSUMS)
@@ -80,6 +86,8 @@ def read_super(raw: bytes) -> Super:
         raise DecodeError("ext superblock sizes", at=24, expected="blocks of 1 to 64 KiB in groups", got=f"2^{10 + log & 63}, {per_group} a group, {blocks} in all")
     if inode_size < 128 or inode_size > 1024 << log or inode_size & (inode_size - 1) or group_size > 1024:
         raise DecodeError("ext superblock inodes", at=88, expected="a power of two from 128", got=inode_size)
+    if inodes != inodes_per_group * -(-(blocks - first_block) // per_group):
+        raise DecodeError("ext superblock inodes", at=0, expected="as many a group in every group", got=f"{inodes} in all, {inodes_per_group} a group")
     label = raw[120:136].split(b"\0")[0].decode("utf-8", "replace")
     return Super(raw[:1024], inodes, blocks, free_blocks, free_inodes, first_block, 1024 << log, per_group, inodes_per_group, state, inode_size, compat, incompat, ro_compat, raw[104:120], label, group_size, first_inode)
 
@@ -166,9 +174,7 @@ class Ext:
         per_block = own.block // own.group_size
         if own.groups > 1 << 22:
             raise DecodeError("ext groups", at=0, expected="up to 4 million", got=own.groups)
-        start = own.first_block + 1
-        if self.from_backup:
-            start = self.from_backup // own.block + 1
+        start = self.table_at // own.block
         found = []
         raw = b"" if own.incompat & META_BG else self.bytes.read(start * own.block, own.groups * own.group_size, "ext group descriptors")
         for number in range(own.groups):
@@ -176,7 +182,8 @@ class Ext:
                 each = raw[number * own.group_size : (number + 1) * own.group_size]
             else:
                 meta = number // per_block
-                at = own.first_block + meta * per_block * own.per_group + (1 if self.has_super(meta * per_block) else 0)
+                first = meta * per_block
+                at = own.super_at(first) + 1 if self.has_super(first) else own.first_block + first * own.per_group
                 each = self.bytes.read(at * own.block + number % per_block * own.group_size, own.group_size, "ext group descriptor")
             blocks, inodes, table, free_blocks, free_inodes, _, flags = struct.unpack_from("<3I4H", each, 0)
             if own.group_size >= 64:
@@ -184,6 +191,11 @@ class Ext:
                 blocks, inodes, table, free_blocks, free_inodes = blocks | high[0] << 32, inodes | high[1] << 32, table | high[2] << 32, free_blocks | high[3] << 16, free_inodes | high[4] << 16
             found.append((blocks, inodes, table, free_blocks, free_inodes, flags))
         return found
+
+    @property
+    def table_at(self) -> int:
+        """Byte of the table of groups."""
+        return (self.from_backup // self.block if self.from_backup else self.super.super_at(0)) * self.block + self.block
 
     def has_super(self, group: int) -> bool:
         """Does a copy of the superblock stand in this group."""
@@ -226,14 +238,14 @@ class Ext:
 
     # --- where a file's bytes lie
 
-    def mapped(self, inode: Inode) -> Iterator[Mapped]:
-        """Raises DecodeError where its tree cannot be followed."""
+    def mapped(self, inode: Inode, *, whole: bool = False) -> Iterator[Mapped]:
+        """`whole`: what lies past its size too. Raises DecodeError where its tree cannot be followed."""
         if inode.flags & INLINE or (inode.is_link and inode.size < 60 and not inode.flags & EXTENTS):
             return
         if inode.flags & EXTENTS:
             yield from self._extents(inode.body, inode.number, 0, set())
         else:
-            yield from self._listed(inode)
+            yield from self._listed(inode, whole)
 
     def _extents(self, node: bytes, number: int, depth: int, seen: set[int]) -> Iterator[Mapped]:
         magic, entries, most, level = struct.unpack_from("<4H", node, 0)
@@ -253,10 +265,11 @@ class Ext:
                 seen.add(child)
                 yield from self._extents(self.bytes.read(child * self.block, self.block, f"inode {number} extents"), number, depth + 1, seen)
 
-    def _listed(self, inode: Inode) -> Iterator[Mapped]:
+    def _listed(self, inode: Inode, whole: bool) -> Iterator[Mapped]:
         """The block lists of ext2 and ext3: twelve direct, then one, two and three steps."""
         numbers = struct.unpack("<15I", inode.body)
-        need, per = -(-inode.size // self.block), self.block // 4
+        per = self.block // 4
+        need = 12 + per + per**2 + per**3 if whole else -(-inode.size // self.block)
         seen: set[int] = set()
 
         def lists() -> Iterator[tuple[int, Sequence[int]]]:
@@ -501,15 +514,19 @@ class Ext:
         reserved = int.from_bytes(own.raw[206:208], "little")
         gdt = -(-own.groups * own.group_size // own.block)
         table = -(-own.inodes_per_group * own.inode_size // own.block)
+        guard = int.from_bytes(own.raw[0x168:0x170], "little")
+        if own.incompat & GUARDED and 0 < guard < own.blocks:
+            yield guard, 1, "groups"
         for number, (blocks, inodes, start, _, _, _) in enumerate(self.groups):
             first = own.first_block + number * own.per_group
             if self.has_super(number):
-                yield first, 1, "superblock" if number == 0 else "superblock-copy"
+                copy = own.super_at(number)
+                yield copy, 1, "superblock" if number == 0 else "superblock-copy"
                 if not own.incompat & META_BG:
-                    yield first + 1, gdt + reserved, "groups"
+                    yield copy + 1, gdt + reserved, "groups"
             per = own.block // own.group_size
             if own.incompat & META_BG and number % per in (0, 1, per - 1):
-                yield first + (1 if self.has_super(number) else 0), 1, "groups"
+                yield (own.super_at(number) + 1 if self.has_super(number) else first), 1, "groups"
             for place, count, name in ((blocks, 1, "block-map"), (inodes, 1, "inode-map"), (start, table, "inodes")):
                 if 0 < place < own.blocks:
                     yield place, count, name

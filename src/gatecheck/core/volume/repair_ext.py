@@ -72,7 +72,7 @@ def _counted(volume: Ext) -> list[tuple[int, bytes]]:
     seed = int.from_bytes(own.raw[0x270:0x274], "little") if own.incompat & 0x2000 else crc32c(0xFFFFFFFF, own.uuid)
     for number, (_, inode_map, _, _, free_inodes, group_flags) in enumerate(volume.groups):
         low = own.first_block + number * own.per_group
-        at = (own.first_block + 1) * own.block + number * own.group_size
+        at = (own.super_at(0) + 1) * own.block + number * own.group_size
         raw = bytearray(volume.bytes.read(at, own.group_size, "group descriptor"))
         fresh = group_flags & 2 and own.ro_compat & (e.GDT_CSUM | e.CHECKSUMS)
         free = int(np.count_nonzero(marked[low : min(low + own.per_group, own.blocks)] == 0)) if not fresh else int.from_bytes(raw[12:14], "little")
