@@ -78,7 +78,7 @@ def resize_problem(volume: Ext, inode: Inode) -> bool:
     per, kept = own.block // 4, -(-own.groups * own.group_size // own.block)
     first = own.super_at(0) + 1 + kept
     copies = [own.super_at(group) - own.super_at(0) for group in range(1, own.groups) if volume.has_super(group)][:per]
-    if inode.blocks * 512 != (1 + reserved * (1 + len(copies))) * own.block:
+    if not own.ro_compat & e.BIGALLOC and inode.blocks * 512 != (1 + reserved * (1 + len(copies))) * own.block:
         return True
     expected = [0] * per
     for n in range(reserved):
