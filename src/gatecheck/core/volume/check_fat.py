@@ -11,6 +11,7 @@ import numpy as np
 
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.volume.fat_files import FOLDER, Fat, Slot
+from gatecheck.core.volume.fat_names import is_named_badly, long_flaws
 from gatecheck.core.volume.tree import DAMAGE, NOTE, SIGN, Found
 
 _FLAGS_AT = {32: 65, 16: 37, 12: 37}
@@ -57,17 +58,18 @@ def _boot(volume: Fat, add: Callable[[Found], None]) -> None:
 
 def _tables(volume: Fat, add: Callable[[Found], None]) -> np.ndarray:
     own = volume.volume
-    copies: list[np.ndarray] = []
+    copies: list[bytes] = []
     for number in range(own.fats):
         try:
-            copies.append(volume.copy(number))
+            copies.append(volume.raw_copy(number))
         except DecodeError as error:
             add(Found("unreadable", DAMAGE, f"FAT, copy {number + 1}: {error}", repairable=own.fats > 1))
     if not copies:
         raise DecodeError("FAT", at=0, expected="one copy that can be read", got="none")
-    if len(copies) > 1 and not np.array_equal(copies[0], copies[1]):
-        wrong = int(np.count_nonzero(copies[0] != copies[1]))
-        add(Found("tables-differ", DAMAGE, count=wrong, repairable=True))
+    if len(copies) > 1 and copies[0] != copies[1]:
+        wrong = _unlike(volume, copies[0], copies[1])
+        if wrong:
+            add(Found("tables-differ", DAMAGE, count=wrong, repairable=True))
     table = volume.table
     media = own.read(0, 1, "boot sector")[21]
     low = int(table[0]) & 0xFF
@@ -81,6 +83,14 @@ def _tables(volume: Fat, add: Callable[[Found], None]) -> np.ndarray:
         elif not second >> (top - 1) & 1:
             add(Found("errors-noted", SIGN, repairable=True))
     return table
+
+
+def _unlike(volume: Fat, one: bytes, other: bytes) -> int:
+    """Entries in which two copies of the table differ, the four bits of FAT32 that mean nothing too: they are kept alike."""
+    if volume.wide != 32:
+        return int(np.count_nonzero(volume.numbers(one) != volume.numbers(other)))
+    count = min(volume.clusters + 2, len(one) // 4)
+    return int(np.count_nonzero(np.frombuffer(one, "<u4", count) != np.frombuffer(other, "<u4", count)))
 
 
 def _folders(volume: Fat, table: np.ndarray, owner: np.ndarray, names: list[str], unread: list[str], add: Callable[[Found], None]) -> int:
@@ -108,6 +118,8 @@ def _folders(volume: Fat, table: np.ndarray, owner: np.ndarray, names: list[str]
             if not _plausible(slot):
                 add(Found("entry-broken", DAMAGE, own))
                 continue
+            if is_named_badly(slot.raw[:11]):
+                add(Found("name-broken", DAMAGE, own))
             names.append(own)
             first = slot.cluster(volume.wide)
             if slot.is_folder:
@@ -122,6 +134,9 @@ def _folders(volume: Fat, table: np.ndarray, owner: np.ndarray, names: list[str]
                     waiting.append((first, own, cluster if cluster != volume.root else 0, depth + 1))
             elif first or slot.size:
                 _claim(volume, table, owner, names, first, slot.size, own, add)
+        flaws = sum(1 for _ in long_flaws(volume, cluster))
+        if flaws:
+            add(Found("long-name", SIGN, path or "/", count=flaws, repairable=True))
         missing = [p for p in volume.stretches(cluster) if _gone(volume, *p)]
         if missing:
             unread.append(path)

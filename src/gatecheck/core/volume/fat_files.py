@@ -64,12 +64,12 @@ class Fat:
         """Its cluster; 0 for the fixed one of FAT12 and FAT16."""
         return self.volume.root_cluster if self.wide == 32 else 0
 
-    def copy(self, number: int) -> np.ndarray:
-        """The entries of one copy of the table as numbers. Raises DecodeError where it cannot be read."""
+    def raw_copy(self, number: int) -> bytes:
+        """One copy of the table as it stands. Raises DecodeError where it cannot be read."""
         own = self.volume
         if own.fat_sectors * own.sector > _LARGEST_TABLE:
             raise DecodeError("FAT", at=0, expected=f"at most {_LARGEST_TABLE >> 20} MiB", got=f"{own.fat_sectors * own.sector >> 20} MiB")
-        return self.numbers(own.read(own.reserved + number * own.fat_sectors, own.fat_sectors, f"FAT, copy {number + 1}"))
+        return own.read(own.reserved + number * own.fat_sectors, own.fat_sectors, f"FAT, copy {number + 1}")
 
     def numbers(self, raw: bytes) -> np.ndarray:
         need = self.clusters + 2

@@ -14,6 +14,7 @@ import numpy as np
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.volume.check_fat import _FLAGS_AT, _plausible
 from gatecheck.core.volume.fat_files import Fat, Slot
+from gatecheck.core.volume.fat_names import long_flaws
 from gatecheck.core.volume.repair_group import Group, group
 from gatecheck.core.volume.tree import Hole
 
@@ -27,7 +28,7 @@ _MOST_SAVED, _MOST_COPIED = 400, 64 << 20
 def fat_groups(volume: Fat, report: Report) -> list[Callable[[], Group | None]]:
     ids = {f.id for f in report.findings}
     own = _Fat(volume, ids)
-    return [own.copy, own.tables, own.apart, own.chains, own.links, own.lost, own.counts]
+    return [own.copy, own.tables, own.apart, own.chains, own.links, own.names, own.lost, own.counts]
 
 
 class _Fat:
@@ -220,6 +221,19 @@ class _Fat:
                     seen.add(inner)
                     waiting.append((inner, f"{path}/{slot.name}" if path else slot.name, cluster if cluster != volume.root else 0))
         return group("links", writes, "entry", touches=tuple(touched), count=len(touched)) if writes else None
+
+    def names(self) -> Group | None:
+        """Pieces of long names that belong to no entry are let go; fields of others get what belongs there."""
+        if "long-name" not in self.ids:
+            return None
+        writes: list[tuple[int, bytes]] = []
+        touched: list[str] = []
+        folders = [("/", self.volume.root), *((path, slot.cluster(self.volume.wide)) for path, slot in self._slots() if slot.is_folder)]
+        for path, cluster in folders:
+            for flaw in long_flaws(self.volume, cluster):
+                writes += [(self.base + at, b"\xe5") for at in flaw.strays] + [(self.base + at, good) for at, good in flaw.fields]
+                touched.append(path)
+        return group("names", writes, "entry", touches=tuple(dict.fromkeys(touched)), count=len(touched)) if writes else None
 
     def lost(self) -> Group | None:
         """Chains that no file has, as files of a folder of their own in the root."""

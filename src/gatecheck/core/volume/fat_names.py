@@ -1,0 +1,87 @@
+"""Long names in folders of FAT: pieces that belong to no entry, and fields of them that hold what they must not.
+
+Microsoft, "FAT: General Overview of On-Disk Format", 1.03, "Long Directory Entries": the last piece of a name stands first; each has the number, the sum of the short name behind them,
+attributes 0Fh, and zeros in two fields. A piece that does not fit is passed over by every system and only takes room.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+
+from gatecheck.core.volume.fat_files import ENTRY, LONG, VOLUME, Fat
+
+_DELETED, _LAST, _MOST = 0xE5, 0x40, 20
+_NEVER = b'"*/:<>?\\|\x7f'
+"""letters that no name may have; those that only long names may have are let pass, for old programs wrote them"""
+
+
+@dataclass(frozen=True, slots=True)
+class LongFlaw:
+    """`strays`: bytes of the volume at which pieces stand that belong to no entry; `fields`: (byte, what belongs there) of pieces that do."""
+
+    strays: tuple[int, ...] = ()
+    fields: tuple[tuple[int, bytes], ...] = ()
+
+
+def long_flaws(volume: Fat, cluster: int) -> Iterator[LongFlaw]:
+    """What is wrong with the long names of a folder; where something of it was not read, nothing is said of what touches that."""
+    parts: list[tuple[int, bytes]] = []
+    for at, raw in _raw(volume, cluster):
+        if raw is None:
+            parts = []
+        elif raw[0] != _DELETED and raw[11] & 0x3F == LONG:
+            if parts and not _goes_on(parts, raw):
+                yield LongFlaw(strays=tuple(a for a, _ in parts))
+                parts = []
+            parts.append((at, raw))
+        else:
+            if parts:
+                yield from _ended(parts, raw)
+            parts = []
+    if parts:
+        yield LongFlaw(strays=tuple(a for a, _ in parts))
+
+
+def _goes_on(parts: Sequence[tuple[int, bytes]], raw: bytes) -> bool:
+    before = parts[-1][1]
+    return not raw[0] & _LAST and raw[0] & 0x3F == (before[0] & 0x3F) - 1 and raw[13] == before[13]
+
+
+def _ended(parts: Sequence[tuple[int, bytes]], raw: bytes) -> Iterator[LongFlaw]:
+    """The entry behind the pieces of a name; an end of the folder, or a deleted one, is none."""
+    first, last = parts[0][1], parts[-1][1]
+    is_entry = raw[0] not in (0, _DELETED) and not raw[11] & VOLUME
+    if not (is_entry and first[0] & _LAST and last[0] & 0x3F == 1 and len(parts) <= _MOST and last[13] == sum_of(raw[:11])):
+        yield LongFlaw(strays=tuple(a for a, _ in parts))
+        return
+    fields = [(at + place, good) for at, own in parts for place, good in ((11, b"\x0f"), (12, b"\0"), (26, b"\0\0")) if own[place : place + len(good)] != good]
+    if fields:
+        yield LongFlaw(fields=tuple(fields))
+
+
+def _raw(volume: Fat, cluster: int) -> Iterator[tuple[int, bytes | None]]:
+    """(byte of the volume, entry) of a folder up to its end and with it; None for what was not read."""
+    for start, length in volume.stretches(cluster):
+        span, skip = volume.bytes.span(start, length)
+        for place in range(0, length - ENTRY + 1, ENTRY):
+            if span.missing and span.lba + (skip + place) // span.sector in span.missing:
+                yield start + place, None
+                continue
+            raw = span.data[skip + place : skip + place + ENTRY]
+            yield start + place, raw
+            if raw[0] == 0:
+                return
+
+
+def sum_of(short: bytes) -> int:
+    """Of the eleven letters of a short name, for its long one."""
+    total = 0
+    for byte in short:
+        total = ((total & 1) << 7 | total >> 1) + byte & 0xFF
+    return total
+
+
+def is_named_badly(short: bytes) -> bool:
+    """A short name with letters that none may have, or that begins with a space."""
+    return short[:1] == b" " or any(byte in _NEVER for byte in short)
