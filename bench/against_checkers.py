@@ -18,7 +18,9 @@ from collections import Counter
 from collections.abc import Callable
 from pathlib import Path
 
+from gatecheck.core.errors import DecodeError
 from gatecheck.core.volume.check import check
+from gatecheck.core.volume.repair import repair_of
 from gatecheck.image import ImageSectors
 
 os.environ["PATH"] += ":/usr/sbin:/sbin"
@@ -107,10 +109,29 @@ def told(image: Path, checker: list[str]) -> tuple[bool, str]:
     return done.returncode != 0, " | ".join(lines[:3])[:230]
 
 
+def repaired(copy: Path, raw: bytearray, checker: list[str]) -> tuple[str, str]:
+    """What became of a hurt volume: nothing for us to do, repaired as far as the checker sees, or (what is left of it)."""
+    disk = ImageSectors(str(copy))
+    try:
+        plan = repair_of(disk, 0, (disk.length or 1) - 1)
+    except DecodeError as error:
+        return "not to be repaired", str(error)
+    if not plan.groups:
+        return "nothing to repair", ""
+    for one in plan.groups:
+        for at, data in one.pairs:
+            raw[at : at + len(data)] = data
+    copy.write_bytes(raw)
+    wrong, what = told(copy, checker)
+    after = ", ".join(f"{f.id} {f.where}" for f in check(ImageSectors(str(copy)), 0, (disk.length or 1) - 1).findings[:3])
+    return ("left" if wrong or after else "repaired"), f"{[g.id for g in plan.groups]} theirs: {what if wrong else '-'}; ours: {after or '-'}"
+
+
 def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--rounds", type=int, default=200)
     parser.add_argument("--seed", type=int, default=1)
+    parser.add_argument("--repair", action="store_true", help="repair what we find, then ask the other checker again")
     parser.add_argument("kinds", nargs="*", default=list(_KINDS))
     arguments = parser.parse_args()
     say: Callable[[str], None] = lambda text: print(text, flush=True)  # noqa: E731
@@ -139,6 +160,11 @@ def main() -> None:
                 counts["both" if ours and theirs else "neither" if not ours and not theirs else "only ours" if ours else "only theirs"] += 1
                 if ours != theirs:
                     say(f"  {kind} {number} at {at:#x} {before.hex()} -> {after.hex()}: " + (f"only ours: {own}" if ours else f"only theirs: {what}"))
+                if arguments.repair and ours:
+                    state, left = repaired(copy, raw, checker)
+                    counts[state] += 1
+                    if state != "repaired":
+                        say(f"  {kind} {number} at {at:#x} {before.hex()} -> {after.hex()}: {state}: {own} / {left}")
             say(f"{kind}: {dict(counts)}")
 
 

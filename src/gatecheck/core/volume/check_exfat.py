@@ -10,7 +10,7 @@ from collections.abc import Callable
 import numpy as np
 
 from gatecheck.core.errors import DecodeError
-from gatecheck.core.volume.exfat import ExFat, Set, region_sum
+from gatecheck.core.volume.exfat import END, ExFat, Set, region_sum
 from gatecheck.core.volume.tree import DAMAGE, SIGN, Found
 
 _DIRTY, _FAILED = 2, 4
@@ -27,16 +27,22 @@ def check_exfat(volume: ExFat, add: Callable[[Found], None]) -> tuple[int | None
         names.append(f"({name})")
         owner[cluster] = len(names) - 1
     _capitals(volume, add)
-    files = 0
+    files, folders = 0, [("/", volume.root, 0, False)]
     unread = ["/"] if any(volume.bytes.span(volume.at(n), volume.cluster)[0].missing for n in volume.chain(volume.root, 0, contiguous=False)) else []
     for own, path in volume.walk():
         if own.deleted:
             continue
         files += not own.is_folder
+        if own.is_folder and own.size:
+            folders.append((path, own.cluster, own.size, own.contiguous))
         names.append(path)
         _set(volume, own, path, owner, names, add)
         if own.is_folder and any(volume.bytes.span(volume.at(n), volume.cluster)[0].missing for n in volume.chain(own.cluster, own.size, contiguous=own.contiguous)):
             unread.append(path)
+    for path, cluster, size, contiguous in folders:
+        strays = sum(1 for _ in volume.strays(cluster, size, contiguous=contiguous))
+        if strays:
+            add(Found("entry-broken", DAMAGE, path, count=strays, repairable=True))
     for path in unread:
         add(Found("unreadable", DAMAGE, path))
     used: int | None = None
@@ -95,13 +101,13 @@ def _capitals(volume: ExFat, add: Callable[[Found], None]) -> None:
     for byte in raw:
         total = ((total & 1) << 31 | total >> 1) + byte & 0xFFFFFFFF
     if total != told:
-        add(Found("capitals", DAMAGE))
+        add(Found("capitals", DAMAGE, repairable=volume.had_usual_capitals))
 
 
 def _set(volume: ExFat, own: Set, path: str, owner: np.ndarray, names: list[str], add: Callable[[Found], None]) -> None:
     mine = len(names) - 1
     if not own.sound:
-        add(Found("entry-broken", DAMAGE, path))
+        add(Found("entry-broken", DAMAGE, path, repairable=not own.is_folder or volume.is_possible(own)))
     if own.valid > own.size:
         add(Found("size-differs", DAMAGE, path, repairable=True, values={"size": own.size, "held": own.valid}))
     if not own.size:
@@ -113,7 +119,15 @@ def _set(volume: ExFat, own: Set, path: str, owner: np.ndarray, names: list[str]
     held = volume.chain(own.cluster, own.size, contiguous=own.contiguous)
     if len(held) < need:
         add(Found("chain-short", DAMAGE, path, repairable=True, values={"size": own.size, "held": len(held) * volume.cluster}))
+    elif held and not own.contiguous and not own.is_folder and _leads_nowhere(volume, held[-1]):
+        add(Found("chain-broken", DAMAGE, path, repairable=True, values={"cluster": int(volume.table[held[-1]])}))
     others = {int(n) for n in owner[held] if n and n != mine}
     for number in others:
         add(Found("crossed", DAMAGE, path, repairable=True, values={"other": names[number]}))
     owner[held] = mine
+
+
+def _leads_nowhere(volume: ExFat, cluster: int) -> bool:
+    """The last cluster of a chain that names neither an end nor another one. (One that goes on past the file's size is let pass: some systems leave room.)"""
+    following = int(volume.table[cluster])
+    return following != END and not 2 <= following < volume.clusters + 2

@@ -19,6 +19,7 @@ from gatecheck.core.volume.exfat import (
     NO_CHAIN,
     STREAM,
     UPCASE,
+    name_hash,
     region_sum,
     set_sum,
 )
@@ -114,19 +115,11 @@ class _Builder:
         units = len(letters) // 2
         parts = -(-units // 15)
         head = struct.pack("<BBHHHIIIBBBBB7x", FILE_ENTRY, 1 + parts, 0, attributes, 0, _WHEN, _WHEN, _WHEN, 0, 0, 0x80, 0x80, 0x80)
-        stream = struct.pack("<BBBBHHQ4xIQ", STREAM, 1 | (NO_CHAIN if contiguous else 0), 0, units, self._hash(letters), 0, size, cluster, size)
+        stream = struct.pack("<BBBBHHQ4xIQ", STREAM, 1 | (NO_CHAIN if contiguous else 0), 0, units, name_hash(letters, self.capitals), 0, size, cluster, size)
         raw = bytearray(head + stream + b"".join(bytes([NAME, 0]) + letters[n : n + 30].ljust(30, b"\0") for n in range(0, len(letters), 30)))
         raw[2:4] = set_sum(bytes(raw)).to_bytes(2, "little")
         assert len(raw) == ENTRY * (2 + parts)
         return bytes(raw)
-
-    def _hash(self, letters: bytes) -> int:
-        """Section 7.6.4: over the name's capitals."""
-        told = 0
-        for unit in memoryview(letters).cast("H"):
-            for byte in self.capitals[unit].to_bytes(2, "little"):
-                told = ((told & 1) << 15 | told >> 1) + byte & 0xFFFF
-        return told
 
     def _region(self, root: int) -> bytes:
         used = (self.following - 2) * 100 // self.clusters

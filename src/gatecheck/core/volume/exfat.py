@@ -14,13 +14,15 @@ import numpy as np
 from gatecheck.core.disk.sectors import Sectors
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.volume.place import BOOT, CATALOGUE, FILE, NOTHING, Place
-from gatecheck.core.volume.tree import HOLES, LOST, WHOLE, Bytes, Hole, Node, Run, limited
+from gatecheck.core.volume.tree import HOLES, LOST, WHOLE, Bytes, Hole, Node, Run, capital_of, limited
 from gatecheck.core.words.said import Said, say
 
 ENTRY, FILE_ENTRY, STREAM, NAME, BITMAP, UPCASE, LABEL = 32, 0x85, 0xC0, 0xC1, 0x81, 0x82, 0x83
 IN_USE, FOLDER, NO_CHAIN = 0x80, 0x10, 0x02
 END, BAD = 0xFFFFFFFF, 0xFFFFFFF7
-_DEEPEST, _MOST_FOLDER, _LARGEST_TABLE = 64, 256 << 20, 1 << 30
+LETTERS, USUAL_SUM, USUAL_SIZE = 15, 0xE619D30D, 5836
+"""of a name in one entry; of the table of capitals that the specification recommends"""
+_DEEPEST, _MOST_FOLDER, _LARGEST_TABLE, _CAPITALS = 64, 256 << 20, 1 << 30, 1 << 20
 
 
 @dataclass(frozen=True, slots=True)
@@ -38,6 +40,9 @@ class Set:
     modified: float | None
     deleted: bool
     sound: bool
+    ats: tuple[int, ...]
+    """bytes of the volume at which its entries stand: they may go on in another cluster"""
+    raw: bytes
 
     @property
     def is_folder(self) -> bool:
@@ -122,21 +127,36 @@ class ExFat:
 
     def sets(self, cluster: int, size: int, *, contiguous: bool) -> Iterator[Set]:
         """All entry sets of a folder, deleted ones too."""
-        waiting: list[bytes] = []
-        start, need = 0, 0
+        waiting: list[tuple[int, bytes]] = []
+        need = 0
         for at, raw in self._entries(cluster, size, contiguous=contiguous):
             kind = raw[0] | IN_USE
             if kind == FILE_ENTRY:
                 if waiting:
-                    yield _set(start, waiting, need)
-                waiting, start, need = [raw], at, raw[1] + 1
+                    yield _set(waiting, need)
+                waiting, need = [(at, raw)], raw[1] + 1
             elif (waiting and kind in (STREAM, NAME)) or (waiting and kind & 0x40):
-                waiting.append(raw)
+                waiting.append((at, raw))
             if waiting and len(waiting) >= need:
-                yield _set(start, waiting, need)
+                yield _set(waiting, need)
                 waiting = []
         if waiting:
-            yield _set(start, waiting, need)
+            yield _set(waiting, need)
+
+    def strays(self, cluster: int, size: int, *, contiguous: bool) -> Iterator[int]:
+        """Bytes of the volume of entries in use that go on a set which does not stand before them."""
+        left = 0
+        for at, raw in self._entries(cluster, size, contiguous=contiguous):
+            if raw[0] | IN_USE == FILE_ENTRY:
+                left = raw[1]
+            elif raw[0] & (IN_USE | 0x40) == IN_USE | 0x40:
+                if left == 0:
+                    yield at
+                left = max(0, left - 1)
+            elif raw[0] & 0x40 and left:
+                left -= 1
+            else:
+                left = 0
 
     def _node(self, own: Set, path: str) -> Node:
         return Node(-own.at, path, own.is_folder, 0 if own.is_folder else own.size, own.modified, own.deleted)
@@ -176,7 +196,7 @@ class ExFat:
         # an entry set may go over the end of a cluster that another one does not follow: then it is looked for in its folder
         if (-node.id - self.heap) % self.cluster + count * ENTRY <= self.cluster:
             whole = self.bytes.read(-node.id, ENTRY * count, "entry set")
-            return _set(-node.id, [whole[n * ENTRY : (n + 1) * ENTRY] for n in range(count)], count)
+            return _set([(n * ENTRY - node.id, whole[n * ENTRY : (n + 1) * ENTRY]) for n in range(count)], count)
         found = next((own for own, _ in self.walk() if own.at == -node.id), None)
         if found is None:
             raise DecodeError("entry set", at=-node.id, expected="one in a folder", got="none")
@@ -223,6 +243,50 @@ class ExFat:
         if len(raw) * 8 < self.clusters:
             raise DecodeError("map of clusters", at=0, expected=f"{self.clusters} bits", got=f"{len(raw) * 8}")
         return np.unpackbits(np.frombuffer(raw, np.uint8), bitorder="little")[: self.clusters]
+
+    def capitals(self) -> list[int]:
+        """Section 7.2.5: the capital of every unit, by the volume's own table; by the language where that cannot be read."""
+        cluster, size, _ = self.upcase
+        try:
+            raw = b"".join(self.bytes.read(self.at(n), self.cluster, "table of capitals") for n in self.chain(cluster, size, contiguous=False))[:size] if 0 < size <= _CAPITALS else b""
+        except DecodeError:
+            raw = b""
+        units = memoryview(raw[: len(raw) // 2 * 2]).cast("H").tolist()
+        found: list[int] = []
+        at = 0
+        while at < len(units) and len(found) < 65536:
+            if units[at] == 0xFFFF and at + 1 < len(units):
+                found += range(len(found), min(len(found) + units[at + 1], 65536))
+                at += 1
+            else:
+                found.append(units[at])
+            at += 1
+        return found + [capital_of(n) if not found else n for n in range(len(found), 65536)]
+
+    @property
+    def had_usual_capitals(self) -> bool:
+        """By size and sum, as the table's entry tells them."""
+        return self.upcase[1:] == (USUAL_SIZE, USUAL_SUM)
+
+    def is_possible(self, own: Set) -> bool:
+        """A set whose sum does not fit, but whose parts are all there and say nothing that cannot be."""
+        kinds = [own.raw[at] for at in range(0, len(own.raw), ENTRY)]
+        letters = own.raw[ENTRY + 3] if len(own.raw) > ENTRY else 0
+        if own.count != own.raw[1] + 1 or not letters or kinds != [FILE_ENTRY, STREAM, *[NAME] * -(-letters // LETTERS)] or own.valid > own.size:
+            return False
+        if not own.size:
+            return own.cluster == 0 and bool(self.right_name(own))
+        return bool(self.right_name(own)) and 2 <= own.cluster < self.clusters + 2 and len(self.chain(own.cluster, own.size, contiguous=own.contiguous)) == -(-own.size // self.cluster)
+
+    def right_name(self, own: Set) -> bytes:
+        """The name of a set in UTF-16 whose sum does not fit: as long as it says, or up to its first empty unit, whichever fits its hash and its entries; empty where neither can be."""
+        units = b"".join(own.raw[at + 2 : at + ENTRY] for at in range(2 * ENTRY, len(own.raw), ENTRY))
+        told = units[: 2 * own.raw[ENTRY + 3]]
+        ends = next((at for at in range(0, len(units), 2) if units[at : at + 2] == b"\0\0"), len(units))
+        ways = [name for name in dict.fromkeys((told, units[:ends])) if name and -(-len(name) // 30) == own.count - 2 and not any(name[at : at + 2] == b"\0\0" for at in range(0, len(name), 2))]
+        capitals = self.capitals()
+        hashed = int.from_bytes(own.raw[ENTRY + 4 : ENTRY + 6], "little")
+        return next((name for name in ways if name_hash(name, capitals) == hashed), ways[0] if ways else b"")
 
     def own_clusters(self) -> Iterator[tuple[int, str]]:
         """(cluster, what) of the volume's own: root, map, letters."""
@@ -280,16 +344,26 @@ def set_sum(raw: bytes) -> int:
     return total
 
 
-def _set(at: int, parts: Sequence[bytes], need: int) -> Set:
-    head = parts[0]
+def name_hash(letters: bytes, capitals: Sequence[int]) -> int:
+    """Section 7.6.4: over the capitals of a name in UTF-16."""
+    told = 0
+    for unit in memoryview(letters).cast("H"):
+        for byte in capitals[unit].to_bytes(2, "little"):
+            told = ((told & 1) << 15 | told >> 1) + byte & 0xFFFF
+    return told
+
+
+def _set(entries: Sequence[tuple[int, bytes]], need: int) -> Set:
+    parts = [raw for _, raw in entries]
+    head, raw = parts[0], b"".join(parts)
     stream = next((p for p in parts[1:] if p[0] | IN_USE == STREAM), bytes(32))
     letters = stream[3]
     name = b"".join(p[2:32] for p in parts[1:] if p[0] | IN_USE == NAME)[: 2 * letters].decode("utf-16-le", "replace").replace("/", "?")
     deleted = not head[0] & IN_USE
-    sound = len(parts) == need and stream[0] != 0 and set_sum(b"".join(parts)) == int.from_bytes(head[2:4], "little")
+    sound = len(parts) == need and stream[0] != 0 and set_sum(raw) == int.from_bytes(head[2:4], "little")
     return Set(
-        at, len(parts), name, int.from_bytes(head[4:6], "little"), int.from_bytes(stream[20:24], "little"), int.from_bytes(stream[24:32], "little"),
-        int.from_bytes(stream[8:16], "little"), bool(stream[1] & NO_CHAIN), _seconds(head[12:16]), deleted, sound or deleted,
+        entries[0][0], len(parts), name, int.from_bytes(head[4:6], "little"), int.from_bytes(stream[20:24], "little"), int.from_bytes(stream[24:32], "little"),
+        int.from_bytes(stream[8:16], "little"), bool(stream[1] & NO_CHAIN), _seconds(head[12:16]), deleted, sound or deleted, tuple(at for at, _ in entries), raw,
     )  # fmt: skip
 
 
