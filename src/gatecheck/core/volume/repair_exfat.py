@@ -41,11 +41,11 @@ FOLDER_NAME = "SAVEDBIT"
 _MOST_SAVED, _MOST_COPIED = 400, 64 << 20
 _WHEN = 0x5A215A21
 _USUAL = (
-    b"c-muN80z4`f6^htumPm{8<k%PG~xe$+F}L<bUtAnv~>?M?=Xt{P+bfI5OyM*w;0N5!r?b$UFaczDq?{Wm;e5wlK6eHk%aL7ha)a%5x@A<L4dXvL_|XiJ*;u*)BA4(WEuZA29jn#Yzo(53}zX^`TGBLf$Z;^5S}hr"
-    b"TpLVkq2>DLU^Qz05hR4Q`@cF6?nF|pI*iJTQ2@!gP0-v+D{$-oZ7?LJgno!c?7;tnK#0v`((@-f1A1BZ|Nr2upD^JD0+4!T7$sp$z4{0hfBa8hw~!J>g9TjpPd)hm|2Oexe52(fz4O3O$HOK35P$;>q62(#r0OTf"
-    b"d<L*MGA7M@FCYwq!W1BE0Kx(wtOG)7yC0W40|O_?x$^seWc|1SLY|#0^GCrb7_8t471HR3|M(%I6#xI<oB7#)(&7LAZtT=-n_xoBmOP<0?eMMT$pZ@>QxE?CFMVlbk3|kN000wi!SV"
+    b"c-muN80tWQ3^;rMss2XgxBq8gU}T^zX29SR)<IkMAoFbhGhoOe(+Kwb|1e%GlvVd1yWfy?p@#sf$cg{Ramj>6;`fO^3E|I#BQ9tWzxdQaz}2e|ksDVTu!I>leU}){0m-vK$iQ$4h)=_HoCTBT;rxpXmw_bbH3;uA"
+    b"#6B>24K3$Lf(33dAV>(ymEk53x+AH)%`ggv7pVIWg0!?jjX@O*i7BDwv4}Y^*aIOpKzjcC`JVwtsWdoiXJi;a08+0Eqa=)}S0ABbemc8_lrS1Bz<`SI|Nn2|QXfalM}|R^?uG&$F5!m&KmMaabl>5VBUL{+=7UtA"
+    b"V$#gt_J7;|RZutw2pfQK0uVL<A+_C)OP+z@JIQSjP89vP0Yd)ge{#$p1*2fF0vRfpAwU2kO7Z{yy_uyLNQeLbyRjQE&=O*{<O#KDhi@%U9!QX(9{m4b`qIcAiyUYG0Q|lr8U"
 )
-"""the table of capitals that the specification recommends (7.2.5.1, table 24), as it stands on nearly every volume: each unit less its place, packed"""
+"""the table of capitals that the specification recommends (7.2.5.1, table 24), as it stands on nearly every volume: its place less each unit, packed"""
 
 
 def exfat_groups(volume: ExFat, report: Report) -> list[Callable[[], Group | None]]:
@@ -331,6 +331,6 @@ def _usual_capitals() -> bytes:
             found.append(unit)
             skips = True
         else:
-            found.append(unit + place & 0xFFFF)
+            found.append(place - unit & 0xFFFF)
             place += 1
     return struct.pack(f"<{len(found)}H", *found)
