@@ -11,7 +11,7 @@ import numpy as np
 
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.volume.fat_files import FOLDER, Fat, Slot
-from gatecheck.core.volume.fat_names import is_named_badly, long_flaws
+from gatecheck.core.volume.fat_names import false_labels, is_named_badly, long_flaws
 from gatecheck.core.volume.tree import DAMAGE, NOTE, SIGN, Found
 
 _FLAGS_AT = {32: 65, 16: 37, 12: 37}
@@ -116,10 +116,10 @@ def _folders(volume: Fat, table: np.ndarray, owner: np.ndarray, names: list[str]
                 add(Found("name-twice", DAMAGE, own))
             seen[key] = 1
             if not _plausible(slot):
-                add(Found("entry-broken", DAMAGE, own))
+                add(Found("entry-broken", DAMAGE, own, repairable=True))
                 continue
             if is_named_badly(slot.raw[:11]):
-                add(Found("name-broken", DAMAGE, own))
+                add(Found("name-broken", DAMAGE, own, repairable=True))
             names.append(own)
             first = slot.cluster(volume.wide)
             if slot.is_folder:
@@ -134,6 +134,12 @@ def _folders(volume: Fat, table: np.ndarray, owner: np.ndarray, names: list[str]
                     waiting.append((first, own, cluster if cluster != volume.root else 0, depth + 1))
             elif first or slot.size:
                 _claim(volume, table, owner, names, first, slot.size, own, add)
+        labels = len(false_labels(volume, cluster))
+        if labels:
+            add(Found("entry-broken", DAMAGE, path or "/", count=labels, repairable=True))
+        missing_dots = [] if cluster == volume.root else dots_gone(volume, cluster)
+        for _, name in missing_dots:
+            add(Found("folder-links", DAMAGE, path, repairable=len(missing_dots) == 1, values={"name": name.decode().rstrip()}))
         flaws = sum(1 for _ in long_flaws(volume, cluster))
         if flaws:
             add(Found("long-name", SIGN, path or "/", count=flaws, repairable=True))
@@ -142,6 +148,15 @@ def _folders(volume: Fat, table: np.ndarray, owner: np.ndarray, names: list[str]
             unread.append(path)
             add(Found("unreadable", DAMAGE, path or "/", count=len(missing)))
     return files
+
+
+def dots_gone(volume: Fat, cluster: int) -> list[tuple[int, bytes]]:
+    """(byte of the volume, name that belongs there) of a folder's own first two entries where they have another name."""
+    try:
+        raw = volume.bytes.read(volume.at(cluster), 64, "folder")
+    except DecodeError:
+        return []  # said where the folder is read
+    return [(volume.at(cluster) + at, name) for at, name in ((0, b".          "), (32, b"..         ")) if raw[at : at + 11] != name]
 
 
 def _gone(volume: Fat, at: int, length: int) -> bool:

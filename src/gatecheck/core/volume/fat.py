@@ -156,6 +156,8 @@ def read_fat(disk: Sectors, first: int) -> FatVolume:
     if not fat_sectors or clusters < 1:
         raise DecodeError(f"{what} sizes", at=19, expected="a FAT and at least one cluster", got=f"{total} sectors, FATs of {fat_sectors}")
     wide = 32 if clusters >= _FAT32_FROM else 16 if clusters >= _FAT16_FROM else 12
+    if wide == 32 and not 2 <= _int(fields, "root_cluster") < clusters + 2:
+        raise DecodeError(f"{what} root", at=44, expected=f"cluster 2 to {clusters + 1}", got=_int(fields, "root_cluster"))
     label_at = _LABEL_32 if wide == 32 else _LABEL_16
     label = text_of(boot[label_at : label_at + 11]).strip() if boot[label_at - 5] in (0x28, 0x29) else ""
     return FatVolume(

@@ -21,7 +21,7 @@ from gatecheck.core.words.said import Said, say
 
 ENTRY, LONG, VOLUME, FOLDER = 32, 0x0F, 0x08, 0x10
 _DELETED, _DEEPEST, _MOST_FOLDER = 0xE5, 64, 1 << 16
-_LARGEST_TABLE = 512 << 20
+_LARGEST_TABLE, _MOST_PIECES = 512 << 20, 20
 
 
 class Slot:
@@ -137,7 +137,7 @@ class Fat:
                 raw = span.data[skip + place : skip + place + ENTRY]
                 if raw[0] == 0:
                     return
-                if raw[11] & 0x3F == LONG:
+                if is_piece(raw):
                     parts.append((raw[0], raw[13], raw[1:11] + raw[14:26] + raw[28:32], start + place))
                 elif raw[11] & VOLUME:
                     parts = []
@@ -292,6 +292,13 @@ class Fat:
 def _short(raw: bytes) -> str:
     base, extension = text_of(raw[:8]).rstrip(), text_of(raw[8:11]).rstrip()
     return f"{base}.{extension}" if extension else base
+
+
+def is_piece(raw: bytes) -> bool:
+    """A piece of a long name: by its attributes, or, where those are hurt, by zeros where each piece has them and letters that no short name holds."""
+    if raw[11] & 0x3F == LONG:
+        return True
+    return not raw[0] & 0xA0 and 1 <= raw[0] & 0x1F <= _MOST_PIECES and raw[12] == 0 and raw[26:28] == b"\0\0" and any(byte < 0x20 for byte in raw[1:11])
 
 
 def _seconds(raw: bytes) -> float | None:

@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
-from gatecheck.core.volume.fat_files import ENTRY, LONG, VOLUME, Fat
+from gatecheck.core.volume.fat_files import ENTRY, VOLUME, Fat, Slot, is_piece
 
 _DELETED, _LAST, _MOST = 0xE5, 0x40, 20
 _NEVER = b'"*/:<>?\\|\x7f'
@@ -30,7 +30,7 @@ def long_flaws(volume: Fat, cluster: int) -> Iterator[LongFlaw]:
     for at, raw in _raw(volume, cluster):
         if raw is None:
             parts = []
-        elif raw[0] != _DELETED and raw[11] & 0x3F == LONG:
+        elif raw[0] not in (0, _DELETED) and is_piece(raw):
             if parts and not _goes_on(parts, raw):
                 yield LongFlaw(strays=tuple(a for a, _ in parts))
                 parts = []
@@ -41,6 +41,13 @@ def long_flaws(volume: Fat, cluster: int) -> Iterator[LongFlaw]:
             parts = []
     if parts:
         yield LongFlaw(strays=tuple(a for a, _ in parts))
+
+
+def false_labels(volume: Fat, cluster: int) -> list[int]:
+    """Bytes of the volume at which entries stand that say they are the volume's name and are not: elsewhere than in the root, or a second time."""
+    found = [(at, raw) for at, raw in _raw(volume, cluster) if raw is not None and raw[0] not in (0, _DELETED) and raw[11] & VOLUME and not is_piece(raw)]
+    right = next((at for at, raw in found if raw[11] & 0xDF == VOLUME), None) if cluster == volume.root else None
+    return [at for at, _ in found if at != right]
 
 
 def _goes_on(parts: Sequence[tuple[int, bytes]], raw: bytes) -> bool:
@@ -60,8 +67,16 @@ def _ended(parts: Sequence[tuple[int, bytes]], raw: bytes) -> Iterator[LongFlaw]
         yield LongFlaw(fields=tuple(fields))
 
 
-def _raw(volume: Fat, cluster: int) -> Iterator[tuple[int, bytes | None]]:
-    """(byte of the volume, entry) of a folder up to its end and with it; None for what was not read."""
+def behind_end(volume: Fat, cluster: int) -> tuple[int, list[Slot]]:
+    """(byte of the volume at which a folder's list ends, entries in use that stand behind it in the folder's room); (-1, none) where it is full."""
+    entries = list(_raw(volume, cluster, whole=True))
+    place = next((n for n, (_, raw) in enumerate(entries) if raw is not None and raw[0] == 0), len(entries))
+    behind = [Slot(at, raw, "", False, at, True) for at, raw in entries[place + 1 :] if raw is not None and raw[0] not in (0, _DELETED) and not is_piece(raw) and not raw[11] & VOLUME]
+    return (entries[place][0], behind) if place < len(entries) else (-1, [])
+
+
+def _raw(volume: Fat, cluster: int, *, whole: bool = False) -> Iterator[tuple[int, bytes | None]]:
+    """(byte of the volume, entry) of a folder up to its end and with it, or of all its room; None for what was not read."""
     for start, length in volume.stretches(cluster):
         span, skip = volume.bytes.span(start, length)
         for place in range(0, length - ENTRY + 1, ENTRY):
@@ -70,7 +85,7 @@ def _raw(volume: Fat, cluster: int) -> Iterator[tuple[int, bytes | None]]:
                 continue
             raw = span.data[skip + place : skip + place + ENTRY]
             yield start + place, raw
-            if raw[0] == 0:
+            if raw[0] == 0 and not whole:
                 return
 
 

@@ -11,12 +11,13 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from gatecheck.core.disk.overlay import Overlay
 from gatecheck.core.errors import DecodeError
-from gatecheck.core.volume.check_fat import _FLAGS_AT, _plausible
+from gatecheck.core.volume.check_fat import _FLAGS_AT, _plausible, check_fat, dots_gone
 from gatecheck.core.volume.fat_files import Fat, Slot
-from gatecheck.core.volume.fat_names import long_flaws
+from gatecheck.core.volume.fat_names import behind_end, false_labels, is_named_badly, long_flaws
 from gatecheck.core.volume.repair_group import Group, group
-from gatecheck.core.volume.tree import Hole
+from gatecheck.core.volume.tree import DAMAGE, Found, Hole
 
 if TYPE_CHECKING:
     from gatecheck.core.volume.check import Report
@@ -28,7 +29,7 @@ _MOST_SAVED, _MOST_COPIED = 400, 64 << 20
 def fat_groups(volume: Fat, report: Report) -> list[Callable[[], Group | None]]:
     ids = {f.id for f in report.findings}
     own = _Fat(volume, ids)
-    return [own.copy, own.tables, own.apart, own.chains, own.links, own.names, own.lost, own.counts]
+    return [own.copy, own.tables, own.ended, own.spelled, own.broken, own.apart, own.chains, own.links, own.names, own.lost, own.counts]
 
 
 class _Fat:
@@ -45,12 +46,28 @@ class _Fat:
             return None
         own = self.volume.volume
         raw = bytearray(own.read(0, 1, "boot sector"))
-        raw[510:512] = b"\x55\xaa"
-        writes = [(self.base, bytes(raw))] if "boot-unsigned" in self.ids else []
         at = int.from_bytes(raw[50:52], "little")
-        if self.volume.wide == 32 and 0 < at < own.reserved:
+        has_copy = self.volume.wide == 32 and 0 < at < own.reserved
+        copy = own.read(at, 1, "copy of the boot sector") if has_copy else b""
+        by_copy = bool(copy) and self._fits_better(copy)
+        raw = bytearray(copy) if by_copy else raw
+        raw[510:512] = b"\x55\xaa"
+        writes = [(self.base, bytes(raw))] if by_copy or "boot-unsigned" in self.ids else []
+        if has_copy:
             writes.append((self.base + at * own.sector, bytes(raw)))
         return group("boot-copy", writes, "boot-sector")
+
+    def _fits_better(self, boot: bytes) -> bool:
+        """By another boot sector less is wrong with the volume."""
+        counts = []
+        for raw in (self.volume.volume.read(0, 1, "boot sector"), boot):
+            found: list[Found] = []
+            try:
+                check_fat(Fat(Overlay(self.volume.disk, [(self.base, raw)]), self.volume.first, self.volume.last), found.append)
+            except DecodeError:
+                return False
+            counts.append(sum(f.severity == DAMAGE and f.id != "boot-copy-differs" for f in found))
+        return counts[1] < counts[0]
 
     def tables(self) -> Group | None:
         """Both tables alike: the one by which more hangs together is taken."""
@@ -108,6 +125,68 @@ class _Fat:
                 if slot.is_folder and inner not in seen and 2 <= inner < volume.clusters + 2:
                     seen.add(inner)
                     waiting.append((inner, own))
+
+    # --- entries
+
+    def _folders(self) -> list[tuple[str, int]]:
+        """(path, first cluster) of every folder that can be read, the root first."""
+        return [("/", self.volume.root), *((path, slot.cluster(self.volume.wide)) for path, slot in self._slots() if slot.is_folder)]
+
+    def _hurt(self) -> Iterator[tuple[str, Slot]]:
+        """Entries in use whose name or attributes cannot be."""
+        for path, cluster in self._folders():
+            for slot in self.volume.slots(cluster):
+                if not slot.deleted and slot.name not in (".", "..") and (not _plausible(slot) or is_named_badly(slot.raw[:11])):
+                    yield (f"{path}/{slot.name}" if path != "/" else slot.name), slot
+
+    def _hangs_together(self, slot: Slot) -> bool:
+        """What it leads to is as long as it says; a folder begins with itself."""
+        first, volume = slot.cluster(self.volume.wide), self.volume
+        if slot.is_folder:
+            return 2 <= first < volume.clusters + 2 and not dots_gone(volume, first)
+        held, ends = self._walk(first)
+        return (first == 0 and slot.size == 0) or (bool(slot.size) and ends and len(held) == -(-slot.size // volume.cluster))
+
+    def ended(self) -> Group | None:
+        """Lists of folders that end too early: entries behind the end lead to chains that nobody else has and that are as long as they say."""
+        if "lost" not in self.ids:
+            return None
+        owned = {c for _, slot in self._slots() for c in self._walk(slot.cluster(self.volume.wide))[0]}
+        writes: list[tuple[int, bytes]] = []
+        touched: list[str] = []
+        for path, cluster in self._folders():
+            at, behind = behind_end(self.volume, cluster)
+            for slot in behind:
+                first = slot.cluster(self.volume.wide)
+                if first and first not in owned and _plausible(slot) and not is_named_badly(slot.raw[:11]) and self._hangs_together(slot):
+                    writes.append((self.base + at, b"\xe5"))
+                    touched.append(path)
+                    break
+        return group("ended", writes, "entry", touches=tuple(touched), count=len(touched)) if writes else None
+
+    def spelled(self) -> Group | None:
+        """Letters that no name may have are written as lines, attributes that have no meaning taken off: only where the file itself hangs together."""
+        if not self.ids & {"entry-broken", "name-broken"}:
+            return None
+        writes: list[tuple[int, bytes]] = []
+        touched: list[str] = []
+        for path, slot in self._hurt():
+            if not self._hangs_together(slot):
+                continue
+            name = bytes(b"_"[0] if (b < 0x20 and not (n == 0 and b == 0x05)) or is_named_badly(b"X" + bytes([b])) or (n == 0 and b == 0x20) else b for n, b in enumerate(slot.raw[:11]))
+            at = self.base + slot.at
+            writes += [(at, name + bytes([slot.raw[11] & 0x3F]))] + ([(at + 28, bytes(4))] if slot.is_folder and slot.size else [])
+            touched.append(path)
+        return group("spelled", writes, "entry", touches=tuple(touched), count=len(touched)) if writes else None
+
+    def broken(self) -> Group | None:
+        """Entries that say what cannot be and lead to nothing that fits them: let go, so that what they held is lost and can be saved."""
+        if "entry-broken" not in self.ids or "unreadable" in self.ids:
+            return None
+        found = [(path, slot.at) for path, slot in self._hurt() if not _plausible(slot) and not self._hangs_together(slot)]
+        found += [(path, at) for path, cluster in self._folders() for at in false_labels(self.volume, cluster)]
+        writes = [(self.base + at, b"\xe5") for _, at in found]
+        return group("broken", writes, "entry", doubts=("nameless",), touches=tuple(path for path, _ in found), count=len(found)) if found else None
 
     # --- chains
 
@@ -207,6 +286,12 @@ class _Fat:
         seen = {volume.root}
         while waiting:
             cluster, path, parent = waiting.pop()
+            gone = dots_gone(volume, cluster) if cluster != volume.root else []
+            if len(gone) == 1:
+                at, name = gone[0]
+                wanted = cluster if name.strip() == b"." else parent
+                writes.append((self.base + at, _entry(name, 0x10, wanted if volume.wide == 32 else wanted & 0xFFFF, 0)))
+                touched.append(path)
             for slot in volume.slots(cluster):
                 inner = slot.cluster(volume.wide)
                 if slot.deleted:
@@ -228,8 +313,7 @@ class _Fat:
             return None
         writes: list[tuple[int, bytes]] = []
         touched: list[str] = []
-        folders = [("/", self.volume.root), *((path, slot.cluster(self.volume.wide)) for path, slot in self._slots() if slot.is_folder)]
-        for path, cluster in folders:
+        for path, cluster in self._folders():
             for flaw in long_flaws(self.volume, cluster):
                 writes += [(self.base + at, b"\xe5") for at in flaw.strays] + [(self.base + at, good) for at, good in flaw.fields]
                 touched.append(path)
