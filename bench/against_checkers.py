@@ -10,6 +10,7 @@ that looks at as much.
 from __future__ import annotations
 
 import argparse
+import hashlib
 import os
 import random
 import subprocess
@@ -19,7 +20,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from gatecheck.core.errors import DecodeError
-from gatecheck.core.volume.check import check
+from gatecheck.core.volume.check import check, opened
 from gatecheck.core.volume.repair import repair_of
 from gatecheck.image import ImageSectors
 
@@ -109,9 +110,21 @@ def told(image: Path, checker: list[str]) -> tuple[bool, str]:
     return done.returncode != 0, " | ".join(lines[:3])[:230]
 
 
-def repaired(copy: Path, raw: bytearray, checker: list[str]) -> tuple[str, str]:
-    """What became of a hurt volume: nothing for us to do, repaired as far as the checker sees, or (what is left of it)."""
+def files(image: Path) -> dict[str, str]:
+    """Path -> sum of every file, as our reader has them."""
+    disk = ImageSectors(str(image))
+    volume = opened(disk, 0, (disk.length or 1) - 1).volume
+    found = {}
+    for node in volume.nodes() if volume is not None else ():
+        if not node.is_folder and node.size < 1 << 24:
+            found[node.path] = hashlib.sha256(b"".join(p if isinstance(p, bytes) else b"?" for p in volume.content(node))).hexdigest()
+    return found
+
+
+def repaired(copy: Path, raw: bytearray, checker: list[str], healthy: dict[str, str]) -> tuple[str, str]:
+    """What became of a hurt volume: nothing for us to do, repaired as far as the checker sees, what is left of it; or harmed: a file that was right before is not any more."""
     disk = ImageSectors(str(copy))
+    right = {path for path, own in files(copy).items() if healthy.get(path) == own}
     try:
         plan = repair_of(disk, 0, (disk.length or 1) - 1)
     except DecodeError as error:
@@ -122,6 +135,10 @@ def repaired(copy: Path, raw: bytearray, checker: list[str]) -> tuple[str, str]:
         for at, data in one.pairs:
             raw[at : at + len(data)] = data
     copy.write_bytes(raw)
+    now = files(copy)
+    harmed = sorted(path for path in right if now.get(path) != healthy[path])
+    if harmed:
+        return "harmed", f"{[g.id for g in plan.groups]} {harmed[:3]}"
     wrong, what = told(copy, checker)
     after = ", ".join(f"{f.id} {f.where}" for f in check(ImageSectors(str(copy)), 0, (disk.length or 1) - 1).findings[:3])
     return ("left" if wrong or after else "repaired"), f"{[g.id for g in plan.groups]} theirs: {what if wrong else '-'}; ours: {after or '-'}"
@@ -131,6 +148,7 @@ def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--rounds", type=int, default=200)
     parser.add_argument("--seed", type=int, default=1)
+    parser.add_argument("--places", type=int, default=1, help="how many places each round hurts")
     parser.add_argument("--repair", action="store_true", help="repair what we find, then ask the other checker again")
     parser.add_argument("kinds", nargs="*", default=list(_KINDS))
     arguments = parser.parse_args()
@@ -140,12 +158,14 @@ def main() -> None:
             rng = random.Random(f"{kind} {arguments.seed}")
             image, checker = healthy(kind, Path(folder)), _KINDS[kind][2]
             whole, places, copy = image.read_bytes(), hot(image), Path(folder) / "hurt.img"
+            listed = files(image)
             assert not told(image, checker)[0], told(image, checker)
             counts: Counter[str] = Counter()
             for number in range(arguments.rounds):
                 raw = bytearray(whole)
-                at, before, after = hurt(raw, places, rng)
-                if before == after:
+                for _ in range(arguments.places):
+                    at, before, after = hurt(raw, places, rng)
+                if raw == whole:
                     continue
                 copy.write_bytes(raw)
                 theirs, what = told(copy, checker)
@@ -161,7 +181,7 @@ def main() -> None:
                 if ours != theirs:
                     say(f"  {kind} {number} at {at:#x} {before.hex()} -> {after.hex()}: " + (f"only ours: {own}" if ours else f"only theirs: {what}"))
                 if arguments.repair and ours:
-                    state, left = repaired(copy, raw, checker)
+                    state, left = repaired(copy, raw, checker, listed)
                     counts[state] += 1
                     if state != "repaired":
                         say(f"  {kind} {number} at {at:#x} {before.hex()} -> {after.hex()}: {state}: {own} / {left}")

@@ -19,11 +19,14 @@ from gatecheck.core.volume.exfat import (
     NO_CHAIN,
     STREAM,
     UPCASE,
+    USUAL_SUM,
+    expanded,
     name_hash,
     region_sum,
     set_sum,
 )
-from gatecheck.core.volume.tree import capital_of, nested
+from gatecheck.core.volume.exfat_capitals import usual_capitals
+from gatecheck.core.volume.tree import nested
 
 SECTOR = 512
 _FAT_AT, _ALIGNED = 128, 128
@@ -48,20 +51,20 @@ class _Builder:
         self.following, self.turn = 2, 0
         self.fat: dict[int, int] = {0: 0xFFFFFFF8, 1: END}
         self.content: dict[int, bytes] = {}
-        self.capitals = [capital_of(n) for n in range(1 << 16)]
+        self.capitals = expanded(usual_capitals())
 
     def built(self, files: Mapping[str, bytes]) -> dict[int, bytes]:
         tree = nested(files)
         bits = -(-self.clusters // 8)
         bitmap = self._take(bits)
         self._chain(bitmap, bits)
-        table = _packed(self.capitals)
+        table = usual_capitals()
         upcase = self._put(table)
         self._chain(upcase, len(table))
         named = self.label[:11].encode("utf-16-le")
         head = bytes([LABEL, len(named) // 2]) + named.ljust(30, b"\0")
         head += struct.pack("<BB18xIQ", BITMAP, 0, bitmap, bits)
-        head += struct.pack("<B3xI12xIQ", UPCASE, _table_sum(table), upcase, len(table))
+        head += struct.pack("<B3xI12xIQ", UPCASE, USUAL_SUM, upcase, len(table))
         entries = head + self._sets(tree)
         root = self._put(entries.ljust(-(-len(entries) // self.size) * self.size or self.size, b"\0"))
         self._chain(root, max(len(entries), 1))
@@ -129,28 +132,3 @@ class _Builder:
         boot[510:512] = b"\x55\xaa"
         body = bytes(boot) + (bytes(SECTOR - 4) + b"\0\0\x55\xaa") * 8 + bytes(2 * SECTOR)
         return body + region_sum(body, SECTOR).to_bytes(4, "little") * (SECTOR // 4)
-
-
-def _packed(table: list[int]) -> bytes:
-    """Section 7.2.5: units that are their own capitals as FFFFh and how many."""
-    out: list[int] = []
-    n = 0
-    while n < len(table):
-        run = n
-        while run < len(table) and table[run] == run and run - n < 0xFFFF:
-            run += 1
-        if run - n > 2 or table[n] == 0xFFFF:
-            out += [0xFFFF, run - n]
-            n = run
-        else:
-            out.append(table[n])
-            n += 1
-    return struct.pack(f"<{len(out)}H", *out)
-
-
-def _table_sum(raw: bytes) -> int:
-    """Section 7.2.2: of the table of capitals."""
-    told = 0
-    for byte in raw:
-        told = ((told & 1) << 31 | told >> 1) + byte & 0xFFFFFFFF
-    return told

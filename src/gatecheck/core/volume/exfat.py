@@ -137,6 +137,8 @@ class ExFat:
                 waiting, need = [(at, raw)], raw[1] + 1
             elif (waiting and kind in (STREAM, NAME)) or (waiting and kind & 0x40):
                 waiting.append((at, raw))
+                if kind == STREAM and len(waiting) == 2:  # whichever says more: the count, or the letters of the name
+                    need = max(need, 2 + -(-raw[3] // LETTERS))
             if waiting and len(waiting) >= need:
                 yield _set(waiting, need)
                 waiting = []
@@ -251,17 +253,7 @@ class ExFat:
             raw = b"".join(self.bytes.read(self.at(n), self.cluster, "table of capitals") for n in self.chain(cluster, size, contiguous=False))[:size] if 0 < size <= _CAPITALS else b""
         except DecodeError:
             raw = b""
-        units = memoryview(raw[: len(raw) // 2 * 2]).cast("H").tolist()
-        found: list[int] = []
-        at = 0
-        while at < len(units) and len(found) < 65536:
-            if units[at] == 0xFFFF and at + 1 < len(units):
-                found += range(len(found), min(len(found) + units[at + 1], 65536))
-                at += 1
-            else:
-                found.append(units[at])
-            at += 1
-        return found + [capital_of(n) if not found else n for n in range(len(found), 65536)]
+        return expanded(raw)
 
     @property
     def had_usual_capitals(self) -> bool:
@@ -269,14 +261,10 @@ class ExFat:
         return self.upcase[1:] == (USUAL_SIZE, USUAL_SUM)
 
     def is_possible(self, own: Set) -> bool:
-        """A set whose sum does not fit, but whose parts are all there and say nothing that cannot be."""
+        """A set whose sum does not fit, but whose parts are all there and have a name; whether what it holds can be is another question."""
         kinds = [own.raw[at] for at in range(0, len(own.raw), ENTRY)]
-        letters = own.raw[ENTRY + 3] if len(own.raw) > ENTRY else 0
-        if own.count != own.raw[1] + 1 or not letters or kinds != [FILE_ENTRY, STREAM, *[NAME] * -(-letters // LETTERS)] or own.valid > own.size:
-            return False
-        if not own.size:
-            return own.cluster == 0 and bool(self.right_name(own))
-        return bool(self.right_name(own)) and 2 <= own.cluster < self.clusters + 2 and len(self.chain(own.cluster, own.size, contiguous=own.contiguous)) == -(-own.size // self.cluster)
+        name = self.right_name(own) if len(own.raw) > 2 * ENTRY else b""
+        return bool(name) and kinds == [FILE_ENTRY, STREAM, *[NAME] * -(-len(name) // (2 * LETTERS))] and (own.size == 0 or 2 <= own.cluster < self.clusters + 2)
 
     def right_name(self, own: Set) -> bytes:
         """The name of a set in UTF-16 whose sum does not fit: as long as it says, or up to its first empty unit, whichever fits its hash and its entries; empty where neither can be."""
@@ -344,6 +332,21 @@ def set_sum(raw: bytes) -> int:
     return total
 
 
+def expanded(table: bytes) -> list[int]:
+    """Section 7.2.5: the capital of every unit by a table, FFFFh and how many where they are their own; the language's where there is no table."""
+    units = memoryview(table[: len(table) // 2 * 2]).cast("H").tolist()
+    found: list[int] = []
+    at = 0
+    while at < len(units) and len(found) < 65536:
+        if units[at] == 0xFFFF and at + 1 < len(units):
+            found += range(len(found), min(len(found) + units[at + 1], 65536))
+            at += 1
+        else:
+            found.append(units[at])
+        at += 1
+    return found + [n if found else capital_of(n) for n in range(len(found), 65536)]
+
+
 def name_hash(letters: bytes, capitals: Sequence[int]) -> int:
     """Section 7.6.4: over the capitals of a name in UTF-16."""
     told = 0
@@ -360,7 +363,7 @@ def _set(entries: Sequence[tuple[int, bytes]], need: int) -> Set:
     letters = stream[3]
     name = b"".join(p[2:32] for p in parts[1:] if p[0] | IN_USE == NAME)[: 2 * letters].decode("utf-16-le", "replace").replace("/", "?")
     deleted = not head[0] & IN_USE
-    sound = len(parts) == need and stream[0] != 0 and set_sum(raw) == int.from_bytes(head[2:4], "little")
+    sound = len(parts) == need == head[1] + 1 and stream[0] != 0 and set_sum(raw) == int.from_bytes(head[2:4], "little")
     return Set(
         entries[0][0], len(parts), name, int.from_bytes(head[4:6], "little"), int.from_bytes(stream[20:24], "little"), int.from_bytes(stream[24:32], "little"),
         int.from_bytes(stream[8:16], "little"), bool(stream[1] & NO_CHAIN), _seconds(head[12:16]), deleted, sound or deleted, tuple(at for at, _ in entries), raw,

@@ -52,17 +52,17 @@ def false_labels(volume: Fat, cluster: int) -> list[int]:
 
 def _goes_on(parts: Sequence[tuple[int, bytes]], raw: bytes) -> bool:
     before = parts[-1][1]
-    return not raw[0] & _LAST and raw[0] & 0x3F == (before[0] & 0x3F) - 1 and raw[13] == before[13]
+    return not raw[0] & _LAST and raw[0] & 0x1F == (before[0] & 0x1F) - 1 and raw[13] == before[13]
 
 
 def _ended(parts: Sequence[tuple[int, bytes]], raw: bytes) -> Iterator[LongFlaw]:
     """The entry behind the pieces of a name; an end of the folder, or a deleted one, is none."""
     first, last = parts[0][1], parts[-1][1]
     is_entry = raw[0] not in (0, _DELETED) and not raw[11] & VOLUME
-    if not (is_entry and first[0] & _LAST and last[0] & 0x3F == 1 and len(parts) <= _MOST and last[13] == sum_of(raw[:11])):
+    if not (is_entry and first[0] & _LAST and last[0] & 0x1F == 1 and len(parts) <= _MOST and last[13] == sum_of(raw[:11])):
         yield LongFlaw(strays=tuple(a for a, _ in parts))
         return
-    fields = [(at + place, good) for at, own in parts for place, good in ((11, b"\x0f"), (12, b"\0"), (26, b"\0\0")) if own[place : place + len(good)] != good]
+    fields = [(at + place, good) for at, own in parts for place, good in ((0, bytes([own[0] & 0x5F])), (11, b"\x0f"), (12, b"\0"), (26, b"\0\0")) if own[place : place + len(good)] != good]
     if fields:
         yield LongFlaw(fields=tuple(fields))
 

@@ -6,8 +6,6 @@ Microsoft, "exFAT file system specification": 3.4, 6.3, 7.1, 7.2, 7.4 to 7.7.
 from __future__ import annotations
 
 import struct
-import zlib
-from base64 import b85decode
 from collections.abc import Callable, Iterator, Sequence
 from typing import TYPE_CHECKING
 
@@ -24,13 +22,13 @@ from gatecheck.core.volume.exfat import (
     NAME,
     NO_CHAIN,
     STREAM,
-    USUAL_SIZE,
     ExFat,
     Set,
     name_hash,
     region_sum,
     set_sum,
 )
+from gatecheck.core.volume.exfat_capitals import usual_capitals
 from gatecheck.core.volume.repair_group import Group, group
 from gatecheck.core.volume.tree import Hole
 
@@ -40,12 +38,6 @@ if TYPE_CHECKING:
 FOLDER_NAME = "SAVEDBIT"
 _MOST_SAVED, _MOST_COPIED = 400, 64 << 20
 _WHEN = 0x5A215A21
-_USUAL = (
-    b"c-muN80tWQ3^;rMss2XgxBq8gU}T^zX29SR)<IkMAoFbhGhoOe(+Kwb|1e%GlvVd1yWfy?p@#sf$cg{Ramj>6;`fO^3E|I#BQ9tWzxdQaz}2e|ksDVTu!I>leU}){0m-vK$iQ$4h)=_HoCTBT;rxpXmw_bbH3;uA"
-    b"#6B>24K3$Lf(33dAV>(ymEk53x+AH)%`ggv7pVIWg0!?jjX@O*i7BDwv4}Y^*aIOpKzjcC`JVwtsWdoiXJi;a08+0Eqa=)}S0ABbemc8_lrS1Bz<`SI|Nn2|QXfalM}|R^?uG&$F5!m&KmMaabl>5VBUL{+=7UtA"
-    b"V$#gt_J7;|RZutw2pfQK0uVL<A+_C)OP+z@JIQSjP89vP0Yd)ge{#$p1*2fF0vRfpAwU2kO7Z{yy_uyLNQeLbyRjQE&=O*{<O#KDhi@%U9!QX(9{m4b`qIcAiyUYG0Q|lr8U"
-)
-"""the table of capitals that the specification recommends (7.2.5.1, table 24), as it stands on nearly every volume: its place less each unit, packed"""
 
 
 def exfat_groups(volume: ExFat, report: Report) -> list[Callable[[], Group | None]]:
@@ -100,7 +92,7 @@ class _ExFat:
         cluster, size, _ = self.volume.upcase
         if "capitals" not in self.ids or not self.volume.had_usual_capitals:
             return None
-        raw = _usual_capitals()
+        raw = usual_capitals()
         places = self.volume.chain(cluster, size, contiguous=False)
         if len(places) * self.volume.cluster < size:
             return None
@@ -112,17 +104,36 @@ class _ExFat:
             return None
         writes: list[tuple[int, bytes]] = []
         touched: list[str] = []
-        capitals = self.volume.capitals()
+        volume, capitals = self.volume, self.volume.capitals()
+        owned = {n for own, _ in self._live() if own.sound for n in self._held(own)} | {n for n, _ in volume.own_clusters()}
+        marked = volume.bitmap() if "map-unread" not in self.ids else np.zeros(0, np.uint8)
         for own, path in self._live():
-            if own.sound or not self.volume.is_possible(own):
+            sizes = None if own.sound else self._right_sizes(own, owned, marked)
+            if sizes is None or not volume.is_possible(own):
                 continue
-            raw, name = bytearray(own.raw), self.volume.right_name(own)
-            raw[35], raw[36:38] = len(name) // 2, name_hash(name, capitals).to_bytes(2, "little")
+            raw, name = bytearray(own.raw), volume.right_name(own)
+            raw[1], raw[35], raw[36:38] = len(raw) // ENTRY - 1, len(name) // 2, name_hash(name, capitals).to_bytes(2, "little")
+            raw[40:48], raw[56:64] = sizes[1].to_bytes(8, "little"), sizes[0].to_bytes(8, "little")
             for n, at in enumerate(range(2 * ENTRY, len(raw), ENTRY)):
                 raw[at + 2 : at + ENTRY] = name[30 * n : 30 * n + 30].ljust(30, b"\0")
             writes += self._entries(own, raw)
             touched.append(path)
         return group("sums", writes, "entry", doubts=("letter-or-time",), touches=tuple(touched), count=len(touched)) if writes else None
+
+    def _right_sizes(self, own: Set, owned: set[int], marked: np.ndarray) -> tuple[int, int] | None:
+        """(size, bytes that were written) of a set whose sum does not fit, so that it holds nobody else's clusters; None where neither of the two it says can be."""
+        if not own.size and not own.valid:
+            return (0, 0) if own.cluster == 0 else None
+        ways = [(own.valid, own.valid), (own.size, own.size)] if own.valid > own.size else [(own.size, own.valid), (own.valid, own.valid)]
+        for size, valid in ways:
+            need = -(-size // self.volume.cluster)
+            if not size or need > self.volume.clusters:
+                continue
+            held = self.volume.chain(own.cluster, size, contiguous=own.contiguous)
+            is_larger = (size, valid) == (own.valid, own.valid) and own.valid > own.size
+            if len(held) == need and not owned.intersection(held) and (not is_larger or (len(marked) and bool(marked[[n - 2 for n in held]].all()))):
+                return size, valid
+        return None
 
     def broken(self) -> Group | None:
         """Entry sets of which parts are gone, or that say what cannot be: let go, so that what they held is lost and can be saved."""
@@ -317,20 +328,3 @@ def _new_set(name: str, attributes: int, cluster: int, size: int, contiguous: bo
     raw = bytearray(head + stream + b"".join(bytes([NAME, 0]) + letters[n : n + 30].ljust(30, b"\0") for n in range(0, len(letters), 30)))
     raw[2:4] = set_sum(bytes(raw)).to_bytes(2, "little")
     return bytes(raw)
-
-
-def _usual_capitals() -> bytes:
-    told = struct.unpack(f"<{USUAL_SIZE // 2}H", zlib.decompress(b85decode(_USUAL)))
-    found: list[int] = []
-    place, skips = 0, False
-    for number, unit in enumerate(told):
-        if skips:
-            found.append(unit)
-            place, skips = place + unit, False
-        elif unit == 0xFFFF and number + 1 < len(told):
-            found.append(unit)
-            skips = True
-        else:
-            found.append(place - unit & 0xFFFF)
-            place += 1
-    return struct.pack(f"<{len(found)}H", *found)

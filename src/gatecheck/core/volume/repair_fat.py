@@ -207,7 +207,14 @@ class _Fat:
             return None
         writes: list[tuple[int, bytes]] = []
         touched: list[str] = []
-        heads = {slot.cluster(self.volume.wide): path for path, slot in self._slots()}
+        heads: dict[int, str] = {}
+        owned: dict[int, str] = {}
+        """clusters that somebody holds within his size"""
+        for path, slot in self._slots():
+            heads[slot.cluster(self.volume.wide)] = path
+            held, _ = self._walk(slot.cluster(self.volume.wide))
+            for cluster in held if slot.is_folder else held[: -(-slot.size // self.volume.cluster)]:
+                owned.setdefault(cluster, path)
         for path, slot in self._slots():
             first = slot.cluster(self.volume.wide)
             held, ends = self._walk(first)
@@ -217,15 +224,17 @@ class _Fat:
             keep = held[:need]
             if slot.is_folder and not held:
                 continue
-            if any(heads.get(c, path) != path for c in keep[1:]):
+            if any(heads.get(c, path) != path for c in keep[1:]) or any(owned.get(c, path) != path for c in keep):
                 continue  # it leads into another file: that is a shared place
             touched.append(path)
             if keep:
                 self.table[keep[-1]] = self.end
-                rest = [c for c in held[need:] if c not in heads]
-                self.table[rest] = 0
-            if len(keep) < need or (not keep and slot.size):
-                at = self.base + slot.at
+                rest = next((n for n, c in enumerate(held[need:]) if c in owned), len(held) - need)
+                self.table[held[need : need + rest]] = 0  # from where somebody else's begins it is his
+            at = self.base + slot.at
+            if not need and first:  # what it leads to is another's, or lost and can be saved
+                writes += [(at + 20, b"\0\0"), (at + 26, b"\0\0")]
+            elif len(keep) < need or (not keep and slot.size):
                 if not keep:
                     writes += [(at + 20, b"\0\0"), (at + 26, bytes(6))]
                 else:
