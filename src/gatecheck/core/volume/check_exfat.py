@@ -43,6 +43,8 @@ def check_exfat(volume: ExFat, add: Callable[[Found], None]) -> tuple[int | None
         strays = sum(1 for _ in volume.strays(cluster, size, contiguous=contiguous))
         if strays:
             add(Found("entry-broken", DAMAGE, path, count=strays, repairable=True))
+        if volume.false_ends(cluster, size, contiguous=contiguous):
+            add(Found("folder-ended", DAMAGE, path, repairable=True))
     for path in unread:
         add(Found("unreadable", DAMAGE, path))
     used: int | None = None

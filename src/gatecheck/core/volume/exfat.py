@@ -6,7 +6,7 @@ Microsoft, "exFAT file system specification": 3.1 (boot sector), 4 (FAT), 6 and 
 from __future__ import annotations
 
 import calendar
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -23,6 +23,8 @@ END, BAD = 0xFFFFFFFF, 0xFFFFFFF7
 LETTERS, USUAL_SUM, USUAL_SIZE = 15, 0xE619D30D, 5836
 """of a name in one entry; of the table of capitals that the specification recommends"""
 _DEEPEST, _MOST_FOLDER, _LARGEST_TABLE, _CAPITALS = 64, 256 << 20, 1 << 30, 1 << 20
+_FEWEST = 3
+"""entries of a set"""
 
 
 @dataclass(frozen=True, slots=True)
@@ -109,7 +111,8 @@ class ExFat:
             cluster = int(self.table[cluster])
         return found
 
-    def _entries(self, cluster: int, size: int, *, contiguous: bool) -> Iterator[tuple[int, bytes]]:
+    def _entries(self, cluster: int, size: int, *, contiguous: bool, whole: bool = False) -> Iterator[tuple[int, bytes]]:
+        """(byte of the volume, entry) of a folder up to its end, or of all its room."""
         done = 0
         for number in self.chain(cluster, size, contiguous=contiguous):
             start = self.at(number)
@@ -118,23 +121,37 @@ class ExFat:
                 raw = span.data[skip + place : skip + place + ENTRY]
                 if span.missing and span.lba + (skip + place) // span.sector in span.missing:
                     continue
-                if raw[0] == 0:
+                if raw[0] == 0 and not whole:
                     return
                 yield start + place, raw
             done += self.cluster
             if done > _MOST_FOLDER:
                 return
 
+    def false_ends(self, cluster: int, size: int, *, contiguous: bool) -> list[int]:
+        """Bytes of the volume at which a folder's list ends although a whole set in use, its sum and all, stands behind it."""
+        entries = list(self._entries(cluster, size, contiguous=contiguous, whole=True))
+        ends = [n for n, (_, raw) in enumerate(entries) if raw[0] == 0]
+        if not ends:
+            return []
+        behind = [own.at for own in self._sets(entry for entry in entries[ends[0] :] if entry[1][0]) if own.sound and not own.deleted]
+        places = {at: n for n, (at, _) in enumerate(entries)}
+        return [entries[n][0] for n in ends if behind and n < places[behind[-1]]]
+
     def sets(self, cluster: int, size: int, *, contiguous: bool) -> Iterator[Set]:
         """All entry sets of a folder, deleted ones too."""
+        return self._sets(self._entries(cluster, size, contiguous=contiguous))
+
+    @staticmethod
+    def _sets(entries: Iterable[tuple[int, bytes]]) -> Iterator[Set]:
         waiting: list[tuple[int, bytes]] = []
         need = 0
-        for at, raw in self._entries(cluster, size, contiguous=contiguous):
+        for at, raw in entries:
             kind = raw[0] | IN_USE
             if kind == FILE_ENTRY:
                 if waiting:
                     yield _set(waiting, need)
-                waiting, need = [(at, raw)], raw[1] + 1
+                waiting, need = [(at, raw)], max(_FEWEST, raw[1] + 1)
             elif (waiting and kind in (STREAM, NAME)) or (waiting and kind & 0x40):
                 waiting.append((at, raw))
                 if kind == STREAM and len(waiting) == 2:  # whichever says more: the count, or the letters of the name
@@ -262,7 +279,7 @@ class ExFat:
 
     def is_possible(self, own: Set) -> bool:
         """A set whose sum does not fit, but whose parts are all there and have a name; whether what it holds can be is another question."""
-        kinds = [own.raw[at] for at in range(0, len(own.raw), ENTRY)]
+        kinds = [own.raw[at] | IN_USE for at in range(0, len(own.raw), ENTRY)]
         name = self.right_name(own) if len(own.raw) > 2 * ENTRY else b""
         return bool(name) and kinds == [FILE_ENTRY, STREAM, *[NAME] * -(-len(name) // (2 * LETTERS))] and (own.size == 0 or 2 <= own.cluster < self.clusters + 2)
 
@@ -362,8 +379,8 @@ def _set(entries: Sequence[tuple[int, bytes]], need: int) -> Set:
     stream = next((p for p in parts[1:] if p[0] | IN_USE == STREAM), bytes(32))
     letters = stream[3]
     name = b"".join(p[2:32] for p in parts[1:] if p[0] | IN_USE == NAME)[: 2 * letters].decode("utf-16-le", "replace").replace("/", "?")
-    deleted = not head[0] & IN_USE
-    sound = len(parts) == need == head[1] + 1 and stream[0] != 0 and set_sum(raw) == int.from_bytes(head[2:4], "little")
+    deleted = not head[0] & IN_USE and not (len(parts) > 1 and all(p[0] & IN_USE for p in parts[1:]))  # who deletes one takes all its parts out of use
+    sound = bool(head[0] & IN_USE) and len(parts) == need == head[1] + 1 and stream[0] != 0 and set_sum(raw) == int.from_bytes(head[2:4], "little")
     return Set(
         entries[0][0], len(parts), name, int.from_bytes(head[4:6], "little"), int.from_bytes(stream[20:24], "little"), int.from_bytes(stream[24:32], "little"),
         int.from_bytes(stream[8:16], "little"), bool(stream[1] & NO_CHAIN), _seconds(head[12:16]), deleted, sound or deleted, tuple(at for at, _ in entries), raw,

@@ -42,7 +42,7 @@ _WHEN = 0x5A215A21
 
 def exfat_groups(volume: ExFat, report: Report) -> list[Callable[[], Group | None]]:
     own = _ExFat(volume, {f.id for f in report.findings})
-    return [own.regions, own.capitals, own.sums, own.broken, own.chains, own.apart, own.lost, own.cluster_map, own.flags]
+    return [own.regions, own.capitals, own.ended, own.sums, own.broken, own.chains, own.apart, own.lost, own.cluster_map, own.flags]
 
 
 class _ExFat:
@@ -98,6 +98,16 @@ class _ExFat:
             return None
         return group("capitals", [(self.base + self.volume.at(n), raw[i * self.volume.cluster : (i + 1) * self.volume.cluster]) for i, n in enumerate(places)], "capitals")
 
+    def ended(self) -> Group | None:
+        """Lists that end before whole sets in use: the ends made entries out of use."""
+        if "folder-ended" not in self.ids:
+            return None
+        volume = self.volume
+        folders = [("/", volume.root, 0, False), *((path, own.cluster, own.size, own.contiguous) for own, path in self._live() if own.is_folder and own.size)]
+        found = [(path, at) for path, cluster, size, contiguous in folders for at in volume.false_ends(cluster, size, contiguous=contiguous)]
+        touched = tuple(dict.fromkeys(path for path, _ in found))
+        return group("ended", [(self.base + at, bytes([FILE_ENTRY & ~IN_USE])) for _, at in found], "entry", touches=touched, count=len(touched)) if found else None
+
     def sums(self) -> Group | None:
         """Entry sets whose parts are all there and can be so, but whose sum does not fit: the sums anew, for without them no system shows the file."""
         if "entry-broken" not in self.ids:
@@ -114,7 +124,9 @@ class _ExFat:
             raw, name = bytearray(own.raw), volume.right_name(own)
             raw[1], raw[35], raw[36:38] = len(raw) // ENTRY - 1, len(name) // 2, name_hash(name, capitals).to_bytes(2, "little")
             raw[40:48], raw[56:64] = sizes[1].to_bytes(8, "little"), sizes[0].to_bytes(8, "little")
+            raw[0], raw[ENTRY] = FILE_ENTRY, STREAM
             for n, at in enumerate(range(2 * ENTRY, len(raw), ENTRY)):
+                raw[at] = NAME
                 raw[at + 2 : at + ENTRY] = name[30 * n : 30 * n + 30].ljust(30, b"\0")
             writes += self._entries(own, raw)
             touched.append(path)
@@ -122,9 +134,11 @@ class _ExFat:
 
     def _right_sizes(self, own: Set, owned: set[int], marked: np.ndarray) -> tuple[int, int] | None:
         """(size, bytes that were written) of a set whose sum does not fit, so that it holds nobody else's clusters; None where neither of the two it says can be."""
-        if not own.size and not own.valid:
-            return (0, 0) if own.cluster == 0 else None
-        ways = [(own.valid, own.valid), (own.size, own.size)] if own.valid > own.size else [(own.size, own.valid), (own.valid, own.valid)]
+        if not own.size and (not own.valid or not own.cluster):
+            return (0, 0) if not own.cluster else None
+        ways = [(own.size, min(own.size, own.valid)), (own.valid, own.valid)]
+        if own.valid > own.size and -(-own.valid // self.volume.cluster) > -(-own.size // self.volume.cluster):
+            ways.reverse()
         for size, valid in ways:
             need = -(-size // self.volume.cluster)
             if not size or need > self.volume.clusters:

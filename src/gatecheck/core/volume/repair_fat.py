@@ -203,7 +203,7 @@ class _Fat:
 
     def chains(self) -> Group | None:
         """Chains that break off, run on or run in a circle: ended where the file's bytes end; sizes that are larger than what is held."""
-        if not self.ids & {"chain-short", "chain-long", "chain-broken", "chain-circle", "chain-nowhere"}:
+        if not self.ids & {"chain-short", "chain-long", "chain-broken", "chain-circle", "chain-nowhere", "crossed"}:
             return None
         writes: list[tuple[int, bytes]] = []
         touched: list[str] = []

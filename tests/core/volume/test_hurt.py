@@ -1,0 +1,183 @@
+"""Volumes of our own encoders hurt in one place: what is found, which group mends it, and that every file that was right before is right after."""
+
+from __future__ import annotations
+
+import struct
+from collections.abc import Callable
+from typing import Any
+
+import pytest
+
+from gatecheck.core.disk.overlay import Overlay
+from gatecheck.core.volume.check import check, opened
+from gatecheck.core.volume.encode_exfat import exfat_volume
+from gatecheck.core.volume.encode_ext import BLOCK, ext_volume
+from gatecheck.core.volume.encode_fat import fat_volume
+from gatecheck.core.volume.repair import repair_of
+from gatecheck.core.volume.tree import whole_content
+from memory_disk import Memory
+
+SECTORS = 80_000
+FILES = {
+    **{f"home/gro/a rather long name of a picture {n:02d}.jpg": bytes([n]) * (3000 + 700 * n) for n in range(12)}, "home/gro/none.txt": b"", "etc/hosts": b"127.0.0.1 localhost\n",
+    "etc/large.bin": bytes(range(256)) * 300,
+}  # fmt: skip
+Hurt = Callable[[bytearray, Any], None]
+PICTURE = "home/gro/a rather long name of a picture 05.jpg"
+
+
+def volume_of(kind: str) -> bytearray:
+    raw = bytearray(SECTORS * 512)
+    for at, data in {"exfat": exfat_volume, "fat": fat_volume, "ext": ext_volume}[kind](FILES, sectors=SECTORS).items():
+        raw[at * 512 : at * 512 + len(data)] = data
+    return raw
+
+
+def files(disk: Any) -> dict[str, bytes]:
+    volume: Any = opened(disk, 0, SECTORS - 1).volume
+    return {node.path: whole_content(volume, node, 1 << 20) for node in volume.nodes() if not node.is_folder}
+
+
+def exfat_set(volume: Any, path: str = PICTURE) -> Any:
+    return next(own for own, place in volume.walk() if place == path)
+
+
+def fat_slot(volume: Any, path: str = PICTURE) -> Any:
+    folder, _, name = path.rpartition("/")
+    return next(s for s in volume.slots(volume.find(folder).id) if s.name == name and not s.deleted)
+
+
+def put(at: Callable[[Any], int], data: bytes) -> Hurt:
+    def hurt(raw: bytearray, volume: Any) -> None:
+        raw[at(volume) : at(volume) + len(data)] = data
+
+    return hurt
+
+
+def crossed_exfat(raw: bytearray, volume: Any) -> None:
+    """One picture's set leads to another's clusters, its sum with it."""
+    from gatecheck.core.volume.exfat import set_sum
+
+    one, other = exfat_set(volume), exfat_set(volume, "etc/large.bin")
+    own = bytearray(one.raw)
+    own[52:56], own[33] = other.cluster.to_bytes(4, "little"), own[33] | 2
+    own[2:4] = set_sum(bytes(own)).to_bytes(2, "little")
+    for n, at in enumerate(one.ats):
+        raw[at : at + 32] = own[n * 32 : n * 32 + 32]
+
+
+def unended_exfat(raw: bytearray, volume: Any) -> None:
+    """The last cluster of a chain leads to a place that is none."""
+    own = next(s for s, _ in volume.walk() if s.size > volume.cluster and not s.contiguous and not s.is_folder)
+    last = volume.chain(own.cluster, own.size, contiguous=False)[-1]
+    struct.pack_into("<I", raw, volume.fat_at + 4 * last, 0x0BADF00D)
+
+
+EXFAT: dict[str, tuple[Hurt, str, str, tuple[str, ...]]] = {
+    "a letter": (put(lambda v: exfat_set(v).ats[2] + 2, b"A\0"), "entry-broken", "sums", (PICTURE,)),
+    "the sum alone": (put(lambda v: exfat_set(v).at + 2, b"\0\0"), "entry-broken", "sums", ()),
+    "how many letters": (put(lambda v: exfat_set(v).ats[1] + 3, b"\x20"), "entry-broken", "sums", ()),
+    "how many parts": (put(lambda v: exfat_set(v).at + 1, b"\0"), "entry-broken", "sums", ()),
+    "a part not in use": (put(lambda v: exfat_set(v).ats[2], b"\x41"), "entry-broken", "sums", ()),
+    "more bytes written than there are": (put(lambda v: exfat_set(v).ats[1] + 13, b"\1"), "size-differs", "sums", ()),
+    "no second part": (put(lambda v: exfat_set(v).ats[1], b"\1"), "entry-broken", "broken", (PICTURE,)),
+    "a first part out of use": (put(lambda v: exfat_set(v).at, b"\x05"), "entry-broken", "sums", ()),
+    "an end in the middle": (put(lambda v: exfat_set(v).at, bytes(32)), "folder-ended", "ended", (PICTURE,)),
+    "two files in one place": (crossed_exfat, "crossed", "apart", (PICTURE,)),
+    "no end": (unended_exfat, "chain-broken", "chains", ()),
+    "capitals": (put(lambda v: v.at(v.upcase[0]) + 200, b"\xff\xff\xff"), "capitals", "capitals", ()),
+}
+
+
+@pytest.mark.parametrize("name", EXFAT)
+def test_exfat(name: str) -> None:
+    hurt, found, group, given_up = EXFAT[name]
+    mended("exfat", hurt, found, group, given_up)
+
+
+def mended(kind: str, hurt: Hurt, found: str, group: str, given_up: tuple[str, ...]) -> Any:
+    """Found, mended by that group among others, and nothing is left; all but what is given up reads as it did."""
+    raw = volume_of(kind)
+    hurt(raw, opened(Memory(bytes(raw)), 0, SECTORS - 1).volume)
+    disk = Memory(bytes(raw))
+    plan = repair_of(disk, 0, SECTORS - 1)
+    assert found in {f.id for f in plan.now.findings}
+    assert group in [g.id for g in plan.groups]
+    assert plan.after.findings == ()
+    after = Overlay(disk, [pair for g in plan.groups for pair in g.pairs])
+    assert {path: data for path, data in files(after).items() if path in FILES and path not in given_up} == {path: data for path, data in FILES.items() if path not in given_up}
+    return after
+
+
+def test_what_a_broken_set_held_is_saved_as_a_piece() -> None:
+    after = mended("exfat", *EXFAT["no second part"])
+    assert any(path.startswith("SAVEDBIT.000/PIECE") and data[: len(FILES[PICTURE])] == FILES[PICTURE] for path, data in files(after).items())
+
+
+def test_only_the_group_that_was_wanted_is_planned() -> None:
+    raw = volume_of("exfat")
+    EXFAT["no second part"][0](raw, opened(Memory(bytes(raw)), 0, SECTORS - 1).volume)
+    plan = repair_of(Memory(bytes(raw)), 0, SECTORS - 1, only=["sums"])
+    assert plan.groups == ()
+
+
+# --- FAT
+
+
+def emptied(raw: bytearray, volume: Any) -> None:
+    """An empty file's entry leads into another file."""
+    slot = fat_slot(volume, "home/gro/none.txt")
+    struct.pack_into("<H", raw, slot.at + 26, fat_slot(volume, "etc/large.bin").cluster(volume.wide))
+
+
+def early_end(raw: bytearray, volume: Any) -> None:
+    """The list ends in the middle."""
+    raw[fat_slot(volume).at] = 0
+
+
+FAT: dict[str, tuple[Hurt, str, str, tuple[str, ...]]] = {
+    "a piece's attributes": (put(lambda v: fat_slot(v).long_at + 11, b"\x1f"), "long-name", "names", ()),
+    "a piece's number": (put(lambda v: fat_slot(v).long_at + 32, b"\x22"), "long-name", "names", ()),
+    "a piece's sum": (put(lambda v: fat_slot(v).long_at + 32 + 13, b"\0"), "long-name", "names", (PICTURE,)),
+    "a field that is zero": (put(lambda v: fat_slot(v).long_at + 26, b"\7"), "long-name", "names", ()),
+    "a control letter": (put(lambda v: fat_slot(v, "etc/hosts").at + 2, b"\3"), "entry-broken", "spelled", ("etc/hosts",)),
+    "a colon": (put(lambda v: fat_slot(v, "etc/hosts").at + 2, b":"), "name-broken", "spelled", ("etc/hosts",)),
+    "attributes that mean nothing": (put(lambda v: fat_slot(v, "etc/hosts").at + 11, b"\xe0"), "entry-broken", "spelled", ()),
+    "an end in the middle": (early_end, "lost", "ended", (PICTURE,)),
+    "a label in a folder": (put(lambda v: fat_slot(v, "etc/hosts").at + 11, b"\x08"), "entry-broken", "broken", ("etc/hosts",)),
+    "a folder's link to itself": (put(lambda v: v.at(v.find("etc").id), b"x"), "folder-links", "links", ()),
+    "a folder's link to the one above": (put(lambda v: v.at(v.find("home/gro").id) + 33, b"x"), "folder-links", "links", ()),
+    "an empty file that leads into another": (emptied, "crossed", "chains", ()),
+}
+
+
+@pytest.mark.parametrize("name", FAT)
+def test_fat(name: str) -> None:
+    mended("fat", *FAT[name])
+
+
+# --- ext
+
+
+def inode_at(volume: Any, path: str = PICTURE) -> int:
+    return int(volume.groups[0][2] * BLOCK + (volume.find(path).id - 1) * volume.super.inode_size)
+
+
+EXT: dict[str, tuple[Hurt, str]] = {
+    "deleted and in use": (put(lambda v: inode_at(v) + 20, b"\1\2\3\4"), "deleted-noted"),
+    "no kind": (put(lambda v: inode_at(v) + 1, b"\x30"), "inode"),
+    "room that cannot be": (put(lambda v: inode_at(v) + 128, b"\x21"), "inode"),
+    "larger than a file can be": (put(lambda v: inode_at(v) + 108, b"\xff\xff\xff\x7f"), "size-differs"),
+    "shorter than what it holds": (put(lambda v: inode_at(v, "etc/large.bin") + 4, b"\1\0\0\0"), "size-differs"),
+    "what lies behind a map": (put(lambda v: v.groups[0][1] * BLOCK + BLOCK - 1, b"\x7f"), "map-padding"),
+    "abilities without a meaning": (put(lambda v: 1024 + 98, b"\x80"), "features-unknown"),
+    "a name with a nought": (put(lambda v: next(v.pieces(v.inode(v.find("etc").id))) and v.runs(v.find("etc"))[0].at + 24 + 9, b"\0"), "name-broken"),
+}
+
+
+@pytest.mark.parametrize("name", EXT)
+def test_ext(name: str) -> None:
+    hurt, found = EXT[name]
+    raw = volume_of("ext")
+    hurt(raw, opened(Memory(bytes(raw)), 0, SECTORS - 1).volume)
+    assert found in {f.id for f in check(Memory(bytes(raw)), 0, SECTORS - 1).findings}
