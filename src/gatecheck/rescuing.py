@@ -17,7 +17,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from gatecheck.core.errors import DecodeError, InputError
-from gatecheck.core.volume.tree import GONE, HOLES, LOST, WHOLE, Filesystem, Hole, Node
+from gatecheck.core.volume.tree import GONE, HOLES, LOST, WHOLE, Filesystem, Hole, Node, limited
 
 MANIFEST, HOLE_LIST, RENAMED, LINKS, DELETED = "manifest.csv", "holes.csv", "renamed.csv", "links.csv", "deleted files"
 _COLUMNS = ("path", "bytes", "sha256", "state")
@@ -63,7 +63,11 @@ class Rescue:
     @property
     def need(self) -> int:
         """Bytes that are still to come."""
-        return sum(i.node.size for i in self.left)
+        return sum(self.size_of(i.node) for i in self.left)
+
+    def size_of(self, node: Node) -> int:
+        """Bytes that are copied of a file: no more than lie somewhere where it says that it is longer than its volume."""
+        return _reach(self.volume, node)
 
     def begin(self) -> None:
         """The folders. Raises InputError, OSError."""
@@ -217,10 +221,10 @@ def _copied(volume: Filesystem, item: Item, place: Path, lists: _Lists) -> tuple
         return item.node.size, "", LOST
     place.parent.mkdir(parents=True, exist_ok=True)
     part, digest = place.with_name(f"{place.name[:80]}.{os.getpid()}.part"), hashlib.sha256()
-    at, gone = 0, 0
+    at, gone, reach = 0, 0, _reach(volume, item.node)
     try:
         with part.open("wb") as file:
-            for piece in _pieces(volume, item.node):
+            for piece in limited(_pieces(volume, item.node), reach):
                 if isinstance(piece, Hole):
                     lists.hole(item, at, piece)
                     _hashed_zeros(digest, piece.length)
@@ -231,6 +235,9 @@ def _copied(volume: Filesystem, item: Item, place: Path, lists: _Lists) -> tuple
                     file.write(piece)
                     at += len(piece)
             file.truncate(at)
+        if reach < item.node.size:
+            lists.hole(item, reach, Hole(item.node.size - reach, "longer than its volume: nothing lies there"))
+            gone += 1
         part.replace(place)
     finally:
         part.unlink(missing_ok=True)
@@ -239,6 +246,15 @@ def _copied(volume: Filesystem, item: Item, place: Path, lists: _Lists) -> tuple
     if item.node.deleted:
         return at, digest.hexdigest(), GONE
     return at, digest.hexdigest(), LOST if gone and gone >= at else HOLES if gone else WHOLE
+
+
+def _reach(volume: Filesystem, node: Node) -> int:
+    if node.size <= volume.size:
+        return node.size
+    try:
+        return min(node.size, sum(run.length for run in volume.runs(node)))
+    except DecodeError:
+        return 0
 
 
 def _pieces(volume: Filesystem, node: Node) -> Iterator[bytes | Hole]:

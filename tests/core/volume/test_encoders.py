@@ -9,7 +9,7 @@ import subprocess
 import time
 from collections.abc import Callable, Mapping
 from pathlib import Path
-from typing import Any
+from typing import Any, cast
 
 import pytest
 
@@ -18,6 +18,7 @@ from gatecheck.core.volume.encode_exfat import exfat_volume
 from gatecheck.core.volume.encode_ext import BLOCK, ext_volume
 from gatecheck.core.volume.encode_fat import fat_volume
 from gatecheck.core.volume.tree import whole_content
+from gatecheck.rescuing import copy
 from memory_disk import Memory
 
 SECTORS = 400_000
@@ -108,3 +109,16 @@ def test_a_superblock_with_more_inodes_a_group_than_its_map_can_hold_is_none() -
     began = time.monotonic()
     assert check(Memory(bytes(raw)), 0, SECTORS - 1).findings
     assert time.monotonic() - began < 20, "not a measure: a guard against reading what is not there"
+
+
+def test_a_file_longer_than_its_volume_keeps_nobody_else_from_being_saved(tmp_path: Path) -> None:
+    own = disk(ext_volume(FILES, sectors=SECTORS))
+    volume: Any = opened(own, 0, SECTORS - 1).volume
+    name = "boot/large.bin"
+    raw = bytearray(own.raw)
+    struct.pack_into("<I", raw, volume.groups[0][2] * BLOCK + (volume.find(name).id - 1) * 256 + 108, 0x7FFF)
+    hurt = Memory(bytes(raw))
+    told = copy(cast(Any, opened(hurt, 0, SECTORS - 1).volume), tmp_path / "saved")
+    assert (told["files"], told["whole"], told["holes"]) == (len(FILES), len(FILES) - 1, 1)
+    assert (tmp_path / "saved" / name).read_bytes()[: len(FILES[name])] == FILES[name]
+    assert "longer than its volume" in (tmp_path / "saved/holes.csv").read_text()

@@ -100,7 +100,7 @@ class _Saving:
         """READ: asked for by an earlier turn; what of it is not there yet is on its way"""
         self.ready: list[tuple[Item, list[Run]]] = []
         """files all of which was read, to be copied out while the next are read"""
-        self.of, self.files = sum(i.node.size for i in rescue.files), len(rescue.files)
+        self.of, self.files = sum(rescue.size_of(i.node) for i in rescue.files), len(rescue.files)
         rescue.begin()
 
     def runs(self, item: Item) -> list[Run]:
@@ -123,7 +123,7 @@ class _Saving:
         if not fresh and not careful:
             self.copy(parts)
         waiting = [*self.queue, *self.later, *(item for item, _ in self.ready)]
-        said = Wants(done=self.of - sum(i.node.size for i in waiting), of=self.of, files_done=self.files - len(waiting), files=self.files, blind=self.blind)
+        said = Wants(done=self.of - sum(self.rescue.size_of(i.node) for i in waiting), of=self.of, files_done=self.files - len(waiting), files=self.files, blind=self.blind)
         for first, count in fresh:
             self.asked.paint(first, count, READ)
         if fresh or careful:
