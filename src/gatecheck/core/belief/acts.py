@@ -35,6 +35,8 @@ class Transition(Struct, frozen=True):
     moved_dst: Ints
     moved: Floats
     """the edges that lead elsewhere, shape (m,), (m,) and (outcomes, m)"""
+    places: Ints
+    """shape (4 m,): where the first four outcomes of these edges lead in a flat array of shape (4, n)"""
     shown: Floats
     """shape (outcomes, n): probability of the outcome for a machine that was src, whatever it is now"""
     could_not: float
@@ -43,10 +45,9 @@ class Transition(Struct, frozen=True):
 
     def apply_all(self, belief: Floats) -> Floats:
         """Belief after each outcome but could-not, not normalised, shape (4, n)."""
-        n = len(belief)
-        places = (self.moved_dst + n * np.arange(4)[:, None]).ravel()
-        there = np.bincount(places, (belief[self.moved_src] * self.moved[:4]).ravel(), minlength=4 * n)
-        return np.asarray(belief * self.stay[:4] + there.reshape(4, n))
+        after: Floats = belief * self.stay[:4]
+        np.add.at(after.reshape(-1), self.places, (belief.take(self.moved_src) * self.moved[:4]).reshape(-1))
+        return after
 
     def apply(self, belief: Floats, outcome: int, into: Floats | None = None) -> Floats:
         """Belief after that outcome, not normalised, shape (n,); written there where a place is given, which may be that of the belief itself."""
@@ -86,6 +87,7 @@ def transition_of(space: Space, fix: Fix, passes: Floats, seen: Floats, floor: f
         moved_src=src[leaves],
         moved_dst=dst[leaves],
         moved=np.ascontiguousarray(weight[:, leaves]),
+        places=(dst[leaves] + space.size * np.arange(4)[:, None]).ravel(),
         could_not=fix.could_not,
         touches=frozenset(touched),
         components=tuple(sorted({int(space.component_of[i]) for i in touched.values()})),

@@ -228,7 +228,7 @@ def _settle(costs: Economy, blocks: Sequence[Block]) -> list[Floats]:
     distinct = {gone: place for place, gone in enumerate(dict.fromkeys(gone for block in blocks for gone in block.used))}
     runs = [(distinct[gone], len(block.booted) // len(block.used)) for block in blocks for gone in block.used]
     of = np.repeat(*np.array(runs, dtype=np.intp).T)
-    marginals, booted = np.concatenate([b.marginals for b in blocks]), np.concatenate([b.booted for b in blocks])
+    marginals, booted = np.concatenate([b.marginals for b in blocks], dtype=np.float32, casting="same_kind"), np.concatenate([b.booted for b in blocks])
     counting = np.flatnonzero(np.concatenate([np.ones(len(b.booted), dtype=bool) if b.counts is None else b.counts for b in blocks]))
     values = np.full(len(booted), np.nan)
     values[counting] = costs.value(marginals.take(counting, axis=0), booted[counting], list(distinct), of[counting])
@@ -277,9 +277,14 @@ class _AfterFirst(Struct, frozen=True):
     def of(cls, step: _Step, short: Sequence[Prospect]) -> _AfterFirst:
         likely = [p.chance > _UNLIKELY for p in short]
         looks, now = step.model.sight.looks, step.state.belief
-        stacked = np.concatenate([step.posts[p.move.id][x] if p.move.id in step.posts else looks[p.move.id][x] * now for p, x in zip(short, likely, strict=True)])
-        active = _likeliest(stacked.sum(axis=0), _COVERED_TWICE, _MOST_TWICE)
-        beliefs = stacked.take(active, axis=1).astype(np.float32)
+        parts = [(step.posts[p.move.id], None) if p.move.id in step.posts else (looks[p.move.id], now) for p in short]
+        mass = np.zeros(len(now))
+        for (rows, prior), x in zip(parts, likely, strict=True):
+            total = x.astype(np.float64) @ rows[: len(x)]
+            mass += total if prior is None else total * prior
+        active = _likeliest(mass, _COVERED_TWICE, _MOST_TWICE)
+        carried = [(rows[np.flatnonzero(x)[:, None], active], prior) for (rows, prior), x in zip(parts, likely, strict=True)]
+        beliefs = np.concatenate([rows if prior is None else rows * prior[active] for rows, prior in carried]).astype(np.float32)
         beliefs /= beliefs.sum(axis=1, keepdims=True)
         owner = np.repeat(np.arange(len(short)), [int(x.sum()) for x in likely])
         booted = np.concatenate([p.booted[x] for p, x in zip(short, likely, strict=True)])

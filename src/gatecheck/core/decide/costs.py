@@ -53,7 +53,7 @@ def shared_entry(knowledge: Knowledge, state: TicketState, move: Check | Fix) ->
 
 
 _NEEDED = 1e-4
-"""a fix less likely to be needed than this, for every belief at hand, changes no value"""
+"""a fix less likely to be needed than this, over all beliefs at hand, changes no value"""
 _MOST_SETS = 2000
 _SURELY, _BROAD = 0.9, 5
 """a fix that cures at least so many faults this surely is broad"""
@@ -122,13 +122,13 @@ class Economy(Struct, frozen=True):
         weights[:, -1] = left[:, :, -1] if left.shape[2] else 1.0
         return weights
 
-    def value(self, marginals: Floats, booted: Flags, used: Sequence[tuple[int, ...]], of: Ints) -> Floats:
+    def value(self, marginals: Floats | Light, booted: Flags, used: Sequence[tuple[int, ...]], of: Ints) -> Floats:
         """Expected cost of fixing, shape (k,), for fault probabilities `marginals`, shape (k, f). Of each row's fixes those in
         the set `used[of]` are used up.
 
         Where the machine starts (`booted`, shape (k,)), it is handed back with what is left in it.
         """
-        light = marginals.astype(np.float32)
+        light = marginals.astype(np.float32, copy=False)
         if not booted.any():
             return self._mended(light, used, of)
         values = np.empty(len(marginals))
@@ -167,7 +167,7 @@ class Economy(Struct, frozen=True):
     def _least(self, marginals: Light, used: Sequence[tuple[int, ...]], of: Ints) -> Light:
         """Shape (k,): no order of fixes costs less. Every fix is paid at least as often as it is what is needed, and giving up is paid at most once."""
         alone = np.array([least for _, least in self._with_used(used)])
-        return np.asarray(np.einsum("kf,kf->k", marginals, alone[of]) / np.maximum(marginals.sum(axis=1), _ONE))
+        return np.asarray(np.einsum("kf,kf->k", marginals, alone.take(of, axis=0)) / np.maximum(marginals @ _ones(marginals.shape[1]), _ONE))
 
     def _first(self, columns: list[int], marginals: Light) -> Light:
         """Shape (c, k): what each of these fixes costs that is made before all others."""
@@ -177,8 +177,9 @@ class Economy(Struct, frozen=True):
 
     def _beside(self, marginals: Light) -> Light:
         """Shape (k,): what is paid besides: faults that the machine starts in spite of, or a look at one that has none."""
-        unseen = np.minimum(marginals * self.light.slips, np.maximum(1.0 - marginals, 0.0) * self.light.mending).sum(axis=1)
-        return np.asarray(unseen + np.maximum(1.0 - marginals.sum(axis=1), 0.0) * np.float32(self.restart))
+        ones = _ones(marginals.shape[1])
+        unseen = np.minimum(marginals * self.light.slips, np.maximum(_ONE - marginals, np.float32(0.0)) * self.light.mending) @ ones
+        return np.asarray(unseen + np.maximum(_ONE - marginals @ ones, np.float32(0.0)) * np.float32(self.restart))
 
     def _in_turn(self, marginals: Light, used: Sequence[tuple[int, ...]], of: Ints) -> Light:
         """Shape (k,): what it costs to make the fixes in the order of cost per probability that they are needed; at any point
@@ -189,16 +190,16 @@ class Economy(Struct, frozen=True):
         needed = self._needed(faults, used, np.bincount(of, minlength=len(used)).tolist())
         give_up, last = light.base[-1], needed[:, -1]
         best = give_up * np.minimum(last, _ONE)
-        matters = np.flatnonzero(needed[:, :-1].max(axis=0, initial=0.0) > _NEEDED)
+        matters = np.flatnonzero((_ones(len(needed)) @ needed)[:-1] > _NEEDED)
         if len(matters):
-            need = needed.take(matters, axis=1)
+            need = needed.take(matters, axis=1) if len(matters) < needed.shape[1] - 1 else np.ascontiguousarray(needed[:, :-1])
             price = faults @ light.risk.take(matters, axis=1)
             price += light.base[matters]
             order = np.ascontiguousarray(_ascending(np.divide(price, np.maximum(need, np.float32(1e-12)), dtype=np.float32)).T)
             # from here on a row is a place in the order, so that what is summed or compared lies side by side
-            on_top = light.when_cured[matters].take(order)
+            on_top = light.when_cured[matters].take(order, mode="clip")  # nothing is out of bounds: it is quicker so
             order += np.arange(0, need.size, len(matters), dtype=np.intp)
-            need, price = need.take(order), price.take(order)
+            need, price = need.take(order, mode="clip"), price.take(order, mode="clip")
             up_to = _up_to(len(matters))
             later = up_to @ need
             everything = later[-1] + last
@@ -244,6 +245,12 @@ class Economy(Struct, frozen=True):
         handed = marginals * light.left_in
         saved = handed @ light.cure - light.base[:-1] - marginals @ light.risk[:, :-1]
         return np.asarray(handed.sum(axis=1) - np.maximum(saved.max(axis=1, initial=0.0), 0.0))
+
+
+@lru_cache(maxsize=256)
+def _ones(size: int) -> Light:
+    """A product with them is a sum: quicker than one over short rows."""
+    return np.ones(size, dtype=np.float32)
 
 
 @lru_cache(maxsize=64)
