@@ -97,7 +97,7 @@ def test_looked_at_repaired_in_part_and_taken_back(bench: Bench) -> None:
 
 DAMAGES = {
     "crossed-files": ("windows-10", "sata-ssd", {"first-structure", "link-count", "dangling", "crossed"}, ["first-structure", "revived", "apart", "links", "map"]),
-    "pulled-card": ("linux", "sata-ssd", {"dirty", "boot-sum", "unmarked", "lost"}, ["boot-copy", "map"]),
+    "pulled-card": ("linux", "sata-ssd", {"dirty", "boot-sum", "entry-broken", "unmarked", "lost"}, ["boot-copy", "sums", "broken", "lost", "map"]),
     "crossed-card": ("linux", "sata-ssd", {"tables-differ", "crossed", "lost"}, ["tables", "apart", "lost", "counts"]),
     "beheaded-server": ("linux", "hdd", {"first-structure"}, ["first-structure", "counts"]),
 }  # fmt: skip

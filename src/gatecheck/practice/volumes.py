@@ -123,7 +123,8 @@ def card_files(pictures: int) -> dict[str, bytes]:
 
 
 def pulled_card(sectors: int) -> dict[int, bytes]:
-    """exFAT, pulled while it was written: its map lacks a picture and has clusters that are nobody's, the first of its boot regions is torn, it was not put away."""
+    """exFAT, pulled while it was written: its map lacks a picture and has clusters that are nobody's, one picture's name has a hurt letter, of another's entries one is gone, the first of its
+    boot regions is torn, it was not put away."""
     content = exfat_volume(card_files(90), sectors=sectors, label="HARBOUR", cluster_sectors=64)
     own = _of(ExFat, content, sectors)
     picture = next(n for n in own.nodes() if n.path.endswith("QSP00012.JPG"))
@@ -132,6 +133,9 @@ def pulled_card(sectors: int) -> dict[int, bytes]:
     held = _read(content, bitmap + cluster // 8, 1)[0]
     _write(content, bitmap + cluster // 8, bytes([held & ~(1 << cluster % 8)]))
     _write(content, bitmap + 400, b"\x0f")
+    sets = {path.rpartition("/")[2]: own for own, path in own.walk()}
+    _write(content, sets["QSP00030.JPG"].ats[2] + 8, b"q")
+    _write(content, sets["QSP00071.JPG"].ats[1], b"\1")
     _write(content, 106, b"\2\0")
     _write(content, 3 * SECTOR + 510, b"\0\0")
     return content

@@ -23,8 +23,8 @@ END, BAD = 0xFFFFFFFF, 0xFFFFFFF7
 LETTERS, USUAL_SUM, USUAL_SIZE = 15, 0xE619D30D, 5836
 """of a name in one entry; of the table of capitals that the specification recommends"""
 _DEEPEST, _MOST_FOLDER, _LARGEST_TABLE, _CAPITALS = 64, 256 << 20, 1 << 30, 1 << 20
-_FEWEST = 3
-"""entries of a set"""
+_FEWEST, _NAMELESS = 3, "?"
+"""entries of a set; what a set is called whose name is gone"""
 
 
 @dataclass(frozen=True, slots=True)
@@ -186,7 +186,7 @@ class ExFat:
         while waiting:
             cluster, size, contiguous, path, depth = waiting.pop()
             for own in self.sets(cluster, size, contiguous=contiguous):
-                place = f"{path}/{own.name}" if path else own.name
+                place = f"{path}/{own.name or _NAMELESS}" if path else own.name or _NAMELESS
                 yield own, place
                 if own.is_folder and not own.deleted and own.cluster not in seen and depth < _DEEPEST and own.size:
                     seen.add(own.cluster)

@@ -262,8 +262,7 @@ class _ExFat:
             is_run = line[-1] - line[0] == len(line) - 1
             body += _new_set(f"PIECE{number:03d}.BIN", 0x20, line[0], len(line) * volume.cluster, is_run, capitals)
             writes += [] if is_run else self._next([(line[-1], END)])
-        used[claimed] = 1
-        room = _room(used, -(-len(body) // volume.cluster)) if body else []
+        room = _room(np.where(claimed, 1, used), -(-len(body) // volume.cluster)) if body else []
         if not room or place is None or room[-1] - room[0] != len(room) - 1:
             return None
         used[[n - 2 for n in room]] = 1
