@@ -400,7 +400,7 @@ class _Check:
             at += length
 
     def _leaf_sum(self, inode: Inode, raw: bytes, where: str) -> None:
-        if self.sums and raw[-12:-4] == b"\0\0\0\0\x0c\0\0\xde" and crc32c(self._inode_seed(inode), raw[:-12]) != int.from_bytes(raw[-4:], "little"):
+        if self.sums and (raw[-12:-4] != b"\0\0\0\0\x0c\0\0\xde" or crc32c(self._inode_seed(inode), raw[:-12]) != int.from_bytes(raw[-4:], "little")):
             self.add(Found("sum", DAMAGE, where, repairable=False))
 
     def _links(self) -> None:

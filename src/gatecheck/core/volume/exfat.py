@@ -8,6 +8,7 @@ from __future__ import annotations
 import calendar
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
+from itertools import pairwise
 
 import numpy as np
 
@@ -23,6 +24,8 @@ END, BAD = 0xFFFFFFFF, 0xFFFFFFF7
 LETTERS, USUAL_SUM, USUAL_SIZE = 15, 0xE619D30D, 5836
 """of a name in one entry; of the table of capitals that the specification recommends"""
 _DEEPEST, _MOST_FOLDER, _LARGEST_TABLE, _CAPITALS = 64, 256 << 20, 1 << 30, 1 << 20
+_PRIMARY = (BITMAP, UPCASE, LABEL, FILE_ENTRY, 0xA0, 0xA1, 0xA2)
+"""kinds of first entries; the last three: the volume's number, and what only old systems write"""
 _FEWEST, _NAMELESS = 3, "?"
 """entries of a set; what a set is called whose name is gone"""
 
@@ -163,7 +166,7 @@ class ExFat:
             yield _set(waiting, need)
 
     def strays(self, cluster: int, size: int, *, contiguous: bool) -> Iterator[int]:
-        """Bytes of the volume of entries in use that go on a set which does not stand before them."""
+        """Bytes of the volume of entries in use that go on a set which does not stand before them, or are of no kind that there is."""
         left = 0
         for at, raw in self._entries(cluster, size, contiguous=contiguous):
             if raw[0] | IN_USE == FILE_ENTRY:
@@ -174,6 +177,8 @@ class ExFat:
                 left = max(0, left - 1)
             elif raw[0] & 0x40 and left:
                 left -= 1
+            elif raw[0] & IN_USE and raw[0] not in _PRIMARY:
+                yield at
             else:
                 left = 0
 
@@ -281,6 +286,8 @@ class ExFat:
         """A set whose sum does not fit, but whose parts are all there and have a name; whether what it holds can be is another question."""
         kinds = [own.raw[at] | IN_USE for at in range(0, len(own.raw), ENTRY)]
         name = self.right_name(own) if len(own.raw) > 2 * ENTRY else b""
+        if any(after - at != ENTRY and (after - self.heap) % self.cluster for at, after in pairwise(own.ats)):
+            return False  # something stands between them
         return bool(name) and kinds == [FILE_ENTRY, STREAM, *[NAME] * -(-len(name) // (2 * LETTERS))] and (own.size == 0 or 2 <= own.cluster < self.clusters + 2)
 
     def right_name(self, own: Set) -> bytes:

@@ -57,14 +57,25 @@ def _goes_on(parts: Sequence[tuple[int, bytes]], raw: bytes) -> bool:
 
 def _ended(parts: Sequence[tuple[int, bytes]], raw: bytes) -> Iterator[LongFlaw]:
     """The entry behind the pieces of a name; an end of the folder, or a deleted one, is none."""
-    first, last = parts[0][1], parts[-1][1]
+    numbers = [own[0] & 0x1F for _, own in parts]
     is_entry = raw[0] not in (0, _DELETED) and not raw[11] & VOLUME
-    if not (is_entry and first[0] & _LAST and last[0] & 0x1F == 1 and len(parts) <= _MOST and last[13] == sum_of(raw[:11])):
+    is_whole = numbers == list(range(len(parts), 0, -1)) and len(parts) <= _MOST and len({own[13] for _, own in parts}) == 1
+    if not (is_entry and is_whole and (parts[0][1][13] == sum_of(raw[:11]) or _is_alias(parts, raw))):
         yield LongFlaw(strays=tuple(a for a, _ in parts))
         return
-    fields = [(at + place, good) for at, own in parts for place, good in ((0, bytes([own[0] & 0x5F])), (11, b"\x0f"), (12, b"\0"), (26, b"\0\0")) if own[place : place + len(good)] != good]
+    right = [bytes([number | (_LAST if n == 0 else 0)]) for n, number in enumerate(numbers)]
+    sums = bytes([sum_of(raw[:11])])
+    fields = [(at + place, good) for (at, own), number in zip(parts, right, strict=True) for place, good in ((0, number), (11, b"\x0f"), (12, b"\0"), (13, sums), (26, b"\0\0")) if own[place : place + len(good)] != good]
     if fields:
         yield LongFlaw(fields=tuple(fields))
+
+
+def _is_alias(parts: Sequence[tuple[int, bytes]], raw: bytes) -> bool:
+    """The short name begins as the long one does: what was hurt is a letter of it, and with it its sum."""
+    letters = b"".join(own[1:11] + own[14:26] + own[28:32] for _, own in reversed(parts)).decode("utf-16-le", "replace").split("\0")[0]
+    plain = "".join(letter for letter in letters.upper() if letter.isascii() and letter.isalnum())
+    begins = "".join(chr(byte) for byte in raw[:8].split(b"~")[0].rstrip() if chr(byte).isalnum())
+    return len(begins) > 1 and plain.startswith(begins[:4]) and b"~" in raw[:8]
 
 
 def behind_end(volume: Fat, cluster: int) -> tuple[int, list[Slot]]:

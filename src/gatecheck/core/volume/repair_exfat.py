@@ -37,7 +37,8 @@ if TYPE_CHECKING:
 
 FOLDER_NAME = "SAVEDBIT"
 _MOST_SAVED, _MOST_COPIED = 400, 64 << 20
-_WHEN = 0x5A215A21
+_WHEN, _MEANT = 0x5A215A21, 0x37
+"""attributes that have a meaning"""
 
 
 def exfat_groups(volume: ExFat, report: Report) -> list[Callable[[], Group | None]]:
@@ -123,6 +124,7 @@ class _ExFat:
                 continue
             raw, name = bytearray(own.raw), volume.right_name(own)
             raw[1], raw[35], raw[36:38] = len(raw) // ENTRY - 1, len(name) // 2, name_hash(name, capitals).to_bytes(2, "little")
+            raw[4], raw[5] = raw[4] & _MEANT & ~(FOLDER if own.size % volume.cluster else 0), 0
             raw[40:48], raw[56:64] = sizes[1].to_bytes(8, "little"), sizes[0].to_bytes(8, "little")
             raw[0], raw[ENTRY] = FILE_ENTRY, STREAM
             for n, at in enumerate(range(2 * ENTRY, len(raw), ENTRY)):

@@ -101,6 +101,9 @@ class _Fat:
         kept, self.volume._table = self.volume._table, np.pad(table, (0, max(0, self.volume.clusters + 2 - len(table))))
         try:
             wrong = int(table[0] & 0xFF != self.volume.volume.read(0, 1, "boot sector")[21])
+            if self.volume.wide == 32:
+                root = self.volume.chain(self.volume.root, self.volume.clusters)
+                wrong += int(table[root[-1]]) < self.volume.end_mark if root else 1
             for _, slot in self._slots():
                 need = -(-slot.size // self.volume.cluster)
                 chain = self.volume.chain(slot.cluster(self.volume.wide), self.volume.clusters)
