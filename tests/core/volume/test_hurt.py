@@ -85,6 +85,8 @@ EXFAT: dict[str, tuple[Hurt, str, str, tuple[str, ...]]] = {
     "an end in the middle": (put(lambda v: exfat_set(v).at, bytes(32)), "folder-ended", "ended", (PICTURE,)),
     "two files in one place": (crossed_exfat, "crossed", "apart", (PICTURE,)),
     "no end": (unended_exfat, "chain-broken", "chains", ()),
+    "a folder that is none": (put(lambda v: exfat_set(v).at + 4, b"\x30"), "entry-broken", "sums", ()),
+    "a part of a kind that is none": (put(lambda v: exfat_set(v).ats[3], b"\xa9"), "entry-broken", "broken", (PICTURE,)),
     "capitals": (put(lambda v: v.at(v.upcase[0]) + 200, b"\xff\xff\xff"), "capitals", "capitals", ()),
 }
 
@@ -139,6 +141,8 @@ FAT: dict[str, tuple[Hurt, str, str, tuple[str, ...]]] = {
     "a piece's attributes": (put(lambda v: fat_slot(v).long_at + 11, b"\x1f"), "long-name", "names", ()),
     "a piece's number": (put(lambda v: fat_slot(v).long_at + 32, b"\x22"), "long-name", "names", ()),
     "a piece's sum": (put(lambda v: fat_slot(v).long_at + 32 + 13, b"\0"), "long-name", "names", (PICTURE,)),
+    "the first piece without its mark": (put(lambda v: fat_slot(v).long_at, b"\3"), "long-name", "names", ()),
+    "a letter of the short name": (put(lambda v: fat_slot(v).at + 8, b"X"), "long-name", "names", ()),
     "a field that is zero": (put(lambda v: fat_slot(v).long_at + 26, b"\7"), "long-name", "names", ()),
     "a control letter": (put(lambda v: fat_slot(v, "etc/hosts").at + 2, b"\3"), "entry-broken", "spelled", ("etc/hosts",)),
     "a colon": (put(lambda v: fat_slot(v, "etc/hosts").at + 2, b":"), "name-broken", "spelled", ("etc/hosts",)),
@@ -156,6 +160,19 @@ def test_fat(name: str) -> None:
     mended("fat", *FAT[name])
 
 
+def test_a_root_that_leads_nowhere_by_one_table_is_taken_by_the_other() -> None:
+    """FAT32: its root has a chain like others."""
+    raw = bytearray(SECTORS * 512)
+    for at, data in fat_volume(FILES, sectors=SECTORS, cluster_sectors=1).items():
+        raw[at * 512 : at * 512 + len(data)] = data
+    own: Any = opened(Memory(bytes(raw)), 0, SECTORS - 1).volume
+    assert own.wide == 32
+    struct.pack_into("<I", raw, own.volume.reserved * own.volume.sector + 4 * own.root, 0)
+    plan = repair_of(Memory(bytes(raw)), 0, SECTORS - 1)
+    assert [g.id for g in plan.groups] == ["tables"]
+    assert plan.after.findings == ()
+
+
 # --- ext
 
 
@@ -167,6 +184,7 @@ EXT: dict[str, tuple[Hurt, str]] = {
     "deleted and in use": (put(lambda v: inode_at(v) + 20, b"\1\2\3\4"), "deleted-noted"),
     "no kind": (put(lambda v: inode_at(v) + 1, b"\x30"), "inode"),
     "room that cannot be": (put(lambda v: inode_at(v) + 128, b"\x21"), "inode"),
+    "locked without that ability": (put(lambda v: inode_at(v) + 33, b"\x08"), "inode"),
     "larger than a file can be": (put(lambda v: inode_at(v) + 108, b"\xff\xff\xff\x7f"), "size-differs"),
     "shorter than what it holds": (put(lambda v: inode_at(v, "etc/large.bin") + 4, b"\1\0\0\0"), "size-differs"),
     "what lies behind a map": (put(lambda v: v.groups[0][1] * BLOCK + BLOCK - 1, b"\x7f"), "map-padding"),
