@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from gatecheck.core.errors import DecodeError
 from gatecheck.core.volume import ext as e
 from gatecheck.core.volume.crc32c import crc32c
 from gatecheck.core.volume.ext import JOURNAL, Ext
@@ -28,7 +29,9 @@ def ext_groups(volume: Ext, report: Report) -> list[Callable[[], Group | None]]:
             return None
         blocks = pending_blocks(volume)
         writes = [(base + number * volume.block, data) for number, data in sorted(blocks.items())]
-        first = next(m.block for m in sorted(volume.mapped(volume.inode(JOURNAL)), key=lambda m: m.first) if m.block is not None)
+        first = next((m.block for m in sorted(volume.mapped(volume.inode(JOURNAL)), key=lambda m: m.first) if m.block is not None), None)
+        if first is None:
+            raise DecodeError("journal", at=0, expected="a first block", got="none")
         head = bytearray(volume.bytes.read(first * volume.block, 1024, "journal superblock"))
         head[28:32] = bytes(4)
         if struct.unpack_from(">I", head, 40)[0] & 0x18:

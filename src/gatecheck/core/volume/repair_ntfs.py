@@ -77,7 +77,9 @@ class _Ntfs:
         found = []
         for at in range(0, len(raw), step):
             vcn, skip = divmod(number * own.boot.record + at, own.cluster)
-            run = next(r for r in own._runs if r[0] <= vcn < r[0] + r[2])
+            run = next((r for r in own._runs if r[0] <= vcn < r[0] + r[2] and r[1] >= 0), None)
+            if run is None:
+                raise DecodeError(f"file record {number}", at=vcn, expected="a place of the file table", got="none")
             found.append((self.base + (run[1] + vcn - run[0]) * own.cluster + skip, raw[at : at + step]))
         return found
 
@@ -357,9 +359,13 @@ class _Ntfs:
         return self._bits(CLUSTERS, rec.DATA, range(start, start + count), 1)
 
     def _bits(self, owner: int, kind: int, places: Sequence[int], value: int) -> list[tuple[int, bytes]]:
-        attribute = next(a for a in self.volume.attributes(self.volume.record(owner)) if a.type == kind and not a.name)
-        raw = bytearray(self.volume._whole(attribute, 1 << 30))
+        attribute = next((a for a in self.volume.attributes(self.volume.record(owner)) if a.type == kind and not a.name), None)
+        raw = bytearray(self.volume._whole(attribute, 1 << 30)) if attribute is not None else bytearray()
+        if attribute is None or (value and places and max(places) // 8 >= len(raw)):
+            raise DecodeError("map", at=0, expected=f"a bit for {max(places, default=0)}", got=f"{8 * len(raw)} bits")
         for place in places:
+            if place // 8 >= len(raw):
+                continue  # what the map does not tell of is free
             raw[place // 8] = raw[place // 8] | 1 << place % 8 if value else raw[place // 8] & ~(1 << place % 8)
         return self.bytes_of(owner, attribute, bytes(raw))
 
@@ -425,7 +431,9 @@ class _Ntfs:
                 bits[FIRST_USER:count] = np.frombuffer(bytes(self.seen.used), np.uint8)[FIRST_USER:count]
                 writes += self.bytes_of(MFT, table, np.packbits(bits, bitorder="little").tobytes())
         if self.ids & {"lost", "unmarked"}:
-            data = next(a for a in own.attributes(own.record(CLUSTERS)) if a.type == rec.DATA and not a.name)
+            data = next((a for a in own.attributes(own.record(CLUSTERS)) if a.type == rec.DATA and not a.name), None)
+            if data is None:
+                raise DecodeError("map of clusters", at=0, expected="its bytes", got="none")
             raw = np.unpackbits(np.frombuffer(own._whole(data, 1 << 30), np.uint8), bitorder="little")
             used = np.zeros(own.clusters, np.uint8)
             starts, counts, _ = self.seen.claims.sorted()
