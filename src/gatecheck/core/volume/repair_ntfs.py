@@ -241,7 +241,7 @@ class _Ntfs:
         """Writes that put these bytes at the start of an attribute that lies in clusters; only what differs, by cluster."""
         own, found = self.volume, list[tuple[int, bytes]]()
         for vcn, lcn, count in attribute.runs:
-            for n in range(count):
+            for n in range(min(count, max(0, -(-len(data) // own.cluster) - vcn))):  # a hurt run may say any count
                 low = (vcn + n) * own.cluster
                 piece = data[low : low + own.cluster]
                 if piece and lcn >= 0:
