@@ -237,7 +237,6 @@ def _copied(volume: Filesystem, item: Item, place: Path, lists: _Lists) -> tuple
             file.truncate(at)
         if reach < item.node.size:
             lists.hole(item, reach, Hole(item.node.size - reach, "longer than its volume: nothing lies there"))
-            gone += 1
         part.replace(place)
     finally:
         part.unlink(missing_ok=True)
@@ -245,7 +244,8 @@ def _copied(volume: Filesystem, item: Item, place: Path, lists: _Lists) -> tuple
         _stamp(place, item.node.modified)
     if item.node.deleted:
         return at, digest.hexdigest(), GONE
-    return at, digest.hexdigest(), LOST if gone and gone >= at else HOLES if gone else WHOLE
+    lacks = gone or reach < item.node.size
+    return at, digest.hexdigest(), LOST if lacks and gone >= at else HOLES if lacks else WHOLE
 
 
 def _reach(volume: Filesystem, node: Node) -> int:

@@ -10,7 +10,7 @@ from collections.abc import Callable
 import numpy as np
 
 from gatecheck.core.errors import DecodeError
-from gatecheck.core.volume.exfat import END, ExFat, Set, region_sum
+from gatecheck.core.volume.exfat import ExFat, Set, region_sum
 from gatecheck.core.volume.tree import DAMAGE, SIGN, Found
 
 _DIRTY, _FAILED = 2, 4
@@ -39,7 +39,7 @@ def check_exfat(volume: ExFat, add: Callable[[Found], None]) -> tuple[int | None
         _set(volume, own, path, owner, names, add)
         if own.is_folder and any(volume.bytes.span(volume.at(n), volume.cluster)[0].missing for n in volume.chain(own.cluster, own.size, contiguous=own.contiguous)):
             unread.append(path)
-    for path, cluster, size, contiguous in folders:
+    for path, cluster, size, contiguous in (folder for folder in folders if folder[0] not in unread):
         strays = sum(1 for _ in volume.strays(cluster, size, contiguous=contiguous))
         if strays:
             add(Found("entry-broken", DAMAGE, path, count=strays, repairable=True))
@@ -121,15 +121,9 @@ def _set(volume: ExFat, own: Set, path: str, owner: np.ndarray, names: list[str]
     held = volume.chain(own.cluster, own.size, contiguous=own.contiguous)
     if len(held) < need:
         add(Found("chain-short", DAMAGE, path, repairable=True, values={"size": own.size, "held": len(held) * volume.cluster}))
-    elif held and not own.contiguous and not own.is_folder and _leads_nowhere(volume, held[-1]):
+    elif held and not own.contiguous and not own.is_folder and volume.leads_nowhere(held[-1]):
         add(Found("chain-broken", DAMAGE, path, repairable=True, values={"cluster": int(volume.table[held[-1]])}))
     others = {int(n) for n in owner[held] if n and n != mine}
     for number in others:
         add(Found("crossed", DAMAGE, path, repairable=True, values={"other": names[number]}))
     owner[held] = mine
-
-
-def _leads_nowhere(volume: ExFat, cluster: int) -> bool:
-    """The last cluster of a chain that names neither an end nor another one. (One that goes on past the file's size is let pass: some systems leave room.)"""
-    following = int(volume.table[cluster])
-    return following != END and not 2 <= following < volume.clusters + 2

@@ -20,7 +20,7 @@ from gatecheck.core.volume.ext import Ext, Inode
 from gatecheck.core.volume.ext_index import FolderIndex
 from gatecheck.core.volume.ext_inode import flaws, resize_problem, right_size
 from gatecheck.core.volume.ext_journal import pending_blocks
-from gatecheck.core.volume.tree import DAMAGE, SIGN, Found
+from gatecheck.core.volume.tree import DAMAGE, NOTE, SIGN, Found
 
 _VALID, _ERROR = 1, 2
 _SEED = 0x2000
@@ -113,7 +113,7 @@ class _Check:
         if self.orphans or own.ro_compat & _ORPHAN_PRESENT:
             self.add(Found("unfinished", SIGN, count=max(1, len(self.orphans)), repairable=True))
         if own.incompat & ~_KNOWN or own.ro_compat & ~_KNOWN_TO_WRITE:
-            self.add(Found("features-unknown", SIGN, values={"features": f"{own.incompat & ~_KNOWN:X}h {own.ro_compat & ~_KNOWN_TO_WRITE:X}h"}))
+            self.add(Found("features-unknown", NOTE, values={"features": f"{own.incompat & ~_KNOWN:X}h {own.ro_compat & ~_KNOWN_TO_WRITE:X}h"}))
         geometry = struct.unpack_from(_GEOMETRY, own.raw, 0)
         for group in [g for g in range(1, own.groups) if self.volume.has_super(g)][:8]:
             at = (own.first_block + group * own.per_group) * own.block
@@ -216,8 +216,11 @@ class _Check:
         if number == _RESIZE:
             double = struct.unpack_from("<I", inode.body, 13 * 4)[0]
             self.claims.add(number, double or -1, 1)
-            if resize_problem(self.volume, inode):
-                self.add(Found("resize", DAMAGE))
+            try:
+                if resize_problem(self.volume, inode):
+                    self.add(Found("resize", DAMAGE))
+            except DecodeError as error:
+                self.add(Found("unreadable", SIGN, str(error)))
             return
         if inode.mode & 0xF000 not in (e.FOLDER, e.REGULAR, e.SYMLINK) and number >= self.super.first_inode:
             return

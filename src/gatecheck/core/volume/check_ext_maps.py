@@ -66,7 +66,7 @@ class Maps:
         except DecodeError:
             return  # said where the map is read
         if raw[-(-bits // 8) :].strip(b"\xff") or (bits % 8 and raw[bits // 8] >> bits % 8 != 0xFF >> bits % 8):
-            self.add(Found("map-padding", SIGN, name))
+            self.add(Found("map-padding", DAMAGE, name))
 
     def _own_blocks(self, marked: np.ndarray, low: int, high: int) -> None:
         """A group whose map was never written holds only what is fixed in it."""

@@ -11,7 +11,7 @@ import numpy as np
 
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.volume.fat_files import FOLDER, Fat, Slot
-from gatecheck.core.volume.fat_names import false_labels, is_named_badly, long_flaws
+from gatecheck.core.volume.fat_names import bad_letters, false_labels, long_flaws
 from gatecheck.core.volume.tree import DAMAGE, NOTE, SIGN, Found
 
 _FLAGS_AT = {32: 65, 16: 37, 12: 37}
@@ -118,7 +118,7 @@ def _folders(volume: Fat, table: np.ndarray, owner: np.ndarray, names: list[str]
             if not _plausible(slot):
                 add(Found("entry-broken", DAMAGE, own, repairable=True))
                 continue
-            if is_named_badly(slot.raw[:11]):
+            if bad_letters(slot.raw[:11]):
                 add(Found("name-broken", DAMAGE, own, repairable=True))
             names.append(own)
             first = slot.cluster(volume.wide)
@@ -142,7 +142,7 @@ def _folders(volume: Fat, table: np.ndarray, owner: np.ndarray, names: list[str]
             add(Found("folder-links", DAMAGE, path, repairable=len(missing_dots) == 1, values={"name": name.decode().rstrip()}))
         flaws = sum(1 for _ in long_flaws(volume, cluster))
         if flaws:
-            add(Found("long-name", SIGN, path or "/", count=flaws, repairable=True))
+            add(Found("long-name", DAMAGE, path or "/", count=flaws, repairable=True))
         missing = [p for p in volume.stretches(cluster) if _gone(volume, *p)]
         if missing:
             unread.append(path)

@@ -8,6 +8,7 @@ from __future__ import annotations
 import calendar
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 from itertools import pairwise
 
 import numpy as np
@@ -133,13 +134,23 @@ class ExFat:
 
     def false_ends(self, cluster: int, size: int, *, contiguous: bool) -> list[int]:
         """Bytes of the volume at which a folder's list ends although a whole set in use, its sum and all, stands behind it."""
+        if not self._has_more(cluster, size, contiguous=contiguous):
+            return []
         entries = list(self._entries(cluster, size, contiguous=contiguous, whole=True))
         ends = [n for n, (_, raw) in enumerate(entries) if raw[0] == 0]
-        if not ends:
-            return []
-        behind = [own.at for own in self._sets(entry for entry in entries[ends[0] :] if entry[1][0]) if own.sound and not own.deleted]
+        behind = [own.at for own in self._sets(entry for entry in entries[ends[0] if ends else len(entries) :] if entry[1][0]) if own.sound and not own.deleted]
         places = {at: n for n, (at, _) in enumerate(entries)}
         return [entries[n][0] for n in ends if behind and n < places[behind[-1]]]
+
+    def _has_more(self, cluster: int, size: int, *, contiguous: bool) -> bool:
+        """Anything but zeros stands behind the end of a folder's list, in its room."""
+        done = sum(1 for _ in self._entries(cluster, size, contiguous=contiguous)) * ENTRY
+        for number in self.chain(cluster, size, contiguous=contiguous)[done // self.cluster : _MOST_FOLDER // self.cluster + 1]:
+            span, skip = self.bytes.span(self.at(number), self.cluster)
+            if span.data[skip + done % self.cluster : skip + self.cluster].strip(b"\0"):
+                return True
+            done = 0
+        return False
 
     def sets(self, cluster: int, size: int, *, contiguous: bool) -> Iterator[Set]:
         """All entry sets of a folder, deleted ones too."""
@@ -268,6 +279,7 @@ class ExFat:
             raise DecodeError("map of clusters", at=0, expected=f"{self.clusters} bits", got=f"{len(raw) * 8}")
         return np.unpackbits(np.frombuffer(raw, np.uint8), bitorder="little")[: self.clusters]
 
+    @cached_property
     def capitals(self) -> list[int]:
         """Section 7.2.5: the capital of every unit, by the volume's own table; by the language where that cannot be read."""
         cluster, size, _ = self.upcase
@@ -282,12 +294,24 @@ class ExFat:
         """By size and sum, as the table's entry tells them."""
         return self.upcase[1:] == (USUAL_SIZE, USUAL_SUM)
 
+    def leads_nowhere(self, cluster: int) -> bool:
+        """The last cluster of a chain names neither an end nor another one. (One that goes on past the file's size is let pass: some systems leave room.)"""
+        following = int(self.table[cluster])
+        return following != END and not 2 <= following < self.clusters + 2
+
+    def looks_like_folder(self, own: Set) -> bool:
+        """It begins as a folder does; where that was not read, it is not said that it does not."""
+        span, skip = self.bytes.span(self.at(own.cluster), ENTRY)
+        return bool(span.missing) or span.data[skip] in (0, FILE_ENTRY, FILE_ENTRY & ~IN_USE)
+
     def is_possible(self, own: Set) -> bool:
         """A set whose sum does not fit, but whose parts are all there and have a name; whether what it holds can be is another question."""
         kinds = [own.raw[at] | IN_USE for at in range(0, len(own.raw), ENTRY)]
         name = self.right_name(own) if len(own.raw) > 2 * ENTRY else b""
         if any(after - at != ENTRY and (after - self.heap) % self.cluster for at, after in pairwise(own.ats)):
             return False  # something stands between them
+        if own.is_folder and own.size and 2 <= own.cluster < self.clusters + 2 and not self.looks_like_folder(own):
+            return False  # its attributes are hurt: what lies there is a file's
         return bool(name) and kinds == [FILE_ENTRY, STREAM, *[NAME] * -(-len(name) // (2 * LETTERS))] and (own.size == 0 or 2 <= own.cluster < self.clusters + 2)
 
     def right_name(self, own: Set) -> bytes:
@@ -296,7 +320,7 @@ class ExFat:
         told = units[: 2 * own.raw[ENTRY + 3]]
         ends = next((at for at in range(0, len(units), 2) if units[at : at + 2] == b"\0\0"), len(units))
         ways = [name for name in dict.fromkeys((told, units[:ends])) if name and -(-len(name) // 30) == own.count - 2 and not any(name[at : at + 2] == b"\0\0" for at in range(0, len(name), 2))]
-        capitals = self.capitals()
+        capitals = self.capitals
         hashed = int.from_bytes(own.raw[ENTRY + 4 : ENTRY + 6], "little")
         return next((name for name in ways if name_hash(name, capitals) == hashed), ways[0] if ways else b"")
 

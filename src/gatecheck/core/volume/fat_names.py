@@ -14,6 +14,8 @@ from gatecheck.core.volume.fat_files import ENTRY, VOLUME, Fat, Slot, is_piece
 _DELETED, _LAST, _MOST = 0xE5, 0x40, 20
 _NEVER = b'"*/:<>?\\|\x7f'
 """letters that no name may have; those that only long names may have are let pass, for old programs wrote them"""
+_SECOND = b"\\|"
+"""of these, those that may be second halves"""
 
 
 @dataclass(frozen=True, slots=True)
@@ -46,8 +48,7 @@ def long_flaws(volume: Fat, cluster: int) -> Iterator[LongFlaw]:
 def false_labels(volume: Fat, cluster: int) -> list[int]:
     """Bytes of the volume at which entries stand that say they are the volume's name and are not: elsewhere than in the root, or a second time."""
     found = [(at, raw) for at, raw in _raw(volume, cluster) if raw is not None and raw[0] not in (0, _DELETED) and raw[11] & VOLUME and not is_piece(raw)]
-    right = next((at for at, raw in found if raw[11] & 0xDF == VOLUME), None) if cluster == volume.root else None
-    return [at for at, _ in found if at != right]
+    return [at for at, _ in found[1 if cluster == volume.root else 0 :]]
 
 
 def _goes_on(parts: Sequence[tuple[int, bytes]], raw: bytes) -> bool:
@@ -108,6 +109,7 @@ def sum_of(short: bytes) -> int:
     return total
 
 
-def is_named_badly(short: bytes) -> bool:
-    """A short name with letters that none may have, or that begins with a space."""
-    return short[:1] == b" " or any(byte in _NEVER for byte in short)
+def bad_letters(short: bytes) -> list[int]:
+    """Places in a short name of letters that none may have there, or of a space at its beginning. What follows a letter above 80h may be the second half of one of two bytes, as in Japan."""
+    found = [n for n, byte in enumerate(short) if byte in _NEVER and not (byte in _SECOND and n and short[n - 1] > 0x80)]
+    return [0, *found] if short[:1] == b" " else found

@@ -115,7 +115,7 @@ class _ExFat:
             return None
         writes: list[tuple[int, bytes]] = []
         touched: list[str] = []
-        volume, capitals = self.volume, self.volume.capitals()
+        volume, capitals = self.volume, self.volume.capitals
         owned = {n for own, _ in self._live() if own.sound for n in self._held(own)} | {n for n, _ in volume.own_clusters()}
         marked = volume.bitmap() if "map-unread" not in self.ids else np.zeros(0, np.uint8)
         for own, path in self._live():
@@ -159,7 +159,7 @@ class _ExFat:
         touched: list[str] = []
         folders = [("/", self.volume.root, 0, False)]
         for own, path in self._live():
-            if own.is_folder and own.size and own.sound:
+            if own.is_folder and own.size and own.sound and self.volume.looks_like_folder(own):
                 folders.append((path, own.cluster, own.size, own.contiguous))
             if not own.sound and not own.is_folder:
                 writes += [(self.base + at, bytes([own.raw[n * ENTRY] & ~IN_USE])) for n, at in enumerate(own.ats)]
@@ -184,9 +184,7 @@ class _ExFat:
             held = self._held(own)
             size = min(own.size, len(held) * self.volume.cluster)
             valid = min(own.valid, size)
-            ended = own.contiguous or not held or len(held) * self.volume.cluster < own.size - self.volume.cluster
-            following = int(self.volume.table[held[-1]]) if held and not own.contiguous else END
-            broken = following != END and not 2 <= following < self.volume.clusters + 2
+            broken = bool(held) and not own.contiguous and self.volume.leads_nowhere(held[-1])
             if (size, valid) == (own.size, own.valid) and not broken:
                 continue
             raw = bytearray(own.raw)
@@ -194,7 +192,7 @@ class _ExFat:
             if not size:
                 raw[33], raw[52:56] = raw[33] & ~NO_CHAIN, bytes(4)
             writes += self._entries(own, raw)
-            if held and not own.contiguous and (broken or not ended or size < own.size):
+            if held and not own.contiguous and (broken or size < own.size):
                 writes += self._next([(held[-1], END)])
             touched.append(path)
         return group("chains", writes, "entry", doubts=("shortened",), touches=tuple(touched), count=len(touched)) if writes else None
@@ -207,9 +205,10 @@ class _ExFat:
         owner = dict(volume.own_clusters())
         live = sorted(self._live(), key=lambda p: (not p[0].is_folder, p[1]))
         used = volume.bitmap().copy()
+        taken = used.copy()
         for own, _ in live:
-            used[[n - 2 for n in self._held(own)]] = 1
-        used[np.flatnonzero(volume.table[2:] == BAD)] = 1
+            taken[[n - 2 for n in self._held(own)]] = 1
+        taken[np.flatnonzero(volume.table[2:] == BAD)] = 1
         writes: list[tuple[int, bytes]] = []
         touched: list[str] = []
         count = 0
@@ -217,10 +216,10 @@ class _ExFat:
             held = self._held(own)
             other = next((owner[n] for n in held if n in owner), None)
             if other is not None and own.sound and not own.is_folder and len(held) * volume.cluster <= _MOST_COPIED:
-                new = _room(used, len(held))
+                new = _room(taken, len(held))
                 if new:
                     writes += self._moved(own, held, new)
-                    used[[n - 2 for n in new]] = 1
+                    used[[n - 2 for n in new]] = taken[[n - 2 for n in new]] = 1
                     touched += [path, other]
                     held, count = new, count + 1
             for number in held:
@@ -258,7 +257,7 @@ class _ExFat:
         pieces = self._pieces([int(n) + 2 for n in np.flatnonzero((used != 0) & ~claimed)])[:_MOST_SAVED]
         place, name = self._free_place(), self._free_name()
         body = b""
-        capitals = volume.capitals()
+        capitals = volume.capitals
         writes: list[tuple[int, bytes]] = []
         for number, line in enumerate(pieces):
             is_run = line[-1] - line[0] == len(line) - 1

@@ -15,7 +15,7 @@ from gatecheck.core.disk.overlay import Overlay
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.volume.check_fat import _FLAGS_AT, _plausible, check_fat, dots_gone
 from gatecheck.core.volume.fat_files import Fat, Slot
-from gatecheck.core.volume.fat_names import behind_end, false_labels, is_named_badly, long_flaws
+from gatecheck.core.volume.fat_names import bad_letters, behind_end, false_labels, long_flaws
 from gatecheck.core.volume.repair_group import Group, group
 from gatecheck.core.volume.tree import DAMAGE, Found, Hole
 
@@ -139,7 +139,7 @@ class _Fat:
         """Entries in use whose name or attributes cannot be."""
         for path, cluster in self._folders():
             for slot in self.volume.slots(cluster):
-                if not slot.deleted and slot.name not in (".", "..") and (not _plausible(slot) or is_named_badly(slot.raw[:11])):
+                if not slot.deleted and slot.name not in (".", "..") and (not _plausible(slot) or bad_letters(slot.raw[:11])):
                     yield (f"{path}/{slot.name}" if path != "/" else slot.name), slot
 
     def _hangs_together(self, slot: Slot) -> bool:
@@ -161,7 +161,7 @@ class _Fat:
             at, behind = behind_end(self.volume, cluster)
             for slot in behind:
                 first = slot.cluster(self.volume.wide)
-                if first and first not in owned and _plausible(slot) and not is_named_badly(slot.raw[:11]) and self._hangs_together(slot):
+                if first and first not in owned and _plausible(slot) and not bad_letters(slot.raw[:11]) and self._hangs_together(slot):
                     writes.append((self.base + at, b"\xe5"))
                     touched.append(path)
                     break
@@ -176,7 +176,8 @@ class _Fat:
         for path, slot in self._hurt():
             if not self._hangs_together(slot):
                 continue
-            name = bytes(b"_"[0] if (b < 0x20 and not (n == 0 and b == 0x05)) or is_named_badly(b"X" + bytes([b])) or (n == 0 and b == 0x20) else b for n, b in enumerate(slot.raw[:11]))
+            bad = {*bad_letters(slot.raw[:11]), *(n for n, byte in enumerate(slot.raw[:11]) if byte < 0x20 and not (n == 0 and byte == 0x05))}
+            name = bytes(ord("_") if n in bad else byte for n, byte in enumerate(slot.raw[:11]))
             at = self.base + slot.at
             writes += [(at, name + bytes([slot.raw[11] & 0x3F]))] + ([(at + 28, bytes(4))] if slot.is_folder and slot.size else [])
             touched.append(path)
