@@ -300,7 +300,9 @@ class ExFat:
         return following != END and not 2 <= following < self.clusters + 2
 
     def looks_like_folder(self, own: Set) -> bool:
-        """It begins as a folder does; where that was not read, it is not said that it does not."""
+        """It has whole clusters and begins as a folder does; where that was not read, it is not said that it does not."""
+        if not own.size or own.size % self.cluster or not 2 <= own.cluster < self.clusters + 2:
+            return False
         span, skip = self.bytes.span(self.at(own.cluster), ENTRY)
         return bool(span.missing) or span.data[skip] in (0, FILE_ENTRY, FILE_ENTRY & ~IN_USE)
 
@@ -310,8 +312,6 @@ class ExFat:
         name = self.right_name(own) if len(own.raw) > 2 * ENTRY else b""
         if any(after - at != ENTRY and (after - self.heap) % self.cluster for at, after in pairwise(own.ats)):
             return False  # something stands between them
-        if own.is_folder and own.size and 2 <= own.cluster < self.clusters + 2 and not self.looks_like_folder(own):
-            return False  # its attributes are hurt: what lies there is a file's
         return bool(name) and kinds == [FILE_ENTRY, STREAM, *[NAME] * -(-len(name) // (2 * LETTERS))] and (own.size == 0 or 2 <= own.cluster < self.clusters + 2)
 
     def right_name(self, own: Set) -> bytes:

@@ -124,7 +124,7 @@ class _ExFat:
                 continue
             raw, name = bytearray(own.raw), volume.right_name(own)
             raw[1], raw[35], raw[36:38] = len(raw) // ENTRY - 1, len(name) // 2, name_hash(name, capitals).to_bytes(2, "little")
-            raw[4], raw[5] = raw[4] & _MEANT & ~(FOLDER if own.size % volume.cluster else 0), 0
+            raw[4], raw[5] = raw[4] & _MEANT & ~(0 if volume.looks_like_folder(own) else FOLDER), 0
             raw[40:48], raw[56:64] = sizes[1].to_bytes(8, "little"), sizes[0].to_bytes(8, "little")
             raw[0], raw[ENTRY] = FILE_ENTRY, STREAM
             for n, at in enumerate(range(2 * ENTRY, len(raw), ENTRY)):
@@ -159,7 +159,7 @@ class _ExFat:
         touched: list[str] = []
         folders = [("/", self.volume.root, 0, False)]
         for own, path in self._live():
-            if own.is_folder and own.size and own.sound and self.volume.looks_like_folder(own):
+            if own.is_folder and own.sound and self.volume.looks_like_folder(own):
                 folders.append((path, own.cluster, own.size, own.contiguous))
             if not own.sound and not own.is_folder:
                 writes += [(self.base + at, bytes([own.raw[n * ENTRY] & ~IN_USE])) for n, at in enumerate(own.ats)]
