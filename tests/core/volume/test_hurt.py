@@ -85,6 +85,7 @@ EXFAT: dict[str, tuple[Hurt, str, str, tuple[str, ...]]] = {
     "an end in the middle": (put(lambda v: exfat_set(v).at, bytes(32)), "folder-ended", "ended", (PICTURE,)),
     "two files in one place": (crossed_exfat, "crossed", "apart", (PICTURE,)),
     "no end": (unended_exfat, "chain-broken", "chains", ()),
+    "an empty file that begins somewhere": (put(lambda v: exfat_set(v, "home/gro/none.txt").ats[1] + 20, b"\xff"), "entry-broken", "sums", ()),
     "a folder that is none": (put(lambda v: exfat_set(v).at + 4, b"\x30"), "entry-broken", "sums", ()),
     "a part of a kind that is none": (put(lambda v: exfat_set(v).ats[3], b"\xa9"), "entry-broken", "broken", (PICTURE,)),
     "capitals": (put(lambda v: v.at(v.upcase[0]) + 200, b"\xff\xff\xff"), "capitals", "capitals", ()),

@@ -125,6 +125,8 @@ class _ExFat:
             raw, name = bytearray(own.raw), volume.right_name(own)
             raw[1], raw[35], raw[36:38] = len(raw) // ENTRY - 1, len(name) // 2, name_hash(name, capitals).to_bytes(2, "little")
             raw[4], raw[5] = raw[4] & _MEANT & ~(0 if volume.looks_like_folder(own) else FOLDER), 0
+            if not sizes[0]:
+                raw[52:56] = bytes(4)
             raw[40:48], raw[56:64] = sizes[1].to_bytes(8, "little"), sizes[0].to_bytes(8, "little")
             raw[0], raw[ENTRY] = FILE_ENTRY, STREAM
             for n, at in enumerate(range(2 * ENTRY, len(raw), ENTRY)):
@@ -137,7 +139,7 @@ class _ExFat:
     def _right_sizes(self, own: Set, owned: set[int], marked: np.ndarray) -> tuple[int, int] | None:
         """(size, bytes that were written) of a set whose sum does not fit, so that it holds nobody else's clusters; None where neither of the two it says can be."""
         if not own.size and (not own.valid or not own.cluster):
-            return (0, 0) if not own.cluster else None
+            return 0, 0
         ways = [(own.size, min(own.size, own.valid)), (own.valid, own.valid)]
         if own.valid > own.size and -(-own.valid // self.volume.cluster) > -(-own.size // self.volume.cluster):
             ways.reverse()
