@@ -18,7 +18,7 @@ from msgspec.structs import replace
 from gatecheck.core.belief.facts import FactValue
 from gatecheck.core.belief.model import Model
 from gatecheck.core.belief.space import Floats
-from gatecheck.core.decide.call import CHOICES, right_choices
+from gatecheck.core.decide.ways import CHOICES, right_choices
 from gatecheck.core.knowledge.tables import Context, Knowledge
 from gatecheck.core.tape.fold import fold
 

@@ -14,7 +14,7 @@ from msgspec import Struct
 
 from gatecheck.core.belief.model import How, Model
 from gatecheck.core.belief.space import Flags, Floats, Ints, Light
-from gatecheck.core.decide.costs import Economy, shared_entry
+from gatecheck.core.decide.costs import Economy, shared_entry, used_up
 from gatecheck.core.knowledge.tables import Check, Fix
 from gatecheck.core.tape.fold import TicketState
 
@@ -86,11 +86,10 @@ def _likeliest(mass: Floats, share: float, most: int) -> Ints:
     """The likeliest hypotheses that together carry this share of the mass, at most so many."""
     if len(mass) <= most:
         return np.arange(len(mass))
-    total = mass.sum()
-    notable = np.flatnonzero(mass > (1.0 - share) / len(mass) * total)  # the others cannot be among them
-    order = notable[np.argsort(-mass[notable])]
+    top = np.argpartition(mass, len(mass) - most)[len(mass) - most :]
+    order = top[np.argsort(-mass[top])]
     carried = np.cumsum(mass[order])
-    return order[: min(most, int(np.searchsorted(carried, share * total)) + 1)]
+    return order[: min(most, int(np.searchsorted(carried, share * mass.sum())) + 1)]
 
 
 def _short_list(checks: Sequence[Prospect]) -> list[Prospect]:
@@ -276,15 +275,20 @@ class _AfterFirst(Struct, frozen=True):
     @classmethod
     def of(cls, step: _Step, short: Sequence[Prospect]) -> _AfterFirst:
         likely = [p.chance > _UNLIKELY for p in short]
-        looks, now = step.model.sight.looks, step.state.belief
-        parts = [(step.posts[p.move.id], None) if p.move.id in step.posts else (looks[p.move.id], now) for p in short]
+        sight, now = step.model.sight, step.state.belief
+        looked = [(sight.looks[p.move.id], x) for p, x in zip(short, likely, strict=True) if p.move.id not in step.posts]
+        done = [(step.posts[p.move.id], x) for p, x in zip(short, likely, strict=True) if p.move.id in step.posts]
         mass = np.zeros(len(now))
-        for (rows, prior), x in zip(parts, likely, strict=True):
-            total = x.astype(np.float64) @ rows[: len(x)]
-            mass += total if prior is None else total * prior
+        for rows, x in looked:
+            mass += x.astype(np.float64) @ rows[: len(x)]
+        mass *= now
+        for rows, x in done:
+            mass += x.astype(np.float64) @ rows
         active = _likeliest(mass, _COVERED_TWICE, _MOST_TWICE)
-        carried = [(rows[np.flatnonzero(x)[:, None], active], prior) for (rows, prior), x in zip(parts, likely, strict=True)]
-        beliefs = np.concatenate([rows if prior is None else rows * prior[active] for rows, prior in carried]).astype(np.float32)
+        prior = now.take(active)
+        carried = [rows.take(np.flatnonzero(x), axis=0).take(active, axis=1) * prior for rows, x in looked]
+        carried += [rows.take(np.flatnonzero(x), axis=0).take(active, axis=1) for rows, x in done]
+        beliefs = np.concatenate(carried, dtype=np.float32, casting="same_kind")
         beliefs /= beliefs.sum(axis=1, keepdims=True)
         owner = np.repeat(np.arange(len(short)), [int(x.sum()) for x in likely])
         booted = np.concatenate([p.booted[x] for p, x in zip(short, likely, strict=True)])
@@ -334,8 +338,7 @@ def _looks_next(after: _AfterFirst, checks: Sequence[Prospect]) -> _Followed:
 def _fixes_next(after: _AfterFirst, fixes: Sequence[Prospect]) -> _Followed:
     behind = np.concatenate([after.model.behind(p.move.id, after.how).take(after.active, axis=0) for p in fixes], axis=1)
     joint = (after.beliefs @ behind).reshape(len(after.booted), 4 * len(fixes), -1)
-    then = {u: [tuple(sorted({*u, *p.used})) for p in fixes] for u in set(after.used)}
-    used = [gone for u in after.used for gone in then[u]]
+    used = [used_up(gone, p.used) for gone in after.used for p in fixes]
     parts = [slice(4 * place, 4 * place + 4) for place in range(len(fixes))]
     return _Followed(Block(_given(joint), used, np.tile(_BOOTS, len(used))), joint[:, :, 0], parts)
 

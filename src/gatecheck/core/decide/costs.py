@@ -41,9 +41,14 @@ def is_data_safe(facts: Facts) -> bool:
 
 def entry_minutes(knowledge: Knowledge, state: TicketState, move: Check | Fix) -> float:
     """Hands-on minutes to get where the move is made: into setup, a live system, the open case."""
-    if move.visit is None or move.visit == state.visit or (move.visit == "open" and state.is_open):
+    return 0.0 if move.visit is None else visit_minutes(knowledge, state, move.visit)
+
+
+def visit_minutes(knowledge: Knowledge, state: TicketState, place: str) -> float:
+    """Hands-on minutes to get to this place from where the machine is now."""
+    if place == state.visit or (place == "open" and state.is_open):
         return 0.0
-    visit = knowledge.visits[move.visit]
+    visit = knowledge.visits[place]
     return visit.desktop if state.facts.get("form") == "desktop" else visit.minutes
 
 
@@ -149,7 +154,7 @@ class Economy(Struct, frozen=True):
             may_win = np.flatnonzero((first < best) & unused[of])
             if not len(may_win):
                 continue
-            then = [tuple(sorted({*gone, column})) for gone in used]
+            then = [used_up(gone, (column,)) for gone in used]
             left = marginals[may_win] * (1.0 - self.light.cure[:, column])
             wins = np.flatnonzero(first[may_win] + self._least(left, then, of[may_win]) < best[may_win])
             may_win = may_win[wins]
@@ -166,7 +171,7 @@ class Economy(Struct, frozen=True):
 
     def _least(self, marginals: Light, used: Sequence[tuple[int, ...]], of: Ints) -> Light:
         """Shape (k,): no order of fixes costs less. Every fix is paid at least as often as it is what is needed, and giving up is paid at most once."""
-        alone = np.array([least for _, least in self._with_used(used)])
+        alone = np.concatenate([least for _, least in self._with_used(used)]).reshape(len(used), -1)
         return np.asarray(np.einsum("kf,kf->k", marginals, alone.take(of, axis=0)) / np.maximum(marginals @ _ones(marginals.shape[1]), _ONE))
 
     def _first(self, columns: list[int], marginals: Light) -> Light:
@@ -235,7 +240,7 @@ class Economy(Struct, frozen=True):
         new = [gone for gone in dict.fromkeys(used) if gone not in self.kept]
         if new:
             weights = np.ascontiguousarray(self.sequences(new).transpose(0, 2, 1), dtype=np.float32)
-            alone = weights @ np.minimum(self.light.base, self.light.base[-1])
+            alone = weights @ np.minimum(self.light.base + self.light.when_cured, self.light.base[-1])
             self.kept.update(zip(new, zip(weights, alone, strict=True), strict=True))
         return [self.kept[gone] for gone in used]
 
@@ -245,6 +250,12 @@ class Economy(Struct, frozen=True):
         handed = marginals * light.left_in
         saved = handed @ light.cure - light.base[:-1] - marginals @ light.risk[:, :-1]
         return np.asarray(handed.sum(axis=1) - np.maximum(saved.max(axis=1, initial=0.0), 0.0))
+
+
+@lru_cache(maxsize=4096)
+def used_up(gone: tuple[int, ...], also: tuple[int, ...]) -> tuple[int, ...]:
+    """The columns of both sets of fixes, in order."""
+    return tuple(sorted({*gone, *also}))
 
 
 @lru_cache(maxsize=256)

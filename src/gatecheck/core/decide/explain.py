@@ -9,10 +9,11 @@ from msgspec import Struct
 
 from gatecheck.core.belief.model import Model
 from gatecheck.core.belief.space import Floats
-from gatecheck.core.decide.call import CHOICES, Call, make_call, right_choices
+from gatecheck.core.decide.call import Call, make_call
 from gatecheck.core.decide.interlocks import held_moves
 from gatecheck.core.decide.plan import drive_failing, is_legal, make_plan, unmet_need
 from gatecheck.core.decide.rules import settled_by
+from gatecheck.core.decide.ways import CHOICES, right_choices
 from gatecheck.core.knowledge.tables import Check
 from gatecheck.core.tape.fold import TicketState, after_reading
 

@@ -71,8 +71,7 @@ def unmet_need(model: Model, state: TicketState, move: Check | Fix) -> str | Non
         if need.visibility and state.reached[need.visibility] < need.at_least:
             return need.text
         for blocker, outcomes in need.blocked_by.items():
-            last = state.last(blocker)
-            if last and last.outcome in outcomes and blocker in state.current and blocker != move.id:
+            if blocker in state.current and blocker != move.id and state.latest[blocker][1].outcome in outcomes:
                 return need.text
     return None
 
@@ -115,7 +114,7 @@ def make_plan(model: Model, state: TicketState, held: Sequence[Held]) -> Plan:
 
 def against_their_word(state: TicketState, fix: Fix) -> bool:
     """The customer has refused to lose what is on the drive, and there is no copy: nothing that leaves it behind or destroys it is a way."""
-    return state.facts.get("consent") == "refused" and not is_data_safe(state.facts) and (fix.destroys or fix.id == "replace-drive")
+    return (fix.destroys or fix.id == "replace-drive") and state.facts.get("consent") == "refused" and not is_data_safe(state.facts)
 
 
 def drive_failing(model: Model, state: TicketState) -> float:

@@ -6,9 +6,10 @@ from collections.abc import Mapping
 
 from gatecheck.core.belief.model import Model
 from gatecheck.core.decide.assess import Assessment, assess
-from gatecheck.core.decide.call import Call, Option
+from gatecheck.core.decide.call import Call
 from gatecheck.core.decide.doubts import find_doubts
 from gatecheck.core.decide.plan import NextMove, explained
+from gatecheck.core.decide.ways import Option
 from gatecheck.core.errors import TapeError
 from gatecheck.core.knowledge.tables import Knowledge
 from gatecheck.core.tape.fold import TicketState, fold

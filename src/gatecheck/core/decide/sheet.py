@@ -13,9 +13,10 @@ from msgspec.structs import replace
 
 from gatecheck.core.belief.facts import FactValue
 from gatecheck.core.belief.model import Model
-from gatecheck.core.decide.call import Call, Option, helping_fixes
+from gatecheck.core.decide.call import Call
 from gatecheck.core.decide.interlocks import Held
 from gatecheck.core.decide.plan import BARRING
+from gatecheck.core.decide.ways import Option, helping_fixes
 from gatecheck.core.tape.fold import TicketState
 from gatecheck.core.words.said import Said, say
 

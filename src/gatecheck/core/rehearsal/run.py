@@ -13,9 +13,9 @@ from msgspec.structs import replace
 from gatecheck.core.belief.acts import NOT_DONE
 from gatecheck.core.belief.facts import Facts
 from gatecheck.core.belief.model import Model
-from gatecheck.core.decide.call import CHOICES, right_choices
 from gatecheck.core.decide.costs import entry_minutes
 from gatecheck.core.decide.plan import DRIVE_FAULTS
+from gatecheck.core.decide.ways import CHOICES, right_choices
 from gatecheck.core.knowledge.tables import Fix, Knowledge
 from gatecheck.core.rehearsal.machine import Entry, Machine, draw_facts
 from gatecheck.core.rehearsal.policies import POLICIES, Sight, Step
