@@ -524,7 +524,9 @@ class Filled:
         return self._read(self.descriptor, at, length)
 
     def is_zero(self, at, length):
-        return all(not any(self.read(place, min(FILL_STEP, at + length - place))) for place in range(at, at + length, FILL_STEP))
+        zeros = bytes(FILL_STEP)
+        parts = ((place, min(FILL_STEP, at + length - place)) for place in range(at, at + length, FILL_STEP))
+        return all(self.read(place, part) == (zeros if part == FILL_STEP else bytes(part)) for place, part in parts)
 
     def flush(self):
         os.fsync(self.descriptor)
@@ -2479,15 +2481,20 @@ class Probe:
         try:
             with self.machine.filled(disk) as own:
                 at = flushed = start - start % FILL_STEP
+                hole = 0  # bytes of zeros from here on that the bench has told of
                 while at < whole:
-                    data, zeros = self.link.get_copy(box, order["id"], at, min(FILL_STEP, whole - at))
+                    data = None
+                    if not hole:
+                        data, hole = self.link.get_copy(box, order["id"], at, min(FILL_STEP, whole - at))
                     if data is None:
-                        zeros = min(zeros, 64 * FILL_STEP)  # a pause is asked for in between
-                        own.zero(at, min(zeros, whole - at))
+                        length = min(hole, whole - at, 64 * FILL_STEP)  # a pause is asked for in between
+                        own.zero(at, length)
+                        hole -= length
                     else:
+                        length, hole = len(data), 0
                         own.write(at, data)
                         sums[at // FILL_STEP * 32 : at // FILL_STEP * 32 + 32] = hashlib.sha256(data).digest()
-                    at += zeros if data is None else len(data)
+                    at += length
                     if at - flushed >= 64 * FILL_STEP:
                         own.flush()
                         flushed = at
@@ -2499,14 +2506,18 @@ class Probe:
                         return ("paused", "from the bench") if do == "pause" else ("failed", "stopped from the bench: the drive is filled in part")
                 own.flush()
                 kept(whole)
-                at = 0
+                at = hole = 0
                 while at < whole:
                     length = min(FILL_STEP, whole - at)
-                    known, zeros = bytes(sums[at // FILL_STEP * 32 : at // FILL_STEP * 32 + 32]), None
-                    if not any(known):
-                        data, zeros = self.link.get_copy(box, order["id"], at, length)
-                        length, known = (min(zeros, whole - at, 64 * FILL_STEP), b"") if data is None else (length, hashlib.sha256(data).digest())
-                    is_so = own.is_zero(at, length) if zeros else hashlib.sha256(own.read(at, length)).digest() == known
+                    known = bytes(sums[at // FILL_STEP * 32 : at // FILL_STEP * 32 + 32])
+                    if not hole and not any(known):
+                        data, hole = self.link.get_copy(box, order["id"], at, length)
+                        known = b"" if data is None else hashlib.sha256(data).digest()
+                    if hole:
+                        length = min(hole, whole - at, 64 * FILL_STEP)
+                        is_so, hole = own.is_zero(at, length), hole - length
+                    else:
+                        is_so = hashlib.sha256(own.read(at, length)).digest() == known
                     if not is_so:
                         kept(0)
                         return "failed", "expected to read back what was written, got other bytes at byte %d: this drive does not keep what it is given" % at

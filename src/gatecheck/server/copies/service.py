@@ -6,6 +6,7 @@ the order they came; of two for one place the later counts. On its way a piece i
 
 from __future__ import annotations
 
+import errno
 import hashlib
 import os
 import re
@@ -52,6 +53,14 @@ def pieces_of(image: str | Path) -> Iterator[tuple[int, int]]:
 def _sums(place: Path) -> Iterator[tuple[int, int, bytes]]:
     raw = place.read_bytes() if place.exists() else b""
     yield from _SUM.iter_unpack(raw[: len(raw) // _SUM.size * _SUM.size])
+
+
+def _next_data(descriptor: int, at: int) -> int | None:
+    """Where the next bytes from there are that are no hole; None where a hole goes to the end. A file system that knows no holes has bytes everywhere."""
+    try:
+        return os.lseek(descriptor, at, os.SEEK_DATA)
+    except OSError as error:
+        return None if error.errno == errno.ENXIO else at
 
 
 @dataclass(frozen=True, slots=True)
@@ -142,16 +151,15 @@ class Copies:
         path = self.image(ticket_id, order_id)
         self._fits(path, at, length)
         with path.open("rb") as file:
-            data = os.pread(file.fileno(), length, at)
-            if any(data):
-                return data, 0
-            end = at + length
-            try:
-                following = os.lseek(file.fileno(), end, os.SEEK_DATA)
-            except OSError:  # nothing but a hole to the end
-                following = path.stat().st_size
-            more = min(following, path.stat().st_size) - end
-            return None, length + max(0, more - more % max(length, 1) if following < path.stat().st_size else more)
+            following = _next_data(file.fileno(), at)
+            if following is None or following < at + length:
+                data = os.pread(file.fileno(), length, at)
+                if data != bytes(len(data)):
+                    return data, 0
+                following = _next_data(file.fileno(), at + length)
+            size, end = path.stat().st_size, at + length
+            more = (size if following is None else min(following, size)) - end
+            return None, length + max(0, more if following is None else more - more % max(length, 1))
 
     def sync(self, ticket_id: int, order_id: int) -> None:
         """All that was kept so far is on the disk."""
