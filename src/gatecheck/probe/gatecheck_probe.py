@@ -1692,13 +1692,14 @@ class Outbox:
     it is there: what the map says is read, the bench has."""
 
     MOST, WAITING, HANDS = 8 << 20, 12 << 20, 2  # bytes of a piece, bytes that wait, threads that send: while one counts a sum the other's piece is on its way
+    ZEROS = 1 << 30  # bytes of zeros that are waited for: a word for each block of an empty drive would take longer than reading it
 
     def __init__(self, link, order, sector, keeps=True):
         self.link, self.order, self.sector, self.keeps = link, order, sector, keeps
         self.parts = collections.deque()  # type: collections.deque[tuple[int, int, bytes | None]]
         self.size, self.failure, self.ended = 0, None, False
         self.turn = threading.Condition()
-        self.busy = 0
+        self.busy = self.draining = 0
         self.zeros = bytes(1 << 20)
         for _ in range(self.HANDS):
             threading.Thread(target=self._work, daemon=True).start()
@@ -1713,16 +1714,33 @@ class Outbox:
                 self.turn.wait()
             if self.failure is not None:
                 raise self.failure
-            self.parts.append((at, len(data), None if is_zero else data))
-            self.size += 0 if is_zero else len(data)
-            self.turn.notify_all()
+            if is_zero and self.parts and self.parts[-1][2] is None and sum(self.parts[-1][:2]) == at:
+                before, length, _ = self.parts.pop()
+                self.parts.append((before, length + len(data), None))
+            else:
+                self.parts.append((at, len(data), None if is_zero else data))
+                self.size += 0 if is_zero else len(data)
+            if self._is_ready():
+                self.turn.notify_all()
 
     def drain(self):
         with self.turn:
-            while (self.parts or self.busy) and self.failure is None:
-                self.turn.wait()
+            self.draining += 1
+            self.turn.notify_all()
+            try:
+                while (self.parts or self.busy) and self.failure is None:
+                    self.turn.wait()
+            finally:
+                self.draining -= 1
             if self.failure is not None:
                 raise self.failure
+
+    def _is_ready(self):
+        """There is something to send. Zeros that may go on wait for their end."""
+        if not self.parts:
+            return False
+        _, length, data = self.parts[0]
+        return data is not None or len(self.parts) > 1 or length >= self.ZEROS or self.draining > 0 or self.ended
 
     def end(self):
         with self.turn:
@@ -1733,7 +1751,7 @@ class Outbox:
         hand = argparse.Namespace(connection=None)
         while True:
             with self.turn:
-                while not self.parts and not self.ended:
+                while not self._is_ready() and not self.ended:
                     self.turn.wait()
                 if not self.parts:
                     return
