@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any
 
-from playwright.sync_api import Page
+from playwright.sync_api import Page, ViewportSize
 
 from gatecheck.library import shipped_model
 from serving import Served
@@ -61,15 +61,25 @@ def looked_over(page: Page, *, axe: bool, touch: bool) -> list[str]:
     return found
 
 
-def wrong_views(demo: Served, screen: Callable[..., Page], size: str) -> dict[str, list[str]]:
-    """WCAG 2.2 A and AA by axe-core at two widths, light and dark; fingers on what is touched; nothing off the edge or over itself."""
-    touch = SIZES[size][0] < 1100
-    page, found = screen(SIZES[size], touch=touch), {}
+def wrong_views(demo: Served, screen: Callable[..., Page], sizes: Sequence[str], axe: str) -> dict[str, list[str]]:
+    """WCAG 2.2 A and AA by axe-core at one of the sizes, light and dark; at all of them fingers on what is touched, nothing off the edge or over itself. A page is
+    opened once and turned to the next size, as a tablet is."""
+    touch = SIZES[sizes[0]][0] < 1100
+    page, found = screen(SIZES[sizes[0]], touch=touch), {}
     for name, (path, keys) in {**VIEWS, **SHEETS}.items():
+        page.set_viewport_size(_sized(sizes[0]))
         shown(page, demo.url + path, keys)
-        if wrong := looked_over(page, axe=size in ("phone", "screen"), touch=touch):
-            found[name] = wrong
+        for size in sorted(sizes, key=lambda s: s == axe):
+            page.set_viewport_size(_sized(size))
+            page.wait_for_timeout(60)
+            if wrong := looked_over(page, axe=size == axe, touch=touch):
+                found[f"{name} on a {size}"] = wrong
     return found
+
+
+def _sized(size: str) -> ViewportSize:
+    width, height = SIZES[size]
+    return {"width": width, "height": height}
 
 
 # names of gates and buttons in one row that lie over each other
