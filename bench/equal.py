@@ -33,18 +33,19 @@ EXACT = 1e-9
 
 def demo_cases() -> Iterator[dict[str, Any]]:
     """Tickets of the demo as they stand on its bench, closed ones included."""
-    from gatecheck.server.demo import fill
-    from gatecheck.server.run import make_bench
+    from gatecheck.server.demo.fill import BAYS, PREFIX, SHOP, fill
+    from gatecheck.server.house import open_house
+    from gatecheck.store.tickets import tape_of
 
     with tempfile.TemporaryDirectory() as folder:
-        bench = make_bench(Path(folder))
-        fill(bench)
-        with bench.database.read() as connection:
+        house = open_house(Path(folder), name=SHOP, prefix=PREFIX, bays=BAYS)
+        fill(house)
+        with house.shop.database.read() as connection:
             ids = [row[0] for row in connection.execute("SELECT id FROM ticket")]
-        for ticket_id in ids:
-            row = bench.row_of(ticket_id)
-            yield {"facts": row.facts, "entries": [dict(e.body) for e in bench.tape(ticket_id)]}
-        bench.database.close()
+            tapes = {ticket_id: [dict(e.body) for e in tape_of(connection, ticket_id)] for ticket_id in ids}
+        for ticket_id, tape in tapes.items():
+            yield {"facts": house.tickets.row_of(ticket_id).facts, "entries": tape}
+        house.shop.database.close()
 
 
 def rehearsed_cases(count: int) -> Iterator[dict[str, Any]]:
@@ -164,7 +165,7 @@ def report(kind: str, before: list[Any], after: list[Any]) -> bool:
 
 def main() -> int:
     arguments = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
-    arguments.add_argument("--base", default="4f8ef78", help="commit to compare with")
+    arguments.add_argument("--base", default="HEAD~1", help="commit to compare with")
     arguments.add_argument("--rehearsed", type=int, default=60, metavar="N", help="machines a world and policy")
     arguments.add_argument("--keep", type=Path, help="keep the cases here, one a line, or take them from here if it exists")
     given = arguments.parse_args()

@@ -57,7 +57,9 @@ def start(*arguments: str) -> Forked:
 
 
 def _serve_forever() -> None:
-    import gatecheck.server.app
+    import gatecheck.core.signal.sound
+    import gatecheck.core.signal.supply
+    import gatecheck.practice.sounds
     import gatecheck.server.run  # noqa: F401
     from gatecheck.cli import main
     from gatecheck.library import shipped_model

@@ -320,9 +320,9 @@ def _keeping(arguments: argparse.Namespace) -> int:
 
 
 def _serve(arguments: argparse.Namespace) -> int:
-    from gatecheck.server.run import run
+    from gatecheck.server.start import start
 
-    return run(arguments.host, arguments.port, arguments.data, demo=arguments.demo, names=tuple(arguments.name))
+    return start(arguments.host, arguments.port, arguments.data, demo=arguments.demo, names=tuple(arguments.name))
 
 
 def _print(document: object) -> None:

@@ -1,4 +1,4 @@
-import { Component, Suspense, type ReactNode } from 'react'
+import { Component, type ReactNode } from 'react'
 import { Route, Switch } from 'wouter'
 
 import { useServerEvents } from './api/events'
@@ -52,34 +52,32 @@ function AwayStrip() {
 export function App() {
   return (
     <FirstContact>
-      <Suspense fallback={<p className="p-8 text-l text-soft">{T.loading}</p>}>
-        <Gatekeeper><WordsProvider>
-          <div className="flex h-full flex-col">
-            <AwayStrip />
-            <WorkNotices />
-            <div className="min-h-0 flex-1">
-              <Switch>
-                <Route path="/odds"><LearningPage /></Route>
-                <Route path="/ticket/:id/call">{({ id }) => <CallSheetInstrument id={Number(id)} />}</Route>
-                <Route path="/claim/:token">{({ token }) => <ClaimPage key={token} token={token} />}</Route>
-                <Route path="/shop"><ShopPage /></Route>
-                <Route path="/ticket/:id/papers">{({ id }) => <PapersInstrument key={id} id={Number(id)} />}</Route>
-                <Route path="/shelf"><ShelfPage /></Route>
-                <Route path="/ticket/:id/parts">{({ id }) => <PartsInstrument key={id} id={Number(id)} />}</Route>
-                <Route path="/ticket/:id/pages">{({ id }) => <PagesInstrument id={Number(id)} />}</Route>
-                <Route path="/ticket/:id/path">{({ id }) => <PathInstrument key={id} id={Number(id)} />}</Route>
-                <Route path="/ticket/:id/volume">{({ id }) => <VolumeInstrument key={id} id={Number(id)} />}</Route>
-                <Route path="/ticket/:id/ear">{({ id }) => <EarInstrument key={id} id={Number(id)} />}</Route>
-                <Route path="/ticket/:id/surface">{({ id }) => <SurfaceInstrument key={id} id={Number(id)} />}</Route>
-                <Route path="/ticket/:id/settings">{({ id }) => <SettingsInstrument key={id} id={Number(id)} />}</Route>
-                <Route path="/ticket/:id/sightings">{({ id }) => <SightingsInstrument key={id} id={Number(id)} />}</Route>
-                <Route path="/ticket/:id">{({ id }) => <TicketPage key={id} id={Number(id)} />}</Route>
-                <Route><BenchPage /></Route>
-              </Switch>
-            </div>
+      <Gatekeeper><WordsProvider>
+        <div className="flex h-full flex-col">
+          <AwayStrip />
+          <WorkNotices />
+          <div className="min-h-0 flex-1">
+            <Switch>
+              <Route path="/odds"><LearningPage /></Route>
+              <Route path="/ticket/:id/call">{({ id }) => <CallSheetInstrument id={Number(id)} />}</Route>
+              <Route path="/claim/:token">{({ token }) => <ClaimPage key={token} token={token} />}</Route>
+              <Route path="/shop"><ShopPage /></Route>
+              <Route path="/ticket/:id/papers">{({ id }) => <PapersInstrument key={id} id={Number(id)} />}</Route>
+              <Route path="/shelf"><ShelfPage /></Route>
+              <Route path="/ticket/:id/parts">{({ id }) => <PartsInstrument key={id} id={Number(id)} />}</Route>
+              <Route path="/ticket/:id/pages">{({ id }) => <PagesInstrument id={Number(id)} />}</Route>
+              <Route path="/ticket/:id/path">{({ id }) => <PathInstrument key={id} id={Number(id)} />}</Route>
+              <Route path="/ticket/:id/volume">{({ id }) => <VolumeInstrument key={id} id={Number(id)} />}</Route>
+              <Route path="/ticket/:id/ear">{({ id }) => <EarInstrument key={id} id={Number(id)} />}</Route>
+              <Route path="/ticket/:id/surface">{({ id }) => <SurfaceInstrument key={id} id={Number(id)} />}</Route>
+              <Route path="/ticket/:id/settings">{({ id }) => <SettingsInstrument key={id} id={Number(id)} />}</Route>
+              <Route path="/ticket/:id/sightings">{({ id }) => <SightingsInstrument key={id} id={Number(id)} />}</Route>
+              <Route path="/ticket/:id">{({ id }) => <TicketPage key={id} id={Number(id)} />}</Route>
+              <Route><BenchPage /></Route>
+            </Switch>
           </div>
-        </WordsProvider></Gatekeeper>
-      </Suspense>
+        </div>
+      </WordsProvider></Gatekeeper>
     </FirstContact>
   )
 }

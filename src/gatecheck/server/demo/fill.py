@@ -10,7 +10,6 @@ from typing import Any
 from gatecheck.core.instruments.settings import setting_entry
 from gatecheck.core.instruments.sightings import sighting_entry
 from gatecheck.core.work.parts import read_shelf
-from gatecheck.practice.sounds import Scene, sound
 from gatecheck.server.demo.lid import drive_lid
 from gatecheck.server.demo.machines import SHELF, Came, Chose, Did, Gone, Heard, Line, Row, Seen, Shot, Went, machines
 from gatecheck.server.ear.service import wav_bytes
@@ -68,6 +67,8 @@ def fill(house: House) -> dict[int, str]:
             elif isinstance(line, Shot):
                 house.papers.add_picture(ticket.id, "lid.png", drive_lid(line.dent), says=line.says, evidence=True, by=by, at=at)
             elif isinstance(line, Heard):
+                from gatecheck.practice.sounds import Scene, sound
+
                 scene = Scene(line.kind, rpm=5400, rate=16_000, seconds=11.0, snr=16.0, fan=0.4, seeks=0.2)
                 house.ear.add(ticket.id, line.name, wav_bytes(sound(scene, seed=5), scene.rate), by=by, at=at)
             elif isinstance(line, Gone):

@@ -7,16 +7,14 @@ import itertools
 import wave
 from collections.abc import Mapping
 from functools import lru_cache
+from typing import TYPE_CHECKING
 
 import numpy as np
 
 from gatecheck.core.errors import InputError, TapeError
 from gatecheck.core.instruments.evidence import noted
-from gatecheck.core.signal.sound import Heard, judge_sound
-from gatecheck.core.signal.supply import Seen, judge_supply
 from gatecheck.core.words.said import Said, say, to_json
 from gatecheck.practice.patients import patient
-from gatecheck.practice.sounds import Scene, Trace, sound, trace
 from gatecheck.recordings import read_trace, read_wav
 from gatecheck.server.ear.wire import EarOut, HeardEventOut, RecordingOut, WeightOut
 from gatecheck.server.errors import NotFoundError
@@ -26,6 +24,10 @@ from gatecheck.server.tickets.wire import TicketOut
 from gatecheck.store import Connection, StoreError
 from gatecheck.store.links import link_of
 from gatecheck.store.recordings import Recording, add_recording, recordings_of
+
+if TYPE_CHECKING:  # SciPy takes longer to read in than all the rest of the server: it comes with the first recording
+    from gatecheck.core.signal.sound import Heard
+    from gatecheck.core.signal.supply import Seen
 
 LARGEST = 24 << 20
 _MOST = 24
@@ -82,6 +84,9 @@ class Ear:
         return self.tickets.append_all(ticket_id, [(dict(body), key or f"{digest[:24]}-{EAR}")], by=by, at=moment, also=keep)
 
     def _says_of(self, name: str, kind: str, data: bytes) -> tuple[Mapping[str, float], Said, str]:
+        from gatecheck.core.signal.sound import judge_sound
+        from gatecheck.core.signal.supply import judge_supply
+
         if kind == "sound":
             heard = judge_sound(*read_wav(name, data))
             sentences = list(heard.why)
@@ -105,6 +110,8 @@ class Ear:
 
     def from_practice(self, ticket_id: int, *, by: str) -> TicketOut:
         """What the linked practice machine sounds like, as if it had been recorded, and what it draws. Raises NotFoundError where none is linked."""
+        from gatecheck.practice.sounds import Scene, Trace, sound, trace
+
         with self.shop.database.read() as connection:
             link = link_of(connection, ticket_id)
             count = len(recordings_of(connection, ticket_id))
@@ -131,10 +138,14 @@ class Ear:
     # --- as it is shown ----------------------------------------------------------------------------------------
 
     def _judge_sound(self, digest: str) -> tuple[Heard, float, list[float]]:
+        from gatecheck.core.signal.sound import judge_sound
+
         samples, rate = read_wav(digest, self.shop.files.get(digest))
         return judge_sound(samples, rate), len(samples) / rate, _loudness(samples)
 
     def _judge_supply(self, digest: str) -> tuple[Seen, float, dict[str, list[float]]]:
+        from gatecheck.core.signal.supply import judge_supply
+
         times, rails = read_trace(digest, self.shop.files.get(digest))
         grid = np.linspace(times[0], times[-1], _SHAPE)
         shape = {}
@@ -191,6 +202,8 @@ def wav_bytes(samples: np.ndarray, rate: int) -> bytes:
 
 
 def _wav_of_kind(kind: str) -> bytes:
+    from gatecheck.practice.sounds import Scene, sound
+
     scene = Scene(kind, rpm=5400, rate=_REFERENCE_RATE, seconds=_REFERENCE_SECONDS, snr=26.0, seeks=1.2 if kind == "steady" else 0.0, start=kind == "steady")
     return wav_bytes(sound(scene, seed=11), _REFERENCE_RATE)
 

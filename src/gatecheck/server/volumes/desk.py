@@ -107,6 +107,8 @@ def main() -> None:
 
         try:
             _put(own, ("done", TASKS[task](told, *arguments)))
+        except BrokenPipeError:
+            os._exit(0)  # the bench is gone: there is nobody to tell
         except Exception as error:
             _put(own, ("failed", f"{type(error).__name__}: {error}"[:400]))
 
