@@ -7,6 +7,7 @@ reads a command line of `gatecheck` as JSON from standard input, forks, and answ
 from __future__ import annotations
 
 import atexit
+import gc
 import json
 import os
 import signal
@@ -65,6 +66,8 @@ def _serve_forever() -> None:
     from gatecheck.library import shipped_model
 
     shipped_model()
+    gc.collect()
+    gc.freeze()  # a fork that collects would touch, and so copy, all of it
     signal.signal(signal.SIGCHLD, signal.SIG_IGN)  # the dead are nobody's to count
     for line in sys.stdin:
         pid = os.fork()
