@@ -189,7 +189,7 @@ def test_a_cut_at_any_write_leaves_what_undo_and_apply_bring_to_a_defined_state(
         whole[at : at + len(data)] = data
     real = mending.Target.write
     total = sum(len(data) for _, data in sectors)
-    for cut in sorted({c for c in (0, 1, 511, 512, 513, total - 1, *range(0, total, max(1, total // 40))) if c < total}):
+    for cut in sorted({c for c in (0, 1, 511, 512, 513, total - 1, *range(0, total, max(1, total // 20))) if c < total}):
         image.write_bytes(raw)
         undo = tmp_path / f"undo-{cut}.json"
         left = [cut]
