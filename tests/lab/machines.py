@@ -154,10 +154,10 @@ MACHINES: tuple[LabMachine, ...] = (
     }, facts={"drive_kind": "nvme", "installed_os": "windows-11"}, uefi=True),
     LabMachine("namespaces", _paths, {
         "nvme0.serial": "QF8-LAB-7", "nvme0.namespaces": 2, "nvme0.numbers": [3, 5], "drives": ["nvme0"], "live": "right",
-    }, facts={"drive_kind": "nvme", "installed_os": "windows-11"}),
+    }, facts={"drive_kind": "nvme", "installed_os": "windows-11"}, every_day=False),
     LabMachine("card-only", _card, {
         "mmcblk0.bus": "sd", "mmcblk0.capacity": 64 * MIB, "drives": ["mmcblk0"], "live": "absent", "asks": [], "health-pages": None, "weighed": None,
-    }, facts={"drive_kind": "nvme", "installed_os": "windows-11"}),
+    }, facts={"drive_kind": "nvme", "installed_os": "windows-11"}, every_day=False),
     LabMachine("clock-1979", ata, {"clock": "reset-to-default", "sda.serial": "QS7-LAB-1", "live": "right"}, clock="1979-01-01T00:00:30", every_day=False),
     LabMachine("clock-2046", ata, {"clock": "wrong", "sda.serial": "QS7-LAB-1", "live": "right"}, clock="2046-06-01T00:00:30", every_day=False),
     LabMachine("sas-1068", lambda folder: scsi(folder, "mptsas1068"), SCSI_DISK, every_day=False),

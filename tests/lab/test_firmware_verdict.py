@@ -20,7 +20,7 @@ from nvram import write_variables
 
 from gatecheck.cli import main
 
-_DAILY = {"uefi": ("healthy", "no-guard", "primary-gone", "fat-no-jump"), "bios": ("standard", "two-active", "installed-unlisted", "gpt")}
+_DAILY = {"uefi": ("healthy", "no-guard", "primary-gone", "fat-no-jump"), "bios": ("standard", "two-active", "installed-unlisted")}
 _ENDS = ("grub>", "grub rescue>", "Shell>", "UEFI Interactive Shell", "No bootable option", "No bootable device")
 _SECONDS = {"uefi": 90, "bios": 25}
 

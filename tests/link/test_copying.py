@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import os
 import shutil
 import subprocess
 from pathlib import Path
@@ -14,7 +15,7 @@ from benches import Bench
 
 from gatecheck.core.work.job import SeenDrive
 from gatecheck.practice.patients import patient
-from gatecheck.probe.gatecheck_probe import FILL_STEP, Link, Machine, Probe, Refused, Spool
+from gatecheck.probe.gatecheck_probe import FILL_STEP, Link, Machine, Outbox, Probe, Refused, Spool
 from gatecheck.server.copies.service import Copies
 from gatecheck.server.link.filling import Filling, _Target
 from gatecheck.store import StoreError
@@ -204,6 +205,56 @@ def test_stretches_of_zeros_are_told_by_their_length(tmp_path: Path) -> None:
         own.read(1, 2, 15 * step, 2 * step)
 
 
+def test_where_holes_are_not_known_bytes_are_read(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """A file system that knows no holes, or that cannot say: never zeros in place of bytes."""
+    own, step = _copies(tmp_path), 1 << 20
+    own.write(1, 2, 4 * step, [b"x" * 512], _told(b"x" * 512))
+
+    def unknown(descriptor: int, at: int, how: int) -> int:
+        raise OSError(22, "Invalid argument")
+
+    monkeypatch.setattr(os, "lseek", unknown)
+    assert own.read(1, 2, 4 * step, step) == (b"x" * 512 + bytes(step - 512), 0)
+    assert own.read(1, 2, 0, step) == (None, step)
+
+
+class _Heard:
+    """A link that notes what was put: (place, length, is it zeros)."""
+
+    def __init__(self) -> None:
+        self.put: list[tuple[int, int, bool]] = []
+
+    def put_copy(self, hand: Any, order: str, at: int, length: int, parts: list[bytes] | None, keeps: bool) -> None:
+        assert parts is None or sum(map(len, parts)) == length
+        self.put.append((at, length, parts is None))
+
+
+ZERO, BYTES, BLOCK = bytes(4096), b"x" * 4096, 8
+STREAMS = {
+    "to the end": ([ZERO] * 50, [(0, 50 * 4096, True)]),
+    "then bytes": ([ZERO] * 50 + [BYTES], [(0, 50 * 4096, True), (50 * 4096, 4096, False)]),
+    "none": ([BYTES], [(0, 4096, False)]),
+}
+
+
+@pytest.mark.parametrize("name", STREAMS)
+def test_zeros_that_go_on_are_told_once(name: str) -> None:
+    blocks, wanted = STREAMS[name]
+    link = _Heard()
+    box = Outbox(link, "1", 512)
+    try:
+        for place, block in enumerate(blocks):
+            box.put(place * BLOCK, block)
+        box.drain()
+        assert sorted(link.put) == wanted
+        box.put(1000 * BLOCK, ZERO)
+        box.put(2000 * BLOCK, ZERO)  # another stretch: not joined to the one before
+        box.drain()
+        assert sorted(link.put)[len(wanted) :] == [(1000 * 4096, 4096, True), (2000 * 4096, 4096, True)]
+    finally:
+        box.end()
+
+
 def test_a_drive_that_does_not_keep_what_it_is_given_is_found(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """The probe reads back past the cache, and says where; a mark of what was surely written is not left behind."""
     machine = patient("beside").connected()
@@ -212,9 +263,11 @@ def test_a_drive_that_does_not_keep_what_it_is_given_is_found(tmp_path: Path, mo
     spool = Spool(str(tmp_path / "spool"))
 
     asked: list[str] = []
+    fetched: list[int] = []
 
     class Wire(Link):
         def get_copy(self, box: Any, order: str, at: int, length: int) -> tuple[bytes | None, int | None]:
+            fetched.append(at // FILL_STEP)
             data = image.read_bytes()[at : at + length]
             return (data, None) if any(data) else (None, 3 * FILL_STEP - at)
 
@@ -226,8 +279,10 @@ def test_a_drive_that_does_not_keep_what_it_is_given_is_found(tmp_path: Path, mo
     asked[:] = ["pause"]
     assert probe.fill(order, "sdb") == ("paused", "from the bench")
     assert (tmp_path / "spool" / "filled-7").read_text() == str(3 * FILL_STEP), "it goes on from there"
+    fetched.clear()
     assert probe.fill(order, "sdb") == ("done", "")
     assert disk.read(3 * FILL_STEP // 512, 1) == b"\7" * 512
+    assert fetched == [3, 0], "the rest of it, and to read it back once the stretch of zeros that is no part of this start"
     write = type(disk).write
     monkeypatch.setattr(type(disk), "write", lambda self, sector, data: write(self, sector, data[:-512] + b"\0" * 512))
     (tmp_path / "spool" / "filled-7").unlink()

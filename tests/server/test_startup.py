@@ -7,6 +7,7 @@ import os
 import socket
 import sqlite3
 import subprocess
+import sys
 import time
 from collections.abc import Callable
 from pathlib import Path
@@ -54,6 +55,13 @@ def test_a_folder_that_will_not_do(make: Callable[[Path], Path], words: str, tmp
 def test_an_address_that_will_not_do(arguments: tuple[str, ...], words: str, tmp_path: Path) -> None:
     port = () if "--port" in arguments else ("--port", str(free_port()))
     refused(started(*arguments, *port, "--data", str(tmp_path)), words)
+
+
+def test_what_is_in_the_way_is_said_before_the_program_is_read_in(tmp_path: Path) -> None:
+    asked = f"import sys; from gatecheck.cli import main; code = main(['serve', '--port', '99999', '--data', {str(tmp_path)!r}]); print(code, 'fastapi' in sys.modules)"
+    done = subprocess.run([sys.executable, "-c", asked], capture_output=True, text=True, timeout=60, check=True)
+    assert done.stdout.split() == ["2", "False"]
+    assert "--port 99999" in done.stderr
 
 
 def test_a_port_that_is_taken(tmp_path: Path) -> None:

@@ -290,8 +290,8 @@ PATIENTS: tuple[Patient, ...] = (
     ),
     Patient(
         "soldered", "Soldered flash near its end", "Ostler Bracken-15", "Practice: a small one", "The school's cheap ones. It stops at every second start.",
-        _pc("laptop", "windows-10", "emmc", 2018, "backed-up", drive_size_gb=64), _seen("story=slow-lately", "screen=volume-stop"), ("drive.worn",),
-        lambda: _machine("Ostler Bracken-15", {"mmcblk0": SolderedDrive("QE64GB", "0x5a11c0de", _disk(64), life="0x0b 0x08", reserve="0x03"), "mmcblk1": SolderedDrive("CARD8", "0x00410077", Disk(15_000_000), kind="SD")}),
+        _pc("laptop", "windows-10", "emmc", 2018, "backed-up", drive_size_gb=32), _seen("story=slow-lately", "screen=volume-stop"), ("drive.worn",),
+        lambda: _machine("Ostler Bracken-15", {"mmcblk0": SolderedDrive("QE32GB", "0x5a11c0de", _disk(32), life="0x0b 0x08", reserve="0x03"), "mmcblk1": SolderedDrive("CARD8", "0x00410077", Disk(15_000_000), kind="SD")}),
     ),
     Patient(
         "two-alike", "Two drives that may be the system's", "Ferrow Adze-22", "Practice: one with two alike", "One was added. Which is which nobody knows.",

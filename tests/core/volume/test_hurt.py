@@ -14,7 +14,7 @@ from gatecheck.core.volume.encode_exfat import exfat_volume
 from gatecheck.core.volume.encode_ext import BLOCK, ext_volume
 from gatecheck.core.volume.encode_fat import fat_volume
 from gatecheck.core.volume.exfat import set_sum
-from gatecheck.core.volume.fat_names import bad_letters
+from gatecheck.core.volume.fat_names import bad_letters, sum_of
 from gatecheck.core.volume.repair import repair_of
 from gatecheck.core.volume.tree import whole_content
 from memory_disk import Memory
@@ -154,6 +154,22 @@ FAT: dict[str, tuple[Hurt, str, str, tuple[str, ...]]] = {
     "a folder's link to the one above": (put(lambda v: v.at(v.find("home/gro").id) + 33, b"x"), "folder-links", "links", ()),
     "an empty file that leads into another": (emptied, "crossed", "chains", ()),
 }
+
+
+@pytest.mark.parametrize(("one", "other", "bare"), [("etc/hosts", "etc/large.bin", False), ("etc/hosts", "etc/large.bin", True), (PICTURE, "home/gro/none.txt", False), ("home/gro/none.txt", PICTURE, False)])
+def test_of_two_with_one_short_name_both_are_there_and_a_long_name_stays(one: str, other: str, bare: bool) -> None:
+    """`bare`: neither has a long name."""
+
+    def twin(raw: bytearray, volume: Any) -> None:
+        slots = fat_slot(volume, one), fat_slot(volume, other)
+        for slot in slots:
+            raw[slot.at : slot.at + 11] = slots[0].raw[:11]
+            for piece in range(slot.long_at, slot.at, 32):
+                raw[piece if bare else piece + 13] = 0xE5 if bare else sum_of(slots[0].raw[:11])
+
+    after = files(mended("fat", twin, "name-twice", "twins", (one, other)))
+    assert {FILES[one], FILES[other]} <= set(after.values())
+    assert bare or {one, other} <= set(after)
 
 
 @pytest.mark.parametrize("name", FAT)

@@ -12,14 +12,15 @@ import numpy as np
 
 from gatecheck.core.disk.overlay import Overlay
 from gatecheck.core.errors import DecodeError
-from gatecheck.core.volume import ext as e
+from gatecheck.core.volume import ext_records as e
 from gatecheck.core.volume.check_ext_maps import Maps
 from gatecheck.core.volume.claims import Claims
 from gatecheck.core.volume.crc32c import crc16, crc32c, crc32c_rows
-from gatecheck.core.volume.ext import Ext, Inode
+from gatecheck.core.volume.ext import Ext
 from gatecheck.core.volume.ext_index import FolderIndex
 from gatecheck.core.volume.ext_inode import flaws, resize_problem, right_size
 from gatecheck.core.volume.ext_journal import pending_blocks
+from gatecheck.core.volume.ext_records import Inode
 from gatecheck.core.volume.tree import DAMAGE, NOTE, SIGN, Found
 
 _VALID, _ERROR = 1, 2

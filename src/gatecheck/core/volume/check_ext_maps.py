@@ -7,7 +7,7 @@ from collections.abc import Callable, Sequence
 import numpy as np
 
 from gatecheck.core.errors import DecodeError
-from gatecheck.core.volume import ext as e
+from gatecheck.core.volume import ext_records as e
 from gatecheck.core.volume.claims import Claims
 from gatecheck.core.volume.crc32c import crc32c
 from gatecheck.core.volume.ext import Ext

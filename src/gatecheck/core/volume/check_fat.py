@@ -113,7 +113,7 @@ def _folders(volume: Fat, table: np.ndarray, owner: np.ndarray, names: list[str]
             files += not slot.is_folder
             key = slot.raw[:11].decode("latin-1")
             if key in seen:
-                add(Found("name-twice", DAMAGE, own))
+                add(Found("name-twice", DAMAGE, own, repairable=True))
             seen[key] = 1
             if not _plausible(slot):
                 add(Found("entry-broken", DAMAGE, own, repairable=True))

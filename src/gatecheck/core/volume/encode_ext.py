@@ -10,7 +10,7 @@ import struct
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
-from gatecheck.core.volume.ext import EXTENTS, FILETYPE, FOLDER, MAGIC, REGULAR, ROOT, SPARSE_SUPER
+from gatecheck.core.volume.ext_records import EXTENTS, FILETYPE, FOLDER, MAGIC, REGULAR, ROOT, SPARSE_SUPER
 from gatecheck.core.volume.tree import nested
 
 SECTOR, BLOCK, INODE = 512, 4096, 256

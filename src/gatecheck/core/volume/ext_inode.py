@@ -9,8 +9,9 @@ import struct
 from collections.abc import Iterator, Sequence
 
 from gatecheck.core.errors import DecodeError
-from gatecheck.core.volume import ext as e
-from gatecheck.core.volume.ext import Ext, Inode, Mapped
+from gatecheck.core.volume import ext_records as e
+from gatecheck.core.volume.ext import Ext
+from gatecheck.core.volume.ext_records import Inode, Mapped
 from gatecheck.core.volume.tree import Hole
 
 KINDS = (e.REGULAR, e.FOLDER, e.SYMLINK, 0x1000, 0x2000, 0x6000, 0xC000)

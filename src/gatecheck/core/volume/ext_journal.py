@@ -8,7 +8,8 @@ from __future__ import annotations
 import struct
 
 from gatecheck.core.errors import DecodeError
-from gatecheck.core.volume.ext import JOURNAL, Ext
+from gatecheck.core.volume.ext import Ext
+from gatecheck.core.volume.ext_records import JOURNAL
 
 _MAGIC, _DESCRIPTOR, _COMMIT, _REVOKE = 0xC03B3998, 1, 2, 5
 _WIDE, _CSUM2, _CSUM3 = 0x2, 0x8, 0x10

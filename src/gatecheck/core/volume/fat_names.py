@@ -6,7 +6,7 @@ attributes 0Fh, and zeros in two fields. A piece that does not fit is passed ove
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass
 
 from gatecheck.core.volume.fat_files import ENTRY, VOLUME, Fat, Slot, is_piece
@@ -43,6 +43,30 @@ def long_flaws(volume: Fat, cluster: int) -> Iterator[LongFlaw]:
             parts = []
     if parts:
         yield LongFlaw(strays=tuple(a for a, _ in parts))
+
+
+def twins(volume: Fat, cluster: int) -> Iterator[tuple[int, bytes, list[tuple[int, bytes]]]]:
+    """(byte of the volume, entry, pieces of its long name) of every entry whose short name an earlier one of its folder has."""
+    seen: set[bytes] = set()
+    parts: list[tuple[int, bytes]] = []
+    for at, raw in _raw(volume, cluster):
+        if raw is None or raw[0] in (0, _DELETED):
+            parts = []
+        elif is_piece(raw):
+            parts = [*(parts if parts and _goes_on(parts, raw) else []), (at, raw)]
+        else:
+            short = raw[:11]
+            if short in seen and not raw[11] & VOLUME:
+                yield at, raw, parts if parts and parts[0][1][13] == sum_of(short) else []
+            seen.add(short)
+            parts = []
+
+
+def name_beside(short: bytes, taken: Collection[bytes]) -> bytes:
+    """A short name like this one that none of the others has: its first letters, a line that waves, a number."""
+    begin = bytes(byte for byte in short[:8] if chr(byte).isascii() and chr(byte).isalnum()) or b"FILE"
+    names = ((begin[: 8 - len(tail)] + tail).ljust(8) + short[8:] for tail in (b"~%d" % number for number in range(1, len(taken) + 2)))
+    return next(name for name in names if name not in taken)
 
 
 def false_labels(volume: Fat, cluster: int) -> list[int]:

@@ -9,10 +9,11 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from gatecheck.core.errors import DecodeError
-from gatecheck.core.volume import ext as e
+from gatecheck.core.volume import ext_records as e
 from gatecheck.core.volume.crc32c import crc32c
-from gatecheck.core.volume.ext import JOURNAL, Ext
+from gatecheck.core.volume.ext import Ext
 from gatecheck.core.volume.ext_journal import pending_blocks
+from gatecheck.core.volume.ext_records import JOURNAL
 from gatecheck.core.volume.repair_group import Group, group
 
 if TYPE_CHECKING:

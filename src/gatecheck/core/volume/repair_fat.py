@@ -15,7 +15,7 @@ from gatecheck.core.disk.overlay import Overlay
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.volume.check_fat import _FLAGS_AT, _plausible, check_fat, dots_gone
 from gatecheck.core.volume.fat_files import Fat, Slot
-from gatecheck.core.volume.fat_names import bad_letters, behind_end, false_labels, long_flaws
+from gatecheck.core.volume.fat_names import bad_letters, behind_end, false_labels, long_flaws, name_beside, sum_of, twins
 from gatecheck.core.volume.repair_group import Group, group
 from gatecheck.core.volume.tree import DAMAGE, Found, Hole
 
@@ -29,7 +29,7 @@ _MOST_SAVED, _MOST_COPIED = 400, 64 << 20
 def fat_groups(volume: Fat, report: Report) -> list[Callable[[], Group | None]]:
     ids = {f.id for f in report.findings}
     own = _Fat(volume, ids)
-    return [own.copy, own.tables, own.ended, own.spelled, own.broken, own.apart, own.chains, own.links, own.names, own.lost, own.counts]
+    return [own.copy, own.tables, own.ended, own.spelled, own.twins, own.broken, own.apart, own.chains, own.links, own.names, own.lost, own.counts]
 
 
 class _Fat:
@@ -182,6 +182,21 @@ class _Fat:
             writes += [(at, name + bytes([slot.raw[11] & 0x3F]))] + ([(at + 28, bytes(4))] if slot.is_folder and slot.size else [])
             touched.append(path)
         return group("spelled", writes, "entry", touches=tuple(touched), count=len(touched)) if writes else None
+
+    def twins(self) -> Group | None:
+        """Of entries with one short name the later ones get another; a long name stays, with the sum of the new one."""
+        if "name-twice" not in self.ids or "unreadable" in self.ids:
+            return None
+        writes: list[tuple[int, bytes]] = []
+        touched: list[str] = []
+        for path, cluster in self._folders():
+            taken = {slot.raw[:11] for slot in self.volume.slots(cluster) if not slot.deleted}
+            for at, raw, parts in twins(self.volume, cluster):
+                name = name_beside(raw[:11], taken)
+                taken.add(name)
+                writes += [(self.base + at, name), *((self.base + piece + 13, bytes([sum_of(name)])) for piece, _ in parts)]
+                touched.append(f"{path if path != '/' else ''}/{name[:8].decode('latin-1').rstrip()}.{name[8:].decode('latin-1').rstrip()}".strip("/."))
+        return group("twins", writes, "entry", touches=tuple(touched), count=len(touched)) if writes else None
 
     def broken(self) -> Group | None:
         """Entries that say what cannot be and lead to nothing that fits them: let go, so that what they held is lost and can be saved."""
