@@ -24,7 +24,7 @@ test: install $(VENV)/.tests browser ## install what tests need (Chromium includ
 	$(LARGE_PAGES) $(BIN)/python -m pytest -n 2 --dist loadfile --no-loadscope-reorder $(ARGS)
 
 lab: install $(VENV)/.tests emulator ## the probe inside emulated machines: real kernel, UEFI and legacy firmware (about 6 minutes)
-	$(BIN)/python -m pytest -m lab -n 2 --dist loadgroup tests/lab $(ARGS)
+	$(BIN)/python -m pytest -m lab -n 2 --dist load tests/lab $(ARGS)
 
 OUT ?= gatecheck-stick.img
 stick: install ## build the bench's own live stick as an image, OUT=FILE (gatecheck-stick.img); needs Debian
@@ -33,7 +33,7 @@ stick: install ## build the bench's own live stick as an image, OUT=FILE (gatech
 	$(BIN)/gatecheck stick $(OUT)
 
 lab-all: install $(VENV)/.tests emulator ## the same with every machine of the lab, and volumes against Debian's own tools (about 12 minutes)
-	$(BIN)/python -m pytest -m "lab or lab_all" -n 2 --dist loadgroup tests/lab $(ARGS)
+	$(BIN)/python -m pytest -m "lab or lab_all" -n 2 --dist load tests/lab $(ARGS)
 
 lint: $(VENV)/.tests ## ruff, mypy, TypeScript, generated types up to date
 	$(BIN)/ruff check src tests bench docs

@@ -15,8 +15,6 @@ from test_firmware_verdict import starts
 
 from serving import Served
 
-pytestmark = pytest.mark.xdist_group("wire")  # one at a time: on one worker, so that no other one waits for it
-
 
 def drive(image: Path) -> list[str]:
     return ["-drive", f"file={image},format=raw,if=none,id=a,cache=writethrough", "-device", "ide-hd,drive=a,bus=ide.0,serial=QX-100417,model=QUARRY SPINDLE 50,ver=QA10"]

@@ -19,8 +19,6 @@ from gatecheck.image import ImageSectors
 from gatecheck.library import shipped_model
 from serving import Served
 
-pytestmark = pytest.mark.xdist_group("wire")  # one at a time: on one worker, so that no other one waits for it
-
 
 @pytest.fixture(scope="module")
 def image() -> Path:

@@ -21,8 +21,6 @@ from test_volumes_repaired import mounted, need, run, sums
 from gatecheck.core.volume.ntfs import Ntfs
 from gatecheck.image import ImageSectors
 
-pytestmark = pytest.mark.xdist_group("wire")  # one at a time: on one worker, so that no other one waits for it
-
 FIRST, SECTORS = 2048, 192 * 1024 * 2
 
 
