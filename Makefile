@@ -23,7 +23,7 @@ serve: install ## start with your own data
 test: install $(VENV)/.tests browser ## install what tests need (Chromium included), run everything
 	$(LARGE_PAGES) $(BIN)/python -m pytest -n 2 --dist loadfile --no-loadscope-reorder $(ARGS)
 
-lab: install $(VENV)/.tests emulator ## the probe inside emulated machines: real kernel, UEFI and legacy firmware (about 6 minutes)
+lab: install $(VENV)/.tests emulator ## the probe inside emulated machines: real kernel, UEFI and legacy firmware (about 11 minutes)
 	$(BIN)/python -m pytest -m lab -n 2 --dist load tests/lab $(ARGS)
 
 OUT ?= gatecheck-stick.img

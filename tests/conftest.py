@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import os
+import shutil
+import tempfile
 from pathlib import Path
 
 import pytest
@@ -10,6 +12,7 @@ from hypothesis import settings
 
 from gatecheck.core.belief.model import Model
 from gatecheck.library import shipped_model, shipped_texts
+from practised import CAPTURES
 
 # elsewhere every run tries new examples; a gate should not open or shut by luck
 settings.register_profile("gate", derandomize=True)
@@ -17,6 +20,16 @@ if os.environ.get("CI"):
     settings.load_profile("gate")
 
 DATA = Path(__file__).parent / "data"
+
+
+def pytest_configure(config: pytest.Config) -> None:
+    if not hasattr(config, "workerinput"):  # the one that starts the workers, and outlives them
+        os.environ[CAPTURES] = tempfile.mkdtemp(prefix="gatecheck-captures-")
+
+
+def pytest_unconfigure(config: pytest.Config) -> None:
+    if not hasattr(config, "workerinput"):
+        shutil.rmtree(os.environ.pop(CAPTURES, ""), ignore_errors=True)
 
 
 @pytest.fixture(scope="session")

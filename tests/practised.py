@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import atexit
 import os
-import shutil
 import tempfile
 from functools import cache
 from pathlib import Path
@@ -12,22 +10,22 @@ from pathlib import Path
 from gatecheck.practice.patients import patient
 from gatecheck.probe import gatecheck_probe
 
+CAPTURES = "GATECHECK_CAPTURES"
+"""names the folder of a run of the tests in which they are kept; `conftest.py` makes it and takes it away"""
+
 
 @cache
 def capture_of(name: str) -> bytes:
     """A `.gcap` with everything the patient answers. Read once in a run of the tests, whichever of its processes asks first."""
-    run = os.environ.get("PYTEST_XDIST_TESTRUNUID")
-    kept = Path(tempfile.gettempdir()) / f"gatecheck-captures-{run}" / f"{name}.gcap"
-    if run and kept.exists():
-        return kept.read_bytes()
-    raw = _read(name)
-    if run:
-        kept.parent.mkdir(exist_ok=True)
-        atexit.register(shutil.rmtree, kept.parent, ignore_errors=True)
+    folder = os.environ.get(CAPTURES)
+    if not folder:
+        return _read(name)
+    kept = Path(folder) / f"{name}.gcap"
+    if not kept.exists():
         part = kept.with_suffix(f".{os.getpid()}")
-        part.write_bytes(raw)
+        part.write_bytes(_read(name))
         part.replace(kept)
-    return raw
+    return kept.read_bytes()
 
 
 def _read(name: str) -> bytes:

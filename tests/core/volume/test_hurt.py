@@ -14,7 +14,7 @@ from gatecheck.core.volume.encode_exfat import exfat_volume
 from gatecheck.core.volume.encode_ext import BLOCK, ext_volume
 from gatecheck.core.volume.encode_fat import fat_volume
 from gatecheck.core.volume.exfat import set_sum
-from gatecheck.core.volume.fat_names import bad_letters, sum_of
+from gatecheck.core.volume.fat_names import bad_letters, sum_of, twins
 from gatecheck.core.volume.repair import repair_of
 from gatecheck.core.volume.tree import whole_content
 from memory_disk import Memory
@@ -170,6 +170,15 @@ def test_of_two_with_one_short_name_both_are_there_and_a_long_name_stays(one: st
     after = files(mended("fat", twin, "name-twice", "twins", (one, other)))
     assert {FILES[one], FILES[other]} <= set(after.values())
     assert bare or {one, other} <= set(after)
+
+
+def test_a_label_that_is_called_as_a_file_is_no_twin() -> None:
+    raw = volume_of("fat")
+    own: Any = opened(Memory(bytes(raw)), 0, SECTORS - 1).volume
+    slot = fat_slot(own, "etc/hosts")
+    raw[slot.at : slot.at + 12] = fat_slot(own, "etc/large.bin").raw[:11] + b"\x08"
+    hurt: Any = opened(Memory(bytes(raw)), 0, SECTORS - 1).volume
+    assert list(twins(hurt, hurt.find("etc").id)) == []
 
 
 @pytest.mark.parametrize("name", FAT)

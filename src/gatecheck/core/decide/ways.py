@@ -274,7 +274,7 @@ def balance_of(model: Model, state: TicketState) -> dict[str, float]:
 
 
 def right_choices(model: Model, state: TicketState) -> Ints:
-    """Shape (n,): index into CHOICES of the right call for each hypothesis, as `_balance` explains."""
+    """Shape (n,): index into CHOICES of the right call for each hypothesis, as `balance_of` explains."""
     best = tuple(_cures(model, state, worth_of(model, state))[1])
     return model.keep(("right", best), lambda: _weightiest(model, best))
 

@@ -56,9 +56,10 @@ def twins(volume: Fat, cluster: int) -> Iterator[tuple[int, bytes, list[tuple[in
             parts = [*(parts if parts and _goes_on(parts, raw) else []), (at, raw)]
         else:
             short = raw[:11]
-            if short in seen and not raw[11] & VOLUME:
-                yield at, raw, parts if parts and parts[0][1][13] == sum_of(short) else []
-            seen.add(short)
+            if not raw[11] & VOLUME and short[:1] != b".":  # a label may be called as a file is; links to folders are mended by what they lead to
+                if short in seen:
+                    yield at, raw, parts if parts and parts[0][1][13] == sum_of(short) else []
+                seen.add(short)
             parts = []
 
 
