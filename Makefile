@@ -32,7 +32,7 @@ stick: install ## build the bench's own live stick as an image, OUT=FILE (gatech
 	  apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends syslinux dosfstools mtools cpio zstd kmod >/dev/null; }
 	$(BIN)/gatecheck stick $(OUT)
 
-lab-all: install $(VENV)/.tests emulator ## the same with every machine of the lab, and volumes against Debian's own tools (about 12 minutes)
+lab-all: install $(VENV)/.tests emulator ## the same with every machine of the lab, and volumes against Debian's own tools
 	$(BIN)/python -m pytest -m "lab or lab_all" -n 2 --dist load tests/lab $(ARGS)
 
 lint: $(VENV)/.tests ## ruff, mypy, TypeScript, generated types up to date
