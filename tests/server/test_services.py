@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import sys
 from pathlib import Path
 from typing import Any
@@ -11,8 +12,10 @@ from fastapi.testclient import TestClient
 
 from gatecheck.core.belief.facts import all_odds
 from gatecheck.server.app import create_app
+from gatecheck.probe.gatecheck_probe import PROTOCOL
 from gatecheck.server.house import House, open_house
-from gatecheck.store import StoreError
+from gatecheck.server.shop import now
+from gatecheck.store import StoreError, links
 from practised import capture_of
 
 sys.path.insert(0, str(Path(__file__).parents[2] / "bench"))
@@ -89,6 +92,45 @@ def test_guesses_know_the_age_of_the_drive(house: House) -> None:
         assert all_odds(folded.model.knowledge, folded.facts)["drive.media"] == all_odds(folded.model.knowledge, folded.state.facts)["drive.media"]
     p = {n: sum(g.p for g in house.learning.guesses(n, most=400) if "drive.media" in g.faults) for n in (old, new)}
     assert p[old] > 1.3 * p[new]
+
+
+MEND = {"order": "mend", "kind": "rebuild-loader", "device": "sda", "disk": "sda", "plan": "loader", "what": "the loader's file", "writes": []}
+
+
+class Killed(BaseException):
+    """The server dies here."""
+
+
+@pytest.mark.parametrize(("first", "stands"), [(Killed, "waiting"), (ValueError, "done"), (None, "done")])
+def test_what_an_order_came_to_is_told_whatever_happens_at_its_end(tmp_path: Path, first: type[BaseException] | None, stands: str) -> None:
+    """Dead between the order's end and the tape: told after the start. One listener that breaks takes no other away."""
+
+    def breaks(ticket: int, order: object, result: str) -> None:
+        if first is not None:
+            raise first("here")
+
+    house = open_house(tmp_path)
+    number = taken_in(house, data="backed-up")
+    house.links.open(number, by="KT")
+    secret = house.links.secret_of(number)
+    session = house.links.hello(secret, PROTOCOL, "probe", {"product_name": "Lathe-14"}, "s1", 0)["session"]
+    with house.shop.database.write() as connection:
+        order = links.put_order(connection, number, MEND, by="KT", at=now())
+    house.links.on_done.insert(0, breaks)
+    with pytest.raises(Killed) if first is Killed else contextlib.nullcontext():
+        house.links.done(secret, session, str(order), "done", "")
+    shown = {o.id: o.state for o in house.links.view(number, "http://bench").orders}
+    assert (shown[order], len(said_of(house, number))) == (stands, 1 if stands == "done" else 0)
+    house.shop.database.close()
+    again = open_house(tmp_path)
+    with TestClient(create_app(again), base_url=HERE, client=ME) as client:
+        assert {o["id"]: o["state"] for o in client.get(f"/api/tickets/{number}/link").json()["orders"]}[order] == "done"
+        assert client.post("/api/link/done", json={"session": session, "order": str(order), "result": "done", "detail": ""}, headers={"Authorization": f"Bearer {secret}"}).status_code == 200
+        assert len(said_of(again, number)) == 1
+
+
+def said_of(house: House, number: int) -> list[Any]:
+    return [e for e in house.tickets.ticket(number).tape if "the loader's file" in e.note]
 
 
 def test_several_entries_stand_or_fall_together(house: House) -> None:

@@ -42,6 +42,7 @@ def create_app(
     @asynccontextmanager
     async def lifespan(app: FastAPI) -> AsyncIterator[None]:
         events.attach()
+        house.links.catch_up()
         for ticket_id, name in (practice or {}).items():
             house.practice.connect(ticket_id, name, by="demo")
         after()

@@ -43,11 +43,18 @@ class Order:
     done_at: str | None
     wanted: str
     """what the bench asked of it while it runs: pause, stop; else empty"""
+    is_told: bool
+    """what it came to was told: False from its end until then"""
+
+    @property
+    def standing(self) -> str:
+        """Its state as it is shown: one that has ended goes on until what it came to stands on the tape."""
+        return self.state if self.is_told else WAITING
 
 
 _LINK = "SELECT ticket_id, secret, practice, practice_since, ended_at, code FROM link"
 _SESSION = "SELECT id, ticket_id, machine, probe, began_at FROM link_session"
-_ORDER = "SELECT id, ticket_id, body, state, detail, made_by, made_at, done_at, wanted FROM link_order"
+_ORDER = "SELECT id, ticket_id, body, state, detail, made_by, made_at, done_at, wanted, told FROM link_order"
 
 
 def link_of(connection: sqlite3.Connection, ticket_id: int) -> Link | None:
@@ -154,11 +161,27 @@ def put_order(connection: sqlite3.Connection, ticket_id: int, body: Mapping[str,
 
 def orders_of(connection: sqlite3.Connection, ticket_id: int) -> list[Order]:
     """Oldest first."""
-    return [Order(row[0], row[1], json.loads(row[2]), *row[3:]) for row in connection.execute(f"{_ORDER} WHERE ticket_id = ? ORDER BY id", (ticket_id,))]
+    return [_order(row) for row in connection.execute(f"{_ORDER} WHERE ticket_id = ? ORDER BY id", (ticket_id,))]
 
 
-def end_order(connection: sqlite3.Connection, order_id: int, state: str, detail: str, at: str) -> None:
-    connection.execute("UPDATE link_order SET state = ?, detail = ?, done_at = ?, wanted = '' WHERE id = ? AND state = ?", (state, detail, at, order_id, WAITING))
+def untold_orders(connection: sqlite3.Connection) -> list[Order]:
+    """Orders of all tickets that have ended and whose outcome was not told yet, oldest first."""
+    return [_order(row) for row in connection.execute(f"{_ORDER} WHERE told = 0 ORDER BY id")]
+
+
+def _order(row: tuple[Any, ...]) -> Order:
+    return Order(row[0], row[1], json.loads(row[2]), *row[3:9], bool(row[9]))
+
+
+def end_order(connection: sqlite3.Connection, order_id: int, state: str, detail: str, at: str, *, is_told: bool = True) -> None:
+    """`is_told`: nothing follows from its end that is not in this transaction; else `told_order` says when it was, and until then it is known what was wanted of it."""
+    connection.execute(
+        "UPDATE link_order SET state = ?, detail = ?, done_at = ?, wanted = iif(?, '', wanted), told = ? WHERE id = ? AND state = ?", (state, detail, at, is_told, is_told, order_id, WAITING)
+    )
+
+
+def told_order(connection: sqlite3.Connection, order_id: int) -> None:
+    connection.execute("UPDATE link_order SET told = 1, wanted = '' WHERE id = ? AND told = 0", (order_id,))
 
 
 def want(connection: sqlite3.Connection, order_id: int, wanted: str) -> None:
@@ -168,7 +191,7 @@ def want(connection: sqlite3.Connection, order_id: int, wanted: str) -> None:
 
 def go_on(connection: sqlite3.Connection, order_id: int) -> None:
     """A paused order waits to be worked on again."""
-    connection.execute("UPDATE link_order SET state = ?, wanted = '', detail = '', done_at = NULL WHERE id = ? AND state = ?", (WAITING, order_id, PAUSED))
+    connection.execute("UPDATE link_order SET state = ?, wanted = '', detail = '', done_at = NULL, told = 1 WHERE id = ? AND state = ?", (WAITING, order_id, PAUSED))
 
 
 def cancel(connection: sqlite3.Connection, order_id: int, at: str) -> None:

@@ -282,6 +282,13 @@ MIGRATIONS: tuple[tuple[str, tuple[str, ...]], ...] = (
             "CREATE INDEX entry_proven ON entry (ticket_id, place) WHERE json_extract(body, '$.proven') IS NOT NULL",
         ),
     ),
+    (
+        "order-told",
+        (
+            # an order has ended, and what it comes to stands on the tape or does not yet: the server may die in between
+            "ALTER TABLE link_order ADD COLUMN told INTEGER NOT NULL DEFAULT 1 CHECK (told IN (0, 1))",
+        ),
+    ),
 )
 
 

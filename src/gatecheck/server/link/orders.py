@@ -52,7 +52,7 @@ def move_of(body: Mapping[str, Any]) -> str | None:
 
 def order_out(order: Order) -> dict[str, Any]:
     body = {name: value for name, value in order.body.items() if name in _SHOWN}
-    return {"id": order.id, **body, "wanted": order.wanted, "state": order.state, "detail": order.detail, "made_by": order.made_by, "made_at": order.made_at}
+    return {"id": order.id, **body, "wanted": order.wanted, "state": order.standing, "detail": order.detail, "made_by": order.made_by, "made_at": order.made_at}
 
 
 def checked_page(page: PageIn) -> bytes:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import base64
 import hmac
+import logging
 import secrets
 import threading
 import time
@@ -29,6 +30,7 @@ from gatecheck.server.tickets.wire import TicketOut
 from gatecheck.store import Connection, StoreError, links
 from gatecheck.store.links import Link, Order, Session
 
+_log = logging.getLogger(__name__)
 _LONGEST_CODE = 20
 _SECRET_BYTES = 24
 """of chance in a secret: 192 bits"""
@@ -65,6 +67,7 @@ class Links:
         self._live: dict[int, _Live] = {}
         self._throttle = Throttle(10, 60.0)
         self._lock = threading.Lock()
+        self._telling = set[int]()
         self.copying = Copying(self)
         self.errands: dict[str, Errand] = {}
         """who says what the probe is to read next, by order"""
@@ -162,7 +165,7 @@ class Links:
         """Is there a first order still to come, or one that the probe has not carried out?"""
         with self.shop.database.read() as connection:
             orders = links.orders_of(connection, ticket_id)
-        return not orders or any(o.state == links.WAITING for o in orders)
+        return not orders or any(o.standing == links.WAITING for o in orders)
 
     def steer(self, ticket_id: int, order_id: int, what: str) -> None:
         """Pause or stop an order that runs, go on with one that is paused, or leave it. Raises NotFoundError, StoreError."""
@@ -363,7 +366,7 @@ class Links:
             raise NotFoundError(f"order {order_id[:20]!r}: expected one of this ticket, got none")
 
         def end(connection: Connection) -> None:
-            links.end_order(connection, order.id, result, detail[:300], now())
+            links.end_order(connection, order.id, result, detail[:300], now(), is_told=False)
 
         if order.body["order"] == "copy" and order.state == links.WAITING and result == "done":
             self.copying.sent(link.ticket_id, order)
@@ -376,13 +379,39 @@ class Links:
                 end(connection)
         live = self.seen(link.ticket_id)
         live.done, live.of, live.minutes_left, live.text = 0, 0, None, ""
-        if result == links.PAUSED or order.body["order"] in LONG_ONES:
-            self.shop.announce({"kind": "work", "ticket": link.ticket_id, "order": order.id, "result": result})
-        if order.state == links.WAITING:
-            for told in self.on_done:
-                told(link.ticket_id, order, result)
-        self.tell(link.ticket_id, at_once=True)
+        self._came_to(order.id)
         return {"ok": True}
+
+    def catch_up(self) -> None:
+        """Tell what orders came to that had ended when an earlier server died before it could."""
+        with self.shop.database.read() as connection:
+            left = links.untold_orders(connection)
+        for order in left:
+            self._came_to(order.id)
+
+    def _came_to(self, order_id: int) -> None:
+        """What follows from an order's end, once; where the server dies in the middle, again after its start. One that cannot be told takes no other away."""
+        with self._lock:
+            if order_id in self._telling:
+                return
+            self._telling.add(order_id)
+        try:
+            with self.shop.database.read() as connection:
+                order = next((o for o in links.untold_orders(connection) if o.id == order_id), None)
+            if order is None:
+                return
+            for told in self.on_done:
+                try:
+                    told(order.ticket_id, order, order.state)
+                except Exception:
+                    _log.exception("what order %s of ticket %s came to", order.id, order.ticket_id)
+            with self.shop.database.write() as connection:
+                links.told_order(connection, order.id)
+        finally:
+            self._telling.discard(order_id)
+        if order.state == links.PAUSED or order.body["order"] in LONG_ONES:
+            self.shop.announce({"kind": "work", "ticket": order.ticket_id, "order": order.id, "result": order.state})
+        self.tell(order.ticket_id, at_once=True)
 
     def _link(self, secret: str) -> Link:
         named = secret.partition("-")[0]

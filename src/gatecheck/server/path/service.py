@@ -222,7 +222,7 @@ class Paths:
         back = {o.body["reverts"] for o in orders if o.body.get("reverts") and o.state == "done"}
         return [
             MendOut(
-                order=o.id, plan=str(o.body["plan"]), what=str(o.body["what"]), fix=str(o.body["kind"]), state=o.state, detail=o.detail, at=o.done_at or o.made_at, by=o.made_by,
+                order=o.id, plan=str(o.body["plan"]), what=str(o.body["what"]), fix=str(o.body["kind"]), state=o.standing, detail=o.detail, at=o.done_at or o.made_at, by=o.made_by,
                 size=_size(o.body["writes"]), reverts=o.body.get("reverts"), taken_back=o.id in back,
             )
             for o in reversed(orders) if o.body["order"] in _WRITING and o.body["kind"] in _FIXES

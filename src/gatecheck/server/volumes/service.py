@@ -94,7 +94,7 @@ class Volumes:
 
     def _job_out(self, ticket_id: int, source: str, first: int, orders: list[Order]) -> VolumeJobOut | None:
         job = self._jobs.get((ticket_id, source, first))
-        running = next((o for o in orders if o.state == WAITING and o.body["order"] in ("volume", "rescue", "mend") and o.body.get("disk") == source), None)
+        running = next((o for o in orders if o.standing == WAITING and o.body["order"] in ("volume", "rescue", "mend") and o.body.get("disk") == source), None)
         if running is not None:
             what = {"volume": "look", "rescue": "rescue", "mend": "repair"}[running.body["order"]]
             own = job if job is not None and job.order == running.id else Job(what)
