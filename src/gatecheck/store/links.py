@@ -170,7 +170,7 @@ def untold_orders(connection: sqlite3.Connection) -> list[Order]:
 
 
 def _order(row: tuple[Any, ...]) -> Order:
-    return Order(row[0], row[1], json.loads(row[2]), *row[3:9], is_told=bool(row[9]))
+    return Order(row[0], row[1], json.loads(row[2]), row[3], row[4], row[5], row[6], row[7], row[8], bool(row[9]))
 
 
 def end_order(connection: sqlite3.Connection, order_id: int, state: str, detail: str, at: str, *, is_told: bool = True) -> None:
