@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from xdist.scheduler import LoadScopeScheduling
 
 sys.path.insert(0, str(Path(__file__).parent))
 from guest import CACHE, Guest, LabMissing, guest
@@ -19,6 +20,8 @@ from stick_lab import Wire
 from serving import Served
 
 TABLE = "GATECHECK_LAB_TABLE"
+WIRED = ("test_stick.py", "test_mended_linked.py", "test_volume_linked.py")
+"""files most of whose tests have a network of their own"""
 
 
 def pytest_configure(config: pytest.Config) -> None:
@@ -35,6 +38,17 @@ def pytest_terminal_summary(terminalreporter: Any) -> None:
         terminalreporter.write(place.read_text(encoding="utf-8"))
         place.unlink()
         place.parent.rmdir()
+
+
+class Apart(LoadScopeScheduling):  # type: ignore[misc]
+    """Each test for itself, but those with a network after each other on one worker: two workers would wait for each other's."""
+
+    def _split_scope(self, nodeid: str) -> str:
+        return "wire" if any(name in nodeid for name in WIRED) else nodeid
+
+
+def pytest_xdist_make_scheduler(config: pytest.Config, log: Any) -> Apart:
+    return Apart(config, log)
 
 
 @pytest.fixture(scope="session")
