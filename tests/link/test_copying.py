@@ -324,6 +324,24 @@ def test_a_copy_that_a_drive_is_filled_from_is_not_deleted_and_one_that_is_gone_
     link = bench.until(number, lambda link: link["orders"][-1]["state"] not in ("waiting", "paused"), 60)
     assert (link["orders"][-1]["state"], "expected a copy that was begun" in link["orders"][-1]["detail"]) == ("failed", True)
     assert link["state"] == "linked", "the link goes on"
+    assert link["orders"][-1]["copy_of"] == copy
+    assert [e["note"] for e in bench.ticket(number)["tape"] if "QH2-240017 was not filled from the copy: what was on it may be gone" in e["note"]]
+
+
+@pytest.mark.parametrize("way", ["leave", "end"])
+def test_a_drive_that_is_filled_in_part_and_left_is_said_to_be(bench: Bench, way: str) -> None:
+    number, _image, link = _copied(bench, "beside", end=100_000)
+    copy = link["orders"][-1]["id"]
+    bench.stop_probes()
+    order = bench.call("POST", f"/api/tickets/{number}/copies/{copy}/fill", json={"device": "sdb", "ends": "0017", "holes": True, "by": "KT"})["orders"][-1]["id"]
+    bench.call("POST", f"/api/tickets/{number}/orders/{order}", json={"do": "pause", "by": "KT"})
+    bench.probe("beside", bench.call("GET", f"/api/tickets/{number}/link")["secret"], f"spool-{number}")
+    assert bench.until(number, lambda link: link["orders"][-1]["state"] == "paused", 60)["orders"][-1]["detail"] == "from the bench"
+    if way == "leave":
+        bench.call("POST", f"/api/tickets/{number}/orders/{order}", json={"do": "leave", "by": "KT"})
+    else:
+        bench.call("DELETE", f"/api/tickets/{number}/link")
+    assert [e["note"] for e in bench.ticket(number)["tape"] if "QH2-240017 was left while it was being filled" in e["note"]]
 
 
 def test_the_real_machines_way_fills_a_block_device_and_nobody_elses(tmp_path: Path) -> None:

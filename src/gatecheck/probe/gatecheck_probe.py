@@ -2482,15 +2482,18 @@ class Probe:
         mark = os.path.join(self.spool.folder, "filled-" + order["id"])
         told_before = read_text(mark).strip()
         start = number(int(told_before) if told_before.isdigit() else 0, 0, whole)
-        box, title = argparse.Namespace(connection=None), "Filling %s (%s)" % (disk, order.get("drive") or device)
-        self.say("%s from the bench's copy: %s. Everything that is on it goes." % (title, size_words(whole)))
+        box, named = argparse.Namespace(connection=None), "%s (%s)" % (disk, order.get("drive") or device)
+        self.say("Filling %s from the bench's copy: %s. Everything that is on it goes." % (named, size_words(whole)))
+        begun = time.monotonic()
         sums, told = bytearray(32 * -(-whole // FILL_STEP)), [0.0]  # SHA-256 of each piece; nothing where it was zeros, or written before this start
 
         def wanted(done):
             if time.monotonic() - told[0] < 1.0:
                 return ""
             told[0] = time.monotonic()
-            return self.asked(order["id"], done, 2 * whole, title, None, "bytes")
+            pace = (done - start) / max(told[0] - begun, 1.0)
+            left = round((2 * whole - done) / pace / 60, 1) if pace > 0 and told[0] - begun > 10.0 else None
+            return self.asked(order["id"], done, 2 * whole, ("Reading %s back" if done > whole else "Filling %s") % named, left, "bytes")
 
         def kept(at):
             with open(mark, "w") as file:

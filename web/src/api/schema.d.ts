@@ -2775,6 +2775,8 @@ export interface components {
             first?: number | null;
             /** End */
             end?: number | null;
+            /** Copy Of */
+            copy_of?: number | null;
             /**
              * Wanted
              * @default

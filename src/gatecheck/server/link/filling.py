@@ -122,9 +122,17 @@ class Filling:
             raise StoreError(str(error)) from error
 
     def done(self, ticket_id: int, order: Order, result: str) -> None:
-        """A drive that is filled and read back stands on the tape, with what it was filled from."""
-        if order.body["order"] == "fill" and result == "done":
-            share, missing = self._whole(ticket_id, int(order.body["copy"]))
-            is_whole = share >= 1.0 and missing == 0
-            said = say("fill.done" if is_whole else "fill.done-part", serial=str(order.body.get("drive") or order.body["device"]), size=int(order.body["size"]), share=share, missing=missing)
+        """A drive that is filled and read back stands on the tape, with what it was filled from; so does one that was begun and is not what it was, nor a copy."""
+        if order.body["order"] == "fill" and result in ("done", "failed"):
+            serial = str(order.body.get("drive") or order.body["device"])
+            if result == "failed":
+                said = say("fill.failed", serial=serial, why=order.detail)
+            else:
+                share, missing = self._whole(ticket_id, int(order.body["copy"]))
+                said = say("fill.done" if share >= 1.0 and missing == 0 else "fill.done-part", serial=serial, size=int(order.body["size"]), share=share, missing=missing)
             self.links.tickets.append_all(ticket_id, [({"note": to_json(said)}, f"fill-{order.id}")], by=_BY)
+
+    def left(self, ticket_id: int, order: Order) -> None:
+        """One that was begun and is not gone on with."""
+        said = say("fill.left", serial=str(order.body.get("drive") or order.body["device"]))
+        self.links.tickets.append_all(ticket_id, [({"note": to_json(said)}, f"fill-{order.id}")], by=_BY)

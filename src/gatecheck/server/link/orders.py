@@ -52,6 +52,8 @@ def move_of(body: Mapping[str, Any]) -> str | None:
 
 def order_out(order: Order) -> dict[str, Any]:
     body = {name: value for name, value in order.body.items() if name in _SHOWN}
+    if "copy" in order.body:
+        body["copy_of"] = int(order.body["copy"])
     return {"id": order.id, **body, "wanted": order.wanted, "state": order.standing, "detail": order.detail, "made_by": order.made_by, "made_at": order.made_at}
 
 

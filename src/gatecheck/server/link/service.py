@@ -189,11 +189,13 @@ class Links:
             else:
                 links.want(connection, order_id, what)
         if what == "leave":
-            self._keep_map(ticket_id, order)
+            self._left(ticket_id, order)
         self.tell(ticket_id, at_once=True)
 
-    def _keep_map(self, ticket_id: int, order: Order) -> None:
-        """What was read of the surface before an order was left becomes a file on the ticket all the same."""
+    def _left(self, ticket_id: int, order: Order) -> None:
+        """What was read of the surface before an order was left becomes a file on the ticket all the same; a drive that is filled in part is said to be."""
+        if order.body["order"] == "fill":
+            self.filling.left(ticket_id, order)
         with self.shop.database.read() as connection:
             pages, session = links.all_pages_of(connection, ticket_id, str(order.id)), next(iter(links.sessions_of(connection, ticket_id)), None)
         if pages and session:
@@ -218,7 +220,7 @@ class Links:
         with self.shop.database.write() as connection:
             links.end_link(connection, ticket_id, now())
         for order in begun if not row.closed_at else ():
-            self._keep_map(ticket_id, order)
+            self._left(ticket_id, order)
         self._live.pop(ticket_id, None)
         self.on_end(ticket_id)
         self.tell(ticket_id, at_once=True)

@@ -46,6 +46,8 @@ class LinkOrderOut(Wire):
     hot: int | None = None
     first: int | None = None
     end: int | None = None
+    copy_of: int | None = None
+    """of a drive that is filled: the order whose copy it is filled from"""
     wanted: str = ""
     state: str
     detail: str

@@ -1,14 +1,15 @@
 import { useState } from 'react'
 
+import type { Link } from '../../api/client'
 import { surfaceCsv, useCopies, useRemoveCopy, type Place, type Surface, type SurfaceRead } from '../../api/surfaceQueries'
 import { livesAt, useLivesAt } from '../../api/volumeQueries'
-import { bytes } from '../../lib/format'
+import { bytes, clock } from '../../lib/format'
 import { Commands, Do } from '../../ui/Commands'
 import { T } from '../../words'
 import { FillSheet } from './FillSheet'
 
 /** What lies on the bench's own disk, where, and how large; by tap it is deleted. */
-export function Copies({ ticket }: { ticket: number }) {
+export function Copies({ ticket, canFill, orders }: { ticket: number; canFill: boolean; orders: Link['orders'] }) {
   const { data: copies = [] } = useCopies(ticket)
   const remove = useRemoveCopy(ticket)
   const [sure, setSure] = useState<number | null>(null)
@@ -17,17 +18,22 @@ export function Copies({ ticket }: { ticket: number }) {
   if (copies.length === 0) return null
   const newest = copies[copies.length - 1]!
   return (
-    <Commands page="copies" on={{ fill: () => setFilling(newest.order) }} isOn={!source}>
+    <Commands page="copies" on={canFill ? { fill: () => setFilling(newest.order) } : {}} isOn={!source}>
     <section aria-label={T.copies} className="mt-3">
       <h2 className="text-s font-bold">{T.copies}</h2>
       {remove.error && <p className="text-m text-brick">{remove.error.message}</p>}
       <ul className="text-m">
         {copies.map((c) => (
           <li key={c.order} className="flex flex-wrap items-center gap-x-6 border-b border-hair py-1">
-            <span className="min-w-0 flex-1 select-all break-all font-mono text-s">{c.path}</span>
+            <span className="min-w-0 flex-1 select-all break-all font-mono text-s max-sm:basis-full">{c.path}</span>
             <span className="text-s text-soft">{T.copySize(bytes(c.size), bytes(c.used))}</span>
-            {c === newest ? <span data-fill={c.order}><Do of="copies" id="fill" /></span> : <button type="button" data-fill={c.order} className="touch min-h-9 text-indigo" onClick={() => setFilling(c.order)}>{T.fillShort}</button>}
+            {c === newest ? <span data-fill={c.order}><Do of="copies" id="fill" /></span> : canFill && <button type="button" data-fill={c.order} className="touch min-h-9 text-indigo" onClick={() => setFilling(c.order)}>{T.fillShort}</button>}
             <button type="button" className="touch min-h-9 text-indigo" onClick={() => (sure === c.order ? remove.mutate(c.order) : setSure(c.order))}>{sure === c.order ? T.copyRemoveSure : T.copyRemove}</button>
+            {orders.filter((o) => o.copy_of === c.order && o.state !== 'waiting' && o.state !== 'paused').map((o) => (
+              <span key={o.id} data-filled={o.state} className={`w-full pb-1 ${o.state === 'done' ? 'text-soft' : 'text-brick'}`}>
+                {clock(o.made_at)} {T.fillEnds(o.drive ?? o.device ?? '', o.state)}{o.state !== 'done' && o.detail && `: ${o.detail}`}
+              </span>
+            ))}
           </li>
         ))}
       </ul>

@@ -28,8 +28,8 @@ export function SurfaceInstrument({ id }: { id: number }) {
 function OpenSurface({ ticket }: { ticket: Ticket }) {
   const [, navigate] = useLocation()
   const { data: link } = useLink(ticket.id)
-  const order = link?.orders.find((o) => (o.order === 'scan' || o.order === 'copy') && (o.state === 'waiting' || o.state === 'paused'))
-  const { data: all, error } = useSurfaces(ticket.id, order !== undefined)
+  const order = link?.orders.find((o) => (o.order === 'scan' || o.order === 'copy' || o.order === 'fill') && (o.state === 'waiting' || o.state === 'paused'))
+  const { data: all, error } = useSurfaces(ticket.id, order !== undefined && order.order !== 'fill')
   const change = useLinkChange(ticket.id)
   const [chosen, setChosen] = useState<string | null>(null)
   const [center, setCenter] = useState<number | null>(null)
@@ -114,7 +114,7 @@ function OpenSurface({ ticket }: { ticket: Ticket }) {
           <div className="mt-2 flex flex-wrap gap-x-5">
             <Do of="surface" id="before" /><Do of="surface" id="next" /><Do of="surface" id="closer" /><Do of="surface" id="wider" /><Do of="surface" id="compare" strong={beside} />
           </div>
-          <Copies ticket={ticket.id} />
+          <Copies ticket={ticket.id} canFill={order === undefined} orders={link?.orders ?? []} />
           <Places ticket={ticket.id} read={read!} surface={surface} at={at} onPick={(p) => setCenter((p.first + p.last) / 2)} />
         </>
       ) : !all || (read && !surface) ? <p className="pt-6 text-l text-soft">{T.loading}</p> : (
@@ -139,17 +139,35 @@ function Reading({ read, surface, link }: { read: SurfaceRead; surface: Surface;
   )
 }
 
+function Share({ done, of, label }: { done: number; of: number; label: string }) {
+  const share = done / Math.max(1, of)
+  return (
+    <div className="mb-1 flex w-full items-center gap-3">
+      <div className="h-1.5 flex-1 rounded-full bg-hair" role="progressbar" aria-label={label} aria-valuenow={Math.round(share * 100)} aria-valuemin={0} aria-valuemax={100}>
+        <div className="h-full rounded-full bg-ink moves" style={{ width: `${share * 100}%` }} />
+      </div>
+      <span className="w-12 text-right text-m tabular-nums">{percent(share)}</span>
+    </div>
+  )
+}
+
 interface WorkProps { order: Link['orders'][number] | undefined; link: Link | undefined; held: string; copyHeld: string; isLinked: boolean }
 
 /** What runs, what it says of itself, and what can be done about it; or how a read is started. */
 function Work({ order, link, held, copyHeld, isLinked }: WorkProps) {
   if (order) {
+    const own = link?.progress && link.progress.order === String(order.id) ? link.progress : null
+    const fills = order.order === 'fill' ? T.fills(order.drive ?? order.device ?? '', order.copy_of ?? 0) : ''
+    const doing = own === null ? (fills ? T.fillBegins : T.surfaceBegins) : fills ? T.fillDoes(own.done * 2 > own.of) : own.text
     return (
-      <div className="mb-3 flex flex-wrap items-center gap-x-5 gap-y-1 border-l-4 border-ochre bg-sheet px-3 py-1" role="status">
+      <div className="mb-3 flex flex-wrap items-center gap-x-5 gap-y-1 border-l-4 border-ochre bg-sheet px-3 py-1" role="status" data-work={order.order}>
         <span className="text-m">
-          {order.state === 'paused' ? `${T.readPaused}${order.detail && `, ${order.detail}`}` : link?.progress && link.progress.order === String(order.id) ? link.progress.text : T.surfaceBegins}
+          {fills && <strong className="mr-3">{fills}</strong>}
+          {order.state === 'paused' ? `${T.readPaused}${order.detail && `, ${order.detail}`}` : doing}
+          {fills && own?.minutes_left != null && ` · ${T.timeLeft(minutes(own.minutes_left))}`}
         </span>
-        <Do of="surface" id="pause" strong /><Do of="surface" id="stop" /><Do of="surface" id="goOn" strong /><Do of="surface" id="leave" />
+        {fills && own && <Share done={own.done} of={own.of} label={fills} />}
+        <Do of="surface" id="pause" strong /><Do of="surface" id="stop" label={fills ? T.fillStop : T.stopIt} /><Do of="surface" id="goOn" strong /><Do of="surface" id="leave" />
       </div>
     )
   }
