@@ -74,7 +74,7 @@ class Knocks:
 
     def code(self, code: str, source: str) -> dict[str, Any]:
         """A ticket's code typed at the machine, for the secret of that ticket's link. Raises LinkUnknownError, LinkEndedError, TooManyError."""
-        return {"secret": self.links.secret_for(code, source)}
+        return {"secret": self.links.handing.secret_for(code, source)}
 
     def all(self) -> KnocksOut:
         """Machines that wait and answered a moment ago, in the order they came."""

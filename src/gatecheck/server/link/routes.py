@@ -60,11 +60,11 @@ def link_routes(links: Links, knocks: Knocks) -> APIRouter:
 
     @router.get("/p/{secret}", response_class=PlainTextResponse, include_in_schema=False)
     def get_probe_of_ticket(secret: str, request: Request) -> str:
-        return links.probe_for(secret, str(request.base_url), _source(request))
+        return links.handing.probe_for(secret, str(request.base_url), _source(request))
 
     @router.get("/s/{secret}", response_class=PlainTextResponse, include_in_schema=False)
     def get_start_line(secret: str, request: Request) -> str:
-        return links.start_for(secret, str(request.base_url), _source(request))
+        return links.handing.start_for(secret, str(request.base_url), _source(request))
 
     return router
 

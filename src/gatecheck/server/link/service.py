@@ -14,15 +14,14 @@ from typing import Any
 from gatecheck.core.words.said import say, to_json
 from gatecheck.files import LARGEST_CAPTURE, MOST_PAGES
 from gatecheck.probe.gatecheck_probe import NEEDED, PROTOCOL, clearance, writes_sum
-from gatecheck.probe_file import probe_with, start_line
 from gatecheck.server.captures.service import Captures
-from gatecheck.server.errors import LinkEndedError, LinkUnknownError, NotFoundError, TooManyError
+from gatecheck.server.errors import LinkEndedError, LinkUnknownError, NotFoundError
 from gatecheck.server.link.capture import capture_of
 from gatecheck.server.link.copying import Copying
 from gatecheck.server.link.filling import Filling
+from gatecheck.server.link.handing import Handing, new_code, starts
 from gatecheck.server.link.orders import LONG_ONES, MADE_HERE, MOVES, PAUSED_ONES, Errand, checked_page, move_of, order_out
 from gatecheck.server.link.wire import LinkOut, LinkRowOut, PageIn, ProgressIn
-from gatecheck.server.people.throttle import Throttle
 from gatecheck.server.qr import qr_svg
 from gatecheck.server.shop import Shop, now
 from gatecheck.server.tickets.service import Tickets
@@ -31,13 +30,11 @@ from gatecheck.store import Connection, StoreError, links
 from gatecheck.store.links import Link, Order, Session
 
 _log = logging.getLogger(__name__)
-_LONGEST_CODE = 20
 _SECRET_BYTES = 24
 """of chance in a secret: 192 bits"""
 _MOST_BYTES = LARGEST_CAPTURE - (2 << 20)
 _MOST_SESSIONS, _MOST_SESSION_PAGES = 40, 10 * MOST_PAGES
 """a map comes in hundreds of pieces, which are one page in the capture"""
-_ALPHABET = "abcdefghjkmnpqrstuvwxyz23456789"
 _AWAY_SECONDS = 12.0
 _QUIET_SECONDS = 0.4
 BY = "probe"
@@ -65,10 +62,9 @@ class Links:
         self.shop, self.tickets, self.captures = shop, at_work, captures
         self.on_end: Callable[[int], None] = lambda ticket_id: None
         self._live: dict[int, _Live] = {}
-        self._throttle = Throttle(10, 60.0)
         self._lock = threading.Lock()
         self._telling = set[int]()
-        self.copying = Copying(self)
+        self.copying, self.handing = Copying(self), Handing(self)
         self.errands: dict[str, Errand] = {}
         """who says what the probe is to read next, by order"""
         self.filling = Filling(self)
@@ -84,7 +80,7 @@ class Links:
         with self.shop.database.write() as connection:
             known = links.link_of(connection, ticket_id)
             if known is None or known.ended_at:
-                links.open_link(connection, ticket_id, f"{ticket_id}-{secrets.token_urlsafe(_SECRET_BYTES)}", _new_code(), by=by, at=now())
+                links.open_link(connection, ticket_id, f"{ticket_id}-{secrets.token_urlsafe(_SECRET_BYTES)}", new_code(), by=by, at=now())
         self.tell(ticket_id, at_once=True)
 
     def view(self, ticket_id: int, base_url: str) -> LinkOut:
@@ -97,7 +93,7 @@ class Links:
         ticket = self.tickets.ticket(ticket_id)
         return LinkOut.model_validate({
             "state": self._state(ticket_id, link), "secret": link.secret if link else "", "code": link.code or "" if link else "", "address": address,
-            "commands": _starts(base_url, link.code or "") if link and address else [], "qr": qr_svg(address) if address else "",
+            "commands": starts(base_url, link.code or "") if link and address else [], "qr": qr_svg(address) if address else "",
             "local_only": any(host in base_url for host in ("//127.", "//localhost", "//[::1]")),
             "practice": link.practice if link else None, "machine": sessions[0].machine if sessions else {},
             "progress": self._progress(ticket_id),
@@ -231,7 +227,7 @@ class Links:
         """A probe reports. A session that is known goes on where it was; one whose pages the probe has lost begins anew."""
         if protocol != PROTOCOL:
             raise StoreError(f"protocol: expected {PROTOCOL}, got {protocol}; take the probe from this server's /probe")
-        link = self._link(secret)
+        link = self.link_with(secret)
         with self.shop.database.write() as connection:
             known = links.session_by_id(connection, session_id)
             at = links.acknowledged(connection, session_id) if known else 0
@@ -415,7 +411,7 @@ class Links:
             self.shop.announce({"kind": "work", "ticket": order.ticket_id, "order": order.id, "result": order.state})
         self.tell(order.ticket_id, at_once=True)
 
-    def _link(self, secret: str) -> Link:
+    def link_with(self, secret: str) -> Link:
         named = secret.partition("-")[0]
         with self.shop.database.read() as connection:
             link = links.link_of(connection, int(named)) if named.isdigit() and len(named) < 18 else None
@@ -426,7 +422,7 @@ class Links:
         return link
 
     def session_of(self, secret: str, session_id: str) -> tuple[Link, Session]:
-        link = self._link(secret)
+        link = self.link_with(secret)
         with self.shop.database.read() as connection:
             session = links.session_by_id(connection, session_id)
         if session is None or session.ticket_id != link.ticket_id:
@@ -448,34 +444,6 @@ class Links:
             live.told = time.monotonic()
         self.shop.announce({"kind": "link", "ticket": ticket_id})
 
-    # --- handing the probe out ---------------------------------------------------------------------------------
-
-    def _of_code(self, code: str, source: str) -> Link:
-        """The link that has this code, or this secret. Raises LinkUnknownError, LinkEndedError, TooManyError."""
-        if not self._throttle.is_open(source):
-            raise TooManyError("code: expected a pause after so many wrong ones, got another; wait a minute")
-        if len(code) > _LONGEST_CODE:
-            return self._link(code)
-        said = code.strip().lower().encode()
-        with self.shop.database.read() as connection:
-            known = links.links_with_codes(connection)
-        found = [link for link in known if hmac.compare_digest((link.code or "").encode(), said)]
-        if not found:
-            self._throttle.wrong(source)
-            raise LinkUnknownError("code: expected the one on the ticket's link sheet, got another, or one that was used")
-        if found[0].ended_at or self.tickets.row_of(found[0].ticket_id).closed_at:
-            raise LinkEndedError("link: expected one that is open, got one that was ended")
-        return found[0]
-
-    def secret_for(self, code: str, source: str) -> str:
-        """The secret of the link whose code this is; the code is good no more after that. Raises LinkUnknownError, LinkEndedError, TooManyError."""
-        link = self._of_code(code, source)
-        if len(code) <= _LONGEST_CODE:
-            with self.shop.database.write() as connection:
-                links.set_code(connection, link.ticket_id, _new_code())
-            self.tell(link.ticket_id, at_once=True)
-        return link.secret
-
     def secret_of(self, ticket_id: int) -> str:
         """The secret of a ticket's open link. Raises NotFoundError."""
         with self.shop.database.read() as connection:
@@ -483,32 +451,3 @@ class Links:
         if link is None or link.ended_at:
             raise NotFoundError(f"ticket {ticket_id}: expected an open link, got none")
         return link.secret
-
-    def probe_for(self, code: str, base_url: str, source: str) -> str:
-        """The probe with the server's address and the link's secret filled in, for its code, which is good no more after that. Raises
-        LinkUnknownError, LinkEndedError, TooManyError."""
-        return probe_with(base_url, self.secret_for(code, source))
-
-    def start_for(self, secret: str, base_url: str, source: str) -> str:
-        """The script that fetches that probe; one that says why, where the code does not lead to it: a refusal that only a program reads helps
-        nobody who stands in front of the machine."""
-        try:
-            self._of_code(secret, source)
-        except TooManyError:
-            return start_line(base_url, "", "too many wrong codes were tried. Wait a minute, then type the line that the ticket shows.")
-        except LinkUnknownError:
-            return start_line(base_url, "", f"the bench knows no code {secret[:20]}, or it was used. The link sheet on the ticket shows the line that is good now.")
-        except LinkEndedError:
-            return start_line(base_url, "", "this link was ended on the bench. Open it again on the ticket and type the line that it shows.")
-        return start_line(base_url, secret)
-
-
-def _new_code() -> str:
-    text = "".join(secrets.choice(_ALPHABET) for _ in range(10))
-    return f"{text[:5]}-{text[5:]}"
-
-
-def _starts(base_url: str, secret: str) -> list[str]:
-    """The line to type on the sick machine, for each program that may be there to fetch with; none hides what went wrong."""
-    address = f"{base_url.rstrip('/')}/s/{secret}"
-    return [f"curl -fsS {address} | sh", f"wget -O- {address} | sh", f"busybox wget -O- {address} | sh"]
