@@ -6,6 +6,8 @@ BIN := $(VENV)/bin
 PORT ?= 8765
 # the probe forks for every page it reads: a process of the tests is large, and copying its table of pages takes longer than the reading
 LARGE_PAGES := GLIBC_TUNABLES=glibc.malloc.hugetlb=1
+# where Python is told to keep nothing compiled, every start of the program and of each practice machine compiles all of it again: twice as long
+export PYTHONDONTWRITEBYTECODE :=
 
 .PHONY: help install demo serve test lab lab-all lint types shots stick bench fuzz load rehearsal clean browser emulator
 
@@ -13,6 +15,7 @@ help: ## list what can be done
 	@grep -hE '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 12
 
 install: $(VENV)/.runs web/dist/index.html ## install what the program needs, build the front end
+	@$(BIN)/python -m compileall -q src/gatecheck
 
 demo: install ## start with a made-up repair counter and print the address
 	$(BIN)/gatecheck demo --port $(PORT)
@@ -66,6 +69,7 @@ rehearsal: install ## rehearse every world anew: docs/rehearsal.md and its plots
 
 clean: ## remove everything that was built or installed
 	rm -rf $(VENV) web/node_modules web/dist
+	find . -name __pycache__ -not -path "./.venv/*" -prune -exec rm -rf {} +
 
 $(VENV)/.runs: requirements.txt pyproject.toml
 	test -x $(BIN)/python || $(PYTHON) -m venv $(VENV)

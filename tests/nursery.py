@@ -1,7 +1,7 @@
-"""Servers by fork: one process has everything imported and the model compiled, each server is a fork of it.
+"""Servers and practice machines by fork: one process has everything imported and the model compiled, each of them is a fork of it.
 
 A server of its own for every test then costs a tenth of a second instead of two. `python nursery.py` is that process: it
-reads a command line of `gatecheck` as JSON from standard input, forks, and answers with the number of the new process.
+reads what to be (`gatecheck` or `practice`) and its command line as JSON from standard input, forks, and answers with the number of the new process.
 """
 
 from __future__ import annotations
@@ -13,8 +13,10 @@ import os
 import signal
 import subprocess
 import sys
+import tempfile
 import time
 from functools import cache
+from pathlib import Path
 
 
 class Forked:
@@ -47,12 +49,12 @@ def _nursery() -> subprocess.Popen[str]:
     return nursery
 
 
-def start(*arguments: str) -> Forked:
-    """`gatecheck` with these arguments, in a process of its own."""
+def start(*arguments: str, what: str = "gatecheck") -> Forked:
+    """`gatecheck` with these arguments, or a `practice` machine, in a process of its own."""
     nursery = _nursery()
     assert nursery.stdin is not None
     assert nursery.stdout is not None
-    nursery.stdin.write(json.dumps(arguments) + "\n")
+    nursery.stdin.write(json.dumps([what, *arguments]) + "\n")
     nursery.stdin.flush()
     return Forked(int(nursery.stdout.readline()))
 
@@ -61,11 +63,15 @@ def _serve_forever() -> None:
     import gatecheck.core.signal.sound
     import gatecheck.core.signal.supply
     import gatecheck.practice.sounds
-    import gatecheck.server.run  # noqa: F401
-    from gatecheck.cli import main
-    from gatecheck.library import shipped_model
+    import gatecheck.server.run
+    from gatecheck import cli
+    from gatecheck.practice import __main__ as practice
 
-    shipped_model()
+    with tempfile.TemporaryDirectory() as folder:  # what only the first application of a process takes long for
+        house = gatecheck.server.run.open_house(Path(folder))
+        gatecheck.server.run.create_app(house)
+        house.shop.database.close()
+    programs = {"gatecheck": cli.main, "practice": practice.main}
     gc.collect()
     gc.freeze()  # a fork that collects would touch, and so copy, all of it
     signal.signal(signal.SIGCHLD, signal.SIG_IGN)  # the dead are nobody's to count
@@ -76,7 +82,8 @@ def _serve_forever() -> None:
             nowhere = os.open(os.devnull, os.O_RDWR)
             os.dup2(nowhere, 0)
             os.dup2(nowhere, 1)
-            os._exit(main(json.loads(line)))
+            what, *arguments = json.loads(line)
+            os._exit(programs[what](arguments))
         print(pid, flush=True)
 
 

@@ -9,6 +9,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
+from nursery import Forked, start
 from serving import Served
 
 
@@ -18,18 +19,26 @@ class Bench(Served):
     def __init__(self, folder: Path) -> None:
         super().__init__(folder / "data")
         self.folder = folder
-        self.probes: list[subprocess.Popen[bytes]] = []
+        self.probes: list[subprocess.Popen[bytes] | Forked] = []
 
     def linked(self, *texts: str, **facts: Any) -> tuple[int, str]:
         """A ticket with a link; its number and secret."""
         number = self.take_in(*texts, **facts)
         return number, self.call("POST", f"/api/tickets/{number}/link", json={"by": "KT"})["secret"]
 
-    def probe(self, name: str, secret: str, spool: str = "spool", *more: str) -> subprocess.Popen[bytes]:
-        command = [sys.executable, "-m", "gatecheck.practice", name, "--server", self.url, "--secret", secret, "--spool", str(self.folder / spool), "--wait", "2", *more]
-        process = subprocess.Popen(command, stdout=subprocess.DEVNULL)
+    def probe(self, name: str, secret: str, spool: str = "spool", *more: str) -> Forked:
+        process = start(*self._line(name, secret, spool), *more, what="practice")
         self.probes.append(process)
         return process
+
+    def probe_by_command(self, name: str, secret: str) -> subprocess.Popen[bytes]:
+        """The same as a person starts it."""
+        process = subprocess.Popen([sys.executable, "-m", "gatecheck.practice", *self._line(name, secret, "spool")], stdout=subprocess.DEVNULL)
+        self.probes.append(process)
+        return process
+
+    def _line(self, name: str, secret: str, spool: str) -> list[str]:
+        return [name, "--server", self.url, "--secret", secret, "--spool", str(self.folder / spool), "--wait", "2"]
 
     def stop_probes(self) -> None:
         for own in self.probes:

@@ -165,7 +165,7 @@ def test_secrets_open_their_own_ticket_only_and_end(bench: Bench) -> None:
 
 def test_an_ended_link_ends_the_probe(bench: Bench) -> None:
     number, secret = bench.linked("screen=no-boot-device")
-    process = bench.probe("sound", secret)
+    process = bench.probe_by_command("sound", secret)
     bench.until(number, through(1))
     bench.call("DELETE", f"/api/tickets/{number}/link")
     assert process.wait(15) == 0
