@@ -10,6 +10,9 @@ import bisect
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 
+import numpy as np
+import numpy.typing as npt
+
 _MIX, _MASK = 0x9E3779B97F4A7C15, (1 << 64) - 1
 
 
@@ -18,6 +21,13 @@ def chance(seed: int, number: int) -> float:
     x = (number + seed * 0x632BE59BD9B4E019 + 1) * _MIX & _MASK
     x = (x ^ (x >> 31)) * 0xBF58476D1CE4E5B9 & _MASK
     return ((x ^ (x >> 29)) >> 11) / (1 << 53)
+
+
+def chances(seed: int, numbers: range) -> npt.NDArray[np.float64]:
+    """The same for a run of numbers, shape (k,)."""
+    x = (np.arange(numbers.start, numbers.stop, dtype=np.uint64) + np.uint64((seed * 0x632BE59BD9B4E019 + 1) & _MASK)) * np.uint64(_MIX)
+    x = (x ^ (x >> np.uint64(31))) * np.uint64(0xBF58476D1CE4E5B9)
+    return ((x ^ (x >> np.uint64(29))) >> np.uint64(11)) / float(1 << 53)
 
 
 @dataclass(frozen=True)
@@ -81,7 +91,7 @@ class Surface:
                 return True
         for patch in self.patches:
             low, high = max(lba, patch.first), min(lba + count, patch.end)
-            if patch.dead and low < high and any(chance(self.seed + 6, place) < patch.dead for place in _some(low, high, patch.dead)):
+            if patch.dead and low < high and bool((chances(self.seed + 6, _some(low, high, patch.dead)) < patch.dead).any()):
                 return True
         return self.dead_head is not None and self._on_dead_head(lba, count, sectors)
 
