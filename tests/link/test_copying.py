@@ -309,6 +309,10 @@ def test_what_is_not_known_to_be_empty_is_filled_on_somebodys_word_only(monkeypa
     with pytest.raises(StoreError, match=words):
         own.fill(1, 2, "sdb", "0017", holes=False, over=False, by="KT")
     assert not ordered
+    own.is_written_to = lambda ticket, copy: True
+    with pytest.raises(StoreError, match="one that is being repaired"):
+        own.fill(1, 2, "sdb", "0017", holes=False, over=True, by="KT")
+    own.is_written_to = lambda ticket, copy: False
     own.fill(1, 2, "sdb", "0017", holes=False, over=True, by="KT")
     assert [(o["order"], o["disk"], o["copy"], o["size"]) for o in ordered] == [("fill", "sdb", "2", 1 << 30)]
 
@@ -319,6 +323,11 @@ def test_a_copy_that_a_drive_is_filled_from_is_not_deleted_and_one_that_is_gone_
     bench.stop_probes()
     bench.call("POST", f"/api/tickets/{number}/copies/{copy}/fill", json={"device": "sdb", "ends": "0017", "holes": True, "by": "KT"})
     assert "no drive is being filled from" in bench.refused("DELETE", f"/api/tickets/{number}/copies/{copy}")
+    source = next(s["id"] for s in bench.call("GET", f"/api/tickets/{number}/volumes")["sources"] if s["is_copy"])
+    first = bench.call("GET", f"/api/tickets/{number}/volumes", params={"source": source})["first"]
+    said = {"source": source, "first": first, "by": "KT"}
+    assert "no drive is being filled from" in bench.refused("POST", f"/api/tickets/{number}/volumes/repair", json={**said, "groups": ["x"]})
+    assert "no drive is being filled from" in bench.refused("POST", f"/api/tickets/{number}/volumes/take-back", json={**said, "id": "undo-1"})
     image.unlink()
     bench.probe("beside", bench.call("GET", f"/api/tickets/{number}/link")["secret"], f"spool-{number}")
     link = bench.until(number, lambda link: link["orders"][-1]["state"] not in ("waiting", "paused"), 60)

@@ -67,7 +67,7 @@ class Copying:
         order = next((o for o in orders if o.id == order_id), None)
         if order is not None and order.state in (links.WAITING, links.PAUSED):
             raise StoreError(f"copy {order_id}: expected one that is finished or was left, got one that is {order.state}")
-        if any(o.body["order"] == "fill" and o.body["copy"] == str(order_id) and o.state in (links.WAITING, links.PAUSED) for o in orders):
+        if self.links.filling.is_source(ticket_id, order_id):
             raise StoreError(f"copy {order_id}: expected one that no drive is being filled from, got one that is in use")
         self.copies.remove(ticket_id, order_id)
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
@@ -39,6 +40,14 @@ class Filling:
 
     def __init__(self, of: Links) -> None:
         self.links = of
+        self.is_written_to: Callable[[int, int], bool] = lambda ticket_id, copy: False
+        """is something being written to a copy just now?"""
+
+    def is_source(self, ticket_id: int, copy: int) -> bool:
+        """Is a drive being filled from this copy, or paused in it?"""
+        with self.links.shop.database.read() as connection:
+            orders = links.orders_of(connection, ticket_id)
+        return any(o.body["order"] == "fill" and o.body["copy"] == str(copy) and o.state in (links.WAITING, links.PAUSED) for o in orders)
 
     def targets(self, ticket_id: int, copy: int) -> list[TargetOut]:
         """The drives of the newest reading, and why one is none to be filled from this copy. Raises NotFoundError."""
@@ -98,6 +107,8 @@ class Filling:
             raise StoreError(f"fill {device}: expected an empty drive, or a word that what is on it may go, got {'one that nobody has looked at' if target.holds is None else f'{target.holds} volumes on it'}")
         if order.state in (links.WAITING, links.PAUSED):
             raise StoreError(f"copy {copy}: expected one that is finished or was left, got one that is {order.state}")
+        if self.is_written_to(ticket_id, copy):
+            raise StoreError(f"copy {copy}: expected one that nothing is written to, got one that is being repaired; wait until that is through")
         share, missing = self._whole(ticket_id, copy)
         if (share < 1.0 or missing) and not holes:
             raise StoreError(f"copy {copy}: expected a whole copy, or a word that its holes are known, got {share:.2%} of the drive and {missing} sectors missing in it")

@@ -86,7 +86,7 @@ class Repairs:
         back = {o.body["reverts"] for o in orders if o.body.get("reverts") and o.state == "done"}
         return [
             VolumeRepairOut(
-                id=str(o.id), what=str(o.body["what"]), state=o.state, at=o.done_at or o.made_at, by=o.made_by, size=sum(len(base64.b64decode(w["after"])) for w in o.body["writes"]), taken_back=o.id in back,
+                id=str(o.id), what=str(o.body["what"]), state=o.standing, at=o.done_at or o.made_at, by=o.made_by, size=sum(len(base64.b64decode(w["after"])) for w in o.body["writes"]), taken_back=o.id in back,
                 reverts=bool(o.body.get("reverts")), detail=o.detail,
             )
             for o in reversed(orders) if o.body["order"] == "mend" and o.body["kind"] == _FIX and o.body.get("disk") == source

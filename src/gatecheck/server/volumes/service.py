@@ -66,6 +66,7 @@ class Volumes:
             linked.errands[order] = self
         linked.on_done.append(self._done)
         paths.systems_of = self.systems_of
+        linked.filling.is_written_to = self._is_written_to
 
     # --- for the browser ---------------------------------------------------------------------------------------
 
@@ -118,6 +119,7 @@ class Volumes:
     def repair(self, ticket_id: int, source: str, first: int, groups: list[str], *, by: str) -> None:
         """Write some groups of a repair; what stands there is kept first. Raises NotFoundError, StoreError."""
         own = self._free(ticket_id, source, first)
+        self._is_no_source(ticket_id, own)
         kept = looks.read(self._look_place(ticket_id, source, first))
         known = [g["id"] for g in kept["groups"]] if kept and kept["session"] == own.session else []
         unknown = [g for g in groups if g not in known]
@@ -148,10 +150,19 @@ class Volumes:
         """Every byte of a repair as it was. Raises NotFoundError, StoreError, InputError."""
         own = self._free(ticket_id, source, first)
         if own.is_copy:
+            self._is_no_source(ticket_id, own)
             self.repairs.revert_copy(own, name, self.grounds.folder(ticket_id))
             self._begun(ticket_id, own, "look").run(lambda: self._looked(ticket_id, own), lambda found: self._keep(ticket_id, own, found[0], by=by))
         else:
             self.repairs.take_back(ticket_id, name, by=by)
+
+    def _is_no_source(self, ticket_id: int, own: Volume) -> None:
+        """A copy that changes while a drive is filled from it would be on that drive half as it was and half as it is. Raises StoreError."""
+        if own.is_copy and self.links.filling.is_source(ticket_id, int(own.source.removeprefix("copy-"))):
+            raise StoreError("repair: expected a copy that no drive is being filled from, got one that is in use; wait until that is through, or leave it")
+
+    def _is_written_to(self, ticket_id: int, copy: int) -> bool:
+        return any(job.what == "repair" and not job.ended.is_set() for (ticket, source, _), job in list(self._jobs.items()) if (ticket, source) == (ticket_id, f"copy-{copy}"))
 
     def rescue(self, ticket_id: int, source: str, first: int, only: list[str], *, deleted: bool, is_all: bool, by: str) -> None:
         """Copy files off a volume onto the bench's disk. Raises NotFoundError, StoreError."""
