@@ -7,7 +7,8 @@ it was told, boot sectors of volumes. Code that is not known is believed to star
 from __future__ import annotations
 
 from gatecheck.core.disk.gpt import read_gpt
-from gatecheck.core.disk.grub import grub_image, grub_stop, legacy_script_stop, unpacked_core
+from gatecheck.core.disk.grub import grub_stop, legacy_script_stop
+from gatecheck.core.disk.grub_image import grub_image, unpacked_core
 from gatecheck.core.disk.second_stage import Volumes, syslinux_stop
 from gatecheck.core.disk.sectors import Sectors
 from gatecheck.core.disk.walk import Stop, Walk

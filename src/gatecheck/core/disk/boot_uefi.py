@@ -12,7 +12,8 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 from gatecheck.core.disk.gpt import EFI_SYSTEM, GPT_ENTRY, GPT_HEADER, HEADER, SIGNATURE
-from gatecheck.core.disk.grub import grub_image, grub_stop
+from gatecheck.core.disk.grub import grub_stop
+from gatecheck.core.disk.grub_image import grub_image
 from gatecheck.core.disk.second_stage import Volumes, systemd_stop, windows_stop
 from gatecheck.core.disk.sectors import MissingSectorError, Sectors
 from gatecheck.core.disk.walk import Stop, Walk

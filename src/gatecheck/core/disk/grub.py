@@ -1,130 +1,22 @@
-"""GRUB 2 as a second stage: what its image carries, and what its script makes of the disk's files.
+"""GRUB 2 as a second stage: what the script of its image makes of the disk's files.
 
-GRUB manual, "Embedded configuration", "Commands"; include/grub/kernel.h (module info and types). The script is walked, not run: commands that choose files are
-followed, all others are taken to succeed.
+GRUB manual, "Embedded configuration", "Commands". The script is walked, not run: commands that choose files are followed, all others are taken to succeed.
 """
 
 from __future__ import annotations
 
-import lzma
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 
+from gatecheck.core.disk.grub_image import Image
 from gatecheck.core.disk.second_stage import Start, Volumes, file_stop, kernel_stop
 from gatecheck.core.disk.walk import Stop, Walk
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.volume.tree import Filesystem
 
-_MAGIC = b"mimg"
-_ELF, _MEMDISK, _CONFIG, _PREFIX = 0, 1, 2, 3
-_LARGEST_CORE, _CODE = 32 << 20, (0x600, 0x1800)
-_MOST_MODULES, _MOST_STEPS, _DEEPEST = 600, 4000, 8
+_MOST_STEPS, _DEEPEST = 4000, 8
 _TOKEN = re.compile(r"""[ \t\r]*(?:(\#[^\n]*)|(\n|;)|([{}])|((?:\\.|"(?:\\.|[^"\\])*"|'[^']*'|[^\s;{}"'\\])+))""")
-
-
-@dataclass(frozen=True, slots=True)
-class Image:
-    """What a GRUB image carries. `memdisk`: path -> bytes where it is a tar archive; `opaque`: it has a memory disk of another kind."""
-
-    prefix: str
-    config: str
-    memdisk: dict[str, bytes]
-    modules: frozenset[str]
-    opaque: bool = False
-
-
-def grub_image(data: bytes) -> Image | None:
-    """None where the program is no GRUB image."""
-    at = data.find(_MAGIC)
-    while at >= 0:
-        found = _carried(data, at)
-        if found is not None:
-            return found
-        at = data.find(_MAGIC, at + 4)
-    return None
-
-
-def unpacked_core(raw: bytes) -> bytes | None:
-    """The kernel and modules of a GRUB core for legacy machines, from what stands after its first sector; None where it does not unpack.
-
-    grub-core/boot/i386/pc/startup_raw.S: sizes at 8 and 12; then the unpacking code, then LZMA with fixed parameters (lc 3, lp 0, pb 2, 64 KiB).
-    """
-    size = int.from_bytes(raw[12:16], "little")
-    if not 0 < size <= _LARGEST_CORE or len(raw) < _CODE[0]:
-        return None
-    for at in range(_CODE[0], min(_CODE[1], len(raw)), 16):
-        try:
-            own = lzma.LZMADecompressor(lzma.FORMAT_RAW, filters=[{"id": lzma.FILTER_LZMA1, "lc": 3, "lp": 0, "pb": 2, "dict_size": 1 << 16}]).decompress(raw[at:], max_length=size)
-        except lzma.LZMAError:
-            continue
-        if len(own) == size and _MAGIC in own:
-            return own
-    return None
-
-
-def _carried(data: bytes, at: int) -> Image | None:
-    wide = data[at + 4 : at + 8] == bytes(4)
-    offset, size = (int.from_bytes(data[at + 8 : at + 16], "little"), int.from_bytes(data[at + 16 : at + 24], "little")) if wide else (int.from_bytes(data[at + 4 : at + 8], "little"), int.from_bytes(data[at + 8 : at + 12], "little"))
-    if not 12 <= offset <= 64 or size > len(data) - at:
-        return None
-    place, end, prefix, config = at + offset, at + size, "", ""
-    memdisk: dict[str, bytes] = {}
-    opaque, names = False, set[str]()
-    for _ in range(_MOST_MODULES):
-        if place + 8 > end:
-            break
-        kind, length = int.from_bytes(data[place : place + 4], "little"), int.from_bytes(data[place + 4 : place + 8], "little")
-        if length < 8 or place + length > end:
-            break
-        body = data[place + 8 : place + length]
-        if kind == _PREFIX:
-            prefix = body.split(b"\0")[0].decode("utf-8", "replace")
-        elif kind == _CONFIG:
-            config = body.split(b"\0")[0].decode("utf-8", "replace")
-        elif kind == _MEMDISK:
-            memdisk = dict(_tar(body))
-            opaque = not memdisk
-        elif kind == _ELF:
-            names.add(_module_name(body))
-        place += length
-    return Image(prefix, config, memdisk, frozenset(names), opaque)
-
-
-def _module_name(elf: bytes) -> str:
-    """Of the section .modname."""
-    if elf[:4] != b"\x7fELF":
-        return ""
-    wide = elf[4] == 2
-    table = int.from_bytes(elf[0x28:0x30] if wide else elf[0x20:0x24], "little")
-    each, count, names_at = (int.from_bytes(elf[n : n + 2], "little") for n in ((0x3A, 0x3C, 0x3E) if wide else (0x2E, 0x30, 0x32)))
-
-    def section(number: int) -> tuple[int, int, int]:
-        own = elf[table + number * each :][:each]
-        if wide:
-            return int.from_bytes(own[:4], "little"), int.from_bytes(own[24:32], "little"), int.from_bytes(own[32:40], "little")
-        return int.from_bytes(own[:4], "little"), int.from_bytes(own[16:20], "little"), int.from_bytes(own[20:24], "little")
-
-    _, strings, _ = section(names_at)
-    for number in range(min(count, 64)):
-        name, at, size = section(number)
-        if elf[strings + name : strings + name + 9] == b".modname\0":
-            return elf[at : at + size].split(b"\0")[0].decode("ascii", "replace")
-    return ""
-
-
-def _tar(raw: bytes) -> Iterator[tuple[str, bytes]]:
-    """Files of a tar archive (POSIX.1-1988 headers)."""
-    at = 0
-    while at + 512 <= len(raw) and raw[at + 257 : at + 262] == b"ustar":
-        name = raw[at : at + 100].split(b"\0")[0].decode("utf-8", "replace").removeprefix("./")
-        try:
-            size = int(raw[at + 124 : at + 136].split(b"\0")[0].strip() or b"0", 8)
-        except ValueError:
-            return
-        if raw[at + 156 : at + 157] in (b"0", b"\0"):
-            yield name.strip("/"), raw[at + 512 : at + 512 + size]
-        at += 512 + -(-size // 512) * 512
 
 
 @dataclass(slots=True)
@@ -525,6 +417,3 @@ def _chain(run: _Run, path: str) -> bool:
     run.stop = run.start(number, rest)
     run.chosen = run.stop is None
     return run.stop is None
-
-
-__all__ = ["Image", "grub_image", "grub_stop", "legacy_script_stop", "volume_uuid"]
