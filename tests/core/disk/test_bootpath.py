@@ -136,6 +136,32 @@ def test_each_hurt_stops_the_walk_where_it_is(files: Mapping[str, bytes] | None,
     assert all("…" not in shipped_words().say(step) for step in found.path)
 
 
+MENU = b"menuentry one { linux /none }\nmenuentry two { linux /vmlinuz }\n"
+HOSTILE = {
+    "a name that is twice itself, time and again": (b"set a=xxxxxxxx\n" + b"set a=$a$a$a$a\n" * 300 + b"linux /$a\n", "named-file-missing"),
+    "not, many times": (b"! " * 20_001 + b"true\nlinux /vmlinuz\n", None),
+    "or, many times": (b"if [ " + b"x = y -o " * 9000 + b"x = x ]; then linux /vmlinuz; fi\n", None),
+    "not within a test, many times": (b"if [ " + b"! " * 9001 + b"-e /none ]; then linux /none; else linux /vmlinuz; fi\n", "named-file-missing"),
+    "a word of signs": (b"echo " + b"$" * 300_000 + b"\nlinux /vmlinuz\n", None),
+    "it reads itself in": (b"source /EFI/BOOT/grub.cfg\n" * 2000 + b"#" * 800_000 + b"\n", None),
+    "it searches for ever": (b"search --file /none --set=root\n" * 20_000, None),
+    "a place of many digits": (b"linux (hd0,gpt" + b"1" * 6000 + b")/vmlinuz\n", "named-file-missing"),
+    "a menu of many digits": (b"set default=" + b"9" * 6000 + b"\n" + MENU, "named-file-missing"),
+    "a menu of no number": ("set default=\u00b2\n".encode() + MENU, "named-file-missing"),
+    "the second of a menu": (b"set default=1\n" + MENU, None),
+    "nested without an end": (b"if true; then " * 5000 + b"linux /vmlinuz\n", "configuration-empty"),
+    "nested deeper than it is followed": (b"if true; then " * 3000 + b"linux /none\n" + b"fi\n" * 3000, None),
+    "braces without an end": (b"menuentry x { " * 5000, None),
+}
+
+
+@pytest.mark.parametrize("name", HOSTILE)
+def test_a_script_that_would_go_on_without_end_ends_in_a_verdict(name: str) -> None:
+    config, finding = HOSTILE[name]
+    found = boot_path(disk({LOADER: grub(), CONFIG: config, "vmlinuz": kernel()}), "uefi")
+    assert [f.id for f in found.findings if f.id in ("named-file-missing", "configuration-empty")] == ([finding] if finding else []), found.path
+
+
 @pytest.mark.parametrize(("lba", "mode", "finding"), [(0, "uefi", "start-unreadable"), (0, "bios", "start-unreadable"), (2048, "uefi", "system-partition-broken")])
 def test_what_cannot_be_read_is_not_called_missing(lba: int, mode: str, finding: str) -> None:
     own = disk()

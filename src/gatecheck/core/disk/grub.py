@@ -6,7 +6,7 @@ GRUB manual, "Embedded configuration", "Commands". The script is walked, not run
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 
 from gatecheck.core.disk.grub_image import Image
@@ -16,6 +16,10 @@ from gatecheck.core.errors import DecodeError
 from gatecheck.core.volume.tree import Filesystem
 
 _MOST_STEPS, _DEEPEST = 4000, 8
+_MOST_DIGITS = 10
+_LONGEST, _LETTERS_A_STEP, _STEPS_A_SEARCH = 4096, 1024, 16
+"""letters of a word that names are filled into; what a script that is read in, and a search of all volumes, count for"""
+_NAMED = re.compile(r"\$(?:\{([^}]*)\}|([A-Za-z_][A-Za-z0-9_]*|\?))")
 _TOKEN = re.compile(r"""[ \t\r]*(?:(\#[^\n]*)|(\n|;)|([{}])|((?:\\.|"(?:\\.|[^"\\])*"|'[^']*'|[^\s;{}"'\\])+))""")
 
 
@@ -34,6 +38,8 @@ class _Run:
     stop: Stop | None = None
     chosen: bool = False
     did: bool = False
+    lost: bool = False
+    """it goes on for longer, or deeper, than it is followed: no word on what it leads to"""
 
 
 def grub_stop(image: Image, volumes: Volumes, number: int, walk: Walk, start: Start) -> Stop | None:
@@ -45,7 +51,7 @@ def grub_stop(image: Image, volumes: Volumes, number: int, walk: Walk, start: St
     run.names |= {"root": _name(run.root), "prefix": f"({_name(run.root)}){path}"}
     if image.config:
         _execute(run, _tokens(image.config), 0)
-        if run.stop or run.chosen:
+        if run.stop or run.chosen or run.lost:
             return run.stop
     prefix = run.names.get("prefix", "")
     if "normal" not in image.modules and _read(run, f"{prefix}/x86_64-efi/normal.mod", quiet=True) is None and _read(run, f"{prefix}/i386-efi/normal.mod", quiet=True) is None and _read(run, f"{prefix}/i386-pc/normal.mod", quiet=True) is None:
@@ -68,11 +74,11 @@ def legacy_script_stop(volumes: Volumes, number: int, path: str, walk: Walk) -> 
 
 def script_stop(run: _Run, text: str) -> Stop | None:
     _execute(run, _tokens(text), 0)
-    if run.stop or run.chosen:
+    if run.stop or run.chosen or run.lost:
         return run.stop
     if run.entries:
         wanted = run.names.get("default", "0")
-        place = int(wanted) if wanted.isdigit() else next((n for n, e in enumerate(run.entries) if wanted in (e[0], e[1])), 0)
+        place = int(wanted) if wanted.isdecimal() and len(wanted) < _MOST_DIGITS else next((n for n, e in enumerate(run.entries) if wanted in (e[0], e[1])), 0)
         title, _, body = run.entries[min(place, len(run.entries) - 1)]
         run.walk.step("entry", entry=title)
         _execute(run, body, 0)
@@ -109,7 +115,7 @@ def _device(run: _Run, device: str) -> int | None:
     digits = re.sub(r"\D", "", part.split(",")[-1])
     if not part:
         return 0
-    return int(digits) if digits and any(p.number == int(digits) for p in run.volumes.pieces) else None
+    return int(digits) if 0 < len(digits) < _MOST_DIGITS and any(p.number == int(digits) for p in run.volumes.pieces) else None
 
 
 def _place(run: _Run, path: str) -> tuple[int | None, str]:
@@ -154,32 +160,33 @@ def _tokens(text: str) -> list[str]:
     return found
 
 
+def _script(run: _Run, text: str) -> list[str]:
+    """The words of a script that another reads in, as far as there are steps left for it."""
+    run.steps += len(text) // _LETTERS_A_STEP
+    run.lost = run.lost or run.steps > _MOST_STEPS
+    return [] if run.lost else _tokens(text)
+
+
 def _word(run: _Run, raw: str) -> str:
-    """Quotes taken off, variables filled in (not within single quotes)."""
-    out, at = [], 0
-    while at < len(raw):
-        letter = raw[at]
+    """Quotes taken off, variables filled in (not within single quotes). Ends where it becomes longer than any name of a file: what is said of itself twice, time and again, would grow without end."""
+    out, at, length = [], 0, 0
+    while at < len(raw) and length < _LONGEST:
+        letter, piece, after = raw[at], raw[at], at + 1
         if letter == "'":
             end = raw.find("'", at + 1)
-            out.append(raw[at + 1 : end if end > 0 else len(raw)])
-            at = end + 1 if end > 0 else len(raw)
+            piece, after = raw[at + 1 : end if end > 0 else len(raw)], end + 1 if end > 0 else len(raw)
         elif letter == "\\" and at + 1 < len(raw):
-            out.append(raw[at + 1])
-            at += 2
+            piece, after = raw[at + 1], at + 2
         elif letter == '"':
-            at += 1
+            piece = ""
         elif letter == "$":
-            own = re.match(r"\$(?:\{([^}]*)\}|([A-Za-z_][A-Za-z0-9_]*|\?))", raw[at:])
-            if own is None:
-                out.append("$")
-                at += 1
-            else:
-                out.append(run.names.get(own.group(1) or own.group(2), ""))
-                at += own.end()
-        else:
-            out.append(letter)
-            at += 1
-    return "".join(out)
+            own = _NAMED.match(raw, at)
+            if own is not None:
+                piece, after = run.names.get(own.group(1) or own.group(2), ""), own.end()
+        out.append(piece)
+        length += len(piece)
+        at = after
+    return "".join(out)[:_LONGEST]
 
 
 def _block(tokens: Sequence[str], at: int) -> tuple[list[str], int]:
@@ -206,6 +213,7 @@ def _execute(run: _Run, tokens: Sequence[str], depth: int) -> bool:
     while at < len(tokens) and not run.stop and not run.chosen:
         run.steps += 1
         if run.steps > _MOST_STEPS or depth > _DEEPEST:
+            run.lost = True
             return good
         if tokens[at] in (";", "}", "{"):
             at += 1
@@ -267,9 +275,10 @@ def _if(run: _Run, tokens: Sequence[str], at: int, depth: int) -> tuple[int, boo
 
 
 def _do(run: _Run, words: list[str], depth: int) -> bool:
+    turns = next((n for n, w in enumerate(words) if w != "!"), len(words))
+    if turns:
+        return (_do(run, words[turns:], depth) if turns < len(words) else True) != bool(turns % 2)
     name, rest = words[0], [w for w in words[1:] if w]
-    if name == "!":
-        return not _do(run, words[1:], depth) if len(words) > 1 else False
     if "=" in name and re.match(r"[A-Za-z_]\w*=", name):
         return _set(run, name)
     if name == "set" and rest:
@@ -289,10 +298,10 @@ def _do(run: _Run, words: list[str], depth: int) -> bool:
                 number, path = _place(run, files[0])
                 run.stop = Stop("loader", "configuration-missing", f"partition {number}: {path}" if number is not None else files[0])
             return False
-        return _execute(run, _tokens(text), depth + 1)
+        return _execute(run, _script(run, text), depth + 1)
     if name == "normal":
         text = _read(run, files[0] if files else f"{run.names.get('prefix', '')}/grub.cfg")
-        return _execute(run, _tokens(text), depth + 1) if text is not None else False
+        return _execute(run, _script(run, text), depth + 1) if text is not None else False
     if name in ("linux", "linuxefi", "linux16", "kernel", "multiboot", "multiboot2") and files:
         return _load(run, files[0], kernel=name.startswith("linux"))
     if name in ("initrd", "initrdefi", "initrd16", "module", "module2"):
@@ -327,14 +336,23 @@ def _exists(run: _Run, path: str) -> str:
 
 
 def _test(run: _Run, words: list[str]) -> bool:
-    if "-o" in words:
-        at = words.index("-o")
-        return _test(run, words[:at]) or _test(run, words[at + 1 :])
-    if "-a" in words:
-        at = words.index("-a")
-        return _test(run, words[:at]) and _test(run, words[at + 1 :])
-    if words[:1] == ["!"]:
-        return not _test(run, words[1:])
+    return any(all(_one_test(run, one) for one in _parted(some, "-a")) for some in _parted(words, "-o"))
+
+
+def _parted(words: list[str], by: str) -> Iterator[list[str]]:
+    at = 0
+    for place, word in enumerate([*words, by]):
+        if word == by:
+            yield words[at:place]
+            at = place + 1
+
+
+def _one_test(run: _Run, words: list[str]) -> bool:
+    turns = next((n for n, w in enumerate(words) if w != "!"), len(words))
+    return _plain_test(run, words[turns:]) != bool(turns % 2)
+
+
+def _plain_test(run: _Run, words: list[str]) -> bool:
     if len(words) == 2 and words[0] in ("-e", "-f", "-d", "-s"):
         return _exists(run, words[1]) in (("file", "folder") if words[0] == "-e" else ("folder",) if words[0] == "-d" else ("file",))
     if words[:1] == ["-z"]:
@@ -369,6 +387,7 @@ def _search(run: _Run, name: str, words: list[str]) -> bool:
         elif name != "search":
             variable = own
         place += 1
+    run.steps += _STEPS_A_SEARCH
     for number, volume in run.volumes.all():
         if (kind == "f" and volume.find(wanted)) or (kind == "l" and volume.label == wanted) or (kind == "u" and volume_uuid(volume).lower() == wanted.lower()):
             return _set(run, f"{variable}={_name(number)}")
