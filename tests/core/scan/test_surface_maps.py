@@ -176,3 +176,15 @@ def test_good_neighbours_that_are_joined_change_no_verdict(kind: str) -> None:
     assert (fewer.sectors.sum(), round(fewer.ms.sum())) == (own.map.sectors.sum(), round(own.map.ms.sum()))
     assert (fewer.sectors[fewer.state == UNREADABLE].sum()) == own.bad_sectors
     assert judge_map(fewer, disk_sectors=own.disk_sectors).pattern == judge_map(own.map, disk_sectors=own.disk_sectors).pattern == kind
+
+
+@pytest.mark.parametrize("rows", range(1, 12))
+def test_a_map_of_a_few_blocks_of_any_kind_has_a_verdict(rows: int) -> None:
+    """What was read before the first pause may be shorter than anything that looks at neighbours."""
+    for number in range(60):
+        rng = np.random.default_rng(number)
+        state = rng.choice([READ, UNREADABLE, LEFT], rows).astype(np.int8)
+        found = judge_map(ReadMap(np.arange(rows) * 2048, np.full(rows, 2048), rng.uniform(5, 3000, rows), state), sector_size=512, disk_sectors=10_000_000 if number % 2 else None)
+        assert found.unreadable_sectors == 2048 * int((state == UNREADABLE).sum())
+        assert found.pattern is None or found.pattern in OUTCOMES
+        assert found.seconds_left is None or found.seconds_left >= 0.0

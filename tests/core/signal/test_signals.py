@@ -115,3 +115,22 @@ def test_a_trace_from_a_file_with_gaps(tmp_path: Path, capsys: pytest.CaptureFix
     told = json.loads(capsys.readouterr().out)
     assert (told["seen"], told["form_factor"]) == ("normal", "3.5")
     assert told["events"][0]["kind"] == "surge"
+
+
+@pytest.mark.parametrize("kind", ["normal", "no-spin", "restarting"])
+@pytest.mark.parametrize("away", [60.0, 1e9])
+@pytest.mark.parametrize("before", [True, False])
+def test_a_trace_whose_clock_jumped_is_judged_where_it_is_whole(kind: str, away: float, before: bool) -> None:
+    times, rails = trace(Trace(kind, "3.5", 16.0, 50.0, 0.005), 5)
+    alone = judge_supply(times, rails)
+    stray = np.array([times[0] - away if before else times[-1] + away])
+    order = (lambda rest, one: np.concatenate([one, rest])) if before else (lambda rest, one: np.concatenate([rest, one]))
+    found = judge_supply(order(times, stray), {name: order(values, np.array([0.2])) for name, values in rails.items()})
+    assert (found.outcome, found.form_factor, found.events) == (alone.outcome, alone.form_factor, alone.events)
+    assert [w.id for w in found.why][-1] == "supply.gap"
+
+
+def test_a_trace_of_a_day_is_no_start_of_a_drive() -> None:
+    times = np.arange(0.0, 86_400.0, 5.0)
+    found = judge_supply(times, {"a12": np.full(len(times), 0.3)})
+    assert (found.outcome, [w.id for w in found.why]) == (None, ["supply.too-long"])

@@ -287,7 +287,7 @@ def _seconds_left(found: ReadMap, lba: Ints, sectors: Ints, ms: Floats, state: N
     drag = float(ms[read].sum() / max(float((usual[read] * sectors[read]).sum()), 1e-9)) if read.any() else 1.0  # what comes on top: seeks, other load
     seconds = float((usual[left] * sectors[left]).sum()) / 1000.0 * min(drag, 2.0)
     if left.any() and (state == UNREADABLE).any():
-        near = np.convolve((state == UNREADABLE).astype(np.float64), np.ones(9), mode="same") > 0
+        near = np.convolve((state == UNREADABLE).astype(np.float64), np.ones(9))[4 : 4 + len(state)] > 0  # "same" is as long as the longer of the two
         troubled = left & near
         cost = float(np.median(ms[state == UNREADABLE]))
         seconds += float(troubled.sum()) * cost / 1000.0 * 0.5

@@ -6,7 +6,8 @@ A 3.5-inch disk turns its motor on 12 V, a 2.5-inch one on 5 V; a spin-up is a s
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from itertools import pairwise
 
 import numpy as np
 from scipy.ndimage import median_filter
@@ -14,7 +15,9 @@ from scipy.ndimage import median_filter
 from gatecheck.core.words.said import Said, say
 
 OUTCOMES = ("normal", "no-spin", "restarting", "flat")
-SHORTEST, STEP = 1.0, 0.05
+SHORTEST, LONGEST, STEP = 1.0, 6 * 3600.0, 0.05
+_GAP, _GAP_STEPS = 30.0, 20.0
+"""seconds, and usual steps, without a row that break a trace in two"""
 _FLAT, _SURGE, _DROPPED = 0.03, 0.25, 0.8
 
 
@@ -30,13 +33,23 @@ class Seen:
 
 
 def judge_supply(times: np.ndarray, rails: Mapping[str, np.ndarray]) -> Seen:
-    """`times` in seconds, rising; `rails`: a5, a12 in ampere, v5, v12 in volt, NaN in gaps. Never raises for what is in them."""
+    """`times` in seconds, rising; `rails`: a5, a12 in ampere, v5, v12 in volt, NaN in gaps. Never raises for what is in them.
+
+    Where nothing was traced for long, the stretch with the most rows is judged, and that is said.
+    """
+    own = _unbroken(times)
+    if own.stop - own.start < len(times):
+        seen = judge_supply(times[own], {name: values[own] for name, values in rails.items()})
+        said = say("supply.gap", first=round(float(times[own.start]), 2), last=round(float(times[own.stop - 1]), 2))
+        return replace(seen, why=(*seen.why, said))
     amperes = {name: values for name, values in rails.items() if name in ("a5", "a12") and np.isfinite(values).any()}
     span = float(times[-1] - times[0]) if len(times) else 0.0
     if not amperes:
         return Seen(None, {}, (), None, (say("supply.no-current"),))
     if span < SHORTEST or len(times) < 10:
         return Seen(None, {}, (), None, (say("supply.too-short", seconds=round(span, 2), least=SHORTEST),))
+    if span > LONGEST:
+        return Seen(None, {}, (), None, (say("supply.too-long", hours=round(span / 3600, 1), most=LONGEST / 3600),))
     step = max(STEP, float(np.median(np.diff(times))))
     grid = np.arange(times[0], times[-1] + step / 2, step)
     lines = {name: _even(times, values, grid, step) for name, values in amperes.items()}
@@ -49,6 +62,14 @@ def judge_supply(times: np.ndarray, rails: Mapping[str, np.ndarray]) -> Seen:
         return Seen("no-spin", _weights("no-spin", 0.8), tuple(dropped), None, (say("supply.no-surge", level=round(float(np.median(lines["a5"])), 2)),))
     form = "3.5" if motor_name == "a12" and float(np.percentile(motor, 95)) > 0.08 else "2.5" if motor_name == "a5" and float(np.percentile(motor, 95)) > _FLAT else None
     return _judged(grid, motor, lines, step, form, dropped)
+
+
+def _unbroken(times: np.ndarray) -> slice:
+    """The stretch with the most rows between gaps."""
+    steps = np.diff(times)
+    cuts = np.flatnonzero(steps > max(_GAP, _GAP_STEPS * float(np.median(steps)))) + 1 if len(steps) else np.zeros(0, dtype=int)
+    edges = [0, *cuts.tolist(), len(times)]
+    return max((slice(a, b) for a, b in pairwise(edges)), key=lambda s: s.stop - s.start)
 
 
 def _even(times: np.ndarray, values: np.ndarray, grid: np.ndarray, step: float) -> np.ndarray:
