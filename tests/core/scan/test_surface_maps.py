@@ -188,3 +188,8 @@ def test_a_map_of_a_few_blocks_of_any_kind_has_a_verdict(rows: int) -> None:
         assert found.unreadable_sectors == 2048 * int((state == UNREADABLE).sum())
         assert found.pattern is None or found.pattern in OUTCOMES
         assert found.seconds_left is None or found.seconds_left >= 0.0
+
+
+def test_where_nothing_was_tried_nothing_is_said_for_any_pattern() -> None:
+    found = judge_map(ReadMap(np.arange(50) * 2048, np.full(50, 2048), np.zeros(50), np.full(50, LEFT, dtype=np.int8)), sector_size=512, disk_sectors=None)
+    assert set(found.weights.values()) == {round(1 / len(OUTCOMES), 4)}

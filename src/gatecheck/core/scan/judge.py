@@ -216,8 +216,10 @@ def _good_beside(lba: Ints, sectors: Ints, tried: Flags, first: Ints, last: Ints
 
 
 def _scores(tried: int, bad: Flags, slow: Flags, late: Flags, heads: Heads | None, stall: float, place: Ints, many: Ints) -> dict[str, float]:
-    """How well each pattern explains the map, above zero; the best one is the verdict."""
+    """How well each pattern explains the map, above zero; the best one is the verdict. Where nothing was tried, none does better than another."""
     scores = dict.fromkeys(OUTCOMES, 0.02)
+    if not tried:
+        return scores
     count = max(tried, 1)
     first, last = _runs(bad, place, many, _NEAR)
     in_patch = [int(bad[a : b + 1].sum()) for a, b in zip(first.tolist(), last.tolist(), strict=True)]
