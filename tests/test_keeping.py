@@ -202,6 +202,55 @@ def test_a_ticket_that_cannot_be_read_here_is_not_taken_in(shop: tuple[House, Pa
     assert not (tmp_path / "other" / keeping.DATABASE).exists()
 
 
+def without(*path: str | int) -> Callable[[dict[str, Any]], None]:
+    """The ticket without this line of it."""
+
+    def change(ticket: dict[str, Any]) -> None:
+        own: Any = ticket
+        for step in path[:-1]:
+            own = own[step]
+        del own[path[-1]]
+
+    return change
+
+
+def with_lesson(**values: object) -> Callable[[dict[str, Any]], None]:
+    lesson = {"closed_at": "x", "context": "{}", "faults": "[]", "expected": "{}", "choice": None, "confidence": None, "suspects": "{}", "was_right": None}
+    return lambda ticket: ticket.update({"lesson": {**lesson, **values}})
+
+
+@pytest.mark.parametrize("change", [
+    without("facts"), without("tape", 0, "body"), without("files", 0, "by"), without("files", 0, "name"), without("files", 0, "at"), without("opened_at"),
+    lambda t: t.update({"recordings": [{**t["files"][0], "kind": 3}]}), lambda t: t.update({"recordings": [{**t["files"][0], "kind": "a smell"}]}),
+    lambda t: t.update({"customer": "\ud800"}), with_lesson(confidence={}), with_lesson(was_right=1 << 80),
+])  # fmt: skip
+def test_a_ticket_that_lacks_a_line_is_one_sentence_and_leaves_nothing(shop: tuple[House, Path], tmp_path: Path, change: Callable[[dict[str, Any]], None]) -> None:
+    house, folder = shop
+    number = next(r.number for r in house.bench.overview().rows if house.tickets.ticket(r.id).files)
+    keeping.export_ticket(folder, number, tmp_path / "t.zip")
+
+    def hurt(content: dict[str, bytes]) -> None:
+        ticket = json.loads(content["ticket.json"])
+        change(ticket)
+        retold(content, ticket)
+
+    with pytest.raises(KeepingError, match="expected"):
+        keeping.import_ticket(rewritten(tmp_path / "t.zip", tmp_path / "bad.zip", hurt), tmp_path / "other", shipped_model().knowledge)
+    other = open_house(tmp_path / "other")
+    assert other.bench.overview().rows == []
+    other.shop.database.close()
+
+
+@pytest.mark.parametrize("manifest", [{"tickets": None}, {"tickets": "many"}, {"made_at": 3}])
+def test_a_backup_is_counted_by_what_it_holds(shop: tuple[House, Path], tmp_path: Path, manifest: dict[str, object]) -> None:
+    house, folder = shop
+    keeping.backup(folder, tmp_path / "good.zip")
+    change: Callable[[dict[str, bytes]], None] = lambda c: c.update({"manifest.json": json.dumps({**json.loads(c["manifest.json"]), **manifest}).encode()})  # noqa: E731
+    kept, _ = keeping.restore(rewritten(tmp_path / "good.zip", tmp_path / "told.zip", change), tmp_path / "new")
+    with house.shop.database.read() as connection:
+        assert kept.tickets == connection.execute("SELECT count(*) FROM ticket").fetchone()[0]
+
+
 SECRETS = ("Marthe Quillfeather", "under the lamp", "red notebook", "till program of the shop", "Blue Heron Portable", "a face at a window", "They whistle")
 
 

@@ -95,14 +95,14 @@ def restore(source: Path, data: Path, *, over: bool = False) -> tuple[Kept, Path
     Raises KeepingError for a broken backup or one of a newer program, StoreError where the shop holds tickets that the backup does not (`over` says
     that they may go). Nothing is changed by any of these.
     """
-    manifest, content = _opened(source)
+    content = _opened(source)
     place = data / DATABASE
     data.mkdir(parents=True, exist_ok=True)
     with tempfile.TemporaryDirectory(dir=data, prefix=".restore-") as scratch:
         copy = Path(scratch) / DATABASE
         with zipfile.ZipFile(source) as archive:
             copy.write_bytes(archive.read(DATABASE))
-            _checked_database(source, copy)
+            tickets = _checked_database(source, copy)
             before = None
             if place.is_file():
                 newer = _only_here(place, copy)
@@ -126,7 +126,7 @@ def restore(source: Path, data: Path, *, over: bool = False) -> tuple[Kept, Path
     for folder in (COPIES, VOLUMES):  # they are of the tickets that were here: numbers may mean others now
         if before is not None and (data / folder).is_dir():
             (data / folder).rename(data / f"{folder}-{before.stem}")
-    return Kept(int(manifest["tickets"]), len(content), 0), before
+    return Kept(tickets, len(content), 0), before
 
 
 def _migrated(connection: sqlite3.Connection) -> None:
@@ -147,12 +147,13 @@ def _only_here(place: Path, copy: Path) -> str:
     return f"{tickets} tickets and {entries} entries that it does not hold" if entries or tickets else ""
 
 
-def _opened(source: Path) -> tuple[dict[str, Any], list[str]]:
-    """Manifest and file digests of a backup, every byte checked. Raises KeepingError."""
+def _opened(source: Path) -> list[str]:
+    """File digests of a backup, every byte checked. Raises KeepingError."""
     with _zip(source, _LARGEST) as archive:
         manifest = _manifest(source, archive, FORMAT)
         known = [name for name, _ in MIGRATIONS]
-        newer = [s for s in manifest.get("steps", []) if s not in known]
+        steps = manifest.get("steps", [])
+        newer = [s for s in steps if s not in known] if isinstance(steps, list) else [steps]
         if newer:
             raise KeepingError(f"{source}: expected a backup of this program or an older one, got one of a newer program ({', '.join(map(str, newer))[:80]})")
         if _sha256(archive.read(DATABASE)) != manifest.get("database"):
@@ -163,18 +164,20 @@ def _opened(source: Path) -> tuple[dict[str, Any], list[str]]:
                 raise KeepingError(f"{source}: expected file {digest[:12]} as it was written, got other bytes")
         if len(digests) != manifest.get("files"):
             raise KeepingError(f"{source}: expected {manifest.get('files')} files, got {len(digests)}")
-        return manifest, digests
+        return digests
 
 
-def _checked_database(source: Path, copy: Path) -> None:
+def _checked_database(source: Path, copy: Path) -> int:
+    """How many tickets it holds. Raises KeepingError."""
     try:
         with closing(sqlite3.connect(copy)) as own:
             found = own.execute("PRAGMA integrity_check").fetchone()[0]
-            own.execute("SELECT count(*) FROM ticket").fetchone()
+            tickets = int(own.execute("SELECT count(*) FROM ticket").fetchone()[0])
     except sqlite3.Error as error:
         raise KeepingError(f"{source}: expected a shop's database, got {error}") from error
     if found != "ok":
         raise KeepingError(f"{source}: expected a sound database, got {found}")
+    return tickets
 
 
 # --- one ticket ------------------------------------------------------------------------------------------------------
@@ -255,7 +258,7 @@ def import_ticket(source: Path, data: Path, knowledge: Knowledge, *, prefix: str
         with database.write() as own:
             try:
                 return _keep_ticket(own, ticket, {d: len(c) for d, c in content.items()}, prefix)
-            except sqlite3.IntegrityError as error:
+            except (sqlite3.IntegrityError, sqlite3.InterfaceError, sqlite3.ProgrammingError, OverflowError, UnicodeEncodeError) as error:
                 raise KeepingError(f"{source}: expected a ticket that this shop can keep, got {error}") from error
     finally:
         database.close()
@@ -302,13 +305,16 @@ def _ticket_of(source: Path, text: bytes, knowledge: Knowledge) -> dict[str, Any
         lesson = ticket.get("lesson")
         if lesson is not None and (set(lesson) != set(_LESSON_COLUMNS) or not all(isinstance(json.loads(lesson[name]), kind) for name, kind in (("faults", list), ("expected", dict), ("suspects", dict)))):
             raise ValueError("a lesson that is none")
-        if not all(isinstance(f["sha256"], str) and len(f["sha256"]) == 64 and isinstance(f.get("name", ""), str) for f in _files_of(ticket)):
+        if not all(isinstance(f["sha256"], str) and len(f["sha256"]) == 64 and all(isinstance(f[name], str) for name in ("by", "at")) for f in _files_of(ticket)):
             raise ValueError("files without a hash")
+        if not all(isinstance(f["name"], str) for f in (*ticket["files"], *ticket.get("recordings", []))) or not all(isinstance(f["kind"], str) for f in ticket.get("recordings", [])):
+            raise ValueError("files without a name")
+        facts, bodies = ticket["facts"], [entry["body"] for entry in ticket["tape"]]
     except (ValueError, KeyError, TypeError, RecursionError) as error:
         raise KeepingError(f"{source}: expected a whole ticket, got {str(error)[:80]}") from error
     try:
-        parse_facts(ticket["facts"], knowledge)
-        parse_entries([entry["body"] for entry in ticket["tape"]], knowledge)
+        parse_facts(facts, knowledge)
+        parse_entries(bodies, knowledge)
     except TapeError as error:
         raise KeepingError(f"{source}: expected a ticket that speaks this shop's vocabulary, got {error}") from error
     found: dict[str, Any] = ticket
