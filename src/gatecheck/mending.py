@@ -16,6 +16,7 @@ import os
 import stat
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from operator import index
 from pathlib import Path
 
 from gatecheck.core.errors import InputError
@@ -105,8 +106,8 @@ def read_undo(place: Path) -> Undo:
     if not isinstance(body, list) or len(body) > _MOST_WRITES or document.get("sha256") != _sum(body):
         raise InputError(f"{place}: expected a whole undo file, got one whose sum does not fit")
     try:
-        changes = tuple(Change(int(w["at"]), base64.b64decode(w["before"], validate=True), base64.b64decode(w["after"], validate=True)) for w in body)
-        size, plans = int(document["size"]), tuple(map(str, document["plans"]))
+        changes = tuple(Change(index(w["at"]), base64.b64decode(w["before"], validate=True), base64.b64decode(w["after"], validate=True)) for w in body)
+        size, plans = index(document["size"]), tuple(map(str, document["plans"]))
     except (KeyError, TypeError, ValueError) as error:
         raise InputError(f"{place}: expected an undo file, got one with a broken write") from error
     if any(len(c.before) != len(c.after) or c.at < 0 or c.at + len(c.after) > size for c in changes):

@@ -18,6 +18,7 @@ from gatecheck.core.disk.encode import gpt_start, mbr_start
 from gatecheck.core.disk.mend import all_plans, mending_of, merged
 from gatecheck.core.disk.overlay import Overlay
 from gatecheck.core.disk.sectors import Span
+from gatecheck.core.errors import InputError
 from gatecheck.core.volume.encode_fat import fat_volume
 from gatecheck.core.volume.fat import listing, read_fat
 from gatecheck.image import ImageSectors
@@ -342,3 +343,29 @@ def test_another_plans_undo_file_is_not_gone_on_with(image: Path, tmp_path: Path
     assert main(["mend", str(image), "--mode", "uefi", "--apply", "gpt-primary", "--undo", str(undo)]) == 2
     assert "that of protective-mbr" in capsys.readouterr().err
     assert image.read_bytes() == raw
+
+
+HURT_UNDO: dict[str, tuple[Callable[[dict[str, object]], object], str]] = {
+    "a size without an end": (lambda d: d.update({"size": float("inf")}), "a broken write"),
+    "half a byte": (lambda d: d.update({"size": 99.5}), "a broken write"),
+    "no plans": (lambda d: d.pop("plans"), "a broken write"),
+    "plans that are none": (lambda d: d.update({"plans": 3}), "a broken write"),
+    "a write outside": (lambda d: d.update({"writes": [{"at": 1 << 70, "before": "YQ==", "after": "Yg=="}]}), "one outside"),
+    "a write before the start": (lambda d: d.update({"writes": [{"at": -1, "before": "YQ==", "after": "Yg=="}]}), "one outside"),
+    "halves of two lengths": (lambda d: d.update({"writes": [{"at": 0, "before": "YQ==", "after": "YmI="}]}), "one outside"),
+    "a place that is a word": (lambda d: d.update({"writes": [{"at": "0", "before": "YQ==", "after": "Yg=="}]}), "a broken write"),
+    "no bytes": (lambda d: d.update({"writes": [{"at": 0, "before": "!", "after": "Yg=="}]}), "a broken write"),
+    "a newer one": (lambda d: d.update({"version": 2}), "of version 1, got 2"),
+    "another kind": (lambda d: d.update({"format": "gatecheck"}), "something else"),
+}
+
+
+@pytest.mark.parametrize("name", HURT_UNDO)
+def test_a_hurt_undo_file_is_one_sentence(name: str, tmp_path: Path) -> None:
+    change, said = HURT_UNDO[name]
+    mending.write_undo(tmp_path / "undo", mending.Undo(100, ("x",), (mending.Change(0, b"a", b"b"),)))
+    document = json.loads((tmp_path / "undo").read_text())
+    change(document)
+    (tmp_path / "undo").write_text(json.dumps({**document, "sha256": mending._sum(document["writes"])}))
+    with pytest.raises(InputError, match=said):
+        mending.read_undo(tmp_path / "undo")
