@@ -77,8 +77,9 @@ def false_labels(volume: Fat, cluster: int) -> list[int]:
 
 
 def _goes_on(parts: Sequence[tuple[int, bytes]], raw: bytes) -> bool:
+    """By its number and its sum; one that says it is the last of a name, in the middle of it, has a hurt number."""
     before = parts[-1][1]
-    return not raw[0] & _LAST and raw[0] & 0x1F == (before[0] & 0x1F) - 1 and raw[13] == before[13]
+    return raw[0] & 0x1F == (before[0] & 0x1F) - 1 and raw[13] == before[13]
 
 
 def _ended(parts: Sequence[tuple[int, bytes]], raw: bytes) -> Iterator[LongFlaw]:

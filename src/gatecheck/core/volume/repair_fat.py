@@ -5,8 +5,10 @@ Microsoft, "FAT: General Overview of On-Disk Format", 1.03. The table is changed
 
 from __future__ import annotations
 
+import contextlib
 import struct
 from collections.abc import Callable, Iterator
+from functools import cached_property
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -24,6 +26,8 @@ if TYPE_CHECKING:
 
 FOLDER_NAME, PIECE = b"SAVEDBIT", b"PIECE"
 _MOST_SAVED, _MOST_COPIED = 400, 64 << 20
+_MOST_RUNS, _MOST_LOOKS = 32, 400_000
+"""places in which two tables differ that are looked at one by one, and entries of folders that are looked at for it"""
 
 
 def fat_groups(volume: Fat, report: Report) -> list[Callable[[], Group | None]]:
@@ -70,22 +74,22 @@ class _Fat:
         return counts[1] < counts[0]
 
     def tables(self) -> Group | None:
-        """Both tables alike: the one by which more hangs together is taken."""
+        """Both tables alike: the one by which more hangs together is taken, and where they differ in a few places, of each place the one that fits."""
         if not self.ids & {"tables-differ", "media-differs"} or self.volume.volume.fats < 2:
             return None
-        own, best = self.volume.volume, None
+        own = self.volume.volume
+        copies = {}
         for number in range(2):
-            try:
-                raw = own.read(own.reserved + number * own.fat_sectors, own.fat_sectors, "FAT")
-            except DecodeError:
-                continue
-            score = self._troubles(self.volume.numbers(raw))
-            if best is None or score < best[0]:
-                best = (score, number, raw)
-        if best is None:
+            with contextlib.suppress(DecodeError):
+                copies[number] = own.read(own.reserved + number * own.fat_sectors, own.fat_sectors, "FAT")
+        if not copies:
             return None
-        media = own.read(0, 1, "boot sector")[21]
-        raw = bytes([media]) + best[2][1:]
+        scores = {number: self._troubles(self.volume.numbers(raw)) for number, raw in copies.items()}
+        best = min(scores, key=lambda number: (scores[number], number))
+        raw = copies[best]
+        if len(copies) == 2 and scores[best]:
+            raw = self._of_both(raw, copies[1 - best], scores[best])
+        raw = bytes([own.read(0, 1, "boot sector")[21]]) + raw[1:]
         writes = []
         for number in range(own.fats):
             at = self.base + (own.reserved + number * own.fat_sectors) * own.sector
@@ -94,22 +98,45 @@ class _Fat:
             except DecodeError:
                 now = b""
             writes += [(at + low, raw[low:high]) for low, high in _changed(now, raw, own.sector)]
-        return group("tables", writes, "fat", number=best[1] + 1)
+        return group("tables", writes, "fat", number=best + 1)
+
+    def _of_both(self, better: bytes, other: bytes, score: int) -> bytes:
+        """The better table with what of the other one makes more hang together: each may be hurt in a place of its own."""
+        wide, raw = self.volume.wide, better
+        differ = np.flatnonzero(self.volume.numbers(better) != self.volume.numbers(other)).tolist()
+        runs: list[tuple[int, int]] = []
+        for cluster in differ:
+            runs = [*runs[:-1], (runs[-1][0], cluster)] if runs and runs[-1][1] == cluster - 1 else [*runs, (cluster, cluster)]
+        if len(runs) > min(_MOST_RUNS, _MOST_LOOKS // max(1, sum(1 for _ in self._slots()))):
+            return raw
+        for first, last in runs:
+            low, high = first * wide // 8, -(-(last + 1) * wide // 8)
+            tried = raw[:low] + other[low:high] + raw[high:]
+            now = self._troubles(self.volume.numbers(tried))
+            if now < score:
+                raw, score = tried, now
+        return raw
 
     def _troubles(self, table: np.ndarray) -> int:
-        """Files and folders that do not hang together by this table."""
+        """What does not hang together by this table: files and folders, clusters that two have, clusters that nobody has. A folder that leads into a file's place looks whole, and has less in it."""
         kept, self.volume._table = self.volume._table, np.pad(table, (0, max(0, self.volume.clusters + 2 - len(table))))
         try:
             wrong = int(table[0] & 0xFF != self.volume.volume.read(0, 1, "boot sector")[21])
             if self.volume.wide == 32:
                 root = self.volume.chain(self.volume.root, self.volume.clusters)
                 wrong += int(table[root[-1]]) < self.volume.end_mark if root else 1
+            holders = np.zeros(self.volume.clusters + 2, np.int64)
+            if self.volume.wide == 32:
+                holders[root] += 1
             for _, slot in self._slots():
                 need = -(-slot.size // self.volume.cluster)
                 chain = self.volume.chain(slot.cluster(self.volume.wide), self.volume.clusters)
                 ends = bool(chain) and int(table[chain[-1]]) >= self.volume.end_mark
                 wrong += (len(chain) != need or (bool(chain) and not ends)) if not slot.is_folder else not ends
-            return wrong
+                holders[chain] += 1
+            taken = self.volume._table[2 : len(holders)]
+            lost = np.count_nonzero((taken != 0) & (taken != self.volume.bad_mark) & (holders[2:] == 0))
+            return wrong + int(np.count_nonzero(holders > 1)) + int(lost)
         finally:
             self.volume._table = kept
 
@@ -131,6 +158,19 @@ class _Fat:
 
     # --- entries
 
+    @cached_property
+    def _of_files(self) -> set[int]:
+        """Clusters of files, where something is had by two: what stands there is not entries, whatever folder leads to it."""
+        if "crossed" not in self.ids:
+            return set()
+        return {c for _, slot in self._slots() if not slot.is_folder for c in self._walk(slot.cluster(self.volume.wide))[0][: -(-slot.size // self.volume.cluster)]}
+
+    def _is_folders(self, at: int) -> bool:
+        """Does this byte of the volume belong to folders alone?"""
+        own = self.volume.volume
+        place = at // own.sector - own.data_at
+        return place < 0 or place // own.cluster_sectors + 2 not in self._of_files
+
     def _folders(self) -> list[tuple[str, int]]:
         """(path, first cluster) of every folder that can be read, the root first."""
         return [("/", self.volume.root), *((path, slot.cluster(self.volume.wide)) for path, slot in self._slots() if slot.is_folder)]
@@ -139,7 +179,7 @@ class _Fat:
         """Entries in use whose name or attributes cannot be."""
         for path, cluster in self._folders():
             for slot in self.volume.slots(cluster):
-                if not slot.deleted and slot.name not in (".", "..") and (not _plausible(slot) or bad_letters(slot.raw[:11])):
+                if not slot.deleted and slot.name not in (".", "..") and self._is_folders(slot.at) and (not _plausible(slot) or bad_letters(slot.raw[:11])):
                     yield (f"{path}/{slot.name}" if path != "/" else slot.name), slot
 
     def _hangs_together(self, slot: Slot) -> bool:
@@ -161,7 +201,7 @@ class _Fat:
             at, behind = behind_end(self.volume, cluster)
             for slot in behind:
                 first = slot.cluster(self.volume.wide)
-                if first and first not in owned and _plausible(slot) and not bad_letters(slot.raw[:11]) and self._hangs_together(slot):
+                if first and first not in owned and self._is_folders(at) and _plausible(slot) and not bad_letters(slot.raw[:11]) and self._hangs_together(slot):
                     writes.append((self.base + at, b"\xe5"))
                     touched.append(path)
                     break
@@ -192,6 +232,8 @@ class _Fat:
         for path, cluster in self._folders():
             taken = {slot.raw[:11] for slot in self.volume.slots(cluster) if not slot.deleted}
             for at, raw, parts in twins(self.volume, cluster):
+                if not all(map(self._is_folders, (at, *(piece for piece, _ in parts)))):
+                    continue
                 name = name_beside(raw[:11], taken)
                 taken.add(name)
                 writes += [(self.base + at, name), *((self.base + piece + 13, bytes([sum_of(name)])) for piece, _ in parts)]
@@ -203,7 +245,7 @@ class _Fat:
         if "entry-broken" not in self.ids or "unreadable" in self.ids:
             return None
         found = [(path, slot.at) for path, slot in self._hurt() if not _plausible(slot) and not self._hangs_together(slot)]
-        found += [(path, at) for path, cluster in self._folders() for at in false_labels(self.volume, cluster)]
+        found += [(path, at) for path, cluster in self._folders() for at in false_labels(self.volume, cluster) if self._is_folders(at)]
         writes = [(self.base + at, b"\xe5") for _, at in found]
         return group("broken", writes, "entry", doubts=("nameless",), touches=tuple(path for path, _ in found), count=len(found)) if found else None
 
@@ -315,7 +357,7 @@ class _Fat:
         while waiting:
             cluster, path, parent = waiting.pop()
             gone = dots_gone(volume, cluster) if cluster != volume.root else []
-            if len(gone) == 1:
+            if len(gone) == 1 and self._is_folders(gone[0][0]):
                 at, name = gone[0]
                 wanted = cluster if name.strip() == b"." else parent
                 writes.append((self.base + at, _entry(name, 0x10, wanted if volume.wide == 32 else wanted & 0xFFFF, 0)))
@@ -326,7 +368,7 @@ class _Fat:
                     continue
                 if slot.name in (".", ".."):
                     wanted = cluster if slot.name == "." else parent
-                    if inner != wanted and not (wanted == 0 and inner == volume.root):
+                    if inner != wanted and not (wanted == 0 and inner == volume.root) and self._is_folders(slot.at):
                         at = self.base + slot.at
                         writes += [(at + 20, struct.pack("<H", wanted >> 16 if volume.wide == 32 else 0)), (at + 26, struct.pack("<H", wanted & 0xFFFF))]
                         touched.append(path)
@@ -343,6 +385,8 @@ class _Fat:
         touched: list[str] = []
         for path, cluster in self._folders():
             for flaw in long_flaws(self.volume, cluster):
+                if not all(map(self._is_folders, (*flaw.strays, *(at for at, _ in flaw.fields)))):
+                    continue
                 writes += [(self.base + at, b"\xe5") for at in flaw.strays] + [(self.base + at, good) for at, good in flaw.fields]
                 touched.append(path)
         return group("names", writes, "entry", touches=tuple(dict.fromkeys(touched)), count=len(touched)) if writes else None
@@ -406,7 +450,7 @@ class _Fat:
         for start, length in self.volume.stretches(self.volume.root):
             raw = self.volume.bytes.read(start, length, "root folder")
             for place in range(0, length, 32):
-                if raw[place] in (0, 0xE5):
+                if raw[place] in (0, 0xE5) and self._is_folders(start + place):
                     return start + place
         return None
 
