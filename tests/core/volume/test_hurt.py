@@ -138,7 +138,39 @@ def early_end(raw: bytearray, volume: Any) -> None:
     raw[fat_slot(volume).at] = 0
 
 
+def entry_at(volume: Any, cluster: int, copy: int = 0) -> int:
+    """Byte of a cluster's entry in a copy of the table."""
+    own = volume.volume
+    return int((own.reserved + copy * own.fat_sectors) * own.sector + cluster * volume.wide // 8)
+
+
+def both_tables(raw: bytearray, volume: Any) -> None:
+    """Each of the tables is hurt in a file that is right by the other one."""
+    for copy, path in enumerate((PICTURE, "etc/large.bin")):
+        at = entry_at(volume, fat_slot(volume, path).cluster(volume.wide), copy)
+        raw[at : at + 2] = b"\0\0"
+
+
+def led_away(copies: int) -> Hurt:
+    """The chain of a folder that is full goes on in a file, by so many of the tables."""
+
+    def hurt(raw: bytearray, volume: Any) -> None:
+        last = volume.chain(volume.find("home/gro").id, 1000)[-1]
+        for at in range(volume.at(last), volume.at(last) + volume.cluster, 32):
+            raw[at] = raw[at] or 0xE5
+        data = fat_slot(volume).cluster(volume.wide).to_bytes(volume.wide // 8, "little")
+        for copy in range(copies):
+            at = entry_at(volume, last, copy)
+            raw[at : at + len(data)] = data
+
+    return hurt
+
+
 FAT: dict[str, tuple[Hurt, str, str, tuple[str, ...]]] = {
+    "each table in a place of its own": (both_tables, "tables-differ", "tables", ()),
+    "a folder that goes on in a file, by one table": (led_away(1), "tables-differ", "tables", ()),
+    "a piece that says it is the last": (put(lambda v: fat_slot(v).long_at + 32, b"\x42"), "long-name", "names", ()),
+    "an empty file that leads nowhere": (put(lambda v: fat_slot(v, "home/gro/none.txt").at + 26, b"\xf0\xff"), "chain-nowhere", "chains", ()),
     "a piece's attributes": (put(lambda v: fat_slot(v).long_at + 11, b"\x1f"), "long-name", "names", ()),
     "a piece's number": (put(lambda v: fat_slot(v).long_at + 32, b"\x22"), "long-name", "names", ()),
     "a piece's sum": (put(lambda v: fat_slot(v).long_at + 32 + 13, b"\0"), "long-name", "names", (PICTURE,)),
@@ -154,6 +186,17 @@ FAT: dict[str, tuple[Hurt, str, str, tuple[str, ...]]] = {
     "a folder's link to the one above": (put(lambda v: v.at(v.find("home/gro").id) + 33, b"x"), "folder-links", "links", ()),
     "an empty file that leads into another": (emptied, "crossed", "chains", ()),
 }
+
+
+def test_what_stands_in_a_files_place_is_not_taken_for_entries() -> None:
+    """By both tables a folder goes on in a file: whatever is mended, no byte of that file is."""
+    raw = volume_of("fat")
+    led_away(2)(raw, opened(Memory(bytes(raw)), 0, SECTORS - 1).volume)
+    disk = Memory(bytes(raw))
+    plan = repair_of(disk, 0, SECTORS - 1)
+    assert {"crossed", "entry-broken"} <= {f.id for f in plan.now.findings}
+    after: Any = opened(Overlay(disk, [pair for g in plan.groups for pair in g.pairs]), 0, SECTORS - 1).volume
+    assert {path: whole_content(after, after.find(path), 1 << 20) for path in FILES} == FILES
 
 
 @pytest.mark.parametrize(("one", "other", "bare"), [("etc/hosts", "etc/large.bin", False), ("etc/hosts", "etc/large.bin", True), (PICTURE, "home/gro/none.txt", False), ("home/gro/none.txt", PICTURE, False)])

@@ -197,7 +197,7 @@ def _claim(volume: Fat, table: np.ndarray, owner: np.ndarray, names: list[str], 
             cluster = following
             break
         cluster = following
-    if count == 0 and (need or size is None):
+    if count == 0:
         add(Found("chain-nowhere", DAMAGE, path, values={"cluster": first}))
     elif bad_end or cluster == 1:
         add(Found("chain-broken", DAMAGE, path, repairable=size is not None, values={"cluster": cluster}))

@@ -18,6 +18,7 @@ from gatecheck.core.errors import DecodeError
 from gatecheck.core.volume.check_fat import _FLAGS_AT, _plausible, check_fat, dots_gone
 from gatecheck.core.volume.fat_files import Fat, Slot
 from gatecheck.core.volume.fat_names import bad_letters, behind_end, false_labels, long_flaws, name_beside, sum_of, twins
+from gatecheck.core.volume.fat_tables import best_table
 from gatecheck.core.volume.repair_group import Group, group
 from gatecheck.core.volume.tree import DAMAGE, Found, Hole
 
@@ -26,8 +27,6 @@ if TYPE_CHECKING:
 
 FOLDER_NAME, PIECE = b"SAVEDBIT", b"PIECE"
 _MOST_SAVED, _MOST_COPIED = 400, 64 << 20
-_MOST_RUNS, _MOST_LOOKS = 32, 400_000
-"""places in which two tables differ that are looked at one by one, and entries of folders that are looked at for it"""
 
 
 def fat_groups(volume: Fat, report: Report) -> list[Callable[[], Group | None]]:
@@ -84,11 +83,7 @@ class _Fat:
                 copies[number] = own.read(own.reserved + number * own.fat_sectors, own.fat_sectors, "FAT")
         if not copies:
             return None
-        scores = {number: self._troubles(self.volume.numbers(raw)) for number, raw in copies.items()}
-        best = min(scores, key=lambda number: (scores[number], number))
-        raw = copies[best]
-        if len(copies) == 2 and scores[best]:
-            raw = self._of_both(raw, copies[1 - best], scores[best])
+        best, raw = best_table(self.volume, copies, self._slots)
         raw = bytes([own.read(0, 1, "boot sector")[21]]) + raw[1:]
         writes = []
         for number in range(own.fats):
@@ -99,46 +94,6 @@ class _Fat:
                 now = b""
             writes += [(at + low, raw[low:high]) for low, high in _changed(now, raw, own.sector)]
         return group("tables", writes, "fat", number=best + 1)
-
-    def _of_both(self, better: bytes, other: bytes, score: int) -> bytes:
-        """The better table with what of the other one makes more hang together: each may be hurt in a place of its own."""
-        wide, raw = self.volume.wide, better
-        differ = np.flatnonzero(self.volume.numbers(better) != self.volume.numbers(other)).tolist()
-        runs: list[tuple[int, int]] = []
-        for cluster in differ:
-            runs = [*runs[:-1], (runs[-1][0], cluster)] if runs and runs[-1][1] == cluster - 1 else [*runs, (cluster, cluster)]
-        if len(runs) > min(_MOST_RUNS, _MOST_LOOKS // max(1, sum(1 for _ in self._slots()))):
-            return raw
-        for first, last in runs:
-            low, high = first * wide // 8, -(-(last + 1) * wide // 8)
-            tried = raw[:low] + other[low:high] + raw[high:]
-            now = self._troubles(self.volume.numbers(tried))
-            if now < score:
-                raw, score = tried, now
-        return raw
-
-    def _troubles(self, table: np.ndarray) -> int:
-        """What does not hang together by this table: files and folders, clusters that two have, clusters that nobody has. A folder that leads into a file's place looks whole, and has less in it."""
-        kept, self.volume._table = self.volume._table, np.pad(table, (0, max(0, self.volume.clusters + 2 - len(table))))
-        try:
-            wrong = int(table[0] & 0xFF != self.volume.volume.read(0, 1, "boot sector")[21])
-            if self.volume.wide == 32:
-                root = self.volume.chain(self.volume.root, self.volume.clusters)
-                wrong += int(table[root[-1]]) < self.volume.end_mark if root else 1
-            holders = np.zeros(self.volume.clusters + 2, np.int64)
-            if self.volume.wide == 32:
-                holders[root] += 1
-            for _, slot in self._slots():
-                need = -(-slot.size // self.volume.cluster)
-                chain = self.volume.chain(slot.cluster(self.volume.wide), self.volume.clusters)
-                ends = bool(chain) and int(table[chain[-1]]) >= self.volume.end_mark
-                wrong += (len(chain) != need or (bool(chain) and not ends)) if not slot.is_folder else not ends
-                holders[chain] += 1
-            taken = self.volume._table[2 : len(holders)]
-            lost = np.count_nonzero((taken != 0) & (taken != self.volume.bad_mark) & (holders[2:] == 0))
-            return wrong + int(np.count_nonzero(holders > 1)) + int(lost)
-        finally:
-            self.volume._table = kept
 
     def _slots(self) -> Iterator[tuple[str, Slot]]:
         """(path, entry) of everything that lives."""
@@ -280,7 +235,7 @@ class _Fat:
             first = slot.cluster(self.volume.wide)
             held, ends = self._walk(first)
             need = -(-slot.size // self.volume.cluster) if not slot.is_folder else len(held)
-            if len(held) == need and (ends or not held):
+            if len(held) == need and (ends or not (held or first)):
                 continue
             keep = held[:need]
             if slot.is_folder and not held:
