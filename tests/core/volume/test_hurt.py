@@ -40,6 +40,10 @@ def files(disk: Any) -> dict[str, bytes]:
     return {node.path: whole_content(volume, node, 1 << 20) for node in volume.nodes() if not node.is_folder}
 
 
+PICTURE_OF_ENTRIES = (b"\xc0\xc1\x85\x02".ljust(32, b"\x9b") + b"\xc0" * 32 + b"\x85\x02".ljust(32, b"\x33")) * 31 + b"\xff" * 24
+"""bytes of a picture that look like parts of entries"""
+
+
 def exfat_set(volume: Any, path: str = PICTURE) -> Any:
     return next(own for own, place in volume.walk() if place == path)
 
@@ -64,6 +68,21 @@ def crossed_exfat(raw: bytearray, volume: Any) -> None:
     own[2:4] = set_sum(bytes(own)).to_bytes(2, "little")
     for n, at in enumerate(one.ats):
         raw[at : at + 32] = own[n * 32 : n * 32 + 32]
+
+
+def led_away_exfat(raw: bytearray, volume: Any) -> None:
+    """A folder that is full, and longer than it was, goes on in a picture."""
+    folder, picture = exfat_set(volume, "home/gro"), exfat_set(volume)
+    own = bytearray(folder.raw)
+    own[33] &= ~2
+    own[40:48] = own[56:64] = (2 * volume.cluster).to_bytes(8, "little")
+    own[2:4] = set_sum(bytes(own)).to_bytes(2, "little")
+    for n, at in enumerate(folder.ats):
+        raw[at : at + 32] = own[n * 32 : n * 32 + 32]
+    struct.pack_into("<I", raw, volume.fat_at + 4 * folder.cluster, picture.cluster)
+    for at in range(volume.at(folder.cluster), volume.at(folder.cluster) + volume.cluster, 32):
+        raw[at] = raw[at] or 5
+    raw[volume.at(picture.cluster) : volume.at(picture.cluster) + 3000] = PICTURE_OF_ENTRIES
 
 
 def unended_exfat(raw: bytearray, volume: Any) -> None:
@@ -115,6 +134,17 @@ def mended(kind: str, hurt: Hurt, found: str, group: str, given_up: tuple[str, .
 def test_what_a_broken_set_held_is_saved_as_a_piece() -> None:
     after = mended("exfat", *EXFAT["no second part"])
     assert any(path.startswith("SAVEDBIT.000/PIECE") and data[: len(FILES[PICTURE])] == FILES[PICTURE] for path, data in files(after).items())
+
+
+def test_what_stands_in_a_files_place_is_not_taken_for_entries_of_exfat() -> None:
+    raw = volume_of("exfat")
+    led_away_exfat(raw, opened(Memory(bytes(raw)), 0, SECTORS - 1).volume)
+    disk = Memory(bytes(raw))
+    plan = repair_of(disk, 0, SECTORS - 1)
+    assert {"crossed", "entry-broken"} <= {f.id for f in plan.now.findings}
+    after: Any = opened(Overlay(disk, [pair for g in plan.groups for pair in g.pairs]), 0, SECTORS - 1).volume
+    wanted = {**FILES, PICTURE: PICTURE_OF_ENTRIES + FILES[PICTURE][3000:]}
+    assert {path: whole_content(after, after.find(path), 1 << 20) for path in FILES} == wanted
 
 
 def test_only_the_group_that_was_wanted_is_planned() -> None:

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import struct
 from collections.abc import Callable, Iterator, Sequence
+from functools import cached_property
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -55,6 +56,15 @@ class _ExFat:
 
     def _held(self, own: Set) -> list[int]:
         return self.volume.chain(own.cluster, own.size, contiguous=own.contiguous) if own.size else []
+
+    @cached_property
+    def _of_files(self) -> set[int]:
+        """Clusters of files, where something is had by two: what stands there is not entries, whatever folder leads to it."""
+        return {n for own, _ in self._live() if own.sound and not own.is_folder for n in self._held(own)} if "crossed" in self.ids else set()
+
+    def _is_folders(self, at: int) -> bool:
+        """Does this byte of the volume belong to folders alone?"""
+        return (at - self.volume.at(2)) // self.volume.cluster + 2 not in self._of_files
 
     def _entries(self, own: Set, raw: bytearray) -> list[tuple[int, bytes]]:
         """A set anew, with its sum, wherever its entries stand."""
@@ -105,7 +115,7 @@ class _ExFat:
             return None
         volume = self.volume
         folders = [("/", volume.root, 0, False), *((path, own.cluster, own.size, own.contiguous) for own, path in self._live() if own.is_folder and own.size)]
-        found = [(path, at) for path, cluster, size, contiguous in folders for at in volume.false_ends(cluster, size, contiguous=contiguous)]
+        found = [(path, at) for path, cluster, size, contiguous in folders for at in volume.false_ends(cluster, size, contiguous=contiguous) if self._is_folders(at)]
         touched = tuple(dict.fromkeys(path for path, _ in found))
         return group("ended", [(self.base + at, bytes([FILE_ENTRY & ~IN_USE])) for _, at in found], "entry", touches=touched, count=len(touched)) if found else None
 
@@ -120,7 +130,7 @@ class _ExFat:
         marked = volume.bitmap() if "map-unread" not in self.ids else np.zeros(0, np.uint8)
         for own, path in self._live():
             sizes = None if own.sound else self._right_sizes(own, owned, marked)
-            if sizes is None or not volume.is_possible(own):
+            if sizes is None or not volume.is_possible(own) or not all(map(self._is_folders, own.ats)):
                 continue
             raw, name = bytearray(own.raw), volume.right_name(own)
             raw[1], raw[35], raw[36:38] = len(raw) // ENTRY - 1, len(name) // 2, name_hash(name, capitals).to_bytes(2, "little")
@@ -163,11 +173,11 @@ class _ExFat:
         for own, path in self._live():
             if own.is_folder and own.sound and self.volume.looks_like_folder(own):
                 folders.append((path, own.cluster, own.size, own.contiguous))
-            if not own.sound and not own.is_folder:
+            if not own.sound and not own.is_folder and all(map(self._is_folders, own.ats)):
                 writes += [(self.base + at, bytes([own.raw[n * ENTRY] & ~IN_USE])) for n, at in enumerate(own.ats)]
                 touched.append(path)
         for path, cluster, size, contiguous in folders:
-            strays = list(self.volume.strays(cluster, size, contiguous=contiguous))
+            strays = [at for at in self.volume.strays(cluster, size, contiguous=contiguous) if self._is_folders(at)]
             writes += [(self.base + at, bytes([self.volume.bytes.read(at, 1, path)[0] & ~IN_USE])) for at in strays]
             touched += [path] if strays else []
         return group("broken", writes, "entry", doubts=("nameless",), touches=tuple(touched), count=len(touched)) if writes else None
