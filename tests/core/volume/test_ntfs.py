@@ -104,6 +104,13 @@ def _data_runs(body: bytes, line: Sequence[tuple[int, int]], size: int = 60_000)
     return out.replaced(body, out.attribute_at(body, rec.DATA, ""), out.foreign(rec.DATA, "", line, 2, CLUSTER, size))
 
 
+def _led_away(h: Hurt) -> list[tuple[int, bytes]]:
+    """A folder's blocks, by its record, stand where a file's bytes do."""
+    own = next(a for a in h.own.record(h.number("many")).attributes if a.type == rec.INDEX_ALLOCATION)
+    count = sum(n for _, _, n in own.runs)
+    return [h.changed("many", lambda b: out.replaced(b, out.attribute_at(b, own.type, own.name), out.foreign(own.type, own.name, [(h.first(OTHER), count)], own.id, CLUSTER, own.sizes[1])))]
+
+
 HURTS: dict[str, tuple[Callable[[Hurt], list[tuple[int, bytes]]], set[str], list[str], set[str]]] = {  # writes, findings, groups, files that may be lost
     "record torn": (lambda h: [(h.record(LONG) + 510, b"\x99\x99")], {"record", "dangling"}, ["records", "folders"], {LONG}),
     "record gone": (lambda h: [(h.record(BIG), bytes(1024))], {"record", "dangling", "lost"}, ["records", "folders", "map"], {BIG}),
@@ -114,6 +121,9 @@ HURTS: dict[str, tuple[Callable[[Hurt], list[tuple[int, bytes]]], set[str], list
     "folder's block torn": (lambda h: [(h.first("many", rec.INDEX_ALLOCATION, "$I30") * CLUSTER + 510, b"\x77\x77")], {"folder-broken"}, ["folders"], set()),
     "boot sector": (lambda h: [(0, bytes(512))], {"first-structure"}, ["first-structure"], set()),
     "copy of it": (lambda h: [((SECTORS - 1) * 512, bytes(512))], {"boot-copy-differs"}, ["copies"], set()),
+    "the mirror's place in the boot sector": (lambda h: [(56, h.first(OTHER).to_bytes(8, "little"))], {"boot-copy-differs", "mirror"}, ["copies"], set()),
+    "the mirror's place in both": (lambda h: [(at + 56, h.first(OTHER).to_bytes(8, "little")) for at in (0, (SECTORS - 1) * 512)], {"mirror"}, ["asks"], set()),
+    "the volume's end in the boot sector": (lambda h: [(40, (h.first(BIG) * CLUSTER // 512 + 16).to_bytes(8, "little"))], {"boot-copy-differs", "beyond", "map-unread", "folder-broken", "more-alike"}, ["copies"], set()),
     "unsigned": (lambda h: [(510, b"\0\0")], {"boot-unsigned"}, ["copies"], set()),
     "mirror": (lambda h: [(h.own.boot.mirror * CLUSTER, bytes(1024))], {"mirror"}, ["copies"], set()),
     "first record": (lambda h: [(h.record(0), bytes(1024))], {"map-unread", "record", "dangling", "lost"}, ["copies"], set()),
@@ -122,6 +132,7 @@ HURTS: dict[str, tuple[Callable[[Hurt], list[tuple[int, bytes]]], set[str], list
     "links": (lambda h: [(h.record(BIG) + 18, b"\7\0")], {"link-count"}, ["links"], set()),
     "size": (lambda h: [h.changed(BIG, lambda b: _data_runs(b, [(h.first(BIG), 1)]))], {"size-differs", "lost"}, ["map", "asks"], {BIG}),
     "beyond": (lambda h: [h.changed(BIG, lambda b: _data_runs(b, [(h.own.clusters - 2, 15)]))], {"beyond", "lost", "unmarked"}, ["map", "asks"], {BIG}),
+    "a folder led into a file": (_led_away, {"crossed", "folder-broken", "lost", "unmarked"}, ["apart", "folders", "map"], set()),
     "shared": (lambda h: [h.changed(BIG, lambda b: _data_runs(b, [(h.first(OTHER), 5), (h.own.clusters - 40, 10)]))], {"crossed", "lost", "unmarked"}, ["apart", "map"], {BIG}),
 }  # fmt: skip
 

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import struct
 from collections.abc import Callable, Iterator, Sequence
+from functools import cached_property
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -15,7 +16,9 @@ from gatecheck.core.errors import DecodeError
 from gatecheck.core.volume import ntfs_record as rec
 from gatecheck.core.volume import ntfs_write as out
 from gatecheck.core.volume.check_ntfs import NtfsCheck
+from gatecheck.core.volume.claims import Crossed
 from gatecheck.core.volume.ntfs import CLUSTERS, FIRST_USER, MFT, ROOT, VOLUME, Ntfs
+from gatecheck.core.volume.ntfs_boots import boots, fits_better, is_mirror
 from gatecheck.core.volume.ntfs_record import Attribute
 from gatecheck.core.volume.repair_group import Group, group
 from gatecheck.core.volume.tree import Hole
@@ -33,7 +36,7 @@ _DAY = 133_700_000_000_000_000
 
 def ntfs_groups(volume: Ntfs, report: Report) -> list[Callable[[], Group | None]]:
     own = _Ntfs(volume, {f.id for f in report.findings})
-    return [own.copies, own.revived, own.records, own.parts, own.orphans, own.folders, own.apart, own.links, own.maps, own.flags]
+    return [own.copies, own.revived, own.records, own.parts, own.apart, own.orphans, own.folders, own.links, own.maps, own.flags]
 
 
 class _Ntfs:
@@ -67,7 +70,7 @@ class _Ntfs:
     def written(self, number: int, body: bytes) -> list[tuple[int, bytes]]:
         raw = out.sealed(body)
         writes = self._pieces(number, raw)
-        if number < 4:
+        if number < 4 and is_mirror(self.volume):
             writes.append((self.base + self.volume.boot.mirror * self.volume.cluster + number * len(raw), raw))
         return writes
 
@@ -86,13 +89,16 @@ class _Ntfs:
     # --- what stands twice
 
     def copies(self) -> Group | None:
-        """The copy of the boot sector from the one in use; the mirror from the table, or the table's first records from the mirror."""
+        """Of the boot sector and its copy the one by which less is wrong, for both; the mirror from the table, or the table's first records from the mirror."""
         own, writes = self.volume, list[tuple[int, bytes]]()
+        by_copy = False
         if self.ids & {"boot-copy-differs", "boot-unsigned"}:
-            raw = own.bytes.read(0, 512, "boot sector")[:510] + b"\x55\xaa"
-            writes += [(self.base, raw)] if "boot-unsigned" in self.ids else []
-            writes.append((self.base + own.boot.sectors * own.boot.sector, raw))
-        if self.ids & {"mirror", "record"}:
+            boot, copy, at = boots(self.volume)
+            by_copy = fits_better(self.volume, copy)
+            raw = (copy if by_copy else boot)[:510] + b"\x55\xaa"
+            writes += [(self.base, raw)] if by_copy or "boot-unsigned" in self.ids else []
+            writes += [(self.base + at, raw)] if at else []
+        if self.ids & {"mirror", "record"} and not by_copy and is_mirror(self.volume):
             for number in range(4):
                 at = own.boot.mirror * own.cluster + number * own.boot.record
                 table, mirror = self._sound(number, None), self._sound(number, at)
@@ -234,12 +240,19 @@ class _Ntfs:
             writes += self.over(bits, used.to_bytes(bits.sizes[1], "little"))
         return [*writes, *self.written(number, body)]
 
+    @cached_property
+    def _crossed(self) -> list[Crossed]:
+        return self.seen.claims.crossed() if "crossed" in self.ids else []
+
     def _blocks(self, attribute: Attribute, made: Sequence[bytes], size: int) -> list[tuple[int, bytes]]:
         return self.over(attribute, b"".join(made))
 
     def over(self, attribute: Attribute, data: bytes) -> list[tuple[int, bytes]]:
-        """Writes that put these bytes at the start of an attribute that lies in clusters; only what differs, by cluster."""
+        """Writes that put these bytes at the start of an attribute that lies in clusters; only what differs, by cluster. Raises DecodeError where another file has some of them: its bytes would be gone."""
         own, found = self.volume, list[tuple[int, bytes]]()
+        for crossed in self._crossed:
+            if crossed.one != crossed.other and any(lcn < crossed.first + crossed.count and crossed.first < lcn + count for _, lcn, count in attribute.runs):
+                raise DecodeError("clusters", at=crossed.first, expected="those of one file", got=f"those of {self.seen._name(crossed.one)} and {self.seen._name(crossed.other)}")
         for vcn, lcn, count in attribute.runs:
             for n in range(min(count, max(0, -(-len(data) // own.cluster) - vcn))):  # a hurt run may say any count
                 low = (vcn + n) * own.cluster
@@ -378,18 +391,25 @@ class _Ntfs:
 
     # --- files that claim the same place
 
+    def _plain_data(self, number: int) -> Attribute | None:
+        """What a file holds in clusters, neither packed nor encrypted; None for a folder."""
+        try:
+            return next((a for a in self.volume.record(number).attributes if a.type == rec.DATA and not a.resident and not a.flags), None)
+        except DecodeError:
+            return None
+
     def apart(self) -> Group | None:
         """The later file gets places of its own with a copy of what stands there."""
         if "crossed" not in self.ids:
             return None
         writes, touched, done = list[tuple[int, bytes]](), list[str](), set[int]()
         for crossed in self.seen.claims.crossed():
-            number = crossed.other if crossed.other >= FIRST_USER else crossed.one
-            if number in done or number < FIRST_USER:
+            number = next((n for n in (crossed.other, crossed.one) if n >= FIRST_USER and self._plain_data(n)), 0)
+            if number in done or not number:
                 continue
             try:
-                body = self.body(number)
-                data = next(a for a in self.volume.record(number).attributes if a.type == rec.DATA and not a.resident and not a.flags)
+                body, data = self.body(number), self._plain_data(number)
+                assert data is not None
                 total = sum(count for _, _, count in data.runs)
                 start = self._free_clusters(total)
                 if start is None or data.sizes[1] > _LARGEST_APART or any(lcn < 0 for _, lcn, _ in data.runs):
@@ -397,12 +417,12 @@ class _Ntfs:
                 raw = b"".join(bytes(p.length) if isinstance(p, Hole) else p for p in self.volume.pieces(data)).ljust(total * self.volume.cluster, b"\0")
                 at = out.attribute_at(body, rec.DATA, data.name, data.id)
                 body = out.replaced(body, at, out.foreign(rec.DATA, data.name, [(start, total)], data.id, self.volume.cluster, data.sizes[1]))
-            except (DecodeError, StopIteration):
+            except DecodeError:
                 continue
             done.add(number)
             self.seen.claims.add(number, start, total)
             writes += [(self.base + start * self.volume.cluster, raw), *self.clusters_marked(start, total), *self.written(number, body)]
-            touched += [self.seen._name(number), self.seen._name(crossed.one)]
+            touched += [self.seen._name(number), self.seen._name(crossed.one if number == crossed.other else crossed.other)]
         return group("apart", writes, "file", doubts=("one-is-wrong",), touches=tuple(touched), count=len(done)) if writes else None
 
     # --- counts, maps, flags
