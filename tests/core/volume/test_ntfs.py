@@ -90,7 +90,7 @@ class Hurt:
         now = healthy()[at]
         return at, bytes([now | 1 << cluster % 8 if value else now & ~(1 << cluster % 8)])
 
-    def changed(self, path: str, change: Callable[[bytes], bytes]) -> tuple[int, bytes]:
+    def changed(self, path: str | int, change: Callable[[bytes], bytes]) -> tuple[int, bytes]:
         """A record with its body changed, fixups and all."""
         at = self.record(path)
         return at, out.sealed(change(rec.fixed(healthy()[at : at + 1024], b"FILE", "record")))
@@ -245,3 +245,29 @@ def test_reading_plain_records_in_one_go_says_what_reading_each_attribute_says(s
             patched.setattr(NtfsCheck, "_several", lambda self, first, raw, marked: [self._one(first + n, raw[n * 1024 : (n + 1) * 1024], marked) for n in range(len(raw) // 1024)])
             patched.setattr(Folders, "taken", _none_taken)
             assert check(disk, 0, SECTORS - 1) == quick, writes
+
+
+@pytest.mark.parametrize("sectors", [SECTORS + 4096, 1 << 40, (1 << 54) + 5])
+@pytest.mark.parametrize("both", [False, True])
+def test_a_volume_that_says_it_is_larger_than_its_partition_is_looked_at_in_time_and_written_to_within_it(sectors: int, both: bool) -> None:
+    hurt = Hurt()
+    ends = [(at + 40, sectors.to_bytes(8, "little")) for at in ((0, (SECTORS - 1) * 512) if both else (0,))]
+    disk = Overlay(Memory(healthy()), [*ends, (hurt.record(LONG) + 510, b"\x99\x99")])
+    found = repair_of(disk, 0, SECTORS - 1)
+    assert {"map-short", "record"} <= {f.id for f in found.now.findings}
+    assert all(at >= 0 and at + len(data) <= SECTORS * 512 for g in found.groups for at, data in g.pairs)
+    assert [g.id for g in found.groups] == ([] if both else ["copies", "records", "folders"])
+
+
+def test_a_file_table_that_says_any_size_has_the_records_that_its_place_holds() -> None:
+    hurt = Hurt()
+
+    def larger(body: bytes) -> bytes:
+        at = out.attribute_at(body, rec.DATA, "")
+        return body[: at + 48] + (1 << 60).to_bytes(8, "little") + body[at + 56 :]
+
+    found = check(Overlay(Memory(healthy()), [hurt.changed(0, larger)]), 0, SECTORS - 1)
+    assert found.state == "damaged"
+    own = Ntfs(Overlay(Memory(healthy()), [hurt.changed(0, larger)]), 0, SECTORS - 1)
+    assert hurt.own.records <= own.records <= SECTORS // 2
+    assert content(own) == FILES

@@ -106,15 +106,19 @@ class NtfsCheck:
         if raw[510:512] != b"\x55\xaa":
             self.add(Found("boot-unsigned", DAMAGE, repairable=True))
         at = own.boot.sectors * own.boot.sector
-        if own.bytes.base + at + 512 > (own.disk.length or 0) * own.disk.sector or own.first + at // own.disk.sector > own.last:
-            return  # the partition, or the image, ends with the volume: no copy is kept there
+        is_beyond = own.bytes.base + at + 512 > (own.disk.length or 0) * own.disk.sector or own.first + at // own.disk.sector > own.last
+        if is_beyond:
+            at = (own.last - own.first) * own.disk.sector
         try:
             copy = own.bytes.read(at, 512, "copy of the boot sector")
         except DecodeError:
-            self.add(Found("unreadable", SIGN, f"sector {own.boot.sectors}"))
+            if not is_beyond:
+                self.add(Found("unreadable", SIGN, f"sector {own.boot.sectors}"))
             return
+        if is_beyond and copy[3:11] != b"NTFS    ":
+            return  # the partition, or the image, ends with the volume: no copy is kept there
         if copy[:84] != raw[:84]:
-            self.add(Found("boot-copy-differs", DAMAGE, f"sector {own.boot.sectors}", repairable=True))
+            self.add(Found("boot-copy-differs", DAMAGE, f"sector {at // own.boot.sector}", repairable=True))
 
     def _mirror(self) -> None:
         own, size = self.volume, self.volume.boot.record

@@ -54,7 +54,7 @@ class Marks:
         return bits if len(bits) == high - low else np.pad(bits, (0, high - low - len(bits)))
 
     def used(self) -> int:
-        return sum(int(np.count_nonzero(self[low : low + _SLICE])) for low in range(0, self.clusters, _SLICE))
+        return sum(int(np.count_nonzero(self[low : low + _SLICE])) for low in range(0, len(self), _SLICE))
 
 
 class Claims:
@@ -138,14 +138,15 @@ class Claims:
         return found
 
     def against(self, used: np.ndarray | Marks) -> Against:
-        """`used`: one byte a cluster, 1 where the map says so; or the map itself."""
+        """`used`: one byte a cluster, 1 where the map says so; or the map itself. What it does not tell of is free, however large a hurt boot sector says that the volume is."""
+        told = min(len(used), self.clusters)
         lost, first_lost = 0, -1
         unmarked: dict[int, int] = {}
         parts = self._parts()
         nothing = np.zeros(0, np.int64)
         start, end, owner, more = nothing, nothing, nothing, True
-        for low in range(0, self.clusters, _SLICE):
-            high = min(low + _SLICE, self.clusters)
+        for low in range(0, told, _SLICE):
+            high = min(low + _SLICE, told)
             while more and (not len(start) or start[-1] < high):
                 part = next(parts, None)
                 more = part is not None
@@ -171,4 +172,8 @@ class Claims:
                     unmarked[own] = unmarked.get(own, 0) + int(each[place])
             going = end > high
             start, end, owner = start[going], end[going], owner[going]
+        for first, past, whose in ((start, end, owner), *((s, s + c, o) for s, c, o in parts)):
+            for n in np.flatnonzero(past > told).tolist():
+                key = int(whose[n])
+                unmarked[key] = unmarked.get(key, 0) + int(past[n] - max(first[n], told))
         return Against(lost, first_lost, unmarked)

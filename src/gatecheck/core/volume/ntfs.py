@@ -84,7 +84,8 @@ class Ntfs:
         self.size = self.boot.sectors * self.boot.sector
         self.clusters = self.size // self.cluster
         self.table = self._table()
-        self.records = self.table.size // self.boot.record
+        room = min(sum(count for _, _, count in self.table.runs) * self.cluster, (last - first + 1) * disk.sector)
+        self.records = min(self.table.size, room) // self.boot.record  # a hurt size may say any number
         self._runs = self.table.runs
         self.label = self._label()
         self._folders: dict[int, tuple[int, str]] | None = None

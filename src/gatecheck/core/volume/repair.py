@@ -66,6 +66,8 @@ def repair_of(disk: Sectors, first: int, last: int, *, only: Iterable[str] | Non
             made = planners[turn]()
         except DecodeError:
             made = None
+        if made is not None and any(at < first * disk.sector or at + len(data) > (last + 1) * disk.sector for at, data in made.pairs):
+            made = None  # a hurt structure says that the volume goes on in what is another's
         if made is not None and made.writes and (wanted is None or made.id in wanted):
             groups.append(made)
             writes += made.pairs

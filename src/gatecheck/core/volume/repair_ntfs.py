@@ -36,6 +36,8 @@ _DAY = 133_700_000_000_000_000
 
 def ntfs_groups(volume: Ntfs, report: Report) -> list[Callable[[], Group | None]]:
     own = _Ntfs(volume, {f.id for f in report.findings})
+    if volume.size > (volume.last - volume.first + 1) * volume.disk.sector:
+        return [own.copies]  # it says that it is larger than its partition: before that is put right, nothing else can be
     return [own.copies, own.revived, own.records, own.parts, own.apart, own.orphans, own.folders, own.links, own.maps, own.flags]
 
 
