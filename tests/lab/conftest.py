@@ -47,6 +47,7 @@ class Apart(LoadScopeScheduling):  # type: ignore[misc]
         return "wire" if any(name in nodeid for name in WIRED) else nodeid
 
 
+@pytest.hookimpl(optionalhook=True)
 def pytest_xdist_make_scheduler(config: pytest.Config, log: Any) -> Apart:
     return Apart(config, log)
 
