@@ -350,7 +350,7 @@ def test_a_drive_that_is_filled_in_part_and_left_is_said_to_be(bench: Bench, way
         bench.call("POST", f"/api/tickets/{number}/orders/{order}", json={"do": "leave", "by": "KT"})
     else:
         bench.call("DELETE", f"/api/tickets/{number}/link")
-    assert [e["note"] for e in bench.ticket(number)["tape"] if "QH2-240017 was left while it was being filled" in e["note"]]
+    assert [e["note"] for e in bench.ticket(number)["tape"] if "QH2-240017 was to be filled from the copy, and that was left" in e["note"]]
 
 
 def test_the_real_machines_way_fills_a_block_device_and_nobody_elses(tmp_path: Path) -> None:

@@ -15,6 +15,8 @@ def boots(volume: Ntfs) -> tuple[bytes, bytes, int]:
     only the latter is written to: a hurt boot sector's end lies in a file. 0: nowhere."""
     boot, end, last = volume.bytes.read(0, 512, "boot sector"), volume.boot.sectors * volume.boot.sector, (volume.last - volume.first) * volume.disk.sector
     for at in dict.fromkeys((end, last)):
+        if at > last:
+            continue  # what stands behind the partition is another's
         try:
             copy = volume.bytes.read(at, 512, "copy of the boot sector")
         except DecodeError:

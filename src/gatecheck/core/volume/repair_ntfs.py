@@ -28,7 +28,7 @@ if TYPE_CHECKING:
 
 SAVED = "Saved by Gate Check"
 _MOST_SAVED, _LARGEST_APART = 20_000, 256 << 20
-_LARGEST_BLOCK = 1 << 20
+_LARGEST_BLOCK, _MOST_CROSSED = 1 << 20, 1 << 20
 _FOLDERS = {"dangling", "sequence", "folder-broken", "folder-order", "not-listed", "listed-otherwise", "folder-circle"}
 _DAY = 133_700_000_000_000_000
 """a fixed time for what is made, since the core knows no clock (100 ns since 1601)"""
@@ -244,7 +244,7 @@ class _Ntfs:
 
     @cached_property
     def _crossed(self) -> list[Crossed]:
-        return self.seen.claims.crossed() if "crossed" in self.ids else []
+        return self.seen.claims.crossed(_MOST_CROSSED) if "crossed" in self.ids else []
 
     def _blocks(self, attribute: Attribute, made: Sequence[bytes], size: int) -> list[tuple[int, bytes]]:
         return self.over(attribute, b"".join(made))

@@ -385,7 +385,10 @@ class Links:
         with self.shop.database.read() as connection:
             left = links.untold_orders(connection)
         for order in left:
-            self._came_to(order.id)
+            try:
+                self._came_to(order.id)
+            except StoreError:  # a start goes on without it, and the next one tries again
+                _log.exception("what order %s of ticket %s came to", order.id, order.ticket_id)
 
     def _came_to(self, order_id: int) -> None:
         """What follows from an order's end, once; where the server dies in the middle, again after its start. One that cannot be told takes no other away."""
