@@ -34,7 +34,7 @@ export const VOLUME = {
   fillDoes: (isBack: boolean) => (isBack ? 'reading back what was written' : 'writing'),
   fillStop: 'stop: it stays filled in part',
   fillBegins: 'It begins in a moment.',
-  fillEnds: (drive: string, state: string) => `${drive}: ${({ done: 'filled from it and read back the same', failed: 'not filled', refused: 'not filled, nothing was written', cancelled: 'begun or not, then left: not known to be whole' } as Record<string, string>)[state] ?? state}`,
+  fillEnds: (drive: string, state: string) => `${drive}: ${({ done: 'filled from it and read back the same', failed: 'not filled', refused: 'not filled, nothing was written', cancelled: 'left before it was through' } as Record<string, string>)[state] ?? state}`,
   codeShort: 'type its code',
   codeAsk: 'The code it prints',
   codeNew: 'Not in the shop’s book yet: it goes there with this ticket.',
