@@ -123,6 +123,7 @@ def _parser() -> argparse.ArgumentParser:
     stick.add_argument("--to", metavar="/dev/…", help="write it to this stick instead, which loses all that is on it")
     stick.add_argument("--serial", metavar="SERIAL", help="the serial number of that stick: it has to be the right one")
     stick.add_argument("--cache", type=Path, metavar="DIR", help="where packages and what was made of them are kept (default: $GATECHECK_STICK, else the user's cache)")
+    stick.add_argument("--data", type=Path, default=Path.home() / ".local" / "share" / "gatecheck", metavar="DIR", help="the shop's folder: the stick knows its bench by the key in it")
     stick.set_defaults(run=_late("stick", "stick"))
     kept = (
         ("backup", "write the whole shop into one file, while it runs", ("file",)), ("restore", "bring a backup back, while it runs; what was there is kept", ("file",)),

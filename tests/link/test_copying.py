@@ -13,6 +13,7 @@ from typing import Any, cast
 import pytest
 from benches import Bench
 
+from gatecheck.core.capture.identity import Identity
 from gatecheck.core.work.job import SeenDrive
 from gatecheck.practice.patients import patient
 from gatecheck.probe.gatecheck_probe import FILL_STEP, Link, Machine, Outbox, Probe, Refused, Spool
@@ -275,8 +276,12 @@ def test_a_drive_that_does_not_keep_what_it_is_given_is_found(tmp_path: Path, mo
             return {"do": asked.pop(0) if asked else ""}
 
     probe = Probe(machine, spool, Wire("http://127.0.0.1:9", "secret", print), print)
-    order = {"id": "7", "order": "fill", "device": "sdb", "disk": "sdb", "copy": "1", "size": 4 * FILL_STEP}
+    order = {"id": "7", "order": "fill", "device": "sdb", "disk": "sdb", "copy": "1", "size": 4 * FILL_STEP, "drive": "QH2-240017"}
     asked[:] = ["pause"]
+    assert probe.fill(order, "sdb") == ("paused", "from the bench")
+    assert not fetched, "before it begins nothing is asked for"
+    assert not disk.written, "nor written"
+    asked[:] = ["", "pause"]
     assert probe.fill(order, "sdb") == ("paused", "from the bench")
     assert (tmp_path / "spool" / "filled-7").read_text() == str(3 * FILL_STEP), "it goes on from there"
     fetched.clear()
@@ -296,9 +301,9 @@ def test_a_drive_that_does_not_keep_what_it_is_given_is_found(tmp_path: Path, mo
 def _target(monkeypatch: pytest.MonkeyPatch, holds: int | None) -> Any:
     """Filling of a drive of which this is known; what it orders."""
     ordered: list[dict[str, Any]] = []
-    own = Filling(cast(Any, SimpleNamespace(put=lambda ticket, body, by: ordered.append(body))))
+    own = Filling(cast(Any, SimpleNamespace(put=lambda ticket, body, by, to: ordered.append({**body, **to.order_body()}))))
     monkeypatch.setattr(own, "_copy", lambda ticket, copy: (SimpleNamespace(state="done", body={"drive": "OLD"}), 1 << 30))
-    monkeypatch.setattr(own, "_targets", lambda ticket, copy: [_Target("sdb", "sdb", SeenDrive("NEW", "qh-2240017", None), 1 << 31, holds, None)])
+    monkeypatch.setattr(own, "_targets", lambda ticket, copy: [_Target("sdb", "sdb", SeenDrive("NEW", "qh-2240017", None), 1 << 31, holds, None, Identity("qh-2240017", "", "NEW", 1 << 31))])
     monkeypatch.setattr(own, "_whole", lambda ticket, copy: (1.0, 0))
     return own, ordered
 
@@ -314,7 +319,9 @@ def test_what_is_not_known_to_be_empty_is_filled_on_somebodys_word_only(monkeypa
         own.fill(1, 2, "sdb", "0017", holes=False, over=True, by="KT")
     own.is_written_to = lambda ticket, copy: False
     own.fill(1, 2, "sdb", "0017", holes=False, over=True, by="KT")
-    assert [(o["order"], o["disk"], o["copy"], o["size"]) for o in ordered] == [("fill", "sdb", "2", 1 << 30)]
+    with pytest.raises(StoreError, match="as it was shown, got qh-2240017"):
+        own.fill(1, 2, "sdb", "0017", holes=False, over=True, by="KT", serial="QH1-990017")
+    assert [(o["order"], o["disk"], o["copy"], o["size"], o["drive"]) for o in ordered] == [("fill", "sdb", "2", 1 << 30, "qh-2240017")]
 
 
 def test_a_copy_that_a_drive_is_filled_from_is_not_deleted_and_one_that_is_gone_ends_its_order_alone(bench: Bench) -> None:
@@ -344,8 +351,12 @@ def test_a_drive_that_is_filled_in_part_and_left_is_said_to_be(bench: Bench, way
     bench.stop_probes()
     order = bench.call("POST", f"/api/tickets/{number}/copies/{copy}/fill", json={"device": "sdb", "ends": "0017", "holes": True, "by": "KT"})["orders"][-1]["id"]
     bench.call("POST", f"/api/tickets/{number}/orders/{order}", json={"do": "pause", "by": "KT"})
-    bench.probe("beside", bench.call("GET", f"/api/tickets/{number}/link")["secret"], f"spool-{number}")
-    assert bench.until(number, lambda link: link["orders"][-1]["state"] == "paused", 60)["orders"][-1]["detail"] == "from the bench"
+    link = bench.call("POST", f"/api/tickets/{number}/orders/{order}", json={"do": "go-on", "by": "KT"})
+    secret = str(link["secret"])
+    head, session = {"Authorization": f"Bearer {secret}"}, "5e55" * 4  # a probe has it in its hands when it is paused
+    bench.call("POST", "/api/link/hello", json={"protocol": 1, "probe": "1", "machine": {}, "session": session}, headers=head)
+    assert [o["order"] for o in bench.call("GET", f"/api/link/orders?session={session}", headers=head)["orders"]] == ["fill"]
+    bench.call("POST", "/api/link/done", json={"session": session, "order": str(order), "result": "paused", "detail": "from the bench"}, headers=head)
     if way == "leave":
         bench.call("POST", f"/api/tickets/{number}/orders/{order}", json={"do": "leave", "by": "KT"})
     else:

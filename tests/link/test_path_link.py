@@ -152,7 +152,7 @@ def test_a_half_done_mending_tells_what_stands_there_now(tmp_path: Any) -> None:
     disk.write = once  # type: ignore[method-assign]
     own = probe.Probe(machine, probe.Spool(str(tmp_path)), None, say=lambda text: None)
     with pytest.raises(probe.Refused, match="read back"):
-        own.mend({"id": "1", "disk": "sda", "writes": [_write(4 * 512, ZEROS, ONES), _write(9 * 512, ZEROS, ONES)]}, "sda")
+        own.mend({"id": "1", "disk": "sda", "drive": "QF4-650031", "writes": [_write(4 * 512, ZEROS, ONES), _write(9 * 512, ZEROS, ONES)]}, "sda")
     assert [(line["path"], own.spool.data(line)) for line in own.spool.lines] == [("sda/lba4-4.bin", ONES), ("sda/lba9-9.bin", ZEROS)]
 
 
@@ -176,7 +176,7 @@ ZEROS, ONES, TWOS = bytes(512), b"\1" * 512, b"\2" * 512
 def test_nothing_is_written_where_the_disk_is_not_what_was_read(writes: list[tuple[int, bytes, bytes]], wrong: str) -> None:
     machine = patient("no-table").connected()
     with pytest.raises(probe.Refused, match=wrong):
-        machine.rewrite("sda", writes, 512)
+        machine.rewrite("sda", writes, 512, lambda who: None)
     assert machine.drives["sda"].disk.written == {}
 
 
@@ -184,10 +184,10 @@ def test_one_that_was_cut_is_finished_by_the_same_order_and_one_that_does_not_ho
     machine = patient("no-table").connected()
     disk = machine.drives["sda"].disk
     disk.write(4, ONES)  # the first of two was written when the power went
-    assert machine.rewrite("sda", [(4 * 512, ZEROS, ONES), (9 * 512, ZEROS, ONES)], 512) == [(4 * 512, ONES), (9 * 512, ONES)]
+    assert machine.rewrite("sda", [(4 * 512, ZEROS, ONES), (9 * 512, ZEROS, ONES)], 512, lambda who: None) == [(4 * 512, ONES), (9 * 512, ONES)]
     disk.write = lambda lba, data: None  # type: ignore[method-assign]
     with pytest.raises(probe.Refused, match="expected to read back"):
-        machine.rewrite("sda", [(20 * 512, ZEROS, ONES)], 512)
+        machine.rewrite("sda", [(20 * 512, ZEROS, ONES)], 512, lambda who: None)
 
 
 @pytest.mark.parametrize("writes", [

@@ -4,11 +4,14 @@ from __future__ import annotations
 
 import argparse
 import sys
+import tempfile
 import time
+from pathlib import Path
 
 from gatecheck.commands.output import shown
 from gatecheck.core.errors import InputError
-from gatecheck.stick.build import cache_folder, parts
+from gatecheck.server.bench_key import BenchKey
+from gatecheck.stick.build import cache_folder, parts, with_bench
 from gatecheck.stick.device import write_stick
 from gatecheck.stick.image import smallest, write_image
 
@@ -25,10 +28,13 @@ def stick(arguments: argparse.Namespace) -> int:
     def say(text: str) -> None:
         print(text, file=sys.stderr)
 
-    made = parts(arguments.cache or cache_folder(), say)
-    if arguments.to is not None:
-        shown(write_stick(arguments.to, arguments.serial or "", smallest(made), lambda image, mib: write_image(image, made, mib), say))
-        return 0
-    size = write_image(arguments.out, made, arguments.size)
+    key = BenchKey(arguments.data).public  # whoever starts from this stick knows by it which bench made it
+    plain = parts(arguments.cache or cache_folder(), say)
+    with tempfile.TemporaryDirectory(prefix="gatecheck-stick-") as folder:
+        made = with_bench(plain, key, Path(folder))
+        if arguments.to is not None:
+            shown(write_stick(arguments.to, arguments.serial or "", smallest(made), lambda image, mib: write_image(image, made, mib), say))
+            return 0
+        size = write_image(arguments.out, made, arguments.size)
     shown({"image": str(arguments.out), "mib": size, "seconds": round(time.monotonic() - began, 1), "starts": ["uefi", "secure-boot", "legacy"]})
     return 0

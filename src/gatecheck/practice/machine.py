@@ -11,7 +11,7 @@ from functools import partial
 
 from gatecheck.practice.drives import AtaDrive, BridgedDrive, Disk, Drive, NvmeDrive, ScsiDrive, SlowError, SolderedDrive
 from gatecheck.practice.surfaces import Surface
-from gatecheck.probe.gatecheck_probe import put_bytes
+from gatecheck.probe.gatecheck_probe import Identity, put_bytes
 
 HOURS_PER_SECOND = 1.0
 """practice time: a second here is an hour of running there"""
@@ -34,6 +34,7 @@ class FilledDisk:
     """A practice drive that is being filled; what is zeros takes no room."""
 
     disk: Disk
+    who: Callable[[], Identity]
 
     def write(self, at: int, data: bytes) -> None:
         self.disk.write(at // self.disk.sector, data)
@@ -161,15 +162,31 @@ class PracticeMachine:
         """One sector. Raises OSError."""
         return self.read_at(device, lba, 1, size)
 
-    def rewrite(self, device: str, writes: list[tuple[int, bytes, bytes]], size: int) -> list[tuple[int, bytes]]:
+    def rewrite(
+        self, device: str, writes: list[tuple[int, bytes, bytes]], size: int, sure: Callable[[Identity], None]
+    ) -> list[tuple[int, bytes]]:
         """Bytes onto the medium, by the probe's own way. Raises OSError, and what that raises."""
-        disk = self._drive(device).disk
+        opened = self._drive(device)
+        sure(self._who(device, opened))
+        disk = opened.disk
         return put_bytes(lambda at, length: disk.read(at // size, length // size), lambda at, data: disk.write(at // size, data), writes, size)
 
     @contextmanager
     def filled(self, disk: str) -> Iterator[FilledDisk]:
         """A disk to be written whole, by the probe's own way."""
-        yield FilledDisk(self._drive(disk).disk)
+        opened = self._drive(disk)
+        yield FilledDisk(opened.disk, partial(self._who, disk, opened))
+
+    def _who(self, device: str, opened: Drive) -> Identity:
+        """Who the drive is that was opened under this name, whatever stands there by now."""
+        name = device if device in self.drives else device.rsplit("n", 1)[0]
+        alone = PracticeMachine(self.name, {name: opened}, {}, {}, since=self.since)
+        found: Identity = Identity.of(alone, alone.blocks()[0], name)  # type: ignore[no-untyped-call]
+        return found
+
+    def confirm(self, lines: list[str], going: Callable[[], bool]) -> bool:
+        """Somebody stands at a practice machine, reads what is asked and presses the key."""
+        return going()
 
     def variable(self, name: str) -> bytes | None:
         """A UEFI variable with its attributes; None where there is none."""

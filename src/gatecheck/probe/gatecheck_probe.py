@@ -39,9 +39,11 @@ import stat
 import struct
 import sys
 import tempfile
+import termios
 import textwrap
 import threading
 import time
+import tty
 import typing
 import urllib.error
 import urllib.parse
@@ -76,6 +78,8 @@ PULL_SECONDS = 2.0
 # what an order must be cleared for: `system` touches no drive, `pages` are answered by the drive's firmware, `sectors` are read from the medium,
 # `stress` works the whole drive, `write` changes named sectors of it
 NEEDED = {"look": "system", "read": "pages", "self-test": "stress", "scan": "stress", "copy": "copy", "sectors": "sectors", "mend": "write", "entry": "write", "volume": "sectors", "rescue": "copy", "fill": "write"}
+WRITES = ("mend", "entry", "fill")  # orders that change something on this machine
+KEY_SECONDS = 900.0  # how long a key at this machine is waited for
 MOST_ROUNDS, MOST_RANGES = 200, 64  # of sectors that the bench asks for in one order, at a time
 MOST_DEAD = 64  # sectors in a row that fail one by one: what follows is not halved any more until something reads again
 MOST_FETCHED, FETCHED_AT_ONCE = 8192, 64  # ranges of one turn of an order that fetches a volume's sectors; blocks that are read without a word in between
@@ -101,11 +105,73 @@ class Refused(Exception):
     """The drive or the system said no; the text is what it said."""
 
 
+class NotThisOne(Refused):
+    """It is not surely the drive, or not surely the wish of whoever stands here: nothing was begun."""
+
+
 class Block:
     """A block device as the kernel lists it. `bus`: ata, nvme, usb, mmc, other. `facts`: sysfs as text, one per line."""
 
     def __init__(self, name, bus, facts, optical=False):
         self.name, self.bus, self.facts, self.optical = name, bus, facts, optical
+
+
+class Identity:
+    """Who a drive is: `ids`, its serial number and world wide names as they are compared; `models`; `size` in bytes, 0 where nobody told it."""
+
+    def __init__(self, ids, models=(), size=0):
+        self.ids, self.models, self.size = {text for text in ids if text.strip("0")}, {text for text in models if text}, size
+
+    @classmethod
+    def of(cls, machine, block, through=None, size=0, run=None):
+        """As the kernel tells it of a block device, and as the drive itself does. `through`: an open descriptor to ask it by, in place of its name. `run`: what a
+        call to the drive is made by, that may hang; (status, detail, bytes)."""
+        told = told_of(block)
+        ids = {plain(told.get(name, "")) for name in ("device/serial", "serial", "device/vpd_pg80", "device/wwid", "wwid", "device/cid")}
+        models = {plain(told.get(name, "")) for name in ("device/model", "device/name")}
+        count = told.get("size", "")
+        asked = through if through is not None else drive_of(block)
+
+        def answer(call):
+            try:
+                status, _, data = run(call) if run else ("ok", "", call())
+            except (Refused, OSError):
+                return b""
+            return data if status == "ok" else b""
+
+        if block.name.startswith("sd") and (block.bus in ("ata", "usb")):
+            data = answer(lambda: ata_page(machine, asked, 0xEC))
+            if len(data) == 512:
+                ids.add(plain("".join(chr(data[at ^ 1]) for at in range(20, 40))))
+                ids.add("".join("%02x" % data[at ^ 1] for at in range(216, 224)))
+                models.add(plain("".join(chr(data[at ^ 1]) for at in range(54, 94))))
+        elif block.bus == "nvme" and not ids - {""}:
+            data = answer(lambda: nvme_page(machine, asked, 0x06, 0, [1], 4096))
+            if len(data) == 4096:
+                ids.add(plain(data[4:24].decode("latin-1")))
+                models.add(plain(data[24:64].decode("latin-1")))
+        return cls(ids, models, size or (int(count) * 512 if count.isdigit() else 0))
+
+    def fits(self, order):
+        """Is this the drive of that order? Why not, where it is not; empty where it is. What the drive does not tell is not held against it, but who it is it has to
+        tell."""
+        wanted = order.get("identity") or {}
+        drive = plain(order.get("drive") or "")
+        if not drive or drive not in self.ids:
+            return "expected the drive %s, got %s" % (order.get("drive") or "with a serial number", "one that says %s" % " and ".join(sorted(self.ids)) if self.ids else "one that does not say who it is")
+        serial, wwn = plain(wanted.get("serial") or ""), plain(wanted.get("wwn") or "")
+        said = " and ".join(sorted(self.ids))
+        if serial.strip("0") and serial not in self.ids:
+            return "expected the drive whose serial number is %s, got one that says %s" % (wanted["serial"], said)
+        if wwn.strip("0") and wwn not in self.ids and any(re.match(r"[0-9a-f]{16}$", text) and text != serial for text in self.ids):
+            return "expected the drive whose world wide name is %s, got one that says %s" % (wanted["wwn"], said)
+        model = plain(wanted.get("model") or "")
+        if model and self.models and not any(model in text or text in model for text in self.models):
+            return "expected a %s, got %s" % (wanted["model"], " or ".join(sorted(self.models)))
+        size = wanted.get("size")
+        if size and self.size and size != self.size:
+            return "expected a drive of %d bytes, got one of %d" % (size, self.size)
+        return ""
 
 
 def safe_name(name):
@@ -222,18 +288,21 @@ class Machine:
         return lines
 
     def scsi(self, device, command, length):
-        """One SCSI command through SG_IO: (status, sense, data). Raises OSError."""
+        """One SCSI command through SG_IO, to a device by its name or by an open descriptor: (status, sense, data). Raises OSError."""
         data, sense, cmd = ctypes.create_string_buffer(max(length, 1)), ctypes.create_string_buffer(64), ctypes.create_string_buffer(command, len(command))
         header = SgHeader(
             interface_id=ord("S"), dxfer_direction=FROM_DEVICE if length else NONE, cmd_len=len(command), mx_sb_len=64, dxfer_len=length,
             dxferp=ctypes.addressof(data) if length else None, cmdp=ctypes.addressof(cmd), sbp=ctypes.addressof(sense),
             timeout=int(CALL_SECONDS * 800),
         )  # fmt: skip
-        descriptor = os.open("/dev/" + device, os.O_RDONLY | os.O_NONBLOCK)
-        try:
-            fcntl.ioctl(descriptor, SG_IO, header)
-        finally:
-            os.close(descriptor)
+        if isinstance(device, int):
+            fcntl.ioctl(device, SG_IO, header)
+        else:
+            descriptor = os.open("/dev/" + device, os.O_RDONLY | os.O_NONBLOCK)
+            try:
+                fcntl.ioctl(descriptor, SG_IO, header)
+            finally:
+                os.close(descriptor)
         if header.host_status:
             raise Refused("the controller reports host status %02Xh" % header.host_status)
         return header.status, sense.raw[: header.sb_len_wr], data.raw[: length - max(0, header.resid)] if length else b""
@@ -248,19 +317,36 @@ class Machine:
         return True
 
     def nvme(self, device, opcode, namespace, words, length):
-        """One NVMe admin command: (status, data); words: cdw10, cdw11, … Raises OSError."""
+        """One NVMe admin command, to a device by its name or by an open descriptor: (status, data); words: cdw10, cdw11, … Raises OSError."""
         data = ctypes.create_string_buffer(length) if length else None
         words = list(words) + [0] * (6 - len(words))
         command = bytearray(struct.pack(
             "<BBHIIIQQIIIIIIIIII", opcode, 0, 0, namespace, 0, 0, 0, ctypes.addressof(data) if data else 0, 0, length, *words,
             int(CALL_SECONDS * 800), 0,
         ))  # fmt: skip
+        if isinstance(device, int):
+            return fcntl.ioctl(device, NVME_ADMIN, command), data.raw if data else b""
         descriptor = os.open("/dev/" + device, os.O_RDONLY)
         try:
             status = fcntl.ioctl(descriptor, NVME_ADMIN, command)
         finally:
             os.close(descriptor)
         return status, data.raw if data else b""
+
+    def opened(self, descriptor):
+        """Who stands behind an open descriptor now: what the drive and the kernel tell of it, asked through the descriptor and not by a name. Raises Refused where
+        nothing stands there any more."""
+        try:
+            own = os.fstat(descriptor).st_rdev
+            base = os.path.realpath("/sys/dev/block/%d:%d" % (os.major(own), os.minor(own)))
+            size = os.lseek(descriptor, 0, os.SEEK_END)
+        except OSError as error:
+            raise NotThisOne("expected the drive that was opened, got one that is gone (%s)" % error.strerror) from None
+        name = os.path.basename(base)
+        block = next((b for b in self.blocks() if b.name == name), None)
+        if block is None or not size:
+            raise NotThisOne("expected the drive that was opened, got one that is gone")
+        return Identity.of(self, block, descriptor, size)
 
     @staticmethod
     def gone(device, descriptor):
@@ -335,20 +421,28 @@ class Machine:
         finally:
             os.close(descriptor)
 
-    def rewrite(self, disk, writes, size):
+    def rewrite(self, disk, writes, size, sure):
         """Put bytes on a disk that nothing else uses: (byte, what stands there, what is to stand there), whole sectors each. Every place is read first and has to
-        hold either; then one after another is written, flushed, and read back past the cache. Raises Refused, OSError."""
+        hold either; then one after another is written, flushed, and read back past the cache. `sure`: is told who was opened before anything is read or written, and
+        raises Refused where it is not the one. Raises Refused, OSError."""
         with self._alone(disk, os.O_SYNC) as descriptor:
+            sure(self.opened(descriptor))
             return put_bytes(
                 lambda at, length: self._read_direct(descriptor, at, length), lambda at, data: self._write_direct(descriptor, at, data), writes, size
             )  # fmt: skip
 
     @contextlib.contextmanager
     def filled(self, disk):
-        """A disk that nothing else uses, to be written whole: an object with write(at, data), zero(at, length), read(at, length), is_zero(at, length), flush(); whole
-        sectors each. Raises Refused, OSError."""
+        """A disk that nothing else uses, to be written whole: an object with who(), write(at, data), zero(at, length), read(at, length), is_zero(at, length), flush();
+        whole sectors each. Raises Refused, OSError."""
         with self._alone(disk, 0) as descriptor:
-            yield Filled(descriptor, self._read_direct)
+            yield Filled(descriptor, self._read_direct, lambda: self.opened(descriptor))
+
+    @staticmethod
+    def confirm(lines, going):
+        """Somebody at this machine reads the lines and presses Y. False where another key was pressed, nobody did, or there is no keyboard and screen to ask at.
+        `going`: is asked every second whether to go on waiting."""
+        return ask_at_console(lines, going)
 
     @contextlib.contextmanager
     def _alone(self, disk, flags):
@@ -500,7 +594,7 @@ class Machine:
 
 BLOCK_FACTS = (
     "size", "removable", "ro", "queue/rotational", "queue/logical_block_size", "queue/physical_block_size", "device/model", "device/vendor",
-    "device/rev", "device/serial", "device/transport", "device/wwid", "device/vpd_pg80", "device/raid_level", "nsid", "serial", "device/type",
+    "device/rev", "device/serial", "device/transport", "device/wwid", "device/vpd_pg80", "device/raid_level", "nsid", "serial", "wwid", "device/type",
     "device/name", "device/cid", "device/fwrev", "device/manfid", "device/date", "device/life_time", "device/pre_eol_info", "hidden",
 )  # fmt: skip
 
@@ -508,8 +602,8 @@ BLOCK_FACTS = (
 class Filled:
     """A disk that is being filled."""
 
-    def __init__(self, descriptor, read):
-        self.descriptor, self._read = descriptor, read
+    def __init__(self, descriptor, read, who):
+        self.descriptor, self._read, self.who = descriptor, read, who
 
     def write(self, at, data):
         buffer = mmap.mmap(-1, len(data))
@@ -549,6 +643,35 @@ def put_bytes(read: "typing.Callable[[int, int], bytes]", write: "typing.Callabl
             raise Refused("byte %d: expected to read back what was written, got other bytes; the bench knows what was there" % at)
         back.append((at, now))
     return back
+
+
+def ask_at_console(lines, going):
+    """Lines on this machine's own screen and one key from its own keyboard, Y: what stands in standard input came from elsewhere. False for any other key, and where
+    there is neither."""
+    for place in ("/dev/tty", "/dev/console"):
+        try:
+            console = os.open(place, os.O_RDWR | os.O_NOCTTY)
+        except OSError:
+            continue
+        try:
+            before = termios.tcgetattr(console)
+        except termios.error:
+            os.close(console)
+            continue
+        try:
+            tty.setcbreak(console, termios.TCSADRAIN)
+            termios.tcflush(console, termios.TCIFLUSH)  # a key that was pressed before the question is no answer to it
+            os.write(console, ("\r\n" + "\r\n".join(lines) + "\r\nY: yes. Any other key: no. ").encode())
+            while going():
+                if select.select([console], [], [], 1.0)[0]:
+                    key = os.read(console, 1)
+                    os.write(console, b"\r\n")
+                    return key in (b"y", b"Y")
+            return False
+        finally:
+            termios.tcsetattr(console, termios.TCSADRAIN, before)
+            os.close(console)
+    return False
 
 
 def listed(folder):
@@ -1284,11 +1407,22 @@ def sane(orders):
             texts["disk"] = order.get("disk")
             if not isinstance(texts["disk"], str) or not re.match(r"\w{1,40}$", texts["disk"]):
                 continue
+        texts["identity"] = sane_identity(order.get("identity"))
         numbers = {name: number(order.get(name), 0, 1 << 48) for name in ("minutes", "hot", "first", "end")}
         marks = order.get("clearances")
         marks = {k: v for k, v in marks.items() if isinstance(k, str) and isinstance(v, str) and v.isascii()} if isinstance(marks, dict) else {}
         found.append(dict({name: value for name, value in texts.items() if value is not None}, clearances=marks, **{name: value for name, value in numbers.items() if value}))
     return found[:50]
+
+
+def sane_identity(told):
+    """What the bench knows of the drive besides the name it is found by; None where that is nothing, or no such thing."""
+    if not isinstance(told, dict):
+        return None
+    found = {name: told[name] for name in ("serial", "wwn", "model") if isinstance(told.get(name), str) and len(told[name]) <= 200}  # type: dict[str, typing.Any]
+    if number(told.get("size"), 0, 1 << 62):
+        found["size"] = told["size"]
+    return found or None
 
 
 def sane_writes(writes):
@@ -2208,6 +2342,7 @@ class Probe:
         self.acknowledged = 0
         self.far, self.rested = 0.0, ""
         self.minutes = {}  # type: dict[str, int]
+        self.allowed = set()  # type: set[str]  # drives that somebody at this machine has let the bench write to
 
     def read(self, order, sectors=True, device=None, drives=True, again=False):
         """Every page of the machine, or of one drive, and what each announces. A drive that hangs twice is left alone. `again`: also what was read for
@@ -2349,15 +2484,59 @@ class Probe:
             self.link.call("POST", "/progress", body, patient)
 
     def find(self, order):
-        """The device that the ordered drive has here and now; None where the order is for all. Raises Refused where it is not here: kernel
-        names move between two starts, serial numbers do not."""
+        """The device that the ordered drive has here and now; None where the order is for all. Raises Refused where it is not here, where two say that they are it, and
+        where an order that writes does not name it: kernel names move between two starts, serial numbers do not."""
         device, drive = order.get("device"), order.get("drive")
-        if not drive or not device:
+        if order["order"] in WRITES and not plain(drive or "").strip("0"):
+            raise NotThisOne("expected the drive of an order that writes to be named by its serial number, got %s by the kernel's name alone; nothing was written" % (device or "one"))
+        if not device:
             return device
-        found = [name for name, ids in self.drives_by_id().items() if plain(drive) in ids]
-        if device in found or len(found) == 1:
-            return device if device in found else found[0]
-        raise Refused("expected the drive %s, got %s" % (drive, "%d that say they are it" % len(found) if found else "none that says it is it"))
+        known = self.drives_by_id()
+        if not drive:
+            silent = sorted(name for name, own in known.items() if not own.ids)
+            if device in silent and len(silent) > 1:
+                raise NotThisOne("expected one drive that does not say who it is, got %s; unplug all but one of them" % " and ".join(silent))
+            return device
+        found = sorted(name for name, own in known.items() if plain(drive) in own.ids)
+        if len(found) > 1:
+            raise NotThisOne("expected one drive %s, got two that say they are it: %s; unplug one of them" % (drive, " and ".join(found)))
+        if not found:
+            raise NotThisOne("expected the drive %s, got none that says it is it" % drive)
+        if order["order"] in WRITES:
+            self.sure(order, known[found[0]])
+        return found[0]
+
+    @staticmethod
+    def sure(order, who):
+        """Raises Refused where this is not the drive that was confirmed on the bench."""
+        why = who.fits(order)
+        if why:
+            raise NotThisOne(why + "; nothing is written to it")
+
+    def allow(self, order, device):
+        """The first order that writes to a drive needs a key at this machine, with the drive's number on its screen. Raises Refused; returns what the bench wants
+        instead, if it does: pause or stop."""
+        drive = order.get("drive") or ""
+        if plain(drive) in self.allowed:
+            return ""
+        own = order.get("identity") or {}
+        named = " ".join(filter(None, (own.get("model"), size_words(own["size"]) if own.get("size") else "")))
+        what = {"mend": "write %s to" % plural(len(order.get("writes") or ()), "place", "places"), "entry": "write boot entries of the machine that holds", "fill": "overwrite all of"}[order["order"]]
+        lines = ["The bench wants to %s this drive:" % what, "", "    serial number  %s" % readable(drive), "    %s" % readable(named), "    here as        %s" % device, ""]
+        self.say("The bench wants to %s the drive %s. Press Y at this machine to allow it." % (what, drive))
+        began, wanted = time.monotonic(), [""]
+
+        def going():
+            wanted[0] = self.asked(order["id"], 0, 100, "Press Y at the machine: serial number %s" % drive)
+            return not wanted[0] and time.monotonic() - began < KEY_SECONDS
+
+        confirm = getattr(self.machine, "confirm", None)
+        if confirm is not None and confirm(lines, going):
+            self.allowed.add(plain(drive))
+            return ""
+        if wanted[0]:
+            return wanted[0]
+        raise NotThisOne("expected somebody to press Y at the machine, with the drive's serial number %s on its screen, got another key or none; nothing was written" % drive)
 
     def rest(self):
         """The ticket holds its drive: what spins in the machine and is used by nobody is stopped, and stays so, for nothing here asks it for anything. The kernel has
@@ -2384,21 +2563,15 @@ class Probe:
             self.say("The ticket holds this machine's drive. %s. Nothing here wakes it again without an order." % self.rested)
 
     def drives_by_id(self):
-        """Serial numbers and world wide names of each drive, as the kernel or the drive tells them."""
-        found = {}  # type: dict[str, set[str]]
+        """Who each drive is, as the kernel or the drive tells it."""
+        found = {}  # type: dict[str, Identity]
         for block in self.machine.blocks():
             if not is_a_drive(block):
                 continue
-            told = told_of(block)
-            ids = found.setdefault(drive_of(block), set())
-            ids |= {plain(told.get(name, "")) for name in ("device/serial", "serial", "device/vpd_pg80", "device/wwid", "device/cid")}
-            if block.name.startswith("sd"):
-                for job in page_jobs(self.machine, block)[-1:]:  # IDENTIFY, or INQUIRY whose page 80h the kernel has told
-                    status, _, data = self.reader.run(job.call) if job.kind == "ata-identify" else ("", "", b"")
-                    if status == "ok" and len(data) == 512:
-                        ids.add(plain("".join(chr(data[at ^ 1]) for at in range(20, 40))))
-                        ids.add("".join("%02x" % data[at ^ 1] for at in range(216, 224)))
-        return {name: {text for text in ids if text.strip("0")} for name, ids in found.items()}
+            own = Identity.of(self.machine, block, run=self.reader.run)
+            known = found.get(drive_of(block))
+            found[drive_of(block)] = Identity(own.ids | known.ids, own.models | known.models) if known else own
+        return found
 
     def asked_sectors(self, order, device):
         """Sectors of a disk that the bench asks for, in rounds: what it needs next follows from what it was given."""
@@ -2416,8 +2589,8 @@ class Probe:
             if not wanted:
                 return
             for lba, count in wanted:
-                path = "%s/lba%d-%d.bin" % (disk, lba, lba + count - 1)
-                job = Job(path, "sectors", disk, "plain read", lambda lba=lba, count=count: self.machine.read_at(disk, lba, count, size), (lba, count, size))
+                path = "%s/lba%d-%d.bin" % (order["disk"], lba, lba + count - 1)  # by the name that the bench knows the disk by, wherever it stands now
+                job = Job(path, "sectors", order["disk"], "plain read", lambda lba=lba, count=count: self.machine.read_at(disk, lba, count, size), (lba, count, size))
                 status, detail, data = self.reader.run(job.call)
                 if status == "ok" and len(data) < count * size:
                     status, detail, data = "failed", "%d of %d bytes" % (len(data), count * size), b""
@@ -2458,16 +2631,22 @@ class Probe:
             raise Refused("expected a disk %s, got none by that name; nothing was written" % disk)
         size, _ = geometry(block)
         self.say("Writing %d sectors of %s, as the bench has ordered." % (sum(len(after) for _, _, after in sane_writes(order["writes"])) // size, disk))
+        opened = []  # type: list[Identity]
+
+        def sure(who):
+            self.sure(order, who)
+            opened.append(who)
+
         try:
-            back = self.machine.rewrite(disk, sane_writes(order["writes"]), size)
+            back = self.machine.rewrite(disk, sane_writes(order["writes"]), size, sure)
         except (Refused, OSError):  # it may have been half done: the bench is told what stands there now, whatever that is
-            for at, _, after in sane_writes(order["writes"]):
+            for at, _, after in sane_writes(order["writes"]) if opened else ():
                 lba, count = at // size, max(1, len(after) // size)
                 status, detail, data = self.reader.run(lambda lba=lba, count=count: self.machine.read_at(disk, lba, count, size))
-                self.sectors_page(order, disk, lba, count, status, detail, data)
+                self.sectors_page(order, lba, count, status, detail, data)
             raise
         for at, data in back:
-            self.sectors_page(order, disk, at // size, len(data) // size, "ok", "", data)
+            self.sectors_page(order, at // size, len(data) // size, "ok", "", data)
 
     def fill(self, order, device):
         """A drive is filled from a copy that the bench keeps, and read back against what the bench sent. Returns (result, detail). Where it was cut it goes on from the
@@ -2481,6 +2660,12 @@ class Probe:
             raise Refused("expected a drive of at least %d bytes in sectors of %d, got %d; nothing was written" % (whole, size, size * (total or 0)))
         mark = os.path.join(self.spool.folder, "filled-" + order["id"])
         told_before = read_text(mark).strip()
+        self.sure(order, self.drives_by_id().get(device, Identity(())))
+        do = self.asked_surely(order["id"])  # a fill that is not wanted any more does not even open the drive
+        if do:
+            if do == "pause":
+                return "paused", "from the bench"
+            return "failed", "stopped from the bench" + (": the drive is filled in part" if told_before else " before anything was written")
         start = number(int(told_before) if told_before.isdigit() else 0, 0, whole)
         box, named = argparse.Namespace(connection=None), "%s (%s)" % (disk, order.get("drive") or device)
         self.say("Filling %s from the bench's copy: %s. Everything that is on it goes." % (named, size_words(whole)))
@@ -2501,12 +2686,21 @@ class Probe:
 
         try:
             with self.machine.filled(disk) as own:
+                self.sure(order, own.who())
                 at = flushed = start - start % FILL_STEP
-                hole = 0  # bytes of zeros from here on that the bench has told of
+                hole, asked_by = 0, box.connection  # bytes of zeros from here on that the bench has told of; the connection that the last of it came by
                 while at < whole:
                     data = None
                     if not hole:
                         data, hole = self.link.get_copy(box, order["id"], at, min(FILL_STEP, whole - at))
+                        if box.connection is not asked_by:  # the bench was away: who knows what was done here meanwhile
+                            asked_by = box.connection
+                            self.sure(order, own.who())
+                            do = self.asked_surely(order["id"])
+                            if do:
+                                own.flush()
+                                kept(at)
+                                return ("paused", "from the bench") if do == "pause" else ("failed", "stopped from the bench: the drive is filled in part")
                     if data is None:
                         length = min(hole, whole - at, 64 * FILL_STEP)  # a pause is asked for in between
                         own.zero(at, length)
@@ -2520,6 +2714,7 @@ class Probe:
                         own.flush()
                         flushed = at
                         kept(at)
+                        self.sure(order, own.who())
                     do = wanted(min(at, whole))
                     if do:
                         own.flush()
@@ -2551,7 +2746,8 @@ class Probe:
                 box.connection.close()
         return "done", ""
 
-    def sectors_page(self, order, disk, lba, count, status, detail, data):
+    def sectors_page(self, order, lba, count, status, detail, data):
+        disk = order["disk"]
         path = "%s/lba%d-%d.bin" % (disk, lba, lba + count - 1)
         self.spool.add(Job(path, "sectors", disk, "read back", None), order["id"], status, detail, data)
 
@@ -2582,6 +2778,14 @@ class Probe:
             wanted = self.link.call("POST", "/progress", body, False).get("do")
         except Away:
             return ""
+        return wanted if wanted in ("pause", "stop") else ""
+
+    def asked_surely(self, order):
+        """The same, of a bench that has to answer: what writes does not begin on its own."""
+        if not self.link:
+            return ""
+        body = {"session": self.link.session, "order": order, "done": 0, "of": 100, "text": "", "minutes_left": None, "unit": "percent", "hot": False}
+        wanted = self.link.call("POST", "/progress", body).get("do")
         return wanted if wanted in ("pause", "stop") else ""
 
     def heat(self, device):
@@ -2791,21 +2995,34 @@ class Probe:
                 self.asked_sectors(order, self.find(order))
             elif order["order"] in ("volume", "rescue"):
                 return self.fetch(order, self.find(order))
-            elif order["order"] == "entry":
-                self.write_entry(order)
-            elif order["order"] == "mend":
-                self.mend(order, self.find(order))
-            elif order["order"] == "fill":
-                return self.fill(order, self.find(order))
+            elif order["order"] in WRITES:
+                return self.write(order)
             elif order["order"] in ("scan", "copy"):
                 return self.timed_read(order, self.find(order), copies=order["order"] == "copy")
             else:
                 return self.self_test(order["id"], self.find(order), order.get("kind") or "short")
         except Refused as error:
-            return "refused" if order.get("drive") and str(error).startswith("expected the drive") else "failed", str(error)
+            return "refused" if isinstance(error, NotThisOne) else "failed", str(error)
         except OSError as error:
             return "failed", str(error)
         return "done", self.rested if order["order"] == "look" else ""
+
+    def write(self, order):
+        """An order that changes something here: for the drive that it names, once somebody at this machine has let it. Returns (result, detail)."""
+        device = self.find(order)
+        do = self.allow(order, device)
+        if do:
+            return ("paused", "from the bench") if do == "pause" and order["order"] == "fill" else ("failed", "stopped from the bench before anything was written")
+        device = self.find(order)  # a key is waited for as long as it takes
+        if order["order"] == "fill":
+            return self.fill(order, device)
+        if self.asked_surely(order["id"]):
+            return "failed", "stopped from the bench before anything was written"
+        if order["order"] == "entry":
+            self.write_entry(order)
+        else:
+            self.mend(order, device)
+        return "done", ""
 
     def linked(self, session):
         """Say hello, then work on orders until the bench ends it. Survives either side's death."""
@@ -2822,7 +3039,10 @@ class Probe:
             for order in orders:
                 result, detail = self.work(order)
                 self.push()
-                self.link.call("POST", "/done", {"session": self.link.session, "order": order["id"], "result": result, "detail": detail})
+                try:
+                    self.link.call("POST", "/done", {"session": self.link.session, "order": order["id"], "result": result, "detail": detail})
+                except Refused as error:  # another start of this program has the order by now
+                    self.say("The bench does not take this result: %s" % error)
                 self.say("%s %s%s" % (WORDS_OF.get(order.get("order"), "Order"), result, ": " + detail if detail else ""))
                 told = False
             if not told and not orders:

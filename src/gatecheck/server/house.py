@@ -12,6 +12,7 @@ from gatecheck.core.knowledge.loader import load
 from gatecheck.files import LARGEST_CAPTURE
 from gatecheck.library import own_texts, shipped_model, shipped_texts, words_over
 from gatecheck.server.bench.service import BenchView
+from gatecheck.server.bench_key import BenchKey
 from gatecheck.server.captures.service import Captures
 from gatecheck.server.ear.service import Ear
 from gatecheck.server.instruments.service import Instruments
@@ -68,6 +69,7 @@ def open_house(data: Path, *, name: str = "The bench", prefix: str = "GC", bays:
 
 def house_of(shop: Shop, url: str | None = None, fonts: Path | None = None) -> House:
     """The services over a shop."""
+    key = BenchKey(shop.files.folder.parent)
     tickets = Tickets(shop)
     bench, learning, captures = BenchView(shop, tickets), Learning(shop, tickets), Captures(shop, tickets)
     links = Links(shop, tickets, captures)
@@ -78,7 +80,7 @@ def house_of(shop: Shop, url: str | None = None, fonts: Path | None = None) -> H
     papers.on_erase = volumes.remove_all
     practice.new_drive, work.on_swap = work.new_drive, practice.connect_again
     return House(
-        shop, tickets, bench, learning, captures, Instruments(shop, tickets, captures), links, Knocks(shop, links), Surfaces(shop, captures, links), paths, volumes, Ear(shop, tickets), practice, work,
+        shop, tickets, bench, learning, captures, Instruments(shop, tickets, captures), links, Knocks(shop, links, key), Surfaces(shop, captures, links), paths, volumes, Ear(shop, tickets), practice, work,
         papers,
         Devices(shop.database, lambda event: shop.announce(event)),
     )  # fmt: skip

@@ -97,6 +97,27 @@ def parts(cache: Path, say: Say) -> Parts:
     return Parts({place: built / name for place, name in zip(where, names, strict=True)}, (built / "gptmbr.bin").read_bytes())
 
 
+def with_bench(made: Parts, key: str, folder: Path) -> Parts:
+    """The same stick, pinned to a bench: its key (64 hex digits) goes behind the initial RAM disk as an archive of one file, which the kernel unpacks over the first
+    (Documentation/driver-api/early-userspace/buffer-format). `folder`: where that RAM disk is put."""
+    own, place = made.files["live/initrd"], folder / "initrd"
+    data = own.read_bytes()
+    place.write_bytes(data + bytes(-len(data) % 4) + _archive("gatecheck/bench-key", key.encode()))
+    return Parts({**made.files, "live/initrd": place}, made.boot_code)
+
+
+def _archive(name: str, data: bytes) -> bytes:
+    """One file as a cpio archive of the form `newc`."""
+
+    def entry(path: str, mode: int, body: bytes) -> bytes:
+        raw = path.encode() + b"\0"
+        fields = (1, mode, 0, 0, 1, MOMENT, len(body), 0, 0, 0, 0, len(raw), 0)
+        head = b"070701" + b"".join(b"%08X" % field for field in fields) + raw
+        return head + bytes(-len(head) % 4) + body + bytes(-len(body) % 4)
+
+    return entry(name, 0o100644, data) + entry("TRAILER!!!", 0, b"")
+
+
 def _own_sum() -> str:
     """Of all that is ours and ends up on the stick."""
     live = resources.files("gatecheck.stick") / "live"

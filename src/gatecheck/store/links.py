@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -45,6 +45,18 @@ class Order:
     """what the bench asked of it while it runs: pause, stop; else empty"""
     is_told: bool
     """what it came to was told: False from its end until then"""
+    handed_to: tuple[str, ...]
+    """the starts of a probe that it was handed to, the newest last; `?` where that was before it was kept"""
+
+    @property
+    def is_handed_out(self) -> bool:
+        """Has a probe had it? Then what it writes may be written, whatever was heard of it."""
+        return bool(self.handed_to)
+
+    @property
+    def holder(self) -> str:
+        """The start of a probe that has it now; empty where nobody has had it, or nobody knows who."""
+        return self.handed_to[-1].replace("?", "") if self.handed_to else ""
 
     @property
     def standing(self) -> str:
@@ -54,7 +66,7 @@ class Order:
 
 _LINK = "SELECT ticket_id, secret, practice, practice_since, ended_at, code FROM link"
 _SESSION = "SELECT id, ticket_id, machine, probe, began_at FROM link_session"
-_ORDER = "SELECT id, ticket_id, body, state, detail, made_by, made_at, done_at, wanted, told FROM link_order"
+_ORDER = "SELECT id, ticket_id, body, state, detail, made_by, made_at, done_at, wanted, told, handed_to FROM link_order"
 
 
 def link_of(connection: sqlite3.Connection, ticket_id: int) -> Link | None:
@@ -86,9 +98,18 @@ def set_practice(connection: sqlite3.Connection, ticket_id: int, name: str, sinc
 
 
 def end_link(connection: sqlite3.Connection, ticket_id: int, at: str) -> None:
-    """No probe is answered any more; orders that wait are cancelled."""
+    """No probe is answered any more."""
     connection.execute("UPDATE link SET ended_at = ? WHERE ticket_id = ?", (at, ticket_id))
-    connection.execute("UPDATE link_order SET state = ?, done_at = ? WHERE ticket_id = ? AND state IN (?, ?)", (CANCELLED, at, ticket_id, WAITING, PAUSED))
+
+
+def end_orders(connection: sqlite3.Connection, ticket_id: int, at: str, *, maybe_written: str, writing: Sequence[str]) -> list[Order]:
+    """What still waits or is paused is cancelled; what was handed out to be written counts as failed, for it may be written. Returns those."""
+    open_ones = [order for order in orders_of(connection, ticket_id) if order.state in (WAITING, PAUSED)]
+    out = [order for order in open_ones if order.is_handed_out and order.body["order"] in writing]
+    for order in open_ones:
+        state, detail = ("failed", maybe_written) if order in out else (CANCELLED, order.detail)
+        connection.execute("UPDATE link_order SET state = ?, detail = ?, done_at = ?, told = ? WHERE id = ?", (state, detail, at, order not in out, order.id))
+    return out
 
 
 def session_by_id(connection: sqlite3.Connection, session_id: str) -> Session | None:
@@ -164,13 +185,18 @@ def orders_of(connection: sqlite3.Connection, ticket_id: int) -> list[Order]:
     return [_order(row) for row in connection.execute(f"{_ORDER} WHERE ticket_id = ? ORDER BY id", (ticket_id,))]
 
 
+def hand_out(connection: sqlite3.Connection, order_id: int, session_id: str) -> None:
+    """This start of a probe has the order in its hands from now on."""
+    connection.execute("UPDATE link_order SET handed_to = trim(coalesce(handed_to, '') || ' ' || ?) WHERE id = ?", (session_id, order_id))
+
+
 def untold_orders(connection: sqlite3.Connection) -> list[Order]:
     """Orders of all tickets that have ended and whose outcome was not told yet, oldest first."""
     return [_order(row) for row in connection.execute(f"{_ORDER} WHERE told = 0 ORDER BY id")]
 
 
 def _order(row: tuple[Any, ...]) -> Order:
-    return Order(row[0], row[1], json.loads(row[2]), row[3], row[4], row[5], row[6], row[7], row[8], bool(row[9]))
+    return Order(row[0], row[1], json.loads(row[2]), row[3], row[4], row[5], row[6], row[7], row[8], bool(row[9]), tuple((row[10] or "").split()))
 
 
 def end_order(connection: sqlite3.Connection, order_id: int, state: str, detail: str, at: str, *, is_told: bool = True) -> None:
@@ -194,9 +220,14 @@ def go_on(connection: sqlite3.Connection, order_id: int) -> None:
     connection.execute("UPDATE link_order SET state = ?, wanted = '', detail = '', done_at = NULL, told = 1 WHERE id = ? AND state = ?", (WAITING, order_id, PAUSED))
 
 
+def pause(connection: sqlite3.Connection, order_id: int, detail: str) -> None:
+    """An order that nobody has begun is paused."""
+    connection.execute("UPDATE link_order SET state = ?, detail = ? WHERE id = ? AND state = ?", (PAUSED, detail, order_id, WAITING))
+
+
 def cancel(connection: sqlite3.Connection, order_id: int, at: str) -> None:
-    """A paused order is not gone on with."""
-    connection.execute("UPDATE link_order SET state = ?, done_at = ? WHERE id = ? AND state = ?", (CANCELLED, at, order_id, PAUSED))
+    """An order that is paused, or that nobody has begun, is not gone on with."""
+    connection.execute("UPDATE link_order SET state = ?, done_at = ? WHERE id = ? AND state IN (?, ?)", (CANCELLED, at, order_id, PAUSED, WAITING))
 
 
 def map_of(connection: sqlite3.Connection, ticket_id: int, order_id: str) -> list[bytes]:

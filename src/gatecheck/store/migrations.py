@@ -289,6 +289,15 @@ MIGRATIONS: tuple[tuple[str, tuple[str, ...]], ...] = (
             "ALTER TABLE link_order ADD COLUMN told INTEGER NOT NULL DEFAULT 1 CHECK (told IN (0, 1))",
         ),
     ),
+    (
+        "order-handed-out",
+        (
+            # which starts of a probe had an order in their hands, the newest last: that one alone says what came of it, and what it was handed to write may be written
+            "ALTER TABLE link_order ADD COLUMN handed_to TEXT",
+            # of orders from before this was kept, what was not surely left alone counts as handed out
+            "UPDATE link_order SET handed_to = '?' WHERE state IN ('done', 'failed', 'refused') OR (state IN ('waiting', 'cancelled') AND json_extract(body, '$.order') IN ('mend', 'entry', 'fill'))",
+        ),
+    ),
 )
 
 

@@ -1994,6 +1994,11 @@ export interface components {
         CodeTypedIn: {
             /** Code */
             code: string;
+            /**
+             * Token
+             * @default
+             */
+            token: string;
         };
         /**
          * CodesOut
@@ -2252,6 +2257,11 @@ export interface components {
             device: string;
             /** Ends */
             ends: string;
+            /**
+             * Serial
+             * @default
+             */
+            serial: string;
             /**
              * Holes
              * @default false
@@ -2627,14 +2637,24 @@ export interface components {
             };
             /** Probe */
             probe: string;
+            /**
+             * Commit
+             * @default
+             */
+            commit: string;
         };
         /**
          * KnockOut
-         * @description A machine that was started from the stick and waits. `seconds`: how long.
+         * @description A machine that was started from the stick and waits. `seconds`: how long; `number`: what its screen shows too.
          */
         KnockOut: {
             /** Token */
             token: string;
+            /**
+             * Number
+             * @default
+             */
+            number: string;
             /** Machine */
             machine: string;
             /** Serial */
@@ -2812,6 +2832,11 @@ export interface components {
             local_only: boolean;
             /** Practice */
             practice: string | null;
+            /**
+             * Number
+             * @default
+             */
+            number: string;
             /** Machine */
             machine: {
                 [key: string]: string;
@@ -2970,6 +2995,8 @@ export interface components {
             reverts: number | null;
             /** Taken Back */
             taken_back: boolean;
+            /** Can Take Back */
+            can_take_back: boolean;
         };
         /** MoveWords */
         MoveWords: {
@@ -4268,7 +4295,8 @@ export interface components {
         };
         /**
          * TargetOut
-         * @description A drive that stands in the machine now. `holds`: volumes that were seen on it, null where nobody has looked; `against`: why it is not to be filled.
+         * @description A drive that stands in the machine now. `holds`: volumes that were seen on it, 0 where its edges are nothing but zeros, null where
+         *     it is not known; `found`: what else stands on it, by its name; `against`: why it is not to be filled.
          */
         TargetOut: {
             /** Device */
@@ -4281,6 +4309,11 @@ export interface components {
             size: number;
             /** Holds */
             holds: number | null;
+            /**
+             * Found
+             * @default
+             */
+            found: string;
             /** Against */
             against: string | null;
         };
@@ -4648,6 +4681,8 @@ export interface components {
             size: number;
             /** Taken Back */
             taken_back: boolean;
+            /** Can Take Back */
+            can_take_back: boolean;
             /** Reverts */
             reverts: boolean;
             /** Detail */
@@ -6305,7 +6340,9 @@ export interface operations {
     };
     linkKnocked: {
         parameters: {
-            query?: never;
+            query?: {
+                nonce?: string;
+            };
             header?: never;
             path: {
                 token: string;

@@ -46,7 +46,7 @@ export const useTargets = (id: number, copy: number | null) =>
 export function useFill(id: number, copy: number) {
   const cache = useQueryClient()
   return useMutation({
-    mutationFn: (said: { device: string; ends: string; holes: boolean; over: boolean }) => call(`/tickets/${id}/copies/${copy}/fill`, { method: 'POST', json: { ...said, by: initials() } }),
+    mutationFn: (said: { device: string; serial: string; ends: string; holes: boolean; over: boolean }) => call(`/tickets/${id}/copies/${copy}/fill`, { method: 'POST', json: { ...said, by: initials() } }),
     onSuccess: () => cache.invalidateQueries({ queryKey: ['link', id] }),
   })
 }

@@ -324,6 +324,8 @@ export const T = {
   claimGone: 'This machine does not wait any more: it was taken in, or it was switched off.',
   claimSerial: (serial: string) => `serial ${serial}`,
   claimUnnamed: 'a machine without a name',
+  claimNumber: 'Number, on the screen of that machine too:',
+  linkNumber: 'The machine waits for a key of its own. Its screen shows this number, or asks for it:',
   claimCustomer: 'Customer not asked yet',
   claimNew: 'a new ticket',
   pathTitle: 'Path',

@@ -24,7 +24,7 @@ export const VOLUME = {
   fillFrom: 'From',
   fillCopy: (order: number) => `copy ${order}`,
   fillNoDrive: 'No drive has been read in this machine yet. Put the new one in, start the live system and read it.',
-  fillHolds: (volumes: number | null) => (volumes === null ? 'Not read: nobody has looked at what is on it' : volumes === 0 ? 'No volume was seen on it' : volumes === 1 ? 'Not empty: one volume was seen on it' : `Not empty: ${volumes} volumes were seen on it`),
+  fillHolds: (volumes: number | null, found: string) => (volumes === null ? (found ? `Not empty: ${found}, without a partition table` : 'Not known to be empty: its first and last sectors were not read, or are not all zeros') : volumes === 0 ? 'Empty: its first and last sectors are zeros' : volumes === 1 ? 'Not empty: one volume was seen on it' : `Not empty: ${volumes} volumes were seen on it`),
   fillOver: 'What is on this drive may go.',
   fillAsk: (name: string) => `Last four characters of the serial on the label of ${name}`,
   fillGuard: 'Everything on it is gone a minute later. Two drives of one size are told apart by their serial and by nothing else.',

@@ -27,6 +27,9 @@ from gatecheck.core.words.said import say
 _SECTOR_RANGE = re.compile(r"(?:^|/)part(\d+)")
 _LBA = re.compile(r"(?:^|/)lba(\d{1,15})(-\d+)?\.")
 _OF_SECTORS = ("disk-start", "disk-sectors")
+_END = re.compile(r"(?:^|/)lba-last-\d+\.")
+_EDGE = 34
+"""sectors at a disk's beginning and at its end that name what stands on it"""
 
 
 @dataclass(frozen=True, slots=True)
@@ -39,6 +42,19 @@ class Disk:
     layout: Layout
     unreadable: frozenset[int] = frozenset()
     """LBAs that were asked for one by one and could not be read"""
+    end: bytes | None = None
+    """its last sectors, where they were read"""
+
+    @property
+    def is_blank(self) -> bool:
+        """Is there nothing on it, as far as its edges can tell: its first and its last sectors were all read, and are nothing but zeros?"""
+        length = self.sectors.length
+        first = self.sectors.read(0, min(_EDGE, length or _EDGE))
+        if first.missing or any(first.data):
+            return False
+        if length and length <= _EDGE:
+            return True
+        return self.end is not None and len(self.end) >= _EDGE * self.sectors.sector and not any(self.end)
 
 
 @dataclass(frozen=True, slots=True)
@@ -58,7 +74,10 @@ class FoundVolume:
 def disks_of(pages: Iterable[Page], files: Mapping[str, bytes], blocks: Mapping[str, BlockFacts]) -> Iterable[Disk]:
     """Every disk of which first sectors were read, or of which it is known that they cannot be."""
     of_device: dict[str, list[Page]] = {}
+    ends: dict[str, bytes] = {}
     for page in pages:
+        if _END.search(page.path) and page.status not in (FAILED, "skipped", "hung") and page.path in files:
+            ends[page.device] = files[page.path]
         if page.kind in _OF_SECTORS and _LBA.search(page.path):
             of_device.setdefault(page.device, []).append(page)
     for device, own in of_device.items():
@@ -74,7 +93,7 @@ def disks_of(pages: Iterable[Page], files: Mapping[str, bytes], blocks: Mapping[
         except DecodeError:
             continue
         shown = min((page for page in own if page.status == DECODED), key=lambda p: _lba(p.path), default=own[0])
-        yield Disk(device, shown.path, sectors, layout_of(sectors), frozenset(unreadable))
+        yield Disk(device, shown.path, sectors, layout_of(sectors), frozenset(unreadable), ends.get(device))
 
 
 def lba_of(path: str) -> int | None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from typing import Any
 
 from msgspec import to_builtins
@@ -10,6 +10,7 @@ from msgspec import to_builtins
 from gatecheck.core.belief.facts import Facts
 from gatecheck.core.capture.document import volume_document
 from gatecheck.core.capture.drive import Drive
+from gatecheck.core.capture.identity import Identity, drives_with, identity_of
 from gatecheck.core.capture.kinds import field_at
 from gatecheck.core.capture.read import Capture
 from gatecheck.core.errors import InputError, TapeError
@@ -171,16 +172,37 @@ class Captures:
                     return kept.name, kept.added_at, self.decoded.capture(kept.name, digest)
         raise NotFoundError(f"file {digest[:12]}: expected a file of this ticket, got none")
 
-    def drive_named(self, ticket_id: int, device: str) -> str | None:
-        """Serial number, else world wide name, of the drive that stands under this name in the newest capture; None where it has none."""
+    def listing(self, ticket_id: int) -> Capture | None:
+        """The newest reading that says which drives stand in the machine: the one that screens take names and serial numbers from."""
+        return next((c for c in self._newest_first(ticket_id) if c.listed is not None and c.drives), None)
+
+    def _newest_first(self, ticket_id: int) -> Iterator[Capture]:
         with self.shop.database.read() as connection:
             kept = attachments(connection, ticket_id)
-        for file in kept:
-            drive = next((d for d in self.decoded.capture(file.name, file.sha256).drives if d.device == device), None)
-            if drive is not None:
-                own = drive.identity or {}
-                return str(own.get("serial") or own.get("wwn") or "") or None
-        return None
+        return (self.decoded.capture(file.name, file.sha256) for file in kept)
+
+    def of_order(self, ticket_id: int, order_id: int) -> list[Capture]:
+        """The files that an order of the link came to."""
+        with self.shop.database.read() as connection:
+            kept = attachments(connection, ticket_id)
+        return [self.decoded.capture(file.name, file.sha256) for file in kept if file.name.endswith(f"-{order_id}.gcap")]
+
+    def identity_named(self, ticket_id: int, device: str, disk: str = "") -> Identity:
+        """Who the drive is that stands under this name: by the reading that screens show, and where that names none, by the newest that does. `disk`: which of its
+        disks is meant."""
+        listing = self.listing(ticket_id)
+        for capture in (*((listing,) if listing else ()), *self._newest_first(ticket_id)):
+            drive = next((d for d in capture.drives if d.device == device), None)
+            own = identity_of(capture, drive, disk) if drive is not None else None
+            if own is not None and own.name:
+                return own
+        return Identity("", "", "", None)
+
+    def twins_of(self, ticket_id: int, own: Identity) -> list[str]:
+        """Names of the drives that say they are this one, where more than one does."""
+        listing = self.listing(ticket_id)
+        found = [drive.device for drive in drives_with(listing, own)] if listing else []
+        return found if len(found) > 1 else []
 
     def verdicts(self, ticket_id: int) -> dict[str, str]:
         """Device -> verdict in words, of the newest reading of the whole machine; empty where there is none."""

@@ -18,8 +18,10 @@ from gatecheck.core.learning import (
     reliability,
 )  # fmt: skip
 from gatecheck.core.tape.fold import came_in_with
+from gatecheck.core.words.said import say
 from gatecheck.core.work.proof import unproven
 from gatecheck.server.learning.wire import GuessOut, LearningOut
+from gatecheck.server.link.orders import WRITING
 from gatecheck.server.shop import Shop, now
 from gatecheck.server.tickets.folded import FoldedTicket, fold_ticket
 from gatecheck.server.tickets.service import Tickets
@@ -62,8 +64,14 @@ class Learning:
         lesson = self._lesson(closing, before.tape)
 
         def close(connection: Connection) -> None:
+            open_ones = [o for o in links.orders_of(connection, ticket_id) if o.state in (links.WAITING, links.PAUSED)]
+            out = next((o for o in open_ones if o.is_handed_out and o.body["order"] in WRITING), None)
+            if out is not None:
+                what = str(out.body.get("what") or out.body.get("drive") or out.body["order"])
+                raise StoreError(f"handover: {self.shop.words.say(say('write.handed-over', what=what))}")
             tickets.close_ticket(connection, ticket_id, moment)
             links.end_link(connection, ticket_id, moment)  # opened again, the ticket needs another link
+            links.end_orders(connection, ticket_id, moment, maybe_written="", writing=())
             if lesson:
                 lessons.put_lesson(connection, ticket_id, moment, **lesson)
 

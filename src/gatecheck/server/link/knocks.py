@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import hmac
 import secrets
 import threading
@@ -11,6 +12,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from gatecheck.probe.gatecheck_probe import PROTOCOL
+from gatecheck.server.bench_key import BenchKey, number_of
 from gatecheck.server.errors import NotFoundError, TooManyError
 from gatecheck.server.link.service import Links
 from gatecheck.server.link.wire import KnockOut, KnocksOut
@@ -29,19 +31,22 @@ class _Knock:
     at: float = field(default_factory=time.monotonic)
     seen: float = field(default_factory=time.monotonic)
     secret: str = ""
+    commit: str = ""
+    """SHA-256 of what the machine tells once it has the token: neither side can choose the number that both screens show"""
+    number: str = ""
 
 
 class Knocks:
     """Kept in memory: a machine whose bench was started anew knocks again. The token is known to the machine and to who sees its screen; what it is good for is being handed a link that
     somebody at the bench has opened for it."""
 
-    def __init__(self, shop: Shop, linked: Links) -> None:
-        self.shop, self.links = shop, linked
+    def __init__(self, shop: Shop, linked: Links, key: BenchKey) -> None:
+        self.shop, self.links, self.key = shop, linked, key
         self._waiting: dict[str, _Knock] = {}
         self._lock = threading.Lock()
         self._throttle = Throttle(30, 60.0)
 
-    def knock(self, machine: Mapping[str, str], protocol: int, base_url: str, source: str) -> dict[str, Any]:
+    def knock(self, machine: Mapping[str, str], protocol: int, base_url: str, source: str, commit: str = "") -> dict[str, Any]:
         """A machine reports; where it is to be asked for, and the address to scan. Raises TooManyError, StoreError."""
         if not self._throttle.is_open(source):
             raise TooManyError("knock: expected a pause after so many, got another; wait a minute")
@@ -55,33 +60,54 @@ class Knocks:
             if len(self._waiting) >= _MOST:
                 raise TooManyError(f"knock: expected at most {_MOST} machines that wait, got another; take one in first")
             token = secrets.token_urlsafe(12)
-            self._waiting[token] = _Knock(own, token)
+            self._waiting[token] = _Knock(own, token, commit=commit)
         self.shop.announce({"kind": "knock"})
-        return {"token": token, "name": self.shop.name, "protocol": PROTOCOL, "qr": qr_rows(f"{base_url.rstrip('/')}/claim/{token}")}
+        proof = {"key": self.key.public, "sign": self.key.sign(f"gatecheck-knock|{commit}|{token}")} if commit else {}
+        return {**proof, "token": token, "name": self.shop.name, "protocol": PROTOCOL, "qr": qr_rows(f"{base_url.rstrip('/')}/claim/{token}")}
 
-    def asked(self, token: str) -> dict[str, Any]:
-        """The machine asks what has become of its knock; it is handed its link's secret once."""
+    def asked(self, token: str, nonce: str = "") -> dict[str, Any]:
+        """The machine asks what has become of its knock; it is handed its link's secret once. `nonce`: what it had promised by its hash."""
         with self._lock:
             own = self._waiting.get(token)
             if own is None:
                 return {"state": "unknown"}
             own.seen = time.monotonic()
+            is_news = self._number(own, nonce)
+        if is_news:
+            self.shop.announce({"kind": "knock"})
+        with self._lock:
+            if token not in self._waiting:
+                return {"state": "unknown"}
             if not own.secret:
                 return {"state": "waiting"}
             del self._waiting[token]
         self.shop.announce({"kind": "knock"})
         return {"state": "taken", "secret": own.secret}
 
-    def code(self, code: str, source: str) -> dict[str, Any]:
-        """A ticket's code typed at the machine, for the secret of that ticket's link. Raises LinkUnknownError, LinkEndedError, TooManyError."""
-        return {"secret": self.links.handing.secret_for(code, source)}
+    def _number(self, own: _Knock, nonce: str) -> bool:
+        """Keep the number of a machine that has told what it promised; is it new?"""
+        if own.number or not own.commit or not hmac.compare_digest(hashlib.sha256(nonce.encode()).hexdigest(), own.commit):
+            return False
+        own.number = number_of(nonce, own.token, self.key.public)
+        return True
+
+    def code(self, code: str, source: str, token: str = "") -> dict[str, Any]:
+        """A ticket's code typed at the machine, for the secret of that ticket's link. `token`: of the machine's knock, whose number the ticket shows from then on.
+        Raises LinkUnknownError, LinkEndedError, TooManyError."""
+        secret = self.links.handing.secret_for(code, source)
+        with self._lock:
+            own = self._waiting.pop(token, None) if token else None
+        if own is not None:
+            self.links.wait_for_key(int(secret.partition("-")[0]), own.number)
+            self.shop.announce({"kind": "knock"})
+        return {"secret": secret}
 
     def all(self) -> KnocksOut:
         """Machines that wait and answered a moment ago, in the order they came."""
         with self._lock:
             now = time.monotonic()
             waiting = [k for k in self._waiting.values() if now - k.seen < _AWAY_SECONDS and not k.secret]
-        return KnocksOut(knocks=[KnockOut(token=k.token, machine=" ".join(filter(None, (k.machine["sys_vendor"], k.machine["product_name"]))), serial=k.machine["product_serial"], mode=k.machine["mode"], seconds=int(now - k.at)) for k in sorted(waiting, key=lambda k: k.at)])
+        return KnocksOut(knocks=[KnockOut(token=k.token, machine=" ".join(filter(None, (k.machine["sys_vendor"], k.machine["product_name"]))), number=k.number, serial=k.machine["product_serial"], mode=k.machine["mode"], seconds=int(now - k.at)) for k in sorted(waiting, key=lambda k: k.at)])
 
     def take(self, token: str, ticket_id: int, *, by: str) -> None:
         """Somebody at the bench says that this machine is that ticket's. Raises NotFoundError, StoreError."""
@@ -91,4 +117,5 @@ class Knocks:
             raise NotFoundError("machine: expected one that waits at its stick, got one that was taken in, or has gone; start it again, or press A there")
         self.links.open(ticket_id, by=by)
         own.secret = self.links.secret_of(ticket_id)
+        self.links.wait_for_key(ticket_id, own.number)
         self.shop.announce({"kind": "knock"})

@@ -22,6 +22,8 @@ MOVES: Mapping[str, Mapping[str, str | None]] = {
 }  # fmt: skip
 MADE_HERE = ("sectors", "mend", "entry", "volume", "rescue", "fill")
 """orders that nobody gives by name: an instrument makes them"""
+WRITING = ("mend", "entry", "fill")
+"""orders that change something on the machine: to a drive that says who it is, one at a time, with what is written kept here first"""
 LONG_ONES, PAUSED_ONES = ("self-test", "scan", "copy", "volume", "rescue", "fill"), ("scan", "copy", "volume", "rescue", "fill")
 """orders that are watched and can be stopped; those that can be paused as well"""
 _SHOWN = ("order", "device", "drive", "kind", "minutes", "hot", "first", "end")

@@ -76,15 +76,15 @@ def _source(request: Request) -> str:
 def _at_the_stick(router: APIRouter, knocks: Knocks) -> None:
     @router.post("/api/link/knock", operation_id="linkKnock")
     def knock(said: KnockIn, request: Request) -> dict[str, Any]:
-        return knocks.knock(said.machine, int(said.probe) if said.probe.isdigit() else 0, str(request.base_url), _source(request))
+        return knocks.knock(said.machine, int(said.probe) if said.probe.isdigit() else 0, str(request.base_url), _source(request), said.commit)
 
     @router.get("/api/link/knock/{token}", operation_id="linkKnocked")
-    def knocked(token: str) -> dict[str, Any]:
-        return knocks.asked(token)
+    def knocked(token: str, nonce: Annotated[str, Query(max_length=80)] = "") -> dict[str, Any]:
+        return knocks.asked(token, nonce)
 
     @router.post("/api/link/code", operation_id="linkCode")
     def code(said: CodeTypedIn, request: Request) -> dict[str, Any]:
-        return knocks.code(said.code, _source(request))
+        return knocks.code(said.code, _source(request), said.token)
 
     @router.get("/api/knocks", operation_id="getKnocks")
     def get_knocks() -> KnocksOut:
@@ -140,7 +140,7 @@ def _filling(router: APIRouter, links: Links) -> None:
 
     @router.post("/api/tickets/{ticket_id}/copies/{order_id}/fill", operation_id="fillDrive", status_code=201)
     def fill_drive(ticket_id: TicketId, order_id: int, said: FillIn, request: Request) -> LinkOut:
-        links.filling.fill(ticket_id, order_id, said.device, said.ends, holes=said.holes, over=said.over, by=said.by)
+        links.filling.fill(ticket_id, order_id, said.device, said.ends, holes=said.holes, over=said.over, by=said.by, serial=said.serial)
         return links.view(ticket_id, str(request.base_url))
 
     @router.get("/api/link/image", operation_id="linkImage")

@@ -8,9 +8,10 @@ import logging
 import secrets
 import threading
 import time
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
+from gatecheck.core.capture.identity import Identity
 from gatecheck.core.words.said import say, to_json
 from gatecheck.files import LARGEST_CAPTURE, MOST_PAGES
 from gatecheck.probe.gatecheck_probe import NEEDED, PROTOCOL, clearance, writes_sum
@@ -20,7 +21,7 @@ from gatecheck.server.link.capture import capture_of
 from gatecheck.server.link.copying import Copying
 from gatecheck.server.link.filling import Filling
 from gatecheck.server.link.handing import Handing, new_code, starts
-from gatecheck.server.link.orders import LONG_ONES, MADE_HERE, MOVES, PAUSED_ONES, Errand, checked_page, move_of, order_out
+from gatecheck.server.link.orders import LONG_ONES, MADE_HERE, MOVES, PAUSED_ONES, WRITING, Errand, checked_page, move_of, order_out
 from gatecheck.server.link.wire import LinkOut, LinkRowOut, PageIn, ProgressIn
 from gatecheck.server.qr import qr_svg
 from gatecheck.server.shop import Shop, now
@@ -62,6 +63,11 @@ class Links:
         self.shop, self.tickets, self.captures = shop, at_work, captures
         self.on_end: Callable[[int], None] = lambda ticket_id: None
         self._live: dict[int, _Live] = {}
+        self._heard: dict[str, float] = {}
+        """when each start of a probe was heard last"""
+        self._began = time.monotonic()
+        self._numbers: dict[int, str] = {}
+        """of machines that were taken to a ticket and wait for a key of their own: what their screen shows"""
         self._lock = threading.Lock()
         self._telling = set[int]()
         self.copying, self.handing = Copying(self), Handing(self)
@@ -95,7 +101,7 @@ class Links:
             "state": self._state(ticket_id, link), "secret": link.secret if link else "", "code": link.code or "" if link else "", "address": address,
             "commands": starts(base_url, link.code or "") if link and address else [], "qr": qr_svg(address) if address else "",
             "local_only": any(host in base_url for host in ("//127.", "//localhost", "//[::1]")),
-            "practice": link.practice if link else None, "machine": sessions[0].machine if sessions else {},
+            "practice": link.practice if link else None, "number": self._numbers.get(ticket_id, ""), "machine": sessions[0].machine if sessions else {},
             "progress": self._progress(ticket_id),
             "orders": [order_out(o) for o in orders],
             "offers": [
@@ -103,6 +109,11 @@ class Links:
                 for order, kinds in MOVES.items() for kind, move in kinds.items() if move and order not in MADE_HERE
             ],
         })  # fmt: skip
+
+    def wait_for_key(self, ticket_id: int, number: str) -> None:
+        """A machine was handed this ticket's secret, and begins once somebody has compared the numbers there."""
+        self._numbers[ticket_id] = number
+        self.tell(ticket_id, at_once=True)
 
     def row(self, ticket_id: int) -> LinkRowOut | None:
         """For the bench: linked, away, and how far it is; None where there is no link."""
@@ -138,24 +149,47 @@ class Links:
             raise StoreError(f"order: expected one that a person gives, got {body['order']}: an instrument makes it")
         self.put(ticket_id, {k: body[k] for k in ("order", "device", "kind", "minutes", "hot", "first", "end", "tight") if body.get(k)}, by=by)
 
-    def put(self, ticket_id: int, body: Mapping[str, Any], *, by: str) -> int:
-        """The same for an order that was made here, with all that it carries; its number."""
+    def put(self, ticket_id: int, body: Mapping[str, Any], *, by: str, to: Identity | None = None) -> int:
+        """The same for an order that was made here, with all that it carries; its number. `to`: the drive that was confirmed on the screen, for an order that writes.
+        Raises StoreError where that drive does not say who it is, where two say that they are it, or where another order writes."""
         ticket = self.tickets.ticket(ticket_id)
-        move = move_of(body)
-        held = self._held(ticket, move)
+        held = self._held(ticket, move_of(body))
         if held:
             raise StoreError(f"order {body['order']}: {held}")
-        drive = self.captures.drive_named(ticket_id, body["device"]) if body.get("device") else None
+        writes = body["order"] in WRITING
+        own = to or (self.captures.identity_named(ticket_id, str(body["device"])) if body.get("device") and not writes else None)
+        if writes and (own is None or not own.name):
+            raise StoreError(self.shop.words.say(say("write.no-identity", order=str(body["order"]), device=str(body.get("device") or "?"))))
+        if own is not None and own.name:
+            self.no_twins(ticket_id, str(body["order"]), own)
         if body["order"] == "copy" and not body.get("tight"):
             self.copying.has_room(ticket_id, str(body["device"]))
+        whole = {k: v for k, v in body.items() if k != "tight"} | (own.order_body() if own is not None and own.name else {})
         with self.shop.database.write() as connection:
             link = links.link_of(connection, ticket_id)
             if link is None or link.ended_at:
                 raise StoreError("order: expected a link on this ticket, got none")
-            own = {k: v for k, v in body.items() if k != "tight"} | ({"drive": drive} if drive else {})
-            number = links.put_order(connection, ticket_id, own, by=by, at=now())
+            self._one_write_at_a_time(links.orders_of(connection, ticket_id), body)
+            number = links.put_order(connection, ticket_id, whole, by=by, at=now())
         self.tell(ticket_id, at_once=True)
         return number
+
+    def no_twins(self, ticket_id: int, order: str, own: Identity) -> None:
+        """Raises StoreError where two drives of the machine say that they are this one."""
+        twins = self.captures.twins_of(ticket_id, own)
+        if twins:
+            raise StoreError(self.shop.words.say(say("write.twins", order=order, serial=own.name, names=twins)))
+
+    @staticmethod
+    def _one_write_at_a_time(orders: Sequence[Order], body: Mapping[str, Any]) -> None:
+        """In the transaction that puts the order: of requests that come at once, one is first. Raises StoreError."""
+        open_ones = [o for o in orders if o.state in (links.WAITING, links.PAUSED)]
+        if body["order"] not in WRITING:
+            return
+        if body["order"] != "fill" and any(o.state == links.WAITING for o in open_ones):
+            raise StoreError(f"{body['order']}: expected no other order that waits, got one; what writes runs alone")
+        if any(o.body["order"] in WRITING for o in open_ones):
+            raise StoreError(f"{body['order']}: expected no other order that writes, got one that is not through; one at a time")
 
     def pending(self, ticket_id: int) -> bool:
         """Is there a first order still to come, or one that the probe has not carried out?"""
@@ -177,14 +211,21 @@ class Links:
             held = self._held(self.tickets.ticket(ticket_id), move_of(order.body))
             if held:
                 raise StoreError(f"order {order.body['order']}: {held}")
+        begun = True
         with self.shop.database.write() as connection:
+            order = next(o for o in links.orders_of(connection, ticket_id) if o.id == order_id)
+            begun = order.is_handed_out
             if what == "go-on":
+                if order.body["order"] in WRITING:
+                    self._one_write_at_a_time([o for o in links.orders_of(connection, ticket_id) if o.id != order_id], order.body)
                 links.go_on(connection, order_id)
-            elif what == "leave":
+            elif what == "leave" or (what == "stop" and not begun):
                 links.cancel(connection, order_id, now())
+            elif what == "pause" and not begun:
+                links.pause(connection, order_id, self.shop.words.say(say("write.paused-before")))
             else:
                 links.want(connection, order_id, what)
-        if what == "leave":
+        if what == "leave" and begun:
             self._left(ticket_id, order)
         self.tell(ticket_id, at_once=True)
 
@@ -209,15 +250,18 @@ class Links:
         return next((f"{h.why}. {h.release}" for h in ticket.held if h.move == move), "")
 
     def end(self, ticket_id: int) -> None:
-        """End the link: the probe is told at its next call."""
+        """End the link: the probe is told at its next call. What is out to be written then may be written, and the tape says so."""
         row = self.tickets.row_of(ticket_id)
-        with self.shop.database.read() as connection:
-            begun = [o for o in links.orders_of(connection, ticket_id) if o.state in (links.WAITING, links.PAUSED) and o.body["order"] in PAUSED_ONES]
         with self.shop.database.write() as connection:
+            begun = [o for o in links.orders_of(connection, ticket_id) if o.state in (links.WAITING, links.PAUSED) and o.body["order"] in PAUSED_ONES and o.is_handed_out]
             links.end_link(connection, ticket_id, now())
+            out = links.end_orders(connection, ticket_id, now(), maybe_written=self.shop.words.say(say("write.link-ended")), writing=("mend", "entry"))
         for order in begun if not row.closed_at else ():
             self._left(ticket_id, order)
+        for order in out:
+            self._came_to(order.id)
         self._live.pop(ticket_id, None)
+        self._numbers.pop(ticket_id, None)
         self.on_end(ticket_id)
         self.tell(ticket_id, at_once=True)
 
@@ -238,6 +282,8 @@ class Links:
             if known is None:
                 links.begin_session(connection, session_id, link.ticket_id, machine, probe, now())
         self.seen(link.ticket_id)
+        self._heard[session_id] = time.monotonic()
+        self._numbers.pop(link.ticket_id, None)
         row = self.tickets.row_of(link.ticket_id)
         if known is None:
             text = " ".join(filter(None, (machine.get("sys_vendor"), machine.get("product_name"))))
@@ -257,12 +303,37 @@ class Links:
                 links.put_order(connection, ticket_id, {"order": "look" if held else "read"}, by=BY, at=now())
 
     def orders(self, secret: str, session_id: str) -> dict[str, Any]:
-        """Orders to work on, each with the clearances that the ticket's interlocks leave it now."""
-        link, _ = self.session_of(secret, session_id)
+        """Orders to work on, each with the clearances that the ticket's interlocks leave it now. Who pulls one has it: another start of a probe is not handed it
+        while that one is heard of."""
+        link, session = self.session_of(secret, session_id)
         with self.shop.database.read() as connection:
-            waiting = [o for o in links.orders_of(connection, link.ticket_id) if o.state == links.WAITING and o.id not in self.copying.reading_back]
-        ticket = self.tickets.ticket(link.ticket_id) if waiting else None
-        return {"orders": [self._made_out(link, o, ticket) for o in waiting if ticket]}
+            own = self._for(connection, link, session)
+        if any(o.holder != session.id for o in own):
+            with self.shop.database.write() as connection:
+                own = self._for(connection, link, session)
+                for order in own:
+                    if order.holder != session.id:
+                        links.hand_out(connection, order.id, session.id)
+        ticket = self.tickets.ticket(link.ticket_id) if own else None
+        return {"orders": [self._made_out(link, o, ticket) for o in own if ticket]}
+
+    def _for(self, connection: Connection, link: Link, session: Session) -> list[Order]:
+        """Orders that wait and are this session's to work on."""
+        waiting = [o for o in links.orders_of(connection, link.ticket_id) if o.state == links.WAITING and o.id not in self.copying.reading_back]
+        return [o for o in waiting if o.holder in ("", session.id) or self._is_free(connection, o, session)]
+
+    def _is_free(self, connection: Connection, order: Order, session: Session) -> bool:
+        """Is an order that another start of a probe has this one's to go on with? Where that one is not heard of any more; and what only reads, on the same machine."""
+        holder = links.session_by_id(connection, order.holder)
+        serial = session.machine.get("product_serial", "")
+        if order.body["order"] not in WRITING and holder is not None and serial and holder.machine == {**session.machine, **{k: v for k, v in holder.machine.items() if k == "rtc"}}:
+            return True
+        return time.monotonic() - self._heard.get(order.holder, self._began) > _AWAY_SECONDS
+
+    def held_by(self, order: Order, session: Session) -> None:
+        """Raises StoreError where the order is in the hands of another start of a probe, or was never handed to this one and writes."""
+        if order.holder != session.id and (order.holder or order.body["order"] in WRITING):
+            raise StoreError(f"order {order.id}: expected a word from the start of the probe that has it, got one from another")
 
     def _made_out(self, link: Link, order: Order, ticket: TicketOut) -> dict[str, Any]:
         kind = order.body["order"]
@@ -283,9 +354,11 @@ class Links:
 
     def errand_of(self, secret: str, session_id: str, order_id: str) -> tuple[int, Order, Errand]:
         """An order that is carried out turn by turn, and who knows its next turn. Raises NotFoundError."""
-        link, _ = self.session_of(secret, session_id)
+        link, session = self.session_of(secret, session_id)
         with self.shop.database.read() as connection:
             order = next((o for o in links.orders_of(connection, link.ticket_id) if str(o.id) == order_id), None)
+        if order is not None:
+            self.held_by(order, session)
         if order is None or order.body["order"] not in self.errands or order.state != links.WAITING:
             raise NotFoundError(f"order {order_id[:20]!r}: expected one of this ticket that asks for sectors, got none")
         return link.ticket_id, order, self.errands[order.body["order"]]
@@ -313,10 +386,13 @@ class Links:
         link, session = self.session_of(secret, page.session)
         data = checked_page(page)
         with self.shop.database.read() as connection:
-            known = {str(o.id) for o in links.orders_of(connection, link.ticket_id)}
+            known = {str(o.id): o for o in links.orders_of(connection, link.ticket_id)}
             held = links.bytes_of(connection, session.id, page.order)
         if page.order not in known:
             raise StoreError(f"page {page.path[:80]}: expected an order of this ticket, got {page.order[:20]!r}")
+        own = known[page.order]
+        if own.body["order"] in WRITING and own.holder != session.id:  # it counts for nothing, and the pages after it come through
+            page, data = page.model_copy(update={"status": "skipped", "detail": "not from the start of the probe that has this order", "sha256": None}), b""
         if data and held + len(data) > _MOST_BYTES:  # what does not fit into the capture is said in it
             page, data = page.model_copy(update={"status": "skipped", "detail": f"the capture is full: {_MOST_BYTES >> 20} MiB", "sha256": None}), b""
         if page.kind == "read-map" and page.order.isdigit():
@@ -362,6 +438,10 @@ class Links:
             pages = links.all_pages_of(connection, link.ticket_id, order_id)
         if order is None:
             raise NotFoundError(f"order {order_id[:20]!r}: expected one of this ticket, got none")
+        if order.state == links.WAITING:
+            self.held_by(order, session)
+        if result == "refused" and order.body["order"] in WRITING and len(order.handed_to) > 1:
+            result, detail = "failed", self.shop.words.say(say("write.had-by-another", detail=detail))
 
         def end(connection: Connection) -> None:
             links.end_order(connection, order.id, result, detail[:300], now(), is_told=False)
@@ -430,6 +510,7 @@ class Links:
             session = links.session_by_id(connection, session_id)
         if session is None or session.ticket_id != link.ticket_id:
             raise NotFoundError("session: expected one of this link, got another; say hello first")
+        self._heard[session.id] = time.monotonic()
         self.seen(link.ticket_id)
         return link, session
 

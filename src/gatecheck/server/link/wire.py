@@ -77,6 +77,8 @@ class LinkOut(Wire):
     qr: str
     local_only: bool
     practice: str | None
+    number: str = ""
+    """what the machine's screen shows while it waits for a key there; empty where it does not"""
     machine: dict[str, str]
     progress: LinkProgressOut | None
     orders: list[LinkOrderOut]
@@ -118,13 +120,15 @@ class CopyOut(Wire):
 
 
 class TargetOut(Wire):
-    """A drive that stands in the machine now. `holds`: volumes that were seen on it, null where nobody has looked; `against`: why it is not to be filled."""
+    """A drive that stands in the machine now. `holds`: volumes that were seen on it, 0 where its edges are nothing but zeros, null where
+    it is not known; `found`: what else stands on it, by its name; `against`: why it is not to be filled."""
 
     device: str
     name: str
     serial: str
     size: int
     holds: int | None
+    found: str = ""
     against: str | None
 
 
@@ -135,6 +139,8 @@ class FillIn(BaseModel):
     model_config = ConfigDict(extra="forbid")
     device: str = Field(max_length=40, pattern=r"^[a-z0-9]+$")
     ends: str = Field(max_length=40)
+    serial: str = Field(default="", max_length=200)
+    """the whole of it, as the screen showed it when somebody confirmed it"""
     holes: bool = False
     over: bool = False
     by: By
@@ -159,9 +165,10 @@ class UnreadIn(BaseModel):
 
 
 class KnockOut(Wire):
-    """A machine that was started from the stick and waits. `seconds`: how long."""
+    """A machine that was started from the stick and waits. `seconds`: how long; `number`: what its screen shows too."""
 
     token: str
+    number: str = ""
     machine: str
     serial: str
     mode: str
@@ -177,10 +184,13 @@ class KnockIn(BaseModel):
 
     machine: dict[str, str] = Field(max_length=40)
     probe: str = Field(max_length=20)
+    commit: str = Field(default="", pattern=r"^([0-9a-f]{64})?$")
+    """SHA-256 of the nonce that it tells with its next question"""
 
 
 class CodeTypedIn(BaseModel):
     code: str = Field(min_length=1, max_length=80)
+    token: str = Field(default="", max_length=80)
 
 
 class TakeKnockIn(BaseModel):

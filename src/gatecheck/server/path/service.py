@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import base64
 import re
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
 from typing import Any
 
+from gatecheck.core.capture.identity import Identity, identity_of
 from gatecheck.core.capture.medium import Disk
 from gatecheck.core.capture.path import base_of, known_entries, layered, machine_of, mode_of, walk_says
 from gatecheck.core.capture.read import Capture
@@ -50,6 +51,7 @@ class Ground:
     capture: Capture
     disk: Disk
     device: str
+    who: Identity
     sectors: Layered
     mode: str
     told: bool
@@ -114,7 +116,7 @@ class Paths:
         drive = next((d for d in capture.drives if capture.disk_of(d) is disk), None)
         entries = known_entries(firmware, live=False) if chosen == UEFI and firmware is not None and firmware.variables else None
         return Ground(
-            capture, disk, drive.device if drive else disk.device, layered(captures, base, also), chosen, told is not None, machine_of(capture), entries,
+            capture, disk, drive.device if drive else disk.device, identity_of(capture, drive, disk.device) if drive else Identity("", "", "", None), layered(captures, base, also), chosen, told is not None, machine_of(capture), entries,
             bool(firmware and firmware.secure_boot) and chosen == UEFI, firmware,
         )  # fmt: skip
 
@@ -143,7 +145,7 @@ class Paths:
         linked = link is not None and not link.ended_at and not ticket.closed_at
         return path_out(
             seen, self.shop.words, disks=disks, reading=running.id if running else None, held=held, linked=linked,
-            mends=self._mends(orders), fix_names={m: self.shop.model.knowledge.fixes[m].name for m in self.shop.model.knowledge.fixes},
+            mends=self._mends(ticket_id, orders), fix_names={m: self.shop.model.knowledge.fixes[m].name for m in self.shop.model.knowledge.fixes},
             systems=lambda disk, first: self.systems_of(ticket_id, disk, first),
         )  # fmt: skip
 
@@ -166,10 +168,7 @@ class Paths:
             return
         if seen is None or chosen is None:
             raise NotFoundError(f"plan {plan[:60]!r}: expected one that the Path instrument shows for {device[:40]}, got none by that name")
-        self._runs_alone(ticket_id)
         disk, size = seen.ground.sectors, seen.ground.sectors.sector
-        if not self.captures.drive_named(ticket_id, seen.ground.device):
-            raise StoreError(f"mend: expected a drive that says its serial number, got {seen.ground.device}, which tells none: what is written has to go to the right one")
         writes: list[dict[str, Any]] = []
         for at, after in merged(disk, chosen.pairs):
             span = disk.read(at // size, len(after) // size)
@@ -181,49 +180,49 @@ class Paths:
         if _size(writes) > _LARGEST_MEND:
             raise StoreError(f"mend: expected at most {_LARGEST_MEND >> 20} MiB to be written, got more: copy the drive and mend the copy")
         fix = fix_of(chosen, seen.followed)
-        self.links.put(ticket_id, self._mend_order(seen.ground, fix, chosen, writes), by=by)
-
-    def _runs_alone(self, ticket_id: int) -> None:
-        with self.shop.database.read() as connection:
-            if any(o.state == WAITING for o in links.orders_of(connection, ticket_id)):
-                raise StoreError("mend: expected no other order that waits, got one; a mending runs alone")
+        self.links.put(ticket_id, self._mend_order(seen.ground, fix, chosen, writes), by=by, to=seen.ground.who)
 
     def _order_entry(self, ticket_id: int, ground: Ground, plan: EntryPlan, *, by: str) -> None:
-        self._runs_alone(ticket_id)
 
         def coded(raw: bytes | None) -> str | None:
             return None if raw is None else base64.b64encode(raw).decode()
 
         writes = [{"name": w.name, "before": coded(w.before), "after": coded(w.after)} for w in plan.writes]
         body = {"order": "entry", "kind": "restore-entry", "device": ground.device, "disk": ground.disk.device, "plan": ENTRY, "what": self.shop.words.say(plan.what), "writes": writes}
-        self.links.put(ticket_id, body, by=by)
+        self.links.put(ticket_id, body, by=by, to=ground.who)
 
     def _mend_order(self, ground: Ground, fix: str, plan: Plan, writes: list[dict[str, Any]]) -> dict[str, Any]:
         return {"order": "mend", "kind": fix, "device": ground.device, "disk": ground.disk.device, "plan": plan.id, "what": self.shop.words.say(plan.what), "writes": writes}
 
     def take_back(self, ticket_id: int, order_id: int, *, by: str) -> None:
-        """Every byte of a mending as it was, the last write first. Raises NotFoundError, StoreError."""
+        """Every byte of a mending as it was, the last write first: of any that a probe ever had, whatever was heard of it. A place that holds neither what was written
+        nor what was there is left alone by the probe. Raises NotFoundError, StoreError."""
         with self.shop.database.read() as connection:
             orders = links.orders_of(connection, ticket_id)
-        done = next((o for o in orders if o.id == order_id and o.body["order"] in _WRITING and o.state in ("done", "failed")), None)
+        done = next((o for o in orders if o.id == order_id and can_be_taken_back(o)), None)
         if done is None:
-            raise NotFoundError(f"order {order_id}: expected a mending of this ticket that was carried out, got none")
-        if any(o.state == WAITING for o in orders):
-            raise StoreError("mend: expected no other order that waits, got one; a mending runs alone")
-        if any(o.body.get("reverts") == order_id and o.state == "done" for o in orders):
+            raise NotFoundError(f"order {order_id}: expected a mending of this ticket that was handed out and is through, got none")
+        if order_id in self.taken_back(ticket_id, orders):
             raise StoreError(f"order {order_id}: expected a mending that stands, got one that was taken back")
         writes = [{**w, "before": w["after"], "after": w["before"]} for w in reversed(done.body["writes"])]
         body: dict[str, Any] = {name: done.body[name] for name in ("order", "kind", "device", "disk", "plan", "what", "first") if name in done.body}
-        self.links.put(ticket_id, {**body, "writes": writes, "reverts": order_id}, by=by)
+        told = done.body.get("identity") or {"serial": done.body.get("drive")}
+        to = Identity(str(told.get("serial") or ""), str(told.get("wwn") or ""), str(told.get("model") or ""), told.get("size"))
+        self.links.put(ticket_id, {**body, "writes": writes, "reverts": order_id}, by=by, to=to)
 
-    @staticmethod
-    def _mends(orders: Sequence[Order]) -> list[MendOut]:
+    def taken_back(self, ticket_id: int, orders: Sequence[Order]) -> set[int]:
+        """Orders that were taken back for sure: the bench has what was read back from every place."""
+        done = [o for o in orders if o.body.get("reverts") and o.state == "done"]
+        with self.shop.database.read() as connection:
+            return {int(o.body["reverts"]) for o in done if was_read_back(o, links.all_pages_of(connection, ticket_id, str(o.id)))}
+
+    def _mends(self, ticket_id: int, orders: Sequence[Order]) -> list[MendOut]:
         """Newest first."""
-        back = {o.body["reverts"] for o in orders if o.body.get("reverts") and o.state == "done"}
+        back = self.taken_back(ticket_id, orders)
         return [
             MendOut(
                 order=o.id, plan=str(o.body["plan"]), what=str(o.body["what"]), fix=str(o.body["kind"]), state=o.standing, detail=o.detail, at=o.done_at or o.made_at, by=o.made_by,
-                size=_size(o.body["writes"]), reverts=o.body.get("reverts"), taken_back=o.id in back,
+                size=_size(o.body["writes"]), reverts=o.body.get("reverts"), taken_back=o.id in back, can_take_back=can_be_taken_back(o) and o.id not in back,
             )
             for o in reversed(orders) if o.body["order"] in _WRITING and o.body["kind"] in _FIXES
         ]  # fmt: skip
@@ -284,8 +283,36 @@ class Paths:
 
     def _say_mended(self, ticket_id: int, order: Order, result: str) -> None:
         values: dict[str, Any] = {"what": str(order.body["what"]), "bytes": _size(order.body["writes"]), "order": order.id}
-        said = say("path.mend-stopped", **values) if result in _STOPPED_BY else say("path.mend-taken-back", **values) if order.body.get("reverts") else say("path.mend-done", **values)
+        if order.is_handed_out and result == "failed" and "nothing was written" not in order.detail and "before anything was written" not in order.detail:
+            said = say("path.mend-maybe", **values, why=order.detail.rstrip("."))
+        else:
+            said = say("path.mend-stopped", **values) if result in _STOPPED_BY else say("path.mend-taken-back", **values) if order.body.get("reverts") else say("path.mend-done", **values)
         self.captures.tickets.append_all(ticket_id, [({"note": to_json(said)}, f"mend-{order.id}")], by=BY)
+
+
+def can_be_taken_back(order: Order) -> bool:
+    """Was it ever in a probe's hands, and is it through?"""
+    return order.body["order"] in _WRITING and order.is_handed_out and order.state not in (WAITING, links.PAUSED)
+
+
+def was_read_back(order: Order, pages: Sequence[tuple[Mapping[str, Any], bytes]]) -> bool:
+    """Did the probe show that every place of an order holds what was to be written there?"""
+    shown = {str(line["path"]): data for line, data in pages if line["status"] == "ok"}
+    for own in order.body["writes"]:
+        after = base64.b64decode(own["after"] or "")
+        if "at" in own:
+            found = any(data == after and _byte_of(path, len(data)) == own["at"] for path, data in shown.items())
+        else:
+            found = own["after"] is None or any(path.startswith("efivars/") and str(own["name"]) in path and data == after for path, data in shown.items())
+        if not found:
+            return False
+    return True
+
+
+def _byte_of(path: str, length: int) -> int | None:
+    """The byte at which a page of whole sectors begins on its disk."""
+    found = re.search(r"lba(\d+)-(\d+)\.", path)
+    return int(found[1]) * (length // (int(found[2]) - int(found[1]) + 1)) if found else None
 
 
 def _size(writes: Sequence[dict[str, Any]]) -> int:

@@ -98,6 +98,8 @@ class MendOut(Wire):
     size: int
     reverts: int | None
     taken_back: bool
+    can_take_back: bool
+    """it was in a probe's hands, so it may be written, whatever was heard of it"""
 
 
 class PathOut(Wire):

@@ -10,13 +10,13 @@ from typing import Any
 from gatecheck import mending
 from gatecheck.server.errors import NotFoundError
 from gatecheck.server.link.service import Links
-from gatecheck.server.path.service import Paths
+from gatecheck.server.path.service import Paths, can_be_taken_back
 from gatecheck.server.shop import Shop, now
 from gatecheck.server.volumes import looks
 from gatecheck.server.volumes.grounds import Volume
 from gatecheck.server.volumes.wire import VolumeRepairOut
 from gatecheck.store import StoreError
-from gatecheck.store.links import WAITING, Order, orders_of
+from gatecheck.store.links import Order
 
 _LARGEST, _MOST_WRITES = 3 << 20, 4096
 """of one mending through the link: the probe takes no more"""
@@ -33,11 +33,7 @@ class Repairs:
 
     def order(self, ticket_id: int, own: Volume, whats: Sequence[Mapping[str, Any]], writes: Writes, *, by: str) -> None:
         """Raises StoreError."""
-        if not self.links.captures.drive_named(ticket_id, own.device):
-            raise StoreError(f"repair: expected a drive that says its serial number, got {own.device}, which tells none: what is written has to go to the right one")
-        with self.shop.database.read() as connection:
-            if any(o.state == WAITING for o in orders_of(connection, ticket_id)):
-                raise StoreError("repair: expected no other order that waits, got one; a repair runs alone")
+        seen = self.paths.ground_of(ticket_id, own.disk)
         size = sum(len(after) for _, _, after in writes)
         if size > _LARGEST or len(writes) > _MOST_WRITES:
             raise StoreError(f"repair: expected at most {_LARGEST >> 20} MiB in {_MOST_WRITES} places through the link, got {size >> 20} MiB in {len(writes)}: take fewer groups, or copy the drive and repair the copy")
@@ -45,7 +41,7 @@ class Repairs:
             "order": "mend", "kind": _FIX, "device": own.device, "disk": own.disk, "first": own.first, "plan": "volume", "what": self._what(whats),
             "writes": [{"at": at, "before": base64.b64encode(before).decode(), "after": base64.b64encode(after).decode()} for at, before, after in writes],
         }  # fmt: skip
-        self.links.put(ticket_id, body, by=by)
+        self.links.put(ticket_id, body, by=by, to=seen.who if seen else None)
 
     def take_back(self, ticket_id: int, name: str, *, by: str) -> None:
         if not name.isdigit():
@@ -75,18 +71,19 @@ class Repairs:
             mending.revert(image, mending.read_undo(folder / f"{name}.json"))
         looks.save(place, {**known, "taken_back": True})
 
-    def of(self, orders: Sequence[Order], source: str, folder: Path) -> list[VolumeRepairOut]:
+    def of(self, ticket_id: int, orders: Sequence[Order], source: str, folder: Path) -> list[VolumeRepairOut]:
         """Newest first."""
         if source.startswith("copy-"):
             kept = [k for k in map(looks.read, folder.glob(f"repair-{source}-*.json")) if k]
             return [
-                VolumeRepairOut(id=k["id"], what=self._what(k["whats"]), state=k["state"], at=k["at"], by=k["by"], size=k["size"], taken_back=k["taken_back"], reverts=False, detail="")
+                VolumeRepairOut(id=k["id"], what=self._what(k["whats"]), state=k["state"], at=k["at"], by=k["by"], size=k["size"], taken_back=k["taken_back"], can_take_back=not k["taken_back"], reverts=False, detail="")
                 for k in sorted(kept, key=lambda k: k["at"], reverse=True)
             ]  # fmt: skip
-        back = {o.body["reverts"] for o in orders if o.body.get("reverts") and o.state == "done"}
+        back = self.paths.taken_back(ticket_id, orders)
         return [
             VolumeRepairOut(
                 id=str(o.id), what=str(o.body["what"]), state=o.standing, at=o.done_at or o.made_at, by=o.made_by, size=sum(len(base64.b64decode(w["after"])) for w in o.body["writes"]), taken_back=o.id in back,
+                can_take_back=can_be_taken_back(o) and o.id not in back,
                 reverts=bool(o.body.get("reverts")), detail=o.detail,
             )
             for o in reversed(orders) if o.body["order"] == "mend" and o.body["kind"] == _FIX and o.body.get("disk") == source

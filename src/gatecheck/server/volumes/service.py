@@ -86,7 +86,7 @@ class Volumes:
         return VolumesOut(
             sources=sources, source=chosen.id if chosen else "", pieces=pieces, first=own.first if own else None, sectors=known.sectors.length or 0 if known else 0, sector=known.sectors.sector if known else 512,
             look=looks.look_out(kept, self.shop.words, session=known.session if known else "") if kept else None, job=self._job_out(ticket_id, chosen.id if chosen else "", own.first if own else -1, orders),
-            repairs=self.repairs.of(orders, chosen.id, self.grounds.folder(ticket_id)) if chosen else [], rescues=Rescues(self.grounds.folder(ticket_id)).of(chosen.id, own.first, {o.id: o for o in orders}) if chosen and own else [],
+            repairs=self.repairs.of(ticket_id, orders, chosen.id, self.grounds.folder(ticket_id)) if chosen else [], rescues=Rescues(self.grounds.folder(ticket_id)).of(chosen.id, own.first, {o.id: o for o in orders}) if chosen and own else [],
             held=held, linked=is_copy or (link is not None and not link.ended_at and not ticket.closed_at),
         )  # fmt: skip
 

@@ -115,6 +115,7 @@ class VolumeRepairOut(BaseModel):
     by: str
     size: int
     taken_back: bool
+    can_take_back: bool
     reverts: bool
     detail: str
 

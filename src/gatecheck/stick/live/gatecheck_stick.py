@@ -33,6 +33,7 @@ SERVICE = "_gatecheck._tcp.local"
 GROUP, PORT = "224.0.0.251", 5353
 NOT_DRIVES = ("loop", "ram", "zram", "dm-", "md", "fd")
 READINGS = "READINGS"
+KEY_PLACE = "/gatecheck/bench-key"
 LOOK_SECONDS = 1.0
 ASK_SECONDS = 3.0
 
@@ -245,6 +246,77 @@ def ask(address, path, body=None):
     return said
 
 
+# --- which bench this is -------------------------------------------------------------------------------------------
+
+# Ed25519 as RFC 8032 has it (5.1): the bench signs with a library, and a stick that has none only ever checks
+FIELD = 2**255 - 19
+ORDER = 2**252 + 27742317777372353535851937790883648493
+CURVE = -121665 * pow(121666, FIELD - 2, FIELD) % FIELD
+ROOT = pow(2, (FIELD - 1) // 4, FIELD)
+
+
+def point_of(raw):
+    """The point that 32 bytes stand for, in extended coordinates; None for bytes that are none."""
+    y = int.from_bytes(raw, "little")
+    sign, y = y >> 255, y & ((1 << 255) - 1)
+    if y >= FIELD:
+        return None
+    square = (y * y - 1) * pow(CURVE * y * y + 1, FIELD - 2, FIELD) % FIELD
+    x = pow(square, (FIELD + 3) // 8, FIELD)
+    if (x * x - square) % FIELD:
+        x = x * ROOT % FIELD
+    if (x * x - square) % FIELD or (x == 0 and sign):
+        return None
+    if x & 1 != sign:
+        x = FIELD - x
+    return x, y, 1, x * y % FIELD
+
+
+def added(p, q):
+    a, b = (p[1] - p[0]) * (q[1] - q[0]) % FIELD, (p[1] + p[0]) * (q[1] + q[0]) % FIELD
+    c, d = 2 * p[3] * q[3] * CURVE % FIELD, 2 * p[2] * q[2] % FIELD
+    e, f, g, h = b - a, d - c, d + c, b + a
+    return e * f % FIELD, g * h % FIELD, f * g % FIELD, e * h % FIELD
+
+
+def times(count, point):
+    found = (0, 1, 1, 0)
+    while count:
+        if count & 1:
+            found = added(found, point)
+        point = added(point, point)
+        count >>= 1
+    return found
+
+
+def is_signed(key, text, signature):
+    """Did whoever has the key (32 bytes as hex digits) sign this text? Anything that is no key or no signature did not."""
+    try:
+        key, signature = bytes.fromhex(key), bytes.fromhex(signature)
+    except (TypeError, ValueError):
+        return False
+    if len(key) != 32 or len(signature) != 64:
+        return False
+    own, nonce, s = point_of(key), point_of(signature[:32]), int.from_bytes(signature[32:], "little")
+    if own is None or nonce is None or s >= ORDER:
+        return False
+    base = point_of((4 * pow(5, FIELD - 2, FIELD) % FIELD).to_bytes(32, "little"))
+    share = int.from_bytes(hashlib.sha512(signature[:32] + key + text.encode()).digest(), "little") % ORDER
+    left, right = times(s, base), added(nonce, times(share, own))
+    return (left[0] * right[2] - right[0] * left[2]) % FIELD == 0 and (left[1] * right[2] - right[1] * left[2]) % FIELD == 0
+
+
+def pinned_key(place=KEY_PLACE):
+    """The key of the bench that built this stick, as hex digits; empty where none was put on it."""
+    text = probe.read_text(place).strip()
+    return text if re.match(r"[0-9a-f]{64}$", text) else ""
+
+
+def number_of(nonce, token, key):
+    """The short number that this screen and the bench's show."""
+    return "%06d" % (int(hashlib.sha256(f"gatecheck-number|{nonce}|{token}|{key}".encode()).hexdigest(), 16) % 1_000_000)
+
+
 # --- what stands on the screen -------------------------------------------------------------------------------------
 
 
@@ -261,6 +333,7 @@ class Shown:
         self.log = []
         self.qr = []
         self.typing = None  # (what is asked for, what was typed so far)
+        self.question = []  # lines that somebody here has to answer by a key before anything goes on
         self.keys = []  # (key, words)
         self.pull = ""
 
@@ -283,6 +356,13 @@ def screen(shown, columns, rows):
     wide = columns
     shows_code = bool(shown.qr) and not shown.typing and len(shown.qr[0]) + 25 <= columns and len(shown.qr) + 6 <= rows
     columns = columns - len(shown.qr[0]) - 1 if shows_code else columns
+    if shown.question:
+        asked = [("title", fitted(" " + shown.machine, wide)), ("plain", "")]
+        for text in shown.question:
+            asked += [("strong", " " + line) for line in wrapped(text, wide - 2)] if text else [("plain", "")]
+        foot = [("keys", line) for line in key_lines(shown.keys, wide)]
+        asked = asked[: max(0, rows - len(foot))]
+        return [(look, UNSHOWN.sub("?", fitted(line, wide))) for look, line in asked + [("plain", "")] * max(0, rows - len(foot) - len(asked)) + foot]
     top = [("title", fitted(" " + shown.machine, wide)), *(("soft", " " + line) for line in wrapped(shown.mode, columns - 2)), ("plain", "")]
     for name, line, state in shown.drives:
         top.append(("plain", fitted(f" {line}", columns)))
@@ -378,6 +458,11 @@ class Stick:
     def __init__(self, console):
         self.console, self.shown = console, Shown()
         self.machine = probe.Machine()
+        self.machine.confirm = self.confirm  # the screen and the keyboard are this program's
+        self.pinned, self.nonce, self.key, self.is_own = pinned_key(), "", "", False
+        self.handed = ""  # a secret that waits for somebody here to say yes
+        self.answer = threading.Event()
+        self.answered = False
         self.facts = self.machine.facts()
         self.benches, self.bench, self.secret, self.token = [], "", "", ""
         self.closed, self.asked = set(), {}
@@ -418,7 +503,9 @@ class Stick:
             lines.append(("" if block.name == own else probe.drive_of(block), "%-8s %s  %s" % (block.name, model[:24].strip(), probe.size_words(size) if size else "no size"), here))
         self.shown.drives = lines
         self.shown.pull = "" if own is None or self.busy_with_stick() else "You may pull the stick: everything stands in memory."
-        if not self.secret:
+        if self.handed:
+            pass  # somebody here is asked
+        elif not self.secret:
             self.network()
         elif self.link is not None and self.link.session and time.monotonic() - self.asked_at > 4:
             self.asked_at = time.monotonic()
@@ -470,15 +557,19 @@ class Stick:
         """Tell the bench that a machine waits here; it says when somebody has taken it to a ticket."""
         try:
             if not self.token:
-                said = ask(self.bench, "/api/link/knock", {"machine": self.facts, "probe": probe.VERSION})
+                self.nonce = os.urandom(16).hex()
+                commit = hashlib.sha256(self.nonce.encode()).hexdigest()
+                said = ask(self.bench, "/api/link/knock", {"machine": self.facts, "probe": probe.VERSION, "commit": commit})
                 self.token = str(said.get("token", ""))[:80]
+                self.key = str(said.get("key", ""))[:64]
+                self.is_own = bool(self.pinned) and self.key == self.pinned and is_signed(self.key, f"gatecheck-knock|{commit}|{self.token}", str(said.get("sign", "")))
                 self.shown.qr = code_lines([str(row) for row in said.get("qr", [])][:80])
                 self.name = str(said.get("name", ""))[:40]
                 self.shown.bench = f"Bench found: {self.name}. Scan this with its tablet, take the machine in there, or press C to type a ticket's code."
                 return
-            said = ask(self.bench, "/api/link/knock/" + self.token)
+            said = ask(self.bench, f"/api/link/knock/{self.token}?nonce={self.nonce}")
             if said.get("secret"):
-                self.begin(str(said["secret"]))
+                self.compare(str(said["secret"]))
             elif said.get("state") == "unknown":
                 self.token = ""
         except probe.Refused as error:
@@ -495,13 +586,52 @@ class Stick:
         if not self.bench:
             self.shown.bench = "There is no bench yet to ask about that code. Press A to type its address."
             return
+        if not self.token:
+            self.shown.bench = "The bench has not answered yet. Type the code again in a moment."
+            return
         try:
-            said = ask(self.bench, "/api/link/code", {"code": typed})
-            self.begin(str(said["secret"]))
+            said = ask(self.bench, "/api/link/code", {"code": typed, "token": self.token})
+            self.compare(str(said["secret"]))
         except probe.Refused as error:
             self.shown.bench = f"The bench does not take the code {typed[:20]}: {error}"
         except (OSError, ValueError, KeyError) as error:
             self.shown.bench = "What answers at {} is no bench: {}".format(self.bench, probe.reason_of(error) if isinstance(error, OSError) else "no answer of a bench")
+
+    # nobody takes this machine over who is not at the bench that somebody here sees
+
+    def compare(self, secret):
+        """A bench has handed out a secret. Whoever stands here compares the number on both screens; of a bench that did not make this stick, types it as that bench
+        shows it: one that only answers on the network has no screen to read it from."""
+        self.handed = secret[:200]
+        number = number_of(self.nonce, self.token, self.key)
+        if self.is_own:
+            self.shown.question = [f"{self.name or self.bench} takes this machine in.", "", "Number:  %s %s" % (number[:3], number[3:]), "", "Does the bench's screen show the same number? It is the bench that made this stick."]
+        else:
+            self.shown.question = [f"{self.name or 'A bench'} at {self.bench} takes this machine in. It did not make this stick.", "", "Look at the screen of your own bench. Type the six digits that it shows for this machine; where it shows none, press Esc: somebody else answers on this network."]
+            self.typed = ""
+            self.shown.typing = ("Number", "")
+
+    def compared(self, yes):
+        secret, self.handed, self.shown.question, self.shown.typing = self.handed, "", [], None
+        if yes and secret:
+            self.begin(secret)
+            return
+        self.token, self.bench, self.benches = "", "", []
+        self.shown.bench = "Nothing was connected. Press A to type your bench's address, or O to read onto the stick."
+        self.asked_at = time.monotonic() + 10
+
+    def confirm(self, lines, going):
+        """Asked by the thread that works, before the first byte is written to a drive. True where somebody presses Y here."""
+        self.answered = False
+        self.answer.clear()
+        self.shown.question = [*lines, "Press Y to allow it. Any other key refuses it."]
+        try:
+            while going():
+                if self.answer.wait(1.0):
+                    return self.answered
+            return False
+        finally:
+            self.shown.question = []
 
     # reading
 
@@ -552,6 +682,8 @@ class Stick:
     # keys
 
     def keys(self):
+        if self.shown.question and not self.shown.typing:
+            return [("Y", "yes"), ("any other", "no")]
         if self.shown.typing:
             return [("Enter", "send it"), ("Esc", "leave it"), ("Tab", f"keyboard: {LAYOUTS[self.layout][0]}")]
         own = []
@@ -566,6 +698,13 @@ class Stick:
             self.type(key)
             return
         key = key.lower()
+        if self.shown.question:
+            if self.handed:
+                self.compared(key == "y")
+            else:
+                self.answered = key == "y"
+                self.answer.set()
+            return
         if key == "p":
             self.ends = True
         elif key == "o" and not self.is_reading():
@@ -581,11 +720,15 @@ class Stick:
         what = self.shown.typing[0] if self.shown.typing else ""
         if key == "\x1b":
             self.shown.typing = None
+            if what == "Number":
+                self.compared(False)
             return
         if key in ("\n", "\r"):
             self.shown.typing = None
             typed = meant(self.typed, self.layout).strip()
-            if what == "Code" and typed:
+            if what == "Number":
+                self.compared("".join(c for c in typed if c.isdigit()) == number_of(self.nonce, self.token, self.key))
+            elif what == "Code" and typed:
                 self.code(code_typed(typed))
             elif typed:
                 self.bench, self.token, self.asked_at = address_typed(typed), "", 0.0

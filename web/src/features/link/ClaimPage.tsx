@@ -34,6 +34,7 @@ export function ClaimPage({ token }: { token: string }) {
         {!knocks ? <p className="pt-4 text-l text-soft">{T.loading}</p> : !knock ? <p className="pt-4 text-l">{T.claimGone}</p> : (
           <>
             <p className="mt-1 text-l" data-knock>{[knock.machine || T.claimUnnamed, knock.serial && T.claimSerial(knock.serial), T.pathModes[knock.mode === 'legacy' ? 'bios' : 'uefi']].filter(Boolean).join(' · ')}</p>
+            {knock.number && <p className="mt-2 text-l" data-number>{T.claimNumber} <span className="font-mono text-xl font-bold">{knock.number.slice(0, 3)} {knock.number.slice(3)}</span></p>}
             <div className="mt-1 flex flex-wrap items-baseline gap-x-4"><span className="text-m text-soft">{T.claimHint}</span><Do of="claim" id="fresh" /></div>
             <ol className="mt-3">
               {rows.map((row, index) => (

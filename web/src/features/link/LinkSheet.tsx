@@ -56,6 +56,7 @@ export function LinkSheet({ ticket, onClose }: { ticket: Ticket; onClose: () => 
     <Sheet title={T.linkTitle} isOpen onClose={onClose} wide>
       <p className="-mt-3 mb-4 text-l font-semibold">{T.linkStates[link.state]}{name && link.state !== 'none' && `: ${name}`}</p>
       {change.error && <div className="mb-3"><Note title={T.notKept}>{change.error.message}</Note></div>}
+      {link.number && <p className="mb-3 text-l" data-number>{T.linkNumber} <span className="font-mono text-xl font-bold">{link.number.slice(0, 3)} {link.number.slice(3)}</span></p>}
       {link.progress && (
         <p className="mb-3 text-m">{T.linkDone(link.progress.done, link.progress.of)} <span className="font-mono text-s text-soft">{link.progress.text}</span></p>
       )}

@@ -20,6 +20,7 @@ export function LinkStrip({ id, isClosed }: { id: number; isClosed: boolean }) {
           </span>
         )}
       </div>
+      {link.number && <p className="ml-1 text-m" data-number>{T.linkNumber} <span className="font-mono text-l font-bold">{link.number.slice(0, 3)} {link.number.slice(3)}</span></p>}
       {progress && progress.of > 0 && (
         <div className="mb-1 ml-1 h-1.5 rounded-full bg-hair"><div className="h-full rounded-full bg-ink moves" style={{ width: `${(progress.done / progress.of) * 100}%` }} /></div>
       )}

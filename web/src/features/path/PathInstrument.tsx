@@ -34,7 +34,7 @@ function OpenPath({ ticket }: { ticket: Ticket }) {
   const isOpen = unfolds ?? path?.plans.length === 0
   const canAsk = link?.state === 'linked' && !waits && !ticket.closed_at && !change.isPending
   const chosen = path?.plans.find((p) => p.id === plan) ?? path?.plans.find((p) => p.boots_after) ?? path?.plans[0] ?? null
-  const standing = path?.mends.find((m) => m.state === 'done' && m.reverts === null && !m.taken_back)
+  const standing = path?.mends.find((m) => m.can_take_back && m.reverts === null)
   const pick = (id: string) => { setPlan(id); setArmed(false) }
   const others = path?.disks.filter((d) => d.disk !== path.disk) ?? []
   const nextDisk = () => {

@@ -23,7 +23,7 @@ export function FillSheet({ ticket, copy, onClose }: FillSheetProps) {
   const [over, setOver] = useState(false)
   const open = (targets ?? []).filter((t) => !t.against)
   const target = chosen ?? (open.length === 1 ? open[0]! : null)
-  const send = () => target && fill.mutate({ device: target.device, ends, holes, over }, { onSuccess: onClose })
+  const send = () => target && fill.mutate({ device: target.device, serial: target.serial, ends, holes, over }, { onSuccess: onClose })
   return (
     <Commands page="fill" on={{}} targets={target ? [] : open.map((t) => () => setChosen(t))} targetKeys={SHEET_KEYS.slice(0, 9)}>
       <Sheet title={T.fillTitle} isOpen onClose={onClose} wide calm>
@@ -44,7 +44,7 @@ export function FillSheet({ ticket, copy, onClose }: FillSheetProps) {
                   <span className="min-w-0">
                     <span className="block text-l">{t.name} · {bytes(t.size)}</span>
                     <span className="block font-mono text-s">{t.serial || '—'} <span className="font-sans text-soft">{t.device}</span></span>
-                    <span className="block text-s text-soft">{t.against ?? T.fillHolds(t.holds)}</span>
+                    <span className="block text-s text-soft">{t.against ?? T.fillHolds(t.holds, t.found)}</span>
                   </span>
                 </button>
               </li>

@@ -57,7 +57,7 @@ function OpenVolume({ ticket }: { ticket: Ticket }) {
   const go = (source: string, first: number | null) => { setPlace({ source, first }); setLeft(new Set()); setSkipped(new Set()); setArmed(false); setInHand(null); setSide(null) }
   const nextOf = <X,>(all: readonly X[], at: number): X => all[(at + 1) % all.length]!
   const steer = (what: string) => order && steering.mutate(() => api.steerOrder(ticket.id, order.id, what, initials()))
-  const standing = volumes?.repairs.find((r) => (r.state === 'done' || r.state === 'failed') && !r.reverts && !r.taken_back)
+  const standing = volumes?.repairs.find((r) => r.can_take_back && !r.reverts)
   const canWrite = canAsk && look !== null && !look.is_stale && taken.length > 0 && volumes.held.repair === ''
   const on: Handlers<'volume'> = {
     path: () => navigate(`/ticket/${ticket.id}/path`), pages: () => navigate(`/ticket/${ticket.id}/pages`),
