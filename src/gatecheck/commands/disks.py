@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from pathlib import Path
 
 from gatecheck import mending
 from gatecheck.commands.output import shown
@@ -37,10 +38,7 @@ def mend(arguments: argparse.Namespace) -> int:
     if arguments.revert:
         if arguments.apply or arguments.undo:
             raise InputError("--revert: expected alone, got it with --apply or --undo")
-        undo = mending.read_undo(arguments.revert)
-        with mending.target(arguments.image) as own:
-            mending.revert(own, undo)
-        shown({"reverted": list(undo.plans), "bytes": sum(len(c.before) for c in undo.changes)})
+        shown(taken_back(arguments.image, arguments.revert))
         return 0
     if arguments.mode is None:
         raise InputError("--mode: expected uefi or bios, got nothing")
@@ -75,13 +73,29 @@ def mend(arguments: argparse.Namespace) -> int:
                 if one is None:
                     raise InputError(f"--apply: expected all or one of {', '.join(p.id for p in plans_now) or 'no plans: there is nothing to mend'}, got {arguments.apply!r}")
                 done, writes = [one], one.pairs
+            before = boot_path(disk, arguments.mode)
             if not done:
-                raise InputError(f"--apply all: expected something to mend on {arguments.image}, got no plan")
+                why = "a disk that starts as it is: a plan is applied to it by its id only" if before.boots else "no plan"
+                raise InputError(f"--apply all: expected something to mend on {arguments.image}, got {why}")
             applied = [p.id for p in done]
             mending.apply(own, arguments.undo, applied, merged(disk, writes))
+            after = boot_path(ImageSectors(arguments.image, sector=disk.sector), arguments.mode)
+            if before.boots and not after.boots:
+                mending.revert(own, mending.read_undo(arguments.undo))
+                raise InputError(f"--apply {arguments.apply}: expected the disk to start after it as it did before, got one that does not: all of it was taken back at once")
         after = boot_path(ImageSectors(arguments.image, sector=disk.sector), arguments.mode)
     shown({"applied": applied, "boots": after.boots, "undo": str(arguments.undo)})
     return 0
+
+
+def taken_back(image: str, undo_file: Path) -> dict[str, object]:
+    """What `--revert` says. Raises InputError."""
+    undo = mending.read_undo(undo_file)
+    with mending.target(image) as own:
+        done = mending.revert(own, undo)
+    if not done:
+        return {"reverted": [], "bytes": 0, "says": "nothing is left to do: every byte is as it was before"}
+    return {"reverted": list(undo.plans), "bytes": done}
 
 
 def where(arguments: argparse.Namespace) -> int:

@@ -6,7 +6,9 @@ import argparse
 from collections.abc import Sequence
 
 from gatecheck import mending, rescuing
+from gatecheck.commands.disks import taken_back
 from gatecheck.commands.output import shown
+from gatecheck.core.disk.bootpath import BIOS, UEFI, boot_path
 from gatecheck.core.disk.division import division_of
 from gatecheck.core.disk.mend import merged
 from gatecheck.core.disk.sectors import Sectors
@@ -48,10 +50,7 @@ def volume(arguments: argparse.Namespace) -> int:
     if arguments.revert:
         if arguments.repair or arguments.apply or arguments.undo:
             raise InputError("--revert: expected alone, got it with --repair, --apply or --undo")
-        undo = mending.read_undo(arguments.revert)
-        with mending.target(arguments.image) as own:
-            mending.revert(own, undo)
-        shown({"reverted": list(undo.plans), "bytes": sum(len(c.before) for c in undo.changes)})
+        shown(taken_back(arguments.image, arguments.revert))
         return 0
     if not arguments.repair and (arguments.apply or arguments.undo or arguments.only):
         raise InputError("--apply, --undo, --only: expected with --repair, got them without")
@@ -102,8 +101,19 @@ def _repair(arguments: argparse.Namespace) -> int:
         raise InputError(f"--apply: expected something to repair on {arguments.image}, got {words.say(found.refused) or 'no plan'}")
     with mending.target(arguments.image) as own:
         now = repair_of(disk, *place, only=arguments.only)  # planned anew now that nobody else writes to it
+        before = _starts(arguments)
         mending.apply(own, arguments.undo, [g.id for g in now.groups], merged(disk, [pair for g in now.groups for pair in g.pairs]))
+        lost = before - _starts(arguments)
+        if lost:
+            mending.revert(own, mending.read_undo(arguments.undo))
+            raise InputError(f"--apply: expected the disk to start after it as it did before ({', '.join(sorted(lost))}), got one that does not: all of it was taken back at once")
     return _repaired(arguments, [g.id for g in now.groups], place)
+
+
+def _starts(arguments: argparse.Namespace) -> set[str]:
+    """The modes in which the image would start as it is."""
+    disk = ImageSectors(arguments.image, sector=arguments.sector_size)
+    return {mode for mode in (UEFI, BIOS) if boot_path(disk, mode).boots}
 
 
 def _repaired(arguments: argparse.Namespace, applied: Sequence[str], place: tuple[int, int]) -> int:

@@ -143,15 +143,26 @@ def test_plans_and_all_of_them_applied(mode: str, make: Callable[[], bytearray],
         assert told["plans"] == []
         assert told["boots"] is boots
         return
-    undo = tmp_path / "undo.json"
-    assert main(["mend", str(image), "--mode", mode, "--apply", "all", "--undo", str(undo)]) == 0
+    undo, one = tmp_path / "undo.json", "all"
+    if told["boots"]:  # nothing is done to what starts as it is, but what is asked for by its id
+        assert main(["mend", str(image), "--mode", mode, "--apply", "all", "--undo", str(undo)]) == 2
+        assert "starts as it is" in capsys.readouterr().err
+        assert image.read_bytes() == raw
+        one = told["plans"][0]["id"]
+    assert main(["mend", str(image), "--mode", mode, "--apply", one, "--undo", str(undo)]) == 0
+    listed = [range(w["at"], w["at"] + w["length"]) for p in told["plans"] if one in ("all", p["id"]) for w in p["writes"]]
+    now = image.read_bytes()
+    assert not [n for n in range(len(raw)) if raw[n] != now[n] and not any(n in r for r in listed)], "what is written is what the plan lists"
     done = json.loads(capsys.readouterr().out)
     assert done["boots"] is boots
     assert set(done["applied"]) <= set(plans)
     assert all(p["boots_after"] for p in told["plans"]) is boots or len(plans) > 1
-    assert not mending_of(ImageSectors(str(image)), mode).plans or "-2" in plans[-1]
+    assert not mending_of(ImageSectors(str(image)), mode).plans or "-2" in plans[-1] or one != "all"
     assert main(["mend", str(image), "--revert", str(undo)]) == 0
     assert image.read_bytes() == raw
+    capsys.readouterr()
+    assert main(["mend", str(image), "--revert", str(undo)]) == 0
+    assert "nothing is left to do" in capsys.readouterr().out
 
 
 def test_a_loader_put_back_leaves_a_volume_that_hangs_together(image: Path) -> None:

@@ -17,10 +17,12 @@ from gatecheck.core.disk.mend_loader import loader_plans
 from gatecheck.core.disk.mend_table import table_plans
 from gatecheck.core.disk.mend_volume import volume_plans
 from gatecheck.core.disk.overlay import Overlay
-from gatecheck.core.disk.plan import Plan, Write
+from gatecheck.core.disk.plan import Plan, Write, what, why
 from gatecheck.core.disk.sectors import Sectors
 
 _MOST_ROUNDS = 12
+ALL = "all"
+"""everything that can be mended, one plan after another: what `--apply all` writes"""
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,7 +36,16 @@ class Mending:
 def mending_of(disk: Sectors, mode: str, *, machine: str = "x64") -> Mending:
     """Never raises for what stands on the disk."""
     now = boot_path(disk, mode, machine=machine)
-    return Mending(now, tuple(plans_of(disk, mode, now, machine=machine)))
+    plans = tuple(plans_of(disk, mode, now, machine=machine))
+    if not now.boots:
+        whole, writes = all_plans(disk, mode, machine=machine)
+        if {p.id for p in whole} - {p.id for p in plans}:  # some of it can be made only on what the others leave: then all of it is a plan of its own
+            after = boot_path(Overlay(disk, writes), mode, machine=machine)
+            plans += (Plan(
+                ALL, what("all", count=len(whole)), why("all", plans=[p.what for p in whole]), tuple(w for p in whole for w in p.writes),
+                tuple(d for p in whole for d in p.doubts), boots_after=after.boots,
+            ),)  # fmt: skip
+    return Mending(now, plans)
 
 
 def plans_of(disk: Sectors, mode: str, now: BootPath, *, machine: str = "x64", entries: Sequence[Entry] | None = None, secure: bool = False) -> Iterator[Plan]:
@@ -56,6 +67,8 @@ def kinds_of_plan(
             changed = [w for w in plan.writes if not _stands(disk, w)]
             if changed:
                 after = boot_path(Overlay(disk, plan.pairs), mode, machine=machine, entries=entries, secure=secure)
+                if now.boots and not after.boots:
+                    continue  # no repair takes a start away
                 yield replace(plan, writes=tuple(changed), boots_after=after.boots)
 
     return [judged(kind) for kind in kinds]
@@ -71,11 +84,15 @@ def _stands(disk: Sectors, own: Write) -> bool:
 
 def all_plans(disk: Sectors, mode: str, *, machine: str = "x64") -> tuple[list[Plan], list[tuple[int, bytes]]]:
     """Everything that can be mended, one plan after another, each made on what the ones before it leave; of rivals the one that starts, else the first.
-    (plans, the bytes that change: at, data)."""
+    (plans, the bytes that change: at, data). Nothing where the disk starts as it is: there a plan is asked for by its id."""
     done: list[Plan] = []
     writes: list[tuple[int, bytes]] = []
-    for _ in range(_MOST_ROUNDS):
-        left = [p for p in mending_of(Overlay(disk, writes), mode, machine=machine).plans if p.id not in {d.id for d in done} and not (p.rivals and p.rivals in {d.rivals for d in done})]
+    for place in range(_MOST_ROUNDS):
+        over = Overlay(disk, writes)
+        now = boot_path(over, mode, machine=machine)
+        if now.boots and not place:
+            break
+        left = [p for p in plans_of(over, mode, now, machine=machine) if p.id not in {d.id for d in done} and not (p.rivals and p.rivals in {d.rivals for d in done})]
         if not left:
             break
         chosen = next((p for p in left if p.boots_after), left[0]) if left[0].rivals else left[0]

@@ -53,8 +53,9 @@ def boot_plans(disk: Sectors, division: Division, stops: str) -> Iterator[Plan]:
 
 
 def _signature(disk: Sectors, division: Division) -> Iterator[Plan]:
-    """Code that needs no table, and is only not signed."""
-    if start_legacy(Overlay(disk, [(510, SIGNATURE)]), Walk()):
+    """Code that needs no table, is known, and is only not signed: what is not known may be no code at all."""
+    walk = Walk()
+    if start_legacy(Overlay(disk, [(510, SIGNATURE)]), walk) and not any(f.id == "code-unknown" for f in walk.findings):
         yield Plan("mbr-signature", what("mbr-signature"), why("mbr-signature-code"), (write(510, SIGNATURE, "signature"),))
 
 

@@ -18,6 +18,16 @@ from gatecheck.core.errors import DecodeError
 from gatecheck.core.volume.fat import FatVolume, listing, read_fat
 
 _SIGNED = b"\x55\xaa"
+_NO_FILES = {
+    "21686148-6449-6E6F-744E-656564454649", "E3C9E316-0B5C-4DB8-817D-F92DF00215AE", "E6D6D379-F507-44C2-A23C-238F2A3DF928", "0657FD6D-A4AB-43C4-84E5-0933C84B4F4F",
+    "A19D880F-05FC-4D3B-A006-743F0F84911E", "CA7D7CCB-63ED-4C53-861C-1742536059CC", "7FFEC5C9-2D00-49B7-8941-3EA10A5586B7", "5808C8AA-7E8F-42E0-85D2-E1E90434CFB3",
+    "AF9B60A0-1431-4F62-BC68-3311714A69AD", "E75CAF8F-F680-4CEE-AFA3-B001E56EFC2D", "82H", "8EH", "FDH", "DAH", "42H",
+}  # fmt: skip
+"""partition types of what is no file system with a boot sector (UEFI 2.10, table 5.7, and the systems' own): a boot loader's own room, reserved, LVM, swap, RAID, encrypted, dynamic
+disks, storage pools"""
+_FAT_OR_NTFS = {f"{kind:02X}H" for kind in (0x01, 0x04, 0x06, 0x07, 0x0B, 0x0C, 0x0E)}
+"""types of records whose partitions begin with a boot sector"""
+_WITH_BOOT_SECTOR = ("fat", "ntfs", "exfat", "ext")
 _MEDIA = (0xF0, *range(0xF8, 0x100))
 _LARGEST_FAT, _MOST_STEPS = 64 << 20, 200_000
 _COPY_PLACES = (6, *range(1, 6), *range(7, 16))
@@ -27,7 +37,7 @@ def volume_plans(disk: Sectors, division: Division, mode: str) -> Iterator[Plan]
     """For each partition, or the whole disk where nothing divides it."""
     whole = Piece(0, 0, (disk.length or 1) - 1, "")
     for own in [p for p in division.pieces if not p.is_extended] or ([whole] if division.scheme == "none" else []):
-        if not 0 <= own.first <= own.last < (disk.length or 1 << 62):
+        if not 0 <= own.first <= own.last < (disk.length or 1 << 62) or own.type.upper() in _NO_FILES:
             continue
         restored = _boot_sector(disk, own, mode)
         if restored is not None:
@@ -87,7 +97,10 @@ def _boot_sector(disk: Sectors, own: Piece, mode: str) -> Plan | None:
         media = _media_byte(disk, own, now)
         if media is not None:
             return media
-    if mode == "bios" and not span.missing and now[510:512] != _SIGNED:
+    start = disk.read(own.first, max(1, 4096 // disk.sector))
+    known = volume_of(start.data) if not start.missing else None
+    fits = known.kind in _WITH_BOOT_SECTOR if known is not None else own.type.upper() in _FAT_OR_NTFS
+    if mode == "bios" and fits and now[510:512] != _SIGNED:
         signed = Overlay(disk, [(own.first * disk.sector + 510, _SIGNED)])
         if boot_sector_starts(signed, own.first):
             return Plan(f"boot-sector-{own.number}", what("boot-sector-signature", number=own.number), why("boot-sector-signature"), (write(own.first * disk.sector + 510, _SIGNED, "signature"),))

@@ -331,8 +331,8 @@ class Links:
         return time.monotonic() - self._heard.get(order.holder, self._began) > _AWAY_SECONDS
 
     def held_by(self, order: Order, session: Session) -> None:
-        """Raises StoreError where the order is in the hands of another start of a probe, or was never handed to this one and writes."""
-        if order.holder != session.id and (order.holder or order.body["order"] in WRITING):
+        """Raises StoreError where the order is in the hands of another start of a probe."""
+        if order.holder not in ("", session.id):
             raise StoreError(f"order {order.id}: expected a word from the start of the probe that has it, got one from another")
 
     def _made_out(self, link: Link, order: Order, ticket: TicketOut) -> dict[str, Any]:
@@ -444,6 +444,8 @@ class Links:
             result, detail = "failed", self.shop.words.say(say("write.had-by-another", detail=detail))
 
         def end(connection: Connection) -> None:
+            if not order.is_handed_out:
+                links.hand_out(connection, order.id, session.id)
             links.end_order(connection, order.id, result, detail[:300], now(), is_told=False)
 
         if order.body["order"] == "copy" and order.state == links.WAITING and result == "done":

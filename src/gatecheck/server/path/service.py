@@ -180,7 +180,7 @@ class Paths:
         if _size(writes) > _LARGEST_MEND:
             raise StoreError(f"mend: expected at most {_LARGEST_MEND >> 20} MiB to be written, got more: copy the drive and mend the copy")
         fix = fix_of(chosen, seen.followed)
-        self.links.put(ticket_id, self._mend_order(seen.ground, fix, chosen, writes), by=by, to=seen.ground.who)
+        self.links.put(ticket_id, self._mend_order(seen.ground, fix, chosen, writes, starts=seen.followed.verdict.boots), by=by, to=seen.ground.who)
 
     def _order_entry(self, ticket_id: int, ground: Ground, plan: EntryPlan, *, by: str) -> None:
 
@@ -191,8 +191,24 @@ class Paths:
         body = {"order": "entry", "kind": "restore-entry", "device": ground.device, "disk": ground.disk.device, "plan": ENTRY, "what": self.shop.words.say(plan.what), "writes": writes}
         self.links.put(ticket_id, body, by=by, to=ground.who)
 
-    def _mend_order(self, ground: Ground, fix: str, plan: Plan, writes: list[dict[str, Any]]) -> dict[str, Any]:
-        return {"order": "mend", "kind": fix, "device": ground.device, "disk": ground.disk.device, "plan": plan.id, "what": self.shop.words.say(plan.what), "writes": writes}
+    def _mend_order(self, ground: Ground, fix: str, plan: Plan, writes: list[dict[str, Any]], *, starts: bool) -> dict[str, Any]:
+        return {"order": "mend", "kind": fix, "device": ground.device, "disk": ground.disk.device, "plan": plan.id, "what": self.shop.words.say(plan.what), "writes": writes, "starts": starts}
+
+    def starts(self, ticket_id: int, disk: str) -> bool:
+        """Would this disk start as it was read, as far as the walk stands?"""
+        seen = self._seen(ticket_id, disk, "")
+        return seen is not None and seen.followed.stands and seen.followed.verdict.boots
+
+    def _keeps_its_start(self, ticket_id: int, order: Order) -> None:
+        """A disk that started before it was written to, and does not any more, is taken back at once."""
+        if not order.body.get("starts") or order.body.get("reverts"):
+            return
+        seen = self._seen(ticket_id, str(order.body["disk"]), "")
+        if seen is None or not seen.followed.stands or seen.followed.verdict.boots:
+            return
+        said = say("path.start-lost", what=str(order.body["what"]), order=order.id)
+        self.captures.tickets.append_all(ticket_id, [({"note": to_json(said)}, f"lost-{order.id}")], by=BY)
+        self.take_back(ticket_id, order.id, by=BY)
 
     def take_back(self, ticket_id: int, order_id: int, *, by: str) -> None:
         """Every byte of a mending as it was, the last write first: of any that a probe ever had, whatever was heard of it. A place that holds neither what was written
@@ -259,6 +275,8 @@ class Paths:
         """What an order that is through says to the tape: the walk where it stands, a mending as it went."""
         if order.body["order"] in _WRITING:
             self._say_mended(ticket_id, order, result)
+            if order.body["order"] == "mend" and result == "done":
+                self._keeps_its_start(ticket_id, order)
             if order.body["order"] == "entry" and result == "done":
                 self.links.put(ticket_id, {"order": "look"}, by=BY)  # the firmware's variables as they are now
         elif order.body["order"] == "sectors" and result == "done":

@@ -39,6 +39,7 @@ class Repairs:
             raise StoreError(f"repair: expected at most {_LARGEST >> 20} MiB in {_MOST_WRITES} places through the link, got {size >> 20} MiB in {len(writes)}: take fewer groups, or copy the drive and repair the copy")
         body: dict[str, Any] = {
             "order": "mend", "kind": _FIX, "device": own.device, "disk": own.disk, "first": own.first, "plan": "volume", "what": self._what(whats),
+            "starts": self.paths.starts(ticket_id, own.disk),
             "writes": [{"at": at, "before": base64.b64encode(before).decode(), "after": base64.b64encode(after).decode()} for at, before, after in writes],
         }  # fmt: skip
         self.links.put(ticket_id, body, by=by, to=seen.who if seen else None)
