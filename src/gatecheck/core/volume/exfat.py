@@ -15,6 +15,7 @@ import numpy as np
 
 from gatecheck.core.disk.sectors import Sectors
 from gatecheck.core.errors import DecodeError
+from gatecheck.core.volume.names import name_of_utf16
 from gatecheck.core.volume.place import BOOT, CATALOGUE, FILE, NOTHING, Place
 from gatecheck.core.volume.tree import HOLES, LOST, WHOLE, Bytes, Hole, Node, Run, capital_of, limited
 from gatecheck.core.words.said import Said, say
@@ -409,7 +410,8 @@ def _set(entries: Sequence[tuple[int, bytes]], need: int) -> Set:
     head, raw = parts[0], b"".join(parts)
     stream = next((p for p in parts[1:] if p[0] | IN_USE == STREAM), bytes(32))
     letters = stream[3]
-    name = b"".join(p[2:32] for p in parts[1:] if p[0] | IN_USE == NAME)[: 2 * letters].decode("utf-16-le", "replace").replace("/", "?")
+    named = b"".join(p[2:32] for p in parts[1:] if p[0] | IN_USE == NAME)[: 2 * letters]
+    name = name_of_utf16(named)
     deleted = not head[0] & IN_USE and not (len(parts) > 1 and all(p[0] & IN_USE for p in parts[1:]))  # who deletes one takes all its parts out of use
     sound = bool(head[0] & IN_USE) and len(parts) == need == head[1] + 1 and stream[0] != 0 and set_sum(raw) == int.from_bytes(head[2:4], "little")
     return Set(

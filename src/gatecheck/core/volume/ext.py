@@ -36,6 +36,7 @@ from gatecheck.core.volume.ext_records import (
     parse_inode,
     read_super,
 )
+from gatecheck.core.volume.names import name_of_bytes
 from gatecheck.core.volume.place import BOOT, CATALOGUE, FILE, NOTHING, Place
 from gatecheck.core.volume.tree import HOLES, LOST, WHOLE, Bytes, Hole, Node, Run, limited
 from gatecheck.core.words.said import Said, say
@@ -341,7 +342,7 @@ class Ext:
             if inode and letters:
                 name = raw[at + 8 : at + 8 + letters]
                 if name not in (b".", b".."):
-                    yield Entry(inode, name.decode("utf-8", "replace").replace("/", "?"), kind if typed else 0)
+                    yield Entry(inode, name_of_bytes(name), kind if typed else 0)
             at += length
 
     def nodes(self, *, deleted: bool = False) -> Iterator[Node]:
@@ -375,7 +376,7 @@ class Ext:
             return None
         link = ""
         if inode.is_link:
-            link = b"".join(p for p in self.pieces(inode) if isinstance(p, bytes)).split(b"\0")[0].decode("utf-8", "replace") if inode.size <= 4096 else "?"
+            link = b"".join(p for p in self.pieces(inode) if isinstance(p, bytes)).split(b"\0")[0].decode("utf-8", "backslashreplace") if inode.size <= 4096 else "?"
         return Node(inode.number, path, inode.is_folder, 0 if inode.is_folder or inode.is_link else inode.size, float(inode.modified), False, link, "encrypted by the system" if inode.flags & ENCRYPTED else "")
 
     def find(self, path: str) -> Node | None:

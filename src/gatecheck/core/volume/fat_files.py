@@ -15,6 +15,7 @@ from gatecheck.core.disk.sectors import Sectors
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.fields import text_of
 from gatecheck.core.volume.fat import read_fat
+from gatecheck.core.volume.names import name_of_utf16
 from gatecheck.core.volume.place import BOOT, CATALOGUE, FILE, NOTHING, Place
 from gatecheck.core.volume.tree import HOLES, LOST, WHOLE, Bytes, Hole, Node, Run, limited
 from gatecheck.core.words.said import Said, say
@@ -154,13 +155,13 @@ class Fat:
         numbers = [n & 0x1F for n, _, _, _ in parts]
         fits = bool(parts) and ((deleted and all(n == _DELETED for n, _, _, _ in parts)) or (numbers == list(range(len(parts), 0, -1)) and all(c == total for _, c, _, _ in parts)))
         if fits:
-            name = b"".join(t for _, _, t, _ in reversed(parts)).decode("utf-16-le", "replace").split("\0")[0].rstrip("\uffff").replace("/", "?")
+            name = name_of_utf16(_ended(b"".join(t for _, _, t, _ in reversed(parts))))
         else:
             first = b"?" if deleted else b"\xe5" if raw[0] == 0x05 else raw[:1]
             base, extension = text_of(first + raw[1:8]).rstrip(), text_of(raw[8:11]).rstrip()
             base = base.lower() if raw[12] & 0x08 else base
             extension = extension.lower() if raw[12] & 0x10 else extension
-            name = (f"{base}.{extension}" if extension else base).replace("/", "?")
+            name = (f"{base}.{extension}" if extension else base).replace("/", "\\x2f")
         return Slot(at, raw, name, deleted, parts[0][3] if fits else at, fits or not parts)
 
     def _node(self, slot: Slot, path: str) -> Node:
@@ -308,3 +309,12 @@ def _seconds(raw: bytes) -> float | None:
     if not 1 <= month <= 12 or not day:
         return None
     return float(calendar.timegm((1980 + (date >> 9), month, day, time >> 11, time >> 5 & 63, (time & 31) * 2)))
+
+
+def _ended(letters: bytes) -> bytes:
+    """Letters of a long name up to the zero that ends it, or to the padding behind it."""
+    units = [letters[at : at + 2] for at in range(0, len(letters), 2)]
+    own = units[: units.index(b"\0\0")] if b"\0\0" in units else units
+    while own and own[-1] == b"\xff\xff":
+        own.pop()
+    return b"".join(own)

@@ -11,6 +11,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from gatecheck.core.errors import DecodeError
+from gatecheck.core.volume.names import name_of_utf16
 
 STANDARD, LIST, NAME, SECURITY, VOLUME_NAME, VOLUME_INFO, DATA, INDEX_ROOT, INDEX_ALLOCATION, BITMAP, REPARSE = 0x10, 0x20, 0x30, 0x50, 0x60, 0x70, 0x80, 0x90, 0xA0, 0xB0, 0xC0
 END = 0xFFFFFFFF
@@ -165,7 +166,7 @@ def file_name(value: bytes) -> FileName:
     if len(value) < 66 or len(value) < 66 + 2 * value[64]:
         raise DecodeError("file name", at=0, expected="66 bytes and its letters", got=f"{len(value)} bytes")
     raw = value[66 : 66 + 2 * value[64]]
-    return FileName(int.from_bytes(value[:6], "little"), int.from_bytes(value[6:8], "little"), value[65], raw.decode("utf-16-le", "replace"), raw)
+    return FileName(int.from_bytes(value[:6], "little"), int.from_bytes(value[6:8], "little"), value[65], name_of_utf16(raw), raw)
 
 
 def seconds(raw: bytes) -> float | None:

@@ -8,6 +8,7 @@ from typing import Any
 
 from gatecheck.core.words.catalogue import Words
 from gatecheck.core.words.said import say
+from gatecheck.rescuing import SUMMARY
 from gatecheck.server.volumes import looks
 from gatecheck.server.volumes.wire import RescueOut
 from gatecheck.store import links
@@ -15,7 +16,6 @@ from gatecheck.store.links import Order
 
 RUNS, PAUSED, DONE, STOPPED, FAILED = "runs", "paused", "done", "stopped", "failed"
 _STATES = {links.WAITING: RUNS, links.PAUSED: PAUSED, links.CANCELLED: STOPPED}
-_SUMMARY = "what was saved.txt"
 
 
 class Rescues:
@@ -73,7 +73,7 @@ class Rescues:
             words.say(say("rescue.summary-files", count=summary.get("files", 0), bytes=summary.get("bytes", 0))), *(words.say(said) for state, said in told.items() if summary.get(state)),
             words.say(say("rescue.summary-lists")),
         ]  # fmt: skip
-        (self.target(name) / _SUMMARY).write_text("\n".join(lines) + "\n", encoding="utf-8")
+        (self.target(name) / SUMMARY).write_text("\n".join(lines) + "\n", encoding="utf-8")
 
 
 def _out(name: str, own: dict[str, Any], folder: Path) -> RescueOut:
