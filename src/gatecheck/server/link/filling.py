@@ -142,13 +142,15 @@ class Filling:
         share, missing = self._whole(ticket_id, copy)
         if (share < 1.0 or missing) and not holes:
             raise StoreError(f"copy {copy}: expected a whole copy, or a word that its holes are known, got {share:.2%} of the drive and {missing} sectors missing in it")
-        self.links.put(ticket_id, {"order": "fill", "device": device, "disk": target.disk, "copy": str(copy), "size": size}, by=by, to=target.who)
+        self.links.put(ticket_id, {"order": "fill", "device": device, "disk": target.disk, "copy": str(copy), "size": size, "holes": holes}, by=by, to=target.who)
 
     def _whole(self, ticket_id: int, copy: int) -> tuple[float, int]:
-        """Share of the drive that the copy holds, and sectors missing within."""
+        """Share of the drive that the copy holds, and sectors missing within; what was found changed on the bench's disk is missing too."""
         with self.links.shop.database.read() as connection:
             pages = links.all_pages_of(connection, ticket_id, str(copy))
-        return missing_of(b"".join(data for line, data in pages if line["kind"] == "read-map"))
+        share, missing = missing_of(b"".join(data for line, data in pages if line["kind"] == "read-map"))
+        copies = self.links.copying.copies
+        return share, missing + sum(length // 512 for _, length in copies.wrong(copies.image(ticket_id, copy)))
 
     def piece(self, secret: str, session_id: str, order_id: str, at: int, length: int) -> tuple[bytes | None, int]:
         """Bytes of the copy that an order fills from, or how many from there are zeros. Raises NotFoundError, StoreError."""
@@ -159,7 +161,7 @@ class Filling:
             raise NotFoundError(f"order {order_id[:20]!r}: expected a drive that is being filled, got none")
         self.links.held_by(order, session)
         try:
-            return self.links.copying.copies.read(link.ticket_id, int(order.body["copy"]), at, length)
+            return self.links.copying.copies.read(link.ticket_id, int(order.body["copy"]), at, length, holes=bool(order.body.get("holes")))
         except NotFoundError as error:  # it ends this order, and not the link
             raise StoreError(str(error)) from error
 

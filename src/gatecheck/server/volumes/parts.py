@@ -21,7 +21,8 @@ from pathlib import Path
 
 from gatecheck.core.disk.sectors import BEYOND, NOT_CAPTURED, UNREADABLE, Span
 from gatecheck.pieces import write_at
-from gatecheck.server.copies.service import pieces_of
+from gatecheck.row_file import append_rows, whole_rows
+from gatecheck.server.copies.service import Copies, pieces_of
 from gatecheck.store import StoreError
 
 GONE, READ, BAD, LEFT = 0, 1, 2, 3
@@ -92,6 +93,8 @@ class PartSectors:
         if own.is_copy and not self._at:
             for at, length in pieces_of(own.image):
                 self.marks.paint(at // own.sector, -(-length // own.sector), READ)
+            for at, length in Copies.wrong(Path(own.image)):  # what the bench's disk has changed since is no byte of the customer's
+                self.marks.paint(at // own.sector, -(-length // own.sector), BAD)
             self._at = 1
         elif own.marks and Path(own.marks).exists():
             with Path(own.marks).open("rb") as file:
@@ -158,6 +161,7 @@ class Parts:
             with image.open("ab") as file:
                 if file.tell() < sectors * sector:
                     os.truncate(image, sectors * sector)
+            whole_rows(image.with_suffix(".map"), _ROW)
         except OSError as error:
             raise StoreError(f"{image}: expected room for a sparse image of {sectors * sector} bytes, got {error.strerror}") from error
         return Ground(str(image), sector, sectors, str(image.with_suffix(".map")))
@@ -206,14 +210,22 @@ class Parts:
             rows = self._waiting.pop(place, [])
         if not rows:
             return
+        try:
+            self._settled(ground, place, rows)
+        except OSError as error:
+            with self._lock:  # they come again with what follows
+                self._waiting[place] = [*rows, *self._waiting.get(place, [])]
+            raise StoreError(f"{place}: expected room on the bench's disk, got {error.strerror}") from error
+
+    @staticmethod
+    def _settled(ground: Ground, place: Path, rows: list[tuple[int, int, int]]) -> None:
         if not this_start():
             descriptor = os.open(ground.image, os.O_RDONLY)
             try:
                 os.fsync(descriptor)
             finally:
                 os.close(descriptor)
-        with place.open("ab") as file:
-            file.write(b"".join(_ROW.pack(*row) for row in [(this_start(), 0, _START), *rows]))
+        append_rows(place, _ROW, b"".join(_ROW.pack(*row) for row in [(this_start(), 0, _START), *rows]))
 
     def drop(self, ground: Ground, runs: Iterable[tuple[int, int]]) -> None:
         """Sectors whose bytes are not needed any more give their room back."""

@@ -58,8 +58,10 @@ class Repairs:
         note = {"id": undo.stem, "whats": list(whats), "at": now(), "by": by, "size": sum(len(a) for _, _, a in writes), "taken_back": False, "state": "failed"}
         place = folder / f"repair-{own.source}-{number}.json"
         looks.save(place, note)  # known before it is begun: what is cut half-way can be taken back
+        noted = self.links.copying.copies.changes(Path(own.ground.image), [(at, len(after)) for at, _, after in writes])
         with mending.target(own.ground.image) as image:
             mending.apply(image, undo, groups, [(at, after) for at, _, after in writes])
+        noted()
         looks.save(place, {**note, "state": "done"})
 
     def revert_copy(self, own: Volume, name: str, folder: Path) -> None:
@@ -68,8 +70,12 @@ class Repairs:
         known = looks.read(place)
         if known is None or known["id"] != name or known["taken_back"]:
             raise NotFoundError(f"repair {name}: expected one of this copy that stands, got none")
+        undo = mending.read_undo(folder / f"{name}.json")
+        noted = self.links.copying.copies.changes(Path(own.ground.image), [(c.at, len(c.before)) for c in undo.changes]) if known["state"] == "done" else None
         with mending.target(own.ground.image) as image:
-            mending.revert(image, mending.read_undo(folder / f"{name}.json"))
+            mending.revert(image, undo)
+        if noted:
+            noted()
         looks.save(place, {**known, "taken_back": True})
 
     def of(self, ticket_id: int, orders: Sequence[Order], source: str, folder: Path) -> list[VolumeRepairOut]:
