@@ -19,7 +19,7 @@ from gatecheck.cli import main
 from gatecheck.library import shipped_model
 from gatecheck.server.demo.fill import fill
 from gatecheck.server.house import House, open_house
-from gatecheck.store import StoreError, keeping
+from gatecheck.store import StoreError, erasing, keeping
 from gatecheck.store.keeping import KeepingError
 
 
@@ -271,7 +271,7 @@ def test_erasing_leaves_no_byte_of_the_customer(tmp_path: Path) -> None:
     house.learning.hand_over(taken.id, ["drive.dead"], by="KT", waive=SECRETS[6])
     learned = house.learning.learning()
     after = house.papers.erase(taken.id, by="MO")
-    assert (after.customer, after.words) == (keeping.ERASED, "")
+    assert (after.customer, after.words) == (erasing.ERASED, "")
     assert after.proven == ["drive.dead"]
     assert house.learning.learning() == learned, "what the shop learned stays"
     assert house.papers.papers(taken.id).erased_at, "a record that it was done"

@@ -6,14 +6,16 @@ import csv
 import io
 import math
 import warnings
+from itertools import islice
 from pathlib import Path
+from typing import TextIO
 
 import numpy as np
 
 from gatecheck.core.errors import InputError
 
 _LARGEST, _MOST_CHANNELS, _RATES = 400 << 20, 8, (4_000, 400_000)
-_MOST_ROWS = 20_000_000
+_MOST_ROWS, _AT_ONCE = 20_000_000, 20_000
 _COLUMNS = ("t", "a5", "a12", "v5", "v12")
 
 
@@ -53,6 +55,12 @@ def read_trace(place: str, data: bytes | None = None) -> tuple[np.ndarray, dict[
             if "t" not in head or not any(name in head for name in _COLUMNS[1:]):
                 raise InputError(f"{place}: line 1: expected a header with t and any of a5, a12, v5, v12, got {','.join(head)[:60] or 'nothing'}")
             wanted = [(name, head.index(name)) for name in _COLUMNS if name in head]
+            plain = _plain_rows(file, wanted)
+            if plain is not None:
+                return plain[:, 0], {name: plain[:, n] for n, (name, _) in enumerate(wanted) if name != "t"}
+            file.seek(0)
+            rows = csv.reader(file)
+            next(rows, None)
             table: list[list[float]] = []
             for number, row in enumerate(rows, 2):
                 if not row or not any(cell.strip() for cell in row):
@@ -66,6 +74,25 @@ def read_trace(place: str, data: bytes | None = None) -> tuple[np.ndarray, dict[
         raise InputError(f"{place}: expected rows after the header, got none")
     values = np.array(table)
     return values[:, 0], {name: values[:, n] for n, (name, _) in enumerate(wanted) if name != "t"}
+
+
+def _plain_rows(file: TextIO, wanted: list[tuple[str, int]]) -> np.ndarray | None:
+    """The rows below the header, a few at a time; None where one of them is anything but numbers in their order: then they are read one by one, and it is told which."""
+    parts: list[np.ndarray] = []
+    count, before = 0, -math.inf
+    while lines := list(islice(file, _AT_ONCE)):
+        try:
+            with warnings.catch_warnings():
+                warnings.simplefilter("error")
+                part = np.loadtxt(lines, delimiter=",", usecols=[column for _, column in wanted], ndmin=2, comments=None)
+        except (ValueError, UserWarning, DeprecationWarning):
+            return None
+        count += len(part)
+        if not np.isfinite(part).all() or part[0, 0] < before or (np.diff(part[:, 0]) < 0).any() or count > _MOST_ROWS:
+            return None
+        before = float(part[-1, 0])
+        parts.append(part)
+    return np.concatenate(parts) if parts else None
 
 
 def _values(place: str, number: int, row: list[str], wanted: list[tuple[str, int]], before: float) -> list[float]:

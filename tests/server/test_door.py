@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import asyncio
+import contextlib
 import json
 import socket
 import threading
@@ -14,9 +16,11 @@ import pytest
 import uvicorn
 from fastapi.testclient import TestClient
 
+from gatecheck.server import door
 from gatecheck.server.app import create_app
+from gatecheck.server.connections import HeaderTimeoutProtocol
+from gatecheck.server.events import Events
 from gatecheck.server.house import House, open_house
-from gatecheck.server.run import Impatient
 from serving import HTTP, Served
 
 STRANGER = ("192.0.2.77", 40_000)
@@ -251,12 +255,12 @@ def test_many_listeners_are_as_many_as_are_let_in(house: House, monkeypatch: pyt
 @pytest.fixture
 def impatient(house: House, monkeypatch: pytest.MonkeyPatch) -> Iterator[int]:
     """A server in a thread that waits half a second where a real one waits twenty; its port."""
-    monkeypatch.setattr("gatecheck.server.run._FIRST_BYTES_SECONDS", 0.5)
+    monkeypatch.setattr("gatecheck.server.connections.HEAD_SECONDS", 0.5)
     monkeypatch.setattr("gatecheck.server.door._PART_SECONDS", 0.5)
     own = socket.socket()
     own.bind(("127.0.0.1", 0))
     own.listen()
-    server = uvicorn.Server(uvicorn.Config(create_app(house), http=Impatient, log_level="error"))
+    server = uvicorn.Server(uvicorn.Config(create_app(house), http=HeaderTimeoutProtocol, log_level="error"))
     thread = threading.Thread(target=server.run, kwargs={"sockets": [own]}, daemon=True)
     thread.start()
     while not server.started:
@@ -289,3 +293,167 @@ def test_an_undo_that_would_break_a_later_entry_is_refused(house: House) -> None
     answer = client.post(f"/api/tickets/{ticket['id']}/entries", json={"entry": {"undo": 0}, "by": "KT"})
     assert (answer.status_code, "entry 1" in answer.json()["detail"]) == (422, True)
     assert len(client.get(f"/api/tickets/{ticket['id']}").json()["tape"]) == 2
+
+
+# --- long bodies, long heads, other pages --------------------------------------------------------------------------
+
+
+@pytest.mark.parametrize("body", [b'"' * 16_000, b'"\\' * 8_000, b'[' + b'"a\\"' * 6_000, b'{"a":"' + b"\\" * 16_001, b'"' + b"[" * 16_000, b'"a"' * 300_000, b"[]" * 400_000], ids=lambda b: b[:8].decode())
+def test_a_body_is_looked_at_once(body: bytes) -> None:
+    """Bodies that made a pattern look at each byte as often as there are bytes: 50 times the body takes about 50 times as long, not 2,500 times."""
+    costs = []
+    for times_as_long in (1, 8):
+        began = time.process_time()
+        with contextlib.suppress(door.Refusal):
+            door.check_json(body[: len(body) // 8 * times_as_long])
+        costs.append(time.process_time() - began)
+    assert costs[1] < 40 * max(costs[0], 0.001)
+
+
+@pytest.mark.parametrize(("text", "levels"), [('{"a": "[[[[", "b": "\\\\"}', 1), ('["\\"[[[[[[[["]', 1), ('"' + "[" * 50, 0), ("[" * 31, 31), ('["a", "\\\\", "[' + "[" * 40 + '"]', 1)])
+def test_brackets_in_texts_are_no_levels(text: str, levels: int) -> None:
+    refused = pytest.raises(door.Refusal, match="levels") if levels > 30 else contextlib.suppress(door.Refusal)
+    with refused as found:
+        door.check_json(text.encode())
+    assert levels > 30 or "levels" not in str(getattr(found, "value", ""))
+
+
+KINDS = [
+    ("text/plain; charset=json", 403), ("text/plain;json", 403), ("application/json-not", 403), ("application/x-www-form-urlencoded; a=application/json", 403),
+    ("application/json; charset=utf-8", 201), ("Application/JSON", 201),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("kind", "status"), KINDS)
+def test_a_page_brings_json_by_its_very_name(house: House, kind: str, status: int) -> None:
+    headers = {"Content-Type": kind, "Origin": "http://192.0.2.1:8765", "User-Agent": "Mozilla/5.0"}
+    assert client_of(house).post("/api/tickets", content=json.dumps(TICKET), headers=headers).status_code == status
+
+
+def test_json_by_whatever_name_is_checked_before_it_is_read(house: House) -> None:
+    deep = b"[" * 31 + b"]" * 31
+    for headers in ({}, {"Content-Type": "application/json"}, {"Content-Type": "application/merge+json"}):
+        answer = client_of(house).post("/api/link/hello", content=deep, headers={**headers, "Authorization": "Bearer 1-x"})
+        assert (answer.status_code, "levels" in answer.text) == (422, True), headers
+
+
+@pytest.mark.parametrize("host", ["[::1]evil.example", "[::1]:8765evil", "127.0.0.1@evil.example", "evil.example", "[::1", "127.0.0.1:99999999", "127.0.0.1:x", "", "localhost/x", "[localhost]"])
+@pytest.mark.parametrize("path", ["/", "/api/bench", "/probe", "/s/abcde-fghij", "/p/abcde-fghij", "/api/link/orders?session=x", "/api/link/knock/x"])
+def test_a_name_that_is_not_ours_is_asked_for_nothing(house: House, host: str, path: str) -> None:
+    assert client_of(house).get(path, headers={"Host": host}).status_code == 421
+
+
+@pytest.mark.parametrize("host", ["127.0.0.1:8765", "[::1]:8765", "[::1]", "localhost", "LOCALHOST:1", "10.0.2.2:8765"])
+def test_a_name_that_is_ours_is(house: House, host: str) -> None:
+    assert client_of(house).get("/probe", headers={"Host": host}).status_code == 200
+
+
+@pytest.mark.parametrize("origin", ["https://127.0.0.1:8765", "null", "http://127.0.0.1:8766", "http://evil.example", "ftp://127.0.0.1:8765", "127.0.0.1:8765"])
+@pytest.mark.parametrize("path", ["/api/tickets", "/api/link/code", "/api/link/knock"])
+def test_another_pages_change_is_refused_and_uses_nothing_up(house: House, origin: str, path: str) -> None:
+    client = client_of(house)
+    for _ in range(12):
+        assert client.post(path, json={"code": "zzzzz-zzzzz", "machine": {}, "probe": "1"}, headers={"Origin": origin}).status_code == 403
+    assert client.post("/api/link/code", json={"code": "zzzzz-zzzzz"}).status_code == 401, "the bench's own tries are its own"
+
+
+def test_a_request_that_says_two_things_is_refused(served: Served) -> None:
+    for line in (b"Host: 127.0.0.1", b"Content-Type: text/plain", b"Origin: http://127.0.0.1"):
+        head = b"POST /api/tickets HTTP/1.1\r\nHost: 127.0.0.1\r\nContent-Type: application/json\r\nOrigin: http://127.0.0.1\r\nContent-Length: 2\r\n" + line + b"\r\nConnection: close\r\n\r\n{}"
+        assert b" 400 " in raw(served, head)[:40] or b" 403 " in raw(served, head)[:40], line
+
+
+def test_half_a_second_head_keeps_no_place(impatient: int) -> None:
+    """One request is answered; what follows on the same connection trickles, a byte now and then."""
+    with socket.create_connection(("127.0.0.1", impatient), timeout=10) as own:
+        own.sendall(b"GET /api/words HTTP/1.1\r\nHost: 127.0.0.1\r\n\r\nGET /api/wor")
+        answer, end = b"", time.monotonic() + 8
+        own.settimeout(0.1)
+        closed = False
+        while time.monotonic() < end and not closed:
+            with contextlib.suppress(TimeoutError):
+                got = own.recv(65536)
+                closed = not got
+                answer += got
+            with contextlib.suppress(OSError):
+                own.send(b"d")
+                closed = closed or False
+        assert answer.startswith(b"HTTP/1.1 200")
+        assert closed
+
+
+def test_a_body_that_nobody_reads_keeps_no_place(impatient: int) -> None:
+    with socket.create_connection(("127.0.0.1", impatient), timeout=10) as own:
+        own.sendall(b"GET /api/words HTTP/1.1\r\nHost: 127.0.0.1\r\nContent-Length: 1000000\r\n\r\nx")
+        own.settimeout(0.1)
+        end, closed = time.monotonic() + 8, False
+        while time.monotonic() < end and not closed:
+            with contextlib.suppress(TimeoutError):
+                closed = not own.recv(1 << 20)
+            try:
+                own.send(b"y")
+            except OSError:
+                closed = True
+        assert closed
+
+
+def test_whoever_waits_longest_makes_room_for_the_bench(impatient: int, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(HeaderTimeoutProtocol, "most", 20)
+    monkeypatch.setattr("gatecheck.server.connections.HEAD_SECONDS", 60.0)
+    crowd = []
+    try:
+        for _ in range(60):
+            own = socket.create_connection(("127.0.0.1", impatient), timeout=10)
+            own.sendall(b"GET /api/words HTTP/1.1\r\nHost: 127.0.0.1\r\nX-Slow: ")
+            crowd.append(own)
+        assert HTTP.get(f"http://127.0.0.1:{impatient}/api/bench", timeout=10).status_code == 200
+        assert len(HeaderTimeoutProtocol.open_ones) <= 21
+    finally:
+        for own in crowd:
+            own.close()
+
+
+def test_wrong_codes_from_many_addresses_lock_nobody_out() -> None:
+    from gatecheck.server.people.throttle import Throttle
+
+    own = Throttle(5, 60.0)
+    for n in range(100):
+        for _ in range(5):
+            own.wrong(f"10.0.{n}.1")
+    assert not own.is_open("10.0.3.1")
+    assert own.is_open("192.168.1.20"), "a tablet that was never wrong"
+    own.wrong("192.168.1.20")
+    assert not own.is_open("192.168.1.20"), "while so many are tried, one slip is a pause"
+    for n in range(2000):
+        own.wrong(f"11.{n // 250}.{n % 250}.1")
+    assert not own.is_open("192.168.1.21"), "so many are somebody who tries them all"
+    assert own.is_open("127.0.0.1")
+    own = Throttle(5, 60.0)
+    for _ in range(5):
+        own.wrong("127.0.0.1")
+    assert not own.is_open("127.0.0.1")
+
+
+def test_an_event_stream_ends_with_its_pairing(house: House) -> None:
+    events = Events()
+    devices = house.devices
+    token = devices.pair(devices.code()[0], name="tablet", initials="KT", source="10.0.0.9")
+    device = devices.of_token(token)
+    assert device is not None
+
+    async def listen() -> list[str]:
+        events.attach()
+        devices.announce = events.publish
+        found: list[str] = []
+        async with asyncio.timeout(10):
+            async for text in events.stream(lambda: devices.is_paired(device.id)):
+                found.append(text)
+                if len(found) == 1:
+                    events.publish({"kind": "ticket", "ticket": 1})
+                if len(found) == 2:
+                    await asyncio.to_thread(devices.revoke, device.id)
+                    events.publish({"kind": "ticket", "ticket": 2})
+        return found
+
+    heard = asyncio.run(listen())
+    assert len(heard) == 2, "nothing after it was thrown out"

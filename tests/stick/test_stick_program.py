@@ -157,6 +157,7 @@ def stick(program: ModuleType) -> Any:
     own = program.Stick.__new__(program.Stick)
     own.shown, own.benches, own.bench, own.secret, own.token, own.name = program.Shown(), [], "", "", "", ""
     own.facts, own.asked_at, own.typed, own.layout, own.work, own.begun = {"product_name": "Lathe-14"}, -100.0, "", 0, None, []
+    own.nonce, own.key, own.is_own, own.handed, own.pinned = "", "", False, "", ""
     own.begin = own.begun.append
     return own
 
@@ -224,6 +225,12 @@ def test_of_two_benches_on_one_network_one_is_chosen_by_its_number_and_a_code_go
     stick.find()
     stick.press("1")
     stick.code("abz2y-k9m3q")
+    assert "told this machine no number" in stick.shown.bench or "not told this machine a number" in stick.shown.bench
+    stick.token = "a-knock"
+    stick.code("abz2y-k9m3q")
+    assert (stick.begun, stick.shown.typing) == ([], ("Number", ""))
+    for key in program.number_of(stick.nonce, stick.token, stick.key) + "\r":
+        stick.press(key)
     assert stick.begun == ["7-abc"]
 
 

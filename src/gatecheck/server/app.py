@@ -61,7 +61,7 @@ def create_app(
     app.add_middleware(Door, devices=house.devices, names=names)
     map_errors(app)
     for router in (
-        bench_routes(house.bench, events), ticket_routes(house.tickets), learning_routes(house.learning), instrument_routes(house.instruments),
+        bench_routes(house.bench, events, house.devices), ticket_routes(house.tickets), learning_routes(house.learning), instrument_routes(house.instruments),
         capture_routes(house.captures), link_routes(house.links, house.knocks), surface_routes(house.surfaces), path_routes(house.paths), volume_routes(house.volumes), ear_routes(house.ear), practice_routes(house.practice), work_routes(house.work), paper_routes(house.papers), people_routes(house.devices),
     ):  # fmt: skip
         app.include_router(router)

@@ -24,6 +24,8 @@ from collections.abc import Awaitable, Callable, Iterable, MutableMapping
 from contextlib import suppress
 from typing import Any
 
+from starlette.concurrency import run_in_threadpool
+
 from gatecheck.server.errors import problem
 from gatecheck.server.people.devices import Devices
 from gatecheck.server.wire import WHO
@@ -45,7 +47,13 @@ _DEEPEST, _LONGEST_NUMBER = 30, 18
 _FOR_THE_PROBE = re.compile(r"/(probe$|p/|s/|api/link/)")
 _OPEN_TO_ALL = re.compile(r"/(assets/|api/pair$|api/me$)")
 """what a device that is not paired may ask for: the page that pairs it"""
-_STRINGS, _BRACKETS = re.compile(rb'"(?:[^"\\]|\\.)*"'), re.compile(rb"[\[\]{}]")
+_STRINGS, _BRACKETS = re.compile(rb'"[^"\\]*+(?:\\.[^"\\]*+)*+(?:"|\\?\Z)', re.S), re.compile(rb"[\[\]{}]")
+"""a string, or one that never ends, up to the end: each byte is looked at once"""
+_HOST = re.compile(r"(?:\[([0-9a-f:.]+)\]|([^\[\]:/@?#\s]+))(?::\d{1,5})?")
+_ONCE = (b"host", b"origin", b"content-type", b"content-length", b"cookie", b"sec-fetch-site")
+"""headers that may stand there once: of two, this layer and the routes behind it could take different ones"""
+_OFF_THE_LOOP = 4096
+"""bytes of JSON from which on it is looked at beside the event loop"""
 NONCE = "nonce"
 
 _ALWAYS = (
@@ -103,7 +111,8 @@ class Door:
         headers = {name.lower(): value for name, value in scope["headers"]}
         token = None
         try:
-            self._is_for_us(scope, headers)
+            _is_told_once(scope)
+            self._is_for_us(headers)
             self._is_wanted(scope, headers)
             token = WHO.set(self._who(scope, headers))
             body = await self._body(scope, headers, receive) if scope["method"] not in ("GET", "HEAD", "OPTIONS") else receive
@@ -116,27 +125,28 @@ class Door:
 
     # --- who ---------------------------------------------------------------------------------------------------
 
-    def _is_for_us(self, scope: Scope, headers: MutableMapping[bytes, bytes]) -> None:
+    def _is_for_us(self, headers: MutableMapping[bytes, bytes]) -> None:
         """The host that was asked for is an address, or a name of this machine."""
-        if _FOR_THE_PROBE.match(scope["path"]):
-            return  # it brings a secret that no page has
         host = headers.get(b"host", b"").decode("latin-1").lower()
-        name = host[1 : host.find("]")] if host.startswith("[") else host.rpartition(":")[0] or host
-        if name in self.names or _is_address(name):
+        found = _HOST.fullmatch(host)
+        if found and (_is_address(found[1]) if found[1] else found[2] in self.names or _is_address(found[2])):
             return
-        raise Refusal(421, "Not this machine", f"Host: expected an address of this machine, got {name[:80]!r}")
+        raise Refusal(421, "Not this machine", f"Host: expected an address of this machine, got {host[:80]!r}")
 
     def _is_wanted(self, scope: Scope, headers: MutableMapping[bytes, bytes]) -> None:
-        """A change comes from our own page, or from no page at all."""
-        if scope["method"] in ("GET", "HEAD", "OPTIONS") or _FOR_THE_PROBE.match(scope["path"]):
+        """A change comes from our own page, or from no page at all; what is for the probe comes from no other page, whatever it asks."""
+        for_probe = bool(_FOR_THE_PROBE.match(scope["path"]))
+        if scope["method"] in ("GET", "HEAD", "OPTIONS") and not for_probe:
             return
         origin, site = headers.get(b"origin", b"").decode("latin-1"), headers.get(b"sec-fetch-site", b"").decode("latin-1")
         host = headers.get(b"host", b"").decode("latin-1")
-        if origin and origin.partition("://")[2] != host:
+        if origin and origin.lower() != f"{scope.get('scheme', 'http')}://{host}".lower():
             raise Refusal(403, "Another page's request", f"Origin: expected this server's own, got {origin[:80]!r}")
         if site not in ("", "same-origin", "none"):
             raise Refusal(403, "Another page's request", f"Sec-Fetch-Site: expected same-origin, got {site[:20]!r}")
-        is_json = headers.get(b"content-type", b"").split(b";")[0].strip().lower() == b"application/json"
+        if for_probe:
+            return  # it brings a secret that no page has
+        is_json = _media_type(headers) == b"application/json"
         by_browser = origin or site or headers.get(b"user-agent", b"").startswith(b"Mozilla/")
         if by_browser and not is_json and HEADER not in headers:
             raise Refusal(403, "Another page's request", "expected JSON, or the header X-Gate-Check")
@@ -179,15 +189,33 @@ class Door:
             if total > most:
                 await _drained(receive)
                 raise Refusal(413, "Too large", f"body: expected at most {most >> 20} MiB, got more")
-        if b"json" in headers.get(b"content-type", b"").lower() and total:
+        kind = _media_type(headers)
+        if total and (kind in (b"", b"application/json") or kind.endswith(b"+json")):  # what the routes take for JSON; where nobody said what it is, they do
             parts = [b"".join(parts)]
-            check_json(parts[0])
+            if total < _OFF_THE_LOOP:
+                check_json(parts[0])
+            else:
+                await run_in_threadpool(check_json, parts[0])
         left = iter([{"type": "http.request", "body": part, "more_body": at + 1 < len(parts)} for at, part in enumerate(parts)])
 
         async def replay() -> Message:
             return next(left, None) or await receive()
 
         return replay
+
+
+def _media_type(headers: MutableMapping[bytes, bytes]) -> bytes:
+    return headers.get(b"content-type", b"").split(b";")[0].strip().lower()
+
+
+def _is_told_once(scope: Scope) -> None:
+    """Raises Refusal for a request that says two things."""
+    seen: set[bytes] = set()
+    for name, _ in scope["headers"]:
+        low = name.lower()
+        if low in seen and low in _ONCE:
+            raise Refusal(400, "Request not usable", f"{low.decode('latin-1')}: expected it once, got it twice")
+        seen.add(low)
 
 
 async def _drained(receive: Receive) -> None:

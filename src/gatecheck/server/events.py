@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import json
-from collections.abc import AsyncIterator, Mapping
+from collections.abc import AsyncIterator, Callable, Mapping
 
 from gatecheck.server.errors import TooManyError
 
@@ -47,8 +47,8 @@ class Events:
         if len(self._listeners) >= _MOST_LISTENERS:
             raise TooManyError(f"events: expected at most {_MOST_LISTENERS} listeners, got another; close a page that is not looked at")
 
-    async def stream(self) -> AsyncIterator[str]:
-        """The text of one listener's event stream."""
+    async def stream(self, is_known: Callable[[], bool] = lambda: True) -> AsyncIterator[str]:
+        """The text of one listener's event stream. It ends when its listener is not known any more; that one goes tells an event of its own, which all of them hear."""
         listener: asyncio.Queue[str | None] = asyncio.Queue()
         self._listeners.add(listener)
         try:
@@ -58,7 +58,7 @@ class Events:
                     text = await asyncio.wait_for(listener.get(), _HEARTBEAT)
                 except TimeoutError:
                     text = ": still here\n\n"
-                if text is None:
+                if text is None or not is_known():
                     return
                 yield text
         finally:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 import gc
 import socket
 import sys
@@ -11,34 +10,17 @@ from contextlib import nullcontext
 from pathlib import Path
 
 import uvicorn
-from uvicorn.protocols.http.h11_impl import H11Protocol
 
 from gatecheck.server.announce import announced
 from gatecheck.server.app import create_app
+from gatecheck.server.connections import HeaderTimeoutProtocol, most_connections
 from gatecheck.server.demo.fill import BAYS, PREFIX, SHOP, fill
 from gatecheck.server.demo.shown import show_volumes
 from gatecheck.server.house import House, open_house
 from gatecheck.server.start import own_address
 
 DIST = Path(__file__).resolve().parents[3] / "web" / "dist"
-_FIRST_BYTES_SECONDS = 20.0
 _HEADER_BYTES = 64 << 10
-
-
-class Impatient(H11Protocol):
-    """A connection that does not bring the head of a request in time is closed: it would keep a place for nothing."""
-
-    def connection_made(self, transport: asyncio.Transport) -> None:  # type: ignore[override]
-        super().connection_made(transport)
-        self._late = self.loop.call_later(_FIRST_BYTES_SECONDS, self._close_if_silent)
-
-    def _close_if_silent(self) -> None:
-        if getattr(self, "cycle", None) is None and not self.transport.is_closing():
-            self.transport.close()
-
-    def connection_lost(self, exc: Exception | None) -> None:
-        self._late.cancel()
-        super().connection_lost(exc)
 
 
 class _Server(uvicorn.Server):
@@ -75,9 +57,10 @@ def _run(house: House, practice: dict[int, str], listening: socket.socket, host:
     gc.collect()
     gc.freeze()  # the compiled model lives as long as the process: the collector need not walk it at every pause
     is_public = not _is_loopback(listening)
+    HeaderTimeoutProtocol.most = most_connections()
     app = create_app(house, DIST, practice, is_public=is_public, names=names, after=lambda: show_volumes(house, practice))
     config = uvicorn.Config(
-        app, log_level="warning", timeout_graceful_shutdown=2, http=Impatient, h11_max_incomplete_event_size=_HEADER_BYTES,
+        app, log_level="warning", timeout_graceful_shutdown=2, http=HeaderTimeoutProtocol, h11_max_incomplete_event_size=_HEADER_BYTES,
         timeout_keep_alive=15, backlog=512,
     )  # fmt: skip
     with announced(house.shop.name, host, port) if is_public else nullcontext():

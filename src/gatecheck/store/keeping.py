@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import json
 import os
+import shutil
 import sqlite3
 import tempfile
 import zipfile
@@ -27,15 +28,20 @@ COPIES, VOLUMES = "copies", "volumes"
 """folder of images of customers' drives; no part of a backup"""
 FORMAT, TICKET_FORMAT = "gate check shop 1", "gate check ticket 1"
 _LARGEST = 64 << 30
+_AT_ONCE = 1 << 20
+_RATIO, _ALWAYS = 200, 8 << 20
+"""how much smaller than itself something of ours may be packed; what is small may be packed as it likes"""
+BEFORE = "before-restore-"
+"""how a file begins that holds the shop as it was before a restore"""
 _LARGEST_TICKET = 1 << 30
-ERASED = "—"
 
 
 class KeepingError(StoreError):
     """A file or a folder that is not what it should be: nothing was changed."""
 
 
-def _now() -> str:
+def moment() -> str:
+    """Now, as it is kept."""
     return datetime.now(UTC).isoformat(timespec="milliseconds")
 
 
@@ -80,7 +86,7 @@ def backup(data: Path, target: Path) -> Kept:
                     content = _file(data, digest)
                     total += len(content)
                     archive.writestr(zipfile.ZipInfo(f"{FILES}/{digest}"), content)
-                manifest = {"format": FORMAT, "made_at": _now(), "steps": steps, "tickets": tickets, "files": len(wanted), "database": _sha256(copy.read_bytes())}
+                manifest = {"format": FORMAT, "made_at": moment(), "steps": steps, "tickets": tickets, "files": len(wanted), "database": _sha256(copy.read_bytes())}
                 archive.writestr("manifest.json", json.dumps(manifest))
             _opened(whole)
             _into_place(whole, target)
@@ -98,31 +104,37 @@ def restore(source: Path, data: Path, *, over: bool = False) -> tuple[Kept, Path
     content = _opened(source)
     place = data / DATABASE
     data.mkdir(parents=True, exist_ok=True)
+    new: list[Path] = []
     with tempfile.TemporaryDirectory(dir=data, prefix=".restore-") as scratch:
         copy = Path(scratch) / DATABASE
-        with zipfile.ZipFile(source) as archive:
-            copy.write_bytes(archive.read(DATABASE))
+        with _zip(source, _LARGEST) as archive:
+            _member_to(archive, DATABASE, copy)
             tickets = _checked_database(source, copy)
             before = None
             if place.is_file():
                 newer = _only_here(place, copy)
                 if newer and not over:
                     raise StoreError(f"restore {source}: expected a shop without work of its own since the backup, got {newer}; `--over` restores all the same and keeps it in a file")
-                before = data / f"before-restore-{datetime.now(UTC).strftime('%Y%m%d-%H%M%S-%f')}.zip"
+                before = data / f"{BEFORE}{datetime.now(UTC).strftime('%Y%m%d-%H%M%S-%f')}.zip"
                 backup(data, before)
-            for digest in content:
-                _put(data, digest, archive.read(f"{FILES}/{digest}"))
-        Database(place).close()  # brings an empty folder's database into being, or an older one up to date
-        try:
-            with closing(sqlite3.connect(copy)) as own, closing(sqlite3.connect(place, timeout=30)) as running:
-                _migrated(own)
-                last = int(running.execute("SELECT n FROM epoch").fetchone()[0])
-                own.execute("UPDATE epoch SET n = ?", (last + 1,))
-                own.commit()
-                own.backup(running)
-                running.execute("PRAGMA wal_checkpoint(TRUNCATE)")
-        except sqlite3.Error as error:
-            raise StoreError(f"restore {source}: expected a database that can be written, got {error}; nothing was changed") from error
+            try:
+                for digest in content:
+                    own = _put_member(data, digest, archive)
+                    if own is not None:
+                        new.append(own)
+                Database(place).close()  # brings an empty folder's database into being, or an older one up to date
+                with closing(sqlite3.connect(copy)) as own_copy, closing(sqlite3.connect(place, timeout=30)) as running:
+                    last = int(running.execute("SELECT n FROM epoch").fetchone()[0])
+                    own_copy.execute("UPDATE epoch SET n = ?", (last + 1,))
+                    own_copy.commit()
+                    own_copy.backup(running)
+                    running.execute("PRAGMA wal_checkpoint(TRUNCATE)")
+            except (sqlite3.Error, OSError, StoreError) as error:
+                for own in new:
+                    own.unlink(missing_ok=True)
+                if before is not None:
+                    before.unlink(missing_ok=True)
+                raise StoreError(f"restore {source}: expected a database that can be written, got {error}; nothing was changed") from error
     for folder in (COPIES, VOLUMES):  # they are of the tickets that were here: numbers may mean others now
         if before is not None and (data / folder).is_dir():
             (data / folder).rename(data / f"{folder}-{before.stem}")
@@ -156,11 +168,11 @@ def _opened(source: Path) -> list[str]:
         newer = [s for s in steps if s not in known] if isinstance(steps, list) else [steps]
         if newer:
             raise KeepingError(f"{source}: expected a backup of this program or an older one, got one of a newer program ({', '.join(map(str, newer))[:80]})")
-        if _sha256(archive.read(DATABASE)) != manifest.get("database"):
+        if _sum_of(archive, DATABASE) != manifest.get("database"):
             raise KeepingError(f"{source}: expected the database as it was written, got other bytes")
         digests = [name.partition("/")[2] for name in archive.namelist() if name.startswith(f"{FILES}/")]
         for digest in digests:
-            if _sha256(archive.read(f"{FILES}/{digest}")) != digest:
+            if _sum_of(archive, f"{FILES}/{digest}") != digest:
                 raise KeepingError(f"{source}: expected file {digest[:12]} as it was written, got other bytes")
         if len(digests) != manifest.get("files"):
             raise KeepingError(f"{source}: expected {manifest.get('files')} files, got {len(digests)}")
@@ -168,16 +180,45 @@ def _opened(source: Path) -> list[str]:
 
 
 def _checked_database(source: Path, copy: Path) -> int:
-    """How many tickets it holds. Raises KeepingError."""
+    """How many tickets it holds, once it is up to date and of just the tables, indexes and triggers that this program makes. Raises KeepingError."""
     try:
         with closing(sqlite3.connect(copy)) as own:
             found = own.execute("PRAGMA integrity_check").fetchone()[0]
-            tickets = int(own.execute("SELECT count(*) FROM ticket").fetchone()[0])
-    except sqlite3.Error as error:
-        raise KeepingError(f"{source}: expected a shop's database, got {error}") from error
-    if found != "ok":
-        raise KeepingError(f"{source}: expected a sound database, got {found}")
-    return tickets
+            if found != "ok":
+                raise KeepingError(f"{source}: expected a sound database, got {found}")
+            odd = _odd_schema(own, _steps_of(own))
+            if odd:
+                raise KeepingError(f"{source}: expected a database of this program's, got one with {odd}; nothing was changed")
+            _migrated(own)
+            odd = _odd_schema(own, None)
+            if odd:
+                raise KeepingError(f"{source}: expected a database of this program's, got one with {odd}; nothing was changed")
+            return int(own.execute("SELECT count(*) FROM ticket").fetchone()[0])
+    except (sqlite3.Error, StoreError) as error:
+        if isinstance(error, KeepingError):
+            raise
+        raise KeepingError(f"{source}: expected a shop's database, got {error}; nothing was changed") from error
+
+
+def _steps_of(own: sqlite3.Connection) -> int:
+    """How many steps of the schema it has gone through. Raises sqlite3.Error."""
+    done = {row[0] for row in own.execute("SELECT name FROM migration")}
+    return next((n for n, (name, _) in enumerate(MIGRATIONS) if name not in done), len(MIGRATIONS))
+
+
+def _odd_schema(own: sqlite3.Connection, steps: int | None) -> str:
+    """What of its schema is not as these steps make it; empty where all is."""
+    from gatecheck.store.migrations import migrate
+
+    with closing(sqlite3.connect(":memory:", isolation_level=None)) as fresh:
+        migrate(fresh, atomic, steps)
+        wanted, got = (
+            {(kind, name): " ".join(str(sql or "").split()) for kind, name, sql in connection.execute("SELECT type, name, sql FROM sqlite_master WHERE name NOT LIKE 'sqlite_stat%'")}
+            for connection in (fresh, own)
+        )  # fmt: skip
+    extra, lacking = sorted(got.keys() - wanted.keys()), sorted(wanted.keys() - got.keys())
+    changed = sorted(key for key in got.keys() & wanted.keys() if got[key] != wanted[key])
+    return next((f"{what} {kind} {name[:40]}" for what, keys in (("a foreign", extra), ("no", lacking), ("another", changed)) for kind, name in keys), "")
 
 
 # --- one ticket ------------------------------------------------------------------------------------------------------
@@ -216,7 +257,7 @@ def export_ticket(data: Path, number: str, target: Path) -> Kept:
         try:
             with zipfile.ZipFile(whole, "w", zipfile.ZIP_DEFLATED) as archive:
                 text = json.dumps(ticket)
-                archive.writestr("manifest.json", json.dumps({"format": TICKET_FORMAT, "made_at": _now(), "ticket": _sha256(text.encode())}))
+                archive.writestr("manifest.json", json.dumps({"format": TICKET_FORMAT, "made_at": moment(), "ticket": _sha256(text.encode())}))
                 archive.writestr("ticket.json", text)
                 for digest in digests:
                     archive.writestr(zipfile.ZipInfo(f"{FILES}/{digest}"), _file(data, digest))
@@ -251,7 +292,7 @@ def import_ticket(source: Path, data: Path, knowledge: Knowledge, *, prefix: str
     if lacking:
         raise KeepingError(f"{source}: expected all of its files, got none of {sorted(lacking)[0][:12]}")
     for digest, stored in content.items():
-        _put(data, digest, stored)
+        put_file(data, digest, stored)
     data.mkdir(parents=True, exist_ok=True)
     database = Database(data / DATABASE)
     try:
@@ -278,7 +319,7 @@ def _keep_ticket(own: sqlite3.Connection, ticket: Mapping[str, Any], sizes: Mapp
     for entry in ticket["tape"]:
         own.execute("INSERT INTO entry (ticket_id, place, body, made_by, made_at) VALUES (?, ?, ?, ?, ?)", (ticket_id, entry["place"], json.dumps(entry["body"]), entry["by"], entry["at"]))
     for digest, size in sizes.items():
-        own.execute("INSERT INTO file (sha256, size, added_at) VALUES (?, ?, ?) ON CONFLICT DO NOTHING", (digest, size, _now()))
+        own.execute("INSERT INTO file (sha256, size, added_at) VALUES (?, ?, ?) ON CONFLICT DO NOTHING", (digest, size, moment()))
     for file in ticket["files"]:
         own.execute("INSERT INTO attachment (ticket_id, sha256, name, added_by, added_at) VALUES (?, ?, ?, ?, ?)", (ticket_id, file["sha256"], file["name"], file["by"], file["at"]))
     for file in ticket["pictures"]:
@@ -321,68 +362,6 @@ def _ticket_of(source: Path, text: bytes, knowledge: Knowledge) -> dict[str, Any
     return found
 
 
-# --- erasing ---------------------------------------------------------------------------------------------------------
-
-_WRITTEN = ("note", "reason", "says", "value")
-_TRIGGERS = {
-    "entry_no_update": "CREATE TRIGGER entry_no_update BEFORE UPDATE ON entry BEGIN SELECT RAISE(ABORT, 'the tape is append-only'); END",
-}
-
-
-_ERASED_AT = "SELECT erased_at FROM erasure WHERE ticket_id = ?"
-
-
-def erased_at(connection: sqlite3.Connection, ticket_id: int) -> str | None:
-    """When the ticket's customer was erased; None where they were not."""
-    row = connection.execute(_ERASED_AT, (ticket_id,)).fetchone()
-    return str(row[0]) if row else None
-
-
-def erase_customer(database: Database, files: Path, ticket_id: int, knowledge: Knowledge, *, by: str) -> None:
-    """Take the customer out of a handed-over ticket for good: name, words, everything that somebody wrote, pictures, file names. What the shop learned,
-    readings and serials stay. Overwritten in the database, not only unlinked. Raises StoreError where the ticket is open."""
-    with database.write() as own:
-        row = own.execute("SELECT closed_at, facts FROM ticket WHERE id = ?", (ticket_id,)).fetchone()
-        if row is None or row[0] is None:
-            raise StoreError(f"ticket {ticket_id}: expected one that was handed over, got {'an open one' if row else 'none'}")
-        own.execute("PRAGMA secure_delete = ON")
-        facts = {k: v for k, v in json.loads(row[1]).items() if k in knowledge.facts or isinstance(v, int | float)}
-        own.execute("UPDATE ticket SET customer = ?, words = '', facts = ?, request_key = NULL WHERE id = ?", (ERASED, json.dumps(facts), ticket_id))
-        own.execute("UPDATE attachment SET name = substr(sha256, 1, 12) || '.gcap' WHERE ticket_id = ?", (ticket_id,))
-        own.execute("DROP TRIGGER entry_no_update")
-        for place, body in own.execute(_ENTRIES.replace("place, body, made_by, made_at", "place, body"), (ticket_id,)).fetchall():
-            own.execute("UPDATE entry SET body = ? WHERE ticket_id = ? AND place = ?", (json.dumps(_without_customer(json.loads(body), knowledge)), ticket_id, place))
-        own.execute(_TRIGGERS["entry_no_update"])
-        gone = [d for (d,) in own.execute("SELECT sha256 FROM picture WHERE ticket_id = ? UNION SELECT sha256 FROM recording WHERE ticket_id = ?", (ticket_id, ticket_id))]
-        own.execute("DELETE FROM picture WHERE ticket_id = ?", (ticket_id,))
-        own.execute("DELETE FROM recording WHERE ticket_id = ?", (ticket_id,))
-        gone = [d for d in gone if not own.execute("SELECT 1 FROM picture WHERE sha256 = ? UNION SELECT 1 FROM attachment WHERE sha256 = ? UNION SELECT 1 FROM recording WHERE sha256 = ?", (d, d, d)).fetchone()]
-        own.executemany("DELETE FROM file WHERE sha256 = ?", [(d,) for d in gone])
-        own.execute("INSERT INTO erasure (ticket_id, erased_by, erased_at) VALUES (?, ?, ?) ON CONFLICT DO UPDATE SET erased_at = excluded.erased_at", (ticket_id, by, _now()))
-    for digest in gone:
-        (files / digest[:2] / digest).unlink(missing_ok=True)
-    database.forget()
-
-
-def _without_customer(body: Any, knowledge: Knowledge) -> dict[str, Any]:
-    """An entry as it stays: ids and numbers, nothing that somebody wrote."""
-    if not isinstance(body, dict):
-        return {"note": ERASED}
-    if "picture" in body or "unreadable" in body:
-        return {"note": ERASED}
-    kept = dict(body)
-    for name in _WRITTEN:
-        if isinstance(kept.get(name), str) and not (name == "value" and ("saw" in kept or kept.get(name) in knowledge.checks["screen"].outcomes)):
-            kept[name] = ERASED
-    if isinstance(kept.get("fact"), dict):
-        kept["fact"] = {k: v for k, v in kept["fact"].items() if k in knowledge.facts or isinstance(v, int | float) or k == "drive_serial"}
-    if isinstance(kept.get("part"), dict) and kept["part"].get("shelf") is None:
-        kept["part"] = {**kept["part"], "name": ERASED}
-    if isinstance(kept.get("rests_on"), dict):
-        kept["rests_on"] = {**kept["rests_on"], "name": f"{str(kept['rests_on'].get('file', ''))[:12]}.gcap"}
-    return kept
-
-
 # --- files and archives ----------------------------------------------------------------------------------------------
 
 
@@ -396,7 +375,39 @@ def _file(data: Path, digest: str) -> bytes:
     return content
 
 
-def _put(data: Path, digest: str, content: bytes) -> None:
+def _sum_of(archive: zipfile.ZipFile, name: str) -> str:
+    """SHA-256 of a member, read a little at a time."""
+    with archive.open(name) as stream:
+        return hashlib.file_digest(stream, "sha256").hexdigest()  # type: ignore[arg-type]
+
+
+def _member_to(archive: zipfile.ZipFile, name: str, target: Path) -> None:
+    """A member as a file on the disk. Raises OSError."""
+    with archive.open(name) as stream, target.open("wb") as file:
+        shutil.copyfileobj(stream, file, _AT_ONCE)
+        file.flush()
+        os.fsync(file.fileno())
+
+
+def _put_member(data: Path, digest: str, archive: zipfile.ZipFile) -> Path | None:
+    """A file of a backup into the store, whole under its name; where it lies, None where it was there. Raises OSError, StoreError."""
+    place = data / FILES / digest[:2] / digest
+    if place.is_file():
+        with place.open("rb") as file:
+            if hashlib.file_digest(file, "sha256").hexdigest() == digest:
+                return None
+    place.parent.mkdir(parents=True, exist_ok=True)
+    part = place.with_name(f".{digest}.part")
+    try:
+        _member_to(archive, f"{FILES}/{digest}", part)
+        part.replace(place)
+    finally:
+        part.unlink(missing_ok=True)
+    return place
+
+
+def put_file(data: Path, digest: str, content: bytes) -> None:
+    """Keep a file of the shop under its hash, whole. Raises OSError."""
     place = data / FILES / digest[:2] / digest
     if place.is_file() and _sha256(place.read_bytes()) == digest:
         return
@@ -433,6 +444,9 @@ def _zip(source: Path, largest: int) -> Iterator[zipfile.ZipFile]:
             plain = all(n in ("manifest.json", "ticket.json", DATABASE) or (n.startswith(f"{FILES}/") and len(n) == len(FILES) + 65 and n[len(FILES) + 1 :].isalnum()) for n in names)
             if len(set(names)) < len(names) or not plain or sum(i.file_size for i in archive.infolist()) > largest:
                 raise KeepingError(f"{source}: expected a file that Gate Check wrote, got other contents")
+            bomb = next((i for i in archive.infolist() if i.file_size > _RATIO * max(i.compress_size, 1) + _ALWAYS), None)
+            if bomb is not None:
+                raise KeepingError(f"{source}: expected contents that pack at most {_RATIO} times, got {bomb.filename[:60]} of {bomb.file_size >> 20} MiB in {bomb.compress_size >> 10} KiB")
             yield archive
     except FileNotFoundError as error:
         raise KeepingError(f"{source}: expected a file, got nothing there") from error

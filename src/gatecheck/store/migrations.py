@@ -298,6 +298,13 @@ MIGRATIONS: tuple[tuple[str, tuple[str, ...]], ...] = (
             "UPDATE link_order SET handed_to = '?' WHERE state IN ('done', 'failed', 'refused') OR (state IN ('waiting', 'cancelled') AND json_extract(body, '$.order') IN ('mend', 'entry', 'fill'))",
         ),
     ),
+    (
+        "erasure-told",
+        (
+            # which safety copies of the shop were written anew or deleted for it
+            "ALTER TABLE erasure ADD COLUMN told TEXT NOT NULL DEFAULT '[]'",
+        ),
+    ),
 )
 
 

@@ -3294,6 +3294,10 @@ export interface components {
             spent: components["schemas"]["SpentOut"];
             /** Erased At */
             erased_at: string | null;
+            /** Erased Copies */
+            erased_copies: string[];
+            /** Erase Outside */
+            erase_outside: string[];
         };
         /**
          * PartIn

@@ -146,7 +146,7 @@ export const T = {
   minutesSpent: (measured: number, expected: number) => `${Math.round(measured)} minutes hands-on by the tape; ${Math.round(expected)} were to be expected of what was done.`,
   minutesCorrected: 'On the bill',
   erase: 'Erase the customer',
-  eraseHint: 'Name, words, everything that was written, and pictures, on all tickets of this customer. What the shop learned stays. There is no way back.',
+  eraseHint: 'Name, words, everything that was written, pictures, sectors that were read of their disks, copies and saved files, on all tickets of this customer, and in what restores have left. What the shop learned stays. There is no way back. Out of reach:',
   eraseSure: 'Yes, erase for good',
   erasedAt: (when: string) => `The customer was erased on ${when}.`,
   shopShort: 'shop',

@@ -134,14 +134,16 @@ def _surges(smooth: np.ndarray, step: float, noise: float) -> list[tuple[int, fl
     found: list[tuple[int, float, float, float]] = []
     top = float(np.percentile(smooth, 99.5))
     upper, rise = max(0.12, 0.6 * top), max(_SURGE * top, 0.08, 5 * noise)
-    is_up, start = False, 0
+    is_up, start, peak = False, 0, 0.0
     lowest = float(smooth[0])
     for place, value in enumerate(smooth):
         if not is_up:
             lowest = min(lowest, float(value))
             if value > upper and value > lowest + rise:
-                is_up, start = True, place
-        elif value < 0.8 * upper or value < 0.62 * float(smooth[start : place + 1].max()):
+                is_up, start, peak = True, place, float(value)
+            continue
+        peak = max(peak, float(value))
+        if value < 0.8 * upper or value < 0.62 * peak:
             if (place - start) * step >= 0.25:
                 rest = smooth[min(len(smooth) - 1, place + int(0.6 / step)) : min(len(smooth), place + int(3.5 / step))]
                 found.append((start, float(smooth[start:place].max()), float(np.median(rest)) if len(rest) else float(value), (place - start) * step))

@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter
+from fastapi import APIRouter, Request
 from fastapi.responses import StreamingResponse
 
 from gatecheck.server.bench.service import BenchView, words_of
 from gatecheck.server.bench.wire import BenchOut, FoundOut, KnownOut, WordsOut
 from gatecheck.server.events import Events
+from gatecheck.server.people.devices import Devices
 
 
-def bench_routes(bench: BenchView, events: Events) -> APIRouter:
+def bench_routes(bench: BenchView, events: Events, devices: Devices) -> APIRouter:
     router = APIRouter(prefix="/api")
     words = words_of(bench.shop.model.knowledge)
 
@@ -31,9 +32,10 @@ def bench_routes(bench: BenchView, events: Events) -> APIRouter:
         return bench.known(customer, machine)
 
     @router.get("/events", operation_id="getEvents", response_class=StreamingResponse)
-    async def get_events() -> StreamingResponse:
+    async def get_events(request: Request) -> StreamingResponse:
+        own = getattr(request.state, "device", None)
         headers = {"Cache-Control": "no-store", "X-Accel-Buffering": "no"}
         events.check_room()
-        return StreamingResponse(events.stream(), media_type="text/event-stream", headers=headers)
+        return StreamingResponse(events.stream(lambda: own is None or devices.is_paired(own)), media_type="text/event-stream", headers=headers)
 
     return router

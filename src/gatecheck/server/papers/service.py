@@ -17,6 +17,7 @@ from gatecheck.core.words.said import Said, say
 from gatecheck.core.work.papers import KINDS, Case, Paper, Picture, Text, paper_of
 from gatecheck.core.work.shop import ShopPage, parse_shop
 from gatecheck.core.work.spent import Moment, Pace, paces, spent
+from gatecheck.erased_capture import without_customer
 from gatecheck.server.captures.service import Captures
 from gatecheck.server.copies.service import Copies
 from gatecheck.server.ear.service import EAR
@@ -31,13 +32,14 @@ from gatecheck.server.tickets.view import proof_list
 from gatecheck.server.tickets.wire import TicketOut
 from gatecheck.server.work.service import Work
 from gatecheck.store import Connection, StoreError
+from gatecheck.store.erasing import ERASED, erase_customer, erase_safety_copies, erasure_of
 from gatecheck.store.files import attachments
-from gatecheck.store.keeping import ERASED, erase_customer, erased_at
 from gatecheck.store.pictures import add_picture, has_picture, made_since, pictures_of
 from gatecheck.store.shop_pages import keep_shop_page
 from gatecheck.store.tickets import TicketRow, tickets_of_customer, tickets_on_bench
 
 _MOST_PICTURES = 60
+_OUTSIDE = ("backups", "exports", "papers", "disks")
 _DAYS_MEASURED = 60
 _TELLING = 1.5
 """an entry is named as evidence where it made the fault this much likelier"""
@@ -104,10 +106,12 @@ class Papers:
         still = [t.number for t in own if not t.closed_at]
         if still:
             raise StoreError(f"erase: expected tickets that were handed over, got {', '.join(still)} still open")
+        files, knowledge = self.shop.files.folder, self.shop.model.knowledge
+        told = erase_safety_copies(files.parent, row.customer, knowledge, without_customer, by=by) if row.customer != ERASED else ()
         for ticket in own:
             self.copies.remove_all(ticket.id)
             self.on_erase(ticket.id)
-            erase_customer(self.shop.database, self.shop.files.folder, ticket.id, self.shop.model.knowledge, by=by)
+            erase_customer(self.shop.database, files, ticket.id, knowledge, without_customer, by=by, told=told)
         self.shop.generation += 1
         self.shop.announce({"kind": "ticket", "ticket": ticket_id})
         return self.tickets.ticket(ticket_id)
@@ -156,10 +160,12 @@ class Papers:
         measured, corrected, expected = self.minutes(ticket_id)
         case = self.case(ticket_id)
         with self.shop.database.read() as connection:
-            erased = erased_at(connection, ticket_id)
+            erased = erasure_of(connection, ticket_id)
         return PapersOut.model_validate({
             "kinds": {kind: self._say(paper_of(case, kind).title) for kind in KINDS},
-            "spent": {"measured": round(measured, 1), "corrected": corrected, "expected": round(expected, 1)}, "erased_at": erased,
+            "spent": {"measured": round(measured, 1), "corrected": corrected, "expected": round(expected, 1)}, "erased_at": erased.at if erased else None,
+            "erased_copies": [self._say(say(f"erase.{what}", name=name)) for name, what in erased.copies] if erased else [],
+            "erase_outside": [self._say(say(f"erase.outside-{what}")) for what in _OUTSIDE],
         })  # fmt: skip
 
     def paper(self, ticket_id: int, kind: str) -> PaperOut:

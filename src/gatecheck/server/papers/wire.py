@@ -52,6 +52,10 @@ class PapersOut(Wire):
     kinds: dict[str, str]
     spent: SpentOut
     erased_at: str | None
+    erased_copies: list[str]
+    """safety copies of the shop that were written anew or deleted for it"""
+    erase_outside: list[str]
+    """what erasing cannot reach, a sentence each"""
 
 
 class ShopPageOut(Wire):

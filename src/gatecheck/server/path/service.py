@@ -310,7 +310,7 @@ class Paths:
 
 def can_be_taken_back(order: Order) -> bool:
     """Was it ever in a probe's hands, and is it through?"""
-    return order.body["order"] in _WRITING and order.is_handed_out and order.state not in (WAITING, links.PAUSED)
+    return order.body["order"] in _WRITING and bool(order.body["writes"]) and order.is_handed_out and order.state not in (WAITING, links.PAUSED)
 
 
 def was_read_back(order: Order, pages: Sequence[tuple[Mapping[str, Any], bytes]]) -> bool:

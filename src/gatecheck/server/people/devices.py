@@ -31,6 +31,8 @@ class Devices:
         self._throttle = Throttle(5, 60.0)
         self._known: dict[str, tuple[Device, float]] = {}
         self._lock = threading.Lock()
+        self._gone: set[int] = set()
+        """devices that were thrown out since the server started"""
 
     # --- pairing -----------------------------------------------------------------------------------------------
 
@@ -83,6 +85,10 @@ class Devices:
             self._known[digest] = (device, time.monotonic())
         return device
 
+    def is_paired(self, device_id: int) -> bool:
+        """Is a device that was let in still one of the shop's?"""
+        return device_id not in self._gone
+
     def all(self) -> list[Device]:
         with self.database.read() as connection:
             return devices.devices(connection)
@@ -93,6 +99,7 @@ class Devices:
             found = devices.revoke(connection, device_id, now())
         with self._lock:
             self._known.clear()
+            self._gone.add(device_id)
         if not found:
             raise NotFoundError(f"device {device_id}: expected one that is paired, got none")
         self.announce({"kind": "devices"})

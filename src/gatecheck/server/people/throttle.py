@@ -6,9 +6,14 @@ import threading
 import time
 from collections import deque
 
+HERE = ("127.0.0.1", "::1")
+"""this very computer: what others do does not count against it"""
+_FEW, _MANY = 10, 400
+
 
 class Throttle:
-    """At most `tries` wrong ones within `seconds` for each key, and ten times as many from everywhere."""
+    """At most `tries` wrong ones within `seconds` for each key. Where many keys have been wrong, a key that was wrong itself waits; one that never was may try all the
+    same, so that nobody locks another out, until there are so many that somebody tries them all."""
 
     def __init__(self, tries: int, seconds: float) -> None:
         self.tries, self.seconds = tries, seconds
@@ -19,8 +24,10 @@ class Throttle:
         """True while another try is allowed."""
         with self._lock:
             self._forget()
-            own = self._wrong.get(key, ())
-            return len(own) < self.tries and sum(map(len, self._wrong.values())) < 10 * self.tries
+            own, all_of_them = len(self._wrong.get(key, ())), sum(map(len, self._wrong.values()))
+            if own >= self.tries or (own and all_of_them >= _FEW * self.tries and key not in HERE):
+                return False
+            return all_of_them < _MANY * self.tries or key in HERE
 
     def wrong(self, key: str) -> None:
         """Another one was wrong."""

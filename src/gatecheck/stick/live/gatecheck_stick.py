@@ -298,7 +298,7 @@ def is_signed(key, text, signature):
     if len(key) != 32 or len(signature) != 64:
         return False
     own, nonce, s = point_of(key), point_of(signature[:32]), int.from_bytes(signature[32:], "little")
-    if own is None or nonce is None or s >= ORDER:
+    if own is None or nonce is None or s >= ORDER or times(8, own)[0] % FIELD == 0:  # the last: a key for which anything is a signature
         return False
     base = point_of((4 * pow(5, FIELD - 2, FIELD) % FIELD).to_bytes(32, "little"))
     share = int.from_bytes(hashlib.sha512(signature[:32] + key + text.encode()).digest(), "little") % ORDER
@@ -586,9 +586,6 @@ class Stick:
         if not self.bench:
             self.shown.bench = "There is no bench yet to ask about that code. Press A to type its address."
             return
-        if not self.token:
-            self.shown.bench = "The bench has not answered yet. Type the code again in a moment."
-            return
         try:
             said = ask(self.bench, "/api/link/code", {"code": typed, "token": self.token})
             self.compare(str(said["secret"]))
@@ -602,6 +599,9 @@ class Stick:
     def compare(self, secret):
         """A bench has handed out a secret. Whoever stands here compares the number on both screens; of a bench that did not make this stick, types it as that bench
         shows it: one that only answers on the network has no screen to read it from."""
+        if not self.token:
+            self.shown.bench = "The bench has not told this machine a number to compare. Type the code again in a moment."
+            return
         self.handed = secret[:200]
         number = number_of(self.nonce, self.token, self.key)
         if self.is_own:
