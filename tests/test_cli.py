@@ -225,3 +225,36 @@ def test_the_probe_command_says_what_is_wrong(capsys: pytest.CaptureFixture[str]
     assert (status, lines) == (2, [])
     assert message in err
     assert len(err.splitlines()) == 1
+
+
+_ODD = ("nothing", "n\udcff\udcfeame", "x" * 5000, "", "/proc/self/mem", "/dev/null", "noise", "read-only")
+_COMMANDS = [
+    ["triage"], ["read"], ["surface"], ["bootpath", "--mode", "uefi"], ["mend", "--mode", "bios"], ["mend", "--mode", "bios", "--apply", "all", "--undo", "/proc/x"], ["where", "0"], ["volume"],
+    ["volume", "--repair", "--apply", "--undo", "/sys/x"], ["rescue", "--list"], ["rescue", "--to", "/proc/nope"], ["listen"], ["supply"], ["backup", "--data", "/proc/nope"],
+    ["restore", "--data", "/proc/nope"], ["import", "--data", "/sys/nope"], ["stick", "--data", "/proc/nope", "--cache", "/proc/nope"],
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("command", _COMMANDS, ids=lambda c: " ".join(c)[:40])
+def test_odd_names_and_places_end_in_a_sentence(command: list[str], tmp_path: Path, capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.chdir(tmp_path)
+    (tmp_path / "noise").write_bytes(bytes(range(256)) * 300)
+    (tmp_path / "read-only").mkdir(mode=0o500)
+    for odd in _ODD:
+        own = [command[0], odd, *command[1:]]
+        try:
+            status = main(own)
+        except SystemExit as end:  # its options
+            status = int(end.code or 0)
+        told = capsys.readouterr()
+        assert status in (0, 2), own
+        assert status == 0 or told.err.strip().encode("utf-8", "backslashreplace"), own
+        assert "Traceback" not in told.err
+
+
+def test_what_no_terminal_can_write_is_printed_all_the_same(tmp_path: Path) -> None:
+    (tmp_path / "case.json").write_text('{"facts": {"account_name": "\\ud83d"}, "entries": []}')
+    code = "import sys; from gatecheck.cli import main; sys.exit(main(sys.argv[1:]))"
+    done = subprocess.run([sys.executable, "-c", code, "triage", str(tmp_path / "case.json")], capture_output=True, env={**os.environ, "PYTHONIOENCODING": "ascii"})
+    assert done.returncode in (0, 2)
+    assert b"Traceback" not in done.stderr

@@ -138,7 +138,7 @@ def test_a_rogue_that_answers_at_once_gets_no_drive(program: ModuleType, bench: 
 
 
 def test_the_number_is_nobodys_choice(bench: tuple[House, TestClient]) -> None:
-    house, client = bench
+    _, client = bench
     said = client.post("/api/link/knock", json={"machine": {}, "probe": "1", "commit": "ab" * 32}).json()
     assert client.get(f"/api/link/knock/{said['token']}", params={"nonce": "whatever"}).json() == {"state": "waiting"}
     assert client.get("/api/knocks").json()["knocks"][0]["number"] == "", "what was not promised makes no number"
