@@ -58,8 +58,8 @@ bench: install $(VENV)/.tests $(VENV)/.bench browser ## measure speed against ba
 	$(BIN)/python bench/optimal.py
 	$(BIN)/python bench/screen.py
 
-fuzz: install $(VENV)/.tests ## fuzz every reader and every route for SECONDS (600); what was found is kept in tests/corpus
-	$(BIN)/python bench/fuzz.py --seconds $(or $(SECONDS),600)
+fuzz: install $(VENV)/.tests ## fuzz every reader and every route for SECONDS (600), and HISTORIES (2000) of the link; what was found is kept in tests/corpus
+	$(BIN)/python bench/fuzz.py --seconds $(or $(SECONDS),600) --histories $(or $(HISTORIES),2000)
 
 load: install $(VENV)/.tests ## fifty browsers with event streams and sixty posters for SECONDS (60)
 	$(BIN)/python bench/load.py --seconds $(or $(SECONDS),60)

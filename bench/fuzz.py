@@ -9,16 +9,18 @@ from __future__ import annotations
 import argparse
 import hashlib
 import json
+import multiprocessing
+import os
 import random
 import sys
 import tempfile
 import time
 from collections import Counter
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 from typing import Any
 
-sys.path.insert(0, str(Path(__file__).parents[1] / "tests"))
+sys.path[:0] = [str(Path(__file__).parents[1] / "tests"), str(Path(__file__).parents[1] / "tests" / "link")]
 
 from fastapi.testclient import TestClient
 
@@ -216,6 +218,36 @@ class Api:
         self.fresh()
 
 
+# --- the link ------------------------------------------------------------------------------------------------------
+
+
+def histories(seeds: Sequence[int]) -> list[str]:
+    """Histories of the link with these seeds; what should not be."""
+    from histories import counter, history
+
+    found = []
+    with tempfile.TemporaryDirectory() as folder:
+        at = counter(Path(folder))
+        with at.client:
+            for seed in seeds:
+                own = history(at, seed)
+                found += [f"history {seed}: {text}" for text in own.wrong]
+    return found
+
+
+def all_histories(count: int, seed: int) -> list[str]:
+    """So many of them, over all processors: no byte outside of what was confirmed, and every written byte can be taken back."""
+    seeds, jobs = list(range(seed, seed + count)), os.cpu_count() or 1
+    parts = [seeds[at : at + 50] for at in range(0, count, 50)]
+    found: list[str] = []
+    with multiprocessing.get_context("spawn").Pool(jobs, maxtasksperchild=4) as pool:
+        for done, own in enumerate(pool.imap_unordered(histories, parts), 1):
+            found += own
+            if done % 8 == 0:
+                print(f"{min(count, done * 50)} histories of the link, {len(found)} findings", flush=True)
+    return found
+
+
 # --- the run -------------------------------------------------------------------------------------------------------
 
 
@@ -234,6 +266,7 @@ def main() -> int:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--seconds", type=float, default=60.0)
     parser.add_argument("--seed", type=int, default=int(time.time()))
+    parser.add_argument("--histories", type=int, default=0, metavar="N", help="random histories of the link besides")
     chosen = parser.parse_args()
     rng, end = random.Random(chosen.seed), time.monotonic() + chosen.seconds
     found, counts, slowest = tried_again(), Counter[str](), 0.0
@@ -270,6 +303,9 @@ def main() -> int:
                     print(f"{counts['captures']} captures, {counts['requests']} requests, {len(found)} findings", flush=True)
         api.check()
     print(f"seed {chosen.seed}: {counts['captures']} captures (slowest {slowest:.2f} s), {counts['requests']} requests {dict(sorted(api.statuses.items()))}, {len(found)} findings")
+    if chosen.histories:
+        found += all_histories(chosen.histories, chosen.seed)
+        print(f"seed {chosen.seed}: {chosen.histories} histories of the link")
     for text in found:
         print(f"  {text}")
     return 1 if found else 0

@@ -17,7 +17,7 @@ FORBIDDEN = {
 }  # fmt: skip
 BELOW = {
     "core": {"core"}, "store": {"core", "store"}, "probe": {"probe"}, "practice": {"core", "practice", "probe"},
-    "server": {"core", "store", "server", "files", "pieces", "library", "practice", "probe", "probe_file", "recordings", "mending", "rescuing"},
+    "server": {"core", "store", "server", "files", "pieces", "library", "practice", "probe", "probe_file", "recordings", "mending", "rescuing", "row_file", "erased_capture"},
     "stick": {"core", "stick", "files", "probe_file"},
 }  # fmt: skip
 

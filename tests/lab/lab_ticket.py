@@ -22,13 +22,16 @@ class Ticket:
     def command_line(self) -> str:
         return f"gatecheck={self.server.url.replace('127.0.0.1', '10.0.2.2')}/s/{self.secret}"
 
-    def until(self, wanted: Callable[[dict[str, Any]], bool], console: Path, seconds: float = 240) -> dict[str, Any]:
+    def until(self, wanted: Callable[[dict[str, Any]], bool], console: Path, seconds: float = 240, asked: Callable[[], None] = lambda: None) -> dict[str, Any]:
+        """The link once it is as wanted. `asked`: what is done where the machine asks for a key of its own."""
         end = time.monotonic() + seconds
         link: dict[str, Any] = {}
         while time.monotonic() < end:
             link = self.call("GET", f"/api/tickets/{self.id}/link")
             if wanted(link):
                 return link
+            if link["progress"] and link["progress"]["waits_for_key"]:
+                asked()
             time.sleep(0.5)
         raise AssertionError(f"{link.get('orders')} {link.get('progress')}\n{console.read_text('utf-8', 'replace')[-1500:]}")
 

@@ -16,24 +16,27 @@ from pathlib import Path
 
 from guest import CACHE, OVMF, LabMissing
 
-from gatecheck.stick.build import NotBuildableError, parts
+from gatecheck.stick.build import NotBuildableError, parts, with_bench
 from gatecheck.stick.image import write_image
 
 HOST, GUEST = "10.77.{}.1", "10.77.{}.2"
 NEEDED = ("qemu-system-x86_64", "ip", "mkfs.fat", "mcopy", "syslinux", "cpio", "zstd", "apt-get", "depmod")
 
 
-def stick_image() -> Path:
-    """The image, built once a run of the lab. Raises LabMissing."""
+def stick_image(key: str = "") -> Path:
+    """The image, built once a run of the lab. `key`: of the bench that it is made by. Raises LabMissing."""
     missing = [name for name in NEEDED if shutil.which(name, path=os.environ.get("PATH", "") + ":/usr/sbin:/sbin") is None]
     if missing:
         raise LabMissing(f"{', '.join(missing)}: not installed; `make lab` installs Debian's packages for it")
     CACHE.mkdir(parents=True, exist_ok=True)
-    target = CACHE / "stick.img"
+    target = CACHE / f"stick{'-' + key[:12] if key else ''}.img"
     with (CACHE / "stick.lock").open("w") as lock:
         fcntl.flock(lock, fcntl.LOCK_EX)
         try:
             made = parts(CACHE / "stick", print)
+            if key:
+                (CACHE / f"pinned-{key[:12]}").mkdir(exist_ok=True)
+                made = with_bench(made, key, CACHE / f"pinned-{key[:12]}")
             newest = max(file.stat().st_ctime for file in made.files.values() if file.exists())
             if not target.exists() or target.stat().st_mtime < newest:
                 write_image(target, made)
@@ -152,6 +155,17 @@ class StickMachine:
     def type(self, text: str) -> None:
         for letter in text:
             self.tell(f"sendkey {({'.': 'dot', ':': 'shift-semicolon', '-': 'minus', '/': 'slash', chr(10): 'ret'}).get(letter, letter)}")
+
+    def agree(self, number: str) -> None:
+        """Somebody stands at the machine, and sees this number on the bench's screen: compares it, or types it where the bench did not make the stick."""
+        self.until("takes this machine in")
+        time.sleep(0.6)
+        if "Type the six digits" in self.shown():
+            self.type(number + "\n")
+        else:
+            assert f"{number[:3]} {number[3:]}" in self.shown()
+            self.tell("sendkey y")
+        self.until("Linked to")
 
     def stop(self) -> None:
         if self.process:

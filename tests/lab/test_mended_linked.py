@@ -35,12 +35,17 @@ class Linked:
         self.machine.until("Bench found")
         self.number = self.server.take_in(platform="pc", data="backed-up", installed_os="linux", drive_kind="hdd")
         self.server.call("POST", f"/api/knocks/{self.server.call('GET', '/api/knocks')['knocks'][0]['token']}", json={"ticket": self.number, "by": "KT"})
+        self.machine.agree(self.server.call("GET", f"/api/tickets/{self.number}/link")["number"])
         self.settled(1)
         self.do("read", device="sda")
 
     def settled(self, least: int) -> None:
         for _ in range(400):
-            orders = self.server.call("GET", f"/api/tickets/{self.number}/link")["orders"]
+            link = self.server.call("GET", f"/api/tickets/{self.number}/link")
+            orders = link["orders"]
+            if link["progress"] and link["progress"]["waits_for_key"]:  # the first write to this drive
+                assert "QX-100417" in self.machine.shown(), "its serial number stands on the machine's screen"
+                self.machine.tell("sendkey y")
             if len(orders) >= least and all(o["state"] != "waiting" for o in orders):
                 return
             time.sleep(0.3)

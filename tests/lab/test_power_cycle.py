@@ -120,8 +120,9 @@ def test_a_new_drive_holds_the_copy_to_the_byte_and_what_lies_behind_it_stays(sy
         assert targets[devices["scsi"]]["against"]
         assert targets[devices["ata"]]["against"] is None
         ticket.call("POST", f"/api/tickets/{ticket.id}/copies/{copy}/fill", json={"device": devices["ata"], "ends": "AB-2", "over": True, "by": "KT"})
-        link = ticket.until(done(3), emulated.console)
+        link = ticket.until(done(3), emulated.console, asked=lambda: emulated.tell("send-key", keys=[{"type": "qcode", "data": "y"}]) and None)
         assert link["orders"][-1]["state"] == "done", link["orders"][-1]
+        assert "QS7-LAB-2" in emulated.console.read_text("utf-8", "replace"), "what the machine's own screen asked"
     finally:
         emulated.stop()
     held = target.read_bytes()

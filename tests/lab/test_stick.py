@@ -17,6 +17,7 @@ from gatecheck.core.volume.fat import listing, read_fat
 from gatecheck.files import pages_of
 from gatecheck.image import ImageSectors
 from gatecheck.library import shipped_model
+from gatecheck.server.bench_key import BenchKey
 from serving import Served
 
 
@@ -75,7 +76,8 @@ DAILY, LATER = pytest.mark.lab, pytest.mark.lab_all
 def test_it_starts_finds_the_bench_and_reads_and_touches_nothing(mode: str, image: Path, wire: Wire, disks: list[Path], tmp_path: Path) -> None:
     before = [sum_of(disk) for disk in disks]
     server = _bench(tmp_path)
-    machine = StickMachine(tmp_path / "vm", mode, image, drives(disks), wire)
+    own = stick_image(BenchKey(server.data).public) if mode == "uefi" else image  # made by this bench, or by nobody's
+    machine = StickMachine(tmp_path / "vm", mode, own, drives(disks), wire)
     try:
         machine.start()
         screen = machine.until("You may pull the stick")
@@ -84,6 +86,11 @@ def test_it_starts_finds_the_bench_and_reads_and_touches_nothing(mode: str, imag
         assert len(knocks) == 1
         ticket = server.take_in()
         server.call("POST", f"/api/knocks/{knocks[0]['token']}", json={"ticket": ticket, "by": "KT"})
+        machine.until("takes this machine in")
+        time.sleep(2)
+        assert server.call("GET", f"/api/tickets/{ticket}/link")["state"] == "waiting", "nothing goes on without a key at the machine"
+        machine.agree(server.call("GET", f"/api/tickets/{ticket}/link")["number"])
+        assert ("the bench that made this stick" in machine.ever()) is (mode == "uefi")
         link = _first_order_done(server, ticket)
         read = time.monotonic() - machine.began
         captures = server.call("GET", f"/api/tickets/{ticket}/captures")
@@ -146,7 +153,8 @@ def test_a_code_typed_at_it_links_it_and_a_wrong_one_is_said(image: Path, wire: 
         ticket = server.take_in()
         code = server.call("POST", f"/api/tickets/{ticket}/link", json={"by": "KT"})["code"]
         machine.type(f"c{code}\n")
-        machine.until("Linked to")
+        machine.until("takes this machine in")
+        machine.agree(server.call("GET", f"/api/tickets/{ticket}/link")["number"])
         assert server.call("GET", f"/api/tickets/{ticket}/link")["state"] in ("waiting", "linked")
     finally:
         machine.stop()
@@ -159,6 +167,7 @@ def _taken(server: Served, machine: StickMachine, ticket: int) -> None:
         knocks = server.call("GET", "/api/knocks")["knocks"]
         if knocks:
             server.call("POST", f"/api/knocks/{knocks[-1]['token']}", json={"ticket": ticket, "by": "KT"})
+            machine.agree(server.call("GET", f"/api/tickets/{ticket}/link")["number"])
             return
         time.sleep(0.25)
     raise AssertionError("no machine knocks")

@@ -330,6 +330,15 @@ PATIENTS: tuple[Patient, ...] = (
         }, chassis=3),
     ),
     Patient(
+        "one-number-twice", "Two new drives with one serial number", "Ostler Tarn Mini", "Practice: one with twins", "It warns at every start. A friend gave me two drives for it, as good as new.",
+        _pc("desktop", "windows-10", "hdd", 2016, "irreplaceable", drive_size_gb=120), _seen("story=slow-lately", "screen=health-warning"), ("drive.media",),
+        lambda: _machine("Ostler Tarn Mini", {
+            "sda": _hdd("QS1-120665", _disk(120, surface=Surface(seed=8)), 31_000, counts={5: still(2200), 197: still(1)}),
+            "sdb": AtaDrive("QUARRY SHALE 240", "QH2-240018", _disk(240, layout="blank"), 1, rotation=0),
+            "sdc": AtaDrive("QUARRY SHALE 240", "QH2-240018", _disk(240, layout="blank"), 1, rotation=0),
+        }, chassis=3),
+    ),
+    Patient(
         "one-head", "One head of six is gone", "Ferrow Adze-22", "Practice: a striped one", "It was moved while it was on. Some pictures open, some do not.",
         _pc("desktop", "windows-10", "hdd", 2018, "irreplaceable", drive_size_gb=2000), _seen("story=knock", "screen=other-stop", "sound=steady"), ("drive.mechanical",),
         lambda: _machine("Ferrow Adze-22", {"sda": AtaDrive(

@@ -648,30 +648,42 @@ def put_bytes(read: "typing.Callable[[int, int], bytes]", write: "typing.Callabl
 def ask_at_console(lines, going):
     """Lines on this machine's own screen and one key from its own keyboard, Y: what stands in standard input came from elsewhere. False for any other key, and where
     there is neither."""
-    for place in ("/dev/tty", "/dev/console"):
+    consoles = _consoles()
+    before = [(console, termios.tcgetattr(console)) for console in consoles]
+    try:
+        for console in consoles:
+            tty.setcbreak(console, termios.TCSADRAIN)
+            termios.tcflush(console, termios.TCIFLUSH)  # a key that was pressed before the question is no answer to it
+            os.write(console, ("\r\n" + "\r\n".join(lines) + "\r\nY: yes. Any other key: no. ").encode())
+        while consoles and going():
+            for console in select.select(consoles, [], [], 1.0)[0]:
+                key = os.read(console, 1)
+                os.write(console, b"\r\n")
+                return key in (b"y", b"Y")
+        return False
+    finally:
+        for console, own in before:
+            termios.tcsetattr(console, termios.TCSADRAIN, own)
+            os.close(console)
+
+
+def _consoles():
+    """The terminal that this was started from; without one, the machine's console and its screen with its keyboard, which need not be the same."""
+    found = []
+    for place in ("/dev/tty", "/dev/console", "/dev/tty0"):
         try:
             console = os.open(place, os.O_RDWR | os.O_NOCTTY)
         except OSError:
             continue
         try:
-            before = termios.tcgetattr(console)
+            termios.tcgetattr(console)
         except termios.error:
             os.close(console)
             continue
-        try:
-            tty.setcbreak(console, termios.TCSADRAIN)
-            termios.tcflush(console, termios.TCIFLUSH)  # a key that was pressed before the question is no answer to it
-            os.write(console, ("\r\n" + "\r\n".join(lines) + "\r\nY: yes. Any other key: no. ").encode())
-            while going():
-                if select.select([console], [], [], 1.0)[0]:
-                    key = os.read(console, 1)
-                    os.write(console, b"\r\n")
-                    return key in (b"y", b"Y")
-            return False
-        finally:
-            termios.tcsetattr(console, termios.TCSADRAIN, before)
-            os.close(console)
-    return False
+        found.append(console)
+        if place == "/dev/tty":
+            break
+    return found
 
 
 def listed(folder):
@@ -2487,7 +2499,8 @@ class Probe:
         """The device that the ordered drive has here and now; None where the order is for all. Raises Refused where it is not here, where two say that they are it, and
         where an order that writes does not name it: kernel names move between two starts, serial numbers do not."""
         device, drive = order.get("device"), order.get("drive")
-        if order["order"] in WRITES and not plain(drive or "").strip("0"):
+        writes = order.get("order") in WRITES
+        if writes and not plain(drive or "").strip("0"):
             raise NotThisOne("expected the drive of an order that writes to be named by its serial number, got %s by the kernel's name alone; nothing was written" % (device or "one"))
         if not device:
             return device
@@ -2502,7 +2515,7 @@ class Probe:
             raise NotThisOne("expected one drive %s, got two that say they are it: %s; unplug one of them" % (drive, " and ".join(found)))
         if not found:
             raise NotThisOne("expected the drive %s, got none that says it is it" % drive)
-        if order["order"] in WRITES:
+        if writes:
             self.sure(order, known[found[0]])
         return found[0]
 
@@ -2527,7 +2540,7 @@ class Probe:
         began, wanted = time.monotonic(), [""]
 
         def going():
-            wanted[0] = self.asked(order["id"], 0, 100, "Press Y at the machine: serial number %s" % drive)
+            wanted[0] = self.asked(order["id"], 0, 100, "Press Y at the machine: serial number %s" % drive, key=True)
             return not wanted[0] and time.monotonic() - began < KEY_SECONDS
 
         confirm = getattr(self.machine, "confirm", None)
@@ -2768,12 +2781,12 @@ class Probe:
 
     # --- work that takes long: it can be paused and stopped from the bench, and goes on without it
 
-    def asked(self, order, done, of, text, left=None, unit="percent", hot=False):
-        """Tell how far it is; returns what the bench wants: "" (go on), pause or stop. A bench that is away wants nothing."""
+    def asked(self, order, done, of, text, left=None, unit="percent", hot=False, key=False):
+        """Tell how far it is, or that somebody here has to press a key first; returns what the bench wants: "" (go on), pause or stop. A bench that is away wants nothing."""
         self.hint("%s  %d %%" % (text, 100 * done // max(of, 1)))
         if not self.link:
             return ""
-        body = {"session": self.link.session, "order": order, "done": done, "of": of, "text": text[:200], "minutes_left": left, "unit": unit, "hot": hot}
+        body = {"session": self.link.session, "order": order, "done": done, "of": of, "text": text[:200], "minutes_left": left, "unit": unit, "hot": hot, "key": key}
         try:
             wanted = self.link.call("POST", "/progress", body, False).get("do")
         except Away:

@@ -98,8 +98,9 @@ def set_practice(connection: sqlite3.Connection, ticket_id: int, name: str, sinc
 
 
 def end_link(connection: sqlite3.Connection, ticket_id: int, at: str) -> None:
-    """No probe is answered any more."""
+    """No probe is answered any more; orders that still wait are cancelled. What was handed out to be written is told first (`end_orders`)."""
     connection.execute("UPDATE link SET ended_at = ? WHERE ticket_id = ?", (at, ticket_id))
+    connection.execute("UPDATE link_order SET state = ?, done_at = ? WHERE ticket_id = ? AND state IN (?, ?)", (CANCELLED, at, ticket_id, WAITING, PAUSED))
 
 
 def end_orders(connection: sqlite3.Connection, ticket_id: int, at: str, *, maybe_written: str, writing: Sequence[str]) -> list[Order]:

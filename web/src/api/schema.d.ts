@@ -2861,6 +2861,11 @@ export interface components {
             unit: string;
             /** Order */
             order: string;
+            /**
+             * Waits For Key
+             * @default false
+             */
+            waits_for_key: boolean;
         };
         /**
          * LinkRowOut
@@ -3590,6 +3595,11 @@ export interface components {
              * @default false
              */
             hot: boolean;
+            /**
+             * Key
+             * @default false
+             */
+            key: boolean;
         };
         /**
          * ProofOut

@@ -325,6 +325,7 @@ export const T = {
   claimSerial: (serial: string) => `serial ${serial}`,
   claimUnnamed: 'a machine without a name',
   claimNumber: 'Number, on the screen of that machine too:',
+  keyAtMachine: 'Nothing is written yet. Press Y at the machine, where this serial number stands:',
   linkNumber: 'The machine waits for a key of its own. Its screen shows this number, or asks for it:',
   claimCustomer: 'Customer not asked yet',
   claimNew: 'a new ticket',

@@ -27,7 +27,7 @@ export const VOLUME = {
   fillHolds: (volumes: number | null, found: string) => (volumes === null ? (found ? `Not empty: ${found}, without a partition table` : 'Not known to be empty: its first and last sectors were not read, or are not all zeros') : volumes === 0 ? 'Empty: its first and last sectors are zeros' : volumes === 1 ? 'Not empty: one volume was seen on it' : `Not empty: ${volumes} volumes were seen on it`),
   fillOver: 'What is on this drive may go.',
   fillAsk: (name: string) => `Last four characters of the serial on the label of ${name}`,
-  fillGuard: 'Everything on it is gone a minute later. Two drives of one size are told apart by their serial and by nothing else.',
+  fillGuard: 'Everything on it is gone a minute later. Two drives of one size are told apart by their serial number and by nothing else. The machine asks for a key of its own before the first byte.',
   fillHoles: 'I know that the copy may lack something: what is missing becomes zeros.',
   fillDo: 'Fill it',
   fills: (drive: string, copy: number) => `Fills ${drive} from copy ${copy}`,

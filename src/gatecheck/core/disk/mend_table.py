@@ -16,6 +16,8 @@ from gatecheck.core.disk.gpt import HEADER, SIGNATURE
 from gatecheck.core.disk.mbr import PROTECTIVE, RECORDS_AT
 from gatecheck.core.disk.plan import Plan, Write, doubt, what, why, write
 from gatecheck.core.disk.sectors import Sectors
+from gatecheck.core.disk.volume import volume_at
+from gatecheck.core.errors import DecodeError
 from gatecheck.core.guid import guid_bytes
 
 _ENTRIES, _ENTRY = 128, 128
@@ -43,7 +45,7 @@ def table_plans(disk: Sectors, division: Division, mode: str) -> Iterator[Plan]:
         if not division.is_guarded and division.start and not _divided_otherwise(disk, division):
             yield _guard(disk, division)
         return
-    if not division.start:
+    if not division.start or _is_a_volume(disk):
         return
     if division.records and not division.is_signed and _plausible(disk, division.records):
         yield Plan("mbr-signature", what("mbr-signature"), why("mbr-signature", count=len(division.records)), (write(510, _SIGNED, "signature"),))
@@ -53,6 +55,14 @@ def table_plans(disk: Sectors, division: Division, mode: str) -> Iterator[Plan]:
         yield from _recorded(disk, division, lost_volumes(disk, [(p.first, p.last) for p in division.pieces if not p.is_extended]))
         return
     yield from _from_volumes(disk, division, mode)
+
+
+def _is_a_volume(disk: Sectors) -> bool:
+    """The whole disk is a volume, or one of a set: what lies in it is no partition that was lost."""
+    try:
+        return volume_at(disk, 0) is not None
+    except DecodeError:
+        return False
 
 
 def _divided_otherwise(disk: Sectors, division: Division) -> bool:
@@ -105,6 +115,8 @@ def _second(disk: Sectors, division: Division) -> Iterator[Plan]:
     place = told if told < length and told > first.last_usable else length - 1
     at = place - need
     pieces = entries_of(first)
+    if division.backup.state == ABSENT and _is_others(disk, at, place, first.entries):
+        return  # something else keeps its own there: a set of drives, for example
     if at <= max((p.last for p in pieces), default=first.first_usable):
         return  # no room: the disk ends before its partitions do
     writes = [write(at * size, first.entries, "entries"), write(place * size, header_bytes(first.header, sector=size, my=place, alternate=1, entries_lba=at, entries=first.entries), "header", lba=place)]
@@ -115,6 +127,17 @@ def _second(disk: Sectors, division: Division) -> Iterator[Plan]:
         writes.append(write(size, header_bytes(first.header, sector=size, my=1, alternate=place, entries_lba=first.entries_lba, entries=first.entries, changes=changes), "header", lba=1))
         doubts.append(doubt("end-elsewhere", told=told, end=length - 1))
     yield Plan("gpt-backup", what("gpt-backup"), why("gpt-backup", lba=place), tuple(writes), tuple(doubts))
+
+
+def _is_others(disk: Sectors, at: int, place: int, entries: bytes) -> bool:
+    """Does what is neither zeros nor a rest of this table stand where its second copy would?"""
+    span = disk.read(at, place + 1 - at)
+    size = span.sector
+    for n in range(place + 1 - at):
+        own = span.data[n * size : (n + 1) * size]
+        if at + n not in span.missing and any(own) and own[:8] != SIGNATURE and not (n < place - at and own == entries[n * size : (n + 1) * size]):
+            return True
+    return False
 
 
 def _headers_anew(disk: Sectors, division: Division) -> Plan | None:

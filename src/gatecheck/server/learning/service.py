@@ -71,7 +71,6 @@ class Learning:
                 raise StoreError(f"handover: {self.shop.words.say(say('write.handed-over', what=what))}")
             tickets.close_ticket(connection, ticket_id, moment)
             links.end_link(connection, ticket_id, moment)  # opened again, the ticket needs another link
-            links.end_orders(connection, ticket_id, moment, maybe_written="", writing=())
             if lesson:
                 lessons.put_lesson(connection, ticket_id, moment, **lesson)
 

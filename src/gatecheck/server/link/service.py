@@ -50,7 +50,7 @@ class _Live:
     def __init__(self) -> None:
         self.seen, self.told = time.monotonic(), 0.0
         self.done, self.of, self.text, self.unit, self.order = 0, 0, "", "percent", ""
-        self.kind, self.hot = "", False
+        self.kind, self.hot, self.key = "", False, False
         self.minutes_left: float | None = None
         self.went_on = time.monotonic()
         """when it was further than before for the last time"""
@@ -133,7 +133,7 @@ class Links:
 
     def _progress(self, ticket_id: int) -> dict[str, Any] | None:
         live = self._live.get(ticket_id)
-        return {"done": live.done, "of": live.of, "text": live.text, "minutes_left": live.minutes_left, "unit": live.unit, "order": live.order} if live and live.of else None
+        return {"done": live.done, "of": live.of, "text": live.text, "minutes_left": live.minutes_left, "unit": live.unit, "order": live.order, "waits_for_key": live.key} if live and live.of else None
 
     def _state(self, ticket_id: int, link: Link | None) -> str:
         if link is None:
@@ -254,8 +254,8 @@ class Links:
         row = self.tickets.row_of(ticket_id)
         with self.shop.database.write() as connection:
             begun = [o for o in links.orders_of(connection, ticket_id) if o.state in (links.WAITING, links.PAUSED) and o.body["order"] in PAUSED_ONES and o.is_handed_out]
-            links.end_link(connection, ticket_id, now())
             out = links.end_orders(connection, ticket_id, now(), maybe_written=self.shop.words.say(say("write.link-ended")), writing=("mend", "entry"))
+            links.end_link(connection, ticket_id, now())
         for order in begun if not row.closed_at else ():
             self._left(ticket_id, order)
         for order in out:
@@ -415,7 +415,7 @@ class Links:
         if (progress.order, progress.done) != (live.order, live.done):
             live.went_on = time.monotonic()
         live.done, live.of, live.text, live.minutes_left = progress.done, progress.of, progress.text, progress.minutes_left
-        live.unit, live.order, live.hot = progress.unit, progress.order, progress.hot
+        live.unit, live.order, live.hot, live.key = progress.unit, progress.order, progress.hot, progress.key
         self.tell(link.ticket_id)
         return {"do": self._wanted(link, progress.order, live)}
 
@@ -458,7 +458,7 @@ class Links:
             with self.shop.database.write() as connection:
                 end(connection)
         live = self.seen(link.ticket_id)
-        live.done, live.of, live.minutes_left, live.text = 0, 0, None, ""
+        live.done, live.of, live.minutes_left, live.text, live.key = 0, 0, None, "", False
         self._came_to(order.id)
         return {"ok": True}
 

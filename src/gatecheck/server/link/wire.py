@@ -33,6 +33,8 @@ class LinkProgressOut(Wire):
     unit: str
     """what `done` and `of` count: percent, sectors"""
     order: str
+    waits_for_key: bool = False
+    """nothing is written before somebody at the machine presses a key"""
 
 
 class LinkOrderOut(Wire):
@@ -237,6 +239,8 @@ class ProgressIn(BaseModel):
     unit: str = Field(default="percent", pattern=r"^(percent|sectors|bytes)$")
     hot: bool = False
     """it waits until the drive is cooler"""
+    key: bool = False
+    """it waits until somebody at the machine presses a key"""
 
 
 class DoneIn(BaseModel):

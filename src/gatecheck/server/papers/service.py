@@ -39,7 +39,7 @@ from gatecheck.store.shop_pages import keep_shop_page
 from gatecheck.store.tickets import TicketRow, tickets_of_customer, tickets_on_bench
 
 _MOST_PICTURES = 60
-_OUTSIDE = ("backups", "exports", "papers", "disks")
+_OUTSIDE = ("erase.outside-backups", "erase.outside-exports", "erase.outside-papers", "erase.outside-disks")
 _DAYS_MEASURED = 60
 _TELLING = 1.5
 """an entry is named as evidence where it made the fault this much likelier"""
@@ -165,7 +165,7 @@ class Papers:
             "kinds": {kind: self._say(paper_of(case, kind).title) for kind in KINDS},
             "spent": {"measured": round(measured, 1), "corrected": corrected, "expected": round(expected, 1)}, "erased_at": erased.at if erased else None,
             "erased_copies": [self._say(say(f"erase.{what}", name=name)) for name, what in erased.copies] if erased else [],
-            "erase_outside": [self._say(say(f"erase.outside-{what}")) for what in _OUTSIDE],
+            "erase_outside": [self._say(say(sentence)) for sentence in _OUTSIDE],
         })  # fmt: skip
 
     def paper(self, ticket_id: int, kind: str) -> PaperOut:

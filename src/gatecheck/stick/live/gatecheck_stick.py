@@ -699,10 +699,11 @@ class Stick:
             return
         key = key.lower()
         if self.shown.question:
+            yes = key in ("y", "z")  # one key, by the keyboards that the kernel takes for English ones
             if self.handed:
-                self.compared(key == "y")
+                self.compared(yes)
             else:
-                self.answered = key == "y"
+                self.answered = yes
                 self.answer.set()
             return
         if key == "p":

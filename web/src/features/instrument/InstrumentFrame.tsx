@@ -8,6 +8,7 @@ import { Note } from '../../ui/Note'
 import { PaneBoundary } from '../../ui/PaneBoundary'
 import { T } from '../../words'
 import { DropZone } from '../ticket/DropZone'
+import { KeyAsked } from '../link'
 import { TicketHead } from '../ticket'
 import { useHelp } from './useHelp'
 
@@ -62,6 +63,7 @@ export function InstrumentFrame<P extends InstrumentPage>(props: FrameProps<P>) 
                 </span>
               </div>
               {error && <div className="mb-3"><Note title={T.notKept}>{error.message}</Note></div>}
+              <KeyAsked ticket={ticket.id} />
               {isWaiting && <div className="mb-3"><Note title={T.waiting} tone="ochre" /></div>}
               {children}
             </div>

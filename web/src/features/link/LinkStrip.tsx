@@ -2,6 +2,7 @@ import { useLink } from '../../api/queries'
 import { minutes } from '../../lib/format'
 import { Do } from '../../ui/Commands'
 import { T } from '../../words'
+import { KeyAsked } from './KeyAsked'
 
 /** Shows on the ticket that its machine is linked, and how far the reading is. Nothing where there is no link. */
 export function LinkStrip({ id, isClosed }: { id: number; isClosed: boolean }) {
@@ -9,6 +10,7 @@ export function LinkStrip({ id, isClosed }: { id: number; isClosed: boolean }) {
   if (!link || isClosed || link.state === 'none' || link.state === 'ended') return null
   const name = [link.machine['sys_vendor'], link.machine['product_name']].filter(Boolean).join(' ')
   const { progress } = link
+  if (progress?.waits_for_key && link.state === 'linked') return <KeyAsked ticket={id} />
   return (
     <div role="status" className={`border-l-4 ${link.state === 'linked' ? 'border-pine' : 'border-ochre'} bg-sheet px-2 py-1`}>
       <div className="flex items-center gap-x-3">

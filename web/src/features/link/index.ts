@@ -1,4 +1,5 @@
 export { ClaimPage } from './ClaimPage'
+export { KeyAsked } from './KeyAsked'
 export { LinkSheet } from './LinkSheet'
 export { LinkStrip } from './LinkStrip'
 export { PracticeSheet } from './PracticeSheet'
