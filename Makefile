@@ -9,7 +9,7 @@ LARGE_PAGES := GLIBC_TUNABLES=glibc.malloc.hugetlb=1
 # where Python is told to keep nothing compiled, every start of the program and of each practice machine compiles all of it again: twice as long
 export PYTHONDONTWRITEBYTECODE :=
 
-.PHONY: help install demo serve test lab lab-all lint types shots stick bench fuzz load rehearsal clean browser emulator
+.PHONY: help install demo serve test lab lab-all lint types shots stick bench fuzz load rehearsal clean browser emulator wheel
 
 help: ## list what can be done
 	@grep -hE '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 12
@@ -66,6 +66,10 @@ load: install $(VENV)/.tests ## fifty browsers with event streams and sixty post
 
 rehearsal: install ## rehearse every world anew: docs/rehearsal.md and its plots
 	$(BIN)/gatecheck rehearse --machines 240 --seed 4099 --report docs
+
+wheel: install ## build dist/gatecheck-*.whl with the front end, fonts and tables inside; it installs without Node
+	rm -rf build dist src/gatecheck/front && cp -r web/dist src/gatecheck/front
+	$(BIN)/python -m pip wheel -q --disable-pip-version-check --no-deps --no-build-isolation -w dist . ; status=$$?; rm -rf src/gatecheck/front build; exit $$status
 
 clean: ## remove everything that was built or installed
 	rm -rf $(VENV) web/node_modules web/dist

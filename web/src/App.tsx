@@ -1,6 +1,7 @@
 import { Component, type ReactNode } from 'react'
-import { Route, Switch } from 'wouter'
+import { Route, Switch, useLocation, useSearch } from 'wouter'
 
+import { AwayError } from './api/client'
 import { useServerEvents } from './api/events'
 import { WordsProvider } from './api/words'
 import { WorkNotices } from './features/bench/WorkNotices'
@@ -22,20 +23,52 @@ import { SurfaceInstrument } from './features/surface'
 import { ShelfPage } from './features/work/ShelfPage'
 import { TicketPage } from './features/ticket/TicketPage'
 import { clock } from './lib/format'
+import { RouteBoundary } from './ui/RouteBoundary'
 import { T } from './words'
 
-/** Before the first answer there is nothing to show: say so, and try again. */
-class FirstContact extends Component<{ children: ReactNode }, { failed: boolean }> {
-  override state = { failed: false }
-  static getDerivedStateFromError() {
-    return { failed: true }
+/** Before the first answer of a server that is away there is nothing to show: say so, and try again. Anything else that fails is said, and not tried again by itself. */
+class FirstContact extends Component<{ children: ReactNode }, { error: Error | null }> {
+  override state: { error: Error | null } = { error: null }
+  static getDerivedStateFromError(error: Error) {
+    return { error }
   }
   override componentDidUpdate() {
-    if (this.state.failed) setTimeout(() => location.reload(), 2000)
+    if (this.state.error instanceof AwayError) setTimeout(() => location.reload(), 2000)
   }
   override render() {
-    return this.state.failed ? <p role="alert" className="p-8 text-l">{T.away}…</p> : this.props.children
+    const { error } = this.state
+    if (!error) return this.props.children
+    if (error instanceof AwayError) return <p role="alert" className="p-8 text-l">{T.away}…</p>
+    return <main role="alert" className="p-8"><h1 className="text-xl font-bold text-brick">{T.pageFailed}</h1><p className="mt-2 font-mono text-m">{error.message}</p></main>
   }
+}
+
+/** The pages, each within its own boundary. */
+function Pages() {
+  const [path] = useLocation()
+  const search = useSearch()
+  return (
+    <RouteBoundary path={search ? `${path}?${search}` : path}>
+      <Switch>
+        <Route path="/odds"><LearningPage /></Route>
+        <Route path="/ticket/:id/call">{({ id }) => <CallSheetInstrument id={Number(id)} />}</Route>
+        <Route path="/claim/:token">{({ token }) => <ClaimPage key={token} token={token} />}</Route>
+        <Route path="/shop"><ShopPage /></Route>
+        <Route path="/ticket/:id/papers">{({ id }) => <PapersInstrument key={id} id={Number(id)} />}</Route>
+        <Route path="/shelf"><ShelfPage /></Route>
+        <Route path="/ticket/:id/parts">{({ id }) => <PartsInstrument key={id} id={Number(id)} />}</Route>
+        <Route path="/ticket/:id/pages">{({ id }) => <PagesInstrument id={Number(id)} />}</Route>
+        <Route path="/ticket/:id/path">{({ id }) => <PathInstrument key={id} id={Number(id)} />}</Route>
+        <Route path="/ticket/:id/volume">{({ id }) => <VolumeInstrument key={id} id={Number(id)} />}</Route>
+        <Route path="/ticket/:id/ear">{({ id }) => <EarInstrument key={id} id={Number(id)} />}</Route>
+        <Route path="/ticket/:id/surface">{({ id }) => <SurfaceInstrument key={id} id={Number(id)} />}</Route>
+        <Route path="/ticket/:id/settings">{({ id }) => <SettingsInstrument key={id} id={Number(id)} />}</Route>
+        <Route path="/ticket/:id/sightings">{({ id }) => <SightingsInstrument key={id} id={Number(id)} />}</Route>
+        <Route path="/ticket/:id">{({ id }) => <TicketPage key={id} id={Number(id)} />}</Route>
+        <Route><BenchPage /></Route>
+      </Switch>
+    </RouteBoundary>
+  )
 }
 
 function AwayStrip() {
@@ -57,24 +90,7 @@ export function App() {
           <AwayStrip />
           <WorkNotices />
           <div className="min-h-0 flex-1">
-            <Switch>
-              <Route path="/odds"><LearningPage /></Route>
-              <Route path="/ticket/:id/call">{({ id }) => <CallSheetInstrument id={Number(id)} />}</Route>
-              <Route path="/claim/:token">{({ token }) => <ClaimPage key={token} token={token} />}</Route>
-              <Route path="/shop"><ShopPage /></Route>
-              <Route path="/ticket/:id/papers">{({ id }) => <PapersInstrument key={id} id={Number(id)} />}</Route>
-              <Route path="/shelf"><ShelfPage /></Route>
-              <Route path="/ticket/:id/parts">{({ id }) => <PartsInstrument key={id} id={Number(id)} />}</Route>
-              <Route path="/ticket/:id/pages">{({ id }) => <PagesInstrument id={Number(id)} />}</Route>
-              <Route path="/ticket/:id/path">{({ id }) => <PathInstrument key={id} id={Number(id)} />}</Route>
-              <Route path="/ticket/:id/volume">{({ id }) => <VolumeInstrument key={id} id={Number(id)} />}</Route>
-              <Route path="/ticket/:id/ear">{({ id }) => <EarInstrument key={id} id={Number(id)} />}</Route>
-              <Route path="/ticket/:id/surface">{({ id }) => <SurfaceInstrument key={id} id={Number(id)} />}</Route>
-              <Route path="/ticket/:id/settings">{({ id }) => <SettingsInstrument key={id} id={Number(id)} />}</Route>
-              <Route path="/ticket/:id/sightings">{({ id }) => <SightingsInstrument key={id} id={Number(id)} />}</Route>
-              <Route path="/ticket/:id">{({ id }) => <TicketPage key={id} id={Number(id)} />}</Route>
-              <Route><BenchPage /></Route>
-            </Switch>
+            <Pages />
           </div>
         </div>
       </WordsProvider></Gatekeeper>

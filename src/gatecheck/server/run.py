@@ -11,6 +11,7 @@ from pathlib import Path
 
 import uvicorn
 
+import gatecheck
 from gatecheck.server.announce import announced
 from gatecheck.server.app import create_app
 from gatecheck.server.connections import HeaderTimeoutProtocol, most_connections
@@ -19,7 +20,9 @@ from gatecheck.server.demo.shown import show_volumes
 from gatecheck.server.house import House, open_house
 from gatecheck.server.start import own_address
 
-DIST = Path(__file__).resolve().parents[3] / "web" / "dist"
+_PACKED = Path(gatecheck.__file__).resolve().parent / "front"
+DIST = _PACKED if _PACKED.is_dir() else Path(__file__).resolve().parents[3] / "web" / "dist"
+"""the built front end: within the package where it was installed from a wheel, else in the checkout"""
 _HEADER_BYTES = 64 << 10
 
 

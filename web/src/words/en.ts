@@ -576,6 +576,9 @@ export const T = {
   resetDo: 'yes, forget it',
   resetAt: (when: string) => `last reset ${when}`,
   paneFailed: 'This part of the screen failed',
+  pageFailed: 'This page failed',
+  pageAgain: 'open it again',
+  pageToBench: 'to the bench',
   factNames: {
     platform: 'Platform', form: 'Shape', installed_os: 'System', drive_kind: 'Drive', data: 'Data', consent: 'Customer’s consent',
     account: 'Account they want', used_gb: 'In use, GB', slot_form: 'Place for the drive', slot_height: 'Place, mm high', known_as: 'Known as', part_price: 'Part',

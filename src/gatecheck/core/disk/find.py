@@ -45,13 +45,25 @@ def lost_volumes(disk: Sectors, taken: Sequence[tuple[int, int]] = ()) -> list[L
 
 
 def _places(disk: Sectors, taken: Sequence[tuple[int, int]]) -> Iterator[int]:
+    """Where a volume may begin, in the order of the disk: only gaps between what is taken are walked."""
     length, step = disk.length or 0, max(1, _MIB // disk.sector)
-    edges = {last + 1 for _, last in taken} | {_TRACK}
-    even = range(step, min(length, step * _MOST_PLACES), step)
-    busy = sorted(taken)
-    for lba in sorted(edges | set(even)) if len(even) < 1 << 17 else [*sorted(edges), *even]:
-        if 0 < lba < length and not any(first <= lba <= last for first, last in busy):
-            yield lba
+    edges = sorted({last + 1 for _, last in taken} | {_TRACK})
+    most = step * _MOST_PLACES
+    for first, end in _gaps(sorted(taken), length):
+        own = [lba for lba in edges if first <= lba < end and lba]
+        even = range(max(step, -(-first // step) * step), min(end, most), step)
+        yield from sorted({*own, *even}) if len(even) < 1 << 17 else (*own, *even)
+
+
+def _gaps(taken: Sequence[tuple[int, int]], length: int) -> Iterator[tuple[int, int]]:
+    """(first, end) of each stretch that nothing takes."""
+    at = 0
+    for first, last in taken:
+        if first > at:
+            yield at, min(first, length)
+        at = max(at, last + 1)
+    if at < length:
+        yield at, length
 
 
 def lost_at(disk: Sectors, lba: int) -> Lost | None:
