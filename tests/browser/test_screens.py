@@ -110,3 +110,18 @@ def test_a_reading_is_one_line_that_opens(demo: Served, screen: Callable[..., Pa
     reading.locator("summary").first.click()
     expect(inside.first).to_be_visible()
     assert inside.count() >= 4
+
+
+def test_a_page_that_fails_says_so_and_leads_back(demo: Served, screen: Callable[..., Page]) -> None:
+    """Not taken for a server that is away, and not tried again without end."""
+    page = screen(SIZES["screen"])
+    loads: list[str] = []
+    page.on("framenavigated", lambda frame: loads.append(frame.url))
+    page.goto(f"{demo.url}/ticket/2?move=no-such-move")
+    alert = page.get_by_role("alert")
+    expect(alert).to_contain_text("This page failed")
+    expect(alert).to_contain_text("no-such-move")
+    page.get_by_role("link", name="to the bench").click()
+    expect(page.get_by_role("heading", level=1).first).to_be_visible()
+    expect(page.locator("[data-page-failed]")).to_have_count(0)
+    assert len(loads) == 2, "the page itself, and the bench"

@@ -11,6 +11,7 @@ import struct
 import subprocess
 import threading
 import time
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -156,9 +157,12 @@ class StickMachine:
         for letter in text:
             self.tell(f"sendkey {({'.': 'dot', ':': 'shift-semicolon', '-': 'minus', '/': 'slash', chr(10): 'ret'}).get(letter, letter)}")
 
-    def agree(self, number: str) -> None:
-        """Somebody stands at the machine, and sees this number on the bench's screen: compares it, or types it where the bench did not make the stick."""
+    def agree(self, shown: Callable[[], str]) -> None:
+        """Somebody stands at the machine, and sees the number that the bench's screen shows: compares it, or types it where the bench did not make the stick."""
         self.until("takes this machine in")
+        number = ""
+        while not number:
+            number = shown()
         time.sleep(0.6)
         if "Type the six digits" in self.shown():
             self.type(number + "\n")

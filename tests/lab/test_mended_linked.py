@@ -35,7 +35,7 @@ class Linked:
         self.machine.until("Bench found")
         self.number = self.server.take_in(platform="pc", data="backed-up", installed_os="linux", drive_kind="hdd")
         self.server.call("POST", f"/api/knocks/{self.server.call('GET', '/api/knocks')['knocks'][0]['token']}", json={"ticket": self.number, "by": "KT"})
-        self.machine.agree(self.server.call("GET", f"/api/tickets/{self.number}/link")["number"])
+        self.machine.agree(lambda: str(self.server.call("GET", f"/api/tickets/{self.number}/link")["number"]))
         self.settled(1)
         self.do("read", device="sda")
 

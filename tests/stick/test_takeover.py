@@ -197,3 +197,15 @@ def test_the_key_goes_behind_the_initial_ram_disk(tmp_path: Path) -> None:
     assert b"gatecheck/bench-key\0" in raw
     assert b"ab" * 32 in raw
     assert raw.rstrip(b"\0").endswith(b"TRAILER!!!")
+
+
+def test_a_machine_that_is_taken_before_it_has_told_its_nonce_shows_its_number_all_the_same(bench: tuple[House, TestClient], program: ModuleType, monkeypatch: pytest.MonkeyPatch) -> None:  # noqa: F811
+    house, client = bench
+    own = Wired(program, client, monkeypatch, pinned=house.knocks.key.public)
+    own.stick.knock()
+    ticket = client.post("/api/tickets", json={"customer": "Choir", "machine": "Ferrow Lathe-14", "by": "KT"}, headers=HEAD).json()["id"]
+    client.post(f"/api/knocks/{own.stick.token}", json={"ticket": ticket, "by": "KT"}, headers=HEAD)
+    assert client.get(f"/api/tickets/{ticket}/link").json()["number"] == ""
+    own.stick.knock()
+    number = client.get(f"/api/tickets/{ticket}/link").json()["number"]
+    assert f"{number[:3]} {number[3:]}" in " ".join(own.stick.shown.question)

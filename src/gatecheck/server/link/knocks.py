@@ -34,6 +34,7 @@ class _Knock:
     commit: str = ""
     """SHA-256 of what the machine tells once it has the token: neither side can choose the number that both screens show"""
     number: str = ""
+    ticket: int = 0
 
 
 class Knocks:
@@ -75,6 +76,8 @@ class Knocks:
             is_news = self._number(own, nonce)
         if is_news:
             self.shop.announce({"kind": "knock"})
+            if own.ticket:  # somebody was quicker than the machine's first question
+                self.links.wait_for_key(own.ticket, own.number)
         with self._lock:
             if token not in self._waiting:
                 return {"state": "unknown"}
@@ -116,6 +119,6 @@ class Knocks:
         if own is None or own.secret:
             raise NotFoundError("machine: expected one that waits at its stick, got one that was taken in, or has gone; start it again, or press A there")
         self.links.open(ticket_id, by=by)
-        own.secret = self.links.secret_of(ticket_id)
+        own.ticket, own.secret = ticket_id, self.links.secret_of(ticket_id)
         self.links.wait_for_key(ticket_id, own.number)
         self.shop.announce({"kind": "knock"})
