@@ -20,7 +20,8 @@ from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 from typing import Any
 
-sys.path[:0] = [str(Path(__file__).parents[1] / "tests"), str(Path(__file__).parents[1] / "tests" / "link")]
+sys.path.insert(0, str(Path(__file__).parents[1] / "tests"))
+sys.path.insert(0, str(Path(__file__).parents[1] / "tests" / "link"))
 
 from fastapi.testclient import TestClient
 

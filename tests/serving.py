@@ -40,7 +40,7 @@ class Served:
     def start(self) -> None:
         arguments = [self.command, "--host", self.host, "--port", str(self.port), "--data", str(self.data)]
         self.process = subprocess.Popen([SCRIPT, *arguments], stdout=subprocess.DEVNULL) if self.by_command else start(*arguments)
-        for _ in range(200):
+        for _ in range(2000):
             try:
                 HTTP.get(f"{self.url}/api/bench", timeout=2)
                 return
@@ -75,7 +75,7 @@ class Served:
         for entry in entries:
             self.call("POST", f"/api/tickets/{number}/entries", json={"entry": entry, "by": "KT"})
 
-    def tape_until(self, number: int, wanted: Callable[[list[dict[str, Any]]], Any], seconds: float = 20) -> Any:
+    def tape_until(self, number: int, wanted: Callable[[list[dict[str, Any]]], Any], seconds: float = 180) -> Any:
         """What `wanted` makes of the tape, once it makes something of it: what a key or a probe did stands there a moment later."""
         end = time.monotonic() + seconds
         while not (found := wanted(self.ticket(number)["tape"])) and time.monotonic() < end:

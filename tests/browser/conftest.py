@@ -6,9 +6,11 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import pytest
-from playwright.sync_api import Browser, Page, sync_playwright
+from playwright.sync_api import Browser, Page, expect, sync_playwright
 
 from serving import Served
+
+expect.set_options(timeout=30_000)  # a limit for what hangs, not for what is slow
 
 ROOT = Path(__file__).parents[2]
 CHROMIUM = [
@@ -56,7 +58,7 @@ def window(browser: Browser) -> Iterator[Callable[[], Page]]:
         context = browser.new_context(viewport={"width": 1280, "height": 800})
         contexts.append(context)
         page = context.new_page()
-        page.set_default_timeout(8000)
+        page.set_default_timeout(60_000)
         page.on("pageerror", lambda error: errors.append(str(error)))
         return page
 
@@ -82,7 +84,7 @@ def screen(browser: Browser) -> Iterator[Callable[..., Page]]:
         context = browser.new_context(viewport={"width": size[0], "height": size[1]}, has_touch=touch, is_mobile=touch, reduced_motion="reduce")
         contexts.append(context)
         page = context.new_page()
-        page.set_default_timeout(8000)
+        page.set_default_timeout(60_000)
         page.add_init_script(f"localStorage.setItem('gatecheck-theme', '{theme}')")
         return page
 

@@ -35,7 +35,7 @@ def fed(browser: Browser, flags: list[str], tmp_path: Path) -> Iterator[Page]:
     arguments = [*flags, "--use-fake-ui-for-media-stream", "--use-fake-device-for-media-stream", f"--use-file-for-fake-audio-capture={heard}"]
     opened = browser.browser_type.launch(executable_path="/usr/bin/chromium", args=arguments)
     page = opened.new_context(viewport={"width": 1280, "height": 800}, permissions=["microphone"]).new_page()
-    page.set_default_timeout(8000)
+    page.set_default_timeout(60_000)
     yield page
     opened.close()
 

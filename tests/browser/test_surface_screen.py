@@ -86,7 +86,7 @@ def test_a_new_drive_is_filled_from_the_copy_by_key_and_by_the_end_of_its_serial
     number = practice(server, "beside")
 
     def orders(wanted: int) -> list[dict[str, Any]]:
-        for _ in range(400):
+        for _ in range(4000):
             found: list[dict[str, Any]] = server.call("GET", f"/api/tickets/{number}/link")["orders"]
             if len(found) >= wanted and all(o["state"] == "done" for o in found):
                 return found

@@ -144,7 +144,7 @@ class Emulator:
         if not place.exists():
             shutil.copy(OVMF / "OVMF_VARS_4M.fd", place)
             self.start(None, "")
-            end = time.monotonic() + 90
+            end = time.monotonic() + 600
             while time.monotonic() < end and not re.search(r"BdsDxe|Shell>|failed to load", self.console.read_text("utf-8", "replace") if self.console.exists() else ""):
                 time.sleep(0.5)
             time.sleep(8)

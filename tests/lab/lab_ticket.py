@@ -22,7 +22,7 @@ class Ticket:
     def command_line(self) -> str:
         return f"gatecheck={self.server.url.replace('127.0.0.1', '10.0.2.2')}/s/{self.secret}"
 
-    def until(self, wanted: Callable[[dict[str, Any]], bool], console: Path, seconds: float = 240, asked: Callable[[], None] = lambda: None) -> dict[str, Any]:
+    def until(self, wanted: Callable[[dict[str, Any]], bool], console: Path, seconds: float = 1200, asked: Callable[[], None] = lambda: None) -> dict[str, Any]:
         """The link once it is as wanted. `asked`: what is done where the machine asks for a key of its own."""
         end = time.monotonic() + seconds
         link: dict[str, Any] = {}

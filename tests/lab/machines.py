@@ -116,7 +116,7 @@ class LabMachine:
     uefi: bool = False
     every_day: bool = True
     clock: str = ""
-    seconds: float = 240
+    seconds: float = 1200
 
 
 def has(*ids: str) -> Callable[[object], bool]:

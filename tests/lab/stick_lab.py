@@ -132,7 +132,7 @@ class StickMachine:
         place = self.folder / "serial.txt"
         return place.read_text("utf-8", "replace") if place.exists() else ""
 
-    def until(self, text: str, seconds: float = 240) -> float:
+    def until(self, text: str, seconds: float = 1200) -> float:
         """Seconds from its start until that stands on the screen."""
         end = time.monotonic() + seconds
         while time.monotonic() < end:

@@ -22,7 +22,7 @@ from gatecheck.cli import main
 
 _DAILY = {"uefi": ("healthy", "no-guard", "primary-gone", "fat-no-jump"), "bios": ("standard", "two-active", "installed-unlisted")}
 _ENDS = ("grub>", "grub rescue>", "Shell>", "UEFI Interactive Shell", "No bootable option", "No bootable device")
-_SECONDS = {"uefi": 90, "bios": 25}
+_SECONDS = {"uefi": 300, "bios": 90}
 
 CASES = [(mode, name, make) for mode, corpus in (("uefi", UEFI), ("bios", BIOS)) for name, make in corpus.items()]
 

@@ -32,6 +32,13 @@ class Linked:
         self.server.start()
         self.machine = StickMachine(folder / "vm", "uefi", stick, drive(image), wire)
         self.machine.start()
+        try:
+            self._linked()
+        except BaseException:  # nothing of it is left for the next test to find
+            self.stop()
+            raise
+
+    def _linked(self) -> None:
         self.machine.until("Bench found")
         self.number = self.server.take_in(platform="pc", data="backed-up", installed_os="linux", drive_kind="hdd")
         self.server.call("POST", f"/api/knocks/{self.server.call('GET', '/api/knocks')['knocks'][0]['token']}", json={"ticket": self.number, "by": "KT"})
@@ -40,7 +47,7 @@ class Linked:
         self.do("read", device="sda")
 
     def settled(self, least: int) -> None:
-        for _ in range(400):
+        for _ in range(4000):
             link = self.server.call("GET", f"/api/tickets/{self.number}/link")
             orders = link["orders"]
             if link["progress"] and link["progress"]["waits_for_key"]:  # the first write to this drive

@@ -61,7 +61,7 @@ def _bench(folder: Path) -> Served:
 
 def _first_order_done(server: Served, ticket: int) -> dict[str, Any]:
     link: dict[str, Any] = {}
-    for _ in range(400):
+    for _ in range(2400):
         link = server.call("GET", f"/api/tickets/{ticket}/link")
         if link["orders"] and link["orders"][0]["state"] == "done":
             return link
@@ -163,7 +163,7 @@ def test_a_code_typed_at_it_links_it_and_a_wrong_one_is_said(image: Path, wire: 
 
 def _taken(server: Served, machine: StickMachine, ticket: int) -> None:
     machine.until("Bench found")
-    for _ in range(120):
+    for _ in range(1200):
         knocks = server.call("GET", "/api/knocks")["knocks"]
         if knocks:
             server.call("POST", f"/api/knocks/{knocks[-1]['token']}", json={"ticket": ticket, "by": "KT"})

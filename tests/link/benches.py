@@ -45,7 +45,7 @@ class Bench(Served):
             own.kill()
             own.wait()
 
-    def until(self, number: int, wanted: Callable[[dict[str, Any]], bool], seconds: float = 120) -> dict[str, Any]:
+    def until(self, number: int, wanted: Callable[[dict[str, Any]], bool], seconds: float = 900) -> dict[str, Any]:
         """The link once it is as wanted."""
         end = time.monotonic() + seconds
         link: dict[str, Any] = {}

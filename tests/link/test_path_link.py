@@ -34,7 +34,7 @@ def ended(bench: Bench, number: int) -> Any:
 
 def until_boots(bench: Bench, number: int, wanted: bool) -> Any:
     """The path once the firmware was looked at again after an entry was written."""
-    for _ in range(150):
+    for _ in range(1500):
         path = seen(bench, number)
         if path["boots"] is wanted and all(o["state"] != "waiting" for o in bench.call("GET", f"/api/tickets/{number}/link")["orders"]):
             return path

@@ -133,7 +133,7 @@ def test_a_practice_machine_whose_server_is_gone_goes_too_and_leaves_nothing(tmp
         f"open({str(pid_file)!r}, 'w').write(str(child.pid))\n"
     )
     assert subprocess.run([sys.executable, "-c", server], check=True, timeout=60).returncode == 0
-    deadline = time.monotonic() + 20
+    deadline = time.monotonic() + 300
     while spool.exists() and time.monotonic() < deadline:
         time.sleep(0.05)
     assert not spool.exists()

@@ -37,7 +37,7 @@ class Desk:
         now = self.view(more.pop("source", ""))
         return self.bench.call("POST", f"/api/tickets/{self.number}/volumes/{what}", json={"source": now["source"], "first": now["first"], "by": "KT", **more})
 
-    def until(self, wanted: Callable[[Any], bool], source: str = "", seconds: float = 90) -> Any:
+    def until(self, wanted: Callable[[Any], bool], source: str = "", seconds: float = 900) -> Any:
         end = time.monotonic() + seconds
         while time.monotonic() < end:
             now = self.view(source)

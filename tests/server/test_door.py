@@ -9,6 +9,7 @@ import socket
 import threading
 import time
 from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
 
@@ -367,7 +368,7 @@ def test_half_a_second_head_keeps_no_place(impatient: int) -> None:
     """One request is answered; what follows on the same connection trickles, a byte now and then."""
     with socket.create_connection(("127.0.0.1", impatient), timeout=10) as own:
         own.sendall(b"GET /api/words HTTP/1.1\r\nHost: 127.0.0.1\r\n\r\nGET /api/wor")
-        answer, end = b"", time.monotonic() + 8
+        answer, end = b"", time.monotonic() + 60
         own.settimeout(0.1)
         closed = False
         while time.monotonic() < end and not closed:
@@ -386,7 +387,7 @@ def test_a_body_that_nobody_reads_keeps_no_place(impatient: int) -> None:
     with socket.create_connection(("127.0.0.1", impatient), timeout=10) as own:
         own.sendall(b"GET /api/words HTTP/1.1\r\nHost: 127.0.0.1\r\nContent-Length: 1000000\r\n\r\nx")
         own.settimeout(0.1)
-        end, closed = time.monotonic() + 8, False
+        end, closed = time.monotonic() + 60, False
         while time.monotonic() < end and not closed:
             with contextlib.suppress(TimeoutError):
                 closed = not own.recv(1 << 20)
@@ -445,7 +446,7 @@ def test_an_event_stream_ends_with_its_pairing(house: House) -> None:
         events.attach()
         devices.announce = events.publish
         found: list[str] = []
-        async with asyncio.timeout(10):
+        async with asyncio.timeout(120):
             async for text in events.stream(lambda: devices.is_paired(device.id)):
                 found.append(text)
                 if len(found) == 1:
@@ -455,5 +456,6 @@ def test_an_event_stream_ends_with_its_pairing(house: House) -> None:
                     events.publish({"kind": "ticket", "ticket": 2})
         return found
 
-    heard = asyncio.run(listen())
+    with ThreadPoolExecutor(1) as beside:  # another test of this process may have a loop of its own that runs
+        heard = beside.submit(asyncio.run, listen()).result()
     assert len(heard) == 2, "nothing after it was thrown out"

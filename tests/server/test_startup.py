@@ -17,7 +17,7 @@ import pytest
 from serving import HTTP, SCRIPT, Served, free_port
 
 
-def started(*arguments: str, seconds: float = 60, **more: str) -> subprocess.CompletedProcess[str]:
+def started(*arguments: str, seconds: float = 400, **more: str) -> subprocess.CompletedProcess[str]:
     return subprocess.run([str(SCRIPT), "serve", *arguments], capture_output=True, text=True, timeout=seconds, check=False, env={**os.environ, **more})
 
 
