@@ -85,7 +85,7 @@ class HeaderTimeoutProtocol(H11Protocol):
     def _close_if_silent(self) -> None:
         self._late = None
         if self.waits_for_head() and not self.transport.is_closing():
-            self.transport.abort()
+            self.transport.close()
 
     def connection_lost(self, exc: Exception | None) -> None:
         self._forget_clock()
