@@ -229,7 +229,8 @@ def test_what_was_read_twice_counts_once() -> None:
     """Two probes that did not know of each other: the disk is not read whole because half of it was read twice."""
     half, _, _ = scan(Drive(set()), upto=0)
     assert scanned(read_map_page(half + half)).share == scanned(read_map_page(half)).share == 256 / 400
-    assert missing_of(half + half) == (256 / 400, 0)
+    assert missing_of(half + half) == (256 / 400, 0, 512)
+    assert missing_of(scan(Drive(set()), upto=0, sector=4096)[0])[2] == 4096
 
 
 def test_a_long_map_is_kept_short_and_goes_out_whole() -> None:

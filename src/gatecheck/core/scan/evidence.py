@@ -48,13 +48,13 @@ def scanned(page: MapPage) -> Scanned:
     return Scanned(MapPage(coarser(blocks, _MOST_ROWS), page.sector, page.sectors), surface, share, covered(blocks, blocks.state == UNREADABLE), bool((blocks.sectors[blocks.state == UNREADABLE] == 1).all()))
 
 
-def missing_of(raw: bytes) -> tuple[float, int]:
-    """(share of the disk that was tried, sectors of that which are not there) of a map's pieces; (0, 0) for what is no map."""
+def missing_of(raw: bytes) -> tuple[float, int, int]:
+    """(share of the disk that was tried, sectors of that which are not there, bytes of a sector) of a map's pieces; (0, 0, 512) for what is no map."""
     try:
         found = scanned(read_map_page(raw))
     except DecodeError:
-        return 0.0, 0
-    return found.share, found.unreadable
+        return 0.0, 0, 512
+    return found.share, found.unreadable, found.page.sector
 
 
 def settled(page: MapPage) -> MapPage:

@@ -137,7 +137,7 @@ class Copying:
         wrong = self.copies.verify(ticket_id, order.id, told)
         with self.links.shop.database.read() as connection:
             pages, session = links.all_pages_of(connection, ticket_id, str(order.id)), next(iter(links.sessions_of(connection, ticket_id)))
-        share, missing = missing_of(b"".join(data for line, data in pages if line["kind"] == "read-map"))
+        share, missing, _ = missing_of(b"".join(data for line, data in pages if line["kind"] == "read-map"))
         is_whole = share >= 1.0 and missing == 0 and not wrong
         said = say("copy.whole" if is_whole else "copy.part", share=share, missing=missing, wrong=len(wrong))
         entry: dict[str, Any] = {"note": to_json(said)}

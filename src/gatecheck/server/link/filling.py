@@ -148,9 +148,9 @@ class Filling:
         """Share of the drive that the copy holds, and sectors missing within; what was found changed on the bench's disk is missing too."""
         with self.links.shop.database.read() as connection:
             pages = links.all_pages_of(connection, ticket_id, str(copy))
-        share, missing = missing_of(b"".join(data for line, data in pages if line["kind"] == "read-map"))
+        share, missing, sector = missing_of(b"".join(data for line, data in pages if line["kind"] == "read-map"))
         copies = self.links.copying.copies
-        return share, missing + sum(length // 512 for _, length in copies.wrong(copies.image(ticket_id, copy)))
+        return share, missing + sum(-(-length // sector) for _, length in copies.wrong(copies.image(ticket_id, copy)))
 
     def piece(self, secret: str, session_id: str, order_id: str, at: int, length: int) -> tuple[bytes | None, int]:
         """Bytes of the copy that an order fills from, or how many from there are zeros. Raises NotFoundError, StoreError."""
