@@ -67,9 +67,11 @@ load: install $(VENV)/.tests ## fifty browsers with event streams and sixty post
 rehearsal: install ## rehearse every world anew: docs/rehearsal.md and its plots
 	$(BIN)/gatecheck rehearse --machines 240 --seed 4099 --report docs
 
-wheel: install ## build dist/gatecheck-*.whl with the front end, fonts and tables inside; it installs without Node
-	rm -rf build dist src/gatecheck/front && cp -r web/dist src/gatecheck/front
-	$(BIN)/python -m pip wheel -q --disable-pip-version-check --no-deps --no-build-isolation -w dist . ; status=$$?; rm -rf src/gatecheck/front build; exit $$status
+WHEELS ?= dist
+wheel: install ## build WHEELS/gatecheck-*.whl (dist) with the front end, fonts and tables inside; it installs without Node
+	@mkdir -p $(WHEELS) && rm -f $(WHEELS)/gatecheck-*.whl && build=$$(mktemp -d) && trap 'rm -rf $$build' EXIT && \
+	cp -r src pyproject.toml README.md LICENSE requirements.txt $$build && cp -r web/dist $$build/src/gatecheck/front && \
+	$(BIN)/python -m pip wheel -q --disable-pip-version-check --no-deps --no-build-isolation -w $(WHEELS) $$build
 
 clean: ## remove everything that was built or installed
 	rm -rf $(VENV) web/node_modules web/dist

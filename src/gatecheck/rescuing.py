@@ -324,7 +324,7 @@ def _taken(volume: Filesystem, item: Item, place: Path, told: str, lists: _Lists
         if reach < item.node.size:
             holes.append((reach, Hole(item.node.size - reach, "longer than its volume: nothing lies there")))
         lost = bool(at) and gone >= at and not item.node.deleted
-        if not lost and _sum_of(part) != digest.hexdigest():
+        if not lost and _sum_read_back(part) != digest.hexdigest():
             raise OSError(errno.EIO, "the folder gave back other bytes than were written to it")
         if lost:  # nothing but zeros that nobody read: no file is better than that one
             place.unlink(missing_ok=True)
@@ -344,7 +344,7 @@ def _taken(volume: Filesystem, item: Item, place: Path, told: str, lists: _Lists
     return at, digest.hexdigest(), HOLES if lacks else WHOLE
 
 
-def _sum_of(place: Path) -> str:
+def _sum_read_back(place: Path) -> str:
     """What was written, as it is read back."""
     with place.open("rb") as file:
         return hashlib.file_digest(file, "sha256").hexdigest()

@@ -23,8 +23,8 @@ pytestmark = pytest.mark.lab
 def clean(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """The environment's folder of programs; nothing of the checkout is in reach."""
     folder = tmp_path_factory.mktemp("wheel")
-    subprocess.run(["make", "wheel"], cwd=ROOT, check=True, capture_output=True)
-    wheel = next((ROOT / "dist").glob("gatecheck-*.whl"))
+    subprocess.run(["make", "wheel", f"WHEELS={folder}"], cwd=ROOT, check=True, capture_output=True)
+    wheel = next(folder.glob("gatecheck-*.whl"))
     subprocess.run([sys.executable, "-m", "venv", str(folder / "venv")], check=True)
     bin_ = folder / "venv" / "bin"
     subprocess.run([str(bin_ / "python"), "-m", "pip", "install", "-q", "--disable-pip-version-check", str(wheel)], check=True, cwd=folder, env=_bare(bin_))

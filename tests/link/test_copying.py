@@ -6,6 +6,7 @@ import hashlib
 import os
 import shutil
 import subprocess
+from contextlib import nullcontext
 from pathlib import Path
 from types import SimpleNamespace
 from typing import Any, cast
@@ -301,7 +302,7 @@ def test_a_drive_that_does_not_keep_what_it_is_given_is_found(tmp_path: Path, mo
 def _target(monkeypatch: pytest.MonkeyPatch, holds: int | None) -> Any:
     """Filling of a drive of which this is known; what it orders."""
     ordered: list[dict[str, Any]] = []
-    own = Filling(cast(Any, SimpleNamespace(put=lambda ticket, body, by, to: ordered.append({**body, **to.order_body()}))))
+    own = Filling(cast(Any, SimpleNamespace(copying=SimpleNamespace(changes=nullcontext()), put=lambda ticket, body, by, to: ordered.append({**body, **to.order_body()}))))
     monkeypatch.setattr(own, "_copy", lambda ticket, copy: (SimpleNamespace(state="done", body={"drive": "OLD"}), 1 << 30))
     monkeypatch.setattr(own, "_targets", lambda ticket, copy: [_Target("sdb", "sdb", SeenDrive("NEW", "qh-2240017", None), 1 << 31, holds, None, Identity("qh-2240017", "", "NEW", 1 << 31))])
     monkeypatch.setattr(own, "_whole", lambda ticket, copy: (1.0, 0))

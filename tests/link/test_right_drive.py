@@ -137,7 +137,7 @@ def test_a_drive_that_takes_the_place_of_another_while_it_is_filled_is_left(own:
     live.link.hello(own.machine.facts(), "ab" * 8, 0)
     order = probe.sane(live.link.call("GET", "/orders?session=" + live.link.session)["orders"])[0]
     result, detail = live.work(order)
-    assert (result, "got one that says qs1-120664" in detail) == ("refused", True)
+    assert (result, live.wrote, "got one that says qs1-120664" in detail) == ("failed", True, True)
     assert swapped == [1 << 20]
     assert not own.drives[NEW].disk.written.get(2048)
 
@@ -230,6 +230,21 @@ def test_a_fill_that_is_not_wanted_any_more_writes_nothing(own: History, what: s
         assert (result, detail) == (("paused", "from the bench") if what == "pause" else ("failed", "stopped from the bench before anything was written"))
     assert own.touched == set()
     assert "may be gone" not in tape(own)
+
+
+@pytest.mark.parametrize(("result", "wrote", "state", "is_told"), [
+    ("failed", False, "failed", False), ("failed", True, "failed", True), ("failed", None, "failed", True),
+    ("refused", False, "refused", False), ("refused", True, "failed", True),
+])  # fmt: skip
+def test_whether_anything_was_written_is_said_and_not_read_out_of_words(own: History, result: str, wrote: bool | None, state: str, is_told: bool) -> None:
+    fill(own)
+    live = own._probe()
+    live.link.hello(own.machine.facts(), "ab" * 8, 0)
+    order = probe.sane(live.link.call("GET", "/orders?session=" + live.link.session)["orders"])[0]
+    said = {"session": live.link.session, "order": order["id"], "result": result, "detail": "the drive said no before anything was written"}
+    live.link.call("POST", "/done", said if wrote is None else {**said, "wrote": wrote})
+    assert own.orders()[-1].state == state
+    assert ("said no" in tape(own)) == is_told
 
 
 def test_a_key_at_the_machine_is_needed_once_for_each_drive(own: History) -> None:
@@ -355,6 +370,38 @@ def test_of_writes_that_are_asked_for_at_once_one_is_first(own: History) -> None
         one.join()
     assert sorted(answers) == [201] + [409] * 7
     assert fill(own).status_code == 409
+
+
+class _Turnstile:
+    """A lock that says when somebody stands before it."""
+
+    def __init__(self) -> None:
+        self.lock, self.comers, self.waits = threading.Lock(), 0, threading.Event()
+
+    def __enter__(self) -> None:
+        self.comers += 1
+        if self.comers > 1:
+            self.waits.set()
+        self.lock.acquire()
+
+    def __exit__(self, *error: object) -> None:
+        self.lock.release()
+
+
+def test_a_copy_is_not_deleted_while_the_order_to_fill_from_it_is_given(own: History, monkeypatch: pytest.MonkeyPatch) -> None:
+    linked, turnstile, answers = own.at.house.links, _Turnstile(), list[int]()
+    monkeypatch.setattr(linked.copying, "changes", turnstile)
+    put, deleting = linked.put, threading.Thread(target=lambda: answers.append(own.at.client.delete(f"/api/tickets/{own.number}/copies/{own.copy}").status_code))
+
+    def slow(*order: Any, **more: Any) -> int:
+        deleting.start()
+        assert turnstile.waits.wait(60)
+        return put(*order, **more)
+
+    monkeypatch.setattr(linked, "put", slow)
+    assert fill(own).status_code == 201
+    deleting.join()
+    assert answers == [409]
 
 
 def test_a_source_is_known_by_its_world_wide_name_too(own: History) -> None:

@@ -144,6 +144,12 @@ def _hdd(serial: str, disk: Disk, hours: int, **more: Any) -> AtaDrive:
     return AtaDrive("QUARRY SPINDLE 1000", serial, disk, hours, **more)
 
 
+def _with_new_drives(serial: str, *new: str) -> PracticeMachine:
+    """An old drive that is going, and new ones with these serial numbers beside it."""
+    fresh = {f"sd{letter}": AtaDrive("QUARRY SHALE 240", own, _disk(240, layout="blank"), 1, rotation=0) for letter, own in zip("bcde", new, strict=False)}
+    return _machine("Ostler Tarn Mini", {"sda": _hdd(serial, _disk(120, surface=Surface(seed=8)), 31_000, counts={5: still(2200), 197: still(1)}), **fresh}, chassis=3)
+
+
 def _flash(serial: str, disk: Disk, hours: int, **more: Any) -> NvmeDrive:
     return NvmeDrive(f"QUARRY FLINT N{disk.sectors * 512 // _GB}", serial, disk, hours, **more)
 
@@ -324,19 +330,12 @@ PATIENTS: tuple[Patient, ...] = (
     Patient(
         "beside", "The new drive lies beside the old one", "Ostler Tarn Mini", "Practice: one to be moved over", "It warns at every start, and I want my things on a new drive.",
         _pc("desktop", "windows-10", "hdd", 2016, "irreplaceable", drive_size_gb=120), _seen("story=slow-lately", "screen=health-warning"), ("drive.media",),
-        lambda: _machine("Ostler Tarn Mini", {
-            "sda": _hdd("QS1-120664", _disk(120, surface=Surface(seed=8)), 31_000, counts={5: still(2200), 197: still(1)}),
-            "sdb": AtaDrive("QUARRY SHALE 240", "QH2-240017", _disk(240, layout="blank"), 1, rotation=0),
-        }, chassis=3),
+        lambda: _with_new_drives("QS1-120664", "QH2-240017"),
     ),
     Patient(
         "one-number-twice", "Two new drives with one serial number", "Ostler Tarn Mini", "Practice: one with twins", "It warns at every start. A friend gave me two drives for it, as good as new.",
         _pc("desktop", "windows-10", "hdd", 2016, "irreplaceable", drive_size_gb=120), _seen("story=slow-lately", "screen=health-warning"), ("drive.media",),
-        lambda: _machine("Ostler Tarn Mini", {
-            "sda": _hdd("QS1-120665", _disk(120, surface=Surface(seed=8)), 31_000, counts={5: still(2200), 197: still(1)}),
-            "sdb": AtaDrive("QUARRY SHALE 240", "QH2-240018", _disk(240, layout="blank"), 1, rotation=0),
-            "sdc": AtaDrive("QUARRY SHALE 240", "QH2-240018", _disk(240, layout="blank"), 1, rotation=0),
-        }, chassis=3),
+        lambda: _with_new_drives("QS1-120665", "QH2-240018", "QH2-240018"),
     ),
     Patient(
         "one-head", "One head of six is gone", "Ferrow Adze-22", "Practice: a striped one", "It was moved while it was on. Some pictures open, some do not.",

@@ -106,7 +106,11 @@ class Refused(Exception):
 
 
 class NotThisOne(Refused):
-    """It is not surely the drive, or not surely the wish of whoever stands here: nothing was begun."""
+    """It is not surely the drive, or not surely the wish of whoever stands here."""
+
+
+class Untouched(Refused):
+    """The drive was opened, and refused before its first byte was written."""
 
 
 class Block:
@@ -630,10 +634,10 @@ def put_bytes(read: "typing.Callable[[int, int], bytes]", write: "typing.Callabl
     """The one way bytes get onto a drive. `read`(byte, length), `write`(byte, bytes). Returns what was read back of each place."""
     for at, before, after in writes:
         if at % size or len(after) % size:
-            raise Refused("byte %d: expected whole sectors of %d bytes, got %d; nothing was written" % (at, size, len(after)))
+            raise Untouched("byte %d: expected whole sectors of %d bytes, got %d; nothing was written" % (at, size, len(after)))
         now = read(at, len(after))
         if now not in (before, after) and any(n not in (b, a) for n, b, a in zip(now, before, after, strict=False)):
-            raise Refused("byte %d: expected what the bench has read there, got other bytes; nothing was written" % at)
+            raise Untouched("byte %d: expected what the bench has read there, got other bytes; nothing was written" % at)
     back = []
     for at, _, after in writes:
         if read(at, len(after)) != after:
@@ -2354,6 +2358,7 @@ class Probe:
         self.acknowledged = 0
         self.far, self.rested = 0.0, ""
         self.minutes = {}  # type: dict[str, int]
+        self.wrote = False  # has the order that is being worked on written anything?
         self.allowed = set()  # type: set[str]  # drives that somebody at this machine has let the bench write to
 
     def read(self, order, sectors=True, device=None, drives=True, again=False):
@@ -2649,10 +2654,12 @@ class Probe:
         def sure(who):
             self.sure(order, who)
             opened.append(who)
+            self.wrote = True
 
         try:
             back = self.machine.rewrite(disk, sane_writes(order["writes"]), size, sure)
-        except (Refused, OSError):  # it may have been half done: the bench is told what stands there now, whatever that is
+        except (Refused, OSError) as error:  # it may have been half done: the bench is told what stands there now, whatever that is
+            self.wrote = bool(opened) and not isinstance(error, Untouched)
             for at, _, after in sane_writes(order["writes"]) if opened else ():
                 lba, count = at // size, max(1, len(after) // size)
                 status, detail, data = self.reader.run(lambda lba=lba, count=count: self.machine.read_at(disk, lba, count, size))
@@ -2673,12 +2680,13 @@ class Probe:
             raise Refused("expected a drive of at least %d bytes in sectors of %d, got %d; nothing was written" % (whole, size, size * (total or 0)))
         mark = os.path.join(self.spool.folder, "filled-" + order["id"])
         told_before = read_text(mark).strip()
+        self.wrote = bool(told_before)
         self.sure(order, self.drives_by_id().get(device, Identity(())))
         do = self.asked_surely(order["id"])  # a fill that is not wanted any more does not even open the drive
         if do:
             if do == "pause":
                 return "paused", "from the bench"
-            return "failed", "stopped from the bench" + (": the drive is filled in part" if told_before else " before anything was written")
+            return "failed", "stopped from the bench" + (": the drive is filled in part" if self.wrote else " before anything was written")
         start = number(int(told_before) if told_before.isdigit() else 0, 0, whole)
         box, named = argparse.Namespace(connection=None), "%s (%s)" % (disk, order.get("drive") or device)
         self.say("Filling %s from the bench's copy: %s. Everything that is on it goes." % (named, size_words(whole)))
@@ -2716,10 +2724,12 @@ class Probe:
                                 return ("paused", "from the bench") if do == "pause" else ("failed", "stopped from the bench: the drive is filled in part")
                     if data is None:
                         length = min(hole, whole - at, 64 * FILL_STEP)  # a pause is asked for in between
+                        self.wrote = True
                         own.zero(at, length)
                         hole -= length
                     else:
                         length, hole = len(data), 0
+                        self.wrote = True
                         own.write(at, data)
                         sums[at // FILL_STEP * 32 : at // FILL_STEP * 32 + 32] = hashlib.sha256(data).digest()
                     at += length
@@ -2773,6 +2783,7 @@ class Probe:
                 raise Refused("%s: expected what the bench has read, got other bytes; nothing was written" % name.split("-")[0])
         for name, _, after in writes:
             if self.machine.variable(name) != after:
+                self.wrote = True
                 self.machine.put_variable(name, after)
             if self.machine.variable(name) != after:
                 raise Refused("%s: expected to read back what was written, got other bytes; the bench knows what was there" % name.split("-")[0])
@@ -2995,7 +3006,8 @@ class Probe:
         return self.minutes[device] or None
 
     def work(self, order):
-        """One order of the bench, with its result reported."""
+        """One order of the bench. Returns (result, detail); `wrote` then says whether anything was written for it."""
+        self.wrote = False
         if not self.link.cleared(order):
             self.say("Order %s refused: it carries no clearance for %s." % (order.get("id"), NEEDED.get(order.get("order", ""), "anything")))
             return "refused", "no clearance for it"
@@ -3015,7 +3027,7 @@ class Probe:
             else:
                 return self.self_test(order["id"], self.find(order), order.get("kind") or "short")
         except Refused as error:
-            return "refused" if isinstance(error, NotThisOne) else "failed", str(error)
+            return "refused" if isinstance(error, NotThisOne) and not self.wrote else "failed", str(error)
         except OSError as error:
             return "failed", str(error)
         return "done", self.rested if order["order"] == "look" else ""
@@ -3053,7 +3065,7 @@ class Probe:
                 result, detail = self.work(order)
                 self.push()
                 try:
-                    self.link.call("POST", "/done", {"session": self.link.session, "order": order["id"], "result": result, "detail": detail})
+                    self.link.call("POST", "/done", {"session": self.link.session, "order": order["id"], "result": result, "detail": detail, "wrote": self.wrote})
                 except Refused as error:  # another start of this program has the order by now
                     self.say("The bench does not take this result: %s" % error)
                 self.say("%s %s%s" % (WORDS_OF.get(order.get("order"), "Order"), result, ": " + detail if detail else ""))

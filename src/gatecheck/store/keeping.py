@@ -168,11 +168,11 @@ def _opened(source: Path) -> list[str]:
         newer = [s for s in steps if s not in known] if isinstance(steps, list) else [steps]
         if newer:
             raise KeepingError(f"{source}: expected a backup of this program or an older one, got one of a newer program ({', '.join(map(str, newer))[:80]})")
-        if _sum_of(archive, DATABASE) != manifest.get("database"):
+        if _member_sum(archive, DATABASE) != manifest.get("database"):
             raise KeepingError(f"{source}: expected the database as it was written, got other bytes")
         digests = [name.partition("/")[2] for name in archive.namelist() if name.startswith(f"{FILES}/")]
         for digest in digests:
-            if _sum_of(archive, f"{FILES}/{digest}") != digest:
+            if _member_sum(archive, f"{FILES}/{digest}") != digest:
                 raise KeepingError(f"{source}: expected file {digest[:12]} as it was written, got other bytes")
         if len(digests) != manifest.get("files"):
             raise KeepingError(f"{source}: expected {manifest.get('files')} files, got {len(digests)}")
@@ -375,7 +375,7 @@ def _file(data: Path, digest: str) -> bytes:
     return content
 
 
-def _sum_of(archive: zipfile.ZipFile, name: str) -> str:
+def _member_sum(archive: zipfile.ZipFile, name: str) -> str:
     """SHA-256 of a member, read a little at a time."""
     with archive.open(name) as stream:
         return hashlib.file_digest(stream, "sha256").hexdigest()  # type: ignore[arg-type]

@@ -47,11 +47,17 @@ class Order:
     """what it came to was told: False from its end until then"""
     handed_to: tuple[str, ...]
     """the starts of a probe that it was handed to, the newest last; `?` where that was before it was kept"""
+    wrote: bool | None
+    """has the probe written anything for it? None: nobody has said"""
 
     @property
     def is_handed_out(self) -> bool:
         """Has a probe had it? Then what it writes may be written, whatever was heard of it."""
         return bool(self.handed_to)
+
+    @property
+    def may_have_written(self) -> bool:
+        return self.is_handed_out and self.wrote is not False
 
     @property
     def holder(self) -> str:
@@ -66,7 +72,7 @@ class Order:
 
 _LINK = "SELECT ticket_id, secret, practice, practice_since, ended_at, code FROM link"
 _SESSION = "SELECT id, ticket_id, machine, probe, began_at FROM link_session"
-_ORDER = "SELECT id, ticket_id, body, state, detail, made_by, made_at, done_at, wanted, told, handed_to FROM link_order"
+_ORDER = "SELECT id, ticket_id, body, state, detail, made_by, made_at, done_at, wanted, told, handed_to, wrote FROM link_order"
 
 
 def link_of(connection: sqlite3.Connection, ticket_id: int) -> Link | None:
@@ -197,13 +203,15 @@ def untold_orders(connection: sqlite3.Connection) -> list[Order]:
 
 
 def _order(row: tuple[Any, ...]) -> Order:
-    return Order(row[0], row[1], json.loads(row[2]), row[3], row[4], row[5], row[6], row[7], row[8], bool(row[9]), tuple((row[10] or "").split()))
+    return Order(row[0], row[1], json.loads(row[2]), row[3], row[4], row[5], row[6], row[7], row[8], bool(row[9]), tuple((row[10] or "").split()), None if row[11] is None else bool(row[11]))
 
 
-def end_order(connection: sqlite3.Connection, order_id: int, state: str, detail: str, at: str, *, is_told: bool = True) -> None:
-    """`is_told`: nothing follows from its end that is not in this transaction; else `told_order` says when it was, and until then it is known what was wanted of it."""
+def end_order(connection: sqlite3.Connection, order_id: int, state: str, detail: str, at: str, *, wrote: bool | None = None, is_told: bool = True) -> None:
+    """`wrote`: what has once written has, whatever comes after. `is_told`: nothing follows from its end that is not in this transaction; else `told_order` says when
+    it was, and until then it is known what was wanted of it."""
     connection.execute(
-        "UPDATE link_order SET state = ?, detail = ?, done_at = ?, wanted = iif(?, '', wanted), told = ? WHERE id = ? AND state = ?", (state, detail, at, is_told, is_told, order_id, WAITING)
+        "UPDATE link_order SET state = ?, detail = ?, done_at = ?, wrote = iif(wrote = 1, 1, ?), wanted = iif(?, '', wanted), told = ? WHERE id = ? AND state = ?",
+        (state, detail, at, wrote, is_told, is_told, order_id, WAITING),
     )
 
 

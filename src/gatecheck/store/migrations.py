@@ -305,6 +305,13 @@ MIGRATIONS: tuple[tuple[str, tuple[str, ...]], ...] = (
             "ALTER TABLE erasure ADD COLUMN told TEXT NOT NULL DEFAULT '[]'",
         ),
     ),
+    (
+        "order-wrote",
+        (
+            # has the probe written anything for an order? NULL: nobody has said
+            "ALTER TABLE link_order ADD COLUMN wrote INTEGER CHECK (wrote IN (0, 1))",
+        ),
+    ),
 )
 
 

@@ -2051,6 +2051,8 @@ export interface components {
              * @default
              */
             detail: string;
+            /** Wrote */
+            wrote?: boolean | null;
         };
         /**
          * DoubtOut

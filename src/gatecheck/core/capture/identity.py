@@ -29,11 +29,11 @@ class Identity:
 
     def is_same(self, other: Identity) -> bool:
         """Do the two tell one serial number, or one world wide name? Nothing is the same as nothing."""
-        return _is_one(self.serial, other.serial) or _is_one(self.wwn, other.wwn)
+        return same_serial(self.serial, other.serial) or _same_world_wide_name(self.wwn, other.wwn)
 
     def is_named(self, name: object) -> bool:
         """Does it go by this serial number or world wide name?"""
-        return _is_one(self.serial, str(name or "")) or _is_one(self.wwn, str(name or ""))
+        return same_serial(self.serial, name) or _same_world_wide_name(self.wwn, str(name or ""))
 
     def order_body(self) -> dict[str, Any]:
         """What an order carries of it."""
@@ -55,6 +55,12 @@ def drives_with(capture: Capture, wanted: Identity) -> Sequence[Drive]:
     return [drive for drive in capture.drives if identity_of(capture, drive).is_same(wanted)]
 
 
+def same_serial(one: object, other: object) -> bool:
+    """Two ways of writing one serial number? Nothing, and nothing but zeros, is the same as nothing."""
+    plain = _plain(str(one or ""))
+    return bool(plain.strip("0")) and plain == _plain(str(other or ""))
+
+
 def _told(serial: object) -> str:
     """A serial number that is one: nothing but zeros is none."""
     text = str(serial or "").strip()
@@ -65,8 +71,8 @@ def _bare(name: str) -> str:
     return re.sub(r"^(naa|eui|uuid|0x)\.?", "", re.sub(r"[\s\0]+", "", name).lower())
 
 
-def _is_one(one: str, other: str) -> bool:
-    return bool(_plain(one).strip("0")) and _plain(_bare(one)) == _plain(_bare(other))
+def _same_world_wide_name(one: str, other: str) -> bool:
+    return same_serial(_bare(one), _bare(other))
 
 
 def _plain(text: str) -> str:

@@ -6,6 +6,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
 from gatecheck.core.belief.facts import FactValue
+from gatecheck.core.capture.identity import same_serial
 from gatecheck.core.knowledge.tables import Knowledge
 from gatecheck.core.tape.entries import Entry, StepDone
 from gatecheck.core.words.said import Said, say
@@ -161,15 +162,6 @@ def _settings(at: _At) -> list[Said]:
 def _said(at: _At, step: str) -> str:
     found = at.answers.get(step)
     return str(found[1].value or "") if found else ""
-
-
-def same_serial(one: object, other: object) -> bool:
-    """Two ways of writing one serial number; nothing is the same as nothing."""
-    return bool(one) and _plain(str(one)) == _plain(str(other))
-
-
-def _plain(serial: str) -> str:
-    return "".join(c for c in serial.upper() if c.isalnum())
 
 
 _HINTS: Mapping[str, Callable[[_At], list[Said]]] = {

@@ -10,7 +10,7 @@ from msgspec import to_builtins
 from gatecheck.core.belief.facts import Facts
 from gatecheck.core.capture.document import volume_document
 from gatecheck.core.capture.drive import Drive
-from gatecheck.core.capture.identity import Identity, drives_with, identity_of
+from gatecheck.core.capture.identity import Identity, drives_with, identity_of, same_serial
 from gatecheck.core.capture.kinds import field_at
 from gatecheck.core.capture.read import Capture
 from gatecheck.core.errors import InputError, TapeError
@@ -18,7 +18,6 @@ from gatecheck.core.findings import finding_document
 from gatecheck.core.instruments.evidence import capture_evidence, clock_entries, expected_drive, noted, system_candidates
 from gatecheck.core.storage.trend import Snapshot, same_drive, trend_of
 from gatecheck.core.words.said import say, to_json
-from gatecheck.core.work.hints import same_serial
 from gatecheck.files import pages_of
 from gatecheck.server.captures.decoded import Decoded
 from gatecheck.server.captures.wire import CaptureOut, RawOut, TrendOut

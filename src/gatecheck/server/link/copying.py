@@ -28,12 +28,14 @@ _log = logging.getLogger(__name__)
 
 
 class Copying:
-    """The copies that are made over a shop's links. `reading_back`: orders whose copy is compared with what was sent just now."""
+    """The copies that are made over a shop's links. `reading_back`: orders whose copy is compared with what was sent just now; `changes`: what changes or deletes a
+    copy, and what begins to fill a drive from one, are one after the other."""
 
     def __init__(self, of: Links) -> None:
         self.links = of
         self.copies = Copies(of.shop.files.folder.parent / COPIES)
         self.reading_back: set[int] = set()
+        self.changes = threading.Lock()
 
     def sent(self, ticket_id: int, order: Order) -> None:
         """The probe has sent everything: read it back, once."""
@@ -62,14 +64,15 @@ class Copying:
     def remove(self, ticket_id: int, order_id: int) -> None:
         """Delete one that is not being made. Raises NotFoundError, StoreError."""
         self.links.tickets.row_of(ticket_id)
-        with self.links.shop.database.read() as connection:
-            orders = links.orders_of(connection, ticket_id)
-        order = next((o for o in orders if o.id == order_id), None)
-        if order is not None and order.state in (links.WAITING, links.PAUSED):
-            raise StoreError(f"copy {order_id}: expected one that is finished or was left, got one that is {order.state}")
-        if self.links.filling.is_source(ticket_id, order_id):
-            raise StoreError(f"copy {order_id}: expected one that no drive is being filled from, got one that is in use")
-        self.copies.remove(ticket_id, order_id)
+        with self.changes:
+            with self.links.shop.database.read() as connection:
+                orders = links.orders_of(connection, ticket_id)
+            order = next((o for o in orders if o.id == order_id), None)
+            if order is not None and order.state in (links.WAITING, links.PAUSED):
+                raise StoreError(f"copy {order_id}: expected one that is finished or was left, got one that is {order.state}")
+            if self.links.filling.is_source(ticket_id, order_id):
+                raise StoreError(f"copy {order_id}: expected one that no drive is being filled from, got one that is in use")
+            self.copies.remove(ticket_id, order_id)
 
     def begin(self, secret: str, session_id: str, order_id: str, size: int) -> dict[str, Any]:
         """The probe is about to copy a drive of so many bytes. Raises NotFoundError, StoreError."""

@@ -7,14 +7,13 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from gatecheck.core.capture.drive import Drive
-from gatecheck.core.capture.identity import Identity, drives_with, identity_of
+from gatecheck.core.capture.identity import Identity, drives_with, identity_of, same_serial
 from gatecheck.core.capture.medium import Disk
 from gatecheck.core.capture.read import Capture
 from gatecheck.core.disk.volume import volume_at
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.scan.evidence import missing_of
 from gatecheck.core.words.said import Said, say, to_json
-from gatecheck.core.work.hints import same_serial
 from gatecheck.core.work.job import SeenDrive
 from gatecheck.server.errors import NotFoundError
 from gatecheck.server.link.wire import TargetOut
@@ -137,12 +136,14 @@ class Filling:
             raise StoreError(f"fill {device}: expected an empty drive, or a word that what is on it may go, got {_not_empty(target)}")
         if order.state in (links.WAITING, links.PAUSED):
             raise StoreError(f"copy {copy}: expected one that is finished or was left, got one that is {order.state}")
-        if self.is_written_to(ticket_id, copy):
-            raise StoreError(f"copy {copy}: expected one that nothing is written to, got one that is being repaired; wait until that is through")
-        share, missing = self._whole(ticket_id, copy)
-        if (share < 1.0 or missing) and not holes:
-            raise StoreError(f"copy {copy}: expected a whole copy, or a word that its holes are known, got {share:.2%} of the drive and {missing} sectors missing in it")
-        self.links.put(ticket_id, {"order": "fill", "device": device, "disk": target.disk, "copy": str(copy), "size": size, "holes": holes}, by=by, to=target.who)
+        with self.links.copying.changes:
+            self._copy(ticket_id, copy)
+            if self.is_written_to(ticket_id, copy):
+                raise StoreError(f"copy {copy}: expected one that nothing is written to, got one that is being repaired; wait until that is through")
+            share, missing = self._whole(ticket_id, copy)
+            if (share < 1.0 or missing) and not holes:
+                raise StoreError(f"copy {copy}: expected a whole copy, or a word that its holes are known, got {share:.2%} of the drive and {missing} sectors missing in it")
+            self.links.put(ticket_id, {"order": "fill", "device": device, "disk": target.disk, "copy": str(copy), "size": size, "holes": holes}, by=by, to=target.who)
 
     def _whole(self, ticket_id: int, copy: int) -> tuple[float, int]:
         """Share of the drive that the copy holds, and sectors missing within; what was found changed on the bench's disk is missing too."""
@@ -167,7 +168,7 @@ class Filling:
 
     def done(self, ticket_id: int, order: Order, result: str) -> None:
         """A drive that is filled and read back stands on the tape, with what it was filled from; so does one that was begun and is not what it was, nor a copy."""
-        if order.body["order"] == "fill" and result in ("done", "failed") and order.is_handed_out and "before anything was written" not in order.detail:
+        if order.body["order"] == "fill" and result in ("done", "failed") and order.may_have_written:
             serial = str(order.body.get("drive") or order.body["device"])
             if result == "failed":
                 said = say("fill.failed", serial=serial, why=order.detail)

@@ -198,4 +198,4 @@ def _for_the_probe(router: APIRouter, links: Links) -> None:
 
     @router.post("/api/link/done", operation_id="linkDone")
     def done(said: DoneIn, secret: Secret) -> dict[str, Any]:
-        return links.done(secret, said.session, said.order, said.result, said.detail)
+        return links.done(secret, said.session, said.order, said.result, said.detail, said.wrote)

@@ -430,7 +430,7 @@ class Links:
             return order.wanted
         return ("pause" if order.body["order"] in PAUSED_ONES else "stop") if self._held(self.tickets.ticket(link.ticket_id), move_of(order.body)) else ""
 
-    def done(self, secret: str, session_id: str, order_id: str, result: str, detail: str) -> dict[str, Any]:
+    def done(self, secret: str, session_id: str, order_id: str, result: str, detail: str, wrote: bool | None = None) -> dict[str, Any]:
         """An order is through: its pages become a capture on the ticket. Said twice it is done once."""
         link, session = self.session_of(secret, session_id)
         with self.shop.database.read() as connection:
@@ -440,13 +440,17 @@ class Links:
             raise NotFoundError(f"order {order_id[:20]!r}: expected one of this ticket, got none")
         if order.state == links.WAITING:
             self.held_by(order, session)
-        if result == "refused" and order.body["order"] in WRITING and len(order.handed_to) > 1:
+        if len(order.handed_to) > 1 and not wrote:
+            wrote = None  # this start of the probe speaks for itself, and not for the one that had the order before
+        if result == "refused" and wrote:
+            result = "failed"
+        elif result == "refused" and order.body["order"] in WRITING and len(order.handed_to) > 1:
             result, detail = "failed", self.shop.words.say(say("write.had-by-another", detail=detail))
 
         def end(connection: Connection) -> None:
             if not order.is_handed_out:
                 links.hand_out(connection, order.id, session.id)
-            links.end_order(connection, order.id, result, detail[:300], now(), is_told=False)
+            links.end_order(connection, order.id, result, detail[:300], now(), wrote=wrote, is_told=False)
 
         if order.body["order"] == "copy" and order.state == links.WAITING and result == "done":
             self.copying.sent(link.ticket_id, order)

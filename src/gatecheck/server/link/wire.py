@@ -248,3 +248,5 @@ class DoneIn(BaseModel):
     order: str = Field(max_length=40)
     result: str = Field(pattern=r"^(done|paused|refused|failed)$")
     detail: str = Field(default="", max_length=1000)
+    wrote: bool | None = None
+    """has it written anything? None: it does not say"""

@@ -301,7 +301,7 @@ class Paths:
 
     def _say_mended(self, ticket_id: int, order: Order, result: str) -> None:
         values: dict[str, Any] = {"what": str(order.body["what"]), "bytes": _size(order.body["writes"]), "order": order.id}
-        if order.is_handed_out and result == "failed" and "nothing was written" not in order.detail and "before anything was written" not in order.detail:
+        if result == "failed" and order.may_have_written:
             said = say("path.mend-maybe", **values, why=order.detail.rstrip("."))
         else:
             said = say("path.mend-stopped", **values) if result in _STOPPED_BY else say("path.mend-taken-back", **values) if order.body.get("reverts") else say("path.mend-done", **values)

@@ -129,7 +129,9 @@ class Volumes:
         held = "" if own.is_copy else self.links.held(ticket_id, _MOVES["repair"])
         if held:
             raise StoreError(f"repair: {held}")
-        job = self._begun(ticket_id, own, "repair")
+        with self.links.copying.changes:
+            self._is_no_source(ticket_id, own)  # it may have become one since
+            job = self._begun(ticket_id, own, "repair")
 
         def work() -> Any:
             return self.desk.run("writes", own.ground, own.first, own.last, groups, told=job.told)
@@ -150,8 +152,9 @@ class Volumes:
         """Every byte of a repair as it was. Raises NotFoundError, StoreError, InputError."""
         own = self._free(ticket_id, source, first)
         if own.is_copy:
-            self._is_no_source(ticket_id, own)
-            self.repairs.revert_copy(own, name, self.grounds.folder(ticket_id))
+            with self.links.copying.changes:
+                self._is_no_source(ticket_id, own)
+                self.repairs.revert_copy(own, name, self.grounds.folder(ticket_id))
             self._begun(ticket_id, own, "look").run(lambda: self._looked(ticket_id, own), lambda found: self._keep(ticket_id, own, found[0], by=by))
         else:
             self.repairs.take_back(ticket_id, name, by=by)
