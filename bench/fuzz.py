@@ -19,6 +19,7 @@ from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 from typing import Any
+from unittest.mock import patch
 
 sys.path.insert(0, str(Path(__file__).parents[1] / "tests"))
 sys.path.insert(0, str(Path(__file__).parents[1] / "tests" / "link"))
@@ -241,7 +242,7 @@ def all_histories(count: int, seed: int) -> list[str]:
     seeds, jobs = list(range(seed, seed + count)), os.cpu_count() or 1
     parts = [seeds[at : at + 50] for at in range(0, count, 50)]
     found: list[str] = []
-    with multiprocessing.get_context("spawn").Pool(jobs, maxtasksperchild=4) as pool:
+    with tempfile.TemporaryDirectory() as folder, patch.dict(os.environ, TMPDIR=folder), multiprocessing.get_context("spawn").Pool(jobs, maxtasksperchild=4) as pool:
         for done, own in enumerate(pool.imap_unordered(histories, parts), 1):
             found += own
             if done % 8 == 0:

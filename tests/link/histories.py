@@ -84,11 +84,16 @@ def three_drives() -> dict[str, AtaDrive]:
     return {serial: AtaDrive("QUARRY FLINT S480", serial, disk, 3_700, rotation=0, wear_now=97) for serial, disk in disks.items()}
 
 
+_folders: list[tempfile.TemporaryDirectory[str]] = []
+"""what readings are made from, gone at this process's end"""
+
+
 @cache
 def _pages(order: tuple[str, ...]) -> tuple[probe.Spool, dict[str, str]]:
     drives = three_drives()
     names = {f"sd{'abcd'[place]}": _twin(drives, serial) if serial.endswith("'") else drives[serial] for place, serial in enumerate(order)}
-    spool, machine = probe.Spool(tempfile.mkdtemp(prefix="gatecheck-histories-")), machine_with(names)
+    _folders.append(tempfile.TemporaryDirectory(prefix="gatecheck-histories-"))
+    spool, machine = probe.Spool(_folders[-1].name), machine_with(names)
     spool.begin()
     probe.Probe(machine, spool, None, lambda text: None, Inline()).read("offline")
     return spool, machine.facts()

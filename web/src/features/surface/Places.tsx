@@ -8,6 +8,8 @@ import { Commands, Do } from '../../ui/Commands'
 import { T } from '../../words'
 import { FillSheet } from './FillSheet'
 
+const OPEN = ['waiting', 'paused']
+
 /** What lies on the bench's own disk, where, and how large; by tap it is deleted. */
 export function Copies({ ticket, canFill, orders }: { ticket: number; canFill: boolean; orders: Link['orders'] }) {
   const { data: copies = [] } = useCopies(ticket)
@@ -17,6 +19,8 @@ export function Copies({ ticket, canFill, orders }: { ticket: number; canFill: b
   const source = copies.find((c) => c.order === filling)
   if (copies.length === 0) return null
   const newest = copies[copies.length - 1]!
+  /** Is a drive being filled from it? Then it stays. */
+  const isOpen = (copy: number) => orders.some((o) => o.copy_of === copy && OPEN.includes(o.state))
   return (
     <Commands page="copies" on={canFill ? { fill: () => setFilling(newest.order) } : {}} isOn={!source}>
     <section aria-label={T.copies} className="mt-3">
@@ -28,8 +32,8 @@ export function Copies({ ticket, canFill, orders }: { ticket: number; canFill: b
             <span className="min-w-0 flex-1 select-all break-all font-mono text-s max-sm:basis-full">{c.path}</span>
             <span className="text-s text-soft">{T.copySize(bytes(c.size), bytes(c.used))}</span>
             {c === newest ? <span data-fill={c.order}><Do of="copies" id="fill" /></span> : canFill && <button type="button" data-fill={c.order} className="touch min-h-9 text-indigo" onClick={() => setFilling(c.order)}>{T.fillShort}</button>}
-            <button type="button" className="touch min-h-9 text-indigo" onClick={() => (sure === c.order ? remove.mutate(c.order) : setSure(c.order))}>{sure === c.order ? T.copyRemoveSure : T.copyRemove}</button>
-            {orders.filter((o) => o.copy_of === c.order && o.state !== 'waiting' && o.state !== 'paused').map((o) => (
+            {!isOpen(c.order) && <button type="button" className="touch min-h-9 text-indigo" onClick={() => (sure === c.order ? remove.mutate(c.order) : setSure(c.order))}>{sure === c.order ? T.copyRemoveSure : T.copyRemove}</button>}
+            {orders.filter((o) => o.copy_of === c.order && !OPEN.includes(o.state)).map((o) => (
               <span key={o.id} data-filled={o.state} className={`w-full pb-1 ${o.state === 'done' ? 'text-soft' : 'text-brick'}`}>
                 {clock(o.made_at)} {T.fillEnds(o.drive ?? o.device ?? '', o.state)}{o.state !== 'done' && o.detail && `: ${o.detail}`}
               </span>

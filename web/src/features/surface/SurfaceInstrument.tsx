@@ -158,7 +158,8 @@ function Work({ order, link, held, copyHeld, isLinked }: WorkProps) {
   if (order) {
     const own = link?.progress && link.progress.order === String(order.id) ? link.progress : null
     const fills = order.order === 'fill' ? T.fills(order.drive ?? order.device ?? '', order.copy_of ?? 0) : ''
-    const doing = own === null ? (fills ? T.fillBegins : T.surfaceBegins) : fills ? T.fillDoes(own.done * 2 > own.of) : own.text
+    const isAsked = own?.waits_for_key === true
+    const doing = own === null ? (fills ? T.fillBegins : T.surfaceBegins) : isAsked ? T.fillWaits : fills ? T.fillDoes(own.done * 2 > own.of) : own.text
     return (
       <div className="mb-3 flex flex-wrap items-center gap-x-5 gap-y-1 border-l-4 border-ochre bg-sheet px-3 py-1" role="status" data-work={order.order}>
         <span className="text-m">
@@ -167,7 +168,7 @@ function Work({ order, link, held, copyHeld, isLinked }: WorkProps) {
           {fills && own?.minutes_left != null && ` · ${T.timeLeft(minutes(own.minutes_left))}`}
         </span>
         {fills && own && <Share done={own.done} of={own.of} label={fills} />}
-        <Do of="surface" id="pause" strong /><Do of="surface" id="stop" label={fills ? T.fillStop : T.stopIt} /><Do of="surface" id="goOn" strong /><Do of="surface" id="leave" />
+        <Do of="surface" id="pause" strong /><Do of="surface" id="stop" label={isAsked ? T.fillStopBefore : fills ? T.fillStop : T.stopIt} /><Do of="surface" id="goOn" strong /><Do of="surface" id="leave" />
       </div>
     )
   }
