@@ -19,10 +19,10 @@ from collections import Counter
 from collections.abc import Callable
 from pathlib import Path
 
+from gatecheck.adapters.disk_image import ImageSectors
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.volume.check import check, opened
 from gatecheck.core.volume.repair import repair_of
-from gatecheck.image import ImageSectors
 
 os.environ["PATH"] += ":/usr/sbin:/sbin"
 _KINDS: dict[str, tuple[list[str], int, list[str]]] = {
@@ -61,7 +61,7 @@ def healthy(kind: str, folder: Path) -> Path:
         file.truncate(mib << 20)
     subprocess.run([*make, str(image)], check=True, capture_output=True)
     if kind == "exfat":  # Debian has nothing that fills one from outside a kernel: our own encoder does
-        from gatecheck.core.volume.encode_exfat import exfat_volume
+        from gatecheck.core.volume.exfat.encode import exfat_volume
 
         named = {str(p.relative_to(files)): p.read_bytes() for p in sorted(files.rglob("*")) if p.is_file()}
         with image.open("rb+") as file:

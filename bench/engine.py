@@ -19,12 +19,12 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
+from gatecheck.adapters.shipped_tables import shipped_model
 from gatecheck.core.belief.facts import all_odds
 from gatecheck.core.belief.model import Model
 from gatecheck.core.decide.assess import assess
 from gatecheck.core.tape.fold import fold
 from gatecheck.core.tape.parse import parse_entries, parse_facts
-from gatecheck.library import shipped_model
 
 FACTS = {"platform": "pc", "form": "laptop", "drive_kind": "hdd", "data": "backed-up"}
 

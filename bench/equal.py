@@ -34,7 +34,7 @@ EXACT = 1e-9
 def demo_cases() -> Iterator[dict[str, Any]]:
     """Tickets of the demo as they stand on its bench, closed ones included."""
     from gatecheck.server.demo.fill import BAYS, PREFIX, SHOP, fill
-    from gatecheck.server.house import open_house
+    from gatecheck.server.services import open_house
     from gatecheck.store.tickets import tape_of
 
     with tempfile.TemporaryDirectory() as folder:
@@ -50,8 +50,8 @@ def demo_cases() -> Iterator[dict[str, Any]]:
 
 def rehearsed_cases(count: int) -> Iterator[dict[str, Any]]:
     """Tapes of rehearsed machines under the planner and the fixed order, each cut at a random place too."""
-    from gatecheck.library import shipped_worlds
-    from gatecheck.rehearse import rehearse_runs
+    from gatecheck.adapters.shipped_tables import shipped_worlds
+    from gatecheck.cli.rehearse import rehearse_runs
 
     rng = random.Random(12)
     for world in (None, *shipped_worlds()):
@@ -76,7 +76,7 @@ def tested_cases(folder: Path) -> Iterator[dict[str, Any]]:
 
 def random_cases(count: int) -> Iterator[dict[str, Any]]:
     """Well-formed nonsense: whatever it says, both must say it."""
-    from gatecheck.library import shipped_model
+    from gatecheck.adapters.shipped_tables import shipped_model
 
     rng, knowledge = random.Random(3), shipped_model().knowledge
     moves = [*knowledge.checks, *knowledge.fixes]
@@ -110,7 +110,7 @@ def captures(folder: Path) -> list[str]:
 
 def run_cli(tree: Path, *arguments: str) -> list[Any]:
     """What `gatecheck` of that checkout prints, a document a line."""
-    code = "import sys; from gatecheck.cli import main; sys.exit(main(sys.argv[1:]))"
+    code = "import sys; from gatecheck.cli.main import main; sys.exit(main(sys.argv[1:]))"
     done = subprocess.run(
         [sys.executable, "-c", code, *arguments], env={**os.environ, "PYTHONPATH": str(tree / "src")}, cwd="/", check=False, capture_output=True, text=True
     )

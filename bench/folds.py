@@ -12,7 +12,7 @@ from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parents[1] / "tests"))
 
-from gatecheck.server.house import House, open_house
+from gatecheck.server.services import House, open_house
 from gatecheck.server.tickets.folded import COUNT
 from practised import capture_of
 

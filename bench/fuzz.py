@@ -26,14 +26,14 @@ sys.path.insert(0, str(Path(__file__).parents[1] / "tests" / "link"))
 
 from fastapi.testclient import TestClient
 
+from gatecheck.adapters.capture_files import pages_of
+from gatecheck.adapters.shipped_tables import shipped_words
 from gatecheck.core.capture.document import capture_document
 from gatecheck.core.capture.read import read_capture
 from gatecheck.core.errors import BenchError
-from gatecheck.files import pages_of
-from gatecheck.library import shipped_words
 from gatecheck.practice.patients import PATIENTS
 from gatecheck.server.app import create_app
-from gatecheck.server.house import open_house
+from gatecheck.server.services import open_house
 from practised import capture_of
 from serving import HERE, ME
 

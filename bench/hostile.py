@@ -81,7 +81,7 @@ def measure(name: str) -> None:
     from fastapi.testclient import TestClient
 
     from gatecheck.server.app import create_app
-    from gatecheck.server.house import open_house
+    from gatecheck.server.services import open_house
     from serving import HERE, ME
 
     data = CASES[name]()

@@ -15,6 +15,8 @@ import traceback
 from collections.abc import Callable
 from pathlib import Path
 
+from gatecheck.adapters.disk_image import ImageSectors
+from gatecheck.adapters.file_rescue import listed
 from gatecheck.core.disk.bootpath import boot_path
 from gatecheck.core.disk.mend import mending_of
 from gatecheck.core.disk.overlay import Overlay
@@ -23,8 +25,6 @@ from gatecheck.core.disk.where import places_of
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.volume.check import check, opened
 from gatecheck.core.volume.repair import repair_of
-from gatecheck.image import ImageSectors
-from gatecheck.rescuing import listed
 
 
 def asked(disk: Sectors, rng: random.Random) -> list[tuple[str, Callable[[], object]]]:

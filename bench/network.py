@@ -17,10 +17,10 @@ from collections.abc import Callable
 import numpy as np
 from numpy.typing import NDArray
 
+from gatecheck.adapters.shipped_tables import shipped_model
 from gatecheck.core.belief.model import Model
 from gatecheck.core.tape.fold import fold
 from gatecheck.core.tape.parse import parse_entries, parse_facts
-from gatecheck.library import shipped_model
 
 warnings.filterwarnings("ignore")
 logging.disable(logging.WARNING)

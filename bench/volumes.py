@@ -13,11 +13,11 @@ import tempfile
 import time
 from pathlib import Path
 
-from gatecheck.core.volume import ntfs_record as rec
+from gatecheck.adapters.disk_image import ImageSectors
 from gatecheck.core.volume.check import check
-from gatecheck.core.volume.encode_ntfs import ntfs_volume
-from gatecheck.core.volume.ntfs import Ntfs
-from gatecheck.image import ImageSectors
+from gatecheck.core.volume.ntfs import record as rec
+from gatecheck.core.volume.ntfs.encode import ntfs_volume
+from gatecheck.core.volume.ntfs.read import Ntfs
 
 _IN_A_FOLDER, _ROUNDS = 200, 7
 

@@ -10,8 +10,8 @@ from pathlib import Path
 import pytest
 from hypothesis import settings
 
+from gatecheck.adapters.shipped_tables import shipped_model, shipped_texts
 from gatecheck.core.belief.model import Model
-from gatecheck.library import shipped_model, shipped_texts
 from practised import CAPTURES
 
 # elsewhere every run tries new examples; a gate should not open or shut by luck

@@ -8,7 +8,7 @@ from typing import Any
 
 from playwright.sync_api import Page, ViewportSize
 
-from gatecheck.library import shipped_model
+from gatecheck.adapters.shipped_tables import shipped_model
 from serving import Served
 
 WEB = Path(__file__).parents[1] / "web"

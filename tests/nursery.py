@@ -64,14 +64,14 @@ def _serve_forever() -> None:
     import gatecheck.core.signal.supply
     import gatecheck.practice.sounds
     import gatecheck.server.run
-    from gatecheck import cli
+    from gatecheck.cli import main
     from gatecheck.practice import __main__ as practice
 
     with tempfile.TemporaryDirectory() as folder:  # what only the first application of a process takes long for
         house = gatecheck.server.run.open_house(Path(folder))
         gatecheck.server.run.create_app(house)
         house.shop.database.close()
-    programs = {"gatecheck": cli.main, "practice": practice.main}
+    programs = {"gatecheck": main.main, "practice": practice.main}
     gc.collect()
     gc.freeze()  # a fork that collects would touch, and so copy, all of it
     signal.signal(signal.SIGCHLD, signal.SIG_IGN)  # the dead are nobody's to count

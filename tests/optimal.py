@@ -16,6 +16,7 @@ from typing import NamedTuple
 import numpy as np
 from msgspec.structs import replace
 
+from gatecheck.adapters.shipped_tables import shipped_model
 from gatecheck.core.belief.compile import compile_model
 from gatecheck.core.belief.model import Model
 from gatecheck.core.belief.space import Floats
@@ -24,7 +25,6 @@ from gatecheck.core.decide.plan import make_plan
 from gatecheck.core.knowledge.tables import Check, Fix, Knowledge, Likelihood
 from gatecheck.core.tape.fold import fold
 from gatecheck.core.tape.parse import parse_entries, parse_facts
-from gatecheck.library import shipped_model
 
 FACTS = {"platform": "pc", "form": "laptop", "data": "none"}
 _NEVER = 0.005

@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Any
 
+from gatecheck.adapters.shipped_tables import shipped_model, shipped_words
 from gatecheck.core.capture.document import capture_document
 from gatecheck.core.capture.read import Capture
 from gatecheck.core.capture.read import read_capture as read_with
 from gatecheck.core.disk.mbr import layout_of
 from gatecheck.core.disk.sectors import sectors_of
-from gatecheck.library import shipped_model, shipped_words
 
 
 def read_capture(files: Mapping[str, bytes], *, kind: str | None = None) -> Capture:

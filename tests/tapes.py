@@ -8,9 +8,9 @@ from typing import Any
 
 from hypothesis import strategies as st
 
+from gatecheck.adapters.shipped_tables import shipped_words
 from gatecheck.core.belief.model import Model
 from gatecheck.core.decide.report import triage
-from gatecheck.library import shipped_words
 
 LAPTOP = {"platform": "pc", "form": "laptop", "installed_os": "windows-10", "drive_kind": "hdd"}
 SAFE = {**LAPTOP, "data": "backed-up"}

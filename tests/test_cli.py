@@ -13,7 +13,7 @@ from typing import Any
 
 import pytest
 
-from gatecheck.cli import main
+from gatecheck.cli.main import main
 
 DATA = Path(__file__).parent / "data"
 
@@ -255,7 +255,7 @@ def test_odd_names_and_places_end_in_a_sentence(command: list[str], tmp_path: Pa
 
 def test_what_no_terminal_can_write_is_printed_all_the_same(tmp_path: Path) -> None:
     (tmp_path / "case.json").write_text('{"facts": {"account_name": "\\ud83d"}, "entries": []}')
-    code = "import sys; from gatecheck.cli import main; sys.exit(main(sys.argv[1:]))"
+    code = "import sys; from gatecheck.cli.main import main; sys.exit(main(sys.argv[1:]))"
     done = subprocess.run([sys.executable, "-c", code, "triage", str(tmp_path / "case.json")], capture_output=True, env={**os.environ, "PYTHONIOENCODING": "ascii"})
     assert done.returncode in (0, 2)
     assert b"Traceback" not in done.stderr

@@ -16,7 +16,7 @@ from typing import Any
 
 import pytest
 
-from gatecheck.server.house import House, open_house
+from gatecheck.server.services import House, open_house
 from gatecheck.store import StoreError, keeping, links
 from gatecheck.store.keeping import KeepingError
 from practised import capture_of

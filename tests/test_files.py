@@ -11,11 +11,11 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from gatecheck import files
+from gatecheck.adapters import capture_files
+from gatecheck.adapters.capture_files import pages_of, read_path
 from gatecheck.core.errors import InputError
 from gatecheck.core.fields import Field, clean_text, read_fields, swap_words, write_fields
 from gatecheck.core.words.catalogue import lower_first, percent
-from gatecheck.files import pages_of, read_path
 
 
 def archive(*entries: tuple[str, bytes], method: int = zipfile.ZIP_STORED) -> bytes:
@@ -57,7 +57,7 @@ BAD = {
     "absolute": (archive(("/etc/x", b"x")), "expected plain relative names"),
     "backslash": (renamed(archive(("sda/xx", b"x")), b"sda/xx", b"sda\\xx"), "expected plain relative names"),
     "twice": (renamed(archive(("sda/a", b"x"), ("sda/b", b"y")), b"sda/b", b"sda/a"), "expected plain relative names, each once"),
-    "too-large": (archive(("sda/x", bytes(files.LARGEST_PAGE + 1))), "expected pages of at most 4 MiB"),
+    "too-large": (archive(("sda/x", bytes(capture_files.LARGEST_PAGE + 1))), "expected pages of at most 4 MiB"),
     "bomb": (archive(("sda/x", bytes(1 << 20)), method=zipfile.ZIP_DEFLATED), "expected pages of at most"),
     "too-many": (archive(*((f"x/{n}", b"") for n in range(2001))), "expected 1 to 2000 pages, got 2001"),
 }
@@ -102,7 +102,7 @@ def test_a_folder_is_read_by_relative_names_and_links_are_not_followed(tmp_path:
     assert read_path(str(tmp_path)) == {"sda/identify.bin": b"x"}
 
 
-FOLDERS = {"empty": (0, 0, "got an empty folder"), "large": (1, files.LARGEST_PAGE + 1, "expected a page of at most 4 MiB")}
+FOLDERS = {"empty": (0, 0, "got an empty folder"), "large": (1, capture_files.LARGEST_PAGE + 1, "expected a page of at most 4 MiB")}
 
 
 @pytest.mark.parametrize(("count", "size", "message"), FOLDERS.values(), ids=FOLDERS)

@@ -15,10 +15,10 @@ from typing import Any
 import pytest
 from PIL import Image
 
-from gatecheck.cli import main
-from gatecheck.library import shipped_model
+from gatecheck.adapters.shipped_tables import shipped_model
+from gatecheck.cli.main import main
 from gatecheck.server.demo.fill import fill
-from gatecheck.server.house import House, open_house
+from gatecheck.server.services import House, open_house
 from gatecheck.store import StoreError, erasing, keeping
 from gatecheck.store.keeping import KeepingError
 

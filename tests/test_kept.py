@@ -9,12 +9,12 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from gatecheck import kept as keeping
+from gatecheck.adapters import compile_cache as keeping
+from gatecheck.adapters.compile_cache import kept
+from gatecheck.adapters.shipped_tables import shipped_model, shipped_texts, shipped_words, words_texts
 from gatecheck.core.belief.compile import compile_model
 from gatecheck.core.knowledge.loader import load
 from gatecheck.core.words.catalogue import Words
-from gatecheck.kept import kept
-from gatecheck.library import shipped_model, shipped_texts, shipped_words, words_texts
 
 
 @pytest.fixture

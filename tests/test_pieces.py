@@ -10,7 +10,7 @@ from pathlib import Path
 
 import pytest
 
-from gatecheck import pieces
+from gatecheck.adapters import vectored_write
 
 
 @pytest.mark.parametrize("most", [1, 7, 1000, 10**9])
@@ -28,10 +28,10 @@ def test_everything_is_written_in_its_order_however_little_is_taken_at_a_time(tm
     place = tmp_path / "image"
     place.write_bytes(b"x" * 100)
     with place.open("rb+") as file:
-        pieces.write_at(file.fileno(), parts, 90)
+        vectored_write.write_at(file.fileno(), parts, 90)
     assert place.read_bytes() == b"x" * 90 + b"".join(parts)
     assert sum(taken) == sum(map(len, parts))
-    assert pieces.crc_of(parts) == zlib.crc32(b"".join(parts))
+    assert vectored_write.crc_of(parts) == zlib.crc32(b"".join(parts))
 
 
 def test_a_disk_that_is_full_in_the_middle_says_so(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -44,4 +44,4 @@ def test_a_disk_that_is_full_in_the_middle_says_so(tmp_path: Path, monkeypatch: 
 
     monkeypatch.setattr(os, "pwritev", full)
     with (tmp_path / "image").open("wb") as file, pytest.raises(OSError, match="No space"):
-        pieces.write_at(file.fileno(), [b"abc", b"defg"], 0)
+        vectored_write.write_at(file.fileno(), [b"abc", b"defg"], 0)

@@ -7,7 +7,7 @@ from collections.abc import Callable
 
 from playwright.sync_api import Page, expect
 
-from gatecheck.library import shipped_model
+from gatecheck.adapters.shipped_tables import shipped_model
 from looking import SIZES, shown, wrong_views
 from serving import Served
 

@@ -7,14 +7,14 @@ from typing import Any
 import numpy as np
 import pytest
 
+from gatecheck.adapters.shipped_tables import shipped_words
 from gatecheck.core.belief.model import Model
-from gatecheck.core.decide.again import misread
+from gatecheck.core.decide.recheck import misread
 from gatecheck.core.decide.report import triage
 from gatecheck.core.rehearsal.machine import Machine
 from gatecheck.core.rehearsal.run import calibration
 from gatecheck.core.tape.fold import fold
 from gatecheck.core.tape.parse import parse_entries
-from gatecheck.library import shipped_words
 from tapes import readings
 
 PC: dict[str, Any] = {"platform": "pc", "form": "laptop", "installed_os": "windows-10", "drive_kind": "hdd", "data": "backed-up", "mains": "connected", "as_of_year": 2026}
@@ -135,9 +135,9 @@ def test_nothing_is_left_behind_or_destroyed_against_the_customers_word(model: M
 
 
 def test_dear_parts_do_not_turn_a_replacement_into_a_referral(model: Model) -> None:
+    from gatecheck.adapters.shipped_tables import shipped_texts
     from gatecheck.core.belief.compile import compile_model
     from gatecheck.core.knowledge.loader import load
-    from gatecheck.library import shipped_texts
 
     dear = compile_model(load(shipped_texts(), {"fixes.toml": "[fixes.replace-drive]\nparts = 900\n"}))
     tape = readings("screen=no-boot-device", "health-pages=failing", "short-test=read-failure", "error-log=recent")

@@ -10,12 +10,12 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from gatecheck.adapters.shipped_tables import shipped_model
 from gatecheck.core.belief.facts import all_odds
 from gatecheck.core.belief.model import Model
 from gatecheck.core.errors import TapeError
 from gatecheck.core.tape.fold import fold
 from gatecheck.core.tape.parse import parse_entries
-from gatecheck.library import shipped_model
 from tapes import LAPTOP, case, p, readings, tapes
 
 MODEL = shipped_model()

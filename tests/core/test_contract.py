@@ -8,10 +8,10 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from gatecheck.adapters.shipped_tables import shipped_model, shipped_words
 from gatecheck.core.belief.model import Model
 from gatecheck.core.decide.report import triage, vocabulary
 from gatecheck.core.errors import TapeError
-from gatecheck.library import shipped_model, shipped_words
 from tapes import LAPTOP, PRECIOUS, SAFE, case, gate, held, p, readings
 
 MODEL = shipped_model()

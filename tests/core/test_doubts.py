@@ -6,8 +6,8 @@ from typing import Any
 
 import pytest
 
+from gatecheck.adapters.shipped_tables import shipped_model, shipped_words
 from gatecheck.core.decide.report import triage
-from gatecheck.library import shipped_model, shipped_words
 
 MODEL = shipped_model()
 

@@ -9,15 +9,15 @@ from typing import Any
 import numpy as np
 import pytest
 
-from gatecheck.cli import main
+from gatecheck.adapters.shipped_tables import shipped_words, shipped_worlds
+from gatecheck.cli.main import main
+from gatecheck.cli.rehearse import rehearse_runs
 from gatecheck.core.belief.model import Model
 from gatecheck.core.decide.report import triage
 from gatecheck.core.rehearsal.machine import Machine, draw_facts
 from gatecheck.core.rehearsal.perturb import perturbed
 from gatecheck.core.rehearsal.policies import POLICIES
 from gatecheck.core.rehearsal.run import Run, rehearse_one, summarise
-from gatecheck.library import shipped_words, shipped_worlds
-from gatecheck.rehearse import rehearse_runs
 
 FACTS = {"platform": "pc", "form": "laptop", "drive_kind": "hdd", "data": "irreplaceable", "as_of_year": 2026}
 SEEDS = range(500, 512)

@@ -8,8 +8,8 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from gatecheck.adapters.shipped_tables import shipped_model
 from gatecheck.core.belief.model import Model
-from gatecheck.library import shipped_model
 from tapes import LAPTOP, PRECIOUS, SAFE, case, gate, held, moves, p, tapes
 
 MODEL = shipped_model()

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import pytest
 
+from gatecheck.adapters.shipped_tables import shipped_model, shipped_texts
 from gatecheck.core.errors import KnowledgeError
 from gatecheck.core.knowledge.loader import load
 from gatecheck.core.knowledge.ways import ways_of
-from gatecheck.library import shipped_model, shipped_texts
 
 KNOWLEDGE = shipped_model().knowledge
 FITS = {

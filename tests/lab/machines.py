@@ -9,7 +9,7 @@ from typing import Any
 
 from gatecheck.core.disk.encode import mbr_start, system_disk
 from gatecheck.core.disk.volume import volume_start
-from gatecheck.core.volume.encode_fat import fat_volume
+from gatecheck.core.volume.fat.encode import fat_volume
 from gatecheck.practice.patients import LOADER
 
 ESP, SYSTEM = "5A1F0C3D-88B4-4E27-9D61-70C2E4B8A911", "C3E9D210-6F4A-4B58-A1D7-25E09B63F84C"

@@ -11,8 +11,8 @@ from types import ModuleType
 
 import pytest
 
+from gatecheck.adapters.disk_image import ImageSectors
 from gatecheck.core.volume.check import check
-from gatecheck.image import ImageSectors
 
 pytestmark = pytest.mark.lab_all
 ROUNDS, SEED = 60, 20261

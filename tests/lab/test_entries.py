@@ -14,10 +14,10 @@ sys.path.insert(0, str(Path(__file__).parent))
 from boot_images import LOADER, efi_app, need_tools, system
 from test_firmware_verdict import starts
 
-from gatecheck.cli import main
+from gatecheck.adapters.disk_image import ImageSectors
+from gatecheck.cli.main import main
 from gatecheck.core.disk.division import division_of
 from gatecheck.core.firmware import encode as fw
-from gatecheck.image import ImageSectors
 from gatecheck.probe import gatecheck_probe as probe
 
 OWN, OTHER_DISK = "EFI/loft/start.efi", "0D7B42F8-1C95-4A6E-8F30-B94D617C2E55"

@@ -18,7 +18,7 @@ from boot_images import BIOS, TEXT, UEFI, Make, need_tools
 from guest import OVMF
 from nvram import write_variables
 
-from gatecheck.cli import main
+from gatecheck.cli.main import main
 
 _DAILY = {"uefi": ("healthy", "no-guard", "primary-gone", "fat-no-jump"), "bios": ("standard", "two-active", "installed-unlisted")}
 _ENDS = ("grub>", "grub rescue>", "Shell>", "UEFI Interactive Shell", "No bootable option", "No bootable device")

@@ -15,7 +15,7 @@ sys.path.insert(0, str(Path(__file__).parent))
 from boot_images import DAMAGED, FIRST, SECTORS, Make, need_tools
 from test_firmware_verdict import starts
 
-from gatecheck.cli import main
+from gatecheck.cli.main import main
 
 _DAILY = ("uefi-both-gone", "uefi-loader-gone", "uefi-table-gone", "bios-code-gone", "bios-table-gone", "bios-no-active")
 

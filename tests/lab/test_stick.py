@@ -12,11 +12,11 @@ import pytest
 from guest import LabMissing
 from stick_lab import StickMachine, Wire, stick_image, sum_of
 
+from gatecheck.adapters.capture_files import pages_of
+from gatecheck.adapters.disk_image import ImageSectors
+from gatecheck.adapters.shipped_tables import shipped_model
 from gatecheck.core.capture.read import read_capture
-from gatecheck.core.volume.fat import listing, read_fat
-from gatecheck.files import pages_of
-from gatecheck.image import ImageSectors
-from gatecheck.library import shipped_model
+from gatecheck.core.volume.fat.layout import listing, read_fat
 from gatecheck.server.bench_key import BenchKey
 from serving import Served
 

@@ -15,10 +15,10 @@ from guest import Emulator, Guest
 from lab_ticket import Ticket, done
 from machines import MIB, ata, drive, image
 
+from gatecheck.adapters.capture_files import pages_of
 from gatecheck.core.scan.evidence import scanned
 from gatecheck.core.scan.map_page import read_map_page
 from gatecheck.core.scan.read import UNREADABLE
-from gatecheck.files import pages_of
 from serving import HTTP, Served
 
 pytestmark = pytest.mark.lab

@@ -18,8 +18,8 @@ from stick_lab import Wire, sum_of
 from test_mended_linked import Linked
 from test_volumes_repaired import mounted, need, run, sums
 
-from gatecheck.core.volume.ntfs import Ntfs
-from gatecheck.image import ImageSectors
+from gatecheck.adapters.disk_image import ImageSectors
+from gatecheck.core.volume.ntfs.read import Ntfs
 
 FIRST, SECTORS = 2048, 192 * 1024 * 2
 

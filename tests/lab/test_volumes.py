@@ -11,8 +11,8 @@ from pathlib import Path
 import pytest
 
 from gatecheck.core.disk.sectors import CapturedSectors
-from gatecheck.core.volume.encode_fat import fat_volume
-from gatecheck.core.volume.fat import FatVolume, listing, read_fat
+from gatecheck.core.volume.fat.encode import fat_volume
+from gatecheck.core.volume.fat.layout import FatVolume, listing, read_fat
 from gatecheck.practice.patients import LOADER
 from gatecheck.probe import gatecheck_probe as probe
 

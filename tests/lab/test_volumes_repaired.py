@@ -14,14 +14,14 @@ from pathlib import Path
 
 import pytest
 
-from gatecheck.cli import main
+from gatecheck.adapters.disk_image import ImageSectors
+from gatecheck.cli.main import main
 from gatecheck.core.disk.overlay import Overlay
-from gatecheck.core.volume import ntfs_record as rec
 from gatecheck.core.volume.check import check
-from gatecheck.core.volume.exfat import ExFat
-from gatecheck.core.volume.fat_files import Fat
-from gatecheck.core.volume.ntfs import Ntfs
-from gatecheck.image import ImageSectors
+from gatecheck.core.volume.exfat.read import ExFat
+from gatecheck.core.volume.fat.read import Fat
+from gatecheck.core.volume.ntfs import record as rec
+from gatecheck.core.volume.ntfs.read import Ntfs
 
 pytestmark = pytest.mark.lab_all
 MIB = 1 << 20

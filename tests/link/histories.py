@@ -23,8 +23,8 @@ from gatecheck.practice.machine import FilledDisk, PracticeMachine
 from gatecheck.practice.patients import patient
 from gatecheck.probe import gatecheck_probe as probe
 from gatecheck.server.app import create_app
-from gatecheck.server.house import House, open_house
 from gatecheck.server.link import service
+from gatecheck.server.services import House, open_house
 from gatecheck.store import links
 from serving import HERE, ME
 

@@ -19,7 +19,7 @@ from gatecheck.core.work.job import SeenDrive
 from gatecheck.practice.patients import patient
 from gatecheck.probe.gatecheck_probe import FILL_STEP, Link, Machine, Outbox, Probe, Refused, Spool
 from gatecheck.server.copies.service import Copies
-from gatecheck.server.link.filling import Filling, _Target
+from gatecheck.server.link.drive_restore import Filling, _Target
 from gatecheck.store import StoreError
 from serving import HTTP
 

@@ -11,7 +11,7 @@ from typing import Any
 import pytest
 
 from gatecheck.practice.patients import PATIENTS, patient
-from gatecheck.server.house import House, open_house
+from gatecheck.server.services import House, open_house
 from gatecheck.server.tickets.wire import TicketOut
 from practised import capture_of
 

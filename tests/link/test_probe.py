@@ -17,10 +17,10 @@ from typing import Any
 
 import pytest
 
+from gatecheck.adapters.capture_files import read_path
 from gatecheck.core.disk.sectors import CapturedSectors
-from gatecheck.core.volume.encode_fat import fat_volume
-from gatecheck.core.volume.fat import listing, read_fat
-from gatecheck.files import read_path
+from gatecheck.core.volume.fat.encode import fat_volume
+from gatecheck.core.volume.fat.layout import listing, read_fat
 from gatecheck.practice.drives import AtaDrive, BridgedDrive, ScsiDrive, SolderedDrive
 from gatecheck.practice.patients import LOADER, PATIENTS, patient
 from gatecheck.probe import gatecheck_probe as probe

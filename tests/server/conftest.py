@@ -9,7 +9,7 @@ import pytest
 from fastapi.testclient import TestClient
 
 from gatecheck.server.app import create_app
-from gatecheck.server.house import open_house
+from gatecheck.server.services import open_house
 from serving import HERE, ME
 
 

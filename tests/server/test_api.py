@@ -16,8 +16,8 @@ from gatecheck.core.storage import encode
 from gatecheck.server.app import create_app
 from gatecheck.server.demo import fill as demo
 from gatecheck.server.demo import pages as demo_captures
-from gatecheck.server.house import open_house
 from gatecheck.server.openapi import openapi_text
+from gatecheck.server.services import open_house
 from serving import HERE, ME
 from tapes import readings
 

@@ -9,11 +9,11 @@ from pathlib import Path
 
 import pytest
 
-from gatecheck import row_file
-from gatecheck.pieces import crc_of
+from gatecheck.adapters import row_file
+from gatecheck.adapters.vectored_write import crc_of
 from gatecheck.server.copies import service
 from gatecheck.server.copies.service import Copies, sum_of
-from gatecheck.server.volumes.parts import READ, Parts, PartSectors
+from gatecheck.server.volumes.partial_image import READ, Parts, PartSectors
 from gatecheck.store import StoreError
 
 ROW = struct.Struct("<QQB")

@@ -17,11 +17,11 @@ import pytest
 import uvicorn
 from fastapi.testclient import TestClient
 
-from gatecheck.server import door
+from gatecheck.server import request_guard
 from gatecheck.server.app import create_app
 from gatecheck.server.connections import HeaderTimeoutProtocol
 from gatecheck.server.events import Events
-from gatecheck.server.house import House, open_house
+from gatecheck.server.services import House, open_house
 from serving import HTTP, Served
 
 STRANGER = ("192.0.2.77", 40_000)
@@ -257,7 +257,7 @@ def test_many_listeners_are_as_many_as_are_let_in(house: House, monkeypatch: pyt
 def impatient(house: House, monkeypatch: pytest.MonkeyPatch) -> Iterator[int]:
     """A server in a thread that waits half a second where a real one waits twenty; its port."""
     monkeypatch.setattr("gatecheck.server.connections.HEAD_SECONDS", 0.5)
-    monkeypatch.setattr("gatecheck.server.door._PART_SECONDS", 0.5)
+    monkeypatch.setattr("gatecheck.server.request_guard._PART_SECONDS", 0.5)
     own = socket.socket()
     own.bind(("127.0.0.1", 0))
     own.listen()
@@ -305,17 +305,17 @@ def test_a_body_is_looked_at_once(body: bytes) -> None:
     costs = []
     for times_as_long in (1, 8):
         began = time.process_time()
-        with contextlib.suppress(door.Refusal):
-            door.check_json(body[: len(body) // 8 * times_as_long])
+        with contextlib.suppress(request_guard.Refusal):
+            request_guard.check_json(body[: len(body) // 8 * times_as_long])
         costs.append(time.process_time() - began)
     assert costs[1] < 40 * max(costs[0], 0.001)
 
 
 @pytest.mark.parametrize(("text", "levels"), [('{"a": "[[[[", "b": "\\\\"}', 1), ('["\\"[[[[[[[["]', 1), ('"' + "[" * 50, 0), ("[" * 31, 31), ('["a", "\\\\", "[' + "[" * 40 + '"]', 1)])
 def test_brackets_in_texts_are_no_levels(text: str, levels: int) -> None:
-    refused = pytest.raises(door.Refusal, match="levels") if levels > 30 else contextlib.suppress(door.Refusal)
+    refused = pytest.raises(request_guard.Refusal, match="levels") if levels > 30 else contextlib.suppress(request_guard.Refusal)
     with refused as found:
-        door.check_json(text.encode())
+        request_guard.check_json(text.encode())
     assert levels > 30 or "levels" not in str(getattr(found, "value", ""))
 
 

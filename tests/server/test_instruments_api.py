@@ -9,7 +9,7 @@ from fastapi.testclient import TestClient
 
 from gatecheck.server.app import create_app
 from gatecheck.server.demo import fill as demo
-from gatecheck.server.house import open_house
+from gatecheck.server.services import open_house
 from practised import capture_of
 from serving import HERE, ME
 from tapes import readings

@@ -12,7 +12,7 @@ from fastapi.testclient import TestClient
 
 from firmware_pages import DATA, ESP, disk, load_option, partition, variable
 from gatecheck.server.demo import fill as demo
-from gatecheck.server.house import open_house
+from gatecheck.server.services import open_house
 from tapes import readings
 
 FACTS = {"platform": "pc", "form": "laptop", "drive_kind": "hdd", "data": "backed-up"}

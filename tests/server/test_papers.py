@@ -15,7 +15,7 @@ from pypdf import PdfReader
 from gatecheck.core.work.spent import Moment, paces, spent
 from gatecheck.server.app import create_app
 from gatecheck.server.demo.fill import fill
-from gatecheck.server.house import open_house
+from gatecheck.server.services import open_house
 from serving import HERE, ME
 
 FONTS = Path(__file__).parents[2] / "web" / "dist" / "fonts"

@@ -13,7 +13,7 @@ from fastapi.testclient import TestClient
 from gatecheck.core.belief.facts import all_odds
 from gatecheck.probe.gatecheck_probe import PROTOCOL
 from gatecheck.server.app import create_app
-from gatecheck.server.house import House, open_house
+from gatecheck.server.services import House, open_house
 from gatecheck.server.shop import now
 from gatecheck.store import StoreError, links
 from practised import capture_of

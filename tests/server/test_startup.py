@@ -58,7 +58,7 @@ def test_an_address_that_will_not_do(arguments: tuple[str, ...], words: str, tmp
 
 
 def test_what_is_in_the_way_is_said_before_the_program_is_read_in(tmp_path: Path) -> None:
-    asked = f"import sys; from gatecheck.cli import main; code = main(['serve', '--port', '99999', '--data', {str(tmp_path)!r}]); print(code, 'fastapi' in sys.modules)"
+    asked = f"import sys; from gatecheck.cli.main import main; code = main(['serve', '--port', '99999', '--data', {str(tmp_path)!r}]); print(code, 'fastapi' in sys.modules)"
     done = subprocess.run([sys.executable, "-c", asked], capture_output=True, text=True, timeout=60, check=True)
     assert done.stdout.split() == ["2", "False"]
     assert "--port 99999" in done.stderr

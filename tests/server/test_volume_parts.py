@@ -12,13 +12,13 @@ from types import SimpleNamespace
 import pytest
 
 from gatecheck.practice.volumes import sound_volume
-from gatecheck.server.volumes import looks
-from gatecheck.server.volumes.desk import Desk
+from gatecheck.server.volumes import check_reports
 from gatecheck.server.volumes.jobs import Job
-from gatecheck.server.volumes.parts import BAD, GONE, LEFT, READ, Ground, Marks, Parts, PartSectors
+from gatecheck.server.volumes.partial_image import BAD, GONE, LEFT, READ, Ground, Marks, Parts, PartSectors
 from gatecheck.server.volumes.rescues import DONE, PAUSED, RUNS, STOPPED, Rescues
 from gatecheck.server.volumes.service import Volumes
-from gatecheck.server.volumes.tasks import Wants
+from gatecheck.server.volumes.worker import Desk
+from gatecheck.server.volumes.worker_tasks import Wants
 from gatecheck.store import StoreError
 
 
@@ -92,7 +92,7 @@ def test_a_helper_that_fails_or_dies_takes_one_task_with_it(tmp_path: Path) -> N
 
 
 def test_what_was_read_before_the_benchs_machine_was_started_anew_is_read_again(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    from gatecheck.server.volumes import parts as own
+    from gatecheck.server.volumes import partial_image as own
 
     def settled(start: int, first: int) -> list[int]:
         monkeypatch.setattr(own, "this_start", lambda: start)
@@ -157,4 +157,4 @@ def test_a_turn_that_is_worked_out_after_a_rescue_has_ended_does_not_bring_it_ba
     own.desk = Late()  # type: ignore[assignment]
     volume = SimpleNamespace(ground=None, first=0, last=9)
     assert own._turn(1, volume, kept, "7", Job("rescue"), ahead=True).done == 5  # type: ignore[arg-type]
-    assert (looks.read(kept.note("7")) or {})["state"] == then
+    assert (check_reports.read(kept.note("7")) or {})["state"] == then

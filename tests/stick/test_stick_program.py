@@ -17,7 +17,7 @@ import pytest
 
 import gatecheck.probe.gatecheck_probe
 import gatecheck.stick
-from gatecheck.cli import main
+from gatecheck.cli.main import main
 from gatecheck.core.errors import InputError
 from gatecheck.core.guid import guid_bytes
 from gatecheck.server.announce import service_name

@@ -17,7 +17,7 @@ from fastapi.testclient import TestClient
 from gatecheck.core.errors import InputError
 from gatecheck.server.app import create_app
 from gatecheck.server.bench_key import BenchKey, number_of
-from gatecheck.server.house import House, open_house
+from gatecheck.server.services import House, open_house
 from gatecheck.stick.build import Parts, with_bench
 from serving import HERE, ME
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from gatecheck.server.house import House, open_house
+from gatecheck.server.services import House, open_house
 
 
 def tape(bench: House, ticket: int) -> list[str]:

@@ -12,8 +12,8 @@ from gatecheck.core.disk.volume import volume_start
 from gatecheck.core.firmware import encode as fw
 from gatecheck.core.firmware.pe import image_head
 from gatecheck.core.storage.encode_logs import AtaError, AtaTest
-from gatecheck.core.volume.encode_fat import fat_volume
-from gatecheck.core.volume.encode_lvm import physical_volume
+from gatecheck.core.volume.fat.encode import fat_volume
+from gatecheck.core.volume.lvm.encode import physical_volume
 from gatecheck.practice.drives import (
     AtaDrive,
     BridgedDrive,

@@ -9,15 +9,15 @@ from functools import lru_cache
 from typing import Any
 
 from gatecheck.core.disk.sectors import CapturedSectors
-from gatecheck.core.volume import ntfs_record as rec
-from gatecheck.core.volume.encode_exfat import exfat_volume
-from gatecheck.core.volume.encode_ext import BLOCK, ext_volume
-from gatecheck.core.volume.encode_fat import fat_volume
-from gatecheck.core.volume.encode_ntfs import CLUSTER, SECTOR, ntfs_volume
-from gatecheck.core.volume.exfat import ExFat
-from gatecheck.core.volume.fat_files import Fat
-from gatecheck.core.volume.ntfs import Ntfs
-from gatecheck.core.volume.ntfs_write import attribute_at
+from gatecheck.core.volume.exfat.encode import exfat_volume
+from gatecheck.core.volume.exfat.read import ExFat
+from gatecheck.core.volume.ext.encode import BLOCK, ext_volume
+from gatecheck.core.volume.fat.encode import fat_volume
+from gatecheck.core.volume.fat.read import Fat
+from gatecheck.core.volume.ntfs import record as rec
+from gatecheck.core.volume.ntfs.encode import CLUSTER, SECTOR, ntfs_volume
+from gatecheck.core.volume.ntfs.read import Ntfs
+from gatecheck.core.volume.ntfs.write import attribute_at
 
 _VERSION = (10 << 16, 19045 << 16 | 3803)
 _SYSTEM = ("winload.efi", "hal.dll", "ntdll.dll", "services.exe", "drivers/disk.sys", "drivers/ntfs.sys")

@@ -12,11 +12,9 @@ from fastapi.staticfiles import StaticFiles
 
 from gatecheck.server.bench.routes import bench_routes
 from gatecheck.server.captures.routes import capture_routes
-from gatecheck.server.door import NONCE, Door
 from gatecheck.server.ear.routes import ear_routes
 from gatecheck.server.errors import map_errors, problem
 from gatecheck.server.events import Events
-from gatecheck.server.house import House
 from gatecheck.server.instruments.routes import instrument_routes
 from gatecheck.server.learning.routes import learning_routes
 from gatecheck.server.link.routes import link_routes
@@ -24,6 +22,8 @@ from gatecheck.server.papers.routes import paper_routes
 from gatecheck.server.path.routes import path_routes
 from gatecheck.server.people.routes import people_routes
 from gatecheck.server.practice.routes import practice_routes
+from gatecheck.server.request_guard import NONCE, Door
+from gatecheck.server.services import House
 from gatecheck.server.surface.routes import surface_routes
 from gatecheck.server.tickets.routes import ticket_routes
 from gatecheck.server.volumes.routes import volume_routes

@@ -10,7 +10,7 @@ from pathlib import Path
 def openapi_text() -> str:
     """The document as it is kept in web/openapi.json."""
     from gatecheck.server.app import create_app
-    from gatecheck.server.house import open_house
+    from gatecheck.server.services import open_house
 
     with tempfile.TemporaryDirectory() as folder:
         house = open_house(Path(folder))

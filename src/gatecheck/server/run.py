@@ -12,13 +12,13 @@ from pathlib import Path
 import uvicorn
 
 import gatecheck
+from gatecheck.server.address import own_address
 from gatecheck.server.announce import announced
 from gatecheck.server.app import create_app
 from gatecheck.server.connections import HeaderTimeoutProtocol, most_connections
 from gatecheck.server.demo.fill import BAYS, PREFIX, SHOP, fill
 from gatecheck.server.demo.shown import show_volumes
-from gatecheck.server.house import House, open_house
-from gatecheck.server.start import own_address
+from gatecheck.server.services import House, open_house
 
 _PACKED = Path(gatecheck.__file__).resolve().parent / "front"
 DIST = _PACKED if _PACKED.is_dir() else Path(__file__).resolve().parents[3] / "web" / "dist"

@@ -24,11 +24,6 @@ class StartError(StoreError):
     """The server cannot start: says what is in the way and what would be right."""
 
 
-def own_address(host: str, port: int) -> str:
-    """Where this very computer finds the server."""
-    return f"http://{'127.0.0.1' if host in ('0.0.0.0', '::', '') else f'[{host}]' if ':' in host else host}:{port}"
-
-
 def start(host: str, port: int, data: Path | None, *, demo: bool, names: tuple[str, ...] = ()) -> int:
     """Serve until stopped. The demo starts afresh each time unless it was given a folder. Raises StartError, StoreError."""
     temporary = None

@@ -15,9 +15,9 @@ from dataclasses import dataclass
 from importlib import resources
 from pathlib import Path
 
-from gatecheck import kept
+from gatecheck.adapters import compile_cache
+from gatecheck.adapters.probe_script import probe_with
 from gatecheck.core.errors import InputError
-from gatecheck.probe_file import probe_with
 from gatecheck.stick.modules import copy_modules
 from gatecheck.stick.packages import KERNEL, LIVE, STARTING
 
@@ -42,7 +42,7 @@ class Parts:
 
 def cache_folder() -> Path:
     """$GATECHECK_STICK, else a folder of the user's cache."""
-    return Path(os.environ.get("GATECHECK_STICK") or kept.cache_folder() / "stick")
+    return Path(os.environ.get("GATECHECK_STICK") or compile_cache.cache_folder() / "stick")
 
 
 def expect_tools() -> None:

@@ -10,14 +10,14 @@ from pathlib import Path
 
 import pytest
 
-from gatecheck.cli import main
+from gatecheck.adapters.disk_image import ImageSectors
+from gatecheck.adapters.shipped_tables import shipped_words
+from gatecheck.cli.main import main
 from gatecheck.core.disk.boot_uefi import Entry
 from gatecheck.core.disk.bootpath import boot_path
 from gatecheck.core.disk.encode import system_disk
 from gatecheck.core.disk.sectors import CapturedSectors
-from gatecheck.core.volume.encode_fat import fat_volume
-from gatecheck.image import ImageSectors
-from gatecheck.library import shipped_words
+from gatecheck.core.volume.fat.encode import fat_volume
 
 ESP, SYSTEM, OTHER = "5A1F0C3D-88B4-4E27-9D61-70C2E4B8A911", "C3E9D210-6F4A-4B58-A1D7-25E09B63F84C", "0D7B42F8-1C95-4A6E-8F30-B94D617C2E55"
 SECTORS = 240_000

@@ -10,8 +10,9 @@ from pathlib import Path
 
 import pytest
 
-from gatecheck import mending
-from gatecheck.cli import main
+from gatecheck.adapters import image_writer
+from gatecheck.adapters.disk_image import ImageSectors
+from gatecheck.cli.main import main
 from gatecheck.core.disk.boot_code import BOOT_CODE, CODE_ROOM
 from gatecheck.core.disk.division import division_of
 from gatecheck.core.disk.encode import gpt_start, mbr_start
@@ -19,9 +20,8 @@ from gatecheck.core.disk.mend import all_plans, mending_of, merged
 from gatecheck.core.disk.overlay import Overlay
 from gatecheck.core.disk.sectors import Span
 from gatecheck.core.errors import InputError
-from gatecheck.core.volume.encode_fat import fat_volume
-from gatecheck.core.volume.fat import listing, read_fat
-from gatecheck.image import ImageSectors
+from gatecheck.core.volume.fat.encode import fat_volume
+from gatecheck.core.volume.fat.layout import listing, read_fat
 
 ESP, SYSTEM, EFI = "5A1F0C3D-88B4-4E27-9D61-70C2E4B8A911", "C3E9D210-6F4A-4B58-A1D7-25E09B63F84C", "C12A7328-F81F-11D2-BA4B-00A0C93EC93B"
 SECTORS, FIRST, ROOM = 65_536, 2048, 40_000
@@ -199,28 +199,28 @@ def test_a_cut_at_any_write_leaves_what_undo_and_apply_bring_to_a_defined_state(
     whole = bytearray(raw)
     for at, data in sectors:
         whole[at : at + len(data)] = data
-    real = mending.Target.write
+    real = image_writer.Target.write
     total = sum(len(data) for _, data in sectors)
     for cut in sorted({c for c in (0, 1, 511, 512, 513, total - 1, *range(0, total, max(1, total // 20))) if c < total}):
         image.write_bytes(raw)
         undo = tmp_path / f"undo-{cut}.json"
         left = [cut]
 
-        def torn(self: mending.Target, at: int, data: bytes, left: list[int] = left) -> None:
+        def torn(self: image_writer.Target, at: int, data: bytes, left: list[int] = left) -> None:
             if left[0] < len(data):
                 os.pwrite(self.descriptor, data[: left[0]], at)
                 raise Cut
             left[0] -= len(data)
             real(self, at, data)
 
-        with monkeypatch.context() as patched, mending.target(str(image)) as own:
-            patched.setattr(mending.Target, "write", torn)
+        with monkeypatch.context() as patched, image_writer.target(str(image)) as own:
+            patched.setattr(image_writer.Target, "write", torn)
             with pytest.raises(Cut):
-                mending.apply(own, undo, [p.id for p in plans], sectors)
-        known = mending.read_undo(undo)
+                image_writer.apply(own, undo, [p.id for p in plans], sectors)
+        known = image_writer.read_undo(undo)
         torn_now = image.read_bytes()
-        with mending.target(str(image)) as own:
-            mending.revert(own, known)
+        with image_writer.target(str(image)) as own:
+            image_writer.revert(own, known)
         assert image.read_bytes() == raw
         image.write_bytes(torn_now)
         assert main(["mend", str(image), "--mode", mode, "--apply", "all", "--undo", str(undo)]) == (2 if torn_now == whole else 0)
@@ -255,7 +255,7 @@ def test_bad_input_is_one_sentence_and_nothing_is_written(arguments: list[str], 
     raw[446:512] = bytes(66)
     image.write_bytes(raw)
     (tmp_path / "broken").write_text(json.dumps({"format": "gatecheck-undo", "version": 1, "size": len(raw), "plans": [], "writes": [], "sha256": "0"}))
-    mending.write_undo(tmp_path / "other", mending.Undo(5120, ("x",), (mending.Change(0, b"a", b"b"),)))
+    image_writer.write_undo(tmp_path / "other", image_writer.Undo(5120, ("x",), (image_writer.Change(0, b"a", b"b"),)))
     assert main([a.format(image=image, folder=tmp_path) for a in arguments]) == 2
     said = capsys.readouterr().err
     assert says in said
@@ -328,16 +328,16 @@ def test_an_undo_file_on_a_stick_that_knows_no_second_names(code: int, tmp_path:
         raise OSError(code, "not here")
 
     monkeypatch.setattr(os, "link", refused)
-    undo = mending.Undo(100, ("x",), (mending.Change(0, b"a", b"b"),))
-    mending.write_undo(tmp_path / "undo", undo)
-    assert mending.read_undo(tmp_path / "undo") == undo
+    undo = image_writer.Undo(100, ("x",), (image_writer.Change(0, b"a", b"b"),))
+    image_writer.write_undo(tmp_path / "undo", undo)
+    assert image_writer.read_undo(tmp_path / "undo") == undo
 
 
 def test_an_undo_file_that_could_not_be_read_again_is_not_written(image: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]) -> None:
     raw = gpt_image()
     raw[446:512] = bytes(66)
     image.write_bytes(raw)
-    monkeypatch.setattr(mending, "_LARGEST_UNDO", 100)
+    monkeypatch.setattr(image_writer, "_LARGEST_UNDO", 100)
     assert main(["mend", str(image), "--mode", "uefi", "--apply", "all", "--undo", str(tmp_path / "undo")]) == 2
     assert "fewer plans" in capsys.readouterr().err
     assert image.read_bytes() == raw
@@ -374,9 +374,9 @@ HURT_UNDO: dict[str, tuple[Callable[[dict[str, object]], object], str]] = {
 @pytest.mark.parametrize("name", HURT_UNDO)
 def test_a_hurt_undo_file_is_one_sentence(name: str, tmp_path: Path) -> None:
     change, said = HURT_UNDO[name]
-    mending.write_undo(tmp_path / "undo", mending.Undo(100, ("x",), (mending.Change(0, b"a", b"b"),)))
+    image_writer.write_undo(tmp_path / "undo", image_writer.Undo(100, ("x",), (image_writer.Change(0, b"a", b"b"),)))
     document = json.loads((tmp_path / "undo").read_text())
     change(document)
-    (tmp_path / "undo").write_text(json.dumps({**document, "sha256": mending._sum(document["writes"])}))
+    (tmp_path / "undo").write_text(json.dumps({**document, "sha256": image_writer._sum(document["writes"])}))
     with pytest.raises(InputError, match=said):
-        mending.read_undo(tmp_path / "undo")
+        image_writer.read_undo(tmp_path / "undo")

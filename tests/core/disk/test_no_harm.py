@@ -11,13 +11,13 @@ from pathlib import Path
 import pytest
 from test_mend import CASES, EFI, ESP, FIRST, SECTORS, SYSTEM, boot_sector, gpt_image, mbr_image
 
-from gatecheck import mending
-from gatecheck.cli import main
+from gatecheck.adapters import image_writer
+from gatecheck.adapters.disk_image import ImageSectors
+from gatecheck.cli.main import main
 from gatecheck.core.disk.encode import gpt_end, gpt_start, mbr_start
 from gatecheck.core.disk.mend import all_plans, mending_of, merged
 from gatecheck.core.disk.volume import volume_start
 from gatecheck.core.errors import InputError
-from gatecheck.image import ImageSectors
 
 BOOT_ROOM = "21686148-6449-6E6F-744E-656564454649"
 LINUX = "0FC63DAF-8483-4772-8E79-3D69D8477DE4"
@@ -114,7 +114,7 @@ def test_each_plan_writes_what_it_lists_and_keeps_a_start(mode: str, make: Calla
 
 
 def test_a_start_that_is_lost_is_taken_back_at_once(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]) -> None:
-    from gatecheck.commands import disks
+    from gatecheck.cli import disks
 
     raw = gpt_image()
     raw[446:512] = bytes(66)
@@ -195,23 +195,23 @@ def test_half_of_it_written_is_still_that_disk(tmp_path: Path) -> None:
     raw[512:1024] = bytes(512)
     image, undo = tmp_path / "disk.img", tmp_path / "undo.json"
     image.write_bytes(raw)
-    with mending.target(str(image)) as own:
+    with image_writer.target(str(image)) as own:
         done, writes = all_plans(ImageSectors(str(image)), "uefi")
-        mending.apply(own, undo, [p.id for p in done], merged(ImageSectors(str(image)), writes))
-    known = mending.read_undo(undo)
+        image_writer.apply(own, undo, [p.id for p in done], merged(ImageSectors(str(image)), writes))
+    known = image_writer.read_undo(undo)
     for left in range(len(known.changes) + 1):
         half = bytearray(raw)
         for change in known.changes[:left]:
             half[change.at : change.at + len(change.after)] = change.after
         image.write_bytes(half)
-        with mending.target(str(image)) as own:
-            mending.revert(own, known)
+        with image_writer.target(str(image)) as own:
+            image_writer.revert(own, known)
         assert image.read_bytes() == raw
 
 
 def test_a_device_or_a_locked_image_is_no_target(tmp_path: Path) -> None:
     image, _, _, _ = mended(tmp_path)
-    with mending.target(str(image)), pytest.raises(InputError, match="nobody else writes to"), mending.target(str(image)):
+    with image_writer.target(str(image)), pytest.raises(InputError, match="nobody else writes to"), image_writer.target(str(image)):
         pass
 
 

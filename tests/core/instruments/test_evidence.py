@@ -6,6 +6,7 @@ from typing import Any
 
 import pytest
 
+from gatecheck.adapters.shipped_tables import shipped_words
 from gatecheck.core.belief.model import Model
 from gatecheck.core.disk.encode import mbr_start, system_disk
 from gatecheck.core.disk.mbr import read_mbr
@@ -15,7 +16,6 @@ from gatecheck.core.firmware.encode import boot_variables, file_path, load_optio
 from gatecheck.core.instruments.evidence import capture_evidence
 from gatecheck.core.storage import encode, encode_scsi
 from gatecheck.core.tape.parse import parse_entries
-from gatecheck.library import shipped_words
 from reading import disk_layout, read_capture
 
 ESP, DATA, GONE = "0F2F0A6B-3D5C-4E4B-9A51-1D2C3B4A5968", "7B5E90C1-52A4-4A0E-8A0C-8D1F00A1B2C3", "11111111-2222-3333-4444-555555555555"

@@ -11,7 +11,7 @@ import numpy as np
 import pytest
 from maps import KINDS, as_csv, drawn
 
-from gatecheck.cli import main
+from gatecheck.cli.main import main
 from gatecheck.core.scan.coarse import coarser, compact
 from gatecheck.core.scan.judge import OUTCOMES, judge_map
 from gatecheck.core.scan.read import LEFT, READ, UNREADABLE, MapError, ReadMap, joined, read_map, read_parts

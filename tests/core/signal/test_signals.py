@@ -11,7 +11,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from gatecheck.cli import main
+from gatecheck.cli.main import main
 from gatecheck.core.signal.sound import OUTCOMES, judge_sound
 from gatecheck.core.signal.supply import judge_supply
 from gatecheck.practice.sounds import Scene, Trace, sound, trace

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import pytest
 
+from gatecheck.adapters.shipped_tables import shipped_model
 from gatecheck.core.capture.drive import Drive
 from gatecheck.core.storage import encode
 from gatecheck.core.storage.trend import Snapshot, Trend, same_drive, trend_of
-from gatecheck.library import shipped_model
 from reading import read_capture
 
 

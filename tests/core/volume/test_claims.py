@@ -9,8 +9,8 @@ import pytest
 
 from gatecheck.core.volume import claims as module
 from gatecheck.core.volume.claims import Claims, Marks
-from gatecheck.core.volume.ntfs import ROOT
-from gatecheck.core.volume.ntfs_names import Names, Parents
+from gatecheck.core.volume.ntfs.names import Names, Parents
+from gatecheck.core.volume.ntfs.read import ROOT
 
 CLUSTERS = 700
 

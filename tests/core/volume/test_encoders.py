@@ -13,12 +13,12 @@ from typing import Any, cast
 
 import pytest
 
+from gatecheck.adapters.file_rescue import copy
 from gatecheck.core.volume.check import check, opened
-from gatecheck.core.volume.encode_exfat import exfat_volume
-from gatecheck.core.volume.encode_ext import BLOCK, ext_volume
-from gatecheck.core.volume.encode_fat import fat_volume
+from gatecheck.core.volume.exfat.encode import exfat_volume
+from gatecheck.core.volume.ext.encode import BLOCK, ext_volume
+from gatecheck.core.volume.fat.encode import fat_volume
 from gatecheck.core.volume.tree import whole_content
-from gatecheck.rescuing import copy
 from memory_disk import Memory
 
 SECTORS = 400_000

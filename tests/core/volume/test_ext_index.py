@@ -7,7 +7,7 @@ from collections.abc import Callable
 
 import pytest
 
-from gatecheck.core.volume.ext_index import HALF_MD4, LEGACY, TEA, FolderIndex, name_sums
+from gatecheck.core.volume.ext.htree import HALF_MD4, LEGACY, TEA, FolderIndex, name_sums
 
 BLOCK = 1024
 SEED = bytes.fromhex("0123456789abcdef0123456789abcdef")

@@ -10,8 +10,8 @@ import pytest
 
 from gatecheck.core.disk.sectors import CapturedSectors
 from gatecheck.core.errors import DecodeError
-from gatecheck.core.volume.encode_fat import fat_volume
-from gatecheck.core.volume.fat import listing, read_fat
+from gatecheck.core.volume.fat.encode import fat_volume
+from gatecheck.core.volume.fat.layout import listing, read_fat
 
 FILES = {
     "EFI/system/start.efi": b"MZ" + bytes(700), "EFI/BOOT/BOOTX64.EFI": b"MZ", "EFI/system/a name longer than one entry holds.cfg": b"x" * 9000,

@@ -6,15 +6,15 @@ from collections.abc import Mapping, Sequence
 
 import pytest
 
+from gatecheck.adapters.shipped_tables import people_rules, shipped_model, shipped_words
 from gatecheck.core.disk.overlay import Overlay
 from gatecheck.core.disk.sectors import NOT_CAPTURED, UNREADABLE, Sectors, Span
 from gatecheck.core.volume.check import Report
-from gatecheck.core.volume.encode_ntfs import ntfs_volume
 from gatecheck.core.volume.evidence import volume_says
 from gatecheck.core.volume.gather import CELLS, Gathering, look, near
+from gatecheck.core.volume.ntfs.encode import ntfs_volume
 from gatecheck.core.volume.people import people_of
 from gatecheck.core.volume.tree import DAMAGE, Found, Node, System
-from gatecheck.library import people_rules, shipped_model, shipped_words
 from gatecheck.practice.volumes import opened, people_files, system_files, torn_volume
 
 SECTORS = 60_000

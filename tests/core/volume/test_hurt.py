@@ -10,11 +10,11 @@ import pytest
 
 from gatecheck.core.disk.overlay import Overlay
 from gatecheck.core.volume.check import check, opened
-from gatecheck.core.volume.encode_exfat import exfat_volume
-from gatecheck.core.volume.encode_ext import BLOCK, ext_volume
-from gatecheck.core.volume.encode_fat import fat_volume
-from gatecheck.core.volume.exfat import set_sum
-from gatecheck.core.volume.fat_names import bad_letters, sum_of, twins
+from gatecheck.core.volume.exfat.encode import exfat_volume
+from gatecheck.core.volume.exfat.read import set_sum
+from gatecheck.core.volume.ext.encode import BLOCK, ext_volume
+from gatecheck.core.volume.fat.encode import fat_volume
+from gatecheck.core.volume.fat.names import bad_letters, sum_of, twins
 from gatecheck.core.volume.repair import repair_of
 from gatecheck.core.volume.tree import whole_content
 from memory_disk import Memory

@@ -9,8 +9,8 @@ import pytest
 from gatecheck.core.disk.sectors import CapturedSectors
 from gatecheck.core.disk.volume import volume_at, volume_start
 from gatecheck.core.errors import DecodeError
-from gatecheck.core.volume.encode_lvm import physical_volume
-from gatecheck.core.volume.lvm import is_physical_volume, read_group
+from gatecheck.core.volume.lvm.encode import physical_volume
+from gatecheck.core.volume.lvm.read import is_physical_volume, read_group
 
 OWN = physical_volume("vg_loft", {"boot": (10, volume_start("ext")), "root": (200, volume_start("luks"))})
 MIB = 1 << 20

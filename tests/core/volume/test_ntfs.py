@@ -13,13 +13,13 @@ import pytest
 from gatecheck.core.disk.overlay import Overlay
 from gatecheck.core.disk.where import places_of
 from gatecheck.core.errors import DecodeError
-from gatecheck.core.volume import ntfs_record as rec
-from gatecheck.core.volume import ntfs_write as out
 from gatecheck.core.volume.check import check
-from gatecheck.core.volume.check_ntfs import NtfsCheck
-from gatecheck.core.volume.encode_ntfs import CLUSTER, ntfs_volume
-from gatecheck.core.volume.ntfs import Ntfs, read_boot
-from gatecheck.core.volume.ntfs_many import Folders
+from gatecheck.core.volume.ntfs import record as rec
+from gatecheck.core.volume.ntfs import write as out
+from gatecheck.core.volume.ntfs.bulk import Folders
+from gatecheck.core.volume.ntfs.check import NtfsCheck
+from gatecheck.core.volume.ntfs.encode import CLUSTER, ntfs_volume
+from gatecheck.core.volume.ntfs.read import Ntfs, read_boot
 from gatecheck.core.volume.repair import repair_of
 from memory_disk import Memory
 

@@ -10,12 +10,12 @@ import numpy as np
 import pytest
 
 from gatecheck.core.disk.overlay import Overlay
-from gatecheck.core.volume import ntfs_record as rec
 from gatecheck.core.volume.check import check
-from gatecheck.core.volume.check_ntfs import NtfsCheck
-from gatecheck.core.volume.encode_ntfs import CLUSTER, ntfs_volume
-from gatecheck.core.volume.ntfs import FIRST_USER, Ntfs
-from gatecheck.core.volume.ntfs_many import Folders, marks, name_mark, plain_records
+from gatecheck.core.volume.ntfs import record as rec
+from gatecheck.core.volume.ntfs.bulk import Folders, marks, name_mark, plain_records
+from gatecheck.core.volume.ntfs.check import NtfsCheck
+from gatecheck.core.volume.ntfs.encode import CLUSTER, ntfs_volume
+from gatecheck.core.volume.ntfs.read import FIRST_USER, Ntfs
 from gatecheck.core.volume.repair import repair_of
 from memory_disk import Memory
 

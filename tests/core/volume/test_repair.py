@@ -10,15 +10,15 @@ from pathlib import Path
 import pytest
 from test_volume_files import EXT_HURTS, FAT_HURTS, SECTORS, TREE, ext, fat
 
-from gatecheck.cli import main
+from gatecheck.adapters.disk_image import ImageSectors
+from gatecheck.cli.main import main
 from gatecheck.core.disk import boot_code
 from gatecheck.core.disk.overlay import Overlay
-from gatecheck.core.volume import ntfs_record as rec
-from gatecheck.core.volume import ntfs_write as out
-from gatecheck.core.volume.ext import Ext
-from gatecheck.core.volume.fat_files import Fat
+from gatecheck.core.volume.ext.read import Ext
+from gatecheck.core.volume.fat.read import Fat
+from gatecheck.core.volume.ntfs import record as rec
+from gatecheck.core.volume.ntfs import write as out
 from gatecheck.core.volume.repair import repair_of
-from gatecheck.image import ImageSectors
 
 __all__ = ["ext", "fat"]
 

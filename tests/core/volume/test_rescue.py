@@ -14,13 +14,13 @@ from typing import Any
 import pytest
 from test_hurt import crossed_exfat, volume_of
 
-from gatecheck import rescuing
+from gatecheck.adapters import file_rescue
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.volume.check import opened
-from gatecheck.core.volume.encode_ext import ext_volume
-from gatecheck.core.volume.encode_fat import fat_volume
-from gatecheck.core.volume.encode_ntfs import ntfs_volume
+from gatecheck.core.volume.ext.encode import ext_volume
+from gatecheck.core.volume.fat.encode import fat_volume
 from gatecheck.core.volume.names import bytes_of_name, name_of_bytes, name_of_utf16
+from gatecheck.core.volume.ntfs.encode import ntfs_volume
 from gatecheck.core.volume.tree import HOLES, LOST, WHOLE, Hole, Node, Run
 from memory_disk import Memory
 
@@ -58,7 +58,7 @@ class Made:
 
 def saved(volume: Any, folder: Path) -> tuple[dict[str, Any], list[dict[str, str]], dict[str, bytes]]:
     """The summary, the rows of the manifest, and what lies in the folder, which is what the rows say."""
-    told = rescuing.copy(volume, folder)
+    told = file_rescue.copy(volume, folder)
     rows = list(csv.DictReader((folder / "manifest.csv").read_text("utf-8").splitlines()))
     lists = {"manifest.csv", "holes.csv", "renamed.csv", "links.csv"}
     there = {p.relative_to(folder).as_posix(): p.read_bytes() for p in folder.rglob("*") if p.is_file() and p.name not in lists}
@@ -119,12 +119,12 @@ def test_one_that_cannot_be_copied_takes_no_other_away(error: Exception, tmp_pat
 
 
 def test_a_full_folder_ends_it_and_says_so(tmp_path: Path) -> None:
-    with pytest.raises(rescuing.InputError, match="No space left"):
-        rescuing.copy(Made([(1, "a", b"1")], breaks={1: OSError(errno.ENOSPC, "No space left on device")}), tmp_path / "out")
+    with pytest.raises(file_rescue.InputError, match="No space left"):
+        file_rescue.copy(Made([(1, "a", b"1")], breaks={1: OSError(errno.ENOSPC, "No space left on device")}), tmp_path / "out")
 
 
 def test_what_was_copied_and_is_gone_is_not_counted(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    own = rescuing.Rescue(Made([(1, "a", b"1"), (2, "b", b"2")]), tmp_path / "out")
+    own = file_rescue.Rescue(Made([(1, "a", b"1"), (2, "b", b"2")]), tmp_path / "out")
     own.begin()
     own.take(own.left)
     (tmp_path / "out/a").unlink()
@@ -133,9 +133,9 @@ def test_what_was_copied_and_is_gone_is_not_counted(tmp_path: Path, monkeypatch:
 
 
 def test_a_folder_that_gives_back_other_bytes_is_found(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(rescuing, "_sum_of", lambda place: "0" * 64)
-    with pytest.raises(rescuing.InputError, match="gave back other bytes"):
-        rescuing.copy(Made([(1, "a", b"1")]), tmp_path / "out")
+    monkeypatch.setattr(file_rescue, "_sum_read_back", lambda place: "0" * 64)
+    with pytest.raises(file_rescue.InputError, match="gave back other bytes"):
+        file_rescue.copy(Made([(1, "a", b"1")]), tmp_path / "out")
 
 
 # --- two files in one place ----------------------------------------------------------------------------------------
@@ -182,7 +182,7 @@ def test_of_two_files_in_one_place_none_is_called_whole(kind: str, skip: int, tm
     _led(kind, raw, opened(disk, 0, sectors - 1).volume, skip)
     volume = opened(Memory(bytes(raw)), 0, sectors - 1).volume
     assert volume is not None
-    states = {i.node.path: i.state for i in rescuing.listed(volume, deleted=False) if not i.node.is_folder}
+    states = {i.node.path: i.state for i in file_rescue.listed(volume, deleted=False) if not i.node.is_folder}
     assert (states["A.BIN"], states["C.BIN"]) == (HOLES, WHOLE)
     assert states["B.BIN"] in (HOLES, LOST)
     told, rows, _ = saved(volume, tmp_path / "out")
@@ -195,7 +195,7 @@ def test_the_same_on_exfat(tmp_path: Path) -> None:
     raw = volume_of("exfat")
     crossed_exfat(raw, opened(Memory(bytes(raw)), 0, 79_999).volume)
     volume: Any = opened(Memory(bytes(raw)), 0, 79_999).volume
-    states = {i.node.path: i.state for i in rescuing.listed(volume, deleted=False) if not i.node.is_folder}
+    states = {i.node.path: i.state for i in file_rescue.listed(volume, deleted=False) if not i.node.is_folder}
     assert (states[ONE], states[OTHER]) == (HOLES, HOLES)
     assert sum(s == WHOLE for s in states.values()) == len(states) - 2
 
@@ -211,7 +211,7 @@ def test_a_crowd_in_one_place_is_found_in_time() -> None:
         def runs(self, node: Node) -> Sequence[Run]:
             return [Run(4096, 4096)]
 
-    listed = rescuing.listed(Crowd([(n, f"f{n}", b"x" * 4096) for n in range(5000)]))
+    listed = file_rescue.listed(Crowd([(n, f"f{n}", b"x" * 4096) for n in range(5000)]))
     assert {i.state for i in listed} == {HOLES}
 
 
@@ -220,7 +220,7 @@ def test_a_file_that_lies_in_a_folders_place_is_not_whole() -> None:
         def runs(self, node: Node) -> Sequence[Run]:
             return [Run(4096, 4096)]
 
-    assert [i.state for i in rescuing.listed(Over([(1, "a", b"x" * 100)], folders=["d"])) if not i.node.is_folder] == [HOLES]
+    assert [i.state for i in file_rescue.listed(Over([(1, "a", b"x" * 100)], folders=["d"])) if not i.node.is_folder] == [HOLES]
 
 
 def test_it_lists_in_the_end_what_any_terminal_can_print(capsys: pytest.CaptureFixture[str]) -> None:

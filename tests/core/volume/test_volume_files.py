@@ -14,20 +14,20 @@ from pathlib import Path
 
 import pytest
 
-from gatecheck import rescuing
-from gatecheck.cli import main
+from gatecheck.adapters import file_rescue
+from gatecheck.adapters.disk_image import ImageSectors
+from gatecheck.cli.main import main
 from gatecheck.core.disk.overlay import Overlay
 from gatecheck.core.disk.sectors import Sectors, Span
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.volume.check import check
 from gatecheck.core.volume.crc32c import crc32c
-from gatecheck.core.volume.encode_fat import fat_volume
-from gatecheck.core.volume.ext import Ext
-from gatecheck.core.volume.fat_files import Fat
-from gatecheck.core.volume.lznt1 import unpacked
-from gatecheck.core.volume.ntfs_record import runs
+from gatecheck.core.volume.ext.read import Ext
+from gatecheck.core.volume.fat.encode import fat_volume
+from gatecheck.core.volume.fat.read import Fat
+from gatecheck.core.volume.ntfs.lznt1 import unpacked
+from gatecheck.core.volume.ntfs.record import runs
 from gatecheck.core.volume.readers import open_volume
-from gatecheck.image import ImageSectors
 
 SECTORS = 40_000
 TREE: Mapping[str, bytes] = {
@@ -193,7 +193,7 @@ def test_a_rescue_copies_every_byte_and_goes_on_where_it_stopped(ext: Path, tmp_
     before = hashlib.sha256(ext.read_bytes()).hexdigest()
     whole, cut = tmp_path / "whole", tmp_path / "cut"
     assert main(["rescue", str(ext), "--to", str(whole)]) == 0
-    real = rescuing._copied
+    real = file_rescue._copied
     for stop in (3, 40, 41, 100, 120):
         count = 0
 
@@ -205,7 +205,7 @@ def test_a_rescue_copies_every_byte_and_goes_on_where_it_stopped(ext: Path, tmp_
             return real(*arguments)  # type: ignore[arg-type]
 
         with monkeypatch.context() as patched:
-            patched.setattr(rescuing, "_copied", breaks)
+            patched.setattr(file_rescue, "_copied", breaks)
             assert main(["rescue", str(ext), "--to", str(cut)]) == 2
     assert main(["rescue", str(ext), "--to", str(cut)]) == 0
     assert "the next call goes on" in capsys.readouterr().err
@@ -227,7 +227,7 @@ def test_holes_are_marked_and_never_filled_silently(fat: Path, tmp_path: Path) -
     start = own.runs(node)[0].at
     assert start is not None
     hurt = Fat(Unread(disk, start // 512 + 3, start // 512 + 4), 0, SECTORS - 1)
-    told = rescuing.copy(hurt, tmp_path / "out")
+    told = file_rescue.copy(hurt, tmp_path / "out")
     assert (told["holes"], told["whole"]) == (1, len(TREE) - 1)
     saved = (tmp_path / "out/LETTER.DOC").read_bytes()
     wanted = TREE["LETTER.DOC"]
@@ -237,13 +237,13 @@ def test_holes_are_marked_and_never_filled_silently(fat: Path, tmp_path: Path) -
 
 @pytest.mark.parametrize(("only", "count"), [(["*.txt"], 3), (["home"], 3), (["HOME/CHOIR/*"], 2), (["none"], 0), (["LETTER.DOC", "empty.txt"], 2)])
 def test_only_what_is_wanted(only: list[str], count: int, fat: Path, tmp_path: Path) -> None:
-    assert rescuing.copy(volume(fat), tmp_path / "out", only=only)["files"] == count
+    assert file_rescue.copy(volume(fat), tmp_path / "out", only=only)["files"] == count
 
 
 @pytest.mark.parametrize(("name", "held"), [("..", "\\x2e\\x2e"), ("a\0b", "a\\x00b"), ("x" * 300, "x" * 228 + " "), ("ok", "ok"), ("", "(no name)")])
 def test_names_that_the_target_cannot_hold_are_mapped(name: str, held: str) -> None:
-    assert rescuing._held(name).startswith(held)
-    assert len(rescuing._held(name).encode()) <= 255
+    assert file_rescue._held(name).startswith(held)
+    assert len(file_rescue._held(name).encode()) <= 255
 
 
 def test_what_was_deleted_is_listed_and_brought_back(fat: Path, tmp_path: Path) -> None:
@@ -252,8 +252,8 @@ def test_what_was_deleted_is_listed_and_brought_back(fat: Path, tmp_path: Path) 
     slot = next(s for s in own.slots(0) if s.name == "LETTER.DOC")
     gone = [(slot.at, b"\xe5"), *(w for c in _chain(own, "LETTER.DOC") for w in _entry(own, c, 0))]
     after = Fat(Overlay(disk, gone), 0, SECTORS - 1)
-    assert [(i.node.path, i.state) for i in rescuing.listed(after) if i.node.deleted] == [("?ETTER.DOC", "deleted")]
-    rescuing.copy(after, tmp_path / "out", deleted=True)
+    assert [(i.node.path, i.state) for i in file_rescue.listed(after) if i.node.deleted] == [("?ETTER.DOC", "deleted")]
+    file_rescue.copy(after, tmp_path / "out", deleted=True)
     assert (tmp_path / "out/deleted files/?ETTER.DOC").read_bytes() == TREE["LETTER.DOC"]
     assert not check(Overlay(disk, gone), 0, SECTORS - 1).findings
 

@@ -13,13 +13,13 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import gatecheck.core
+from gatecheck.adapters.shipped_tables import shipped_words, words_texts
 from gatecheck.core.belief.model import Model
 from gatecheck.core.decide.report import triage
 from gatecheck.core.errors import KnowledgeError, TapeError
 from gatecheck.core.tape.parse import parse_entry
 from gatecheck.core.words.catalogue import Words
 from gatecheck.core.words.said import Said, from_json, is_said, say, to_json
-from gatecheck.library import shipped_words, words_texts
 from practised import capture_of
 from reading import read_capture
 
@@ -138,8 +138,8 @@ def test_any_note_is_worded_or_refused(note: Any) -> None:
 
 
 def test_captures_put_sentences_on_the_tape_as_ids(model: Model) -> None:
+    from gatecheck.adapters.capture_files import pages_of
     from gatecheck.core.instruments.evidence import capture_evidence
-    from gatecheck.files import pages_of
 
     capture = read_capture(pages_of("x.gcap", capture_of("stale-entry")))
     entries: Any = capture_evidence(model.knowledge, {}, capture)

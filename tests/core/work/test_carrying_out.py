@@ -9,6 +9,7 @@ from typing import Any
 import pytest
 from msgspec.structs import replace
 
+from gatecheck.adapters.shipped_tables import shipped_texts, shipped_words
 from gatecheck.core.belief.model import Model
 from gatecheck.core.errors import KnowledgeError, TapeError
 from gatecheck.core.instruments.keys import machine_of
@@ -21,7 +22,6 @@ from gatecheck.core.work.job import Job, SeenDrive, answer_bodies, check_last4, 
 from gatecheck.core.work.parts import Item, ShelfError, fitting, read_shelf, wanted_of, write_shelf
 from gatecheck.core.work.strip import Opened, guide_for, known_as
 from gatecheck.core.work.tray import Group
-from gatecheck.library import shipped_texts, shipped_words
 
 FACTS: dict[str, Any] = {"platform": "pc", "form": "laptop", "installed_os": "windows-10", "drive_kind": "hdd", "data": "backed-up", "consent": "given", "mains": "connected"}
 

@@ -8,10 +8,10 @@ from functools import partial
 import numpy as np
 from msgspec.structs import replace
 
-from gatecheck.core.belief.acts import Transition, stop_gates, transition_of
-from gatecheck.core.belief.looks import hidden_share, look_table
+from gatecheck.core.belief.likelihoods import hidden_share, look_table
 from gatecheck.core.belief.model import AGAIN, Deeds, Final, Model, Sight, Start
 from gatecheck.core.belief.space import Floats, Ints, Space, build_space
+from gatecheck.core.belief.transitions import Transition, stop_gates, transition_of
 from gatecheck.core.knowledge.tables import Check, Fix, Knowledge
 
 _SUREST = 0.97

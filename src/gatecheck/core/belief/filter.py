@@ -10,10 +10,10 @@ from collections.abc import Mapping
 
 import numpy as np
 
-from gatecheck.core.belief.acts import Transition
 from gatecheck.core.belief.facts import Facts, fact_test
 from gatecheck.core.belief.model import Model
 from gatecheck.core.belief.space import Floats, Ints
+from gatecheck.core.belief.transitions import Transition
 
 
 def summed(places: Ints, weights: Floats, size: int) -> Floats:

@@ -8,9 +8,9 @@ from typing import Any, TypeVar
 import numpy as np
 from msgspec import Struct, field
 
-from gatecheck.core.belief.acts import Transition
 from gatecheck.core.belief.facts import Facts, all_odds, fact_test
 from gatecheck.core.belief.space import Flags, Floats, Ints, Light, Space
+from gatecheck.core.belief.transitions import Transition
 from gatecheck.core.knowledge.tables import Knowledge
 
 T = TypeVar("T")

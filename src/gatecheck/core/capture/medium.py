@@ -20,8 +20,8 @@ from gatecheck.core.firmware.loaders import SystemPartition
 from gatecheck.core.knowledge.judging import Findings
 from gatecheck.core.storage.judge import read_weights, verdict_words
 from gatecheck.core.storage.kernel import USB
-from gatecheck.core.volume.fat import listing, read_fat
-from gatecheck.core.volume.lvm import is_physical_volume, read_group
+from gatecheck.core.volume.fat.layout import listing, read_fat
+from gatecheck.core.volume.lvm.read import is_physical_volume, read_group
 from gatecheck.core.words.said import say
 
 _SECTOR_RANGE = re.compile(r"(?:^|/)part(\d+)")

@@ -8,12 +8,12 @@ import numpy as np
 from msgspec import Struct
 
 from gatecheck.core.belief.model import Model
-from gatecheck.core.decide.again import doubtful
 from gatecheck.core.decide.call import Call, make_call
 from gatecheck.core.decide.costs import is_data_safe
 from gatecheck.core.decide.gates import GateState, gate_states
 from gatecheck.core.decide.interlocks import Held, held_moves
 from gatecheck.core.decide.plan import NextMove, Plan, describe, make_plan, seen_once, unmet_need, why_of
+from gatecheck.core.decide.recheck import doubtful
 from gatecheck.core.tape.fold import TicketState
 from gatecheck.core.words.said import Said, say
 

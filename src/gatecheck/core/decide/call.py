@@ -13,7 +13,6 @@ import numpy as np
 from msgspec import Struct
 
 from gatecheck.core.belief.model import Model
-from gatecheck.core.decide.again import HEAVY, Slip, look_again
 from gatecheck.core.decide.costs import is_data_safe
 from gatecheck.core.decide.interlocks import Held
 from gatecheck.core.decide.plan import (
@@ -27,6 +26,7 @@ from gatecheck.core.decide.plan import (
     seen_once,
     unmet_need,
 )
+from gatecheck.core.decide.recheck import HEAVY, Slip, look_again
 from gatecheck.core.decide.rules import Rule, data_is_open, may_sit_loose, probability, settled_by
 from gatecheck.core.decide.ways import WEIGHT, Option, balance_of, distinct, ends_of, option_of, right_choices, ways_out, worth_of
 from gatecheck.core.tape.fold import TicketState

@@ -21,7 +21,7 @@ from gatecheck.core.errors import DecodeError
 from gatecheck.core.fields import read_fields
 from gatecheck.core.firmware.pe import FALLBACK, machine_of
 from gatecheck.core.guid import guid_text
-from gatecheck.core.volume.fat import FatFile, FatListing, FatVolume, listing, read_fat
+from gatecheck.core.volume.fat.layout import FatFile, FatListing, FatVolume, listing, read_fat
 from gatecheck.core.volume.tree import whole_content
 
 _MOST_ENTRIES = 1024

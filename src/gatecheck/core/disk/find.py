@@ -13,8 +13,8 @@ from dataclasses import dataclass
 from gatecheck.core.disk.sectors import Sectors
 from gatecheck.core.disk.volume import Volume, volume_of
 from gatecheck.core.errors import DecodeError
-from gatecheck.core.volume.exfat import region_sum
-from gatecheck.core.volume.fat import listing, read_fat
+from gatecheck.core.volume.exfat.read import region_sum
+from gatecheck.core.volume.fat.layout import listing, read_fat
 
 _MIB, _TRACK, _MOST_PLACES = 1 << 20, 63, 1 << 21
 _MARKED = 4096

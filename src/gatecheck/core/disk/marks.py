@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from gatecheck.core.disk.division import Division
 from gatecheck.core.disk.gpt import GPT_ENTRY, GPT_HEADER
 from gatecheck.core.fields import Field
-from gatecheck.core.volume.fat import BOOT
+from gatecheck.core.volume.fat.layout import BOOT
 
 _RECORDS_AT = 446
 _NTFS = (

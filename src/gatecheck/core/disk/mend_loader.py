@@ -12,8 +12,8 @@ from gatecheck.core.disk.sectors import Sectors
 from gatecheck.core.disk.walk import Walk
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.firmware.pe import FALLBACK
-from gatecheck.core.volume.fat import FatFile, FatListing, FatVolume
-from gatecheck.core.volume.write_fat import put_file
+from gatecheck.core.volume.fat.layout import FatFile, FatListing, FatVolume
+from gatecheck.core.volume.fat.write import put_file
 
 _KNOWN = (
     ("efi/microsoft/boot/bootmgfw.efi", "Windows"), ("efi/systemd/systemd-boot", "Linux"), ("shimx64.efi", "Linux"), ("shimaa64.efi", "Linux"), ("shimia32.efi", "Linux"),

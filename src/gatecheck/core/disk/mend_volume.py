@@ -15,7 +15,7 @@ from gatecheck.core.disk.plan import Plan, doubt, what, why, write
 from gatecheck.core.disk.sectors import Sectors
 from gatecheck.core.disk.volume import volume_of
 from gatecheck.core.errors import DecodeError
-from gatecheck.core.volume.fat import FatVolume, listing, read_fat
+from gatecheck.core.volume.fat.layout import FatVolume, listing, read_fat
 
 _SIGNED = b"\x55\xaa"
 _NO_FILES = {

@@ -4,40 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Collection, Mapping
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
 
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.findings import FIRMWARE, NOTE, SIGN, Finding
+from gatecheck.core.firmware.boot_entry import DISK, OTHER, PRESENT, STALE, UNKNOWN, BootEntry
+from gatecheck.core.firmware.loaders import Loader
 from gatecheck.core.firmware.smbios import EntryPoint, Smbios
 from gatecheck.core.firmware.variables import LoadOption, Variable
 from gatecheck.core.knowledge.judging import Findings
 
-if TYPE_CHECKING:
-    from gatecheck.core.firmware.loaders import Loader
-
 _MOST_DANGLING = 12
-PRESENT, STALE, DISK, OTHER, UNKNOWN = "present", "stale", "disk", "other", "unknown"
-
-
-@dataclass(frozen=True, slots=True)
-class BootEntry:
-    """A boot entry in the firmware's order (`place`, None where it stands outside the order).
-
-    `target`: present (its partition is on a captured disk), stale (on none), disk (a whole disk, no partition), other
-    (network, optical, the firmware itself), unknown (no disk's table was captured).
-    """
-
-    number: int
-    place: int | None
-    description: str
-    is_active: bool
-    path: str
-    leads_to: str
-    partition: str | None
-    file: str | None
-    target: str
-    page: str
-
 
 @dataclass(frozen=True, slots=True)
 class Firmware:

@@ -7,9 +7,9 @@ from dataclasses import dataclass
 
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.findings import FIRMWARE, NOTE, SIGN, Finding
-from gatecheck.core.firmware.judge import PRESENT, BootEntry
+from gatecheck.core.firmware.boot_entry import PRESENT, BootEntry
 from gatecheck.core.firmware.pe import FALLBACK, HEAD, machine_of
-from gatecheck.core.volume.fat import FatListing, FatVolume
+from gatecheck.core.volume.fat.layout import FatListing, FatVolume
 
 SOUND, MISSING, NO_PROGRAM, OTHER_MACHINE = "sound", "missing", "no-program", "other-machine"
 _WEIGHED = {SOUND: "sound", MISSING: "missing", NO_PROGRAM: "damaged", OTHER_MACHINE: "damaged"}

@@ -8,8 +8,9 @@ from dataclasses import asdict, dataclass, field
 
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.findings import finding_document
+from gatecheck.core.firmware.boot_entry import BootEntry
 from gatecheck.core.firmware.device_path import DevicePath
-from gatecheck.core.firmware.judge import BootEntry, Firmware, entry_target, firmware_weights, judge, target_of
+from gatecheck.core.firmware.judge import Firmware, entry_target, firmware_weights, judge, target_of
 from gatecheck.core.firmware.smbios import EntryPoint, Smbios
 from gatecheck.core.firmware.variables import GLOBAL, LoadOption, Variable, indications
 from gatecheck.core.knowledge.judging import Findings

@@ -13,8 +13,9 @@ from gatecheck.core.capture.drive import Drive, is_of
 from gatecheck.core.capture.facts import PciDevice, is_a_drive
 from gatecheck.core.capture.read import Capture
 from gatecheck.core.findings import NOTE
+from gatecheck.core.firmware.boot_entry import DISK, PRESENT, STALE, UNKNOWN, BootEntry
 from gatecheck.core.firmware.clock import firmware_date, judge_clock, parsed
-from gatecheck.core.firmware.judge import DISK, PRESENT, STALE, UNKNOWN, BootEntry, Firmware
+from gatecheck.core.firmware.judge import Firmware
 from gatecheck.core.firmware.loaders import Loader, loader_situation
 from gatecheck.core.instruments.settings import setting_entry
 from gatecheck.core.instruments.sightings import sighting_entry

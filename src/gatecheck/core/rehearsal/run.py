@@ -10,9 +10,9 @@ from itertools import product
 import numpy as np
 from msgspec.structs import replace
 
-from gatecheck.core.belief.acts import NOT_DONE
 from gatecheck.core.belief.facts import Facts
 from gatecheck.core.belief.model import Model
+from gatecheck.core.belief.transitions import NOT_DONE
 from gatecheck.core.decide.costs import entry_minutes
 from gatecheck.core.decide.plan import DRIVE_FAULTS
 from gatecheck.core.decide.ways import CHOICES, right_choices

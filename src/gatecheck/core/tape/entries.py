@@ -18,8 +18,8 @@ from typing import final
 
 from msgspec import Struct
 
-from gatecheck.core.belief.acts import NOT_DONE
 from gatecheck.core.belief.facts import FactValue
+from gatecheck.core.belief.transitions import NOT_DONE
 
 DIRECT_SHARE = 0.6
 """a soft reading names an outcome when that outcome holds at least this share of its weights"""

@@ -12,14 +12,14 @@ from gatecheck.core.disk.overlay import Overlay
 from gatecheck.core.disk.sectors import Sectors
 from gatecheck.core.disk.volume import Volume, volume_at, volume_of
 from gatecheck.core.errors import DecodeError
-from gatecheck.core.volume.check_exfat import check_exfat
-from gatecheck.core.volume.check_ext import check_ext
-from gatecheck.core.volume.check_fat import check_fat
-from gatecheck.core.volume.check_ntfs import check_ntfs
-from gatecheck.core.volume.exfat import ExFat
-from gatecheck.core.volume.ext import Ext
-from gatecheck.core.volume.fat_files import Fat
-from gatecheck.core.volume.ntfs import Ntfs
+from gatecheck.core.volume.exfat.check import check_exfat
+from gatecheck.core.volume.exfat.read import ExFat
+from gatecheck.core.volume.ext.check import check_ext
+from gatecheck.core.volume.ext.read import Ext
+from gatecheck.core.volume.fat.check import check_fat
+from gatecheck.core.volume.fat.read import Fat
+from gatecheck.core.volume.ntfs.check import check_ntfs
+from gatecheck.core.volume.ntfs.read import Ntfs
 from gatecheck.core.volume.readers import READERS
 from gatecheck.core.volume.systems import systems_of
 from gatecheck.core.volume.tree import CLEAN, DAMAGE, DAMAGED, DIRTY, LOCKED, SIGN, UNREADABLE, Filesystem, Found, System

@@ -12,10 +12,10 @@ from gatecheck.core.disk.follow import Run, joined
 from gatecheck.core.disk.sectors import NOT_CAPTURED, UNREADABLE, Sectors, Span
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.volume.check import Progress, Report, check, opened
-from gatecheck.core.volume.exfat import ExFat
-from gatecheck.core.volume.ext import Ext
-from gatecheck.core.volume.fat_files import Fat
-from gatecheck.core.volume.ntfs import Ntfs
+from gatecheck.core.volume.exfat.read import ExFat
+from gatecheck.core.volume.ext.read import Ext
+from gatecheck.core.volume.fat.read import Fat
+from gatecheck.core.volume.ntfs.read import Ntfs
 from gatecheck.core.volume.people import Rules, Share, people_of
 from gatecheck.core.volume.repair import Repair, repair_of
 from gatecheck.core.volume.tree import Filesystem

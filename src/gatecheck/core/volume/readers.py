@@ -6,10 +6,10 @@ from collections.abc import Callable, Mapping
 
 from gatecheck.core.disk.sectors import Sectors
 from gatecheck.core.disk.volume import volume_at
-from gatecheck.core.volume.exfat import ExFat
-from gatecheck.core.volume.ext import Ext
-from gatecheck.core.volume.fat_files import Fat
-from gatecheck.core.volume.ntfs import Ntfs
+from gatecheck.core.volume.exfat.read import ExFat
+from gatecheck.core.volume.ext.read import Ext
+from gatecheck.core.volume.fat.read import Fat
+from gatecheck.core.volume.ntfs.read import Ntfs
 from gatecheck.core.volume.tree import Filesystem
 
 READERS: Mapping[str, Callable[[Sectors, int, int], Filesystem]] = {"fat": Fat, "exfat": ExFat, "ext": Ext, "ntfs": Ntfs}

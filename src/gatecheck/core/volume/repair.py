@@ -12,15 +12,15 @@ from gatecheck.core.disk.overlay import Overlay
 from gatecheck.core.disk.sectors import Sectors
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.volume.check import Opened, Report, check, opened
-from gatecheck.core.volume.exfat import ExFat
-from gatecheck.core.volume.ext import Ext
-from gatecheck.core.volume.fat_files import Fat
-from gatecheck.core.volume.ntfs import Ntfs
-from gatecheck.core.volume.repair_exfat import exfat_groups
-from gatecheck.core.volume.repair_ext import ext_groups
-from gatecheck.core.volume.repair_fat import fat_groups
+from gatecheck.core.volume.exfat.read import ExFat
+from gatecheck.core.volume.exfat.repair import exfat_groups
+from gatecheck.core.volume.ext.read import Ext
+from gatecheck.core.volume.ext.repair import ext_groups
+from gatecheck.core.volume.fat.read import Fat
+from gatecheck.core.volume.fat.repair import fat_groups
+from gatecheck.core.volume.ntfs.read import Ntfs
+from gatecheck.core.volume.ntfs.repair import ntfs_groups
 from gatecheck.core.volume.repair_group import Group
-from gatecheck.core.volume.repair_ntfs import ntfs_groups
 from gatecheck.core.volume.repair_start import first_structure
 from gatecheck.core.volume.tree import DAMAGE, SIGN, Found
 from gatecheck.core.words.said import Said, say

@@ -5,10 +5,10 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from gatecheck.core.volume.crc32c import crc32c
-from gatecheck.core.volume.exfat import ExFat
-from gatecheck.core.volume.ext import Ext
-from gatecheck.core.volume.fat_files import Fat
-from gatecheck.core.volume.ntfs import Ntfs
+from gatecheck.core.volume.exfat.read import ExFat
+from gatecheck.core.volume.ext.read import Ext
+from gatecheck.core.volume.fat.read import Fat
+from gatecheck.core.volume.ntfs.read import Ntfs
 from gatecheck.core.volume.repair_group import Group, group
 
 if TYPE_CHECKING:

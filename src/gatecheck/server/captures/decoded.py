@@ -5,9 +5,9 @@ from __future__ import annotations
 import hashlib
 from functools import lru_cache
 
+from gatecheck.adapters.capture_files import pages_of
 from gatecheck.core.capture.document import Json, drive_document, page_document
 from gatecheck.core.capture.read import Capture, read_capture
-from gatecheck.files import pages_of
 from gatecheck.server.shop import Shop
 
 _MOST = 64

@@ -7,6 +7,7 @@ from typing import Any
 
 from msgspec import to_builtins
 
+from gatecheck.adapters.capture_files import pages_of
 from gatecheck.core.belief.facts import Facts
 from gatecheck.core.capture.document import volume_document
 from gatecheck.core.capture.drive import Drive
@@ -18,7 +19,6 @@ from gatecheck.core.findings import finding_document
 from gatecheck.core.instruments.evidence import capture_evidence, clock_entries, expected_drive, noted, system_candidates
 from gatecheck.core.storage.trend import Snapshot, same_drive, trend_of
 from gatecheck.core.words.said import say, to_json
-from gatecheck.files import pages_of
 from gatecheck.server.captures.decoded import Decoded
 from gatecheck.server.captures.wire import CaptureOut, RawOut, TrendOut
 from gatecheck.server.errors import NotFoundError

@@ -18,8 +18,8 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from gatecheck.pieces import crc_of, write_at
-from gatecheck.row_file import append_rows
+from gatecheck.adapters.row_file import append_rows
+from gatecheck.adapters.vectored_write import crc_of, write_at
 from gatecheck.server.errors import NotFoundError
 from gatecheck.store import StoreError
 

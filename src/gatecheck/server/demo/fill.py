@@ -13,7 +13,7 @@ from gatecheck.core.work.parts import read_shelf
 from gatecheck.server.demo.lid import drive_lid
 from gatecheck.server.demo.machines import SHELF, Came, Chose, Did, Gone, Heard, Line, Row, Seen, Shot, Went, machines
 from gatecheck.server.ear.service import wav_bytes
-from gatecheck.server.house import House
+from gatecheck.server.services import House
 from gatecheck.server.work.wire import PartIn
 
 SHOP, PREFIX, BAYS = "Gullhaven Repair Loft", "GL", 6

@@ -9,12 +9,12 @@ import json
 from pathlib import Path
 from typing import Any
 
+from gatecheck.adapters.shipped_tables import shipped_model
 from gatecheck.core.belief.model import Model
 from gatecheck.core.decide.assess import assess
 from gatecheck.core.rehearsal.run import Run, rehearse_one
 from gatecheck.core.tape.fold import fold
 from gatecheck.core.tape.parse import parse_entries, parse_facts
-from gatecheck.library import shipped_model
 
 COUNT, SEED = 64, 41
 _CUSTOMERS = (

@@ -8,7 +8,7 @@ import time
 from collections.abc import Callable, Mapping, Sequence
 
 from gatecheck.core.errors import BenchError
-from gatecheck.server.house import House
+from gatecheck.server.services import House
 from gatecheck.server.volumes.wire import VolumesOut
 
 _log = logging.getLogger(__name__)

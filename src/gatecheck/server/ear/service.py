@@ -11,11 +11,11 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from gatecheck.adapters.recordings import read_trace, read_wav
 from gatecheck.core.errors import InputError, TapeError
 from gatecheck.core.instruments.evidence import noted
 from gatecheck.core.words.said import Said, say, to_json
 from gatecheck.practice.patients import patient
-from gatecheck.recordings import read_trace, read_wav
 from gatecheck.server.ear.wire import EarOut, HeardEventOut, RecordingOut, WeightOut
 from gatecheck.server.errors import NotFoundError
 from gatecheck.server.shop import Shop, now

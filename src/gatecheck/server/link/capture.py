@@ -8,9 +8,9 @@ import zipfile
 import zlib
 from typing import Any
 
+from gatecheck.adapters.capture_files import LARGEST_PAGE
 from gatecheck.core.capture.manifest import NAME, write_manifest
 from gatecheck.core.scan.map_page import repacked
-from gatecheck.files import LARGEST_PAGE
 from gatecheck.store.links import Session
 
 _SAFE_RATIO = 100

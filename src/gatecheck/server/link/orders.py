@@ -8,8 +8,8 @@ import hashlib
 from collections.abc import Mapping, Sequence
 from typing import Any, Protocol
 
+from gatecheck.adapters.capture_files import LARGEST_PAGE
 from gatecheck.core.capture.manifest import is_plain_path
-from gatecheck.files import LARGEST_PAGE
 from gatecheck.server.link.wire import PageIn
 from gatecheck.store import StoreError
 from gatecheck.store.links import Order

@@ -9,11 +9,11 @@ from fastapi import APIRouter, Depends, Header, Query, Request, Response
 from fastapi.concurrency import run_in_threadpool
 from fastapi.responses import PlainTextResponse
 
-from gatecheck.probe_file import probe_with
+from gatecheck.adapters.probe_script import probe_with
 from gatecheck.server.errors import LinkUnknownError
-from gatecheck.server.link.filling import LARGEST_PIECE
-from gatecheck.server.link.knocks import Knocks
+from gatecheck.server.link.drive_restore import LARGEST_PIECE
 from gatecheck.server.link.service import Links
+from gatecheck.server.link.waiting_machines import Knocks
 from gatecheck.server.link.wire import (
     BeginCopyIn,
     CodeTypedIn,

@@ -11,17 +11,17 @@ import time
 from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
+from gatecheck.adapters.capture_files import LARGEST_CAPTURE, MOST_PAGES
 from gatecheck.core.capture.identity import Identity
 from gatecheck.core.words.said import say, to_json
-from gatecheck.files import LARGEST_CAPTURE, MOST_PAGES
 from gatecheck.probe.gatecheck_probe import NEEDED, PROTOCOL, clearance, writes_sum
 from gatecheck.server.captures.service import Captures
 from gatecheck.server.errors import LinkEndedError, LinkUnknownError, NotFoundError
 from gatecheck.server.link.capture import capture_of
-from gatecheck.server.link.copying import Copying
-from gatecheck.server.link.filling import Filling
-from gatecheck.server.link.handing import Handing, new_code, starts
+from gatecheck.server.link.drive_copy import Copying
+from gatecheck.server.link.drive_restore import Filling
 from gatecheck.server.link.orders import LONG_ONES, MADE_HERE, MOVES, PAUSED_ONES, WRITING, Errand, checked_page, move_of, order_out
+from gatecheck.server.link.start_codes import Handing, new_code, starts
 from gatecheck.server.link.wire import LinkOut, LinkRowOut, PageIn, ProgressIn
 from gatecheck.server.qr import qr_svg
 from gatecheck.server.shop import Shop, now

@@ -9,6 +9,7 @@ from typing import Any
 
 from msgspec import to_builtins
 
+from gatecheck.adapters.erased_capture import without_customer
 from gatecheck.core.decide.explain import weights_of_evidence
 from gatecheck.core.errors import TapeError
 from gatecheck.core.instruments.settings import as_left
@@ -17,7 +18,6 @@ from gatecheck.core.words.said import Said, say
 from gatecheck.core.work.papers import KINDS, Case, Paper, Picture, Text, paper_of
 from gatecheck.core.work.shop import ShopPage, parse_shop
 from gatecheck.core.work.spent import Moment, Pace, paces, spent
-from gatecheck.erased_capture import without_customer
 from gatecheck.server.captures.service import Captures
 from gatecheck.server.copies.service import Copies
 from gatecheck.server.ear.service import EAR

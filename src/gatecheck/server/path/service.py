@@ -5,28 +5,25 @@ from __future__ import annotations
 import base64
 import re
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
 from functools import lru_cache
 from typing import Any
 
 from gatecheck.core.capture.identity import Identity, identity_of
-from gatecheck.core.capture.medium import Disk
 from gatecheck.core.capture.path import base_of, known_entries, layered, machine_of, mode_of, walk_says
 from gatecheck.core.capture.read import Capture
-from gatecheck.core.disk.boot_uefi import Entry
 from gatecheck.core.disk.bootpath import BIOS, UEFI
-from gatecheck.core.disk.follow import Followed, Layered, follow, joined, wanted_runs
-from gatecheck.core.disk.known import Known, known_plans
+from gatecheck.core.disk.follow import follow, joined, wanted_runs
+from gatecheck.core.disk.known import known_plans
 from gatecheck.core.disk.mend import merged
 from gatecheck.core.disk.mend_entry import EntryPlan, entry_plan
 from gatecheck.core.disk.plan import Plan
 from gatecheck.core.errors import DecodeError
-from gatecheck.core.firmware.judge import Firmware
 from gatecheck.core.instruments.evidence import noted
 from gatecheck.core.words.said import say, to_json
 from gatecheck.server.captures.service import ELSEWHERE, Captures
 from gatecheck.server.errors import NotFoundError
 from gatecheck.server.link.service import BY, Links
+from gatecheck.server.path.seen import Ground, Seen
 from gatecheck.server.path.show import fix_of, path_out
 from gatecheck.server.path.wire import MendOut, PathDiskOut, PathOut
 from gatecheck.server.shop import Shop
@@ -42,31 +39,6 @@ _WRITING = ("mend", "entry")
 """orders that change something on the machine"""
 _FIXES = ("restore-entry", "rebuild-table", "rebuild-boot-record", "rebuild-loader")
 _STOPPED_BY = ("refused", "failed", "cancelled")
-
-
-@dataclass(frozen=True, slots=True)
-class Ground:
-    """A disk as it is known, and the firmware that meets it. `told`: the live system said how it was started."""
-
-    capture: Capture
-    disk: Disk
-    device: str
-    who: Identity
-    sectors: Layered
-    mode: str
-    told: bool
-    machine: str
-    entries: Sequence[Entry] | None
-    secure: bool
-    firmware: Firmware | None
-
-
-@dataclass(frozen=True, slots=True)
-class Seen:
-    ground: Ground
-    followed: Followed
-    known: Known
-    entry: EntryPlan | None
 
 
 class Paths:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Mapping, Sequence
-from typing import TYPE_CHECKING
 
 from gatecheck.core.disk.division import Division, division_of
 from gatecheck.core.disk.follow import Followed, Run
@@ -18,6 +17,7 @@ from gatecheck.core.disk.where import places_of, tables_of
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.words.catalogue import Words
 from gatecheck.core.words.said import Said, say
+from gatecheck.server.path.seen import Seen
 from gatecheck.server.path.wire import (
     MarkOut,
     MendOut,
@@ -30,9 +30,6 @@ from gatecheck.server.path.wire import (
     SpanOut,
     StopOut,
 )
-
-if TYPE_CHECKING:
-    from gatecheck.server.path.service import Seen
 
 _MOST_SPANS, _SHOWN_BYTES, _MOST_WRITES = 24, 32, 40
 _TABLE_FIXES = ("protective-mbr", "gpt-", "lost-", "record", "mbr-signature", "media-byte")

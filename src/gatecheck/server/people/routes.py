@@ -6,10 +6,10 @@ import socket
 
 from fastapi import APIRouter, Request, Response
 
-from gatecheck.server.door import COOKIE, is_here
 from gatecheck.server.people.devices import Devices
 from gatecheck.server.people.wire import CodeOut, DeviceOut, MeOut, PairIn
 from gatecheck.server.qr import qr_svg
+from gatecheck.server.request_guard import COOKIE, is_here
 from gatecheck.server.wire import WHO, TicketId
 
 _YEAR = 365 * 86400

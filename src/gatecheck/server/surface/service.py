@@ -6,6 +6,7 @@ import math
 from dataclasses import dataclass
 from functools import lru_cache
 
+from gatecheck.adapters.capture_files import pages_of
 from gatecheck.core.capture.drive import is_of
 from gatecheck.core.capture.read import Capture
 from gatecheck.core.capture.surface import finding_of, surface_of
@@ -16,7 +17,6 @@ from gatecheck.core.scan.judge import Patch
 from gatecheck.core.scan.map_page import read_map_page
 from gatecheck.core.scan.view import bins_of, newly_bad
 from gatecheck.core.words.said import say
-from gatecheck.files import pages_of
 from gatecheck.server.captures.service import Captures
 from gatecheck.server.errors import NotFoundError
 from gatecheck.server.link.service import Links

@@ -7,13 +7,13 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
-from gatecheck import mending
+from gatecheck.adapters import image_writer
 from gatecheck.server.errors import NotFoundError
 from gatecheck.server.link.service import Links
 from gatecheck.server.path.service import Paths, can_be_taken_back
 from gatecheck.server.shop import Shop, now
-from gatecheck.server.volumes import looks
-from gatecheck.server.volumes.grounds import Volume
+from gatecheck.server.volumes import check_reports
+from gatecheck.server.volumes.locate import Volume
 from gatecheck.server.volumes.wire import VolumeRepairOut
 from gatecheck.store import StoreError
 from gatecheck.store.links import Order
@@ -29,7 +29,7 @@ class Repairs:
         self.shop, self.links, self.paths = shop, linked, paths
 
     def _what(self, whats: Sequence[Mapping[str, Any]]) -> str:
-        return "; ".join(self.shop.words.say(looks.said(w)) for w in whats)[:300]
+        return "; ".join(self.shop.words.say(check_reports.said(w)) for w in whats)[:300]
 
     def order(self, ticket_id: int, own: Volume, whats: Sequence[Mapping[str, Any]], writes: Writes, *, by: str) -> None:
         """Raises StoreError."""
@@ -57,31 +57,31 @@ class Repairs:
         undo = folder / f"undo-{own.source}-{number}.json"
         note = {"id": undo.stem, "whats": list(whats), "at": now(), "by": by, "size": sum(len(a) for _, _, a in writes), "taken_back": False, "state": "failed"}
         place = folder / f"repair-{own.source}-{number}.json"
-        looks.save(place, note)  # known before it is begun: what is cut half-way can be taken back
+        check_reports.save(place, note)  # known before it is begun: what is cut half-way can be taken back
         noted = self.links.copying.copies.changes(Path(own.ground.image), [(at, len(after)) for at, _, after in writes])
-        with mending.target(own.ground.image) as image:
-            mending.apply(image, undo, groups, [(at, after) for at, _, after in writes])
+        with image_writer.target(own.ground.image) as image:
+            image_writer.apply(image, undo, groups, [(at, after) for at, _, after in writes])
         noted()
-        looks.save(place, {**note, "state": "done"})
+        check_reports.save(place, {**note, "state": "done"})
 
     def revert_copy(self, own: Volume, name: str, folder: Path) -> None:
         """Raises NotFoundError, InputError, StoreError."""
         place = folder / f"repair-{name.removeprefix('undo-')}.json"
-        known = looks.read(place)
+        known = check_reports.read(place)
         if known is None or known["id"] != name or known["taken_back"]:
             raise NotFoundError(f"repair {name}: expected one of this copy that stands, got none")
-        undo = mending.read_undo(folder / f"{name}.json")
+        undo = image_writer.read_undo(folder / f"{name}.json")
         noted = self.links.copying.copies.changes(Path(own.ground.image), [(c.at, len(c.before)) for c in undo.changes]) if known["state"] == "done" else None
-        with mending.target(own.ground.image) as image:
-            mending.revert(image, undo)
+        with image_writer.target(own.ground.image) as image:
+            image_writer.revert(image, undo)
         if noted:
             noted()
-        looks.save(place, {**known, "taken_back": True})
+        check_reports.save(place, {**known, "taken_back": True})
 
     def of(self, ticket_id: int, orders: Sequence[Order], source: str, folder: Path) -> list[VolumeRepairOut]:
         """Newest first."""
         if source.startswith("copy-"):
-            kept = [k for k in map(looks.read, folder.glob(f"repair-{source}-*.json")) if k]
+            kept = [k for k in map(check_reports.read, folder.glob(f"repair-{source}-*.json")) if k]
             return [
                 VolumeRepairOut(id=k["id"], what=self._what(k["whats"]), state=k["state"], at=k["at"], by=k["by"], size=k["size"], taken_back=k["taken_back"], can_take_back=not k["taken_back"], reverts=False, detail="")
                 for k in sorted(kept, key=lambda k: k["at"], reverse=True)

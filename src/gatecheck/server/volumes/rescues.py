@@ -6,10 +6,10 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
+from gatecheck.adapters.file_rescue import SUMMARY
 from gatecheck.core.words.catalogue import Words
 from gatecheck.core.words.said import say
-from gatecheck.rescuing import SUMMARY
-from gatecheck.server.volumes import looks
+from gatecheck.server.volumes import check_reports
 from gatecheck.server.volumes.wire import RescueOut
 from gatecheck.store import links
 from gatecheck.store.links import Order
@@ -31,23 +31,23 @@ class Rescues:
         return self.folder / name
 
     def begin(self, name: str, *, source: str, first: int, only: Sequence[str], deleted: bool, is_all: bool, by: str, at: str) -> None:
-        looks.save(self.note(name), {
+        check_reports.save(self.note(name), {
             "source": source, "first": first, "only": list(only), "deleted": deleted, "is_all": is_all, "by": by, "at": at, "state": RUNS, "files": 0, "files_done": 0, "size": 0, "size_done": 0,
             "summary": {}, "detail": "",
         })  # fmt: skip
 
     def update(self, name: str, **values: Any) -> dict[str, Any]:
-        known = looks.read(self.note(name)) or {}
+        known = check_reports.read(self.note(name)) or {}
         changed = {**known, **values}
         if known and changed != known:
-            looks.save(self.note(name), changed)
+            check_reports.save(self.note(name), changed)
         return changed
 
     def of(self, source: str, first: int, orders: Mapping[int, Order]) -> list[RescueOut]:
         """Newest first. What an order that was paused or left on the bench says counts before the note."""
         found = []
         for place in self.folder.glob("*.json"):
-            own = looks.read(place)
+            own = check_reports.read(place)
             if own is not None and own["source"] == source and own["first"] == first:
                 order = orders.get(int(place.stem)) if place.stem.isdigit() else None
                 if order is not None and own["state"] in (RUNS, PAUSED):
@@ -63,7 +63,7 @@ class Rescues:
 
     def tell_customer(self, name: str, words: Words) -> None:
         """The summary that goes with the files, in words."""
-        own = looks.read(self.note(name)) or {}
+        own = check_reports.read(self.note(name)) or {}
         summary = own.get("summary") or {}
         told = {
             "whole": say("rescue.summary-whole", count=summary.get("whole", 0)), "holes": say("rescue.summary-holes", count=summary.get("holes", 0)),

@@ -8,6 +8,7 @@ import threading
 from collections.abc import Callable, Sequence
 from typing import Any
 
+from gatecheck.adapters.file_rescue import not_whole
 from gatecheck.core.errors import BenchError
 from gatecheck.core.instruments.evidence import noted
 from gatecheck.core.volume.check import Report
@@ -16,21 +17,20 @@ from gatecheck.core.volume.gather import Looked
 from gatecheck.core.volume.people import HOME
 from gatecheck.core.volume.tree import CLEAN, DIRTY
 from gatecheck.core.words.said import say, to_json
-from gatecheck.rescuing import not_whole
 from gatecheck.server.captures.service import ELSEWHERE, Captures
 from gatecheck.server.errors import NotFoundError
 from gatecheck.server.link.service import BY, Links
 from gatecheck.server.path.service import Paths
 from gatecheck.server.shop import Shop, now
-from gatecheck.server.volumes import looks
-from gatecheck.server.volumes.desk import Desk
-from gatecheck.server.volumes.grounds import Grounds, Known, Volume
+from gatecheck.server.volumes import check_reports
 from gatecheck.server.volumes.jobs import Job
-from gatecheck.server.volumes.parts import BAD, GONE, LEFT, Parts
+from gatecheck.server.volumes.locate import Grounds, Known, Volume
+from gatecheck.server.volumes.partial_image import BAD, GONE, LEFT, Parts
 from gatecheck.server.volumes.repairs import Repairs
 from gatecheck.server.volumes.rescues import DONE, FAILED, PAUSED, RUNS, STOPPED, Rescues
-from gatecheck.server.volumes.tasks import Wants
 from gatecheck.server.volumes.wire import LivesAtOut, VolumeJobOut, VolumesOut
+from gatecheck.server.volumes.worker import Desk
+from gatecheck.server.volumes.worker_tasks import Wants
 from gatecheck.store import StoreError, links
 from gatecheck.store.files import attachments
 from gatecheck.store.links import WAITING, Order
@@ -78,14 +78,14 @@ class Volumes:
         known = self.grounds.known(ticket_id, chosen.id) if chosen else None
         pieces = self.grounds.pieces(known) if known else []
         own = next((p for p in pieces if p.first == first), None) or next((p for p in pieces if known and p.first == self.grounds.main(known)), pieces[0] if pieces else None)
-        kept = looks.read(self._look_place(ticket_id, chosen.id, own.first)) if chosen and own else None
+        kept = check_reports.read(self._look_place(ticket_id, chosen.id, own.first)) if chosen and own else None
         with self.shop.database.read() as connection:
             link, orders = links.link_of(connection, ticket_id), links.orders_of(connection, ticket_id)
         is_copy = bool(chosen and chosen.is_copy)
         held = {what: "" if is_copy else self.links.held(ticket_id, move) for what, move in _MOVES.items()}
         return VolumesOut(
             sources=sources, source=chosen.id if chosen else "", pieces=pieces, first=own.first if own else None, sectors=known.sectors.length or 0 if known else 0, sector=known.sectors.sector if known else 512,
-            look=looks.look_out(kept, self.shop.words, session=known.session if known else "") if kept else None, job=self._job_out(ticket_id, chosen.id if chosen else "", own.first if own else -1, orders),
+            look=check_reports.look_out(kept, self.shop.words, session=known.session if known else "") if kept else None, job=self._job_out(ticket_id, chosen.id if chosen else "", own.first if own else -1, orders),
             repairs=self.repairs.of(ticket_id, orders, chosen.id, self.grounds.folder(ticket_id)) if chosen else [], rescues=Rescues(self.grounds.folder(ticket_id)).of(chosen.id, own.first, {o.id: o for o in orders}) if chosen and own else [],
             held=held, linked=is_copy or (link is not None and not link.ended_at and not ticket.closed_at),
         )  # fmt: skip
@@ -120,7 +120,7 @@ class Volumes:
         """Write some groups of a repair; what stands there is kept first. Raises NotFoundError, StoreError."""
         own = self._free(ticket_id, source, first)
         self._is_no_source(ticket_id, own)
-        kept = looks.read(self._look_place(ticket_id, source, first))
+        kept = check_reports.read(self._look_place(ticket_id, source, first))
         known = [g["id"] for g in kept["groups"]] if kept and kept["session"] == own.session else []
         unknown = [g for g in groups if g not in known]
         if unknown:
@@ -200,7 +200,7 @@ class Volumes:
 
     def systems_of(self, ticket_id: int, disk: str, first: int) -> list[str]:
         """Installed systems by name and version, and the people on the same volume, as the newest look found them."""
-        kept = looks.read(self._look_place(ticket_id, disk, first))
+        kept = check_reports.read(self._look_place(ticket_id, disk, first))
         if kept is None:
             return []
         people = [str(s["path"]).rpartition("/")[2] for s in kept["people"] if s["kind"] == HOME][:_MOST_PEOPLE]
@@ -215,7 +215,7 @@ class Volumes:
             return []
         looked = []
         for piece in self.grounds.pieces(known):
-            kept = looks.read(self._look_place(ticket_id, disk, piece.first))
+            kept = check_reports.read(self._look_place(ticket_id, disk, piece.first))
             if kept is not None and kept["session"] == known.session:
                 looked.append((piece.first, piece.last))
         wanted = tuple(sorted({lba for lba in lbas if any(a <= lba <= b for a, b in looked)}))
@@ -255,7 +255,7 @@ class Volumes:
         return found
 
     def _keep(self, ticket_id: int, own: Volume, found: Looked, *, by: str) -> None:
-        looks.save(self._look_place(ticket_id, own.source, own.first), looks.kept_look(found, by=by, at=now(), session=own.session, base=own.first * own.ground.sector))
+        check_reports.save(self._look_place(ticket_id, own.source, own.first), check_reports.kept_look(found, by=by, at=now(), session=own.session, base=own.first * own.ground.sector))
         self._lived.clear()
         self.links.tell(ticket_id, at_once=True)
 
@@ -311,7 +311,7 @@ class Volumes:
 
     def _turn(self, ticket_id: int, own: Volume, kept: Rescues, name: str, job: Job, *, ahead: bool = False) -> Wants:
         with self._begins:
-            note = looks.read(kept.note(name))
+            note = check_reports.read(kept.note(name))
         if note is None:
             raise StoreError(f"rescue {name}: expected the note of what is wanted, got none")
         copying = self._copying.pop(int(name), None) if name.isdigit() else None
@@ -321,7 +321,7 @@ class Volumes:
                 raise StoreError(copying.problem)
         wants: Wants = self.desk.run("rescue", own.ground, own.first, own.last, str(kept.target(name)), [exactly(p) for p in note["only"]] or None, note["deleted"], ahead)
         job.stage, job.done, job.of = "files", wants.done, wants.of
-        if (looks.read(kept.note(name)) or note)["state"] in (RUNS, PAUSED):  # a turn that was asked for early may be worked out after the order has ended
+        if (check_reports.read(kept.note(name)) or note)["state"] in (RUNS, PAUSED):  # a turn that was asked for early may be worked out after the order has ended
             kept.update(name, state=RUNS, files=wants.files, files_done=wants.files_done, size=wants.of, size_done=wants.done, blind=wants.blind, summary=dict(wants.summary))
         return wants
 
@@ -405,7 +405,7 @@ class Volumes:
             kept.update(name, state=PAUSED if result == links.PAUSED else STOPPED if order.wanted == "stop" else FAILED, detail="")
             return
         own = self.grounds.volume(ticket_id, str(order.body["disk"]), int(order.body["first"]))
-        note = looks.read(kept.note(name)) or {}
+        note = check_reports.read(kept.note(name)) or {}
         if not note.get("summary"):
             kept.update(name, state=STOPPED)
             return
@@ -421,7 +421,7 @@ class Volumes:
         entry: dict[str, Any] = {"note": to_json(said)}
         if is_whole_ticket:
             # files that a broken or unread catalogue does not name are saved by nobody: then what is there is not all, whoever says so
-            look = looks.read(self._look_place(ticket_id, own.source, own.first))
+            look = check_reports.read(self._look_place(ticket_id, own.source, own.first))
             is_sure = not note.get("blind") and (look is None or look["report"]["state"] in (CLEAN, DIRTY))
             entry |= {"move": _MOVES["rescue"], "outcome": "complete" if is_sure and not missing and summary.get("files") else "partial"}
         try:

@@ -1,0 +1,1 @@
+"""The command line: a module for each group of commands."""

@@ -1,0 +1,148 @@
+"""Checking a volume on a disk image, and copying what can be saved from it."""
+
+from __future__ import annotations
+
+import argparse
+from collections.abc import Sequence
+
+from gatecheck.adapters import file_rescue, image_writer
+from gatecheck.adapters.disk_image import ImageSectors
+from gatecheck.adapters.shipped_tables import disk_words
+from gatecheck.cli.disks import taken_back
+from gatecheck.cli.output import shown
+from gatecheck.core.disk.bootpath import BIOS, UEFI, boot_path
+from gatecheck.core.disk.division import division_of
+from gatecheck.core.disk.mend import merged
+from gatecheck.core.disk.sectors import Sectors
+from gatecheck.core.errors import InputError
+from gatecheck.core.volume.check import check, opened
+from gatecheck.core.volume.repair import repair_of
+from gatecheck.core.volume.tree import Filesystem
+
+
+def place_of(disk: Sectors, at: int | None, partition: int | None) -> tuple[int, int]:
+    """(first, last LBA) of the volume that is meant. Raises InputError."""
+    length = disk.length or 0
+    if at is not None:
+        if not 0 <= at < length * disk.sector or at % disk.sector:
+            raise InputError(f"--at: expected a multiple of {disk.sector} below {length * disk.sector}, got {at}")
+        first = at // disk.sector
+        piece = next((p for p in division_of(disk).pieces if p.first == first and not p.is_extended), None)
+        return first, min(piece.last, length - 1) if piece else length - 1
+    pieces = {p.number: p for p in division_of(disk).pieces if not p.is_extended}
+    if partition is not None:
+        if partition not in pieces:
+            raise InputError(f"--partition: expected one of {', '.join(map(str, pieces)) or 'none: the image has no partitions'}, got {partition}")
+        own = pieces[partition]
+        if own.first >= length:
+            raise InputError(f"--partition {partition}: expected a start below {length}, got {own.first}: the image is cut short, or is of another disk")
+        return own.first, min(own.last, length - 1)
+    whole = opened(disk, 0, length - 1)
+    inside = [p for p in pieces.values() if p.first < length]
+    if (whole.volume is not None and not (whole.from_copy and inside)) or not inside:
+        return 0, length - 1
+    readable = [p for p in inside if opened(disk, p.first, min(p.last, length - 1)).volume is not None] or inside
+    largest = max(readable, key=lambda p: p.last - p.first)
+    return largest.first, min(largest.last, length - 1)
+
+
+def volume(arguments: argparse.Namespace) -> int:
+    if arguments.revert:
+        if arguments.repair or arguments.apply or arguments.undo:
+            raise InputError("--revert: expected alone, got it with --repair, --apply or --undo")
+        shown(taken_back(arguments.image, arguments.revert))
+        return 0
+    if not arguments.repair and (arguments.apply or arguments.undo or arguments.only):
+        raise InputError("--apply, --undo, --only: expected with --repair, got them without")
+    if arguments.apply != (arguments.undo is not None):
+        raise InputError("--apply and --undo FILE: expected both, got one")
+    if arguments.repair:
+        return _repair(arguments)
+    disk, words = ImageSectors(arguments.image, sector=arguments.sector_size), disk_words()
+    found = check(disk, *place_of(disk, arguments.at, arguments.partition))
+    shown({
+        "kind": found.kind, "label": found.label, "state": found.state, "size": found.size, "used": found.used, "files": found.files,
+        "findings": [{"id": f.id, "severity": f.severity, "where": f.where, "text": words.say(f.text), "repairable": f.repairable} for f in found.findings],
+        "systems": [{"name": s.name, "version": s.version, "root": s.root} for s in found.systems],
+        "check_minutes": found.check_minutes, "repair_minutes": found.repair_minutes,
+    })  # fmt: skip
+    return 0
+
+
+def _repair(arguments: argparse.Namespace) -> int:
+    disk, words = ImageSectors(arguments.image, sector=arguments.sector_size), disk_words()
+    place = place_of(disk, arguments.at, arguments.partition)
+    if arguments.apply and arguments.undo.exists():
+        undo = image_writer.read_undo(arguments.undo)
+        with image_writer.target(arguments.image) as own:
+            if not image_writer.go_on(own, undo):
+                raise InputError(f"--undo {arguments.undo}: expected a name that is free, got the undo file of what is applied already; --revert takes it back")
+        return _repaired(arguments, undo.plans, place)
+    found = repair_of(disk, *place, only=arguments.only)
+    if arguments.only:
+        unknown = [name for name in arguments.only if name not in {g.id for g in found.groups}]
+        if unknown:
+            names = ", ".join(g.id for g in repair_of(disk, *place).groups) or "no group: there is nothing to repair"
+            raise InputError(f"--only: expected some of {names}, got {unknown[0]!r}")
+    if not arguments.apply:
+        plans = [
+            {
+                "id": g.id, "what": words.say(g.what), "doubts": [words.say(d) for d in g.doubts], "touches": list(g.touches),
+                "writes": [{"at": w.at, "length": len(w.data), "field": words.say(w.field)} for w in g.writes],
+            }
+            for g in found.groups
+        ]  # fmt: skip
+        shown({
+            "state": found.now.state, "plans": plans, "state_after": found.after.state, "refused": words.say(found.refused) or None,
+            "left": [{"id": f.id, "where": f.where, "text": words.say(f.text)} for f in found.left],
+        })  # fmt: skip
+        return 0
+    if not found.groups:
+        raise InputError(f"--apply: expected something to repair on {arguments.image}, got {words.say(found.refused) or 'no plan'}")
+    with image_writer.target(arguments.image) as own:
+        now = repair_of(disk, *place, only=arguments.only)  # planned anew now that nobody else writes to it
+        before = _starts(arguments)
+        image_writer.apply(own, arguments.undo, [g.id for g in now.groups], merged(disk, [pair for g in now.groups for pair in g.pairs]))
+        lost = before - _starts(arguments)
+        if lost:
+            image_writer.revert(own, image_writer.read_undo(arguments.undo))
+            raise InputError(f"--apply: expected the disk to start after it as it did before ({', '.join(sorted(lost))}), got one that does not: all of it was taken back at once")
+    return _repaired(arguments, [g.id for g in now.groups], place)
+
+
+def _starts(arguments: argparse.Namespace) -> set[str]:
+    """The modes in which the image would start as it is."""
+    disk = ImageSectors(arguments.image, sector=arguments.sector_size)
+    return {mode for mode in (UEFI, BIOS) if boot_path(disk, mode).boots}
+
+
+def _repaired(arguments: argparse.Namespace, applied: Sequence[str], place: tuple[int, int]) -> int:
+    """The verdict afterwards."""
+    words = disk_words()
+    after = check(ImageSectors(arguments.image, sector=arguments.sector_size), *place)
+    left = [{"id": f.id, "where": f.where, "text": words.say(f.text)} for f in after.findings]
+    shown({"applied": list(applied), "state": after.state, "findings": left, "undo": str(arguments.undo)})
+    return 0
+
+
+def _readable(disk: Sectors, place: tuple[int, int], image: str) -> Filesystem:
+    own = opened(disk, *place)
+    if own.volume is None:
+        known = own.known
+        raise InputError(f"{image}: expected a volume that can be read, got {known.name if known and not own.problem else own.problem or 'none'}")
+    return own.volume
+
+
+def rescue(arguments: argparse.Namespace) -> int:
+    if (arguments.list is None) == (arguments.to is None):
+        raise InputError("--list or --to DIR: expected one of them, got " + ("both" if arguments.to else "neither"))
+    disk = ImageSectors(arguments.image, sector=arguments.sector_size)
+    own = _readable(disk, place_of(disk, arguments.at, arguments.partition), arguments.image)
+    if arguments.list is not None:
+        found = file_rescue.listed(own, arguments.list)
+        if not found and arguments.list.strip("/"):
+            raise InputError(f"--list: expected a folder or file of the volume, got {arguments.list!r}")
+        shown([{"path": i.node.path, "bytes": i.node.size, "state": i.state} for i in found if not i.node.is_folder and not i.node.link])
+        return 0
+    shown(file_rescue.copy(own, arguments.to, only=arguments.only, deleted=arguments.deleted, image=arguments.image))
+    return 0

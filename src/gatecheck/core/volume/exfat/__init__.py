@@ -1,0 +1,1 @@
+"""exFAT: folders, contents, check, repair."""

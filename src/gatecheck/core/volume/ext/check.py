@@ -1,0 +1,440 @@
+"""ext2, ext3, ext4: superblocks and groups, inodes with their sums, who holds which blocks, folders, link counts.
+
+Linux, Documentation/filesystems/ext4: checksums, dynamic structures. Where the journal holds something, the volume is looked at as it will be after it.
+"""
+
+from __future__ import annotations
+
+import struct
+from collections.abc import Callable
+
+import numpy as np
+
+from gatecheck.core.disk.overlay import Overlay
+from gatecheck.core.errors import DecodeError
+from gatecheck.core.volume.claims import Claims
+from gatecheck.core.volume.crc32c import crc16, crc32c, crc32c_rows
+from gatecheck.core.volume.ext import layout as e
+from gatecheck.core.volume.ext.check_bitmaps import Maps
+from gatecheck.core.volume.ext.htree import FolderIndex
+from gatecheck.core.volume.ext.inode import flaws, resize_problem, right_size
+from gatecheck.core.volume.ext.journal import pending_blocks
+from gatecheck.core.volume.ext.layout import Inode
+from gatecheck.core.volume.ext.read import Ext
+from gatecheck.core.volume.tree import DAMAGE, NOTE, SIGN, Found
+
+_VALID, _ERROR = 1, 2
+_SEED = 0x2000
+_GEOMETRY = "<2I12x4I4xI"
+"""inodes, blocks, first block, sizes, blocks and inodes a group"""
+_RESIZE, _HUGE, _WITH_INDEX, _DEEP, _UNSIGNED = 7, 0x8, 0x20, 0x4000, 0x2
+_ORPHAN_PRESENT = 0x10000
+_KINDS = {1: 0x8000, 2: 0x4000, 3: 0x2000, 4: 0x6000, 5: 0x1000, 6: 0xC000, 7: 0xA000}
+_KNOWN, _KNOWN_TO_WRITE = 0x3F7DF, 0x1FFFB
+"""of the superblock's incompatible and read-only compatible features those that Linux has given a meaning"""
+_MOST_ORPHANS, _MOST_BROKEN = 1 << 20, 64
+Add = Callable[[Found], None]
+Progress = Callable[[str, int, int], None]
+
+
+def check_ext(volume: Ext, add: Add, progress: Progress) -> tuple[int | None, int | None]:
+    """(files, bytes used)."""
+    own = volume.super
+    if own.incompat & e.RECOVER:
+        add(Found("journal-pending", SIGN, repairable=True))
+        try:
+            blocks = pending_blocks(volume)
+        except DecodeError as error:
+            add(Found("journal-broken", DAMAGE, str(error)))
+            blocks = {}
+        if blocks:
+            base = volume.bytes.base
+            volume = Ext(Overlay(volume.disk, [(base + number * volume.block, data) for number, data in blocks.items()]), volume.first, volume.last)
+            own = volume.super
+    elif not own.state & _VALID and not volume.from_backup:  # copies are not told of every mount
+        add(Found("dirty", SIGN, repairable=True))
+    if own.state & _ERROR:
+        add(Found("errors-noted", SIGN, repairable=True))
+    return _Check(volume, add, progress).whole()
+
+
+class _Check:
+    def __init__(self, volume: Ext, add: Add, progress: Progress) -> None:
+        self.volume, self.super, self.add, self.progress = volume, volume.super, add, progress
+        self.sums = self.super.has_checksums
+        self.seed = int.from_bytes(self.super.raw[0x270:0x274], "little") if self.super.incompat & _SEED else crc32c(0xFFFFFFFF, self.super.uuid)
+        self.claims = Claims(self.super.blocks)
+        self.kinds: dict[int, int] = {}
+        self.links: dict[int, int] = {}
+        self.broken: set[int] = set()
+        self.folders: dict[int, Inode] = {}
+        self.names: dict[int, str] = {}
+        self.orphans = self._orphans()
+        self.taken_inodes: list[int] = []
+        self.unread: set[int] = set()
+        """groups of whose inodes some could not be read"""
+        self._shared: set[int] = set()
+
+    def whole(self) -> tuple[int | None, int | None]:
+        self._supers()
+        self._groups()
+        for first, count, _ in self.volume.fixed_blocks():
+            self.claims.add(0, first, count)
+        self._inodes()
+        files = self._tree()
+        self._links()
+        used = Maps(self.volume, self.add, self.claims, name=self._name, taken=self.taken_inodes, unread=self.unread, is_pending=bool(self.super.incompat & e.RECOVER), seed=self.seed).whole()
+        for own in self.claims.crossed():
+            self.add(Found("crossed", DAMAGE, self._name(own.other), count=own.count, repairable=False, values={"other": self._name(own.one)}))
+        for owner in self.claims.beyond:
+            self.add(Found("beyond", DAMAGE, self._name(owner)))
+        return files, used
+
+    def _name(self, inode: int) -> str:
+        return self.names.get(inode) or (f"inode {inode}" if inode else "the volume's own structures")
+
+    def _orphans(self) -> set[int]:
+        """Inodes that were being deleted: the list that begins in the superblock."""
+        found: set[int] = set()
+        number = int.from_bytes(self.super.raw[0xE8:0xEC], "little")
+        while number and number not in found and len(found) < _MOST_ORPHANS:
+            found.add(number)
+            try:
+                number = self.volume.inode(number).deleted_at
+            except DecodeError:
+                break
+        return found
+
+    # --- superblock, groups
+
+    def _supers(self) -> None:
+        own = self.super
+        if self.sums and crc32c(0xFFFFFFFF, own.raw[:1020]) != int.from_bytes(own.raw[1020:1024], "little") and not self.volume.from_backup:
+            self.add(Found("sum", DAMAGE, "superblock", repairable=True))
+        if self.orphans or own.ro_compat & _ORPHAN_PRESENT:
+            self.add(Found("unfinished", SIGN, count=max(1, len(self.orphans)), repairable=True))
+        if own.incompat & ~_KNOWN or own.ro_compat & ~_KNOWN_TO_WRITE:
+            self.add(Found("features-unknown", NOTE, values={"features": f"{own.incompat & ~_KNOWN:X}h {own.ro_compat & ~_KNOWN_TO_WRITE:X}h"}))
+        geometry = struct.unpack_from(_GEOMETRY, own.raw, 0)
+        for group in [g for g in range(1, own.groups) if self.volume.has_super(g)][:8]:
+            at = (own.first_block + group * own.per_group) * own.block
+            try:
+                raw = self.volume.bytes.read(at, 1024, "superblock, backup copy")
+            except DecodeError as error:
+                self.add(Found("unreadable", SIGN, str(error)))
+                continue
+            if raw[56:58] != b"\x53\xef" or struct.unpack_from(_GEOMETRY, raw, 0) != geometry or raw[104:120] != own.uuid:
+                self.add(Found("superblock-copy", SIGN, f"group {group}", repairable=True))
+
+    def _groups(self) -> None:
+        own, volume = self.super, self.volume
+        if own.incompat & e.META_BG:
+            return
+        raw = volume.bytes.read(volume.table_at, own.groups * own.group_size, "group descriptors")
+        for number in range(own.groups):
+            each = raw[number * own.group_size : (number + 1) * own.group_size]
+            blocks, inodes, table, *_ = volume.groups[number]
+            if not all(0 < place < own.blocks for place in (blocks, inodes, table)):
+                self.add(Found("group", DAMAGE, f"group {number}"))
+                continue
+            blank = each[:0x1E] + b"\0\0" + each[0x20:]
+            told = int.from_bytes(each[0x1E:0x20], "little")
+            if self.sums:
+                real = crc32c(crc32c(self.seed, struct.pack("<I", number)), blank) & 0xFFFF
+            elif own.ro_compat & e.GDT_CSUM:
+                real = crc16(crc16(crc16(0xFFFF, own.uuid), struct.pack("<I", number)), each[:0x1E] + each[0x20:])
+            else:
+                continue
+            if told != real:
+                self.add(Found("sum", DAMAGE, f"group {number}", repairable=True))
+
+    # --- inodes
+
+    def _inodes(self) -> None:
+        own, volume = self.super, self.volume
+        for group, (_, _, table, _, _, flags) in enumerate(volume.groups):
+            self.progress("inodes", group, own.groups)
+            if flags & 1 or not 0 < table < own.blocks:
+                continue
+            for piece in range(0, own.inodes_per_group, 4096):
+                count = min(4096, own.inodes_per_group - piece)
+                span, skip = volume.bytes.span(table * own.block + piece * own.inode_size, count * own.inode_size)
+                if span.missing:
+                    self.unread.add(group)
+                    self.add(Found("unreadable", DAMAGE, f"group {group}", count=len(span.missing)))
+                raw = np.frombuffer(span.data, np.uint8, count=count * own.inode_size, offset=skip).reshape(count, own.inode_size)
+                live = np.nonzero(raw[:, :2].any(axis=1) | raw[:, 26:28].any(axis=1) | self._are_own(group * own.inodes_per_group + piece, raw))[0]
+                if not len(live):
+                    continue
+                numbers = (live + group * own.inodes_per_group + piece + 1).astype(np.uint32)
+                if self.sums:
+                    for number in numbers[~self._sums_fit(raw[live], numbers)]:
+                        self.broken.add(int(number))
+                for place, number in zip(live, numbers, strict=True):
+                    self._inode(e.parse_inode(raw[place].tobytes(), int(number)))
+
+    def _are_own(self, before: int, raw: np.ndarray) -> np.ndarray:
+        """Inodes of the volume itself that say anything at all, shape (n,)."""
+        own: np.ndarray = np.arange(before + 1, before + 1 + len(raw)) < self.super.first_inode
+        own[own] = raw[own].any(axis=1)
+        return own
+
+    def _sums_fit(self, rows: np.ndarray, numbers: np.ndarray) -> np.ndarray:
+        size = self.super.inode_size
+        low = rows[:, 124].astype(np.uint32) | rows[:, 125].astype(np.uint32) << 8
+        wide = size > 128
+        has_high = (rows[:, 128].astype(np.uint32) | rows[:, 129].astype(np.uint32) << 8) >= 4 if wide else np.zeros(len(rows), bool)
+        blank = rows.copy()
+        blank[:, 124:126] = 0
+        told = low
+        if wide:
+            high = rows[:, 130].astype(np.uint32) | rows[:, 131].astype(np.uint32) << 8
+            blank[has_high, 130:132] = 0
+            told = np.where(has_high, low | high << 16, low)
+        value = crc32c_rows(np.full(len(rows), self.seed, np.uint32), numbers.view(np.uint8).reshape(-1, 4))
+        value = crc32c_rows(crc32c_rows(value, rows[:, 100:104]), blank)
+        fits: np.ndarray = np.where(has_high, value, value & 0xFFFF) == told
+        return fits
+
+    def _inode(self, inode: Inode) -> None:
+        number = inode.number
+        if not (inode.links or number in self.orphans or number < self.super.first_inode):
+            if inode.mode and not inode.deleted_at:
+                self.add(Found("deleted-noted", DAMAGE, f"inode {number}"))
+            return
+        if number in self.broken:
+            self.kinds[number] = inode.mode & 0xF000
+            self.links[number] = inode.links
+        if not inode.mode and number >= self.super.first_inode:
+            self.add(Found("inode", DAMAGE, f"inode {number}"))
+            return
+        self.taken_inodes.append(number)
+        self.kinds[number], self.links[number] = inode.mode & 0xF000, inode.links
+        if inode.is_folder:
+            self.folders[number] = inode
+        for flaw in dict.fromkeys(flaws(self.volume, inode, is_orphan=number in self.orphans)):
+            self.add(Found(flaw, DAMAGE, f"inode {number}"))
+        if number == _RESIZE:
+            double = struct.unpack_from("<I", inode.body, 13 * 4)[0]
+            self.claims.add(number, double or -1, 1)
+            try:
+                if resize_problem(self.volume, inode):
+                    self.add(Found("resize", DAMAGE))
+            except DecodeError as error:
+                self.add(Found("unreadable", SIGN, str(error)))
+            return
+        if inode.mode & 0xF000 not in (e.FOLDER, e.REGULAR, e.SYMLINK) and number >= self.super.first_inode:
+            return
+        try:
+            self._held(inode)
+        except DecodeError as error:
+            self.add(Found("unreadable" if "LBA" in str(error) else "extents", DAMAGE, f"inode {number}: {error}"))
+
+    def _held(self, inode: Inode) -> None:
+        """Its blocks, and whether its size and their count are what it says. Raises DecodeError."""
+        number, held, expected = inode.number, 0, 0
+        runs = []
+        for run in self.volume.mapped(inode, whole=True):
+            if inode.flags & e.EXTENTS and run.first < expected:
+                self.add(Found("extents", DAMAGE, f"inode {number}"))
+                break
+            runs.append(run)
+            expected = run.first + run.count
+            if run.block is not None or inode.flags & e.EXTENTS:
+                held += run.count
+            if run.block is not None:
+                self.claims.add(number, run.block, run.count)
+        if inode.flags & e.EXTENTS:
+            self._unwritten(inode)
+        for block in self.volume.tree_blocks(inode):
+            self.claims.add(number, block, 1)
+            held += 1
+            if self.sums and inode.flags & e.EXTENTS:
+                self._extent_sum(inode, block)
+        size = right_size(self.volume, inode, runs, expected)
+        if size is not None:
+            self.add(Found("size-differs", DAMAGE, f"inode {number}", values={"size": inode.size, "held": size}))
+        acl = int.from_bytes(inode.raw[104:108], "little") | (int.from_bytes(inode.raw[118:120], "little") << 32 if self.super.incompat & e.WIDE else 0)
+        if acl and acl not in self._shared:
+            self._shared.add(acl)
+            self.claims.add(number, acl, 1)
+        held += bool(acl)
+        self._counted(inode, held)
+
+    def _unwritten(self, inode: Inode) -> None:
+        """Stretches that were taken but not written belong to the file all the same."""
+        for first, count in unwritten(self.volume, inode):
+            self.claims.add(inode.number, first, count)
+
+    def _extent_sum(self, inode: Inode, block: int) -> None:
+        raw = self.volume.bytes.read(block * self.volume.block, self.volume.block, "extents")
+        end = 12 + 12 * int.from_bytes(raw[4:6], "little")
+        if end + 4 <= len(raw) and crc32c(self._inode_seed(inode), raw[:end]) != int.from_bytes(raw[end : end + 4], "little"):
+            self.add(Found("sum", DAMAGE, f"inode {inode.number}", values={}))
+
+    def _inode_seed(self, inode: Inode) -> int:
+        return crc32c(crc32c(self.seed, struct.pack("<I", inode.number)), inode.raw[100:104])
+
+    def _counted(self, inode: Inode, held: int) -> None:
+        """i_blocks counts all blocks of a file in units of 512 bytes, or of blocks where a flag says so."""
+        if self.super.ro_compat & e.BIGALLOC or inode.flags & e.INLINE:
+            return
+        is_huge = self.super.ro_compat & _HUGE
+        told = inode.blocks | (int.from_bytes(inode.raw[116:118], "little") << 32 if is_huge else 0)
+        told *= self.volume.block if is_huge and inode.flags & 0x40000 else 512
+        if told != held * self.volume.block:
+            self.add(Found("size-differs", DAMAGE, f"inode {inode.number}", values={"size": told, "held": held * self.volume.block}))
+
+    # --- folders
+
+    def _tree(self) -> int:
+        own, files = self.super, 0
+        self.found_links: dict[int, int] = {e.ROOT: 2}
+        self.reached = {e.ROOT}
+        waiting: list[tuple[int, str, int]] = [(e.ROOT, "", e.ROOT)]
+        self.names[e.ROOT] = "/"
+        while waiting:
+            number, path, parent = waiting.pop()
+            inode = self.folders.get(number)
+            if inode is None:
+                self.add(Found("folder-nowhere", DAMAGE, path or "/"))
+                continue
+            for name, target, kind in self._entries(inode, path, parent):
+                place = f"{path}/{name}" if path else name
+                if not 1 <= target <= own.inodes or (target < own.first_inode and target != e.ROOT):
+                    self.add(Found("dangling", DAMAGE, place, repairable=True))
+                    continue
+                if target not in self.kinds and (target - 1) // own.inodes_per_group in self.unread:
+                    continue
+                if target not in self.kinds or (not self.links.get(target) and target not in self.orphans):
+                    self.add(Found("dangling", DAMAGE, place, repairable=True))
+                    continue
+                if own.incompat & e.FILETYPE and kind and _KINDS.get(kind) != self.kinds[target]:
+                    self.add(Found("kind-differs", DAMAGE, place, repairable=True))
+                files += self.kinds[target] != e.FOLDER and target not in self.reached
+                self.names.setdefault(target, place)
+                self.found_links[target] = self.found_links.get(target, 0) + 1
+                if self.kinds[target] == e.FOLDER:
+                    if target in self.reached:
+                        self.add(Found("folder-twice", DAMAGE, place))
+                        continue
+                    self.found_links[target] = self.found_links.get(target, 0) + 1
+                    self.found_links[number] = self.found_links.get(number, 0) + 1
+                    waiting.append((target, place, number))
+                self.reached.add(target)
+        return files
+
+    def _entries(self, inode: Inode, path: str, parent: int) -> list[tuple[str, int, int]]:
+        """(name, inode, kind), `.` and `..` looked at and left out; a broken block ends only itself."""
+        found: list[tuple[str, int, int]] = []
+        where = path or "/"
+        if inode.flags & e.INLINE:
+            try:
+                return [(x.name, x.inode, x.kind) for x in self.volume.entries(inode)]
+            except DecodeError:
+                self.add(Found("folder-broken", DAMAGE, where))
+                return found
+        at, block, broken = 0, self.volume.block, 0
+        dots: dict[str, int] = {}
+        if inode.size > self.super.blocks * block:  # no folder is larger than its volume: what stands there is no size
+            return found
+        index = self._index(inode)
+        for piece in self.volume.pieces(inode):
+            if broken > _MOST_BROKEN:
+                break
+            if not isinstance(piece, bytes):
+                self.add(Found("unreadable", DAMAGE, where))
+                at, index = at + piece.length, None
+                continue
+            for start in range(0, len(piece), block):
+                raw = piece[start : start + block]
+                is_node = bool(inode.flags & e.INDEXED) and (at + start == 0 or raw[:8] == struct.pack("<IHH", 0, block & 0xFFFF, 0))
+                if not is_node:
+                    self._leaf_sum(inode, raw, where)
+                names: list[bytes] = []
+                try:
+                    self._leaf(raw, found, dots, names, where)
+                except DecodeError:
+                    broken, index = broken + 1, None
+                    self.add(Found("folder-broken", DAMAGE, where))
+                    if broken > _MOST_BROKEN:
+                        break
+                if index is not None:
+                    index.take(raw, names, is_node=is_node)
+            at += len(piece)
+        problem = "feature" if inode.flags & e.INDEXED and not self.super.compat & _WITH_INDEX else index.problem() if index is not None else ""
+        if problem:
+            self.add(Found("index", DAMAGE, where, values={"why": problem}))
+        if dots.get(".") != inode.number or dots.get("..") != parent:
+            self.add(Found("folder-links", DAMAGE, where, repairable=True, values={"name": "." if dots.get(".") != inode.number else ".."}))
+        seen: set[str] = set()
+        for name, _, _ in found:
+            if name in seen:
+                self.add(Found("name-twice", DAMAGE, f"{path}/{name}" if path else name))
+            seen.add(name)
+        return found
+
+    def _index(self, inode: Inode) -> FolderIndex | None:
+        own = self.super
+        if not inode.flags & e.INDEXED:
+            return None
+        return FolderIndex(
+            block=self.volume.block, seed=own.raw[0xEC:0xFC], unsigned=bool(int.from_bytes(own.raw[0x160:0x164], "little") & _UNSIGNED), tailed=self.sums,
+            has_deep=bool(own.incompat & _DEEP), is_plain=not inode.flags & (e.ENCRYPTED | e.CASEFOLDED),
+        )  # fmt: skip
+
+    def _leaf(self, raw: bytes, found: list[tuple[str, int, int]], dots: dict[str, int], names: list[bytes], where: str) -> None:
+        """Its entries, into `found` and, as they stand, `names`. Raises DecodeError where they leave it."""
+        at = 0
+        while at + 8 <= len(raw):
+            inode, length, letters, kind = struct.unpack_from("<IHBB", raw, at)
+            length = 65536 if length in (0, 65535) and len(raw) == 65536 else length
+            if length < 8 or length & 3 or at + length > len(raw) or letters + 8 > length:
+                raise DecodeError("folder block", at=at, expected="an entry within its block", got=f"{length} bytes, {letters} letters")
+            if inode:
+                own = raw[at + 8 : at + 8 + letters]
+                name = own.decode("utf-8", "replace")
+                if name in (".", ".."):
+                    dots[name] = inode
+                elif letters:
+                    found.append((name, inode, kind))
+                    names.append(own)
+                if not letters or b"\0" in own or b"/" in own:
+                    self.add(Found("name-broken", DAMAGE, f"{where}/{name}" if where != "/" else name or "/"))
+            at += length
+
+    def _leaf_sum(self, inode: Inode, raw: bytes, where: str) -> None:
+        if self.sums and (raw[-12:-4] != b"\0\0\0\0\x0c\0\0\xde" or crc32c(self._inode_seed(inode), raw[:-12]) != int.from_bytes(raw[-4:], "little")):
+            self.add(Found("sum", DAMAGE, where, repairable=False))
+
+    def _links(self) -> None:
+        own = self.super
+        kept = {int.from_bytes(own.raw[at : at + 4], "little") for at in (0x240, 0x244, 0x26C, 0x280)}
+        for number in sorted(self.broken):
+            self.add(Found("sum", DAMAGE, self._name(number), repairable=False))
+        for number in self.taken_inodes:
+            if (number < own.first_inode and number != e.ROOT) or number in kept or number in self.orphans:
+                continue
+            links, real = self.links[number], self.found_links.get(number, 0)
+            if number not in self.reached:
+                self.add(Found("orphan", DAMAGE, f"inode {number}", repairable=True))
+            elif links != real and not (self.kinds[number] == e.FOLDER and links == 1):
+                self.add(Found("link-count", DAMAGE, self._name(number), repairable=True, values={"told": links, "real": real}))
+
+
+def unwritten(volume: Ext, inode: Inode) -> list[tuple[int, int]]:
+    """(block, blocks) of extents that are taken and not written yet."""
+    found: list[tuple[int, int]] = []
+    waiting = [inode.body]
+    for block in volume.tree_blocks(inode):
+        waiting.append(volume.bytes.read(block * volume.block, volume.block, "extents"))
+    for node in waiting:
+        magic, entries, _, level = struct.unpack_from("<4H", node, 0)
+        if magic != 0xF30A or level:
+            continue
+        for n in range(min(entries, (len(node) - 12) // 12)):
+            _, length, high, low = struct.unpack_from("<IHHI", node, 12 + 12 * n)
+            if length > 0x8000:
+                found.append((high << 32 | low, length - 0x8000))
+    return found
+

@@ -1,0 +1,1 @@
+"""LVM: which logical volumes lie on a physical one, and where."""

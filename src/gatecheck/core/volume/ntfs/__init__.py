@@ -1,0 +1,1 @@
+"""NTFS: records, folders, contents, check, repair."""

@@ -1,0 +1,235 @@
+"""What the helper process does: look at a volume, work out the bytes of a repair, copy files out of what was read."""
+
+from __future__ import annotations
+
+import time
+from collections import deque
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+from typing import Any
+
+from gatecheck.adapters.file_rescue import Item, Rescue, summary
+from gatecheck.adapters.shipped_tables import people_rules
+from gatecheck.core.disk.follow import Run, joined
+from gatecheck.core.disk.mend import merged
+from gatecheck.core.disk.where import Where, places_of
+from gatecheck.core.errors import DecodeError
+from gatecheck.core.volume.check import opened
+from gatecheck.core.volume.gather import Gathering, Looked, look, near
+from gatecheck.core.volume.repair import repair_of
+from gatecheck.server.volumes.partial_image import BAD, GONE, LEFT, READ, Ground, Marks, Parts, PartSectors
+
+Told = Callable[[str, int, int], None]
+_BATCH, _CAREFUL_BATCH = 64 << 20, 8 << 20
+"""bytes asked for in one turn; of what did not read at once"""
+_TURN_SECONDS, _MOST_RUNS = 3.0, 4000
+_LARGEST_FILES = 1 << 50
+
+
+@dataclass(frozen=True, slots=True)
+class Wants:
+    """What is to be read next. `careful`: it did not read at once; to the sector this time. `again`: nothing yet, but there is more to do here."""
+
+    runs: tuple[Run, ...] = ()
+    careful: bool = False
+    again: bool = False
+    done: int = 0
+    of: int = 0
+    """bytes"""
+    files_done: int = 0
+    files: int = 0
+    blind: bool = False
+    """something of the catalogue did not read: there may be files that nobody knows of"""
+    summary: Mapping[str, int] = field(default_factory=dict)
+    """how it ended; empty while it goes on"""
+
+
+def split(disk: PartSectors, runs: Sequence[Run], most: int) -> tuple[list[Run], list[Run]]:
+    """(what nobody has read, what did not read at once) of these, each up to so many bytes."""
+    fresh: list[Run] = []
+    again: list[Run] = []
+    room = {GONE: most, LEFT: min(most, _CAREFUL_BATCH)}
+    for first, count in runs:
+        for at, length, state in disk.marks.runs(first, count):
+            if state in room and room[state] > 0 and (disk.length is None or at < disk.length):
+                own = min(length, max(1, room[state] // disk.sector))
+                (fresh if state == GONE else again).append((at, own))
+                room[state] -= own * disk.sector
+    return fresh[:_MOST_RUNS], again[:_MOST_RUNS]
+
+
+def _wants(disk: PartSectors, runs: Sequence[Run]) -> Wants:
+    fresh, again = split(disk, runs, _BATCH)
+    return Wants(tuple(fresh or again), careful=not fresh and bool(again))
+
+
+def _forget(ground: Ground) -> None:
+    """What a rescue knows of a volume by heart may not be so any more."""
+    for key in [k for k in _SAVING if k[0] == ground.image]:
+        del _SAVING[key]
+
+
+def look_task(told: Told, ground: Ground, first: int, last: int) -> tuple[Looked, Wants]:
+    _forget(ground)
+    disk = PartSectors(ground)
+    found = look(disk, first, last, people_rules(), told)
+    return found, _wants(disk, found.wanted)
+
+
+def writes_task(told: Told, ground: Ground, first: int, last: int, only: Sequence[str]) -> tuple[list[tuple[int, bytes, bytes]], list[str]]:
+    """((byte, what stands there, what is to stand there) of each write, the groups that they are). Raises DecodeError where something of it was not read."""
+    _forget(ground)
+    disk = PartSectors(ground)
+    plan = repair_of(disk, first, last, only=only)
+    size, out = disk.sector, []
+    for at, after in merged(disk, [pair for g in plan.groups for pair in g.pairs]):
+        before = disk.read(at // size, len(after) // size).whole("sectors to be written")
+        if before != after:
+            out.append((at, before, after))
+    return out, [g.id for g in plan.groups]
+
+
+class _Saving:
+    """A rescue that goes on: `queue`: files to come in the order of the disk; `later`: those of which something did not read at once."""
+
+    def __init__(self, disk: PartSectors, rescue: Rescue, *, blind: bool) -> None:
+        self.disk, self.rescue, self.blind = disk, rescue, blind
+        self.queue, self.later = deque(rescue.left), deque[Item]()
+        self.asked = Marks()
+        """READ: asked for by an earlier turn; what of it is not there yet is on its way"""
+        self.ready: list[tuple[Item, list[Run]]] = []
+        """files all of which was read, to be copied out while the next are read"""
+        self.of, self.files = sum(rescue.size_of(i.node) for i in rescue.files), len(rescue.files)
+        rescue.begin()
+
+    def runs(self, item: Item) -> list[Run]:
+        """Sectors that hold a file; none where that cannot be told: it is copied as what it is then."""
+        size = self.disk.sector
+        try:
+            own = self.rescue.volume.runs(item.node)
+        except DecodeError:
+            return []
+        return joined((r.at // size, -(-(r.at % size + r.length) // size)) for r in own if r.at is not None and r.at + r.length < _LARGEST_FILES)
+
+    def turn(self, parts: Parts, *, ahead: bool) -> Wants:
+        """Say what to read next; what is there is copied out now only where nothing is. `ahead`: what the turn before asked for may still come. Raises OSError, InputError."""
+        began = time.monotonic()
+        if not ahead:
+            self.asked = Marks()
+        fresh, careful = self._pass(self.queue, began, self.later)
+        if not fresh and not self.queue:
+            _, careful = self._pass(self.later, began, None)
+        if not fresh and not careful:
+            self.copy(parts)
+        waiting = [*self.queue, *self.later, *(item for item, _ in self.ready)]
+        said = Wants(done=self.of - sum(self.rescue.size_of(i.node) for i in waiting), of=self.of, files_done=self.files - len(waiting), files=self.files, blind=self.blind)
+        for first, count in fresh:
+            self.asked.paint(first, count, READ)
+        if fresh or careful:
+            return replace(said, runs=tuple(fresh or careful), careful=not fresh)
+        if self.queue or self.later:
+            return replace(said, again=True)
+        return replace(said, summary=summary(self.rescue.finish()))
+
+    def copy(self, parts: Parts) -> None:
+        """Copy out what is whole, or as whole as it can be. Raises OSError, InputError."""
+        if self.ready:
+            self.rescue.take([item for item, _ in self.ready])
+            gone = [run for _, runs in self.ready for run in self._read_ones(runs)]
+            parts.drop(self.disk.ground, gone)
+            self.disk.refresh()
+            for first, count in gone:
+                self.asked.paint(first, count, GONE)
+            self.ready = []  # only now: what could not be copied is copied when it goes on
+
+    def _pass(self, queue: deque[Item], began: float, later: deque[Item] | None) -> tuple[list[Run], list[Run]]:
+        """Over the files in their order, until there is enough to ask for. What is whole, or as whole as it can be, is ready; `later`: where the rest goes."""
+        kept: list[Item] = []
+        fresh: list[Run] = []
+        again: list[Run] = []
+        fresh_size = again_size = 0
+        while queue and time.monotonic() - began < _TURN_SECONDS and fresh_size < _BATCH and again_size < _CAREFUL_BATCH and len(fresh) < _MOST_RUNS and len(again) < _MOST_RUNS:
+            item = queue.popleft()
+            runs = self.runs(item)
+            new, failed = split(self.disk, runs, _BATCH)
+            if new:
+                own = [run for run in new for run in self._not_asked(run)]
+                fresh += own
+                fresh_size += _size(own) * self.disk.sector
+                kept.append(item)
+            elif failed and later is not None:
+                later.append(item)
+            elif failed:
+                again += failed
+                again_size += _size(failed) * self.disk.sector
+                kept.append(item)
+            else:
+                self.ready.append((item, runs))
+                if sum(i.node.size for i, _ in self.ready) > 2 * _BATCH:
+                    break
+        queue.extendleft(reversed(kept))
+        return joined(fresh), joined(again)
+
+    def _not_asked(self, run: Run) -> list[Run]:
+        return [(at, count) for at, count, state in self.asked.runs(*run) if state == GONE]
+
+    def _read_ones(self, runs: Sequence[Run]) -> list[Run]:
+        return [(at, count) for first, length in runs for at, count, state in self.disk.marks.runs(first, length) if state in (READ, BAD)]
+
+
+def _size(runs: Sequence[Run]) -> int:
+    return sum(count for _, count in runs)
+
+
+_SAVING: dict[tuple[str, ...], _Saving] = {}
+
+
+def copy_task(told: Told, ground: Ground, first: int, last: int, target: str) -> None:
+    """Copy out what a rescue's last turn found ready. Raises InputError, OSError."""
+    own = _SAVING.get((ground.image, str(first), target))
+    if own is not None:
+        own.copy(_parts(ground))
+
+
+def _parts(ground: Ground) -> Parts:
+    return Parts(Path(ground.image).parent.parent) if ground.marks else _Whole(Path(ground.image).parent)
+
+
+def rescue_task(told: Told, ground: Ground, first: int, last: int, target: str, only: Sequence[str] | None, deleted: bool, ahead: bool = False) -> Wants:
+    """One turn of a rescue. `ahead`: what the turn before asked for may still be on its way. The catalogue is read first, then the files in the order of the disk. Raises InputError, OSError, DecodeError."""
+    key = (ground.image, str(first), target)
+    own = _SAVING.get(key)
+    if own is None:
+        disk = PartSectors(ground)
+        asked = Gathering(disk)
+        opening = opened(asked, first, last)
+        if asked.lacking():
+            return _wants(disk, asked.lacking())
+        if opening.volume is None:
+            raise DecodeError("volume", at=first * ground.sector, expected="one that can be read", got=opening.problem or (opening.known.name if opening.known else "none"))
+        rescue = Rescue(opening.volume, Path(target), only=only, deleted=deleted)
+        if asked.lacking():
+            return _wants(disk, near(asked.lacking(), 1))
+        _SAVING.clear()
+        own = _SAVING[key] = _Saving(disk, rescue, blind=asked.unreadable > 0)
+    own.disk.refresh()
+    wants = own.turn(_parts(ground), ahead=ahead)
+    if wants.summary:
+        _SAVING.pop(key, None)
+    return wants
+
+
+class _Whole(Parts):
+    """A copy keeps what it holds."""
+
+    def drop(self, ground: Ground, runs: object) -> None:
+        return
+
+
+def where_task(told: Told, ground: Ground, lbas: Sequence[int]) -> list[Where]:
+    """What lives at these sectors, by what was read."""
+    return places_of(PartSectors(ground), lbas)
+
+
+TASKS: Mapping[str, Callable[..., Any]] = {"look": look_task, "writes": writes_task, "rescue": rescue_task, "copy": copy_task, "where": where_task}
