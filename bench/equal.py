@@ -34,11 +34,11 @@ EXACT = 1e-9
 def demo_cases() -> Iterator[dict[str, Any]]:
     """Tickets of the demo as they stand on its bench, closed ones included."""
     from gatecheck.server.demo.fill import BAYS, PREFIX, SHOP, fill
-    from gatecheck.server.services import open_house
+    from gatecheck.server.services import open_services
     from gatecheck.store.tickets import tape_of
 
     with tempfile.TemporaryDirectory() as folder:
-        house = open_house(Path(folder), name=SHOP, prefix=PREFIX, bays=BAYS)
+        house = open_services(Path(folder), name=SHOP, prefix=PREFIX, bays=BAYS)
         fill(house)
         with house.shop.database.read() as connection:
             ids = [row[0] for row in connection.execute("SELECT id FROM ticket")]

@@ -12,12 +12,12 @@ from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parents[1] / "tests"))
 
-from gatecheck.server.services import House, open_house
+from gatecheck.server.services import Services, open_services
 from gatecheck.server.tickets.folded import COUNT
 from practised import capture_of
 
 
-def actions(house: House) -> list[tuple[str, Callable[[], object]]]:
+def actions(house: Services) -> list[tuple[str, Callable[[], object]]]:
     """(name, action) in the order a ticket would see them."""
     ticket = house.tickets.take_in(
         customer="Bakery", machine="Ferrow Lathe-14", words="", facts={"drive_kind": "hdd", "platform": "pc"}, entries=[{"move": "screen", "outcome": "no-boot-device"}],
@@ -48,7 +48,7 @@ def measured() -> list[tuple[str, int, int, int]]:
     """(action, folds, events, entries on the tape by it)."""
     rows = []
     with tempfile.TemporaryDirectory() as folder:
-        house = open_house(Path(folder))
+        house = open_services(Path(folder))
         events: list[object] = []
         house.shop.announce = events.append
         for name, act in actions(house):
@@ -59,7 +59,7 @@ def measured() -> list[tuple[str, int, int, int]]:
     return rows
 
 
-def _length(house: House) -> int:
+def _length(house: Services) -> int:
     with house.shop.database.read() as connection:
         return int(connection.execute("SELECT count(*) FROM entry").fetchone()[0])
 

@@ -33,7 +33,7 @@ from gatecheck.core.capture.read import read_capture
 from gatecheck.core.errors import BenchError
 from gatecheck.practice.patients import PATIENTS
 from gatecheck.server.app import create_app
-from gatecheck.server.services import open_house
+from gatecheck.server.services import open_services
 from practised import capture_of
 from serving import HERE, ME
 
@@ -158,7 +158,7 @@ class Api:
     """One server that is asked everything its own description names."""
 
     def __init__(self, folder: Path) -> None:
-        self.client = TestClient(create_app(open_house(folder)), base_url=HERE, client=ME, raise_server_exceptions=False)
+        self.client = TestClient(create_app(open_services(folder)), base_url=HERE, client=ME, raise_server_exceptions=False)
         self.document = self.client.get("/api/openapi.json").json()
         self.words = self.client.get("/api/words").json()
         self.routes = [

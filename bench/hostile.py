@@ -81,12 +81,12 @@ def measure(name: str) -> None:
     from fastapi.testclient import TestClient
 
     from gatecheck.server.app import create_app
-    from gatecheck.server.services import open_house
+    from gatecheck.server.services import open_services
     from serving import HERE, ME
 
     data = CASES[name]()
     with tempfile.TemporaryDirectory() as folder:
-        client = TestClient(create_app(open_house(Path(folder))), base_url=HERE, client=ME, raise_server_exceptions=False)
+        client = TestClient(create_app(open_services(Path(folder))), base_url=HERE, client=ME, raise_server_exceptions=False)
         number = client.post("/api/tickets", json={"customer": "x", "machine": "x", "by": "KT"}).json()["id"]
         before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
         began = time.perf_counter()

@@ -68,7 +68,7 @@ def _serve_forever() -> None:
     from gatecheck.practice import __main__ as practice
 
     with tempfile.TemporaryDirectory() as folder:  # what only the first application of a process takes long for
-        house = gatecheck.server.run.open_house(Path(folder))
+        house = gatecheck.server.run.open_services(Path(folder))
         gatecheck.server.run.create_app(house)
         house.shop.database.close()
     programs = {"gatecheck": main.main, "practice": practice.main}

@@ -16,7 +16,7 @@ from typing import Any
 
 import pytest
 
-from gatecheck.server.services import House, open_house
+from gatecheck.server.services import Services, open_services
 from gatecheck.store import StoreError, keeping, links
 from gatecheck.store.keeping import KeepingError
 from practised import capture_of
@@ -62,12 +62,12 @@ def capture_with_a_name() -> bytes:
     return buffer.getvalue()
 
 
-def filled(folder: Path) -> tuple[House, int]:
+def filled(folder: Path) -> tuple[Services, int]:
     """A shop with one customer in every place where something is kept; their ticket is handed over."""
-    house = open_house(folder)
+    house = open_services(folder)
     taken = house.tickets.take_in(customer=NAME, machine="Ferrow Lathe-14", words=f"Everything in {FOLDER}.", facts={"drive_kind": "sata-ssd"}, entries=[], bay=1, by="KT")
     house.captures.add_file(taken.id, f"{FOLDER}.gcap", capture_with_a_name(), by="KT")
-    house.links.open(taken.id, by="KT")
+    house.links.sessions.open(taken.id, by="KT")
     raw = base64.b64encode(FOLDER.encode().ljust(512, b"\0")).decode()
     with house.shop.database.write() as connection:
         links.begin_session(connection, "ab" * 8, taken.id, {"product_name": "Lathe-14"}, "1", "2026-01-01T00:00:00+00:00")
@@ -90,7 +90,7 @@ def test_erasing_leaves_nothing_of_their_disk(tmp_path: Path) -> None:
     house.papers.erase(ticket, by="MO")
     house.shop.database.close()
     assert traces(tmp_path / "shop") == []
-    house = open_house(tmp_path / "shop")
+    house = open_services(tmp_path / "shop")
     kept = house.captures.captures(ticket)
     assert kept[0].devices[0].device == "sda", "the drive's own pages stay"
     assert kept[0].devices[0].identity is not None

@@ -18,35 +18,35 @@ from PIL import Image
 from gatecheck.adapters.shipped_tables import shipped_model
 from gatecheck.cli.main import main
 from gatecheck.server.demo.fill import fill
-from gatecheck.server.services import House, open_house
+from gatecheck.server.services import Services, open_services
 from gatecheck.store import StoreError, erasing, keeping
 from gatecheck.store.keeping import KeepingError
 
 
-def filled(folder: Path) -> House:
+def filled(folder: Path) -> Services:
     """The demo's bench without its closed tickets: thirty would only cost time here."""
-    house = open_house(folder, name="Gullhaven Repair Loft", prefix="GL", bays=6)
+    house = open_services(folder, name="Gullhaven Repair Loft", prefix="GL", bays=6)
     house.learning.bring_in_closed = lambda records, today: None  # type: ignore[method-assign]
     fill(house)
     return house
 
 
 @pytest.fixture(scope="module")
-def shop(tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[House, Path]]:
+def shop(tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[Services, Path]]:
     folder = tmp_path_factory.mktemp("shop")
     house = filled(folder)
     yield house, folder
     house.shop.database.close()
 
 
-def answers(house: House) -> dict[str, Any]:
+def answers(house: Services) -> dict[str, Any]:
     """Everything that the shop says of every ticket."""
     with house.shop.database.read() as own:
         rows = [i for (i,) in own.execute("SELECT id FROM ticket ORDER BY id")]
     return {t.number: t.model_dump(exclude={"id", "bay"}) for t in (house.tickets.ticket(i) for i in rows)}
 
 
-def test_a_backup_under_load_brings_every_ticket_back(shop: tuple[House, Path], tmp_path: Path) -> None:
+def test_a_backup_under_load_brings_every_ticket_back(shop: tuple[Services, Path], tmp_path: Path) -> None:
     house, folder = shop
     file, stop = tmp_path / "shop.zip", threading.Event()
     number = house.tickets.take_in(customer="Busy", machine="Ferrow Lathe-14", words="", facts={}, entries=[], bay=None, by="KT").id
@@ -66,7 +66,7 @@ def test_a_backup_under_load_brings_every_ticket_back(shop: tuple[House, Path], 
         worker.join()
     before = answers(house)
     keeping.restore(file, tmp_path / "new")
-    again = open_house(tmp_path / "new")
+    again = open_services(tmp_path / "new")
     after = answers(again)
     again.shop.database.close()
     busy = before.pop(house.tickets.ticket(number).number)
@@ -75,7 +75,7 @@ def test_a_backup_under_load_brings_every_ticket_back(shop: tuple[House, Path], 
 
 
 def test_restoring_into_a_running_shop_shows_at_once_and_keeps_what_was_there(tmp_path: Path) -> None:
-    house = open_house(tmp_path / "shop")
+    house = open_services(tmp_path / "shop")
     first = house.tickets.take_in(customer="One", machine="Ferrow Lathe-14", words="", facts={}, entries=[{"move": "screen", "outcome": "dead"}], bay=1, by="KT").id
     keeping.backup(tmp_path / "shop", tmp_path / "b.zip")
     house.tickets.append(first, {"move": "screen", "outcome": "boots"}, by="KT")
@@ -83,13 +83,13 @@ def test_restoring_into_a_running_shop_shows_at_once_and_keeps_what_was_there(tm
     with pytest.raises(StoreError, match="1 tickets and 1 entries that it does not hold"):
         keeping.restore(tmp_path / "b.zip", tmp_path / "shop")
     assert len(house.bench.overview().rows) == 2
-    house.links.copying.copies.begin(first, 1, 4096)
+    house.links.copies.copies.begin(first, 1, 4096)
     _, before = keeping.restore(tmp_path / "b.zip", tmp_path / "shop", over=True)
     assert [r.customer for r in house.bench.overview().rows] == ["One"]
     assert house.tickets.ticket(first).tape[-1].body["outcome"] == "dead"
     house.tickets.append(first, {"note": "it goes on"}, by="KT")
     assert before is not None
-    assert house.links.copying.copies.of_ticket(first) == [], "a ticket of that number may be somebody else's now"
+    assert house.links.copies.copies.of_ticket(first) == [], "a ticket of that number may be somebody else's now"
     assert list((tmp_path / "shop").glob(f"copies-before-restore-*/{first}/1.img"))
     keeping.restore(before, tmp_path / "shop", over=True)
     assert {r.customer for r in house.bench.overview().rows} == {"One", "Two"}
@@ -128,7 +128,7 @@ BROKEN: dict[str, tuple[Callable[[dict[str, bytes]], None], str]] = {
 
 
 @pytest.mark.parametrize("name", BROKEN)
-def test_a_broken_backup_changes_nothing(shop: tuple[House, Path], tmp_path: Path, name: str) -> None:
+def test_a_broken_backup_changes_nothing(shop: tuple[Services, Path], tmp_path: Path, name: str) -> None:
     _, folder = shop
     keeping.backup(folder, tmp_path / "good.zip")
     change, said = BROKEN[name]
@@ -147,7 +147,7 @@ def test_what_is_no_backup_is_said_in_one_line(tmp_path: Path, capsys: pytest.Ca
     assert error.count("\n") == 1
 
 
-def test_a_ticket_goes_from_shop_to_shop_and_says_the_same(shop: tuple[House, Path], tmp_path: Path) -> None:
+def test_a_ticket_goes_from_shop_to_shop_and_says_the_same(shop: tuple[Services, Path], tmp_path: Path) -> None:
     house, folder = shop
     before = answers(house)
     with house.shop.database.read() as own:
@@ -155,17 +155,17 @@ def test_a_ticket_goes_from_shop_to_shop_and_says_the_same(shop: tuple[House, Pa
     for number in numbers:
         assert main(["export", number, str(tmp_path / f"{number}.zip"), "--data", str(folder)]) == 0
         assert keeping.import_ticket(tmp_path / f"{number}.zip", tmp_path / "other", shipped_model().knowledge) == number
-    other = open_house(tmp_path / "other")
+    other = open_services(tmp_path / "other")
     assert answers(other) == {n: before[n] for n in numbers}
     other.shop.database.close()
     with pytest.raises(KeepingError, match="expected a ticket that is not here yet"):
         keeping.import_ticket(tmp_path / f"{numbers[0]}.zip", tmp_path / "other", shipped_model().knowledge)
 
 
-def test_a_number_that_is_taken_gives_way(shop: tuple[House, Path], tmp_path: Path) -> None:
+def test_a_number_that_is_taken_gives_way(shop: tuple[Services, Path], tmp_path: Path) -> None:
     _, folder = shop
     keeping.export_ticket(folder, "GL-0001", tmp_path / "t.zip")
-    other = open_house(tmp_path / "other", prefix="GL")
+    other = open_services(tmp_path / "other", prefix="GL")
     other.tickets.take_in(customer="Somebody", machine="Ferrow Lathe-14", words="", facts={}, entries=[], bay=1, by="KT")
     assert keeping.import_ticket(tmp_path / "t.zip", tmp_path / "other", shipped_model().knowledge, prefix="GL") == "GL-0002"
     other.shop.database.close()
@@ -192,7 +192,7 @@ def with_a_gap(content: dict[str, bytes]) -> None:
 
 
 @pytest.mark.parametrize(("change", "said"), [(of_another_vocabulary, "this shop's vocabulary, got entry 0.move"), (with_a_gap, "a tape with gaps"), (newer, "as it was written|whole file|expected")])
-def test_a_ticket_that_cannot_be_read_here_is_not_taken_in(shop: tuple[House, Path], tmp_path: Path, change: Callable[[dict[str, bytes]], None], said: str) -> None:
+def test_a_ticket_that_cannot_be_read_here_is_not_taken_in(shop: tuple[Services, Path], tmp_path: Path, change: Callable[[dict[str, bytes]], None], said: str) -> None:
     _, folder = shop
     keeping.export_ticket(folder, "GL-0001", tmp_path / "t.zip")
     if change is newer:
@@ -224,7 +224,7 @@ def with_lesson(**values: object) -> Callable[[dict[str, Any]], None]:
     lambda t: t.update({"recordings": [{**t["files"][0], "kind": 3}]}), lambda t: t.update({"recordings": [{**t["files"][0], "kind": "a smell"}]}),
     lambda t: t.update({"customer": "\ud800"}), with_lesson(confidence={}), with_lesson(was_right=1 << 80),
 ])  # fmt: skip
-def test_a_ticket_that_lacks_a_line_is_one_sentence_and_leaves_nothing(shop: tuple[House, Path], tmp_path: Path, change: Callable[[dict[str, Any]], None]) -> None:
+def test_a_ticket_that_lacks_a_line_is_one_sentence_and_leaves_nothing(shop: tuple[Services, Path], tmp_path: Path, change: Callable[[dict[str, Any]], None]) -> None:
     house, folder = shop
     number = next(r.number for r in house.bench.overview().rows if house.tickets.ticket(r.id).files)
     keeping.export_ticket(folder, number, tmp_path / "t.zip")
@@ -236,13 +236,13 @@ def test_a_ticket_that_lacks_a_line_is_one_sentence_and_leaves_nothing(shop: tup
 
     with pytest.raises(KeepingError, match="expected"):
         keeping.import_ticket(rewritten(tmp_path / "t.zip", tmp_path / "bad.zip", hurt), tmp_path / "other", shipped_model().knowledge)
-    other = open_house(tmp_path / "other")
+    other = open_services(tmp_path / "other")
     assert other.bench.overview().rows == []
     other.shop.database.close()
 
 
 @pytest.mark.parametrize("manifest", [{"tickets": None}, {"tickets": "many"}, {"made_at": 3}])
-def test_a_backup_is_counted_by_what_it_holds(shop: tuple[House, Path], tmp_path: Path, manifest: dict[str, object]) -> None:
+def test_a_backup_is_counted_by_what_it_holds(shop: tuple[Services, Path], tmp_path: Path, manifest: dict[str, object]) -> None:
     house, folder = shop
     keeping.backup(folder, tmp_path / "good.zip")
     change: Callable[[dict[str, bytes]], None] = lambda c: c.update({"manifest.json": json.dumps({**json.loads(c["manifest.json"]), **manifest}).encode()})  # noqa: E731
@@ -255,7 +255,7 @@ SECRETS = ("Marthe Quillfeather", "under the lamp", "red notebook", "till progra
 
 
 def test_erasing_leaves_no_byte_of_the_customer(tmp_path: Path) -> None:
-    house = open_house(tmp_path / "shop")
+    house = open_services(tmp_path / "shop")
     taken = house.tickets.take_in(customer=SECRETS[0], machine="Ferrow Lathe-14", words=f"It stood {SECRETS[1]}.", facts={"drive_kind": "hdd", "data": "none", "account_name": SECRETS[2]}, entries=[{"move": "screen", "outcome": "dead", "note": SECRETS[3]}], bay=1, by="KT")
     picture = tmp_path / "window.png"
     Image.new("RGB", (300, 200), "navy").save(picture)
@@ -266,8 +266,8 @@ def test_erasing_leaves_no_byte_of_the_customer(tmp_path: Path) -> None:
     house.tickets.append(taken.id, {"fact": {"lives": SECRETS[2]}}, by="KT")
     with pytest.raises(StoreError, match="still open"):
         house.papers.erase(taken.id, by="KT")
-    house.links.copying.copies.begin(taken.id, 1, 4096)
-    house.links.copying.copies.write(taken.id, 1, 0, [SECRETS[0].encode()], hashlib.sha256(SECRETS[0].encode()).hexdigest())
+    house.links.copies.copies.begin(taken.id, 1, 4096)
+    house.links.copies.copies.write(taken.id, 1, 0, [SECRETS[0].encode()], hashlib.sha256(SECRETS[0].encode()).hexdigest())
     house.learning.hand_over(taken.id, ["drive.dead"], by="KT", waive=SECRETS[6])
     learned = house.learning.learning()
     after = house.papers.erase(taken.id, by="MO")

@@ -23,8 +23,8 @@ from gatecheck.practice.machine import FilledDisk, PracticeMachine
 from gatecheck.practice.patients import patient
 from gatecheck.probe import gatecheck_probe as probe
 from gatecheck.server.app import create_app
-from gatecheck.server.link import service
-from gatecheck.server.services import House, open_house
+from gatecheck.server.link import sessions
+from gatecheck.server.services import Services, open_services
 from gatecheck.store import links
 from serving import HERE, ME
 
@@ -155,7 +155,7 @@ class _Open:
 class Counter:
     """A shop, and one machine of three drives on its bench after another."""
 
-    house: House
+    house: Services
     client: TestClient
     folder: Path
 
@@ -164,7 +164,7 @@ class Counter:
 
 
 def counter(folder: Path) -> Counter:
-    house = open_house(folder / "data")
+    house = open_services(folder / "data")
     return Counter(house, TestClient(create_app(house), base_url=HERE, client=ME), folder)
 
 
@@ -201,7 +201,7 @@ class History:
         with self.at.house.shop.database.write() as connection:
             self.copy = links.put_order(connection, self.number, {"order": "copy", "device": "sda", "drive": OLD, "identity": {"serial": OLD}}, by="KT", at="2026-01-01T00:00:00+00:00")
             links.end_order(connection, self.copy, "done", "", "2026-01-01T00:00:00+00:00")
-        copies = self.at.house.links.copying.copies
+        copies = self.at.house.links.copies.copies
         copies.begin(self.number, self.copy, SIZE)
         data = b"\x5a" * (1 << 20)
         copies.write(self.number, self.copy, 0, [data], probe.hashlib.blake2b(data, digest_size=32).hexdigest(), probe.zlib.crc32(data))
@@ -408,7 +408,7 @@ class History:
 def history(at: Counter, seed: int, steps: int = 9) -> History:
     """One of them, whole. What was wrong stands in `wrong`, and how it came there in `story`."""
     rng = random.Random(seed)
-    service._AWAY_SECONDS = rng.choice((0.0, 12.0))  # a probe that was not heard a moment ago may be gone, or not
+    sessions.AWAY_SECONDS = rng.choice((0.0, 12.0))  # a probe that was not heard a moment ago may be gone, or not
     own = History(at, rng)
     own.begin()
     acts = (own.swap, own.twin, own.list_drives, own.fill, own.mend, own.mend, own.work, own.work, own.work, own.take_back, own.end_link, own.steal)
@@ -416,5 +416,5 @@ def history(at: Counter, seed: int, steps: int = 9) -> History:
         act()
     own.steer("go-on")
     own.at_end()
-    service._AWAY_SECONDS = 12.0
+    sessions.AWAY_SECONDS = 12.0
     return own

@@ -19,7 +19,7 @@ from gatecheck.core.work.job import SeenDrive
 from gatecheck.practice.patients import patient
 from gatecheck.probe.gatecheck_probe import FILL_STEP, Link, Machine, Outbox, Probe, Refused, Spool
 from gatecheck.server.copies.service import Copies
-from gatecheck.server.link.drive_restore import Filling, _Target
+from gatecheck.server.link.drive_restore import DriveRestores, _Target
 from gatecheck.store import StoreError
 from serving import HTTP
 
@@ -302,7 +302,9 @@ def test_a_drive_that_does_not_keep_what_it_is_given_is_found(tmp_path: Path, mo
 def _target(monkeypatch: pytest.MonkeyPatch, holds: int | None) -> Any:
     """Filling of a drive of which this is known; what it orders."""
     ordered: list[dict[str, Any]] = []
-    own = Filling(cast(Any, SimpleNamespace(copying=SimpleNamespace(changes=nullcontext()), put=lambda ticket, body, by, to: ordered.append({**body, **to.order_body()}))))
+    orders = SimpleNamespace(enqueue=lambda ticket, body, by, to: ordered.append({**body, **to.order_body()}))
+    copies = SimpleNamespace(changes=nullcontext(), is_written_to=lambda ticket, copy: False)
+    own = DriveRestores(*cast(list[Any], [None, None, None, None, copies, orders]))
     monkeypatch.setattr(own, "_copy", lambda ticket, copy: (SimpleNamespace(state="done", body={"drive": "OLD"}), 1 << 30))
     monkeypatch.setattr(own, "_targets", lambda ticket, copy: [_Target("sdb", "sdb", SeenDrive("NEW", "qh-2240017", None), 1 << 31, holds, None, Identity("qh-2240017", "", "NEW", 1 << 31))])
     monkeypatch.setattr(own, "_whole", lambda ticket, copy: (1.0, 0))
@@ -315,10 +317,10 @@ def test_what_is_not_known_to_be_empty_is_filled_on_somebodys_word_only(monkeypa
     with pytest.raises(StoreError, match=words):
         own.fill(1, 2, "sdb", "0017", holes=False, over=False, by="KT")
     assert not ordered
-    own.is_written_to = lambda ticket, copy: True
+    own.copies.is_written_to = lambda ticket, copy: True
     with pytest.raises(StoreError, match="one that is being repaired"):
         own.fill(1, 2, "sdb", "0017", holes=False, over=True, by="KT")
-    own.is_written_to = lambda ticket, copy: False
+    own.copies.is_written_to = lambda ticket, copy: False
     own.fill(1, 2, "sdb", "0017", holes=False, over=True, by="KT")
     with pytest.raises(StoreError, match="as it was shown, got qh-2240017"):
         own.fill(1, 2, "sdb", "0017", holes=False, over=True, by="KT", serial="QH1-990017")

@@ -318,16 +318,16 @@ def test_a_link_holds_so_many_starts_and_pages_of_its_own_orders_only(bench: Ben
 
 def test_so_many_practice_machines_and_no_more(bench: Bench, monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> None:
     from gatecheck.server.errors import TooManyError
-    from gatecheck.server.services import open_house
+    from gatecheck.server.services import open_services
 
-    monkeypatch.setattr("gatecheck.server.practice.service._MOST_RUNNING", 1)
-    house = open_house(tmp_path / "own", url=bench.url)
+    monkeypatch.setattr("gatecheck.server.practice.processes._MOST_RUNNING", 1)
+    house = open_services(tmp_path / "own", url=bench.url)
     try:
         house.practice.take_in("sound", bay=None, by="KT")
         with pytest.raises(TooManyError, match="at most 1 at a time"):
             house.practice.take_in("sound", bay=None, by="KT")
     finally:
-        house.practice.close()
+        house.practice.processes.close()
         house.shop.database.close()
 
 

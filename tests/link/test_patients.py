@@ -11,15 +11,15 @@ from typing import Any
 import pytest
 
 from gatecheck.practice.patients import PATIENTS, patient
-from gatecheck.server.services import House, open_house
+from gatecheck.server.services import Services, open_services
 from gatecheck.server.tickets.wire import TicketOut
 from practised import capture_of
 
 
-def seen(name: str, folder: Path) -> tuple[House, TicketOut, Any]:
+def seen(name: str, folder: Path) -> tuple[Services, TicketOut, Any]:
     """The patient's ticket once its capture is on it."""
     own = patient(name)
-    bench = open_house(folder / "data")
+    bench = open_services(folder / "data")
     ticket = bench.tickets.take_in(customer=own.customer, machine=own.machine, words=own.words, facts=own.facts, entries=[dict(e) for e in own.entries], bay=None, by="KT")
     bench.tickets.append(ticket.id, {"move": "live-start", "outcome": "runs"}, by="KT")
     capture = bench.captures.add_file(ticket.id, "machine.gcap", capture_of(name), by="KT")

@@ -14,8 +14,8 @@ from histories import NEW, OLD, TORN, Counter, History, counter
 from gatecheck.core.capture.identity import Identity
 from gatecheck.practice.drives import Disk
 from gatecheck.probe import gatecheck_probe as probe
-from gatecheck.server.link import service
-from gatecheck.store import links
+from gatecheck.server.link import sessions
+from gatecheck.store import StoreError, links
 
 
 @pytest.fixture(scope="module")
@@ -152,8 +152,8 @@ def test_a_drive_that_takes_the_place_of_another_while_it_is_filled_is_left(own:
 ], ids=lambda b: b["order"])  # fmt: skip
 def test_a_drive_without_an_identity_is_written_to_by_nobody(own: History, body: dict[str, Any]) -> None:
     for to in (None, Identity("", "", "QUARRY", 512)):
-        with pytest.raises(service.StoreError, match="a drive that says who it is"):
-            own.at.house.links.put(own.number, body, by="KT", to=to)
+        with pytest.raises(StoreError, match="a drive that says who it is"):
+            own.at.house.links.orders.enqueue(own.number, body, by="KT", to=to)
     live = own._probe()
     for drive in (None, "", "0000"):
         order = {**body, "id": "1", "drive": drive}
@@ -324,7 +324,7 @@ def test_a_result_of_a_machine_that_took_an_order_over_hides_no_write(own: Histo
     live = own._probe()
     live.link.hello(own.machine.facts(), "ab" * 8, 0)
     order = probe.sane(live.link.call("GET", "/orders?session=" + live.link.session)["orders"])[0]
-    monkeypatch.setattr(service, "_AWAY_SECONDS", 0.0)  # the first one is not heard any more
+    monkeypatch.setattr(sessions, "AWAY_SECONDS", 0.0)  # the first one is not heard any more
     at, ask = session(own, "beefbeef")
     assert [o["id"] for o in ask("GET", "orders", params={"session": at}).json()["orders"]] == [order["id"]]
     ask("POST", "done", json={"session": at, "order": order["id"], "result": "refused", "detail": "expected the drive"})
@@ -390,15 +390,15 @@ class _Turnstile:
 
 def test_a_copy_is_not_deleted_while_the_order_to_fill_from_it_is_given(own: History, monkeypatch: pytest.MonkeyPatch) -> None:
     linked, turnstile, answers = own.at.house.links, _Turnstile(), list[int]()
-    monkeypatch.setattr(linked.copying, "changes", turnstile)
-    put, deleting = linked.put, threading.Thread(target=lambda: answers.append(own.at.client.delete(f"/api/tickets/{own.number}/copies/{own.copy}").status_code))
+    monkeypatch.setattr(linked.copies, "changes", turnstile)
+    put, deleting = linked.orders.enqueue, threading.Thread(target=lambda: answers.append(own.at.client.delete(f"/api/tickets/{own.number}/copies/{own.copy}").status_code))
 
     def slow(*order: Any, **more: Any) -> int:
         deleting.start()
         assert turnstile.waits.wait(60)
         return put(*order, **more)
 
-    monkeypatch.setattr(linked, "put", slow)
+    monkeypatch.setattr(linked.orders, "enqueue", slow)
     assert fill(own).status_code == 201
     deleting.join()
     assert answers == [409]
@@ -408,8 +408,8 @@ def test_a_source_is_known_by_its_world_wide_name_too(own: History) -> None:
     with own.at.house.shop.database.write() as connection:
         connection.execute("UPDATE link_order SET body = json_set(body, '$.identity', json(?)) WHERE id = ?", ('{"wwn": "5000c500aaaaaaaa"}', own.copy))
         connection.execute("UPDATE link_order SET body = json_remove(body, '$.drive') WHERE id = ?", (own.copy,))
-    order, _ = own.at.house.links.filling._copy(own.number, own.copy)
-    found = own.at.house.links.filling._sources(own.number, order)
+    order, _ = own.at.house.links.restores._copy(own.number, own.copy)
+    found = own.at.house.links.restores._sources(own.number, order)
     assert any(f.is_same(Identity("other", "naa.5000C500AAAAAAAA", "", None)) for f in found)
     assert not any(f.is_same(Identity("other", "", "", None)) for f in found)
     with own.at.house.shop.database.write() as connection:

@@ -9,11 +9,11 @@ import pytest
 from fastapi.testclient import TestClient
 
 from gatecheck.server.app import create_app
-from gatecheck.server.services import open_house
+from gatecheck.server.services import open_services
 from serving import HERE, ME
 
 
 @pytest.fixture
 def client(tmp_path: Path) -> Iterator[TestClient]:
-    with TestClient(create_app(open_house(tmp_path)), base_url=HERE, client=ME) as opened:
+    with TestClient(create_app(open_services(tmp_path)), base_url=HERE, client=ME) as opened:
         yield opened

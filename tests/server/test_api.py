@@ -17,7 +17,7 @@ from gatecheck.server.app import create_app
 from gatecheck.server.demo import fill as demo
 from gatecheck.server.demo import pages as demo_captures
 from gatecheck.server.openapi import openapi_text
-from gatecheck.server.services import open_house
+from gatecheck.server.services import open_services
 from serving import HERE, ME
 from tapes import readings
 
@@ -110,7 +110,7 @@ def test_every_error_is_a_problem_document(client: TestClient, method: str, path
 
 
 def test_a_failure_of_the_server_is_a_problem_document_too(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    bench = open_house(tmp_path)
+    bench = open_services(tmp_path)
     monkeypatch.setattr(bench.bench, "overview", lambda: 1 / 0)
     with TestClient(create_app(bench), base_url=HERE, client=ME, raise_server_exceptions=False) as opened:
         answer = opened.get("/api/bench")
@@ -237,7 +237,7 @@ def test_find_and_words(client: TestClient) -> None:
 
 
 def test_the_demo_tapes_run_through_the_engine(tmp_path: Path) -> None:
-    bench = open_house(tmp_path, name=demo.SHOP, prefix=demo.PREFIX, bays=demo.BAYS)
+    bench = open_services(tmp_path, name=demo.SHOP, prefix=demo.PREFIX, bays=demo.BAYS)
     demo.fill(bench)
     rows = bench.bench.overview().rows
     by_customer = {r.customer: r for r in rows}

@@ -21,20 +21,20 @@ from gatecheck.server import request_guard
 from gatecheck.server.app import create_app
 from gatecheck.server.connections import HeaderTimeoutProtocol
 from gatecheck.server.events import Events
-from gatecheck.server.services import House, open_house
+from gatecheck.server.services import Services, open_services
 from serving import HTTP, Served
 
 STRANGER = ("192.0.2.77", 40_000)
 
 
 @pytest.fixture
-def house(tmp_path: Path) -> Iterator[House]:
-    opened = open_house(tmp_path / "data")
+def house(tmp_path: Path) -> Iterator[Services]:
+    opened = open_services(tmp_path / "data")
     yield opened
     opened.shop.database.close()
 
 
-def client_of(house: House, *, source: tuple[str, int] = ("127.0.0.1", 50_000), base: str = "http://192.0.2.1:8765", **headers: str) -> TestClient:
+def client_of(house: Services, *, source: tuple[str, int] = ("127.0.0.1", 50_000), base: str = "http://192.0.2.1:8765", **headers: str) -> TestClient:
     return TestClient(create_app(house, is_public=True), base_url=base, client=source, headers=headers, raise_server_exceptions=False)
 
 
@@ -48,12 +48,12 @@ HOSTS: list[tuple[dict[str, str], int, str]] = [
 
 
 @pytest.mark.parametrize(("headers", "status", "words"), HOSTS)
-def test_only_this_machine_s_own_addresses_and_names_are_answered(house: House, headers: dict[str, str], status: int, words: str) -> None:
+def test_only_this_machine_s_own_addresses_and_names_are_answered(house: Services, headers: dict[str, str], status: int, words: str) -> None:
     answer = client_of(house).get("/api/bench", headers=headers)
     assert (answer.status_code, words in answer.text) == (status, True)
 
 
-def test_a_name_that_was_given_is_answered_too(house: House) -> None:
+def test_a_name_that_was_given_is_answered_too(house: Services) -> None:
     app = create_app(house, names=("Bench.Loft",))
     assert TestClient(app, base_url="http://bench.loft:8765", client=("127.0.0.1", 1)).get("/api/bench").status_code == 200
 
@@ -69,7 +69,7 @@ CHANGES: list[tuple[dict[str, str], bool, int]] = [
 
 
 @pytest.mark.parametrize(("headers", "is_json", "status"), CHANGES)
-def test_a_change_comes_from_our_own_page_or_from_none(house: House, headers: dict[str, str], is_json: bool, status: int) -> None:
+def test_a_change_comes_from_our_own_page_or_from_none(house: Services, headers: dict[str, str], is_json: bool, status: int) -> None:
     body = {"json": TICKET} if is_json else {"content": json.dumps(TICKET)}
     answer = client_of(house).post("/api/tickets", headers=headers, **body)  # type: ignore[arg-type]
     assert answer.status_code == status
@@ -77,7 +77,7 @@ def test_a_change_comes_from_our_own_page_or_from_none(house: House, headers: di
 
 
 @pytest.mark.parametrize("path", ["reopen", "files"])
-def test_what_needs_no_json_needs_the_header_of_a_browser(house: House, path: str) -> None:
+def test_what_needs_no_json_needs_the_header_of_a_browser(house: Services, path: str) -> None:
     ticket = client_of(house).post("/api/tickets", json=TICKET).json()
     body: dict[str, Any] = {"files": {"file": ("x.bin", b"x")}, "data": {"by": "KT"}} if path == "files" else {}
     bare = client_of(house, **{"user-agent": BROWSER}).post(f"/api/tickets/{ticket['id']}/{path}", **body)
@@ -85,7 +85,7 @@ def test_what_needs_no_json_needs_the_header_of_a_browser(house: House, path: st
     assert (bare.status_code, with_header.status_code in (409, 422)) == (403, True), "let in, and then judged by what it is"
 
 
-def test_every_answer_keeps_the_browser_in_bounds(house: House) -> None:
+def test_every_answer_keeps_the_browser_in_bounds(house: Services) -> None:
     for path in ("/api/bench", "/api/nothing", "/probe"):
         headers = client_of(house).get(path).headers
         assert headers["x-content-type-options"] == "nosniff"
@@ -115,7 +115,7 @@ BODIES: list[tuple[bytes, int, str]] = [
 
 
 @pytest.mark.parametrize(("body", "status", "words"), BODIES)
-def test_nothing_is_kept_that_cannot_be_read_back(house: House, body: bytes, status: int, words: str) -> None:
+def test_nothing_is_kept_that_cannot_be_read_back(house: Services, body: bytes, status: int, words: str) -> None:
     client = client_of(house)
     answer = client.post("/api/tickets", content=body, headers={"content-type": "application/json"})
     assert (answer.status_code, words in answer.json()["detail"]) == (status, True), answer.text
@@ -123,11 +123,11 @@ def test_nothing_is_kept_that_cannot_be_read_back(house: House, body: bytes, sta
 
 
 @pytest.mark.parametrize("number", [0, -1, 1 << 63, 10**30])
-def test_a_number_that_sqlite_cannot_count_to_is_no_ticket(house: House, number: int) -> None:
+def test_a_number_that_sqlite_cannot_count_to_is_no_ticket(house: Services, number: int) -> None:
     assert client_of(house).get(f"/api/tickets/{number}").status_code == 422
 
 
-def test_a_ticket_that_cannot_be_read_takes_no_other_away_and_undo_heals_it(house: House) -> None:
+def test_a_ticket_that_cannot_be_read_takes_no_other_away_and_undo_heals_it(house: Services) -> None:
     client = client_of(house)
     sick, sound = (client.post("/api/tickets", json={**TICKET, "entries": [{"move": "screen", "outcome": "no-boot-device"}]}).json()["id"] for _ in range(2))
     bad = [
@@ -148,7 +148,7 @@ def test_a_ticket_that_cannot_be_read_takes_no_other_away_and_undo_heals_it(hous
     assert (healed["broken"], healed["next_move"] is not None) == (None, True)
 
 
-def test_taking_in_twice_is_one_ticket(house: House) -> None:
+def test_taking_in_twice_is_one_ticket(house: Services) -> None:
     client = client_of(house)
     first, again, other = (client.post("/api/tickets", json={**TICKET, "key": key}).json()["id"] for key in ("a1", "a1", "b2"))
     assert (first == again, other != first, len(client.get("/api/bench").json()["rows"])) == (True, True, 2)
@@ -157,7 +157,7 @@ def test_taking_in_twice_is_one_ticket(house: House) -> None:
 # --- beyond this computer ------------------------------------------------------------------------------------------
 
 
-def test_a_stranger_sees_nothing_but_how_to_be_paired(house: House) -> None:
+def test_a_stranger_sees_nothing_but_how_to_be_paired(house: Services) -> None:
     stranger = client_of(house, source=STRANGER)
     assert stranger.get("/api/me").json() == {"here": False, "paired": False, "initials": None}
     for path in ("/api/bench", "/api/tickets/1", "/api/events", "/api/openapi.json", "/api/devices"):
@@ -168,7 +168,7 @@ def test_a_stranger_sees_nothing_but_how_to_be_paired(house: House) -> None:
     assert stranger.post("/api/link/hello", json={"protocol": 1, "probe": "1", "machine": {}, "session": "ab" * 8}, headers={"authorization": "Bearer 1-guess"}).status_code == 401
 
 
-def test_a_device_is_paired_once_signs_for_its_technician_and_is_taken_out(house: House) -> None:
+def test_a_device_is_paired_once_signs_for_its_technician_and_is_taken_out(house: Services) -> None:
     here, tablet, other = client_of(house), client_of(house, source=STRANGER), client_of(house, source=("192.0.2.78", 1))
     code = here.post("/api/devices/code").json()["code"]
     assert other.post("/api/pair", json={"code": "AAAAAA", "initials": "ZZ"}).status_code == 403
@@ -188,7 +188,7 @@ def test_a_device_is_paired_once_signs_for_its_technician_and_is_taken_out(house
     assert tablet.get("/api/bench").status_code == 401
 
 
-def test_a_code_grows_old_and_may_not_be_guessed(house: House, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_code_grows_old_and_may_not_be_guessed(house: Services, monkeypatch: pytest.MonkeyPatch) -> None:
     here, tablet = client_of(house), client_of(house, source=STRANGER)
     code = here.post("/api/devices/code").json()["code"]
     clock = time.monotonic()
@@ -200,7 +200,7 @@ def test_a_code_grows_old_and_may_not_be_guessed(house: House, monkeypatch: pyte
     assert (answers, tablet.post("/api/pair", json={"code": fresh, "initials": "MB"}).status_code) == ([403] * 4 + [429], 429)
 
 
-def test_a_token_is_kept_by_its_hash_only(house: House) -> None:
+def test_a_token_is_kept_by_its_hash_only(house: Services) -> None:
     code = client_of(house).post("/api/devices/code").json()["code"]
     tablet = client_of(house, source=STRANGER)
     tablet.post("/api/pair", json={"code": code, "initials": "MB"})
@@ -247,14 +247,14 @@ def test_a_size_that_is_none_is_refused_before_anything_is_read(served: Served) 
         assert b" 413 " in raw(served, head)[:40]
 
 
-def test_many_listeners_are_as_many_as_are_let_in(house: House, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_many_listeners_are_as_many_as_are_let_in(house: Services, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr("gatecheck.server.events._MOST_LISTENERS", 0)
     answer = client_of(house).get("/api/events")
     assert (answer.status_code, "at most 0 listeners" in answer.json()["detail"]) == (429, True)
 
 
 @pytest.fixture
-def impatient(house: House, monkeypatch: pytest.MonkeyPatch) -> Iterator[int]:
+def impatient(house: Services, monkeypatch: pytest.MonkeyPatch) -> Iterator[int]:
     """A server in a thread that waits half a second where a real one waits twenty; its port."""
     monkeypatch.setattr("gatecheck.server.connections.HEAD_SECONDS", 0.5)
     monkeypatch.setattr("gatecheck.server.request_guard._PART_SECONDS", 0.5)
@@ -287,7 +287,7 @@ def test_whoever_brings_nothing_keeps_no_place(impatient: int, sent: bytes, answ
     assert HTTP.get(f"http://127.0.0.1:{impatient}/api/bench", timeout=10).status_code == 200
 
 
-def test_an_undo_that_would_break_a_later_entry_is_refused(house: House) -> None:
+def test_an_undo_that_would_break_a_later_entry_is_refused(house: Services) -> None:
     client = client_of(house)
     entries = [{"move": "set-order", "outcome": "no-change"}, {"put_back": "set-order"}]
     ticket = client.post("/api/tickets", json={**TICKET, "entries": entries}).json()
@@ -326,12 +326,12 @@ KINDS = [
 
 
 @pytest.mark.parametrize(("kind", "status"), KINDS)
-def test_a_page_brings_json_by_its_very_name(house: House, kind: str, status: int) -> None:
+def test_a_page_brings_json_by_its_very_name(house: Services, kind: str, status: int) -> None:
     headers = {"Content-Type": kind, "Origin": "http://192.0.2.1:8765", "User-Agent": "Mozilla/5.0"}
     assert client_of(house).post("/api/tickets", content=json.dumps(TICKET), headers=headers).status_code == status
 
 
-def test_json_by_whatever_name_is_checked_before_it_is_read(house: House) -> None:
+def test_json_by_whatever_name_is_checked_before_it_is_read(house: Services) -> None:
     deep = b"[" * 31 + b"]" * 31
     for headers in ({}, {"Content-Type": "application/json"}, {"Content-Type": "application/merge+json"}):
         answer = client_of(house).post("/api/link/hello", content=deep, headers={**headers, "Authorization": "Bearer 1-x"})
@@ -340,18 +340,18 @@ def test_json_by_whatever_name_is_checked_before_it_is_read(house: House) -> Non
 
 @pytest.mark.parametrize("host", ["[::1]evil.example", "[::1]:8765evil", "127.0.0.1@evil.example", "evil.example", "[::1", "127.0.0.1:99999999", "127.0.0.1:x", "", "localhost/x", "[localhost]"])
 @pytest.mark.parametrize("path", ["/", "/api/bench", "/probe", "/s/abcde-fghij", "/p/abcde-fghij", "/api/link/orders?session=x", "/api/link/knock/x"])
-def test_a_name_that_is_not_ours_is_asked_for_nothing(house: House, host: str, path: str) -> None:
+def test_a_name_that_is_not_ours_is_asked_for_nothing(house: Services, host: str, path: str) -> None:
     assert client_of(house).get(path, headers={"Host": host}).status_code == 421
 
 
 @pytest.mark.parametrize("host", ["127.0.0.1:8765", "[::1]:8765", "[::1]", "localhost", "LOCALHOST:1", "10.0.2.2:8765"])
-def test_a_name_that_is_ours_is(house: House, host: str) -> None:
+def test_a_name_that_is_ours_is(house: Services, host: str) -> None:
     assert client_of(house).get("/probe", headers={"Host": host}).status_code == 200
 
 
 @pytest.mark.parametrize("origin", ["https://127.0.0.1:8765", "null", "http://127.0.0.1:8766", "http://evil.example", "ftp://127.0.0.1:8765", "127.0.0.1:8765"])
 @pytest.mark.parametrize("path", ["/api/tickets", "/api/link/code", "/api/link/knock"])
-def test_another_pages_change_is_refused_and_uses_nothing_up(house: House, origin: str, path: str) -> None:
+def test_another_pages_change_is_refused_and_uses_nothing_up(house: Services, origin: str, path: str) -> None:
     client = client_of(house)
     for _ in range(12):
         assert client.post(path, json={"code": "zzzzz-zzzzz", "machine": {}, "probe": "1"}, headers={"Origin": origin}).status_code == 403
@@ -443,7 +443,7 @@ def test_wrong_codes_from_many_addresses_lock_nobody_out() -> None:
     assert not own.is_open("127.0.0.1")
 
 
-def test_an_event_stream_ends_with_its_pairing(house: House) -> None:
+def test_an_event_stream_ends_with_its_pairing(house: Services) -> None:
     events = Events()
     devices = house.devices
     token = devices.pair(devices.code()[0], name="tablet", initials="KT", source="10.0.0.9")

@@ -9,7 +9,7 @@ from fastapi.testclient import TestClient
 
 from gatecheck.server.app import create_app
 from gatecheck.server.demo import fill as demo
-from gatecheck.server.services import open_house
+from gatecheck.server.services import open_services
 from practised import capture_of
 from serving import HERE, ME
 from tapes import readings
@@ -153,7 +153,7 @@ def test_the_book_learns_what_a_printed_code_turned_out_to_be(client: TestClient
 
 
 def test_the_demo_shows_all_of_it(tmp_path: Path) -> None:
-    bench = open_house(tmp_path, name=demo.SHOP, prefix=demo.PREFIX, bays=demo.BAYS)
+    bench = open_services(tmp_path, name=demo.SHOP, prefix=demo.PREFIX, bays=demo.BAYS)
     demo.fill(bench)
     with TestClient(create_app(bench), base_url=HERE, client=ME) as client:
         number = {r["customer"]: r["id"] for r in client.get("/api/bench").json()["rows"]}

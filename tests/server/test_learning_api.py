@@ -12,7 +12,7 @@ from fastapi.testclient import TestClient
 
 from firmware_pages import DATA, ESP, disk, load_option, partition, variable
 from gatecheck.server.demo import fill as demo
-from gatecheck.server.services import open_house
+from gatecheck.server.services import open_services
 from tapes import readings
 
 FACTS = {"platform": "pc", "form": "laptop", "drive_kind": "hdd", "data": "backed-up"}
@@ -148,7 +148,7 @@ def test_a_captured_stale_entry_goes_on_the_tape(client: TestClient) -> None:
 
 
 def test_the_demos_closed_tickets_teach(tmp_path: Path) -> None:
-    bench = open_house(tmp_path)
+    bench = open_services(tmp_path)
     demo.fill(bench)
     found = bench.learning.learning()
     assert found.lessons == len(demo.closed_tickets()) + 1, "and one of the bench that went back"

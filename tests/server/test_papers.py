@@ -15,7 +15,7 @@ from pypdf import PdfReader
 from gatecheck.core.work.spent import Moment, paces, spent
 from gatecheck.server.app import create_app
 from gatecheck.server.demo.fill import fill
-from gatecheck.server.services import open_house
+from gatecheck.server.services import open_services
 from serving import HERE, ME
 
 FONTS = Path(__file__).parents[2] / "web" / "dist" / "fonts"
@@ -24,7 +24,7 @@ READY, DIRT_CHEAP = "Oar and Anchor, inn", "Barnacle cleaners"
 
 @pytest.fixture(scope="module")
 def demo(tmp_path_factory: pytest.TempPathFactory) -> Iterator[TestClient]:
-    house = open_house(tmp_path_factory.mktemp("demo"), prefix="GL", bays=6, fonts=FONTS)
+    house = open_services(tmp_path_factory.mktemp("demo"), prefix="GL", bays=6, fonts=FONTS)
     house.learning.bring_in_closed = lambda records, today: None  # type: ignore[method-assign]
     fill(house)
     with TestClient(create_app(house), base_url=HERE, client=ME) as opened:
@@ -221,7 +221,7 @@ def test_a_line_of_the_shops_page_that_cannot_be_used(demo: TestClient, said: di
 
 def test_the_shops_page_is_kept_and_used_at_once(tmp_path: Path) -> None:
     for _ in range(2):
-        house = open_house(tmp_path)
+        house = open_services(tmp_path)
         with TestClient(create_app(house), base_url=HERE, client=ME) as client:
             if _ == 0:
                 client.put("/api/shop", json={"page": {"name": "Quay Clinic", "prefix": "qc", "bays": 4}, "by": "KT"})

@@ -17,7 +17,7 @@ from fastapi.testclient import TestClient
 from gatecheck.core.errors import InputError
 from gatecheck.server.app import create_app
 from gatecheck.server.bench_key import BenchKey, number_of
-from gatecheck.server.services import House, open_house
+from gatecheck.server.services import Services, open_services
 from gatecheck.stick.build import Parts, with_bench
 from serving import HERE, ME
 
@@ -28,8 +28,8 @@ HEAD = {"X-Gate-Check": "1"}
 
 
 @pytest.fixture
-def bench(tmp_path: Path) -> Iterator[tuple[House, TestClient]]:
-    house = open_house(tmp_path / "shop")
+def bench(tmp_path: Path) -> Iterator[tuple[Services, TestClient]]:
+    house = open_services(tmp_path / "shop")
     with TestClient(create_app(house), base_url=HERE, client=ME) as client:
         yield house, client
 
@@ -62,9 +62,9 @@ class Wired:
         return shown
 
 
-def test_the_bench_that_made_the_stick_is_taken_by_one_key_once_both_show_one_number(bench: tuple[House, TestClient], program: ModuleType, monkeypatch: pytest.MonkeyPatch) -> None:  # noqa: F811
+def test_the_bench_that_made_the_stick_is_taken_by_one_key_once_both_show_one_number(bench: tuple[Services, TestClient], program: ModuleType, monkeypatch: pytest.MonkeyPatch) -> None:  # noqa: F811
     house, client = bench
-    own = Wired(program, client, monkeypatch, pinned=house.knocks.key.public)
+    own = Wired(program, client, monkeypatch, pinned=house.machines.key.public)
     shown = own.taken_in(client)
     assert own.begun == [], "nothing goes on by itself"
     text = " ".join(own.stick.shown.question)
@@ -77,16 +77,16 @@ def test_the_bench_that_made_the_stick_is_taken_by_one_key_once_both_show_one_nu
 
 
 @pytest.mark.parametrize("key", ["n", "\r", " ", "x"])
-def test_any_other_key_connects_nothing(key: str, bench: tuple[House, TestClient], program: ModuleType, monkeypatch: pytest.MonkeyPatch) -> None:  # noqa: F811
+def test_any_other_key_connects_nothing(key: str, bench: tuple[Services, TestClient], program: ModuleType, monkeypatch: pytest.MonkeyPatch) -> None:  # noqa: F811
     house, client = bench
-    own = Wired(program, client, monkeypatch, pinned=house.knocks.key.public)
+    own = Wired(program, client, monkeypatch, pinned=house.machines.key.public)
     own.taken_in(client)
     own.stick.press(key)
     assert (own.begun, own.stick.bench, own.stick.shown.question) == ([], "", [])
 
 
 @pytest.mark.parametrize("pinned", ["", "ab" * 32])
-def test_another_bench_is_taken_only_by_the_number_that_its_screen_shows(pinned: str, bench: tuple[House, TestClient], program: ModuleType, monkeypatch: pytest.MonkeyPatch) -> None:  # noqa: F811
+def test_another_bench_is_taken_only_by_the_number_that_its_screen_shows(pinned: str, bench: tuple[Services, TestClient], program: ModuleType, monkeypatch: pytest.MonkeyPatch) -> None:  # noqa: F811
     _, client = bench
     own = Wired(program, client, monkeypatch, pinned=pinned)
     shown = own.taken_in(client)
@@ -116,9 +116,9 @@ def _other_token(path: str, body: Any, said: Any) -> Any:
 
 
 @pytest.mark.parametrize("rogue", [_other_key, _other_signature, _other_token], ids=["key", "signature", "cut"])
-def test_whoever_only_says_to_be_that_bench_is_another(rogue: Any, bench: tuple[House, TestClient], program: ModuleType, monkeypatch: pytest.MonkeyPatch) -> None:  # noqa: F811
+def test_whoever_only_says_to_be_that_bench_is_another(rogue: Any, bench: tuple[Services, TestClient], program: ModuleType, monkeypatch: pytest.MonkeyPatch) -> None:  # noqa: F811
     house, client = bench
-    own = Wired(program, client, monkeypatch, pinned=house.knocks.key.public, rogue=rogue)
+    own = Wired(program, client, monkeypatch, pinned=house.machines.key.public, rogue=rogue)
     own.stick.knock()
     assert not own.stick.is_own
     own.stick.compare("1-secret")
@@ -127,17 +127,17 @@ def test_whoever_only_says_to_be_that_bench_is_another(rogue: Any, bench: tuple[
     assert own.begun == []
 
 
-def test_a_rogue_that_answers_at_once_gets_no_drive(program: ModuleType, bench: tuple[House, TestClient], monkeypatch: pytest.MonkeyPatch) -> None:  # noqa: F811
+def test_a_rogue_that_answers_at_once_gets_no_drive(program: ModuleType, bench: tuple[Services, TestClient], monkeypatch: pytest.MonkeyPatch) -> None:  # noqa: F811
     """One answer on the network, its own secret, every clearance: without a key pressed here, the stick does not even say hello."""
     house, client = bench
-    own = Wired(program, client, monkeypatch, pinned=house.knocks.key.public, rogue=lambda path, body, said: {"token": "t", "key": "", "sign": "", "secret": "1-rogue", "state": "taken"})
+    own = Wired(program, client, monkeypatch, pinned=house.machines.key.public, rogue=lambda path, body, said: {"token": "t", "key": "", "sign": "", "secret": "1-rogue", "state": "taken"})
     for _ in range(5):
         own.stick.knock()
     assert own.begun == []
     assert own.stick.secret == ""
 
 
-def test_the_number_is_nobodys_choice(bench: tuple[House, TestClient]) -> None:
+def test_the_number_is_nobodys_choice(bench: tuple[Services, TestClient]) -> None:
     _, client = bench
     said = client.post("/api/link/knock", json={"machine": {}, "probe": "1", "commit": "ab" * 32}).json()
     assert client.get(f"/api/link/knock/{said['token']}", params={"nonce": "whatever"}).json() == {"state": "waiting"}
@@ -199,9 +199,9 @@ def test_the_key_goes_behind_the_initial_ram_disk(tmp_path: Path) -> None:
     assert raw.rstrip(b"\0").endswith(b"TRAILER!!!")
 
 
-def test_a_machine_that_is_taken_before_it_has_told_its_nonce_shows_its_number_all_the_same(bench: tuple[House, TestClient], program: ModuleType, monkeypatch: pytest.MonkeyPatch) -> None:  # noqa: F811
+def test_a_machine_that_is_taken_before_it_has_told_its_nonce_shows_its_number_all_the_same(bench: tuple[Services, TestClient], program: ModuleType, monkeypatch: pytest.MonkeyPatch) -> None:  # noqa: F811
     house, client = bench
-    own = Wired(program, client, monkeypatch, pinned=house.knocks.key.public)
+    own = Wired(program, client, monkeypatch, pinned=house.machines.key.public)
     own.stick.knock()
     ticket = client.post("/api/tickets", json={"customer": "Choir", "machine": "Ferrow Lathe-14", "by": "KT"}, headers=HEAD).json()["id"]
     client.post(f"/api/knocks/{own.stick.token}", json={"ticket": ticket, "by": "KT"}, headers=HEAD)

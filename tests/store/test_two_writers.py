@@ -4,15 +4,15 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from gatecheck.server.services import House, open_house
+from gatecheck.server.services import Services, open_services
 
 
-def tape(bench: House, ticket: int) -> list[str]:
+def tape(bench: Services, ticket: int) -> list[str]:
     return [e.body["note"] for e in bench.tickets.ticket(ticket).tape]
 
 
 def test_two_benches_over_one_folder_share_their_tickets(tmp_path: Path) -> None:
-    one, two = open_house(tmp_path), open_house(tmp_path)
+    one, two = open_services(tmp_path), open_services(tmp_path)
     ticket = one.tickets.take_in(customer="c", machine="m", words="", facts={}, entries=[], bay=2, by="KT").id
     for number in range(6):
         bench = (one, two)[number % 2]
@@ -26,7 +26,7 @@ def test_two_benches_over_one_folder_share_their_tickets(tmp_path: Path) -> None
 
 
 def test_a_bench_opened_again_finds_everything(tmp_path: Path) -> None:
-    bench = open_house(tmp_path)
+    bench = open_services(tmp_path)
     ticket = bench.tickets.take_in(
         customer="c",
         machine="m",
@@ -38,7 +38,7 @@ def test_a_bench_opened_again_finds_everything(tmp_path: Path) -> None:
     )
     digest = bench.shop.files.put(b"x" * 64)
     bench.shop.database.close()
-    again = open_house(tmp_path)
+    again = open_services(tmp_path)
     found = again.tickets.ticket(ticket.id)
     assert found == ticket
     assert again.shop.files.get(digest) == b"x" * 64
@@ -46,7 +46,7 @@ def test_a_bench_opened_again_finds_everything(tmp_path: Path) -> None:
 
 
 def test_a_moved_ticket_frees_its_bay(tmp_path: Path) -> None:
-    bench = open_house(tmp_path)
+    bench = open_services(tmp_path)
     first = bench.tickets.take_in(customer="a", machine="m", words="", facts={}, entries=[], bay=1, by="KT")
     bench.tickets.move_to_bay(first.id, None)
     second = bench.tickets.take_in(customer="b", machine="m", words="", facts={}, entries=[], bay=1, by="KT")

@@ -14,7 +14,6 @@ from gatecheck.server.bench.routes import bench_routes
 from gatecheck.server.captures.routes import capture_routes
 from gatecheck.server.ear.routes import ear_routes
 from gatecheck.server.errors import map_errors, problem
-from gatecheck.server.events import Events
 from gatecheck.server.instruments.routes import instrument_routes
 from gatecheck.server.learning.routes import learning_routes
 from gatecheck.server.link.routes import link_routes
@@ -23,7 +22,7 @@ from gatecheck.server.path.routes import path_routes
 from gatecheck.server.people.routes import people_routes
 from gatecheck.server.practice.routes import practice_routes
 from gatecheck.server.request_guard import NONCE, Door
-from gatecheck.server.services import House
+from gatecheck.server.services import Services
 from gatecheck.server.surface.routes import surface_routes
 from gatecheck.server.tickets.routes import ticket_routes
 from gatecheck.server.volumes.routes import volume_routes
@@ -32,23 +31,22 @@ from gatecheck.server.work.routes import work_routes
 
 
 def create_app(
-    house: House, dist: Path | None = None, practice: Mapping[int, str] | None = None, *, is_public: bool = False, names: Sequence[str] = (), after: Callable[[], None] = lambda: None
+    house: Services, dist: Path | None = None, practice: Mapping[int, str] | None = None, *, is_public: bool = False, names: Sequence[str] = (), after: Callable[[], None] = lambda: None
 ) -> FastAPI:
     """The web application for one shop. `dist` is the built front end; `practice`: machines that are linked to these tickets once it
     runs; `is_public`: it answers beyond this computer; `names`: host names that it answers to besides its addresses; `after`: once all that is linked."""
-    events = Events()
-    house.shop.announce = events.publish
+    events = house.shop.events
 
     @asynccontextmanager
     async def lifespan(app: FastAPI) -> AsyncIterator[None]:
         events.attach()
-        house.links.catch_up()
+        house.links.pages.resume_outcomes()
         for ticket_id, name in (practice or {}).items():
             house.practice.connect(ticket_id, name, by="demo")
         after()
         yield
         events.close()
-        house.practice.close()
+        house.practice.processes.close()
         house.volumes.close()
         house.shop.database.close()
 
@@ -62,7 +60,7 @@ def create_app(
     map_errors(app)
     for router in (
         bench_routes(house.bench, events, house.devices), ticket_routes(house.tickets), learning_routes(house.learning), instrument_routes(house.instruments),
-        capture_routes(house.captures), link_routes(house.links, house.knocks), surface_routes(house.surfaces), path_routes(house.paths), volume_routes(house.volumes), ear_routes(house.ear), practice_routes(house.practice), work_routes(house.work), paper_routes(house.papers), people_routes(house.devices),
+        capture_routes(house.captures), link_routes(house.links, house.machines), surface_routes(house.surfaces), path_routes(house.paths), volume_routes(house.volumes), ear_routes(house.ear), practice_routes(house.practice), work_routes(house.work), paper_routes(house.papers), people_routes(house.devices),
     ):  # fmt: skip
         app.include_router(router)
     if dist and dist.is_dir():

@@ -18,7 +18,7 @@ from gatecheck.server.app import create_app
 from gatecheck.server.connections import HeaderTimeoutProtocol, most_connections
 from gatecheck.server.demo.fill import BAYS, PREFIX, SHOP, fill
 from gatecheck.server.demo.shown import show_volumes
-from gatecheck.server.services import House, open_house
+from gatecheck.server.services import Services, open_services
 
 _PACKED = Path(gatecheck.__file__).resolve().parent / "front"
 DIST = _PACKED if _PACKED.is_dir() else Path(__file__).resolve().parents[3] / "web" / "dist"
@@ -45,14 +45,14 @@ def serve(folder: Path, listening: socket.socket, host: str, port: int, names: t
     return _run(house, practice, listening, host, port, names)
 
 
-def _open(folder: Path, url: str, *, demo: bool) -> tuple[House, dict[int, str]]:
+def _open(folder: Path, url: str, *, demo: bool) -> tuple[Services, dict[int, str]]:
     if not demo:
-        return open_house(folder, url=url, fonts=DIST / "fonts"), {}
-    house = open_house(folder, name=SHOP, prefix=PREFIX, bays=BAYS, url=url, fonts=DIST / "fonts")
+        return open_services(folder, url=url, fonts=DIST / "fonts"), {}
+    house = open_services(folder, name=SHOP, prefix=PREFIX, bays=BAYS, url=url, fonts=DIST / "fonts")
     return house, {} if house.bench.overview().rows else fill(house)
 
 
-def _run(house: House, practice: dict[int, str], listening: socket.socket, host: str, port: int, names: tuple[str, ...]) -> int:
+def _run(house: Services, practice: dict[int, str], listening: socket.socket, host: str, port: int, names: tuple[str, ...]) -> int:
     for notice in house.shop.notices:
         print(notice, file=sys.stderr)
     if not DIST.is_dir():

@@ -15,28 +15,32 @@ from gatecheck.server.bench.service import BenchView
 from gatecheck.server.bench_key import BenchKey
 from gatecheck.server.captures.service import Captures
 from gatecheck.server.ear.service import Ear
+from gatecheck.server.events import Events
 from gatecheck.server.instruments.service import Instruments
 from gatecheck.server.learning.service import Learning
 from gatecheck.server.link.service import Links
-from gatecheck.server.link.waiting_machines import Knocks
+from gatecheck.server.link.waiting_machines import WaitingMachines
 from gatecheck.server.papers.service import Papers
 from gatecheck.server.path.service import Paths
 from gatecheck.server.people.devices import Devices
+from gatecheck.server.practice.processes import PracticeProcesses
 from gatecheck.server.practice.service import Practice
 from gatecheck.server.shop import Shop
 from gatecheck.server.surface.service import Surfaces
 from gatecheck.server.tickets.service import Tickets
+from gatecheck.server.volumes.check_reports import systems_of
 from gatecheck.server.volumes.service import Volumes
 from gatecheck.server.work.service import Work
 from gatecheck.store import open_database
 from gatecheck.store.files import FileStore
+from gatecheck.store.keeping import VOLUMES
 
 KNOWLEDGE = "knowledge"
 """folder in the shop's data folder whose tables are laid over the shipped ones"""
 
 
 @dataclass(frozen=True)
-class House:
+class Services:
     """One shop with everything it can do."""
 
     shop: Shop
@@ -46,7 +50,7 @@ class House:
     captures: Captures
     instruments: Instruments
     links: Links
-    knocks: Knocks
+    machines: WaitingMachines
     surfaces: Surfaces
     paths: Paths
     volumes: Volumes
@@ -57,32 +61,33 @@ class House:
     devices: Devices
 
 
-def open_house(data: Path, *, name: str = "The bench", prefix: str = "GC", bays: int = 9, url: str | None = None, fonts: Path | None = None) -> House:
+def open_services(data: Path, *, name: str = "The bench", prefix: str = "GC", bays: int = 9, url: str | None = None, fonts: Path | None = None) -> Services:
     """The shop over a data folder; the folder is made where it is missing. Tables of its own that cannot be used are left out, and
     said on the bench."""
     database = open_database(data / "gatecheck.sqlite3")
     model, notices = own_model(data / KNOWLEDGE)
-    shop = Shop(model, words_over(model.knowledge), database, FileStore(data / "files", LARGEST_CAPTURE), name=name, prefix=prefix, bays=bays, notices=notices)
+    shop = Shop(model, words_over(model.knowledge), database, FileStore(data / "files", LARGEST_CAPTURE), name=name, prefix=prefix, bays=bays, notices=notices, events=Events())
     shop.read_page()
-    return house_of(shop, url, fonts)
+    return services_of(shop, url, fonts)
 
 
-def house_of(shop: Shop, url: str | None = None, fonts: Path | None = None) -> House:
-    """The services over a shop."""
-    key = BenchKey(shop.files.folder.parent)
+def services_of(shop: Shop, url: str | None = None, fonts: Path | None = None) -> Services:
+    """The services over a shop, each handed those that it works with. Raises LookupError where an order has no instrument."""
+    data = shop.files.folder.parent
+    key, processes = BenchKey(data), PracticeProcesses()
     tickets = Tickets(shop)
-    bench, learning, captures = BenchView(shop, tickets), Learning(shop, tickets), Captures(shop, tickets)
-    links = Links(shop, tickets, captures)
-    bench.link_row = links.row
-    work, practice = Work(shop, tickets, captures), Practice(shop, tickets, links, url)
-    paths = Paths(shop, captures, links)
-    volumes, papers = Volumes(shop, captures, links, paths), Papers(shop, tickets, captures, work, links.copying.copies, fonts)
-    papers.on_erase = volumes.remove_all
-    practice.new_drive, work.on_swap = work.new_drive, practice.connect_again
-    return House(
-        shop, tickets, bench, learning, captures, Instruments(shop, tickets, captures), links, Knocks(shop, links, key), Surfaces(shop, captures, links), paths, volumes, Ear(shop, tickets), practice, work,
-        papers,
-        Devices(shop.database, lambda event: shop.announce(event)),
+    learning, captures = Learning(shop, tickets), Captures(shop, tickets)
+    links = Links(shop, tickets, captures, ended=processes.stop)
+    practice = Practice(shop, tickets, links, processes, url)
+    work = Work(shop, tickets, captures, practice)
+    paths = Paths(shop, captures, links, lambda ticket_id, disk, first: systems_of(data / VOLUMES / str(ticket_id), disk, first))
+    volumes = Volumes(shop, captures, links, paths)
+    links.instruments.check()
+    return Services(
+        shop=shop, tickets=tickets, bench=BenchView(shop, tickets, links.sessions), learning=learning, captures=captures,
+        instruments=Instruments(shop, tickets, captures), links=links, machines=WaitingMachines(shop, links.sessions, links.start_codes, key),
+        surfaces=Surfaces(shop, captures, links), paths=paths, volumes=volumes, ear=Ear(shop, tickets), practice=practice, work=work,
+        papers=Papers(shop, tickets, captures, work, volumes, fonts), devices=Devices(shop.database, shop.announce),
     )  # fmt: skip
 
 

@@ -2,17 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Sequence
 from datetime import UTC, datetime
 
 from gatecheck.core.belief.model import Model
+from gatecheck.core.learning import Lesson, relearned
 from gatecheck.core.words.catalogue import Words
 from gatecheck.core.work.shop import ShopPage, ShopPageError, parse_shop
-from gatecheck.store import Connection, Database
+from gatecheck.server.events import Events
+from gatecheck.store import Connection, Database, lessons
 from gatecheck.store.files import FileStore
 from gatecheck.store.shop_pages import epoch, shop_page
-
-Event = Mapping[str, object]
 
 
 def now() -> str:
@@ -25,7 +25,7 @@ class Shop:
 
     def __init__(
         self, model: Model, words: Words, database: Database, files: FileStore, *, name: str, prefix: str, bays: int,
-        notices: tuple[str, ...] = (),
+        notices: tuple[str, ...] = (), events: Events,
     ) -> None:  # fmt: skip
         self.shipped, self.model, self.words = model, model, words
         self.database, self.files = database, files
@@ -35,8 +35,8 @@ class Shop:
         self.epoch: int | None = None
         self.generation = 0
         """how often the model has changed: whatever was worked out with an earlier one is out of date"""
-        self.announce: Callable[[Event], None] = lambda event: None
-        self.relearn: Callable[[], None] = lambda: None
+        self.events = events
+        self.announce = events.publish
 
     @property
     def name(self) -> str:
@@ -75,7 +75,13 @@ class Shop:
             self.relearn()
         self.epoch = n
 
-    def learn(self, model: Model) -> None:
-        """Go on with this model."""
+    def lessons(self) -> Sequence[Lesson]:
+        """What its closed tickets teach."""
+        with self.database.read() as connection:
+            return lessons.lessons(connection, self.shipped.knowledge.rates["warranty_days"])
+
+    def relearn(self) -> None:
+        """Blend the shop's own base rates in; every ticket is folded anew with them when it is next looked at."""
+        model = relearned(self.shipped, self.lessons())
         self.model, self.words = model, self.words.over(model.knowledge)
         self.generation += 1

@@ -51,6 +51,11 @@ class Order:
     """has the probe written anything for it? None: nobody has said"""
 
     @property
+    def name(self) -> str:
+        """Its kind: read, scan, copy, mend, …"""
+        return str(self.body["order"])
+
+    @property
     def is_handed_out(self) -> bool:
         """Has a probe had it? Then what it writes may be written, whatever was heard of it."""
         return bool(self.handed_to)
@@ -197,7 +202,16 @@ def hand_out(connection: sqlite3.Connection, order_id: int, session_id: str) -> 
     connection.execute("UPDATE link_order SET handed_to = trim(coalesce(handed_to, '') || ' ' || ?) WHERE id = ?", (session_id, order_id))
 
 
-def untold_orders(connection: sqlite3.Connection) -> list[Order]:
+def order_of(connection: sqlite3.Connection, ticket_id: int, order_id: int | str) -> Order | None:
+    """An order of a ticket; None where it has none of that number."""
+    text = str(order_id)
+    if not text.isascii() or not text.isdigit() or len(text) > 18 or str(int(text)) != text:
+        return None
+    row = connection.execute(f"{_ORDER} WHERE ticket_id = ? AND id = ?", (ticket_id, int(text))).fetchone()
+    return _order(row) if row else None
+
+
+def unrecorded_orders(connection: sqlite3.Connection) -> list[Order]:
     """Orders of all tickets that have ended and whose outcome was not told yet, oldest first."""
     return [_order(row) for row in connection.execute(f"{_ORDER} WHERE told = 0 ORDER BY id")]
 
@@ -207,7 +221,7 @@ def _order(row: tuple[Any, ...]) -> Order:
 
 
 def end_order(connection: sqlite3.Connection, order_id: int, state: str, detail: str, at: str, *, wrote: bool | None = None, is_told: bool = True) -> None:
-    """`wrote`: what has once written has, whatever comes after. `is_told`: nothing follows from its end that is not in this transaction; else `told_order` says when
+    """`wrote`: what has once written has, whatever comes after. `is_told`: nothing follows from its end that is not in this transaction; else `record_order` says when
     it was, and until then it is known what was wanted of it."""
     connection.execute(
         "UPDATE link_order SET state = ?, detail = ?, done_at = ?, wrote = iif(wrote = 1, 1, ?), wanted = iif(?, '', wanted), told = ? WHERE id = ? AND state = ?",
@@ -215,7 +229,7 @@ def end_order(connection: sqlite3.Connection, order_id: int, state: str, detail:
     )
 
 
-def told_order(connection: sqlite3.Connection, order_id: int) -> None:
+def record_order(connection: sqlite3.Connection, order_id: int) -> None:
     connection.execute("UPDATE link_order SET told = 1, wanted = '' WHERE id = ? AND told = 0", (order_id,))
 
 

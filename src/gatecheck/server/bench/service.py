@@ -8,6 +8,7 @@ from typing import Any
 from gatecheck.core.knowledge.tables import Check, Fix, Knowledge
 from gatecheck.core.knowledge.work import OUT
 from gatecheck.server.bench.wire import BenchOut, BenchRow, FoundOut, KnownEntryOut, KnownOut, WordsOut
+from gatecheck.server.link.sessions import Sessions
 from gatecheck.server.link.wire import LinkRowOut
 from gatecheck.server.shop import Shop, now
 from gatecheck.server.tickets.service import Tickets
@@ -23,11 +24,10 @@ _OF_A_MODEL = ("platform", "form", "drive_kind", "installed_os")
 
 
 class BenchView:
-    """What the bench shows. `link_row` is asked for the link of each ticket."""
+    """What the bench shows."""
 
-    def __init__(self, shop: Shop, at_work: Tickets) -> None:
-        self.shop, self.tickets = shop, at_work
-        self.link_row: Any = lambda ticket_id: None
+    def __init__(self, shop: Shop, at_work: Tickets, sessions: Sessions) -> None:
+        self.shop, self.tickets, self.sessions = shop, at_work, sessions
 
     def overview(self) -> BenchOut:
         """All open tickets, hands wanted first."""
@@ -40,7 +40,7 @@ class BenchView:
     def _row(self, row: TicketRow) -> BenchRow:
         """One ticket's row; one that cannot be shown says so, and takes no other away."""
         try:
-            return bench_row(self.tickets.view(row), self.link_row(row.id))
+            return bench_row(self.tickets.view(row), self.sessions.row(row.id))
         except Exception as error:
             _log.exception("ticket %s cannot be shown", row.number)
             return BenchRow(

@@ -13,7 +13,7 @@ from gatecheck.core.work.parts import read_shelf
 from gatecheck.server.demo.lid import drive_lid
 from gatecheck.server.demo.machines import SHELF, Came, Chose, Did, Gone, Heard, Line, Row, Seen, Shot, Went, machines
 from gatecheck.server.ear.service import wav_bytes
-from gatecheck.server.services import House
+from gatecheck.server.services import Services
 from gatecheck.server.work.wire import PartIn
 
 SHOP, PREFIX, BAYS = "Gullhaven Repair Loft", "GL", 6
@@ -45,7 +45,7 @@ def _with_key(machine: str, number: int, entry: dict[str, Any]) -> list[dict[str
     return [*tried, entry]
 
 
-def fill(house: House) -> dict[int, str]:
+def fill(house: Services) -> dict[int, str]:
     """Take all demo machines in and lay their tapes; behind them the tickets of the last weeks, already handed over.
     Returns which practice machine is to be linked to which ticket once the server runs."""
     started = datetime.now(UTC)
@@ -83,7 +83,7 @@ def fill(house: House) -> dict[int, str]:
     return linked
 
 
-def _work(house: House, ticket_id: int, line: Did | Came | Went | Chose, by: str, at: str) -> None:
+def _work(house: Services, ticket_id: int, line: Did | Came | Went | Chose, by: str, at: str) -> None:
     work = house.work
     if isinstance(line, Did):
         work.answer(ticket_id, line.step, line.answer, line.value, by=by, at=at)
@@ -96,7 +96,7 @@ def _work(house: House, ticket_id: int, line: Did | Came | Went | Chose, by: str
         work.choose(ticket_id, PartIn(shelf=item.id, serial=line.serial, by=by), at=at)
 
 
-def _entry(house: House, ticket_id: int, line: Line) -> dict[str, Any]:
+def _entry(house: Services, ticket_id: int, line: Line) -> dict[str, Any]:
     """A line as the instruments would put it on the tape."""
     knowledge = house.shop.model.knowledge
     if isinstance(line, Row):

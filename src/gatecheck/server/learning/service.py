@@ -10,18 +10,16 @@ from msgspec import to_builtins
 
 from gatecheck.core.learning import (
     CONTEXT_FACT,
-    Lesson,
     base_rates,
     call_was_right,
     expected_shares,
-    relearned,
     reliability,
 )  # fmt: skip
 from gatecheck.core.tape.fold import came_in_with
 from gatecheck.core.words.said import say
 from gatecheck.core.work.proof import unproven
 from gatecheck.server.learning.wire import GuessOut, LearningOut
-from gatecheck.server.link.orders import WRITING
+from gatecheck.server.link.order_kinds import WRITING
 from gatecheck.server.shop import Shop, now
 from gatecheck.server.tickets.folded import FoldedTicket, fold_ticket
 from gatecheck.server.tickets.service import Tickets
@@ -32,12 +30,11 @@ from gatecheck.store.tickets import EntryRow
 
 
 class Learning:
-    """Closes tickets and learns from them. Sets `shop.relearn`."""
+    """Closes tickets and learns from them."""
 
     def __init__(self, shop: Shop, at_work: Tickets) -> None:
         self.shop, self.tickets = shop, at_work
-        shop.relearn = self.relearn
-        self.relearn()
+        shop.relearn()
 
     # --- handing over --------------------------------------------------------------------------------------------
 
@@ -76,7 +73,7 @@ class Learning:
 
         self.tickets.append_all(ticket_id, entry, by=by, at=at, also=close, event="ticket")
         if lesson:
-            self.relearn()
+            self.shop.relearn()
         return self.tickets.ticket(ticket_id)
 
     def reopen(self, ticket_id: int) -> TicketOut:
@@ -85,7 +82,7 @@ class Learning:
         with self.shop.database.write() as connection:
             tickets.reopen_ticket(connection, ticket_id)
             lessons.take_out(connection, ticket_id)
-        self.relearn()
+        self.shop.relearn()
         self.shop.announce({"kind": "ticket", "ticket": ticket_id})
         return self.tickets.ticket(ticket_id)
 
@@ -111,7 +108,7 @@ class Learning:
                 lesson = self._lesson(fold_ticket(self.shop.model, row, tape), tape)
                 if lesson:
                     lessons.put_lesson(connection, row.id, moments[-1], **lesson)
-        self.relearn()
+        self.shop.relearn()
 
     def _lesson(self, folded: FoldedTicket, tape: Sequence[EntryRow]) -> dict[str, Any] | None:
         """What a ticket teaches when it is closed now; None where nobody said what it was."""
@@ -132,17 +129,9 @@ class Learning:
 
     # --- learning --------------------------------------------------------------------------------------------------
 
-    def _lessons(self) -> list[Lesson]:
-        with self.shop.database.read() as connection:
-            return lessons.lessons(connection, self.shop.shipped.knowledge.rates["warranty_days"])
-
-    def relearn(self) -> None:
-        """Blend the shop's own base rates in; every ticket is folded anew with them when it is next looked at."""
-        self.shop.learn(relearned(self.shop.shipped, self._lessons()))
-
     def learning(self) -> LearningOut:
         """What was learned and how the odds held."""
-        known, shipped = self._lessons(), self.shop.shipped
+        known, shipped = self.shop.lessons(), self.shop.shipped
         with self.shop.database.read() as connection:
             last = lessons.last_reset(connection)
         held = reliability(known)
@@ -156,6 +145,6 @@ class Learning:
     def reset(self, *, by: str) -> LearningOut:
         with self.shop.database.write() as connection:
             lessons.reset(connection, at=now(), by=by)
-        self.relearn()
+        self.shop.relearn()
         self.shop.announce({"kind": "learning"})
         return self.learning()

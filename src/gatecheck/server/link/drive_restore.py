@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
 
 from gatecheck.core.capture.drive import Drive
 from gatecheck.core.capture.identity import Identity, drives_with, identity_of, same_serial
@@ -15,13 +13,16 @@ from gatecheck.core.errors import DecodeError
 from gatecheck.core.scan.evidence import missing_of
 from gatecheck.core.words.said import Said, say, to_json
 from gatecheck.core.work.job import SeenDrive
+from gatecheck.server.captures.service import Captures
 from gatecheck.server.errors import NotFoundError
+from gatecheck.server.link.drive_copy import DriveCopies
+from gatecheck.server.link.orders import Orders, held_by
+from gatecheck.server.link.sessions import Sessions
 from gatecheck.server.link.wire import TargetOut
+from gatecheck.server.shop import Shop
+from gatecheck.server.tickets.service import Tickets
 from gatecheck.store import StoreError, links
 from gatecheck.store.links import Order
-
-if TYPE_CHECKING:
-    from gatecheck.server.link.service import Links
 
 _BY = "probe"
 LARGEST_PIECE = 8 << 20
@@ -43,23 +44,15 @@ class _Target:
     """what stands on it where that is no partition, as far as it could be named"""
 
 
-class Filling:
-    """Filling of drives over a shop's links."""
+class DriveRestores:
+    """Drives that are filled from copies."""
 
-    def __init__(self, of: Links) -> None:
-        self.links = of
-        self.is_written_to: Callable[[int, int], bool] = lambda ticket_id, copy: False
-        """is something being written to a copy just now?"""
-
-    def is_source(self, ticket_id: int, copy: int) -> bool:
-        """Is a drive being filled from this copy, or paused in it?"""
-        with self.links.shop.database.read() as connection:
-            orders = links.orders_of(connection, ticket_id)
-        return any(o.body["order"] == "fill" and o.body["copy"] == str(copy) and o.state in (links.WAITING, links.PAUSED) for o in orders)
+    def __init__(self, shop: Shop, at_work: Tickets, captures: Captures, sessions: Sessions, copies: DriveCopies, orders: Orders) -> None:
+        self.shop, self.tickets, self.captures, self.sessions, self.copies, self.orders = shop, at_work, captures, sessions, copies, orders
 
     def targets(self, ticket_id: int, copy: int) -> list[TargetOut]:
         """The drives of the newest reading, and why one is none to be filled from this copy. Raises NotFoundError."""
-        say_it = self.links.shop.words.say
+        say_it = self.shop.words.say
         return [
             TargetOut(
                 device=t.device, name=t.drive.name, serial=t.drive.serial, size=t.size, holds=t.holds, found=t.found,
@@ -70,9 +63,9 @@ class Filling:
 
     def _copy(self, ticket_id: int, copy: int) -> tuple[Order, int]:
         """The order that made the copy, and the copy's bytes."""
-        found = next((c for c in self.links.copying.of_ticket(ticket_id) if c.order == copy), None)
-        with self.links.shop.database.read() as connection:
-            order = next((o for o in links.orders_of(connection, ticket_id) if o.id == copy), None)
+        found = next((c for c in self.copies.of_ticket(ticket_id) if c.order == copy), None)
+        with self.shop.database.read() as connection:
+            order = links.order_of(connection, ticket_id, copy)
         if found is None or order is None:
             raise NotFoundError(f"copy {copy}: expected a copy of this ticket, got none")
         return order, found.size
@@ -83,15 +76,15 @@ class Filling:
         found = [Identity(str(told.get("serial") or ""), str(told.get("wwn") or ""), "", None)]
         name = str(order.body.get("drive") or "")
         found += [Identity(name, "", "", None), Identity("", name, "", None)]
-        captures = self.links.captures
+        captures = self.captures
         for capture in captures.of_order(ticket_id, order.id):
             found += [identity_of(capture, d) for d in capture.drives if d.device == str(order.body.get("device"))]
         return [own for own in found if own.name]
 
     def _targets(self, ticket_id: int, copy: int) -> list[_Target]:
         order, size = self._copy(ticket_id, copy)
-        part = self.links.tickets.folded_of(ticket_id).part
-        newest, sources = self.links.captures.listing(ticket_id), self._sources(ticket_id, order)
+        part = self.tickets.folded_of(ticket_id).part
+        newest, sources = self.captures.listing(ticket_id), self._sources(ticket_id, order)
         found = []
         for drive in newest.drives if newest else ():
             assert newest is not None
@@ -127,7 +120,7 @@ class Filling:
         if target is None:
             raise StoreError(f"fill: expected a drive that stands in the machine, got {device!r}")
         if target.against is not None:
-            raise StoreError(f"fill {device}: {self.links.shop.words.say(target.against)}")
+            raise StoreError(f"fill {device}: {self.shop.words.say(target.against)}")
         if ends.strip().upper() != target.drive.ends:
             raise StoreError(f"fill: expected the last four characters of {target.drive.serial} ({target.drive.name}), got {ends.strip()[:20]!r}")
         if serial and not same_serial(serial, target.drive.serial):
@@ -136,51 +129,49 @@ class Filling:
             raise StoreError(f"fill {device}: expected an empty drive, or a word that what is on it may go, got {_not_empty(target)}")
         if order.state in (links.WAITING, links.PAUSED):
             raise StoreError(f"copy {copy}: expected one that is finished or was left, got one that is {order.state}")
-        with self.links.copying.changes:
+        with self.copies.changes:
             self._copy(ticket_id, copy)
-            if self.is_written_to(ticket_id, copy):
+            if self.copies.is_written_to(ticket_id, copy):
                 raise StoreError(f"copy {copy}: expected one that nothing is written to, got one that is being repaired; wait until that is through")
             share, missing = self._whole(ticket_id, copy)
             if (share < 1.0 or missing) and not holes:
                 raise StoreError(f"copy {copy}: expected a whole copy, or a word that its holes are known, got {share:.2%} of the drive and {missing} sectors missing in it")
-            self.links.put(ticket_id, {"order": "fill", "device": device, "disk": target.disk, "copy": str(copy), "size": size, "holes": holes}, by=by, to=target.who)
+            self.orders.enqueue(ticket_id, {"order": "fill", "device": device, "disk": target.disk, "copy": str(copy), "size": size, "holes": holes}, by=by, to=target.who)
 
     def _whole(self, ticket_id: int, copy: int) -> tuple[float, int]:
         """Share of the drive that the copy holds, and sectors missing within; what was found changed on the bench's disk is missing too."""
-        with self.links.shop.database.read() as connection:
+        with self.shop.database.read() as connection:
             pages = links.all_pages_of(connection, ticket_id, str(copy))
         share, missing, sector = missing_of(b"".join(data for line, data in pages if line["kind"] == "read-map"))
-        copies = self.links.copying.copies
+        copies = self.copies.copies
         return share, missing + sum(-(-length // sector) for _, length in copies.wrong(copies.image(ticket_id, copy)))
 
     def piece(self, secret: str, session_id: str, order_id: str, at: int, length: int) -> tuple[bytes | None, int]:
         """Bytes of the copy that an order fills from, or how many from there are zeros. Raises NotFoundError, StoreError."""
-        link, session = self.links.session_of(secret, session_id)
-        with self.links.shop.database.read() as connection:
-            order = next((o for o in links.orders_of(connection, link.ticket_id) if str(o.id) == order_id), None)
-        if order is None or order.body["order"] != "fill" or order.state != links.WAITING:
+        link, session, order = self.sessions.order_of(secret, session_id, order_id)
+        if order is None or order.name != "fill" or order.state != links.WAITING:
             raise NotFoundError(f"order {order_id[:20]!r}: expected a drive that is being filled, got none")
-        self.links.held_by(order, session)
+        held_by(order, session)
         try:
-            return self.links.copying.copies.read(link.ticket_id, int(order.body["copy"]), at, length, holes=bool(order.body.get("holes")))
+            return self.copies.copies.read(link.ticket_id, int(order.body["copy"]), at, length, holes=bool(order.body.get("holes")))
         except NotFoundError as error:  # it ends this order, and not the link
             raise StoreError(str(error)) from error
 
-    def done(self, ticket_id: int, order: Order, result: str) -> None:
+    def order_ended(self, ticket_id: int, order: Order, result: str) -> None:
         """A drive that is filled and read back stands on the tape, with what it was filled from; so does one that was begun and is not what it was, nor a copy."""
-        if order.body["order"] == "fill" and result in ("done", "failed") and order.may_have_written:
+        if result in ("done", "failed") and order.may_have_written:
             serial = str(order.body.get("drive") or order.body["device"])
             if result == "failed":
                 said = say("fill.failed", serial=serial, why=order.detail)
             else:
                 share, missing = self._whole(ticket_id, int(order.body["copy"]))
                 said = say("fill.done" if share >= 1.0 and missing == 0 else "fill.done-part", serial=serial, size=int(order.body["size"]), share=share, missing=missing)
-            self.links.tickets.append_all(ticket_id, [({"note": to_json(said)}, f"fill-{order.id}")], by=_BY)
+            self.tickets.append_all(ticket_id, [({"note": to_json(said)}, f"fill-{order.id}")], by=_BY)
 
     def left(self, ticket_id: int, order: Order) -> None:
         """One that was begun and is not gone on with."""
         said = say("fill.left", serial=str(order.body.get("drive") or order.body["device"]))
-        self.links.tickets.append_all(ticket_id, [({"note": to_json(said)}, f"fill-{order.id}")], by=_BY)
+        self.tickets.append_all(ticket_id, [({"note": to_json(said)}, f"fill-{order.id}")], by=_BY)
 
 
 def _holds(capture: Capture, drive: Drive, disk: Disk | None) -> tuple[int | None, str]:

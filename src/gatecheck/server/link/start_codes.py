@@ -3,27 +3,24 @@
 from __future__ import annotations
 
 import hmac
-import secrets
-from typing import TYPE_CHECKING
 
 from gatecheck.adapters.probe_script import probe_with, start_line
 from gatecheck.server.errors import LinkEndedError, LinkUnknownError, TooManyError
+from gatecheck.server.link.sessions import Sessions, new_code
 from gatecheck.server.people.throttle import Throttle
+from gatecheck.server.shop import Shop
+from gatecheck.server.tickets.service import Tickets
 from gatecheck.store import links
 from gatecheck.store.links import Link
 
-if TYPE_CHECKING:
-    from gatecheck.server.link.service import Links
-
 _LONGEST_CODE = 20
-_ALPHABET = "abcdefghjkmnpqrstuvwxyz23456789"
 
 
-class Handing:
+class StartCodes:
     """Codes and what they open, over a shop's links. Who types wrong ones too often waits."""
 
-    def __init__(self, of: Links) -> None:
-        self.links = of
+    def __init__(self, shop: Shop, at_work: Tickets, sessions: Sessions) -> None:
+        self.shop, self.tickets, self.sessions = shop, at_work, sessions
         self._throttle = Throttle(10, 60.0)
 
     def _of_code(self, code: str, source: str) -> Link:
@@ -31,15 +28,15 @@ class Handing:
         if not self._throttle.is_open(source):
             raise TooManyError("code: expected a pause after so many wrong ones, got another; wait a minute")
         if len(code) > _LONGEST_CODE:
-            return self.links.link_with(code)
+            return self.sessions.link_with(code)
         said = code.strip().lower().encode()
-        with self.links.shop.database.read() as connection:
+        with self.shop.database.read() as connection:
             known = links.links_with_codes(connection)
         found = [link for link in known if hmac.compare_digest((link.code or "").encode(), said)]
         if not found:
             self._throttle.wrong(source)
             raise LinkUnknownError("code: expected the one on the ticket's link sheet, got another, or one that was used")
-        if found[0].ended_at or self.links.tickets.row_of(found[0].ticket_id).closed_at:
+        if found[0].ended_at or self.tickets.row_of(found[0].ticket_id).closed_at:
             raise LinkEndedError("link: expected one that is open, got one that was ended")
         return found[0]
 
@@ -47,9 +44,9 @@ class Handing:
         """The secret of the link whose code this is; the code is good no more after that. Raises LinkUnknownError, LinkEndedError, TooManyError."""
         link = self._of_code(code, source)
         if len(code) <= _LONGEST_CODE:
-            with self.links.shop.database.write() as connection:
+            with self.shop.database.write() as connection:
                 links.set_code(connection, link.ticket_id, new_code())
-            self.links.tell(link.ticket_id, at_once=True)
+            self.sessions.notify(link.ticket_id, at_once=True)
         return link.secret
 
     def probe_for(self, code: str, base_url: str, source: str) -> str:
@@ -71,12 +68,7 @@ class Handing:
         return start_line(base_url, secret)
 
 
-def new_code() -> str:
-    text = "".join(secrets.choice(_ALPHABET) for _ in range(10))
-    return f"{text[:5]}-{text[5:]}"
-
-
-def starts(base_url: str, secret: str) -> list[str]:
+def start_lines(base_url: str, secret: str) -> list[str]:
     """The line to type on the sick machine, for each program that may be there to fetch with; none hides what went wrong."""
     address = f"{base_url.rstrip('/')}/s/{secret}"
     return [f"curl -fsS {address} | sh", f"wget -O- {address} | sh", f"busybox wget -O- {address} | sh"]

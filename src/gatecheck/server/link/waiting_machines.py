@@ -14,7 +14,8 @@ from typing import Any
 from gatecheck.probe.gatecheck_probe import PROTOCOL
 from gatecheck.server.bench_key import BenchKey, number_of
 from gatecheck.server.errors import NotFoundError, TooManyError
-from gatecheck.server.link.service import Links
+from gatecheck.server.link.sessions import Sessions
+from gatecheck.server.link.start_codes import StartCodes
 from gatecheck.server.link.wire import KnockOut, KnocksOut
 from gatecheck.server.people.throttle import Throttle
 from gatecheck.server.qr import qr_rows
@@ -37,12 +38,12 @@ class _Knock:
     ticket: int = 0
 
 
-class Knocks:
+class WaitingMachines:
     """Kept in memory: a machine whose bench was started anew knocks again. The token is known to the machine and to who sees its screen; what it is good for is being handed a link that
     somebody at the bench has opened for it."""
 
-    def __init__(self, shop: Shop, linked: Links, key: BenchKey) -> None:
-        self.shop, self.links, self.key = shop, linked, key
+    def __init__(self, shop: Shop, sessions: Sessions, codes: StartCodes, key: BenchKey) -> None:
+        self.shop, self.sessions, self.codes, self.key = shop, sessions, codes, key
         self._waiting: dict[str, _Knock] = {}
         self._lock = threading.Lock()
         self._throttle = Throttle(30, 60.0)
@@ -77,7 +78,7 @@ class Knocks:
         if is_news:
             self.shop.announce({"kind": "knock"})
             if own.ticket:  # somebody was quicker than the machine's first question
-                self.links.wait_for_key(own.ticket, own.number)
+                self.sessions.wait_for_key(own.ticket, own.number)
         with self._lock:
             if token not in self._waiting:
                 return {"state": "unknown"}
@@ -97,11 +98,11 @@ class Knocks:
     def code(self, code: str, source: str, token: str = "") -> dict[str, Any]:
         """A ticket's code typed at the machine, for the secret of that ticket's link. `token`: of the machine's knock, whose number the ticket shows from then on.
         Raises LinkUnknownError, LinkEndedError, TooManyError."""
-        secret = self.links.handing.secret_for(code, source)
+        secret = self.codes.secret_for(code, source)
         with self._lock:
             own = self._waiting.pop(token, None) if token else None
         if own is not None:
-            self.links.wait_for_key(int(secret.partition("-")[0]), own.number)
+            self.sessions.wait_for_key(int(secret.partition("-")[0]), own.number)
             self.shop.announce({"kind": "knock"})
         return {"secret": secret}
 
@@ -118,7 +119,7 @@ class Knocks:
             own = next((k for t, k in self._waiting.items() if hmac.compare_digest(t.encode(), token.encode())), None)
         if own is None or own.secret:
             raise NotFoundError("machine: expected one that waits at its stick, got one that was taken in, or has gone; start it again, or press A there")
-        self.links.open(ticket_id, by=by)
-        own.ticket, own.secret = ticket_id, self.links.secret_of(ticket_id)
-        self.links.wait_for_key(ticket_id, own.number)
+        self.sessions.open(ticket_id, by=by)
+        own.ticket, own.secret = ticket_id, self.sessions.secret_of(ticket_id)
+        self.sessions.wait_for_key(ticket_id, own.number)
         self.shop.announce({"kind": "knock"})

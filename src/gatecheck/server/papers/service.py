@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Mapping
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
@@ -19,7 +19,6 @@ from gatecheck.core.work.papers import KINDS, Case, Paper, Picture, Text, paper_
 from gatecheck.core.work.shop import ShopPage, parse_shop
 from gatecheck.core.work.spent import Moment, Pace, paces, spent
 from gatecheck.server.captures.service import Captures
-from gatecheck.server.copies.service import Copies
 from gatecheck.server.ear.service import EAR
 from gatecheck.server.errors import NotFoundError
 from gatecheck.server.papers.pictures import kept_picture
@@ -30,6 +29,7 @@ from gatecheck.server.tickets.folded import FoldedTicket
 from gatecheck.server.tickets.service import Tickets
 from gatecheck.server.tickets.view import proof_list
 from gatecheck.server.tickets.wire import TicketOut
+from gatecheck.server.volumes.service import Volumes
 from gatecheck.server.work.service import Work
 from gatecheck.store import Connection, StoreError
 from gatecheck.store.erasing import ERASED, erase_customer, erase_safety_copies, erasure_of
@@ -48,10 +48,8 @@ _TELLING = 1.5
 class Papers:
     """Papers of tickets. `fonts`: folder of the print faces."""
 
-    def __init__(self, shop: Shop, at_work: Tickets, captures: Captures, work: Work, copies: Copies, fonts: Path | None = None) -> None:
-        self.shop, self.tickets, self.captures, self.work, self.copies, self.fonts = shop, at_work, captures, work, copies, fonts
-        self.on_erase: Callable[[int], None] = lambda ticket_id: None
-        """told before a customer is taken out of a ticket"""
+    def __init__(self, shop: Shop, at_work: Tickets, captures: Captures, work: Work, volumes: Volumes, fonts: Path | None = None) -> None:
+        self.shop, self.tickets, self.captures, self.work, self.volumes, self.fonts = shop, at_work, captures, work, volumes, fonts
 
     # --- pictures ------------------------------------------------------------------------------------------------
 
@@ -109,8 +107,7 @@ class Papers:
         files, knowledge = self.shop.files.folder, self.shop.model.knowledge
         told = erase_safety_copies(files.parent, row.customer, knowledge, without_customer, by=by) if row.customer != ERASED else ()
         for ticket in own:
-            self.copies.remove_all(ticket.id)
-            self.on_erase(ticket.id)
+            self.volumes.remove_all(ticket.id)
             erase_customer(self.shop.database, files, ticket.id, knowledge, without_customer, by=by, told=told)
         self.shop.generation += 1
         self.shop.announce({"kind": "ticket", "ticket": ticket_id})

@@ -22,7 +22,9 @@ from gatecheck.core.instruments.evidence import noted
 from gatecheck.core.words.said import say, to_json
 from gatecheck.server.captures.service import ELSEWHERE, Captures
 from gatecheck.server.errors import NotFoundError
-from gatecheck.server.link.service import BY, Links
+from gatecheck.server.link.order_kinds import PATH
+from gatecheck.server.link.orders import BY
+from gatecheck.server.link.service import Links
 from gatecheck.server.path.seen import Ground, Seen
 from gatecheck.server.path.show import fix_of, path_out
 from gatecheck.server.path.wire import MendOut, PathDiskOut, PathOut
@@ -44,12 +46,10 @@ _STOPPED_BY = ("refused", "failed", "cancelled")
 class Paths:
     """The boot paths of a shop's tickets."""
 
-    def __init__(self, shop: Shop, captures: Captures, linked: Links) -> None:
-        self.shop, self.captures, self.links = shop, captures, linked
-        linked.errands["sectors"] = self
-        linked.on_done.append(self._done)
-        self.systems_of: Callable[[int, str, int], Sequence[str]] = lambda ticket_id, disk, first: ()
-        """installed systems, and whose they are, on the volume that begins there"""
+    def __init__(self, shop: Shop, captures: Captures, linked: Links, systems_of: Callable[[int, str, int], Sequence[str]]) -> None:
+        """`systems_of`: installed systems, and whose they are, on the volume of a ticket's disk that begins at a sector."""
+        self.shop, self.captures, self.orders, self.systems_of = shop, captures, linked.orders, systems_of
+        linked.instruments.readers[PATH] = linked.instruments.followers[PATH] = self
         self._judged = lru_cache(_MOST_KEPT)(self._judge)
 
     # --- what is known -----------------------------------------------------------------------------------------
@@ -113,7 +113,7 @@ class Paths:
         with self.shop.database.read() as connection:
             orders, link = links.orders_of(connection, ticket_id), links.link_of(connection, ticket_id)
         running = next((o for o in orders if o.body["order"] == "sectors" and o.state == WAITING), None)
-        held = {move: self.links.held(ticket_id, move) for move in ("disk-layout", *_FIXES)}
+        held = {move: self.orders.held(ticket_id, move) for move in ("disk-layout", *_FIXES)}
         linked = link is not None and not link.ended_at and not ticket.closed_at
         return path_out(
             seen, self.shop.words, disks=disks, reading=running.id if running else None, held=held, linked=linked,
@@ -129,7 +129,7 @@ class Paths:
         with self.shop.database.read() as connection:
             if any(o.state == WAITING and o.body["order"] == "sectors" for o in links.orders_of(connection, ticket_id)):
                 raise StoreError("sectors: expected no reading of them that runs, got one")
-        self.links.put(ticket_id, {"order": "sectors", "device": seen.ground.device, "disk": seen.ground.disk.device}, by=by)
+        self.orders.enqueue(ticket_id, {"order": "sectors", "device": seen.ground.device, "disk": seen.ground.disk.device}, by=by)
 
     def mend(self, ticket_id: int, device: str, plan: str, mode: str, *, by: str) -> None:
         """Order a plan's writes. What stands there now is in the order, which is on the bench's disk before the probe can pull it. Raises NotFoundError, StoreError."""
@@ -152,7 +152,7 @@ class Paths:
         if _size(writes) > _LARGEST_MEND:
             raise StoreError(f"mend: expected at most {_LARGEST_MEND >> 20} MiB to be written, got more: copy the drive and mend the copy")
         fix = fix_of(chosen, seen.followed)
-        self.links.put(ticket_id, self._mend_order(seen.ground, fix, chosen, writes, starts=seen.followed.verdict.boots), by=by, to=seen.ground.who)
+        self.orders.enqueue(ticket_id, self._mend_order(seen.ground, fix, chosen, writes, starts=seen.followed.verdict.boots), by=by, to=seen.ground.who)
 
     def _order_entry(self, ticket_id: int, ground: Ground, plan: EntryPlan, *, by: str) -> None:
 
@@ -161,7 +161,7 @@ class Paths:
 
         writes = [{"name": w.name, "before": coded(w.before), "after": coded(w.after)} for w in plan.writes]
         body = {"order": "entry", "kind": "restore-entry", "device": ground.device, "disk": ground.disk.device, "plan": ENTRY, "what": self.shop.words.say(plan.what), "writes": writes}
-        self.links.put(ticket_id, body, by=by, to=ground.who)
+        self.orders.enqueue(ticket_id, body, by=by, to=ground.who)
 
     def _mend_order(self, ground: Ground, fix: str, plan: Plan, writes: list[dict[str, Any]], *, starts: bool) -> dict[str, Any]:
         return {"order": "mend", "kind": fix, "device": ground.device, "disk": ground.disk.device, "plan": plan.id, "what": self.shop.words.say(plan.what), "writes": writes, "starts": starts}
@@ -196,7 +196,7 @@ class Paths:
         body: dict[str, Any] = {name: done.body[name] for name in ("order", "kind", "device", "disk", "plan", "what", "first") if name in done.body}
         told = done.body.get("identity") or {"serial": done.body.get("drive")}
         to = Identity(str(told.get("serial") or ""), str(told.get("wwn") or ""), str(told.get("model") or ""), told.get("size"))
-        self.links.put(ticket_id, {**body, "writes": writes, "reverts": order_id}, by=by, to=to)
+        self.orders.enqueue(ticket_id, {**body, "writes": writes, "reverts": order_id}, by=by, to=to)
 
     def taken_back(self, ticket_id: int, orders: Sequence[Order]) -> set[int]:
         """Orders that were taken back for sure: the bench has what was read back from every place."""
@@ -217,15 +217,15 @@ class Paths:
 
     # --- for the probe -----------------------------------------------------------------------------------------
 
-    def piece(self, ticket_id: int, order: Order, session_id: str, at: int, parts: Sequence[bytes] | None, length: int) -> None:
+    def receive(self, ticket_id: int, order: Order, session_id: str, at: int, parts: Sequence[bytes] | None, length: int) -> None:
         """Its sectors come as pages. Raises StoreError."""
         raise StoreError(f"order {order.id}: expected its sectors as pages, got pieces of a copy")
 
-    def unread(self, ticket_id: int, order: Order, session_id: str, first: int, count: int, *, careful: bool) -> None:
+    def report_unreadable(self, ticket_id: int, order: Order, session_id: str, first: int, count: int, *, careful: bool) -> None:
         """The same. Raises StoreError."""
         raise StoreError(f"order {order.id}: expected its sectors as pages, got a word on those that do not read")
 
-    def wanted(self, ticket_id: int, order: Order, session_id: str, *, ahead: bool = False) -> dict[str, Any]:
+    def next_ranges(self, ticket_id: int, order: Order, session_id: str, *, ahead: bool = False) -> dict[str, Any]:
         """Sectors that an order needs next: first for the verdict, then for what could be mended."""
         return {"ranges": self._lacking(ticket_id, order)}
 
@@ -243,14 +243,14 @@ class Paths:
         tried = {(int(m[1]), int(m[2] or m[1])) for line, _ in pages for m in [re.search(r"lba(\d+)(?:-(\d+))?\.", str(line["path"]))] if m}
         return [(first, count) for first, count in joined(runs) if (first, first + count - 1) not in tried]
 
-    def _done(self, ticket_id: int, order: Order, result: str) -> None:
+    def order_ended(self, ticket_id: int, order: Order, result: str) -> None:
         """What an order that is through says to the tape: the walk where it stands, a mending as it went."""
         if order.body["order"] in _WRITING:
             self._say_mended(ticket_id, order, result)
             if order.body["order"] == "mend" and result == "done":
                 self._keeps_its_start(ticket_id, order)
             if order.body["order"] == "entry" and result == "done":
-                self.links.put(ticket_id, {"order": "look"}, by=BY)  # the firmware's variables as they are now
+                self.orders.enqueue(ticket_id, {"order": "look"}, by=BY)  # the firmware's variables as they are now
         elif order.body["order"] == "sectors" and result == "done":
             self._weigh(ticket_id, order)
 

@@ -171,7 +171,7 @@ class Surfaces:
             capture = self.captures.decoded.capture(file.name, file.sha256)
             own = [d for d in capture.drives if d.bus != "usb"] or list(capture.drives)
             if own:
-                return [ReadableOut(device=d.device, name=str((d.identity or {}).get("model") or d.device), fits=self.links.copying.fits(ticket_id, d.device)) for d in own]
+                return [ReadableOut(device=d.device, name=str((d.identity or {}).get("model") or d.device), fits=self.links.copies.fits(ticket_id, d.device)) for d in own]
         return []
 
 

@@ -14,7 +14,7 @@ from gatecheck.core.belief.facts import FactValue
 from gatecheck.core.belief.model import Model
 from gatecheck.core.decide.assess import Assessment, assess
 from gatecheck.core.errors import TapeError
-from gatecheck.core.tape.entries import Broken, Entry, Part
+from gatecheck.core.tape.entries import Broken, Entry, Part, StepDone
 from gatecheck.core.tape.fold import TicketState, fold
 from gatecheck.core.tape.parse import parse_entry, parse_facts, parse_stored
 from gatecheck.core.tape.standing import deeds_of, standing, weighed
@@ -22,6 +22,8 @@ from gatecheck.core.work.job import Job, job_of
 from gatecheck.store.tickets import EntryRow, TicketRow
 
 _MOST_KEPT = 400
+SWAPPED = ("new-in", "in")
+"""step and answer by which a new drive is in the machine"""
 
 
 @dataclass(frozen=True)
@@ -47,6 +49,12 @@ class FoldedTicket:
     def part(self) -> Part | None:
         """The part that was chosen last."""
         return next((e for e, s in zip(reversed(self.entries), reversed(self.stands), strict=True) if s and isinstance(e, Part)), None)
+
+    @cached_property
+    def fitted_part(self) -> Part | None:
+        """The same, once somebody has said that it is in the machine."""
+        is_in = any(s and isinstance(e, StepDone) and (e.step, e.answer) == SWAPPED for e, s in zip(self.entries, self.stands, strict=True))
+        return self.part if is_in else None
 
     @cached_property
     def stands(self) -> list[bool]:

@@ -10,6 +10,7 @@ from typing import Any
 
 from gatecheck.core.disk.plan import Write
 from gatecheck.core.volume.gather import CELLS, Looked
+from gatecheck.core.volume.people import HOME
 from gatecheck.core.volume.tree import CLEAN, DAMAGE, DAMAGED, DIRTY, NOTE, Found
 from gatecheck.core.words.catalogue import Words
 from gatecheck.core.words.said import Said, say, to_json
@@ -21,7 +22,7 @@ from gatecheck.server.volumes.wire import (
     VolumeSystemOut,
 )
 
-_MOST_LEFT, _MOST_KINDS = 40, 5
+_MOST_LEFT, _MOST_KINDS, _MOST_PEOPLE = 40, 5, 4
 _SEVERITIES = (DAMAGE, "sign", NOTE)
 
 
@@ -132,3 +133,17 @@ def look_out(kept: Mapping[str, Any], words: Words, *, session: str) -> VolumeLo
         check_minutes=report["check_minutes"], repair_minutes=report["repair_minutes"], people=[ShareOut(**s) for s in kept["people"]], deleted=kept["deleted"], fill=kept["fill"],
         is_stale=kept["session"] != session,
     )  # fmt: skip
+
+
+def place_of(folder: Path, source: str, first: int) -> Path:
+    """Where the newest look at a volume is kept, in the ticket's folder of volumes."""
+    return folder / f"look-{source}-{first}.json"
+
+
+def systems_of(folder: Path, source: str, first: int) -> list[str]:
+    """Installed systems by name and version, and the people on the same volume, as the newest look found them."""
+    kept = read(place_of(folder, source, first))
+    if kept is None:
+        return []
+    people = [str(s["path"]).rpartition("/")[2] for s in kept["people"] if s["kind"] == HOME][:_MOST_PEOPLE]
+    return [*(f"{s['name']} {s['version']}".strip() for s in kept["report"]["systems"]), *people]

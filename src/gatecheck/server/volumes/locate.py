@@ -41,6 +41,11 @@ class Volume:
     def is_copy(self) -> bool:
         return self.source.startswith(_COPY)
 
+    @property
+    def copy(self) -> int:
+        """The order that made the copy that it stands on."""
+        return int(self.source.removeprefix(_COPY))
+
 
 @dataclass(frozen=True, slots=True)
 class Known:

@@ -26,7 +26,7 @@ Writes = Sequence[tuple[int, bytes, bytes]]
 
 class Repairs:
     def __init__(self, shop: Shop, linked: Links, paths: Paths) -> None:
-        self.shop, self.links, self.paths = shop, linked, paths
+        self.shop, self.orders, self.copies, self.paths = shop, linked.orders, linked.copies.copies, paths
 
     def _what(self, whats: Sequence[Mapping[str, Any]]) -> str:
         return "; ".join(self.shop.words.say(check_reports.said(w)) for w in whats)[:300]
@@ -42,7 +42,7 @@ class Repairs:
             "starts": self.paths.starts(ticket_id, own.disk),
             "writes": [{"at": at, "before": base64.b64encode(before).decode(), "after": base64.b64encode(after).decode()} for at, before, after in writes],
         }  # fmt: skip
-        self.links.put(ticket_id, body, by=by, to=seen.who if seen else None)
+        self.orders.enqueue(ticket_id, body, by=by, to=seen.who if seen else None)
 
     def take_back(self, ticket_id: int, name: str, *, by: str) -> None:
         if not name.isdigit():
@@ -58,7 +58,7 @@ class Repairs:
         note = {"id": undo.stem, "whats": list(whats), "at": now(), "by": by, "size": sum(len(a) for _, _, a in writes), "taken_back": False, "state": "failed"}
         place = folder / f"repair-{own.source}-{number}.json"
         check_reports.save(place, note)  # known before it is begun: what is cut half-way can be taken back
-        noted = self.links.copying.copies.changes(Path(own.ground.image), [(at, len(after)) for at, _, after in writes])
+        noted = self.copies.changes(Path(own.ground.image), [(at, len(after)) for at, _, after in writes])
         with image_writer.target(own.ground.image) as image:
             image_writer.apply(image, undo, groups, [(at, after) for at, _, after in writes])
         noted()
@@ -71,7 +71,7 @@ class Repairs:
         if known is None or known["id"] != name or known["taken_back"]:
             raise NotFoundError(f"repair {name}: expected one of this copy that stands, got none")
         undo = image_writer.read_undo(folder / f"{name}.json")
-        noted = self.links.copying.copies.changes(Path(own.ground.image), [(c.at, len(c.before)) for c in undo.changes]) if known["state"] == "done" else None
+        noted = self.copies.changes(Path(own.ground.image), [(c.at, len(c.before)) for c in undo.changes]) if known["state"] == "done" else None
         with image_writer.target(own.ground.image) as image:
             image_writer.revert(image, undo)
         if noted:

@@ -14,12 +14,13 @@ from gatecheck.core.instruments.evidence import noted
 from gatecheck.core.volume.check import Report
 from gatecheck.core.volume.evidence import FACT, repair_says, volume_says
 from gatecheck.core.volume.gather import Looked
-from gatecheck.core.volume.people import HOME
 from gatecheck.core.volume.tree import CLEAN, DIRTY
 from gatecheck.core.words.said import say, to_json
 from gatecheck.server.captures.service import ELSEWHERE, Captures
 from gatecheck.server.errors import NotFoundError
-from gatecheck.server.link.service import BY, Links
+from gatecheck.server.link.order_kinds import VOLUMES
+from gatecheck.server.link.orders import BY
+from gatecheck.server.link.service import Links
 from gatecheck.server.path.service import Paths
 from gatecheck.server.shop import Shop, now
 from gatecheck.server.volumes import check_reports
@@ -33,13 +34,14 @@ from gatecheck.server.volumes.worker import Desk
 from gatecheck.server.volumes.worker_tasks import Wants
 from gatecheck.store import StoreError, links
 from gatecheck.store.files import attachments
+from gatecheck.store.keeping import VOLUMES as VOLUMES_FOLDER
 from gatecheck.store.links import WAITING, Order
 
 _log = logging.getLogger(__name__)
 _WAIT_SECONDS = 1.5
 """how long a probe's question waits for an answer before it is to ask again"""
 _MOVES = {"look": "volume-look", "repair": "repair-volume", "rescue": "copy-data"}
-_MOST_NAMED, _MOST_PEOPLE = 20, 4
+_MOST_NAMED = 20
 Key = tuple[int, str, int]
 """ticket, source, first sector"""
 
@@ -53,20 +55,17 @@ class Volumes:
     """The volumes of a shop's tickets."""
 
     def __init__(self, shop: Shop, captures: Captures, linked: Links, paths: Paths) -> None:
-        self.shop, self.captures, self.links = shop, captures, linked
-        self.parts, self.desk = Parts(shop.files.folder.parent / "volumes"), Desk()
-        self.grounds = Grounds(paths, self.parts, linked.copying.copies)
+        self.shop, self.captures = shop, captures
+        self.sessions, self.orders, self.copies = linked.sessions, linked.orders, linked.copies
+        self.parts, self.desk = Parts(shop.files.folder.parent / VOLUMES_FOLDER), Desk()
+        self.grounds = Grounds(paths, self.parts, linked.copies.copies)
         self.repairs = Repairs(shop, linked, paths)
         self._jobs: dict[Key, Job] = {}
         self._copying: dict[int, Job] = {}
         self._begins = threading.Lock()
         self._owned: dict[tuple[int, str], Volume] = {}
         self._lived: dict[tuple[str, str, tuple[int, ...]], list[LivesAtOut]] = {}
-        for order in ("volume", "rescue"):
-            linked.errands[order] = self
-        linked.on_done.append(self._done)
-        paths.systems_of = self.systems_of
-        linked.filling.is_written_to = self._is_written_to
+        linked.instruments.readers[VOLUMES] = linked.instruments.followers[VOLUMES] = self
 
     # --- for the browser ---------------------------------------------------------------------------------------
 
@@ -82,7 +81,7 @@ class Volumes:
         with self.shop.database.read() as connection:
             link, orders = links.link_of(connection, ticket_id), links.orders_of(connection, ticket_id)
         is_copy = bool(chosen and chosen.is_copy)
-        held = {what: "" if is_copy else self.links.held(ticket_id, move) for what, move in _MOVES.items()}
+        held = {what: "" if is_copy else self.orders.held(ticket_id, move) for what, move in _MOVES.items()}
         return VolumesOut(
             sources=sources, source=chosen.id if chosen else "", pieces=pieces, first=own.first if own else None, sectors=known.sectors.length or 0 if known else 0, sector=known.sectors.sector if known else 512,
             look=check_reports.look_out(kept, self.shop.words, session=known.session if known else "") if kept else None, job=self._job_out(ticket_id, chosen.id if chosen else "", own.first if own else -1, orders),
@@ -91,7 +90,7 @@ class Volumes:
         )  # fmt: skip
 
     def _look_place(self, ticket_id: int, source: str, first: int) -> Any:
-        return self.grounds.folder(ticket_id) / f"look-{source}-{first}.json"
+        return check_reports.place_of(self.grounds.folder(ticket_id), source, first)
 
     def _job_out(self, ticket_id: int, source: str, first: int, orders: list[Order]) -> VolumeJobOut | None:
         job = self._jobs.get((ticket_id, source, first))
@@ -112,7 +111,7 @@ class Volumes:
         own = self._free(ticket_id, source, first)
         if not own.is_copy:
             self.parts.only(ticket_id, own.session[:16])
-            self.links.put(ticket_id, self._order("volume", own), by=by)
+            self.orders.enqueue(ticket_id, self._order("volume", own), by=by)
             return
         self._begun(ticket_id, own, "look").run(lambda: self._looked(ticket_id, own), lambda found: self._keep(ticket_id, own, found[0], by=by))
 
@@ -126,12 +125,14 @@ class Volumes:
         if unknown:
             raise NotFoundError(f"group {unknown[0][:60]!r}: expected one that the newest look shows, got none by that name")
         whats = [g["what"] for g in kept["groups"] if g["id"] in groups] if kept else []
-        held = "" if own.is_copy else self.links.held(ticket_id, _MOVES["repair"])
+        held = "" if own.is_copy else self.orders.held(ticket_id, _MOVES["repair"])
         if held:
             raise StoreError(f"repair: {held}")
-        with self.links.copying.changes:
+        with self.copies.changes:
             self._is_no_source(ticket_id, own)  # it may have become one since
             job = self._begun(ticket_id, own, "repair")
+            if own.is_copy:
+                self.copies.repairing(ticket_id, own.copy, job.ended)
 
         def work() -> Any:
             return self.desk.run("writes", own.ground, own.first, own.last, groups, told=job.told)
@@ -152,7 +153,7 @@ class Volumes:
         """Every byte of a repair as it was. Raises NotFoundError, StoreError, InputError."""
         own = self._free(ticket_id, source, first)
         if own.is_copy:
-            with self.links.copying.changes:
+            with self.copies.changes:
                 self._is_no_source(ticket_id, own)
                 self.repairs.revert_copy(own, name, self.grounds.folder(ticket_id))
             self._begun(ticket_id, own, "look").run(lambda: self._looked(ticket_id, own), lambda found: self._keep(ticket_id, own, found[0], by=by))
@@ -161,11 +162,8 @@ class Volumes:
 
     def _is_no_source(self, ticket_id: int, own: Volume) -> None:
         """A copy that changes while a drive is filled from it would be on that drive half as it was and half as it is. Raises StoreError."""
-        if own.is_copy and self.links.filling.is_source(ticket_id, int(own.source.removeprefix("copy-"))):
+        if own.is_copy and self.copies.is_source(ticket_id, own.copy):
             raise StoreError("repair: expected a copy that no drive is being filled from, got one that is in use; wait until that is through, or leave it")
-
-    def _is_written_to(self, ticket_id: int, copy: int) -> bool:
-        return any(job.what == "repair" and not job.ended.is_set() for (ticket, source, _), job in list(self._jobs.items()) if (ticket, source) == (ticket_id, f"copy-{copy}"))
 
     def rescue(self, ticket_id: int, source: str, first: int, only: list[str], *, deleted: bool, is_all: bool, by: str) -> None:
         """Copy files off a volume onto the bench's disk. Raises NotFoundError, StoreError."""
@@ -175,7 +173,7 @@ class Volumes:
         if not own.is_copy:
             self.parts.only(ticket_id, own.session[:16])
             with self._begins:  # the probe may ask before this is through
-                number = self.links.put(ticket_id, self._order("rescue", own), by=by)
+                number = self.orders.enqueue(ticket_id, self._order("rescue", own), by=by)
                 kept.begin(str(number), **said)
             return
         name = kept.next_name(source)
@@ -197,14 +195,6 @@ class Volumes:
             self._saved(ticket_id, own, kept, name, f"rescue-{name}", is_whole_ticket=False)
 
         job.run(safely)
-
-    def systems_of(self, ticket_id: int, disk: str, first: int) -> list[str]:
-        """Installed systems by name and version, and the people on the same volume, as the newest look found them."""
-        kept = check_reports.read(self._look_place(ticket_id, disk, first))
-        if kept is None:
-            return []
-        people = [str(s["path"]).rpartition("/")[2] for s in kept["people"] if s["kind"] == HOME][:_MOST_PEOPLE]
-        return [*(f"{s['name']} {s['version']}".strip() for s in kept["report"]["systems"]), *people]
 
     def where(self, ticket_id: int, device: str, lbas: list[int]) -> list[LivesAtOut]:
         """What lives at these sectors, for those in volumes that were looked at; nothing for the others, and while something goes on. Raises NotFoundError, StoreError."""
@@ -257,7 +247,7 @@ class Volumes:
     def _keep(self, ticket_id: int, own: Volume, found: Looked, *, by: str) -> None:
         check_reports.save(self._look_place(ticket_id, own.source, own.first), check_reports.kept_look(found, by=by, at=now(), session=own.session, base=own.first * own.ground.sector))
         self._lived.clear()
-        self.links.tell(ticket_id, at_once=True)
+        self.sessions.notify(ticket_id, at_once=True)
 
     # --- for the probe -----------------------------------------------------------------------------------------
 
@@ -272,7 +262,7 @@ class Volumes:
         self._owned = {(order.id, session_id): own, **dict(list(self._owned.items())[:_MOST_NAMED])}
         return own
 
-    def wanted(self, ticket_id: int, order: Order, session_id: str, *, ahead: bool = False) -> dict[str, Any]:
+    def next_ranges(self, ticket_id: int, order: Order, session_id: str, *, ahead: bool = False) -> dict[str, Any]:
         """What to read next; the answer is worked out beside, and a probe that asks before it is there asks again."""
         own = self._own(ticket_id, order, session_id)
         job = self._jobs.get((ticket_id, own.source, own.first))
@@ -325,27 +315,27 @@ class Volumes:
             kept.update(name, state=RUNS, files=wants.files, files_done=wants.files_done, size=wants.of, size_done=wants.done, blind=wants.blind, summary=dict(wants.summary))
         return wants
 
-    def piece(self, ticket_id: int, order: Order, session_id: str, at: int, parts: Sequence[bytes] | None, length: int) -> None:
+    def receive(self, ticket_id: int, order: Order, session_id: str, at: int, parts: Sequence[bytes] | None, length: int) -> None:
         own = self._own(ticket_id, order, session_id)
         self.parts.write(own.ground, at, parts, length)
         job = self._jobs.get((ticket_id, own.source, own.first))
         if job is not None and job.what == "look":
             job.done += length
 
-    def unread(self, ticket_id: int, order: Order, session_id: str, first: int, count: int, *, careful: bool) -> None:
+    def report_unreadable(self, ticket_id: int, order: Order, session_id: str, first: int, count: int, *, careful: bool) -> None:
         own = self._own(ticket_id, order, session_id)
         self.parts.mark(own.ground, first, min(count, own.ground.sectors - first), BAD if careful else LEFT)
 
     # --- what an order that is through comes to ----------------------------------------------------------------
 
-    def _done(self, ticket_id: int, order: Order, result: str) -> None:
+    def order_ended(self, ticket_id: int, order: Order, result: str) -> None:
         """An order that has ended stays ended, whatever its volume says now: the probe has other work."""
         try:
-            self._came_to(ticket_id, order, result)
+            self._follow(ticket_id, order, result)
         except BenchError:
             _log.exception("what order %s of ticket %s came to", order.id, ticket_id)
 
-    def _came_to(self, ticket_id: int, order: Order, result: str) -> None:
+    def _follow(self, ticket_id: int, order: Order, result: str) -> None:
         kind = order.body["order"]
         if kind == "mend":
             self._written(ticket_id, order, result)
@@ -396,8 +386,8 @@ class Volumes:
             else:
                 self.parts.mark(known.ground, own["at"] // known.ground.sector, len(data) // known.ground.sector, GONE)
         self.parts.settle(known.ground)
-        if order.body["kind"] == _MOVES["repair"] and not self.links.held(ticket_id, _MOVES["look"]):
-            self.links.put(ticket_id, self._order("volume", self.grounds.volume(ticket_id, disk, int(order.body["first"]))), by=BY)
+        if order.body["kind"] == _MOVES["repair"] and not self.orders.held(ticket_id, _MOVES["look"]):
+            self.orders.enqueue(ticket_id, self._order("volume", self.grounds.volume(ticket_id, disk, int(order.body["first"]))), by=BY)
 
     def _rescued(self, ticket_id: int, order: Order, result: str) -> None:
         kept, name = Rescues(self.grounds.folder(ticket_id)), str(order.id)
@@ -428,10 +418,11 @@ class Volumes:
             self.captures.tickets.append_all(ticket_id, [(entry, key)], by=BY)
         finally:  # who sees that it is done finds it on the tape
             kept.update(name, state=DONE)
-            self.links.tell(ticket_id, at_once=True)
+            self.sessions.notify(ticket_id, at_once=True)
 
     def remove_all(self, ticket_id: int) -> None:
-        """A customer who is erased leaves nothing of their disks here, neither what was read nor what was saved. Raises StoreError."""
+        """A customer who is erased leaves nothing of their disks here: no copies, nothing that was read, nothing that was saved. Raises StoreError."""
+        self.copies.copies.remove_all(ticket_id)
         self.parts.remove_all(ticket_id)
 
     def close(self) -> None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from datetime import datetime
 from typing import Any
 
@@ -13,7 +13,7 @@ from gatecheck.core.errors import TapeError
 from gatecheck.core.instruments.evidence import system_candidates
 from gatecheck.core.instruments.keys import candidates, machine_of
 from gatecheck.core.instruments.settings import as_left
-from gatecheck.core.tape.entries import Out, Part, StepDone
+from gatecheck.core.tape.entries import Out, StepDone
 from gatecheck.core.tape.parse import parse_entry
 from gatecheck.core.work.hints import Known, hints_of
 from gatecheck.core.work.job import Body, Job, JobStep, SeenDrive, answer_bodies, open_step
@@ -21,8 +21,9 @@ from gatecheck.core.work.parts import COLUMNS, Item, fitting, read_shelf, wanted
 from gatecheck.core.work.strip import Guide, Opened, guide_for, known_as, next_group
 from gatecheck.core.work.tray import screws, tray_of
 from gatecheck.server.captures.service import Captures
+from gatecheck.server.practice.service import Practice
 from gatecheck.server.shop import Shop
-from gatecheck.server.tickets.folded import FoldedTicket
+from gatecheck.server.tickets.folded import SWAPPED, FoldedTicket
 from gatecheck.server.tickets.service import Tickets
 from gatecheck.server.tickets.view import due_at, proof_list
 from gatecheck.server.tickets.wire import TicketOut
@@ -35,15 +36,14 @@ from gatecheck.store.tickets import TicketRow
 _LICENCE_TABLES = ("MSDM", "SLIC")
 _PICKER = "picker"
 _GB = 1e9
-PART_STEP, SWAPPED = "part", ("new-in", "in")
+PART_STEP = "part"
 
 
 class Work:
-    """Carrying out. `on_swap` is told when a new drive is in: a practice machine gets it then."""
+    """Carrying out."""
 
-    def __init__(self, shop: Shop, at_work: Tickets, captures: Captures) -> None:
-        self.shop, self.tickets, self.captures = shop, at_work, captures
-        self.on_swap: Callable[[int], None] = lambda ticket_id: None
+    def __init__(self, shop: Shop, at_work: Tickets, captures: Captures, practice: Practice) -> None:
+        self.shop, self.tickets, self.captures, self.practice = shop, at_work, captures, practice
 
     # --- looking -------------------------------------------------------------------------------------------------
 
@@ -151,7 +151,7 @@ class Work:
 
         after = self.tickets.append_made(ticket_id, make, by=by, key=key, at=at)
         if (step, answer) == SWAPPED:
-            self.on_swap(ticket_id)
+            self.practice.connect_again(ticket_id)  # a practice machine gets the new drive now
         return after
 
     def waive(self, ticket_id: int, step: str, reason: str, *, by: str, key: str | None = None, at: str | None = None) -> TicketOut:
@@ -259,14 +259,6 @@ class Work:
             shelf.remove_item(connection, item_id)
         self.shop.announce({"kind": "shelf"})
         return self.shelf_view()
-
-    # --- the practice bench --------------------------------------------------------------------------------------
-
-    def new_drive(self, ticket_id: int) -> Part | None:
-        """The part that is in the machine now, once somebody has said so."""
-        folded = self.tickets.folded_of(ticket_id)
-        is_in = any(s and isinstance(e, StepDone) and (e.step, e.answer) == SWAPPED for e, s in zip(folded.entries, folded.stands, strict=True))
-        return folded.part if is_in else None
 
 
 def opened(raw: Sequence[tuple[int, str, str, str, dict[str, object], str]], but_for: int, knowledge: Any) -> list[Opened]:
