@@ -30,7 +30,7 @@ from gatecheck.adapters.capture_files import pages_of
 from gatecheck.adapters.shipped_tables import shipped_words
 from gatecheck.core.capture.document import capture_document
 from gatecheck.core.capture.read import read_capture
-from gatecheck.core.errors import BenchError
+from gatecheck.core.errors import GateCheckError
 from gatecheck.practice.patients import PATIENTS
 from gatecheck.server.app import create_app
 from gatecheck.server.services import open_services
@@ -58,7 +58,7 @@ def judge_pages(data: bytes) -> None:
     try:
         document = capture_document(read_capture(pages, WORDS.knowledge.findings), WORDS)
         json.dumps(document, ensure_ascii=False, default=lambda value: value.hex() if isinstance(value, bytes) else str(value)).encode("utf-8")
-    except BenchError:
+    except GateCheckError:
         pass
     except Exception as error:
         raise Found(f"{type(error).__name__}: {error}") from error

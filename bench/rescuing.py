@@ -19,13 +19,13 @@ from typing import Any
 sys.path[:0] = [str(Path(__file__).parents[1] / "tests"), str(Path(__file__).parents[1] / "tests" / "link")]
 from benches import Bench  # noqa: E402
 
-from gatecheck.practice.drives import AtaDrive, Disk  # noqa: E402
+from gatecheck.practice.drives import AtaDrive, PracticeDisk  # noqa: E402
 
 MB_S, FIRST = float(os.environ.get("GATECHECK_BENCH_PACE", "110")), 2048
 
 
 @dataclass
-class FileDisk(Disk):
+class FileDisk(PracticeDisk):
     """A disk whose bytes are those of a file, given at a pace."""
 
     place: str = ""

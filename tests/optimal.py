@@ -203,7 +203,7 @@ class Search:
         if isinstance(move, Check):
             return at._replace(current=at.current | {move.id}, visit=visit, is_open=is_open)
         booted = outcome == "boots"
-        gone = self.model.voided(move.id, outcome)
+        gone = self.model.invalidated_checks(move.id, outcome)
         tried = at.tried - ({"reseat", "swap-cable"} if move.id in ("replace-drive", "reinstall") else set())
         return _At(at.current - gone, tried | {move.id}, None if booted else visit, is_open, booted)
 

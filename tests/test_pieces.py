@@ -28,7 +28,7 @@ def test_everything_is_written_in_its_order_however_little_is_taken_at_a_time(tm
     place = tmp_path / "image"
     place.write_bytes(b"x" * 100)
     with place.open("rb+") as file:
-        vectored_write.write_at(file.fileno(), parts, 90)
+        vectored_write.pwritev_all(file.fileno(), parts, 90)
     assert place.read_bytes() == b"x" * 90 + b"".join(parts)
     assert sum(taken) == sum(map(len, parts))
     assert vectored_write.crc_of(parts) == zlib.crc32(b"".join(parts))
@@ -44,4 +44,4 @@ def test_a_disk_that_is_full_in_the_middle_says_so(tmp_path: Path, monkeypatch: 
 
     monkeypatch.setattr(os, "pwritev", full)
     with (tmp_path / "image").open("wb") as file, pytest.raises(OSError, match="No space"):
-        vectored_write.write_at(file.fileno(), [b"abc", b"defg"], 0)
+        vectored_write.pwritev_all(file.fileno(), [b"abc", b"defg"], 0)

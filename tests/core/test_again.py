@@ -11,7 +11,7 @@ from gatecheck.adapters.shipped_tables import shipped_words
 from gatecheck.core.belief.model import Model
 from gatecheck.core.decide.recheck import misread
 from gatecheck.core.decide.report import triage
-from gatecheck.core.rehearsal.machine import Machine
+from gatecheck.core.rehearsal.machine import RehearsedMachine
 from gatecheck.core.rehearsal.run import calibration
 from gatecheck.core.tape.fold import fold
 from gatecheck.core.tape.parse import parse_entries
@@ -109,7 +109,7 @@ def test_what_starts_is_called_and_what_proves_it_follows(model: Model, texts: t
 def test_a_call_under_one_half_is_no_call(model: Model) -> None:
     rng = np.random.default_rng(5)
     for seed in range(40):
-        made = Machine.draw(model, {**PC, "data": "none"}, np.random.default_rng(seed))
+        made = RehearsedMachine.draw(model, {**PC, "data": "none"}, np.random.default_rng(seed))
         tape = [made.make(str(move)) for move in rng.choice(["screen", "story", "seen-setup", "health-pages", "boot-order", "disk-layout", "loader-look"], 5, replace=False)]
         call: Any = triage(model, shipped_words(), {"facts": PC, "entries": tape})["call"]
         assert call["choice"] is None or call["confidence"] >= 0.5
@@ -149,7 +149,7 @@ def test_a_world_that_misreads_tells_each_time_anew(model: Model) -> None:
     from msgspec.structs import replace
 
     careless = replace(model, knowledge=replace(model.knowledge, misread={"": 0.3}))
-    made = Machine.draw(careless, PC, np.random.default_rng(3))
+    made = RehearsedMachine.draw(careless, PC, np.random.default_rng(3))
     told = [made.make("seen-setup")["outcome"] for _ in range(400)]
     most = max(set(told), key=told.count)
     assert 0.6 < told.count(most) / 400 < 0.8
@@ -167,7 +167,7 @@ def test_while_there_is_no_call_there_is_a_next_move(model: Model, seed: int) ->
     """Tapes of machines that were looked at in any order, until the engine has nothing left of its own."""
     rng = np.random.default_rng(seed)
     facts = {**PC, "data": str(rng.choice(["irreplaceable", "backed-up", "none"])), "consent": str(rng.choice(["refused", "given", "not-asked"])), "form": "desktop"}
-    made = Machine.draw(model, facts, rng)
+    made = RehearsedMachine.draw(model, facts, rng)
     tape: list[dict[str, Any]] = []
     moves = [m for m in (*model.knowledge.checks, "reseat", "swap-cable", "pull-externals") if m != "story"]
     for move in rng.permutation(moves)[:26]:

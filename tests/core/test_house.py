@@ -107,6 +107,17 @@ def test_no_modules_import_each_other_in_a_circle() -> None:
     assert not left, sorted(on_a_circle)
 
 
+def test_no_public_class_has_the_name_of_another() -> None:
+    """But for the probe, which ships by itself."""
+    where: dict[str, list[str]] = {}
+    for module, file in FILES.items():
+        if not module.startswith("gatecheck.probe"):
+            for node in _tree(file).body:
+                if isinstance(node, ast.ClassDef) and not node.name.startswith("_"):
+                    where.setdefault(node.name, []).append(module)
+    assert {name: modules for name, modules in where.items() if len(modules) > 1} == {}
+
+
 def test_only_the_store_speaks_sql() -> None:
     speakers = {f.relative_to(PACKAGE).parts[0] for f in PACKAGE.rglob("*.py") if "sqlite3" in imports(f)}
     assert speakers == {"store"}

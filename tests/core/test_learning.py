@@ -11,7 +11,7 @@ from gatecheck.core.belief.facts import all_odds
 from gatecheck.core.belief.model import Model
 from gatecheck.core.errors import TapeError
 from gatecheck.core.learning import Lesson, base_rates, call_was_right, expected_shares, relearned, reliability
-from gatecheck.core.tape.fold import came_in_with, fold
+from gatecheck.core.tape.fold import fold, intake_prior
 from gatecheck.core.tape.parse import parse_entries, parse_facts
 from tapes import SAFE, readings
 
@@ -67,7 +67,7 @@ def test_the_learned_model_reasons_with_the_new_rates(model: Model) -> None:
     learned = relearned(model, [lesson(model, "bystander.in-the-way")] * 80)
     def p(of: Model) -> float:
         state = fold(of, SAFE, parse_entries(readings("screen=wrong-boot-device"), of.knowledge))
-        return float(state.belief @ of.having("bystander.in-the-way"))
+        return float(state.belief @ of.fault_mask("bystander.in-the-way"))
     assert p(learned) > p(model) + 0.15
     assert fold(model, SAFE, []).belief.sum() == pytest.approx(1.0)
 
@@ -120,7 +120,7 @@ CAME_IN = {
 
 @pytest.mark.parametrize(("tape", "faults"), CAME_IN.values(), ids=CAME_IN)
 def test_the_whole_tape_tells_what_a_machine_came_in_with(model: Model, tape: tuple[str, ...], faults: set[str]) -> None:
-    before = came_in_with(model, parse_facts(SAFE, model.knowledge), parse_entries(readings(*tape), model.knowledge))
+    before = intake_prior(model, parse_facts(SAFE, model.knowledge), parse_entries(readings(*tape), model.knowledge))
     best = int(before.argmax())
     assert {model.space.fault_ids[i] for i in model.space.order[best] if i >= 0} == faults
     assert before.sum() == pytest.approx(1.0)

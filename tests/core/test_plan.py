@@ -187,7 +187,7 @@ def test_what_a_repair_comes_to_follows_its_cause_and_what_the_look_found(model:
     place = model.space.index("volume.damaged")
     assert model.final("repair-volume", state.how).gone[place] == pytest.approx(min(cure * times, 0.97))
     after = fold(model, {**LAPTOP, **SAFE, **facts}, [*entries, *parse_entries(readings("repair-volume=no-change"), model.knowledge)])
-    odds = [float(s.belief @ model.having("volume.damaged")) / float(1 - s.belief @ model.having("volume.damaged")) for s in (state, after)]
+    odds = [float(s.belief @ model.fault_mask("volume.damaged")) / float(1 - s.belief @ model.fault_mask("volume.damaged")) for s in (state, after)]
     assert odds[1] < odds[0], "one that failed speaks against it, the more the surer it was"
 
 
@@ -201,7 +201,7 @@ def test_every_outlook_is_a_distribution(model: Model) -> None:
 def test_the_weight_of_a_check_is_its_bayes_factor(model: Model) -> None:
     state = folded(model, LAPTOP, "screen=no-boot-device", "seen-setup=zero-size")
     weight = {w.entry: w.factor for w in weights_of_evidence(model, state, ["drive.mechanical"])["drive.mechanical"]}
-    with_it = model.having("drive.mechanical")
+    with_it = model.fault_mask("drive.mechanical")
     before, likelihood = state.steps[1].before, model.look("seen-setup", "zero-size")
     factor = ((before * likelihood * with_it).sum() / (before * with_it).sum()) / (
         (before * likelihood * (1 - with_it)).sum() / (before * (1 - with_it)).sum()

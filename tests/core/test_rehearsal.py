@@ -14,18 +14,18 @@ from gatecheck.cli.main import main
 from gatecheck.cli.rehearse import rehearse_runs
 from gatecheck.core.belief.model import Model
 from gatecheck.core.decide.report import triage
-from gatecheck.core.rehearsal.machine import Machine, draw_facts
+from gatecheck.core.rehearsal.machine import RehearsedMachine, draw_facts
 from gatecheck.core.rehearsal.perturb import perturbed
 from gatecheck.core.rehearsal.policies import POLICIES
-from gatecheck.core.rehearsal.run import Run, rehearse_one, summarise
+from gatecheck.core.rehearsal.run import RehearsalRun, rehearse_one, summarise
 
 FACTS = {"platform": "pc", "form": "laptop", "drive_kind": "hdd", "data": "irreplaceable", "as_of_year": 2026}
 SEEDS = range(500, 512)
 
 
-def machine(model: Model, *faults: str, seed: int = 1, facts: dict[str, Any] | None = None) -> Machine:
+def machine(model: Model, *faults: str, seed: int = 1, facts: dict[str, Any] | None = None) -> RehearsedMachine:
     """A machine with these faults and no others."""
-    made = Machine.draw(model, facts or FACTS, np.random.default_rng(seed))
+    made = RehearsedMachine.draw(model, facts or FACTS, np.random.default_rng(seed))
     made.faults = 0
     for fault in faults:
         made.faults = int(model.space.add[made.faults, model.space.index(fault)])
@@ -103,23 +103,23 @@ def test_who_listens_to_a_running_machine_starts_nothing(model: Model) -> None:
         assert lost(*before, "sound") == pytest.approx(start, abs=0.008)
 
 
-def _after(model: Model, move: str, fault: str, seed: int = 1, data: str = "irreplaceable") -> Machine:
+def _after(model: Model, move: str, fault: str, seed: int = 1, data: str = "irreplaceable") -> RehearsedMachine:
     made = machine(model, fault, seed=seed, facts={**FACTS, "data": data})
     made.make(move)
     return made
 
 
 @pytest.fixture(scope="module")
-def runs(model: Model) -> dict[str, list[Run]]:
+def runs(model: Model) -> dict[str, list[RehearsalRun]]:
     return {policy: [rehearse_one(model, model, policy, seed) for seed in SEEDS] for policy in POLICIES}
 
 
-def test_the_same_seed_gives_every_policy_the_same_machine(model: Model, runs: dict[str, list[Run]]) -> None:
+def test_the_same_seed_gives_every_policy_the_same_machine(model: Model, runs: dict[str, list[RehearsalRun]]) -> None:
     assert len({tuple(r.faults for r in made) for made in runs.values()}) == 1
     assert rehearse_one(model, model, "planner", SEEDS[0]) == runs["planner"][0]
 
 
-def test_the_planner_never_makes_a_held_move(model: Model, runs: dict[str, list[Run]]) -> None:
+def test_the_planner_never_makes_a_held_move(model: Model, runs: dict[str, list[RehearsalRun]]) -> None:
     for seed, run in zip(SEEDS, runs["planner"], strict=True):
         facts = draw_facts(model, np.random.default_rng(seed))
         for place, entry in enumerate(run.tape):
@@ -128,12 +128,12 @@ def test_the_planner_never_makes_a_held_move(model: Model, runs: dict[str, list[
                 assert entry["move"] not in {h["move"] for h in before["held"]}, (run.faults, place)
 
 
-def test_knowing_the_fault_takes_the_fewest_moves(runs: dict[str, list[Run]]) -> None:
+def test_knowing_the_fault_takes_the_fewest_moves(runs: dict[str, list[RehearsalRun]]) -> None:
     moves = {policy: summarise(policy, made).moves_mean for policy, made in runs.items()}
     assert moves["clairvoyant"] < min(moves["planner"], moves["random-legal"])
 
 
-def test_planning_beats_the_fixed_order(runs: dict[str, list[Run]]) -> None:
+def test_planning_beats_the_fixed_order(runs: dict[str, list[RehearsalRun]]) -> None:
     planner, fixed = summarise("planner", runs["planner"]), summarise("fixed", runs["fixed"])
     assert planner.right_calls > fixed.right_calls
     assert planner.hands_on_mean < fixed.hands_on_mean

@@ -10,14 +10,14 @@ from gatecheck.core.belief.model import Model
 from gatecheck.core.tape.entries import Reading
 from gatecheck.core.tape.fold import TicketState, fold
 from gatecheck.core.tape.parse import parse_entries, parse_facts
-from gatecheck.core.tape.standing import deeds_of, merge_facts, standing, weighed
+from gatecheck.core.tape.standing import effective_entries, merge_facts, standing, weighed
 from tapes import LAPTOP, readings
 
 
 def counted(model: Model, entries: list[dict[str, Any]]) -> list[int]:
     """Places of the readings that weigh on the belief."""
     tape = parse_entries(entries, model.knowledge)
-    return [i for i, c in enumerate(weighed(deeds_of(tape, standing(tape)), standing(tape), model)) if c and isinstance(tape[i], Reading)]
+    return [i for i, c in enumerate(weighed(effective_entries(tape, standing(tape)), standing(tape), model)) if c and isinstance(tape[i], Reading)]
 
 
 def folded(model: Model, entries: list[dict[str, Any]], facts: dict[str, Any] | None = None) -> TicketState:
@@ -110,7 +110,7 @@ def test_what_was_tried(model: Model, entries: list[dict[str, Any]], tried: set[
 
 def test_a_second_try_weighs_less_than_the_first(model: Model) -> None:
     """By Bayes: a fault that is there survives a failed try with 1 - cure, and a second one with 1 - cure * (1 - same cause)."""
-    fix, loose = model.knowledge.fixes["reseat"], model.having("link.loose")
+    fix, loose = model.knowledge.fixes["reseat"], model.fault_mask("link.loose")
     start = ["screen=no-boot-device", "seen-setup=absent"]
     before, once, twice = (folded(model, readings(*start, *tape)).belief for tape in ([], ["reseat=no-change"], ["reseat=no-change", "clock=right", "reseat=no-change"]))
     clock = folded(model, readings(*start, "reseat=no-change", "clock=right")).belief
@@ -131,7 +131,7 @@ DOCKED = {
 
 @pytest.mark.parametrize(("tape", "docked"), DOCKED.values(), ids=DOCKED)
 def test_pages_read_on_a_dock_say_nothing_of_the_machines_own_cable(model: Model, tape: tuple[str, ...], docked: bool) -> None:
-    link = model.having("link.loose", "link.broken", "settings.port-off")
+    link = model.fault_mask("link.loose", "link.broken", "settings.port-off")
     before, after = (folded(model, readings("screen=no-boot-device", *tape[: len(tape) - less])).belief for less in (1, 0))
     if docked:
         assert float(after @ link) > 0.8 * float(before @ link), "still as likely as before"

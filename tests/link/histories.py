@@ -18,7 +18,7 @@ from typing import Any
 from fastapi.testclient import TestClient
 
 from gatecheck.core.disk.encode import gpt_end, gpt_start
-from gatecheck.practice.drives import AtaDrive, Disk
+from gatecheck.practice.drives import AtaDrive, PracticeDisk
 from gatecheck.practice.machine import FilledDisk, PracticeMachine
 from gatecheck.practice.patients import patient
 from gatecheck.probe import gatecheck_probe as probe
@@ -70,17 +70,17 @@ def machine_with(names: Mapping[str, AtaDrive]) -> Watched:
     return Watched(own.name, dict(names), own.pages, own.named)
 
 
-def torn_disk() -> Disk:
+def torn_disk() -> PracticeDisk:
     """A small one whose GPT is gone at its beginning, and whole at its end."""
     total, first = 131_072, 2048
     start = gpt_start(str(uuid.UUID(int=7)), [(str(uuid.UUID(int=9)), "0FC63DAF-8483-4772-8E79-3D69D8477DE4", first, total - 2048, "data")], sectors=total)
     end = gpt_end(start, sectors=total)
-    return Disk(total, {0: start[:512], 2: start[1024:], total - len(end) // 512: end})
+    return PracticeDisk(total, {0: start[:512], 2: start[1024:], total - len(end) // 512: end})
 
 
 def three_drives() -> dict[str, AtaDrive]:
     """The drive that was copied, the new one, and one whose table is torn; by serial number."""
-    disks = {OLD: Disk(131_072, {0: b"\x5a" * 512}), NEW: Disk(262_144), TORN: torn_disk()}
+    disks = {OLD: PracticeDisk(131_072, {0: b"\x5a" * 512}), NEW: PracticeDisk(262_144), TORN: torn_disk()}
     return {serial: AtaDrive("QUARRY FLINT S480", serial, disk, 3_700, rotation=0, wear_now=97) for serial, disk in disks.items()}
 
 
@@ -109,7 +109,7 @@ def reading(order: tuple[str, ...], moment: str) -> bytes:
 
 def _twin(drives: Mapping[str, AtaDrive], named: str) -> AtaDrive:
     own = copy.copy(drives[named.rstrip("'")])
-    own.disk = Disk(own.disk.sectors, {})
+    own.disk = PracticeDisk(own.disk.sectors, {})
     return own
 
 
@@ -289,7 +289,7 @@ class History:
                 self.lives.link.hello(self.machine.facts(), f"{self.number:08x}{self.sessions:08x}", len(self.lives.spool.lines))
             for _ in range(turns):
                 found = self.lives.link.call("GET", "/orders?session=" + self.lives.link.session)
-                for order in probe.sane(found["orders"]):
+                for order in probe.validated_orders(found["orders"]):
                     result, detail = self.lives.work(order)
                     self.story.append(f"order {order['id']} {order['order']}: {result} {detail[:60]}")
                     self.lives.push()

@@ -90,7 +90,7 @@ GLOBAL = "8be4df61-93ca-11d2-aa0d-00e098032b8c"
     [{"name": f"../Boot0001-{GLOBAL}", "before": None, "after": "AAAAAAAA"}], [{"name": f"Boot0001-{GLOBAL}", "before": None, "after": "AAAAAAAA"}] * 5,
 ])  # fmt: skip
 def test_only_boot_entries_and_their_order_are_written(writes: Any) -> None:
-    assert probe.sane([{"id": "1", "order": "entry", "device": "nvme0", "writes": writes, "clearances": {}}]) == []
+    assert probe.validated_orders([{"id": "1", "order": "entry", "device": "nvme0", "writes": writes, "clearances": {}}]) == []
 
 
 def test_a_variable_that_is_not_what_was_read_is_left_alone(tmp_path: Any) -> None:
@@ -196,7 +196,7 @@ def test_one_that_was_cut_is_finished_by_the_same_order_and_one_that_does_not_ho
 ])  # fmt: skip
 def test_an_order_whose_writes_are_none_is_left(writes: Any) -> None:
     order = {"id": "1", "order": "mend", "device": "sda", "disk": "sda", "writes": writes, "clearances": {}}
-    assert probe.sane([order]) == []
+    assert probe.validated_orders([order]) == []
 
 
 def test_a_clearance_is_for_just_these_bytes() -> None:

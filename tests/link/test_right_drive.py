@@ -12,7 +12,7 @@ import pytest
 from histories import NEW, OLD, TORN, Counter, History, counter
 
 from gatecheck.core.capture.identity import Identity
-from gatecheck.practice.drives import Disk
+from gatecheck.practice.drives import PracticeDisk
 from gatecheck.probe import gatecheck_probe as probe
 from gatecheck.server.link import sessions
 from gatecheck.store import StoreError, links
@@ -135,7 +135,7 @@ def test_a_drive_that_takes_the_place_of_another_while_it_is_filled_is_left(own:
     live = own._probe()
     live.link = Swapping(own.at.client, own.secret, lambda: None)
     live.link.hello(own.machine.facts(), "ab" * 8, 0)
-    order = probe.sane(live.link.call("GET", "/orders?session=" + live.link.session)["orders"])[0]
+    order = probe.validated_orders(live.link.call("GET", "/orders?session=" + live.link.session)["orders"])[0]
     result, detail = live.work(order)
     assert (result, live.wrote, "got one that says qs1-120664" in detail) == ("failed", True, True)
     assert swapped == [1 << 20]
@@ -193,7 +193,7 @@ def test_only_zeros_are_empty(own: History, at: int, data: bytes, holds: int | N
     total = 262_144
     place = at if at >= 0 else total * 512 + at
     sector = data.ljust(512, b"\0") if place % 512 == 0 else data
-    disk = Disk(total, {place // 512: sector} if data else {})
+    disk = PracticeDisk(total, {place // 512: sector} if data else {})
     drives = histories.three_drives()
     drives[NEW].disk = disk
     monkeypatch.setattr(histories, "three_drives", lambda: drives)
@@ -224,7 +224,7 @@ def test_a_fill_that_is_not_wanted_any_more_writes_nothing(own: History, what: s
         live = own._probe()
         live.link.hello(own.machine.facts(), "ab" * 8, 0)
         own.machine.filled = lambda disk: pytest.fail("it was opened")  # type: ignore[method-assign,assignment,return-value]
-        pulled = probe.sane(live.link.call("GET", "/orders?session=" + live.link.session)["orders"])[0]
+        pulled = probe.validated_orders(live.link.call("GET", "/orders?session=" + live.link.session)["orders"])[0]
         own.at.post(steer, do=what)
         result, detail = live.work(pulled)
         assert (result, detail) == (("paused", "from the bench") if what == "pause" else ("failed", "stopped from the bench before anything was written"))
@@ -240,7 +240,7 @@ def test_whether_anything_was_written_is_said_and_not_read_out_of_words(own: His
     fill(own)
     live = own._probe()
     live.link.hello(own.machine.facts(), "ab" * 8, 0)
-    order = probe.sane(live.link.call("GET", "/orders?session=" + live.link.session)["orders"])[0]
+    order = probe.validated_orders(live.link.call("GET", "/orders?session=" + live.link.session)["orders"])[0]
     said = {"session": live.link.session, "order": order["id"], "result": result, "detail": "the drive said no before anything was written"}
     live.link.call("POST", "/done", said if wrote is None else {**said, "wrote": wrote})
     assert own.orders()[-1].state == state
@@ -282,7 +282,7 @@ def test_a_mending_that_was_out_when_the_link_ended_is_said_and_can_be_taken_bac
     assert mend(own).status_code == 201
     live = own._probe()
     live.link.hello(own.machine.facts(), "ab" * 8, 0)
-    order = probe.sane(live.link.call("GET", "/orders?session=" + live.link.session)["orders"])[0]
+    order = probe.validated_orders(live.link.call("GET", "/orders?session=" + live.link.session)["orders"])[0]
     own.end_link()
     live.mend(order, "sdc")
     assert own.drives[TORN].disk.written
@@ -306,7 +306,7 @@ def test_a_second_machine_with_the_secret_answers_for_nothing(own: History) -> N
     mend(own)
     own.lives = own._probe()
     own.lives.link.hello(own.machine.facts(), "ab" * 8, 0)
-    order = probe.sane(own.lives.link.call("GET", "/orders?session=" + own.lives.link.session)["orders"])[0]
+    order = probe.validated_orders(own.lives.link.call("GET", "/orders?session=" + own.lives.link.session)["orders"])[0]
     at, ask = session(own, "beefbeef")
     assert ask("GET", "orders", params={"session": at}).json()["orders"] == []
     said = ask("POST", "done", json={"session": at, "order": order["id"], "result": "done", "detail": ""})
@@ -323,7 +323,7 @@ def test_a_result_of_a_machine_that_took_an_order_over_hides_no_write(own: Histo
     mend(own)
     live = own._probe()
     live.link.hello(own.machine.facts(), "ab" * 8, 0)
-    order = probe.sane(live.link.call("GET", "/orders?session=" + live.link.session)["orders"])[0]
+    order = probe.validated_orders(live.link.call("GET", "/orders?session=" + live.link.session)["orders"])[0]
     monkeypatch.setattr(sessions, "AWAY_SECONDS", 0.0)  # the first one is not heard any more
     at, ask = session(own, "beefbeef")
     assert [o["id"] for o in ask("GET", "orders", params={"session": at}).json()["orders"]] == [order["id"]]

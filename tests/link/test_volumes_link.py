@@ -21,7 +21,7 @@ TORN = {**FACTS, "data": "backed-up", "drive_kind": "sata-ssd"}
 FADING = {**FACTS, "data": "irreplaceable", "drive_kind": "hdd"}
 
 
-class Desk:
+class WorkerProcess:
     """A ticket whose machine is linked, and its Volume instrument."""
 
     def __init__(self, bench: Bench, name: str, **facts: Any) -> None:
@@ -63,7 +63,7 @@ def rows(folder: str) -> dict[str, dict[str, str]]:
 
 
 def test_looked_at_repaired_in_part_and_taken_back(bench: Bench) -> None:
-    desk = Desk(bench, "torn-volume", **TORN)
+    desk = WorkerProcess(bench, "torn-volume", **TORN)
     found = desk.looked()
     look = found["look"]
     assert (look["state"], look["systems"][0]["name"], look["is_stale"]) == ("damaged", "Windows 10", False)
@@ -107,7 +107,7 @@ DAMAGES = {
 def test_each_kind_of_damage_is_found_and_mended_through_the_link(bench: Bench, name: str) -> None:
     """NTFS, exFAT, FAT32 and ext4, each hurt in its own way, on a machine that answers the probe."""
     system, drive, wanted, groups = DAMAGES[name]
-    desk = Desk(bench, name, platform="pc", installed_os=system, data="backed-up", drive_kind=drive)
+    desk = WorkerProcess(bench, name, platform="pc", installed_os=system, data="backed-up", drive_kind=drive)
     look = desk.looked()["look"]
     assert look["state"] == "damaged"
     assert wanted <= {f["id"] for f in look["findings"]}
@@ -120,7 +120,7 @@ def test_each_kind_of_damage_is_found_and_mended_through_the_link(bench: Bench, 
 
 
 def test_what_is_held_or_not_shown_is_not_ordered(bench: Bench) -> None:
-    desk = Desk(bench, "torn-volume", **{**TORN, "data": "irreplaceable"})
+    desk = WorkerProcess(bench, "torn-volume", **{**TORN, "data": "irreplaceable"})
     first = desk.view()["first"]
     address = f"/api/tickets/{desk.number}/volumes"
     own = {"source": "sda", "first": first, "by": "KT"}
@@ -135,7 +135,7 @@ def test_what_is_held_or_not_shown_is_not_ordered(bench: Bench) -> None:
 
 
 def test_files_are_rescued_from_bad_places_however_often_it_is_interrupted(bench: Bench) -> None:
-    desk = Desk(bench, "fading-photos", **FADING)
+    desk = WorkerProcess(bench, "fading-photos", **FADING)
     look = desk.looked()["look"]
     assert (look["state"], [s["path"] for s in look["people"]]) == ("clean", ["Users/Berit"])
     bad = sorted(patient("fading-photos").connected().drives["sda"].disk.bad)
@@ -178,7 +178,7 @@ def test_files_are_rescued_from_bad_places_however_often_it_is_interrupted(bench
 
 
 def test_deleted_files_that_still_stand_are_brought_back(bench: Bench) -> None:
-    desk = Desk(bench, "emptied-folders", **{**FACTS, "data": "irreplaceable", "drive_kind": "sata-ssd"})
+    desk = WorkerProcess(bench, "emptied-folders", **{**FACTS, "data": "irreplaceable", "drive_kind": "sata-ssd"})
     assert desk.looked()["look"]["deleted"] == 8
     desk.ask("rescue", only=[], deleted=True)
     own = desk.until(lambda v: v["rescues"] and v["rescues"][0]["state"] == "done")["rescues"][0]
@@ -197,7 +197,7 @@ def test_deleted_files_that_still_stand_are_brought_back(bench: Bench) -> None:
 
 
 def test_a_copy_on_the_bench_is_looked_at_repaired_and_rescued_from_without_the_machine(bench: Bench, tmp_path: Path) -> None:
-    desk = Desk(bench, "torn-volume", **TORN)
+    desk = WorkerProcess(bench, "torn-volume", **TORN)
     bench.call("POST", f"/api/tickets/{desk.number}/orders", json={"order": "copy", "device": "sda", "by": "KT"})
     bench.until(desk.number, lambda link: any(o["order"] == "copy" and o["state"] == "done" for o in link["orders"]), seconds=300)
     desk.probe.kill()

@@ -13,21 +13,30 @@ import pytest
 
 from gatecheck.practice.volumes import sound_volume
 from gatecheck.server.volumes import check_reports
-from gatecheck.server.volumes.jobs import Job
-from gatecheck.server.volumes.partial_image import BAD, GONE, LEFT, READ, Ground, Marks, Parts, PartSectors
+from gatecheck.server.volumes.jobs import BackgroundTask
+from gatecheck.server.volumes.partial_image import (
+    BAD_SECTOR,
+    READ,
+    RETRY,
+    UNKNOWN,
+    PartialImages,
+    PartSectors,
+    SectorMap,
+    SectorStore,
+)
 from gatecheck.server.volumes.rescues import DONE, PAUSED, RUNS, STOPPED, Rescues
 from gatecheck.server.volumes.service import Volumes
-from gatecheck.server.volumes.worker import Desk
-from gatecheck.server.volumes.worker_tasks import Wants
+from gatecheck.server.volumes.worker import WorkerProcess
+from gatecheck.server.volumes.worker_tasks import ReadRequest
 from gatecheck.store import StoreError
 
 
 def test_runs_are_as_sectors_painted_one_by_one() -> None:
     chance = random.Random(3)
-    marks, plain = Marks(), [GONE] * 400
+    marks, plain = SectorMap(), [UNKNOWN] * 400
     for _ in range(600):
-        first, count, state = chance.randrange(390), chance.randrange(0, 40), chance.choice([GONE, READ, BAD, LEFT])
-        marks.paint(first, count, state)
+        first, count, state = chance.randrange(390), chance.randrange(0, 40), chance.choice([UNKNOWN, READ, BAD_SECTOR, RETRY])
+        marks.mark(first, count, state)
         plain[first : min(400, first + count)] = [state] * (min(400, first + count) - first)
         low, size = chance.randrange(400), chance.randrange(1, 60)
         size = min(size, 400 - low)
@@ -37,11 +46,11 @@ def test_runs_are_as_sectors_painted_one_by_one() -> None:
 
 
 def test_what_was_read_is_there_after_a_settling_and_not_before(tmp_path: Path) -> None:
-    parts = Parts(tmp_path)
+    parts = PartialImages(tmp_path)
     ground = parts.of(7, "sda-1", 512, 1 << 22)
     parts.write(ground, 512 * 10, [b"a" * 1024], 1024)
-    parts.mark(ground, 40, 2, BAD)
-    parts.mark(ground, 50, 2, LEFT)
+    parts.mark(ground, 40, 2, BAD_SECTOR)
+    parts.mark(ground, 50, 2, RETRY)
     seen = PartSectors(ground)
     assert set(seen.read(10, 2).missing.values()) == {"not captured"}
     parts.settle(ground)
@@ -51,12 +60,12 @@ def test_what_was_read_is_there_after_a_settling_and_not_before(tmp_path: Path) 
     assert Path(ground.image).stat().st_blocks * 512 < 1 << 20
     parts.drop(ground, [(10, 2)])
     assert PartSectors(ground).read(10, 1).missing == {10: "not captured"}
-    again = Parts(tmp_path).of(7, "sda-1", 512, 1 << 22)
+    again = PartialImages(tmp_path).of(7, "sda-1", 512, 1 << 22)
     assert PartSectors(again).read(40, 1).missing == {40: "unreadable"}
 
 
 def test_a_new_start_of_the_machine_begins_anew_and_bad_places_are_refused(tmp_path: Path) -> None:
-    parts = Parts(tmp_path)
+    parts = PartialImages(tmp_path)
     old, new = parts.of(7, "sda-1", 512, 100), parts.of(7, "sda-2", 512, 100)
     other = parts.of(7, "sdb-2", 512, 100)
     parts.only(7, "2")
@@ -73,13 +82,13 @@ def test_a_new_start_of_the_machine_begins_anew_and_bad_places_are_refused(tmp_p
 
 
 def test_a_helper_that_fails_or_dies_takes_one_task_with_it(tmp_path: Path) -> None:
-    desk = Desk()
+    desk = WorkerProcess()
     try:
         with pytest.raises(StoreError, match="look: FileNotFoundError"):
-            desk.run("look", Ground(str(tmp_path / "none.img"), 512, 4096, is_copy=True), 0, 4095)
+            desk.run("look", SectorStore(str(tmp_path / "none.img"), 512, 4096, is_copy=True), 0, 4095)
         with pytest.raises(StoreError, match="KeyError"):
             desk.run("no-such")
-        parts = Parts(tmp_path)
+        parts = PartialImages(tmp_path)
         ground = parts.of(1, "sda-1", 512, 4096)
         assert desk._process is not None
         desk._process.kill()
@@ -97,12 +106,12 @@ def test_what_was_read_before_the_benchs_machine_was_started_anew_is_read_again(
     def settled(start: int, first: int) -> list[int]:
         monkeypatch.setattr(own, "this_start", lambda: start)
         parts.write(ground, 512 * first, [b"a" * 512], 512)
-        parts.mark(ground, first + 1, 1, BAD)
+        parts.mark(ground, first + 1, 1, BAD_SECTOR)
         parts.settle(ground)
         seen = PartSectors(ground)
         return [n for n in range(10, 60) if n not in seen.read(n, 1).missing]
 
-    parts = Parts(tmp_path)
+    parts = PartialImages(tmp_path)
     ground = parts.of(7, "sda-1", 512, 4096)
     assert settled(0, 10) == [10], "forced onto the disk: it holds for good"
     assert settled(77, 20) == [10, 20]
@@ -115,7 +124,7 @@ def test_what_was_read_before_the_benchs_machine_was_started_anew_is_read_again(
 
 
 def test_a_check_whose_helper_dies_under_it_is_gone_on_with_and_given_up_the_second_time(tmp_path: Path) -> None:
-    desk, parts, sectors = Desk(), Parts(tmp_path), 2_000_000
+    desk, parts, sectors = WorkerProcess(), PartialImages(tmp_path), 2_000_000
     ground = parts.of(1, "sda-1", 512, sectors)
     for at, data in sound_volume(sectors, "Berit", pictures=4).items():
         parts.write(ground, at * 512, [data], len(data))
@@ -150,11 +159,11 @@ def test_a_turn_that_is_worked_out_after_a_rescue_has_ended_does_not_bring_it_ba
     own._begins, own._copying = threading.Lock(), {}
 
     class Late:
-        def run(self, *_: object) -> Wants:
+        def run(self, *_: object) -> ReadRequest:
             kept.update("7", state=state)  # while it was worked out
-            return Wants(done=5, of=9, files_done=1, files=2)
+            return ReadRequest(done=5, of=9, files_done=1, files=2)
 
     own.desk = Late()  # type: ignore[assignment]
     volume = SimpleNamespace(ground=None, first=0, last=9)
-    assert own._turn(1, volume, kept, "7", Job("rescue"), ahead=True).done == 5  # type: ignore[arg-type]
+    assert own._turn(1, volume, kept, "7", BackgroundTask("rescue"), ahead=True).done == 5  # type: ignore[arg-type]
     assert (check_reports.read(kept.note("7")) or {})["state"] == then

@@ -25,14 +25,14 @@ _ALIGNED = 64
 """where arrays begin in a kept file, bytes"""
 
 
-class _Hurry:
+class _MmapOnce:
     map = False
 
 
-_HURRY = _Hurry()
+_HURRY = _MmapOnce()
 
 
-def in_passing() -> None:
+def use_mmap() -> None:
     """This process is done in a moment: what is kept is mapped and not read, for most of a big table is never looked at."""
     _HURRY.map = True
 

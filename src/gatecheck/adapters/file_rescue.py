@@ -20,7 +20,7 @@ from pathlib import Path
 
 from gatecheck.core.errors import DecodeError, InputError
 from gatecheck.core.volume.names import name_to_write
-from gatecheck.core.volume.shared_clusters import Span, shared_by
+from gatecheck.core.volume.shared_clusters import SharedSpan, shared_by
 from gatecheck.core.volume.tree import GONE, HOLES, LOST, WHOLE, Filesystem, Hole, Node, limited
 
 MANIFEST, HOLE_LIST, RENAMED, LINKS, DELETED = "manifest.csv", "holes.csv", "renamed.csv", "links.csv", "deleted files"
@@ -32,21 +32,21 @@ _ESCAPED = re.compile(r"\\(x[0-9a-f]{2}|u[0-9a-f]{4})")
 
 
 @dataclass(frozen=True, slots=True)
-class Item:
+class RescueItem:
     """`shared`: bytes of it that another file claims too: of the two at most one is whole, and which cannot be told."""
 
     node: Node
     state: str
-    shared: tuple[Span, ...] = ()
+    shared: tuple[SharedSpan, ...] = ()
 
 
-def listed(volume: Filesystem, path: str = "", *, deleted: bool = True) -> list[Item]:
+def listed(volume: Filesystem, path: str = "", *, deleted: bool = True) -> list[RescueItem]:
     """Files and folders at and below a path, by it."""
     wanted = path.replace("\\", "/").strip("/").lower()
     nodes = [n for gone in ((False, True) if deleted else (False,)) for n in volume.nodes(deleted=gone)]
     shared = shared_by(volume, nodes)
     found = [
-        Item(n, _state(volume, n, is_shared=place in shared), tuple(shared.get(place, ())))
+        RescueItem(n, _state(volume, n, is_shared=place in shared), tuple(shared.get(place, ())))
         for place, n in enumerate(nodes) if not wanted or n.path.lower() == wanted or n.path.lower().startswith(f"{wanted}/")
     ]  # fmt: skip
     return sorted(found, key=lambda i: (i.node.path, not i.node.is_folder, i.node.id, i.state))
@@ -96,7 +96,7 @@ class Rescue:
                 with _of_one_file():
                     self.names.place(item).mkdir(parents=True, exist_ok=True)
 
-    def take(self, items: Iterable[Item]) -> None:
+    def take(self, items: Iterable[RescueItem]) -> None:
         """Copy these now. One that cannot be copied is marked, and takes no other away. Raises OSError where the folder takes nothing any more; each that is whole
         stays."""
         with _Lists(self.target, self.done) as lists:
@@ -144,7 +144,7 @@ def _matches(path: str, glob: str) -> bool:
     return fnmatch.fnmatchcase(low, own) or fnmatch.fnmatchcase(low, f"{own}/*") or ("/" not in own and fnmatch.fnmatchcase(low.rpartition("/")[2], own))
 
 
-def _order(volume: Filesystem, item: Item) -> tuple[bool, int]:
+def _order(volume: Filesystem, item: RescueItem) -> tuple[bool, int]:
     try:
         runs = volume.runs(item.node)
     except DecodeError:
@@ -156,12 +156,12 @@ class _Names:
     """Where each file and folder goes, for names that the target cannot hold too, and for those that are not the only one of their name: these are told by the number
     of their record, inode or first cluster, so that what is found later changes nothing."""
 
-    def __init__(self, target: Path, below: str, items: Sequence[Item]) -> None:
+    def __init__(self, target: Path, below: str, items: Sequence[RescueItem]) -> None:
         self.target, self.below = target, below
         self.taken = {MANIFEST, HOLE_LIST, RENAMED, LINKS, SUMMARY, DELETED}
         self._longest = _LONGEST_PATH - len(os.fsencode(target)) - len(below) - 8
         self._of: dict[int, str] = {}
-        by_place: dict[str, list[Item]] = {}
+        by_place: dict[str, list[RescueItem]] = {}
         for item in items:
             by_place.setdefault(self._plain(item.node), []).append(item)
         above = {"/".join(parts[:n]) for parts in (plain.split("/") for plain in by_place) for n in range(1, len(parts))}
@@ -188,15 +188,15 @@ class _Names:
             own = f"deep paths/{hashlib.sha256(own.encode()).hexdigest()[:16]} {parts[-1][:80]}"
         return own
 
-    def told(self, item: Item) -> str:
+    def told(self, item: RescueItem) -> str:
         """As it stands in the lists: the path in the folder."""
         own = self._of[id(item)]
         return f"{self.below}/{own}" if self.below else own
 
-    def place(self, item: Item) -> Path:
+    def place(self, item: RescueItem) -> Path:
         return self.target / self.told(item)
 
-    def renamed(self, items: Sequence[Item]) -> list[Item]:
+    def renamed(self, items: Sequence[RescueItem]) -> list[RescueItem]:
         """Those that lie under another name than the volume's, or whose name is told by an escape."""
         return [i for i in items if self._of[id(i)] != i.node.path or _ESCAPED.search(i.node.path)]
 
@@ -286,7 +286,7 @@ class _Lists:
         self.holes.close()
 
 
-def _copied(volume: Filesystem, item: Item, place: Path, told: str, lists: _Lists) -> tuple[int, str, str]:
+def _copied(volume: Filesystem, item: RescueItem, place: Path, told: str, lists: _Lists) -> tuple[int, str, str]:
     """(bytes, SHA-256, state) of what lies there, read back; holes are left sparse in the target, and are in the list. Raises OSError where the folder takes nothing
     any more."""
     try:
@@ -301,7 +301,7 @@ def _copied(volume: Filesystem, item: Item, place: Path, told: str, lists: _List
     return item.node.size, "", LOST
 
 
-def _taken(volume: Filesystem, item: Item, place: Path, told: str, lists: _Lists) -> tuple[int, str, str]:
+def _taken(volume: Filesystem, item: RescueItem, place: Path, told: str, lists: _Lists) -> tuple[int, str, str]:
     if item.state == LOST or item.node.opaque:
         return item.node.size, "", LOST
     place.parent.mkdir(parents=True, exist_ok=True)
@@ -379,7 +379,7 @@ def _stamp(place: Path, modified: float) -> None:
         os.utime(place, (modified, modified))
 
 
-def _finished(target: Path, done: dict[str, dict[str, str]], items: Sequence[Item], names: _Names) -> list[dict[str, str]]:
+def _finished(target: Path, done: dict[str, dict[str, str]], items: Sequence[RescueItem], names: _Names) -> list[dict[str, str]]:
     """Lists in the order of their paths, so that a copy that was interrupted ends as one that was not. What the manifest counts is what lies in the folder."""
     holes = list(csv.DictReader(io.StringIO((target / HOLE_LIST).read_text(encoding="utf-8"))))
     for told, row in done.items():

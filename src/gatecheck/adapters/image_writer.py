@@ -40,7 +40,7 @@ class Change:
 
 
 @dataclass(frozen=True, slots=True)
-class Undo:
+class UndoFile:
     """`size`: bytes of the image; `plans`: what was applied; `disk`: what the image was told by (`core/disk/identity`), and `sector` its bytes of a sector."""
 
     size: int
@@ -50,7 +50,7 @@ class Undo:
     sector: int = 512
 
 
-def write_undo(place: Path, undo: Undo) -> None:
+def write_undo(place: Path, undo: UndoFile) -> None:
     """Durable under its name, or not there at all. Raises InputError where the name is taken or the file cannot be written."""
     if place.exists():
         raise InputError(f"--undo {place}: expected a name that is free, got a file that is there already")
@@ -98,7 +98,7 @@ def _sync_folder(folder: Path) -> None:
         os.close(descriptor)
 
 
-def read_undo(place: Path) -> Undo:
+def read_undo(place: Path) -> UndoFile:
     """Raises InputError for what is no whole undo file."""
     try:
         if place.stat().st_size > _LARGEST_UNDO:
@@ -131,7 +131,7 @@ def read_undo(place: Path) -> Undo:
         raise InputError(f"{place}: expected a whole undo file, got one whose sum does not fit")
     if sector not in (512, 1024, 2048, 4096):
         raise InputError(f"{place}: expected sectors of 512 to 4096 bytes, got {sector}")
-    return Undo(size, plans, changes, disk, sector)
+    return UndoFile(size, plans, changes, disk, sector)
 
 
 class Target:
@@ -215,12 +215,12 @@ def apply(own: Target, undo_file: Path, plans: Sequence[str], writes: Sequence[t
     places = [(at, len(data)) for at, data in writes]
     changes = [Change(c.at, c.before, c.after, _around(own, places, c.at, len(c.after))) for c in changes_of(own, writes)]
     sector = ImageSectors(own.path).sector
-    write_undo(undo_file, Undo(own.size, tuple(plans), tuple(changes), _identity(own, sector), sector))
+    write_undo(undo_file, UndoFile(own.size, tuple(plans), tuple(changes), _identity(own, sector), sector))
     for change in changes:
         own.write(change.at, change.after)
 
 
-def go_on(own: Target, undo: Undo) -> bool:
+def go_on(own: Target, undo: UndoFile) -> bool:
     """Finish what was begun by this undo file. True where something was left to do. Raises InputError where the image holds neither the one nor the other."""
     _expect_ours(own, undo)
     left = [c for c in undo.changes if own.read(c.at, len(c.after)) != c.after]
@@ -229,7 +229,7 @@ def go_on(own: Target, undo: Undo) -> bool:
     return bool(left)
 
 
-def revert(own: Target, undo: Undo) -> int:
+def revert(own: Target, undo: UndoFile) -> int:
     """Every byte as it was, the last write first; how many were written, 0 where all of them are as they were already. Raises InputError, and writes nothing, where
     the image is another one, or holds neither what was written nor what was there."""
     _expect_ours(own, undo)
@@ -239,7 +239,7 @@ def revert(own: Target, undo: Undo) -> int:
     return sum(len(c.before) for c in left)
 
 
-def _expect_ours(own: Target, undo: Undo) -> None:
+def _expect_ours(own: Target, undo: UndoFile) -> None:
     if own.size != undo.size:
         raise InputError(f"{own.path}: expected the image that the undo file was made for ({undo.size} bytes), got one of {own.size} bytes")
     if undo.disk and _identity(own, undo.sector, undo.changes) != undo.disk:

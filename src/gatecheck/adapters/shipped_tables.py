@@ -72,7 +72,7 @@ def shipped_words() -> Words:
     return words_over(shipped_model().knowledge)
 
 
-class _Later:
+class LazyKnowledge:
     """The shipped tables, read when a sentence asks for a name of theirs."""
 
     def __getattr__(self, name: str) -> object:
@@ -82,7 +82,7 @@ class _Later:
 @cache
 def disk_words() -> Words:
     """The shipped catalogue for commands that speak of disks and volumes: hardly a sentence of theirs needs the tables, and reading them takes longer than the work."""
-    return words_over(cast(Knowledge, _Later()))
+    return words_over(cast(Knowledge, LazyKnowledge()))
 
 
 @cache

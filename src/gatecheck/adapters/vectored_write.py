@@ -18,7 +18,7 @@ def crc_of(parts: Iterable[bytes]) -> int:
     return found
 
 
-def write_at(descriptor: int, parts: Iterable[bytes], at: int) -> None:
+def pwritev_all(descriptor: int, parts: Iterable[bytes], at: int) -> None:
     """All of these, one after the other, from a byte of an open file on; a disk that is nearly full takes less than it was given, and fails the next time. Raises OSError."""
     left: list[memoryview] = [memoryview(part) for part in parts if part]
     while left:

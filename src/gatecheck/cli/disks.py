@@ -9,7 +9,7 @@ from gatecheck.adapters import image_writer
 from gatecheck.adapters.capture_files import read_path
 from gatecheck.adapters.disk_image import ImageSectors
 from gatecheck.adapters.shipped_tables import disk_words, shipped_model
-from gatecheck.cli.output import shown
+from gatecheck.cli.output import print_json
 from gatecheck.core.disk.bootpath import boot_path
 from gatecheck.core.disk.mend import all_plans, chosen, mending_of, merged
 from gatecheck.core.disk.where import places_of
@@ -30,7 +30,7 @@ def bootpath(arguments: argparse.Namespace) -> int:
     found = boot_path(ImageSectors(arguments.image, sector=arguments.sector_size), arguments.mode, entries=entries, secure=secure)
     words = disk_words()
     findings = [{"id": f.id, "gate": f.gate, "where": f.where, "text": words.say(f.text)} for f in found.findings]
-    shown({"boots": found.boots, "stops_at": found.stops_at, "path": [words.say(step) for step in found.path], "findings": findings})
+    print_json({"boots": found.boots, "stops_at": found.stops_at, "path": [words.say(step) for step in found.path], "findings": findings})
     return 0
 
 
@@ -38,7 +38,7 @@ def mend(arguments: argparse.Namespace) -> int:
     if arguments.revert:
         if arguments.apply or arguments.undo:
             raise InputError("--revert: expected alone, got it with --apply or --undo")
-        shown(taken_back(arguments.image, arguments.revert))
+        print_json(taken_back(arguments.image, arguments.revert))
         return 0
     if arguments.mode is None:
         raise InputError("--mode: expected uefi or bios, got nothing")
@@ -54,7 +54,7 @@ def mend(arguments: argparse.Namespace) -> int:
             }
             for p in found.plans
         ]  # fmt: skip
-        shown({"boots": found.now.boots, "plans": plans})
+        print_json({"boots": found.now.boots, "plans": plans})
         return 0
     with image_writer.target(arguments.image) as own:
         if arguments.undo.exists():
@@ -84,7 +84,7 @@ def mend(arguments: argparse.Namespace) -> int:
                 image_writer.revert(own, image_writer.read_undo(arguments.undo))
                 raise InputError(f"--apply {arguments.apply}: expected the disk to start after it as it did before, got one that does not: all of it was taken back at once")
         after = boot_path(ImageSectors(arguments.image, sector=disk.sector), arguments.mode)
-    shown({"applied": applied, "boots": after.boots, "undo": str(arguments.undo)})
+    print_json({"applied": applied, "boots": after.boots, "undo": str(arguments.undo)})
     return 0
 
 
@@ -103,5 +103,5 @@ def where(arguments: argparse.Namespace) -> int:
     if not all(0 <= lba < (disk.length or 0) for lba in arguments.lbas):
         wrong = next(lba for lba in arguments.lbas if not 0 <= lba < (disk.length or 0))
         raise InputError(f"LBA: expected 0 to {(disk.length or 1) - 1}, got {wrong}")
-    shown([{"lba": p.lba, "partition": p.partition, "structure": words.say(p.structure), "path": p.path, "stakes": p.stakes} for p in places_of(disk, arguments.lbas)])
+    print_json([{"lba": p.lba, "partition": p.partition, "structure": words.say(p.structure), "path": p.path, "stakes": p.stakes} for p in places_of(disk, arguments.lbas)])
     return 0

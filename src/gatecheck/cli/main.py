@@ -14,7 +14,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from gatecheck import __version__
-from gatecheck.core.errors import BenchError, InputError
+from gatecheck.core.errors import GateCheckError, InputError
 
 _CHUNK = 4 << 20
 """bytes of a read map that are read at once"""
@@ -28,7 +28,7 @@ def main(argv: Sequence[str] | None = None) -> int:
     atexit.register(gc.freeze)  # nothing is looked through once more for circles when the process ends anyway
     try:
         return int(arguments.run(arguments))
-    except BenchError as error:
+    except GateCheckError as error:
         return _said(arguments.command, str(error))
     except BrokenPipeError:
         sys.stderr.close()
@@ -173,17 +173,17 @@ def _late(module: str, name: str) -> Callable[[argparse.Namespace], int]:
 
 
 def _triage(arguments: argparse.Namespace) -> int:
-    from gatecheck.adapters.compile_cache import in_passing
+    from gatecheck.adapters.compile_cache import use_mmap
     from gatecheck.adapters.shipped_tables import shipped_model, shipped_words
     from gatecheck.core.decide.report import triage
 
-    in_passing()
+    use_mmap()
     cases = [(name, _load_case(name)) for name in arguments.cases]
     model = shipped_model()
     for name, case in cases:
         try:
             document = triage(model, shipped_words(), case, as_of_year=datetime.now(UTC).year)
-        except BenchError as error:
+        except GateCheckError as error:
             raise InputError(f"{name}: {error}") from error
         _print(document)
     return 0

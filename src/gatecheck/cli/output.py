@@ -5,5 +5,5 @@ from __future__ import annotations
 import json
 
 
-def shown(document: object) -> None:
+def print_json(document: object) -> None:
     print(json.dumps(document, ensure_ascii=False))

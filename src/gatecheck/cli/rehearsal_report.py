@@ -17,9 +17,9 @@ from matplotlib.figure import Figure
 from gatecheck.adapters.shipped_tables import shipped_worlds
 from gatecheck.cli.rehearse import rehearse_runs, table
 from gatecheck.core.errors import InputError
-from gatecheck.core.rehearsal.run import Run, Summary, summarise
+from gatecheck.core.rehearsal.run import RehearsalRun, Summary, summarise
 
-Runs = Mapping[str, Sequence[Run]]
+Runs = Mapping[str, Sequence[RehearsalRun]]
 _POLICIES = ("planner", "fixed", "clairvoyant", "random-legal")
 _JITTERS = (0.3, 0.6)
 _INK, _PINE, _OCHRE, _LINE, _PAPER = "#16212B", "#1F7A6B", "#B97A12", "#8A949C", "#F6F4EE"
@@ -99,9 +99,9 @@ def _page(runs: Mapping[str, Runs], machines: int, seed: int) -> str:
         "| wanted | " + " | ".join(summaries) + " |",
         "|---|" + "---|" * len(summaries),
     ]
-    for title, test, shown in _WANTED:
+    for title, test, print_json in _WANTED:
         cells = [
-            f"{shown(s['planner'], s['fixed'])} {'yes' if test(s['planner'], _Wants(s['fixed'], world in _STRANGE)) else '**no**'}" for world, s in summaries.items()
+            f"{print_json(s['planner'], s['fixed'])} {'yes' if test(s['planner'], _Wants(s['fixed'], world in _STRANGE)) else '**no**'}" for world, s in summaries.items()
         ]
         parts.append(f"| {title} | " + " | ".join(cells) + " |")
     for world, by in summaries.items():
@@ -110,7 +110,7 @@ def _page(runs: Mapping[str, Runs], machines: int, seed: int) -> str:
     return "\n".join(parts) + "\n"
 
 
-def _reasons(runs: Sequence[Run]) -> list[tuple[str, int]]:
+def _reasons(runs: Sequence[RehearsalRun]) -> list[tuple[str, int]]:
     counts: dict[str, int] = {}
     for run in runs:
         if not run.right:

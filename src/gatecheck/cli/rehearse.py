@@ -17,7 +17,7 @@ from gatecheck.core.errors import InputError
 from gatecheck.core.knowledge.loader import FILES, load
 from gatecheck.core.rehearsal.perturb import perturbed
 from gatecheck.core.rehearsal.policies import POLICIES
-from gatecheck.core.rehearsal.run import Run, Summary, rehearse_one, summarise, summary_document
+from gatecheck.core.rehearsal.run import RehearsalRun, Summary, rehearse_one, summarise, summary_document
 
 _MOST_MACHINES, _MOST_JITTER = 100_000, 2.0
 _COLUMNS = (
@@ -46,7 +46,7 @@ def rehearse(
 
 def rehearse_runs(
     *, machines: int, seed: int, world: str | None, policies: Sequence[str] | None, jobs: int | None, jitter: float = 0.0
-) -> dict[str, list[Run]]:  # fmt: skip
+) -> dict[str, list[RehearsalRun]]:  # fmt: skip
     """The same, every run by itself: policy -> runs in the order of the machines."""
     names = list(policies or ("planner", "fixed", "clairvoyant"))
     for name in names:
@@ -69,13 +69,13 @@ def rehearse_runs(
     else:
         with ProcessPoolExecutor(workers) as pool:
             done = list(pool.map(_part, parts))
-    by_policy: dict[str, list[Run]] = {name: [] for name in names}
+    by_policy: dict[str, list[RehearsalRun]] = {name: [] for name in names}
     for (_, name, _), runs in zip(parts, done, strict=True):
         by_policy[name] += runs
     return by_policy
 
 
-def _part(part: tuple[tuple[str | None, float, int], str, list[int]]) -> list[Run]:
+def _part(part: tuple[tuple[str | None, float, int], str, list[int]]) -> list[RehearsalRun]:
     place, policy, seeds = part
     return [rehearse_one(shipped_model(), _world(*place), policy, seed) for seed in seeds]
 
@@ -102,7 +102,7 @@ def _overlay(place: str) -> dict[str, str]:
     return overlay
 
 
-def _reasons(runs: Sequence[Run]) -> dict[str, int]:
+def _reasons(runs: Sequence[RehearsalRun]) -> dict[str, int]:
     counts: dict[str, int] = {}
     for run in runs:
         if not run.right:

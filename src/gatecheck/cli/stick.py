@@ -8,7 +8,7 @@ import tempfile
 import time
 from pathlib import Path
 
-from gatecheck.cli.output import shown
+from gatecheck.cli.output import print_json
 from gatecheck.core.errors import InputError
 from gatecheck.server.bench_key import BenchKey
 from gatecheck.stick.build import cache_folder, parts, with_bench
@@ -33,8 +33,8 @@ def stick(arguments: argparse.Namespace) -> int:
     with tempfile.TemporaryDirectory(prefix="gatecheck-stick-") as folder:
         made = with_bench(plain, key, Path(folder))
         if arguments.to is not None:
-            shown(write_stick(arguments.to, arguments.serial or "", smallest(made), lambda image, mib: write_image(image, made, mib), say))
+            print_json(write_stick(arguments.to, arguments.serial or "", smallest(made), lambda image, mib: write_image(image, made, mib), say))
             return 0
         size = write_image(arguments.out, made, arguments.size)
-    shown({"image": str(arguments.out), "mib": size, "seconds": round(time.monotonic() - began, 1), "starts": ["uefi", "secure-boot", "legacy"]})
+    print_json({"image": str(arguments.out), "mib": size, "seconds": round(time.monotonic() - began, 1), "starts": ["uefi", "secure-boot", "legacy"]})
     return 0

@@ -9,7 +9,7 @@ from gatecheck.adapters import file_rescue, image_writer
 from gatecheck.adapters.disk_image import ImageSectors
 from gatecheck.adapters.shipped_tables import disk_words
 from gatecheck.cli.disks import taken_back
-from gatecheck.cli.output import shown
+from gatecheck.cli.output import print_json
 from gatecheck.core.disk.bootpath import BIOS, UEFI, boot_path
 from gatecheck.core.disk.division import division_of
 from gatecheck.core.disk.mend import merged
@@ -50,7 +50,7 @@ def volume(arguments: argparse.Namespace) -> int:
     if arguments.revert:
         if arguments.repair or arguments.apply or arguments.undo:
             raise InputError("--revert: expected alone, got it with --repair, --apply or --undo")
-        shown(taken_back(arguments.image, arguments.revert))
+        print_json(taken_back(arguments.image, arguments.revert))
         return 0
     if not arguments.repair and (arguments.apply or arguments.undo or arguments.only):
         raise InputError("--apply, --undo, --only: expected with --repair, got them without")
@@ -60,7 +60,7 @@ def volume(arguments: argparse.Namespace) -> int:
         return _repair(arguments)
     disk, words = ImageSectors(arguments.image, sector=arguments.sector_size), disk_words()
     found = check(disk, *place_of(disk, arguments.at, arguments.partition))
-    shown({
+    print_json({
         "kind": found.kind, "label": found.label, "state": found.state, "size": found.size, "used": found.used, "files": found.files,
         "findings": [{"id": f.id, "severity": f.severity, "where": f.where, "text": words.say(f.text), "repairable": f.repairable} for f in found.findings],
         "systems": [{"name": s.name, "version": s.version, "root": s.root} for s in found.systems],
@@ -92,7 +92,7 @@ def _repair(arguments: argparse.Namespace) -> int:
             }
             for g in found.groups
         ]  # fmt: skip
-        shown({
+        print_json({
             "state": found.now.state, "plans": plans, "state_after": found.after.state, "refused": words.say(found.refused) or None,
             "left": [{"id": f.id, "where": f.where, "text": words.say(f.text)} for f in found.left],
         })  # fmt: skip
@@ -121,7 +121,7 @@ def _repaired(arguments: argparse.Namespace, applied: Sequence[str], place: tupl
     words = disk_words()
     after = check(ImageSectors(arguments.image, sector=arguments.sector_size), *place)
     left = [{"id": f.id, "where": f.where, "text": words.say(f.text)} for f in after.findings]
-    shown({"applied": list(applied), "state": after.state, "findings": left, "undo": str(arguments.undo)})
+    print_json({"applied": list(applied), "state": after.state, "findings": left, "undo": str(arguments.undo)})
     return 0
 
 
@@ -142,7 +142,7 @@ def rescue(arguments: argparse.Namespace) -> int:
         found = file_rescue.listed(own, arguments.list)
         if not found and arguments.list.strip("/"):
             raise InputError(f"--list: expected a folder or file of the volume, got {arguments.list!r}")
-        shown([{"path": i.node.path, "bytes": i.node.size, "state": i.state} for i in found if not i.node.is_folder and not i.node.link])
+        print_json([{"path": i.node.path, "bytes": i.node.size, "state": i.state} for i in found if not i.node.is_folder and not i.node.link])
         return 0
-    shown(file_rescue.copy(own, arguments.to, only=arguments.only, deleted=arguments.deleted, image=arguments.image))
+    print_json(file_rescue.copy(own, arguments.to, only=arguments.only, deleted=arguments.deleted, image=arguments.image))
     return 0

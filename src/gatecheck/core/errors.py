@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 
-class BenchError(Exception):
+class GateCheckError(Exception):
     """Base of every error that a person using Gate Check may meet."""
 
 
-class DecodeError(BenchError):
+class DecodeError(GateCheckError):
     """Bytes that are not what their layout says."""
 
     def __init__(self, what: str, *, at: int, expected: object, got: object) -> None:
@@ -15,7 +15,7 @@ class DecodeError(BenchError):
         super().__init__(f"{what} at byte 0x{at:x}: expected {expected}, got {got}")
 
 
-class KnowledgeError(BenchError):
+class KnowledgeError(GateCheckError):
     """A knowledge table that cannot be used: names file, key and (where found) line."""
 
     def __init__(self, file: str, key: str, *, expected: object, got: object, line: int | None = None) -> None:
@@ -24,7 +24,7 @@ class KnowledgeError(BenchError):
         super().__init__(f"{where}: {key}: expected {expected}, got {got}")
 
 
-class TapeError(BenchError):
+class TapeError(GateCheckError):
     """A fact or an entry that cannot be read. `where` is the fact's name or `entry N`, counted from 0."""
 
     def __init__(self, where: str, *, expected: object, got: object) -> None:
@@ -33,5 +33,5 @@ class TapeError(BenchError):
         super().__init__(f"{shown}: expected {expected}, got {got}")
 
 
-class InputError(BenchError):
+class InputError(GateCheckError):
     """Something handed in that cannot be used: what, where, what would be right."""

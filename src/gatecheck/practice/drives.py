@@ -14,7 +14,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 
 from gatecheck.core.storage import encode, encode_logs, encode_scsi
-from gatecheck.core.storage.encode import Attribute
+from gatecheck.core.storage.encode import SmartAttribute
 from gatecheck.core.storage.encode_logs import AtaError, AtaTest
 from gatecheck.practice.surfaces import Surface, chance
 
@@ -92,7 +92,7 @@ class SlowError(OSError):
 
 
 @dataclass
-class Disk:
+class PracticeDisk:
     """The medium: `sectors` of `sector` bytes that hold something, read as zeros elsewhere; `bad` ones cannot be read."""
 
     sectors: int
@@ -155,7 +155,7 @@ class AtaDrive:
 
     model: str
     serial: str
-    disk: Disk
+    disk: PracticeDisk
     hours: int
     rotation: int = 5400
     firmware: str = "QA10"
@@ -241,17 +241,17 @@ class AtaDrive:
             return self._statistics(number)
         return None
 
-    def attributes(self) -> list[Attribute]:
+    def attributes(self) -> list[SmartAttribute]:
         """SMART attributes at this age."""
-        found = [Attribute(9, self.hours + int(self.age)), Attribute(12, 900 + int(self.age / 8)), Attribute(194, self.temperature)]
+        found = [SmartAttribute(9, self.hours + int(self.age)), SmartAttribute(12, 900 + int(self.age / 8)), SmartAttribute(194, self.temperature)]
         if self.rotation == 0:
-            found.append(Attribute(177, 0, now=self.wear_now, worst=self.wear_now))
+            found.append(SmartAttribute(177, 0, now=self.wear_now, worst=self.wear_now))
         names = {1: 6, 3: 0, 5: 36, 10: 97, 197: 0, 198: 0, 199: 0}
         for number, threshold in names.items():
             if self.rotation or number in (5, 199):
                 value = self.counts.get(number, still(0))(self.age)
                 now = max(1, 100 - value // 20) if number in (5, 10) else 100
-                found.append(Attribute(number, value, now=now, worst=now, threshold=threshold, prefailure=number in (1, 5, 10)))
+                found.append(SmartAttribute(number, value, now=now, worst=now, threshold=threshold, prefailure=number in (1, 5, 10)))
         return sorted(found, key=lambda a: a.id)
 
     def _statistics(self, number: int) -> bytes | None:
@@ -275,7 +275,7 @@ class AtaDrive:
 class BridgedDrive:
     """A drive behind a USB bridge that passes no drive pages: it refuses the command, or hands out zeros. Who the bridge is it says."""
 
-    disk: Disk
+    disk: PracticeDisk
     zeros: bool = False
     product: str = "DOCK"
     bus: str = "usb"
@@ -295,7 +295,7 @@ class ScsiDrive:
     model: str
     serial: str
     wwn: str
-    disk: Disk
+    disk: PracticeDisk
     hours: int
     rotation: int = 10_000
     firmware: str = "QS02"
@@ -345,7 +345,7 @@ class SolderedDrive:
 
     name: str
     serial: str
-    disk: Disk
+    disk: PracticeDisk
     kind: str = "MMC"
     life: str = "0x01 0x01"
     reserve: str = "0x01"
@@ -362,7 +362,7 @@ class NvmeDrive:
 
     model: str
     serial: str
-    disk: Disk
+    disk: PracticeDisk
     hours: int
     firmware: str = "QN04"
     namespace: int = 1

@@ -9,7 +9,7 @@ from contextlib import contextmanager
 from dataclasses import dataclass, field
 from functools import partial
 
-from gatecheck.practice.drives import AtaDrive, BridgedDrive, Disk, Drive, NvmeDrive, ScsiDrive, SlowError, SolderedDrive
+from gatecheck.practice.drives import AtaDrive, BridgedDrive, Drive, NvmeDrive, PracticeDisk, ScsiDrive, SlowError, SolderedDrive
 from gatecheck.practice.surfaces import Surface
 from gatecheck.probe.gatecheck_probe import Identity, put_bytes
 
@@ -20,7 +20,7 @@ READS_PER_SECOND = 400.0
 
 
 @dataclass(frozen=True, slots=True)
-class Block:
+class PracticeBlock:
     """A block device as the probe's own class has it."""
 
     name: str
@@ -33,7 +33,7 @@ class Block:
 class FilledDisk:
     """A practice drive that is being filled; what is zeros takes no room."""
 
-    disk: Disk
+    disk: PracticeDisk
     who: Callable[[], Identity]
 
     def write(self, at: int, data: bytes) -> None:
@@ -88,10 +88,10 @@ class PracticeMachine:
         own.age = max(0.0, time.time() - self.since) * HOURS_PER_SECOND
         return own
 
-    def blocks(self) -> list[Block]:
+    def blocks(self) -> list[PracticeBlock]:
         """Every drive that the kernel would list."""
         buses = {"emmc": "mmc", "sd": "mmc", "scsi": "other", "raid": "other"}
-        return [Block(f"{name}n1" if drive.bus == "nvme" else name, buses.get(drive.bus, drive.bus), self._facts(name, drive)) for name, drive in self.drives.items()]
+        return [PracticeBlock(f"{name}n1" if drive.bus == "nvme" else name, buses.get(drive.bus, drive.bus), self._facts(name, drive)) for name, drive in self.drives.items()]
 
     def _facts(self, name: str, drive: Drive) -> str:
         place = {"ata": f"0000:00:17.0/ata1/host0/block/{name}", "usb": f"0000:00:14.0/usb2/2-1/host6/block/{name}", "nvme": f"0000:3d:00.0/nvme/{name}/{name}n1", "scsi": f"0000:01:00.0/host0/target0:0:0/0:0:0:0/block/{name}", "raid": f"0000:01:00.0/host0/target0:2:0/0:2:0:0/block/{name}", "emmc": f"0000:00:1a.0/mmc_host/mmc0/mmc0:0001/block/{name}", "sd": f"0000:00:1b.0/mmc_host/mmc1/mmc1:0001/block/{name}"}
@@ -240,7 +240,7 @@ def with_new_drive(machine: PracticeMachine, name: str, serial: str, size_gb: fl
     """The machine with a drive fresh from its bag in the place of its own: blank, and no hour old at this moment."""
     place = next(device for device, drive in machine.drives.items() if drive.bus != "usb")
     old = machine.drives[place]
-    disk = Disk(int((size_gb or 500) * 10**9) // 512, {})
+    disk = PracticeDisk(int((size_gb or 500) * 10**9) // 512, {})
     young = -int((time.time() - machine.since) * HOURS_PER_SECOND)
     serial = serial or "NEW-0001"
     fresh: Drive = NvmeDrive(name, serial, disk, young, used=0) if isinstance(old, NvmeDrive) else AtaDrive(name, serial, disk, young, rotation=0)

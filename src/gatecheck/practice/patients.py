@@ -17,9 +17,9 @@ from gatecheck.core.volume.lvm.encode import physical_volume
 from gatecheck.practice.drives import (
     AtaDrive,
     BridgedDrive,
-    Disk,
     Drive,
     NvmeDrive,
+    PracticeDisk,
     ScsiDrive,
     SelfTest,
     SolderedDrive,
@@ -30,10 +30,10 @@ from gatecheck.practice.machine import PracticeMachine
 from gatecheck.practice.surfaces import Patch, Surface
 from gatecheck.practice.volumes import (
     bad_places,
-    beheaded_server,
-    crossed_card,
+    card_cross_linked,
     crossed_volume,
     pulled_card,
+    server_without_boot_sector,
     sound_volume,
     torn_volume,
 )
@@ -85,14 +85,14 @@ _VOLUME = 30_000_000
 """sectors of a system volume that holds something: some 15 GB"""
 
 
-def _with_volume(gb: int, content: Mapping[int, bytes], bad: tuple[str, ...] = (), *, loader: Mapping[str, bytes] | None = None) -> Disk:
+def _with_volume(gb: int, content: Mapping[int, bytes], bad: tuple[str, ...] = (), *, loader: Mapping[str, bytes] | None = None) -> PracticeDisk:
     """A disk as a system is installed on it, with a volume that holds something. `bad`: files by the ends of their names that do not read in their middle."""
     disk = _disk(gb, last=206_848 + _VOLUME - 1, loader=loader)
     disk.content = {at: data for at, data in disk.content.items() if at != 206_848} | {206_848 + at: data for at, data in content.items()}
     return replace(disk, bad=frozenset(206_848 + at for at in bad_places(content, _VOLUME, bad))) if bad else disk
 
 
-def _disk(gb: int, *, layout: str = "gpt", volume: str = "ntfs", esp: str = ESP, system: str = SYSTEM, bad: frozenset[int] = frozenset(), sector: int = 512, loader: Mapping[str, bytes] | None = None, surface: Surface | None = None, torn: bool = False, last: int | None = None) -> Disk:
+def _disk(gb: int, *, layout: str = "gpt", volume: str = "ntfs", esp: str = ESP, system: str = SYSTEM, bad: frozenset[int] = frozenset(), sector: int = 512, loader: Mapping[str, bytes] | None = None, surface: Surface | None = None, torn: bool = False, last: int | None = None) -> PracticeDisk:
     """A disk as a system is installed on it. `loader`: what stands on its system partition; `torn`: its first sectors are gone; `last`: of its volume, where that does not take all."""
     loader = LOADER if loader is None else loader
     sectors = gb * _GB // sector
@@ -102,10 +102,10 @@ def _disk(gb: int, *, layout: str = "gpt", volume: str = "ntfs", esp: str = ESP,
         own = physical_volume("vg_loft", {"boot": (10, volume_start("ext")), "root": (2000, volume_start("luks"))}, sector=sector) if volume == "lvm" else {0: volume_start(volume)}
         end = gpt_end(start, sectors=sectors, sector=sector)
         first = {} if torn else {0: start}
-        return Disk(sectors, {**first, sectors - len(end) // sector: end, **system_volume, **{206_848 + at: data for at, data in own.items()}}, bad, sector, surface)
+        return PracticeDisk(sectors, {**first, sectors - len(end) // sector: end, **system_volume, **{206_848 + at: data for at, data in own.items()}}, bad, sector, surface)
     if layout == "mbr":
-        return Disk(sectors, {0: mbr_start([(7, True, 2048, sectors - 4096)]), 2048: volume_start(volume)}, bad, surface=surface)
-    return Disk(sectors, {}, bad, surface=surface)
+        return PracticeDisk(sectors, {0: mbr_start([(7, True, 2048, sectors - 4096)]), 2048: volume_start(volume)}, bad, surface=surface)
+    return PracticeDisk(sectors, {}, bad, surface=surface)
 
 
 SYSTEM_ENTRY = fw.load_option("Installed system", fw.partition(ESP), fw.file_path("\\EFI\\system\\start.efi"))
@@ -137,10 +137,10 @@ def _machine(
     told = {"sys_vendor": maker, "product_name": model, "product_serial": serial, "bios_version": "1.14", "bios_date": "06/12/2023", "machine": "x86_64", "firmware_bits": "64", "mode": "uefi" if uefi else "legacy", "kernel": "practice"}
     told |= {"rtc": clock} if clock else {}
     known = {"pci.txt": "\n".join((NETWORK, *pci)) + "\n", "machine.txt": "\n".join((*(BATTERY if chassis == 10 else ()), *state, "tpm0/version=2", "acpi/tables=APIC DSDT FACP MSDM SSDT TPM2")) + "\n"}
-    return PracticeMachine(product, {**drives, "sdz": BridgedDrive(Disk(60_000_000), product="STICK 32")}, pages, told, messages, known)
+    return PracticeMachine(product, {**drives, "sdz": BridgedDrive(PracticeDisk(60_000_000), product="STICK 32")}, pages, told, messages, known)
 
 
-def _hdd(serial: str, disk: Disk, hours: int, **more: Any) -> AtaDrive:
+def _hdd(serial: str, disk: PracticeDisk, hours: int, **more: Any) -> AtaDrive:
     return AtaDrive("QUARRY SPINDLE 1000", serial, disk, hours, **more)
 
 
@@ -150,7 +150,7 @@ def _with_new_drives(serial: str, *new: str) -> PracticeMachine:
     return _machine("Ostler Tarn Mini", {"sda": _hdd(serial, _disk(120, surface=Surface(seed=8)), 31_000, counts={5: still(2200), 197: still(1)}), **fresh}, chassis=3)
 
 
-def _flash(serial: str, disk: Disk, hours: int, **more: Any) -> NvmeDrive:
+def _flash(serial: str, disk: PracticeDisk, hours: int, **more: Any) -> NvmeDrive:
     return NvmeDrive(f"QUARRY FLINT N{disk.sectors * 512 // _GB}", serial, disk, hours, **more)
 
 
@@ -183,7 +183,7 @@ PATIENTS: tuple[Patient, ...] = (
     Patient(
         "ticking", "Ticks, and reports no capacity", "Ferrow Lathe-14", "Practice: a fallen one", "It fell from the bed while it was running.",
         _pc("laptop", "windows-10", "hdd", 2017, "irreplaceable"), _seen("story=knock", "screen=no-boot-device"), ("drive.mechanical",),
-        lambda: _machine("Ferrow Lathe-14", {"sda": _hdd("QS1-000931", Disk(0), 18_200, dead=True)}, messages="ata1: COMRESET failed (errno=-16)\nsd 0:0:0:0: [sda] 0 512-byte logical blocks"),
+        lambda: _machine("Ferrow Lathe-14", {"sda": _hdd("QS1-000931", PracticeDisk(0), 18_200, dead=True)}, messages="ata1: COMRESET failed (errno=-16)\nsd 0:0:0:0: [sda] 0 512-byte logical blocks"),
     ),
     Patient(
         "growing", "Loses sectors while you look", "Ostler Tarn Mini", "Practice: a slow one", "Slower every week, then it stopped.",
@@ -297,7 +297,7 @@ PATIENTS: tuple[Patient, ...] = (
     Patient(
         "soldered", "Soldered flash near its end", "Ostler Bracken-15", "Practice: a small one", "The school's cheap ones. It stops at every second start.",
         _pc("laptop", "windows-10", "emmc", 2018, "backed-up", drive_size_gb=32), _seen("story=slow-lately", "screen=volume-stop"), ("drive.worn",),
-        lambda: _machine("Ostler Bracken-15", {"mmcblk0": SolderedDrive("QE32GB", "0x5a11c0de", _disk(32), life="0x0b 0x08", reserve="0x03"), "mmcblk1": SolderedDrive("CARD8", "0x00410077", Disk(15_000_000), kind="SD")}),
+        lambda: _machine("Ostler Bracken-15", {"mmcblk0": SolderedDrive("QE32GB", "0x5a11c0de", _disk(32), life="0x0b 0x08", reserve="0x03"), "mmcblk1": SolderedDrive("CARD8", "0x00410077", PracticeDisk(15_000_000), kind="SD")}),
     ),
     Patient(
         "two-alike", "Two drives that may be the system's", "Ferrow Adze-22", "Practice: one with two alike", "One was added. Which is which nobody knows.",
@@ -385,12 +385,12 @@ PATIENTS: tuple[Patient, ...] = (
     Patient(
         "crossed-card", "An older card, with two tables that disagree", "Ferrow Adze-22", "Practice: an older card", "Half the pictures of the quay end in stripes.",
         _pc("desktop", "linux", "sata-ssd", 2018, "backed-up", drive_size_gb=16), _seen("story=power-cut", "screen=volume-stop"), ("volume.damaged",),
-        lambda: _machine("Ferrow Adze-22", {"sda": AtaDrive("QUARRY FLINT S16", "QF1-160871", _with_volume(16, crossed_card(_VOLUME)), 7_300, rotation=0, wear_now=90)}, chassis=3),
+        lambda: _machine("Ferrow Adze-22", {"sda": AtaDrive("QUARRY FLINT S16", "QF1-160871", _with_volume(16, card_cross_linked(_VOLUME)), 7_300, rotation=0, wear_now=90)}, chassis=3),
     ),
     Patient(
         "beheaded-server", "A small server that has lost its superblock", "Ostler Tarn Mini", "Practice: a beheaded one", "Somebody wrote the wrong image to the wrong disk, and pulled the plug after a second.",
         _pc("desktop", "linux", "hdd", 2019, "backed-up", drive_size_gb=80), _seen("story=forced-off", "screen=volume-stop", "sound=steady"), ("volume.damaged",),
-        lambda: _machine("Ostler Tarn Mini", {"sda": AtaDrive("QUARRY SPINDLE 80", "QS0-800544", _with_volume(80, beheaded_server(_VOLUME)), 21_700)}, chassis=3),
+        lambda: _machine("Ostler Tarn Mini", {"sda": AtaDrive("QUARRY SPINDLE 80", "QS0-800544", _with_volume(80, server_without_boot_sector(_VOLUME)), 21_700)}, chassis=3),
     ),
 )  # fmt: skip
 

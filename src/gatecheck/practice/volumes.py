@@ -141,7 +141,7 @@ def pulled_card(sectors: int) -> dict[int, bytes]:
     return content
 
 
-def crossed_card(sectors: int) -> dict[int, bytes]:
+def card_cross_linked(sectors: int) -> dict[int, bytes]:
     """FAT32: two pictures share their end, a chain is nobody's, and the two tables are not alike."""
     content = fat_volume(card_files(60), sectors=sectors, label="QUAY", cluster_sectors=64)
     own = _of(Fat, content, sectors)
@@ -161,7 +161,7 @@ def crossed_card(sectors: int) -> dict[int, bytes]:
     return content
 
 
-def beheaded_server(sectors: int) -> dict[int, bytes]:
+def server_without_boot_sector(sectors: int) -> dict[int, bytes]:
     """ext4 of a small server: its superblock is gone, and what its groups count as free is wrong."""
     files = {
         "etc/os-release": b'NAME="Loft Linux"\nVERSION_ID="12"\n', "etc/fstab": b"/dev/sda2 / ext4 defaults 0 1\n", "sbin/init": b"\x7fELF" + bytes(4000),

@@ -91,7 +91,7 @@ FILL_STEP = 4 << 20  # bytes of a copy that are put on a drive at a time
 # --- what a page is ------------------------------------------------------------------------------------------------
 
 
-class Job:
+class PageRead:
     """One page to read. `path` and `kind` as in docs/capture-format.md; `call` returns bytes or raises Refused. `span`: (first LBA, count,
     bytes of a sector) where it is a range of the medium that may be read sector by sector. `then`: bytes of this page, empty where there are
     none -> the pages that it announces. `runs`: what comes back are runs of sectors (`packed`), each a page of its own."""
@@ -130,7 +130,7 @@ class Identity:
     def of(cls, machine, block, through=None, size=0, run=None):
         """As the kernel tells it of a block device, and as the drive itself does. `through`: an open descriptor to ask it by, in place of its name. `run`: what a
         call to the drive is made by, that may hang; (status, detail, bytes)."""
-        told = told_of(block)
+        told = describe(block)
         ids = {plain(told.get(name, "")) for name in ("device/serial", "serial", "device/vpd_pg80", "device/wwid", "wwid", "device/cid")}
         models = {plain(told.get(name, "")) for name in ("device/model", "device/name")}
         count = told.get("size", "")
@@ -186,14 +186,14 @@ def safe_name(name):
     return plain
 
 
-def told_of(block):
+def describe(block):
     """A block device's facts by name."""
     return dict(line.split("=", 1) for line in block.facts.splitlines() if "=" in line)
 
 
 def geometry(block):
     """(bytes of a logical sector, how many there are or None), as the kernel says; it counts sizes in 512 whatever the sector."""
-    told = told_of(block)
+    told = describe(block)
     size, count = told.get("queue/logical_block_size", ""), told.get("size", "")
     sector = int(size) if size.isdigit() and int(size) in (512, 1024, 2048, 4096) else SECTOR
     return sector, int(count) * 512 // sector if count.isdigit() else None
@@ -764,7 +764,7 @@ def log_words(log, length):
 
 def ata_jobs(machine, name):
     """IDENTIFY DEVICE, and what it announces."""
-    return [Job(
+    return [PageRead(
         name + "/identify.bin", "ata-identify", name, "ATA ECh", lambda: ata_page(machine, name, 0xEC),
         then=lambda identity: smart_jobs(machine, name, identity),
     )]  # fmt: skip
@@ -788,7 +788,7 @@ def smart_jobs(machine, name, identity):
         jobs = [
             smart_data_job(machine, name, then=lambda data: logs_of_smart(machine, name, data, says(84, 0) or says(87, 0), says(84, 1) or says(87, 1))),
             ata_job(machine, name, "smart-thresh.bin", "smart-thresholds", "ATA B0h/D1h", 0xB0, 0xD1, 1, 0xC24F00),
-            Job(name + "/smart-status.bin", "smart-status", name, "ATA B0h/DAh", lambda: smart_status(machine, name)),
+            PageRead(name + "/smart-status.bin", "smart-status", name, "ATA B0h/DAh", lambda: smart_status(machine, name)),
         ]
     if says(84, 5) or says(87, 5):
         jobs.append(ata_job(machine, name, "gp-log-00.bin", "log-directory", "ATA 2Fh log 00h", 0x2F, 0, 1, 0, then=lambda told: logs_of_directory(machine, name, told)))
@@ -796,7 +796,7 @@ def smart_jobs(machine, name, identity):
 
 
 def ata_job(machine, name, path, kind, how, *arguments, then=None):
-    return Job(name + "/" + path, kind, name, how, lambda: ata_page(machine, name, *arguments), then=then)
+    return PageRead(name + "/" + path, kind, name, how, lambda: ata_page(machine, name, *arguments), then=then)
 
 
 def smart_data_job(machine, name, then=None):
@@ -820,7 +820,7 @@ def logs_of_directory(machine, name, told):
     if pages.get(3):
         jobs.append(ata_job(machine, name, "gp-log-03.bin", "ata-errors-ext", "ATA 2Fh log 03h", 0x2F, 0, min(pages[3], MOST_LOG_PAGES), 0x03))
     if pages.get(4):
-        jobs.append(Job(name + "/gp-log-04.bin", "device-statistics", name, "ATA 2Fh log 04h", lambda: statistics_pages(machine, name, pages[4])))
+        jobs.append(PageRead(name + "/gp-log-04.bin", "device-statistics", name, "ATA 2Fh log 04h", lambda: statistics_pages(machine, name, pages[4])))
     if pages.get(7):
         jobs.append(ata_job(machine, name, "gp-log-07.bin", "ata-self-tests-ext", "ATA 2Fh log 07h", 0x2F, 0, min(pages[7], MOST_LOG_PAGES), 0x07))
     return jobs
@@ -839,7 +839,7 @@ def statistics_pages(machine, name, count):
 def nvme_jobs(machine, controller, namespaces=()):
     """Identify Controller, and what it announces. `namespaces`: numbers of those that the kernel has made a device of."""
     def page(path, kind, how, opcode, namespace, words, length, then=None):
-        return Job(controller + "/" + path, kind, controller, how, lambda: nvme_page(machine, controller, opcode, namespace, words, length), then=then)
+        return PageRead(controller + "/" + path, kind, controller, how, lambda: nvme_page(machine, controller, opcode, namespace, words, length), then=then)
 
     def log(number, kind, length):
         return page("log-%02X.bin" % number, kind, "Get Log Page %02Xh" % number, 2, 0xFFFFFFFF, log_words(number, length), length)
@@ -867,7 +867,7 @@ def nvme_jobs(machine, controller, namespaces=()):
 
 
 def self_test_log_job(machine, controller):
-    return Job(
+    return PageRead(
         controller + "/log-06.bin", "nvme-self-tests", controller, "Get Log Page 06h",
         lambda: nvme_page(machine, controller, 2, 0xFFFFFFFF, log_words(6, 564), 564),
     )  # fmt: skip
@@ -892,7 +892,7 @@ def scsi_page(machine, device, command, length, least=4):
 def scsi_jobs(machine, name):
     """INQUIRY, and what it and the lists of vital product data and log pages announce."""
     def job(path, kind, how, command, length, then=None):
-        return Job(name + "/" + path, kind, name, how, lambda: scsi_page(machine, name, command, length), then=then)
+        return PageRead(name + "/" + path, kind, name, how, lambda: scsi_page(machine, name, command, length), then=then)
 
     def vital(page, length):
         return job("vpd-%02x.bin" % page, "scsi-vpd-%02x" % page, "INQUIRY, page %02Xh" % page, [0x12, 1, page, length >> 8, length & 0xFF, 0], length)
@@ -926,14 +926,14 @@ def system_jobs(machine):
     jobs = []
     for path, place in sorted(machine.files().items()):
         kind = "uefi-variable" if path.startswith("efivars/") else "smbios" if path.startswith("dmi/") else "text"
-        jobs.append(Job(path, kind, "", place, lambda place=place: machine.read_file(place)))
+        jobs.append(PageRead(path, kind, "", place, lambda place=place: machine.read_file(place)))
     for path, call in sorted(machine.told().items()):
-        jobs.append(Job(path, path.split(".")[0], "", "sysfs", call))
-    jobs.append(Job("dmesg.txt", "text", "", "kernel messages", machine.kernel_messages))
+        jobs.append(PageRead(path, path.split(".")[0], "", "sysfs", call))
+    jobs.append(PageRead("dmesg.txt", "text", "", "kernel messages", machine.kernel_messages))
     blocks = machine.blocks()
-    jobs.append(Job("block-devices.txt", "block-devices", "", "sysfs", lambda: "".join(b.name + "\n" for b in blocks).encode()))
+    jobs.append(PageRead("block-devices.txt", "block-devices", "", "sysfs", lambda: "".join(b.name + "\n" for b in blocks).encode()))
     for block in blocks:
-        jobs.append(Job("sysblock/%s.txt" % block.name, "text", block.name, "sysfs", lambda block=block: block.facts.encode()))
+        jobs.append(PageRead("sysblock/%s.txt" % block.name, "text", block.name, "sysfs", lambda block=block: block.facts.encode()))
     return jobs
 
 
@@ -944,7 +944,7 @@ def drive_of(block):
 
 def namespaces_of(machine, controller):
     """Numbers of a controller's namespaces as the kernel tells them; empty where it does not."""
-    told = [told_of(b).get("nsid", "") for b in machine.blocks() if b.bus == "nvme" and drive_of(b) == controller]
+    told = [describe(b).get("nsid", "") for b in machine.blocks() if b.bus == "nvme" and drive_of(b) == controller]
     return sorted({int(text) for text in told if text.isdigit()})
 
 
@@ -967,7 +967,7 @@ def page_jobs(machine, block):
         return []
     if block.bus == "ata":
         return ata_jobs(machine, block.name)
-    driver = told_of(block).get("host/proc_name", "")
+    driver = describe(block).get("host/proc_name", "")
     if block.bus == "usb":  # an old bridge may stop at a page that it does not know: only what every drive must answer, unless it speaks UAS
         plain = scsi_jobs(machine, block.name)
         if driver != "uas":
@@ -978,7 +978,7 @@ def page_jobs(machine, block):
 
 def drive_jobs(machine, sectors):
     """Pages of every drive, one list a drive; `sectors`: first and last sectors too, which stresses the medium a little."""
-    drives = {}  # type: dict[str, list[Job]]
+    drives = {}  # type: dict[str, list[PageRead]]
     for block in machine.blocks():
         if not is_a_drive(block):
             continue
@@ -996,7 +996,7 @@ def sector_jobs(machine, block):
     jobs = []
     for path, sector, count in (("lba0-33.bin", 0, START_SECTORS), ("lba-last-34.bin", -END_SECTORS, END_SECTORS)):
         first = sector if sector >= 0 else (total or 0) + sector
-        jobs.append(Job(
+        jobs.append(PageRead(
             "%s/%s" % (block.name, path), "first-sectors" if sector == 0 else "last-sectors", block.name, "plain read",
             lambda sector=sector, count=count: machine.read_at(block.name, sector, count, size),
             (first, count, size) if total and first >= 0 and first + count <= total else None,
@@ -1028,18 +1028,18 @@ def partition_jobs(machine, device, start, sector):
     def part(number, first, is_system):
         def then(data):
             if (is_system and data[sector - 2 : sector] == b"\x55\xaa") or (data[510:512] == b"\x55\xaa" and is_system):
-                return [Job(
+                return [PageRead(
                     "%s/listing-part%d.txt" % (device, number), "sector-list", device, "directories and loaders of the system partition",
                     lambda: system_partition(lambda lba, count: machine.read_at(device, lba, count, sector), first, sector), runs=True,
                 )]  # fmt: skip
             if b"LABELONE" in (data[at : at + 8] for at in range(0, min(len(data), 4 * 512), 512)):
-                return [Job(
+                return [PageRead(
                     "%s/group-part%d.txt" % (device, number), "sector-list", device, "volume group's description, first sectors of its volumes",
                     lambda: volume_group(lambda lba, count: machine.read_at(device, lba, count, sector), first, sector), runs=True,
                 )]  # fmt: skip
             return []
 
-        return Job("%s/part%d-0-7.bin" % (device, number), "partition-start", device, "plain read", lambda: machine.read_at(device, first, 8, sector), then=then)
+        return PageRead("%s/part%d-0-7.bin" % (device, number), "partition-start", device, "plain read", lambda: machine.read_at(device, first, 8, sector), then=then)
 
     return [part(*one) for one in found[:16]]
 
@@ -1394,7 +1394,7 @@ def number(value, low, high):
     return value if isinstance(value, int) and not isinstance(value, bool) and low <= value <= high else low
 
 
-def sane(orders):
+def validated_orders(orders):
     """The orders that are such: texts, none too long, of a kind that this program knows."""
     found = []
     for order in orders if isinstance(orders, list) else []:
@@ -2411,7 +2411,7 @@ class Probe:
         named = []
         for lba, data in unpacked(raw, size):
             path = "%s/lba%d-%d.bin" % (job.device, lba, lba + len(data) // size - 1)
-            self.spool.add(Job(path, "sectors", job.device, job.how, None), order, "ok", "", data)
+            self.spool.add(PageRead(path, "sectors", job.device, job.how, None), order, "ok", "", data)
             named.append(path)
         return "".join(path + "\n" for path in named).encode()
 
@@ -2420,7 +2420,7 @@ class Probe:
         if not name:
             return "%-42s" % "this machine"
         block = next((b for b in self.machine.blocks() if drive_of(b) == name), None)
-        told = told_of(block) if block else {}
+        told = describe(block) if block else {}
         size = int(told["size"]) * 512 if told.get("size", "").isdigit() else 0
         model = " ".join(filter(None, (told.get("device/vendor", "").replace("ATA", ""), told.get("device/model") or told.get("device/name", ""))))
         identity = self.spool.newest(name + "/identify.bin")
@@ -2461,7 +2461,7 @@ class Probe:
             if status == "failed" and not OF_THE_MEDIUM.search(detail):
                 break  # the drive is gone, or cannot be asked so: that says nothing of its sectors
             failed += 1
-            self.spool.add(Job("%s/lba%d.bin" % (job.device, lba), "sectors", job.device, "one sector", None), order, status, detail, b"")
+            self.spool.add(PageRead("%s/lba%d.bin" % (job.device, lba), "sectors", job.device, "one sector", None), order, status, detail, b"")
         lba = first
         while lba < first + count:
             run = b""
@@ -2470,7 +2470,7 @@ class Probe:
                 run += read[lba]
                 lba += 1
             if run:
-                self.spool.add(Job("%s/lba%d-%d.bin" % (job.device, start, lba - 1), "sectors", job.device, "sector by sector", None), order, "ok", "", run)
+                self.spool.add(PageRead("%s/lba%d-%d.bin" % (job.device, start, lba - 1), "sectors", job.device, "sector by sector", None), order, "ok", "", run)
             lba += 1
         return b"".join(read.get(lba) or bytes(size) for lba in range(first, first + count))
 
@@ -2561,7 +2561,7 @@ class Probe:
         asked each who it is before anything of ours ran. Flash has nothing that wears by being awake."""
         told = []
         for block in self.machine.blocks():
-            if not is_a_drive(block) or block.bus in ("usb", "mmc", "nvme") or told_of(block).get("queue/rotational") == "0":
+            if not is_a_drive(block) or block.bus in ("usb", "mmc", "nvme") or describe(block).get("queue/rotational") == "0":
                 continue
             name = drive_of(block)
 
@@ -2608,7 +2608,7 @@ class Probe:
                 return
             for lba, count in wanted:
                 path = "%s/lba%d-%d.bin" % (order["disk"], lba, lba + count - 1)  # by the name that the bench knows the disk by, wherever it stands now
-                job = Job(path, "sectors", order["disk"], "plain read", lambda lba=lba, count=count: self.machine.read_at(disk, lba, count, size), (lba, count, size))
+                job = PageRead(path, "sectors", order["disk"], "plain read", lambda lba=lba, count=count: self.machine.read_at(disk, lba, count, size), (lba, count, size))
                 status, detail, data = self.reader.run(job.call)
                 if status == "ok" and len(data) < count * size:
                     status, detail, data = "failed", "%d of %d bytes" % (len(data), count * size), b""
@@ -2772,7 +2772,7 @@ class Probe:
     def sectors_page(self, order, lba, count, status, detail, data):
         disk = order["disk"]
         path = "%s/lba%d-%d.bin" % (disk, lba, lba + count - 1)
-        self.spool.add(Job(path, "sectors", disk, "read back", None), order["id"], status, detail, data)
+        self.spool.add(PageRead(path, "sectors", disk, "read back", None), order["id"], status, detail, data)
 
     def write_entry(self, order):
         """A boot entry and the order of all, as the bench wants them, which has what stood there on its own disk before it sends this."""
@@ -2788,7 +2788,7 @@ class Probe:
             if self.machine.variable(name) != after:
                 raise Refused("%s: expected to read back what was written, got other bytes; the bench knows what was there" % name.split("-")[0])
             if after is not None:
-                self.spool.add(Job("efivars/" + safe_name(name), "uefi-variable", "", "read back", None), order["id"], "ok", "", after)
+                self.spool.add(PageRead("efivars/" + safe_name(name), "uefi-variable", "", "read back", None), order["id"], "ok", "", after)
 
     # --- work that takes long: it can be paused and stopped from the bench, and goes on without it
 
@@ -2926,7 +2926,7 @@ class Probe:
         data = scan.map.take()
         if data:
             chunks += 1
-            self.spool.add(Job("%s/map-%s-%04d.gcm" % (name, self.link.session[:4] if self.link else "0", chunks), "read-map", name, "timed read", None), order, "ok", "", data)
+            self.spool.add(PageRead("%s/map-%s-%04d.gcm" % (name, self.link.session[:4] if self.link else "0", chunks), "read-map", name, "timed read", None), order, "ok", "", data)
             if self.link:
                 self.push(patient=False)
         return chunks
@@ -3060,7 +3060,7 @@ class Probe:
         told = False
         while True:
             answer = self.link.call("GET", "/orders?session=" + self.link.session)
-            orders = sane(answer.get("orders"))
+            orders = validated_orders(answer.get("orders"))
             for order in orders:
                 result, detail = self.work(order)
                 self.push()

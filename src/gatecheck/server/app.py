@@ -21,7 +21,7 @@ from gatecheck.server.papers.routes import paper_routes
 from gatecheck.server.path.routes import path_routes
 from gatecheck.server.people.routes import people_routes
 from gatecheck.server.practice.routes import practice_routes
-from gatecheck.server.request_guard import NONCE, Door
+from gatecheck.server.request_guard import NONCE, RequestGuard
 from gatecheck.server.services import Services
 from gatecheck.server.surface.routes import surface_routes
 from gatecheck.server.tickets.routes import ticket_routes
@@ -56,7 +56,7 @@ def create_app(
     )  # fmt: skip
     app.state.events = events
     app.state.is_public = is_public
-    app.add_middleware(Door, devices=house.devices, names=names)
+    app.add_middleware(RequestGuard, devices=house.devices, names=names)
     map_errors(app)
     for router in (
         bench_routes(house.bench, events, house.devices), ticket_routes(house.tickets), learning_routes(house.learning), instrument_routes(house.instruments),

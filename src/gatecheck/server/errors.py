@@ -9,34 +9,34 @@ from fastapi.exceptions import RequestValidationError
 from fastapi.responses import JSONResponse, Response
 from starlette.exceptions import HTTPException
 
-from gatecheck.core.errors import BenchError, InputError, TapeError
+from gatecheck.core.errors import GateCheckError, InputError, TapeError
 from gatecheck.server.wire import Problem
 from gatecheck.store import StoreError
 
 _log = logging.getLogger(__name__)
 
 
-class NotFoundError(BenchError):
+class NotFoundError(GateCheckError):
     """Nothing there by that number."""
 
 
-class LinkUnknownError(BenchError):
+class LinkUnknownError(GateCheckError):
     """No ticket has this secret."""
 
 
-class LinkEndedError(BenchError):
+class LinkEndedError(GateCheckError):
     """The link was ended, or its ticket handed over."""
 
 
-class PairingError(BenchError):
+class PairingError(GateCheckError):
     """A code that lets nobody in: wrong, used, or too late."""
 
 
-class TooManyError(BenchError):
+class TooManyError(GateCheckError):
     """Tried too often, or too many at once."""
 
 
-_STATUS: tuple[tuple[type[BenchError], int, str], ...] = (
+_STATUS: tuple[tuple[type[GateCheckError], int, str], ...] = (
     (NotFoundError, 404, "Not found"),
     (LinkUnknownError, 401, "Not a link of this bench"),
     (LinkEndedError, 410, "The link is over"),
@@ -45,7 +45,7 @@ _STATUS: tuple[tuple[type[BenchError], int, str], ...] = (
     (TapeError, 422, "Entry not usable"),
     (InputError, 422, "File not usable"),
     (StoreError, 409, "Not possible now"),
-    (BenchError, 400, "Not usable"),
+    (GateCheckError, 400, "Not usable"),
 )
 
 
@@ -79,6 +79,6 @@ def map_errors(app: FastAPI) -> None:
         )
 
     app.add_exception_handler(Exception, unexpected)
-    app.add_exception_handler(BenchError, bench_error)
+    app.add_exception_handler(GateCheckError, bench_error)
     app.add_exception_handler(RequestValidationError, invalid)
     app.add_exception_handler(HTTPException, http)

@@ -85,7 +85,7 @@ def own_names() -> frozenset[str]:
     return frozenset({"localhost", name, f"{name}.local", name.split(".")[0], f"{name.split('.')[0]}.local"} - {""})
 
 
-class Door:
+class RequestGuard:
     """Lets requests in. `names`: host names besides addresses that the server answers to."""
 
     def __init__(self, app: App, devices: Devices, names: Iterable[str] = ()) -> None:

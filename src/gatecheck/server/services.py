@@ -9,7 +9,7 @@ from gatecheck.adapters.capture_files import LARGEST_CAPTURE
 from gatecheck.adapters.shipped_tables import own_texts, shipped_model, shipped_texts, words_over
 from gatecheck.core.belief.compile import compile_model
 from gatecheck.core.belief.model import Model
-from gatecheck.core.errors import BenchError
+from gatecheck.core.errors import GateCheckError
 from gatecheck.core.knowledge.loader import load
 from gatecheck.server.bench.service import BenchView
 from gatecheck.server.bench_key import BenchKey
@@ -96,5 +96,5 @@ def own_model(folder: Path) -> tuple[Model, tuple[str, ...]]:
     try:
         own = own_texts(folder)
         return (compile_model(load(shipped_texts(), own)), ()) if own else (shipped_model(), ())
-    except BenchError as error:
+    except GateCheckError as error:
         return shipped_model(), (f"The shop's own tables are not used: {error}",)

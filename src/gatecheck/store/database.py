@@ -8,13 +8,13 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
-from gatecheck.core.errors import BenchError
+from gatecheck.core.errors import GateCheckError
 from gatecheck.store.migrations import migrate
 
 _BUSY_SECONDS = 10
 
 
-class StoreError(BenchError):
+class StoreError(GateCheckError):
     """The store cannot do what was asked: says what and why."""
 
 

@@ -124,7 +124,7 @@ def find_tickets(connection: sqlite3.Connection, text: str, limit: int = 20) -> 
 
 
 @dataclass(frozen=True, slots=True)
-class Known:
+class EarlierTicket:
     """A customer or a machine that was here before, with the machine and the facts of the latest ticket."""
 
     name: str
@@ -141,19 +141,19 @@ _KNOWN_MACHINES = """
     GROUP BY machine COLLATE NOCASE ORDER BY max(id) DESC LIMIT :limit"""
 
 
-def known_customers(connection: sqlite3.Connection, start: str, limit: int = 5) -> list[Known]:
+def known_customers(connection: sqlite3.Connection, start: str, limit: int = 5) -> list[EarlierTicket]:
     """Customers whose name begins so, the latest first."""
     return _known(connection, _KNOWN_CUSTOMERS, start, limit)
 
 
-def known_machines(connection: sqlite3.Connection, start: str, limit: int = 5) -> list[Known]:
+def known_machines(connection: sqlite3.Connection, start: str, limit: int = 5) -> list[EarlierTicket]:
     """Machines whose name begins so, the latest first."""
     return _known(connection, _KNOWN_MACHINES, start, limit)
 
 
-def _known(connection: sqlite3.Connection, sql: str, start: str, limit: int) -> list[Known]:
+def _known(connection: sqlite3.Connection, sql: str, start: str, limit: int) -> list[EarlierTicket]:
     rows = connection.execute(sql, {"like": f"{_escaped(start)}%", "limit": limit})
-    return [Known(name, machine, loads(facts)) for name, machine, facts, _ in rows]
+    return [EarlierTicket(name, machine, loads(facts)) for name, machine, facts, _ in rows]
 
 
 def _escaped(text: str) -> str:

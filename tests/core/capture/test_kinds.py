@@ -43,7 +43,7 @@ def test_every_kind_has_a_name_of_its_own_and_stands_in_the_documents() -> None:
 def disk(**logs: bytes) -> dict[str, bytes]:
     return {
         "sda/identify.bin": encode.ata_identify(model="QUARRY SPINDLE", serial="Q1", sectors=1 << 30),
-        "sda/smart-data.bin": encode.smart_data([encode.Attribute(9, 31_240)]), **{f"sda/{name}.bin": page for name, page in logs.items()},
+        "sda/smart-data.bin": encode.smart_data([encode.SmartAttribute(9, 31_240)]), **{f"sda/{name}.bin": page for name, page in logs.items()},
     }  # fmt: skip
 
 

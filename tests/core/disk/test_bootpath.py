@@ -13,7 +13,7 @@ import pytest
 from gatecheck.adapters.disk_image import ImageSectors
 from gatecheck.adapters.shipped_tables import shipped_words
 from gatecheck.cli.main import main
-from gatecheck.core.disk.boot_uefi import Entry
+from gatecheck.core.disk.boot_uefi import FirmwareEntry
 from gatecheck.core.disk.bootpath import boot_path
 from gatecheck.core.disk.encode import system_disk
 from gatecheck.core.disk.sectors import CapturedSectors
@@ -172,11 +172,11 @@ def test_what_cannot_be_read_is_not_called_missing(lba: int, mode: str, finding:
 
 
 @pytest.mark.parametrize(("entries", "boots", "says"), [
-    ([Entry("Boot0001 system", ESP, "\\EFI\\system\\start.efi", "partition")], True, None),
-    ([Entry("Boot0001 old", OTHER, "\\EFI\\system\\start.efi", "partition")], True, "entry-stale"),  # then the fallback
-    ([Entry("Boot0002 net", "", "", "network"), Entry("Boot0001 gone", ESP, "\\EFI\\gone.efi", "partition")], True, "loader-missing"),
+    ([FirmwareEntry("Boot0001 system", ESP, "\\EFI\\system\\start.efi", "partition")], True, None),
+    ([FirmwareEntry("Boot0001 old", OTHER, "\\EFI\\system\\start.efi", "partition")], True, "entry-stale"),  # then the fallback
+    ([FirmwareEntry("Boot0002 net", "", "", "network"), FirmwareEntry("Boot0001 gone", ESP, "\\EFI\\gone.efi", "partition")], True, "loader-missing"),
 ])  # fmt: skip
-def test_entries_are_tried_in_their_order_and_the_fallback_last(entries: list[Entry], boots: bool, says: str | None) -> None:
+def test_entries_are_tried_in_their_order_and_the_fallback_last(entries: list[FirmwareEntry], boots: bool, says: str | None) -> None:
     found = boot_path(disk({"EFI/system/start.efi": program(), LOADER: program()}), "uefi", entries=entries)
     assert found.boots == boots
     assert says is None or says in [f.id for f in found.findings]
@@ -239,7 +239,7 @@ def test_hostile_bytes_end_in_a_verdict(seed: int) -> None:
 
 
 @pytest.mark.parametrize(("loader", "secure", "boots", "gate"), [(program(), False, True, None), (program(), True, False, "firmware"), (signed(program()), True, True, None)])
-@pytest.mark.parametrize("entries", [None, [Entry("Boot0001 Gull", ESP, "\\EFI\\BOOT\\BOOTX64.EFI", "partition")]])
-def test_secure_boot_starts_only_what_is_signed(loader: bytes, secure: bool, boots: bool, gate: str | None, entries: list[Entry] | None) -> None:
+@pytest.mark.parametrize("entries", [None, [FirmwareEntry("Boot0001 Gull", ESP, "\\EFI\\BOOT\\BOOTX64.EFI", "partition")]])
+def test_secure_boot_starts_only_what_is_signed(loader: bytes, secure: bool, boots: bool, gate: str | None, entries: list[FirmwareEntry] | None) -> None:
     found = boot_path(disk({LOADER: loader}), "uefi", entries=entries, secure=secure)
     assert (found.boots, found.stops_at) == (boots, gate)

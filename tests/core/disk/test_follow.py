@@ -6,12 +6,12 @@ import pytest
 
 from gatecheck.core.disk.bootpath import BIOS, UEFI, boot_path
 from gatecheck.core.disk.division import division_of
-from gatecheck.core.disk.follow import Layered, follow, joined
+from gatecheck.core.disk.follow import LayeredSectors, follow, merge_runs
 from gatecheck.core.disk.known import known_plans
 from gatecheck.core.disk.marks import marks_of
 from gatecheck.core.disk.mend import mending_of
 from gatecheck.core.disk.sectors import NOT_CAPTURED, UNREADABLE, CapturedSectors, Span
-from gatecheck.practice.drives import Disk
+from gatecheck.practice.drives import PracticeDisk
 from gatecheck.practice.patients import patient
 
 _MOST_ROUNDS = 30
@@ -20,7 +20,7 @@ _MOST_ROUNDS = 30
 class Whole:
     """All of a practice disk. `read_from`: LBAs that were asked for."""
 
-    def __init__(self, disk: Disk) -> None:
+    def __init__(self, disk: PracticeDisk) -> None:
         self._disk = disk
         self.asked = 0
 
@@ -50,12 +50,12 @@ def disk_of(name: str) -> tuple[Whole, str]:
     return Whole(drive.disk), UEFI if machine.named["mode"] == "uefi" else BIOS
 
 
-def on_demand(whole: Whole, mode: str) -> tuple[Layered, int]:
+def on_demand(whole: Whole, mode: str) -> tuple[LayeredSectors, int]:
     """The disk as the sectors make it that the walk, and then mending, asked for; how many turns that took."""
     ranges: dict[int, bytes] = {}
     bad: set[int] = set()
     for turn in range(_MOST_ROUNDS):
-        own = Layered([CapturedSectors(ranges, sector=whole.sector, length=whole.length, unreadable=bad)], sector=whole.sector, length=whole.length)
+        own = LayeredSectors([CapturedSectors(ranges, sector=whole.sector, length=whole.length, unreadable=bad)], sector=whole.sector, length=whole.length)
         followed = follow(own, mode)
         wanted = followed.wanted or known_plans(own, mode, followed).wanted
         if not wanted:
@@ -105,7 +105,7 @@ def test_each_step_knows_what_was_read_for_it() -> None:
 def test_the_newest_reading_counts_and_what_it_lacks_comes_from_the_older() -> None:
     older = CapturedSectors({0: b"a" * 512, 1: b"b" * 512, 5: b"c" * 512}, length=10)
     newer = CapturedSectors({1: b"B" * 512}, length=10, unreadable={5})
-    span = Layered([newer, older], sector=512, length=10).read(0, 7)
+    span = LayeredSectors([newer, older], sector=512, length=10).read(0, 7)
     assert (span.data[:1], span.data[512:513]) == (b"a", b"B")
     assert span.missing == {2: NOT_CAPTURED, 3: NOT_CAPTURED, 4: NOT_CAPTURED, 5: UNREADABLE, 6: NOT_CAPTURED}
 
@@ -114,7 +114,7 @@ def test_the_newest_reading_counts_and_what_it_lacks_comes_from_the_older() -> N
     ([], []), ([(5, 2), (0, 5)], [(0, 7)]), ([(0, 3), (1, 1)], [(0, 3)]), ([(9, 1), (3, 1)], [(3, 1), (9, 1)]), ([(3, 0)], []),
 ])  # fmt: skip
 def test_runs_are_joined(runs: list[tuple[int, int]], wanted: list[tuple[int, int]]) -> None:
-    assert joined(runs) == wanted
+    assert merge_runs(runs) == wanted
 
 
 def test_a_plan_for_all_together_where_no_one_is_enough() -> None:

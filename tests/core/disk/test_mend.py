@@ -255,7 +255,7 @@ def test_bad_input_is_one_sentence_and_nothing_is_written(arguments: list[str], 
     raw[446:512] = bytes(66)
     image.write_bytes(raw)
     (tmp_path / "broken").write_text(json.dumps({"format": "gatecheck-undo", "version": 1, "size": len(raw), "plans": [], "writes": [], "sha256": "0"}))
-    image_writer.write_undo(tmp_path / "other", image_writer.Undo(5120, ("x",), (image_writer.Change(0, b"a", b"b"),)))
+    image_writer.write_undo(tmp_path / "other", image_writer.UndoFile(5120, ("x",), (image_writer.Change(0, b"a", b"b"),)))
     assert main([a.format(image=image, folder=tmp_path) for a in arguments]) == 2
     said = capsys.readouterr().err
     assert says in said
@@ -328,7 +328,7 @@ def test_an_undo_file_on_a_stick_that_knows_no_second_names(code: int, tmp_path:
         raise OSError(code, "not here")
 
     monkeypatch.setattr(os, "link", refused)
-    undo = image_writer.Undo(100, ("x",), (image_writer.Change(0, b"a", b"b"),))
+    undo = image_writer.UndoFile(100, ("x",), (image_writer.Change(0, b"a", b"b"),))
     image_writer.write_undo(tmp_path / "undo", undo)
     assert image_writer.read_undo(tmp_path / "undo") == undo
 
@@ -374,7 +374,7 @@ HURT_UNDO: dict[str, tuple[Callable[[dict[str, object]], object], str]] = {
 @pytest.mark.parametrize("name", HURT_UNDO)
 def test_a_hurt_undo_file_is_one_sentence(name: str, tmp_path: Path) -> None:
     change, said = HURT_UNDO[name]
-    image_writer.write_undo(tmp_path / "undo", image_writer.Undo(100, ("x",), (image_writer.Change(0, b"a", b"b"),)))
+    image_writer.write_undo(tmp_path / "undo", image_writer.UndoFile(100, ("x",), (image_writer.Change(0, b"a", b"b"),)))
     document = json.loads((tmp_path / "undo").read_text())
     change(document)
     (tmp_path / "undo").write_text(json.dumps({**document, "sha256": image_writer._sum(document["writes"])}))

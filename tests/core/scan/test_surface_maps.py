@@ -14,7 +14,7 @@ from maps import KINDS, as_csv, drawn
 from gatecheck.cli.main import main
 from gatecheck.core.scan.coarse import coarser, compact
 from gatecheck.core.scan.judge import OUTCOMES, judge_map
-from gatecheck.core.scan.read import LEFT, READ, UNREADABLE, MapError, ReadMap, joined, read_map, read_parts
+from gatecheck.core.scan.read import LEFT, READ, UNREADABLE, MapError, ReadMap, merge_maps, read_map, read_parts
 
 
 @pytest.mark.parametrize("kind", KINDS)
@@ -129,7 +129,7 @@ def test_a_text_in_chunks_is_the_same_map(size: int) -> None:
     own = drawn("isolated-unreadable", 3, blocks=400, budget=0.7)
     text = as_csv(own.map)
     parts = list(read_parts(text[at : at + size] for at in range(0, len(text), size)))
-    whole, again = read_map(text), joined(parts)
+    whole, again = read_map(text), merge_maps(parts)
     assert all((getattr(whole, name) == getattr(again, name)).all() for name in ("lba", "sectors", "ms", "state"))
 
 

@@ -103,7 +103,7 @@ def test_any_errors_come_back(items: list[tuple[int, int, int]]) -> None:
 
 def drive(**pages: bytes) -> Drive:
     """A disk with 31,240 hours and these pages more."""
-    readings = [encode.Attribute(9, 31_240), encode.Attribute(5, 0), encode.Attribute(197, 0)]
+    readings = [encode.SmartAttribute(9, 31_240), encode.SmartAttribute(5, 0), encode.SmartAttribute(197, 0)]
     files = {
         "sda/identify.bin": encode.ata_identify(model="QUARRY SPINDLE", serial="Q1", sectors=1 << 30),
         "sda/smart-data.bin": encode.smart_data(readings), **{f"sda/{name.replace('_', '-')}.bin": data for name, data in pages.items()},
@@ -148,7 +148,7 @@ def test_events_stand_on_the_power_on_time(bench_a: dict[str, bytes]) -> None:
 
 
 def test_hours_of_an_old_drive_wrap() -> None:
-    readings = [encode.Attribute(9, 70_000)]
+    readings = [encode.SmartAttribute(9, 70_000)]
     files = {"sda/smart-data.bin": encode.smart_data(readings), "sda/smart-log-01.bin": encode_logs.summary_errors([AtaError(70_000 - 65_536 - 10, 1)])}
     assert events(read_capture(files).drives[0].pages)[0].ago == 10
 
@@ -158,6 +158,6 @@ def test_hours_of_an_old_drive_wrap() -> None:
     [(31, 31, None, None), (0x1F1F001F, 31, 31, 31), (0x0037_0011_0024, 36, 17, 55), (0x0037_0000_0024, 36, None, None), (0x3714_0024, 36, 20, 55)],
 )
 def test_packed_temperatures_are_split(raw: int, now: int, lowest: int | None, highest: int | None) -> None:
-    smart: Any = drive(smart_data=encode.smart_data([encode.Attribute(194, raw)])).pages.smart
+    smart: Any = drive(smart_data=encode.smart_data([encode.SmartAttribute(194, raw)])).pages.smart
     reading = smart.readings[0]
     assert (reading.value, reading.lowest, reading.highest) == (now, lowest, highest)

@@ -12,7 +12,7 @@ from gatecheck.core.capture.drive import Drive
 from gatecheck.core.capture.kinds import BY_ID as KINDS
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.storage import encode, read
-from gatecheck.core.storage.encode import Attribute
+from gatecheck.core.storage.encode import SmartAttribute
 from reading import read_capture, read_document, said
 
 GB = 10**9
@@ -22,7 +22,7 @@ def drive(files: dict[str, bytes], device: str = "sda") -> Drive:
     return next(d for d in read_capture(files).drives if d.device == device)
 
 
-def disk(attributes: list[Attribute], *, exceeded: bool = False, rotation: int = 5400) -> Drive:
+def disk(attributes: list[SmartAttribute], *, exceeded: bool = False, rotation: int = 5400) -> Drive:
     return drive({
         "sda/identify.bin": encode.ata_identify(model="QUARRY SPINDLE", serial="QS-1", sectors=500 * GB // 512, rotation=rotation),
         "sda/smart-data.bin": encode.smart_data(attributes),
@@ -123,29 +123,29 @@ def test_a_page_without_a_telling_name_is_known_by_its_content(bench_a: dict[str
 
 # --- judging ---------------------------------------------------------------------------------------------------
 
-DISKS: dict[str, tuple[list[Attribute], bool, str, set[str]]] = {
-    "clean": ([Attribute(5, 0, threshold=36, prefailure=True), Attribute(9, 4000)], False, "clean", set()),
-    "one-pending": ([Attribute(197, 1)], False, "early-signs", {"pending"}),
-    "first-reallocation": ([Attribute(5, 1)], False, "early-signs", {"reallocated"}),
-    "many-pending": ([Attribute(197, 40), Attribute(198, 40)], False, "failing", {"pending", "offline-uncorrectable"}),
-    "reported": ([Attribute(187, 25)], False, "failing", {"reported-uncorrectable"}),
-    "spin-retries": ([Attribute(10, 9)], False, "failing", {"spin-retries"}),
-    "status": ([Attribute(5, 0)], True, "failing", {"threshold-exceeded"}),
-    "below-threshold": ([Attribute(5, 0, now=20, worst=20, threshold=36, prefailure=True)], False, "failing", {"below-threshold"}),
-    "once-below": ([Attribute(1, 0, now=90, worst=20, threshold=36, prefailure=True)], False, "early-signs", {"was-below-threshold"}),
-    "cable": ([Attribute(199, 400)], False, "link-errors", {"crc-errors"}),
-    "two-crc": ([Attribute(199, 2)], False, "clean", {"crc-errors"}),
-    "cable-and-surface": ([Attribute(199, 400), Attribute(197, 2)], False, "early-signs", {"crc-errors", "pending"}),
-    "old": ([Attribute(9, 60_000)], False, "clean", {"old"}),
-    "hot": ([Attribute(194, 61)], False, "clean", {"hot"}),
-    "packed-hours": ([Attribute(9, (12345 << 32) | 700)], False, "clean", set()),
-    "packed-temperature": ([Attribute(194, (60 << 32) | (15 << 16) | 35)], False, "clean", set()),
-    "absurd-count": ([Attribute(197, 1 << 40)], False, "clean", set()),
+DISKS: dict[str, tuple[list[SmartAttribute], bool, str, set[str]]] = {
+    "clean": ([SmartAttribute(5, 0, threshold=36, prefailure=True), SmartAttribute(9, 4000)], False, "clean", set()),
+    "one-pending": ([SmartAttribute(197, 1)], False, "early-signs", {"pending"}),
+    "first-reallocation": ([SmartAttribute(5, 1)], False, "early-signs", {"reallocated"}),
+    "many-pending": ([SmartAttribute(197, 40), SmartAttribute(198, 40)], False, "failing", {"pending", "offline-uncorrectable"}),
+    "reported": ([SmartAttribute(187, 25)], False, "failing", {"reported-uncorrectable"}),
+    "spin-retries": ([SmartAttribute(10, 9)], False, "failing", {"spin-retries"}),
+    "status": ([SmartAttribute(5, 0)], True, "failing", {"threshold-exceeded"}),
+    "below-threshold": ([SmartAttribute(5, 0, now=20, worst=20, threshold=36, prefailure=True)], False, "failing", {"below-threshold"}),
+    "once-below": ([SmartAttribute(1, 0, now=90, worst=20, threshold=36, prefailure=True)], False, "early-signs", {"was-below-threshold"}),
+    "cable": ([SmartAttribute(199, 400)], False, "link-errors", {"crc-errors"}),
+    "two-crc": ([SmartAttribute(199, 2)], False, "clean", {"crc-errors"}),
+    "cable-and-surface": ([SmartAttribute(199, 400), SmartAttribute(197, 2)], False, "early-signs", {"crc-errors", "pending"}),
+    "old": ([SmartAttribute(9, 60_000)], False, "clean", {"old"}),
+    "hot": ([SmartAttribute(194, 61)], False, "clean", {"hot"}),
+    "packed-hours": ([SmartAttribute(9, (12345 << 32) | 700)], False, "clean", set()),
+    "packed-temperature": ([SmartAttribute(194, (60 << 32) | (15 << 16) | 35)], False, "clean", set()),
+    "absurd-count": ([SmartAttribute(197, 1 << 40)], False, "clean", set()),
 }  # fmt: skip
 
 
 @pytest.mark.parametrize(("attributes", "exceeded", "outcome", "findings"), DISKS.values(), ids=DISKS)
-def test_disk_pages_are_judged(attributes: list[Attribute], exceeded: bool, outcome: str, findings: set[str]) -> None:
+def test_disk_pages_are_judged(attributes: list[SmartAttribute], exceeded: bool, outcome: str, findings: set[str]) -> None:
     found = disk(attributes, exceeded=exceeded)
     assert found.weights is not None
     assert max(found.weights, key=lambda o: found.weights[o]) == outcome  # type: ignore[index]
@@ -173,7 +173,7 @@ def test_flash_pages_are_judged(health: dict[str, int], outcome: str) -> None:
 
 
 def test_a_wrong_checksum_is_reported_and_weighs_less() -> None:
-    page = bytearray(encode.smart_data([Attribute(197, 40)]))
+    page = bytearray(encode.smart_data([SmartAttribute(197, 40)]))
     page[400] ^= 0xFF
     found = drive({"sda/smart-data.bin": bytes(page)})
     assert "checksum-wrong" in {f.id for f in found.findings}
@@ -182,7 +182,7 @@ def test_a_wrong_checksum_is_reported_and_weighs_less() -> None:
 
 
 def test_flash_attributes_mean_wear_only_on_flash() -> None:
-    readings = [Attribute(231, 0, now=5, worst=5)]
+    readings = [SmartAttribute(231, 0, now=5, worst=5)]
     assert max(disk(readings, rotation=0).weights or {}, key=lambda o: (disk(readings, rotation=0).weights or {})[o]) == "worn-out"
     assert "worn" not in {f.id for f in disk(readings, rotation=7200).findings}
 
@@ -252,8 +252,8 @@ def test_identify_round_trips(model: str, serial: str, sectors: int, rotation: i
     assert found.checksum == read.Checksum(True, 0)
 
 
-@given(st.lists(st.builds(Attribute, st.integers(1, 255), st.integers(0, (1 << 48) - 1), st.integers(0, 255)), max_size=30))
-def test_smart_data_round_trips(attributes: list[Attribute]) -> None:
+@given(st.lists(st.builds(SmartAttribute, st.integers(1, 255), st.integers(0, (1 << 48) - 1), st.integers(0, 255)), max_size=30))
+def test_smart_data_round_trips(attributes: list[SmartAttribute]) -> None:
     found = read.read_smart_data(encode.smart_data(attributes))
     assert [(r.id, r.raw, r.now) for r in found.readings] == [(a.id, a.raw, a.now) for a in attributes]
     assert found.checksum.ok

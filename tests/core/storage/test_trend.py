@@ -12,7 +12,7 @@ from reading import read_capture
 
 
 def disk(hours: int, *, serial: str = "Q1", model: str = "QUARRY", pending: int = 0, reallocated: int = 0, crc: int = 0) -> Drive:
-    attributes = [encode.Attribute(9, hours), encode.Attribute(5, reallocated), encode.Attribute(197, pending), encode.Attribute(199, crc)]
+    attributes = [encode.SmartAttribute(9, hours), encode.SmartAttribute(5, reallocated), encode.SmartAttribute(197, pending), encode.SmartAttribute(199, crc)]
     files = {"sda/identify.bin": encode.ata_identify(model=model, serial=serial, sectors=1 << 30), "sda/smart-data.bin": encode.smart_data(attributes)}
     return read_capture(files).drives[0]
 

@@ -58,16 +58,16 @@ def test_runs_against_the_map_are_what_counting_every_cluster_gives(seed: int, s
 def test_runs_over_each_other_are_found_however_they_are_cut_into_parts(seed: int, slice_: int, monkeypatch: pytest.MonkeyPatch) -> None:
     rng = random.Random(seed)
     runs = [(n + 1, rng.randrange(CLUSTERS - 60), rng.choice([1, 4, 20, 50])) for n in range(rng.choice([2, 12, 25]))]
-    whole = taken(runs, at_once=True).crossed()
+    whole = taken(runs, at_once=True).cross_links()
     monkeypatch.setattr(module, "_SLICE", slice_)
-    assert {(c.first, c.count, c.other) for c in taken(runs, at_once=False).crossed()} == {(c.first, c.count, c.other) for c in whole}
+    assert {(c.first, c.count, c.other) for c in taken(runs, at_once=False).cross_links()} == {(c.first, c.count, c.other) for c in whole}
     by_start = sorted(runs, key=lambda r: r[1])
     over = {r[0] for n, r in enumerate(by_start) if any(e[1] + e[2] > r[1] for e in by_start[:n])}
     assert {c.other for c in whole} == over
-    for crossed in whole:
-        one, other = (next(r for r in runs if r[0] == o) for o in (crossed.one, crossed.other))
-        assert max(one[1], other[1]) <= crossed.first
-        assert crossed.first + crossed.count <= min(one[1] + one[2], other[1] + other[2])
+    for cross in whole:
+        one, other = (next(r for r in runs if r[0] == o) for o in (cross.one, cross.other))
+        assert max(one[1], other[1]) <= cross.first
+        assert cross.first + cross.count <= min(one[1] + one[2], other[1] + other[2])
 
 
 def test_a_map_that_is_cut_short_tells_of_nothing_behind_its_end() -> None:
@@ -90,7 +90,7 @@ def test_circles_of_folders_are_those_from_which_no_step_leads_out(seed: int) ->
             at = parents[at]
         if at in seen:
             expected.append(number)
-    assert own.circles().tolist() == expected
+    assert own.folder_cycles().tolist() == expected
     assert [n for n in range(size + 9) if n in own] == sorted(parents)
 
 
@@ -100,7 +100,7 @@ def test_what_folders_list_and_what_records_say_leaves_nothing_only_where_both_a
     own, order = Names(50), rng.permutation(4000)
     own.tell(parent, number, mark)
     own.list(parent[order], number[order], mark[order])
-    assert not own.unlike().any()
+    assert not own.mismatched_names().any()
     for change in ((number, 17, 1), (mark, 40, 4), (parent, 99, None)):
         again, (column, place, by) = Names(50), change
         other = column.copy()
@@ -108,6 +108,6 @@ def test_what_folders_list_and_what_records_say_leaves_nothing_only_where_both_a
         told = [other if column is c else c for c in (parent, number, mark)]
         again.tell(parent, number, mark)
         again.list(*told)
-        assert set(np.flatnonzero(again.unlike())) == {int(parent[place]), int(told[0][place])}
+        assert set(np.flatnonzero(again.mismatched_names())) == {int(parent[place]), int(told[0][place])}
     own.tell(np.array([50]), np.array([1]), np.array([1]))
     assert own.outside

@@ -11,10 +11,10 @@ from gatecheck.core.disk.overlay import Overlay
 from gatecheck.core.disk.sectors import NOT_CAPTURED, UNREADABLE, Sectors, Span
 from gatecheck.core.volume.check import Report
 from gatecheck.core.volume.evidence import volume_says
-from gatecheck.core.volume.gather import CELLS, Gathering, look, near
+from gatecheck.core.volume.gather import CELLS, RecordingSectors, look, merge_close
 from gatecheck.core.volume.ntfs.encode import ntfs_volume
 from gatecheck.core.volume.people import people_of
-from gatecheck.core.volume.tree import DAMAGE, Found, Node, System
+from gatecheck.core.volume.tree import DAMAGE, Node, System, VolumeFinding
 from gatecheck.practice.volumes import opened, people_files, system_files, torn_volume
 
 SECTORS = 60_000
@@ -90,11 +90,11 @@ def test_what_does_not_read_is_not_asked_for_again() -> None:
 
 
 def test_what_is_near_is_read_along() -> None:
-    assert near([(0, 2), (5, 3), (200, 1)], 10) == [(0, 8), (200, 1)]
-    asked = Gathering(Lazy({}))
+    assert merge_close([(0, 2), (5, 3), (200, 1)], 10) == [(0, 8), (200, 1)]
+    asked = RecordingSectors(Lazy({}))
     asked.read(10, 3)
     asked.read(500, 1)
-    assert asked.lacking() == [(10, 3), (500, 1)] if asked.sector * 400 > 64 << 10 else [(10, 491)]
+    assert asked.missing_runs() == [(10, 3), (500, 1)] if asked.sector * 400 > 64 << 10 else [(10, 491)]
 
 
 def node(path: str, size: int = 10, *, folder: bool = False) -> Node:
@@ -124,13 +124,13 @@ def test_files_are_told_by_what_they_are() -> None:
     assert share.kinds == {"pictures": 2, "other": 2, "mail": 1}
 
 
-def report(state: str, *found: Found, systems: tuple[System, ...] = ()) -> Report:
+def report(state: str, *found: VolumeFinding, systems: tuple[System, ...] = ()) -> Report:
     return Report("NTFS", "ANNA", state, 1, 1, 1, found, systems, 0, 0)
 
 
 @pytest.mark.parametrize("state", ["clean", "dirty", "damaged", "locked", "unreadable"])
 def test_what_a_look_says_to_the_tape_names_no_file(state: str) -> None:
-    said = volume_says(shipped_model().knowledge.findings, report(state, Found("dangling", DAMAGE, "Users/Anna/secret.txt")), is_main=True)
+    said = volume_says(shipped_model().knowledge.findings, report(state, VolumeFinding("dangling", DAMAGE, "Users/Anna/secret.txt")), is_main=True)
     assert said is not None
     assert max(said["weights"], key=said["weights"].get) == state
     text = shipped_words().say(said["note"])
@@ -143,7 +143,7 @@ def test_a_volume_that_keeps_nothing_from_starting_says_nothing() -> None:
     rules = shipped_model().knowledge.findings
     assert volume_says(rules, report("damaged"), is_main=False) is None
     assert volume_says(rules, report("damaged", systems=(System("Linux", "12", "/"),)), is_main=False) is not None
-    assert volume_says(rules, report("unreadable", Found("no-reader", "sign", "Btrfs")), is_main=True) is None
+    assert volume_says(rules, report("unreadable", VolumeFinding("no-reader", "sign", "Btrfs")), is_main=True) is None
 
 
 def test_lazy_is_a_disk() -> None:

@@ -14,7 +14,7 @@ from gatecheck.core.volume.exfat.encode import exfat_volume
 from gatecheck.core.volume.exfat.read import set_sum
 from gatecheck.core.volume.ext.encode import BLOCK, ext_volume
 from gatecheck.core.volume.fat.encode import fat_volume
-from gatecheck.core.volume.fat.names import bad_letters, sum_of, twins
+from gatecheck.core.volume.fat.names import bad_letters, duplicate_names, sum_of
 from gatecheck.core.volume.repair import repair_of
 from gatecheck.core.volume.tree import whole_content
 from memory_disk import Memory
@@ -251,7 +251,7 @@ def test_a_label_that_is_called_as_a_file_is_no_twin() -> None:
     slot = fat_slot(own, "etc/hosts")
     raw[slot.at : slot.at + 12] = fat_slot(own, "etc/large.bin").raw[:11] + b"\x08"
     hurt: Any = opened(Memory(bytes(raw)), 0, SECTORS - 1).volume
-    assert list(twins(hurt, hurt.find("etc").id)) == []
+    assert list(duplicate_names(hurt, hurt.find("etc").id)) == []
 
 
 @pytest.mark.parametrize("name", FAT)

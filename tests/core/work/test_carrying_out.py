@@ -14,14 +14,14 @@ from gatecheck.core.belief.model import Model
 from gatecheck.core.errors import KnowledgeError, TapeError
 from gatecheck.core.instruments.keys import machine_of
 from gatecheck.core.knowledge.loader import load
-from gatecheck.core.tape.entries import Entry, Out, Part, Signed, StepDone
+from gatecheck.core.tape.entries import Entry, Part, RemovedGroup, Signed, StepDone
 from gatecheck.core.tape.fold import TicketState, fold
 from gatecheck.core.tape.parse import parse_entry
-from gatecheck.core.work.hints import Known, hints_of
+from gatecheck.core.work.hints import JobKnowledge, hints_of
 from gatecheck.core.work.job import Job, SeenDrive, answer_bodies, check_last4, job_of
 from gatecheck.core.work.parts import Item, ShelfError, fitting, read_shelf, wanted_of, write_shelf
-from gatecheck.core.work.strip import Opened, guide_for, known_as
-from gatecheck.core.work.tray import Group
+from gatecheck.core.work.strip import OpenedMachine, guide_for, known_as
+from gatecheck.core.work.tray import TrayGroup
 
 FACTS: dict[str, Any] = {"platform": "pc", "form": "laptop", "installed_os": "windows-10", "drive_kind": "hdd", "data": "backed-up", "consent": "given", "mains": "connected"}
 
@@ -125,7 +125,7 @@ def test_a_new_drive_without_a_serial_is_at_least_not_the_old_one(model: Model) 
         check_last4(own, "0774", [OLD])
 
 
-def hints(model: Model, step: str, entries: list[Entry], known: Known, **facts: Any) -> list[str]:
+def hints(model: Model, step: str, entries: list[Entry], known: JobKnowledge, **facts: Any) -> list[str]:
     facts = {**FACTS, **facts}
     own = job(model, state_of(model, facts), entries)
     found = own.find(step)
@@ -145,12 +145,12 @@ def hints(model: Model, step: str, entries: list[Entry], known: Known, **facts: 
     ("label", [StepDone("label", "read", "QS5-999999", "on")], {"drives": [OLD]}, {}, ["The label says QS5-999999, the pages that were read are of QS5-120774: another drive."]),
     ("new-in", [StepDone("carrier", "label-down-left", None, "on")], {}, {}, ["The old one lay: label down, plug left."]),
     ("made", [], {}, {"drive_year": 2019, "as_of_year": 2026}, ["The ticket says 2019: 7 years old."]),
-    ("close", [Out("Base cover", "screw", 8, "6 mm", (1,))], {}, {}, ["8 pieces lie out; next back: base cover."]),
+    ("close", [RemovedGroup("Base cover", "screw", 8, "6 mm", (1,))], {}, {}, ["8 pieces lie out; next back: base cover."]),
     ("updates", [StepDone("updates", "round", 14, "again"), StepDone("updates", "round", 3, "again")], {"minutes": [0, 0, 25]}, {}, ["2 rounds, 17 updates, 25 min."]),
 ])  # fmt: skip
 def test_a_step_is_told_with_what_was_read(model: Model, step: str, more: list[Entry], known: dict[str, Any], facts: dict[str, Any], said: list[str]) -> None:
     everything: dict[str, Any] = {"drives": [], "licence": None, "picker": None, "changed": [], "minutes": [0.0] * 9, **known}
-    assert hints(model, step, [Signed("replace", "replace-drive"), *more], Known(**everything), **facts) == said
+    assert hints(model, step, [Signed("replace", "replace-drive"), *more], JobKnowledge(**everything), **facts) == said
 
 
 # --- parts ----------------------------------------------------------------------------------------------------------
@@ -215,8 +215,8 @@ def test_a_wrong_line_of_a_shelf_is_named(text: str, said: str) -> None:
 # --- opening --------------------------------------------------------------------------------------------------------
 
 
-def opened(name: str, form: str, *groups: str, minutes: float = 9) -> Opened:
-    return Opened(machine_of(name, "pc"), name, form, tuple(Out(g, "screw", 2, "", ()) for g in groups), minutes)
+def opened(name: str, form: str, *groups: str, minutes: float = 9) -> OpenedMachine:
+    return OpenedMachine(machine_of(name, "pc"), name, form, tuple(RemovedGroup(g, "screw", 2, "", ()) for g in groups), minutes)
 
 
 BOOK = [opened("Ferrow Lathe-14", "laptop", "Feet", "Base", minutes=22), opened("Ferrow Lathe-15", "laptop", "Base"), opened("Ferrow Adze-22", "desktop", "Side"), opened("Ferrow Lathe-14", "laptop", "Feet", "Base", "Cage")]
@@ -266,4 +266,4 @@ def test_a_tray_entry_out_of_bounds_is_refused(model: Model) -> None:
     for bad in ({"out": ""}, {"out": "x", "count": 0}, {"out": "x", "fields": [10]}, {"out": "x", "what": "door"}, {"back": 5}, {"part": {"name": "x", "price": -1}}, {"part": {"colour": "red"}}):
         with pytest.raises(TapeError, match="entry 3"):
             parse_entry(bad, 3, model.knowledge)
-    assert Group(0, Out("x", "screw", 2, "", ()), None, 0).lies_out
+    assert TrayGroup(0, RemovedGroup("x", "screw", 2, "", ()), None, 0).is_removed

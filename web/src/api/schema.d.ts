@@ -2147,7 +2147,7 @@ export interface components {
             /** Recordings */
             recordings: components["schemas"]["RecordingOut"][];
             /** References */
-            references: components["schemas"]["gatecheck__server__ear__wire__WeightOut"][];
+            references: components["schemas"]["SoundWeightOut"][];
             /** Practice */
             practice: boolean;
             /** Silent Kind */
@@ -3719,7 +3719,7 @@ export interface components {
             /** Why */
             why: string[];
             /** Weights */
-            weights: components["schemas"]["gatecheck__server__ear__wire__WeightOut"][];
+            weights: components["schemas"]["SoundWeightOut"][];
             /** Events */
             events: components["schemas"]["HeardEventOut"][];
             /** Period */
@@ -4072,6 +4072,15 @@ export interface components {
             more: components["schemas"]["DriveLineOut"][];
             pattern: components["schemas"]["PatternOut"] | null;
         };
+        /** SoundWeightOut */
+        SoundWeightOut: {
+            /** Outcome */
+            outcome: string;
+            /** Says */
+            says: string;
+            /** Share */
+            share: number;
+        };
         /**
          * SpanOut
          * @description First and last LBA, both inside.
@@ -4282,7 +4291,7 @@ export interface components {
              * Weights
              * @default []
              */
-            weights: components["schemas"]["gatecheck__server__tickets__wire__WeightOut"][];
+            weights: components["schemas"]["WeightOut"][];
         };
         /** TakeBackIn */
         TakeBackIn: {
@@ -4818,6 +4827,16 @@ export interface components {
             /** By */
             by: string;
         };
+        /** WeightOut */
+        WeightOut: {
+            /** Entry */
+            entry: number;
+            /**
+             * Factor
+             * @description What the entry multiplied the suspect's odds by
+             */
+            factor: number;
+        };
         /**
          * WordsOut
          * @description The catalogue the screens speak from.
@@ -4925,25 +4944,6 @@ export interface components {
             old_serial: string | null;
             /** Proof */
             proof: components["schemas"]["ProofOut"][];
-        };
-        /** WeightOut */
-        gatecheck__server__ear__wire__WeightOut: {
-            /** Outcome */
-            outcome: string;
-            /** Says */
-            says: string;
-            /** Share */
-            share: number;
-        };
-        /** WeightOut */
-        gatecheck__server__tickets__wire__WeightOut: {
-            /** Entry */
-            entry: number;
-            /**
-             * Factor
-             * @description What the entry multiplied the suspect's odds by
-             */
-            factor: number;
         };
     };
     responses: never;

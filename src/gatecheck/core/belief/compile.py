@@ -9,7 +9,7 @@ import numpy as np
 from msgspec.structs import replace
 
 from gatecheck.core.belief.likelihoods import hidden_share, look_table
-from gatecheck.core.belief.model import AGAIN, Deeds, Final, Model, Sight, Start
+from gatecheck.core.belief.model import AGAIN, Final, Model, Observation, Start, TransitionTable
 from gatecheck.core.belief.space import Floats, Ints, Space, build_space
 from gatecheck.core.belief.transitions import Transition, stop_gates, transition_of
 from gatecheck.core.knowledge.tables import Check, Fix, Knowledge
@@ -36,13 +36,13 @@ def compile_model(knowledge: Knowledge) -> Model:
     )
 
 
-def _vary(knowledge: Knowledge, space: Space, start: Start, sight: Sight, name: str, how: tuple[str, ...]) -> tuple[Transition | None, Final]:
+def _vary(knowledge: Knowledge, space: Space, start: Start, sight: Observation, name: str, how: tuple[str, ...]) -> tuple[Transition | None, Final]:
     fix = variant_of(knowledge.fixes[name], how)
     act = transition_of(space, fix, start.passes, sight.reach["unseen"], knowledge.fix_floor) if fix.table is None else None
     return act, _final(knowledge, space, fix)
 
 
-def _sight(knowledge: Knowledge, space: Space) -> Sight:
+def _sight(knowledge: Knowledge, space: Space) -> Observation:
     reach = {v.id: 1.0 - hidden_share(space, v) for v in knowledge.visibility.values()}
     checks = {c.id: look_table(space, c.table, c.outcomes, reach, knowledge.check_floor) for c in knowledge.checks.values()}
     told = {f.id: look_table(space, f.table, f.outcomes, reach, knowledge.fix_floor) for f in knowledge.fixes.values() if f.table}
@@ -54,7 +54,7 @@ def _sight(knowledge: Knowledge, space: Space) -> Sight:
         columns[name] = np.arange(len(rows), len(rows) + len(table))
         rows.extend(table)
     outcomes = [(c.id, o) for c in knowledge.checks.values() for o in c.outcomes]
-    return Sight(
+    return Observation(
         looks={**checks, **told},
         docked=docked,
         reach=reach,
@@ -66,17 +66,17 @@ def _sight(knowledge: Knowledge, space: Space) -> Sight:
     )
 
 
-def _start(knowledge: Knowledge, space: Space, sight: Sight) -> Start:
+def _start(knowledge: Knowledge, space: Space, sight: Observation) -> Start:
     passes = sight.looks["screen"][knowledge.checks["screen"].outcomes.index("boots")]
     return Start(passes=passes, stop_gate=stop_gates(space, passes))
 
 
-def _deeds(knowledge: Knowledge, space: Space, start: Start, sight: Sight) -> Deeds:
+def _deeds(knowledge: Knowledge, space: Space, start: Start, sight: Observation) -> TransitionTable:
     fixes = knowledge.fixes.values()
     acts = {f.id: transition_of(space, f, start.passes, sight.reach["unseen"], knowledge.fix_floor) for f in fixes if f.table is None}
     curing = tuple(f for f in fixes if f.cures or f.resolves)
     cure = np.array([[max(f.cures.get(fault, 0.0), f.resolves.get(fault, 0.0)) for f in curing] for fault in space.fault_ids])
-    return Deeds(
+    return TransitionTable(
         acts=acts,
         affects={name: _affected(act, sight.depends) for name, act in acts.items()},
         fix_ids=tuple(f.id for f in curing),

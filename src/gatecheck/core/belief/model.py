@@ -21,7 +21,7 @@ _MOST_PRIORS = 256
 _SHOWN_BY_THE_FIX = frozenset({"screen", "reduced-start"})
 
 
-class Sight(Struct, frozen=True):
+class Observation(Struct, frozen=True):
     """What is seen: every check, and every fix with outcomes of its own, compiled over n hypotheses."""
 
     looks: Mapping[str, Floats]
@@ -51,7 +51,7 @@ class Final(Struct, frozen=True):
     price: float
 
 
-class Deeds(Struct, frozen=True):
+class TransitionTable(Struct, frozen=True):
     """What is done: every fix compiled. Its x columns are the fixes that cure or resolve something (`fix_ids`)."""
 
     acts: Mapping[str, Transition]
@@ -82,8 +82,8 @@ class Model(Struct, frozen=True):
     knowledge: Knowledge
     space: Space
     start: Start
-    sight: Sight
-    deeds: Deeds
+    sight: Observation
+    deeds: TransitionTable
     base: Floats
     """shape (n,): couplings, scale and the sound machine's odds; contexts are still to be multiplied"""
     vary: Callable[[str, tuple[str, ...]], tuple[Transition | None, Final]]
@@ -107,7 +107,7 @@ class Model(Struct, frozen=True):
             self._priors[key] = prior / prior.sum()
         return self._priors[key]
 
-    def having(self, *faults: str) -> Floats:
+    def fault_mask(self, *faults: str) -> Floats:
         """Shape (n,): 1.0 where any of the faults is in the hypothesis."""
         if faults not in self._having:
             self._having[faults] = self.space.any_of(faults)
@@ -166,7 +166,7 @@ class Model(Struct, frozen=True):
 
         return self.keep(("behind", fix, how.get(fix)), make)
 
-    def voided(self, fix: str, outcome: str | None) -> frozenset[str]:
+    def invalidated_checks(self, fix: str, outcome: str | None) -> frozenset[str]:
         """Checks that may show something else after the fix; one that changed nothing left the screen as it was."""
         affected = self.deeds.affects.get(fix, frozenset())
         return affected - _SHOWN_BY_THE_FIX if outcome == "no-change" else affected

@@ -6,13 +6,13 @@ from dataclasses import asdict, is_dataclass
 
 from gatecheck.core.capture.drive import Drive
 from gatecheck.core.capture.facts import TextPage
-from gatecheck.core.capture.medium import Disk, FoundVolume
+from gatecheck.core.capture.medium import CapturedDisk, CapturedVolume
 from gatecheck.core.capture.page import DECODED, Page
 from gatecheck.core.capture.read import Capture
 from gatecheck.core.findings import finding_document
 from gatecheck.core.firmware.read import firmware_document
 from gatecheck.core.firmware.variables import Variable
-from gatecheck.core.storage.judge_logs import Event, events
+from gatecheck.core.storage.judge_logs import LogEvent, events
 from gatecheck.core.storage.layout import NVME_HEALTH
 from gatecheck.core.words.catalogue import Words
 
@@ -46,13 +46,13 @@ def _is_nameless(drive: Drive) -> bool:
     return own is not None and own.get("told_by") == "kernel" and not own.get("model") and not own.get("serial")
 
 
-def _disk(disk: Disk) -> Json:
+def _disk(disk: CapturedDisk) -> Json:
     table = disk.layout.gpt if disk.layout.kind == "gpt" else disk.layout.mbr if disk.layout.kind == "mbr" else None
     partitions = [asdict(p) for p in table.partitions] if table else []
     return {"device": disk.device, "layout": disk.layout.kind, "sector": disk.sectors.sector, "partitions": partitions}
 
 
-def volume_document(found: FoundVolume) -> Json:
+def volume_document(found: CapturedVolume) -> Json:
     return {"device": found.device, "partition": found.partition, "within": found.within, "programs": list(found.programs), "volume": asdict(found.volume) if found.volume else None}
 
 
@@ -89,7 +89,7 @@ def _tests(drive: Drive) -> dict[str, int]:
     return {"short": 2, "long": controller.long_test_minutes} if controller and controller.has_self_test else {}
 
 
-def event_document(event: Event, words: Words) -> Json:
+def event_document(event: LogEvent, words: Words) -> Json:
     return {
         "kind": event.kind, "hours": event.hours, "ago": event.ago, "text": words.say(event.text), "lba": event.lba, "severity": event.severity,
         "page": event.page, "at": event.at,

@@ -47,7 +47,7 @@ def identity_of(capture: Capture, drive: Drive, disk: str = "") -> Identity:
     block = capture.blocks.get(disk) or block_of(drive.device, capture.blocks)
     told = _bare(block.told.get("wwid") or block.told.get("device/wwid") or "") if block else ""
     wwn = _bare(str(own.get("wwn") or "")) or (told if _WORLD_WIDE.fullmatch(told) else "")
-    return Identity(_told(own.get("serial")), wwn if wwn.strip("0") else "", str(own.get("model") or ""), block.size if block else None)
+    return Identity(_valid_serial(own.get("serial")), wwn if wwn.strip("0") else "", str(own.get("model") or ""), block.size if block else None)
 
 
 def drives_with(capture: Capture, wanted: Identity) -> Sequence[Drive]:
@@ -61,7 +61,7 @@ def same_serial(one: object, other: object) -> bool:
     return bool(plain.strip("0")) and plain == _plain(str(other or ""))
 
 
-def _told(serial: object) -> str:
+def _valid_serial(serial: object) -> str:
     """A serial number that is one: nothing but zeros is none."""
     text = str(serial or "").strip()
     return text if _plain(text).strip("0") else ""

@@ -33,7 +33,7 @@ _EDGE = 34
 
 
 @dataclass(frozen=True, slots=True)
-class Disk:
+class CapturedDisk:
     """The medium of a drive as far as it was read. `device`: as its folder is called; `page`: where its start stands."""
 
     device: str
@@ -58,7 +58,7 @@ class Disk:
 
 
 @dataclass(frozen=True, slots=True)
-class FoundVolume:
+class CapturedVolume:
     """What begins in a partition, None where no mark is known."""
 
     device: str
@@ -71,7 +71,7 @@ class FoundVolume:
     """of a system partition: the programs that firmware could start from it"""
 
 
-def disks_of(pages: Iterable[Page], files: Mapping[str, bytes], blocks: Mapping[str, BlockFacts]) -> Iterable[Disk]:
+def disks_of(pages: Iterable[Page], files: Mapping[str, bytes], blocks: Mapping[str, BlockFacts]) -> Iterable[CapturedDisk]:
     """Every disk of which first sectors were read, or of which it is known that they cannot be."""
     of_device: dict[str, list[Page]] = {}
     ends: dict[str, bytes] = {}
@@ -93,7 +93,7 @@ def disks_of(pages: Iterable[Page], files: Mapping[str, bytes], blocks: Mapping[
         except DecodeError:
             continue
         shown = min((page for page in own if page.status == DECODED), key=lambda p: _lba(p.path), default=own[0])
-        yield Disk(device, shown.path, sectors, layout_of(sectors), frozenset(unreadable), ends.get(device))
+        yield CapturedDisk(device, shown.path, sectors, layout_of(sectors), frozenset(unreadable), ends.get(device))
 
 
 def lba_of(path: str) -> int | None:
@@ -119,7 +119,7 @@ def names_a_range(path: str) -> bool:
     return match is not None and match[2] is not None
 
 
-def with_medium(drive: Drive, disks: Iterable[Disk], messages: Told, blocks: Mapping[str, BlockFacts], rules: Findings) -> Drive:
+def with_medium(drive: Drive, disks: Iterable[CapturedDisk], messages: Told, blocks: Mapping[str, BlockFacts], rules: Findings) -> Drive:
     """The drive with what the sectors that it could not read say of it, and what the kernel had to say."""
     own = [d for d in disks if is_of(d.device, drive.device) and d.unreadable]
     names = {name for name in (*blocks, *(d.device for d in own), drive.device) if is_of(name, drive.device)}
@@ -139,7 +139,7 @@ def with_medium(drive: Drive, disks: Iterable[Disk], messages: Told, blocks: Map
     return replace(drive, findings=tuple(findings), weights=weights, log_weights={**drive.log_weights, **more}, verdict=verdict)
 
 
-def volumes_in(pages: Iterable[Page], disks: Sequence[Disk]) -> Iterable[FoundVolume]:
+def volumes_in(pages: Iterable[Page], disks: Sequence[CapturedDisk]) -> Iterable[CapturedVolume]:
     """What begins in each partition, and in the logical volumes of those that hold some."""
     for page in pages:
         number = _SECTOR_RANGE.search(page.path)
@@ -148,12 +148,12 @@ def volumes_in(pages: Iterable[Page], disks: Sequence[Disk]) -> Iterable[FoundVo
                 volume = volume_at(sectors_of(page.values), 0)
             except DecodeError:  # not even one sector of it
                 volume = None
-            yield FoundVolume(page.device, page.path, int(number[1]), volume, "", _programs(page.device, int(number[1]), disks))
+            yield CapturedVolume(page.device, page.path, int(number[1]), volume, "", _programs(page.device, int(number[1]), disks))
             if is_physical_volume(page.values):
                 yield from _inside(page, int(number[1]), next((d for d in disks if d.device == page.device), None))
 
 
-def _programs(device: str, number: int, disks: Sequence[Disk]) -> tuple[str, ...]:
+def _programs(device: str, number: int, disks: Sequence[CapturedDisk]) -> tuple[str, ...]:
     disk = next((d for d in disks if d.device == device), None)
     first = next((p.first for p in disk.layout.gpt.partitions if p.number == number and p.is_efi_system), None) if disk and disk.layout.gpt else None
     if disk is None or first is None:
@@ -167,7 +167,7 @@ def _programs(device: str, number: int, disks: Sequence[Disk]) -> tuple[str, ...
 _MOST_PROGRAMS = 40
 
 
-def _inside(page: Page, number: int, disk: Disk | None) -> Iterable[FoundVolume]:
+def _inside(page: Page, number: int, disk: CapturedDisk | None) -> Iterable[CapturedVolume]:
     """What begins in the logical volumes of a physical one, as far as their first sectors were captured."""
     table = disk.layout.gpt or disk.layout.mbr if disk else None
     first = next((p.first for p in table.partitions if p.number == number), None) if table else None
@@ -183,10 +183,10 @@ def _inside(page: Page, number: int, disk: Disk | None) -> Iterable[FoundVolume]
                 volume = volume_at(disk.sectors, first + own.at // disk.sectors.sector)
             except DecodeError:
                 continue
-            yield FoundVolume(page.device, page.path, number, volume, f"{group.name}/{own.name}")
+            yield CapturedVolume(page.device, page.path, number, volume, f"{group.name}/{own.name}")
 
 
-def final_page(page: Page, disks: Iterable[Disk], volumes: Iterable[FoundVolume]) -> Page:
+def final_page(page: Page, disks: Iterable[CapturedDisk], volumes: Iterable[CapturedVolume]) -> Page:
     """A page of sectors is as good as what was found in it."""
     disk = next((d for d in disks if d.page == page.path), None)
     if disk is not None and disk.layout.kind is None and page.status == DECODED:
@@ -197,7 +197,7 @@ def final_page(page: Page, disks: Iterable[Disk], volumes: Iterable[FoundVolume]
     return page
 
 
-def system_partitions(disks: Iterable[Disk]) -> list[SystemPartition]:
+def system_partitions(disks: Iterable[CapturedDisk]) -> list[SystemPartition]:
     """The system partitions whose directories were captured."""
     found = []
     for disk in disks:

@@ -6,12 +6,12 @@ from collections.abc import Iterable, Mapping, Sequence
 from typing import Any
 
 from gatecheck.core.capture.drive import is_of
-from gatecheck.core.capture.medium import Disk, lba_of, names_a_range
+from gatecheck.core.capture.medium import CapturedDisk, lba_of, names_a_range
 from gatecheck.core.capture.read import Capture
-from gatecheck.core.disk.boot_uefi import Entry
+from gatecheck.core.disk.boot_uefi import FirmwareEntry
 from gatecheck.core.disk.bootpath import BIOS, UEFI, boot_path
 from gatecheck.core.disk.division import division_of
-from gatecheck.core.disk.follow import Followed, Layered
+from gatecheck.core.disk.follow import Followed, LayeredSectors
 from gatecheck.core.disk.sectors import CapturedSectors, Sectors
 from gatecheck.core.disk.volume import volume_at
 from gatecheck.core.errors import DecodeError
@@ -29,12 +29,12 @@ _NOT_TOLD = ("loader-unread", "kernel-unread", "configuration-unread", "start-un
 """that something cannot be read says nothing of what it is"""
 
 
-def known_entries(firmware: Firmware | None, *, live: bool = True) -> list[Entry] | None:
+def known_entries(firmware: Firmware | None, *, live: bool = True) -> list[FirmwareEntry] | None:
     """The boot entries as firmware tries them; None where nobody read them. Not `live`: without the one that the live system was started from."""
     if firmware is None:
         return None
     tried = sorted((e for e in firmware.entries if e.is_active and e.place is not None and (live or e.number != firmware.current)), key=lambda e: e.place or 0)
-    return [Entry(f"Boot{e.number:04X} {e.description}".strip(), e.partition or "", e.file or "", e.leads_to) for e in tried]
+    return [FirmwareEntry(f"Boot{e.number:04X} {e.description}".strip(), e.partition or "", e.file or "", e.leads_to) for e in tried]
 
 
 def mode_of(capture: Capture) -> str | None:
@@ -46,7 +46,7 @@ def machine_of(capture: Capture) -> str:
     return machine_wanted(capture.machine) or "x64"
 
 
-def base_of(captures: Sequence[Capture], device: str) -> tuple[Capture, Disk] | None:
+def base_of(captures: Sequence[Capture], device: str) -> tuple[Capture, CapturedDisk] | None:
     """The newest reading of the whole machine that holds this disk's start. `captures`: newest first; `device`: a drive's or a disk's name."""
     for capture in captures:
         disk = next((d for d in capture.disks if is_of(d.device, device)), None) if capture.listed is not None else None
@@ -55,14 +55,14 @@ def base_of(captures: Sequence[Capture], device: str) -> tuple[Capture, Disk] | 
     return None
 
 
-def layered(captures: Sequence[Capture], base: tuple[Capture, Disk], also: Sequence[tuple[Mapping[str, Any], bytes]] = ()) -> Layered:
+def layered(captures: Sequence[Capture], base: tuple[Capture, CapturedDisk], also: Sequence[tuple[Mapping[str, Any], bytes]] = ()) -> LayeredSectors:
     """The disk as all readings since that one show it. `also`: pages of an order that is not done (line, bytes)."""
     capture, disk = base
     size, length = disk.sectors.sector, disk.sectors.length
     newer = captures[: next(n for n, c in enumerate(captures) if c is capture)]
     layers: list[Sectors] = [sectors_of_pages(also, size, length)] if also else []
     layers += [d.sectors for c in newer if c.listed is None for d in c.disks if d.device == disk.device and d.sectors.sector == size]
-    return Layered([*layers, disk.sectors], sector=size, length=length)
+    return LayeredSectors([*layers, disk.sectors], sector=size, length=length)
 
 
 def sectors_of_pages(pages: Iterable[tuple[Mapping[str, Any], bytes]], sector: int, length: int | None) -> CapturedSectors:
@@ -80,7 +80,7 @@ def sectors_of_pages(pages: Iterable[tuple[Mapping[str, Any], bytes]], sector: i
     return CapturedSectors(ranges, sector=sector, length=length, unreadable=unreadable)
 
 
-def walk_says(rules: Findings, followed: Followed, disk: Sectors, mode: str, *, entries: Sequence[Entry] | None = None, elsewhere: bool = False) -> list[dict[str, Any]]:
+def walk_says(rules: Findings, followed: Followed, disk: Sectors, mode: str, *, entries: Sequence[FirmwareEntry] | None = None, elsewhere: bool = False) -> list[dict[str, Any]]:
     """What a walk that stands says to the checks `disk-layout`, `loader-look` and `entry-target`: check, weights, the reason as an id and values. `elsewhere`: a whole
     loader stands on the disk where this firmware does not look: then it is not the loader that is missing."""
     found = followed.verdict

@@ -12,7 +12,15 @@ from gatecheck.core.capture.drive import Drive, block_of, drive_of, is_of, told_
 from gatecheck.core.capture.facts import BlockFacts, BlockNames, PciDevices, TextPage
 from gatecheck.core.capture.kinds import BY_ID, FIRMWARE, PageFile, PageKind, kind_of
 from gatecheck.core.capture.manifest import Manifest, read_manifest
-from gatecheck.core.capture.medium import Disk, FoundVolume, disks_of, final_page, system_partitions, volumes_in, with_medium
+from gatecheck.core.capture.medium import (
+    CapturedDisk,
+    CapturedVolume,
+    disks_of,
+    final_page,
+    system_partitions,
+    volumes_in,
+    with_medium,
+)
 from gatecheck.core.capture.messages import judge_machine, told_by
 from gatecheck.core.capture.page import DECODED, Page, read_page, unread_page
 from gatecheck.core.capture.surface import surface_of, with_surface
@@ -35,8 +43,8 @@ class Capture:
 
     pages: tuple[Page, ...]
     drives: tuple[Drive, ...]
-    disks: tuple[Disk, ...]
-    volumes: tuple[FoundVolume, ...]
+    disks: tuple[CapturedDisk, ...]
+    volumes: tuple[CapturedVolume, ...]
     firmware: Firmware | None
     blocks: Mapping[str, BlockFacts]
     machine: Mapping[str, str]
@@ -48,7 +56,7 @@ class Capture:
     state: BlockFacts | None = None
     """what the kernel knows of the machine, by name"""
 
-    def disk_of(self, drive: Drive) -> Disk | None:
+    def disk_of(self, drive: Drive) -> CapturedDisk | None:
         """The medium of a drive, the first where a controller has several."""
         return min((d for d in self.disks if is_of(d.device, drive.device)), key=lambda d: d.device, default=None)
 
@@ -59,7 +67,7 @@ class Capture:
     def block_of(self, drive: Drive) -> BlockFacts | None:
         return block_of(drive.device, self.blocks)
 
-    def volumes_of(self, drive: Drive) -> list[FoundVolume]:
+    def volumes_of(self, drive: Drive) -> list[CapturedVolume]:
         return [v for v in self.volumes if is_of(v.device, drive.device)]
 
 
@@ -132,7 +140,7 @@ def _is_early(kind: PageKind | None) -> bool:
     return kind is not None and kind.early
 
 
-def _firmware(pages: Iterable[Page], disks: Iterable[Disk], manifest: Manifest, rules: Findings) -> Firmware | None:
+def _firmware(pages: Iterable[Page], disks: Iterable[CapturedDisk], manifest: Manifest, rules: Findings) -> Firmware | None:
     """The firmware, None where the capture has none of its pages."""
     own = [page for page in pages if page.kind in BY_ID and BY_ID[page.kind].scope == FIRMWARE]
     if not own:

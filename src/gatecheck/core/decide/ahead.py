@@ -1,7 +1,7 @@
 """Looking ahead: what every move costs plus what is left to pay after each of its outcomes, one and two steps deep.
 
 After Heckerman, Breese and Rommelse, "Decision-theoretic troubleshooting", CACM 38(3), 1995, with a second step: after
-each likely outcome of a promising move the best check or fix may follow before the closed form of `Economy.value` takes
+each likely outcome of a promising move the best check or fix may follow before the closed form of `CostModel.value` takes
 over. Everything is a product of the belief with maps that are linear in it (`Model.looks`, `Model.behind`).
 """
 
@@ -14,7 +14,7 @@ from msgspec import Struct
 
 from gatecheck.core.belief.model import How, Model
 from gatecheck.core.belief.space import Flags, Floats, Ints, Light
-from gatecheck.core.decide.costs import Economy, shared_entry, used_up
+from gatecheck.core.decide.costs import CostModel, shared_entry, used_up
 from gatecheck.core.knowledge.tables import Check, Fix
 from gatecheck.core.tape.fold import TicketState
 
@@ -60,7 +60,7 @@ class View(Struct, frozen=True):
 
 
 def look_ahead(
-    model: Model, state: TicketState, costs: Economy, checks: Sequence[Check], fixes: Sequence[Fix], away: Sequence[int] = ()
+    model: Model, state: TicketState, costs: CostModel, checks: Sequence[Check], fixes: Sequence[Fix], away: Sequence[int] = ()
 ) -> View:
     """Weigh all these moves. Pure; the moves must be legal, the fixes columns of `costs`; `away`: columns of fixes that
     others make."""
@@ -102,7 +102,7 @@ def _short_list(checks: Sequence[Prospect]) -> list[Prospect]:
 class _Step:
     """The first step: all moves at once, in one pass over the stacked likelihood rows and one over the closed form."""
 
-    def __init__(self, model: Model, state: TicketState, costs: Economy) -> None:
+    def __init__(self, model: Model, state: TicketState, costs: CostModel) -> None:
         self.model, self.state, self.costs = model, state, costs
         self.now = state.marginals
         self.rates = model.knowledge.rates
@@ -147,11 +147,11 @@ class _Step:
         column = {f.id: (costs.fixes.index(f.id),) for f in fixes}
         used, used_back, gone = list(column.values()), [column[f.id] for f in trials], [(c,) for c in away]
         values = _settle(costs, [
-            Block(self.now[None], [()], np.array([self.booted])),
-            Block(marginals, [()], starts),
-            Block(behind.reshape(-1, len(self.now)), used, np.tile(_BOOTS, len(fixes))),
-            Block(back, used_back, np.zeros(4 * len(trials), dtype=bool)),
-            Block(left, gone, np.zeros(len(away), dtype=bool)),
+            BeliefBlock(self.now[None], [()], np.array([self.booted])),
+            BeliefBlock(marginals, [()], starts),
+            BeliefBlock(behind.reshape(-1, len(self.now)), used, np.tile(_BOOTS, len(fixes))),
+            BeliefBlock(back, used_back, np.zeros(4 * len(trials), dtype=bool)),
+            BeliefBlock(left, gone, np.zeros(len(away), dtype=bool)),
         ])  # fmt: skip
         seen = self._seen(checks, chance, marginals, values[1], starts)
         back_again = dict(zip((f.id for f in trials), values[3].reshape(-1, 4), strict=True))
@@ -211,7 +211,7 @@ _BOOTS = np.array([True, False, False, False])
 """which of a fix's outcomes but could-not is a start"""
 
 
-class Block(Struct, frozen=True):
+class BeliefBlock(Struct, frozen=True):
     """Beliefs to be weighed: fault probabilities, shape (v * k, f), in v runs of k rows; the fixes that are used up in each
     run; and which of the rows start."""
 
@@ -222,7 +222,7 @@ class Block(Struct, frozen=True):
     """which of the rows are weighed at all; None: all of them"""
 
 
-def _settle(costs: Economy, blocks: Sequence[Block]) -> list[Floats]:
+def _settle(costs: CostModel, blocks: Sequence[BeliefBlock]) -> list[Floats]:
     """The closed form of all blocks in one pass, an array for each; no number where a row does not count."""
     distinct = {gone: place for place, gone in enumerate(dict.fromkeys(gone for block in blocks for gone in block.used))}
     runs = [(distinct[gone], len(block.booted) // len(block.used)) for block in blocks for gone in block.used]
@@ -300,7 +300,7 @@ class _AfterFirst(Struct, frozen=True):
         """The fixes that are used up in each row."""
         return [self.short[o].used for o in self.owner.tolist()]
 
-    def at_once(self, costs: Economy) -> Floats:
+    def at_once(self, costs: CostModel) -> Floats:
         """What is left to pay in each row when no second move is made. Where a next move is known, only what it leads to
         counts: the closed form is a little too hopeful, and a step that is spelled out must not compete with one that is
         not. So a machine that does not start has no other way than the dearest one."""
@@ -314,7 +314,7 @@ class _AfterFirst(Struct, frozen=True):
 class _Followed(Struct, frozen=True):
     """What is left after every outcome of every second move in each row."""
 
-    block: Block
+    block: BeliefBlock
     chance: Floats
     """shape (v, o): the outcomes of the first second move, then of the next, …"""
     parts: list[slice]
@@ -332,7 +332,7 @@ def _looks_next(after: _AfterFirst, checks: Sequence[Prospect]) -> _Followed:
     counts = (after.chance[:, None] * joint[:, :, 0] >= _NEGLIGIBLE) | starts | booted[:, None]
     place = {p.move.id: index for index, p in enumerate(after.short)}
     counts &= after.owner[:, None] != np.repeat([place[p.move.id] for p in checks], np.diff(ends))  # no move follows itself
-    return _Followed(Block(_given(joint), after.used, starts.ravel(), counts.ravel()), joint[:, :, 0], list(map(slice, ends, ends[1:])))
+    return _Followed(BeliefBlock(_given(joint), after.used, starts.ravel(), counts.ravel()), joint[:, :, 0], list(map(slice, ends, ends[1:])))
 
 
 def _fixes_next(after: _AfterFirst, fixes: Sequence[Prospect]) -> _Followed:
@@ -340,7 +340,7 @@ def _fixes_next(after: _AfterFirst, fixes: Sequence[Prospect]) -> _Followed:
     joint = (after.beliefs @ behind).reshape(len(after.booted), 4 * len(fixes), -1)
     used = [used_up(gone, p.used) for gone in after.used for p in fixes]
     parts = [slice(4 * place, 4 * place + 4) for place in range(len(fixes))]
-    return _Followed(Block(_given(joint), used, np.tile(_BOOTS, len(used))), joint[:, :, 0], parts)
+    return _Followed(BeliefBlock(_given(joint), used, np.tile(_BOOTS, len(used))), joint[:, :, 0], parts)
 
 
 def _given(joint: Floats) -> Floats:
@@ -348,7 +348,7 @@ def _given(joint: Floats) -> Floats:
     return (joint[..., 1:] / np.maximum(joint[..., :1], 1e-300)).reshape(-1, joint.shape[-1] - 1)
 
 
-def _expected(costs: Economy, after: _AfterFirst, followed: Sequence[_Followed]) -> list[Floats]:
+def _expected(costs: CostModel, after: _AfterFirst, followed: Sequence[_Followed]) -> list[Floats]:
     """What each second move leaves to pay in each row, on average over its outcomes, shape (v,) each. What is too unlikely to be weighed leaves what the
     row itself does."""
     values = []

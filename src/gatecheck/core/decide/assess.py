@@ -12,7 +12,7 @@ from gatecheck.core.decide.call import Call, make_call
 from gatecheck.core.decide.costs import is_data_safe
 from gatecheck.core.decide.gates import GateState, gate_states
 from gatecheck.core.decide.interlocks import Held, held_moves
-from gatecheck.core.decide.plan import NextMove, Plan, describe, make_plan, seen_once, unmet_need, why_of
+from gatecheck.core.decide.plan import MovePlan, NextMove, describe, make_plan, seen_once, unmet_need, why_of
 from gatecheck.core.decide.recheck import doubtful
 from gatecheck.core.tape.fold import TicketState
 from gatecheck.core.words.said import Said, say
@@ -61,7 +61,7 @@ def assess(model: Model, state: TicketState) -> Assessment:
     )
 
 
-def _in_order(model: Model, state: TicketState, plan: Plan, call: Call, held: Sequence[Held]) -> list[NextMove]:
+def _in_order(model: Model, state: TicketState, plan: MovePlan, call: Call, held: Sequence[Held]) -> list[NextMove]:
     """What protects the data first, then what the call asks for, then the ranking; and an ear before any look but the
     first that starts a drive that may be spinning, as long as the only copy is on it."""
     moves = _ranked(model, state, plan, call, held)
@@ -105,10 +105,10 @@ def _link_comes_first(model: Model, state: TicketState, holding: Collection[str]
 
 
 def _p(model: Model, state: TicketState, fault: str) -> float:
-    return float(state.belief @ model.having(fault))
+    return float(state.belief @ model.fault_mask(fault))
 
 
-def _ranked(model: Model, state: TicketState, plan: Plan, call: Call, held: Sequence[Held]) -> list[NextMove]:
+def _ranked(model: Model, state: TicketState, plan: MovePlan, call: Call, held: Sequence[Held]) -> list[NextMove]:
     first: list[NextMove] = []
     if call.again is not None:
         first.append(describe(model, state, call.again.move, say("next.look-again", reading=[call.again.move, state.latest[call.again.move][1].outcome])))
@@ -172,7 +172,7 @@ def _reason(model: Model, state: TicketState, fix: str, call: Call) -> Said:
     if call.rule:
         return call.why
     move = model.knowledge.fixes[fix]
-    marginals = {f: float(state.belief @ model.having(f)) for f in (*move.cures, *move.resolves)}
+    marginals = {f: float(state.belief @ model.fault_mask(f)) for f in (*move.cures, *move.resolves)}
     if not marginals:
         return why_of(fix, state)
     likeliest = max(marginals, key=lambda f: marginals[f])
@@ -195,7 +195,7 @@ def _copy_comes_first(model: Model, state: TicketState, call: Call, held: Sequen
         return False
     if unmet_need(model, state, copying) or state.reached["unseen"] < model.knowledge.offer["drive_reached"]:
         return False
-    failing = float(state.belief @ model.having(*["drive.media", "drive.mechanical", "drive.worn"]))
+    failing = float(state.belief @ model.fault_mask(*["drive.media", "drive.mechanical", "drive.worn"]))
     warned = any(h.interlock == "copy-first" and h.entries for h in held) or failing >= limits["copy_unwarned"]
     waits = call.option is not None and (call.choice is not None or spent) and "data-unprotected" in call.option.held_by
     replaces = call.choice == "replace"

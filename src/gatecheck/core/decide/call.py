@@ -18,7 +18,7 @@ from gatecheck.core.decide.interlocks import Held
 from gatecheck.core.decide.plan import (
     BARRING,
     SOFTWARE_GATES,
-    Plan,
+    MovePlan,
     against_their_word,
     drive_failing,
     is_legal,
@@ -26,8 +26,8 @@ from gatecheck.core.decide.plan import (
     seen_once,
     unmet_need,
 )
-from gatecheck.core.decide.recheck import HEAVY, Slip, look_again
-from gatecheck.core.decide.rules import Rule, data_is_open, may_sit_loose, probability, settled_by
+from gatecheck.core.decide.recheck import HEAVY, SuspectReading, look_again
+from gatecheck.core.decide.rules import Rule, applicable_rule, data_is_open, may_sit_loose, probability
 from gatecheck.core.decide.ways import WEIGHT, Option, balance_of, distinct, ends_of, option_of, right_choices, ways_out, worth_of
 from gatecheck.core.tape.fold import TicketState
 from gatecheck.core.words.said import Said, say
@@ -54,11 +54,11 @@ class Call(Struct, frozen=True):
     note: Said | None
     due: tuple[str, ...]
     """checks that come before the fix it leans to"""
-    again: Slip | None = None
+    again: SuspectReading | None = None
     """the one reading that a heavy verdict rests on, and that may have been misread"""
 
 
-def make_call(model: Model, state: TicketState, held: Sequence[Held], plan: Plan) -> Call:
+def make_call(model: Model, state: TicketState, held: Sequence[Held], plan: MovePlan) -> Call:
     """Weigh all ways out and decide, if it can be decided."""
     locks: dict[str, list[str]] = {}
     for item in held:
@@ -86,7 +86,7 @@ def make_call(model: Model, state: TicketState, held: Sequence[Held], plan: Plan
         for (way, held_here), end in zip(open_ways, ends, strict=True) if end.works >= _SHOWN * best_chance
     ]  # fmt: skip
     ranked = distinct(sorted(options, key=lambda o: (o.p_success < _VIABLE * best_chance, o.expected_loss, -o.p_success)))
-    rule = settled_by(model, state, p_drive)
+    rule = applicable_rule(model, state, p_drive)
     ranked_choice = [o for o in ranked if rule is None or (o.choice == rule.choice and rule.fix in (None, o.main_fix))]
     if rule is not None and not ranked_choice and state.facts.get("consent") == "refused":
         rule, ranked_choice = None, list(ranked)  # what the trade asks for is against the customer's word: the best of what is left
@@ -130,7 +130,7 @@ def _left_in_it(model: Model, state: TicketState) -> bool:
     return float(state.marginals.max()) >= model.knowledge.plan["left_in_it"]
 
 
-def _slip(model: Model, state: TicketState, best: Option | None, rule: Rule | None, holding: Collection[str]) -> Slip | None:
+def _slip(model: Model, state: TicketState, best: Option | None, rule: Rule | None, holding: Collection[str]) -> SuspectReading | None:
     """The reading to look at again before a heavy verdict; none where it rests on what others said already."""
     if best is None or best.choice not in HEAVY:
         return None
@@ -177,7 +177,7 @@ def _clock_due(model: Model, state: TicketState, holding: Collection[str]) -> bo
     return doubtful and "clock" not in state.current and is_legal(model, state, model.knowledge.checks["clock"], holding)
 
 
-def _ahead(plan: Plan, way: Sequence[str], otherwise: float, data: float) -> float:
+def _ahead(plan: MovePlan, way: Sequence[str], otherwise: float, data: float) -> float:
     """What the way costs on average, what follows when it fails included; as the plan has it where the plan weighs it, and
     beside that the data that deciding for it leaves behind."""
     if not way:
@@ -195,7 +195,7 @@ def _software_only(model: Model, way: Sequence[str]) -> bool:
 def _is_made(
     model: Model,
     state: TicketState,
-    plan: Plan,
+    plan: MovePlan,
     best: Option | None,
     balance: Mapping[str, float],
     rule: Rule | None,

@@ -1,6 +1,6 @@
 """What moves cost on this ticket, in bench minutes worth of currency, and what the current belief is worth.
 
-`Economy.value` is the expected cost of the best sequence of fixes with nothing more to look at, after Heckerman, Breese
+`CostModel.value` is the expected cost of the best sequence of fixes with nothing more to look at, after Heckerman, Breese
 and Rommelse, "Decision-theoretic troubleshooting", CACM 38(3), 1995: fixes in the order of probability per cost, each
 paid for as long as something that needs it, or a later one, may still be wrong.
 """
@@ -68,7 +68,7 @@ _ONE = np.float32(1.0)
 
 
 class _Light(Struct, frozen=True, eq=False):
-    """The arrays of an `Economy` that every belief is weighed with, in few digits."""
+    """The arrays of an `CostModel` that every belief is weighed with, in few digits."""
 
     base: Light
     risk: Light
@@ -79,7 +79,7 @@ class _Light(Struct, frozen=True, eq=False):
     mending: Light
 
 
-class Economy(Struct, frozen=True):
+class CostModel(Struct, frozen=True):
     """Costs for one ticket. Fixes stand in the order of `fixes`; a last column stands for what nothing here cures.
 
     base: shape (x,), currency without the risk to data; risk: shape (f, x), currency per fault present.
@@ -283,7 +283,7 @@ def _ascending(ratios: Light) -> Ints:
     return (keys & mask).astype(np.intp)
 
 
-def economy(model: Model, state: TicketState, barred: Collection[str]) -> Economy:
+def economy(model: Model, state: TicketState, barred: Collection[str]) -> CostModel:
     """Costs of the fixes that are applicable, not yet tried and not barred (held for good on this evidence)."""
     knowledge = model.knowledge
     names = tuple(n for n in model.deeds.fix_ids if n in state.applicable and n not in state.tried and n not in barred)
@@ -292,7 +292,7 @@ def economy(model: Model, state: TicketState, barred: Collection[str]) -> Econom
     return model.keep(key, lambda: _economy(model, state, names, worth))
 
 
-def _economy(model: Model, state: TicketState, names: tuple[str, ...], worth: float) -> Economy:
+def _economy(model: Model, state: TicketState, names: tuple[str, ...], worth: float) -> CostModel:
     knowledge = model.knowledge
     cure = model.deeds.cure[:, [model.deeds.fix_ids.index(name) for name in names]]
     cure = np.array(cure)
@@ -324,7 +324,7 @@ def _economy(model: Model, state: TicketState, names: tuple[str, ...], worth: fl
     broad = tuple(c for c in range(len(names)) if (cure[:, c] >= _SURELY).sum() >= _BROAD)
     slips = passing * knowledge.rates["comeback"]
     light = _Light(*(np.ascontiguousarray(a, dtype=np.float32) for a in (costs, risk, on_top, cure, left_in, slips, mending)))
-    return Economy(model, names, costs, risk, on_top, cure, left_in, slips, mending, restart, worth, cheapest, shares, broad, light)
+    return CostModel(model, names, costs, risk, on_top, cure, left_in, slips, mending, restart, worth, cheapest, shares, broad, light)
 
 
 def _mending(model: Model, state: TicketState, names: Sequence[str], cure: Floats, costs: Floats) -> Floats:

@@ -15,9 +15,9 @@ from msgspec import Struct
 from gatecheck.core.belief.facts import fact_test
 from gatecheck.core.belief.model import Model
 from gatecheck.core.belief.space import Floats
-from gatecheck.core.knowledge.tables import Clash, FactTest
+from gatecheck.core.knowledge.tables import Contradiction, FactTest
 from gatecheck.core.tape.entries import PutBack, Reading, is_done
-from gatecheck.core.tape.fold import Step, TicketState
+from gatecheck.core.tape.fold import FoldStep, TicketState
 from gatecheck.core.words.said import Said, say
 
 
@@ -57,7 +57,7 @@ def _is_among(reading: Reading, test: FactTest) -> bool:
     return reading.outcome is not None and reading.outcome in test.get(reading.move, ())
 
 
-def _against_fact(clash: Clash, state: TicketState, place: int, reading: Reading) -> Doubt:
+def _against_fact(clash: Contradiction, state: TicketState, place: int, reading: Reading) -> Doubt:
     told = [state.facts_from[fact] for fact in clash.facts if fact in state.facts_from]
     return Doubt(tuple(sorted({*told, place})), say(f"doubt.{clash.id}", other=[reading.move, reading.outcome]), place)
 
@@ -85,7 +85,7 @@ def _is_unchanged(model: Model, state: TicketState, one: tuple[int, Reading], ot
         if isinstance(done, PutBack):
             touched = model.deeds.affects.get(done.fix, frozenset())
         else:
-            touched = model.voided(done.move, done.outcome) if done.move in model.deeds.acts and is_done(done) else frozenset()
+            touched = model.invalidated_checks(done.move, done.outcome) if done.move in model.deeds.acts and is_done(done) else frozenset()
         if touched & looks:
             return False
     return True
@@ -127,7 +127,7 @@ def _surprising(model: Model, state: TicketState) -> Iterator[Doubt]:
         yield Doubt((against[0], step.index), why, step.index)
 
 
-def _whom_it_stands_against(model: Model, before: Sequence[Step], shown: Floats) -> tuple[int, Reading] | None:
+def _whom_it_stands_against(model: Model, before: Sequence[FoldStep], shown: Floats) -> tuple[int, Reading] | None:
     """The look that made the reading rarest; None where no single one did."""
     looks = [(s, s.reading) for s in before if isinstance(s.reading, Reading) and s.reading.move in model.sight.looks]
     made_rarer = [_chance(shown, s.before) / _chance(shown, s.after) for s, _ in looks]

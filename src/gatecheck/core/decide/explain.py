@@ -12,7 +12,7 @@ from gatecheck.core.belief.space import Floats
 from gatecheck.core.decide.call import Call, make_call
 from gatecheck.core.decide.interlocks import held_moves
 from gatecheck.core.decide.plan import drive_failing, is_legal, make_plan, unmet_need
-from gatecheck.core.decide.rules import settled_by
+from gatecheck.core.decide.rules import applicable_rule
 from gatecheck.core.decide.ways import CHOICES, right_choices
 from gatecheck.core.knowledge.tables import Check
 from gatecheck.core.tape.fold import TicketState, after_reading
@@ -126,7 +126,7 @@ def _suggested(model: Model, state: TicketState, checks: Sequence[Check], stands
     for check in checks:
         for outcome, p in _outcomes(model, state, check):
             after = after_reading(model, state, check.id, outcome)
-            rule = settled_by(model, after, drive_failing(model, after))
+            rule = applicable_rule(model, after, drive_failing(model, after))
             if (rule.choice if rule else CHOICES[int((after.belief @ one_hot).argmax())]) != stands:
                 found.append((p, (check.id, outcome), after))
     return found

@@ -25,7 +25,7 @@ class GateState(Struct, frozen=True):
 def gate_states(model: Model, state: TicketState) -> list[GateState]:
     """All seven gates in boot order."""
     knowledge = model.knowledge
-    masses = state.belief @ model.keep("gates", lambda: np.array([model.having(*_faults_at(model, g.id)) for g in knowledge.gates]).T)
+    masses = state.belief @ model.keep("gates", lambda: np.array([model.fault_mask(*_faults_at(model, g.id)) for g in knowledge.gates]).T)
     stops = np.bincount(model.start.stop_gate + 1, state.belief, minlength=len(knowledge.gates) + 1)[1:]
     opening, naming = _evidence(model, state)
     return [
@@ -53,7 +53,7 @@ def _gate_state(
         return GateState(gate, SHUT, _why(state, naming), mass, tuple(naming))
     near = 0.0
     if gate == "detection" and naming:
-        near = float(state.belief @ model.having(*[f.id for f in model.knowledge.faults if f.component == "drive"]))
+        near = float(state.belief @ model.fault_mask(*[f.id for f in model.knowledge.faults if f.component == "drive"]))
     if max(mass, near) >= limits["suspect_above"]:
         why = _why(state, naming) if naming else _likeliest(model, state, gate)
         return GateState(gate, SUSPECT, why, mass, tuple(naming))

@@ -92,7 +92,7 @@ def _grounds(model: Model, state: TicketState, lock: Interlock) -> tuple[Said | 
 
 def likelihood(model: Model, state: TicketState, likely: Likely) -> float:
     """Probability that any of the faults is there."""
-    return float(state.belief @ model.having(*likely.faults))
+    return float(state.belief @ model.fault_mask(*likely.faults))
 
 
 def _is_proven(model: Model, state: TicketState, lock: Interlock) -> bool:

@@ -52,7 +52,7 @@ class NextMove(Struct, frozen=True):
     """fault probabilities after each outcome, shape (o, f)"""
 
 
-class Plan(Struct, frozen=True):
+class MovePlan(Struct, frozen=True):
     """All legal moves, best first."""
 
     ranked: tuple[NextMove, ...]
@@ -76,7 +76,7 @@ def unmet_need(model: Model, state: TicketState, move: Check | Fix) -> str | Non
     return None
 
 
-def make_plan(model: Model, state: TicketState, held: Sequence[Held]) -> Plan:
+def make_plan(model: Model, state: TicketState, held: Sequence[Held]) -> MovePlan:
     """Rank all legal moves by cost plus what is left to pay after each outcome.
 
     Every move is looked at one step ahead; the most promising ones two steps, so that a cheap fix is not put off for
@@ -109,7 +109,7 @@ def make_plan(model: Model, state: TicketState, held: Sequence[Held]) -> Plan:
     acting = {m.move: m.net for m in ranked if m.kind == "fix"}
     acting |= {costs.fixes[column]: view.acting_once - cost for column, cost in zip(away, view.away, strict=True)}
     left_in = float(costs.left_in @ now)
-    return Plan(tuple(m for m in ranked if m.move not in holding), acting, view.acting_twice - left_in, view.acting_twice)
+    return MovePlan(tuple(m for m in ranked if m.move not in holding), acting, view.acting_twice - left_in, view.acting_twice)
 
 
 def against_their_word(state: TicketState, fix: Fix) -> bool:
@@ -119,7 +119,7 @@ def against_their_word(state: TicketState, fix: Fix) -> bool:
 
 def drive_failing(model: Model, state: TicketState) -> float:
     """Probability that the drive itself is at fault, in whatever way."""
-    return float(state.belief @ model.having(*DRIVE_FAULTS))
+    return float(state.belief @ model.fault_mask(*DRIVE_FAULTS))
 
 
 def looks_due(model: Model, state: TicketState, fix: Fix, holding: Collection[str]) -> list[str]:
@@ -131,7 +131,7 @@ def looks_due(model: Model, state: TicketState, fix: Fix, holding: Collection[st
 def seen_once(model: Model, state: TicketState, fix: Fix, holding: Collection[str]) -> list[str]:
     """Checks that have to be seen a second time before the fix, as long as nothing else says that it is needed: a picture that is only dark is no
     missing picture."""
-    if not fix.look_twice or float(state.belief @ model.having(*fix.cures)) >= model.knowledge.plan["sure_of_the_part"]:
+    if not fix.look_twice or float(state.belief @ model.fault_mask(*fix.cures)) >= model.knowledge.plan["sure_of_the_part"]:
         return []
     return [
         check for check, outcomes in fix.look_twice.items()

@@ -25,7 +25,7 @@ _STARTS = ("screen", "clock")
 _STRAINS = ("start", "read", "surface", "write")
 
 
-class Slip(Struct, frozen=True):
+class SuspectReading(Struct, frozen=True):
     """A reading on which a verdict rests: its look, where it stands, how likely it was misread, and what another look saves (bench minutes' worth)."""
 
     move: str
@@ -48,7 +48,7 @@ def misread(model: Model, state: TicketState, reading: Reading) -> tuple[float, 
     return slip / (slip + (1.0 - share) * told), without
 
 
-def look_again(model: Model, state: TicketState, choice: str, right: Ints, place: int, harm: float, holding: Collection[str]) -> Slip | None:
+def look_again(model: Model, state: TicketState, choice: str, right: Ints, place: int, harm: float, holding: Collection[str]) -> SuspectReading | None:
     """The look to repeat before this heavy choice, or None. `right`: index of the right choice of each hypothesis, `place`: that of the choice;
     harm: what a wrong verdict costs, in currency."""
     if choice not in HEAVY:
@@ -67,7 +67,7 @@ def look_again(model: Model, state: TicketState, choice: str, right: Ints, place
         cost = (check.minutes + entry_minutes(model.knowledge, state, check)) * rates["bench_minute"] + check.unattended * rates["unattended_share"] * rates["bench_minute"]
         net = p * (1.0 - stands) * harm - cost
         if net > 0:
-            found.append(Slip(move, index, p, net / rates["bench_minute"]))
+            found.append(SuspectReading(move, index, p, net / rates["bench_minute"]))
     return max(found, key=lambda s: s.net, default=None)
 
 
@@ -90,4 +90,4 @@ def _repeatable(model: Model, state: TicketState, holding: Collection[str]) -> I
 
 def _suffers(model: Model, state: TicketState) -> bool:
     """Heads may be failing, and there is still something to lose: nothing is started again only to read it once more."""
-    return not is_data_safe(state.facts) and float(state.belief @ model.having("drive.mechanical")) >= 0.05
+    return not is_data_safe(state.facts) and float(state.belief @ model.fault_mask("drive.mechanical")) >= 0.05

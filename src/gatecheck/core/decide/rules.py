@@ -27,7 +27,7 @@ class Rule(Struct, frozen=True):
         return say(f"rule.{self.name}")
 
 
-def settled_by(model: Model, state: TicketState, p_drive: float) -> Rule | None:
+def applicable_rule(model: Model, state: TicketState, p_drive: float) -> Rule | None:
     """The first rule that settles the call, if any; `p_drive` is the probability that the drive itself fails."""
     for name, holds in _RULES.items():
         rule = model.knowledge.rules[name]
@@ -38,7 +38,7 @@ def settled_by(model: Model, state: TicketState, p_drive: float) -> Rule | None:
 
 def probability(model: Model, state: TicketState, *faults: str) -> float:
     """That any of the faults is there."""
-    return float(state.belief @ model.having(*faults))
+    return float(state.belief @ model.fault_mask(*faults))
 
 
 def may_sit_loose(model: Model, state: TicketState) -> bool:

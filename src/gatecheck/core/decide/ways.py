@@ -71,7 +71,7 @@ def distinct(options: Sequence[Option]) -> tuple[Option, ...]:
     return tuple(first.values())
 
 
-def ways_out(model: Model, state: TicketState) -> list[Way]:
+def ways_out(model: Model, state: TicketState) -> list[FixSequence]:
     """Release, every applicable untried fix, and the sets of fixes that the likeliest several-fault hypotheses need."""
     usable = [model.knowledge.fixes[name] for name in _usable(model, state)]
     may_start = state.booted is not None or "screen" not in state.current
@@ -122,7 +122,7 @@ def _cheapest(model: Model, state: TicketState, usable: Sequence[Fix], fault: st
     return min(ways)[1] if ways else None
 
 
-class Way(Struct, frozen=True):
+class FixSequence(Struct, frozen=True):
     """Fixes made one after the other, and what of them is the same on every ticket where the same cases of them hold."""
 
     fixes: tuple[str, ...]
@@ -152,11 +152,11 @@ class End(Struct, frozen=True):
     entries: float
 
 
-def _way(model: Model, state: TicketState, fixes: tuple[str, ...]) -> Way:
-    def make() -> Way:
+def _way(model: Model, state: TicketState, fixes: tuple[str, ...]) -> FixSequence:
+    def make() -> FixSequence:
         acts = [model.knowledge.fixes[name] for name in fixes]
         choice = max((f.call for f in acts), key=lambda c: WEIGHT[c], default="release")
-        return Way(
+        return FixSequence(
             fixes, choice, next((f.id for f in acts if f.call == choice), None), tuple(dict.fromkeys(f.visit for f in acts if f.visit)),
             sum(f.minutes + f.cured_minutes for f in acts), sum(f.unattended for f in acts), sum(f.parts + f.cured_parts for f in acts),
             sum(model.final(f.id, state.how).price for f in acts), sum(f.destroys for f in acts),
@@ -165,7 +165,7 @@ def _way(model: Model, state: TicketState, fixes: tuple[str, ...]) -> Way:
     return model.keep(("way", fixes, tuple(map(state.how.get, fixes))), make)
 
 
-def ends_of(model: Model, state: TicketState, ways: Sequence[Way]) -> list[End]:
+def ends_of(model: Model, state: TicketState, ways: Sequence[FixSequence]) -> list[End]:
     """The end of every way, in their order."""
     rates, worth = model.knowledge.rates, worth_of(model, state)
     afterwards = rates["failed_try"] + model.space.member @ _cures(model, state, worth)[0]
@@ -182,7 +182,7 @@ def ends_of(model: Model, state: TicketState, ways: Sequence[Way]) -> list[End]:
     return ends
 
 
-def _weighed(model: Model, how: How, ways: Sequence[Way], weights: Floats) -> list[list[list[float]]]:
+def _weighed(model: Model, how: How, ways: Sequence[FixSequence], weights: Floats) -> list[list[list[float]]]:
     """`_shares` of every way times `weights`. Single fixes of which no case of their own holds are weighed in one product."""
     alone: dict[tuple[str, ...], int] = {(): 0, **{(name,): place for place, name in enumerate(model.deeds.fix_ids, 1)}}
     plain = [w.fixes in alone and not (w.fixes and w.fixes[0] in how) for w in ways]
@@ -244,7 +244,7 @@ def _usable(model: Model, state: TicketState) -> tuple[str, ...]:
     return model.keep(key, lambda: tuple(name for name in model.deeds.fix_ids if name in state.applicable and name not in state.tried))
 
 
-def option_of(model: Model, state: TicketState, way: Way, end: End, loss: float, held: tuple[str, ...]) -> Option:
+def option_of(model: Model, state: TicketState, way: FixSequence, end: End, loss: float, held: tuple[str, ...]) -> Option:
     """The way with what it comes to on this ticket; `loss`: what deciding for it costs on average."""
     hands_on = way.hands_on + end.entries
     return Option(
@@ -253,7 +253,7 @@ def option_of(model: Model, state: TicketState, way: Way, end: End, loss: float,
     )  # fmt: skip
 
 
-def _data_outcome(model: Model, state: TicketState, way: Way) -> str:
+def _data_outcome(model: Model, state: TicketState, way: FixSequence) -> str:
     if "refer-lab" in way.fixes:
         return "lab"
     if way.destroys:

@@ -9,7 +9,7 @@ from __future__ import annotations
 from gatecheck.core.disk.gpt import read_gpt
 from gatecheck.core.disk.grub import grub_stop, legacy_script_stop
 from gatecheck.core.disk.grub_image import grub_image, unpacked_core
-from gatecheck.core.disk.second_stage import Volumes, syslinux_stop
+from gatecheck.core.disk.second_stage import OpenVolumes, syslinux_stop
 from gatecheck.core.disk.sectors import Sectors
 from gatecheck.core.disk.walk import Stop, Walk
 from gatecheck.core.errors import DecodeError
@@ -160,7 +160,7 @@ def _named_stage(disk: Sectors, first: int, where: str, name: str, walk: Walk) -
     if not any(_STAGE_MARK in disk.read(lba + base, 1).data for lba in named if 0 < lba < (disk.length or 0) for base in {0, first} if lba + base < (disk.length or 0)):
         walk.stop("loader", "second-stage-missing", f"{where}: {name}")
         return False
-    found = Volumes(disk)
+    found = OpenVolumes(disk)
     number = found.number_at(first)
     if found.opened(number) is None:
         return True  # a file system that has no reader: its own code knows it
@@ -192,7 +192,7 @@ def _second_stage(disk: Sectors, sector: bytes, walk: Walk) -> bool:
     image = grub_image(core) if core else None
     if image is None:
         return _script(disk, walk)
-    stop = grub_stop(image, Volumes(disk), 0, walk, lambda _number, _path: None)
+    stop = grub_stop(image, OpenVolumes(disk), 0, walk, lambda _number, _path: None)
     if stop is not None:
         walk.stop(stop.gate, stop.id, stop.where)
     return stop is None
@@ -214,7 +214,7 @@ def _core(disk: Sectors, sector: bytes) -> bytes:
 
 def _script(disk: Sectors, walk: Walk) -> bool:
     """Its script, by where that always stands: which volume it asks cannot be told from its packed second stage."""
-    found = Volumes(disk)
+    found = OpenVolumes(disk)
     opened = False
     for number, volume in found.all():
         opened = True

@@ -14,7 +14,7 @@ from dataclasses import dataclass
 from gatecheck.core.disk.gpt import EFI_SYSTEM, GPT_ENTRY, GPT_HEADER, HEADER, SIGNATURE
 from gatecheck.core.disk.grub import grub_stop
 from gatecheck.core.disk.grub_image import grub_image
-from gatecheck.core.disk.second_stage import Volumes, systemd_stop, windows_stop
+from gatecheck.core.disk.second_stage import OpenVolumes, systemd_stop, windows_stop
 from gatecheck.core.disk.sectors import MissingSectorError, Sectors
 from gatecheck.core.disk.walk import Stop, Walk
 from gatecheck.core.errors import DecodeError
@@ -178,7 +178,7 @@ def volumes(disk: Sectors, found: list[Slice], walk: Walk) -> Iterator[tuple[Sli
 
 
 @dataclass(frozen=True, slots=True)
-class Entry:
+class FirmwareEntry:
     """A boot entry in the order that firmware tries it. `partition`: GUID, empty where its path leads through none; `file`: empty for the fallback;
     `leads_to`: partition, disk, usb, optical, network, firmware, other."""
 
@@ -188,7 +188,7 @@ class Entry:
     leads_to: str
 
 
-def start_entries(disk: Sectors, walk: Walk, entries: Sequence[Entry], machine: str, *, secure: bool = False) -> bool:
+def start_entries(disk: Sectors, walk: Walk, entries: Sequence[FirmwareEntry], machine: str, *, secure: bool = False) -> bool:
     """Firmware that has boot entries: each in its order, and after all of them the fallback file."""
     found = slices(disk, walk)
     opened = list(volumes(disk, found, walk))
@@ -256,7 +256,7 @@ def try_program(walk: Walk, volume: FatVolume, files: FatListing, path: str, mac
     if secure and not carries_signature(data):
         return Stop("firmware", "loader-unsigned", f"{where}: {path}")
     walk.step("starts", where=where, file=path)
-    return second_stage(walk, data, volume, path, machine)
+    return second_stage_loader(walk, data, volume, path, machine)
 
 
 def content(volume: FatVolume, file: FatFile) -> bytes:
@@ -309,11 +309,11 @@ def carries_signature(data: bytes) -> bool:
     return size > 8 and first > 0 and first + size <= len(data)
 
 
-def second_stage(walk: Walk, data: bytes, volume: FatVolume, path: str, machine: str, depth: int = 0) -> Stop | None:
+def second_stage_loader(walk: Walk, data: bytes, volume: FatVolume, path: str, machine: str, depth: int = 0) -> Stop | None:
     """What a program that is known does next; None where it finds what it needs, or where it is not known."""
     if depth > _MOST_STAGES:
         return None
-    found = Volumes(volume.disk)
+    found = OpenVolumes(volume.disk)
     number = found.number_at(volume.first)
     folder = path.rpartition("/")[0]
 
@@ -335,7 +335,7 @@ def second_stage(walk: Walk, data: bytes, volume: FatVolume, path: str, machine:
     return None
 
 
-def _started(walk: Walk, found: Volumes, number: int, file: str, machine: str, depth: int) -> Stop | None:
+def _started(walk: Walk, found: OpenVolumes, number: int, file: str, machine: str, depth: int) -> Stop | None:
     """A program started by another one, from any volume that can be read."""
     where = f"partition {number}: {file}"
     walk.step("tries", where=f"partition {number}", file=file)
@@ -354,4 +354,4 @@ def _started(walk: Walk, found: Volumes, number: int, file: str, machine: str, d
         volume = read_fat(found.disk, piece.first) if piece else None
     except DecodeError:
         volume = None
-    return second_stage(walk, data, volume, file, machine, depth) if volume is not None else None
+    return second_stage_loader(walk, data, volume, file, machine, depth) if volume is not None else None

@@ -6,9 +6,9 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from gatecheck.core.disk.boot_legacy import start_legacy
-from gatecheck.core.disk.boot_uefi import Entry, start_entries, start_fallback
+from gatecheck.core.disk.boot_uefi import FirmwareEntry, start_entries, start_fallback
 from gatecheck.core.disk.sectors import Sectors
-from gatecheck.core.disk.walk import Found, Walk
+from gatecheck.core.disk.walk import Walk, WalkFinding
 from gatecheck.core.words.said import Said
 
 UEFI, BIOS = "uefi", "bios"
@@ -21,10 +21,10 @@ class BootPath:
     boots: bool
     stops_at: str | None
     path: tuple[Said, ...]
-    findings: tuple[Found, ...]
+    findings: tuple[WalkFinding, ...]
 
 
-def boot_path(disk: Sectors, mode: str, *, machine: str = "x64", entries: Sequence[Entry] | None = None, secure: bool = False, walk: Walk | None = None) -> BootPath:
+def boot_path(disk: Sectors, mode: str, *, machine: str = "x64", entries: Sequence[FirmwareEntry] | None = None, secure: bool = False, walk: Walk | None = None) -> BootPath:
     """Walk the disk as a firmware of this mode, with these boot entries, None: one that knows none; `secure`: with Secure Boot on; `walk`: where it is kept, for who
     watches it. Never raises for what stands on the disk."""
     walk = walk or Walk()

@@ -44,7 +44,7 @@ class Piece:
 
 
 @dataclass(frozen=True, slots=True)
-class Copy:
+class TableCopy:
     """One copy of a GPT. `state`: sound, broken (it carries the signature, but a sum or a field does not fit), absent, unreadable. `header`: its bytes as far
     as its own size goes; `entries`: the bytes of its entries, empty where they could not be read; `entries_fit`: their sum is the header's."""
 
@@ -88,8 +88,8 @@ class Division:
 
     scheme: str
     pieces: tuple[Piece, ...]
-    primary: Copy
-    backup: Copy
+    primary: TableCopy
+    backup: TableCopy
     records: tuple[Piece, ...]
     """the first sector's own four, whatever else there is"""
     start: bytes
@@ -117,7 +117,7 @@ def division_of(disk: Sectors) -> Division:
     start = b"" if span.missing else span.data[:512]
     primary = copy_at(disk, 1)
     places = [length - 1, *([primary.alternate] if primary.header and 1 < primary.alternate < length - 1 else [])]
-    backup = next((c for c in (copy_at(disk, lba) for lba in places if lba > 1) if c.state != ABSENT), Copy(ABSENT, max(length - 1, 0)))
+    backup = next((c for c in (copy_at(disk, lba) for lba in places if lba > 1) if c.state != ABSENT), TableCopy(ABSENT, max(length - 1, 0)))
     records = records_of(start, 0, 0)
     real = [r for r in records if r.type != f"{PROTECTIVE:02X}h"]
     best = next((c for c in (primary, backup) if c.state == SOUND), None) or next((c for c in (primary, backup) if c.entries_fit), None)
@@ -128,17 +128,17 @@ def division_of(disk: Sectors) -> Division:
     return Division("none" if start else "unreadable", (), primary, backup, records, start)
 
 
-def copy_at(disk: Sectors, lba: int) -> Copy:
+def copy_at(disk: Sectors, lba: int) -> TableCopy:
     """One copy of the GPT, whose header stands there."""
     span = disk.read(lba, 1)
     if span.missing:
-        return Copy(UNREADABLE if lba < (disk.length or 1 << 62) else ABSENT, lba)
+        return TableCopy(UNREADABLE if lba < (disk.length or 1 << 62) else ABSENT, lba)
     size = int.from_bytes(span.data[12:16], "little")
     size = size if HEADER <= size <= disk.sector else HEADER
     header = span.data[:size]
     if header[:8] != SIGNATURE:
-        return Copy(ABSENT, lba)
-    found = Copy(BROKEN, lba, header)
+        return TableCopy(ABSENT, lba)
+    found = TableCopy(BROKEN, lba, header)
     entries = b""
     if 0 < found.count <= MOST_ENTRIES and 128 <= found.entry_size <= 4096 and found.entry_size % 128 == 0 and 0 < found.entries_lba < (disk.length or 1 << 62):
         rest = disk.read(found.entries_lba, -(-found.count * found.entry_size // disk.sector))
@@ -149,7 +149,7 @@ def copy_at(disk: Sectors, lba: int) -> Copy:
     return replace(found, state=SOUND if sound else BROKEN, entries=entries, entries_fit=fits)
 
 
-def entries_of(copy: Copy) -> tuple[Piece, ...]:
+def entries_of(copy: TableCopy) -> tuple[Piece, ...]:
     """The partitions that a copy's entries name."""
     found = []
     for number in range(len(copy.entries) // copy.entry_size if copy.entry_size else 0):

@@ -21,7 +21,7 @@ _MARKED = 4096
 
 
 @dataclass(frozen=True, slots=True)
-class Lost:
+class FoundVolume:
     """A volume at `first`. `last` is where it says that it ends (None: it does not say). `speaks`: ids of what speaks for it; `system`: it holds a folder for
     loaders."""
 
@@ -32,13 +32,13 @@ class Lost:
     system: bool = False
 
 
-def lost_volumes(disk: Sectors, taken: Sequence[tuple[int, int]] = ()) -> list[Lost]:
+def lost_volumes(disk: Sectors, taken: Sequence[tuple[int, int]] = ()) -> list[FoundVolume]:
     """Volumes outside of the ranges that are taken (first, last LBA), in the order of the disk. Never raises."""
-    found: list[Lost] = []
+    found: list[FoundVolume] = []
     for lba in _places(disk, taken):
         if found and lba <= (found[-1].last or found[-1].first):
             continue
-        own = lost_at(disk, lba)
+        own = probe_volume_at(disk, lba)
         if own is not None and not any(first <= (own.last or lba) and lba <= last for first, last in taken):
             found.append(own)
     return found
@@ -66,7 +66,7 @@ def _gaps(taken: Sequence[tuple[int, int]], length: int) -> Iterator[tuple[int, 
         yield at, length
 
 
-def lost_at(disk: Sectors, lba: int) -> Lost | None:
+def probe_volume_at(disk: Sectors, lba: int) -> FoundVolume | None:
     """The volume that begins there, where enough speaks for it."""
     span = disk.read(lba, max(1, _MARKED // disk.sector))
     if lba in span.missing:
@@ -79,13 +79,13 @@ def lost_at(disk: Sectors, lba: int) -> Lost | None:
         last += 1  # the sector after its last one holds the copy of its boot sector
     if last is not None and last >= (disk.length or 1 << 62):
         return None
-    speaks = tuple(_speaks(disk, lba, last, volume, span.data))
+    speaks = tuple(evidence_for_volume(disk, lba, last, volume, span.data))
     if not speaks:
         return None
-    return Lost(lba, last, volume, speaks, "system-folder" in speaks)
+    return FoundVolume(lba, last, volume, speaks, "system-folder" in speaks)
 
 
-def _speaks(disk: Sectors, lba: int, last: int | None, volume: Volume, start: bytes) -> Iterator[str]:
+def evidence_for_volume(disk: Sectors, lba: int, last: int | None, volume: Volume, start: bytes) -> Iterator[str]:
     if volume.kind == "fat":
         try:
             own = read_fat(disk, lba)
@@ -146,7 +146,7 @@ def made_guid(disk: Sectors, lba: int, what: str) -> bytes:
     return bytes(own)
 
 
-def kind_of_partition(lost: Lost) -> tuple[str, int]:
+def kind_of_partition(lost: FoundVolume) -> tuple[str, int]:
     """(GPT type GUID, MBR type) for a found volume."""
     if lost.system:
         return "C12A7328-F81F-11D2-BA4B-00A0C93EC93B", 0x0C

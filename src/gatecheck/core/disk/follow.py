@@ -8,7 +8,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
-from gatecheck.core.disk.boot_uefi import Entry
+from gatecheck.core.disk.boot_uefi import FirmwareEntry
 from gatecheck.core.disk.bootpath import BootPath, boot_path
 from gatecheck.core.disk.sectors import NOT_CAPTURED, Sectors, Span
 from gatecheck.core.disk.walk import Walk
@@ -19,7 +19,7 @@ _FIRST_AHEAD, _MOST_AHEAD = 16 << 10, 1 << 20
 _MOST_RUNS = 64
 
 
-class Layered:
+class LayeredSectors:
     """Several readings of one disk as one. `layers`: newest first; what one does not hold is taken from the next."""
 
     def __init__(self, layers: Sequence[Sectors], *, sector: int, length: int | None) -> None:
@@ -50,7 +50,7 @@ class Layered:
         return Span(lba, self._sector, bytes(data), missing)
 
 
-class Watched:
+class TracingSectors:
     """`Sectors` that remember, for each step of a walk, what was asked for, and what of it was not captured."""
 
     def __init__(self, disk: Sectors, walk: Walk) -> None:
@@ -97,18 +97,18 @@ class Followed:
         return not self.wanted
 
 
-def follow(disk: Sectors, mode: str, *, machine: str = "x64", entries: Sequence[Entry] | None = None, secure: bool = False) -> Followed:
+def follow(disk: Sectors, mode: str, *, machine: str = "x64", entries: Sequence[FirmwareEntry] | None = None, secure: bool = False) -> Followed:
     """Walk over what is known of a disk. Never raises for what stands on it, or does not."""
     walk = Walk()
-    watched = Watched(disk, walk)
+    watched = TracingSectors(disk, walk)
     verdict = boot_path(watched, mode, machine=machine, entries=entries, secure=secure, walk=walk)
     reads: list[list[Run]] = [[] for _ in range(len(verdict.path) + 1)]
     for step, first, count in watched.asked:
         reads[min(step, len(verdict.path))].append((first, count))
-    return Followed(verdict, tuple(tuple(joined(own)) for own in reads), tuple(wanted_runs(disk, watched.unread)), len(verdict.path) if watched.sure is None else watched.sure)
+    return Followed(verdict, tuple(tuple(merge_runs(own)) for own in reads), tuple(wanted_runs(disk, watched.unread)), len(verdict.path) if watched.sure is None else watched.sure)
 
 
-def joined(runs: Iterable[Run]) -> list[Run]:
+def merge_runs(runs: Iterable[Run]) -> list[Run]:
     """The same sectors as runs that neither touch nor overlap, in the order of the disk."""
     out: list[Run] = []
     for first, count in sorted(runs):
@@ -124,11 +124,11 @@ def wanted_runs(disk: Sectors, unread: Iterable[int], *, careful: bool = False) 
     was read before it. `careful`: nothing is read ahead."""
     size, length = disk.sector, disk.length or 1 << 62
     out: list[Run] = []
-    for first, count in joined((lba, 1) for lba in unread):
+    for first, count in merge_runs((lba, 1) for lba in unread):
         ahead = _before(disk, first)
         wide = count if careful else max(count, min(max(ahead, _FIRST_AHEAD // size), _MOST_AHEAD // size))
         out.append((first, min(wide, length - first)))
-    return joined(out)[:_MOST_RUNS]
+    return merge_runs(out)[:_MOST_RUNS]
 
 
 def _before(disk: Sectors, lba: int) -> int:

@@ -10,7 +10,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 
 from gatecheck.core.disk.grub_image import Image
-from gatecheck.core.disk.second_stage import Start, Volumes, file_stop, kernel_stop
+from gatecheck.core.disk.second_stage import OpenVolumes, Start, file_stop, kernel_stop
 from gatecheck.core.disk.walk import Stop, Walk
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.volume.tree import Filesystem
@@ -27,7 +27,7 @@ _TOKEN = re.compile(r"""[ \t\r]*(?:(\#[^\n]*)|(\n|;)|([{}])|((?:\\.|"(?:\\.|[^"\
 class _Run:
     """One walk through scripts. `root`: number of the volume, -1 for the memory disk."""
 
-    volumes: Volumes
+    volumes: OpenVolumes
     image: Image
     walk: Walk
     start: Start
@@ -42,7 +42,7 @@ class _Run:
     """it goes on for longer, or deeper, than it is followed: no word on what it leads to"""
 
 
-def grub_stop(image: Image, volumes: Volumes, number: int, walk: Walk, start: Start) -> Stop | None:
+def grub_stop(image: Image, volumes: OpenVolumes, number: int, walk: Walk, start: Start) -> Stop | None:
     """None where its script finds all that it names. `number`: the volume that it was started from."""
     run = _Run(volumes, image, walk, start, number)
     device, path = _split(image.prefix)
@@ -55,16 +55,16 @@ def grub_stop(image: Image, volumes: Volumes, number: int, walk: Walk, start: St
             return run.stop
     prefix = run.names.get("prefix", "")
     if "normal" not in image.modules and _read(run, f"{prefix}/x86_64-efi/normal.mod", quiet=True) is None and _read(run, f"{prefix}/i386-efi/normal.mod", quiet=True) is None and _read(run, f"{prefix}/i386-pc/normal.mod", quiet=True) is None:
-        return Stop("loader", "modules-missing", f"{_told(run, prefix)}/normal.mod")
+        return Stop("loader", "modules-missing", f"{_describe(run, prefix)}/normal.mod")
     text = _read(run, f"{prefix}/grub.cfg")
     if text is None and run.did and not run.stop:
         return None  # its own script did what it is for
     if text is None:
-        return run.stop or Stop("loader", "configuration-missing", f"{_told(run, prefix)}/grub.cfg")
+        return run.stop or Stop("loader", "configuration-missing", f"{_describe(run, prefix)}/grub.cfg")
     return script_stop(run, text)
 
 
-def legacy_script_stop(volumes: Volumes, number: int, path: str, walk: Walk) -> Stop | None:
+def legacy_script_stop(volumes: OpenVolumes, number: int, path: str, walk: Walk) -> Stop | None:
     """The script of a GRUB whose image cannot be looked into: found by where it always stands."""
     run = _Run(volumes, Image("", "", {}, frozenset()), walk, lambda _number, _path: None, number)
     run.names |= {"root": _name(number), "prefix": f"({_name(number)})/{path.rpartition('/')[0]}"}
@@ -83,14 +83,14 @@ def script_stop(run: _Run, text: str) -> Stop | None:
         run.walk.step("entry", entry=title)
         _execute(run, body, 0)
         return run.stop
-    return None if run.did else Stop("loader", "configuration-empty", _told(run, run.names.get("prefix", "")))
+    return None if run.did else Stop("loader", "configuration-empty", _describe(run, run.names.get("prefix", "")))
 
 
 def _name(number: int) -> str:
     return "memdisk" if number < 0 else f"hd0,{number}" if number else "hd0"
 
 
-def _told(run: _Run, prefix: str) -> str:
+def _describe(run: _Run, prefix: str) -> str:
     device, path = _split(prefix)
     number = _device(run, device)
     return f"partition {number}: {path}" if number else path

@@ -8,12 +8,12 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
-from gatecheck.core.disk.boot_uefi import Entry
+from gatecheck.core.disk.boot_uefi import FirmwareEntry
 from gatecheck.core.disk.bootpath import boot_path
-from gatecheck.core.disk.follow import Followed, Run, Watched, wanted_runs
+from gatecheck.core.disk.follow import Followed, Run, TracingSectors, wanted_runs
 from gatecheck.core.disk.mend import all_plans, kinds_of_plan
 from gatecheck.core.disk.overlay import Overlay
-from gatecheck.core.disk.plan import Plan, what, why
+from gatecheck.core.disk.plan import RepairPlan, what, why
 from gatecheck.core.disk.sectors import Sectors, Span
 from gatecheck.core.disk.walk import Walk
 
@@ -26,7 +26,7 @@ class _TooFarError(Exception):
     """More would have to be read than goes through the link in moments."""
 
 
-class _Bounded(Watched):
+class _Bounded(TracingSectors):
     def read(self, lba: int, count: int) -> Span:
         span = super().read(lba, count)
         if len(self.unread) > _MOST_UNREAD:
@@ -35,10 +35,10 @@ class _Bounded(Watched):
 
 
 @dataclass(frozen=True, slots=True)
-class Known:
+class KnownPlans:
     """`wanted`: what has to be read before there are more; `searches`: ids of the kinds that would have to search the whole disk."""
 
-    plans: tuple[Plan, ...]
+    plans: tuple[RepairPlan, ...]
     wanted: tuple[Run, ...]
     searches: tuple[str, ...]
 
@@ -46,16 +46,16 @@ class Known:
 _KINDS = ("tables", "volumes", "start")
 
 
-def known_plans(disk: Sectors, mode: str, followed: Followed, *, machine: str = "x64", entries: Sequence[Entry] | None = None, secure: bool = False) -> Known:
+def known_plans(disk: Sectors, mode: str, followed: Followed, *, machine: str = "x64", entries: Sequence[FirmwareEntry] | None = None, secure: bool = False) -> KnownPlans:
     """Never raises for what stands on the disk. Nothing where the verdict does not stand."""
     if not followed.stands:
-        return Known((), (), ())
-    plans: list[Plan] = []
+        return KnownPlans((), (), ())
+    plans: list[RepairPlan] = []
     wanted: list[Run] = []
     searches: list[str] = []
     for place, name in enumerate(_KINDS):
         watched = _Bounded(disk, Walk())
-        found: list[Plan] = []
+        found: list[RepairPlan] = []
         try:
             own = kinds_of_plan(watched, mode, followed.verdict, machine=machine, entries=entries, secure=secure)[place]
             while len(found) < _MOST_PLANS:
@@ -72,10 +72,10 @@ def known_plans(disk: Sectors, mode: str, followed: Followed, *, machine: str = 
         wanted += wanted_runs(disk, watched.unread)
     if len(plans) > 1 and not followed.verdict.boots and not wanted and not any(p.boots_after for p in plans):
         plans += _together(disk, mode, machine, entries, secure)
-    return Known(tuple(plans), tuple(wanted), tuple(searches))
+    return KnownPlans(tuple(plans), tuple(wanted), tuple(searches))
 
 
-def _together(disk: Sectors, mode: str, machine: str, entries: Sequence[Entry] | None, secure: bool) -> Iterator[Plan]:
+def _together(disk: Sectors, mode: str, machine: str, entries: Sequence[FirmwareEntry] | None, secure: bool) -> Iterator[RepairPlan]:
     """Everything that can be mended as one plan, where no plan alone lets the disk start and all of them do."""
     watched = _Bounded(disk, Walk())
     try:
@@ -85,4 +85,4 @@ def _together(disk: Sectors, mode: str, machine: str, entries: Sequence[Entry] |
         return
     if after.boots and not watched.unread and len(done) > 1:
         doubts = tuple(d for p in done for d in p.doubts)
-        yield Plan("all", what("all", count=len(done)), why("all", plans=[p.what for p in done]), tuple(w for p in done for w in p.writes), doubts, boots_after=True)
+        yield RepairPlan("all", what("all", count=len(done)), why("all", plans=[p.what for p in done]), tuple(w for p in done for w in p.writes), doubts, boots_after=True)

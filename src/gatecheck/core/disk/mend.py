@@ -9,7 +9,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from itertools import chain
 
-from gatecheck.core.disk.boot_uefi import Entry
+from gatecheck.core.disk.boot_uefi import FirmwareEntry
 from gatecheck.core.disk.bootpath import BIOS, BootPath, boot_path
 from gatecheck.core.disk.division import division_of
 from gatecheck.core.disk.mend_boot import boot_plans
@@ -17,7 +17,7 @@ from gatecheck.core.disk.mend_loader import loader_plans
 from gatecheck.core.disk.mend_table import table_plans
 from gatecheck.core.disk.mend_volume import volume_plans
 from gatecheck.core.disk.overlay import Overlay
-from gatecheck.core.disk.plan import Plan, Write, what, why
+from gatecheck.core.disk.plan import RepairPlan, Write, what, why
 from gatecheck.core.disk.sectors import Sectors
 
 _MOST_ROUNDS = 12
@@ -30,7 +30,7 @@ class Mending:
     """`now`: the verdict before; `plans`: what could be done, each judged by itself."""
 
     now: BootPath
-    plans: tuple[Plan, ...]
+    plans: tuple[RepairPlan, ...]
 
 
 def mending_of(disk: Sectors, mode: str, *, machine: str = "x64") -> Mending:
@@ -41,28 +41,28 @@ def mending_of(disk: Sectors, mode: str, *, machine: str = "x64") -> Mending:
         whole, writes = all_plans(disk, mode, machine=machine)
         if {p.id for p in whole} - {p.id for p in plans}:  # some of it can be made only on what the others leave: then all of it is a plan of its own
             after = boot_path(Overlay(disk, writes), mode, machine=machine)
-            plans += (Plan(
+            plans += (RepairPlan(
                 ALL, what("all", count=len(whole)), why("all", plans=[p.what for p in whole]), tuple(w for p in whole for w in p.writes),
                 tuple(d for p in whole for d in p.doubts), boots_after=after.boots,
             ),)  # fmt: skip
     return Mending(now, plans)
 
 
-def plans_of(disk: Sectors, mode: str, now: BootPath, *, machine: str = "x64", entries: Sequence[Entry] | None = None, secure: bool = False) -> Iterator[Plan]:
+def plans_of(disk: Sectors, mode: str, now: BootPath, *, machine: str = "x64", entries: Sequence[FirmwareEntry] | None = None, secure: bool = False) -> Iterator[RepairPlan]:
     """What could be done where the walk says `now`, each judged by the walk after it, with these boot entries."""
     return chain(*kinds_of_plan(disk, mode, now, machine=machine, entries=entries, secure=secure))
 
 
 def kinds_of_plan(
-    disk: Sectors, mode: str, now: BootPath, *, machine: str = "x64", entries: Sequence[Entry] | None = None, secure: bool = False
-) -> list[Iterator[Plan]]:
+    disk: Sectors, mode: str, now: BootPath, *, machine: str = "x64", entries: Sequence[FirmwareEntry] | None = None, secure: bool = False
+) -> list[Iterator[RepairPlan]]:
     """The same by what is mended: tables, volumes, boot code or loader."""
     division = division_of(disk)
     stops = "" if now.boots or not now.findings else now.findings[-1].id
-    kinds: list[Iterator[Plan]] = [table_plans(disk, division, mode), volume_plans(disk, division, mode)]
+    kinds: list[Iterator[RepairPlan]] = [table_plans(disk, division, mode), volume_plans(disk, division, mode)]
     kinds.append(iter(boot_plans(disk, division, stops)) if mode == BIOS else loader_plans(disk, stops, machine))
 
-    def judged(found: Iterator[Plan]) -> Iterator[Plan]:
+    def judged(found: Iterator[RepairPlan]) -> Iterator[RepairPlan]:
         for plan in found:
             changed = [w for w in plan.writes if not _stands(disk, w)]
             if changed:
@@ -82,10 +82,10 @@ def _stands(disk: Sectors, own: Write) -> bool:
     return not span.missing and span.data[own.at - first * size :][: len(own.data)] == own.data
 
 
-def all_plans(disk: Sectors, mode: str, *, machine: str = "x64") -> tuple[list[Plan], list[tuple[int, bytes]]]:
+def all_plans(disk: Sectors, mode: str, *, machine: str = "x64") -> tuple[list[RepairPlan], list[tuple[int, bytes]]]:
     """Everything that can be mended, one plan after another, each made on what the ones before it leave; of rivals the one that starts, else the first.
     (plans, the bytes that change: at, data). Nothing where the disk starts as it is: there a plan is asked for by its id."""
-    done: list[Plan] = []
+    done: list[RepairPlan] = []
     writes: list[tuple[int, bytes]] = []
     for place in range(_MOST_ROUNDS):
         over = Overlay(disk, writes)
@@ -121,5 +121,5 @@ def merged(disk: Sectors, writes: Iterable[tuple[int, bytes]]) -> list[tuple[int
     return runs
 
 
-def chosen(plans: Sequence[Plan], name: str) -> Plan | None:
+def chosen(plans: Sequence[RepairPlan], name: str) -> RepairPlan | None:
     return next((p for p in plans if p.id == name), None)

@@ -9,7 +9,7 @@ import struct
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from gatecheck.core.disk.boot_uefi import Entry, slices, volumes
+from gatecheck.core.disk.boot_uefi import FirmwareEntry, slices, volumes
 from gatecheck.core.disk.bootpath import UEFI, boot_path
 from gatecheck.core.disk.mend_loader import candidates
 from gatecheck.core.disk.plan import doubt, what, why
@@ -43,7 +43,7 @@ class EntryPlan:
     boots_after: bool
 
 
-def entry_plan(disk: Sectors, firmware: Firmware, entries: Sequence[Entry], *, machine: str = "x64", secure: bool = False) -> EntryPlan | None:
+def entry_plan(disk: Sectors, firmware: Firmware, entries: Sequence[FirmwareEntry], *, machine: str = "x64", secure: bool = False) -> EntryPlan | None:
     """The entry for the likeliest loader on this disk, first in the order; None where there is none, or nothing tells which partition it is on."""
     order = firmware.variables.get("BootOrder")
     if order is None:
@@ -57,7 +57,7 @@ def entry_plan(disk: Sectors, firmware: Firmware, entries: Sequence[Entry], *, m
         return None
     name = chosen.system or "Installed system"
     option = load_option(name, partition(piece.guid, piece.number, piece.first, piece.last - piece.first + 1), file_path("\\" + chosen.file.path.replace("/", "\\")))
-    entry = Entry(f"Boot{number:04X} {name}", piece.guid, chosen.file.path, "partition")
+    entry = FirmwareEntry(f"Boot{number:04X} {name}", piece.guid, chosen.file.path, "partition")
     after = boot_path(disk, UEFI, machine=machine, entries=[entry, *entries], secure=secure)
     systems = {c.system for _, c in found}
     doubts = [*([doubt("several-systems")] if len(systems) > 1 else []), *([doubt("unknown-program")] if not chosen.system else [])]

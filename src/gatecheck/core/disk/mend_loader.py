@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 
 from gatecheck.core.disk.boot_uefi import content, image_fault, slices, volumes
 from gatecheck.core.disk.overlay import Overlay
-from gatecheck.core.disk.plan import Plan, Write, doubt, what, why, write
+from gatecheck.core.disk.plan import RepairPlan, Write, doubt, what, why, write
 from gatecheck.core.disk.sectors import Sectors
 from gatecheck.core.disk.walk import Walk
 from gatecheck.core.errors import DecodeError
@@ -25,7 +25,7 @@ _MOST_PLANS, _LARGEST = 4, 32 << 20
 
 
 @dataclass(frozen=True, slots=True)
-class Candidate:
+class LoaderCopy:
     """A program that could be put back. `beside`: files that it needs in its own folder."""
 
     file: FatFile
@@ -37,7 +37,7 @@ class Candidate:
     """number of the partition that it comes from, 0: the one that it goes to"""
 
 
-def loader_plans(disk: Sectors, stops: str, machine: str) -> Iterator[Plan]:
+def loader_plans(disk: Sectors, stops: str, machine: str) -> Iterator[RepairPlan]:
     """`stops`: the finding at which the walk ended. Only where the fallback program is missing or cannot be loaded."""
     if stops not in _MENDABLE:
         return
@@ -56,14 +56,14 @@ def loader_plans(disk: Sectors, stops: str, machine: str) -> Iterator[Plan]:
             number += 1
             name = "loader" if number == 1 else f"loader-{number}"
             doubts = [*([doubt("several-systems")] if len({c.system for c in found}) > 1 else []), *([doubt("unknown-program")] if candidate.rank == len(_KNOWN) else [])]
-            yield Plan(name, what("loader", file=candidate.file.path, to=FALLBACK[machine], number=own.number), why("loader", file=candidate.file.path, system=candidate.system),
+            yield RepairPlan(name, what("loader", file=candidate.file.path, to=FALLBACK[machine], number=own.number), why("loader", file=candidate.file.path, system=candidate.system),
                        tuple(writes), tuple(doubts), "loader")  # fmt: skip
 
 
 _MENDABLE = ("no-fallback", "loader-missing", "loader-chain-broken", "loader-no-program", "loader-other-machine", "loader-no-application", "loader-cut-short")
 
 
-def candidates(volume: FatVolume, files: FatListing, machine: str) -> Iterator[Candidate]:
+def candidates(volume: FatVolume, files: FatListing, machine: str) -> Iterator[LoaderCopy]:
     for path, file in files.files.items():
         low = path.lower()
         if file.is_directory or not low.endswith(".efi") or low == FALLBACK[machine].lower() or not 512 <= file.size <= _LARGEST:
@@ -77,7 +77,7 @@ def candidates(volume: FatVolume, files: FatListing, machine: str) -> Iterator[C
         if image_fault(data, machine):
             continue
         rank, system = next(((n, s) for n, (mark, s) in enumerate(_KNOWN) if mark in low), (len(_KNOWN), ""))
-        yield Candidate(file, data, system, rank, tuple(_beside(volume, files, path)) if "shim" in low else ())
+        yield LoaderCopy(file, data, system, rank, tuple(_beside(volume, files, path)) if "shim" in low else ())
 
 
 def _beside(volume: FatVolume, files: FatListing, path: str) -> Iterator[tuple[str, bytes]]:
@@ -89,7 +89,7 @@ def _beside(volume: FatVolume, files: FatListing, path: str) -> Iterator[tuple[s
             yield name, content(volume, own)
 
 
-def _put(volume: FatVolume, candidate: Candidate, machine: str) -> Sequence[Write]:
+def _put(volume: FatVolume, candidate: LoaderCopy, machine: str) -> Sequence[Write]:
     folder = FALLBACK[machine].rpartition("/")[0]
     made: list[Write] = []
     for path, data in [*((f"{folder}/{name}", data) for name, data in candidate.beside), (FALLBACK[machine], candidate.data)]:

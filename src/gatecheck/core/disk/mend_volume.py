@@ -11,7 +11,7 @@ from gatecheck.core.disk.boot_legacy import boot_sector_starts
 from gatecheck.core.disk.division import Division, Piece
 from gatecheck.core.disk.find import exfat_sum
 from gatecheck.core.disk.overlay import Overlay
-from gatecheck.core.disk.plan import Plan, doubt, what, why, write
+from gatecheck.core.disk.plan import RepairPlan, doubt, what, why, write
 from gatecheck.core.disk.sectors import Sectors
 from gatecheck.core.disk.volume import volume_of
 from gatecheck.core.errors import DecodeError
@@ -33,7 +33,7 @@ _LARGEST_FAT, _MOST_STEPS = 64 << 20, 200_000
 _COPY_PLACES = (6, *range(1, 6), *range(7, 16))
 
 
-def volume_plans(disk: Sectors, division: Division, mode: str) -> Iterator[Plan]:
+def volume_plans(disk: Sectors, division: Division, mode: str) -> Iterator[RepairPlan]:
     """For each partition, or the whole disk where nothing divides it."""
     whole = Piece(0, 0, (disk.length or 1) - 1, "")
     for own in [p for p in division.pieces if not p.is_extended] or ([whole] if division.scheme == "none" else []):
@@ -69,7 +69,7 @@ def boot_sector_fits(raw: bytes, room: int, sector: int) -> bool:
     return bool(fat) and reserved + fats * fat < total and total * size <= room * sector
 
 
-def _boot_sector(disk: Sectors, own: Piece, mode: str) -> Plan | None:
+def _boot_sector(disk: Sectors, own: Piece, mode: str) -> RepairPlan | None:
     span = disk.read(own.first, 1)
     broken = bool(span.missing) or not _is_whole(disk, own.first, own)
     now = span.data[:512]
@@ -91,7 +91,7 @@ def _boot_sector(disk: Sectors, own: Piece, mode: str) -> Plan | None:
         if kind == "fat" and not _opens(better, own.first):
             continue
         name = f"boot-sector-{own.number}"
-        return Plan(name, what("boot-sector", number=own.number), why("boot-sector", lba=lba, kind=kind.upper() if kind != "exfat" else "exFAT"),
+        return RepairPlan(name, what("boot-sector", number=own.number), why("boot-sector", lba=lba, kind=kind.upper() if kind != "exfat" else "exFAT"),
                     (write(own.first * disk.sector, data, "boot-sector", number=own.number),), (doubt("unreadable-before"),) if span.missing else ())  # fmt: skip
     if broken and not span.missing and not other:
         media = _media_byte(disk, own, now)
@@ -103,7 +103,7 @@ def _boot_sector(disk: Sectors, own: Piece, mode: str) -> Plan | None:
     if mode == "bios" and fits and now[510:512] != _SIGNED:
         signed = Overlay(disk, [(own.first * disk.sector + 510, _SIGNED)])
         if boot_sector_starts(signed, own.first):
-            return Plan(f"boot-sector-{own.number}", what("boot-sector-signature", number=own.number), why("boot-sector-signature"), (write(own.first * disk.sector + 510, _SIGNED, "signature"),))
+            return RepairPlan(f"boot-sector-{own.number}", what("boot-sector-signature", number=own.number), why("boot-sector-signature"), (write(own.first * disk.sector + 510, _SIGNED, "signature"),))
     return None
 
 
@@ -131,7 +131,7 @@ def _opens(disk: Sectors, first: int) -> bool:
         return False
 
 
-def _media_byte(disk: Sectors, own: Piece, now: bytes) -> Plan | None:
+def _media_byte(disk: Sectors, own: Piece, now: bytes) -> RepairPlan | None:
     """The media byte alone is impossible, and the FAT's first byte says what it was."""
     if now[21] in _MEDIA:
         return None
@@ -142,10 +142,10 @@ def _media_byte(disk: Sectors, own: Piece, now: bytes) -> Plan | None:
     fixed = now[:21] + first.data[:1] + now[22:]
     if not boot_sector_fits(fixed, own.last - own.first + 1, disk.sector) or not _opens(Overlay(disk, [(own.first * disk.sector, fixed)]), own.first):
         return None
-    return Plan(f"boot-sector-{own.number}", what("media-byte", number=own.number), why("media-byte"), (write(own.first * disk.sector + 21, first.data[:1], "media-byte"),))
+    return RepairPlan(f"boot-sector-{own.number}", what("media-byte", number=own.number), why("media-byte"), (write(own.first * disk.sector + 21, first.data[:1], "media-byte"),))
 
 
-def _first_fat(disk: Sectors, own: Piece) -> Iterator[Plan]:
+def _first_fat(disk: Sectors, own: Piece) -> Iterator[RepairPlan]:
     """The first FAT from the second, where files hang together by the second and not by the first."""
     try:
         volume = read_fat(disk, own.first)
@@ -173,7 +173,7 @@ def _first_fat(disk: Sectors, own: Piece) -> Iterator[Plan]:
         else:
             runs.append([n])
     writes = tuple(write(at + run[0] * sector, two.data[run[0] * sector : (run[-1] + 1) * sector], "fat", number=own.number) for run in runs)
-    yield Plan(f"fat-{own.number}", what("fat", number=own.number), why("fat", before=before, sectors=len(wrong)), writes, (doubt("unreadable-before"),) if one.missing else ())
+    yield RepairPlan(f"fat-{own.number}", what("fat", number=own.number), why("fat", before=before, sectors=len(wrong)), writes, (doubt("unreadable-before"),) if one.missing else ())
 
 
 def troubles(volume: FatVolume) -> int | None:

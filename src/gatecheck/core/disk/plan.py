@@ -17,7 +17,7 @@ class Write:
 
 
 @dataclass(frozen=True, slots=True)
-class Plan:
+class RepairPlan:
     """`writes` in the order in which they are made: what is pointed to before what points. `rivals`: plans of one name in it exclude each other."""
 
     id: str

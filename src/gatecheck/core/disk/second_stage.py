@@ -21,7 +21,7 @@ _KERNEL_HEAD = 0x300
 
 
 @dataclass(slots=True)
-class Volumes:
+class OpenVolumes:
     """The disk's volumes, opened when asked for. None for one that has no reader, or cannot be read."""
 
     disk: Sectors
@@ -70,7 +70,7 @@ Start = Callable[[int, str], Stop | None]
 """start a program: (number of the volume, path) -> where that stops"""
 
 
-def kernel_stop(volumes: Volumes, number: int, path: str) -> Stop | None:
+def kernel_stop(volumes: OpenVolumes, number: int, path: str) -> Stop | None:
     """Is it there, a Linux kernel by its header (Documentation/arch/x86/boot.rst), and not cut off."""
     where = f"partition {number}: {path}"
     found = volumes.find(number, path)
@@ -93,7 +93,7 @@ def kernel_stop(volumes: Volumes, number: int, path: str) -> Stop | None:
     return Stop("system", "kernel-none", where)
 
 
-def file_stop(volumes: Volumes, number: int, path: str) -> Stop | None:
+def file_stop(volumes: OpenVolumes, number: int, path: str) -> Stop | None:
     """A file that has only to be there and readable."""
     found = volumes.find(number, path)
     if found is None:
@@ -104,7 +104,7 @@ def file_stop(volumes: Volumes, number: int, path: str) -> Stop | None:
     return Stop("system", "kernel-unread", f"partition {number}: {path}") if bad else None
 
 
-def systemd_stop(volumes: Volumes, number: int, walk: Walk, start: Start) -> Stop | None:
+def systemd_stop(volumes: OpenVolumes, number: int, walk: Walk, start: Start) -> Stop | None:
     """loader/loader.conf and loader/entries/*.conf (UAPI boot loader specification); programs in EFI/Linux; Windows' own where nothing else is there."""
     volume = volumes.opened(number)
     if volume is None:
@@ -137,7 +137,7 @@ def _pairs(text: str) -> dict[str, str]:
     return found
 
 
-def windows_stop(volumes: Volumes, number: int, walk: Walk, *, store: str, loader: str) -> Stop | None:
+def windows_stop(volumes: OpenVolumes, number: int, walk: Walk, *, store: str, loader: str) -> Stop | None:
     """Windows' boot manager: its store beside it, and an installation that the store can lead to."""
     walk.step("tries", where=f"partition {number}", file=store)
     found = volumes.find(number, store)
@@ -160,7 +160,7 @@ def windows_stop(volumes: Volumes, number: int, walk: Walk, *, store: str, loade
 _LABEL, _DEFAULT = "label", ("default", "ontimeout")
 
 
-def syslinux_stop(volumes: Volumes, number: int, walk: Walk, names: Sequence[str]) -> Stop | None:
+def syslinux_stop(volumes: OpenVolumes, number: int, walk: Walk, names: Sequence[str]) -> Stop | None:
     """The default label of the first configuration there is, and the files that it names (SYSLINUX wiki, "Config")."""
     for name in names:
         text = volumes.text(number, name)
@@ -204,7 +204,7 @@ def syslinux_stop(volumes: Volumes, number: int, walk: Walk, names: Sequence[str
     return None
 
 
-def _named(volumes: Volumes, number: int, folder: str, path: str, word: str) -> Stop | None:
+def _named(volumes: OpenVolumes, number: int, folder: str, path: str, word: str) -> Stop | None:
     full = path.strip("/") if path.startswith("/") or not folder else f"{folder}/{path}"
     candidates = [full, path.strip("/")]
     if word == "kernel":

@@ -67,7 +67,7 @@ def volume_of(start: bytes) -> Volume | None:
     """The volume whose first bytes these are; None where no mark is known."""
     for at, mark, kind, name in _MARKS:
         if start[at : at + len(mark)] == mark:
-            label, size = _told(kind, start.ljust(_MARKED, b"\0"))
+            label, size = _parse_details(kind, start.ljust(_MARKED, b"\0"))
             return Volume(kind, name, at, label, size)
     return None
 
@@ -77,7 +77,7 @@ def label_text(raw: bytes) -> str:
     return "".join(c if c.isprintable() else "?" for c in text_of(raw.split(b"\0")[0])).strip()
 
 
-def _told(kind: str, start: bytes) -> tuple[str, int | None]:
+def _parse_details(kind: str, start: bytes) -> tuple[str, int | None]:
     """(label, bytes) as the first sectors tell them. FAT: ECMA-107, 9; exFAT: 3.1.5; NTFS: BPB 28h; ext: fs/ext4/ext4.h, superblock; XFS:
     xfs_sb, big-endian; HFS+: TN1150, volume header; APFS: nx_superblock_t; LUKS2: on-disk format 2."""
 

@@ -17,7 +17,7 @@ class Stop:
 
 
 @dataclass(frozen=True, slots=True)
-class Found:
+class WalkFinding:
     """One finding on the way. `text` in words yet to be said."""
 
     id: str
@@ -34,7 +34,7 @@ class Walk:
     """Collects steps and findings; `ended` is the gate it stopped at."""
 
     path: list[Said] = field(default_factory=list)
-    findings: list[Found] = field(default_factory=list)
+    findings: list[WalkFinding] = field(default_factory=list)
     ended: str | None = None
 
     def step(self, name: str, **values: object) -> None:
@@ -42,7 +42,7 @@ class Walk:
         self.path.append(Said(f"bootpath.step-{name}", values))
 
     def find(self, name: str, gate: str, where: str) -> None:
-        own = Found(name, gate, where)
+        own = WalkFinding(name, gate, where)
         if own not in self.findings:
             self.findings.append(own)
 

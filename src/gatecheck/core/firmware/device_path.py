@@ -30,7 +30,7 @@ _BBS_TYPES = {1: "Floppy", 2: "HD", 3: "CDROM", 4: "PCMCIA", 5: "USB", 6: "Netwo
 
 
 @dataclass(frozen=True, slots=True)
-class Node:
+class PathNode:
     """One node. `text` as the specification writes it; `guid` of the partition where the node is a GPT partition."""
 
     type: int
@@ -42,7 +42,7 @@ class Node:
 
 @dataclass(frozen=True, slots=True)
 class DevicePath:
-    nodes: tuple[Node, ...]
+    nodes: tuple[PathNode, ...]
 
     @property
     def text(self) -> str:
@@ -82,7 +82,7 @@ def read_device_path(raw: bytes, at: int = 0) -> DevicePath:
 
     Raises DecodeError where a node is shorter than its header or longer than what is left.
     """
-    nodes: list[Node] = []
+    nodes: list[PathNode] = []
     place = 0
     while place < len(raw):
         if len(raw) - place < 4:
@@ -100,7 +100,7 @@ def read_device_path(raw: bytes, at: int = 0) -> DevicePath:
     return DevicePath(tuple(nodes))
 
 
-def _node(kind: int, subtype: int, data: bytes) -> Node:
+def _node(kind: int, subtype: int, data: bytes) -> PathNode:
     writer = _WRITERS.get((kind, subtype))
     text = f"Path({kind},{subtype},{data.hex().upper()})"
     if writer:
@@ -110,7 +110,7 @@ def _node(kind: int, subtype: int, data: bytes) -> Node:
     guid = None
     if (kind, subtype) == (MEDIA, 1) and len(data) >= 38 and data[37] == 2:
         guid = guid_text(data[20:36])
-    return Node(kind, subtype, data, text, guid)
+    return PathNode(kind, subtype, data, text, guid)
 
 
 def _pci(d: bytes) -> str:

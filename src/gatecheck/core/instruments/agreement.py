@@ -22,7 +22,7 @@ def told_elsewhere(model: Model, state: TicketState, faults: Sequence[str]) -> S
     marginals = state.marginals
     first = int(marginals.argmax())
     likeliest, p = model.space.fault_ids[first], float(marginals[first])
-    named = float(state.belief @ model.having(*faults))
+    named = float(state.belief @ model.fault_mask(*faults))
     if likeliest in faults or p < max(_NOTABLE, named):
         return None
     return say("agree.elsewhere", fault=likeliest, p=p, named=[*faults][:3], q=named)

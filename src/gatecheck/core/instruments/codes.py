@@ -6,21 +6,21 @@ from collections import Counter
 from collections.abc import Iterable
 from dataclasses import dataclass
 
-from gatecheck.core.instruments.keys import LEVELS, Machine
+from gatecheck.core.instruments.keys import LEVELS, KeyedMachine
 
 
 @dataclass(frozen=True, slots=True)
 class Printed:
     """A code on a tape. `proven`: the faults its machine turned out to have (none: nothing was wrong); None where nobody has said yet."""
 
-    machine: Machine
+    machine: KeyedMachine
     code: str
     ticket: int
     proven: tuple[str, ...] | None
 
 
 @dataclass(frozen=True, slots=True)
-class Known:
+class KnownCode:
     """What the shop knows of a code. `level`: how near to the machine at hand it was seen (model, series, maker); `turned_out`: fault -> on how
     many of the `settled` tickets it was there; a ticket on which nothing was wrong counts for no fault."""
 
@@ -36,7 +36,7 @@ def plain(code: str) -> str:
     return "".join(c for c in code.upper() if c.isalnum())
 
 
-def known(printed: Iterable[Printed], machine: Machine, code: str) -> Known | None:
+def known(printed: Iterable[Printed], machine: KeyedMachine, code: str) -> KnownCode | None:
     """What is known of this code at the nearest level that has seen it; None where the shop has not. A ticket counts once, however often it printed it."""
     wanted = plain(code)
     same = [p for p in printed if plain(p.code) == wanted] if wanted else []
@@ -46,11 +46,11 @@ def known(printed: Iterable[Printed], machine: Machine, code: str) -> Known | No
         if near:
             settled = [p.proven for p in near.values() if p.proven is not None]
             counts = Counter(fault for faults in settled for fault in dict.fromkeys(faults))
-            return Known(code.strip(), level, len(near), len(settled), tuple(sorted(counts.items(), key=lambda item: (-item[1], item[0]))))
+            return KnownCode(code.strip(), level, len(near), len(settled), tuple(sorted(counts.items(), key=lambda item: (-item[1], item[0]))))
     return None
 
 
-def seen_of(printed: Iterable[Printed], machine: Machine) -> list[str]:
+def seen_of(printed: Iterable[Printed], machine: KeyedMachine) -> list[str]:
     """Codes that this maker's machines have printed here, the most frequent first, as they were first typed."""
     spelled: dict[str, str] = {}
     counts: Counter[str] = Counter()

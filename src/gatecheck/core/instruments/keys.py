@@ -13,7 +13,7 @@ _MOST = 6
 
 
 @dataclass(frozen=True, slots=True)
-class Machine:
+class KeyedMachine:
     """A model's place in the book, as its name gives it: maker, series and model, in lower case."""
 
     platform: str
@@ -27,14 +27,14 @@ class Machine:
 
 @dataclass(frozen=True, slots=True)
 class Try:
-    machine: Machine
+    machine: KeyedMachine
     purpose: str
     key: str
     worked: bool
 
 
 @dataclass(frozen=True, slots=True)
-class Candidate:
+class KeyCandidate:
     """A key with the chance that it works, and the nearest level that has tried it: (`worked` of `tried`), or `general`."""
 
     key: str
@@ -44,16 +44,16 @@ class Candidate:
     tried: int
 
 
-def machine_of(name: str, platform: str) -> Machine:
+def machine_of(name: str, platform: str) -> KeyedMachine:
     """`Ferrow Lathe-14` -> maker ferrow, series lathe, model lathe-14. The first word is the maker, the rest the model;
     the series is the model's first word without its number."""
     words = name.lower().split()
     maker, model = (words[0], " ".join(words[1:])) if words else ("", "")
     series = re.match(r"[^\d\s]*[^\d\s-]", model)
-    return Machine(platform, maker, series[0] if series else model, model)
+    return KeyedMachine(platform, maker, series[0] if series else model, model)
 
 
-def candidates(keys: Keys, tries: Iterable[Try], machine: Machine, purpose: str) -> list[Candidate]:
+def candidates(keys: Keys, tries: Iterable[Try], machine: KeyedMachine, purpose: str) -> list[KeyCandidate]:
     """Keys to try on this machine, best first; at most six.
 
     Each level's share is its own tries plus the wider level's share at a weight of `keys.weight` tries:
@@ -71,12 +71,12 @@ def candidates(keys: Keys, tries: Iterable[Try], machine: Machine, purpose: str)
             p = (w + keys.weight * p) / (n + keys.weight)
             if n:
                 nearest = (level, w, n)
-        found.append(Candidate(key, p, *nearest))
+        found.append(KeyCandidate(key, p, *nearest))
     found.sort(key=lambda c: (-c.p, c.key))
     return found[:_MOST]
 
 
-def _counts(tries: Iterable[Try], machine: Machine, purpose: str) -> dict[str, dict[str, tuple[int, int]]]:
+def _counts(tries: Iterable[Try], machine: KeyedMachine, purpose: str) -> dict[str, dict[str, tuple[int, int]]]:
     """key -> level -> (worked, tried); every level counts what stands below it."""
     counts: dict[str, dict[str, tuple[int, int]]] = {}
     for attempt in tries:

@@ -36,7 +36,7 @@ class RowState:
 
 
 @dataclass(frozen=True, slots=True)
-class Walk:
+class SettingsWalk:
     """Trying each value of a row until the machine starts. `next`: the value to set now, or None when all were tried;
     `restore`: the value to go back to; `tried`: in the order of the tries."""
 
@@ -50,7 +50,7 @@ class Walk:
 class SettingsSheet:
     rows: tuple[RowState, ...]
     together: tuple[Together, ...]
-    walks: tuple[Walk, ...]
+    walks: tuple[SettingsWalk, ...]
 
 
 @dataclass(frozen=True, slots=True)
@@ -191,7 +191,7 @@ def _strongest(found: Sequence[Together]) -> list[Together]:
     return kept
 
 
-def _walk(state: RowState, entries: Sequence[Entry], stands: Sequence[bool]) -> Walk | None:
+def _walk(state: RowState, entries: Sequence[Entry], stands: Sequence[bool]) -> SettingsWalk | None:
     """The walk that is under way on this row, if any: since its first `changed` entry that says walk."""
     row, tried, start, booted = state.row, list[str](), None, False
     for place, entry in enumerate(entries):
@@ -208,4 +208,4 @@ def _walk(state: RowState, entries: Sequence[Entry], stands: Sequence[bool]) -> 
         return None
     left = [v for v in row.walk if v != start and v not in tried]
     ended = state.now == start and not left
-    return None if ended else Walk(row.id, tuple(tried), left[0] if left else None, start)
+    return None if ended else SettingsWalk(row.id, tuple(tried), left[0] if left else None, start)

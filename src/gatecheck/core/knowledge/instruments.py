@@ -55,7 +55,7 @@ class Together(Struct, frozen=True):
     """what it speaks for, where that is a fault"""
 
 
-class Way(Struct, frozen=True):
+class WayIn(Struct, frozen=True):
     """A way into a machine without a text setup; its answer goes to `move`."""
 
     platform: str
@@ -68,7 +68,7 @@ class Way(Struct, frozen=True):
 class Settings(Struct, frozen=True):
     rows: Mapping[str, SettingRow]
     together: tuple[Together, ...]
-    ways: tuple[Way, ...]
+    ways: tuple[WayIn, ...]
 
     def row_of_check(self, check: str) -> SettingRow | None:
         return next((r for r in self.rows.values() if r.check == check), None)
@@ -164,7 +164,7 @@ def load_settings(file: Table, ids: Ids) -> Settings:
         for own in _tables(file, "together")
     )  # fmt: skip
     ways = tuple(
-        Way(own.one_of("platform", ids.facts["platform"]), own.one_of("move", ids.outcomes), own.string("name"), own.string("how"), own.number("minutes"))
+        WayIn(own.one_of("platform", ids.facts["platform"]), own.one_of("move", ids.outcomes), own.string("name"), own.string("how"), own.number("minutes"))
         for own in _tables(file, "ways")
     )
     return Settings(rows, together, ways)

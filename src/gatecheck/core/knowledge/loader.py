@@ -379,14 +379,14 @@ class _Builder:
             follow_up=own.one_of("follow_up", self.fix_ids) if "follow_up" in own.values else None,
         )
 
-    def _case(self, own: Table) -> t.Case:
+    def _case(self, own: Table) -> t.FixCase:
         own.only("says", "readings", "facts", "times")
         facts = own.sub("facts", optional=True)
         known = {**self.facts, **OWN_FACTS}
         for fact in facts.values:
             if fact not in known:
                 raise facts.error(fact, f"one of {', '.join(known)}", repr(fact))
-        return t.Case(
+        return t.FixCase(
             own.path.rpartition(".")[2], own.string("says"), self._readings(own, "readings"), {fact: facts.ids(fact, known[fact]) for fact in facts.values}, own.number("times", high=4.0)
         )
 
@@ -464,11 +464,11 @@ class _Builder:
         for name in pairs.values:
             pair = pairs.sub(name)
             pair.only("one", "other", "source")
-            found.append(t.Clash(name, {}, self._readings(pair, "one"), self._readings(pair, "other"), pair.string("source")))
+            found.append(t.Contradiction(name, {}, self._readings(pair, "one"), self._readings(pair, "other"), pair.string("source")))
         for name in facts.values:
             fact = facts.sub(name)
             fact.only("facts", "readings", "source")
-            found.append(t.Clash(name, self._fact_test(fact, "facts"), {}, self._readings(fact, "readings"), fact.string("source")))
+            found.append(t.Contradiction(name, self._fact_test(fact, "facts"), {}, self._readings(fact, "readings"), fact.string("source")))
         twice.only("looks", "source")
         limits.only("lift", "chance", "gain", "most", "source")
         return t.Doubts(tuple(found), frozenset(twice.ids("looks", self.check_ids)), _numbers(limits))

@@ -9,7 +9,7 @@ from msgspec import Struct
 from gatecheck.core.knowledge.instruments import Keys, Settings, Sightings
 from gatecheck.core.knowledge.judging import Findings
 from gatecheck.core.knowledge.ways import Way
-from gatecheck.core.knowledge.work import Work
+from gatecheck.core.knowledge.work import WorkTables
 
 Row = Mapping[str, float]
 FactTest = Mapping[str, tuple[str, ...]]
@@ -109,7 +109,7 @@ class Check(Move, frozen=True):
     """what hides it where it is read on another machine's dock"""
 
 
-class Case(Struct, frozen=True):
+class FixCase(Struct, frozen=True):
     """What makes a fix come to it more or less often: last readings and facts, any value of each; `times`: its cures. `says`: in words, for the call sheet."""
 
     id: str
@@ -132,7 +132,7 @@ class Fix(Move, frozen=True):
     could_not: float
     same_cause: float
     """how much of a failed try is the same cause at the next one: 1 where another try never helps"""
-    cases: tuple[Case, ...]
+    cases: tuple[FixCase, ...]
     table: Likelihood | None
     resolves: Row
     rescues: Row
@@ -189,7 +189,7 @@ class TradeRule(Struct, frozen=True):
     source: str
 
 
-class Clash(Struct, frozen=True):
+class Contradiction(Struct, frozen=True):
     """What does not fit together: facts or readings (`one`), and the readings that they exclude (`other`)."""
 
     id: str
@@ -202,7 +202,7 @@ class Clash(Struct, frozen=True):
 class Doubts(Struct, frozen=True):
     """When entries of one tape do not fit together. `twice`: looks compared between a hand and a machine."""
 
-    clashes: tuple[Clash, ...]
+    clashes: tuple[Contradiction, ...]
     twice: frozenset[str]
     limits: Row
 
@@ -267,7 +267,7 @@ class Knowledge(Struct, frozen=True):
     settings: Settings
     sightings: Sightings
     keys: Keys
-    work: Work
+    work: WorkTables
     ways: tuple[Way, ...]
     platform_words: Mapping[str, Mapping[str, Mapping[str, str]]]
     """platform -> move -> name, ask or why, where that platform has its own"""

@@ -86,7 +86,7 @@ class Automatic(Struct, frozen=True):
     needs: str
 
 
-class Slot(Struct, frozen=True):
+class DriveSlot(Struct, frozen=True):
     """What takes the drive of such a machine. `height` and `length` in mm, where they limit; `key` of M.2."""
 
     when: FactTest
@@ -97,17 +97,17 @@ class Slot(Struct, frozen=True):
     length: float | None
 
 
-class Work(Struct, frozen=True):
+class WorkTables(Struct, frozen=True):
     phases: Mapping[str, str]
     steps: Mapping[str, Step]
     jobs: tuple[JobName, ...]
     automatic: tuple[Automatic, ...]
     resets: Mapping[str, str]
     strip: Mapping[str, tuple[str, ...]]
-    slots: tuple[Slot, ...]
+    slots: tuple[DriveSlot, ...]
 
 
-def load_work(file: Table, ids: Ids, fixes: tuple[str, ...], calls: tuple[str, ...], locks: tuple[str, ...]) -> Work:
+def load_work(file: Table, ids: Ids, fixes: tuple[str, ...], calls: tuple[str, ...], locks: tuple[str, ...]) -> WorkTables:
     """Raises KnowledgeError for anything unknown, and for a step that waits for one that is not there."""
     file.only("phases", "jobs", "steps", "auto", "resets", "strip", "slots")
     phases = {name: file.sub("phases").string(name) for name in file.sub("phases").values}
@@ -123,13 +123,13 @@ def load_work(file: Table, ids: Ids, fixes: tuple[str, ...], calls: tuple[str, .
     if not jobs or jobs[-1].when:
         raise file.error("jobs", "a last name without conditions", "none")
     slots = tuple(
-        Slot(
+        DriveSlot(
             _when(own, "when", allowed), own.string("interface"), own.string("form"), str(own.values.get("key", "")),
             own.number("height") if "height" in own.values else None, own.number("length") if "length" in own.values else None,
         )
         for own in _listed(file, "slots")
     )  # fmt: skip
-    return Work(
+    return WorkTables(
         phases, steps, jobs, tuple(Automatic(own.string("id"), own.string("name"), own.one_of("needs", AUTOMATIC)) for own in _listed(file, "auto")),
         {fix: file.sub("resets").string(fix) for fix in file.sub("resets").values}, _guidance(file.sub("strip"), ids), slots,
     )  # fmt: skip

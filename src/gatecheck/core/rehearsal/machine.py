@@ -32,7 +32,7 @@ def draw_facts(world: Model, rng: Rng) -> dict[str, FactValue]:
 
 
 @dataclass
-class Machine:
+class RehearsedMachine:
     """One machine on the bench. `faults` is the hidden hypothesis; `lost` says whether data was lost by a move."""
 
     world: Model
@@ -54,7 +54,7 @@ class Machine:
     """it was started and not switched off since: who listens now starts nothing"""
 
     @classmethod
-    def draw(cls, world: Model, facts: Facts, rng: Rng) -> Machine:
+    def draw(cls, world: Model, facts: Facts, rng: Rng) -> RehearsedMachine:
         prior = world.prior(facts)
         unknown = facts.get("data") == "unknown" and rng.random() < world.knowledge.intake.unknown_is_precious
         precious = facts.get("data") == "irreplaceable" or unknown
@@ -125,7 +125,7 @@ class Machine:
             self.once.add(move)  # whatever it was that did not help is mostly still there
         self.faults = int(act.dst[edges][edge])
         done: str = self.world.knowledge.fixes[move].outcomes[outcome]
-        for check in self.world.voided(move, done):
+        for check in self.world.invalidated_checks(move, done):
             self.answers.pop(check, None)
         return done
 

@@ -24,7 +24,7 @@ Rng = np.random.Generator
 
 
 @dataclass(frozen=True, slots=True)
-class Step:
+class PolicyStep:
     """What a policy wants: a move, a put-back, a question, or to stop with a choice."""
 
     kind: str
@@ -32,7 +32,7 @@ class Step:
 
 
 @dataclass(frozen=True)
-class Sight:
+class PolicyView:
     """What a policy may look at. `true_fixes` is for the clairvoyant only: what cures the faults that are left."""
 
     model: Model
@@ -50,32 +50,32 @@ class Sight:
         return self.tell()
 
 
-Policy = Callable[[Sight], Step]
+Policy = Callable[[PolicyView], PolicyStep]
 
 
-def planner(sight: Sight) -> Step:
+def planner(sight: PolicyView) -> PolicyStep:
     """The engine as it speaks to a technician: put back, ask, then its first move; stop where the call asks for nothing."""
     stuck = [t for t in sight.state.trials if t.to_put_back]
     if stuck:
-        return Step("put-back", stuck[-1].fix)
+        return PolicyStep("put-back", stuck[-1].fix)
     asked = [q.fact for q in sight.result.questions]
     if "data" in asked and sight.state.facts.get("data") in (None, "unknown"):
-        return Step("ask", "data")
+        return PolicyStep("ask", "data")
     if "recovery_key" in asked and sight.state.facts.get("recovery_key") in (None, "unknown"):
-        return Step("ask", "recovery_key")
+        return PolicyStep("ask", "recovery_key")
     call = sight.result.call
     for move in sight.result.next:
         asked_for = (*call.due, *(call.option.fixes if call.option else ()))
         if call.again is not None and move.move == call.again.move:
-            return Step("move", move.move)
+            return PolicyStep("move", move.move)
         if call.choice and move.move not in asked_for and move.kind == "check":
             break  # the call is made: what is left is not worth its cost
         if move.move == "replace-drive" and not is_data_safe(sight.state.facts) and sight.state.facts.get("consent") in (None, "not-asked"):
-            return Step("ask", "consent")
-        return Step("move", move.move)
+            return PolicyStep("ask", "consent")
+        return PolicyStep("move", move.move)
     if "consent" in asked:
-        return Step("ask", "consent")
-    return Step("stop", call.choice or call.leans)
+        return PolicyStep("ask", "consent")
+    return PolicyStep("stop", call.choice or call.leans)
 
 
 # the order of the trade: what to look at, and what each abnormal look asks for
@@ -114,16 +114,16 @@ _CHEAP = ("clock", "boot-mode", "secure-boot", "storage-mode", "port", "boot-ord
 _LAST_RESORTS = ("roll-back", "reinstall", "replace-drive", "board-work")
 
 
-def fixed(sight: Sight) -> Step:
+def fixed(sight: PolicyView) -> PolicyStep:
     """The order of the trade: always the next applicable step, each abnormal look answered by its fix."""
     model, state, fixes = sight.model, sight.state, sight.model.knowledge.fixes
     stuck = [t for t in state.trials if t.open and t.no_effect]
     if stuck:
-        return Step("put-back", stuck[-1].fix)
+        return PolicyStep("put-back", stuck[-1].fix)
     if state.booted is not None:
         return _proving(sight)
     if any(r.move in ("board-work", "refer-lab") and r.outcome == "sent" for _, r in state.readings):
-        return Step("stop", "refer")
+        return PolicyStep("stop", "refer")
     wanted = []
     for move, answers in _ORDER:
         spec = model.knowledge.move(move)
@@ -141,51 +141,51 @@ def fixed(sight: Sight) -> Step:
             if step.kind == "move" and step.what in held:
                 continue  # interlocks are honoured: another way, or none
             return step
-    return Step("stop", "refer")
+    return PolicyStep("stop", "refer")
 
 
-def _refused(sight: Sight, fix: str) -> bool:
+def _refused(sight: PolicyView, fix: str) -> bool:
     """The customer said no to what this would cost."""
     own = sight.model.knowledge.fixes[fix]
     return (own.destroys or fix == "replace-drive") and sight.state.facts.get("consent") == "refused" and not is_data_safe(sight.state.facts)
 
 
-def _proving(sight: Sight) -> Step:
+def _proving(sight: PolicyView) -> PolicyStep:
     """A machine that starts is proven: a second cold start, the clock, the drive's size; a new drive is tested."""
     state, model = sight.state, sight.model
     replaced = state.last("replace-drive") is not None
     for check in ("screen", "clock", "seen-setup", *(("short-test",) if replaced else ())):
         spec = model.knowledge.checks[check]
         if check not in state.current and check in state.applicable and unmet_need(model, state, spec) is None:
-            return Step("move", check)
-    return Step("stop", "release")
+            return PolicyStep("move", check)
+    return PolicyStep("stop", "release")
 
 
-def _guarded(sight: Sight, move: str) -> Step:
+def _guarded(sight: PolicyView, move: str) -> PolicyStep:
     """Even the fixed order asks about the backup before anything that writes, and copies where it can."""
     fix = sight.model.knowledge.fixes.get(move)
     if fix and (fix.writes or fix.id == "replace-drive") and not is_data_safe(sight.state.facts):
         if sight.state.facts.get("data") in (None, "unknown"):
-            return Step("ask", "data")
+            return PolicyStep("ask", "data")
         copying = sight.model.knowledge.fixes["copy-data"]
         if "copy-data" not in sight.state.tried and unmet_need(sight.model, sight.state, copying) is None:
-            return Step("move", "copy-data")
+            return PolicyStep("move", "copy-data")
         if sight.state.facts.get("consent") in (None, "not-asked"):
-            return Step("ask", "consent")
-    return Step("move", move)
+            return PolicyStep("ask", "consent")
+    return PolicyStep("move", move)
 
 
-def clairvoyant(sight: Sight) -> Step:
+def clairvoyant(sight: PolicyView) -> PolicyStep:
     """Knows the faults: protects the data, cures them in turn, stops."""
     if not sight.true_fixes:
-        return Step("stop", "release")
+        return PolicyStep("stop", "release")
     return _guarded(sight, sight.true_fixes[0])
 
 
-def random_legal(sight: Sight) -> Step:
+def random_legal(sight: PolicyView) -> PolicyStep:
     """Any move that is not held and can be made; stops when the machine starts."""
     if sight.state.booted is not None:
-        return Step("stop", "release")
+        return PolicyStep("stop", "release")
     held = {h.move for h in held_moves(sight.model, sight.state)}
     knowledge = sight.model.knowledge
     known: list[Check | Fix] = [*knowledge.checks.values(), *knowledge.fixes.values()]
@@ -194,7 +194,7 @@ def random_legal(sight: Sight) -> Step:
         if m.id not in held and m.id not in sight.state.current and m.id not in sight.state.tried | sight.state.once
         and m.id in sight.state.applicable and unmet_need(sight.model, sight.state, m) is None
     ]  # fmt: skip
-    return Step("move", moves[int(sight.rng.integers(len(moves)))].id) if moves else Step("stop", "refer")
+    return PolicyStep("move", moves[int(sight.rng.integers(len(moves)))].id) if moves else PolicyStep("stop", "refer")
 
 
 POLICIES: dict[str, Policy] = {"planner": planner, "fixed": fixed, "clairvoyant": clairvoyant, "random-legal": random_legal}

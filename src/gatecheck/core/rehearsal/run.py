@@ -17,8 +17,8 @@ from gatecheck.core.decide.costs import entry_minutes
 from gatecheck.core.decide.plan import DRIVE_FAULTS
 from gatecheck.core.decide.ways import CHOICES, right_choices
 from gatecheck.core.knowledge.tables import Fix, Knowledge
-from gatecheck.core.rehearsal.machine import Entry, Machine, draw_facts
-from gatecheck.core.rehearsal.policies import POLICIES, Sight, Step
+from gatecheck.core.rehearsal.machine import Entry, RehearsedMachine, draw_facts
+from gatecheck.core.rehearsal.policies import POLICIES, PolicyStep, PolicyView
 from gatecheck.core.tape.entries import is_done
 from gatecheck.core.tape.fold import TicketState, fold
 from gatecheck.core.tape.parse import parse_entries, parse_entry, parse_facts
@@ -30,7 +30,7 @@ _VERDICTS = {"reinstall", "reset-keep", "reset-clean", "replace-drive", "refer-l
 
 
 @dataclass(frozen=True, slots=True)
-class Run:
+class RehearsalRun:
     """What one policy made of one machine."""
 
     policy: str
@@ -74,11 +74,11 @@ class Summary:
     """expected calibration error of the first call that was made: |stated - right then|, weighed over ten bins"""
 
 
-def rehearse_one(model: Model, world: Model, policy: str, seed: int) -> Run:
+def rehearse_one(model: Model, world: Model, policy: str, seed: int) -> RehearsalRun:
     """One machine, drawn by its seed, under one policy. The same seed gives every policy the same machine."""
     rng = np.random.default_rng(seed)
     facts = draw_facts(world, rng)
-    machine = Machine.draw(world, facts, rng)
+    machine = RehearsedMachine.draw(world, facts, rng)
     faults = tuple(machine.fault_names())
     tape: list[Entry] = [machine.make("story"), machine.make("screen")]
     machine.lost = False  # what the customer's own starts and the first look cost is no policy's doing
@@ -90,7 +90,7 @@ def rehearse_one(model: Model, world: Model, policy: str, seed: int) -> Run:
     for _ in range(_MOST_STEPS):
         entries += [parse_entry(raw, len(entries), model.knowledge) for raw in tape[len(entries) :]]
         state = fold(model, known, entries)
-        sight = Sight(model, state, rng, partial(_cures_left, world, machine, state))
+        sight = PolicyView(model, state, rng, partial(_cures_left, world, machine, state))
         step = POLICIES[policy](sight)
         if confidence is None and "result" in sight.__dict__ and sight.result.call.choice is not None:
             confidence = sight.result.call.confidence
@@ -129,7 +129,7 @@ def rehearse_one(model: Model, world: Model, policy: str, seed: int) -> Run:
     comeback = ended != "refer" and not refused and bool(machine.fault_names())
     if not wrong and comeback:
         wrong = f"left {', '.join(machine.fault_names())} in it ({ended})"
-    return Run(policy, faults, not wrong, wrong, hands_on, total, needless, machine.lost, left, comeback, len(tape), ended, confidence, first_right, tuple(tape), facts)
+    return RehearsalRun(policy, faults, not wrong, wrong, hands_on, total, needless, machine.lost, left, comeback, len(tape), ended, confidence, first_right, tuple(tape), facts)
 
 
 def _carried(model: Model, state: TicketState, facts: Facts, tape: Sequence[Entry], choice: str, fix: str | None) -> float:
@@ -145,7 +145,7 @@ def _mended_by(model: Model, state: TicketState) -> tuple[str, str | None]:
     return (model.knowledge.fixes[fixes[-1]].call, fixes[-1]) if fixes else ("release", None)
 
 
-def _answer(machine: Machine, fact: str, rng: np.random.Generator) -> dict[str, str]:
+def _answer(machine: RehearsedMachine, fact: str, rng: np.random.Generator) -> dict[str, str]:
     if fact == "data":
         return {"data": machine.data}
     if fact == "recovery_key":
@@ -153,7 +153,7 @@ def _answer(machine: Machine, fact: str, rng: np.random.Generator) -> dict[str, 
     return {"consent": "given" if rng.random() < machine.world.knowledge.intake.consents else "refused"}
 
 
-def _called_right(world: Model, machine: Machine, state: TicketState, choice: str) -> bool:
+def _called_right(world: Model, machine: RehearsedMachine, state: TicketState, choice: str) -> bool:
     """The choice is the one that the faults ask for, or as right as it, as `_wrong` explains."""
     right = CHOICES[int(right_choices(world, state)[machine.faults])]
     if choice == right or (right == "repair" and choice != "release" and _tried_repairs(world, machine, state)):
@@ -163,7 +163,7 @@ def _called_right(world: Model, machine: Machine, state: TicketState, choice: st
     return choice == "refer" and right == "replace" and _only_a_lab(machine, state)
 
 
-def _wrong(model: Model, world: Model, machine: Machine, state: TicketState, step: Step) -> str:
+def _wrong(model: Model, world: Model, machine: RehearsedMachine, state: TicketState, step: PolicyStep) -> str:
     """Why this verdict is wrong on this machine, or nothing: another choice would have been right for its faults."""
     right = CHOICES[int(right_choices(world, state)[machine.faults])]
     fix = model.knowledge.fixes[step.what]
@@ -181,7 +181,7 @@ def _wrong(model: Model, world: Model, machine: Machine, state: TicketState, ste
     return f"{made} where {right} was right"
 
 
-def _tried_repairs(world: Model, machine: Machine, state: TicketState) -> bool:
+def _tried_repairs(world: Model, machine: RehearsedMachine, state: TicketState) -> bool:
     """A repair that was tried for each fault and did not hold makes the heavier choice right."""
     knowledge = world.knowledge
     first = min((int(world.space.gate_of[world.space.index(f)]) for f in machine.fault_names()), default=0)
@@ -194,7 +194,7 @@ def _tried_repairs(world: Model, machine: Machine, state: TicketState) -> bool:
     return True
 
 
-def _asks(world: Model, machine: Machine, state: TicketState) -> set[str]:
+def _asks(world: Model, machine: RehearsedMachine, state: TicketState) -> set[str]:
     """What each fault would ask for if it were the only one."""
     right, alone = right_choices(world, state), world.space.add[0]
     return {CHOICES[int(right[alone[world.space.index(f)]])] for f in machine.fault_names()}
@@ -206,7 +206,7 @@ def _heard(world: Model, state: TicketState) -> bool:
     return any(reading.outcome in signs.get(move, ()) for move, (_, reading) in state.latest.items())
 
 
-def _only_a_lab(machine: Machine, state: TicketState) -> bool:
+def _only_a_lab(machine: RehearsedMachine, state: TicketState) -> bool:
     """Data that nobody has twice, on a drive that nobody at the bench can copy: the lab is as right as a new drive."""
     faults = machine.fault_names()
     failing = any(f in DRIVE_FAULTS for f in faults)
@@ -214,7 +214,7 @@ def _only_a_lab(machine: Machine, state: TicketState) -> bool:
     return failing and machine.precious and not machine.safe and beyond
 
 
-def _cures_left(world: Model, machine: Machine, state: TicketState) -> list[str]:
+def _cures_left(world: Model, machine: RehearsedMachine, state: TicketState) -> list[str]:
     """For the clairvoyant: the cheapest set of untried fixes that cures everything that is there, in the order to make them."""
     knowledge, faults = world.knowledge, machine.fault_names()
     if machine.precious and not machine.safe and "refer-lab" not in state.tried and any(f in ("drive.mechanical", "drive.dead") for f in faults):
@@ -241,7 +241,7 @@ def _together(knowledge: Knowledge, state: TicketState, way: Sequence[Fix], faul
     return (sum(f.minutes + f.parts * _PARTS_IN_MINUTES for f in own) + entering) / max(cures, 1e-6)
 
 
-def summarise(policy: str, runs: Sequence[Run]) -> Summary:
+def summarise(policy: str, runs: Sequence[RehearsalRun]) -> Summary:
     """Counts and shares over the runs of one policy."""
     hands, total = np.array([r.hands_on for r in runs]), np.array([r.total for r in runs])
     return Summary(

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from gatecheck.core.scan.read import READ, ReadMap, joined
+from gatecheck.core.scan.read import READ, ReadMap, merge_maps
 
 _TOGETHER, _FEW = 16, 4
 """rows that become one; and around one that stays as it is. Powers of two"""
@@ -36,7 +36,7 @@ def compact(parts: Iterable[ReadMap], most: int = MOST_ROWS) -> ReadMap:
 
 def _taken(parts: list[ReadMap]) -> ReadMap:
     """All of them as one, and none of them any more: both at once would be twice the memory."""
-    whole = joined(parts)
+    whole = merge_maps(parts)
     parts.clear()
     return whole
 

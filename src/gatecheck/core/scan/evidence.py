@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.scan.coarse import coarser
-from gatecheck.core.scan.judge import OUTCOMES, Surface, judge_map
+from gatecheck.core.scan.judge import OUTCOMES, SurfaceVerdict, judge_map
 from gatecheck.core.scan.map_page import MapPage, read_map_page
 from gatecheck.core.scan.read import LEFT, UNREADABLE, Ints, ReadMap
 
@@ -22,7 +22,7 @@ class Scanned:
     """A map that was judged; its good neighbours are joined where it is long. `share`: of the disk that was tried; `unreadable`: sectors that are known not to read."""
 
     page: MapPage
-    surface: Surface
+    surface: SurfaceVerdict
     share: float
     unreadable: int
     is_apart: bool

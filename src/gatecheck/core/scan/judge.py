@@ -34,7 +34,7 @@ Flags = NDArray[np.bool_]
 
 
 @dataclass(frozen=True, slots=True)
-class Patch:
+class SlowPatch:
     """A bad place: first and last sector; kind: slow, unreadable, or mixed (unreadable with slow ones around it)."""
 
     first: int
@@ -52,18 +52,18 @@ class Heads:
 
 
 @dataclass(frozen=True, slots=True)
-class Surface:
+class SurfaceVerdict:
     pattern: str
     weights: dict[str, float]
     unreadable_sectors: int
-    patches: tuple[Patch, ...]
+    patches: tuple[SlowPatch, ...]
     heads: Heads | None
     outer_mb_s: float | None
     inner_mb_s: float | None
     seconds_left: float | None
 
 
-def judge_map(found: ReadMap, *, sector_size: int = 512, disk_sectors: int | None = None) -> Surface:
+def judge_map(found: ReadMap, *, sector_size: int = 512, disk_sectors: int | None = None) -> SurfaceVerdict:
     """The verdict on a map of any order, with gaps and overlaps; the last read of a place counts."""
     tried = found.state != LEFT
     by_place = _latest_by_place(found)
@@ -84,7 +84,7 @@ def judge_map(found: ReadMap, *, sector_size: int = 512, disk_sectors: int | Non
     total = sum(scores.values())
     weights = {name: round(score / total, 4) for name, score in scores.items()}
     rate = _rates(lba, sectors, ms, (state == READ) & ~late, span, sector_size)
-    return Surface(
+    return SurfaceVerdict(
         pattern, weights, unreadable, _patches(lba, sectors, bad, slow, place, many), heads if pattern == "one-head" else None, *rate,
         _seconds_left(found, lba, sectors, ms, state, usual, span, disk_sectors),
     )  # fmt: skip
@@ -163,12 +163,12 @@ def _runs(flags: Flags, place: Ints, many: Ints, gap: int) -> tuple[Ints, Ints]:
     return at[np.concatenate([[0], breaks + 1])], at[np.concatenate([breaks, [len(at) - 1]])]
 
 
-def _patches(lba: Ints, sectors: Ints, bad: Flags, slow: Flags, place: Ints, many: Ints) -> tuple[Patch, ...]:
+def _patches(lba: Ints, sectors: Ints, bad: Flags, slow: Flags, place: Ints, many: Ints) -> tuple[SlowPatch, ...]:
     first, last = _runs(bad | slow, place, many, _NEAR)
     found = []
     for a, b in zip(first[:_MOST_PATCHES].tolist(), last[:_MOST_PATCHES].tolist(), strict=True):
         has_bad, has_slow = bool(bad[a : b + 1].any()), bool(slow[a : b + 1].any())
-        found.append(Patch(int(lba[a]), int(lba[b] + sectors[b] - 1), "mixed" if has_bad and has_slow else "unreadable" if has_bad else "slow"))
+        found.append(SlowPatch(int(lba[a]), int(lba[b] + sectors[b] - 1), "mixed" if has_bad and has_slow else "unreadable" if has_bad else "slow"))
     return tuple(found)
 
 
@@ -300,7 +300,7 @@ def _seconds_left(found: ReadMap, lba: Ints, sectors: Ints, ms: Floats, state: N
     return round(seconds, 1)
 
 
-def surface_document(surface: Surface) -> dict[str, object]:
+def surface_document(surface: SurfaceVerdict) -> dict[str, object]:
     """The contract's document."""
     heads = surface.heads
     return {

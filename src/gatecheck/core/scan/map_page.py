@@ -16,7 +16,7 @@ import numpy as np
 
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.scan.coarse import compact
-from gatecheck.core.scan.read import LEFT, READ, UNREADABLE, ReadMap, joined
+from gatecheck.core.scan.read import LEFT, READ, UNREADABLE, ReadMap, merge_maps
 
 MAGIC = b"GCMAP1\n\0"
 _HEAD = struct.Struct("<8sIQI")
@@ -71,11 +71,11 @@ def _parts(data: bytes, told: list[tuple[int, int]]) -> Iterator[ReadMap]:
                 ))  # fmt: skip
                 rows += len(some)
                 if rows >= _AT_ONCE:
-                    yield joined(waiting)
+                    yield merge_maps(waiting)
                     waiting, rows = [], 0
         at += _HEAD.size + size
     if waiting:
-        yield joined(waiting)
+        yield merge_maps(waiting)
     if not total:
         raise DecodeError("read map", at=0, expected="at least one block", got="none")
 

@@ -13,7 +13,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from gatecheck.core.errors import BenchError
+from gatecheck.core.errors import GateCheckError
 
 HEADER = ("lba", "sectors", "ms", "state")
 READ, UNREADABLE, LEFT = 0, 1, 2
@@ -25,7 +25,7 @@ Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
 
 
-class MapError(BenchError):
+class MapError(GateCheckError):
     """A map that cannot be used: line, what was expected, what was got."""
 
     def __init__(self, line: int, *, expected: str, got: str) -> None:
@@ -60,10 +60,10 @@ class ReadMap:
 def read_map(data: bytes) -> ReadMap:
     """Raises MapError naming the first line that cannot be used."""
     parts = list(read_parts([data]))
-    return joined(parts)
+    return merge_maps(parts)
 
 
-def joined(parts: Sequence[ReadMap]) -> ReadMap:
+def merge_maps(parts: Sequence[ReadMap]) -> ReadMap:
     """Parts of a map, one after the other."""
     if len(parts) == 1:
         return parts[0]

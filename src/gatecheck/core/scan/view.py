@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from gatecheck.core.scan.evidence import Scanned, union
-from gatecheck.core.scan.judge import Patch
+from gatecheck.core.scan.judge import SlowPatch
 from gatecheck.core.scan.read import READ, UNREADABLE, Floats
 
 
@@ -52,19 +52,19 @@ def bins_of(scanned: Scanned, first: int, end: int, n: int) -> Bins:
     return Bins(first, end, mb_s, slowest, read, np.bincount(place[bad], share[bad], n).astype(np.float64))
 
 
-def newly_bad(now: Scanned, before: Scanned) -> list[Patch]:
+def newly_bad(now: Scanned, before: Scanned) -> list[SlowPatch]:
     """Places that read well before and do not now; empty where the disks are not the same."""
     if (now.page.sector, now.page.sectors) != (before.page.sector, before.page.sectors):
         return []
     good = before.page.blocks.state == READ
     starts, ends = union(before.page.blocks.lba[good], before.page.blocks.sectors[good])
     bad = now.page.blocks.state == UNREADABLE
-    found: list[Patch] = []
+    found: list[SlowPatch] = []
     for lba, size in zip(now.page.blocks.lba[bad].tolist(), now.page.blocks.sectors[bad].tolist(), strict=True):
         at = int(np.searchsorted(starts, lba, side="right")) - 1
         if at >= 0 and ends[at] >= lba + size:
             if found and found[-1].last + 1 == lba:
-                found[-1] = Patch(found[-1].first, lba + size - 1, "unreadable")
+                found[-1] = SlowPatch(found[-1].first, lba + size - 1, "unreadable")
             else:
-                found.append(Patch(lba, lba + size - 1, "unreadable"))
+                found.append(SlowPatch(lba, lba + size - 1, "unreadable"))
     return found

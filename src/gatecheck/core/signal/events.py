@@ -16,7 +16,7 @@ _APART, _BACKGROUND, _STANDS_OUT = 0.06, 1.2, 9.0
 
 
 @dataclass(frozen=True, slots=True)
-class Event:
+class SoundEvent:
     """`at`, `length` in seconds; `high`, `low`: dB above what is around it in either band; `edge`, `body`: amplitude of its own in either band."""
 
     at: float
@@ -78,7 +78,7 @@ def above(envelope: np.ndarray) -> np.ndarray:
     return np.asarray(20 * np.log10(uniform_filter1d(envelope, 3) / (usual + 1e-12) + 1e-12))
 
 
-def events_of(high: np.ndarray, low: np.ndarray) -> list[Event]:
+def events_of(high: np.ndarray, low: np.ndarray) -> list[SoundEvent]:
     """Peaks that stand out of both bands' backgrounds."""
     over_high, over_low = above(high), above(low)
     # what noise alone does is taken from its own spread, so that a rough background is not full of events
@@ -86,7 +86,7 @@ def events_of(high: np.ndarray, low: np.ndarray) -> list[Event]:
     joined = np.maximum(over_high - limits[0], over_low - limits[1])
     apart = max(3, int(_APART / HOP) | 1)
     peaks = np.nonzero((joined == maximum_filter1d(joined, apart)) & (joined > 0))[0]
-    found: list[Event] = []
+    found: list[SoundEvent] = []
     for place in peaks:
         own = over_high if over_high[place] - limits[0] >= over_low[place] - limits[1] else over_low
         half = own[place] - 6
@@ -98,7 +98,7 @@ def events_of(high: np.ndarray, low: np.ndarray) -> list[Event]:
         window = slice(max(0, place - 8), place + 9)
         wide = slice(max(0, place - 150), place + 151)
         edge, body = (float(max(0.0, np.sqrt(np.mean(e[max(0, place - 4) : place + 12] ** 2)) - np.median(e[wide]))) for e in (high, low))
-        event = Event(float(place) * HOP, (end - start + 1) * HOP, float(over_high[window].max()), float(over_low[window].max()), edge, body)
+        event = SoundEvent(float(place) * HOP, (end - start + 1) * HOP, float(over_high[window].max()), float(over_low[window].max()), edge, body)
         if found and event.at - found[-1].at < _APART:
             if event.strength > found[-1].strength:
                 found[-1] = event
@@ -107,7 +107,7 @@ def events_of(high: np.ndarray, low: np.ndarray) -> list[Event]:
     return found
 
 
-def rhythm_of(events: list[Event]) -> Rhythm:
+def rhythm_of(events: list[SoundEvent]) -> Rhythm:
     """The beat of the longest chain of like sounds whose gaps are one period, now and then two; what else is heard between them does not break it."""
     own = sorted(sorted(events, key=lambda e: e.strength, reverse=True)[:_MOST], key=lambda e: e.at)
     if len(own) < _SHORTEST:

@@ -13,7 +13,7 @@ import numpy as np
 from scipy.ndimage import median_filter
 from scipy.signal import resample_poly
 
-from gatecheck.core.signal.events import HOP, Event, Rhythm, bands, events_of, rhythm_of
+from gatecheck.core.signal.events import HOP, Rhythm, SoundEvent, bands, events_of, rhythm_of
 from gatecheck.core.signal.rotation import SPEEDS, Rotation, rotation_of
 from gatecheck.core.words.said import Said, say
 
@@ -72,7 +72,7 @@ def judge_sound(samples: np.ndarray, rate: int) -> Heard:
     return Heard(best, weights, told, rotation.rpm, rhythm, quality, tuple(why))
 
 
-def _kind(event: Event, outcome: str) -> str:
+def _kind(event: SoundEvent, outcome: str) -> str:
     if event.is_low:
         return "clunk" if outcome == "clunking" else "thud"
     return "tick" if outcome == "ticking" else "seek"
@@ -112,7 +112,7 @@ def _resampled(samples: np.ndarray, rate: int) -> np.ndarray:
     return np.asarray(resample_poly(samples, RATE // common, rate // common))
 
 
-def _without_events(samples: np.ndarray, events: list[Event], rate: int) -> np.ndarray:
+def _without_events(samples: np.ndarray, events: list[SoundEvent], rate: int) -> np.ndarray:
     """Turned down where a single sound stands, so that it does not hide what turns."""
     out = samples.copy()
     for event in events:
@@ -190,7 +190,7 @@ def _beat(own: np.ndarray, size: int, rotation: Rotation) -> float:
     return best
 
 
-def _scores(samples: np.ndarray, rate: int, high: np.ndarray, low: np.ndarray, events: list[Event], rotation: Rotation, quality: Quality) -> tuple[dict[str, float], list[Said], Rhythm]:
+def _scores(samples: np.ndarray, rate: int, high: np.ndarray, low: np.ndarray, events: list[SoundEvent], rotation: Rotation, quality: Quality) -> tuple[dict[str, float], list[Said], Rhythm]:
     """Log-odds of each outcome, before they are made to sum to one."""
     seconds = len(samples) / rate
     deep, edges = [e for e in events if e.is_low], [e for e in events if not e.is_low]

@@ -22,7 +22,7 @@ _FLAT, _SURGE, _DROPPED = 0.03, 0.25, 0.8
 
 
 @dataclass(frozen=True, slots=True)
-class Seen:
+class SupplyVerdict:
     """`outcome` None where nothing can be told; `events`: (second, kind); `form_factor`: 2.5, 3.5 or None."""
 
     outcome: str | None
@@ -32,7 +32,7 @@ class Seen:
     why: tuple[Said, ...]
 
 
-def judge_supply(times: np.ndarray, rails: Mapping[str, np.ndarray]) -> Seen:
+def judge_supply(times: np.ndarray, rails: Mapping[str, np.ndarray]) -> SupplyVerdict:
     """`times` in seconds, rising; `rails`: a5, a12 in ampere, v5, v12 in volt, NaN in gaps. Never raises for what is in them.
 
     Where nothing was traced for long, the stretch with the most rows is judged, and that is said.
@@ -45,11 +45,11 @@ def judge_supply(times: np.ndarray, rails: Mapping[str, np.ndarray]) -> Seen:
     amperes = {name: values for name, values in rails.items() if name in ("a5", "a12") and np.isfinite(values).any()}
     span = float(times[-1] - times[0]) if len(times) else 0.0
     if not amperes:
-        return Seen(None, {}, (), None, (say("supply.no-current"),))
+        return SupplyVerdict(None, {}, (), None, (say("supply.no-current"),))
     if span < SHORTEST or len(times) < 10:
-        return Seen(None, {}, (), None, (say("supply.too-short", seconds=round(span, 2), least=SHORTEST),))
+        return SupplyVerdict(None, {}, (), None, (say("supply.too-short", seconds=round(span, 2), least=SHORTEST),))
     if span > LONGEST:
-        return Seen(None, {}, (), None, (say("supply.too-long", hours=round(span / 3600, 1), most=LONGEST / 3600),))
+        return SupplyVerdict(None, {}, (), None, (say("supply.too-long", hours=round(span / 3600, 1), most=LONGEST / 3600),))
     step = max(STEP, float(np.median(np.diff(times))))
     grid = np.arange(times[0], times[-1] + step / 2, step)
     lines = {name: _even(times, values, grid, step) for name, values in amperes.items()}
@@ -59,7 +59,7 @@ def judge_supply(times: np.ndarray, rails: Mapping[str, np.ndarray]) -> Seen:
     motor = lines[motor_name]
     if "a12" in lines and motor_name == "a5" and float(np.percentile(lines["a5"], 95)) > _FLAT and float(np.percentile(lines["a5"], 99)) < 0.6:
         # the twelve-volt rail is traced, and nothing turns on it
-        return Seen("no-spin", _weights("no-spin", 0.8), tuple(dropped), None, (say("supply.no-surge", level=round(float(np.median(lines["a5"])), 2)),))
+        return SupplyVerdict("no-spin", _weights("no-spin", 0.8), tuple(dropped), None, (say("supply.no-surge", level=round(float(np.median(lines["a5"])), 2)),))
     form = "3.5" if motor_name == "a12" and float(np.percentile(motor, 95)) > 0.08 else "2.5" if motor_name == "a5" and float(np.percentile(motor, 95)) > _FLAT else None
     return _judged(grid, motor, lines, step, form, dropped)
 
@@ -88,13 +88,13 @@ def _falls(volts: np.ndarray, nominal: float) -> list[int]:
     return [int(n) for n in np.nonzero(up[:-1] & (volts[1:] < _DROPPED * nominal))[0]]
 
 
-def _judged(grid: np.ndarray, motor: np.ndarray, lines: Mapping[str, np.ndarray], step: float, form: str | None, dropped: list[tuple[float, str]]) -> Seen:
+def _judged(grid: np.ndarray, motor: np.ndarray, lines: Mapping[str, np.ndarray], step: float, form: str | None, dropped: list[tuple[float, str]]) -> SupplyVerdict:
     total = np.sum(list(lines.values()), axis=0)
     top = float(np.percentile(total, 99))
     noise = 1.48 * float(np.median(np.abs(np.diff(total)))) / 1.41
     steady = median_filter(total, size=max(5, int(0.4 / step) | 1), mode="nearest")
     if float(steady.max()) < max(_FLAT, 2.5 * noise if top < 0.12 else 0):
-        return Seen("flat", _weights("flat", 0.95), tuple(dropped), None, (say("supply.flat", most=round(top, 3)),))
+        return SupplyVerdict("flat", _weights("flat", 0.95), tuple(dropped), None, (say("supply.flat", most=round(top, 3)),))
     smooth = median_filter(motor, size=max(5, int(0.3 / step) | 1), mode="nearest")
     surges = _surges(smooth, step, noise)
     events = [(float(grid[start]), "surge") for start, _, _, _ in surges]
@@ -105,20 +105,20 @@ def _judged(grid: np.ndarray, motor: np.ndarray, lines: Mapping[str, np.ndarray]
     plateau = [s for s in surges if s[2] > 0.3 * (s[1] - idle) and s[2] > 0.06]
     why: list[Said] = []
     if first is None:
-        return Seen("no-spin", _weights("no-spin", 0.85), tuple(sorted([(float(grid[int(np.argmax(total > _FLAT))]), "inrush"), *dropped])), form, (say("supply.no-surge", level=round(tail, 2)),))
+        return SupplyVerdict("no-spin", _weights("no-spin", 0.85), tuple(sorted([(float(grid[int(np.argmax(total > _FLAT))]), "inrush"), *dropped])), form, (say("supply.no-surge", level=round(tail, 2)),))
     if len(surges) >= 3 or (len(surges) == 2 and not plateau and span < 60):
         why.append(say("supply.tries", count=len(surges)))
-        return Seen("restarting", _weights("restarting", 0.93 if len(surges) > 2 else 0.75), tuple(sorted([*events, *dropped])), form, tuple(why))
+        return SupplyVerdict("restarting", _weights("restarting", 0.93 if len(surges) > 2 else 0.75), tuple(sorted([*events, *dropped])), form, tuple(why))
     last = surges[-1]
     held = last[2]
     after = float(grid[-1]) - float(grid[last[0]])
     if after < 2.5:
-        return Seen(None, {}, tuple(sorted([*events, *dropped])), form, (say("supply.cut-short"),))
+        return SupplyVerdict(None, {}, tuple(sorted([*events, *dropped])), form, (say("supply.cut-short"),))
     seeks = _seeks(grid, lines, float(grid[last[0]]) + 1.5, step)
     only_logic = held > 0.7 * last[1] and last[1] < 0.45
     brief = last[3] < 1.3 and not seeks and held < 0.45 * last[1]
     if held < 0.12 * last[1] or (held < idle + 0.03 and held < 0.06) or only_logic or brief:
-        return Seen("no-spin", _weights("no-spin", 0.85), tuple(sorted([*events, *dropped])), form, (say("supply.gave-up", peak=round(last[1], 2), level=round(held, 2)),))
+        return SupplyVerdict("no-spin", _weights("no-spin", 0.85), tuple(sorted([*events, *dropped])), form, (say("supply.gave-up", peak=round(last[1], 2), level=round(held, 2)),))
     if len(surges) == 2:
         why.append(say("supply.second-try"))
     why.append(say("supply.spins", peak=round(last[1], 2), level=round(held, 2)))
@@ -126,7 +126,7 @@ def _judged(grid: np.ndarray, motor: np.ndarray, lines: Mapping[str, np.ndarray]
         why.append(say("supply.seeks", count=len(seeks)))
         events += [(s, "seek") for s in seeks]
     events.append((float(grid[min(len(grid) - 1, last[0] + int(1.0 / step))]), "plateau"))
-    return Seen("normal", _weights("normal", 0.92 if len(surges) == 1 else 0.7), tuple(sorted([*events, *dropped])), form, tuple(why))
+    return SupplyVerdict("normal", _weights("normal", 0.92 if len(surges) == 1 else 0.7), tuple(sorted([*events, *dropped])), form, tuple(why))
 
 
 def _surges(smooth: np.ndarray, step: float, noise: float) -> list[tuple[int, float, float, float]]:

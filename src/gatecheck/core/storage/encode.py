@@ -10,7 +10,7 @@ from gatecheck.core.storage import layout as at
 
 
 @dataclass(frozen=True, slots=True)
-class Attribute:
+class SmartAttribute:
     """One SMART attribute to be written. `threshold` goes into the thresholds page."""
 
     id: int
@@ -39,7 +39,7 @@ def ata_identify(*, model: str, serial: str, firmware: str = "F1", sectors: int,
     return with_checksum(write_fields(at.ATA_IDENTIFY, values, size=at.SECTOR))
 
 
-def smart_data(attributes: Sequence[Attribute], *, self_test_status: int = 0, long_minutes: int = 110, conveyance_minutes: int = 0) -> bytes:
+def smart_data(attributes: Sequence[SmartAttribute], *, self_test_status: int = 0, long_minutes: int = 110, conveyance_minutes: int = 0) -> bytes:
     """SMART READ DATA with these attributes."""
     page = write_fields(
         at.SMART_TAIL,
@@ -65,7 +65,7 @@ def smart_data(attributes: Sequence[Attribute], *, self_test_status: int = 0, lo
     return with_checksum(page)
 
 
-def smart_thresholds(attributes: Sequence[Attribute]) -> bytes:
+def smart_thresholds(attributes: Sequence[SmartAttribute]) -> bytes:
     """SMART READ THRESHOLDS for the same attributes."""
     page = bytearray(at.SECTOR)
     page[0] = 0x10

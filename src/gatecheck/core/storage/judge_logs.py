@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 
 from gatecheck.core.findings import CONNECTION, FAILING, NOTE, PHYSICAL, READING, SIGN, Finding
 from gatecheck.core.knowledge.judging import Findings
-from gatecheck.core.storage.logs import OTHER_FAILURE, PASSED, READ_FAILURE, ErrorLog, SelfTest, SelfTestLog, Statistics
+from gatecheck.core.storage.logs import OTHER_FAILURE, PASSED, READ_FAILURE, ErrorLog, SelfTestEntry, SelfTestLog, Statistics
 from gatecheck.core.storage.pages import DrivePages
 from gatecheck.core.words.said import Said, say
 
@@ -19,7 +19,7 @@ Weights = dict[str, dict[str, float]]
 
 
 @dataclass(frozen=True, slots=True)
-class Event:
+class LogEvent:
     """Something on the drive's time line. `hours`: power-on hours then, None where the log does not say; `ago`: hours before now."""
 
     kind: str
@@ -121,24 +121,24 @@ def weigh_tests(log: SelfTestLog, pages: DrivePages, rules: Findings) -> Weights
     return weights
 
 
-def _check_of(test: SelfTest) -> str | None:
+def _check_of(test: SelfTestEntry) -> str | None:
     if test.outcome not in (PASSED, READ_FAILURE, OTHER_FAILURE):
         return None
     return {"short": "short-test", "long": "long-test"}.get(test.kind.split(",")[0])
 
 
-def events(pages: DrivePages) -> list[Event]:
+def events(pages: DrivePages) -> list[LogEvent]:
     """Errors and self-tests in the order of the drive's power-on time, oldest first; those without a time come last."""
-    found: list[Event] = []
+    found: list[LogEvent] = []
     errors, tests = pages.errors, pages.tests
     for error in errors[1].errors if errors else ():
         severity = SIGN if error.is_media or error.is_link else NOTE
         text = say("event.error", command=error.command, causes=list(error.causes))
-        found.append(Event("error", error.hours, _ago(pages, error.hours), text, error.lba, severity, errors[0] if errors else "", error.at))
+        found.append(LogEvent("error", error.hours, _ago(pages, error.hours), text, error.lba, severity, errors[0] if errors else "", error.at))
     for test in tests[1].tests if tests else ():
         severity = FAILING if test.outcome in (READ_FAILURE, OTHER_FAILURE) else NOTE
         text = say("event.test", test=test.kind, result=test.result)
-        found.append(Event("test", test.hours, _ago(pages, test.hours), text, test.lba, severity, tests[0] if tests else "", test.at, test.kind))
+        found.append(LogEvent("test", test.hours, _ago(pages, test.hours), text, test.lba, severity, tests[0] if tests else "", test.at, test.kind))
     return sorted(found, key=lambda e: (e.hours is None, -(e.ago or 0) if e.ago is not None else 0, e.hours or 0))
 
 

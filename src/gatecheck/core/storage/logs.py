@@ -50,7 +50,7 @@ class ErrorLog:
 
 
 @dataclass(frozen=True, slots=True)
-class SelfTest:
+class SelfTestEntry:
     """One self-test. `result`: in words; `outcome`: passed, read-failure, other-failure, not-done; `left`: percent not run."""
 
     kind: str
@@ -66,7 +66,7 @@ class SelfTest:
 class SelfTestLog:
     """Newest first. `running`: percent done of a test under way, or None."""
 
-    tests: tuple[SelfTest, ...]
+    tests: tuple[SelfTestEntry, ...]
     running: int | None
     checksum: Checksum | None
 
@@ -210,7 +210,7 @@ def _ata_tests(page: bytes, what: str, head: Sequence[Field], layout: Sequence[F
     index = _int(read_fields(head, page, what, size=SECTOR), "index")
     if index > slots:
         raise DecodeError(f"{what} index", at=508 if per_page == at.SELF_TESTS else 2, expected=f"0 to {slots}", got=index)
-    tests: list[SelfTest] = []
+    tests: list[SelfTestEntry] = []
     running = None
     for step in range(slots if index else 0):
         if len(tests) >= MOST_ENTRIES:
@@ -228,7 +228,7 @@ def _ata_tests(page: bytes, what: str, head: Sequence[Field], layout: Sequence[F
         result = SELF_TEST_RESULTS.get(status >> 4, f"code {status >> 4}")
         failed = outcome in (READ_FAILURE, OTHER_FAILURE)
         kind = _int(own, "kind")
-        tests.append(SelfTest(
+        tests.append(SelfTestEntry(
             at.SELF_TEST_KINDS.get(kind, f"kind {kind:02X}h"), result, outcome, min(10, status & 0xF) * 10, _int(own, "lifetime_hours"),
             lba if failed and lba not in (0, no_lba) else None, place,
         ))  # fmt: skip
@@ -310,7 +310,7 @@ def read_nvme_self_tests(page: bytes) -> SelfTestLog:
             continue
         media = bool(valid & 0x4) and _int(own, "status_type") == 2
         outcome = PASSED if code == 0 else READ_FAILURE if code in (6, 7) and (media or valid & 2) else OTHER_FAILURE if code in (5, 6, 7) else NOT_DONE
-        tests.append(SelfTest(
+        tests.append(SelfTestEntry(
             at.NVME_SELF_TEST_KINDS.get(kind, f"kind {kind:X}h"), at.NVME_SELF_TEST_RESULTS.get(code, f"code {code}"), outcome, 0,
             _int(own, "power_on_hours"), _int(own, "lba") if valid & 2 else None, place,
         ))  # fmt: skip

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.fields import Value, clean_text, read_fields
 from gatecheck.core.storage import scsi_layout as at
-from gatecheck.core.storage.logs import NOT_DONE, OTHER_FAILURE, PASSED, READ_FAILURE, SelfTest, SelfTestLog
+from gatecheck.core.storage.logs import NOT_DONE, OTHER_FAILURE, PASSED, READ_FAILURE, SelfTestEntry, SelfTestLog
 
 _NO_LBA = (1 << 64) - 1
 _MOST_SCANNED = 2048
@@ -280,7 +280,7 @@ def read_scsi_self_tests(page: bytes) -> SelfTestLog:
         failed = READ_FAILURE if key == at.MEDIUM_ERROR else OTHER_FAILURE
         outcome = PASSED if result == 0 else failed if 3 <= result <= 7 else NOT_DONE
         words = at.SELF_TEST_RESULTS.get(result, f"code {result}")
-        tests.append(SelfTest(kind, words, outcome, 0, _int(fields, "hours"), None if lba == _NO_LBA else lba, place))
+        tests.append(SelfTestEntry(kind, words, outcome, 0, _int(fields, "hours"), None if lba == _NO_LBA else lba, place))
     return SelfTestLog(tuple(tests), None, None)
 
 

@@ -130,13 +130,13 @@ class Waived(Struct, frozen=True):
     reason: str
 
 
-class Brought(Struct, frozen=True):
+class PartBrought(Struct, frozen=True):
     """A step that was taken before its turn."""
 
     step: str
 
 
-class Out(Struct, frozen=True):
+class RemovedGroup(Struct, frozen=True):
     """A group that came off the machine. `fields`: where it was, 1 to 9 as on a telephone, of the side that lies up."""
 
     name: str
@@ -146,7 +146,7 @@ class Out(Struct, frozen=True):
     fields: tuple[int, ...]
 
 
-class Back(Struct, frozen=True):
+class RefittedGroup(Struct, frozen=True):
     """The group that came off with that entry is in its place again; `missing`: so many of it are not."""
 
     out: int
@@ -190,7 +190,7 @@ class Broken(Struct, frozen=True):
 
 Entry = (
     Broken | Reading | PutBack | Override | FactChange | Undo | Started | Changed | Saw | TriedKey | Signed | Proven | Note
-    | StepDone | Waived | Brought | Out | Back | Part | Photo | Spent
+    | StepDone | Waived | PartBrought | RemovedGroup | RefittedGroup | Part | Photo | Spent
 )  # fmt: skip
 
 

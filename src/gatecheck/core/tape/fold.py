@@ -16,11 +16,11 @@ from gatecheck.core.belief.model import AGAIN, Model
 from gatecheck.core.belief.space import Floats
 from gatecheck.core.errors import TapeError
 from gatecheck.core.tape.entries import Changed, Entry, Override, Proven, PutBack, Reading, Signed, Started, StepDone, is_done
-from gatecheck.core.tape.standing import Deeds, deeds_of, fact_places, merge_facts, standing, weighed
+from gatecheck.core.tape.standing import EffectiveEntries, effective_entries, fact_places, merge_facts, standing, weighed
 from gatecheck.core.tape.validity import current_of, on_dock, tried_of
 
 
-class Step(Struct, frozen=True):
+class FoldStep(Struct, frozen=True):
     """One entry that moved the belief: its place on the tape and the belief before and after, shape (n,), up to a factor."""
 
     index: int
@@ -29,15 +29,15 @@ class Step(Struct, frozen=True):
     after: Floats
 
 
-class Steps(Sequence[Step]):
+class Steps(Sequence[FoldStep]):
     """The entries that moved the belief, in order: worked out when somebody first asks what one of them did, for a long tape has as many beliefs."""
 
-    def __init__(self, make: Callable[[], list[Step]]) -> None:
-        self._make: Callable[[], list[Step]] | None = make
-        self._made: list[Step] = []
+    def __init__(self, make: Callable[[], list[FoldStep]]) -> None:
+        self._make: Callable[[], list[FoldStep]] | None = make
+        self._made: list[FoldStep] = []
 
     @property
-    def _all(self) -> list[Step]:
+    def _all(self) -> list[FoldStep]:
         if self._make is not None:
             self._made, self._make = self._make(), None
         return self._made
@@ -46,10 +46,10 @@ class Steps(Sequence[Step]):
         return len(self._all)
 
     @overload
-    def __getitem__(self, place: int) -> Step: ...
+    def __getitem__(self, place: int) -> FoldStep: ...
     @overload
-    def __getitem__(self, place: slice) -> list[Step]: ...
-    def __getitem__(self, place: int | slice) -> Step | list[Step]:
+    def __getitem__(self, place: slice) -> list[FoldStep]: ...
+    def __getitem__(self, place: int | slice) -> FoldStep | list[FoldStep]:
         return self._all[place]
 
 
@@ -134,7 +134,7 @@ def fold(model: Model, facts: Facts, entries: Sequence[Entry]) -> TicketState:
     """Fold a tape. Raises TapeError where a put-back has no trial before it."""
     stands = standing(entries)
     own = [(index, entry) for index, entry in enumerate(entries) if stands[index]]
-    deeds = deeds_of(entries, stands)
+    deeds = effective_entries(entries, stands)
     counts = weighed(deeds, stands, model)
     merged = merge_facts(facts, entries, stands)
     trials, back_of = _trials(model, own, counts)
@@ -206,7 +206,7 @@ _LIKELIER = 0.5
 
 def _broke(model: Model, belief: Floats, fix: str) -> bool:
     broken = model.knowledge.fixes[fix].breaks
-    return bool(broken) and float(belief @ model.having(*broken)) > _LIKELIER
+    return bool(broken) and float(belief @ model.fault_mask(*broken)) > _LIKELIER
 
 
 def _booted(readings: Sequence[tuple[int, Reading]]) -> int | None:
@@ -332,14 +332,14 @@ def after_reading(model: Model, state: TicketState, check: str, outcome: str) ->
     )  # fmt: skip
 
 
-def came_in_with(model: Model, facts: Facts, entries: Sequence[Entry]) -> Floats:
+def intake_prior(model: Model, facts: Facts, entries: Sequence[Entry]) -> Floats:
     """What the machine had when it was brought in, in the light of the whole tape: P(hypothesis at intake), shape (n,).
 
     The filter with every particle remembering where it started. Raises TapeError as `fold` does.
     """
     stands = standing(entries)
     own = [(index, entry) for index, entry in enumerate(entries) if stands[index]]
-    deeds = deeds_of(entries, stands)
+    deeds = effective_entries(entries, stands)
     counts = weighed(deeds, stands, model)
     merged = merge_facts(facts, entries, stands)
     _, back_of = _trials(model, own, counts)
@@ -355,7 +355,7 @@ def came_in_with(model: Model, facts: Facts, entries: Sequence[Entry]) -> Floats
 
 
 def _weighed_in_turn(
-    particles: Particles, facts: Facts, deeds: Deeds, back_of: Mapping[int, int], how: Mapping[int, tuple[str, ...]], docked: Collection[int]
+    particles: Particles, facts: Facts, deeds: EffectiveEntries, back_of: Mapping[int, int], how: Mapping[int, tuple[str, ...]], docked: Collection[int]
 ) -> Iterator[tuple[int, Reading | PutBack]]:
     """Read one deed after the other; each is given as soon as it has weighed."""
     wanted_later = set(back_of.values())
@@ -383,12 +383,12 @@ def _believed(particles: Particles, read: Read) -> Floats:
     return np.asarray(belief / belief.sum())
 
 
-def _steps(particles: Particles, read: Read) -> list[Step]:
+def _steps(particles: Particles, read: Read) -> list[FoldStep]:
     """Every entry that weighed, with the belief before and after it."""
-    steps: list[Step] = []
+    steps: list[FoldStep] = []
     before = particles.belief
     for index, entry in read(particles):
         after = particles.belief
-        steps.append(Step(index, entry, before, after))
+        steps.append(FoldStep(index, entry, before, after))
         before = after
     return steps

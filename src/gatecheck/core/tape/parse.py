@@ -10,20 +10,20 @@ from gatecheck.core.errors import TapeError
 from gatecheck.core.knowledge.tables import Knowledge
 from gatecheck.core.knowledge.work import OUT
 from gatecheck.core.tape.entries import (
-    Back,
     Broken,
-    Brought,
     Changed,
     Entry,
     FactChange,
     Note,
-    Out,
     Override,
     Part,
+    PartBrought,
     Photo,
     Proven,
     PutBack,
     Reading,
+    RefittedGroup,
+    RemovedGroup,
     Saw,
     Signed,
     Spent,
@@ -293,7 +293,7 @@ def _waived(raw: Raw, where: str, index: int, knowledge: Knowledge) -> Entry:
 
 
 def _brought(raw: Raw, where: str, index: int, knowledge: Knowledge) -> Entry:
-    return Brought(_one_of(raw["first"], knowledge.work.steps, f"{where}.first", "a step"))
+    return PartBrought(_one_of(raw["first"], knowledge.work.steps, f"{where}.first", "a step"))
 
 
 def _out(raw: Raw, where: str, index: int, knowledge: Knowledge) -> Entry:
@@ -301,7 +301,7 @@ def _out(raw: Raw, where: str, index: int, knowledge: Knowledge) -> Entry:
     if not isinstance(fields, Sequence) or isinstance(fields, str | bytes) or len(fields) > _FIELDS:
         raise TapeError(f"{where}.fields", expected="a list of fields, 1 to 9", got=_shown(fields))
     kind = raw.get("kind", "")
-    return Out(
+    return RemovedGroup(
         _worked_text(raw["out"], f"{where}.out", "the group's name"), _one_of(raw.get("what", "screw"), OUT, f"{where}.what", "what came off"),
         _count(raw.get("count", 1), f"{where}.count", 1, _MOST_OF_A_GROUP), _worked_text(kind, f"{where}.kind") if kind else "",
         tuple(sorted({_count(field, f"{where}.fields", 1, _FIELDS) for field in fields})),
@@ -309,7 +309,7 @@ def _out(raw: Raw, where: str, index: int, knowledge: Knowledge) -> Entry:
 
 
 def _back(raw: Raw, where: str, index: int, knowledge: Knowledge) -> Entry:
-    return Back(_count(raw["back"], f"{where}.back", 0, index - 1), _count(raw.get("missing", 0), f"{where}.missing", 0, _MOST_OF_A_GROUP))
+    return RefittedGroup(_count(raw["back"], f"{where}.back", 0, index - 1), _count(raw.get("missing", 0), f"{where}.missing", 0, _MOST_OF_A_GROUP))
 
 
 def _part(raw: Raw, where: str, index: int, knowledge: Knowledge) -> Entry:

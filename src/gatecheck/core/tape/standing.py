@@ -8,12 +8,12 @@ from gatecheck.core.belief.facts import Facts, FactValue
 from gatecheck.core.belief.model import Model
 from gatecheck.core.tape.entries import Entry, FactChange, PutBack, Reading, Undo, is_done
 
-Deeds = Sequence[tuple[int, Reading | PutBack]]
+EffectiveEntries = Sequence[tuple[int, Reading | PutBack]]
 """entries that are something done or looked at, each with its place"""
 _NONE: frozenset[str] = frozenset()
 
 
-def deeds_of(entries: Sequence[Entry], stands: Sequence[bool]) -> list[tuple[int, Reading | PutBack]]:
+def effective_entries(entries: Sequence[Entry], stands: Sequence[bool]) -> list[tuple[int, Reading | PutBack]]:
     """Those that stand. (Here and below an entry is asked for its type itself: `isinstance` takes several times as long, and a tape is gone through a dozen times.)"""
     return [(index, entry) for index, entry in enumerate(entries) if (type(entry) is Reading or type(entry) is PutBack) and stands[index]]
 
@@ -30,7 +30,7 @@ def standing(entries: Sequence[Entry]) -> list[bool]:
     return stands
 
 
-def weighed(deeds: Deeds, stands: Sequence[bool], model: Model) -> list[bool]:
+def weighed(deeds: EffectiveEntries, stands: Sequence[bool], model: Model) -> list[bool]:
     """Which readings weigh on the belief: the same check repeated with nothing changed in between counts once.
 
     The later reading of such a pair is the one that counts, so a correction replaces what was mistyped. A fix repeated
@@ -48,7 +48,7 @@ def weighed(deeds: Deeds, stands: Sequence[bool], model: Model) -> list[bool]:
                 counts[index] = False
             again.add(entry.move)
         elif is_done(entry):
-            again -= model.voided(entry.move, entry.outcome)
+            again -= model.invalidated_checks(entry.move, entry.outcome)
     last: Reading | None = None
     for index, entry in deeds:
         if type(entry) is PutBack:

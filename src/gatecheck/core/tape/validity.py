@@ -6,7 +6,7 @@ from msgspec import Struct
 
 from gatecheck.core.belief.model import Model
 from gatecheck.core.tape.entries import PutBack, Reading, is_done
-from gatecheck.core.tape.standing import Deeds
+from gatecheck.core.tape.standing import EffectiveEntries
 
 _NONE: frozenset[str] = frozenset()
 _SEEN = ("seen-dock", "seen-live", "seen-setup")
@@ -16,7 +16,7 @@ _ANEW = ("screen",)
 """what is looked at again before a fix without a look of its own is tried once more"""
 
 
-def current_of(model: Model, deeds: Deeds) -> tuple[frozenset[str], frozenset[str]]:
+def current_of(model: Model, deeds: EffectiveEntries) -> tuple[frozenset[str], frozenset[str]]:
     """Checks whose last reading still describes the machine, and those of them that showed the same two times over."""
     looks = model.sight.looks
     current: set[str] = set()
@@ -35,11 +35,11 @@ def current_of(model: Model, deeds: Deeds) -> tuple[frozenset[str], frozenset[st
             showed[move] = entry.outcome
             current.add(move)
         elif is_done(entry):
-            current -= model.voided(move, entry.outcome)
+            current -= model.invalidated_checks(move, entry.outcome)
     return frozenset(current), frozenset(confirmed & current)
 
 
-def on_dock(model: Model, deeds: Deeds) -> frozenset[int]:
+def on_dock(model: Model, deeds: EffectiveEntries) -> frozenset[int]:
     """Places of looks that can only have been made on a dock: the drive was seen there, and in its own machine it is absent. What says that it could
     not be read says nothing of where it lay."""
     start = next((n for n, (_, entry) in enumerate(deeds) if type(entry) is Reading and entry.move in _SEEN), len(deeds))
@@ -57,7 +57,7 @@ def on_dock(model: Model, deeds: Deeds) -> frozenset[int]:
             if away and entry.move in at_dock and entry.outcome not in checks[entry.move].table.hidden_row:
                 docked.add(index)
         elif shown and (type(entry) is PutBack or is_done(entry)):
-            gone = affects.get(entry.fix, _NONE) if type(entry) is PutBack else model.voided(entry.move, entry.outcome)
+            gone = affects.get(entry.fix, _NONE) if type(entry) is PutBack else model.invalidated_checks(entry.move, entry.outcome)
             if not gone.isdisjoint(shown):
                 shown = {check: outcome for check, outcome in shown.items() if check not in gone}
                 away = shown.get("seen-dock") == "right" and shown.get("seen-live", shown.get("seen-setup")) == "absent"
@@ -72,7 +72,7 @@ class Tries(Struct, frozen=True):
     seconds: frozenset[int]
 
 
-def tried_of(model: Model, deeds: Deeds) -> Tries:
+def tried_of(model: Model, deeds: EffectiveEntries) -> Tries:
     """Fixes not worth making again as things are: those that changed nothing, until something they rest on changes.
 
     A setting that was put back and then looked at again may be tried once more: the first try may have been a slip.

@@ -22,7 +22,7 @@ from gatecheck.core.volume.ntfs.check import check_ntfs
 from gatecheck.core.volume.ntfs.read import Ntfs
 from gatecheck.core.volume.readers import READERS
 from gatecheck.core.volume.systems import systems_of
-from gatecheck.core.volume.tree import CLEAN, DAMAGE, DAMAGED, DIRTY, LOCKED, SIGN, UNREADABLE, Filesystem, Found, System
+from gatecheck.core.volume.tree import CLEAN, DAMAGE, DAMAGED, DIRTY, LOCKED, SIGN, UNREADABLE, Filesystem, System, VolumeFinding
 
 MOST_ALIKE = 50
 """findings of one kind that are named one by one"""
@@ -32,7 +32,7 @@ _REPAIRED_A_MINUTE = 2_000
 
 
 @dataclass(slots=True)
-class Opened:
+class OpenedVolume:
     """`volume`: None where there is no reader for it, or it cannot be read; `known`: what its mark says; `problem`: why; `from_copy`: its boot sector or superblock
     is broken, and a copy was used."""
 
@@ -50,7 +50,7 @@ class Report:
     size: int
     used: int | None
     files: int | None
-    findings: tuple[Found, ...]
+    findings: tuple[VolumeFinding, ...]
     systems: tuple[System, ...]
     check_minutes: float
     repair_minutes: float
@@ -60,23 +60,23 @@ class Report:
 class Tally:
     """Findings as they come; more of one kind than are named one by one are counted in the last."""
 
-    found: list[Found] = field(default_factory=list)
+    found: list[VolumeFinding] = field(default_factory=list)
     more: dict[str, int] = field(default_factory=dict)
     counts: dict[str, int] = field(default_factory=dict)
 
-    def add(self, own: Found) -> None:
+    def add(self, own: VolumeFinding) -> None:
         self.counts[own.id] = self.counts.get(own.id, 0) + 1
         if self.counts[own.id] <= MOST_ALIKE:
             self.found.append(own)
         else:
             self.more[own.id] = self.more.get(own.id, 0) + 1
 
-    def whole(self) -> tuple[Found, ...]:
-        rest = [Found("more-alike", next(f.severity for f in self.found if f.id == name), count=count, values={"kind": name}) for name, count in self.more.items()]
+    def whole(self) -> tuple[VolumeFinding, ...]:
+        rest = [VolumeFinding("more-alike", next(f.severity for f in self.found if f.id == name), count=count, values={"kind": name}) for name, count in self.more.items()]
         return (*self.found, *rest)
 
 
-def opened(disk: Sectors, first: int, last: int) -> Opened:
+def opened(disk: Sectors, first: int, last: int) -> OpenedVolume:
     """The volume that lies there, by a copy of its first structures where those are broken."""
     try:
         known = volume_at(disk, first)
@@ -85,11 +85,11 @@ def opened(disk: Sectors, first: int, last: int) -> Opened:
     else:
         problem = ""
     if known is not None and known.kind not in READERS:
-        return Opened(None, known)
+        return OpenedVolume(None, known)
     if known is not None:
         try:
             volume = READERS[known.kind](disk, first, last)
-            return Opened(volume, known, from_copy=isinstance(volume, Ext) and bool(volume.from_backup))
+            return OpenedVolume(volume, known, from_copy=isinstance(volume, Ext) and bool(volume.from_backup))
         except DecodeError as error:
             problem = str(error)
     for lba, count, kind in _copies(disk, first, last):
@@ -101,13 +101,13 @@ def opened(disk: Sectors, first: int, last: int) -> Opened:
         if mark is None or mark.kind != kind:
             continue
         try:
-            return Opened(READERS[kind](over, first, last), mark, problem, from_copy=True)
+            return OpenedVolume(READERS[kind](over, first, last), mark, problem, from_copy=True)
         except DecodeError:
             continue
     try:
-        return Opened(Ext(disk, first, last), Volume("ext", "ext", 0), problem, from_copy=True)
+        return OpenedVolume(Ext(disk, first, last), Volume("ext", "ext", 0), problem, from_copy=True)
     except DecodeError:
-        return Opened(None, known, problem)
+        return OpenedVolume(None, known, problem)
 
 
 def _copies(disk: Sectors, first: int, last: int) -> Iterator[tuple[int, int, str]]:
@@ -131,13 +131,13 @@ def check(disk: Sectors, first: int, last: int, progress: Progress = lambda _sta
     if own.volume is None:
         kind, label = (own.known.name, own.known.label) if own.known else ("", "")
         if own.known is not None and own.known.is_locked:
-            return Report(kind, label, LOCKED, own.known.size or room, None, None, (Found("locked", SIGN, kind),), (), 0, 0)
+            return Report(kind, label, LOCKED, own.known.size or room, None, None, (VolumeFinding("locked", SIGN, kind),), (), 0, 0)
         if own.known is not None and not own.problem:
-            return Report(kind, label, UNREADABLE, own.known.size or room, None, None, (Found("no-reader", SIGN, kind),), (), 0, 0)
-        return Report(kind, label, UNREADABLE, room, None, None, (Found("not-opened", DAMAGE, own.problem or "LBA " + str(first)),), (), 0, 0)
+            return Report(kind, label, UNREADABLE, own.known.size or room, None, None, (VolumeFinding("no-reader", SIGN, kind),), (), 0, 0)
+        return Report(kind, label, UNREADABLE, room, None, None, (VolumeFinding("not-opened", DAMAGE, own.problem or "LBA " + str(first)),), (), 0, 0)
     tally = Tally()
     if own.from_copy:
-        tally.add(Found("first-structure", DAMAGE, repairable=True, where=f"LBA {first}"))
+        tally.add(VolumeFinding("first-structure", DAMAGE, repairable=True, where=f"LBA {first}"))
     files, used = _checked(own.volume, tally, progress)
     try:
         systems = tuple(systems_of(own.volume, tally.add))
@@ -159,16 +159,16 @@ def _checked(volume: Filesystem, tally: Tally, progress: Progress) -> tuple[int 
         if isinstance(volume, Ext):
             return check_ext(volume, tally.add, progress)
     except DecodeError as error:
-        tally.add(Found("not-checked", DAMAGE, str(error)))
+        tally.add(VolumeFinding("not-checked", DAMAGE, str(error)))
     return None, None
 
 
-def state_of(found: Iterable[Found]) -> str:
+def state_of(found: Iterable[VolumeFinding]) -> str:
     severities = {f.severity for f in found}
     return DAMAGED if DAMAGE in severities else DIRTY if SIGN in severities else CLEAN
 
 
-def minutes(volume: Filesystem, files: int | None, found: Sequence[Found]) -> tuple[float, float]:
+def minutes(volume: Filesystem, files: int | None, found: Sequence[VolumeFinding]) -> tuple[float, float]:
     """(to check, to repair) of the system's own checker on a disk of ordinary speed."""
     count = files or 0
     look = _START + count / _FILES_A_MINUTE + (count * 1024 + volume.size / 32768) / _BYTES_A_MINUTE

@@ -19,7 +19,7 @@ _SLICE = 1 << 21
 
 
 @dataclass(frozen=True, slots=True)
-class Crossed:
+class CrossLink:
     """Two owners of the same clusters."""
 
     first: int
@@ -109,9 +109,9 @@ class Claims:
         start, count, owner = (np.concatenate(own) for own in zip(*parts, strict=True))
         return start, count, owner
 
-    def crossed(self, most: int = 200) -> list[Crossed]:
+    def cross_links(self, most: int = 200) -> list[CrossLink]:
         """Pairs of runs that lie over each other."""
-        found: list[Crossed] = []
+        found: list[CrossLink] = []
         reach = 0
         over: list[tuple[int, int, int]] = []
         """runs of earlier parts that reach further than where the last part ended: (end, owner, start)"""
@@ -130,7 +130,7 @@ class Claims:
                 else:
                     other = next(((e, o) for e, o, _ in reversed(over) if e > start[place]), (0, 0))
                 if other[0]:
-                    found.append(Crossed(int(start[place]), int(min(end[place], other[0]) - start[place]), other[1], int(owner[place])))
+                    found.append(CrossLink(int(start[place]), int(min(end[place], other[0]) - start[place]), other[1], int(owner[place])))
             reach = int(reaches[-1])
             last = int(start[-1])
             over = [own for own in over if own[0] > last]

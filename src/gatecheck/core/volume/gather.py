@@ -8,7 +8,7 @@ from itertools import pairwise
 
 import numpy as np
 
-from gatecheck.core.disk.follow import Run, joined
+from gatecheck.core.disk.follow import Run, merge_runs
 from gatecheck.core.disk.sectors import NOT_CAPTURED, UNREADABLE, Sectors, Span
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.volume.check import Progress, Report, check, opened
@@ -24,7 +24,7 @@ _JOIN = 64 << 10
 """bytes between two wanted runs that are read along: cheaper than another command"""
 
 
-class Gathering:
+class RecordingSectors:
     """`Sectors` that remember which of what was asked for nobody has read yet, and what could not be read."""
 
     def __init__(self, disk: Sectors) -> None:
@@ -53,12 +53,12 @@ class Gathering:
                 self.unreadable += 1
         return span
 
-    def lacking(self) -> list[Run]:
+    def missing_runs(self) -> list[Run]:
         """Runs to read next, in the order of the disk."""
-        return near(joined(self._lacking), max(1, _JOIN // self.sector))
+        return merge_close(merge_runs(self._lacking), max(1, _JOIN // self.sector))
 
 
-def near(runs: Iterable[Run], gap: int) -> list[Run]:
+def merge_close(runs: Iterable[Run], gap: int) -> list[Run]:
     """Runs no farther apart than `gap` sectors as one. `runs`: in the order of the disk."""
     out: list[Run] = []
     for first, count in runs:
@@ -70,7 +70,7 @@ def near(runs: Iterable[Run], gap: int) -> list[Run]:
 
 
 @dataclass(frozen=True, slots=True)
-class Looked:
+class CheckResult:
     """`wanted`: what has to be read before the rest stands; `report` and all else only where it is empty. `repair`: None where the volume has no reader, or nothing is to be repaired."""
 
     wanted: tuple[Run, ...]
@@ -81,26 +81,26 @@ class Looked:
     fill: tuple[float, ...] = ()
 
 
-def look(disk: Sectors, first: int, last: int, rules: Rules, progress: Progress = lambda _stage, _done, _of: None) -> Looked:
+def look(disk: Sectors, first: int, last: int, rules: Rules, progress: Progress = lambda _stage, _done, _of: None) -> CheckResult:
     """Check, plan of a repair, and what is the customer's. Never raises for what stands on the volume."""
-    asked = Gathering(disk)
+    asked = RecordingSectors(disk)
     report = check(asked, first, last, progress)
-    if asked.lacking():
-        return Looked(tuple(asked.lacking()))
+    if asked.missing_runs():
+        return CheckResult(tuple(asked.missing_runs()))
     repair = None
     if any(f.severity != "note" for f in report.findings):
         progress("repair", 0, 1)
         repair = repair_of(asked, first, last)
-        if not asked.lacking():  # what stands where it writes is kept before, so it is read now
+        if not asked.missing_runs():  # what stands where it writes is kept before, so it is read now
             for at, data in sorted(pair for group in repair.groups for pair in group.pairs):
                 asked.read(at // asked.sector, -(-(at + len(data)) // asked.sector) - at // asked.sector)
-    if asked.lacking():
-        return Looked(tuple(asked.lacking()))
+    if asked.missing_runs():
+        return CheckResult(tuple(asked.missing_runs()))
     volume = opened(asked, first, last).volume
     people, deleted, fill = _rest(volume, rules, progress) if volume is not None else ([], 0, ())
-    if asked.lacking():
-        return Looked(tuple(asked.lacking()))
-    return Looked((), report, repair, tuple(people), deleted, fill)
+    if asked.missing_runs():
+        return CheckResult(tuple(asked.missing_runs()))
+    return CheckResult((), report, repair, tuple(people), deleted, fill)
 
 
 def _rest(volume: Filesystem, rules: Rules, progress: Progress) -> tuple[list[Share], int, tuple[float, ...]]:

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from gatecheck.core.disk.overlay import Overlay
 from gatecheck.core.disk.sectors import Sectors
 from gatecheck.core.errors import DecodeError
-from gatecheck.core.volume.check import Opened, Report, check, opened
+from gatecheck.core.volume.check import OpenedVolume, Report, check, opened
 from gatecheck.core.volume.exfat.read import ExFat
 from gatecheck.core.volume.exfat.repair import exfat_groups
 from gatecheck.core.volume.ext.read import Ext
@@ -20,9 +20,9 @@ from gatecheck.core.volume.fat.read import Fat
 from gatecheck.core.volume.fat.repair import fat_groups
 from gatecheck.core.volume.ntfs.read import Ntfs
 from gatecheck.core.volume.ntfs.repair import ntfs_groups
-from gatecheck.core.volume.repair_group import Group
+from gatecheck.core.volume.repair_group import RepairGroup
 from gatecheck.core.volume.repair_start import first_structure
-from gatecheck.core.volume.tree import DAMAGE, SIGN, Found
+from gatecheck.core.volume.tree import DAMAGE, SIGN, VolumeFinding
 from gatecheck.core.words.said import Said, say
 
 _REFUSED = {"hibernated": "repair.refused-hibernated", "locked": "repair.refused-locked"}
@@ -34,12 +34,12 @@ class Repair:
     """`now`: the check before; `groups`: what would be done, in order; `after`: the check after all of them; `refused`: why nothing is planned."""
 
     now: Report
-    groups: tuple[Group, ...]
+    groups: tuple[RepairGroup, ...]
     after: Report
     refused: Said | None = None
 
     @property
-    def left(self) -> tuple[Found, ...]:
+    def left(self) -> tuple[VolumeFinding, ...]:
         """What stays for the system's own checker, or for a person."""
         return tuple(f for f in self.after.findings if f.severity in (SIGN, DAMAGE))
 
@@ -53,7 +53,7 @@ def repair_of(disk: Sectors, first: int, last: int, *, only: Iterable[str] | Non
             return Repair(now, (), now, say(_REFUSED[found.id], where=found.where))
     if any(f.id == "journal-pending" for f in now.findings) and now.kind == "NTFS":
         return Repair(now, (), now, say("repair.refused-journal"))
-    groups: list[Group] = []
+    groups: list[RepairGroup] = []
     writes: list[tuple[int, bytes]] = []
     after = now
     for turn in range(_MOST_TURNS):
@@ -75,9 +75,9 @@ def repair_of(disk: Sectors, first: int, last: int, *, only: Iterable[str] | Non
     return Repair(now, tuple(groups), after)
 
 
-def _planners(disk: Sectors, first: int, last: int, own: Opened, report: Report) -> list[Callable[[], Group | None]]:
+def _planners(disk: Sectors, first: int, last: int, own: OpenedVolume, report: Report) -> list[Callable[[], RepairGroup | None]]:
     """One for each group that there can be, in their order; each is asked when its turn comes, on the volume as it is by then."""
-    begin: list[Callable[[], Group | None]] = [lambda: first_structure(own, first * disk.sector, disk.sector, report)]
+    begin: list[Callable[[], RepairGroup | None]] = [lambda: first_structure(own, first * disk.sector, disk.sector, report)]
     volume = own.volume
     if isinstance(volume, Ext):
         return begin + ext_groups(volume, report)

@@ -9,7 +9,7 @@ from gatecheck.core.words.said import Said
 
 
 @dataclass(frozen=True, slots=True)
-class Group:
+class RepairGroup:
     """`touches`: files and folders in words, at most a few; `doubts`: what is lost, or not certain."""
 
     id: str
@@ -23,5 +23,5 @@ class Group:
         return [(w.at, w.data) for w in self.writes]
 
 
-def group(name: str, writes: list[tuple[int, bytes]], field: str, *, doubts: tuple[str, ...] = (), touches: tuple[str, ...] = (), **values: object) -> Group:
-    return Group(name, Said(f"repair.{name}", values), tuple(Write(at, data, Said(f"repair.field-{field}")) for at, data in writes), tuple(Said(f"repair.doubt-{d}") for d in doubts), touches[:20])
+def group(name: str, writes: list[tuple[int, bytes]], field: str, *, doubts: tuple[str, ...] = (), touches: tuple[str, ...] = (), **values: object) -> RepairGroup:
+    return RepairGroup(name, Said(f"repair.{name}", values), tuple(Write(at, data, Said(f"repair.field-{field}")) for at, data in writes), tuple(Said(f"repair.doubt-{d}") for d in doubts), touches[:20])

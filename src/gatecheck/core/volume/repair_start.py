@@ -9,13 +9,13 @@ from gatecheck.core.volume.exfat.read import ExFat
 from gatecheck.core.volume.ext.read import Ext
 from gatecheck.core.volume.fat.read import Fat
 from gatecheck.core.volume.ntfs.read import Ntfs
-from gatecheck.core.volume.repair_group import Group, group
+from gatecheck.core.volume.repair_group import RepairGroup, group
 
 if TYPE_CHECKING:
-    from gatecheck.core.volume.check import Opened, Report
+    from gatecheck.core.volume.check import OpenedVolume, Report
 
 
-def first_structure(own: Opened, base: int, sector: int, report: Report) -> Group | None:
+def first_structure(own: OpenedVolume, base: int, sector: int, report: Report) -> RepairGroup | None:
     """`base`: byte of the disk at which the volume begins."""
     if not any(f.id == "first-structure" for f in report.findings):
         return None

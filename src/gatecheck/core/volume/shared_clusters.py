@@ -17,7 +17,7 @@ _WITH_LINKS = ("ntfs", "ext")
 
 
 @dataclass(frozen=True, slots=True)
-class Span:
+class SharedSpan:
     """Bytes of a file that another one claims too."""
 
     at: int
@@ -25,7 +25,7 @@ class Span:
     other: Node
 
 
-def shared_by(volume: Filesystem, nodes: Sequence[Node]) -> dict[int, list[Span]]:
+def shared_by(volume: Filesystem, nodes: Sequence[Node]) -> dict[int, list[SharedSpan]]:
     """By place in `nodes`: what of each file another file or folder claims too; nothing for those that are alone. A file with several names is one."""
     start, end, owner, offset = [], [], [], []
     for place, node in enumerate(nodes):
@@ -53,15 +53,15 @@ def shared_by(volume: Filesystem, nodes: Sequence[Node]) -> dict[int, list[Span]
     return _swept(volume, nodes, [(start[n], end[n], owner[n], offset[n]) for n in order.tolist()])
 
 
-def _swept(volume: Filesystem, nodes: Sequence[Node], runs: Iterable[tuple[int, int, int, int]]) -> dict[int, list[Span]]:
-    found: dict[int, list[Span]] = {}
+def _swept(volume: Filesystem, nodes: Sequence[Node], runs: Iterable[tuple[int, int, int, int]]) -> dict[int, list[SharedSpan]]:
+    found: dict[int, list[SharedSpan]] = {}
     held: list[tuple[int, int, int, int]] = []
     """runs that reach further: (end, start, owner, offset), the first to end first"""
 
     def note(place: int, at: int, length: int, other: int) -> None:
         own = found.setdefault(place, [])
         if len(own) < _MOST_SPANS and not nodes[place].is_folder:
-            own.append(Span(at, length, nodes[other]))
+            own.append(SharedSpan(at, length, nodes[other]))
 
     for start, end, owner, offset in runs:
         while held and held[0][0] <= start:

@@ -6,7 +6,7 @@ import struct
 from collections.abc import Callable, Iterator
 
 from gatecheck.core.errors import DecodeError
-from gatecheck.core.volume.tree import DAMAGE, Filesystem, Found, Hole, Node, System, whole_content
+from gatecheck.core.volume.tree import DAMAGE, Filesystem, Hole, Node, System, VolumeFinding, whole_content
 
 _LARGEST_KERNEL, _VERSION_MARK = 32 << 20, bytes.fromhex("bd04effe")
 _MOST_TEXT = 1 << 16
@@ -19,7 +19,7 @@ _OLD = (("ntldr", b"", 10_000), ("NTDETECT.COM", b"", 10_000), ("boot.ini", b"",
 _NAMES = ((22000, "Windows 11"), (10240, "Windows 10"), (9600, "Windows 8.1"), (9200, "Windows 8"), (7600, "Windows 7"), (6000, "Windows Vista"), (2600, "Windows XP"), (2195, "Windows 2000"))
 
 
-def systems_of(volume: Filesystem, add: Callable[[Found], None]) -> Iterator[System]:
+def systems_of(volume: Filesystem, add: Callable[[VolumeFinding], None]) -> Iterator[System]:
     folder = volume.find("Windows/System32") or volume.find("WINNT/System32")
     if folder is not None and folder.is_folder and any(volume.find(name) for name, _, _ in _NEEDED):
         yield _windows(volume, add)
@@ -28,32 +28,32 @@ def systems_of(volume: Filesystem, add: Callable[[Found], None]) -> Iterator[Sys
         yield _linux(volume, release)
 
 
-def _windows(volume: Filesystem, add: Callable[[Found], None]) -> System:
+def _windows(volume: Filesystem, add: Callable[[VolumeFinding], None]) -> System:
     """Damage is only said of an installation: one of which at least its kernel or its registry is there."""
     present = [name for name, _, _ in _NEEDED if volume.find(name) is not None]
     if len(present) >= 2:
         for name, head, smallest in _NEEDED:
             _judge(volume, name, head, smallest, add)
         if not any(volume.find(name) for name in _LOADERS) and not volume.find("ntldr"):
-            add(Found("system-file-missing", DAMAGE, _LOADERS[0]))
+            add(VolumeFinding("system-file-missing", DAMAGE, _LOADERS[0]))
     version = _version(volume)
     build = int(version.split(".")[2]) if version.count(".") >= 2 else 0
     return System(next((name for least, name in _NAMES if build >= least), "Windows"), version, "Windows")
 
 
-def _judge(volume: Filesystem, name: str, head: bytes, smallest: int, add: Callable[[Found], None]) -> None:
+def _judge(volume: Filesystem, name: str, head: bytes, smallest: int, add: Callable[[VolumeFinding], None]) -> None:
     node = volume.find(name)
     if node is None:
-        add(Found("system-file-missing", DAMAGE, name))
+        add(VolumeFinding("system-file-missing", DAMAGE, name))
         return
     if node.size < smallest:
-        add(Found("system-file-small", DAMAGE, name, values={"size": node.size}))
+        add(VolumeFinding("system-file-small", DAMAGE, name, values={"size": node.size}))
         return
     first = next(iter(volume.content(node)), b"")
     if isinstance(first, Hole):
-        add(Found("system-file-unread", DAMAGE, name))
+        add(VolumeFinding("system-file-unread", DAMAGE, name))
     elif head and first[: len(head)] != head:
-        add(Found("system-file-broken", DAMAGE, name))
+        add(VolumeFinding("system-file-broken", DAMAGE, name))
 
 
 def _version(volume: Filesystem) -> str:

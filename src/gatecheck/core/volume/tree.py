@@ -53,7 +53,7 @@ class Node:
 
 
 @dataclass(frozen=True, slots=True)
-class Found:
+class VolumeFinding:
     """One finding of a check. `where`: file, folder or structure it touches; `count`: how many alike; `repairable`: with certainty."""
 
     id: str

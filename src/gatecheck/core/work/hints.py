@@ -18,7 +18,7 @@ _MODERN = ("windows-11", "windows-10", "windows-8", "linux")
 
 
 @dataclass(frozen=True, slots=True)
-class Known:
+class JobKnowledge:
     """What is known beside the tape. `licence`: a licence table in the firmware, None where its tables were not read; `picker`: the key that opens
     the boot picker; `changed`: settings that do not stand as they were found; `minutes`: when each entry was made, in minutes."""
 
@@ -38,10 +38,10 @@ class _At:
     job: Job
     answers: Mapping[str, tuple[int, StepDone]]
     entries: Sequence[Entry]
-    known: Known
+    known: JobKnowledge
 
 
-def hints_of(knowledge: Knowledge, facts: Mapping[str, FactValue], job: Job, own: JobStep, entries: Sequence[Entry], stands: Sequence[bool], known: Known) -> list[Said]:
+def hints_of(knowledge: Knowledge, facts: Mapping[str, FactValue], job: Job, own: JobStep, entries: Sequence[Entry], stands: Sequence[bool], known: JobKnowledge) -> list[Said]:
     """What stands under this step."""
     answers = {e.step: (i, e) for i, e in enumerate(entries) if stands[i] and i > job.started and isinstance(e, StepDone)}
     at = _At(knowledge, facts, job, answers, entries, known)

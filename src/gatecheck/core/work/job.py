@@ -11,9 +11,9 @@ from gatecheck.core.errors import TapeError
 from gatecheck.core.knowledge.instruments import FactTest
 from gatecheck.core.knowledge.tables import Knowledge
 from gatecheck.core.knowledge.work import FIX, SCREEN_NOW, VALUE, Answer, Step
-from gatecheck.core.tape.entries import Brought, Entry, Part, Reading, Signed, StepDone, Waived
+from gatecheck.core.tape.entries import Entry, Part, PartBrought, Reading, Signed, StepDone, Waived
 from gatecheck.core.tape.fold import TRIAGE, TicketState
-from gatecheck.core.work.tray import Group, lying, tray_of
+from gatecheck.core.work.tray import TrayGroup, lying, tray_of
 
 Context = Mapping[str, str]
 
@@ -74,7 +74,7 @@ class Job:
     name: str
     context: Context
     steps: tuple[JobStep, ...]
-    tray: tuple[Group, ...]
+    tray: tuple[TrayGroup, ...]
     part: Part | None
     outcomes: tuple[str, ...]
     """of its fix"""
@@ -146,7 +146,7 @@ def _answered(entries: Sequence[Entry], stands: Sequence[bool], started: int) ->
             tries[entry.step] = tries.get(entry.step, 0) + (entry.leads == "again")
         elif isinstance(entry, Waived):
             answers[entry.step] = _Answered(index, None, True, True)
-        elif isinstance(entry, Brought):
+        elif isinstance(entry, PartBrought):
             brought.append(entry.step)
     return answers, tries, brought
 

@@ -61,7 +61,7 @@ class Paper:
 
 
 @dataclass(frozen=True, slots=True)
-class Case:
+class PaperFacts:
     """Everything that the papers of one ticket rest on. Dates are ISO; `minutes`: hands-on, as spent or corrected.
 
     evidence: readings (move, outcome) that spoke most for what it was, best first. verdicts: (drive, one sentence). left: settings as found and as left.
@@ -94,19 +94,19 @@ class Case:
     pictures: Sequence[Picture] = ()
 
 
-def paper_of(case: Case, kind: str) -> Paper:
+def paper_of(case: PaperFacts, kind: str) -> Paper:
     """One of KINDS. Raises KeyError for another."""
     return _MAKERS[kind](case)
 
 
-def _head(case: Case) -> tuple[Text, ...]:
+def _head(case: PaperFacts) -> tuple[Text, ...]:
     return (say("paper.ticket", number=case.number), say("paper.of", customer=case.customer, machine=case.machine), say("paper.dates", came=case.taken_in, today=case.today))
 
 
 # --- for the customer ------------------------------------------------------------------------------------------------
 
 
-def _customer(case: Case) -> Paper:
+def _customer(case: PaperFacts) -> Paper:
     sections = [Section(say("paper.came"), _came(case)), Section(say("paper.found"), _found(case), pictures=tuple(p for p in case.pictures if p.evidence)[:2])]
     sections.append(Section(say("paper.done"), _done(case)))
     sections.append(Section(say("paper.data"), _data(case)))
@@ -118,7 +118,7 @@ def _customer(case: Case) -> Paper:
     return Paper("customer", say("paper.customer-title"), ((case.shop.opening,) if case.shop.opening else ()) + _head(case), tuple(sections), single=True)
 
 
-def _came(case: Case) -> tuple[Text, ...]:
+def _came(case: PaperFacts) -> tuple[Text, ...]:
     lines: list[Text] = []
     if case.said:
         lines.append(say("paper.you-said", words=case.said[:_LONGEST_WORDS] + ("…" if len(case.said) > _LONGEST_WORDS else "")))
@@ -128,14 +128,14 @@ def _came(case: Case) -> tuple[Text, ...]:
     return tuple(lines) or (say("paper.nothing-said"),)
 
 
-def _found(case: Case) -> tuple[Text, ...]:
+def _found(case: PaperFacts) -> tuple[Text, ...]:
     texts = {f.id: f for f in case.knowledge.faults}
     lines: list[Text] = [say("paper.fault", text=texts[f].text) for f in case.faults] or [say("paper.no-fault")]
     lines += [say("paper.proves", reading=list(pair)) for pair in case.evidence[:_MOST_EVIDENCE]]
     return tuple(lines)
 
 
-def _done(case: Case) -> tuple[Text, ...]:
+def _done(case: PaperFacts) -> tuple[Text, ...]:
     way = _way(case)
     if way in ("nothing", "data-only"):
         return (say("paper.nothing-done") if way == "nothing" else say("paper.only-data"),)
@@ -151,7 +151,7 @@ def _done(case: Case) -> tuple[Text, ...]:
     return tuple(lines) or (say("paper.looked"),)
 
 
-def _data(case: Case) -> tuple[Text, ...]:
+def _data(case: PaperFacts) -> tuple[Text, ...]:
     answers = _answers(case)
     back = answers.get("data-back")
     copied = next((e.outcome for e, s in zip(reversed(case.entries), reversed(case.stands), strict=True) if s and isinstance(e, Reading) and e.move == "copy-data"), None)
@@ -173,7 +173,7 @@ def _data(case: Case) -> tuple[Text, ...]:
     return tuple(lines)
 
 
-def _replaced(case: Case) -> tuple[tuple[Text, ...], ...]:
+def _replaced(case: PaperFacts) -> tuple[tuple[Text, ...], ...]:
     assert case.part is not None
     return ((say("paper.old-drive"), case.old_serial or say("paper.no-serial")), (say("paper.new-drive"), " · ".join(filter(None, (case.part.name, case.part.serial)))))
 
@@ -181,7 +181,7 @@ def _replaced(case: Case) -> tuple[tuple[Text, ...], ...]:
 # --- for the file ----------------------------------------------------------------------------------------------------
 
 
-def _file(case: Case) -> Paper:
+def _file(case: PaperFacts) -> Paper:
     sections = [Section(say("paper.facts"), rows=tuple((say("paper.fact", name=name), str(value)) for name, value in case.facts.items() if name not in ("as_of_year",)))]
     if case.odds:
         sections.append(Section(say("paper.signed-with", p=case.confidence or 0.0), rows=tuple((say("paper.fault-name", fault=f), say("paper.percent", p=p)) for f, p in case.odds.items())))
@@ -200,7 +200,7 @@ def _file(case: Case) -> Paper:
 # --- labels ----------------------------------------------------------------------------------------------------------
 
 
-def _label(case: Case) -> Paper:
+def _label(case: PaperFacts) -> Paper:
     labels = [Label(case.number, say("paper.label-machine"), (case.machine, case.customer), case.number)]
     if case.job is not None and case.job.context["opens"] == "yes":
         labels.append(Label(case.number, say("paper.label-screws"), (case.machine,), case.number))
@@ -224,7 +224,7 @@ class Bill:
     total: float
 
 
-def bill_of(case: Case) -> Bill:
+def bill_of(case: PaperFacts) -> Bill:
     """Work by the minutes really spent, the part, what the lab charged (fact `lab_price`); tax on all of it."""
     part = case.part.price if case.part is not None and _is_replaced(case) else 0.0
     lab = case.facts.get("lab_price")
@@ -235,7 +235,7 @@ def bill_of(case: Case) -> Bill:
     return Bill(work, round(part, 2), charged, net, tax, round(net + tax, 2))
 
 
-def _bill(case: Case) -> Paper:
+def _bill(case: PaperFacts) -> Paper:
     bill, unit = bill_of(case), case.shop.currency
 
     def money(amount: float) -> Said:
@@ -255,20 +255,20 @@ def _bill(case: Case) -> Paper:
 # --- what the papers ask of the case ---------------------------------------------------------------------------------
 
 
-def _answers(case: Case) -> dict[str, StepDone]:
+def _answers(case: PaperFacts) -> dict[str, StepDone]:
     return {e.step: e for e, s in zip(case.entries, case.stands, strict=True) if s and isinstance(e, StepDone)}
 
 
-def _way(case: Case) -> str:
+def _way(case: PaperFacts) -> str:
     return case.job.context["way"] if case.job is not None else ""
 
 
-def _is_replaced(case: Case) -> bool:
+def _is_replaced(case: PaperFacts) -> bool:
     new = _answers(case).get("new-in")
     return case.part is not None and new is not None and new.answer == "in"
 
 
-def _is_flash(case: Case) -> bool:
+def _is_flash(case: PaperFacts) -> bool:
     return case.facts.get("drive_kind") in ("nvme", "sata-ssd", "emmc") or _is_replaced(case)
 
 

@@ -7,8 +7,8 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from gatecheck.core.belief.facts import FactValue
-from gatecheck.core.errors import BenchError
-from gatecheck.core.knowledge.work import Slot
+from gatecheck.core.errors import GateCheckError
+from gatecheck.core.knowledge.work import DriveSlot
 from gatecheck.core.words.said import Said, say
 from gatecheck.core.work.job import holds
 
@@ -63,7 +63,7 @@ class Wanted:
     was_spinning: bool
 
 
-def wanted_of(slots: Sequence[Slot], facts: Mapping[str, FactValue]) -> Wanted:
+def wanted_of(slots: Sequence[DriveSlot], facts: Mapping[str, FactValue]) -> Wanted:
     """What the facts say of the machine's slot; what somebody measured (`slot_…`) stands above what its kind usually takes."""
     context = {name: str(value) for name, value in facts.items()}
     slot = next((s for s in slots if holds(s.when, context)), None)
@@ -129,7 +129,7 @@ def _brings(item: Item, wanted: Wanted, items: Sequence[Item]) -> tuple[Said, ..
 # --- the shelf as a file ---------------------------------------------------------------------------------------------
 
 
-class ShelfError(BenchError):
+class ShelfError(GateCheckError):
     """Lines of a shelf's file that cannot be used; nothing of it was taken."""
 
     def __init__(self, faults: Sequence[tuple[int, str, str, str]]) -> None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import asdict, dataclass, fields
 
-from gatecheck.core.errors import BenchError
+from gatecheck.core.errors import GateCheckError
 from gatecheck.core.tape.parse import is_text
 
 PAPERS = ("a4", "letter")
@@ -30,7 +30,7 @@ class ShopPage:
     opening: str = ""
 
 
-class ShopPageError(BenchError):
+class ShopPageError(GateCheckError):
     """A line of the shop's page that cannot be used. `field` is its name."""
 
     def __init__(self, field: str, *, expected: object, got: object) -> None:

@@ -6,21 +6,21 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from difflib import get_close_matches
 
-from gatecheck.core.instruments.keys import LEVELS, Machine
-from gatecheck.core.tape.entries import Out
-from gatecheck.core.work.tray import Group
+from gatecheck.core.instruments.keys import LEVELS, KeyedMachine
+from gatecheck.core.tape.entries import RemovedGroup
+from gatecheck.core.work.tray import TrayGroup
 
 _ALIKE = 0.82
 
 
 @dataclass(frozen=True, slots=True)
-class Opened:
+class OpenedMachine:
     """A machine that was opened here: its groups as they came off, and the minutes from the first to the last."""
 
-    machine: Machine
+    machine: KeyedMachine
     name: str
     form: str
-    groups: tuple[Out, ...]
+    groups: tuple[RemovedGroup, ...]
     minutes: float | None
 
 
@@ -30,12 +30,12 @@ class Guide:
 
     level: str
     machines: int
-    groups: tuple[Out, ...]
+    groups: tuple[RemovedGroup, ...]
     minutes: float | None
     first_minutes: float | None
 
 
-def guide_for(opened: Sequence[Opened], machine: Machine, form: str) -> Guide | None:
+def guide_for(opened: Sequence[OpenedMachine], machine: KeyedMachine, form: str) -> Guide | None:
     """The nearest level that was opened before; the latest of it speaks. None where nothing like it ever was."""
     for level in (*reversed(LEVELS[1:]), "form"):
         alike = [o for o in opened if _same(o, machine, form, level)]
@@ -45,7 +45,7 @@ def guide_for(opened: Sequence[Opened], machine: Machine, form: str) -> Guide | 
     return None
 
 
-def _same(opened: Opened, machine: Machine, form: str, level: str) -> bool:
+def _same(opened: OpenedMachine, machine: KeyedMachine, form: str, level: str) -> bool:
     if level == "form":
         return bool(form) and opened.form == form
     if level != "model" and form and opened.form and opened.form != form:
@@ -54,7 +54,7 @@ def _same(opened: Opened, machine: Machine, form: str, level: str) -> bool:
     return opened.machine.at(level) != "" and all(opened.machine.at(w) == machine.at(w) for w in wider)
 
 
-def next_group(guide: Guide | None, tray: Sequence[Group]) -> Out | None:
+def next_group(guide: Guide | None, tray: Sequence[TrayGroup]) -> RemovedGroup | None:
     """The group that came next on the machine before: the first whose name has not come off yet."""
     if guide is None:
         return None

@@ -55,7 +55,7 @@ class BenchView:
             customers = tickets.known_customers(connection, customer) if customer else []
             machines = tickets.known_machines(connection, machine) if machine else []
 
-        def out(known: tickets.Known) -> KnownEntryOut:
+        def out(known: tickets.EarlierTicket) -> KnownEntryOut:
             return KnownEntryOut(name=known.name, machine=known.machine, facts={k: str(v) for k, v in known.facts.items() if k in _OF_A_MODEL and v})
 
         return KnownOut(customers=[out(k) for k in customers], machines=[out(k) for k in machines])

@@ -19,7 +19,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from gatecheck.adapters.row_file import append_rows
-from gatecheck.adapters.vectored_write import crc_of, write_at
+from gatecheck.adapters.vectored_write import crc_of, pwritev_all
 from gatecheck.server.errors import NotFoundError
 from gatecheck.store import StoreError
 
@@ -68,7 +68,7 @@ def _next_data(descriptor: int, at: int) -> int | None:
 
 
 @dataclass(frozen=True, slots=True)
-class Copy:
+class DriveCopy:
     """An image on the bench's disk. `used`: bytes that it takes there."""
 
     order: int
@@ -139,7 +139,7 @@ class Copies:
             raise StoreError(f"copy: expected room on the bench's disk, got {shutil.disk_usage(path.parent).free >> 20} MiB free")
         descriptor = os.open(path, os.O_WRONLY)
         try:
-            write_at(descriptor, parts, at)
+            pwritev_all(descriptor, parts, at)
         except OSError as error:
             raise StoreError(f"{path}: expected room on the bench's disk, got {error.strerror}") from error
         finally:
@@ -287,12 +287,12 @@ class Copies:
                 told(done, of)
         return wrong
 
-    def of_ticket(self, ticket_id: int) -> list[Copy]:
+    def of_ticket(self, ticket_id: int) -> list[DriveCopy]:
         """What is there, the newest last."""
         found = []
         for path in sorted((self.folder / str(ticket_id)).glob("*.img"), key=lambda p: int(p.stem) if p.stem.isdigit() else 0):
             told = path.stat()
-            found.append(Copy(int(path.stem), path, told.st_size, told.st_blocks * 512))
+            found.append(DriveCopy(int(path.stem), path, told.st_size, told.st_blocks * 512))
         return found
 
     def remove(self, ticket_id: int, order_id: int) -> None:

@@ -11,7 +11,20 @@ from gatecheck.core.instruments.settings import setting_entry
 from gatecheck.core.instruments.sightings import sighting_entry
 from gatecheck.core.work.parts import read_shelf
 from gatecheck.server.demo.lid import drive_lid
-from gatecheck.server.demo.machines import SHELF, Came, Chose, Did, Gone, Heard, Line, Row, Seen, Shot, Went, machines
+from gatecheck.server.demo.machines import (
+    SHELF,
+    Action,
+    Choice,
+    DemoIntake,
+    DemoPicture,
+    DriveSeen,
+    HandedOver,
+    Line,
+    Outcome,
+    Row,
+    SoundHeard,
+    machines,
+)
 from gatecheck.server.ear.service import wav_bytes
 from gatecheck.server.services import Services
 from gatecheck.server.work.wire import PartIn
@@ -64,16 +77,16 @@ def fill(house: Services) -> dict[int, str]:
             by, at = machine.by[index % len(machine.by)], moment.isoformat(timespec="milliseconds")
             if isinstance(line, tuple):
                 house.captures.add_file(ticket.id, line[0], line[1], by=by, at=at)
-            elif isinstance(line, Shot):
+            elif isinstance(line, DemoPicture):
                 house.papers.add_picture(ticket.id, "lid.png", drive_lid(line.dent), says=line.says, evidence=True, by=by, at=at)
-            elif isinstance(line, Heard):
+            elif isinstance(line, SoundHeard):
                 from gatecheck.practice.sounds import Scene, sound
 
                 scene = Scene(line.kind, rpm=5400, rate=16_000, seconds=11.0, snr=16.0, fan=0.4, seeks=0.2)
                 house.ear.add(ticket.id, line.name, wav_bytes(sound(scene, seed=5), scene.rate), by=by, at=at)
-            elif isinstance(line, Gone):
+            elif isinstance(line, HandedOver):
                 house.learning.hand_over(ticket.id, line.faults, by=by, at=at, waive=line.waive)
-            elif isinstance(line, Did | Came | Went | Chose):
+            elif isinstance(line, Action | DemoIntake | Outcome | Choice):
                 _work(house, ticket.id, line, by, at)
             else:
                 house.tickets.append(ticket.id, _entry(house, ticket.id, line), by=by, at=at)
@@ -83,13 +96,13 @@ def fill(house: Services) -> dict[int, str]:
     return linked
 
 
-def _work(house: Services, ticket_id: int, line: Did | Came | Went | Chose, by: str, at: str) -> None:
+def _work(house: Services, ticket_id: int, line: Action | DemoIntake | Outcome | Choice, by: str, at: str) -> None:
     work = house.work
-    if isinstance(line, Did):
+    if isinstance(line, Action):
         work.answer(ticket_id, line.step, line.answer, line.value, by=by, at=at)
-    elif isinstance(line, Came):
+    elif isinstance(line, DemoIntake):
         work.take_out(ticket_id, {"name": line.name, "what": line.what, "count": line.count, "kind": line.kind, "fields": line.fields}, by=by, at=at)
-    elif isinstance(line, Went):
+    elif isinstance(line, Outcome):
         work.put_back(ticket_id, next(g.entry for g in reversed(work.view(ticket_id).tray) if not g.back), 0, by=by, at=at)
     else:
         item = next(i for i in work.shelf_view().items if i.name == line.name)
@@ -103,5 +116,5 @@ def _entry(house: Services, ticket_id: int, line: Line) -> dict[str, Any]:
         return setting_entry(knowledge, house.tickets.folded_of(ticket_id).state.facts, line.id, line.value)
     if isinstance(line, dict):
         return line
-    assert isinstance(line, Seen)
+    assert isinstance(line, DriveSeen)
     return sighting_entry(knowledge, line.what, line.at, line.value)

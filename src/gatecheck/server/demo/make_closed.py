@@ -12,7 +12,7 @@ from typing import Any
 from gatecheck.adapters.shipped_tables import shipped_model
 from gatecheck.core.belief.model import Model
 from gatecheck.core.decide.assess import assess
-from gatecheck.core.rehearsal.run import Run, rehearse_one
+from gatecheck.core.rehearsal.run import RehearsalRun, rehearse_one
 from gatecheck.core.tape.fold import fold
 from gatecheck.core.tape.parse import parse_entries, parse_facts
 
@@ -27,7 +27,7 @@ CODE = "{maker}-2031-7"
 """what the machines' own test prints where it finds the drive failing"""
 
 
-def record(model: Model, run: Run, number: int) -> dict[str, Any]:
+def record(model: Model, run: RehearsalRun, number: int) -> dict[str, Any]:
     """One closed ticket: the run's tape, signed with the odds at that moment, and what it turned out to be."""
     facts = {k: v for k, v in run.facts.items() if k != "as_of_year"}
     tape = [dict(e) for e in run.tape]

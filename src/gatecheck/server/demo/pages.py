@@ -29,7 +29,7 @@ def capture(device: str, pages: Mapping[str, bytes]) -> bytes:
 
 
 def disk_capture(
-    model: str, serial: str, size_gb: int, attributes: list[encode.Attribute], *, exceeded: bool = False, rotation: int = 5400, surface: bytes = b""
+    model: str, serial: str, size_gb: int, attributes: list[encode.SmartAttribute], *, exceeded: bool = False, rotation: int = 5400, surface: bytes = b""
 ) -> bytes:
     """Pages of an ATA drive as a capture."""
     return capture("sda", {
@@ -69,19 +69,19 @@ def flash_capture(model: str, serial: str, size_gb: int, **health: int) -> bytes
     })  # fmt: skip
 
 
-def disk_readings(hours: int, **counts: int) -> list[encode.Attribute]:
+def disk_readings(hours: int, **counts: int) -> list[encode.SmartAttribute]:
     pending, moved, crc = counts.get("pending", 0), counts.get("reallocated", 0), counts.get("crc", 0)
     return [
-        encode.Attribute(1, 0, threshold=51, prefailure=True),
-        encode.Attribute(5, moved, now=100 - min(moved // 4, 90), worst=100 - min(moved // 4, 90), threshold=36, prefailure=True),
-        encode.Attribute(9, hours, now=max(1, 100 - hours // 900), worst=max(1, 100 - hours // 900)),
-        encode.Attribute(10, 0, threshold=97, prefailure=True),
-        encode.Attribute(12, 2140),
-        encode.Attribute(187, 0),
-        encode.Attribute(194, 36, now=64, worst=52),
-        encode.Attribute(197, pending),
-        encode.Attribute(198, pending),
-        encode.Attribute(199, crc, now=200, worst=200),
+        encode.SmartAttribute(1, 0, threshold=51, prefailure=True),
+        encode.SmartAttribute(5, moved, now=100 - min(moved // 4, 90), worst=100 - min(moved // 4, 90), threshold=36, prefailure=True),
+        encode.SmartAttribute(9, hours, now=max(1, 100 - hours // 900), worst=max(1, 100 - hours // 900)),
+        encode.SmartAttribute(10, 0, threshold=97, prefailure=True),
+        encode.SmartAttribute(12, 2140),
+        encode.SmartAttribute(187, 0),
+        encode.SmartAttribute(194, 36, now=64, worst=52),
+        encode.SmartAttribute(197, pending),
+        encode.SmartAttribute(198, pending),
+        encode.SmartAttribute(199, crc, now=200, worst=200),
     ]
 
 

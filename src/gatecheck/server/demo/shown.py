@@ -7,7 +7,7 @@ import threading
 import time
 from collections.abc import Callable, Mapping, Sequence
 
-from gatecheck.core.errors import BenchError
+from gatecheck.core.errors import GateCheckError
 from gatecheck.server.services import Services
 from gatecheck.server.volumes.wire import VolumesOut
 
@@ -35,7 +35,7 @@ def _shown(house: Services, ticket_id: int, name: str) -> None:
         house.volumes.look(ticket_id, first.source, first.first, by=_BY)
         looked = _until(house, ticket_id, lambda v: v.look is not None)
         _SHOWN[name](house, ticket_id, looked)
-    except (BenchError, TimeoutError) as error:
+    except (GateCheckError, TimeoutError) as error:
         _log.info("the demo's %s is not shown through: %s", name, error)
 
 

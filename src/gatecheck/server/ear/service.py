@@ -16,7 +16,7 @@ from gatecheck.core.errors import InputError, TapeError
 from gatecheck.core.instruments.evidence import noted
 from gatecheck.core.words.said import Said, say, to_json
 from gatecheck.practice.patients import patient
-from gatecheck.server.ear.wire import EarOut, HeardEventOut, RecordingOut, WeightOut
+from gatecheck.server.ear.wire import EarOut, HeardEventOut, RecordingOut, SoundWeightOut
 from gatecheck.server.errors import NotFoundError
 from gatecheck.server.shop import Shop, now
 from gatecheck.server.tickets.service import Tickets
@@ -27,7 +27,7 @@ from gatecheck.store.recordings import Recording, add_recording, recordings_of
 
 if TYPE_CHECKING:  # SciPy takes longer to read in than all the rest of the server: it comes with the first recording
     from gatecheck.core.signal.sound import Heard
-    from gatecheck.core.signal.supply import Seen
+    from gatecheck.core.signal.supply import SupplyVerdict
 
 LARGEST = 24 << 20
 _MOST = 24
@@ -56,7 +56,7 @@ class Ear:
             kept, link = recordings_of(connection, ticket_id), link_of(connection, ticket_id)
         limits = self.shop.model.knowledge.findings.limits
         return EarOut(
-            recordings=[self._out(r) for r in kept], references=[WeightOut(outcome=kind, says=self._says("sound", kind), share=0.0) for kind in _REFERENCES],
+            recordings=[self._out(r) for r in kept], references=[SoundWeightOut(outcome=kind, says=self._says("sound", kind), share=0.0) for kind in _REFERENCES],
             practice=bool(link and link.practice and not link.ended_at and patient(link.practice).facts.get("drive_kind") == "hdd"), silent_kind=facts.get("drive_kind") in _NEEDS_TURNING, slow=limits["slow_ready"], never=limits["never_ready"],
         )  # fmt: skip
 
@@ -143,7 +143,7 @@ class Ear:
         samples, rate = read_wav(digest, self.shop.files.get(digest))
         return judge_sound(samples, rate), len(samples) / rate, _loudness(samples)
 
-    def _judge_supply(self, digest: str) -> tuple[Seen, float, dict[str, list[float]]]:
+    def _judge_supply(self, digest: str) -> tuple[SupplyVerdict, float, dict[str, list[float]]]:
         from gatecheck.core.signal.supply import judge_supply
 
         times, rails = read_trace(digest, self.shop.files.get(digest))
@@ -177,8 +177,8 @@ class Ear:
     def _says(self, check: str, outcome: str) -> str:
         return self.shop.model.knowledge.checks[check].say[outcome]
 
-    def _weights(self, check: str, weights: Mapping[str, float]) -> list[WeightOut]:
-        return [WeightOut(outcome=o, says=self._says(check, o), share=w) for o, w in sorted(weights.items(), key=lambda own: -own[1]) if w >= 0.01]
+    def _weights(self, check: str, weights: Mapping[str, float]) -> list[SoundWeightOut]:
+        return [SoundWeightOut(outcome=o, says=self._says(check, o), share=w) for o, w in sorted(weights.items(), key=lambda own: -own[1]) if w >= 0.01]
 
 
 def _loudness(samples: np.ndarray) -> list[float]:

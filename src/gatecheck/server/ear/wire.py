@@ -14,7 +14,7 @@ class HeardEventOut(Wire):
     kind: str
 
 
-class WeightOut(Wire):
+class SoundWeightOut(Wire):
     outcome: str
     says: str
     share: float
@@ -33,7 +33,7 @@ class RecordingOut(Wire):
     outcome: str | None
     verdict: str
     why: list[str]
-    weights: list[WeightOut]
+    weights: list[SoundWeightOut]
     events: list[HeardEventOut]
     period: float | None
     regularity: float
@@ -47,7 +47,7 @@ class EarOut(Wire):
     """`practice`: what the linked practice machine would sound like, where there is one; `silent_kind`: the drive makes no sound whatever its state. `slow`, `never`: seconds from which a drive is slow, is never ready."""
 
     recordings: list[RecordingOut]
-    references: list[WeightOut]
+    references: list[SoundWeightOut]
     practice: bool
     silent_kind: bool
     slow: float

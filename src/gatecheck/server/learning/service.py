@@ -15,7 +15,7 @@ from gatecheck.core.learning import (
     expected_shares,
     reliability,
 )  # fmt: skip
-from gatecheck.core.tape.fold import came_in_with
+from gatecheck.core.tape.fold import intake_prior
 from gatecheck.core.words.said import say
 from gatecheck.core.work.proof import unproven
 from gatecheck.server.learning.wire import GuessOut, LearningOut
@@ -41,7 +41,7 @@ class Learning:
     def guesses(self, ticket_id: int, most: int = 5) -> list[GuessOut]:
         """What the machine came in with, as the whole tape tells it; likeliest first."""
         folded = self.tickets.folded_of(ticket_id)
-        odds = folded.model.space.by_faults(came_in_with(folded.model, folded.facts, folded.entries))
+        odds = folded.model.space.by_faults(intake_prior(folded.model, folded.facts, folded.entries))
         likeliest = sorted(odds, key=lambda faults: -odds[faults])[:most]
         return [GuessOut(faults=list(faults), p=odds[faults]) for faults in likeliest]
 

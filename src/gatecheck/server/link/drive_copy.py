@@ -13,7 +13,7 @@ from gatecheck.adapters.vectored_write import crc_of
 from gatecheck.core.scan.evidence import missing_of
 from gatecheck.core.words.said import say, to_json
 from gatecheck.server.captures.service import Captures
-from gatecheck.server.copies.service import Copies, Copy
+from gatecheck.server.copies.service import Copies, DriveCopy
 from gatecheck.server.errors import NotFoundError
 from gatecheck.server.link.capture import capture_of
 from gatecheck.server.link.sessions import Sessions
@@ -72,7 +72,7 @@ class DriveCopies:
             size, room = self.captures.capacity_of(ticket_id, device) or 0, self.copies.room()
             raise StoreError(f"room: expected {size / 1e9:,.0f} GB on the bench's disk for a copy of {device}, got {room / 1e9:,.0f} GB")
 
-    def of_ticket(self, ticket_id: int) -> list[Copy]:
+    def of_ticket(self, ticket_id: int) -> list[DriveCopy]:
         """The copies on the bench's disk. Raises NotFoundError."""
         self.tickets.row_of(ticket_id)
         return self.copies.of_ticket(ticket_id)

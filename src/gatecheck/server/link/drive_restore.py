@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from gatecheck.core.capture.drive import Drive
 from gatecheck.core.capture.identity import Identity, drives_with, identity_of, same_serial
-from gatecheck.core.capture.medium import Disk
+from gatecheck.core.capture.medium import CapturedDisk
 from gatecheck.core.capture.read import Capture
 from gatecheck.core.disk.volume import volume_at
 from gatecheck.core.errors import DecodeError
@@ -174,7 +174,7 @@ class DriveRestores:
         self.tickets.append_all(ticket_id, [({"note": to_json(said)}, f"fill-{order.id}")], by=_BY)
 
 
-def _holds(capture: Capture, drive: Drive, disk: Disk | None) -> tuple[int | None, str]:
+def _holds(capture: Capture, drive: Drive, disk: CapturedDisk | None) -> tuple[int | None, str]:
     """How many volumes stand on a drive, and what else does by its name. None: not known. Empty is only what was read from end to end of its edges and is zeros."""
     if disk is None:
         return None, ""

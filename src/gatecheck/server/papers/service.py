@@ -15,7 +15,7 @@ from gatecheck.core.errors import TapeError
 from gatecheck.core.instruments.settings import as_left
 from gatecheck.core.tape.entries import Entry, Note, Photo, Reading, Signed, Spent, StepDone
 from gatecheck.core.words.said import Said, say
-from gatecheck.core.work.papers import KINDS, Case, Paper, Picture, Text, paper_of
+from gatecheck.core.work.papers import KINDS, Paper, PaperFacts, Picture, Text, paper_of
 from gatecheck.core.work.shop import ShopPage, parse_shop
 from gatecheck.core.work.spent import Moment, Pace, paces, spent
 from gatecheck.server.captures.service import Captures
@@ -199,7 +199,7 @@ class Papers:
     def _say(self, text: Text) -> str:
         return self.shop.words.say(text) if isinstance(text, Said) else text
 
-    def case(self, ticket_id: int) -> Case:
+    def case(self, ticket_id: int) -> PaperFacts:
         """Everything that the papers of this ticket rest on. Raises NotFoundError."""
         row = self.tickets.row_of(ticket_id)
         folded = self.tickets.folded(row)
@@ -211,7 +211,7 @@ class Papers:
         today = datetime.fromisoformat(row.closed_at) if row.closed_at else datetime.now(UTC)
         values = {v: name for r in self.shop.model.knowledge.settings.rows.values() for v, name in r.values.items()}
         work = self.work.view(ticket_id)
-        return Case(
+        return PaperFacts(
             number=row.number, customer=row.customer, machine=row.machine, said=row.words, taken_in=row.opened_at[:10], today=today.date().isoformat(),
             warranty_until=(today + timedelta(days=self.shop.page.warranty_days)).date().isoformat(), knowledge=self.shop.model.knowledge, shop=self.shop.page,
             facts=state.facts, entries=entries, stands=folded.stands, tape=[self._line(folded, i) for i in range(len(entries)) if folded.stands[i]],

@@ -6,35 +6,35 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from gatecheck.core.capture.identity import Identity
-from gatecheck.core.capture.medium import Disk
+from gatecheck.core.capture.medium import CapturedDisk
 from gatecheck.core.capture.read import Capture
-from gatecheck.core.disk.boot_uefi import Entry
-from gatecheck.core.disk.follow import Followed, Layered
-from gatecheck.core.disk.known import Known
+from gatecheck.core.disk.boot_uefi import FirmwareEntry
+from gatecheck.core.disk.follow import Followed, LayeredSectors
+from gatecheck.core.disk.known import KnownPlans
 from gatecheck.core.disk.mend_entry import EntryPlan
 from gatecheck.core.firmware.judge import Firmware
 
 
 @dataclass(frozen=True, slots=True)
-class Ground:
+class DiskContext:
     """A disk as it is known, and the firmware that meets it. `told`: the live system said how it was started."""
 
     capture: Capture
-    disk: Disk
+    disk: CapturedDisk
     device: str
     who: Identity
-    sectors: Layered
+    sectors: LayeredSectors
     mode: str
     told: bool
     machine: str
-    entries: Sequence[Entry] | None
+    entries: Sequence[FirmwareEntry] | None
     secure: bool
     firmware: Firmware | None
 
 
 @dataclass(frozen=True, slots=True)
-class Seen:
-    ground: Ground
+class SeenPath:
+    ground: DiskContext
     followed: Followed
-    known: Known
+    known: KnownPlans
     entry: EntryPlan | None

@@ -12,11 +12,11 @@ from gatecheck.core.capture.identity import Identity, identity_of
 from gatecheck.core.capture.path import base_of, known_entries, layered, machine_of, mode_of, walk_says
 from gatecheck.core.capture.read import Capture
 from gatecheck.core.disk.bootpath import BIOS, UEFI
-from gatecheck.core.disk.follow import follow, joined, wanted_runs
+from gatecheck.core.disk.follow import follow, merge_runs, wanted_runs
 from gatecheck.core.disk.known import known_plans
 from gatecheck.core.disk.mend import merged
 from gatecheck.core.disk.mend_entry import EntryPlan, entry_plan
-from gatecheck.core.disk.plan import Plan
+from gatecheck.core.disk.plan import RepairPlan
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.instruments.evidence import noted
 from gatecheck.core.words.said import say, to_json
@@ -25,7 +25,7 @@ from gatecheck.server.errors import NotFoundError
 from gatecheck.server.link.order_kinds import PATH
 from gatecheck.server.link.orders import BY
 from gatecheck.server.link.service import Links
-from gatecheck.server.path.seen import Ground, Seen
+from gatecheck.server.path.seen import DiskContext, SeenPath
 from gatecheck.server.path.show import fix_of, path_out
 from gatecheck.server.path.wire import MendOut, PathDiskOut, PathOut
 from gatecheck.server.shop import Shop
@@ -57,7 +57,7 @@ class Paths:
     def disks_of(self, ticket_id: int) -> list[PathDiskOut]:
         return self._disks(self._captures(ticket_id))
 
-    def ground_of(self, ticket_id: int, device: str) -> Ground | None:
+    def ground_of(self, ticket_id: int, device: str) -> DiskContext | None:
         """A disk as all readings show it; None where nobody has read its start."""
         return self._ground(self._captures(ticket_id), device, "")
 
@@ -76,7 +76,7 @@ class Paths:
             found.append((drive is not None and drive.bus == "usb", PathDiskOut(device=drive.device if drive else disk.device, disk=disk.device, name=str(own.get("model") or disk.device))))
         return [out for _, out in sorted(found, key=lambda f: f[0])]
 
-    def _ground(self, captures: Sequence[Capture], device: str, mode: str, also: Sequence[tuple[dict[str, Any], bytes]] = ()) -> Ground | None:
+    def _ground(self, captures: Sequence[Capture], device: str, mode: str, also: Sequence[tuple[dict[str, Any], bytes]] = ()) -> DiskContext | None:
         base = base_of(captures, device)
         if base is None:
             return None
@@ -87,17 +87,17 @@ class Paths:
         firmware = next((c.firmware for c in captures[: captures.index(capture) + 1] if c.firmware is not None and c.firmware.variables and "BootOrder" in c.firmware.variables and c.listed is not None), capture.firmware)
         drive = next((d for d in capture.drives if capture.disk_of(d) is disk), None)
         entries = known_entries(firmware, live=False) if chosen == UEFI and firmware is not None and firmware.variables else None
-        return Ground(
+        return DiskContext(
             capture, disk, drive.device if drive else disk.device, identity_of(capture, drive, disk.device) if drive else Identity("", "", "", None), layered(captures, base, also), chosen, told is not None, machine_of(capture), entries,
             bool(firmware and firmware.secure_boot) and chosen == UEFI, firmware,
         )  # fmt: skip
 
-    def _seen(self, ticket_id: int, device: str, mode: str) -> Seen | None:
+    def _seen(self, ticket_id: int, device: str, mode: str) -> SeenPath | None:
         with self.shop.database.read() as connection:
             kept = tuple((file.name, file.sha256) for file in attachments(connection, ticket_id))
         return self._judged(kept, device, mode)
 
-    def _judge(self, kept: tuple[tuple[str, str], ...], device: str, mode: str) -> Seen | None:
+    def _judge(self, kept: tuple[tuple[str, str], ...], device: str, mode: str) -> SeenPath | None:
         """By the files it rests on: the same for the same ones."""
         ground = self._ground([self.captures.decoded.capture(*file) for file in kept], device, mode)
         return _walked(ground) if ground else None
@@ -154,7 +154,7 @@ class Paths:
         fix = fix_of(chosen, seen.followed)
         self.orders.enqueue(ticket_id, self._mend_order(seen.ground, fix, chosen, writes, starts=seen.followed.verdict.boots), by=by, to=seen.ground.who)
 
-    def _order_entry(self, ticket_id: int, ground: Ground, plan: EntryPlan, *, by: str) -> None:
+    def _order_entry(self, ticket_id: int, ground: DiskContext, plan: EntryPlan, *, by: str) -> None:
 
         def coded(raw: bytes | None) -> str | None:
             return None if raw is None else base64.b64encode(raw).decode()
@@ -163,7 +163,7 @@ class Paths:
         body = {"order": "entry", "kind": "restore-entry", "device": ground.device, "disk": ground.disk.device, "plan": ENTRY, "what": self.shop.words.say(plan.what), "writes": writes}
         self.orders.enqueue(ticket_id, body, by=by, to=ground.who)
 
-    def _mend_order(self, ground: Ground, fix: str, plan: Plan, writes: list[dict[str, Any]], *, starts: bool) -> dict[str, Any]:
+    def _mend_order(self, ground: DiskContext, fix: str, plan: RepairPlan, writes: list[dict[str, Any]], *, starts: bool) -> dict[str, Any]:
         return {"order": "mend", "kind": fix, "device": ground.device, "disk": ground.disk.device, "plan": plan.id, "what": self.shop.words.say(plan.what), "writes": writes, "starts": starts}
 
     def starts(self, ticket_id: int, disk: str) -> bool:
@@ -241,7 +241,7 @@ class Paths:
             lacking = [lba for first, count in runs for lba in range(first, first + min(count, 8))]
             runs = wanted_runs(ground.sectors, lacking, careful=True)
         tried = {(int(m[1]), int(m[2] or m[1])) for line, _ in pages for m in [re.search(r"lba(\d+)(?:-(\d+))?\.", str(line["path"]))] if m}
-        return [(first, count) for first, count in joined(runs) if (first, first + count - 1) not in tried]
+        return [(first, count) for first, count in merge_runs(runs) if (first, first + count - 1) not in tried]
 
     def order_ended(self, ticket_id: int, order: Order, result: str) -> None:
         """What an order that is through says to the tape: the walk where it stands, a mending as it went."""
@@ -310,10 +310,10 @@ def _size(writes: Sequence[dict[str, Any]]) -> int:
     return sum(len(base64.b64decode(w["after"] or "")) for w in writes)
 
 
-def _walked(ground: Ground) -> Seen:
+def _walked(ground: DiskContext) -> SeenPath:
     followed = follow(ground.sectors, ground.mode, machine=ground.machine, entries=ground.entries, secure=ground.secure)
     known = known_plans(ground.sectors, ground.mode, followed, machine=ground.machine, entries=ground.entries, secure=ground.secure)
     entry = None
     if followed.stands and not followed.verdict.boots and not known.wanted and ground.firmware is not None and ground.entries is not None:
         entry = entry_plan(ground.sectors, ground.firmware, ground.entries, machine=ground.machine, secure=ground.secure)
-    return Seen(ground, followed, known, entry)
+    return SeenPath(ground, followed, known, entry)

@@ -9,15 +9,15 @@ from gatecheck.core.disk.division import Division, division_of
 from gatecheck.core.disk.follow import Followed, Run
 from gatecheck.core.disk.marks import marks_of
 from gatecheck.core.disk.mend_entry import EntryPlan
-from gatecheck.core.disk.plan import Plan, Write
+from gatecheck.core.disk.plan import RepairPlan, Write
 from gatecheck.core.disk.sectors import Sectors
 from gatecheck.core.disk.volume import volume_at
-from gatecheck.core.disk.walk import Found
+from gatecheck.core.disk.walk import WalkFinding
 from gatecheck.core.disk.where import places_of, tables_of
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.words.catalogue import Words
 from gatecheck.core.words.said import Said, say
-from gatecheck.server.path.seen import Seen
+from gatecheck.server.path.seen import SeenPath
 from gatecheck.server.path.wire import (
     MarkOut,
     MendOut,
@@ -35,7 +35,7 @@ _MOST_SPANS, _SHOWN_BYTES, _MOST_WRITES = 24, 32, 40
 _TABLE_FIXES = ("protective-mbr", "gpt-", "lost-", "record", "mbr-signature", "media-byte")
 
 
-def fix_of(plan: Plan, followed: Followed) -> str:
+def fix_of(plan: RepairPlan, followed: Followed) -> str:
     """The move that this plan carries out."""
     if plan.id.startswith("loader"):
         return "rebuild-loader"
@@ -43,7 +43,7 @@ def fix_of(plan: Plan, followed: Followed) -> str:
 
 
 def path_out(
-    seen: Seen | None, words: Words, *, disks: Sequence[PathDiskOut], reading: int | None, held: Mapping[str, str], linked: bool,
+    seen: SeenPath | None, words: Words, *, disks: Sequence[PathDiskOut], reading: int | None, held: Mapping[str, str], linked: bool,
     mends: list[MendOut], fix_names: Mapping[str, str], systems: Callable[[str, int], Sequence[str]] = lambda disk, first: (),
 ) -> PathOut:  # fmt: skip
     if seen is None:
@@ -97,7 +97,7 @@ def _stop(followed: Followed, disk: Sectors, division: Division, words: Words) -
     return StopOut(gate=verdict.stops_at or "layout", text=text, lba=lba, structure=structure, hex="" if span.missing else span.data[:4096].hex(), missing=next(iter(span.missing.values()), ""), marks=marks)
 
 
-def _place(last: Found | None, followed: Followed, division: Division) -> int | None:
+def _place(last: WalkFinding | None, followed: Followed, division: Division) -> int | None:
     """The sector that a stop is about: the one it names, the start of the partition it names where that is what is wrong, else what was read last."""
     if last is not None:
         named = re.search(r"LBA (\d+)", last.where)
@@ -114,7 +114,7 @@ def _place(last: Found | None, followed: Followed, division: Division) -> int | 
     return runs[-1][0] if runs else None
 
 
-def _plan(plan: Plan, followed: Followed, disk: Sectors, words: Words, held: Mapping[str, str], fix_names: Mapping[str, str]) -> PathPlanOut:
+def _plan(plan: RepairPlan, followed: Followed, disk: Sectors, words: Words, held: Mapping[str, str], fix_names: Mapping[str, str]) -> PathPlanOut:
     fix = fix_of(plan, followed)
     return PathPlanOut(
         id=plan.id, what=words.say(plan.what), why=words.say(plan.why), doubts=[words.say(d) for d in plan.doubts], writes=[_write(w, disk, words) for w in plan.writes[:_MOST_WRITES]],

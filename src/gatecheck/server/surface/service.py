@@ -13,7 +13,7 @@ from gatecheck.core.capture.surface import finding_of, surface_of
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.scan.csv import map_csv, places_csv
 from gatecheck.core.scan.evidence import Scanned, scanned, settled
-from gatecheck.core.scan.judge import Patch
+from gatecheck.core.scan.judge import SlowPatch
 from gatecheck.core.scan.map_page import read_map_page
 from gatecheck.core.scan.view import bins_of, newly_bad
 from gatecheck.core.words.said import say
@@ -184,7 +184,7 @@ def _finite(value: float) -> float | None:
     return None if math.isnan(value) else round(value, 1)
 
 
-def _at(lives: list[LivesOut], place: Patch) -> str:
+def _at(lives: list[LivesOut], place: SlowPatch) -> str:
     return ", ".join(own.name for own in lives if own.first <= place.last and place.first <= own.last)
 
 

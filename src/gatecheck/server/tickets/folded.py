@@ -17,7 +17,7 @@ from gatecheck.core.errors import TapeError
 from gatecheck.core.tape.entries import Broken, Entry, Part, StepDone
 from gatecheck.core.tape.fold import TicketState, fold
 from gatecheck.core.tape.parse import parse_entry, parse_facts, parse_stored
-from gatecheck.core.tape.standing import deeds_of, standing, weighed
+from gatecheck.core.tape.standing import effective_entries, standing, weighed
 from gatecheck.core.work.job import Job, job_of
 from gatecheck.store.tickets import EntryRow, TicketRow
 
@@ -62,7 +62,7 @@ class FoldedTicket:
 
     @cached_property
     def counts(self) -> list[bool]:
-        return weighed(deeds_of(self.entries, self.stands), self.stands, self.model)
+        return weighed(effective_entries(self.entries, self.stands), self.stands, self.model)
 
 
 def fold_ticket(model: Model, row: TicketRow, tape: Sequence[EntryRow], more: Sequence[Mapping[str, Any]] = (), *, fresh: int = 0) -> FoldedTicket:

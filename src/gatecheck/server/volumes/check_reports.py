@@ -9,9 +9,9 @@ from pathlib import Path
 from typing import Any
 
 from gatecheck.core.disk.plan import Write
-from gatecheck.core.volume.gather import CELLS, Looked
+from gatecheck.core.volume.gather import CELLS, CheckResult
 from gatecheck.core.volume.people import HOME
-from gatecheck.core.volume.tree import CLEAN, DAMAGE, DAMAGED, DIRTY, NOTE, Found
+from gatecheck.core.volume.tree import CLEAN, DAMAGE, DAMAGED, DIRTY, NOTE, VolumeFinding
 from gatecheck.core.words.catalogue import Words
 from gatecheck.core.words.said import Said, say, to_json
 from gatecheck.server.volumes.wire import (
@@ -26,7 +26,7 @@ _MOST_LEFT, _MOST_KINDS, _MOST_PEOPLE = 40, 5, 4
 _SEVERITIES = (DAMAGE, "sign", NOTE)
 
 
-def kept_look(found: Looked, *, by: str, at: str, session: str, base: int) -> dict[str, Any]:
+def to_stored(found: CheckResult, *, by: str, at: str, session: str, base: int) -> dict[str, Any]:
     """Ids and values, nothing worded. `base`: byte of the disk at which the volume begins."""
     report, repair = found.report, found.repair
     assert report is not None
@@ -59,7 +59,7 @@ class _Field(Said):
         super().__init__(said.id, said.values)
 
 
-def _left(found: Looked) -> tuple[Found, ...]:
+def _left(found: CheckResult) -> tuple[VolumeFinding, ...]:
     return found.repair.left if found.repair else ()
 
 
@@ -115,7 +115,7 @@ def verdict(report: Mapping[str, Any]) -> Said:
     return say("volume.verdict-locked", **values) if report["state"] == "locked" else say("volume.verdict-unreadable", **values)
 
 
-def look_out(kept: Mapping[str, Any], words: Words, *, session: str) -> VolumeLookOut:
+def to_wire(kept: Mapping[str, Any], words: Words, *, session: str) -> VolumeLookOut:
     report = kept["report"]
     findings = sorted(report["findings"], key=lambda f: _SEVERITIES.index(f["severity"]))
     return VolumeLookOut(

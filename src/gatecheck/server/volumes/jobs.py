@@ -7,12 +7,12 @@ import threading
 from collections.abc import Callable
 from typing import Any
 
-from gatecheck.core.errors import BenchError
+from gatecheck.core.errors import GateCheckError
 
 _log = logging.getLogger(__name__)
 
 
-class Job:
+class BackgroundTask:
     """`what`: look, repair, rescue; `stage`, `done`, `of`: how far; `result`: what it came to, once `ended` is set; `problem`: why it did not."""
 
     def __init__(self, what: str, order: int | None = None) -> None:
@@ -32,7 +32,7 @@ class Job:
             try:
                 self.result = work()
                 then(self.result)
-            except (BenchError, OSError) as error:
+            except (GateCheckError, OSError) as error:
                 self.problem = str(error)[:400]
             except Exception as error:
                 _log.exception("%s of a volume", self.what)

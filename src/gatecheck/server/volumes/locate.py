@@ -6,14 +6,14 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from gatecheck.core.disk.division import Division, division_of
-from gatecheck.core.disk.follow import Layered
+from gatecheck.core.disk.follow import LayeredSectors
 from gatecheck.core.disk.sectors import Sectors, guessed_sector
 from gatecheck.core.disk.volume import volume_at
 from gatecheck.core.errors import DecodeError
 from gatecheck.server.copies.service import Copies
 from gatecheck.server.errors import NotFoundError
 from gatecheck.server.path.service import Paths
-from gatecheck.server.volumes.partial_image import Ground, Parts, PartSectors
+from gatecheck.server.volumes.partial_image import PartialImages, PartSectors, SectorStore
 from gatecheck.server.volumes.wire import VolumePieceOut, VolumeSourceOut
 from gatecheck.store import links
 
@@ -25,7 +25,7 @@ _NO_VOLUME = {"C12A7328-F81F-11D2-BA4B-00A0C93EC93B", "E3C9E316-0B5C-4DB8-817D-F
 
 
 @dataclass(frozen=True, slots=True)
-class Volume:
+class SourceVolume:
     """One partition of one source. `ground`: where what was read of it is kept; `device`: the drive's name, empty for a copy; `session`: start of the live system that it was read in."""
 
     source: str
@@ -33,7 +33,7 @@ class Volume:
     disk: str
     first: int
     last: int
-    ground: Ground
+    ground: SectorStore
     session: str
     is_main: bool
 
@@ -48,19 +48,19 @@ class Volume:
 
 
 @dataclass(frozen=True, slots=True)
-class Known:
+class KnownSource:
     """A source and its division; None where nobody has read its table."""
 
     source: VolumeSourceOut
     device: str
     sectors: Sectors
     division: Division
-    ground: Ground
+    ground: SectorStore
     session: str
 
 
-class Grounds:
-    def __init__(self, paths: Paths, parts: Parts, copies: Copies) -> None:
+class VolumeLocator:
+    def __init__(self, paths: Paths, parts: PartialImages, copies: Copies) -> None:
         self.paths, self.parts, self.copies = paths, parts, copies
 
     def sources(self, ticket_id: int) -> list[VolumeSourceOut]:
@@ -84,7 +84,7 @@ class Grounds:
             found = next(iter(links.sessions_of(connection, ticket_id)), None)
         return found.id if found else ""
 
-    def known(self, ticket_id: int, source: str) -> Known | None:
+    def known(self, ticket_id: int, source: str) -> KnownSource | None:
         """None where nothing is known of it. Raises StoreError."""
         own = next((s for s in self.sources(ticket_id) if s.id == source), None)
         if own is None:
@@ -93,18 +93,18 @@ class Grounds:
             image = self.copies.image(ticket_id, int(source.removeprefix(_COPY)))
             with image.open("rb") as file:
                 sector = guessed_sector(file.read(4104))
-            ground = Ground(str(image), sector, image.stat().st_size // sector, is_copy=True)
+            ground = SectorStore(str(image), sector, image.stat().st_size // sector, is_copy=True)
             sectors: Sectors = PartSectors(ground)
-            return Known(own, "", sectors, division_of(sectors), ground, source)
+            return KnownSource(own, "", sectors, division_of(sectors), ground, source)
         seen = self.paths.ground_of(ticket_id, source)
         session = self.session(ticket_id)
         if seen is None or not seen.sectors.length or not session:
             return None
         ground = self.parts.of(ticket_id, f"{source}-{session[:16]}", seen.sectors.sector, seen.sectors.length)
-        layers = Layered([PartSectors(ground), seen.sectors], sector=seen.sectors.sector, length=seen.sectors.length)
-        return Known(own, seen.device, layers, division_of(layers), ground, session)
+        layers = LayeredSectors([PartSectors(ground), seen.sectors], sector=seen.sectors.sector, length=seen.sectors.length)
+        return KnownSource(own, seen.device, layers, division_of(layers), ground, session)
 
-    def seed(self, known: Known) -> None:
+    def seed(self, known: KnownSource) -> None:
         """The table of a disk, as the first reading brought it, into what is kept of its sectors."""
         length = known.sectors.length or 0
         if known.source.is_copy or not length:
@@ -117,7 +117,7 @@ class Grounds:
         self.parts.settle(known.ground)
 
     @staticmethod
-    def pieces(known: Known) -> list[VolumePieceOut]:
+    def pieces(known: KnownSource) -> list[VolumePieceOut]:
         """Partitions that may hold files, in the disk's order; the whole disk where it has no table."""
         length = known.sectors.length or 0
         own = [p for p in sorted(known.division.pieces, key=lambda p: p.first) if not p.is_extended and p.first < length]
@@ -128,19 +128,19 @@ class Grounds:
             for p in own
         ]  # fmt: skip
 
-    def main(self, known: Known) -> int | None:
+    def main(self, known: KnownSource) -> int | None:
         """Where the largest volume begins that is no system partition."""
         types = {p.first: p.type.upper() for p in known.division.pieces}
         own = [p for p in self.pieces(known) if types.get(p.first) not in _NO_VOLUME]
         return max(own, key=lambda p: p.size).first if own else None
 
-    def volume(self, ticket_id: int, source: str, first: int) -> Volume:
+    def volume(self, ticket_id: int, source: str, first: int) -> SourceVolume:
         """Raises NotFoundError."""
         known = self.known(ticket_id, source)
         piece = next((p for p in self.pieces(known) if p.first == first), None) if known else None
         if known is None or piece is None:
             raise NotFoundError(f"volume at sector {first} of {source[:40]}: expected one that the table names, got none")
-        return Volume(source, known.device, source if not known.source.is_copy else "", first, piece.last, known.ground, known.session, self.main(known) == first)
+        return SourceVolume(source, known.device, source if not known.source.is_copy else "", first, piece.last, known.ground, known.session, self.main(known) == first)
 
     def folder(self, ticket_id: int) -> Path:
         return self.parts.folder / str(ticket_id)

@@ -20,29 +20,29 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from gatecheck.adapters.row_file import append_rows, whole_rows
-from gatecheck.adapters.vectored_write import write_at
+from gatecheck.adapters.vectored_write import pwritev_all
 from gatecheck.core.disk.sectors import BEYOND, NOT_CAPTURED, UNREADABLE, Span
 from gatecheck.server.copies.service import Copies, pieces_of
 from gatecheck.store import StoreError
 
-GONE, READ, BAD, LEFT = 0, 1, 2, 3
+UNKNOWN, READ, BAD_SECTOR, RETRY = 0, 1, 2, 3
 """not there (any more); read; does not read, to the sector; did not read in a large piece: to be tried again with care"""
 _START = 4
 """no state, but the start of the bench's machine that the rows after it were written in; 0: of which nobody knows, and what they say is on the disk"""
 _ROW = struct.Struct("<QQB")
 _LARGEST_DISK = 1 << 47
-_WHY = {BAD: UNREADABLE, LEFT: NOT_CAPTURED, GONE: NOT_CAPTURED}
+_WHY = {BAD_SECTOR: UNREADABLE, RETRY: NOT_CAPTURED, UNKNOWN: NOT_CAPTURED}
 _KEEP_SIZE_PUNCH_HOLE = 3
 
 
-class Marks:
+class SectorMap:
     """State of every sector, as runs. What was never marked is GONE."""
 
     def __init__(self) -> None:
         self._starts: list[int] = [0]
-        self._states: list[int] = [GONE]
+        self._states: list[int] = [UNKNOWN]
 
-    def paint(self, first: int, count: int, state: int) -> None:
+    def mark(self, first: int, count: int, state: int) -> None:
         if count <= 0:
             return
         end = first + count
@@ -69,7 +69,7 @@ class Marks:
 
 
 @dataclass(frozen=True, slots=True)
-class Ground:
+class SectorStore:
     """Where the sectors of a disk are kept, for whoever reads them in another process. `marks`: the map beside it; `is_copy`: a copy of the whole drive, with its sums beside it."""
 
     image: str
@@ -82,8 +82,8 @@ class Ground:
 class PartSectors:
     """`Sectors` over what was read in part, or over a copy. What nobody read is not captured; of a copy all that is not in it counts as unreadable."""
 
-    def __init__(self, ground: Ground) -> None:
-        self.ground, self.marks = ground, Marks()
+    def __init__(self, ground: SectorStore) -> None:
+        self.ground, self.marks = ground, SectorMap()
         self._at, self._holds = 0, True
         self.refresh()
 
@@ -92,9 +92,9 @@ class PartSectors:
         own = self.ground
         if own.is_copy and not self._at:
             for at, length in pieces_of(own.image):
-                self.marks.paint(at // own.sector, -(-length // own.sector), READ)
+                self.marks.mark(at // own.sector, -(-length // own.sector), READ)
             for at, length in Copies.wrong(Path(own.image)):  # what the bench's disk has changed since is no byte of the customer's
-                self.marks.paint(at // own.sector, -(-length // own.sector), BAD)
+                self.marks.mark(at // own.sector, -(-length // own.sector), BAD_SECTOR)
             self._at = 1
         elif own.marks and Path(own.marks).exists():
             with Path(own.marks).open("rb") as file:
@@ -106,7 +106,7 @@ class PartSectors:
                 if state == _START:
                     self._holds = first in (0, this_start())
                 else:
-                    self.marks.paint(first, count, state if self._holds or state != READ else GONE)
+                    self.marks.mark(first, count, state if self._holds or state != READ else UNKNOWN)
 
     @property
     def sector(self) -> int:
@@ -143,7 +143,7 @@ class PartSectors:
         return Span(lba, size, bytes(data), missing)
 
 
-class Parts:
+class PartialImages:
     """The parts of a shop, under a folder of its own for each ticket."""
 
     def __init__(self, folder: Path) -> None:
@@ -151,7 +151,7 @@ class Parts:
         self._lock = threading.Lock()
         self._waiting: dict[Path, list[tuple[int, int, int]]] = {}
 
-    def of(self, ticket_id: int, name: str, sector: int, sectors: int) -> Ground:
+    def of(self, ticket_id: int, name: str, sector: int, sectors: int) -> SectorStore:
         """The part by that name, made where it is not there. Raises StoreError."""
         image = self.folder / str(ticket_id) / f"{name}.img"
         if not 0 < sectors * sector <= _LARGEST_DISK:
@@ -164,7 +164,7 @@ class Parts:
             whole_rows(image.with_suffix(".map"), _ROW)
         except OSError as error:
             raise StoreError(f"{image}: expected room for a sparse image of {sectors * sector} bytes, got {error.strerror}") from error
-        return Ground(str(image), sector, sectors, str(image.with_suffix(".map")))
+        return SectorStore(str(image), sector, sectors, str(image.with_suffix(".map")))
 
     def only(self, ticket_id: int, start: str) -> None:
         """Parts by another start of the ticket's machine go: its own system may have written since. `start`: how the names of those end that stay."""
@@ -182,7 +182,7 @@ class Parts:
         except OSError as error:
             raise StoreError(f"{place}: expected what was read of volumes to be deletable, got {error.strerror}") from error
 
-    def write(self, ground: Ground, at: int, parts: Sequence[bytes] | None, length: int) -> None:
+    def write(self, ground: SectorStore, at: int, parts: Sequence[bytes] | None, length: int) -> None:
         """Bytes that were read, in parts as they came; None: zeros. Raises StoreError."""
         if at % ground.sector or length % ground.sector or at + length > ground.sectors * ground.sector:
             raise StoreError(f"part: expected whole sectors within {ground.sectors * ground.sector} bytes, got {length} at {at}")
@@ -190,7 +190,7 @@ class Parts:
             descriptor = os.open(ground.image, os.O_WRONLY)
             try:
                 if parts is not None:
-                    write_at(descriptor, parts, at)
+                    pwritev_all(descriptor, parts, at)
                 else:
                     _punched(descriptor, at, length)
             finally:
@@ -199,11 +199,11 @@ class Parts:
             raise StoreError(f"{ground.image}: expected room on the bench's disk, got {error.strerror}") from error
         self.mark(ground, at // ground.sector, length // ground.sector, READ)
 
-    def mark(self, ground: Ground, first: int, count: int, state: int) -> None:
+    def mark(self, ground: SectorStore, first: int, count: int, state: int) -> None:
         with self._lock:
             self._waiting.setdefault(Path(ground.marks), []).append((first, count, state))
 
-    def settle(self, ground: Ground) -> None:
+    def settle(self, ground: SectorStore) -> None:
         """All that came stands in the map."""
         place = Path(ground.marks)
         with self._lock:
@@ -218,7 +218,7 @@ class Parts:
             raise StoreError(f"{place}: expected room on the bench's disk, got {error.strerror}") from error
 
     @staticmethod
-    def _settled(ground: Ground, place: Path, rows: list[tuple[int, int, int]]) -> None:
+    def _settled(ground: SectorStore, place: Path, rows: list[tuple[int, int, int]]) -> None:
         if not this_start():
             descriptor = os.open(ground.image, os.O_RDONLY)
             try:
@@ -227,11 +227,11 @@ class Parts:
                 os.close(descriptor)
         append_rows(place, _ROW, b"".join(_ROW.pack(*row) for row in [(this_start(), 0, _START), *rows]))
 
-    def drop(self, ground: Ground, runs: Iterable[tuple[int, int]]) -> None:
+    def drop(self, ground: SectorStore, runs: Iterable[tuple[int, int]]) -> None:
         """Sectors whose bytes are not needed any more give their room back."""
         own = list(runs)
         for first, count in own:
-            self.mark(ground, first, count, GONE)
+            self.mark(ground, first, count, UNKNOWN)
         self.settle(ground)  # the map first: nobody reads a hole for bytes
         with contextlib.suppress(OSError):
             descriptor = os.open(ground.image, os.O_WRONLY)

@@ -13,7 +13,7 @@ from gatecheck.server.link.service import Links
 from gatecheck.server.path.service import Paths, can_be_taken_back
 from gatecheck.server.shop import Shop, now
 from gatecheck.server.volumes import check_reports
-from gatecheck.server.volumes.locate import Volume
+from gatecheck.server.volumes.locate import SourceVolume
 from gatecheck.server.volumes.wire import VolumeRepairOut
 from gatecheck.store import StoreError
 from gatecheck.store.links import Order
@@ -31,7 +31,7 @@ class Repairs:
     def _what(self, whats: Sequence[Mapping[str, Any]]) -> str:
         return "; ".join(self.shop.words.say(check_reports.said(w)) for w in whats)[:300]
 
-    def order(self, ticket_id: int, own: Volume, whats: Sequence[Mapping[str, Any]], writes: Writes, *, by: str) -> None:
+    def order(self, ticket_id: int, own: SourceVolume, whats: Sequence[Mapping[str, Any]], writes: Writes, *, by: str) -> None:
         """Raises StoreError."""
         seen = self.paths.ground_of(ticket_id, own.disk)
         size = sum(len(after) for _, _, after in writes)
@@ -49,7 +49,7 @@ class Repairs:
             raise NotFoundError(f"repair {name}: expected the number of an order, got something else")
         self.paths.take_back(ticket_id, int(name), by=by)
 
-    def write_copy(self, own: Volume, groups: Sequence[str], whats: Sequence[Mapping[str, Any]], writes: Writes, folder: Path, *, by: str) -> None:
+    def write_copy(self, own: SourceVolume, groups: Sequence[str], whats: Sequence[Mapping[str, Any]], writes: Writes, folder: Path, *, by: str) -> None:
         """Raises InputError."""
         number = 1
         while any((folder / f"{what}-{own.source}-{number}.json").exists() for what in ("undo", "repair")):
@@ -64,7 +64,7 @@ class Repairs:
         noted()
         check_reports.save(place, {**note, "state": "done"})
 
-    def revert_copy(self, own: Volume, name: str, folder: Path) -> None:
+    def revert_copy(self, own: SourceVolume, name: str, folder: Path) -> None:
         """Raises NotFoundError, InputError, StoreError."""
         place = folder / f"repair-{name.removeprefix('undo-')}.json"
         known = check_reports.read(place)

@@ -9,11 +9,11 @@ from collections.abc import Callable, Sequence
 from typing import Any
 
 from gatecheck.adapters.file_rescue import not_whole
-from gatecheck.core.errors import BenchError
+from gatecheck.core.errors import GateCheckError
 from gatecheck.core.instruments.evidence import noted
 from gatecheck.core.volume.check import Report
 from gatecheck.core.volume.evidence import FACT, repair_says, volume_says
-from gatecheck.core.volume.gather import Looked
+from gatecheck.core.volume.gather import CheckResult
 from gatecheck.core.volume.tree import CLEAN, DIRTY
 from gatecheck.core.words.said import say, to_json
 from gatecheck.server.captures.service import ELSEWHERE, Captures
@@ -24,14 +24,14 @@ from gatecheck.server.link.service import Links
 from gatecheck.server.path.service import Paths
 from gatecheck.server.shop import Shop, now
 from gatecheck.server.volumes import check_reports
-from gatecheck.server.volumes.jobs import Job
-from gatecheck.server.volumes.locate import Grounds, Known, Volume
-from gatecheck.server.volumes.partial_image import BAD, GONE, LEFT, Parts
+from gatecheck.server.volumes.jobs import BackgroundTask
+from gatecheck.server.volumes.locate import KnownSource, SourceVolume, VolumeLocator
+from gatecheck.server.volumes.partial_image import BAD_SECTOR, RETRY, UNKNOWN, PartialImages
 from gatecheck.server.volumes.repairs import Repairs
 from gatecheck.server.volumes.rescues import DONE, FAILED, PAUSED, RUNS, STOPPED, Rescues
 from gatecheck.server.volumes.wire import LivesAtOut, VolumeJobOut, VolumesOut
-from gatecheck.server.volumes.worker import Desk
-from gatecheck.server.volumes.worker_tasks import Wants
+from gatecheck.server.volumes.worker import WorkerProcess
+from gatecheck.server.volumes.worker_tasks import ReadRequest
 from gatecheck.store import StoreError, links
 from gatecheck.store.files import attachments
 from gatecheck.store.keeping import VOLUMES as VOLUMES_FOLDER
@@ -46,7 +46,7 @@ Key = tuple[int, str, int]
 """ticket, source, first sector"""
 
 
-def exactly(path: str) -> str:
+def escape_glob(path: str) -> str:
     """A path as a glob that means just it: what is special in a glob stands in brackets."""
     return "".join(f"[{c}]" if c in "*?[" else c for c in path)
 
@@ -57,13 +57,13 @@ class Volumes:
     def __init__(self, shop: Shop, captures: Captures, linked: Links, paths: Paths) -> None:
         self.shop, self.captures = shop, captures
         self.sessions, self.orders, self.copies = linked.sessions, linked.orders, linked.copies
-        self.parts, self.desk = Parts(shop.files.folder.parent / VOLUMES_FOLDER), Desk()
-        self.grounds = Grounds(paths, self.parts, linked.copies.copies)
+        self.parts, self.desk = PartialImages(shop.files.folder.parent / VOLUMES_FOLDER), WorkerProcess()
+        self.grounds = VolumeLocator(paths, self.parts, linked.copies.copies)
         self.repairs = Repairs(shop, linked, paths)
-        self._jobs: dict[Key, Job] = {}
-        self._copying: dict[int, Job] = {}
+        self._jobs: dict[Key, BackgroundTask] = {}
+        self._copying: dict[int, BackgroundTask] = {}
         self._begins = threading.Lock()
-        self._owned: dict[tuple[int, str], Volume] = {}
+        self._owned: dict[tuple[int, str], SourceVolume] = {}
         self._lived: dict[tuple[str, str, tuple[int, ...]], list[LivesAtOut]] = {}
         linked.instruments.readers[VOLUMES] = linked.instruments.followers[VOLUMES] = self
 
@@ -84,7 +84,7 @@ class Volumes:
         held = {what: "" if is_copy else self.orders.held(ticket_id, move) for what, move in _MOVES.items()}
         return VolumesOut(
             sources=sources, source=chosen.id if chosen else "", pieces=pieces, first=own.first if own else None, sectors=known.sectors.length or 0 if known else 0, sector=known.sectors.sector if known else 512,
-            look=check_reports.look_out(kept, self.shop.words, session=known.session if known else "") if kept else None, job=self._job_out(ticket_id, chosen.id if chosen else "", own.first if own else -1, orders),
+            look=check_reports.to_wire(kept, self.shop.words, session=known.session if known else "") if kept else None, job=self._job_out(ticket_id, chosen.id if chosen else "", own.first if own else -1, orders),
             repairs=self.repairs.of(ticket_id, orders, chosen.id, self.grounds.folder(ticket_id)) if chosen else [], rescues=Rescues(self.grounds.folder(ticket_id)).of(chosen.id, own.first, {o.id: o for o in orders}) if chosen and own else [],
             held=held, linked=is_copy or (link is not None and not link.ended_at and not ticket.closed_at),
         )  # fmt: skip
@@ -97,7 +97,7 @@ class Volumes:
         running = next((o for o in orders if o.standing == WAITING and o.body["order"] in ("volume", "rescue", "mend") and o.body.get("disk") == source), None)
         if running is not None:
             what = {"volume": "look", "rescue": "rescue", "mend": "repair"}[running.body["order"]]
-            own = job if job is not None and job.order == running.id else Job(what)
+            own = job if job is not None and job.order == running.id else BackgroundTask(what)
             return VolumeJobOut(what=what, stage=own.stage or "reading", done=own.done, of=own.of, order=running.id)
         newest = next((o for o in reversed(orders) if o.body["order"] == "volume" and (o.body.get("disk"), o.body.get("first")) == (source, first)), None)
         if newest is not None and newest.state in ("failed", "refused", "paused"):
@@ -160,7 +160,7 @@ class Volumes:
         else:
             self.repairs.take_back(ticket_id, name, by=by)
 
-    def _is_no_source(self, ticket_id: int, own: Volume) -> None:
+    def _is_no_source(self, ticket_id: int, own: SourceVolume) -> None:
         """A copy that changes while a drive is filled from it would be on that drive half as it was and half as it is. Raises StoreError."""
         if own.is_copy and self.copies.is_source(ticket_id, own.copy):
             raise StoreError("repair: expected a copy that no drive is being filled from, got one that is in use; wait until that is through, or leave it")
@@ -211,7 +211,7 @@ class Volumes:
         wanted = tuple(sorted({lba for lba in lbas if any(a <= lba <= b for a, b in looked)}))
         return self._lives(known, wanted) if wanted else []
 
-    def _lives(self, known: Known, lbas: tuple[int, ...]) -> list[LivesAtOut]:
+    def _lives(self, known: KnownSource, lbas: tuple[int, ...]) -> list[LivesAtOut]:
         key = (known.ground.image, known.session, lbas)
         if key not in self._lived:
             self.grounds.seed(known)
@@ -221,7 +221,7 @@ class Volumes:
             self._lived[key] = [LivesAtOut(lba=p.lba, text=self.shop.words.say(p.structure), path=p.path, stakes=p.stakes) for p in found]
         return self._lived[key]
 
-    def _free(self, ticket_id: int, source: str, first: int) -> Volume:
+    def _free(self, ticket_id: int, source: str, first: int) -> SourceVolume:
         """The volume, where nothing goes on with it. Raises NotFoundError, StoreError."""
         own = self.grounds.volume(ticket_id, source, first)
         job = self._jobs.get((ticket_id, source, first))
@@ -231,27 +231,27 @@ class Volumes:
             raise StoreError("volume: expected one that nothing goes on with, got one that is worked on; wait until that is through, or stop it")
         return own
 
-    def _begun(self, ticket_id: int, own: Volume, what: str, order: int | None = None) -> Job:
-        job = self._jobs[ticket_id, own.source, own.first] = Job(what, order)
+    def _begun(self, ticket_id: int, own: SourceVolume, what: str, order: int | None = None) -> BackgroundTask:
+        job = self._jobs[ticket_id, own.source, own.first] = BackgroundTask(what, order)
         return job
 
     @staticmethod
-    def _order(name: str, own: Volume) -> dict[str, Any]:
+    def _order(name: str, own: SourceVolume) -> dict[str, Any]:
         return {"order": name, "device": own.device, "disk": own.disk, "first": own.first, "end": own.last + 1}
 
-    def _looked(self, ticket_id: int, own: Volume) -> tuple[Looked, Wants]:
-        job = self._jobs.get((ticket_id, own.source, own.first)) or Job("look")
-        found: tuple[Looked, Wants] = self.desk.run("look", own.ground, own.first, own.last, told=job.told)
+    def _looked(self, ticket_id: int, own: SourceVolume) -> tuple[CheckResult, ReadRequest]:
+        job = self._jobs.get((ticket_id, own.source, own.first)) or BackgroundTask("look")
+        found: tuple[CheckResult, ReadRequest] = self.desk.run("look", own.ground, own.first, own.last, told=job.told)
         return found
 
-    def _keep(self, ticket_id: int, own: Volume, found: Looked, *, by: str) -> None:
-        check_reports.save(self._look_place(ticket_id, own.source, own.first), check_reports.kept_look(found, by=by, at=now(), session=own.session, base=own.first * own.ground.sector))
+    def _keep(self, ticket_id: int, own: SourceVolume, found: CheckResult, *, by: str) -> None:
+        check_reports.save(self._look_place(ticket_id, own.source, own.first), check_reports.to_stored(found, by=by, at=now(), session=own.session, base=own.first * own.ground.sector))
         self._lived.clear()
         self.sessions.notify(ticket_id, at_once=True)
 
     # --- for the probe -----------------------------------------------------------------------------------------
 
-    def _own(self, ticket_id: int, order: Order, session_id: str) -> Volume:
+    def _own(self, ticket_id: int, order: Order, session_id: str) -> SourceVolume:
         """The volume of an order; known by heart, for it is asked with every piece. Raises NotFoundError, StoreError."""
         known = self._owned.get((order.id, session_id))
         if known is not None:
@@ -276,7 +276,7 @@ class Volumes:
             return {"ranges": [], "wait": 0.2}
         if job.problem:
             raise StoreError(f"volume: {job.problem}")
-        wants: Wants = job.result[1] if job.what == "look" else job.result
+        wants: ReadRequest = job.result[1] if job.what == "look" else job.result
         if not wants.runs and not wants.again:
             return {"ranges": []}
         job.result = None  # the next question is another turn
@@ -287,19 +287,19 @@ class Volumes:
         is_ahead = job.what == "rescue" and bool(wants.runs) and wants.files > 0 and not wants.careful
         return {"ranges": [list(run) for run in wants.runs], "careful": wants.careful, "done": job.done, "of": job.of, **({"wait": 0.01} if wants.again else {}), **({"ahead": True} if is_ahead else {})}
 
-    def _look_turn(self, ticket_id: int, own: Volume) -> Callable[[], Any]:
+    def _look_turn(self, ticket_id: int, own: SourceVolume) -> Callable[[], Any]:
         return lambda: self.desk.run("look", own.ground, own.first, own.last)
 
-    def _rescue_turn(self, ticket_id: int, own: Volume, order: Order, job: Job, *, ahead: bool) -> Callable[[], Any]:
+    def _rescue_turn(self, ticket_id: int, own: SourceVolume, order: Order, job: BackgroundTask, *, ahead: bool) -> Callable[[], Any]:
         return lambda: self._turn(ticket_id, own, Rescues(self.grounds.folder(ticket_id)), str(order.id), job, ahead=ahead)
 
-    def _copy_meanwhile(self, ticket_id: int, own: Volume, order: Order) -> None:
+    def _copy_meanwhile(self, ticket_id: int, own: SourceVolume, order: Order) -> None:
         """What is ready is copied out while the probe reads; the next turn comes after it, and says what became of it."""
-        copying = self._copying[order.id] = Job("copy")
+        copying = self._copying[order.id] = BackgroundTask("copy")
         target = str(Rescues(self.grounds.folder(ticket_id)).target(str(order.id)))
         copying.run(lambda: self.desk.run("copy", own.ground, own.first, own.last, target))
 
-    def _turn(self, ticket_id: int, own: Volume, kept: Rescues, name: str, job: Job, *, ahead: bool = False) -> Wants:
+    def _turn(self, ticket_id: int, own: SourceVolume, kept: Rescues, name: str, job: BackgroundTask, *, ahead: bool = False) -> ReadRequest:
         with self._begins:
             note = check_reports.read(kept.note(name))
         if note is None:
@@ -309,7 +309,7 @@ class Volumes:
             copying.ended.wait()
             if copying.problem:
                 raise StoreError(copying.problem)
-        wants: Wants = self.desk.run("rescue", own.ground, own.first, own.last, str(kept.target(name)), [exactly(p) for p in note["only"]] or None, note["deleted"], ahead)
+        wants: ReadRequest = self.desk.run("rescue", own.ground, own.first, own.last, str(kept.target(name)), [escape_glob(p) for p in note["only"]] or None, note["deleted"], ahead)
         job.stage, job.done, job.of = "files", wants.done, wants.of
         if (check_reports.read(kept.note(name)) or note)["state"] in (RUNS, PAUSED):  # a turn that was asked for early may be worked out after the order has ended
             kept.update(name, state=RUNS, files=wants.files, files_done=wants.files_done, size=wants.of, size_done=wants.done, blind=wants.blind, summary=dict(wants.summary))
@@ -324,7 +324,7 @@ class Volumes:
 
     def report_unreadable(self, ticket_id: int, order: Order, session_id: str, first: int, count: int, *, careful: bool) -> None:
         own = self._own(ticket_id, order, session_id)
-        self.parts.mark(own.ground, first, min(count, own.ground.sectors - first), BAD if careful else LEFT)
+        self.parts.mark(own.ground, first, min(count, own.ground.sectors - first), BAD_SECTOR if careful else RETRY)
 
     # --- what an order that is through comes to ----------------------------------------------------------------
 
@@ -332,7 +332,7 @@ class Volumes:
         """An order that has ended stays ended, whatever its volume says now: the probe has other work."""
         try:
             self._follow(ticket_id, order, result)
-        except BenchError:
+        except GateCheckError:
             _log.exception("what order %s of ticket %s came to", order.id, ticket_id)
 
     def _follow(self, ticket_id: int, order: Order, result: str) -> None:
@@ -349,7 +349,7 @@ class Volumes:
             else:  # the bench was started anew in between
                 self._begun(ticket_id, own, "look").run(lambda: self._looked(ticket_id, own), lambda found: self._weighed(ticket_id, order, own, found[0]))
 
-    def _weighed(self, ticket_id: int, order: Order, own: Volume, found: Looked) -> None:
+    def _weighed(self, ticket_id: int, order: Order, own: SourceVolume, found: CheckResult) -> None:
         """Kept for the screen, and on the tape where it tells why the machine does not start."""
         if found.report is None:
             return
@@ -358,7 +358,7 @@ class Volumes:
         finally:  # who sees it finds it on the tape
             self._keep(ticket_id, own, found, by=order.made_by)
 
-    def _noted(self, ticket_id: int, order: Order, own: Volume, report: Report) -> None:
+    def _noted(self, ticket_id: int, order: Order, own: SourceVolume, report: Report) -> None:
         with self.shop.database.read() as connection:
             written = any(o.body["order"] == "mend" and o.state == "done" for o in links.orders_of(connection, ticket_id))
             kept = attachments(connection, ticket_id)
@@ -384,7 +384,7 @@ class Volumes:
             if result == "done":
                 self.parts.write(known.ground, own["at"], [data], len(data))
             else:
-                self.parts.mark(known.ground, own["at"] // known.ground.sector, len(data) // known.ground.sector, GONE)
+                self.parts.mark(known.ground, own["at"] // known.ground.sector, len(data) // known.ground.sector, UNKNOWN)
         self.parts.settle(known.ground)
         if order.body["kind"] == _MOVES["repair"] and not self.orders.held(ticket_id, _MOVES["look"]):
             self.orders.enqueue(ticket_id, self._order("volume", self.grounds.volume(ticket_id, disk, int(order.body["first"]))), by=BY)
@@ -401,7 +401,7 @@ class Volumes:
             return
         self._saved(ticket_id, own, kept, name, f"rescue-{name}", is_whole_ticket=bool(note.get("is_all")) and self.captures.is_the_machines(ticket_id, own.device))
 
-    def _saved(self, ticket_id: int, own: Volume, kept: Rescues, name: str, key: str, *, is_whole_ticket: bool) -> None:
+    def _saved(self, ticket_id: int, own: SourceVolume, kept: Rescues, name: str, key: str, *, is_whole_ticket: bool) -> None:
         """The note, the summary for the customer, and what the tape is told."""
         note = kept.update(name, not_whole=not_whole(kept.target(name))[:_MOST_NAMED])
         summary = note["summary"]

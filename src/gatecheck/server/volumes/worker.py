@@ -21,7 +21,7 @@ Told = Callable[[str, int, int], None]
 _MOST_FRAME = 1 << 31
 
 
-class Desk:
+class WorkerProcess:
     """One at a time. A process that died under a task is started again and given it once more: each goes on with what is read and copied so far."""
 
     def __init__(self) -> None:

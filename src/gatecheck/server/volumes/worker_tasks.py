@@ -9,16 +9,25 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
-from gatecheck.adapters.file_rescue import Item, Rescue, summary
+from gatecheck.adapters.file_rescue import Rescue, RescueItem, summary
 from gatecheck.adapters.shipped_tables import people_rules
-from gatecheck.core.disk.follow import Run, joined
+from gatecheck.core.disk.follow import Run, merge_runs
 from gatecheck.core.disk.mend import merged
 from gatecheck.core.disk.where import Where, places_of
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.volume.check import opened
-from gatecheck.core.volume.gather import Gathering, Looked, look, near
+from gatecheck.core.volume.gather import CheckResult, RecordingSectors, look, merge_close
 from gatecheck.core.volume.repair import repair_of
-from gatecheck.server.volumes.partial_image import BAD, GONE, LEFT, READ, Ground, Marks, Parts, PartSectors
+from gatecheck.server.volumes.partial_image import (
+    BAD_SECTOR,
+    READ,
+    RETRY,
+    UNKNOWN,
+    PartialImages,
+    PartSectors,
+    SectorMap,
+    SectorStore,
+)
 
 Told = Callable[[str, int, int], None]
 _BATCH, _CAREFUL_BATCH = 64 << 20, 8 << 20
@@ -28,7 +37,7 @@ _LARGEST_FILES = 1 << 50
 
 
 @dataclass(frozen=True, slots=True)
-class Wants:
+class ReadRequest:
     """What is to be read next. `careful`: it did not read at once; to the sector this time. `again`: nothing yet, but there is more to do here."""
 
     runs: tuple[Run, ...] = ()
@@ -49,35 +58,35 @@ def split(disk: PartSectors, runs: Sequence[Run], most: int) -> tuple[list[Run],
     """(what nobody has read, what did not read at once) of these, each up to so many bytes."""
     fresh: list[Run] = []
     again: list[Run] = []
-    room = {GONE: most, LEFT: min(most, _CAREFUL_BATCH)}
+    room = {UNKNOWN: most, RETRY: min(most, _CAREFUL_BATCH)}
     for first, count in runs:
         for at, length, state in disk.marks.runs(first, count):
             if state in room and room[state] > 0 and (disk.length is None or at < disk.length):
                 own = min(length, max(1, room[state] // disk.sector))
-                (fresh if state == GONE else again).append((at, own))
+                (fresh if state == UNKNOWN else again).append((at, own))
                 room[state] -= own * disk.sector
     return fresh[:_MOST_RUNS], again[:_MOST_RUNS]
 
 
-def _wants(disk: PartSectors, runs: Sequence[Run]) -> Wants:
+def _wants(disk: PartSectors, runs: Sequence[Run]) -> ReadRequest:
     fresh, again = split(disk, runs, _BATCH)
-    return Wants(tuple(fresh or again), careful=not fresh and bool(again))
+    return ReadRequest(tuple(fresh or again), careful=not fresh and bool(again))
 
 
-def _forget(ground: Ground) -> None:
+def _forget(ground: SectorStore) -> None:
     """What a rescue knows of a volume by heart may not be so any more."""
     for key in [k for k in _SAVING if k[0] == ground.image]:
         del _SAVING[key]
 
 
-def look_task(told: Told, ground: Ground, first: int, last: int) -> tuple[Looked, Wants]:
+def look_task(told: Told, ground: SectorStore, first: int, last: int) -> tuple[CheckResult, ReadRequest]:
     _forget(ground)
     disk = PartSectors(ground)
     found = look(disk, first, last, people_rules(), told)
     return found, _wants(disk, found.wanted)
 
 
-def writes_task(told: Told, ground: Ground, first: int, last: int, only: Sequence[str]) -> tuple[list[tuple[int, bytes, bytes]], list[str]]:
+def writes_task(told: Told, ground: SectorStore, first: int, last: int, only: Sequence[str]) -> tuple[list[tuple[int, bytes, bytes]], list[str]]:
     """((byte, what stands there, what is to stand there) of each write, the groups that they are). Raises DecodeError where something of it was not read."""
     _forget(ground)
     disk = PartSectors(ground)
@@ -90,49 +99,49 @@ def writes_task(told: Told, ground: Ground, first: int, last: int, only: Sequenc
     return out, [g.id for g in plan.groups]
 
 
-class _Saving:
+class RescueSession:
     """A rescue that goes on: `queue`: files to come in the order of the disk; `later`: those of which something did not read at once."""
 
     def __init__(self, disk: PartSectors, rescue: Rescue, *, blind: bool) -> None:
         self.disk, self.rescue, self.blind = disk, rescue, blind
-        self.queue, self.later = deque(rescue.left), deque[Item]()
-        self.asked = Marks()
+        self.queue, self.later = deque(rescue.left), deque[RescueItem]()
+        self.asked = SectorMap()
         """READ: asked for by an earlier turn; what of it is not there yet is on its way"""
-        self.ready: list[tuple[Item, list[Run]]] = []
+        self.ready: list[tuple[RescueItem, list[Run]]] = []
         """files all of which was read, to be copied out while the next are read"""
         self.of, self.files = sum(rescue.size_of(i.node) for i in rescue.files), len(rescue.files)
         rescue.begin()
 
-    def runs(self, item: Item) -> list[Run]:
+    def runs(self, item: RescueItem) -> list[Run]:
         """Sectors that hold a file; none where that cannot be told: it is copied as what it is then."""
         size = self.disk.sector
         try:
             own = self.rescue.volume.runs(item.node)
         except DecodeError:
             return []
-        return joined((r.at // size, -(-(r.at % size + r.length) // size)) for r in own if r.at is not None and r.at + r.length < _LARGEST_FILES)
+        return merge_runs((r.at // size, -(-(r.at % size + r.length) // size)) for r in own if r.at is not None and r.at + r.length < _LARGEST_FILES)
 
-    def turn(self, parts: Parts, *, ahead: bool) -> Wants:
+    def turn(self, parts: PartialImages, *, ahead: bool) -> ReadRequest:
         """Say what to read next; what is there is copied out now only where nothing is. `ahead`: what the turn before asked for may still come. Raises OSError, InputError."""
         began = time.monotonic()
         if not ahead:
-            self.asked = Marks()
+            self.asked = SectorMap()
         fresh, careful = self._pass(self.queue, began, self.later)
         if not fresh and not self.queue:
             _, careful = self._pass(self.later, began, None)
         if not fresh and not careful:
             self.copy(parts)
         waiting = [*self.queue, *self.later, *(item for item, _ in self.ready)]
-        said = Wants(done=self.of - sum(self.rescue.size_of(i.node) for i in waiting), of=self.of, files_done=self.files - len(waiting), files=self.files, blind=self.blind)
+        said = ReadRequest(done=self.of - sum(self.rescue.size_of(i.node) for i in waiting), of=self.of, files_done=self.files - len(waiting), files=self.files, blind=self.blind)
         for first, count in fresh:
-            self.asked.paint(first, count, READ)
+            self.asked.mark(first, count, READ)
         if fresh or careful:
             return replace(said, runs=tuple(fresh or careful), careful=not fresh)
         if self.queue or self.later:
             return replace(said, again=True)
         return replace(said, summary=summary(self.rescue.finish()))
 
-    def copy(self, parts: Parts) -> None:
+    def copy(self, parts: PartialImages) -> None:
         """Copy out what is whole, or as whole as it can be. Raises OSError, InputError."""
         if self.ready:
             self.rescue.take([item for item, _ in self.ready])
@@ -140,12 +149,12 @@ class _Saving:
             parts.drop(self.disk.ground, gone)
             self.disk.refresh()
             for first, count in gone:
-                self.asked.paint(first, count, GONE)
+                self.asked.mark(first, count, UNKNOWN)
             self.ready = []  # only now: what could not be copied is copied when it goes on
 
-    def _pass(self, queue: deque[Item], began: float, later: deque[Item] | None) -> tuple[list[Run], list[Run]]:
+    def _pass(self, queue: deque[RescueItem], began: float, later: deque[RescueItem] | None) -> tuple[list[Run], list[Run]]:
         """Over the files in their order, until there is enough to ask for. What is whole, or as whole as it can be, is ready; `later`: where the rest goes."""
-        kept: list[Item] = []
+        kept: list[RescueItem] = []
         fresh: list[Run] = []
         again: list[Run] = []
         fresh_size = again_size = 0
@@ -169,50 +178,50 @@ class _Saving:
                 if sum(i.node.size for i, _ in self.ready) > 2 * _BATCH:
                     break
         queue.extendleft(reversed(kept))
-        return joined(fresh), joined(again)
+        return merge_runs(fresh), merge_runs(again)
 
     def _not_asked(self, run: Run) -> list[Run]:
-        return [(at, count) for at, count, state in self.asked.runs(*run) if state == GONE]
+        return [(at, count) for at, count, state in self.asked.runs(*run) if state == UNKNOWN]
 
     def _read_ones(self, runs: Sequence[Run]) -> list[Run]:
-        return [(at, count) for first, length in runs for at, count, state in self.disk.marks.runs(first, length) if state in (READ, BAD)]
+        return [(at, count) for first, length in runs for at, count, state in self.disk.marks.runs(first, length) if state in (READ, BAD_SECTOR)]
 
 
 def _size(runs: Sequence[Run]) -> int:
     return sum(count for _, count in runs)
 
 
-_SAVING: dict[tuple[str, ...], _Saving] = {}
+_SAVING: dict[tuple[str, ...], RescueSession] = {}
 
 
-def copy_task(told: Told, ground: Ground, first: int, last: int, target: str) -> None:
+def copy_task(told: Told, ground: SectorStore, first: int, last: int, target: str) -> None:
     """Copy out what a rescue's last turn found ready. Raises InputError, OSError."""
     own = _SAVING.get((ground.image, str(first), target))
     if own is not None:
         own.copy(_parts(ground))
 
 
-def _parts(ground: Ground) -> Parts:
-    return Parts(Path(ground.image).parent.parent) if ground.marks else _Whole(Path(ground.image).parent)
+def _parts(ground: SectorStore) -> PartialImages:
+    return PartialImages(Path(ground.image).parent.parent) if ground.marks else _Whole(Path(ground.image).parent)
 
 
-def rescue_task(told: Told, ground: Ground, first: int, last: int, target: str, only: Sequence[str] | None, deleted: bool, ahead: bool = False) -> Wants:
+def rescue_task(told: Told, ground: SectorStore, first: int, last: int, target: str, only: Sequence[str] | None, deleted: bool, ahead: bool = False) -> ReadRequest:
     """One turn of a rescue. `ahead`: what the turn before asked for may still be on its way. The catalogue is read first, then the files in the order of the disk. Raises InputError, OSError, DecodeError."""
     key = (ground.image, str(first), target)
     own = _SAVING.get(key)
     if own is None:
         disk = PartSectors(ground)
-        asked = Gathering(disk)
+        asked = RecordingSectors(disk)
         opening = opened(asked, first, last)
-        if asked.lacking():
-            return _wants(disk, asked.lacking())
+        if asked.missing_runs():
+            return _wants(disk, asked.missing_runs())
         if opening.volume is None:
             raise DecodeError("volume", at=first * ground.sector, expected="one that can be read", got=opening.problem or (opening.known.name if opening.known else "none"))
         rescue = Rescue(opening.volume, Path(target), only=only, deleted=deleted)
-        if asked.lacking():
-            return _wants(disk, near(asked.lacking(), 1))
+        if asked.missing_runs():
+            return _wants(disk, merge_close(asked.missing_runs(), 1))
         _SAVING.clear()
-        own = _SAVING[key] = _Saving(disk, rescue, blind=asked.unreadable > 0)
+        own = _SAVING[key] = RescueSession(disk, rescue, blind=asked.unreadable > 0)
     own.disk.refresh()
     wants = own.turn(_parts(ground), ahead=ahead)
     if wants.summary:
@@ -220,14 +229,14 @@ def rescue_task(told: Told, ground: Ground, first: int, last: int, target: str, 
     return wants
 
 
-class _Whole(Parts):
+class _Whole(PartialImages):
     """A copy keeps what it holds."""
 
-    def drop(self, ground: Ground, runs: object) -> None:
+    def drop(self, ground: SectorStore, runs: object) -> None:
         return
 
 
-def where_task(told: Told, ground: Ground, lbas: Sequence[int]) -> list[Where]:
+def where_task(told: Told, ground: SectorStore, lbas: Sequence[int]) -> list[Where]:
     """What lives at these sectors, by what was read."""
     return places_of(PartSectors(ground), lbas)
 

@@ -13,12 +13,12 @@ from gatecheck.core.errors import TapeError
 from gatecheck.core.instruments.evidence import system_candidates
 from gatecheck.core.instruments.keys import candidates, machine_of
 from gatecheck.core.instruments.settings import as_left
-from gatecheck.core.tape.entries import Out, StepDone
+from gatecheck.core.tape.entries import RemovedGroup, StepDone
 from gatecheck.core.tape.parse import parse_entry
-from gatecheck.core.work.hints import Known, hints_of
+from gatecheck.core.work.hints import JobKnowledge, hints_of
 from gatecheck.core.work.job import Body, Job, JobStep, SeenDrive, answer_bodies, open_step
 from gatecheck.core.work.parts import COLUMNS, Item, fitting, read_shelf, wanted_of, write_shelf
-from gatecheck.core.work.strip import Guide, Opened, guide_for, known_as, next_group
+from gatecheck.core.work.strip import Guide, OpenedMachine, guide_for, known_as, next_group
 from gatecheck.core.work.tray import screws, tray_of
 from gatecheck.server.captures.service import Captures
 from gatecheck.server.practice.service import Practice
@@ -62,7 +62,7 @@ class Work:
             "tray": [
                 {
                     "entry": g.entry, "name": g.out.name, "what": g.out.what, "count": g.out.count, "kind": g.out.kind, "fields": list(g.out.fields),
-                    "back": not g.lies_out, "missing": g.missing,
+                    "back": not g.is_removed, "missing": g.missing,
                 }
                 for g in tray
             ],
@@ -73,7 +73,7 @@ class Work:
             ],
         })  # fmt: skip
 
-    def _step(self, folded: FoldedTicket, job: Job, own: JobStep, known: Known) -> dict[str, Any]:
+    def _step(self, folded: FoldedTicket, job: Job, own: JobStep, known: JobKnowledge) -> dict[str, Any]:
         step, words = own.step, self.shop.words
         said = folded.entries[own.entry] if own.entry is not None else None
         hints = hints_of(self.shop.model.knowledge, folded.state.facts, job, own, folded.entries, folded.stands, known) if own.state == "now" else []
@@ -86,7 +86,7 @@ class Work:
             "due_at": due_at(folded, own.due), "may_lead": own.may_lead, "hints": [words.say(h) for h in hints],
         }  # fmt: skip
 
-    def _known(self, row: TicketRow, folded: FoldedTicket) -> Known:
+    def _known(self, row: TicketRow, folded: FoldedTicket) -> JobKnowledge:
         """What files and books of the shop know of this machine."""
         knowledge, facts = self.shop.model.knowledge, folded.state.facts
         with self.shop.database.read() as connection:
@@ -96,7 +96,7 @@ class Work:
         platform = str(facts.get("platform", "pc"))
         keys = candidates(knowledge.keys, tries, machine_of(row.machine, platform), _PICKER) if _PICKER in knowledge.keys.purposes else []
         changed = [left.name for left in as_left(knowledge, facts, folded.entries) if left.found != left.left]
-        return Known(self._drives(folded, newest), _licence(newest), keys[0].key if keys else None, changed, [_minutes(e.made_at) for e in folded.tape])
+        return JobKnowledge(self._drives(folded, newest), _licence(newest), keys[0].key if keys else None, changed, [_minutes(e.made_at) for e in folded.tape])
 
     def _drives(self, folded: FoldedTicket, newest: Sequence[Capture]) -> list[SeenDrive]:
         """Drives of the newest capture that has any, and the one whose label was read."""
@@ -191,7 +191,7 @@ class Work:
 
         def make(folded: FoldedTicket) -> list[Body]:
             group = next((g for g in tray_of(folded.entries, folded.stands) if g.entry == entry), None)
-            if group is None or not group.lies_out:
+            if group is None or not group.is_removed:
                 raise TapeError(f"tray {entry}", expected="a group that lies out", got="one that is back" if group else "none")
             if missing > group.out.count:
                 raise TapeError(f"tray {entry}", expected=f"at most {group.out.count} missing", got=missing)
@@ -261,9 +261,9 @@ class Work:
         return self.shelf_view()
 
 
-def opened(raw: Sequence[tuple[int, str, str, str, dict[str, object], str]], but_for: int, knowledge: Any) -> list[Opened]:
+def opened(raw: Sequence[tuple[int, str, str, str, dict[str, object], str]], but_for: int, knowledge: Any) -> list[OpenedMachine]:
     """Machines that were opened here, oldest first; what is no group any more is left out."""
-    by_ticket: dict[int, list[tuple[Out, str]]] = {}
+    by_ticket: dict[int, list[tuple[RemovedGroup, str]]] = {}
     named: dict[int, tuple[str, str, str]] = {}
     for ticket, machine, platform, form, body, moment in raw:
         if ticket == but_for:
@@ -272,14 +272,14 @@ def opened(raw: Sequence[tuple[int, str, str, str, dict[str, object], str]], but
             entry = parse_entry({k: v for k, v in body.items() if k in ("out", "what", "count", "kind", "fields")}, 0, knowledge)
         except TapeError:
             continue
-        if isinstance(entry, Out):
+        if isinstance(entry, RemovedGroup):
             by_ticket.setdefault(ticket, []).append((entry, moment))
             named[ticket] = (machine, platform, form)
     found = []
     for ticket, groups in by_ticket.items():
         machine, platform, form = named[ticket]
         took = _minutes(groups[-1][1]) - _minutes(groups[0][1]) if len(groups) > 1 else None
-        found.append(Opened(machine_of(machine, platform), machine, form, tuple(g for g, _ in groups), took))
+        found.append(OpenedMachine(machine_of(machine, platform), machine, form, tuple(g for g, _ in groups), took))
     return found
 
 

@@ -496,7 +496,7 @@ class Stick:
                 self.closed.add(block.name)
             if not probe.is_a_drive(block):
                 continue
-            told = probe.told_of(block)
+            told = probe.describe(block)
             size = int(told["size"]) * 512 if told.get("size", "").isdigit() else 0
             model = told.get("device/model") or told.get("device/name") or "no name"
             here = "this stick" if block.name == own else "shut: nothing can be written to it" if block.name in self.closed else "COULD NOT BE SHUT"

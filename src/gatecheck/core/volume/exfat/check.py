@@ -11,19 +11,19 @@ import numpy as np
 
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.volume.exfat.read import ExFat, Set, region_sum
-from gatecheck.core.volume.tree import DAMAGE, SIGN, Found
+from gatecheck.core.volume.tree import DAMAGE, SIGN, VolumeFinding
 
 _DIRTY, _FAILED = 2, 4
 
 
-def check_exfat(volume: ExFat, add: Callable[[Found], None]) -> tuple[int | None, int | None]:
+def check_exfat(volume: ExFat, add: Callable[[VolumeFinding], None]) -> tuple[int | None, int | None]:
     """(files, bytes used)."""
     _boot(volume, add)
     owner = np.zeros(volume.clusters + 2, np.uint32)
     names: list[str] = [""]
     for cluster, name in volume.own_clusters():
         if owner[cluster]:
-            add(Found("crossed", DAMAGE, name, values={"other": names[owner[cluster]]}))
+            add(VolumeFinding("crossed", DAMAGE, name, values={"other": names[owner[cluster]]}))
         names.append(f"({name})")
         owner[cluster] = len(names) - 1
     _capitals(volume, add)
@@ -40,13 +40,13 @@ def check_exfat(volume: ExFat, add: Callable[[Found], None]) -> tuple[int | None
         if own.is_folder and any(volume.bytes.span(volume.at(n), volume.cluster)[0].missing for n in volume.chain(own.cluster, own.size, contiguous=own.contiguous)):
             unread.append(path)
     for path, cluster, size, contiguous in (folder for folder in folders if folder[0] not in unread):
-        strays = sum(1 for _ in volume.strays(cluster, size, contiguous=contiguous))
-        if strays:
-            add(Found("entry-broken", DAMAGE, path, count=strays, repairable=True))
+        orphans = sum(1 for _ in volume.orphans(cluster, size, contiguous=contiguous))
+        if orphans:
+            add(VolumeFinding("entry-broken", DAMAGE, path, count=orphans, repairable=True))
         if volume.false_ends(cluster, size, contiguous=contiguous):
-            add(Found("folder-ended", DAMAGE, path, repairable=True))
+            add(VolumeFinding("folder-ended", DAMAGE, path, repairable=True))
     for path in unread:
-        add(Found("unreadable", DAMAGE, path))
+        add(VolumeFinding("unreadable", DAMAGE, path))
     used: int | None = None
     try:
         marked = volume.bitmap()
@@ -56,74 +56,74 @@ def check_exfat(volume: ExFat, add: Callable[[Found], None]) -> tuple[int | None
         if bare.any():
             whose = sorted({names[n] for n in owner[2:][bare]})
             for name in whose[:50]:
-                add(Found("unmarked", DAMAGE, name, count=int(np.count_nonzero(bare)), repairable=True))
+                add(VolumeFinding("unmarked", DAMAGE, name, count=int(np.count_nonzero(bare)), repairable=True))
         alone = (marked != 0) & ~claimed
         if alone.any() and not unread:
-            add(Found("lost", DAMAGE, count=int(alone.sum()), repairable=True, values={"chains": 1, "bytes": int(alone.sum()) * volume.cluster}))
+            add(VolumeFinding("lost", DAMAGE, count=int(alone.sum()), repairable=True, values={"chains": 1, "bytes": int(alone.sum()) * volume.cluster}))
     except DecodeError as error:
-        add(Found("map-unread", DAMAGE, str(error)))
+        add(VolumeFinding("map-unread", DAMAGE, str(error)))
     return files, used
 
 
-def _boot(volume: ExFat, add: Callable[[Found], None]) -> None:
+def _boot(volume: ExFat, add: Callable[[VolumeFinding], None]) -> None:
     sector = volume.sector
     if volume.flags & _DIRTY:
-        add(Found("dirty", SIGN, repairable=True))
+        add(VolumeFinding("dirty", SIGN, repairable=True))
     if volume.flags & _FAILED:
-        add(Found("errors-noted", SIGN, repairable=True))
+        add(VolumeFinding("errors-noted", SIGN, repairable=True))
     sound = []
     for number, at in enumerate((0, 12 * sector)):
         try:
             raw = volume.bytes.read(at, 12 * sector, "boot region")
         except DecodeError as error:
-            add(Found("unreadable", DAMAGE, str(error)))
+            add(VolumeFinding("unreadable", DAMAGE, str(error)))
             sound.append(False)
             continue
         fits = raw[11 * sector :] == region_sum(raw, sector).to_bytes(4, "little") * (sector // 4)
         sound.append(fits)
         if not fits:
-            add(Found("boot-sum" if number == 0 else "boot-copy-differs", DAMAGE, f"sector {at // sector}", repairable=True))
+            add(VolumeFinding("boot-sum" if number == 0 else "boot-copy-differs", DAMAGE, f"sector {at // sector}", repairable=True))
     if all(sound):
         one, two = volume.bytes.read(0, 512, "boot sector"), volume.bytes.read(12 * sector, 512, "boot sector")
         if one[:106] + one[108:112] != two[:106] + two[108:112]:
-            add(Found("boot-copy-differs", DAMAGE, "sector 12", repairable=True))
+            add(VolumeFinding("boot-copy-differs", DAMAGE, "sector 12", repairable=True))
 
 
-def _capitals(volume: ExFat, add: Callable[[Found], None]) -> None:
+def _capitals(volume: ExFat, add: Callable[[VolumeFinding], None]) -> None:
     cluster, size, told = volume.upcase
     if not cluster or not 0 < size <= 1 << 20:
-        add(Found("capitals", DAMAGE))
+        add(VolumeFinding("capitals", DAMAGE))
         return
     try:
         raw = b"".join(volume.bytes.read(volume.at(n), volume.cluster, "table of capitals") for n in volume.chain(cluster, size, contiguous=False))[:size]
     except DecodeError as error:
-        add(Found("unreadable", DAMAGE, str(error)))
+        add(VolumeFinding("unreadable", DAMAGE, str(error)))
         return
     total = 0
     for byte in raw:
         total = ((total & 1) << 31 | total >> 1) + byte & 0xFFFFFFFF
     if total != told:
-        add(Found("capitals", DAMAGE, repairable=volume.had_usual_capitals))
+        add(VolumeFinding("capitals", DAMAGE, repairable=volume.had_usual_capitals))
 
 
-def _set(volume: ExFat, own: Set, path: str, owner: np.ndarray, names: list[str], add: Callable[[Found], None]) -> None:
+def _set(volume: ExFat, own: Set, path: str, owner: np.ndarray, names: list[str], add: Callable[[VolumeFinding], None]) -> None:
     mine = len(names) - 1
     if not own.sound:
-        add(Found("entry-broken", DAMAGE, path, repairable=not own.is_folder or volume.is_possible(own)))
+        add(VolumeFinding("entry-broken", DAMAGE, path, repairable=not own.is_folder or volume.is_possible(own)))
     if own.valid > own.size:
-        add(Found("size-differs", DAMAGE, path, repairable=True, values={"size": own.size, "held": own.valid}))
+        add(VolumeFinding("size-differs", DAMAGE, path, repairable=True, values={"size": own.size, "held": own.valid}))
     if not own.size:
         return
     need = -(-own.size // volume.cluster)
     if not 2 <= own.cluster < volume.clusters + 2:
-        add(Found("chain-nowhere", DAMAGE, path, values={"cluster": own.cluster}))
+        add(VolumeFinding("chain-nowhere", DAMAGE, path, values={"cluster": own.cluster}))
         return
     held = volume.chain(own.cluster, own.size, contiguous=own.contiguous)
     if len(held) < need:
-        add(Found("chain-short", DAMAGE, path, repairable=True, values={"size": own.size, "held": len(held) * volume.cluster}))
+        add(VolumeFinding("chain-short", DAMAGE, path, repairable=True, values={"size": own.size, "held": len(held) * volume.cluster}))
     elif held and not own.contiguous and not own.is_folder and volume.leads_nowhere(held[-1]):
-        add(Found("chain-broken", DAMAGE, path, repairable=True, values={"cluster": int(volume.table[held[-1]])}))
+        add(VolumeFinding("chain-broken", DAMAGE, path, repairable=True, values={"cluster": int(volume.table[held[-1]])}))
     others = {int(n) for n in owner[held] if n and n != mine}
     for number in others:
-        add(Found("crossed", DAMAGE, path, repairable=True, values={"other": names[number]}))
+        add(VolumeFinding("crossed", DAMAGE, path, repairable=True, values={"other": names[number]}))
     owner[held] = mine

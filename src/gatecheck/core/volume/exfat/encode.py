@@ -51,7 +51,7 @@ class _Builder:
         self.following, self.turn = 2, 0
         self.fat: dict[int, int] = {0: 0xFFFFFFF8, 1: END}
         self.content: dict[int, bytes] = {}
-        self.capitals = expanded(usual_capitals())
+        self.upcase_table = expanded(usual_capitals())
 
     def built(self, files: Mapping[str, bytes]) -> dict[int, bytes]:
         tree = nested(files)
@@ -118,7 +118,7 @@ class _Builder:
         units = len(letters) // 2
         parts = -(-units // 15)
         head = struct.pack("<BBHHHIIIBBBBB7x", FILE_ENTRY, 1 + parts, 0, attributes, 0, _WHEN, _WHEN, _WHEN, 0, 0, 0x80, 0x80, 0x80)
-        stream = struct.pack("<BBBBHHQ4xIQ", STREAM, 1 | (NO_CHAIN if contiguous else 0), 0, units, name_hash(letters, self.capitals), 0, size, cluster, size)
+        stream = struct.pack("<BBBBHHQ4xIQ", STREAM, 1 | (NO_CHAIN if contiguous else 0), 0, units, name_hash(letters, self.upcase_table), 0, size, cluster, size)
         raw = bytearray(head + stream + b"".join(bytes([NAME, 0]) + letters[n : n + 30].ljust(30, b"\0") for n in range(0, len(letters), 30)))
         raw[2:4] = set_sum(bytes(raw)).to_bytes(2, "little")
         assert len(raw) == ENTRY * (2 + parts)

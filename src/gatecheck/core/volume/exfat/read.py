@@ -177,7 +177,7 @@ class ExFat:
         if waiting:
             yield _set(waiting, need)
 
-    def strays(self, cluster: int, size: int, *, contiguous: bool) -> Iterator[int]:
+    def orphans(self, cluster: int, size: int, *, contiguous: bool) -> Iterator[int]:
         """Bytes of the volume of entries in use that go on a set which does not stand before them, or are of no kind that there is."""
         left = 0
         for at, raw in self._entries(cluster, size, contiguous=contiguous):
@@ -281,7 +281,7 @@ class ExFat:
         return np.unpackbits(np.frombuffer(raw, np.uint8), bitorder="little")[: self.clusters]
 
     @cached_property
-    def capitals(self) -> list[int]:
+    def upcase_table(self) -> list[int]:
         """Section 7.2.5: the capital of every unit, by the volume's own table; by the language where that cannot be read."""
         cluster, size, _ = self.upcase
         try:
@@ -321,9 +321,9 @@ class ExFat:
         told = units[: 2 * own.raw[ENTRY + 3]]
         ends = next((at for at in range(0, len(units), 2) if units[at : at + 2] == b"\0\0"), len(units))
         ways = [name for name in dict.fromkeys((told, units[:ends])) if name and -(-len(name) // 30) == own.count - 2 and not any(name[at : at + 2] == b"\0\0" for at in range(0, len(name), 2))]
-        capitals = self.capitals
+        upcase_table = self.upcase_table
         hashed = int.from_bytes(own.raw[ENTRY + 4 : ENTRY + 6], "little")
-        return next((name for name in ways if name_hash(name, capitals) == hashed), ways[0] if ways else b"")
+        return next((name for name in ways if name_hash(name, upcase_table) == hashed), ways[0] if ways else b"")
 
     def own_clusters(self) -> Iterator[tuple[int, str]]:
         """(cluster, what) of the volume's own: root, map, letters."""
@@ -396,11 +396,11 @@ def expanded(table: bytes) -> list[int]:
     return found + [n if found else capital_of(n) for n in range(len(found), 65536)]
 
 
-def name_hash(letters: bytes, capitals: Sequence[int]) -> int:
+def name_hash(letters: bytes, upcase_table: Sequence[int]) -> int:
     """Section 7.6.4: over the capitals of a name in UTF-16."""
     told = 0
     for unit in memoryview(letters).cast("H"):
-        for byte in capitals[unit].to_bytes(2, "little"):
+        for byte in upcase_table[unit].to_bytes(2, "little"):
             told = ((told & 1) << 15 | told >> 1) + byte & 0xFFFF
     return told
 

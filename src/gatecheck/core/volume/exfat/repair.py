@@ -30,7 +30,7 @@ from gatecheck.core.volume.exfat.read import (
     set_sum,
 )
 from gatecheck.core.volume.exfat.upcase import usual_capitals
-from gatecheck.core.volume.repair_group import Group, group
+from gatecheck.core.volume.repair_group import RepairGroup, group
 from gatecheck.core.volume.tree import Hole
 
 if TYPE_CHECKING:
@@ -42,9 +42,9 @@ _WHEN, _MEANT = 0x5A215A21, 0x37
 """attributes that have a meaning"""
 
 
-def exfat_groups(volume: ExFat, report: Report) -> list[Callable[[], Group | None]]:
+def exfat_groups(volume: ExFat, report: Report) -> list[Callable[[], RepairGroup | None]]:
     own = _ExFat(volume, {f.id for f in report.findings})
-    return [own.regions, own.capitals, own.ended, own.sums, own.broken, own.chains, own.apart, own.lost, own.cluster_map, own.flags]
+    return [own.regions, own.upcase_table, own.ended, own.sums, own.broken, own.chains, own.apart, own.lost, own.cluster_map, own.flags]
 
 
 class _ExFat:
@@ -85,7 +85,7 @@ class _ExFat:
 
     # --- what stands twice, or is known
 
-    def regions(self) -> Group | None:
+    def regions(self) -> RepairGroup | None:
         """Whichever boot region's sum fits, for the other; where only the sum is wrong in both, left."""
         if not self.ids & {"boot-sum", "boot-copy-differs"}:
             return None
@@ -98,7 +98,7 @@ class _ExFat:
         source = 0 if sound[0] else 1
         return group("boot-copy", [(self.base + (1 - source) * size, both[source])], "boot-sector")
 
-    def capitals(self) -> Group | None:
+    def upcase_table(self) -> RepairGroup | None:
         """The usual table of capitals where its entry says, by size and sum, that it was that one."""
         cluster, size, _ = self.volume.upcase
         if "capitals" not in self.ids or not self.volume.had_usual_capitals:
@@ -109,7 +109,7 @@ class _ExFat:
             return None
         return group("capitals", [(self.base + self.volume.at(n), raw[i * self.volume.cluster : (i + 1) * self.volume.cluster]) for i, n in enumerate(places)], "capitals")
 
-    def ended(self) -> Group | None:
+    def ended(self) -> RepairGroup | None:
         """Lists that end before whole sets in use: the ends made entries out of use."""
         if "folder-ended" not in self.ids:
             return None
@@ -119,13 +119,13 @@ class _ExFat:
         touched = tuple(dict.fromkeys(path for path, _ in found))
         return group("ended", [(self.base + at, bytes([FILE_ENTRY & ~IN_USE])) for _, at in found], "entry", touches=touched, count=len(touched)) if found else None
 
-    def sums(self) -> Group | None:
+    def sums(self) -> RepairGroup | None:
         """Entry sets whose parts are all there and can be so, but whose sum does not fit: the sums anew, for without them no system shows the file."""
         if "entry-broken" not in self.ids:
             return None
         writes: list[tuple[int, bytes]] = []
         touched: list[str] = []
-        volume, capitals = self.volume, self.volume.capitals
+        volume, upcase_table = self.volume, self.volume.upcase_table
         owned = {n for own, _ in self._live() if own.sound for n in self._held(own)} | {n for n, _ in volume.own_clusters()}
         marked = volume.bitmap() if "map-unread" not in self.ids else np.zeros(0, np.uint8)
         for own, path in self._live():
@@ -133,7 +133,7 @@ class _ExFat:
             if sizes is None or not volume.is_possible(own) or not all(map(self._is_folders, own.ats)):
                 continue
             raw, name = bytearray(own.raw), volume.right_name(own)
-            raw[1], raw[35], raw[36:38] = len(raw) // ENTRY - 1, len(name) // 2, name_hash(name, capitals).to_bytes(2, "little")
+            raw[1], raw[35], raw[36:38] = len(raw) // ENTRY - 1, len(name) // 2, name_hash(name, upcase_table).to_bytes(2, "little")
             raw[4], raw[5] = raw[4] & _MEANT & ~(0 if volume.looks_like_folder(own) else FOLDER), 0
             if not sizes[0]:
                 raw[52:56] = bytes(4)
@@ -163,7 +163,7 @@ class _ExFat:
                 return size, valid
         return None
 
-    def broken(self) -> Group | None:
+    def broken(self) -> RepairGroup | None:
         """Entry sets of which parts are gone, or that say what cannot be: let go, so that what they held is lost and can be saved."""
         if "entry-broken" not in self.ids or "unreadable" in self.ids:
             return None
@@ -177,14 +177,14 @@ class _ExFat:
                 writes += [(self.base + at, bytes([own.raw[n * ENTRY] & ~IN_USE])) for n, at in enumerate(own.ats)]
                 touched.append(path)
         for path, cluster, size, contiguous in folders:
-            strays = [at for at in self.volume.strays(cluster, size, contiguous=contiguous) if self._is_folders(at)]
-            writes += [(self.base + at, bytes([self.volume.bytes.read(at, 1, path)[0] & ~IN_USE])) for at in strays]
-            touched += [path] if strays else []
+            orphans = [at for at in self.volume.orphans(cluster, size, contiguous=contiguous) if self._is_folders(at)]
+            writes += [(self.base + at, bytes([self.volume.bytes.read(at, 1, path)[0] & ~IN_USE])) for at in orphans]
+            touched += [path] if orphans else []
         return group("broken", writes, "entry", doubts=("nameless",), touches=tuple(touched), count=len(touched)) if writes else None
 
     # --- chains
 
-    def chains(self) -> Group | None:
+    def chains(self) -> RepairGroup | None:
         """Files that hold less than their entry says: shortened to what is held, their chains ended there; files that claim more written bytes than they have."""
         if not self.ids & {"chain-short", "chain-broken", "size-differs"}:
             return None
@@ -209,7 +209,7 @@ class _ExFat:
             touched.append(path)
         return group("chains", writes, "entry", doubts=("shortened",), touches=tuple(touched), count=len(touched)) if writes else None
 
-    def apart(self) -> Group | None:
+    def apart(self) -> RepairGroup | None:
         """Files that claim the same place: the later one gets places of its own with a copy of what stands there."""
         if "crossed" not in self.ids or "map-unread" in self.ids:
             return None
@@ -255,7 +255,7 @@ class _ExFat:
 
     # --- what nobody holds
 
-    def lost(self) -> Group | None:
+    def lost(self) -> RepairGroup | None:
         """Clusters in use that no file has, as files of a folder of their own in the root."""
         if "lost" not in self.ids or self.ids & {"unreadable", "map-unread", "crossed"}:
             return None
@@ -269,18 +269,18 @@ class _ExFat:
         pieces = self._pieces([int(n) + 2 for n in np.flatnonzero((used != 0) & ~claimed)])[:_MOST_SAVED]
         place, name = self._free_place(), self._free_name()
         body = b""
-        capitals = volume.capitals
+        upcase_table = volume.upcase_table
         writes: list[tuple[int, bytes]] = []
         for number, line in enumerate(pieces):
             is_run = line[-1] - line[0] == len(line) - 1
-            body += _new_set(f"PIECE{number:03d}.BIN", 0x20, line[0], len(line) * volume.cluster, is_run, capitals)
+            body += _new_set(f"PIECE{number:03d}.BIN", 0x20, line[0], len(line) * volume.cluster, is_run, upcase_table)
             writes += [] if is_run else self._next([(line[-1], END)])
         room = _room(np.where(claimed, 1, used), -(-len(body) // volume.cluster)) if body else []
         if not room or place is None or room[-1] - room[0] != len(room) - 1:
             return None
         used[[n - 2 for n in room]] = 1
         body = body.ljust(len(room) * volume.cluster, b"\0")
-        entry = _new_set(name, FOLDER, room[0], len(body), True, capitals)
+        entry = _new_set(name, FOLDER, room[0], len(body), True, upcase_table)
         writes += [(self.base + volume.at(n), body[i * volume.cluster : (i + 1) * volume.cluster]) for i, n in enumerate(room)]
         return group("lost", [*writes, *self._marked(used), (self.base + place, entry)], "folder", touches=(name,), count=len(pieces))
 
@@ -317,7 +317,7 @@ class _ExFat:
         taken = {own.name.upper() for own in self.volume.sets(self.volume.root, 0, contiguous=False) if not own.deleted}
         return next(name for name in (f"{FOLDER_NAME}.{n:03d}" for n in range(len(taken) + 1)) if name not in taken)
 
-    def cluster_map(self) -> Group | None:
+    def cluster_map(self) -> RepairGroup | None:
         """What files hold is in use; what nobody holds is free."""
         if not self.ids & {"unmarked", "lost"} or self.ids & {"entry-broken", "unreadable", "chain-nowhere", "map-unread"}:
             return None  # a folder that could not be read would lose what it holds
@@ -330,7 +330,7 @@ class _ExFat:
         writes = self._marked(used)
         return group("map", writes, "map", doubts=("freed",) if "lost" in self.ids else ()) if writes else None
 
-    def flags(self) -> Group | None:
+    def flags(self) -> RepairGroup | None:
         if not self.ids <= {"dirty", "errors-noted", "bad-places"} or not self.ids & {"dirty", "errors-noted"}:
             return None
         return group("counts", [(self.base + 106, (self.volume.flags & ~6).to_bytes(2, "little"))], "count")
@@ -346,11 +346,11 @@ def _room(used: np.ndarray, count: int) -> list[int]:
     return [int(n) for n in free[at : at + count]]
 
 
-def _new_set(name: str, attributes: int, cluster: int, size: int, contiguous: bool, capitals: Sequence[int]) -> bytes:
+def _new_set(name: str, attributes: int, cluster: int, size: int, contiguous: bool, upcase_table: Sequence[int]) -> bytes:
     """Sections 7.4, 7.6, 7.7."""
     letters = name.encode("utf-16-le")
     head = struct.pack("<BBHHHIIIBBBBB7x", FILE_ENTRY, 1 + -(-len(name) // LETTERS), 0, attributes, 0, _WHEN, _WHEN, _WHEN, 0, 0, 0x80, 0x80, 0x80)
-    stream = struct.pack("<BBBBHHQ4xIQ", STREAM, 1 | (NO_CHAIN if contiguous else 0), 0, len(name), name_hash(letters, capitals), 0, size, cluster, size)
+    stream = struct.pack("<BBBBHHQ4xIQ", STREAM, 1 | (NO_CHAIN if contiguous else 0), 0, len(name), name_hash(letters, upcase_table), 0, size, cluster, size)
     raw = bytearray(head + stream + b"".join(bytes([NAME, 0]) + letters[n : n + 30].ljust(30, b"\0") for n in range(0, len(letters), 30)))
     raw[2:4] = set_sum(bytes(raw)).to_bytes(2, "little")
     return bytes(raw)

@@ -21,7 +21,7 @@ from gatecheck.core.volume.ext.inode import flaws, resize_problem, right_size
 from gatecheck.core.volume.ext.journal import pending_blocks
 from gatecheck.core.volume.ext.layout import Inode
 from gatecheck.core.volume.ext.read import Ext
-from gatecheck.core.volume.tree import DAMAGE, NOTE, SIGN, Found
+from gatecheck.core.volume.tree import DAMAGE, NOTE, SIGN, VolumeFinding
 
 _VALID, _ERROR = 1, 2
 _SEED = 0x2000
@@ -33,7 +33,7 @@ _KINDS = {1: 0x8000, 2: 0x4000, 3: 0x2000, 4: 0x6000, 5: 0x1000, 6: 0xC000, 7: 0
 _KNOWN, _KNOWN_TO_WRITE = 0x3F7DF, 0x1FFFB
 """of the superblock's incompatible and read-only compatible features those that Linux has given a meaning"""
 _MOST_ORPHANS, _MOST_BROKEN = 1 << 20, 64
-Add = Callable[[Found], None]
+Add = Callable[[VolumeFinding], None]
 Progress = Callable[[str, int, int], None]
 
 
@@ -41,20 +41,20 @@ def check_ext(volume: Ext, add: Add, progress: Progress) -> tuple[int | None, in
     """(files, bytes used)."""
     own = volume.super
     if own.incompat & e.RECOVER:
-        add(Found("journal-pending", SIGN, repairable=True))
+        add(VolumeFinding("journal-pending", SIGN, repairable=True))
         try:
             blocks = pending_blocks(volume)
         except DecodeError as error:
-            add(Found("journal-broken", DAMAGE, str(error)))
+            add(VolumeFinding("journal-broken", DAMAGE, str(error)))
             blocks = {}
         if blocks:
             base = volume.bytes.base
             volume = Ext(Overlay(volume.disk, [(base + number * volume.block, data) for number, data in blocks.items()]), volume.first, volume.last)
             own = volume.super
     elif not own.state & _VALID and not volume.from_backup:  # copies are not told of every mount
-        add(Found("dirty", SIGN, repairable=True))
+        add(VolumeFinding("dirty", SIGN, repairable=True))
     if own.state & _ERROR:
-        add(Found("errors-noted", SIGN, repairable=True))
+        add(VolumeFinding("errors-noted", SIGN, repairable=True))
     return _Check(volume, add, progress).whole()
 
 
@@ -84,10 +84,10 @@ class _Check:
         files = self._tree()
         self._links()
         used = Maps(self.volume, self.add, self.claims, name=self._name, taken=self.taken_inodes, unread=self.unread, is_pending=bool(self.super.incompat & e.RECOVER), seed=self.seed).whole()
-        for own in self.claims.crossed():
-            self.add(Found("crossed", DAMAGE, self._name(own.other), count=own.count, repairable=False, values={"other": self._name(own.one)}))
+        for own in self.claims.cross_links():
+            self.add(VolumeFinding("crossed", DAMAGE, self._name(own.other), count=own.count, repairable=False, values={"other": self._name(own.one)}))
         for owner in self.claims.beyond:
-            self.add(Found("beyond", DAMAGE, self._name(owner)))
+            self.add(VolumeFinding("beyond", DAMAGE, self._name(owner)))
         return files, used
 
     def _name(self, inode: int) -> str:
@@ -110,21 +110,21 @@ class _Check:
     def _supers(self) -> None:
         own = self.super
         if self.sums and crc32c(0xFFFFFFFF, own.raw[:1020]) != int.from_bytes(own.raw[1020:1024], "little") and not self.volume.from_backup:
-            self.add(Found("sum", DAMAGE, "superblock", repairable=True))
+            self.add(VolumeFinding("sum", DAMAGE, "superblock", repairable=True))
         if self.orphans or own.ro_compat & _ORPHAN_PRESENT:
-            self.add(Found("unfinished", SIGN, count=max(1, len(self.orphans)), repairable=True))
+            self.add(VolumeFinding("unfinished", SIGN, count=max(1, len(self.orphans)), repairable=True))
         if own.incompat & ~_KNOWN or own.ro_compat & ~_KNOWN_TO_WRITE:
-            self.add(Found("features-unknown", NOTE, values={"features": f"{own.incompat & ~_KNOWN:X}h {own.ro_compat & ~_KNOWN_TO_WRITE:X}h"}))
+            self.add(VolumeFinding("features-unknown", NOTE, values={"features": f"{own.incompat & ~_KNOWN:X}h {own.ro_compat & ~_KNOWN_TO_WRITE:X}h"}))
         geometry = struct.unpack_from(_GEOMETRY, own.raw, 0)
         for group in [g for g in range(1, own.groups) if self.volume.has_super(g)][:8]:
             at = (own.first_block + group * own.per_group) * own.block
             try:
                 raw = self.volume.bytes.read(at, 1024, "superblock, backup copy")
             except DecodeError as error:
-                self.add(Found("unreadable", SIGN, str(error)))
+                self.add(VolumeFinding("unreadable", SIGN, str(error)))
                 continue
             if raw[56:58] != b"\x53\xef" or struct.unpack_from(_GEOMETRY, raw, 0) != geometry or raw[104:120] != own.uuid:
-                self.add(Found("superblock-copy", SIGN, f"group {group}", repairable=True))
+                self.add(VolumeFinding("superblock-copy", SIGN, f"group {group}", repairable=True))
 
     def _groups(self) -> None:
         own, volume = self.super, self.volume
@@ -135,7 +135,7 @@ class _Check:
             each = raw[number * own.group_size : (number + 1) * own.group_size]
             blocks, inodes, table, *_ = volume.groups[number]
             if not all(0 < place < own.blocks for place in (blocks, inodes, table)):
-                self.add(Found("group", DAMAGE, f"group {number}"))
+                self.add(VolumeFinding("group", DAMAGE, f"group {number}"))
                 continue
             blank = each[:0x1E] + b"\0\0" + each[0x20:]
             told = int.from_bytes(each[0x1E:0x20], "little")
@@ -146,7 +146,7 @@ class _Check:
             else:
                 continue
             if told != real:
-                self.add(Found("sum", DAMAGE, f"group {number}", repairable=True))
+                self.add(VolumeFinding("sum", DAMAGE, f"group {number}", repairable=True))
 
     # --- inodes
 
@@ -161,7 +161,7 @@ class _Check:
                 span, skip = volume.bytes.span(table * own.block + piece * own.inode_size, count * own.inode_size)
                 if span.missing:
                     self.unread.add(group)
-                    self.add(Found("unreadable", DAMAGE, f"group {group}", count=len(span.missing)))
+                    self.add(VolumeFinding("unreadable", DAMAGE, f"group {group}", count=len(span.missing)))
                 raw = np.frombuffer(span.data, np.uint8, count=count * own.inode_size, offset=skip).reshape(count, own.inode_size)
                 live = np.nonzero(raw[:, :2].any(axis=1) | raw[:, 26:28].any(axis=1) | self._are_own(group * own.inodes_per_group + piece, raw))[0]
                 if not len(live):
@@ -200,35 +200,35 @@ class _Check:
         number = inode.number
         if not (inode.links or number in self.orphans or number < self.super.first_inode):
             if inode.mode and not inode.deleted_at:
-                self.add(Found("deleted-noted", DAMAGE, f"inode {number}"))
+                self.add(VolumeFinding("deleted-noted", DAMAGE, f"inode {number}"))
             return
         if number in self.broken:
             self.kinds[number] = inode.mode & 0xF000
             self.links[number] = inode.links
         if not inode.mode and number >= self.super.first_inode:
-            self.add(Found("inode", DAMAGE, f"inode {number}"))
+            self.add(VolumeFinding("inode", DAMAGE, f"inode {number}"))
             return
         self.taken_inodes.append(number)
         self.kinds[number], self.links[number] = inode.mode & 0xF000, inode.links
         if inode.is_folder:
             self.folders[number] = inode
         for flaw in dict.fromkeys(flaws(self.volume, inode, is_orphan=number in self.orphans)):
-            self.add(Found(flaw, DAMAGE, f"inode {number}"))
+            self.add(VolumeFinding(flaw, DAMAGE, f"inode {number}"))
         if number == _RESIZE:
             double = struct.unpack_from("<I", inode.body, 13 * 4)[0]
             self.claims.add(number, double or -1, 1)
             try:
                 if resize_problem(self.volume, inode):
-                    self.add(Found("resize", DAMAGE))
+                    self.add(VolumeFinding("resize", DAMAGE))
             except DecodeError as error:
-                self.add(Found("unreadable", SIGN, str(error)))
+                self.add(VolumeFinding("unreadable", SIGN, str(error)))
             return
         if inode.mode & 0xF000 not in (e.FOLDER, e.REGULAR, e.SYMLINK) and number >= self.super.first_inode:
             return
         try:
             self._held(inode)
         except DecodeError as error:
-            self.add(Found("unreadable" if "LBA" in str(error) else "extents", DAMAGE, f"inode {number}: {error}"))
+            self.add(VolumeFinding("unreadable" if "LBA" in str(error) else "extents", DAMAGE, f"inode {number}: {error}"))
 
     def _held(self, inode: Inode) -> None:
         """Its blocks, and whether its size and their count are what it says. Raises DecodeError."""
@@ -236,7 +236,7 @@ class _Check:
         runs = []
         for run in self.volume.mapped(inode, whole=True):
             if inode.flags & e.EXTENTS and run.first < expected:
-                self.add(Found("extents", DAMAGE, f"inode {number}"))
+                self.add(VolumeFinding("extents", DAMAGE, f"inode {number}"))
                 break
             runs.append(run)
             expected = run.first + run.count
@@ -253,7 +253,7 @@ class _Check:
                 self._extent_sum(inode, block)
         size = right_size(self.volume, inode, runs, expected)
         if size is not None:
-            self.add(Found("size-differs", DAMAGE, f"inode {number}", values={"size": inode.size, "held": size}))
+            self.add(VolumeFinding("size-differs", DAMAGE, f"inode {number}", values={"size": inode.size, "held": size}))
         acl = int.from_bytes(inode.raw[104:108], "little") | (int.from_bytes(inode.raw[118:120], "little") << 32 if self.super.incompat & e.WIDE else 0)
         if acl and acl not in self._shared:
             self._shared.add(acl)
@@ -270,7 +270,7 @@ class _Check:
         raw = self.volume.bytes.read(block * self.volume.block, self.volume.block, "extents")
         end = 12 + 12 * int.from_bytes(raw[4:6], "little")
         if end + 4 <= len(raw) and crc32c(self._inode_seed(inode), raw[:end]) != int.from_bytes(raw[end : end + 4], "little"):
-            self.add(Found("sum", DAMAGE, f"inode {inode.number}", values={}))
+            self.add(VolumeFinding("sum", DAMAGE, f"inode {inode.number}", values={}))
 
     def _inode_seed(self, inode: Inode) -> int:
         return crc32c(crc32c(self.seed, struct.pack("<I", inode.number)), inode.raw[100:104])
@@ -283,7 +283,7 @@ class _Check:
         told = inode.blocks | (int.from_bytes(inode.raw[116:118], "little") << 32 if is_huge else 0)
         told *= self.volume.block if is_huge and inode.flags & 0x40000 else 512
         if told != held * self.volume.block:
-            self.add(Found("size-differs", DAMAGE, f"inode {inode.number}", values={"size": told, "held": held * self.volume.block}))
+            self.add(VolumeFinding("size-differs", DAMAGE, f"inode {inode.number}", values={"size": told, "held": held * self.volume.block}))
 
     # --- folders
 
@@ -297,26 +297,26 @@ class _Check:
             number, path, parent = waiting.pop()
             inode = self.folders.get(number)
             if inode is None:
-                self.add(Found("folder-nowhere", DAMAGE, path or "/"))
+                self.add(VolumeFinding("folder-nowhere", DAMAGE, path or "/"))
                 continue
             for name, target, kind in self._entries(inode, path, parent):
                 place = f"{path}/{name}" if path else name
                 if not 1 <= target <= own.inodes or (target < own.first_inode and target != e.ROOT):
-                    self.add(Found("dangling", DAMAGE, place, repairable=True))
+                    self.add(VolumeFinding("dangling", DAMAGE, place, repairable=True))
                     continue
                 if target not in self.kinds and (target - 1) // own.inodes_per_group in self.unread:
                     continue
                 if target not in self.kinds or (not self.links.get(target) and target not in self.orphans):
-                    self.add(Found("dangling", DAMAGE, place, repairable=True))
+                    self.add(VolumeFinding("dangling", DAMAGE, place, repairable=True))
                     continue
                 if own.incompat & e.FILETYPE and kind and _KINDS.get(kind) != self.kinds[target]:
-                    self.add(Found("kind-differs", DAMAGE, place, repairable=True))
+                    self.add(VolumeFinding("kind-differs", DAMAGE, place, repairable=True))
                 files += self.kinds[target] != e.FOLDER and target not in self.reached
                 self.names.setdefault(target, place)
                 self.found_links[target] = self.found_links.get(target, 0) + 1
                 if self.kinds[target] == e.FOLDER:
                     if target in self.reached:
-                        self.add(Found("folder-twice", DAMAGE, place))
+                        self.add(VolumeFinding("folder-twice", DAMAGE, place))
                         continue
                     self.found_links[target] = self.found_links.get(target, 0) + 1
                     self.found_links[number] = self.found_links.get(number, 0) + 1
@@ -332,7 +332,7 @@ class _Check:
             try:
                 return [(x.name, x.inode, x.kind) for x in self.volume.entries(inode)]
             except DecodeError:
-                self.add(Found("folder-broken", DAMAGE, where))
+                self.add(VolumeFinding("folder-broken", DAMAGE, where))
                 return found
         at, block, broken = 0, self.volume.block, 0
         dots: dict[str, int] = {}
@@ -343,7 +343,7 @@ class _Check:
             if broken > _MOST_BROKEN:
                 break
             if not isinstance(piece, bytes):
-                self.add(Found("unreadable", DAMAGE, where))
+                self.add(VolumeFinding("unreadable", DAMAGE, where))
                 at, index = at + piece.length, None
                 continue
             for start in range(0, len(piece), block):
@@ -356,7 +356,7 @@ class _Check:
                     self._leaf(raw, found, dots, names, where)
                 except DecodeError:
                     broken, index = broken + 1, None
-                    self.add(Found("folder-broken", DAMAGE, where))
+                    self.add(VolumeFinding("folder-broken", DAMAGE, where))
                     if broken > _MOST_BROKEN:
                         break
                 if index is not None:
@@ -364,13 +364,13 @@ class _Check:
             at += len(piece)
         problem = "feature" if inode.flags & e.INDEXED and not self.super.compat & _WITH_INDEX else index.problem() if index is not None else ""
         if problem:
-            self.add(Found("index", DAMAGE, where, values={"why": problem}))
+            self.add(VolumeFinding("index", DAMAGE, where, values={"why": problem}))
         if dots.get(".") != inode.number or dots.get("..") != parent:
-            self.add(Found("folder-links", DAMAGE, where, repairable=True, values={"name": "." if dots.get(".") != inode.number else ".."}))
+            self.add(VolumeFinding("folder-links", DAMAGE, where, repairable=True, values={"name": "." if dots.get(".") != inode.number else ".."}))
         seen: set[str] = set()
         for name, _, _ in found:
             if name in seen:
-                self.add(Found("name-twice", DAMAGE, f"{path}/{name}" if path else name))
+                self.add(VolumeFinding("name-twice", DAMAGE, f"{path}/{name}" if path else name))
             seen.add(name)
         return found
 
@@ -400,26 +400,26 @@ class _Check:
                     found.append((name, inode, kind))
                     names.append(own)
                 if not letters or b"\0" in own or b"/" in own:
-                    self.add(Found("name-broken", DAMAGE, f"{where}/{name}" if where != "/" else name or "/"))
+                    self.add(VolumeFinding("name-broken", DAMAGE, f"{where}/{name}" if where != "/" else name or "/"))
             at += length
 
     def _leaf_sum(self, inode: Inode, raw: bytes, where: str) -> None:
         if self.sums and (raw[-12:-4] != b"\0\0\0\0\x0c\0\0\xde" or crc32c(self._inode_seed(inode), raw[:-12]) != int.from_bytes(raw[-4:], "little")):
-            self.add(Found("sum", DAMAGE, where, repairable=False))
+            self.add(VolumeFinding("sum", DAMAGE, where, repairable=False))
 
     def _links(self) -> None:
         own = self.super
         kept = {int.from_bytes(own.raw[at : at + 4], "little") for at in (0x240, 0x244, 0x26C, 0x280)}
         for number in sorted(self.broken):
-            self.add(Found("sum", DAMAGE, self._name(number), repairable=False))
+            self.add(VolumeFinding("sum", DAMAGE, self._name(number), repairable=False))
         for number in self.taken_inodes:
             if (number < own.first_inode and number != e.ROOT) or number in kept or number in self.orphans:
                 continue
             links, real = self.links[number], self.found_links.get(number, 0)
             if number not in self.reached:
-                self.add(Found("orphan", DAMAGE, f"inode {number}", repairable=True))
+                self.add(VolumeFinding("orphan", DAMAGE, f"inode {number}", repairable=True))
             elif links != real and not (self.kinds[number] == e.FOLDER and links == 1):
-                self.add(Found("link-count", DAMAGE, self._name(number), repairable=True, values={"told": links, "real": real}))
+                self.add(VolumeFinding("link-count", DAMAGE, self._name(number), repairable=True, values={"told": links, "real": real}))
 
 
 def unwritten(volume: Ext, inode: Inode) -> list[tuple[int, int]]:

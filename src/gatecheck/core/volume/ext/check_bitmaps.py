@@ -11,13 +11,13 @@ from gatecheck.core.volume.claims import Claims
 from gatecheck.core.volume.crc32c import crc32c
 from gatecheck.core.volume.ext import layout as e
 from gatecheck.core.volume.ext.read import Ext
-from gatecheck.core.volume.tree import DAMAGE, SIGN, Found
+from gatecheck.core.volume.tree import DAMAGE, SIGN, VolumeFinding
 
 
 class Maps:
     """`taken`: inodes in use; `unread`: groups of whose inodes some could not be read; `is_pending`: a mount that replays the journal counts the whole anew."""
 
-    def __init__(self, volume: Ext, add: Callable[[Found], None], claims: Claims, *, name: Callable[[int], str], taken: Sequence[int], unread: set[int], is_pending: bool, seed: int) -> None:
+    def __init__(self, volume: Ext, add: Callable[[VolumeFinding], None], claims: Claims, *, name: Callable[[int], str], taken: Sequence[int], unread: set[int], is_pending: bool, seed: int) -> None:
         self.volume, self.super, self.add, self.claims, self.name = volume, volume.super, add, claims, name
         self.taken, self.unread, self.is_pending, self.seed = taken, unread, is_pending, seed
         self.sums = volume.super.has_checksums
@@ -30,7 +30,7 @@ class Maps:
             try:
                 used = self._block_map()
             except DecodeError as error:
-                self.add(Found("map-unread", DAMAGE, str(error)))
+                self.add(VolumeFinding("map-unread", DAMAGE, str(error)))
         self._inode_maps()
         return used * own.block if used is not None else (own.blocks - own.free_blocks) * volume.block
 
@@ -44,17 +44,17 @@ class Maps:
         self.claims.add(0, 0, own.first_block)
         found = self.claims.against(marked)
         for owner in found.unmarked:
-            self.add(Found("unmarked", DAMAGE, self.name(owner), count=found.unmarked[owner], repairable=True))
+            self.add(VolumeFinding("unmarked", DAMAGE, self.name(owner), count=found.unmarked[owner], repairable=True))
         if found.lost and not self.unread:
-            self.add(Found("lost", DAMAGE, count=found.lost, repairable=True, values={"chains": 1, "bytes": found.lost * own.block}))
+            self.add(VolumeFinding("lost", DAMAGE, count=found.lost, repairable=True, values={"chains": 1, "bytes": found.lost * own.block}))
         free = own.blocks - int(np.count_nonzero(marked))
         if free != own.free_blocks and not found.lost and not found.unmarked and not self.is_pending:
-            self.add(Found("free-count", SIGN, repairable=True, values={"told": own.free_blocks, "real": free}))
+            self.add(VolumeFinding("free-count", SIGN, repairable=True, values={"told": own.free_blocks, "real": free}))
         for number, (_, _, _, told, _, _) in enumerate(self.volume.groups):
             low = own.first_block + number * own.per_group
             real = int(np.count_nonzero(marked[low : min(low + own.per_group, own.blocks)] == 0))
             if real != told and not found.lost and not found.unmarked:
-                self.add(Found("free-count", SIGN, f"group {number}", repairable=True, values={"told": told, "real": real}))
+                self.add(VolumeFinding("free-count", SIGN, f"group {number}", repairable=True, values={"told": told, "real": real}))
             if not (self.volume.groups[number][5] & 2 and own.ro_compat & (e.GDT_CSUM | e.CHECKSUMS)):
                 self._padding(f"block map of group {number}", self.volume.groups[number][0], min(own.per_group, own.blocks - low))
         return int(np.count_nonzero(marked))
@@ -66,7 +66,7 @@ class Maps:
         except DecodeError:
             return  # said where the map is read
         if raw[-(-bits // 8) :].strip(b"\xff") or (bits % 8 and raw[bits // 8] >> bits % 8 != 0xFF >> bits % 8):
-            self.add(Found("map-padding", DAMAGE, name))
+            self.add(VolumeFinding("map-padding", DAMAGE, name))
 
     def _own_blocks(self, marked: np.ndarray, low: int, high: int) -> None:
         """A group whose map was never written holds only what is fixed in it."""
@@ -88,31 +88,31 @@ class Maps:
             free_total += real_free
             if flags & 1 and own.ro_compat & (e.GDT_CSUM | e.CHECKSUMS):
                 if told_free != real_free:
-                    self.add(Found("free-count", SIGN, f"group {number}", repairable=True, values={"told": told_free, "real": real_free}))
+                    self.add(VolumeFinding("free-count", SIGN, f"group {number}", repairable=True, values={"told": told_free, "real": real_free}))
                 continue
             try:
                 raw = volume.bytes.read(place * own.block, -(-own.inodes_per_group // 8), f"inode map of group {number}")
             except DecodeError as error:
-                self.add(Found("map-unread", DAMAGE, str(error)))
+                self.add(VolumeFinding("map-unread", DAMAGE, str(error)))
                 continue
             bits = np.unpackbits(np.frombuffer(raw, np.uint8), bitorder="little")[: own.inodes_per_group].astype(bool)
             wrong = np.nonzero(bits != mine)[0]
             if len(wrong) and number not in self.unread:
-                self.add(Found("inode-map", DAMAGE, f"group {number}", count=len(wrong), repairable=True))
+                self.add(VolumeFinding("inode-map", DAMAGE, f"group {number}", count=len(wrong), repairable=True))
             elif told_free != real_free:
-                self.add(Found("free-count", SIGN, f"group {number}", repairable=True, values={"told": told_free, "real": real_free}))
+                self.add(VolumeFinding("free-count", SIGN, f"group {number}", repairable=True, values={"told": told_free, "real": real_free}))
             if self.sums:
                 self._map_sum(number, raw, 0x1A, 0x3A, "inode map")
             self._padding(f"inode map of group {number}", place, own.inodes_per_group)
         if free_total != own.free_inodes and not self.is_pending:
-            self.add(Found("free-count", SIGN, "inodes", repairable=True, values={"told": own.free_inodes, "real": free_total}))
+            self.add(VolumeFinding("free-count", SIGN, "inodes", repairable=True, values={"told": own.free_inodes, "real": free_total}))
         if self.sums and not own.incompat & e.META_BG:
             for number, (place, *_, flags) in enumerate(volume.groups):
                 if not flags & 2:
                     try:
                         self._map_sum(number, volume.bytes.read(place * own.block, self._per_group() // 8, "block map"), 0x18, 0x38, "block map")
                     except DecodeError as error:
-                        self.add(Found("map-unread", DAMAGE, str(error)))
+                        self.add(VolumeFinding("map-unread", DAMAGE, str(error)))
 
     def _per_group(self) -> int:
         """Bits of a group's map: one a block, or one a cluster."""
@@ -131,4 +131,4 @@ class Maps:
         else:
             value &= 0xFFFF
         if told != value:
-            self.add(Found("sum", DAMAGE, f"{name} of group {number}", repairable=True))
+            self.add(VolumeFinding("sum", DAMAGE, f"{name} of group {number}", repairable=True))

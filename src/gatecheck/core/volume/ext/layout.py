@@ -120,7 +120,7 @@ class Mapped:
 
 
 @dataclass(frozen=True, slots=True)
-class Entry:
+class DirectoryEntry:
     inode: int
     name: str
     kind: int

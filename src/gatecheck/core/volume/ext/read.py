@@ -29,7 +29,7 @@ from gatecheck.core.volume.ext.layout import (
     ROOT,
     SPARSE_SUPER,
     WIDE,
-    Entry,
+    DirectoryEntry,
     Inode,
     Mapped,
     Super,
@@ -290,7 +290,7 @@ class Ext:
 
     # --- folders
 
-    def entries(self, inode: Inode, *, tolerant: bool = False) -> Iterator[Entry]:
+    def entries(self, inode: Inode, *, tolerant: bool = False) -> Iterator[DirectoryEntry]:
         """Entries of a folder, in the order of its blocks. Raises DecodeError where a block is broken or was not read; `tolerant`: such a block takes only itself away, as long as
         there are not very many."""
         if inode.size > min(_MOST_FOLDER, self.super.blocks * self.block):
@@ -330,7 +330,7 @@ class Ext:
         if raw:
             yield at, raw, why
 
-    def _parsed(self, raw: bytes, number: int) -> Iterator[Entry]:
+    def _parsed(self, raw: bytes, number: int) -> Iterator[DirectoryEntry]:
         at = 0
         typed = self.super.incompat & FILETYPE
         while at + 8 <= len(raw):
@@ -342,7 +342,7 @@ class Ext:
             if inode and letters:
                 name = raw[at + 8 : at + 8 + letters]
                 if name not in (b".", b".."):
-                    yield Entry(inode, name_of_bytes(name), kind if typed else 0)
+                    yield DirectoryEntry(inode, name_of_bytes(name), kind if typed else 0)
             at += length
 
     def nodes(self, *, deleted: bool = False) -> Iterator[Node]:
@@ -367,7 +367,7 @@ class Ext:
             except DecodeError:
                 continue
 
-    def _node(self, entry: Entry, path: str) -> Node | None:
+    def _node(self, entry: DirectoryEntry, path: str) -> Node | None:
         try:
             inode = self.inode(entry.inode)
         except DecodeError:

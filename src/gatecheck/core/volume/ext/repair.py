@@ -14,17 +14,17 @@ from gatecheck.core.volume.ext import layout as e
 from gatecheck.core.volume.ext.journal import pending_blocks
 from gatecheck.core.volume.ext.layout import JOURNAL
 from gatecheck.core.volume.ext.read import Ext
-from gatecheck.core.volume.repair_group import Group, group
+from gatecheck.core.volume.repair_group import RepairGroup, group
 
 if TYPE_CHECKING:
     from gatecheck.core.volume.check import Report
 
 
-def ext_groups(volume: Ext, report: Report) -> list[Callable[[], Group | None]]:
+def ext_groups(volume: Ext, report: Report) -> list[Callable[[], RepairGroup | None]]:
     ids = {f.id for f in report.findings}
     base = volume.bytes.base
 
-    def journal() -> Group | None:
+    def journal() -> RepairGroup | None:
         """The blocks that a mount would write, then the journal marked empty, then the superblock's note that there is something to do taken off."""
         if "journal-pending" not in ids:
             return None
@@ -46,14 +46,14 @@ def ext_groups(volume: Ext, report: Report) -> list[Callable[[], Group | None]]:
         writes.append((base + 1024, _summed(volume, raw)))
         return group("journal", writes, "journal", count=len(blocks))
 
-    def counts() -> Group | None:
+    def counts() -> RepairGroup | None:
         """Counts of free blocks and inodes, of groups and of the whole, by the maps; only where the maps themselves are right."""
         own = volume.super
         if "free-count" not in ids or ids & {"lost", "unmarked", "inode-map", "map-unread", "crossed"} or own.incompat & e.META_BG or own.ro_compat & e.BIGALLOC:
             return None
         return group("counts", _counted(volume), "count")
 
-    def flags() -> Group | None:
+    def flags() -> RepairGroup | None:
         if not ids or not ids <= {"dirty", "errors-noted"}:
             return None
         raw = bytearray(volume.super.raw)

@@ -11,14 +11,14 @@ import numpy as np
 
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.volume.fat.names import bad_letters, false_labels, long_flaws
-from gatecheck.core.volume.fat.read import FOLDER, Fat, Slot
-from gatecheck.core.volume.tree import DAMAGE, NOTE, SIGN, Found
+from gatecheck.core.volume.fat.read import FOLDER, Fat, FolderSlot
+from gatecheck.core.volume.tree import DAMAGE, NOTE, SIGN, VolumeFinding
 
 _FLAGS_AT = {32: 65, 16: 37, 12: 37}
 _DEEPEST = 64
 
 
-def check_fat(volume: Fat, add: Callable[[Found], None]) -> tuple[int | None, int | None]:
+def check_fat(volume: Fat, add: Callable[[VolumeFinding], None]) -> tuple[int | None, int | None]:
     """(files, bytes used)."""
     _boot(volume, add)
     table = _tables(volume, add)
@@ -32,15 +32,15 @@ def check_fat(volume: Fat, add: Callable[[Found], None]) -> tuple[int | None, in
     return files, used * volume.cluster
 
 
-def _boot(volume: Fat, add: Callable[[Found], None]) -> None:
+def _boot(volume: Fat, add: Callable[[VolumeFinding], None]) -> None:
     own = volume.volume
     raw = own.read(0, 1, "boot sector")
     if raw[510:512] != b"\x55\xaa":
-        add(Found("boot-unsigned", DAMAGE, repairable=True))
+        add(VolumeFinding("boot-unsigned", DAMAGE, repairable=True))
     if raw[_FLAGS_AT[volume.wide]] & 1:
-        add(Found("dirty", SIGN, repairable=True))
+        add(VolumeFinding("dirty", SIGN, repairable=True))
     elif raw[_FLAGS_AT[volume.wide]] & 2:
-        add(Found("errors-noted", SIGN, repairable=True))
+        add(VolumeFinding("errors-noted", SIGN, repairable=True))
     if volume.wide != 32:
         return
     at = int.from_bytes(raw[50:52], "little")
@@ -49,39 +49,39 @@ def _boot(volume: Fat, add: Callable[[Found], None]) -> None:
     try:
         copy = own.read(at, 1, "copy of the boot sector")
     except DecodeError:
-        add(Found("unreadable", SIGN, f"sector {at}"))
+        add(VolumeFinding("unreadable", SIGN, f"sector {at}"))
         return
     alike = raw[:65] == copy[:65] and raw[66:90] == copy[66:90]
     if not alike:
-        add(Found("boot-copy-differs", DAMAGE, f"sector {at}", repairable=True))
+        add(VolumeFinding("boot-copy-differs", DAMAGE, f"sector {at}", repairable=True))
 
 
-def _tables(volume: Fat, add: Callable[[Found], None]) -> np.ndarray:
+def _tables(volume: Fat, add: Callable[[VolumeFinding], None]) -> np.ndarray:
     own = volume.volume
     copies: list[bytes] = []
     for number in range(own.fats):
         try:
             copies.append(volume.raw_copy(number))
         except DecodeError as error:
-            add(Found("unreadable", DAMAGE, f"FAT, copy {number + 1}: {error}", repairable=own.fats > 1))
+            add(VolumeFinding("unreadable", DAMAGE, f"FAT, copy {number + 1}: {error}", repairable=own.fats > 1))
     if not copies:
         raise DecodeError("FAT", at=0, expected="one copy that can be read", got="none")
     if len(copies) > 1 and copies[0] != copies[1]:
         wrong = _unlike(volume, copies[0], copies[1])
         if wrong:
-            add(Found("tables-differ", DAMAGE, count=wrong, repairable=True))
+            add(VolumeFinding("tables-differ", DAMAGE, count=wrong, repairable=True))
     table = volume.table
     media = own.read(0, 1, "boot sector")[21]
     low = int(table[0]) & 0xFF
     if low != media:
-        add(Found("media-differs", DAMAGE, repairable=True, values={"media": f"{media:02X}h", "first": f"{low:02X}h"}))
+        add(VolumeFinding("media-differs", DAMAGE, repairable=True, values={"media": f"{media:02X}h", "first": f"{low:02X}h"}))
     second = int(table[1])
     top = {32: 27, 16: 15}.get(volume.wide)
     if top is not None and second:
         if not second >> top & 1:
-            add(Found("dirty", SIGN, repairable=True))
+            add(VolumeFinding("dirty", SIGN, repairable=True))
         elif not second >> (top - 1) & 1:
-            add(Found("errors-noted", SIGN, repairable=True))
+            add(VolumeFinding("errors-noted", SIGN, repairable=True))
     return table
 
 
@@ -93,7 +93,7 @@ def _unlike(volume: Fat, one: bytes, other: bytes) -> int:
     return int(np.count_nonzero(np.frombuffer(one, "<u4", count) != np.frombuffer(other, "<u4", count)))
 
 
-def _folders(volume: Fat, table: np.ndarray, owner: np.ndarray, names: list[str], unread: list[str], add: Callable[[Found], None]) -> int:
+def _folders(volume: Fat, table: np.ndarray, owner: np.ndarray, names: list[str], unread: list[str], add: Callable[[VolumeFinding], None]) -> int:
     """Walk all folders; the number of files. `owner`: number of the name that holds a cluster."""
     files = 0
     waiting: list[tuple[int, str, int, int]] = [(volume.root, "", 0, 0)]
@@ -113,21 +113,21 @@ def _folders(volume: Fat, table: np.ndarray, owner: np.ndarray, names: list[str]
             files += not slot.is_folder
             key = slot.raw[:11].decode("latin-1")
             if key in seen:
-                add(Found("name-twice", DAMAGE, own, repairable=True))
+                add(VolumeFinding("name-twice", DAMAGE, own, repairable=True))
             seen[key] = 1
             if not _plausible(slot):
-                add(Found("entry-broken", DAMAGE, own, repairable=True))
+                add(VolumeFinding("entry-broken", DAMAGE, own, repairable=True))
                 continue
             if bad_letters(slot.raw[:11]):
-                add(Found("name-broken", DAMAGE, own, repairable=True))
+                add(VolumeFinding("name-broken", DAMAGE, own, repairable=True))
             names.append(own)
             first = slot.cluster(volume.wide)
             if slot.is_folder:
                 if not 2 <= first < volume.clusters + 2:
-                    add(Found("folder-nowhere", DAMAGE, own))
+                    add(VolumeFinding("folder-nowhere", DAMAGE, own))
                     continue
                 if owner[first]:
-                    add(Found("crossed", DAMAGE, own, repairable=True, values={"other": names[owner[first]]}))
+                    add(VolumeFinding("crossed", DAMAGE, own, repairable=True, values={"other": names[owner[first]]}))
                     continue
                 _claim(volume, table, owner, names, first, None, own, add)
                 if depth < _DEEPEST:
@@ -136,17 +136,17 @@ def _folders(volume: Fat, table: np.ndarray, owner: np.ndarray, names: list[str]
                 _claim(volume, table, owner, names, first, slot.size, own, add)
         labels = len(false_labels(volume, cluster))
         if labels:
-            add(Found("entry-broken", DAMAGE, path or "/", count=labels, repairable=True))
+            add(VolumeFinding("entry-broken", DAMAGE, path or "/", count=labels, repairable=True))
         missing_dots = [] if cluster == volume.root else dots_gone(volume, cluster)
         for _, name in missing_dots:
-            add(Found("folder-links", DAMAGE, path, repairable=len(missing_dots) == 1, values={"name": name.decode().rstrip()}))
+            add(VolumeFinding("folder-links", DAMAGE, path, repairable=len(missing_dots) == 1, values={"name": name.decode().rstrip()}))
         flaws = sum(1 for _ in long_flaws(volume, cluster))
         if flaws:
-            add(Found("long-name", DAMAGE, path or "/", count=flaws, repairable=True))
+            add(VolumeFinding("long-name", DAMAGE, path or "/", count=flaws, repairable=True))
         missing = [p for p in volume.stretches(cluster) if _gone(volume, *p)]
         if missing:
             unread.append(path)
-            add(Found("unreadable", DAMAGE, path or "/", count=len(missing)))
+            add(VolumeFinding("unreadable", DAMAGE, path or "/", count=len(missing)))
     return files
 
 
@@ -163,31 +163,31 @@ def _gone(volume: Fat, at: int, length: int) -> bool:
     return bool(volume.bytes.span(at, length)[0].missing)
 
 
-def _plausible(slot: Slot) -> bool:
+def _plausible(slot: FolderSlot) -> bool:
     """No control letters in the short name, no impossible attributes."""
     return not slot.raw[11] & 0xC0 and all(b >= 0x20 or (n == 0 and b == 0x05) for n, b in enumerate(slot.raw[:11])) and not (slot.is_folder and slot.size)
 
 
-def _dots(volume: Fat, slot: Slot, cluster: int, parent: int, path: str, add: Callable[[Found], None]) -> None:
+def _dots(volume: Fat, slot: FolderSlot, cluster: int, parent: int, path: str, add: Callable[[VolumeFinding], None]) -> None:
     own = slot.cluster(volume.wide)
     wanted = cluster if slot.name == "." else parent
     if own != wanted and not (slot.name == ".." and own in (0, volume.root) and wanted in (0, volume.root)):
-        add(Found("folder-links", DAMAGE, path, repairable=True, values={"name": slot.name}))
+        add(VolumeFinding("folder-links", DAMAGE, path, repairable=True, values={"name": slot.name}))
     if not slot.raw[11] & FOLDER:
-        add(Found("folder-links", DAMAGE, path, repairable=True, values={"name": slot.name}))
+        add(VolumeFinding("folder-links", DAMAGE, path, repairable=True, values={"name": slot.name}))
 
 
-def _claim(volume: Fat, table: np.ndarray, owner: np.ndarray, names: list[str], first: int, size: int | None, path: str, add: Callable[[Found], None]) -> None:
+def _claim(volume: Fat, table: np.ndarray, owner: np.ndarray, names: list[str], first: int, size: int | None, path: str, add: Callable[[VolumeFinding], None]) -> None:
     """Follow a chain and take its clusters. `size`: None for a folder, whose chain says its length."""
     need = -(-size // volume.cluster) if size is not None else None
     mine, cluster, count = len(names) - 1, first, 0
     bad_end = False
     while 2 <= cluster < volume.clusters + 2:
         if owner[cluster] == mine:
-            add(Found("chain-circle", DAMAGE, path))
+            add(VolumeFinding("chain-circle", DAMAGE, path))
             return
         if owner[cluster]:
-            add(Found("crossed", DAMAGE, path, repairable=True, values={"other": names[owner[cluster]]}))
+            add(VolumeFinding("crossed", DAMAGE, path, repairable=True, values={"other": names[owner[cluster]]}))
             return
         owner[cluster] = mine
         count += 1
@@ -198,16 +198,16 @@ def _claim(volume: Fat, table: np.ndarray, owner: np.ndarray, names: list[str], 
             break
         cluster = following
     if count == 0:
-        add(Found("chain-nowhere", DAMAGE, path, values={"cluster": first}))
+        add(VolumeFinding("chain-nowhere", DAMAGE, path, values={"cluster": first}))
     elif bad_end or cluster == 1:
-        add(Found("chain-broken", DAMAGE, path, repairable=size is not None, values={"cluster": cluster}))
+        add(VolumeFinding("chain-broken", DAMAGE, path, repairable=size is not None, values={"cluster": cluster}))
     elif need is not None and count < need:
-        add(Found("chain-short", DAMAGE, path, repairable=True, values={"size": size, "held": count * volume.cluster}))
+        add(VolumeFinding("chain-short", DAMAGE, path, repairable=True, values={"size": size, "held": count * volume.cluster}))
     elif need is not None and count > need:
-        add(Found("chain-long", DAMAGE, path, repairable=True, values={"size": size, "held": count * volume.cluster}))
+        add(VolumeFinding("chain-long", DAMAGE, path, repairable=True, values={"size": size, "held": count * volume.cluster}))
 
 
-def _lost(volume: Fat, table: np.ndarray, owner: np.ndarray, add: Callable[[Found], None], *, known: bool) -> None:
+def _lost(volume: Fat, table: np.ndarray, owner: np.ndarray, add: Callable[[VolumeFinding], None], *, known: bool) -> None:
     """`known`: every folder was read; else what no file has may be that of one that was not."""
     taken = (table != 0) & (table != volume.bad_mark)
     taken[:2] = False
@@ -218,13 +218,13 @@ def _lost(volume: Fat, table: np.ndarray, owner: np.ndarray, add: Callable[[Foun
         inside = table[alone]
         pointed[inside[(inside >= 2) & (inside < len(table))]] = True
         chains = int(np.count_nonzero(alone & ~pointed)) or 1
-        add(Found("lost", DAMAGE, count=count, repairable=True, values={"chains": chains, "bytes": count * volume.cluster}))
+        add(VolumeFinding("lost", DAMAGE, count=count, repairable=True, values={"chains": chains, "bytes": count * volume.cluster}))
     bad = int(np.count_nonzero(table[2:] == volume.bad_mark))
     if bad:
-        add(Found("bad-places", NOTE, count=bad, values={"bytes": bad * volume.cluster}))
+        add(VolumeFinding("bad-places", NOTE, count=bad, values={"bytes": bad * volume.cluster}))
 
 
-def _info(volume: Fat, free: int, add: Callable[[Found], None]) -> None:
+def _info(volume: Fat, free: int, add: Callable[[VolumeFinding], None]) -> None:
     own = volume.volume
     if volume.wide != 32:
         return
@@ -234,11 +234,11 @@ def _info(volume: Fat, free: int, add: Callable[[Found], None]) -> None:
     try:
         raw = own.read(at, 1, "FSInfo")
     except DecodeError:
-        add(Found("unreadable", SIGN, f"sector {at}"))
+        add(VolumeFinding("unreadable", SIGN, f"sector {at}"))
         return
     if raw[:4] != b"RRaA" or raw[484:488] != b"rrAa":
-        add(Found("info-broken", SIGN, f"sector {at}", repairable=True))
+        add(VolumeFinding("info-broken", SIGN, f"sector {at}", repairable=True))
         return
     told = int.from_bytes(raw[488:492], "little")
     if told not in (free, 0xFFFFFFFF):
-        add(Found("free-count", SIGN, repairable=True, values={"told": told, "real": free}))
+        add(VolumeFinding("free-count", SIGN, repairable=True, values={"told": told, "real": free}))

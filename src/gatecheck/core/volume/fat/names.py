@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass
 
-from gatecheck.core.volume.fat.read import ENTRY, VOLUME, Fat, Slot, is_piece
+from gatecheck.core.volume.fat.read import ENTRY, VOLUME, Fat, FolderSlot, is_piece
 
 _DELETED, _LAST, _MOST = 0xE5, 0x40, 20
 _NEVER = b'"*/:<>?\\|\x7f'
@@ -20,9 +20,9 @@ _SECOND = b"\\|"
 
 @dataclass(frozen=True, slots=True)
 class LongFlaw:
-    """`strays`: bytes of the volume at which pieces stand that belong to no entry; `fields`: (byte, what belongs there) of pieces that do."""
+    """`orphans`: bytes of the volume at which pieces stand that belong to no entry; `fields`: (byte, what belongs there) of pieces that do."""
 
-    strays: tuple[int, ...] = ()
+    orphans: tuple[int, ...] = ()
     fields: tuple[tuple[int, bytes], ...] = ()
 
 
@@ -34,7 +34,7 @@ def long_flaws(volume: Fat, cluster: int) -> Iterator[LongFlaw]:
             parts = []
         elif raw[0] not in (0, _DELETED) and is_piece(raw):
             if parts and not _goes_on(parts, raw):
-                yield LongFlaw(strays=tuple(a for a, _ in parts))
+                yield LongFlaw(orphans=tuple(a for a, _ in parts))
                 parts = []
             parts.append((at, raw))
         else:
@@ -42,10 +42,10 @@ def long_flaws(volume: Fat, cluster: int) -> Iterator[LongFlaw]:
                 yield from _ended(parts, raw)
             parts = []
     if parts:
-        yield LongFlaw(strays=tuple(a for a, _ in parts))
+        yield LongFlaw(orphans=tuple(a for a, _ in parts))
 
 
-def twins(volume: Fat, cluster: int) -> Iterator[tuple[int, bytes, list[tuple[int, bytes]]]]:
+def duplicate_names(volume: Fat, cluster: int) -> Iterator[tuple[int, bytes, list[tuple[int, bytes]]]]:
     """(byte of the volume, entry, pieces of its long name) of every entry whose short name an earlier one of its folder has."""
     seen: set[bytes] = set()
     parts: list[tuple[int, bytes]] = []
@@ -88,7 +88,7 @@ def _ended(parts: Sequence[tuple[int, bytes]], raw: bytes) -> Iterator[LongFlaw]
     is_entry = raw[0] not in (0, _DELETED) and not raw[11] & VOLUME
     is_whole = numbers == list(range(len(parts), 0, -1)) and len(parts) <= _MOST and len({own[13] for _, own in parts}) == 1
     if not (is_entry and is_whole and (parts[0][1][13] == sum_of(raw[:11]) or _is_alias(parts, raw))):
-        yield LongFlaw(strays=tuple(a for a, _ in parts))
+        yield LongFlaw(orphans=tuple(a for a, _ in parts))
         return
     right = [bytes([number | (_LAST if n == 0 else 0)]) for n, number in enumerate(numbers)]
     sums = bytes([sum_of(raw[:11])])
@@ -105,11 +105,11 @@ def _is_alias(parts: Sequence[tuple[int, bytes]], raw: bytes) -> bool:
     return len(begins) > 1 and plain.startswith(begins[:4]) and b"~" in raw[:8]
 
 
-def behind_end(volume: Fat, cluster: int) -> tuple[int, list[Slot]]:
+def behind_end(volume: Fat, cluster: int) -> tuple[int, list[FolderSlot]]:
     """(byte of the volume at which a folder's list ends, entries in use that stand behind it in the folder's room); (-1, none) where it is full."""
     entries = list(_raw(volume, cluster, whole=True))
     place = next((n for n, (_, raw) in enumerate(entries) if raw is not None and raw[0] == 0), len(entries))
-    behind = [Slot(at, raw, "", False, at, True) for at, raw in entries[place + 1 :] if raw is not None and raw[0] not in (0, _DELETED) and not is_piece(raw) and not raw[11] & VOLUME]
+    behind = [FolderSlot(at, raw, "", False, at, True) for at, raw in entries[place + 1 :] if raw is not None and raw[0] not in (0, _DELETED) and not is_piece(raw) and not raw[11] & VOLUME]
     return (entries[place][0], behind) if place < len(entries) else (-1, [])
 
 

@@ -25,7 +25,7 @@ _DELETED, _DEEPEST, _MOST_FOLDER = 0xE5, 64, 1 << 16
 _LARGEST_TABLE, _MOST_PIECES = 512 << 20, 20
 
 
-class Slot:
+class FolderSlot:
     """An entry of a folder. `at`: byte of the volume at which its last 32 bytes stand, `long_at`: where its long name begins."""
 
     __slots__ = ("at", "deleted", "long_at", "name", "raw", "whole_name")
@@ -126,7 +126,7 @@ class Fat:
         for number in self.chain(cluster or own.root_cluster, _MOST_FOLDER):
             yield self.at(number), self.cluster
 
-    def slots(self, cluster: int) -> Iterator[Slot]:
+    def slots(self, cluster: int) -> Iterator[FolderSlot]:
         """All entries of a folder, deleted ones too; what cannot be read is passed over."""
         parts: list[tuple[int, int, bytes, int]] = []
         for start, length in self.stretches(cluster):
@@ -147,7 +147,7 @@ class Fat:
                     parts = []
 
     @staticmethod
-    def _slot(at: int, raw: bytes, parts: list[tuple[int, int, bytes, int]]) -> Slot:
+    def _slot(at: int, raw: bytes, parts: list[tuple[int, int, bytes, int]]) -> FolderSlot:
         deleted = raw[0] == _DELETED
         total = 0
         for byte in raw[:11]:
@@ -162,9 +162,9 @@ class Fat:
             base = base.lower() if raw[12] & 0x08 else base
             extension = extension.lower() if raw[12] & 0x10 else extension
             name = (f"{base}.{extension}" if extension else base).replace("/", "\\x2f")
-        return Slot(at, raw, name, deleted, parts[0][3] if fits else at, fits or not parts)
+        return FolderSlot(at, raw, name, deleted, parts[0][3] if fits else at, fits or not parts)
 
-    def _node(self, slot: Slot, path: str) -> Node:
+    def _node(self, slot: FolderSlot, path: str) -> Node:
         return Node(slot.cluster(self.wide) or -slot.at, path, slot.is_folder, 0 if slot.is_folder else slot.size, _seconds(slot.raw), slot.deleted)
 
     def nodes(self, *, deleted: bool = False) -> Iterator[Node]:

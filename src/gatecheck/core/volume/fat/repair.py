@@ -16,11 +16,11 @@ import numpy as np
 from gatecheck.core.disk.overlay import Overlay
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.volume.fat.check import _FLAGS_AT, _plausible, check_fat, dots_gone
-from gatecheck.core.volume.fat.names import bad_letters, behind_end, false_labels, long_flaws, name_beside, sum_of, twins
-from gatecheck.core.volume.fat.read import Fat, Slot
+from gatecheck.core.volume.fat.names import bad_letters, behind_end, duplicate_names, false_labels, long_flaws, name_beside, sum_of
+from gatecheck.core.volume.fat.read import Fat, FolderSlot
 from gatecheck.core.volume.fat.tables import best_table
-from gatecheck.core.volume.repair_group import Group, group
-from gatecheck.core.volume.tree import DAMAGE, Found, Hole
+from gatecheck.core.volume.repair_group import RepairGroup, group
+from gatecheck.core.volume.tree import DAMAGE, Hole, VolumeFinding
 
 if TYPE_CHECKING:
     from gatecheck.core.volume.check import Report
@@ -29,10 +29,10 @@ FOLDER_NAME, PIECE = b"SAVEDBIT", b"PIECE"
 _MOST_SAVED, _MOST_COPIED = 400, 64 << 20
 
 
-def fat_groups(volume: Fat, report: Report) -> list[Callable[[], Group | None]]:
+def fat_groups(volume: Fat, report: Report) -> list[Callable[[], RepairGroup | None]]:
     ids = {f.id for f in report.findings}
     own = _Fat(volume, ids)
-    return [own.copy, own.tables, own.ended, own.spelled, own.twins, own.broken, own.apart, own.chains, own.links, own.names, own.lost, own.counts]
+    return [own.copy, own.tables, own.ended, own.spelled, own.duplicate_names, own.broken, own.apart, own.chains, own.links, own.names, own.lost, own.counts]
 
 
 class _Fat:
@@ -43,7 +43,7 @@ class _Fat:
 
     # --- what stands twice
 
-    def copy(self) -> Group | None:
+    def copy(self) -> RepairGroup | None:
         """The copy of the boot sector from the one in use."""
         if not self.ids & {"boot-copy-differs", "boot-unsigned"}:
             return None
@@ -64,7 +64,7 @@ class _Fat:
         """By another boot sector less is wrong with the volume."""
         counts = []
         for raw in (self.volume.volume.read(0, 1, "boot sector"), boot):
-            found: list[Found] = []
+            found: list[VolumeFinding] = []
             try:
                 check_fat(Fat(Overlay(self.volume.disk, [(self.base, raw)]), self.volume.first, self.volume.last), found.append)
             except DecodeError:
@@ -72,7 +72,7 @@ class _Fat:
             counts.append(sum(f.severity == DAMAGE and f.id != "boot-copy-differs" for f in found))
         return counts[1] < counts[0]
 
-    def tables(self) -> Group | None:
+    def tables(self) -> RepairGroup | None:
         """Both tables alike: the one by which more hangs together is taken, and where they differ in a few places, of each place the one that fits."""
         if not self.ids & {"tables-differ", "media-differs"} or self.volume.volume.fats < 2:
             return None
@@ -95,7 +95,7 @@ class _Fat:
             writes += [(at + low, raw[low:high]) for low, high in _changed(now, raw, own.sector)]
         return group("tables", writes, "fat", number=best + 1)
 
-    def _slots(self) -> Iterator[tuple[str, Slot]]:
+    def _slots(self) -> Iterator[tuple[str, FolderSlot]]:
         """(path, entry) of everything that lives."""
         volume = self.volume
         waiting, seen = [(volume.root, "")], {volume.root}
@@ -130,14 +130,14 @@ class _Fat:
         """(path, first cluster) of every folder that can be read, the root first."""
         return [("/", self.volume.root), *((path, slot.cluster(self.volume.wide)) for path, slot in self._slots() if slot.is_folder)]
 
-    def _hurt(self) -> Iterator[tuple[str, Slot]]:
+    def _hurt(self) -> Iterator[tuple[str, FolderSlot]]:
         """Entries in use whose name or attributes cannot be."""
         for path, cluster in self._folders():
             for slot in self.volume.slots(cluster):
                 if not slot.deleted and slot.name not in (".", "..") and self._is_folders(slot.at) and (not _plausible(slot) or bad_letters(slot.raw[:11])):
                     yield (f"{path}/{slot.name}" if path != "/" else slot.name), slot
 
-    def _hangs_together(self, slot: Slot) -> bool:
+    def _hangs_together(self, slot: FolderSlot) -> bool:
         """What it leads to is as long as it says; a folder begins with itself."""
         first, volume = slot.cluster(self.volume.wide), self.volume
         if slot.is_folder:
@@ -145,7 +145,7 @@ class _Fat:
         held, ends = self._walk(first)
         return (first == 0 and slot.size == 0) or (bool(slot.size) and ends and len(held) == -(-slot.size // volume.cluster))
 
-    def ended(self) -> Group | None:
+    def ended(self) -> RepairGroup | None:
         """Lists of folders that end too early: entries behind the end lead to chains that nobody else has and that are as long as they say."""
         if "lost" not in self.ids:
             return None
@@ -162,7 +162,7 @@ class _Fat:
                     break
         return group("ended", writes, "entry", touches=tuple(touched), count=len(touched)) if writes else None
 
-    def spelled(self) -> Group | None:
+    def spelled(self) -> RepairGroup | None:
         """Letters that no name may have are written as lines, attributes that have no meaning taken off: only where the file itself hangs together."""
         if not self.ids & {"entry-broken", "name-broken"}:
             return None
@@ -178,7 +178,7 @@ class _Fat:
             touched.append(path)
         return group("spelled", writes, "entry", touches=tuple(touched), count=len(touched)) if writes else None
 
-    def twins(self) -> Group | None:
+    def duplicate_names(self) -> RepairGroup | None:
         """Of entries with one short name the later ones get another; a long name stays, with the sum of the new one."""
         if "name-twice" not in self.ids or "unreadable" in self.ids:
             return None
@@ -186,7 +186,7 @@ class _Fat:
         touched: list[str] = []
         for path, cluster in self._folders():
             taken = {slot.raw[:11] for slot in self.volume.slots(cluster) if not slot.deleted}
-            for at, raw, parts in twins(self.volume, cluster):
+            for at, raw, parts in duplicate_names(self.volume, cluster):
                 if not all(map(self._is_folders, (at, *(piece for piece, _ in parts)))):
                     continue
                 name = name_beside(raw[:11], taken)
@@ -195,7 +195,7 @@ class _Fat:
                 touched.append(f"{path if path != '/' else ''}/{name[:8].decode('latin-1').rstrip()}.{name[8:].decode('latin-1').rstrip()}".strip("/."))
         return group("twins", writes, "entry", touches=tuple(touched), count=len(touched)) if writes else None
 
-    def broken(self) -> Group | None:
+    def broken(self) -> RepairGroup | None:
         """Entries that say what cannot be and lead to nothing that fits them: let go, so that what they held is lost and can be saved."""
         if "entry-broken" not in self.ids or "unreadable" in self.ids:
             return None
@@ -217,7 +217,7 @@ class _Fat:
             cluster = int(self.table[cluster])
         return found, cluster >= self.volume.end_mark
 
-    def chains(self) -> Group | None:
+    def chains(self) -> RepairGroup | None:
         """Chains that break off, run on or run in a circle: ended where the file's bytes end; sizes that are larger than what is held."""
         if not self.ids & {"chain-short", "chain-long", "chain-broken", "chain-circle", "chain-nowhere", "crossed"}:
             return None
@@ -257,7 +257,7 @@ class _Fat:
                     writes.append((at + 28, struct.pack("<I", min(slot.size, len(keep) * self.volume.cluster))))
         return group("chains", [*self.entries(), *writes], "fat", doubts=("shortened",), touches=tuple(touched), count=len(touched)) if touched else None
 
-    def apart(self) -> Group | None:
+    def apart(self) -> RepairGroup | None:
         """Files that claim the same place: the later one gets places of its own with a copy of what stands there."""
         if "crossed" not in self.ids:
             return None
@@ -291,7 +291,7 @@ class _Fat:
                 owner.setdefault(cluster, path)
         return group("apart", [*writes, *self.entries()], "file", doubts=("one-is-wrong",), touches=tuple(touched), count=len(touched) // 2) if touched else None
 
-    def _first_shared(self, slot: Slot, owner: dict[int, str]) -> int:
+    def _first_shared(self, slot: FolderSlot, owner: dict[int, str]) -> int:
         """A cluster of the file that another one had first, by the table as it is on the disk."""
         cluster, table = slot.cluster(self.volume.wide), self.volume.table
         for _ in range(self.volume.clusters):
@@ -300,7 +300,7 @@ class _Fat:
             cluster = int(table[cluster])
         return next(iter(owner))
 
-    def links(self) -> Group | None:
+    def links(self) -> RepairGroup | None:
         """Folders' own links to themselves and to the folder above."""
         if "folder-links" not in self.ids:
             return None
@@ -332,7 +332,7 @@ class _Fat:
                     waiting.append((inner, f"{path}/{slot.name}" if path else slot.name, cluster if cluster != volume.root else 0))
         return group("links", writes, "entry", touches=tuple(touched), count=len(touched)) if writes else None
 
-    def names(self) -> Group | None:
+    def names(self) -> RepairGroup | None:
         """Pieces of long names that belong to no entry are let go; fields of others get what belongs there."""
         if "long-name" not in self.ids:
             return None
@@ -340,13 +340,13 @@ class _Fat:
         touched: list[str] = []
         for path, cluster in self._folders():
             for flaw in long_flaws(self.volume, cluster):
-                if not all(map(self._is_folders, (*flaw.strays, *(at for at, _ in flaw.fields)))):
+                if not all(map(self._is_folders, (*flaw.orphans, *(at for at, _ in flaw.fields)))):
                     continue
-                writes += [(self.base + at, b"\xe5") for at in flaw.strays] + [(self.base + at, good) for at, good in flaw.fields]
+                writes += [(self.base + at, b"\xe5") for at in flaw.orphans] + [(self.base + at, good) for at, good in flaw.fields]
                 touched.append(path)
         return group("names", writes, "entry", touches=tuple(dict.fromkeys(touched)), count=len(touched)) if writes else None
 
-    def lost(self) -> Group | None:
+    def lost(self) -> RepairGroup | None:
         """Chains that no file has, as files of a folder of their own in the root."""
         if "lost" not in self.ids or "unreadable" in self.ids:
             return None
@@ -378,7 +378,7 @@ class _Fat:
             self.table[line] = 0
         return self._saved(pieces[:_MOST_SAVED])
 
-    def _saved(self, pieces: list[list[int]]) -> Group | None:
+    def _saved(self, pieces: list[list[int]]) -> RepairGroup | None:
         volume = self.volume
         per = volume.cluster // 32
         need = -(-(len(pieces) + 2) // per)
@@ -409,7 +409,7 @@ class _Fat:
                     return start + place
         return None
 
-    def counts(self) -> Group | None:
+    def counts(self) -> RepairGroup | None:
         """The count of free space and the flags, when nothing else is left."""
         if not self.ids & {"free-count", "info-broken", "dirty", "errors-noted"} or self.ids & {"crossed", "chain-broken", "chain-short", "chain-long", "chain-circle", "lost", "tables-differ"}:
             return None

@@ -6,9 +6,9 @@ from collections.abc import Callable, Iterator, Mapping
 
 import numpy as np
 
-from gatecheck.core.volume.fat.read import Fat, Slot
+from gatecheck.core.volume.fat.read import Fat, FolderSlot
 
-Slots = Callable[[], Iterator[tuple[str, Slot]]]
+Slots = Callable[[], Iterator[tuple[str, FolderSlot]]]
 """(path, entry) of everything that lives, by the table in use"""
 _MOST_RUNS, _MOST_LOOKS = 32, 400_000
 """places in which two tables differ that are looked at one by one, and entries of folders that are looked at for it"""

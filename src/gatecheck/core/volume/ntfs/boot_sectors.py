@@ -7,7 +7,7 @@ from gatecheck.core.errors import DecodeError
 from gatecheck.core.volume.ntfs import record as rec
 from gatecheck.core.volume.ntfs.check import NtfsCheck
 from gatecheck.core.volume.ntfs.read import MIRROR, Ntfs
-from gatecheck.core.volume.tree import DAMAGE, Found
+from gatecheck.core.volume.tree import DAMAGE, VolumeFinding
 
 
 def boots(volume: Ntfs) -> tuple[bytes, bytes, int]:
@@ -32,7 +32,7 @@ def fits_better(volume: Ntfs, copy: bytes) -> bool:
         return False
     counts = []
     for raw in (volume.bytes.read(0, 512, "boot sector"), copy):
-        found: list[Found] = []
+        found: list[VolumeFinding] = []
         try:
             NtfsCheck(Ntfs(Overlay(volume.disk, [(volume.bytes.base, raw)]), volume.first, volume.last), found.append, lambda _stage, _done, _of: None).whole()
         except DecodeError:

@@ -248,9 +248,9 @@ class Folders:
     MOST = 2 << 20
     """bytes that are walked together: what stays near the processor"""
 
-    def __init__(self, capitals: Sequence[int]) -> None:
-        self.capitals = np.array(capitals, np.uint32)
-        self.is_usual = all(ord(chr(n).upper()) == capitals[n] for n in range(128))
+    def __init__(self, upcase_table: Sequence[int]) -> None:
+        self.upcase_table = np.array(upcase_table, np.uint32)
+        self.is_usual = all(ord(chr(n).upper()) == upcase_table[n] for n in range(128))
         self._anew()
 
     def _anew(self) -> None:
@@ -371,7 +371,7 @@ class Folders:
 
     def _raised(self, word: NDArray[np.uint64]) -> NDArray[np.uint64]:
         """Four letters as capitals, the first of them weighing most."""
-        letters = [self.capitals[(word >> np.uint64(16 * n) & np.uint64(0xFFFF)).astype(np.intp)].astype(np.uint64) for n in range(4)]
+        letters = [self.upcase_table[(word >> np.uint64(16 * n) & np.uint64(0xFFFF)).astype(np.intp)].astype(np.uint64) for n in range(4)]
         return np.asarray(letters[0] << np.uint64(48) | letters[1] << np.uint64(32) | letters[2] << np.uint64(16) | letters[3])
 
 

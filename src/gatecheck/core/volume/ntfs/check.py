@@ -19,7 +19,7 @@ from gatecheck.core.volume.ntfs.bulk import Folders, Ints, name_mark, plain_reco
 from gatecheck.core.volume.ntfs.names import Names, Parents
 from gatecheck.core.volume.ntfs.read import BAD, EXTEND, FIRST_USER, LOG, MFT, ROOT, Ntfs
 from gatecheck.core.volume.ntfs.record import Attribute, FileName, Record
-from gatecheck.core.volume.tree import DAMAGE, NOTE, SIGN, Found, capital_of
+from gatecheck.core.volume.tree import DAMAGE, NOTE, SIGN, VolumeFinding, capital_of
 
 _DIRTY = 1
 _NO_CLIENT, _IS_CLEAN = 0xFFFF, 2
@@ -30,11 +30,11 @@ _CAPITALS = 131_072
 _AT_ONCE = 4096
 """records that are read together"""
 _UPCASE, _SYSTEM = 10, 12
-Add = Callable[[Found], None]
+Add = Callable[[VolumeFinding], None]
 Progress = Callable[[str, int, int], None]
 
 
-def _nothing(_found: Found) -> None:
+def _nothing(_found: VolumeFinding) -> None:
     """What is told a second time."""
 
 
@@ -66,7 +66,7 @@ class NtfsCheck:
         self.files = 0
         self.unread: set[int] = set()
         """records that could not be read: what they hold is not known, and nothing is said of it"""
-        self.capitals = self._capitals()
+        self.upcase_table = self._capitals()
         self.wrong_folders: set[int] = set()
         self.alone: set[int] = set()
         self.broken: set[int] = set()
@@ -86,7 +86,7 @@ class NtfsCheck:
         self._record_map()
         used = self._map()
         if self.bad:
-            self.add(Found("bad-places", NOTE, count=self.bad, values={"bytes": self.bad * self.volume.cluster}))
+            self.add(VolumeFinding("bad-places", NOTE, count=self.bad, values={"bytes": self.bad * self.volume.cluster}))
         return self.files, used
 
     def _name(self, number: int) -> str:
@@ -104,7 +104,7 @@ class NtfsCheck:
         own = self.volume
         raw = own.bytes.read(0, 512, "boot sector")
         if raw[510:512] != b"\x55\xaa":
-            self.add(Found("boot-unsigned", DAMAGE, repairable=True))
+            self.add(VolumeFinding("boot-unsigned", DAMAGE, repairable=True))
         at = own.boot.sectors * own.boot.sector
         is_beyond = own.bytes.base + at + 512 > (own.disk.length or 0) * own.disk.sector or own.first + at // own.disk.sector > own.last
         if is_beyond:
@@ -113,12 +113,12 @@ class NtfsCheck:
             copy = own.bytes.read(at, 512, "copy of the boot sector")
         except DecodeError:
             if not is_beyond:
-                self.add(Found("unreadable", SIGN, f"sector {own.boot.sectors}"))
+                self.add(VolumeFinding("unreadable", SIGN, f"sector {own.boot.sectors}"))
             return
         if is_beyond and copy[3:11] != b"NTFS    ":
             return  # the partition, or the image, ends with the volume: no copy is kept there
         if copy[:84] != raw[:84]:
-            self.add(Found("boot-copy-differs", DAMAGE, f"sector {at // own.boot.sector}", repairable=True))
+            self.add(VolumeFinding("boot-copy-differs", DAMAGE, f"sector {at // own.boot.sector}", repairable=True))
 
     def _mirror(self) -> None:
         own, size = self.volume, self.volume.boot.record
@@ -128,30 +128,30 @@ class NtfsCheck:
             try:
                 copy = rec.comparable(own.bytes.read(own.boot.mirror * own.cluster + number * size, size, "mirror"), number)
             except DecodeError:
-                self.add(Found("mirror", DAMAGE, f"file record {number}", repairable=True))
+                self.add(VolumeFinding("mirror", DAMAGE, f"file record {number}", repairable=True))
                 continue
             try:
                 first = rec.comparable(own._raw(number, own._runs), number)
             except DecodeError:
                 continue  # said when the table is read
             if first != copy:
-                self.add(Found("mirror", DAMAGE, f"file record {number}", repairable=True))
+                self.add(VolumeFinding("mirror", DAMAGE, f"file record {number}", repairable=True))
 
     def _state(self) -> None:
         own = self.volume
         if own.volume_flags() & _DIRTY:
-            self.add(Found("dirty", SIGN, repairable=True))
+            self.add(VolumeFinding("dirty", SIGN, repairable=True))
         try:
             log = next((a for a in own.attributes(own.record(LOG)) if a.type == rec.DATA and not a.name), None)
             if log is not None and self._log_pending(log):
-                self.add(Found("journal-pending", SIGN, repairable=False))
+                self.add(VolumeFinding("journal-pending", SIGN, repairable=False))
         except DecodeError as error:
-            self.add(Found("journal-broken", DAMAGE, str(error)))
+            self.add(VolumeFinding("journal-broken", DAMAGE, str(error)))
         asleep = own.find("hiberfil.sys")
         if asleep is not None and asleep.size >= 4096:
             head = next(iter(own.content(asleep)), b"")
             if isinstance(head, bytes) and head[:4] in _ASLEEP:
-                self.add(Found("hibernated", SIGN, "hiberfil.sys"))
+                self.add(VolumeFinding("hibernated", SIGN, "hiberfil.sys"))
 
     def _log_pending(self, log: Attribute) -> bool:
         """The newer of the two restart pages says whether somebody still had the volume open."""
@@ -224,19 +224,19 @@ class NtfsCheck:
         if raw is None:
             self.unread.add(number)
             if in_use or marked is None:
-                self.add(Found("unreadable", DAMAGE, f"file record {number}"))
+                self.add(VolumeFinding("unreadable", DAMAGE, f"file record {number}"))
             return
         if raw[:4] != b"FILE":
             if raw[:4] == b"BAAD" or in_use or number < _SYSTEM:
                 self.broken.add(number)
-                self.add(Found("record", DAMAGE, f"file record {number}"))
+                self.add(VolumeFinding("record", DAMAGE, f"file record {number}"))
             return
         try:
             record = rec.parse_record(raw, number)
         except DecodeError as error:
             if in_use or raw[22] & 1:
                 self.broken.add(number)
-                self.add(Found("record", DAMAGE, f"file record {number}", values={"why": str(error)}))
+                self.add(VolumeFinding("record", DAMAGE, f"file record {number}", values={"why": str(error)}))
             return
         self.sequence[number] = record.sequence
         if record.in_use:
@@ -261,7 +261,7 @@ class NtfsCheck:
         if number >= FIRST_USER or number == ROOT:
             self.files += not record.is_folder and not any(n.parent == EXTEND for n in names)
             if not names and number != ROOT:
-                self.add(Found("nameless", DAMAGE, f"file record {number}", repairable=True))
+                self.add(VolumeFinding("nameless", DAMAGE, f"file record {number}", repairable=True))
         if number != ROOT:
             self.names.tell(*_columns([(n.parent, number, name_mark(n.raw, n.space)) for n in names]))
         if record.is_folder and names:
@@ -272,7 +272,7 @@ class NtfsCheck:
         count = len({(n.parent, n.name, n.space) for n in names})
         if names and record.links != count and number >= FIRST_USER:
             self.links[number] = count
-            self.add(Found("link-count", DAMAGE, self._name(number), repairable=True, values={"told": record.links, "real": count}))
+            self.add(VolumeFinding("link-count", DAMAGE, self._name(number), repairable=True, values={"told": record.links, "real": count}))
 
     def _file_names(self, record: Record, add: Add) -> list[FileName]:
         found = []
@@ -281,17 +281,17 @@ class NtfsCheck:
                 try:
                     found.append(rec.file_name(attribute.value))
                 except DecodeError:
-                    add(Found("record", DAMAGE, f"file record {record.number}"))
+                    add(VolumeFinding("record", DAMAGE, f"file record {record.number}"))
         return found
 
     def _extension(self, record: Record) -> None:
         try:
             base = self.volume.record(record.base)
         except DecodeError:
-            self.add(Found("part-alone", DAMAGE, f"file record {record.number}", repairable=True))
+            self.add(VolumeFinding("part-alone", DAMAGE, f"file record {record.number}", repairable=True))
             return
         if not base.in_use or (record.base_sequence and base.sequence != record.base_sequence):
-            self.add(Found("part-alone", DAMAGE, f"file record {record.number}", repairable=True))
+            self.add(VolumeFinding("part-alone", DAMAGE, f"file record {record.number}", repairable=True))
 
     def _list(self, record: Record) -> None:
         """Every record that an attribute list names is there and points back."""
@@ -304,10 +304,10 @@ class NtfsCheck:
             try:
                 part = self.volume.record(number)
             except DecodeError:
-                self.add(Found("part-missing", DAMAGE, self._name(record.number), values={"part": number}))
+                self.add(VolumeFinding("part-missing", DAMAGE, self._name(record.number), values={"part": number}))
                 continue
             if not part.in_use or part.base != record.number:
-                self.add(Found("part-missing", DAMAGE, self._name(record.number), values={"part": number}))
+                self.add(VolumeFinding("part-missing", DAMAGE, self._name(record.number), values={"part": number}))
 
     def _sizes(self, record: Record, attributes: Sequence[Attribute]) -> None:
         cluster = self.volume.cluster
@@ -323,7 +323,7 @@ class NtfsCheck:
                 expected = vcn + count
             gap = bool(own.runs) and expected * cluster != held
             if gap or held != allocated or real > allocated or initialised > real:
-                self.add(Found("size-differs", DAMAGE, self._name(record.number), repairable=not gap, values={"size": real, "held": held}))
+                self.add(VolumeFinding("size-differs", DAMAGE, self._name(record.number), repairable=not gap, values={"size": real, "held": held}))
 
     # --- folders
 
@@ -334,7 +334,7 @@ class NtfsCheck:
     def _entries(self, folders: Iterable[int], add: Add) -> Iterator[tuple[Ints, Ints, Ints]]:
         """(folder, record, number of the name) of every entry that leads where it should, of these folders. Those with which nothing is wrong are taken in
         together, the others read one by one, and what is wrong with them is told."""
-        own, many = self.volume, Folders(self.capitals)
+        own, many = self.volume, Folders(self.upcase_table)
         for number in sorted(set(folders)):
             if number >= own.records or not self.used[number]:
                 continue
@@ -369,12 +369,12 @@ class NtfsCheck:
                 except DecodeError:
                     self.wrong_folders.add(record.number)
                     self.broken_folders.add(record.number)
-                    add(Found("folder-broken", DAMAGE, where, repairable=True))
+                    add(VolumeFinding("folder-broken", DAMAGE, where, repairable=True))
                     return
                 now = name.name.upper() if name.name.isascii() else self._collated(name.raw)
                 if before is not None and now < before:
                     self.wrong_folders.add(record.number)
-                    add(Found("folder-order", DAMAGE, where, repairable=True, values={"name": name.name}))
+                    add(VolumeFinding("folder-order", DAMAGE, where, repairable=True, values={"name": name.name}))
                 before = now
                 number = entry.record
                 if number in self.unread:
@@ -382,27 +382,27 @@ class NtfsCheck:
                 if number >= own.records or not self.used[number]:
                     self.wrong_folders.add(record.number)
                     self.dangling.add((number, entry.sequence))
-                    add(Found("dangling", DAMAGE, _below(where, name.name), repairable=True))
+                    add(VolumeFinding("dangling", DAMAGE, _below(where, name.name), repairable=True))
                     continue
                 if entry.sequence and self.sequence[number] != entry.sequence:
                     self.wrong_folders.add(record.number)
-                    add(Found("sequence", DAMAGE, _below(where, name.name), repairable=True))
+                    add(VolumeFinding("sequence", DAMAGE, _below(where, name.name), repairable=True))
                     continue
                 if name.parent != record.number:
                     self.wrong_folders.add(record.number)
-                    add(Found("dangling", DAMAGE, _below(where, name.name), repairable=True))
+                    add(VolumeFinding("dangling", DAMAGE, _below(where, name.name), repairable=True))
                     continue
                 if number != ROOT:
                     yield record.number, number, name_mark(name.raw, name.space)
         except DecodeError as error:
-            add(Found("unreadable" if "unreadable" in str(error) else "folder-broken", DAMAGE, where, repairable=True, values={"why": str(error)}))
+            add(VolumeFinding("unreadable" if "unreadable" in str(error) else "folder-broken", DAMAGE, where, repairable=True, values={"why": str(error)}))
             self.wrong_folders.add(record.number)
             self.broken_folders.add(record.number)
 
     def _collated(self, raw: bytes) -> str:
         """By the volume's own capitals, which for the letters of ASCII are everybody's."""
-        capitals = self.capitals
-        return "".join(chr(capitals[u]) for u in memoryview(raw[: len(raw) // 2 * 2]).cast("H"))
+        upcase_table = self.upcase_table
+        return "".join(chr(upcase_table[u]) for u in memoryview(raw[: len(raw) // 2 * 2]).cast("H"))
 
     def _capitals(self) -> Sequence[int]:
         """The volume's own table of capital letters, by which folders are sorted; that of the language where it cannot be read."""
@@ -417,24 +417,24 @@ class NtfsCheck:
 
     def _names(self) -> None:
         """Names of records that no folder lists, and the other way round: of the folders whose sums are unlike, gathered now."""
-        unlike = self.names.unlike()
+        mismatched_names = self.names.mismatched_names()
         for own in self.broken_folders:
-            unlike[own] = False
-        if not unlike.any():
+            mismatched_names[own] = False
+        if not mismatched_names.any():
             return
-        named = self._told(unlike)
-        listed = np.concatenate([np.zeros((3, 0), np.int64), *(np.stack(part) for part in self._entries(np.flatnonzero(unlike).tolist(), _nothing))], axis=1)
+        named = self._told(mismatched_names)
+        listed = np.concatenate([np.zeros((3, 0), np.int64), *(np.stack(part) for part in self._entries(np.flatnonzero(mismatched_names).tolist(), _nothing))], axis=1)
         alone = without(named, listed)
         alone = alone[:, np.argsort(alone[1], kind="stable")]  # in the table's order, whichever way each was read
         for parent, number, _ in alone.T[:_MOST_NAMED]:
             if self.used[int(parent)]:
                 self.wrong_folders.add(int(parent))
-                self.add(Found("not-listed", DAMAGE, self._name(int(number)), repairable=True))
+                self.add(VolumeFinding("not-listed", DAMAGE, self._name(int(number)), repairable=True))
         extra = without(listed, named)
         extra = extra[:, np.argsort(extra[0], kind="stable")]
         for parent, number, _ in extra.T[:_MOST_NAMED]:
             self.wrong_folders.add(int(parent))
-            self.add(Found("listed-otherwise", DAMAGE, self._name(int(number)), repairable=True, values={"folder": self._name(int(parent))}))
+            self.add(VolumeFinding("listed-otherwise", DAMAGE, self._name(int(number)), repairable=True, values={"folder": self._name(int(parent))}))
 
     def _told(self, folders: NDArray[np.bool_], outside: bool = False) -> Ints:
         """(folder, record, number of the name) of every name that says it stands in one of these, shape (3, n); `outside`: or in one that the table has not."""
@@ -469,9 +469,9 @@ class NtfsCheck:
                 mine = np.sort(numbers[parents == parent])
                 self.alone |= {int(n) for n in mine}
                 for number in mine[:_MOST_NAMED]:
-                    self.add(Found("orphan", DAMAGE, self._name(int(number)), repairable=True))
-        for number in self.parents.circles().tolist():
-            self.add(Found("folder-circle", DAMAGE, self._name(number), repairable=True))
+                    self.add(VolumeFinding("orphan", DAMAGE, self._name(int(number)), repairable=True))
+        for number in self.parents.folder_cycles().tolist():
+            self.add(VolumeFinding("folder-circle", DAMAGE, self._name(number), repairable=True))
 
     # --- maps
 
@@ -481,7 +481,7 @@ class NtfsCheck:
             bits = next((a for a in own.attributes(own.record(MFT)) if a.type == rec.BITMAP and not a.name), None)
             raw = own._whole(bits, 1 << 28) if bits is not None else b""
         except DecodeError as error:
-            self.add(Found("map-unread", DAMAGE, str(error)))
+            self.add(VolumeFinding("map-unread", DAMAGE, str(error)))
             return None
         return np.unpackbits(np.frombuffer(raw, np.uint8), bitorder="little")
 
@@ -496,10 +496,10 @@ class NtfsCheck:
         bare = wrong[used[wrong] == 1]
         if len(bare):
             for number in bare[:_MOST_NAMED]:
-                self.add(Found("record-unmarked", DAMAGE, self._name(int(number)), repairable=True))
+                self.add(VolumeFinding("record-unmarked", DAMAGE, self._name(int(number)), repairable=True))
         over = [int(n) for n in wrong[used[wrong] == 0] if self._is_free(int(n))]
         if over:
-            self.add(Found("record-map", DAMAGE, count=len(over), repairable=True))
+            self.add(VolumeFinding("record-map", DAMAGE, count=len(over), repairable=True))
 
     def _is_free(self, number: int) -> bool:
         """A record that says of itself that it is not in use (one that is broken is said to be broken)."""
@@ -510,20 +510,20 @@ class NtfsCheck:
 
     def _map(self) -> int | None:
         own = self.volume
-        for crossed in self.claims.crossed():
-            self.add(Found("crossed", DAMAGE, self._name(crossed.other), count=crossed.count, repairable=True, values={"other": self._name(crossed.one)}))
+        for cross in self.claims.cross_links():
+            self.add(VolumeFinding("crossed", DAMAGE, self._name(cross.other), count=cross.count, repairable=True, values={"other": self._name(cross.one)}))
         for owner in self.claims.beyond:
-            self.add(Found("beyond", DAMAGE, self._name(owner)))
+            self.add(VolumeFinding("beyond", DAMAGE, self._name(owner)))
         try:
             marked = Marks(own.map_of_clusters(), own.clusters)
         except DecodeError as error:
-            self.add(Found("map-unread", DAMAGE, str(error)))
+            self.add(VolumeFinding("map-unread", DAMAGE, str(error)))
             return None
         if len(marked) < own.clusters:
-            self.add(Found("map-short", DAMAGE, repairable=True))
+            self.add(VolumeFinding("map-short", DAMAGE, repairable=True))
         found = self.claims.against(marked)
         for owner in found.unmarked:
-            self.add(Found("unmarked", DAMAGE, self._name(owner), count=found.unmarked[owner], repairable=True))
+            self.add(VolumeFinding("unmarked", DAMAGE, self._name(owner), count=found.unmarked[owner], repairable=True))
         if found.lost and not self.unread:
-            self.add(Found("lost", DAMAGE, count=found.lost, repairable=True, values={"chains": 1, "bytes": found.lost * own.cluster}))
+            self.add(VolumeFinding("lost", DAMAGE, count=found.lost, repairable=True, values={"chains": 1, "bytes": found.lost * own.cluster}))
         return marked.used() * own.cluster

@@ -93,7 +93,7 @@ class _Builder:
         marks_size = (total + 63) // 64 * 8
         marks_at = self.take(bytes(marks_size)) if marks_size > _RESIDENT else []
         mirror, log = self.take(bytes(CLUSTER)), self.take(b"\xff" * _LOG)
-        capitals = self.take(b"".join(struct.pack("<H", capital_of(n)) for n in range(65536)))
+        upcase_table = self.take(b"".join(struct.pack("<H", capital_of(n)) for n in range(65536)))
         definitions = self.take(_definitions())
         for own in self.things:
             if own.size:
@@ -123,7 +123,7 @@ class _Builder:
         if marks_at:
             self.content[marks_at[0][0]] = bytes(marks).ljust(marks_at[0][1] * CLUSTER, b"\0")
         own_marks = out.foreign(rec.BITMAP, "", marks_at, 3, CLUSTER, marks_size) if marks_at else out.resident(rec.BITMAP, "", bytes(marks), 3)
-        bodies |= self._system(table, mirror, log, capitals, definitions, bitmap, own_marks, total)
+        bodies |= self._system(table, mirror, log, upcase_table, definitions, bitmap, own_marks, total)
         raw = b"".join(out.sealed(bodies.get(n) or out.blank_record(RECORD, n, n if 0 < n < FIRST_USER else 1)) for n in range(total))
         self.content[table[0][0]] = raw.ljust(table[0][1] * CLUSTER, b"\0")
         self.content[mirror[0][0]] = raw[: 4 * RECORD]
@@ -185,14 +185,14 @@ class _Builder:
             out.foreign(rec.INDEX_ALLOCATION, "$I30", runs, 3, CLUSTER), out.resident(rec.BITMAP, "$I30", bits, 4),
         ]  # fmt: skip
 
-    def _system(self, table: list[tuple[int, int]], mirror: list[tuple[int, int]], log: list[tuple[int, int]], capitals: list[tuple[int, int]], definitions: list[tuple[int, int]], bitmap: list[tuple[int, int]], marks: bytes, total: int) -> dict[int, bytes]:
+    def _system(self, table: list[tuple[int, int]], mirror: list[tuple[int, int]], log: list[tuple[int, int]], upcase_table: list[tuple[int, int]], definitions: list[tuple[int, int]], bitmap: list[tuple[int, int]], marks: bytes, total: int) -> dict[int, bytes]:
         data: dict[int, list[bytes]] = {
             0: [out.foreign(rec.DATA, "", table, 2, CLUSTER, total * RECORD), marks], 1: [out.foreign(rec.DATA, "", mirror, 2, CLUSTER, 4 * RECORD)],
             2: [out.foreign(rec.DATA, "", log, 2, CLUSTER, _LOG)],
             3: [out.resident(rec.VOLUME_NAME, "", self.label.encode("utf-16-le"), 2), out.resident(rec.VOLUME_INFO, "", struct.pack("<8xBBH", 3, 1, int(self.dirty)), 3), out.resident(rec.DATA, "", b"", 4)],
             4: [out.foreign(rec.DATA, "", definitions, 2, CLUSTER, len(_definitions()))], 6: [out.foreign(rec.DATA, "", bitmap, 2, CLUSTER, (-(-self.clusters // 8) + 7) // 8 * 8)],
             7: [out.foreign(rec.DATA, "", [(0, 2)], 2, CLUSTER)], 8: [out.resident(rec.DATA, "", b"", 2)], 9: [out.resident(rec.DATA, "", b"", 2)],
-            10: [out.foreign(rec.DATA, "", capitals, 2, CLUSTER, 131_072)], 11: [out.resident(rec.INDEX_ROOT, "$I30", out.index_root(INDEX, 1, out.entry(0, b"", is_last=True), large=False), 2)],
+            10: [out.foreign(rec.DATA, "", upcase_table, 2, CLUSTER, 131_072)], 11: [out.resident(rec.INDEX_ROOT, "$I30", out.index_root(INDEX, 1, out.entry(0, b"", is_last=True), large=False), 2)],
         }  # fmt: skip
         found = {}
         for number, attributes in data.items():

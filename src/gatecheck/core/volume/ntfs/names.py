@@ -41,7 +41,7 @@ class Names:
         """Nothing more is asked of it: its room is given back."""
         self.sums, self.wanted = self.sums[:0].copy(), self.wanted[:0].copy()
 
-    def unlike(self) -> NDArray[np.bool_]:
+    def mismatched_names(self) -> NDArray[np.bool_]:
         """Folders whose entries are not what records say, shape (records,)."""
         return np.asarray(self.sums != 0)
 
@@ -84,7 +84,7 @@ class Parents:
                 bare[number] = False
         return bare
 
-    def circles(self) -> Ints:
+    def folder_cycles(self) -> Ints:
         """Folders that lead in a circle, or into one, in order: those that are not at the root, or out of the table, after more steps than there are folders."""
         folders = self.numbers()
         parents = self.of[folders]

@@ -13,14 +13,14 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from gatecheck.core.errors import DecodeError
-from gatecheck.core.volume.claims import Crossed
+from gatecheck.core.volume.claims import CrossLink
 from gatecheck.core.volume.ntfs import record as rec
 from gatecheck.core.volume.ntfs import write as out
 from gatecheck.core.volume.ntfs.boot_sectors import boots, fits_better, is_mirror
 from gatecheck.core.volume.ntfs.check import NtfsCheck
 from gatecheck.core.volume.ntfs.read import CLUSTERS, FIRST_USER, MFT, ROOT, VOLUME, Ntfs
 from gatecheck.core.volume.ntfs.record import Attribute
-from gatecheck.core.volume.repair_group import Group, group
+from gatecheck.core.volume.repair_group import RepairGroup, group
 from gatecheck.core.volume.tree import Hole
 
 if TYPE_CHECKING:
@@ -34,7 +34,7 @@ _DAY = 133_700_000_000_000_000
 """a fixed time for what is made, since the core knows no clock (100 ns since 1601)"""
 
 
-def ntfs_groups(volume: Ntfs, report: Report) -> list[Callable[[], Group | None]]:
+def ntfs_groups(volume: Ntfs, report: Report) -> list[Callable[[], RepairGroup | None]]:
     own = _Ntfs(volume, {f.id for f in report.findings})
     if volume.size > (volume.last - volume.first + 1) * volume.disk.sector:
         return [own.copies]  # it says that it is larger than its partition: before that is put right, nothing else can be
@@ -90,7 +90,7 @@ class _Ntfs:
 
     # --- what stands twice
 
-    def copies(self) -> Group | None:
+    def copies(self) -> RepairGroup | None:
         """Of the boot sector and its copy the one by which less is wrong, for both; the mirror from the table, or the table's first records from the mirror."""
         own, writes = self.volume, list[tuple[int, bytes]]()
         by_copy = False
@@ -122,7 +122,7 @@ class _Ntfs:
 
     # --- records that cannot be used
 
-    def revived(self) -> Group | None:
+    def revived(self) -> RepairGroup | None:
         """Files that a folder and the table's map know, whose record is whole and only says that it is free: in use again."""
         marked = self.seen._marked_records() if "dangling" in self.ids else None
         if marked is None:
@@ -142,7 +142,7 @@ class _Ntfs:
             touched.append(self.seen._name(number))
         return group("revived", writes, "record", touches=tuple(touched), count=len(touched)) if writes else None
 
-    def records(self) -> Group | None:
+    def records(self) -> RepairGroup | None:
         """Records that are broken: made free, so that nothing hangs on them any more. What they held is given up."""
         broken = sorted(n for n in self.seen.broken if n >= FIRST_USER) if "record" in self.ids else []
         if not broken:
@@ -153,7 +153,7 @@ class _Ntfs:
         writes += self.marked(broken, 0)
         return group("records", writes, "record", doubts=("given-up",), touches=tuple(f"file record {n}" for n in broken), count=len(broken))
 
-    def parts(self) -> Group | None:
+    def parts(self) -> RepairGroup | None:
         """Parts of files that are not there any more: made free."""
         if "part-alone" not in self.ids:
             return None
@@ -190,7 +190,7 @@ class _Ntfs:
     def sorted(self, entries: Sequence[tuple[int, bytes]]) -> list[tuple[int, bytes]]:
         return sorted(entries, key=lambda e: (self.seen._collated(e[1][66 : 66 + 2 * e[1][64]]), e[1][66:]))
 
-    def folders(self) -> Group | None:
+    def folders(self) -> RepairGroup | None:
         """Folders' lists made anew from what the files say of themselves."""
         if not self.ids & _FOLDERS:
             return None
@@ -243,8 +243,8 @@ class _Ntfs:
         return [*writes, *self.written(number, body)]
 
     @cached_property
-    def _crossed(self) -> list[Crossed]:
-        return self.seen.claims.crossed(_MOST_CROSSED) if "crossed" in self.ids else []
+    def _crossed(self) -> list[CrossLink]:
+        return self.seen.claims.cross_links(_MOST_CROSSED) if "crossed" in self.ids else []
 
     def _blocks(self, attribute: Attribute, made: Sequence[bytes], size: int) -> list[tuple[int, bytes]]:
         return self.over(attribute, b"".join(made))
@@ -252,9 +252,9 @@ class _Ntfs:
     def over(self, attribute: Attribute, data: bytes) -> list[tuple[int, bytes]]:
         """Writes that put these bytes at the start of an attribute that lies in clusters; only what differs, by cluster. Raises DecodeError where another file has some of them: its bytes would be gone."""
         own, found = self.volume, list[tuple[int, bytes]]()
-        for crossed in self._crossed:
-            if crossed.one != crossed.other and any(lcn < crossed.first + crossed.count and crossed.first < lcn + count for _, lcn, count in attribute.runs):
-                raise DecodeError("clusters", at=crossed.first, expected="those of one file", got=f"those of {self.seen._name(crossed.one)} and {self.seen._name(crossed.other)}")
+        for cross in self._crossed:
+            if cross.one != cross.other and any(lcn < cross.first + cross.count and cross.first < lcn + count for _, lcn, count in attribute.runs):
+                raise DecodeError("clusters", at=cross.first, expected="those of one file", got=f"those of {self.seen._name(cross.one)} and {self.seen._name(cross.other)}")
         for vcn, lcn, count in attribute.runs:
             for n in range(min(count, max(0, -(-len(data) // own.cluster) - vcn))):  # a hurt run may say any count
                 low = (vcn + n) * own.cluster
@@ -271,7 +271,7 @@ class _Ntfs:
 
     # --- files without a folder
 
-    def orphans(self) -> Group | None:
+    def orphans(self) -> RepairGroup | None:
         """Files whose folder is gone: into a new folder in the root, each under its own name."""
         if "orphan" not in self.ids or ROOT in self.seen.broken:
             return None
@@ -400,13 +400,13 @@ class _Ntfs:
         except DecodeError:
             return None
 
-    def apart(self) -> Group | None:
+    def apart(self) -> RepairGroup | None:
         """The later file gets places of its own with a copy of what stands there."""
         if "crossed" not in self.ids:
             return None
         writes, touched, done = list[tuple[int, bytes]](), list[str](), set[int]()
-        for crossed in self.seen.claims.crossed():
-            number = next((n for n in (crossed.other, crossed.one) if n >= FIRST_USER and self._plain_data(n)), 0)
+        for cross in self.seen.claims.cross_links():
+            number = next((n for n in (cross.other, cross.one) if n >= FIRST_USER and self._plain_data(n)), 0)
             if number in done or not number:
                 continue
             try:
@@ -424,12 +424,12 @@ class _Ntfs:
             done.add(number)
             self.seen.claims.add(number, start, total)
             writes += [(self.base + start * self.volume.cluster, raw), *self.clusters_marked(start, total), *self.written(number, body)]
-            touched += [self.seen._name(number), self.seen._name(crossed.one if number == crossed.other else crossed.other)]
+            touched += [self.seen._name(number), self.seen._name(cross.one if number == cross.other else cross.other)]
         return group("apart", writes, "file", doubts=("one-is-wrong",), touches=tuple(touched), count=len(done)) if writes else None
 
     # --- counts, maps, flags
 
-    def links(self) -> Group | None:
+    def links(self) -> RepairGroup | None:
         if "link-count" not in self.ids:
             return None
         writes = list[tuple[int, bytes]]()
@@ -439,7 +439,7 @@ class _Ntfs:
             writes += self.written(number, bytes(body))
         return group("links", writes, "record", touches=tuple(self.seen._name(n) for n in self.seen.links), count=len(self.seen.links))
 
-    def maps(self) -> Group | None:
+    def maps(self) -> RepairGroup | None:
         """Both maps by what files say: records in use, clusters in use. Only where no record is broken: what one held would be given away."""
         if not self.ids & {"lost", "unmarked", "record-map", "record-unmarked", "map-short"} or self.seen.broken or self.seen.unread:
             return None
@@ -466,7 +466,7 @@ class _Ntfs:
             doubts += ["freed"] if "lost" in self.ids else []
         return group("map", writes, "map", doubts=tuple(doubts)) if writes else None
 
-    def flags(self) -> Group | None:
+    def flags(self) -> RepairGroup | None:
         """The mark that asks for a check: off where nothing is left, on where the system's own has something to do."""
         left = self.ids - {"dirty", "bad-places", "hibernated", "journal-pending", "more-alike"}
         now = self.volume.volume_flags()
