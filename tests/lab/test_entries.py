@@ -63,7 +63,7 @@ def capture(place: Path, pages: Mapping[str, bytes]) -> Path:
     spool = probe.Spool(str(place.with_suffix(".spool")))
     spool.begin()
     for path, data in pages.items():
-        spool.add(probe.Job(path, "uefi-variable", "", "file", None), "offline", "ok", "", data)
+        spool.add(probe.PageRead(path, "uefi-variable", "", "file", None), "offline", "ok", "", data)
     spool.write_capture(str(place), {"mode": "uefi", "machine": "x86_64", "firmware_bits": "64"})
     return place
 

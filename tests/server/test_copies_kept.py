@@ -13,7 +13,7 @@ from gatecheck.adapters import row_file
 from gatecheck.adapters.vectored_write import crc_of
 from gatecheck.server.copies import service
 from gatecheck.server.copies.service import Copies, sum_of
-from gatecheck.server.volumes.partial_image import READ, Parts, PartSectors
+from gatecheck.server.volumes.partial_image import READ, PartialImages, PartSectors
 from gatecheck.store import StoreError
 
 ROW = struct.Struct("<QQB")
@@ -35,7 +35,7 @@ def full_after(monkeypatch: pytest.MonkeyPatch, wrote: int) -> None:
 
 @pytest.mark.parametrize("wrote", [0, 5, ROW.size, ROW.size + 3, 2 * ROW.size + 16])
 def test_a_map_that_does_not_fit_is_as_it_was_and_comes_again(wrote: int, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    parts = Parts(tmp_path)
+    parts = PartialImages(tmp_path)
     ground = parts.of(1, "sda-x", 512, 1000)
     parts.mark(ground, 10, 5, READ)
     parts.settle(ground)
@@ -54,13 +54,13 @@ def test_a_map_that_does_not_fit_is_as_it_was_and_comes_again(wrote: int, tmp_pa
 
 
 def test_half_a_row_that_was_left_shifts_nothing(tmp_path: Path) -> None:
-    parts = Parts(tmp_path)
+    parts = PartialImages(tmp_path)
     ground = parts.of(1, "sda-x", 512, 1000)
     parts.mark(ground, 10, 5, READ)
     parts.settle(ground)
     with Path(ground.marks).open("ab") as file:
         file.write(b"\x01\x02\x03")
-    parts = Parts(tmp_path)
+    parts = PartialImages(tmp_path)
     ground = parts.of(1, "sda-x", 512, 1000)
     parts.mark(ground, 20, 1, READ)
     parts.settle(ground)
