@@ -40,6 +40,7 @@ lab-all: install $(VENV)/.tests emulator ## the same with every machine of the l
 
 lint: $(VENV)/.tests ## ruff, mypy, TypeScript, generated types up to date
 	$(BIN)/ruff check src tests bench docs
+	$(BIN)/ruff format --check -q src tests bench docs
 	$(BIN)/mypy
 	cd web && npx tsc --noEmit
 	$(BIN)/python -m gatecheck.server.openapi | diff -q - web/openapi.json

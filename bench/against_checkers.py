@@ -2,10 +2,10 @@
 
     python bench/against_checkers.py --rounds 300 --seed 1 ext4 ext3 ext2 fat16 fat32 exfat
 
-Each round hurts a healthy volume in one place (a field of an inode, a folder's entry, a map, a table, a superblock, a FAT) and asks both. `e2fsck -fn`, `fsck.fat -n` and `fsck.exfat -n`
-end with 0 where they find nothing. Printed: how often both found something, both nothing, and each case where they differ, so that it can be looked at. Of NTFS Debian has no checker
-that looks at as much.
-"""
+Each round hurts a healthy volume in one place (a field of an inode, a folder's entry, a map, a table, a superblock, a
+FAT) and asks both. `e2fsck -fn`, `fsck.fat -n` and `fsck.exfat -n` end with 0 where they find nothing. Printed: how
+often both found something, both nothing, and each case where they differ, so that it can be looked at. Of NTFS Debian
+has no checker that looks at as much."""
 
 from __future__ import annotations
 
@@ -41,7 +41,9 @@ def tree(place: Path, rng: random.Random) -> None:
     for folder in ("home/maya/Pictures", "etc", "boot", "many", "usr/lib"):
         (place / folder).mkdir(parents=True)
     for n in range(220):
-        (place / f"many/a file with a name of some length {n:04}.txt").write_bytes(rng.randbytes(rng.choice([0, 10, 100, 3000])))
+        (place / f"many/a file with a name of some length {n:04}.txt").write_bytes(
+            rng.randbytes(rng.choice([0, 10, 100, 3000]))
+        )
     for n in range(8):
         (place / f"home/maya/Pictures/p{n}.jpg").write_bytes(rng.randbytes(30000))
     (place / "usr/lib/big").write_bytes(rng.randbytes(900_000))
@@ -69,12 +71,18 @@ def healthy(kind: str, folder: Path) -> Path:
                 file.seek(at * 512)
                 file.write(data)
     else:
-        subprocess.run(["mcopy", "-s", "-Q", "-i", str(image), *map(str, sorted(files.iterdir())), "::"], check=True, capture_output=True, env={**os.environ, "MTOOLS_SKIP_CHECK": "1"})
+        subprocess.run(
+            ["mcopy", "-s", "-Q", "-i", str(image), *map(str, sorted(files.iterdir())), "::"],
+            check=True,
+            capture_output=True,
+            env={**os.environ, "MTOOLS_SKIP_CHECK": "1"},
+        )
     return image
 
 
 def hot(image: Path) -> list[int]:
-    """Bytes that are not zero and belong to structures, as far as that can be told from outside: not within the contents of files, which are random here."""
+    """Bytes that are not zero and belong to structures, as far as that can be told from outside: not within the
+    contents of files, which are random here."""
     raw = image.read_bytes()
     found = []
     for at in range(0, len(raw), 64):
@@ -98,15 +106,21 @@ def hurt(raw: bytearray, places: list[int], rng: random.Random) -> tuple[int, by
     elif roll < 0.85:
         after = b"\xff" * wide
     else:
-        after = ((int.from_bytes(before, "little") + rng.choice([-1, 1, 2, -2, 8])) % (1 << 8 * wide)).to_bytes(wide, "little")
+        after = ((int.from_bytes(before, "little") + rng.choice([-1, 1, 2, -2, 8])) % (1 << 8 * wide)).to_bytes(
+            wide, "little"
+        )
     raw[at : at + wide] = after
     return at, before, after
 
 
 def told(image: Path, checker: list[str]) -> tuple[bool, str]:
-    done = subprocess.run([*checker, str(image)], capture_output=True, text=True, errors="replace", timeout=60, check=False)
+    done = subprocess.run(
+        [*checker, str(image)], capture_output=True, text=True, errors="replace", timeout=60, check=False
+    )
     quiet = ("e2fsck ", "Pass ", "fsck.fat ", "exfatprogs ", str(image))
-    lines = [line.strip() for line in (done.stdout + done.stderr).splitlines() if line.strip() and not line.startswith(quiet)]
+    lines = [
+        line.strip() for line in (done.stdout + done.stderr).splitlines() if line.strip() and not line.startswith(quiet)
+    ]
     return done.returncode != 0, " | ".join(lines[:3])[:230]
 
 
@@ -117,12 +131,15 @@ def files(image: Path) -> dict[str, str]:
     found = {}
     for node in volume.nodes() if volume is not None else ():
         if not node.is_folder and node.size < 1 << 24:
-            found[node.path] = hashlib.sha256(b"".join(p if isinstance(p, bytes) else b"?" for p in volume.content(node))).hexdigest()
+            found[node.path] = hashlib.sha256(
+                b"".join(p if isinstance(p, bytes) else b"?" for p in volume.content(node))
+            ).hexdigest()
     return found
 
 
 def repaired(copy: Path, raw: bytearray, checker: list[str], healthy: dict[str, str]) -> tuple[str, str]:
-    """What became of a hurt volume: nothing for us to do, repaired as far as the checker sees, what is left of it; or harmed: a file that was right before is not any more."""
+    """What became of a hurt volume: nothing for us to do, repaired as far as the checker sees, what is left of it; or
+    harmed: a file that was right before is not any more."""
     disk = ImageSectors(str(copy))
     right = {path for path, own in files(copy).items() if healthy.get(path) == own}
     try:
@@ -140,8 +157,12 @@ def repaired(copy: Path, raw: bytearray, checker: list[str], healthy: dict[str, 
     if harmed:
         return "harmed", f"{[g.id for g in plan.groups]} {harmed[:3]}"
     wrong, what = told(copy, checker)
-    after = ", ".join(f"{f.id} {f.where}" for f in check(ImageSectors(str(copy)), 0, (disk.length or 1) - 1).findings[:3])
-    return ("left" if wrong or after else "repaired"), f"{[g.id for g in plan.groups]} theirs: {what if wrong else '-'}; ours: {after or '-'}"
+    after = ", ".join(
+        f"{f.id} {f.where}" for f in check(ImageSectors(str(copy)), 0, (disk.length or 1) - 1).findings[:3]
+    )
+    return (
+        "left" if wrong or after else "repaired"
+    ), f"{[g.id for g in plan.groups]} theirs: {what if wrong else '-'}; ours: {after or '-'}"
 
 
 def main() -> None:
@@ -177,9 +198,20 @@ def main() -> None:
                 except Exception as error:  # what does not end in a verdict is told as such
                     ours, own = True, f"{type(error).__name__}: {error}"
                     counts["no verdict"] += not theirs
-                counts["both" if ours and theirs else "neither" if not ours and not theirs else "only ours" if ours else "only theirs"] += 1
+                counts[
+                    "both"
+                    if ours and theirs
+                    else "neither"
+                    if not ours and not theirs
+                    else "only ours"
+                    if ours
+                    else "only theirs"
+                ] += 1
                 if ours != theirs:
-                    say(f"  {kind} {number} at {at:#x} {before.hex()} -> {after.hex()}: " + (f"only ours: {own}" if ours else f"only theirs: {what}"))
+                    say(
+                        f"  {kind} {number} at {at:#x} {before.hex()} -> {after.hex()}: "
+                        + (f"only ours: {own}" if ours else f"only theirs: {what}")
+                    )
                 if arguments.repair and ours:
                     state, left = repaired(copy, raw, checker, listed)
                     counts[state] += 1

@@ -1,8 +1,8 @@
-"""Copying through the link against what the source gives: a real server, a real probe's reading and sending, the image on this machine's disk.
+"""Copying through the link against what the source gives: a real server, a real probe's reading and sending, the image
+on this machine's disk.
 
-`python bench/copying.py [MIB]`: a source limited to 250 MB/s, as a disk is, and one that is not; beside them `dd` of the same file past the cache. Bench and sick
-machine are one computer here, so they share its processors.
-"""
+`python bench/copying.py [MIB]`: a source limited to 250 MB/s, as a disk is, and one that is not; beside them `dd` of
+the same file past the cache. Bench and sick machine are one computer here, so they share its processors."""
 
 from __future__ import annotations
 
@@ -26,7 +26,9 @@ def copied(bench: Served, device: str, sectors: int, mb_s: float | None) -> floa
     secret = bench.call("POST", f"/api/tickets/{number}/link", json={"by": "KT"})["secret"]
     link: Any = probe.Link(bench.url, secret, lambda text: None)
     link.hello({"product_name": "bench"}, "0" * 16, 0)
-    bench.call("POST", f"/api/tickets/{number}/orders", json={"order": "copy", "device": "sda", "by": "KT", "tight": True})
+    bench.call(
+        "POST", f"/api/tickets/{number}/orders", json={"order": "copy", "device": "sda", "by": "KT", "tight": True}
+    )
     order = next(o for o in link.call("GET", f"/orders?session={link.session}")["orders"] if o["order"] == "copy")
     link.call("POST", "/copy", {"session": link.session, "order": order["id"], "size": sectors * 512})
     box = probe.Outbox(link, order["id"], 512)
@@ -61,8 +63,16 @@ def main() -> None:
             for mb_s in (250.0, None):
                 took = copied(bench, device, mib * BLOCK, mb_s)
                 given = mib * (1 << 20) / 250e6 if mb_s else dd
-                print(f"{'250 MB/s' if mb_s else 'unlimited'}: copied through the link at {mib * 1.048576 / took:.0f} MB/s, ratio to {'what the source gives' if mb_s else 'dd'} {given / took:.3f}")
-                print(f"  most memory so far: {resource.getrusage(resource.RUSAGE_SELF).ru_maxrss >> 10} MiB, of which {before >> 10} before (this program's own modules)")
+                print(
+                    f"{'250 MB/s' if mb_s else 'unlimited'}: copied through the link at "
+                    f"{mib * 1.048576 / took:.0f} "
+                    f"MB/s, ratio to {'what the source gives' if mb_s else 'dd'} {given / took:.3f}"
+                )
+                print(
+                    f"  most memory so far: {resource.getrusage(resource.RUSAGE_SELF).ru_maxrss >> 10} MiB, of "
+                    f"which "
+                    f"{before >> 10} before (this program's own modules)"
+                )
         finally:
             bench.stop()
 

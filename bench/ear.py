@@ -1,6 +1,7 @@
-"""How well drives are heard: a confusion matrix over made sounds, by signal-to-noise ratio, and over made supply traces.
+"""How well drives are heard: a confusion matrix over made sounds, by signal-to-noise ratio, and over made supply
+traces.
 
-    python bench/ear.py --sounds 700 --seed 5
+python bench/ear.py --sounds 700 --seed 5
 """
 
 from __future__ import annotations
@@ -18,9 +19,18 @@ from gatecheck.practice.sounds import KINDS, SPEEDS, Scene, Trace, sound, trace
 
 def scene_of(rng: np.random.Generator, kind: str, snr: float) -> Scene:
     return Scene(
-        kind, int(rng.choice(SPEEDS)), float(rng.uniform(6, 20)), int(rng.choice([16_000, 44_100, 48_000])), snr, bool(rng.random() < 0.3) and kind != "restarting",
-        fan=float(rng.choice([0, 0, 0.5, 1.0])), hum=int(rng.choice([0, 0, 50, 60])), voices=float(rng.choice([0, 0, 0, 0.5])), seeks=float(rng.choice([0, 1, 4])) if kind == "steady" else 0.0, keys=float(rng.choice([0, 0, 0.5])),
-    )  # fmt: skip
+        kind,
+        int(rng.choice(SPEEDS)),
+        float(rng.uniform(6, 20)),
+        int(rng.choice([16_000, 44_100, 48_000])),
+        snr,
+        bool(rng.random() < 0.3) and kind != "restarting",
+        fan=float(rng.choice([0, 0, 0.5, 1.0])),
+        hum=int(rng.choice([0, 0, 50, 60])),
+        voices=float(rng.choice([0, 0, 0, 0.5])),
+        seeks=float(rng.choice([0, 1, 4])) if kind == "steady" else 0.0,
+        keys=float(rng.choice([0, 0, 0.5])),
+    )
 
 
 def main() -> None:
@@ -43,11 +53,20 @@ def main() -> None:
         spent, heard_seconds = spent + time.perf_counter() - start, heard_seconds + scene.seconds
         said = found.outcome or "cannot tell"
         table[kind, said] += 1
-        by_snr.setdefault(snr, Counter())["right" if said == kind else "cannot tell" if found.outcome is None else "wrong"] += 1
+        by_snr.setdefault(snr, Counter())[
+            "right" if said == kind else "cannot tell" if found.outcome is None else "wrong"
+        ] += 1
         if kind == "steady":
             speeds["right" if found.rpm == scene.rpm else "none" if found.rpm is None else "wrong"] += 1
         if arguments.wrong and said not in (kind, "cannot tell"):
-            print(scene, "->", said, {k: round(v, 2) for k, v in found.weights.items() if v > 0.05}, found.rhythm, [w.id for w in found.why])
+            print(
+                scene,
+                "->",
+                said,
+                {k: round(v, 2) for k, v in found.weights.items() if v > 0.05},
+                found.rhythm,
+                [w.id for w in found.why],
+            )
     columns = [*KINDS, "cannot tell"]
     print(f"{'':<12}" + "".join(f"{c:>12}" for c in columns))
     for kind in KINDS:
@@ -58,7 +77,13 @@ def main() -> None:
     traces: Counter[tuple[str, str]] = Counter()
     forms: Counter[str] = Counter()
     for number in range(arguments.sounds // 2):
-        own = Trace(("normal", "no-spin", "restarting", "flat")[number % 4], str(rng.choice(["2.5", "3.5"])), float(rng.uniform(8, 25)), float(rng.choice([10, 50, 200, 1000])), float(rng.choice([0.002, 0.01, 0.03])))
+        own = Trace(
+            ("normal", "no-spin", "restarting", "flat")[number % 4],
+            str(rng.choice(["2.5", "3.5"])),
+            float(rng.uniform(8, 25)),
+            float(rng.choice([10, 50, 200, 1000])),
+            float(rng.choice([0.002, 0.01, 0.03])),
+        )
         seen = judge_supply(*trace(own, arguments.seed * 100_000 + number))
         traces[own.kind, seen.outcome or "cannot tell"] += 1
         if own.kind in ("normal", "restarting"):

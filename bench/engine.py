@@ -41,7 +41,8 @@ def best_of(act: Callable[[], object], times: int = 25) -> tuple[float, float]:
 
 
 def long_tape(model: Model, length: int) -> list[dict[str, Any]]:
-    """A long ticket: mostly checks, now and then a fix, notes and facts in between; every outcome drawn by the model."""
+    """A long ticket: mostly checks, now and then a fix, notes and facts in between; every outcome drawn by the
+    model."""
     rng, knowledge = random.Random(7), model.knowledge
     tape: list[dict[str, Any]] = []
     while len(tape) < length:
@@ -77,7 +78,13 @@ def main() -> None:
     model = shipped_model()
     gc.freeze()  # as the server does once it is up
     facts = parse_facts(FACTS, model.knowledge)
-    short = [("screen", "no-boot-device"), ("seen-setup", "absent"), ("sound", "steady"), ("clock", "right"), ("port", "on")]
+    short = [
+        ("screen", "no-boot-device"),
+        ("seen-setup", "absent"),
+        ("sound", "steady"),
+        ("clock", "right"),
+        ("port", "on"),
+    ]
     entries = parse_entries([{"move": m, "outcome": o} for m, o in short], model.knowledge)
     loops = by_loops(model, short)
     ours = fold(model, facts, entries).belief
@@ -85,7 +92,8 @@ def main() -> None:
     loop_time, _ = best_of(lambda: by_loops(model, short), 5)
     fold_time, _ = best_of(lambda: fold(model, facts, entries))
     print(
-        f"5 checks, {model.space.size} hypotheses: loops {loop_time:.1f} ms, engine {fold_time:.2f} ms, ratio {loop_time / fold_time:.0f}"
+        f"5 checks, {model.space.size} hypotheses: loops {loop_time:.1f} ms, engine {fold_time:.2f} ms, ratio "
+        f"{loop_time / fold_time:.0f}"
     )
     print(f"largest difference between the two: {worst:.1e}")
 
@@ -94,7 +102,10 @@ def main() -> None:
     state = fold(model, facts, tape)
     folding, planning = best_of(lambda: fold(model, facts, tape)), best_of(lambda: assess(model, state))
     both = best_of(lambda: assess(model, fold(model, facts, tape)))
-    print(f"300 entries ({len(state.steps)} weigh): fold {folding[0]:.1f} ms, gates + plan + held + call {planning[0]:.1f} ms")
+    print(
+        f"300 entries ({len(state.steps)} weigh): fold {folding[0]:.1f} ms, gates + plan + held + call "
+        f"{planning[0]:.1f} ms"
+    )
     print(f"both together: best {both[0]:.1f} ms, median {both[1]:.1f} ms (wanted: under 6)")
     one = parse_entries([*raw, {"move": "seat", "outcome": "firm"}], model.knowledge)[-1]
     likelihood = model.look("seat", "firm")
@@ -113,7 +124,10 @@ def main() -> None:
         start = time.perf_counter()
         subprocess.run([sys.executable, "-c", "import numpy"], check=True)
         bare.append(time.perf_counter() - start)
-    print(f"cold start of `gatecheck triage`: best {min(taken):.2f} s, `import numpy` {min(bare):.2f} s, ratio {min(taken) / min(bare):.2f} (wanted: under 2.5)")
+    print(
+        f"cold start of `gatecheck triage`: best {min(taken):.2f} s, `import numpy` {min(bare):.2f} s, ratio "
+        f"{min(taken) / min(bare):.2f} (wanted: under 2.5)"
+    )
 
 
 if __name__ == "__main__":

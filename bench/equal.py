@@ -2,11 +2,10 @@
 
     .venv/bin/python bench/equal.py [--base COMMIT] [--rehearsed N]
 
-Cases: the demo's tapes, the practice machines with what their captures put on the tape, every tape that the core's tests
-run, rehearsed machines of every world, and random tapes. Both checkouts get the very same cases through `gatecheck triage`
-and `gatecheck read`; a worktree of the base is laid in a temporary folder. Prints what is equal, what differs only in
-wording, and what differs; exit status 1 where more than words differs.
-"""
+Cases: the demo's tapes, the practice machines with what their captures put on the tape, every tape that the core's
+tests run, rehearsed machines of every world, and random tapes. Both checkouts get the very same cases through
+`gatecheck triage` and `gatecheck read`; a worktree of the base is laid in a temporary folder. Prints what is equal,
+what differs only in wording, and what differs; exit status 1 where more than words differs."""
 
 from __future__ import annotations
 
@@ -67,9 +66,12 @@ def tested_cases(folder: Path) -> Iterator[dict[str, Any]]:
     """Every case that the core's tests run, written down by `tapes.case`."""
     record = folder / "cases.jsonl"
     subprocess.run(
-        [sys.executable, "-m", "pytest", "-q", "-p", "no:cacheprovider", "tests/core"], cwd=ROOT, check=False, stdout=subprocess.DEVNULL,
+        [sys.executable, "-m", "pytest", "-q", "-p", "no:cacheprovider", "tests/core"],
+        cwd=ROOT,
+        check=False,
+        stdout=subprocess.DEVNULL,
         env={**os.environ, "GATECHECK_RECORD": str(record)},
-    )  # fmt: skip
+    )
     for line in sorted(set(record.read_text(encoding="utf-8").splitlines())):
         yield json.loads(line)
 
@@ -83,10 +85,14 @@ def random_cases(count: int) -> Iterator[dict[str, Any]]:
     for _ in range(count):
         facts = {name: rng.choice(values) for name, values in knowledge.facts.items() if rng.random() < 0.4}
         names = [rng.choice(moves) for _ in range(rng.randrange(0, 25))]
-        yield {"facts": facts, "entries": [{"move": n, "outcome": rng.choice(list(knowledge.move(n).outcomes))} for n in names]}
+        yield {
+            "facts": facts,
+            "entries": [{"move": n, "outcome": rng.choice(list(knowledge.move(n).outcomes))} for n in names],
+        }
 
 
-# what earlier checkouts misread, which is why it stands among the patients; and they took the list of block devices for sense data
+# what earlier checkouts misread, which is why it stands among the patients; and they took the list of block devices for
+# sense data
 MISREAD = ("large-sectors", "first-sector", "controller", "no-drive", "mistyped")
 
 
@@ -112,7 +118,12 @@ def run_cli(tree: Path, *arguments: str) -> list[Any]:
     """What `gatecheck` of that checkout prints, a document a line."""
     code = "import sys; from gatecheck.cli.main import main; sys.exit(main(sys.argv[1:]))"
     done = subprocess.run(
-        [sys.executable, "-c", code, *arguments], env={**os.environ, "PYTHONPATH": str(tree / "src")}, cwd="/", check=False, capture_output=True, text=True
+        [sys.executable, "-c", code, *arguments],
+        env={**os.environ, "PYTHONPATH": str(tree / "src")},
+        cwd="/",
+        check=False,
+        capture_output=True,
+        text=True,
     )
     if done.returncode:
         return [{"status": "unknown", "kind": f"refused: {done.stderr.strip()[-160:]}"}]
@@ -153,9 +164,15 @@ def report(kind: str, before: list[Any], after: list[Any]) -> bool:
         touched[1] += bool(found) and all(worded for *_, worded in found)
         for where, was, now, worded in found:
             places[where, worded] += 1
-            shown.setdefault((where, worded), set()).add(f"{json.dumps(was, ensure_ascii=False)[:160]} -> {json.dumps(now, ensure_ascii=False)[:160]}")
+            shown.setdefault((where, worded), set()).add(
+                f"{json.dumps(was, ensure_ascii=False)[:160]} -> {json.dumps(now, ensure_ascii=False)[:160]}"
+            )
     equal = len(before) - sum(touched)
-    print(f"{kind}: {len(before)} documents, {equal} equal in every word, {touched[1]} in all but words, {touched[0]} differ")
+    print(
+        f"{kind}: {len(before)} documents, {equal} equal in every word, {touched[1]} in all but words, "
+        f"{touched[0]} "
+        f"differ"
+    )
     for (where, worded), count in places.most_common():
         print(f"  {'words' if worded else 'VALUE'} {where}: {count} times, {len(shown[where, worded])} kinds, such as")
         for text in sorted(shown[where, worded])[:6]:
@@ -167,12 +184,20 @@ def main() -> int:
     arguments = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     arguments.add_argument("--base", default="HEAD~1", help="commit to compare with")
     arguments.add_argument("--rehearsed", type=int, default=60, metavar="N", help="machines a world and policy")
-    arguments.add_argument("--keep", type=Path, help="keep the cases here, one a line, or take them from here if it exists")
+    arguments.add_argument(
+        "--keep", type=Path, help="keep the cases here, one a line, or take them from here if it exists"
+    )
     given = arguments.parse_args()
     with tempfile.TemporaryDirectory(prefix="gatecheck-equal-") as name:
         folder = Path(name)
         tree = folder / "base"
-        subprocess.run(["git", "worktree", "add", "--detach", "-f", str(tree), given.base], cwd=ROOT, check=True, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+        subprocess.run(
+            ["git", "worktree", "add", "--detach", "-f", str(tree), given.base],
+            cwd=ROOT,
+            check=True,
+            stdout=subprocess.DEVNULL,
+            stderr=subprocess.DEVNULL,
+        )
         try:
             if given.keep and given.keep.exists():
                 cases = [json.loads(line) for line in given.keep.read_text(encoding="utf-8").splitlines()]
@@ -187,7 +212,11 @@ def main() -> int:
                 files.append(str(place))
             fine = report("triage", run_cli(tree, "triage", *files), run_cli(ROOT, "triage", *files))
             pages = captures(folder)
-            fine &= report("read", [d for p in pages for d in run_cli(tree, "read", p)], [d for p in pages for d in run_cli(ROOT, "read", p)])
+            fine &= report(
+                "read",
+                [d for p in pages for d in run_cli(tree, "read", p)],
+                [d for p in pages for d in run_cli(ROOT, "read", p)],
+            )
         finally:
             subprocess.run(["git", "worktree", "remove", "--force", str(tree)], cwd=ROOT, check=False)
     return 0 if fine else 1

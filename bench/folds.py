@@ -1,6 +1,6 @@
 """How often a tape is folded, and how many events go out, per action of a technician: printed from the real services.
 
-    .venv/bin/python bench/folds.py
+.venv/bin/python bench/folds.py
 """
 
 from __future__ import annotations
@@ -20,13 +20,21 @@ from practised import capture_of
 def actions(house: Services) -> list[tuple[str, Callable[[], object]]]:
     """(name, action) in the order a ticket would see them."""
     ticket = house.tickets.take_in(
-        customer="Bakery", machine="Ferrow Lathe-14", words="", facts={"drive_kind": "hdd", "platform": "pc"}, entries=[{"move": "screen", "outcome": "no-boot-device"}],
-        bay=1, by="KT",
-    ).id  # fmt: skip
+        customer="Bakery",
+        machine="Ferrow Lathe-14",
+        words="",
+        facts={"drive_kind": "hdd", "platform": "pc"},
+        entries=[{"move": "screen", "outcome": "no-boot-device"}],
+        bay=1,
+        by="KT",
+    ).id
     capture = capture_of("growing")
     return [
         ("open the ticket", lambda: house.tickets.ticket(ticket)),
-        ("answer the move in hand", lambda: house.tickets.append(ticket, {"move": "setup-entry", "outcome": "reached"}, by="KT")),
+        (
+            "answer the move in hand",
+            lambda: house.tickets.append(ticket, {"move": "setup-entry", "outcome": "reached"}, by="KT"),
+        ),
         ("open the ticket again", lambda: house.tickets.ticket(ticket)),
         ("open Settings", lambda: house.instruments.settings(ticket)),
         ("open Sightings", lambda: house.instruments.sightings(ticket)),
@@ -37,10 +45,16 @@ def actions(house: Services) -> list[tuple[str, Callable[[], object]]]:
         ("open Settings after it", lambda: house.instruments.settings(ticket)),
         ("open the call sheet", lambda: house.tickets.sheet(ticket, {})),
         ("change a term on it", lambda: house.tickets.sheet(ticket, {"budget": 100})),
-        ("put a setting back and try the next", lambda: house.tickets.append_all(ticket, [({"note": "one"}, "a"), ({"note": "two"}, "b")], by="KT")),
+        (
+            "put a setting back and try the next",
+            lambda: house.tickets.append_all(ticket, [({"note": "one"}, "a"), ({"note": "two"}, "b")], by="KT"),
+        ),
         ("sign the call", lambda: house.tickets.append(ticket, {"signed": "replace", "fix": "replace-drive"}, by="KT")),
         ("ask what it was", lambda: house.learning.guesses(ticket)),
-        ("hand it over", lambda: house.learning.hand_over(ticket, ["drive.media"], by="KT", waive="No proof is measured here")),
+        (
+            "hand it over",
+            lambda: house.learning.hand_over(ticket, ["drive.media"], by="KT", waive="No proof is measured here"),
+        ),
     ]
 
 

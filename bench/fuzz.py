@@ -1,8 +1,9 @@
-"""Fuzzing, bounded in time: every reader of bytes with mutated pages, every route of the API with what its own description allows and more.
+"""Fuzzing, bounded in time: every reader of bytes with mutated pages, every route of the API with what its own
+description allows and more.
 
-A finding is a foreign exception, an answer of 500, text that cannot be written, or anything that takes longer than two seconds. Inputs that
-found something are kept in `tests/corpus` and tried first at every later run, and by `make test`. `make fuzz SECONDS=600`.
-"""
+A finding is a foreign exception, an answer of 500, text that cannot be written, or anything that takes longer than two
+seconds. Inputs that found something are kept in `tests/corpus` and tried first at every later run, and by `make test`.
+`make fuzz SECONDS=600`."""
 
 from __future__ import annotations
 
@@ -57,7 +58,9 @@ def judge_pages(data: bytes) -> None:
     began = time.perf_counter()
     try:
         document = capture_document(read_capture(pages, WORDS.knowledge.findings), WORDS)
-        json.dumps(document, ensure_ascii=False, default=lambda value: value.hex() if isinstance(value, bytes) else str(value)).encode("utf-8")
+        json.dumps(
+            document, ensure_ascii=False, default=lambda value: value.hex() if isinstance(value, bytes) else str(value)
+        ).encode("utf-8")
     except GateCheckError:
         pass
     except Exception as error:
@@ -97,13 +100,33 @@ def page_cases(rng: random.Random) -> Iterator[dict[str, bytes]]:
         pages = dict(rng.choice(captures)) if rng.random() < 0.3 else dict(rng.sample(every, rng.randrange(1, 6)))
         for path in rng.sample(sorted(pages), min(len(pages), rng.randrange(1, 6))):
             other = rng.choice(every)[1] if rng.random() < 0.1 else pages[path]
-            pages[path] = mutated(rng, other) * (rng.choice((64, 1000)) if rng.random() < 0.02 and len(other) < 4000 else 1)
+            pages[path] = mutated(rng, other) * (
+                rng.choice((64, 1000)) if rng.random() < 0.02 and len(other) < 4000 else 1
+            )
         yield pages
 
 
 # --- the API -------------------------------------------------------------------------------------------------------
 
-TEXTS = ("", "KT", "Ferrow Lathe-14", "x" * 300, "\u0000", "é\u202e", "🧰", "null", "-1", "../../etc/passwd", "<b>", "'; --", "ata1", "sda", "screen", "no-boot-device", "A" * 5000)
+TEXTS = (
+    "",
+    "KT",
+    "Ferrow Lathe-14",
+    "x" * 300,
+    "\u0000",
+    "é\u202e",
+    "🧰",
+    "null",
+    "-1",
+    "../../etc/passwd",
+    "<b>",
+    "'; --",
+    "ata1",
+    "sda",
+    "screen",
+    "no-boot-device",
+    "A" * 5000,
+)
 NUMBERS = (0, 1, 2, -1, 3, 9, 99, 100, 1 << 31, 1 << 53, (1 << 59), 0.5, 1e300, -1e-300)
 
 
@@ -120,9 +143,16 @@ def value_of(rng: random.Random, schema: dict[str, Any], whole: dict[str, Any], 
         return rng.choice(schema["enum"])
     kind = schema.get("type")
     if kind == "object":
-        made = {name: value_of(rng, own, whole, depth + 1) for name, own in schema.get("properties", {}).items() if name in schema.get("required", ()) or rng.random() < 0.5}
+        made = {
+            name: value_of(rng, own, whole, depth + 1)
+            for name, own in schema.get("properties", {}).items()
+            if name in schema.get("required", ()) or rng.random() < 0.5
+        }
         if schema.get("additionalProperties"):
-            made |= {rng.choice(ENTRY_KEYS): rng.choice((*TEXTS, *NUMBERS, {}, {"clean": 1}, ["drive.media"])) for _ in range(rng.randrange(3))}
+            made |= {
+                rng.choice(ENTRY_KEYS): rng.choice((*TEXTS, *NUMBERS, {}, {"clean": 1}, ["drive.media"]))
+                for _ in range(rng.randrange(3))
+            }
         return made
     if kind == "array":
         return [value_of(rng, schema.get("items", {}), whole, depth + 1) for _ in range(rng.randrange(4))]
@@ -134,22 +164,57 @@ def value_of(rng: random.Random, schema: dict[str, Any], whole: dict[str, Any], 
 
 
 ENTRY_KEYS = (
-    "move", "outcome", "weights", "undo", "fact", "put_back", "override", "reason", "started", "minutes", "changed", "before", "after", "walk", "saw",
-    "value", "at", "tried_key", "worked", "opens", "signed", "fix", "proven", "note", "found", "odds", "rests_on", "budget", "data", "drive_kind",
-)  # fmt: skip
+    "move",
+    "outcome",
+    "weights",
+    "undo",
+    "fact",
+    "put_back",
+    "override",
+    "reason",
+    "started",
+    "minutes",
+    "changed",
+    "before",
+    "after",
+    "walk",
+    "saw",
+    "value",
+    "at",
+    "tried_key",
+    "worked",
+    "opens",
+    "signed",
+    "fix",
+    "proven",
+    "note",
+    "found",
+    "odds",
+    "rests_on",
+    "budget",
+    "data",
+    "drive_kind",
+)
 
 
 def entry_of(rng: random.Random, words: dict[str, Any]) -> dict[str, Any]:
     """An entry that may well be one."""
     move = rng.choice(words["moves"])
     choices: list[dict[str, Any]] = [
-        {"move": move["id"], "outcome": rng.choice(move["outcomes"])}, {"move": move["id"], "weights": {o: rng.choice(NUMBERS) for o in move["outcomes"][:3]}},
-        {"undo": rng.choice(NUMBERS)}, {"fact": {rng.choice(("data", "budget", "drive_kind", "x")): rng.choice((*TEXTS, *NUMBERS, "hdd", "none"))}},
-        {"put_back": move["id"]}, {"started": move["id"], "minutes": rng.choice(NUMBERS)}, {"changed": move["id"], "before": rng.choice(TEXTS)},
-        {"signed": rng.choice(("repair", "replace", "x")), "fix": move["id"]}, {"proven": rng.sample([f["id"] for f in words["faults"]], 2)}, {"note": rng.choice(TEXTS)},
-        {"tried_key": rng.choice(TEXTS), "opens": "setup", "worked": True}, {"saw": "drive", "at": "live", "value": "right"},
+        {"move": move["id"], "outcome": rng.choice(move["outcomes"])},
+        {"move": move["id"], "weights": {o: rng.choice(NUMBERS) for o in move["outcomes"][:3]}},
+        {"undo": rng.choice(NUMBERS)},
+        {"fact": {rng.choice(("data", "budget", "drive_kind", "x")): rng.choice((*TEXTS, *NUMBERS, "hdd", "none"))}},
+        {"put_back": move["id"]},
+        {"started": move["id"], "minutes": rng.choice(NUMBERS)},
+        {"changed": move["id"], "before": rng.choice(TEXTS)},
+        {"signed": rng.choice(("repair", "replace", "x")), "fix": move["id"]},
+        {"proven": rng.sample([f["id"] for f in words["faults"]], 2)},
+        {"note": rng.choice(TEXTS)},
+        {"tried_key": rng.choice(TEXTS), "opens": "setup", "worked": True},
+        {"saw": "drive", "at": "live", "value": "right"},
         {"override": rng.choice(sorted(words["interlocks"])), "move": move["id"], "reason": rng.choice(TEXTS)},
-    ]  # fmt: skip
+    ]
     entry = rng.choice(choices)
     return {**entry, rng.choice(ENTRY_KEYS): rng.choice((*TEXTS, *NUMBERS))} if rng.random() < 0.1 else entry
 
@@ -158,32 +223,52 @@ class Api:
     """One server that is asked everything its own description names."""
 
     def __init__(self, folder: Path) -> None:
-        self.client = TestClient(create_app(open_services(folder)), base_url=HERE, client=ME, raise_server_exceptions=False)
+        self.client = TestClient(
+            create_app(open_services(folder)), base_url=HERE, client=ME, raise_server_exceptions=False
+        )
         self.document = self.client.get("/api/openapi.json").json()
         self.words = self.client.get("/api/words").json()
         self.routes = [
-            (method, path, own) for path, methods in self.document["paths"].items() for method, own in methods.items()
+            (method, path, own)
+            for path, methods in self.document["paths"].items()
+            for method, own in methods.items()
             if path not in ("/api/events",) and "practice" not in path
-        ]  # fmt: skip
+        ]
         self.statuses: Counter[int] = Counter()
         self.tickets: list[int] = []
         self.fresh()
 
     def fresh(self) -> None:
         """Three new tickets to work on: a tape of a thousand entries is no finding."""
-        made = [self.client.post("/api/tickets", json={"customer": "Choir office", "machine": "Ferrow Lathe-14", "by": "KT"}) for _ in range(3)]
+        made = [
+            self.client.post(
+                "/api/tickets", json={"customer": "Choir office", "machine": "Ferrow Lathe-14", "by": "KT"}
+            )
+            for _ in range(3)
+        ]
         self.tickets = [answer.json()["id"] for answer in made]
 
     def ask(self, rng: random.Random) -> None:
         """One request. Raises Found."""
         method, path, own = rng.choice(self.routes)
         if rng.random() < 0.4:
-            method, path, own = "post", "/api/tickets/{ticket_id}/entries", self.document["paths"]["/api/tickets/{ticket_id}/entries"]["post"]
+            method, path, own = (
+                "post",
+                "/api/tickets/{ticket_id}/entries",
+                self.document["paths"]["/api/tickets/{ticket_id}/entries"]["post"],
+            )
         url, query = path, {}
         for parameter in own.get("parameters", []):
-            value = rng.choice((*self.tickets, *self.tickets, rng.choice(NUMBERS))) if parameter["name"].endswith("id") else rng.choice((*TEXTS, *NUMBERS))
+            value = (
+                rng.choice((*self.tickets, *self.tickets, rng.choice(NUMBERS)))
+                if parameter["name"].endswith("id")
+                else rng.choice((*TEXTS, *NUMBERS))
+            )
             if parameter["in"] == "path":
-                url = url.replace("{" + parameter["name"] + "}", str(value).replace("/", "%2F").replace("\0", "%00").replace("?", "%3F") or "x")
+                url = url.replace(
+                    "{" + parameter["name"] + "}",
+                    str(value).replace("/", "%2F").replace("\0", "%00").replace("?", "%3F") or "x",
+                )
             elif parameter["in"] == "query":
                 query[parameter["name"]] = str(value)
         more: dict[str, Any] = {"params": query}
@@ -194,7 +279,10 @@ class Api:
                 body = {"entry": entry_of(rng, self.words), "by": "KT"}
             more["json"] = body
         elif "multipart/form-data" in content:
-            more |= {"files": {"file": (rng.choice(TEXTS[1:]) or "x", rng.randbytes(rng.choice((0, 10, 512, 4096))))}, "data": {"by": rng.choice(TEXTS)}}
+            more |= {
+                "files": {"file": (rng.choice(TEXTS[1:]) or "x", rng.randbytes(rng.choice((0, 10, 512, 4096))))},
+                "data": {"by": rng.choice(TEXTS)},
+            }
         began = time.perf_counter()
         try:
             answer = self.client.request(method, url, **more)
@@ -205,7 +293,9 @@ class Api:
         spent = time.perf_counter() - began
         self.statuses[answer.status_code] += 1
         if answer.status_code >= 500:
-            raise Found(f"{method} {url} {json.dumps(more.get('json'))[:400]}: {answer.status_code} {answer.text[:300]}")
+            raise Found(
+                f"{method} {url} {json.dumps(more.get('json'))[:400]}: {answer.status_code} {answer.text[:300]}"
+            )
         if spent > MOST_SECONDS:
             raise Found(f"{method} {url} {json.dumps(more.get('json'))[:300]}: took {spent:.1f} s")
 
@@ -213,7 +303,10 @@ class Api:
         """After all that the bench and every ticket can be looked at."""
         rows = self.client.get("/api/bench")
         if rows.status_code != 200 or any(row["broken"] for row in rows.json()["rows"]):
-            raise Found(f"the bench: {rows.status_code} {[row['broken'] for row in rows.json().get('rows', []) if row['broken']][:2]}")
+            raise Found(
+                f"the bench: {rows.status_code} "
+                f"{[row['broken'] for row in rows.json().get('rows', []) if row['broken']][:2]}"
+            )
         for row in rows.json()["rows"][:6]:
             if self.client.get(f"/api/tickets/{row['id']}").status_code != 200:
                 raise Found(f"ticket {row['id']} cannot be looked at")
@@ -238,11 +331,16 @@ def histories(seeds: Sequence[int]) -> list[str]:
 
 
 def all_histories(count: int, seed: int) -> list[str]:
-    """So many of them, over all processors: no byte outside of what was confirmed, and every written byte can be taken back."""
+    """So many of them, over all processors: no byte outside of what was confirmed, and every written byte can be taken
+    back."""
     seeds, jobs = list(range(seed, seed + count)), os.cpu_count() or 1
     parts = [seeds[at : at + 50] for at in range(0, count, 50)]
     found: list[str] = []
-    with tempfile.TemporaryDirectory() as folder, patch.dict(os.environ, TMPDIR=folder), multiprocessing.get_context("spawn").Pool(jobs, maxtasksperchild=4) as pool:
+    with (
+        tempfile.TemporaryDirectory() as folder,
+        patch.dict(os.environ, TMPDIR=folder),
+        multiprocessing.get_context("spawn").Pool(jobs, maxtasksperchild=4) as pool,
+    ):
         for done, own in enumerate(pool.imap_unordered(histories, parts), 1):
             found += own
             if done % 8 == 0:
@@ -302,9 +400,16 @@ def main() -> int:
                     found.append(str(error))
                     print(f"  {error}", flush=True)
                 if sum(counts.values()) % 7 == 0:
-                    print(f"{counts['captures']} captures, {counts['requests']} requests, {len(found)} findings", flush=True)
+                    print(
+                        f"{counts['captures']} captures, {counts['requests']} requests, {len(found)} findings",
+                        flush=True,
+                    )
         api.check()
-    print(f"seed {chosen.seed}: {counts['captures']} captures (slowest {slowest:.2f} s), {counts['requests']} requests {dict(sorted(api.statuses.items()))}, {len(found)} findings")
+    print(
+        f"seed {chosen.seed}: {counts['captures']} captures (slowest {slowest:.2f} s), {counts['requests']} "
+        f"requests "
+        f"{dict(sorted(api.statuses.items()))}, {len(found)} findings"
+    )
     if chosen.histories:
         found += all_histories(chosen.histories, chosen.seed)
         print(f"seed {chosen.seed}: {chosen.histories} histories of the link")

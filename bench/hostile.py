@@ -1,4 +1,5 @@
-"""What the worst uploads cost: time and memory of keeping, decoding and showing them, beside an ordinary capture in the same run.
+"""What the worst uploads cost: time and memory of keeping, decoding and showing them, beside an ordinary capture in the
+same run.
 
 Each is as large as a capture may be. `wanted: under 2 s and 200 MB, or refused`.
 """
@@ -47,7 +48,10 @@ def logs() -> bytes:
 
 
 def messages() -> bytes:
-    line = b"[ 1.0] critical medium error, dev sda, sector %d GPT: Primary EXT4-fs error ata1: BadCRC mce: [Hardware Error] AER: error\n"
+    line = (
+        b"[ 1.0] critical medium error, dev sda, sector %d GPT: Primary EXT4-fs error ata1: BadCRC mce: [Hardware "
+        b"Error] AER: error\n"
+    )
     page = b"".join(line % n for n in range(40_000))[:MIB4]
     return packed({f"dmesg{n}.txt": page for n in range(4)})
 
@@ -71,9 +75,14 @@ def many() -> bytes:
 
 
 CASES: dict[str, Callable[[], bytes]] = {
-    "an ordinary capture": ordinary, "4 error logs of 4 MiB": logs, "4 times 4 MiB of messages": messages, "330 boot entries of 60 KB": variables,
-    "4 disks of noise": random_disks, "4 times a million facts": texts, "1999 drives": many,
-}  # fmt: skip
+    "an ordinary capture": ordinary,
+    "4 error logs of 4 MiB": logs,
+    "4 times 4 MiB of messages": messages,
+    "330 boot entries of 60 KB": variables,
+    "4 disks of noise": random_disks,
+    "4 times a million facts": texts,
+    "1999 drives": many,
+}
 
 
 def measure(name: str) -> None:
@@ -86,7 +95,9 @@ def measure(name: str) -> None:
 
     data = CASES[name]()
     with tempfile.TemporaryDirectory() as folder:
-        client = TestClient(create_app(open_services(Path(folder))), base_url=HERE, client=ME, raise_server_exceptions=False)
+        client = TestClient(
+            create_app(open_services(Path(folder))), base_url=HERE, client=ME, raise_server_exceptions=False
+        )
         number = client.post("/api/tickets", json={"customer": "x", "machine": "x", "by": "KT"}).json()["id"]
         before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
         began = time.perf_counter()
@@ -106,12 +117,18 @@ def main() -> int:
         measure(sys.argv[1])
         return 0
     first = 0.0
-    print(f"{'upload':<30}{'size':>9}{'status':>8}{'kept in':>10}{'shown in':>10}{'again':>9}{'memory':>10}{'of an ordinary one':>20}")
+    print(
+        f"{'upload':<30}{'size':>9}{'status':>8}{'kept in':>10}"
+        f"{'shown in':>10}{'again':>9}{'memory':>10}{'of an ordinary one':>20}"
+    )
     for name in CASES:
         done = subprocess.run([sys.executable, __file__, name], capture_output=True, text=True, check=True, timeout=300)
         status, kept, view, again, more, size = json.loads(done.stdout.splitlines()[-1])
         first = first or kept
-        print(f"{name:<30}{size / 1e6:>6.1f} MB{status:>8}{kept:>8.2f} s{view:>8.2f} s{again:>7.2f} s{more:>7.0f} MB{kept / first:>18.1f}x")
+        print(
+            f"{name:<30}{size / 1e6:>6.1f} MB{status:>8}{kept:>8.2f} s{view:>8.2f} s{again:>7.2f} s{more:>7.0f} "
+            f"MB{kept / first:>18.1f}x"
+        )
     return 0
 
 

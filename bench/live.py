@@ -1,8 +1,8 @@
-"""What a timed read costs the server while it runs: a practice machine reads a drive at its own pace, a browser shows the Surface.
+"""What a timed read costs the server while it runs: a practice machine reads a drive at its own pace, a browser shows
+the Surface.
 
-`python bench/live.py [SECONDS]`: processor time of the server's process over wall time, with nothing going on, while a machine reads, and while a browser looks on.
-Baseline of the same run: the server at rest with the same link open.
-"""
+`python bench/live.py [SECONDS]`: processor time of the server's process over wall time, with nothing going on, while a
+machine reads, and while a browser looks on. Baseline of the same run: the server at rest with the same link open."""
 
 from __future__ import annotations
 
@@ -46,12 +46,16 @@ def main() -> None:
             bench.until(number, lambda link: bool(link["progress"]) and link["progress"]["unit"] == "sectors")
             time.sleep(20)
             print(f"a machine reads: {share(pid, seconds):.2%}")
-            browser = player.chromium.launch(executable_path="/usr/bin/chromium", args=["--no-sandbox", "--disable-gpu"])
+            browser = player.chromium.launch(
+                executable_path="/usr/bin/chromium", args=["--no-sandbox", "--disable-gpu"]
+            )
             page = browser.new_page()
             page.goto(f"{bench.url}/ticket/{number}/surface")
             time.sleep(10)
             print(f"a machine reads and a browser looks on: {share(pid, seconds):.2%}")
-            assert page.get_by_text('MB/s').count() or page.get_by_role('img').count(), 'expected the surface on the screen'
+            assert page.get_by_text("MB/s").count() or page.get_by_role("img").count(), (
+                "expected the surface on the screen"
+            )
             browser.close()
         finally:
             bench.stop_probes()

@@ -1,7 +1,8 @@
-"""Fifty browsers with event streams and sixty posters for a minute, on one server: how long an answer takes, and whether any is an error.
+"""Fifty browsers with event streams and sixty posters for a minute, on one server: how long an answer takes, and
+whether any is an error.
 
-Prints the median, the 95th percentile and the worst, beside one lone poster on the same server just before. `make load SECONDS=60`.
-"""
+Prints the median, the 95th percentile and the worst, beside one lone poster on the same server just before. `make load
+SECONDS=60`."""
 
 from __future__ import annotations
 
@@ -21,10 +22,17 @@ import httpx2 as httpx
 
 from serving import Served
 
-CHECKS = (("sound", ("steady", "ticking", "silent")), ("seat", ("firm", "loose")), ("seen-setup", ("right", "absent")), ("clock", ("right", "wrong")))
+CHECKS = (
+    ("sound", ("steady", "ticking", "silent")),
+    ("seat", ("firm", "loose")),
+    ("seen-setup", ("right", "absent")),
+    ("clock", ("right", "wrong")),
+)
 
 
-def poster(url: str, ticket: int, end: float, pause: float, seed: int, times: list[float], errors: Counter[str]) -> None:
+def poster(
+    url: str, ticket: int, end: float, pause: float, seed: int, times: list[float], errors: Counter[str]
+) -> None:
     """Appends a reading, then takes it back, as fast as a person in a hurry."""
     rng = random.Random(seed)
     with httpx.Client(base_url=url, timeout=30) as client:
@@ -33,7 +41,10 @@ def poster(url: str, ticket: int, end: float, pause: float, seed: int, times: li
             move, outcomes = rng.choice(CHECKS)
             began = time.perf_counter()
             try:
-                answer = client.post(f"/api/tickets/{ticket}/entries", json={"entry": {"move": move, "outcome": rng.choice(outcomes)}, "by": "KT"})
+                answer = client.post(
+                    f"/api/tickets/{ticket}/entries",
+                    json={"entry": {"move": move, "outcome": rng.choice(outcomes)}, "by": "KT"},
+                )
                 times.append(time.perf_counter() - began)
                 if answer.status_code != 201:
                     errors[f"{answer.status_code} {answer.text[:80]}"] += 1
@@ -44,7 +55,10 @@ def poster(url: str, ticket: int, end: float, pause: float, seed: int, times: li
 def listener(url: str, end: float, heard: Counter[str], errors: Counter[str]) -> None:
     """A browser: an event stream, and a look at the bench now and then."""
     try:
-        with httpx.Client(base_url=url, timeout=httpx.Timeout(30, read=30)) as client, client.stream("GET", "/api/events") as stream:
+        with (
+            httpx.Client(base_url=url, timeout=httpx.Timeout(30, read=30)) as client,
+            client.stream("GET", "/api/events") as stream,
+        ):
             for line in stream.iter_lines():
                 if line.startswith("event: change"):
                     heard["events"] += 1
@@ -56,7 +70,10 @@ def listener(url: str, end: float, heard: Counter[str], errors: Counter[str]) ->
 
 def shown(times: list[float]) -> str:
     ordered = sorted(times)
-    return f"{len(ordered)} answers, median {statistics.median(ordered) * 1000:.0f} ms, p95 {ordered[int(0.95 * (len(ordered) - 1))] * 1000:.0f} ms, worst {ordered[-1] * 1000:.0f} ms"
+    return (
+        f"{len(ordered)} answers, median {statistics.median(ordered) * 1000:.0f} ms, p95 "
+        f"{ordered[int(0.95 * (len(ordered) - 1))] * 1000:.0f} ms, worst {ordered[-1] * 1000:.0f} ms"
+    )
 
 
 def main() -> int:
@@ -64,7 +81,9 @@ def main() -> int:
     parser.add_argument("--seconds", type=float, default=60.0)
     parser.add_argument("--posters", type=int, default=60)
     parser.add_argument("--listeners", type=int, default=50)
-    parser.add_argument("--pause", type=float, default=6.0, help="seconds that a poster waits at most between two entries")
+    parser.add_argument(
+        "--pause", type=float, default=6.0, help="seconds that a poster waits at most between two entries"
+    )
     chosen = parser.parse_args()
     with tempfile.TemporaryDirectory() as folder:
         server = Served(Path(folder), by_command=True)
@@ -75,8 +94,14 @@ def main() -> int:
             errors: Counter[str] = Counter()
             poster(server.url, tickets[0], time.monotonic() + 4, 0.1, 1, alone, errors)
             end, times, heard = time.monotonic() + chosen.seconds, list[float](), Counter[str]()
-            threads = [threading.Thread(target=listener, args=(server.url, end, heard, errors), daemon=True) for _ in range(chosen.listeners)]
-            threads += [threading.Thread(target=poster, args=(server.url, tickets[n % 12], end, chosen.pause, n, times, errors)) for n in range(chosen.posters)]
+            threads = [
+                threading.Thread(target=listener, args=(server.url, end, heard, errors), daemon=True)
+                for _ in range(chosen.listeners)
+            ]
+            threads += [
+                threading.Thread(target=poster, args=(server.url, tickets[n % 12], end, chosen.pause, n, times, errors))
+                for n in range(chosen.posters)
+            ]
             for thread in threads:
                 thread.start()
             for thread in threads[chosen.listeners :]:
@@ -85,7 +110,10 @@ def main() -> int:
         finally:
             server.stop()
     print(f"alone:    {shown(alone)}")
-    print(f"together: {shown(times)}, {heard['events']} events heard; p95 is {sorted(times)[int(0.95 * (len(times) - 1))] / statistics.median(alone):.1f} times the lone median")
+    print(
+        f"together: {shown(times)}, {heard['events']} events heard; p95 is "
+        f"{sorted(times)[int(0.95 * (len(times) - 1))] / statistics.median(alone):.1f} times the lone median"
+    )
     print(f"kept: {lengths - 12} entries of {len(times) + len(alone)} acknowledged; errors: {dict(errors) or 'none'}")
     return 1 if errors or lengths - 12 != len(times) + len(alone) else 0
 

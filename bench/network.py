@@ -1,11 +1,10 @@
 """The engine's belief against a general Bayesian-network library (pgmpy, exact variable elimination), in one run.
 
-The same model for both: a variable for the hypothesis (which faults are there) with the engine's prior, and one for each
-check with the engine's table; every fault is a variable that the hypothesis decides. Once with every single fault and the
-sound machine, once with all sets of up to three. A tape of checks is the evidence; posterior and fault probabilities must
-agree to 1e-9. Timed are one more check at the end of the tape (the library has no belief to update: it is asked anew),
-and the whole tape; both give the probability of every fault.
-"""
+The same model for both: a variable for the hypothesis (which faults are there) with the engine's prior, and one for
+each check with the engine's table; every fault is a variable that the hypothesis decides. Once with every single fault
+and the sound machine, once with all sets of up to three. A tape of checks is the evidence; posterior and fault
+probabilities must agree to 1e-9. Timed are one more check at the end of the tape (the library has no belief to update:
+it is asked anew), and the whole tape; both give the probability of every fault."""
 
 from __future__ import annotations
 
@@ -32,14 +31,22 @@ FACTS = {"platform": "pc", "form": "laptop", "installed_os": "windows-10", "driv
 TAPES = {
     "3 checks": [("screen", "no-boot-device"), ("seen-setup", "absent"), ("sound", "steady")],
     "8 checks": [
-        ("story", "power-cut"), ("screen", "volume-stop"), ("seen-setup", "right"), ("clock", "right"), ("storage-mode", "fits"),
-        ("health-pages", "early-signs"), ("volume-look", "damaged"), ("error-log", "recent"),
+        ("story", "power-cut"),
+        ("screen", "volume-stop"),
+        ("seen-setup", "right"),
+        ("clock", "right"),
+        ("storage-mode", "fits"),
+        ("health-pages", "early-signs"),
+        ("volume-look", "damaged"),
+        ("error-log", "recent"),
     ],
-}  # fmt: skip
+}
 Floats = NDArray[np.float64]
 
 
-def library(model: Model, states: NDArray[np.intp], prior: Floats, tape: list[tuple[str, str]]) -> tuple[Floats, Floats, float]:
+def library(
+    model: Model, states: NDArray[np.intp], prior: Floats, tape: list[tuple[str, str]]
+) -> tuple[Floats, Floats, float]:
     """Posterior over `states`, probability of every fault, and the milliseconds of the queries (not of building)."""
     faults = list(model.space.fault_ids)
     network = DiscreteBayesianNetwork([("h", node) for node in (*(check for check, _ in tape), *faults)])
@@ -49,7 +56,9 @@ def library(model: Model, states: NDArray[np.intp], prior: Floats, tape: list[tu
         network.add_cpds(TabularCPD(check, len(rows), rows, evidence=["h"], evidence_card=[len(states)]))
     for column, fault in enumerate(faults):
         there = model.space.member[states, column]
-        network.add_cpds(TabularCPD(fault, 2, np.array([1 - there, there]), evidence=["h"], evidence_card=[len(states)]))
+        network.add_cpds(
+            TabularCPD(fault, 2, np.array([1 - there, there]), evidence=["h"], evidence_card=[len(states)])
+        )
     query = VariableElimination(network)
     evidence = {check: model.knowledge.move(check).outcomes.index(outcome) for check, outcome in tape}
     taken = []
@@ -75,7 +84,10 @@ def main() -> None:
     model = shipped_model()
     every = np.arange(model.space.size)
     single = np.flatnonzero(model.space.member.sum(axis=1) <= 1)
-    print(f"{'model':38} {'tape':9} {'library':>10} {'fold':>9} {'ratio':>6} {'update':>9} {'ratio':>7}  largest difference")
+    print(
+        f"{'model':38} {'tape':9} {'library':>10} {'fold':>9} {'ratio':>6} {'update':>9} {'ratio':>7}  largest "
+        f"difference"
+    )
     for title, states in (("single faults", single), ("up to three faults", every)):
         prior = model.prior(FACTS)[states]
         for name, tape in TAPES.items():
@@ -92,7 +104,9 @@ def main() -> None:
             one = best(update)
             belief = fold(model, facts, entries).belief
             ours = belief[states] / belief[states].sum()
-            worst = max(float(np.abs(theirs - ours).max()), float(np.abs(each - ours @ model.space.member[states]).max()))
+            worst = max(
+                float(np.abs(theirs - ours).max()), float(np.abs(each - ours @ model.space.member[states]).max())
+            )
             print(
                 f"{f'{title} ({len(states)} hypotheses)':38} {name:9} {slow:7.1f} ms {fast:6.2f} ms {slow / fast:6.0f} "
                 f"{one:6.3f} ms {slow / one:7.0f}  {worst:.1e}"

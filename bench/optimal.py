@@ -27,7 +27,10 @@ def main() -> None:
     with ProcessPoolExecutor(os.cpu_count()) as pool:
         ratios = np.array([r for r in pool.map(partial(ratio_of), seeds, chunksize=4) if r is not None])
     print(f"{len(ratios)} sub-models searched to the end, {len(seeds) - len(ratios)} too large")
-    print(f"planner / optimum: mean {ratios.mean():.4f}; within 1 %: {(ratios <= 1.01).mean():.1%}, 5 %: {(ratios <= 1.05).mean():.1%}")
+    print(
+        f"planner / optimum: mean {ratios.mean():.4f}; within 1 %: {(ratios <= 1.01).mean():.1%}, 5 %: "
+        f"{(ratios <= 1.05).mean():.1%}"
+    )
     for share in (50, 75, 90, 95, 99, 100):
         print(f"  {share:3d} % of them up to {np.percentile(ratios, share):.4f}")
 

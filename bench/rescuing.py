@@ -1,9 +1,10 @@
-"""Saving large files through the link against what the source gives: a real server, a real probe, an NTFS volume that Debian's tools made.
+"""Saving large files through the link against what the source gives: a real server, a real probe, an NTFS volume that
+Debian's tools made.
 
-`python bench/rescuing.py [MIB] [MB/s]`: files of a volume on a source limited to 110 MB/s, which is what gigabit Ethernet brings from a sick machine. Baselines: the same bytes in
-a row at that pace, and the whole disk copied through the same link. Bench and sick machine are one computer here, so they share its processors, and the sums of the files
-(SHA-256) with them: 250 MB/s of one where it has no instructions for it.
-"""
+`python bench/rescuing.py [MIB] [MB/s]`: files of a volume on a source limited to 110 MB/s, which is what gigabit
+Ethernet brings from a sick machine. Baselines: the same bytes in a row at that pace, and the whole disk copied through
+the same link. Bench and sick machine are one computer here, so they share its processors, and the sums of the files
+(SHA-256) with them: 250 MB/s of one where it has no instructions for it."""
 
 from __future__ import annotations
 
@@ -77,7 +78,11 @@ def made(place: Path, mib: int) -> None:
         subprocess.run(["umount", str(tree)], check=True)
     with place.open("wb") as file:
         file.truncate((sectors + 2 * FIRST) * 512)
-    subprocess.run(["sgdisk", "-a", "1", "-o", "-n", f"1:{FIRST}:{FIRST + sectors - 1}", "-t", "1:0700", str(place)], check=True, capture_output=True)
+    subprocess.run(
+        ["sgdisk", "-a", "1", "-o", "-n", f"1:{FIRST}:{FIRST + sectors - 1}", "-t", "1:0700", str(place)],
+        check=True,
+        capture_output=True,
+    )
     with place.open("rb+") as disk, part.open("rb") as source:
         disk.seek(FIRST * 512)
         while data := source.read(8 << 20):
@@ -96,15 +101,39 @@ def main() -> None:
         bench = Bench(Path(folder))
         bench.start()
         try:
-            number, secret = bench.linked(platform="pc", installed_os="windows-10", data="irreplaceable", drive_kind="sata-ssd")
-            bench.probes.append(subprocess.Popen([sys.executable, __file__, "--probe", str(place), "--server", bench.url, "--secret", secret, "--spool", f"{folder}/spool", "--wait", "2"], stdout=subprocess.DEVNULL))
+            number, secret = bench.linked(
+                platform="pc", installed_os="windows-10", data="irreplaceable", drive_kind="sata-ssd"
+            )
+            bench.probes.append(
+                subprocess.Popen(
+                    [
+                        sys.executable,
+                        __file__,
+                        "--probe",
+                        str(place),
+                        "--server",
+                        bench.url,
+                        "--secret",
+                        secret,
+                        "--spool",
+                        f"{folder}/spool",
+                        "--wait",
+                        "2",
+                    ],
+                    stdout=subprocess.DEVNULL,
+                )
+            )
             bench.until(number, lambda link: any(o["state"] == "done" for o in link["orders"]))
 
             def view() -> Any:
                 return bench.call("GET", f"/api/tickets/{number}/volumes?source=sda")
 
             def ask(what: str, **more: Any) -> None:
-                bench.call("POST", f"/api/tickets/{number}/volumes/{what}", json={"source": "sda", "first": FIRST, "by": "KT", **more})
+                bench.call(
+                    "POST",
+                    f"/api/tickets/{number}/volumes/{what}",
+                    json={"source": "sda", "first": FIRST, "by": "KT", **more},
+                )
 
             ask("look")
             while view()["job"] is not None or view()["look"] is None:
@@ -117,10 +146,18 @@ def main() -> None:
             size = mib // 64 * 64 * (1 << 20)
             bench.call("POST", f"/api/tickets/{number}/orders", json={"order": "copy", "device": "sda", "by": "KT"})
             began = time.monotonic()
-            bench.until(number, lambda link: link["orders"][-1]["order"] == "copy" and link["orders"][-1]["state"] == "done", 600)
+            bench.until(
+                number,
+                lambda link: link["orders"][-1]["order"] == "copy" and link["orders"][-1]["state"] == "done",
+                600,
+            )
             copied = place.stat().st_size / (time.monotonic() - began)
-            print(f"{size >> 20} MiB in large files saved at {size / took / 1e6:.0f} MB/s, ratio to the same bytes in a row at {MB_S:.0f} MB/s {size / MB_S / 1e6 / took:.2f}, "
-                  f"to the disk's whole copy with its reading back ({copied / 1e6:.0f} MB/s) {size / took / copied:.2f}; {now['rescues'][0]['whole']} files whole")  # fmt: skip
+            print(
+                f"{size >> 20} MiB in large files saved at {size / took / 1e6:.0f} MB/s, ratio to the same bytes in a "
+                f"row at {MB_S:.0f} MB/s {size / MB_S / 1e6 / took:.2f}, "
+                f"to the disk's whole copy with its reading back ({copied / 1e6:.0f} MB/s) {size / took / copied:.2f}; "
+                f"{now['rescues'][0]['whole']} files whole"
+            )
         finally:
             bench.stop_probes()
             bench.stop()

@@ -51,13 +51,20 @@ def main() -> None:
                 except httpx.TransportError:
                     time.sleep(0.02)
             print(f"server ready after {time.perf_counter() - started:.2f} s")
-            body = {"customer": "c", "machine": "m", "by": "KT", "entries": [{"move": "screen", "outcome": "no-boot-device"}]}
+            body = {
+                "customer": "c",
+                "machine": "m",
+                "by": "KT",
+                "entries": [{"move": "screen", "outcome": "no-boot-device"}],
+            }
             ticket = httpx.post(f"{url}/api/tickets", json=body).json()["id"]
             bare = []
             with httpx.Client() as client:
                 for number in range(ROUNDS):
                     start = time.perf_counter()
-                    client.post(f"{url}/api/tickets/{ticket}/entries", json={"entry": {"note": str(number)}, "by": "KT"})
+                    client.post(
+                        f"{url}/api/tickets/{ticket}/entries", json={"entry": {"note": str(number)}, "by": "KT"}
+                    )
                     bare.append((time.perf_counter() - start) * 1e3)
             with sync_playwright() as playwright:
                 browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=CHROMIUM)
@@ -69,14 +76,18 @@ def main() -> None:
                     taken.append(page.evaluate(MEASURE, "1" if number % 2 == 0 else "u"))
                     page.wait_for_timeout(60)
                 shown = taken[WARM_UP:]
-                print(f"the first {WARM_UP} in a new window: " + ", ".join(f"{ms:.0f}" for ms in taken[:WARM_UP]) + " ms")
+                print(
+                    f"the first {WARM_UP} in a new window: " + ", ".join(f"{ms:.0f}" for ms in taken[:WARM_UP]) + " ms"
+                )
                 browser.close()
         finally:
             server.kill()
             server.wait()
     print(f"bare round trip: median {np.median(bare):.0f} ms, p95 {np.percentile(bare, 95):.0f} ms")
     print(
-        f"key to new state on screen: median {np.median(shown):.0f} ms, p95 {np.percentile(shown, 95):.0f} ms (wanted: under 100)"
+        f"key to new state on screen: median {np.median(shown):.0f} ms, p95 {np.percentile(shown, 95):.0f} ms "
+        f"(wanted: "
+        f"under 100)"
     )
     print(f"ratio of the medians: {np.median(shown) / np.median(bare):.1f}")
 

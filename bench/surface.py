@@ -1,7 +1,8 @@
-"""What the judge of read maps is worth: told against drawn, over maps of many kinds, sizes, noises and budgets; and how fast it is.
+"""What the judge of read maps is worth: told against drawn, over maps of many kinds, sizes, noises and budgets; and how
+fast it is.
 
-`python bench/surface.py [MAPS] [SEED]` prints the tables of docs/surface.md. Baseline for the speed: parsing the same numbers with NumPy's own reader.
-"""
+`python bench/surface.py [MAPS] [SEED]` prints the tables of docs/surface.md. Baseline for the speed: parsing the same
+numbers with NumPy's own reader."""
 
 from __future__ import annotations
 
@@ -30,9 +31,15 @@ def matrix(maps: int, seed: int) -> None:
     rng = np.random.default_rng(seed)
     for number in range(maps):
         own = drawn(
-            KINDS[number % len(KINDS)], seed * 100_000 + number, flash=bool(number % 5 == 4) and KINDS[number % len(KINDS)] != "one-head", noise=float(rng.choice([0.001, 0.004, 0.02])),
-            budget=float(rng.choice([1.0, 1.0, 0.6, 0.25])), largest_gb=20_000, serpentine=bool(number % 2), blocks=int(rng.choice([8_000, 20_000, 60_000])),
-        )  # fmt: skip
+            KINDS[number % len(KINDS)],
+            seed * 100_000 + number,
+            flash=bool(number % 5 == 4) and KINDS[number % len(KINDS)] != "one-head",
+            noise=float(rng.choice([0.001, 0.004, 0.02])),
+            budget=float(rng.choice([1.0, 1.0, 0.6, 0.25])),
+            largest_gb=20_000,
+            serpentine=bool(number % 2),
+            blocks=int(rng.choice([8_000, 20_000, 60_000])),
+        )
         found = judge_map(own.map, disk_sectors=own.disk_sectors)
         told[own.kind, found.pattern] += 1
         stated[f"{max(found.weights.values()):.1f}"] += 1
@@ -45,11 +52,18 @@ def matrix(maps: int, seed: int) -> None:
     print("| drawn \\ told | " + " | ".join(KINDS) + " | rightly |\n|---|" + "---|" * (len(KINDS) + 1))
     for kind in KINDS:
         row = [told[kind, other] for other in KINDS]
-        print(f"| {kind} | " + " | ".join(str(n or "") for n in row) + f" | {row[KINDS.index(kind)] / max(sum(row), 1):.1%} |")
+        print(
+            f"| {kind} | "
+            + " | ".join(str(n or "") for n in row)
+            + f" | {row[KINDS.index(kind)] / max(sum(row), 1):.1%} |"
+        )
     right = sum(n for (a, b), n in told.items() if a == b)
     print(f"\n{right} of {maps} rightly ({right / maps:.1%}); counts of unreadable sectors that differ: {invented}")
     print(f"time left within a tenth of the true one: {within} of {timed}")
-    print(f"share of the dead head: median error {np.median(shares):.1%}, nine in ten within {np.quantile(shares, 0.9):.1%} ({len(shares)} maps)")
+    print(
+        f"share of the dead head: median error {np.median(shares):.1%}, nine in ten within "
+        f"{np.quantile(shares, 0.9):.1%} ({len(shares)} maps)"
+    )
 
 
 def speed(blocks: int) -> None:
@@ -66,7 +80,10 @@ def speed(blocks: int) -> None:
     before, began = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss >> 10, time.perf_counter()
     found = scanned(read_map_page(data))
     now = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss >> 10
-    print(f"{blocks:.0e} blocks ({len(data) >> 20} MiB packed) read and judged ({found.surface.pattern}) in {time.perf_counter() - began:.1f} s, peak {now} MiB ({before} before)")
+    print(
+        f"{blocks:.0e} blocks ({len(data) >> 20} MiB packed) read and judged ({found.surface.pattern}) in "
+        f"{time.perf_counter() - began:.1f} s, peak {now} MiB ({before} before)"
+    )
 
 
 def text_speed(blocks: int) -> None:

@@ -1,7 +1,7 @@
 """The timed read and the copy against `dd` with the same block size on the same file, past the cache, in the same run.
 
-`python bench/timed_read.py [MIB] [FOLDER]`: the file is made there. `--limit MB_S`: as if the source gave so much and no more, as a disk does.
-"""
+`python bench/timed_read.py [MIB] [FOLDER]`: the file is made there. `--limit MB_S`: as if the source gave so much and
+no more, as a disk does."""
 
 from __future__ import annotations
 
@@ -68,7 +68,10 @@ def main() -> None:
         subprocess.run(["dd", f"if={place}", "of=/dev/null", "bs=1M", "iflag=direct"], check=True, capture_output=True)
         dd = time.perf_counter() - began
         ours = scanned(device, sectors, None)
-        print(f"unlimited: dd {chosen.mib / dd:.0f} MiB/s, timed read {chosen.mib / ours:.0f} MiB/s, ratio {dd / ours:.2f}")
+        print(
+            f"unlimited: dd {chosen.mib / dd:.0f} MiB/s, timed read {chosen.mib / ours:.0f} MiB/s, ratio "
+            f"{dd / ours:.2f}"
+        )
         kept = [0]
 
         def keep(lba: int, data: memoryview) -> None:
@@ -77,8 +80,14 @@ def main() -> None:
         ideal = chosen.mib * (1 << 20) / 250e6
         for name, own in (("timed read", None), ("read with its bytes", keep)):
             took = scanned(device, sectors, 250.0, own)
-            print(f"source of 250 MB/s: {name} {chosen.mib * 1.048576 / took:.0f} MB/s, ratio to what it gives {ideal / took:.3f}")
-        print(f"peak memory of this process {resource.getrusage(resource.RUSAGE_SELF).ru_maxrss >> 10} MiB, of its reading child {resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss >> 10} MiB")
+            print(
+                f"source of 250 MB/s: {name} {chosen.mib * 1.048576 / took:.0f} MB/s, ratio to what it gives "
+                f"{ideal / took:.3f}"
+            )
+        print(
+            f"peak memory of this process {resource.getrusage(resource.RUSAGE_SELF).ru_maxrss >> 10} MiB, of its "
+            f"reading child {resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss >> 10} MiB"
+        )
     finally:
         place.unlink()
 

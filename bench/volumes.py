@@ -1,8 +1,9 @@
-"""The check of an NTFS volume against a plain Python loop over the same records, and against the system's own read-only check of an ext4 volume with as many files.
+"""The check of an NTFS volume against a plain Python loop over the same records, and against the system's own read-only
+check of an ext4 volume with as many files.
 
-`python bench/volumes.py [FILES ...]` (200000): the volume is made by our encoder; both volumes are files in memory. Baseline: every record's attributes read with `struct`, one after the
-other, nothing compared. `e2fsck -fn` checks an image that `mke2fs -d` fills from a folder of the same files. Peak memory is that of a process of its own.
-"""
+`python bench/volumes.py [FILES ...]` (200000): the volume is made by our encoder; both volumes are files in memory.
+Baseline: every record's attributes read with `struct`, one after the other, nothing compared. `e2fsck -fn` checks an
+image that `mke2fs -d` fills from a folder of the same files. Peak memory is that of a process of its own."""
 
 from __future__ import annotations
 
@@ -23,7 +24,10 @@ _IN_A_FOLDER, _ROUNDS = 200, 7
 
 
 def made(files: int, place: Path) -> tuple[ImageSectors, int]:
-    names = {f"folder {n // _IN_A_FOLDER:05d}/file number {n:07d}.txt": b"x" * 3000 if n % 50 == 0 else b"" for n in range(files)}
+    names = {
+        f"folder {n // _IN_A_FOLDER:05d}/file number {n:07d}.txt": b"x" * 3000 if n % 50 == 0 else b""
+        for n in range(files)
+    }
     sectors = 4_000_000 + files * 8
     with place.open("wb") as file:
         file.truncate(sectors * 512)
@@ -63,7 +67,11 @@ def _timed(files: int, disk: ImageSectors, sectors: int) -> None:
     began = time.perf_counter()
     plain_loop(disk, sectors)
     loop = time.perf_counter() - began
-    print(f"{files:,} files: check {ours:.2f} s ({ours / files * 1e6:.1f} us a file), plain loop over records {loop:.2f} s, ratio {loop / ours:.1f}")
+    print(
+        f"{files:,} files: check {ours:.2f} s ({ours / files * 1e6:.1f} us a file), plain loop over records "
+        f"{loop:.2f} "
+        f"s, ratio {loop / ours:.1f}"
+    )
     if ext is not None:
         print(f"  e2fsck -fn over as many on ext4 {theirs:.2f} s, ratio {ours / theirs:.1f}")
 
@@ -76,7 +84,22 @@ def ext_image(files: int, folder: Path) -> Path | None:
         if n % _IN_A_FOLDER == 0:
             place.mkdir(parents=True)
         (place / f"file number {n:07d}.txt").write_bytes(b"x" * 3000 if n % 50 == 0 else b"")
-    made_it = subprocess.run(["mke2fs", "-q", "-t", "ext4", "-N", str(files + files // 50 + 100), "-d", source, image, f"{files // 1500 + 200}M"], capture_output=True, check=False)
+    made_it = subprocess.run(
+        [
+            "mke2fs",
+            "-q",
+            "-t",
+            "ext4",
+            "-N",
+            str(files + files // 50 + 100),
+            "-d",
+            source,
+            image,
+            f"{files // 1500 + 200}M",
+        ],
+        capture_output=True,
+        check=False,
+    )
     shutil.rmtree(source)
     if made_it.returncode:
         print(made_it.stderr.decode()[:200])
@@ -99,7 +122,12 @@ print(tracemalloc.get_traced_memory()[1] >> 20)
 def peak(files: int) -> None:
     """MiB that the check itself takes at most, beside the volume's bytes."""
     with tempfile.TemporaryDirectory(dir="/dev/shm") as folder:
-        told = subprocess.run([sys.executable, "-c", _PEAK.format(here=str(Path(__file__).parent), files=files, folder=folder)], capture_output=True, text=True, check=True).stdout
+        told = subprocess.run(
+            [sys.executable, "-c", _PEAK.format(here=str(Path(__file__).parent), files=files, folder=folder)],
+            capture_output=True,
+            text=True,
+            check=True,
+        ).stdout
     print(f"{files:,} files: the check takes {told.strip()} MiB at most")
 
 

@@ -50,9 +50,13 @@ SHOTS: list[tuple[str, str, str, tuple[int, int], list[str]]] = [
 def take(browser: Browser, url: str, name: str, path: str, theme: str, size: tuple[int, int], keys: list[str]) -> None:
     """One picture; a phone or tablet is touched."""
     touch = size != DESK
-    context = browser.new_context(viewport={"width": size[0], "height": size[1]}, has_touch=touch, is_mobile=touch, reduced_motion="reduce")
+    context = browser.new_context(
+        viewport={"width": size[0], "height": size[1]}, has_touch=touch, is_mobile=touch, reduced_motion="reduce"
+    )
     page = context.new_page()
-    page.add_init_script(f"localStorage.setItem('gatecheck-theme', '{theme}'); localStorage.setItem('gatecheck-initials', 'KT')")
+    page.add_init_script(
+        f"localStorage.setItem('gatecheck-theme', '{theme}'); localStorage.setItem('gatecheck-initials', 'KT')"
+    )
     page.goto(url + path)
     page.get_by_role("heading", level=1).first.wait_for()
     page.wait_for_timeout(300)
@@ -81,7 +85,9 @@ def _wait_for_links(url: str) -> None:
 def main() -> None:
     FOLDER.mkdir(parents=True, exist_ok=True)
     for old in FOLDER.glob("*.png"):
-        if old.stem not in {name for name, *_ in SHOTS} and not old.stem.startswith("stick"):  # those are taken in the emulator (tests/lab)
+        if old.stem not in {name for name, *_ in SHOTS} and not old.stem.startswith(
+            "stick"
+        ):  # those are taken in the emulator (tests/lab)
             old.unlink()
     with socket.socket() as probe:
         probe.bind(("127.0.0.1", 0))

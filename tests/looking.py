@@ -14,18 +14,50 @@ from serving import Served
 WEB = Path(__file__).parents[1] / "web"
 AXE = (WEB / "node_modules" / "axe-core" / "axe.min.js").read_text(encoding="utf-8")
 RULES = ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa"]
-SIZES = {"phone": (390, 844), "tablet upright": (820, 1180), "tablet": (1024, 768), "screen": (1280, 800), "large screen": (1920, 1080)}
+SIZES = {
+    "phone": (390, 844),
+    "tablet upright": (820, 1180),
+    "tablet": (1024, 768),
+    "screen": (1280, 800),
+    "large screen": (1920, 1080),
+}
 VIEWS = {
-    "bench": ("/", []), "ticket": ("/ticket/2", []), "a screen in hand": ("/ticket/3?move=screen", []), "settings": ("/ticket/10/settings", []),
-    "trial": ("/ticket/12/settings", []), "ways": ("/ticket/11/settings", []), "sightings": ("/ticket/13/sightings", []), "pages": ("/ticket/3/pages", []),
-    "call sheet": ("/ticket/5/call", []), "odds": ("/odds", []), "a step in hand": ("/ticket/14", []), "installing": ("/ticket/15", []), "in proof": ("/ticket/16", []),
-    "parts": ("/ticket/14/parts", []), "shelf": ("/shelf", []), "papers": ("/ticket/17/papers", []), "the shop's page": ("/shop", []),
-}  # fmt: skip
+    "bench": ("/", []),
+    "ticket": ("/ticket/2", []),
+    "a screen in hand": ("/ticket/3?move=screen", []),
+    "settings": ("/ticket/10/settings", []),
+    "trial": ("/ticket/12/settings", []),
+    "ways": ("/ticket/11/settings", []),
+    "sightings": ("/ticket/13/sightings", []),
+    "pages": ("/ticket/3/pages", []),
+    "call sheet": ("/ticket/5/call", []),
+    "odds": ("/odds", []),
+    "a step in hand": ("/ticket/14", []),
+    "installing": ("/ticket/15", []),
+    "in proof": ("/ticket/16", []),
+    "parts": ("/ticket/14/parts", []),
+    "shelf": ("/shelf", []),
+    "papers": ("/ticket/17/papers", []),
+    "the shop's page": ("/shop", []),
+}
 SHEETS = {
-    "intake": ("/", ["n"]), "find": ("/", ["/"]), "keys": ("/", ["k"]), "practice": ("/", ["p"]), "help": ("/", ["?"]), "moves": ("/ticket/2", ["e"]),
-    "facts": ("/ticket/2", ["f"]), "why": ("/ticket/2", ["w"]), "link": ("/ticket/3", ["y"]), "handover": ("/ticket/9", ["h"]), "help on a ticket": ("/ticket/2", ["?"]),
-    "off the machine": ("/ticket/14", ["+"]), "other steps": ("/ticket/14", ["e"]), "left out": ("/ticket/14", ["v"]), "told with it": ("/ticket/16", ["2"]), "note": ("/ticket/16", ["m"]),
-}  # fmt: skip
+    "intake": ("/", ["n"]),
+    "find": ("/", ["/"]),
+    "keys": ("/", ["k"]),
+    "practice": ("/", ["p"]),
+    "help": ("/", ["?"]),
+    "moves": ("/ticket/2", ["e"]),
+    "facts": ("/ticket/2", ["f"]),
+    "why": ("/ticket/2", ["w"]),
+    "link": ("/ticket/3", ["y"]),
+    "handover": ("/ticket/9", ["h"]),
+    "help on a ticket": ("/ticket/2", ["?"]),
+    "off the machine": ("/ticket/14", ["+"]),
+    "other steps": ("/ticket/14", ["e"]),
+    "left out": ("/ticket/14", ["v"]),
+    "told with it": ("/ticket/16", ["2"]),
+    "note": ("/ticket/16", ["m"]),
+}
 
 
 def shown(page: Page, url: str, keys: list[str]) -> None:
@@ -41,12 +73,16 @@ def shown(page: Page, url: str, keys: list[str]) -> None:
 
 def violations(page: Page, run_only: list[str]) -> list[str]:
     kind = "tag" if run_only is RULES else "rule"
-    found: Any = page.evaluate("([type, values]) => axe.run(document, { runOnly: { type, values }, resultTypes: ['violations'] })", [kind, run_only])
+    found: Any = page.evaluate(
+        "([type, values]) => axe.run(document, { runOnly: { type, values }, resultTypes: ['violations'] })",
+        [kind, run_only],
+    )
     return [f"{v['id']}: {node['html'][:160]}" for v in found["violations"] for node in v["nodes"][:3]]
 
 
 def looked_over(page: Page, *, axe: bool, touch: bool) -> list[str]:
-    """Everything that can be wrong with a page as it stands: runs off, lies over itself, is too small to tap, breaks WCAG in light or dark."""
+    """Everything that can be wrong with a page as it stands: runs off, lies over itself, is too small to tap, breaks
+    WCAG in light or dark."""
     wide = page.evaluate("document.documentElement.scrollWidth - document.documentElement.clientWidth")
     found = [f"runs off by {wide}"] if wide > 0 else []
     found += [f"overlap: {text}" for text in page.evaluate(OVERLAPS)]
@@ -62,8 +98,8 @@ def looked_over(page: Page, *, axe: bool, touch: bool) -> list[str]:
 
 
 def wrong_views(demo: Served, screen: Callable[..., Page], sizes: Sequence[str], axe: str) -> dict[str, list[str]]:
-    """WCAG 2.2 A and AA by axe-core at one of the sizes, light and dark; at all of them fingers on what is touched, nothing off the edge or over itself. A page is
-    opened once and turned to the next size, as a tablet is."""
+    """WCAG 2.2 A and AA by axe-core at one of the sizes, light and dark; at all of them fingers on what is touched,
+    nothing off the edge or over itself. A page is opened once and turned to the next size, as a tablet is."""
     touch = SIZES[sizes[0]][0] < 1100
     page, found = screen(SIZES[sizes[0]], touch=touch), {}
     for name, (path, keys) in {**VIEWS, **SHEETS}.items():
@@ -72,7 +108,9 @@ def wrong_views(demo: Served, screen: Callable[..., Page], sizes: Sequence[str],
         for size in sorted(sizes, key=lambda s: s == axe):
             page.set_viewport_size(_sized(size))
             page.evaluate("new Promise(done => requestAnimationFrame(() => requestAnimationFrame(done)))")
-            if looked_over(page, axe=False, touch=touch):  # on a busy computer a page takes a moment to lie as it will; what is wrong stays wrong
+            if looked_over(
+                page, axe=False, touch=touch
+            ):  # on a busy computer a page takes a moment to lie as it will; what is wrong stays wrong
                 page.wait_for_timeout(1000)
             if wrong := looked_over(page, axe=size == axe, touch=touch):
                 found[f"{name} on a {size}"] = wrong

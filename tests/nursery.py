@@ -1,8 +1,9 @@
-"""Servers and practice machines by fork: one process has everything imported and the model compiled, each of them is a fork of it.
+"""Servers and practice machines by fork: one process has everything imported and the model compiled, each of them is a
+fork of it.
 
-A server of its own for every test then costs a tenth of a second instead of two. `python nursery.py` is that process: it
-reads what to be (`gatecheck` or `practice`) and its command line as JSON from standard input, forks, and answers with the number of the new process.
-"""
+A server of its own for every test then costs a tenth of a second instead of two. `python nursery.py` is that process:
+it reads what to be (`gatecheck` or `practice`) and its command line as JSON from standard input, forks, and answers
+with the number of the new process."""
 
 from __future__ import annotations
 
@@ -44,7 +45,9 @@ class Forked:
 @cache
 def _nursery() -> subprocess.Popen[str]:
     one_core = {**os.environ, "OPENBLAS_NUM_THREADS": "1"}  # threads do not survive a fork
-    nursery = subprocess.Popen([sys.executable, __file__], stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True, env=one_core)
+    nursery = subprocess.Popen(
+        [sys.executable, __file__], stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True, env=one_core
+    )
     atexit.register(nursery.communicate)  # ends it: there is nothing more to read
     return nursery
 

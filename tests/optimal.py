@@ -1,6 +1,6 @@
-"""Small repair problems cut from the shipped knowledge, their optimal policy by exhaustive search, and what the planner's
-own choices cost on them. The search is the oracle that the planner is measured against; it shares nothing with it but
-the tables of a move's likelihood and a fix's transition.
+"""Small repair problems cut from the shipped knowledge, their optimal policy by exhaustive search, and what the
+planner's own choices cost on them. The search is the oracle that the planner is measured against; it shares nothing
+with it but the tables of a move's likelihood and a fix's transition.
 
 The problem: pay for every look (once, until a fix may have changed what it shows) and every fix (once); stop a machine
 that starts by handing it back, which costs a comeback and the mending of whatever is left in it; stop any other machine
@@ -55,7 +55,8 @@ def _only(row: Mapping[str, float], outcomes: Sequence[str]) -> dict[str, float]
 
 
 def _small_check(check: Check, faults: set[str], rng: np.random.Generator, most: int = _MOST_OUTCOMES) -> Check:
-    """The check with its likeliest outcomes only, the normal one among them, and every row drawn around the shipped one."""
+    """The check with its likeliest outcomes only, the normal one among them, and every row drawn around the shipped
+    one."""
     table = check.table
     told = [dict(r) for f, r in table.rows.items() if f in faults]
     mass = {o: sum(r.get(o, 0.0) for r in told) for o in check.outcomes if o not in table.aside}
@@ -63,18 +64,34 @@ def _small_check(check: Check, faults: set[str], rng: np.random.Generator, most:
     outcomes = tuple(o for o in check.outcomes if o in ranked)
     rows = {f: _jitter(rng, _only(r, outcomes)) for f, r in table.rows.items() if f in faults}
     hidden = _only(table.hidden_row, outcomes) if table.hidden_by else {}
-    small = Likelihood(table.combine, table.normal, _jitter(rng, _only(table.sound, outcomes)), rows, {}, table.hidden_by, hidden, {})
+    small = Likelihood(
+        table.combine, table.normal, _jitter(rng, _only(table.sound, outcomes)), rows, {}, table.hidden_by, hidden, {}
+    )
     check = replace(check, outcomes=outcomes)
     minutes = float(check.minutes * rng.uniform(0.5, 2.5))
-    return replace(check, table=small, minutes=minutes, needs=(), stress="none", only_when={}, not_when={}, says_nothing_when={})
+    return replace(
+        check, table=small, minutes=minutes, needs=(), stress="none", only_when={}, not_when={}, says_nothing_when={}
+    )
 
 
 def _small_fix(fix: Fix, faults: set[str], rng: np.random.Generator) -> Fix:
     cures = {f: float(np.clip(c * rng.uniform(0.85, 1.1), 0.02, 0.99)) for f, c in fix.cures.items() if f in faults}
     return replace(
-        fix, cures=cures, minutes=float(fix.minutes * rng.uniform(0.5, 2.0)), needs=(), look_first=(), breaks={}, trial=False,
-        verdict=False, writes=False, destroys=False, stress="none", could_not=0.0, only_when={}, not_when={},
-    )  # fmt: skip
+        fix,
+        cures=cures,
+        minutes=float(fix.minutes * rng.uniform(0.5, 2.0)),
+        needs=(),
+        look_first=(),
+        breaks={},
+        trial=False,
+        verdict=False,
+        writes=False,
+        destroys=False,
+        stress="none",
+        could_not=0.0,
+        only_when={},
+        not_when={},
+    )
 
 
 def small_problem(knowledge: Knowledge, seed: int, faults: int = 4, checks: int = 2, fixes: int = 3) -> Problem:
@@ -94,15 +111,17 @@ def small_problem(knowledge: Knowledge, seed: int, faults: int = 4, checks: int 
         faults=tuple(replace(f, odds=float(f.odds * rng.lognormal(0.0, 0.7)), intermittent=0.0) for f in chosen),
         contexts=(),
         couplings=tuple(
-            replace(c, faults=tuple(f for f in c.faults if f in names)) for c in knowledge.couplings
+            replace(c, faults=tuple(f for f in c.faults if f in names))
+            for c in knowledge.couplings
             if c.faults[0] in names and names & set(c.faults[1:])
         ),
         checks={"screen": screen, **{c.id: _small_check(c, names, rng) for c in looks}},
-        fixes={f.id: replace(_small_fix(f, names, rng), same_cause=1.0) for f in acts} | {"copy-data": knowledge.fixes["copy-data"]},
+        fixes={f.id: replace(_small_fix(f, names, rng), same_cause=1.0) for f in acts}
+        | {"copy-data": knowledge.fixes["copy-data"]},
         interlocks={},
         sound_odds=0.02,
         plan={**knowledge.plan, "software_stop": 2.0},
-    )  # fmt: skip
+    )
     # a sound machine starts: what it was brought in with is not explained by luck
     sure = {o: 0.999 if o == "boots" else 0.001 / (len(screen.outcomes) - 1) for o in screen.outcomes}
     small.checks["screen"] = replace(screen, table=replace(screen.table, sound=sure))
@@ -170,9 +189,11 @@ class Search:
         marginals = belief @ self.model.space.member
         cured = min(1.0, sum(c * marginals[self.model.space.index(f)] for f, c in move.cures.items()))
         return float(
-            minutes * rates["bench_minute"] + move.parts + move.burden
+            minutes * rates["bench_minute"]
+            + move.parts
+            + move.burden
             + (move.cured_minutes * rates["bench_minute"] + move.cured_parts) * cured
-        )  # fmt: skip
+        )
 
     def after(self, move: Check | Fix, belief: Floats, at: _At) -> list[tuple[str, float, Floats, _At]]:
         """(outcome, probability, belief, place) for every outcome that can happen."""
@@ -216,7 +237,9 @@ class Search:
             per_fault = np.full(member.shape[1], stop)
             for fix in self.fixes:
                 if fix.id not in at.tried:
-                    price = fix.minutes + self.knowledge.rates["unattended_share"] * fix.unattended + fix.parts + fix.burden
+                    price = (
+                        fix.minutes + self.knowledge.rates["unattended_share"] * fix.unattended + fix.parts + fix.burden
+                    )
                     for fault in fix.cures:
                         place = self.model.space.index(fault)
                         per_fault[place] = min(per_fault[place], price)
@@ -224,7 +247,8 @@ class Search:
         return float(belief @ self._floors[at.tried])
 
     def best(self, belief: Floats, at: _At, limit: float = np.inf) -> float:
-        """Expected cost from here on under the best policy; where that is `limit` or more, any number from `limit` on."""
+        """Expected cost from here on under the best policy; where that is `limit` or more, any number from `limit`
+        on."""
         key = (np.round(belief, 6).tobytes(), at)
         value, is_exact = self._known.get(key, (self.least(belief, at), False))
         if is_exact or value >= limit:
@@ -235,7 +259,10 @@ class Search:
         stop = self.stopping(belief, at)
         cutoff = min(stop, limit)
         ways = []
-        for move in (*(c for c in self.checks if c.id not in at.current), *(f for f in self.fixes if f.id not in at.tried)):
+        for move in (
+            *(c for c in self.checks if c.id not in at.current),
+            *(f for f in self.fixes if f.id not in at.tried),
+        ):
             price = self.cost(move, belief, at)
             if price >= cutoff:
                 continue
@@ -263,7 +290,9 @@ class Search:
         move = self.knowledge.move(first.move)
         total = self.cost(move, belief, at)
         for outcome, p, post, there in self.after(move, belief, at):
-            total += p * (self.planned(post, there, (*made, (move.id, outcome))) if p > 1e-4 else self.stopping(post, there))
+            total += p * (
+                self.planned(post, there, (*made, (move.id, outcome))) if p > 1e-4 else self.stopping(post, there)
+            )
         return total
 
 
@@ -272,7 +301,8 @@ SIZES = ((4, 1, 3), (4, 2, 2), (6, 1, 2), (5, 2, 2))
 
 
 def ratio_of(seed: int) -> float | None:
-    """Planner's expected cost over the optimal one on the problem of that seed; None where it is too large to search."""
+    """Planner's expected cost over the optimal one on the problem of that seed; None where it is too large to
+    search."""
     faults, checks, fixes = SIZES[seed % len(SIZES)]
     search = Search(small_problem(shipped_model().knowledge, seed, faults, checks, fixes))
     try:

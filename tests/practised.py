@@ -16,7 +16,8 @@ CAPTURES = "GATECHECK_CAPTURES"
 
 @cache
 def capture_of(name: str) -> bytes:
-    """A `.gcap` with everything the patient answers. Read once in a run of the tests, whichever of its processes asks first."""
+    """A `.gcap` with everything the patient answers. Read once in a run of the tests, whichever of its processes asks
+    first."""
     folder = os.environ.get(CAPTURES)
     if not folder:
         return _read(name)

@@ -1,4 +1,5 @@
-"""A real server in a process of its own, the command itself or a fork, for tests that kill it, drive it with a browser, or link machines to it."""
+"""A real server in a process of its own, the command itself or a fork, for tests that kill it, drive it with a browser,
+or link machines to it."""
 
 from __future__ import annotations
 
@@ -15,7 +16,8 @@ import httpx2 as httpx
 from nursery import Forked, start
 
 HTTP = httpx.Client(verify=False, limits=httpx.Limits(max_keepalive_connections=0))
-"""for requests to servers of ours: a client of its own for each would read the system's certificates each time, which takes longer than most tests"""
+"""for requests to servers of ours: a client of its own for each would read the system's certificates each time, which
+takes longer than most tests"""
 SCRIPT = Path(sys.executable).with_name("gatecheck")
 
 
@@ -33,13 +35,21 @@ class Served:
     """A server over its own data folder; `stop` and `start` as a power cut would."""
 
     def __init__(self, data: Path, *, by_command: bool = False, demo: bool = False, host: str = "127.0.0.1") -> None:
-        self.data, self.port, self.by_command, self.command, self.host = data, free_port(), by_command, "demo" if demo else "serve", host
+        self.data, self.port, self.by_command, self.command, self.host = (
+            data,
+            free_port(),
+            by_command,
+            "demo" if demo else "serve",
+            host,
+        )
         self.url = f"http://127.0.0.1:{self.port}"
         self.process: subprocess.Popen[bytes] | Forked | None = None
 
     def start(self) -> None:
         arguments = [self.command, "--host", self.host, "--port", str(self.port), "--data", str(self.data)]
-        self.process = subprocess.Popen([SCRIPT, *arguments], stdout=subprocess.DEVNULL) if self.by_command else start(*arguments)
+        self.process = (
+            subprocess.Popen([SCRIPT, *arguments], stdout=subprocess.DEVNULL) if self.by_command else start(*arguments)
+        )
         for _ in range(2000):
             try:
                 HTTP.get(f"{self.url}/api/bench", timeout=2)
@@ -68,7 +78,13 @@ class Served:
     def take_in(self, *texts: str, **facts: Any) -> int:
         """A ticket with these readings (`move=outcome`); returns its number."""
         entries = [dict(zip(("move", "outcome"), t.split("="), strict=True)) for t in texts]
-        body = {"customer": "Choir office", "machine": "Ferrow Lathe-14", "by": "KT", "facts": facts, "entries": entries}
+        body = {
+            "customer": "Choir office",
+            "machine": "Ferrow Lathe-14",
+            "by": "KT",
+            "facts": facts,
+            "entries": entries,
+        }
         return int(self.call("POST", "/api/tickets", json=body)["id"])
 
     def append(self, number: int, *entries: dict[str, Any]) -> None:
@@ -76,7 +92,8 @@ class Served:
             self.call("POST", f"/api/tickets/{number}/entries", json={"entry": entry, "by": "KT"})
 
     def tape_until(self, number: int, wanted: Callable[[list[dict[str, Any]]], Any], seconds: float = 180) -> Any:
-        """What `wanted` makes of the tape, once it makes something of it: what a key or a probe did stands there a moment later."""
+        """What `wanted` makes of the tape, once it makes something of it: what a key or a probe did stands there a
+        moment later."""
         end = time.monotonic() + seconds
         while not (found := wanted(self.ticket(number)["tape"])) and time.monotonic() < end:
             time.sleep(0.05)

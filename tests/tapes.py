@@ -23,7 +23,8 @@ def readings(*texts: str) -> list[dict[str, Any]]:
 
 
 def case(model: Model, facts: dict[str, Any], *texts: str, more: list[dict[str, Any]] | None = None) -> dict[str, Any]:
-    """The triage document of a case. With GATECHECK_RECORD set, the case is written down there: `bench/equal.py` collects them."""
+    """The triage document of a case. With GATECHECK_RECORD set, the case is written down there: `bench/equal.py`
+    collects them."""
     asked = {"facts": facts, "entries": [*readings(*texts), *(more or [])]}
     if os.environ.get("GATECHECK_RECORD"):
         with open(os.environ["GATECHECK_RECORD"], "a", encoding="utf-8") as record:

@@ -31,7 +31,10 @@ def write(folder: Path, name: str, text: str | bytes) -> str:
 
 
 def test_triage_prints_the_contract(capsys: pytest.CaptureFixture[str], tmp_path: Path) -> None:
-    case = {"facts": {"platform": "pc", "data": "backed-up"}, "entries": [{"move": "screen", "outcome": "no-boot-device"}]}
+    case = {
+        "facts": {"platform": "pc", "data": "backed-up"},
+        "entries": [{"move": "screen", "outcome": "no-boot-device"}],
+    }
     status, (document,), _ = run(capsys, "triage", write(tmp_path, "case.json", json.dumps(case)))
     assert status == 0
     assert set(document) >= {"gates", "suspects", "next", "held", "call"}
@@ -46,7 +49,10 @@ def test_triage_prints_the_contract(capsys: pytest.CaptureFixture[str], tmp_path
 
 
 def test_several_cases_give_a_line_each_in_order(capsys: pytest.CaptureFixture[str], tmp_path: Path) -> None:
-    names = [write(tmp_path, f"{s}.json", json.dumps({"entries": [{"move": "screen", "outcome": s}]})) for s in ("dead", "boots")]
+    names = [
+        write(tmp_path, f"{s}.json", json.dumps({"entries": [{"move": "screen", "outcome": s}]}))
+        for s in ("dead", "boots")
+    ]
     status, documents, _ = run(capsys, "triage", *names)
     assert status == 0
     assert [d["gates"][0]["state"] for d in documents] == ["shut", "open"]
@@ -61,7 +67,10 @@ BAD_CASES = {
     "no-json": ("{", "expected JSON"),
     "a-list": ("[]", "case: expected an object"),
     "bad-fact": ('{"facts": {"data": "gone"}}', "facts.data: expected one of unknown, irreplaceable"),
-    "bad-outcome": ('{"entries": [{"move": "screen", "outcome": "blue"}]}', "entry 0.outcome: expected an outcome of screen"),
+    "bad-outcome": (
+        '{"entries": [{"move": "screen", "outcome": "blue"}]}',
+        "entry 0.outcome: expected an outcome of screen",
+    ),
     "bad-entries": ('{"entries": "none"}', "entries: expected a list"),
     "latin-1": (b"\xff\xfe\xe9", "expected a JSON file, got no UTF-8 text"),
     "deep": ("[" * 100_000, "expected JSON"),
@@ -183,7 +192,9 @@ def test_the_console_script_runs_and_never_shows_a_traceback() -> None:
     assert "Traceback" not in done.stderr
 
 
-def test_the_probe_is_written_as_it_ships_or_with_its_address(capsys: pytest.CaptureFixture[str], tmp_path: Path) -> None:
+def test_the_probe_is_written_as_it_ships_or_with_its_address(
+    capsys: pytest.CaptureFixture[str], tmp_path: Path
+) -> None:
     assert main(["probe"]) == 0
     shipped = capsys.readouterr().out
     compile(shipped, "probe", "exec")
@@ -214,14 +225,22 @@ def test_a_practice_machine_is_read_into_a_file(capsys: pytest.CaptureFixture[st
 
 PROBE_MISUSE = {
     "unknown-machine": (["--practice", "toaster", "--out", "x.gcap"], "--practice: expected one of "),
-    "nowhere-to-go": (["--practice", "stale-entry"], "expected --out FILE.gcap, or --server with --secret, got neither"),
+    "nowhere-to-go": (
+        ["--practice", "stale-entry"],
+        "expected --out FILE.gcap, or --server with --secret, got neither",
+    ),
     "half-an-address": (["--practice", "stale-entry", "--server", "http://localhost:1"], "got neither"),
-    "no-such-folder": (["--out", "no/such/folder/probe.py"], "no/such/folder/probe.py: expected a file that can be written"),
+    "no-such-folder": (
+        ["--out", "no/such/folder/probe.py"],
+        "no/such/folder/probe.py: expected a file that can be written",
+    ),
 }
 
 
 @pytest.mark.parametrize(("arguments", "message"), PROBE_MISUSE.values(), ids=PROBE_MISUSE)
-def test_the_probe_command_says_what_is_wrong(capsys: pytest.CaptureFixture[str], arguments: list[str], message: str) -> None:
+def test_the_probe_command_says_what_is_wrong(
+    capsys: pytest.CaptureFixture[str], arguments: list[str], message: str
+) -> None:
     status, lines, err = run(capsys, "probe", *arguments)
     assert (status, lines) == (2, [])
     assert message in err
@@ -230,14 +249,30 @@ def test_the_probe_command_says_what_is_wrong(capsys: pytest.CaptureFixture[str]
 
 _ODD = ("nothing", "n\udcff\udcfeame", "x" * 5000, "", "/proc/self/mem", "/dev/null", "noise", "read-only")
 _COMMANDS = [
-    ["triage"], ["read"], ["surface"], ["bootpath", "--mode", "uefi"], ["mend", "--mode", "bios"], ["mend", "--mode", "bios", "--apply", "all", "--undo", "/proc/x"], ["where", "0"], ["volume"],
-    ["volume", "--repair", "--apply", "--undo", "/sys/x"], ["rescue", "--list"], ["rescue", "--to", "/proc/nope"], ["listen"], ["supply"], ["backup", "--data", "/proc/nope"],
-    ["restore", "--data", "/proc/nope"], ["import", "--data", "/sys/nope"], ["stick", "--data", "/proc/nope", "--cache", "/proc/nope"],
-]  # fmt: skip
+    ["triage"],
+    ["read"],
+    ["surface"],
+    ["bootpath", "--mode", "uefi"],
+    ["mend", "--mode", "bios"],
+    ["mend", "--mode", "bios", "--apply", "all", "--undo", "/proc/x"],
+    ["where", "0"],
+    ["volume"],
+    ["volume", "--repair", "--apply", "--undo", "/sys/x"],
+    ["rescue", "--list"],
+    ["rescue", "--to", "/proc/nope"],
+    ["listen"],
+    ["supply"],
+    ["backup", "--data", "/proc/nope"],
+    ["restore", "--data", "/proc/nope"],
+    ["import", "--data", "/sys/nope"],
+    ["stick", "--data", "/proc/nope", "--cache", "/proc/nope"],
+]
 
 
 @pytest.mark.parametrize("command", _COMMANDS, ids=lambda c: " ".join(c)[:40])
-def test_odd_names_and_places_end_in_a_sentence(command: list[str], tmp_path: Path, capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch) -> None:
+def test_odd_names_and_places_end_in_a_sentence(
+    command: list[str], tmp_path: Path, capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch
+) -> None:
     monkeypatch.chdir(tmp_path)
     (tmp_path / "noise").write_bytes(bytes(range(256)) * 300)
     (tmp_path / "read-only").mkdir(mode=0o500)
@@ -256,6 +291,10 @@ def test_odd_names_and_places_end_in_a_sentence(command: list[str], tmp_path: Pa
 def test_what_no_terminal_can_write_is_printed_all_the_same(tmp_path: Path) -> None:
     (tmp_path / "case.json").write_text('{"facts": {"account_name": "\\ud83d"}, "entries": []}')
     code = "import sys; from gatecheck.cli.main import main; sys.exit(main(sys.argv[1:]))"
-    done = subprocess.run([sys.executable, "-c", code, "triage", str(tmp_path / "case.json")], capture_output=True, env={**os.environ, "PYTHONIOENCODING": "ascii"})
+    done = subprocess.run(
+        [sys.executable, "-c", code, "triage", str(tmp_path / "case.json")],
+        capture_output=True,
+        env={**os.environ, "PYTHONIOENCODING": "ascii"},
+    )
     assert done.returncode in (0, 2)
     assert b"Traceback" not in done.stderr

@@ -22,7 +22,11 @@ from gatecheck.store.keeping import KeepingError
 from practised import capture_of
 
 NAME, FOLDER = "Marthe Quillfeather", "Letters to the lamp keeper"
-_WRITTEN = [form for text in (NAME, FOLDER) for form in (text.encode(), text.encode("utf-16-le"), base64.b64encode(text.encode().ljust(512, b"\0"))[:24])]
+_WRITTEN = [
+    form
+    for text in (NAME, FOLDER)
+    for form in (text.encode(), text.encode("utf-16-le"), base64.b64encode(text.encode().ljust(512, b"\0"))[:24])
+]
 
 
 def bytes_below(place: Path) -> Iterator[tuple[str, bytes]]:
@@ -65,17 +69,40 @@ def capture_with_a_name() -> bytes:
 def filled(folder: Path) -> tuple[Services, int]:
     """A shop with one customer in every place where something is kept; their ticket is handed over."""
     house = open_services(folder)
-    taken = house.tickets.take_in(customer=NAME, machine="Ferrow Lathe-14", words=f"Everything in {FOLDER}.", facts={"drive_kind": "sata-ssd"}, entries=[], bay=1, by="KT")
+    taken = house.tickets.take_in(
+        customer=NAME,
+        machine="Ferrow Lathe-14",
+        words=f"Everything in {FOLDER}.",
+        facts={"drive_kind": "sata-ssd"},
+        entries=[],
+        bay=1,
+        by="KT",
+    )
     house.captures.add_file(taken.id, f"{FOLDER}.gcap", capture_with_a_name(), by="KT")
     house.links.sessions.open(taken.id, by="KT")
     raw = base64.b64encode(FOLDER.encode().ljust(512, b"\0")).decode()
     with house.shop.database.write() as connection:
-        links.begin_session(connection, "ab" * 8, taken.id, {"product_name": "Lathe-14"}, "1", "2026-01-01T00:00:00+00:00")
-        body = {"order": "mend", "kind": "rebuild-table", "device": "sda", "disk": "sda", "plan": "x", "what": FOLDER, "drive": "S1", "writes": [{"at": 0, "before": raw, "after": raw}]}
+        links.begin_session(
+            connection, "ab" * 8, taken.id, {"product_name": "Lathe-14"}, "1", "2026-01-01T00:00:00+00:00"
+        )
+        body = {
+            "order": "mend",
+            "kind": "rebuild-table",
+            "device": "sda",
+            "disk": "sda",
+            "plan": "x",
+            "what": FOLDER,
+            "drive": "S1",
+            "writes": [{"at": 0, "before": raw, "after": raw}],
+        }
         number = links.put_order(connection, taken.id, body, by="KT", at="2026-01-01T00:00:00+00:00")
         links.end_order(connection, number, "done", FOLDER, "2026-01-01T00:00:00+00:00")
-        links.keep_page(connection, "ab" * 8, 1, str(number), {"path": "sda/lba0-0.bin", "status": "ok"}, FOLDER.encode() * 40)
-    house.tickets.append(taken.id, {"note": {"say": "path.mend-done", "values": {"what": FOLDER, "bytes": 3, "order": 1}}}, by="probe")
+        links.keep_page(
+            connection, "ab" * 8, 1, str(number), {"path": "sda/lba0-0.bin", "status": "ok"}, FOLDER.encode() * 40
+        )
+    house.tickets.append(
+        taken.id, {"note": {"say": "path.mend-done", "values": {"what": FOLDER, "bytes": 3, "order": 1}}}, by="probe"
+    )
     for place in ("copies", "volumes"):
         own = folder / place / str(taken.id)
         own.mkdir(parents=True, exist_ok=True)
@@ -101,14 +128,20 @@ def test_erasing_leaves_nothing_of_their_disk(tmp_path: Path) -> None:
 
 def test_erasing_reaches_what_restores_have_left(tmp_path: Path) -> None:
     house, ticket = filled(tmp_path / "shop")
-    other = house.tickets.take_in(customer="Choir office", machine="Ostler Tarn Mini", words="", facts={}, entries=[], bay=2, by="KT")
+    other = house.tickets.take_in(
+        customer="Choir office", machine="Ostler Tarn Mini", words="", facts={}, entries=[], bay=2, by="KT"
+    )
     for place in ("copies", "volumes"):
         (tmp_path / "shop" / place / str(other.id)).mkdir()
         (tmp_path / "shop" / place / str(other.id) / "2.img").write_bytes(b"another customer's")
     keeping.backup(tmp_path / "shop", tmp_path / "away.zip")
     house.tickets.append(other.id, {"note": "since then"}, by="KT")
     keeping.restore(tmp_path / "away.zip", tmp_path / "shop", over=True)
-    assert [p.name.split("-before")[0] for p in sorted((tmp_path / "shop").glob("*before-restore-*"))] == ["before-restore-" + next((tmp_path / "shop").glob("before-restore-*.zip")).name.removeprefix("before-restore-"), "copies", "volumes"]
+    assert [p.name.split("-before")[0] for p in sorted((tmp_path / "shop").glob("*before-restore-*"))] == [
+        "before-restore-" + next((tmp_path / "shop").glob("before-restore-*.zip")).name.removeprefix("before-restore-"),
+        "copies",
+        "volumes",
+    ]
     (tmp_path / "shop" / "before-restore-20200101-000000-000000.zip").write_bytes(b"PK torn " + NAME.encode())
     house.papers.erase(ticket, by="MO")
     told = house.papers.papers(ticket)
@@ -120,7 +153,9 @@ def test_erasing_reaches_what_restores_have_left(tmp_path: Path) -> None:
     left = next((tmp_path / "shop").glob("before-restore-*.zip"))
     keeping.restore(left, tmp_path / "again")
     with closing(sqlite3.connect(tmp_path / "again" / keeping.DATABASE)) as own:
-        assert own.execute("SELECT customer FROM ticket ORDER BY id").fetchall() == [("—",), ("Choir office",)], "nobody else is touched"
+        assert own.execute("SELECT customer FROM ticket ORDER BY id").fetchall() == [("—",), ("Choir office",)], (
+            "nobody else is touched"
+        )
     assert (next((tmp_path / "shop").glob("copies-before-*")) / str(other.id) / "2.img").is_file()
     keeping.backup(tmp_path / "shop", tmp_path / "after.zip")
     keeping.restore(tmp_path / "after.zip", tmp_path / "once-more")
@@ -150,8 +185,14 @@ def changed_backup(folder: Path, target: Path, *statements: str, more: dict[str,
         for statement in statements:
             connection.execute(statement)
     content[keeping.DATABASE] = own.read_bytes()
-    manifest = {**json.loads(content["manifest.json"]), "database": hashlib.sha256(content[keeping.DATABASE]).hexdigest()}
-    content |= {**(more or {}), "manifest.json": json.dumps({**manifest, "files": manifest["files"] + len(more or {})}).encode()}
+    manifest = {
+        **json.loads(content["manifest.json"]),
+        "database": hashlib.sha256(content[keeping.DATABASE]).hexdigest(),
+    }
+    content |= {
+        **(more or {}),
+        "manifest.json": json.dumps({**manifest, "files": manifest["files"] + len(more or {})}).encode(),
+    }
     with zipfile.ZipFile(target, "w", zipfile.ZIP_DEFLATED) as archive:
         for name, data in content.items():
             archive.writestr(name, data)
@@ -171,12 +212,18 @@ def test_a_backup_of_another_schema_changes_nothing(statement: str, odd: str, tm
     house, _ = filled(tmp_path / "shop")
     house.shop.database.close()
     extra = b"a file of the backup"
-    bad = changed_backup(tmp_path / "shop", tmp_path / "bad.zip", statement, more={f"files/{hashlib.sha256(extra).hexdigest()}": extra})
-    before = {name: hashlib.sha256(data).hexdigest() for name, data in bytes_below(tmp_path / "shop") if "!" not in name}
+    bad = changed_backup(
+        tmp_path / "shop", tmp_path / "bad.zip", statement, more={f"files/{hashlib.sha256(extra).hexdigest()}": extra}
+    )
+    before = {
+        name: hashlib.sha256(data).hexdigest() for name, data in bytes_below(tmp_path / "shop") if "!" not in name
+    }
     for target in ("shop", "empty"):
         with pytest.raises(KeepingError, match=odd):
             keeping.restore(bad, tmp_path / target, over=True)
-    assert {name: hashlib.sha256(data).hexdigest() for name, data in bytes_below(tmp_path / "shop") if "!" not in name} == before
+    assert {
+        name: hashlib.sha256(data).hexdigest() for name, data in bytes_below(tmp_path / "shop") if "!" not in name
+    } == before
     assert not list((tmp_path / "empty").rglob("*"))
 
 

@@ -56,7 +56,10 @@ BAD = {
     "climbs": (archive(("../x", b"x")), "expected plain relative names"),
     "absolute": (archive(("/etc/x", b"x")), "expected plain relative names"),
     "backslash": (renamed(archive(("sda/xx", b"x")), b"sda/xx", b"sda\\xx"), "expected plain relative names"),
-    "twice": (renamed(archive(("sda/a", b"x"), ("sda/b", b"y")), b"sda/b", b"sda/a"), "expected plain relative names, each once"),
+    "twice": (
+        renamed(archive(("sda/a", b"x"), ("sda/b", b"y")), b"sda/b", b"sda/a"),
+        "expected plain relative names, each once",
+    ),
     "too-large": (archive(("sda/x", bytes(capture_files.LARGEST_PAGE + 1))), "expected pages of at most 4 MiB"),
     "bomb": (archive(("sda/x", bytes(1 << 20)), method=zipfile.ZIP_DEFLATED), "expected pages of at most"),
     "too-many": (archive(*((f"x/{n}", b"") for n in range(2001))), "expected 1 to 2000 pages, got 2001"),
@@ -102,7 +105,10 @@ def test_a_folder_is_read_by_relative_names_and_links_are_not_followed(tmp_path:
     assert read_path(str(tmp_path)) == {"sda/identify.bin": b"x"}
 
 
-FOLDERS = {"empty": (0, 0, "got an empty folder"), "large": (1, capture_files.LARGEST_PAGE + 1, "expected a page of at most 4 MiB")}
+FOLDERS = {
+    "empty": (0, 0, "got an empty folder"),
+    "large": (1, capture_files.LARGEST_PAGE + 1, "expected a page of at most 4 MiB"),
+}
 
 
 @pytest.mark.parametrize(("count", "size", "message"), FOLDERS.values(), ids=FOLDERS)
@@ -135,7 +141,8 @@ def test_garbled_text_is_shown_as_garbled() -> None:
 
 
 @pytest.mark.parametrize(
-    ("p", "words"), [(0.0, "0 %"), (0.004, "under 1 %"), (0.5, "50 %"), (0.684, "68 %"), (0.999, "over 99 %"), (1.0, "100 %")]
+    ("p", "words"),
+    [(0.0, "0 %"), (0.004, "under 1 %"), (0.5, "50 %"), (0.684, "68 %"), (0.999, "over 99 %"), (1.0, "100 %")],
 )
 def test_what_is_not_certain_never_reads_as_certain(p: float, words: str) -> None:
     assert percent(p) == words

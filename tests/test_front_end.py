@@ -11,7 +11,10 @@ import pytest
 
 WEB = Path(__file__).parents[1] / "web"
 STYLES = (WEB / "src" / "styles.css").read_text()
-BLOCKS = {"light": STYLES.split(":root {")[1].split("}")[0], "dark": STYLES.split("[data-theme='dark'] {")[1].split("}")[0]}
+BLOCKS = {
+    "light": STYLES.split(":root {")[1].split("}")[0],
+    "dark": STYLES.split("[data-theme='dark'] {")[1].split("}")[0],
+}
 
 
 def colours(theme: str) -> dict[str, tuple[float, float, float]]:
@@ -31,7 +34,8 @@ def contrast(one: tuple[float, float, float], other: tuple[float, float, float])
 
 
 @pytest.mark.parametrize(
-    ("theme", "text", "ground"), list(product(BLOCKS, ("ink", "soft", "indigo", "brick", "ochre-ink", "pine"), ("paper", "sheet")))
+    ("theme", "text", "ground"),
+    list(product(BLOCKS, ("ink", "soft", "indigo", "brick", "ochre-ink", "pine"), ("paper", "sheet")))
     + list(product(BLOCKS, ("ink", "soft", "indigo"), ("mat",))),
 )
 def test_text_meets_wcag_aa(theme: str, text: str, ground: str) -> None:
@@ -63,31 +67,44 @@ def test_the_script_stays_small() -> None:
 
 
 MARKUP = re.compile(r">([^<>{}=;]*[A-Za-z][^<>{}=;]*)</")
-ATTRIBUTE = re.compile(r"""\b(?:aria-label|title|placeholder|alt|label|heading|summary|detail)=["']([^"'{}]*[A-Za-z][^"'{}]*)["']""")
+ATTRIBUTE = re.compile(
+    r"""\b(?:aria-label|title|placeholder|alt|label|heading|summary|detail)=["']([^"'{}]*[A-Za-z][^"'{}]*)["']"""
+)
 LITERAL = re.compile(r"""(?:aria-label|title|placeholder|label)=\{`([^`]*)`\}""")
 NOT_WORDS = re.compile(r"^[\s\W\d]*$")
 
 
 def stray_words(source: str) -> list[str]:
-    """Texts for people in a component: between tags, in attributes that are read out, in templates of such attributes."""
+    """Texts for people in a component: between tags, in attributes that are read out, in templates of such
+    attributes."""
     found = [text.strip() for text in [*MARKUP.findall(source), *ATTRIBUTE.findall(source)]]
     found += [re.sub(r"\$\{[^}]*\}", "", text).strip() for text in LITERAL.findall(source)]
     return [text for text in found if not NOT_WORDS.match(text)]
 
 
 def test_words_stand_in_their_file() -> None:
-    """A text for people belongs in words/, so that a second language is a file: sentences, single words, small letters and attributes."""
-    stray = {file.name: found for file in sources() if file.suffix == ".tsx" and (found := stray_words(file.read_text(encoding="utf-8")))}
+    """A text for people belongs in words/, so that a second language is a file: sentences, single words, small letters
+    and attributes."""
+    stray = {
+        file.name: found
+        for file in sources()
+        if file.suffix == ".tsx" and (found := stray_words(file.read_text(encoding="utf-8")))
+    }
     assert stray == {}
 
 
 @pytest.mark.parametrize(
     ("source", "words"),
     [
-        ("<p>The bench is empty</p>", ["The bench is empty"]), ("<th>no.</th>", ["no."]), ('<nav aria-label="gates">', ["gates"]),
-        ("<a title={`to ${x} and back`}>", ["to  and back"]), ("<p>{T.empty} · {x}</p>", []), ("<span>⇄</span>", []), ("const f = (a: Map<string, X>) => a", []),
+        ("<p>The bench is empty</p>", ["The bench is empty"]),
+        ("<th>no.</th>", ["no."]),
+        ('<nav aria-label="gates">', ["gates"]),
+        ("<a title={`to ${x} and back`}>", ["to  and back"]),
+        ("<p>{T.empty} · {x}</p>", []),
+        ("<span>⇄</span>", []),
+        ("const f = (a: Map<string, X>) => a", []),
     ],
-)  # fmt: skip
+)
 def test_stray_words_are_seen(source: str, words: list[str]) -> None:
     assert stray_words(source) == words
 
@@ -102,7 +119,9 @@ def test_every_page_has_its_keys_in_the_one_map() -> None:
             assert re.search(rf"\b{command}: command\(", keymap), (page, command)
 
 
-@pytest.mark.parametrize("file", [p for p in sources() if p.parent.name != "words"], ids=lambda p: p.name)  # a catalogue is as long as it is
+@pytest.mark.parametrize(
+    "file", [p for p in sources() if p.parent.name != "words"], ids=lambda p: p.name
+)  # a catalogue is as long as it is
 def test_a_component_stays_readable(file: Path) -> None:
     assert len(file.read_text().splitlines()) <= 220
 

@@ -1,4 +1,5 @@
-"""Keeping: a shop out and back in while it works, one ticket from shop to shop, a customer erased to the last byte; what is broken changes nothing."""
+"""Keeping: a shop out and back in while it works, one ticket from shop to shop, a customer erased to the last byte;
+what is broken changes nothing."""
 
 from __future__ import annotations
 
@@ -49,7 +50,9 @@ def answers(house: Services) -> dict[str, Any]:
 def test_a_backup_under_load_brings_every_ticket_back(shop: tuple[Services, Path], tmp_path: Path) -> None:
     house, folder = shop
     file, stop = tmp_path / "shop.zip", threading.Event()
-    number = house.tickets.take_in(customer="Busy", machine="Ferrow Lathe-14", words="", facts={}, entries=[], bay=None, by="KT").id
+    number = house.tickets.take_in(
+        customer="Busy", machine="Ferrow Lathe-14", words="", facts={}, entries=[], bay=None, by="KT"
+    ).id
 
     def work() -> None:
         n = 0
@@ -70,13 +73,23 @@ def test_a_backup_under_load_brings_every_ticket_back(shop: tuple[Services, Path
     after = answers(again)
     again.shop.database.close()
     busy = before.pop(house.tickets.ticket(number).number)
-    assert busy["tape"][: len(after[busy["number"]]["tape"])] == after.pop(busy["number"])["tape"], "a moment of the busy one"
+    assert busy["tape"][: len(after[busy["number"]]["tape"])] == after.pop(busy["number"])["tape"], (
+        "a moment of the busy one"
+    )
     assert after == before
 
 
 def test_restoring_into_a_running_shop_shows_at_once_and_keeps_what_was_there(tmp_path: Path) -> None:
     house = open_services(tmp_path / "shop")
-    first = house.tickets.take_in(customer="One", machine="Ferrow Lathe-14", words="", facts={}, entries=[{"move": "screen", "outcome": "dead"}], bay=1, by="KT").id
+    first = house.tickets.take_in(
+        customer="One",
+        machine="Ferrow Lathe-14",
+        words="",
+        facts={},
+        entries=[{"move": "screen", "outcome": "dead"}],
+        bay=1,
+        by="KT",
+    ).id
     keeping.backup(tmp_path / "shop", tmp_path / "b.zip")
     house.tickets.append(first, {"move": "screen", "outcome": "boots"}, by="KT")
     house.tickets.take_in(customer="Two", machine="Ferrow Adze-22", words="", facts={}, entries=[], bay=2, by="KT")
@@ -119,11 +132,20 @@ def other_bytes(content: dict[str, bytes]) -> None:
 BROKEN: dict[str, tuple[Callable[[dict[str, bytes]], None], str]] = {
     "newer": (newer, "of a newer program \\(of-next-year\\)"),
     "a file changed": (other_bytes, "expected file [0-9a-f]{12} as it was written"),
-    "a file gone": (lambda c: c.pop(next(n for n in c if n.startswith("files/"))) and None, "expected [0-9]+ files, got [0-9]+"),
-    "database changed": (lambda c: c.update({keeping.DATABASE: c[keeping.DATABASE] + b"x"}), "expected the database as it was written"),
+    "a file gone": (
+        lambda c: c.pop(next(n for n in c if n.startswith("files/"))) and None,
+        "expected [0-9]+ files, got [0-9]+",
+    ),
+    "database changed": (
+        lambda c: c.update({keeping.DATABASE: c[keeping.DATABASE] + b"x"}),
+        "expected the database as it was written",
+    ),
     "no manifest": (lambda c: c.pop("manifest.json") and None, "expected a manifest"),
     "a way out": (lambda c: c.update({"../evil": b"x"}), "got other contents"),
-    "another kind": (lambda c: c.update({"manifest.json": b'{"format": "gate check ticket 1"}'}), "expected 'gate check shop 1'"),
+    "another kind": (
+        lambda c: c.update({"manifest.json": b'{"format": "gate check ticket 1"}'}),
+        "expected 'gate check shop 1'",
+    ),
 }
 
 
@@ -137,8 +159,12 @@ def test_a_broken_backup_changes_nothing(shop: tuple[Services, Path], tmp_path: 
     assert not (tmp_path / "new" / keeping.DATABASE).exists()
 
 
-@pytest.mark.parametrize(("content", "said"), [(b"", "whole file"), (b"PK\x03\x04 not at all", "whole file"), (None, "nothing there")])
-def test_what_is_no_backup_is_said_in_one_line(tmp_path: Path, capsys: pytest.CaptureFixture[str], content: bytes | None, said: str) -> None:
+@pytest.mark.parametrize(
+    ("content", "said"), [(b"", "whole file"), (b"PK\x03\x04 not at all", "whole file"), (None, "nothing there")]
+)
+def test_what_is_no_backup_is_said_in_one_line(
+    tmp_path: Path, capsys: pytest.CaptureFixture[str], content: bytes | None, said: str
+) -> None:
     if content is not None:
         (tmp_path / "b.zip").write_bytes(content)
     assert main(["restore", str(tmp_path / "b.zip"), "--data", str(tmp_path / "new")]) == 2
@@ -154,7 +180,9 @@ def test_a_ticket_goes_from_shop_to_shop_and_says_the_same(shop: tuple[Services,
         numbers = [n for (n,) in own.execute("SELECT number FROM ticket WHERE customer <> 'Busy' ORDER BY id")]
     for number in numbers:
         assert main(["export", number, str(tmp_path / f"{number}.zip"), "--data", str(folder)]) == 0
-        assert keeping.import_ticket(tmp_path / f"{number}.zip", tmp_path / "other", shipped_model().knowledge) == number
+        assert (
+            keeping.import_ticket(tmp_path / f"{number}.zip", tmp_path / "other", shipped_model().knowledge) == number
+        )
     other = open_services(tmp_path / "other")
     assert answers(other) == {n: before[n] for n in numbers}
     other.shop.database.close()
@@ -166,8 +194,13 @@ def test_a_number_that_is_taken_gives_way(shop: tuple[Services, Path], tmp_path:
     _, folder = shop
     keeping.export_ticket(folder, "GL-0001", tmp_path / "t.zip")
     other = open_services(tmp_path / "other", prefix="GL")
-    other.tickets.take_in(customer="Somebody", machine="Ferrow Lathe-14", words="", facts={}, entries=[], bay=1, by="KT")
-    assert keeping.import_ticket(tmp_path / "t.zip", tmp_path / "other", shipped_model().knowledge, prefix="GL") == "GL-0002"
+    other.tickets.take_in(
+        customer="Somebody", machine="Ferrow Lathe-14", words="", facts={}, entries=[], bay=1, by="KT"
+    )
+    assert (
+        keeping.import_ticket(tmp_path / "t.zip", tmp_path / "other", shipped_model().knowledge, prefix="GL")
+        == "GL-0002"
+    )
     other.shop.database.close()
 
 
@@ -182,7 +215,9 @@ def retold(content: dict[str, bytes], ticket: dict[str, Any]) -> None:
 
     content["ticket.json"] = json.dumps(ticket).encode()
     manifest = json.loads(content["manifest.json"])
-    content["manifest.json"] = json.dumps({**manifest, "ticket": hashlib.sha256(content["ticket.json"]).hexdigest()}).encode()
+    content["manifest.json"] = json.dumps(
+        {**manifest, "ticket": hashlib.sha256(content["ticket.json"]).hexdigest()}
+    ).encode()
 
 
 def with_a_gap(content: dict[str, bytes]) -> None:
@@ -191,14 +226,25 @@ def with_a_gap(content: dict[str, bytes]) -> None:
     retold(content, ticket)
 
 
-@pytest.mark.parametrize(("change", "said"), [(of_another_vocabulary, "this shop's vocabulary, got entry 0.move"), (with_a_gap, "a tape with gaps"), (newer, "as it was written|whole file|expected")])
-def test_a_ticket_that_cannot_be_read_here_is_not_taken_in(shop: tuple[Services, Path], tmp_path: Path, change: Callable[[dict[str, bytes]], None], said: str) -> None:
+@pytest.mark.parametrize(
+    ("change", "said"),
+    [
+        (of_another_vocabulary, "this shop's vocabulary, got entry 0.move"),
+        (with_a_gap, "a tape with gaps"),
+        (newer, "as it was written|whole file|expected"),
+    ],
+)
+def test_a_ticket_that_cannot_be_read_here_is_not_taken_in(
+    shop: tuple[Services, Path], tmp_path: Path, change: Callable[[dict[str, bytes]], None], said: str
+) -> None:
     _, folder = shop
     keeping.export_ticket(folder, "GL-0001", tmp_path / "t.zip")
     if change is newer:
         change = lambda c: c.update({"ticket.json": b"{}"})  # noqa: E731
     with pytest.raises(KeepingError, match=said):
-        keeping.import_ticket(rewritten(tmp_path / "t.zip", tmp_path / "bad.zip", change), tmp_path / "other", shipped_model().knowledge)
+        keeping.import_ticket(
+            rewritten(tmp_path / "t.zip", tmp_path / "bad.zip", change), tmp_path / "other", shipped_model().knowledge
+        )
     assert not (tmp_path / "other" / keeping.DATABASE).exists()
 
 
@@ -215,16 +261,38 @@ def without(*path: str | int) -> Callable[[dict[str, Any]], None]:
 
 
 def with_lesson(**values: object) -> Callable[[dict[str, Any]], None]:
-    lesson = {"closed_at": "x", "context": "{}", "faults": "[]", "expected": "{}", "choice": None, "confidence": None, "suspects": "{}", "was_right": None}
+    lesson = {
+        "closed_at": "x",
+        "context": "{}",
+        "faults": "[]",
+        "expected": "{}",
+        "choice": None,
+        "confidence": None,
+        "suspects": "{}",
+        "was_right": None,
+    }
     return lambda ticket: ticket.update({"lesson": {**lesson, **values}})
 
 
-@pytest.mark.parametrize("change", [
-    without("facts"), without("tape", 0, "body"), without("files", 0, "by"), without("files", 0, "name"), without("files", 0, "at"), without("opened_at"),
-    lambda t: t.update({"recordings": [{**t["files"][0], "kind": 3}]}), lambda t: t.update({"recordings": [{**t["files"][0], "kind": "a smell"}]}),
-    lambda t: t.update({"customer": "\ud800"}), with_lesson(confidence={}), with_lesson(was_right=1 << 80),
-])  # fmt: skip
-def test_a_ticket_that_lacks_a_line_is_one_sentence_and_leaves_nothing(shop: tuple[Services, Path], tmp_path: Path, change: Callable[[dict[str, Any]], None]) -> None:
+@pytest.mark.parametrize(
+    "change",
+    [
+        without("facts"),
+        without("tape", 0, "body"),
+        without("files", 0, "by"),
+        without("files", 0, "name"),
+        without("files", 0, "at"),
+        without("opened_at"),
+        lambda t: t.update({"recordings": [{**t["files"][0], "kind": 3}]}),
+        lambda t: t.update({"recordings": [{**t["files"][0], "kind": "a smell"}]}),
+        lambda t: t.update({"customer": "\ud800"}),
+        with_lesson(confidence={}),
+        with_lesson(was_right=1 << 80),
+    ],
+)
+def test_a_ticket_that_lacks_a_line_is_one_sentence_and_leaves_nothing(
+    shop: tuple[Services, Path], tmp_path: Path, change: Callable[[dict[str, Any]], None]
+) -> None:
     house, folder = shop
     number = next(r.number for r in house.bench.overview().rows if house.tickets.ticket(r.id).files)
     keeping.export_ticket(folder, number, tmp_path / "t.zip")
@@ -235,31 +303,56 @@ def test_a_ticket_that_lacks_a_line_is_one_sentence_and_leaves_nothing(shop: tup
         retold(content, ticket)
 
     with pytest.raises(KeepingError, match="expected"):
-        keeping.import_ticket(rewritten(tmp_path / "t.zip", tmp_path / "bad.zip", hurt), tmp_path / "other", shipped_model().knowledge)
+        keeping.import_ticket(
+            rewritten(tmp_path / "t.zip", tmp_path / "bad.zip", hurt), tmp_path / "other", shipped_model().knowledge
+        )
     other = open_services(tmp_path / "other")
     assert other.bench.overview().rows == []
     other.shop.database.close()
 
 
 @pytest.mark.parametrize("manifest", [{"tickets": None}, {"tickets": "many"}, {"made_at": 3}])
-def test_a_backup_is_counted_by_what_it_holds(shop: tuple[Services, Path], tmp_path: Path, manifest: dict[str, object]) -> None:
+def test_a_backup_is_counted_by_what_it_holds(
+    shop: tuple[Services, Path], tmp_path: Path, manifest: dict[str, object]
+) -> None:
     house, folder = shop
     keeping.backup(folder, tmp_path / "good.zip")
-    change: Callable[[dict[str, bytes]], None] = lambda c: c.update({"manifest.json": json.dumps({**json.loads(c["manifest.json"]), **manifest}).encode()})  # noqa: E731
+
+    def change(c: dict[str, bytes]) -> None:
+        c["manifest.json"] = json.dumps({**json.loads(c["manifest.json"]), **manifest}).encode()
+
     kept, _ = keeping.restore(rewritten(tmp_path / "good.zip", tmp_path / "told.zip", change), tmp_path / "new")
     with house.shop.database.read() as connection:
         assert kept.tickets == connection.execute("SELECT count(*) FROM ticket").fetchone()[0]
 
 
-SECRETS = ("Marthe Quillfeather", "under the lamp", "red notebook", "till program of the shop", "Blue Heron Portable", "a face at a window", "They whistle")
+SECRETS = (
+    "Marthe Quillfeather",
+    "under the lamp",
+    "red notebook",
+    "till program of the shop",
+    "Blue Heron Portable",
+    "a face at a window",
+    "They whistle",
+)
 
 
 def test_erasing_leaves_no_byte_of_the_customer(tmp_path: Path) -> None:
     house = open_services(tmp_path / "shop")
-    taken = house.tickets.take_in(customer=SECRETS[0], machine="Ferrow Lathe-14", words=f"It stood {SECRETS[1]}.", facts={"drive_kind": "hdd", "data": "none", "account_name": SECRETS[2]}, entries=[{"move": "screen", "outcome": "dead", "note": SECRETS[3]}], bay=1, by="KT")
+    taken = house.tickets.take_in(
+        customer=SECRETS[0],
+        machine="Ferrow Lathe-14",
+        words=f"It stood {SECRETS[1]}.",
+        facts={"drive_kind": "hdd", "data": "none", "account_name": SECRETS[2]},
+        entries=[{"move": "screen", "outcome": "dead", "note": SECRETS[3]}],
+        bay=1,
+        by="KT",
+    )
     picture = tmp_path / "window.png"
     Image.new("RGB", (300, 200), "navy").save(picture)
-    house.papers.add_picture(taken.id, f"{SECRETS[5]}.png", picture.read_bytes(), says=SECRETS[5], evidence=True, by="KT")
+    house.papers.add_picture(
+        taken.id, f"{SECRETS[5]}.png", picture.read_bytes(), says=SECRETS[5], evidence=True, by="KT"
+    )
     house.tickets.append(taken.id, {"signed": "replace", "fix": "replace-drive"}, by="KT")
     house.work.answer(taken.id, "way-replace", "install", None, by="KT")
     house.work.answer(taken.id, "edition", "other", SECRETS[3], by="KT")
@@ -267,7 +360,9 @@ def test_erasing_leaves_no_byte_of_the_customer(tmp_path: Path) -> None:
     with pytest.raises(StoreError, match="still open"):
         house.papers.erase(taken.id, by="KT")
     house.links.copies.copies.begin(taken.id, 1, 4096)
-    house.links.copies.copies.write(taken.id, 1, 0, [SECRETS[0].encode()], hashlib.sha256(SECRETS[0].encode()).hexdigest())
+    house.links.copies.copies.write(
+        taken.id, 1, 0, [SECRETS[0].encode()], hashlib.sha256(SECRETS[0].encode()).hexdigest()
+    )
     house.learning.hand_over(taken.id, ["drive.dead"], by="KT", waive=SECRETS[6])
     learned = house.learning.learning()
     after = house.papers.erase(taken.id, by="MO")
@@ -282,5 +377,8 @@ def test_erasing_leaves_no_byte_of_the_customer(tmp_path: Path) -> None:
             for written in (secret.encode(), secret.encode("utf-16-le"), secret.encode().hex().encode()):
                 assert written not in content, (file, secret)
     assert not list((tmp_path / "shop" / "files").rglob("*/*")), "the picture is gone with it"
-    with closing(sqlite3.connect(tmp_path / "shop" / keeping.DATABASE)) as own, pytest.raises(sqlite3.IntegrityError, match="append-only"):
+    with (
+        closing(sqlite3.connect(tmp_path / "shop" / keeping.DATABASE)) as own,
+        pytest.raises(sqlite3.IntegrityError, match="append-only"),
+    ):
         own.execute("UPDATE entry SET body = '{}'")

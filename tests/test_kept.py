@@ -1,4 +1,5 @@
-"""What is kept between runs: the same value again, never an old or a foreign one, and no run that fails for want of it."""
+"""What is kept between runs: the same value again, never an old or a foreign one, and no run that fails for want of
+it."""
 
 from __future__ import annotations
 
@@ -44,7 +45,13 @@ def counted(value: object) -> tuple[list[int], object]:
 @pytest.mark.usefixtures("_how")
 def test_a_value_is_made_once_and_comes_back_equal(source: Path) -> None:
     rng = np.random.default_rng(1)
-    value = {"names": ("a", "b"), "rows": rng.random((300, 7)), "few": np.arange(3, dtype=np.float32), "none": np.zeros((0, 4)), "turned": rng.random((5, 9)).T}
+    value = {
+        "names": ("a", "b"),
+        "rows": rng.random((300, 7)),
+        "few": np.arange(3, dtype=np.float32),
+        "none": np.zeros((0, 4)),
+        "turned": rng.random((5, 9)).T,
+    }
     made, make = counted(value)
     first, again = kept("it", [source], make), kept("it", [source], make)
     assert len(made) == 1
@@ -103,7 +110,7 @@ def test_without_a_place_to_keep_it_a_run_only_takes_longer(source: Path, monkey
 
 
 def test_what_cannot_be_kept_is_given_all_the_same(source: Path) -> None:
-    value = kept("it", [source], lambda: (lambda: 4))
+    value = kept("it", [source], lambda: lambda: 4)
     assert value() == 4
     assert not [p for p in (source.parent / "cache").glob("*") if p.name.startswith(".kept-")]
 

@@ -14,7 +14,9 @@ from gatecheck.adapters import vectored_write
 
 
 @pytest.mark.parametrize("most", [1, 7, 1000, 10**9])
-def test_everything_is_written_in_its_order_however_little_is_taken_at_a_time(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, most: int) -> None:
+def test_everything_is_written_in_its_order_however_little_is_taken_at_a_time(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, most: int
+) -> None:
     chance, real = random.Random(most), os.pwritev
     parts = [chance.randbytes(chance.choice((0, 1, 3, 400))) for _ in range(700)]
     taken: list[int] = []

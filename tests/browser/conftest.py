@@ -81,7 +81,9 @@ def screen(browser: Browser) -> Iterator[Callable[..., Page]]:
     contexts = []
 
     def open_screen(size: tuple[int, int], *, theme: str = "light", touch: bool = False) -> Page:
-        context = browser.new_context(viewport={"width": size[0], "height": size[1]}, has_touch=touch, is_mobile=touch, reduced_motion="reduce")
+        context = browser.new_context(
+            viewport={"width": size[0], "height": size[1]}, has_touch=touch, is_mobile=touch, reduced_motion="reduce"
+        )
         contexts.append(context)
         page = context.new_page()
         page.set_default_timeout(60_000)

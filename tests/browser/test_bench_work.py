@@ -67,7 +67,9 @@ def test_intake_to_signed_call_by_keyboard_alone(server: Any, window: Window) ->
     expect(page.get_by_role("radio", name="Falls to network boot")).to_be_checked()
     press(page, "Enter")
     expect(page.get_by_role("heading", name="Ostler Bracken-15")).to_be_visible()
-    expect(page.locator("header")).to_contain_text("School lab 3 · GC-0001")  # no fact is known yet, and no empty place shown
+    expect(page.locator("header")).to_contain_text(
+        "School lab 3 · GC-0001"
+    )  # no fact is known yet, and no empty place shown
     search(page, "clock")
     in_hand(page, "Read the firmware clock")
     press(page, "1")
@@ -130,7 +132,11 @@ def test_a_dropped_capture_is_weighed_and_shown(server: Any, window: Window) -> 
     page = window()
     page.goto(f"{server.url}/ticket/{number}")
     expect(tape(page)).to_have_count(2)
-    drop(page, "machine.gcap", demo_captures.flash_capture("QUARRY FLINT N256", "QF2-009914", 256, used=104, spare=4, critical_warning=1))
+    drop(
+        page,
+        "machine.gcap",
+        demo_captures.flash_capture("QUARRY FLINT N256", "QF2-009914", 256, used=104, spare=4, critical_warning=1),
+    )
     in_hand(page, "Replace the drive and install")
     expect(page.get_by_role("region", name="Suspects")).to_contain_text("Flash worn out")
     press(page, "p")
@@ -145,7 +151,9 @@ def test_a_dropped_capture_is_weighed_and_shown(server: Any, window: Window) -> 
 @pytest.mark.parametrize(
     ("name", "data", "message"),
     [
-        pytest.param("identify.bin", b"\x40" * 60, "IDENTIFY DEVICE at byte 0x3c: expected 512 bytes, got 60 bytes", id="short"),
+        pytest.param(
+            "identify.bin", b"\x40" * 60, "IDENTIFY DEVICE at byte 0x3c: expected 512 bytes, got 60 bytes", id="short"
+        ),
         pytest.param("x.gcap", b"PK\x03\x04 nothing", "expected a capture", id="no-zip"),
     ],
 )

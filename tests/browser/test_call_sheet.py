@@ -48,7 +48,9 @@ def test_arrows_choose_another_way_and_escape_leaves_without_signing(server: Any
     expect(ways(page).first).to_have_attribute("aria-checked", "true")
     page.keyboard.press("ArrowDown")
     expect(ways(page).nth(1)).to_have_attribute("aria-checked", "true")
-    expect(page.get_by_role("region", name="What would overturn it").get_by_role("listitem").first).to_contain_text("makes it")
+    expect(page.get_by_role("region", name="What would overturn it").get_by_role("listitem").first).to_contain_text(
+        "makes it"
+    )
     page.keyboard.press("Escape")
     expect(page.get_by_role("region", name="Suspects")).to_be_visible()
     assert len(server.ticket(number)["tape"]) == 3
@@ -73,7 +75,9 @@ def test_the_reasons_unfold_and_lead_to_the_tape(server: Any, window: Window) ->
 def test_handing_over_teaches_and_reopening_forgets(server: Any, window: Window) -> None:
     number = server.take_in("screen=network-boot", "boot-order=other-first", "set-order=boots", **SSD)
     page = window()
-    page.request.post(f"{server.url}/api/tickets/{number}/entries", data={"entry": {"signed": "release", "fix": None}, "by": "KT"})
+    page.request.post(
+        f"{server.url}/api/tickets/{number}/entries", data={"entry": {"signed": "release", "fix": None}, "by": "KT"}
+    )
     page.goto(f"{server.url}/ticket/{number}")
     expect(page.get_by_role("contentinfo", name="The call")).to_contain_text("Signed")
     page.keyboard.press("h")

@@ -19,7 +19,13 @@ def knock(server: Any) -> str:
 
 
 def take_in(server: Any, machine: str) -> int:
-    return int(HTTP.post(f"{server.url}/api/tickets", json={"customer": "Choir", "machine": machine, "by": "KT"}, headers={"X-Gate-Check": "1"}).json()["id"])
+    return int(
+        HTTP.post(
+            f"{server.url}/api/tickets",
+            json={"customer": "Choir", "machine": machine, "by": "KT"},
+            headers={"X-Gate-Check": "1"},
+        ).json()["id"]
+    )
 
 
 def test_it_is_seen_on_the_bench_and_taken_to_the_ticket_that_fits_by_key(server: Any, window: Window) -> None:
@@ -39,7 +45,9 @@ def test_it_is_seen_on_the_bench_and_taken_to_the_ticket_that_fits_by_key(server
     expect(page.locator("[data-waits]")).to_have_count(0)
 
 
-def test_a_scanned_one_becomes_a_new_ticket_by_touch_and_one_that_has_gone_is_said(server: Any, screen: Callable[..., Page]) -> None:
+def test_a_scanned_one_becomes_a_new_ticket_by_touch_and_one_that_has_gone_is_said(
+    server: Any, screen: Callable[..., Page]
+) -> None:
     token = knock(server)
     page = screen((390, 844), theme="dark", touch=True)
     page.goto(f"{server.url}/claim/{token}")

@@ -1,4 +1,5 @@
-"""Ear at the screen: recorded from a microphone that is fed from a file, seen by its rhythm, played, timed; by key and by touch; without a microphone a file is taken."""
+"""Ear at the screen: recorded from a microphone that is fed from a file, seen by its rhythm, played, timed; by key and
+by touch; without a microphone a file is taken."""
 
 from __future__ import annotations
 
@@ -19,7 +20,12 @@ RATE = 48_000
 
 
 def take_in(server: Any) -> int:
-    body = {"customer": "Choir", "machine": "Ferrow Lathe-14", "by": "KT", "facts": {"drive_kind": "hdd", "data": "irreplaceable"}}
+    body = {
+        "customer": "Choir",
+        "machine": "Ferrow Lathe-14",
+        "by": "KT",
+        "facts": {"drive_kind": "hdd", "data": "irreplaceable"},
+    }
     return int(HTTP.post(f"{server.url}/api/tickets", json=body, headers={"X-Gate-Check": "1"}).json()["id"])
 
 
@@ -32,7 +38,12 @@ def fed(browser: Browser, flags: list[str], tmp_path: Path) -> Iterator[Page]:
     """A browser whose microphone hears a ticking drive."""
     heard = tmp_path / "microphone.wav"
     heard.write_bytes(made("ticking", RATE))
-    arguments = [*flags, "--use-fake-ui-for-media-stream", "--use-fake-device-for-media-stream", f"--use-file-for-fake-audio-capture={heard}"]
+    arguments = [
+        *flags,
+        "--use-fake-ui-for-media-stream",
+        "--use-fake-device-for-media-stream",
+        f"--use-file-for-fake-audio-capture={heard}",
+    ]
     opened = browser.browser_type.launch(executable_path="/usr/bin/chromium", args=arguments)
     page = opened.new_context(viewport={"width": 1280, "height": 800}, permissions=["microphone"]).new_page()
     page.set_default_timeout(60_000)
@@ -64,22 +75,36 @@ def test_a_drive_is_recorded_by_key_and_ends_as_evidence_on_the_tape(server: Any
 
 
 @pytest.mark.parametrize(("size", "theme"), [((820, 1180), "dark"), ((390, 844), "light")])
-def test_a_file_is_taken_and_a_trace_drawn_by_touch(server: Any, screen: Callable[..., Page], size: tuple[int, int], theme: str, tmp_path: Path) -> None:
+def test_a_file_is_taken_and_a_trace_drawn_by_touch(
+    server: Any, screen: Callable[..., Page], size: tuple[int, int], theme: str, tmp_path: Path
+) -> None:
     number = take_in(server)
     page = screen(size, theme=theme, touch=True)
     page.goto(f"{server.url}/ticket/{number}/ear")
-    page.get_by_label("take a file").set_input_files({"name": "clunks.wav", "mimeType": "audio/wav", "buffer": made("clunking")})
+    page.get_by_label("take a file").set_input_files(
+        {"name": "clunks.wav", "mimeType": "audio/wav", "buffer": made("clunking")}
+    )
     expect(page.locator("[data-heard=clunking]")).to_be_visible(timeout=SLOW)
     page.locator("[data-folded] svg").tap()
-    page.get_by_label("take a file").set_input_files({"name": "flat.csv", "mimeType": "text/csv", "buffer": b"t,a5\n" + b"".join(b"%.2f,0.001\n" % (n / 20) for n in range(200))})
+    page.get_by_label("take a file").set_input_files(
+        {
+            "name": "flat.csv",
+            "mimeType": "text/csv",
+            "buffer": b"t,a5\n" + b"".join(b"%.2f,0.001\n" % (n / 20) for n in range(200)),
+        }
+    )
     expect(page.locator("[data-heard=flat]")).to_contain_text("no draw", timeout=SLOW)
     expect(page.locator("[data-trace]")).to_be_visible()
-    page.get_by_label("take a file").set_input_files({"name": "photo.jpg", "mimeType": "image/jpeg", "buffer": b"\xff\xd8\xff"})
+    page.get_by_label("take a file").set_input_files(
+        {"name": "photo.jpg", "mimeType": "image/jpeg", "buffer": b"\xff\xd8\xff"}
+    )
     expect(page.get_by_text("expected a sound that this browser can open")).to_be_visible()
     assert page.evaluate("document.documentElement.scrollWidth <= window.innerWidth")
 
 
-def test_the_watch_goes_on_over_a_reload_and_its_time_lands_on_the_tape(server: Any, window: Callable[[], Page]) -> None:
+def test_the_watch_goes_on_over_a_reload_and_its_time_lands_on_the_tape(
+    server: Any, window: Callable[[], Page]
+) -> None:
     number = take_in(server)
     page = window()
     page.goto(f"{server.url}/ticket/{number}/ear")
@@ -97,9 +122,15 @@ def test_the_watch_goes_on_over_a_reload_and_its_time_lands_on_the_tape(server: 
     assert (entry["body"]["move"], entry["body"]["outcome"]) == ("ready-time", "slow")
 
 
-def test_the_watch_counts_from_the_links_first_answer_and_can_be_dropped(server: Any, window: Callable[[], Page]) -> None:
+def test_the_watch_counts_from_the_links_first_answer_and_can_be_dropped(
+    server: Any, window: Callable[[], Page]
+) -> None:
     number = take_in(server)
-    HTTP.post(f"{server.url}/api/tickets/{number}/entries", json={"entry": {"move": "live-start", "outcome": "runs"}, "by": "KT"}, headers={"X-Gate-Check": "1"})
+    HTTP.post(
+        f"{server.url}/api/tickets/{number}/entries",
+        json={"entry": {"move": "live-start", "outcome": "runs"}, "by": "KT"},
+        headers={"X-Gate-Check": "1"},
+    )
     page = window()
     page.goto(f"{server.url}/ticket/{number}/ear")
     expect(page.get_by_role("button", name="count from the link’s first answer")).to_be_visible(timeout=SLOW)
@@ -108,14 +139,22 @@ def test_the_watch_counts_from_the_links_first_answer_and_can_be_dropped(server:
     expect(page.locator("[data-watch=runs]")).to_contain_text(re.compile("0:0[1-9]"))
     page.keyboard.press("x")
     expect(page.locator("[data-watch=idle]")).to_be_visible()
-    assert not [e for e in HTTP.get(f"{server.url}/api/tickets/{number}").json()["tape"] if e["body"].get("move") == "ready-time"]
+    assert not [
+        e
+        for e in HTTP.get(f"{server.url}/api/tickets/{number}").json()["tape"]
+        if e["body"].get("move") == "ready-time"
+    ]
 
 
-def test_what_was_heard_is_overruled_with_a_reason_and_played_from_the_tape(server: Any, window: Callable[[], Page]) -> None:
+def test_what_was_heard_is_overruled_with_a_reason_and_played_from_the_tape(
+    server: Any, window: Callable[[], Page]
+) -> None:
     number = take_in(server)
     page = window()
     page.goto(f"{server.url}/ticket/{number}/ear")
-    page.get_by_label("take a file").set_input_files({"name": "ticks.wav", "mimeType": "audio/wav", "buffer": made("ticking")})
+    page.get_by_label("take a file").set_input_files(
+        {"name": "ticks.wav", "mimeType": "audio/wav", "buffer": made("ticking")}
+    )
     expect(page.locator("[data-heard=ticking]")).to_be_visible(timeout=SLOW)
     expect(page.get_by_role("button", name="overrule it")).to_be_visible(timeout=SLOW)
     page.keyboard.press("u")
@@ -125,7 +164,9 @@ def test_what_was_heard_is_overruled_with_a_reason_and_played_from_the_tape(serv
     sheet.get_by_label("Why is it not").fill("it was the clock on the wall")
     page.keyboard.press("Enter")
     expect(sheet).to_have_count(0)
-    entries = server.tape_until(number, lambda tape: len(own := [e for e in tape if e["body"].get("move") == "sound"]) > 1 and own)
+    entries = server.tape_until(
+        number, lambda tape: len(own := [e for e in tape if e["body"].get("move") == "sound"]) > 1 and own
+    )
     assert [(e["stands"], "weights" in e["body"]) for e in entries] == [(False, True), (True, False)]
     assert entries[1]["body"]["note"] == "it was the clock on the wall"
     assert entries[1]["body"]["outcome"] != "ticking"

@@ -40,7 +40,14 @@ def open_settings(page: Page, server: Any, number: int) -> None:
 
 def test_all_settings_and_sightings_take_one_key_each(server: Any, window: Window) -> None:
     """A sound set of settings is one key a row; a whole line of sightings one key a cell."""
-    number = server.take_in("screen=no-boot-device", "setup-entry=reached", platform="pc", installed_os="windows-10", disk_layout="gpt", storage_was="ahci")
+    number = server.take_in(
+        "screen=no-boot-device",
+        "setup-entry=reached",
+        platform="pc",
+        installed_os="windows-10",
+        disk_layout="gpt",
+        storage_was="ahci",
+    )
     page = window()
     open_settings(page, server, number)
     expect(row(page, "clock")).to_be_visible()
@@ -55,8 +62,19 @@ def test_all_settings_and_sightings_take_one_key_each(server: Any, window: Windo
     expect(page.locator("[data-pattern='setup-not-picker']")).to_contain_text("nothing to start from it")
     tape = bodies(server, number)
     assert [b.get("found") or b.get("value") for b in tape[2:]] == [
-        "right", "uefi", "on", "ahci", "on", "system-first", "on", "right", "absent", "no-such-tool", "right", "right",
-    ]  # fmt: skip
+        "right",
+        "uefi",
+        "on",
+        "ahci",
+        "on",
+        "system-first",
+        "on",
+        "right",
+        "absent",
+        "no-such-tool",
+        "right",
+        "right",
+    ]
 
 
 def test_the_next_value_is_one_more_key_and_only_the_last_is_kept(server: Any, window: Window) -> None:
@@ -77,7 +95,9 @@ def test_the_next_value_is_one_more_key_and_only_the_last_is_kept(server: Any, w
 
 
 def test_a_trial_is_changed_judged_and_put_back(server: Any, window: Window) -> None:
-    number = server.take_in("screen=no-boot-device", "setup-entry=reached", platform="pc", installed_os="windows-11", disk_layout="gpt")
+    number = server.take_in(
+        "screen=no-boot-device", "setup-entry=reached", platform="pc", installed_os="windows-11", disk_layout="gpt"
+    )
     page = window()
     open_settings(page, server, number)
     expect(row(page, "boot-mode")).to_be_visible()
@@ -121,12 +141,17 @@ def test_each_storage_mode_is_tried_until_it_starts(server: Any, window: Window)
 
 
 def test_the_handover_shows_settings_as_found_and_as_left(server: Any, window: Window) -> None:
-    number = server.take_in("screen=no-boot-device", "setup-entry=reached", platform="pc", installed_os="windows-11", disk_layout="gpt")
+    number = server.take_in(
+        "screen=no-boot-device", "setup-entry=reached", platform="pc", installed_os="windows-11", disk_layout="gpt"
+    )
     server.append(
-        number, {"move": "boot-mode", "found": "legacy", "weights": {"fits": 0.03, "conflicts": 0.97}},
-        {"changed": "set-mode", "before": "legacy", "after": "uefi"}, {"move": "set-mode", "outcome": "boots"},
-        {"changed": "set-secure-boot", "before": "off", "after": "on"}, {"signed": "repair", "fix": "set-mode"},
-    )  # fmt: skip
+        number,
+        {"move": "boot-mode", "found": "legacy", "weights": {"fits": 0.03, "conflicts": 0.97}},
+        {"changed": "set-mode", "before": "legacy", "after": "uefi"},
+        {"move": "set-mode", "outcome": "boots"},
+        {"changed": "set-secure-boot", "before": "off", "after": "on"},
+        {"signed": "repair", "fix": "set-mode"},
+    )
     page = window()
     page.goto(f"{server.url}/ticket/{number}")
     expect(page.get_by_role("region", name="In hand")).to_be_visible()
@@ -195,7 +220,9 @@ def test_every_screen_of_a_ticket_takes_a_file(server: Any, window: Window, path
     drop(page, "holiday.txt", b"neither a page nor a capture")
     expect(page.get_by_text("holiday.txt").first).to_be_visible()
     drop(page, "laptop.gcap", capture_of("stale-entry"))
-    page.wait_for_function("async (at) => (await (await fetch(at)).json()).files.length === 1", arg=f"/api/tickets/{number}")
+    page.wait_for_function(
+        "async (at) => (await (await fetch(at)).json()).files.length === 1", arg=f"/api/tickets/{number}"
+    )
     assert page.url == f"{server.url}/ticket/{number}{path}"
 
 

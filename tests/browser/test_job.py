@@ -1,4 +1,5 @@
-"""From the call to a proven machine at the screen: by keyboard alone, by touch on a tablet, and back into triage where a step goes wrong."""
+"""From the call to a proven machine at the screen: by keyboard alone, by touch on a tablet, and back into triage where
+a step goes wrong."""
 
 from __future__ import annotations
 
@@ -11,8 +12,18 @@ from playwright.sync_api import Browser, Page, expect
 from serving import HTTP
 
 Window = Callable[[], Page]
-SHELF = "name,interface,form,height_mm,flash,size_gb,price,count\nQUARRY FLINT 500,sata,2.5,7,yes,500,62,1\nQUARRY FLINT N500,nvme,m2,2.2,yes,500,64,1\n"
-LAPTOP = {"platform": "pc", "form": "laptop", "installed_os": "windows-10", "drive_kind": "hdd", "drive_size_gb": 500, "mains": "connected"}
+SHELF = (
+    "name,interface,form,height_mm,flash,size_gb,price,count\nQUARRY FLINT 500,sata,2.5,7,yes,500,62,1\nQUARRY "
+    "FLINT N500,nvme,m2,2.2,yes,500,64,1\n"
+)
+LAPTOP = {
+    "platform": "pc",
+    "form": "laptop",
+    "installed_os": "windows-10",
+    "drive_kind": "hdd",
+    "drive_size_gb": 500,
+    "mains": "connected",
+}
 
 
 def hand(page: Page, heading: str, *keys: str) -> None:
@@ -24,7 +35,9 @@ def hand(page: Page, heading: str, *keys: str) -> None:
 
 def told(page: Page, text: str) -> None:
     """What is typed with an answer."""
-    expect(page.get_by_role("dialog").get_by_role("textbox").or_(page.get_by_role("dialog").get_by_role("spinbutton"))).to_be_focused()
+    expect(
+        page.get_by_role("dialog").get_by_role("textbox").or_(page.get_by_role("dialog").get_by_role("spinbutton"))
+    ).to_be_focused()
     page.keyboard.type(text)
     page.keyboard.press("Enter")
 
@@ -53,7 +66,12 @@ def test_from_intake_over_a_ticking_drive_to_a_proven_machine_by_keyboard(server
         page.keyboard.type(text)
         page.keyboard.press("Tab" if text != "KT" else "Enter")
     expect(page.get_by_role("heading", name="Ferrow Lathe-14")).to_be_visible()
-    server.append(1, {"fact": {**LAPTOP, "data": "backed-up"}}, {"move": "screen", "outcome": "no-boot-device"}, {"move": "setup-entry", "outcome": "reached"})
+    server.append(
+        1,
+        {"fact": {**LAPTOP, "data": "backed-up"}},
+        {"move": "screen", "outcome": "no-boot-device"},
+        {"move": "setup-entry", "outcome": "reached"},
+    )
     page.keyboard.press("e")
     page.get_by_role("combobox").fill("sounds like")
     page.keyboard.press("Enter")
@@ -93,7 +111,9 @@ def test_from_intake_over_a_ticking_drive_to_a_proven_machine_by_keyboard(server
     page.keyboard.press("1")
     hand(page, "Is it detected? Before the last screw", "1")
     hand(page, "Close it: the tray backwards", "1")
-    expect(page.get_by_role("alert")).to_contain_text("expected an empty tray, got Base cover (9)")  # screws left over say where they belong
+    expect(page.get_by_role("alert")).to_contain_text(
+        "expected an empty tray, got Base cover (9)"
+    )  # screws left over say where they belong
     page.keyboard.press("-")
     expect(tray).to_contain_text("2 screws lie out")
     page.keyboard.press("-")
@@ -142,14 +162,18 @@ def test_from_intake_over_a_ticking_drive_to_a_proven_machine_by_keyboard(server
 
 
 def test_a_loose_cable_is_found_mended_and_proven_by_touch_on_a_tablet(server: Any, browser: Browser) -> None:
-    number = signed(server, "repair", "reseat", "screen=no-boot-device", "setup-entry=reached", "seen-setup=absent", data="none")
+    number = signed(
+        server, "repair", "reseat", "screen=no-boot-device", "setup-entry=reached", "seen-setup=absent", data="none"
+    )
     context = browser.new_context(viewport={"width": 820, "height": 1180}, has_touch=True)
     page = context.new_page()
     page.goto(f"{server.url}/ticket/{number}")
 
     def tap(heading: str, answer: str) -> None:
         hand(page, heading)
-        page.get_by_role("region", name="In hand").get_by_role("button", name=re.compile(rf"^\d {re.escape(answer)}$")).tap()
+        page.get_by_role("region", name="In hand").get_by_role(
+            "button", name=re.compile(rf"^\d {re.escape(answer)}$")
+        ).tap()
 
     tap("What does the customer want done?", "What was called")
     tap("Mains off, battery out, 30 seconds on the button", "It is dead")
@@ -174,7 +198,15 @@ def test_a_loose_cable_is_found_mended_and_proven_by_touch_on_a_tablet(server: A
 
 
 def test_a_repair_that_fails_leads_back_into_triage_and_the_step_can_be_taken_back(server: Any, window: Window) -> None:
-    number = signed(server, "repair", "repair-volume", "screen=repair-loop", "live-start=runs", "volume-look=dirty", data="backed-up")
+    number = signed(
+        server,
+        "repair",
+        "repair-volume",
+        "screen=repair-loop",
+        "live-start=runs",
+        "volume-look=dirty",
+        data="backed-up",
+    )
     page = window()
     page.goto(f"{server.url}/ticket/{number}")
     hand(page, "What does the customer want done?", "1")
@@ -233,7 +265,9 @@ def test_a_step_is_left_out_or_brought_forward_and_two_screens_answer_once(serve
     one.get_by_role("dialog").get_by_role("button", name="Connect mains").click()
     hand(one, "Connect mains", "1")
     hand(one, "Where does its licence stand?")
-    answer = HTTP.post(f"{server.url}/api/tickets/{number}/steps/way-other", json={"answer": "nothing", "by": "MO"}, timeout=20)
+    answer = HTTP.post(
+        f"{server.url}/api/tickets/{number}/steps/way-other", json={"answer": "nothing", "by": "MO"}, timeout=20
+    )
     assert answer.status_code == 422
     assert "one that entry" in answer.json()["detail"]
 
@@ -242,8 +276,12 @@ def test_the_shelf_says_which_line_of_a_file_is_wrong(server: Any, window: Windo
     page = window()
     page.goto(f"{server.url}/shelf")
     expect(page.get_by_text("Nothing lies on the shelf")).to_be_visible()
-    page.get_by_label("bring in a CSV file").set_input_files({"name": "shelf.csv", "mimeType": "text/csv", "buffer": SHELF.replace("62", "cheap").encode()})
+    page.get_by_label("bring in a CSV file").set_input_files(
+        {"name": "shelf.csv", "mimeType": "text/csv", "buffer": SHELF.replace("62", "cheap").encode()}
+    )
     expect(page.get_by_role("alert")).to_contain_text("line 2, price: expected a number")
-    page.get_by_label("bring in a CSV file").set_input_files({"name": "shelf.csv", "mimeType": "text/csv", "buffer": SHELF.encode()})
+    page.get_by_label("bring in a CSV file").set_input_files(
+        {"name": "shelf.csv", "mimeType": "text/csv", "buffer": SHELF.encode()}
+    )
     expect(page.get_by_role("listitem").filter(has_text="QUARRY FLINT 500")).to_contain_text("1 left")
     expect(page.get_by_role("alert")).to_have_count(0)

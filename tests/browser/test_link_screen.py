@@ -1,4 +1,5 @@
-"""A practice machine at the screen: one key takes it in, its reading is watched, its pages are looked at down to the byte."""
+"""A practice machine at the screen: one key takes it in, its reading is watched, its pages are looked at down to the
+byte."""
 
 from __future__ import annotations
 
@@ -18,7 +19,9 @@ SLOW = 30_000
 
 def practice(server: Any, name: str) -> int:
     """A practice machine on the bench, read through."""
-    number = int(HTTP.post(f"{server.url}/api/practice", json={"machine": name, "bay": 1, "by": "KT"}, timeout=20).json()["id"])
+    number = int(
+        HTTP.post(f"{server.url}/api/practice", json={"machine": name, "bay": 1, "by": "KT"}, timeout=20).json()["id"]
+    )
     through(server, number, 1)
     return number
 
@@ -41,7 +44,9 @@ def test_one_key_takes_a_practice_machine_in(server: Any, window: Window) -> Non
     page.keyboard.press("7")
     expect(page).to_have_url(re.compile("/ticket/1$"))
     expect(page.get_by_role("status").filter(has_text="Linked: Ferrow Lathe-14")).to_be_visible(timeout=SLOW)
-    expect(page.get_by_role("region", name="Suspects").get_by_text("Boot entry lost or stale").first).to_be_visible(timeout=SLOW)
+    expect(page.get_by_role("region", name="Suspects").get_by_text("Boot entry lost or stale").first).to_be_visible(
+        timeout=SLOW
+    )
     expect(page.get_by_role("region", name="Tape")).to_contain_text("The probe says hello", timeout=SLOW)
     page.keyboard.press("b")
     row = page.locator("[data-bench-row]")
@@ -52,7 +57,9 @@ def test_one_key_takes_a_practice_machine_in(server: Any, window: Window) -> Non
 def test_one_tap_on_a_free_bay_offers_practice_machines_for_it(server: Any, window: Window) -> None:
     page = window()
     held: list[Route] = []
-    page.route("**/api/practice", lambda route: held.append(route) if route.request.method == "GET" else route.continue_())
+    page.route(
+        "**/api/practice", lambda route: held.append(route) if route.request.method == "GET" else route.continue_()
+    )
     page.goto(server.url)
     page.get_by_role("button", name="Bay 4: connect a practice machine").click()
     expect(page.get_by_role("dialog", name="Practice bench")).to_contain_text("It comes to bay 4.")
@@ -96,7 +103,9 @@ def test_every_claim_unfolds_to_its_bytes(server: Any, window: Window) -> None:
     page.goto(f"{server.url}/ticket/{number}/pages")
     pages = page.get_by_role("main", name="Pages")
     expect(pages).to_contain_text("QS7-310222")
-    expect(pages.get_by_role("region", name="Its log, on its own running time")).to_contain_text("long self-test failed: read")
+    expect(pages.get_by_role("region", name="Its log, on its own running time")).to_contain_text(
+        "long self-test failed: read"
+    )
     for button, field in (("QS7-310222", "serial: byte 20 to 39"), ("pending sectors", "attribute 8: byte 86 to 97")):
         pages.get_by_role("button", name=button, exact=True).click()
         sheet = page.get_by_role("dialog", name="Bytes")

@@ -1,4 +1,5 @@
-"""From a proven ticket to printed papers, by keyboard and by touch; notes and pictures; the shop's page; a customer erased."""
+"""From a proven ticket to printed papers, by keyboard and by touch; notes and pictures; the shop's page; a customer
+erased."""
 
 from __future__ import annotations
 
@@ -20,7 +21,16 @@ def picture() -> bytes:
 
 
 def proven(server: Any) -> int:
-    number = int(server.take_in("story=routine", "screen=wrong-boot-device", "pull-externals=boots", platform="pc", form="desktop", data="none"))
+    number = int(
+        server.take_in(
+            "story=routine",
+            "screen=wrong-boot-device",
+            "pull-externals=boots",
+            platform="pc",
+            form="desktop",
+            data="none",
+        )
+    )
     server.append(number, {"signed": "release", "fix": None})
     for step, answer in (("cold-1", "starts"), ("cold-2", "starts")):
         server.call("POST", f"/api/tickets/{number}/steps/{step}", json={"answer": answer, "by": "KT"})
@@ -35,7 +45,14 @@ def printed(page: Page) -> str:
 
 
 def test_from_a_proven_ticket_to_printed_papers_by_keyboard(server: Any, window: Window) -> None:
-    server.call("PUT", "/api/shop", json={"page": {"name": "Gullhaven Repair Loft", "currency": "¤", "opening": "Thank you for the stairs."}, "by": "KT"})
+    server.call(
+        "PUT",
+        "/api/shop",
+        json={
+            "page": {"name": "Gullhaven Repair Loft", "currency": "¤", "opening": "Thank you for the stairs."},
+            "by": "KT",
+        },
+    )
     number = proven(server)
     page = window()
     page.add_init_script("window.print = () => { window.__printed = (window.__printed || 0) + 1 }")
@@ -75,7 +92,9 @@ def test_a_picture_is_taken_shown_and_stands_on_the_customers_page_by_touch(serv
     page = context.new_page()
     page.goto(f"{server.url}/ticket/{number}")
     page.get_by_role("button", name="note or picture").tap()
-    page.get_by_label("Take or choose a picture").set_input_files({"name": "IMG_1.png", "mimeType": "image/png", "buffer": picture()})
+    page.get_by_label("Take or choose a picture").set_input_files(
+        {"name": "IMG_1.png", "mimeType": "image/png", "buffer": picture()}
+    )
     page.get_by_label("What it shows").fill("The stick that caught the boot")
     page.get_by_label("It proves something").tap()
     page.get_by_role("button", name="Keep the picture").tap()

@@ -1,4 +1,5 @@
-"""Path at the screen: from a stop screen over the walk to a mended, starting system, by key and by touch; what is held says why."""
+"""Path at the screen: from a stop screen over the walk to a mended, starting system, by key and by touch; what is held
+says why."""
 
 from __future__ import annotations
 
@@ -43,12 +44,18 @@ def test_from_a_stop_screen_to_a_system_that_starts_by_key(server: Any, window: 
     expect(page.locator("[data-mend=done]")).to_contain_text("written and read back")
     page.keyboard.press("Escape")
     expect(page.get_by_role("region", name="Tape")).to_contain_text("Mended on the disk", timeout=SLOW)
-    answer = HTTP.post(f"{server.url}/api/tickets/{number}/entries", json={"entry": {"move": "rebuild-loader", "outcome": "boots"}, "by": "KT"}, headers={"X-Gate-Check": "1"})
+    answer = HTTP.post(
+        f"{server.url}/api/tickets/{number}/entries",
+        json={"entry": {"move": "rebuild-loader", "outcome": "boots"}, "by": "KT"},
+        headers={"X-Gate-Check": "1"},
+    )
     assert {g["id"]: g["state"] for g in answer.json()["gates"]}["loader"] == "open"
 
 
 @pytest.mark.parametrize(("size", "theme"), [((820, 1180), "dark"), ((390, 844), "light")])
-def test_it_is_mended_and_taken_back_by_touch(server: Any, screen: Callable[..., Page], size: tuple[int, int], theme: str) -> None:
+def test_it_is_mended_and_taken_back_by_touch(
+    server: Any, screen: Callable[..., Page], size: tuple[int, int], theme: str
+) -> None:
     number = practice(server, "old-layout")
     page = screen(size, theme=theme, touch=True)
     page.goto(f"{server.url}/ticket/{number}/path")
@@ -69,6 +76,10 @@ def test_what_is_held_says_why_and_an_empty_ticket_says_what_is_missing(server: 
     page.get_by_role("button", name="read what it needs").click(timeout=SLOW)
     expect(page.get_by_text("Held back")).to_be_visible(timeout=SLOW)
     expect(page.get_by_role("button", name="mend it on the machine")).to_have_count(0)
-    other = HTTP.post(f"{server.url}/api/tickets", json={"customer": "Choir", "machine": "Ostler Bracken-15", "by": "KT"}, headers={"X-Gate-Check": "1"}).json()["id"]
+    other = HTTP.post(
+        f"{server.url}/api/tickets",
+        json={"customer": "Choir", "machine": "Ostler Bracken-15", "by": "KT"},
+        headers={"X-Gate-Check": "1"},
+    ).json()["id"]
     page.goto(f"{server.url}/ticket/{other}/path")
     expect(page.get_by_text("No disk’s first sectors were read yet")).to_be_visible()

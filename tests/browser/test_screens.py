@@ -1,4 +1,5 @@
-"""Any screen, any hand: every main view at every size, light and dark, by touch and by keyboard; axe-core finds nothing."""
+"""Any screen, any hand: every main view at every size, light and dark, by touch and by keyboard; axe-core finds
+nothing."""
 
 from __future__ import annotations
 
@@ -23,8 +24,16 @@ def test_all_outcomes_of_every_move_are_seen_at_once(demo: Served, screen: Calla
     shown(page, f"{demo.url}/ticket/2", [])
     hidden = {}
     for move in [*knowledge.checks, *knowledge.fixes]:
-        page.evaluate("move => { history.pushState(null, '', `/ticket/2?move=${move}`); dispatchEvent(new PopStateEvent('popstate')) }", move)
-        expect(page.get_by_role("region", name="In hand").locator("[data-outcome]")).to_have_count(len(knowledge.move(move).outcomes))
+        page.evaluate(
+            (
+                "move => { history.pushState(null, '', `/ticket/2?move=${move}`); dispatchEvent(new "
+                "PopStateEvent('popstate')) }"
+            ),
+            move,
+        )
+        expect(page.get_by_role("region", name="In hand").locator("[data-outcome]")).to_have_count(
+            len(knowledge.move(move).outcomes)
+        )
         last = page.locator("[data-outcome]").last.bounding_box()
         strip = page.get_by_role("contentinfo", name="The call").bounding_box()
         assert last is not None
@@ -63,7 +72,9 @@ def test_what_a_key_does_can_be_tapped_from_the_help(demo: Served, screen: Calla
     expect(page).to_have_url(re.compile("/ticket/1/settings$"))
 
 
-def test_an_empty_shop_leads_to_the_first_ticket_or_the_practice_bench(server: Served, screen: Callable[..., Page]) -> None:
+def test_an_empty_shop_leads_to_the_first_ticket_or_the_practice_bench(
+    server: Served, screen: Callable[..., Page]
+) -> None:
     page = screen(SIZES["screen"])
     page.goto(server.url)
     page.get_by_role("button", name=re.compile("Practise on a simulated one")).click()
@@ -75,7 +86,13 @@ def test_an_empty_shop_leads_to_the_first_ticket_or_the_practice_bench(server: S
 
 def test_a_known_customer_is_taken_in_with_few_keys(server: Served, screen: Callable[..., Page]) -> None:
     """Every key is counted: twenty seconds are about thirty of them."""
-    known = {"platform": "pc", "form": "laptop", "drive_kind": "nvme", "installed_os": "windows-11", "data": "backed-up"}
+    known = {
+        "platform": "pc",
+        "form": "laptop",
+        "drive_kind": "nvme",
+        "installed_os": "windows-11",
+        "data": "backed-up",
+    }
     server.take_in("screen=dead", **known)
     page, pressed = screen(SIZES["screen"]), 0
 

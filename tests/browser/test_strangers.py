@@ -1,4 +1,5 @@
-"""In a real browser: another page acts on nothing, a name that was pointed here opens nothing, and a tablet is paired once."""
+"""In a real browser: another page acts on nothing, a name that was pointed here opens nothing, and a tablet is paired
+once."""
 
 from __future__ import annotations
 
@@ -85,13 +86,18 @@ def test_a_hostile_page_acts_on_nothing(server: Served, browser: Browser, elsewh
 def test_a_name_that_was_pointed_here_opens_nothing(server: Served, browser: Browser) -> None:
     """DNS rebinding: the page's own name resolves to this machine, so the browser calls it the same origin."""
     server.take_in("screen=no-boot-device")
-    opened = browser.browser_type.launch(executable_path="/usr/bin/chromium", args=[*CHROMIUM, "--host-resolver-rules=MAP rebound.example 127.0.0.1"])
+    opened = browser.browser_type.launch(
+        executable_path="/usr/bin/chromium", args=[*CHROMIUM, "--host-resolver-rules=MAP rebound.example 127.0.0.1"]
+    )
     page = opened.new_page()
     answer = page.goto(f"http://rebound.example:{server.port}/")
     assert answer is not None
     assert answer.status == 421
     told = page.evaluate("() => fetch('/api/bench').then(a => a.status)")
-    acted = page.evaluate("() => fetch('/api/tickets', {method: 'POST', headers: {'Content-Type': 'application/json'}, body: '{}'}).then(a => a.status)")
+    acted = page.evaluate(
+        "() => fetch('/api/tickets', {method: 'POST', headers: {'Content-Type': 'application/json'}, body: "
+        "'{}'}).then(a => a.status)"
+    )
     opened.close()
     assert (told, acted) == (421, 421)
 
@@ -149,7 +155,13 @@ def test_nothing_inline_is_needed(server: Served, browser: Browser) -> None:
     number = server.take_in("screen=no-boot-device")
     page, said = browser.new_page(), []
     page.on("console", lambda message: said.append(message.text) if message.type == "error" else None)
-    for path, key in (("/", "n"), (f"/ticket/{number}", "y"), (f"/ticket/{number}/pages", "?"), (f"/ticket/{number}/call", "?"), ("/odds", "?")):
+    for path, key in (
+        ("/", "n"),
+        (f"/ticket/{number}", "y"),
+        (f"/ticket/{number}/pages", "?"),
+        (f"/ticket/{number}/call", "?"),
+        ("/odds", "?"),
+    ):
         page.goto(server.url + path)
         page.get_by_role("heading", level=1).first.wait_for()
         page.keyboard.press(key)

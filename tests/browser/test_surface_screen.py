@@ -1,4 +1,5 @@
-"""Surface at the screen: a read is started, watched, paused and gone on with by key; looked into by key and by touch; two reads stand side by side."""
+"""Surface at the screen: a read is started, watched, paused and gone on with by key; looked into by key and by touch;
+two reads stand side by side."""
 
 from __future__ import annotations
 
@@ -17,7 +18,9 @@ Window = Callable[[], Page]
 SLOW = 60_000
 
 
-def test_a_read_is_started_paused_and_gone_on_with_by_key_and_its_places_are_walked(server: Any, window: Window) -> None:
+def test_a_read_is_started_paused_and_gone_on_with_by_key_and_its_places_are_walked(
+    server: Any, window: Window
+) -> None:
     number = practice(server, "spotted")
     HTTP.post(f"{server.url}/api/tickets/{number}/entries", json={"entry": {"fact": {"data": "backed-up"}}, "by": "KT"})
     page = window()
@@ -59,8 +62,13 @@ def test_what_is_held_cannot_be_started_and_says_why(server: Any, window: Window
     assert [o["order"] for o in HTTP.get(f"{server.url}/api/tickets/{number}/link").json()["orders"]] == ["read"]
 
 
-@pytest.mark.parametrize(("size", "theme", "touch"), [((1280, 800), "light", False), ((820, 1180), "dark", True), ((390, 844), "light", True)])
-def test_two_reads_of_one_disk_show_what_grew(demo: Any, screen: Callable[..., Page], size: tuple[int, int], theme: str, touch: bool) -> None:
+@pytest.mark.parametrize(
+    ("size", "theme", "touch"),
+    [((1280, 800), "light", False), ((820, 1180), "dark", True), ((390, 844), "light", True)],
+)
+def test_two_reads_of_one_disk_show_what_grew(
+    demo: Any, screen: Callable[..., Page], size: tuple[int, int], theme: str, touch: bool
+) -> None:
     page = screen(size, theme=theme, touch=touch)
     page.goto(f"{demo.url}/ticket/3/surface")
     expect(page.locator("[data-ribbon]")).to_have_count(1)
@@ -94,7 +102,11 @@ def test_a_new_drive_is_filled_from_the_copy_by_key_and_by_the_end_of_its_serial
         raise AssertionError(found)
 
     orders(1)
-    server.call("POST", f"/api/tickets/{number}/orders", json={"order": "copy", "device": "sda", "by": "KT", "tight": True, "end": 200_000})
+    server.call(
+        "POST",
+        f"/api/tickets/{number}/orders",
+        json={"order": "copy", "device": "sda", "by": "KT", "tight": True, "end": 200_000},
+    )
     orders(2)
     page = window()
     page.goto(f"{server.url}/ticket/{number}/surface")
@@ -116,18 +128,29 @@ def test_a_new_drive_is_filled_from_the_copy_by_key_and_by_the_end_of_its_serial
     expect(page.get_by_role("dialog")).to_have_count(0)
     link = orders(3)
     assert link[-1]["order"] == "fill"
-    expect(page.locator("[data-filled=done]")).to_contain_text("QH2-240017: filled from it and read back the same", timeout=SLOW)
+    expect(page.locator("[data-filled=done]")).to_contain_text(
+        "QH2-240017: filled from it and read back the same", timeout=SLOW
+    )
 
     def half(route: Any) -> None:
         """The link as it was half-way: how long a practice drive takes is luck."""
         told = route.fetch().json()
         told["orders"][-1]["state"] = "waiting"
-        told["progress"] = {"done": 30, "of": 100, "text": "Filling sdb", "minutes_left": 12.0, "unit": "bytes", "order": str(link[-1]["id"])}
+        told["progress"] = {
+            "done": 30,
+            "of": 100,
+            "text": "Filling sdb",
+            "minutes_left": 12.0,
+            "unit": "bytes",
+            "order": str(link[-1]["id"]),
+        }
         route.fulfill(json=told)
 
     page.route(f"**/api/tickets/{number}/link", half)
     page.reload()
     work = page.locator("[data-work=fill]")
-    expect(work).to_contain_text(f"Fills QH2-240017 from copy {link[-1]['copy_of']}writing · about 12 min left30 %", timeout=SLOW)
+    expect(work).to_contain_text(
+        f"Fills QH2-240017 from copy {link[-1]['copy_of']}writing · about 12 min left30 %", timeout=SLOW
+    )
     expect(work.get_by_role("button")).to_have_text([re.compile("pause"), re.compile("stop: it stays filled in part")])
     expect(page.get_by_role("button", name="fill a drive from it")).to_have_count(0)

@@ -1,4 +1,5 @@
-"""Volume at the screen: looked at, repaired in part, taken back, files saved, by key and by touch; held, not linked, gone."""
+"""Volume at the screen: looked at, repaired in part, taken back, files saved, by key and by touch; held, not linked,
+gone."""
 
 from __future__ import annotations
 
@@ -50,12 +51,18 @@ def test_from_a_stop_screen_to_a_whole_volume_by_key(server: Any, window: Window
     expect(page.locator("[data-state=clean]")).to_be_visible(timeout=SLOW)
     page.keyboard.press("Escape")
     expect(page.get_by_role("region", name="Tape")).to_contain_text("Mended on the disk", timeout=SLOW)
-    answer = HTTP.post(f"{server.url}/api/tickets/{number}/entries", json={"entry": {"move": "repair-volume", "outcome": "boots"}, "by": "KT"}, headers={"X-Gate-Check": "1"})
+    answer = HTTP.post(
+        f"{server.url}/api/tickets/{number}/entries",
+        json={"entry": {"move": "repair-volume", "outcome": "boots"}, "by": "KT"},
+        headers={"X-Gate-Check": "1"},
+    )
     assert {g["id"]: g["state"] for g in answer.json()["gates"]}["system"] == "open"
 
 
 @pytest.mark.parametrize(("size", "theme"), [((820, 1180), "dark"), ((390, 844), "light")])
-def test_it_is_repaired_taken_back_and_saved_from_by_touch(server: Any, screen: Callable[..., Page], size: tuple[int, int], theme: str) -> None:
+def test_it_is_repaired_taken_back_and_saved_from_by_touch(
+    server: Any, screen: Callable[..., Page], size: tuple[int, int], theme: str
+) -> None:
     number = practice(server, "torn-volume")
     page = screen(size, theme=theme, touch=True)
     page.goto(f"{server.url}/ticket/{number}/volume")
@@ -94,10 +101,18 @@ def test_photographs_are_saved_from_bad_places_and_the_missing_ones_are_named(se
 def test_what_is_held_says_why_and_an_empty_ticket_says_what_is_missing(server: Any, window: Window) -> None:
     number = practice(server, "fading-photos")
     page = window()
-    HTTP.post(f"{server.url}/api/tickets/{number}/entries", json={"entry": {"move": "sound", "outcome": "clunking"}, "by": "KT"}, headers={"X-Gate-Check": "1"})
+    HTTP.post(
+        f"{server.url}/api/tickets/{number}/entries",
+        json={"entry": {"move": "sound", "outcome": "clunking"}, "by": "KT"},
+        headers={"X-Gate-Check": "1"},
+    )
     page.goto(f"{server.url}/ticket/{number}/volume")
     expect(page.get_by_text("Held", exact=False).first).to_be_visible(timeout=SLOW)
     expect(page.get_by_role("button", name="look at it")).to_have_count(0)
-    other = HTTP.post(f"{server.url}/api/tickets", json={"customer": "Choir", "machine": "Ostler Bracken-15", "by": "KT"}, headers={"X-Gate-Check": "1"}).json()["id"]
+    other = HTTP.post(
+        f"{server.url}/api/tickets",
+        json={"customer": "Choir", "machine": "Ostler Bracken-15", "by": "KT"},
+        headers={"X-Gate-Check": "1"},
+    ).json()["id"]
     page.goto(f"{server.url}/ticket/{other}/volume")
     expect(page.get_by_text("No disk was read yet")).to_be_visible()

@@ -38,7 +38,9 @@ def test_what_the_checker_says_is_noted_or_answers_by_key(server: Any, window: W
 
 
 @pytest.mark.parametrize(("size", "theme"), [((820, 1180), "dark"), ((390, 844), "light")])
-def test_three_questions_after_a_stick_that_would_not_start_by_touch(server: Any, screen: Callable[..., Page], size: tuple[int, int], theme: str) -> None:
+def test_three_questions_after_a_stick_that_would_not_start_by_touch(
+    server: Any, screen: Callable[..., Page], size: tuple[int, int], theme: str
+) -> None:
     number = server.take_in("screen=no-boot-device", platform="pc", installed_os="windows-11", data="backed-up")
     page = screen(size, theme=theme, touch=True)
     page.goto(f"{server.url}/ticket/{number}?move=live-start")
@@ -48,14 +50,25 @@ def test_three_questions_after_a_stick_that_would_not_start_by_touch(server: Any
     assert page.evaluate("document.documentElement.scrollWidth <= window.innerWidth")
     page.locator("[data-read=runs]").tap()
     expect(page.get_by_role("dialog")).to_have_count(0)
-    said = server.tape_until(number, lambda tape: [(e["body"]["outcome"], e["body"]["note"]) for e in tape if e["body"].get("move") == "live-start"])
+    said = server.tape_until(
+        number,
+        lambda tape: [(e["body"]["outcome"], e["body"]["note"]) for e in tape if e["body"].get("move") == "live-start"],
+    )
     assert said == [("runs", "Started once Secure Boot was off")]
 
 
 def test_the_code_that_a_machines_own_test_prints_is_typed_known_and_kept(server: Any, window: Window) -> None:
     before = server.take_in("screen=no-boot-device", platform="pc", data="backed-up")
-    server.call("POST", f"/api/tickets/{before}/entries", json={"entry": {"move": "builtin-quick", "outcome": "failed", "code": "HX 20-7"}, "by": "KT"})
-    server.call("POST", f"/api/tickets/{before}/handover", json={"proven": ["drive.media"], "by": "KT", "waive": "Nobody waits for it"})
+    server.call(
+        "POST",
+        f"/api/tickets/{before}/entries",
+        json={"entry": {"move": "builtin-quick", "outcome": "failed", "code": "HX 20-7"}, "by": "KT"},
+    )
+    server.call(
+        "POST",
+        f"/api/tickets/{before}/handover",
+        json={"proven": ["drive.media"], "by": "KT", "waive": "Nobody waits for it"},
+    )
     number = server.take_in("screen=no-boot-device", platform="pc", data="backed-up")
     page = window()
     page.goto(f"{server.url}/ticket/{number}?move=builtin-quick")
@@ -68,7 +81,9 @@ def test_the_code_that_a_machines_own_test_prints_is_typed_known_and_kept(server
     page.keyboard.type("hx20")
     expect(page.get_by_role("dialog")).to_contain_text("Not in the shop’s book yet")
     page.keyboard.type("7")
-    expect(page.get_by_role("dialog")).to_contain_text("one ticket of this model. It turned out to be: Surface or flash cells failing (1 of 1)")
+    expect(page.get_by_role("dialog")).to_contain_text(
+        "one ticket of this model. It turned out to be: Surface or flash cells failing (1 of 1)"
+    )
     page.keyboard.press("Enter")
     page.keyboard.press("2")
     expect(page.get_by_role("dialog")).to_have_count(0)

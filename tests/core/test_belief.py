@@ -27,7 +27,8 @@ def belief(entries: list[dict[str, Any]], facts: dict[str, Any] | None = None) -
 
 
 def naive_posterior(model: Model, facts: dict[str, Any], seen: list[tuple[str, str]]) -> dict[frozenset[str], float]:
-    """Bayes by hand over all hypotheses of up to two faults, from the knowledge tables and nothing else of the engine's."""
+    """Bayes by hand over all hypotheses of up to two faults, from the knowledge tables and nothing else of the
+    engine's."""
     k = model.knowledge
     odds = all_odds(k, facts)
     order = [f.id for g in k.gates for f in k.faults if f.gate == g.id]
@@ -60,7 +61,11 @@ def naive_likelihood(model: Model, check: str, outcome: str, faults: dict[str, b
     """`faults`: in boot order, each with whether it comes and goes."""
     k, spec = model.knowledge, model.knowledge.checks[check]
     table = spec.table
-    rows = [table.intermittent[f] if now and f in table.intermittent else table.rows[f] for f, now in faults.items() if f in table.rows or (now and f in table.intermittent)]
+    rows = [
+        table.intermittent[f] if now and f in table.intermittent else table.rows[f]
+        for f, now in faults.items()
+        if f in table.rows or (now and f in table.intermittent)
+    ]
 
     def share(o: str) -> float:
         if not rows:
@@ -79,7 +84,12 @@ def naive_likelihood(model: Model, check: str, outcome: str, faults: dict[str, b
             value += onward * table.sound.get(o, 0.0)
         if table.hidden_by:
             by = k.visibility[table.hidden_by]
-            seen = np.prod([1 - (by.intermittent.get(f, by.by.get(f, 0.0)) if now else by.by.get(f, 0.0)) for f, now in faults.items()])
+            seen = np.prod(
+                [
+                    1 - (by.intermittent.get(f, by.by.get(f, 0.0)) if now else by.by.get(f, 0.0))
+                    for f, now in faults.items()
+                ]
+            )
             value = seen * value + (1 - seen) * table.hidden_row.get(o, 0.0)
         return float(value) + k.check_floor
 
@@ -93,14 +103,23 @@ SEEN = [
     pytest.param([], id="prior"),
     pytest.param([("screen", "no-boot-device"), ("seen-setup", "absent")], id="absent"),
     pytest.param(
-        [("story", "forced-off"), ("screen", "volume-stop"), ("volume-look", "damaged"), ("health-pages", "clean")], id="volume"
+        [("story", "forced-off"), ("screen", "volume-stop"), ("volume-look", "damaged"), ("health-pages", "clean")],
+        id="volume",
     ),
     pytest.param(
-        [("screen", "blank-cursor"), ("boot-mode", "conflicts"), ("disk-layout", "mode-mismatch"), ("short-test", "passed")],
+        [
+            ("screen", "blank-cursor"),
+            ("boot-mode", "conflicts"),
+            ("disk-layout", "mode-mismatch"),
+            ("short-test", "passed"),
+        ],
         id="mode",
     ),
     pytest.param([("builtin-quick", "no-such-tool"), ("reduced-start", "fails")], id="aside"),
-    pytest.param([("screen", "volume-stop"), ("seen-setup", "right"), ("seen-live", "absent"), ("health-pages", "link-errors")], id="now-and-then"),
+    pytest.param(
+        [("screen", "volume-stop"), ("seen-setup", "right"), ("seen-live", "absent"), ("health-pages", "link-errors")],
+        id="now-and-then",
+    ),
 ]
 
 
@@ -150,7 +169,9 @@ def test_checks_alone_may_come_in_any_order(tape: list[dict[str, Any]]) -> None:
 
 @PROPERTY
 @given(tapes(MODEL, most=6), st.sampled_from(sorted(MODEL.knowledge.checks)), st.data())
-def test_soft_evidence_for_one_outcome_is_the_outcome(tape: list[dict[str, Any]], check: str, data: st.DataObject) -> None:
+def test_soft_evidence_for_one_outcome_is_the_outcome(
+    tape: list[dict[str, Any]], check: str, data: st.DataObject
+) -> None:
     outcome = data.draw(st.sampled_from(MODEL.knowledge.checks[check].outcomes))
     hard, soft = {"move": check, "outcome": outcome}, {"move": check, "weights": {outcome: 3.0}}
     assert belief([*tape, hard]) == pytest.approx(belief([*tape, soft]), abs=1e-12)
@@ -165,7 +186,9 @@ def test_soft_evidence_lies_between_its_outcomes(model: Model) -> None:
 
 def test_a_correction_replaces_the_mistyped_reading(model: Model) -> None:
     corrected = case(model, LAPTOP, "screen=dead", "screen=network-boot")
-    assert p(corrected, "settings.order") == pytest.approx(p(case(model, LAPTOP, "screen=network-boot"), "settings.order"))
+    assert p(corrected, "settings.order") == pytest.approx(
+        p(case(model, LAPTOP, "screen=network-boot"), "settings.order")
+    )
 
 
 def test_a_check_after_a_fix_that_may_have_changed_it_is_news(model: Model) -> None:
@@ -201,7 +224,12 @@ def test_a_trial_put_back_restores_the_settings(model: Model, fix: str) -> None:
 def test_checks_made_during_a_trial_were_made_on_the_changed_machine(model: Model) -> None:
     """A check that conflicts only because of the trial is no evidence about the settings as found."""
     found = case(
-        model, LAPTOP, "screen=no-boot-device", "set-mode=no-change", "boot-mode=conflicts", more=[{"put_back": "set-mode"}]
+        model,
+        LAPTOP,
+        "screen=no-boot-device",
+        "set-mode=no-change",
+        "boot-mode=conflicts",
+        more=[{"put_back": "set-mode"}],
     )
     plain = case(model, LAPTOP, "screen=no-boot-device", "boot-mode=conflicts")
     assert p(found, "settings.mode") < 0.1 < p(plain, "settings.mode")
@@ -235,18 +263,33 @@ BAD = {
     "no-object": (["x"], "entry 0: expected an object"),
     "unknown-move": ([{"move": "scren", "outcome": "dead"}], "entry 0.move: expected a move"),
     "unknown-outcome": (readings("screen=dead", "screen=boot"), "entry 1.outcome: expected an outcome of screen"),
-    "both": ([{"move": "screen", "outcome": "dead", "weights": {"dead": 1}}], "entry 0: expected either an outcome or weights"),
-    "negative-weight": ([{"move": "screen", "weights": {"dead": -1}}], "entry 0.weights.dead: expected a number of at least 0"),
+    "both": (
+        [{"move": "screen", "outcome": "dead", "weights": {"dead": 1}}],
+        "entry 0: expected either an outcome or weights",
+    ),
+    "negative-weight": (
+        [{"move": "screen", "weights": {"dead": -1}}],
+        "entry 0.weights.dead: expected a number of at least 0",
+    ),
     "no-weight": ([{"move": "screen", "weights": {"dead": 0}}], "at least one weight above 0"),
     "nan": ([{"move": "screen", "weights": {"dead": float("nan")}}], "entry 0.weights.dead"),
     "undo-ahead": ([{"undo": 0}], "entry 0.undo: expected the number of an earlier entry"),
-    "no-reason": ([{"override": "copy-first", "move": "long-test", "reason": " "}], "entry 0.reason: expected a written reason"),
-    "no-such-interlock": ([{"override": "copy-last", "move": "long-test", "reason": "x"}], "entry 0.override: expected an interlock"),
+    "no-reason": (
+        [{"override": "copy-first", "move": "long-test", "reason": " "}],
+        "entry 0.reason: expected a written reason",
+    ),
+    "no-such-interlock": (
+        [{"override": "copy-last", "move": "long-test", "reason": "x"}],
+        "entry 0.override: expected an interlock",
+    ),
     "put-back-nothing": ([{"put_back": "set-mode"}], "entry 0.put_back: expected a change by set-mode"),
-    "put-back-twice": ([*readings("set-mode=no-change"), {"put_back": "set-mode"}, {"put_back": "set-mode"}], "entry 2.put_back"),
+    "put-back-twice": (
+        [*readings("set-mode=no-change"), {"put_back": "set-mode"}, {"put_back": "set-mode"}],
+        "entry 2.put_back",
+    ),
     "bad-fact": ([{"fact": {"data": "lost"}}], "entry 0.fact.data: expected one of unknown"),
     "nothing-known": ([{"what": 1}], "entry 0: expected one of undo, fact, put_back"),
-}  # fmt: skip
+}
 
 
 @pytest.mark.parametrize(("tape", "message"), BAD.values(), ids=BAD)

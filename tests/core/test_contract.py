@@ -49,7 +49,9 @@ def full_tapes(draw: st.DrawFn) -> list[dict[str, Any]]:
         move = draw(st.sampled_from(MOVES))
         outcomes = KNOWLEDGE.move(move).outcomes
         kind = draw(
-            st.sampled_from(["reading", "reading", "reading", "soft", "put_back", "undo", "fact", "override", "note", "started"])
+            st.sampled_from(
+                ["reading", "reading", "reading", "soft", "put_back", "undo", "fact", "override", "note", "started"]
+            )
         )
         if kind == "reading":
             tape.append({"move": move, "outcome": draw(st.sampled_from(outcomes))})
@@ -64,7 +66,9 @@ def full_tapes(draw: st.DrawFn) -> list[dict[str, Any]]:
             name = draw(st.sampled_from(list(KNOWLEDGE.facts)))
             tape.append({"fact": {name: draw(st.sampled_from(KNOWLEDGE.facts[name]))}})
         elif kind == "override":
-            tape.append({"override": draw(st.sampled_from(list(KNOWLEDGE.interlocks))), "move": move, "reason": "said so"})
+            tape.append(
+                {"override": draw(st.sampled_from(list(KNOWLEDGE.interlocks))), "move": move, "reason": "said so"}
+            )
         elif kind == "started":
             tape.append({"started": move, "minutes": 30})
         else:
@@ -139,8 +143,15 @@ def test_the_vocabulary_is_complete() -> None:
         "no-moving-parts",
     ]
     assert {f for f, v in words["fixes"].items() if v["writes"]} == {
-        "rebuild-table", "rebuild-boot-record", "rebuild-loader", "repair-volume", "roll-back", "reset-keep", "reset-clean", "reinstall",
-    }  # fmt: skip
+        "rebuild-table",
+        "rebuild-boot-record",
+        "rebuild-loader",
+        "repair-volume",
+        "roll-back",
+        "reset-keep",
+        "reset-clean",
+        "reinstall",
+    }
     assert words["calls"] == ["repair", "reinstall", "replace", "refer", "release"]
     assert words["facts"]["data"] == ["unknown", "irreplaceable", "backed-up", "none"]
 
@@ -173,9 +184,21 @@ SHUT: dict[str, tuple[dict[str, Any], tuple[str, ...], str]] = {
     "absent": (LAPTOP, ("screen=no-boot-device", "seen-setup=absent", "seen-live=absent"), "detection"),
     "failing": (LAPTOP, ("screen=health-warning", "health-pages=failing"), "health"),
     "ticking": (LAPTOP, ("screen=no-boot-device", "sound=ticking", "seen-setup=zero-size"), "health"),
-    "table": (LAPTOP, ("screen=no-boot-device", "seen-setup=right", "disk-layout=table-damaged", "health-pages=clean"), "layout"),
-    "loader": (LAPTOP, ("screen=loader-message", "disk-layout=sound", "loader-look=missing", "health-pages=clean"), "loader"),
-    "volume": (LAPTOP, ("story=power-cut", "screen=volume-stop", "health-pages=clean", "volume-look=damaged"), "system"),
+    "table": (
+        LAPTOP,
+        ("screen=no-boot-device", "seen-setup=right", "disk-layout=table-damaged", "health-pages=clean"),
+        "layout",
+    ),
+    "loader": (
+        LAPTOP,
+        ("screen=loader-message", "disk-layout=sound", "loader-look=missing", "health-pages=clean"),
+        "loader",
+    ),
+    "volume": (
+        LAPTOP,
+        ("story=power-cut", "screen=volume-stop", "health-pages=clean", "volume-look=damaged"),
+        "system",
+    ),
 }
 
 
@@ -201,7 +224,12 @@ def test_a_gate_opened_by_a_start_is_doubted_again_by_what_comes_after(model: Mo
 
 
 RIVALS = {
-    "seen-on-the-dock": (("screen=no-boot-device", "seen-setup=absent"), "seen-dock=right", "link.broken", "drive.dead"),
+    "seen-on-the-dock": (
+        ("screen=no-boot-device", "seen-setup=absent"),
+        "seen-dock=right",
+        "link.broken",
+        "drive.dead",
+    ),
     "crc": (("screen=no-boot-device",), "health-pages=link-errors", "link.broken", "drive.media"),
     "update": (("screen=other-stop",), "story=after-update", "system.update", "volume.damaged"),
     "power-cut": (("screen=volume-stop",), "story=power-cut", "volume.damaged", "system.update"),
@@ -209,7 +237,12 @@ RIVALS = {
     "service": (("screen=no-boot-device",), "story=after-service", "settings.order", "drive.dead"),
     "memory": (("screen=no-picture",), "builtin-memory=failed", "board.memory", "board.other"),
     "mode-mismatch": (("screen=blank-cursor",), "disk-layout=mode-mismatch", "settings.mode", "layout.boot-record"),
-    "stale-entry": (("screen=no-boot-device", "seen-setup=right"), "entry-target=stale", "entries.lost", "settings.order"),
+    "stale-entry": (
+        ("screen=no-boot-device", "seen-setup=right"),
+        "entry-target=stale",
+        "entries.lost",
+        "settings.order",
+    ),
     "one-head": (("screen=stuck-at-logo",), "read-scan=one-head", "drive.mechanical", "drive.media"),
     "reduced-works": (("screen=repair-loop",), "reduced-start=works", "system.update", "volume.damaged"),
 }
@@ -225,9 +258,19 @@ def test_a_reading_speaks_for_one_suspect_and_against_its_rival(
 
 
 OPTIONS = {
-    "wipe-loses": ({**PRECIOUS, "consent": "given"}, ("screen=other-stop", "reduced-start=fails"), "reinstall", "data lost"),
+    "wipe-loses": (
+        {**PRECIOUS, "consent": "given"},
+        ("screen=other-stop", "reduced-start=fails"),
+        "reinstall",
+        "data lost",
+    ),
     "wipe-with-backup": (SAFE, ("screen=other-stop", "reduced-start=fails"), "reinstall", "data safe in the backup"),
-    "replace": (LAPTOP, ("screen=health-warning", "health-pages=failing"), "replace-drive", "data stays on the old drive"),
+    "replace": (
+        LAPTOP,
+        ("screen=health-warning", "health-pages=failing"),
+        "replace-drive",
+        "data stays on the old drive",
+    ),
     "lab": (PRECIOUS, ("screen=no-boot-device", "sound=ticking"), "refer-lab", "the lab tries for the data"),
     "setting": (LAPTOP, ("screen=network-boot", "boot-order=other-first"), "set-order", "data untouched"),
 }
@@ -256,6 +299,9 @@ def test_a_signed_call_and_a_running_test_change_no_odds(model: Model) -> None:
     tape = ("screen=other-stop",)
     plain = case(model, SAFE, *tape)["suspects"]
     with_more = case(
-        model, SAFE, *tape, more=[{"started": "long-test", "minutes": 110}, {"signed": "repair", "fix": None}, {"note": "x"}]
+        model,
+        SAFE,
+        *tape,
+        more=[{"started": "long-test", "minutes": 110}, {"signed": "repair", "fix": None}, {"note": "x"}],
     )
     assert with_more["suspects"] == plain

@@ -24,7 +24,9 @@ def entries_of(text: str) -> list[dict[str, Any]]:
             found.append({"fact": {name: value}})
         elif part.startswith("~"):
             others = [o for o in MODEL.knowledge.checks[move].outcomes if o != outcome]
-            found.append({"move": move, "weights": {outcome: 0.94, **{o: round(0.06 / len(others), 4) for o in others}}})
+            found.append(
+                {"move": move, "weights": {outcome: 0.94, **{o: round(0.06 / len(others), 4) for o in others}}}
+            )
         else:
             found.append({"move": move, "outcome": outcome})
     return found
@@ -58,7 +60,9 @@ DO_NOT_FIT = [
 
 
 @pytest.mark.parametrize(("tape", "facts", "wanted"), DO_NOT_FIT, ids=[c[0] for c in DO_NOT_FIT])
-def test_entries_that_do_not_fit_are_named(tape: str, facts: dict[str, str], wanted: tuple[list[int], int | None]) -> None:
+def test_entries_that_do_not_fit_are_named(
+    tape: str, facts: dict[str, str], wanted: tuple[list[int], int | None]
+) -> None:
     first = doubts_of(tape, facts)[0]
     assert first["entries"] == wanted[0]
     assert first["take_back"] in first["entries"]
@@ -73,7 +77,10 @@ FIT = [
     ("screen=dead, live-start=runs, undo=1", {}),
     ("seen-setup=absent, reseat=now-seen, seen-setup=right, seen-live=right", {}),
     ("seen-live=absent, swap-cable=now-seen, health-pages=clean", {}),
-    ("seen-setup=absent, seen-live=right", {}),  # a port that is off, a controller's mode: that is what the sightings are for
+    (
+        "seen-setup=absent, seen-live=right",
+        {},
+    ),  # a port that is off, a controller's mode: that is what the sightings are for
     ("seen-live=right, seen-live=absent", {}),  # a hand corrects itself: the later one counts
     ("screen=no-boot-device, sound=steady", {"drive_kind": "nvme"}),  # the fan whirs
     ("screen=volume-stop, short-test=passed, long-test=read-failure", {}),
@@ -96,7 +103,9 @@ def test_the_one_the_rest_speaks_against_is_the_one_to_take_back() -> None:
 
 def test_a_reading_that_the_rest_makes_rare_stands_against_the_one_that_did_so() -> None:
     """Not in the table: the belief alone says it."""
-    assert [d["entries"] for d in doubts_of("story=routine, screen=boots, replace-battery=boots, screen=dead")] == [[1, 3]]
+    assert [d["entries"] for d in doubts_of("story=routine, screen=boots, replace-battery=boots, screen=dead")] == [
+        [1, 3]
+    ]
 
 
 def test_every_doubt_of_the_table_has_its_sentence() -> None:

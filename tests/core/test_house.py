@@ -11,9 +11,31 @@ import gatecheck.core
 CORE = Path(gatecheck.core.__file__).parent
 PACKAGE = CORE.parent
 FORBIDDEN = {
-    "sqlite3", "fastapi", "starlette", "pydantic", "uvicorn", "pathlib", "os", "io", "socket", "subprocess", "time", "datetime",
-    "random", "urllib", "http", "requests", "httpx", "asyncio", "threading", "importlib", "tempfile", "shutil", "logging", "sys",
-}  # fmt: skip
+    "sqlite3",
+    "fastapi",
+    "starlette",
+    "pydantic",
+    "uvicorn",
+    "pathlib",
+    "os",
+    "io",
+    "socket",
+    "subprocess",
+    "time",
+    "datetime",
+    "random",
+    "urllib",
+    "http",
+    "requests",
+    "httpx",
+    "asyncio",
+    "threading",
+    "importlib",
+    "tempfile",
+    "shutil",
+    "logging",
+    "sys",
+}
 BELOW: dict[str, set[str]] = {
     "core": set(), "probe": set(),
     "adapters": {"core"}, "store": {"core"}, "practice": {"core", "probe"},
@@ -61,12 +83,19 @@ def _tree(file: Path) -> ast.Module:
     return ast.parse(file.read_text())
 
 
-FILES = {".".join(f.relative_to(PACKAGE.parent).with_suffix("").parts).removesuffix(".__init__"): f for f in PACKAGE.rglob("*.py")}
+FILES = {
+    ".".join(f.relative_to(PACKAGE.parent).with_suffix("").parts).removesuffix(".__init__"): f
+    for f in PACKAGE.rglob("*.py")
+}
 
 
 def _known(module: str) -> set[str]:
     """Modules of ours that a module imports."""
-    return {name for name in imports(FILES[module]) if name in FILES and name != module and FILES[name].name != "__init__.py"}
+    return {
+        name
+        for name in imports(FILES[module])
+        if name in FILES and name != module and FILES[name].name != "__init__.py"
+    }
 
 
 def test_core_imports_no_io_web_or_database() -> None:
@@ -77,7 +106,10 @@ def test_core_imports_no_io_web_or_database() -> None:
 
 
 def test_every_room_knows_only_those_below() -> None:
-    assert {path.name for path in PACKAGE.iterdir() if path.suffix == ".py" or (path / "__init__.py").exists()} == {*BELOW, "__init__.py"}, "no module stands loose"
+    assert {path.name for path in PACKAGE.iterdir() if path.suffix == ".py" or (path / "__init__.py").exists()} == {
+        *BELOW,
+        "__init__.py",
+    }, "no module stands loose"
     for module in FILES:
         room = module.split(".")[1] if "." in module else ""
         known = {name.split(".")[1] for name in _known(module)}
@@ -94,7 +126,12 @@ def test_rooms_of_the_core_know_only_those_below() -> None:
 
 def test_floors_lead_one_way() -> None:
     """No two floors know each other, but for the rooms that read pages."""
-    both = {(a, b) for a, below in {**FLOORS, **BELOW}.items() for b in below if a != b and a in {**FLOORS, **BELOW}.get(b, set())}
+    both = {
+        (a, b)
+        for a, below in {**FLOORS, **BELOW}.items()
+        for b in below
+        if a != b and a in {**FLOORS, **BELOW}.get(b, set())
+    }
     assert all(a in PAGES | BASE and b in PAGES | BASE for a, b in both)
 
 
@@ -103,7 +140,9 @@ def test_no_modules_import_each_other_in_a_circle() -> None:
     while loose := [module for module, known in left.items() if not known & left.keys()]:
         for module in loose:
             del left[module]
-    on_a_circle = {module for module, known in left.items() if any(module in left[other] for other in known & left.keys())}
+    on_a_circle = {
+        module for module, known in left.items() if any(module in left[other] for other in known & left.keys())
+    }
     assert not left, sorted(on_a_circle)
 
 

@@ -34,29 +34,129 @@ def test_every_number_names_its_source(model: Model) -> None:
 
 
 BREAKS = {
-    "unknown-fault": ("faults.toml", '[faults."link.loose"]', '[faults."link.lost"]', r"faults\.toml:\d+: faults\.link\.lost"),
-    "missing-odds": ("faults.toml", "odds = 0.105\nintermittent = 0.25\n", "intermittent = 0.25\n", r"faults\.link\.loose\.odds: expected a number"),
-    "too-often": ("faults.toml", "odds = 0.105\nintermittent = 0.25", "odds = 0.105\nintermittent = 1.30", r"faults\.toml:\d+: faults\.link\.loose\.intermittent: expected a number from 0 to 1, got 1\.3"),
-    "intermittent-does-not-sum": ("checks.toml", "passed = 0.58, failed = 0.24", "passed = 0.58, failed = 0.34", r"checks\.builtin-quick\.intermittent\.link\.loose: expected a row that sums to 1, got 1\.1"),
-    "intermittent-of-nothing": ("checks.toml", '[checks.builtin-quick.intermittent]\n"link.loose"', '[checks.builtin-quick.intermittent]\n"link.lose"', r"checks\.builtin-quick\.intermittent\.link\.lose: expected a known fault"),
-    "row-does-not-sum": ("checks.toml", "runs = 0.08, fails = 0.92", "runs = 0.08, fails = 0.82", r"checks\.live-start\.rows\.power\.supply: expected a row that sums to 1, got 0\.9"),
-    "unknown-outcome": ("checks.toml", "sound = { firm = 0.975, loose = 0.025 }", "sound = { firm = 0.975, lose = 0.025 }", r"checks\.seat\.sound\.lose"),
-    "outcome-without-row": ("checks.toml", "sound = { sound = 0.98, damaged = 0.02 }\nnames", "sound = { sound = 1.0 }\nnames", None),
-    "unknown-combine": ("checks.toml", 'combine = "earliest-gate"\npasses = "boots"', 'combine = "latest-gate"\npasses = "boots"', r"checks\.screen\.combine: expected one of earliest-gate"),
+    "unknown-fault": (
+        "faults.toml",
+        '[faults."link.loose"]',
+        '[faults."link.lost"]',
+        r"faults\.toml:\d+: faults\.link\.lost",
+    ),
+    "missing-odds": (
+        "faults.toml",
+        "odds = 0.105\nintermittent = 0.25\n",
+        "intermittent = 0.25\n",
+        r"faults\.link\.loose\.odds: expected a number",
+    ),
+    "too-often": (
+        "faults.toml",
+        "odds = 0.105\nintermittent = 0.25",
+        "odds = 0.105\nintermittent = 1.30",
+        r"faults\.toml:\d+: faults\.link\.loose\.intermittent: expected a number from 0 to 1, got 1\.3",
+    ),
+    "intermittent-does-not-sum": (
+        "checks.toml",
+        "passed = 0.58, failed = 0.24",
+        "passed = 0.58, failed = 0.34",
+        r"checks\.builtin-quick\.intermittent\.link\.loose: expected a row that sums to 1, got 1\.1",
+    ),
+    "intermittent-of-nothing": (
+        "checks.toml",
+        '[checks.builtin-quick.intermittent]\n"link.loose"',
+        '[checks.builtin-quick.intermittent]\n"link.lose"',
+        r"checks\.builtin-quick\.intermittent\.link\.lose: expected a known fault",
+    ),
+    "row-does-not-sum": (
+        "checks.toml",
+        "runs = 0.08, fails = 0.92",
+        "runs = 0.08, fails = 0.82",
+        r"checks\.live-start\.rows\.power\.supply: expected a row that sums to 1, got 0\.9",
+    ),
+    "unknown-outcome": (
+        "checks.toml",
+        "sound = { firm = 0.975, loose = 0.025 }",
+        "sound = { firm = 0.975, lose = 0.025 }",
+        r"checks\.seat\.sound\.lose",
+    ),
+    "outcome-without-row": (
+        "checks.toml",
+        "sound = { sound = 0.98, damaged = 0.02 }\nnames",
+        "sound = { sound = 1.0 }\nnames",
+        None,
+    ),
+    "unknown-combine": (
+        "checks.toml",
+        'combine = "earliest-gate"\npasses = "boots"',
+        'combine = "latest-gate"\npasses = "boots"',
+        r"checks\.screen\.combine: expected one of earliest-gate",
+    ),
     "unknown-key": ("fixes.toml", "[fixes.reseat]\n", "[fixes.reseat]\nminute = 3\n", r"fixes\.reseat\.minute"),
-    "unknown-cure": ("fixes.toml", 'cures = { "bystander.in-the-way" = 0.995 }', 'cures = { "bystander.gone" = 0.97 }', r"fixes\.pull-externals\.cures\.bystander\.gone"),
-    "too-sure": ("fixes.toml", 'cures = { "settings.order" = 0.99 }', 'cures = { "settings.order" = 1.97 }', r"a number from 0 to 1, got 1\.97"),
-    "unknown-interlock": ("decisions.toml", "[interlocks.copy-first]", "[interlocks.copy-soon]", r"decisions\.toml:\d+: interlocks\.copy-soon"),
-    "no-table": ("faults.toml", '[faults."link.loose"]\n', '[[faults."link.loose"]]\n', r"faults\.link\.loose: expected a table, got list"),
-    "no-text": ("checks.toml", 'why = "One look at where it stops splits the line."', "why = 7", r"checks\.screen\.why: expected a text, got 7"),
-    "no-flag": ("fixes.toml", "[fixes.reseat]\n", '[fixes.reseat]\ntrial = "yes"\n', r"fixes\.reseat\.trial: expected true or false, got 'yes'"),
-    "no-list": ("fixes.toml", "[fixes.reseat]\n", '[fixes.reseat]\nlook_first = "seat"\n', r"fixes\.reseat\.look_first: expected a list of ids"),
-    "unknown-look": ("fixes.toml", "[fixes.reseat]\n", '[fixes.reseat]\nlook_first = ["sit"]\n', r"fixes\.reseat\.look_first: expected known ids, got 'sit'"),
-    "number-as-text": ("fixes.toml", "[fixes.reseat]\n", '[fixes.reseat]\nburden = "2"\n', r"fixes\.reseat\.burden: expected a number from 0 to"),
-    "true-is-no-number": ("fixes.toml", "[fixes.reseat]\n", "[fixes.reseat]\nburden = true\n", r"fixes\.reseat\.burden: expected a number"),
+    "unknown-cure": (
+        "fixes.toml",
+        'cures = { "bystander.in-the-way" = 0.995 }',
+        'cures = { "bystander.gone" = 0.97 }',
+        r"fixes\.pull-externals\.cures\.bystander\.gone",
+    ),
+    "too-sure": (
+        "fixes.toml",
+        'cures = { "settings.order" = 0.99 }',
+        'cures = { "settings.order" = 1.97 }',
+        r"a number from 0 to 1, got 1\.97",
+    ),
+    "unknown-interlock": (
+        "decisions.toml",
+        "[interlocks.copy-first]",
+        "[interlocks.copy-soon]",
+        r"decisions\.toml:\d+: interlocks\.copy-soon",
+    ),
+    "no-table": (
+        "faults.toml",
+        '[faults."link.loose"]\n',
+        '[[faults."link.loose"]]\n',
+        r"faults\.link\.loose: expected a table, got list",
+    ),
+    "no-text": (
+        "checks.toml",
+        'why = "One look at where it stops splits the line."',
+        "why = 7",
+        r"checks\.screen\.why: expected a text, got 7",
+    ),
+    "no-flag": (
+        "fixes.toml",
+        "[fixes.reseat]\n",
+        '[fixes.reseat]\ntrial = "yes"\n',
+        r"fixes\.reseat\.trial: expected true or false, got 'yes'",
+    ),
+    "no-list": (
+        "fixes.toml",
+        "[fixes.reseat]\n",
+        '[fixes.reseat]\nlook_first = "seat"\n',
+        r"fixes\.reseat\.look_first: expected a list of ids",
+    ),
+    "unknown-look": (
+        "fixes.toml",
+        "[fixes.reseat]\n",
+        '[fixes.reseat]\nlook_first = ["sit"]\n',
+        r"fixes\.reseat\.look_first: expected known ids, got 'sit'",
+    ),
+    "number-as-text": (
+        "fixes.toml",
+        "[fixes.reseat]\n",
+        '[fixes.reseat]\nburden = "2"\n',
+        r"fixes\.reseat\.burden: expected a number from 0 to",
+    ),
+    "true-is-no-number": (
+        "fixes.toml",
+        "[fixes.reseat]\n",
+        "[fixes.reseat]\nburden = true\n",
+        r"fixes\.reseat\.burden: expected a number",
+    ),
     "no-toml": ("decisions.toml", "[rates]", "[rates", r"decisions\.toml: syntax: expected TOML"),
-    "fix-without-rows": ("fixes.toml", 'rows_normal = "off"\nrows_sound = { off = 0.98, left-on = 0.02 }\n', "", r"fixes\.power-down\.rows_sound"),
-}  # fmt: skip
+    "fix-without-rows": (
+        "fixes.toml",
+        'rows_normal = "off"\nrows_sound = { off = 0.98, left-on = 0.02 }\n',
+        "",
+        r"fixes\.power-down\.rows_sound",
+    ),
+}
 
 
 @pytest.mark.parametrize(("file", "old", "new", "message"), BREAKS.values(), ids=BREAKS)
@@ -66,8 +166,12 @@ def test_a_broken_table_is_refused_by_file_and_key(
     assert texts[file].count(old) == 1
     broken = {**texts, file: texts[file].replace(old, new)}
     if message is None:
-        broken[file] = broken[file].replace('"link.broken" = { sound = 0.52, damaged = 0.48 }', '"link.broken" = { sound = 1.0 }')
-        broken[file] = broken[file].replace('"link.loose" = { sound = 0.94, damaged = 0.06 }', '"link.loose" = { sound = 1.0 }')
+        broken[file] = broken[file].replace(
+            '"link.broken" = { sound = 0.52, damaged = 0.48 }', '"link.broken" = { sound = 1.0 }'
+        )
+        broken[file] = broken[file].replace(
+            '"link.loose" = { sound = 0.94, damaged = 0.06 }', '"link.loose" = { sound = 1.0 }'
+        )
         message = r"checks\.cable-look\.sound: expected a row that names the outcome damaged"
     with pytest.raises(KnowledgeError, match=message) as caught:
         load(broken)
@@ -75,7 +179,10 @@ def test_a_broken_table_is_refused_by_file_and_key(
 
 
 def test_the_line_of_a_complaint_is_the_line_of_the_key(texts: dict[str, str]) -> None:
-    broken = {**texts, "faults.toml": texts["faults.toml"].replace('odds = 0.080\ntext = "Parts of', 'odds = -1\ntext = "Parts of')}
+    broken = {
+        **texts,
+        "faults.toml": texts["faults.toml"].replace('odds = 0.080\ntext = "Parts of', 'odds = -1\ntext = "Parts of'),
+    }
     with pytest.raises(KnowledgeError) as caught:
         load(broken)
     assert caught.value.line is not None

@@ -41,7 +41,11 @@ def test_what_is_seen_more_often_than_expected_gets_likelier_by_its_weight(model
 
 def test_exactly_what_was_expected_changes_nothing(model: Model) -> None:
     expected = expected_shares(model, SAFE)
-    lessons = [Lesson("hdd", (f,), expected, "repair", 1.0, {}, True, False) for f, share in expected.items() for _ in range(round(share * 2000))]
+    lessons = [
+        Lesson("hdd", (f,), expected, "repair", 1.0, {}, True, False)
+        for f, share in expected.items()
+        for _ in range(round(share * 2000))
+    ]
     lessons += [Lesson("hdd", (), expected, "release", 1.0, {}, True, False)] * (2000 - len(lessons))
     learned = relearned(model, lessons)
     before, after = all_odds(model.knowledge, SAFE), all_odds(learned.knowledge, SAFE)
@@ -65,15 +69,19 @@ def test_a_context_learns_for_itself(model: Model) -> None:
 
 def test_the_learned_model_reasons_with_the_new_rates(model: Model) -> None:
     learned = relearned(model, [lesson(model, "bystander.in-the-way")] * 80)
+
     def p(of: Model) -> float:
         state = fold(of, SAFE, parse_entries(readings("screen=wrong-boot-device"), of.knowledge))
         return float(state.belief @ of.fault_mask("bystander.in-the-way"))
+
     assert p(learned) > p(model) + 0.15
     assert fold(model, SAFE, []).belief.sum() == pytest.approx(1.0)
 
 
 def test_rates_add_up_and_are_ranked(model: Model) -> None:
-    rows = base_rates(model, [lesson(model, "link.loose", "settings.order"), lesson(model), lesson(model, "link.loose")])
+    rows = base_rates(
+        model, [lesson(model, "link.loose", "settings.order"), lesson(model), lesson(model, "link.loose")]
+    )
     counted = {r.fault: r.counted for r in rows}
     assert counted["link.loose"] == pytest.approx(1.5 / 3)
     assert counted["settings.order"] == pytest.approx(0.5 / 3)
@@ -83,7 +91,9 @@ def test_rates_add_up_and_are_ranked(model: Model) -> None:
 def test_reliability_counts_comebacks_against_the_call(model: Model) -> None:
     lessons = [
         lesson(model, "link.loose", confidence=0.95, suspects={"link.loose": 0.9, "drive.dead": 0.06}),
-        lesson(model, "drive.dead", confidence=0.95, suspects={"link.loose": 0.92, "drive.dead": 0.05}, was_right=False),
+        lesson(
+            model, "drive.dead", confidence=0.95, suspects={"link.loose": 0.92, "drive.dead": 0.05}, was_right=False
+        ),
         lesson(model, "link.loose", confidence=0.95, suspects={"link.loose": 0.9}, came_back=True),
     ]
     found = reliability(lessons)
@@ -104,22 +114,36 @@ RIGHT = {
 
 
 @pytest.mark.parametrize(("faults", "choice", "started", "right"), RIGHT.values(), ids=RIGHT)
-def test_a_call_is_judged_by_what_it_was(model: Model, faults: tuple[str, ...], choice: str, started: bool, right: bool) -> None:
+def test_a_call_is_judged_by_what_it_was(
+    model: Model, faults: tuple[str, ...], choice: str, started: bool, right: bool
+) -> None:
     assert call_was_right(model, SAFE, faults, choice, started) == right
 
 
 CAME_IN = {
     "one": (("screen=no-boot-device", "seen-setup=absent", "reseat=boots"), {"link.loose"}),
     "one-behind-the-other": (
-        ("screen=no-boot-device", "seen-setup=absent", "reseat=now-seen", "screen=network-boot", "boot-order=other-first", "set-order=boots"),
+        (
+            "screen=no-boot-device",
+            "seen-setup=absent",
+            "reseat=now-seen",
+            "screen=network-boot",
+            "boot-order=other-first",
+            "set-order=boots",
+        ),
         {"link.loose", "settings.order"},
     ),
-    "setting": (("screen=network-boot", "boot-order=other-first", "seen-setup=right", "set-order=boots"), {"settings.order"}),
-}  # fmt: skip
+    "setting": (
+        ("screen=network-boot", "boot-order=other-first", "seen-setup=right", "set-order=boots"),
+        {"settings.order"},
+    ),
+}
 
 
 @pytest.mark.parametrize(("tape", "faults"), CAME_IN.values(), ids=CAME_IN)
-def test_the_whole_tape_tells_what_a_machine_came_in_with(model: Model, tape: tuple[str, ...], faults: set[str]) -> None:
+def test_the_whole_tape_tells_what_a_machine_came_in_with(
+    model: Model, tape: tuple[str, ...], faults: set[str]
+) -> None:
     before = intake_prior(model, parse_facts(SAFE, model.knowledge), parse_entries(readings(*tape), model.knowledge))
     best = int(before.argmax())
     assert {model.space.fault_ids[i] for i in model.space.order[best] if i >= 0} == faults
@@ -146,5 +170,7 @@ def test_proven_faults_weigh_nothing_and_can_be_taken_back(model: Model) -> None
     state = fold(model, SAFE, entries)
     assert state.proven == ("settings.order",)
     assert np.array_equal(state.belief, fold(model, SAFE, entries[:1]).belief)
-    undone = parse_entries([*readings("screen=network-boot"), {"proven": ["settings.order"]}, {"undo": 1}], model.knowledge)
+    undone = parse_entries(
+        [*readings("screen=network-boot"), {"proven": ["settings.order"]}, {"undo": 1}], model.knowledge
+    )
     assert fold(model, SAFE, undone).proven is None

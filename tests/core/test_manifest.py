@@ -1,4 +1,5 @@
-"""A capture's manifest: what it says is missing is shown, what it says of hashes is checked, and nothing else is believed."""
+"""A capture's manifest: what it says is missing is shown, what it says of hashes is checked, and nothing else is
+believed."""
 
 from __future__ import annotations
 
@@ -22,7 +23,11 @@ from gatecheck.core.storage import encode
 from reading import disk_layout, read_capture, read_document, said
 
 IDENTIFY = encode.ata_identify(model="QUARRY SPINDLE", serial="Q1", sectors=1 << 30)
-ESP, DATA, GONE = "0F2F0A6B-3D5C-4E4B-9A51-1D2C3B4A5968", "7B5E90C1-52A4-4A0E-8A0C-8D1F00A1B2C3", "11111111-2222-3333-4444-555555555555"
+ESP, DATA, GONE = (
+    "0F2F0A6B-3D5C-4E4B-9A51-1D2C3B4A5968",
+    "7B5E90C1-52A4-4A0E-8A0C-8D1F00A1B2C3",
+    "11111111-2222-3333-4444-555555555555",
+)
 
 
 def capture(files: dict[str, bytes], **pages: Any) -> dict[str, bytes]:
@@ -31,7 +36,9 @@ def capture(files: dict[str, bytes], **pages: Any) -> dict[str, bytes]:
     return {**files, "manifest.json": json.dumps({"format": 1, "pages": listed}).encode()}
 
 
-@pytest.mark.parametrize(("status", "shown"), [("refused", "refused"), ("failed", "failed"), ("hung", "failed"), ("skipped", "failed")])
+@pytest.mark.parametrize(
+    ("status", "shown"), [("refused", "refused"), ("failed", "failed"), ("hung", "failed"), ("skipped", "failed")]
+)
 def test_a_page_without_bytes_is_shown_with_its_reason(status: str, shown: str) -> None:
     files = capture({"sda/identify.bin": IDENTIFY}, **{"sda/smart-data.bin": (status, "sense B/00/00", None)})
     found = {p.path: p for p in read_capture(files).pages}
@@ -41,11 +48,16 @@ def test_a_page_without_bytes_is_shown_with_its_reason(status: str, shown: str) 
 
 
 def test_a_drive_whose_pages_were_all_refused_passes_none() -> None:
-    refused = {f"sdb/{name}.bin": ("refused", "sense 5/20/00", None) for name in ("identify", "smart-data", "smart-thresh", "smart-log-01")}
+    refused = {
+        f"sdb/{name}.bin": ("refused", "sense 5/20/00", None)
+        for name in ("identify", "smart-data", "smart-thresh", "smart-log-01")
+    }
     drive = read_capture(capture({"sysblock/sdb.txt": b"path=/sys/devices/x/usb1/1-1/block/sdb"}, **refused)).drives[0]
     assert (drive.bus, drive.pages.hidden, drive.weights) == ("usb", True, {"unreadable": 1.0})
     hung = dict.fromkeys(refused, ("hung", "no answer", None))
-    assert not read_capture(capture({"sysblock/sdb.txt": b""}, **hung)).drives[0].pages.hidden, "not answering is no bridge"
+    assert not read_capture(capture({"sysblock/sdb.txt": b""}, **hung)).drives[0].pages.hidden, (
+        "not answering is no bridge"
+    )
 
 
 def test_bytes_that_are_not_the_listed_ones_are_broken() -> None:
@@ -66,13 +78,32 @@ def test_a_disk_that_could_not_be_read_leaves_an_entry_in_doubt() -> None:
 
 @pytest.mark.parametrize(
     ("path", "plain"),
-    [("sda/a.bin", True), ("efivars/Boot0000-8be4", True), ("a b+c.bin", True), ("../a", False), ("a/../b", False), ("/a", False), ("a//b", False), ("a\\b", False), ("", False), ("a/", False), ("x" * 201, False)],
+    [
+        ("sda/a.bin", True),
+        ("efivars/Boot0000-8be4", True),
+        ("a b+c.bin", True),
+        ("../a", False),
+        ("a/../b", False),
+        ("/a", False),
+        ("a//b", False),
+        ("a\\b", False),
+        ("", False),
+        ("a/", False),
+        ("x" * 201, False),
+    ],
 )
 def test_plain_paths(path: str, plain: bool) -> None:
     assert is_plain_path(path) is plain
 
 
-JSON = st.recursive(st.none() | st.booleans() | st.integers() | st.text(max_size=8), lambda x: st.lists(x, max_size=3) | st.dictionaries(st.sampled_from(["pages", "path", "status", "sha256", "x"]), x, max_size=4), max_leaves=12)
+JSON = st.recursive(
+    st.none() | st.booleans() | st.integers() | st.text(max_size=8),
+    lambda x: (
+        st.lists(x, max_size=3)
+        | st.dictionaries(st.sampled_from(["pages", "path", "status", "sha256", "x"]), x, max_size=4)
+    ),
+    max_leaves=12,
+)
 
 
 @given(st.binary(max_size=60) | JSON.map(lambda value: json.dumps(value).encode()))
@@ -102,10 +133,15 @@ def test_a_volume_is_known_by_its_mark(kind: str) -> None:
 @pytest.mark.parametrize(
     ("kind", "byte", "field"),
     [
-        ("smart-data", 14, ("attribute 2", 14, 12)), ("smart-data", 363, ("self test status", 363, 1)), ("ata-identify", 25, ("serial", 20, 20)),
-        ("nvme-health", 165, ("media errors", 160, 16)), ("ata-errors-ext", 512 + 130, ("error 2", 640, 124)), ("device-statistics", 512 + 33, ("statistic 4", 544, 8)),
-        ("smart-data", 511, None), ("text", 3, None),
+        ("smart-data", 14, ("attribute 2", 14, 12)),
+        ("smart-data", 363, ("self test status", 363, 1)),
+        ("ata-identify", 25, ("serial", 20, 20)),
+        ("nvme-health", 165, ("media errors", 160, 16)),
+        ("ata-errors-ext", 512 + 130, ("error 2", 640, 124)),
+        ("device-statistics", 512 + 33, ("statistic 4", 544, 8)),
+        ("smart-data", 511, None),
+        ("text", 3, None),
     ],
-)  # fmt: skip
+)
 def test_the_field_at_a_byte(kind: str, byte: int, field: tuple[str, int, int] | None) -> None:
     assert field_at(kind, byte) == field

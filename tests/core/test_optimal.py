@@ -33,6 +33,8 @@ def test_one_fault_and_one_fix_cost_what_they_cost_by_hand(model: Model, seed: i
     screen = search.knowledge.checks["screen"]
     after = 0.0
     for _, p, post, there in outcomes:
-        looked = search.cost(screen, post, there) + sum(q * search.stopping(b, t) for _, q, b, t in search.after(screen, post, there))
+        looked = search.cost(screen, post, there) + sum(
+            q * search.stopping(b, t) for _, q, b, t in search.after(screen, post, there)
+        )
         after += p * min(search.stopping(post, there), looked if "screen" not in there.current else np.inf)
     assert search.best(belief, at) == pytest.approx(min(search.give_up, now + after), rel=0.02)

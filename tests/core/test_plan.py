@@ -27,7 +27,8 @@ NO_SET = np.zeros(1, dtype=np.intp)
 
 
 def test_the_value_is_the_cheapest_order_of_fixes(model: Model) -> None:
-    """On single faults the ratio rule is optimal: no other order of the fixes, given up wherever one likes, costs less."""
+    """On single faults the ratio rule is optimal: no other order of the fixes, given up wherever one likes, costs
+    less."""
     costs = economy(model, folded(model, SAFE), ())
     rng = np.random.default_rng(3)
     orders = 0
@@ -41,11 +42,18 @@ def test_the_value_is_the_cheapest_order_of_fixes(model: Model) -> None:
         orders += 1
         ours = float(costs.value(marginals[None], np.array([False]), [()], NO_SET)[0])
         by_hand = min(
-            sum(costs.base[c] * sum(needed[later] for later in (*order[place:], -1)) + needed[c] * costs.when_cured[c] for place, c in enumerate(order[:end]))
+            sum(
+                costs.base[c] * sum(needed[later] for later in (*order[place:], -1)) + needed[c] * costs.when_cured[c]
+                for place, c in enumerate(order[:end])
+            )
             + costs.base[-1] * sum(needed[c] for c in (*order[end:], -1))
-            for order in permutations(columns) for end in range(len(order) + 1)
-        )  # fmt: skip
-        unseen = sum(min(m * slips, (1.0 - m) * mending) for m, slips, mending in zip(marginals, costs.slips, costs.mending, strict=True))
+            for order in permutations(columns)
+            for end in range(len(order) + 1)
+        )
+        unseen = sum(
+            min(m * slips, (1.0 - m) * mending)
+            for m, slips, mending in zip(marginals, costs.slips, costs.mending, strict=True)
+        )
         assert ours == pytest.approx(min(by_hand + unseen, costs.base[-1]), abs=0.05)
     assert orders >= 10
 
@@ -71,12 +79,16 @@ def test_many_beliefs_are_worth_what_each_is_worth_alone(model: Model) -> None:
         together = costs.value(marginals, booted, used, of)
         for row in range(120):
             alone = costs.value(marginals[row : row + 1], booted[row : row + 1], [used[of[row]]], NO_SET)
-            assert together[row] == pytest.approx(float(alone[0]), abs=0.3)  # what hardly matters to any of them is left out
+            assert together[row] == pytest.approx(
+                float(alone[0]), abs=0.3
+            )  # what hardly matters to any of them is left out
 
 
 def test_a_check_that_tells_nothing_gains_nothing(model: Model) -> None:
     plan = make_plan(
-        model, folded(model, SAFE, "screen=no-boot-device", "seen-setup=right", "boot-order=other-first", "clock=right"), []
+        model,
+        folded(model, SAFE, "screen=no-boot-device", "seen-setup=right", "boot-order=other-first", "clock=right"),
+        [],
     )
     builtin = next(m for m in plan.ranked if m.move == "builtin-memory")
     assert builtin.gain < 0.5
@@ -115,7 +127,11 @@ NEEDS = {
     "locked-setup": (("setup-entry=locked",), "boot-order", "setup cannot be entered"),
     "no-live": (("live-start=fails",), "health-pages", "no live system starts"),
     "no-tool": (("seen-builtin=no-such-tool",), "builtin-quick", "no built-in diagnostics"),
-    "not-seen": (("seen-setup=absent", "seen-live=absent", "reseat=no-change", "swap-cable=no-change"), "short-test", "not seen"),
+    "not-seen": (
+        ("seen-setup=absent", "seen-live=absent", "reseat=no-change", "swap-cable=no-change"),
+        "short-test",
+        "not seen",
+    ),
 }
 
 
@@ -161,7 +177,15 @@ def test_stored_variables_are_reset_only_where_there_is_no_text_setup(model: Mod
 
 
 def test_what_was_tried_is_not_offered_again(model: Model) -> None:
-    tried = case(model, LAPTOP, "screen=no-boot-device", "seen-setup=absent", "reseat=no-change", "sound=steady", "reseat=no-change")
+    tried = case(
+        model,
+        LAPTOP,
+        "screen=no-boot-device",
+        "seen-setup=absent",
+        "reseat=no-change",
+        "sound=steady",
+        "reseat=no-change",
+    )
     assert "reseat" not in moves(tried)
     assert "reseat" not in {o["fix"] for o in tried["call"]["options"]}
 
@@ -169,25 +193,42 @@ def test_what_was_tried_is_not_offered_again(model: Model) -> None:
 def test_after_a_start_the_second_start_and_the_battery_are_looked_at(model: Model) -> None:
     found = case(model, SAFE, "screen=no-boot-device", "boot-order=other-first", "set-order=boots")
     assert {"clock", "screen"} & set(moves(found))
-    proven = case(model, SAFE, "screen=no-boot-device", "boot-order=other-first", "set-order=boots", "clock=right", "screen=boots")
+    proven = case(
+        model, SAFE, "screen=no-boot-device", "boot-order=other-first", "set-order=boots", "clock=right", "screen=boots"
+    )
     assert proven["call"]["choice"] == "release"
 
 
 REPAIR_ODDS = {
-    "a-known-cause": ({}, "story=power-cut", 1.08), "nothing-explains-it": ({}, "story=routine", 0.88), "nobody-asked": ({}, "", 1.0), "all-of-it": ({"volume_repair": "all-of-it"}, "", 1.14),
-    "nothing-of-it": ({"volume_repair": "none-of-it"}, "", 0.45), "a-cause-and-part-of-it": ({"volume_repair": "part-of-it"}, "story=forced-off", 1.08 * 0.70),
-}  # fmt: skip
+    "a-known-cause": ({}, "story=power-cut", 1.08),
+    "nothing-explains-it": ({}, "story=routine", 0.88),
+    "nobody-asked": ({}, "", 1.0),
+    "all-of-it": ({"volume_repair": "all-of-it"}, "", 1.14),
+    "nothing-of-it": ({"volume_repair": "none-of-it"}, "", 0.45),
+    "a-cause-and-part-of-it": ({"volume_repair": "part-of-it"}, "story=forced-off", 1.08 * 0.70),
+}
 
 
 @pytest.mark.parametrize(("facts", "story", "times"), REPAIR_ODDS.values(), ids=REPAIR_ODDS)
-def test_what_a_repair_comes_to_follows_its_cause_and_what_the_look_found(model: Model, facts: dict[str, Any], story: str, times: float) -> None:
-    entries = parse_entries(readings(*([story] if story else []), "screen=volume-stop", "volume-look=damaged"), model.knowledge)
+def test_what_a_repair_comes_to_follows_its_cause_and_what_the_look_found(
+    model: Model, facts: dict[str, Any], story: str, times: float
+) -> None:
+    entries = parse_entries(
+        readings(*([story] if story else []), "screen=volume-stop", "volume-look=damaged"), model.knowledge
+    )
     state = fold(model, {**LAPTOP, **SAFE, **facts}, entries)
     cure = model.knowledge.fixes["repair-volume"].cures["volume.damaged"]
     place = model.space.index("volume.damaged")
     assert model.final("repair-volume", state.how).gone[place] == pytest.approx(min(cure * times, 0.97))
-    after = fold(model, {**LAPTOP, **SAFE, **facts}, [*entries, *parse_entries(readings("repair-volume=no-change"), model.knowledge)])
-    odds = [float(s.belief @ model.fault_mask("volume.damaged")) / float(1 - s.belief @ model.fault_mask("volume.damaged")) for s in (state, after)]
+    after = fold(
+        model,
+        {**LAPTOP, **SAFE, **facts},
+        [*entries, *parse_entries(readings("repair-volume=no-change"), model.knowledge)],
+    )
+    odds = [
+        float(s.belief @ model.fault_mask("volume.damaged")) / float(1 - s.belief @ model.fault_mask("volume.damaged"))
+        for s in (state, after)
+    ]
     assert odds[1] < odds[0], "one that failed speaks against it, the more the surer it was"
 
 

@@ -89,7 +89,9 @@ def test_stress_on_a_failing_drive_may_cost_the_data(model: Model) -> None:
 
 def test_who_listens_to_a_running_machine_starts_nothing(model: Model) -> None:
     def lost(*moves: str) -> float:
-        made = [machine(model, "drive.mechanical", seed=s, facts={**FACTS, "data": "irreplaceable"}) for s in range(1500)]
+        made = [
+            machine(model, "drive.mechanical", seed=s, facts={**FACTS, "data": "irreplaceable"}) for s in range(1500)
+        ]
         for each in made:
             for move in moves[:-1]:
                 each.make(move)
@@ -143,7 +145,18 @@ def test_the_command_prints_a_table_and_json(capsys: pytest.CaptureFixture[str],
     assert main(["rehearse", "--machines", "3", "--seed", "4", "--policy", "clairvoyant", "--jobs", "1"]) == 0
     assert "clairvoyant" in capsys.readouterr().out
     (tmp_path / "faults.toml").write_text('[faults."link.loose"]\nodds = 500.0\n')
-    arguments = ["rehearse", "--machines", "6", "--policy", "clairvoyant", "--jobs", "1", "--json", "--world", str(tmp_path)]
+    arguments = [
+        "rehearse",
+        "--machines",
+        "6",
+        "--policy",
+        "clairvoyant",
+        "--jobs",
+        "1",
+        "--json",
+        "--world",
+        str(tmp_path),
+    ]
     assert main(arguments) == 0
     document = json.loads(capsys.readouterr().out)
     assert document["policies"][0]["machines"] == 6
@@ -154,12 +167,21 @@ BAD = {
     "jitter": (["--jitter", "-1"], "--jitter: expected 0 to 2"),
     "jobs": (["--jobs", "0"], "--jobs: expected at least 1"),
     "machines": (["--machines", "0"], "--machines: expected 1 to"),
-    "world": (["--world", "/nowhere"], "--world /nowhere: expected a shipped world (dusty-desktops, recovery-counter, school-flash, sealed-kiosks) or a folder"),
+    "world": (
+        ["--world", "/nowhere"],
+        (
+            "--world /nowhere: expected a shipped world (dusty-desktops, recovery-counter, school-flash, "
+            "sealed-kiosks) or "
+            "a folder"
+        ),
+    ),
 }
 
 
 @pytest.mark.parametrize(("arguments", "message"), BAD.values(), ids=BAD)
-def test_unusable_arguments_are_said_in_one_line(capsys: pytest.CaptureFixture[str], arguments: list[str], message: str) -> None:
+def test_unusable_arguments_are_said_in_one_line(
+    capsys: pytest.CaptureFixture[str], arguments: list[str], message: str
+) -> None:
     assert main(["rehearse", *arguments]) == 2
     err = capsys.readouterr().err
     assert message in err
@@ -172,8 +194,12 @@ def test_a_jittered_world_stays_a_world(model: Model) -> None:
         for row in (check.table.sound, *check.table.rows.values()):
             assert sum(row.values()) == pytest.approx(1.0)
         assert set(check.table.rows) <= set(model.knowledge.checks[name].table.rows)
-    assert near.checks["screen"].table.rows.keys() == model.knowledge.checks["screen"].table.rows.keys(), "every fault still stops the start"
-    assert sum(len(c.table.rows) for c in near.checks.values()) < sum(len(c.table.rows) for c in model.knowledge.checks.values()), "signs are missing"
+    assert near.checks["screen"].table.rows.keys() == model.knowledge.checks["screen"].table.rows.keys(), (
+        "every fault still stops the start"
+    )
+    assert sum(len(c.table.rows) for c in near.checks.values()) < sum(
+        len(c.table.rows) for c in model.knowledge.checks.values()
+    ), "signs are missing"
     assert len(near.couplings) != len(model.knowledge.couplings), "and faults go together that did not"
     assert all(0 <= p <= 1 for fix in near.fixes.values() for p in (*fix.cures.values(), *fix.breaks.values()))
     assert [f.odds for f in near.faults] != [f.odds for f in model.knowledge.faults]
@@ -204,7 +230,11 @@ def test_the_report_is_written_with_its_plots(tmp_path: Path, capsys: pytest.Cap
 
 def test_the_fixed_order_proves_what_it_mended(model: Model) -> None:
     runs = [rehearse_one(model, model, "fixed", seed) for seed in SEEDS]
-    mended = [r for r in runs if r.ended == "release" and any(e.get("outcome") == "boots" and e["move"] != "screen" for e in r.tape)]
+    mended = [
+        r
+        for r in runs
+        if r.ended == "release" and any(e.get("outcome") == "boots" and e["move"] != "screen" for e in r.tape)
+    ]
     assert mended
     for run in mended:
         last = max(i for i, e in enumerate(run.tape) if e.get("outcome") == "boots" and e["move"] != "screen")

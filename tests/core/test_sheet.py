@@ -54,7 +54,9 @@ def test_a_budget_puts_what_fits_it_first(model: Model) -> None:
     free, tight = sheet(model, SAFE, *DIRTY), sheet(model, {**SAFE, "budget": 80}, *DIRTY)
     assert any(r.over_budget for r in tight.rows)
     assert [r.over_budget for r in tight.rows] == sorted(r.over_budget for r in tight.rows)
-    assert {(r.option.choice, r.option.main_fix) for r in free.rows} == {(r.option.choice, r.option.main_fix) for r in tight.rows}
+    assert {(r.option.choice, r.option.main_fix) for r in free.rows} == {
+        (r.option.choice, r.option.main_fix) for r in tight.rows
+    }
 
 
 def test_what_is_needed_today_makes_waiting_dear(model: Model) -> None:

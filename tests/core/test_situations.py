@@ -13,7 +13,11 @@ from gatecheck.core.belief.model import Model
 from tapes import LAPTOP, PRECIOUS, SAFE, case, gate, held, moves, p, tapes
 
 MODEL = shipped_model()
-FIRMWARE = {c.id for c in MODEL.knowledge.checks.values() if c.visit == "setup"} | {"setup-entry", "seen-picker", "boot-order"}
+FIRMWARE = {c.id for c in MODEL.knowledge.checks.values() if c.visit == "setup"} | {
+    "setup-entry",
+    "seen-picker",
+    "boot-order",
+}
 SURFACE = {"long-test", "read-scan", "short-test", "volume-look", "repair-volume"}
 LINK, DRIVE = ({f.id for f in MODEL.knowledge.faults if f.component == part} for part in ("link", "drive"))
 SOFTWARE = {f.id for f in MODEL.knowledge.fixes.values() if f.gate in ("layout", "loader", "system")}
@@ -35,7 +39,11 @@ PASSED = (
 @pytest.mark.parametrize("more", [(), ("sound=silent",), ("story=power-cut",)], ids=["alone", "silent", "power-cut"])
 def test_dead_silence_suspects_power_and_board(model: Model, facts: dict[str, Any], more: tuple[str, ...]) -> None:
     found = case(model, facts, "screen=dead", *more)
-    assert {found["suspects"][0]["fault"], found["suspects"][1]["fault"]} <= {"power.supply", "board.other", "board.memory"}
+    assert {found["suspects"][0]["fault"], found["suspects"][1]["fault"]} <= {
+        "power.supply",
+        "board.other",
+        "board.memory",
+    }
     assert not set(moves(found)) & FIRMWARE
     assert gate(found, "power") == "shut"
     assert found["call"]["fix"] not in SOFTWARE
@@ -54,7 +62,9 @@ def test_dead_silence_suspects_power_and_board(model: Model, facts: dict[str, An
     ],
 )
 @pytest.mark.parametrize(
-    "story", [(), ("story=routine",), ("story=knock",), ("story=unknown",)], ids=["no-story", "routine", "knock", "unknown"]
+    "story",
+    [(), ("story=routine",), ("story=knock",), ("story=unknown",)],
+    ids=["no-story", "routine", "knock", "unknown"],
 )
 def test_a_drive_not_seen_is_reseated_before_any_verdict_about_it(
     model: Model, facts: dict[str, Any], story: tuple[str, ...]
@@ -67,9 +77,15 @@ def test_a_drive_not_seen_is_reseated_before_any_verdict_about_it(
     assert "replace-drive" not in moves(found)
 
 
-@pytest.mark.parametrize("facts", [LAPTOP, SAFE, {}, {**LAPTOP, "form": "desktop"}, {**LAPTOP, "drive_kind": "sata-ssd"}])
-@pytest.mark.parametrize("more", [(), ("port=on",), ("sound=steady",), ("seen-dock=absent",), ("clock=right", "boot-mode=fits")])
-def test_a_drive_seen_nowhere_after_reseat_and_swap_is_replaced(model: Model, facts: dict[str, Any], more: tuple[str, ...]) -> None:
+@pytest.mark.parametrize(
+    "facts", [LAPTOP, SAFE, {}, {**LAPTOP, "form": "desktop"}, {**LAPTOP, "drive_kind": "sata-ssd"}]
+)
+@pytest.mark.parametrize(
+    "more", [(), ("port=on",), ("sound=steady",), ("seen-dock=absent",), ("clock=right", "boot-mode=fits")]
+)
+def test_a_drive_seen_nowhere_after_reseat_and_swap_is_replaced(
+    model: Model, facts: dict[str, Any], more: tuple[str, ...]
+) -> None:
     found = case(model, facts, *NOT_SEEN, *more, "reseat=no-change", "swap-cable=no-change", "seen-live=absent")
     assert (found["call"]["choice"], found["call"]["fix"]) == ("replace", "replace-drive")
     assert moves(found)[0] == "replace-drive"
@@ -93,10 +109,13 @@ def test_a_ticking_drive_is_left_alone(model: Model, sound: str) -> None:
 @pytest.mark.parametrize(
     "tape",
     [
-        ("screen=volume-stop", "seen-setup=right"), ("screen=stuck-at-logo", "seen-setup=right"), ("story=slow-lately", "screen=repair-loop", "live-start=runs", "seen-live=right"),
-        ("story=knock", "screen=no-boot-device", "seen-setup=absent", "seen-live=right"), ("screen=blank-cursor", "seen-setup=right", "disk-layout=sound"),
+        ("screen=volume-stop", "seen-setup=right"),
+        ("screen=stuck-at-logo", "seen-setup=right"),
+        ("story=slow-lately", "screen=repair-loop", "live-start=runs", "seen-live=right"),
+        ("story=knock", "screen=no-boot-device", "seen-setup=absent", "seen-live=right"),
+        ("screen=blank-cursor", "seen-setup=right", "disk-layout=sound"),
     ],
-)  # fmt: skip
+)
 def test_lost_transfers_send_to_cable_and_contacts_before_the_drive(model: Model, tape: tuple[str, ...]) -> None:
     found = case(model, {**LAPTOP, "form": "desktop", "drive_kind": "hdd", **SAFE}, *tape, "health-pages=link-errors")
     assert {s["fault"] for s in found["suspects"][:2]} & LINK
@@ -105,20 +124,39 @@ def test_lost_transfers_send_to_cable_and_contacts_before_the_drive(model: Model
     assert found["call"]["choice"] != "replace"
     # pages that were read came over the link: it may fail at times, and it is not shut unless something was not seen
     assert gate(found, "detection") == ("shut" if "seen-setup=absent" in tape else "suspect")
-    both = case(model, {**LAPTOP, "form": "desktop", "drive_kind": "hdd", **SAFE}, *tape, "health-pages=link-errors", "reseat=no-change", "swap-cable=no-change")
+    both = case(
+        model,
+        {**LAPTOP, "form": "desktop", "drive_kind": "hdd", **SAFE},
+        *tape,
+        "health-pages=link-errors",
+        "reseat=no-change",
+        "swap-cable=no-change",
+    )
     assert moves(both)[0] not in ("reseat", "swap-cable")
     boots = case(model, {**LAPTOP, **SAFE}, *tape, "health-pages=link-errors", "reseat=boots")
     assert moves(boots)[:1] != ["swap-cable"], "it starts: nothing more is opened"
 
 
-@pytest.mark.parametrize("facts", [LAPTOP, SAFE, {**SAFE, "form": "desktop", "drive_kind": "sata-ssd"}], ids=["laptop", "safe", "desktop"])
+@pytest.mark.parametrize(
+    "facts", [LAPTOP, SAFE, {**SAFE, "form": "desktop", "drive_kind": "sata-ssd"}], ids=["laptop", "safe", "desktop"]
+)
 def test_a_drive_that_is_seen_now_and_then_sits_on_a_bad_link(model: Model, facts: dict[str, Any]) -> None:
     once = case(model, facts, "screen=no-boot-device", "seen-setup=right")
     assert sum(p(once, fault) for fault in LINK) < 0.1, "seen where it should be: the link is no first suspect"
-    now_and_then = case(model, facts, "screen=no-boot-device", "seen-setup=right", "seen-builtin=absent", "seen-picker=listed")
+    now_and_then = case(
+        model, facts, "screen=no-boot-device", "seen-setup=right", "seen-builtin=absent", "seen-picker=listed"
+    )
     assert {s["fault"] for s in now_and_then["suspects"][:2]} & LINK
     assert sum(p(now_and_then, fault) for fault in LINK) > 3 * sum(p(once, fault) for fault in LINK)
-    gone = case(model, facts, "screen=no-boot-device", "seen-setup=right", "seen-builtin=absent", "seen-picker=listed", "reseat=boots")
+    gone = case(
+        model,
+        facts,
+        "screen=no-boot-device",
+        "seen-setup=right",
+        "seen-builtin=absent",
+        "seen-picker=listed",
+        "reseat=boots",
+    )
     assert p(gone, "link.loose") < 0.1
 
 
@@ -151,10 +189,18 @@ def test_without_a_backup_the_repair_waits_for_the_data(model: Model, facts: dic
 
 
 @pytest.mark.parametrize("facts", [LAPTOP, SAFE, PRECIOUS])
-@pytest.mark.parametrize("screen", sorted(set(MODEL.knowledge.checks["screen"].outcomes) - {"dead", "no-picture", "boots"}))
+@pytest.mark.parametrize(
+    "screen", sorted(set(MODEL.knowledge.checks["screen"].outcomes) - {"dead", "no-picture", "boots"})
+)
 def test_failing_pages_rule_out_repairs_in_software(model: Model, facts: dict[str, Any], screen: str) -> None:
     found = case(
-        model, facts, "story=forced-off", f"screen={screen}", "health-pages=failing", "volume-look=damaged", "loader-look=missing"
+        model,
+        facts,
+        "story=forced-off",
+        f"screen={screen}",
+        "health-pages=failing",
+        "volume-look=damaged",
+        "loader-look=missing",
     )
     assert found["call"]["choice"] not in ("repair", "reinstall", "release")
     assert not SOFTWARE & set(moves(found))
@@ -201,33 +247,81 @@ def test_a_setting_without_effect_holds_the_next_one(model: Model, fix: str) -> 
 
 
 SOUND_CALLS = {
-    "order": ((), ("screen=network-boot", "clock=right", "seen-setup=right", "boot-order=other-first"), "repair", "set-order"),
-    "mode": ((), ("screen=blank-cursor", "clock=right", "seen-setup=right", "boot-mode=conflicts", "disk-layout=mode-mismatch"), "repair", "set-mode"),
+    "order": (
+        (),
+        ("screen=network-boot", "clock=right", "seen-setup=right", "boot-order=other-first"),
+        "repair",
+        "set-order",
+    ),
+    "mode": (
+        (),
+        ("screen=blank-cursor", "clock=right", "seen-setup=right", "boot-mode=conflicts", "disk-layout=mode-mismatch"),
+        "repair",
+        "set-mode",
+    ),
     "seat": ((), (*NOT_SEEN, "seat=loose"), "repair", "reseat"),
-    "loader": ((), ("screen=loader-message", "seen-setup=right", "disk-layout=sound", "loader-look=missing", "health-pages=clean"), "repair", "rebuild-loader"),
+    "loader": (
+        (),
+        ("screen=loader-message", "seen-setup=right", "disk-layout=sound", "loader-look=missing", "health-pages=clean"),
+        "repair",
+        "rebuild-loader",
+    ),
     "worn": ((), ("screen=health-warning", "health-pages=worn-out"), "replace", "replace-drive"),
-    "cable": ((), (*NOT_SEEN, "port=on", "seat=firm", "reseat=no-change", "seen-dock=right", "cable-look=damaged"), "repair", "swap-cable"),
-    "update": ((), ("story=after-update", "screen=repair-loop", "health-pages=clean", "volume-look=clean", "loader-look=sound", "reduced-start=works"), "repair", "roll-back"),
+    "cable": (
+        (),
+        (*NOT_SEEN, "port=on", "seat=firm", "reseat=no-change", "seen-dock=right", "cable-look=damaged"),
+        "repair",
+        "swap-cable",
+    ),
+    "update": (
+        (),
+        (
+            "story=after-update",
+            "screen=repair-loop",
+            "health-pages=clean",
+            "volume-look=clean",
+            "loader-look=sound",
+            "reduced-start=works",
+        ),
+        "repair",
+        "roll-back",
+    ),
     "memory": ((), ("screen=no-picture", "builtin-memory=failed"), "repair", "swap-memory"),
-    "released": ((), ("screen=wrong-boot-device", "pull-externals=boots", "clock=right", "boot-order=system-first", "screen=boots"), "release", None),
-}  # fmt: skip
+    "released": (
+        (),
+        ("screen=wrong-boot-device", "pull-externals=boots", "clock=right", "boot-order=system-first", "screen=boots"),
+        "release",
+        None,
+    ),
+}
 
 
 @pytest.mark.parametrize(("facts", "tape", "choice", "fix"), SOUND_CALLS.values(), ids=SOUND_CALLS)
-def test_common_cases_end_in_the_right_call(model: Model, facts: Any, tape: tuple[str, ...], choice: str, fix: str | None) -> None:
+def test_common_cases_end_in_the_right_call(
+    model: Model, facts: Any, tape: tuple[str, ...], choice: str, fix: str | None
+) -> None:
     found = case(model, {**SAFE, **dict(facts)}, *tape)
     assert (found["call"]["choice"], found["call"]["fix"]) == (choice, fix)
 
 
 GATES = {
     "boots": (("screen=boots",), {"power": "open", "health": "open", "system": "open"}),
-    "volume-stop": (("screen=volume-stop", "storage-mode=fits", "health-pages=clean"), {"power": "open", "detection": "open", "layout": "open", "loader": "open"}),
-    "layout-read": (("screen=no-boot-device", "disk-layout=sound"), {"power": "open", "detection": "open", "layout": "open"}),
+    "volume-stop": (
+        ("screen=volume-stop", "storage-mode=fits", "health-pages=clean"),
+        {"power": "open", "detection": "open", "layout": "open", "loader": "open"},
+    ),
+    "layout-read": (
+        ("screen=no-boot-device", "disk-layout=sound"),
+        {"power": "open", "detection": "open", "layout": "open"},
+    ),
     "not-seen": ((*NOT_SEEN, "seen-live=absent"), {"power": "open", "detection": "shut"}),
-    "order": (("screen=network-boot", "boot-order=other-first", "seen-setup=right"), {"firmware": "shut", "detection": "open"}),
+    "order": (
+        ("screen=network-boot", "boot-order=other-first", "seen-setup=right"),
+        {"firmware": "shut", "detection": "open"},
+    ),
     "long-test": (("screen=other-stop", "long-test=passed", "health-pages=clean"), {"health": "open"}),
     "clean-pages-alone": (("screen=other-stop", "health-pages=clean"), {"health": "unproven"}),
-}  # fmt: skip
+}
 
 
 @pytest.mark.parametrize(("tape", "states"), GATES.values(), ids=GATES)
@@ -252,7 +346,10 @@ def test_a_repair_dearer_than_the_machine_is_said_plainly(model: Model) -> None:
 
 
 @settings(max_examples=120, deadline=None, suppress_health_check=[HealthCheck.too_slow])
-@given(tapes(MODEL, most=9), st.sampled_from([LAPTOP, SAFE, PRECIOUS, {}, {"platform": "mac"}, {**LAPTOP, "mains": "battery"}]))
+@given(
+    tapes(MODEL, most=9),
+    st.sampled_from([LAPTOP, SAFE, PRECIOUS, {}, {"platform": "mac"}, {**LAPTOP, "mains": "battery"}]),
+)
 def test_no_plan_and_no_call_contains_a_held_move(tape: list[dict[str, Any]], facts: dict[str, Any]) -> None:
     found = case(MODEL, facts, more=tape)
     holding = {h["move"] for h in found["held"]}

@@ -17,7 +17,11 @@ from tapes import LAPTOP, readings
 def counted(model: Model, entries: list[dict[str, Any]]) -> list[int]:
     """Places of the readings that weigh on the belief."""
     tape = parse_entries(entries, model.knowledge)
-    return [i for i, c in enumerate(weighed(effective_entries(tape, standing(tape)), standing(tape), model)) if c and isinstance(tape[i], Reading)]
+    return [
+        i
+        for i, c in enumerate(weighed(effective_entries(tape, standing(tape)), standing(tape), model))
+        if c and isinstance(tape[i], Reading)
+    ]
 
 
 def folded(model: Model, entries: list[dict[str, Any]], facts: dict[str, Any] | None = None) -> TicketState:
@@ -43,7 +47,10 @@ COUNTS: dict[str, tuple[list[dict[str, Any]], list[int]]] = {
     "plain": (readings("screen=dead", "sound=silent"), [0, 1]),
     "repeat": (readings("screen=dead", "screen=dead"), [1]),
     "correction": (readings("screen=dead", "screen=boots"), [1]),
-    "repeat-after-a-relevant-fix": (readings("seen-setup=absent", "reseat=other-screen", "seen-setup=absent"), [0, 1, 2]),
+    "repeat-after-a-relevant-fix": (
+        readings("seen-setup=absent", "reseat=other-screen", "seen-setup=absent"),
+        [0, 1, 2],
+    ),
     "repeat-after-an-irrelevant-fix": (readings("clock=right", "reseat=other-screen", "clock=right"), [1, 2]),
     "repeat-after-could-not": (readings("seen-setup=absent", "reseat=could-not", "seen-setup=absent"), [1, 2]),
     "screen-after-no-change": (readings("screen=no-boot-device", "reseat=no-change", "screen=no-boot-device"), [1, 2]),
@@ -98,7 +105,10 @@ TRIED: dict[str, tuple[list[dict[str, Any]], set[str]]] = {
         [*readings("set-mode=no-change"), {"put_back": "set-mode"}, *readings("reseat=now-seen")],
         {"reseat"},
     ),
-    "a-new-drive-wipes-the-slate": (readings("rebuild-loader=no-change", "replace-drive=other-screen"), {"replace-drive"}),
+    "a-new-drive-wipes-the-slate": (
+        readings("rebuild-loader=no-change", "replace-drive=other-screen"),
+        {"replace-drive"},
+    ),
     "undone": ([*readings("reseat=no-change"), {"undo": 0}], set()),
 }
 
@@ -109,10 +119,14 @@ def test_what_was_tried(model: Model, entries: list[dict[str, Any]], tried: set[
 
 
 def test_a_second_try_weighs_less_than_the_first(model: Model) -> None:
-    """By Bayes: a fault that is there survives a failed try with 1 - cure, and a second one with 1 - cure * (1 - same cause)."""
+    """By Bayes: a fault that is there survives a failed try with 1 - cure, and a second one with 1 - cure * (1 - same
+    cause)."""
     fix, loose = model.knowledge.fixes["reseat"], model.fault_mask("link.loose")
     start = ["screen=no-boot-device", "seen-setup=absent"]
-    before, once, twice = (folded(model, readings(*start, *tape)).belief for tape in ([], ["reseat=no-change"], ["reseat=no-change", "clock=right", "reseat=no-change"]))
+    before, once, twice = (
+        folded(model, readings(*start, *tape)).belief
+        for tape in ([], ["reseat=no-change"], ["reseat=no-change", "clock=right", "reseat=no-change"])
+    )
     clock = folded(model, readings(*start, "reseat=no-change", "clock=right")).belief
     odds = [float(b @ loose) / float(1 - b @ loose) for b in (before, once, clock, twice)]
     assert odds[1] / odds[0] == pytest.approx(1 - fix.cures["link.loose"], rel=0.25)
@@ -123,16 +137,23 @@ def test_a_second_try_weighs_less_than_the_first(model: Model) -> None:
 DOCKED = {
     "read-there": (("seen-live=absent", "seen-dock=right", "health-pages=clean"), True),
     "in-the-machine": (("seen-live=right", "seen-dock=right", "health-pages=clean"), False),
-    "found-again": (("seen-live=absent", "seen-dock=right", "reseat=now-seen", "seen-live=right", "health-pages=clean"), False),
+    "found-again": (
+        ("seen-live=absent", "seen-dock=right", "reseat=now-seen", "seen-live=right", "health-pages=clean"),
+        False,
+    ),
     "nobody-took-it-out": (("seen-live=absent", "health-pages=clean"), False),
     "not-readable": (("seen-live=absent", "seen-dock=right", "health-pages=unreadable"), False),
 }
 
 
 @pytest.mark.parametrize(("tape", "docked"), DOCKED.values(), ids=DOCKED)
-def test_pages_read_on_a_dock_say_nothing_of_the_machines_own_cable(model: Model, tape: tuple[str, ...], docked: bool) -> None:
+def test_pages_read_on_a_dock_say_nothing_of_the_machines_own_cable(
+    model: Model, tape: tuple[str, ...], docked: bool
+) -> None:
     link = model.fault_mask("link.loose", "link.broken", "settings.port-off")
-    before, after = (folded(model, readings("screen=no-boot-device", *tape[: len(tape) - less])).belief for less in (1, 0))
+    before, after = (
+        folded(model, readings("screen=no-boot-device", *tape[: len(tape) - less])).belief for less in (1, 0)
+    )
     if docked:
         assert float(after @ link) > 0.8 * float(before @ link), "still as likely as before"
     move, outcome = tape[-1].split("=")

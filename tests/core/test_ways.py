@@ -13,14 +13,22 @@ KNOWLEDGE = shipped_model().knowledge
 FITS = {
     "a newer system": ("reduced-start", {"installed_os": "windows-11", "platform": "pc"}, ["reduced-newer"]),
     "an older one": ("reduced-start", {"installed_os": "windows-7", "platform": "pc"}, ["reduced-older"]),
-    "nobody said which": ("reduced-start", {"installed_os": "unknown", "platform": "pc"}, ["reduced-newer", "reduced-older", "reduced-linux"]),
+    "nobody said which": (
+        "reduced-start",
+        {"installed_os": "unknown", "platform": "pc"},
+        ["reduced-newer", "reduced-older", "reduced-linux"],
+    ),
     "nothing is known": ("reduced-start", {}, ["reduced-newer", "reduced-older", "reduced-linux", "reduced-mac"]),
     "linux": ("repair-volume", {"installed_os": "linux", "platform": "pc"}, ["volume-ours", "checker-linux"]),
     "a mac": ("repair-volume", {"installed_os": "macos", "platform": "mac"}, ["volume-ours", "checker-mac"]),
     "a GPT disk": ("rebuild-boot-record", {"installed_os": "windows-10", "disk_layout": "gpt"}, ["record-ours"]),
-    "a live system that would not start": ("live-start", {"installed_os": "linux"}, ["stick-refused", "stick-not-offered", "stick-no-keys"]),
+    "a live system that would not start": (
+        "live-start",
+        {"installed_os": "linux"},
+        ["stick-refused", "stick-not-offered", "stick-no-keys"],
+    ),
     "a move without any": ("reseat", {}, []),
-}  # fmt: skip
+}
 
 
 @pytest.mark.parametrize("name", FITS)

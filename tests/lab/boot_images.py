@@ -1,7 +1,8 @@
-"""Disk images, healthy and damaged, from Debian's tools: what the boot path verdict is held against, in real firmware. Each is a name and what makes it.
+"""Disk images, healthy and damaged, from Debian's tools: what the boot path verdict is held against, in real firmware.
+Each is a name and what makes it.
 
-A loader of our own stands on them: it writes a text to the console (UEFI) or to the first serial line (legacy), so that a start is seen.
-"""
+A loader of our own stands on them: it writes a text to the console (UEFI) or to the first serial line (legacy), so that
+a start is seen."""
 
 from __future__ import annotations
 
@@ -39,14 +40,40 @@ def efi_app(subsystem: int = 10, machine: int = 0x8664) -> bytes:
     head[:2], head[0x3C:0x40] = b"MZ", struct.pack("<I", 0x80)
     coff = b"PE\0\0" + struct.pack("<HHIIIHH", machine, 1, 0, 0, 0, 0xF0, 0x22E)
     optional = struct.pack("<HBBIIIII", 0x20B, 2, 0, len(body), 0, 0, 0x1000, 0x1000)
-    optional += struct.pack("<QIIHHHHHHIIIIHHQQQQII", 0x400000, 0x1000, 512, 0, 0, 0, 0, 0, 0, 0, 0x2000, 0x200, 0, subsystem, 0, 0x10000, 0x1000, 0x10000, 0x1000, 0, 16)
-    section = b".text\0\0\0" + struct.pack("<IIIIIIHHI", len(code + text), 0x1000, len(body), 0x200, 0, 0, 0, 0, 0x60000020)
+    optional += struct.pack(
+        "<QIIHHHHHHIIIIHHQQQQII",
+        0x400000,
+        0x1000,
+        512,
+        0,
+        0,
+        0,
+        0,
+        0,
+        0,
+        0,
+        0x2000,
+        0x200,
+        0,
+        subsystem,
+        0,
+        0x10000,
+        0x1000,
+        0x10000,
+        0x1000,
+        0,
+        16,
+    )
+    section = b".text\0\0\0" + struct.pack(
+        "<IIIIIIHHI", len(code + text), 0x1000, len(body), 0x200, 0, 0, 0, 0, 0x60000020
+    )
     return (bytes(head) + coff + optional + bytes(128) + section).ljust(0x200, b"\0") + body
 
 
 def own_code() -> bytes:
     """A boot sector's code that writes the text to the first serial line and stays."""
-    # cli; xor ax,ax; mov ds,ax; mov ss,ax; mov sp,7C00h; mov si,text; mov dx,3F8h; again: lodsb; test al,al; jz $; out dx,al; jmp again
+    # cli; xor ax,ax; mov ds,ax; mov ss,ax; mov sp,7C00h; mov si,text; mov dx,3F8h; again: lodsb; test al,al; jz $; out
+    # dx,al; jmp again
     start, end = bytes.fromhex("FA31C08ED88ED0BC007C"), bytes.fromhex("BAF803AC84C074FEEEEBF8")
     at = 0x7C00 + len(start) + 3 + len(end)
     return start + b"\xbe" + struct.pack("<H", at) + end + f"\r\n{TEXT}\r\n\0".encode()
@@ -64,7 +91,15 @@ def patch(image: Path, at: int, data: bytes) -> None:
         file.write(data)
 
 
-def fat(image: Path, files: Mapping[str, bytes], *, first: int = FIRST, sectors: int = SECTORS, bits: str = "32", options: Sequence[str] = ()) -> None:
+def fat(
+    image: Path,
+    files: Mapping[str, bytes],
+    *,
+    first: int = FIRST,
+    sectors: int = SECTORS,
+    bits: str = "32",
+    options: Sequence[str] = (),
+) -> None:
     part, piece = image.with_suffix(".fat"), image.with_suffix(".piece")
     with part.open("wb") as file:
         file.truncate(sectors * 512)
@@ -87,14 +122,20 @@ def fat(image: Path, files: Mapping[str, bytes], *, first: int = FIRST, sectors:
 
 def gpt(image: Path, *parts: tuple[str, int, int]) -> None:
     empty(image)
-    options = [o for n, (kind, first, last) in enumerate(parts or (("ef00", FIRST, 100_000),), 1) for o in ("-n", f"{n}:{first}:{last}", "-t", f"{n}:{kind}")]
+    options = [
+        o
+        for n, (kind, first, last) in enumerate(parts or (("ef00", FIRST, 100_000),), 1)
+        for o in ("-n", f"{n}:{first}:{last}", "-t", f"{n}:{kind}")
+    ]
     sh("sgdisk", "-a", "1", "-o", *options, str(image))
 
 
 APP = efi_app()
 
 
-def system(files: Mapping[str, bytes] | None = None, then: Make | None = None, *, bits: str = "32", options: Sequence[str] = ()) -> Make:
+def system(
+    files: Mapping[str, bytes] | None = None, then: Make | None = None, *, bits: str = "32", options: Sequence[str] = ()
+) -> Make:
     """A GPT disk with one system partition."""
 
     def make(image: Path) -> None:
@@ -116,7 +157,14 @@ def hurt(at: int, data: bytes, *more: tuple[int, bytes]) -> Make:
     return system(then=then)
 
 
-def mbr(records: Sequence[tuple[int, int, int, int]], code: bytes = b"", then: Make | None = None, *, signed: bool = True, files: Mapping[str, bytes] | None = None) -> Make:
+def mbr(
+    records: Sequence[tuple[int, int, int, int]],
+    code: bytes = b"",
+    then: Make | None = None,
+    *,
+    signed: bool = True,
+    files: Mapping[str, bytes] | None = None,
+) -> Make:
     """records: flag, type, first, sectors."""
 
     def make(image: Path) -> None:
@@ -126,7 +174,9 @@ def mbr(records: Sequence[tuple[int, int, int, int]], code: bytes = b"", then: M
         table = bytearray(512)
         table[: len(code)] = code
         for n, (flag, kind, first, sectors) in enumerate(records):
-            table[446 + 16 * n : 462 + 16 * n] = struct.pack("<B3sB3sII", flag, b"\0\2\0", kind, b"\xff\xff\xff", first, sectors)
+            table[446 + 16 * n : 462 + 16 * n] = struct.pack(
+                "<B3sB3sII", flag, b"\0\2\0", kind, b"\xff\xff\xff", first, sectors
+            )
         if signed:
             table[510:] = b"\x55\xaa"
         patch(image, 0, bytes(table))
@@ -186,11 +236,38 @@ def no_fallback(files: Mapping[str, bytes], bits: str = "32") -> Make:
     return system(files, bits=bits, options=("-s", "32") if bits == "12" else ())
 
 
-_MODULES = ("part_gpt", "part_msdos", "fat", "ext2", "normal", "configfile", "echo", "search", "search_label", "search_fs_uuid", "search_fs_file", "linux", "chain", "test", "sleep", "true", "tar", "memdisk", "halt")
+_MODULES = (
+    "part_gpt",
+    "part_msdos",
+    "fat",
+    "ext2",
+    "normal",
+    "configfile",
+    "echo",
+    "search",
+    "search_label",
+    "search_fs_uuid",
+    "search_fs_file",
+    "linux",
+    "chain",
+    "test",
+    "sleep",
+    "true",
+    "tar",
+    "memdisk",
+    "halt",
+)
 SECOND = 51_200
 
 
-def grub(image: Path, *, prefix: str = "/EFI/BOOT", config: str = "", memdisk: Mapping[str, str] | None = None, modules: Sequence[str] = _MODULES) -> bytes:
+def grub(
+    image: Path,
+    *,
+    prefix: str = "/EFI/BOOT",
+    config: str = "",
+    memdisk: Mapping[str, str] | None = None,
+    modules: Sequence[str] = _MODULES,
+) -> bytes:
     """A boot loader of Debian's with this prefix, this script of its own, these files in its memory disk."""
     out, own = image.with_suffix(".efi"), image.with_suffix(".early")
     options = ["-O", "x86_64-efi", "-p", prefix, "-o", str(out)]
@@ -208,7 +285,15 @@ def grub(image: Path, *, prefix: str = "/EFI/BOOT", config: str = "", memdisk: M
     return out.read_bytes()
 
 
-def ext(image: Path, files: Mapping[str, bytes], *, first: int = SECOND, sectors: int = 49_000, label: str = "CHOIR", kind: str = "ext4") -> None:
+def ext(
+    image: Path,
+    files: Mapping[str, bytes],
+    *,
+    first: int = SECOND,
+    sectors: int = 49_000,
+    label: str = "CHOIR",
+    kind: str = "ext4",
+) -> None:
     part, tree = image.with_suffix(".ext"), image.with_suffix(".tree")
     for name, data in files.items():
         (tree / name).parent.mkdir(parents=True, exist_ok=True)
@@ -216,7 +301,18 @@ def ext(image: Path, files: Mapping[str, bytes], *, first: int = SECOND, sectors
     tree.mkdir(exist_ok=True)
     with part.open("wb") as file:
         file.truncate(sectors * 512)
-    sh(f"mkfs.{kind}", "-q", "-F", "-L", label, "-U", "7c1d5b0e-2f43-4a8e-9b61-5f0de2a7c318", "-d", str(tree), str(part))
+    sh(
+        f"mkfs.{kind}",
+        "-q",
+        "-F",
+        "-L",
+        label,
+        "-U",
+        "7c1d5b0e-2f43-4a8e-9b61-5f0de2a7c318",
+        "-d",
+        str(tree),
+        str(part),
+    )
     with image.open("r+b") as file:
         file.seek(first * 512)
         file.write(part.read_bytes())
@@ -227,7 +323,9 @@ def ext(image: Path, files: Mapping[str, bytes], *, first: int = SECOND, sectors
 SAYS = f"echo {TEXT}\nsleep 3\n"
 
 
-def chained(script: str | None, files: Mapping[str, bytes] | None = None, then: Make | None = None, **options: Any) -> Make:
+def chained(
+    script: str | None, files: Mapping[str, bytes] | None = None, then: Make | None = None, **options: Any
+) -> Make:
     """GRUB as the fallback program, its script beside it."""
 
     def make(image: Path) -> None:
@@ -262,31 +360,95 @@ def zeroed(make: Make, *ranges: tuple[int, int]) -> Make:
 
 _FAT = FIRST * 512
 UEFI: Mapping[str, Make] = {
-    "healthy": system(), "fat16": system(bits="16"), "fat12": system(bits="12", options=("-s", "32")), "lower-case": system({"efi/boot/bootx64.efi": APP}),
-    "no-loader": system({"EFI/BOOT/README.TXT": b"x"}), "empty-fat": system({}), "other-place": system({"EFI/SYSTEM/START.EFI": APP}),
-    "wrong-machine": system({LOADER: efi_app(machine=0xAA64)}), "ia32": system({LOADER: efi_app(machine=0x14C)}), "no-pe": system({LOADER: b"hello" * 200}),
-    "empty-file": system({LOADER: b""}), "cut-app": system({LOADER: APP[:600]}), "cut-app-hard": system({LOADER: APP[:300]}), "driver": system({LOADER: efi_app(11)}),
-    "runtime-driver": system({LOADER: efi_app(12)}), "console": system({LOADER: efi_app(3)}), "no-guard": hurt(0, bytes(512)), "guard-unsigned": hurt(510, b"\0\0"),
-    "guard-active": hurt(446, b"\x80"), "guard-starts-at-2": hurt(454, b"\2\0\0\0"), "guard-small": hurt(458, b"\x10\0\0\0"), "primary-header": hurt(572, b"\xff"),
-    "primary-entries": hurt(1324, b"\xff"), "primary-gone": hurt(512, bytes(33 * 512)), "backup-gone": hurt(-512, bytes(512)), "both-gone": hurt(512, bytes(512), (-512, bytes(512))),
-    "both-sums": hurt(572, b"\xff", (-452, b"\xff")), "fat-boot-zero": hurt(_FAT, bytes(512)), "fat-unsigned": hurt(_FAT + 510, b"\0\0"), "fat-no-jump": hurt(_FAT, b"\0\0\0"),
-    "fat-media": hurt(_FAT + 21, b"\x55"), "fat-chain": hurt(_FAT + 32 * 512 + 12, bytes(4000)), "fat-second-only": hurt(_FAT + 32 * 512, bytes(700 * 512)), "linux-type": linux_type,
-    "grub": chained(SAYS), "grub-no-script": chained(None), "grub-empty-script": chained("# nothing\n"), "grub-standalone": chained(None, memdisk={"boot/grub/grub.cfg": SAYS}, prefix="(memdisk)/boot/grub"),
-    "grub-standalone-empty": chained(None, memdisk={"boot/grub/other.cfg": SAYS}, prefix="(memdisk)/boot/grub"), "grub-chain": chained("chainloader /EFI/GULL/START.EFI\nboot\n", {"EFI/GULL/START.EFI": APP}),
-    "grub-chain-missing": chained("chainloader /EFI/GULL/START.EFI\nboot\n"), "grub-chain-junk": chained("chainloader /EFI/GULL/START.EFI\nboot\n", {"EFI/GULL/START.EFI": b"junk" * 300}),
-    "grub-kernel-missing": chained("linux /vmlinuz quiet\ninitrd /initrd.img\nboot\n"), "grub-kernel-junk": chained("linux /vmlinuz quiet\nboot\n", {"vmlinuz": b"junk" * 3000}),
-    "grub-menu": chained('set timeout=0\nset default=1\nmenuentry "one" {\n linux /vmlinuz\n}\nmenuentry "two" {\n chainloader /EFI/GULL/START.EFI\n}\n', {"EFI/GULL/START.EFI": APP}),
-    "grub-menu-missing": chained('set timeout=0\nmenuentry "one" {\n chainloader /EFI/GULL/NONE.EFI\n}\n', {"EFI/GULL/START.EFI": APP}),
-    "grub-if": chained("if [ -e /EFI/GULL/NONE.EFI ]; then\n chainloader /EFI/GULL/NONE.EFI\nelse\n chainloader /EFI/GULL/START.EFI\nfi\nboot\n", {"EFI/GULL/START.EFI": APP}),
-    "grub-ext": chained(None, then=on_ext(SAYS), config=_ELSEWHERE), "grub-ext-gone": chained(None, config=_ELSEWHERE), "grub-ext-no-script": chained(None, then=lambda image: ext(image, {"boot/other": b"x"}), config=_ELSEWHERE),
-    "grub-ext-prefix": chained(None, then=on_ext(SAYS), prefix="(,gpt2)/boot/grub"), "grub-uuid": chained("search --fs-uuid 7c1d5b0e-2f43-4a8e-9b61-5f0de2a7c318 --set=root\nconfigfile ($root)/boot/grub/grub.cfg\n", then=on_ext(SAYS)),
-    "grub-uuid-other": chained("search --no-floppy --fs-uuid --set=root 00000000-2f43-4a8e-9b61-5f0de2a7c318\nconfigfile ($root)/boot/grub/grub.cfg\n", then=on_ext(SAYS)),
-    "grub-no-normal": chained(SAYS, modules=("part_gpt", "fat")), "stub-beside-none": system({LOADER: APP, "EFI/BOOT/GRUBX64.EFI": APP}),
-    "two-fats": two_fats({"A.TXT": b"x"}, {LOADER: APP}), "first-bad": two_fats({LOADER: b"junk" * 99}, {LOADER: APP}), "overlap": overlapping,
-    "mbr-ef": mbr([(0, 0xEF, FIRST, SECTORS)], files={LOADER: APP}), "mbr-0c": mbr([(0x80, 0x0C, FIRST, SECTORS)], files={LOADER: APP}),
-    "mbr-unsigned": mbr([(0, 0xEF, FIRST, SECTORS)], files={LOADER: APP}, signed=False), "mbr-beyond": mbr([(0, 0xEF, FIRST, SECTORS), (0, 0x83, 100_000, 9_999_999)], files={LOADER: APP}),
-    "mbr-overlap": mbr([(0, 0xEF, FIRST, SECTORS), (0, 0x83, 3000, 1000)], files={LOADER: APP}), "no-table": no_table, "all-zero": empty,
-}  # fmt: skip
+    "healthy": system(),
+    "fat16": system(bits="16"),
+    "fat12": system(bits="12", options=("-s", "32")),
+    "lower-case": system({"efi/boot/bootx64.efi": APP}),
+    "no-loader": system({"EFI/BOOT/README.TXT": b"x"}),
+    "empty-fat": system({}),
+    "other-place": system({"EFI/SYSTEM/START.EFI": APP}),
+    "wrong-machine": system({LOADER: efi_app(machine=0xAA64)}),
+    "ia32": system({LOADER: efi_app(machine=0x14C)}),
+    "no-pe": system({LOADER: b"hello" * 200}),
+    "empty-file": system({LOADER: b""}),
+    "cut-app": system({LOADER: APP[:600]}),
+    "cut-app-hard": system({LOADER: APP[:300]}),
+    "driver": system({LOADER: efi_app(11)}),
+    "runtime-driver": system({LOADER: efi_app(12)}),
+    "console": system({LOADER: efi_app(3)}),
+    "no-guard": hurt(0, bytes(512)),
+    "guard-unsigned": hurt(510, b"\0\0"),
+    "guard-active": hurt(446, b"\x80"),
+    "guard-starts-at-2": hurt(454, b"\2\0\0\0"),
+    "guard-small": hurt(458, b"\x10\0\0\0"),
+    "primary-header": hurt(572, b"\xff"),
+    "primary-entries": hurt(1324, b"\xff"),
+    "primary-gone": hurt(512, bytes(33 * 512)),
+    "backup-gone": hurt(-512, bytes(512)),
+    "both-gone": hurt(512, bytes(512), (-512, bytes(512))),
+    "both-sums": hurt(572, b"\xff", (-452, b"\xff")),
+    "fat-boot-zero": hurt(_FAT, bytes(512)),
+    "fat-unsigned": hurt(_FAT + 510, b"\0\0"),
+    "fat-no-jump": hurt(_FAT, b"\0\0\0"),
+    "fat-media": hurt(_FAT + 21, b"\x55"),
+    "fat-chain": hurt(_FAT + 32 * 512 + 12, bytes(4000)),
+    "fat-second-only": hurt(_FAT + 32 * 512, bytes(700 * 512)),
+    "linux-type": linux_type,
+    "grub": chained(SAYS),
+    "grub-no-script": chained(None),
+    "grub-empty-script": chained("# nothing\n"),
+    "grub-standalone": chained(None, memdisk={"boot/grub/grub.cfg": SAYS}, prefix="(memdisk)/boot/grub"),
+    "grub-standalone-empty": chained(None, memdisk={"boot/grub/other.cfg": SAYS}, prefix="(memdisk)/boot/grub"),
+    "grub-chain": chained("chainloader /EFI/GULL/START.EFI\nboot\n", {"EFI/GULL/START.EFI": APP}),
+    "grub-chain-missing": chained("chainloader /EFI/GULL/START.EFI\nboot\n"),
+    "grub-chain-junk": chained("chainloader /EFI/GULL/START.EFI\nboot\n", {"EFI/GULL/START.EFI": b"junk" * 300}),
+    "grub-kernel-missing": chained("linux /vmlinuz quiet\ninitrd /initrd.img\nboot\n"),
+    "grub-kernel-junk": chained("linux /vmlinuz quiet\nboot\n", {"vmlinuz": b"junk" * 3000}),
+    "grub-menu": chained(
+        (
+            'set timeout=0\nset default=1\nmenuentry "one" {\n linux /vmlinuz\n}\nmenuentry "two" {\n chainloader '
+            "/EFI/GULL/START.EFI\n}\n"
+        ),
+        {"EFI/GULL/START.EFI": APP},
+    ),
+    "grub-menu-missing": chained(
+        'set timeout=0\nmenuentry "one" {\n chainloader /EFI/GULL/NONE.EFI\n}\n', {"EFI/GULL/START.EFI": APP}
+    ),
+    "grub-if": chained(
+        (
+            "if [ -e /EFI/GULL/NONE.EFI ]; then\n chainloader /EFI/GULL/NONE.EFI\nelse\n chainloader "
+            "/EFI/GULL/START.EFI\nfi\nboot\n"
+        ),
+        {"EFI/GULL/START.EFI": APP},
+    ),
+    "grub-ext": chained(None, then=on_ext(SAYS), config=_ELSEWHERE),
+    "grub-ext-gone": chained(None, config=_ELSEWHERE),
+    "grub-ext-no-script": chained(None, then=lambda image: ext(image, {"boot/other": b"x"}), config=_ELSEWHERE),
+    "grub-ext-prefix": chained(None, then=on_ext(SAYS), prefix="(,gpt2)/boot/grub"),
+    "grub-uuid": chained(
+        "search --fs-uuid 7c1d5b0e-2f43-4a8e-9b61-5f0de2a7c318 --set=root\nconfigfile ($root)/boot/grub/grub.cfg\n",
+        then=on_ext(SAYS),
+    ),
+    "grub-uuid-other": chained(
+        (
+            "search --no-floppy --fs-uuid --set=root 00000000-2f43-4a8e-9b61-5f0de2a7c318\nconfigfile "
+            "($root)/boot/grub/grub.cfg\n"
+        ),
+        then=on_ext(SAYS),
+    ),
+    "grub-no-normal": chained(SAYS, modules=("part_gpt", "fat")),
+    "stub-beside-none": system({LOADER: APP, "EFI/BOOT/GRUBX64.EFI": APP}),
+    "two-fats": two_fats({"A.TXT": b"x"}, {LOADER: APP}),
+    "first-bad": two_fats({LOADER: b"junk" * 99}, {LOADER: APP}),
+    "overlap": overlapping,
+    "mbr-ef": mbr([(0, 0xEF, FIRST, SECTORS)], files={LOADER: APP}),
+    "mbr-0c": mbr([(0x80, 0x0C, FIRST, SECTORS)], files={LOADER: APP}),
+    "mbr-unsigned": mbr([(0, 0xEF, FIRST, SECTORS)], files={LOADER: APP}, signed=False),
+    "mbr-beyond": mbr([(0, 0xEF, FIRST, SECTORS), (0, 0x83, 100_000, 9_999_999)], files={LOADER: APP}),
+    "mbr-overlap": mbr([(0, 0xEF, FIRST, SECTORS), (0, 0x83, 3000, 1000)], files={LOADER: APP}),
+    "no-table": no_table,
+    "all-zero": empty,
+}
 
 
 def _of_debian(name: str, size: int) -> bytes:
@@ -303,7 +465,8 @@ def gpt_code(image: Path, *, marked: bool) -> None:
 
 
 def installed(image: Path, *, unlisted: bool = False, without: bool = False) -> None:
-    """A FAT volume with a boot loader of Debian's on it. `unlisted`: its file was deleted, its sectors stand; `without`: what it is to start is not there."""
+    """A FAT volume with a boot loader of Debian's on it. `unlisted`: its file was deleted, its sectors stand;
+    `without`: what it is to start is not there."""
     mbr([(0x80, 0x0C, FIRST, SECTORS)], _of_debian("mbr.bin", 440), files={})(image)
     sh("syslinux", "--install", "-t", str(_FAT), str(image))
     piece, inside = image.with_suffix(".piece"), f"{image}@@{_FAT}"
@@ -317,7 +480,14 @@ def installed(image: Path, *, unlisted: bool = False, without: bool = False) -> 
         sh("mdel", "-i", inside, "::/ldlinux.sys")
 
 
-def legacy_grub(config: str = "", files: Mapping[str, bytes] | None = None, *, prefix: str = "(hd0,msdos1)/boot/grub", then: Make | None = None, modules: Sequence[str] = ()) -> Make:
+def legacy_grub(
+    config: str = "",
+    files: Mapping[str, bytes] | None = None,
+    *,
+    prefix: str = "(hd0,msdos1)/boot/grub",
+    then: Make | None = None,
+    modules: Sequence[str] = (),
+) -> Make:
     """GRUB for legacy machines: its first sector, its core in the gap behind it, its files on the first partition."""
 
     def make(image: Path) -> None:
@@ -329,7 +499,35 @@ def legacy_grub(config: str = "", files: Mapping[str, bytes] | None = None, *, p
         mbr([(0, 0x0C, FIRST, SECTORS)], files=dict(files or {}))(image)
         out, own = image.with_suffix(".core"), image.with_suffix(".early")
         own.write_text(config or "true\n")
-        sh("grub-mkimage", "-O", "i386-pc", "-p", prefix, "-c", str(own), "-o", str(out), *(modules or ("biosdisk", "part_msdos", "fat", "normal", "echo", "sleep", "configfile", "linux", "chain", "test", "search", "serial", "terminal")))
+        sh(
+            "grub-mkimage",
+            "-O",
+            "i386-pc",
+            "-p",
+            prefix,
+            "-c",
+            str(own),
+            "-o",
+            str(out),
+            *(
+                modules
+                or (
+                    "biosdisk",
+                    "part_msdos",
+                    "fat",
+                    "normal",
+                    "echo",
+                    "sleep",
+                    "configfile",
+                    "linux",
+                    "chain",
+                    "test",
+                    "search",
+                    "serial",
+                    "terminal",
+                )
+            ),
+        )
         core = bytearray(out.read_bytes())
         core[0x1F4:0x200] = struct.pack("<QHH", 2, -(-len(core) // 512) - 1, 0x820)
         sector = bytearray((folder / "boot.img").read_bytes())
@@ -348,35 +546,84 @@ _SERIAL = "serial\nterminal_output serial\n"
 _ONE = [(0x80, 7, FIRST, SECTORS)]
 _STANDARD, _TOLD = _of_debian("mbr.bin", 440), _of_debian("altmbr.bin", 439)
 BIOS: Mapping[str, Make] = {
-    "own-code": mbr([], own_code()), "own-code-unsigned": mbr([], own_code(), signed=False), "no-code": mbr(_ONE), "all-zero": empty, "standard": mbr(_ONE, _STANDARD, boot_sector()),
-    "sector-unsigned": mbr(_ONE, _STANDARD, boot_sector(signed=False)), "no-active": mbr([(0, 7, FIRST, SECTORS)], _STANDARD, boot_sector()),
-    "two-active": mbr([(0x80, 7, FIRST, 40_000), (0x80, 7, 50_000, 40_000)], _STANDARD, boot_sector()), "second-active": mbr([(0, 7, FIRST, 40_000), (0x80, 7, 50_000, 40_000)], _STANDARD, boot_sector(50_000)),
-    "sector-no-code": mbr(_ONE, _STANDARD, boot_sector(code=b"")), "sector-zero": mbr(_ONE, _STANDARD), "beyond": mbr([(0x80, 7, 9_999_999, 1000)], _STANDARD),
-    "odd-flag": mbr([(0x81, 7, FIRST, SECTORS)], _STANDARD, boot_sector()), "fat-no-system": mbr([(0x80, 0x0C, FIRST, SECTORS)], _STANDARD, files={"A.TXT": b"x"}),
-    "told-1": mbr([(0, 7, FIRST, 40_000)], _TOLD + b"\1", boot_sector()), "told-2": mbr([(0, 7, FIRST, 40_000)], _TOLD + b"\2", boot_sector()), "gpt": system(),
-    "gpt-own-code": system(then=lambda image: patch(image, 0, own_code())), "gpt-marked": lambda image: gpt_code(image, marked=True), "gpt-unmarked": lambda image: gpt_code(image, marked=False),
-    "extended-active": mbr([(0, 5, FIRST, SECTORS)], _STANDARD, boot_sector()), "installed": installed, "installed-unlisted": lambda image: installed(image, unlisted=True),
-    "grub": legacy_grub(_SERIAL, {"boot/grub/grub.cfg": SAYS.encode()}), "grub-no-script": legacy_grub(_SERIAL), "grub-own-script": legacy_grub(_SERIAL + SAYS),
-    "grub-kernel-missing": legacy_grub(_SERIAL, {"boot/grub/grub.cfg": b"linux /vmlinuz\nboot\n"}), "grub-core-gone": legacy_grub(_SERIAL + SAYS, then=lambda image: patch(image, 1024, bytes(40_000))),
-    "grub-no-normal": legacy_grub("", {"boot/grub/grub.cfg": SAYS.encode()}, modules=("biosdisk", "part_msdos", "fat")), "installed-without": lambda image: installed(image, without=True), "junk": mbr(_ONE, random.Random(7).randbytes(440), boot_sector()), "one-byte": mbr(_ONE, b"\xf6" * 440, boot_sector()),
-}  # fmt: skip
+    "own-code": mbr([], own_code()),
+    "own-code-unsigned": mbr([], own_code(), signed=False),
+    "no-code": mbr(_ONE),
+    "all-zero": empty,
+    "standard": mbr(_ONE, _STANDARD, boot_sector()),
+    "sector-unsigned": mbr(_ONE, _STANDARD, boot_sector(signed=False)),
+    "no-active": mbr([(0, 7, FIRST, SECTORS)], _STANDARD, boot_sector()),
+    "two-active": mbr([(0x80, 7, FIRST, 40_000), (0x80, 7, 50_000, 40_000)], _STANDARD, boot_sector()),
+    "second-active": mbr([(0, 7, FIRST, 40_000), (0x80, 7, 50_000, 40_000)], _STANDARD, boot_sector(50_000)),
+    "sector-no-code": mbr(_ONE, _STANDARD, boot_sector(code=b"")),
+    "sector-zero": mbr(_ONE, _STANDARD),
+    "beyond": mbr([(0x80, 7, 9_999_999, 1000)], _STANDARD),
+    "odd-flag": mbr([(0x81, 7, FIRST, SECTORS)], _STANDARD, boot_sector()),
+    "fat-no-system": mbr([(0x80, 0x0C, FIRST, SECTORS)], _STANDARD, files={"A.TXT": b"x"}),
+    "told-1": mbr([(0, 7, FIRST, 40_000)], _TOLD + b"\1", boot_sector()),
+    "told-2": mbr([(0, 7, FIRST, 40_000)], _TOLD + b"\2", boot_sector()),
+    "gpt": system(),
+    "gpt-own-code": system(then=lambda image: patch(image, 0, own_code())),
+    "gpt-marked": lambda image: gpt_code(image, marked=True),
+    "gpt-unmarked": lambda image: gpt_code(image, marked=False),
+    "extended-active": mbr([(0, 5, FIRST, SECTORS)], _STANDARD, boot_sector()),
+    "installed": installed,
+    "installed-unlisted": lambda image: installed(image, unlisted=True),
+    "grub": legacy_grub(_SERIAL, {"boot/grub/grub.cfg": SAYS.encode()}),
+    "grub-no-script": legacy_grub(_SERIAL),
+    "grub-own-script": legacy_grub(_SERIAL + SAYS),
+    "grub-kernel-missing": legacy_grub(_SERIAL, {"boot/grub/grub.cfg": b"linux /vmlinuz\nboot\n"}),
+    "grub-core-gone": legacy_grub(_SERIAL + SAYS, then=lambda image: patch(image, 1024, bytes(40_000))),
+    "grub-no-normal": legacy_grub("", {"boot/grub/grub.cfg": SAYS.encode()}, modules=("biosdisk", "part_msdos", "fat")),
+    "installed-without": lambda image: installed(image, without=True),
+    "junk": mbr(_ONE, random.Random(7).randbytes(440), boot_sector()),
+    "one-byte": mbr(_ONE, b"\xf6" * 440, boot_sector()),
+}
 
 _LAST = 33 * 512
 _MENDED_UEFI: Mapping[str, Make] = {
-    "guard-gone": hurt(0, bytes(512)), "guard-elsewhere": hurt(454, b"\2\0\0\0"), "both-gone": UEFI["both-gone"], "both-sums": UEFI["both-sums"], "all-headers": zeroed(system(), (0, 1024), (-512, 512)),
-    "table-gone": zeroed(system(), (0, 34 * 512), (-_LAST, _LAST)), "fat-boot": UEFI["fat-boot-zero"], "media": UEFI["fat-media"], "fat16-media": system(then=lambda image: patch(image, _FAT + 21, b"\x33"), bits="16"),
-    "chain": UEFI["fat-chain"], "first-fat": UEFI["fat-second-only"], "unsigned": UEFI["mbr-unsigned"], "beyond": UEFI["mbr-beyond"], "loader-gone": no_fallback({"EFI/GULL/GRUBX64.EFI": APP, "EFI/GULL/NOTE.TXT": b"x" * 9000}),
-    "loader-fat16": no_fallback({"EFI/SYSTEM/START.EFI": APP}, "16"), "loader-fat12": no_fallback({"START.EFI": APP}, "12"), "loader-junk": system({LOADER: b"junk" * 999, "EFI/GULL/START.EFI": APP}),
-    "loader-other": system({LOADER: efi_app(machine=0xAA64), "EFI/GULL/START.EFI": APP}), "elsewhere": two_fats({"EFI/BOOT/README.TXT": b"x"}, {"EFI/GULL/START.EFI": APP}),
+    "guard-gone": hurt(0, bytes(512)),
+    "guard-elsewhere": hurt(454, b"\2\0\0\0"),
+    "both-gone": UEFI["both-gone"],
+    "both-sums": UEFI["both-sums"],
+    "all-headers": zeroed(system(), (0, 1024), (-512, 512)),
+    "table-gone": zeroed(system(), (0, 34 * 512), (-_LAST, _LAST)),
+    "fat-boot": UEFI["fat-boot-zero"],
+    "media": UEFI["fat-media"],
+    "fat16-media": system(then=lambda image: patch(image, _FAT + 21, b"\x33"), bits="16"),
+    "chain": UEFI["fat-chain"],
+    "first-fat": UEFI["fat-second-only"],
+    "unsigned": UEFI["mbr-unsigned"],
+    "beyond": UEFI["mbr-beyond"],
+    "loader-gone": no_fallback({"EFI/GULL/GRUBX64.EFI": APP, "EFI/GULL/NOTE.TXT": b"x" * 9000}),
+    "loader-fat16": no_fallback({"EFI/SYSTEM/START.EFI": APP}, "16"),
+    "loader-fat12": no_fallback({"START.EFI": APP}, "12"),
+    "loader-junk": system({LOADER: b"junk" * 999, "EFI/GULL/START.EFI": APP}),
+    "loader-other": system({LOADER: efi_app(machine=0xAA64), "EFI/GULL/START.EFI": APP}),
+    "elsewhere": two_fats({"EFI/BOOT/README.TXT": b"x"}, {"EFI/GULL/START.EFI": APP}),
     "mbr-table-gone": zeroed(mbr([(0, 0xEF, FIRST, SECTORS)], files={LOADER: APP}), (446, 66)),
-}  # fmt: skip
+}
 _MENDED_BIOS: Mapping[str, Make] = {
-    "unsigned": BIOS["own-code-unsigned"], "standard-unsigned": mbr(_ONE, _STANDARD, boot_sector(), signed=False), "code-gone": zeroed(installed, (0, 440)), "code-and-flag": zeroed(installed, (0, 447)),
-    "no-active": BIOS["no-active"], "two-active": mbr([(0x80, 7, FIRST, 40_000), (0x80, 7, 50_000, 40_000)], _STANDARD, boot_sector(50_000)), "told-2": BIOS["told-2"], "sector-unsigned": BIOS["sector-unsigned"],
-    "table-gone": zeroed(installed, (446, 66)), "all-gone": zeroed(installed, (0, 512)), "gpt-unmarked": BIOS["gpt-unmarked"], "junk": BIOS["junk"], "one-byte": BIOS["one-byte"],
-    "wrong-active": mbr([(0x80, 7, FIRST, 40_000), (0, 7, 50_000, 40_000)], _STANDARD, boot_sector(50_000)), "boot-sector": zeroed(installed, (_FAT + 510, 2)),
-}  # fmt: skip
-DAMAGED: Sequence[tuple[str, str, Make]] = [*(("uefi", n, m) for n, m in _MENDED_UEFI.items()), *(("bios", n, m) for n, m in _MENDED_BIOS.items())]
+    "unsigned": BIOS["own-code-unsigned"],
+    "standard-unsigned": mbr(_ONE, _STANDARD, boot_sector(), signed=False),
+    "code-gone": zeroed(installed, (0, 440)),
+    "code-and-flag": zeroed(installed, (0, 447)),
+    "no-active": BIOS["no-active"],
+    "two-active": mbr([(0x80, 7, FIRST, 40_000), (0x80, 7, 50_000, 40_000)], _STANDARD, boot_sector(50_000)),
+    "told-2": BIOS["told-2"],
+    "sector-unsigned": BIOS["sector-unsigned"],
+    "table-gone": zeroed(installed, (446, 66)),
+    "all-gone": zeroed(installed, (0, 512)),
+    "gpt-unmarked": BIOS["gpt-unmarked"],
+    "junk": BIOS["junk"],
+    "one-byte": BIOS["one-byte"],
+    "wrong-active": mbr([(0x80, 7, FIRST, 40_000), (0, 7, 50_000, 40_000)], _STANDARD, boot_sector(50_000)),
+    "boot-sector": zeroed(installed, (_FAT + 510, 2)),
+}
+DAMAGED: Sequence[tuple[str, str, Make]] = [
+    *(("uefi", n, m) for n, m in _MENDED_UEFI.items()),
+    *(("bios", n, m) for n, m in _MENDED_BIOS.items()),
+]
 
 
 def need_tools() -> None:

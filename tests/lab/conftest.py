@@ -1,4 +1,5 @@
-"""The lab's table, fact by fact, at the end of a run: what each emulated machine was told to be, and what the server showed."""
+"""The lab's table, fact by fact, at the end of a run: what each emulated machine was told to be, and what the server
+showed."""
 
 from __future__ import annotations
 
@@ -41,7 +42,8 @@ def pytest_terminal_summary(terminalreporter: Any) -> None:
 
 
 class Apart(LoadScopeScheduling):  # type: ignore[misc]
-    """Each test for itself, but those with a network after each other on one worker: two workers would wait for each other's."""
+    """Each test for itself, but those with a network after each other on one worker: two workers would wait for each
+    other's."""
 
     def _split_scope(self, nodeid: str) -> str:
         return "wire" if any(name in nodeid for name in WIRED) else nodeid
@@ -70,7 +72,8 @@ def server(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Served]:
 
 @pytest.fixture
 def wire() -> Iterator[Wire]:
-    """A network of its own for one machine, on which this host is the bench. One at a time: a bench announces itself on every network that there is."""
+    """A network of its own for one machine, on which this host is the bench. One at a time: a bench announces itself on
+    every network that there is."""
     CACHE.mkdir(parents=True, exist_ok=True)
     with (CACHE / "wire.lock").open("w") as lock:
         fcntl.flock(lock, fcntl.LOCK_EX)

@@ -20,10 +20,32 @@ from pathlib import Path
 
 CACHE = Path(os.environ.get("GATECHECK_LAB", Path(__file__).parents[2] / ".lab"))
 MODULES = (
-    "ahci", "libahci", "libata", "sd_mod", "sg", "scsi_mod", "nvme", "nvme-core", "efivarfs", "virtio_pci", "virtio_net", "usb-storage",
-    "xhci-pci", "uas", "virtio_scsi", "virtio_blk", "megaraid_sas", "mptsas", "sym53c8xx", "vmw_pvscsi", "sdhci-pci", "mmc_block", "sr_mod",
-    "floppy", "ata_piix",
-)  # fmt: skip
+    "ahci",
+    "libahci",
+    "libata",
+    "sd_mod",
+    "sg",
+    "scsi_mod",
+    "nvme",
+    "nvme-core",
+    "efivarfs",
+    "virtio_pci",
+    "virtio_net",
+    "usb-storage",
+    "xhci-pci",
+    "uas",
+    "virtio_scsi",
+    "virtio_blk",
+    "megaraid_sas",
+    "mptsas",
+    "sym53c8xx",
+    "vmw_pvscsi",
+    "sdhci-pci",
+    "mmc_block",
+    "sr_mod",
+    "floppy",
+    "ata_piix",
+)
 NEEDED = ("qemu-system-x86_64", "debootstrap", "busybox", "cpio", "zstd", "dpkg-deb", "apt-get", "depmod")
 OVMF = Path("/usr/share/OVMF")
 INIT = """#!/bin/sh
@@ -94,14 +116,27 @@ def _build(built: Guest) -> None:
     _run("debootstrap", "--variant=minbase", "--include=python3-minimal,libpython3-stdlib,kmod", "bookworm", str(root))
     _copy_modules(kernel / "lib/modules" / version, root / "lib/modules" / version)
     _run("depmod", "-b", str(root), version)
-    for waste in ("var/cache", "var/lib/apt", "usr/share/doc", "usr/share/locale", "usr/share/man", "usr/share/zoneinfo", "usr/share/perl", "usr/lib/x86_64-linux-gnu/perl-base"):
+    for waste in (
+        "var/cache",
+        "var/lib/apt",
+        "usr/share/doc",
+        "usr/share/locale",
+        "usr/share/man",
+        "usr/share/zoneinfo",
+        "usr/share/perl",
+        "usr/lib/x86_64-linux-gnu/perl-base",
+    ):
         shutil.rmtree(root / waste, ignore_errors=True)
     shutil.copy(shutil.which("busybox") or "", root / "bin/busybox")
     (root / "init").write_text(INIT.format(modules=" ".join(MODULES)))
     (root / "init").chmod(0o755)
     unfinished = built.initrd.with_suffix(".part")
     subprocess.run(
-        f"find . -xdev | cpio --quiet -o -H newc | zstd -q -3 -T0 -f -o {unfinished}", shell=True, check=True, cwd=root, capture_output=True
+        f"find . -xdev | cpio --quiet -o -H newc | zstd -q -3 -T0 -f -o {unfinished}",
+        shell=True,
+        check=True,
+        cwd=root,
+        capture_output=True,
     )
     shutil.copy(kernel / "boot" / f"vmlinuz-{version}", built.kernel)
     unfinished.rename(built.initrd)
@@ -145,24 +180,60 @@ class Emulator:
             shutil.copy(OVMF / "OVMF_VARS_4M.fd", place)
             self.start(None, "")
             end = time.monotonic() + 600
-            while time.monotonic() < end and not re.search(r"BdsDxe|Shell>|failed to load", self.console.read_text("utf-8", "replace") if self.console.exists() else ""):
+            while time.monotonic() < end and not re.search(
+                r"BdsDxe|Shell>|failed to load",
+                self.console.read_text("utf-8", "replace") if self.console.exists() else "",
+            ):
                 time.sleep(0.5)
             time.sleep(8)
             self.stop()
         return place
 
     def start(self, system: Guest | None, command_line: str) -> None:
-        command = ["qemu-system-x86_64", "-accel", "tcg,thread=multi", "-machine", "q35", "-cpu", "max", "-smp", "2", "-m", "1500", "-display", "none", "-no-reboot"]
-        command += ["-serial", f"file:{self.console}", "-monitor", "none", "-qmp", f"unix:{self.folder / 'qmp'},server=on,wait=off", "-nic", "user,model=virtio-net-pci", *self.options]
+        command = [
+            "qemu-system-x86_64",
+            "-accel",
+            "tcg,thread=multi",
+            "-machine",
+            "q35",
+            "-cpu",
+            "max",
+            "-smp",
+            "2",
+            "-m",
+            "1500",
+            "-display",
+            "none",
+            "-no-reboot",
+        ]
+        command += [
+            "-serial",
+            f"file:{self.console}",
+            "-monitor",
+            "none",
+            "-qmp",
+            f"unix:{self.folder / 'qmp'},server=on,wait=off",
+            "-nic",
+            "user,model=virtio-net-pci",
+            *self.options,
+        ]
         if self.uefi:
             command += ["-drive", f"if=pflash,format=raw,unit=0,readonly=on,file={OVMF / 'OVMF_CODE_4M.fd'}"]
             command += ["-drive", f"if=pflash,format=raw,unit=1,file={self.folder / 'vars.fd'}"]
         if system:
-            command += ["-kernel", str(system.kernel), "-initrd", str(system.initrd), "-append", f"console=ttyS0 quiet {command_line}"]
+            command += [
+                "-kernel",
+                str(system.kernel),
+                "-initrd",
+                str(system.initrd),
+                "-append",
+                f"console=ttyS0 quiet {command_line}",
+            ]
         self.process = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
 
     def tell(self, command: str, **arguments: object) -> object:
-        """A command to the emulator itself (its monitor protocol): what it returns. Raises RuntimeError where it refuses."""
+        """A command to the emulator itself (its monitor protocol): what it returns. Raises RuntimeError where it
+        refuses."""
         with socket.socket(socket.AF_UNIX) as monitor:
             monitor.connect(str(self.folder / "qmp"))
             with monitor.makefile("rw", encoding="utf-8") as lines:

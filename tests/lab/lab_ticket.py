@@ -22,7 +22,13 @@ class Ticket:
     def command_line(self) -> str:
         return f"gatecheck={self.server.url.replace('127.0.0.1', '10.0.2.2')}/s/{self.secret}"
 
-    def until(self, wanted: Callable[[dict[str, Any]], bool], console: Path, seconds: float = 1200, asked: Callable[[], None] = lambda: None) -> dict[str, Any]:
+    def until(
+        self,
+        wanted: Callable[[dict[str, Any]], bool],
+        console: Path,
+        seconds: float = 1200,
+        asked: Callable[[], None] = lambda: None,
+    ) -> dict[str, Any]:
         """The link once it is as wanted. `asked`: what is done where the machine asks for a key of its own."""
         end = time.monotonic() + seconds
         link: dict[str, Any] = {}
@@ -33,7 +39,9 @@ class Ticket:
             if link["progress"] and link["progress"]["waits_for_key"]:
                 asked()
             time.sleep(0.5)
-        raise AssertionError(f"{link.get('orders')} {link.get('progress')}\n{console.read_text('utf-8', 'replace')[-1500:]}")
+        raise AssertionError(
+            f"{link.get('orders')} {link.get('progress')}\n{console.read_text('utf-8', 'replace')[-1500:]}"
+        )
 
 
 def done(count: int) -> Callable[[dict[str, Any]], bool]:

@@ -1,7 +1,8 @@
-"""Variables in an emulated UEFI firmware's own store, written from outside: what a capture says of boot entries is then what this firmware has.
+"""Variables in an emulated UEFI firmware's own store, written from outside: what a capture says of boot entries is then
+what this firmware has.
 
-Layout: firmware volume header (PI 1.8, volume 3), the variable store behind it, authenticated variables one after the other (UEFI 2.10, 8.2; the store's format is the reference firmware's).
-"""
+Layout: firmware volume header (PI 1.8, volume 3), the variable store behind it, authenticated variables one after the
+other (UEFI 2.10, 8.2; the store's format is the reference firmware's)."""
 
 from __future__ import annotations
 
@@ -16,7 +17,8 @@ _START, _ADDED = 0x55AA, 0x3F
 
 
 def write_variables(store: Path, pages: Mapping[str, bytes]) -> None:
-    """`pages`: `efivars/NAME-GUID` -> attributes and data, as Linux shows them. Raises ValueError where this is no store that is known."""
+    """`pages`: `efivars/NAME-GUID` -> attributes and data, as Linux shows them. Raises ValueError where this is no
+    store that is known."""
     raw = bytearray(store.read_bytes())
     begin = int.from_bytes(raw[48:50], "little")
     if raw[40:44] != b"_FVH" or raw[begin : begin + 16] != _STORE:
@@ -28,7 +30,22 @@ def write_variables(store: Path, pages: Mapping[str, bytes]) -> None:
     for path, page in pages.items():
         name, _, guid = path.removeprefix("efivars/").partition("-")
         text = f"{name}\0".encode("utf-16-le")
-        own = _HEAD.pack(_START, _ADDED, 0, int.from_bytes(page[:4], "little"), 0, bytes(16), 0, len(text), len(page) - 4, uuid.UUID(guid).bytes_le) + text + page[4:]
+        own = (
+            _HEAD.pack(
+                _START,
+                _ADDED,
+                0,
+                int.from_bytes(page[:4], "little"),
+                0,
+                bytes(16),
+                0,
+                len(text),
+                len(page) - 4,
+                uuid.UUID(guid).bytes_le,
+            )
+            + text
+            + page[4:]
+        )
         if at + len(own) > end:
             raise ValueError(f"{store}: no room for {name}")
         raw[at : at + len(own)] = own

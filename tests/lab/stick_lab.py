@@ -1,4 +1,5 @@
-"""The very stick in the emulator: its image, a network of its own on which the host is the bench, a keyboard and a screen."""
+"""The very stick in the emulator: its image, a network of its own on which the host is the bench, a keyboard and a
+screen."""
 
 from __future__ import annotations
 
@@ -26,7 +27,9 @@ NEEDED = ("qemu-system-x86_64", "ip", "mkfs.fat", "mcopy", "syslinux", "cpio", "
 
 def stick_image(key: str = "") -> Path:
     """The image, built once a run of the lab. `key`: of the bench that it is made by. Raises LabMissing."""
-    missing = [name for name in NEEDED if shutil.which(name, path=os.environ.get("PATH", "") + ":/usr/sbin:/sbin") is None]
+    missing = [
+        name for name in NEEDED if shutil.which(name, path=os.environ.get("PATH", "") + ":/usr/sbin:/sbin") is None
+    ]
     if missing:
         raise LabMissing(f"{', '.join(missing)}: not installed; `make lab` installs Debian's packages for it")
     CACHE.mkdir(parents=True, exist_ok=True)
@@ -47,13 +50,18 @@ def stick_image(key: str = "") -> Path:
 
 
 class Wire(threading.Thread):
-    """A network port of the emulator whose other end is this host, with addresses given out (RFC 2131): just enough for one machine."""
+    """A network port of the emulator whose other end is this host, with addresses given out (RFC 2131): just enough for
+    one machine."""
 
     def __init__(self, number: int) -> None:
         """Raises LabMissing where this host makes no such port."""
         super().__init__(daemon=True)
         self.name_, self.host, self.guest = f"gctap{number}", HOST.format(number), GUEST.format(number)
-        for command in (("tuntap", "add", self.name_, "mode", "tap"), ("addr", "add", f"{self.host}/24", "dev", self.name_), ("link", "set", self.name_, "up")):
+        for command in (
+            ("tuntap", "add", self.name_, "mode", "tap"),
+            ("addr", "add", f"{self.host}/24", "dev", self.name_),
+            ("link", "set", self.name_, "up"),
+        ):
             done = subprocess.run(["ip", *command], capture_output=True, text=True)
             if done.returncode and "exists" not in done.stderr and "assigned" not in done.stderr:
                 raise LabMissing(f"ip {' '.join(command)}: {done.stderr.strip()}")
@@ -79,14 +87,27 @@ class Wire(threading.Thread):
 
     def _answer(self, raw: bytes, kind: int) -> None:
         here, there = socket.inet_aton(self.host), socket.inet_aton(self.guest)
-        head = struct.pack("!BBBB4sHH4s4s4s4s", 2, 1, 6, 0, raw[4:8], 0, 0x8000, bytes(4), there, here, bytes(4)) + raw[28:44] + bytes(192)
-        options = bytes([53, 1, kind, 54, 4]) + here + bytes([51, 4, 0, 0, 14, 16, 1, 4, 255, 255, 255, 0, 3, 4]) + here + b"\xff"
+        head = (
+            struct.pack("!BBBB4sHH4s4s4s4s", 2, 1, 6, 0, raw[4:8], 0, 0x8000, bytes(4), there, here, bytes(4))
+            + raw[28:44]
+            + bytes(192)
+        )
+        options = (
+            bytes([53, 1, kind, 54, 4])
+            + here
+            + bytes([51, 4, 0, 0, 14, 16, 1, 4, 255, 255, 255, 0, 3, 4])
+            + here
+            + b"\xff"
+        )
         self.asked.sendto(head + b"\x63\x82\x53\x63" + options, ("255.255.255.255", 68))
 
     def stop(self) -> None:
         self.ends = True
         self.asked.close()
         subprocess.run(["ip", "link", "del", self.name_], capture_output=True)
+
+
+_KEYS = {".": "dot", ":": "shift-semicolon", "-": "minus", "/": "slash", "\n": "ret"}
 
 
 @dataclass
@@ -110,15 +131,58 @@ class StickMachine:
         self.folder.mkdir(parents=True, exist_ok=True)
         subprocess.run(["cp", "--sparse=always", str(self.image), str(self.stick)], check=True)
         machine = "q35,smm=on" if self.mode == "secure" else "q35"
-        command = ["qemu-system-x86_64", "-accel", "tcg,thread=multi", "-machine", machine, "-cpu", "max", "-smp", "2", "-m", str(self.memory), "-display", "none", "-vga", "std", "-no-reboot"]
-        command += ["-serial", f"file:{self.folder / 'serial.txt'}", "-monitor", f"unix:{self.folder / 'monitor'},server,nowait"]
-        command += ["-netdev", f"tap,id=n,ifname={self.wire.name_},script=no,downscript=no", "-device", "e1000e,netdev=n"] if self.wire else ["-nic", "none"]
+        command = [
+            "qemu-system-x86_64",
+            "-accel",
+            "tcg,thread=multi",
+            "-machine",
+            machine,
+            "-cpu",
+            "max",
+            "-smp",
+            "2",
+            "-m",
+            str(self.memory),
+            "-display",
+            "none",
+            "-vga",
+            "std",
+            "-no-reboot",
+        ]
+        command += [
+            "-serial",
+            f"file:{self.folder / 'serial.txt'}",
+            "-monitor",
+            f"unix:{self.folder / 'monitor'},server,nowait",
+        ]
+        command += (
+            ["-netdev", f"tap,id=n,ifname={self.wire.name_},script=no,downscript=no", "-device", "e1000e,netdev=n"]
+            if self.wire
+            else ["-nic", "none"]
+        )
         if self.mode != "legacy":
-            code, variables = ("OVMF_CODE_4M.secboot.fd", "OVMF_VARS_4M.ms.fd") if self.mode == "secure" else ("OVMF_CODE_4M.fd", "OVMF_VARS_4M.fd")
+            code, variables = (
+                ("OVMF_CODE_4M.secboot.fd", "OVMF_VARS_4M.ms.fd")
+                if self.mode == "secure"
+                else ("OVMF_CODE_4M.fd", "OVMF_VARS_4M.fd")
+            )
             shutil.copy(OVMF / variables, self.folder / "vars.fd")
             command += ["-global", "driver=cfi.pflash01,property=secure,value=on"] if self.mode == "secure" else []
-            command += ["-drive", f"if=pflash,format=raw,unit=0,readonly=on,file={OVMF / code}", "-drive", f"if=pflash,format=raw,unit=1,file={self.folder / 'vars.fd'}"]
-        command += ["-device", "qemu-xhci", "-drive", f"file={self.stick},format=raw,if=none,id=stick", "-device", "usb-storage,drive=stick,bootindex=1,removable=on,serial=STICK-7", *self.drives]
+            command += [
+                "-drive",
+                f"if=pflash,format=raw,unit=0,readonly=on,file={OVMF / code}",
+                "-drive",
+                f"if=pflash,format=raw,unit=1,file={self.folder / 'vars.fd'}",
+            ]
+        command += [
+            "-device",
+            "qemu-xhci",
+            "-drive",
+            f"file={self.stick},format=raw,if=none,id=stick",
+            "-device",
+            "usb-storage,drive=stick,bootindex=1,removable=on,serial=STICK-7",
+            *self.drives,
+        ]
         self.began = time.monotonic()
         with (self.folder / "emulator.txt").open("w") as said:
             self.process = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=said)
@@ -141,7 +205,9 @@ class StickMachine:
             if self.process and self.process.poll() is not None:
                 break
             time.sleep(0.3)
-        raise AssertionError(f"{text!r} is not on the screen: {self.shown()[-900:]} {(self.folder / 'emulator.txt').read_text()[-300:]}")
+        raise AssertionError(
+            f"{text!r} is not on the screen: {self.shown()[-900:]} {(self.folder / 'emulator.txt').read_text()[-300:]}"
+        )
 
     def tell(self, command: str) -> None:
         """The emulator's own monitor."""
@@ -155,10 +221,11 @@ class StickMachine:
 
     def type(self, text: str) -> None:
         for letter in text:
-            self.tell(f"sendkey {({'.': 'dot', ':': 'shift-semicolon', '-': 'minus', '/': 'slash', chr(10): 'ret'}).get(letter, letter)}")
+            self.tell(f"sendkey {_KEYS.get(letter, letter)}")
 
     def agree(self, shown: Callable[[], str]) -> None:
-        """Somebody stands at the machine, and sees the number that the bench's screen shows: compares it, or types it where the bench did not make the stick."""
+        """Somebody stands at the machine, and sees the number that the bench's screen shows: compares it, or types it
+        where the bench did not make the stick."""
         self.until("takes this machine in")
         number = ""
         while not number:

@@ -1,4 +1,5 @@
-"""Hurt volumes that Debian's tools made: what its checkers find we find, and what we repair they find whole; no file that was right is wrong after it (`bench/against_checkers.py`)."""
+"""Hurt volumes that Debian's tools made: what its checkers find we find, and what we repair they find whole; no file
+that was right is wrong after it (`bench/against_checkers.py`)."""
 
 from __future__ import annotations
 
@@ -39,7 +40,13 @@ def test_random_damage(kind: str, tmp_path: Path) -> None:
         if shutil.which(tool) is None:
             pytest.skip(f"{tool}: not installed")
     image = own.healthy(kind, tmp_path)
-    whole, places, copy, listed, rng = image.read_bytes(), own.hot(image), tmp_path / "hurt.img", own.files(image), random.Random(f"{kind} {SEED}")
+    whole, places, copy, listed, rng = (
+        image.read_bytes(),
+        own.hot(image),
+        tmp_path / "hurt.img",
+        own.files(image),
+        random.Random(f"{kind} {SEED}"),
+    )
     assert check(ImageSectors(str(image)), 0, len(whole) // 512 - 1).findings == ()
     untold, harmed, left = [], [], []
     for _ in range(ROUNDS):

@@ -1,4 +1,5 @@
-"""Boot entries as `bootpath --capture` reads them beside what real firmware starts by them: each case is a disk, entries in the firmware's own store, and the same entries in a capture."""
+"""Boot entries as `bootpath --capture` reads them beside what real firmware starts by them: each case is a disk,
+entries in the firmware's own store, and the same entries in a capture."""
 
 from __future__ import annotations
 
@@ -27,7 +28,14 @@ Entries = Callable[[str, int, int], tuple[dict[int, bytes], list[int]]]
 
 
 def one(*, file: str = DOS, guid: str = "", active: bool = True, nodes: tuple[bytes, ...] = ()) -> Entries:
-    return lambda own, first, size: ({1: fw.load_option("loft", *nodes, fw.partition(guid or own, 1, first, size), fw.file_path(file), active=active)}, [1])
+    return lambda own, first, size: (
+        {
+            1: fw.load_option(
+                "loft", *nodes, fw.partition(guid or own, 1, first, size), fw.file_path(file), active=active
+            )
+        },
+        [1],
+    )
 
 
 def several(*made: Entries, order: list[int] | None = None) -> Entries:
@@ -55,8 +63,11 @@ CASES: dict[str, tuple[Mapping[str, bytes], Entries]] = {
     "capital letters": ({OWN: efi_app()}, one(file="\\efi\\LOFT\\Start.EFI")),
     "by the way through the board": ({OWN: efi_app()}, one(nodes=(fw.pci_root(), fw.pci(31, 2), fw.sata(0)))),
     "a file alone": ({OWN: efi_app()}, lambda own, first, size: ({1: fw.load_option("loft", fw.file_path(DOS))}, [1])),
-    "the partition alone, and a fallback": ({LOADER: efi_app()}, lambda own, first, size: ({1: fw.load_option("loft", fw.partition(own, 1, first, size))}, [1])),
-}  # fmt: skip
+    "the partition alone, and a fallback": (
+        {LOADER: efi_app()},
+        lambda own, first, size: ({1: fw.load_option("loft", fw.partition(own, 1, first, size))}, [1]),
+    ),
+}
 
 
 def capture(place: Path, pages: Mapping[str, bytes]) -> Path:
@@ -68,8 +79,19 @@ def capture(place: Path, pages: Mapping[str, bytes]) -> Path:
     return place
 
 
-@pytest.mark.parametrize("name", [pytest.param(n, marks=pytest.mark.lab if n in ("the second of two", "a partition of another disk") else pytest.mark.lab_all) for n in CASES])
-def test_what_a_capture_says_of_entries_is_what_the_firmware_does(name: str, tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+@pytest.mark.parametrize(
+    "name",
+    [
+        pytest.param(
+            n,
+            marks=pytest.mark.lab if n in ("the second of two", "a partition of another disk") else pytest.mark.lab_all,
+        )
+        for n in CASES
+    ],
+)
+def test_what_a_capture_says_of_entries_is_what_the_firmware_does(
+    name: str, tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
     need_tools()
     files, make = CASES[name]
     image = tmp_path / "disk.img"
@@ -79,9 +101,16 @@ def test_what_a_capture_says_of_entries_is_what_the_firmware_does(name: str, tmp
     pages = fw.boot_variables(entries, order)
     real = starts(image, "uefi", {path: data for path, data in pages.items() if "/Boot" in path or "/Timeout" in path})
     capsys.readouterr()
-    assert main(["bootpath", str(image), "--mode", "uefi", "--capture", str(capture(tmp_path / "machine.gcap", pages))]) == 0
+    assert (
+        main(["bootpath", str(image), "--mode", "uefi", "--capture", str(capture(tmp_path / "machine.gcap", pages))])
+        == 0
+    )
     ours = json.loads(capsys.readouterr().out)
-    line = f"{'' if ours['boots'] == real else 'DIFFERS':<8} entry {name:<36} firmware {'starts it' if real else 'does not':<10} verdict {'starts' if ours['boots'] else 'stops at ' + str(ours['stops_at'])}"
+    line = (
+        f"{'' if ours['boots'] == real else 'DIFFERS':<8} entry {name:<36} firmware "
+        f"{'starts it' if real else 'does not':<10} verdict "
+        f"{'starts' if ours['boots'] else 'stops at ' + str(ours['stops_at'])}"
+    )
     with Path(os.environ["GATECHECK_LAB_TABLE"]).open("a", encoding="utf-8") as table:
         table.write(line + "\n")
     assert ours["boots"] == real, line

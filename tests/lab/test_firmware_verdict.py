@@ -20,7 +20,10 @@ from nvram import write_variables
 
 from gatecheck.cli.main import main
 
-_DAILY = {"uefi": ("healthy", "no-guard", "primary-gone", "fat-no-jump"), "bios": ("standard", "two-active", "installed-unlisted")}
+_DAILY = {
+    "uefi": ("healthy", "no-guard", "primary-gone", "fat-no-jump"),
+    "bios": ("standard", "two-active", "installed-unlisted"),
+}
 _ENDS = ("grub>", "grub rescue>", "Shell>", "UEFI Interactive Shell", "No bootable option", "No bootable device")
 _SECONDS = {"uefi": 300, "bios": 90}
 
@@ -28,14 +31,41 @@ CASES = [(mode, name, make) for mode, corpus in (("uefi", UEFI), ("bios", BIOS))
 
 
 def starts(image: Path, mode: str, variables: Mapping[str, bytes] | None = None) -> bool:
-    """Does the firmware start it? The image itself is not written: firmware mends a table that it finds broken. `variables`: what stands in a UEFI firmware's own store."""
+    """Does the firmware start it? The image itself is not written: firmware mends a table that it finds broken.
+    `variables`: what stands in a UEFI firmware's own store."""
     copy, console = image.with_suffix(".run"), image.with_suffix(".console")
     shutil.copy(image, copy)
-    command = ["qemu-system-x86_64", "-accel", "tcg", "-machine", "q35", "-m", "256", "-no-reboot", "-monitor", "none", "-nic", "none", "-serial", f"file:{console}", "-drive", f"file={copy},format=raw,if=none,id=d0", "-device", "ide-hd,drive=d0,bus=ide.0"]
+    command = [
+        "qemu-system-x86_64",
+        "-accel",
+        "tcg",
+        "-machine",
+        "q35",
+        "-m",
+        "256",
+        "-no-reboot",
+        "-monitor",
+        "none",
+        "-nic",
+        "none",
+        "-serial",
+        f"file:{console}",
+        "-drive",
+        f"file={copy},format=raw,if=none,id=d0",
+        "-device",
+        "ide-hd,drive=d0,bus=ide.0",
+    ]
     if mode == "uefi":
         shutil.copy(OVMF / "OVMF_VARS_4M.fd", image.with_suffix(".vars"))
         write_variables(image.with_suffix(".vars"), variables or {})
-        command += ["-display", "none", "-drive", f"if=pflash,format=raw,unit=0,readonly=on,file={OVMF / 'OVMF_CODE_4M.fd'}", "-drive", f"if=pflash,format=raw,unit=1,file={image.with_suffix('.vars')}"]
+        command += [
+            "-display",
+            "none",
+            "-drive",
+            f"if=pflash,format=raw,unit=0,readonly=on,file={OVMF / 'OVMF_CODE_4M.fd'}",
+            "-drive",
+            f"if=pflash,format=raw,unit=1,file={image.with_suffix('.vars')}",
+        ]
     else:
         command += ["-nographic"]
     emulator = subprocess.Popen(command, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
@@ -51,10 +81,22 @@ def starts(image: Path, mode: str, variables: Mapping[str, bytes] | None = None)
     return TEXT in text
 
 
-@pytest.mark.parametrize(("mode", "name", "make"), [
-    pytest.param(mode, name, make, id=f"{mode}-{name}", marks=pytest.mark.lab if name in _DAILY[mode] else pytest.mark.lab_all) for mode, name, make in CASES
-])  # fmt: skip
-def test_the_verdict_is_the_firmwares(mode: str, name: str, make: Make, tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+@pytest.mark.parametrize(
+    ("mode", "name", "make"),
+    [
+        pytest.param(
+            mode,
+            name,
+            make,
+            id=f"{mode}-{name}",
+            marks=pytest.mark.lab if name in _DAILY[mode] else pytest.mark.lab_all,
+        )
+        for mode, name, make in CASES
+    ],
+)
+def test_the_verdict_is_the_firmwares(
+    mode: str, name: str, make: Make, tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
     need_tools()
     image = tmp_path / f"{name}.img"
     make(image)
@@ -62,7 +104,12 @@ def test_the_verdict_is_the_firmwares(mode: str, name: str, make: Make, tmp_path
     capsys.readouterr()
     assert main(["bootpath", str(image), "--mode", mode]) == 0
     ours = json.loads(capsys.readouterr().out)
-    line = f"{'' if ours['boots'] == real else 'DIFFERS':<8} {mode:<5} {name:<20} firmware {'starts it' if real else 'does not':<10} verdict {'starts' if ours['boots'] else 'stops at ' + str(ours['stops_at']):<17} {', '.join(f['id'] for f in ours['findings'])}"
+    line = (
+        f"{'' if ours['boots'] == real else 'DIFFERS':<8} {mode:<5} {name:<20} firmware "
+        f"{'starts it' if real else 'does not':<10} verdict "
+        f"{'starts' if ours['boots'] else 'stops at ' + str(ours['stops_at']):<17} "
+        f"{', '.join(f['id'] for f in ours['findings'])}"
+    )
     with Path(os.environ["GATECHECK_LAB_TABLE"]).open("a", encoding="utf-8") as table:
         table.write(line + "\n")
     assert ours["boots"] == real, line

@@ -1,7 +1,7 @@
 """The probe inside an emulated machine: what the server shows is what the emulator was told.
 
-Real kernel, real firmware (UEFI and legacy), emulated AHCI, NVMe and USB drives; the probe is the one that the server hands out.
-"""
+Real kernel, real firmware (UEFI and legacy), emulated AHCI, NVMe and USB drives; the probe is the one that the server
+hands out."""
 
 from __future__ import annotations
 
@@ -45,15 +45,30 @@ def drives(folder: Path, *, bad: bool) -> list[str]:
     disk = f"if=none,id=d0,format=raw,file={folder / 'disk.img'}"
     if bad:
         disk = (
-            f"if=none,id=d0,driver=raw,file.driver=blkdebug,file.image.driver=file,file.image.filename={folder / 'disk.img'},"
+            "if=none,id=d0,driver=raw,file.driver=blkdebug,file.image.driver=file,"
+            f"file.image.filename={folder / 'disk.img'},"
             f"file.inject-error.0.event=read_aio,file.inject-error.0.sector={BAD_SECTOR},file.inject-error.0.errno=5"
         )
     return [
-        "-smbios", "type=1,manufacturer=Ferrow,product=Lathe-14,serial=FL14-LAB", "-drive", disk, "-device",
-        "ide-hd,drive=d0,bus=ide.0,serial=QS7-LAB-1,model=QUARRY SPINDLE LAB,ver=QA10,rotation_rate=5400", "-drive",
-        f"if=none,id=n0,format=raw,file={folder / 'flash.img'}", "-device", "nvme,id=c0,serial=QF5-LAB-2", "-device", f"nvme-ns,drive=n0,bus=c0,nsid=3,logical_block_size={LARGE},physical_block_size={LARGE}", "-device", "qemu-xhci", "-drive",
-        f"if=none,id=u0,format=raw,file={folder / 'stick.img'}", "-device", "usb-storage,drive=u0,removable=on",
-    ]  # fmt: skip
+        "-smbios",
+        "type=1,manufacturer=Ferrow,product=Lathe-14,serial=FL14-LAB",
+        "-drive",
+        disk,
+        "-device",
+        "ide-hd,drive=d0,bus=ide.0,serial=QS7-LAB-1,model=QUARRY SPINDLE LAB,ver=QA10,rotation_rate=5400",
+        "-drive",
+        f"if=none,id=n0,format=raw,file={folder / 'flash.img'}",
+        "-device",
+        "nvme,id=c0,serial=QF5-LAB-2",
+        "-device",
+        f"nvme-ns,drive=n0,bus=c0,nsid=3,logical_block_size={LARGE},physical_block_size={LARGE}",
+        "-device",
+        "qemu-xhci",
+        "-drive",
+        f"if=none,id=u0,format=raw,file={folder / 'stick.img'}",
+        "-device",
+        "usb-storage,drive=u0,removable=on",
+    ]
 
 
 def by_device(ticket: Ticket) -> dict[str, dict[str, Any]]:
@@ -71,11 +86,22 @@ def check_drives(ticket: Ticket) -> dict[str, dict[str, Any]]:
     assert found["sdb"]["bus"] == "usb"
     assert [f["id"] for f in found["sdb"]["findings"]] == ["bridge-hides-pages"]
     read = {p["path"]: p["status"] for d in found.values() for p in d["pages"]}
-    for path in ("sda/smart-data.bin", "sda/smart-thresh.bin", "sda/smart-status.bin", "sda/smart-log-06.bin", "nvme0/log-02.bin", "nvme0/log-03.bin"):
+    for path in (
+        "sda/smart-data.bin",
+        "sda/smart-thresh.bin",
+        "sda/smart-status.bin",
+        "sda/smart-log-06.bin",
+        "nvme0/log-02.bin",
+        "nvme0/log-03.bin",
+    ):
         assert read[path] == "decoded", path
-    assert not [p for p in read if p in ("nvme0/log-06.bin", "sda/gp-log-00.bin")], "what these emulated drives do not announce is not asked for"
+    assert not [p for p in read if p in ("nvme0/log-06.bin", "sda/gp-log-00.bin")], (
+        "what these emulated drives do not announce is not asked for"
+    )
     refused = [p for p, status in read.items() if status == "refused" and p.startswith(("sda/", "nvme0/"))]
-    assert not [p for p in refused if "listing" not in p], "a system partition without a file system is the only one that says no"
+    assert not [p for p in refused if "listing" not in p], (
+        "a system partition without a file system is the only one that says no"
+    )
     others = {p["path"]: p for p in ticket.call("GET", f"/api/tickets/{ticket.id}/captures")[0]["other_pages"]}
     start = others["nvme0n1/lba0-33.bin"]
     assert (start["status"], start["size"]) == ("decoded", 34 * LARGE), "its table is found with sectors of 4096 bytes"
@@ -90,7 +116,11 @@ def test_uefi_firmware_and_all_three_kinds_of_drives(system: Guest, server: Serv
         machine.variables()
         machine.start(system, ticket.command_line)
         link = ticket.until(done(1), machine.console)
-        assert (link["machine"]["mode"], link["machine"]["product_name"], link["machine"]["product_serial"]) == ("uefi", "Lathe-14", "FL14-LAB")
+        assert (link["machine"]["mode"], link["machine"]["product_name"], link["machine"]["product_serial"]) == (
+            "uefi",
+            "Lathe-14",
+            "FL14-LAB",
+        )
         check_drives(ticket)
         captured = ticket.call("GET", f"/api/tickets/{ticket.id}/settings")["captured"]
         assert (captured["maker"], captured["product"], captured["secure_boot"]) == ("Ferrow", "Lathe-14", False)
@@ -101,7 +131,11 @@ def test_uefi_firmware_and_all_three_kinds_of_drives(system: Guest, server: Serv
         grid = ticket.call("GET", f"/api/tickets/{ticket.id}/sightings")["lines"]
         live = next(c for c in grid[0]["cells"] if c["at"] == "live")
         assert (live["value"], "QS7-LAB-1" in live["note"]) == ("right", True)
-        ticket.call("POST", f"/api/tickets/{ticket.id}/orders", json={"order": "self-test", "device": "sda", "kind": "short", "by": "KT"})
+        ticket.call(
+            "POST",
+            f"/api/tickets/{ticket.id}/orders",
+            json={"order": "self-test", "device": "sda", "kind": "short", "by": "KT"},
+        )
         link = ticket.until(done(2), machine.console)
         assert link["orders"][1]["state"] == "done", link["orders"][1]["detail"]
         tests = [e for e in by_device(ticket)["sda"]["events"] if e["kind"] == "test"]
@@ -126,12 +160,17 @@ def test_legacy_firmware_and_a_place_that_cannot_be_read(system: Guest, server: 
         assert (captured["product"], captured["entries"]) == ("Lathe-14", [])
         assert ticket.call("GET", f"/api/tickets/{ticket.id}")["facts"]["disk_layout"] == "mbr"
         pages = {p["path"]: p for p in found["sda"]["pages"]}
-        assert (pages["sda/lba-last-34.bin"]["status"], "Input/output error" in pages["sda/lba-last-34.bin"]["detail"]) == ("failed", True)
+        assert (
+            pages["sda/lba-last-34.bin"]["status"],
+            "Input/output error" in pages["sda/lba-last-34.bin"]["detail"],
+        ) == ("failed", True)
         assert pages["sda/part1-0-7.bin"]["size"] == 4096
         last = DISK // 512 - 1
         alone = {path: p["status"] for path, p in pages.items() if path.startswith(f"sda/lba{last // 1000}")}
         assert alone == {
-            f"sda/lba{BAD_SECTOR}.bin": "failed", f"sda/lba{last - 33}-{BAD_SECTOR - 1}.bin": "decoded", f"sda/lba{BAD_SECTOR + 1}-{last}.bin": "decoded"
+            f"sda/lba{BAD_SECTOR}.bin": "failed",
+            f"sda/lba{last - 33}-{BAD_SECTOR - 1}.bin": "decoded",
+            f"sda/lba{BAD_SECTOR + 1}-{last}.bin": "decoded",
         }, "only the one sector is lost"
         assert "sectors-unreadable" in [f["id"] for f in found["sda"]["findings"]]
     finally:

@@ -20,7 +20,8 @@ from serving import Served
 
 
 def _first_is_0(capture: dict[str, Any]) -> dict[str, Any]:
-    """Which of two controllers in one subsystem the kernel names a drive after changes from start to start: a sole one counts as the first."""
+    """Which of two controllers in one subsystem the kernel names a drive after changes from start to start: a sole one
+    counts as the first."""
     names = {d["device"] for d in capture["devices"] if d["device"].startswith("nvme")}
     if len(names) != 1:
         return capture
@@ -31,7 +32,11 @@ def _first_is_0(capture: dict[str, Any]) -> dict[str, Any]:
 def shown(ticket: Ticket) -> dict[str, Any]:
     """What the server shows of a ticket, by the names of `LabMachine.told`."""
     capture = _first_is_0(ticket.call("GET", f"/api/tickets/{ticket.id}/captures")[0])
-    facts: dict[str, Any] = {"drives": [d["device"] for d in capture["devices"]], "asks": capture["asks"], "weighed": capture["weighed"]}
+    facts: dict[str, Any] = {
+        "drives": [d["device"] for d in capture["devices"]],
+        "asks": capture["asks"],
+        "weighed": capture["weighed"],
+    }
     for drive in capture["devices"]:
         own = drive["identity"] or {}
         facts |= {f"{drive['device']}.{name}": value for name, value in own.items()}
@@ -50,7 +55,9 @@ def shown(ticket: Ticket) -> dict[str, Any]:
     facts["live"] = facts.get("seen-live")
     facts["doubts"] = [d["why"] for d in view["doubts"]]
     layout = view["facts"].get("disk_layout")
-    return {name: (layout if name.startswith("disk ") and value == "decoded" else value) for name, value in facts.items()}
+    return {
+        name: (layout if name.startswith("disk ") and value == "decoded" else value) for name, value in facts.items()
+    }
 
 
 def table(name: str, told: dict[str, object], got: dict[str, Any]) -> tuple[str, list[str]]:
@@ -68,7 +75,9 @@ def table(name: str, told: dict[str, object], got: dict[str, Any]) -> tuple[str,
 @pytest.mark.parametrize("machine", [
     pytest.param(m, id=m.id, marks=pytest.mark.lab if m.every_day else pytest.mark.lab_all) for m in MACHINES
 ])  # fmt: skip
-def test_what_the_server_shows_is_what_the_emulator_was_told(machine: LabMachine, system: Guest, server: Served, tmp_path: Path) -> None:
+def test_what_the_server_shows_is_what_the_emulator_was_told(
+    machine: LabMachine, system: Guest, server: Served, tmp_path: Path
+) -> None:
     emulated = Emulator(tmp_path, uefi=machine.uefi, options=[*_clock(machine), *machine.options(tmp_path)])
     ticket = Ticket(server, **machine.facts)
     try:
@@ -86,11 +95,18 @@ def test_what_the_server_shows_is_what_the_emulator_was_told(machine: LabMachine
 
 
 @pytest.mark.lab
-def test_an_order_finds_its_drive_where_the_kernel_calls_it_otherwise(system: Guest, server: Served, tmp_path: Path) -> None:
+def test_an_order_finds_its_drive_where_the_kernel_calls_it_otherwise(
+    system: Guest, server: Served, tmp_path: Path
+) -> None:
     """Another disk takes its name at the next start; the test that was ordered runs on the one that was meant."""
     ticket = Ticket(server, drive_kind="hdd", installed_os="linux", data="backed-up")
     later = ata(tmp_path, "d0", serial="QS7-LAB-1", bus="late.0")
-    for start, disks in enumerate((ata(tmp_path, "d0", serial="QS7-LAB-1"), [*ata(tmp_path, "d1", serial="QS7-LAB-2", layout="none"), "-device", "piix4-ide,id=late", *later])):
+    for start, disks in enumerate(
+        (
+            ata(tmp_path, "d0", serial="QS7-LAB-1"),
+            [*ata(tmp_path, "d1", serial="QS7-LAB-2", layout="none"), "-device", "piix4-ide,id=late", *later],
+        )
+    ):
         folder = tmp_path / str(start)
         folder.mkdir()
         emulated = Emulator(folder, uefi=False, options=disks)
@@ -100,8 +116,14 @@ def test_an_order_finds_its_drive_where_the_kernel_calls_it_otherwise(system: Gu
         finally:
             emulated.stop()
         if start == 0:
-            assert [d["device"] for d in ticket.call("GET", f"/api/tickets/{ticket.id}/captures")[0]["devices"]] == ["sda"]
-            ticket.call("POST", f"/api/tickets/{ticket.id}/orders", json={"order": "self-test", "device": "sda", "kind": "short", "by": "KT"})
+            assert [d["device"] for d in ticket.call("GET", f"/api/tickets/{ticket.id}/captures")[0]["devices"]] == [
+                "sda"
+            ]
+            ticket.call(
+                "POST",
+                f"/api/tickets/{ticket.id}/orders",
+                json={"order": "self-test", "device": "sda", "kind": "short", "by": "KT"},
+            )
     newest = ticket.call("GET", f"/api/tickets/{ticket.id}/captures")[0]["devices"]
     tested = {d["device"]: d["identity"]["serial"] for d in newest if any(e["kind"] == "test" for e in d["events"])}
     assert tested == {"sdb": "QS7-LAB-1"}

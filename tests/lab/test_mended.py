@@ -1,4 +1,5 @@
-"""What a mending plan leaves behind, in real firmware: it starts exactly where the verdict says so, and the undo file restores every byte."""
+"""What a mending plan leaves behind, in real firmware: it starts exactly where the verdict says so, and the undo file
+restores every byte."""
 
 from __future__ import annotations
 
@@ -17,7 +18,14 @@ from test_firmware_verdict import starts
 
 from gatecheck.cli.main import main
 
-_DAILY = ("uefi-both-gone", "uefi-loader-gone", "uefi-table-gone", "bios-code-gone", "bios-table-gone", "bios-no-active")
+_DAILY = (
+    "uefi-both-gone",
+    "uefi-loader-gone",
+    "uefi-table-gone",
+    "bios-code-gone",
+    "bios-table-gone",
+    "bios-no-active",
+)
 
 
 def _volume(image: Path, folder: Path) -> Path:
@@ -27,10 +35,22 @@ def _volume(image: Path, folder: Path) -> Path:
     return out
 
 
-@pytest.mark.parametrize(("mode", "name", "make"), [
-    pytest.param(mode, name, make, id=f"{mode}-{name}", marks=pytest.mark.lab if f"{mode}-{name}" in _DAILY else pytest.mark.lab_all) for mode, name, make in DAMAGED
-])  # fmt: skip
-def test_a_mended_image_starts_and_its_undo_restores_it(mode: str, name: str, make: Make, tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+@pytest.mark.parametrize(
+    ("mode", "name", "make"),
+    [
+        pytest.param(
+            mode,
+            name,
+            make,
+            id=f"{mode}-{name}",
+            marks=pytest.mark.lab if f"{mode}-{name}" in _DAILY else pytest.mark.lab_all,
+        )
+        for mode, name, make in DAMAGED
+    ],
+)
+def test_a_mended_image_starts_and_its_undo_restores_it(
+    mode: str, name: str, make: Make, tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
     need_tools()
     image, undo = tmp_path / f"{name}.img", tmp_path / "undo.json"
     make(image)
@@ -44,7 +64,10 @@ def test_a_mended_image_starts_and_its_undo_restores_it(mode: str, name: str, ma
     done = json.loads(capsys.readouterr().out)
     real = starts(image, mode)
     with Path(os.environ["GATECHECK_LAB_TABLE"]).open("a", encoding="utf-8") as table:
-        table.write(f"{'' if done['boots'] == real else 'DIFFERS':<8} {mode:<5} {name:<20} mended by {', '.join(done['applied'])}: firmware {'starts it' if real else 'does not'}\n")
+        table.write(
+            f"{'' if done['boots'] == real else 'DIFFERS':<8} {mode:<5} {name:<20} mended by "
+            f"{', '.join(done['applied'])}: firmware {'starts it' if real else 'does not'}\n"
+        )
     assert done["boots"]
     assert real
     if mode == "uefi" and name.startswith("loader"):

@@ -1,4 +1,5 @@
-"""Mending through the link on a machine that runs from the stick: a real kernel writes to a real block device that it had set read-only, every byte comes back, and real firmware starts what was mended."""
+"""Mending through the link on a machine that runs from the stick: a real kernel writes to a real block device that it
+had set read-only, every byte comes back, and real firmware starts what was mended."""
 
 from __future__ import annotations
 
@@ -17,7 +18,12 @@ from serving import Served
 
 
 def drive(image: Path) -> list[str]:
-    return ["-drive", f"file={image},format=raw,if=none,id=a,cache=writethrough", "-device", "ide-hd,drive=a,bus=ide.0,serial=QX-100417,model=QUARRY SPINDLE 50,ver=QA10"]
+    return [
+        "-drive",
+        f"file={image},format=raw,if=none,id=a,cache=writethrough",
+        "-device",
+        "ide-hd,drive=a,bus=ide.0,serial=QX-100417,model=QUARRY SPINDLE 50,ver=QA10",
+    ]
 
 
 class Linked:
@@ -41,7 +47,11 @@ class Linked:
     def _linked(self) -> None:
         self.machine.until("Bench found")
         self.number = self.server.take_in(platform="pc", data="backed-up", installed_os="linux", drive_kind="hdd")
-        self.server.call("POST", f"/api/knocks/{self.server.call('GET', '/api/knocks')['knocks'][0]['token']}", json={"ticket": self.number, "by": "KT"})
+        self.server.call(
+            "POST",
+            f"/api/knocks/{self.server.call('GET', '/api/knocks')['knocks'][0]['token']}",
+            json={"ticket": self.number, "by": "KT"},
+        )
         self.machine.agree(lambda: str(self.server.call("GET", f"/api/tickets/{self.number}/link")["number"]))
         self.settled(1)
         self.do("read", device="sda")

@@ -1,5 +1,5 @@
-"""In a real kernel: the drive loses its power in the middle of a read or a copy and comes back, five times, and it ends complete, and equal to one that nothing
-ended; a new drive is filled from the copy."""
+"""In a real kernel: the drive loses its power in the middle of a read or a copy and comes back, five times, and it ends
+complete, and equal to one that nothing ended; a new drive is filled from the copy."""
 
 from __future__ import annotations
 
@@ -25,7 +25,17 @@ pytestmark = pytest.mark.lab_all
 
 SERIAL, TIMES = "QX6-LAB-8", 5
 BAD = (60_001, 60_002, 120_000)
-DEVICE = {"driver": "scsi-hd", "id": "d0", "drive": "slow", "bus": "c0.0", "serial": SERIAL, "vendor": "QUARRY", "product": "SPINDLE S600", "ver": "QS02", "rotation_rate": 10000}
+DEVICE = {
+    "driver": "scsi-hd",
+    "id": "d0",
+    "drive": "slow",
+    "bus": "c0.0",
+    "serial": SERIAL,
+    "vendor": "QUARRY",
+    "product": "SPINDLE S600",
+    "ver": "QS02",
+    "rotation_rate": 10000,
+}
 
 
 def _slow_drive(folder: Path) -> list[str]:
@@ -36,25 +46,46 @@ def _slow_drive(folder: Path) -> list[str]:
         for at in range(40, 90, 2):
             file.seek(at * MIB)
             file.write(rng.randbytes(MIB))
-    refused = {"driver": "blkdebug", "image": {"driver": "file", "filename": str(place)}, "inject-error": [{"event": "read_aio", "sector": lba, "errno": 5} for lba in BAD]}
-    nodes = ({"driver": "raw", "node-name": "s0", "file": refused}, {"driver": "throttle", "node-name": "slow", "throttle-group": "six", "file": "s0"})
+    refused = {
+        "driver": "blkdebug",
+        "image": {"driver": "file", "filename": str(place)},
+        "inject-error": [{"event": "read_aio", "sector": lba, "errno": 5} for lba in BAD],
+    }
+    nodes = (
+        {"driver": "raw", "node-name": "s0", "file": refused},
+        {"driver": "throttle", "node-name": "slow", "throttle-group": "six", "file": "s0"},
+    )
     return [
-        "-object", json.dumps({"qom-type": "throttle-group", "id": "six", "limits": {"bps-read": 6_000_000}}),
+        "-object",
+        json.dumps({"qom-type": "throttle-group", "id": "six", "limits": {"bps-read": 6_000_000}}),
         *(part for node in nodes for part in ("-blockdev", json.dumps(node))),
-        "-device", "virtio-scsi-pci,id=c0", "-device", json.dumps(DEVICE),
-    ]  # fmt: skip
+        "-device",
+        "virtio-scsi-pci,id=c0",
+        "-device",
+        json.dumps(DEVICE),
+    ]
 
 
 def _ordered(system: Guest, server: Served, folder: Path, order: dict[str, Any], cycles: int) -> tuple[Ticket, Any]:
-    """The order carried out on a machine whose drive was without power so often in between: its ticket and the order at the end."""
+    """The order carried out on a machine whose drive was without power so often in between: its ticket and the order at
+    the end."""
     emulated = Emulator(folder, uefi=False, options=_slow_drive(folder))
     ticket = Ticket(server, installed_os="linux", drive_kind="hdd", data="backed-up")
     emulated.start(system, ticket.command_line)
     try:
         ticket.until(done(1), emulated.console)
-        own = ticket.call("POST", f"/api/tickets/{ticket.id}/orders", json={**order, "device": "sda", "by": "KT"})["orders"][-1]["id"]
+        own = ticket.call("POST", f"/api/tickets/{ticket.id}/orders", json={**order, "device": "sda", "by": "KT"})[
+            "orders"
+        ][-1]["id"]
         for cycle in range(cycles):
-            ticket.until(lambda link, least=(cycle + 1) * 20_000: bool(link["progress"]) and link["progress"]["unit"] == "sectors" and link["progress"]["done"] >= least, emulated.console)
+            ticket.until(
+                lambda link, least=(cycle + 1) * 20_000: (
+                    bool(link["progress"])
+                    and link["progress"]["unit"] == "sectors"
+                    and link["progress"]["done"] >= least
+                ),
+                emulated.console,
+            )
             emulated.tell("device_del", id="d0")
             ticket.until(lambda link: link["orders"][-1]["state"] == "paused", emulated.console)
             said = ticket.call("GET", f"/api/tickets/{ticket.id}/link")["orders"][-1]["detail"]
@@ -98,12 +129,21 @@ def test_a_copy_goes_on_where_it_was_when_the_drive_comes_back(system: Guest, se
     assert hashlib.sha256(copy.read_bytes()).digest() == hashlib.sha256(wanted).digest()
 
 
-def test_a_new_drive_holds_the_copy_to_the_byte_and_what_lies_behind_it_stays(system: Guest, server: Served, tmp_path: Path) -> None:
+def test_a_new_drive_holds_the_copy_to_the_byte_and_what_lies_behind_it_stays(
+    system: Guest, server: Served, tmp_path: Path
+) -> None:
     source = image(tmp_path, "s0", size=96 * MIB)
     with source.open("r+b") as file:
         file.seek(60 * MIB)
         file.write(random.Random(6).randbytes(3 * MIB))
-    options = [*drive(source, "s0"), "-device", "virtio-scsi-pci,id=c0", "-device", json.dumps({**DEVICE, "drive": "s0"}), *ata(tmp_path, serial="QS7-LAB-2", size=128 * MIB, layout="none")]
+    options = [
+        *drive(source, "s0"),
+        "-device",
+        "virtio-scsi-pci,id=c0",
+        "-device",
+        json.dumps({**DEVICE, "drive": "s0"}),
+        *ata(tmp_path, serial="QS7-LAB-2", size=128 * MIB, layout="none"),
+    ]
     target = tmp_path / "d0.img"
     old = random.Random(7).randbytes(128 * MIB)
     target.write_bytes(old)
@@ -112,15 +152,29 @@ def test_a_new_drive_holds_the_copy_to_the_byte_and_what_lies_behind_it_stays(sy
     emulated.start(system, ticket.command_line)
     try:
         ticket.until(done(1), emulated.console)
-        devices = {d["bus"]: d["device"] for d in ticket.call("GET", f"/api/tickets/{ticket.id}/captures")[0]["devices"]}
-        copy = ticket.call("POST", f"/api/tickets/{ticket.id}/orders", json={"order": "copy", "device": devices["scsi"], "by": "KT", "tight": True})["orders"][-1]["id"]
+        devices = {
+            d["bus"]: d["device"] for d in ticket.call("GET", f"/api/tickets/{ticket.id}/captures")[0]["devices"]
+        }
+        copy = ticket.call(
+            "POST",
+            f"/api/tickets/{ticket.id}/orders",
+            json={"order": "copy", "device": devices["scsi"], "by": "KT", "tight": True},
+        )["orders"][-1]["id"]
         link = ticket.until(done(2), emulated.console)
         assert link["orders"][-1]["state"] == "done", link["orders"][-1]
         targets = {t["device"]: t for t in ticket.call("GET", f"/api/tickets/{ticket.id}/copies/{copy}/targets")}
         assert targets[devices["scsi"]]["against"]
         assert targets[devices["ata"]]["against"] is None
-        ticket.call("POST", f"/api/tickets/{ticket.id}/copies/{copy}/fill", json={"device": devices["ata"], "ends": "AB-2", "over": True, "by": "KT"})
-        link = ticket.until(done(3), emulated.console, asked=lambda: emulated.tell("send-key", keys=[{"type": "qcode", "data": "y"}]) and None)
+        ticket.call(
+            "POST",
+            f"/api/tickets/{ticket.id}/copies/{copy}/fill",
+            json={"device": devices["ata"], "ends": "AB-2", "over": True, "by": "KT"},
+        )
+        link = ticket.until(
+            done(3),
+            emulated.console,
+            asked=lambda: emulated.tell("send-key", keys=[{"type": "qcode", "data": "y"}]) and None,
+        )
         assert link["orders"][-1]["state"] == "done", link["orders"][-1]
         assert "QS7-LAB-2" in emulated.console.read_text("utf-8", "replace"), "what the machine's own screen asked"
     finally:

@@ -1,4 +1,5 @@
-"""The very image that a technician gets: started in each mode, found by multicast, read, taken to a ticket; not one byte of an internal disk is another afterwards."""
+"""The very image that a technician gets: started in each mode, found by multicast, read, taken to a ticket; not one
+byte of an internal disk is another afterwards."""
 
 from __future__ import annotations
 
@@ -48,9 +49,15 @@ def disks(tmp_path: Path) -> list[Path]:
 
 def drives(disks: list[Path]) -> list[str]:
     return [
-        "-drive", f"file={disks[0]},format=raw,if=none,id=a,cache=writethrough", "-device", "ide-hd,drive=a,bus=ide.0,serial=QX-100417,model=QUARRY SPINDLE 96,ver=QA10",
-        "-drive", f"file={disks[1]},format=raw,if=none,id=b,cache=writethrough", "-device", "nvme,drive=b,serial=QN-771",
-    ]  # fmt: skip
+        "-drive",
+        f"file={disks[0]},format=raw,if=none,id=a,cache=writethrough",
+        "-device",
+        "ide-hd,drive=a,bus=ide.0,serial=QX-100417,model=QUARRY SPINDLE 96,ver=QA10",
+        "-drive",
+        f"file={disks[1]},format=raw,if=none,id=b,cache=writethrough",
+        "-device",
+        "nvme,drive=b,serial=QN-771",
+    ]
 
 
 def _bench(folder: Path) -> Served:
@@ -72,8 +79,13 @@ def _first_order_done(server: Served, ticket: int) -> dict[str, Any]:
 DAILY, LATER = pytest.mark.lab, pytest.mark.lab_all
 
 
-@pytest.mark.parametrize("mode", [pytest.param("uefi", marks=DAILY), pytest.param("legacy", marks=DAILY), pytest.param("secure", marks=LATER)])
-def test_it_starts_finds_the_bench_and_reads_and_touches_nothing(mode: str, image: Path, wire: Wire, disks: list[Path], tmp_path: Path) -> None:
+@pytest.mark.parametrize(
+    "mode",
+    [pytest.param("uefi", marks=DAILY), pytest.param("legacy", marks=DAILY), pytest.param("secure", marks=LATER)],
+)
+def test_it_starts_finds_the_bench_and_reads_and_touches_nothing(
+    mode: str, image: Path, wire: Wire, disks: list[Path], tmp_path: Path
+) -> None:
     before = [sum_of(disk) for disk in disks]
     server = _bench(tmp_path)
     own = stick_image(BenchKey(server.data).public) if mode == "uefi" else image  # made by this bench, or by nobody's
@@ -88,7 +100,9 @@ def test_it_starts_finds_the_bench_and_reads_and_touches_nothing(mode: str, imag
         server.call("POST", f"/api/knocks/{knocks[0]['token']}", json={"ticket": ticket, "by": "KT"})
         machine.until("takes this machine in")
         time.sleep(2)
-        assert server.call("GET", f"/api/tickets/{ticket}/link")["state"] == "waiting", "nothing goes on without a key at the machine"
+        assert server.call("GET", f"/api/tickets/{ticket}/link")["state"] == "waiting", (
+            "nothing goes on without a key at the machine"
+        )
         machine.agree(lambda: str(server.call("GET", f"/api/tickets/{ticket}/link")["number"]))
         assert ("that made this stick." in machine.ever()) is (mode == "uefi")
         link = _first_order_done(server, ticket)
@@ -101,7 +115,11 @@ def test_it_starts_finds_the_bench_and_reads_and_touches_nothing(mode: str, imag
             assert "shut: nothing can be written" in machine.ever(), name
         assert "COULD NOT BE SHUT" not in machine.ever()
         assert ("Secure Boot on" in machine.ever()) is (mode == "secure")
-        print(f"stick, {mode}, 512 MB: screen after {screen:.0f} s, bench found after {found:.0f} s, first reading after {read:.0f} s from the start of firmware")
+        print(
+            f"stick, {mode}, 512 MB: screen after {screen:.0f} s, bench found after {found:.0f} s, first reading "
+            f"after "
+            f"{read:.0f} s from the start of firmware"
+        )
     finally:
         machine.stop()  # as a power cut would
         server.stop()
@@ -109,7 +127,9 @@ def test_it_starts_finds_the_bench_and_reads_and_touches_nothing(mode: str, imag
 
 
 @pytest.mark.parametrize("mode", [pytest.param("uefi", marks=DAILY), pytest.param("legacy", marks=LATER)])
-def test_without_a_network_it_reads_onto_itself_a_new_file_each_time(mode: str, image: Path, disks: list[Path], tmp_path: Path) -> None:
+def test_without_a_network_it_reads_onto_itself_a_new_file_each_time(
+    mode: str, image: Path, disks: list[Path], tmp_path: Path
+) -> None:
     before = [sum_of(disk) for disk in disks]
     machine = StickMachine(tmp_path / "vm", mode, image, drives(disks))
     try:
@@ -142,7 +162,9 @@ def test_without_a_network_it_reads_onto_itself_a_new_file_each_time(mode: str, 
 
 
 @pytest.mark.lab_all
-def test_a_code_typed_at_it_links_it_and_a_wrong_one_is_said(image: Path, wire: Wire, disks: list[Path], tmp_path: Path) -> None:
+def test_a_code_typed_at_it_links_it_and_a_wrong_one_is_said(
+    image: Path, wire: Wire, disks: list[Path], tmp_path: Path
+) -> None:
     server = _bench(tmp_path)
     machine = StickMachine(tmp_path / "vm", "legacy", image, drives(disks), wire)
     try:
@@ -174,7 +196,9 @@ def _taken(server: Served, machine: StickMachine, ticket: int) -> None:
 
 
 @pytest.mark.lab_all
-def test_cut_in_the_middle_of_its_reading_it_leaves_every_byte_and_reads_all_at_the_next_start(image: Path, wire: Wire, disks: list[Path], tmp_path: Path) -> None:
+def test_cut_in_the_middle_of_its_reading_it_leaves_every_byte_and_reads_all_at_the_next_start(
+    image: Path, wire: Wire, disks: list[Path], tmp_path: Path
+) -> None:
     before = [sum_of(disk) for disk in disks]
     server = _bench(tmp_path)
     ticket = server.take_in()
@@ -205,7 +229,9 @@ def test_cut_in_the_middle_of_its_reading_it_leaves_every_byte_and_reads_all_at_
 
 
 @pytest.mark.lab_all
-def test_what_spins_is_stopped_by_a_real_kernel_where_the_ticket_holds_its_drive(image: Path, wire: Wire, disks: list[Path], tmp_path: Path) -> None:
+def test_what_spins_is_stopped_by_a_real_kernel_where_the_ticket_holds_its_drive(
+    image: Path, wire: Wire, disks: list[Path], tmp_path: Path
+) -> None:
     server = _bench(tmp_path)
     ticket = server.take_in("screen=no-boot-device", "sound=ticking", drive_kind="hdd", data="irreplaceable")
     machine = StickMachine(tmp_path / "vm", "legacy", image, drives(disks), wire)
@@ -214,7 +240,11 @@ def test_what_spins_is_stopped_by_a_real_kernel_where_the_ticket_holds_its_drive
         _taken(server, machine, ticket)
         machine.until("sda is stopped")
         link = _first_order_done(server, ticket)
-        assert (link["orders"][0]["order"], link["orders"][0]["state"], link["orders"][0]["detail"]) == ("look", "done", "sda is stopped")
+        assert (link["orders"][0]["order"], link["orders"][0]["state"], link["orders"][0]["detail"]) == (
+            "look",
+            "done",
+            "sda is stopped",
+        )
     finally:
         machine.stop()
         server.stop()
@@ -229,7 +259,9 @@ PLACES = {
 
 @pytest.mark.lab_all
 @pytest.mark.parametrize(("keyboard", "tabs"), [("German", 1), ("French", 2)])
-def test_a_code_typed_on_a_keyboard_of_another_country_links_it(keyboard: str, tabs: int, image: Path, wire: Wire, disks: list[Path], tmp_path: Path) -> None:
+def test_a_code_typed_on_a_keyboard_of_another_country_links_it(
+    keyboard: str, tabs: int, image: Path, wire: Wire, disks: list[Path], tmp_path: Path
+) -> None:
     server = _bench(tmp_path)
     machine = StickMachine(tmp_path / "vm", "legacy", image, drives(disks), wire)
     places = PLACES[keyboard]
@@ -245,9 +277,15 @@ def test_a_code_typed_on_a_keyboard_of_another_country_links_it(keyboard: str, t
             machine.tell("sendkey tab")
         for letter in code:
             # digits of a French keyboard need Shift, those of the others do not
-            place = f"shift-{letter}" if keyboard == "French" and letter.isdigit() else places.get(letter, "minus" if letter == "-" else letter)
+            place = (
+                f"shift-{letter}"
+                if keyboard == "French" and letter.isdigit()
+                else places.get(letter, "minus" if letter == "-" else letter)
+            )
             machine.tell(f"sendkey {place}")
-        machine.until(f"Code: {code.replace('-', '6') if keyboard == 'French' else code}_")  # the line and the 6 are one key there
+        machine.until(
+            f"Code: {code.replace('-', '6') if keyboard == 'French' else code}_"
+        )  # the line and the 6 are one key there
         machine.tell("sendkey ret")
         machine.until("Linked to")
         assert server.call("GET", f"/api/tickets/{ticket}/link")["state"] in ("waiting", "linked")
@@ -257,7 +295,9 @@ def test_a_code_typed_on_a_keyboard_of_another_country_links_it(keyboard: str, t
 
 
 @pytest.mark.lab_all
-def test_a_self_test_a_timed_read_and_a_copy_are_made_from_it(image: Path, wire: Wire, disks: list[Path], tmp_path: Path) -> None:
+def test_a_self_test_a_timed_read_and_a_copy_are_made_from_it(
+    image: Path, wire: Wire, disks: list[Path], tmp_path: Path
+) -> None:
     before = [sum_of(disk) for disk in disks]
     server = _bench(tmp_path)
     ticket = server.take_in("screen=no-boot-device", platform="pc", drive_kind="hdd", data="backed-up")
@@ -267,7 +307,11 @@ def test_a_self_test_a_timed_read_and_a_copy_are_made_from_it(image: Path, wire:
         _taken(server, machine, ticket)
         _first_order_done(server, ticket)
         ends = {}
-        for order in ({"order": "self-test", "device": "sda", "kind": "short"}, {"order": "scan", "device": "nvme0n1"}, {"order": "copy", "device": "nvme0n1"}):
+        for order in (
+            {"order": "self-test", "device": "sda", "kind": "short"},
+            {"order": "scan", "device": "nvme0n1"},
+            {"order": "copy", "device": "nvme0n1"},
+        ):
             server.call("POST", f"/api/tickets/{ticket}/orders", json={**order, "by": "KT"})
             own: dict[str, Any] = {}
             for _ in range(600):
@@ -276,7 +320,9 @@ def test_a_self_test_a_timed_read_and_a_copy_are_made_from_it(image: Path, wire:
                     break
                 time.sleep(0.3)
             ends[order["order"]] = (own["state"], own["detail"], own["id"])
-        assert {name: end[0] for name, end in ends.items()} == {"self-test": "done", "scan": "done", "copy": "done"}, ends
+        assert {name: end[0] for name, end in ends.items()} == {"self-test": "done", "scan": "done", "copy": "done"}, (
+            ends
+        )
         assert ends["copy"][1] == "All of the drive is copied and read back"
         copied = next((tmp_path / "data").rglob(f"{ends['copy'][2]}.img"))
         assert sum_of(copied) == before[1]

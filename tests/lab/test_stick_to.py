@@ -1,4 +1,5 @@
-"""In a real kernel: the image is written to a USB stick by its serial number and to nothing else; what was written starts a machine. Sticks are the emulator's."""
+"""In a real kernel: the image is written to a USB stick by its serial number and to nothing else; what was written
+starts a machine. Sticks are the emulator's."""
 
 from __future__ import annotations
 
@@ -52,7 +53,8 @@ def tried(name, device, serial):
         shutil.copy("stick.img", image)
         return os.path.getsize(image) >> 20
     try:
-        said = write_stick(device, serial, os.path.getsize("stick.img") >> 20, make, lambda text: print("TO said", text, flush=True))
+        size = os.path.getsize("stick.img") >> 20
+        said = write_stick(device, serial, size, make, lambda text: print("TO said", text, flush=True))
     except InputError as error:
         said = {"error": str(error)}
     print("TO", json.dumps({"name": name, **said}), flush=True)
@@ -78,11 +80,31 @@ def _usb(folder: Path, name: str, serial: str, size: int, slow: bool = False) ->
     with place.open("wb") as file:
         file.write(b"\x5a" * MIB)
         file.truncate(size)
-    throttled = ["-object", json.dumps({"qom-type": "throttle-group", "id": "slow", "limits": {"bps-write": 4_000_000}})] if slow else []
-    nodes: list[dict[str, Any]] = [{"driver": "raw", "node-name": name, "file": {"driver": "file", "filename": str(place)}}]
-    nodes += [{"driver": "throttle", "node-name": f"{name}-slow", "throttle-group": "slow", "file": name}] if slow else []
-    device = {"driver": "usb-storage", "id": f"usb-{name}", "drive": nodes[-1]["node-name"], "serial": serial, "removable": True, "bus": "x.0"}
-    return [*throttled, *(part for node in nodes for part in ("-blockdev", json.dumps(node))), "-device", json.dumps(device)]
+    throttled = (
+        ["-object", json.dumps({"qom-type": "throttle-group", "id": "slow", "limits": {"bps-write": 4_000_000}})]
+        if slow
+        else []
+    )
+    nodes: list[dict[str, Any]] = [
+        {"driver": "raw", "node-name": name, "file": {"driver": "file", "filename": str(place)}}
+    ]
+    nodes += (
+        [{"driver": "throttle", "node-name": f"{name}-slow", "throttle-group": "slow", "file": name}] if slow else []
+    )
+    device = {
+        "driver": "usb-storage",
+        "id": f"usb-{name}",
+        "drive": nodes[-1]["node-name"],
+        "serial": serial,
+        "removable": True,
+        "bus": "x.0",
+    }
+    return [
+        *throttled,
+        *(part for node in nodes for part in ("-blockdev", json.dumps(node))),
+        "-device",
+        json.dumps(device),
+    ]
 
 
 @pytest.fixture
@@ -108,11 +130,24 @@ def shelf(tmp_path: Path) -> Any:
     server.server_close()
 
 
-def test_only_the_stick_that_was_named_is_written_to_and_it_starts_a_machine(system: Guest, shelf: int, tmp_path: Path) -> None:
+def test_only_the_stick_that_was_named_is_written_to_and_it_starts_a_machine(
+    system: Guest, shelf: int, tmp_path: Path
+) -> None:
     own = ata(tmp_path)
     internal, before = tmp_path / "d0.img", sum_of(tmp_path / "d0.img")
     small = _usb(tmp_path, "small", "STICK-3", 32 * MIB)
-    emulated = Emulator(tmp_path, uefi=False, options=[*own, "-device", "qemu-xhci,id=x", *_usb(tmp_path, "right", "STICK-7", 256 * MIB), *small, *_usb(tmp_path, "pulled", "STICK-9", 256 * MIB, slow=True)])
+    emulated = Emulator(
+        tmp_path,
+        uefi=False,
+        options=[
+            *own,
+            "-device",
+            "qemu-xhci,id=x",
+            *_usb(tmp_path, "right", "STICK-7", 256 * MIB),
+            *small,
+            *_usb(tmp_path, "pulled", "STICK-9", 256 * MIB, slow=True),
+        ],
+    )
     untouched = sum_of(tmp_path / "small.img")
     emulated.start(system, f"gatecheck=http://10.0.2.2:{shelf}/start")
     try:
@@ -124,12 +159,22 @@ def test_only_the_stick_that_was_named_is_written_to_and_it_starts_a_machine(sys
     finally:
         emulated.stop()
     expected = {
-        "own drive": "expected a stick that is plugged in from outside, got a drive of this computer", "no serial": "expected --serial STICK-7", "another serial": "expected --serial STICK-7",
-        "too small": "expected a stick of at least", "in use": "expected a stick that takes what is written, got Device or resource busy", "pulled": "what is on it is neither the old nor the new",
-    }  # fmt: skip
+        "own drive": "expected a stick that is plugged in from outside, got a drive of this computer",
+        "no serial": "expected --serial STICK-7",
+        "another serial": "expected --serial STICK-7",
+        "too small": "expected a stick of at least",
+        "in use": "expected a stick that takes what is written, got Device or resource busy",
+        "pulled": "what is on it is neither the old nor the new",
+    }
     for name, words in expected.items():
         assert words in answers[name].get("error", ""), answers[name]
-    assert answers["right"] == {"name": "right", "stick": answers["right"]["stick"], "serial": "STICK-7", "mib": answers["right"]["mib"], "starts": ["uefi", "secure-boot", "legacy"]}
+    assert answers["right"] == {
+        "name": "right",
+        "stick": answers["right"]["stick"],
+        "serial": "STICK-7",
+        "mib": answers["right"]["mib"],
+        "starts": ["uefi", "secure-boot", "legacy"],
+    }
     assert (sum_of(internal), sum_of(tmp_path / "small.img")) == (before, untouched)
     made = stick_image()
     with (tmp_path / "right.img").open("rb") as file:

@@ -1,4 +1,5 @@
-"""A volume through the link on a machine that runs from the stick: a real kernel reads the device for the look, writes the repair, and what is saved is what the system's own driver reads.
+"""A volume through the link on a machine that runs from the stick: a real kernel reads the device for the look, writes
+the repair, and what is saved is what the system's own driver reads.
 
 The volume is made and filled by Debian's tools and hurt here; afterwards the driver mounts what was repaired.
 """
@@ -31,7 +32,11 @@ class Volume(Linked):
         return self.server.call("GET", f"/api/tickets/{self.number}/volumes?source=sda")
 
     def ask(self, what: str, **more: Any) -> None:
-        self.server.call("POST", f"/api/tickets/{self.number}/volumes/{what}", json={"source": "sda", "first": FIRST, "by": "KT", **more})
+        self.server.call(
+            "POST",
+            f"/api/tickets/{self.number}/volumes/{what}",
+            json={"source": "sda", "first": FIRST, "by": "KT", **more},
+        )
 
     def until(self, wanted: Callable[[Any], bool]) -> Any:
         for _ in range(600):
@@ -54,13 +59,17 @@ def test_a_volume_is_looked_at_repaired_taken_back_and_saved_from_on_a_device(wi
             (tree / folder).mkdir(parents=True)
         for number in range(300):
             name = ("Users/Choir/Documents", "Users/Choir/Pictures", "other")[number % 3]
-            (tree / name / f"file {number:03d}.dat").write_bytes(hashlib.sha256(b"%d" % number).digest() * (number * 7 % 900))
+            (tree / name / f"file {number:03d}.dat").write_bytes(
+                hashlib.sha256(b"%d" % number).digest() * (number * 7 % 900)
+            )
     with mounted(part, "ntfs", "-o", "ro") as tree:
         files = sums(tree)
     own = Ntfs(ImageSectors(str(part)), 0, SECTORS - 1)
     lost = own.find("Users/Choir/Documents")
     assert lost is not None
-    patch(part, own._runs[0][1] * own.cluster + lost.id * own.boot.record, bytes(512))  # the record of a folder is half gone
+    patch(
+        part, own._runs[0][1] * own.cluster + lost.id * own.boot.record, bytes(512)
+    )  # the record of a folder is half gone
     patch(part, own.boot.mirror * own.cluster, bytes(64))
     with image.open("wb") as file:
         file.truncate((SECTORS + 2 * FIRST) * 512 + MIB)
@@ -78,7 +87,11 @@ def test_a_volume_is_looked_at_repaired_taken_back_and_saved_from_on_a_device(wi
         saved = machine.until(lambda v: v["rescues"] and v["rescues"][0]["state"] == "done")["rescues"][0]
         with (Path(saved["folder"]) / "manifest.csv").open(encoding="utf-8") as file_:
             rows = {row["path"]: (row["sha256"], row["state"]) for row in csv.DictReader(file_)}
-        assert rows == {path: (digest, "whole") for path, digest in files.items() if path.startswith(("Users/Choir/Pictures", "other"))}
+        assert rows == {
+            path: (digest, "whole")
+            for path, digest in files.items()
+            if path.startswith(("Users/Choir/Pictures", "other"))
+        }
         assert sum_of(image) == before  # nothing of this wrote to it
         machine.ask("repair", groups=[g["id"] for g in look["groups"]])
         found = machine.until(lambda v: v["look"]["state"] == "clean")

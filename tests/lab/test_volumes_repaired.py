@@ -1,4 +1,5 @@
-"""Volumes that Debian's tools made and filled, hurt in one place: found damaged there, repaired, and judged by the system's own checkers and drivers."""
+"""Volumes that Debian's tools made and filled, hurt in one place: found damaged there, repaired, and judged by the
+system's own checkers and drivers."""
 
 from __future__ import annotations
 
@@ -43,7 +44,13 @@ def mounted(image: Path, kind: str, *options: str) -> Iterator[Path]:
     """The volume in the tree of this machine, by the driver of its kind; skips where that cannot be done here."""
     place = image.with_suffix(".mnt")
     place.mkdir(exist_ok=True)
-    done = subprocess.run(["ntfs-3g", str(image), str(place), *options] if kind == "ntfs" else ["mount", "-o", "loop", str(image), str(place)], capture_output=True, text=True)
+    done = subprocess.run(
+        ["ntfs-3g", str(image), str(place), *options]
+        if kind == "ntfs"
+        else ["mount", "-o", "loop", str(image), str(place)],
+        capture_output=True,
+        text=True,
+    )
     if done.returncode:
         pytest.skip(f"{kind} cannot be mounted here: {done.stderr.strip()[:100]}")
     try:
@@ -53,7 +60,11 @@ def mounted(image: Path, kind: str, *options: str) -> Iterator[Path]:
 
 
 def sums(tree: Path) -> dict[str, str]:
-    return {p.relative_to(tree).as_posix(): hashlib.sha256(p.read_bytes()).hexdigest() for p in tree.rglob("*") if p.is_file() and not p.is_symlink()}
+    return {
+        p.relative_to(tree).as_posix(): hashlib.sha256(p.read_bytes()).hexdigest()
+        for p in tree.rglob("*")
+        if p.is_file() and not p.is_symlink()
+    }
 
 
 def fill(tree: Path, seed: int) -> None:
@@ -62,7 +73,9 @@ def fill(tree: Path, seed: int) -> None:
         (tree / folder).mkdir(parents=True)
     folders = [p for p in tree.rglob("*") if p.is_dir()]
     for number in range(600):
-        (rng.choice(folders) / f"file {number} of the choir.dat").write_bytes(rng.randbytes(rng.choice([0, 10, 600, 5000, 40_000])))
+        (rng.choice(folders) / f"file {number} of the choir.dat").write_bytes(
+            rng.randbytes(rng.choice([0, 10, 600, 5000, 40_000]))
+        )
     for number in range(1200):
         (tree / "many" / f"{number:05d} a long name so that the folder grows").write_bytes(b"x" * (number % 900))
     for file in sorted((tree / "many").iterdir())[::5]:
@@ -102,7 +115,11 @@ def test_ntfs_is_read_whole_and_found_healthy(ntfs: Path) -> None:
         wanted = sums(tree)
     disk, last = _disk(ntfs)
     volume = Ntfs(disk, 0, last)
-    found = {n.path: hashlib.sha256(b"".join(p for p in volume.content(n) if isinstance(p, bytes))).hexdigest() for n in volume.nodes() if not n.is_folder}
+    found = {
+        n.path: hashlib.sha256(b"".join(p for p in volume.content(n) if isinstance(p, bytes))).hexdigest()
+        for n in volume.nodes()
+        if not n.is_folder
+    }
     assert found == wanted
     packed = volume.find("packed/text.txt")
     assert packed is not None
@@ -128,10 +145,16 @@ class _Hurt:
     def first(self, path: str, kind: int = rec.DATA, name: str = "") -> int:
         node = self.volume.find(path)
         assert node is not None
-        return next(a for a in self.volume.attributes(self.volume.record(node.id)) if a.type == kind and a.name == name).runs[0][1]
+        return next(
+            a for a in self.volume.attributes(self.volume.record(node.id)) if a.type == kind and a.name == name
+        ).runs[0][1]
 
     def bit(self, cluster: int, value: int) -> tuple[int, bytes]:
-        at = next(a for a in self.volume.attributes(self.volume.record(6)) if a.type == rec.DATA).runs[0][1] * self.volume.cluster + cluster // 8
+        at = (
+            next(a for a in self.volume.attributes(self.volume.record(6)) if a.type == rec.DATA).runs[0][1]
+            * self.volume.cluster
+            + cluster // 8
+        )
         now = self.volume.bytes.read(at, 1, "map")[0]
         return at, bytes([now | 1 << cluster % 8 if value else now & ~(1 << cluster % 8)])
 
@@ -140,21 +163,35 @@ class _Hurt:
 
 
 _FILE = "many/00001 a long name so that the folder grows"
-NTFS_HURTS: dict[str, tuple[Callable[[_Hurt], Writes], set[str], set[str]]] = {  # writes, findings, files that may be lost
+NTFS_HURTS: dict[
+    str, tuple[Callable[[_Hurt], Writes], set[str], set[str]]
+] = {  # writes, findings, files that may be lost
     "record torn": (lambda h: [(h.record(_FILE) + 510, b"\x99\x99")], {"record", "dangling"}, {_FILE}),
     "record zero": (lambda h: [(h.record(_FILE), bytes(1024))], {"record", "dangling"}, {_FILE}),
-    "folder's record": (lambda h: [(h.record("many"), bytes(1024))], {"record", "dangling", "orphan", "lost", "more-alike"}, {"many/"}),
+    "folder's record": (
+        lambda h: [(h.record("many"), bytes(1024))],
+        {"record", "dangling", "orphan", "lost", "more-alike"},
+        {"many/"},
+    ),
     "map, cleared": (lambda h: [h.bit(h.first("one"), 0)], {"unmarked"}, set()),
     "map, marked": (lambda h: [h.bit(h.free(), 1)], {"lost"}, set()),
-    "folder's block": (lambda h: [(h.first("many", rec.INDEX_ALLOCATION, "$I30") * h.volume.cluster, bytes(4096))], {"folder-broken"}, set()),
-    "folder's block torn": (lambda h: [(h.first("many", rec.INDEX_ALLOCATION, "$I30") * h.volume.cluster + 510, b"\x77\x77")], {"folder-broken"}, set()),
+    "folder's block": (
+        lambda h: [(h.first("many", rec.INDEX_ALLOCATION, "$I30") * h.volume.cluster, bytes(4096))],
+        {"folder-broken"},
+        set(),
+    ),
+    "folder's block torn": (
+        lambda h: [(h.first("many", rec.INDEX_ALLOCATION, "$I30") * h.volume.cluster + 510, b"\x77\x77")],
+        {"folder-broken"},
+        set(),
+    ),
     "boot sector": (lambda h: [(0, bytes(512))], {"first-structure"}, set()),
     "copy of it": (lambda h: [(h.volume.boot.sectors * 512, bytes(512))], {"boot-copy-differs"}, set()),
     "mirror": (lambda h: [(h.volume.boot.mirror * h.volume.cluster, bytes(1024))], {"mirror"}, set()),
     "first record": (lambda h: [(h.record(0), bytes(1024))], {"map-unread", "record", "dangling", "lost"}, set()),
     "sequence": (lambda h: [(h.record(_FILE) + 16, b"\x55\0")], {"sequence", "not-listed"}, set()),
     "links": (lambda h: [(h.record("one") + 18, b"\7\0")], {"link-count"}, set()),
-}  # fmt: skip
+}
 
 
 def _hurt(image: Path, writes: Writes) -> str:
@@ -166,7 +203,9 @@ def _hurt(image: Path, writes: Writes) -> str:
 
 
 @pytest.mark.parametrize("hurt", NTFS_HURTS)
-def test_a_repaired_ntfs_volume_is_mounted_and_written_and_undone(hurt: str, ntfs: Path, tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+def test_a_repaired_ntfs_volume_is_mounted_and_written_and_undone(
+    hurt: str, ntfs: Path, tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
     make, ids, lost = NTFS_HURTS[hurt]
     image, undo = tmp_path / "volume.img", tmp_path / "undo.json"
     shutil.copy(ntfs, image)
@@ -182,11 +221,15 @@ def test_a_repaired_ntfs_volume_is_mounted_and_written_and_undone(hurt: str, ntf
     with mounted(copy, "ntfs") as tree:
         found = sums(tree)
         for number in range(300):
-            (tree / (f"many/{number} fresh" if (tree / "many").is_dir() else f"{number} fresh")).write_bytes(b"y" * 5000)
+            (tree / (f"many/{number} fresh" if (tree / "many").is_dir() else f"{number} fresh")).write_bytes(
+                b"y" * 5000
+            )
     gone = {path: digest for path, digest in wanted.items() if found.get(path) != digest}
     assert all(any(path == own or (own.endswith("/") and path.startswith(own)) for own in lost) for path in gone)
     if hurt == "folder's record":
-        assert {digest for path, digest in wanted.items() if path in gone} <= set(found.values()), "all of them are in the new folder"
+        assert {digest for path, digest in wanted.items() if path in gone} <= set(found.values()), (
+            "all of them are in the new folder"
+        )
     disk, last = _disk(copy)
     assert check(disk, 0, last).findings == ()
     assert main(["volume", str(image), "--revert", str(undo)]) == 0
@@ -209,7 +252,10 @@ def fat_volume(tmp: Path, bits: int) -> Path:
 def _fat_entry(volume: Fat, cluster: int, value: int, *, both: bool = True) -> list[tuple[int, bytes]]:
     size = volume.wide // 8
     at = volume.volume.reserved * 512 + size * cluster
-    return [(at + n * volume.volume.fat_sectors * 512, (value & ((1 << volume.wide) - 1)).to_bytes(size, "little")) for n in range(2 if both else 1)]
+    return [
+        (at + n * volume.volume.fat_sectors * 512, (value & ((1 << volume.wide) - 1)).to_bytes(size, "little"))
+        for n in range(2 if both else 1)
+    ]
 
 
 def _chains(volume: Fat) -> list[list[int]]:
@@ -219,16 +265,29 @@ def _chains(volume: Fat) -> list[list[int]]:
 
 _EOC = 0x0FFFFFFF
 FAT_HURTS: dict[str, Callable[[Fat], Writes]] = {
-    "one table": lambda v: _fat_entry(v, _chains(v)[0][2], 0, both=False), "ends early": lambda v: _fat_entry(v, _chains(v)[0][2], _EOC), "outside": lambda v: _fat_entry(v, _chains(v)[0][2], 0x0FFFFFF0),
-    "circle": lambda v: _fat_entry(v, _chains(v)[1][3], _chains(v)[1][0]), "shared": lambda v: _fat_entry(v, _chains(v)[1][3], _chains(v)[0][1]),
-    "lost": lambda v: _fat_entry(v, v.clusters - 9, v.clusters - 8) + _fat_entry(v, v.clusters - 8, _EOC), "not put away": lambda v: _fat_entry(v, 1, 0x07FFFFFF if v.wide == 32 else 0x7FFF),
-    "first table": lambda v: [(v.volume.reserved * 512, bytes(v.volume.fat_sectors * 512))], "second table": lambda v: [((v.volume.reserved + v.volume.fat_sectors) * 512, bytes(v.volume.fat_sectors * 512))],
-    "media": lambda v: _fat_entry(v, 0, 0x0FFFFF00), "link": lambda v: [(next(s.at for s in v.slots(next(n.id for n in v.nodes() if n.path == "deep/er")) if s.name == "..") + 26, b"\7\0")],
-}  # fmt: skip
+    "one table": lambda v: _fat_entry(v, _chains(v)[0][2], 0, both=False),
+    "ends early": lambda v: _fat_entry(v, _chains(v)[0][2], _EOC),
+    "outside": lambda v: _fat_entry(v, _chains(v)[0][2], 0x0FFFFFF0),
+    "circle": lambda v: _fat_entry(v, _chains(v)[1][3], _chains(v)[1][0]),
+    "shared": lambda v: _fat_entry(v, _chains(v)[1][3], _chains(v)[0][1]),
+    "lost": lambda v: _fat_entry(v, v.clusters - 9, v.clusters - 8) + _fat_entry(v, v.clusters - 8, _EOC),
+    "not put away": lambda v: _fat_entry(v, 1, 0x07FFFFFF if v.wide == 32 else 0x7FFF),
+    "first table": lambda v: [(v.volume.reserved * 512, bytes(v.volume.fat_sectors * 512))],
+    "second table": lambda v: [((v.volume.reserved + v.volume.fat_sectors) * 512, bytes(v.volume.fat_sectors * 512))],
+    "media": lambda v: _fat_entry(v, 0, 0x0FFFFF00),
+    "link": lambda v: [
+        (
+            next(s.at for s in v.slots(next(n.id for n in v.nodes() if n.path == "deep/er")) if s.name == "..") + 26,
+            b"\7\0",
+        )
+    ],
+}
 
 
 @pytest.mark.parametrize("bits", [16, 32])
-def test_repaired_fat_volumes_leave_the_systems_own_checker_nothing(bits: int, tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+def test_repaired_fat_volumes_leave_the_systems_own_checker_nothing(
+    bits: int, tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
     healthy = fat_volume(tmp_path, bits)
     disk, last = _disk(healthy)
     assert check(disk, 0, last).findings == ()
@@ -257,9 +316,13 @@ def test_exfat_is_judged_by_its_own_checker(tmp_path: Path, capsys: pytest.Captu
     volume = ExFat(disk, 0, last)
     own_map = volume.at(volume.bitmap_cluster)
     hurts: dict[str, Writes] = {
-        "boot": [(0, bytes(512))], "sum": [(11 * 512, b"\0")], "copy": [(12 * 512, bytes(512))], "not put away": [(106, b"\2\0")],
-        "map, marked": [(own_map + 100, b"\xff")], "map, cleared": [(own_map, b"\0")],
-    }  # fmt: skip
+        "boot": [(0, bytes(512))],
+        "sum": [(11 * 512, b"\0")],
+        "copy": [(12 * 512, bytes(512))],
+        "not put away": [(106, b"\2\0")],
+        "map, marked": [(own_map + 100, b"\xff")],
+        "map, cleared": [(own_map, b"\0")],
+    }
     for number, (name, writes) in enumerate(hurts.items()):
         image, undo = tmp_path / "hurt.img", tmp_path / f"undo{number}.json"
         shutil.copy(healthy, image)
@@ -273,11 +336,23 @@ def test_exfat_is_judged_by_its_own_checker(tmp_path: Path, capsys: pytest.Captu
         capsys.readouterr()
 
 
-@pytest.mark.parametrize("options", [
-    ["-t", "ext2", "-b", "1024"], ["-t", "ext3", "-b", "4096"], ["-t", "ext4"], ["-t", "ext4", "-O", "inline_data", "-I", "256"], ["-t", "ext4", "-O", "meta_bg,^resize_inode", "-b", "1024"],
-    ["-t", "ext4", "-O", "bigalloc", "-C", "16384", "-b", "4096"], ["-t", "ext4", "-O", "^metadata_csum,uninit_bg"], ["-t", "ext4", "-O", "sparse_super2", "-b", "2048"],
-], ids=lambda o: " ".join(o[1:]))  # fmt: skip
-def test_ext_volumes_are_read_whole_found_healthy_and_their_journal_is_carried_out(options: list[str], tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+@pytest.mark.parametrize(
+    "options",
+    [
+        ["-t", "ext2", "-b", "1024"],
+        ["-t", "ext3", "-b", "4096"],
+        ["-t", "ext4"],
+        ["-t", "ext4", "-O", "inline_data", "-I", "256"],
+        ["-t", "ext4", "-O", "meta_bg,^resize_inode", "-b", "1024"],
+        ["-t", "ext4", "-O", "bigalloc", "-C", "16384", "-b", "4096"],
+        ["-t", "ext4", "-O", "^metadata_csum,uninit_bg"],
+        ["-t", "ext4", "-O", "sparse_super2", "-b", "2048"],
+    ],
+    ids=lambda o: " ".join(o[1:]),
+)
+def test_ext_volumes_are_read_whole_found_healthy_and_their_journal_is_carried_out(
+    options: list[str], tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
     need("mkfs.ext4", "e2fsck")
     image = tmp_path / "volume.img"
     with image.open("wb") as file:
@@ -315,7 +390,9 @@ def test_ext_volumes_are_read_whole_found_healthy_and_their_journal_is_carried_o
 
 
 @pytest.mark.parametrize(("at", "count"), [(1024, 1024), (1024 + 12, 4), (1024 + 16, 4)])
-def test_ext_superblocks_come_back_from_their_copies(at: int, count: int, tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+def test_ext_superblocks_come_back_from_their_copies(
+    at: int, count: int, tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
     need("mkfs.ext4", "e2fsck")
     image = tmp_path / "volume.img"
     with image.open("wb") as file:

@@ -27,7 +27,12 @@ def clean(tmp_path_factory: pytest.TempPathFactory) -> Path:
     wheel = next(folder.glob("gatecheck-*.whl"))
     subprocess.run([sys.executable, "-m", "venv", str(folder / "venv")], check=True)
     bin_ = folder / "venv" / "bin"
-    subprocess.run([str(bin_ / "python"), "-m", "pip", "install", "-q", "--disable-pip-version-check", str(wheel)], check=True, cwd=folder, env=_bare(bin_))
+    subprocess.run(
+        [str(bin_ / "python"), "-m", "pip", "install", "-q", "--disable-pip-version-check", str(wheel)],
+        check=True,
+        cwd=folder,
+        env=_bare(bin_),
+    )
     return bin_
 
 
@@ -39,7 +44,12 @@ def _bare(bin_: Path) -> dict[str, str]:
 
 def test_it_serves_its_own_page_and_the_demo(clean: Path, tmp_path: Path) -> None:
     port = free_port()
-    process = subprocess.Popen([str(clean / "gatecheck"), "demo", "--port", str(port), "--data", str(tmp_path / "data")], cwd=tmp_path, env=_bare(clean), stdout=subprocess.PIPE)
+    process = subprocess.Popen(
+        [str(clean / "gatecheck"), "demo", "--port", str(port), "--data", str(tmp_path / "data")],
+        cwd=tmp_path,
+        env=_bare(clean),
+        stdout=subprocess.PIPE,
+    )
     try:
         assert process.stdout is not None
         assert b"Gate Check is at" in process.stdout.readline()
@@ -54,7 +64,9 @@ def test_it_serves_its_own_page_and_the_demo(clean: Path, tmp_path: Path) -> Non
         assert script
         assert len(httpx.get(f"http://127.0.0.1:{port}{script[1]}", timeout=30).content) > 100_000
         assert httpx.get(f"http://127.0.0.1:{port}/fonts/text.ttf", timeout=30).content[:4] == b"\0\1\0\0"
-        ticket = next(t["id"] for t in httpx.get(f"http://127.0.0.1:{port}/api/find?text=", timeout=30).json() if t["closed"])
+        ticket = next(
+            t["id"] for t in httpx.get(f"http://127.0.0.1:{port}/api/find?text=", timeout=30).json() if t["closed"]
+        )
         pdf = httpx.get(f"http://127.0.0.1:{port}/api/tickets/{ticket}/papers/customer/pdf", timeout=60)
         assert pdf.status_code in (200, 404)
     finally:
@@ -65,6 +77,14 @@ def test_it_serves_its_own_page_and_the_demo(clean: Path, tmp_path: Path) -> Non
 
 
 def test_it_reasons_about_a_case(clean: Path, tmp_path: Path) -> None:
-    (tmp_path / "case.json").write_text(json.dumps({"facts": {"platform": "pc"}, "entries": [{"move": "screen", "outcome": "no-boot-device"}]}))
-    done = subprocess.run([str(clean / "gatecheck"), "triage", "case.json"], cwd=tmp_path, env=_bare(clean), capture_output=True, check=True)
+    (tmp_path / "case.json").write_text(
+        json.dumps({"facts": {"platform": "pc"}, "entries": [{"move": "screen", "outcome": "no-boot-device"}]})
+    )
+    done = subprocess.run(
+        [str(clean / "gatecheck"), "triage", "case.json"],
+        cwd=tmp_path,
+        env=_bare(clean),
+        capture_output=True,
+        check=True,
+    )
     assert json.loads(done.stdout)["next"]

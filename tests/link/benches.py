@@ -33,7 +33,9 @@ class Bench(Served):
 
     def probe_by_command(self, name: str, secret: str) -> subprocess.Popen[bytes]:
         """The same as a person starts it."""
-        process = subprocess.Popen([sys.executable, "-m", "gatecheck.practice", *self._line(name, secret, "spool")], stdout=subprocess.DEVNULL)
+        process = subprocess.Popen(
+            [sys.executable, "-m", "gatecheck.practice", *self._line(name, secret, "spool")], stdout=subprocess.DEVNULL
+        )
         self.probes.append(process)
         return process
 

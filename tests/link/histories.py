@@ -1,5 +1,6 @@
-"""Random histories of the link: orders, names that swap, twins, kills, a second machine, a bench that takes its word back. After each of them no byte stands on a drive
-that nobody confirmed, and every byte that was mended can be taken back."""
+"""Random histories of the link: orders, names that swap, twins, kills, a second machine, a bench that takes its word
+back. After each of them no byte stands on a drive that nobody confirmed, and every byte that was mended can be taken
+back."""
 
 from __future__ import annotations
 
@@ -73,7 +74,11 @@ def machine_with(names: Mapping[str, AtaDrive]) -> Watched:
 def torn_disk() -> PracticeDisk:
     """A small one whose GPT is gone at its beginning, and whole at its end."""
     total, first = 131_072, 2048
-    start = gpt_start(str(uuid.UUID(int=7)), [(str(uuid.UUID(int=9)), "0FC63DAF-8483-4772-8E79-3D69D8477DE4", first, total - 2048, "data")], sectors=total)
+    start = gpt_start(
+        str(uuid.UUID(int=7)),
+        [(str(uuid.UUID(int=9)), "0FC63DAF-8483-4772-8E79-3D69D8477DE4", first, total - 2048, "data")],
+        sectors=total,
+    )
     end = gpt_end(start, sectors=total)
     return PracticeDisk(total, {0: start[:512], 2: start[1024:], total - len(end) // 512: end})
 
@@ -81,7 +86,10 @@ def torn_disk() -> PracticeDisk:
 def three_drives() -> dict[str, AtaDrive]:
     """The drive that was copied, the new one, and one whose table is torn; by serial number."""
     disks = {OLD: PracticeDisk(131_072, {0: b"\x5a" * 512}), NEW: PracticeDisk(262_144), TORN: torn_disk()}
-    return {serial: AtaDrive("QUARRY FLINT S480", serial, disk, 3_700, rotation=0, wear_now=97) for serial, disk in disks.items()}
+    return {
+        serial: AtaDrive("QUARRY FLINT S480", serial, disk, 3_700, rotation=0, wear_now=97)
+        for serial, disk in disks.items()
+    }
 
 
 _folders: list[tempfile.TemporaryDirectory[str]] = []
@@ -91,7 +99,10 @@ _folders: list[tempfile.TemporaryDirectory[str]] = []
 @cache
 def _pages(order: tuple[str, ...]) -> tuple[probe.Spool, dict[str, str]]:
     drives = three_drives()
-    names = {f"sd{'abcd'[place]}": _twin(drives, serial) if serial.endswith("'") else drives[serial] for place, serial in enumerate(order)}
+    names = {
+        f"sd{'abcd'[place]}": _twin(drives, serial) if serial.endswith("'") else drives[serial]
+        for place, serial in enumerate(order)
+    }
     _folders.append(tempfile.TemporaryDirectory(prefix="gatecheck-histories-"))
     spool, machine = probe.Spool(_folders[-1].name), machine_with(names)
     spool.begin()
@@ -100,7 +111,8 @@ def _pages(order: tuple[str, ...]) -> tuple[probe.Spool, dict[str, str]]:
 
 
 def reading(order: tuple[str, ...], moment: str) -> bytes:
-    """What a reading of the whole machine brings at a moment while its drives stand under these names; twins as they are."""
+    """What a reading of the whole machine brings at a moment while its drives stand under these names; twins as they
+    are."""
     spool, facts = _pages(order)
     place = Path(spool.folder, "x.gcap")
     spool.write_capture(str(place), {**facts, "kernel": moment})
@@ -122,7 +134,9 @@ class Wire(probe.Link):  # type: ignore[misc]
 
     def call(self, method: str, path: str, body: Any = None, patient: bool = True) -> dict[str, Any]:
         self.at_call()
-        answer = self.client.request(method, "/api/link" + path, json=body, headers={"Authorization": "Bearer " + self.secret})
+        answer = self.client.request(
+            method, "/api/link" + path, json=body, headers={"Authorization": "Bearer " + self.secret}
+        )
         self._raise(answer)
         found: dict[str, Any] = answer.json()
         return found
@@ -170,7 +184,8 @@ def counter(folder: Path) -> Counter:
 
 @dataclass
 class History:
-    """One machine's stay. `written`: (serial, byte, length) of all that reached a drive; `wrong`: what should not have."""
+    """One machine's stay. `written`: (serial, byte, length) of all that reached a drive; `wrong`: what should not
+    have."""
 
     at: Counter
     rng: random.Random
@@ -199,12 +214,25 @@ class History:
         self.list_drives()
         self.open_link()
         with self.at.house.shop.database.write() as connection:
-            self.copy = links.put_order(connection, self.number, {"order": "copy", "device": "sda", "drive": OLD, "identity": {"serial": OLD}}, by="KT", at="2026-01-01T00:00:00+00:00")
+            self.copy = links.put_order(
+                connection,
+                self.number,
+                {"order": "copy", "device": "sda", "drive": OLD, "identity": {"serial": OLD}},
+                by="KT",
+                at="2026-01-01T00:00:00+00:00",
+            )
             links.end_order(connection, self.copy, "done", "", "2026-01-01T00:00:00+00:00")
         copies = self.at.house.links.copies.copies
         copies.begin(self.number, self.copy, SIZE)
         data = b"\x5a" * (1 << 20)
-        copies.write(self.number, self.copy, 0, [data], probe.hashlib.blake2b(data, digest_size=32).hexdigest(), probe.zlib.crc32(data))
+        copies.write(
+            self.number,
+            self.copy,
+            0,
+            [data],
+            probe.hashlib.blake2b(data, digest_size=32).hexdigest(),
+            probe.zlib.crc32(data),
+        )
         copies.zeros(self.number, self.copy, 1 << 20, SIZE - (1 << 20))
 
         odd, self.odd = self.odd, 0.0
@@ -235,7 +263,9 @@ class History:
         with self.at.house.shop.database.read() as connection:
             orders = [o for o in links.orders_of(connection, self.number) if o.is_handed_out]
         mends = [w for o in orders if o.body["order"] == "mend" and o.body["drive"] == serial for w in o.body["writes"]]
-        if serial in self.confirmed or any(w["at"] <= at and at + len(data) <= w["at"] + len(probe.base64.b64decode(w["after"])) for w in mends):
+        if serial in self.confirmed or any(
+            w["at"] <= at and at + len(data) <= w["at"] + len(probe.base64.b64decode(w["after"])) for w in mends
+        ):
             return
         self.wrong.append(f"byte {at} of {serial}, which nobody confirmed")
 
@@ -277,7 +307,13 @@ class History:
             self.ask_for_something()
 
     def _probe(self) -> Any:
-        own = probe.Probe(self.machine, probe.Spool(str(self.at.folder / f"spool-{self.number}-{self.sessions}")), None, lambda text: None, Inline())
+        own = probe.Probe(
+            self.machine,
+            probe.Spool(str(self.at.folder / f"spool-{self.number}-{self.sessions}")),
+            None,
+            lambda text: None,
+            Inline(),
+        )
         own.link = Wire(self.at.client, self.secret, self._at_call)
         return own
 
@@ -286,14 +322,20 @@ class History:
         try:
             if self.lives is None or self.lives.link.secret != self.secret:
                 self.lives = self._probe()
-                self.lives.link.hello(self.machine.facts(), f"{self.number:08x}{self.sessions:08x}", len(self.lives.spool.lines))
+                self.lives.link.hello(
+                    self.machine.facts(), f"{self.number:08x}{self.sessions:08x}", len(self.lives.spool.lines)
+                )
             for _ in range(turns):
                 found = self.lives.link.call("GET", "/orders?session=" + self.lives.link.session)
                 for order in probe.validated_orders(found["orders"]):
                     result, detail = self.lives.work(order)
                     self.story.append(f"order {order['id']} {order['order']}: {result} {detail[:60]}")
                     self.lives.push()
-                    self.lives.link.call("POST", "/done", {"session": self.lives.link.session, "order": order["id"], "result": result, "detail": detail})
+                    self.lives.link.call(
+                        "POST",
+                        "/done",
+                        {"session": self.lives.link.session, "order": order["id"], "result": result, "detail": detail},
+                    )
         except Killed:
             self.lives = None
             if self.rng.random() < 0.5:
@@ -307,16 +349,25 @@ class History:
         """A second machine with the same secret pulls, and answers for everything."""
         head = {"Authorization": "Bearer " + self.secret}
         session = f"{self.number:08x}beef"
-        hello = self.at.client.post("/api/link/hello", json={"protocol": 1, "probe": "1", "machine": {}, "session": session}, headers=head)
+        hello = self.at.client.post(
+            "/api/link/hello", json={"protocol": 1, "probe": "1", "machine": {}, "session": session}, headers=head
+        )
         if hello.status_code != 200:
             return
-        pulled = self.at.client.get("/api/link/orders", params={"session": session}, headers=head).json().get("orders", [])
+        pulled = (
+            self.at.client.get("/api/link/orders", params={"session": session}, headers=head).json().get("orders", [])
+        )
         self.story.append(f"a second machine pulls {[o['id'] for o in pulled]}")
         for order in range(1, 200):
             with self.at.house.shop.database.read() as connection:
                 known = next((o for o in links.orders_of(connection, self.number) if o.id == order), None)
             if known is not None and known.state == links.WAITING:
-                body = {"session": session, "order": str(order), "result": self.rng.choice(("done", "refused", "failed")), "detail": "from another"}
+                body = {
+                    "session": session,
+                    "order": str(order),
+                    "result": self.rng.choice(("done", "refused", "failed")),
+                    "detail": "from another",
+                }
                 self.at.client.post("/api/link/done", json=body, headers=head)
 
     # --- the bench
@@ -351,10 +402,15 @@ class History:
             self.mend()
 
     def fill(self) -> None:
-        """As somebody does who reads the label of the new drive, and picks the name that the screen shows for it, or another."""
+        """As somebody does who reads the label of the new drive, and picks the name that the screen shows for it, or
+        another."""
         wanted = self.rng.choice((NEW, NEW, NEW, NEW, OLD, TORN))
         shown = self.at.client.get(f"/api/tickets/{self.number}/copies/{self.copy}/targets").json()
-        device = next((t["device"] for t in shown if t["serial"] == wanted), "sdd") if self.rng.random() < 0.8 else f"sd{self.rng.choice('abcd')}"
+        device = (
+            next((t["device"] for t in shown if t["serial"] == wanted), "sdd")
+            if self.rng.random() < 0.8
+            else f"sd{self.rng.choice('abcd')}"
+        )
         body = {"device": device, "ends": wanted[-4:], "holes": True, "over": True}
         said = self.at.post(f"/tickets/{self.number}/copies/{self.copy}/fill", **body)
         self.story.append(f"fill {device} …{body['ends']}: {said.status_code} {said.json().get('detail', '')[:120]}")
@@ -375,7 +431,9 @@ class History:
         plans = [p["id"] for p in path.get("plans", [])]
         if plans:
             said = self.at.post(f"/tickets/{self.number}/path/mend", device=path["disk"], plan=plans[0])
-            self.story.append(f"mend {path['disk']} {plans[0]}: {said.status_code} {said.json().get('detail', '')[:120]}")
+            self.story.append(
+                f"mend {path['disk']} {plans[0]}: {said.status_code} {said.json().get('detail', '')[:120]}"
+            )
 
     def take_back(self) -> None:
         for order in reversed(self.orders()):
@@ -411,8 +469,23 @@ def history(at: Counter, seed: int, steps: int = 9) -> History:
     sessions.AWAY_SECONDS = rng.choice((0.0, 12.0))  # a probe that was not heard a moment ago may be gone, or not
     own = History(at, rng)
     own.begin()
-    acts = (own.swap, own.twin, own.list_drives, own.fill, own.mend, own.mend, own.work, own.work, own.work, own.take_back, own.end_link, own.steal)
-    for act in itertools.chain((own.fill, own.work) if rng.random() < 0.3 else (own.mend, own.work), (rng.choice(acts) for _ in range(steps))):
+    acts = (
+        own.swap,
+        own.twin,
+        own.list_drives,
+        own.fill,
+        own.mend,
+        own.mend,
+        own.work,
+        own.work,
+        own.work,
+        own.take_back,
+        own.end_link,
+        own.steal,
+    )
+    for act in itertools.chain(
+        (own.fill, own.work) if rng.random() < 0.3 else (own.mend, own.work), (rng.choice(acts) for _ in range(steps))
+    ):
         act()
     own.steer("go-on")
     own.at_end()

@@ -1,4 +1,5 @@
-"""Copying a drive off through the link: the bench has what the map says, byte for byte, whatever ends it in between; what is missing is said."""
+"""Copying a drive off through the link: the bench has what the map says, byte for byte, whatever ends it in between;
+what is missing is said."""
 
 from __future__ import annotations
 
@@ -24,16 +25,23 @@ from gatecheck.store import StoreError
 from serving import HTTP
 
 SPAN = 20_000_000
-"""sectors of the practice drive that are copied: its tables, its system partition, and the spot in it that does not read"""
+"""sectors of the practice drive that are copied: its tables, its system partition, and the spot in it that does not
+read"""
 
 
-def _copied(bench: Bench, name: str, *, ends: tuple[str, ...] = (), end: int = SPAN, device: str = "sda") -> tuple[int, Path, dict[str, Any]]:
+def _copied(
+    bench: Bench, name: str, *, ends: tuple[str, ...] = (), end: int = SPAN, device: str = "sda"
+) -> tuple[int, Path, dict[str, Any]]:
     """(ticket, image, link) after a copy."""
     number, secret = bench.linked("screen=other-stop", drive_kind="hdd", data="irreplaceable")
     slowly = ("--pace", "8") if ends else ()
     process = bench.probe(name, secret, f"spool-{number}", *slowly)
     bench.until(number, lambda link: link["orders"] and link["orders"][0]["state"] == "done")
-    order = bench.call("POST", f"/api/tickets/{number}/orders", json={"order": "copy", "device": device, "by": "KT", "tight": True, **({"end": end} if end else {})})["orders"][-1]["id"]
+    order = bench.call(
+        "POST",
+        f"/api/tickets/{number}/orders",
+        json={"order": "copy", "device": device, "by": "KT", "tight": True, **({"end": end} if end else {})},
+    )["orders"][-1]["id"]
     for place, what in enumerate(ends):
         bench.until(number, lambda link: bool(link["progress"]) and link["progress"]["unit"] == "sectors")
         if what == "server":
@@ -46,13 +54,16 @@ def _copied(bench: Bench, name: str, *, ends: tuple[str, ...] = (), end: int = S
         else:
             process.kill()
             process.wait()
-            process = bench.probe(name, secret, f"spool-{number}" if what == "probe" else f"spool-{number}-{place}", *slowly)
+            process = bench.probe(
+                name, secret, f"spool-{number}" if what == "probe" else f"spool-{number}-{place}", *slowly
+            )
     link = bench.until(number, lambda link: link["orders"][-1]["state"] not in ("waiting", "paused"), 240)
     return number, bench.data / "copies" / str(number) / f"{order}.img", link
 
 
 def _sum(image: Path, name: str) -> tuple[str, str]:
-    """SHA-256 of what stands on the image, and on the practice drive with zeros for what does not read: its start, and around the spot."""
+    """SHA-256 of what stands on the image, and on the practice drive with zeros for what does not read: its start, and
+    around the spot."""
     disk = next(d.disk for d in patient(name).connected().drives.values())
     spots = disk.surface.spots if disk.surface else frozenset()
     disk.surface = None
@@ -116,7 +127,9 @@ def _told(data: bytes) -> str:
 @pytest.mark.parametrize(("at", "data", "told", "words"), [
     (0, b"abc", "0" * 64, "the bytes of the sum"), ((1 << 24) - 1, b"ab", _told(b"ab"), "a place within"),
 ])  # fmt: skip
-def test_a_piece_that_is_not_what_it_says_is_not_kept(tmp_path: Path, at: int, data: bytes, told: str, words: str) -> None:
+def test_a_piece_that_is_not_what_it_says_is_not_kept(
+    tmp_path: Path, at: int, data: bytes, told: str, words: str
+) -> None:
     own = _copies(tmp_path)
     with pytest.raises(StoreError, match=words):
         own.write(1, 2, at, [data], told)
@@ -147,13 +160,19 @@ def test_a_bench_that_is_too_small_says_so_before_it_begins(bench: Bench) -> Non
     number, secret = bench.linked("screen=other-stop", drive_kind="hdd", data="irreplaceable")
     bench.probe("one-head", secret)
     bench.until(number, lambda link: link["orders"] and link["orders"][0]["state"] == "done")
-    refused = bench.refused("POST", f"/api/tickets/{number}/orders", json={"order": "copy", "device": "sda", "by": "KT"})
+    refused = bench.refused(
+        "POST", f"/api/tickets/{number}/orders", json={"order": "copy", "device": "sda", "by": "KT"}
+    )
     assert refused.startswith("room: expected 2,000 GB on the bench's disk")
 
 
 def test_pieces_are_taken_of_a_copy_that_is_being_made_and_from_its_own_probe_only(bench: Bench) -> None:
     number, _secret = bench.linked("screen=other-stop", drive_kind="hdd")
-    answer = HTTP.put(f"{bench.url}/api/link/copy?session=00000000&order=1&at=0&zeros=5", headers={"Authorization": "Bearer 1-nobody"}, content=b"")
+    answer = HTTP.put(
+        f"{bench.url}/api/link/copy?session=00000000&order=1&at=0&zeros=5",
+        headers={"Authorization": "Bearer 1-nobody"},
+        content=b"",
+    )
     assert answer.status_code == 401
     assert bench.call("GET", f"/api/tickets/{number}/copies") == []
 
@@ -164,22 +183,46 @@ def test_a_new_drive_is_filled_from_the_copy_and_read_back(bench: Bench) -> None
     targets = bench.call("GET", f"/api/tickets/{number}/copies/{copy}/targets")
     assert [(t["device"], t["against"] is None) for t in targets][:2] == [("sda", False), ("sdb", True)]
     assert targets[0]["against"] == "The copy is of this drive"
-    bench.call("POST", f"/api/tickets/{number}/copies/{copy}/fill", json={"device": "sdb", "ends": "0017", "holes": True, "by": "KT"})
+    bench.call(
+        "POST",
+        f"/api/tickets/{number}/copies/{copy}/fill",
+        json={"device": "sdb", "ends": "0017", "holes": True, "by": "KT"},
+    )
     link = bench.until(number, lambda link: link["orders"][-1]["state"] not in ("waiting", "paused"), 240)
-    assert (link["orders"][-1]["order"], link["orders"][-1]["state"], link["orders"][-1]["detail"]) == ("fill", "done", "")
-    assert bench.tape_until(number, lambda tape: any("QH2-240017 was filled from the copy (120 GB) and read back the same. 1 % of the old drive is in the copy" in e["note"] for e in tape))
-    order = bench.call("POST", f"/api/tickets/{number}/orders", json={"order": "copy", "device": "sdb", "by": "KT", "tight": True, "end": 300_000})["orders"][-1]["id"]
+    assert (link["orders"][-1]["order"], link["orders"][-1]["state"], link["orders"][-1]["detail"]) == (
+        "fill",
+        "done",
+        "",
+    )
+    assert bench.tape_until(
+        number,
+        lambda tape: any(
+            "QH2-240017 was filled from the copy (120 GB) and read back the same. 1 % of the old drive is in the copy"
+            in e["note"]
+            for e in tape
+        ),
+    )
+    order = bench.call(
+        "POST",
+        f"/api/tickets/{number}/orders",
+        json={"order": "copy", "device": "sdb", "by": "KT", "tight": True, "end": 300_000},
+    )["orders"][-1]["id"]
     bench.until(number, lambda link: link["orders"][-1]["id"] == order and link["orders"][-1]["state"] == "done", 240)
     images = sorted((bench.data / "copies" / str(number)).glob("*.img"), key=lambda p: int(p.stem))
     with images[0].open("rb") as old, images[-1].open("rb") as new:
-        assert old.read(300_000 * 512) == new.read(300_000 * 512), "what stands on the new drive is what stood on the old one"
+        assert old.read(300_000 * 512) == new.read(300_000 * 512), (
+            "what stands on the new drive is what stood on the old one"
+        )
 
 
 REFUSED = {
     "another-end": ({"device": "sdb", "ends": "0018"}, "expected the last four characters of QH2-240017"),
     "the-old-drive": ({"device": "sda", "ends": "0664"}, "The copy is of this drive"),
     "no-such-drive": ({"device": "sdq", "ends": "0017"}, "expected a drive that stands in the machine"),
-    "holes-nobody-knows-of": ({"device": "sdb", "ends": "0017"}, "expected a whole copy, or a word that its holes are known"),
+    "holes-nobody-knows-of": (
+        {"device": "sdb", "ends": "0017"},
+        "expected a whole copy, or a word that its holes are known",
+    ),
 }
 
 
@@ -190,10 +233,22 @@ def test_a_drive_is_filled_only_where_it_is_surely_the_right_one(bench: Bench) -
         assert words in bench.refused("POST", f"/api/tickets/{number}/copies/{copy}/fill", json={**said, "by": "KT"})
     targets = [t for t in bench.call("GET", f"/api/tickets/{number}/copies/{copy}/targets") if t["device"] == "sdb"]
     assert targets[0]["holds"] == 0
-    assert "expected a copy of this ticket" in bench.refused("POST", f"/api/tickets/{number}/copies/99/fill", json={"device": "sdb", "ends": "0017", "by": "KT"})
-    bench.call("POST", f"/api/tickets/{number}/copies/{copy}/fill", json={"device": "sdb", "ends": "0017", "holes": True, "by": "KT"})
+    assert "expected a copy of this ticket" in bench.refused(
+        "POST", f"/api/tickets/{number}/copies/99/fill", json={"device": "sdb", "ends": "0017", "by": "KT"}
+    )
+    bench.call(
+        "POST",
+        f"/api/tickets/{number}/copies/{copy}/fill",
+        json={"device": "sdb", "ends": "0017", "holes": True, "by": "KT"},
+    )
     bench.until(number, lambda link: link["orders"][-1]["state"] == "done", 240)
-    assert bench.tape_until(number, lambda tape: any("% of the old drive is in the copy, 0 sectors are missing in between: zeros stand there" in e["note"] for e in tape))
+    assert bench.tape_until(
+        number,
+        lambda tape: any(
+            "% of the old drive is in the copy, 0 sectors are missing in between: zeros stand there" in e["note"]
+            for e in tape
+        ),
+    )
 
 
 def test_stretches_of_zeros_are_told_by_their_length(tmp_path: Path) -> None:
@@ -277,7 +332,15 @@ def test_a_drive_that_does_not_keep_what_it_is_given_is_found(tmp_path: Path, mo
             return {"do": asked.pop(0) if asked else ""}
 
     probe = Probe(machine, spool, Wire("http://127.0.0.1:9", "secret", print), print)
-    order = {"id": "7", "order": "fill", "device": "sdb", "disk": "sdb", "copy": "1", "size": 4 * FILL_STEP, "drive": "QH2-240017"}
+    order = {
+        "id": "7",
+        "order": "fill",
+        "device": "sdb",
+        "disk": "sdb",
+        "copy": "1",
+        "size": 4 * FILL_STEP,
+        "drive": "QH2-240017",
+    }
     asked[:] = ["pause"]
     assert probe.fill(order, "sdb") == ("paused", "from the bench")
     assert not fetched, "before it begins nothing is asked for"
@@ -288,7 +351,9 @@ def test_a_drive_that_does_not_keep_what_it_is_given_is_found(tmp_path: Path, mo
     fetched.clear()
     assert probe.fill(order, "sdb") == ("done", "")
     assert disk.read(3 * FILL_STEP // 512, 1) == b"\7" * 512
-    assert fetched == [3, 0], "the rest of it, and to read it back once the stretch of zeros that is no part of this start"
+    assert fetched == [3, 0], (
+        "the rest of it, and to read it back once the stretch of zeros that is no part of this start"
+    )
     write = type(disk).write
     monkeypatch.setattr(type(disk), "write", lambda self, sector, data: write(self, sector, data[:-512] + b"\0" * 512))
     (tmp_path / "spool" / "filled-7").unlink()
@@ -305,14 +370,32 @@ def _target(monkeypatch: pytest.MonkeyPatch, holds: int | None) -> Any:
     orders = SimpleNamespace(enqueue=lambda ticket, body, by, to: ordered.append({**body, **to.order_body()}))
     copies = SimpleNamespace(changes=nullcontext(), is_written_to=lambda ticket, copy: False)
     own = DriveRestores(*cast(list[Any], [None, None, None, None, copies, orders]))
-    monkeypatch.setattr(own, "_copy", lambda ticket, copy: (SimpleNamespace(state="done", body={"drive": "OLD"}), 1 << 30))
-    monkeypatch.setattr(own, "_targets", lambda ticket, copy: [_Target("sdb", "sdb", SeenDrive("NEW", "qh-2240017", None), 1 << 31, holds, None, Identity("qh-2240017", "", "NEW", 1 << 31))])
+    monkeypatch.setattr(
+        own, "_copy", lambda ticket, copy: (SimpleNamespace(state="done", body={"drive": "OLD"}), 1 << 30)
+    )
+    monkeypatch.setattr(
+        own,
+        "_targets",
+        lambda ticket, copy: [
+            _Target(
+                "sdb",
+                "sdb",
+                SeenDrive("NEW", "qh-2240017", None),
+                1 << 31,
+                holds,
+                None,
+                Identity("qh-2240017", "", "NEW", 1 << 31),
+            )
+        ],
+    )
     monkeypatch.setattr(own, "_whole", lambda ticket, copy: (1.0, 0))
     return own, ordered
 
 
 @pytest.mark.parametrize(("holds", "words"), [(None, "one that nobody has looked at"), (2, "2 volumes on it")])
-def test_what_is_not_known_to_be_empty_is_filled_on_somebodys_word_only(monkeypatch: pytest.MonkeyPatch, holds: int | None, words: str) -> None:
+def test_what_is_not_known_to_be_empty_is_filled_on_somebodys_word_only(
+    monkeypatch: pytest.MonkeyPatch, holds: int | None, words: str
+) -> None:
     own, ordered = _target(monkeypatch, holds)
     with pytest.raises(StoreError, match=words):
         own.fill(1, 2, "sdb", "0017", holes=False, over=False, by="KT")
@@ -324,27 +407,44 @@ def test_what_is_not_known_to_be_empty_is_filled_on_somebodys_word_only(monkeypa
     own.fill(1, 2, "sdb", "0017", holes=False, over=True, by="KT")
     with pytest.raises(StoreError, match="as it was shown, got qh-2240017"):
         own.fill(1, 2, "sdb", "0017", holes=False, over=True, by="KT", serial="QH1-990017")
-    assert [(o["order"], o["disk"], o["copy"], o["size"], o["drive"]) for o in ordered] == [("fill", "sdb", "2", 1 << 30, "qh-2240017")]
+    assert [(o["order"], o["disk"], o["copy"], o["size"], o["drive"]) for o in ordered] == [
+        ("fill", "sdb", "2", 1 << 30, "qh-2240017")
+    ]
 
 
-def test_a_copy_that_a_drive_is_filled_from_is_not_deleted_and_one_that_is_gone_ends_its_order_alone(bench: Bench) -> None:
+def test_a_copy_that_a_drive_is_filled_from_is_not_deleted_and_one_that_is_gone_ends_its_order_alone(
+    bench: Bench,
+) -> None:
     number, image, link = _copied(bench, "beside", end=100_000)
     copy = link["orders"][-1]["id"]
     bench.stop_probes()
-    bench.call("POST", f"/api/tickets/{number}/copies/{copy}/fill", json={"device": "sdb", "ends": "0017", "holes": True, "by": "KT"})
+    bench.call(
+        "POST",
+        f"/api/tickets/{number}/copies/{copy}/fill",
+        json={"device": "sdb", "ends": "0017", "holes": True, "by": "KT"},
+    )
     assert "no drive is being filled from" in bench.refused("DELETE", f"/api/tickets/{number}/copies/{copy}")
     source = next(s["id"] for s in bench.call("GET", f"/api/tickets/{number}/volumes")["sources"] if s["is_copy"])
     first = bench.call("GET", f"/api/tickets/{number}/volumes", params={"source": source})["first"]
     said = {"source": source, "first": first, "by": "KT"}
-    assert "no drive is being filled from" in bench.refused("POST", f"/api/tickets/{number}/volumes/repair", json={**said, "groups": ["x"]})
-    assert "no drive is being filled from" in bench.refused("POST", f"/api/tickets/{number}/volumes/take-back", json={**said, "id": "undo-1"})
+    assert "no drive is being filled from" in bench.refused(
+        "POST", f"/api/tickets/{number}/volumes/repair", json={**said, "groups": ["x"]}
+    )
+    assert "no drive is being filled from" in bench.refused(
+        "POST", f"/api/tickets/{number}/volumes/take-back", json={**said, "id": "undo-1"}
+    )
     image.unlink()
     bench.probe("beside", bench.call("GET", f"/api/tickets/{number}/link")["secret"], f"spool-{number}")
     link = bench.until(number, lambda link: link["orders"][-1]["state"] not in ("waiting", "paused"), 60)
-    assert (link["orders"][-1]["state"], "expected a copy that was begun" in link["orders"][-1]["detail"]) == ("failed", True)
+    assert (link["orders"][-1]["state"], "expected a copy that was begun" in link["orders"][-1]["detail"]) == (
+        "failed",
+        True,
+    )
     assert link["state"] == "linked", "the link goes on"
     assert link["orders"][-1]["copy_of"] == copy
-    assert not [e["note"] for e in bench.ticket(number)["tape"] if "may be gone" in e["note"]], "not a byte of it was written"
+    assert not [e["note"] for e in bench.ticket(number)["tape"] if "may be gone" in e["note"]], (
+        "not a byte of it was written"
+    )
 
 
 @pytest.mark.parametrize("way", ["leave", "end"])
@@ -352,26 +452,47 @@ def test_a_drive_that_is_filled_in_part_and_left_is_said_to_be(bench: Bench, way
     number, _image, link = _copied(bench, "beside", end=100_000)
     copy = link["orders"][-1]["id"]
     bench.stop_probes()
-    order = bench.call("POST", f"/api/tickets/{number}/copies/{copy}/fill", json={"device": "sdb", "ends": "0017", "holes": True, "by": "KT"})["orders"][-1]["id"]
+    order = bench.call(
+        "POST",
+        f"/api/tickets/{number}/copies/{copy}/fill",
+        json={"device": "sdb", "ends": "0017", "holes": True, "by": "KT"},
+    )["orders"][-1]["id"]
     bench.call("POST", f"/api/tickets/{number}/orders/{order}", json={"do": "pause", "by": "KT"})
     link = bench.call("POST", f"/api/tickets/{number}/orders/{order}", json={"do": "go-on", "by": "KT"})
     secret = str(link["secret"])
     head, session = {"Authorization": f"Bearer {secret}"}, "5e55" * 4  # a probe has it in its hands when it is paused
-    bench.call("POST", "/api/link/hello", json={"protocol": 1, "probe": "1", "machine": {}, "session": session}, headers=head)
-    assert [o["order"] for o in bench.call("GET", f"/api/link/orders?session={session}", headers=head)["orders"]] == ["fill"]
-    bench.call("POST", "/api/link/done", json={"session": session, "order": str(order), "result": "paused", "detail": "from the bench"}, headers=head)
+    bench.call(
+        "POST", "/api/link/hello", json={"protocol": 1, "probe": "1", "machine": {}, "session": session}, headers=head
+    )
+    assert [o["order"] for o in bench.call("GET", f"/api/link/orders?session={session}", headers=head)["orders"]] == [
+        "fill"
+    ]
+    bench.call(
+        "POST",
+        "/api/link/done",
+        json={"session": session, "order": str(order), "result": "paused", "detail": "from the bench"},
+        headers=head,
+    )
     if way == "leave":
         bench.call("POST", f"/api/tickets/{number}/orders/{order}", json={"do": "leave", "by": "KT"})
     else:
         bench.call("DELETE", f"/api/tickets/{number}/link")
-    assert [e["note"] for e in bench.ticket(number)["tape"] if "QH2-240017 was to be filled from the copy, and that was left" in e["note"]]
+    assert [
+        e["note"]
+        for e in bench.ticket(number)["tape"]
+        if "QH2-240017 was to be filled from the copy, and that was left" in e["note"]
+    ]
 
 
 def test_the_real_machines_way_fills_a_block_device_and_nobody_elses(tmp_path: Path) -> None:
     """On a loop device of this very kernel, past its cache."""
     image = tmp_path / "disk.img"
     image.write_bytes(b"\x5a" * (5 * FILL_STEP))
-    made = subprocess.run(["losetup", "-f", "--show", str(image)], capture_output=True, text=True, check=False) if shutil.which("losetup") else None
+    made = (
+        subprocess.run(["losetup", "-f", "--show", str(image)], capture_output=True, text=True, check=False)
+        if shutil.which("losetup")
+        else None
+    )
     if made is None or made.returncode:
         pytest.skip("no loop device can be had here")
     device = made.stdout.strip().removeprefix("/dev/")
@@ -381,7 +502,11 @@ def test_the_real_machines_way_fills_a_block_device_and_nobody_elses(tmp_path: P
             own.write(0, b"a" * FILL_STEP)
             own.zero(FILL_STEP, 3 * FILL_STEP)
             own.flush()
-            assert (own.read(0, 4096), own.is_zero(FILL_STEP, 3 * FILL_STEP), own.is_zero(3 * FILL_STEP, 2 * FILL_STEP)) == (b"a" * 4096, True, False)
+            assert (
+                own.read(0, 4096),
+                own.is_zero(FILL_STEP, 3 * FILL_STEP),
+                own.is_zero(3 * FILL_STEP, 2 * FILL_STEP),
+            ) == (b"a" * 4096, True, False)
             assert not machine.is_free(device)
             with pytest.raises(Refused, match="a disk that nothing uses"), machine.filled(device):
                 pass

@@ -30,7 +30,9 @@ class Bench:
             def handle_any(self) -> None:
                 self.rfile.read(int(self.headers.get("Content-Length") or 0))
                 bench.asked.append((self.command, self.path, self.headers.get("Authorization", "")))
-                status, body, headers = (410, b'{"detail": "over"}', {}) if len(bench.asked) > most else answer(self.path, len(bench.asked))
+                status, body, headers = (
+                    (410, b'{"detail": "over"}', {}) if len(bench.asked) > most else answer(self.path, len(bench.asked))
+                )
                 self.send_response(status)
                 for name, value in headers.items():
                     self.send_header(name, value)
@@ -76,9 +78,15 @@ def survives(own: Bench, folder: Path, monkeypatch: pytest.MonkeyPatch) -> list[
     said: list[str] = []
     spool = folder / "spool"
     before = set(folder.rglob("*"))
-    status = probe.main(["--server", own.url, "--secret", SECRET, "--spool", str(spool)], machine=patient("two-alike").connected(), say=said.append)
+    status = probe.main(
+        ["--server", own.url, "--secret", SECRET, "--spool", str(spool)],
+        machine=patient("two-alike").connected(),
+        say=said.append,
+    )
     assert status in (0, 2)
-    assert all(spool in (p, *p.parents) for p in folder.rglob("*") if p not in before), "nothing is written but into its own folder"
+    assert all(spool in (p, *p.parents) for p in folder.rglob("*") if p not in before), (
+        "nothing is written but into its own folder"
+    )
     return said
 
 
@@ -88,22 +96,42 @@ def told(value: object) -> Answer:
 
 HELLO = {"session": "ab" * 8, "acknowledged": 0, "ticket": "GC-0001"}
 NASTY: list[object] = [
-    b"", b"not json", b"[]", b"null", b"[" * 5000, {}, {"session": 7}, {"session": "../../etc"}, {"acknowledged": -5}, {"acknowledged": 1 << 70},
-    {"acknowledged": "3"}, {"acknowledged": True}, {**HELLO, "orders": "all"}, {**HELLO, "orders": [None, 3, [], {}]}, {**HELLO, "orders": [{"order": ["read"]}]},
-    {**HELLO, "orders": [{"id": "../../x", "order": "read", "clearances": {}}]}, {**HELLO, "orders": [{"id": "1", "order": "self-test", "device": {"a": 1}, "kind": []}]},
-    {**HELLO, "orders": [{"id": "1", "order": "read", "clearances": {"pages": "é"}}] * 500}, {**HELLO, "orders": [{"id": "1", "order": "format", "clearances": {"": ""}}]},
-    {**HELLO, "ticket": "\x1b]0;owned\x07\x1b[2J"}, b'{"session": "' + b"a" * (5 << 20) + b'"}',
-]  # fmt: skip
+    b"",
+    b"not json",
+    b"[]",
+    b"null",
+    b"[" * 5000,
+    {},
+    {"session": 7},
+    {"session": "../../etc"},
+    {"acknowledged": -5},
+    {"acknowledged": 1 << 70},
+    {"acknowledged": "3"},
+    {"acknowledged": True},
+    {**HELLO, "orders": "all"},
+    {**HELLO, "orders": [None, 3, [], {}]},
+    {**HELLO, "orders": [{"order": ["read"]}]},
+    {**HELLO, "orders": [{"id": "../../x", "order": "read", "clearances": {}}]},
+    {**HELLO, "orders": [{"id": "1", "order": "self-test", "device": {"a": 1}, "kind": []}]},
+    {**HELLO, "orders": [{"id": "1", "order": "read", "clearances": {"pages": "é"}}] * 500},
+    {**HELLO, "orders": [{"id": "1", "order": "format", "clearances": {"": ""}}]},
+    {**HELLO, "ticket": "\x1b]0;owned\x07\x1b[2J"},
+    b'{"session": "' + b"a" * (5 << 20) + b'"}',
+]
 
 
 @pytest.mark.parametrize("answer", NASTY, ids=range(len(NASTY)))
 def test_it_survives_any_answer(answer: object, bench: Any, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     said = survives(bench(told(answer)), tmp_path, monkeypatch)
-    assert not [text for text in said if any(ord(c) < 32 for c in text)], "nothing moves the cursor of whoever looks at it"
+    assert not [text for text in said if any(ord(c) < 32 for c in text)], (
+        "nothing moves the cursor of whoever looks at it"
+    )
 
 
 @pytest.mark.parametrize("seed", range(6))
-def test_it_survives_answers_that_change(seed: int, bench: Any, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_it_survives_answers_that_change(
+    seed: int, bench: Any, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     rng = random.Random(seed)
 
     def answer(path: str, count: int) -> tuple[int, bytes, dict[str, str]]:

@@ -29,7 +29,9 @@ def through(count: int) -> Callable[[dict[str, Any]], bool]:
 def pages(bench: Bench, number: int) -> dict[str, str]:
     """Path -> status over all pages of the newest capture."""
     newest = bench.call("GET", f"/api/tickets/{number}/captures")[0]
-    return {p["path"]: p["status"] for d in newest["devices"] for p in d["pages"]} | {p["path"]: p["status"] for p in newest["other_pages"]}
+    return {p["path"]: p["status"] for d in newest["devices"] for p in d["pages"]} | {
+        p["path"]: p["status"] for p in newest["other_pages"]
+    }
 
 
 def test_from_hello_to_evidence(bench: Bench) -> None:
@@ -63,7 +65,9 @@ def test_nothing_is_lost_by_a_death(bench: Bench, victim: str) -> None:
     bench.until(number, through(1))
     found = pages(bench, number)
     machine = patient("growing").connected()
-    assert {path for path in found if path.startswith(("efivars/", "dmi/"))} == {path for path in machine.pages if path.startswith(("efivars/", "dmi/"))}
+    assert {path for path in found if path.startswith(("efivars/", "dmi/"))} == {
+        path for path in machine.pages if path.startswith(("efivars/", "dmi/"))
+    }
     assert found["sda/smart-data.bin"] == found["sda/gp-log-04.bin"] == "decoded"
     assert found["sdz/identify.bin"] == "refused"
     files = bench.call("GET", f"/api/tickets/{number}")["files"]
@@ -74,9 +78,15 @@ def test_a_self_test_is_ordered_watched_and_weighed(bench: Bench) -> None:
     number, secret = bench.linked("screen=repair-loop", drive_kind="hdd", data="backed-up")
     bench.probe("growing", secret)
     bench.until(number, through(1))
-    bench.call("POST", f"/api/tickets/{number}/orders", json={"order": "self-test", "device": "sda", "kind": "short", "by": "KT"})
+    bench.call(
+        "POST",
+        f"/api/tickets/{number}/orders",
+        json={"order": "self-test", "device": "sda", "kind": "short", "by": "KT"},
+    )
     bench.until(number, through(2))
-    tests = [e["body"] for e in bench.call("GET", f"/api/tickets/{number}")["tape"] if e["body"].get("move") == "short-test"]
+    tests = [
+        e["body"] for e in bench.call("GET", f"/api/tickets/{number}")["tape"] if e["body"].get("move") == "short-test"
+    ]
     assert [max(t["weights"], key=t["weights"].get) for t in tests] == ["read-failure"]
     drive = bench.call("GET", f"/api/tickets/{number}/captures")[0]["devices"][0]
     assert drive["trend"]["captures"] == 2
@@ -89,14 +99,20 @@ def test_interlocks_hold_orders(bench: Bench) -> None:
     link = bench.until(number, through(1))
     assert [o["order"] for o in link["orders"]] == ["look"], "the firmware only: the drive is heard to be damaged"
     assert not [path for path in pages(bench, number) if path.startswith("sda/")]
-    refused = HTTP.post(f"{bench.url}/api/tickets/{number}/orders", json={"order": "self-test", "device": "sda", "kind": "long", "by": "KT"}, timeout=10)
+    refused = HTTP.post(
+        f"{bench.url}/api/tickets/{number}/orders",
+        json={"order": "self-test", "device": "sda", "kind": "long", "by": "KT"},
+        timeout=10,
+    )
     assert (refused.status_code, "Mechanical damage" in refused.json()["detail"]) == (409, True)
 
 
 def test_an_order_that_is_held_later_carries_no_clearance(bench: Bench) -> None:
     number, secret = bench.linked("screen=no-boot-device", drive_kind="hdd", data="irreplaceable")
     session = hello(bench, secret)
-    bench.call("POST", f"/api/tickets/{number}/entries", json={"entry": {"move": "sound", "outcome": "clunking"}, "by": "KT"})
+    bench.call(
+        "POST", f"/api/tickets/{number}/entries", json={"entry": {"move": "sound", "outcome": "clunking"}, "by": "KT"}
+    )
     order = bench.call("GET", "/api/link/orders", params={"session": session}, headers=bearer(secret))["orders"][0]
     assert (order["order"], order["clearances"]) == ("read", {})
     bench.call("POST", f"/api/tickets/{number}/entries", json={"entry": {"undo": 2}, "by": "KT"})
@@ -110,38 +126,82 @@ def bearer(secret: str) -> dict[str, str]:
 
 
 def hello(bench: Bench, secret: str, **more: Any) -> str:
-    body = {"protocol": 1, "probe": "1", "machine": {"product_name": "Lathe-14"}, "session": "0123456789abcdef", "has": 0, **more}
+    body = {
+        "protocol": 1,
+        "probe": "1",
+        "machine": {"product_name": "Lathe-14"},
+        "session": "0123456789abcdef",
+        "has": 0,
+        **more,
+    }
     return str(bench.call("POST", "/api/link/hello", json=body, headers=bearer(secret))["session"])
 
 
 def page(session: str, seq: int, data: bytes = b"x" * 512) -> dict[str, Any]:
     return {
-        "session": session, "seq": seq, "order": "1", "path": f"sda/page-{seq}.bin", "kind": "text", "device": "sda", "how": "test", "status": "ok",
-        "detail": "", "size": len(data), "sha256": hashlib.sha256(data).hexdigest(), "data": base64.b64encode(data).decode(),
-    }  # fmt: skip
+        "session": session,
+        "seq": seq,
+        "order": "1",
+        "path": f"sda/page-{seq}.bin",
+        "kind": "text",
+        "device": "sda",
+        "how": "test",
+        "status": "ok",
+        "detail": "",
+        "size": len(data),
+        "sha256": hashlib.sha256(data).hexdigest(),
+        "data": base64.b64encode(data).decode(),
+    }
 
 
 def test_pages_are_kept_in_order_and_once(bench: Bench) -> None:
     _, secret = bench.linked("screen=no-boot-device")
     session = hello(bench, secret)
     push = [page(session, n) for n in (1, 1, 3, 2, 3)]
-    assert [bench.call("POST", "/api/link/pages", json=p, headers=bearer(secret))["acknowledged"] for p in push] == [1, 1, 1, 2, 3]
-    assert bench.call("POST", "/api/link/hello", json={"protocol": 1, "probe": "1", "machine": {}, "session": session, "has": 3}, headers=bearer(secret))["acknowledged"] == 3
-    again = bench.call("POST", "/api/link/hello", json={"protocol": 1, "probe": "1", "machine": {}, "session": session, "has": 0}, headers=bearer(secret))
-    assert (again["acknowledged"], again["session"] != session) == (0, True), "a probe that lost its pages begins a session of its own"
+    assert [bench.call("POST", "/api/link/pages", json=p, headers=bearer(secret))["acknowledged"] for p in push] == [
+        1,
+        1,
+        1,
+        2,
+        3,
+    ]
+    assert (
+        bench.call(
+            "POST",
+            "/api/link/hello",
+            json={"protocol": 1, "probe": "1", "machine": {}, "session": session, "has": 3},
+            headers=bearer(secret),
+        )["acknowledged"]
+        == 3
+    )
+    again = bench.call(
+        "POST",
+        "/api/link/hello",
+        json={"protocol": 1, "probe": "1", "machine": {}, "session": session, "has": 0},
+        headers=bearer(secret),
+    )
+    assert (again["acknowledged"], again["session"] != session) == (0, True), (
+        "a probe that lost its pages begins a session of its own"
+    )
 
 
 @pytest.mark.parametrize(
     ("more", "words"),
     [
-        ({"path": "../../etc/passwd"}, "plain relative name"), ({"path": "/etc/passwd"}, "plain relative name"), ({"path": "a\\b"}, "plain relative name"),
-        ({"sha256": "0" * 64}, "SHA-256"), ({"data": "***"}, "base64"), ({"status": "refused"}, "SHA-256"),
+        ({"path": "../../etc/passwd"}, "plain relative name"),
+        ({"path": "/etc/passwd"}, "plain relative name"),
+        ({"path": "a\\b"}, "plain relative name"),
+        ({"sha256": "0" * 64}, "SHA-256"),
+        ({"data": "***"}, "base64"),
+        ({"status": "refused"}, "SHA-256"),
     ],
-)  # fmt: skip
+)
 def test_a_page_that_is_not_what_it_says_is_refused(bench: Bench, more: dict[str, Any], words: str) -> None:
     _, secret = bench.linked("screen=no-boot-device")
     session = hello(bench, secret)
-    answer = HTTP.post(f"{bench.url}/api/link/pages", json={**page(session, 1), **more}, headers=bearer(secret), timeout=10)
+    answer = HTTP.post(
+        f"{bench.url}/api/link/pages", json={**page(session, 1), **more}, headers=bearer(secret), timeout=10
+    )
     assert (answer.status_code, words in answer.json()["detail"]) == (409, True)
     assert bench.call("POST", "/api/link/pages", json=page(session, 1), headers=bearer(secret))["acknowledged"] == 1
 
@@ -152,12 +212,22 @@ def test_secrets_open_their_own_ticket_only_and_end(bench: Bench) -> None:
     session = hello(bench, secret)
     assert secret != other
     for headers, wanted in (({}, 401), (bearer("guess-wrong"), 401), (bearer(other), 404), (bearer(secret), 200)):
-        assert HTTP.get(f"{bench.url}/api/link/orders", params={"session": session}, headers=headers, timeout=10).status_code == wanted
+        assert (
+            HTTP.get(
+                f"{bench.url}/api/link/orders", params={"session": session}, headers=headers, timeout=10
+            ).status_code
+            == wanted
+        )
     probe = HTTP.get(f"{bench.url}/p/{secret}", timeout=10).text
     assert (f"SECRET = '{secret}'" in probe, f"SERVER = '{bench.url}'" in probe) == (True, True)
     assert 'SECRET = ""' in HTTP.get(f"{bench.url}/probe", timeout=10).text
     bench.call("DELETE", f"/api/tickets/{number}/link")
-    assert HTTP.get(f"{bench.url}/api/link/orders", params={"session": session}, headers=bearer(secret), timeout=10).status_code == 410
+    assert (
+        HTTP.get(
+            f"{bench.url}/api/link/orders", params={"session": session}, headers=bearer(secret), timeout=10
+        ).status_code
+        == 410
+    )
     assert HTTP.get(f"{bench.url}/p/{secret}", timeout=10).status_code == 410
     fresh = bench.call("POST", f"/api/tickets/{number}/link", json={"by": "KT"})["secret"]
     assert fresh != secret
@@ -183,7 +253,9 @@ def test_a_practice_machine_comes_to_the_bench_by_one_call(bench: Bench) -> None
     bench.until(ticket["id"], through(1))
     ticket = bench.call("GET", f"/api/tickets/{ticket['id']}")
     assert (ticket["bay"], ticket["call"]["choice"], ticket["call"]["fix"]) == (2, "replace", "replace-drive")
-    assert HTTP.post(f"{bench.url}/api/practice", json={"machine": "toaster", "by": "KT"}, timeout=10).status_code == 404
+    assert (
+        HTTP.post(f"{bench.url}/api/practice", json={"machine": "toaster", "by": "KT"}, timeout=10).status_code == 404
+    )
 
 
 def started(bench: Bench, code: str, folder: Path, **programs: str) -> subprocess.CompletedProcess[str]:
@@ -198,13 +270,27 @@ def started(bench: Bench, code: str, folder: Path, **programs: str) -> subproces
     for name, text in programs.items():
         (place / name).write_text(f"#!/bin/sh\n{text}\n")
         (place / name).chmod(0o755)
-    return subprocess.run(["/bin/sh"], input=script.text, capture_output=True, text=True, check=False, env={"PATH": str(place), "TMPDIR": str(folder)}, timeout=60)
+    return subprocess.run(
+        ["/bin/sh"],
+        input=script.text,
+        capture_output=True,
+        text=True,
+        check=False,
+        env={"PATH": str(place), "TMPDIR": str(folder)},
+        timeout=60,
+    )
 
 
 def test_the_start_line_starts_the_probe(bench: Bench, tmp_path: Path) -> None:
     number, _ = bench.linked("screen=no-boot-device", drive_kind="hdd")
-    python = f'case "$1" in -c) exec {sys.executable} "$@";; esac; echo "probe of $(cat "$1" | {sys.executable} -c \'import sys; print(len(sys.stdin.read()) > 20000)\') $2"'
-    fetch = f'exec {sys.executable} -c "import sys,urllib.request as u; open(sys.argv[1], \'wb\').write(u.urlopen(sys.argv[2]).read())" "$3" "$4"'
+    python = (
+        f'case "$1" in -c) exec {sys.executable} "$@";; esac; echo "probe of $(cat "$1" | {sys.executable} -c '
+        f"'import sys; print(len(sys.stdin.read()) > 20000)') $2\""
+    )
+    fetch = (
+        f'exec {sys.executable} -c "import sys,urllib.request as u; open(sys.argv[1], '
+        f'\'wb\').write(u.urlopen(sys.argv[2]).read())" "$3" "$4"'
+    )
     for name in ("curl", "wget"):  # both are called with two options, the file and the address
         folder = tmp_path / name
         folder.mkdir()
@@ -222,10 +308,14 @@ def test_the_start_line_starts_the_probe(bench: Bench, tmp_path: Path) -> None:
         ("", {"python3": "exit 0", "wget": "exit 1"}, 5, "the probe did not come from"),
     ],
 )
-def test_the_start_line_says_what_is_in_the_way(bench: Bench, tmp_path: Path, code: str, programs: dict[str, str], status: int, words: str) -> None:
+def test_the_start_line_says_what_is_in_the_way(
+    bench: Bench, tmp_path: Path, code: str, programs: dict[str, str], status: int, words: str
+) -> None:
     number, _ = bench.linked("screen=no-boot-device")
     secret = bench.call("GET", f"/api/tickets/{number}/link")["code"]
-    done = started(bench, code.replace("$", "%24").replace(" ", "%20").replace(";", "%3B") or secret, tmp_path, **programs)
+    done = started(
+        bench, code.replace("$", "%24").replace(" ", "%20").replace(";", "%3B") or secret, tmp_path, **programs
+    )
     assert (done.returncode, words in done.stderr) == (status, True), done.stderr
     bench.call("DELETE", f"/api/tickets/{number}/link")
     code = bench.call("GET", f"/api/tickets/{number}/link")["code"]
@@ -245,9 +335,17 @@ def test_an_order_carries_the_drive_s_serial_number(bench: Bench) -> None:
     bench.probe("two-alike", secret)
     bench.until(number, through(1))
     assert bench.call("GET", f"/api/tickets/{number}/captures")[0]["asks"] == ["nvme0", "nvme1"]
-    bench.call("POST", f"/api/tickets/{number}/orders", json={"order": "self-test", "device": "nvme1", "kind": "short", "by": "KT"})
+    bench.call(
+        "POST",
+        f"/api/tickets/{number}/orders",
+        json={"order": "self-test", "device": "nvme1", "kind": "short", "by": "KT"},
+    )
     link = bench.until(number, through(2))
-    assert (link["orders"][1]["device"], link["orders"][1]["drive"], link["orders"][1]["state"]) == ("nvme1", "QF5-440077", "done")
+    assert (link["orders"][1]["device"], link["orders"][1]["drive"], link["orders"][1]["state"]) == (
+        "nvme1",
+        "QF5-440077",
+        "done",
+    )
 
 
 def test_a_code_is_exchanged_once_and_may_not_be_guessed(bench: Bench) -> None:
@@ -267,7 +365,12 @@ def test_handing_over_ends_a_link_for_good(bench: Bench) -> None:
     number, secret = bench.linked("screen=no-boot-device")
     bench.call("POST", f"/api/tickets/{number}/handover", json={"by": "KT", "proven": None})
     bench.call("POST", f"/api/tickets/{number}/reopen", json={})
-    answer = HTTP.post(f"{bench.url}/api/link/hello", json={"protocol": 1, "probe": "1", "machine": {}, "session": "ab" * 8}, headers=bearer(secret), timeout=10)
+    answer = HTTP.post(
+        f"{bench.url}/api/link/hello",
+        json={"protocol": 1, "probe": "1", "machine": {}, "session": "ab" * 8},
+        headers=bearer(secret),
+        timeout=10,
+    )
     assert answer.status_code == 410
 
 
@@ -290,7 +393,10 @@ def test_an_odd_variable_blocks_nothing(bench: Bench, name: str, tmp_path: Path)
     machine = patient("sound").connected()
     file = f"{name}-8be4df61-93ca-11d2-aa0d-00e098032b8c"
     machine.pages = {**machine.pages, "efivars/" + probe_module.safe_name(file): bytes(4) + bytes(64 << 10)}
-    machine.files = lambda: {path: (f"/sys/firmware/efi/efivars/{file}" if "+" in path or "a" * 40 in path or ".." in path else path) for path in machine.pages}  # type: ignore[method-assign]
+    machine.files = lambda: {
+        path: (f"/sys/firmware/efi/efivars/{file}" if "+" in path or "a" * 40 in path or ".." in path else path)
+        for path in machine.pages
+    }  # type: ignore[method-assign]
     by_place = {place: path for path, place in machine.files().items()}
     machine.read_file = lambda place: machine.pages[by_place[place]]  # type: ignore[method-assign]
     link = probe_module.Link(bench.url, secret, lambda text: None)
@@ -309,10 +415,17 @@ def test_an_odd_variable_blocks_nothing(bench: Bench, name: str, tmp_path: Path)
 def test_a_link_holds_so_many_starts_and_pages_of_its_own_orders_only(bench: Bench) -> None:
     _, secret = bench.linked("screen=no-boot-device")
     said = {"protocol": 1, "probe": "1", "machine": {}}
-    answers = [HTTP.post(f"{bench.url}/api/link/hello", json={**said, "session": f"{n:08x}"}, headers=bearer(secret), timeout=10).status_code for n in range(42)]
+    answers = [
+        HTTP.post(
+            f"{bench.url}/api/link/hello", json={**said, "session": f"{n:08x}"}, headers=bearer(secret), timeout=10
+        ).status_code
+        for n in range(42)
+    ]
     assert answers == [200] * 40 + [409] * 2
     session = f"{0:08x}"
-    foreign = HTTP.post(f"{bench.url}/api/link/pages", json={**page(session, 1), "order": "99"}, headers=bearer(secret), timeout=10)
+    foreign = HTTP.post(
+        f"{bench.url}/api/link/pages", json={**page(session, 1), "order": "99"}, headers=bearer(secret), timeout=10
+    )
     assert (foreign.status_code, "an order of this ticket" in foreign.json()["detail"]) == (409, True)
 
 
@@ -338,10 +451,28 @@ def test_what_does_not_fit_into_a_capture_is_said_in_it(bench: Bench) -> None:
     data = random.Random(1).randbytes(4 << 20)
     own = {"data": base64.b64encode(data).decode(), "sha256": hashlib.sha256(data).hexdigest(), "size": len(data)}
     for n in range(1, 7):
-        assert bench.call("POST", "/api/link/pages", json={**page(session, n), **own, "path": f"sda/odd{n}.bin"}, headers=bearer(secret))["acknowledged"] == n
-    bench.call("POST", "/api/link/done", json={"session": session, "order": "1", "result": "done", "detail": ""}, headers=bearer(secret))
+        assert (
+            bench.call(
+                "POST",
+                "/api/link/pages",
+                json={**page(session, n), **own, "path": f"sda/odd{n}.bin"},
+                headers=bearer(secret),
+            )["acknowledged"]
+            == n
+        )
+    bench.call(
+        "POST",
+        "/api/link/done",
+        json={"session": session, "order": "1", "result": "done", "detail": ""},
+        headers=bearer(secret),
+    )
     capture = bench.call("GET", f"/api/tickets/{number}/captures")[0]
-    full = [p for d in [*capture["devices"], {"pages": capture["other_pages"]}] for p in d["pages"] if "the capture is full" in p["detail"]]
+    full = [
+        p
+        for d in [*capture["devices"], {"pages": capture["other_pages"]}]
+        for p in d["pages"]
+        if "the capture is full" in p["detail"]
+    ]
     assert len(full) == 2
 
 
@@ -349,14 +480,26 @@ def test_a_practice_machine_answers_with_the_new_drives_own_pages_once_it_is_in(
     ticket = bench.call("POST", "/api/practice", json={"machine": "worn", "bay": 1, "by": "KT"})
     number = int(ticket["id"])
     bench.until(number, through(1))
-    bench.call("POST", f"/api/tickets/{number}/entries", json={"entry": {"signed": "replace", "fix": "replace-drive"}, "by": "KT"})
-    bench.call("POST", f"/api/tickets/{number}/part", json={"name": "QUARRY FLINT 500", "serial": "QF2-000815", "size_gb": 500, "by": "KT"})
+    bench.call(
+        "POST",
+        f"/api/tickets/{number}/entries",
+        json={"entry": {"signed": "replace", "fix": "replace-drive"}, "by": "KT"},
+    )
+    bench.call(
+        "POST",
+        f"/api/tickets/{number}/part",
+        json={"name": "QUARRY FLINT 500", "serial": "QF2-000815", "size_gb": 500, "by": "KT"},
+    )
     while (job := bench.call("GET", f"/api/tickets/{number}")["job"])["step"] != "new-pages":
         work = bench.call("GET", f"/api/tickets/{number}/work")
         own = next(s for s in work["steps"] if s["state"] == "now")
         answer = next(a for a in own["answers"] if a["leads"] == "on")
         value = {"serial": "QS3-441907", "text": "nothing", "count": 2019}.get(answer["asks"])
-        bench.call("POST", f"/api/tickets/{number}/steps/{job['step']}", json={"answer": answer["id"], "value": value, "by": "KT"})
+        bench.call(
+            "POST",
+            f"/api/tickets/{number}/steps/{job['step']}",
+            json={"answer": answer["id"], "value": value, "by": "KT"},
+        )
     suspects = bench.call("GET", f"/api/tickets/{number}")["suspects"]
     bench.call("POST", f"/api/tickets/{number}/orders", json={"order": "read", "by": "KT"})
     bench.until(number, through(2))
@@ -368,17 +511,22 @@ def test_a_practice_machine_answers_with_the_new_drives_own_pages_once_it_is_in(
     assert {s["fault"]: s["p"] for s in after["suspects"]} == pytest.approx({s["fault"]: s["p"] for s in suspects})
     drives = bench.call("GET", f"/api/tickets/{number}/captures")[0]["devices"]
     assert "QF2-000815" in {d["identity"]["serial"] for d in drives if d["identity"]}
-    hints = next(s for s in bench.call("GET", f"/api/tickets/{number}/work")["steps"] if s["id"] == "new-pages")["hints"]
+    hints = next(s for s in bench.call("GET", f"/api/tickets/{number}/work")["steps"] if s["id"] == "new-pages")[
+        "hints"
+    ]
     assert hints == ["Its pages were read: QUARRY FLINT 500, QF2-000815. They are the baseline."]
 
 
 def test_what_spins_is_stopped_where_the_ticket_holds_its_drive(bench: Bench, tmp_path: Path) -> None:
-    """By the probe's own words and the order's detail; flash and what hangs on USB are left alone, and what refuses is said."""
+    """By the probe's own words and the order's detail; flash and what hangs on USB are left alone, and what refuses is
+    said."""
     for texts, stopped in ((("screen=no-boot-device", "sound=ticking"), True), (("screen=no-boot-device",), False)):
         number, secret = bench.linked(*texts, drive_kind="hdd", data="irreplaceable")
         bench.probe("spotted", secret, f"spool-rest-{number}")
         link = bench.until(number, lambda link: link["orders"] and link["orders"][0]["state"] == "done")
-        assert (link["orders"][0]["order"], link["orders"][0]["detail"]) == (("look", "sda is stopped") if stopped else ("read", ""))
+        assert (link["orders"][0]["order"], link["orders"][0]["detail"]) == (
+            ("look", "sda is stopped") if stopped else ("read", "")
+        )
 
 
 def test_what_cannot_be_stopped_is_said_and_flash_is_left_alone(tmp_path: Path) -> None:

@@ -20,7 +20,15 @@ def seen(name: str, folder: Path) -> tuple[Services, TicketOut, Any]:
     """The patient's ticket once its capture is on it."""
     own = patient(name)
     bench = open_services(folder / "data")
-    ticket = bench.tickets.take_in(customer=own.customer, machine=own.machine, words=own.words, facts=own.facts, entries=[dict(e) for e in own.entries], bay=None, by="KT")
+    ticket = bench.tickets.take_in(
+        customer=own.customer,
+        machine=own.machine,
+        words=own.words,
+        facts=own.facts,
+        entries=[dict(e) for e in own.entries],
+        bay=None,
+        by="KT",
+    )
     bench.tickets.append(ticket.id, {"move": "live-start", "outcome": "runs"}, by="KT")
     capture = bench.captures.add_file(ticket.id, "machine.gcap", capture_of(name), by="KT")
     return bench, bench.tickets.ticket(ticket.id), capture
@@ -33,37 +41,129 @@ def test_there_are_enough_of_them() -> None:
 
 # patient, gate, state, suspects of which one is among the first two, findings, readings that went on the tape
 CASES = [
-    ("sound", "detection", "open", None, [], {"health-pages": "clean", "entry-target": "present", "boot-order": "system-first"}),
-    ("ticking", "detection", "shut", ("link.loose", "link.broken", "drive.mechanical", "drive.dead"), ["zero-capacity"], {}),
-    ("growing", "health", "shut", ("drive.media",), ["pending", "self-test-failed", "media-errors-logged"], {"health-pages": "failing", "error-log": "recent"}),
-    ("worn", "health", "shut", ("drive.worn",), ["worn", "spare-used", "critical-warning"], {"health-pages": "worn-out"}),
-    ("cable", "detection", "shut", ("link.loose", "link.broken"), ["crc-errors", "crc-errors-logged"], {"health-pages": "link-errors"}),
+    (
+        "sound",
+        "detection",
+        "open",
+        None,
+        [],
+        {"health-pages": "clean", "entry-target": "present", "boot-order": "system-first"},
+    ),
+    (
+        "ticking",
+        "detection",
+        "shut",
+        ("link.loose", "link.broken", "drive.mechanical", "drive.dead"),
+        ["zero-capacity"],
+        {},
+    ),
+    (
+        "growing",
+        "health",
+        "shut",
+        ("drive.media",),
+        ["pending", "self-test-failed", "media-errors-logged"],
+        {"health-pages": "failing", "error-log": "recent"},
+    ),
+    (
+        "worn",
+        "health",
+        "shut",
+        ("drive.worn",),
+        ["worn", "spare-used", "critical-warning"],
+        {"health-pages": "worn-out"},
+    ),
+    (
+        "cable",
+        "detection",
+        "shut",
+        ("link.loose", "link.broken"),
+        ["crc-errors", "crc-errors-logged"],
+        {"health-pages": "link-errors"},
+    ),
     ("false-alarm", "health", "shut", ("alarm.false",), [], {"health-pages": "clean"}),
     ("stale-entry", "firmware", "shut", ("entries.lost",), [], {"entry-target": "stale"}),
     ("no-loader", "loader", "suspect", ("loader.damaged",), [], {"entry-target": "present", "loader-look": "missing"}),
-    ("storage-mode", "firmware", "shut", ("settings.storage-mode",), [], {"entry-target": "present", "storage-mode": "conflicts"}),
+    (
+        "storage-mode",
+        "firmware",
+        "shut",
+        ("settings.storage-mode",),
+        [],
+        {"entry-target": "present", "storage-mode": "conflicts"},
+    ),
     ("bridge", "detection", "suspect", None, ["bridge-hides-pages"], {"seen-live": "absent"}),
     ("hangs", "health", "shut", ("drive.media",), ["reallocated", "pending"], {"health-pages": "early-signs"}),
     ("wrong-first", "firmware", "shut", ("settings.order",), [], {"boot-order": "other-first"}),
     ("encrypted", "system", "shut", None, [], {"volume-look": "locked"}),
     ("locked-inside", "system", "shut", None, [], {"volume-look": "locked", "loader-look": "sound"}),
     ("old-layout", "loader", "shut", None, ["old"], {"seen-live": "right"}),
-    ("large-sectors", "detection", "open", None, [], {"seen-live": "right", "health-pages": "clean", "entry-target": "present"}),
-    ("first-sector", "health", None, ("drive.media", "drive.mechanical"), ["lba0-unreadable", "sectors-unreadable"], {"health-pages": "early-signs", "disk-layout": "table-damaged"}),
+    (
+        "large-sectors",
+        "detection",
+        "open",
+        None,
+        [],
+        {"seen-live": "right", "health-pages": "clean", "entry-target": "present"},
+    ),
+    (
+        "first-sector",
+        "health",
+        None,
+        ("drive.media", "drive.mechanical"),
+        ["lba0-unreadable", "sectors-unreadable"],
+        {"health-pages": "early-signs", "disk-layout": "table-damaged"},
+    ),
     ("controller", "detection", None, None, ["raid-volume"], {"seen-live": "right"}),
-    ("sas-disk", "health", "shut", ("drive.media", "drive.mechanical"), ["threshold-exceeded", "scan-errors", "reported-uncorrectable", "self-test-failed"], {"health-pages": "failing", "seen-live": "right"}),
-    ("soldered", "health", "shut", ("drive.worn",), ["worn", "spare-used"], {"health-pages": "worn-out", "seen-live": "right"}),
+    (
+        "sas-disk",
+        "health",
+        "shut",
+        ("drive.media", "drive.mechanical"),
+        ["threshold-exceeded", "scan-errors", "reported-uncorrectable", "self-test-failed"],
+        {"health-pages": "failing", "seen-live": "right"},
+    ),
+    (
+        "soldered",
+        "health",
+        "shut",
+        ("drive.worn",),
+        ["worn", "spare-used"],
+        {"health-pages": "worn-out", "seen-live": "right"},
+    ),
     ("two-alike", "detection", None, None, [], {}),
-    ("flat-battery", "firmware", "shut", ("battery.flat",), [], {"clock": "reset-to-default", "storage-mode": "conflicts"}),
-    ("no-drive", "detection", "shut", ("link.loose", "link.broken", "drive.dead", "settings.port-off"), [], {"seen-live": "absent"}),
+    (
+        "flat-battery",
+        "firmware",
+        "shut",
+        ("battery.flat",),
+        [],
+        {"clock": "reset-to-default", "storage-mode": "conflicts"},
+    ),
+    (
+        "no-drive",
+        "detection",
+        "shut",
+        ("link.loose", "link.broken", "drive.dead", "settings.port-off"),
+        [],
+        {"seen-live": "absent"},
+    ),
     ("mistyped", "detection", None, None, [], {"seen-live": "right", "health-pages": "clean"}),
     ("no-table", "layout", "shut", ("layout.table",), [], {"seen-live": "no-volumes"}),
 ]
 
 
-@pytest.mark.parametrize(("name", "gate", "state", "suspects", "findings", "readings"), CASES, ids=[c[0] for c in CASES])
+@pytest.mark.parametrize(
+    ("name", "gate", "state", "suspects", "findings", "readings"), CASES, ids=[c[0] for c in CASES]
+)
 def test_what_a_patient_leads_to(
-    name: str, gate: str, state: str | None, suspects: tuple[str, ...] | None, findings: list[str], readings: dict[str, str], tmp_path: Path
+    name: str,
+    gate: str,
+    state: str | None,
+    suspects: tuple[str, ...] | None,
+    findings: list[str],
+    readings: dict[str, str],
+    tmp_path: Path,
 ) -> None:
     bench, ticket, capture = seen(name, tmp_path)
     told = {f.id for d in capture.devices for f in d.findings}
@@ -125,11 +225,13 @@ def test_a_practice_machine_whose_server_is_gone_goes_too_and_leaves_nothing(tmp
     machine = (
         "import sys\nimport gatecheck.practice.__main__ as m\n"
         "m._ORPHAN_SECONDS, m._LOOK_EVERY = 0.2, 0.1\n"
-        f"m.main(['sound', '--started-by', sys.argv[1], '--server', 'http://127.0.0.1:9', '--secret', 'x', '--wait', '600', '--spool', {str(spool)!r}])\n"
+        f"m.main(['sound', '--started-by', sys.argv[1], '--server', 'http://127.0.0.1:9', '--secret', 'x', '--wait', "
+        f"'600', '--spool', {str(spool)!r}])\n"
     )
     server = (
         "import os, subprocess, sys\n"
-        f"child = subprocess.Popen([sys.executable, '-c', {machine!r}, str(os.getpid())], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True)\n"
+        f"child = subprocess.Popen([sys.executable, '-c', {machine!r}, str(os.getpid())], stdout=subprocess.DEVNULL, "
+        f"stderr=subprocess.DEVNULL, start_new_session=True)\n"
         f"open({str(pid_file)!r}, 'w').write(str(child.pid))\n"
     )
     assert subprocess.run([sys.executable, "-c", server], check=True, timeout=60).returncode == 0
@@ -138,6 +240,10 @@ def test_a_practice_machine_whose_server_is_gone_goes_too_and_leaves_nothing(tmp
         time.sleep(0.05)
     assert not spool.exists()
     machine_id = int(pid_file.read_text())
-    while Path(f"/proc/{machine_id}/cmdline").exists() and Path(f"/proc/{machine_id}/cmdline").read_bytes() and time.monotonic() < deadline:
+    while (
+        Path(f"/proc/{machine_id}/cmdline").exists()
+        and Path(f"/proc/{machine_id}/cmdline").read_bytes()
+        and time.monotonic() < deadline
+    ):
         time.sleep(0.05)
     assert time.monotonic() < deadline, "it still runs"

@@ -43,9 +43,21 @@ def test_it_is_one_file_that_old_pythons_read_and_that_needs_nothing() -> None:
 COMMANDS = [
     ("identify", probe.ata_command_16(4, 0xEC, 0, 1, 0), "85 08 0e 00 00 00 01 00 00 00 00 00 00 00 ec 00"),
     ("smart data", probe.ata_command_16(4, 0xB0, 0xD0, 1, 0xC24F00), "85 08 0e 00 d0 00 01 00 00 00 4f 00 c2 00 b0 00"),
-    ("smart log 06h", probe.ata_command_16(4, 0xB0, 0xD5, 1, 0xC24F06), "85 08 0e 00 d5 00 01 00 06 00 4f 00 c2 00 b0 00"),
-    ("smart status", probe.ata_command_16(3, 0xB0, 0xDA, 0, 0xC24F00, registers=True), "85 06 20 00 da 00 00 00 00 00 4f 00 c2 00 b0 00"),
-    ("log ext 04h, page 7", probe.ata_command_16(4, 0x2F, 0, 1, 0x0704), "85 09 0e 00 00 00 01 00 04 00 07 00 00 00 2f 00"),
+    (
+        "smart log 06h",
+        probe.ata_command_16(4, 0xB0, 0xD5, 1, 0xC24F06),
+        "85 08 0e 00 d5 00 01 00 06 00 4f 00 c2 00 b0 00",
+    ),
+    (
+        "smart status",
+        probe.ata_command_16(3, 0xB0, 0xDA, 0, 0xC24F00, registers=True),
+        "85 06 20 00 da 00 00 00 00 00 4f 00 c2 00 b0 00",
+    ),
+    (
+        "log ext 04h, page 7",
+        probe.ata_command_16(4, 0x2F, 0, 1, 0x0704),
+        "85 09 0e 00 00 00 01 00 04 00 07 00 00 00 2f 00",
+    ),
     ("identify, 12", probe.ata_command_12(4, 0xEC, 0, 1, 0), "a1 08 0e 00 01 00 00 00 00 ec 00 00"),
     ("smart data, 12", probe.ata_command_12(4, 0xB0, 0xD0, 1, 0xC24F00), "a1 08 0e d0 01 00 4f c2 00 b0 00 00"),
 ]
@@ -58,7 +70,12 @@ def test_commands_are_laid_out_as_the_standard_says(command: bytes, wanted: str)
 
 @pytest.mark.parametrize(
     ("sense", "wanted"),
-    [("70 00 05 00 00 00 00 0a 00 00 00 00 20 00", (5, 0x20, 0)), ("72 0b 11 04 00 00 00 00", (0xB, 0x11, 4)), ("", (0, 0, 0)), ("72 01", (0, 0, 0))],
+    [
+        ("70 00 05 00 00 00 00 0a 00 00 00 00 20 00", (5, 0x20, 0)),
+        ("72 0b 11 04 00 00 00 00", (0xB, 0x11, 4)),
+        ("", (0, 0, 0)),
+        ("72 01", (0, 0, 0)),
+    ],
 )
 def test_sense_is_read_in_both_formats(sense: str, wanted: tuple[int, int, int]) -> None:
     assert probe.sense_of(bytes.fromhex(sense)) == wanted
@@ -67,7 +84,11 @@ def test_sense_is_read_in_both_formats(sense: str, wanted: tuple[int, int, int])
 def read_out(name: str, folder: Path, *, wait: float = 3.0) -> tuple[dict[str, bytes], list[dict[str, Any]]]:
     """A practice machine's capture, and the probe's own lines about it."""
     out = folder / "machine.gcap"
-    status = probe.main(["--out", str(out), "--spool", str(folder / "spool"), "--wait", str(wait)], machine=patient(name).connected(), say=lambda text: None)
+    status = probe.main(
+        ["--out", str(out), "--spool", str(folder / "spool"), "--wait", str(wait)],
+        machine=patient(name).connected(),
+        say=lambda text: None,
+    )
     assert status == 0
     lines = [json.loads(text) for text in (folder / "spool" / "pages.jsonl").read_text().splitlines()]
     return read_path(str(out)), lines
@@ -90,7 +111,13 @@ def test_every_patient_is_read_whole(name: str, tmp_path: Path) -> None:
         identity = by_device[device]["identity"]
         assert identity["capacity"] == drive.disk.capacity
         if not isinstance(drive, BridgedDrive):
-            model = drive.name if isinstance(drive, SolderedDrive) else f"{drive.vendor} {drive.model}" if isinstance(drive, ScsiDrive) else drive.model
+            model = (
+                drive.name
+                if isinstance(drive, SolderedDrive)
+                else f"{drive.vendor} {drive.model}"
+                if isinstance(drive, ScsiDrive)
+                else drive.model
+            )
             assert (identity["serial"], identity["model"]) == (drive.serial, model)
     assert (said["firmware"] is not None) == bool(machine.pages)
     assert not [p for p in said["pages"] if p["status"] == "broken"]  # type: ignore[attr-defined]
@@ -102,7 +129,9 @@ def test_a_drive_that_hangs_hangs_a_child_only(tmp_path: Path) -> None:
     assert time.monotonic() - began < 60
     hung = [line for line in lines if line["status"] == "hung"]
     assert [(line["path"], line["sha256"]) for line in hung] == [("sda/smart-log-06.bin", None)]
-    assert [line["status"] for line in lines if line["path"] == "sda/gp-log-04.bin"] == ["ok"], "the next page is read all the same"
+    assert [line["status"] for line in lines if line["path"] == "sda/gp-log-04.bin"] == ["ok"], (
+        "the next page is read all the same"
+    )
     page = next(p for p in read_capture(files).pages if p.path == "sda/smart-log-06.bin")
     assert (page.status, "no answer within 3 s" in str(page.detail)) == ("failed", True)
 
@@ -166,13 +195,19 @@ def test_an_order_without_its_clearance_is_refused() -> None:
     order: dict[str, Any] = {"id": "3", "order": "self-test", "device": "sda", "kind": "long"}
     right = probe.clearance("k7qdm-2xp45", "3", "self-test", "sda", "stress")
     forged = [
-        {}, {"pages": right}, {"stress": "0" * 64}, {"stress": probe.clearance("other", "3", "self-test", "sda", "stress")},
-        {"stress": probe.clearance("k7qdm-2xp45", "3", "self-test", "sdb", "stress")}, {"stress": probe.clearance("k7qdm-2xp45", "4", "self-test", "sda", "stress")},
+        {},
+        {"pages": right},
+        {"stress": "0" * 64},
+        {"stress": probe.clearance("other", "3", "self-test", "sda", "stress")},
+        {"stress": probe.clearance("k7qdm-2xp45", "3", "self-test", "sdb", "stress")},
+        {"stress": probe.clearance("k7qdm-2xp45", "4", "self-test", "sda", "stress")},
         {"stress": probe.clearance("k7qdm-2xp45", "3", "read", "sda", "stress")},
-    ]  # fmt: skip
+    ]
     assert link.cleared({**order, "clearances": {"stress": right}})
     assert not any(link.cleared({**order, "clearances": marks}) for marks in forged)
-    assert not link.cleared({"id": "3", "order": "format", "clearances": {"": probe.clearance("k7qdm-2xp45", "3", "format", "", "")}})
+    assert not link.cleared(
+        {"id": "3", "order": "format", "clearances": {"": probe.clearance("k7qdm-2xp45", "3", "format", "", "")}}
+    )
 
 
 @pytest.mark.skipif(os.geteuid() == 0, reason="root may read drives")
@@ -190,24 +225,40 @@ def test_a_second_reading_offline_is_of_its_own_moment(tmp_path: Path) -> None:
     machine.since -= 5000
     assert probe.main(options, machine=machine, say=lambda text: None) == 0
     assert read_path(str(out))["sda/smart-data.bin"] != first
-    assert len((tmp_path / "spool" / "pages.jsonl").read_text().splitlines()) == len(set((tmp_path / "spool" / "pages.jsonl").read_text().splitlines()))
+    assert len((tmp_path / "spool" / "pages.jsonl").read_text().splitlines()) == len(
+        set((tmp_path / "spool" / "pages.jsonl").read_text().splitlines())
+    )
 
 
-def test_a_folder_that_cannot_be_written_is_said_before_anything_is_read(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+def test_a_folder_that_cannot_be_written_is_said_before_anything_is_read(
+    tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
     machine = patient("sound").connected()
     machine.nvme = lambda *a: pytest.fail("a drive was asked")  # type: ignore[assignment, method-assign]
-    assert probe.main(["--out", str(tmp_path / "nowhere" / "m.gcap"), "--spool", str(tmp_path / "s")], machine=machine, say=lambda text: None) == 2
+    assert (
+        probe.main(
+            ["--out", str(tmp_path / "nowhere" / "m.gcap"), "--spool", str(tmp_path / "s")],
+            machine=machine,
+            say=lambda text: None,
+        )
+        == 2
+    )
     assert "expected a file that can be written" in capsys.readouterr().err
 
 
 def test_the_only_namespace_need_not_be_number_one(tmp_path: Path) -> None:
     files, _ = read_out("large-sectors", tmp_path)
     drive = next(d for d in read_capture(files).drives if d.device == "nvme0")
-    assert (drive.pages.namespace is not None, drive.pages.namespace and drive.pages.namespace.capacity) == (True, 960_000_000_000)
+    assert (drive.pages.namespace is not None, drive.pages.namespace and drive.pages.namespace.capacity) == (
+        True,
+        960_000_000_000,
+    )
 
 
 @pytest.mark.parametrize(("error", "lines"), [(5, 8), (19, 0)], ids=["unreadable", "pulled"])
-def test_a_drive_that_reads_nothing_is_not_strained_and_one_that_was_pulled_is_not_blamed(error: int, lines: int, tmp_path: Path) -> None:
+def test_a_drive_that_reads_nothing_is_not_strained_and_one_that_was_pulled_is_not_blamed(
+    error: int, lines: int, tmp_path: Path
+) -> None:
     machine = patient("first-sector").connected()
 
     def fails(*asked: Any) -> bytes:
@@ -220,7 +271,11 @@ def test_a_drive_that_reads_nothing_is_not_strained_and_one_that_was_pulled_is_n
     assert len(alone) == 2 * lines
 
 
-ATA_PATIENTS = [p.id for p in PATIENTS if p.id not in ("hangs", "ticking") and any(isinstance(d, AtaDrive) for d in p.build().drives.values())]
+ATA_PATIENTS = [
+    p.id
+    for p in PATIENTS
+    if p.id not in ("hangs", "ticking") and any(isinstance(d, AtaDrive) for d in p.build().drives.values())
+]
 
 
 @pytest.mark.parametrize("name", ATA_PATIENTS)
@@ -228,7 +283,9 @@ def test_nothing_is_asked_that_was_not_announced(name: str, tmp_path: Path) -> N
     """A drive writes every command that it refuses into its error log, for good: a reading leaves none there."""
     machine = patient(name).connected()
     probe.Probe(machine, probe.Spool(str(tmp_path)), None, lambda text: None, _Inline()).read("offline")
-    assert [d.refused for d in machine.drives.values() if isinstance(d, AtaDrive)] == [0] * sum(isinstance(d, AtaDrive) for d in machine.drives.values())
+    assert [d.refused for d in machine.drives.values() if isinstance(d, AtaDrive)] == [0] * sum(
+        isinstance(d, AtaDrive) for d in machine.drives.values()
+    )
 
 
 # IDENTIFY words 82, 84, 85 (set: validity bits too) -> pages that are asked for besides identity
@@ -236,9 +293,25 @@ ANNOUNCED: list[tuple[dict[int, int], set[str]]] = [
     ({82: 0, 84: 0x4000, 85: 0}, set()),
     ({82: 0xFFFF, 85: 0xFFFF, 84: 0xFFFF}, set()),
     ({82: 1, 85: 0, 84: 0x4023}, {"gp-log-00", "gp-log-03", "gp-log-04", "gp-log-07"}),
-    ({82: 1, 85: 1, 84: 0x4000}, {"smart-data", "smart-thresh", "smart-status", "smart-log-01"}),  # SMART data's own byte 370 says so
+    (
+        {82: 1, 85: 1, 84: 0x4000},
+        {"smart-data", "smart-thresh", "smart-status", "smart-log-01"},
+    ),  # SMART data's own byte 370 says so
     ({82: 1, 85: 1, 84: 0x4003}, {"smart-data", "smart-thresh", "smart-status", "smart-log-01", "smart-log-06"}),
-    ({82: 1, 85: 1, 84: 0x4023}, {"smart-data", "smart-thresh", "smart-status", "smart-log-01", "smart-log-06", "gp-log-00", "gp-log-03", "gp-log-04", "gp-log-07"}),
+    (
+        {82: 1, 85: 1, 84: 0x4023},
+        {
+            "smart-data",
+            "smart-thresh",
+            "smart-status",
+            "smart-log-01",
+            "smart-log-06",
+            "gp-log-00",
+            "gp-log-03",
+            "gp-log-04",
+            "gp-log-07",
+        },
+    ),
 ]
 
 
@@ -256,7 +329,11 @@ def test_what_is_asked_follows_from_identify(words: dict[int, int], asked: set[s
     machine.drives["sda"].page = page  # type: ignore[union-attr, method-assign]
     worker = probe.Probe(machine, probe.Spool(str(tmp_path)), None, lambda text: None, _Inline())
     worker.read("offline", sectors=False)
-    paths = {line["path"].split("/")[1].removesuffix(".bin") for line in worker.spool.lines if line["path"].startswith("sda/")}
+    paths = {
+        line["path"].split("/")[1].removesuffix(".bin")
+        for line in worker.spool.lines
+        if line["path"].startswith("sda/")
+    }
     assert paths == {"identify"} | asked
 
 
@@ -264,13 +341,19 @@ def test_an_order_is_for_a_drive_and_not_for_a_name(tmp_path: Path) -> None:
     machine = patient("two-alike").connected()
     worker = probe.Probe(machine, probe.Spool(str(tmp_path)), None, lambda text: None, _Inline())
     assert worker.find({"device": "nvme0", "drive": "QF5-440031"}) == "nvme0"
-    assert worker.find({"device": "nvme0", "drive": "QF5-440077"}) == "nvme1", "it has another name since the machine was started anew"
+    assert worker.find({"device": "nvme0", "drive": "QF5-440077"}) == "nvme1", (
+        "it has another name since the machine was started anew"
+    )
     assert worker.find({"device": "nvme0"}) == "nvme0"
     with pytest.raises(probe.Refused, match="expected the drive QF5-000000, got none"):
         worker.find({"device": "nvme0", "drive": "QF5-000000"})
-    hdd = probe.Probe(patient("growing").connected(), probe.Spool(str(tmp_path / "b")), None, lambda text: None, _Inline())
+    hdd = probe.Probe(
+        patient("growing").connected(), probe.Spool(str(tmp_path / "b")), None, lambda text: None, _Inline()
+    )
     assert hdd.find({"device": "sdb", "drive": "  qs7-310222 "}) == "sda", "told by IDENTIFY"
-    sas = probe.Probe(patient("sas-disk").connected(), probe.Spool(str(tmp_path / "c")), None, lambda text: None, _Inline())
+    sas = probe.Probe(
+        patient("sas-disk").connected(), probe.Spool(str(tmp_path / "c")), None, lambda text: None, _Inline()
+    )
     assert sas.find({"device": "sdc", "drive": "5000c500300417ab"}) == "sda"
 
 
@@ -309,7 +392,10 @@ REASONS = [
     (urllib.error.URLError(socket.gaierror(-2, "Name or service not known")), "no machine by that name"),
     (urllib.error.URLError(TimeoutError("timed out")), "nothing comes back"),
     (urllib.error.URLError(OSError(101, "Network is unreachable")), "network is unreachable"),
-    (urllib.error.URLError(ssl.SSLCertVerificationError(1, "certificate verify failed")), "certificate is not known here"),
+    (
+        urllib.error.URLError(ssl.SSLCertVerificationError(1, "certificate verify failed")),
+        "certificate is not known here",
+    ),
     (ValueError("no JSON"), "is no bench"),
 ]
 
@@ -324,10 +410,21 @@ def test_what_is_in_the_way_is_said_in_words(error: Exception, words: str) -> No
 def test_a_terminal_shows_a_line_for_each_drive_and_what_to_do(tmp_path: Path) -> None:
     said: list[str] = []
     out = tmp_path / "m.gcap"
-    assert probe.main(["--out", str(out), "--spool", str(tmp_path / "s")], machine=patient("first-sector").connected(), say=said.append) == 0
+    assert (
+        probe.main(
+            ["--out", str(out), "--spool", str(tmp_path / "s")],
+            machine=patient("first-sector").connected(),
+            say=said.append,
+        )
+        == 0
+    )
     assert said[0] == "Gate Check reads Ostler Tarn Mini. Nothing is written to any drive."
     drive = next(text for text in said if text.startswith("sda "))
-    assert ("QUARRY SPINDLE 1000" in drive, "1.0 TB" in drive, "2 sectors cannot be read" in drive) == (True, True, True)
+    assert ("QUARRY SPINDLE 1000" in drive, "1.0 TB" in drive, "2 sectors cannot be read" in drive) == (
+        True,
+        True,
+        True,
+    )
     assert said[-1] == f"Written: {out}. Drop this file on the ticket."
     assert len(said) == 5, "the machine, its drive, the stick, and the two around them"
 
@@ -361,7 +458,12 @@ def test_a_system_partition_is_listed_as_far_as_it_can_be_read(tmp_path: Path) -
     machine = patient("sound").connected()
     disk = machine.drives["nvme0"].disk
     files, _ = read_out("sound", tmp_path)
-    volume = read_fat(CapturedSectors({2048 + at: data for at, data in fat_volume(LOADER, sectors=204_800, cluster_sectors=1).items()}), 2048)
+    volume = read_fat(
+        CapturedSectors(
+            {2048 + at: data for at, data in fat_volume(LOADER, sectors=204_800, cluster_sectors=1).items()}
+        ),
+        2048,
+    )
     folder = listing(volume).files["EFI/system"]
     disk.bad = frozenset({2048 + volume.data_at + folder.cluster - 2})
     spool = probe.Spool(str(tmp_path / "bad"))
@@ -372,5 +474,7 @@ def test_a_system_partition_is_listed_as_far_as_it_can_be_read(tmp_path: Path) -
     programs = next(v.programs for v in capture.volumes if v.programs)
     assert programs == ("EFI/BOOT/BOOTX64.EFI",)
     assert capture.firmware is not None
-    assert capture.firmware.loaders == (), "the entry's loader stood in the directory that cannot be read: not missing, not read"
+    assert capture.firmware.loaders == (), (
+        "the entry's loader stood in the directory that cannot be read: not missing, not read"
+    )
     assert len(files) > 20

@@ -1,4 +1,5 @@
-"""What is written reaches the drive that was confirmed and no other: whatever names do, whoever has the secret, whenever a link is ended."""
+"""What is written reaches the drive that was confirmed and no other: whatever names do, whoever has the secret,
+whenever a link is ended."""
 
 from __future__ import annotations
 
@@ -48,7 +49,12 @@ def session(own: History, name: str) -> tuple[str, Callable[..., Any]]:
     """Another start of a probe with the same secret, and what it asks."""
     head = {"Authorization": "Bearer " + own.secret}
     at = f"{own.number:08x}{name}"
-    assert own.at.client.post("/api/link/hello", json={"protocol": 1, "probe": "1", "machine": {}, "session": at}, headers=head).status_code == 200
+    assert (
+        own.at.client.post(
+            "/api/link/hello", json={"protocol": 1, "probe": "1", "machine": {}, "session": at}, headers=head
+        ).status_code
+        == 200
+    )
 
     def ask(method: str, path: str, **more: Any) -> Any:
         return own.at.client.request(method, f"/api/link/{path}", headers=head, **more)
@@ -64,10 +70,15 @@ def tape(own: History) -> str:
 
 
 def test_names_that_swap_after_somebody_confirmed_lead_nowhere_else(own: History) -> None:
-    """The end of the new drive's number is typed, the live system is started again, names are others: the new drive is filled under its new name."""
+    """The end of the new drive's number is typed, the live system is started again, names are others: the new drive is
+    filled under its new name."""
     assert fill(own).status_code == 201
     body = own.orders()[-1].body
-    assert (body["drive"], body["identity"]["serial"], body["identity"]["size"]) == (NEW, NEW, own.drives[NEW].disk.capacity)
+    assert (body["drive"], body["identity"]["serial"], body["identity"]["size"]) == (
+        NEW,
+        NEW,
+        own.drives[NEW].disk.capacity,
+    )
     own.order = [NEW, OLD, TORN]
     own._names()
     own.work()
@@ -88,7 +99,8 @@ def test_a_reading_that_swapped_names_is_what_the_screen_and_the_order_go_by(own
 
 
 def test_a_newer_file_of_one_drive_does_not_rename_it(own: History) -> None:
-    """A file that lists nothing, of the old drive under the new one's name, is newer than the list that the screen shows."""
+    """A file that lists nothing, of the old drive under the new one's name, is newer than the list that the screen
+    shows."""
     spool, facts = histories._pages((TORN, OLD, NEW))
     kept = spool.lines
     spool.lines = [line for line in kept if line["path"].startswith("sdb/")]
@@ -117,8 +129,11 @@ def test_the_opened_drive_is_asked_who_it_is(own: History, change: str) -> None:
     assert own.touched == set()
 
 
-def test_a_drive_that_takes_the_place_of_another_while_it_is_filled_is_left(own: History, monkeypatch: pytest.MonkeyPatch) -> None:
-    """The bench was away, the plug was pulled, another drive stands behind the descriptor: it is asked again before the next byte."""
+def test_a_drive_that_takes_the_place_of_another_while_it_is_filled_is_left(
+    own: History, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """The bench was away, the plug was pulled, another drive stands behind the descriptor: it is asked again before the
+    next byte."""
     monkeypatch.setattr(probe, "FILL_STEP", 1 << 20)
     fill(own)
     swapped = []
@@ -168,13 +183,25 @@ def test_of_twins_neither_is_read_or_written(own: History, serial: str) -> None:
     own.drives[serial + "'"] = histories._twin(own.drives, serial + "'")
     own._names()
     live = own._probe()
-    for order in ({"order": "fill", "copy": "1", "size": 512}, {"order": "scan"}, {"order": "read"}, {"order": "self-test", "kind": "short"}):
+    for order in (
+        {"order": "fill", "copy": "1", "size": 512},
+        {"order": "scan"},
+        {"order": "read"},
+        {"order": "self-test", "kind": "short"},
+    ):
         with pytest.raises(probe.NotThisOne, match=r"got two that say they are it: sd. and sdd; unplug one"):
             live.find({"id": "1", "device": "sdd", "disk": "sdd", "drive": serial, **order})
     own.list_drives()
-    targets = {t["device"]: t["against"] for t in own.at.client.get(f"/api/tickets/{own.number}/copies/{own.copy}/targets").json()}
+    targets = {
+        t["device"]: t["against"]
+        for t in own.at.client.get(f"/api/tickets/{own.number}/copies/{own.copy}/targets").json()
+    }
     if serial == NEW:
-        assert targets["sdb"] == targets["sdd"] == "Two drives here say this serial number: sdb, sdd. Unplug one of them and read the machine again"
+        assert (
+            targets["sdb"]
+            == targets["sdd"]
+            == "Two drives here say this serial number: sdb, sdd. Unplug one of them and read the machine again"
+        )
     said = own.at.post(f"/tickets/{own.number}/orders", order="scan", device="sdd")
     assert (said.status_code, "Unplug one of them" in said.text) == (409, True)
 
@@ -185,11 +212,23 @@ _LUKS = b"LUKS\xba\xbe\0\1" + b"aes" + bytes(501)
 _EDGE = 34 * 512
 
 
-@pytest.mark.parametrize(("at", "data", "holds"), [
-    (0, b"", 0), (0, _LUKS, None), (0, bytes(range(256)) * 2, None), (512, b"EFI PART" + bytes(84), None), (33 * 512, b"\1", None), (-512, b"\1", None),
-    (-_EDGE, b"\1", None), (1024, b"\1" * 512, None),
-], ids=["zeros", "luks", "noise", "broken-header", "lba-33", "last", "last-34", "lba-2"])  # fmt: skip
-def test_only_zeros_are_empty(own: History, at: int, data: bytes, holds: int | None, monkeypatch: pytest.MonkeyPatch) -> None:
+@pytest.mark.parametrize(
+    ("at", "data", "holds"),
+    [
+        (0, b"", 0),
+        (0, _LUKS, None),
+        (0, bytes(range(256)) * 2, None),
+        (512, b"EFI PART" + bytes(84), None),
+        (33 * 512, b"\1", None),
+        (-512, b"\1", None),
+        (-_EDGE, b"\1", None),
+        (1024, b"\1" * 512, None),
+    ],
+    ids=["zeros", "luks", "noise", "broken-header", "lba-33", "last", "last-34", "lba-2"],
+)
+def test_only_zeros_are_empty(
+    own: History, at: int, data: bytes, holds: int | None, monkeypatch: pytest.MonkeyPatch
+) -> None:
     total = 262_144
     place = at if at >= 0 else total * 512 + at
     sector = data.ljust(512, b"\0") if place % 512 == 0 else data
@@ -202,7 +241,11 @@ def test_only_zeros_are_empty(own: History, at: int, data: bytes, holds: int | N
         own.list_drives()
     finally:
         histories._pages.cache_clear()
-    target = next(t for t in own.at.client.get(f"/api/tickets/{own.number}/copies/{own.copy}/targets").json() if t["device"] == "sdb")
+    target = next(
+        t
+        for t in own.at.client.get(f"/api/tickets/{own.number}/copies/{own.copy}/targets").json()
+        if t["device"] == "sdb"
+    )
     assert (target["holds"], target["against"]) == (holds, None)
     assert fill(own).status_code == (201 if holds == 0 else 409)
     assert fill(own, over=True).status_code == (409 if holds == 0 else 201)  # one write at a time: the first stands
@@ -227,7 +270,11 @@ def test_a_fill_that_is_not_wanted_any_more_writes_nothing(own: History, what: s
         pulled = probe.validated_orders(live.link.call("GET", "/orders?session=" + live.link.session)["orders"])[0]
         own.at.post(steer, do=what)
         result, detail = live.work(pulled)
-        assert (result, detail) == (("paused", "from the bench") if what == "pause" else ("failed", "stopped from the bench before anything was written"))
+        assert (result, detail) == (
+            ("paused", "from the bench")
+            if what == "pause"
+            else ("failed", "stopped from the bench before anything was written")
+        )
     assert own.touched == set()
     assert "may be gone" not in tape(own)
 
@@ -236,12 +283,19 @@ def test_a_fill_that_is_not_wanted_any_more_writes_nothing(own: History, what: s
     ("failed", False, "failed", False), ("failed", True, "failed", True), ("failed", None, "failed", True),
     ("refused", False, "refused", False), ("refused", True, "failed", True),
 ])  # fmt: skip
-def test_whether_anything_was_written_is_said_and_not_read_out_of_words(own: History, result: str, wrote: bool | None, state: str, is_told: bool) -> None:
+def test_whether_anything_was_written_is_said_and_not_read_out_of_words(
+    own: History, result: str, wrote: bool | None, state: str, is_told: bool
+) -> None:
     fill(own)
     live = own._probe()
     live.link.hello(own.machine.facts(), "ab" * 8, 0)
     order = probe.validated_orders(live.link.call("GET", "/orders?session=" + live.link.session)["orders"])[0]
-    said = {"session": live.link.session, "order": order["id"], "result": result, "detail": "the drive said no before anything was written"}
+    said = {
+        "session": live.link.session,
+        "order": order["id"],
+        "result": result,
+        "detail": "the drive said no before anything was written",
+    }
     live.link.call("POST", "/done", said if wrote is None else {**said, "wrote": wrote})
     assert own.orders()[-1].state == state
     assert ("said no" in tape(own)) == is_told
@@ -312,14 +366,32 @@ def test_a_second_machine_with_the_secret_answers_for_nothing(own: History) -> N
     said = ask("POST", "done", json={"session": at, "order": order["id"], "result": "done", "detail": ""})
     assert (said.status_code, "from another" in said.text) == (409, True)
     assert own.orders()[-1].state == "waiting"
-    page = {"session": at, "seq": 1, "order": order["id"], "path": "sdc/lba1-1.bin", "kind": "sectors", "device": "sdc", "how": "", "status": "ok", "detail": ""}
+    page = {
+        "session": at,
+        "seq": 1,
+        "order": order["id"],
+        "path": "sdc/lba1-1.bin",
+        "kind": "sectors",
+        "device": "sdc",
+        "how": "",
+        "status": "ok",
+        "detail": "",
+    }
     data = bytes(512)
-    assert ask("POST", "pages", json={**page, "sha256": probe.hashlib.sha256(data).hexdigest(), "data": probe.base64.b64encode(data).decode()}).json() == {"acknowledged": 1}
+    assert ask(
+        "POST",
+        "pages",
+        json={**page, "sha256": probe.hashlib.sha256(data).hexdigest(), "data": probe.base64.b64encode(data).decode()},
+    ).json() == {"acknowledged": 1}
     with own.at.house.shop.database.read() as connection:
-        assert links.all_pages_of(connection, own.number, order["id"])[-1][0]["status"] == "skipped", "its page counts for nothing"
+        assert links.all_pages_of(connection, own.number, order["id"])[-1][0]["status"] == "skipped", (
+            "its page counts for nothing"
+        )
 
 
-def test_a_result_of_a_machine_that_took_an_order_over_hides_no_write(own: History, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_result_of_a_machine_that_took_an_order_over_hides_no_write(
+    own: History, monkeypatch: pytest.MonkeyPatch
+) -> None:
     mend(own)
     live = own._probe()
     live.link.hello(own.machine.facts(), "ab" * 8, 0)
@@ -361,7 +433,11 @@ def test_of_writes_that_are_asked_for_at_once_one_is_first(own: History) -> None
 
     def ask() -> None:
         barrier.wait()
-        answers.append(own.at.post(f"/tickets/{own.number}/path/mend", device=path["disk"], plan=path["plans"][0]["id"]).status_code)
+        answers.append(
+            own.at.post(
+                f"/tickets/{own.number}/path/mend", device=path["disk"], plan=path["plans"][0]["id"]
+            ).status_code
+        )
 
     asked = [threading.Thread(target=ask) for _ in range(8)]
     for one in asked:
@@ -388,10 +464,19 @@ class _Turnstile:
         self.lock.release()
 
 
-def test_a_copy_is_not_deleted_while_the_order_to_fill_from_it_is_given(own: History, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_copy_is_not_deleted_while_the_order_to_fill_from_it_is_given(
+    own: History, monkeypatch: pytest.MonkeyPatch
+) -> None:
     linked, turnstile, answers = own.at.house.links, _Turnstile(), list[int]()
     monkeypatch.setattr(linked.copies, "changes", turnstile)
-    put, deleting = linked.orders.enqueue, threading.Thread(target=lambda: answers.append(own.at.client.delete(f"/api/tickets/{own.number}/copies/{own.copy}").status_code))
+    put, deleting = (
+        linked.orders.enqueue,
+        threading.Thread(
+            target=lambda: answers.append(
+                own.at.client.delete(f"/api/tickets/{own.number}/copies/{own.copy}").status_code
+            )
+        ),
+    )
 
     def slow(*order: Any, **more: Any) -> int:
         deleting.start()
@@ -406,7 +491,10 @@ def test_a_copy_is_not_deleted_while_the_order_to_fill_from_it_is_given(own: His
 
 def test_a_source_is_known_by_its_world_wide_name_too(own: History) -> None:
     with own.at.house.shop.database.write() as connection:
-        connection.execute("UPDATE link_order SET body = json_set(body, '$.identity', json(?)) WHERE id = ?", ('{"wwn": "5000c500aaaaaaaa"}', own.copy))
+        connection.execute(
+            "UPDATE link_order SET body = json_set(body, '$.identity', json(?)) WHERE id = ?",
+            ('{"wwn": "5000c500aaaaaaaa"}', own.copy),
+        )
         connection.execute("UPDATE link_order SET body = json_remove(body, '$.drive') WHERE id = ?", (own.copy,))
     order, _ = own.at.house.links.restores._copy(own.number, own.copy)
     found = own.at.house.links.restores._sources(own.number, order)
@@ -414,8 +502,15 @@ def test_a_source_is_known_by_its_world_wide_name_too(own: History) -> None:
     assert not any(f.is_same(Identity("other", "", "", None)) for f in found)
     with own.at.house.shop.database.write() as connection:
         connection.execute("UPDATE link_order SET body = json_remove(body, '$.identity') WHERE id = ?", (own.copy,))
-    nobody = [t for t in own.at.client.get(f"/api/tickets/{own.number}/copies/{own.copy}/targets").json() if t["device"] == "sda"]
-    assert nobody[0]["against"] == "The copy does not say which drive it is of, and this one is not empty: it may be that drive"
+    nobody = [
+        t
+        for t in own.at.client.get(f"/api/tickets/{own.number}/copies/{own.copy}/targets").json()
+        if t["device"] == "sda"
+    ]
+    assert (
+        nobody[0]["against"]
+        == "The copy does not say which drive it is of, and this one is not empty: it may be that drive"
+    )
 
 
 @pytest.mark.parametrize("seed", range(3000, 3010))

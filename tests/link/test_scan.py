@@ -1,4 +1,5 @@
-"""The timed read: every unreadable sector found and none invented, whatever ends it in between; through a real server and a real probe too."""
+"""The timed read: every unreadable sector found and none invented, whatever ends it in between; through a real server
+and a real probe too."""
 
 from __future__ import annotations
 
@@ -46,7 +47,15 @@ class Drive:
         return read
 
 
-def scan(drive: Drive, *, known: list[Any] | None = None, upto: int | None = None, keep: Any = None, sector: int = 512, seconds: float = 5.0) -> tuple[bytes, probe.Scan, str]:
+def scan(
+    drive: Drive,
+    *,
+    known: list[Any] | None = None,
+    upto: int | None = None,
+    keep: Any = None,
+    sector: int = 512,
+    seconds: float = 5.0,
+) -> tuple[bytes, probe.Scan, str]:
     """(the map's piece, the scan, why it stopped)."""
     worker = probe.Worker(drive, "sda", sector, BLOCK, seconds, keep=keep is not None)
     own = probe.Scan(worker, SECTORS, BLOCK, known=known or [], keep=keep)
@@ -66,13 +75,25 @@ def scan(drive: Drive, *, known: list[Any] | None = None, upto: int | None = Non
 def unreadable(raw: bytes) -> set[int]:
     """Single sectors that the finished map calls unreadable."""
     blocks = scanned(read_map_page(raw)).page.blocks
-    return {lba + place for lba, size in zip(blocks.lba[blocks.state == UNREADABLE].tolist(), blocks.sectors[blocks.state == UNREADABLE].tolist(), strict=True) for place in range(size)}
+    return {
+        lba + place
+        for lba, size in zip(
+            blocks.lba[blocks.state == UNREADABLE].tolist(),
+            blocks.sectors[blocks.state == UNREADABLE].tolist(),
+            strict=True,
+        )
+        for place in range(size)
+    }
 
 
 def some_bad(seed: int) -> set[int]:
     rng = random.Random(seed)
     start = rng.randrange(SECTORS - 700)
-    return {rng.randrange(SECTORS) for _ in range(12)} | set(range(start, start + rng.choice((1, 9, 300, 700)))) | ({0} if seed % 2 else {SECTORS - 1})
+    return (
+        {rng.randrange(SECTORS) for _ in range(12)}
+        | set(range(start, start + rng.choice((1, 9, 300, 700))))
+        | ({0} if seed % 2 else {SECTORS - 1})
+    )
 
 
 @pytest.mark.parametrize("seed", range(3))
@@ -155,7 +176,8 @@ def test_it_stops_where_the_drive_does(says: Callable[[int, int], float | None],
 @pytest.mark.parametrize("seed", range(3))
 @pytest.mark.parametrize("reads", [3, 90, 300, 400, 420, 450, 600])
 def test_a_drive_that_goes_and_says_only_that_it_failed_leaves_nothing_invented(seed: int, reads: int) -> None:
-    """From some read on every place fails, as a kernel says it of a drive that was pulled: in the middle of what reads well, of a gap, of a single sector."""
+    """From some read on every place fails, as a kernel says it of a drive that was pulled: in the middle of what reads
+    well, of a gap, of a single sector."""
     bad, count = some_bad(seed), [0]
 
     def says(lba: int, size: int) -> None:
@@ -176,7 +198,16 @@ def _near(bad: set[int]) -> set[int]:
     return {lba for place in bad for lba in range(place // BLOCK * BLOCK, place // BLOCK * BLOCK + BLOCK)}
 
 
-@pytest.mark.parametrize(("name", "pattern"), [("spotted", "isolated-unreadable"), ("one-head", "one-head"), ("stalling", "stalled"), ("sound", "clean"), ("tidying", "clean")])
+@pytest.mark.parametrize(
+    ("name", "pattern"),
+    [
+        ("spotted", "isolated-unreadable"),
+        ("one-head", "one-head"),
+        ("stalling", "stalled"),
+        ("sound", "clean"),
+        ("tidying", "clean"),
+    ],
+)
 def test_practice_surfaces_lead_to_their_pattern(name: str, pattern: str) -> None:
     own = patient(name).connected()
     own.pace = 1e9
@@ -209,7 +240,16 @@ def test_little_that_was_read_says_little() -> None:
     assert abs(sum(found.weights.values()) - 1.0) < 0.01
 
 
-@pytest.mark.parametrize("raw", [b"", b"GCMAP1\n", b"x" * 40, probe.MapWriter(512, 100).head + b"\0\0\0\0", probe.MapWriter(512, 100).head + b"\x08\0\0\0notzlib!"])
+@pytest.mark.parametrize(
+    "raw",
+    [
+        b"",
+        b"GCMAP1\n",
+        b"x" * 40,
+        probe.MapWriter(512, 100).head + b"\0\0\0\0",
+        probe.MapWriter(512, 100).head + b"\x08\0\0\0notzlib!",
+    ],
+)
 def test_what_is_no_map_is_said(raw: bytes) -> None:
     with pytest.raises(DecodeError):
         read_map_page(raw)
@@ -219,7 +259,9 @@ def test_pieces_that_are_packed_together_are_the_same_map() -> None:
     first, own, _ = scan(Drive({9}), upto=1)
     second, _, _ = scan(Drive({9}), known=probe.rows_of(first))
     one, several = read_map_page(repacked(first + second)), read_map_page(first + second)
-    assert all((getattr(one.blocks, name) == getattr(several.blocks, name)).all() for name in ("lba", "sectors", "ms", "state"))
+    assert all(
+        (getattr(one.blocks, name) == getattr(several.blocks, name)).all() for name in ("lba", "sectors", "ms", "state")
+    )
     assert len(repacked(first + second)) < len(first + second)
     assert repacked(b"no map") == b"no map"
     assert own.done()[0] < SECTORS
@@ -243,7 +285,10 @@ def test_a_long_map_is_kept_short_and_goes_out_whole() -> None:
     assert map_csv(page).count("\n") == 300_001
 
 
-@pytest.mark.parametrize("answer", ["", "x", base64.b64encode(probe.MAP_MAGIC + b"\0" * 40).decode(), base64.b64encode(b"junk").decode(), 7, None])
+@pytest.mark.parametrize(
+    "answer",
+    ["", "x", base64.b64encode(probe.MAP_MAGIC + b"\0" * 40).decode(), base64.b64encode(b"junk").decode(), 7, None],
+)
 def test_a_bench_that_answers_nonsense_for_a_map_stops_nothing(answer: object) -> None:
     assert probe.rows_of(probe.MAP_MAGIC + struct.pack("<IQI", 512, 9, 7) + b"no zlib") == []
 
@@ -269,14 +314,17 @@ def test_a_drive_that_has_shown_no_such_page_is_not_asked_how_hot_it_is(tmp_path
 def test_a_span_is_drawn_in_bins_and_growth_is_seen() -> None:
     old = scanned(read_map_page(scan(Drive({BLOCK * 7 + 3}))[0]))
     new = scanned(read_map_page(scan(Drive({BLOCK * 7 + 3, BLOCK * 7 + 4, BLOCK * 200}))[0]))
-    assert [(p.first, p.last) for p in newly_bad(new, old)] == [(BLOCK * 7 + 4, BLOCK * 7 + 4), (BLOCK * 200, BLOCK * 200)]
+    assert [(p.first, p.last) for p in newly_bad(new, old)] == [
+        (BLOCK * 7 + 4, BLOCK * 7 + 4),
+        (BLOCK * 200, BLOCK * 200),
+    ]
     bins = bins_of(new, 0, SECTORS, 100)
     assert (bins.read.sum() + bins.unreadable.sum(), bins.unreadable[1], bins.unreadable[50]) == (SECTORS, 2, 1)
     near = bins_of(new, BLOCK * 7, BLOCK * 7 + 10, 10)
     assert near.unreadable.tolist() == [0, 0, 0, 1, 1, 0, 0, 0, 0, 0]
 
 
-# --- through a real server ---------------------------------------------------------------------------------------------
+# --- through a real server --------------------------------------------------------------------------------------------
 
 
 SPAN = {"order": "scan", "device": "sda", "by": "KT", "end": 60_000_000}
@@ -302,10 +350,14 @@ def _read_whole(bench: Bench, *, ends: list[str]) -> dict[str, Any]:
         else:
             process.kill()
             process.wait()
-            process = bench.probe("spotted", secret, f"spool-{number}" if end == "probe" else f"spool-{number}-{place}", *slowly)
+            process = bench.probe(
+                "spotted", secret, f"spool-{number}" if end == "probe" else f"spool-{number}-{place}", *slowly
+            )
     bench.until(number, lambda link: link["orders"][-1]["state"] == "done", 240)
     reads = bench.call("GET", f"/api/tickets/{number}/surfaces")["reads"]
-    surface = bench.call("GET", f"/api/tickets/{number}/surfaces/{reads[0]['id']}", params={"bins": 64, "end": 60_000_000})
+    surface = bench.call(
+        "GET", f"/api/tickets/{number}/surfaces/{reads[0]['id']}", params={"bins": 64, "end": 60_000_000}
+    )
     ticket = bench.call("GET", f"/api/tickets/{number}")
     assert [e["body"].get("move") for e in ticket["tape"]].count("read-scan") == 1
     return {key: surface[key] for key in ("pattern", "unreadable", "places", "lives", "sectors")}
@@ -329,13 +381,17 @@ def test_an_order_that_is_held_is_paused_while_it_runs_and_left_ones_keep_what_w
     bench.until(number, lambda link: bool(link["progress"]) and link["progress"]["unit"] == "sectors")
     bench.append(number, {"move": "sound", "outcome": "clunking"})
     link = bench.until(number, lambda link: link["orders"][-1]["state"] == "paused")
-    assert bench.refused("POST", f"/api/tickets/{number}/orders/{link['orders'][-1]['id']}", json={"do": "go-on", "by": "KT"})
+    assert bench.refused(
+        "POST", f"/api/tickets/{number}/orders/{link['orders'][-1]['id']}", json={"do": "go-on", "by": "KT"}
+    )
     bench.call("POST", f"/api/tickets/{number}/orders/{link['orders'][-1]['id']}", json={"do": "leave", "by": "KT"})
     reads = bench.call("GET", f"/api/tickets/{number}/surfaces")["reads"]
     assert [(r["state"], 0 < r["share"] < 0.5) for r in reads] == [("done", True)]
     text = HTTP.get(f"{bench.url}/api/tickets/{number}/surfaces/{reads[0]['id']}/csv?what=map").text
     assert text.startswith("lba,sectors,ms,state\n0,2048,")
-    assert bench.tape_until(number, lambda tape: "read-scan" in [e["body"].get("move") for e in tape]), "what was read weighs, though it was left"
+    assert bench.tape_until(number, lambda tape: "read-scan" in [e["body"].get("move") for e in tape]), (
+        "what was read weighs, though it was left"
+    )
 
 
 @pytest.mark.parametrize("how", ["stop", "end"])

@@ -1,4 +1,5 @@
-"""Self-tests through the link: the drive runs them, whoever watches; one that runs is joined, and one that ended is found."""
+"""Self-tests through the link: the drive runs them, whoever watches; one that runs is joined, and one that ended is
+found."""
 
 from __future__ import annotations
 
@@ -32,10 +33,16 @@ def _probe(name: str, folder: Path, link: Any = None) -> tuple[probe.Probe, Any]
     return probe.Probe(machine, probe.Spool(str(folder)), link or NoLink(), say=lambda text: None), machine
 
 
-@pytest.mark.parametrize(("name", "device", "kind", "log"), [
-    ("growing", "sda", "short", "smart-log-06.bin"), ("growing", "sda", "long", "smart-log-06.bin"), ("growing", "sda", "conveyance", "smart-log-06.bin"),
-    ("sound", "nvme0", "short", "log-06.bin"), ("sound", "nvme0", "long", "log-06.bin"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("name", "device", "kind", "log"),
+    [
+        ("growing", "sda", "short", "smart-log-06.bin"),
+        ("growing", "sda", "long", "smart-log-06.bin"),
+        ("growing", "sda", "conveyance", "smart-log-06.bin"),
+        ("sound", "nvme0", "short", "log-06.bin"),
+        ("sound", "nvme0", "long", "log-06.bin"),
+    ],
+)
 def test_each_kind_is_run_watched_and_read_back(name: str, device: str, kind: str, log: str, tmp_path: Path) -> None:
     own, _ = _probe(name, tmp_path)
     assert own.self_test("1", device, kind) == ("done", "")
@@ -49,7 +56,9 @@ def test_each_kind_is_run_watched_and_read_back(name: str, device: str, kind: st
 
 
 @pytest.mark.parametrize(("name", "device"), [("growing", "sda"), ("sound", "nvme0")])
-def test_one_that_runs_already_is_joined_and_one_can_be_ended_from_the_bench(name: str, device: str, tmp_path: Path) -> None:
+def test_one_that_runs_already_is_joined_and_one_can_be_ended_from_the_bench(
+    name: str, device: str, tmp_path: Path
+) -> None:
     own, machine = _probe(name, tmp_path)
     machine.drives[device].self_test.start(2)
     began = machine.drives[device].self_test.started
@@ -72,7 +81,9 @@ def test_a_probe_that_was_killed_finds_how_the_test_ended_and_starts_no_other(tm
     assert own.link.told == []
 
 
-@pytest.mark.parametrize(("nibble", "words"), [(0, ""), (1, "Aborted by a command"), (2, "Interrupted by a reset"), (7, "")])
+@pytest.mark.parametrize(
+    ("nibble", "words"), [(0, ""), (1, "Aborted by a command"), (2, "Interrupted by a reset"), (7, "")]
+)
 def test_an_end_by_a_reset_is_told_from_one_by_a_command(nibble: int, words: str, tmp_path: Path) -> None:
     own, machine = _probe("growing", tmp_path)
     page = bytearray(machine.drives["sda"].page("smart-data"))

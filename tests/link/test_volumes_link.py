@@ -1,4 +1,5 @@
-"""Volumes through the link: looked at with what is read for it, repaired with the undo on the bench first, files rescued in the order of the disk; interrupted, and gone on with."""
+"""Volumes through the link: looked at with what is read for it, repaired with the undo on the bench first, files
+rescued in the order of the disk; interrupted, and gone on with."""
 
 from __future__ import annotations
 
@@ -35,7 +36,11 @@ class WorkerProcess:
 
     def ask(self, what: str, **more: Any) -> Any:
         now = self.view(more.pop("source", ""))
-        return self.bench.call("POST", f"/api/tickets/{self.number}/volumes/{what}", json={"source": now["source"], "first": now["first"], "by": "KT", **more})
+        return self.bench.call(
+            "POST",
+            f"/api/tickets/{self.number}/volumes/{what}",
+            json={"source": now["source"], "first": now["first"], "by": "KT", **more},
+        )
 
     def until(self, wanted: Callable[[Any], bool], source: str = "", seconds: float = 900) -> Any:
         end = time.monotonic() + seconds
@@ -44,7 +49,9 @@ class WorkerProcess:
             if now["job"] is None and wanted(now):
                 return now
             time.sleep(0.1)
-        raise AssertionError(f"not in time: {now['job']} {now['look'] and now['look']['verdict']} {now['rescues'][:1]} {self.orders()}")
+        raise AssertionError(
+            f"not in time: {now['job']} {now['look'] and now['look']['verdict']} {now['rescues'][:1]} {self.orders()}"
+        )
 
     def looked(self) -> Any:
         self.ask("look")
@@ -76,7 +83,9 @@ def test_looked_at_repaired_in_part_and_taken_back(bench: Bench) -> None:
     assert bench.ticket(desk.number)["facts"]["volume_repair"] == "part-of-it"
     desk.ask("rescue", only=["Users/Agda", "?"], is_all=True)
     assert desk.until(lambda v: v["rescues"] and v["rescues"][0]["state"] == "done")["rescues"][0]["whole"] == 54
-    assert next(b for b in desk.tape() if b.get("move") == "copy-data")["outcome"] == "partial"  # what a broken catalogue does not name is saved by nobody
+    assert (
+        next(b for b in desk.tape() if b.get("move") == "copy-data")["outcome"] == "partial"
+    )  # what a broken catalogue does not name is saved by nobody
     desk.ask("repair", groups=["copies"])
     found = desk.until(lambda v: v["repairs"] and len(v["look"]["groups"]) == 5)
     assert "copies" not in [g["id"] for g in found["look"]["groups"]]
@@ -84,7 +93,9 @@ def test_looked_at_repaired_in_part_and_taken_back(bench: Bench) -> None:
     found = desk.until(lambda v: v["look"]["state"] == "clean")
     assert [s["path"] for s in found["look"]["people"]] == ["Users/Agda", "Saved by Gate Check"]
     assert not bench.ticket(desk.number)["facts"].get("volume_repair"), "it is whole: nothing is left to mend"
-    assert len([b for b in desk.tape() if b.get("move") == "volume-look"]) == 1  # after a repair it is the start that tells
+    assert (
+        len([b for b in desk.tape() if b.get("move") == "volume-look"]) == 1
+    )  # after a repair it is the start that tells
     desk.ask("take-back", id=found["repairs"][0]["id"])
     found = desk.until(lambda v: v["look"]["state"] == "damaged")
     assert found["repairs"][1]["taken_back"]
@@ -96,11 +107,21 @@ def test_looked_at_repaired_in_part_and_taken_back(bench: Bench) -> None:
 
 
 DAMAGES = {
-    "crossed-files": ("windows-10", "sata-ssd", {"first-structure", "link-count", "dangling", "crossed"}, ["first-structure", "revived", "apart", "links", "map"]),
-    "pulled-card": ("linux", "sata-ssd", {"dirty", "boot-sum", "entry-broken", "unmarked", "lost"}, ["boot-copy", "sums", "broken", "lost", "map"]),
+    "crossed-files": (
+        "windows-10",
+        "sata-ssd",
+        {"first-structure", "link-count", "dangling", "crossed"},
+        ["first-structure", "revived", "apart", "links", "map"],
+    ),
+    "pulled-card": (
+        "linux",
+        "sata-ssd",
+        {"dirty", "boot-sum", "entry-broken", "unmarked", "lost"},
+        ["boot-copy", "sums", "broken", "lost", "map"],
+    ),
     "crossed-card": ("linux", "sata-ssd", {"tables-differ", "crossed", "lost"}, ["tables", "apart", "lost", "counts"]),
     "beheaded-server": ("linux", "hdd", {"first-structure"}, ["first-structure", "counts"]),
-}  # fmt: skip
+}
 
 
 @pytest.mark.parametrize("name", DAMAGES)
@@ -127,10 +148,14 @@ def test_what_is_held_or_not_shown_is_not_ordered(bench: Bench) -> None:
     desk.looked()
     assert desk.view()["held"]["repair"]
     assert "no backup" in bench.refused("POST", f"{address}/repair", json={**own, "groups": ["copies"]})
-    assert "expected one that the newest look shows" in bench.refused("POST", f"{address}/repair", json={**own, "groups": ["no-such"]})
+    assert "expected one that the newest look shows" in bench.refused(
+        "POST", f"{address}/repair", json={**own, "groups": ["no-such"]}
+    )
     assert "expected one that the table names" in bench.refused("POST", f"{address}/look", json={**own, "first": 77})
     assert "got none" in bench.refused("POST", f"{address}/look", json={**own, "source": "sdq"})
-    assert "expected one that a person gives" in bench.refused("POST", f"/api/tickets/{desk.number}/orders", json={"order": "rescue", "device": "sda", "by": "KT"})
+    assert "expected one that a person gives" in bench.refused(
+        "POST", f"/api/tickets/{desk.number}/orders", json={"order": "rescue", "device": "sda", "by": "KT"}
+    )
     assert [o["order"] for o in desk.orders()] == ["read", "volume"]
 
 
@@ -190,16 +215,24 @@ def test_deleted_files_that_still_stand_are_brought_back(bench: Bench) -> None:
         assert (Path(own["folder"]) / path).read_bytes() == files[path.removeprefix("deleted files/")]
     assert not any(b.get("move") == "copy-data" for b in desk.tape())  # nobody said that this is all
     desk.ask("rescue", only=["Users/Tove"], is_all=True)
-    own = desk.until(lambda v: v["rescues"] and v["rescues"][0]["files"] == 47 and v["rescues"][0]["state"] == "done")["rescues"][0]
+    own = desk.until(lambda v: v["rescues"] and v["rescues"][0]["files"] == 47 and v["rescues"][0]["state"] == "done")[
+        "rescues"
+    ][0]
     assert (own["whole"], own["holes"], own["lost"]) == (47, 0, 0)
     assert next(b for b in desk.tape() if b.get("move") == "copy-data")["outcome"] == "complete"
     assert bench.call("GET", f"/api/tickets/{desk.number}")["facts"]["data"] == "backed-up"
 
 
-def test_a_copy_on_the_bench_is_looked_at_repaired_and_rescued_from_without_the_machine(bench: Bench, tmp_path: Path) -> None:
+def test_a_copy_on_the_bench_is_looked_at_repaired_and_rescued_from_without_the_machine(
+    bench: Bench, tmp_path: Path
+) -> None:
     desk = WorkerProcess(bench, "torn-volume", **TORN)
     bench.call("POST", f"/api/tickets/{desk.number}/orders", json={"order": "copy", "device": "sda", "by": "KT"})
-    bench.until(desk.number, lambda link: any(o["order"] == "copy" and o["state"] == "done" for o in link["orders"]), seconds=300)
+    bench.until(
+        desk.number,
+        lambda link: any(o["order"] == "copy" and o["state"] == "done" for o in link["orders"]),
+        seconds=300,
+    )
     desk.probe.kill()
     source = next(s["id"] for s in desk.view()["sources"] if s["is_copy"])
     desk.ask("look", source=source)
@@ -253,7 +286,9 @@ class Answers:
     (1, 5, [(n, 1, True) for n in (*range(8), *range(64, 72))], "done"),
     (1, 19, [], "paused"),
 ], ids=["hangs", "does-not-read", "is-gone"])  # fmt: skip
-def test_what_hangs_is_not_halved_and_a_drive_that_is_gone_says_nothing_of_its_sectors(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, state: int, code: int, unread: Any, result: str) -> None:
+def test_what_hangs_is_not_halved_and_a_drive_that_is_gone_says_nothing_of_its_sectors(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, state: int, code: int, unread: Any, result: str
+) -> None:
     link: Any = Answers()
     own = probe.Probe(patient("fading-photos").connected(), probe.Spool(str(tmp_path)), link, say=lambda text: None)
     monkeypatch.setattr(probe.Worker, "run", lambda self, lba, size, blocks: iter([(lba, state, code, 1.0, b"")]))
@@ -261,7 +296,9 @@ def test_what_hangs_is_not_halved_and_a_drive_that_is_gone_says_nothing_of_its_s
     assert link.unread == unread
 
 
-def test_a_long_dead_stretch_is_left_after_some_sectors_and_what_reads_behind_it_is_read(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_long_dead_stretch_is_left_after_some_sectors_and_what_reads_behind_it_is_read(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     link: Any = Answers()
     own = probe.Probe(patient("fading-photos").connected(), probe.Spool(str(tmp_path)), link, say=lambda text: None)
     tried: list[tuple[int, int]] = []
@@ -271,7 +308,10 @@ def test_a_long_dead_stretch_is_left_after_some_sectors_and_what_reads_behind_it
         return iter([(lba, 1, 5, 1.0, b"") if lba < 4096 else (lba, 0, 0, 1.0, b"\1" * size * 512)])
 
     monkeypatch.setattr(probe.Worker, "run", run)
-    link.call = lambda method, path, body=None, patient=True: Answers.call(link, method, path, body) | ({"ranges": [[0, 4096], [5000, 8]]} if path.startswith("/wanted") and link.asked == 1 else {})
+    link.call = lambda method, path, body=None, patient=True: (
+        Answers.call(link, method, path, body)
+        | ({"ranges": [[0, 4096], [5000, 8]]} if path.startswith("/wanted") and link.asked == 1 else {})
+    )
     assert own.fetch({"id": "1", "order": "rescue", "disk": "sda"}, "sda") == ("done", "")
     dead = [(first, count) for first, count, careful in link.unread if careful]
     assert sum(count for _, count in dead) == 4096, "every sector of it is told"
@@ -280,7 +320,8 @@ def test_a_long_dead_stretch_is_left_after_some_sectors_and_what_reads_behind_it
 
 
 class Turns:
-    """A bench that gives out turns of a rescue: (ranges, whether the next question may come early) each. `asked`: with what each question came, and how much had arrived."""
+    """A bench that gives out turns of a rescue: (ranges, whether the next question may come early) each. `asked`: with
+    what each question came, and how much had arrived."""
 
     session = "s"
 
@@ -297,7 +338,13 @@ class Turns:
             return {}
         self.asked.append(path.endswith("&ahead=1"))
         ranges, ahead = self.turns.pop(0) if self.turns else ([], False)
-        return {"ranges": ranges, "ahead": ahead, "done": 0, "of": 8192, **({"wait": 0.0} if self.turns and not ranges else {})}
+        return {
+            "ranges": ranges,
+            "ahead": ahead,
+            "done": 0,
+            "of": 8192,
+            **({"wait": 0.0} if self.turns and not ranges else {}),
+        }
 
     def put_copy(self, box: Any, order: str, at: int, length: int, data: Any, keeps: bool) -> None:
         self.got.append((at // 512, length // 512))
@@ -307,22 +354,37 @@ def _sectors(runs: list[tuple[int, int]]) -> list[int]:
     return sorted(n for first, count in runs for n in range(first, first + count))
 
 
-@pytest.mark.parametrize(("turns", "asked"), [
-    ([([[0, 9000]], False), ([[20000, 8]], False)], [False, False, False]),
-    ([([[0, 9000]], True), ([[20000, 8]], False)], [False, True, False]),
-    ([([[0, 9000]], True), ([], False), ([[20000, 8]], False)], [False, True, False, False]),  # what it says depends on what is on its way: asked again when all is there
-    ([([[0, 3], [9000, 2048 * 70]], True), ([[7000, 1]], True)], [False, True, True, False]),
-], ids=["one-after-the-other", "early", "early-and-in-vain", "more-than-is-read-at-once"])  # fmt: skip
-def test_the_next_turn_is_asked_for_while_this_one_is_read_where_the_bench_allows_it(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, turns: Any, asked: list[bool]) -> None:
+@pytest.mark.parametrize(
+    ("turns", "asked"),
+    [
+        ([([[0, 9000]], False), ([[20000, 8]], False)], [False, False, False]),
+        ([([[0, 9000]], True), ([[20000, 8]], False)], [False, True, False]),
+        (
+            [([[0, 9000]], True), ([], False), ([[20000, 8]], False)],
+            [False, True, False, False],
+        ),  # what it says depends on what is on its way: asked again when all is there
+        ([([[0, 3], [9000, 2048 * 70]], True), ([[7000, 1]], True)], [False, True, True, False]),
+    ],
+    ids=["one-after-the-other", "early", "early-and-in-vain", "more-than-is-read-at-once"],
+)
+def test_the_next_turn_is_asked_for_while_this_one_is_read_where_the_bench_allows_it(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, turns: Any, asked: list[bool]
+) -> None:
     wanted = _sectors([(first, count) for ranges, _ in turns for first, count in ranges])
     link: Any = Turns(list(turns))
     own = probe.Probe(patient("fading-photos").connected(), probe.Spool(str(tmp_path)), link, say=lambda text: None)
-    monkeypatch.setattr(probe.Worker, "run", lambda self, lba, size, blocks: iter([(lba + n * size, 0, 0, 1.0, b"\1" * size * 512) for n in range(blocks)]))
+    monkeypatch.setattr(
+        probe.Worker,
+        "run",
+        lambda self, lba, size, blocks: iter([(lba + n * size, 0, 0, 1.0, b"\1" * size * 512) for n in range(blocks)]),
+    )
     assert own.fetch({"id": "1", "order": "rescue", "disk": "sda"}, "sda") == ("done", "")
     assert (link.asked, _sectors(link.got), link.unread) == (asked, wanted, [])
 
 
-def test_a_block_that_fails_or_is_late_in_a_long_run_takes_none_of_those_behind_it_away(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_block_that_fails_or_is_late_in_a_long_run_takes_none_of_those_behind_it_away(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     link: Any = Turns([([[0, 2048 * 100 + 5]], True)])
     own = probe.Probe(patient("fading-photos").connected(), probe.Spool(str(tmp_path)), link, say=lambda text: None)
     bad, late = 2048 * 7, {2048 * 9, 2048 * 80}

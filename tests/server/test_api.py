@@ -25,7 +25,13 @@ ROOT = Path(__file__).parents[2]
 
 
 def take_in(client: TestClient, **more: Any) -> dict[str, Any]:
-    body = {"customer": "Choir office", "machine": "Ferrow Lathe-14", "by": "KT", "facts": {"drive_kind": "hdd"}, **more}
+    body = {
+        "customer": "Choir office",
+        "machine": "Ferrow Lathe-14",
+        "by": "KT",
+        "facts": {"drive_kind": "hdd"},
+        **more,
+    }
     answer = client.post("/api/tickets", json=body)
     assert answer.status_code == 201, answer.text
     made: dict[str, Any] = answer.json()
@@ -41,11 +47,17 @@ def drop(client: TestClient, ticket: dict[str, Any], name: str, data: bytes) -> 
 
 
 def test_from_intake_to_a_signed_call(client: TestClient) -> None:
-    ticket = take_in(client, bay=4, facts={"drive_kind": "sata-ssd", "data": "none"}, entries=readings("screen=network-boot"))
+    ticket = take_in(
+        client, bay=4, facts={"drive_kind": "sata-ssd", "data": "none"}, entries=readings("screen=network-boot")
+    )
     assert (ticket["number"], ticket["bay"], len(ticket["tape"])) == ("GC-0001", 4, 1)
     for text in ("clock=right", "seen-setup=right", "boot-order=other-first"):
         ticket = append(client, ticket, readings(text)[0]).json()
-    assert (ticket["call"]["choice"], ticket["call"]["fix"], ticket["next"][0]["move"]) == ("repair", "set-order", "set-order")
+    assert (ticket["call"]["choice"], ticket["call"]["fix"], ticket["next"][0]["move"]) == (
+        "repair",
+        "set-order",
+        "set-order",
+    )
     ticket = append(client, ticket, readings("set-order=boots")[0]).json()
     assert {g["state"] for g in ticket["gates"]} == {"open"}
     ticket = append(client, ticket, {"signed": "repair", "fix": "set-order"}).json()
@@ -78,28 +90,70 @@ def test_the_call_says_what_would_tip_it(client: TestClient) -> None:
     tips = ticket["call"]["tips"]
     assert tips
     assert all(
-        t["choice"] != ticket["call"]["leans"] and t["move"] not in {e["body"].get("move") for e in ticket["tape"]} for t in tips
+        t["choice"] != ticket["call"]["leans"] and t["move"] not in {e["body"].get("move") for e in ticket["tape"]}
+        for t in tips
     )
 
 
 PROBLEMS = [
     pytest.param("get", "/api/tickets/99", None, 404, "expected a ticket of this shop", id="no-ticket"),
     pytest.param("get", "/api/nothing", None, 404, "", id="no-route"),
-    pytest.param("post", "/api/tickets/1/entries", {"entry": {"move": "screen", "outcome": "blue"}, "by": "KT"}, 422, "entry 0.outcome", id="bad-outcome"),
-    pytest.param("post", "/api/tickets/1/entries", {"entry": {"undo": 7}, "by": "KT"}, 422, "entry 0.undo", id="bad-undo"),
+    pytest.param(
+        "post",
+        "/api/tickets/1/entries",
+        {"entry": {"move": "screen", "outcome": "blue"}, "by": "KT"},
+        422,
+        "entry 0.outcome",
+        id="bad-outcome",
+    ),
+    pytest.param(
+        "post", "/api/tickets/1/entries", {"entry": {"undo": 7}, "by": "KT"}, 422, "entry 0.undo", id="bad-undo"
+    ),
     pytest.param("post", "/api/tickets/1/entries", {"entry": {"note": "x"}}, 422, "body.by", id="nobody"),
-    pytest.param("post", "/api/tickets/1/entries", {"entry": {"note": "x"}, "by": "KT", "extra": 1}, 422, "body.extra", id="extra"),
-    pytest.param("post", "/api/tickets", {"customer": "", "machine": "x", "by": "KT"}, 422, "body.customer", id="no-customer"),
-    pytest.param("post", "/api/tickets", {"customer": "c", "machine": "m", "by": "KT", "facts": {"form": "cube"}}, 422, "facts.form", id="bad-fact"),
-    pytest.param("post", "/api/tickets", {"customer": "c", "machine": "m", "by": "KT", "bay": 3}, 409, "bay 3: expected a free bay", id="bay-taken"),
-    pytest.param("post", "/api/tickets/1/captures", {"sha256": "0" * 64, "device": "sda", "by": "KT"}, 404, "expected a file of this ticket", id="no-file"),
+    pytest.param(
+        "post",
+        "/api/tickets/1/entries",
+        {"entry": {"note": "x"}, "by": "KT", "extra": 1},
+        422,
+        "body.extra",
+        id="extra",
+    ),
+    pytest.param(
+        "post", "/api/tickets", {"customer": "", "machine": "x", "by": "KT"}, 422, "body.customer", id="no-customer"
+    ),
+    pytest.param(
+        "post",
+        "/api/tickets",
+        {"customer": "c", "machine": "m", "by": "KT", "facts": {"form": "cube"}},
+        422,
+        "facts.form",
+        id="bad-fact",
+    ),
+    pytest.param(
+        "post",
+        "/api/tickets",
+        {"customer": "c", "machine": "m", "by": "KT", "bay": 3},
+        409,
+        "bay 3: expected a free bay",
+        id="bay-taken",
+    ),
+    pytest.param(
+        "post",
+        "/api/tickets/1/captures",
+        {"sha256": "0" * 64, "device": "sda", "by": "KT"},
+        404,
+        "expected a file of this ticket",
+        id="no-file",
+    ),
     pytest.param("get", "/api/files/nothing", None, 409, "expected 64 hex digits", id="bad-digest"),
     pytest.param("put", "/api/tickets/1/bay", {"bay": 0}, 422, "body.bay", id="no-bay-zero"),
-]  # fmt: skip
+]
 
 
 @pytest.mark.parametrize(("method", "path", "body", "status", "detail"), PROBLEMS)
-def test_every_error_is_a_problem_document(client: TestClient, method: str, path: str, body: Any, status: int, detail: str) -> None:
+def test_every_error_is_a_problem_document(
+    client: TestClient, method: str, path: str, body: Any, status: int, detail: str
+) -> None:
     take_in(client, bay=3)
     answer = client.request(method, path, json=body)
     assert (answer.status_code, answer.headers["content-type"]) == (status, "application/problem+json")
@@ -190,7 +244,9 @@ BROKEN = {
 
 
 @pytest.mark.parametrize(("name", "data", "detail"), BROKEN.values(), ids=BROKEN)
-def test_a_broken_file_is_refused_clearly_and_changes_nothing(client: TestClient, name: str, data: bytes, detail: str) -> None:
+def test_a_broken_file_is_refused_clearly_and_changes_nothing(
+    client: TestClient, name: str, data: bytes, detail: str
+) -> None:
     ticket = take_in(client, entries=readings("screen=dead"))
     answer = drop(client, ticket, name, data)
     assert answer.status_code == 422
@@ -200,7 +256,8 @@ def test_a_broken_file_is_refused_clearly_and_changes_nothing(client: TestClient
 
 def test_a_half_read_capture_keeps_its_good_pages(client: TestClient) -> None:
     data = demo_captures.capture(
-        "sda", {"identify.bin": encode.ata_identify(model="M", serial="S", sectors=10**9), "smart-data.bin": b"\x10" * 80}
+        "sda",
+        {"identify.bin": encode.ata_identify(model="M", serial="S", sectors=10**9), "smart-data.bin": b"\x10" * 80},
     )
     ticket = take_in(client)
     answer = drop(client, ticket, "half.gcap", data).json()
@@ -243,7 +300,9 @@ def test_the_demo_tapes_run_through_the_engine(tmp_path: Path) -> None:
     by_customer = {r.customer: r for r in rows}
     assert len(rows) == 19
     assert {r.turn for r in rows} == {"hands", "running", "done"}
-    assert [by_customer[c].job.step for c in ("Sextant bookshop", "Kelp and Daughter, dyers", "Ferryman's almanac")] == ["carrier", "stick-out", "cold-2"]
+    assert [
+        by_customer[c].job.step for c in ("Sextant bookshop", "Kelp and Daughter, dyers", "Ferryman's almanac")
+    ] == ["carrier", "stick-out", "cold-2"]
     assert by_customer["Choir office"].urgent
     assert (by_customer["School lab 3"].choice, by_customer["School lab 3"].fix) == ("repair", "set-order")
     assert (by_customer["Tide library"].choice, by_customer["Tide library"].fix) == ("replace", "replace-drive")

@@ -24,7 +24,9 @@ def drop(client: TestClient, number: int, name: str, data: bytes) -> dict[str, A
 
 
 def spinning(hours: int, pending: int) -> bytes:
-    return demo_captures.disk_capture("QUARRY ANVIL 1T", "QA-77", 1000, demo_captures.disk_readings(hours, pending=pending))
+    return demo_captures.disk_capture(
+        "QUARRY ANVIL 1T", "QA-77", 1000, demo_captures.disk_readings(hours, pending=pending)
+    )
 
 
 FIELDS = [
@@ -34,8 +36,12 @@ FIELDS = [
 ]
 
 
-@pytest.mark.parametrize(("path", "at", "field", "start", "length"), [f[1:] for f in FIELDS], ids=[f[0] for f in FIELDS])
-def test_the_field_at_a_byte_is_named(client: TestClient, path: str, at: int, field: str | None, start: int, length: int) -> None:
+@pytest.mark.parametrize(
+    ("path", "at", "field", "start", "length"), [f[1:] for f in FIELDS], ids=[f[0] for f in FIELDS]
+)
+def test_the_field_at_a_byte_is_named(
+    client: TestClient, path: str, at: int, field: str | None, start: int, length: int
+) -> None:
     number = take_in(client, drive_kind="hdd")
     digest = drop(client, number, "drive.gcap", spinning(9_000, 0))["sha256"]
     raw = client.get(f"/api/tickets/{number}/captures/{digest}/raw", params={"path": path, "at": at}).json()
@@ -43,7 +49,10 @@ def test_the_field_at_a_byte_is_named(client: TestClient, path: str, at: int, fi
     assert field is None or field in raw["field"]
     if field == "model":
         swapped = bytes.fromhex(raw["hex"])[start : start + length]
-        assert bytes(b for pair in zip(swapped[1::2], swapped[::2], strict=True) for b in pair).strip() == b"QUARRY ANVIL 1T"
+        assert (
+            bytes(b for pair in zip(swapped[1::2], swapped[::2], strict=True) for b in pair).strip()
+            == b"QUARRY ANVIL 1T"
+        )
 
 
 @pytest.mark.parametrize(("query", "status", "words"), [
@@ -52,7 +61,9 @@ def test_the_field_at_a_byte_is_named(client: TestClient, path: str, at: int, fi
     ({}, 422, "path"),
     ({"path": "sda/identify.bin", "at": "first"}, 422, "at"),
 ])  # fmt: skip
-def test_a_page_that_is_not_there_is_said_so(client: TestClient, query: dict[str, str], status: int, words: str) -> None:
+def test_a_page_that_is_not_there_is_said_so(
+    client: TestClient, query: dict[str, str], status: int, words: str
+) -> None:
     number = take_in(client, drive_kind="hdd")
     digest = drop(client, number, "drive.gcap", spinning(9_000, 0))["sha256"]
     answer = client.get(f"/api/tickets/{number}/captures/{digest}/raw", params=query)

@@ -34,7 +34,9 @@ def full_after(monkeypatch: pytest.MonkeyPatch, wrote: int) -> None:
 
 
 @pytest.mark.parametrize("wrote", [0, 5, ROW.size, ROW.size + 3, 2 * ROW.size + 16])
-def test_a_map_that_does_not_fit_is_as_it_was_and_comes_again(wrote: int, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_map_that_does_not_fit_is_as_it_was_and_comes_again(
+    wrote: int, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     parts = PartialImages(tmp_path)
     ground = parts.of(1, "sda-x", 512, 1000)
     parts.mark(ground, 10, 5, READ)
@@ -50,7 +52,9 @@ def test_a_map_that_does_not_fit_is_as_it_was_and_comes_again(wrote: int, tmp_pa
     parts.settle(ground)
     seen = PartSectors(ground)
     read = [n for n in range(1000) if n not in seen.read(0, 1000).missing]
-    assert read == [*range(10, 15), *range(100, 107), *range(300, 302), 500], "what was never read does not count as read"
+    assert read == [*range(10, 15), *range(100, 107), *range(300, 302), 500], (
+        "what was never read does not count as read"
+    )
 
 
 def test_half_a_row_that_was_left_shifts_nothing(tmp_path: Path) -> None:

@@ -62,7 +62,11 @@ def test_a_server_killed_mid_stream_keeps_every_acknowledged_entry(tmp_path: Pat
 def test_events_tell_of_every_change(tmp_path: Path) -> None:
     port = free_port()
     url = f"http://127.0.0.1:{port}/api"
-    with served(tmp_path, port), httpx.Client(timeout=5, verify=False) as client, client.stream("GET", f"{url}/events") as stream:
+    with (
+        served(tmp_path, port),
+        httpx.Client(timeout=5, verify=False) as client,
+        client.stream("GET", f"{url}/events") as stream,
+    ):
         lines = stream.iter_lines()
         while next(lines) != "event: hello":
             pass

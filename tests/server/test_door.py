@@ -34,42 +34,69 @@ def house(tmp_path: Path) -> Iterator[Services]:
     opened.shop.database.close()
 
 
-def client_of(house: Services, *, source: tuple[str, int] = ("127.0.0.1", 50_000), base: str = "http://192.0.2.1:8765", **headers: str) -> TestClient:
-    return TestClient(create_app(house, is_public=True), base_url=base, client=source, headers=headers, raise_server_exceptions=False)
+def client_of(
+    house: Services,
+    *,
+    source: tuple[str, int] = ("127.0.0.1", 50_000),
+    base: str = "http://192.0.2.1:8765",
+    **headers: str,
+) -> TestClient:
+    return TestClient(
+        create_app(house, is_public=True), base_url=base, client=source, headers=headers, raise_server_exceptions=False
+    )
 
 
 TICKET = {"customer": "Harbour office", "machine": "Ferrow Adze-22", "by": "KT"}
 
 # headers of the request -> status, words of the answer
 HOSTS: list[tuple[dict[str, str], int, str]] = [
-    ({"host": "127.0.0.1:8765"}, 200, ""), ({"host": "localhost:8765"}, 200, ""), ({"host": "[::1]:8765"}, 200, ""), ({"host": "192.0.2.1:8765"}, 200, ""),
-    ({"host": "bench.example:8765"}, 421, "Host"), ({"host": "127.0.0.1.bench.example"}, 421, "Host"), ({"host": ""}, 421, "Host"), ({"host": "evil"}, 421, "Host"),
-]  # fmt: skip
+    ({"host": "127.0.0.1:8765"}, 200, ""),
+    ({"host": "localhost:8765"}, 200, ""),
+    ({"host": "[::1]:8765"}, 200, ""),
+    ({"host": "192.0.2.1:8765"}, 200, ""),
+    ({"host": "bench.example:8765"}, 421, "Host"),
+    ({"host": "127.0.0.1.bench.example"}, 421, "Host"),
+    ({"host": ""}, 421, "Host"),
+    ({"host": "evil"}, 421, "Host"),
+]
 
 
 @pytest.mark.parametrize(("headers", "status", "words"), HOSTS)
-def test_only_this_machine_s_own_addresses_and_names_are_answered(house: Services, headers: dict[str, str], status: int, words: str) -> None:
+def test_only_this_machine_s_own_addresses_and_names_are_answered(
+    house: Services, headers: dict[str, str], status: int, words: str
+) -> None:
     answer = client_of(house).get("/api/bench", headers=headers)
     assert (answer.status_code, words in answer.text) == (status, True)
 
 
 def test_a_name_that_was_given_is_answered_too(house: Services) -> None:
     app = create_app(house, names=("Bench.Loft",))
-    assert TestClient(app, base_url="http://bench.loft:8765", client=("127.0.0.1", 1)).get("/api/bench").status_code == 200
+    assert (
+        TestClient(app, base_url="http://bench.loft:8765", client=("127.0.0.1", 1)).get("/api/bench").status_code == 200
+    )
 
 
 BROWSER = "Mozilla/5.0 (X11; Linux x86_64)"
 CHANGES: list[tuple[dict[str, str], bool, int]] = [
-    ({}, True, 201), ({"origin": "http://192.0.2.1:8765"}, True, 201), ({"origin": "http://192.0.2.1:8765", "user-agent": BROWSER}, True, 201),
-    ({"origin": "http://evil.example"}, True, 403), ({"origin": "null"}, True, 403), ({"origin": "http://192.0.2.1:9999"}, True, 403),
-    ({"sec-fetch-site": "cross-site"}, True, 403), ({"sec-fetch-site": "same-site"}, True, 403), ({"sec-fetch-site": "same-origin"}, True, 201),
+    ({}, True, 201),
+    ({"origin": "http://192.0.2.1:8765"}, True, 201),
+    ({"origin": "http://192.0.2.1:8765", "user-agent": BROWSER}, True, 201),
+    ({"origin": "http://evil.example"}, True, 403),
+    ({"origin": "null"}, True, 403),
+    ({"origin": "http://192.0.2.1:9999"}, True, 403),
+    ({"sec-fetch-site": "cross-site"}, True, 403),
+    ({"sec-fetch-site": "same-site"}, True, 403),
+    ({"sec-fetch-site": "same-origin"}, True, 201),
     # a form of another page can send these without asking: no JSON, no header
-    ({"user-agent": BROWSER, "content-type": "text/plain"}, False, 403), ({"user-agent": BROWSER, "x-gate-check": "1", "content-type": "application/json"}, True, 201),
-]  # fmt: skip
+    ({"user-agent": BROWSER, "content-type": "text/plain"}, False, 403),
+    ({"user-agent": BROWSER, "x-gate-check": "1", "content-type": "application/json"}, True, 201),
+]
 
 
 @pytest.mark.parametrize(("headers", "is_json", "status"), CHANGES)
-def test_a_change_comes_from_our_own_page_or_from_none(house: Services, headers: dict[str, str], is_json: bool, status: int) -> None:
+def test_a_change_comes_from_our_own_page_or_from_none(
+    house: Services, headers: dict[str, str], is_json: bool, status: int
+) -> None:
     body = {"json": TICKET} if is_json else {"content": json.dumps(TICKET)}
     answer = client_of(house).post("/api/tickets", headers=headers, **body)  # type: ignore[arg-type]
     assert answer.status_code == status
@@ -81,8 +108,12 @@ def test_what_needs_no_json_needs_the_header_of_a_browser(house: Services, path:
     ticket = client_of(house).post("/api/tickets", json=TICKET).json()
     body: dict[str, Any] = {"files": {"file": ("x.bin", b"x")}, "data": {"by": "KT"}} if path == "files" else {}
     bare = client_of(house, **{"user-agent": BROWSER}).post(f"/api/tickets/{ticket['id']}/{path}", **body)
-    with_header = client_of(house, **{"user-agent": BROWSER, "x-gate-check": "1"}).post(f"/api/tickets/{ticket['id']}/{path}", **body)
-    assert (bare.status_code, with_header.status_code in (409, 422)) == (403, True), "let in, and then judged by what it is"
+    with_header = client_of(house, **{"user-agent": BROWSER, "x-gate-check": "1"}).post(
+        f"/api/tickets/{ticket['id']}/{path}", **body
+    )
+    assert (bare.status_code, with_header.status_code in (409, 422)) == (403, True), (
+        "let in, and then judged by what it is"
+    )
 
 
 def test_every_answer_keeps_the_browser_in_bounds(house: Services) -> None:
@@ -91,7 +122,11 @@ def test_every_answer_keeps_the_browser_in_bounds(house: Services) -> None:
         assert headers["x-content-type-options"] == "nosniff"
         assert headers["referrer-policy"] == "no-referrer"
         policy = headers["content-security-policy"]
-        assert ("frame-ancestors 'none'" in policy, "default-src 'none'" in policy, "unsafe" in policy) == (True, True, False)
+        assert ("frame-ancestors 'none'" in policy, "default-src 'none'" in policy, "unsafe" in policy) == (
+            True,
+            True,
+            False,
+        )
         assert "geolocation=()" in headers["permissions-policy"]
 
 
@@ -101,17 +136,42 @@ BODIES: list[tuple[bytes, int, str]] = [
     (b'{"customer": "x", "machine": "x", "by": "KT", "facts": {"budget": ' + b"1" * 400 + b"}}", 422, "400 digits"),
     (b'{"customer": "x", "machine": "x", "by": "KT", "facts": {"budget": 1e999}}', 422, "beyond all bounds"),
     (b'{"customer": "x", "machine": "x", "by": "KT", "facts": {"budget": NaN}}', 422, "NaN"),
-    (b'{"customer": "x", "machine": "x", "by": "KT", "facts": ' + b'{"a":' * 250 + b"1" + b"}" * 250 + b"}", 422, "levels"),
+    (
+        b'{"customer": "x", "machine": "x", "by": "KT", "facts": ' + b'{"a":' * 250 + b"1" + b"}" * 250 + b"}",
+        422,
+        "levels",
+    ),
     (b'{"customer": "x", "machine": "x", "by": "KT", "facts": {"budget": 1e18}}', 422, "budget"),
     (b'{"customer": "x", "machine": "x", "by": "KT", "comeback_of": 999999999999999999}', 404, "expected"),
     (b'{"customer": "x", "machine": "x", "by": "KT", "comeback_of": 9223372036854775808}', 422, "19 digits"),
     (b'{"customer": "x", "machine": "x", "by": "KT", "comeback_of": 0}', 422, "comeback_of"),
     (b'{"customer": "x", "machine": "x", "by": "KT", "words": "' + b"a" * (2 << 20) + b'"}', 413, "1 MiB"),
-    (b'{"customer": "x", "machine": "x", "by": "KT", "entries": [{"move": "screen", "outcome": "boots", "odds": {"confidence": 1}}]}', 422, "odds"),
-    (b'{"customer": "x", "machine": "x", "by": "KT", "entries": [{"move": "screen", "outcome": "boots", "rests_on": {"file": "x"}}]}', 422, "rests_on"),
-    (b'{"customer": "x", "machine": "x", "by": "KT", "entries": [{"note": "' + b"a" * 9000 + b'"}]}', 422, "8000 letters"),
-    (b"\xff\xfe", 422, "expected JSON"), (b"", 422, "body"), (b"[]", 422, "body"),
-]  # fmt: skip
+    (
+        (
+            b'{"customer": "x", "machine": "x", "by": "KT", "entries": [{"move": "screen", "outcome": "boots", "odds": '
+            b'{"confidence": 1}}]}'
+        ),
+        422,
+        "odds",
+    ),
+    (
+        (
+            b'{"customer": "x", "machine": "x", "by": "KT", "entries": [{"move": "screen", "outcome": "boots", '
+            b'"rests_on": '
+            b'{"file": "x"}}]}'
+        ),
+        422,
+        "rests_on",
+    ),
+    (
+        b'{"customer": "x", "machine": "x", "by": "KT", "entries": [{"note": "' + b"a" * 9000 + b'"}]}',
+        422,
+        "8000 letters",
+    ),
+    (b"\xff\xfe", 422, "expected JSON"),
+    (b"", 422, "body"),
+    (b"[]", 422, "body"),
+]
 
 
 @pytest.mark.parametrize(("body", "status", "words"), BODIES)
@@ -129,28 +189,47 @@ def test_a_number_that_sqlite_cannot_count_to_is_no_ticket(house: Services, numb
 
 def test_a_ticket_that_cannot_be_read_takes_no_other_away_and_undo_heals_it(house: Services) -> None:
     client = client_of(house)
-    sick, sound = (client.post("/api/tickets", json={**TICKET, "entries": [{"move": "screen", "outcome": "no-boot-device"}]}).json()["id"] for _ in range(2))
+    sick, sound = (
+        client.post(
+            "/api/tickets", json={**TICKET, "entries": [{"move": "screen", "outcome": "no-boot-device"}]}
+        ).json()["id"]
+        for _ in range(2)
+    )
     bad = [
-        '{"move": "screen", "outcome": "from-another-year"}', '{"note": "\\ud800"}', '{"signed": "repair", "odds": {"confidence": "much"}}', '{"put_back": "set-mode"}',
-        '{"fact": {"budget": ' + "9" * 400 + "}}", '{"move": "health-pages", "weights": {"clean": 1}, "rests_on": 7}',
-    ]  # fmt: skip
+        '{"move": "screen", "outcome": "from-another-year"}',
+        '{"note": "\\ud800"}',
+        '{"signed": "repair", "odds": {"confidence": "much"}}',
+        '{"put_back": "set-mode"}',
+        '{"fact": {"budget": ' + "9" * 400 + "}}",
+        '{"move": "health-pages", "weights": {"clean": 1}, "rests_on": 7}',
+    ]
     with house.shop.database.write() as connection:
         for place, body in enumerate(bad, 1):
-            connection.execute("INSERT INTO entry (ticket_id, place, body, made_by, made_at) VALUES (?, ?, ?, 'KT', '2026-11-26T10:00:00+00:00')", (sick, place, body))
+            connection.execute(
+                (
+                    "INSERT INTO entry (ticket_id, place, body, made_by, made_at) VALUES (?, ?, ?, 'KT', "
+                    "'2026-11-26T10:00:00+00:00')"
+                ),
+                (sick, place, body),
+            )
     rows = {row["id"]: row for row in client.get("/api/bench").json()["rows"]}
     assert (rows[sound]["broken"], "entry 1" in rows[sick]["broken"]) == (None, True)
     ticket = client.get(f"/api/tickets/{sick}").json()
     broken = [e["place"] for e in ticket["tape"] if e["broken"]]
     assert (ticket["tape"][0]["broken"], set(broken) >= {1, 3, 4, 5, 6}) == (None, True)
     for place in broken:
-        assert client.post(f"/api/tickets/{sick}/entries", json={"entry": {"undo": place}, "by": "KT"}).status_code == 201
+        assert (
+            client.post(f"/api/tickets/{sick}/entries", json={"entry": {"undo": place}, "by": "KT"}).status_code == 201
+        )
     healed = {row["id"]: row for row in client.get("/api/bench").json()["rows"]}[sick]
     assert (healed["broken"], healed["next_move"] is not None) == (None, True)
 
 
 def test_taking_in_twice_is_one_ticket(house: Services) -> None:
     client = client_of(house)
-    first, again, other = (client.post("/api/tickets", json={**TICKET, "key": key}).json()["id"] for key in ("a1", "a1", "b2"))
+    first, again, other = (
+        client.post("/api/tickets", json={**TICKET, "key": key}).json()["id"] for key in ("a1", "a1", "b2")
+    )
     assert (first == again, other != first, len(client.get("/api/bench").json()["rows"])) == (True, True, 2)
 
 
@@ -165,11 +244,22 @@ def test_a_stranger_sees_nothing_but_how_to_be_paired(house: Services) -> None:
     assert stranger.post("/api/tickets", json=TICKET).status_code == 401
     assert stranger.post("/api/devices/code", headers={"x-gate-check": "1"}).status_code == 401
     assert stranger.get("/probe").status_code == 200
-    assert stranger.post("/api/link/hello", json={"protocol": 1, "probe": "1", "machine": {}, "session": "ab" * 8}, headers={"authorization": "Bearer 1-guess"}).status_code == 401
+    assert (
+        stranger.post(
+            "/api/link/hello",
+            json={"protocol": 1, "probe": "1", "machine": {}, "session": "ab" * 8},
+            headers={"authorization": "Bearer 1-guess"},
+        ).status_code
+        == 401
+    )
 
 
 def test_a_device_is_paired_once_signs_for_its_technician_and_is_taken_out(house: Services) -> None:
-    here, tablet, other = client_of(house), client_of(house, source=STRANGER), client_of(house, source=("192.0.2.78", 1))
+    here, tablet, other = (
+        client_of(house),
+        client_of(house, source=STRANGER),
+        client_of(house, source=("192.0.2.78", 1)),
+    )
     code = here.post("/api/devices/code").json()["code"]
     assert other.post("/api/pair", json={"code": "AAAAAA", "initials": "ZZ"}).status_code == 403
     answer = tablet.post("/api/pair", json={"code": code.lower(), "initials": "MB"})
@@ -181,7 +271,12 @@ def test_a_device_is_paired_once_signs_for_its_technician_and_is_taken_out(house
     ticket = tablet.post("/api/tickets", json={**TICKET, "by": "somebody else"}).json()
     told = tablet.post(f"/api/tickets/{ticket['id']}/entries", json={"entry": {"note": "seen"}, "by": "KT"}).json()
     assert (ticket["opened_by"], told["tape"][-1]["made_by"]) == ("MB", "MB"), "whatever is sent"
-    assert here.post(f"/api/tickets/{ticket['id']}/entries", json={"entry": {"note": "seen"}, "by": "KT"}).json()["tape"][-1]["made_by"] == "KT"
+    assert (
+        here.post(f"/api/tickets/{ticket['id']}/entries", json={"entry": {"note": "seen"}, "by": "KT"}).json()["tape"][
+            -1
+        ]["made_by"]
+        == "KT"
+    )
     device = here.get("/api/devices").json()
     assert [(d["initials"], d["is_this"]) for d in device] == [("MB", False)]
     assert here.delete(f"/api/devices/{device[0]['id']}", headers={"x-gate-check": "1"}).json() == []
@@ -197,7 +292,10 @@ def test_a_code_grows_old_and_may_not_be_guessed(house: Services, monkeypatch: p
     monkeypatch.undo()
     fresh = here.post("/api/devices/code").json()["code"]
     answers = [tablet.post("/api/pair", json={"code": f"WRONG{n}", "initials": "MB"}).status_code for n in range(5)]
-    assert (answers, tablet.post("/api/pair", json={"code": fresh, "initials": "MB"}).status_code) == ([403] * 4 + [429], 429)
+    assert (answers, tablet.post("/api/pair", json={"code": fresh, "initials": "MB"}).status_code) == (
+        [403] * 4 + [429],
+        429,
+    )
 
 
 def test_a_token_is_kept_by_its_hash_only(house: Services) -> None:
@@ -235,7 +333,10 @@ def raw(served: Served, text: bytes, *, wait: float = 5.0) -> bytes:
 
 
 def test_a_chunked_body_is_counted_too(served: Served) -> None:
-    head = b"POST /api/tickets HTTP/1.1\r\nHost: 127.0.0.1\r\nContent-Type: application/json\r\nTransfer-Encoding: chunked\r\nConnection: close\r\n\r\n"
+    head = (
+        b"POST /api/tickets HTTP/1.1\r\nHost: 127.0.0.1\r\nContent-Type: application/json\r\nTransfer-Encoding: "
+        b"chunked\r\nConnection: close\r\n\r\n"
+    )
     chunk = b"10000\r\n" + b"a" * 65536 + b"\r\n"
     assert b" 413 " in raw(served, head + chunk * 20)[:40]
     assert served.call("GET", "/api/bench")["rows"] == []
@@ -243,7 +344,11 @@ def test_a_chunked_body_is_counted_too(served: Served) -> None:
 
 def test_a_size_that_is_none_is_refused_before_anything_is_read(served: Served) -> None:
     for size in (b"99999999999", b"1" * 16):
-        head = b"POST /api/tickets HTTP/1.1\r\nHost: 127.0.0.1\r\nContent-Type: application/json\r\nContent-Length: " + size + b"\r\nConnection: close\r\n\r\n"
+        head = (
+            b"POST /api/tickets HTTP/1.1\r\nHost: 127.0.0.1\r\nContent-Type: application/json\r\nContent-Length: "
+            + size
+            + b"\r\nConnection: close\r\n\r\n"
+        )
         assert b" 413 " in raw(served, head)[:40]
 
 
@@ -273,9 +378,16 @@ def impatient(house: Services, monkeypatch: pytest.MonkeyPatch) -> Iterator[int]
 
 
 SLOW = [
-    (b"", b""), (b"POST /api/tick", b""),
-    (b"POST /api/tickets HTTP/1.1\r\nHost: 127.0.0.1\r\nContent-Type: application/json\r\nContent-Length: 500\r\n\r\n{", b" 408 "),
-]  # fmt: skip
+    (b"", b""),
+    (b"POST /api/tick", b""),
+    (
+        (
+            b"POST /api/tickets HTTP/1.1\r\nHost: 127.0.0.1\r\nContent-Type: application/json\r\nContent-Length: "
+            b"500\r\n\r\n{"
+        ),
+        b" 408 ",
+    ),
+]
 
 
 @pytest.mark.parametrize(("sent", "answer"), SLOW, ids=["nothing", "half-a-head", "half-a-body"])
@@ -299,9 +411,22 @@ def test_an_undo_that_would_break_a_later_entry_is_refused(house: Services) -> N
 # --- long bodies, long heads, other pages --------------------------------------------------------------------------
 
 
-@pytest.mark.parametrize("body", [b'"' * 16_000, b'"\\' * 8_000, b'[' + b'"a\\"' * 6_000, b'{"a":"' + b"\\" * 16_001, b'"' + b"[" * 16_000, b'"a"' * 300_000, b"[]" * 400_000], ids=lambda b: b[:8].decode())
+@pytest.mark.parametrize(
+    "body",
+    [
+        b'"' * 16_000,
+        b'"\\' * 8_000,
+        b"[" + b'"a\\"' * 6_000,
+        b'{"a":"' + b"\\" * 16_001,
+        b'"' + b"[" * 16_000,
+        b'"a"' * 300_000,
+        b"[]" * 400_000,
+    ],
+    ids=lambda b: b[:8].decode(),
+)
 def test_a_body_is_looked_at_once(body: bytes) -> None:
-    """Bodies that made a pattern look at each byte as often as there are bytes: 50 times the body takes about 50 times as long, not 2,500 times."""
+    """Bodies that made a pattern look at each byte as often as there are bytes: 50 times the body takes about 50 times
+    as long, not 2,500 times."""
     costs = []
     for times_as_long in (1, 8):
         began = time.process_time()
@@ -311,18 +436,35 @@ def test_a_body_is_looked_at_once(body: bytes) -> None:
     assert costs[1] < 40 * max(costs[0], 0.001)
 
 
-@pytest.mark.parametrize(("text", "levels"), [('{"a": "[[[[", "b": "\\\\"}', 1), ('["\\"[[[[[[[["]', 1), ('"' + "[" * 50, 0), ("[" * 31, 31), ('["a", "\\\\", "[' + "[" * 40 + '"]', 1)])
+@pytest.mark.parametrize(
+    ("text", "levels"),
+    [
+        ('{"a": "[[[[", "b": "\\\\"}', 1),
+        ('["\\"[[[[[[[["]', 1),
+        ('"' + "[" * 50, 0),
+        ("[" * 31, 31),
+        ('["a", "\\\\", "[' + "[" * 40 + '"]', 1),
+    ],
+)
 def test_brackets_in_texts_are_no_levels(text: str, levels: int) -> None:
-    refused = pytest.raises(request_guard.Refusal, match="levels") if levels > 30 else contextlib.suppress(request_guard.Refusal)
+    refused = (
+        pytest.raises(request_guard.Refusal, match="levels")
+        if levels > 30
+        else contextlib.suppress(request_guard.Refusal)
+    )
     with refused as found:
         request_guard.check_json(text.encode())
     assert levels > 30 or "levels" not in str(getattr(found, "value", ""))
 
 
 KINDS = [
-    ("text/plain; charset=json", 403), ("text/plain;json", 403), ("application/json-not", 403), ("application/x-www-form-urlencoded; a=application/json", 403),
-    ("application/json; charset=utf-8", 201), ("Application/JSON", 201),
-]  # fmt: skip
+    ("text/plain; charset=json", 403),
+    ("text/plain;json", 403),
+    ("application/json-not", 403),
+    ("application/x-www-form-urlencoded; a=application/json", 403),
+    ("application/json; charset=utf-8", 201),
+    ("Application/JSON", 201),
+]
 
 
 @pytest.mark.parametrize(("kind", "status"), KINDS)
@@ -334,12 +476,39 @@ def test_a_page_brings_json_by_its_very_name(house: Services, kind: str, status:
 def test_json_by_whatever_name_is_checked_before_it_is_read(house: Services) -> None:
     deep = b"[" * 31 + b"]" * 31
     for headers in ({}, {"Content-Type": "application/json"}, {"Content-Type": "application/merge+json"}):
-        answer = client_of(house).post("/api/link/hello", content=deep, headers={**headers, "Authorization": "Bearer 1-x"})
+        answer = client_of(house).post(
+            "/api/link/hello", content=deep, headers={**headers, "Authorization": "Bearer 1-x"}
+        )
         assert (answer.status_code, "levels" in answer.text) == (422, True), headers
 
 
-@pytest.mark.parametrize("host", ["[::1]evil.example", "[::1]:8765evil", "127.0.0.1@evil.example", "evil.example", "[::1", "127.0.0.1:99999999", "127.0.0.1:x", "", "localhost/x", "[localhost]"])
-@pytest.mark.parametrize("path", ["/", "/api/bench", "/probe", "/s/abcde-fghij", "/p/abcde-fghij", "/api/link/orders?session=x", "/api/link/knock/x"])
+@pytest.mark.parametrize(
+    "host",
+    [
+        "[::1]evil.example",
+        "[::1]:8765evil",
+        "127.0.0.1@evil.example",
+        "evil.example",
+        "[::1",
+        "127.0.0.1:99999999",
+        "127.0.0.1:x",
+        "",
+        "localhost/x",
+        "[localhost]",
+    ],
+)
+@pytest.mark.parametrize(
+    "path",
+    [
+        "/",
+        "/api/bench",
+        "/probe",
+        "/s/abcde-fghij",
+        "/p/abcde-fghij",
+        "/api/link/orders?session=x",
+        "/api/link/knock/x",
+    ],
+)
 def test_a_name_that_is_not_ours_is_asked_for_nothing(house: Services, host: str, path: str) -> None:
     assert client_of(house).get(path, headers={"Host": host}).status_code == 421
 
@@ -349,18 +518,42 @@ def test_a_name_that_is_ours_is(house: Services, host: str) -> None:
     assert client_of(house).get("/probe", headers={"Host": host}).status_code == 200
 
 
-@pytest.mark.parametrize("origin", ["https://127.0.0.1:8765", "null", "http://127.0.0.1:8766", "http://evil.example", "ftp://127.0.0.1:8765", "127.0.0.1:8765"])
+@pytest.mark.parametrize(
+    "origin",
+    [
+        "https://127.0.0.1:8765",
+        "null",
+        "http://127.0.0.1:8766",
+        "http://evil.example",
+        "ftp://127.0.0.1:8765",
+        "127.0.0.1:8765",
+    ],
+)
 @pytest.mark.parametrize("path", ["/api/tickets", "/api/link/code", "/api/link/knock"])
 def test_another_pages_change_is_refused_and_uses_nothing_up(house: Services, origin: str, path: str) -> None:
     client = client_of(house)
     for _ in range(12):
-        assert client.post(path, json={"code": "zzzzz-zzzzz", "machine": {}, "probe": "1"}, headers={"Origin": origin}).status_code == 403
-    assert client.post("/api/link/code", json={"code": "zzzzz-zzzzz"}).status_code == 401, "the bench's own tries are its own"
+        assert (
+            client.post(
+                path, json={"code": "zzzzz-zzzzz", "machine": {}, "probe": "1"}, headers={"Origin": origin}
+            ).status_code
+            == 403
+        )
+    assert client.post("/api/link/code", json={"code": "zzzzz-zzzzz"}).status_code == 401, (
+        "the bench's own tries are its own"
+    )
 
 
 def test_a_request_that_says_two_things_is_refused(served: Served) -> None:
     for line in (b"Host: 127.0.0.1", b"Content-Type: text/plain", b"Origin: http://127.0.0.1"):
-        head = b"POST /api/tickets HTTP/1.1\r\nHost: 127.0.0.1\r\nContent-Type: application/json\r\nOrigin: http://127.0.0.1\r\nContent-Length: 2\r\n" + line + b"\r\nConnection: close\r\n\r\n{}"
+        head = (
+            (
+                b"POST /api/tickets HTTP/1.1\r\nHost: 127.0.0.1\r\nContent-Type: application/json\r\nOrigin: "
+                b"http://127.0.0.1\r\nContent-Length: 2\r\n"
+            )
+            + line
+            + b"\r\nConnection: close\r\n\r\n{}"
+        )
         assert b" 400 " in raw(served, head)[:40] or b" 403 " in raw(served, head)[:40], line
 
 

@@ -1,4 +1,5 @@
-"""Recordings on a ticket: judged, weighed with the file that the entry rests on, kept with the ticket, erased with the customer; ready times."""
+"""Recordings on a ticket: judged, weighed with the file that the entry rests on, kept with the ticket, erased with the
+customer; ready times."""
 
 from __future__ import annotations
 
@@ -20,11 +21,24 @@ RATE = 16_000
 
 
 def ticket(client: TestClient, **facts: Any) -> int:
-    return int(client.post("/api/tickets", json={"customer": "Choir", "machine": "Ferrow Lathe-14", "by": "KT", "facts": {"drive_kind": "hdd", **facts}}, headers=HEAD).json()["id"])
+    return int(
+        client.post(
+            "/api/tickets",
+            json={
+                "customer": "Choir",
+                "machine": "Ferrow Lathe-14",
+                "by": "KT",
+                "facts": {"drive_kind": "hdd", **facts},
+            },
+            headers=HEAD,
+        ).json()["id"]
+    )
 
 
 def add(client: TestClient, number: int, name: str, data: bytes) -> Any:
-    return client.post(f"/api/tickets/{number}/recordings", files={"file": (name, data)}, data={"by": "KT"}, headers=HEAD)
+    return client.post(
+        f"/api/tickets/{number}/recordings", files={"file": (name, data)}, data={"by": "KT"}, headers=HEAD
+    )
 
 
 def made(kind: str, seed: int = 3) -> bytes:
@@ -33,7 +47,12 @@ def made(kind: str, seed: int = 3) -> bytes:
 
 def csv_of(kind: str, form: str = "2.5") -> bytes:
     times, rails = trace(Trace(kind, form=form), 4)
-    return "\n".join(["t," + ",".join(rails), *(f"{t:.3f}," + ",".join(f"{v[n]:.4f}" for v in rails.values()) for n, t in enumerate(times))]).encode()
+    return "\n".join(
+        [
+            "t," + ",".join(rails),
+            *(f"{t:.3f}," + ",".join(f"{v[n]:.4f}" for v in rails.values()) for n, t in enumerate(times)),
+        ]
+    ).encode()
 
 
 @pytest.mark.parametrize("kind", ["ticking", "clunking", "scraping", "steady"])
@@ -50,12 +69,18 @@ def test_a_sound_becomes_an_entry_with_its_reasons_and_its_file(client: TestClie
     assert max(shown["shape"]["loud"]) == pytest.approx(1.0, abs=0.01)
     kept = client.get(f"/api/tickets/{number}/recordings/{shown['sha256']}")
     assert (kept.content, kept.headers["content-type"]) == (made(kind), "audio/wav")
-    assert any(h["move"] == "long-test" for h in body["held"]) is (kind != "steady")  # what is heard holds what stresses the drive
+    assert any(h["move"] == "long-test" for h in body["held"]) is (
+        kind != "steady"
+    )  # what is heard holds what stresses the drive
 
 
 def test_what_cannot_be_told_weighs_nothing_and_says_why(client: TestClient) -> None:
     number = ticket(client)
-    for name, data in (("quiet.wav", wav_bytes(np.zeros(RATE * 5), RATE)), ("short.wav", wav_bytes(np.ones(RATE) * 0.1, RATE)), ("loud.wav", wav_bytes(np.sign(np.sin(np.arange(RATE * 4))) * 1.0, RATE))):
+    for name, data in (
+        ("quiet.wav", wav_bytes(np.zeros(RATE * 5), RATE)),
+        ("short.wav", wav_bytes(np.ones(RATE) * 0.1, RATE)),
+        ("loud.wav", wav_bytes(np.sign(np.sin(np.arange(RATE * 4))) * 1.0, RATE)),
+    ):
         entry = add(client, number, name, data).json()["tape"][-1]
         assert "weights" not in entry["body"]
         assert "nothing can be told" in entry["note"]
@@ -64,7 +89,11 @@ def test_what_cannot_be_told_weighs_nothing_and_says_why(client: TestClient) -> 
 
 def test_a_heard_and_a_typed_sound_that_differ_are_doubted(client: TestClient) -> None:
     number = ticket(client)
-    client.post(f"/api/tickets/{number}/entries", json={"entry": {"move": "sound", "outcome": "steady"}, "by": "KT"}, headers=HEAD)
+    client.post(
+        f"/api/tickets/{number}/entries",
+        json={"entry": {"move": "sound", "outcome": "steady"}, "by": "KT"},
+        headers=HEAD,
+    )
     body = add(client, number, "clunks.wav", made("clunking")).json()
     assert [e["body"].get("move") for e in body["tape"]].count("sound") == 2  # both stay
 
@@ -91,11 +120,22 @@ def channels(count: int) -> bytes:
     return buffer.getvalue()
 
 
-@pytest.mark.parametrize(("name", "data", "wrong"), [
-    ("x.wav", b"RIFF", "WAV"), ("x.wav", made("steady")[:60][:30], "WAV"), ("many.wav", channels(32), "one or two channels"), ("x.csv", b"", "header"), ("x.csv", b"t,a5\n0,1\n0.5,2\n0.2,1\n", "line 4, t: expected a time after"),
-    ("x.csv", b"t,a5\n0,a lot\n", "line 2, a5: expected a number"), ("x.mp3", b"ID3\0\0\0\0", "header"), ("x.csv", b"hello\nworld\n", "header"),
-])  # fmt: skip
-def test_bad_recordings_are_one_sentence_and_nothing_is_kept(client: TestClient, name: str, data: bytes, wrong: str) -> None:
+@pytest.mark.parametrize(
+    ("name", "data", "wrong"),
+    [
+        ("x.wav", b"RIFF", "WAV"),
+        ("x.wav", made("steady")[:60][:30], "WAV"),
+        ("many.wav", channels(32), "one or two channels"),
+        ("x.csv", b"", "header"),
+        ("x.csv", b"t,a5\n0,1\n0.5,2\n0.2,1\n", "line 4, t: expected a time after"),
+        ("x.csv", b"t,a5\n0,a lot\n", "line 2, a5: expected a number"),
+        ("x.mp3", b"ID3\0\0\0\0", "header"),
+        ("x.csv", b"hello\nworld\n", "header"),
+    ],
+)
+def test_bad_recordings_are_one_sentence_and_nothing_is_kept(
+    client: TestClient, name: str, data: bytes, wrong: str
+) -> None:
     number = ticket(client)
     answer = add(client, number, name, data)
     assert answer.status_code in (409, 422)
@@ -107,14 +147,21 @@ def test_one_that_is_too_large_is_refused(client: TestClient) -> None:
     assert add(client, ticket(client), "hour.wav", b"RIFF" + bytes(LARGEST + 1)).status_code in (409, 413)
 
 
-@pytest.mark.parametrize(("seconds", "waited", "outcome"), [(7.0, 0, "normal"), (90.0, 0, "slow"), (300.0, 0, "never"), (None, 245.0, "never")])
+@pytest.mark.parametrize(
+    ("seconds", "waited", "outcome"),
+    [(7.0, 0, "normal"), (90.0, 0, "slow"), (300.0, 0, "never"), (None, 245.0, "never")],
+)
 def test_ready_time(client: TestClient, seconds: float | None, waited: float, outcome: str) -> None:
-    body = client.post(f"/api/tickets/{ticket(client)}/ready", json={"seconds": seconds, "waited": waited, "by": "KT"}, headers=HEAD).json()
+    body = client.post(
+        f"/api/tickets/{ticket(client)}/ready", json={"seconds": seconds, "waited": waited, "by": "KT"}, headers=HEAD
+    ).json()
     assert body["tape"][-1]["body"]["outcome"] == outcome
 
 
 @pytest.mark.parametrize(("name", "data"), [("x.wav", made("clunking")), ("x.csv", csv_of("flat"))])
-def test_a_drive_without_moving_parts_says_nothing_and_the_recording_is_kept(client: TestClient, name: str, data: bytes) -> None:
+def test_a_drive_without_moving_parts_says_nothing_and_the_recording_is_kept(
+    client: TestClient, name: str, data: bytes
+) -> None:
     number = ticket(client, drive_kind="nvme")
     entry = add(client, number, name, data).json()["tape"][-1]
     assert "weights" not in entry["body"]
@@ -123,7 +170,9 @@ def test_a_drive_without_moving_parts_says_nothing_and_the_recording_is_kept(cli
 
 
 def test_a_drive_that_was_given_up_early_is_not_called_never_ready(client: TestClient) -> None:
-    answer = client.post(f"/api/tickets/{ticket(client)}/ready", json={"seconds": None, "waited": 30, "by": "KT"}, headers=HEAD)
+    answer = client.post(
+        f"/api/tickets/{ticket(client)}/ready", json={"seconds": None, "waited": 30, "by": "KT"}, headers=HEAD
+    )
     assert "says nothing yet" in answer.json()["detail"]
 
 
@@ -151,7 +200,11 @@ def test_recordings_go_with_the_ticket_and_are_erased_with_the_customer(client: 
     digest = client.get(f"/api/tickets/{number}/ear").json()["recordings"][0]["sha256"]
     stored = next(tmp_path.rglob(digest))
     assert stored.exists()
-    client.post(f"/api/tickets/{number}/handover", json={"proven": ["drive.mechanical"], "by": "KT", "waive": "told so"}, headers=HEAD)
+    client.post(
+        f"/api/tickets/{number}/handover",
+        json={"proven": ["drive.mechanical"], "by": "KT", "waive": "told so"},
+        headers=HEAD,
+    )
     answer = client.post(f"/api/tickets/{number}/erase", json={"by": "KT"}, headers=HEAD)
     assert answer.status_code == 200, answer.text
     assert not stored.exists()
@@ -160,8 +213,15 @@ def test_recordings_go_with_the_ticket_and_are_erased_with_the_customer(client: 
 
 def test_a_recording_is_named_on_the_technical_paper(client: TestClient) -> None:
     number = ticket(client)
-    sha = client.get(f"/api/tickets/{add(client, number, 'by the window.wav', made('ticking')).json()['id']}/ear").json()["recordings"][0]["sha256"]
-    rows = [cell for section in client.get(f"/api/tickets/{number}/papers/file").json()["sections"] for row in section["rows"] for cell in row]
+    sha = client.get(
+        f"/api/tickets/{add(client, number, 'by the window.wav', made('ticking')).json()['id']}/ear"
+    ).json()["recordings"][0]["sha256"]
+    rows = [
+        cell
+        for section in client.get(f"/api/tickets/{number}/papers/file").json()["sections"]
+        for row in section["rows"]
+        for cell in row
+    ]
     own = next(text for text in rows if "by the window.wav" in text)
     assert f"SHA-256 {sha[:12]}" in own
     assert "What the drive sounds like" in own

@@ -16,7 +16,10 @@ from tapes import readings
 
 
 def take_in(client: TestClient, machine: str = "Ferrow Lathe-14", **facts: Any) -> int:
-    answer = client.post("/api/tickets", json={"customer": "Choir office", "machine": machine, "by": "KT", "facts": {"platform": "pc", **facts}})
+    answer = client.post(
+        "/api/tickets",
+        json={"customer": "Choir office", "machine": machine, "by": "KT", "facts": {"platform": "pc", **facts}},
+    )
     assert answer.status_code == 201, answer.text
     return int(answer.json()["id"])
 
@@ -58,7 +61,11 @@ def test_a_trial_from_change_to_handover(client: TestClient) -> None:
     assert ticket["trials"][0]["standing"] == "open"
     append(client, number, {"put_back": "set-mode"})
     left = {line["row"]: line for line in client.get(f"/api/tickets/{number}/settings").json()["left"]}
-    assert (left["boot-mode"]["found"], left["boot-mode"]["left"], left["boot-mode"]["tried"]) == ("legacy", "legacy", ["uefi"])
+    assert (left["boot-mode"]["found"], left["boot-mode"]["left"], left["boot-mode"]["tried"]) == (
+        "legacy",
+        "legacy",
+        ["uefi"],
+    )
     assert client.get("/api/bench").json()["rows"][0]["open_trials"] == 0
 
 
@@ -66,7 +73,9 @@ def test_a_machine_without_a_text_setup_is_not_asked_about_settings(client: Test
     number = take_in(client, "Fathom Sill-24", platform="mac")
     sheet = client.get(f"/api/tickets/{number}/settings").json()
     assert (sheet["rows"], sheet["together"]) == ([], [])
-    assert {"reset-nvram", "seen-picker", "recovery-start", "live-start", "set-order"} <= {w["move"] for w in sheet["ways"]}
+    assert {"reset-nvram", "seen-picker", "recovery-start", "live-start", "set-order"} <= {
+        w["move"] for w in sheet["ways"]
+    }
     grid = client.get(f"/api/tickets/{number}/sightings").json()
     assert "setup" not in [v["id"] for v in grid["vantages"]]
     words = client.get("/api/words").json()
@@ -89,13 +98,19 @@ def test_every_cell_offered_is_taken_and_shown(client: TestClient) -> None:
 
 def test_a_capture_fills_both_instruments(client: TestClient) -> None:
     number = take_in(client, installed_os="windows-11", drive_kind="nvme")
-    sent = client.post(f"/api/tickets/{number}/files", files={"file": ("laptop.gcap", capture_of("stale-entry"))}, data={"by": "KT"})
+    sent = client.post(
+        f"/api/tickets/{number}/files", files={"file": ("laptop.gcap", capture_of("stale-entry"))}, data={"by": "KT"}
+    )
     assert sent.status_code == 201, sent.text
     sheet = client.get(f"/api/tickets/{number}/settings").json()
     secure = next(r for r in sheet["rows"] if r["id"] == "secure-boot")
     assert (secure["now"], secure["state"], secure["from_file"]) == ("on", "fits", True)
     captured = sheet["captured"]
-    assert [(e["name"], e["target"]) for e in captured["entries"]] == [("Boot0000", "stale"), ("Boot0001", "other"), ("Boot0002", "disk")]
+    assert [(e["name"], e["target"]) for e in captured["entries"]] == [
+        ("Boot0000", "stale"),
+        ("Boot0001", "other"),
+        ("Boot0002", "disk"),
+    ]
     assert (captured["maker"], captured["product"], captured["secure_boot"]) == ("Ferrow", "Lathe-14", True)
     grid = client.get(f"/api/tickets/{number}/sightings").json()
     live = next(c for c in grid["lines"][0]["cells"] if c["at"] == "live")
@@ -108,7 +123,9 @@ def test_a_capture_fills_both_instruments(client: TestClient) -> None:
 
 def keys(client: TestClient, machine: str, purpose: str = "setup") -> list[dict[str, Any]]:
     found: list[dict[str, Any]] = next(
-        p["keys"] for p in client.get("/api/keys", params={"machine": machine}).json()["purposes"] if p["purpose"] == purpose
+        p["keys"]
+        for p in client.get("/api/keys", params={"machine": machine}).json()["purposes"]
+        if p["purpose"] == purpose
     )
     return found
 
@@ -137,8 +154,16 @@ def test_the_book_learns_what_a_printed_code_turned_out_to_be(client: TestClient
     first, second, third = (take_in(client, "Ostler Tarn Mini") for _ in range(3))
     append(client, first, {"move": "builtin-quick", "outcome": "failed", "code": "OT-331"})
     append(client, second, {"note": "Memory failed", "code": "ot 331"})
-    assert codes(client, first, "OT-331") == {"code": "OT-331", "level": "model", "tickets": 1, "settled": 0, "turned_out": []}, "its own is not counted"
-    client.post(f"/api/tickets/{first}/handover", json={"proven": ["drive.media"], "by": "KT", "waive": "Nobody waits for it"})
+    assert codes(client, first, "OT-331") == {
+        "code": "OT-331",
+        "level": "model",
+        "tickets": 1,
+        "settled": 0,
+        "turned_out": [],
+    }, "its own is not counted"
+    client.post(
+        f"/api/tickets/{first}/handover", json={"proven": ["drive.media"], "by": "KT", "waive": "Nobody waits for it"}
+    )
     found = codes(client, third, "ot331")
     assert found is not None
     assert (found["tickets"], found["settled"], found["turned_out"]) == (2, 1, [["drive.media", 1]])

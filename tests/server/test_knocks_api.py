@@ -1,4 +1,5 @@
-"""Machines that wait at their stick: they knock, are seen, are taken to a ticket once, and a typed code does the same."""
+"""Machines that wait at their stick: they knock, are seen, are taken to a ticket once, and a typed code does the
+same."""
 
 from __future__ import annotations
 
@@ -7,7 +8,13 @@ from typing import Any
 import pytest
 from fastapi.testclient import TestClient
 
-MACHINE = {"sys_vendor": "Ferrow", "product_name": "Lathe-14", "product_serial": "LA1", "mode": "uefi", "uuid": "not shown"}
+MACHINE = {
+    "sys_vendor": "Ferrow",
+    "product_name": "Lathe-14",
+    "product_serial": "LA1",
+    "mode": "uefi",
+    "uuid": "not shown",
+}
 HEAD = {"X-Gate-Check": "1"}
 
 
@@ -16,7 +23,11 @@ def knock(client: TestClient) -> Any:
 
 
 def ticket(client: TestClient) -> int:
-    return int(client.post("/api/tickets", json={"customer": "Choir", "machine": "Ferrow Lathe-14", "by": "KT"}, headers=HEAD).json()["id"])
+    return int(
+        client.post(
+            "/api/tickets", json={"customer": "Choir", "machine": "Ferrow Lathe-14", "by": "KT"}, headers=HEAD
+        ).json()["id"]
+    )
 
 
 def test_a_machine_that_knocks_is_seen_taken_and_handed_its_secret_once(client: TestClient) -> None:
@@ -26,14 +37,19 @@ def test_a_machine_that_knocks_is_seen_taken_and_handed_its_secret_once(client: 
     waits = client.get("/api/knocks").json()["knocks"]
     assert [(k["machine"], k["serial"], k["mode"]) for k in waits] == [("Ferrow Lathe-14", "LA1", "uefi")]
     number = ticket(client)
-    assert client.post(f"/api/knocks/{told['token']}", json={"ticket": number, "by": "KT"}, headers=HEAD).json()["knocks"] == []
+    assert (
+        client.post(f"/api/knocks/{told['token']}", json={"ticket": number, "by": "KT"}, headers=HEAD).json()["knocks"]
+        == []
+    )
     handed = client.get(f"/api/link/knock/{told['token']}").json()
     assert handed["state"] == "taken"
     assert client.get(f"/api/link/knock/{told['token']}").json() == {"state": "unknown"}
     hello = {"protocol": 1, "probe": "1", "machine": MACHINE, "session": "ab" * 8}
     answer = client.post("/api/link/hello", json=hello, headers={"Authorization": f"Bearer {handed['secret']}"})
     assert answer.status_code == 200
-    assert client.get("/api/link/said", params={"session": "ab" * 8}, headers={"Authorization": f"Bearer {handed['secret']}"}).json() == {"drives": {}}
+    assert client.get(
+        "/api/link/said", params={"session": "ab" * 8}, headers={"Authorization": f"Bearer {handed['secret']}"}
+    ).json() == {"drives": {}}
 
 
 @pytest.mark.parametrize(("token", "number", "status"), [("no-such-token", None, 404), (None, 999, 404)])

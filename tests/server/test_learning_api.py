@@ -1,4 +1,5 @@
-"""Signing with the odds, proven faults at handover, learning, reopening, comebacks, reset, and the sheet over the wire."""
+"""Signing with the odds, proven faults at handover, learning, reopening, comebacks, reset, and the sheet over the
+wire."""
 
 from __future__ import annotations
 
@@ -19,7 +20,14 @@ FACTS = {"platform": "pc", "form": "laptop", "drive_kind": "hdd", "data": "backe
 
 
 def ticket(client: TestClient, *texts: str, **more: Any) -> dict[str, Any]:
-    body = {"customer": "Choir office", "machine": "Ferrow Lathe-14", "by": "KT", "facts": FACTS, "entries": readings(*texts), **more}
+    body = {
+        "customer": "Choir office",
+        "machine": "Ferrow Lathe-14",
+        "by": "KT",
+        "facts": FACTS,
+        "entries": readings(*texts),
+        **more,
+    }
     answer = client.post("/api/tickets", json=body)
     assert answer.status_code == 201, answer.text
     made: dict[str, Any] = answer.json()
@@ -39,7 +47,10 @@ def closed(client: TestClient, *proven: str, sign: bool = True) -> int:
     if sign:
         append(client, number, {"signed": "repair", "fix": "set-order"})
     append(client, number, readings("set-order=boots")[0])
-    answer = client.post(f"/api/tickets/{number}/handover", json={"proven": list(proven) if proven else None, "by": "KT", "waive": "Nobody waits for it"})
+    answer = client.post(
+        f"/api/tickets/{number}/handover",
+        json={"proven": list(proven) if proven else None, "by": "KT", "waive": "Nobody waits for it"},
+    )
     assert answer.status_code == 200, answer.text
     return number
 
@@ -120,7 +131,9 @@ def test_guesses_name_what_the_machine_came_in_with(client: TestClient) -> None:
     first = client.get(f"/api/tickets/{number}/guesses").json()[0]
     assert first["faults"] == ["link.loose"]
     assert first["p"] > 0.9
-    number = ticket(client, "screen=volume-stop", "seen-setup=right", "health-pages=link-errors", "swap-cable=boots")["id"]
+    number = ticket(client, "screen=volume-stop", "seen-setup=right", "health-pages=link-errors", "swap-cable=boots")[
+        "id"
+    ]
     guessed = [tuple(g["faults"]) for g in client.get(f"/api/tickets/{number}/guesses").json()]
     assert set(guessed[:2]) == {("link.loose",), ("link.broken",)}, "another cable sits firmly too"
     assert len(set(guessed)) == len(guessed), "a link that comes and goes is no other guess than one that is gone"
@@ -134,7 +147,9 @@ def test_a_captured_stale_entry_goes_on_the_tape(client: TestClient) -> None:
     with zipfile.ZipFile(buffer, "w") as archive:
         for path, data in {**files, "sda/lba0-33.bin": disk(DATA)}.items():
             archive.writestr(path, data)
-    sent = client.post(f"/api/tickets/{number}/files", files={"file": ("machine.gcap", buffer.getvalue())}, data={"by": "KT"})
+    sent = client.post(
+        f"/api/tickets/{number}/files", files={"file": ("machine.gcap", buffer.getvalue())}, data={"by": "KT"}
+    )
     assert sent.status_code == 201, sent.text
     found = client.get(f"/api/tickets/{number}").json()
     entry = found["tape"][-1]["body"]
@@ -158,7 +173,9 @@ def test_the_demos_closed_tickets_teach(tmp_path: Path) -> None:
 
 
 @pytest.mark.parametrize("moment", ["2001-01-01T00:00:00.000+00:00", "2090-06-01T00:00:00.000+00:00"])
-def test_a_clock_that_jumps_loses_nothing_that_was_learned(client: TestClient, moment: str, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_clock_that_jumps_loses_nothing_that_was_learned(
+    client: TestClient, moment: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
     closed(client, "settings.order")
     monkeypatch.setattr("gatecheck.server.learning.service.now", lambda: moment)
     monkeypatch.setattr("gatecheck.server.tickets.service.now", lambda: moment)
@@ -168,8 +185,9 @@ def test_a_clock_that_jumps_loses_nothing_that_was_learned(client: TestClient, m
     assert client.get("/api/learning").json()["lessons"] == 0
     monkeypatch.undo()
     number = closed(client, "settings.order")
-    assert client.get("/api/learning").json()["lessons"] == 1, "what is learned after a reset counts, whatever the reset's clock said"
+    assert client.get("/api/learning").json()["lessons"] == 1, (
+        "what is learned after a reset counts, whatever the reset's clock said"
+    )
     monkeypatch.setattr("gatecheck.server.tickets.service.now", lambda: "2001-01-01T00:00:00.000+00:00")
     ticket(client, "screen=network-boot", comeback_of=number)
     assert client.get("/api/learning").json()["comebacks"] == 1, "it came back, though the clock says before it went"
-

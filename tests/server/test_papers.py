@@ -58,10 +58,22 @@ def test_the_customers_page_says_on_one_page_what_was_found_done_and_kept(demo: 
     assert len(pdf.pages) == 1
     assert all_embedded(pdf)
     for wanted in (
-        "Gullhaven Repair Loft", "3 Ropewalk Stairs", "Thank you for bringing it up the stairs", "A barrel rolled against it", "It showed: no bootable device.",
-        "Regular ticks", "37 updates in 2 rounds", "Proven before it went back: Starts cold, everything external out;", "9,214 files, 138 GB", "You have seen it with your own eyes",
-        "QS5-118340", "QUARRY FLINT S500 · QF7-500198", "Keep two copies", "until 20", "the dent of the blow",
-    ):  # fmt: skip
+        "Gullhaven Repair Loft",
+        "3 Ropewalk Stairs",
+        "Thank you for bringing it up the stairs",
+        "A barrel rolled against it",
+        "It showed: no bootable device.",
+        "Regular ticks",
+        "37 updates in 2 rounds",
+        "Proven before it went back: Starts cold, everything external out;",
+        "9,214 files, 138 GB",
+        "You have seen it with your own eyes",
+        "QS5-118340",
+        "QUARRY FLINT S500 · QF7-500198",
+        "Keep two copies",
+        "until 20",
+        "the dent of the blow",
+    ):
         assert wanted in text, wanted
     assert len(pdf.pages[0].images) == 1
 
@@ -81,7 +93,10 @@ def test_both_papers(demo: TestClient, size: str, points: tuple[int, int]) -> No
 
 def test_a_paper_that_nobody_has_is_refused(demo: TestClient) -> None:
     number = number_of(demo, READY)
-    for path, said in ((f"papers/customer/pdf?size=a3", "one of a4, letter"), ("papers/poster", "one of customer, file, label, bill")):  # noqa: F541
+    for path, said in (
+        ("papers/customer/pdf?size=a3", "one of a4, letter"),
+        ("papers/poster", "one of customer, file, label, bill"),
+    ):
         answer = demo.get(f"/api/tickets/{number}/{path}")
         assert answer.status_code in (400, 404)
         assert said in answer.json()["detail"]
@@ -92,7 +107,14 @@ def test_the_technical_sheet_holds_the_tape_the_odds_and_the_proof(demo: TestCli
     pdf = pdf_of(demo, number, "file")
     text = text_of(pdf)
     assert all_embedded(pdf)
-    for wanted in ("Odds when the call was signed", "Heads or motor failing", "What the drive sounds like: Regular ticks", "Is it this drive?: It is this one (0198)", "Screws all back proven", "Drive, GB 500"):
+    for wanted in (
+        "Odds when the call was signed",
+        "Heads or motor failing",
+        "What the drive sounds like: Regular ticks",
+        "Is it this drive?: It is this one (0198)",
+        "Screws all back proven",
+        "Drive, GB 500",
+    ):
         assert wanted in text, wanted
     shown = demo.get(f"/api/tickets/{number}/papers/file").json()
     assert len(shown["sections"][-2]["rows"]) > 40, "the print view is of the same"
@@ -100,7 +122,11 @@ def test_the_technical_sheet_holds_the_tape_the_odds_and_the_proof(demo: TestCli
 
 def test_labels_carry_the_number_as_a_code(demo: TestClient) -> None:
     pdf = pdf_of(demo, number_of(demo, READY), "label")
-    assert [page.extract_text().split("\n")[:2] for page in pdf.pages] == [["GL-0017", "Machine"], ["GL-0017", "Screws and parts"], ["GL-0017", "Old drive"]]
+    assert [page.extract_text().split("\n")[:2] for page in pdf.pages] == [
+        ["GL-0017", "Machine"],
+        ["GL-0017", "Screws and parts"],
+        ["GL-0017", "Old drive"],
+    ]
     assert all(len(page.images) == 1 for page in pdf.pages)
 
 
@@ -115,16 +141,32 @@ def test_the_bill_is_minutes_part_and_tax(demo: TestClient) -> None:
 
 
 NAMES = {
-    "long": "Maximiliana " * 16, "rtl": "שלום עולם", "arabic": "مكتبة الميناء", "cjk": "港町の本屋", "polish": "Żółć Łódź", "greek": "Βιβλιοπωλείο", "thai": "ร้านหนังสือ", "unbroken": "W" * 200,
+    "long": "Maximiliana " * 16,
+    "rtl": "שלום עולם",
+    "arabic": "مكتبة الميناء",
+    "cjk": "港町の本屋",
+    "polish": "Żółć Łódź",
+    "greek": "Βιβλιοπωλείο",
+    "thai": "ร้านหนังสือ",
+    "unbroken": "W" * 200,
     "wordy": "x",
-}  # fmt: skip
+}
 
 
 @pytest.mark.parametrize("name", NAMES)
 def test_every_name_has_its_glyphs_and_one_page_stays_one(demo: TestClient, name: str) -> None:
     customer = NAMES[name][:200].strip()
     words = "A very long story. " * 200 if name == "wordy" else customer
-    number = demo.post("/api/tickets", json={"customer": customer, "machine": "Ferrow Lathe-14", "words": words[:4000], "by": "KT", "entries": [{"move": "screen", "outcome": "dead"}]}).json()["id"]
+    number = demo.post(
+        "/api/tickets",
+        json={
+            "customer": customer,
+            "machine": "Ferrow Lathe-14",
+            "words": words[:4000],
+            "by": "KT",
+            "entries": [{"move": "screen", "outcome": "dead"}],
+        },
+    ).json()["id"]
     pdf = pdf_of(demo, number, "customer")
     assert len(pdf.pages) == 1
     assert all_embedded(pdf)
@@ -152,7 +194,12 @@ def with_exif() -> bytes:
 
 
 def add(client: TestClient, number: int, data: bytes, name: str = "shot.jpg", **more: Any) -> Any:
-    return client.post(f"/api/tickets/{number}/pictures", files={"file": (name, data)}, data={"by": "KT", **more}, headers={"X-Gate-Check": "1"})
+    return client.post(
+        f"/api/tickets/{number}/pictures",
+        files={"file": (name, data)},
+        data={"by": "KT", **more},
+        headers={"X-Gate-Check": "1"},
+    )
 
 
 def test_a_picture_is_made_small_upright_and_forgetful(demo: TestClient) -> None:
@@ -165,8 +212,13 @@ def test_a_picture_is_made_small_upright_and_forgetful(demo: TestClient) -> None
     assert b"Maker of cameras" not in kept
     assert not shown.getexif()
     body = add(demo, number, image(5000, 2500)).json()["tape"][-1]["body"]
-    assert Image.open(io.BytesIO(demo.get(f"/api/tickets/{number}/pictures/{body['picture']}").content)).size == (1600, 800)
-    assert demo.get(f"/api/tickets/{number_of(demo, READY)}/pictures/{body['picture']}").status_code == 404, "of this ticket alone"
+    assert Image.open(io.BytesIO(demo.get(f"/api/tickets/{number}/pictures/{body['picture']}").content)).size == (
+        1600,
+        800,
+    )
+    assert demo.get(f"/api/tickets/{number_of(demo, READY)}/pictures/{body['picture']}").status_code == 404, (
+        "of this ticket alone"
+    )
 
 
 def bomb() -> bytes:
@@ -176,17 +228,27 @@ def bomb() -> bytes:
     def chunk(kind: bytes, data: bytes) -> bytes:
         return struct.pack(">I", len(data)) + kind + data + struct.pack(">I", zlib.crc32(kind + data))
 
-    return b"\x89PNG\r\n\x1a\n" + chunk(b"IHDR", struct.pack(">IIBBBBB", 20_000, 20_000, 8, 2, 0, 0, 0)) + chunk(b"IDAT", zlib.compress(b"\0" * 1000)) + chunk(b"IEND", b"")
+    return (
+        b"\x89PNG\r\n\x1a\n"
+        + chunk(b"IHDR", struct.pack(">IIBBBBB", 20_000, 20_000, 8, 2, 0, 0, 0))
+        + chunk(b"IDAT", zlib.compress(b"\0" * 1000))
+        + chunk(b"IEND", b"")
+    )
 
 
-@pytest.mark.parametrize(("data", "said"), [
-    pytest.param(b"not a picture at all", "expected a picture", id="text"),
-    pytest.param(b"", "expected a picture", id="empty"),
-    pytest.param(b"<svg xmlns='http://www.w3.org/2000/svg'><script>alert(1)</script></svg>", "expected a picture", id="svg"),
-    pytest.param(bomb(), "at most 60 million pixels", id="20,000 pixels"),
-    pytest.param(image(300, 300)[:200], "expected a picture", id="cut off"),
-    pytest.param(image(300, 300, "PNG")[:120], "expected a picture", id="half a png"),
-])
+@pytest.mark.parametrize(
+    ("data", "said"),
+    [
+        pytest.param(b"not a picture at all", "expected a picture", id="text"),
+        pytest.param(b"", "expected a picture", id="empty"),
+        pytest.param(
+            b"<svg xmlns='http://www.w3.org/2000/svg'><script>alert(1)</script></svg>", "expected a picture", id="svg"
+        ),
+        pytest.param(bomb(), "at most 60 million pixels", id="20,000 pixels"),
+        pytest.param(image(300, 300)[:200], "expected a picture", id="cut off"),
+        pytest.param(image(300, 300, "PNG")[:120], "expected a picture", id="half a png"),
+    ],
+)
 def test_what_is_no_picture_is_told_by_its_content(demo: TestClient, data: bytes, said: str) -> None:
     number = number_of(demo, "Sail loft")
     before = len(demo.get(f"/api/tickets/{number}").json()["tape"])
@@ -205,12 +267,21 @@ def test_an_entry_cannot_name_a_picture_that_was_never_handed_in(demo: TestClien
 # --- the shop's page -------------------------------------------------------------------------------------------------
 
 
-@pytest.mark.parametrize(("said", "error"), [
-    ({"paper": "a3"}, "shop.paper: expected one of a4, letter, got 'a3'"), ({"bays": 0}, "shop.bays: expected a whole number from 1 to 99"), ({"bays": 2.5}, "whole number"),
-    ({"name": " "}, "shop.name: expected a text"), ({"tax": -1}, "shop.tax: expected a number from 0 to 60"), ({"bench_hour": "much"}, "shop.bench_hour: expected a number"),
-    ({"address": ["x"] * 9}, "shop.address: expected at most 6 texts"), ({"prefix": "G-L"}, "shop.prefix: expected at most 6 letters or digits"), ({"colour": "red"}, "unknown line"),
-    ({"bays": 3}, "for a machine lies in bay 6"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("said", "error"),
+    [
+        ({"paper": "a3"}, "shop.paper: expected one of a4, letter, got 'a3'"),
+        ({"bays": 0}, "shop.bays: expected a whole number from 1 to 99"),
+        ({"bays": 2.5}, "whole number"),
+        ({"name": " "}, "shop.name: expected a text"),
+        ({"tax": -1}, "shop.tax: expected a number from 0 to 60"),
+        ({"bench_hour": "much"}, "shop.bench_hour: expected a number"),
+        ({"address": ["x"] * 9}, "shop.address: expected at most 6 texts"),
+        ({"prefix": "G-L"}, "shop.prefix: expected at most 6 letters or digits"),
+        ({"colour": "red"}, "unknown line"),
+        ({"bays": 3}, "for a machine lies in bay 6"),
+    ],
+)
 def test_a_line_of_the_shops_page_that_cannot_be_used(demo: TestClient, said: dict[str, Any], error: str) -> None:
     before = demo.get("/api/shop").json()
     answer = demo.put("/api/shop", json={"page": said, "by": "KT"})
@@ -238,15 +309,24 @@ def moments(*rows: tuple[int, str, float, float | None]) -> list[Moment]:
     return [Moment(ticket, place, by, at, expected) for place, (ticket, by, at, expected) in enumerate(rows)]
 
 
-@pytest.mark.parametrize(("rows", "took"), [
-    pytest.param([(1, "KT", 0, 2.0), (1, "KT", 7, 5.0)], {1: 9.0}, id="from one entry to the next"),
-    pytest.param([(1, "KT", 0, 2.0), (2, "KT", 20, 5.0), (1, "KT", 40, 3.0)], {1: 5.0, 2: 5.0}, id="another ticket in between"),
-    pytest.param([(1, "KT", 0, 2.0), (1, "MO", 1, 5.0)], {1: 7.0}, id="two technicians"),
-    pytest.param([(1, "KT", 0, 2.0), (1, "KT", 300, 5.0)], {1: 7.0}, id="a pause"),
-    pytest.param([(1, "KT", 0, None), (2, "KT", 1, 9.0)], {1: 3.0, 2: 1.0}, id="no longer than since the last one"),
-    pytest.param([(1, "KT", 0, 0.0)], {1: 0.0}, id="what is no work"),
-])
-def test_minutes_are_those_a_technician_was_on_it(rows: list[tuple[int, str, float, float | None]], took: dict[int, float]) -> None:
+@pytest.mark.parametrize(
+    ("rows", "took"),
+    [
+        pytest.param([(1, "KT", 0, 2.0), (1, "KT", 7, 5.0)], {1: 9.0}, id="from one entry to the next"),
+        pytest.param(
+            [(1, "KT", 0, 2.0), (2, "KT", 20, 5.0), (1, "KT", 40, 3.0)],
+            {1: 5.0, 2: 5.0},
+            id="another ticket in between",
+        ),
+        pytest.param([(1, "KT", 0, 2.0), (1, "MO", 1, 5.0)], {1: 7.0}, id="two technicians"),
+        pytest.param([(1, "KT", 0, 2.0), (1, "KT", 300, 5.0)], {1: 7.0}, id="a pause"),
+        pytest.param([(1, "KT", 0, None), (2, "KT", 1, 9.0)], {1: 3.0, 2: 1.0}, id="no longer than since the last one"),
+        pytest.param([(1, "KT", 0, 0.0)], {1: 0.0}, id="what is no work"),
+    ],
+)
+def test_minutes_are_those_a_technician_was_on_it(
+    rows: list[tuple[int, str, float, float | None]], took: dict[int, float]
+) -> None:
     assert {ticket: sum(places.values()) for ticket, places in spent(moments(*rows)).items()} == took
 
 

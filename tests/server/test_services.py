@@ -1,4 +1,5 @@
-"""What holds the services together: one fold and one event an action, odds from the server's own state, the shop's own tables."""
+"""What holds the services together: one fold and one event an action, odds from the server's own state, the shop's own
+tables."""
 
 from __future__ import annotations
 
@@ -31,8 +32,14 @@ LAPTOP = {"platform": "pc", "form": "laptop", "installed_os": "windows-10", "dri
 
 def taken_in(house: Services, **facts: Any) -> int:
     return house.tickets.take_in(
-        customer="Choir", machine="Ferrow Lathe-14", words="", facts={**LAPTOP, **facts}, entries=[{"move": "screen", "outcome": "no-boot-device"}], bay=None, by="KT"
-    ).id  # fmt: skip
+        customer="Choir",
+        machine="Ferrow Lathe-14",
+        words="",
+        facts={**LAPTOP, **facts},
+        entries=[{"move": "screen", "outcome": "no-boot-device"}],
+        bay=None,
+        by="KT",
+    ).id
 
 
 @pytest.fixture
@@ -44,7 +51,17 @@ def house(tmp_path: Path) -> Any:
 
 def test_an_action_folds_a_tape_once_and_tells_once() -> None:
     rows = {name: (folds, events, entries) for name, folds, events, entries in measured()}
-    for name in ("open the ticket", "open the ticket again", "open Settings", "open Sightings", "open the keys", "look at the bench", "open Pages", "open Settings after it", "open the call sheet"):
+    for name in (
+        "open the ticket",
+        "open the ticket again",
+        "open Settings",
+        "open Sightings",
+        "open the keys",
+        "look at the bench",
+        "open Pages",
+        "open Settings after it",
+        "open the call sheet",
+    ):
         assert rows[name] == (0, 0, 0), name
     assert rows["answer the move in hand"] == (1, 1, 1)
     folds, events, entries = rows["drop a capture"]
@@ -80,7 +97,11 @@ def test_a_capture_dropped_twice_is_weighed_once(house: Services) -> None:
 
 def test_signed_odds_are_the_servers_own(house: Services) -> None:
     number = taken_in(house, data="backed-up")
-    forged = {"signed": "replace", "fix": "replace-drive", "odds": {"confidence": 0.9999, "suspects": {"drive.dead": 1.0}}}
+    forged = {
+        "signed": "replace",
+        "fix": "replace-drive",
+        "odds": {"confidence": 0.9999, "suspects": {"drive.dead": 1.0}},
+    }
     body = house.tickets.append(number, forged, by="KT").tape[-1].body
     state = house.tickets.folded_of(number)
     assert body["odds"]["confidence"] == pytest.approx(state.result.call.balance["replace"], abs=0.01)
@@ -93,12 +114,23 @@ def test_guesses_know_the_age_of_the_drive(house: Services) -> None:
     for number in (old, new):
         folded = house.tickets.folded_of(number)
         assert folded.facts["as_of_year"] >= 2026
-        assert all_odds(folded.model.knowledge, folded.facts)["drive.media"] == all_odds(folded.model.knowledge, folded.state.facts)["drive.media"]
+        assert (
+            all_odds(folded.model.knowledge, folded.facts)["drive.media"]
+            == all_odds(folded.model.knowledge, folded.state.facts)["drive.media"]
+        )
     p = {n: sum(g.p for g in house.learning.guesses(n, most=400) if "drive.media" in g.faults) for n in (old, new)}
     assert p[old] > 1.3 * p[new]
 
 
-MEND = {"order": "mend", "kind": "rebuild-loader", "device": "sda", "disk": "sda", "plan": "loader", "what": "the loader's file", "writes": []}
+MEND = {
+    "order": "mend",
+    "kind": "rebuild-loader",
+    "device": "sda",
+    "disk": "sda",
+    "plan": "loader",
+    "what": "the loader's file",
+    "writes": [],
+}
 
 
 class Killed(BaseException):
@@ -106,7 +138,9 @@ class Killed(BaseException):
 
 
 @pytest.mark.parametrize(("first", "stands"), [(Killed, "waiting"), (ValueError, "done"), (None, "done")])
-def test_what_an_order_came_to_is_told_whatever_happens_at_its_end(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, first: type[BaseException] | None, stands: str) -> None:
+def test_what_an_order_came_to_is_told_whatever_happens_at_its_end(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, first: type[BaseException] | None, stands: str
+) -> None:
     """Dead between the order's end and the tape: told after the start. One listener that breaks takes no other away."""
 
     class Breaks:
@@ -123,7 +157,11 @@ def test_what_an_order_came_to_is_told_whatever_happens_at_its_end(tmp_path: Pat
         order = links.put_order(connection, number, MEND, by="KT", at=now())
     followers = house.links.instruments.followers
     followers["breaks"], kind = Breaks(), ORDER_KINDS["mend"]
-    monkeypatch.setitem(cast(dict[str, OrderKind], ORDER_KINDS), "mend", dataclasses.replace(kind, followers=("breaks", *kind.followers)))
+    monkeypatch.setitem(
+        cast(dict[str, OrderKind], ORDER_KINDS),
+        "mend",
+        dataclasses.replace(kind, followers=("breaks", *kind.followers)),
+    )
     with pytest.raises(Killed) if first is Killed else contextlib.nullcontext():
         house.links.pages.done(secret, DoneIn(session=session, order=str(order), result="done"))
     monkeypatch.undo()
@@ -132,8 +170,17 @@ def test_what_an_order_came_to_is_told_whatever_happens_at_its_end(tmp_path: Pat
     house.shop.database.close()
     again = open_services(tmp_path)
     with TestClient(create_app(again), base_url=HERE, client=ME) as client:
-        assert {o["id"]: o["state"] for o in client.get(f"/api/tickets/{number}/link").json()["orders"]}[order] == "done"
-        assert client.post("/api/link/done", json={"session": session, "order": str(order), "result": "done", "detail": ""}, headers={"Authorization": f"Bearer {secret}"}).status_code == 200
+        assert {o["id"]: o["state"] for o in client.get(f"/api/tickets/{number}/link").json()["orders"]}[
+            order
+        ] == "done"
+        assert (
+            client.post(
+                "/api/link/done",
+                json={"session": session, "order": str(order), "result": "done", "detail": ""},
+                headers={"Authorization": f"Bearer {secret}"},
+            ).status_code
+            == 200
+        )
         assert len(said_of(again, number)) == 1
 
 
@@ -148,7 +195,11 @@ def test_several_entries_stand_or_fall_together(house: Services) -> None:
         bad = {"entries": [{"note": "one"}, {"put_back": "set-mode"}], "by": "KT", "key": "k"}
         assert client.post(url, json=bad).status_code == 422
         assert len(client.get(f"/api/tickets/{number}").json()["tape"]) == 1
-        good = {"entries": [{"changed": "set-mode", "before": "uefi", "after": "legacy"}, {"put_back": "set-mode"}], "by": "KT", "key": "k"}
+        good = {
+            "entries": [{"changed": "set-mode", "before": "uefi", "after": "legacy"}, {"put_back": "set-mode"}],
+            "by": "KT",
+            "key": "k",
+        }
         for _ in range(2):  # sent twice, kept once
             assert len(client.post(url, json=good).json()["tape"]) == 3
         assert client.post(url, json={"by": "KT"}).status_code == 422
@@ -168,12 +219,18 @@ def test_the_shops_own_tables_are_laid_over_the_shipped_ones(tmp_path: Path) -> 
     [
         ("decisions.toml", "[plan]\nmade_margin = 'much'\n", "decisions.toml:2: plan.made_margin: expected a number"),
         ("odds.toml", "x = 1", "odds.toml: file: expected one of vocabulary.toml"),
-        ("rules.toml", "[rules.failing-drive]\nlimits = { one_sign = 0.9 }\n", "rules.toml:2: rules.failing-drive.limits: expected just one_sign, more_signs, lasting"),
+        (
+            "rules.toml",
+            "[rules.failing-drive]\nlimits = { one_sign = 0.9 }\n",
+            "rules.toml:2: rules.failing-drive.limits: expected just one_sign, more_signs, lasting",
+        ),
         ("findings.toml", "[weights.error-log]\nempty = { empty = 0.5 }\n", "expected a row that sums to 1"),
         ("findings.toml", "[counts]\n700 = { finding = 'x', kind = 'physical', sign = 1, source = 's' }\n", "1 to 255"),
     ],
-)  # fmt: skip
-def test_tables_that_cannot_be_used_are_said_and_take_nothing_away(tmp_path: Path, name: str, text: str, notice: str) -> None:
+)
+def test_tables_that_cannot_be_used_are_said_and_take_nothing_away(
+    tmp_path: Path, name: str, text: str, notice: str
+) -> None:
     own = tmp_path / "knowledge"
     own.mkdir()
     (own / name).write_text(text, encoding="utf-8")

@@ -18,11 +18,23 @@ from serving import HTTP, SCRIPT, Served, free_port
 
 
 def started(*arguments: str, seconds: float = 400, **more: str) -> subprocess.CompletedProcess[str]:
-    return subprocess.run([str(SCRIPT), "serve", *arguments], capture_output=True, text=True, timeout=seconds, check=False, env={**os.environ, **more})
+    return subprocess.run(
+        [str(SCRIPT), "serve", *arguments],
+        capture_output=True,
+        text=True,
+        timeout=seconds,
+        check=False,
+        env={**os.environ, **more},
+    )
 
 
 def refused(done: subprocess.CompletedProcess[str], words: str) -> None:
-    assert (done.returncode, done.stderr.count("\n"), "Traceback" in done.stderr, "is at" in done.stdout) == (2, 1, False, False), done.stderr + done.stdout
+    assert (done.returncode, done.stderr.count("\n"), "Traceback" in done.stderr, "is at" in done.stdout) == (
+        2,
+        1,
+        False,
+        False,
+    ), done.stderr + done.stdout
     assert words in done.stderr
 
 
@@ -43,7 +55,11 @@ def _read_only(folder: Path) -> Path:
     return Path("/proc/self")
 
 
-FOLDERS: list[tuple[Callable[[Path], Path], str]] = [(_file, "expected a folder that can be written"), (_read_only, "expected a folder that can be written"), (_no_database, "expected a database")]
+FOLDERS: list[tuple[Callable[[Path], Path], str]] = [
+    (_file, "expected a folder that can be written"),
+    (_read_only, "expected a folder that can be written"),
+    (_no_database, "expected a database"),
+]
 
 
 @pytest.mark.parametrize(("make", "words"), FOLDERS, ids=["a-file", "read-only", "no-database"])
@@ -51,14 +67,24 @@ def test_a_folder_that_will_not_do(make: Callable[[Path], Path], words: str, tmp
     refused(started("--port", str(free_port()), "--data", str(make(tmp_path))), words)
 
 
-@pytest.mark.parametrize(("arguments", "words"), [(("--port", "99999"), "--port 99999"), (("--host", "203.0.113.9"), "an address that this machine has not"), (("--host", "no.such.host.invalid"), "expected an address")])
+@pytest.mark.parametrize(
+    ("arguments", "words"),
+    [
+        (("--port", "99999"), "--port 99999"),
+        (("--host", "203.0.113.9"), "an address that this machine has not"),
+        (("--host", "no.such.host.invalid"), "expected an address"),
+    ],
+)
 def test_an_address_that_will_not_do(arguments: tuple[str, ...], words: str, tmp_path: Path) -> None:
     port = () if "--port" in arguments else ("--port", str(free_port()))
     refused(started(*arguments, *port, "--data", str(tmp_path)), words)
 
 
 def test_what_is_in_the_way_is_said_before_the_program_is_read_in(tmp_path: Path) -> None:
-    asked = f"import sys; from gatecheck.cli.main import main; code = main(['serve', '--port', '99999', '--data', {str(tmp_path)!r}]); print(code, 'fastapi' in sys.modules)"
+    asked = (
+        f"import sys; from gatecheck.cli.main import main; code = main(['serve', '--port', '99999', '--data', "
+        f"{str(tmp_path)!r}]); print(code, 'fastapi' in sys.modules)"
+    )
     done = subprocess.run([sys.executable, "-c", asked], capture_output=True, text=True, timeout=60, check=True)
     assert done.stdout.split() == ["2", "False"]
     assert "--port 99999" in done.stderr
@@ -68,7 +94,10 @@ def test_a_port_that_is_taken(tmp_path: Path) -> None:
     with socket.socket() as other:
         other.bind(("127.0.0.1", 0))
         other.listen()
-        refused(started("--port", str(other.getsockname()[1]), "--data", str(tmp_path)), "one that another program listens on")
+        refused(
+            started("--port", str(other.getsockname()[1]), "--data", str(tmp_path)),
+            "one that another program listens on",
+        )
 
 
 def test_a_folder_that_another_server_works_on_says_who(tmp_path: Path) -> None:
@@ -98,7 +127,9 @@ def test_a_database_that_another_program_holds(tmp_path: Path) -> None:
 def test_a_full_disk_is_said_and_loses_nothing(tmp_path: Path) -> None:
     place = tmp_path / "small"
     place.mkdir()
-    if subprocess.run(["mount", "-t", "tmpfs", "-o", "size=3m", "tmpfs", str(place)], capture_output=True, check=False).returncode:
+    if subprocess.run(
+        ["mount", "-t", "tmpfs", "-o", "size=3m", "tmpfs", str(place)], capture_output=True, check=False
+    ).returncode:
         pytest.skip("no small disk can be mounted here")
     server = Served(place / "data", by_command=True)
     try:
@@ -109,10 +140,17 @@ def test_a_full_disk_is_said_and_loses_nothing(tmp_path: Path) -> None:
             while True:
                 os.write(handle, b"x" * 65536)
         os.close(handle)
-        answers = [HTTP.post(f"{server.url}/api/tickets/{kept}/entries", json={"entry": {"note": "n" * 4000}, "by": "KT"}, timeout=30).status_code for _ in range(60)]
+        answers = [
+            HTTP.post(
+                f"{server.url}/api/tickets/{kept}/entries", json={"entry": {"note": "n" * 4000}, "by": "KT"}, timeout=30
+            ).status_code
+            for _ in range(60)
+        ]
         assert 409 in answers
         assert set(answers) <= {201, 409}
-        assert len(server.ticket(kept)["tape"]) == 1 + answers.count(201), "what was acknowledged is there, what was not is not"
+        assert len(server.ticket(kept)["tape"]) == 1 + answers.count(201), (
+            "what was acknowledged is there, what was not is not"
+        )
         refused(started("--port", str(free_port()), "--data", str(place / "other")), "no space left")
         (place / "filler").unlink()
         server.append(kept, {"note": "room again"})

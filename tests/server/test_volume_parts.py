@@ -1,4 +1,5 @@
-"""What is kept of disks that were read in part: the map and the sparse image, what is given back, the helper process that works on them."""
+"""What is kept of disks that were read in part: the map and the sparse image, what is given back, the helper process
+that works on them."""
 
 from __future__ import annotations
 
@@ -35,7 +36,11 @@ def test_runs_are_as_sectors_painted_one_by_one() -> None:
     chance = random.Random(3)
     marks, plain = SectorMap(), [UNKNOWN] * 400
     for _ in range(600):
-        first, count, state = chance.randrange(390), chance.randrange(0, 40), chance.choice([UNKNOWN, READ, BAD_SECTOR, RETRY])
+        first, count, state = (
+            chance.randrange(390),
+            chance.randrange(0, 40),
+            chance.choice([UNKNOWN, READ, BAD_SECTOR, RETRY]),
+        )
         marks.mark(first, count, state)
         plain[first : min(400, first + count)] = [state] * (min(400, first + count) - first)
         low, size = chance.randrange(400), chance.randrange(1, 60)
@@ -56,7 +61,13 @@ def test_what_was_read_is_there_after_a_settling_and_not_before(tmp_path: Path) 
     parts.settle(ground)
     seen.refresh()
     assert seen.read(10, 2).data == b"a" * 1024
-    assert [seen.read(n, 1).missing.get(n) for n in (10, 12, 40, 50, 1 << 22)] == [None, "not captured", "unreadable", "not captured", "beyond the end"]
+    assert [seen.read(n, 1).missing.get(n) for n in (10, 12, 40, 50, 1 << 22)] == [
+        None,
+        "not captured",
+        "unreadable",
+        "not captured",
+        "beyond the end",
+    ]
     assert Path(ground.image).stat().st_blocks * 512 < 1 << 20
     parts.drop(ground, [(10, 2)])
     assert PartSectors(ground).read(10, 1).missing == {10: "not captured"}
@@ -100,7 +111,9 @@ def test_a_helper_that_fails_or_dies_takes_one_task_with_it(tmp_path: Path) -> N
         desk.close()
 
 
-def test_what_was_read_before_the_benchs_machine_was_started_anew_is_read_again(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_what_was_read_before_the_benchs_machine_was_started_anew_is_read_again(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     from gatecheck.server.volumes import partial_image as own
 
     def settled(start: int, first: int) -> list[int]:
@@ -152,7 +165,9 @@ def test_a_check_whose_helper_dies_under_it_is_gone_on_with_and_given_up_the_sec
 
 
 @pytest.mark.parametrize(("state", "then"), [(PAUSED, RUNS), (RUNS, RUNS), (STOPPED, STOPPED), (DONE, DONE)])
-def test_a_turn_that_is_worked_out_after_a_rescue_has_ended_does_not_bring_it_back_to_life(tmp_path: Path, state: str, then: str) -> None:
+def test_a_turn_that_is_worked_out_after_a_rescue_has_ended_does_not_bring_it_back_to_life(
+    tmp_path: Path, state: str, then: str
+) -> None:
     kept = Rescues(tmp_path)
     kept.begin("7", source="sda", first=0, only=["Users"], deleted=False, is_all=False, by="KT", at="now")
     own = Volumes.__new__(Volumes)

@@ -1,4 +1,5 @@
-"""Carrying out over HTTP: a signed call becomes a job, its steps stand on the tape, what goes wrong leads back into triage, what is open is not handed over."""
+"""Carrying out over HTTP: a signed call becomes a job, its steps stand on the tape, what goes wrong leads back into
+triage, what is open is not handed over."""
 
 from __future__ import annotations
 
@@ -11,7 +12,15 @@ from fastapi.testclient import TestClient
 from gatecheck.core.work.parts import COLUMNS
 
 Json = dict[str, Any]
-LAPTOP = {"platform": "pc", "form": "laptop", "installed_os": "windows-10", "drive_kind": "hdd", "drive_size_gb": 500, "data": "backed-up", "mains": "connected"}
+LAPTOP = {
+    "platform": "pc",
+    "form": "laptop",
+    "installed_os": "windows-10",
+    "drive_kind": "hdd",
+    "drive_size_gb": 500,
+    "data": "backed-up",
+    "mains": "connected",
+}
 SHELF = """kind,name,interface,form,height_mm,flash,size_gb,price,count
 drive,QUARRY FLINT 500,sata,2.5,7,yes,500,62,2
 drive,QUARRY SPINDLE 500,sata,2.5,9.5,no,500,41,1
@@ -31,9 +40,20 @@ class Bench:
         assert answer.status_code == expect, answer.text
         return dict(answer.json())
 
-    def signed(self, choice: str, fix: str | None, *readings: str, machine: str = "Ferrow Lathe-14", **facts: Any) -> int:
+    def signed(
+        self, choice: str, fix: str | None, *readings: str, machine: str = "Ferrow Lathe-14", **facts: Any
+    ) -> int:
         entries = [{"move": m, "outcome": o} for m, _, o in (r.partition("=") for r in readings)]
-        number = int(self.post("/tickets", customer="Choir office", machine=machine, facts={**LAPTOP, **facts}, entries=entries, by="KT")["id"])
+        number = int(
+            self.post(
+                "/tickets",
+                customer="Choir office",
+                machine=machine,
+                facts={**LAPTOP, **facts},
+                entries=entries,
+                by="KT",
+            )["id"]
+        )
         self.post(f"/tickets/{number}/entries", entry={"signed": choice, "fix": fix}, by="KT")
         return number
 
@@ -56,7 +76,11 @@ class Bench:
             walked.append(step)
             assert len(walked) < 60, walked
             own = next(s for s in self.work(number)["steps"] if s["id"] == step)
-            first = next(a for a in own["answers"] if (a["leads"] == "on" and a["asks"] is None) or a["id"] in told.get(step, ("",)))
+            first = next(
+                a
+                for a in own["answers"]
+                if (a["leads"] == "on" and a["asks"] is None) or a["id"] in told.get(step, ("",))
+            )
             answer, value = told.get(step, (first["id"], None))
             self.answer(number, step, answer, value)
         return walked
@@ -70,9 +94,15 @@ def bench(client: TestClient) -> Bench:
 
 
 REPLACED = {
-    "missed": ("noted", "mail store of the choir, printer in the hall"), "label": ("read", "QS7-310222"), "made": ("year", 2019), "marks": ("dented", "the hinge"), "right-drive": ("this", "0815"),
-    "data-back": ("checked", "4 folders, 12,804 files, 212 GB"), "data-seen": ("seen", None), "updates": ("none", None),
-}  # fmt: skip
+    "missed": ("noted", "mail store of the choir, printer in the hall"),
+    "label": ("read", "QS7-310222"),
+    "made": ("year", 2019),
+    "marks": ("dented", "the hinge"),
+    "right-drive": ("this", "0815"),
+    "data-back": ("checked", "4 folders, 12,804 files, 212 GB"),
+    "data-seen": ("seen", None),
+    "updates": ("none", None),
+}
 
 
 def test_a_replacement_from_the_signature_to_the_handover(bench: Bench) -> None:
@@ -84,7 +114,10 @@ def test_a_replacement_from_the_signature_to_the_handover(bench: Bench) -> None:
     bench.post(f"/tickets/{number}/part", shelf=fits[0]["item"]["id"], serial="QF2-000815", by="KT")
     assert bench.now(number) == "mains"
     bench.walk(number, REPLACED, upto="strip")
-    out = [int(bench.post(f"/tickets/{number}/tray", name=name, count=count, fields=[1, 3], by="KT")["tape"][-1]["place"]) for name, count in (("Rear feet", 2), ("Base cover", 8))]
+    out = [
+        int(bench.post(f"/tickets/{number}/tray", name=name, count=count, fields=[1, 3], by="KT")["tape"][-1]["place"])
+        for name, count in (("Rear feet", 2), ("Base cover", 8))
+    ]
     walked = bench.walk(number, REPLACED, upto="close")
     assert walked == ["strip", "marks", "label", "made", "carrier", "new-in", "detected"]
     refused = bench.answer(number, "close", "closed", expect=422)
@@ -101,7 +134,9 @@ def test_a_replacement_from_the_signature_to_the_handover(bench: Bench) -> None:
     assert ticket["signed"] is not None
     assert ticket["job"]["step"] is None
     assert ticket["job"]["unproven"] == 0
-    assert {p["id"]: p["state"] for p in bench.work(number)["proof"]} == dict.fromkeys(("cold-1", "cold-2", "size", "new-short", "data-seen", "no-trial", "screws"), "proven")
+    assert {p["id"]: p["state"] for p in bench.work(number)["proof"]} == dict.fromkeys(
+        ("cold-1", "cold-2", "size", "new-short", "data-seen", "no-trial", "screws"), "proven"
+    )
     bench.post(f"/tickets/{number}/handover", 200, proven=["drive.mechanical"], by="KT")
 
 
@@ -126,7 +161,9 @@ def test_each_way_that_customers_ask_for_has_its_own_job(bench: Bench) -> None:
 
 
 def test_a_repair_that_fails_goes_back_into_triage_with_what_it_showed(bench: Bench) -> None:
-    number = bench.signed("repair", "repair-volume", "screen=repair-loop", "live-start=runs", "volume-look=dirty", "health-pages=clean")
+    number = bench.signed(
+        "repair", "repair-volume", "screen=repair-loop", "live-start=runs", "volume-look=dirty", "health-pages=clean"
+    )
     p = {s["fault"]: s["p"] for s in bench.ticket(number)["suspects"]}
     bench.walk(number, {"which-installation": ("only-one", None), "way-back": ("copy", None)}, upto="cold-1")
     after = bench.answer(number, "cold-1", "stops", "repair-loop")
@@ -144,26 +181,45 @@ def test_a_repair_that_fails_goes_back_into_triage_with_what_it_showed(bench: Be
 def test_a_loose_drive_is_called_and_proven(bench: Bench) -> None:
     number = bench.signed("repair", "reseat", "screen=no-boot-device", "seen-setup=absent", data="irreplaceable")
     walked = bench.walk(number, {"reseat": ("loose", None)})
-    assert walked == ["way-other", "power-off", "strip", "marks", "reseat", "detected", "close", "cold-1", "cold-2", "size", "data-seen"]
+    assert walked == [
+        "way-other",
+        "power-off",
+        "strip",
+        "marks",
+        "reseat",
+        "detected",
+        "close",
+        "cold-1",
+        "cold-2",
+        "size",
+        "data-seen",
+    ]
     assert bench.ticket(number)["job"]["unproven"] == 0
 
 
 def test_a_machine_that_started_before_the_call_only_has_to_be_proven(bench: Bench) -> None:
-    number = bench.signed("repair", "reseat", "screen=no-boot-device", "seen-setup=absent", "clock=wrong", "reseat=boots")
+    number = bench.signed(
+        "repair", "reseat", "screen=no-boot-device", "seen-setup=absent", "clock=wrong", "reseat=boots"
+    )
     assert [s["id"] for s in bench.work(number)["steps"]] == ["way-other", "cold-1", "cold-2", "clock", "data-seen"]
 
 
-@pytest.mark.parametrize(("step", "answer", "value", "said"), [
-    pytest.param("right-drive", "this", "0222", "QF2-000815 (QUARRY FLINT 500)", id="the old drive"),
-    pytest.param("right-drive", "this", "15", "last four characters", id="two characters"),
-    pytest.param("right-drive", "this", None, "last four characters", id="nothing typed"),
-    pytest.param("right-drive", "of-course", None, "one of this, cannot-tell", id="no such answer"),
-    pytest.param("begin", "running", "1", "nothing beside the answer", id="more than it asks"),
-    pytest.param("shave", "done", None, "a step of this job", id="no such step"),
-    pytest.param("way-replace", "install", None, "one that entry", id="answered before"),
-    pytest.param("reseat", "loose", None, "a step of this job", id="another job's"),
-])
-def test_what_is_not_so_is_said_in_one_sentence_and_nothing_is_kept(bench: Bench, step: str, answer: str, value: Any, said: str) -> None:
+@pytest.mark.parametrize(
+    ("step", "answer", "value", "said"),
+    [
+        pytest.param("right-drive", "this", "0222", "QF2-000815 (QUARRY FLINT 500)", id="the old drive"),
+        pytest.param("right-drive", "this", "15", "last four characters", id="two characters"),
+        pytest.param("right-drive", "this", None, "last four characters", id="nothing typed"),
+        pytest.param("right-drive", "of-course", None, "one of this, cannot-tell", id="no such answer"),
+        pytest.param("begin", "running", "1", "nothing beside the answer", id="more than it asks"),
+        pytest.param("shave", "done", None, "a step of this job", id="no such step"),
+        pytest.param("way-replace", "install", None, "one that entry", id="answered before"),
+        pytest.param("reseat", "loose", None, "a step of this job", id="another job's"),
+    ],
+)
+def test_what_is_not_so_is_said_in_one_sentence_and_nothing_is_kept(
+    bench: Bench, step: str, answer: str, value: Any, said: str
+) -> None:
     number = bench.signed("replace", "replace-drive")
     bench.answer(number, "way-replace", "install")
     bench.post(f"/tickets/{number}/part", shelf=1, serial="QF2-000815", by="KT")
@@ -198,11 +254,15 @@ def test_a_machine_is_handed_over_proven_or_with_what_was_waived_and_why(bench: 
     number = bench.signed("release", None, "screen=boots", data="none")
     refused = bench.post(f"/tickets/{number}/handover", 409, proven=[], by="KT")
     assert "Starts cold" in refused["detail"]
-    closed = bench.post(f"/tickets/{number}/handover", 200, proven=[], waive="They are in the door and want it now", by="KT")
+    closed = bench.post(
+        f"/tickets/{number}/handover", 200, proven=[], waive="They are in the door and want it now", by="KT"
+    )
     assert [e["body"]["waive"] for e in closed["tape"] if "waive" in e["body"]] == ["cold-1", "cold-2"]
 
 
-def test_a_reading_that_speaks_against_the_call_ends_its_job_and_the_same_call_goes_on_where_it_was(bench: Bench) -> None:
+def test_a_reading_that_speaks_against_the_call_ends_its_job_and_the_same_call_goes_on_where_it_was(
+    bench: Bench,
+) -> None:
     number = bench.signed("replace", "replace-drive")
     bench.answer(number, "way-replace", "install")
     bench.post(f"/tickets/{number}/entries", entry={"move": "health-pages", "outcome": "clean"}, by="KT")
@@ -259,8 +319,12 @@ def test_the_shelf_comes_and_goes_as_csv(bench: Bench) -> None:
     text = bench.client.get("/api/shelf.csv").text
     assert text.splitlines()[0] == ",".join(COLUMNS)
     assert len(text.splitlines()) == 5
-    assert bench.post("/shelf", csv=text, by="KT")["items"] == bench.client.get("/api/shelf").json()["items"], "laid on again it is the same shelf"
-    bad = bench.post("/shelf", 400, csv=SHELF.replace("62,2", "cheap,2").replace("sata,3.5", "scsi,3.5"), by="KT")["detail"]
+    assert bench.post("/shelf", csv=text, by="KT")["items"] == bench.client.get("/api/shelf").json()["items"], (
+        "laid on again it is the same shelf"
+    )
+    bad = bench.post("/shelf", 400, csv=SHELF.replace("62,2", "cheap,2").replace("sata,3.5", "scsi,3.5"), by="KT")[
+        "detail"
+    ]
     assert "line 2, price: expected a number" in bad
     assert "line 4, interface: expected one of sata" in bad
 
@@ -273,7 +337,12 @@ def test_the_shop_learns_how_a_model_opens_and_offers_the_name_it_knows(bench: B
         bench.post(f"/tickets/{number}/tray", name=name, count=count, kind="6 mm", fields=[7, 9], by="KT")
     again = bench.signed("replace", "replace-drive", machine="Ostler Bracken-15")
     guide = bench.work(again)["guide"]
-    assert (guide["level"], guide["machines"], guide["next"]["name"], guide["next"]["fields"]) == ("model", 1, "Rear feet", [7, 9])
+    assert (guide["level"], guide["machines"], guide["next"]["name"], guide["next"]["fields"]) == (
+        "model",
+        1,
+        "Rear feet",
+        [7, 9],
+    )
     bench.post(f"/tickets/{again}/tray", name="rear feet", count=2, by="KT")
     assert bench.work(again)["guide"]["next"]["name"] == "Base cover"
     slip = bench.signed("replace", "replace-drive", machine="Ostler Braken-15")

@@ -1,4 +1,5 @@
-"""What runs on the stick, and how it is built: screens, the bench found, names, the guard of the right drive. It is started for real in the lab."""
+"""What runs on the stick, and how it is built: screens, the bench found, names, the guard of the right drive. It is
+started for real in the lab."""
 
 from __future__ import annotations
 
@@ -45,7 +46,9 @@ def label(text: str) -> bytes:
     return b"".join(bytes([len(p)]) + p.encode() for p in text.split("."))
 
 
-def answer(*, port: int = 8765, ip: str = "10.1.2.3", flags: int = 0x8400, counts: tuple[int, int] = (1, 2), name: str = "Loft") -> bytes:
+def answer(
+    *, port: int = 8765, ip: str = "10.1.2.3", flags: int = 0x8400, counts: tuple[int, int] = (1, 2), name: str = "Loft"
+) -> bytes:
     """A pointer, the service with its name compressed, and its address."""
     head = struct.pack(">HHHHHH", 0, flags, 0, counts[0], 0, counts[1])
     service = label("_gatecheck._tcp.local") + b"\0"
@@ -53,15 +56,31 @@ def answer(*, port: int = 8765, ip: str = "10.1.2.3", flags: int = 0x8400, count
     pointer = service + struct.pack(">HHIH", 12, 1, 120, len(own)) + own
     at = 12 + len(service) + 10
     target = label("bench.local") + b"\0"
-    srv = struct.pack(">H", 0xC000 | at) + struct.pack(">HHIH", 33, 1, 120, 6 + len(target)) + struct.pack(">HHH", 0, 0, port) + target
+    srv = (
+        struct.pack(">H", 0xC000 | at)
+        + struct.pack(">HHIH", 33, 1, 120, 6 + len(target))
+        + struct.pack(">HHH", 0, 0, port)
+        + target
+    )
     host = target + struct.pack(">HHIH", 1, 1, 120, 4) + socket.inet_aton(ip)
     return head + pointer + srv + host
 
 
-@pytest.mark.parametrize(("raw", "found"), [
-    (answer(), [("Loft", "10.1.2.3", 8765)]), (answer(flags=0), []), (answer(port=0), []), (answer()[:40], []), (b"", []), (b"\xff" * 60, []), (answer(counts=(1, 1)), [("Loft", "9.9.9.9", 8765)]), (answer(ip="9.9.9.9"), [("Loft", "9.9.9.9", 8765)]),
-    (answer(counts=(60_000, 60_000)), []), (struct.pack(">HHHHHH", 0, 0x8400, 0, 1, 0, 0) + b"\xc0\x0c", []),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("raw", "found"),
+    [
+        (answer(), [("Loft", "10.1.2.3", 8765)]),
+        (answer(flags=0), []),
+        (answer(port=0), []),
+        (answer()[:40], []),
+        (b"", []),
+        (b"\xff" * 60, []),
+        (answer(counts=(1, 1)), [("Loft", "9.9.9.9", 8765)]),
+        (answer(ip="9.9.9.9"), [("Loft", "9.9.9.9", 8765)]),
+        (answer(counts=(60_000, 60_000)), []),
+        (struct.pack(">HHHHHH", 0, 0x8400, 0, 1, 0, 0) + b"\xc0\x0c", []),
+    ],
+)
 def test_benches_are_read_from_an_answer_and_nothing_else_is(program: ModuleType, raw: bytes, found: list[Any]) -> None:
     assert program.benches_in(raw, "9.9.9.9") == found
 
@@ -72,22 +91,45 @@ def test_the_question_is_one(program: ModuleType) -> None:
     assert raw[-4:] == b"\0\x0c\x80\x01"  # a pointer, answered to who asks
 
 
-@pytest.mark.parametrize(("typed", "address"), [
-    ("10.0.0.7", "http://10.0.0.7:8765"), (" 10.0.0.7:90/ ", "http://10.0.0.7:90"), ("https://bench.lan", "https://bench.lan:8765"), ("http://bench:1", "http://bench:1"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("typed", "address"),
+    [
+        ("10.0.0.7", "http://10.0.0.7:8765"),
+        (" 10.0.0.7:90/ ", "http://10.0.0.7:90"),
+        ("https://bench.lan", "https://bench.lan:8765"),
+        ("http://bench:1", "http://bench:1"),
+    ],
+)
 def test_an_address_is_taken_as_people_type_it(program: ModuleType, typed: str, address: str) -> None:
     assert program.address_typed(typed) == address
 
 
-@pytest.mark.parametrize(("layout", "pressed", "wanted"), [
-    (0, "abz2y-k9m3q", "abz2y-k9m3q"), (1, "aby2z/k9m3q", "abz2y-k9m3q"), (1, "192.168.0.7>8765", "192.168.0.7:8765"), (2, "qbw@yk(;#a", "abz2yk9m3q"), (2, "qbw2yk9;3a", "abz2yk9m3q"),
-    (2, "!(@<!^*<)<&.*&^%", "192.168.0.7:8765"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("layout", "pressed", "wanted"),
+    [
+        (0, "abz2y-k9m3q", "abz2y-k9m3q"),
+        (1, "aby2z/k9m3q", "abz2y-k9m3q"),
+        (1, "192.168.0.7>8765", "192.168.0.7:8765"),
+        (2, "qbw@yk(;#a", "abz2yk9m3q"),
+        (2, "qbw2yk9;3a", "abz2yk9m3q"),
+        (2, "!(@<!^*<)<&.*&^%", "192.168.0.7:8765"),
+    ],
+)
 def test_what_a_key_means_follows_the_keyboard(program: ModuleType, layout: int, pressed: str, wanted: str) -> None:
     assert program.meant(pressed, layout) == wanted
 
 
-@pytest.mark.parametrize(("typed", "code"), [("abz2y-k9m3q", "abz2y-k9m3q"), ("abz2yk9m3q", "abz2y-k9m3q"), (" ABZ2Y K9M3Q ", "abz2y-k9m3q"), ("abz2y6k9m3q", "abz2y-k9m3q"), ("abz2y7k9m3q", "abz2y7k9m3q"), ("abz2", "abz2")])
+@pytest.mark.parametrize(
+    ("typed", "code"),
+    [
+        ("abz2y-k9m3q", "abz2y-k9m3q"),
+        ("abz2yk9m3q", "abz2y-k9m3q"),
+        (" ABZ2Y K9M3Q ", "abz2y-k9m3q"),
+        ("abz2y6k9m3q", "abz2y-k9m3q"),
+        ("abz2y7k9m3q", "abz2y7k9m3q"),
+        ("abz2", "abz2"),
+    ],
+)
 def test_a_code_is_taken_with_its_line_or_without(program: ModuleType, typed: str, code: str) -> None:
     assert program.code_typed(typed) == code
 
@@ -122,10 +164,23 @@ def test_a_reading_gets_a_name_of_its_own(program: ModuleType) -> None:
 def filled(program: ModuleType, drives: int) -> Any:
     shown = program.Shown()
     shown.machine, shown.mode = "Ferrow Lathe-14 " + "x" * 90, "UEFI firmware 1.14"
-    shown.drives = [(f"sd{n}", f"sd{n}      QUARRY SPINDLE 1000  1 TB " + "y" * 80, "shut: nothing can be written to it") for n in range(drives)]
+    shown.drives = [
+        (f"sd{n}", f"sd{n}      QUARRY SPINDLE 1000  1 TB " + "y" * 80, "shut: nothing can be written to it")
+        for n in range(drives)
+    ]
     shown.verdicts = {"sd0": "It is failing: " + "many words " * 30}
-    shown.bench, shown.doing, shown.log, shown.pull = "Bench found " * 9, "Reading: sda identify.bin", ["one " * 60, "two " * 60], "You may pull the stick."
-    shown.keys = [("O", "read onto the stick"), ("C", "type a ticket's code"), ("A", "type the bench's address"), ("P", "power off")]
+    shown.bench, shown.doing, shown.log, shown.pull = (
+        "Bench found " * 9,
+        "Reading: sda identify.bin",
+        ["one " * 60, "two " * 60],
+        "You may pull the stick.",
+    )
+    shown.keys = [
+        ("O", "read onto the stick"),
+        ("C", "type a ticket's code"),
+        ("A", "type the bench's address"),
+        ("P", "power off"),
+    ]
     return shown
 
 
@@ -156,7 +211,14 @@ def stick(program: ModuleType) -> Any:
     """The program at work, with nothing of a machine beneath it."""
     own = program.Stick.__new__(program.Stick)
     own.shown, own.benches, own.bench, own.secret, own.token, own.name = program.Shown(), [], "", "", "", ""
-    own.facts, own.asked_at, own.typed, own.layout, own.work, own.begun = {"product_name": "Lathe-14"}, -100.0, "", 0, None, []
+    own.facts, own.asked_at, own.typed, own.layout, own.work, own.begun = (
+        {"product_name": "Lathe-14"},
+        -100.0,
+        "",
+        0,
+        None,
+        [],
+    )
     own.nonce, own.key, own.is_own, own.handed, own.pinned = "", "", False, "", ""
     own.begin = own.begun.append
     return own
@@ -193,11 +255,20 @@ def answering() -> Iterator[Callable[[int, bytes, str], str]]:
         own.server_close()
 
 
-@pytest.mark.parametrize(("status", "body", "kind", "words"), [
-    (200, b"<html>Welcome to the harbour's network. Pay here.</html>", "text/html", "is no bench"), (302, b"", "text/html", ""), (200, b"[1, 2]", "application/json", "is no bench"),
-    (200, b"\xff" * 2000, "application/octet-stream", "is no bench"), (404, b'{"detail": "no such thing"}', "application/json", "no such thing"), (511, b"<html>log in</html>", "text/html", ""),
-])  # fmt: skip
-def test_a_network_with_a_page_of_its_own_is_one_sentence_and_is_asked_again(stick: Any, answering: Any, status: int, body: bytes, kind: str, words: str) -> None:
+@pytest.mark.parametrize(
+    ("status", "body", "kind", "words"),
+    [
+        (200, b"<html>Welcome to the harbour's network. Pay here.</html>", "text/html", "is no bench"),
+        (302, b"", "text/html", ""),
+        (200, b"[1, 2]", "application/json", "is no bench"),
+        (200, b"\xff" * 2000, "application/octet-stream", "is no bench"),
+        (404, b'{"detail": "no such thing"}', "application/json", "no such thing"),
+        (511, b"<html>log in</html>", "text/html", ""),
+    ],
+)
+def test_a_network_with_a_page_of_its_own_is_one_sentence_and_is_asked_again(
+    stick: Any, answering: Any, status: int, body: bytes, kind: str, words: str
+) -> None:
     stick.bench = answering(status, body, kind)
     stick.knock()
     assert words in stick.shown.bench
@@ -208,7 +279,9 @@ def test_a_network_with_a_page_of_its_own_is_one_sentence_and_is_asked_again(sti
     assert stick.begun == []
 
 
-def test_of_two_benches_on_one_network_one_is_chosen_by_its_number_and_a_code_goes_to_that_one(stick: Any, program: ModuleType, answering: Any, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_of_two_benches_on_one_network_one_is_chosen_by_its_number_and_a_code_goes_to_that_one(
+    stick: Any, program: ModuleType, answering: Any, monkeypatch: pytest.MonkeyPatch
+) -> None:
     mine = answering(200, b'{"secret": "7-abc"}', "application/json")
     other = answering(410, b'{"detail": "that code was used for another machine"}', "application/json")
     monkeypatch.setattr(program, "find_benches", lambda seconds: [("Loft", mine), ("Quay", other)])
@@ -254,16 +327,29 @@ def test_the_stick_knows_itself_by_what_the_image_carries(program: ModuleType) -
 
 @pytest.mark.parametrize("text", ["mount", "mkswap", "swapon", "mdadm", "vgchange", "lvm"])
 def test_its_first_program_mounts_no_drive_and_assembles_nothing(text: str) -> None:
-    lines = [line for line in (LIVE / "init").read_text().splitlines() if text in line.split("#")[0].split() or f"$B {text}" in line]
+    lines = [
+        line
+        for line in (LIVE / "init").read_text().splitlines()
+        if text in line.split("#")[0].split() or f"$B {text}" in line
+    ]
     assert all(kind in line for line in lines for kind in ("mount -t",))
     assert not any(f"-t {kind}" in line for line in lines for kind in ("ext", "vfat", "ntfs", "auto"))
 
 
-@pytest.mark.parametrize(("path", "bytes_", "wanted"), [
-    ("kernel/drivers/ata/ahci.ko", b"\0license=GPL\0", True), ("kernel/drivers/md/raid1.ko", b"", False), ("kernel/fs/ext4/ext4.ko", b"", False), ("kernel/fs/fat/vfat.ko", b"", True),
-    ("kernel/drivers/net/ethernet/x/y.ko", b"\0firmware=y.bin\0", False), ("kernel/drivers/net/ethernet/realtek/r8169.ko", b"\0firmware=y.bin\0", True), ("kernel/drivers/net/wireless/w.ko", b"", False),
-    ("kernel/drivers/md/dm-mod.ko", b"", False), ("kernel/drivers/scsi/lpfc/lpfc.ko", b"", False),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("path", "bytes_", "wanted"),
+    [
+        ("kernel/drivers/ata/ahci.ko", b"\0license=GPL\0", True),
+        ("kernel/drivers/md/raid1.ko", b"", False),
+        ("kernel/fs/ext4/ext4.ko", b"", False),
+        ("kernel/fs/fat/vfat.ko", b"", True),
+        ("kernel/drivers/net/ethernet/x/y.ko", b"\0firmware=y.bin\0", False),
+        ("kernel/drivers/net/ethernet/realtek/r8169.ko", b"\0firmware=y.bin\0", True),
+        ("kernel/drivers/net/wireless/w.ko", b"", False),
+        ("kernel/drivers/md/dm-mod.ko", b"", False),
+        ("kernel/drivers/scsi/lpfc/lpfc.ko", b"", False),
+    ],
+)
 def test_what_is_not_on_it_cannot_mount_or_assemble(path: str, bytes_: bytes, wanted: bool, tmp_path: Path) -> None:
     place = tmp_path / path
     place.parent.mkdir(parents=True)
@@ -282,24 +368,44 @@ def test_the_image_is_whole_or_not_there_and_no_smaller_than_it_can_be(tmp_path:
     assert sorted(p.name for p in tmp_path.iterdir()) == ["vmlinuz"]
 
 
-@pytest.mark.parametrize(("arguments", "wrong"), [
-    ([], "got neither"), (["x.img", "--to", "/dev/null"], "got both"), (["x.img", "--serial", "Q"], "got it alone"), (["{there}"], "got a folder"), (["{there}/no/x.img"], "got no such folder"),
-])  # fmt: skip
-def test_bad_arguments_are_one_line(arguments: list[str], wrong: str, tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+@pytest.mark.parametrize(
+    ("arguments", "wrong"),
+    [
+        ([], "got neither"),
+        (["x.img", "--to", "/dev/null"], "got both"),
+        (["x.img", "--serial", "Q"], "got it alone"),
+        (["{there}"], "got a folder"),
+        (["{there}/no/x.img"], "got no such folder"),
+    ],
+)
+def test_bad_arguments_are_one_line(
+    arguments: list[str], wrong: str, tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
     assert main(["stick", *(a.format(there=tmp_path) for a in arguments)]) == 2
     said = capsys.readouterr().err
     assert wrong in said
     assert said.count("\n") == 1
 
 
-@pytest.mark.parametrize(("device", "wrong"), [("/dev/no-such", "No such file"), ("/dev/null", "got a file"), (__file__, "got a file")])
+@pytest.mark.parametrize(
+    ("device", "wrong"), [("/dev/no-such", "No such file"), ("/dev/null", "got a file"), (__file__, "got a file")]
+)
 def test_only_a_stick_is_written_to(device: str, wrong: str) -> None:
     with pytest.raises(InputError, match=wrong):
         facts_of(device)
 
 
 def test_this_computers_own_drive_is_refused() -> None:
-    own = next((f"/dev/{p.name}" for p in Path("/sys/block").iterdir() if (p / "removable").read_text().strip() == "0" and "/usb" not in str(p.resolve()) and Path(f"/dev/{p.name}").is_block_device()), None)
+    own = next(
+        (
+            f"/dev/{p.name}"
+            for p in Path("/sys/block").iterdir()
+            if (p / "removable").read_text().strip() == "0"
+            and "/usb" not in str(p.resolve())
+            and Path(f"/dev/{p.name}").is_block_device()
+        ),
+        None,
+    )
     if own is None:
         pytest.skip("no drive of this computer can be seen from here")
     with pytest.raises(InputError, match="got a drive of this computer"):
@@ -315,11 +421,18 @@ def test_a_computer_that_cannot_build_says_what_it_lacks(monkeypatch: pytest.Mon
 NAMES = {"busybox-static": "busybox-static_1.35_amd64.deb", "kmod": "kmod_30_amd64.deb"}
 
 
-@pytest.mark.parametrize(("listed", "cut", "words"), [(2, False, ""), (1, False, "expected 2 packages of Debian's, got 1"), (2, True, "Could not resolve")])
-def test_packages_that_cannot_be_had_are_one_sentence_and_none_is_taken_that_was_cut_off(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, listed: int, cut: bool, words: str) -> None:
+@pytest.mark.parametrize(
+    ("listed", "cut", "words"),
+    [(2, False, ""), (1, False, "expected 2 packages of Debian's, got 1"), (2, True, "Could not resolve")],
+)
+def test_packages_that_cannot_be_had_are_one_sentence_and_none_is_taken_that_was_cut_off(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, listed: int, cut: bool, words: str
+) -> None:
     def run(*command: str, cwd: Path) -> bytes:
         if "--print-uris" in command:
-            return "".join(f"'http://deb/{name}' {name} 1000 SHA256:0\n" for name in list(NAMES.values())[:listed]).encode()
+            return "".join(
+                f"'http://deb/{name}' {name} 1000 SHA256:0\n" for name in list(NAMES.values())[:listed]
+            ).encode()
         for package in command[3:]:
             (cwd / NAMES[package]).write_bytes(b"half" if cut else b"whole")
             if cut:
@@ -345,7 +458,10 @@ def a_device() -> tuple[str, str]:
     pytest.skip("nothing is mounted here from a block device that can be seen")
 
 
-@pytest.mark.parametrize(("removable", "holder", "words"), [("0", "", "got a drive of this computer"), ("1", "dm-0", "that dm-0 stands on"), ("1", "", "is mounted")])
+@pytest.mark.parametrize(
+    ("removable", "holder", "words"),
+    [("0", "", "got a drive of this computer"), ("1", "dm-0", "that dm-0 stands on"), ("1", "", "is mounted")],
+)
 def test_a_stick_that_something_uses_is_not_written_to(tmp_path: Path, removable: str, holder: str, words: str) -> None:
     device, name = a_device()
     own = tmp_path / "block" / name

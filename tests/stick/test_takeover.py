@@ -1,4 +1,5 @@
-"""Nobody takes a machine over that runs our stick but the bench that somebody there sees: the number on both screens, the key that the stick carries."""
+"""Nobody takes a machine over that runs our stick but the bench that somebody there sees: the number on both screens,
+the key that the stick carries."""
 
 from __future__ import annotations
 
@@ -37,7 +38,9 @@ def bench(tmp_path: Path) -> Iterator[tuple[Services, TestClient]]:
 class Wired:
     """A stick whose bench answers through a test client; `rogue` lies in whatever way it likes."""
 
-    def __init__(self, module: ModuleType, client: TestClient, monkeypatch: pytest.MonkeyPatch, *, pinned: str, rogue: Any = None) -> None:
+    def __init__(
+        self, module: ModuleType, client: TestClient, monkeypatch: pytest.MonkeyPatch, *, pinned: str, rogue: Any = None
+    ) -> None:
         def ask(address: str, path: str, body: Any = None) -> Any:
             answer = client.request("POST" if body is not None else "GET", path, json=body)
             if answer.status_code >= 400:
@@ -55,14 +58,20 @@ class Wired:
         self.stick.knock()
         self.stick.knock()
         shown: dict[str, Any] = client.get("/api/knocks").json()["knocks"][0]
-        ticket = client.post("/api/tickets", json={"customer": "Choir", "machine": "Ferrow Lathe-14", "by": "KT"}, headers=HEAD).json()["id"]
+        ticket = client.post(
+            "/api/tickets", json={"customer": "Choir", "machine": "Ferrow Lathe-14", "by": "KT"}, headers=HEAD
+        ).json()["id"]
         client.post(f"/api/knocks/{shown['token']}", json={"ticket": ticket, "by": "KT"}, headers=HEAD)
-        assert client.get(f"/api/tickets/{ticket}/link").json()["number"] == shown["number"], "the ticket shows it until the machine says hello"
+        assert client.get(f"/api/tickets/{ticket}/link").json()["number"] == shown["number"], (
+            "the ticket shows it until the machine says hello"
+        )
         self.stick.knock()
         return shown
 
 
-def test_the_bench_that_made_the_stick_is_taken_by_one_key_once_both_show_one_number(bench: tuple[Services, TestClient], program: ModuleType, monkeypatch: pytest.MonkeyPatch) -> None:  # noqa: F811
+def test_the_bench_that_made_the_stick_is_taken_by_one_key_once_both_show_one_number(
+    bench: tuple[Services, TestClient], program: ModuleType, monkeypatch: pytest.MonkeyPatch
+) -> None:
     house, client = bench
     own = Wired(program, client, monkeypatch, pinned=house.machines.key.public)
     shown = own.taken_in(client)
@@ -77,7 +86,9 @@ def test_the_bench_that_made_the_stick_is_taken_by_one_key_once_both_show_one_nu
 
 
 @pytest.mark.parametrize("key", ["n", "\r", " ", "x"])
-def test_any_other_key_connects_nothing(key: str, bench: tuple[Services, TestClient], program: ModuleType, monkeypatch: pytest.MonkeyPatch) -> None:  # noqa: F811
+def test_any_other_key_connects_nothing(
+    key: str, bench: tuple[Services, TestClient], program: ModuleType, monkeypatch: pytest.MonkeyPatch
+) -> None:
     house, client = bench
     own = Wired(program, client, monkeypatch, pinned=house.machines.key.public)
     own.taken_in(client)
@@ -86,7 +97,9 @@ def test_any_other_key_connects_nothing(key: str, bench: tuple[Services, TestCli
 
 
 @pytest.mark.parametrize("pinned", ["", "ab" * 32])
-def test_another_bench_is_taken_only_by_the_number_that_its_screen_shows(pinned: str, bench: tuple[Services, TestClient], program: ModuleType, monkeypatch: pytest.MonkeyPatch) -> None:  # noqa: F811
+def test_another_bench_is_taken_only_by_the_number_that_its_screen_shows(
+    pinned: str, bench: tuple[Services, TestClient], program: ModuleType, monkeypatch: pytest.MonkeyPatch
+) -> None:
     _, client = bench
     own = Wired(program, client, monkeypatch, pinned=pinned)
     shown = own.taken_in(client)
@@ -104,7 +117,9 @@ def test_another_bench_is_taken_only_by_the_number_that_its_screen_shows(pinned:
 
 
 def _other_key(path: str, body: Any, said: Any) -> Any:
-    return {**said, "key": Ed25519PrivateKey.generate().public_key().public_bytes_raw().hex()} if "token" in said else said
+    return (
+        {**said, "key": Ed25519PrivateKey.generate().public_key().public_bytes_raw().hex()} if "token" in said else said
+    )
 
 
 def _other_signature(path: str, body: Any, said: Any) -> Any:
@@ -112,11 +127,19 @@ def _other_signature(path: str, body: Any, said: Any) -> Any:
 
 
 def _other_token(path: str, body: Any, said: Any) -> Any:
-    return said if "secret" in said else {**said, "token": said["token"]} if "token" not in said else {**said, "sign": said["sign"][:-2] + "00"}
+    return (
+        said
+        if "secret" in said
+        else {**said, "token": said["token"]}
+        if "token" not in said
+        else {**said, "sign": said["sign"][:-2] + "00"}
+    )
 
 
 @pytest.mark.parametrize("rogue", [_other_key, _other_signature, _other_token], ids=["key", "signature", "cut"])
-def test_whoever_only_says_to_be_that_bench_is_another(rogue: Any, bench: tuple[Services, TestClient], program: ModuleType, monkeypatch: pytest.MonkeyPatch) -> None:  # noqa: F811
+def test_whoever_only_says_to_be_that_bench_is_another(
+    rogue: Any, bench: tuple[Services, TestClient], program: ModuleType, monkeypatch: pytest.MonkeyPatch
+) -> None:
     house, client = bench
     own = Wired(program, client, monkeypatch, pinned=house.machines.key.public, rogue=rogue)
     own.stick.knock()
@@ -127,10 +150,19 @@ def test_whoever_only_says_to_be_that_bench_is_another(rogue: Any, bench: tuple[
     assert own.begun == []
 
 
-def test_a_rogue_that_answers_at_once_gets_no_drive(program: ModuleType, bench: tuple[Services, TestClient], monkeypatch: pytest.MonkeyPatch) -> None:  # noqa: F811
-    """One answer on the network, its own secret, every clearance: without a key pressed here, the stick does not even say hello."""
+def test_a_rogue_that_answers_at_once_gets_no_drive(
+    program: ModuleType, bench: tuple[Services, TestClient], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """One answer on the network, its own secret, every clearance: without a key pressed here, the stick does not even
+    say hello."""
     house, client = bench
-    own = Wired(program, client, monkeypatch, pinned=house.machines.key.public, rogue=lambda path, body, said: {"token": "t", "key": "", "sign": "", "secret": "1-rogue", "state": "taken"})
+    own = Wired(
+        program,
+        client,
+        monkeypatch,
+        pinned=house.machines.key.public,
+        rogue=lambda path, body, said: {"token": "t", "key": "", "sign": "", "secret": "1-rogue", "state": "taken"},
+    )
     for _ in range(5):
         own.stick.knock()
     assert own.begun == []
@@ -146,7 +178,7 @@ def test_the_number_is_nobodys_choice(bench: tuple[Services, TestClient]) -> Non
 
 
 @pytest.mark.parametrize("length", [0, 1, 40, 300])
-def test_signatures_are_checked_as_the_library_makes_them(length: int, program: ModuleType) -> None:  # noqa: F811
+def test_signatures_are_checked_as_the_library_makes_them(length: int, program: ModuleType) -> None:
     for n in range(6):
         own = Ed25519PrivateKey.generate()
         text = "x" * length + str(n)
@@ -157,18 +189,31 @@ def test_signatures_are_checked_as_the_library_makes_them(length: int, program: 
         assert not program.is_signed(Ed25519PrivateKey.generate().public_key().public_bytes_raw().hex(), text, sign)
 
 
-@pytest.mark.parametrize(("key", "sign"), [("", ""), ("zz", "00" * 64), ("00" * 32, "00" * 64), ("ff" * 32, "ff" * 64), ("01" + "00" * 31, "01" + "00" * 63), (None, None), ("00" * 31, "00" * 64)])
-def test_what_is_no_key_signs_nothing(key: Any, sign: Any, program: ModuleType) -> None:  # noqa: F811
+@pytest.mark.parametrize(
+    ("key", "sign"),
+    [
+        ("", ""),
+        ("zz", "00" * 64),
+        ("00" * 32, "00" * 64),
+        ("ff" * 32, "ff" * 64),
+        ("01" + "00" * 31, "01" + "00" * 63),
+        (None, None),
+        ("00" * 31, "00" * 64),
+    ],
+)
+def test_what_is_no_key_signs_nothing(key: Any, sign: Any, program: ModuleType) -> None:
     assert not program.is_signed(key, "text", sign)
 
 
-def test_a_question_waits_for_its_key(program: ModuleType, monkeypatch: pytest.MonkeyPatch) -> None:  # noqa: F811
+def test_a_question_waits_for_its_key(program: ModuleType, monkeypatch: pytest.MonkeyPatch) -> None:
     """Before the first byte goes to a drive: the stick's screen shows its serial number, and one key allows it."""
     monkeypatch.setattr(program, "pinned_key", lambda place=None: "")
     for key, allowed in (("y", True), ("n", False)):
         stick = program.Stick(None)
         found: list[bool] = []
-        thread = threading.Thread(target=lambda own=stick, into=found: into.append(own.confirm(["serial number  QH2-240017"], lambda: True)))
+        thread = threading.Thread(
+            target=lambda own=stick, into=found: into.append(own.confirm(["serial number  QH2-240017"], lambda: True))
+        )
         thread.start()
         while not stick.shown.question:
             time.sleep(0.01)
@@ -190,7 +235,9 @@ def test_a_bench_has_one_key(tmp_path: Path) -> None:
 
 def test_the_key_goes_behind_the_initial_ram_disk(tmp_path: Path) -> None:
     (tmp_path / "own").write_bytes(b"z" * 1001)
-    made = with_bench(Parts({"live/initrd": tmp_path / "own", "live/vmlinuz": tmp_path / "own"}, b""), "ab" * 32, tmp_path)
+    made = with_bench(
+        Parts({"live/initrd": tmp_path / "own", "live/vmlinuz": tmp_path / "own"}, b""), "ab" * 32, tmp_path
+    )
     raw = made.files["live/initrd"].read_bytes()
     assert raw[:1001] == b"z" * 1001
     assert raw[1004:1010] == b"070701", "on a multiple of four, as the kernel wants it"
@@ -199,11 +246,15 @@ def test_the_key_goes_behind_the_initial_ram_disk(tmp_path: Path) -> None:
     assert raw.rstrip(b"\0").endswith(b"TRAILER!!!")
 
 
-def test_a_machine_that_is_taken_before_it_has_told_its_nonce_shows_its_number_all_the_same(bench: tuple[Services, TestClient], program: ModuleType, monkeypatch: pytest.MonkeyPatch) -> None:  # noqa: F811
+def test_a_machine_that_is_taken_before_it_has_told_its_nonce_shows_its_number_all_the_same(
+    bench: tuple[Services, TestClient], program: ModuleType, monkeypatch: pytest.MonkeyPatch
+) -> None:
     house, client = bench
     own = Wired(program, client, monkeypatch, pinned=house.machines.key.public)
     own.stick.knock()
-    ticket = client.post("/api/tickets", json={"customer": "Choir", "machine": "Ferrow Lathe-14", "by": "KT"}, headers=HEAD).json()["id"]
+    ticket = client.post(
+        "/api/tickets", json={"customer": "Choir", "machine": "Ferrow Lathe-14", "by": "KT"}, headers=HEAD
+    ).json()["id"]
     client.post(f"/api/knocks/{own.stick.token}", json={"ticket": ticket, "by": "KT"}, headers=HEAD)
     assert client.get(f"/api/tickets/{ticket}/link").json()["number"] == ""
     own.stick.knock()

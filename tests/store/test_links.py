@@ -22,7 +22,9 @@ def database() -> Iterator[Database]:
 @pytest.fixture
 def number(database: Database) -> int:
     with database.write() as connection:
-        row = tickets.open_ticket(connection, customer="Choir office", machine="Ferrow Lathe-14", words="", facts={}, bay=None, by="KT", at=AT)
+        row = tickets.open_ticket(
+            connection, customer="Choir office", machine="Ferrow Lathe-14", words="", facts={}, bay=None, by="KT", at=AT
+        )
         links.open_link(connection, row.id, "first", "first-code", by="KT", at=AT)
     return row.id
 
@@ -43,7 +45,9 @@ def test_a_link_opened_anew_forgets_its_first_secret(database: Database, number:
 
 def test_only_orders_that_wait_end(database: Database, number: int) -> None:
     with database.write() as connection:
-        done, waiting = (links.put_order(connection, number, {"order": kind}, by="KT", at=AT) for kind in ("read", "test"))
+        done, waiting = (
+            links.put_order(connection, number, {"order": kind}, by="KT", at=AT) for kind in ("read", "test")
+        )
         links.end_order(connection, done, "done", "12 pages", LATER)
         links.end_order(connection, done, "failed", "told twice", LATER)
         links.end_link(connection, number, LATER)
@@ -58,7 +62,10 @@ def test_pages_come_back_by_order_and_count_up_to_the_last(database: Database, n
         for seq, order in ((1, "a"), (2, "b"), (3, "a")):
             links.keep_page(connection, "s1", seq, order, {"path": f"sda/{seq}.bin"}, bytes([seq]))
         assert links.acknowledged(connection, "s1") == 3
-        assert [(line["path"], data) for line, data in links.pages_of(connection, "s1", "a")] == [("sda/1.bin", b"\x01"), ("sda/3.bin", b"\x03")]
+        assert [(line["path"], data) for line, data in links.pages_of(connection, "s1", "a")] == [
+            ("sda/1.bin", b"\x01"),
+            ("sda/3.bin", b"\x03"),
+        ]
     with pytest.raises(sqlite3.IntegrityError), database.write() as connection:
         links.keep_page(connection, "s1", 3, "a", {}, b"again")
 
@@ -67,7 +74,10 @@ def test_the_newest_session_is_the_machine_that_is_linked(database: Database, nu
     with database.write() as connection:
         for name, vendor in (("s1", "Ferrow"), ("s2", "Quarry")):
             links.begin_session(connection, name, number, {"sys_vendor": vendor}, "1.0", AT)
-        assert [(s.id, s.machine["sys_vendor"]) for s in links.sessions_of(connection, number)] == [("s2", "Quarry"), ("s1", "Ferrow")]
+        assert [(s.id, s.machine["sys_vendor"]) for s in links.sessions_of(connection, number)] == [
+            ("s2", "Quarry"),
+            ("s1", "Ferrow"),
+        ]
         assert links.session_by_id(connection, "s3") is None
 
 

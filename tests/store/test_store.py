@@ -27,9 +27,18 @@ def database() -> Iterator[Database]:
     opened.close()
 
 
-def take_in(connection: sqlite3.Connection, bay: int | None = None, machine: str = "Ferrow Lathe-14") -> tickets.TicketRow:
+def take_in(
+    connection: sqlite3.Connection, bay: int | None = None, machine: str = "Ferrow Lathe-14"
+) -> tickets.TicketRow:
     return tickets.open_ticket(
-        connection, customer="Choir office", machine=machine, words="", facts={"platform": "pc"}, bay=bay, by="KT", at=AT
+        connection,
+        customer="Choir office",
+        machine=machine,
+        words="",
+        facts={"platform": "pc"},
+        bay=bay,
+        by="KT",
+        at=AT,
     )
 
 
@@ -58,7 +67,11 @@ def test_a_failing_step_leaves_no_half_schema() -> None:
     connection.close()
 
 
-@given(st.dictionaries(st.text(min_size=1), st.text() | st.integers(-(2**53), 2**53) | st.none() | st.booleans(), max_size=4))
+@given(
+    st.dictionaries(
+        st.text(min_size=1), st.text() | st.integers(-(2**53), 2**53) | st.none() | st.booleans(), max_size=4
+    )
+)
 def test_entries_come_back_as_they_went_in(body: dict[str, object]) -> None:
     database = open_database(None)
     with database.write() as connection:
@@ -167,8 +180,12 @@ BAD_FILES = [
     pytest.param(lambda f: f.put(b"x" * 1001), "expected at most", id="too-large"),
     pytest.param(lambda f: f.get("0" * 64), "expected a stored file", id="missing"),
     pytest.param(lambda f: f.get("../../etc/passwd"), "expected 64 hex digits", id="no-digest"),
-    pytest.param(lambda f: (f.folder / "aa").mkdir() or ((f.folder / "aa" / ("a" * 64)).write_bytes(b"x") and f.get("a" * 64)), "the disk has changed them", id="changed"),
-]  # fmt: skip
+    pytest.param(
+        lambda f: (f.folder / "aa").mkdir() or ((f.folder / "aa" / ("a" * 64)).write_bytes(b"x") and f.get("a" * 64)),
+        "the disk has changed them",
+        id="changed",
+    ),
+]
 
 
 @pytest.mark.parametrize(("act", "message"), BAD_FILES)

@@ -1,1 +1,2 @@
-"""Everything that touches files outside the store: captures, disk images, saved files, recordings, the tables that ship."""
+"""Everything that touches files outside the store: captures, disk images, saved files, recordings, the tables that
+ship."""

@@ -28,7 +28,9 @@ def read_path(path: str) -> dict[str, bytes]:
         raise InputError(f"{path}: expected a capture, a folder of raw pages or one page, got nothing there")
     try:
         if place.stat().st_size > LARGEST_CAPTURE:
-            raise InputError(f"{path}: expected at most {LARGEST_CAPTURE >> 20} MiB, got {place.stat().st_size >> 20} MiB")
+            raise InputError(
+                f"{path}: expected at most {LARGEST_CAPTURE >> 20} MiB, got {place.stat().st_size >> 20} MiB"
+            )
         data = place.read_bytes()
     except OSError as error:
         raise InputError(f"{path}: expected a readable file, got {error.strerror}") from error
@@ -71,7 +73,9 @@ def _read_zip(name: str, data: bytes) -> Iterator[tuple[str, bytes]]:
     try:
         archive = zipfile.ZipFile(io.BytesIO(data))
     except (zipfile.BadZipFile, ValueError, NotImplementedError) as error:
-        raise InputError(f"{name}: expected a capture (ZIP), got {len(data)} bytes that cannot be opened as one: {error}") from error
+        raise InputError(
+            f"{name}: expected a capture (ZIP), got {len(data)} bytes that cannot be opened as one: {error}"
+        ) from error
     entries = [entry for entry in archive.infolist() if not entry.is_dir()]
     if not 1 <= len(entries) <= MOST_PAGES:
         raise InputError(f"{name}: expected 1 to {MOST_PAGES} pages, got {len(entries)}")
@@ -85,7 +89,8 @@ def _read_zip(name: str, data: bytes) -> Iterator[tuple[str, bytes]]:
         bomb = entry.file_size > max(HARMLESS, MOST_RATIO * entry.compress_size)
         if entry.file_size > LARGEST_PAGE or total > LARGEST_CAPTURE or bomb:
             raise InputError(
-                f"{name}: expected pages of at most {LARGEST_PAGE >> 20} MiB, got {entry.filename} with {entry.file_size} bytes"
+                f"{name}: expected pages of at most {LARGEST_PAGE >> 20} MiB, got {entry.filename} with "
+                f"{entry.file_size} bytes"
             )
         try:
             with archive.open(entry) as stream:

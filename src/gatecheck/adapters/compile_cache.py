@@ -1,8 +1,8 @@
 """What was worked out from the program's own files, kept between runs: compiled tables, parsed catalogues.
 
-A kept value goes by everything it was made from: path, size and time of change of each file, as Python keeps its own compiled code. It is only read from
-a folder and a file that nobody else can write to. Where there is none, or it is broken, it is made anew: nothing but time is lost.
-"""
+A kept value goes by everything it was made from: path, size and time of change of each file, as Python keeps its own
+compiled code. It is only read from a folder and a file that nobody else can write to. Where there is none, or it is
+broken, it is made anew: nothing but time is lost."""
 
 from __future__ import annotations
 
@@ -33,7 +33,8 @@ _HURRY = _MmapOnce()
 
 
 def use_mmap() -> None:
-    """This process is done in a moment: what is kept is mapped and not read, for most of a big table is never looked at."""
+    """This process is done in a moment: what is kept is mapped and not read, for most of a big table is never looked
+    at."""
     _HURRY.map = True
 
 
@@ -44,9 +45,13 @@ def cache_folder() -> Path:
 
 
 def kept(name: str, made_from: Iterable[Path], make: Callable[[], T]) -> T:
-    """What `make` gave at an earlier run, as long as every file it was made from is still the same; otherwise what it gives now, kept for the next."""
+    """What `make` gave at an earlier run, as long as every file it was made from is still the same; otherwise what it
+    gives now, kept for the next."""
     try:
-        key = (sys.version, *((str(file), (found := file.stat()).st_size, found.st_mtime_ns) for file in sorted(made_from)))
+        key = (
+            sys.version,
+            *((str(file), (found := file.stat()).st_size, found.st_mtime_ns) for file in sorted(made_from)),
+        )
         place = cache_folder() / f"{name}-{zlib.crc32(repr(key).encode()):08x}.kept"
     except (OSError, RuntimeError):  # no home folder, or a package that lies in no folder
         return make()
@@ -59,7 +64,9 @@ def kept(name: str, made_from: Iterable[Path], make: Callable[[], T]) -> T:
     made = make()
     if place.parent.exists() and not _is_ours(place.parent):
         return made  # somebody else's folder: it would not be read from there
-    with contextlib.suppress(OSError, pickle.PicklingError, AttributeError, TypeError):  # the last two: what cannot be pickled
+    with contextlib.suppress(
+        OSError, pickle.PicklingError, AttributeError, TypeError
+    ):  # the last two: what cannot be pickled
         _keep(place, (key, made))
     return made
 
@@ -80,7 +87,9 @@ def _read(place: Path) -> tuple[object, Any]:
     for size in sizes:
         at += -at % _ALIGNED
         part = content[at : at + size]
-        parts.append(part if _HURRY.map else bytearray(part))  # a large block given back also teaches the allocator to keep what is freed later
+        parts.append(
+            part if _HURRY.map else bytearray(part)
+        )  # a large block given back also teaches the allocator to keep what is freed later
         at += size
     of, value = pickle.loads(parts[0], buffers=parts[1:])
     return of, value

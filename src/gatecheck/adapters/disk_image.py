@@ -27,7 +27,10 @@ class ImageSectors:
         except OSError as error:
             raise InputError(f"{path}: expected a disk image or a block device, got {error.strerror}") from error
         if not (stat.S_ISREG(told.st_mode) or stat.S_ISBLK(told.st_mode)):
-            raise InputError(f"{path}: expected a disk image or a block device, got a {'directory' if stat.S_ISDIR(told.st_mode) else 'file of another kind'}")
+            raise InputError(
+                f"{path}: expected a disk image or a block device, got a "
+                f"{'directory' if stat.S_ISDIR(told.st_mode) else 'file of another kind'}"
+            )
         if size < _SMALLEST:
             raise InputError(f"{path}: expected at least {_SMALLEST} bytes, got {size}")
         self._size = size
@@ -56,7 +59,9 @@ class ImageSectors:
             data = bytearray(count * size)
             for place in range(lba, lba + inside):
                 try:
-                    data[(place - lba) * size : (place - lba + 1) * size] = os.pread(self._descriptor, size, place * size)
+                    data[(place - lba) * size : (place - lba + 1) * size] = os.pread(
+                        self._descriptor, size, place * size
+                    )
                 except OSError:
                     missing[place] = UNREADABLE
         return Span(lba, size, bytes(data), missing)

@@ -1,4 +1,5 @@
-"""A capture without its customer: the drives' own pages and what the kernel lists stay, sectors of the medium, messages and variables go."""
+"""A capture without its customer: the drives' own pages and what the kernel lists stay, sectors of the medium, messages
+and variables go."""
 
 from __future__ import annotations
 
@@ -40,13 +41,33 @@ def _packed(manifest: bytes, own: dict[str, bytes]) -> bytes:
         lines, machine = said.get("pages", []), said.get("machine", {})
     except (ValueError, AttributeError, RecursionError):
         said, lines, machine = {}, [], {}
-    told = {str(line["path"]): line for line in lines if isinstance(line, dict) and isinstance(line.get("path"), str) and is_plain_path(line["path"])}
-    kept = [{**told.get(path, {"kind": "", "device": "", "how": "", "status": "ok", "detail": ""}), "path": path, "sha256": hashlib.sha256(page).hexdigest()} for path, page in own.items()]
-    gone = [{**line, "how": "", "status": "skipped", "detail": "erased", "sha256": None} for path, line in told.items() if path not in own and not _names_somebody(path)]
+    told = {
+        str(line["path"]): line
+        for line in lines
+        if isinstance(line, dict) and isinstance(line.get("path"), str) and is_plain_path(line["path"])
+    }
+    kept = [
+        {
+            **told.get(path, {"kind": "", "device": "", "how": "", "status": "ok", "detail": ""}),
+            "path": path,
+            "sha256": hashlib.sha256(page).hexdigest(),
+        }
+        for path, page in own.items()
+    ]
+    gone = [
+        {**line, "how": "", "status": "skipped", "detail": "erased", "sha256": None}
+        for path, line in told.items()
+        if path not in own and not _names_somebody(path)
+    ]
     buffer = io.BytesIO()
     with zipfile.ZipFile(buffer, "w", zipfile.ZIP_DEFLATED) as archive:
         facts = {k: v for k, v in machine.items() if isinstance(v, str)} if isinstance(machine, dict) else {}
-        archive.writestr(zipfile.ZipInfo(NAME), write_manifest([*kept, *gone], probe=str(said.get("probe", "")) if isinstance(said, dict) else "", machine=facts))
+        archive.writestr(
+            zipfile.ZipInfo(NAME),
+            write_manifest(
+                [*kept, *gone], probe=str(said.get("probe", "")) if isinstance(said, dict) else "", machine=facts
+            ),
+        )
         for path, page in own.items():
             entry = zipfile.ZipInfo(path)
             entry.compress_type = zipfile.ZIP_STORED

@@ -1,7 +1,8 @@
-"""Copying files off a volume into a folder: hashed, holes marked, gone on with after an interruption. The volume is only read.
+"""Copying files off a volume into a folder: hashed, holes marked, gone on with after an interruption. The volume is
+only read.
 
-Order: as the files lie on the disk, those of which something is missing last. A file appears under its name when it is whole on the target.
-"""
+Order: as the files lie on the disk, those of which something is missing last. A file appears under its name when it is
+whole on the target."""
 
 from __future__ import annotations
 
@@ -47,8 +48,9 @@ def listed(volume: Filesystem, path: str = "", *, deleted: bool = True) -> list[
     shared = shared_by(volume, nodes)
     found = [
         RescueItem(n, _state(volume, n, is_shared=place in shared), tuple(shared.get(place, ())))
-        for place, n in enumerate(nodes) if not wanted or n.path.lower() == wanted or n.path.lower().startswith(f"{wanted}/")
-    ]  # fmt: skip
+        for place, n in enumerate(nodes)
+        if not wanted or n.path.lower() == wanted or n.path.lower().startswith(f"{wanted}/")
+    ]
     return sorted(found, key=lambda i: (i.node.path, not i.node.is_folder, i.node.id, i.state))
 
 
@@ -62,19 +64,30 @@ def _state(volume: Filesystem, node: Node, *, is_shared: bool) -> str:
 
 
 class Rescue:
-    """Files of a volume on their way into a folder. What was copied before is left; what is begun here can be gone on with by another one.
+    """Files of a volume on their way into a folder. What was copied before is left; what is begun here can be gone on
+    with by another one.
 
-    `items`: everything wanted; `left`: files that are not copied yet, in the order of the disk, those of which something is missing last."""
+    `items`: everything wanted; `left`: files that are not copied yet, in the order of the disk, those of which
+    something is missing last."""
 
-    def __init__(self, volume: Filesystem, target: Path, *, only: Sequence[str] | None = None, deleted: bool = False) -> None:
+    def __init__(
+        self, volume: Filesystem, target: Path, *, only: Sequence[str] | None = None, deleted: bool = False
+    ) -> None:
         """Raises InputError where the folder holds something else, OSError where it cannot be read."""
         self.volume, self.target = volume, target
         known = [i for i in listed(volume, deleted=deleted) if i.node.deleted == deleted]
         self.names = _Names(target, DELETED if deleted else "", known)
-        self.items = [i for i in known if (only is None or any(_matches(i.node.path, g) for g in only)) and not (deleted and i.node.is_folder)]
+        self.items = [
+            i
+            for i in known
+            if (only is None or any(_matches(i.node.path, g) for g in only)) and not (deleted and i.node.is_folder)
+        ]
         self.files = [i for i in self.items if not i.node.is_folder and not i.node.link]
         self.done = _rows(target / MANIFEST)
-        self.left = sorted((i for i in self.files if not _is_there(self.done.get(self.names.told(i)), self.names.place(i))), key=lambda i: _order(volume, i))
+        self.left = sorted(
+            (i for i in self.files if not _is_there(self.done.get(self.names.told(i)), self.names.place(i))),
+            key=lambda i: _order(volume, i),
+        )
 
     @property
     def need(self) -> int:
@@ -82,7 +95,8 @@ class Rescue:
         return sum(self.size_of(i.node) for i in self.left)
 
     def size_of(self, node: Node) -> int:
-        """Bytes that are copied of a file: no more than lie somewhere where it says that it is longer than its volume."""
+        """Bytes that are copied of a file: no more than lie somewhere where it says that it is longer than its
+        volume."""
         return _reach(self.volume, node)
 
     def begin(self) -> None:
@@ -97,8 +111,8 @@ class Rescue:
                     self.names.place(item).mkdir(parents=True, exist_ok=True)
 
     def take(self, items: Iterable[RescueItem]) -> None:
-        """Copy these now. One that cannot be copied is marked, and takes no other away. Raises OSError where the folder takes nothing any more; each that is whole
-        stays."""
+        """Copy these now. One that cannot be copied is marked, and takes no other away. Raises OSError where the folder
+        takes nothing any more; each that is whole stays."""
         with _Lists(self.target, self.done) as lists:
             for item in items:
                 told = self.names.told(item)
@@ -113,15 +127,22 @@ class Rescue:
         return _finished(self.target, self.done, self.items, self.names)
 
 
-def copy(volume: Filesystem, target: Path, *, only: Sequence[str] | None = None, deleted: bool = False, image: str = "") -> dict[str, object]:
-    """Copy what is wanted; what was copied before is left. Raises InputError where the target cannot take it; what was copied stays, and the next call goes on."""
+def copy(
+    volume: Filesystem, target: Path, *, only: Sequence[str] | None = None, deleted: bool = False, image: str = ""
+) -> dict[str, object]:
+    """Copy what is wanted; what was copied before is left. Raises InputError where the target cannot take it; what was
+    copied stays, and the next call goes on."""
     try:
         own = Rescue(volume, target, only=only, deleted=deleted)
         own.begin()
         own.take(own.left)
         rows = own.finish()
     except OSError as error:
-        raise InputError(f"--to {target}: expected a folder that can be written, got {error.strerror}; what was copied stays, and the next call goes on") from error
+        raise InputError(
+            f"--to {target}: expected a folder that can be written, got {error.strerror}; what was copied stays, "
+            f"and "
+            f"the next call goes on"
+        ) from error
     return {"image": image, "to": str(target), **summary(rows), "renamed": len(own.names.renamed(own.items))}
 
 
@@ -133,15 +154,24 @@ def not_whole(target: Path) -> list[str]:
 def summary(rows: Sequence[Mapping[str, str]]) -> dict[str, int]:
     """Files, bytes, and how many in each state."""
     states = [row["state"] for row in rows]
-    return {"files": len(rows), "bytes": sum(int(row["bytes"]) for row in rows), **{state: states.count(state) for state in (WHOLE, HOLES, LOST, GONE)}}
+    return {
+        "files": len(rows),
+        "bytes": sum(int(row["bytes"]) for row in rows),
+        **{state: states.count(state) for state in (WHOLE, HOLES, LOST, GONE)},
+    }
 
 
 def _matches(path: str, glob: str) -> bool:
-    """A glob is of the whole path, of a folder with all below it, or, without a slash, of the name alone; an empty one is of what lies right below the root."""
+    """A glob is of the whole path, of a folder with all below it, or, without a slash, of the name alone; an empty one
+    is of what lies right below the root."""
     if not glob:
         return "/" not in path
     low, own = path.lower(), glob.replace("\\", "/").strip("/").lower()
-    return fnmatch.fnmatchcase(low, own) or fnmatch.fnmatchcase(low, f"{own}/*") or ("/" not in own and fnmatch.fnmatchcase(low.rpartition("/")[2], own))
+    return (
+        fnmatch.fnmatchcase(low, own)
+        or fnmatch.fnmatchcase(low, f"{own}/*")
+        or ("/" not in own and fnmatch.fnmatchcase(low.rpartition("/")[2], own))
+    )
 
 
 def _order(volume: Filesystem, item: RescueItem) -> tuple[bool, int]:
@@ -153,8 +183,9 @@ def _order(volume: Filesystem, item: RescueItem) -> tuple[bool, int]:
 
 
 class _Names:
-    """Where each file and folder goes, for names that the target cannot hold too, and for those that are not the only one of their name: these are told by the number
-    of their record, inode or first cluster, so that what is found later changes nothing."""
+    """Where each file and folder goes, for names that the target cannot hold too, and for those that are not the only
+    one of their name: these are told by the number of their record, inode or first cluster, so that what is found later
+    changes nothing."""
 
     def __init__(self, target: Path, below: str, items: Sequence[RescueItem]) -> None:
         self.target, self.below = target, below
@@ -164,7 +195,9 @@ class _Names:
         by_place: dict[str, list[RescueItem]] = {}
         for item in items:
             by_place.setdefault(self._plain(item.node), []).append(item)
-        above = {"/".join(parts[:n]) for parts in (plain.split("/") for plain in by_place) for n in range(1, len(parts))}
+        above = {
+            "/".join(parts[:n]) for parts in (plain.split("/") for plain in by_place) for n in range(1, len(parts))
+        }
         for plain, own in by_place.items():
             folders = [i for i in own if i.node.is_folder]
             for item in folders:  # folders of one name hold what both hold
@@ -231,9 +264,20 @@ def _of_one_file() -> Iterator[None]:
 
 
 _OF_ONE = (
-    errno.ENAMETOOLONG, errno.EINVAL, errno.EILSEQ, errno.ENOTDIR, errno.EISDIR, errno.ELOOP, errno.EEXIST, errno.EACCES, errno.EPERM, errno.ENOENT, errno.ENOTEMPTY,
-    errno.EFBIG, errno.EOVERFLOW,
-)  # fmt: skip
+    errno.ENAMETOOLONG,
+    errno.EINVAL,
+    errno.EILSEQ,
+    errno.ENOTDIR,
+    errno.EISDIR,
+    errno.ELOOP,
+    errno.EEXIST,
+    errno.EACCES,
+    errno.EPERM,
+    errno.ENOENT,
+    errno.ENOTEMPTY,
+    errno.EFBIG,
+    errno.EOVERFLOW,
+)
 """errors that say something of one name or one file, not of the folder that all of them go to"""
 
 
@@ -252,7 +296,11 @@ def _rows(place: Path) -> dict[str, dict[str, str]]:
     rows = list(csv.DictReader(io.StringIO(text)))
     if text and (not rows and not text.startswith(",".join(_COLUMNS))):
         raise InputError(f"{place}: expected a manifest of a rescue, got another file")
-    return {row["path"]: row for row in rows if all(row.get(c) for c in ("path", "bytes", "state")) and row["bytes"].isdigit()}
+    return {
+        row["path"]: row
+        for row in rows
+        if all(row.get(c) for c in ("path", "bytes", "state")) and row["bytes"].isdigit()
+    }
 
 
 class _Lists:
@@ -287,8 +335,8 @@ class _Lists:
 
 
 def _copied(volume: Filesystem, item: RescueItem, place: Path, told: str, lists: _Lists) -> tuple[int, str, str]:
-    """(bytes, SHA-256, state) of what lies there, read back; holes are left sparse in the target, and are in the list. Raises OSError where the folder takes nothing
-    any more."""
+    """(bytes, SHA-256, state) of what lies there, read back; holes are left sparse in the target, and are in the list.
+    Raises OSError where the folder takes nothing any more."""
     try:
         return _taken(volume, item, place, told, lists)
     except OSError as error:
@@ -305,9 +353,14 @@ def _taken(volume: Filesystem, item: RescueItem, place: Path, told: str, lists: 
     if item.state == LOST or item.node.opaque:
         return item.node.size, "", LOST
     place.parent.mkdir(parents=True, exist_ok=True)
-    part, digest = place.with_name(f"{place.name.encode()[:80].decode('utf-8', 'ignore')}.{os.getpid()}.part"), hashlib.sha256()
+    part, digest = (
+        place.with_name(f"{place.name.encode()[:80].decode('utf-8', 'ignore')}.{os.getpid()}.part"),
+        hashlib.sha256(),
+    )
     at, gone, reach = 0, 0, _reach(volume, item.node)
-    holes: list[tuple[int, Hole]] = [(s.at, Hole(s.length, f"another file claims it too: {s.other.path}")) for s in item.shared]
+    holes: list[tuple[int, Hole]] = [
+        (s.at, Hole(s.length, f"another file claims it too: {s.other.path}")) for s in item.shared
+    ]
     try:
         with part.open("wb") as file:
             for piece in limited(_pieces(volume, item.node), reach):
@@ -379,27 +432,47 @@ def _stamp(place: Path, modified: float) -> None:
         os.utime(place, (modified, modified))
 
 
-def _finished(target: Path, done: dict[str, dict[str, str]], items: Sequence[RescueItem], names: _Names) -> list[dict[str, str]]:
-    """Lists in the order of their paths, so that a copy that was interrupted ends as one that was not. What the manifest counts is what lies in the folder."""
+def _finished(
+    target: Path, done: dict[str, dict[str, str]], items: Sequence[RescueItem], names: _Names
+) -> list[dict[str, str]]:
+    """Lists in the order of their paths, so that a copy that was interrupted ends as one that was not. What the
+    manifest counts is what lies in the folder."""
     holes = list(csv.DictReader(io.StringIO((target / HOLE_LIST).read_text(encoding="utf-8"))))
     for told, row in done.items():
         if row["state"] != LOST and not _is_there(row, target / told):
-            holes.append({"path": told, "at": "0", "bytes": row["bytes"], "why": "it was copied, and does not lie in the folder any more"})
+            holes.append(
+                {
+                    "path": told,
+                    "at": "0",
+                    "bytes": row["bytes"],
+                    "why": "it was copied, and does not lie in the folder any more",
+                }
+            )
             done[told] = {**row, "sha256": "", "state": LOST}
     rows = [done[path] for path in sorted(done)]
     _write_rows(target / MANIFEST, _COLUMNS, rows)
     if holes:
         unique = {tuple(h.values()): h for h in holes}
-        _write_rows(target / HOLE_LIST, ("path", "at", "bytes", "why"), [unique[k] for k in sorted(unique, key=lambda k: (k[0], int(k[1])))])
+        _write_rows(
+            target / HOLE_LIST,
+            ("path", "at", "bytes", "why"),
+            [unique[k] for k in sorted(unique, key=lambda k: (k[0], int(k[1])))],
+        )
     else:
         (target / HOLE_LIST).unlink()
     links = [i for i in items if i.node.link]
     if links:
-        _write_rows(target / LINKS, ("path", "leads_to"), [{"path": i.node.path, "leads_to": i.node.link} for i in sorted(links, key=lambda i: i.node.path)])
+        _write_rows(
+            target / LINKS,
+            ("path", "leads_to"),
+            [{"path": i.node.path, "leads_to": i.node.link} for i in sorted(links, key=lambda i: i.node.path)],
+        )
     renamed = [i for i in names.renamed(items) if not i.node.link]
     if renamed:
         rows_of = [{"path": i.node.path, "saved_as": names.told(i), "node": str(i.node.id)} for i in renamed]
-        _write_rows(target / RENAMED, ("path", "saved_as", "node"), sorted(rows_of, key=lambda r: (r["path"], r["saved_as"])))
+        _write_rows(
+            target / RENAMED, ("path", "saved_as", "node"), sorted(rows_of, key=lambda r: (r["path"], r["saved_as"]))
+        )
     return rows
 
 

@@ -20,20 +20,25 @@ _COLUMNS = ("t", "a5", "a12", "v5", "v12")
 
 
 def read_wav(place: str, data: bytes | None = None) -> tuple[np.ndarray, int]:
-    """(samples, float, full scale 1, the mean of the channels; rate). `data`: the file's bytes, where they are at hand; `place` is its name then. Raises InputError."""
+    """(samples, float, full scale 1, the mean of the channels; rate). `data`: the file's bytes, where they are at hand;
+    `place` is its name then. Raises InputError."""
     from scipy.io import wavfile
 
     try:
         size = Path(place).stat().st_size if data is None else len(data)
         if size > _LARGEST:
-            raise InputError(f"{place}: expected a recording of a few seconds to two minutes, got a file of {size >> 20} MiB")
+            raise InputError(
+                f"{place}: expected a recording of a few seconds to two minutes, got a file of {size >> 20} MiB"
+            )
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")
             rate, raw = wavfile.read(place if data is None else io.BytesIO(data))
     except OSError as error:
         raise InputError(f"{place}: expected a WAV file, got {error.strerror or error}") from error
     except Exception as error:
-        raise InputError(f"{place}: expected a WAV file (RIFF, PCM or float), got {str(error)[:120] or 'something else'}") from error
+        raise InputError(
+            f"{place}: expected a WAV file (RIFF, PCM or float), got {str(error)[:120] or 'something else'}"
+        ) from error
     if not _RATES[0] <= rate <= _RATES[1]:
         raise InputError(f"{place}: expected {_RATES[0]} to {_RATES[1]} samples a second, got {rate}")
     if raw.ndim > 1 and raw.shape[1] > _MOST_CHANNELS:
@@ -49,11 +54,18 @@ def read_wav(place: str, data: bytes | None = None) -> tuple[np.ndarray, int]:
 def read_trace(place: str, data: bytes | None = None) -> tuple[np.ndarray, dict[str, np.ndarray]]:
     """(seconds, column -> values, NaN in gaps). `data` as for `read_wav`. Raises InputError, with the line."""
     try:
-        with Path(place).open(encoding="utf-8-sig", newline="") if data is None else io.StringIO(data.decode("utf-8-sig"), newline="") as file:
+        with (
+            Path(place).open(encoding="utf-8-sig", newline="")
+            if data is None
+            else io.StringIO(data.decode("utf-8-sig"), newline="") as file
+        ):
             rows = csv.reader(file)
             head = [name.strip().lower() for name in next(rows, [])]
             if "t" not in head or not any(name in head for name in _COLUMNS[1:]):
-                raise InputError(f"{place}: line 1: expected a header with t and any of a5, a12, v5, v12, got {','.join(head)[:60] or 'nothing'}")
+                raise InputError(
+                    f"{place}: line 1: expected a header with t and any of a5, a12, v5, v12, got "
+                    f"{','.join(head)[:60] or 'nothing'}"
+                )
             wanted = [(name, head.index(name)) for name in _COLUMNS if name in head]
             plain = _plain_rows(file, wanted)
             if plain is not None:
@@ -69,7 +81,9 @@ def read_trace(place: str, data: bytes | None = None) -> tuple[np.ndarray, dict[
                     raise InputError(f"{place}: expected at most {_MOST_ROWS} rows, got more")
                 table.append(_values(place, number, row, wanted, table[-1][0] if table else -math.inf))
     except (OSError, UnicodeDecodeError, csv.Error) as error:
-        raise InputError(f"{place}: expected a CSV file, got {getattr(error, 'strerror', None) or 'something else'}") from error
+        raise InputError(
+            f"{place}: expected a CSV file, got {getattr(error, 'strerror', None) or 'something else'}"
+        ) from error
     if not table:
         raise InputError(f"{place}: expected rows after the header, got none")
     values = np.array(table)
@@ -77,14 +91,17 @@ def read_trace(place: str, data: bytes | None = None) -> tuple[np.ndarray, dict[
 
 
 def _plain_rows(file: TextIO, wanted: list[tuple[str, int]]) -> np.ndarray | None:
-    """The rows below the header, a few at a time; None where one of them is anything but numbers in their order: then they are read one by one, and it is told which."""
+    """The rows below the header, a few at a time; None where one of them is anything but numbers in their order: then
+    they are read one by one, and it is told which."""
     parts: list[np.ndarray] = []
     count, before = 0, -math.inf
     while lines := list(islice(file, _AT_ONCE)):
         try:
             with warnings.catch_warnings():
                 warnings.simplefilter("error")
-                part = np.loadtxt(lines, delimiter=",", usecols=[column for _, column in wanted], ndmin=2, comments=None)
+                part = np.loadtxt(
+                    lines, delimiter=",", usecols=[column for _, column in wanted], ndmin=2, comments=None
+                )
         except (ValueError, UserWarning, DeprecationWarning):
             return None
         count += len(part)

@@ -1,4 +1,5 @@
-"""Files of rows of one length that are only appended to: whole rows or none of them, whatever a full disk or a power cut leaves behind."""
+"""Files of rows of one length that are only appended to: whole rows or none of them, whatever a full disk or a power
+cut leaves behind."""
 
 from __future__ import annotations
 
@@ -9,7 +10,8 @@ from pathlib import Path
 
 
 def append_rows(place: Path, row: struct.Struct, raw: bytes) -> None:
-    """Put whole rows at the end. Half a row that was left there goes first; where these do not fit, the file is as it was. Raises OSError."""
+    """Put whole rows at the end. Half a row that was left there goes first; where these do not fit, the file is as it
+    was. Raises OSError."""
     descriptor = os.open(place, os.O_RDWR | os.O_CREAT, 0o644)
     try:
         end = os.lseek(descriptor, 0, os.SEEK_END)

@@ -28,7 +28,8 @@ def shipped_texts() -> dict[str, str]:
 
 
 def own_texts(folder: Path) -> dict[str, str]:
-    """The tables that a shop lays over the shipped ones: every TOML file of the folder. Empty where there is none. Raises InputError."""
+    """The tables that a shop lays over the shipped ones: every TOML file of the folder. Empty where there is none.
+    Raises InputError."""
     found = {}
     for file in sorted(folder.glob("*.toml")) if folder.is_dir() else []:
         try:
@@ -63,7 +64,9 @@ def words_texts(language: str = LANGUAGE) -> dict[str, str]:
 
 def words_over(knowledge: Knowledge) -> Words:
     """The shipped catalogue over these tables."""
-    return Words.of(kept("words", _files("core/words/" + LANGUAGE), lambda: Words(words_texts(), knowledge).sentences), knowledge)
+    return Words.of(
+        kept("words", _files("core/words/" + LANGUAGE), lambda: Words(words_texts(), knowledge).sentences), knowledge
+    )
 
 
 @cache
@@ -81,7 +84,8 @@ class LazyKnowledge:
 
 @cache
 def disk_words() -> Words:
-    """The shipped catalogue for commands that speak of disks and volumes: hardly a sentence of theirs needs the tables, and reading them takes longer than the work."""
+    """The shipped catalogue for commands that speak of disks and volumes: hardly a sentence of theirs needs the tables,
+    and reading them takes longer than the work."""
     return words_over(cast(Knowledge, LazyKnowledge()))
 
 

@@ -1,4 +1,5 @@
-"""Bytes that came in parts: summed and written as they are, for joining them would be one more copy of a whole drive."""
+"""Bytes that came in parts: summed and written as they are, for joining them would be one more copy of a whole
+drive."""
 
 from __future__ import annotations
 
@@ -19,7 +20,8 @@ def crc_of(parts: Iterable[bytes]) -> int:
 
 
 def pwritev_all(descriptor: int, parts: Iterable[bytes], at: int) -> None:
-    """All of these, one after the other, from a byte of an open file on; a disk that is nearly full takes less than it was given, and fails the next time. Raises OSError."""
+    """All of these, one after the other, from a byte of an open file on; a disk that is nearly full takes less than it
+    was given, and fails the next time. Raises OSError."""
     left: list[memoryview] = [memoryview(part) for part in parts if part]
     while left:
         done = os.pwritev(descriptor, left[:_AT_ONCE], at)

@@ -27,10 +27,19 @@ def bootpath(arguments: argparse.Namespace) -> int:
             raise InputError(f"{arguments.capture}: expected a capture with the firmware's variables, got none in it")
         secure = bool(firmware.secure_boot)
         entries = known_entries(firmware)
-    found = boot_path(ImageSectors(arguments.image, sector=arguments.sector_size), arguments.mode, entries=entries, secure=secure)
+    found = boot_path(
+        ImageSectors(arguments.image, sector=arguments.sector_size), arguments.mode, entries=entries, secure=secure
+    )
     words = disk_words()
     findings = [{"id": f.id, "gate": f.gate, "where": f.where, "text": words.say(f.text)} for f in found.findings]
-    print_json({"boots": found.boots, "stops_at": found.stops_at, "path": [words.say(step) for step in found.path], "findings": findings})
+    print_json(
+        {
+            "boots": found.boots,
+            "stops_at": found.stops_at,
+            "path": [words.say(step) for step in found.path],
+            "findings": findings,
+        }
+    )
     return 0
 
 
@@ -49,20 +58,31 @@ def mend(arguments: argparse.Namespace) -> int:
         found = mending_of(disk, arguments.mode)
         plans = [
             {
-                "id": p.id, "what": words.say(p.what), "why": words.say(p.why), "doubts": [words.say(d) for d in p.doubts],
-                "writes": [{"at": w.at, "length": len(w.data), "field": words.say(w.field)} for w in p.writes], "boots_after": p.boots_after,
+                "id": p.id,
+                "what": words.say(p.what),
+                "why": words.say(p.why),
+                "doubts": [words.say(d) for d in p.doubts],
+                "writes": [{"at": w.at, "length": len(w.data), "field": words.say(w.field)} for w in p.writes],
+                "boots_after": p.boots_after,
             }
             for p in found.plans
-        ]  # fmt: skip
+        ]
         print_json({"boots": found.now.boots, "plans": plans})
         return 0
     with image_writer.target(arguments.image) as own:
         if arguments.undo.exists():
             undo = image_writer.read_undo(arguments.undo)
             if arguments.apply != "all" and undo.plans != (arguments.apply,):
-                raise InputError(f"--undo {arguments.undo}: expected a name that is free, or the undo file of {arguments.apply}, got that of {', '.join(undo.plans)}")
+                raise InputError(
+                    f"--undo {arguments.undo}: expected a name that is free, or the undo file of "
+                    f"{arguments.apply}, "
+                    f"got that of {', '.join(undo.plans)}"
+                )
             if not image_writer.go_on(own, undo):
-                raise InputError(f"--undo {arguments.undo}: expected a name that is free, got the undo file of what is applied already; --revert takes it back")
+                raise InputError(
+                    f"--undo {arguments.undo}: expected a name that is free, got the undo file of what is applied "
+                    f"already; --revert takes it back"
+                )
             applied = list(undo.plans)
         else:
             if arguments.apply == "all":
@@ -71,18 +91,28 @@ def mend(arguments: argparse.Namespace) -> int:
                 plans_now = mending_of(disk, arguments.mode).plans
                 one = chosen(plans_now, arguments.apply)
                 if one is None:
-                    raise InputError(f"--apply: expected all or one of {', '.join(p.id for p in plans_now) or 'no plans: there is nothing to mend'}, got {arguments.apply!r}")
+                    raise InputError(
+                        f"--apply: expected all or one of "
+                        f"{', '.join(p.id for p in plans_now) or 'no plans: there is nothing to mend'}, got "
+                        f"{arguments.apply!r}"
+                    )
                 done, writes = [one], one.pairs
             before = boot_path(disk, arguments.mode)
             if not done:
-                why = "a disk that starts as it is: a plan is applied to it by its id only" if before.boots else "no plan"
+                why = (
+                    "a disk that starts as it is: a plan is applied to it by its id only" if before.boots else "no plan"
+                )
                 raise InputError(f"--apply all: expected something to mend on {arguments.image}, got {why}")
             applied = [p.id for p in done]
             image_writer.apply(own, arguments.undo, applied, merged(disk, writes))
             after = boot_path(ImageSectors(arguments.image, sector=disk.sector), arguments.mode)
             if before.boots and not after.boots:
                 image_writer.revert(own, image_writer.read_undo(arguments.undo))
-                raise InputError(f"--apply {arguments.apply}: expected the disk to start after it as it did before, got one that does not: all of it was taken back at once")
+                raise InputError(
+                    f"--apply {arguments.apply}: expected the disk to start after it as it did before, got one "
+                    f"that "
+                    f"does not: all of it was taken back at once"
+                )
         after = boot_path(ImageSectors(arguments.image, sector=disk.sector), arguments.mode)
     print_json({"applied": applied, "boots": after.boots, "undo": str(arguments.undo)})
     return 0
@@ -103,5 +133,16 @@ def where(arguments: argparse.Namespace) -> int:
     if not all(0 <= lba < (disk.length or 0) for lba in arguments.lbas):
         wrong = next(lba for lba in arguments.lbas if not 0 <= lba < (disk.length or 0))
         raise InputError(f"LBA: expected 0 to {(disk.length or 1) - 1}, got {wrong}")
-    print_json([{"lba": p.lba, "partition": p.partition, "structure": words.say(p.structure), "path": p.path, "stakes": p.stakes} for p in places_of(disk, arguments.lbas)])
+    print_json(
+        [
+            {
+                "lba": p.lba,
+                "partition": p.partition,
+                "structure": words.say(p.structure),
+                "path": p.path,
+                "stakes": p.stakes,
+            }
+            for p in places_of(disk, arguments.lbas)
+        ]
+    )
     return 0

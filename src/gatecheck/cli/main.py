@@ -19,6 +19,7 @@ from gatecheck.core.errors import GateCheckError, InputError
 _CHUNK = 4 << 20
 """bytes of a read map that are read at once"""
 
+
 def main(argv: Sequence[str] | None = None) -> int:
     """Run a command. Imports what it needs late, so that `triage` starts fast."""
     for stream in (sys.stdout, sys.stderr):  # what a disk calls its files may be no text that this terminal can write
@@ -35,9 +36,14 @@ def main(argv: Sequence[str] | None = None) -> int:
         return 0
     except OSError as error:  # a place that cannot be read or written, and that no command has named in its own words
         place = error.filename if isinstance(error.filename, str) else "file"
-        return _said(arguments.command, f"{place}: expected a place that can be read and written here, got {error.strerror or error}")
+        return _said(
+            arguments.command,
+            f"{place}: expected a place that can be read and written here, got {error.strerror or error}",
+        )
     except UnicodeError as error:
-        return _said(arguments.command, f"expected names and texts that can be written as UTF-8, got {str(error)[:120]}")
+        return _said(
+            arguments.command, f"expected names and texts that can be written as UTF-8, got {str(error)[:120]}"
+        )
     except KeyboardInterrupt:
         return 130
 
@@ -51,7 +57,9 @@ def _parser() -> argparse.ArgumentParser:
     parser = argparse.ArgumentParser(prog="gatecheck", description="Triage for machines that will not start.")
     parser.add_argument("--version", action="version", version=__version__)
     commands = parser.add_subparsers(dest="command", required=True, metavar="COMMAND")
-    triage = commands.add_parser("triage", help="reason about a case: facts and entries in, gates, suspects and the call out")
+    triage = commands.add_parser(
+        "triage", help="reason about a case: facts and entries in, gates, suspects and the call out"
+    )
     triage.add_argument("cases", nargs="+", metavar="CASE.json", help="a file, or - for standard input")
     triage.set_defaults(run=_triage)
     vocabulary = commands.add_parser("vocabulary", help="all ids as JSON")
@@ -64,15 +72,28 @@ def _parser() -> argparse.ArgumentParser:
     rehearse.add_argument("--machines", type=int, default=200, metavar="N")
     rehearse.add_argument("--seed", type=int, default=1, metavar="S")
     rehearse.add_argument(
-        "--world", metavar="DIR",
-        help="where the machines come from: a folder of knowledge files laid over the shipped ones, or a shipped world by name",
-    )  # fmt: skip
-    rehearse.add_argument(
-        "--jitter", type=float, default=0.0, metavar="SIZE", help="move every row of the world's tables (0.3: off by about a third)"
+        "--world",
+        metavar="DIR",
+        help=(
+            "where the machines come from: a folder of knowledge files laid over the shipped ones, or a shipped world "
+            "by name"
+        ),
     )
-    rehearse.add_argument("--report", type=Path, metavar="DIR", help="write rehearsal.md with plots: all worlds, and a jittered one")
     rehearse.add_argument(
-        "--policy", nargs="+", metavar="NAME", help="planner, fixed, clairvoyant, random-legal (default: the first three)"
+        "--jitter",
+        type=float,
+        default=0.0,
+        metavar="SIZE",
+        help="move every row of the world's tables (0.3: off by about a third)",
+    )
+    rehearse.add_argument(
+        "--report", type=Path, metavar="DIR", help="write rehearsal.md with plots: all worlds, and a jittered one"
+    )
+    rehearse.add_argument(
+        "--policy",
+        nargs="+",
+        metavar="NAME",
+        help="planner, fixed, clairvoyant, random-legal (default: the first three)",
     )
     rehearse.add_argument("--jobs", type=int, default=None, metavar="J", help="processes (default: one per core)")
     rehearse.add_argument("--json", action="store_true", help="one JSON document instead of a table")
@@ -81,52 +102,152 @@ def _parser() -> argparse.ArgumentParser:
     probe.add_argument("--out", type=Path, metavar="FILE", help="where to write it (default: standard output)")
     probe.add_argument("--server", default="", metavar="URL", help="fill in the bench's address")
     probe.add_argument("--secret", default="", metavar="SECRET", help="fill in a ticket's secret")
-    probe.add_argument("--practice", metavar="NAME", help="read this practice machine instead, into --out as a capture file; `list` names them")
+    probe.add_argument(
+        "--practice",
+        metavar="NAME",
+        help="read this practice machine instead, into --out as a capture file; `list` names them",
+    )
     probe.set_defaults(run=_probe)
     surface = commands.add_parser("surface", help="judge a read map: CSV with the header lba,sectors,ms,state")
     surface.add_argument("map", metavar="MAP", help="a file, or - for standard input")
     surface.add_argument("--sector-size", type=int, default=512, metavar="BYTES")
-    surface.add_argument("--disk-sectors", type=int, default=None, metavar="N", help="size of the disk, where the rows do not tell")
+    surface.add_argument(
+        "--disk-sectors", type=int, default=None, metavar="N", help="size of the disk, where the rows do not tell"
+    )
     surface.set_defaults(run=_surface)
     path = commands.add_parser("bootpath", help="what this firmware would do with a disk image")
     path.add_argument("image", metavar="IMAGE", help="an image file or a block device; it is only read")
     path.add_argument("--mode", choices=("uefi", "bios"), required=True)
-    path.add_argument("--capture", metavar="FILE.gcap", default=None, help="a capture with the firmware's boot entries; without it, firmware that knows none")
-    path.add_argument("--sector-size", type=int, choices=(512, 4096), default=None, metavar="BYTES", help="where the image does not tell")
+    path.add_argument(
+        "--capture",
+        metavar="FILE.gcap",
+        default=None,
+        help="a capture with the firmware's boot entries; without it, firmware that knows none",
+    )
+    path.add_argument(
+        "--sector-size",
+        type=int,
+        choices=(512, 4096),
+        default=None,
+        metavar="BYTES",
+        help="where the image does not tell",
+    )
     path.set_defaults(run=_late("disks", "bootpath"))
     mend = commands.add_parser("mend", help="what can be mended on a disk image; writes only with --apply")
     mend.add_argument("image", metavar="IMAGE", help="an image file; without --apply or --revert it is only read")
-    mend.add_argument("--mode", choices=("uefi", "bios"), default=None, help="the firmware that is to start it; not needed with --revert")
-    mend.add_argument("--apply", metavar="ID", default=None, help="a plan by its id, or all; an undo file that is there already is gone on with")
-    mend.add_argument("--undo", type=Path, metavar="FILE", default=None, help="where the overwritten bytes go, before the first write")
-    mend.add_argument("--revert", type=Path, metavar="FILE", default=None, help="restore every byte that this undo file knows")
-    mend.add_argument("--sector-size", type=int, choices=(512, 4096), default=None, metavar="BYTES", help="where the image does not tell")
+    mend.add_argument(
+        "--mode",
+        choices=("uefi", "bios"),
+        default=None,
+        help="the firmware that is to start it; not needed with --revert",
+    )
+    mend.add_argument(
+        "--apply",
+        metavar="ID",
+        default=None,
+        help="a plan by its id, or all; an undo file that is there already is gone on with",
+    )
+    mend.add_argument(
+        "--undo", type=Path, metavar="FILE", default=None, help="where the overwritten bytes go, before the first write"
+    )
+    mend.add_argument(
+        "--revert", type=Path, metavar="FILE", default=None, help="restore every byte that this undo file knows"
+    )
+    mend.add_argument(
+        "--sector-size",
+        type=int,
+        choices=(512, 4096),
+        default=None,
+        metavar="BYTES",
+        help="where the image does not tell",
+    )
     mend.set_defaults(run=_late("disks", "mend"))
     where = commands.add_parser("where", help="what lives at a sector of a disk image")
     where.add_argument("image", metavar="IMAGE", help="an image file or a block device; it is only read")
     where.add_argument("lbas", metavar="LBA", nargs="+", type=int, help="sectors, counted from 0")
-    where.add_argument("--sector-size", type=int, choices=(512, 4096), default=None, metavar="BYTES", help="where the image does not tell")
+    where.add_argument(
+        "--sector-size",
+        type=int,
+        choices=(512, 4096),
+        default=None,
+        metavar="BYTES",
+        help="where the image does not tell",
+    )
     where.set_defaults(run=_late("disks", "where"))
-    for name, words in (("volume", "check a volume on a disk image, read-only; repairs only with --apply"), ("rescue", "list or copy what can be saved from a volume; the image is never written")):
+    for name, words in (
+        ("volume", "check a volume on a disk image, read-only; repairs only with --apply"),
+        ("rescue", "list or copy what can be saved from a volume; the image is never written"),
+    ):
         own = commands.add_parser(name, help=words)
         own.add_argument("image", metavar="IMAGE", help="an image file or a block device")
         place = own.add_mutually_exclusive_group()
         place.add_argument("--at", type=int, metavar="BYTES", default=None, help="where the volume begins")
-        place.add_argument("--partition", type=int, metavar="N", default=None, help="the partition by its number; without either, the largest volume that can be read")
-        own.add_argument("--sector-size", type=int, choices=(512, 4096), default=None, metavar="BYTES", help="where the image does not tell")
+        place.add_argument(
+            "--partition",
+            type=int,
+            metavar="N",
+            default=None,
+            help="the partition by its number; without either, the largest volume that can be read",
+        )
+        own.add_argument(
+            "--sector-size",
+            type=int,
+            choices=(512, 4096),
+            default=None,
+            metavar="BYTES",
+            help="where the image does not tell",
+        )
         if name == "volume":
-            own.add_argument("--repair", action="store_true", help="print the repair plan, in groups; nothing is written without --apply")
-            own.add_argument("--apply", action="store_true", help="carry the plan out; an undo file that is there already is gone on with")
+            own.add_argument(
+                "--repair",
+                action="store_true",
+                help="print the repair plan, in groups; nothing is written without --apply",
+            )
+            own.add_argument(
+                "--apply",
+                action="store_true",
+                help="carry the plan out; an undo file that is there already is gone on with",
+            )
             own.add_argument("--only", nargs="+", metavar="GROUP", default=None, help="only these groups of the plan")
-            own.add_argument("--undo", type=Path, metavar="FILE", default=None, help="where the overwritten bytes go, before the first write")
-            own.add_argument("--revert", type=Path, metavar="FILE", default=None, help="restore every byte that this undo file knows")
+            own.add_argument(
+                "--undo",
+                type=Path,
+                metavar="FILE",
+                default=None,
+                help="where the overwritten bytes go, before the first write",
+            )
+            own.add_argument(
+                "--revert", type=Path, metavar="FILE", default=None, help="restore every byte that this undo file knows"
+            )
         if name == "rescue":
-            own.add_argument("--list", nargs="?", const="", default=None, metavar="PATH", help="list a folder and all below it, the whole volume without PATH")
-            own.add_argument("--to", type=Path, default=None, metavar="DIR", help="copy into this folder; an interrupted copy is gone on with")
-            own.add_argument("--only", nargs="+", default=None, metavar="GLOB", help="only files whose path matches one of these")
-            own.add_argument("--deleted", action="store_true", help="bring back what was deleted and still stands, into a folder of its own")
+            own.add_argument(
+                "--list",
+                nargs="?",
+                const="",
+                default=None,
+                metavar="PATH",
+                help="list a folder and all below it, the whole volume without PATH",
+            )
+            own.add_argument(
+                "--to",
+                type=Path,
+                default=None,
+                metavar="DIR",
+                help="copy into this folder; an interrupted copy is gone on with",
+            )
+            own.add_argument(
+                "--only", nargs="+", default=None, metavar="GLOB", help="only files whose path matches one of these"
+            )
+            own.add_argument(
+                "--deleted",
+                action="store_true",
+                help="bring back what was deleted and still stands, into a folder of its own",
+            )
         own.set_defaults(run=_late("volumes", name))
-    for name, words, what in (("listen", "judge a recording of a drive", "FILE.wav"), ("supply", "judge a trace of a drive's supply current", "FILE.csv")):
+    for name, words, what in (
+        ("listen", "judge a recording of a drive", "FILE.wav"),
+        ("supply", "judge a trace of a drive's supply current", "FILE.csv"),
+    ):
         own = commands.add_parser(name, help=words)
         own.add_argument("file", metavar=what)
         own.set_defaults(run=_late("signals", name))
@@ -135,28 +256,55 @@ def _parser() -> argparse.ArgumentParser:
     stick.add_argument("--size", type=int, metavar="MIB", help="of the image; the rest of it is room for readings")
     stick.add_argument("--to", metavar="/dev/…", help="write it to this stick instead, which loses all that is on it")
     stick.add_argument("--serial", metavar="SERIAL", help="the serial number of that stick: it has to be the right one")
-    stick.add_argument("--cache", type=Path, metavar="DIR", help="where packages and what was made of them are kept (default: $GATECHECK_STICK, else the user's cache)")
-    stick.add_argument("--data", type=Path, default=Path.home() / ".local" / "share" / "gatecheck", metavar="DIR", help="the shop's folder: the stick knows its bench by the key in it")
+    stick.add_argument(
+        "--cache",
+        type=Path,
+        metavar="DIR",
+        help="where packages and what was made of them are kept (default: $GATECHECK_STICK, else the user's cache)",
+    )
+    stick.add_argument(
+        "--data",
+        type=Path,
+        default=Path.home() / ".local" / "share" / "gatecheck",
+        metavar="DIR",
+        help="the shop's folder: the stick knows its bench by the key in it",
+    )
     stick.set_defaults(run=_late("stick", "stick"))
     kept = (
-        ("backup", "write the whole shop into one file, while it runs", ("file",)), ("restore", "bring a backup back, while it runs; what was there is kept", ("file",)),
-        ("export", "write one ticket with its files into one file", ("number", "file")), ("import", "take an exported ticket in", ("file",)),
-    )  # fmt: skip
+        ("backup", "write the whole shop into one file, while it runs", ("file",)),
+        ("restore", "bring a backup back, while it runs; what was there is kept", ("file",)),
+        ("export", "write one ticket with its files into one file", ("number", "file")),
+        ("import", "take an exported ticket in", ("file",)),
+    )
     for name, words, names in kept:
         own = commands.add_parser(name, help=words)
         if "number" in names:
             own.add_argument("number", metavar="NUMBER")
         own.add_argument("file", type=Path, metavar="FILE")
-        own.add_argument("--data", type=Path, default=Path.home() / ".local" / "share" / "gatecheck", metavar="DIR", help="the shop's folder")
+        own.add_argument(
+            "--data",
+            type=Path,
+            default=Path.home() / ".local" / "share" / "gatecheck",
+            metavar="DIR",
+            help="the shop's folder",
+        )
         if name == "restore":
-            own.add_argument("--over", action="store_true", help="although the shop holds tickets that the backup does not")
+            own.add_argument(
+                "--over", action="store_true", help="although the shop holds tickets that the backup does not"
+            )
         own.set_defaults(run=_keeping)
     for name, words in (("serve", "start the server"), ("demo", "start the server with a made-up repair counter")):
         serve = commands.add_parser(name, help=words)
         serve.add_argument("--host", default="127.0.0.1")
         serve.add_argument("--port", type=int, default=8765)
         serve.add_argument("--data", type=Path, default=None, metavar="DIR", help="where tickets and files are kept")
-        serve.add_argument("--name", action="append", default=[], metavar="HOST", help="a host name that the server answers to besides its addresses")
+        serve.add_argument(
+            "--name",
+            action="append",
+            default=[],
+            metavar="HOST",
+            help="a host name that the server answers to besides its addresses",
+        )
         serve.set_defaults(run=_serve, demo=name == "demo")
     return parser
 
@@ -232,7 +380,9 @@ def _read(arguments: argparse.Namespace) -> int:
             raise InputError(f"{broken[0].path}: {words.say(broken[0].detail)}")
         if alone and capture.pages[0].status == "unknown":
             raise InputError(
-                f"{capture.pages[0].path}: expected a page of a known kind, got {words.say(capture.pages[0].detail)}; --kind one of {kinds}"
+                f"{capture.pages[0].path}: expected a page of a known kind, got "
+                f"{words.say(capture.pages[0].detail)}; "
+                f"--kind one of {kinds}"
             )
         _print(capture_document(capture, words))
     return 0
@@ -247,9 +397,13 @@ def _rehearse(arguments: argparse.Namespace) -> int:
         print(write_report(arguments.report, machines=arguments.machines, seed=arguments.seed, jobs=arguments.jobs))
         return 0
     document = rehearse(
-        machines=arguments.machines, seed=arguments.seed, world=arguments.world, policies=arguments.policy, jobs=arguments.jobs,
+        machines=arguments.machines,
+        seed=arguments.seed,
+        world=arguments.world,
+        policies=arguments.policy,
+        jobs=arguments.jobs,
         jitter=arguments.jitter,
-    )  # fmt: skip
+    )
     if arguments.json:
         _print(document)
     else:
@@ -288,7 +442,11 @@ def _practice(arguments: argparse.Namespace) -> int:
     if arguments.out is None and not (arguments.server and arguments.secret):
         raise InputError("--practice: expected --out FILE.gcap, or --server with --secret, got neither")
     with tempfile.TemporaryDirectory() as spool:
-        where = ["--out", str(arguments.out)] if arguments.out else ["--server", arguments.server, "--secret", arguments.secret]
+        where = (
+            ["--out", str(arguments.out)]
+            if arguments.out
+            else ["--server", arguments.server, "--secret", arguments.secret]
+        )
         return practice([arguments.practice, "--spool", spool, "--wait", "3", *where])
 
 
@@ -298,7 +456,9 @@ def _surface(arguments: argparse.Namespace) -> int:
     from gatecheck.core.scan.read import MapError, read_parts
 
     if arguments.sector_size not in (512, 520, 528, 4096, 4160, 4224):
-        raise InputError(f"--sector-size: expected 512 or 4096 (520, 528, 4160, 4224 with protection), got {arguments.sector_size}")
+        raise InputError(
+            f"--sector-size: expected 512 or 4096 (520, 528, 4160, 4224 with protection), got {arguments.sector_size}"
+        )
     if arguments.disk_sectors is not None and not 1 <= arguments.disk_sectors <= 1 << 48:
         raise InputError(f"--disk-sectors: expected 1 to {1 << 48}, got {arguments.disk_sectors}")
     try:
@@ -310,7 +470,10 @@ def _surface(arguments: argparse.Namespace) -> int:
     except MapError as error:
         raise InputError(f"{arguments.map}: {error}") from error
     if arguments.disk_sectors is not None and int((found.lba + found.sectors).max()) > arguments.disk_sectors:
-        raise InputError(f"{arguments.map}: expected blocks within {arguments.disk_sectors} sectors, got one that ends at {int((found.lba + found.sectors).max())}")
+        raise InputError(
+            f"{arguments.map}: expected blocks within {arguments.disk_sectors} sectors, got one that ends at "
+            f"{int((found.lba + found.sectors).max())}"
+        )
     _print(surface_document(judge_map(found, sector_size=arguments.sector_size, disk_sectors=arguments.disk_sectors)))
     return 0
 
@@ -321,10 +484,17 @@ def _keeping(arguments: argparse.Namespace) -> int:
 
     if arguments.command == "backup":
         kept = keeping.backup(arguments.data, arguments.file)
-        print(f"{arguments.file}: {kept.tickets} tickets, {kept.files} files, {kept.bytes / 1e6:.1f} MB; read back and whole")
+        print(
+            f"{arguments.file}: {kept.tickets} tickets, {kept.files} files, {kept.bytes / 1e6:.1f} MB; read back "
+            f"and "
+            f"whole"
+        )
     elif arguments.command == "restore":
         kept, before = keeping.restore(arguments.file, arguments.data, over=arguments.over)
-        print(f"{arguments.data}: {kept.tickets} tickets, {kept.files} files" + (f"; what was there before is in {before}" if before else ""))
+        print(
+            f"{arguments.data}: {kept.tickets} tickets, {kept.files} files"
+            + (f"; what was there before is in {before}" if before else "")
+        )
     elif arguments.command == "export":
         kept = keeping.export_ticket(arguments.data, arguments.number, arguments.file)
         print(f"{arguments.file}: ticket {arguments.number}, {kept.files} files")

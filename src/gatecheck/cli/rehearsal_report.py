@@ -50,18 +50,37 @@ class _Wants:
 
 _Test = Callable[[Summary, _Wants], bool]
 _WANTED: tuple[tuple[str, _Test, Callable[[Summary, Summary], str]], ...] = (
-    ("right calls at least 97 % (95 % in strange worlds)", lambda p, w: w.right_calls(p), lambda p, f: f"{p.right_calls:.1%}"),
-    ("data lost by a proposed move at most 0.05 %", lambda p, w: p.data_lost <= 0.0005, lambda p, f: f"{p.data_lost:.2%}"),
+    (
+        "right calls at least 97 % (95 % in strange worlds)",
+        lambda p, w: w.right_calls(p),
+        lambda p, f: f"{p.right_calls:.1%}",
+    ),
+    (
+        "data lost by a proposed move at most 0.05 %",
+        lambda p, w: p.data_lost <= 0.0005,
+        lambda p, f: f"{p.data_lost:.2%}",
+    ),
     ("no only copy left behind without a word", lambda p, w: p.data_left == 0.0, lambda p, f: f"{p.data_left:.2%}"),
-    ("hands-on minutes against the fair `fixed` at most 0.65 (0.70)", lambda p, w: w.minutes(p), lambda p, f: f"{p.hands_on_mean / f.hands_on_mean:.2f}"),
+    (
+        "hands-on minutes against the fair `fixed` at most 0.65 (0.70)",
+        lambda p, w: w.minutes(p),
+        lambda p, f: f"{p.hands_on_mean / f.hands_on_mean:.2f}",
+    ),
     ("needless drives under 1 % (1.2 %)", lambda p, w: w.needless(p), lambda p, f: f"{p.needless_drives:.1%}"),
-    ("calibration error of the first made call at most 0.025 (0.04)", lambda p, w: w.calibrated(p), lambda p, f: f"{p.calibration or 0:.3f}"),
+    (
+        "calibration error of the first made call at most 0.025 (0.04)",
+        lambda p, w: w.calibrated(p),
+        lambda p, f: f"{p.calibration or 0:.3f}",
+    ),
 )
 
 
 def write_report(folder: Path, *, machines: int, seed: int, jobs: int | None) -> str:
     """Rehearse every world and write `rehearsal.md` and its plots. Returns what was written. Raises InputError."""
-    worlds: list[tuple[str, str | None, float]] = [("default", None, 0.0), *((name, name, 0.0) for name in shipped_worlds())]
+    worlds: list[tuple[str, str | None, float]] = [
+        ("default", None, 0.0),
+        *((name, name, 0.0) for name in shipped_worlds()),
+    ]
     worlds += [(f"default, jitter {size:g}", None, size) for size in _JITTERS]
     try:
         folder.mkdir(parents=True, exist_ok=True)
@@ -83,11 +102,25 @@ def _page(runs: Mapping[str, Runs], machines: int, seed: int) -> str:
     parts = [
         "# Rehearsal",
         "",
-        f"Written by `gatecheck rehearse --machines {machines} --seed {seed} --report DIR` (`make rehearsal`); do not edit.",
+        (
+            f"Written by `gatecheck rehearse --machines {machines} --seed {seed} --report DIR` (`make rehearsal`); do "
+            f"not "
+            f"edit."
+        ),
         "",
-        f"{machines} simulated machines a world, the same ones for every policy. `planner` is the engine with the shipped",
-        "tables, whatever world the machines come from; `fixed` is the order of the trade; `clairvoyant` is told the faults;",
-        "`random-legal` makes any move that is not held. Minutes are charged from the world's own tables, and its readings are misread as often as it says. In a jittered world every odd, row and cure is off by that much",
+        (
+            f"{machines} simulated machines a world, the same ones for every policy. `planner` is the engine with the "
+            f"shipped"
+        ),
+        (
+            "tables, whatever world the machines come from; `fixed` is the order of the trade; `clairvoyant` is told "
+            "the "
+            "faults;"
+        ),
+        (
+            "`random-legal` makes any move that is not held. Minutes are charged from the world's own tables, and its "
+            "readings are misread as often as it says. In a jittered world every odd, row and cure is off by that much"
+        ),
         "(standard deviation of its log-odds): the engine's tables are then wrong everywhere at once.",
         "",
         "![Hands-on minutes by world and policy](rehearsal-minutes.svg)",
@@ -101,11 +134,25 @@ def _page(runs: Mapping[str, Runs], machines: int, seed: int) -> str:
     ]
     for title, test, print_json in _WANTED:
         cells = [
-            f"{print_json(s['planner'], s['fixed'])} {'yes' if test(s['planner'], _Wants(s['fixed'], world in _STRANGE)) else '**no**'}" for world, s in summaries.items()
+            (
+                f"{print_json(s['planner'], s['fixed'])} "
+                f"{'yes' if test(s['planner'], _Wants(s['fixed'], world in _STRANGE)) else '**no**'}"
+            )
+            for world, s in summaries.items()
         ]
         parts.append(f"| {title} | " + " | ".join(cells) + " |")
     for world, by in summaries.items():
-        parts += ["", f"## {world}", "", "```", table(list(by.values())), "```", "", "Calls of `planner` that were not right:", ""]
+        parts += [
+            "",
+            f"## {world}",
+            "",
+            "```",
+            table(list(by.values())),
+            "```",
+            "",
+            "Calls of `planner` that were not right:",
+            "",
+        ]
         parts += [f"- {count} x {reason}" for reason, count in _reasons(runs[world]["planner"])] or ["- none"]
     return "\n".join(parts) + "\n"
 

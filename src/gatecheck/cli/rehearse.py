@@ -21,16 +21,31 @@ from gatecheck.core.rehearsal.run import RehearsalRun, Summary, rehearse_one, su
 
 _MOST_MACHINES, _MOST_JITTER = 100_000, 2.0
 _COLUMNS = (
-    ("right calls", "right_calls", "{:.1%}"), ("hands-on", "hands_on_mean", "{:.0f} min"), ("p90", "hands_on_p90", "{:.0f}"),
-    ("total", "total_mean", "{:.0f} min"), ("p90", "total_p90", "{:.0f}"), ("needless drives", "needless_drives", "{:.1%}"),
-    ("data lost", "data_lost", "{:.1%}"), ("data left", "data_left", "{:.1%}"), ("comebacks", "comebacks", "{:.1%}"), ("calibration", "calibration", "{:.3f}"), ("moves", "moves_mean", "{:.1f}"),
-)  # fmt: skip
+    ("right calls", "right_calls", "{:.1%}"),
+    ("hands-on", "hands_on_mean", "{:.0f} min"),
+    ("p90", "hands_on_p90", "{:.0f}"),
+    ("total", "total_mean", "{:.0f} min"),
+    ("p90", "total_p90", "{:.0f}"),
+    ("needless drives", "needless_drives", "{:.1%}"),
+    ("data lost", "data_lost", "{:.1%}"),
+    ("data left", "data_left", "{:.1%}"),
+    ("comebacks", "comebacks", "{:.1%}"),
+    ("calibration", "calibration", "{:.3f}"),
+    ("moves", "moves_mean", "{:.1f}"),
+)
 
 
 def rehearse(
-    *, machines: int, seed: int, world: str | None, policies: Sequence[str] | None, jobs: int | None, jitter: float = 0.0
-) -> dict[str, object]:  # fmt: skip
-    """Run every policy over the same machines. Raises InputError for unusable arguments, KnowledgeError for a broken world."""
+    *,
+    machines: int,
+    seed: int,
+    world: str | None,
+    policies: Sequence[str] | None,
+    jobs: int | None,
+    jitter: float = 0.0,
+) -> dict[str, object]:
+    """Run every policy over the same machines. Raises InputError for unusable arguments, KnowledgeError for a broken
+    world."""
     by_policy = rehearse_runs(machines=machines, seed=seed, world=world, policies=policies, jobs=jobs, jitter=jitter)
     summaries = [summarise(name, runs) for name, runs in by_policy.items()]
     return {
@@ -45,8 +60,14 @@ def rehearse(
 
 
 def rehearse_runs(
-    *, machines: int, seed: int, world: str | None, policies: Sequence[str] | None, jobs: int | None, jitter: float = 0.0
-) -> dict[str, list[RehearsalRun]]:  # fmt: skip
+    *,
+    machines: int,
+    seed: int,
+    world: str | None,
+    policies: Sequence[str] | None,
+    jobs: int | None,
+    jitter: float = 0.0,
+) -> dict[str, list[RehearsalRun]]:
     """The same, every run by itself: policy -> runs in the order of the machines."""
     names = list(policies or ("planner", "fixed", "clairvoyant"))
     for name in names:
@@ -95,7 +116,11 @@ def _overlay(place: str) -> dict[str, str]:
     folder = Path(place)
     if not folder.is_dir():
         known = ", ".join(shipped_worlds())
-        raise InputError(f"--world {place}: expected a shipped world ({known}) or a folder of knowledge files ({', '.join(FILES)}), got none")
+        raise InputError(
+            f"--world {place}: expected a shipped world ({known}) or a folder of knowledge files "
+            f"({', '.join(FILES)}), "
+            f"got none"
+        )
     overlay = {file.name: file.read_text(encoding="utf-8") for file in sorted(folder.glob("*.toml"))}
     if not overlay:
         raise InputError(f"--world {place}: expected at least one of {', '.join(FILES)}, got no TOML file")
@@ -112,7 +137,13 @@ def _reasons(runs: Sequence[RehearsalRun]) -> dict[str, int]:
 
 def table(summaries: Sequence[Summary]) -> str:
     head = ["policy", *(title for title, _, _ in _COLUMNS)]
-    rows = [[s.policy, *("-" if getattr(s, name) is None else shape.format(getattr(s, name)) for _, name, shape in _COLUMNS)] for s in summaries]
+    rows = [
+        [
+            s.policy,
+            *("-" if getattr(s, name) is None else shape.format(getattr(s, name)) for _, name, shape in _COLUMNS),
+        ]
+        for s in summaries
+    ]
     widths = [max(len(row[i]) for row in [head, *rows]) for i in range(len(head))]
     return "\n".join(
         "  ".join(cell.rjust(w) if i else cell.ljust(w) for i, (cell, w) in enumerate(zip(row, widths, strict=True)))

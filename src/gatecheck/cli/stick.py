@@ -18,11 +18,16 @@ from gatecheck.stick.image import smallest, write_image
 
 def stick(arguments: argparse.Namespace) -> int:
     if (arguments.out is None) == (arguments.to is None):
-        raise InputError("stick: expected OUT.img, or --to /dev/…, got " + ("neither" if arguments.out is None else "both"))
+        raise InputError(
+            "stick: expected OUT.img, or --to /dev/…, got " + ("neither" if arguments.out is None else "both")
+        )
     if arguments.to is None and arguments.serial:
         raise InputError("--serial: expected with --to /dev/…, got it alone")
     if arguments.out is not None and (arguments.out.is_dir() or not arguments.out.parent.is_dir()):
-        raise InputError(f"{arguments.out}: expected a file in a folder that is there, got {'a folder' if arguments.out.is_dir() else 'no such folder'}")
+        raise InputError(
+            f"{arguments.out}: expected a file in a folder that is there, got "
+            f"{'a folder' if arguments.out.is_dir() else 'no such folder'}"
+        )
     began = time.monotonic()
 
     def say(text: str) -> None:
@@ -33,8 +38,23 @@ def stick(arguments: argparse.Namespace) -> int:
     with tempfile.TemporaryDirectory(prefix="gatecheck-stick-") as folder:
         made = with_bench(plain, key, Path(folder))
         if arguments.to is not None:
-            print_json(write_stick(arguments.to, arguments.serial or "", smallest(made), lambda image, mib: write_image(image, made, mib), say))
+            print_json(
+                write_stick(
+                    arguments.to,
+                    arguments.serial or "",
+                    smallest(made),
+                    lambda image, mib: write_image(image, made, mib),
+                    say,
+                )
+            )
             return 0
         size = write_image(arguments.out, made, arguments.size)
-    print_json({"image": str(arguments.out), "mib": size, "seconds": round(time.monotonic() - began, 1), "starts": ["uefi", "secure-boot", "legacy"]})
+    print_json(
+        {
+            "image": str(arguments.out),
+            "mib": size,
+            "seconds": round(time.monotonic() - began, 1),
+            "starts": ["uefi", "secure-boot", "legacy"],
+        }
+    )
     return 0

@@ -32,10 +32,18 @@ def place_of(disk: Sectors, at: int | None, partition: int | None) -> tuple[int,
     pieces = {p.number: p for p in division_of(disk).pieces if not p.is_extended}
     if partition is not None:
         if partition not in pieces:
-            raise InputError(f"--partition: expected one of {', '.join(map(str, pieces)) or 'none: the image has no partitions'}, got {partition}")
+            raise InputError(
+                f"--partition: expected one of "
+                f"{', '.join(map(str, pieces)) or 'none: the image has no partitions'}, "
+                f"got {partition}"
+            )
         own = pieces[partition]
         if own.first >= length:
-            raise InputError(f"--partition {partition}: expected a start below {length}, got {own.first}: the image is cut short, or is of another disk")
+            raise InputError(
+                f"--partition {partition}: expected a start below {length}, got {own.first}: the image is cut "
+                f"short, "
+                f"or is of another disk"
+            )
         return own.first, min(own.last, length - 1)
     whole = opened(disk, 0, length - 1)
     inside = [p for p in pieces.values() if p.first < length]
@@ -60,12 +68,29 @@ def volume(arguments: argparse.Namespace) -> int:
         return _repair(arguments)
     disk, words = ImageSectors(arguments.image, sector=arguments.sector_size), disk_words()
     found = check(disk, *place_of(disk, arguments.at, arguments.partition))
-    print_json({
-        "kind": found.kind, "label": found.label, "state": found.state, "size": found.size, "used": found.used, "files": found.files,
-        "findings": [{"id": f.id, "severity": f.severity, "where": f.where, "text": words.say(f.text), "repairable": f.repairable} for f in found.findings],
-        "systems": [{"name": s.name, "version": s.version, "root": s.root} for s in found.systems],
-        "check_minutes": found.check_minutes, "repair_minutes": found.repair_minutes,
-    })  # fmt: skip
+    print_json(
+        {
+            "kind": found.kind,
+            "label": found.label,
+            "state": found.state,
+            "size": found.size,
+            "used": found.used,
+            "files": found.files,
+            "findings": [
+                {
+                    "id": f.id,
+                    "severity": f.severity,
+                    "where": f.where,
+                    "text": words.say(f.text),
+                    "repairable": f.repairable,
+                }
+                for f in found.findings
+            ],
+            "systems": [{"name": s.name, "version": s.version, "root": s.root} for s in found.systems],
+            "check_minutes": found.check_minutes,
+            "repair_minutes": found.repair_minutes,
+        }
+    )
     return 0
 
 
@@ -76,7 +101,10 @@ def _repair(arguments: argparse.Namespace) -> int:
         undo = image_writer.read_undo(arguments.undo)
         with image_writer.target(arguments.image) as own:
             if not image_writer.go_on(own, undo):
-                raise InputError(f"--undo {arguments.undo}: expected a name that is free, got the undo file of what is applied already; --revert takes it back")
+                raise InputError(
+                    f"--undo {arguments.undo}: expected a name that is free, got the undo file of what is applied "
+                    f"already; --revert takes it back"
+                )
         return _repaired(arguments, undo.plans, place)
     found = repair_of(disk, *place, only=arguments.only)
     if arguments.only:
@@ -87,26 +115,45 @@ def _repair(arguments: argparse.Namespace) -> int:
     if not arguments.apply:
         plans = [
             {
-                "id": g.id, "what": words.say(g.what), "doubts": [words.say(d) for d in g.doubts], "touches": list(g.touches),
+                "id": g.id,
+                "what": words.say(g.what),
+                "doubts": [words.say(d) for d in g.doubts],
+                "touches": list(g.touches),
                 "writes": [{"at": w.at, "length": len(w.data), "field": words.say(w.field)} for w in g.writes],
             }
             for g in found.groups
-        ]  # fmt: skip
-        print_json({
-            "state": found.now.state, "plans": plans, "state_after": found.after.state, "refused": words.say(found.refused) or None,
-            "left": [{"id": f.id, "where": f.where, "text": words.say(f.text)} for f in found.left],
-        })  # fmt: skip
+        ]
+        print_json(
+            {
+                "state": found.now.state,
+                "plans": plans,
+                "state_after": found.after.state,
+                "refused": words.say(found.refused) or None,
+                "left": [{"id": f.id, "where": f.where, "text": words.say(f.text)} for f in found.left],
+            }
+        )
         return 0
     if not found.groups:
-        raise InputError(f"--apply: expected something to repair on {arguments.image}, got {words.say(found.refused) or 'no plan'}")
+        raise InputError(
+            f"--apply: expected something to repair on {arguments.image}, got {words.say(found.refused) or 'no plan'}"
+        )
     with image_writer.target(arguments.image) as own:
         now = repair_of(disk, *place, only=arguments.only)  # planned anew now that nobody else writes to it
         before = _starts(arguments)
-        image_writer.apply(own, arguments.undo, [g.id for g in now.groups], merged(disk, [pair for g in now.groups for pair in g.pairs]))
+        image_writer.apply(
+            own,
+            arguments.undo,
+            [g.id for g in now.groups],
+            merged(disk, [pair for g in now.groups for pair in g.pairs]),
+        )
         lost = before - _starts(arguments)
         if lost:
             image_writer.revert(own, image_writer.read_undo(arguments.undo))
-            raise InputError(f"--apply: expected the disk to start after it as it did before ({', '.join(sorted(lost))}), got one that does not: all of it was taken back at once")
+            raise InputError(
+                f"--apply: expected the disk to start after it as it did before ({', '.join(sorted(lost))}), got "
+                f"one "
+                f"that does not: all of it was taken back at once"
+            )
     return _repaired(arguments, [g.id for g in now.groups], place)
 
 
@@ -129,7 +176,10 @@ def _readable(disk: Sectors, place: tuple[int, int], image: str) -> Filesystem:
     own = opened(disk, *place)
     if own.volume is None:
         known = own.known
-        raise InputError(f"{image}: expected a volume that can be read, got {known.name if known and not own.problem else own.problem or 'none'}")
+        raise InputError(
+            f"{image}: expected a volume that can be read, got "
+            f"{known.name if known and not own.problem else own.problem or 'none'}"
+        )
     return own.volume
 
 
@@ -142,7 +192,15 @@ def rescue(arguments: argparse.Namespace) -> int:
         found = file_rescue.listed(own, arguments.list)
         if not found and arguments.list.strip("/"):
             raise InputError(f"--list: expected a folder or file of the volume, got {arguments.list!r}")
-        print_json([{"path": i.node.path, "bytes": i.node.size, "state": i.state} for i in found if not i.node.is_folder and not i.node.link])
+        print_json(
+            [
+                {"path": i.node.path, "bytes": i.node.size, "state": i.state}
+                for i in found
+                if not i.node.is_folder and not i.node.link
+            ]
+        )
         return 0
-    print_json(file_rescue.copy(own, arguments.to, only=arguments.only, deleted=arguments.deleted, image=arguments.image))
+    print_json(
+        file_rescue.copy(own, arguments.to, only=arguments.only, deleted=arguments.deleted, image=arguments.image)
+    )
     return 0

@@ -8,15 +8,23 @@ from dataclasses import dataclass, field
 from gatecheck.core.words.catalogue import Words
 from gatecheck.core.words.said import Said, Value
 
-PHYSICAL, CONNECTION, WEAR, AGE, HEAT, READING, FIRMWARE = "physical", "connection", "wear", "age", "heat", "reading", "firmware"
+PHYSICAL, CONNECTION, WEAR, AGE, HEAT, READING, FIRMWARE = (
+    "physical",
+    "connection",
+    "wear",
+    "age",
+    "heat",
+    "reading",
+    "firmware",
+)
 NOTE, SIGN, FAILING = "note", "sign", "failing"
 _RANK = {FAILING: 0, SIGN: 1, NOTE: 2}
 
 
 @dataclass(frozen=True, slots=True)
 class Finding:
-    """`severity`: note < sign < failing. `page`: the kind of page, or its path, it rests on; `at`: the byte in it, where there is one.
-    `words`: key of its sentences where they are not the finding's own."""
+    """`severity`: note < sign < failing. `page`: the kind of page, or its path, it rests on; `at`: the byte in it,
+    where there is one. `words`: key of its sentences where they are not the finding's own."""
 
     id: str
     kind: str
@@ -45,6 +53,11 @@ def ranked(findings: Iterable[Finding]) -> list[Finding]:
 def finding_document(finding: Finding, words: Words) -> dict[str, object]:
     """A finding as JSON-ready values, worded."""
     return {
-        "id": finding.id, "kind": finding.kind, "severity": finding.severity, "text": words.say(finding.text), "means": words.say(finding.means),
-        "page": finding.page, "at": finding.at,
-    }  # fmt: skip
+        "id": finding.id,
+        "kind": finding.kind,
+        "severity": finding.severity,
+        "text": words.say(finding.text),
+        "means": words.say(finding.means),
+        "page": finding.page,
+        "at": finding.at,
+    }

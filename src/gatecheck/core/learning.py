@@ -1,10 +1,9 @@
 """What the shop's own closed tickets teach: base rates, and whether the odds that were given held.
 
-Every closed ticket with proven faults is a lesson. Faults are counted against what the shipped odds expected of just these
-machines: a Dirichlet whose prior is the shipped share of each fault with the weight of some tickets (`lessons_weight`),
-first over all lessons, then within each kind of drive on top of that. A fault seen twice as often as expected gets odds
-that rise towards twice, the nearer the more tickets there are.
-"""
+Every closed ticket with proven faults is a lesson. Faults are counted against what the shipped odds expected of just
+these machines: a Dirichlet whose prior is the shipped share of each fault with the weight of some tickets
+(`lessons_weight`), first over all lessons, then within each kind of drive on top of that. A fault seen twice as often
+as expected gets odds that rise towards twice, the nearer the more tickets there are."""
 
 from __future__ import annotations
 
@@ -67,7 +66,8 @@ class Bin:
 
 @dataclass(frozen=True, slots=True)
 class Reliability:
-    """Predicted against observed, for calls and for suspects, and the mean squared error of the suspects' odds (Brier)."""
+    """Predicted against observed, for calls and for suspects, and the mean squared error of the suspects' odds
+    (Brier)."""
 
     calls: tuple[Bin, ...]
     suspects: tuple[Bin, ...]
@@ -82,8 +82,11 @@ def expected_shares(model: Model, facts: Mapping[str, FactValue]) -> dict[str, f
     return {f: float(p) / total for f, p in zip(model.space.fault_ids, marginals, strict=True)}
 
 
-def call_was_right(model: Model, facts: Mapping[str, FactValue], faults: Sequence[str], choice: str, started: bool) -> bool:
-    """The signed choice is one that these faults ask for, before anything was tried; releasing, where it had `started`."""
+def call_was_right(
+    model: Model, facts: Mapping[str, FactValue], faults: Sequence[str], choice: str, started: bool
+) -> bool:
+    """The signed choice is one that these faults ask for, before anything was tried; releasing, where it had
+    `started`."""
     right, space = right_choices(model, fold(model, facts, [])), model.space
     asked = {CHOICES[int(right[space.add[0, space.index(f)]])] for f in faults} or {"release"}
     return choice in asked or (choice == "release" and started)
@@ -108,7 +111,9 @@ def _factors(model: Model, lessons: Sequence[Lesson]) -> tuple[dict[str, float],
     weight = model.knowledge.rates["lessons_weight"]
     overall = _times(model, lessons, weight, {})
     kinds = sorted({x.context for x in lessons})
-    return overall, {k: _times(model, [x for x in lessons if x.context == k], weight, overall) if k else {} for k in kinds}
+    return overall, {
+        k: _times(model, [x for x in lessons if x.context == k], weight, overall) if k else {} for k in kinds
+    }
 
 
 def _counts(model: Model, lessons: Sequence[Lesson]) -> tuple[Floats, Floats]:
@@ -150,8 +155,12 @@ def reliability(lessons: Sequence[Lesson]) -> Reliability:
     """How the odds given at signing held. A comeback counts against its call."""
     calls = [(x.confidence, x.was_right and not x.came_back) for x in lessons if x.choice]
     suspects = [
-        (p, fault in x.faults) for x in lessons if not x.came_back for fault, p in x.suspects.items() if p >= _COUNTED_FROM
-    ]  # fmt: skip
+        (p, fault in x.faults)
+        for x in lessons
+        if not x.came_back
+        for fault, p in x.suspects.items()
+        if p >= _COUNTED_FROM
+    ]
     brier = float(np.mean([(p - hit) ** 2 for p, hit in suspects])) if suspects else None
     return Reliability(_bins(calls), _bins(suspects), brier)
 

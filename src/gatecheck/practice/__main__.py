@@ -21,7 +21,8 @@ _ORPHAN_SECONDS, _LOOK_EVERY = 60.0, 5.0
 
 
 def _end_with(parent: int, spool: str | None) -> None:
-    """A practice machine whose server was killed waits a while for it to come back, and then goes, with what it kept."""
+    """A practice machine whose server was killed waits a while for it to come back, and then goes, with what it
+    kept."""
     alone = 0.0
     while alone < _ORPHAN_SECONDS:
         time.sleep(_LOOK_EVERY)
@@ -35,12 +36,27 @@ def main(argv: list[str] | None = None) -> int:
     """Exit status of the probe; 2 for a machine there is not."""
     parser = argparse.ArgumentParser(prog="gatecheck.practice", description="Connect a practice machine.")
     parser.add_argument("name", choices=[p.id for p in PATIENTS])
-    parser.add_argument("--since", type=float, default=None, help="when it was first connected, seconds of the epoch: its drives age from there")
+    parser.add_argument(
+        "--since",
+        type=float,
+        default=None,
+        help="when it was first connected, seconds of the epoch: its drives age from there",
+    )
     parser.add_argument("--spool", default=None, help="where pages are kept until they are sent")
-    parser.add_argument("--started-by", type=int, default=os.getppid(), help="the process that it goes with (default: its parent)")
-    parser.add_argument("--new-drive", default=None, help="the drive that took the place of its own: name, serial and size_gb as JSON")
-    parser.add_argument("--mended", default=None, help="file of what was written to its disks since: disk, byte, bytes as base64, as JSON")
-    parser.add_argument("--pace", type=float, default=READS_PER_SECOND, help="seconds of reading that pass in one of ours")
+    parser.add_argument(
+        "--started-by", type=int, default=os.getppid(), help="the process that it goes with (default: its parent)"
+    )
+    parser.add_argument(
+        "--new-drive", default=None, help="the drive that took the place of its own: name, serial and size_gb as JSON"
+    )
+    parser.add_argument(
+        "--mended",
+        default=None,
+        help="file of what was written to its disks since: disk, byte, bytes as base64, as JSON",
+    )
+    parser.add_argument(
+        "--pace", type=float, default=READS_PER_SECOND, help="seconds of reading that pass in one of ours"
+    )
     chosen, rest = parser.parse_known_args(argv)
     threading.Thread(target=_end_with, args=(chosen.started_by, chosen.spool), daemon=True).start()
     if chosen.spool:

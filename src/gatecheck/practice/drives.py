@@ -1,9 +1,9 @@
 """Simulated drives. They answer the commands a probe sends with page bytes from the core's encoders, and age with time.
 
-An ATA drive understands ATA PASS-THROUGH (12) and (16) (SAT-4, 12.2.2); an NVMe drive the admin commands Identify, Get Log
-Page and Device Self-test (NVM Express 1.4, clause 5); a SCSI drive INQUIRY, READ CAPACITY (16) and LOG SENSE. What is not understood is
-refused as the standard says; an ATA drive writes what it refused into its error log, as real ones do.
-"""
+An ATA drive understands ATA PASS-THROUGH (12) and (16) (SAT-4, 12.2.2); an NVMe drive the admin commands Identify, Get
+Log Page and Device Self-test (NVM Express 1.4, clause 5); a SCSI drive INQUIRY, READ CAPACITY (16) and LOG SENSE. What
+is not understood is refused as the standard says; an ATA drive writes what it refused into its error log, as real ones
+do."""
 
 from __future__ import annotations
 
@@ -44,8 +44,8 @@ def grows(start: int, per_hour: float) -> Grow:
 
 @dataclass
 class SelfTest:
-    """The drive's own test: when it was started (seconds of this machine), and how it ends. A probe calls its drive from a child of its own, and
-    the drive remembers all the same: what was started stands in memory that both share."""
+    """The drive's own test: when it was started (seconds of this machine), and how it ends. A probe calls its drive
+    from a child of its own, and the drive remembers all the same: what was started stands in memory that both share."""
 
     result: int = 0
     lba: int | None = None
@@ -93,7 +93,8 @@ class SlowError(OSError):
 
 @dataclass
 class PracticeDisk:
-    """The medium: `sectors` of `sector` bytes that hold something, read as zeros elsewhere; `bad` ones cannot be read."""
+    """The medium: `sectors` of `sector` bytes that hold something, read as zeros elsewhere; `bad` ones cannot be
+    read."""
 
     sectors: int
     content: dict[int, bytes] = field(default_factory=dict)
@@ -111,14 +112,17 @@ class PracticeDisk:
         return self.sectors * self.sector
 
     def timed(self, lba: int, count: int, into: memoryview | None) -> float:
-        """Read a block as the surface has it: milliseconds that it takes. Raises SlowError, an OSError that says how long it took to fail."""
+        """Read a block as the surface has it: milliseconds that it takes. Raises SlowError, an OSError that says how
+        long it took to fail."""
         surface = self.surface or Surface()
         self.stalled = self.stalled or (surface.stalls_from is not None and lba >= surface.stalls_from * self.sectors)
         ms = surface.milliseconds(lba, count, self.sector, self.sectors, stalled=self.stalled)
         if any(lba <= place < lba + count for place in self.bad) or surface.fails(lba, count, self.sectors):
             raise SlowError(ms + _FAILS_AFTER_MS * (0.7 + 0.6 * chance(surface.seed, lba)))
         if into is not None:
-            blank = not self.written and not any(at < lba + count and lba < at + -(-len(data) // self.sector) for at, data in self.content.items())
+            blank = not self.written and not any(
+                at < lba + count and lba < at + -(-len(data) // self.sector) for at, data in self.content.items()
+            )
             into[:] = bytes(len(into)) if blank else self.read(lba, count)
         return ms
 
@@ -127,7 +131,9 @@ class PracticeDisk:
         if not self.sectors:
             raise OSError(123, "no medium found")
         first = sector if sector >= 0 else max(0, self.sectors + sector)
-        if any(first <= place < first + count for place in self.bad) or (self.surface is not None and self.surface.fails(first, count, self.sectors)):
+        if any(first <= place < first + count for place in self.bad) or (
+            self.surface is not None and self.surface.fails(first, count, self.sectors)
+        ):
             raise OSError(5, "input/output error")
         size = self.sector
         raw = bytearray(count * size)
@@ -179,7 +185,12 @@ class AtaDrive:
         if command[0] == 0x85:
             features, count, lba, code = command[3] << 8 | command[4], command[6], self._lba_16(command), command[14]
         elif command[0] == 0xA1:
-            features, count, lba, code = command[3], command[4], command[5] | command[6] << 8 | command[7] << 16, command[9]
+            features, count, lba, code = (
+                command[3],
+                command[4],
+                command[5] | command[6] << 8 | command[7] << 16,
+                command[9],
+            )
         elif command[0] == 0x1B:  # START STOP UNIT, as its translation takes it
             return (CHECK_CONDITION, ABORTED, b"") if self.dead else (0, b"", b"")
         else:
@@ -192,7 +203,11 @@ class AtaDrive:
 
     def _answer(self, code: int, features: int, count: int, lba: int, length: int) -> tuple[int, bytes, bytes]:
         if code == 0xB0 and features == 0xDA:
-            return (CHECK_CONDITION, ABORTED, b"") if self.dead else (CHECK_CONDITION, encode.smart_status(exceeded=self.exceeded), b"")
+            return (
+                (CHECK_CONDITION, ABORTED, b"")
+                if self.dead
+                else (CHECK_CONDITION, encode.smart_status(exceeded=self.exceeded), b"")
+            )
         if code == 0xB0 and features == 0xD4:
             self.self_test.start(lba & 0xFF)
             return 0, b"", b""
@@ -211,7 +226,12 @@ class AtaDrive:
             log = {0x00: "log-directory", 0x01: "ata-errors", 0x06: "ata-self-tests"}.get(lba & 0xFF, "")
             return self.page({0xD0: "smart-data", 0xD1: "smart-thresholds", 0xD5: log}.get(features, ""))
         if code == 0x2F:
-            log = {0x00: "log-directory", 0x03: "ata-errors-ext", 0x04: "device-statistics", 0x07: "ata-self-tests-ext"}.get(lba & 0xFF, "")
+            log = {
+                0x00: "log-directory",
+                0x03: "ata-errors-ext",
+                0x04: "device-statistics",
+                0x07: "ata-self-tests-ext",
+            }.get(lba & 0xFF, "")
             return self.page(log, lba >> 8 & 0xFF)
         return None
 
@@ -222,9 +242,19 @@ class AtaDrive:
         attributes = self.attributes()
         left = self.self_test.left()
         if kind == "ata-identify":
-            return encode.ata_identify(model=self.model, serial=self.serial, firmware=self.firmware, sectors=self.disk.sectors, rotation=self.rotation)
+            return encode.ata_identify(
+                model=self.model,
+                serial=self.serial,
+                firmware=self.firmware,
+                sectors=self.disk.sectors,
+                rotation=self.rotation,
+            )
         if kind == "smart-data":
-            return encode.smart_data(attributes, self_test_status=0xF0 | left if left else 0x10 if self.self_test.ending == 1 else 0, conveyance_minutes=5 if self.rotation else 0)
+            return encode.smart_data(
+                attributes,
+                self_test_status=0xF0 | left if left else 0x10 if self.self_test.ending == 1 else 0,
+                conveyance_minutes=5 if self.rotation else 0,
+            )
         if kind == "smart-thresholds":
             return encode.smart_thresholds(attributes)
         if kind == "log-directory":
@@ -243,7 +273,11 @@ class AtaDrive:
 
     def attributes(self) -> list[SmartAttribute]:
         """SMART attributes at this age."""
-        found = [SmartAttribute(9, self.hours + int(self.age)), SmartAttribute(12, 900 + int(self.age / 8)), SmartAttribute(194, self.temperature)]
+        found = [
+            SmartAttribute(9, self.hours + int(self.age)),
+            SmartAttribute(12, 900 + int(self.age / 8)),
+            SmartAttribute(194, self.temperature),
+        ]
         if self.rotation == 0:
             found.append(SmartAttribute(177, 0, now=self.wear_now, worst=self.wear_now))
         names = {1: 6, 3: 0, 5: 36, 10: 97, 197: 0, 198: 0, 199: 0}
@@ -251,14 +285,21 @@ class AtaDrive:
             if self.rotation or number in (5, 199):
                 value = self.counts.get(number, still(0))(self.age)
                 now = max(1, 100 - value // 20) if number in (5, 10) else 100
-                found.append(SmartAttribute(number, value, now=now, worst=now, threshold=threshold, prefailure=number in (1, 5, 10)))
+                found.append(
+                    SmartAttribute(
+                        number, value, now=now, worst=now, threshold=threshold, prefailure=number in (1, 5, 10)
+                    )
+                )
         return sorted(found, key=lambda a: a.id)
 
     def _statistics(self, number: int) -> bytes | None:
         values = {
-            "power-on time": self.hours + int(self.age), "reallocated sectors": self.counts.get(5, still(0))(self.age),
-            "interface CRC errors": self.counts.get(199, still(0))(self.age), "temperature": self.temperature, "highest temperature": self.temperature + 14,
-        }  # fmt: skip
+            "power-on time": self.hours + int(self.age),
+            "reallocated sectors": self.counts.get(5, still(0))(self.age),
+            "interface CRC errors": self.counts.get(199, still(0))(self.age),
+            "temperature": self.temperature,
+            "highest temperature": self.temperature + 14,
+        }
         raw = encode_logs.statistics(values)
         pages = [raw[i : i + SECTOR] for i in range(0, len(raw), SECTOR)]
         return next((page for page in pages if page[2] == number), None)
@@ -267,13 +308,18 @@ class AtaDrive:
         now, own = self.hours + int(self.age), self.self_test
         if own.started is None:
             return list(self.tests)
-        latest = AtaTest(now, own.kind, 15, left * 10) if left else AtaTest(now, own.kind, own.ending, 60 if own.ending else 0, own.lba if own.ending > 1 else None)
+        latest = (
+            AtaTest(now, own.kind, 15, left * 10)
+            if left
+            else AtaTest(now, own.kind, own.ending, 60 if own.ending else 0, own.lba if own.ending > 1 else None)
+        )
         return [*self.tests, latest]
 
 
 @dataclass
 class BridgedDrive:
-    """A drive behind a USB bridge that passes no drive pages: it refuses the command, or hands out zeros. Who the bridge is it says."""
+    """A drive behind a USB bridge that passes no drive pages: it refuses the command, or hands out zeros. Who the
+    bridge is it says."""
 
     disk: PracticeDisk
     zeros: bool = False
@@ -289,7 +335,8 @@ class BridgedDrive:
 
 @dataclass
 class ScsiDrive:
-    """A disk with SCSI's own pages: behind a SAS controller, or a RAID volume of a controller that makes one of several."""
+    """A disk with SCSI's own pages: behind a SAS controller, or a RAID volume of a controller that makes one of
+    several."""
 
     vendor: str
     model: str
@@ -326,16 +373,23 @@ class ScsiDrive:
         return self._logs().get(c[2] & 0x3F) if c[0] == 0x4D and self.keeps_logs else None
 
     def _vital(self) -> dict[int, bytes]:
-        pages = {0x80: encode_scsi.serial(self.serial), 0x83: encode_scsi.names(self.wwn), 0xB1: encode_scsi.characteristics(self.rotation)}
+        pages = {
+            0x80: encode_scsi.serial(self.serial),
+            0x83: encode_scsi.names(self.wwn),
+            0xB1: encode_scsi.characteristics(self.rotation),
+        }
         return {0x00: encode_scsi.vital(0, bytes([0, *pages])), **pages}
 
     def _logs(self) -> dict[int, bytes]:
         minutes = (self.hours + int(self.age)) * 60
         pages = {
-            0x02: encode_scsi.errors(2, {"corrected": 0, "uncorrected": 0}), 0x03: encode_scsi.errors(3, {"corrected": 900 + self.hours, "uncorrected": self.uncorrected}),
-            0x0D: encode_scsi.temperature(self.temperature), 0x10: encode_scsi.self_tests(self.tests),
-            0x15: encode_scsi.scan(minutes, self.scanned), 0x2F: encode_scsi.exceptions(predicted=self.predicted, degrees=self.temperature),
-        }  # fmt: skip
+            0x02: encode_scsi.errors(2, {"corrected": 0, "uncorrected": 0}),
+            0x03: encode_scsi.errors(3, {"corrected": 900 + self.hours, "uncorrected": self.uncorrected}),
+            0x0D: encode_scsi.temperature(self.temperature),
+            0x10: encode_scsi.self_tests(self.tests),
+            0x15: encode_scsi.scan(minutes, self.scanned),
+            0x2F: encode_scsi.exceptions(predicted=self.predicted, degrees=self.temperature),
+        }
         return {0x00: encode_scsi.log_pages([0, *pages]), **pages}
 
 
@@ -401,7 +455,9 @@ class NvmeDrive:
             time.sleep(_FOREVER)
         hours = self.hours + int(self.age)
         if kind == "nvme-controller":
-            return encode.nvme_controller(model=self.model, serial=self.serial, firmware=self.firmware, capacity=self.disk.capacity)
+            return encode.nvme_controller(
+                model=self.model, serial=self.serial, firmware=self.firmware, capacity=self.disk.capacity
+            )
         if kind == "nvme-namespace":
             return encode.nvme_namespace(blocks=self.disk.sectors, block_size=self.disk.sector)
         if kind == "nvme-namespaces":
@@ -413,10 +469,19 @@ class NvmeDrive:
         if kind == "nvme-self-tests":
             return self._tests(hours)
         return encode.nvme_health(
-            critical_warning=self.warning, temperature=self.temperature, spare=self.spare, spare_threshold=10, used=self.used,
-            power_on_hours=hours, power_cycles=700 + hours // 30, unsafe_shutdowns=12, media_errors=self.media_errors(self.age),
-            units_read=hours * 4000, units_written=hours * 3000, error_log_count=len(self.errors),
-        )  # fmt: skip
+            critical_warning=self.warning,
+            temperature=self.temperature,
+            spare=self.spare,
+            spare_threshold=10,
+            used=self.used,
+            power_on_hours=hours,
+            power_cycles=700 + hours // 30,
+            unsafe_shutdowns=12,
+            media_errors=self.media_errors(self.age),
+            units_read=hours * 4000,
+            units_written=hours * 3000,
+            error_log_count=len(self.errors),
+        )
 
     def _tests(self, hours: int) -> bytes:
         own = self.self_test

@@ -9,7 +9,16 @@ from contextlib import contextmanager
 from dataclasses import dataclass, field
 from functools import partial
 
-from gatecheck.practice.drives import AtaDrive, BridgedDrive, Drive, NvmeDrive, PracticeDisk, ScsiDrive, SlowError, SolderedDrive
+from gatecheck.practice.drives import (
+    AtaDrive,
+    BridgedDrive,
+    Drive,
+    NvmeDrive,
+    PracticeDisk,
+    ScsiDrive,
+    SlowError,
+    SolderedDrive,
+)
 from gatecheck.practice.surfaces import Surface
 from gatecheck.probe.gatecheck_probe import Identity, put_bytes
 
@@ -44,7 +53,11 @@ class FilledDisk:
         if end > self.disk.sectors:
             raise OSError(28, "no space left on device")
         self.disk.written = {place: data for place, data in self.disk.written.items() if not first <= place < end}
-        covered = [place for place, data in self.disk.content.items() if place < end and first < place + -(-len(data) // self.disk.sector)]
+        covered = [
+            place
+            for place, data in self.disk.content.items()
+            if place < end and first < place + -(-len(data) // self.disk.sector)
+        ]
         for place in covered:
             raw = self.disk.content.pop(place)
             count = -(-len(raw) // self.disk.sector)
@@ -59,7 +72,11 @@ class FilledDisk:
     def is_zero(self, at: int, length: int) -> bool:
         first, end = at // self.disk.sector, (at + length) // self.disk.sector
         held = [data for place, data in self.disk.written.items() if first <= place < end]
-        held += [data for place, data in self.disk.content.items() if place < end and first < place + -(-len(data) // self.disk.sector)]
+        held += [
+            data
+            for place, data in self.disk.content.items()
+            if place < end and first < place + -(-len(data) // self.disk.sector)
+        ]
         return not any(map(any, held))
 
     def flush(self) -> None:
@@ -91,19 +108,56 @@ class PracticeMachine:
     def blocks(self) -> list[PracticeBlock]:
         """Every drive that the kernel would list."""
         buses = {"emmc": "mmc", "sd": "mmc", "scsi": "other", "raid": "other"}
-        return [PracticeBlock(f"{name}n1" if drive.bus == "nvme" else name, buses.get(drive.bus, drive.bus), self._facts(name, drive)) for name, drive in self.drives.items()]
+        return [
+            PracticeBlock(
+                f"{name}n1" if drive.bus == "nvme" else name, buses.get(drive.bus, drive.bus), self._facts(name, drive)
+            )
+            for name, drive in self.drives.items()
+        ]
 
     def _facts(self, name: str, drive: Drive) -> str:
-        place = {"ata": f"0000:00:17.0/ata1/host0/block/{name}", "usb": f"0000:00:14.0/usb2/2-1/host6/block/{name}", "nvme": f"0000:3d:00.0/nvme/{name}/{name}n1", "scsi": f"0000:01:00.0/host0/target0:0:0/0:0:0:0/block/{name}", "raid": f"0000:01:00.0/host0/target0:2:0/0:2:0:0/block/{name}", "emmc": f"0000:00:1a.0/mmc_host/mmc0/mmc0:0001/block/{name}", "sd": f"0000:00:1b.0/mmc_host/mmc1/mmc1:0001/block/{name}"}
-        lines = [f"size={drive.disk.capacity // 512}", f"removable={int(drive.bus == 'usb')}", f"queue/logical_block_size={drive.disk.sector}"]
+        place = {
+            "ata": f"0000:00:17.0/ata1/host0/block/{name}",
+            "usb": f"0000:00:14.0/usb2/2-1/host6/block/{name}",
+            "nvme": f"0000:3d:00.0/nvme/{name}/{name}n1",
+            "scsi": f"0000:01:00.0/host0/target0:0:0/0:0:0:0/block/{name}",
+            "raid": f"0000:01:00.0/host0/target0:2:0/0:2:0:0/block/{name}",
+            "emmc": f"0000:00:1a.0/mmc_host/mmc0/mmc0:0001/block/{name}",
+            "sd": f"0000:00:1b.0/mmc_host/mmc1/mmc1:0001/block/{name}",
+        }
+        lines = [
+            f"size={drive.disk.capacity // 512}",
+            f"removable={int(drive.bus == 'usb')}",
+            f"queue/logical_block_size={drive.disk.sector}",
+        ]
         if isinstance(drive, SolderedDrive):
-            lines += [f"device/type={drive.kind}", f"device/name={drive.name}", f"device/serial={drive.serial}", f"device/cid=5a0100{int(drive.serial, 16):026x}"]
-            lines += [f"device/life_time={drive.life}", f"device/pre_eol_info={drive.reserve}"] if drive.kind == "MMC" else []
+            lines += [
+                f"device/type={drive.kind}",
+                f"device/name={drive.name}",
+                f"device/serial={drive.serial}",
+                f"device/cid=5a0100{int(drive.serial, 16):026x}",
+            ]
+            lines += (
+                [f"device/life_time={drive.life}", f"device/pre_eol_info={drive.reserve}"]
+                if drive.kind == "MMC"
+                else []
+            )
         elif isinstance(drive, ScsiDrive):
-            lines += [f"device/vendor={drive.vendor}", f"device/model={drive.model}", f"device/vpd_pg80={drive.serial}", f"device/wwid=naa.{drive.wwn}"]
-            lines += ["host/proc_name=" + ("megaraid_sas" if drive.bus == "raid" else "mpt3sas"), *([f"raid_devices/level={drive.level}"] if drive.level else [])]
+            lines += [
+                f"device/vendor={drive.vendor}",
+                f"device/model={drive.model}",
+                f"device/vpd_pg80={drive.serial}",
+                f"device/wwid=naa.{drive.wwn}",
+            ]
+            lines += [
+                "host/proc_name=" + ("megaraid_sas" if drive.bus == "raid" else "mpt3sas"),
+                *([f"raid_devices/level={drive.level}"] if drive.level else []),
+            ]
         elif not isinstance(drive, BridgedDrive):
-            lines += [f"device/model={drive.model}", f"queue/rotational={int(isinstance(drive, AtaDrive) and drive.rotation > 0)}"]
+            lines += [
+                f"device/model={drive.model}",
+                f"queue/rotational={int(isinstance(drive, AtaDrive) and drive.rotation > 0)}",
+            ]
         if isinstance(drive, NvmeDrive):
             lines += ["device/transport=pcie", f"nsid={drive.namespace}", f"device/serial={drive.serial}"]
         return "\n".join([*lines, f"path=/sys/devices/pci0000:00/{place[drive.bus]}"])
@@ -134,8 +188,8 @@ class PracticeMachine:
         return disk.read(sector, count)
 
     def block_reader(self, device: str, size: int, keep: bool = False) -> Callable[[int, int, memoryview], float]:
-        """A call that reads (LBA, sectors) into a buffer and says how long that took on this machine, whose hours pass quicker than ours. `keep`:
-        the bytes are wanted too."""
+        """A call that reads (LBA, sectors) into a buffer and says how long that took on this machine, whose hours pass
+        quicker than ours. `keep`: the bytes are wanted too."""
         drive = self._drive(device)
         disk = drive.disk
         if size != disk.sector:
@@ -169,7 +223,12 @@ class PracticeMachine:
         opened = self._drive(device)
         sure(self._who(device, opened))
         disk = opened.disk
-        return put_bytes(lambda at, length: disk.read(at // size, length // size), lambda at, data: disk.write(at // size, data), writes, size)
+        return put_bytes(
+            lambda at, length: disk.read(at // size, length // size),
+            lambda at, data: disk.write(at // size, data),
+            writes,
+            size,
+        )
 
     @contextmanager
     def filled(self, disk: str) -> Iterator[FilledDisk]:
@@ -243,6 +302,10 @@ def with_new_drive(machine: PracticeMachine, name: str, serial: str, size_gb: fl
     disk = PracticeDisk(int((size_gb or 500) * 10**9) // 512, {})
     young = -int((time.time() - machine.since) * HOURS_PER_SECOND)
     serial = serial or "NEW-0001"
-    fresh: Drive = NvmeDrive(name, serial, disk, young, used=0) if isinstance(old, NvmeDrive) else AtaDrive(name, serial, disk, young, rotation=0)
+    fresh: Drive = (
+        NvmeDrive(name, serial, disk, young, used=0)
+        if isinstance(old, NvmeDrive)
+        else AtaDrive(name, serial, disk, young, rotation=0)
+    )
     machine.drives = {device: fresh if device == place else drive for device, drive in machine.drives.items()}
     return machine

@@ -1,8 +1,9 @@
-"""Surfaces of practice drives: how long a block takes, and which sectors do not read. Physical: zones, heads in serpentine order, revolutions for
-retries, a flash cache and its garbage collection, transfers lost on a cable. The same seed gives the same surface.
+"""Surfaces of practice drives: how long a block takes, and which sectors do not read. Physical: zones, heads in
+serpentine order, revolutions for retries, a flash cache and its garbage collection, transfers lost on a cable. The same
+seed gives the same surface.
 
-A disk: Gim, Won, "Extract and infer quickly: obtaining sector geometry of modern hard disk drives", ACM TOS 6(2), 2010, for zones and serpentine order.
-"""
+A disk: Gim, Won, "Extract and infer quickly: obtaining sector geometry of modern hard disk drives", ACM TOS 6(2), 2010,
+for zones and serpentine order."""
 
 from __future__ import annotations
 
@@ -25,14 +26,17 @@ def chance(seed: int, number: int) -> float:
 
 def chances(seed: int, numbers: range) -> npt.NDArray[np.float64]:
     """The same for a run of numbers, shape (k,)."""
-    x = (np.arange(numbers.start, numbers.stop, dtype=np.uint64) + np.uint64((seed * 0x632BE59BD9B4E019 + 1) & _MASK)) * np.uint64(_MIX)
+    x = (
+        np.arange(numbers.start, numbers.stop, dtype=np.uint64) + np.uint64((seed * 0x632BE59BD9B4E019 + 1) & _MASK)
+    ) * np.uint64(_MIX)
     x = (x ^ (x >> np.uint64(31))) * np.uint64(0xBF58476D1CE4E5B9)
     return ((x ^ (x >> np.uint64(29))) >> np.uint64(11)) / float(1 << 53)
 
 
 @dataclass(frozen=True)
 class Patch:
-    """A run of sectors [first, end) in which a share of them needs `tries` revolutions more, or does not read at all."""
+    """A run of sectors [first, end) in which a share of them needs `tries` revolutions more, or does not read at
+    all."""
 
     first: int
     end: int
@@ -45,10 +49,10 @@ class Patch:
 class Surface:
     """What a drive's medium does when it is read.
 
-    mb_s: throughput at its start; inner: what is left of it at its end; rpm 0: flash. dead_head: (which one, of how many, share of tracks that fail).
-    stalls_from: share of the disk; once it was read up to there, every read takes as long as a reset. lost: share of blocks whose transfer is repeated. drops: share of
-    blocks that wait for the flash to tidy up.
-    """
+    mb_s: throughput at its start; inner: what is left of it at its end; rpm 0: flash. dead_head: (which one, of how
+    many, share of tracks that fail). stalls_from: share of the disk; once it was read up to there, every read takes as
+    long as a reset. lost: share of blocks whose transfer is repeated. drops: share of blocks that wait for the flash to
+    tidy up."""
 
     seed: int = 1
     mb_s: float = 145.0
@@ -91,7 +95,11 @@ class Surface:
                 return True
         for patch in self.patches:
             low, high = max(lba, patch.first), min(lba + count, patch.end)
-            if patch.dead and low < high and bool((chances(self.seed + 6, _some(low, high, patch.dead)) < patch.dead).any()):
+            if (
+                patch.dead
+                and low < high
+                and bool((chances(self.seed + 6, _some(low, high, patch.dead)) < patch.dead).any())
+            ):
                 return True
         return self.dead_head is not None and self._on_dead_head(lba, count, sectors)
 
@@ -111,5 +119,6 @@ class Surface:
 
 
 def _some(low: int, high: int, share: float) -> range:
-    """Sectors to ask for one that fails: all of them where there are few, else so many that one is found where any is likely."""
+    """Sectors to ask for one that fails: all of them where there are few, else so many that one is found where any is
+    likely."""
     return range(low, high) if high - low <= 64 else range(low, min(high, low + max(64, int(8 / share))))

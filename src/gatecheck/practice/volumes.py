@@ -1,4 +1,5 @@
-"""Volumes of practice machines: a system, its people and their files, hurt the way that happens at a counter. All names and contents are made up."""
+"""Volumes of practice machines: a system, its people and their files, hurt the way that happens at a counter. All names
+and contents are made up."""
 
 from __future__ import annotations
 
@@ -21,10 +22,38 @@ from gatecheck.core.volume.ntfs.write import attribute_at
 
 _VERSION = (10 << 16, 19045 << 16 | 3803)
 _SYSTEM = ("winload.efi", "hal.dll", "ntdll.dll", "services.exe", "drivers/disk.sys", "drivers/ntfs.sys")
-_FILLER = {"Ledger/archive 2019.bin": 9, "Ledger/archive 2022.bin": 14, "Ledger/index.bin": 2, "Atlas/maps of the coast.bin": 17, "Atlas/soundings.bin": 5}
+_FILLER = {
+    "Ledger/archive 2019.bin": 9,
+    "Ledger/archive 2022.bin": 14,
+    "Ledger/index.bin": 2,
+    "Atlas/maps of the coast.bin": 17,
+    "Atlas/soundings.bin": 5,
+}
 """programs' files that take so many hundredths of the volume and hold zeros"""
-_PLACES = ("the quay", "garden", "choir", "first snow", "harvest fair", "old bridge", "lighthouse", "market", "grandmother's ninetieth", "boat house")
-_LETTERS = ("Letter to the parish", "Minutes of the choir", "Insurance", "Recipes", "Garden plan", "Tax 2023", "Tax 2024", "Birthday list", "Contract for the boat", "Inventory")
+_PLACES = (
+    "the quay",
+    "garden",
+    "choir",
+    "first snow",
+    "harvest fair",
+    "old bridge",
+    "lighthouse",
+    "market",
+    "grandmother's ninetieth",
+    "boat house",
+)
+_LETTERS = (
+    "Letter to the parish",
+    "Minutes of the choir",
+    "Insurance",
+    "Recipes",
+    "Garden plan",
+    "Tax 2023",
+    "Tax 2024",
+    "Birthday list",
+    "Contract for the boat",
+    "Inventory",
+)
 
 
 def _picture(seed: int, size: int) -> bytes:
@@ -34,10 +63,24 @@ def _picture(seed: int, size: int) -> bytes:
 def people_files(person: str, *, pictures: int, seed: int = 1) -> dict[str, bytes]:
     """What somebody has in their own folder."""
     own, chance = f"Users/{person}", random.Random(seed)
-    found = {f"{own}/NTUSER.DAT": b"regf" + bytes(8188), f"{own}/Desktop/to do.txt": b"new tyres\r\npay the choir\r\n", f"{own}/Downloads/manual of the boiler.pdf": b"%PDF-1.7\n" + chance.randbytes(60_000)}
-    found |= {f"{own}/Pictures/{2015 + n % 10}/{_PLACES[n % len(_PLACES)]} {n + 1:03d}.jpg": _picture(seed * 1000 + n, 60_000 + 4000 * (n % 17)) for n in range(pictures)}
-    found |= {f"{own}/Documents/{name}.docx": b"PK\3\4" + chance.randbytes(9_000 + 700 * n) for n, name in enumerate(_LETTERS)}
-    found |= {f"{own}/Documents/Mail/letters.pst": b"!BDN" + chance.randbytes(400_000), f"{own}/Videos/swallows in the barn.mp4": bytes(4) + b"ftypisom" + chance.randbytes(900_000)}
+    found = {
+        f"{own}/NTUSER.DAT": b"regf" + bytes(8188),
+        f"{own}/Desktop/to do.txt": b"new tyres\r\npay the choir\r\n",
+        f"{own}/Downloads/manual of the boiler.pdf": b"%PDF-1.7\n" + chance.randbytes(60_000),
+    }
+    found |= {
+        f"{own}/Pictures/{2015 + n % 10}/{_PLACES[n % len(_PLACES)]} {n + 1:03d}.jpg": _picture(
+            seed * 1000 + n, 60_000 + 4000 * (n % 17)
+        )
+        for n in range(pictures)
+    }
+    found |= {
+        f"{own}/Documents/{name}.docx": b"PK\3\4" + chance.randbytes(9_000 + 700 * n) for n, name in enumerate(_LETTERS)
+    }
+    found |= {
+        f"{own}/Documents/Mail/letters.pst": b"!BDN" + chance.randbytes(400_000),
+        f"{own}/Videos/swallows in the barn.mp4": bytes(4) + b"ftypisom" + chance.randbytes(900_000),
+    }
     return found
 
 
@@ -46,19 +89,31 @@ def system_files() -> dict[str, bytes]:
     chance = random.Random(7)
     mark = bytes.fromhex("bd04effe") + struct.pack("<IIIII", 0x10000, *_VERSION, *_VERSION) + bytes(32)
     kernel = b"MZ" + chance.randbytes(90_000) + mark + chance.randbytes(30_000)
-    found = {"Windows/System32/ntoskrnl.exe": kernel, **{f"Windows/System32/{name}": b"MZ" + chance.randbytes(24_000) for name in _SYSTEM}}
-    found |= {f"Windows/System32/config/{name}": b"regf" + chance.randbytes(60_000) for name in ("SYSTEM", "SOFTWARE", "SAM", "SECURITY", "DEFAULT")}
+    found = {
+        "Windows/System32/ntoskrnl.exe": kernel,
+        **{f"Windows/System32/{name}": b"MZ" + chance.randbytes(24_000) for name in _SYSTEM},
+    }
+    found |= {
+        f"Windows/System32/config/{name}": b"regf" + chance.randbytes(60_000)
+        for name in ("SYSTEM", "SOFTWARE", "SAM", "SECURITY", "DEFAULT")
+    }
     return found | {f"Program Files/Ledger/part {n:02d}.dll": b"MZ" + chance.randbytes(12_000) for n in range(20)}
 
 
 @lru_cache(8)
 def _built(sectors: int, person: str, pictures: int, erased: bool, dirty: bool) -> Mapping[int, bytes]:
     own = people_files(person, pictures=pictures)
-    gone = {path: data for path, data in own.items() if erased and path.startswith((f"Users/{person}/Pictures/2019", f"Users/{person}/Pictures/2021"))}
+    gone = {
+        path: data
+        for path, data in own.items()
+        if erased and path.startswith((f"Users/{person}/Pictures/2019", f"Users/{person}/Pictures/2021"))
+    }
     kept = {path: data for path, data in own.items() if path not in gone}
     room = sectors * SECTOR // CLUSTER
     filler = {f"Program Files/{name}": room * share // 100 for name, share in _FILLER.items()}
-    return ntfs_volume({**system_files(), **kept}, sectors=sectors, label="SYSTEM", dirty=dirty, deleted=gone, filler=filler)
+    return ntfs_volume(
+        {**system_files(), **kept}, sectors=sectors, label="SYSTEM", dirty=dirty, deleted=gone, filler=filler
+    )
 
 
 def opened(content: Mapping[int, bytes], sectors: int) -> Ntfs:
@@ -71,7 +126,8 @@ def sound_volume(sectors: int, person: str, *, pictures: int = 40, erased: bool 
 
 
 def torn_volume(sectors: int, person: str) -> dict[int, bytes]:
-    """A volume whose power went while it was being written: a folder's record half written, a list of names torn, the mirror behind, the map behind, not put away."""
+    """A volume whose power went while it was being written: a folder's record half written, a list of names torn, the
+    mirror behind, the map behind, not put away."""
     content = dict(_built(sectors, person, 40, False, True))
     own = opened(content, sectors)
     table = own._runs[0][1] * CLUSTER
@@ -81,7 +137,9 @@ def torn_volume(sectors: int, person: str) -> dict[int, bytes]:
         assert node is not None
         return table + node.id * own.boot.record
 
-    photo = own.find(f"Users/{person}/Pictures/2017/garden 002.jpg") or next(n for n in own.nodes() if n.path.endswith("002.jpg"))
+    photo = own.find(f"Users/{person}/Pictures/2017/garden 002.jpg") or next(
+        n for n in own.nodes() if n.path.endswith("002.jpg")
+    )
     map_at = next(a for a in own.record(6).attributes if a.type == rec.DATA).runs[0][1] * CLUSTER
     first = own.runs(photo)[0].at
     assert first is not None
@@ -94,7 +152,8 @@ def torn_volume(sectors: int, person: str) -> dict[int, bytes]:
 
 
 def crossed_volume(sectors: int, person: str) -> dict[int, bytes]:
-    """A volume whose first sector is gone, on which two pictures claim the same place, a name leads to a file that is none any more, and a count of links is wrong."""
+    """A volume whose first sector is gone, on which two pictures claim the same place, a name leads to a file that is
+    none any more, and a count of links is wrong."""
     content = dict(_built(sectors, person, 40, False, False))
     own = opened(content, sectors)
     table, size = own._runs[0][1] * CLUSTER, own.boot.record
@@ -119,12 +178,16 @@ def crossed_volume(sectors: int, person: str) -> dict[int, bytes]:
 
 def card_files(pictures: int) -> dict[str, bytes]:
     """What a camera writes."""
-    return {f"DCIM/{100 + n // 40}QUARRY/QSP{n + 1:05d}.JPG": _picture(90_000 + n, 30_000 + 2000 * (n % 23)) for n in range(pictures)}
+    return {
+        f"DCIM/{100 + n // 40}QUARRY/QSP{n + 1:05d}.JPG": _picture(90_000 + n, 30_000 + 2000 * (n % 23))
+        for n in range(pictures)
+    }
 
 
 def pulled_card(sectors: int) -> dict[int, bytes]:
-    """exFAT, pulled while it was written: its map lacks a picture and has clusters that are nobody's, one picture's name has a hurt letter, of another's entries one is gone, the first of its
-    boot regions is torn, it was not put away."""
+    """exFAT, pulled while it was written: its map lacks a picture and has clusters that are nobody's, one picture's
+    name has a hurt letter, of another's entries one is gone, the first of its boot regions is torn, it was not put
+    away."""
     content = exfat_volume(card_files(90), sectors=sectors, label="HARBOUR", cluster_sectors=64)
     own = _of(ExFat, content, sectors)
     picture = next(n for n in own.nodes() if n.path.endswith("QSP00012.JPG"))
@@ -164,10 +227,16 @@ def card_cross_linked(sectors: int) -> dict[int, bytes]:
 def server_without_boot_sector(sectors: int) -> dict[int, bytes]:
     """ext4 of a small server: its superblock is gone, and what its groups count as free is wrong."""
     files = {
-        "etc/os-release": b'NAME="Loft Linux"\nVERSION_ID="12"\n', "etc/fstab": b"/dev/sda2 / ext4 defaults 0 1\n", "sbin/init": b"\x7fELF" + bytes(4000),
-        "home/ingrid/.bashrc": b"alias ll='ls -l'\n", "home/ingrid/.profile": b"umask 022\n",
-    }  # fmt: skip
-    files |= {f"home/ingrid/Documents/{name}.odt": b"PK\3\4" + random.Random(n).randbytes(9_000 + 600 * n) for n, name in enumerate(_LETTERS)}
+        "etc/os-release": b'NAME="Loft Linux"\nVERSION_ID="12"\n',
+        "etc/fstab": b"/dev/sda2 / ext4 defaults 0 1\n",
+        "sbin/init": b"\x7fELF" + bytes(4000),
+        "home/ingrid/.bashrc": b"alias ll='ls -l'\n",
+        "home/ingrid/.profile": b"umask 022\n",
+    }
+    files |= {
+        f"home/ingrid/Documents/{name}.odt": b"PK\3\4" + random.Random(n).randbytes(9_000 + 600 * n)
+        for n, name in enumerate(_LETTERS)
+    }
     files |= {f"home/ingrid/Pictures/{place}.jpg": _picture(70 + n, 50_000) for n, place in enumerate(_PLACES)}
     content = ext_volume(files, sectors=sectors, label="server")
     _write(content, BLOCK + 12, b"\x10\x27")  # free blocks of the first group

@@ -1,17 +1,18 @@
 #!/usr/bin/env python3
 """Gate Check probe: reads a machine that will not start, from a live Linux, as root. One file, nothing but Python 3.8+.
 
-It reads. It starts a drive's self-test, or reads its whole surface, if the bench orders that with the clearance for it. It writes to a drive in one case only: a
-mending that the bench orders with a clearance for just these bytes, of a drive that nothing uses, after reading that what is to go still stands there.
+It reads. It starts a drive's self-test, or reads its whole surface, if the bench orders that with the clearance for it.
+It writes to a drive in one case only: a mending that the bench orders with a clearance for just these bytes, of a drive
+that nothing uses, after reading that what is to go still stands there.
 
-    sudo python3 gatecheck_probe.py --out /media/stick/machine.gcap         no network: everything into one file
-    sudo python3 gatecheck_probe.py --server http://BENCH:8765 --secret S   linked to a ticket; the bench shows the command
+    sudo python3 gatecheck_probe.py --out /media/stick/machine.gcap         no network: everything into one file sudo
+    python3 gatecheck_probe.py --server http://BENCH:8765 --secret S   linked to a ticket; the bench shows the command
 
-Every page goes to a folder on this machine first (--spool), so a killed probe that is started again goes on where it was.
-A page that fails is a recorded fact. A drive that hangs hangs a child of this program, never the program itself.
+Every page goes to a folder on this machine first (--spool), so a killed probe that is started again goes on where it
+was. A page that fails is a recorded fact. A drive that hangs hangs a child of this program, never the program itself.
 
-Sources: SG_IO and ATA PASS-THROUGH: T10 SAT-4, 12.2; commands: T13 ACS-4; NVMe admin commands: NVM Express 1.4, clause 5.
-"""
+Sources: SG_IO and ATA PASS-THROUGH: T10 SAT-4, 12.2; commands: T13 ACS-4; NVMe admin commands: NVM Express 1.4, clause
+5."""
 
 import argparse
 import base64
@@ -75,16 +76,34 @@ MOST_FAILED = 8  # sectors of one range, then the rest of it is left: every fail
 MEDIUM = (5, 61, 84, 121)
 OF_THE_MEDIUM = re.compile(r"\[Errno (%s)\]" % "|".join(map(str, MEDIUM)))
 PULL_SECONDS = 2.0
-# what an order must be cleared for: `system` touches no drive, `pages` are answered by the drive's firmware, `sectors` are read from the medium,
+# what an order must be cleared for: `system` touches no drive, `pages` are answered by the drive's firmware, `sectors`
+# are read from the medium,
 # `stress` works the whole drive, `write` changes named sectors of it
-NEEDED = {"look": "system", "read": "pages", "self-test": "stress", "scan": "stress", "copy": "copy", "sectors": "sectors", "mend": "write", "entry": "write", "volume": "sectors", "rescue": "copy", "fill": "write"}
+NEEDED = {
+    "look": "system",
+    "read": "pages",
+    "self-test": "stress",
+    "scan": "stress",
+    "copy": "copy",
+    "sectors": "sectors",
+    "mend": "write",
+    "entry": "write",
+    "volume": "sectors",
+    "rescue": "copy",
+    "fill": "write",
+}
 WRITES = ("mend", "entry", "fill")  # orders that change something on this machine
 KEY_SECONDS = 900.0  # how long a key at this machine is waited for
 MOST_ROUNDS, MOST_RANGES = 200, 64  # of sectors that the bench asks for in one order, at a time
 MOST_DEAD = 64  # sectors in a row that fail one by one: what follows is not halved any more until something reads again
-MOST_FETCHED, FETCHED_AT_ONCE = 8192, 64  # ranges of one turn of an order that fetches a volume's sectors; blocks that are read without a word in between
+MOST_FETCHED, FETCHED_AT_ONCE = (
+    8192,
+    64,
+)  # ranges of one turn of an order that fetches a volume's sectors; blocks that are read without a word in between
 MOST_WRITTEN = 3 << 20  # bytes of one mending
-STOP_UNIT = bytes([0x1B, 0, 0, 0, 0, 0])  # START STOP UNIT (SBC), which SATA's translation (SAT) carries out as STANDBY IMMEDIATE
+STOP_UNIT = bytes(
+    [0x1B, 0, 0, 0, 0, 0]
+)  # START STOP UNIT (SBC), which SATA's translation (SAT) carries out as STANDBY IMMEDIATE
 FILL_STEP = 4 << 20  # bytes of a copy that are put on a drive at a time
 
 
@@ -92,9 +111,10 @@ FILL_STEP = 4 << 20  # bytes of a copy that are put on a drive at a time
 
 
 class PageRead:
-    """One page to read. `path` and `kind` as in docs/capture-format.md; `call` returns bytes or raises Refused. `span`: (first LBA, count,
-    bytes of a sector) where it is a range of the medium that may be read sector by sector. `then`: bytes of this page, empty where there are
-    none -> the pages that it announces. `runs`: what comes back are runs of sectors (`packed`), each a page of its own."""
+    """One page to read. `path` and `kind` as in docs/capture-format.md; `call` returns bytes or raises Refused. `span`:
+    (first LBA, count, bytes of a sector) where it is a range of the medium that may be read sector by sector. `then`:
+    bytes of this page, empty where there are none -> the pages that it announces. `runs`: what comes back are runs of
+    sectors (`packed`), each a page of its own."""
 
     def __init__(self, path, kind, device, how, call, span=None, then=None, runs=False):
         self.path, self.kind, self.device, self.how, self.call, self.span = path, kind, device, how, call, span
@@ -114,24 +134,34 @@ class Untouched(Refused):
 
 
 class Block:
-    """A block device as the kernel lists it. `bus`: ata, nvme, usb, mmc, other. `facts`: sysfs as text, one per line."""
+    """A block device as the kernel lists it. `bus`: ata, nvme, usb, mmc, other. `facts`: sysfs as text, one per
+    line."""
 
     def __init__(self, name, bus, facts, optical=False):
         self.name, self.bus, self.facts, self.optical = name, bus, facts, optical
 
 
 class Identity:
-    """Who a drive is: `ids`, its serial number and world wide names as they are compared; `models`; `size` in bytes, 0 where nobody told it."""
+    """Who a drive is: `ids`, its serial number and world wide names as they are compared; `models`; `size` in bytes, 0
+    where nobody told it."""
 
     def __init__(self, ids, models=(), size=0):
-        self.ids, self.models, self.size = {text for text in ids if text.strip("0")}, {text for text in models if text}, size
+        self.ids, self.models, self.size = (
+            {text for text in ids if text.strip("0")},
+            {text for text in models if text},
+            size,
+        )
 
     @classmethod
     def of(cls, machine, block, through=None, size=0, run=None):
-        """As the kernel tells it of a block device, and as the drive itself does. `through`: an open descriptor to ask it by, in place of its name. `run`: what a
-        call to the drive is made by, that may hang; (status, detail, bytes)."""
+        """As the kernel tells it of a block device, and as the drive itself does. `through`: an open descriptor to ask
+        it by, in place of its name. `run`: what a call to the drive is made by, that may hang; (status, detail,
+        bytes)."""
         told = describe(block)
-        ids = {plain(told.get(name, "")) for name in ("device/serial", "serial", "device/vpd_pg80", "device/wwid", "wwid", "device/cid")}
+        ids = {
+            plain(told.get(name, ""))
+            for name in ("device/serial", "serial", "device/vpd_pg80", "device/wwid", "wwid", "device/cid")
+        }
         models = {plain(told.get(name, "")) for name in ("device/model", "device/name")}
         count = told.get("size", "")
         asked = through if through is not None else drive_of(block)
@@ -157,17 +187,24 @@ class Identity:
         return cls(ids, models, size or (int(count) * 512 if count.isdigit() else 0))
 
     def fits(self, order):
-        """Is this the drive of that order? Why not, where it is not; empty where it is. What the drive does not tell is not held against it, but who it is it has to
-        tell."""
+        """Is this the drive of that order? Why not, where it is not; empty where it is. What the drive does not tell is
+        not held against it, but who it is it has to tell."""
         wanted = order.get("identity") or {}
         drive = plain(order.get("drive") or "")
         if not drive or drive not in self.ids:
-            return "expected the drive %s, got %s" % (order.get("drive") or "with a serial number", "one that says %s" % " and ".join(sorted(self.ids)) if self.ids else "one that does not say who it is")
+            return "expected the drive %s, got %s" % (
+                order.get("drive") or "with a serial number",
+                "one that says %s" % " and ".join(sorted(self.ids)) if self.ids else "one that does not say who it is",
+            )
         serial, wwn = plain(wanted.get("serial") or ""), plain(wanted.get("wwn") or "")
         said = " and ".join(sorted(self.ids))
         if serial.strip("0") and serial not in self.ids:
             return "expected the drive whose serial number is %s, got one that says %s" % (wanted["serial"], said)
-        if wwn.strip("0") and wwn not in self.ids and any(re.match(r"[0-9a-f]{16}$", text) and text != serial for text in self.ids):
+        if (
+            wwn.strip("0")
+            and wwn not in self.ids
+            and any(re.match(r"[0-9a-f]{16}$", text) and text != serial for text in self.ids)
+        ):
             return "expected the drive whose world wide name is %s, got one that says %s" % (wanted["wwn"], said)
         model = plain(wanted.get("model") or "")
         if model and self.models and not any(model in text or text in model for text in self.models):
@@ -179,10 +216,19 @@ class Identity:
 
 
 def safe_name(name):
-    """A variable's name as a file of a capture may be called: anything else as its code. The page says where it stood, by its own name."""
-    plain = re.sub(r"[^A-Za-z0-9_.-]", lambda found: "".join("+%02X" % byte for byte in found[0].encode("utf-8", "surrogateescape")), name)
+    """A variable's name as a file of a capture may be called: anything else as its code. The page says where it stood,
+    by its own name."""
+    plain = re.sub(
+        r"[^A-Za-z0-9_.-]",
+        lambda found: "".join("+%02X" % byte for byte in found[0].encode("utf-8", "surrogateescape")),
+        name,
+    )
     if len(plain) > 120:
-        plain = "%s+%s%s" % (plain[:60], hashlib.sha256(name.encode("utf-8", "surrogateescape")).hexdigest()[:12], plain[-37:])
+        plain = "%s+%s%s" % (
+            plain[:60],
+            hashlib.sha256(name.encode("utf-8", "surrogateescape")).hexdigest()[:12],
+            plain[-37:],
+        )
     return plain
 
 
@@ -192,7 +238,8 @@ def describe(block):
 
 
 def geometry(block):
-    """(bytes of a logical sector, how many there are or None), as the kernel says; it counts sizes in 512 whatever the sector."""
+    """(bytes of a logical sector, how many there are or None), as the kernel says; it counts sizes in 512 whatever the
+    sector."""
     told = describe(block)
     size, count = told.get("queue/logical_block_size", ""), told.get("size", "")
     sector = int(size) if size.isdigit() and int(size) in (512, 1024, 2048, 4096) else SECTOR
@@ -213,13 +260,29 @@ CHECK_CONDITION = 2
 
 class SgHeader(ctypes.Structure):
     _fields_ = [
-        ("interface_id", ctypes.c_int), ("dxfer_direction", ctypes.c_int), ("cmd_len", ctypes.c_ubyte), ("mx_sb_len", ctypes.c_ubyte),
-        ("iovec_count", ctypes.c_ushort), ("dxfer_len", ctypes.c_uint), ("dxferp", ctypes.c_void_p), ("cmdp", ctypes.c_void_p),
-        ("sbp", ctypes.c_void_p), ("timeout", ctypes.c_uint), ("flags", ctypes.c_uint), ("pack_id", ctypes.c_int), ("usr_ptr", ctypes.c_void_p),
-        ("status", ctypes.c_ubyte), ("masked_status", ctypes.c_ubyte), ("msg_status", ctypes.c_ubyte), ("sb_len_wr", ctypes.c_ubyte),
-        ("host_status", ctypes.c_ushort), ("driver_status", ctypes.c_ushort), ("resid", ctypes.c_int), ("duration", ctypes.c_uint),
+        ("interface_id", ctypes.c_int),
+        ("dxfer_direction", ctypes.c_int),
+        ("cmd_len", ctypes.c_ubyte),
+        ("mx_sb_len", ctypes.c_ubyte),
+        ("iovec_count", ctypes.c_ushort),
+        ("dxfer_len", ctypes.c_uint),
+        ("dxferp", ctypes.c_void_p),
+        ("cmdp", ctypes.c_void_p),
+        ("sbp", ctypes.c_void_p),
+        ("timeout", ctypes.c_uint),
+        ("flags", ctypes.c_uint),
+        ("pack_id", ctypes.c_int),
+        ("usr_ptr", ctypes.c_void_p),
+        ("status", ctypes.c_ubyte),
+        ("masked_status", ctypes.c_ubyte),
+        ("msg_status", ctypes.c_ubyte),
+        ("sb_len_wr", ctypes.c_ubyte),
+        ("host_status", ctypes.c_ushort),
+        ("driver_status", ctypes.c_ushort),
+        ("resid", ctypes.c_int),
+        ("duration", ctypes.c_uint),
         ("info", ctypes.c_uint),
-    ]  # fmt: skip
+    ]
 
 
 def sense_of(raw):
@@ -238,9 +301,23 @@ def ata_command_16(protocol, command, features, count, lba, registers=False):
     Not for data: kernels report a check condition then that looks like an error although the page is whole.
     """
     has_data = protocol == PIO_IN
-    b = [ATA_16, protocol << 1 | (1 if lba > 0xFFFFFFF or count > 0xFF or command in (0x2F,) else 0), (0x0E if has_data else 0) | (0x20 if registers else 0)]
+    b = [
+        ATA_16,
+        protocol << 1 | (1 if lba > 0xFFFFFFF or count > 0xFF or command in (0x2F,) else 0),
+        (0x0E if has_data else 0) | (0x20 if registers else 0),
+    ]
     b += [features >> 8 & 0xFF, features & 0xFF, count >> 8 & 0xFF, count & 0xFF]
-    b += [lba >> 24 & 0xFF, lba & 0xFF, lba >> 32 & 0xFF, lba >> 8 & 0xFF, lba >> 40 & 0xFF, lba >> 16 & 0xFF, 0, command, 0]
+    b += [
+        lba >> 24 & 0xFF,
+        lba & 0xFF,
+        lba >> 32 & 0xFF,
+        lba >> 8 & 0xFF,
+        lba >> 40 & 0xFF,
+        lba >> 16 & 0xFF,
+        0,
+        command,
+        0,
+    ]
     return bytes(b)
 
 
@@ -257,19 +334,31 @@ class Machine:
         """Every block device with its facts, partitions and loops left out."""
         found = []
         for name in sorted(os.listdir("/sys/block")) if os.path.isdir("/sys/block") else []:
-            if re.match(r"(loop|ram|zram|dm-|md|nbd)\d*|nvme\d+c\d+n", name):  # the last: one of several paths to a drive
+            if re.match(
+                r"(loop|ram|zram|dm-|md|nbd)\d*|nvme\d+c\d+n", name
+            ):  # the last: one of several paths to a drive
                 continue
             base = "/sys/block/" + name
             lines = []
             for fact in BLOCK_FACTS:
                 text = read_text(base + "/" + fact)
-                text = re.sub(r"[^\x20-\x7e].*", "", text[4:] if fact.endswith("vpd_pg80") else text, flags=re.S).strip()  # page 80h has a head
+                text = re.sub(
+                    r"[^\x20-\x7e].*", "", text[4:] if fact.endswith("vpd_pg80") else text, flags=re.S
+                ).strip()  # page 80h has a head
                 if text:
                     lines.append("%s=%s" % (fact, text))
             path = os.path.realpath(base)
             lines.append("path=" + path)
             lines += self._host_facts(path)
-            bus = "usb" if re.search(r"/usb\d", path) else "nvme" if name.startswith("nvme") else "ata" if re.search(r"/ata\d", path) else "other"
+            bus = (
+                "usb"
+                if re.search(r"/usb\d", path)
+                else "nvme"
+                if name.startswith("nvme")
+                else "ata"
+                if re.search(r"/ata\d", path)
+                else "other"
+            )
             bus = "mmc" if name.startswith("mmcblk") else bus
             found.append(Block(name, bus, "\n".join(lines), optical=bool(re.match(r"sr\d|fd\d", name))))
         return found
@@ -286,19 +375,34 @@ class Machine:
         if level:
             lines.append("raid_devices/level=" + level)
         for descriptor in ("eol_info", "life_time_estimation_a", "life_time_estimation_b"):
-            text = read_text((host[0][: host.start(1) - 5] if host else "") + "/health_descriptor/" + descriptor).strip() if host else ""
+            text = (
+                read_text((host[0][: host.start(1) - 5] if host else "") + "/health_descriptor/" + descriptor).strip()
+                if host
+                else ""
+            )
             if text:
                 lines.append("ufs/%s=%s" % (descriptor, text))
         return lines
 
     def scsi(self, device, command, length):
-        """One SCSI command through SG_IO, to a device by its name or by an open descriptor: (status, sense, data). Raises OSError."""
-        data, sense, cmd = ctypes.create_string_buffer(max(length, 1)), ctypes.create_string_buffer(64), ctypes.create_string_buffer(command, len(command))
+        """One SCSI command through SG_IO, to a device by its name or by an open descriptor: (status, sense, data).
+        Raises OSError."""
+        data, sense, cmd = (
+            ctypes.create_string_buffer(max(length, 1)),
+            ctypes.create_string_buffer(64),
+            ctypes.create_string_buffer(command, len(command)),
+        )
         header = SgHeader(
-            interface_id=ord("S"), dxfer_direction=FROM_DEVICE if length else NONE, cmd_len=len(command), mx_sb_len=64, dxfer_len=length,
-            dxferp=ctypes.addressof(data) if length else None, cmdp=ctypes.addressof(cmd), sbp=ctypes.addressof(sense),
+            interface_id=ord("S"),
+            dxfer_direction=FROM_DEVICE if length else NONE,
+            cmd_len=len(command),
+            mx_sb_len=64,
+            dxfer_len=length,
+            dxferp=ctypes.addressof(data) if length else None,
+            cmdp=ctypes.addressof(cmd),
+            sbp=ctypes.addressof(sense),
             timeout=int(CALL_SECONDS * 800),
-        )  # fmt: skip
+        )
         if isinstance(device, int):
             fcntl.ioctl(device, SG_IO, header)
         else:
@@ -309,7 +413,11 @@ class Machine:
                 os.close(descriptor)
         if header.host_status:
             raise Refused("the controller reports host status %02Xh" % header.host_status)
-        return header.status, sense.raw[: header.sb_len_wr], data.raw[: length - max(0, header.resid)] if length else b""
+        return (
+            header.status,
+            sense.raw[: header.sb_len_wr],
+            data.raw[: length - max(0, header.resid)] if length else b"",
+        )
 
     @staticmethod
     def is_free(device):
@@ -321,13 +429,28 @@ class Machine:
         return True
 
     def nvme(self, device, opcode, namespace, words, length):
-        """One NVMe admin command, to a device by its name or by an open descriptor: (status, data); words: cdw10, cdw11, … Raises OSError."""
+        """One NVMe admin command, to a device by its name or by an open descriptor: (status, data); words: cdw10,
+        cdw11, … Raises OSError."""
         data = ctypes.create_string_buffer(length) if length else None
         words = list(words) + [0] * (6 - len(words))
-        command = bytearray(struct.pack(
-            "<BBHIIIQQIIIIIIIIII", opcode, 0, 0, namespace, 0, 0, 0, ctypes.addressof(data) if data else 0, 0, length, *words,
-            int(CALL_SECONDS * 800), 0,
-        ))  # fmt: skip
+        command = bytearray(
+            struct.pack(
+                "<BBHIIIQQIIIIIIIIII",
+                opcode,
+                0,
+                0,
+                namespace,
+                0,
+                0,
+                0,
+                ctypes.addressof(data) if data else 0,
+                0,
+                length,
+                *words,
+                int(CALL_SECONDS * 800),
+                0,
+            )
+        )
         if isinstance(device, int):
             return fcntl.ioctl(device, NVME_ADMIN, command), data.raw if data else b""
         descriptor = os.open("/dev/" + device, os.O_RDONLY)
@@ -338,8 +461,8 @@ class Machine:
         return status, data.raw if data else b""
 
     def opened(self, descriptor):
-        """Who stands behind an open descriptor now: what the drive and the kernel tell of it, asked through the descriptor and not by a name. Raises Refused where
-        nothing stands there any more."""
+        """Who stands behind an open descriptor now: what the drive and the kernel tell of it, asked through the
+        descriptor and not by a name. Raises Refused where nothing stands there any more."""
         try:
             own = os.fstat(descriptor).st_rdev
             base = os.path.realpath("/sys/dev/block/%d:%d" % (os.major(own), os.minor(own)))
@@ -354,8 +477,8 @@ class Machine:
 
     @staticmethod
     def gone(device, descriptor):
-        """The drive behind an open descriptor is no longer on the bus: its size is nothing, another one has its name, or the kernel has given it up. A read
-        that fails then says nothing of its sectors."""
+        """The drive behind an open descriptor is no longer on the bus: its size is nothing, another one has its name,
+        or the kernel has given it up. A read that fails then says nothing of its sectors."""
         base = "/sys/class/block/%s/" % device
         try:
             opened = os.fstat(descriptor).st_rdev
@@ -367,10 +490,19 @@ class Machine:
             return False
         if read_text(base + "dev").strip() != "%d:%d" % (os.major(opened), os.minor(opened)):
             return True
-        return read_text(base + "device/state").strip() in ("cancel", "deleted", "offline", "transport-offline", "dead", "deleting", "deleting (no IO)")
+        return read_text(base + "device/state").strip() in (
+            "cancel",
+            "deleted",
+            "offline",
+            "transport-offline",
+            "dead",
+            "deleting",
+            "deleting (no IO)",
+        )
 
     def read_sector(self, device, lba, size):
-        """One sector, past the kernel's cache: it reads eight at once and would call all of them unreadable. Raises OSError."""
+        """One sector, past the kernel's cache: it reads eight at once and would call all of them unreadable. Raises
+        OSError."""
         buffer = mmap.mmap(-1, size)
         descriptor = os.open("/dev/" + device, os.O_RDONLY | os.O_DIRECT)
         try:
@@ -382,7 +514,8 @@ class Machine:
         return buffer[:size]
 
     def block_reader(self, device, size, keep=False):
-        """A call that reads (LBA, sectors) into a buffer past the kernel's cache. It raises OSError, and returns None: it is timed from outside."""
+        """A call that reads (LBA, sectors) into a buffer past the kernel's cache. It raises OSError, and returns None:
+        it is timed from outside."""
         descriptor = os.open("/dev/" + device, os.O_RDONLY | os.O_DIRECT)
 
         def read(lba, count, into):
@@ -411,7 +544,9 @@ class Machine:
             end = os.lseek(descriptor, 0, os.SEEK_END)
             start = sector * size if sector >= 0 else max(0, end + sector * size)
             data = b""
-            while len(data) < count * size:  # the kernel hands out what stands before an unreadable place, then the error
+            while (
+                len(data) < count * size
+            ):  # the kernel hands out what stands before an unreadable place, then the error
                 try:
                     part = os.pread(descriptor, count * size - len(data), start + len(data))
                 except OSError as error:
@@ -426,36 +561,47 @@ class Machine:
             os.close(descriptor)
 
     def rewrite(self, disk, writes, size, sure):
-        """Put bytes on a disk that nothing else uses: (byte, what stands there, what is to stand there), whole sectors each. Every place is read first and has to
-        hold either; then one after another is written, flushed, and read back past the cache. `sure`: is told who was opened before anything is read or written, and
-        raises Refused where it is not the one. Raises Refused, OSError."""
+        """Put bytes on a disk that nothing else uses: (byte, what stands there, what is to stand there), whole sectors
+        each. Every place is read first and has to hold either; then one after another is written, flushed, and read
+        back past the cache. `sure`: is told who was opened before anything is read or written, and raises Refused where
+        it is not the one. Raises Refused, OSError."""
         with self._alone(disk, os.O_SYNC) as descriptor:
             sure(self.opened(descriptor))
             return put_bytes(
-                lambda at, length: self._read_direct(descriptor, at, length), lambda at, data: self._write_direct(descriptor, at, data), writes, size
-            )  # fmt: skip
+                lambda at, length: self._read_direct(descriptor, at, length),
+                lambda at, data: self._write_direct(descriptor, at, data),
+                writes,
+                size,
+            )
 
     @contextlib.contextmanager
     def filled(self, disk):
-        """A disk that nothing else uses, to be written whole: an object with who(), write(at, data), zero(at, length), read(at, length), is_zero(at, length), flush();
-        whole sectors each. Raises Refused, OSError."""
+        """A disk that nothing else uses, to be written whole: an object with who(), write(at, data), zero(at, length),
+        read(at, length), is_zero(at, length), flush(); whole sectors each. Raises Refused, OSError."""
         with self._alone(disk, 0) as descriptor:
             yield Filled(descriptor, self._read_direct, lambda: self.opened(descriptor))
 
     @staticmethod
     def confirm(lines, going):
-        """Somebody at this machine reads the lines and presses Y. False where another key was pressed, nobody did, or there is no keyboard and screen to ask at.
-        `going`: is asked every second whether to go on waiting."""
+        """Somebody at this machine reads the lines and presses Y. False where another key was pressed, nobody did, or
+        there is no keyboard and screen to ask at. `going`: is asked every second whether to go on waiting."""
         return ask_at_console(lines, going)
 
     @contextlib.contextmanager
     def _alone(self, disk, flags):
-        """The disk open for writing past the cache, and by nobody else. It is as read-only afterwards as it was before."""
+        """The disk open for writing past the cache, and by nobody else. It is as read-only afterwards as it was
+        before."""
         try:
             descriptor = os.open("/dev/" + disk, os.O_RDWR | os.O_EXCL | os.O_DIRECT | flags)
         except OSError as error:
             if error.errno == 16:
-                raise Refused("expected a disk that nothing uses, got one that is mounted, or held by something else; nothing was written") from None
+                raise Refused(
+                    (
+                        "expected a disk that nothing uses, got one that is mounted, or held by something else; "
+                        "nothing "
+                        "was written"
+                    )
+                ) from None
             raise
         was_closed = ctypes.c_int(0)
         try:
@@ -530,21 +676,42 @@ class Machine:
 
     @staticmethod
     def _state():
-        """Firmware's tables by name, security chip, memory's error counts, mains and batteries, clock: `name=value` a line."""
+        """Firmware's tables by name, security chip, memory's error counts, mains and batteries, clock: `name=value` a
+        line."""
         lines = []
         folder = "/sys/firmware/acpi/tables"
-        tables = sorted(re.sub(r"\d+$", "", name) for name in os.listdir(folder) if len(name) >= 4) if os.path.isdir(folder) else []
+        tables = (
+            sorted(re.sub(r"\d+$", "", name) for name in os.listdir(folder) if len(name) >= 4)
+            if os.path.isdir(folder)
+            else []
+        )
         if tables:
-            lines.append("acpi/tables=" + " ".join(name for place, name in enumerate(tables) if name not in tables[:place]))
+            lines.append(
+                "acpi/tables=" + " ".join(name for place, name in enumerate(tables) if name not in tables[:place])
+            )
         for name in listed("/sys/class/tpm"):
-            lines.append("%s/version=%s" % (name, read_text("/sys/class/tpm/%s/tpm_version_major" % name).strip() or "1"))
+            lines.append(
+                "%s/version=%s" % (name, read_text("/sys/class/tpm/%s/tpm_version_major" % name).strip() or "1")
+            )
         for name in listed("/sys/devices/system/edac/mc"):
             for count in ("ce_count", "ue_count"):
                 text = read_text("/sys/devices/system/edac/mc/%s/%s" % (name, count)).strip()
                 if text:
                     lines.append("edac/%s/%s=%s" % (name, count, text))
         for name in listed("/sys/class/power_supply"):
-            for fact in ("type", "scope", "online", "present", "status", "capacity", "cycle_count", "energy_full", "energy_full_design", "charge_full", "charge_full_design"):
+            for fact in (
+                "type",
+                "scope",
+                "online",
+                "present",
+                "status",
+                "capacity",
+                "cycle_count",
+                "energy_full",
+                "energy_full_design",
+                "charge_full",
+                "charge_full_design",
+            ):
                 text = read_text("/sys/class/power_supply/%s/%s" % (name, fact)).strip()
                 if text:
                     lines.append("power/%s/%s=%s" % (name, fact, text))
@@ -559,10 +726,24 @@ class Machine:
         lines = []
         folder = "/sys/bus/pci/devices/"
         for name in listed(folder):
-            facts = ["%s=%s" % (fact, read_text(folder + name + "/" + fact).strip()[2:]) for fact in ("class", "vendor", "device", "subsystem_vendor", "subsystem_device")]
-            driver = os.path.basename(os.path.realpath(folder + name + "/driver")) if os.path.exists(folder + name + "/driver") else ""
+            facts = [
+                "%s=%s" % (fact, read_text(folder + name + "/" + fact).strip()[2:])
+                for fact in ("class", "vendor", "device", "subsystem_vendor", "subsystem_device")
+            ]
+            driver = (
+                os.path.basename(os.path.realpath(folder + name + "/driver"))
+                if os.path.exists(folder + name + "/driver")
+                else ""
+            )
             remapped = read_text(folder + name + "/remapped_nvme").strip()
-            lines.append(" ".join([name] + facts + (["driver=" + driver] if driver else []) + (["remapped_nvme=" + remapped] if remapped else [])))
+            lines.append(
+                " ".join(
+                    [name]
+                    + facts
+                    + (["driver=" + driver] if driver else [])
+                    + (["remapped_nvme=" + remapped] if remapped else [])
+                )
+            )
         return ("\n".join(lines) + "\n").encode()
 
     def read_file(self, place):
@@ -576,15 +757,21 @@ class Machine:
         if size < 0:
             raise OSError(ctypes.get_errno(), "the kernel's messages may not be read")
         wanted = re.compile(
-            rb"\bata\d|nvme|\bsd[a-z]|\bvd[a-z]|\bsr\d|scsi|usb-storage|\buas\b|I/O error|medium error|ahci|blk_|mmc\d|mmcblk|GPT:"
-            rb"|EXT4-fs|ntfs3|BTRFS|XFS|FAT-fs|AER:|PCIe Bus Error|mce:|machine check|Hardware Error|EDAC|Memory failure|system clock", re.I,
-        )  # fmt: skip
+            rb"\bata\d|nvme|\bsd[a-z]|\bvd[a-z]|\bsr\d|scsi|usb-storage|\buas\b|I/O error|medium "
+            rb"error|ahci|blk_|mmc\d|mmcblk|GPT:"
+            rb"|EXT4-fs|ntfs3|BTRFS|XFS|FAT-fs|AER:|PCIe Bus Error|mce:|machine check|Hardware Error|EDAC|Memory "
+            rb"failure|system clock",
+            re.I,
+        )
         return b"\n".join(line for line in buffer.raw[:size].split(b"\n") if wanted.search(line))
 
     def facts(self):
         """What this machine calls itself."""
         dmi = "/sys/class/dmi/id/"
-        facts = {name: read_text(dmi + name).strip() for name in ("sys_vendor", "product_name", "product_serial", "bios_version", "bios_date")}
+        facts = {
+            name: read_text(dmi + name).strip()
+            for name in ("sys_vendor", "product_name", "product_serial", "bios_version", "bios_date")
+        }
         facts["mode"] = "uefi" if os.path.isdir("/sys/firmware/efi") else "legacy"
         facts["kernel"] = os.uname().release
         facts["machine"] = os.uname().machine
@@ -597,10 +784,33 @@ class Machine:
 
 
 BLOCK_FACTS = (
-    "size", "removable", "ro", "queue/rotational", "queue/logical_block_size", "queue/physical_block_size", "device/model", "device/vendor",
-    "device/rev", "device/serial", "device/transport", "device/wwid", "device/vpd_pg80", "device/raid_level", "nsid", "serial", "wwid", "device/type",
-    "device/name", "device/cid", "device/fwrev", "device/manfid", "device/date", "device/life_time", "device/pre_eol_info", "hidden",
-)  # fmt: skip
+    "size",
+    "removable",
+    "ro",
+    "queue/rotational",
+    "queue/logical_block_size",
+    "queue/physical_block_size",
+    "device/model",
+    "device/vendor",
+    "device/rev",
+    "device/serial",
+    "device/transport",
+    "device/wwid",
+    "device/vpd_pg80",
+    "device/raid_level",
+    "nsid",
+    "serial",
+    "wwid",
+    "device/type",
+    "device/name",
+    "device/cid",
+    "device/fwrev",
+    "device/manfid",
+    "device/date",
+    "device/life_time",
+    "device/pre_eol_info",
+    "hidden",
+)
 
 
 class Filled:
@@ -630,28 +840,40 @@ class Filled:
         os.fsync(self.descriptor)
 
 
-def put_bytes(read: "typing.Callable[[int, int], bytes]", write: "typing.Callable[[int, bytes], object]", writes: "list[tuple[int, bytes, bytes]]", size: int) -> "list[tuple[int, bytes]]":
-    """The one way bytes get onto a drive. `read`(byte, length), `write`(byte, bytes). Returns what was read back of each place."""
+def put_bytes(
+    read: "typing.Callable[[int, int], bytes]",
+    write: "typing.Callable[[int, bytes], object]",
+    writes: "list[tuple[int, bytes, bytes]]",
+    size: int,
+) -> "list[tuple[int, bytes]]":
+    """The one way bytes get onto a drive. `read`(byte, length), `write`(byte, bytes). Returns what was read back of
+    each place."""
     for at, before, after in writes:
         if at % size or len(after) % size:
-            raise Untouched("byte %d: expected whole sectors of %d bytes, got %d; nothing was written" % (at, size, len(after)))
+            raise Untouched(
+                "byte %d: expected whole sectors of %d bytes, got %d; nothing was written" % (at, size, len(after))
+            )
         now = read(at, len(after))
         if now not in (before, after) and any(n not in (b, a) for n, b, a in zip(now, before, after, strict=False)):
-            raise Untouched("byte %d: expected what the bench has read there, got other bytes; nothing was written" % at)
+            raise Untouched(
+                "byte %d: expected what the bench has read there, got other bytes; nothing was written" % at
+            )
     back = []
     for at, _, after in writes:
         if read(at, len(after)) != after:
             write(at, after)
         now = read(at, len(after))
         if now != after:
-            raise Refused("byte %d: expected to read back what was written, got other bytes; the bench knows what was there" % at)
+            raise Refused(
+                "byte %d: expected to read back what was written, got other bytes; the bench knows what was there" % at
+            )
         back.append((at, now))
     return back
 
 
 def ask_at_console(lines, going):
-    """Lines on this machine's own screen and one key from its own keyboard, Y: what stands in standard input came from elsewhere. False for any other key, and where
-    there is neither."""
+    """Lines on this machine's own screen and one key from its own keyboard, Y: what stands in standard input came from
+    elsewhere. False for any other key, and where there is neither."""
     consoles = _consoles()
     before = [(console, termios.tcgetattr(console)) for console in consoles]
     try:
@@ -672,7 +894,8 @@ def ask_at_console(lines, going):
 
 
 def _consoles():
-    """The terminal that this was started from; without one, the machine's console and its screen with its keyboard, which need not be the same."""
+    """The terminal that this was started from; without one, the machine's console and its screen with its keyboard,
+    which need not be the same."""
     found = []
     for place in ("/dev/tty", "/dev/console", "/dev/tty0"):
         try:
@@ -696,14 +919,18 @@ def listed(folder):
 
 
 def hardware_clock():
-    """The hardware clock as it was before anything set it, moved on to now, as `YYYY-MM-DDTHH:MM:SS`; empty where there is none.
+    """The hardware clock as it was before anything set it, moved on to now, as `YYYY-MM-DDTHH:MM:SS`; empty where there
+    is none.
 
     The kernel says at its start what it read there; a live system may set the clock from the network soon after.
     """
     try:
         buffer = ctypes.create_string_buffer(1 << 20)
         size = ctypes.CDLL(None, use_errno=True).klogctl(3, buffer, len(buffer))
-        said = re.search(rb"\[\s*(\d+)\.\d+\].*setting system clock to (\d{4}-\d\d-\d\d)[T ](\d\d:\d\d:\d\d)", buffer.raw[: max(0, size)])
+        said = re.search(
+            rb"\[\s*(\d+)\.\d+\].*setting system clock to (\d{4}-\d\d-\d\d)[T ](\d\d:\d\d:\d\d)",
+            buffer.raw[: max(0, size)],
+        )
         if said:
             began = calendar.timegm(time.strptime((said[2] + b" " + said[3]).decode(), "%Y-%m-%d %H:%M:%S"))
             passed = float(read_text("/proc/uptime").split()[0]) - int(said[1])
@@ -759,15 +986,21 @@ def log_words(log, length):
     return [log | (dwords & 0xFFFF) << 16, dwords >> 16]
 
 
-# --- ATA: what is asked is what was announced, for a drive writes every command that it refuses into its own error log ---
+# --- ATA: what is asked is what was announced, for a drive logs every command that it refuses ---
 
 
 def ata_jobs(machine, name):
     """IDENTIFY DEVICE, and what it announces."""
-    return [PageRead(
-        name + "/identify.bin", "ata-identify", name, "ATA ECh", lambda: ata_page(machine, name, 0xEC),
-        then=lambda identity: smart_jobs(machine, name, identity),
-    )]  # fmt: skip
+    return [
+        PageRead(
+            name + "/identify.bin",
+            "ata-identify",
+            name,
+            "ATA ECh",
+            lambda: ata_page(machine, name, 0xEC),
+            then=lambda identity: smart_jobs(machine, name, identity),
+        )
+    ]
 
 
 def word_of(identity, number):
@@ -786,12 +1019,33 @@ def smart_jobs(machine, name, identity):
     jobs = []
     if says(82, 0) and says(85, 0):
         jobs = [
-            smart_data_job(machine, name, then=lambda data: logs_of_smart(machine, name, data, says(84, 0) or says(87, 0), says(84, 1) or says(87, 1))),
+            smart_data_job(
+                machine,
+                name,
+                then=lambda data: logs_of_smart(
+                    machine, name, data, says(84, 0) or says(87, 0), says(84, 1) or says(87, 1)
+                ),
+            ),
             ata_job(machine, name, "smart-thresh.bin", "smart-thresholds", "ATA B0h/D1h", 0xB0, 0xD1, 1, 0xC24F00),
-            PageRead(name + "/smart-status.bin", "smart-status", name, "ATA B0h/DAh", lambda: smart_status(machine, name)),
+            PageRead(
+                name + "/smart-status.bin", "smart-status", name, "ATA B0h/DAh", lambda: smart_status(machine, name)
+            ),
         ]
     if says(84, 5) or says(87, 5):
-        jobs.append(ata_job(machine, name, "gp-log-00.bin", "log-directory", "ATA 2Fh log 00h", 0x2F, 0, 1, 0, then=lambda told: logs_of_directory(machine, name, told)))
+        jobs.append(
+            ata_job(
+                machine,
+                name,
+                "gp-log-00.bin",
+                "log-directory",
+                "ATA 2Fh log 00h",
+                0x2F,
+                0,
+                1,
+                0,
+                then=lambda told: logs_of_directory(machine, name, told),
+            )
+        )
     return jobs
 
 
@@ -804,12 +1058,17 @@ def smart_data_job(machine, name, then=None):
 
 
 def logs_of_smart(machine, name, data, has_errors, has_tests):
-    """SMART logs 01h and 06h where IDENTIFY or SMART data (bytes 370 and 367, ACS-2 table 93) says that the drive keeps them."""
+    """SMART logs 01h and 06h where IDENTIFY or SMART data (bytes 370 and 367, ACS-2 table 93) says that the drive keeps
+    them."""
     jobs = []
     if has_errors or (data[370:371] and data[370] & 1):
-        jobs.append(ata_job(machine, name, "smart-log-01.bin", "ata-errors", "ATA B0h/D5h log 01h", 0xB0, 0xD5, 1, 0xC24F01))
+        jobs.append(
+            ata_job(machine, name, "smart-log-01.bin", "ata-errors", "ATA B0h/D5h log 01h", 0xB0, 0xD5, 1, 0xC24F01)
+        )
     if has_tests or (data[367:368] and data[367] & 0x10):
-        jobs.append(ata_job(machine, name, "smart-log-06.bin", "ata-self-tests", "ATA B0h/D5h log 06h", 0xB0, 0xD5, 1, 0xC24F06))
+        jobs.append(
+            ata_job(machine, name, "smart-log-06.bin", "ata-self-tests", "ATA B0h/D5h log 06h", 0xB0, 0xD5, 1, 0xC24F06)
+        )
     return jobs
 
 
@@ -818,11 +1077,43 @@ def logs_of_directory(machine, name, told):
     pages = {number: told[2 * number] | told[2 * number + 1] << 8 for number in (3, 4, 7)} if len(told) == 512 else {}
     jobs = []
     if pages.get(3):
-        jobs.append(ata_job(machine, name, "gp-log-03.bin", "ata-errors-ext", "ATA 2Fh log 03h", 0x2F, 0, min(pages[3], MOST_LOG_PAGES), 0x03))
+        jobs.append(
+            ata_job(
+                machine,
+                name,
+                "gp-log-03.bin",
+                "ata-errors-ext",
+                "ATA 2Fh log 03h",
+                0x2F,
+                0,
+                min(pages[3], MOST_LOG_PAGES),
+                0x03,
+            )
+        )
     if pages.get(4):
-        jobs.append(PageRead(name + "/gp-log-04.bin", "device-statistics", name, "ATA 2Fh log 04h", lambda: statistics_pages(machine, name, pages[4])))
+        jobs.append(
+            PageRead(
+                name + "/gp-log-04.bin",
+                "device-statistics",
+                name,
+                "ATA 2Fh log 04h",
+                lambda: statistics_pages(machine, name, pages[4]),
+            )
+        )
     if pages.get(7):
-        jobs.append(ata_job(machine, name, "gp-log-07.bin", "ata-self-tests-ext", "ATA 2Fh log 07h", 0x2F, 0, min(pages[7], MOST_LOG_PAGES), 0x07))
+        jobs.append(
+            ata_job(
+                machine,
+                name,
+                "gp-log-07.bin",
+                "ata-self-tests-ext",
+                "ATA 2Fh log 07h",
+                0x2F,
+                0,
+                min(pages[7], MOST_LOG_PAGES),
+                0x07,
+            )
+        )
     return jobs
 
 
@@ -837,16 +1128,41 @@ def statistics_pages(machine, name, count):
 
 
 def nvme_jobs(machine, controller, namespaces=()):
-    """Identify Controller, and what it announces. `namespaces`: numbers of those that the kernel has made a device of."""
+    """Identify Controller, and what it announces. `namespaces`: numbers of those that the kernel has made a device
+    of."""
+
     def page(path, kind, how, opcode, namespace, words, length, then=None):
-        return PageRead(controller + "/" + path, kind, controller, how, lambda: nvme_page(machine, controller, opcode, namespace, words, length), then=then)
+        return PageRead(
+            controller + "/" + path,
+            kind,
+            controller,
+            how,
+            lambda: nvme_page(machine, controller, opcode, namespace, words, length),
+            then=then,
+        )
 
     def log(number, kind, length):
-        return page("log-%02X.bin" % number, kind, "Get Log Page %02Xh" % number, 2, 0xFFFFFFFF, log_words(number, length), length)
+        return page(
+            "log-%02X.bin" % number,
+            kind,
+            "Get Log Page %02Xh" % number,
+            2,
+            0xFFFFFFFF,
+            log_words(number, length),
+            length,
+        )
 
     def identified(numbers):
         return [
-            page("id-ns.bin" if place == 0 else "id-ns-%d.bin" % number, "nvme-namespace", "Identify, CNS 00h, namespace %d" % number, 6, number, [0], 4096)
+            page(
+                "id-ns.bin" if place == 0 else "id-ns-%d.bin" % number,
+                "nvme-namespace",
+                "Identify, CNS 00h, namespace %d" % number,
+                6,
+                number,
+                [0],
+                4096,
+            )
             for place, number in enumerate(sorted(numbers)[:MOST_NAMESPACES])
         ]
 
@@ -859,7 +1175,11 @@ def nvme_jobs(machine, controller, namespaces=()):
             return identified(namespaces or [1]) + [log(2, "nvme-health", 512)]
         version = struct.unpack_from("<I", controller_page, 80)[0]
         errors = 64 * min(controller_page[262] + 1, 64)
-        lists = [page("ns-list.bin", "nvme-namespaces", "Identify, CNS 02h", 6, 0, [2], 4096, then=named)] if version >= 0x10100 else identified(namespaces or [1])
+        lists = (
+            [page("ns-list.bin", "nvme-namespaces", "Identify, CNS 02h", 6, 0, [2], 4096, then=named)]
+            if version >= 0x10100
+            else identified(namespaces or [1])
+        )
         tests = [log(6, "nvme-self-tests", 564)] if controller_page[256] & 0x10 else []  # OACS, NVMe 1.4 figure 247
         return lists + [log(2, "nvme-health", 512), log(1, "nvme-errors", errors), log(3, "nvme-firmware", 512)] + tests
 
@@ -868,9 +1188,12 @@ def nvme_jobs(machine, controller, namespaces=()):
 
 def self_test_log_job(machine, controller):
     return PageRead(
-        controller + "/log-06.bin", "nvme-self-tests", controller, "Get Log Page 06h",
+        controller + "/log-06.bin",
+        "nvme-self-tests",
+        controller,
+        "Get Log Page 06h",
         lambda: nvme_page(machine, controller, 2, 0xFFFFFFFF, log_words(6, 564), 564),
-    )  # fmt: skip
+    )
 
 
 # --- SCSI (SPC-4, SBC-3, SAT-4) ------------------------------------------------------------------------------------
@@ -891,29 +1214,69 @@ def scsi_page(machine, device, command, length, least=4):
 
 def scsi_jobs(machine, name):
     """INQUIRY, and what it and the lists of vital product data and log pages announce."""
+
     def job(path, kind, how, command, length, then=None):
-        return PageRead(name + "/" + path, kind, name, how, lambda: scsi_page(machine, name, command, length), then=then)
+        return PageRead(
+            name + "/" + path, kind, name, how, lambda: scsi_page(machine, name, command, length), then=then
+        )
 
     def vital(page, length):
-        return job("vpd-%02x.bin" % page, "scsi-vpd-%02x" % page, "INQUIRY, page %02Xh" % page, [0x12, 1, page, length >> 8, length & 0xFF, 0], length)
+        return job(
+            "vpd-%02x.bin" % page,
+            "scsi-vpd-%02x" % page,
+            "INQUIRY, page %02Xh" % page,
+            [0x12, 1, page, length >> 8, length & 0xFF, 0],
+            length,
+        )
 
     def log(page, then=None):
-        return job("scsi-log-%02x.bin" % page, "scsi-log-%02x" % page, "LOG SENSE %02Xh" % page, [0x4D, 0, 0x40 | page, 0, 0, 0, 0, LOG_BYTES >> 8, LOG_BYTES & 0xFF, 0], LOG_BYTES, then)
+        return job(
+            "scsi-log-%02x.bin" % page,
+            "scsi-log-%02x" % page,
+            "LOG SENSE %02Xh" % page,
+            [0x4D, 0, 0x40 | page, 0, 0, 0, 0, LOG_BYTES >> 8, LOG_BYTES & 0xFF, 0],
+            LOG_BYTES,
+            then,
+        )
 
     def inquired(standard):
         if len(standard) < 36 or standard[0] & 0x1F not in (0x00, 0x0E, 0x14):  # direct access, simplified, zoned
             return []
         return [
-            job("vpd-00.bin", "scsi-vpd-00", "INQUIRY, page 00h", [0x12, 1, 0, 0, 252, 0], 252, then=lambda told: vitals(told, standard[8:16] == b"ATA     ")),
-            job("capacity.bin", "scsi-capacity", "READ CAPACITY (16)", [0x9E, 0x10, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 32, 0, 0], 32),
+            job(
+                "vpd-00.bin",
+                "scsi-vpd-00",
+                "INQUIRY, page 00h",
+                [0x12, 1, 0, 0, 252, 0],
+                252,
+                then=lambda told: vitals(told, standard[8:16] == b"ATA     "),
+            ),
+            job(
+                "capacity.bin",
+                "scsi-capacity",
+                "READ CAPACITY (16)",
+                [0x9E, 0x10, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 32, 0, 0],
+                32,
+            ),
         ]
 
     def vitals(told, is_ata):
         pages = told[4 : 4 + (told[2] << 8 | told[3])] if len(told) >= 4 else b""
-        jobs = [vital(page, length) for page, length in ((0x80, 252), (0x83, 1020), (0xB0, 64), (0xB1, 64)) if page in pages]
+        jobs = [
+            vital(page, length) for page, length in ((0x80, 252), (0x83, 1020), (0xB0, 64), (0xB1, 64)) if page in pages
+        ]
         if is_ata or 0x89 in pages:  # SAT-4, 10.4.3: ATA information, so an ATA drive stands behind it
             return jobs + ata_jobs(machine, name)
-        return jobs + [log(0, then=lambda listed: [log(page) for page in listed[4 : 4 + (listed[2] << 8 | listed[3])] if page in TELLING_LOGS] if len(listed) >= 4 else [])]
+        return jobs + [
+            log(
+                0,
+                then=lambda listed: (
+                    [log(page) for page in listed[4 : 4 + (listed[2] << 8 | listed[3])] if page in TELLING_LOGS]
+                    if len(listed) >= 4
+                    else []
+                ),
+            )
+        ]
 
     return [job("inquiry.bin", "scsi-inquiry", "INQUIRY", [0x12, 0, 0, 0, 96, 0], 96, then=inquired)]
 
@@ -931,9 +1294,17 @@ def system_jobs(machine):
         jobs.append(PageRead(path, path.split(".")[0], "", "sysfs", call))
     jobs.append(PageRead("dmesg.txt", "text", "", "kernel messages", machine.kernel_messages))
     blocks = machine.blocks()
-    jobs.append(PageRead("block-devices.txt", "block-devices", "", "sysfs", lambda: "".join(b.name + "\n" for b in blocks).encode()))
+    jobs.append(
+        PageRead(
+            "block-devices.txt", "block-devices", "", "sysfs", lambda: "".join(b.name + "\n" for b in blocks).encode()
+        )
+    )
     for block in blocks:
-        jobs.append(PageRead("sysblock/%s.txt" % block.name, "text", block.name, "sysfs", lambda block=block: block.facts.encode()))
+        jobs.append(
+            PageRead(
+                "sysblock/%s.txt" % block.name, "text", block.name, "sysfs", lambda block=block: block.facts.encode()
+            )
+        )
     return jobs
 
 
@@ -956,7 +1327,9 @@ def disk_here(disk, device):
 
 def is_a_drive(block):
     """No empty reader, and no part of another one: a card's boot areas stand beside it as devices of their own."""
-    return not block.optical and (block.bus in ("ata", "nvme", "usb") or bool(re.match(r"sd[a-z]+$|vd[a-z]+$|xvd[a-z]+$|mmcblk\d+$", block.name)))
+    return not block.optical and (
+        block.bus in ("ata", "nvme", "usb") or bool(re.match(r"sd[a-z]+$|vd[a-z]+$|xvd[a-z]+$|mmcblk\d+$", block.name))
+    )
 
 
 def page_jobs(machine, block):
@@ -968,7 +1341,11 @@ def page_jobs(machine, block):
     if block.bus == "ata":
         return ata_jobs(machine, block.name)
     driver = describe(block).get("host/proc_name", "")
-    if block.bus == "usb":  # an old bridge may stop at a page that it does not know: only what every drive must answer, unless it speaks UAS
+    if (
+        block.bus == "usb"
+        # an old bridge may stop at a page that it does not know: only what every drive must answer, unless it speaks
+        # UAS
+    ):
         plain = scsi_jobs(machine, block.name)
         if driver != "uas":
             plain[0].then = None
@@ -977,7 +1354,8 @@ def page_jobs(machine, block):
 
 
 def drive_jobs(machine, sectors):
-    """Pages of every drive, one list a drive; `sectors`: first and last sectors too, which stresses the medium a little."""
+    """Pages of every drive, one list a drive; `sectors`: first and last sectors too, which stresses the medium a
+    little."""
     drives = {}  # type: dict[str, list[PageRead]]
     for block in machine.blocks():
         if not is_a_drive(block):
@@ -996,12 +1374,17 @@ def sector_jobs(machine, block):
     jobs = []
     for path, sector, count in (("lba0-33.bin", 0, START_SECTORS), ("lba-last-34.bin", -END_SECTORS, END_SECTORS)):
         first = sector if sector >= 0 else (total or 0) + sector
-        jobs.append(PageRead(
-            "%s/%s" % (block.name, path), "first-sectors" if sector == 0 else "last-sectors", block.name, "plain read",
-            lambda sector=sector, count=count: machine.read_at(block.name, sector, count, size),
-            (first, count, size) if total and first >= 0 and first + count <= total else None,
-            then=(lambda start: partition_jobs(machine, block.name, start, size)) if sector == 0 else None,
-        ))  # fmt: skip
+        jobs.append(
+            PageRead(
+                "%s/%s" % (block.name, path),
+                "first-sectors" if sector == 0 else "last-sectors",
+                block.name,
+                "plain read",
+                lambda sector=sector, count=count: machine.read_at(block.name, sector, count, size),
+                (first, count, size) if total and first >= 0 and first + count <= total else None,
+                then=(lambda start: partition_jobs(machine, block.name, start, size)) if sector == 0 else None,
+            )
+        )
     return jobs
 
 
@@ -1009,8 +1392,8 @@ EFI_SYSTEM = bytes.fromhex("28732ac11ff8d211ba4b00a0c93ec93b")  # as it stands i
 
 
 def partition_jobs(machine, device, start, sector):
-    """The first 8 sectors of every partition that the disk's first sectors name: what lives there, and whether it is locked; and of a system
-    partition what it lists."""
+    """The first 8 sectors of every partition that the disk's first sectors name: what lives there, and whether it is
+    locked; and of a system partition what it lists."""
     found = []
     if start[sector : sector + 8] == b"EFI PART" and len(start) >= sector + 92:
         first_entry, count, size = struct.unpack_from("<QII", start, sector + 72)
@@ -1028,24 +1411,48 @@ def partition_jobs(machine, device, start, sector):
     def part(number, first, is_system):
         def then(data):
             if (is_system and data[sector - 2 : sector] == b"\x55\xaa") or (data[510:512] == b"\x55\xaa" and is_system):
-                return [PageRead(
-                    "%s/listing-part%d.txt" % (device, number), "sector-list", device, "directories and loaders of the system partition",
-                    lambda: system_partition(lambda lba, count: machine.read_at(device, lba, count, sector), first, sector), runs=True,
-                )]  # fmt: skip
+                return [
+                    PageRead(
+                        "%s/listing-part%d.txt" % (device, number),
+                        "sector-list",
+                        device,
+                        "directories and loaders of the system partition",
+                        lambda: system_partition(
+                            lambda lba, count: machine.read_at(device, lba, count, sector), first, sector
+                        ),
+                        runs=True,
+                    )
+                ]
             if b"LABELONE" in (data[at : at + 8] for at in range(0, min(len(data), 4 * 512), 512)):
-                return [PageRead(
-                    "%s/group-part%d.txt" % (device, number), "sector-list", device, "volume group's description, first sectors of its volumes",
-                    lambda: volume_group(lambda lba, count: machine.read_at(device, lba, count, sector), first, sector), runs=True,
-                )]  # fmt: skip
+                return [
+                    PageRead(
+                        "%s/group-part%d.txt" % (device, number),
+                        "sector-list",
+                        device,
+                        "volume group's description, first sectors of its volumes",
+                        lambda: volume_group(
+                            lambda lba, count: machine.read_at(device, lba, count, sector), first, sector
+                        ),
+                        runs=True,
+                    )
+                ]
             return []
 
-        return PageRead("%s/part%d-0-7.bin" % (device, number), "partition-start", device, "plain read", lambda: machine.read_at(device, first, 8, sector), then=then)
+        return PageRead(
+            "%s/part%d-0-7.bin" % (device, number),
+            "partition-start",
+            device,
+            "plain read",
+            lambda: machine.read_at(device, first, 8, sector),
+            then=then,
+        )
 
     return [part(*one) for one in found[:16]]
 
 
 class Walked:
-    """Reads sectors and remembers them, so that what was looked at can be handed on as it stands. At most `most` bytes."""
+    """Reads sectors and remembers them, so that what was looked at can be handed on as it stands. At most `most`
+    bytes."""
 
     def __init__(self, read, sector, most):
         self.read_sectors, self.sector, self.most, self.seen = read, sector, most, {}
@@ -1082,8 +1489,8 @@ def unpacked(raw, sector):
 
 
 def system_partition(read, first, sector):
-    """What a reader of a FAT volume needs to list it and to see what its loaders are: boot sector, chains, directories, the first KiB of each
-    .efi file. Microsoft, "FAT: General Overview of On-Disk Format", 1.03."""
+    """What a reader of a FAT volume needs to list it and to see what its loaders are: boot sector, chains, directories,
+    the first KiB of each .efi file. Microsoft, "FAT: General Overview of On-Disk Format", 1.03."""
     disk = Walked(read, sector, MOST_WALKED)
     boot = disk.read(first, 1)
     size, per_cluster, reserved, fats, roots = struct.unpack_from("<HBHBH", boot, 11)
@@ -1106,7 +1513,9 @@ def system_partition(read, first, sector):
         if at % size + 4 > size:
             entry += sectors(reserved + at // size + 1, 1)
         value = struct.unpack_from("<I", entry.ljust(at % size + 4, b"\0"), at % size)[0]
-        return value & 0x0FFFFFFF if wide == 32 else value & 0xFFFF if wide == 16 else value >> 4 * (cluster & 1) & 0xFFF
+        return (
+            value & 0x0FFFFFFF if wide == 32 else value & 0xFFFF if wide == 16 else value >> 4 * (cluster & 1) & 0xFFF
+        )
 
     def chain(cluster):
         raw = b""
@@ -1128,11 +1537,15 @@ def system_partition(read, first, sector):
                 break
             if entry[0] in (0xE5, 0x2E) or entry[11] & 0x08:
                 continue
-            cluster = struct.unpack_from("<H", entry, 26)[0] | (struct.unpack_from("<H", entry, 20)[0] << 16 if wide == 32 else 0)
+            cluster = struct.unpack_from("<H", entry, 26)[0] | (
+                struct.unpack_from("<H", entry, 20)[0] << 16 if wide == 32 else 0
+            )
             if entry[11] & 0x10:
                 if depth < 6 and cluster not in known and len(known) < 200:
                     known.add(cluster)
-                    with contextlib.suppress(OSError, Refused):  # a bad place, or more than is looked at: the rest is listed all the same
+                    with contextlib.suppress(
+                        OSError, Refused
+                    ):  # a bad place, or more than is looked at: the rest is listed all the same
                         waiting.append((chain(cluster), depth + 1))
             elif entry[8:11] == b"EFI" and 2 <= cluster < clusters + 2 and files < 64:
                 files += 1
@@ -1142,8 +1555,8 @@ def system_partition(read, first, sector):
 
 
 def volume_group(read, first, sector):
-    """The description of an LVM volume group that begins at `first`, and the first sectors of each volume whose start stands on this disk.
-    Offsets count from there; lvm2, lib/format_text/layout.h."""
+    """The description of an LVM volume group that begins at `first`, and the first sectors of each volume whose start
+    stands on this disk. Offsets count from there; lvm2, lib/format_text/layout.h."""
     disk = Walked(read, sector, MOST_WALKED)
 
     def at_byte(at, size):
@@ -1167,7 +1580,9 @@ def volume_group(read, first, sector):
         place, length = struct.unpack_from("<QQ", area, 40)
         if area[4:20] == b" LVM2 x[5A%r0N*>" and 0 < length <= 1 << 18 and place < size:
             raw = at_byte(offset + place, min(length, size - place))
-            text = (raw + (at_byte(offset + 512, length - len(raw)) if len(raw) < length else b"")).decode("utf-8", "replace")
+            text = (raw + (at_byte(offset + 512, length - len(raw)) if len(raw) < length else b"")).decode(
+                "utf-8", "replace"
+            )
             break
     extent = re.search(r"extent_size = (\d+)", text)
     starts = dict(re.findall(r"(pv\d+) \{[^}]*?pe_start = (\d+)", text))
@@ -1268,9 +1683,17 @@ class Spool:
         """Keep one page, or the fact that it could not be read; returns its line."""
         digest = hashlib.sha256(data).hexdigest() if status == "ok" else None
         line = {
-            "seq": len(self.lines) + 1, "order": order, "path": job.path, "kind": job.kind, "device": job.device, "how": job.how,
-            "status": status, "detail": detail, "size": len(data), "sha256": digest,
-        }  # fmt: skip
+            "seq": len(self.lines) + 1,
+            "order": order,
+            "path": job.path,
+            "kind": job.kind,
+            "device": job.device,
+            "how": job.how,
+            "status": status,
+            "detail": detail,
+            "size": len(data),
+            "sha256": digest,
+        }
         if digest:
             with open(os.path.join(self.folder, digest), "wb") as file:
                 file.write(data)
@@ -1315,7 +1738,10 @@ class Spool:
         newest = {}
         for line in self.lines:
             newest[line["path"]] = line
-        pages = [{k: line[k] for k in ("path", "kind", "device", "how", "status", "detail", "sha256")} for line in newest.values()]
+        pages = [
+            {k: line[k] for k in ("path", "kind", "device", "how", "status", "detail", "sha256")}
+            for line in newest.values()
+        ]
         manifest = {"format": FORMAT, "probe": VERSION, "machine": facts, "pages": pages}
         unfinished = place + ".part"
         with zipfile.ZipFile(unfinished, "w") as archive:
@@ -1327,19 +1753,30 @@ class Spool:
             os.fsync(file.fileno())
         os.replace(unfinished, place)
 
-
     @staticmethod
     def _member(archive, path, data):
         entry = zipfile.ZipInfo(path)  # of no date: a machine's clock may stand before 1980, where the format has none
         # what packs too well looks like a bomb to whoever opens it
-        entry.compress_type = zipfile.ZIP_DEFLATED if len(zlib.compress(data, 1)) * 100 > len(data) else zipfile.ZIP_STORED
+        entry.compress_type = (
+            zipfile.ZIP_DEFLATED if len(zlib.compress(data, 1)) * 100 > len(data) else zipfile.ZIP_STORED
+        )
         archive.writestr(entry, data)
 
 
 # --- the link ------------------------------------------------------------------------------------------------------
 
 
-WORDS_OF = {"look": "Looking at the machine:", "read": "Reading:", "self-test": "Self-test:", "scan": "Timed read:", "copy": "Copying:", "sectors": "Sectors:", "mend": "Mending:", "entry": "Boot entry:", "fill": "Filling:"}
+WORDS_OF = {
+    "look": "Looking at the machine:",
+    "read": "Reading:",
+    "self-test": "Self-test:",
+    "scan": "Timed read:",
+    "copy": "Copying:",
+    "sectors": "Sectors:",
+    "mend": "Mending:",
+    "entry": "Boot entry:",
+    "fill": "Filling:",
+}
 
 
 class Gone(Exception):
@@ -1401,9 +1838,20 @@ def validated_orders(orders):
         if not isinstance(order, dict) or not isinstance(order.get("order"), str) or order["order"] not in NEEDED:
             continue
         texts = {name: order.get(name) for name in ("id", "order", "device", "drive", "kind")}
-        if not all(value is None or (isinstance(value, str) and len(value) <= 200) for value in texts.values()) or not re.match(r"\w{1,40}$", texts["id"] or ""):
+        if not all(
+            value is None or (isinstance(value, str) and len(value) <= 200) for value in texts.values()
+        ) or not re.match(r"\w{1,40}$", texts["id"] or ""):
             continue
-        if texts["order"] in ("self-test", "scan", "copy", "sectors", "mend", "volume", "rescue", "fill") and not re.match(r"\w{1,40}$", texts["device"] or ""):
+        if texts["order"] in (
+            "self-test",
+            "scan",
+            "copy",
+            "sectors",
+            "mend",
+            "volume",
+            "rescue",
+            "fill",
+        ) and not re.match(r"\w{1,40}$", texts["device"] or ""):
             continue
         if texts["order"] == "self-test" and texts["kind"] not in ("short", "long", "conveyance"):
             continue
@@ -1426,50 +1874,85 @@ def validated_orders(orders):
         texts["identity"] = sane_identity(order.get("identity"))
         numbers = {name: number(order.get(name), 0, 1 << 48) for name in ("minutes", "hot", "first", "end")}
         marks = order.get("clearances")
-        marks = {k: v for k, v in marks.items() if isinstance(k, str) and isinstance(v, str) and v.isascii()} if isinstance(marks, dict) else {}
-        found.append(dict({name: value for name, value in texts.items() if value is not None}, clearances=marks, **{name: value for name, value in numbers.items() if value}))
+        marks = (
+            {k: v for k, v in marks.items() if isinstance(k, str) and isinstance(v, str) and v.isascii()}
+            if isinstance(marks, dict)
+            else {}
+        )
+        found.append(
+            dict(
+                {name: value for name, value in texts.items() if value is not None},
+                clearances=marks,
+                **{name: value for name, value in numbers.items() if value},
+            )
+        )
     return found[:50]
 
 
 def sane_identity(told):
-    """What the bench knows of the drive besides the name it is found by; None where that is nothing, or no such thing."""
+    """What the bench knows of the drive besides the name it is found by; None where that is nothing, or no such
+    thing."""
     if not isinstance(told, dict):
         return None
-    found = {name: told[name] for name in ("serial", "wwn", "model") if isinstance(told.get(name), str) and len(told[name]) <= 200}  # type: dict[str, typing.Any]
+    found = {
+        name: told[name]
+        for name in ("serial", "wwn", "model")
+        if isinstance(told.get(name), str) and len(told[name]) <= 200
+    }  # type: dict[str, typing.Any]
     if number(told.get("size"), 0, 1 << 62):
         found["size"] = told["size"]
     return found or None
 
 
 def sane_writes(writes):
-    """(byte, what stands there, what is to stand there) of each write of a mending; None where they are none: whole bytes of equal length, in all no more than is
-    mended at once."""
+    """(byte, what stands there, what is to stand there) of each write of a mending; None where they are none: whole
+    bytes of equal length, in all no more than is mended at once."""
     found = []
     if not isinstance(writes, list) or not 0 < len(writes) <= 4096:
         return None
     for one in writes:
         try:
-            at, before, after = one["at"], base64.b64decode(one["before"], validate=True), base64.b64decode(one["after"], validate=True)
+            at, before, after = (
+                one["at"],
+                base64.b64decode(one["before"], validate=True),
+                base64.b64decode(one["after"], validate=True),
+            )
         except (TypeError, KeyError, ValueError):
             return None
-        if not isinstance(at, int) or isinstance(at, bool) or not 0 <= at < 1 << 62 or not after or len(before) != len(after):
+        if (
+            not isinstance(at, int)
+            or isinstance(at, bool)
+            or not 0 <= at < 1 << 62
+            or not after
+            or len(before) != len(after)
+        ):
             return None
         found.append((at, before, after))
     return found if sum(len(after) for _, _, after in found) <= MOST_WRITTEN else None
 
 
 def sane_variables(writes):
-    """(name, bytes that stand there, bytes that are to) of each variable of an order `entry`, None where there are none; None for anything but boot entries and
-    their order."""
+    """(name, bytes that stand there, bytes that are to) of each variable of an order `entry`, None where there are
+    none; None for anything but boot entries and their order."""
     found = []
     if not isinstance(writes, list) or not 0 < len(writes) <= 4:
         return None
     for one in writes:
         try:
-            name, raw = one["name"], [None if one[side] is None else base64.b64decode(one[side], validate=True) for side in ("before", "after")]
+            name, raw = (
+                one["name"],
+                [
+                    None if one[side] is None else base64.b64decode(one[side], validate=True)
+                    for side in ("before", "after")
+                ],
+            )
         except (TypeError, KeyError, ValueError):
             return None
-        if not isinstance(name, str) or not BOOT_VARIABLE.match(name) or any(side is not None and not 4 < len(side) <= 4096 for side in raw):
+        if (
+            not isinstance(name, str)
+            or not BOOT_VARIABLE.match(name)
+            or any(side is not None and not 4 < len(side) <= 4096 for side in raw)
+        ):
             return None
         found.append((name, raw[0], raw[1]))
     return found
@@ -1477,7 +1960,9 @@ def sane_variables(writes):
 
 def writes_sum(writes: "list[dict[str, object]]") -> str:
     """What the clearance of a mending is made out for: just these bytes at just these places."""
-    return hashlib.sha256(json.dumps([[w.get("at", w.get("name")), w["before"], w["after"]] for w in writes]).encode()).hexdigest()
+    return hashlib.sha256(
+        json.dumps([[w.get("at", w.get("name")), w["before"], w["after"]] for w in writes]).encode()
+    ).hexdigest()
 
 
 class Link:
@@ -1490,8 +1975,8 @@ class Link:
         self.told = ""
 
     def call(self, method, path, body=None, patient=True):
-        """One request; waits for a bench that is away as long as it takes. Not `patient`: raises Away instead, at once where it did not answer
-        a moment ago."""
+        """One request; waits for a bench that is away as long as it takes. Not `patient`: raises Away instead, at once
+        where it did not answer a moment ago."""
         if not patient and self.away_since is not None and time.monotonic() - self.away_since < RETRY_SECONDS:
             raise Away()
         while True:
@@ -1521,7 +2006,10 @@ class Link:
                 why = reason_of(error)
             self.away_since = time.monotonic()
             if why != self.told:
-                self.say("The bench at %s does not answer: %s. What is read is kept here and sent when it is back." % (self.server, why))
+                self.say(
+                    "The bench at %s does not answer: %s. What is read is kept here and sent when it is back."
+                    % (self.server, why)
+                )
                 self.told = why
             if not patient:
                 raise Away()
@@ -1535,18 +2023,22 @@ class Link:
             return readable(error.reason)
 
     def hello(self, facts, session, has):
-        answer = self.call("POST", "/hello", {"protocol": PROTOCOL, "probe": VERSION, "machine": facts, "session": session, "has": has})
+        answer = self.call(
+            "POST", "/hello", {"protocol": PROTOCOL, "probe": VERSION, "machine": facts, "session": session, "has": has}
+        )
         given = answer.get("session")
         self.session = given if isinstance(given, str) and re.match(r"[0-9a-f]{8,64}$", given) else session
         return answer
 
     def send(self, line, data, patient=True):
-        """Push one page; the bench acknowledges pages in order and says where it stands where this is not the next one."""
+        """Push one page; the bench acknowledges pages in order and says where it stands where this is not the next
+        one."""
         body = dict(line, session=self.session, data=base64.b64encode(data).decode())
         return number(self.call("POST", "/pages", body, patient).get("acknowledged"), 0, 1 << 40)
 
     def put_copy(self, box, order, at, length, parts, keeps=True):
-        """A piece of a copy, in parts; None: zeros. `keeps`: the bench keeps its sum beside it. Waits for a bench that is away as long as it takes. Raises Gone, Refused."""
+        """A piece of a copy, in parts; None: zeros. `keeps`: the bench keeps its sum beside it. Waits for a bench that
+        is away as long as it takes. Raises Gone, Refused."""
         what = "zeros=%d" % length
         if parts is not None:
             crc, told = 0, hashlib.blake2b(digest_size=32)
@@ -1555,12 +2047,26 @@ class Link:
                 if keeps:
                     told.update(part)
             what = "crc=%d" % crc + ("&blake2=" + told.hexdigest() if keeps else "")
-        self._steadily(box, "PUT", "/copy?session=%s&order=%s&at=%d&%s" % (self.session, order, at, what), parts or [], 0, length if parts else 0)
+        self._steadily(
+            box,
+            "PUT",
+            "/copy?session=%s&order=%s&at=%d&%s" % (self.session, order, at, what),
+            parts or [],
+            0,
+            length if parts else 0,
+        )
 
     def get_copy(self, box, order, at, length):
-        """(bytes of a copy that the bench keeps, None) or (None, how many bytes from there are zeros). Raises Gone, Refused."""
+        """(bytes of a copy that the bench keeps, None) or (None, how many bytes from there are zeros). Raises Gone,
+        Refused."""
         while True:
-            answer, data = self._steadily(box, "GET", "/image?session=%s&order=%s&at=%d&length=%d" % (self.session, order, at, length), None, length)
+            answer, data = self._steadily(
+                box,
+                "GET",
+                "/image?session=%s&order=%s&at=%d&length=%d" % (self.session, order, at, length),
+                None,
+                length,
+            )
             zeros = answer.getheader("X-Zeros") or ""
             if zeros.isdigit() and int(zeros) > 0:
                 return None, int(zeros)
@@ -1607,12 +2113,23 @@ class Link:
         what = "write:" + writes_sum(order["writes"]) if order.get("order") in ("mend", "entry") else needed
         if order.get("order") == "fill":  # good for just this copy on just this drive
             what = "write:%s:%d:%s" % (order["copy"], order["size"], order["disk"])
-        wanted = clearance(self.secret, order.get("id"), order.get("order"), order.get("drive") or order.get("device") or "", what)
+        wanted = clearance(
+            self.secret, order.get("id"), order.get("order"), order.get("drive") or order.get("device") or "", what
+        )
         return bool(needed) and hmac.compare_digest(mark, wanted)
 
     def may_read_sectors(self, order):
         mark = (order.get("clearances") or {}).get("sectors", "")
-        return hmac.compare_digest(mark, clearance(self.secret, order.get("id"), order.get("order"), order.get("drive") or order.get("device") or "", "sectors"))
+        return hmac.compare_digest(
+            mark,
+            clearance(
+                self.secret,
+                order.get("id"),
+                order.get("order"),
+                order.get("drive") or order.get("device") or "",
+                "sectors",
+            ),
+        )
 
 
 def reason_of(error):
@@ -1632,9 +2149,11 @@ def reason_of(error):
 
 
 def clearance(secret: str, order_id: str, order: str, device: str, what: str) -> str:
-    """The mark of a clearance: HMAC-SHA-256 over the order it is for; `device`: the drive's serial number where the order names it
-    (docs/link-protocol.md)."""
-    return hmac.new(secret.encode(), ("%s|%s|%s|%s" % (order_id, order, device, what)).encode(), hashlib.sha256).hexdigest()
+    """The mark of a clearance: HMAC-SHA-256 over the order it is for; `device`: the drive's serial number where the
+    order names it (docs/link-protocol.md)."""
+    return hmac.new(
+        secret.encode(), ("%s|%s|%s|%s" % (order_id, order, device, what)).encode(), hashlib.sha256
+    ).hexdigest()
 
 
 # --- the timed read ------------------------------------------------------------------------------------------------
@@ -1648,10 +2167,15 @@ MOST_BERTH = 512  # blocks: the widest berth around what does not read well
 STRIPES = 4  # gaps alike and evenly apart, from which on the next one is left for last
 CHUNK_SECONDS, CHUNK_ROWS = 8.0, 200000
 LEAVES = (6, 19, 2, 123)  # no such address, no such device, no such file, no medium: it is off the bus
-BARREN, MANY_DEAD = 2048, 4  # sectors in a row of which none reads: the rest of such a place is left; after so many such places, far sooner
+BARREN, MANY_DEAD = (
+    2048,
+    4,
+)  # sectors in a row of which none reads: the rest of such a place is left; after so many such places, far sooner
 IN_VAIN = 4  # times that a gap was halved and nothing in it read: the rest of it is left
 MOST_LATE = 24  # blocks in a row
-ASKED_AGAIN = 8  # failures in a row, at the first and so often after it a place that read well is asked whether the drive is there at all
+# failures in a row, at the first and so often after it a place that read well is asked whether the drive is there at
+# all
+ASKED_AGAIN = 8
 MOST_MAP = 64 << 20  # bytes of one piece of a map, unpacked
 TRIES_AT_ONCE = 2  # of a single sector, then it is called unreadable
 SLOTS = 6
@@ -1665,7 +2189,8 @@ def step_of(ms):
 
 
 class MapWriter:
-    """What was read, compactly: runs of blocks with a byte of time each (docs/link-protocol.md). `take` gives what came since the last time."""
+    """What was read, compactly: runs of blocks with a byte of time each (docs/link-protocol.md). `take` gives what came
+    since the last time."""
 
     def __init__(self, sector, sectors):
         self.head = MAP_HEAD.pack(MAP_MAGIC, sector, sectors)
@@ -1673,14 +2198,22 @@ class MapWriter:
 
     def add(self, kind, lba, size, ms):
         last = self.rows[-1] if self.rows else None
-        if last and last[0] == kind and last[2] == size and last[1] + size * len(last[3]) == lba and len(last[3]) < 60000:
+        if (
+            last
+            and last[0] == kind
+            and last[2] == size
+            and last[1] + size * len(last[3]) == lba
+            and len(last[3]) < 60000
+        ):
             last[3].append(step_of(ms))
         else:
             self.rows.append((kind, lba, size, bytearray([step_of(ms)])))
         self.count += 1
 
     def take(self):
-        body = b"".join(MAP_ROW.pack(kind, lba, size, len(times)) + bytes(times) for kind, lba, size, times in self.rows)
+        body = b"".join(
+            MAP_ROW.pack(kind, lba, size, len(times)) + bytes(times) for kind, lba, size, times in self.rows
+        )
         self.rows, self.count = [], 0
         packed = zlib.compress(body, 6)
         return self.head + struct.pack("<I", len(packed)) + packed if body else b""
@@ -1737,8 +2270,9 @@ class Stopped(Exception):
 
 
 class Worker:
-    """A child that reads block after block past the kernel's cache and says how long each took; it stops at the first that fails or is late. One that
-    hangs is left behind and another one takes its place. With `slots`, what was read stands in memory that both share."""
+    """A child that reads block after block past the kernel's cache and says how long each took; it stops at the first
+    that fails or is late. One that hangs is left behind and another one takes its place. With `slots`, what was read
+    stands in memory that both share."""
 
     def __init__(self, machine, device, sector, block, seconds, keep=False):
         self.machine, self.device, self.sector, self.block, self.seconds = machine, device, sector, block, seconds
@@ -1764,7 +2298,8 @@ class Worker:
         self.to, self.back = to, back
 
     def _serve(self, there, here):
-        """In the child. An order is (LBA, sectors of a block, blocks); an answer (state, errno, milliseconds); a byte in between frees a slot."""
+        """In the child. An order is (LBA, sectors of a block, blocks); an answer (state, errno, milliseconds); a byte
+        in between frees a slot."""
         try:
             read = self.machine.block_reader(self.device, self.sector, self.slots > 1)
         except OSError as error:
@@ -1785,19 +2320,27 @@ class Worker:
                 try:
                     if read is None:
                         raise OSError(failure, "cannot be opened")
-                    said = read(lba + number * size, size, memoryview(self.memory)[slot * room : slot * room + size * self.sector])
+                    said = read(
+                        lba + number * size,
+                        size,
+                        memoryview(self.memory)[slot * room : slot * room + size * self.sector],
+                    )
                 except OSError as error:
                     state, code, said = 1, error.errno or 5, getattr(error, "ms", None)
                 ms = (time.perf_counter() - began) * 1e3 if said is None else said
                 os.write(here, struct.pack("<BHd", state, code, ms))
                 if state or ms > LATE_MS:
-                    for _ in range(max(0, min(number, blocks - self.slots)) - max(0, number - self.slots + 1) if self.slots > 1 else 0):
+                    for _ in range(
+                        max(0, min(number, blocks - self.slots)) - max(0, number - self.slots + 1)
+                        if self.slots > 1
+                        else 0
+                    ):
                         os.read(there, 1)  # slots that were freed and are not needed any more
                     break
 
     def run(self, lba, size, blocks):
-        """(LBA, state, errno, milliseconds, bytes) of one block after the other, up to the first that fails or is late. state: 0 read, 1 failed,
-        2 hung."""
+        """(LBA, state, errno, milliseconds, bytes) of one block after the other, up to the first that fails or is late.
+        state: 0 read, 1 failed, 2 hung."""
         if self.child is None:
             self.start()
         os.write(self.to, struct.pack("<QQQ", lba, size, blocks))
@@ -1838,11 +2381,17 @@ class Worker:
 
 
 class Outbox:
-    """What was read goes to the bench from threads of its own, joined into large pieces, over connections that stay. `drain` waits until all of
-    it is there: what the map says is read, the bench has."""
+    """What was read goes to the bench from threads of its own, joined into large pieces, over connections that stay.
+    `drain` waits until all of it is there: what the map says is read, the bench has."""
 
-    MOST, WAITING, HANDS = 8 << 20, 12 << 20, 2  # bytes of a piece, bytes that wait, threads that send: while one counts a sum the other's piece is on its way
-    ZEROS = 1 << 30  # bytes of zeros that are waited for: a word for each block of an empty drive would take longer than reading it
+    MOST, WAITING, HANDS = (
+        8 << 20,
+        12 << 20,
+        2,
+    )  # bytes of a piece, bytes that wait, threads that send: while one counts a sum the other's piece is on its way
+    ZEROS = (
+        1 << 30
+    )  # bytes of zeros that are waited for: a word for each block of an empty drive would take longer than reading it
 
     def __init__(self, link, order, sector, keeps=True):
         self.link, self.order, self.sector, self.keeps = link, order, sector, keeps
@@ -1907,7 +2456,12 @@ class Outbox:
                     return
                 at, length, data = self.parts.popleft()
                 several, end = [data], at + length
-                while self.parts and self.parts[0][0] == end and (self.parts[0][2] is None) == (data is None) and (data is None or end - at + self.parts[0][1] <= self.MOST):
+                while (
+                    self.parts
+                    and self.parts[0][0] == end
+                    and (self.parts[0][2] is None) == (data is None)
+                    and (data is None or end - at + self.parts[0][1] <= self.MOST)
+                ):
                     _, more, own = self.parts.popleft()
                     several.append(own)
                     end += more
@@ -1916,7 +2470,9 @@ class Outbox:
                 self.turn.notify_all()
             data = None
             try:
-                self.link.put_copy(hand, self.order, at, end - at, several if several[0] is not None else None, self.keeps)
+                self.link.put_copy(
+                    hand, self.order, at, end - at, several if several[0] is not None else None, self.keeps
+                )
             except Exception as error:
                 with self.turn:
                     self.failure = error
@@ -1951,9 +2507,11 @@ class Ahead:
 
 
 class Fetching:
-    """Sectors as the bench asks for them turn by turn. While a turn is read the bench is asked for the next one, where it says that it may be.
+    """Sectors as the bench asks for them turn by turn. While a turn is read the bench is asked for the next one, where
+    it says that it may be.
 
-    asked: called with bytes done and of, about once a second; says what the bench wants ("pause", "stop" or nothing)."""
+    asked: called with bytes done and of, about once a second; says what the bench wants ("pause", "stop" or
+    nothing)."""
 
     def __init__(self, link, order, worker, total, asked):
         self.link, self.order, self.worker, self.total, self.asked = link, order, worker, total, asked
@@ -1965,7 +2523,9 @@ class Fetching:
         self.box.end()
 
     def ask(self, ahead=False):
-        return self.link.call("GET", "/wanted?session=%s&order=%s%s" % (self.link.session, self.order, "&ahead=1" if ahead else ""))
+        return self.link.call(
+            "GET", "/wanted?session=%s&order=%s%s" % (self.link.session, self.order, "&ahead=1" if ahead else "")
+        )
 
     def run(self):
         """(result, detail). Raises Gone, Refused."""
@@ -1999,7 +2559,13 @@ class Fetching:
             return None
         self.told = time.monotonic()
         wanted = self.asked(self.done, self.of)
-        return None if not wanted else ("paused", "from the bench") if wanted == "pause" else ("failed", "stopped from the bench")
+        return (
+            None
+            if not wanted
+            else ("paused", "from the bench")
+            if wanted == "pause"
+            else ("failed", "stopped from the bench")
+        )
 
     def read(self, pieces, careful):
         """The first of these, and what follows it in blocks of one size. How the order ends with it, or None."""
@@ -2016,13 +2582,28 @@ class Fetching:
                 self.done += len(data)
                 self.dead = 0
             elif state == 1 and code not in MEDIUM:
-                return "paused", "the drive dropped off the bus" if code in LEAVES else "[Errno %d] %s" % (code, os.strerror(code))  # that says nothing of its sectors
-            elif careful and size > 1 and state == 1 and self.dead < MOST_DEAD:  # a place that never answers is not halved: gone on with, it would hang again
+                return "paused", "the drive dropped off the bus" if code in LEAVES else "[Errno %d] %s" % (
+                    code,
+                    os.strerror(code),
+                )  # that says nothing of its sectors
+            elif (
+                careful and size > 1 and state == 1 and self.dead < MOST_DEAD
+            ):  # a place that never answers is not halved: gone on with, it would hang again
                 again = [(lba, size // 2), (lba + size // 2, size - size // 2)]
             else:
                 self.dead += careful and size == 1
                 self.hangs += state == 2
-                self.link.call("POST", "/unread", {"session": self.link.session, "order": self.order, "first": lba, "count": size, "careful": careful})
+                self.link.call(
+                    "POST",
+                    "/unread",
+                    {
+                        "session": self.link.session,
+                        "order": self.order,
+                        "first": lba,
+                        "count": size,
+                        "careful": careful,
+                    },
+                )
             if self.hangs >= HANGS_TO_GIVE_UP:
                 self.box.drain()
                 return "paused", "the drive did not answer %d calls" % self.hangs
@@ -2047,9 +2628,10 @@ def asked_pieces(ranges, total):
 
 
 class Scan:
-    """A whole drive or a span of it, read in the order that asks least of a failing one: first what reads well, with a widening berth around what
-    does not; then the edges of each gap from both sides, halving it; then every block that failed, down to the sector; stripes that come again
-    evenly, as a dead head's do, last of all. `steps` yields after every bit of work. Nothing is ever written.
+    """A whole drive or a span of it, read in the order that asks least of a failing one: first what reads well, with a
+    widening berth around what does not; then the edges of each gap from both sides, halving it; then every block that
+    failed, down to the sector; stripes that come again evenly, as a dead head's do, last of all. `steps` yields after
+    every bit of work. Nothing is ever written.
 
     known: rows of a map, to go on with. keep: called with (LBA, bytes) of what was read."""
 
@@ -2080,7 +2662,9 @@ class Scan:
                 for place in range(blocks):
                     broken.add(lba + place * size, lba + (place + 1) * size)
                 self.tried.add(lba, end)
-        single = {lba + place for kind, lba, size, blocks in known if kind == BAD_ROW and size == 1 for place in range(blocks)}
+        single = {
+            lba + place for kind, lba, size, blocks in known if kind == BAD_ROW and size == 1 for place in range(blocks)
+        }
         for first, end in broken.runs():
             for low, high in self.read.missing(first, end):
                 lba = low
@@ -2170,7 +2754,12 @@ class Scan:
         apart = [last[place + 1][0] - last[place][0] for place in range(STRIPES - 1)]
         wide = sorted(high - low for low, high in last)
         # heads are passed in serpentine order: the next but one is as far as the last but one
-        if abs(apart[0] - apart[2]) > 0.15 * apart[0] or max(apart) > 3 * min(apart) or wide[-1] > 2.5 * wide[0] or wide[-1] > 0.7 * min(apart):
+        if (
+            abs(apart[0] - apart[2]) > 0.15 * apart[0]
+            or max(apart) > 3 * min(apart)
+            or wide[-1] > 2.5 * wide[0]
+            or wide[-1] > 0.7 * min(apart)
+        ):
             return None
         low = last[-1][0] + apart[1]
         return (low, low + wide[len(wide) // 2]) if low + wide[len(wide) // 2] > at else None
@@ -2178,8 +2767,8 @@ class Scan:
     # --- then the gaps
 
     def _gaps(self, gaps):
-        """From both sides, then in the middle, until nothing is left; the smallest first. A stretch of which nothing reads, wherever it is tried, is
-        left: `left` in the map."""
+        """From both sides, then in the middle, until nothing is left; the smallest first. A stretch of which nothing
+        reads, wherever it is tried, is left: `left` in the map."""
         todo = [(first, end, 0) for first, end in gaps]
         while todo:
             todo.sort(key=lambda gap: gap[0] - gap[1])
@@ -2260,7 +2849,9 @@ class Scan:
                     self._one(lba + half, size - half)
                 barren = 0 if self.read.total() > before else barren
                 yield self
-            dead += bool(self.failed)  # a stretch of which nothing reads stays as it is: every further read strains the drive for nothing
+            dead += bool(
+                self.failed
+            )  # a stretch of which nothing reads stays as it is: every further read strains the drive for nothing
 
     def _single(self, lba):
         for _ in range(TRIES_AT_ONCE - 1):
@@ -2312,7 +2903,8 @@ class Scan:
         del self.unsure[:]
 
     def _is_there(self, state, code):
-        """After a read that failed. Raises Stopped where it failed because there is no drive: that says nothing of its sectors."""
+        """After a read that failed. Raises Stopped where it failed because there is no drive: that says nothing of its
+        sectors."""
         if state != 1:
             return
         if code in LEAVES:
@@ -2328,7 +2920,8 @@ class Scan:
         self._sure()
 
     def _answers(self):
-        """Does the drive still answer at all, if only with another error than before or late? A place that read well before is asked."""
+        """Does the drive still answer at all, if only with another error than before or late? A place that read well
+        before is asked."""
         answers = list(self.worker.run(self.good, 1, 1))
         return bool(answers) and answers[0][1] != 1
 
@@ -2362,8 +2955,8 @@ class Probe:
         self.allowed = set()  # type: set[str]  # drives that somebody at this machine has let the bench write to
 
     def read(self, order, sectors=True, device=None, drives=True, again=False):
-        """Every page of the machine, or of one drive, and what each announces. A drive that hangs twice is left alone. `again`: also what was read for
-        this order before."""
+        """Every page of the machine, or of one drive, and what each announces. A drive that hangs twice is left alone.
+        `again`: also what was read for this order before."""
         done = set() if again else self.spool.done(order)
         found = drive_jobs(self.machine, sectors) if drives else {}
         if device:
@@ -2385,7 +2978,9 @@ class Probe:
                 else:
                     status, detail, data = self.reader.run(job.call)
                 hangs = hangs + 1 if status == "hung" else hangs
-                pieces = self.read_pieces(job, order) if job.span and status == "failed" else data  # first: a probe killed here reads them again
+                pieces = (
+                    self.read_pieces(job, order) if job.span and status == "failed" else data
+                )  # first: a probe killed here reads them again
                 if job.runs:
                     data = self.keep_runs(job, order, data)
                 self.spool.add(job, order, status, detail, data)
@@ -2406,7 +3001,8 @@ class Probe:
             jobs[at:at] = job.then(data)
 
     def keep_runs(self, job, order, raw):
-        """Each run of sectors as a page of its own; returns their list, which is the page that says that all are there."""
+        """Each run of sectors as a page of its own; returns their list, which is the page that says that all are
+        there."""
         size = next((geometry(b)[0] for b in self.machine.blocks() if b.name == job.device), SECTOR)
         named = []
         for lba, data in unpacked(raw, size):
@@ -2416,13 +3012,22 @@ class Probe:
         return "".join(path + "\n" for path in named).encode()
 
     def title(self, name):
-        """A drive in one line: what the kernel calls it, what it calls itself, its size. The machine, where there is no name."""
+        """A drive in one line: what the kernel calls it, what it calls itself, its size. The machine, where there is no
+        name."""
         if not name:
             return "%-42s" % "this machine"
         block = next((b for b in self.machine.blocks() if drive_of(b) == name), None)
         told = describe(block) if block else {}
         size = int(told["size"]) * 512 if told.get("size", "").isdigit() else 0
-        model = " ".join(filter(None, (told.get("device/vendor", "").replace("ATA", ""), told.get("device/model") or told.get("device/name", ""))))
+        model = " ".join(
+            filter(
+                None,
+                (
+                    told.get("device/vendor", "").replace("ATA", ""),
+                    told.get("device/model") or told.get("device/name", ""),
+                ),
+            )
+        )
         identity = self.spool.newest(name + "/identify.bin")
         if len(identity) == 512 and any(identity[54:94]):  # the kernel keeps 16 letters of an ATA drive's name
             model = "".join(chr(identity[at ^ 1]) for at in range(54, 94)).strip()
@@ -2434,7 +3039,12 @@ class Probe:
         alone = [line for line in own if re.search(r"/lba\d+\.bin$", line["path"])]
         states = [line["status"] for line in own if line not in alone]
         parts = ["%d pages" % states.count("ok")]
-        for status, words in (("refused", "refused"), ("failed", "failed"), ("hung", "did not answer"), ("skipped", "left alone")):
+        for status, words in (
+            ("refused", "refused"),
+            ("failed", "failed"),
+            ("hung", "did not answer"),
+            ("skipped", "left alone"),
+        ):
             if states.count(status):
                 parts.append("%d %s" % (states.count(status), words))
         if alone:
@@ -2442,8 +3052,8 @@ class Probe:
         return ", ".join(parts)
 
     def read_pieces(self, job, order):
-        """A range of which not all can be read, sector by sector: a page for every run that could, a line for every sector that could not.
-        Returns the range with zeros for those."""
+        """A range of which not all can be read, sector by sector: a page for every run that could, a line for every
+        sector that could not. Returns the range with zeros for those."""
         first, count, size = job.span
         read, hangs, failed = {}, 0, 0
         for lba in range(first, first + count):
@@ -2461,7 +3071,13 @@ class Probe:
             if status == "failed" and not OF_THE_MEDIUM.search(detail):
                 break  # the drive is gone, or cannot be asked so: that says nothing of its sectors
             failed += 1
-            self.spool.add(PageRead("%s/lba%d.bin" % (job.device, lba), "sectors", job.device, "one sector", None), order, status, detail, b"")
+            self.spool.add(
+                PageRead("%s/lba%d.bin" % (job.device, lba), "sectors", job.device, "one sector", None),
+                order,
+                status,
+                detail,
+                b"",
+            )
         lba = first
         while lba < first + count:
             run = b""
@@ -2470,12 +3086,25 @@ class Probe:
                 run += read[lba]
                 lba += 1
             if run:
-                self.spool.add(PageRead("%s/lba%d-%d.bin" % (job.device, start, lba - 1), "sectors", job.device, "sector by sector", None), order, "ok", "", run)
+                self.spool.add(
+                    PageRead(
+                        "%s/lba%d-%d.bin" % (job.device, start, lba - 1),
+                        "sectors",
+                        job.device,
+                        "sector by sector",
+                        None,
+                    ),
+                    order,
+                    "ok",
+                    "",
+                    run,
+                )
             lba += 1
         return b"".join(read.get(lba) or bytes(size) for lba in range(first, first + count))
 
     def push(self, patient=True):
-        """Send every page that the bench has not acknowledged, in order. Not `patient`: reading goes on while the bench is away."""
+        """Send every page that the bench has not acknowledged, in order. Not `patient`: reading goes on while the bench
+        is away."""
         stuck = 0
         try:
             while self.acknowledged < len(self.spool.lines):
@@ -2485,8 +3114,18 @@ class Probe:
                     self.acknowledged = self.link.send(line, self.spool.data(line), patient)
                 except Refused as error:  # one page that the bench does not take takes no other away
                     self.say("The bench does not take %s: %s" % (line["path"], error))
-                    instead = dict(line, path="page-%d.bin" % line["seq"], status="refused", detail=("by the bench: %s" % error)[:300], sha256=None, size=0)
-                    instead = {name: value[:80] if name in ("kind", "device", "how") else value for name, value in instead.items()}
+                    instead = dict(
+                        line,
+                        path="page-%d.bin" % line["seq"],
+                        status="refused",
+                        detail=("by the bench: %s" % error)[:300],
+                        sha256=None,
+                        size=0,
+                    )
+                    instead = {
+                        name: value[:80] if name in ("kind", "device", "how") else value
+                        for name, value in instead.items()
+                    }
                     instead.update(kind=instead["kind"][:40], device=instead["device"][:40])
                     self.acknowledged = self.link.send(instead, b"", patient)
                 stuck = 0 if self.acknowledged > before else stuck + 1
@@ -2496,28 +3135,49 @@ class Probe:
             pass
 
     def progress(self, order, done, of, text, left=None, patient=True):
-        body = {"session": self.link.session, "order": order, "done": done, "of": of, "text": text, "minutes_left": left}
+        body = {
+            "session": self.link.session,
+            "order": order,
+            "done": done,
+            "of": of,
+            "text": text,
+            "minutes_left": left,
+        }
         with contextlib.suppress(Away):
             self.link.call("POST", "/progress", body, patient)
 
     def find(self, order):
-        """The device that the ordered drive has here and now; None where the order is for all. Raises Refused where it is not here, where two say that they are it, and
-        where an order that writes does not name it: kernel names move between two starts, serial numbers do not."""
+        """The device that the ordered drive has here and now; None where the order is for all. Raises Refused where it
+        is not here, where two say that they are it, and where an order that writes does not name it: kernel names move
+        between two starts, serial numbers do not."""
         device, drive = order.get("device"), order.get("drive")
         writes = order.get("order") in WRITES
         if writes and not plain(drive or "").strip("0"):
-            raise NotThisOne("expected the drive of an order that writes to be named by its serial number, got %s by the kernel's name alone; nothing was written" % (device or "one"))
+            raise NotThisOne(
+                (
+                    "expected the drive of an order that writes to be named by its serial number, got %s by the "
+                    "kernel's "
+                    "name alone; nothing was written"
+                )
+                % (device or "one")
+            )
         if not device:
             return device
         known = self.drives_by_id()
         if not drive:
             silent = sorted(name for name, own in known.items() if not own.ids)
             if device in silent and len(silent) > 1:
-                raise NotThisOne("expected one drive that does not say who it is, got %s; unplug all but one of them" % " and ".join(silent))
+                raise NotThisOne(
+                    "expected one drive that does not say who it is, got %s; unplug all but one of them"
+                    % " and ".join(silent)
+                )
             return device
         found = sorted(name for name, own in known.items() if plain(drive) in own.ids)
         if len(found) > 1:
-            raise NotThisOne("expected one drive %s, got two that say they are it: %s; unplug one of them" % (drive, " and ".join(found)))
+            raise NotThisOne(
+                "expected one drive %s, got two that say they are it: %s; unplug one of them"
+                % (drive, " and ".join(found))
+            )
         if not found:
             raise NotThisOne("expected the drive %s, got none that says it is it" % drive)
         if writes:
@@ -2532,15 +3192,26 @@ class Probe:
             raise NotThisOne(why + "; nothing is written to it")
 
     def allow(self, order, device):
-        """The first order that writes to a drive needs a key at this machine, with the drive's number on its screen. Raises Refused; returns what the bench wants
-        instead, if it does: pause or stop."""
+        """The first order that writes to a drive needs a key at this machine, with the drive's number on its screen.
+        Raises Refused; returns what the bench wants instead, if it does: pause or stop."""
         drive = order.get("drive") or ""
         if plain(drive) in self.allowed:
             return ""
         own = order.get("identity") or {}
         named = " ".join(filter(None, (own.get("model"), size_words(own["size"]) if own.get("size") else "")))
-        what = {"mend": "write %s to" % plural(len(order.get("writes") or ()), "place", "places"), "entry": "write boot entries of the machine that holds", "fill": "overwrite all of"}[order["order"]]
-        lines = ["The bench wants to %s this drive:" % what, "", "    serial number  %s" % readable(drive), "    %s" % readable(named), "    here as        %s" % device, ""]
+        what = {
+            "mend": "write %s to" % plural(len(order.get("writes") or ()), "place", "places"),
+            "entry": "write boot entries of the machine that holds",
+            "fill": "overwrite all of",
+        }[order["order"]]
+        lines = [
+            "The bench wants to %s this drive:" % what,
+            "",
+            "    serial number  %s" % readable(drive),
+            "    %s" % readable(named),
+            "    here as        %s" % device,
+            "",
+        ]
         self.say("The bench wants to %s the drive %s. Press Y at this machine to allow it." % (what, drive))
         began, wanted = time.monotonic(), [""]
 
@@ -2554,14 +3225,26 @@ class Probe:
             return ""
         if wanted[0]:
             return wanted[0]
-        raise NotThisOne("expected somebody to press Y at the machine, with the drive's serial number %s on its screen, got another key or none; nothing was written" % drive)
+        raise NotThisOne(
+            (
+                "expected somebody to press Y at the machine, with the drive's serial number %s on its screen, got "
+                "another "
+                "key or none; nothing was written"
+            )
+            % drive
+        )
 
     def rest(self):
-        """The ticket holds its drive: what spins in the machine and is used by nobody is stopped, and stays so, for nothing here asks it for anything. The kernel has
-        asked each who it is before anything of ours ran. Flash has nothing that wears by being awake."""
+        """The ticket holds its drive: what spins in the machine and is used by nobody is stopped, and stays so, for
+        nothing here asks it for anything. The kernel has asked each who it is before anything of ours ran. Flash has
+        nothing that wears by being awake."""
         told = []
         for block in self.machine.blocks():
-            if not is_a_drive(block) or block.bus in ("usb", "mmc", "nvme") or describe(block).get("queue/rotational") == "0":
+            if (
+                not is_a_drive(block)
+                or block.bus in ("usb", "mmc", "nvme")
+                or describe(block).get("queue/rotational") == "0"
+            ):
                 continue
             name = drive_of(block)
 
@@ -2575,10 +3258,16 @@ class Probe:
                 return b"stopped"
 
             status, detail, _ = self.reader.run(stop)
-            told.append("%s is stopped" % name if status == "ok" else "%s could not be stopped (%s): pull its plug" % (name, detail or status))
+            told.append(
+                "%s is stopped" % name
+                if status == "ok"
+                else "%s could not be stopped (%s): pull its plug" % (name, detail or status)
+            )
         self.rested = "; ".join(told)
         if told:
-            self.say("The ticket holds this machine's drive. %s. Nothing here wakes it again without an order." % self.rested)
+            self.say(
+                "The ticket holds this machine's drive. %s. Nothing here wakes it again without an order." % self.rested
+            )
 
     def drives_by_id(self):
         """Who each drive is, as the kernel or the drive tells it."""
@@ -2602,13 +3291,32 @@ class Probe:
         for turn in range(MOST_ROUNDS):
             self.push()
             answer = self.link.call("GET", "/wanted?session=%s&order=%s" % (self.link.session, order["id"]))
-            ranges = [r for r in answer.get("ranges", []) if isinstance(r, list) and len(r) == 2 and all(type(n) is int and 0 <= n < 1 << 48 for n in r)][:MOST_RANGES]
-            wanted = [(lba, min(count, LARGEST_PAGE // size)) for lba, count in ranges if count and lba + count <= (total or 0)]
+            ranges = [
+                r
+                for r in answer.get("ranges", [])
+                if isinstance(r, list) and len(r) == 2 and all(type(n) is int and 0 <= n < 1 << 48 for n in r)
+            ][:MOST_RANGES]
+            wanted = [
+                (lba, min(count, LARGEST_PAGE // size))
+                for lba, count in ranges
+                if count and lba + count <= (total or 0)
+            ]
             if not wanted:
                 return
             for lba, count in wanted:
-                path = "%s/lba%d-%d.bin" % (order["disk"], lba, lba + count - 1)  # by the name that the bench knows the disk by, wherever it stands now
-                job = PageRead(path, "sectors", order["disk"], "plain read", lambda lba=lba, count=count: self.machine.read_at(disk, lba, count, size), (lba, count, size))
+                path = "%s/lba%d-%d.bin" % (
+                    order["disk"],
+                    lba,
+                    lba + count - 1,
+                )  # by the name that the bench knows the disk by, wherever it stands now
+                job = PageRead(
+                    path,
+                    "sectors",
+                    order["disk"],
+                    "plain read",
+                    lambda lba=lba, count=count: self.machine.read_at(disk, lba, count, size),
+                    (lba, count, size),
+                )
                 status, detail, data = self.reader.run(job.call)
                 if status == "ok" and len(data) < count * size:
                     status, detail, data = "failed", "%d of %d bytes" % (len(data), count * size), b""
@@ -2623,8 +3331,9 @@ class Probe:
             self.progress(order["id"], min(turn + 1, 99), 100, "LBA %d" % wanted[-1][0], patient=False)
 
     def fetch(self, order, device):
-        """Sectors of a volume as the bench asks for them turn by turn, for a look at it or for files on it. They go as they are read and are kept by the bench alone;
-        what does not read at once is told, and asked for again with care when all else is there. Returns (result, detail)."""
+        """Sectors of a volume as the bench asks for them turn by turn, for a look at it or for files on it. They go as
+        they are read and are kept by the bench alone; what does not read at once is told, and asked for again with care
+        when all else is there. Returns (result, detail)."""
         disk, number_ = disk_here(order["disk"], device), order["id"]
         block = next((b for b in self.machine.blocks() if b.name == disk), None)
         if block is None:
@@ -2635,20 +3344,30 @@ class Probe:
         def asked(done, of):
             return self.asked(number_, min(done, max(of, 1)), max(of, 1), title, None, "bytes")
 
-        fetching = Fetching(self.link, number_, Worker(self.machine, disk, size, (1 << 20) // size, self.reader.seconds, keep=True), total or 0, asked)
+        fetching = Fetching(
+            self.link,
+            number_,
+            Worker(self.machine, disk, size, (1 << 20) // size, self.reader.seconds, keep=True),
+            total or 0,
+            asked,
+        )
         try:
             return fetching.run()
         finally:
             fetching.end()
 
     def mend(self, order, device):
-        """Named sectors of one disk as the bench wants them, which has what stood there on its own disk before it sends this."""
+        """Named sectors of one disk as the bench wants them, which has what stood there on its own disk before it sends
+        this."""
         disk = disk_here(order["disk"], device)
         block = next((b for b in self.machine.blocks() if b.name == disk), None)
         if block is None:
             raise Refused("expected a disk %s, got none by that name; nothing was written" % disk)
         size, _ = geometry(block)
-        self.say("Writing %d sectors of %s, as the bench has ordered." % (sum(len(after) for _, _, after in sane_writes(order["writes"])) // size, disk))
+        self.say(
+            "Writing %d sectors of %s, as the bench has ordered."
+            % (sum(len(after) for _, _, after in sane_writes(order["writes"])) // size, disk)
+        )
         opened = []  # type: list[Identity]
 
         def sure(who):
@@ -2658,26 +3377,34 @@ class Probe:
 
         try:
             back = self.machine.rewrite(disk, sane_writes(order["writes"]), size, sure)
-        except (Refused, OSError) as error:  # it may have been half done: the bench is told what stands there now, whatever that is
+        except (
+            Refused,
+            OSError,
+        ) as error:  # it may have been half done: the bench is told what stands there now, whatever that is
             self.wrote = bool(opened) and not isinstance(error, Untouched)
             for at, _, after in sane_writes(order["writes"]) if opened else ():
                 lba, count = at // size, max(1, len(after) // size)
-                status, detail, data = self.reader.run(lambda lba=lba, count=count: self.machine.read_at(disk, lba, count, size))
+                status, detail, data = self.reader.run(
+                    lambda lba=lba, count=count: self.machine.read_at(disk, lba, count, size)
+                )
                 self.sectors_page(order, lba, count, status, detail, data)
             raise
         for at, data in back:
             self.sectors_page(order, at // size, len(data) // size, "ok", "", data)
 
     def fill(self, order, device):
-        """A drive is filled from a copy that the bench keeps, and read back against what the bench sent. Returns (result, detail). Where it was cut it goes on from the
-        last place that was surely written."""
+        """A drive is filled from a copy that the bench keeps, and read back against what the bench sent. Returns
+        (result, detail). Where it was cut it goes on from the last place that was surely written."""
         disk, whole = disk_here(order["disk"], device), order["size"]
         block = next((b for b in self.machine.blocks() if b.name == disk), None)
         if block is None:
             raise Refused("expected a disk %s, got none by that name; nothing was written" % disk)
         size, total = geometry(block)
         if whole % size or whole > size * (total or 0):
-            raise Refused("expected a drive of at least %d bytes in sectors of %d, got %d; nothing was written" % (whole, size, size * (total or 0)))
+            raise Refused(
+                "expected a drive of at least %d bytes in sectors of %d, got %d; nothing was written"
+                % (whole, size, size * (total or 0))
+            )
         mark = os.path.join(self.spool.folder, "filled-" + order["id"])
         told_before = read_text(mark).strip()
         self.wrote = bool(told_before)
@@ -2686,12 +3413,17 @@ class Probe:
         if do:
             if do == "pause":
                 return "paused", "from the bench"
-            return "failed", "stopped from the bench" + (": the drive is filled in part" if self.wrote else " before anything was written")
+            return "failed", "stopped from the bench" + (
+                ": the drive is filled in part" if self.wrote else " before anything was written"
+            )
         start = number(int(told_before) if told_before.isdigit() else 0, 0, whole)
         box, named = argparse.Namespace(connection=None), "%s (%s)" % (disk, order.get("drive") or device)
         self.say("Filling %s from the bench's copy: %s. Everything that is on it goes." % (named, size_words(whole)))
         begun = time.monotonic()
-        sums, told = bytearray(32 * -(-whole // FILL_STEP)), [0.0]  # SHA-256 of each piece; nothing where it was zeros, or written before this start
+        sums, told = (
+            bytearray(32 * -(-whole // FILL_STEP)),
+            [0.0],
+        )  # SHA-256 of each piece; nothing where it was zeros, or written before this start
 
         def wanted(done):
             if time.monotonic() - told[0] < 1.0:
@@ -2699,7 +3431,14 @@ class Probe:
             told[0] = time.monotonic()
             pace = (done - start) / max(told[0] - begun, 1.0)
             left = round((2 * whole - done) / pace / 60, 1) if pace > 0 and told[0] - begun > 10.0 else None
-            return self.asked(order["id"], done, 2 * whole, ("Reading %s back" if done > whole else "Filling %s") % named, left, "bytes")
+            return self.asked(
+                order["id"],
+                done,
+                2 * whole,
+                ("Reading %s back" if done > whole else "Filling %s") % named,
+                left,
+                "bytes",
+            )
 
         def kept(at):
             with open(mark, "w") as file:
@@ -2709,7 +3448,10 @@ class Probe:
             with self.machine.filled(disk) as own:
                 self.sure(order, own.who())
                 at = flushed = start - start % FILL_STEP
-                hole, asked_by = 0, box.connection  # bytes of zeros from here on that the bench has told of; the connection that the last of it came by
+                hole, asked_by = (
+                    0,
+                    box.connection,
+                )  # bytes of zeros from here on that the bench has told of; the connection that the last of it came by
                 while at < whole:
                     data = None
                     if not hole:
@@ -2721,7 +3463,11 @@ class Probe:
                             if do:
                                 own.flush()
                                 kept(at)
-                                return ("paused", "from the bench") if do == "pause" else ("failed", "stopped from the bench: the drive is filled in part")
+                                return (
+                                    ("paused", "from the bench")
+                                    if do == "pause"
+                                    else ("failed", "stopped from the bench: the drive is filled in part")
+                                )
                     if data is None:
                         length = min(hole, whole - at, 64 * FILL_STEP)  # a pause is asked for in between
                         self.wrote = True
@@ -2742,7 +3488,11 @@ class Probe:
                     if do:
                         own.flush()
                         kept(min(at, whole))
-                        return ("paused", "from the bench") if do == "pause" else ("failed", "stopped from the bench: the drive is filled in part")
+                        return (
+                            ("paused", "from the bench")
+                            if do == "pause"
+                            else ("failed", "stopped from the bench: the drive is filled in part")
+                        )
                 own.flush()
                 kept(whole)
                 at = hole = 0
@@ -2759,11 +3509,23 @@ class Probe:
                         is_so = hashlib.sha256(own.read(at, length)).digest() == known
                     if not is_so:
                         kept(0)
-                        return "failed", "expected to read back what was written, got other bytes at byte %d: this drive does not keep what it is given" % at
+                        return (
+                            "failed",
+                            (
+                                "expected to read back what was written, got other bytes at byte %d: this drive does "
+                                "not "
+                                "keep what it is given"
+                            )
+                            % at,
+                        )
                     at += length
                     do = wanted(whole + at)
                     if do:
-                        return ("paused", "from the bench") if do == "pause" else ("failed", "stopped from the bench: written, not all of it read back")
+                        return (
+                            ("paused", "from the bench")
+                            if do == "pause"
+                            else ("failed", "stopped from the bench: written, not all of it read back")
+                        )
         finally:
             if box.connection is not None:
                 box.connection.close()
@@ -2775,29 +3537,52 @@ class Probe:
         self.spool.add(PageRead(path, "sectors", disk, "read back", None), order["id"], status, detail, data)
 
     def write_entry(self, order):
-        """A boot entry and the order of all, as the bench wants them, which has what stood there on its own disk before it sends this."""
+        """A boot entry and the order of all, as the bench wants them, which has what stood there on its own disk before
+        it sends this."""
         writes = sane_variables(order["writes"])
         for name, before, after in writes:
             now = self.machine.variable(name)
             if now not in (before, after):
-                raise Refused("%s: expected what the bench has read, got other bytes; nothing was written" % name.split("-")[0])
+                raise Refused(
+                    "%s: expected what the bench has read, got other bytes; nothing was written" % name.split("-")[0]
+                )
         for name, _, after in writes:
             if self.machine.variable(name) != after:
                 self.wrote = True
                 self.machine.put_variable(name, after)
             if self.machine.variable(name) != after:
-                raise Refused("%s: expected to read back what was written, got other bytes; the bench knows what was there" % name.split("-")[0])
+                raise Refused(
+                    "%s: expected to read back what was written, got other bytes; the bench knows what was there"
+                    % name.split("-")[0]
+                )
             if after is not None:
-                self.spool.add(PageRead("efivars/" + safe_name(name), "uefi-variable", "", "read back", None), order["id"], "ok", "", after)
+                self.spool.add(
+                    PageRead("efivars/" + safe_name(name), "uefi-variable", "", "read back", None),
+                    order["id"],
+                    "ok",
+                    "",
+                    after,
+                )
 
     # --- work that takes long: it can be paused and stopped from the bench, and goes on without it
 
     def asked(self, order, done, of, text, left=None, unit="percent", hot=False, key=False):
-        """Tell how far it is, or that somebody here has to press a key first; returns what the bench wants: "" (go on), pause or stop. A bench that is away wants nothing."""
+        """Tell how far it is, or that somebody here has to press a key first; returns what the bench wants: "" (go on),
+        pause or stop. A bench that is away wants nothing."""
         self.hint("%s  %d %%" % (text, 100 * done // max(of, 1)))
         if not self.link:
             return ""
-        body = {"session": self.link.session, "order": order, "done": done, "of": of, "text": text[:200], "minutes_left": left, "unit": unit, "hot": hot, "key": key}
+        body = {
+            "session": self.link.session,
+            "order": order,
+            "done": done,
+            "of": of,
+            "text": text[:200],
+            "minutes_left": left,
+            "unit": unit,
+            "hot": hot,
+            "key": key,
+        }
         try:
             wanted = self.link.call("POST", "/progress", body, False).get("do")
         except Away:
@@ -2808,18 +3593,30 @@ class Probe:
         """The same, of a bench that has to answer: what writes does not begin on its own."""
         if not self.link:
             return ""
-        body = {"session": self.link.session, "order": order, "done": 0, "of": 100, "text": "", "minutes_left": None, "unit": "percent", "hot": False}
+        body = {
+            "session": self.link.session,
+            "order": order,
+            "done": 0,
+            "of": 100,
+            "text": "",
+            "minutes_left": None,
+            "unit": "percent",
+            "hot": False,
+        }
         wanted = self.link.call("POST", "/progress", body).get("do")
         return wanted if wanted in ("pause", "stop") else ""
 
     def heat(self, device):
         """Degrees Celsius that the drive tells; None where it tells none."""
         if device.startswith("nvme"):
-            status, _, data = self.reader.run(lambda: nvme_page(self.machine, device, 0x02, 0xFFFFFFFF, [log_words(0x02, 512)], 512))
+            status, _, data = self.reader.run(
+                lambda: nvme_page(self.machine, device, 0x02, 0xFFFFFFFF, [log_words(0x02, 512)], 512)
+            )
             kelvin = data[1] | data[2] << 8 if status == "ok" and len(data) == 512 else 0
             return kelvin - 273 if 220 <= kelvin <= 420 else None
         if not self.spool.newest(device + "/smart-data.bin"):
-            return None  # a drive that has not shown this page is not asked for it: it would keep the refusal in its log for good
+            # a drive that has not shown this page is not asked for it: it would keep the refusal in its log for good
+            return None
         status, _, data = self.reader.run(smart_data_job(self.machine, device).call)
         for at in range(2, 362, 12) if status == "ok" and len(data) == 512 else ():
             if data[at] in (190, 194):
@@ -2827,10 +3624,16 @@ class Probe:
         return None
 
     def timed_read(self, order, device, copies=False):
-        """Read the whole drive, or a span, block by block with its time, and keep the map: what is known of it already is not read again. `copies`:
-        what was read goes to the bench as well."""
-        number_, minutes, hot = order["id"], order.get("minutes"), order.get("hot") or (75 if device.startswith("nvme") else 60)
-        block = next((b for b in self.machine.blocks() if is_a_drive(b) and (b.name == device or drive_of(b) == device)), None)
+        """Read the whole drive, or a span, block by block with its time, and keep the map: what is known of it already
+        is not read again. `copies`: what was read goes to the bench as well."""
+        number_, minutes, hot = (
+            order["id"],
+            order.get("minutes"),
+            order.get("hot") or (75 if device.startswith("nvme") else 60),
+        )
+        block = next(
+            (b for b in self.machine.blocks() if is_a_drive(b) and (b.name == device or drive_of(b) == device)), None
+        )
         if block is None:
             raise Refused("expected the drive %s, got none by that name" % device)
         sector, sectors = geometry(block)
@@ -2847,8 +3650,17 @@ class Probe:
         if copies:
             self.link.call("POST", "/copy", {"session": self.link.session, "order": number_, "size": sectors * sector})
             box = Outbox(self.link, number_, sector)
-        worker = Worker(self.machine, block.name, sector, size, max(self.reader.seconds, 2.0 if self.reader.seconds < 5 else SCAN_SECONDS), keep=copies)
-        scan = Scan(worker, sectors, size, order.get("first") or 0, order.get("end"), rows_of(raw), box.put if box else None)
+        worker = Worker(
+            self.machine,
+            block.name,
+            sector,
+            size,
+            max(self.reader.seconds, 2.0 if self.reader.seconds < 5 else SCAN_SECONDS),
+            keep=copies,
+        )
+        scan = Scan(
+            worker, sectors, size, order.get("first") or 0, order.get("end"), rows_of(raw), box.put if box else None
+        )
         scan.box = box
         began = told = flushed = time.monotonic()
         looked, degrees, at_start, ended = 0.0, None, scan.done()[0], ""
@@ -2856,14 +3668,19 @@ class Probe:
         try:
             for _ in scan.steps():
                 now = time.monotonic()
-                if now - flushed > (min(120.0, max(CHUNK_SECONDS, (now - began) / 60)) if flushed > began else 2.0) or scan.map.count > CHUNK_ROWS:
+                if (
+                    now - flushed > (min(120.0, max(CHUNK_SECONDS, (now - began) / 60)) if flushed > began else 2.0)
+                    or scan.map.count > CHUNK_ROWS
+                ):
                     chunks, flushed = self.keep_map(scan, number_, name, chunks), now
                 if minutes and now - began > minutes * 60:
                     ended = "The %g minutes are used up" % minutes
                     break
                 if now - looked > HEAT_SECONDS:
                     looked, degrees = now, self.heat(name)
-                    wanted = self.cooled(number_, name, scan, hot, title) if degrees is not None and degrees >= hot else ""
+                    wanted = (
+                        self.cooled(number_, name, scan, hot, title) if degrees is not None and degrees >= hot else ""
+                    )
                     if wanted == "pause":
                         return "paused", "from the bench"
                     if wanted:
@@ -2873,7 +3690,14 @@ class Probe:
                     told = now
                     done, of = scan.done()
                     pace = (done - at_start) / max(scan.ms / 1e3, 0.1)
-                    text = "%s: %.0f MB/s%s%s" % (title, pace * sector / 1e6, ", %s not read" % plural(len(scan.failed) + scan.bad_sectors, "place does", "places do") if scan.failed or scan.bad_sectors else "", ", %d degrees" % degrees if degrees is not None else "")
+                    text = "%s: %.0f MB/s%s%s" % (
+                        title,
+                        pace * sector / 1e6,
+                        ", %s not read" % plural(len(scan.failed) + scan.bad_sectors, "place does", "places do")
+                        if scan.failed or scan.bad_sectors
+                        else "",
+                        ", %d degrees" % degrees if degrees is not None else "",
+                    )
                     wanted = self.asked(number_, done, of, text, round((of - done) / max(pace, 1) / 60, 1), "sectors")
                     if wanted == "pause":
                         return "paused", "from the bench"
@@ -2903,7 +3727,15 @@ class Probe:
         degrees = hot
         while degrees is not None and degrees > hot - 5:
             done, of = scan.done()
-            wanted = self.asked(order, done, of, "%s waits: %d degrees, it goes on at %d" % (title, degrees, hot - 5), None, "sectors", True)
+            wanted = self.asked(
+                order,
+                done,
+                of,
+                "%s waits: %d degrees, it goes on at %d" % (title, degrees, hot - 5),
+                None,
+                "sectors",
+                True,
+            )
             if wanted:
                 return wanted
             self.machine.sleep(10)
@@ -2912,28 +3744,49 @@ class Probe:
 
     def map_so_far(self, order):
         """The map of an order that was begun: what the bench has of it, and what is kept here."""
-        own = b"".join(self.spool.data(line) for line in self.spool.lines if line["order"] == order and line["kind"] == "read-map")
+        own = b"".join(
+            self.spool.data(line) for line in self.spool.lines if line["order"] == order and line["kind"] == "read-map"
+        )
         try:
-            there = base64.b64decode(self.link.call("GET", "/map?session=%s&order=%s" % (self.link.session, order)).get("map") or "") if self.link else b""
+            there = (
+                base64.b64decode(
+                    self.link.call("GET", "/map?session=%s&order=%s" % (self.link.session, order)).get("map") or ""
+                )
+                if self.link
+                else b""
+            )
         except (ValueError, TypeError):
             there = b""
         return there + own
 
     def keep_map(self, scan, order, name, chunks):
-        """What was read since the last time becomes a page; of a copy only once the bench has it all. Returns how many there are."""
+        """What was read since the last time becomes a page; of a copy only once the bench has it all. Returns how many
+        there are."""
         if scan.box:
             scan.box.drain()
         data = scan.map.take()
         if data:
             chunks += 1
-            self.spool.add(PageRead("%s/map-%s-%04d.gcm" % (name, self.link.session[:4] if self.link else "0", chunks), "read-map", name, "timed read", None), order, "ok", "", data)
+            self.spool.add(
+                PageRead(
+                    "%s/map-%s-%04d.gcm" % (name, self.link.session[:4] if self.link else "0", chunks),
+                    "read-map",
+                    name,
+                    "timed read",
+                    None,
+                ),
+                order,
+                "ok",
+                "",
+                data,
+            )
             if self.link:
                 self.push(patient=False)
         return chunks
 
     def self_test(self, order, device, kind):
-        """Start the drive's own test, or join the one that is running; watch it; read its logs again. The drive goes on without this program: started
-        again, it only looks how the test ended. Returns (result, detail)."""
+        """Start the drive's own test, or join the one that is running; watch it; read its logs again. The drive goes on
+        without this program: started again, it only looks how the test ended. Returns (result, detail)."""
         is_nvme = device.startswith("nvme")
         mark = os.path.join(self.spool.folder, "started-%s" % order)
         left, minutes, _ = self._test_state(device, is_nvme, kind)
@@ -2983,16 +3836,26 @@ class Probe:
             raise Refused(detail)
 
     def _test_state(self, device, is_nvme, kind):
-        """(percent still to run or None when none is running, minutes that the drive says such a test takes or None, how the last one ended in
-        words). ACS-4 table 145, NVM Express 1.4 figure 199."""
+        """(percent still to run or None when none is running, minutes that the drive says such a test takes or None,
+        how the last one ended in words). ACS-4 table 145, NVM Express 1.4 figure 199."""
         job = self_test_log_job(self.machine, device) if is_nvme else smart_data_job(self.machine, device)
         status, _, data = self.reader.run(job.call)
         if status != "ok" or len(data) < 376:
             return None, None, ""
         if is_nvme:
-            ended = "" if data[4] & 0xF == 0xF else {1: "Aborted by a command", 2: "Interrupted by a reset of the controller", 4: "Aborted by a format"}.get(data[4] & 0xF, "")
+            ended = (
+                ""
+                if data[4] & 0xF == 0xF
+                else {
+                    1: "Aborted by a command",
+                    2: "Interrupted by a reset of the controller",
+                    4: "Aborted by a format",
+                }.get(data[4] & 0xF, "")
+            )
             return ((100 - (data[1] & 0x7F)) if data[0] & 0xF else None), self._nvme_minutes(device, kind), ended
-        minutes = {"short": data[372], "conveyance": data[374]}.get(kind) or (data[373] if data[373] != 0xFF else data[375] | data[376] << 8)
+        minutes = {"short": data[372], "conveyance": data[374]}.get(kind) or (
+            data[373] if data[373] != 0xFF else data[375] | data[376] << 8
+        )
         ended = {1: "Aborted by a command", 2: "Interrupted by a reset"}.get(data[363] >> 4, "")
         return ((data[363] & 0xF) * 10 if data[363] >> 4 == 0xF else None), minutes or None, ended
 
@@ -3009,7 +3872,10 @@ class Probe:
         """One order of the bench. Returns (result, detail); `wrote` then says whether anything was written for it."""
         self.wrote = False
         if not self.link.cleared(order):
-            self.say("Order %s refused: it carries no clearance for %s." % (order.get("id"), NEEDED.get(order.get("order", ""), "anything")))
+            self.say(
+                "Order %s refused: it carries no clearance for %s."
+                % (order.get("id"), NEEDED.get(order.get("order", ""), "anything"))
+            )
             return "refused", "no clearance for it"
         try:
             if order["order"] == "look":
@@ -3033,11 +3899,16 @@ class Probe:
         return "done", self.rested if order["order"] == "look" else ""
 
     def write(self, order):
-        """An order that changes something here: for the drive that it names, once somebody at this machine has let it. Returns (result, detail)."""
+        """An order that changes something here: for the drive that it names, once somebody at this machine has let it.
+        Returns (result, detail)."""
         device = self.find(order)
         do = self.allow(order, device)
         if do:
-            return ("paused", "from the bench") if do == "pause" and order["order"] == "fill" else ("failed", "stopped from the bench before anything was written")
+            return (
+                ("paused", "from the bench")
+                if do == "pause" and order["order"] == "fill"
+                else ("failed", "stopped from the bench before anything was written")
+            )
         device = self.find(order)  # a key is waited for as long as it takes
         if order["order"] == "fill":
             return self.fill(order, device)
@@ -3065,26 +3936,58 @@ class Probe:
                 result, detail = self.work(order)
                 self.push()
                 try:
-                    self.link.call("POST", "/done", {"session": self.link.session, "order": order["id"], "result": result, "detail": detail, "wrote": self.wrote})
+                    self.link.call(
+                        "POST",
+                        "/done",
+                        {
+                            "session": self.link.session,
+                            "order": order["id"],
+                            "result": result,
+                            "detail": detail,
+                            "wrote": self.wrote,
+                        },
+                    )
                 except Refused as error:  # another start of this program has the order by now
                     self.say("The bench does not take this result: %s" % error)
-                self.say("%s %s%s" % (WORDS_OF.get(order.get("order"), "Order"), result, ": " + detail if detail else ""))
+                self.say(
+                    "%s %s%s" % (WORDS_OF.get(order.get("order"), "Order"), result, ": " + detail if detail else "")
+                )
                 told = False
             if not told and not orders:
-                self.say("Leave me running: the bench may order tests. To end, end the link on the ticket, or press Ctrl+C here.")
+                self.say(
+                    (
+                        "Leave me running: the bench may order tests. To end, end the link on the ticket, or press "
+                        "Ctrl+C "
+                        "here."
+                    )
+                )
                 told = True
             if not orders:
                 self.machine.sleep(PULL_SECONDS)
 
 
 def options(argv):
-    parser = argparse.ArgumentParser(description="Reads a machine that will not start: its drives' pages, its firmware, its first sectors.")
+    parser = argparse.ArgumentParser(
+        description="Reads a machine that will not start: its drives' pages, its firmware, its first sectors."
+    )
     parser.add_argument("--server", default=SERVER, help="the bench's address, as the ticket shows it")
-    parser.add_argument("--secret", default=SECRET or os.environ.get("GATECHECK_SECRET", ""), help="the link's secret (better in GATECHECK_SECRET: arguments can be listed by anyone)")
+    parser.add_argument(
+        "--secret",
+        default=SECRET or os.environ.get("GATECHECK_SECRET", ""),
+        help="the link's secret (better in GATECHECK_SECRET: arguments can be listed by anyone)",
+    )
     parser.add_argument("--out", metavar="FILE.gcap", help="write everything into this file, on a stick for example")
-    parser.add_argument("--spool", metavar="DIR", help="where pages are kept until they are sent (default: under the temporary folder)")
-    parser.add_argument("--no-sectors", action="store_true", help="leave the first and last sectors alone: nothing is read from the medium")
-    parser.add_argument("--wait", type=float, default=CALL_SECONDS, metavar="SECONDS", help="how long one call may take")
+    parser.add_argument(
+        "--spool", metavar="DIR", help="where pages are kept until they are sent (default: under the temporary folder)"
+    )
+    parser.add_argument(
+        "--no-sectors",
+        action="store_true",
+        help="leave the first and last sectors alone: nothing is read from the medium",
+    )
+    parser.add_argument(
+        "--wait", type=float, default=CALL_SECONDS, metavar="SECONDS", help="how long one call may take"
+    )
     return parser.parse_args(argv)
 
 
@@ -3096,7 +3999,13 @@ class Terminal:
         self.has_foot = out.isatty()
 
     def say(self, text):
-        lines = textwrap.wrap(text, shutil.get_terminal_size().columns - 1, subsequent_indent="         ", break_long_words=False) if self.has_foot else [text]
+        lines = (
+            textwrap.wrap(
+                text, shutil.get_terminal_size().columns - 1, subsequent_indent="         ", break_long_words=False
+            )
+            if self.has_foot
+            else [text]
+        )
         self.out.write(("\r\x1b[K" if self.foot else "") + "\n".join(lines) + "\n")
         self.foot = False
         self.out.flush()
@@ -3118,22 +4027,35 @@ def main(argv=None, machine=None, say=None):
         print("probe: expected --out FILE.gcap or --server with --secret, got neither", file=sys.stderr)
         return 2
     if machine is None and os.geteuid() != 0:
-        print("probe: expected to run as root (sudo), got user %d; drives answer nobody else" % os.geteuid(), file=sys.stderr)
+        print(
+            "probe: expected to run as root (sudo), got user %d; drives answer nobody else" % os.geteuid(),
+            file=sys.stderr,
+        )
         return 2
     if chosen.out:
         try:
             with open(chosen.out + ".part", "wb"):
                 pass
         except OSError as error:
-            print("probe: --out %s: expected a file that can be written, got %s" % (chosen.out, error.strerror), file=sys.stderr)
+            print(
+                "probe: --out %s: expected a file that can be written, got %s" % (chosen.out, error.strerror),
+                file=sys.stderr,
+            )
             return 2
     machine = machine or Machine()
     facts = machine.facts()
-    name = re.sub(r"\W+", "-", "%s-%s" % (chosen.secret or "offline", facts.get("product_serial", "") or facts.get("product_name", "machine")))
+    name = re.sub(
+        r"\W+",
+        "-",
+        "%s-%s" % (chosen.secret or "offline", facts.get("product_serial", "") or facts.get("product_name", "machine")),
+    )
     spool = Spool(chosen.spool or os.path.join(tempfile.gettempdir(), "gatecheck-probe-" + name))
     reader = Reader(chosen.wait)
     unless = " unless the bench orders a mending" if chosen.server else ""
-    say("Gate Check reads %s. Nothing is written to any drive%s." % (" ".join(filter(None, (facts.get("sys_vendor"), facts.get("product_name")))) or "this machine", unless))
+    say(
+        "Gate Check reads %s. Nothing is written to any drive%s."
+        % (" ".join(filter(None, (facts.get("sys_vendor"), facts.get("product_name")))) or "this machine", unless)
+    )
     if not chosen.server:
         spool.begin()
         probe = Probe(machine, spool, None, say, reader, hint)
@@ -3149,7 +4071,11 @@ def main(argv=None, machine=None, say=None):
         probe.linked(session)
     except Gone as error:
         if not link.session:
-            print("probe: the code %s does not fit: %s. The link's sheet on the ticket shows the right line." % (chosen.secret or "(none)", error), file=sys.stderr)
+            print(
+                "probe: the code %s does not fit: %s. The link's sheet on the ticket shows the right line."
+                % (chosen.secret or "(none)", error),
+                file=sys.stderr,
+            )
             return 2
         say("End of the link: %s" % error)
     except Refused as error:

@@ -1,4 +1,5 @@
-"""The bench tells the network where it is, so that a machine started from the stick finds it by itself: multicast DNS (RFC 6762), service type `_gatecheck._tcp` (RFC 6763)."""
+"""The bench tells the network where it is, so that a machine started from the stick finds it by itself: multicast DNS
+(RFC 6762), service type `_gatecheck._tcp` (RFC 6763)."""
 
 from __future__ import annotations
 
@@ -26,7 +27,8 @@ def service_name(shop: str) -> str:
 
 @contextmanager
 def announced(shop: str, host: str, port: int) -> Iterator[list[str]]:
-    """While this lasts the bench is announced; the addresses that are. Empty, and nothing is sent, where there is no network, or the port of multicast DNS is another's: the server runs all the same."""
+    """While this lasts the bench is announced; the addresses that are. Empty, and nothing is sent, where there is no
+    network, or the port of multicast DNS is another's: the server runs all the same."""
     found = addresses(host)
     if not found:
         yield []
@@ -39,7 +41,14 @@ def announced(shop: str, host: str, port: int) -> Iterator[list[str]]:
         yield []
         return
     try:
-        info = ServiceInfo(SERVICE, f"{service_name(shop)}.{SERVICE}", addresses=[socket.inet_aton(a) for a in found], port=port, properties={"protocol": "1"}, server=f"{socket.gethostname().split('.')[0]}.local.")
+        info = ServiceInfo(
+            SERVICE,
+            f"{service_name(shop)}.{SERVICE}",
+            addresses=[socket.inet_aton(a) for a in found],
+            port=port,
+            properties={"protocol": "1"},
+            server=f"{socket.gethostname().split('.')[0]}.local.",
+        )
         try:
             speaker.register_service(info, allow_name_change=True)
         except (Error, OSError):

@@ -31,10 +31,17 @@ from gatecheck.server.work.routes import work_routes
 
 
 def create_app(
-    house: Services, dist: Path | None = None, practice: Mapping[int, str] | None = None, *, is_public: bool = False, names: Sequence[str] = (), after: Callable[[], None] = lambda: None
+    house: Services,
+    dist: Path | None = None,
+    practice: Mapping[int, str] | None = None,
+    *,
+    is_public: bool = False,
+    names: Sequence[str] = (),
+    after: Callable[[], None] = lambda: None,
 ) -> FastAPI:
-    """The web application for one shop. `dist` is the built front end; `practice`: machines that are linked to these tickets once it
-    runs; `is_public`: it answers beyond this computer; `names`: host names that it answers to besides its addresses; `after`: once all that is linked."""
+    """The web application for one shop. `dist` is the built front end; `practice`: machines that are linked to these
+    tickets once it runs; `is_public`: it answers beyond this computer; `names`: host names that it answers to besides
+    its addresses; `after`: once all that is linked."""
     events = house.shop.events
 
     @asynccontextmanager
@@ -51,17 +58,34 @@ def create_app(
         house.shop.database.close()
 
     app = FastAPI(
-        title="Gate Check", version="1", lifespan=lifespan, openapi_url="/api/openapi.json", docs_url=None, redoc_url=None,
+        title="Gate Check",
+        version="1",
+        lifespan=lifespan,
+        openapi_url="/api/openapi.json",
+        docs_url=None,
+        redoc_url=None,
         responses={422: {"model": Problem}, 404: {"model": Problem}, 409: {"model": Problem}},
-    )  # fmt: skip
+    )
     app.state.events = events
     app.state.is_public = is_public
     app.add_middleware(RequestGuard, devices=house.devices, names=names)
     map_errors(app)
     for router in (
-        bench_routes(house.bench, events, house.devices), ticket_routes(house.tickets), learning_routes(house.learning), instrument_routes(house.instruments),
-        capture_routes(house.captures), link_routes(house.links, house.machines), surface_routes(house.surfaces), path_routes(house.paths), volume_routes(house.volumes), ear_routes(house.ear), practice_routes(house.practice), work_routes(house.work), paper_routes(house.papers), people_routes(house.devices),
-    ):  # fmt: skip
+        bench_routes(house.bench, events, house.devices),
+        ticket_routes(house.tickets),
+        learning_routes(house.learning),
+        instrument_routes(house.instruments),
+        capture_routes(house.captures),
+        link_routes(house.links, house.machines),
+        surface_routes(house.surfaces),
+        path_routes(house.paths),
+        volume_routes(house.volumes),
+        ear_routes(house.ear),
+        practice_routes(house.practice),
+        work_routes(house.work),
+        paper_routes(house.papers),
+        people_routes(house.devices),
+    ):
         app.include_router(router)
     if dist and dist.is_dir():
         _front_end(app, dist)
@@ -77,6 +101,13 @@ def _front_end(app: FastAPI, dist: Path) -> None:
         if path.startswith("api/"):
             return problem(404, "Not found", f"/{path}: expected a route of /api/openapi.json, got none")
         wanted = dist / path
-        if path and wanted.name != "index.html" and wanted.is_file() and wanted.resolve().is_relative_to(dist.resolve()):
+        if (
+            path
+            and wanted.name != "index.html"
+            and wanted.is_file()
+            and wanted.resolve().is_relative_to(dist.resolve())
+        ):
             return FileResponse(wanted)
-        return HTMLResponse(index.replace("__NONCE__", getattr(request.state, NONCE, "")), headers={"Cache-Control": "no-cache"})
+        return HTMLResponse(
+            index.replace("__NONCE__", getattr(request.state, NONCE, "")), headers={"Cache-Control": "no-cache"}
+        )

@@ -63,5 +63,6 @@ class BenchKey:
 
 
 def number_of(nonce: str, token: str, key: str) -> str:
-    """The short number that both screens show: of what the machine chose before it knew the token, the token, and the bench's key."""
+    """The short number that both screens show: of what the machine chose before it knew the token, the token, and the
+    bench's key."""
     return f"{int(hashlib.sha256(f'gatecheck-number|{nonce}|{token}|{key}'.encode()).hexdigest(), 16) % 1_000_000:06d}"

@@ -1,4 +1,5 @@
-"""Connections of the server: each head in its time, no more from one address than it needs, and always room for the bench itself."""
+"""Connections of the server: each head in its time, no more from one address than it needs, and always room for the
+bench itself."""
 
 from __future__ import annotations
 
@@ -10,7 +11,8 @@ import h11
 from uvicorn.protocols.http.h11_impl import H11Protocol
 
 HEAD_SECONDS = 20.0
-"""from a connection's beginning, or from the first byte of another request on it, until the head of a request is whole"""
+"""from a connection's beginning, or from the first byte of another request on it, until the head of a request is
+whole"""
 MOST_FROM_ONE = 64
 """connections from one address other than this computer: tablets hold a few, a probe three"""
 _FOR_ITSELF = 96
@@ -31,8 +33,8 @@ def most_connections() -> int:
 
 
 class HeaderTimeoutProtocol(H11Protocol):
-    """HTTP/1.1 with a limit for every head, the second one of a connection too, whatever trickles in meanwhile. Where there are too many connections, the one that
-    has waited longest without a request makes room."""
+    """HTTP/1.1 with a limit for every head, the second one of a connection too, whatever trickles in meanwhile. Where
+    there are too many connections, the one that has waited longest without a request makes room."""
 
     open_ones: ClassVar[dict[HeaderTimeoutProtocol, None]] = {}
     """in the order they came"""
@@ -41,8 +43,19 @@ class HeaderTimeoutProtocol(H11Protocol):
 
     def connection_made(self, transport: asyncio.Transport) -> None:  # type: ignore[override]
         super().connection_made(transport)
-        self._is_local = bool(self.client) and (self.client[0].startswith("127.") or self.client[0] == "::1") if self.client else False
-        if not self._is_local and sum(own.client is not None and self.client is not None and own.client[0] == self.client[0] for own in self.open_ones) >= MOST_FROM_ONE:
+        self._is_local = (
+            bool(self.client) and (self.client[0].startswith("127.") or self.client[0] == "::1")
+            if self.client
+            else False
+        )
+        if (
+            not self._is_local
+            and sum(
+                own.client is not None and self.client is not None and own.client[0] == self.client[0]
+                for own in self.open_ones
+            )
+            >= MOST_FROM_ONE
+        ):
             transport.abort()
             return
         if len(self.open_ones) >= self.most:
@@ -68,7 +81,8 @@ class HeaderTimeoutProtocol(H11Protocol):
     def data_received(self, data: bytes) -> None:
         super().data_received(data)
         if self.waits_for_head() and self.conn.their_state is not h11.CLOSED:
-            self._wait_for_head()  # half a head, or a body that nobody reads any more: the clock runs from its first byte
+            # half a head, or a body that nobody reads any more: the clock runs from its first byte
+            self._wait_for_head()
         else:
             self._forget_clock()
 

@@ -13,7 +13,6 @@ _MOST_WAITING = 200
 _MOST_LISTENERS = 300
 
 
-
 class Events:
     """Fans events out to all listeners. `publish` may be called from any thread."""
 
@@ -45,10 +44,13 @@ class Events:
     def check_room(self) -> None:
         """Raises TooManyError where too many listen already."""
         if len(self._listeners) >= _MOST_LISTENERS:
-            raise TooManyError(f"events: expected at most {_MOST_LISTENERS} listeners, got another; close a page that is not looked at")
+            raise TooManyError(
+                f"events: expected at most {_MOST_LISTENERS} listeners, got another; close a page that is not looked at"
+            )
 
     async def stream(self, is_known: Callable[[], bool] = lambda: True) -> AsyncIterator[str]:
-        """The text of one listener's event stream. It ends when its listener is not known any more; that one goes tells an event of its own, which all of them hear."""
+        """The text of one listener's event stream. It ends when its listener is not known any more; that one goes tells
+        an event of its own, which all of them hear."""
         listener: asyncio.Queue[str | None] = asyncio.Queue()
         self._listeners.add(listener)
         try:

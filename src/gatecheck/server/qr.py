@@ -11,7 +11,9 @@ def qr_rows(text: str) -> tuple[str, ...]:
     """The same as rows of 1 (dark) and 0, without a margin: for a screen that has letters only."""
     import segno
 
-    return tuple("".join("1" if cell else "0" for cell in row) for row in segno.make(text, error="l", micro=False).matrix)
+    return tuple(
+        "".join("1" if cell else "0" for cell in row) for row in segno.make(text, error="l", micro=False).matrix
+    )
 
 
 @lru_cache(64)  # a page that asks every second has the same one
@@ -20,5 +22,7 @@ def qr_svg(text: str) -> str:
     import segno
 
     buffer = io.BytesIO()
-    segno.make(text, error="m", micro=False).save(buffer, kind="svg", scale=4, border=2, xmldecl=False, svgns=True, dark="#16212b", light="#fdfcf8")
+    segno.make(text, error="m", micro=False).save(
+        buffer, kind="svg", scale=4, border=2, xmldecl=False, svgns=True, dark="#16212b", light="#fdfcf8"
+    )
     return buffer.getvalue().decode()

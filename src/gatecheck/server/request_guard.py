@@ -1,13 +1,18 @@
 """The door of the server: who may come in, how much they may bring, and what a browser is told to keep out.
 
-One ASGI layer before everything else, because what is wrong with a request has to be known before anything of it is kept:
+One ASGI layer before everything else, because what is wrong with a request has to be known before anything of it is
+kept:
 
-- **Host**: a page that had its own name pointed at this machine (DNS rebinding) arrives with that name. Only addresses and this machine's own
+- **Host**: a page that had its own name pointed at this machine (DNS rebinding) arrives with that name. Only addresses
+and this machine's own
   names are let in.
-- **Origin**: a change that a browser sends for another page is refused; so is one without JSON and without `X-Gate-Check`, which a page of
-  another origin cannot send without asking first. Programs that are no browser cannot be tricked by a page and need neither.
+- **Origin**: a change that a browser sends for another page is refused; so is one without JSON and without
+`X-Gate-Check`, which a page of
+  another origin cannot send without asking first. Programs that are no browser cannot be tricked by a page and need
+  neither.
 - **Size and time**: a body is counted while it comes in, and has to come in time.
-- **JSON** that cannot be kept and read back (half a letter of UTF-16, nesting without end, numbers beyond all bounds) is refused before it is
+- **JSON** that cannot be kept and read back (half a letter of UTF-16, nesting without end, numbers beyond all bounds)
+is refused before it is
   parsed into anything.
 - Every answer forbids framing, sniffing and inline scripts.
 """
@@ -39,7 +44,12 @@ App = Callable[[Scope, Receive, Send], Awaitable[None]]
 HEADER = b"x-gate-check"
 COOKIE = "gatecheck"
 _MIB = 1 << 20
-_LARGEST = ((re.compile(r"/api/tickets/\d+/files$"), 22 * _MIB), (re.compile(r"/api/tickets/\d+/recordings$"), 25 * _MIB), (re.compile(r"/api/link/pages$"), 7 * _MIB), (re.compile(r"/api/link/copy$"), 9 * _MIB))
+_LARGEST = (
+    (re.compile(r"/api/tickets/\d+/files$"), 22 * _MIB),
+    (re.compile(r"/api/tickets/\d+/recordings$"), 25 * _MIB),
+    (re.compile(r"/api/link/pages$"), 7 * _MIB),
+    (re.compile(r"/api/link/copy$"), 9 * _MIB),
+)
 _LARGEST_ELSE = _MIB
 _BODY_SECONDS, _PART_SECONDS = 120.0, 20.0
 _DRAIN_SECONDS, _MOST_DRAINED = 1.0, 8 * _MIB
@@ -57,16 +67,27 @@ _OFF_THE_LOOP = 4096
 NONCE = "nonce"
 
 _ALWAYS = (
-    (b"x-content-type-options", b"nosniff"), (b"x-frame-options", b"DENY"), (b"referrer-policy", b"no-referrer"),
-    (b"cross-origin-opener-policy", b"same-origin"), (b"cross-origin-resource-policy", b"same-origin"),
-    (b"permissions-policy", b"camera=(self), microphone=(self), geolocation=(), payment=(), usb=(), serial=(), bluetooth=(), browsing-topics=()"),
-)  # fmt: skip
+    (b"x-content-type-options", b"nosniff"),
+    (b"x-frame-options", b"DENY"),
+    (b"referrer-policy", b"no-referrer"),
+    (b"cross-origin-opener-policy", b"same-origin"),
+    (b"cross-origin-resource-policy", b"same-origin"),
+    (
+        b"permissions-policy",
+        (
+            b"camera=(self), microphone=(self), geolocation=(), payment=(), usb=(), serial=(), bluetooth=(), "
+            b"browsing-topics=()"
+        ),
+    ),
+)
 
 
 def policy(nonce: str) -> bytes:
-    """Content-Security-Policy: nothing from elsewhere, nothing inline but the style sheets that carry this answer's nonce."""
+    """Content-Security-Policy: nothing from elsewhere, nothing inline but the style sheets that carry this answer's
+    nonce."""
     return (
-        "default-src 'none'; script-src 'self'; connect-src 'self'; font-src 'self'; img-src 'self' data: blob:; media-src 'self' blob:; "
+        "default-src 'none'; script-src 'self'; connect-src 'self'; font-src 'self'; img-src 'self' data: blob:; "
+        "media-src 'self' blob:; "
         f"style-src 'self' 'nonce-{nonce}'; frame-ancestors 'none'; base-uri 'none'; form-action 'none'"
     ).encode()
 
@@ -115,7 +136,11 @@ class RequestGuard:
             self._is_for_us(headers)
             self._is_wanted(scope, headers)
             token = WHO.set(self._who(scope, headers))
-            body = await self._body(scope, headers, receive) if scope["method"] not in ("GET", "HEAD", "OPTIONS") else receive
+            body = (
+                await self._body(scope, headers, receive)
+                if scope["method"] not in ("GET", "HEAD", "OPTIONS")
+                else receive
+            )
             await self.app(scope, body, dressed)
         except Refusal as refusal:
             await problem(refusal.status, refusal.title, refusal.detail)(scope, receive, dressed)
@@ -134,11 +159,15 @@ class RequestGuard:
         raise Refusal(421, "Not this machine", f"Host: expected an address of this machine, got {host[:80]!r}")
 
     def _is_wanted(self, scope: Scope, headers: MutableMapping[bytes, bytes]) -> None:
-        """A change comes from our own page, or from no page at all; what is for the probe comes from no other page, whatever it asks."""
+        """A change comes from our own page, or from no page at all; what is for the probe comes from no other page,
+        whatever it asks."""
         for_probe = bool(_FOR_THE_PROBE.match(scope["path"]))
         if scope["method"] in ("GET", "HEAD", "OPTIONS") and not for_probe:
             return
-        origin, site = headers.get(b"origin", b"").decode("latin-1"), headers.get(b"sec-fetch-site", b"").decode("latin-1")
+        origin, site = (
+            headers.get(b"origin", b"").decode("latin-1"),
+            headers.get(b"sec-fetch-site", b"").decode("latin-1"),
+        )
         host = headers.get(b"host", b"").decode("latin-1")
         if origin and origin.lower() != f"{scope.get('scheme', 'http')}://{host}".lower():
             raise Refusal(403, "Another page's request", f"Origin: expected this server's own, got {origin[:80]!r}")
@@ -162,7 +191,9 @@ class RequestGuard:
             return device.initials
         if _OPEN_TO_ALL.match(path) or (scope["method"] in ("GET", "HEAD") and not path.startswith("/api/")):
             return None
-        raise Refusal(401, "Not paired", "this device is not paired with the bench: take the code from the bench's own screen")
+        raise Refusal(
+            401, "Not paired", "this device is not paired with the bench: take the code from the bench's own screen"
+        )
 
     # --- how much ----------------------------------------------------------------------------------------------
 
@@ -171,7 +202,9 @@ class RequestGuard:
         most = next((size for path, size in _LARGEST if path.search(scope["path"])), _LARGEST_ELSE)
         said = headers.get(b"content-length", b"")
         if said and (not said.isdigit() or len(said) > 15 or int(said) > most):
-            raise Refusal(413, "Too large", f"body: expected at most {most >> 20} MiB, got {said[:20].decode('latin-1')} bytes")
+            raise Refusal(
+                413, "Too large", f"body: expected at most {most >> 20} MiB, got {said[:20].decode('latin-1')} bytes"
+            )
         parts: list[bytes] = []
         total, more = 0, True
         end = asyncio.get_running_loop().time() + _BODY_SECONDS
@@ -180,7 +213,9 @@ class RequestGuard:
                 async with asyncio.timeout(min(_PART_SECONDS, max(0.01, end - asyncio.get_running_loop().time()))):
                     message = await receive()
             except TimeoutError:
-                raise Refusal(408, "Too slow", f"body: expected it within {_BODY_SECONDS:.0f} s, got {total} bytes") from None
+                raise Refusal(
+                    408, "Too slow", f"body: expected it within {_BODY_SECONDS:.0f} s, got {total} bytes"
+                ) from None
             if message["type"] == "http.disconnect":
                 raise Refusal(400, "Gone", "the client left in the middle of its body")
             parts.append(message.get("body", b""))
@@ -190,13 +225,17 @@ class RequestGuard:
                 await _drained(receive)
                 raise Refusal(413, "Too large", f"body: expected at most {most >> 20} MiB, got more")
         kind = _media_type(headers)
-        if total and (kind in (b"", b"application/json") or kind.endswith(b"+json")):  # what the routes take for JSON; where nobody said what it is, they do
+        if total and (
+            kind in (b"", b"application/json") or kind.endswith(b"+json")
+        ):  # what the routes take for JSON; where nobody said what it is, they do
             parts = [b"".join(parts)]
             if total < _OFF_THE_LOOP:
                 check_json(parts[0])
             else:
                 await run_in_threadpool(check_json, parts[0])
-        left = iter([{"type": "http.request", "body": part, "more_body": at + 1 < len(parts)} for at, part in enumerate(parts)])
+        left = iter(
+            [{"type": "http.request", "body": part, "more_body": at + 1 < len(parts)} for at, part in enumerate(parts)]
+        )
 
         async def replay() -> Message:
             return next(left, None) or await receive()
@@ -219,7 +258,8 @@ def _is_told_once(scope: Scope) -> None:
 
 
 async def _drained(receive: Receive) -> None:
-    """A little of what still comes is taken and dropped: a connection that is closed on unread bytes is reset, and takes the answer with it."""
+    """A little of what still comes is taken and dropped: a connection that is closed on unread bytes is reset, and
+    takes the answer with it."""
     taken, more = 0, True
     with suppress(TimeoutError):
         async with asyncio.timeout(_DRAIN_SECONDS):
@@ -240,7 +280,11 @@ def check_json(body: bytes) -> None:
         read = json.loads(body, parse_int=_integer, parse_float=_number, parse_constant=_constant)
         json.dumps(read, ensure_ascii=False).encode("utf-8")
     except UnicodeEncodeError as error:
-        raise Refusal(422, "Request not usable", f"body: expected text that can be written, got half a letter (U+{ord(error.object[error.start]):04X})") from None
+        raise Refusal(
+            422,
+            "Request not usable",
+            f"body: expected text that can be written, got half a letter (U+{ord(error.object[error.start]):04X})",
+        ) from None
     except (ValueError, RecursionError) as error:
         raise Refusal(422, "Request not usable", f"body: expected JSON, got {str(error)[:120]}") from None
 

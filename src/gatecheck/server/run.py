@@ -1,4 +1,5 @@
-"""Runs the server over a folder and a socket that are its own (`start`), the demo's machines taken in where there are none."""
+"""Runs the server over a folder and a socket that are its own (`start`), the demo's machines taken in where there are
+none."""
 
 from __future__ import annotations
 
@@ -52,7 +53,9 @@ def _open(folder: Path, url: str, *, demo: bool) -> tuple[Services, dict[int, st
     return house, {} if house.bench.overview().rows else fill(house)
 
 
-def _run(house: Services, practice: dict[int, str], listening: socket.socket, host: str, port: int, names: tuple[str, ...]) -> int:
+def _run(
+    house: Services, practice: dict[int, str], listening: socket.socket, host: str, port: int, names: tuple[str, ...]
+) -> int:
     for notice in house.shop.notices:
         print(notice, file=sys.stderr)
     if not DIST.is_dir():
@@ -61,11 +64,18 @@ def _run(house: Services, practice: dict[int, str], listening: socket.socket, ho
     gc.freeze()  # the compiled model lives as long as the process: the collector need not walk it at every pause
     is_public = not _is_loopback(listening)
     HeaderTimeoutProtocol.most = most_connections()
-    app = create_app(house, DIST, practice, is_public=is_public, names=names, after=lambda: show_volumes(house, practice))
+    app = create_app(
+        house, DIST, practice, is_public=is_public, names=names, after=lambda: show_volumes(house, practice)
+    )
     config = uvicorn.Config(
-        app, log_level="warning", timeout_graceful_shutdown=2, http=HeaderTimeoutProtocol, h11_max_incomplete_event_size=_HEADER_BYTES,
-        timeout_keep_alive=15, backlog=512,
-    )  # fmt: skip
+        app,
+        log_level="warning",
+        timeout_graceful_shutdown=2,
+        http=HeaderTimeoutProtocol,
+        h11_max_incomplete_event_size=_HEADER_BYTES,
+        timeout_keep_alive=15,
+        backlog=512,
+    )
     with announced(house.shop.name, host, port) if is_public else nullcontext():
         _Server(config, lambda: print(f"Gate Check is at http://{host}:{port}", flush=True)).run(sockets=[listening])
     return 0

@@ -61,18 +61,37 @@ class Services:
     devices: Devices
 
 
-def open_services(data: Path, *, name: str = "The bench", prefix: str = "GC", bays: int = 9, url: str | None = None, fonts: Path | None = None) -> Services:
-    """The shop over a data folder; the folder is made where it is missing. Tables of its own that cannot be used are left out, and
-    said on the bench."""
+def open_services(
+    data: Path,
+    *,
+    name: str = "The bench",
+    prefix: str = "GC",
+    bays: int = 9,
+    url: str | None = None,
+    fonts: Path | None = None,
+) -> Services:
+    """The shop over a data folder; the folder is made where it is missing. Tables of its own that cannot be used are
+    left out, and said on the bench."""
     database = open_database(data / "gatecheck.sqlite3")
     model, notices = own_model(data / KNOWLEDGE)
-    shop = Shop(model, words_over(model.knowledge), database, FileStore(data / "files", LARGEST_CAPTURE), name=name, prefix=prefix, bays=bays, notices=notices, events=Events())
+    shop = Shop(
+        model,
+        words_over(model.knowledge),
+        database,
+        FileStore(data / "files", LARGEST_CAPTURE),
+        name=name,
+        prefix=prefix,
+        bays=bays,
+        notices=notices,
+        events=Events(),
+    )
     shop.read_page()
     return services_of(shop, url, fonts)
 
 
 def services_of(shop: Shop, url: str | None = None, fonts: Path | None = None) -> Services:
-    """The services over a shop, each handed those that it works with. Raises LookupError where an order has no instrument."""
+    """The services over a shop, each handed those that it works with. Raises LookupError where an order has no
+    instrument."""
     data = shop.files.folder.parent
     key, processes = BenchKey(data), PracticeProcesses()
     tickets = Tickets(shop)
@@ -80,19 +99,34 @@ def services_of(shop: Shop, url: str | None = None, fonts: Path | None = None) -
     links = Links(shop, tickets, captures, ended=processes.stop)
     practice = Practice(shop, tickets, links, processes, url)
     work = Work(shop, tickets, captures, practice)
-    paths = Paths(shop, captures, links, lambda ticket_id, disk, first: systems_of(data / VOLUMES / str(ticket_id), disk, first))
+    paths = Paths(
+        shop, captures, links, lambda ticket_id, disk, first: systems_of(data / VOLUMES / str(ticket_id), disk, first)
+    )
     volumes = Volumes(shop, captures, links, paths)
     links.instruments.check()
     return Services(
-        shop=shop, tickets=tickets, bench=BenchView(shop, tickets, links.sessions), learning=learning, captures=captures,
-        instruments=Instruments(shop, tickets, captures), links=links, machines=WaitingMachines(shop, links.sessions, links.start_codes, key),
-        surfaces=Surfaces(shop, captures, links), paths=paths, volumes=volumes, ear=Ear(shop, tickets), practice=practice, work=work,
-        papers=Papers(shop, tickets, captures, work, volumes, fonts), devices=Devices(shop.database, shop.announce),
-    )  # fmt: skip
+        shop=shop,
+        tickets=tickets,
+        bench=BenchView(shop, tickets, links.sessions),
+        learning=learning,
+        captures=captures,
+        instruments=Instruments(shop, tickets, captures),
+        links=links,
+        machines=WaitingMachines(shop, links.sessions, links.start_codes, key),
+        surfaces=Surfaces(shop, captures, links),
+        paths=paths,
+        volumes=volumes,
+        ear=Ear(shop, tickets),
+        practice=practice,
+        work=work,
+        papers=Papers(shop, tickets, captures, work, volumes, fonts),
+        devices=Devices(shop.database, shop.announce),
+    )
 
 
 def own_model(folder: Path) -> tuple[Model, tuple[str, ...]]:
-    """The shipped tables with the shop's own laid over them, checked alike; and what was wrong with those, if anything was."""
+    """The shipped tables with the shop's own laid over them, checked alike; and what was wrong with those, if anything
+    was."""
     try:
         own = own_texts(folder)
         return (compile_model(load(shipped_texts(), own)), ()) if own else (shipped_model(), ())

@@ -1,4 +1,5 @@
-"""The shop: what every service of the server shares. Its database, files, tables, words, and whom to tell of changes."""
+"""The shop: what every service of the server shares. Its database, files, tables, words, and whom to tell of
+changes."""
 
 from __future__ import annotations
 
@@ -21,12 +22,22 @@ def now() -> str:
 
 
 class Shop:
-    """`shipped`: the tables as they ship (the shop's own laid over them); `model`: the same with what its tickets taught."""
+    """`shipped`: the tables as they ship (the shop's own laid over them); `model`: the same with what its tickets
+    taught."""
 
     def __init__(
-        self, model: Model, words: Words, database: Database, files: FileStore, *, name: str, prefix: str, bays: int,
-        notices: tuple[str, ...] = (), events: Events,
-    ) -> None:  # fmt: skip
+        self,
+        model: Model,
+        words: Words,
+        database: Database,
+        files: FileStore,
+        *,
+        name: str,
+        prefix: str,
+        bays: int,
+        notices: tuple[str, ...] = (),
+        events: Events,
+    ) -> None:
         self.shipped, self.model, self.words = model, model, words
         self.database, self.files = database, files
         self.page = ShopPage(name=name, prefix=prefix, bays=bays)
@@ -55,7 +66,8 @@ class Shop:
         self.page = page
 
     def read_page(self) -> None:
-        """The page as it was kept; what cannot be read of it any more is said on the bench, and its lines stay as they were."""
+        """The page as it was kept; what cannot be read of it any more is said on the bench, and its lines stay as they
+        were."""
         with self.database.read() as connection:
             kept = shop_page(connection)
         if kept is None:

@@ -1,7 +1,8 @@
-"""What has to be true before a server starts: an address of its own, a folder that can be written and that no other server works on.
+"""What has to be true before a server starts: an address of its own, a folder that can be written and that no other
+server works on.
 
-All of it is looked at before the rest of the program is read in, so that what stands in the way is said at once, in one sentence.
-"""
+All of it is looked at before the rest of the program is read in, so that what stands in the way is said at once, in one
+sentence."""
 
 from __future__ import annotations
 
@@ -25,7 +26,8 @@ class StartError(StoreError):
 
 
 def start(host: str, port: int, data: Path | None, *, demo: bool, names: tuple[str, ...] = ()) -> int:
-    """Serve until stopped. The demo starts afresh each time unless it was given a folder. Raises StartError, StoreError."""
+    """Serve until stopped. The demo starts afresh each time unless it was given a folder. Raises StartError,
+    StoreError."""
     temporary = None
     listening = _listen(host, port)
     try:
@@ -52,7 +54,9 @@ def _listen(host: str, port: int) -> socket.socket:
         family, kind, protocol, _, address = socket.getaddrinfo(host or "0.0.0.0", port, type=socket.SOCK_STREAM)[0]
         own = socket.socket(family, kind, protocol)
     except (OSError, OverflowError) as error:
-        raise StartError(f"{where}: expected an address of this machine and a port, got {getattr(error, 'strerror', None) or error}") from error
+        raise StartError(
+            f"{where}: expected an address of this machine and a port, got {getattr(error, 'strerror', None) or error}"
+        ) from error
     try:
         own.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
         own.bind(address)
@@ -60,8 +64,14 @@ def _listen(host: str, port: int) -> socket.socket:
     except (OSError, OverflowError) as error:
         own.close()
         number = getattr(error, "errno", None)
-        got = {errno.EADDRINUSE: "one that another program listens on", errno.EACCES: "one that only root may use", errno.EADDRNOTAVAIL: "an address that this machine has not"}
-        raise StartError(f"{where}: expected a free port, got {got.get(number or 0) or getattr(error, 'strerror', None) or error}") from error
+        got = {
+            errno.EADDRINUSE: "one that another program listens on",
+            errno.EACCES: "one that only root may use",
+            errno.EADDRNOTAVAIL: "an address that this machine has not",
+        }
+        raise StartError(
+            f"{where}: expected a free port, got {got.get(number or 0) or getattr(error, 'strerror', None) or error}"
+        ) from error
     return own
 
 
@@ -74,7 +84,9 @@ def _usable(folder: Path) -> None:
             file.flush()
             os.fsync(file.fileno())
     except OSError as error:
-        raise StartError(f"--data {folder}: expected a folder that can be written, got {(error.strerror or str(error)).lower()}") from error
+        raise StartError(
+            f"--data {folder}: expected a folder that can be written, got {(error.strerror or str(error)).lower()}"
+        ) from error
     for name in ("gatecheck.sqlite3", "files"):
         place = folder / name
         if place.exists() and not os.access(place, os.R_OK | os.W_OK):
@@ -83,14 +95,17 @@ def _usable(folder: Path) -> None:
 
 @contextmanager
 def _only_one(folder: Path, host: str, port: int) -> Iterator[None]:
-    """One server over one folder: two would tell each other's browsers nothing. Raises StartError, naming who is there."""
+    """One server over one folder: two would tell each other's browsers nothing. Raises StartError, naming who is
+    there."""
     with (folder / LOCK).open("a+", encoding="utf-8") as file:
         try:
             fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except OSError:
             file.seek(0)
             who = file.read(200).strip() or "another process"
-            raise StartError(f"--data {folder}: expected a folder that no other server works on, got one held by {who}") from None
+            raise StartError(
+                f"--data {folder}: expected a folder that no other server works on, got one held by {who}"
+            ) from None
         file.truncate(0)
         file.write(f"process {os.getpid()} at http://{host}:{port}")
         file.flush()

@@ -12,7 +12,8 @@ LARGEST_ID = (1 << 63) - 1
 """what SQLite can count to"""
 TicketId = Annotated[int, Path(ge=1, le=LARGEST_ID)]
 WHO: ContextVar[str | None] = ContextVar("who", default=None)
-"""initials of the technician whose device sends this request, where the device is paired: then they are not a matter of what is sent"""
+"""initials of the technician whose device sends this request, where the device is paired: then they are not a matter of
+what is sent"""
 By = Annotated[str, Field(min_length=1, max_length=20), AfterValidator(lambda said: WHO.get() or said)]
 """initials of who did it"""
 

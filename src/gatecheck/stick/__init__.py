@@ -1,1 +1,2 @@
-"""The bench's own live stick: built from Debian's packages, started on nearly any PC, writing to no drive of the machine."""
+"""The bench's own live stick: built from Debian's packages, started on nearly any PC, writing to no drive of the
+machine."""

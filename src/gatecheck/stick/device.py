@@ -1,4 +1,5 @@
-"""Writing the image to a stick: only to one that is plugged in from outside, is used by nothing, and has the serial number that was named; read back afterwards."""
+"""Writing the image to a stick: only to one that is plugged in from outside, is used by nothing, and has the serial
+number that was named; read back afterwards."""
 
 from __future__ import annotations
 
@@ -31,12 +32,21 @@ def facts_of(device: str, sys: Path = SYS) -> tuple[str, int, str]:
         raise InputError(f"--to {device}: expected a whole stick, got a partition or something else")
     path = str(own.resolve())
     if "/usb" not in path and _text(own / "removable") != "1":
-        raise InputError(f"--to {device}: expected a stick that is plugged in from outside, got a drive of this computer")
+        raise InputError(
+            f"--to {device}: expected a stick that is plugged in from outside, got a drive of this computer"
+        )
     for part in (own, *own.glob(f"{name}*")):
         holders = list((part / "holders").glob("*")) if (part / "holders").is_dir() else []
         if holders:
-            raise InputError(f"--to {device}: expected a stick that nothing uses, got one that {holders[0].name} stands on")
-    used = {line.split()[0] for file in ("/proc/mounts", "/proc/swaps") for line in Path(file).read_text().splitlines() if line.startswith("/dev/")}
+            raise InputError(
+                f"--to {device}: expected a stick that nothing uses, got one that {holders[0].name} stands on"
+            )
+    used = {
+        line.split()[0]
+        for file in ("/proc/mounts", "/proc/swaps")
+        for line in Path(file).read_text().splitlines()
+        if line.startswith("/dev/")
+    }
     taken = sorted(u for u in used if Path(u).resolve().name.startswith(name))
     if taken:
         raise InputError(f"--to {device}: expected a stick that nothing uses, got one of which {taken[0]} is mounted")
@@ -59,12 +69,18 @@ def _text(place: Path) -> str:
         return ""
 
 
-def write_stick(device: str, serial: str, smallest: int, make: Callable[[Path, int], int], say: Callable[[str], None]) -> dict[str, object]:
-    """`make`: puts the image into a file, for so many MiB at most, and says how many it took; `smallest`: MiB that it needs. Raises InputError; nothing is written where the stick is
-    not the one that was named, or is too small."""
+def write_stick(
+    device: str, serial: str, smallest: int, make: Callable[[Path, int], int], say: Callable[[str], None]
+) -> dict[str, object]:
+    """`make`: puts the image into a file, for so many MiB at most, and says how many it took; `smallest`: MiB that it
+    needs. Raises InputError; nothing is written where the stick is not the one that was named, or is too small."""
     name, size, own = facts_of(device)
     if not own or own.lower() != serial.strip().lower():
-        raise InputError(f"--to {device}: expected --serial {own or '(it tells none: such a stick is not written to)'}, so that it is surely this one, got {serial or 'nothing'}; all that is on it goes")
+        raise InputError(
+            f"--to {device}: expected --serial {own or '(it tells none: such a stick is not written to)'}, so that "
+            f"it "
+            f"is surely this one, got {serial or 'nothing'}; all that is on it goes"
+        )
     whole = size // _MIB
     if whole < smallest:
         raise InputError(f"--to {device}: expected a stick of at least {smallest} MiB, got {whole}")
@@ -75,7 +91,9 @@ def write_stick(device: str, serial: str, smallest: int, make: Callable[[Path, i
         wanted = _copied(image, device)
         say("Reading it back")
         if _sum(device, image.stat().st_size) != wanted:
-            raise InputError(f"--to {device}: expected to read back what was written, got other bytes; use another stick")
+            raise InputError(
+                f"--to {device}: expected to read back what was written, got other bytes; use another stick"
+            )
     return {"stick": device, "serial": own, "mib": made, "starts": ["uefi", "secure-boot", "legacy"]}
 
 
@@ -94,7 +112,10 @@ def _copied(image: Path, device: str) -> str:
         finally:
             os.close(descriptor)
     except OSError as error:
-        raise InputError(f"--to {device}: expected a stick that takes what is written, got {error.strerror}; what is on it is neither the old nor the new") from error
+        raise InputError(
+            f"--to {device}: expected a stick that takes what is written, got {error.strerror}; what is on it is "
+            f"neither the old nor the new"
+        ) from error
     return total.hexdigest()
 
 
@@ -110,5 +131,7 @@ def _sum(device: str, size: int) -> str:
         finally:
             os.close(descriptor)
     except OSError as error:
-        raise InputError(f"--to {device}: expected to read back what was written, got {error.strerror}; use another stick") from error
+        raise InputError(
+            f"--to {device}: expected to read back what was written, got {error.strerror}; use another stick"
+        ) from error
     return total.hexdigest()

@@ -1,4 +1,5 @@
-"""One image that starts in UEFI with and without Secure Boot and in legacy mode: a GPT, and on it one FAT partition that any computer can read.
+"""One image that starts in UEFI with and without Secure Boot and in legacy mode: a GPT, and on it one FAT partition
+that any computer can read.
 
 UEFI 2.10, 5.3 (GPT; attribute bit 2: legacy firmware's code starts this partition), 3.5.1.1 (the fallback program).
 """
@@ -80,7 +81,9 @@ def _above(place: str) -> list[str]:
 
 
 def _table(image: Path, parts: Parts, sectors: int) -> None:
-    start = bytearray(gpt_start(DISK, [(PARTITION, EFI_SYSTEM, FIRST, sectors - FIRST - 1, "Gate Check")], sectors=sectors))
+    start = bytearray(
+        gpt_start(DISK, [(PARTITION, EFI_SYSTEM, FIRST, sectors - FIRST - 1, "Gate Check")], sectors=sectors)
+    )
     struct.pack_into("<Q", start, 2 * SECTOR + 48, _LEGACY)
     struct.pack_into("<I", start, SECTOR + 88, zlib.crc32(start[2 * SECTOR : 2 * SECTOR + 128 * ENTRY]))
     struct.pack_into("<I", start, SECTOR + 16, 0)

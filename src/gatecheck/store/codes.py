@@ -10,14 +10,19 @@ from gatecheck.store.shelf import taken_back
 from gatecheck.store.tickets import loads
 
 _CODES = """
-    SELECT e.ticket_id, e.place, t.machine, coalesce(json_extract(t.facts, '$.platform'), 'pc'), json_extract(e.body, '$.code')
+    SELECT e.ticket_id, e.place, t.machine,
+        coalesce(json_extract(t.facts, '$.platform'), 'pc'), json_extract(e.body, '$.code')
     FROM entry e JOIN ticket t ON t.id = e.ticket_id
     WHERE json_extract(e.body, '$.code') IS NOT NULL ORDER BY e.made_at"""
-_PROVEN = "SELECT ticket_id, place, body FROM entry WHERE json_extract(body, '$.proven') IS NOT NULL ORDER BY ticket_id, place"
+_PROVEN = (
+    "SELECT ticket_id, place, body FROM entry WHERE json_extract(body, '$.proven') IS NOT NULL ORDER BY "
+    "ticket_id, place"
+)
 
 
 def codes_printed(connection: sqlite3.Connection) -> list[Printed]:
-    """All that stand, oldest first, each with what its ticket turned out to be. A code on an entry that was taken back teaches nothing."""
+    """All that stand, oldest first, each with what its ticket turned out to be. A code on an entry that was taken back
+    teaches nothing."""
     undone = taken_back(connection)
     proven: dict[int, tuple[str, ...]] = {}
     for ticket_id, place, text in connection.execute(_PROVEN):

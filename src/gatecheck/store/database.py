@@ -73,8 +73,8 @@ class Database:
 
     @contextmanager
     def read(self) -> Iterator[sqlite3.Connection]:
-        """A read-only connection that nobody else uses meanwhile (in memory: the one connection there is). As many are kept as were in use
-        at once: threads come and go, and one kept for each of them would never be closed."""
+        """A read-only connection that nobody else uses meanwhile (in memory: the one connection there is). As many are
+        kept as were in use at once: threads come and go, and one kept for each of them would never be closed."""
         if self._is_memory:
             with self._write_lock:
                 yield self._writer

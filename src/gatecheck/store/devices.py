@@ -25,7 +25,9 @@ class Device:
 
 
 def add_device(connection: sqlite3.Connection, token_hash: str, *, name: str, initials: str, at: str) -> Device:
-    return Device(*connection.execute(_ADD, {"token": token_hash, "name": name, "initials": initials, "at": at}).fetchone())
+    return Device(
+        *connection.execute(_ADD, {"token": token_hash, "name": name, "initials": initials, "at": at}).fetchone()
+    )
 
 
 def device_by_token(connection: sqlite3.Connection, token_hash: str) -> Device | None:

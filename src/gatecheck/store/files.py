@@ -71,7 +71,9 @@ class FileStore:
         return self.folder / digest[:2] / digest
 
 
-def attach(connection: sqlite3.Connection, ticket_id: int, digest: str, name: str, size: int, *, by: str, at: str) -> None:
+def attach(
+    connection: sqlite3.Connection, ticket_id: int, digest: str, name: str, size: int, *, by: str, at: str
+) -> None:
     """Record that a stored file belongs to a ticket; the same file twice is one attachment."""
     connection.execute(_ADD_FILE, {"sha": digest, "size": size, "at": at})
     connection.execute(_ATTACH, {"ticket_id": ticket_id, "sha": digest, "name": name, "by": by, "at": at})

@@ -1,4 +1,5 @@
-"""Keeping a shop: backup and restore while it runs, one ticket out and in, a customer's data erased. Files are told by their hashes, all is checked before anything is changed."""
+"""Keeping a shop: backup and restore while it runs, one ticket out and in, a customer's data erased. Files are told by
+their hashes, all is checked before anything is changed."""
 
 from __future__ import annotations
 
@@ -62,17 +63,21 @@ class Kept:
 
 
 def backup(data: Path, target: Path) -> Kept:
-    """Write the whole shop into one file while it runs: the database through SQLite's own backup, the files by their hashes, all read back.
+    """Write the whole shop into one file while it runs: the database through SQLite's own backup, the files by their
+    hashes, all read back.
 
-    Raises KeepingError where there is no shop, StoreError where it cannot be written. An earlier file under that name stays until the new one is whole.
-    """
+    Raises KeepingError where there is no shop, StoreError where it cannot be written. An earlier file under that name
+    stays until the new one is whole."""
     source = data / DATABASE
     if not source.is_file():
         raise KeepingError(f"--data {data}: expected a shop's folder, got none with {DATABASE}")
     with tempfile.TemporaryDirectory(dir=_folder_of(target), prefix=".gatecheck-") as scratch:
         copy = Path(scratch) / DATABASE
         try:
-            with closing(sqlite3.connect(f"file:{source}?mode=ro", uri=True)) as running, closing(sqlite3.connect(copy)) as own:
+            with (
+                closing(sqlite3.connect(f"file:{source}?mode=ro", uri=True)) as running,
+                closing(sqlite3.connect(copy)) as own,
+            ):
                 running.backup(own, pages=256, sleep=0.005)
                 own.execute("PRAGMA journal_mode=DELETE")
                 wanted = [row[0] for row in own.execute("SELECT sha256 FROM file ORDER BY sha256")]
@@ -86,7 +91,14 @@ def backup(data: Path, target: Path) -> Kept:
                     content = _file(data, digest)
                     total += len(content)
                     archive.writestr(zipfile.ZipInfo(f"{FILES}/{digest}"), content)
-                manifest = {"format": FORMAT, "made_at": moment(), "steps": steps, "tickets": tickets, "files": len(wanted), "database": _sha256(copy.read_bytes())}
+                manifest = {
+                    "format": FORMAT,
+                    "made_at": moment(),
+                    "steps": steps,
+                    "tickets": tickets,
+                    "files": len(wanted),
+                    "database": _sha256(copy.read_bytes()),
+                }
                 archive.writestr("manifest.json", json.dumps(manifest))
             _opened(whole)
             _into_place(whole, target)
@@ -96,11 +108,11 @@ def backup(data: Path, target: Path) -> Kept:
 
 
 def restore(source: Path, data: Path, *, over: bool = False) -> tuple[Kept, Path | None]:
-    """Bring a backup back, also while the server runs; what was there before is kept in a file beside it, whose path is returned.
+    """Bring a backup back, also while the server runs; what was there before is kept in a file beside it, whose path is
+    returned.
 
-    Raises KeepingError for a broken backup or one of a newer program, StoreError where the shop holds tickets that the backup does not (`over` says
-    that they may go). Nothing is changed by any of these.
-    """
+    Raises KeepingError for a broken backup or one of a newer program, StoreError where the shop holds tickets that the
+    backup does not (`over` says that they may go). Nothing is changed by any of these."""
     content = _opened(source)
     place = data / DATABASE
     data.mkdir(parents=True, exist_ok=True)
@@ -114,7 +126,10 @@ def restore(source: Path, data: Path, *, over: bool = False) -> tuple[Kept, Path
             if place.is_file():
                 newer = _only_here(place, copy)
                 if newer and not over:
-                    raise StoreError(f"restore {source}: expected a shop without work of its own since the backup, got {newer}; `--over` restores all the same and keeps it in a file")
+                    raise StoreError(
+                        f"restore {source}: expected a shop without work of its own since the backup, got {newer}; "
+                        f"`--over` restores all the same and keeps it in a file"
+                    )
                 before = data / f"{BEFORE}{datetime.now(UTC).strftime('%Y%m%d-%H%M%S-%f')}.zip"
                 backup(data, before)
             try:
@@ -134,7 +149,9 @@ def restore(source: Path, data: Path, *, over: bool = False) -> tuple[Kept, Path
                     own.unlink(missing_ok=True)
                 if before is not None:
                     before.unlink(missing_ok=True)
-                raise StoreError(f"restore {source}: expected a database that can be written, got {error}; nothing was changed") from error
+                raise StoreError(
+                    f"restore {source}: expected a database that can be written, got {error}; nothing was changed"
+                ) from error
     for folder in (COPIES, VOLUMES):  # they are of the tickets that were here: numbers may mean others now
         if before is not None and (data / folder).is_dir():
             (data / folder).rename(data / f"{folder}-{before.stem}")
@@ -152,9 +169,13 @@ def _only_here(place: Path, copy: Path) -> str:
     """What the running shop holds that the backup does not, in words; empty where nothing."""
     with closing(sqlite3.connect(f"file:{place}?mode=ro", uri=True, timeout=30)) as running:
         running.execute("ATTACH DATABASE ? AS old", (str(copy),))
-        tickets = running.execute("SELECT count(*) FROM main.ticket t WHERE NOT EXISTS (SELECT 1 FROM old.ticket o WHERE o.id = t.id AND o.opened_at = t.opened_at)").fetchone()[0]
+        tickets = running.execute(
+            "SELECT count(*) FROM main.ticket t WHERE NOT EXISTS (SELECT 1 FROM old.ticket o WHERE o.id = t.id AND "
+            "o.opened_at = t.opened_at)"
+        ).fetchone()[0]
         entries = running.execute(
-            "SELECT count(*) FROM main.entry e WHERE NOT EXISTS (SELECT 1 FROM old.entry o WHERE o.ticket_id = e.ticket_id AND o.place = e.place AND o.made_at = e.made_at)"
+            "SELECT count(*) FROM main.entry e WHERE NOT EXISTS (SELECT 1 FROM old.entry o WHERE o.ticket_id = "
+            "e.ticket_id AND o.place = e.place AND o.made_at = e.made_at)"
         ).fetchone()[0]
     return f"{tickets} tickets and {entries} entries that it does not hold" if entries or tickets else ""
 
@@ -167,7 +188,10 @@ def _opened(source: Path) -> list[str]:
         steps = manifest.get("steps", [])
         newer = [s for s in steps if s not in known] if isinstance(steps, list) else [steps]
         if newer:
-            raise KeepingError(f"{source}: expected a backup of this program or an older one, got one of a newer program ({', '.join(map(str, newer))[:80]})")
+            raise KeepingError(
+                f"{source}: expected a backup of this program or an older one, got one of a newer program "
+                f"({', '.join(map(str, newer))[:80]})"
+            )
         if _member_sum(archive, DATABASE) != manifest.get("database"):
             raise KeepingError(f"{source}: expected the database as it was written, got other bytes")
         digests = [name.partition("/")[2] for name in archive.namelist() if name.startswith(f"{FILES}/")]
@@ -180,7 +204,8 @@ def _opened(source: Path) -> list[str]:
 
 
 def _checked_database(source: Path, copy: Path) -> int:
-    """How many tickets it holds, once it is up to date and of just the tables, indexes and triggers that this program makes. Raises KeepingError."""
+    """How many tickets it holds, once it is up to date and of just the tables, indexes and triggers that this program
+    makes. Raises KeepingError."""
     try:
         with closing(sqlite3.connect(copy)) as own:
             found = own.execute("PRAGMA integrity_check").fetchone()[0]
@@ -188,11 +213,15 @@ def _checked_database(source: Path, copy: Path) -> int:
                 raise KeepingError(f"{source}: expected a sound database, got {found}")
             odd = _odd_schema(own, _steps_of(own))
             if odd:
-                raise KeepingError(f"{source}: expected a database of this program's, got one with {odd}; nothing was changed")
+                raise KeepingError(
+                    f"{source}: expected a database of this program's, got one with {odd}; nothing was changed"
+                )
             _migrated(own)
             odd = _odd_schema(own, None)
             if odd:
-                raise KeepingError(f"{source}: expected a database of this program's, got one with {odd}; nothing was changed")
+                raise KeepingError(
+                    f"{source}: expected a database of this program's, got one with {odd}; nothing was changed"
+                )
             return int(own.execute("SELECT count(*) FROM ticket").fetchone()[0])
     except (sqlite3.Error, StoreError) as error:
         if isinstance(error, KeepingError):
@@ -213,28 +242,47 @@ def _odd_schema(own: sqlite3.Connection, steps: int | None) -> str:
     with closing(sqlite3.connect(":memory:", isolation_level=None)) as fresh:
         migrate(fresh, atomic, steps)
         wanted, got = (
-            {(kind, name): " ".join(str(sql or "").split()) for kind, name, sql in connection.execute("SELECT type, name, sql FROM sqlite_master WHERE name NOT LIKE 'sqlite_stat%'")}
+            {
+                (kind, name): " ".join(str(sql or "").split())
+                for kind, name, sql in connection.execute(
+                    "SELECT type, name, sql FROM sqlite_master WHERE name NOT LIKE 'sqlite_stat%'"
+                )
+            }
             for connection in (fresh, own)
-        )  # fmt: skip
+        )
     extra, lacking = sorted(got.keys() - wanted.keys()), sorted(wanted.keys() - got.keys())
     changed = sorted(key for key in got.keys() & wanted.keys() if got[key] != wanted[key])
-    return next((f"{what} {kind} {name[:40]}" for what, keys in (("a foreign", extra), ("no", lacking), ("another", changed)) for kind, name in keys), "")
+    return next(
+        (
+            f"{what} {kind} {name[:40]}"
+            for what, keys in (("a foreign", extra), ("no", lacking), ("another", changed))
+            for kind, name in keys
+        ),
+        "",
+    )
 
 
 # --- one ticket ------------------------------------------------------------------------------------------------------
 
-_TICKET = "SELECT number, customer, machine, words, facts, opened_by, opened_at, closed_at FROM ticket WHERE number = ? OR CAST(id AS TEXT) = ?"
+_TICKET = (
+    "SELECT number, customer, machine, words, facts, opened_by, opened_at, closed_at FROM ticket WHERE number = "
+    "? OR CAST(id AS TEXT) = ?"
+)
 _ENTRIES = "SELECT place, body, made_by, made_at FROM entry WHERE ticket_id = ? ORDER BY place"
 _ATTACHED = "SELECT sha256, name, added_by, added_at FROM attachment WHERE ticket_id = ? ORDER BY id"
 _LESSON_COLUMNS = ("closed_at", "context", "faults", "expected", "choice", "confidence", "suspects", "was_right")
 _LESSON = f"SELECT {', '.join(_LESSON_COLUMNS)} FROM lesson WHERE ticket_id = ?"
-_TEACH = f"INSERT INTO lesson (ticket_id, era, {', '.join(_LESSON_COLUMNS)}) VALUES (?, (SELECT count(*) FROM learning_reset), ?, ?, ?, ?, ?, ?, ?, ?)"
+_TEACH = (
+    f"INSERT INTO lesson (ticket_id, era, {', '.join(_LESSON_COLUMNS)}) VALUES (?, (SELECT count(*) FROM "
+    f"learning_reset), ?, ?, ?, ?, ?, ?, ?, ?)"
+)
 _RECORDINGS = "SELECT sha256, kind, name, added_by, added_at FROM recording WHERE ticket_id = ?"
 _PICTURES = "SELECT sha256, added_by, added_at FROM picture WHERE ticket_id = ?"
 
 
 def export_ticket(data: Path, number: str, target: Path) -> Kept:
-    """Write one ticket with its tape and files into one file. Raises KeepingError where there is none by that number."""
+    """Write one ticket with its tape and files into one file. Raises KeepingError where there is none by that
+    number."""
     place = data / DATABASE
     if not place.is_file():
         raise KeepingError(f"--data {data}: expected a shop's folder, got none with {DATABASE}")
@@ -242,22 +290,39 @@ def export_ticket(data: Path, number: str, target: Path) -> Kept:
         row = own.execute(_TICKET, (number, number)).fetchone()
         if row is None:
             raise KeepingError(f"{number}: expected a ticket of this shop, got none by that number")
-        ticket = dict(zip(("number", "customer", "machine", "words", "facts", "opened_by", "opened_at", "closed_at"), row, strict=True))
+        ticket = dict(
+            zip(
+                ("number", "customer", "machine", "words", "facts", "opened_by", "opened_at", "closed_at"),
+                row,
+                strict=True,
+            )
+        )
         ticket["facts"] = json.loads(ticket["facts"])
         (ticket_id,) = own.execute("SELECT id FROM ticket WHERE number = ?", (ticket["number"],)).fetchone()
-        ticket["tape"] = [{"place": p, "body": json.loads(body), "by": by, "at": at} for p, body, by, at in own.execute(_ENTRIES, (ticket_id,))]
-        ticket["files"] = [{"sha256": s, "name": n, "by": by, "at": at} for s, n, by, at in own.execute(_ATTACHED, (ticket_id,))]
+        ticket["tape"] = [
+            {"place": p, "body": json.loads(body), "by": by, "at": at}
+            for p, body, by, at in own.execute(_ENTRIES, (ticket_id,))
+        ]
+        ticket["files"] = [
+            {"sha256": s, "name": n, "by": by, "at": at} for s, n, by, at in own.execute(_ATTACHED, (ticket_id,))
+        ]
         lesson = own.execute(_LESSON, (ticket_id,)).fetchone()
         ticket["lesson"] = dict(zip(_LESSON_COLUMNS, lesson, strict=True)) if lesson else None
         ticket["pictures"] = [{"sha256": s, "by": by, "at": at} for s, by, at in own.execute(_PICTURES, (ticket_id,))]
-        ticket["recordings"] = [{"sha256": s, "kind": k, "name": n, "by": by, "at": at} for s, k, n, by, at in own.execute(_RECORDINGS, (ticket_id,))]
+        ticket["recordings"] = [
+            {"sha256": s, "kind": k, "name": n, "by": by, "at": at}
+            for s, k, n, by, at in own.execute(_RECORDINGS, (ticket_id,))
+        ]
     digests = sorted({f["sha256"] for f in _files_of(ticket)})
     with tempfile.TemporaryDirectory(dir=_folder_of(target), prefix=".gatecheck-") as scratch:
         whole = Path(scratch) / "ticket.zip"
         try:
             with zipfile.ZipFile(whole, "w", zipfile.ZIP_DEFLATED) as archive:
                 text = json.dumps(ticket)
-                archive.writestr("manifest.json", json.dumps({"format": TICKET_FORMAT, "made_at": moment(), "ticket": _sha256(text.encode())}))
+                archive.writestr(
+                    "manifest.json",
+                    json.dumps({"format": TICKET_FORMAT, "made_at": moment(), "ticket": _sha256(text.encode())}),
+                )
                 archive.writestr("ticket.json", text)
                 for digest in digests:
                     archive.writestr(zipfile.ZipInfo(f"{FILES}/{digest}"), _file(data, digest))
@@ -273,8 +338,9 @@ def _files_of(ticket: Mapping[str, Any]) -> list[Mapping[str, Any]]:
 
 
 def import_ticket(source: Path, data: Path, knowledge: Knowledge, *, prefix: str = "GC") -> str:
-    """Take an exported ticket in, whole, off the bench; its number stays where nobody has it. Returns the number. Raises KeepingError for what is no
-    such file, or speaks of ids that this shop's tables do not know; then nothing is kept."""
+    """Take an exported ticket in, whole, off the bench; its number stays where nobody has it. Returns the number.
+    Raises KeepingError for what is no such file, or speaks of ids that this shop's tables do not know; then nothing is
+    kept."""
     with _zip(source, _LARGEST_TICKET) as archive:
         manifest = _manifest(source, archive, TICKET_FORMAT)
         text = archive.read("ticket.json")
@@ -299,33 +365,70 @@ def import_ticket(source: Path, data: Path, knowledge: Knowledge, *, prefix: str
         with database.write() as own:
             try:
                 return _keep_ticket(own, ticket, {d: len(c) for d, c in content.items()}, prefix)
-            except (sqlite3.IntegrityError, sqlite3.InterfaceError, sqlite3.ProgrammingError, OverflowError, UnicodeEncodeError) as error:
+            except (
+                sqlite3.IntegrityError,
+                sqlite3.InterfaceError,
+                sqlite3.ProgrammingError,
+                OverflowError,
+                UnicodeEncodeError,
+            ) as error:
                 raise KeepingError(f"{source}: expected a ticket that this shop can keep, got {error}") from error
     finally:
         database.close()
 
 
 def _keep_ticket(own: sqlite3.Connection, ticket: Mapping[str, Any], sizes: Mapping[str, int], prefix: str) -> str:
-    same = own.execute("SELECT 1 FROM ticket WHERE number = ? AND opened_at = ?", (ticket["number"], ticket["opened_at"])).fetchone()
+    same = own.execute(
+        "SELECT 1 FROM ticket WHERE number = ? AND opened_at = ?", (ticket["number"], ticket["opened_at"])
+    ).fetchone()
     if same:
         raise KeepingError(f"{ticket['number']}: expected a ticket that is not here yet, got one that is")
     (ticket_id,) = own.execute("SELECT coalesce(max(id), 0) + 1 FROM ticket").fetchone()
     free = own.execute("SELECT 1 FROM ticket WHERE number = ?", (ticket["number"],)).fetchone() is None
     number = ticket["number"] if free else f"{prefix}-{ticket_id:04d}"
     own.execute(
-        "INSERT INTO ticket (id, number, customer, machine, words, facts, bay, opened_by, opened_at, closed_at) VALUES (?, ?, ?, ?, ?, ?, NULL, ?, ?, ?)",
-        (ticket_id, number, ticket["customer"], ticket["machine"], ticket["words"], json.dumps(ticket["facts"]), ticket["opened_by"], ticket["opened_at"], ticket["closed_at"]),
-    )  # fmt: skip
+        (
+            "INSERT INTO ticket (id, number, customer, machine, words, facts, bay, opened_by, opened_at, closed_at) "
+            "VALUES "
+            "(?, ?, ?, ?, ?, ?, NULL, ?, ?, ?)"
+        ),
+        (
+            ticket_id,
+            number,
+            ticket["customer"],
+            ticket["machine"],
+            ticket["words"],
+            json.dumps(ticket["facts"]),
+            ticket["opened_by"],
+            ticket["opened_at"],
+            ticket["closed_at"],
+        ),
+    )
     for entry in ticket["tape"]:
-        own.execute("INSERT INTO entry (ticket_id, place, body, made_by, made_at) VALUES (?, ?, ?, ?, ?)", (ticket_id, entry["place"], json.dumps(entry["body"]), entry["by"], entry["at"]))
+        own.execute(
+            "INSERT INTO entry (ticket_id, place, body, made_by, made_at) VALUES (?, ?, ?, ?, ?)",
+            (ticket_id, entry["place"], json.dumps(entry["body"]), entry["by"], entry["at"]),
+        )
     for digest, size in sizes.items():
-        own.execute("INSERT INTO file (sha256, size, added_at) VALUES (?, ?, ?) ON CONFLICT DO NOTHING", (digest, size, moment()))
+        own.execute(
+            "INSERT INTO file (sha256, size, added_at) VALUES (?, ?, ?) ON CONFLICT DO NOTHING",
+            (digest, size, moment()),
+        )
     for file in ticket["files"]:
-        own.execute("INSERT INTO attachment (ticket_id, sha256, name, added_by, added_at) VALUES (?, ?, ?, ?, ?)", (ticket_id, file["sha256"], file["name"], file["by"], file["at"]))
+        own.execute(
+            "INSERT INTO attachment (ticket_id, sha256, name, added_by, added_at) VALUES (?, ?, ?, ?, ?)",
+            (ticket_id, file["sha256"], file["name"], file["by"], file["at"]),
+        )
     for file in ticket["pictures"]:
-        own.execute("INSERT INTO picture (ticket_id, sha256, added_by, added_at) VALUES (?, ?, ?, ?)", (ticket_id, file["sha256"], file["by"], file["at"]))
+        own.execute(
+            "INSERT INTO picture (ticket_id, sha256, added_by, added_at) VALUES (?, ?, ?, ?)",
+            (ticket_id, file["sha256"], file["by"], file["at"]),
+        )
     for file in ticket.get("recordings", []):
-        own.execute("INSERT INTO recording (ticket_id, sha256, kind, name, added_by, added_at) VALUES (?, ?, ?, ?, ?, ?)", (ticket_id, file["sha256"], file["kind"], file["name"], file["by"], file["at"]))
+        own.execute(
+            "INSERT INTO recording (ticket_id, sha256, kind, name, added_by, added_at) VALUES (?, ?, ?, ?, ?, ?)",
+            (ticket_id, file["sha256"], file["kind"], file["name"], file["by"], file["at"]),
+        )
     if ticket.get("lesson"):
         own.execute(_TEACH, (ticket_id, *(ticket["lesson"][name] for name in _LESSON_COLUMNS)))
     own.execute("UPDATE epoch SET n = n + 1")  # a server that runs on this shop has something new to learn from
@@ -336,19 +439,41 @@ def _ticket_of(source: Path, text: bytes, knowledge: Knowledge) -> dict[str, Any
     """A ticket whose every line can be read here. Raises KeepingError."""
     try:
         ticket = json.loads(text)
-        texts = all(isinstance(ticket[name], str) and len(ticket[name]) <= 8000 for name in ("number", "customer", "machine", "words", "opened_by", "opened_at"))
-        if not texts or not all(isinstance(ticket[name], list) for name in ("tape", "files", "pictures")) or not (ticket["closed_at"] is None or isinstance(ticket["closed_at"], str)):
+        texts = all(
+            isinstance(ticket[name], str) and len(ticket[name]) <= 8000
+            for name in ("number", "customer", "machine", "words", "opened_by", "opened_at")
+        )
+        if (
+            not texts
+            or not all(isinstance(ticket[name], list) for name in ("tape", "files", "pictures"))
+            or not (ticket["closed_at"] is None or isinstance(ticket["closed_at"], str))
+        ):
             raise ValueError("lines missing")
         datetime.fromisoformat(ticket["opened_at"])
         places = [entry["place"] for entry in ticket["tape"]]
-        if places != list(range(len(places))) or not all(isinstance(e["by"], str) and isinstance(e["at"], str) for e in ticket["tape"]):
+        if places != list(range(len(places))) or not all(
+            isinstance(e["by"], str) and isinstance(e["at"], str) for e in ticket["tape"]
+        ):
             raise ValueError("a tape with gaps")
         lesson = ticket.get("lesson")
-        if lesson is not None and (set(lesson) != set(_LESSON_COLUMNS) or not all(isinstance(json.loads(lesson[name]), kind) for name, kind in (("faults", list), ("expected", dict), ("suspects", dict)))):
+        if lesson is not None and (
+            set(lesson) != set(_LESSON_COLUMNS)
+            or not all(
+                isinstance(json.loads(lesson[name]), kind)
+                for name, kind in (("faults", list), ("expected", dict), ("suspects", dict))
+            )
+        ):
             raise ValueError("a lesson that is none")
-        if not all(isinstance(f["sha256"], str) and len(f["sha256"]) == 64 and all(isinstance(f[name], str) for name in ("by", "at")) for f in _files_of(ticket)):
+        if not all(
+            isinstance(f["sha256"], str)
+            and len(f["sha256"]) == 64
+            and all(isinstance(f[name], str) for name in ("by", "at"))
+            for f in _files_of(ticket)
+        ):
             raise ValueError("files without a hash")
-        if not all(isinstance(f["name"], str) for f in (*ticket["files"], *ticket.get("recordings", []))) or not all(isinstance(f["kind"], str) for f in ticket.get("recordings", [])):
+        if not all(isinstance(f["name"], str) for f in (*ticket["files"], *ticket.get("recordings", []))) or not all(
+            isinstance(f["kind"], str) for f in ticket.get("recordings", [])
+        ):
             raise ValueError("files without a name")
         facts, bodies = ticket["facts"], [entry["body"] for entry in ticket["tape"]]
     except (ValueError, KeyError, TypeError, RecursionError) as error:
@@ -390,7 +515,8 @@ def _member_to(archive: zipfile.ZipFile, name: str, target: Path) -> None:
 
 
 def _put_member(data: Path, digest: str, archive: zipfile.ZipFile) -> Path | None:
-    """A file of a backup into the store, whole under its name; where it lies, None where it was there. Raises OSError, StoreError."""
+    """A file of a backup into the store, whole under its name; where it lies, None where it was there. Raises OSError,
+    StoreError."""
     place = data / FILES / digest[:2] / digest
     if place.is_file():
         with place.open("rb") as file:
@@ -441,12 +567,21 @@ def _zip(source: Path, largest: int) -> Iterator[zipfile.ZipFile]:
     try:
         with zipfile.ZipFile(source) as archive:
             names = archive.namelist()
-            plain = all(n in ("manifest.json", "ticket.json", DATABASE) or (n.startswith(f"{FILES}/") and len(n) == len(FILES) + 65 and n[len(FILES) + 1 :].isalnum()) for n in names)
+            plain = all(
+                n in ("manifest.json", "ticket.json", DATABASE)
+                or (n.startswith(f"{FILES}/") and len(n) == len(FILES) + 65 and n[len(FILES) + 1 :].isalnum())
+                for n in names
+            )
             if len(set(names)) < len(names) or not plain or sum(i.file_size for i in archive.infolist()) > largest:
                 raise KeepingError(f"{source}: expected a file that Gate Check wrote, got other contents")
-            bomb = next((i for i in archive.infolist() if i.file_size > _RATIO * max(i.compress_size, 1) + _ALWAYS), None)
+            bomb = next(
+                (i for i in archive.infolist() if i.file_size > _RATIO * max(i.compress_size, 1) + _ALWAYS), None
+            )
             if bomb is not None:
-                raise KeepingError(f"{source}: expected contents that pack at most {_RATIO} times, got {bomb.filename[:60]} of {bomb.file_size >> 20} MiB in {bomb.compress_size >> 10} KiB")
+                raise KeepingError(
+                    f"{source}: expected contents that pack at most {_RATIO} times, got {bomb.filename[:60]} of "
+                    f"{bomb.file_size >> 20} MiB in {bomb.compress_size >> 10} KiB"
+                )
             yield archive
     except FileNotFoundError as error:
         raise KeepingError(f"{source}: expected a file, got nothing there") from error

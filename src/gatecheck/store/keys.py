@@ -1,4 +1,5 @@
-"""Every key that was tried at power-on, over all tickets, open and closed. Read from the tapes; nothing else is stored."""
+"""Every key that was tried at power-on, over all tickets, open and closed. Read from the tapes; nothing else is
+stored."""
 
 from __future__ import annotations
 
@@ -22,6 +23,8 @@ def key_tries(connection: sqlite3.Connection) -> list[Try]:
         if place not in undone[ticket_id]:
             body = loads(text)
             key, opens, worked = body.get("tried_key"), body.get("opens"), body.get("worked")
-            if isinstance(key, str) and isinstance(opens, str) and isinstance(worked, bool):  # anything else is no try that teaches
+            if (
+                isinstance(key, str) and isinstance(opens, str) and isinstance(worked, bool)
+            ):  # anything else is no try that teaches
                 tries.append(Try(machine_of(machine, platform), opens, key, worked))
     return tries

@@ -8,7 +8,10 @@ from contextlib import AbstractContextManager
 
 Atomic = Callable[[sqlite3.Connection], AbstractContextManager[sqlite3.Connection]]
 
-_RECORD = "CREATE TABLE IF NOT EXISTS migration (name TEXT PRIMARY KEY, applied_at TEXT NOT NULL DEFAULT CURRENT_TIMESTAMP) STRICT"
+_RECORD = (
+    "CREATE TABLE IF NOT EXISTS migration (name TEXT PRIMARY KEY, applied_at TEXT NOT NULL DEFAULT "
+    "CURRENT_TIMESTAMP) STRICT"
+)
 
 # never edit a step that has shipped: add the next one
 MIGRATIONS: tuple[tuple[str, tuple[str, ...]], ...] = (
@@ -44,8 +47,14 @@ MIGRATIONS: tuple[tuple[str, tuple[str, ...]], ...] = (
             """,
             "CREATE UNIQUE INDEX entry_request ON entry (ticket_id, request_key) WHERE request_key IS NOT NULL",
             # the tape is append-only: not by habit but by rule
-            "CREATE TRIGGER entry_no_update BEFORE UPDATE ON entry BEGIN SELECT RAISE(ABORT, 'the tape is append-only'); END",
-            "CREATE TRIGGER entry_no_delete BEFORE DELETE ON entry BEGIN SELECT RAISE(ABORT, 'the tape is append-only'); END",
+            (
+                "CREATE TRIGGER entry_no_update BEFORE UPDATE ON entry BEGIN SELECT RAISE(ABORT, 'the tape is "
+                "append-only'); END"
+            ),
+            (
+                "CREATE TRIGGER entry_no_delete BEFORE DELETE ON entry BEGIN SELECT RAISE(ABORT, 'the tape is "
+                "append-only'); END"
+            ),
         ),
     ),
     (
@@ -95,7 +104,10 @@ MIGRATIONS: tuple[tuple[str, tuple[str, ...]], ...] = (
     (
         "key-tries",
         (
-            "CREATE INDEX entry_key_try ON entry (ticket_id, place) WHERE json_extract(body, '$.tried_key') IS NOT NULL",
+            (
+                "CREATE INDEX entry_key_try ON entry (ticket_id, place) WHERE json_extract(body, '$.tried_key') IS NOT "
+                "NULL"
+            ),
             "CREATE INDEX entry_undo ON entry (ticket_id, place) WHERE json_extract(body, '$.undo') IS NOT NULL",
         ),
     ),
@@ -218,7 +230,10 @@ MIGRATIONS: tuple[tuple[str, tuple[str, ...]], ...] = (
         "papers",
         (
             # one row: the shop's own page
-            "CREATE TABLE shop_page (id INTEGER PRIMARY KEY CHECK (id = 1), body TEXT NOT NULL CHECK (json_valid(body)), kept_by TEXT NOT NULL, kept_at TEXT NOT NULL) STRICT",
+            (
+                "CREATE TABLE shop_page (id INTEGER PRIMARY KEY CHECK (id = 1), body TEXT NOT NULL CHECK "
+                "(json_valid(body)), kept_by TEXT NOT NULL, kept_at TEXT NOT NULL) STRICT"
+            ),
             """
             CREATE TABLE picture (
                 ticket_id INTEGER NOT NULL REFERENCES ticket (id),
@@ -229,8 +244,12 @@ MIGRATIONS: tuple[tuple[str, tuple[str, ...]], ...] = (
             ) STRICT
             """,
             # that a customer's data was erased, and when; not whose
-            "CREATE TABLE erasure (ticket_id INTEGER PRIMARY KEY REFERENCES ticket (id), erased_by TEXT NOT NULL, erased_at TEXT NOT NULL) STRICT",
-            # counts up whenever the whole shop was replaced by another program: what was worked out from it before is out of date
+            (
+                "CREATE TABLE erasure (ticket_id INTEGER PRIMARY KEY REFERENCES ticket (id), erased_by TEXT NOT NULL, "
+                "erased_at TEXT NOT NULL) STRICT"
+            ),
+            # counts up whenever the whole shop was replaced by another program: what was worked out from it before is
+            # out of date
             "CREATE TABLE epoch (id INTEGER PRIMARY KEY CHECK (id = 1), n INTEGER NOT NULL) STRICT",
             "INSERT INTO epoch (id, n) VALUES (1, 0)",
         ),
@@ -252,7 +271,11 @@ MIGRATIONS: tuple[tuple[str, tuple[str, ...]], ...] = (
                 wanted TEXT NOT NULL DEFAULT '' CHECK (wanted IN ('', 'pause', 'stop'))
             ) STRICT
             """,
-            "INSERT INTO link_order_new SELECT id, ticket_id, body, state, detail, made_by, made_at, done_at, '' FROM link_order",
+            (
+                "INSERT INTO link_order_new SELECT id, ticket_id, body, state, detail, made_by, made_at, done_at, '' "
+                "FROM "
+                "link_order"
+            ),
             "DROP TABLE link_order",
             "ALTER TABLE link_order_new RENAME TO link_order",
             "CREATE INDEX link_page_order ON link_page (order_id)",
@@ -261,7 +284,8 @@ MIGRATIONS: tuple[tuple[str, tuple[str, ...]], ...] = (
     (
         "ear",
         (
-            # what was recorded of a drive: its sound, or its supply current; erased with the customer, for a room is heard in it
+            # what was recorded of a drive: its sound, or its supply current; erased with the customer, for a room is
+            # heard in it
             """
             CREATE TABLE recording (
                 ticket_id INTEGER NOT NULL REFERENCES ticket (id),
@@ -292,10 +316,14 @@ MIGRATIONS: tuple[tuple[str, tuple[str, ...]], ...] = (
     (
         "order-handed-out",
         (
-            # which starts of a probe had an order in their hands, the newest last: that one alone says what came of it, and what it was handed to write may be written
+            # which starts of a probe had an order in their hands, the newest last: that one alone says what came of it,
+            # and what it was handed to write may be written
             "ALTER TABLE link_order ADD COLUMN handed_to TEXT",
             # of orders from before this was kept, what was not surely left alone counts as handed out
-            "UPDATE link_order SET handed_to = '?' WHERE state IN ('done', 'failed', 'refused') OR (state IN ('waiting', 'cancelled') AND json_extract(body, '$.order') IN ('mend', 'entry', 'fill'))",
+            (
+                "UPDATE link_order SET handed_to = '?' WHERE state IN ('done', 'failed', 'refused') OR (state IN "
+                "('waiting', 'cancelled') AND json_extract(body, '$.order') IN ('mend', 'entry', 'fill'))"
+            ),
         ),
     ),
     (

@@ -6,8 +6,14 @@ import sqlite3
 from dataclasses import dataclass
 
 _ADD_FILE = "INSERT INTO file (sha256, size, added_at) VALUES (:sha, :size, :at) ON CONFLICT DO NOTHING"
-_ADD = "INSERT INTO recording (ticket_id, sha256, kind, name, added_by, added_at) VALUES (:ticket_id, :sha, :kind, :name, :by, :at) ON CONFLICT DO NOTHING"
-_OF = "SELECT sha256, kind, name, added_by, added_at FROM recording WHERE ticket_id = ? ORDER BY added_at DESC, rowid DESC"
+_ADD = (
+    "INSERT INTO recording (ticket_id, sha256, kind, name, added_by, added_at) VALUES (:ticket_id, :sha, :kind, "
+    ":name, :by, :at) ON CONFLICT DO NOTHING"
+)
+_OF = (
+    "SELECT sha256, kind, name, added_by, added_at FROM recording WHERE ticket_id = ? ORDER BY added_at DESC, rowid "
+    "DESC"
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -21,7 +27,9 @@ class Recording:
     added_at: str
 
 
-def add_recording(connection: sqlite3.Connection, ticket_id: int, digest: str, size: int, kind: str, name: str, *, by: str, at: str) -> None:
+def add_recording(
+    connection: sqlite3.Connection, ticket_id: int, digest: str, size: int, kind: str, name: str, *, by: str, at: str
+) -> None:
     """Record that a stored recording belongs to a ticket."""
     connection.execute(_ADD_FILE, {"sha": digest, "size": size, "at": at})
     connection.execute(_ADD, {"ticket_id": ticket_id, "sha": digest, "kind": kind, "name": name, "by": by, "at": at})

@@ -15,7 +15,8 @@ _ALL = f"SELECT {_COLUMNS} FROM shelf ORDER BY kind DESC, interface, form, size_
 _PUT = """
     INSERT INTO shelf (kind, name, interface, form, key, height_mm, length_mm, flash, size_gb, price, count)
     VALUES (:kind, :name, :interface, :form, :key, :height_mm, :length_mm, :flash, :size_gb, :price, :count)
-    ON CONFLICT (kind, name, interface, form, size_gb) DO UPDATE SET key = excluded.key, height_mm = excluded.height_mm, length_mm = excluded.length_mm,
+    ON CONFLICT (kind, name, interface, form, size_gb) DO UPDATE SET key = excluded.key,
+        height_mm = excluded.height_mm, length_mm = excluded.length_mm,
         flash = excluded.flash, price = excluded.price, count = excluded.count"""
 _REMOVE = "DELETE FROM shelf WHERE id = ?"
 _CHOSEN = """
@@ -48,25 +49,57 @@ def shelf(connection: sqlite3.Connection, but_for: int | None = None) -> list[It
     """Everything on the shelf. `but_for`: a ticket whose own reservation is not counted."""
     gone = reserved(connection, but_for)
     return [
-        Item(number, kind, name, interface, form, key, height, length, bool(flash), size, price, count, max(count - gone[number], 0))
-        for number, kind, name, interface, form, key, height, length, flash, size, price, count in connection.execute(_ALL)
+        Item(
+            number,
+            kind,
+            name,
+            interface,
+            form,
+            key,
+            height,
+            length,
+            bool(flash),
+            size,
+            price,
+            count,
+            max(count - gone[number], 0),
+        )
+        for number, kind, name, interface, form, key, height, length, flash, size, price, count in connection.execute(
+            _ALL
+        )
     ]
 
 
 def check_left(connection: sqlite3.Connection, item_id: int, ticket_id: int) -> None:
-    """Raises StoreError where nobody can have one more of it. Inside the transaction that reserves it, so that none is sold twice."""
+    """Raises StoreError where nobody can have one more of it. Inside the transaction that reserves it, so that none is
+    sold twice."""
     item = next((i for i in shelf(connection, ticket_id) if i.id == item_id), None)
     if item is None or item.left < 1:
-        raise StoreError(f"part {item_id}: expected one that is left, got {'none by that number' if item is None else f'{item.name}, of which the last was taken'}")
+        raise StoreError(
+            f"part {item_id}: expected one that is left, got "
+            f"{'none by that number' if item is None else f'{item.name}, of which the last was taken'}"
+        )
 
 
 def put_items(connection: sqlite3.Connection, items: Sequence[Item]) -> None:
     """Lay items on the shelf; one of the same name, form and size is brought up to date."""
     for item in items:
-        connection.execute(_PUT, {
-            "kind": item.kind, "name": item.name, "interface": item.interface, "form": item.form, "key": item.key, "height_mm": item.height_mm,
-            "length_mm": item.length_mm, "flash": int(item.flash), "size_gb": item.size_gb, "price": item.price, "count": item.count,
-        })  # fmt: skip
+        connection.execute(
+            _PUT,
+            {
+                "kind": item.kind,
+                "name": item.name,
+                "interface": item.interface,
+                "form": item.form,
+                "key": item.key,
+                "height_mm": item.height_mm,
+                "length_mm": item.length_mm,
+                "flash": int(item.flash),
+                "size_gb": item.size_gb,
+                "price": item.price,
+                "count": item.count,
+            },
+        )
 
 
 def remove_item(connection: sqlite3.Connection, item_id: int) -> None:
@@ -80,18 +113,21 @@ def remove_item(connection: sqlite3.Connection, item_id: int) -> None:
 # --- what was taken apart here --------------------------------------------------------------------------------------
 
 _OUT = """
-    SELECT e.ticket_id, e.place, e.body, e.made_at, t.machine, coalesce(json_extract(t.facts, '$.platform'), 'pc'), coalesce(json_extract(t.facts, '$.form'), '')
+    SELECT e.ticket_id, e.place, e.body, e.made_at, t.machine,
+        coalesce(json_extract(t.facts, '$.platform'), 'pc'), coalesce(json_extract(t.facts, '$.form'), '')
     FROM entry e JOIN ticket t ON t.id = e.ticket_id
     WHERE json_extract(e.body, '$.out') IS NOT NULL ORDER BY e.made_at, e.ticket_id, e.place"""
 
 
 def groups_out(connection: sqlite3.Connection) -> list[tuple[int, str, str, str, dict[str, object], str]]:
-    """(ticket, machine, platform, form, entry, moment) of every group that came off a machine and was not taken back, oldest first."""
+    """(ticket, machine, platform, form, entry, moment) of every group that came off a machine and was not taken back,
+    oldest first."""
     undone = taken_back(connection)
     return [
         (ticket, machine, platform, form, loads(body), moment)
-        for ticket, place, body, moment, machine, platform, form in connection.execute(_OUT) if place not in undone[ticket]
-    ]  # fmt: skip
+        for ticket, place, body, moment, machine, platform, form in connection.execute(_OUT)
+        if place not in undone[ticket]
+    ]
 
 
 _MACHINES = "SELECT machine, max(id) FROM ticket WHERE id <> ? GROUP BY machine COLLATE NOCASE"

@@ -8,7 +8,10 @@ import sqlite3
 from gatecheck.store.tickets import Body, loads
 
 _PAGE = "SELECT body FROM shop_page WHERE id = 1"
-_KEEP = "INSERT INTO shop_page (id, body, kept_by, kept_at) VALUES (1, :body, :by, :at) ON CONFLICT (id) DO UPDATE SET body = excluded.body, kept_by = excluded.kept_by, kept_at = excluded.kept_at"
+_KEEP = (
+    "INSERT INTO shop_page (id, body, kept_by, kept_at) VALUES (1, :body, :by, :at) ON CONFLICT (id) DO UPDATE SET "
+    "body = excluded.body, kept_by = excluded.kept_by, kept_at = excluded.kept_at"
+)
 _EPOCH = "SELECT n FROM epoch WHERE id = 1"
 
 

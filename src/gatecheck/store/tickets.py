@@ -38,7 +38,8 @@ class EntryRow:
 
 
 def loads(text: str) -> Body:
-    """An object as it was kept, whatever it has become: what is no such object any more is said to be so, half a letter becomes a question mark."""
+    """An object as it was kept, whatever it has become: what is no such object any more is said to be so, half a letter
+    becomes a question mark."""
     try:
         kept = json.loads(text)
         if not isinstance(kept, dict):
@@ -70,16 +71,37 @@ _NEXT_NUMBER = "SELECT coalesce(max(id), 0) + 1 FROM ticket"
 
 
 def open_ticket(
-    connection: sqlite3.Connection, *, customer: str, machine: str, words: str, facts: Mapping[str, object], bay: int | None,
-    by: str, at: str, prefix: str = "GC", comeback_of: int | None = None, key: str | None = None,
-) -> TicketRow:  # fmt: skip
+    connection: sqlite3.Connection,
+    *,
+    customer: str,
+    machine: str,
+    words: str,
+    facts: Mapping[str, object],
+    bay: int | None,
+    by: str,
+    at: str,
+    prefix: str = "GC",
+    comeback_of: int | None = None,
+    key: str | None = None,
+) -> TicketRow:
     """Insert a ticket and give it its number. Raises StoreError where the bay is taken."""
     number = connection.execute(_NEXT_NUMBER).fetchone()[0]
     try:
-        row = connection.execute(_OPEN, {
-            "number": f"{prefix}-{number:04d}", "customer": customer, "machine": machine, "words": words,
-            "facts": json.dumps(facts), "bay": bay, "opened_by": by, "opened_at": at, "comeback_of": comeback_of, "key": key,
-        }).fetchone()  # fmt: skip
+        row = connection.execute(
+            _OPEN,
+            {
+                "number": f"{prefix}-{number:04d}",
+                "customer": customer,
+                "machine": machine,
+                "words": words,
+                "facts": json.dumps(facts),
+                "bay": bay,
+                "opened_by": by,
+                "opened_at": at,
+                "comeback_of": comeback_of,
+                "key": key,
+            },
+        ).fetchone()
     except sqlite3.IntegrityError as error:
         raise StoreError(f"bay {bay}: expected a free bay, got one that is taken") from error
     return _ticket(row)
@@ -165,7 +187,8 @@ _CLOSE = "UPDATE ticket SET closed_at = :at, bay = NULL WHERE id = :id AND close
 
 
 def move_to_bay(connection: sqlite3.Connection, ticket_id: int, bay: int | None) -> None:
-    """Put a ticket into a bay or take it off the bench. Raises StoreError where the bay is taken or the ticket closed."""
+    """Put a ticket into a bay or take it off the bench. Raises StoreError where the bay is taken or the ticket
+    closed."""
     try:
         changed = connection.execute(_MOVE_TO, {"bay": bay, "id": ticket_id}).rowcount
     except sqlite3.IntegrityError as error:

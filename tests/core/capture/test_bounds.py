@@ -1,4 +1,5 @@
-"""No page costs more than itself: what a hostile one may claim is bounded by what the standards allow, and counted instead of timed."""
+"""No page costs more than itself: what a hostile one may claim is bounded by what the standards allow, and counted
+instead of timed."""
 
 from __future__ import annotations
 
@@ -18,7 +19,9 @@ NVME = (struct.pack("<Q", 7) + bytes([1] * 56)) * (MIB4 // 64)
 GLOBAL = "8be4df61-93ca-11d2-aa0d-00e098032b8c"
 
 
-@pytest.mark.parametrize(("path", "page", "most"), [("sda/gp-log-03.bin", EXTENDED, 400), ("nvme0/log-01.bin", NVME, 256)])
+@pytest.mark.parametrize(
+    ("path", "page", "most"), [("sda/gp-log-03.bin", EXTENDED, 400), ("nvme0/log-01.bin", NVME, 256)]
+)
 def test_a_log_of_four_mebibytes_is_read_to_its_newest_part(path: str, page: bytes, most: int) -> None:
     drive = read_capture({path: page}).drives[0]
     errors = drive.pages.errors
@@ -29,7 +32,13 @@ def test_a_log_of_four_mebibytes_is_read_to_its_newest_part(path: str, page: byt
 
 
 def test_a_variable_beyond_all_firmware_stands_for_itself() -> None:
-    said: Any = read_document({f"efivars/BootOrder-{GLOBAL}": bytes(MIB4), f"efivars/Boot0000-{GLOBAL}": bytes(4) + load_option("A system", partition("5A1F0C3D-88B4-4E27-9D61-70C2E4B8A911"))})
+    said: Any = read_document(
+        {
+            f"efivars/BootOrder-{GLOBAL}": bytes(MIB4),
+            f"efivars/Boot0000-{GLOBAL}": bytes(4)
+            + load_option("A system", partition("5A1F0C3D-88B4-4E27-9D61-70C2E4B8A911")),
+        }
+    )
     firmware = said["firmware"]
     assert (firmware["order"], len(firmware["entries"])) == ([], 1)
     assert max(len(str(v["value"])) for v in firmware["variables"]) <= 4096

@@ -12,13 +12,29 @@ BLOCK = b"size=2097152\npath=/sys/devices/pci0000:00/0000:00:17.0/ata1/host0/tar
 
 # a line -> (finding, device)
 LINES: list[tuple[str, str | None, str]] = [
-    ("[  12.3] critical medium error, dev sda, sector 4711 op 0x0:(READ) flags 0x0 phys_seg 1 prio class 2", "kernel-unreadable", "sda"),
-    ("[  12.3] I/O error, dev sda, sector 0 op 0x0:(READ) flags 0x80700 phys_seg 1 prio class 2", "kernel-failed", "sda"),
-    ("[  12.3] blk_update_request: I/O error, dev sda, sector 0 op 0x0:(READ) flags 0x0 phys_seg 1", "kernel-failed", "sda"),
+    (
+        "[  12.3] critical medium error, dev sda, sector 4711 op 0x0:(READ) flags 0x0 phys_seg 1 prio class 2",
+        "kernel-unreadable",
+        "sda",
+    ),
+    (
+        "[  12.3] I/O error, dev sda, sector 0 op 0x0:(READ) flags 0x80700 phys_seg 1 prio class 2",
+        "kernel-failed",
+        "sda",
+    ),
+    (
+        "[  12.3] blk_update_request: I/O error, dev sda, sector 0 op 0x0:(READ) flags 0x0 phys_seg 1",
+        "kernel-failed",
+        "sda",
+    ),
     ("[   3.1] ata1.00: error: { ICRC ABRT } ata1: SError: { UnrecovData BadCRC Handshk }", "kernel-link", "sda"),
     ("[   3.1] ata1: limiting SATA link speed to 1.5 Gbps", "kernel-link", "sda"),
-    ("[   5.0] EXT4-fs error (device sda2): ext4_lookup:1787: inode #2: comm ls: deleted inode referenced: 12", "kernel-volume", "sda"),
-    ("[   5.0] ntfs3: sda3: volume is dirty and \"force\" flag is not set!", "kernel-volume", "sda"),
+    (
+        "[   5.0] EXT4-fs error (device sda2): ext4_lookup:1787: inode #2: comm ls: deleted inode referenced: 12",
+        "kernel-volume",
+        "sda",
+    ),
+    ('[   5.0] ntfs3: sda3: volume is dirty and "force" flag is not set!', "kernel-volume", "sda"),
     ("[   9.9] ata2: COMRESET failed (errno=-16)", "kernel-never-ready", "machine"),
     ("[   9.9] nvme nvme0: Device not ready; aborting initialisation, CSTS=0x0", "kernel-never-ready", "machine"),
     ("[   9.9] mmc0: error -110 whilst initialising SD card", "kernel-never-ready", "machine"),
@@ -38,7 +54,9 @@ LINES: list[tuple[str, str | None, str]] = [
 @pytest.mark.parametrize(("line", "finding", "device"), LINES)
 def test_a_line_says_what_it_says(line: str, finding: str | None, device: str) -> None:
     said: Any = read_document({"sysblock/sda.txt": BLOCK, "dmesg.txt": line.encode()})["findings"]
-    assert [(f["id"], f["device"]) for f in said if f["id"].startswith("kernel")] == ([(finding, device)] if finding else [])
+    assert [(f["id"], f["device"]) for f in said if f["id"].startswith("kernel")] == (
+        [(finding, device)] if finding else []
+    )
 
 
 def weighed(*lines: str) -> str | None:
@@ -53,11 +71,15 @@ def test_only_what_the_drive_itself_said_is_weighed() -> None:
 
 
 def test_a_port_on_which_a_drive_was_found_did_get_ready() -> None:
-    said: Any = read_document({"sysblock/sda.txt": BLOCK, "dmesg.txt": b"ata1: COMRESET failed (errno=-16)"})["findings"]
+    said: Any = read_document({"sysblock/sda.txt": BLOCK, "dmesg.txt": b"ata1: COMRESET failed (errno=-16)"})[
+        "findings"
+    ]
     assert [f["id"] for f in said] == []
 
 
 def test_endless_messages_cost_little() -> None:
     line = "critical medium error, dev sda, sector %d op 0x0:(READ)\n"
-    drive = read_capture({"sysblock/sda.txt": BLOCK, "dmesg.txt": "".join(line % n for n in range(60_000)).encode()}).drives[0]
+    drive = read_capture(
+        {"sysblock/sda.txt": BLOCK, "dmesg.txt": "".join(line % n for n in range(60_000)).encode()}
+    ).drives[0]
     assert drive.findings[0].values["count"] == 8_000

@@ -1,4 +1,5 @@
-"""A walk over what was read: sectors asked for until it stands, and then the verdict that the whole disk gives; no plan on what nobody read."""
+"""A walk over what was read: sectors asked for until it stands, and then the verdict that the whole disk gives; no plan
+on what nobody read."""
 
 from __future__ import annotations
 
@@ -55,7 +56,11 @@ def on_demand(whole: Whole, mode: str) -> tuple[LayeredSectors, int]:
     ranges: dict[int, bytes] = {}
     bad: set[int] = set()
     for turn in range(_MOST_ROUNDS):
-        own = LayeredSectors([CapturedSectors(ranges, sector=whole.sector, length=whole.length, unreadable=bad)], sector=whole.sector, length=whole.length)
+        own = LayeredSectors(
+            [CapturedSectors(ranges, sector=whole.sector, length=whole.length, unreadable=bad)],
+            sector=whole.sector,
+            length=whole.length,
+        )
         followed = follow(own, mode)
         wanted = followed.wanted or known_plans(own, mode, followed).wanted
         if not wanted:
@@ -69,13 +74,20 @@ def on_demand(whole: Whole, mode: str) -> tuple[LayeredSectors, int]:
     raise AssertionError("it never stood")
 
 
-@pytest.mark.parametrize("name", ["sound", "no-loader", "no-fallback", "torn-table", "old-layout", "no-table", "large-sectors", "first-sector"])
+@pytest.mark.parametrize(
+    "name",
+    ["sound", "no-loader", "no-fallback", "torn-table", "old-layout", "no-table", "large-sectors", "first-sector"],
+)
 def test_what_was_asked_for_gives_the_verdict_and_the_plans_of_the_whole_disk(name: str) -> None:
     whole, mode = disk_of(name)
     own, turns = on_demand(whole, mode)
     asked = whole.asked
     followed, found = follow(own, mode), boot_path(whole, mode)
-    assert (followed.verdict.boots, followed.verdict.stops_at, followed.verdict.findings) == (found.boots, found.stops_at, found.findings)
+    assert (followed.verdict.boots, followed.verdict.stops_at, followed.verdict.findings) == (
+        found.boots,
+        found.stops_at,
+        found.findings,
+    )
     known = known_plans(own, mode, followed)
     if not known.searches:  # a search over the whole disk is not made through the link
         assert {p.id for p in known.plans} - {"all"} == {p.id for p in mending_of(whole, mode).plans}
@@ -110,9 +122,16 @@ def test_the_newest_reading_counts_and_what_it_lacks_comes_from_the_older() -> N
     assert span.missing == {2: NOT_CAPTURED, 3: NOT_CAPTURED, 4: NOT_CAPTURED, 5: UNREADABLE, 6: NOT_CAPTURED}
 
 
-@pytest.mark.parametrize(("runs", "wanted"), [
-    ([], []), ([(5, 2), (0, 5)], [(0, 7)]), ([(0, 3), (1, 1)], [(0, 3)]), ([(9, 1), (3, 1)], [(3, 1), (9, 1)]), ([(3, 0)], []),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("runs", "wanted"),
+    [
+        ([], []),
+        ([(5, 2), (0, 5)], [(0, 7)]),
+        ([(0, 3), (1, 1)], [(0, 3)]),
+        ([(9, 1), (3, 1)], [(3, 1), (9, 1)]),
+        ([(3, 0)], []),
+    ],
+)
 def test_runs_are_joined(runs: list[tuple[int, int]], wanted: list[tuple[int, int]]) -> None:
     assert merge_runs(runs) == wanted
 
@@ -124,7 +143,17 @@ def test_a_plan_for_all_together_where_no_one_is_enough() -> None:
     assert {p.id: p.boots_after for p in known.plans} == {"gpt-primary": False, "protective-mbr": True}
 
 
-@pytest.mark.parametrize(("lba", "name", "at"), [(0, "partition_record_1", 446), (1, "entries_lba", 72), (2, "entry_1.guid", 16), (2048, "cluster_sectors", 13), (206_848, "mft_cluster", 48), (5291, "", 0)])
+@pytest.mark.parametrize(
+    ("lba", "name", "at"),
+    [
+        (0, "partition_record_1", 446),
+        (1, "entries_lba", 72),
+        (2, "entry_1.guid", 16),
+        (2048, "cluster_sectors", 13),
+        (206_848, "mft_cluster", 48),
+        (5291, "", 0),
+    ],
+)
 def test_the_fields_of_a_sector_are_named_as_the_standard_does(lba: int, name: str, at: int) -> None:
     whole, _ = disk_of("sound")
     marks = {m.name: m.at for m in marks_of(whole.read(lba, 1).data, lba, division_of(whole))}

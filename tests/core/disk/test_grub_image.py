@@ -33,19 +33,40 @@ def module(name: bytes, *, wide: bool = True) -> bytes:
     table = head + len(names) + len(name) + 1
 
     def section(at_name: int, at: int, size: int) -> bytes:
-        return (struct.pack("<IIQQQQ", at_name, 3, 0, 0, at, size) if wide else struct.pack("<IIIIII", at_name, 3, 0, 0, at, size)).ljust(each, b"\0")
+        return (
+            struct.pack("<IIQQQQ", at_name, 3, 0, 0, at, size)
+            if wide
+            else struct.pack("<IIIIII", at_name, 3, 0, 0, at, size)
+        ).ljust(each, b"\0")
 
     own = bytearray(head)
     own[:5] = b"\x7fELF" + bytes([2 if wide else 1])
     struct.pack_into("<Q" if wide else "<I", own, 0x28 if wide else 0x20, table)
     struct.pack_into("<HHH", own, 0x3A if wide else 0x2E, each, 3, 1)
-    return bytes(own) + names + name + b"\0" + bytes(each) + section(1, head, len(names)) + section(11, head + len(names), len(name) + 1)
+    return (
+        bytes(own)
+        + names
+        + name
+        + b"\0"
+        + bytes(each)
+        + section(1, head, len(names))
+        + section(11, head + len(names), len(name) + 1)
+    )
 
 
 @pytest.mark.parametrize("wide", [True, False])
 def test_prefix_script_memory_disk_and_modules_are_read(wide: bool) -> None:
     disk = tar("./boot/grub/grub.cfg", b"linux /vmlinuz\n") + tar("folder/", b"", kind=b"5") + tar("x", b"y" * 700)
-    found = grub_image(image((ELF, module(b"ext2", wide=wide)), (ELF, module(b"part_gpt", wide=wide)), (MEMDISK, disk), (CONFIG, b"search.fs_uuid 1 root\0rest"), (PREFIX, b"(,gpt2)/grub\0"), wide=wide))
+    found = grub_image(
+        image(
+            (ELF, module(b"ext2", wide=wide)),
+            (ELF, module(b"part_gpt", wide=wide)),
+            (MEMDISK, disk),
+            (CONFIG, b"search.fs_uuid 1 root\0rest"),
+            (PREFIX, b"(,gpt2)/grub\0"),
+            wide=wide,
+        )
+    )
     assert found is not None
     assert (found.prefix, found.config, found.opaque) == ("(,gpt2)/grub", "search.fs_uuid 1 root", False)
     assert found.memdisk == {"boot/grub/grub.cfg": b"linux /vmlinuz\n", "x": b"y" * 700}
@@ -78,6 +99,14 @@ def test_cut_anywhere_it_is_an_image_with_less_or_none() -> None:
     assert grub_image(bytes(4096)) is None
 
 
-@pytest.mark.parametrize("raw", [b"", bytes(16), bytes(8) + struct.pack("<II", 1000, 0) + bytes(4000), bytes(8) + struct.pack("<II", 1 << 31, 0) + bytes(4000)])
+@pytest.mark.parametrize(
+    "raw",
+    [
+        b"",
+        bytes(16),
+        bytes(8) + struct.pack("<II", 1000, 0) + bytes(4000),
+        bytes(8) + struct.pack("<II", 1 << 31, 0) + bytes(4000),
+    ],
+)
 def test_what_is_no_core_unpacks_to_nothing(raw: bytes) -> None:
     assert unpacked_core(raw) is None

@@ -1,4 +1,5 @@
-"""Mending plans and what applying them leaves: defined at every cut, restored by the undo file, refused where the image is another. Firmware itself is asked in the lab."""
+"""Mending plans and what applying them leaves: defined at every cut, restored by the undo file, refused where the image
+is another. Firmware itself is asked in the lab."""
 
 from __future__ import annotations
 
@@ -23,7 +24,11 @@ from gatecheck.core.errors import InputError
 from gatecheck.core.volume.fat.encode import fat_volume
 from gatecheck.core.volume.fat.layout import listing, read_fat
 
-ESP, SYSTEM, EFI = "5A1F0C3D-88B4-4E27-9D61-70C2E4B8A911", "C3E9D210-6F4A-4B58-A1D7-25E09B63F84C", "C12A7328-F81F-11D2-BA4B-00A0C93EC93B"
+ESP, SYSTEM, EFI = (
+    "5A1F0C3D-88B4-4E27-9D61-70C2E4B8A911",
+    "C3E9D210-6F4A-4B58-A1D7-25E09B63F84C",
+    "C12A7328-F81F-11D2-BA4B-00A0C93EC93B",
+)
 SECTORS, FIRST, ROOM = 65_536, 2048, 40_000
 LOADER = "EFI/BOOT/BOOTX64.EFI"
 Hurt = Callable[[bytearray], None]
@@ -57,7 +62,9 @@ def gpt_image(files: dict[str, bytes] | None = None) -> bytearray:
     head[16:20] = struct.pack("<I", zlib.crc32(head[:92]))
     raw[(SECTORS - 33) * 512 : (SECTORS - 33) * 512 + len(entries)] = entries
     raw[-512:] = head
-    for at, data in fat_volume({LOADER: program()} if files is None else files, sectors=ROOM, cluster_sectors=4).items():
+    for at, data in fat_volume(
+        {LOADER: program()} if files is None else files, sectors=ROOM, cluster_sectors=4
+    ).items():
         raw[(FIRST + at) * 512 : (FIRST + at) * 512 + len(data)] = data
     return raw
 
@@ -96,8 +103,22 @@ CASES: list[tuple[str, str, Callable[[], bytearray], Hurt, list[str], bool]] = [
     ("media", "uefi", gpt_image, over((FIRST * 512 + 21, b"\x55")), ["boot-sector-1"], True),
     ("first FAT", "uefi", gpt_image, over(((FIRST + 4) * 512, bytes(2048))), ["fat-1"], True),
     ("loader", "uefi", lambda: gpt_image({"EFI/GULL/START.EFI": program(9000)}), plain, ["loader"], True),
-    ("loader, two", "uefi", lambda: gpt_image({"EFI/GULL/START.EFI": program(9000), "EFI/GULL/GRUBX64.EFI": program(3000)}), plain, ["loader", "loader-2"], True),
-    ("loader not a program", "uefi", lambda: gpt_image({LOADER: b"junk" * 4000, "EFI/GULL/START.EFI": program(1500)}), plain, ["loader"], True),
+    (
+        "loader, two",
+        "uefi",
+        lambda: gpt_image({"EFI/GULL/START.EFI": program(9000), "EFI/GULL/GRUBX64.EFI": program(3000)}),
+        plain,
+        ["loader", "loader-2"],
+        True,
+    ),
+    (
+        "loader not a program",
+        "uefi",
+        lambda: gpt_image({LOADER: b"junk" * 4000, "EFI/GULL/START.EFI": program(1500)}),
+        plain,
+        ["loader"],
+        True,
+    ),
     ("no loader anywhere", "uefi", lambda: gpt_image({"EFI/GULL/README.TXT": b"x"}), plain, [], False),
     ("nothing there", "uefi", lambda: bytearray(SECTORS * 512), plain, [], False),
     ("legacy healthy", "bios", lambda: mbr_image(_MBR), plain, [], True),
@@ -105,11 +126,32 @@ CASES: list[tuple[str, str, Callable[[], bytearray], Hurt, list[str], bool]] = [
     ("no code", "bios", lambda: mbr_image(_MBR), over((0, bytes(440))), ["boot-code"], True),
     ("no code, no flag", "bios", lambda: mbr_image(_MBR), over((0, bytes(447))), ["boot-code", "active-flag-1"], True),
     ("no flag", "bios", lambda: mbr_image(_MBR), over((446, b"\0")), ["active-flag-1"], True),
-    ("no flag, two that start", "bios", lambda: mbr_image(_TWO), over((446, b"\0")), ["active-flag-1", "active-flag-2"], True),
+    (
+        "no flag, two that start",
+        "bios",
+        lambda: mbr_image(_TWO),
+        over((446, b"\0")),
+        ["active-flag-1", "active-flag-2"],
+        True,
+    ),
     ("wrong one marked", "bios", lambda: mbr_image(_TWO), over((FIRST * 512, bytes(512))), ["active-flag-2"], True),
-    ("boot sector unsigned", "bios", lambda: mbr_image(_MBR), over((FIRST * 512 + 510, b"\0\0")), ["boot-sector-1"], True),
-    ("record beyond the end", "uefi", lambda: mbr_image([*_MBR, (0x83, False, 60_000, 999_999)]), plain, ["record-2"], False),
-]  # fmt: skip
+    (
+        "boot sector unsigned",
+        "bios",
+        lambda: mbr_image(_MBR),
+        over((FIRST * 512 + 510, b"\0\0")),
+        ["boot-sector-1"],
+        True,
+    ),
+    (
+        "record beyond the end",
+        "uefi",
+        lambda: mbr_image([*_MBR, (0x83, False, 60_000, 999_999)]),
+        plain,
+        ["record-2"],
+        False,
+    ),
+]
 
 
 def _without_entries(raw: bytearray) -> None:
@@ -131,7 +173,16 @@ def image(tmp_path: Path) -> Path:
 
 
 @pytest.mark.parametrize(("mode", "make", "hurt", "plans", "boots"), [c[1:] for c in CASES], ids=[c[0] for c in CASES])
-def test_plans_and_all_of_them_applied(mode: str, make: Callable[[], bytearray], hurt: Hurt, plans: list[str], boots: bool, image: Path, tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+def test_plans_and_all_of_them_applied(
+    mode: str,
+    make: Callable[[], bytearray],
+    hurt: Hurt,
+    plans: list[str],
+    boots: bool,
+    image: Path,
+    tmp_path: Path,
+    capsys: pytest.CaptureFixture[str],
+) -> None:
     raw = make()
     hurt(raw)
     image.write_bytes(raw)
@@ -150,9 +201,13 @@ def test_plans_and_all_of_them_applied(mode: str, make: Callable[[], bytearray],
         assert image.read_bytes() == raw
         one = told["plans"][0]["id"]
     assert main(["mend", str(image), "--mode", mode, "--apply", one, "--undo", str(undo)]) == 0
-    listed = [range(w["at"], w["at"] + w["length"]) for p in told["plans"] if one in ("all", p["id"]) for w in p["writes"]]
+    listed = [
+        range(w["at"], w["at"] + w["length"]) for p in told["plans"] if one in ("all", p["id"]) for w in p["writes"]
+    ]
     now = image.read_bytes()
-    assert not [n for n in range(len(raw)) if raw[n] != now[n] and not any(n in r for r in listed)], "what is written is what the plan lists"
+    assert not [n for n in range(len(raw)) if raw[n] != now[n] and not any(n in r for r in listed)], (
+        "what is written is what the plan lists"
+    )
     done = json.loads(capsys.readouterr().out)
     assert done["boots"] is boots
     assert set(done["applied"]) <= set(plans)
@@ -187,8 +242,13 @@ class Cut(Exception):
     """The power goes."""
 
 
-@pytest.mark.parametrize(("name", "mode"), [("no guard", "uefi"), ("both headers", "uefi"), ("loader not a program", "uefi"), ("no code, no flag", "bios")])
-def test_a_cut_at_any_write_leaves_what_undo_and_apply_bring_to_a_defined_state(name: str, mode: str, image: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+@pytest.mark.parametrize(
+    ("name", "mode"),
+    [("no guard", "uefi"), ("both headers", "uefi"), ("loader not a program", "uefi"), ("no code, no flag", "bios")],
+)
+def test_a_cut_at_any_write_leaves_what_undo_and_apply_bring_to_a_defined_state(
+    name: str, mode: str, image: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     _, _, make, hurt, _, _ = next(c for c in CASES if c[0] == name)
     raw = make()
     hurt(raw)
@@ -201,7 +261,9 @@ def test_a_cut_at_any_write_leaves_what_undo_and_apply_bring_to_a_defined_state(
         whole[at : at + len(data)] = data
     real = image_writer.Target.write
     total = sum(len(data) for _, data in sectors)
-    for cut in sorted({c for c in (0, 1, 511, 512, 513, total - 1, *range(0, total, max(1, total // 20))) if c < total}):
+    for cut in sorted(
+        {c for c in (0, 1, 511, 512, 513, total - 1, *range(0, total, max(1, total // 20))) if c < total}
+    ):
         image.write_bytes(raw)
         undo = tmp_path / f"undo-{cut}.json"
         left = [cut]
@@ -223,11 +285,15 @@ def test_a_cut_at_any_write_leaves_what_undo_and_apply_bring_to_a_defined_state(
             image_writer.revert(own, known)
         assert image.read_bytes() == raw
         image.write_bytes(torn_now)
-        assert main(["mend", str(image), "--mode", mode, "--apply", "all", "--undo", str(undo)]) == (2 if torn_now == whole else 0)
+        assert main(["mend", str(image), "--mode", mode, "--apply", "all", "--undo", str(undo)]) == (
+            2 if torn_now == whole else 0
+        )
         assert image.read_bytes() == whole
 
 
-def test_nothing_is_written_before_the_undo_file_is_whole(image: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_nothing_is_written_before_the_undo_file_is_whole(
+    image: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     raw = gpt_image()
     raw[446:512] = bytes(66)
     image.write_bytes(raw)
@@ -243,19 +309,39 @@ def test_nothing_is_written_before_the_undo_file_is_whole(image: Path, tmp_path:
     assert not list(tmp_path.glob(".*.part"))
 
 
-@pytest.mark.parametrize(("arguments", "says"), [
-    (["mend", "{image}"], "--mode"), (["mend", "{image}", "--mode", "uefi", "--apply", "all"], "--undo"), (["mend", "{image}", "--mode", "uefi", "--apply", "nothing", "--undo", "{folder}/u"], "protective-mbr"),
-    (["mend", "{folder}", "--mode", "uefi"], "directory"), (["mend", "{folder}/none", "--mode", "uefi"], "No such file"), (["mend", "{image}", "--revert", "{image}"], "undo file"),
-    (["mend", "{image}", "--revert", "{folder}/none"], "undo file"), (["mend", "{image}", "--revert", "{folder}/broken"], "sum"), (["mend", "{image}", "--revert", "{folder}/other"], "bytes"),
-    (["mend", "{image}", "--mode", "uefi", "--apply", "all", "--undo", "{folder}/no/such"], "--undo"), (["mend", "{image}", "--mode", "uefi", "--apply", "all", "--undo", "{folder}/broken"], "undo file"),
-    (["mend", "/dev/null", "--mode", "uefi"], "image"), (["where", "{image}", "65536"], "0 to 65535"), (["where", "{image}", "-1"], "0 to 65535"),
-])  # fmt: skip
-def test_bad_input_is_one_sentence_and_nothing_is_written(arguments: list[str], says: str, image: Path, tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+@pytest.mark.parametrize(
+    ("arguments", "says"),
+    [
+        (["mend", "{image}"], "--mode"),
+        (["mend", "{image}", "--mode", "uefi", "--apply", "all"], "--undo"),
+        (["mend", "{image}", "--mode", "uefi", "--apply", "nothing", "--undo", "{folder}/u"], "protective-mbr"),
+        (["mend", "{folder}", "--mode", "uefi"], "directory"),
+        (["mend", "{folder}/none", "--mode", "uefi"], "No such file"),
+        (["mend", "{image}", "--revert", "{image}"], "undo file"),
+        (["mend", "{image}", "--revert", "{folder}/none"], "undo file"),
+        (["mend", "{image}", "--revert", "{folder}/broken"], "sum"),
+        (["mend", "{image}", "--revert", "{folder}/other"], "bytes"),
+        (["mend", "{image}", "--mode", "uefi", "--apply", "all", "--undo", "{folder}/no/such"], "--undo"),
+        (["mend", "{image}", "--mode", "uefi", "--apply", "all", "--undo", "{folder}/broken"], "undo file"),
+        (["mend", "/dev/null", "--mode", "uefi"], "image"),
+        (["where", "{image}", "65536"], "0 to 65535"),
+        (["where", "{image}", "-1"], "0 to 65535"),
+    ],
+)
+def test_bad_input_is_one_sentence_and_nothing_is_written(
+    arguments: list[str], says: str, image: Path, tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
     raw = gpt_image()
     raw[446:512] = bytes(66)
     image.write_bytes(raw)
-    (tmp_path / "broken").write_text(json.dumps({"format": "gatecheck-undo", "version": 1, "size": len(raw), "plans": [], "writes": [], "sha256": "0"}))
-    image_writer.write_undo(tmp_path / "other", image_writer.UndoFile(5120, ("x",), (image_writer.Change(0, b"a", b"b"),)))
+    (tmp_path / "broken").write_text(
+        json.dumps(
+            {"format": "gatecheck-undo", "version": 1, "size": len(raw), "plans": [], "writes": [], "sha256": "0"}
+        )
+    )
+    image_writer.write_undo(
+        tmp_path / "other", image_writer.UndoFile(5120, ("x",), (image_writer.Change(0, b"a", b"b"),))
+    )
     assert main([a.format(image=image, folder=tmp_path) for a in arguments]) == 2
     said = capsys.readouterr().err
     assert says in said
@@ -263,13 +349,17 @@ def test_bad_input_is_one_sentence_and_nothing_is_written(arguments: list[str], 
     assert image.read_bytes() == raw
 
 
-def test_an_image_that_was_written_to_since_is_not_reverted(image: Path, tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+def test_an_image_that_was_written_to_since_is_not_reverted(
+    image: Path, tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
     raw = gpt_image()
     raw[446:512] = bytes(66)
     image.write_bytes(raw)
     undo = tmp_path / "undo.json"
     assert main(["mend", str(image), "--mode", "uefi", "--apply", "protective-mbr", "--undo", str(undo)]) == 0
-    assert main(["mend", str(image), "--mode", "uefi", "--apply", "all", "--undo", str(undo)]) == 2  # the way back is never written over
+    assert (
+        main(["mend", str(image), "--mode", "uefi", "--apply", "all", "--undo", str(undo)]) == 2
+    )  # the way back is never written over
     changed = bytearray(image.read_bytes())
     changed[470] ^= 0x11
     image.write_bytes(changed)
@@ -287,13 +377,18 @@ class Unreadable:
 
     def read(self, lba: int, count: int) -> Span:
         data = bytearray(self.raw[lba * 512 : (lba + count) * 512].ljust(count * 512, b"\0"))
-        missing = {n: "unreadable" for n in self.gone if lba <= n < lba + count} | dict.fromkeys(range(max(lba, self.length), lba + count), "beyond the end")
+        missing = {n: "unreadable" for n in self.gone if lba <= n < lba + count} | dict.fromkeys(
+            range(max(lba, self.length), lba + count), "beyond the end"
+        )
         for n in missing:
             data[(n - lba) * 512 : (n - lba + 1) * 512] = bytes(512)
         return Span(lba, 512, bytes(data), missing)
 
 
-@pytest.mark.parametrize(("gone", "plans"), [((0,), set()), ((1,), set()), ((0, 1, SECTORS - 1), set()), ((FIRST,), set()), ((FIRST + 4,), {"fat-1"})])
+@pytest.mark.parametrize(
+    ("gone", "plans"),
+    [((0,), set()), ((1,), set()), ((0, 1, SECTORS - 1), set()), ((FIRST,), set()), ((FIRST + 4,), {"fat-1"})],
+)
 def test_what_cannot_be_read_is_not_called_gone(gone: tuple[int, ...], plans: set[str]) -> None:
     found = mending_of(Unreadable(bytes(gpt_image()), *gone), "uefi")
     assert {p.id for p in found.plans} == plans
@@ -304,9 +399,16 @@ def test_extended_chains_are_followed_and_end() -> None:
     raw = bytearray(SECTORS * 512)
     raw[:512] = mbr_start([(7, True, FIRST, 2048), (5, False, 8192, 40_000)])
     raw[8192 * 512 : 8193 * 512] = mbr_start([(0x83, False, 2048, 4096), (5, False, 10_000, 8192)])
-    raw[18_192 * 512 : 18_193 * 512] = mbr_start([(0x82, False, 2048, 4096), (5, False, 0, 8192)])  # leads back to the first
+    raw[18_192 * 512 : 18_193 * 512] = mbr_start(
+        [(0x82, False, 2048, 4096), (5, False, 0, 8192)]
+    )  # leads back to the first
     found = division_of(Unreadable(bytes(raw)))
-    assert [(p.number, p.first, p.type) for p in found.pieces] == [(1, FIRST, "07h"), (2, 8192, "05h"), (5, 10_240, "83h"), (6, 20_240, "82h")]
+    assert [(p.number, p.first, p.type) for p in found.pieces] == [
+        (1, FIRST, "07h"),
+        (2, 8192, "05h"),
+        (5, 10_240, "83h"),
+        (6, 20_240, "82h"),
+    ]
 
 
 def test_the_boot_code_leaves_the_table_alone() -> None:
@@ -323,7 +425,9 @@ def test_a_loader_that_cannot_be_read_is_not_called_broken() -> None:
 
 
 @pytest.mark.parametrize("code", [1, 95])
-def test_an_undo_file_on_a_stick_that_knows_no_second_names(code: int, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_an_undo_file_on_a_stick_that_knows_no_second_names(
+    code: int, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     def refused(_source: object, _target: object) -> None:
         raise OSError(code, "not here")
 
@@ -333,7 +437,9 @@ def test_an_undo_file_on_a_stick_that_knows_no_second_names(code: int, tmp_path:
     assert image_writer.read_undo(tmp_path / "undo") == undo
 
 
-def test_an_undo_file_that_could_not_be_read_again_is_not_written(image: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]) -> None:
+def test_an_undo_file_that_could_not_be_read_again_is_not_written(
+    image: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+) -> None:
     raw = gpt_image()
     raw[446:512] = bytes(66)
     image.write_bytes(raw)
@@ -344,7 +450,9 @@ def test_an_undo_file_that_could_not_be_read_again_is_not_written(image: Path, t
     assert not list(tmp_path.glob("*undo*"))
 
 
-def test_another_plans_undo_file_is_not_gone_on_with(image: Path, tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+def test_another_plans_undo_file_is_not_gone_on_with(
+    image: Path, tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
     raw = gpt_image()
     raw[446:512] = bytes(66)
     image.write_bytes(raw)
@@ -361,10 +469,22 @@ HURT_UNDO: dict[str, tuple[Callable[[dict[str, object]], object], str]] = {
     "half a byte": (lambda d: d.update({"size": 99.5}), "a broken write"),
     "no plans": (lambda d: d.pop("plans"), "a broken write"),
     "plans that are none": (lambda d: d.update({"plans": 3}), "a broken write"),
-    "a write outside": (lambda d: d.update({"writes": [{"at": 1 << 70, "before": "YQ==", "after": "Yg=="}]}), "one outside"),
-    "a write before the start": (lambda d: d.update({"writes": [{"at": -1, "before": "YQ==", "after": "Yg=="}]}), "one outside"),
-    "halves of two lengths": (lambda d: d.update({"writes": [{"at": 0, "before": "YQ==", "after": "YmI="}]}), "one outside"),
-    "a place that is a word": (lambda d: d.update({"writes": [{"at": "0", "before": "YQ==", "after": "Yg=="}]}), "a broken write"),
+    "a write outside": (
+        lambda d: d.update({"writes": [{"at": 1 << 70, "before": "YQ==", "after": "Yg=="}]}),
+        "one outside",
+    ),
+    "a write before the start": (
+        lambda d: d.update({"writes": [{"at": -1, "before": "YQ==", "after": "Yg=="}]}),
+        "one outside",
+    ),
+    "halves of two lengths": (
+        lambda d: d.update({"writes": [{"at": 0, "before": "YQ==", "after": "YmI="}]}),
+        "one outside",
+    ),
+    "a place that is a word": (
+        lambda d: d.update({"writes": [{"at": "0", "before": "YQ==", "after": "Yg=="}]}),
+        "a broken write",
+    ),
     "no bytes": (lambda d: d.update({"writes": [{"at": 0, "before": "!", "after": "Yg=="}]}), "a broken write"),
     "a newer one": (lambda d: d.update({"version": 2}), "of version 1, got 2"),
     "another kind": (lambda d: d.update({"format": "gatecheck"}), "something else"),
@@ -374,7 +494,9 @@ HURT_UNDO: dict[str, tuple[Callable[[dict[str, object]], object], str]] = {
 @pytest.mark.parametrize("name", HURT_UNDO)
 def test_a_hurt_undo_file_is_one_sentence(name: str, tmp_path: Path) -> None:
     change, said = HURT_UNDO[name]
-    image_writer.write_undo(tmp_path / "undo", image_writer.UndoFile(100, ("x",), (image_writer.Change(0, b"a", b"b"),)))
+    image_writer.write_undo(
+        tmp_path / "undo", image_writer.UndoFile(100, ("x",), (image_writer.Change(0, b"a", b"b"),))
+    )
     document = json.loads((tmp_path / "undo").read_text())
     change(document)
     (tmp_path / "undo").write_text(json.dumps({**document, "sha256": image_writer._sum(document["writes"])}))

@@ -25,9 +25,12 @@ NOISE = random.Random(5).randbytes(1 << 20)
 
 
 def loader_room(kind: str = BOOT_ROOM) -> bytearray:
-    """A disk as a legacy loader is installed on a GPT: its first sector leads into a partition of its own, which holds code and no file system."""
+    """A disk as a legacy loader is installed on a GPT: its first sector leads into a partition of its own, which holds
+    code and no file system."""
     raw = bytearray(SECTORS * 512)
-    start = bytearray(gpt_start(SYSTEM, [(ESP, kind, FIRST, FIRST + 2047, ""), (SYSTEM, LINUX, 8192, 60_000, "")], sectors=SECTORS))
+    start = bytearray(
+        gpt_start(SYSTEM, [(ESP, kind, FIRST, FIRST + 2047, ""), (SYSTEM, LINUX, 8192, 60_000, "")], sectors=SECTORS)
+    )
     code = bytearray(b"\xeb\x63\x90".ljust(440, b"\x90"))
     code[0x5C:0x64] = struct.pack("<Q", FIRST)
     code[0x180:0x18A] = b"GRUB \0Geom"
@@ -41,9 +44,20 @@ def loader_room(kind: str = BOOT_ROOM) -> bytearray:
     return raw
 
 
-@pytest.mark.parametrize("kind", [BOOT_ROOM, "E6D6D379-F507-44C2-A23C-238F2A3DF928", "0657FD6D-A4AB-43C4-84E5-0933C84B4F4F", "A19D880F-05FC-4D3B-A006-743F0F84911E", LINUX])
+@pytest.mark.parametrize(
+    "kind",
+    [
+        BOOT_ROOM,
+        "E6D6D379-F507-44C2-A23C-238F2A3DF928",
+        "0657FD6D-A4AB-43C4-84E5-0933C84B4F4F",
+        "A19D880F-05FC-4D3B-A006-743F0F84911E",
+        LINUX,
+    ],
+)
 @pytest.mark.parametrize("mode", ["bios", "uefi"])
-def test_nothing_is_written_where_no_known_file_system_is(kind: str, mode: str, tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+def test_nothing_is_written_where_no_known_file_system_is(
+    kind: str, mode: str, tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
     raw, image = loader_room(kind), tmp_path / "disk.img"
     image.write_bytes(raw)
     disk = ImageSectors(str(image))
@@ -58,9 +72,15 @@ def test_nothing_is_written_where_no_known_file_system_is(kind: str, mode: str, 
 
 
 FOREIGN: dict[str, Callable[[], bytes]] = {
-    **{kind: (lambda kind=kind: volume_start(kind)) for kind in ("luks", "xfs", "swap", "lvm", "apfs", "hfs+", "f2fs", "refs", "squashfs", "ext", "encrypted")},  # type: ignore[misc]
-    "noise": lambda: NOISE[:8192], "noise that begins as code": lambda: b"\xeb\x3c\x90" + NOISE[:8189], "text": lambda: b"a volume of another kind " * 400, "a jump": lambda: b"\xe9\0\1" + NOISE[:500],
-}  # fmt: skip
+    **{
+        kind: (lambda kind=kind: volume_start(kind))
+        for kind in ("luks", "xfs", "swap", "lvm", "apfs", "hfs+", "f2fs", "refs", "squashfs", "ext", "encrypted")
+    },  # type: ignore[misc]
+    "noise": lambda: NOISE[:8192],
+    "noise that begins as code": lambda: b"\xeb\x3c\x90" + NOISE[:8189],
+    "text": lambda: b"a volume of another kind " * 400,
+    "a jump": lambda: b"\xe9\0\1" + NOISE[:500],
+}
 
 
 @pytest.mark.parametrize("name", FOREIGN)
@@ -91,7 +111,14 @@ def test_the_end_of_a_disk_that_is_one_of_a_set_is_left(tmp_path: Path) -> None:
 
 
 @pytest.mark.parametrize(("mode", "make", "hurt", "plans", "boots"), [c[1:] for c in CASES], ids=[c[0] for c in CASES])
-def test_each_plan_writes_what_it_lists_and_keeps_a_start(mode: str, make: Callable[[], bytearray], hurt: Callable[[bytearray], None], plans: list[str], boots: bool, tmp_path: Path) -> None:
+def test_each_plan_writes_what_it_lists_and_keeps_a_start(
+    mode: str,
+    make: Callable[[], bytearray],
+    hurt: Callable[[bytearray], None],
+    plans: list[str],
+    boots: bool,
+    tmp_path: Path,
+) -> None:
     raw = make()
     hurt(raw)
     image = tmp_path / "disk.img"
@@ -113,7 +140,9 @@ def test_each_plan_writes_what_it_lists_and_keeps_a_start(mode: str, make: Calla
     assert not done or not found.now.boots
 
 
-def test_a_start_that_is_lost_is_taken_back_at_once(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]) -> None:
+def test_a_start_that_is_lost_is_taken_back_at_once(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+) -> None:
     from gatecheck.cli import disks
 
     raw = gpt_image()
@@ -121,8 +150,14 @@ def test_a_start_that_is_lost_is_taken_back_at_once(tmp_path: Path, monkeypatch:
     image = tmp_path / "disk.img"
     image.write_bytes(raw)
     real, said = disks.boot_path, iter([True, False])
-    monkeypatch.setattr(disks, "boot_path", lambda *a, **k: type("Said", (), {"boots": next(said, False), "findings": real(*a, **k).findings})())
-    assert main(["mend", str(image), "--mode", "uefi", "--apply", "protective-mbr", "--undo", str(tmp_path / "undo")]) == 2
+    monkeypatch.setattr(
+        disks,
+        "boot_path",
+        lambda *a, **k: type("Said", (), {"boots": next(said, False), "findings": real(*a, **k).findings})(),
+    )
+    assert (
+        main(["mend", str(image), "--mode", "uefi", "--apply", "protective-mbr", "--undo", str(tmp_path / "undo")]) == 2
+    )
     assert "was taken back at once" in capsys.readouterr().err
     assert image.read_bytes() == raw
 
@@ -145,10 +180,18 @@ def test_an_undo_file_that_was_cut_changes_nothing(tmp_path: Path, capsys: pytes
     whole = undo.read_bytes()
     document = json.loads(whole)
     hurt = [whole[:cut] for cut in (0, 1, 100, len(whole) // 2, len(whole) - 2, len(whole) - 1)]
-    hurt += [json.dumps(d).encode() for d in (
-        {**document, "count": 9}, {**document, "writes": []}, {**document, "writes": document["writes"] * 2}, {**document, "whole": "0" * 64}, {k: v for k, v in document.items() if k != "whole"},
-        {**document, "size": document["size"] - 512}, {**document, "disk": document["disk"][:1]},
-    )]  # fmt: skip
+    hurt += [
+        json.dumps(d).encode()
+        for d in (
+            {**document, "count": 9},
+            {**document, "writes": []},
+            {**document, "writes": document["writes"] * 2},
+            {**document, "whole": "0" * 64},
+            {k: v for k, v in document.items() if k != "whole"},
+            {**document, "size": document["size"] - 512},
+            {**document, "disk": document["disk"][:1]},
+        )
+    ]
     for own in hurt:
         undo.write_bytes(own)
         assert main(["mend", str(image), "--revert", str(undo)]) == 2
@@ -167,7 +210,9 @@ OTHERS: dict[str, Callable[[bytearray], None]] = {
 
 
 @pytest.mark.parametrize("name", OTHERS)
-def test_an_undo_file_of_another_disk_changes_nothing(name: str, tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+def test_an_undo_file_of_another_disk_changes_nothing(
+    name: str, tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
     """Both were given the same boot code: at the very place that was written, both hold the same."""
     _, undo, _, now = mended(tmp_path)
     other = bytearray(now)
@@ -211,7 +256,11 @@ def test_half_of_it_written_is_still_that_disk(tmp_path: Path) -> None:
 
 def test_a_device_or_a_locked_image_is_no_target(tmp_path: Path) -> None:
     image, _, _, _ = mended(tmp_path)
-    with image_writer.target(str(image)), pytest.raises(InputError, match="nobody else writes to"), image_writer.target(str(image)):
+    with (
+        image_writer.target(str(image)),
+        pytest.raises(InputError, match="nobody else writes to"),
+        image_writer.target(str(image)),
+    ):
         pass
 
 

@@ -10,7 +10,14 @@ from hypothesis import strategies as st
 
 from gatecheck.core.disk.encode import gpt_start, mbr_start
 from gatecheck.core.disk.mbr import layout_of
-from gatecheck.core.disk.sectors import BEYOND, NOT_CAPTURED, UNREADABLE, CapturedSectors, MissingSectorError, sectors_of
+from gatecheck.core.disk.sectors import (
+    BEYOND,
+    NOT_CAPTURED,
+    UNREADABLE,
+    CapturedSectors,
+    MissingSectorError,
+    sectors_of,
+)
 from gatecheck.core.disk.volume import volume_at, volume_start
 from gatecheck.core.errors import DecodeError
 
@@ -24,8 +31,15 @@ def test_other_sector_sizes_are_refused_clearly(size: int) -> None:
         CapturedSectors({}, sector=size)
 
 
-@given(st.dictionaries(st.integers(0, 40), st.integers(1, 5), max_size=5), st.integers(0, 45), st.integers(0, 12), st.sampled_from([512, 4096]))
-def test_a_span_holds_what_was_captured_and_names_the_rest(ranges: dict[int, int], lba: int, count: int, size: int) -> None:
+@given(
+    st.dictionaries(st.integers(0, 40), st.integers(1, 5), max_size=5),
+    st.integers(0, 45),
+    st.integers(0, 12),
+    st.sampled_from([512, 4096]),
+)
+def test_a_span_holds_what_was_captured_and_names_the_rest(
+    ranges: dict[int, int], lba: int, count: int, size: int
+) -> None:
     held = {first: b"".join(bytes([first + i + 1]) * size for i in range(n)) for first, n in ranges.items()}
     disk = CapturedSectors(held, sector=size, length=44, unreadable=[7])
     span = disk.read(lba, count)
@@ -41,7 +55,11 @@ def test_a_span_holds_what_was_captured_and_names_the_rest(ranges: dict[int, int
 
 def disk_of(size: int, **more: object) -> CapturedSectors:
     """A GPT disk with sectors of this size."""
-    start = gpt_start("6E0C2B7A-90D1-4F5B-9C43-0B7C61D2E8F4", [(ESP, "C12A7328-F81F-11D2-BA4B-00A0C93EC93B", 256, 900, "EFI"), (DATA, BASIC, 1000, 9000, "System")], sector=size)
+    start = gpt_start(
+        "6E0C2B7A-90D1-4F5B-9C43-0B7C61D2E8F4",
+        [(ESP, "C12A7328-F81F-11D2-BA4B-00A0C93EC93B", 256, 900, "EFI"), (DATA, BASIC, 1000, 9000, "System")],
+        sector=size,
+    )
     return CapturedSectors({0: start, 1000: volume_start("ntfs", size=8192)}, sector=size, **more)  # type: ignore[arg-type]
 
 
@@ -75,14 +93,18 @@ def test_the_size_of_a_bare_start_is_told_by_its_header() -> None:
     ],
     ids=["first unreadable", "mbr", "protective, header unreadable", "one empty sector", "two empty sectors"],
 )
-def test_unreadable_is_another_finding_than_gone(ranges: dict[int, bytes], unreadable: list[int], kind: str | None, told: bool, missing: int | None) -> None:
+def test_unreadable_is_another_finding_than_gone(
+    ranges: dict[int, bytes], unreadable: list[int], kind: str | None, told: bool, missing: int | None
+) -> None:
     layout = layout_of(CapturedSectors(ranges, unreadable=unreadable))
     assert (layout.kind, layout.is_told, layout.unreadable) == (kind, told, missing)
 
 
 def test_an_error_says_which_sector_is_missing_and_why() -> None:
     disk = CapturedSectors({0: bytes(512)}, unreadable=[3])
-    with pytest.raises(MissingSectorError, match="thing, LBA 3 at byte 0x0: expected a sector that was read, got unreadable"):
+    with pytest.raises(
+        MissingSectorError, match="thing, LBA 3 at byte 0x0: expected a sector that was read, got unreadable"
+    ):
         disk.read(3, 2).whole("thing")
     with pytest.raises(MissingSectorError, match="volume, LBA 9"):
         volume_at(disk, 9)

@@ -25,13 +25,22 @@ def read_firmware(files: dict[str, bytes]) -> Firmware | None:
 
 
 NODES = {
-    "sata": (ROOT + node(1, 1, bytes([2, 0x1F])) + node(3, 18, struct.pack("<HHH", 0, 0xFFFF, 0)), "PciRoot(0x0)/Pci(0x1F,0x2)/Sata(0x0,0xFFFF,0x0)"),
+    "sata": (
+        ROOT + node(1, 1, bytes([2, 0x1F])) + node(3, 18, struct.pack("<HHH", 0, 0xFFFF, 0)),
+        "PciRoot(0x0)/Pci(0x1F,0x2)/Sata(0x0,0xFFFF,0x0)",
+    ),
     "nvme": (node(3, 23, struct.pack("<I", 1) + bytes(range(8))), "NVMe(0x1,07-06-05-04-03-02-01-00)"),
     "gpt": (partition(ESP) + LOADER, f"HD(1,GPT,{ESP},0x800,0x32000)/\\EFI\\net\\loader.efi"),
-    "mbr": (node(4, 1, struct.pack("<IQQI12sBB", 2, 63, 1000, 0xDEADBEEF, b"", 1, 1)), "HD(2,MBR,0xDEADBEEF,0x3F,0x3E8)"),
+    "mbr": (
+        node(4, 1, struct.pack("<IQQI12sBB", 2, 63, 1000, 0xDEADBEEF, b"", 1, 1)),
+        "HD(2,MBR,0xDEADBEEF,0x3F,0x3E8)",
+    ),
     "usb": (node(3, 5, bytes([2, 0])), "USB(0x2,0x0)"),
     "mac": (node(3, 11, bytes.fromhex("525400123456").ljust(32, b"\0") + b"\1"), "MAC(525400123456,0x1)"),
-    "ipv4": (node(3, 12, bytes([10, 0, 2, 15, 10, 0, 2, 2, 0, 0, 0, 0, 6, 0, 1])), "IPv4(10.0.2.2,TCP,Static,10.0.2.15)"),
+    "ipv4": (
+        node(3, 12, bytes([10, 0, 2, 15, 10, 0, 2, 2, 0, 0, 0, 0, 6, 0, 1])),
+        "IPv4(10.0.2.2,TCP,Static,10.0.2.15)",
+    ),
     "uri": (node(3, 24, b"http://a/b"), "Uri(http://a/b)"),
     "uart": (node(3, 14, struct.pack("<IQBBB", 0, 115200, 8, 1, 1)), "Uart(115200,8,N,1)"),
     "terminal": (node(3, 10, guid_bytes("E0C14753-F9BE-11D2-9A0C-0090273FC14D")), "VenPcAnsi()"),
@@ -39,21 +48,34 @@ NODES = {
     "optical": (node(4, 2, struct.pack("<IQQ", 1, 0x20, 0x300)), "CDROM(0x1,0x20,0x300)"),
     "legacy": (node(5, 1, struct.pack("<HH", 2, 0) + b"disk\0"), "BBS(HD,disk,0x0)"),
     "keyboard": (node(2, 1, struct.pack("<II", 0x030341D0, 0)), "Acpi(PNP0303,0x0)"),
-    "acpi-extended": (node(2, 2, struct.pack("<III", 0x0A0841D0, 0, 0x0A0341D0) + b"\0\0\0"), "AcpiEx(PNP0A08,PNP0A03,0x0)"),
+    "acpi-extended": (
+        node(2, 2, struct.pack("<III", 0x0A0841D0, 0, 0x0A0341D0) + b"\0\0\0"),
+        "AcpiEx(PNP0A08,PNP0A03,0x0)",
+    ),
     "acpi-by-name": (node(2, 2, struct.pack("<III", 7, 3, 0) + b"FRW0001\0U3\0\0"), "AcpiEx(FRW0001,0x00000000,U3)"),
     "acpi-of-nobody": (node(2, 1, struct.pack("<II", 0x12345678, 2)), "Acpi(0x12345678,0x2)"),
     "acpi-address": (node(2, 3, struct.pack("<II", 0x80010100, 0x80010200)), "AcpiAdr(0x80010100,0x80010200)"),
     "old-ata": (node(3, 1, bytes([1, 0, 2, 0])), "Ata(Secondary,Master,0x2)"),
-    "usb-by-serial": (node(3, 16, struct.pack("<HHH", 1, 0x1234, 0xABCD) + "Q7\0".encode("utf-16-le")), 'UsbWwid(0x1234,0xABCD,0x1,"Q7")'),
+    "usb-by-serial": (
+        node(3, 16, struct.pack("<HHH", 1, 0x1234, 0xABCD) + "Q7\0".encode("utf-16-le")),
+        'UsbWwid(0x1234,0xABCD,0x1,"Q7")',
+    ),
     "usb-class": (node(3, 15, struct.pack("<HHBBB", 0xFFFF, 0xFFFF, 8, 6, 80)), "UsbClass(0xFFFF,0xFFFF,0x8,0x6,0x50)"),
     "vlan": (node(3, 20, struct.pack("<H", 12)), "Vlan(12)"),
     "card": (node(3, 26, b"\0"), "SD(0x0)"),
     "soldered-flash": (node(3, 29, b"\1"), "eMMC(0x1)"),
     "firmware-file": (node(4, 7, guid_bytes(DATA)) + node(4, 6, guid_bytes(ESP)), f"Fv({DATA})/FvFile({ESP})"),
     "part-of-a-disk": (node(4, 8, struct.pack("<IQQ", 0, 0x200, 0x3FF)), "Offset(0x200,0x3FF)"),
-    "partition-without-a-mark": (node(4, 1, struct.pack("<IQQ16sBB", 1, 63, 1000, b"", 2, 0)), "HD(1,GPT,0,0x3F,0x3E8)"),
+    "partition-without-a-mark": (
+        node(4, 1, struct.pack("<IQQ16sBB", 1, 63, 1000, b"", 2, 0)),
+        "HD(1,GPT,0,0x3F,0x3E8)",
+    ),
     "ipv6": (
-        node(3, 13, bytes([0xFE, 0x80, *bytes(13), 1]) + bytes([0xFE, 0x80, *bytes(13), 2]) + struct.pack("<HHHB", 0, 0, 17, 1)),
+        node(
+            3,
+            13,
+            bytes([0xFE, 0x80, *bytes(13), 1]) + bytes([0xFE, 0x80, *bytes(13), 2]) + struct.pack("<HHHB", 0, 0, 17, 1),
+        ),
         "IPv6(FE80:0000:0000:0000:0000:0000:0000:0002,UDP,StatelessAutoConfigure,FE80:0000:0000:0000:0000:0000:0000:0001)",
     ),
     "unknown": (node(3, 99, b"\xab\xcd"), "Path(3,99,ABCD)"),
@@ -68,9 +90,14 @@ def test_paths_are_written_as_the_specification_does(raw: bytes, text: str) -> N
 
 
 LEADS = {
-    "partition": partition(ESP), "disk": node(3, 23, bytes(12)), "usb": node(3, 5, b"\2\0"), "optical": node(4, 2, bytes(20)),
-    "network": node(3, 11, bytes(33)), "firmware": node(4, 7, guid_bytes(DATA)), "other": node(2, 1, bytes(8)),
-}  # fmt: skip
+    "partition": partition(ESP),
+    "disk": node(3, 23, bytes(12)),
+    "usb": node(3, 5, b"\2\0"),
+    "optical": node(4, 2, bytes(20)),
+    "network": node(3, 11, bytes(33)),
+    "firmware": node(4, 7, guid_bytes(DATA)),
+    "other": node(2, 1, bytes(8)),
+}
 
 
 @pytest.mark.parametrize(("what", "raw"), LEADS.items(), ids=LEADS)
@@ -106,7 +133,9 @@ TARGETS = {
 
 
 @pytest.mark.parametrize(("paths", "disks", "target"), TARGETS.values(), ids=TARGETS)
-def test_entries_are_held_against_the_disks_of_the_capture(paths: list[bytes], disks: list[bytes], target: str | None) -> None:
+def test_entries_are_held_against_the_disks_of_the_capture(
+    paths: list[bytes], disks: list[bytes], target: str | None
+) -> None:
     files = dict([variable(f"Boot{i:04X}", load_option(f"entry {i}", p)) for i, p in enumerate(paths)])
     files |= dict([variable("BootOrder", struct.pack(f"<{len(paths)}H", *range(len(paths))))])
     files |= {f"sd{chr(97 + i)}/lba0-33.bin": d for i, d in enumerate(disks)}
@@ -128,7 +157,13 @@ def test_an_entry_outside_the_order_and_a_dangling_order_are_said() -> None:
 
 
 def test_one_damaged_variable_leaves_the_others() -> None:
-    files = dict([variable("Boot0000", b"\1\0\0\0\xff\xff"), variable("SecureBoot", b"\1"), variable("Boot0001", load_option("good", partition(ESP)))])
+    files = dict(
+        [
+            variable("Boot0000", b"\1\0\0\0\xff\xff"),
+            variable("SecureBoot", b"\1"),
+            variable("Boot0001", load_option("good", partition(ESP))),
+        ]
+    )
     found = read_firmware(files)
     assert found is not None
     assert found.secure_boot is True
@@ -149,15 +184,25 @@ VALUES = {
 def test_values_by_their_kind(name: str, data: bytes, value: object) -> None:
     assert read_variable(f"{name}-{GLOBAL}", bytes(4) + data).value == value
     other = "04b37fe8-f6ae-480b-bdd5-37d98c5e89aa"
-    assert read_variable(f"{name}-{other}", bytes(4) + data).value == data, "another vendor's variable of that name is its own"
+    assert read_variable(f"{name}-{other}", bytes(4) + data).value == data, (
+        "another vendor's variable of that name is its own"
+    )
 
 
 BAD = {
-    "no-attributes": (f"Timeout-{GLOBAL}", b"\0\0", "variable Timeout at byte 0x0: expected 4 bytes of attributes, got 2 bytes"),
+    "no-attributes": (
+        f"Timeout-{GLOBAL}",
+        b"\0\0",
+        "variable Timeout at byte 0x0: expected 4 bytes of attributes, got 2 bytes",
+    ),
     "no-name": ("Timeout", bytes(6), "expected Name-GUID"),
     "odd-order": (f"BootOrder-{GLOBAL}", bytes(7), "BootOrder at byte 0x4: expected an even number"),
     "long-number": (f"SecureBoot-{GLOBAL}", bytes(9), "SecureBoot at byte 0x4: expected 1 bytes, got 5"),
-    "node-too-long": (f"ConIn-{GLOBAL}", bytes(4) + struct.pack("<BBH", 1, 1, 60), "device path node length at byte 0x6"),
+    "node-too-long": (
+        f"ConIn-{GLOBAL}",
+        bytes(4) + struct.pack("<BBH", 1, 1, 60),
+        "device path node length at byte 0x6",
+    ),
 }
 
 
@@ -185,7 +230,12 @@ def test_smbios_names_the_machine() -> None:
     table += smbios_structure(17, bytes(memory), "Slot 1")
     found = read_smbios(table + smbios_structure(127, b""))
     assert (found.maker, found.product, found.serial, found.uuid) == ("Ferrow", "Lathe-14", "FL14-7", DATA)
-    assert (found.firmware_version, found.firmware_date, found.chassis, found.form) == ("F.21", "03/14/2024", "laptop", "laptop")
+    assert (found.firmware_version, found.firmware_date, found.chassis, found.form) == (
+        "F.21",
+        "03/14/2024",
+        "laptop",
+        "laptop",
+    )
     assert (found.modules[0].slot, found.modules[0].size, found.modules[0].kind) == ("Slot 1", 8 << 30, "DDR4")
     assert not found.cut_off
     assert read_smbios(table[:-6]).cut_off
@@ -193,7 +243,10 @@ def test_smbios_names_the_machine() -> None:
 
 def test_a_partition_table_is_read_and_its_damage_told() -> None:
     found = read_gpt(sectors_of(disk(ESP, DATA)))
-    assert [(p.number, p.guid, p.is_efi_system, p.name) for p in found.partitions] == [(1, ESP, True, "EFI"), (2, DATA, True, "EFI")]
+    assert [(p.number, p.guid, p.is_efi_system, p.name) for p in found.partitions] == [
+        (1, ESP, True, "EFI"),
+        (2, DATA, True, "EFI"),
+    ]
     assert found.header_ok
     hurt = bytearray(disk(ESP))
     hurt[512 + 40] ^= 1
@@ -204,12 +257,18 @@ def test_a_partition_table_is_read_and_its_damage_told() -> None:
 
 
 @settings(max_examples=300, deadline=None)
-@given(st.binary(max_size=120), st.sampled_from(["Boot0001", "BootOrder", "ConOut", "SecureBoot", "OsIndications", "Lang", "Other"]))
+@given(
+    st.binary(max_size=120),
+    st.sampled_from(["Boot0001", "BootOrder", "ConOut", "SecureBoot", "OsIndications", "Lang", "Other"]),
+)
 def test_any_bytes_give_a_value_or_one_located_error(raw: bytes, name: str) -> None:
     readers = (
-        lambda: read_variable(f"{name}-{GLOBAL}", raw), lambda: read_device_path(raw), lambda: read_smbios(raw),
-        lambda: read_entry_point(raw), lambda: read_gpt(sectors_of(bytes(512) + b"EFI PART" + raw.ljust(504, b"\0"))),
-    )  # fmt: skip
+        lambda: read_variable(f"{name}-{GLOBAL}", raw),
+        lambda: read_device_path(raw),
+        lambda: read_smbios(raw),
+        lambda: read_entry_point(raw),
+        lambda: read_gpt(sectors_of(bytes(512) + b"EFI PART" + raw.ljust(504, b"\0"))),
+    )
     for read in readers:
         try:
             read()
@@ -236,4 +295,7 @@ def test_a_real_machines_firmware_decodes_fully(bench_a: dict[str, bytes]) -> No
     assert found.smbios is not None
     assert (found.smbios.maker, found.smbios.product, found.smbios.serial) == ("Ferrow", "Lathe-14", "FL14-0042")
     assert found.entries[3].path == "PciRoot(0x0)/Pci(0x1F,0x2)/Sata(0x0,0xFFFF,0x0)"
-    assert {v.name for v in found.variables.values() if isinstance(v.value, LoadOption)} == {*(f"Boot{i:04X}" for i in range(10)), "PlatformRecovery0000"}
+    assert {v.name for v in found.variables.values() if isinstance(v.value, LoadOption)} == {
+        *(f"Boot{i:04X}" for i in range(10)),
+        "PlatformRecovery0000",
+    }

@@ -19,13 +19,25 @@ def test_a_code_is_the_same_however_it_is_typed(typed: str) -> None:
 
 
 LEVELS = {
-    "model": ([Printed(MAKER, "E7", 1, ("board.memory",)), Printed(HERE, "E7", 2, ("drive.media",))], ("model", 1, 1, (("drive.media", 1),))),
-    "series": ([Printed(SERIES, "E7", 1, ("drive.worn",)), Printed(MAKER, "E7", 2, ("board.memory",))], ("series", 1, 1, (("drive.worn", 1),))),
+    "model": (
+        [Printed(MAKER, "E7", 1, ("board.memory",)), Printed(HERE, "E7", 2, ("drive.media",))],
+        ("model", 1, 1, (("drive.media", 1),)),
+    ),
+    "series": (
+        [Printed(SERIES, "E7", 1, ("drive.worn",)), Printed(MAKER, "E7", 2, ("board.memory",))],
+        ("series", 1, 1, (("drive.worn", 1),)),
+    ),
     "maker": ([Printed(MAKER, "e7", 1, ("board.memory",))], ("maker", 1, 1, (("board.memory", 1),))),
     "another-maker-says-something-else": ([Printed(OTHER, "E7", 1, ("drive.dead",))], None),
     "nobody-has-said-yet": ([Printed(HERE, "E7", 1, None)], ("model", 1, 0, ())),
-    "nothing-was-wrong": ([Printed(HERE, "E7", 1, ()), Printed(HERE, "E7", 2, ("drive.media",))], ("model", 2, 2, (("drive.media", 1),))),
-    "a-ticket-counts-once": ([Printed(HERE, "E7", 1, ("drive.media", "link.loose")), Printed(HERE, "E-7", 1, ("drive.media", "link.loose"))], ("model", 1, 1, (("drive.media", 1), ("link.loose", 1)))),
+    "nothing-was-wrong": (
+        [Printed(HERE, "E7", 1, ()), Printed(HERE, "E7", 2, ("drive.media",))],
+        ("model", 2, 2, (("drive.media", 1),)),
+    ),
+    "a-ticket-counts-once": (
+        [Printed(HERE, "E7", 1, ("drive.media", "link.loose")), Printed(HERE, "E-7", 1, ("drive.media", "link.loose"))],
+        ("model", 1, 1, (("drive.media", 1), ("link.loose", 1))),
+    ),
 }
 
 
@@ -41,5 +53,10 @@ def test_nothing_typed_is_no_code() -> None:
 
 
 def test_the_codes_of_a_maker_are_offered_the_most_frequent_first() -> None:
-    printed = [Printed(HERE, "E7", 1, None), Printed(MAKER, "F-2", 2, None), Printed(SERIES, "f2", 3, None), Printed(OTHER, "X", 4, None)]
+    printed = [
+        Printed(HERE, "E7", 1, None),
+        Printed(MAKER, "F-2", 2, None),
+        Printed(SERIES, "f2", 3, None),
+        Printed(OTHER, "X", 4, None),
+    ]
     assert seen_of(printed, HERE) == ["F-2", "E7"]

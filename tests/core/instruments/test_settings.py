@@ -88,7 +88,12 @@ TOGETHER = [
     ({}, {"storage-mode": "raid", "boot-order": "system-absent"}, {"order-behind-storage"}, set()),
     ({}, {"port": "off", "boot-order": "system-absent"}, {"port-hides-drive"}, set()),
     ({}, {"warning": "off"}, {"warning-silenced"}, set()),
-    (W11, {"clock": "right", "boot-mode": "uefi", "secure-boot": "on", "boot-order": "system-first", "warning": "on"}, set(), set()),
+    (
+        W11,
+        {"clock": "right", "boot-mode": "uefi", "secure-boot": "on", "boot-order": "system-first", "warning": "on"},
+        set(),
+        set(),
+    ),
 ]
 
 
@@ -172,9 +177,17 @@ def test_trying_each_storage_mode_restores_the_first_when_none_starts(model: Mod
 
 
 def test_the_way_it_went_is_kept_for_the_handover(model: Model) -> None:
-    raw = [*entries_of(model, {}, {"storage-mode": "ahci", "clock": "reset"}), *walked(("raid", "no-change"), ("compatible", "boots")), {"move": "clock", "outcome": "right"}]
+    raw = [
+        *entries_of(model, {}, {"storage-mode": "ahci", "clock": "reset"}),
+        *walked(("raid", "no-change"), ("compatible", "boots")),
+        {"move": "clock", "outcome": "right"},
+    ]
     left = {line.row: line for line in as_left(model.knowledge, {}, parse_entries(raw, model.knowledge))}
-    assert (left["storage-mode"].found, left["storage-mode"].tried, left["storage-mode"].left) == ("ahci", ("raid",), "compatible")
+    assert (left["storage-mode"].found, left["storage-mode"].tried, left["storage-mode"].left) == (
+        "ahci",
+        ("raid",),
+        "compatible",
+    )
     assert (left["clock"].found, left["clock"].left) == ("reset", "right")
 
 

@@ -69,10 +69,16 @@ def test_every_cell_survives_the_tape(model: Model) -> None:
             assert shown[vantage.id].value == value
 
 
-@pytest.mark.parametrize(("move", "outcome", "at", "value"), [
-    ("seen-setup", "zero-size", "setup", "zero-size"), ("seen-picker", "listed", "picker", "right"), ("seen-live", "no-volumes", "live", "garbled"),
-    ("seen-builtin", "no-such-tool", "builtin", "no-such-tool"), ("seen-dock", "absent", "dock", "absent"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("move", "outcome", "at", "value"),
+    [
+        ("seen-setup", "zero-size", "setup", "zero-size"),
+        ("seen-picker", "listed", "picker", "right"),
+        ("seen-live", "no-volumes", "live", "garbled"),
+        ("seen-builtin", "no-such-tool", "builtin", "no-such-tool"),
+        ("seen-dock", "absent", "dock", "absent"),
+    ],
+)
 def test_answers_given_elsewhere_fill_the_grid(model: Model, move, outcome, at, value) -> None:
     shown = sheet(model, [], more=[{"move": move, "outcome": outcome}])
     assert shown.lines[0].cells[at].value == value
@@ -80,7 +86,10 @@ def test_answers_given_elsewhere_fill_the_grid(model: Model, move, outcome, at, 
 
 def test_the_expected_drive_has_a_name_and_other_drives_weigh_nothing(model: Model) -> None:
     shown = sheet(model, [("stick", "live", "right")], {**PC, "drive_serial": "QX-1"})
-    assert [line.name if isinstance(line.name, str) else said(line.name) for line in shown.lines] == ["1 TB disk QX-1", "USB stick"]
+    assert [line.name if isinstance(line.name, str) else said(line.name) for line in shown.lines] == [
+        "1 TB disk QX-1",
+        "USB stick",
+    ]
     assert "move" not in sighting_entry(model.knowledge, "stick", "live", "right")
 
 
@@ -88,7 +97,9 @@ def test_a_machine_without_a_setup_page_has_no_such_column(model: Model) -> None
     assert [v.id for v in sheet(model, [], {"platform": "mac"}).vantages] == ["picker", "builtin", "live", "dock"]
 
 
-@pytest.mark.parametrize("cell", [("drive", "roof", "right"), ("drive", "setup", "shiny"), ("parrot", "setup", "right")])
+@pytest.mark.parametrize(
+    "cell", [("drive", "roof", "right"), ("drive", "setup", "shiny"), ("parrot", "setup", "right")]
+)
 def test_a_cell_that_cannot_be_is_refused(model: Model, cell) -> None:
     with pytest.raises(TapeError, match="vantage"):
         sighting_entry(model.knowledge, *cell)

@@ -1,4 +1,5 @@
-"""Read maps of imagined drives: zones, heads in serpentine bands, retries in revolutions, other load. Not what the judge assumes, but what drives do."""
+"""Read maps of imagined drives: zones, heads in serpentine bands, retries in revolutions, other load. Not what the
+judge assumes, but what drives do."""
 
 from __future__ import annotations
 
@@ -23,9 +24,19 @@ class Drawn:
     share: float
 
 
-def drawn(kind: str, seed: int, *, blocks: int = 20_000, flash: bool = False, noise: float = 0.004, budget: float = 1.0, largest_gb: float = 4_000, serpentine: bool = False) -> Drawn:
-    """One map. `noise`: share of blocks made late by something else on the machine; `budget`: share of the disk that was read;
-    `serpentine`: heads are passed to and fro."""
+def drawn(
+    kind: str,
+    seed: int,
+    *,
+    blocks: int = 20_000,
+    flash: bool = False,
+    noise: float = 0.004,
+    budget: float = 1.0,
+    largest_gb: float = 4_000,
+    serpentine: bool = False,
+) -> Drawn:
+    """One map. `noise`: share of blocks made late by something else on the machine; `budget`: share of the disk that
+    was read; `serpentine`: heads are passed to and fro."""
     rng = np.random.default_rng(seed)
     gb = float(np.exp(rng.uniform(np.log(100), np.log(largest_gb))))
     disk = int(gb * 1e9 / 512)
@@ -92,10 +103,20 @@ def drawn(kind: str, seed: int, *, blocks: int = 20_000, flash: bool = False, no
     if kind == "one-head" and int((np.diff((bad & ~left).astype(int)) == 1).sum()) < 12:
         kind = "spreading"
     ms[left] = 0.0
-    return Drawn(ReadMap(lba, sectors, ms, state), kind, disk, int(sectors[bad & ~left].sum()), float(usual[left].sum() / 1000.0), share)
+    return Drawn(
+        ReadMap(lba, sectors, ms, state),
+        kind,
+        disk,
+        int(sectors[bad & ~left].sum()),
+        float(usual[left].sum() / 1000.0),
+        share,
+    )
 
 
 def as_csv(found: ReadMap) -> bytes:
     names = {READ: "read", UNREADABLE: "unreadable", LEFT: "left"}
-    rows = [f"{a},{b},{c:.3f},{names[int(s)]}" for a, b, c, s in zip(found.lba, found.sectors, found.ms, found.state, strict=True)]
+    rows = [
+        f"{a},{b},{c:.3f},{names[int(s)]}"
+        for a, b, c, s in zip(found.lba, found.sectors, found.ms, found.state, strict=True)
+    ]
     return ("lba,sectors,ms,state\n" + "\n".join(rows) + "\n").encode()

@@ -1,4 +1,5 @@
-"""Read maps judged: the pattern, what is unreadable, where, how fast, how long still; and maps that are not as they should be."""
+"""Read maps judged: the pattern, what is unreadable, where, how fast, how long still; and maps that are not as they
+should be."""
 
 from __future__ import annotations
 
@@ -22,7 +23,13 @@ def test_a_pattern_is_told_from_the_others(kind: str) -> None:
     """At sizes, budgets and noise drawn anew: at least nine in ten, and nothing unreadable missed or invented."""
     told: Counter[bool] = Counter()
     for seed in range(24):
-        made = drawn(kind, seed, flash=kind != "one-head" and seed % 2 == 1, noise=(0.0, 0.004, 0.02)[seed % 3], budget=(1.0, 0.6)[seed % 2])
+        made = drawn(
+            kind,
+            seed,
+            flash=kind != "one-head" and seed % 2 == 1,
+            noise=(0.0, 0.004, 0.02)[seed % 3],
+            budget=(1.0, 0.6)[seed % 2],
+        )
         found = judge_map(made.map)
         told[found.pattern == made.kind] += 1
         assert found.unreadable_sectors == made.bad_sectors
@@ -63,8 +70,16 @@ def test_a_read_in_any_order_says_the_same_and_the_last_word_on_a_place_counts()
     mixed = np.random.default_rng(1).permutation(len(made.map))
     shuffled = ReadMap(made.map.lba[mixed], made.map.sectors[mixed], made.map.ms[mixed], made.map.state[mixed])
     one, other = judge_map(made.map), judge_map(shuffled)
-    assert (one.pattern, one.unreadable_sectors, one.patches) == (other.pattern, other.unreadable_sectors, other.patches)
-    again = ReadMap(*(np.concatenate([column, column]) for column in (made.map.lba, made.map.sectors)), np.concatenate([made.map.ms, np.ones(len(made.map))]), np.concatenate([made.map.state, np.full(len(made.map), READ, np.int8)]))
+    assert (one.pattern, one.unreadable_sectors, one.patches) == (
+        other.pattern,
+        other.unreadable_sectors,
+        other.patches,
+    )
+    again = ReadMap(
+        *(np.concatenate([column, column]) for column in (made.map.lba, made.map.sectors)),
+        np.concatenate([made.map.ms, np.ones(len(made.map))]),
+        np.concatenate([made.map.state, np.full(len(made.map), READ, np.int8)]),
+    )
     assert judge_map(again).unreadable_sectors == 0
 
 
@@ -79,15 +94,29 @@ def test_a_million_blocks_are_judged_in_seconds() -> None:
 
 
 BAD = {
-    "no header": (b"0,8,1.0,read\n", "line 1: expected the header"), "no rows": (b"lba,sectors,ms,state\n", "line 2: expected at least one block, got nothing"),
-    "text for a number": (b"lba,sectors,ms,state\n0,8,1.0,read\n8,eight,1.0,read\n", "line 3: expected a count of sectors"),
-    "negative time": (b"lba,sectors,ms,state\n0,8,-1.0,read\n", "line 2: expected milliseconds"), "negative place": (b"lba,sectors,ms,state\n-8,8,1.0,read\n", "line 2: expected a sector number"),
-    "unknown state": (b"lba,sectors,ms,state\n0,8,1.0,gone\n", "line 2: expected one of read, unreadable, left, got 'gone'"), "a cell too few": (b"lba,sectors,ms,state\n0,8,1.0,read\n8,8,read\n", "line 3: expected lba,sectors,ms,state"),
-    "half a sector": (b"lba,sectors,ms,state\n0,8.5,1.0,read\n", "line 2: expected a count of sectors"), "a number for a state": (b"lba,sectors,ms,state\n0,8,1.0,1\n", "line 2: expected one of read"),
-    "a point alone": (b"lba,sectors,ms,state\n0,8,1.0,read\n8,8,.,read\n", "line 3: expected milliseconds"), "no place": (b"lba,sectors,ms,state\n,8,1.0,read\n", "line 2: expected a sector number"),
-    "two points": (b"lba,sectors,ms,state\n0,8,1.0.1,read\n", "line 2: expected milliseconds"), "a long number": (b"lba,sectors,ms,state\n0,12345678901234567890,1,read\n", "line 2: expected a count"),
-    "not a number": (b"lba,sectors,ms,state\n0,8,nan,read\n", "line 2: expected milliseconds"), "binary": (b"\x00\xff" * 40, "line 1: expected the header"), "empty": (b"", "line 1: expected the header"),
-}  # fmt: skip
+    "no header": (b"0,8,1.0,read\n", "line 1: expected the header"),
+    "no rows": (b"lba,sectors,ms,state\n", "line 2: expected at least one block, got nothing"),
+    "text for a number": (
+        b"lba,sectors,ms,state\n0,8,1.0,read\n8,eight,1.0,read\n",
+        "line 3: expected a count of sectors",
+    ),
+    "negative time": (b"lba,sectors,ms,state\n0,8,-1.0,read\n", "line 2: expected milliseconds"),
+    "negative place": (b"lba,sectors,ms,state\n-8,8,1.0,read\n", "line 2: expected a sector number"),
+    "unknown state": (
+        b"lba,sectors,ms,state\n0,8,1.0,gone\n",
+        "line 2: expected one of read, unreadable, left, got 'gone'",
+    ),
+    "a cell too few": (b"lba,sectors,ms,state\n0,8,1.0,read\n8,8,read\n", "line 3: expected lba,sectors,ms,state"),
+    "half a sector": (b"lba,sectors,ms,state\n0,8.5,1.0,read\n", "line 2: expected a count of sectors"),
+    "a number for a state": (b"lba,sectors,ms,state\n0,8,1.0,1\n", "line 2: expected one of read"),
+    "a point alone": (b"lba,sectors,ms,state\n0,8,1.0,read\n8,8,.,read\n", "line 3: expected milliseconds"),
+    "no place": (b"lba,sectors,ms,state\n,8,1.0,read\n", "line 2: expected a sector number"),
+    "two points": (b"lba,sectors,ms,state\n0,8,1.0.1,read\n", "line 2: expected milliseconds"),
+    "a long number": (b"lba,sectors,ms,state\n0,12345678901234567890,1,read\n", "line 2: expected a count"),
+    "not a number": (b"lba,sectors,ms,state\n0,8,nan,read\n", "line 2: expected milliseconds"),
+    "binary": (b"\x00\xff" * 40, "line 1: expected the header"),
+    "empty": (b"", "line 1: expected the header"),
+}
 
 
 @pytest.mark.parametrize("name", BAD)
@@ -117,7 +146,11 @@ def test_the_command_gives_the_contracts_document(tmp_path: Path, capsys: pytest
     assert set(found["weights"]) == set(OUTCOMES)
     assert found["pattern"] == "isolated-unreadable"
     assert all(p["kind"] in ("slow", "unreadable", "mixed") and p["first"] <= p["last"] for p in found["patches"])
-    for more, said in ((["--disk-sectors", "10"], "within 10 sectors"), (["--sector-size", "500"], "--sector-size"), ([], "")):
+    for more, said in (
+        (["--disk-sectors", "10"], "within 10 sectors"),
+        (["--sector-size", "500"], "--sector-size"),
+        ([], ""),
+    ):
         if said:
             assert main(["surface", str(place), *more]) == 2
             assert said in capsys.readouterr().err
@@ -149,7 +182,15 @@ def test_numbers_and_words_are_read_as_people_write_them(text: str) -> None:
 
 def test_digits_alone_are_the_numbers_that_any_other_way_of_writing_gives() -> None:
     rng = np.random.default_rng(8)
-    rows = [(int(rng.integers(0, 1 << rng.integers(1, 48))), int(rng.integers(1, 1 << 24)), f"{rng.random() * 10 ** rng.integers(0, 9):.{rng.integers(0, 5)}f}", "read") for _ in range(3000)]
+    rows = [
+        (
+            int(rng.integers(0, 1 << rng.integers(1, 48))),
+            int(rng.integers(1, 1 << 24)),
+            f"{rng.random() * 10 ** rng.integers(0, 9):.{rng.integers(0, 5)}f}",
+            "read",
+        )
+        for _ in range(3000)
+    ]
     plain = read_map(("lba,sectors,ms,state\n" + "".join(f"{a},{b},{c},{d}\n" for a, b, c, d in rows)).encode())
     other = read_map(("lba,sectors,ms,state\n" + "".join(f"+{a},{b},{c}e0,{d}\n" for a, b, c, d in rows)).encode())
     for name in ("lba", "sectors", "ms", "state"):
@@ -160,7 +201,10 @@ def test_digits_alone_are_the_numbers_that_any_other_way_of_writing_gives() -> N
 @pytest.mark.parametrize("kind", KINDS)
 def test_a_map_that_comes_in_parts_is_joined_on_the_way_and_says_the_same(kind: str) -> None:
     own = drawn(kind, 21, blocks=60_000)
-    parts = [ReadMap(*(getattr(own.map, name)[at : at + 1700] for name in ("lba", "sectors", "ms", "state"))) for at in range(0, len(own.map), 1700)]
+    parts = [
+        ReadMap(*(getattr(own.map, name)[at : at + 1700] for name in ("lba", "sectors", "ms", "state")))
+        for at in range(0, len(own.map), 1700)
+    ]
     whole, fewer = compact(iter(parts)), compact(iter(parts), 6_000)
     assert (whole.lba == own.map.lba).all()
     assert len(fewer) < len(own.map) / 2 or kind in ("one-head", "stalled")
@@ -175,7 +219,11 @@ def test_good_neighbours_that_are_joined_change_no_verdict(kind: str) -> None:
     assert len(fewer) < len(own.map) / 2 or kind in ("one-head", "stalled")
     assert (fewer.sectors.sum(), round(fewer.ms.sum())) == (own.map.sectors.sum(), round(own.map.ms.sum()))
     assert (fewer.sectors[fewer.state == UNREADABLE].sum()) == own.bad_sectors
-    assert judge_map(fewer, disk_sectors=own.disk_sectors).pattern == judge_map(own.map, disk_sectors=own.disk_sectors).pattern == kind
+    assert (
+        judge_map(fewer, disk_sectors=own.disk_sectors).pattern
+        == judge_map(own.map, disk_sectors=own.disk_sectors).pattern
+        == kind
+    )
 
 
 @pytest.mark.parametrize("rows", range(1, 12))
@@ -184,12 +232,20 @@ def test_a_map_of_a_few_blocks_of_any_kind_has_a_verdict(rows: int) -> None:
     for number in range(60):
         rng = np.random.default_rng(number)
         state = rng.choice([READ, UNREADABLE, LEFT], rows).astype(np.int8)
-        found = judge_map(ReadMap(np.arange(rows) * 2048, np.full(rows, 2048), rng.uniform(5, 3000, rows), state), sector_size=512, disk_sectors=10_000_000 if number % 2 else None)
+        found = judge_map(
+            ReadMap(np.arange(rows) * 2048, np.full(rows, 2048), rng.uniform(5, 3000, rows), state),
+            sector_size=512,
+            disk_sectors=10_000_000 if number % 2 else None,
+        )
         assert found.unreadable_sectors == 2048 * int((state == UNREADABLE).sum())
         assert found.pattern is None or found.pattern in OUTCOMES
         assert found.seconds_left is None or found.seconds_left >= 0.0
 
 
 def test_where_nothing_was_tried_nothing_is_said_for_any_pattern() -> None:
-    found = judge_map(ReadMap(np.arange(50) * 2048, np.full(50, 2048), np.zeros(50), np.full(50, LEFT, dtype=np.int8)), sector_size=512, disk_sectors=None)
+    found = judge_map(
+        ReadMap(np.arange(50) * 2048, np.full(50, 2048), np.zeros(50), np.full(50, LEFT, dtype=np.int8)),
+        sector_size=512,
+        disk_sectors=None,
+    )
     assert set(found.weights.values()) == {round(1 / len(OUTCOMES), 4)}

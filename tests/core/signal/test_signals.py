@@ -1,4 +1,5 @@
-"""Sounds and supply traces: what each kind is called, that rooms do not make a healthy drive sick, and what is refused. How often: bench/ear.py, docs/ear.md."""
+"""Sounds and supply traces: what each kind is called, that rooms do not make a healthy drive sick, and what is refused.
+How often: bench/ear.py, docs/ear.md."""
 
 from __future__ import annotations
 
@@ -34,7 +35,9 @@ def test_the_speed_is_told_also_beside_hum(rpm: int, hum: int) -> None:
     assert found.rpm == rpm or hum
 
 
-@pytest.mark.parametrize("room", [{"voices": 0.5}, {"keys": 0.5}, {"fan": 1.0, "hum": 50}, {"seeks": 4.0}, {"seeks": 1.0, "start": True}])
+@pytest.mark.parametrize(
+    "room", [{"voices": 0.5}, {"keys": 0.5}, {"fan": 1.0, "hum": 50}, {"seeks": 4.0}, {"seeks": 1.0, "start": True}]
+)
 @pytest.mark.parametrize("seed", [1, 2, 3])
 def test_a_healthy_drive_in_a_room_is_not_called_sick(room: dict[str, float], seed: int) -> None:
     own = Scene("steady", 5400, 12.0, 44_100, 10.0, **room)  # type: ignore[arg-type]
@@ -42,9 +45,11 @@ def test_a_healthy_drive_in_a_room_is_not_called_sick(room: dict[str, float], se
 
 
 NOTHING: dict[str, tuple[Callable[[], np.ndarray], str]] = {
-    "zeros": (lambda: np.zeros(160_000), "sound.too-quiet"), "short": (lambda: np.random.default_rng(1).normal(0, 0.1, 8000), "sound.too-short"),
-    "clipped": (lambda: np.clip(np.random.default_rng(1).normal(0, 3, 160_000), -1, 1), "sound.clipped"), "nothing": (lambda: np.zeros(0), "sound.too-short"),
-}  # fmt: skip
+    "zeros": (lambda: np.zeros(160_000), "sound.too-quiet"),
+    "short": (lambda: np.random.default_rng(1).normal(0, 0.1, 8000), "sound.too-short"),
+    "clipped": (lambda: np.clip(np.random.default_rng(1).normal(0, 3, 160_000), -1, 1), "sound.clipped"),
+    "nothing": (lambda: np.zeros(0), "sound.too-short"),
+}
 
 
 @pytest.mark.parametrize("name", NOTHING)
@@ -71,15 +76,21 @@ def _wav(place: Path, samples: np.ndarray, rate: int, width: int, channels: int 
         file.setframerate(rate)
         scaled = np.clip(samples, -1, 1)
         raw = (
-            ((scaled * 127) + 128).astype(np.uint8).tobytes() if width == 1
-            else b"".join(struct.pack("<i", int(v * 8_388_607) << 8)[1:] for v in scaled) if width == 3
+            ((scaled * 127) + 128).astype(np.uint8).tobytes()
+            if width == 1
+            else b"".join(struct.pack("<i", int(v * 8_388_607) << 8)[1:] for v in scaled)
+            if width == 3
             else (scaled * (2 ** (8 * width - 1) - 1)).astype(f"<i{width}").tobytes()
-        )  # fmt: skip
+        )
         file.writeframes(raw)
 
 
-@pytest.mark.parametrize(("rate", "width", "channels"), [(8000, 2, 1), (16_000, 1, 1), (44_100, 2, 2), (48_000, 3, 1), (96_000, 4, 1)])
-def test_every_kind_of_wav_is_listened_to(rate: int, width: int, channels: int, tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+@pytest.mark.parametrize(
+    ("rate", "width", "channels"), [(8000, 2, 1), (16_000, 1, 1), (44_100, 2, 2), (48_000, 3, 1), (96_000, 4, 1)]
+)
+def test_every_kind_of_wav_is_listened_to(
+    rate: int, width: int, channels: int, tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
     own = sound(Scene("ticking", 5400, 9.0, rate, 25.0), 4)
     place = tmp_path / "drive.wav"
     _wav(place, np.repeat(own, channels), rate, width, channels)
@@ -91,12 +102,25 @@ def test_every_kind_of_wav_is_listened_to(rate: int, width: int, channels: int, 
     assert told["quality"]["clipped"] == 0
 
 
-@pytest.mark.parametrize(("name", "data", "says"), [
-    ("listen", b"no sound at all", "WAV"), ("listen", b"", "WAV"), ("listen", b"RIFF\x10\0\0\0WAVEfmt \x10\0\0\0", "WAV"), ("listen", None, "No such file"),
-    ("supply", b"", "header"), ("supply", b"a,b\n1,2\n", "header"), ("supply", b"t,a5\n", "rows"), ("supply", b"t,a5\n0,1\n1,x\n", "line 3"), ("supply", b"t,a5\n1,1\n0,1\n", "line 3"),
-    ("supply", b"\xff\xfe\x00", "CSV"), ("supply", None, "No such file"),
-])  # fmt: skip
-def test_bad_recordings_and_traces_are_one_sentence(name: str, data: bytes | None, says: str, tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+@pytest.mark.parametrize(
+    ("name", "data", "says"),
+    [
+        ("listen", b"no sound at all", "WAV"),
+        ("listen", b"", "WAV"),
+        ("listen", b"RIFF\x10\0\0\0WAVEfmt \x10\0\0\0", "WAV"),
+        ("listen", None, "No such file"),
+        ("supply", b"", "header"),
+        ("supply", b"a,b\n1,2\n", "header"),
+        ("supply", b"t,a5\n", "rows"),
+        ("supply", b"t,a5\n0,1\n1,x\n", "line 3"),
+        ("supply", b"t,a5\n1,1\n0,1\n", "line 3"),
+        ("supply", b"\xff\xfe\x00", "CSV"),
+        ("supply", None, "No such file"),
+    ],
+)
+def test_bad_recordings_and_traces_are_one_sentence(
+    name: str, data: bytes | None, says: str, tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
     place = tmp_path / "given"
     if data is not None:
         place.write_bytes(data)
@@ -108,7 +132,11 @@ def test_bad_recordings_and_traces_are_one_sentence(name: str, data: bytes | Non
 
 def test_a_trace_from_a_file_with_gaps(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
     time, rails = trace(Trace("normal", "3.5", 15.0, 100.0, 0.01), 3)
-    rows = [f"{t:.3f},{a:.4f},{b:.4f}" if n % 7 else f"{t:.3f},,{b:.4f}" for n, (t, a, b) in enumerate(zip(time, rails["a5"], rails["a12"], strict=True)) if not 300 < n < 330]
+    rows = [
+        f"{t:.3f},{a:.4f},{b:.4f}" if n % 7 else f"{t:.3f},,{b:.4f}"
+        for n, (t, a, b) in enumerate(zip(time, rails["a5"], rails["a12"], strict=True))
+        if not 300 < n < 330
+    ]
     place = tmp_path / "trace.csv"
     place.write_text("t,a5,a12\n" + "\n".join(rows) + "\n")
     assert main(["supply", str(place)]) == 0
@@ -124,7 +152,9 @@ def test_a_trace_whose_clock_jumped_is_judged_where_it_is_whole(kind: str, away:
     times, rails = trace(Trace(kind, "3.5", 16.0, 50.0, 0.005), 5)
     alone = judge_supply(times, rails)
     stray = np.array([times[0] - away if before else times[-1] + away])
-    order = (lambda rest, one: np.concatenate([one, rest])) if before else (lambda rest, one: np.concatenate([rest, one]))
+    order = (
+        (lambda rest, one: np.concatenate([one, rest])) if before else (lambda rest, one: np.concatenate([rest, one]))
+    )
     found = judge_supply(order(times, stray), {name: order(values, np.array([0.2])) for name, values in rails.items()})
     assert (found.outcome, found.form_factor, found.events) == (alone.outcome, alone.form_factor, alone.events)
     assert [w.id for w in found.why][-1] == "supply.gap"

@@ -23,19 +23,28 @@ def drive(files: dict[str, bytes], device: str = "sda") -> Drive:
 
 
 def disk(attributes: list[SmartAttribute], *, exceeded: bool = False, rotation: int = 5400) -> Drive:
-    return drive({
-        "sda/identify.bin": encode.ata_identify(model="QUARRY SPINDLE", serial="QS-1", sectors=500 * GB // 512, rotation=rotation),
-        "sda/smart-data.bin": encode.smart_data(attributes),
-        "sda/smart-thresh.bin": encode.smart_thresholds(attributes),
-        "sda/smart-status.bin": encode.smart_status(exceeded=exceeded),
-    })  # fmt: skip
+    return drive(
+        {
+            "sda/identify.bin": encode.ata_identify(
+                model="QUARRY SPINDLE", serial="QS-1", sectors=500 * GB // 512, rotation=rotation
+            ),
+            "sda/smart-data.bin": encode.smart_data(attributes),
+            "sda/smart-thresh.bin": encode.smart_thresholds(attributes),
+            "sda/smart-status.bin": encode.smart_status(exceeded=exceeded),
+        }
+    )
 
 
 def flash(**health: int) -> Drive:
-    return drive({
-        "nvme0/id-ctrl.bin": encode.nvme_controller(model="QUARRY FLINT", serial="QF-1", capacity=512 * GB),
-        "nvme0/log-02.bin": encode.nvme_health(**{"temperature": 310, "spare": 100, "spare_threshold": 10, **health}),
-    }, "nvme0")  # fmt: skip
+    return drive(
+        {
+            "nvme0/id-ctrl.bin": encode.nvme_controller(model="QUARRY FLINT", serial="QF-1", capacity=512 * GB),
+            "nvme0/log-02.bin": encode.nvme_health(
+                **{"temperature": 310, "spare": 100, "spare_threshold": 10, **health}
+            ),
+        },
+        "nvme0",
+    )
 
 
 # --- the real capture ------------------------------------------------------------------------------------------
@@ -95,8 +104,13 @@ def test_every_page_of_the_capture_is_named(bench_a: dict[str, bytes]) -> None:
     own = [p for p in known if p.device.startswith(("sda", "nvme0"))]
     assert len(own) == 16
     not_decoded = {p.path: p for p in own if p.status != "decoded"}
-    assert {path: p.status for path, p in not_decoded.items()} == {"nvme0/log-06.r16386.bin": "refused", "sda/smart-log-dir.st02.bin": "empty"}
-    assert {p.status for p in capture.pages if p.device == ""} == {"decoded"}, "firmware, block devices and texts are read as well"
+    assert {path: p.status for path, p in not_decoded.items()} == {
+        "nvme0/log-06.r16386.bin": "refused",
+        "sda/smart-log-dir.st02.bin": "empty",
+    }
+    assert {p.status for p in capture.pages if p.device == ""} == {"decoded"}, (
+        "firmware, block devices and texts are read as well"
+    )
     assert "4002h" in said(not_decoded["nvme0/log-06.r16386.bin"].detail)
 
 
@@ -113,8 +127,18 @@ def test_a_half_read_capture_still_shows_its_good_pages(bench_a: dict[str, bytes
     assert (page.status, said(page.detail)) == ("broken", "SMART data at byte 0x64: expected 512 bytes, got 100 bytes")
 
 
-@pytest.mark.parametrize("name", ["sda/identify.st02.bin", "sda/smart-data.st02.bin", "sda/smart-thresh.st02.bin", "sda/smart-status.st02.bin",
-                                  "nvme0/id-ctrl.r0.bin", "nvme0/id-ns.r0.bin", "nvme0/log-02.r0.bin"])  # fmt: skip
+@pytest.mark.parametrize(
+    "name",
+    [
+        "sda/identify.st02.bin",
+        "sda/smart-data.st02.bin",
+        "sda/smart-thresh.st02.bin",
+        "sda/smart-status.st02.bin",
+        "nvme0/id-ctrl.r0.bin",
+        "nvme0/id-ns.r0.bin",
+        "nvme0/log-02.r0.bin",
+    ],
+)
 def test_a_page_without_a_telling_name_is_known_by_its_content(bench_a: dict[str, bytes], name: str) -> None:
     by_name = next(p for p in read_capture(bench_a).pages if p.path == name)
     page = read_capture({"x.bin": bench_a[name]}).pages[0]
@@ -127,25 +151,47 @@ DISKS: dict[str, tuple[list[SmartAttribute], bool, str, set[str]]] = {
     "clean": ([SmartAttribute(5, 0, threshold=36, prefailure=True), SmartAttribute(9, 4000)], False, "clean", set()),
     "one-pending": ([SmartAttribute(197, 1)], False, "early-signs", {"pending"}),
     "first-reallocation": ([SmartAttribute(5, 1)], False, "early-signs", {"reallocated"}),
-    "many-pending": ([SmartAttribute(197, 40), SmartAttribute(198, 40)], False, "failing", {"pending", "offline-uncorrectable"}),
+    "many-pending": (
+        [SmartAttribute(197, 40), SmartAttribute(198, 40)],
+        False,
+        "failing",
+        {"pending", "offline-uncorrectable"},
+    ),
     "reported": ([SmartAttribute(187, 25)], False, "failing", {"reported-uncorrectable"}),
     "spin-retries": ([SmartAttribute(10, 9)], False, "failing", {"spin-retries"}),
     "status": ([SmartAttribute(5, 0)], True, "failing", {"threshold-exceeded"}),
-    "below-threshold": ([SmartAttribute(5, 0, now=20, worst=20, threshold=36, prefailure=True)], False, "failing", {"below-threshold"}),
-    "once-below": ([SmartAttribute(1, 0, now=90, worst=20, threshold=36, prefailure=True)], False, "early-signs", {"was-below-threshold"}),
+    "below-threshold": (
+        [SmartAttribute(5, 0, now=20, worst=20, threshold=36, prefailure=True)],
+        False,
+        "failing",
+        {"below-threshold"},
+    ),
+    "once-below": (
+        [SmartAttribute(1, 0, now=90, worst=20, threshold=36, prefailure=True)],
+        False,
+        "early-signs",
+        {"was-below-threshold"},
+    ),
     "cable": ([SmartAttribute(199, 400)], False, "link-errors", {"crc-errors"}),
     "two-crc": ([SmartAttribute(199, 2)], False, "clean", {"crc-errors"}),
-    "cable-and-surface": ([SmartAttribute(199, 400), SmartAttribute(197, 2)], False, "early-signs", {"crc-errors", "pending"}),
+    "cable-and-surface": (
+        [SmartAttribute(199, 400), SmartAttribute(197, 2)],
+        False,
+        "early-signs",
+        {"crc-errors", "pending"},
+    ),
     "old": ([SmartAttribute(9, 60_000)], False, "clean", {"old"}),
     "hot": ([SmartAttribute(194, 61)], False, "clean", {"hot"}),
     "packed-hours": ([SmartAttribute(9, (12345 << 32) | 700)], False, "clean", set()),
     "packed-temperature": ([SmartAttribute(194, (60 << 32) | (15 << 16) | 35)], False, "clean", set()),
     "absurd-count": ([SmartAttribute(197, 1 << 40)], False, "clean", set()),
-}  # fmt: skip
+}
 
 
 @pytest.mark.parametrize(("attributes", "exceeded", "outcome", "findings"), DISKS.values(), ids=DISKS)
-def test_disk_pages_are_judged(attributes: list[SmartAttribute], exceeded: bool, outcome: str, findings: set[str]) -> None:
+def test_disk_pages_are_judged(
+    attributes: list[SmartAttribute], exceeded: bool, outcome: str, findings: set[str]
+) -> None:
     found = disk(attributes, exceeded=exceeded)
     assert found.weights is not None
     assert max(found.weights, key=lambda o: found.weights[o]) == outcome  # type: ignore[index]
@@ -183,7 +229,10 @@ def test_a_wrong_checksum_is_reported_and_weighs_less() -> None:
 
 def test_flash_attributes_mean_wear_only_on_flash() -> None:
     readings = [SmartAttribute(231, 0, now=5, worst=5)]
-    assert max(disk(readings, rotation=0).weights or {}, key=lambda o: (disk(readings, rotation=0).weights or {})[o]) == "worn-out"
+    assert (
+        max(disk(readings, rotation=0).weights or {}, key=lambda o: (disk(readings, rotation=0).weights or {})[o])
+        == "worn-out"
+    )
     assert "worn" not in {f.id for f in disk(readings, rotation=7200).findings}
 
 
@@ -204,10 +253,18 @@ READERS = [read.read_ata_identify, read.read_smart_data, read.read_smart_thresho
 BAD: dict[str, tuple[Any, bytes, str]] = {
     "short": (read.read_ata_identify, b"\x40" * 100, "IDENTIFY DEVICE at byte 0x64: expected 512 bytes, got 100 bytes"),
     "blank": (read.read_smart_data, bytes(512), "SMART data at byte 0x0: expected a page, got zeros only"),
-    "not-ata": (read.read_ata_identify, b"\x00\x80" + b"\x01" * 510, "general configuration at byte 0x0: expected bit 15 clear"),
+    "not-ata": (
+        read.read_ata_identify,
+        b"\x00\x80" + b"\x01" * 510,
+        "general configuration at byte 0x0: expected bit 15 clear",
+    ),
     "no-sense": (read.read_smart_status, b"\x00" * 32, "response code at byte 0x0: expected 70h to 73h, got 00h"),
     "empty-sense": (read.read_smart_status, b"", "expected at least 8 bytes, got 0 bytes"),
-    "block-size": (read.read_nvme_namespace, b"\x01" + bytes(127) + b"\xff" * 64 + bytes(3904), "LBA data size at byte 0x82"),
+    "block-size": (
+        read.read_nvme_namespace,
+        b"\x01" + bytes(127) + b"\xff" * 64 + bytes(3904),
+        "LBA data size at byte 0x82",
+    ),
     "short-nvme": (read.read_nvme_controller, b"\x01" * 512, "expected 4096 bytes, got 512 bytes"),
 }
 
@@ -252,7 +309,11 @@ def test_identify_round_trips(model: str, serial: str, sectors: int, rotation: i
     assert found.checksum == read.Checksum(True, 0)
 
 
-@given(st.lists(st.builds(SmartAttribute, st.integers(1, 255), st.integers(0, (1 << 48) - 1), st.integers(0, 255)), max_size=30))
+@given(
+    st.lists(
+        st.builds(SmartAttribute, st.integers(1, 255), st.integers(0, (1 << 48) - 1), st.integers(0, 255)), max_size=30
+    )
+)
 def test_smart_data_round_trips(attributes: list[SmartAttribute]) -> None:
     found = read.read_smart_data(encode.smart_data(attributes))
     assert [(r.id, r.raw, r.now) for r in found.readings] == [(a.id, a.raw, a.now) for a in attributes]
@@ -261,7 +322,8 @@ def test_smart_data_round_trips(attributes: list[SmartAttribute]) -> None:
 
 @given(
     st.dictionaries(
-        st.sampled_from(["units_read", "units_written", "power_on_hours", "media_errors"]), st.integers(0, (1 << 128) - 1)
+        st.sampled_from(["units_read", "units_written", "power_on_hours", "media_errors"]),
+        st.integers(0, (1 << 128) - 1),
     )
 )
 def test_nvme_health_round_trips(values: dict[str, int]) -> None:

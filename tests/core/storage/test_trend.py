@@ -11,14 +11,27 @@ from gatecheck.core.storage.trend import Snapshot, Trend, same_drive, trend_of
 from reading import read_capture
 
 
-def disk(hours: int, *, serial: str = "Q1", model: str = "QUARRY", pending: int = 0, reallocated: int = 0, crc: int = 0) -> Drive:
-    attributes = [encode.SmartAttribute(9, hours), encode.SmartAttribute(5, reallocated), encode.SmartAttribute(197, pending), encode.SmartAttribute(199, crc)]
-    files = {"sda/identify.bin": encode.ata_identify(model=model, serial=serial, sectors=1 << 30), "sda/smart-data.bin": encode.smart_data(attributes)}
+def disk(
+    hours: int, *, serial: str = "Q1", model: str = "QUARRY", pending: int = 0, reallocated: int = 0, crc: int = 0
+) -> Drive:
+    attributes = [
+        encode.SmartAttribute(9, hours),
+        encode.SmartAttribute(5, reallocated),
+        encode.SmartAttribute(197, pending),
+        encode.SmartAttribute(199, crc),
+    ]
+    files = {
+        "sda/identify.bin": encode.ata_identify(model=model, serial=serial, sectors=1 << 30),
+        "sda/smart-data.bin": encode.smart_data(attributes),
+    }
     return read_capture(files).drives[0]
 
 
 def flash(hours: int, **health: int) -> Drive:
-    files = {"nvme0/id-ctrl.bin": encode.nvme_controller(model="FLINT", serial="F1", capacity=10**12), "nvme0/log-02.bin": encode.nvme_health(power_on_hours=hours, temperature=310, spare=100, **health)}
+    files = {
+        "nvme0/id-ctrl.bin": encode.nvme_controller(model="FLINT", serial="F1", capacity=10**12),
+        "nvme0/log-02.bin": encode.nvme_health(power_on_hours=hours, temperature=310, spare=100, **health),
+    }
     return read_capture(files).drives[0]
 
 
@@ -47,7 +60,11 @@ def test_what_grew(captures: list[Drive], finding: str | None, severity: str | N
 
 
 def test_the_rate_is_per_power_on_hour() -> None:
-    trend = compared(("2026-11-20", disk(100, reallocated=2)), ("2026-11-21", disk(150, reallocated=2)), ("2026-11-22", disk(600, reallocated=4)))
+    trend = compared(
+        ("2026-11-20", disk(100, reallocated=2)),
+        ("2026-11-21", disk(150, reallocated=2)),
+        ("2026-11-22", disk(600, reallocated=4)),
+    )
     assert trend is not None
     line = next(x for x in trend.lines if x.name == "reallocated sectors")
     assert (line.grown, line.per_1000_hours, [p.value for p in line.points]) == (2, 4.0, [2, 2, 4])
@@ -62,7 +79,12 @@ def test_a_new_warning_is_told_from_an_old_one() -> None:
 
 @pytest.mark.parametrize(
     ("one", "other", "same"),
-    [(disk(1), disk(2), True), (disk(1), disk(2, serial="Q2"), False), (disk(1), disk(1, model="SPINDLE"), False), (disk(1, serial=""), disk(1, serial=""), False)],
+    [
+        (disk(1), disk(2), True),
+        (disk(1), disk(2, serial="Q2"), False),
+        (disk(1), disk(1, model="SPINDLE"), False),
+        (disk(1, serial=""), disk(1, serial=""), False),
+    ],
 )
 def test_whose_captures_are_compared(one: Drive, other: Drive, same: bool) -> None:
     assert same_drive(one.identity, other.identity) is same

@@ -1,4 +1,5 @@
-"""Who claims which clusters, and which folder lies in which, against the plainest way of counting: in parts of any size the same."""
+"""Who claims which clusters, and which folder lies in which, against the plainest way of counting: in parts of any size
+the same."""
 
 from __future__ import annotations
 
@@ -31,7 +32,9 @@ def taken(runs: list[tuple[int, int, int]], at_once: bool) -> Claims:
 
 @pytest.mark.parametrize("slice_", [1, 8, 64, 1 << 20])
 @pytest.mark.parametrize("seed", range(6))
-def test_runs_against_the_map_are_what_counting_every_cluster_gives(seed: int, slice_: int, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_runs_against_the_map_are_what_counting_every_cluster_gives(
+    seed: int, slice_: int, monkeypatch: pytest.MonkeyPatch
+) -> None:
     monkeypatch.setattr(module, "_SLICE", max(slice_, 8))
     rng = random.Random(seed)
     runs = some(rng, 40)
@@ -48,19 +51,27 @@ def test_runs_against_the_map_are_what_counting_every_cluster_gives(seed: int, s
         found = own.against(map_)
         assert (found.lost, found.first_lost) == (len(lost), lost[0] if lost else -1)
         assert found.unmarked == {owner: count for owner, count in bare.items() if count}
-    assert own.beyond == {o: n for o in {r[0] for r in runs} if (n := sum(min(c, max(0, s + c - CLUSTERS)) for q, s, c in runs if q == o))}
+    assert own.beyond == {
+        o: n for o in {r[0] for r in runs} if (n := sum(min(c, max(0, s + c - CLUSTERS)) for q, s, c in runs if q == o))
+    }
     start, count, owner = own.sorted()
-    assert sorted(zip(owner.tolist(), start.tolist(), count.tolist(), strict=True)) == sorted((o, s, min(c, CLUSTERS - s)) for o, s, c in runs if s < CLUSTERS)
+    assert sorted(zip(owner.tolist(), start.tolist(), count.tolist(), strict=True)) == sorted(
+        (o, s, min(c, CLUSTERS - s)) for o, s, c in runs if s < CLUSTERS
+    )
 
 
 @pytest.mark.parametrize("slice_", [1, 3, 10, 1 << 20])
 @pytest.mark.parametrize("seed", range(8))
-def test_runs_over_each_other_are_found_however_they_are_cut_into_parts(seed: int, slice_: int, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_runs_over_each_other_are_found_however_they_are_cut_into_parts(
+    seed: int, slice_: int, monkeypatch: pytest.MonkeyPatch
+) -> None:
     rng = random.Random(seed)
     runs = [(n + 1, rng.randrange(CLUSTERS - 60), rng.choice([1, 4, 20, 50])) for n in range(rng.choice([2, 12, 25]))]
     whole = taken(runs, at_once=True).cross_links()
     monkeypatch.setattr(module, "_SLICE", slice_)
-    assert {(c.first, c.count, c.other) for c in taken(runs, at_once=False).cross_links()} == {(c.first, c.count, c.other) for c in whole}
+    assert {(c.first, c.count, c.other) for c in taken(runs, at_once=False).cross_links()} == {
+        (c.first, c.count, c.other) for c in whole
+    }
     by_start = sorted(runs, key=lambda r: r[1])
     over = {r[0] for n, r in enumerate(by_start) if any(e[1] + e[2] > r[1] for e in by_start[:n])}
     assert {c.other for c in whole} == over
@@ -78,7 +89,10 @@ def test_a_map_that_is_cut_short_tells_of_nothing_behind_its_end() -> None:
 @pytest.mark.parametrize("seed", range(10))
 def test_circles_of_folders_are_those_from_which_no_step_leads_out(seed: int) -> None:
     rng, size = random.Random(seed), 60
-    parents = {n: rng.choice([ROOT, rng.randrange(size), rng.randrange(size), size + 4]) for n in rng.sample(range(6, size), 40)} | {ROOT: ROOT}
+    parents = {
+        n: rng.choice([ROOT, rng.randrange(size), rng.randrange(size), size + 4])
+        for n in rng.sample(range(6, size), 40)
+    } | {ROOT: ROOT}
     own = Parents(size)
     own.put(np.array(list(parents)), np.array(list(parents.values())))
     expected = []

@@ -1,4 +1,5 @@
-"""Volumes of our own encoders: read back whole, nothing found on them, and where the systems' own checkers are here, nothing by them either."""
+"""Volumes of our own encoders: read back whole, nothing found on them, and where the systems' own checkers are here,
+nothing by them either."""
 
 from __future__ import annotations
 
@@ -24,12 +25,22 @@ from memory_disk import Memory
 SECTORS = 400_000
 RNG = random.Random(9)
 FILES = {
-    **{f"home/gro/Pictures/{2010 + n % 5}/a rather long name of a picture {n:03d}.jpg": RNG.randbytes(RNG.randrange(0, 40_000)) for n in range(60)},
-    **{f"etc/rules/x{n:03d}.conf": b"a=%d\n" % n for n in range(160)}, "boot/large.bin": RNG.randbytes(900_000), "empty": b"", "Ünïcode ñame.txt": b"x",
-}  # fmt: skip
+    **{
+        f"home/gro/Pictures/{2010 + n % 5}/a rather long name of a picture {n:03d}.jpg": RNG.randbytes(
+            RNG.randrange(0, 40_000)
+        )
+        for n in range(60)
+    },
+    **{f"etc/rules/x{n:03d}.conf": b"a=%d\n" % n for n in range(160)},
+    "boot/large.bin": RNG.randbytes(900_000),
+    "empty": b"",
+    "Ünïcode ñame.txt": b"x",
+}
 MAKES: dict[str, tuple[Callable[..., dict[int, bytes]], list[str]]] = {
-    "exfat": (exfat_volume, ["fsck.exfat", "-n"]), "ext": (ext_volume, ["e2fsck", "-fn"]), "fat": (fat_volume, ["fsck.fat", "-n"]),
-}  # fmt: skip
+    "exfat": (exfat_volume, ["fsck.exfat", "-n"]),
+    "ext": (ext_volume, ["e2fsck", "-fn"]),
+    "fat": (fat_volume, ["fsck.fat", "-n"]),
+}
 
 
 def disk(content: Mapping[int, bytes], sectors: int = SECTORS) -> Any:
@@ -98,7 +109,9 @@ def test_a_block_of_a_folder_that_is_broken_or_unread_takes_only_itself_away(how
         struct.pack_into("<H", raw, second * BLOCK + 4, 3)
     hurt: Any = Memory(bytes(raw), *([second * BLOCK // 512] if how == "unread" else []))
     volume = opened(hurt, 0, SECTORS - 1).volume
-    assert {n.path for n in volume.nodes() if not n.is_folder} == {path for path in files if path.rpartition("/")[2] not in here}
+    assert {n.path for n in volume.nodes() if not n.is_folder} == {
+        path for path in files if path.rpartition("/")[2] not in here
+    }
     assert volume.find("photos/boat house 0000.jpg") is not None
 
 

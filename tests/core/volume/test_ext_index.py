@@ -1,4 +1,5 @@
-"""Sums of names and the index of a large folder of ext. The sums are those that Debian's `debugfs` gives (`dx_hash`)."""
+"""Sums of names and the index of a large folder of ext. The sums are those that Debian's `debugfs` gives
+(`dx_hash`)."""
 
 from __future__ import annotations
 
@@ -17,10 +18,17 @@ NAMES = [f"picture {n:04d}.jpg".encode() for n in range(40)]
 @pytest.mark.parametrize(
     ("name", "kind", "expected"),
     [
-        ("abc", LEGACY, 0x75AFD992), ("abc", HALF_MD4, 0xD196A868), ("abc", TEA, 0xB1435EC4), ("größe", HALF_MD4, 0xA759A98E), ("größe", HALF_MD4 + 3, 0x10EAF0CC),
-        ("größe", LEGACY, 0x9D040690), ("größe", LEGACY + 3, 0x098D2490), ("größe", TEA, 0xCC8FD112), ("größe", TEA + 3, 0x2E177714),
+        ("abc", LEGACY, 0x75AFD992),
+        ("abc", HALF_MD4, 0xD196A868),
+        ("abc", TEA, 0xB1435EC4),
+        ("größe", HALF_MD4, 0xA759A98E),
+        ("größe", HALF_MD4 + 3, 0x10EAF0CC),
+        ("größe", LEGACY, 0x9D040690),
+        ("größe", LEGACY + 3, 0x098D2490),
+        ("größe", TEA, 0xCC8FD112),
+        ("größe", TEA + 3, 0x2E177714),
     ],
-)  # fmt: skip
+)
 def test_sums_are_those_of_the_systems_own_tool(name: str, kind: int, expected: int) -> None:
     assert name_sums([name.encode()], kind, bytes(16)).tolist() == [expected]
 
@@ -37,10 +45,14 @@ def leaves() -> tuple[list[list[bytes]], list[int]]:
     return [in_order[:20], in_order[20:]], [0, sorted(sums)[20]]
 
 
-def root(edges: list[int], *, count: int | None = None, most: int = 124, deep: int = 0, blocks: tuple[int, ...] = (1, 2)) -> bytes:
+def root(
+    edges: list[int], *, count: int | None = None, most: int = 124, deep: int = 0, blocks: tuple[int, ...] = (1, 2)
+) -> bytes:
     entries = b"".join(struct.pack("<II", edge, block) for edge, block in zip(edges, blocks, strict=True))
     head = bytes(24) + struct.pack("<IBBBB", 0, HALF_MD4, 8, deep, 0)
-    return (head + struct.pack("<HH", most, count if count is not None else len(edges)) + entries[4:]).ljust(BLOCK, b"\0")
+    return (head + struct.pack("<HH", most, count if count is not None else len(edges)) + entries[4:]).ljust(
+        BLOCK, b"\0"
+    )
 
 
 def problem(head: bytes, named: list[list[bytes]]) -> str:
@@ -53,7 +65,10 @@ def problem(head: bytes, named: list[list[bytes]]) -> str:
 
 CASES: dict[str, tuple[Callable[[], str], str]] = {
     "as it should be": (lambda: problem(root(leaves()[1]), leaves()[0]), ""),
-    "a name in the wrong block": (lambda: problem(root(leaves()[1]), [[*leaves()[0][0], leaves()[0][1][-1]], leaves()[0][1]]), "places"),
+    "a name in the wrong block": (
+        lambda: problem(root(leaves()[1]), [[*leaves()[0][0], leaves()[0][1][-1]], leaves()[0][1]]),
+        "places",
+    ),
     "edges out of order": (lambda: problem(root([0, 0x80000000, 0x100], blocks=(1, 2, 3)), [[], [], []]), "order"),
     "a block twice": (lambda: problem(root(leaves()[1], blocks=(1, 1)), leaves()[0]), "blocks"),
     "a block past the end": (lambda: problem(root(leaves()[1], blocks=(1, 9)), leaves()[0]), "blocks"),

@@ -1,4 +1,5 @@
-"""FAT volumes: what our encoder writes is read back (what others write is judged in the lab), and what hostile bytes cost."""
+"""FAT volumes: what our encoder writes is read back (what others write is judged in the lab), and what hostile bytes
+cost."""
 
 from __future__ import annotations
 
@@ -14,22 +15,38 @@ from gatecheck.core.volume.fat.encode import fat_volume
 from gatecheck.core.volume.fat.layout import listing, read_fat
 
 FILES = {
-    "EFI/system/start.efi": b"MZ" + bytes(700), "EFI/BOOT/BOOTX64.EFI": b"MZ", "EFI/system/a name longer than one entry holds.cfg": b"x" * 9000,
-    "NOTES.TXT": b"", "Boot folder/deep/deeper/täst.bin": bytes(3),
-}  # fmt: skip
+    "EFI/system/start.efi": b"MZ" + bytes(700),
+    "EFI/BOOT/BOOTX64.EFI": b"MZ",
+    "EFI/system/a name longer than one entry holds.cfg": b"x" * 9000,
+    "NOTES.TXT": b"",
+    "Boot folder/deep/deeper/täst.bin": bytes(3),
+}
 
 
-def volume(sectors: int, sector: int = 512, cluster: int = 1, files: dict[str, bytes] | None = None) -> dict[int, bytes]:
-    return fat_volume(FILES if files is None else files, sectors=sectors, sector=sector, cluster_sectors=cluster, label="LOFT")
+def volume(
+    sectors: int, sector: int = 512, cluster: int = 1, files: dict[str, bytes] | None = None
+) -> dict[int, bytes]:
+    return fat_volume(
+        FILES if files is None else files, sectors=sectors, sector=sector, cluster_sectors=cluster, label="LOFT"
+    )
 
 
-@pytest.mark.parametrize(("sectors", "sector", "cluster", "kind"), [(204_800, 512, 1, "FAT32"), (40_960, 512, 4, "FAT16"), (80_000, 4096, 1, "FAT32"), (20_000, 2048, 2, "FAT16")])
+@pytest.mark.parametrize(
+    ("sectors", "sector", "cluster", "kind"),
+    [(204_800, 512, 1, "FAT32"), (40_960, 512, 4, "FAT16"), (80_000, 4096, 1, "FAT32"), (20_000, 2048, 2, "FAT16")],
+)
 def test_what_was_written_is_read_back(sectors: int, sector: int, cluster: int, kind: str) -> None:
-    own = read_fat(CapturedSectors(volume(sectors, sector, cluster), sector=sector), 0) if sector != 2048 else read_fat(on_512(volume(sectors, 2048, cluster), 2048), 0)
+    own = (
+        read_fat(CapturedSectors(volume(sectors, sector, cluster), sector=sector), 0)
+        if sector != 2048
+        else read_fat(on_512(volume(sectors, 2048, cluster), 2048), 0)
+    )
     assert (own.kind, own.label, own.size) == (kind, "LOFT", sectors * sector)
     found = listing(own)
     assert found.missing == {}
-    assert {path: own.head(file, 100) for path, file in found.files.items() if not file.is_directory} == {path: data[:100] for path, data in FILES.items()}
+    assert {path: own.head(file, 100) for path, file in found.files.items() if not file.is_directory} == {
+        path: data[:100] for path, data in FILES.items()
+    }
 
 
 def on_512(ranges: dict[int, bytes], size: int) -> CapturedSectors:
@@ -51,7 +68,9 @@ def test_every_file_with_its_first_bytes() -> None:
     own = read_fat(of(whole()), 0)
     found = listing(own)
     assert found.missing == {}
-    assert {path: own.head(file, 100) for path, file in found.files.items() if not file.is_directory} == {path: data[:100] for path, data in FILES.items()}
+    assert {path: own.head(file, 100) for path, file in found.files.items() if not file.is_directory} == {
+        path: data[:100] for path, data in FILES.items()
+    }
     assert found.find("\\efi\\SYSTEM\\Start.EFI") == found.files["EFI/system/start.efi"]
     assert found.find("EFI/nothing.efi") is None
 
@@ -61,7 +80,10 @@ def test_a_sector_that_was_not_read_leaves_the_rest() -> None:
     own = read_fat(of(raw), 0)
     folder = listing(own).files["EFI/BOOT"]
     lba = own.data_at + (folder.cluster - 2) * own.cluster_sectors
-    parts = CapturedSectors({0: bytes(raw[: lba * 512]), lba + own.cluster_sectors: bytes(raw[(lba + own.cluster_sectors) * 512 :])}, unreadable=range(lba, lba + own.cluster_sectors))
+    parts = CapturedSectors(
+        {0: bytes(raw[: lba * 512]), lba + own.cluster_sectors: bytes(raw[(lba + own.cluster_sectors) * 512 :])},
+        unreadable=range(lba, lba + own.cluster_sectors),
+    )
     found = listing(read_fat(parts, 0))
     assert list(found.missing) == ["EFI/BOOT"]
     assert "unreadable" in found.missing["EFI/BOOT"]
@@ -77,13 +99,21 @@ def test_a_circle_and_a_chain_that_leads_outside_end() -> None:
         raw_dir = (own.data_at + (folder.cluster - 2) * own.cluster_sectors) * 512
         filled = bytearray(raw)
         for at in range(raw_dir, raw_dir + own.cluster_sectors * 512, 32):
-            filled[at] = filled[at] or 0xE5  # no end of the directory in its first cluster, so that the chain is followed
+            filled[at] = (
+                filled[at] or 0xE5
+            )  # no end of the directory in its first cluster, so that the chain is followed
         assert "EFI" in listing(read_fat(of(filled), 0)).missing
 
 
 @pytest.mark.parametrize(
     ("at", "raw", "told"),
-    [(11, b"\x03\x00", "bytes per sector"), (13, b"\x03", "cluster size"), (16, b"\0", "cluster size"), (22, b"\0\0", "sizes"), (19, b"\x05\0", "sizes")],
+    [
+        (11, b"\x03\x00", "bytes per sector"),
+        (13, b"\x03", "cluster size"),
+        (16, b"\0", "cluster size"),
+        (22, b"\0\0", "sizes"),
+        (19, b"\x05\0", "sizes"),
+    ],
 )
 def test_a_boot_sector_that_is_none_says_where(at: int, raw: bytes, told: str) -> None:
     image = whole()[:4096]

@@ -1,4 +1,5 @@
-"""A look at a volume of which nothing was read yet: what it asks for turn by turn, what is the customer's, what it says to the tape."""
+"""A look at a volume of which nothing was read yet: what it asks for turn by turn, what is the customer's, what it says
+to the tape."""
 
 from __future__ import annotations
 
@@ -37,7 +38,11 @@ class Lazy:
         return len(self.known) - before
 
     def read(self, lba: int, count: int) -> Span:
-        missing = {n: NOT_CAPTURED if n not in self.known else UNREADABLE for n in range(lba, lba + count) if n not in self.known or n in self.bad}
+        missing = {
+            n: NOT_CAPTURED if n not in self.known else UNREADABLE
+            for n in range(lba, lba + count)
+            if n not in self.known or n in self.bad
+        }
         data = bytearray(self.raw[lba * 512 : (lba + count) * 512].ljust(count * 512, b"\0"))
         for n in missing:
             data[(n - lba) * 512 : (n - lba + 1) * 512] = bytes(512)
@@ -102,15 +107,40 @@ def node(path: str, size: int = 10, *, folder: bool = False) -> Node:
 
 
 CASES: dict[str, tuple[list[Node], list[tuple[str, str, int]]]] = {
-    "a profile by its own file": ([node("Users/mira/NTUSER.DAT"), node("Users/mira/Documents/a.docx"), node("Windows/notepad.exe")], [("Users/mira", "home", 2)]),
-    "a home by two known folders": ([node("home/ove/Bilder", folder=True), node("home/ove/Dokumente", folder=True), node("home/ove/Bilder/x/y/z.jpg")], [("home/ove", "home", 1)]),
-    "one known folder is not enough": ([node("stuff/Music", folder=True), node("stuff/Music/a.mp3")], [("stuff", "folder", 1)]),
-    "what every new person gets": ([node("Users/Default/NTUSER.DAT"), node("Users/eli/NTUSER.DAT")], [("Users/eli", "home", 1), ("Users", "folder", 1)]),
-    "the system's own": ([node("Windows/System32/config/systemprofile/NTUSER.DAT"), node("Program Files/a/b.dll"), node("pagefile.sys")], []),
+    "a profile by its own file": (
+        [node("Users/mira/NTUSER.DAT"), node("Users/mira/Documents/a.docx"), node("Windows/notepad.exe")],
+        [("Users/mira", "home", 2)],
+    ),
+    "a home by two known folders": (
+        [
+            node("home/ove/Bilder", folder=True),
+            node("home/ove/Dokumente", folder=True),
+            node("home/ove/Bilder/x/y/z.jpg"),
+        ],
+        [("home/ove", "home", 1)],
+    ),
+    "one known folder is not enough": (
+        [node("stuff/Music", folder=True), node("stuff/Music/a.mp3")],
+        [("stuff", "folder", 1)],
+    ),
+    "what every new person gets": (
+        [node("Users/Default/NTUSER.DAT"), node("Users/eli/NTUSER.DAT")],
+        [("Users/eli", "home", 1), ("Users", "folder", 1)],
+    ),
+    "the system's own": (
+        [node("Windows/System32/config/systemprofile/NTUSER.DAT"), node("Program Files/a/b.dll"), node("pagefile.sys")],
+        [],
+    ),
     "loose and without a folder": ([node("note.txt"), node("?/photo.jpg")], [("?", "orphans", 1), ("", "loose", 1)]),
-    "an old system's folders": ([node("Documents and Settings/Ada/NTUSER.DAT"), node("Documents and Settings/Ada/My Documents/a.doc")], [("Documents and Settings/Ada", "home", 2)]),
-    "folders beside the homes": ([node("Photos 1998/a.jpg"), node("Photos 1998/b/c.JPG")], [("Photos 1998", "folder", 2)]),
-}  # fmt: skip
+    "an old system's folders": (
+        [node("Documents and Settings/Ada/NTUSER.DAT"), node("Documents and Settings/Ada/My Documents/a.doc")],
+        [("Documents and Settings/Ada", "home", 2)],
+    ),
+    "folders beside the homes": (
+        [node("Photos 1998/a.jpg"), node("Photos 1998/b/c.JPG")],
+        [("Photos 1998", "folder", 2)],
+    ),
+}
 
 
 @pytest.mark.parametrize("name", CASES)
@@ -120,7 +150,9 @@ def test_what_is_the_customers_is_found_by_what_is_in_it(name: str) -> None:
 
 
 def test_files_are_told_by_what_they_are() -> None:
-    (share,) = people_of([node("x/a.JPG"), node("x/b.pst"), node("x/c"), node("x/d.jpeg"), node("x/.hidden")], people_rules())
+    (share,) = people_of(
+        [node("x/a.JPG"), node("x/b.pst"), node("x/c"), node("x/d.jpeg"), node("x/.hidden")], people_rules()
+    )
     assert share.kinds == {"pictures": 2, "other": 2, "mail": 1}
 
 
@@ -130,7 +162,11 @@ def report(state: str, *found: VolumeFinding, systems: tuple[System, ...] = ()) 
 
 @pytest.mark.parametrize("state", ["clean", "dirty", "damaged", "locked", "unreadable"])
 def test_what_a_look_says_to_the_tape_names_no_file(state: str) -> None:
-    said = volume_says(shipped_model().knowledge.findings, report(state, VolumeFinding("dangling", DAMAGE, "Users/Anna/secret.txt")), is_main=True)
+    said = volume_says(
+        shipped_model().knowledge.findings,
+        report(state, VolumeFinding("dangling", DAMAGE, "Users/Anna/secret.txt")),
+        is_main=True,
+    )
     assert said is not None
     assert max(said["weights"], key=said["weights"].get) == state
     text = shipped_words().say(said["note"])

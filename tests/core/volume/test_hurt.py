@@ -1,4 +1,5 @@
-"""Volumes of our own encoders hurt in one place: what is found, which group mends it, and that every file that was right before is right after."""
+"""Volumes of our own encoders hurt in one place: what is found, which group mends it, and that every file that was
+right before is right after."""
 
 from __future__ import annotations
 
@@ -21,9 +22,11 @@ from memory_disk import Memory
 
 SECTORS = 80_000
 FILES = {
-    **{f"home/gro/a rather long name of a picture {n:02d}.jpg": bytes([n]) * (3000 + 700 * n) for n in range(12)}, "home/gro/none.txt": b"", "etc/hosts": b"127.0.0.1 localhost\n",
+    **{f"home/gro/a rather long name of a picture {n:02d}.jpg": bytes([n]) * (3000 + 700 * n) for n in range(12)},
+    "home/gro/none.txt": b"",
+    "etc/hosts": b"127.0.0.1 localhost\n",
     "etc/large.bin": bytes(range(256)) * 300,
-}  # fmt: skip
+}
 Hurt = Callable[[bytearray, Any], None]
 PICTURE = "home/gro/a rather long name of a picture 05.jpg"
 
@@ -40,7 +43,9 @@ def files(disk: Any) -> dict[str, bytes]:
     return {node.path: whole_content(volume, node, 1 << 20) for node in volume.nodes() if not node.is_folder}
 
 
-PICTURE_OF_ENTRIES = (b"\xc0\xc1\x85\x02".ljust(32, b"\x9b") + b"\xc0" * 32 + b"\x85\x02".ljust(32, b"\x33")) * 31 + b"\xff" * 24
+PICTURE_OF_ENTRIES = (
+    b"\xc0\xc1\x85\x02".ljust(32, b"\x9b") + b"\xc0" * 32 + b"\x85\x02".ljust(32, b"\x33")
+) * 31 + b"\xff" * 24
 """bytes of a picture that look like parts of entries"""
 
 
@@ -104,9 +109,19 @@ EXFAT: dict[str, tuple[Hurt, str, str, tuple[str, ...]]] = {
     "an end in the middle": (put(lambda v: exfat_set(v).at, bytes(32)), "folder-ended", "ended", (PICTURE,)),
     "two files in one place": (crossed_exfat, "crossed", "apart", (PICTURE,)),
     "no end": (unended_exfat, "chain-broken", "chains", ()),
-    "an empty file that begins somewhere": (put(lambda v: exfat_set(v, "home/gro/none.txt").ats[1] + 20, b"\xff"), "entry-broken", "sums", ()),
+    "an empty file that begins somewhere": (
+        put(lambda v: exfat_set(v, "home/gro/none.txt").ats[1] + 20, b"\xff"),
+        "entry-broken",
+        "sums",
+        (),
+    ),
     "a folder that is none": (put(lambda v: exfat_set(v).at + 4, b"\x30"), "entry-broken", "sums", ()),
-    "a part of a kind that is none": (put(lambda v: exfat_set(v).ats[3], b"\xa9"), "entry-broken", "broken", (PICTURE,)),
+    "a part of a kind that is none": (
+        put(lambda v: exfat_set(v).ats[3], b"\xa9"),
+        "entry-broken",
+        "broken",
+        (PICTURE,),
+    ),
     "capitals": (put(lambda v: v.at(v.upcase[0]) + 200, b"\xff\xff\xff"), "capitals", "capitals", ()),
 }
 
@@ -127,13 +142,18 @@ def mended(kind: str, hurt: Hurt, found: str, group: str, given_up: tuple[str, .
     assert group in [g.id for g in plan.groups]
     assert plan.after.findings == ()
     after = Overlay(disk, [pair for g in plan.groups for pair in g.pairs])
-    assert {path: data for path, data in files(after).items() if path in FILES and path not in given_up} == {path: data for path, data in FILES.items() if path not in given_up}
+    assert {path: data for path, data in files(after).items() if path in FILES and path not in given_up} == {
+        path: data for path, data in FILES.items() if path not in given_up
+    }
     return after
 
 
 def test_what_a_broken_set_held_is_saved_as_a_piece() -> None:
     after = mended("exfat", *EXFAT["no second part"])
-    assert any(path.startswith("SAVEDBIT.000/PIECE") and data[: len(FILES[PICTURE])] == FILES[PICTURE] for path, data in files(after).items())
+    assert any(
+        path.startswith("SAVEDBIT.000/PIECE") and data[: len(FILES[PICTURE])] == FILES[PICTURE]
+        for path, data in files(after).items()
+    )
 
 
 def test_what_stands_in_a_files_place_is_not_taken_for_entries_of_exfat() -> None:
@@ -200,20 +220,45 @@ FAT: dict[str, tuple[Hurt, str, str, tuple[str, ...]]] = {
     "each table in a place of its own": (both_tables, "tables-differ", "tables", ()),
     "a folder that goes on in a file, by one table": (led_away(1), "tables-differ", "tables", ()),
     "a piece that says it is the last": (put(lambda v: fat_slot(v).long_at + 32, b"\x42"), "long-name", "names", ()),
-    "an empty file that leads nowhere": (put(lambda v: fat_slot(v, "home/gro/none.txt").at + 26, b"\xf0\xff"), "chain-nowhere", "chains", ()),
+    "an empty file that leads nowhere": (
+        put(lambda v: fat_slot(v, "home/gro/none.txt").at + 26, b"\xf0\xff"),
+        "chain-nowhere",
+        "chains",
+        (),
+    ),
     "a piece's attributes": (put(lambda v: fat_slot(v).long_at + 11, b"\x1f"), "long-name", "names", ()),
     "a piece's number": (put(lambda v: fat_slot(v).long_at + 32, b"\x22"), "long-name", "names", ()),
     "a piece's sum": (put(lambda v: fat_slot(v).long_at + 32 + 13, b"\0"), "long-name", "names", (PICTURE,)),
     "the first piece without its mark": (put(lambda v: fat_slot(v).long_at, b"\3"), "long-name", "names", ()),
     "a letter of the short name": (put(lambda v: fat_slot(v).at + 8, b"X"), "long-name", "names", ()),
     "a field that is zero": (put(lambda v: fat_slot(v).long_at + 26, b"\7"), "long-name", "names", ()),
-    "a control letter": (put(lambda v: fat_slot(v, "etc/hosts").at + 2, b"\3"), "entry-broken", "spelled", ("etc/hosts",)),
+    "a control letter": (
+        put(lambda v: fat_slot(v, "etc/hosts").at + 2, b"\3"),
+        "entry-broken",
+        "spelled",
+        ("etc/hosts",),
+    ),
     "a colon": (put(lambda v: fat_slot(v, "etc/hosts").at + 2, b":"), "name-broken", "spelled", ("etc/hosts",)),
-    "attributes that mean nothing": (put(lambda v: fat_slot(v, "etc/hosts").at + 11, b"\xe0"), "entry-broken", "spelled", ()),
+    "attributes that mean nothing": (
+        put(lambda v: fat_slot(v, "etc/hosts").at + 11, b"\xe0"),
+        "entry-broken",
+        "spelled",
+        (),
+    ),
     "an end in the middle": (early_end, "lost", "ended", (PICTURE,)),
-    "a label in a folder": (put(lambda v: fat_slot(v, "etc/hosts").at + 11, b"\x08"), "entry-broken", "broken", ("etc/hosts",)),
+    "a label in a folder": (
+        put(lambda v: fat_slot(v, "etc/hosts").at + 11, b"\x08"),
+        "entry-broken",
+        "broken",
+        ("etc/hosts",),
+    ),
     "a folder's link to itself": (put(lambda v: v.at(v.find("etc").id), b"x"), "folder-links", "links", ()),
-    "a folder's link to the one above": (put(lambda v: v.at(v.find("home/gro").id) + 33, b"x"), "folder-links", "links", ()),
+    "a folder's link to the one above": (
+        put(lambda v: v.at(v.find("home/gro").id) + 33, b"x"),
+        "folder-links",
+        "links",
+        (),
+    ),
     "an empty file that leads into another": (emptied, "crossed", "chains", ()),
 }
 
@@ -229,7 +274,15 @@ def test_what_stands_in_a_files_place_is_not_taken_for_entries() -> None:
     assert {path: whole_content(after, after.find(path), 1 << 20) for path in FILES} == FILES
 
 
-@pytest.mark.parametrize(("one", "other", "bare"), [("etc/hosts", "etc/large.bin", False), ("etc/hosts", "etc/large.bin", True), (PICTURE, "home/gro/none.txt", False), ("home/gro/none.txt", PICTURE, False)])
+@pytest.mark.parametrize(
+    ("one", "other", "bare"),
+    [
+        ("etc/hosts", "etc/large.bin", False),
+        ("etc/hosts", "etc/large.bin", True),
+        (PICTURE, "home/gro/none.txt", False),
+        ("home/gro/none.txt", PICTURE, False),
+    ],
+)
 def test_of_two_with_one_short_name_both_are_there_and_a_long_name_stays(one: str, other: str, bare: bool) -> None:
     """`bare`: neither has a long name."""
 
@@ -308,6 +361,16 @@ def test_what_was_not_read_of_an_exfat_folder_is_not_called_broken() -> None:
     assert [f for f in report.findings if f.id == "entry-broken" and f.where == "home/gro"] == []
 
 
-@pytest.mark.parametrize(("short", "bad"), [(b"\x83\\ABC   TXT", []), (b"\x83|ABC   TXT", []), (b"A\\BC    TXT", [1]), (b" ABC    TXT", [0]), (b"\x83:ABC   TXT", [1]), (b"LETTER  DOC", [])])
+@pytest.mark.parametrize(
+    ("short", "bad"),
+    [
+        (b"\x83\\ABC   TXT", []),
+        (b"\x83|ABC   TXT", []),
+        (b"A\\BC    TXT", [1]),
+        (b" ABC    TXT", [0]),
+        (b"\x83:ABC   TXT", [1]),
+        (b"LETTER  DOC", []),
+    ],
+)
 def test_second_halves_of_letters_are_no_bad_ones(short: bytes, bad: list[int]) -> None:
     assert bad_letters(short) == bad

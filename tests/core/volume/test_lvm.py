@@ -45,7 +45,9 @@ def test_hostile_descriptions_end() -> None:
     for _ in range(400):
         raw = bytearray(OWN[0])
         for _ in range(rng.choice((1, 4, 40))):
-            raw[rng.randrange(4096 + 512, len(raw)) if rng.random() < 0.7 else rng.randrange(len(raw))] = rng.choice(b'{}[]"=#\\0 9\xff')
+            raw[rng.randrange(4096 + 512, len(raw)) if rng.random() < 0.7 else rng.randrange(len(raw))] = rng.choice(
+                b'{}[]"=#\\0 9\xff'
+            )
         try:
             read_group(CapturedSectors({0: bytes(raw)}), 0)
         except DecodeError:

@@ -1,4 +1,5 @@
-"""NTFS in memory: what the encoder wrote is read, checked, hurt in one place, found there, and repaired. Volumes of other makers are judged in the lab."""
+"""NTFS in memory: what the encoder wrote is read, checked, hurt in one place, found there, and repaired. Volumes of
+other makers are judged in the lab."""
 
 from __future__ import annotations
 
@@ -64,8 +65,15 @@ def test_every_sector_of_a_file_is_told_to_be_its() -> None:
     own = opened(healthy())
     at = {run.at // 512: n.path for n in own.nodes() for run in own.runs(n) if run.at is not None and not n.is_folder}
     assert {p.lba: p.path for p in places_of(Memory(healthy()), list(at))} == at
-    told = {p.lba: (p.structure.id, p.stakes) for p in places_of(Memory(healthy()), [0, 4 * 8, SECTORS - 1, SECTORS - 100])}
-    assert told == {0: ("where.boot-sector", "boot"), 32: ("where.ntfs-table", "catalogue"), SECTORS - 1: ("where.boot-sector-copy", "boot"), SECTORS - 100: ("where.free", "nothing")}
+    told = {
+        p.lba: (p.structure.id, p.stakes) for p in places_of(Memory(healthy()), [0, 4 * 8, SECTORS - 1, SECTORS - 100])
+    }
+    assert told == {
+        0: ("where.boot-sector", "boot"),
+        32: ("where.ntfs-table", "catalogue"),
+        SECTORS - 1: ("where.boot-sector-copy", "boot"),
+        SECTORS - 100: ("where.free", "nothing"),
+    }
 
 
 class Hurt:
@@ -83,7 +91,9 @@ class Hurt:
         return (self.own._runs[0][1] * CLUSTER) + (path if isinstance(path, int) else self.number(path)) * 1024
 
     def first(self, path: str, kind: int = rec.DATA, name: str = "") -> int:
-        return next(a for a in self.own.record(self.number(path)).attributes if a.type == kind and a.name == name).runs[0][1]
+        return next(a for a in self.own.record(self.number(path)).attributes if a.type == kind and a.name == name).runs[
+            0
+        ][1]
 
     def bit(self, cluster: int, value: int) -> tuple[int, bytes]:
         at = next(a for a in self.own.record(6).attributes if a.type == rec.DATA).runs[0][1] * CLUSTER + cluster // 8
@@ -108,33 +118,109 @@ def _led_away(h: Hurt) -> list[tuple[int, bytes]]:
     """A folder's blocks, by its record, stand where a file's bytes do."""
     own = next(a for a in h.own.record(h.number("many")).attributes if a.type == rec.INDEX_ALLOCATION)
     count = sum(n for _, _, n in own.runs)
-    return [h.changed("many", lambda b: out.replaced(b, out.attribute_at(b, own.type, own.name), out.foreign(own.type, own.name, [(h.first(OTHER), count)], own.id, CLUSTER, own.sizes[1])))]
+    return [
+        h.changed(
+            "many",
+            lambda b: out.replaced(
+                b,
+                out.attribute_at(b, own.type, own.name),
+                out.foreign(own.type, own.name, [(h.first(OTHER), count)], own.id, CLUSTER, own.sizes[1]),
+            ),
+        )
+    ]
 
 
-HURTS: dict[str, tuple[Callable[[Hurt], list[tuple[int, bytes]]], set[str], list[str], set[str]]] = {  # writes, findings, groups, files that may be lost
-    "record torn": (lambda h: [(h.record(LONG) + 510, b"\x99\x99")], {"record", "dangling"}, ["records", "folders"], {LONG}),
-    "record gone": (lambda h: [(h.record(BIG), bytes(1024))], {"record", "dangling", "lost"}, ["records", "folders", "map"], {BIG}),
-    "folder's record": (lambda h: [(h.record("many"), bytes(1024))], {"record", "dangling", "orphan", "lost", "more-alike"}, ["records", "orphans", "map"], {p for p in FILES if p.startswith("many/")}),
+HURTS: dict[
+    str, tuple[Callable[[Hurt], list[tuple[int, bytes]]], set[str], list[str], set[str]]
+] = {  # writes, findings, groups, files that may be lost
+    "record torn": (
+        lambda h: [(h.record(LONG) + 510, b"\x99\x99")],
+        {"record", "dangling"},
+        ["records", "folders"],
+        {LONG},
+    ),
+    "record gone": (
+        lambda h: [(h.record(BIG), bytes(1024))],
+        {"record", "dangling", "lost"},
+        ["records", "folders", "map"],
+        {BIG},
+    ),
+    "folder's record": (
+        lambda h: [(h.record("many"), bytes(1024))],
+        {"record", "dangling", "orphan", "lost", "more-alike"},
+        ["records", "orphans", "map"],
+        {p for p in FILES if p.startswith("many/")},
+    ),
     "map, cleared": (lambda h: [h.bit(h.first(BIG), 0)], {"unmarked"}, ["map"], set()),
     "map, marked": (lambda h: [h.bit(h.own.clusters - 5, 1)], {"lost"}, ["map"], set()),
-    "folder's block": (lambda h: [(h.first("many", rec.INDEX_ALLOCATION, "$I30") * CLUSTER + 4096, bytes(4096))], {"folder-broken"}, ["folders"], set()),
-    "folder's block torn": (lambda h: [(h.first("many", rec.INDEX_ALLOCATION, "$I30") * CLUSTER + 510, b"\x77\x77")], {"folder-broken"}, ["folders"], set()),
+    "folder's block": (
+        lambda h: [(h.first("many", rec.INDEX_ALLOCATION, "$I30") * CLUSTER + 4096, bytes(4096))],
+        {"folder-broken"},
+        ["folders"],
+        set(),
+    ),
+    "folder's block torn": (
+        lambda h: [(h.first("many", rec.INDEX_ALLOCATION, "$I30") * CLUSTER + 510, b"\x77\x77")],
+        {"folder-broken"},
+        ["folders"],
+        set(),
+    ),
     "boot sector": (lambda h: [(0, bytes(512))], {"first-structure"}, ["first-structure"], set()),
     "copy of it": (lambda h: [((SECTORS - 1) * 512, bytes(512))], {"boot-copy-differs"}, ["copies"], set()),
-    "the mirror's place in the boot sector": (lambda h: [(56, h.first(OTHER).to_bytes(8, "little"))], {"boot-copy-differs", "mirror"}, ["copies"], set()),
-    "the mirror's place in both": (lambda h: [(at + 56, h.first(OTHER).to_bytes(8, "little")) for at in (0, (SECTORS - 1) * 512)], {"mirror"}, ["asks"], set()),
-    "the volume's end in the boot sector": (lambda h: [(40, (h.first(BIG) * CLUSTER // 512 + 16).to_bytes(8, "little"))], {"boot-copy-differs", "beyond", "map-unread", "folder-broken", "more-alike"}, ["copies"], set()),
+    "the mirror's place in the boot sector": (
+        lambda h: [(56, h.first(OTHER).to_bytes(8, "little"))],
+        {"boot-copy-differs", "mirror"},
+        ["copies"],
+        set(),
+    ),
+    "the mirror's place in both": (
+        lambda h: [(at + 56, h.first(OTHER).to_bytes(8, "little")) for at in (0, (SECTORS - 1) * 512)],
+        {"mirror"},
+        ["asks"],
+        set(),
+    ),
+    "the volume's end in the boot sector": (
+        lambda h: [(40, (h.first(BIG) * CLUSTER // 512 + 16).to_bytes(8, "little"))],
+        {"boot-copy-differs", "beyond", "map-unread", "folder-broken", "more-alike"},
+        ["copies"],
+        set(),
+    ),
     "unsigned": (lambda h: [(510, b"\0\0")], {"boot-unsigned"}, ["copies"], set()),
     "mirror": (lambda h: [(h.own.boot.mirror * CLUSTER, bytes(1024))], {"mirror"}, ["copies"], set()),
-    "first record": (lambda h: [(h.record(0), bytes(1024))], {"map-unread", "record", "dangling", "lost"}, ["copies"], set()),
+    "first record": (
+        lambda h: [(h.record(0), bytes(1024))],
+        {"map-unread", "record", "dangling", "lost"},
+        ["copies"],
+        set(),
+    ),
     "sequence": (lambda h: [(h.record(LONG) + 16, b"\x55\0")], {"sequence", "not-listed"}, ["folders"], set()),
     "flag": (lambda h: [(h.record(BIG) + 22, b"\0\0")], {"dangling", "record-map", "lost"}, ["revived"], set()),
     "links": (lambda h: [(h.record(BIG) + 18, b"\7\0")], {"link-count"}, ["links"], set()),
-    "size": (lambda h: [h.changed(BIG, lambda b: _data_runs(b, [(h.first(BIG), 1)]))], {"size-differs", "lost"}, ["map", "asks"], {BIG}),
-    "beyond": (lambda h: [h.changed(BIG, lambda b: _data_runs(b, [(h.own.clusters - 2, 15)]))], {"beyond", "lost", "unmarked"}, ["map", "asks"], {BIG}),
-    "a folder led into a file": (_led_away, {"crossed", "folder-broken", "lost", "unmarked"}, ["apart", "folders", "map"], set()),
-    "shared": (lambda h: [h.changed(BIG, lambda b: _data_runs(b, [(h.first(OTHER), 5), (h.own.clusters - 40, 10)]))], {"crossed", "lost", "unmarked"}, ["apart", "map"], {BIG}),
-}  # fmt: skip
+    "size": (
+        lambda h: [h.changed(BIG, lambda b: _data_runs(b, [(h.first(BIG), 1)]))],
+        {"size-differs", "lost"},
+        ["map", "asks"],
+        {BIG},
+    ),
+    "beyond": (
+        lambda h: [h.changed(BIG, lambda b: _data_runs(b, [(h.own.clusters - 2, 15)]))],
+        {"beyond", "lost", "unmarked"},
+        ["map", "asks"],
+        {BIG},
+    ),
+    "a folder led into a file": (
+        _led_away,
+        {"crossed", "folder-broken", "lost", "unmarked"},
+        ["apart", "folders", "map"],
+        set(),
+    ),
+    "shared": (
+        lambda h: [h.changed(BIG, lambda b: _data_runs(b, [(h.first(OTHER), 5), (h.own.clusters - 40, 10)]))],
+        {"crossed", "lost", "unmarked"},
+        ["apart", "map"],
+        {BIG},
+    ),
+}
 
 
 @pytest.mark.parametrize("hurt", HURTS)
@@ -149,7 +235,9 @@ def test_hurt_in_one_place_it_is_found_there_and_repaired(hurt: str) -> None:
     there = content(after)
     assert {path for path, data in FILES.items() if there.get(path) != data} <= lost
     if hurt == "folder's record":
-        assert {d for p, d in FILES.items() if p in lost} <= {d for p, d in there.items() if p.startswith("Saved by Gate Check/")}
+        assert {d for p, d in FILES.items() if p in lost} <= {
+            d for p, d in there.items() if p.startswith("Saved by Gate Check/")
+        }
 
 
 def test_files_are_found_though_their_folders_are_gone() -> None:
@@ -191,7 +279,10 @@ def test_a_sleeping_system_is_not_written_to(head: bytes) -> None:
     assert (found.groups, found.refused is not None) == ((), True)
 
 
-@pytest.mark.parametrize(("at", "data"), [(11, b"\0\0"), (13, b"\3"), (40, bytes(8)), (48, b"\xff" * 8), (64, b"\x7f"), (68, b"\0"), (3, b"FAT")])
+@pytest.mark.parametrize(
+    ("at", "data"),
+    [(11, b"\0\0"), (13, b"\3"), (40, bytes(8)), (48, b"\xff" * 8), (64, b"\x7f"), (68, b"\0"), (3, b"FAT")],
+)
 def test_boot_sectors_that_cannot_be_worked_with(at: int, data: bytes) -> None:
     raw = bytearray(healthy()[:512])
     raw[at : at + len(data)] = data
@@ -200,17 +291,29 @@ def test_boot_sectors_that_cannot_be_worked_with(at: int, data: bytes) -> None:
 
 
 def test_installed_systems_are_named_and_their_files_judged() -> None:
-    version = bytes.fromhex("bd04effe") + bytes(12) + (10 << 16).to_bytes(4, "little") + (22_631 << 16 | 4317).to_bytes(4, "little")
+    version = (
+        bytes.fromhex("bd04effe")
+        + bytes(12)
+        + (10 << 16).to_bytes(4, "little")
+        + (22_631 << 16 | 4317).to_bytes(4, "little")
+    )
     files = {
-        "Windows/System32/ntoskrnl.exe": b"MZ" + bytes(120_000) + version + bytes(100), "Windows/System32/config/SYSTEM": b"regf" + bytes(9000), "Windows/System32/config/SOFTWARE": b"none" + bytes(9000),
-        "Windows/System32/hal.dll": b"MZ" + bytes(2000), "Windows/System32/ntdll.dll": b"MZ" + bytes(20), "Windows/System32/winload.efi": b"MZ" + bytes(5000),
-    }  # fmt: skip
+        "Windows/System32/ntoskrnl.exe": b"MZ" + bytes(120_000) + version + bytes(100),
+        "Windows/System32/config/SYSTEM": b"regf" + bytes(9000),
+        "Windows/System32/config/SOFTWARE": b"none" + bytes(9000),
+        "Windows/System32/hal.dll": b"MZ" + bytes(2000),
+        "Windows/System32/ntdll.dll": b"MZ" + bytes(20),
+        "Windows/System32/winload.efi": b"MZ" + bytes(5000),
+    }
     raw = bytearray(SECTORS * 512)
     for at, data in ntfs_volume(files, sectors=SECTORS).items():
         raw[at * 512 : at * 512 + len(data)] = data
     found = check(Memory(bytes(raw)), 0, SECTORS - 1)
     assert [(s.name, s.version) for s in found.systems] == [("Windows 11", "10.0.22631.4317")]
-    assert {(f.id, f.where.rpartition("/")[2]) for f in found.findings} == {("system-file-broken", "SOFTWARE"), ("system-file-small", "ntdll.dll")}
+    assert {(f.id, f.where.rpartition("/")[2]) for f in found.findings} == {
+        ("system-file-broken", "SOFTWARE"),
+        ("system-file-small", "ntdll.dll"),
+    }
 
 
 @pytest.mark.parametrize("path", ["many", LONG, "deep/er"])
@@ -230,26 +333,41 @@ def _none_taken(self: Folders, *_: Any) -> tuple[Any, Any, Any, list[int]]:
 
 
 @pytest.mark.parametrize("seed", range(6))
-def test_reading_plain_records_in_one_go_says_what_reading_each_attribute_says(seed: int, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_reading_plain_records_in_one_go_says_what_reading_each_attribute_says(
+    seed: int, monkeypatch: pytest.MonkeyPatch
+) -> None:
     """Bytes of the table hurt at random: with the quick way and without it the check comes to the same."""
     rng, own = random.Random(seed), opened(healthy())
     table = own._runs[0][1] * CLUSTER
     for _ in range(12):
         writes = [
-            (table + rng.randrange(own.records) * 1024 + rng.choice([rng.randrange(1024), rng.randrange(90), rng.randrange(50, 500)]), bytes([rng.randrange(256)]) * rng.choice([1, 2, 8]))
+            (
+                table
+                + rng.randrange(own.records) * 1024
+                + rng.choice([rng.randrange(1024), rng.randrange(90), rng.randrange(50, 500)]),
+                bytes([rng.randrange(256)]) * rng.choice([1, 2, 8]),
+            )
             for _ in range(rng.choice([1, 1, 3]))
-        ]  # fmt: skip
+        ]
         disk = Overlay(Memory(healthy()), writes)
         quick = check(disk, 0, SECTORS - 1)
         with monkeypatch.context() as patched:
-            patched.setattr(NtfsCheck, "_several", lambda self, first, raw, marked: [self._one(first + n, raw[n * 1024 : (n + 1) * 1024], marked) for n in range(len(raw) // 1024)])
+            patched.setattr(
+                NtfsCheck,
+                "_several",
+                lambda self, first, raw, marked: [
+                    self._one(first + n, raw[n * 1024 : (n + 1) * 1024], marked) for n in range(len(raw) // 1024)
+                ],
+            )
             patched.setattr(Folders, "taken", _none_taken)
             assert check(disk, 0, SECTORS - 1) == quick, writes
 
 
 @pytest.mark.parametrize("sectors", [SECTORS + 4096, 1 << 40, (1 << 54) + 5])
 @pytest.mark.parametrize("both", [False, True])
-def test_a_volume_that_says_it_is_larger_than_its_partition_is_looked_at_in_time_and_written_to_within_it(sectors: int, both: bool) -> None:
+def test_a_volume_that_says_it_is_larger_than_its_partition_is_looked_at_in_time_and_written_to_within_it(
+    sectors: int, both: bool
+) -> None:
     hurt = Hurt()
     ends = [(at + 40, sectors.to_bytes(8, "little")) for at in ((0, (SECTORS - 1) * 512) if both else (0,))]
     disk = Overlay(Memory(healthy()), [*ends, (hurt.record(LONG) + 510, b"\x99\x99")])

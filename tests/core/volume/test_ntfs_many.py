@@ -1,4 +1,5 @@
-"""Records and folders by the thousand against one after the other: the same marks, the same runs, the same entries, and nothing taken that is not plain."""
+"""Records and folders by the thousand against one after the other: the same marks, the same runs, the same entries, and
+nothing taken that is not plain."""
 
 from __future__ import annotations
 
@@ -25,7 +26,10 @@ SECTORS = 40_000
 @cache
 def full() -> bytes:
     """Six hundred files: some in pieces, one folder of three levels of blocks, letters beyond ASCII."""
-    files = {f"many/number {n:04d} {'ÅÄöß'[n % 4]}{'long ' * (n % 9)}.txt": bytes([n % 250]) * (n % 3 * 1500) for n in range(500)}
+    files = {
+        f"many/number {n:04d} {'ÅÄöß'[n % 4]}{'long ' * (n % 9)}.txt": bytes([n % 250]) * (n % 3 * 1500)
+        for n in range(500)
+    }
     files |= {f"deep/{'er/' * (n % 6)}{n}.bin": b"x" * (700 * n) for n in range(100)}
     raw = bytearray(SECTORS * 512)
     for at, data in ntfs_volume(files, sectors=SECTORS, pieces=3).items():
@@ -55,14 +59,22 @@ def test_names_differ_by_a_letter_a_length_or_their_space() -> None:
 def test_plain_records_are_what_each_record_says() -> None:
     own = opened()
     raws = [(number, raw) for number, raw in own.raw_records() if raw is not None]
-    found = plain_records(b"".join(raw for _, raw in raws), 1024, CLUSTER, np.array([number >= FIRST_USER for number, _ in raws]))
+    found = plain_records(
+        b"".join(raw for _, raw in raws), 1024, CLUSTER, np.array([number >= FIRST_USER for number, _ in raws])
+    )
     assert found.plain.sum() > 500
     for row in np.flatnonzero(found.plain).tolist():
         record = rec.parse_record(raws[row][1], raws[row][0])
-        assert (record.in_use, record.is_folder, record.sequence) == (True, bool(found.is_folder[row]), int(found.sequence[row]))
+        assert (record.in_use, record.is_folder, record.sequence) == (
+            True,
+            bool(found.is_folder[row]),
+            int(found.sequence[row]),
+        )
         names = [rec.file_name(a.value) for a in record.attributes if a.type == rec.NAME]
         mine = found.name_row == row
-        assert list(zip(found.parent[mine].tolist(), found.mark[mine].tolist(), strict=True)) == [(n.parent, name_mark(n.raw, n.space)) for n in names]
+        assert list(zip(found.parent[mine].tolist(), found.mark[mine].tolist(), strict=True)) == [
+            (n.parent, name_mark(n.raw, n.space)) for n in names
+        ]
         runs = [(lcn, count) for a in record.attributes for _, lcn, count in a.runs if lcn >= 0]
         mine = found.claim_row == row
         assert list(zip(found.lcn[mine].tolist(), found.count[mine].tolist(), strict=True)) == runs
@@ -85,14 +97,22 @@ def test_folders_taken_together_are_what_each_index_says() -> None:
 
 
 BROKEN: dict[str, tuple[int, bytes]] = {
-    "another-magic": (0, b"BAAD"), "torn": (510, b"\xaa\xaa"), "not-in-use": (22, b"\0\0"), "part-of-another": (32, b"\x40"), "links": (18, b"\7\0"), "attributes-outside": (20, b"\xfc\3"),
-    "fixups-odd": (4, b"\x31\0"), "larger-than-itself": (24, b"\xff\xff\0\0"),
-}  # fmt: skip
+    "another-magic": (0, b"BAAD"),
+    "torn": (510, b"\xaa\xaa"),
+    "not-in-use": (22, b"\0\0"),
+    "part-of-another": (32, b"\x40"),
+    "links": (18, b"\7\0"),
+    "attributes-outside": (20, b"\xfc\3"),
+    "fixups-odd": (4, b"\x31\0"),
+    "larger-than-itself": (24, b"\xff\xff\0\0"),
+}
 
 
 @pytest.mark.parametrize(("at", "data"), BROKEN.values(), ids=BROKEN)
 def test_a_record_that_is_not_plain_is_left_alone(at: int, data: bytes) -> None:
-    raw = next(bytearray(raw) for number, raw in opened().raw_records() if number == FIRST_USER + 40 and raw is not None)
+    raw = next(
+        bytearray(raw) for number, raw in opened().raw_records() if number == FIRST_USER + 40 and raw is not None
+    )
     good = bytes(raw)
     raw[at : at + len(data)] = data
     found = plain_records(good + bytes(raw) + good, 1024, CLUSTER, np.ones(3, bool))
@@ -102,7 +122,13 @@ def test_a_record_that_is_not_plain_is_left_alone(at: int, data: bytes) -> None:
 
 
 def _one_by_one(patched: Any) -> None:
-    patched.setattr(NtfsCheck, "_several", lambda self, first, raw, marked: [self._one(first + n, raw[n * 1024 : (n + 1) * 1024], marked) for n in range(len(raw) // 1024)])
+    patched.setattr(
+        NtfsCheck,
+        "_several",
+        lambda self, first, raw, marked: [
+            self._one(first + n, raw[n * 1024 : (n + 1) * 1024], marked) for n in range(len(raw) // 1024)
+        ],
+    )
 
     def none_taken(self: Folders, *_: Any) -> tuple[Any, Any, Any, list[int]]:
         wrong = sorted({*self.wrong, *(f.number for f in self.folders)})
@@ -116,10 +142,23 @@ def _one_by_one(patched: Any) -> None:
 def test_hurt_anywhere_both_ways_say_the_same(seed: int, monkeypatch: pytest.MonkeyPatch) -> None:
     """Bytes of records and of folders' blocks hurt at random."""
     rng, own = random.Random(seed), opened()
-    blocks = [lcn * CLUSTER for number in range(FIRST_USER, own.records) for a in own.record(number).attributes if a.type == rec.INDEX_ALLOCATION for _, lcn, _ in a.runs]
+    blocks = [
+        lcn * CLUSTER
+        for number in range(FIRST_USER, own.records)
+        for a in own.record(number).attributes
+        if a.type == rec.INDEX_ALLOCATION
+        for _, lcn, _ in a.runs
+    ]
     table = own._runs[0][1] * CLUSTER
     for _ in range(8):
-        place = rng.choice([table + rng.randrange(own.records) * 1024 + rng.choice([rng.randrange(1024), rng.randrange(90), rng.randrange(50, 500)]), rng.choice(blocks) + rng.choice([rng.randrange(4096), rng.randrange(24, 260)])])
+        place = rng.choice(
+            [
+                table
+                + rng.randrange(own.records) * 1024
+                + rng.choice([rng.randrange(1024), rng.randrange(90), rng.randrange(50, 500)]),
+                rng.choice(blocks) + rng.choice([rng.randrange(4096), rng.randrange(24, 260)]),
+            ]
+        )
         disk = Overlay(Memory(full()), [(place, bytes([rng.randrange(256)]) * rng.choice([1, 2, 8]))])
         quick = check(disk, 0, SECTORS - 1)
         with monkeypatch.context() as patched:
@@ -158,7 +197,11 @@ def test_a_table_of_capitals_that_says_it_is_endless_is_not_read() -> None:
     own = opened()
     raw = next(raw for n, raw in own.raw_records() if n == 10 and raw is not None)
     data = next(a for a in own.record(10).attributes if a.type == rec.DATA)
-    at = own._runs[0][1] * CLUSTER + 10 * 1024 + raw.index(data.sizes[0].to_bytes(8, "little") + data.sizes[1].to_bytes(8, "little"))
+    at = (
+        own._runs[0][1] * CLUSTER
+        + 10 * 1024
+        + raw.index(data.sizes[0].to_bytes(8, "little") + data.sizes[1].to_bytes(8, "little"))
+    )
     endless = (1 << 60).to_bytes(8, "little")
     found = check(Overlay(Memory(full()), [(at, endless * 3)]), 0, SECTORS - 1)
     assert "size-differs" in {f.id for f in found.findings}

@@ -1,4 +1,5 @@
-"""Repair plans on volumes in memory: what each group does, what is refused, what is left. The systems' own checkers judge them in the lab."""
+"""Repair plans on volumes in memory: what each group does, what is refused, what is left. The systems' own checkers
+judge them in the lab."""
 
 from __future__ import annotations
 
@@ -23,9 +24,17 @@ from gatecheck.core.volume.repair import repair_of
 __all__ = ["ext", "fat"]
 
 FAT_GROUPS: dict[str, list[str]] = {
-    "one table": ["tables"], "chain ends early": ["chains", "lost"], "chain leads outside": ["chains", "lost"], "chain in a circle": ["chains", "lost"], "two files, one place": ["apart", "lost"],
-    "lost places": ["lost"], "marked bad": [], "not put away": ["counts"], "media": ["tables"], "unsigned": ["boot-copy"],
-}  # fmt: skip
+    "one table": ["tables"],
+    "chain ends early": ["chains", "lost"],
+    "chain leads outside": ["chains", "lost"],
+    "chain in a circle": ["chains", "lost"],
+    "two files, one place": ["apart", "lost"],
+    "lost places": ["lost"],
+    "marked bad": [],
+    "not put away": ["counts"],
+    "media": ["tables"],
+    "unsigned": ["boot-copy"],
+}
 
 
 @pytest.mark.parametrize("hurt", FAT_GROUPS)
@@ -66,15 +75,27 @@ def test_only_what_is_wanted_is_done(fat: Path) -> None:
     assert [f.id for f in found.left] == ["lost"]
 
 
-@pytest.mark.parametrize(("hurt", "groups", "left"), [("superblock", ["first-structure"], False), ("magic", ["first-structure"], False), ("inode", [], True), ("map", [], True)])
-def test_ext_is_repaired_where_that_is_certain_and_left_to_its_own_checker_where_not(hurt: str, groups: list[str], left: bool, ext: Path) -> None:
+@pytest.mark.parametrize(
+    ("hurt", "groups", "left"),
+    [
+        ("superblock", ["first-structure"], False),
+        ("magic", ["first-structure"], False),
+        ("inode", [], True),
+        ("map", [], True),
+    ],
+)
+def test_ext_is_repaired_where_that_is_certain_and_left_to_its_own_checker_where_not(
+    hurt: str, groups: list[str], left: bool, ext: Path
+) -> None:
     disk = ImageSectors(str(ext))
     found = repair_of(Overlay(disk, EXT_HURTS[hurt][0](Ext(disk, 0, SECTORS - 1))), 0, SECTORS - 1)
     assert [g.id for g in found.groups if g.id != "counts"] == groups
     assert bool(found.left) is left
 
 
-def test_a_repair_on_the_command_line_writes_only_what_it_said_and_is_undone(fat: Path, tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+def test_a_repair_on_the_command_line_writes_only_what_it_said_and_is_undone(
+    fat: Path, tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
     image, undo = tmp_path / "fat.img", tmp_path / "undo.json"
     raw = bytearray(fat.read_bytes())
     disk = ImageSectors(str(fat))
@@ -83,7 +104,12 @@ def test_a_repair_on_the_command_line_writes_only_what_it_said_and_is_undone(fat
     image.write_bytes(raw)
     assert main(["volume", str(image), "--repair"]) == 0
     plan = json.loads(capsys.readouterr().out)
-    assert (plan["state"], plan["state_after"], [p["id"] for p in plan["plans"]], plan["left"]) == ("damaged", "clean", ["tables"], [])
+    assert (plan["state"], plan["state_after"], [p["id"] for p in plan["plans"]], plan["left"]) == (
+        "damaged",
+        "clean",
+        ["tables"],
+        [],
+    )
     assert image.read_bytes() == raw
     assert main(["volume", str(image), "--repair", "--apply", "--undo", str(undo)]) == 0
     changed = [n for n, (a, b) in enumerate(zip(raw, image.read_bytes(), strict=True)) if a != b]
@@ -94,11 +120,21 @@ def test_a_repair_on_the_command_line_writes_only_what_it_said_and_is_undone(fat
     assert image.read_bytes() == raw
 
 
-@pytest.mark.parametrize(("arguments", "says"), [
-    (["--apply", "--undo", "{folder}/u"], "--repair"), (["--repair", "--apply"], "--undo"), (["--repair", "--undo", "{folder}/u"], "--apply"), (["--repair", "--apply", "--undo", "{folder}/u"], "no plan"),
-    (["--repair", "--only", "nothing"], "nothing to repair"), (["--revert", "{folder}/none"], "undo file"), (["--revert", "{folder}/none", "--repair"], "alone"),
-])  # fmt: skip
-def test_bad_input_to_a_repair_is_one_sentence(arguments: list[str], says: str, fat: Path, tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+@pytest.mark.parametrize(
+    ("arguments", "says"),
+    [
+        (["--apply", "--undo", "{folder}/u"], "--repair"),
+        (["--repair", "--apply"], "--undo"),
+        (["--repair", "--undo", "{folder}/u"], "--apply"),
+        (["--repair", "--apply", "--undo", "{folder}/u"], "no plan"),
+        (["--repair", "--only", "nothing"], "nothing to repair"),
+        (["--revert", "{folder}/none"], "undo file"),
+        (["--revert", "{folder}/none", "--repair"], "alone"),
+    ],
+)
+def test_bad_input_to_a_repair_is_one_sentence(
+    arguments: list[str], says: str, fat: Path, tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
     image = tmp_path / "fat.img"
     raw = fat.read_bytes()
     image.write_bytes(raw)
@@ -112,7 +148,10 @@ def test_bad_input_to_a_repair_is_one_sentence(arguments: list[str], says: str, 
 Runs = list[tuple[int, int]]
 
 
-@pytest.mark.parametrize("line", [[(5, 1)], [(0x5634, 24), (0x5624, 8), (-1, 4)], [(1, 127), (200, 128), (3, 40_000)], [(1 << 40, 5), (7, 1)]])
+@pytest.mark.parametrize(
+    "line",
+    [[(5, 1)], [(0x5634, 24), (0x5624, 8), (-1, 4)], [(1, 127), (200, 128), (3, 40_000)], [(1 << 40, 5), (7, 1)]],
+)
 def test_runs_written_are_the_runs_read(line: Runs) -> None:
     assert [(lcn, count) for _, lcn, count in rec.runs(out.packed_runs(line), 0)] == line
 
@@ -144,5 +183,7 @@ def test_the_boot_code_is_what_its_source_says(tmp_path: Path) -> None:
         pytest.skip("binutils are not here")
     source = Path(boot_code.__file__).with_name("boot_code.S")
     subprocess.run(["as", "--32", "-o", str(tmp_path / "b.o"), str(source)], check=True)
-    subprocess.run(["objcopy", "-O", "binary", "-j", ".text", str(tmp_path / "b.o"), str(tmp_path / "b.bin")], check=True)
+    subprocess.run(
+        ["objcopy", "-O", "binary", "-j", ".text", str(tmp_path / "b.o"), str(tmp_path / "b.bin")], check=True
+    )
     assert (tmp_path / "b.bin").read_bytes() == boot_code.BOOT_CODE

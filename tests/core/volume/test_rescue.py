@@ -1,4 +1,5 @@
-"""What is saved is whole, or is said not to be: names that collide, files that claim one place, files that cannot be written, and the folder read back."""
+"""What is saved is whole, or is said not to be: names that collide, files that claim one place, files that cannot be
+written, and the folder read back."""
 
 from __future__ import annotations
 
@@ -27,7 +28,8 @@ from memory_disk import Memory
 
 @dataclass
 class Made:
-    """A volume of such files: (id, path, bytes). `runs_of`: where each lies; `breaks`: ids whose reading ends in this error."""
+    """A volume of such files: (id, path, bytes). `runs_of`: where each lies; `breaks`: ids whose reading ends in this
+    error."""
 
     files: Sequence[tuple[int, str, bytes]]
     folders: Sequence[str] = ()
@@ -61,7 +63,11 @@ def saved(volume: Any, folder: Path) -> tuple[dict[str, Any], list[dict[str, str
     told = file_rescue.copy(volume, folder)
     rows = list(csv.DictReader((folder / "manifest.csv").read_text("utf-8").splitlines()))
     lists = {"manifest.csv", "holes.csv", "renamed.csv", "links.csv"}
-    there = {p.relative_to(folder).as_posix(): p.read_bytes() for p in folder.rglob("*") if p.is_file() and p.name not in lists}
+    there = {
+        p.relative_to(folder).as_posix(): p.read_bytes()
+        for p in folder.rglob("*")
+        if p.is_file() and p.name not in lists
+    }
     in_rows = {r["path"]: r for r in rows if r["state"] != LOST}
     assert len({r["path"] for r in rows}) == len(rows)
     assert set(there) == set(in_rows), "what is counted is what lies there"
@@ -71,18 +77,34 @@ def saved(volume: Any, folder: Path) -> tuple[dict[str, Any], list[dict[str, str
 
 
 NAMES = {
-    "three names in Latin-1": [(n, name_of_bytes(raw), bytes([n])) for n, raw in enumerate((b"caf\xe9.txt", b"caf\xe8.txt", b"caf\xea.txt"), 1)],
+    "three names in Latin-1": [
+        (n, name_of_bytes(raw), bytes([n])) for n, raw in enumerate((b"caf\xe9.txt", b"caf\xe8.txt", b"caf\xea.txt"), 1)
+    ],
     "a thousand equal names": [(n, "note.txt", b"%d" % n) for n in range(1000)],
     "control characters": [(1, "a\x01b", b"1"), (2, "a\x02b", b"2"), (3, "a_b", b"3"), (4, "a\\x01b", b"4")],
     "a file and a folder": [(1, "home", b"1"), (2, "home/x", b"2")],
     "no name": [(1, "", b"1"), (2, "home/", b"2"), (3, "(no name)", b"3")],
-    "half a letter": [(1, name_of_utf16(b"\x3d\xd8a\0"), b"1"), (2, name_of_utf16(b"\x3e\xd8a\0"), b"2"), (3, "\ud83d", b"3")],
-    "a path beyond any limit": [(1, "/".join(["d" * 200] * 60) + "/x", b"1"), (2, "/".join(["d" * 200] * 60) + "/y", b"2"), (3, "x", b"3")],
+    "half a letter": [
+        (1, name_of_utf16(b"\x3d\xd8a\0"), b"1"),
+        (2, name_of_utf16(b"\x3e\xd8a\0"), b"2"),
+        (3, "\ud83d", b"3"),
+    ],
+    "a path beyond any limit": [
+        (1, "/".join(["d" * 200] * 60) + "/x", b"1"),
+        (2, "/".join(["d" * 200] * 60) + "/y", b"2"),
+        (3, "x", b"3"),
+    ],
     "long names alike": [(n, "n" * 400 + f"{n}.jpg", b"%d" % n) for n in range(3)],
     "dots": [(1, "..", b"1"), (2, "../../etc/passwd", b"2"), (3, ".", b"3"), (4, "a/./b", b"4")],
-    "our own lists": [(1, "manifest.csv", b"1"), (2, "holes.csv", b"2"), (3, "what was saved.txt", b"3"), (4, "deleted files", b"4"), (5, "manifest.csv (of the volume)", b"5")],
+    "our own lists": [
+        (1, "manifest.csv", b"1"),
+        (2, "holes.csv", b"2"),
+        (3, "what was saved.txt", b"3"),
+        (4, "deleted files", b"4"),
+        (5, "manifest.csv (of the volume)", b"5"),
+    ],
     "one number twice": [(0, "a", b"1"), (0, "a", b"1")],
-}  # fmt: skip
+}
 
 
 @pytest.mark.parametrize("name", NAMES)
@@ -96,7 +118,19 @@ def test_every_file_is_a_file_and_a_row(name: str, tmp_path: Path) -> None:
     assert saved(made, tmp_path / "out")[2] == there, "gone on with it is the same"
 
 
-@pytest.mark.parametrize("raw", [b"plain", b"caf\xe9", b"\xff\xfe", "köln".encode(), b"a\\xe9", b"\\", b"a\\x5cb\xe9", bytes(range(1, 47)) + bytes(range(48, 256))])
+@pytest.mark.parametrize(
+    "raw",
+    [
+        b"plain",
+        b"caf\xe9",
+        b"\xff\xfe",
+        "köln".encode(),
+        b"a\\xe9",
+        b"\\",
+        b"a\\x5cb\xe9",
+        bytes(range(1, 47)) + bytes(range(48, 256)),
+    ],
+)
 def test_names_in_bytes_come_back(raw: bytes) -> None:
     text = name_of_bytes(raw)
     text.encode()
@@ -111,16 +145,28 @@ def test_a_name_that_is_told_by_an_escape_is_in_the_list(tmp_path: Path) -> None
     assert [(r["path"], r["node"]) for r in rows] == [("caf\\xe9", "7")]
 
 
-@pytest.mark.parametrize("error", [OSError(errno.ENAMETOOLONG, "File name too long"), OSError(errno.EILSEQ, "Invalid"), RuntimeError("odd"), DecodeError("x", at=0, expected="y", got="z")])
+@pytest.mark.parametrize(
+    "error",
+    [
+        OSError(errno.ENAMETOOLONG, "File name too long"),
+        OSError(errno.EILSEQ, "Invalid"),
+        RuntimeError("odd"),
+        DecodeError("x", at=0, expected="y", got="z"),
+    ],
+)
 def test_one_that_cannot_be_copied_takes_no_other_away(error: Exception, tmp_path: Path) -> None:
-    told, rows, there = saved(Made([(1, "a", b"1"), (2, "b", b"2"), (3, "c", b"3")], breaks={2: error}), tmp_path / "out")
+    told, rows, there = saved(
+        Made([(1, "a", b"1"), (2, "b", b"2"), (3, "c", b"3")], breaks={2: error}), tmp_path / "out"
+    )
     assert (told["whole"], told["lost"], there) == (2, 1, {"a": b"1", "c": b"3"})
     assert next(r["state"] for r in rows if r["path"] == "b") == LOST
 
 
 def test_a_full_folder_ends_it_and_says_so(tmp_path: Path) -> None:
     with pytest.raises(file_rescue.InputError, match="No space left"):
-        file_rescue.copy(Made([(1, "a", b"1")], breaks={1: OSError(errno.ENOSPC, "No space left on device")}), tmp_path / "out")
+        file_rescue.copy(
+            Made([(1, "a", b"1")], breaks={1: OSError(errno.ENOSPC, "No space left on device")}), tmp_path / "out"
+        )
 
 
 def test_what_was_copied_and_is_gone_is_not_counted(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -164,7 +210,11 @@ def _led(kind: str, raw: bytearray, volume: Any, skip: int) -> None:
     unit = volume.block if kind == "ext" else volume.cluster
     mine, its = (volume.runs(node)[0].at // unit for node in (other, one))
     wide = 4 if kind == "ext" else 2
-    found = [n for n in range(len(raw) - wide) if raw[n : n + wide] == mine.to_bytes(wide, "little")] if kind == "ext" else []
+    found = (
+        [n for n in range(len(raw) - wide) if raw[n : n + wide] == mine.to_bytes(wide, "little")]
+        if kind == "ext"
+        else []
+    )
     if kind == "ntfs":
         record = volume.mft_at(other.id) if hasattr(volume, "mft_at") else raw.index(b"B\0.\0B\0I\0N\0")
         at = raw.index(mine.to_bytes(wide, "little"), record)
@@ -203,7 +253,9 @@ def test_the_same_on_exfat(tmp_path: Path) -> None:
 def test_a_file_of_two_names_is_one(tmp_path: Path) -> None:
     told, _, _ = saved(Made([(5, "a", b"same"), (5, "b", b"same")]), tmp_path / "out")
     assert told["whole"] == 2
-    assert saved(Made([(5, "a", b"same"), (5, "b", b"same")], kind="fat"), tmp_path / "fat")[0]["whole"] == 0, "FAT has no second names"
+    assert saved(Made([(5, "a", b"same"), (5, "b", b"same")], kind="fat"), tmp_path / "fat")[0]["whole"] == 0, (
+        "FAT has no second names"
+    )
 
 
 def test_a_crowd_in_one_place_is_found_in_time() -> None:
@@ -220,7 +272,9 @@ def test_a_file_that_lies_in_a_folders_place_is_not_whole() -> None:
         def runs(self, node: Node) -> Sequence[Run]:
             return [Run(4096, 4096)]
 
-    assert [i.state for i in file_rescue.listed(Over([(1, "a", b"x" * 100)], folders=["d"])) if not i.node.is_folder] == [HOLES]
+    assert [
+        i.state for i in file_rescue.listed(Over([(1, "a", b"x" * 100)], folders=["d"])) if not i.node.is_folder
+    ] == [HOLES]
 
 
 def test_it_lists_in_the_end_what_any_terminal_can_print(capsys: pytest.CaptureFixture[str]) -> None:

@@ -1,4 +1,5 @@
-"""Volumes as files, checks and rescue: on ext volumes of Debian's own maker, and on FAT volumes of our encoder. Mounted ones and NTFS are judged in the lab."""
+"""Volumes as files, checks and rescue: on ext volumes of Debian's own maker, and on FAT volumes of our encoder. Mounted
+ones and NTFS are judged in the lab."""
 
 from __future__ import annotations
 
@@ -31,8 +32,12 @@ from gatecheck.core.volume.readers import open_volume
 
 SECTORS = 40_000
 TREE: Mapping[str, bytes] = {
-    "HOME/CHOIR/SONG.TXT": b"la " * 5000, "HOME/CHOIR/A long name of a recording.wav": random.Random(1).randbytes(90_000), "HOME/NOTE.TXT": b"n", "EMPTY.TXT": b"", "LETTER.DOC": random.Random(2).randbytes(20_000),
-}  # fmt: skip
+    "HOME/CHOIR/SONG.TXT": b"la " * 5000,
+    "HOME/CHOIR/A long name of a recording.wav": random.Random(1).randbytes(90_000),
+    "HOME/NOTE.TXT": b"n",
+    "EMPTY.TXT": b"",
+    "LETTER.DOC": random.Random(2).randbytes(20_000),
+}
 
 
 class Unread:
@@ -70,7 +75,9 @@ def ext(tmp_path_factory: pytest.TempPathFactory) -> Path:
         (folder / "tree" / name).write_bytes(data)
     os.symlink("HOME/CHOIR", folder / "tree" / "songs")
     for number in range(400):
-        (folder / "tree" / f"many {number:04d} of a long name that fills the folder").write_bytes(bytes([number & 255]) * number)
+        (folder / "tree" / f"many {number:04d} of a long name that fills the folder").write_bytes(
+            bytes([number & 255]) * number
+        )
     place = folder / "ext.img"
     with place.open("wb") as file:
         file.truncate(SECTORS * 512)
@@ -89,8 +96,15 @@ def volume(place: Path) -> Fat | Ext:
 @pytest.mark.parametrize("name", ["fat", "ext"])
 def test_files_are_what_was_put_there(name: str, request: pytest.FixtureRequest) -> None:
     own = volume(request.getfixturevalue(name))
-    found = {n.path: b"".join(p for p in own.content(n) if isinstance(p, bytes)) for n in own.nodes() if not n.is_folder and not n.link}
-    assert {path: data for path, data in found.items() if not path.startswith("many ")} == {**TREE, **({"lost+found": b""} if "lost+found" in found else {})}
+    found = {
+        n.path: b"".join(p for p in own.content(n) if isinstance(p, bytes))
+        for n in own.nodes()
+        if not n.is_folder and not n.link
+    }
+    assert {path: data for path, data in found.items() if not path.startswith("many ")} == {
+        **TREE,
+        **({"lost+found": b""} if "lost+found" in found else {}),
+    }
     assert own.find("HOME/CHOIR/SONG.TXT") is not None
     assert own.find("HOME/NONE.TXT") is None
     assert all(own.shape(n) == "whole" for n in own.nodes())
@@ -124,11 +138,31 @@ def _entry(own: Fat, cluster: int, value: int, *, both: bool = True) -> list[tup
 
 
 FAT_HURTS: Mapping[str, tuple[Callable[[Fat], list[tuple[int, bytes]]], set[str], str]] = {
-    "one table": (lambda v: _entry(v, _chain(v, "HOME/CHOIR/SONG.TXT")[2], 0, both=False), {"tables-differ", "chain-broken", "lost"}, "damaged"),
-    "chain ends early": (lambda v: _entry(v, _chain(v, "HOME/CHOIR/SONG.TXT")[2], 0xFFFF), {"chain-short", "lost"}, "damaged"),
-    "chain leads outside": (lambda v: _entry(v, _chain(v, "HOME/CHOIR/SONG.TXT")[2], 0xFFF0), {"chain-broken", "lost"}, "damaged"),
-    "chain in a circle": (lambda v: _entry(v, _chain(v, "LETTER.DOC")[3], _chain(v, "LETTER.DOC")[0]), {"chain-circle", "lost"}, "damaged"),
-    "two files, one place": (lambda v: _entry(v, _chain(v, "LETTER.DOC")[3], _chain(v, "HOME/CHOIR/SONG.TXT")[1]), {"crossed", "lost", "chain-long"}, "damaged"),
+    "one table": (
+        lambda v: _entry(v, _chain(v, "HOME/CHOIR/SONG.TXT")[2], 0, both=False),
+        {"tables-differ", "chain-broken", "lost"},
+        "damaged",
+    ),
+    "chain ends early": (
+        lambda v: _entry(v, _chain(v, "HOME/CHOIR/SONG.TXT")[2], 0xFFFF),
+        {"chain-short", "lost"},
+        "damaged",
+    ),
+    "chain leads outside": (
+        lambda v: _entry(v, _chain(v, "HOME/CHOIR/SONG.TXT")[2], 0xFFF0),
+        {"chain-broken", "lost"},
+        "damaged",
+    ),
+    "chain in a circle": (
+        lambda v: _entry(v, _chain(v, "LETTER.DOC")[3], _chain(v, "LETTER.DOC")[0]),
+        {"chain-circle", "lost"},
+        "damaged",
+    ),
+    "two files, one place": (
+        lambda v: _entry(v, _chain(v, "LETTER.DOC")[3], _chain(v, "HOME/CHOIR/SONG.TXT")[1]),
+        {"crossed", "lost", "chain-long"},
+        "damaged",
+    ),
     "lost places": (lambda v: _entry(v, 9000, 0xFFFF), {"lost"}, "damaged"),
     "marked bad": (lambda v: _entry(v, 9000, 0xFFF7), {"bad-places"}, "clean"),
     "not put away": (lambda v: _entry(v, 1, 0x7FFF), {"dirty"}, "dirty"),
@@ -164,12 +198,20 @@ def _bit(own: Ext, path: str, *, clear: bool) -> list[tuple[int, bytes]]:
 
 EXT_HURTS: Mapping[str, tuple[Callable[[Ext], list[tuple[int, bytes]]], set[str], str]] = {
     "inode": (lambda v: [(_inode_at(v, "LETTER.DOC") + 26, b"\5\0")], {"sum", "link-count"}, "damaged"),
-    "inode gone": (lambda v: [(_inode_at(v, "LETTER.DOC"), bytes(256))], {"dangling", "lost", "inode-map", "free-count"}, "damaged"),
+    "inode gone": (
+        lambda v: [(_inode_at(v, "LETTER.DOC"), bytes(256))],
+        {"dangling", "lost", "inode-map", "free-count"},
+        "damaged",
+    ),
     "map": (lambda v: _bit(v, "LETTER.DOC", clear=True), {"unmarked", "sum"}, "damaged"),
     "not put away": (lambda v: [(1024 + 58, b"\0\0")], {"dirty", "sum"}, "damaged"),
     "superblock": (lambda v: [(1024, bytes(1024))], {"first-structure"}, "damaged"),
     "magic": (lambda v: [(1024 + 56, b"\0\0")], {"first-structure"}, "damaged"),
-    "folder": (lambda v: [(next(r.block for r in v.mapped(v.inode(_id(v, "HOME"))) if r.block) * v.block + 4, b"\3\0")], {"folder-broken", "folder-links", "sum", "orphan", "link-count"}, "damaged"),
+    "folder": (
+        lambda v: [(next(r.block for r in v.mapped(v.inode(_id(v, "HOME"))) if r.block) * v.block + 4, b"\3\0")],
+        {"folder-broken", "folder-links", "sum", "orphan", "link-count"},
+        "damaged",
+    ),
 }
 
 
@@ -189,7 +231,9 @@ def test_a_hurt_ext_volume_is_found_damaged_where_it_is(hurt: str, ext: Path) ->
     assert found.state == state
 
 
-def test_a_rescue_copies_every_byte_and_goes_on_where_it_stopped(ext: Path, tmp_path: Path, capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_rescue_copies_every_byte_and_goes_on_where_it_stopped(
+    ext: Path, tmp_path: Path, capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch
+) -> None:
     before = hashlib.sha256(ext.read_bytes()).hexdigest()
     whole, cut = tmp_path / "whole", tmp_path / "cut"
     assert main(["rescue", str(ext), "--to", str(whole)]) == 0
@@ -232,15 +276,26 @@ def test_holes_are_marked_and_never_filled_silently(fat: Path, tmp_path: Path) -
     saved = (tmp_path / "out/LETTER.DOC").read_bytes()
     wanted = TREE["LETTER.DOC"]
     assert saved == wanted[:1536] + bytes(1024) + wanted[2560:]
-    assert next(iter(csv.DictReader((tmp_path / "out/holes.csv").read_text().splitlines()))) == {"path": "LETTER.DOC", "at": "1536", "bytes": "1024", "why": "unreadable"}
+    assert next(iter(csv.DictReader((tmp_path / "out/holes.csv").read_text().splitlines()))) == {
+        "path": "LETTER.DOC",
+        "at": "1536",
+        "bytes": "1024",
+        "why": "unreadable",
+    }
 
 
-@pytest.mark.parametrize(("only", "count"), [(["*.txt"], 3), (["home"], 3), (["HOME/CHOIR/*"], 2), (["none"], 0), (["LETTER.DOC", "empty.txt"], 2)])
+@pytest.mark.parametrize(
+    ("only", "count"),
+    [(["*.txt"], 3), (["home"], 3), (["HOME/CHOIR/*"], 2), (["none"], 0), (["LETTER.DOC", "empty.txt"], 2)],
+)
 def test_only_what_is_wanted(only: list[str], count: int, fat: Path, tmp_path: Path) -> None:
     assert file_rescue.copy(volume(fat), tmp_path / "out", only=only)["files"] == count
 
 
-@pytest.mark.parametrize(("name", "held"), [("..", "\\x2e\\x2e"), ("a\0b", "a\\x00b"), ("x" * 300, "x" * 228 + " "), ("ok", "ok"), ("", "(no name)")])
+@pytest.mark.parametrize(
+    ("name", "held"),
+    [("..", "\\x2e\\x2e"), ("a\0b", "a\\x00b"), ("x" * 300, "x" * 228 + " "), ("ok", "ok"), ("", "(no name)")],
+)
 def test_names_that_the_target_cannot_hold_are_mapped(name: str, held: str) -> None:
     assert file_rescue._held(name).startswith(held)
     assert len(file_rescue._held(name).encode()) <= 255
@@ -258,11 +313,22 @@ def test_what_was_deleted_is_listed_and_brought_back(fat: Path, tmp_path: Path) 
     assert not check(Overlay(disk, gone), 0, SECTORS - 1).findings
 
 
-@pytest.mark.parametrize(("arguments", "says"), [
-    (["volume", "{folder}"], "directory"), (["volume", "{fat}", "--at", "7"], "multiple"), (["volume", "{fat}", "--partition", "3"], "no partitions"), (["rescue", "{fat}"], "neither"),
-    (["rescue", "{fat}", "--list", "NONE"], "NONE"), (["rescue", "{zeros}", "--list"], "volume"), (["rescue", "{fat}", "--to", "{fat}/x"], "--to"), (["rescue", "{fat}", "--list", "--to", "{folder}/x"], "both"),
-])  # fmt: skip
-def test_bad_input_to_volumes_is_one_sentence(arguments: list[str], says: str, fat: Path, tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+@pytest.mark.parametrize(
+    ("arguments", "says"),
+    [
+        (["volume", "{folder}"], "directory"),
+        (["volume", "{fat}", "--at", "7"], "multiple"),
+        (["volume", "{fat}", "--partition", "3"], "no partitions"),
+        (["rescue", "{fat}"], "neither"),
+        (["rescue", "{fat}", "--list", "NONE"], "NONE"),
+        (["rescue", "{zeros}", "--list"], "volume"),
+        (["rescue", "{fat}", "--to", "{fat}/x"], "--to"),
+        (["rescue", "{fat}", "--list", "--to", "{folder}/x"], "both"),
+    ],
+)
+def test_bad_input_to_volumes_is_one_sentence(
+    arguments: list[str], says: str, fat: Path, tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
     (tmp_path / "zeros").write_bytes(bytes(1 << 20))
     assert main([a.format(fat=fat, folder=tmp_path, zeros=tmp_path / "zeros") for a in arguments]) == 2
     said = capsys.readouterr().err
@@ -272,14 +338,19 @@ def test_bad_input_to_volumes_is_one_sentence(arguments: list[str], says: str, f
 
 def test_a_volume_that_is_none_or_locked_is_said_to_be(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
     place = tmp_path / "disk.img"
-    for raw, state in ((bytes(1 << 20), "unreadable"), (b"LUKS\xba\xbe\0\2".ljust(1 << 20, b"\0"), "locked"), (bytes(3) + b"-FVE-FS-" + bytes(1 << 20), "locked")):
+    for raw, state in (
+        (bytes(1 << 20), "unreadable"),
+        (b"LUKS\xba\xbe\0\2".ljust(1 << 20, b"\0"), "locked"),
+        (bytes(3) + b"-FVE-FS-" + bytes(1 << 20), "locked"),
+    ):
         place.write_bytes(raw)
         assert main(["volume", str(place)]) == 0
         assert json.loads(capsys.readouterr().out)["state"] == state
 
 
 def test_lznt1_chunks() -> None:
-    """[MS-XCA] 2.5: a literal and a reference of the longest kind; a chunk kept plain; a reference to before the chunk."""
+    """[MS-XCA] 2.5: a literal and a reference of the longest kind; a chunk kept plain; a reference to before the
+    chunk."""
     assert unpacked(bytes.fromhex("03b0 02 61 fc0f"), 5000) == b"a" * 4096
     assert unpacked(bytes.fromhex("0230") + b"abc", 10) == b"abc" + bytes(7)
     assert unpacked(b"", 10) == b""
@@ -288,7 +359,11 @@ def test_lznt1_chunks() -> None:
 
 
 def test_runs_and_sums_of_known_bytes() -> None:
-    assert list(runs(bytes.fromhex("21 18 34 56 11 08 f0 01 04 00"), 0)) == [(0, 0x5634, 24), (24, 0x5624, 8), (32, -1, 4)]
+    assert list(runs(bytes.fromhex("21 18 34 56 11 08 f0 01 04 00"), 0)) == [
+        (0, 0x5634, 24),
+        (24, 0x5624, 8),
+        (32, -1, 4),
+    ]
     for bad in ("99 00", "21 00 10 10", "11 01 80 00"):
         with pytest.raises(DecodeError):
             list(runs(bytes.fromhex(bad), 0))

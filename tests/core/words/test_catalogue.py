@@ -1,4 +1,5 @@
-"""Sentences: every one that the core hands up is in the catalogue, values are written as asked, and another language can word a tape."""
+"""Sentences: every one that the core hands up is in the catalogue, values are written as asked, and another language
+can word a tape."""
 
 from __future__ import annotations
 
@@ -56,7 +57,9 @@ def test_every_finding_is_worded() -> None:
     words, missing = shipped_words(), set()
     for file in CORE.rglob("judge*.py"):
         for name in re.findall(r'Finding\(\s*"([a-z-]+)"', file.read_text(encoding="utf-8")):
-            missing |= {f"finding.{name}.{part}" for part in ("text", "means") if not words.has(f"finding.{name}.{part}")}
+            missing |= {
+                f"finding.{name}.{part}" for part in ("text", "means") if not words.has(f"finding.{name}.{part}")
+            }
     assert missing <= {"finding.self-test-failed.text"}
 
 
@@ -73,13 +76,20 @@ def test_placeholders_are_ways_that_exist() -> None:
 @pytest.mark.parametrize(
     ("text", "values", "worded"),
     [
-        ("{n} {n:one=error|other=errors}", {"n": 1}, "1 error"), ("{n} {n:one=error|other=errors}", {"n": 3}, "3 errors"),
-        ("it is {on:yes=on|no=off}", {"on": False}, "it is off"), ("{p:percent}", {"p": 0.9991}, "over 99 %"), ("{s:size}", {"s": 500e9}, "500 GB"),
-        ("{f:fault,lower} and {f:fault}", {"f": "link.loose"}, "drive or cable loose and Drive or cable loose"), ("{m:move}", {"m": "nonsense"}, "nonsense"),
-        ("{inner}!", {"inner": Said("x.inner", {"n": 2})}, "2 inside!"), ("{missing}", {}, "…"), ("{p:percent}", {"p": "no number"}, "…"),
-        ("{r:readings}", {"r": [["screen", "dead"]]}, "What the screen shows: nothing at all"), ("{r:readings}", {"r": [7]}, "…"),
+        ("{n} {n:one=error|other=errors}", {"n": 1}, "1 error"),
+        ("{n} {n:one=error|other=errors}", {"n": 3}, "3 errors"),
+        ("it is {on:yes=on|no=off}", {"on": False}, "it is off"),
+        ("{p:percent}", {"p": 0.9991}, "over 99 %"),
+        ("{s:size}", {"s": 500e9}, "500 GB"),
+        ("{f:fault,lower} and {f:fault}", {"f": "link.loose"}, "drive or cable loose and Drive or cable loose"),
+        ("{m:move}", {"m": "nonsense"}, "nonsense"),
+        ("{inner}!", {"inner": Said("x.inner", {"n": 2})}, "2 inside!"),
+        ("{missing}", {}, "…"),
+        ("{p:percent}", {"p": "no number"}, "…"),
+        ("{r:readings}", {"r": [["screen", "dead"]]}, "What the screen shows: nothing at all"),
+        ("{r:readings}", {"r": [7]}, "…"),
     ],
-)  # fmt: skip
+)
 def test_values_are_written_as_asked(model: Model, text: str, values: dict[str, Any], worded: str) -> None:
     words = Words({"x.toml": f'[x]\nown = "{text}"\ninner = "{{n}} inside"\n'}, model.knowledge)
     assert words.say(Said("x.own", values)).casefold() == worded.casefold()
@@ -89,9 +99,17 @@ def test_a_second_language_words_a_ticket_and_its_tape(model: Model) -> None:
     """Every text turned round: what is left in English is no sentence of the catalogue."""
     turned = {name: re.sub(r'= "(.*)"$', r'= "¿\1?"', text, flags=re.M) for name, text in words_texts().items()}
     other = Words(turned, model.knowledge)
-    case = {"facts": {"data": "irreplaceable"}, "entries": [{"move": "screen", "outcome": "no-boot-device"}, {"move": "sound", "outcome": "ticking"}]}
+    case = {
+        "facts": {"data": "irreplaceable"},
+        "entries": [{"move": "screen", "outcome": "no-boot-device"}, {"move": "sound", "outcome": "ticking"}],
+    }
     document: Any = triage(model, other, case, as_of_year=2026)
-    said = [g["why"] for g in document["gates"]] + [h["why"] for h in document["held"]] + [n["why"] for n in document["next"]] + [document["call"]["why"]]
+    said = (
+        [g["why"] for g in document["gates"]]
+        + [h["why"] for h in document["held"]]
+        + [n["why"] for n in document["next"]]
+        + [document["call"]["why"]]
+    )
     assert all("¿" in text for text in said)
     drive = read_capture({"identify.bin": bytes(512)}).drives[0]
     kept = to_json(drive.verdict)
@@ -100,7 +118,10 @@ def test_a_second_language_words_a_ticket_and_its_tape(model: Model) -> None:
 
 def test_what_one_language_lacks_another_says(model: Model) -> None:
     half = Words({"x.toml": '[gate]\nunproven = "noch nichts"\n'}, model.knowledge, fallback=shipped_words())
-    assert (half.say(say("gate.unproven")), half.say(say("call.made"))) == ("noch nichts", "No check that is left is worth its cost")
+    assert (half.say(say("gate.unproven")), half.say(say("call.made"))) == (
+        "noch nichts",
+        "No check that is left is worth its cost",
+    )
     assert Words({}, model.knowledge).say(say("gate.unproven")) == "gate.unproven", "an id beats a crash"
 
 
@@ -116,7 +137,14 @@ def test_a_bad_catalogue_says_what_and_where(model: Model, texts: dict[str, str]
         Words(texts, model.knowledge)
 
 
-VALUES = st.recursive(st.none() | st.booleans() | st.integers() | st.floats(allow_nan=False) | st.text(max_size=10), lambda x: st.lists(x, max_size=4) | st.builds(lambda v: Said("gate.likeliest", v), st.dictionaries(st.text("abc", min_size=1), x, max_size=3)), max_leaves=6)
+VALUES = st.recursive(
+    st.none() | st.booleans() | st.integers() | st.floats(allow_nan=False) | st.text(max_size=10),
+    lambda x: (
+        st.lists(x, max_size=4)
+        | st.builds(lambda v: Said("gate.likeliest", v), st.dictionaries(st.text("abc", min_size=1), x, max_size=3))
+    ),
+    max_leaves=6,
+)
 
 
 @given(st.dictionaries(st.text("abcdefg", min_size=1, max_size=6), VALUES, max_size=5))
@@ -126,7 +154,13 @@ def test_a_sentence_comes_back_from_the_tape(values: dict[str, Any]) -> None:
     assert not is_said(raw) or from_json(raw) == said
 
 
-@given(st.recursive(st.none() | st.integers() | st.text(max_size=6), lambda x: st.lists(x, max_size=3) | st.dictionaries(st.sampled_from(["say", "values", "x"]), x, max_size=3), max_leaves=8))
+@given(
+    st.recursive(
+        st.none() | st.integers() | st.text(max_size=6),
+        lambda x: st.lists(x, max_size=3) | st.dictionaries(st.sampled_from(["say", "values", "x"]), x, max_size=3),
+        max_leaves=8,
+    )
+)
 def test_any_note_is_worded_or_refused(note: Any) -> None:
     words = shipped_words()
     try:

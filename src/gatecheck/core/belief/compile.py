@@ -36,18 +36,33 @@ def compile_model(knowledge: Knowledge) -> Model:
     )
 
 
-def _vary(knowledge: Knowledge, space: Space, start: Start, sight: Observation, name: str, how: tuple[str, ...]) -> tuple[Transition | None, Final]:
+def _vary(
+    knowledge: Knowledge, space: Space, start: Start, sight: Observation, name: str, how: tuple[str, ...]
+) -> tuple[Transition | None, Final]:
     fix = variant_of(knowledge.fixes[name], how)
-    act = transition_of(space, fix, start.passes, sight.reach["unseen"], knowledge.fix_floor) if fix.table is None else None
+    act = (
+        transition_of(space, fix, start.passes, sight.reach["unseen"], knowledge.fix_floor)
+        if fix.table is None
+        else None
+    )
     return act, _final(knowledge, space, fix)
 
 
 def _sight(knowledge: Knowledge, space: Space) -> Observation:
     reach = {v.id: 1.0 - hidden_share(space, v) for v in knowledge.visibility.values()}
-    checks = {c.id: look_table(space, c.table, c.outcomes, reach, knowledge.check_floor) for c in knowledge.checks.values()}
-    told = {f.id: look_table(space, f.table, f.outcomes, reach, knowledge.fix_floor) for f in knowledge.fixes.values() if f.table}
+    checks = {
+        c.id: look_table(space, c.table, c.outcomes, reach, knowledge.check_floor) for c in knowledge.checks.values()
+    }
+    told = {
+        f.id: look_table(space, f.table, f.outcomes, reach, knowledge.fix_floor)
+        for f in knowledge.fixes.values()
+        if f.table
+    }
     on_dock = {c.id: replace(c.table, hidden_by=c.on_dock) for c in knowledge.checks.values() if c.on_dock}
-    docked = {name: look_table(space, table, knowledge.checks[name].outcomes, reach, knowledge.check_floor) for name, table in on_dock.items()}
+    docked = {
+        name: look_table(space, table, knowledge.checks[name].outcomes, reach, knowledge.check_floor)
+        for name, table in on_dock.items()
+    }
     rows: list[Floats] = []
     columns: dict[str, Ints] = {}
     for name, table in checks.items():
@@ -73,9 +88,15 @@ def _start(knowledge: Knowledge, space: Space, sight: Observation) -> Start:
 
 def _deeds(knowledge: Knowledge, space: Space, start: Start, sight: Observation) -> TransitionTable:
     fixes = knowledge.fixes.values()
-    acts = {f.id: transition_of(space, f, start.passes, sight.reach["unseen"], knowledge.fix_floor) for f in fixes if f.table is None}
+    acts = {
+        f.id: transition_of(space, f, start.passes, sight.reach["unseen"], knowledge.fix_floor)
+        for f in fixes
+        if f.table is None
+    }
     curing = tuple(f for f in fixes if f.cures or f.resolves)
-    cure = np.array([[max(f.cures.get(fault, 0.0), f.resolves.get(fault, 0.0)) for f in curing] for fault in space.fault_ids])
+    cure = np.array(
+        [[max(f.cures.get(fault, 0.0), f.resolves.get(fault, 0.0)) for f in curing] for fault in space.fault_ids]
+    )
     return TransitionTable(
         acts=acts,
         affects={name: _affected(act, sight.depends) for name, act in acts.items()},
@@ -88,10 +109,13 @@ def _deeds(knowledge: Knowledge, space: Space, start: Start, sight: Observation)
 
 
 def variant_of(fix: Fix, how: Collection[str]) -> Fix:
-    """The fix as it is in these cases of its own; and made AGAIN after it changed nothing: what did not help for a cause that is still there does not help now."""
+    """The fix as it is in these cases of its own; and made AGAIN after it changed nothing: what did not help for a
+    cause that is still there does not help now."""
     times = float(np.prod([c.times for c in fix.cases if c.id in how]))
     share = 1.0 - fix.same_cause if AGAIN in how else 1.0
-    return replace(fix, cures={fault: min(cured * times, max(cured, _SUREST)) * share for fault, cured in fix.cures.items()})
+    return replace(
+        fix, cures={fault: min(cured * times, max(cured, _SUREST)) * share for fault, cured in fix.cures.items()}
+    )
 
 
 def _affected(act: Transition, depends: Mapping[str, frozenset[str]]) -> frozenset[str]:
@@ -118,7 +142,11 @@ def _base(space: Space, knowledge: Knowledge) -> Floats:
     base[0] = knowledge.sound_odds
     comes_and_goes = {f.id: f.intermittent for f in knowledge.faults}
     shares = [comes_and_goes[space.fault_ids[s.fault]] for s in space.states]
-    base *= np.where(space.in_state > 0, [share if s.intermittent else 1.0 - share for s, share in zip(space.states, shares, strict=True)], 1.0).prod(axis=1)
+    base *= np.where(
+        space.in_state > 0,
+        [share if s.intermittent else 1.0 - share for s, share in zip(space.states, shares, strict=True)],
+        1.0,
+    ).prod(axis=1)
     for coupling in knowledge.couplings:
         root = space.member[:, space.index(coupling.faults[0])]
         followers = space.member[:, [space.index(f) for f in coupling.faults[1:]]].sum(axis=1)

@@ -34,7 +34,8 @@ class Particles:
         self.stash: dict[int, Ints] = {}
         self.moves = 0
         self.into: Floats | None = None
-        """where the next weights may be written, shape (n,), those of now or not: who keeps them gives another place each time"""
+        """where the next weights may be written, shape (n,), those of now or not: who keeps them gives another place
+        each time"""
 
     @property
     def belief(self) -> Floats:
@@ -73,9 +74,11 @@ class Particles:
             self.weight = summed(self.now, self.weight, self.model.space.size)
             self.now = np.arange(self.model.space.size, dtype=np.intp)
 
-    def weigh(self, facts: Facts, move: str, weights: Mapping[str, float], how: tuple[str, ...] = (), docked: bool = False) -> None:
-        """Read a move that showed one of its outcomes, or weights over them that sum to one. With these facts it may say nothing. `how`: the cases
-        of a fix that hold; `docked`: a look at a drive on a dock."""
+    def weigh(
+        self, facts: Facts, move: str, weights: Mapping[str, float], how: tuple[str, ...] = (), docked: bool = False
+    ) -> None:
+        """Read a move that showed one of its outcomes, or weights over them that sum to one. With these facts it may
+        say nothing. `how`: the cases of a fix that hold; `docked`: a look at a drive on a dock."""
         model = self.model
         is_soft = len(weights) > 1
         first = next(iter(weights))
@@ -83,8 +86,16 @@ class Particles:
             check = model.knowledge.checks.get(move)
             if check is not None and check.says_nothing_when and fact_test(check.says_nothing_when, facts):
                 return
-            likelihood = np.sum([w * model.look(move, o, docked) for o, w in weights.items()], axis=0) if is_soft else model.look(move, first, docked)
-            self._set(self.weight * likelihood[self.now] if self.stash else np.multiply(self.weight, likelihood, out=self.into))
+            likelihood = (
+                np.sum([w * model.look(move, o, docked) for o, w in weights.items()], axis=0)
+                if is_soft
+                else model.look(move, first, docked)
+            )
+            self._set(
+                self.weight * likelihood[self.now]
+                if self.stash
+                else np.multiply(self.weight, likelihood, out=self.into)
+            )
             return
         transition, outcomes = model.act(move, {move: how} if how else {}), model.knowledge.fixes[move].outcomes
         not_done = weights.get("could-not", 0.0)

@@ -23,11 +23,17 @@ def per_state(space: Space, rows: Mapping[str, T], intermittent: Mapping[str, T]
     """What a table says of every state of every fault, None where it says nothing; an intermittent one for which it has
     nothing of its own is like the fault that is there for good."""
     names = [space.fault_ids[state.fault] for state in space.states]
-    return [intermittent[f] if s.intermittent and f in intermittent else rows.get(f) for f, s in zip(names, space.states, strict=True)]
+    return [
+        intermittent[f] if s.intermittent and f in intermittent else rows.get(f)
+        for f, s in zip(names, space.states, strict=True)
+    ]
 
 
-def look_table(space: Space, table: Likelihood, outcomes: tuple[str, ...], reach: Mapping[str, Floats], floor: float) -> Floats:
-    """P(outcome | h), shape (outcomes, n): every row of the table combined as it asks, hidden where the thing cannot be reached."""
+def look_table(
+    space: Space, table: Likelihood, outcomes: tuple[str, ...], reach: Mapping[str, Floats], floor: float
+) -> Floats:
+    """P(outcome | h), shape (outcomes, n): every row of the table combined as it asks, hidden where the thing cannot be
+    reached."""
 
     def vector(row: Row) -> Floats:
         return np.array([row.get(o, 0.0) for o in outcomes])

@@ -27,7 +27,8 @@ class Observation(Struct, frozen=True):
     looks: Mapping[str, Floats]
     """check (or fix with outcomes of its own) -> P(outcome | h), shape (outcomes, n)"""
     docked: Mapping[str, Floats]
-    """the same for checks whose drive lies on another machine's dock: cable, port and settings of its own machine hide nothing there"""
+    """the same for checks whose drive lies on another machine's dock: cable, port and settings of its own machine hide
+    nothing there"""
     reach: Mapping[str, Floats]
     """visibility table -> probability that the thing can be reached, shape (n,)"""
     depends: Mapping[str, frozenset[str]]
@@ -43,8 +44,8 @@ class Observation(Struct, frozen=True):
 
 
 class Final(Struct, frozen=True):
-    """Where a fix ends: per fault, shape (f,), the chance that it is gone and the share of the data lost; and the price.
-    What follows a fix in any case (a lab is followed by a new drive) counts in."""
+    """Where a fix ends: per fault, shape (f,), the chance that it is gone and the share of the data lost; and the
+    price. What follows a fix in any case (a lab is followed by a new drive) counts in."""
 
     gone: Floats
     lost: Floats
@@ -77,7 +78,8 @@ class Start(Struct, frozen=True):
 
 
 class Model(Struct, frozen=True):
-    """The tables over the hypothesis space: what is seen, what is done, how far it starts, and how likely it is beforehand."""
+    """The tables over the hypothesis space: what is seen, what is done, how far it starts, and how likely it is
+    beforehand."""
 
     knowledge: Knowledge
     space: Space
@@ -116,7 +118,9 @@ class Model(Struct, frozen=True):
     def applicable(self, facts: Facts) -> frozenset[str]:
         """Moves that the machine's facts do not rule out."""
         moves = (*self.knowledge.checks.values(), *self.knowledge.fixes.values())
-        asked = self.keep("asked", lambda: sorted({f for m in moves for test in (m.only_when, m.not_when) for f in test}))
+        asked = self.keep(
+            "asked", lambda: sorted({f for m in moves for test in (m.only_when, m.not_when) for f in test})
+        )
 
         def make() -> frozenset[str]:
             ruled_out = {m.id for m in moves if any(facts.get(fact) in values for fact, values in m.not_when.items())}
@@ -150,8 +154,8 @@ class Model(Struct, frozen=True):
         return fix in self.deeds.acts and self.knowledge.fixes[fix].same_cause < 1.0
 
     def behind(self, fix: str, how: How) -> Light:
-        """What a fix leaves (`how` as for `act`), as a linear map: shape (n, 4 * (1 + f)), per outcome but could-not its probability and, times
-        that, the probability of every fault afterwards."""
+        """What a fix leaves (`how` as for `act`), as a linear map: shape (n, 4 * (1 + f)), per outcome but could-not
+        its probability and, times that, the probability of every fault afterwards."""
 
         def make() -> Light:
             act = self.act(fix, how)

@@ -22,7 +22,8 @@ if TYPE_CHECKING:  # a command that starts cold has no use for it
 MOST_FAULTS = 3
 Floats: TypeAlias = "NDArray[np.float64]"
 Light: TypeAlias = "NDArray[np.float32]"
-"""seven digits are more than any odds here have, and they take half the time: for what is weighed ahead, never for the belief itself"""
+"""seven digits are more than any odds here have, and they take half the time: for what is weighed ahead, never for the
+belief itself"""
 Ints: TypeAlias = "NDArray[np.intp]"
 Flags: TypeAlias = "NDArray[np.bool_]"
 
@@ -35,7 +36,8 @@ class State(Struct, frozen=True):
 
 
 class Space(Struct, frozen=True):
-    """n hypotheses over f faults in c components; faults stand in the order of the boot line, and so do their s states."""
+    """n hypotheses over f faults in c components; faults stand in the order of the boot line, and so do their s
+    states."""
 
     fault_ids: tuple[str, ...]
     components: tuple[str, ...]
@@ -120,8 +122,18 @@ def build_space(faults: Sequence[Fault], gates: Sequence[str]) -> Space:
             fault_in[index, parts[s]], state_in[index, parts[s]] = states[s].fault, s
     fault_of = np.array([[s.fault == f for f in range(len(ordered))] for s in states], dtype=np.float64)
     return Space(
-        tuple(x.id for x in ordered), components, states,
-        np.array([gates.index(x.gate) for x in ordered], dtype=np.intp), np.array(component_of, dtype=np.intp),
-        order, state, in_state @ fault_of, in_state, remove, add_state[:, [i for i, s in enumerate(states) if not s.intermittent]],
-        add_state, fault_in, state_in,
-    )  # fmt: skip
+        tuple(x.id for x in ordered),
+        components,
+        states,
+        np.array([gates.index(x.gate) for x in ordered], dtype=np.intp),
+        np.array(component_of, dtype=np.intp),
+        order,
+        state,
+        in_state @ fault_of,
+        in_state,
+        remove,
+        add_state[:, [i for i, s in enumerate(states) if not s.intermittent]],
+        add_state,
+        fault_in,
+        state_in,
+    )

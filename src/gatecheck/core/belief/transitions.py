@@ -12,7 +12,8 @@ NOT_DONE = ("could-not", "declined", "left-on")
 """outcomes of a fix after which nothing on the machine has changed"""
 
 _ANOTHER_SCREEN, _ANOTHER_SCREEN_THEN = 0.70, 0.97
-"""a machine that now stops at a later gate shows another screen this often; nearly always when it had not come up at all"""
+"""a machine that now stops at a later gate shows another screen this often; nearly always when it had not come up at
+all"""
 
 _BARELY_STOPS = 0.8
 """a hypothesis that boots with this probability does not stop the boot"""
@@ -50,7 +51,8 @@ class Transition(Struct, frozen=True):
         return after
 
     def apply(self, belief: Floats, outcome: int, into: Floats | None = None) -> Floats:
-        """Belief after that outcome, not normalised, shape (n,); written there where a place is given, which may be that of the belief itself."""
+        """Belief after that outcome, not normalised, shape (n,); written there where a place is given, which may be
+        that of the belief itself."""
         gone = belief.take(self.moved_src) * self.moved[outcome]
         after: Floats = np.multiply(belief, self.stay[outcome], out=into)
         np.add.at(after, self.moved_dst, gone)
@@ -58,7 +60,8 @@ class Transition(Struct, frozen=True):
 
 
 def transition_of(space: Space, fix: Fix, passes: Floats, seen: Floats, floor: float) -> Transition:
-    """What the fix does to every hypothesis. passes, seen: shape (n,), probability that it starts, that its drive is seen."""
+    """What the fix does to every hypothesis. passes, seen: shape (n,), probability that it starts, that its drive is
+    seen."""
     src = np.arange(space.size, dtype=np.intp)
     dst, chance = src.copy(), np.ones(space.size)
     sound_before = {f: space.fault_in[:, space.component_of[space.index(f)]] < 0 for f in fix.breaks}
@@ -112,7 +115,11 @@ def _outcome_shares(space: Space, src: Ints, dst: Ints, passes: Floats, seen: Fl
     rest = 1.0 - boots
     now_seen = rest * np.where(changed, np.clip(seen[dst] - seen[src], 0.0, 1.0), 0.0)
     stop = stop_gates(space, passes)
-    moved = np.where(changed, np.where(stop[src] != stop[dst], np.where(stop[src] == 0, _ANOTHER_SCREEN_THEN, _ANOTHER_SCREEN), 0.12), 0.03)
+    moved = np.where(
+        changed,
+        np.where(stop[src] != stop[dst], np.where(stop[src] == 0, _ANOTHER_SCREEN_THEN, _ANOTHER_SCREEN), 0.12),
+        0.03,
+    )
     other = (rest - now_seen) * moved
     return np.array([boots, now_seen, other, rest - now_seen - other])
 

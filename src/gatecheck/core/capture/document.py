@@ -21,7 +21,8 @@ _LONGEST_TEXT, _MOST_EVENTS = 20_000, 200
 
 
 def capture_document(capture: Capture, words: Words) -> Json:
-    """`identity`, `pages`, `findings` as the contract says; `devices` with the same per drive; `disks`, `volumes`, `firmware`."""
+    """`identity`, `pages`, `findings` as the contract says; `devices` with the same per drive; `disks`, `volumes`,
+    `firmware`."""
     drives = [drive_document(d, capture, words) for d in capture.drives]
     named = [d for d in capture.drives if d.pages.decoded or not _is_nameless(d)]
     identities = {d.device: d.identity for d in named or capture.drives}
@@ -53,7 +54,13 @@ def _disk(disk: CapturedDisk) -> Json:
 
 
 def volume_document(found: CapturedVolume) -> Json:
-    return {"device": found.device, "partition": found.partition, "within": found.within, "programs": list(found.programs), "volume": asdict(found.volume) if found.volume else None}
+    return {
+        "device": found.device,
+        "partition": found.partition,
+        "within": found.within,
+        "programs": list(found.programs),
+        "volume": asdict(found.volume) if found.volume else None,
+    }
 
 
 def drive_document(drive: Drive, capture: Capture, words: Words) -> Json:
@@ -76,7 +83,9 @@ def drive_document(drive: Drive, capture: Capture, words: Words) -> Json:
         "statistics": [asdict(s) for s in pages.statistics.values] if pages.statistics else [],
         "tests": _tests(drive),
         "log_weights": drive.log_weights,
-        "namespaces": [{"number": number, "capacity": own.capacity, "sector": own.block_size} for number, own in pages.namespaces],
+        "namespaces": [
+            {"number": number, "capacity": own.capacity, "sector": own.block_size} for number, own in pages.namespaces
+        ],
     }
 
 
@@ -84,16 +93,26 @@ def _tests(drive: Drive) -> dict[str, int]:
     """The self-tests that the drive offers, and the minutes that it says each takes; 0 where it does not say."""
     smart, controller = drive.pages.smart, drive.pages.controller
     if smart:
-        own = {"short": smart.short_test_minutes, "long": smart.long_test_minutes, "conveyance": smart.conveyance_test_minutes}
+        own = {
+            "short": smart.short_test_minutes,
+            "long": smart.long_test_minutes,
+            "conveyance": smart.conveyance_test_minutes,
+        }
         return {kind: minutes for kind, minutes in own.items() if minutes}
     return {"short": 2, "long": controller.long_test_minutes} if controller and controller.has_self_test else {}
 
 
 def event_document(event: LogEvent, words: Words) -> Json:
     return {
-        "kind": event.kind, "hours": event.hours, "ago": event.ago, "text": words.say(event.text), "lba": event.lba, "severity": event.severity,
-        "page": event.page, "at": event.at,
-    }  # fmt: skip
+        "kind": event.kind,
+        "hours": event.hours,
+        "ago": event.ago,
+        "text": words.say(event.text),
+        "lba": event.lba,
+        "severity": event.severity,
+        "page": event.page,
+        "at": event.at,
+    }
 
 
 def _readings(drive: Drive) -> list[Json]:
@@ -101,28 +120,46 @@ def _readings(drive: Drive) -> list[Json]:
     pages = drive.pages
     if pages.smart:
         return [
-            {**asdict(r), "below_now": r.below_now, "below_ever": r.below_ever, "page": "smart-data"} for r in pages.smart.readings
+            {**asdict(r), "below_now": r.below_now, "below_ever": r.below_ever, "page": "smart-data"}
+            for r in pages.smart.readings
         ]
     if not pages.nvme:
-        return [{"name": name, "value": value, "unit": unit, "page": kind} for name, value, unit, kind in pages.scsi_readings()]
+        return [
+            {"name": name, "value": value, "unit": unit, "page": kind}
+            for name, value, unit, kind in pages.scsi_readings()
+        ]
     health = pages.nvme
     rows: list[tuple[str, int, str, str]] = [
-        ("temperature", health.temperature, "degC", "temperature"), ("spare blocks left", health.spare, "%", "spare"),
-        ("rated life used", health.used, "%", "used"), ("data read", health.bytes_read, "B", "units_read"),
-        ("data written", health.bytes_written, "B", "units_written"), ("power cycles", health.power_cycles, "", "power_cycles"),
-        ("power-on time", health.power_on_hours, "h", "power_on_hours"), ("unsafe shutdowns", health.unsafe_shutdowns, "", "unsafe_shutdowns"),
-        ("media errors", health.media_errors, "", "media_errors"), ("error log entries", health.error_log_count, "", "error_log_count"),
-    ]  # fmt: skip
+        ("temperature", health.temperature, "degC", "temperature"),
+        ("spare blocks left", health.spare, "%", "spare"),
+        ("rated life used", health.used, "%", "used"),
+        ("data read", health.bytes_read, "B", "units_read"),
+        ("data written", health.bytes_written, "B", "units_written"),
+        ("power cycles", health.power_cycles, "", "power_cycles"),
+        ("power-on time", health.power_on_hours, "h", "power_on_hours"),
+        ("unsafe shutdowns", health.unsafe_shutdowns, "", "unsafe_shutdowns"),
+        ("media errors", health.media_errors, "", "media_errors"),
+        ("error log entries", health.error_log_count, "", "error_log_count"),
+    ]
     places = {field.name: field.at for field in NVME_HEALTH}
-    return [{"name": name, "value": value, "unit": unit, "page": "nvme-health", "at": places[field]} for name, value, unit, field in rows]
+    return [
+        {"name": name, "value": value, "unit": unit, "page": "nvme-health", "at": places[field]}
+        for name, value, unit, field in rows
+    ]
 
 
 def page_document(page: Page, words: Words) -> Json:
     """One page: what it is, what became of it, and its values where it was decoded."""
     return {
-        "path": page.path, "device": page.device, "kind": page.kind or "unknown", "status": page.status, "size": page.size,
-        "detail": words.say(page.detail), "decoded": page.status == DECODED, "values": _values(page.values),
-    }  # fmt: skip
+        "path": page.path,
+        "device": page.device,
+        "kind": page.kind or "unknown",
+        "status": page.status,
+        "size": page.size,
+        "detail": words.say(page.detail),
+        "decoded": page.status == DECODED,
+        "values": _values(page.values),
+    }
 
 
 def _values(value: object) -> object:

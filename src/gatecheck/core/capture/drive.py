@@ -22,7 +22,8 @@ from gatecheck.core.words.said import Said, say
 
 @dataclass(frozen=True, slots=True)
 class Drive:
-    """One drive of a capture with everything that could be said about it. `log_weights`: what its logs say to other checks."""
+    """One drive of a capture with everything that could be said about it. `log_weights`: what its logs say to other
+    checks."""
 
     device: str
     bus: str
@@ -56,7 +57,9 @@ def block_of(device: str, blocks: Mapping[str, BlockFacts]) -> BlockFacts | None
     return blocks.get(name) or next((blocks[own] for own in sorted(blocks) if is_of(own, name)), None)
 
 
-def drive_of(device: str, pages: Iterable[Page], decoded: Mapping[str, object], block: BlockFacts | None, rules: Findings) -> Drive | None:
+def drive_of(
+    device: str, pages: Iterable[Page], decoded: Mapping[str, object], block: BlockFacts | None, rules: Findings
+) -> Drive | None:
     """The drive whose pages these are; None where there is none that only a drive has."""
     known = [page for page in pages if page.kind in BY_ID and BY_ID[page.kind].scope == DRIVE]
     if not known or all(page.kind == "log-directory" for page in known):
@@ -64,22 +67,36 @@ def drive_of(device: str, pages: Iterable[Page], decoded: Mapping[str, object], 
     own = {kind: value for kind, value in decoded.items() if BY_ID[kind].scope == DRIVE}
     facts = block.drive_facts if block else None
     pages_of_drive = DrivePages(
-        {kind.id: own[kind.id] for kind in sorted(KINDS, key=lambda k: -k.richness) if kind.id in own}, _is_hidden(known, own),
-        sum(page.status != DECODED and not BY_ID[page.kind].optional for page in known), _namespaces(known), facts,
-    )  # fmt: skip
+        {kind.id: own[kind.id] for kind in sorted(KINDS, key=lambda k: -k.richness) if kind.id in own},
+        _is_hidden(known, own),
+        sum(page.status != DECODED and not BY_ID[page.kind].optional for page in known),
+        _namespaces(known),
+        facts,
+    )
     bus = _bus(block, pages_of_drive)
     is_silent = pages_of_drive.hidden and (bus in _FOREIGN or all(page.kind in _WHO_IT_IS for page in known))
-    findings = (judge_silent(bus, facts.level if facts else "") if is_silent else judge_hidden()) if pages_of_drive.hidden else []
+    findings = (
+        (judge_silent(bus, facts.level if facts else "") if is_silent else judge_hidden())
+        if pages_of_drive.hidden
+        else []
+    )
     findings += _judged(pages_of_drive, rules)
     spoken = _speaking(pages_of_drive)
-    log_weights = merged(kind.weigh(pages_of_drive.decoded[kind.id], pages_of_drive, rules) for kind in spoken if kind.weigh)
-    weights = None if is_silent and not any(f.severity == FAILING for f in findings) else health_weights(pages_of_drive, findings, rules)
+    log_weights = merged(
+        kind.weigh(pages_of_drive.decoded[kind.id], pages_of_drive, rules) for kind in spoken if kind.weigh
+    )
+    weights = (
+        None
+        if is_silent and not any(f.severity == FAILING for f in findings)
+        else health_weights(pages_of_drive, findings, rules)
+    )
     verdict = _silent_verdict(bus) if is_silent else _verdict(pages_of_drive, findings, weights)
     return Drive(device, bus, pages_of_drive, tuple(findings), weights, log_weights, verdict)
 
 
 def told_only(drives: Iterable[Drive], blocks: Mapping[str, BlockFacts], rules: Findings) -> list[Drive]:
-    """Drives that the kernel lists and of which there is no page: soldered flash, cards, volumes, or what was not asked."""
+    """Drives that the kernel lists and of which there is no page: soldered flash, cards, volumes, or what was not
+    asked."""
     known, found = {d.device for d in drives}, []
     for name, block in sorted(blocks.items()):
         device = re.sub(r"^(nvme\d+)n\d+$", r"\1", name)
@@ -93,9 +110,20 @@ def told_only(drives: Iterable[Drive], blocks: Mapping[str, BlockFacts], rules: 
 def _told_drive(device: str, facts: KernelFacts, rules: Findings) -> Drive:
     has_none = facts.bus in (*WITHOUT_PAGES, RAID, UNKNOWN)
     pages = DrivePages(hidden=has_none and facts.life is None, kernel=facts)
-    findings = ranked([*(judge_silent(facts.bus, facts.level) if pages.hidden else []), *(judge_life(facts.life, rules) if facts.life else [])])
+    findings = ranked(
+        [
+            *(judge_silent(facts.bus, facts.level) if pages.hidden else []),
+            *(judge_life(facts.life, rules) if facts.life else []),
+        ]
+    )
     weights = health_weights(pages, findings, rules) if facts.life else None
-    verdict = _verdict(pages, findings, weights) if facts.life else _silent_verdict(facts.bus) if has_none else say("verdict.not-asked")
+    verdict = (
+        _verdict(pages, findings, weights)
+        if facts.life
+        else _silent_verdict(facts.bus)
+        if has_none
+        else say("verdict.not-asked")
+    )
     return Drive(device, facts.bus, pages, tuple(findings), weights, {}, verdict)
 
 
@@ -117,13 +145,25 @@ def _namespaces(pages: Iterable[Page]) -> tuple[tuple[int | None, NvmeNamespace]
 
 _NAMESPACE = re.compile(r"id-ns-(\d{1,9})\b")
 _FOREIGN = ("scsi", "raid", "virtio")
-_WHO_IT_IS = ("scsi-inquiry", "scsi-vpd-00", "scsi-vpd-80", "scsi-vpd-83", "scsi-vpd-b0", "scsi-vpd-b1", "scsi-capacity", "scsi-log-00", "scsi-log-0d")
+_WHO_IT_IS = (
+    "scsi-inquiry",
+    "scsi-vpd-00",
+    "scsi-vpd-80",
+    "scsi-vpd-83",
+    "scsi-vpd-b0",
+    "scsi-vpd-b1",
+    "scsi-capacity",
+    "scsi-log-00",
+    "scsi-log-0d",
+)
 _SAYS_LITTLE = ("smart-status", "nvme-errors", *_WHO_IT_IS)
 
 
 def _is_hidden(known: Iterable[Page], decoded: Mapping[str, object]) -> bool:
     """Every page was refused or empty: a bridge or controller that passes none."""
-    return not decoded.keys() - {*_SAYS_LITTLE} and all(page.status in (EMPTY, REFUSED) for page in known if page.kind not in _SAYS_LITTLE)
+    return not decoded.keys() - {*_SAYS_LITTLE} and all(
+        page.status in (EMPTY, REFUSED) for page in known if page.kind not in _SAYS_LITTLE
+    )
 
 
 def _speaking(pages: DrivePages) -> list[PageKind]:
@@ -140,9 +180,19 @@ def _speaking(pages: DrivePages) -> list[PageKind]:
 def _judged(pages: DrivePages, rules: Findings) -> list[Finding]:
     """All findings, the weightiest first; a log does not say again what the drive's other pages have said."""
     speaking = [kind for kind in _speaking(pages) if kind.judge]
-    found = [f for kind in speaking if not kind.optional and kind.judge for f in kind.judge(pages.decoded[kind.id], kind.id, pages, rules)]
+    found = [
+        f
+        for kind in speaking
+        if not kind.optional and kind.judge
+        for f in kind.judge(pages.decoded[kind.id], kind.id, pages, rules)
+    ]
     said = {f.id for f in found}
-    logged = [f for kind in speaking if kind.optional and kind.judge for f in kind.judge(pages.decoded[kind.id], kind.id, pages, rules)]
+    logged = [
+        f
+        for kind in speaking
+        if kind.optional and kind.judge
+        for f in kind.judge(pages.decoded[kind.id], kind.id, pages, rules)
+    ]
     return ranked([*ranked(found), *(f for f in logged if f.id not in said)])
 
 

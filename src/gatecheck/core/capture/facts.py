@@ -48,7 +48,9 @@ class BlockFacts:
 
     def _is_volume(self, driver: str) -> bool:
         """A volume that a controller makes of drives behind it: it says so, or its driver puts nothing else there."""
-        if self.told.get("device/raid_level", "N/A").upper() not in ("N/A", "NA", "UNKNOWN", "") or self.told.get("raid_devices/level"):
+        if self.told.get("device/raid_level", "N/A").upper() not in ("N/A", "NA", "UNKNOWN", "") or self.told.get(
+            "raid_devices/level"
+        ):
             return True
         unit = _OF_ONE_UNIT.search(self.path)
         return driver in _VOLUMES_FROM and unit is not None and int(unit[1]) >= _VOLUMES_FROM[driver]
@@ -62,14 +64,23 @@ class BlockFacts:
         if maker and not maker.startswith(("0x", "ATA")) and not model.startswith(maker):
             model = f"{maker} {model}".strip()
         life = kernel.flash_life(
-            [*self.told.get("device/life_time", "").split(), self.told.get("ufs/life_time_estimation_a", ""), self.told.get("ufs/life_time_estimation_b", "")],
+            [
+                *self.told.get("device/life_time", "").split(),
+                self.told.get("ufs/life_time_estimation_a", ""),
+                self.told.get("ufs/life_time_estimation_b", ""),
+            ],
             self.told.get("device/pre_eol_info") or self.told.get("ufs/eol_info", ""),
-        )  # fmt: skip
+        )
         return kernel.KernelFacts(
-            bus, model, self.told.get("device/serial") or self.told.get("serial") or self.told.get("device/vpd_pg80", ""),
-            self.told.get("device/rev") or self.told.get("device/fwrev", ""), self.size, self.sector,
-            self.told.get("raid_devices/level") or self.told.get("device/raid_level", ""), life if bus in kernel.SOLDERED else None,
-        )  # fmt: skip
+            bus,
+            model,
+            self.told.get("device/serial") or self.told.get("serial") or self.told.get("device/vpd_pg80", ""),
+            self.told.get("device/rev") or self.told.get("device/fwrev", ""),
+            self.size,
+            self.sector,
+            self.told.get("raid_devices/level") or self.told.get("device/raid_level", ""),
+            life if bus in kernel.SOLDERED else None,
+        )
 
     @property
     def is_virtual(self) -> bool:
@@ -130,13 +141,15 @@ def read_text_page(data: bytes) -> TextPage:
 
 
 def is_a_drive(name: str) -> bool:
-    """True for the kernel's name of something that holds data for good: no loop, no memory, no optical or floppy drive, no part of a card."""
+    """True for the kernel's name of something that holds data for good: no loop, no memory, no optical or floppy drive,
+    no part of a card."""
     return bool(_DRIVE.fullmatch(name))
 
 
 @dataclass(frozen=True, slots=True)
 class PciDevice:
-    """One PCI function. `kind`: class, subclass and interface as six hex digits; `remapped`: NVMe drives that it hides behind itself."""
+    """One PCI function. `kind`: class, subclass and interface as six hex digits; `remapped`: NVMe drives that it hides
+    behind itself."""
 
     place: str
     kind: str
@@ -159,8 +172,14 @@ def read_pci(data: bytes) -> PciDevices:
         told = dict(word.split("=", 1) for word in words if "=" in word)
         if re.fullmatch(r"[0-9a-f]{6}", told.get("class", "")):
             remapped = told.get("remapped_nvme", "0")
-            found.append(PciDevice(
-                place[:_LONGEST], told["class"], told.get("vendor", "")[:8], told.get("device", "")[:8], told.get("driver", "")[:40],
-                int(remapped) if remapped.isdigit() and len(remapped) < 4 else 0,
-            ))  # fmt: skip
+            found.append(
+                PciDevice(
+                    place[:_LONGEST],
+                    told["class"],
+                    told.get("vendor", "")[:8],
+                    told.get("device", "")[:8],
+                    told.get("driver", "")[:40],
+                    int(remapped) if remapped.isdigit() and len(remapped) < 4 else 0,
+                )
+            )
     return PciDevices(tuple(found))

@@ -1,4 +1,5 @@
-"""Who a drive is, by what it tells of itself: what an order that writes is bound to. A kernel's name says where it stands today."""
+"""Who a drive is, by what it tells of itself: what an order that writes is bound to. A kernel's name says where it
+stands today."""
 
 from __future__ import annotations
 
@@ -15,7 +16,8 @@ _WORLD_WIDE = re.compile(r"[0-9a-f]{16}|[0-9a-f]{32}")
 
 @dataclass(frozen=True, slots=True)
 class Identity:
-    """`wwn`: world wide name or EUI-64; `size`: bytes of the disk that is meant, as the kernel counts it, None where it does not."""
+    """`wwn`: world wide name or EUI-64; `size`: bytes of the disk that is meant, as the kernel counts it, None where it
+    does not."""
 
     serial: str
     wwn: str
@@ -47,7 +49,12 @@ def identity_of(capture: Capture, drive: Drive, disk: str = "") -> Identity:
     block = capture.blocks.get(disk) or block_of(drive.device, capture.blocks)
     told = _bare(block.told.get("wwid") or block.told.get("device/wwid") or "") if block else ""
     wwn = _bare(str(own.get("wwn") or "")) or (told if _WORLD_WIDE.fullmatch(told) else "")
-    return Identity(_valid_serial(own.get("serial")), wwn if wwn.strip("0") else "", str(own.get("model") or ""), block.size if block else None)
+    return Identity(
+        _valid_serial(own.get("serial")),
+        wwn if wwn.strip("0") else "",
+        str(own.get("model") or ""),
+        block.size if block else None,
+    )
 
 
 def drives_with(capture: Capture, wanted: Identity) -> Sequence[Drive]:

@@ -1,4 +1,5 @@
-"""The manifest of a capture file (docs/capture-format.md), written and read: what was read, how, and what could not be."""
+"""The manifest of a capture file (docs/capture-format.md), written and read: what was read, how, and what could not
+be."""
 
 from __future__ import annotations
 
@@ -49,7 +50,9 @@ def read_manifest(files: Mapping[str, bytes]) -> Manifest:
     except (ValueError, AttributeError, RecursionError):
         return Manifest()
     facts = list(machine.items())[:_MOST_FACTS] if isinstance(machine, dict) else []
-    return Manifest(_listed(pages), {_text(k, _LONGEST_FACT): _text(v, _LONGEST_FACT) for k, v in facts if isinstance(v, str)})
+    return Manifest(
+        _listed(pages), {_text(k, _LONGEST_FACT): _text(v, _LONGEST_FACT) for k, v in facts if isinstance(v, str)}
+    )
 
 
 def _text(value: object, longest: int) -> str:
@@ -63,12 +66,15 @@ def _listed(pages: object) -> dict[str, Listed]:
         if isinstance(page, dict) and isinstance(page.get("path"), str) and is_plain_path(page["path"]):
             digest = page.get("sha256")
             texts = _text(page.get("status", "ok"), 20), _text(page.get("detail", ""), 200)
-            found[page["path"]] = Listed(*texts, _text(digest, 80) if isinstance(digest, str) else None, _text(page.get("how", ""), 1200))
+            found[page["path"]] = Listed(
+                *texts, _text(digest, 80) if isinstance(digest, str) else None, _text(page.get("how", ""), 1200)
+            )
     return found
 
 
 def is_plain_path(path: str) -> bool:
-    """A relative name of plain parts: nothing that climbs, nothing that a file system would read in a way of its own."""
+    """A relative name of plain parts: nothing that climbs, nothing that a file system would read in a way of its
+    own."""
     return len(path) <= 200 and bool(_PLAIN_PATH.fullmatch(path))
 
 

@@ -1,4 +1,5 @@
-"""What a capture holds of the media: sectors that were read and that could not be, partition tables, what begins in each partition."""
+"""What a capture holds of the media: sectors that were read and that could not be, partition tables, what begins in
+each partition."""
 
 from __future__ import annotations
 
@@ -34,7 +35,8 @@ _EDGE = 34
 
 @dataclass(frozen=True, slots=True)
 class CapturedDisk:
-    """The medium of a drive as far as it was read. `device`: as its folder is called; `page`: where its start stands."""
+    """The medium of a drive as far as it was read. `device`: as its folder is called; `page`: where its start
+    stands."""
 
     device: str
     page: str
@@ -47,7 +49,8 @@ class CapturedDisk:
 
     @property
     def is_blank(self) -> bool:
-        """Is there nothing on it, as far as its edges can tell: its first and its last sectors were all read, and are nothing but zeros?"""
+        """Is there nothing on it, as far as its edges can tell: its first and its last sectors were all read, and are
+        nothing but zeros?"""
         length = self.sectors.length
         first = self.sectors.read(0, min(_EDGE, length or _EDGE))
         if first.missing or any(first.data):
@@ -71,7 +74,9 @@ class CapturedVolume:
     """of a system partition: the programs that firmware could start from it"""
 
 
-def disks_of(pages: Iterable[Page], files: Mapping[str, bytes], blocks: Mapping[str, BlockFacts]) -> Iterable[CapturedDisk]:
+def disks_of(
+    pages: Iterable[Page], files: Mapping[str, bytes], blocks: Mapping[str, BlockFacts]
+) -> Iterable[CapturedDisk]:
     """Every disk of which first sectors were read, or of which it is known that they cannot be."""
     of_device: dict[str, list[Page]] = {}
     ends: dict[str, bytes] = {}
@@ -110,7 +115,12 @@ def _lba(path: str) -> int:
 
 def _is_unreadable(page: Page) -> bool:
     """A sector asked for alone that the drive could not read; one that never answered, or was left, was not read."""
-    return page.status == FAILED and not names_a_range(page.path) and page.detail is not None and page.detail.values.get("status") == "failed"
+    return (
+        page.status == FAILED
+        and not names_a_range(page.path)
+        and page.detail is not None
+        and page.detail.values.get("status") == "failed"
+    )
 
 
 def names_a_range(path: str) -> bool:
@@ -119,14 +129,19 @@ def names_a_range(path: str) -> bool:
     return match is not None and match[2] is not None
 
 
-def with_medium(drive: Drive, disks: Iterable[CapturedDisk], messages: Told, blocks: Mapping[str, BlockFacts], rules: Findings) -> Drive:
+def with_medium(
+    drive: Drive, disks: Iterable[CapturedDisk], messages: Told, blocks: Mapping[str, BlockFacts], rules: Findings
+) -> Drive:
     """The drive with what the sectors that it could not read say of it, and what the kernel had to say."""
     own = [d for d in disks if is_of(d.device, drive.device) and d.unreadable]
     names = {name for name in (*blocks, *(d.device for d in own), drive.device) if is_of(name, drive.device)}
     block = block_of(drive.device, blocks)
     port = re.search(r"/(ata\d+)/", block.path) if block else None
     said = [] if drive.bus == USB and not own else list(judge_drive(messages, names, port[1] if port else None))
-    found = [*(f for disk in own for f in judge_unreadable(disk.sectors, disk.unreadable, disk.layout, disk.device)), *said]
+    found = [
+        *(f for disk in own for f in judge_unreadable(disk.sectors, disk.unreadable, disk.layout, disk.device)),
+        *said,
+    ]
     if not found:
         return drive
     findings = ranked([*drive.findings, *found])
@@ -136,7 +151,9 @@ def with_medium(drive: Drive, disks: Iterable[CapturedDisk], messages: Told, blo
     starts = any(0 in disk.unreadable or (1 in disk.unreadable and disk.layout.kind != "mbr") for disk in own)
     more = {"disk-layout": dict(rules.weights["disk-layout"]["start-unreadable"])} if starts else {}
     verdict = say(verdict_words(weights), worst=next(f.text for f in findings if f.severity != NOTE))
-    return replace(drive, findings=tuple(findings), weights=weights, log_weights={**drive.log_weights, **more}, verdict=verdict)
+    return replace(
+        drive, findings=tuple(findings), weights=weights, log_weights={**drive.log_weights, **more}, verdict=verdict
+    )
 
 
 def volumes_in(pages: Iterable[Page], disks: Sequence[CapturedDisk]) -> Iterable[CapturedVolume]:
@@ -148,18 +165,28 @@ def volumes_in(pages: Iterable[Page], disks: Sequence[CapturedDisk]) -> Iterable
                 volume = volume_at(sectors_of(page.values), 0)
             except DecodeError:  # not even one sector of it
                 volume = None
-            yield CapturedVolume(page.device, page.path, int(number[1]), volume, "", _programs(page.device, int(number[1]), disks))
+            yield CapturedVolume(
+                page.device, page.path, int(number[1]), volume, "", _programs(page.device, int(number[1]), disks)
+            )
             if is_physical_volume(page.values):
                 yield from _inside(page, int(number[1]), next((d for d in disks if d.device == page.device), None))
 
 
 def _programs(device: str, number: int, disks: Sequence[CapturedDisk]) -> tuple[str, ...]:
     disk = next((d for d in disks if d.device == device), None)
-    first = next((p.first for p in disk.layout.gpt.partitions if p.number == number and p.is_efi_system), None) if disk and disk.layout.gpt else None
+    first = (
+        next((p.first for p in disk.layout.gpt.partitions if p.number == number and p.is_efi_system), None)
+        if disk and disk.layout.gpt
+        else None
+    )
     if disk is None or first is None:
         return ()
     try:
-        return tuple(sorted(f.path for f in listing(read_fat(disk.sectors, first)).files.values() if f.path.lower().endswith(".efi")))[:_MOST_PROGRAMS]
+        return tuple(
+            sorted(
+                f.path for f in listing(read_fat(disk.sectors, first)).files.values() if f.path.lower().endswith(".efi")
+            )
+        )[:_MOST_PROGRAMS]
     except DecodeError:
         return ()
 
@@ -190,7 +217,9 @@ def final_page(page: Page, disks: Iterable[CapturedDisk], volumes: Iterable[Capt
     """A page of sectors is as good as what was found in it."""
     disk = next((d for d in disks if d.page == page.path), None)
     if disk is not None and disk.layout.kind is None and page.status == DECODED:
-        return replace(page, status=EMPTY, detail=say("page.no-table" if disk.layout.is_told else "page.table-not-told"))
+        return replace(
+            page, status=EMPTY, detail=say("page.no-table" if disk.layout.is_told else "page.table-not-told")
+        )
     volume = next((v for v in volumes if v.page == page.path), None)
     if volume is not None and volume.volume is None:
         return replace(page, status=EMPTY, detail=say("page.no-volume"))
@@ -207,5 +236,7 @@ def system_partitions(disks: Iterable[CapturedDisk]) -> list[SystemPartition]:
                     volume = read_fat(disk.sectors, partition.first)
                 except DecodeError:
                     continue
-                found.append(SystemPartition(partition.guid, f"{disk.device}/part{partition.number}", volume, listing(volume)))
+                found.append(
+                    SystemPartition(partition.guid, f"{disk.device}/part{partition.number}", volume, listing(volume))
+                )
     return found

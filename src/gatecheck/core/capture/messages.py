@@ -1,7 +1,8 @@
-"""The kernel's messages -> what they say of a drive, and of the machine. Only what the kernel says plainly is a finding.
+"""The kernel's messages -> what they say of a drive, and of the machine. Only what the kernel says plainly is a
+finding.
 
-Sources: Linux block/blk-core.c (what a failed request is called), drivers/ata/libata-eh.c, drivers/nvme/host, drivers/mmc/core, block/partitions/efi.c.
-"""
+Sources: Linux block/blk-core.c (what a failed request is called), drivers/ata/libata-eh.c, drivers/nvme/host,
+drivers/mmc/core, block/partitions/efi.c."""
 
 from __future__ import annotations
 
@@ -17,20 +18,33 @@ _MOST_NAMED = 8
 _OF_A_DISK = re.compile(r"\b(sd[a-z]+|vd[a-z]+|nvme\d+n\d+|mmcblk\d+)(?:p?\d+)?\b")
 _MEDIUM = re.compile(r"critical medium error, dev (\w+), sector (\d+)")
 _FAILED = re.compile(r"I/O error, dev (\w+), (?:logical block|sector) (\d+)")
-_LINK = re.compile(r"\b(ata\d+)(?:\.\d+)?: .*(BadCRC|10B8B|limiting SATA link speed|hard resetting link|link is slow to respond)")
+_LINK = re.compile(
+    r"\b(ata\d+)(?:\.\d+)?: .*(BadCRC|10B8B|limiting SATA link speed|hard resetting link|link is slow to respond)"
+)
 _CRC = ("BadCRC", "10B8B", "limiting SATA link speed")
-_NOT_READY = re.compile(r"\b(ata\d+|nvme\d+|mmc\d+|nvme nvme\d+): .*?(COMRESET failed|Device not ready|not ready; aborting|controller is down|error -110 whilst initiali[sz]ing|Removing after probe failure)")
+_NOT_READY = re.compile(
+    r"\b(ata\d+|nvme\d+|mmc\d+|nvme nvme\d+): .*?(COMRESET failed|Device not ready|not ready; aborting|controller "
+    r"is "
+    r"down|error -110 whilst initiali[sz]ing|Removing after probe failure)"
+)
 _TABLE = re.compile(r"\bGPT:\s*(.*(?:Primary|Alternate|alternate|backup|corrupt).*)", re.I)
-_VOLUME = re.compile(r"(?:EXT4-fs (?:error|warning)|ntfs3|BTRFS(?:: error| error)|XFS|FAT-fs).*?\(?(?:device )?\b((?:sd[a-z]+|nvme\d+n\d+p|mmcblk\d+p|vd[a-z]+)\d+)\b.*", re.I)
+_VOLUME = re.compile(
+    (
+        r"(?:EXT4-fs (?:error|warning)|ntfs3|BTRFS(?:: error| error)|XFS|FAT-fs).*?\(?(?:device "
+        r")?\b((?:sd[a-z]+|nvme\d+n\d+p|mmcblk\d+p|vd[a-z]+)\d+)\b.*"
+    ),
+    re.I,
+)
 _MEMORY = re.compile(r"mce:.*(?:Hardware Error|Machine check)|\[Hardware Error\]|EDAC.*\b[CU]E\b|Memory failure", re.I)
 _PCI = re.compile(r"AER: .*error|PCIe Bus Error", re.I)
 
 
 @dataclass(frozen=True, slots=True)
 class Told:
-    """What the kernel's messages say. `unreadable`: disk -> sectors of 512 bytes that its drive could not read; `failed`: disk -> requests that
-    failed for whatever reason; `link`: port -> lines about lost bits; `silent`: what is there and never got ready; `tables`, `volumes`: lines;
-    `memory`, `bus`: how many lines report errors of memory or processor, and of the PCI bus."""
+    """What the kernel's messages say. `unreadable`: disk -> sectors of 512 bytes that its drive could not read;
+    `failed`: disk -> requests that failed for whatever reason; `link`: port -> lines about lost bits; `silent`: what is
+    there and never got ready; `tables`, `volumes`: lines; `memory`, `bus`: how many lines report errors of memory or
+    processor, and of the PCI bus."""
 
     unreadable: Mapping[str, tuple[int, ...]] = field(default_factory=dict)
     failed: Mapping[str, int] = field(default_factory=dict)
@@ -72,19 +86,32 @@ def told_by(lines: Iterable[str]) -> Told:
             volumes.setdefault(volume[1], volume[0][:160])
         memory += bool(_MEMORY.search(line))
         bus += bool(_PCI.search(line))
-    return Told({disk: tuple(sorted(found)) for disk, found in unreadable.items()}, failed, link, tuple(silent), tuple(tables), volumes, memory, bus)
+    return Told(
+        {disk: tuple(sorted(found)) for disk, found in unreadable.items()},
+        failed,
+        link,
+        tuple(silent),
+        tuple(tables),
+        volumes,
+        memory,
+        bus,
+    )
 
 
 def judge_drive(told: Told, names: Collection[str], port: str | None) -> Iterable[Finding]:
     """What they say of one drive. `names`: what the kernel calls its disks; `port`: the ATA port that it hangs on."""
     sectors = sorted({lba for name in names for lba in told.unreadable.get(name, ())})
     if sectors:
-        yield Finding("kernel-unreadable", PHYSICAL, SIGN, PAGE, None, {"count": len(sectors), "lbas": sectors[:_MOST_NAMED]})
+        yield Finding(
+            "kernel-unreadable", PHYSICAL, SIGN, PAGE, None, {"count": len(sectors), "lbas": sectors[:_MOST_NAMED]}
+        )
     failed = sum(told.failed.get(name, 0) for name in names)
     if failed and not sectors:
         yield Finding("kernel-failed", READING, NOTE, PAGE, None, {"count": failed})
     if port and told.link.get(port):
-        yield Finding("kernel-link", CONNECTION, SIGN if told.link[port] > 1 else NOTE, PAGE, None, {"count": told.link[port]})
+        yield Finding(
+            "kernel-link", CONNECTION, SIGN if told.link[port] > 1 else NOTE, PAGE, None, {"count": told.link[port]}
+        )
     for volume, line in told.volumes.items():
         match = _OF_A_DISK.match(volume)
         if match and match[1] in names:

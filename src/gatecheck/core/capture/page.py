@@ -1,4 +1,5 @@
-"""One page of a capture: what it is, and what became of it. Never raises for damaged pages: one that cannot be read says why."""
+"""One page of a capture: what it is, and what became of it. Never raises for damaged pages: one that cannot be read
+says why."""
 
 from __future__ import annotations
 
@@ -20,7 +21,8 @@ DECODED, EMPTY, REFUSED, FAILED, BROKEN, NO_KIND = "decoded", "empty", "refused"
 
 @dataclass(frozen=True, slots=True)
 class Page:
-    """One file of a capture. `kind`: as in the table of kinds, or empty; `values` is set where it was decoded, `detail` where not."""
+    """One file of a capture. `kind`: as in the table of kinds, or empty; `values` is set where it was decoded, `detail`
+    where not."""
 
     path: str
     device: str
@@ -38,13 +40,23 @@ def unread_page(path: str, device: str, kind: PageKind | None, data: bytes, list
     name = kind.id if kind else ""
     if listed.status != "ok":
         status = REFUSED if listed.status == "refused" else FAILED
-        return Page(path, device, name, status, say("page.not-read", status=listed.status, detail=listed.detail), None, len(data))
+        return Page(
+            path,
+            device,
+            name,
+            status,
+            say("page.not-read", status=listed.status, detail=listed.detail),
+            None,
+            len(data),
+        )
     if listed.sha256 and hashlib.sha256(data).hexdigest() != listed.sha256:
         return Page(path, device, name, BROKEN, say("page.other-bytes", sha256=listed.sha256[:12]), None, len(data))
     return None
 
 
-def read_page(path: str, device: str, kind: PageKind | None, data: bytes, decoded: Mapping[str, object], how: str = "") -> Page:
+def read_page(
+    path: str, device: str, kind: PageKind | None, data: bytes, decoded: Mapping[str, object], how: str = ""
+) -> Page:
     def page(status: str, detail: Said | None = None, values: object | None = None) -> Page:
         return Page(path, device, kind.id if kind else "", status, detail, values, len(data))
 
@@ -65,7 +77,8 @@ def read_page(path: str, device: str, kind: PageKind | None, data: bytes, decode
 
 
 def _true_path(path: str, how: str) -> str:
-    """A page's path, with the name that a variable has on its machine: its file has a safer one. `how`: where the probe read it."""
+    """A page's path, with the name that a variable has on its machine: its file has a safer one. `how`: where the probe
+    read it."""
     _, here, name = how.rpartition("/efivars/")
     return f"efivars/{name}" if here and name and "/" not in name and path.startswith("efivars/") else path
 

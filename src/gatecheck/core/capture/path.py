@@ -1,4 +1,5 @@
-"""The boot path from captures: one disk out of several readings, the firmware that meets it, and what the walk says to the tape."""
+"""The boot path from captures: one disk out of several readings, the firmware that meets it, and what the walk says to
+the tape."""
 
 from __future__ import annotations
 
@@ -22,19 +23,39 @@ from gatecheck.core.words.said import Said, say
 
 _MODES = {"uefi": UEFI, "legacy": BIOS}
 _LAYOUT = {
-    "gpt-both-broken": "table-damaged", "gpt-unguarded": "table-damaged", "mbr-unsigned": "no-boot-record", "partition-outside": "table-damaged", "partition-overlaps": "table-damaged",
-}  # fmt: skip
-_MISSING = ("no-fallback", "loader-missing", "second-program-missing", "configuration-missing", "store-missing", "installation-missing", "named-file-missing", "modules-missing")
+    "gpt-both-broken": "table-damaged",
+    "gpt-unguarded": "table-damaged",
+    "mbr-unsigned": "no-boot-record",
+    "partition-outside": "table-damaged",
+    "partition-overlaps": "table-damaged",
+}
+_MISSING = (
+    "no-fallback",
+    "loader-missing",
+    "second-program-missing",
+    "configuration-missing",
+    "store-missing",
+    "installation-missing",
+    "named-file-missing",
+    "modules-missing",
+)
 _NOT_TOLD = ("loader-unread", "kernel-unread", "configuration-unread", "start-unreadable", "boot-sector-unreadable")
 """that something cannot be read says nothing of what it is"""
 
 
 def known_entries(firmware: Firmware | None, *, live: bool = True) -> list[FirmwareEntry] | None:
-    """The boot entries as firmware tries them; None where nobody read them. Not `live`: without the one that the live system was started from."""
+    """The boot entries as firmware tries them; None where nobody read them. Not `live`: without the one that the live
+    system was started from."""
     if firmware is None:
         return None
-    tried = sorted((e for e in firmware.entries if e.is_active and e.place is not None and (live or e.number != firmware.current)), key=lambda e: e.place or 0)
-    return [FirmwareEntry(f"Boot{e.number:04X} {e.description}".strip(), e.partition or "", e.file or "", e.leads_to) for e in tried]
+    tried = sorted(
+        (e for e in firmware.entries if e.is_active and e.place is not None and (live or e.number != firmware.current)),
+        key=lambda e: e.place or 0,
+    )
+    return [
+        FirmwareEntry(f"Boot{e.number:04X} {e.description}".strip(), e.partition or "", e.file or "", e.leads_to)
+        for e in tried
+    ]
 
 
 def mode_of(capture: Capture) -> str | None:
@@ -47,7 +68,8 @@ def machine_of(capture: Capture) -> str:
 
 
 def base_of(captures: Sequence[Capture], device: str) -> tuple[Capture, CapturedDisk] | None:
-    """The newest reading of the whole machine that holds this disk's start. `captures`: newest first; `device`: a drive's or a disk's name."""
+    """The newest reading of the whole machine that holds this disk's start. `captures`: newest first; `device`: a
+    drive's or a disk's name."""
     for capture in captures:
         disk = next((d for d in capture.disks if is_of(d.device, device)), None) if capture.listed is not None else None
         if disk is not None:
@@ -55,17 +77,29 @@ def base_of(captures: Sequence[Capture], device: str) -> tuple[Capture, Captured
     return None
 
 
-def layered(captures: Sequence[Capture], base: tuple[Capture, CapturedDisk], also: Sequence[tuple[Mapping[str, Any], bytes]] = ()) -> LayeredSectors:
+def layered(
+    captures: Sequence[Capture],
+    base: tuple[Capture, CapturedDisk],
+    also: Sequence[tuple[Mapping[str, Any], bytes]] = (),
+) -> LayeredSectors:
     """The disk as all readings since that one show it. `also`: pages of an order that is not done (line, bytes)."""
     capture, disk = base
     size, length = disk.sectors.sector, disk.sectors.length
     newer = captures[: next(n for n, c in enumerate(captures) if c is capture)]
     layers: list[Sectors] = [sectors_of_pages(also, size, length)] if also else []
-    layers += [d.sectors for c in newer if c.listed is None for d in c.disks if d.device == disk.device and d.sectors.sector == size]
+    layers += [
+        d.sectors
+        for c in newer
+        if c.listed is None
+        for d in c.disks
+        if d.device == disk.device and d.sectors.sector == size
+    ]
     return LayeredSectors([*layers, disk.sectors], sector=size, length=length)
 
 
-def sectors_of_pages(pages: Iterable[tuple[Mapping[str, Any], bytes]], sector: int, length: int | None) -> CapturedSectors:
+def sectors_of_pages(
+    pages: Iterable[tuple[Mapping[str, Any], bytes]], sector: int, length: int | None
+) -> CapturedSectors:
     """Pages of sectors as the probe sends them."""
     ranges: dict[int, bytes] = {}
     unreadable = set()
@@ -80,20 +114,42 @@ def sectors_of_pages(pages: Iterable[tuple[Mapping[str, Any], bytes]], sector: i
     return CapturedSectors(ranges, sector=sector, length=length, unreadable=unreadable)
 
 
-def walk_says(rules: Findings, followed: Followed, disk: Sectors, mode: str, *, entries: Sequence[FirmwareEntry] | None = None, elsewhere: bool = False) -> list[dict[str, Any]]:
-    """What a walk that stands says to the checks `disk-layout`, `loader-look` and `entry-target`: check, weights, the reason as an id and values. `elsewhere`: a whole
-    loader stands on the disk where this firmware does not look: then it is not the loader that is missing."""
+def walk_says(
+    rules: Findings,
+    followed: Followed,
+    disk: Sectors,
+    mode: str,
+    *,
+    entries: Sequence[FirmwareEntry] | None = None,
+    elsewhere: bool = False,
+) -> list[dict[str, Any]]:
+    """What a walk that stands says to the checks `disk-layout`, `loader-look` and `entry-target`: check, weights, the
+    reason as an id and values. `elsewhere`: a whole loader stands on the disk where this firmware does not look: then
+    it is not the loader that is missing."""
     found = followed.verdict
     last = found.findings[-1] if found.findings and not found.boots else None
     if not followed.stands or (last is not None and last.id in _NOT_TOLD):
         return []
     reason = say(f"bootpath.{last.id}", where=last.where) if last else say("evidence.path-starts")
-    own = [_weighed(rules, "disk-layout", _layout(followed, disk, mode), reason if found.stops_at == "layout" else say("evidence.path-layout"))]
+    own = [
+        _weighed(
+            rules,
+            "disk-layout",
+            _layout(followed, disk, mode),
+            reason if found.stops_at == "layout" else say("evidence.path-layout"),
+        )
+    ]
     if elsewhere and not found.boots:
         if entries is not None and not any(e.leads_to in ("partition", "disk") for e in entries):
             own.append(_weighed(rules, "entry-target", "none", say("evidence.path-elsewhere")))
     elif found.stops_at in (None, "loader", "system"):
-        state = "sound" if found.boots or found.stops_at == "system" else "missing" if last and last.id in _MISSING else "damaged"
+        state = (
+            "sound"
+            if found.boots or found.stops_at == "system"
+            else "missing"
+            if last and last.id in _MISSING
+            else "damaged"
+        )
         own.append(_weighed(rules, "loader-look", f"walked-{state}", reason))
     return own
 

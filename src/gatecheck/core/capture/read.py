@@ -88,17 +88,26 @@ def read_capture(files: Mapping[str, bytes], rules: Findings, *, kind: str | Non
             drives.append(drive)
     drives = sorted([*drives, *told_only(drives, blocks, rules)], key=lambda d: d.device)
     disks = tuple(disks_of(pages, files, blocks))
-    messages = told_by(line for page in pages if page.kind == "kernel-messages" and isinstance(page.values, TextPage) for line in page.values.lines)
+    messages = told_by(
+        line
+        for page in pages
+        if page.kind == "kernel-messages" and isinstance(page.values, TextPage)
+        for line in page.values.lines
+    )
     drives = [with_medium(drive, disks, messages, blocks, rules) for drive in drives]
     drives = [with_surface(drive, pages, rules) for drive in drives]
     volumes = tuple(volumes_in(pages, disks))
     firmware = _firmware(pages, disks, manifest, rules)
     final = tuple(final_page(page, disks, volumes) for page in pages)
     pci = next((page.values for page in pages if isinstance(page.values, PciDevices)), None)
-    state = next((page.values for page in pages if page.kind == "machine-state" and isinstance(page.values, BlockFacts)), None)
+    state = next(
+        (page.values for page in pages if page.kind == "machine-state" and isinstance(page.values, BlockFacts)), None
+    )
     ports = {part for block in blocks.values() for part in block.path.split("/")}
     notes = tuple(ranked(judge_machine(messages, ports)))
-    return Capture(final, tuple(drives), disks, volumes, firmware, blocks, manifest.machine, _listed(pages), notes, pci, state)
+    return Capture(
+        final, tuple(drives), disks, volumes, firmware, blocks, manifest.machine, _listed(pages), notes, pci, state
+    )
 
 
 def _device_of(path: str) -> str:
@@ -121,7 +130,12 @@ def _listed(pages: Iterable[Page]) -> tuple[str, ...] | None:
 
 
 def _read_device(
-    device: str, files: Mapping[str, bytes], blocks: Mapping[str, BlockFacts], override: str | None, manifest: Manifest, rules: Findings
+    device: str,
+    files: Mapping[str, bytes],
+    blocks: Mapping[str, BlockFacts],
+    override: str | None,
+    manifest: Manifest,
+    rules: Findings,
 ) -> tuple[list[Page], Drive | None]:
     kinds = {path: BY_ID[override] if override else kind_of(path, data) for path, data in files.items()}
     pages: list[Page] = []
@@ -129,7 +143,9 @@ def _read_device(
     # identity and thresholds first: they say how the readings are to be read; later pages replace earlier ones
     for path in sorted(files, key=lambda p: (not _is_early(kinds[p]), "after" in p, p)):
         listed = manifest.pages.get(path)
-        page = unread_page(path, device, kinds[path], files[path], listed) or read_page(path, device, kinds[path], files[path], decoded, listed.how if listed else "")
+        page = unread_page(path, device, kinds[path], files[path], listed) or read_page(
+            path, device, kinds[path], files[path], decoded, listed.how if listed else ""
+        )
         pages.append(page)
         if page.status == DECODED and page.values is not None:
             decoded[page.kind] = page.values
@@ -140,7 +156,9 @@ def _is_early(kind: PageKind | None) -> bool:
     return kind is not None and kind.early
 
 
-def _firmware(pages: Iterable[Page], disks: Iterable[CapturedDisk], manifest: Manifest, rules: Findings) -> Firmware | None:
+def _firmware(
+    pages: Iterable[Page], disks: Iterable[CapturedDisk], manifest: Manifest, rules: Findings
+) -> Firmware | None:
     """The firmware, None where the capture has none of its pages."""
     own = [page for page in pages if page.kind in BY_ID and BY_ID[page.kind].scope == FIRMWARE]
     if not own:
@@ -149,14 +167,22 @@ def _firmware(pages: Iterable[Page], disks: Iterable[CapturedDisk], manifest: Ma
     decoded = [value for page in own if page.status == DECODED for value in [page.values]]
     firmware_pages = FirmwarePages(
         {path: value for path, value in values.items() if isinstance(value, Variable)},
-        next((v for v in decoded if isinstance(v, Smbios)), None), next((v for v in decoded if isinstance(v, EntryPoint)), None),
+        next((v for v in decoded if isinstance(v, Smbios)), None),
+        next((v for v in decoded if isinstance(v, EntryPoint)), None),
         {path: value for path, value in values.items() if isinstance(value, DecodeError)},
-    )  # fmt: skip
+    )
     tables = [disk.layout for disk in disks]
     guids = {p.guid for layout in tables if layout.gpt for p in layout.gpt.partitions} if tables else None
     complete = not any(BY_ID["disk-start"].fits(path) and page.status != "ok" for path, page in manifest.pages.items())
     firmware = firmware_of(firmware_pages, guids, complete=complete, rules=rules)
     loaders = loaders_of(firmware.entries, system_partitions(disks), machine_wanted(manifest.machine))
     shown = loader_situation(loaders, firmware.current)
-    weights = {**firmware.weights, "loader-look": dict(rules.weights["loader-look"][shown[0]])} if shown else firmware.weights
-    return replace(firmware, loaders=tuple(loaders), findings=tuple(ranked([*firmware.findings, *judge_loaders(loaders)])), weights=weights)
+    weights = (
+        {**firmware.weights, "loader-look": dict(rules.weights["loader-look"][shown[0]])} if shown else firmware.weights
+    )
+    return replace(
+        firmware,
+        loaders=tuple(loaders),
+        findings=tuple(ranked([*firmware.findings, *judge_loaders(loaders)])),
+        weights=weights,
+    )

@@ -11,12 +11,23 @@ from gatecheck.core.findings import FAILING, NOTE, SIGN, Finding, ranked
 from gatecheck.core.knowledge.judging import Findings
 from gatecheck.core.scan.evidence import Scanned
 
-_SEVERITY = {"clean": NOTE, "slow-patches": SIGN, "isolated-unreadable": SIGN, "spreading": FAILING, "one-head": FAILING, "stalled": FAILING}
+_SEVERITY = {
+    "clean": NOTE,
+    "slow-patches": SIGN,
+    "isolated-unreadable": SIGN,
+    "spreading": FAILING,
+    "one-head": FAILING,
+    "stalled": FAILING,
+}
 
 
 def surface_of(device: str, pages: Iterable[Page]) -> Scanned | None:
     """The map of the drive that was read last, by the name of its page."""
-    own = [p for p in pages if p.kind == "read-map" and p.status == DECODED and isinstance(p.values, Scanned) and is_of(p.device, device)]
+    own = [
+        p
+        for p in pages
+        if p.kind == "read-map" and p.status == DECODED and isinstance(p.values, Scanned) and is_of(p.device, device)
+    ]
     found = max(own, key=lambda p: p.path, default=None)
     return found.values if found and isinstance(found.values, Scanned) else None
 
@@ -27,14 +38,21 @@ def with_surface(drive: Drive, pages: Iterable[Page], rules: Findings) -> Drive:
     if found is None:
         return drive
     finding = finding_of(found)
-    return replace(drive, findings=tuple(ranked([*drive.findings, finding])), log_weights={**drive.log_weights, "read-scan": found.weights})
+    return replace(
+        drive,
+        findings=tuple(ranked([*drive.findings, finding])),
+        log_weights={**drive.log_weights, "read-scan": found.weights},
+    )
 
 
 def finding_of(found: Scanned) -> Finding:
     """The verdict on a surface."""
     surface = found.surface
     values = {
-        "share": found.share, "unreadable": found.unreadable, "apart": found.is_apart, "places": len(surface.patches),
+        "share": found.share,
+        "unreadable": found.unreadable,
+        "apart": found.is_apart,
+        "places": len(surface.patches),
         "count": round(1 / surface.heads.share) if surface.heads else 0,
-    }  # fmt: skip
+    }
     return Finding(f"surface-{surface.pattern}", "physical", _SEVERITY[surface.pattern], "read-map", None, values)

@@ -1,9 +1,8 @@
 """Looking ahead: what every move costs plus what is left to pay after each of its outcomes, one and two steps deep.
 
 After Heckerman, Breese and Rommelse, "Decision-theoretic troubleshooting", CACM 38(3), 1995, with a second step: after
-each likely outcome of a promising move the best check or fix may follow before the closed form of `CostModel.value` takes
-over. Everything is a product of the belief with maps that are linear in it (`Model.looks`, `Model.behind`).
-"""
+each likely outcome of a promising move the best check or fix may follow before the closed form of `CostModel.value`
+takes over. Everything is a product of the belief with maps that are linear in it (`Model.looks`, `Model.behind`)."""
 
 from __future__ import annotations
 
@@ -19,18 +18,22 @@ from gatecheck.core.knowledge.tables import Check, Fix
 from gatecheck.core.tape.fold import TicketState
 
 _SHORT_CHECKS, _TELLING_CHECKS, _SHORT_FIXES = 3, 3, 5
-"""moves looked at two steps ahead: the cheapest in all, those that shift the belief most for what they cost, and fixes"""
+"""moves looked at two steps ahead: the cheapest in all, those that shift the belief most for what they cost, and
+fixes"""
 _NEXT_CHECKS, _NEXT_FIXES = 5, 3
 """and those that may follow them"""
 _MOST, _MOST_TWICE = 450, 140
 _COVERED, _COVERED_TWICE = 0.995, 0.99
-"""share of the belief that the hypotheses weighed in the first and the second step carry; the belief itself is never cut"""
+"""share of the belief that the hypotheses weighed in the first and the second step carry; the belief itself is never
+cut"""
 _UNLIKELY, _NEGLIGIBLE = 0.05, 0.004
-"""outcomes of a first move that are not followed further; pairs of outcomes whose second one is not weighed by itself"""
+"""outcomes of a first move that are not followed further; pairs of outcomes whose second one is not weighed by
+itself"""
 
 
 class Prospect(Struct):
-    """A move and what is seen ahead of it. Over its outcomes: chance (o,), marginals (o, f), values (o,), booted (o,)."""
+    """A move and what is seen ahead of it. Over its outcomes: chance (o,), marginals (o, f), values (o,), booted
+    (o,)."""
 
     move: Check | Fix
     cost: float
@@ -49,7 +52,8 @@ class Prospect(Struct):
 
 
 class View(Struct, frozen=True):
-    """Everything seen ahead, best first one step ahead; `acting` is what is left to pay when nothing more is looked at."""
+    """Everything seen ahead, best first one step ahead; `acting` is what is left to pay when nothing more is looked
+    at."""
 
     checks: tuple[Prospect, ...]
     fixes: tuple[Prospect, ...]
@@ -60,7 +64,12 @@ class View(Struct, frozen=True):
 
 
 def look_ahead(
-    model: Model, state: TicketState, costs: CostModel, checks: Sequence[Check], fixes: Sequence[Fix], away: Sequence[int] = ()
+    model: Model,
+    state: TicketState,
+    costs: CostModel,
+    checks: Sequence[Check],
+    fixes: Sequence[Fix],
+    away: Sequence[int] = (),
 ) -> View:
     """Weigh all these moves. Pure; the moves must be legal, the fixes columns of `costs`; `away`: columns of fixes that
     others make."""
@@ -146,20 +155,28 @@ class _Step:
         left = self.now * (1.0 - costs.cure[:, list(away)].T)
         column = {f.id: (costs.fixes.index(f.id),) for f in fixes}
         used, used_back, gone = list(column.values()), [column[f.id] for f in trials], [(c,) for c in away]
-        values = _settle(costs, [
-            BeliefBlock(self.now[None], [()], np.array([self.booted])),
-            BeliefBlock(marginals, [()], starts),
-            BeliefBlock(behind.reshape(-1, len(self.now)), used, np.tile(_BOOTS, len(fixes))),
-            BeliefBlock(back, used_back, np.zeros(4 * len(trials), dtype=bool)),
-            BeliefBlock(left, gone, np.zeros(len(away), dtype=bool)),
-        ])  # fmt: skip
+        values = _settle(
+            costs,
+            [
+                BeliefBlock(self.now[None], [()], np.array([self.booted])),
+                BeliefBlock(marginals, [()], starts),
+                BeliefBlock(behind.reshape(-1, len(self.now)), used, np.tile(_BOOTS, len(fixes))),
+                BeliefBlock(back, used_back, np.zeros(4 * len(trials), dtype=bool)),
+                BeliefBlock(left, gone, np.zeros(len(away), dtype=bool)),
+            ],
+        )
         seen = self._seen(checks, chance, marginals, values[1], starts)
         back_again = dict(zip((f.id for f in trials), values[3].reshape(-1, 4), strict=True))
         done = self._done(fixes, used, chances, behind, values[2].reshape(-1, 4), back_again)
-        sent = [float(costs.base[c] + self.now @ costs.risk[:, c] + v) for c, v in zip(away, values[4].tolist(), strict=True)]
+        sent = [
+            float(costs.base[c] + self.now @ costs.risk[:, c] + v)
+            for c, v in zip(away, values[4].tolist(), strict=True)
+        ]
         return seen, done, sent, float(values[0][0])
 
-    def _seen(self, checks: Sequence[Check], chance: Floats, marginals: Floats, values: Floats, starts: Flags) -> list[Prospect]:
+    def _seen(
+        self, checks: Sequence[Check], chance: Floats, marginals: Floats, values: Floats, starts: Flags
+    ) -> list[Prospect]:
         """Prospects of the checks; the arrays have a row for every outcome of the first, then of the second, …"""
         if not checks:
             return []
@@ -167,13 +184,25 @@ class _Step:
         later = np.add.reduceat(chance * values, ends[:-1]).tolist()
         shifts = np.add.reduceat(chance * np.abs(marginals - self.now).sum(axis=1), ends[:-1]).tolist()
         seen = []
-        for check, part, left, shift in zip(checks, map(slice, ends.tolist(), ends[1:].tolist()), later, shifts, strict=True):
+        for check, part, left, shift in zip(
+            checks, map(slice, ends.tolist(), ends[1:].tolist()), later, shifts, strict=True
+        ):
             price = self.price(check)
-            seen.append(Prospect(check, price, chance[part], marginals[part], values[part], starts[part], (), price + left, shift))
+            seen.append(
+                Prospect(
+                    check, price, chance[part], marginals[part], values[part], starts[part], (), price + left, shift
+                )
+            )
         return seen
 
     def _done(
-        self, fixes: Sequence[Fix], used: Sequence[tuple[int, ...]], chances: Floats, behind: Floats, values: Floats, back: Mapping[str, Floats]
+        self,
+        fixes: Sequence[Fix],
+        used: Sequence[tuple[int, ...]],
+        chances: Floats,
+        behind: Floats,
+        values: Floats,
+        back: Mapping[str, Floats],
     ) -> list[Prospect]:
         """Prospects of the fixes; `back`: what is left to pay after each outcome of a trial once it is put back."""
         put_back = self.rates["put_back"] * self.rates["bench_minute"]
@@ -191,14 +220,20 @@ class _Step:
         weighed = model.one_member.take(self.likeliest, axis=0) * self.belief[:, None]
         joint = (weighed.T @ model.sight.rows.take(self.likeliest, axis=0)).T[picked]
         chance, marginals = joint[:, 0], joint[:, 1:] / joint[:, :1]
-        return chance, marginals, (model.sight.boots | model.sight.keeps_booted if self.booted else model.sight.boots)[picked]
+        return (
+            chance,
+            marginals,
+            (model.sight.boots | model.sight.keeps_booted if self.booted else model.sight.boots)[picked],
+        )
 
     def _look_behind(self, fixes: Sequence[Fix]) -> tuple[Floats, Floats]:
         """Chance of every outcome of every fix but could-not, shape (x, 4), and what is left then, shape (x, 4, f)."""
         if not fixes:
             return np.zeros((0, 4)), np.zeros((0, 4, len(self.now)))
         self.posts = {fix.id: self.model.act(fix.id, self.state.how).apply_all(self.state.belief) for fix in fixes}
-        joint = np.asarray(np.concatenate(list(self.posts.values()), dtype=np.float32) @ self.model.one_member, dtype=np.float64).reshape(len(fixes), 4, -1)
+        joint = np.asarray(
+            np.concatenate(list(self.posts.values()), dtype=np.float32) @ self.model.one_member, dtype=np.float64
+        ).reshape(len(fixes), 4, -1)
         return joint[:, :, 0], joint[:, :, 1:] / joint[:, :, :1]
 
     def _taken_back(self, fix: Fix) -> Floats:
@@ -212,8 +247,8 @@ _BOOTS = np.array([True, False, False, False])
 
 
 class BeliefBlock(Struct, frozen=True):
-    """Beliefs to be weighed: fault probabilities, shape (v * k, f), in v runs of k rows; the fixes that are used up in each
-    run; and which of the rows start."""
+    """Beliefs to be weighed: fault probabilities, shape (v * k, f), in v runs of k rows; the fixes that are used up in
+    each run; and which of the rows start."""
 
     marginals: Floats
     used: Sequence[tuple[int, ...]]
@@ -224,11 +259,18 @@ class BeliefBlock(Struct, frozen=True):
 
 def _settle(costs: CostModel, blocks: Sequence[BeliefBlock]) -> list[Floats]:
     """The closed form of all blocks in one pass, an array for each; no number where a row does not count."""
-    distinct = {gone: place for place, gone in enumerate(dict.fromkeys(gone for block in blocks for gone in block.used))}
+    distinct = {
+        gone: place for place, gone in enumerate(dict.fromkeys(gone for block in blocks for gone in block.used))
+    }
     runs = [(distinct[gone], len(block.booted) // len(block.used)) for block in blocks for gone in block.used]
     of = np.repeat(*np.array(runs, dtype=np.intp).T)
-    marginals, booted = np.concatenate([b.marginals for b in blocks], dtype=np.float32, casting="same_kind"), np.concatenate([b.booted for b in blocks])
-    counting = np.flatnonzero(np.concatenate([np.ones(len(b.booted), dtype=bool) if b.counts is None else b.counts for b in blocks]))
+    marginals, booted = (
+        np.concatenate([b.marginals for b in blocks], dtype=np.float32, casting="same_kind"),
+        np.concatenate([b.booted for b in blocks]),
+    )
+    counting = np.flatnonzero(
+        np.concatenate([np.ones(len(b.booted), dtype=bool) if b.counts is None else b.counts for b in blocks])
+    )
     values = np.full(len(booted), np.nan)
     values[counting] = costs.value(marginals.take(counting, axis=0), booted[counting], list(distinct), of[counting])
     return np.split(values, np.cumsum([len(b.booted) for b in blocks])[:-1])
@@ -241,7 +283,9 @@ def _two_ahead(
     if not (next_checks or next_fixes):
         return
     after = _AfterFirst.of(step, short)
-    followed = [follow(after, next_) for follow, next_ in ((_looks_next, next_checks), (_fixes_next, next_fixes)) if next_]
+    followed = [
+        follow(after, next_) for follow, next_ in ((_looks_next, next_checks), (_fixes_next, next_fixes)) if next_
+    ]
     left = after.at_once(step.costs)
     for follower, value in zip([*next_checks, *next_fixes], _expected(step.costs, after, followed), strict=True):
         price = np.array(_next_prices(step, follower, short))
@@ -276,7 +320,9 @@ class _AfterFirst(Struct, frozen=True):
     def of(cls, step: _Step, short: Sequence[Prospect]) -> _AfterFirst:
         likely = [p.chance > _UNLIKELY for p in short]
         sight, now = step.model.sight, step.state.belief
-        looked = [(sight.looks[p.move.id], x) for p, x in zip(short, likely, strict=True) if p.move.id not in step.posts]
+        looked = [
+            (sight.looks[p.move.id], x) for p, x in zip(short, likely, strict=True) if p.move.id not in step.posts
+        ]
         done = [(step.posts[p.move.id], x) for p, x in zip(short, likely, strict=True) if p.move.id in step.posts]
         mass = np.zeros(len(now))
         for rows, x in looked:
@@ -292,7 +338,10 @@ class _AfterFirst(Struct, frozen=True):
         beliefs /= beliefs.sum(axis=1, keepdims=True)
         owner = np.repeat(np.arange(len(short)), [int(x.sum()) for x in likely])
         booted = np.concatenate([p.booted[x] for p, x in zip(short, likely, strict=True)])
-        chance, values = (np.concatenate([part[x] for part, x in zip(parts, likely, strict=True)]) for parts in ([p.chance for p in short], [p.values for p in short]))
+        chance, values = (
+            np.concatenate([part[x] for part, x in zip(parts, likely, strict=True)])
+            for parts in ([p.chance for p in short], [p.values for p in short])
+        )
         return cls(step.model, short, likely, owner, active, beliefs, booted, chance, values, step.state.how)
 
     @property
@@ -301,9 +350,9 @@ class _AfterFirst(Struct, frozen=True):
         return [self.short[o].used for o in self.owner.tolist()]
 
     def at_once(self, costs: CostModel) -> Floats:
-        """What is left to pay in each row when no second move is made. Where a next move is known, only what it leads to
-        counts: the closed form is a little too hopeful, and a step that is spelled out must not compete with one that is
-        not. So a machine that does not start has no other way than the dearest one."""
+        """What is left to pay in each row when no second move is made. Where a next move is known, only what it leads
+        to counts: the closed form is a little too hopeful, and a step that is spelled out must not compete with one
+        that is not. So a machine that does not start has no other way than the dearest one."""
         left = np.full(len(self.owner), float(costs.base[-1]))
         if not self.booted.any():
             return left
@@ -325,18 +374,28 @@ def _looks_next(after: _AfterFirst, checks: Sequence[Prospect]) -> _Followed:
     sight, booted = after.model.sight, after.booted
     picked = np.concatenate([sight.columns[p.move.id] for p in checks])
     rows = np.ascontiguousarray(sight.rows.take(after.active, axis=0)[:, picked].T)
-    joint = (after.beliefs[:, None, :] * rows).reshape(-1, len(after.active)) @ after.model.one_member.take(after.active, axis=0)
+    joint = (after.beliefs[:, None, :] * rows).reshape(-1, len(after.active)) @ after.model.one_member.take(
+        after.active, axis=0
+    )
     joint = joint.reshape(len(booted), len(picked), -1)
     starts = sight.boots[picked] | (sight.keeps_booted[picked] & booted[:, None])
     ends = np.cumsum([0, *(len(p.move.outcomes) for p in checks)]).tolist()
     counts = (after.chance[:, None] * joint[:, :, 0] >= _NEGLIGIBLE) | starts | booted[:, None]
     place = {p.move.id: index for index, p in enumerate(after.short)}
-    counts &= after.owner[:, None] != np.repeat([place[p.move.id] for p in checks], np.diff(ends))  # no move follows itself
-    return _Followed(BeliefBlock(_given(joint), after.used, starts.ravel(), counts.ravel()), joint[:, :, 0], list(map(slice, ends, ends[1:])))
+    counts &= after.owner[:, None] != np.repeat(
+        [place[p.move.id] for p in checks], np.diff(ends)
+    )  # no move follows itself
+    return _Followed(
+        BeliefBlock(_given(joint), after.used, starts.ravel(), counts.ravel()),
+        joint[:, :, 0],
+        list(map(slice, ends, ends[1:])),
+    )
 
 
 def _fixes_next(after: _AfterFirst, fixes: Sequence[Prospect]) -> _Followed:
-    behind = np.concatenate([after.model.behind(p.move.id, after.how).take(after.active, axis=0) for p in fixes], axis=1)
+    behind = np.concatenate(
+        [after.model.behind(p.move.id, after.how).take(after.active, axis=0) for p in fixes], axis=1
+    )
     joint = (after.beliefs @ behind).reshape(len(after.booted), 4 * len(fixes), -1)
     used = [used_up(gone, p.used) for gone in after.used for p in fixes]
     parts = [slice(4 * place, 4 * place + 4) for place in range(len(fixes))]
@@ -349,8 +408,8 @@ def _given(joint: Floats) -> Floats:
 
 
 def _expected(costs: CostModel, after: _AfterFirst, followed: Sequence[_Followed]) -> list[Floats]:
-    """What each second move leaves to pay in each row, on average over its outcomes, shape (v,) each. What is too unlikely to be weighed leaves what the
-    row itself does."""
+    """What each second move leaves to pay in each row, on average over its outcomes, shape (v,) each. What is too
+    unlikely to be weighed leaves what the row itself does."""
     values = []
     for one, settled in zip(followed, _settle(costs, [f.block for f in followed]), strict=True):
         rows = settled.reshape(one.chance.shape)
@@ -360,9 +419,14 @@ def _expected(costs: CostModel, after: _AfterFirst, followed: Sequence[_Followed
 
 
 def _next_prices(step: _Step, follower: Prospect, short: Sequence[Prospect]) -> list[float]:
-    """What the second move costs after each of the first ones: nothing for getting there when the first has led to the same place; no move follows itself."""
+    """What the second move costs after each of the first ones: nothing for getting there when the first has led to the
+    same place; no move follows itself."""
     visit, shared = follower.move.visit, follower.cost - step.entry(follower.move)
     return [
-        np.inf if p is follower else shared if visit is not None and visit == (p.move.enters or p.move.visit) else follower.cost
+        np.inf
+        if p is follower
+        else shared
+        if visit is not None and visit == (p.move.enters or p.move.visit)
+        else follower.cost
         for p in short
-    ]  # fmt: skip
+    ]

@@ -75,16 +75,23 @@ def _in_order(model: Model, state: TicketState, plan: MovePlan, call: Call, held
     spins = state.facts.get("drive_kind") in (None, "unknown", "hdd")
     if listening is None or not (strains and spins) or is_data_safe(state.facts):
         return moves
-    return [listening, *(m for m in moves if m.move != "sound")][:_most(model)]
+    return [listening, *(m for m in moves if m.move != "sound")][: _most(model)]
 
 
-def _second_look(model: Model, state: TicketState, moves: Sequence[NextMove], call: Call, held: Sequence[Held]) -> NextMove | None:
+def _second_look(
+    model: Model, state: TicketState, moves: Sequence[NextMove], call: Call, held: Sequence[Held]
+) -> NextMove | None:
     """What has to be seen twice before the first move, or what the call asks for, is made."""
-    wanted = [*(m.move for m in moves[:1]), *([call.option.main_fix] if call.option and call.option.main_fix and call.due else [])]
+    wanted = [
+        *(m.move for m in moves[:1]),
+        *([call.option.main_fix] if call.option and call.option.main_fix and call.due else []),
+    ]
     for fix in wanted:
         if fix in model.knowledge.fixes:
             for check in seen_once(model, state, model.knowledge.fixes[fix], {h.move for h in held}):
-                return describe(model, state, check, say("next.look-twice", reading=[check, state.latest[check][1].outcome]))
+                return describe(
+                    model, state, check, say("next.look-twice", reading=[check, state.latest[check][1].outcome])
+                )
     return None
 
 
@@ -97,9 +104,18 @@ def _link_comes_first(model: Model, state: TicketState, holding: Collection[str]
     pages = state.last("health-pages")
     if pages is None or pages.outcome != "link-errors" or state.booted is not None:
         return None
-    for fix in ("reseat", "swap-cable") if _p(model, state, "link.loose") > _p(model, state, "link.broken") else ("swap-cable", "reseat"):
+    for fix in (
+        ("reseat", "swap-cable")
+        if _p(model, state, "link.loose") > _p(model, state, "link.broken")
+        else ("swap-cable", "reseat")
+    ):
         move = model.knowledge.fixes[fix]
-        if fix not in state.tried | state.once and fix not in holding and fix in state.applicable and unmet_need(model, state, move) is None:
+        if (
+            fix not in state.tried | state.once
+            and fix not in holding
+            and fix in state.applicable
+            and unmet_need(model, state, move) is None
+        ):
             return fix
     return None
 
@@ -111,7 +127,14 @@ def _p(model: Model, state: TicketState, fault: str) -> float:
 def _ranked(model: Model, state: TicketState, plan: MovePlan, call: Call, held: Sequence[Held]) -> list[NextMove]:
     first: list[NextMove] = []
     if call.again is not None:
-        first.append(describe(model, state, call.again.move, say("next.look-again", reading=[call.again.move, state.latest[call.again.move][1].outcome])))
+        first.append(
+            describe(
+                model,
+                state,
+                call.again.move,
+                say("next.look-again", reading=[call.again.move, state.latest[call.again.move][1].outcome]),
+            )
+        )
     offer = model.knowledge.offer
     holding = {h.move for h in held}
     if any(h.interlock == "stop-running" for h in held) and not _was_asked_off(state):
@@ -126,7 +149,11 @@ def _ranked(model: Model, state: TicketState, plan: MovePlan, call: Call, held: 
         first += [by_move[c] for c in dict.fromkeys(call.due) if c in by_move]
     if call.choice and call.option:
         for fix in call.option.fixes:
-            if fix not in holding and fix not in state.tried and unmet_need(model, state, model.knowledge.fixes[fix]) is None:
+            if (
+                fix not in holding
+                and fix not in state.tried
+                and unmet_need(model, state, model.knowledge.fixes[fix]) is None
+            ):
                 first.append(describe(model, state, fix, _reason(model, state, fix, call)))
     if "screen" in by_move and not {r.move for _, r in state.readings} - _BEFORE_SCREEN:
         first.append(by_move["screen"])  # watch it fail, once, before anything is opened or started
@@ -137,34 +164,49 @@ def _ranked(model: Model, state: TicketState, plan: MovePlan, call: Call, held: 
     offered = [m for m in plan.ranked if m.move not in put_first and not _is_verdict(model, m.move)]
     worth = [m for m in offered if m.gain > offer["worth_showing"] * m.cost]
     if call.choice:
-        return [*first, *(m for m in worth if m.kind == "check" and m.net > 0)][: max(len(first), int(offer["most_after_call"]))]
+        return [*first, *(m for m in worth if m.kind == "check" and m.net > 0)][
+            : max(len(first), int(offer["most_after_call"]))
+        ]
     if not worth and not first:
         worth = offered[:1] or list(plan.ranked[:1])
     return [*first, *_fix_among_first(model, worth)][: _most(model)] or _last_resort(model, state, call, holding)
 
 
 def _fix_among_first(model: Model, worth: list[NextMove]) -> list[NextMove]:
-    """Checks are ranked by what they may save, a fix by what it saves for sure: the best fix stands among the first where little is between them."""
+    """Checks are ranked by what they may save, a fix by what it saves for sure: the best fix stands among the first
+    where little is between them."""
     offer = model.knowledge.offer
     among = int(offer["fix_among"])
     place = next((i for i, m in enumerate(worth) if m.kind == "fix"), None)
-    if place is None or place < among or worth[0].net - worth[place].net > offer["fix_close"] * model.knowledge.rates["bench_minute"]:
+    if (
+        place is None
+        or place < among
+        or worth[0].net - worth[place].net > offer["fix_close"] * model.knowledge.rates["bench_minute"]
+    ):
         return worth
     others = [m for m in worth if m is not worth[place]]
     return [*others[: among - 1], worth[place], *others[among - 1 :]]
 
 
 def _last_resort(model: Model, state: TicketState, call: Call, holding: Collection[str]) -> list[NextMove]:
-    """Nothing new is left to look at and there is no call: a light fix it leans to; else the reading most likely to be a slip, looked at again; else the
-    heavy one it leans to; and where that is nothing, others have to look."""
+    """Nothing new is left to look at and there is no call: a light fix it leans to; else the reading most likely to be
+    a slip, looked at again; else the heavy one it leans to; and where that is nothing, others have to look."""
     fixes = call.option.fixes if call.option else ()
-    found = [describe(model, state, f, _reason(model, state, f, call)) for f in fixes if f not in holding and unmet_need(model, state, model.knowledge.fixes[f]) is None]
+    found = [
+        describe(model, state, f, _reason(model, state, f, call))
+        for f in fixes
+        if f not in holding and unmet_need(model, state, model.knowledge.fixes[f]) is None
+    ]
     if found and not any(_is_verdict(model, m.move) for m in found):
         return found
     again = doubtful(model, state, holding)
     if again is not None:
         return [describe(model, state, again, say("next.look-again", reading=[again, state.latest[again][1].outcome]))]
-    return found if found or "board-work" in state.tried else [describe(model, state, "board-work", why_of("board-work", state))]
+    return (
+        found
+        if found or "board-work" in state.tried
+        else [describe(model, state, "board-work", why_of("board-work", state))]
+    )
 
 
 def _reason(model: Model, state: TicketState, fix: str, call: Call) -> Said:
@@ -189,7 +231,8 @@ def _was_asked_off(state: TicketState) -> bool:
 
 
 def _copy_comes_first(model: Model, state: TicketState, call: Call, held: Sequence[Held], spent: bool) -> bool:
-    """The data is not safe, can be reached, and either the drive may be failing or the way out writes. `spent`: no other move is worth its cost."""
+    """The data is not safe, can be reached, and either the drive may be failing or the way out writes. `spent`: no
+    other move is worth its cost."""
     copying, limits = model.knowledge.fixes["copy-data"], model.knowledge.plan
     if is_data_safe(state.facts) or any(h.move == "copy-data" for h in held) or "copy-data" in state.tried:
         return False
@@ -201,7 +244,11 @@ def _copy_comes_first(model: Model, state: TicketState, call: Call, held: Sequen
     replaces = call.choice == "replace"
     if state.booted is not None and not (waits or replaces):
         return False
-    return (warned and failing >= limits["copy_when_warned"] and _was_seen(model, state)) or waits or (replaces and _was_seen(model, state))
+    return (
+        (warned and failing >= limits["copy_when_warned"] and _was_seen(model, state))
+        or waits
+        or (replaces and _was_seen(model, state))
+    )
 
 
 def _was_seen(model: Model, state: TicketState) -> bool:
@@ -216,7 +263,9 @@ def _was_seen(model: Model, state: TicketState) -> bool:
 def _questions(model: Model, state: TicketState, call: Call, held: Sequence[Held]) -> list[Question]:
     asks = []
     locks = {h.interlock for h in held}
-    if state.facts.get("data") in (None, "unknown") and (locks & {"stop-running", "copy-first"} or _leans_on_data(call)):
+    if state.facts.get("data") in (None, "unknown") and (
+        locks & {"stop-running", "copy-first"} or _leans_on_data(call)
+    ):
         asks.append(Question("data", say("ask.data")))
     elif not is_data_safe(state.facts) and state.facts.get("consent") in (None, "not-asked"):
         if call.choice == "refer":
@@ -231,4 +280,6 @@ def _questions(model: Model, state: TicketState, call: Call, held: Sequence[Held
 
 
 def _leans_on_data(call: Call) -> bool:
-    return call.option is not None and ("data-unprotected" in call.option.held_by or call.option.choice in ("replace", "refer"))
+    return call.option is not None and (
+        "data-unprotected" in call.option.held_by or call.option.choice in ("replace", "refer")
+    )

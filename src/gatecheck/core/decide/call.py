@@ -28,20 +28,32 @@ from gatecheck.core.decide.plan import (
 )
 from gatecheck.core.decide.recheck import HEAVY, SuspectReading, look_again
 from gatecheck.core.decide.rules import Rule, applicable_rule, data_is_open, may_sit_loose, probability
-from gatecheck.core.decide.ways import WEIGHT, Option, balance_of, distinct, ends_of, option_of, right_choices, ways_out, worth_of
+from gatecheck.core.decide.ways import (
+    WEIGHT,
+    Option,
+    balance_of,
+    distinct,
+    ends_of,
+    option_of,
+    right_choices,
+    ways_out,
+    worth_of,
+)
 from gatecheck.core.tape.fold import TicketState
 from gatecheck.core.words.said import Said, say
 
 _VIABLE = 0.5
 """a way out is weighed for the call when it works at least this share as often as the surest one"""
 _LOOKS_FIRST = "hardware-passed"
-"""the one rule that may stand while a look is still due: a volume that was never checked may be all there is to repair"""
+"""the one rule that may stand while a look is still due: a volume that was never checked may be all there is to
+repair"""
 _SHOWN = 0.05
 """and is listed at all from this share on"""
 
 
 class Call(Struct, frozen=True):
-    """`choice` is None while nothing is decided; `leans` says where it stands. `balance` sums to one over the choices."""
+    """`choice` is None while nothing is decided; `leans` says where it stands. `balance` sums to one over the
+    choices."""
 
     choice: str | None
     option: Option | None
@@ -83,16 +95,29 @@ def make_call(model: Model, state: TicketState, held: Sequence[Held], plan: Move
     # a way out that hardly ever works only puts the decision off, however cheap it is
     options = [
         option_of(model, state, way, end, _ahead(plan, way.fixes, end.loss, end.at_risk), held_here)
-        for (way, held_here), end in zip(open_ways, ends, strict=True) if end.works >= _SHOWN * best_chance
-    ]  # fmt: skip
-    ranked = distinct(sorted(options, key=lambda o: (o.p_success < _VIABLE * best_chance, o.expected_loss, -o.p_success)))
+        for (way, held_here), end in zip(open_ways, ends, strict=True)
+        if end.works >= _SHOWN * best_chance
+    ]
+    ranked = distinct(
+        sorted(options, key=lambda o: (o.p_success < _VIABLE * best_chance, o.expected_loss, -o.p_success))
+    )
     rule = applicable_rule(model, state, p_drive)
     ranked_choice = [o for o in ranked if rule is None or (o.choice == rule.choice and rule.fix in (None, o.main_fix))]
     if rule is not None and not ranked_choice and state.facts.get("consent") == "refused":
-        rule, ranked_choice = None, list(ranked)  # what the trade asks for is against the customer's word: the best of what is left
+        rule, ranked_choice = (
+            None,
+            list(ranked),
+        )  # what the trade asks for is against the customer's word: the best of what is left
     best = ranked_choice[0] if ranked_choice else None
-    if rule is None and state.booted is not None and balance["release"] >= model.knowledge.plan["made_started"] and not _left_in_it(model, state):
-        best = next((o for o in ranked if o.choice == "release"), best)  # what starts is not mended further: what is left proves it
+    if (
+        rule is None
+        and state.booted is not None
+        and balance["release"] >= model.knowledge.plan["made_started"]
+        and not _left_in_it(model, state)
+    ):
+        best = next(
+            (o for o in ranked if o.choice == "release"), best
+        )  # what starts is not mended further: what is left proves it
     holding = {h.move for h in held}
     main = model.knowledge.fixes[best.main_fix] if best and best.main_fix else None
     due = [*looks_due(model, state, main, holding), *seen_once(model, state, main, holding)] if main else []
@@ -105,7 +130,13 @@ def make_call(model: Model, state: TicketState, held: Sequence[Held], plan: Move
         made, why = False, say("call.too-close")
     slip = _slip(model, state, best, rule, holding) if made else None
     if slip is not None:
-        made, why, rule, due, proof = False, say("call.look-again", reading=[slip.move, state.latest[slip.move][1].outcome]), None, [], []
+        made, why, rule, due, proof = (
+            False,
+            say("call.look-again", reading=[slip.move, state.latest[slip.move][1].outcome]),
+            None,
+            [],
+            [],
+        )
     leans = best.choice if best and made else max(balance, key=lambda c: balance[c])
     confidence = balance.get(leans, 0.0)
     if rule and rule.name != _LIFTS_NOTHING:
@@ -130,35 +161,66 @@ def _left_in_it(model: Model, state: TicketState) -> bool:
     return float(state.marginals.max()) >= model.knowledge.plan["left_in_it"]
 
 
-def _slip(model: Model, state: TicketState, best: Option | None, rule: Rule | None, holding: Collection[str]) -> SuspectReading | None:
+def _slip(
+    model: Model, state: TicketState, best: Option | None, rule: Rule | None, holding: Collection[str]
+) -> SuspectReading | None:
     """The reading to look at again before a heavy verdict; none where it rests on what others said already."""
     if best is None or best.choice not in HEAVY:
         return None
     if rule is not None and (rule.name in _SAID_ELSEWHERE or (rule.name in _HEARD and not is_data_safe(state.facts))):
         return None
     if best.choice == "release":
-        return look_again(model, state, best.choice, right_choices(model, state), WEIGHT[best.choice], model.knowledge.rates["comeback"], holding)
-    harm = best.cost + model.knowledge.rates["failed_try"] + (worth_of(model, state) if best.data_outcome == "lost" else 0.0)
+        return look_again(
+            model,
+            state,
+            best.choice,
+            right_choices(model, state),
+            WEIGHT[best.choice],
+            model.knowledge.rates["comeback"],
+            holding,
+        )
+    harm = (
+        best.cost
+        + model.knowledge.rates["failed_try"]
+        + (worth_of(model, state) if best.data_outcome == "lost" else 0.0)
+    )
     return look_again(model, state, best.choice, right_choices(model, state), WEIGHT[best.choice], harm, holding)
+
+
 _LIFTS_NOTHING = "hardware-passed"
 """a rule of thumb that says what to do and not how surely it helps: right in 68 of 100 where it was made at 78 %"""
 _CALLED = 0.5
 """what is less likely right than wrong is no call"""
 _SAID_ELSEWHERE, _HEARD = ("sent-away", "refer-before-stress"), ("mechanical-damage",)
-"""rules whose reading is not doubted; and those whose reading costs too much to make again while there is something to lose"""
+"""rules whose reading is not doubted; and those whose reading costs too much to make again while there is something to
+lose"""
 _SECOND_OPINION = ("seen-setup", "short-test", "health-pages", "builtin-quick", "error-log")
 
 
-def _proof_due(model: Model, state: TicketState, best: Option | None, p_drive: float, holding: Collection[str]) -> list[str]:
+def _proof_due(
+    model: Model, state: TicketState, best: Option | None, p_drive: float, holding: Collection[str]
+) -> list[str]:
     """What proves a call that may be made already: a second cold start, or a second opinion on a drive."""
     if best is None:
         return []
     if best.choice == "release":
-        return [*(["screen"] if _started_once(state) else []), *(["clock"] if _clock_due(model, state, holding) else [])]
+        return [
+            *(["screen"] if _started_once(state) else []),
+            *(["clock"] if _clock_due(model, state, holding) else []),
+        ]
     if best.choice != "replace" or p_drive >= model.knowledge.plan["sure_of_the_drive"]:
         return []
-    seen = any("detection" in c.opens.get(r.outcome or "", ()) for _, r in state.readings for c in [model.knowledge.checks.get(r.move)] if c)
-    opinions = [c for c in _SECOND_OPINION[seen:] if c not in state.current and is_legal(model, state, model.knowledge.checks[c], holding)]
+    seen = any(
+        "detection" in c.opens.get(r.outcome or "", ())
+        for _, r in state.readings
+        for c in [model.knowledge.checks.get(r.move)]
+        if c
+    )
+    opinions = [
+        c
+        for c in _SECOND_OPINION[seen:]
+        if c not in state.current and is_legal(model, state, model.knowledge.checks[c], holding)
+    ]
     return opinions[:1]
 
 
@@ -174,12 +236,14 @@ def _clock_due(model: Model, state: TicketState, holding: Collection[str]) -> bo
     last = state.last("replace-battery")
     fresh = last is not None and last.outcome != "could-not"
     doubtful = fresh or probability(model, state, "battery.flat") >= model.knowledge.plan["proven_clock"]
-    return doubtful and "clock" not in state.current and is_legal(model, state, model.knowledge.checks["clock"], holding)
+    return (
+        doubtful and "clock" not in state.current and is_legal(model, state, model.knowledge.checks["clock"], holding)
+    )
 
 
 def _ahead(plan: MovePlan, way: Sequence[str], otherwise: float, data: float) -> float:
-    """What the way costs on average, what follows when it fails included; as the plan has it where the plan weighs it, and
-    beside that the data that deciding for it leaves behind."""
+    """What the way costs on average, what follows when it fails included; as the plan has it where the plan weighs it,
+    and beside that the data that deciding for it leaves behind."""
     if not way:
         return plan.waiting - plan.releasing
     known = [plan.acting[fix] for fix in way if fix in plan.acting]
@@ -208,7 +272,12 @@ def _is_made(
     limits = model.knowledge.plan
     confidence = balance[best.choice]
     verdict = best.choice == "release" or (best.main_fix is not None and model.knowledge.fixes[best.main_fix].verdict)
-    if best.choice == "release" and state.booted is not None and confidence >= limits["made_started"] and not _left_in_it(model, state):
+    if (
+        best.choice == "release"
+        and state.booted is not None
+        and confidence >= limits["made_started"]
+        and not _left_in_it(model, state)
+    ):
         return True, say("call.started")
     rivals = [m for m in plan.ranked if m.kind == "check" or (verdict and not model.knowledge.fixes[m.move].verdict)]
     rival = max(rivals, key=lambda m: m.net, default=None)
@@ -234,7 +303,12 @@ def _is_made(
 
 def _note(state: TicketState, best: Option | None) -> Said | None:
     """What the customer has to be told beside the call."""
-    if best and best.choice == "replace" and state.facts.get("data") == "irreplaceable" and not is_data_safe(state.facts):
+    if (
+        best
+        and best.choice == "replace"
+        and state.facts.get("data") == "irreplaceable"
+        and not is_data_safe(state.facts)
+    ):
         return say("call.keep-old-drive")
     value = state.facts.get("machine_value")
     if best and isinstance(value, int | float) and not isinstance(value, bool) and best.cost > value:

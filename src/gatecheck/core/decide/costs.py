@@ -1,9 +1,8 @@
 """What moves cost on this ticket, in bench minutes worth of currency, and what the current belief is worth.
 
-`CostModel.value` is the expected cost of the best sequence of fixes with nothing more to look at, after Heckerman, Breese
-and Rommelse, "Decision-theoretic troubleshooting", CACM 38(3), 1995: fixes in the order of probability per cost, each
-paid for as long as something that needs it, or a later one, may still be wrong.
-"""
+`CostModel.value` is the expected cost of the best sequence of fixes with nothing more to look at, after Heckerman,
+Breese and Rommelse, "Decision-theoretic troubleshooting", CACM 38(3), 1995: fixes in the order of probability per cost,
+each paid for as long as something that needs it, or a later one, may still be wrong."""
 
 from __future__ import annotations
 
@@ -103,7 +102,8 @@ class CostModel(Struct, frozen=True):
     """what it costs to see a machine start that has nothing left in it"""
     worth: float
     cheapest: Ints
-    """shape (f, m): the columns of the fault's cures, cheapest per cure first; filled up with columns that do not cure it"""
+    """shape (f, m): the columns of the fault's cures, cheapest per cure first; filled up with columns that do not cure
+    it"""
     shares: Floats
     """shape (f, m): `cure` in that order"""
     broad: tuple[int, ...]
@@ -128,8 +128,8 @@ class CostModel(Struct, frozen=True):
         return weights
 
     def value(self, marginals: Floats | Light, booted: Flags, used: Sequence[tuple[int, ...]], of: Ints) -> Floats:
-        """Expected cost of fixing, shape (k,), for fault probabilities `marginals`, shape (k, f). Of each row's fixes those in
-        the set `used[of]` are used up.
+        """Expected cost of fixing, shape (k,), for fault probabilities `marginals`, shape (k, f). Of each row's fixes
+        those in the set `used[of]` are used up.
 
         Where the machine starts (`booted`, shape (k,)), it is handed back with what is left in it.
         """
@@ -144,8 +144,8 @@ class CostModel(Struct, frozen=True):
         return values
 
     def _mended(self, marginals: Light, used: Sequence[tuple[int, ...]], of: Ints) -> Floats:
-        """The value where the machine does not start. A broad fix is made first only where that alone, with the least that what it leaves can cost, is
-        not dearer already."""
+        """The value where the machine does not start. A broad fix is made first only where that alone, with the least
+        that what it leaves can cost, is not dearer already."""
         best = self._in_turn(marginals, used, of)
         sets, columns = list(used), list(self.broad)
         rows, paid, mended, places = [], [], [], []
@@ -170,25 +170,35 @@ class CostModel(Struct, frozen=True):
         return np.asarray(np.minimum(best + self._beside(marginals), self.light.base[-1]), dtype=np.float64)
 
     def _least(self, marginals: Light, used: Sequence[tuple[int, ...]], of: Ints) -> Light:
-        """Shape (k,): no order of fixes costs less. Every fix is paid at least as often as it is what is needed, and giving up is paid at most once."""
+        """Shape (k,): no order of fixes costs less. Every fix is paid at least as often as it is what is needed, and
+        giving up is paid at most once."""
         alone = np.concatenate([least for _, least in self._with_used(used)]).reshape(len(used), -1)
-        return np.asarray(np.einsum("kf,kf->k", marginals, alone.take(of, axis=0)) / np.maximum(marginals @ _ones(marginals.shape[1]), _ONE))
+        return np.asarray(
+            np.einsum("kf,kf->k", marginals, alone.take(of, axis=0))
+            / np.maximum(marginals @ _ones(marginals.shape[1]), _ONE)
+        )
 
     def _first(self, columns: list[int], marginals: Light) -> Light:
         """Shape (c, k): what each of these fixes costs that is made before all others."""
         light = self.light
         mended = np.minimum(marginals @ light.cure[:, columns], _ONE)
-        return np.asarray((light.base[columns] + marginals @ light.risk[:, columns] + light.when_cured[columns] * mended).T)
+        return np.asarray(
+            (light.base[columns] + marginals @ light.risk[:, columns] + light.when_cured[columns] * mended).T
+        )
 
     def _beside(self, marginals: Light) -> Light:
-        """Shape (k,): what is paid besides: faults that the machine starts in spite of, or a look at one that has none."""
+        """Shape (k,): what is paid besides: faults that the machine starts in spite of, or a look at one that has
+        none."""
         ones = _ones(marginals.shape[1])
-        unseen = np.minimum(marginals * self.light.slips, np.maximum(_ONE - marginals, np.float32(0.0)) * self.light.mending) @ ones
+        unseen = (
+            np.minimum(marginals * self.light.slips, np.maximum(_ONE - marginals, np.float32(0.0)) * self.light.mending)
+            @ ones
+        )
         return np.asarray(unseen + np.maximum(_ONE - marginals @ ones, np.float32(0.0)) * np.float32(self.restart))
 
     def _in_turn(self, marginals: Light, used: Sequence[tuple[int, ...]], of: Ints) -> Light:
-        """Shape (k,): what it costs to make the fixes in the order of cost per probability that they are needed; at any point
-        the machine may be given up at the price of the last column."""
+        """Shape (k,): what it costs to make the fixes in the order of cost per probability that they are needed; at any
+        point the machine may be given up at the price of the last column."""
         light = self.light
         by_set = np.argsort(of, kind="stable")
         faults = marginals.take(by_set, axis=0)
@@ -197,10 +207,16 @@ class CostModel(Struct, frozen=True):
         best = give_up * np.minimum(last, _ONE)
         matters = np.flatnonzero((_ones(len(needed)) @ needed)[:-1] > _NEEDED)
         if len(matters):
-            need = needed.take(matters, axis=1) if len(matters) < needed.shape[1] - 1 else np.ascontiguousarray(needed[:, :-1])
+            need = (
+                needed.take(matters, axis=1)
+                if len(matters) < needed.shape[1] - 1
+                else np.ascontiguousarray(needed[:, :-1])
+            )
             price = faults @ light.risk.take(matters, axis=1)
             price += light.base[matters]
-            order = np.ascontiguousarray(_ascending(np.divide(price, np.maximum(need, np.float32(1e-12)), dtype=np.float32)).T)
+            order = np.ascontiguousarray(
+                _ascending(np.divide(price, np.maximum(need, np.float32(1e-12)), dtype=np.float32)).T
+            )
             # from here on a row is a place in the order, so that what is summed or compared lies side by side
             on_top = light.when_cured[matters].take(order, mode="clip")  # nothing is out of bounds: it is quicker so
             order += np.arange(0, need.size, len(matters), dtype=np.intp)
@@ -224,8 +240,8 @@ class CostModel(Struct, frozen=True):
         return values
 
     def _needed(self, faults: Light, used: Sequence[tuple[int, ...]], counts: Sequence[int]) -> Light:
-        """Shape (k, x): the probability that each fix is needed, for `faults`, shape (k, f), whose first `counts[0]` rows
-        have the fixes of the first set used up, the next `counts[1]` those of the second, and so on."""
+        """Shape (k, x): the probability that each fix is needed, for `faults`, shape (k, f), whose first `counts[0]`
+        rows have the fixes of the first set used up, the next `counts[1]` those of the second, and so on."""
         needed, start = np.empty((len(faults), len(self.base)), dtype=np.float32), 0
         for (chances, _), count in zip(self._with_used(used), counts, strict=True):
             if count:
@@ -234,7 +250,8 @@ class CostModel(Struct, frozen=True):
         return needed
 
     def _with_used(self, used: Sequence[tuple[int, ...]]) -> list[tuple[Light, Light]]:
-        """`sequences` of each of these sets, shape (f, x), and the least that the cure of each fault alone then costs, shape (f,)."""
+        """`sequences` of each of these sets, shape (f, x), and the least that the cure of each fault alone then costs,
+        shape (f,)."""
         if len(self.kept) > _MOST_SETS:
             self.kept.clear()
         new = [gone for gone in dict.fromkeys(used) if gone not in self.kept]
@@ -245,7 +262,8 @@ class CostModel(Struct, frozen=True):
         return [self.kept[gone] for gone in used]
 
     def _handed_back(self, marginals: Light) -> Light:
-        """A machine that starts does not show whether a fix was needed: hand it back as it is, or mend one thing blindly."""
+        """A machine that starts does not show whether a fix was needed: hand it back as it is, or mend one thing
+        blindly."""
         light = self.light
         handed = marginals * light.left_in
         saved = handed @ light.cure - light.base[:-1] - marginals @ light.risk[:, :-1]
@@ -273,10 +291,9 @@ def _up_to(size: int) -> Light:
 def _ascending(ratios: Light) -> Ints:
     """Which comes first, second, … in each row, for positive numbers of shape (k, x).
 
-    Sorts the numbers as whole ones: the bits of a positive float stand in the order of its value, and its last ones give
-    way to its place. With 26 fixes that is five bits: ratios closer than four parts in a million stand in the order of
-    the fixes.
-    """
+    Sorts the numbers as whole ones: the bits of a positive float stand in the order of its value, and its last ones
+    give way to its place. With 26 fixes that is five bits: ratios closer than four parts in a million stand in the
+    order of the fixes."""
     mask = np.int32((1 << (ratios.shape[1] - 1).bit_length()) - 1)
     keys = (ratios.view(np.int32) & ~mask) | np.arange(ratios.shape[1], dtype=np.int32)
     keys.sort(axis=1)
@@ -288,7 +305,16 @@ def economy(model: Model, state: TicketState, barred: Collection[str]) -> CostMo
     knowledge = model.knowledge
     names = tuple(n for n in model.deeds.fix_ids if n in state.applicable and n not in state.tried and n not in barred)
     worth = 0.0 if is_data_safe(state.facts) else data_worth(knowledge, state.facts)
-    key = ("economy", names, tuple(sorted(state.how.items())), worth, state.applicable, state.facts.get("form"), state.visit, state.is_open)
+    key = (
+        "economy",
+        names,
+        tuple(sorted(state.how.items())),
+        worth,
+        state.applicable,
+        state.facts.get("form"),
+        state.visit,
+        state.is_open,
+    )
     return model.keep(key, lambda: _economy(model, state, names, worth))
 
 
@@ -299,7 +325,9 @@ def _economy(model: Model, state: TicketState, names: tuple[str, ...], worth: fl
     for column, name in enumerate(names):
         if name in state.how:
             fix = variant_of(knowledge.fixes[name], state.how[name])
-            cure[:, column] = [max(fix.cures.get(fault, 0.0), fix.resolves.get(fault, 0.0)) for fault in model.space.fault_ids]
+            cure[:, column] = [
+                max(fix.cures.get(fault, 0.0), fix.resolves.get(fault, 0.0)) for fault in model.space.fault_ids
+            ]
     copying = knowledge.fixes["copy-data"]
     copy_cost = copying.minutes + knowledge.rates["unattended_share"] * copying.unattended
     base, when_cured, risk = [], [], np.zeros((len(model.space.fault_ids), len(names) + 1))
@@ -323,8 +351,12 @@ def _economy(model: Model, state: TicketState, names: tuple[str, ...], worth: fl
     shares = np.take_along_axis(cure, cheapest, axis=1)
     broad = tuple(c for c in range(len(names)) if (cure[:, c] >= _SURELY).sum() >= _BROAD)
     slips = passing * knowledge.rates["comeback"]
-    light = _Light(*(np.ascontiguousarray(a, dtype=np.float32) for a in (costs, risk, on_top, cure, left_in, slips, mending)))
-    return CostModel(model, names, costs, risk, on_top, cure, left_in, slips, mending, restart, worth, cheapest, shares, broad, light)
+    light = _Light(
+        *(np.ascontiguousarray(a, dtype=np.float32) for a in (costs, risk, on_top, cure, left_in, slips, mending))
+    )
+    return CostModel(
+        model, names, costs, risk, on_top, cure, left_in, slips, mending, restart, worth, cheapest, shares, broad, light
+    )
 
 
 def _mending(model: Model, state: TicketState, names: Sequence[str], cure: Floats, costs: Floats) -> Floats:
@@ -340,5 +372,8 @@ def _mending(model: Model, state: TicketState, names: Sequence[str], cure: Float
             minutes = fix.minutes + fix.cured_minutes + knowledge.rates["unattended_share"] * fix.unattended
             for fault, share in fix.cures.items():
                 place = model.space.index(fault)
-                price[place] = min(price[place], (minutes * knowledge.rates["bench_minute"] + fix.parts + fix.cured_parts + fix.burden) / share)
+                price[place] = min(
+                    price[place],
+                    (minutes * knowledge.rates["bench_minute"] + fix.parts + fix.cured_parts + fix.burden) / share,
+                )
     return price

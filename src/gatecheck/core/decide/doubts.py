@@ -1,8 +1,8 @@
 """Entries of one tape that do not fit together, named so that one of them is looked at again.
 
-Two ways to see it. The table says which readings exclude each other (`doubts.toml`). Beside it the belief is asked: a reading that
-was rare already and that the entries before it have made much rarer stands against the one that did so. Nothing here weighs.
-"""
+Two ways to see it. The table says which readings exclude each other (`doubts.toml`). Beside it the belief is asked: a
+reading that was rare already and that the entries before it have made much rarer stands against the one that did so.
+Nothing here weighs."""
 
 from __future__ import annotations
 
@@ -22,8 +22,8 @@ from gatecheck.core.words.said import Said, say
 
 
 class Doubt(Struct, frozen=True):
-    """`entries`: places on the tape, in order; two, or one that does not fit the facts the ticket came with. `take_back`: the
-    one that the rest of the tape speaks against."""
+    """`entries`: places on the tape, in order; two, or one that does not fit the facts the ticket came with.
+    `take_back`: the one that the rest of the tape speaks against."""
 
     entries: tuple[int, ...]
     why: Said
@@ -31,7 +31,8 @@ class Doubt(Struct, frozen=True):
 
 
 def find_doubts(model: Model, state: TicketState) -> list[Doubt]:
-    """Pairs of standing entries that do not fit together, those that exclude each other first; not more than anybody reads. Pure."""
+    """Pairs of standing entries that do not fit together, those that exclude each other first; not more than anybody
+    reads. Pure."""
     found: dict[tuple[int, ...], Doubt] = {}
     most = int(model.knowledge.doubts.limits["most"])
     for some in (_clashing(model, state), _seen_twice(model, state), _surprising(model, state)):
@@ -48,9 +49,15 @@ def _clashing(model: Model, state: TicketState) -> Iterator[Doubt]:
         others = [(place, reading) for place, reading in state.readings if _is_among(reading, clash.other)]
         if clash.facts and fact_test(clash.facts, state.facts):
             yield from (_against_fact(clash, state, place, reading) for place, reading in others)
-        ones = [(place, reading) for place, reading in state.readings if _is_among(reading, clash.one)] if others else []
+        ones = (
+            [(place, reading) for place, reading in state.readings if _is_among(reading, clash.one)] if others else []
+        )
         for one in ones:
-            yield from (_pair(model, state, one, other, f"doubt.{clash.id}") for other in others if _is_unchanged(model, state, one, other))
+            yield from (
+                _pair(model, state, one, other, f"doubt.{clash.id}")
+                for other in others
+                if _is_unchanged(model, state, one, other)
+            )
 
 
 def _is_among(reading: Reading, test: FactTest) -> bool:
@@ -69,7 +76,12 @@ def _seen_twice(model: Model, state: TicketState) -> Iterator[Doubt]:
         if reading.move not in model.knowledge.doubts.twice or reading.outcome is None:
             continue
         before = last.get(reading.move)
-        if before and before[1].is_soft != reading.is_soft and before[1].outcome != reading.outcome and _is_unchanged(model, state, before, (place, reading)):
+        if (
+            before
+            and before[1].is_soft != reading.is_soft
+            and before[1].outcome != reading.outcome
+            and _is_unchanged(model, state, before, (place, reading))
+        ):
             yield _pair(model, state, before, (place, reading), "doubt.seen-twice")
         last[reading.move] = (place, reading)
 
@@ -85,25 +97,35 @@ def _is_unchanged(model: Model, state: TicketState, one: tuple[int, Reading], ot
         if isinstance(done, PutBack):
             touched = model.deeds.affects.get(done.fix, frozenset())
         else:
-            touched = model.invalidated_checks(done.move, done.outcome) if done.move in model.deeds.acts and is_done(done) else frozenset()
+            touched = (
+                model.invalidated_checks(done.move, done.outcome)
+                if done.move in model.deeds.acts and is_done(done)
+                else frozenset()
+            )
         if touched & looks:
             return False
     return True
 
 
-def _pair(model: Model, state: TicketState, one: tuple[int, Reading], other: tuple[int, Reading], sentence: str) -> Doubt:
+def _pair(
+    model: Model, state: TicketState, one: tuple[int, Reading], other: tuple[int, Reading], sentence: str
+) -> Doubt:
     first, last = sorted((one, other), key=lambda pair: pair[0])
     why = say(sentence, one=[first[1].move, first[1].outcome], other=[last[1].move, last[1].outcome])
     return Doubt((first[0], last[0]), why, _unlikelier(model, state, first, last))
 
 
 def _unlikelier(model: Model, state: TicketState, first: tuple[int, Reading], last: tuple[int, Reading]) -> int:
-    """Which of the two the rest of the tape speaks against; the earlier one of two looks at the same thing, for the later one counts."""
+    """Which of the two the rest of the tape speaks against; the earlier one of two looks at the same thing, for the
+    later one counts."""
     looks = [pair for pair in (first, last) if pair[1].move in model.sight.looks]
     if len(looks) < 2 or first[1].move == last[1].move:
         return (looks[0] if len(looks) == 1 else first)[0]
     prior = model.prior(state.facts)
-    fits = [_given_the_rest(shown, state.belief) / float(shown @ prior) for shown in (_shown(model, first[1]), _shown(model, last[1]))]
+    fits = [
+        _given_the_rest(shown, state.belief) / float(shown @ prior)
+        for shown in (_shown(model, first[1]), _shown(model, last[1]))
+    ]
     return first[0] if fits[0] < fits[1] else last[0]
 
 
@@ -118,12 +140,21 @@ def _surprising(model: Model, state: TicketState) -> Iterator[Doubt]:
             continue  # what no longer describes the machine speaks of the past
         shown = _shown(model, reading)
         here, at_first = _chance(shown, step.before), float(shown @ prior)
-        if here > limits["chance"] or here > limits["lift"] * at_first or _given_the_rest(shown, state.belief) > limits["lift"] * at_first:
+        if (
+            here > limits["chance"]
+            or here > limits["lift"] * at_first
+            or _given_the_rest(shown, state.belief) > limits["lift"] * at_first
+        ):
             continue
         against = _whom_it_stands_against(model, state.steps[:number], shown)
         if against is None:
             continue
-        why = say("doubt.unlikely-together", one=[against[1].move, _best(against[1])], other=[reading.move, _best(reading)], p=here)
+        why = say(
+            "doubt.unlikely-together",
+            one=[against[1].move, _best(against[1])],
+            other=[reading.move, _best(reading)],
+            p=here,
+        )
         yield Doubt((against[0], step.index), why, step.index)
 
 
@@ -138,13 +169,15 @@ def _whom_it_stands_against(model: Model, before: Sequence[FoldStep], shown: Flo
 
 
 def _given_the_rest(shown: Floats, belief: Floats) -> float:
-    """P(reading | all others): its own factor divided out of the belief, which is their harmonic mean; as good as no fix has moved
-    the belief since."""
+    """P(reading | all others): its own factor divided out of the belief, which is their harmonic mean; as good as no
+    fix has moved the belief since."""
     return 1.0 / float(belief @ (1.0 / shown))
 
 
 def _shown(model: Model, reading: Reading) -> Floats:
-    return np.asarray(np.sum([weight * model.look(reading.move, outcome) for outcome, weight in reading.weights.items()], axis=0))
+    return np.asarray(
+        np.sum([weight * model.look(reading.move, outcome) for outcome, weight in reading.weights.items()], axis=0)
+    )
 
 
 def _chance(shown: Floats, belief: Floats) -> float:

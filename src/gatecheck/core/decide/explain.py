@@ -47,7 +47,9 @@ class Overturn(Struct, frozen=True):
     p: float
 
 
-def weights_of_evidence(model: Model, state: TicketState, faults: Sequence[str], most: int = 3) -> dict[str, list[Weight]]:
+def weights_of_evidence(
+    model: Model, state: TicketState, faults: Sequence[str], most: int = 3
+) -> dict[str, list[Weight]]:
     """For each fault the entries that spoke loudest, strongest first.
 
     The factor is the ratio of the odds after and before the entry: for a check the Bayes factor, for a fix what the
@@ -56,7 +58,9 @@ def weights_of_evidence(model: Model, state: TicketState, faults: Sequence[str],
     if not state.steps:
         return {fault: [] for fault in faults}
     columns = model.space.member[:, [model.space.index(f) for f in faults]]
-    factors = _odds(np.array([s.after for s in state.steps]), columns) / _odds(np.array([s.before for s in state.steps]), columns)
+    factors = _odds(np.array([s.after for s in state.steps]), columns) / _odds(
+        np.array([s.before for s in state.steps]), columns
+    )
     spoken: dict[str, list[Weight]] = {}
     for column, fault in enumerate(faults):
         order = np.argsort(-np.abs(np.log(factors[:, column])))[:most]
@@ -75,7 +79,9 @@ def tips(model: Model, state: TicketState, call: Call, held: Sequence[str], most
     """Outcomes of checks not made yet that would make another choice the likeliest right one, likeliest first."""
     right = right_choices(model, state)
     one_hot = np.eye(len(CHOICES))[right]
-    winners_of = model.sight.rows.T @ (state.belief[:, None] * np.concatenate([np.ones((len(right), 1)), one_hot], axis=1))
+    winners_of = model.sight.rows.T @ (
+        state.belief[:, None] * np.concatenate([np.ones((len(right), 1)), one_hot], axis=1)
+    )
     found = []
     for check in model.knowledge.checks.values():
         possible = check.id in state.applicable and unmet_need(model, state, check) is None
@@ -94,10 +100,13 @@ _MOST_TELLING, _MOST_TRIED = 5, 14
 
 
 def overturns(model: Model, state: TicketState, call: Call, most: int = 6) -> list[Overturn]:
-    """What would overturn the call: every outcome of every check that can still be made, and where no single one changes
-    it, pairs of them. What the belief or a rule suggests is put on the tape and the call made anew. Likeliest first."""
+    """What would overturn the call: every outcome of every check that can still be made, and where no single one
+    changes it, pairs of them. What the belief or a rule suggests is put on the tape and the call made anew. Likeliest
+    first."""
     held = {h.move for h in held_moves(model, state)}
-    checks = [c for c in model.knowledge.checks.values() if c.id not in state.current and is_legal(model, state, c, held)]
+    checks = [
+        c for c in model.knowledge.checks.values() if c.id not in state.current and is_legal(model, state, c, held)
+    ]
     stands = (call.choice or call.leans, call.option.main_fix if call.option else None)
     single = [(p, (step,), after) for p, step, after in _suggested(model, state, checks, stands[0])]
     found = _confirmed(model, single, stands)
@@ -105,7 +114,11 @@ def overturns(model: Model, state: TicketState, call: Call, most: int = 6) -> li
         pairs = []
         for p, step, after in _most_telling(model, state, checks):
             others = [c for c in checks if c.id != step[0]]
-            pairs += [(p * q, (step, then), last) for q, then, last in _suggested(model, after, others, stands[0]) if p * q >= _UNLIKELY / 3]
+            pairs += [
+                (p * q, (step, then), last)
+                for q, then, last in _suggested(model, after, others, stands[0])
+                if p * q >= _UNLIKELY / 3
+            ]
         once = {frozenset(steps): (p, steps, after) for p, steps, after in pairs}
         found = _confirmed(model, list(once.values()), stands)
     return found[:most]
@@ -119,7 +132,9 @@ def _outcomes(model: Model, state: TicketState, check: Check) -> list[tuple[str,
     return [(o, float(p)) for o, p in zip(check.outcomes, chances, strict=True) if p >= _UNLIKELY]
 
 
-def _suggested(model: Model, state: TicketState, checks: Sequence[Check], stands: str) -> list[tuple[float, _Step, TicketState]]:
+def _suggested(
+    model: Model, state: TicketState, checks: Sequence[Check], stands: str
+) -> list[tuple[float, _Step, TicketState]]:
     """Outcomes after which another choice would be the likeliest right one, or a rule would ask for another."""
     one_hot = np.eye(len(CHOICES))[right_choices(model, state)]
     found = []
@@ -135,8 +150,9 @@ def _suggested(model: Model, state: TicketState, checks: Sequence[Check], stands
 def _most_telling(model: Model, state: TicketState, checks: Sequence[Check]) -> list[tuple[float, _Step, TicketState]]:
     steps = [
         (p, (check.id, outcome), after_reading(model, state, check.id, outcome))
-        for check in checks for outcome, p in _outcomes(model, state, check)
-    ]  # fmt: skip
+        for check in checks
+        for outcome, p in _outcomes(model, state, check)
+    ]
     return sorted(steps, key=lambda s: -float(np.abs(s[2].belief - state.belief).sum()) * s[0])[:_MOST_TELLING]
 
 

@@ -25,7 +25,9 @@ class GateState(Struct, frozen=True):
 def gate_states(model: Model, state: TicketState) -> list[GateState]:
     """All seven gates in boot order."""
     knowledge = model.knowledge
-    masses = state.belief @ model.keep("gates", lambda: np.array([model.fault_mask(*_faults_at(model, g.id)) for g in knowledge.gates]).T)
+    masses = state.belief @ model.keep(
+        "gates", lambda: np.array([model.fault_mask(*_faults_at(model, g.id)) for g in knowledge.gates]).T
+    )
     stops = np.bincount(model.start.stop_gate + 1, state.belief, minlength=len(knowledge.gates) + 1)[1:]
     opening, naming = _evidence(model, state)
     return [

@@ -54,13 +54,20 @@ def readings_that_count(
     model: Model, state: TicketState, wanted: Mapping[str, Sequence[str]], renewed_by: Sequence[str]
 ) -> tuple[int, ...]:
     """Places of the last reading of each wanted move that shows a wanted outcome and is still about this part."""
-    shown = sorted(i for i, r in [state.latest[move] for move in wanted if move in state.latest] if r.outcome in wanted[r.move])
+    shown = sorted(
+        i for i, r in [state.latest[move] for move in wanted if move in state.latest] if r.outcome in wanted[r.move]
+    )
     if not shown:
         return ()
     fixes = model.knowledge.fixes
     since = -1
     for move, (index, reading) in state.latest.items():
-        if index > max(since, shown[0]) and move in fixes and is_done(reading) and any(fixes[move].cures.get(f, 0.0) >= _RENEWING for f in renewed_by):
+        if (
+            index > max(since, shown[0])
+            and move in fixes
+            and is_done(reading)
+            and any(fixes[move].cures.get(f, 0.0) >= _RENEWING for f in renewed_by)
+        ):
             since = index
     return tuple(i for i in shown if i > since)
 

@@ -88,33 +88,49 @@ def make_plan(model: Model, state: TicketState, held: Sequence[Held]) -> MovePla
     holding = {h.move for h in held}
     now = state.marginals
     checks = [
-        c for c in model.knowledge.checks.values()
-        if c.id not in state.current and is_legal(model, state, c, holding)
-        and not _was_there(model, state, c) and not _risks_the_copy(state, c)
-    ]  # fmt: skip
+        c
+        for c in model.knowledge.checks.values()
+        if c.id not in state.current
+        and is_legal(model, state, c, holding)
+        and not _was_there(model, state, c)
+        and not _risks_the_copy(state, c)
+    ]
     helps = now @ model.deeds.cure >= model.knowledge.plan["offer_fix_above"]
     failing = drive_failing(model, state) >= model.knowledge.plan["software_stop"]
     fixes = [
-        f for f in map(model.knowledge.fixes.__getitem__, costs.fixes)
-        if f.id in model.deeds.acts and helps[model.deeds.fix_ids.index(f.id)] and not (failing and f.gate in SOFTWARE_GATES)
-        and unmet_need(model, state, f) is None and not looks_due(model, state, f, holding)
-    ]  # fmt: skip
+        f
+        for f in map(model.knowledge.fixes.__getitem__, costs.fixes)
+        if f.id in model.deeds.acts
+        and helps[model.deeds.fix_ids.index(f.id)]
+        and not (failing and f.gate in SOFTWARE_GATES)
+        and unmet_need(model, state, f) is None
+        and not looks_due(model, state, f, holding)
+    ]
     away = [column for column, name in enumerate(costs.fixes) if name not in model.deeds.acts and name not in barred]
     view = look_ahead(model, state, costs, checks, fixes, away)
     ranked = [
-        _next_move(model, state, p, now, *((view.acting_once, p.once) if p.twice is None else (view.acting_twice, p.twice)))
+        _next_move(
+            model, state, p, now, *((view.acting_once, p.once) if p.twice is None else (view.acting_twice, p.twice))
+        )
         for p in (*view.checks, *view.fixes)
     ]
     ranked.sort(key=lambda m: round(-m.net, 6))  # equals stay in the order of the tables
     acting = {m.move: m.net for m in ranked if m.kind == "fix"}
     acting |= {costs.fixes[column]: view.acting_once - cost for column, cost in zip(away, view.away, strict=True)}
     left_in = float(costs.left_in @ now)
-    return MovePlan(tuple(m for m in ranked if m.move not in holding), acting, view.acting_twice - left_in, view.acting_twice)
+    return MovePlan(
+        tuple(m for m in ranked if m.move not in holding), acting, view.acting_twice - left_in, view.acting_twice
+    )
 
 
 def against_their_word(state: TicketState, fix: Fix) -> bool:
-    """The customer has refused to lose what is on the drive, and there is no copy: nothing that leaves it behind or destroys it is a way."""
-    return (fix.destroys or fix.id == "replace-drive") and state.facts.get("consent") == "refused" and not is_data_safe(state.facts)
+    """The customer has refused to lose what is on the drive, and there is no copy: nothing that leaves it behind or
+    destroys it is a way."""
+    return (
+        (fix.destroys or fix.id == "replace-drive")
+        and state.facts.get("consent") == "refused"
+        and not is_data_safe(state.facts)
+    )
 
 
 def drive_failing(model: Model, state: TicketState) -> float:
@@ -129,15 +145,21 @@ def looks_due(model: Model, state: TicketState, fix: Fix, holding: Collection[st
 
 
 def seen_once(model: Model, state: TicketState, fix: Fix, holding: Collection[str]) -> list[str]:
-    """Checks that have to be seen a second time before the fix, as long as nothing else says that it is needed: a picture that is only dark is no
-    missing picture."""
-    if not fix.look_twice or float(state.belief @ model.fault_mask(*fix.cures)) >= model.knowledge.plan["sure_of_the_part"]:
+    """Checks that have to be seen a second time before the fix, as long as nothing else says that it is needed: a
+    picture that is only dark is no missing picture."""
+    if (
+        not fix.look_twice
+        or float(state.belief @ model.fault_mask(*fix.cures)) >= model.knowledge.plan["sure_of_the_part"]
+    ):
         return []
     return [
-        check for check, outcomes in fix.look_twice.items()
-        if check in state.current and check not in state.confirmed and state.latest[check][1].outcome in outcomes
+        check
+        for check, outcomes in fix.look_twice.items()
+        if check in state.current
+        and check not in state.confirmed
+        and state.latest[check][1].outcome in outcomes
         and is_legal(model, state, model.knowledge.checks[check], holding)
-    ]  # fmt: skip
+    ]
 
 
 def is_legal(model: Model, state: TicketState, move: Check | Fix, holding: Collection[str]) -> bool:
@@ -152,16 +174,29 @@ def _risks_the_copy(state: TicketState, check: Check) -> bool:
 
 def _was_there(model: Model, state: TicketState, check: Check) -> bool:
     """The check only asks whether a place can be entered, and something was already read there."""
-    return check.enters is not None and any(model.knowledge.move(r.move).visit == check.enters for _, r in state.readings)
+    return check.enters is not None and any(
+        model.knowledge.move(r.move).visit == check.enters for _, r in state.readings
+    )
 
 
-def _next_move(model: Model, state: TicketState, prospect: Prospect, now: Floats, value: float, total: float) -> NextMove:
+def _next_move(
+    model: Model, state: TicketState, prospect: Prospect, now: Floats, value: float, total: float
+) -> NextMove:
     move = prospect.move
     entry = entry_minutes(model.knowledge, state, move)
     return NextMove(
-        move.id, "check" if isinstance(move, Check) else "fix", move.minutes + move.unattended + entry, move.minutes + entry,
-        why_of(move.id, state), prospect.cost, value - total + prospect.cost, value - total, now, prospect.chance, prospect.marginals,
-    )  # fmt: skip
+        move.id,
+        "check" if isinstance(move, Check) else "fix",
+        move.minutes + move.unattended + entry,
+        move.minutes + entry,
+        why_of(move.id, state),
+        prospect.cost,
+        value - total + prospect.cost,
+        value - total,
+        now,
+        prospect.chance,
+        prospect.marginals,
+    )
 
 
 def why_of(move: str, state: TicketState) -> Said:
@@ -178,7 +213,9 @@ def explained(model: Model, move: NextMove) -> tuple[Said, tuple[str, ...], tupl
     separates = tuple(ids[i] for i in np.argsort(-shift)[:2] if shift[i] > 0.02)
     outcomes = model.knowledge.move(move.move).outcomes
     tops = move.after.argmax(axis=1)
-    outlook = tuple(Outlook(outcomes[i], float(move.chance[i]), ids[top], float(move.after[i, top])) for i, top in enumerate(tops))
+    outlook = tuple(
+        Outlook(outcomes[i], float(move.chance[i]), ids[top], float(move.after[i, top])) for i, top in enumerate(tops)
+    )
     why = say("next.plain", why=move.why)
     if move.kind == "check" and len(separates) == 2:
         why = say("next.separates", why=move.why, one=separates[0], other=separates[1])
@@ -191,9 +228,22 @@ def describe(model: Model, state: TicketState, fix: str, why: Said) -> NextMove:
     """A move put first by the call or by an interlock rather than by the ranking, with what its outcomes would do."""
     move = model.knowledge.move(fix)
     entry = entry_minutes(model.knowledge, state, move)
-    posts = model.sight.looks[fix] * state.belief if fix in model.sight.looks else model.act(fix, state.how).apply_all(state.belief)
+    posts = (
+        model.sight.looks[fix] * state.belief
+        if fix in model.sight.looks
+        else model.act(fix, state.how).apply_all(state.belief)
+    )
     chance, member = posts.sum(axis=1), model.space.member
     return NextMove(
-        fix, "fix" if fix in model.knowledge.fixes else "check", move.minutes + move.unattended + entry, move.minutes + entry, why, move.minutes + entry, 0.0, 0.0,
-        state.marginals, chance / chance.sum(), (posts @ member) / np.maximum(chance, 1e-300)[:, None],
-    )  # fmt: skip
+        fix,
+        "fix" if fix in model.knowledge.fixes else "check",
+        move.minutes + move.unattended + entry,
+        move.minutes + entry,
+        why,
+        move.minutes + entry,
+        0.0,
+        0.0,
+        state.marginals,
+        chance / chance.sum(),
+        (posts @ member) / np.maximum(chance, 1e-300)[:, None],
+    )

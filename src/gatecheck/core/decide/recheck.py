@@ -1,9 +1,10 @@
-"""Doubt about single readings: where a heavy verdict rests on one look that may have been misread or mistyped, looking again is the next move.
+"""Doubt about single readings: where a heavy verdict rests on one look that may have been misread or mistyped, looking
+again is the next move.
 
-A reading is misread with the share that its table says. How likely it was here follows from what the rest of the tape makes of it: the belief without
-the reading is the belief divided by what the reading says. Where the choice would not stand without it, and a slip costs more than another look, the
-look comes first. A release rests on the screen alone: there it is what was seen there that is looked at again. A look that showed the same twice is not doubted any more.
-"""
+A reading is misread with the share that its table says. How likely it was here follows from what the rest of the tape
+makes of it: the belief without the reading is the belief divided by what the reading says. Where the choice would not
+stand without it, and a slip costs more than another look, the look comes first. A release rests on the screen alone:
+there it is what was seen there that is looked at again. A look that showed the same twice is not doubted any more."""
 
 from __future__ import annotations
 
@@ -26,7 +27,8 @@ _STRAINS = ("start", "read", "surface", "write")
 
 
 class SuspectReading(Struct, frozen=True):
-    """A reading on which a verdict rests: its look, where it stands, how likely it was misread, and what another look saves (bench minutes' worth)."""
+    """A reading on which a verdict rests: its look, where it stands, how likely it was misread, and what another look
+    saves (bench minutes' worth)."""
 
     move: str
     place: int
@@ -35,7 +37,8 @@ class SuspectReading(Struct, frozen=True):
 
 
 def misread(model: Model, state: TicketState, reading: Reading) -> tuple[float, Floats]:
-    """(probability that this reading was misread, belief without it, normalised). As good as no fix has moved the belief since."""
+    """(probability that this reading was misread, belief without it, normalised). As good as no fix has moved the
+    belief since."""
     outcomes = model.knowledge.move(reading.move).outcomes
     outcome = str(reading.outcome)
     shown = model.look(reading.move, outcome)
@@ -48,9 +51,11 @@ def misread(model: Model, state: TicketState, reading: Reading) -> tuple[float, 
     return slip / (slip + (1.0 - share) * told), without
 
 
-def look_again(model: Model, state: TicketState, choice: str, right: Ints, place: int, harm: float, holding: Collection[str]) -> SuspectReading | None:
-    """The look to repeat before this heavy choice, or None. `right`: index of the right choice of each hypothesis, `place`: that of the choice;
-    harm: what a wrong verdict costs, in currency."""
+def look_again(
+    model: Model, state: TicketState, choice: str, right: Ints, place: int, harm: float, holding: Collection[str]
+) -> SuspectReading | None:
+    """The look to repeat before this heavy choice, or None. `right`: index of the right choice of each hypothesis,
+    `place`: that of the choice; harm: what a wrong verdict costs, in currency."""
     if choice not in HEAVY:
         return None
     rates = model.knowledge.rates
@@ -64,7 +69,9 @@ def look_again(model: Model, state: TicketState, choice: str, right: Ints, place
         stands = float(np.bincount(right, without, minlength=place + 1)[place])
         if stands >= 0.5 and move not in _STARTS:
             continue
-        cost = (check.minutes + entry_minutes(model.knowledge, state, check)) * rates["bench_minute"] + check.unattended * rates["unattended_share"] * rates["bench_minute"]
+        cost = (check.minutes + entry_minutes(model.knowledge, state, check)) * rates[
+            "bench_minute"
+        ] + check.unattended * rates["unattended_share"] * rates["bench_minute"]
         net = p * (1.0 - stands) * harm - cost
         if net > 0:
             found.append(SuspectReading(move, index, p, net / rates["bench_minute"]))
@@ -79,15 +86,23 @@ def doubtful(model: Model, state: TicketState, holding: Collection[str]) -> str 
 
 
 def _repeatable(model: Model, state: TicketState, holding: Collection[str]) -> Iterator[tuple[Check, int, Reading]]:
-    """Looks made by hand whose reading still describes the machine, was seen once, and can be made again without harm."""
+    """Looks made by hand whose reading still describes the machine, was seen once, and can be made again without
+    harm."""
     for move, (index, reading) in state.latest.items():
         check = model.knowledge.checks.get(move)
         if check is None or reading.is_soft or reading.outcome is None or move == "story":
             continue
-        if move in state.current and move not in state.confirmed and move not in holding and move in state.applicable and not (check.stress in _STRAINS and _suffers(model, state)):
+        if (
+            move in state.current
+            and move not in state.confirmed
+            and move not in holding
+            and move in state.applicable
+            and not (check.stress in _STRAINS and _suffers(model, state))
+        ):
             yield check, index, reading
 
 
 def _suffers(model: Model, state: TicketState) -> bool:
-    """Heads may be failing, and there is still something to lose: nothing is started again only to read it once more."""
+    """Heads may be failing, and there is still something to lose: nothing is started again only to read it once
+    more."""
     return not is_data_safe(state.facts) and float(state.belief @ model.fault_mask("drive.mechanical")) >= 0.05

@@ -34,33 +34,60 @@ def triage(model: Model, words: Words, case: object, as_of_year: int | None = No
 def document(model: Model, words: Words, state: TicketState, result: Assessment) -> Json:
     """Gates, suspects, next, held, call, doubts, and beside the contract's keys trials and questions."""
     return {
-        "gates": [{"id": g.id, "state": g.state, "why": words.say(g.why), "mass": _p(g.mass), "entries": list(g.entries)} for g in result.gates],
+        "gates": [
+            {"id": g.id, "state": g.state, "why": words.say(g.why), "mass": _p(g.mass), "entries": list(g.entries)}
+            for g in result.gates
+        ],
         "suspects": [{"fault": s.fault, "p": _p(s.p)} for s in result.suspects],
         "next": [_next(model, words, m) for m in result.next],
         "held": [
-            {"move": h.move, "interlock": h.interlock, "why": words.say(h.why), "release": words.say(h.release), "entries": list(h.entries)}
+            {
+                "move": h.move,
+                "interlock": h.interlock,
+                "why": words.say(h.why),
+                "release": words.say(h.release),
+                "entries": list(h.entries),
+            }
             for h in result.held
         ],
         "call": _call(result.call, words),
         "trials": [
             {
-                "fix": t.fix, "entry": t.index, "outcome": t.outcome, "open": t.open, "no_effect": t.no_effect,
-                "before": t.before, "after": t.after, "standing": t.standing, "walk": t.walk,
+                "fix": t.fix,
+                "entry": t.index,
+                "outcome": t.outcome,
+                "open": t.open,
+                "no_effect": t.no_effect,
+                "before": t.before,
+                "after": t.after,
+                "standing": t.standing,
+                "walk": t.walk,
             }
             for t in state.trials
         ],
-        "doubts": [{"entries": list(d.entries), "why": words.say(d.why), "take_back": d.take_back} for d in find_doubts(model, state)],
+        "doubts": [
+            {"entries": list(d.entries), "why": words.say(d.why), "take_back": d.take_back}
+            for d in find_doubts(model, state)
+        ],
         "questions": [{"fact": q.fact, "why": words.say(q.why)} for q in result.questions],
-    }  # fmt: skip
+    }
 
 
 def _next(model: Model, words: Words, move: NextMove) -> Json:
     why, separates, outlook = explained(model, move)
     return {
-        "move": move.move, "kind": move.kind, "minutes": move.minutes, "hands_on_minutes": move.hands_on_minutes, "why": words.say(why),
-        "gain": round(move.gain, 2), "cost": round(move.cost, 2), "separates": list(separates),
-        "outlook": [{"outcome": o.outcome, "p": _p(o.p), "leaves": o.leaves, "leaves_p": _p(o.leaves_p)} for o in outlook],
-    }  # fmt: skip
+        "move": move.move,
+        "kind": move.kind,
+        "minutes": move.minutes,
+        "hands_on_minutes": move.hands_on_minutes,
+        "why": words.say(why),
+        "gain": round(move.gain, 2),
+        "cost": round(move.cost, 2),
+        "separates": list(separates),
+        "outlook": [
+            {"outcome": o.outcome, "p": _p(o.p), "leaves": o.leaves, "leaves_p": _p(o.leaves_p)} for o in outlook
+        ],
+    }
 
 
 def _call(call: Call, words: Words) -> Json:
@@ -114,8 +141,11 @@ def vocabulary(knowledge: Knowledge) -> Json:
         "gate_states": ["open", "shut", "suspect", "unproven"],
         "faults": {f.id: {"gate": f.gate} for f in knowledge.faults},
         "checks": {c.id: {"gate": c.gate, "outcomes": list(c.outcomes)} for c in knowledge.checks.values()},
-        "fixes": {f.id: {"gate": f.gate, "outcomes": list(f.outcomes), "writes": f.writes, "destroys": f.destroys} for f in knowledge.fixes.values()},
+        "fixes": {
+            f.id: {"gate": f.gate, "outcomes": list(f.outcomes), "writes": f.writes, "destroys": f.destroys}
+            for f in knowledge.fixes.values()
+        },
         "calls": list(knowledge.calls),
         "interlocks": list(knowledge.interlocks),
         "facts": {name: list(values) for name, values in knowledge.facts.items()},
-    }  # fmt: skip
+    }

@@ -1,4 +1,5 @@
-"""Rules of the trade that stand above the numbers: each says when it settles the call. Their limits and readings stand in rules.toml."""
+"""Rules of the trade that stand above the numbers: each says when it settles the call. Their limits and readings stand
+in rules.toml."""
 
 from __future__ import annotations
 
@@ -62,11 +63,16 @@ def _shown(state: TicketState, wanted: FactTest) -> bool:
 def _mechanical_evidence(model: Model, state: TicketState) -> bool:
     lock = model.knowledge.interlocks["stop-running"]
     seen = readings_that_count(model, state, lock.seen, lock.renewed_by)
-    return bool(seen) and probability(model, state, "drive.mechanical") >= model.knowledge.rules["mechanical-damage"].limits["mechanical"]
+    return (
+        bool(seen)
+        and probability(model, state, "drive.mechanical")
+        >= model.knowledge.rules["mechanical-damage"].limits["mechanical"]
+    )
 
 
 def _beyond_the_bench(model: Model, state: TicketState) -> bool:
-    """Something names mechanical damage, and it is likely enough that one more start may cost what a lab could still read."""
+    """Something names mechanical damage, and it is likely enough that one more start may cost what a lab could still
+    read."""
     seen = readings_that_count(model, state, model.knowledge.interlocks["stop-running"].seen, ("drive.mechanical",))
     return bool(seen) and probability(model, state, "drive.mechanical") >= model.knowledge.plan["heard_refer"]
 
@@ -77,7 +83,11 @@ def _sent_away(model: Model, state: TicketState, rule: TradeRule, p_drive: float
 
 def _refer_first(model: Model, state: TicketState, rule: TradeRule, p_drive: float) -> bool:
     refused = state.last("refer-lab")
-    if state.facts.get("data") != "irreplaceable" or is_data_safe(state.facts) or (refused and refused.outcome == "declined"):
+    if (
+        state.facts.get("data") != "irreplaceable"
+        or is_data_safe(state.facts)
+        or (refused and refused.outcome == "declined")
+    ):
         return False
     likely = probability(model, state, "drive.mechanical") >= rule.limits["mechanical"]
     return likely or _mechanical_evidence(model, state) or _beyond_the_bench(model, state)
@@ -116,7 +126,9 @@ def _hardware_passed(model: Model, state: TicketState, rule: TradeRule, p_drive:
     reached = _shown(state, rule.readings["reached"]) or repaired
     below = model.knowledge.plan["ruled_out"]
     ruled_out = p_drive < below and settings < below
-    tried_all = bool(passed) and rolled_back and reached and not _shown(state, rule.readings["unsound_before"]) and ruled_out
+    tried_all = (
+        bool(passed) and rolled_back and reached and not _shown(state, rule.readings["unsound_before"]) and ruled_out
+    )
     return tried_all and not repairable and software >= rule.limits["software"] and state.booted is None
 
 
@@ -129,6 +141,11 @@ def _flat_battery(model: Model, state: TicketState, rule: TradeRule, p_drive: fl
 
 
 _RULES: dict[str, Callable[[Model, TicketState, TradeRule, float], bool]] = {
-    "sent-away": _sent_away, "refer-before-stress": _refer_first, "mechanical-damage": _mechanical, "failing-drive": _failing_drive,
-    "seen-nowhere": _seen_nowhere, "hardware-passed": _hardware_passed, "flat-battery": _flat_battery,
-}  # fmt: skip
+    "sent-away": _sent_away,
+    "refer-before-stress": _refer_first,
+    "mechanical-damage": _mechanical,
+    "failing-drive": _failing_drive,
+    "seen-nowhere": _seen_nowhere,
+    "hardware-passed": _hardware_passed,
+    "flat-battery": _flat_battery,
+}

@@ -44,7 +44,8 @@ class CallSheet(Struct, frozen=True):
 
 
 class Barred(Struct, frozen=True):
-    """Fixes that an interlock says are wrong on this evidence, so that they are no row: why, and what would release them."""
+    """Fixes that an interlock says are wrong on this evidence, so that they are no row: why, and what would release
+    them."""
 
     interlock: str
     why: Said
@@ -59,27 +60,41 @@ def barred_ways(model: Model, state: TicketState, held: Sequence[Held]) -> tuple
     for item in held:
         if item.interlock in BARRING and item.move in helping:
             by_lock.setdefault(item.interlock, []).append(item)
-    return tuple(Barred(lock, items[0].why, items[0].release, tuple(h.move for h in items)) for lock, items in by_lock.items())
+    return tuple(
+        Barred(lock, items[0].why, items[0].release, tuple(h.move for h in items)) for lock, items in by_lock.items()
+    )
 
 
 def call_sheet(model: Model, facts: Mapping[str, FactValue], call: Call, part_price: float | None = None) -> CallSheet:
-    """Rank the call's options under the terms in `facts` (budget, machine_value, urgency). `part_price`: of the drive that was chosen, in place of
-    what the tables say one costs."""
+    """Rank the call's options under the terms in `facts` (budget, machine_value, urgency). `part_price`: of the drive
+    that was chosen, in place of what the tables say one costs."""
     budget, worth = _number(facts.get("budget")), _number(facts.get("machine_value"))
     per_minute = _per_minute(model, facts)
     surest = max((o.p_success for o in call.options), default=0.0)
     rows = [
         SheetRow(
-            option, option.cost, option.expected_loss + per_minute * option.minutes,
-            budget is not None and option.cost > budget, worth is not None and option.cost > worth,
-            call.choice is not None and call.option is not None and (option.choice, option.main_fix) == (call.option.choice, call.option.main_fix),
+            option,
+            option.cost,
+            option.expected_loss + per_minute * option.minutes,
+            budget is not None and option.cost > budget,
+            worth is not None and option.cost > worth,
+            call.choice is not None
+            and call.option is not None
+            and (option.choice, option.main_fix) == (call.option.choice, call.option.main_fix),
         )
         for option in (_priced(model, o, part_price) for o in call.options)
-    ]  # fmt: skip
+    ]
     by_rule = call.rule is not None
-    rows.sort(key=lambda r: (
-        r.over_budget, r.over_worth, not (by_rule and r.is_call), r.option.p_success < _VIABLE * surest, r.loss, -r.option.p_success,
-    ))  # fmt: skip
+    rows.sort(
+        key=lambda r: (
+            r.over_budget,
+            r.over_worth,
+            not (by_rule and r.is_call),
+            r.option.p_success < _VIABLE * surest,
+            r.loss,
+            -r.option.p_success,
+        )
+    )
     return CallSheet(tuple(rows), _plain(rows, surest, budget, worth) if call.choice else None)
 
 
@@ -87,7 +102,9 @@ def _priced(model: Model, option: Option, part_price: float | None) -> Option:
     if part_price is None or _DRIVE not in option.fixes:
         return option
     more = part_price - model.knowledge.fixes[_DRIVE].parts
-    return replace(option, cost=option.cost + more, parts=option.parts + more, expected_loss=option.expected_loss + more)
+    return replace(
+        option, cost=option.cost + more, parts=option.parts + more, expected_loss=option.expected_loss + more
+    )
 
 
 def _number(value: FactValue) -> float | None:
@@ -96,7 +113,9 @@ def _number(value: FactValue) -> float | None:
 
 def _per_minute(model: Model, facts: Mapping[str, FactValue]) -> float:
     rates = model.knowledge.rates
-    return {"this-week": rates["urgency_this_week"], "today": rates["urgency_today"]}.get(str(facts.get("urgency")), 0.0)
+    return {"this-week": rates["urgency_this_week"], "today": rates["urgency_today"]}.get(
+        str(facts.get("urgency")), 0.0
+    )
 
 
 def _plain(rows: list[SheetRow], surest: float, budget: float | None, worth: float | None) -> Said | None:

@@ -1,4 +1,5 @@
-"""The ways out of a ticket: which fixes, alone or together, could be what is decided for, and what each comes to on average."""
+"""The ways out of a ticket: which fixes, alone or together, could be what is decided for, and what each comes to on
+average."""
 
 from __future__ import annotations
 
@@ -80,7 +81,11 @@ def ways_out(model: Model, state: TicketState) -> list[FixSequence]:
     marginals = state.marginals
     likeliest = np.argpartition(-state.belief, min(_COMBINE_TOP, len(state.belief) - 1))[:_COMBINE_TOP]
     likely = frozenset(np.flatnonzero(marginals >= _COMBINE_ABOVE).tolist())
-    for order in model.space.order[likeliest[np.argsort(-state.belief[likeliest], kind="stable")]].tolist() if len(likely) > 1 else ():
+    for order in (
+        model.space.order[likeliest[np.argsort(-state.belief[likeliest], kind="stable")]].tolist()
+        if len(likely) > 1
+        else ()
+    ):
         faults = [i for i in order if i >= 0]
         if len(faults) > 1 and likely.issuperset(faults):
             way = _cover(model, state, usable, [model.space.fault_ids[i] for i in faults])
@@ -115,7 +120,12 @@ def _roots_first(faults: Sequence[str]) -> list[str]:
 
 def _cheapest(model: Model, state: TicketState, usable: Sequence[Fix], fault: str) -> str | None:
     ways = [
-        ((f.minutes + f.parts + f.burden + entry_minutes(model.knowledge, state, f)) / f.cures[fault] + f.cured_minutes + f.cured_parts, f.id)
+        (
+            (f.minutes + f.parts + f.burden + entry_minutes(model.knowledge, state, f)) / f.cures[fault]
+            + f.cured_minutes
+            + f.cured_parts,
+            f.id,
+        )
         for f in usable
         if f.cures.get(fault, 0.0) >= 0.3
     ]
@@ -123,7 +133,8 @@ def _cheapest(model: Model, state: TicketState, usable: Sequence[Fix], fault: st
 
 
 class FixSequence(Struct, frozen=True):
-    """Fixes made one after the other, and what of them is the same on every ticket where the same cases of them hold."""
+    """Fixes made one after the other, and what of them is the same on every ticket where the same cases of them
+    hold."""
 
     fixes: tuple[str, ...]
     choice: str
@@ -157,10 +168,16 @@ def _way(model: Model, state: TicketState, fixes: tuple[str, ...]) -> FixSequenc
         acts = [model.knowledge.fixes[name] for name in fixes]
         choice = max((f.call for f in acts), key=lambda c: WEIGHT[c], default="release")
         return FixSequence(
-            fixes, choice, next((f.id for f in acts if f.call == choice), None), tuple(dict.fromkeys(f.visit for f in acts if f.visit)),
-            sum(f.minutes + f.cured_minutes for f in acts), sum(f.unattended for f in acts), sum(f.parts + f.cured_parts for f in acts),
-            sum(model.final(f.id, state.how).price for f in acts), sum(f.destroys for f in acts),
-        )  # fmt: skip
+            fixes,
+            choice,
+            next((f.id for f in acts if f.call == choice), None),
+            tuple(dict.fromkeys(f.visit for f in acts if f.visit)),
+            sum(f.minutes + f.cured_minutes for f in acts),
+            sum(f.unattended for f in acts),
+            sum(f.parts + f.cured_parts for f in acts),
+            sum(model.final(f.id, state.how).price for f in acts),
+            sum(f.destroys for f in acts),
+        )
 
     return model.keep(("way", fixes, tuple(map(state.how.get, fixes))), make)
 
@@ -171,7 +188,10 @@ def ends_of(model: Model, state: TicketState, ways: Sequence[FixSequence]) -> li
     afterwards = rates["failed_try"] + model.space.member @ _cures(model, state, worth)[0]
     weights = np.array([state.belief, state.belief * afterwards]).T
     total, failing = weights.sum(axis=0).tolist()
-    places = {visit: visit_minutes(model.knowledge, state, visit) for visit in dict.fromkeys(v for way in ways for v in way.visits)}
+    places = {
+        visit: visit_minutes(model.knowledge, state, visit)
+        for visit in dict.fromkeys(v for way in ways for v in way.visits)
+    }
     ends = []
     for way, shares in zip(ways, _weighed(model, state.how, ways, weights), strict=True):
         (works, saved), (starts, _), (kept, _) = shares
@@ -183,24 +203,31 @@ def ends_of(model: Model, state: TicketState, ways: Sequence[FixSequence]) -> li
 
 
 def _weighed(model: Model, how: How, ways: Sequence[FixSequence], weights: Floats) -> list[list[list[float]]]:
-    """`_shares` of every way times `weights`. Single fixes of which no case of their own holds are weighed in one product."""
+    """`_shares` of every way times `weights`. Single fixes of which no case of their own holds are weighed in one
+    product."""
     alone: dict[tuple[str, ...], int] = {(): 0, **{(name,): place for place, name in enumerate(model.deeds.fix_ids, 1)}}
     plain = [w.fixes in alone and not (w.fixes and w.fixes[0] in how) for w in ways]
     plain = plain if sum(plain) >= _MANY else [False] * len(ways)
     stacked: list[list[list[float]]] = []
     if any(plain):
-        shares = model.keep("shares of single fixes", lambda: np.concatenate([_shares(model, fixes, {}) for fixes in alone]))
+        shares = model.keep(
+            "shares of single fixes", lambda: np.concatenate([_shares(model, fixes, {}) for fixes in alone])
+        )
         stacked = (shares @ weights).reshape(len(alone), 3, 2).tolist()
     return [
-        stacked[alone[w.fixes]] if one
-        else (model.keep(("shares", w.fixes, tuple(map(how.get, w.fixes))), partial(_shares, model, w.fixes, how)) @ weights).tolist()
+        stacked[alone[w.fixes]]
+        if one
+        else (
+            model.keep(("shares", w.fixes, tuple(map(how.get, w.fixes))), partial(_shares, model, w.fixes, how))
+            @ weights
+        ).tolist()
         for w, one in zip(ways, plain, strict=True)
-    ]  # fmt: skip
+    ]
 
 
 def _shares(model: Model, way: tuple[str, ...], how: How) -> Floats:
-    """Shape (3, n): the probability that a machine works for good once the way was gone, that it starts, and that its data
-    is kept."""
+    """Shape (3, n): the probability that a machine works for good once the way was gone, that it starts, and that its
+    data is kept."""
     space = model.space
     fails, kept = np.ones(len(space.fault_ids)), np.ones(len(space.fault_ids))
     for name in way:
@@ -220,7 +247,9 @@ def worth_of(model: Model, state: TicketState) -> float:
 def _cures(model: Model, state: TicketState, worth: float) -> tuple[Floats, list[str | None]]:
     """For every fault: what its best cure costs once the fault is known, lost data included, and which fix it is."""
     usable = tuple(f for f in _usable(model, state) if not against_their_word(state, model.knowledge.fixes[f]))
-    return model.keep(("cures", usable, tuple(sorted(state.how.items())), worth), lambda: _best_cures(model, usable, state.how, worth))
+    return model.keep(
+        ("cures", usable, tuple(sorted(state.how.items())), worth), lambda: _best_cures(model, usable, state.how, worth)
+    )
 
 
 def _best_cures(model: Model, names: Sequence[str], how: How, worth: float) -> tuple[Floats, list[str | None]]:
@@ -231,26 +260,46 @@ def _best_cures(model: Model, names: Sequence[str], how: How, worth: float) -> t
     costs = np.full((len(usable) + 1, len(model.space.fault_ids)), nothing)
     for row, fix in enumerate(usable):
         final = model.final(fix.id, how)
-        cost = final.price / np.maximum(final.gone, 1e-9) + final.lost * worth + (1.0 - final.gone) * knowledge.rates["failed_try"]
+        cost = (
+            final.price / np.maximum(final.gone, 1e-9)
+            + final.lost * worth
+            + (1.0 - final.gone) * knowledge.rates["failed_try"]
+        )
         costs[row] = np.where(final.gone >= _CURES, cost, np.inf)
         curable |= final.gone >= _CURES
-    costs[-1] = np.where(curable, np.inf, nothing)  # however dear its cure is, what the bench can cure is not sent away for that
+    costs[-1] = np.where(
+        curable, np.inf, nothing
+    )  # however dear its cure is, what the bench can cure is not sent away for that
     best = costs.argmin(axis=0)
     return costs.min(axis=0), [usable[i].id if i < len(usable) else None for i in best]
 
 
 def _usable(model: Model, state: TicketState) -> tuple[str, ...]:
     key = ("usable", state.applicable, state.tried)
-    return model.keep(key, lambda: tuple(name for name in model.deeds.fix_ids if name in state.applicable and name not in state.tried))
+    return model.keep(
+        key, lambda: tuple(name for name in model.deeds.fix_ids if name in state.applicable and name not in state.tried)
+    )
 
 
-def option_of(model: Model, state: TicketState, way: FixSequence, end: End, loss: float, held: tuple[str, ...]) -> Option:
+def option_of(
+    model: Model, state: TicketState, way: FixSequence, end: End, loss: float, held: tuple[str, ...]
+) -> Option:
     """The way with what it comes to on this ticket; `loss`: what deciding for it costs on average."""
     hands_on = way.hands_on + end.entries
     return Option(
-        way.choice, way.fixes, end.works, hands_on + way.unattended, hands_on, hands_on * model.knowledge.rates["bench_minute"] + way.parts,
-        _data_outcome(model, state, way), loss, held, end.starts, way.parts, way.main_fix,
-    )  # fmt: skip
+        way.choice,
+        way.fixes,
+        end.works,
+        hands_on + way.unattended,
+        hands_on,
+        hands_on * model.knowledge.rates["bench_minute"] + way.parts,
+        _data_outcome(model, state, way),
+        loss,
+        held,
+        end.starts,
+        way.parts,
+        way.main_fix,
+    )
 
 
 def _data_outcome(model: Model, state: TicketState, way: FixSequence) -> str:

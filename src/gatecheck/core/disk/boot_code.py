@@ -1,7 +1,8 @@
-"""Boot code of our own for a master boot record: it runs the boot sector of the one active partition, by LBA or by cylinder, head and sector.
+"""Boot code of our own for a master boot record: it runs the boot sector of the one active partition, by LBA or by
+cylinder, head and sector.
 
-Its source is boot_code.S beside this file; a test assembles it and compares. It leaves the table and the disk's signature (440 to 511) alone.
-"""
+Its source is boot_code.S beside this file; a test assembles it and compares. It leaves the table and the disk's
+signature (440 to 511) alone."""
 
 from __future__ import annotations
 

@@ -1,8 +1,9 @@
-"""What a legacy firmware does with a disk: it runs the first sector if that is signed; all else is up to the code that stands there.
+"""What a legacy firmware does with a disk: it runs the first sector if that is signed; all else is up to the code that
+stands there.
 
-Known code is followed: one that looks for the active partition and runs its boot sector, one that ignores the table and reads a second stage from where
-it was told, boot sectors of volumes. Code that is not known is believed to start what it was made for, and said to be unknown.
-"""
+Known code is followed: one that looks for the active partition and runs its boot sector, one that ignores the table and
+reads a second stage from where it was told, boot sectors of volumes. Code that is not known is believed to start what
+it was made for, and said to be unknown."""
 
 from __future__ import annotations
 
@@ -16,16 +17,30 @@ from gatecheck.core.errors import DecodeError
 
 _SIGNATURE = b"\x55\xaa"
 _CONFIGS = (
-    "boot/syslinux/extlinux.conf", "boot/syslinux/syslinux.cfg", "boot/extlinux/extlinux.conf", "boot/extlinux.conf", "syslinux/extlinux.conf", "syslinux/syslinux.cfg", "extlinux/extlinux.conf",
-    "extlinux.conf", "syslinux.cfg", "isolinux/isolinux.cfg",
-)  # fmt: skip
+    "boot/syslinux/extlinux.conf",
+    "boot/syslinux/syslinux.cfg",
+    "boot/extlinux/extlinux.conf",
+    "boot/extlinux.conf",
+    "syslinux/extlinux.conf",
+    "syslinux/syslinux.cfg",
+    "extlinux/extlinux.conf",
+    "extlinux.conf",
+    "syslinux.cfg",
+    "isolinux/isolinux.cfg",
+)
 _SCRIPTS = ("boot/grub/grub.cfg", "grub/grub.cfg", "boot/grub2/grub.cfg", "grub2/grub.cfg")
 _NO_START = {"none": "mbr-no-code", "junk": "code-junk", "says-no": "code-says-no-system"}
 _JUNK_VALUES = 175
 _STAGE_AT, _LIST_AT = 0x5C, 0x1F4
 NUMBER_AT, _LEGACY = 439, 4
 _STAGE_MARK = b"\xfe\x02\xb2\x3e"
-_FOLLOWS_TABLE = (b"Missing operating system", b"Operating system load error", b"Invalid partition table", b"Error loading operating system", b"No active partition")
+_FOLLOWS_TABLE = (
+    b"Missing operating system",
+    b"Operating system load error",
+    b"Invalid partition table",
+    b"Error loading operating system",
+    b"No active partition",
+)
 _NO_SYSTEM = (b"This is not a bootable disk", b"Non-System disk", b"not bootable")
 
 
@@ -54,7 +69,8 @@ def start_legacy(disk: Sectors, walk: Walk) -> bool:
 
 
 def first_sector_use(sector: bytes) -> str:
-    """What the first sector's code does: none (there is none), junk, says-no, follows (the table), own (anything else)."""
+    """What the first sector's code does: none (there is none), junk, says-no, follows (the table), own (anything
+    else)."""
     if len(set(sector[:440])) < 2:
         return "none"
     if any(mark in sector for mark in _NO_SYSTEM):
@@ -106,7 +122,8 @@ def _follow_table(disk: Sectors, sector: bytes, walk: Walk) -> bool:
 
 
 def _follow_gpt(disk: Sectors, walk: Walk) -> bool:
-    """Code that looks for the partition of a GPT that is marked as the one to start in legacy mode (UEFI 2.10, table 5.8, bit 2)."""
+    """Code that looks for the partition of a GPT that is marked as the one to start in legacy mode (UEFI 2.10, table
+    5.8, bit 2)."""
     try:
         table = read_gpt(disk)
     except DecodeError:
@@ -157,7 +174,13 @@ def _named_stage(disk: Sectors, first: int, where: str, name: str, walk: Walk) -
     walk.step("tries", where=where, file=name)
     boot = disk.read(first, 1).data[:512]
     named = {int.from_bytes(boot[at : at + 4], "little") for at in range(62, 506)}
-    if not any(_STAGE_MARK in disk.read(lba + base, 1).data for lba in named if 0 < lba < (disk.length or 0) for base in {0, first} if lba + base < (disk.length or 0)):
+    if not any(
+        _STAGE_MARK in disk.read(lba + base, 1).data
+        for lba in named
+        if 0 < lba < (disk.length or 0)
+        for base in {0, first}
+        if lba + base < (disk.length or 0)
+    ):
         walk.stop("loader", "second-stage-missing", f"{where}: {name}")
         return False
     found = OpenVolumes(disk)
@@ -199,7 +222,8 @@ def _second_stage(disk: Sectors, sector: bytes, walk: Walk) -> bool:
 
 
 def _core(disk: Sectors, sector: bytes) -> bytes:
-    """The sectors that the runs at a first second-stage sector's end name, from the last entry downwards; empty where one is missing."""
+    """The sectors that the runs at a first second-stage sector's end name, from the last entry downwards; empty where
+    one is missing."""
     parts: list[bytes] = []
     for at in range(_LIST_AT, 0x100, -12):
         first, count = int.from_bytes(sector[at : at + 8], "little"), int.from_bytes(sector[at + 8 : at + 10], "little")

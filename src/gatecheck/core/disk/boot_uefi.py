@@ -1,9 +1,9 @@
 """What a UEFI firmware does with a disk: which partitions it sees, which volumes it opens, which program it starts.
 
-UEFI 2.10: 5.3 (GPT), 5.2 (MBR), 13.3 (FAT), 3.5.1.1 (the fallback file), 2.1.1 and Microsoft "PE Format" (images). Where the specification leaves
-room, it is what the reference firmware does, as tried on it: a table whose first copy is broken is taken from the second, a table without its
-protective record is none, every FAT volume is asked for the fallback file whatever its partition's type.
-"""
+UEFI 2.10: 5.3 (GPT), 5.2 (MBR), 13.3 (FAT), 3.5.1.1 (the fallback file), 2.1.1 and Microsoft "PE Format" (images).
+Where the specification leaves room, it is what the reference firmware does, as tried on it: a table whose first copy is
+broken is taken from the second, a table without its protective record is none, every FAT volume is asked for the
+fallback file whatever its partition's type."""
 
 from __future__ import annotations
 
@@ -93,12 +93,29 @@ def _gpt_slices(disk: Sectors, start: bytes, walk: Walk) -> list[Slice] | None:
         raw = span.data[number * header.size : number * header.size + 128]
         if len(raw) == 128 and any(raw[:16]):
             own = read_fields(GPT_ENTRY, raw, "GPT entry", size=128)
-            entries.append((Slice(number + 1, int(own["first_lba"]), int(own["last_lba"]), guid_text(bytes(raw[:16])), guid_text(bytes(raw[16:32]))), int.from_bytes(raw[48:56], "little")))
+            entries.append(
+                (
+                    Slice(
+                        number + 1,
+                        int(own["first_lba"]),
+                        int(own["last_lba"]),
+                        guid_text(bytes(raw[:16])),
+                        guid_text(bytes(raw[16:32])),
+                    ),
+                    int.from_bytes(raw[48:56], "little"),
+                )
+            )
     found = []
     for own_slice, attributes in entries:
         where = f"partition {own_slice.number}"
-        overlaps = any(o is not own_slice and o.first <= own_slice.last and own_slice.first <= o.last for o, _ in entries)
-        if own_slice.first > own_slice.last or own_slice.first < header.first_usable or own_slice.last > header.last_usable:
+        overlaps = any(
+            o is not own_slice and o.first <= own_slice.last and own_slice.first <= o.last for o, _ in entries
+        )
+        if (
+            own_slice.first > own_slice.last
+            or own_slice.first < header.first_usable
+            or own_slice.last > header.last_usable
+        ):
             walk.find("partition-outside", "layout", where)
         elif overlaps:
             walk.find("partition-overlaps", "layout", where)
@@ -122,17 +139,31 @@ def _header(disk: Sectors, lba: int) -> _Header | None:
     if zlib.crc32(raw) != int(own["header_crc"]):
         return None
     count, each, first = int(own["entry_count"]), int(own["entry_size"]), int(own["entries_lba"])
-    if not 0 < count <= _MOST_ENTRIES or not 128 <= each <= 4096 or each % 128 or not 0 < first < (disk.length or 1 << 62):
+    if (
+        not 0 < count <= _MOST_ENTRIES
+        or not 128 <= each <= 4096
+        or each % 128
+        or not 0 < first < (disk.length or 1 << 62)
+    ):
         return None
     entries = disk.read(first, -(-count * each // disk.sector))
     crc = int.from_bytes(span.data[88:92], "little")
     if entries.missing or zlib.crc32(entries.data[: count * each]) != crc:
         return None
-    return _Header(first, count, each, crc, int.from_bytes(span.data[40:48], "little"), int.from_bytes(span.data[48:56], "little"), int(own["alternate_lba"]))
+    return _Header(
+        first,
+        count,
+        each,
+        crc,
+        int.from_bytes(span.data[40:48], "little"),
+        int.from_bytes(span.data[48:56], "little"),
+        int(own["alternate_lba"]),
+    )
 
 
 def _mbr_slices(disk: Sectors, start: bytes, walk: Walk) -> list[Slice]:
-    """Records that firmware takes: all within the disk, none over another; else the whole disk is asked for a volume."""
+    """Records that firmware takes: all within the disk, none over another; else the whole disk is asked for a
+    volume."""
     whole = [Slice(0, 0, (disk.length or 1) - 1, "", "")]
     if len(start) < 512 or start[510:512] != b"\x55\xaa":
         walk.step("whole-disk")
@@ -179,8 +210,8 @@ def volumes(disk: Sectors, found: list[Slice], walk: Walk) -> Iterator[tuple[Sli
 
 @dataclass(frozen=True, slots=True)
 class FirmwareEntry:
-    """A boot entry in the order that firmware tries it. `partition`: GUID, empty where its path leads through none; `file`: empty for the fallback;
-    `leads_to`: partition, disk, usb, optical, network, firmware, other."""
+    """A boot entry in the order that firmware tries it. `partition`: GUID, empty where its path leads through none;
+    `file`: empty for the fallback; `leads_to`: partition, disk, usb, optical, network, firmware, other."""
 
     name: str
     partition: str
@@ -188,7 +219,9 @@ class FirmwareEntry:
     leads_to: str
 
 
-def start_entries(disk: Sectors, walk: Walk, entries: Sequence[FirmwareEntry], machine: str, *, secure: bool = False) -> bool:
+def start_entries(
+    disk: Sectors, walk: Walk, entries: Sequence[FirmwareEntry], machine: str, *, secure: bool = False
+) -> bool:
     """Firmware that has boot entries: each in its order, and after all of them the fallback file."""
     found = slices(disk, walk)
     opened = list(volumes(disk, found, walk))
@@ -204,7 +237,9 @@ def start_entries(disk: Sectors, walk: Walk, entries: Sequence[FirmwareEntry], m
             continue
         path = (entry.file or FALLBACK[machine]).replace("\\", "/").strip("/")
         for piece, volume, files in own:
-            stop = try_program(walk, volume, files, path, machine, f"{entry.name}, partition {piece.number}", secure=secure)
+            stop = try_program(
+                walk, volume, files, path, machine, f"{entry.name}, partition {piece.number}", secure=secure
+            )
             if stop is None:
                 return True
             walk.find(stop.id, stop.gate, stop.where)
@@ -212,7 +247,9 @@ def start_entries(disk: Sectors, walk: Walk, entries: Sequence[FirmwareEntry], m
     return start_fallback(disk, walk, machine, found, secure=secure)
 
 
-def start_fallback(disk: Sectors, walk: Walk, machine: str, known: list[Slice] | None = None, *, secure: bool = False) -> bool:
+def start_fallback(
+    disk: Sectors, walk: Walk, machine: str, known: list[Slice] | None = None, *, secure: bool = False
+) -> bool:
     """Firmware that knows no entries: the fallback file of each volume, until one starts."""
     found = slices(disk, walk) if known is None else known
     wanted = FALLBACK[machine]
@@ -229,14 +266,21 @@ def start_fallback(disk: Sectors, walk: Walk, machine: str, known: list[Slice] |
             walk.ended = "layout"
             return False
         has_esp = any(s.type == EFI_SYSTEM for s in found)
-        walk.stop("loader" if opened else "layout", "no-fallback" if opened else "system-partition-missing" if not has_esp else "system-partition-broken", wanted)
+        walk.stop(
+            "loader" if opened else "layout",
+            "no-fallback" if opened else "system-partition-missing" if not has_esp else "system-partition-broken",
+            wanted,
+        )
     else:
         walk.stop(stop.gate, stop.id, stop.where)
     return False
 
 
-def try_program(walk: Walk, volume: FatVolume, files: FatListing, path: str, machine: str, where: str, *, secure: bool = False) -> Stop | None:
-    """None where the program is loaded and finds what it needs; else where it stops. `secure`: firmware starts only what is signed; by whom is not looked into."""
+def try_program(
+    walk: Walk, volume: FatVolume, files: FatListing, path: str, machine: str, where: str, *, secure: bool = False
+) -> Stop | None:
+    """None where the program is loaded and finds what it needs; else where it stops. `secure`: firmware starts only
+    what is signed; by whom is not looked into."""
     file = files.find(path)
     walk.step("tries", where=where, file=path)
     if file is None:
@@ -260,7 +304,8 @@ def try_program(walk: Walk, volume: FatVolume, files: FatListing, path: str, mac
 
 
 def content(volume: FatVolume, file: FatFile) -> bytes:
-    """All bytes of a file. Raises DecodeError where its chain is shorter than its size, leads outside, or cannot be read."""
+    """All bytes of a file. Raises DecodeError where its chain is shorter than its size, leads outside, or cannot be
+    read."""
     if file.size > _LARGEST_PROGRAM:
         raise DecodeError(file.path, at=0, expected=f"at most {_LARGEST_PROGRAM >> 20} MiB", got=f"{file.size} bytes")
     if not file.size:
@@ -276,7 +321,8 @@ def content(volume: FatVolume, file: FatFile) -> bytes:
 
 
 def image_fault(data: bytes, machine: str) -> str:
-    """Why firmware does not load this as a program; empty where it does. Headers and sections must lie within the file."""
+    """Why firmware does not load this as a program; empty where it does. Headers and sections must lie within the
+    file."""
     own = machine_of(data)
     if own is None:
         return "loader-no-program"
@@ -305,11 +351,16 @@ def carries_signature(data: bytes) -> bool:
     at = int.from_bytes(data[0x3C:0x40], "little") + 24
     wide = data[at : at + 2] == b"\x0b\x02"
     place = at + (112 if wide else 96) + 4 * 8
-    first, size = int.from_bytes(data[place : place + 4], "little"), int.from_bytes(data[place + 4 : place + 8], "little")
+    first, size = (
+        int.from_bytes(data[place : place + 4], "little"),
+        int.from_bytes(data[place + 4 : place + 8], "little"),
+    )
     return size > 8 and first > 0 and first + size <= len(data)
 
 
-def second_stage_loader(walk: Walk, data: bytes, volume: FatVolume, path: str, machine: str, depth: int = 0) -> Stop | None:
+def second_stage_loader(
+    walk: Walk, data: bytes, volume: FatVolume, path: str, machine: str, depth: int = 0
+) -> Stop | None:
     """What a program that is known does next; None where it finds what it needs, or where it is not known."""
     if depth > _MOST_STAGES:
         return None

@@ -24,12 +24,24 @@ class BootPath:
     findings: tuple[WalkFinding, ...]
 
 
-def boot_path(disk: Sectors, mode: str, *, machine: str = "x64", entries: Sequence[FirmwareEntry] | None = None, secure: bool = False, walk: Walk | None = None) -> BootPath:
-    """Walk the disk as a firmware of this mode, with these boot entries, None: one that knows none; `secure`: with Secure Boot on; `walk`: where it is kept, for who
-    watches it. Never raises for what stands on the disk."""
+def boot_path(
+    disk: Sectors,
+    mode: str,
+    *,
+    machine: str = "x64",
+    entries: Sequence[FirmwareEntry] | None = None,
+    secure: bool = False,
+    walk: Walk | None = None,
+) -> BootPath:
+    """Walk the disk as a firmware of this mode, with these boot entries, None: one that knows none; `secure`: with
+    Secure Boot on; `walk`: where it is kept, for who watches it. Never raises for what stands on the disk."""
     walk = walk or Walk()
     if mode == BIOS:
         boots = start_legacy(disk, walk)
     else:
-        boots = start_fallback(disk, walk, machine, secure=secure) if entries is None else start_entries(disk, walk, entries, machine, secure=secure)
+        boots = (
+            start_fallback(disk, walk, machine, secure=secure)
+            if entries is None
+            else start_entries(disk, walk, entries, machine, secure=secure)
+        )
     return BootPath(boots, None if boots else walk.ended or "layout", tuple(walk.path), tuple(walk.findings))

@@ -1,7 +1,8 @@
-"""How a disk is divided, as well as it can be told: both copies of a GPT, a master boot record with its extended chain, and what lies where.
+"""How a disk is divided, as well as it can be told: both copies of a GPT, a master boot record with its extended chain,
+and what lies where.
 
-UEFI 2.10, 5.3 (GPT), 5.2 (MBR). This is what stands on the disk, for people and for mending; what a firmware makes of it is `boot_uefi`, `boot_legacy`.
-"""
+UEFI 2.10, 5.3 (GPT), 5.2 (MBR). This is what stands on the disk, for people and for mending; what a firmware makes of
+it is `boot_uefi`, `boot_legacy`."""
 
 from __future__ import annotations
 
@@ -21,8 +22,8 @@ SOUND, BROKEN, ABSENT, UNREADABLE = "sound", "broken", "absent", "unreadable"
 
 @dataclass(frozen=True, slots=True)
 class Piece:
-    """A partition. `number` as systems count them (logical ones from 5); `type`: GUID or hex code; `first`, `last`: LBA, both inside; `table`: LBA of the
-    record that names it, which for a logical one is its own."""
+    """A partition. `number` as systems count them (logical ones from 5); `type`: GUID or hex code; `first`, `last`:
+    LBA, both inside; `table`: LBA of the record that names it, which for a logical one is its own."""
 
     number: int
     first: int
@@ -45,8 +46,9 @@ class Piece:
 
 @dataclass(frozen=True, slots=True)
 class TableCopy:
-    """One copy of a GPT. `state`: sound, broken (it carries the signature, but a sum or a field does not fit), absent, unreadable. `header`: its bytes as far
-    as its own size goes; `entries`: the bytes of its entries, empty where they could not be read; `entries_fit`: their sum is the header's."""
+    """One copy of a GPT. `state`: sound, broken (it carries the signature, but a sum or a field does not fit), absent,
+    unreadable. `header`: its bytes as far as its own size goes; `entries`: the bytes of its entries, empty where they
+    could not be read; `entries_fit`: their sum is the header's."""
 
     state: str
     lba: int
@@ -84,7 +86,8 @@ class TableCopy:
 
 @dataclass(frozen=True, slots=True)
 class Division:
-    """`scheme`: gpt, mbr, none, or unreadable (the first sector was not read and no GPT tells instead). `pieces` in the table's order."""
+    """`scheme`: gpt, mbr, none, or unreadable (the first sector was not read and no GPT tells instead). `pieces` in the
+    table's order."""
 
     scheme: str
     pieces: tuple[Piece, ...]
@@ -117,11 +120,21 @@ def division_of(disk: Sectors) -> Division:
     start = b"" if span.missing else span.data[:512]
     primary = copy_at(disk, 1)
     places = [length - 1, *([primary.alternate] if primary.header and 1 < primary.alternate < length - 1 else [])]
-    backup = next((c for c in (copy_at(disk, lba) for lba in places if lba > 1) if c.state != ABSENT), TableCopy(ABSENT, max(length - 1, 0)))
+    backup = next(
+        (c for c in (copy_at(disk, lba) for lba in places if lba > 1) if c.state != ABSENT),
+        TableCopy(ABSENT, max(length - 1, 0)),
+    )
     records = records_of(start, 0, 0)
     real = [r for r in records if r.type != f"{PROTECTIVE:02X}h"]
-    best = next((c for c in (primary, backup) if c.state == SOUND), None) or next((c for c in (primary, backup) if c.entries_fit), None)
-    if best is not None and not (real and start[510:512] == _SIGNED and not any(r.type == f"{PROTECTIVE:02X}h" for r in records) and best.state != SOUND):
+    best = next((c for c in (primary, backup) if c.state == SOUND), None) or next(
+        (c for c in (primary, backup) if c.entries_fit), None
+    )
+    if best is not None and not (
+        real
+        and start[510:512] == _SIGNED
+        and not any(r.type == f"{PROTECTIVE:02X}h" for r in records)
+        and best.state != SOUND
+    ):
         return Division("gpt", entries_of(best), primary, backup, records, start)
     if start[510:512] == _SIGNED and real and all(r.last < length for r in real[:1]):
         return Division("mbr", tuple(records) + tuple(_logical(disk, records)), primary, backup, records, start)
@@ -140,12 +153,21 @@ def copy_at(disk: Sectors, lba: int) -> TableCopy:
         return TableCopy(ABSENT, lba)
     found = TableCopy(BROKEN, lba, header)
     entries = b""
-    if 0 < found.count <= MOST_ENTRIES and 128 <= found.entry_size <= 4096 and found.entry_size % 128 == 0 and 0 < found.entries_lba < (disk.length or 1 << 62):
+    if (
+        0 < found.count <= MOST_ENTRIES
+        and 128 <= found.entry_size <= 4096
+        and found.entry_size % 128 == 0
+        and 0 < found.entries_lba < (disk.length or 1 << 62)
+    ):
         rest = disk.read(found.entries_lba, -(-found.count * found.entry_size // disk.sector))
         entries = b"" if rest.missing else rest.data[: found.count * found.entry_size]
     fits = bool(entries) and zlib.crc32(entries) == int.from_bytes(header[88:92], "little")
     blank = header[:16] + bytes(4) + header[20:]
-    sound = fits and zlib.crc32(blank) == int.from_bytes(header[16:20], "little") and int.from_bytes(header[24:32], "little") == lba
+    sound = (
+        fits
+        and zlib.crc32(blank) == int.from_bytes(header[16:20], "little")
+        and int.from_bytes(header[24:32], "little") == lba
+    )
     return replace(found, state=SOUND if sound else BROKEN, entries=entries, entries_fit=fits)
 
 
@@ -157,7 +179,19 @@ def entries_of(copy: TableCopy) -> tuple[Piece, ...]:
         if any(raw[:16]):
             own = read_fields(GPT_ENTRY, raw, "GPT entry", size=128)
             name = bytes(raw[56:128]).decode("utf-16-le", "replace").split("\0")[0]
-            found.append(Piece(number + 1, int(own["first_lba"]), int(own["last_lba"]), guid_text(raw[:16]), guid_text(raw[16:32]), name, bool(int(own["attributes"]) & 4), int(own["attributes"]), copy.lba))
+            found.append(
+                Piece(
+                    number + 1,
+                    int(own["first_lba"]),
+                    int(own["last_lba"]),
+                    guid_text(raw[:16]),
+                    guid_text(raw[16:32]),
+                    name,
+                    bool(int(own["attributes"]) & 4),
+                    int(own["attributes"]),
+                    copy.lba,
+                )
+            )
     return tuple(found)
 
 
@@ -168,13 +202,22 @@ def records_of(sector: bytes, base: int, table: int) -> tuple[Piece, ...]:
         raw = sector[RECORDS_AT + RECORD * number :][:RECORD]
         first, size = int.from_bytes(raw[8:12], "little"), int.from_bytes(raw[12:16], "little")
         if raw[4] and size:
-            found.append(Piece(number + 1, base + first, base + first + size - 1, f"{raw[4]:02X}h", active=bool(raw[0] & ACTIVE), table=table))
+            found.append(
+                Piece(
+                    number + 1,
+                    base + first,
+                    base + first + size - 1,
+                    f"{raw[4]:02X}h",
+                    active=bool(raw[0] & ACTIVE),
+                    table=table,
+                )
+            )
     return tuple(found)
 
 
 def _logical(disk: Sectors, records: tuple[Piece, ...]) -> list[Piece]:
-    """The chain of extended boot records: each names one partition, from itself, and the next record, from the first (de facto standard of extended
-    partitions). Ends at a record that is none, leads outside, or was seen."""
+    """The chain of extended boot records: each names one partition, from itself, and the next record, from the first
+    (de facto standard of extended partitions). Ends at a record that is none, leads outside, or was seen."""
     found: list[Piece] = []
     for outer in records:
         if not outer.is_extended:

@@ -14,18 +14,43 @@ BASIC_DATA = "EBD0A0A2-B9E5-4433-87C0-68B6B72699C7"
 _ENTRIES = 128
 
 
-def gpt_start(disk_guid: str, partitions: Sequence[tuple[str, str, int, int, str]], *, sectors: int = 8192, sector: int = SECTOR) -> bytes:
-    """The first sectors up to the entries' end (LBA 33 at 512 bytes): protective MBR, header, entries. Partitions: (GUID, type GUID, first LBA, last LBA, name)."""
+def gpt_start(
+    disk_guid: str, partitions: Sequence[tuple[str, str, int, int, str]], *, sectors: int = 8192, sector: int = SECTOR
+) -> bytes:
+    """The first sectors up to the entries' end (LBA 33 at 512 bytes): protective MBR, header, entries. Partitions:
+    (GUID, type GUID, first LBA, last LBA, name)."""
     entries = b"".join(
-        guid_bytes(kind) + guid_bytes(guid) + struct.pack("<QQQ", first, last, 0) + name.encode("utf-16-le").ljust(72, b"\0")
+        guid_bytes(kind)
+        + guid_bytes(guid)
+        + struct.pack("<QQQ", first, last, 0)
+        + name.encode("utf-16-le").ljust(72, b"\0")
         for guid, kind, first, last, name in partitions
     ).ljust(_ENTRIES * ENTRY, b"\0")
-    header = bytearray(struct.pack(
-        "<8sIIIIQQQQ16sQIII", b"EFI PART", 0x10000, HEADER, 0, 0, 1, sectors - 1, 34, sectors - 34, guid_bytes(disk_guid), 2,
-        _ENTRIES, ENTRY, zlib.crc32(entries),
-    ))  # fmt: skip
+    header = bytearray(
+        struct.pack(
+            "<8sIIIIQQQQ16sQIII",
+            b"EFI PART",
+            0x10000,
+            HEADER,
+            0,
+            0,
+            1,
+            sectors - 1,
+            34,
+            sectors - 34,
+            guid_bytes(disk_guid),
+            2,
+            _ENTRIES,
+            ENTRY,
+            zlib.crc32(entries),
+        )
+    )
     header[16:20] = struct.pack("<I", zlib.crc32(header))
-    return mbr_start([(PROTECTIVE, False, 1, min(sectors - 1, 0xFFFFFFFF))]).ljust(sector, b"\0") + bytes(header).ljust(sector, b"\0") + entries
+    return (
+        mbr_start([(PROTECTIVE, False, 1, min(sectors - 1, 0xFFFFFFFF))]).ljust(sector, b"\0")
+        + bytes(header).ljust(sector, b"\0")
+        + entries
+    )
 
 
 def gpt_end(start: bytes, *, sectors: int, sector: int = SECTOR) -> bytes:
@@ -48,6 +73,23 @@ def mbr_start(records: Sequence[tuple[int, bool, int, int]]) -> bytes:
     return bytes(sector)
 
 
-def system_disk(esp: str, data: str, *, disk_guid: str = "6E0C2B7A-90D1-4F5B-9C43-0B7C61D2E8F4", sectors: int = 1 << 21, sector: int = SECTOR, last: int | None = None) -> bytes:
-    """A GPT disk as a system is installed on it: EFI system partition and one data partition, up to `last` or the end."""
-    return gpt_start(disk_guid, [(esp, EFI_SYSTEM, 2048, 206847, "EFI system"), (data, BASIC_DATA, 206848, sectors - 34 if last is None else last, "System")], sectors=sectors, sector=sector)
+def system_disk(
+    esp: str,
+    data: str,
+    *,
+    disk_guid: str = "6E0C2B7A-90D1-4F5B-9C43-0B7C61D2E8F4",
+    sectors: int = 1 << 21,
+    sector: int = SECTOR,
+    last: int | None = None,
+) -> bytes:
+    """A GPT disk as a system is installed on it: EFI system partition and one data partition, up to `last` or the
+    end."""
+    return gpt_start(
+        disk_guid,
+        [
+            (esp, EFI_SYSTEM, 2048, 206847, "EFI system"),
+            (data, BASIC_DATA, 206848, sectors - 34 if last is None else last, "System"),
+        ],
+        sectors=sectors,
+        sector=sector,
+    )

@@ -1,8 +1,8 @@
 """Volumes that no table names: found by their own boot sectors, with what speaks for each.
 
-A mark alone is not enough: what it says of its size and of its own structures has to be true of this disk. Places looked at: each whole MiB, the
-63rd sector and whole tracks after it (where older systems began partitions), and what follows a volume's end.
-"""
+A mark alone is not enough: what it says of its size and of its own structures has to be true of this disk. Places
+looked at: each whole MiB, the 63rd sector and whole tracks after it (where older systems began partitions), and what
+follows a volume's end."""
 
 from __future__ import annotations
 
@@ -22,8 +22,8 @@ _MARKED = 4096
 
 @dataclass(frozen=True, slots=True)
 class FoundVolume:
-    """A volume at `first`. `last` is where it says that it ends (None: it does not say). `speaks`: ids of what speaks for it; `system`: it holds a folder for
-    loaders."""
+    """A volume at `first`. `last` is where it says that it ends (None: it does not say). `speaks`: ids of what speaks
+    for it; `system`: it holds a folder for loaders."""
 
     first: int
     last: int | None
@@ -103,7 +103,12 @@ def evidence_for_volume(disk: Sectors, lba: int, last: int | None, volume: Volum
     if volume.kind == "ntfs":
         size = int.from_bytes(start[11:13], "little") * (start[13] if start[13] <= 0x80 else 1 << (256 - start[13]))
         at = lba * disk.sector + int.from_bytes(start[48:56], "little") * size
-        if size and at % disk.sector == 0 and at // disk.sector < (disk.length or 1 << 62) and disk.read(at // disk.sector, 1).data[:4] == b"FILE":
+        if (
+            size
+            and at % disk.sector == 0
+            and at // disk.sector < (disk.length or 1 << 62)
+            and disk.read(at // disk.sector, 1).data[:4] == b"FILE"
+        ):
             yield "catalogue"
         if last is not None and disk.read(last, 1).data[:84] == start[:84]:
             yield "boot-copy"
@@ -118,7 +123,11 @@ def evidence_for_volume(disk: Sectors, lba: int, last: int | None, volume: Volum
         per_group = int.from_bytes(start[1056:1060], "little")
         first_block = int.from_bytes(start[1044:1048], "little")
         at = lba * disk.sector + (first_block + per_group) * block
-        copy = disk.read(at // disk.sector, max(1, 1024 // disk.sector)).data[at % disk.sector :] if per_group and at // disk.sector < (disk.length or 0) else b""
+        copy = (
+            disk.read(at // disk.sector, max(1, 1024 // disk.sector)).data[at % disk.sector :]
+            if per_group and at // disk.sector < (disk.length or 0)
+            else b""
+        )
         if copy[56:58] == b"\x53\xef" and copy[104:120] == start[1024 + 104 : 1024 + 120]:
             yield "boot-copy"
         elif int.from_bytes(start[1024:1028], "little") and per_group == 8 * block:
@@ -138,7 +147,8 @@ def exfat_sum(disk: Sectors, lba: int, size: int) -> bool:
 
 
 def made_guid(disk: Sectors, lba: int, what: str) -> bytes:
-    """16 bytes for a table that has lost its own identifiers: drawn from what stands on the disk, so that a plan made twice is the same plan."""
+    """16 bytes for a table that has lost its own identifiers: drawn from what stands on the disk, so that a plan made
+    twice is the same plan."""
     raw = disk.read(lba, 1).data + what.encode() + lba.to_bytes(8, "little")
     parts = b"".join(zlib.crc32(bytes([n]) + raw).to_bytes(4, "little") for n in range(4))
     own = bytearray(parts)
@@ -152,9 +162,12 @@ def kind_of_partition(lost: FoundVolume) -> tuple[str, int]:
         return "C12A7328-F81F-11D2-BA4B-00A0C93EC93B", 0x0C
     linux = "0FC63DAF-8483-4772-8E79-3D69D8477DE4"
     by_kind = {
-        "ntfs": ("EBD0A0A2-B9E5-4433-87C0-68B6B72699C7", 0x07), "exfat": ("EBD0A0A2-B9E5-4433-87C0-68B6B72699C7", 0x07), "fat": ("EBD0A0A2-B9E5-4433-87C0-68B6B72699C7", 0x0C),
-        "swap": ("0657FD6D-A4AB-43C4-84E5-0933C84B4F4F", 0x82), "lvm": ("E6D6D379-F507-44C2-A23C-238F2A3DF928", 0x8E),
-    }  # fmt: skip
+        "ntfs": ("EBD0A0A2-B9E5-4433-87C0-68B6B72699C7", 0x07),
+        "exfat": ("EBD0A0A2-B9E5-4433-87C0-68B6B72699C7", 0x07),
+        "fat": ("EBD0A0A2-B9E5-4433-87C0-68B6B72699C7", 0x0C),
+        "swap": ("0657FD6D-A4AB-43C4-84E5-0933C84B4F4F", 0x82),
+        "lvm": ("E6D6D379-F507-44C2-A23C-238F2A3DF928", 0x8E),
+    }
     if lost.volume.kind == "encrypted" and "Windows" in lost.volume.name:
         return by_kind["ntfs"]
     return by_kind.get(lost.volume.kind, (linux, 0x83))

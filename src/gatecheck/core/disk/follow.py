@@ -1,7 +1,7 @@
 """The walk as it can be followed: which sectors each step asked for, and which of them nobody has read yet.
 
-A firmware's walk reads little: what is missing of it can be read on demand, a run at a time, until the verdict rests on bytes alone.
-"""
+A firmware's walk reads little: what is missing of it can be read on demand, a run at a time, until the verdict rests on
+bytes alone."""
 
 from __future__ import annotations
 
@@ -34,7 +34,10 @@ class LayeredSectors:
         return self._length
 
     def read(self, lba: int, count: int) -> Span:
-        data, missing = bytearray(max(0, count) * self._sector), dict.fromkeys(range(lba, lba + max(0, count)), NOT_CAPTURED)
+        data, missing = (
+            bytearray(max(0, count) * self._sector),
+            dict.fromkeys(range(lba, lba + max(0, count)), NOT_CAPTURED),
+        )
         for layer in self._layers:
             if not any(why == NOT_CAPTURED for why in missing.values()):
                 break
@@ -83,8 +86,9 @@ class TracingSectors:
 
 @dataclass(frozen=True, slots=True)
 class Followed:
-    """`reads`: for each step of `verdict.path` what was asked for after the step before it, up to this one; the last one more: what was asked for at the end.
-    `wanted`: what has to be read before the verdict stands; empty where it does."""
+    """`reads`: for each step of `verdict.path` what was asked for after the step before it, up to this one; the last
+    one more: what was asked for at the end. `wanted`: what has to be read before the verdict stands; empty where it
+    does."""
 
     verdict: BootPath
     reads: tuple[tuple[Run, ...], ...]
@@ -97,7 +101,14 @@ class Followed:
         return not self.wanted
 
 
-def follow(disk: Sectors, mode: str, *, machine: str = "x64", entries: Sequence[FirmwareEntry] | None = None, secure: bool = False) -> Followed:
+def follow(
+    disk: Sectors,
+    mode: str,
+    *,
+    machine: str = "x64",
+    entries: Sequence[FirmwareEntry] | None = None,
+    secure: bool = False,
+) -> Followed:
     """Walk over what is known of a disk. Never raises for what stands on it, or does not."""
     walk = Walk()
     watched = TracingSectors(disk, walk)
@@ -105,7 +116,12 @@ def follow(disk: Sectors, mode: str, *, machine: str = "x64", entries: Sequence[
     reads: list[list[Run]] = [[] for _ in range(len(verdict.path) + 1)]
     for step, first, count in watched.asked:
         reads[min(step, len(verdict.path))].append((first, count))
-    return Followed(verdict, tuple(tuple(merge_runs(own)) for own in reads), tuple(wanted_runs(disk, watched.unread)), len(verdict.path) if watched.sure is None else watched.sure)
+    return Followed(
+        verdict,
+        tuple(tuple(merge_runs(own)) for own in reads),
+        tuple(wanted_runs(disk, watched.unread)),
+        len(verdict.path) if watched.sure is None else watched.sure,
+    )
 
 
 def merge_runs(runs: Iterable[Run]) -> list[Run]:
@@ -120,8 +136,8 @@ def merge_runs(runs: Iterable[Run]) -> list[Run]:
 
 
 def wanted_runs(disk: Sectors, unread: Iterable[int], *, careful: bool = False) -> list[Run]:
-    """What to read next so that these sectors are known. A file is read from its beginning: what follows on something read already is read ahead, as far again as
-    was read before it. `careful`: nothing is read ahead."""
+    """What to read next so that these sectors are known. A file is read from its beginning: what follows on something
+    read already is read ahead, as far again as was read before it. `careful`: nothing is read ahead."""
     size, length = disk.sector, disk.length or 1 << 62
     out: list[Run] = []
     for first, count in merge_runs((lba, 1) for lba in unread):

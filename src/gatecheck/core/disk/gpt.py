@@ -70,7 +70,8 @@ class GptTable:
 
 
 def read_gpt(disk: Sectors) -> GptTable:
-    """Read the primary table. Raises DecodeError where there is none, MissingSectorError where its header could not be read."""
+    """Read the primary table. Raises DecodeError where there is none, MissingSectorError where its header could not be
+    read."""
     sector = disk.sector
     header = disk.read(1, 1).whole("GPT header")[:HEADER]
     if header[:8] != SIGNATURE:
@@ -78,7 +79,9 @@ def read_gpt(disk: Sectors) -> GptTable:
     own = read_fields(GPT_HEADER, header, "GPT header", size=HEADER)
     count, size, first = int(own["entry_count"]), int(own["entry_size"]), int(own["entries_lba"])
     if not ENTRY <= size <= _MOST_ENTRY_SIZE or count > _MOST_ENTRIES:
-        raise DecodeError("GPT entries", at=sector + 80, expected="up to 1024 entries of 128 to 4096 bytes", got=f"{count} of {size}")
+        raise DecodeError(
+            "GPT entries", at=sector + 80, expected="up to 1024 entries of 128 to 4096 bytes", got=f"{count} of {size}"
+        )
     if not 0 < first < _LAST_LBA:
         raise DecodeError("GPT entries", at=sector + 72, expected="an LBA on the disk", got=first)
     span = disk.read(first, -(-count * size // sector))
@@ -89,10 +92,17 @@ def read_gpt(disk: Sectors) -> GptTable:
         if any(raw[:16]) and not gone & set(range(number * size // sector, (number * size + ENTRY - 1) // sector + 1)):
             fields = read_fields(GPT_ENTRY, raw, "GPT entry", size=ENTRY)
             name = bytes(fields["name"]).decode("utf-16-le", "replace").split("\0")[0]  # type: ignore[arg-type]
-            partitions.append(Partition(
-                number + 1, guid_text(bytes(fields["guid"])), guid_text(bytes(fields["type"])),  # type: ignore[arg-type]
-                int(fields["first_lba"]), int(fields["last_lba"]), name, int(fields["attributes"]),
-            ))  # fmt: skip
+            partitions.append(
+                Partition(
+                    number + 1,
+                    guid_text(bytes(fields["guid"])),  # type: ignore[arg-type]
+                    guid_text(bytes(fields["type"])),  # type: ignore[arg-type]
+                    int(fields["first_lba"]),
+                    int(fields["last_lba"]),
+                    name,
+                    int(fields["attributes"]),
+                )
+            )
     checked = header[:16] + bytes(4) + header[20:]
     fits = int(own["header_size"]) == HEADER and zlib.crc32(checked) == int(own["header_crc"])
     return GptTable(guid_text(bytes(own["disk_guid"])), tuple(partitions), fits, bool(span.missing))  # type: ignore[arg-type]

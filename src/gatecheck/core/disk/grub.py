@@ -1,7 +1,7 @@
 """GRUB 2 as a second stage: what the script of its image makes of the disk's files.
 
-GRUB manual, "Embedded configuration", "Commands". The script is walked, not run: commands that choose files are followed, all others are taken to succeed.
-"""
+GRUB manual, "Embedded configuration", "Commands". The script is walked, not run: commands that choose files are
+followed, all others are taken to succeed."""
 
 from __future__ import annotations
 
@@ -18,7 +18,8 @@ from gatecheck.core.volume.tree import Filesystem
 _MOST_STEPS, _DEEPEST = 4000, 8
 _MOST_DIGITS = 10
 _LONGEST, _LETTERS_A_STEP, _STEPS_A_SEARCH = 4096, 1024, 16
-"""letters of a word that names are filled into; what a script that is read in, and a search of all volumes, count for"""
+"""letters of a word that names are filled into; what a script that is read in, and a search of all volumes, count
+for"""
 _NAMED = re.compile(r"\$(?:\{([^}]*)\}|([A-Za-z_][A-Za-z0-9_]*|\?))")
 _TOKEN = re.compile(r"""[ \t\r]*(?:(\#[^\n]*)|(\n|;)|([{}])|((?:\\.|"(?:\\.|[^"\\])*"|'[^']*'|[^\s;{}"'\\])+))""")
 
@@ -54,7 +55,12 @@ def grub_stop(image: Image, volumes: OpenVolumes, number: int, walk: Walk, start
         if run.stop or run.chosen or run.lost:
             return run.stop
     prefix = run.names.get("prefix", "")
-    if "normal" not in image.modules and _read(run, f"{prefix}/x86_64-efi/normal.mod", quiet=True) is None and _read(run, f"{prefix}/i386-efi/normal.mod", quiet=True) is None and _read(run, f"{prefix}/i386-pc/normal.mod", quiet=True) is None:
+    if (
+        "normal" not in image.modules
+        and _read(run, f"{prefix}/x86_64-efi/normal.mod", quiet=True) is None
+        and _read(run, f"{prefix}/i386-efi/normal.mod", quiet=True) is None
+        and _read(run, f"{prefix}/i386-pc/normal.mod", quiet=True) is None
+    ):
         return Stop("loader", "modules-missing", f"{_describe(run, prefix)}/normal.mod")
     text = _read(run, f"{prefix}/grub.cfg")
     if text is None and run.did and not run.stop:
@@ -78,7 +84,11 @@ def script_stop(run: _Run, text: str) -> Stop | None:
         return run.stop
     if run.entries:
         wanted = run.names.get("default", "0")
-        place = int(wanted) if wanted.isdecimal() and len(wanted) < _MOST_DIGITS else next((n for n, e in enumerate(run.entries) if wanted in (e[0], e[1])), 0)
+        place = (
+            int(wanted)
+            if wanted.isdecimal() and len(wanted) < _MOST_DIGITS
+            else next((n for n, e in enumerate(run.entries) if wanted in (e[0], e[1])), 0)
+        )
         title, _, body = run.entries[min(place, len(run.entries) - 1)]
         run.walk.step("entry", entry=title)
         _execute(run, body, 0)
@@ -115,7 +125,11 @@ def _device(run: _Run, device: str) -> int | None:
     digits = re.sub(r"\D", "", part.split(",")[-1])
     if not part:
         return 0
-    return int(digits) if 0 < len(digits) < _MOST_DIGITS and any(p.number == int(digits) for p in run.volumes.pieces) else None
+    return (
+        int(digits)
+        if 0 < len(digits) < _MOST_DIGITS and any(p.number == int(digits) for p in run.volumes.pieces)
+        else None
+    )
 
 
 def _place(run: _Run, path: str) -> tuple[int | None, str]:
@@ -168,7 +182,8 @@ def _script(run: _Run, text: str) -> list[str]:
 
 
 def _word(run: _Run, raw: str) -> str:
-    """Quotes taken off, variables filled in (not within single quotes). Ends where it becomes longer than any name of a file: what is said of itself twice, time and again, would grow without end."""
+    """Quotes taken off, variables filled in (not within single quotes). Ends where it becomes longer than any name of a
+    file: what is said of itself twice, time and again, would grow without end."""
     out, at, length = [], 0, 0
     while at < len(raw) and length < _LONGEST:
         letter, piece, after = raw[at], raw[at], at + 1
@@ -226,7 +241,9 @@ def _execute(run: _Run, tokens: Sequence[str], depth: int) -> bool:
             body, at = _block(tokens, after) if after < len(tokens) and tokens[after] == "{" else ([], after)
             if words[0] in ("menuentry", "submenu"):
                 said = [_word(run, w) for w in words[1:]]
-                own_id = next((said[n + 1] for n, w in enumerate(said[:-1]) if w in ("--id", "$menuentry_id_option")), "")
+                own_id = next(
+                    (said[n + 1] for n, w in enumerate(said[:-1]) if w in ("--id", "$menuentry_id_option")), ""
+                )
                 if words[0] == "menuentry":
                     run.entries.append((said[0] if said else "", own_id, body))
             continue
@@ -289,14 +306,25 @@ def _do(run: _Run, words: list[str], depth: int) -> bool:
         return False
     if name.startswith("search"):
         return _search(run, name, rest)
-    run.did = run.did or name not in ("true", "insmod", "export", "load_env", "set", "terminal_input", "terminal_output", "serial")
+    run.did = run.did or name not in (
+        "true",
+        "insmod",
+        "export",
+        "load_env",
+        "set",
+        "terminal_input",
+        "terminal_output",
+        "serial",
+    )
     files = [w for w in rest if not w.startswith("--")]
     if name in ("configfile", "source", ".") and files:
         text = _read(run, files[0])
         if text is None:
             if name == "configfile" and not run.stop:
                 number, path = _place(run, files[0])
-                run.stop = Stop("loader", "configuration-missing", f"partition {number}: {path}" if number is not None else files[0])
+                run.stop = Stop(
+                    "loader", "configuration-missing", f"partition {number}: {path}" if number is not None else files[0]
+                )
             return False
         return _execute(run, _script(run, text), depth + 1)
     if name == "normal":
@@ -354,7 +382,9 @@ def _one_test(run: _Run, words: list[str]) -> bool:
 
 def _plain_test(run: _Run, words: list[str]) -> bool:
     if len(words) == 2 and words[0] in ("-e", "-f", "-d", "-s"):
-        return _exists(run, words[1]) in (("file", "folder") if words[0] == "-e" else ("folder",) if words[0] == "-d" else ("file",))
+        return _exists(run, words[1]) in (
+            ("file", "folder") if words[0] == "-e" else ("folder",) if words[0] == "-d" else ("file",)
+        )
     if words[:1] == ["-z"]:
         return len(words) < 2
     if words[:1] == ["-n"]:
@@ -389,7 +419,11 @@ def _search(run: _Run, name: str, words: list[str]) -> bool:
         place += 1
     run.steps += _STEPS_A_SEARCH
     for number, volume in run.volumes.all():
-        if (kind == "f" and volume.find(wanted)) or (kind == "l" and volume.label == wanted) or (kind == "u" and volume_uuid(volume).lower() == wanted.lower()):
+        if (
+            (kind == "f" and volume.find(wanted))
+            or (kind == "l" and volume.label == wanted)
+            or (kind == "u" and volume_uuid(volume).lower() == wanted.lower())
+        ):
             return _set(run, f"{variable}={_name(number)}")
     return False
 

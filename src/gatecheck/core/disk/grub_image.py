@@ -19,7 +19,8 @@ _MOST_MODULES = 600
 
 @dataclass(frozen=True, slots=True)
 class Image:
-    """What a GRUB image carries. `memdisk`: path -> bytes where it is a tar archive; `opaque`: it has a memory disk of another kind."""
+    """What a GRUB image carries. `memdisk`: path -> bytes where it is a tar archive; `opaque`: it has a memory disk of
+    another kind."""
 
     prefix: str
     config: str
@@ -40,16 +41,19 @@ def grub_image(data: bytes) -> Image | None:
 
 
 def unpacked_core(raw: bytes) -> bytes | None:
-    """The kernel and modules of a GRUB core for legacy machines, from what stands after its first sector; None where it does not unpack.
+    """The kernel and modules of a GRUB core for legacy machines, from what stands after its first sector; None where it
+    does not unpack.
 
-    grub-core/boot/i386/pc/startup_raw.S: sizes at 8 and 12; then the unpacking code, then LZMA with fixed parameters (lc 3, lp 0, pb 2, 64 KiB).
-    """
+    grub-core/boot/i386/pc/startup_raw.S: sizes at 8 and 12; then the unpacking code, then LZMA with fixed parameters
+    (lc 3, lp 0, pb 2, 64 KiB)."""
     size = int.from_bytes(raw[12:16], "little")
     if not 0 < size <= _LARGEST_CORE or len(raw) < _CODE[0]:
         return None
     for at in range(_CODE[0], min(_CODE[1], len(raw)), 16):
         try:
-            own = lzma.LZMADecompressor(lzma.FORMAT_RAW, filters=[{"id": lzma.FILTER_LZMA1, "lc": 3, "lp": 0, "pb": 2, "dict_size": 1 << 16}]).decompress(raw[at:], max_length=size)
+            own = lzma.LZMADecompressor(
+                lzma.FORMAT_RAW, filters=[{"id": lzma.FILTER_LZMA1, "lc": 3, "lp": 0, "pb": 2, "dict_size": 1 << 16}]
+            ).decompress(raw[at:], max_length=size)
         except lzma.LZMAError:
             continue
         if len(own) == size and _MAGIC in own:
@@ -59,7 +63,11 @@ def unpacked_core(raw: bytes) -> bytes | None:
 
 def _carried(data: bytes, at: int) -> Image | None:
     wide = data[at + 4 : at + 8] == bytes(4)
-    offset, size = (int.from_bytes(data[at + 8 : at + 16], "little"), int.from_bytes(data[at + 16 : at + 24], "little")) if wide else (int.from_bytes(data[at + 4 : at + 8], "little"), int.from_bytes(data[at + 8 : at + 12], "little"))
+    offset, size = (
+        (int.from_bytes(data[at + 8 : at + 16], "little"), int.from_bytes(data[at + 16 : at + 24], "little"))
+        if wide
+        else (int.from_bytes(data[at + 4 : at + 8], "little"), int.from_bytes(data[at + 8 : at + 12], "little"))
+    )
     if not 12 <= offset <= 64 or not offset <= size <= len(data) - at:
         return None
     place, end, prefix, config = at + offset, at + size, "", ""
@@ -68,7 +76,10 @@ def _carried(data: bytes, at: int) -> Image | None:
     for _ in range(_MOST_MODULES):
         if place + 8 > end:
             break
-        kind, length = int.from_bytes(data[place : place + 4], "little"), int.from_bytes(data[place + 4 : place + 8], "little")
+        kind, length = (
+            int.from_bytes(data[place : place + 4], "little"),
+            int.from_bytes(data[place + 4 : place + 8], "little"),
+        )
         if length < 8 or place + length > end:
             break
         body = data[place + 8 : place + length]
@@ -91,13 +102,23 @@ def _module_name(elf: bytes) -> str:
         return ""
     wide = elf[4] == 2
     table = int.from_bytes(elf[0x28:0x30] if wide else elf[0x20:0x24], "little")
-    each, count, names_at = (int.from_bytes(elf[n : n + 2], "little") for n in ((0x3A, 0x3C, 0x3E) if wide else (0x2E, 0x30, 0x32)))
+    each, count, names_at = (
+        int.from_bytes(elf[n : n + 2], "little") for n in ((0x3A, 0x3C, 0x3E) if wide else (0x2E, 0x30, 0x32))
+    )
 
     def section(number: int) -> tuple[int, int, int]:
         own = elf[table + number * each :][:each]
         if wide:
-            return int.from_bytes(own[:4], "little"), int.from_bytes(own[24:32], "little"), int.from_bytes(own[32:40], "little")
-        return int.from_bytes(own[:4], "little"), int.from_bytes(own[16:20], "little"), int.from_bytes(own[20:24], "little")
+            return (
+                int.from_bytes(own[:4], "little"),
+                int.from_bytes(own[24:32], "little"),
+                int.from_bytes(own[32:40], "little"),
+            )
+        return (
+            int.from_bytes(own[:4], "little"),
+            int.from_bytes(own[16:20], "little"),
+            int.from_bytes(own[20:24], "little"),
+        )
 
     _, strings, _ = section(names_at)
     for number in range(min(count, 64)):

@@ -1,4 +1,5 @@
-"""What a disk is, by what stands on it: its tables' and volumes' own identifiers, by which an undo file knows the image that it belongs to."""
+"""What a disk is, by what stands on it: its tables' and volumes' own identifiers, by which an undo file knows the image
+that it belongs to."""
 
 from __future__ import annotations
 
@@ -7,14 +8,22 @@ from gatecheck.core.disk.sectors import Sectors
 from gatecheck.core.disk.volume import volume_of
 
 _MOST = 32
-# where a volume keeps its identifier, from its first byte: FAT 1.03 (volume ID), exFAT 3.1.11, NTFS boot sector 48h, ext superblock s_uuid, XFS sb_uuid
-_IDENTIFIER = {"fat32": (67, 4), "fat": (39, 4), "exfat": (100, 4), "ntfs": (72, 8), "ext": (1024 + 0x68, 16), "xfs": (32, 16)}
+# where a volume keeps its identifier, from its first byte: FAT 1.03 (volume ID), exFAT 3.1.11, NTFS boot sector 48h,
+# ext superblock s_uuid, XFS sb_uuid
+_IDENTIFIER = {
+    "fat32": (67, 4),
+    "fat": (39, 4),
+    "exfat": (100, 4),
+    "ntfs": (72, 8),
+    "ext": (1024 + 0x68, 16),
+    "xfs": (32, 16),
+}
 _START = 4096
 
 
 def identity_of_disk(disk: Sectors) -> tuple[str, ...]:
-    """The disk's identifier in its MBR and in either copy of a GPT, each partition's place and GUID, each volume's kind and serial number or UUID; empty texts where
-    they were not read."""
+    """The disk's identifier in its MBR and in either copy of a GPT, each partition's place and GUID, each volume's kind
+    and serial number or UUID; empty texts where they were not read."""
     division, size = division_of(disk), disk.sector
     found = [f"mbr {division.start[440:444].hex()}" if division.start else "mbr"]
     found += [f"gpt {copy.header[56:72].hex()}" for copy in (division.primary, division.backup) if copy.header]

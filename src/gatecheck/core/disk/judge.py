@@ -29,4 +29,10 @@ def judge_unreadable(disk: Sectors, unreadable: Collection[int], layout: Layout,
         yield Finding("gpt-backup-unreadable", PHYSICAL, SIGN, page(disk.length - 1), values={"lba": disk.length - 1})
         left.discard(disk.length - 1)
     if left:
-        yield Finding("sectors-unreadable", PHYSICAL, SIGN, page(min(left)), values={"count": len(left), "lbas": sorted(left)[:_MOST_NAMED]})
+        yield Finding(
+            "sectors-unreadable",
+            PHYSICAL,
+            SIGN,
+            page(min(left)),
+            values={"count": len(left), "lbas": sorted(left)[:_MOST_NAMED]},
+        )

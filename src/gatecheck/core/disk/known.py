@@ -1,7 +1,8 @@
-"""Plans for a disk of which only a part was read: each kind as far as what is known carries it, and what would have to be read for the rest.
+"""Plans for a disk of which only a part was read: each kind as far as what is known carries it, and what would have to
+be read for the rest.
 
-A plan is offered only where every sector that led to it, and every sector it would overwrite, was read: a plan made on what is not known would be a guess.
-"""
+A plan is offered only where every sector that led to it, and every sector it would overwrite, was read: a plan made on
+what is not known would be a guess."""
 
 from __future__ import annotations
 
@@ -36,7 +37,8 @@ class _Bounded(TracingSectors):
 
 @dataclass(frozen=True, slots=True)
 class KnownPlans:
-    """`wanted`: what has to be read before there are more; `searches`: ids of the kinds that would have to search the whole disk."""
+    """`wanted`: what has to be read before there are more; `searches`: ids of the kinds that would have to search the
+    whole disk."""
 
     plans: tuple[RepairPlan, ...]
     wanted: tuple[Run, ...]
@@ -46,7 +48,15 @@ class KnownPlans:
 _KINDS = ("tables", "volumes", "start")
 
 
-def known_plans(disk: Sectors, mode: str, followed: Followed, *, machine: str = "x64", entries: Sequence[FirmwareEntry] | None = None, secure: bool = False) -> KnownPlans:
+def known_plans(
+    disk: Sectors,
+    mode: str,
+    followed: Followed,
+    *,
+    machine: str = "x64",
+    entries: Sequence[FirmwareEntry] | None = None,
+    secure: bool = False,
+) -> KnownPlans:
     """Never raises for what stands on the disk. Nothing where the verdict does not stand."""
     if not followed.stands:
         return KnownPlans((), (), ())
@@ -75,7 +85,9 @@ def known_plans(disk: Sectors, mode: str, followed: Followed, *, machine: str = 
     return KnownPlans(tuple(plans), tuple(wanted), tuple(searches))
 
 
-def _together(disk: Sectors, mode: str, machine: str, entries: Sequence[FirmwareEntry] | None, secure: bool) -> Iterator[RepairPlan]:
+def _together(
+    disk: Sectors, mode: str, machine: str, entries: Sequence[FirmwareEntry] | None, secure: bool
+) -> Iterator[RepairPlan]:
     """Everything that can be mended as one plan, where no plan alone lets the disk start and all of them do."""
     watched = _Bounded(disk, Walk())
     try:
@@ -85,4 +97,11 @@ def _together(disk: Sectors, mode: str, machine: str, entries: Sequence[Firmware
         return
     if after.boots and not watched.unread and len(done) > 1:
         doubts = tuple(d for p in done for d in p.doubts)
-        yield RepairPlan("all", what("all", count=len(done)), why("all", plans=[p.what for p in done]), tuple(w for p in done for w in p.writes), doubts, boots_after=True)
+        yield RepairPlan(
+            "all",
+            what("all", count=len(done)),
+            why("all", plans=[p.what for p in done]),
+            tuple(w for p in done for w in p.writes),
+            doubts,
+            boots_after=True,
+        )

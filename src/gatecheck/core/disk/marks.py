@@ -1,7 +1,7 @@
 """Which field a byte of a boot structure belongs to: what a screen marks when a stop is unfolded to its bytes.
 
-UEFI 2.10, 5.2 (MBR, table 5.1), 5.3 (GPT, tables 5.5 and 5.6); Microsoft, "FAT: General Overview of On-Disk Format", 1.03; NTFS boot sector as mkfs and drivers have it.
-"""
+UEFI 2.10, 5.2 (MBR, table 5.1), 5.3 (GPT, tables 5.5 and 5.6); Microsoft, "FAT: General Overview of On-Disk Format",
+1.03; NTFS boot sector as mkfs and drivers have it."""
 
 from __future__ import annotations
 
@@ -15,9 +15,15 @@ from gatecheck.core.volume.fat.layout import BOOT
 
 _RECORDS_AT = 446
 _NTFS = (
-    Field("oem", 3, "raw:8"), Field("sector_bytes", 11, "<H"), Field("cluster_sectors", 13, "<B"), Field("media", 21, "<B"), Field("total_sectors", 40, "<Q"),
-    Field("mft_cluster", 48, "<Q"), Field("mirror_cluster", 56, "<Q"), Field("serial", 72, "<Q"),
-)  # fmt: skip
+    Field("oem", 3, "raw:8"),
+    Field("sector_bytes", 11, "<H"),
+    Field("cluster_sectors", 13, "<B"),
+    Field("media", 21, "<B"),
+    Field("total_sectors", 40, "<Q"),
+    Field("mft_cluster", 48, "<Q"),
+    Field("mirror_cluster", 56, "<Q"),
+    Field("serial", 72, "<Q"),
+)
 _SIGNATURE = Field("signature_55aa", 510, "raw:2")
 
 
@@ -31,7 +37,8 @@ class Mark:
 
 
 def marks_of(sector: bytes, lba: int, division: Division) -> list[Mark]:
-    """The fields of the structure that stands in this sector, by what the table says of its place and by its own marks; empty for one that is not known."""
+    """The fields of the structure that stands in this sector, by what the table says of its place and by its own marks;
+    empty for one that is not known."""
     return [Mark(f.at, f.size, f.name) for f in _fields(sector, lba, division) if f.at + f.size <= len(sector)]
 
 
@@ -41,7 +48,11 @@ def _fields(sector: bytes, lba: int, division: Division) -> Sequence[Field]:
     if sector[:8] == b"EFI PART":
         return GPT_HEADER
     for copy in (division.primary, division.backup):
-        if copy.header and copy.entries and copy.entries_lba <= lba < copy.entries_lba + -(-len(copy.entries) // max(len(sector), 1)):
+        if (
+            copy.header
+            and copy.entries
+            and copy.entries_lba <= lba < copy.entries_lba + -(-len(copy.entries) // max(len(sector), 1))
+        ):
             return list(_entries(copy.entry_size, len(sector)))
     if sector[3:11] == b"NTFS    ":
         return (*_NTFS, _SIGNATURE)

@@ -47,8 +47,8 @@ class MbrTable:
 
 
 def read_mbr(disk: Sectors) -> MbrTable:
-    """Read the four records. Raises DecodeError where the sector carries no signature or nonsense records, MissingSectorError where it
-    could not be read."""
+    """Read the four records. Raises DecodeError where the sector carries no signature or nonsense records,
+    MissingSectorError where it could not be read."""
     start = disk.read(0, 1).whole("MBR")[:SECTOR]
     if start[510:512] != SIGNATURE:
         raise DecodeError("MBR signature", at=510, expected="55 AA", got=start[510:512].hex(" ") or "nothing")
@@ -66,8 +66,8 @@ def read_mbr(disk: Sectors) -> MbrTable:
 
 @dataclass(frozen=True, slots=True)
 class Layout:
-    """How a disk is divided. `kind`: gpt, mbr, or None where it carries no table; `unreadable`: LBA that kept the answer back, where
-    a sector that was needed could not be read: then `kind` None says nothing."""
+    """How a disk is divided. `kind`: gpt, mbr, or None where it carries no table; `unreadable`: LBA that kept the
+    answer back, where a sector that was needed could not be read: then `kind` None says nothing."""
 
     kind: str | None
     gpt: GptTable | None

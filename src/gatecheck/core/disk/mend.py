@@ -39,22 +39,44 @@ def mending_of(disk: Sectors, mode: str, *, machine: str = "x64") -> Mending:
     plans = tuple(plans_of(disk, mode, now, machine=machine))
     if not now.boots:
         whole, writes = all_plans(disk, mode, machine=machine)
-        if {p.id for p in whole} - {p.id for p in plans}:  # some of it can be made only on what the others leave: then all of it is a plan of its own
+        if {p.id for p in whole} - {
+            p.id for p in plans
+        }:  # some of it can be made only on what the others leave: then all of it is a plan of its own
             after = boot_path(Overlay(disk, writes), mode, machine=machine)
-            plans += (RepairPlan(
-                ALL, what("all", count=len(whole)), why("all", plans=[p.what for p in whole]), tuple(w for p in whole for w in p.writes),
-                tuple(d for p in whole for d in p.doubts), boots_after=after.boots,
-            ),)  # fmt: skip
+            plans += (
+                RepairPlan(
+                    ALL,
+                    what("all", count=len(whole)),
+                    why("all", plans=[p.what for p in whole]),
+                    tuple(w for p in whole for w in p.writes),
+                    tuple(d for p in whole for d in p.doubts),
+                    boots_after=after.boots,
+                ),
+            )
     return Mending(now, plans)
 
 
-def plans_of(disk: Sectors, mode: str, now: BootPath, *, machine: str = "x64", entries: Sequence[FirmwareEntry] | None = None, secure: bool = False) -> Iterator[RepairPlan]:
+def plans_of(
+    disk: Sectors,
+    mode: str,
+    now: BootPath,
+    *,
+    machine: str = "x64",
+    entries: Sequence[FirmwareEntry] | None = None,
+    secure: bool = False,
+) -> Iterator[RepairPlan]:
     """What could be done where the walk says `now`, each judged by the walk after it, with these boot entries."""
     return chain(*kinds_of_plan(disk, mode, now, machine=machine, entries=entries, secure=secure))
 
 
 def kinds_of_plan(
-    disk: Sectors, mode: str, now: BootPath, *, machine: str = "x64", entries: Sequence[FirmwareEntry] | None = None, secure: bool = False
+    disk: Sectors,
+    mode: str,
+    now: BootPath,
+    *,
+    machine: str = "x64",
+    entries: Sequence[FirmwareEntry] | None = None,
+    secure: bool = False,
 ) -> list[Iterator[RepairPlan]]:
     """The same by what is mended: tables, volumes, boot code or loader."""
     division = division_of(disk)
@@ -83,8 +105,9 @@ def _stands(disk: Sectors, own: Write) -> bool:
 
 
 def all_plans(disk: Sectors, mode: str, *, machine: str = "x64") -> tuple[list[RepairPlan], list[tuple[int, bytes]]]:
-    """Everything that can be mended, one plan after another, each made on what the ones before it leave; of rivals the one that starts, else the first.
-    (plans, the bytes that change: at, data). Nothing where the disk starts as it is: there a plan is asked for by its id."""
+    """Everything that can be mended, one plan after another, each made on what the ones before it leave; of rivals the
+    one that starts, else the first. (plans, the bytes that change: at, data). Nothing where the disk starts as it is:
+    there a plan is asked for by its id."""
     done: list[RepairPlan] = []
     writes: list[tuple[int, bytes]] = []
     for place in range(_MOST_ROUNDS):
@@ -92,7 +115,11 @@ def all_plans(disk: Sectors, mode: str, *, machine: str = "x64") -> tuple[list[R
         now = boot_path(over, mode, machine=machine)
         if now.boots and not place:
             break
-        left = [p for p in plans_of(over, mode, now, machine=machine) if p.id not in {d.id for d in done} and not (p.rivals and p.rivals in {d.rivals for d in done})]
+        left = [
+            p
+            for p in plans_of(over, mode, now, machine=machine)
+            if p.id not in {d.id for d in done} and not (p.rivals and p.rivals in {d.rivals for d in done})
+        ]
         if not left:
             break
         chosen = next((p for p in left if p.boots_after), left[0]) if left[0].rivals else left[0]
@@ -102,7 +129,8 @@ def all_plans(disk: Sectors, mode: str, *, machine: str = "x64") -> tuple[list[R
 
 
 def merged(disk: Sectors, writes: Iterable[tuple[int, bytes]]) -> list[tuple[int, bytes]]:
-    """The same bytes as whole sectors that do not lie over each other, in the order in which each is last written: a write of a disk is a sector."""
+    """The same bytes as whole sectors that do not lie over each other, in the order in which each is last written: a
+    write of a disk is a sector."""
     size = disk.sector
     order: dict[int, bytes] = {}
     whole = list(writes)

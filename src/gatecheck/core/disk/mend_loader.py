@@ -1,4 +1,5 @@
-"""Mending plans for the loader: a program of the right kind from elsewhere on the same disk, put where firmware looks without entries (UEFI 2.10, 3.5.1.1)."""
+"""Mending plans for the loader: a program of the right kind from elsewhere on the same disk, put where firmware looks
+without entries (UEFI 2.10, 3.5.1.1)."""
 
 from __future__ import annotations
 
@@ -16,10 +17,29 @@ from gatecheck.core.volume.fat.layout import FatFile, FatListing, FatVolume
 from gatecheck.core.volume.fat.write import put_file
 
 _KNOWN = (
-    ("efi/microsoft/boot/bootmgfw.efi", "Windows"), ("efi/systemd/systemd-boot", "Linux"), ("shimx64.efi", "Linux"), ("shimaa64.efi", "Linux"), ("shimia32.efi", "Linux"),
-    ("grubx64.efi", "Linux"), ("grubaa64.efi", "Linux"), ("grubia32.efi", "Linux"), ("grub.efi", "Linux"),
-)  # fmt: skip
-_NOT_A_START = ("mmx64", "mmaa64", "mmia32", "fbx64", "fbaa64", "fbia32", "memtest", "memtest.efi", "bootmgr.efi", "shell", "fwup")
+    ("efi/microsoft/boot/bootmgfw.efi", "Windows"),
+    ("efi/systemd/systemd-boot", "Linux"),
+    ("shimx64.efi", "Linux"),
+    ("shimaa64.efi", "Linux"),
+    ("shimia32.efi", "Linux"),
+    ("grubx64.efi", "Linux"),
+    ("grubaa64.efi", "Linux"),
+    ("grubia32.efi", "Linux"),
+    ("grub.efi", "Linux"),
+)
+_NOT_A_START = (
+    "mmx64",
+    "mmaa64",
+    "mmia32",
+    "fbx64",
+    "fbaa64",
+    "fbia32",
+    "memtest",
+    "memtest.efi",
+    "bootmgr.efi",
+    "shell",
+    "fwup",
+)
 _FOR_SHIM = ("grubx64.efi", "grubaa64.efi", "grubia32.efi")
 _MOST_PLANS, _LARGEST = 4, 32 << 20
 
@@ -55,18 +75,40 @@ def loader_plans(disk: Sectors, stops: str, machine: str) -> Iterator[RepairPlan
                 continue
             number += 1
             name = "loader" if number == 1 else f"loader-{number}"
-            doubts = [*([doubt("several-systems")] if len({c.system for c in found}) > 1 else []), *([doubt("unknown-program")] if candidate.rank == len(_KNOWN) else [])]
-            yield RepairPlan(name, what("loader", file=candidate.file.path, to=FALLBACK[machine], number=own.number), why("loader", file=candidate.file.path, system=candidate.system),
-                       tuple(writes), tuple(doubts), "loader")  # fmt: skip
+            doubts = [
+                *([doubt("several-systems")] if len({c.system for c in found}) > 1 else []),
+                *([doubt("unknown-program")] if candidate.rank == len(_KNOWN) else []),
+            ]
+            yield RepairPlan(
+                name,
+                what("loader", file=candidate.file.path, to=FALLBACK[machine], number=own.number),
+                why("loader", file=candidate.file.path, system=candidate.system),
+                tuple(writes),
+                tuple(doubts),
+                "loader",
+            )
 
 
-_MENDABLE = ("no-fallback", "loader-missing", "loader-chain-broken", "loader-no-program", "loader-other-machine", "loader-no-application", "loader-cut-short")
+_MENDABLE = (
+    "no-fallback",
+    "loader-missing",
+    "loader-chain-broken",
+    "loader-no-program",
+    "loader-other-machine",
+    "loader-no-application",
+    "loader-cut-short",
+)
 
 
 def candidates(volume: FatVolume, files: FatListing, machine: str) -> Iterator[LoaderCopy]:
     for path, file in files.files.items():
         low = path.lower()
-        if file.is_directory or not low.endswith(".efi") or low == FALLBACK[machine].lower() or not 512 <= file.size <= _LARGEST:
+        if (
+            file.is_directory
+            or not low.endswith(".efi")
+            or low == FALLBACK[machine].lower()
+            or not 512 <= file.size <= _LARGEST
+        ):
             continue
         if any(low.rpartition("/")[2].startswith(word) for word in _NOT_A_START):
             continue
@@ -92,7 +134,10 @@ def _beside(volume: FatVolume, files: FatListing, path: str) -> Iterator[tuple[s
 def _put(volume: FatVolume, candidate: LoaderCopy, machine: str) -> Sequence[Write]:
     folder = FALLBACK[machine].rpartition("/")[0]
     made: list[Write] = []
-    for path, data in [*((f"{folder}/{name}", data) for name, data in candidate.beside), (FALLBACK[machine], candidate.data)]:
+    for path, data in [
+        *((f"{folder}/{name}", data) for name, data in candidate.beside),
+        (FALLBACK[machine], candidate.data),
+    ]:
         now = replace(volume, disk=Overlay(volume.disk, [(w.at, w.data) for w in made])) if made else volume
         made += [write(w.at, w.data, f"fat-{w.kind}", file=path) for w in put_file(now, path, data)]
     return made

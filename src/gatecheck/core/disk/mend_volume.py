@@ -1,7 +1,7 @@
 """Mending plans for what a firmware reads of a volume: its boot sector from its copy, its first FAT from the second.
 
-Copies: FAT32, sector 6 or as told at 32h (Microsoft FAT 1.03); NTFS, the sector after the volume's last; exFAT, sectors 12 to 23 (exFAT specification, 3.4).
-"""
+Copies: FAT32, sector 6 or as told at 32h (Microsoft FAT 1.03); NTFS, the sector after the volume's last; exFAT, sectors
+12 to 23 (exFAT specification, 3.4)."""
 
 from __future__ import annotations
 
@@ -19,12 +19,24 @@ from gatecheck.core.volume.fat.layout import FatVolume, listing, read_fat
 
 _SIGNED = b"\x55\xaa"
 _NO_FILES = {
-    "21686148-6449-6E6F-744E-656564454649", "E3C9E316-0B5C-4DB8-817D-F92DF00215AE", "E6D6D379-F507-44C2-A23C-238F2A3DF928", "0657FD6D-A4AB-43C4-84E5-0933C84B4F4F",
-    "A19D880F-05FC-4D3B-A006-743F0F84911E", "CA7D7CCB-63ED-4C53-861C-1742536059CC", "7FFEC5C9-2D00-49B7-8941-3EA10A5586B7", "5808C8AA-7E8F-42E0-85D2-E1E90434CFB3",
-    "AF9B60A0-1431-4F62-BC68-3311714A69AD", "E75CAF8F-F680-4CEE-AFA3-B001E56EFC2D", "82H", "8EH", "FDH", "DAH", "42H",
-}  # fmt: skip
-"""partition types of what is no file system with a boot sector (UEFI 2.10, table 5.7, and the systems' own): a boot loader's own room, reserved, LVM, swap, RAID, encrypted, dynamic
-disks, storage pools"""
+    "21686148-6449-6E6F-744E-656564454649",
+    "E3C9E316-0B5C-4DB8-817D-F92DF00215AE",
+    "E6D6D379-F507-44C2-A23C-238F2A3DF928",
+    "0657FD6D-A4AB-43C4-84E5-0933C84B4F4F",
+    "A19D880F-05FC-4D3B-A006-743F0F84911E",
+    "CA7D7CCB-63ED-4C53-861C-1742536059CC",
+    "7FFEC5C9-2D00-49B7-8941-3EA10A5586B7",
+    "5808C8AA-7E8F-42E0-85D2-E1E90434CFB3",
+    "AF9B60A0-1431-4F62-BC68-3311714A69AD",
+    "E75CAF8F-F680-4CEE-AFA3-B001E56EFC2D",
+    "82H",
+    "8EH",
+    "FDH",
+    "DAH",
+    "42H",
+}
+"""partition types of what is no file system with a boot sector (UEFI 2.10, table 5.7, and the systems' own): a boot
+loader's own room, reserved, LVM, swap, RAID, encrypted, dynamic disks, storage pools"""
 _FAT_OR_NTFS = {f"{kind:02X}H" for kind in (0x01, 0x04, 0x06, 0x07, 0x0B, 0x0C, 0x0E)}
 """types of records whose partitions begin with a boot sector"""
 _WITH_BOOT_SECTOR = ("fat", "ntfs", "exfat", "ext")
@@ -58,13 +70,34 @@ def boot_sector_fits(raw: bytes, room: int, sector: int) -> bool:
     if kind is not None and kind.kind == "ntfs":
         size, cluster = int.from_bytes(raw[11:13], "little"), raw[13]
         total, catalogue = int.from_bytes(raw[40:48], "little"), int.from_bytes(raw[48:56], "little")
-        return size in (512, 1024, 2048, 4096) and bool(cluster) and 0 < total * size <= room * sector and 0 < catalogue < total and raw[510:512] == _SIGNED
+        return (
+            size in (512, 1024, 2048, 4096)
+            and bool(cluster)
+            and 0 < total * size <= room * sector
+            and 0 < catalogue < total
+            and raw[510:512] == _SIGNED
+        )
     if kind is not None and kind.kind == "exfat":
-        return 9 <= raw[108] <= 12 and 0 < int.from_bytes(raw[72:80], "little") << raw[108] <= room * sector and raw[510:512] == _SIGNED
-    size, per_cluster, reserved, fats = int.from_bytes(raw[11:13], "little"), raw[13], int.from_bytes(raw[14:16], "little"), raw[16]
+        return (
+            9 <= raw[108] <= 12
+            and 0 < int.from_bytes(raw[72:80], "little") << raw[108] <= room * sector
+            and raw[510:512] == _SIGNED
+        )
+    size, per_cluster, reserved, fats = (
+        int.from_bytes(raw[11:13], "little"),
+        raw[13],
+        int.from_bytes(raw[14:16], "little"),
+        raw[16],
+    )
     total = int.from_bytes(raw[19:21], "little") or int.from_bytes(raw[32:36], "little")
     fat = int.from_bytes(raw[22:24], "little") or int.from_bytes(raw[36:40], "little")
-    if size not in (512, 1024, 2048, 4096) or per_cluster not in (1, 2, 4, 8, 16, 32, 64, 128) or not reserved or fats not in (1, 2) or raw[21] not in _MEDIA:
+    if (
+        size not in (512, 1024, 2048, 4096)
+        or per_cluster not in (1, 2, 4, 8, 16, 32, 64, 128)
+        or not reserved
+        or fats not in (1, 2)
+        or raw[21] not in _MEDIA
+    ):
         return False
     return bool(fat) and reserved + fats * fat < total and total * size <= room * sector
 
@@ -74,10 +107,18 @@ def _boot_sector(disk: Sectors, own: Piece, mode: str) -> RepairPlan | None:
     broken = bool(span.missing) or not _is_whole(disk, own.first, own)
     now = span.data[:512]
     weak = not broken and mode == "bios" and not boot_sector_starts(disk, own.first)
-    other = broken and not span.missing and volume_of(disk.read(own.first, max(1, 4096 // disk.sector)).data) is not None and now[3:11] not in (b"NTFS    ", b"EXFAT   ") and not _looks_fat(now)
+    other = (
+        broken
+        and not span.missing
+        and volume_of(disk.read(own.first, max(1, 4096 // disk.sector)).data) is not None
+        and now[3:11] not in (b"NTFS    ", b"EXFAT   ")
+        and not _looks_fat(now)
+    )
     if not broken and not weak:
         return None
-    for kind, lba, count in () if other else _copies(disk, own):  # another kind of volume: no FAT, NTFS or exFAT ever stood there
+    for kind, lba, count in (
+        () if other else _copies(disk, own)
+    ):  # another kind of volume: no FAT, NTFS or exFAT ever stood there
         if not _is_whole(disk, lba, own):
             continue
         data = disk.read(lba, count).whole("copy")
@@ -91,8 +132,13 @@ def _boot_sector(disk: Sectors, own: Piece, mode: str) -> RepairPlan | None:
         if kind == "fat" and not _opens(better, own.first):
             continue
         name = f"boot-sector-{own.number}"
-        return RepairPlan(name, what("boot-sector", number=own.number), why("boot-sector", lba=lba, kind=kind.upper() if kind != "exfat" else "exFAT"),
-                    (write(own.first * disk.sector, data, "boot-sector", number=own.number),), (doubt("unreadable-before"),) if span.missing else ())  # fmt: skip
+        return RepairPlan(
+            name,
+            what("boot-sector", number=own.number),
+            why("boot-sector", lba=lba, kind=kind.upper() if kind != "exfat" else "exFAT"),
+            (write(own.first * disk.sector, data, "boot-sector", number=own.number),),
+            (doubt("unreadable-before"),) if span.missing else (),
+        )
     if broken and not span.missing and not other:
         media = _media_byte(disk, own, now)
         if media is not None:
@@ -103,7 +149,12 @@ def _boot_sector(disk: Sectors, own: Piece, mode: str) -> RepairPlan | None:
     if mode == "bios" and fits and now[510:512] != _SIGNED:
         signed = Overlay(disk, [(own.first * disk.sector + 510, _SIGNED)])
         if boot_sector_starts(signed, own.first):
-            return RepairPlan(f"boot-sector-{own.number}", what("boot-sector-signature", number=own.number), why("boot-sector-signature"), (write(own.first * disk.sector + 510, _SIGNED, "signature"),))
+            return RepairPlan(
+                f"boot-sector-{own.number}",
+                what("boot-sector-signature", number=own.number),
+                why("boot-sector-signature"),
+                (write(own.first * disk.sector + 510, _SIGNED, "signature"),),
+            )
     return None
 
 
@@ -114,12 +165,18 @@ def _looks_fat(raw: bytes) -> bool:
 def _copies(disk: Sectors, own: Piece) -> Iterator[tuple[str, int, int]]:
     """(kind, LBA, sectors) of where a copy of this partition's boot sector may stand."""
     for kind, lba, count in (
-        *(("fat", own.first + n, 1) for n in _COPY_PLACES), ("ntfs", own.last, 1), ("exfat", own.first + 12, 12),
-    ):  # fmt: skip
+        *(("fat", own.first + n, 1) for n in _COPY_PLACES),
+        ("ntfs", own.last, 1),
+        ("exfat", own.first + 12, 12),
+    ):
         if lba <= own.last:
             raw = disk.read(lba, 1)
             mark = raw.data[3:11]
-            if not raw.missing and (mark == b"NTFS    ") == (kind == "ntfs") and (mark == b"EXFAT   ") == (kind == "exfat"):
+            if (
+                not raw.missing
+                and (mark == b"NTFS    ") == (kind == "ntfs")
+                and (mark == b"EXFAT   ") == (kind == "exfat")
+            ):
                 yield kind, lba, count
     # a volume that is smaller than its partition keeps its copy further in: only the volume itself could tell
 
@@ -140,9 +197,16 @@ def _media_byte(disk: Sectors, own: Piece, now: bytes) -> RepairPlan | None:
     if first.missing or first.data[0] not in _MEDIA or first.data[1] != 0xFF:
         return None
     fixed = now[:21] + first.data[:1] + now[22:]
-    if not boot_sector_fits(fixed, own.last - own.first + 1, disk.sector) or not _opens(Overlay(disk, [(own.first * disk.sector, fixed)]), own.first):
+    if not boot_sector_fits(fixed, own.last - own.first + 1, disk.sector) or not _opens(
+        Overlay(disk, [(own.first * disk.sector, fixed)]), own.first
+    ):
         return None
-    return RepairPlan(f"boot-sector-{own.number}", what("media-byte", number=own.number), why("media-byte"), (write(own.first * disk.sector + 21, first.data[:1], "media-byte"),))
+    return RepairPlan(
+        f"boot-sector-{own.number}",
+        what("media-byte", number=own.number),
+        why("media-byte"),
+        (write(own.first * disk.sector + 21, first.data[:1], "media-byte"),),
+    )
 
 
 def _first_fat(disk: Sectors, own: Piece) -> Iterator[RepairPlan]:
@@ -165,15 +229,29 @@ def _first_fat(disk: Sectors, own: Piece) -> Iterator[RepairPlan]:
         return
     sector = disk.sector
     at = first_lba * sector
-    wrong = [n for n in range(per * step) if first_lba + n in one.missing or one.data[n * sector : (n + 1) * sector] != two.data[n * sector : (n + 1) * sector]]
+    wrong = [
+        n
+        for n in range(per * step)
+        if first_lba + n in one.missing
+        or one.data[n * sector : (n + 1) * sector] != two.data[n * sector : (n + 1) * sector]
+    ]
     runs: list[list[int]] = []
     for n in wrong:
         if runs and runs[-1][-1] == n - 1:
             runs[-1].append(n)
         else:
             runs.append([n])
-    writes = tuple(write(at + run[0] * sector, two.data[run[0] * sector : (run[-1] + 1) * sector], "fat", number=own.number) for run in runs)
-    yield RepairPlan(f"fat-{own.number}", what("fat", number=own.number), why("fat", before=before, sectors=len(wrong)), writes, (doubt("unreadable-before"),) if one.missing else ())
+    writes = tuple(
+        write(at + run[0] * sector, two.data[run[0] * sector : (run[-1] + 1) * sector], "fat", number=own.number)
+        for run in runs
+    )
+    yield RepairPlan(
+        f"fat-{own.number}",
+        what("fat", number=own.number),
+        why("fat", before=before, sectors=len(wrong)),
+        writes,
+        (doubt("unreadable-before"),) if one.missing else (),
+    )
 
 
 def troubles(volume: FatVolume) -> int | None:

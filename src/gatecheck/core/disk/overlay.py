@@ -8,7 +8,8 @@ from gatecheck.core.disk.sectors import Sectors, Span
 
 
 class Overlay:
-    """`Sectors` with bytes laid over them. `writes`: (byte, data), later ones over earlier ones. A sector that cannot be read stays so unless it is covered whole."""
+    """`Sectors` with bytes laid over them. `writes`: (byte, data), later ones over earlier ones. A sector that cannot
+    be read stays so unless it is covered whole."""
 
     def __init__(self, disk: Sectors, writes: Iterable[tuple[int, bytes]]) -> None:
         self._disk, self._writes = disk, [(at, data) for at, data in writes if data]

@@ -18,7 +18,8 @@ class Write:
 
 @dataclass(frozen=True, slots=True)
 class RepairPlan:
-    """`writes` in the order in which they are made: what is pointed to before what points. `rivals`: plans of one name in it exclude each other."""
+    """`writes` in the order in which they are made: what is pointed to before what points. `rivals`: plans of one name
+    in it exclude each other."""
 
     id: str
     what: Said
@@ -47,4 +48,3 @@ def why(name: str, **values: object) -> Said:
 
 def doubt(name: str, **values: object) -> Said:
     return Said(f"mend.doubt-{name}", values)
-

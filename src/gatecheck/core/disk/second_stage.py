@@ -1,8 +1,8 @@
-"""What a boot loader that is known does next: which files it looks for, on which volumes, and whether they are there and what they should be.
+"""What a boot loader that is known does next: which files it looks for, on which volumes, and whether they are there
+and what they should be.
 
-GRUB 2 (its image's modules, prefix and script), the loader of systemd, Windows' own, the first stage that only starts another beside it, and the SYSLINUX
-family. A loader that is not known is believed to do its work.
-"""
+GRUB 2 (its image's modules, prefix and script), the loader of systemd, Windows' own, the first stage that only starts
+another beside it, and the SYSLINUX family. A loader that is not known is believed to do its work."""
 
 from __future__ import annotations
 
@@ -40,7 +40,11 @@ class OpenVolumes:
         if number not in self._opened:
             piece = next((p for p in self.pieces if p.number == number), None)
             try:
-                self._opened[number] = open_volume(self.disk, piece.first, piece.last) if piece and piece.first < (self.disk.length or 0) else None
+                self._opened[number] = (
+                    open_volume(self.disk, piece.first, piece.last)
+                    if piece and piece.first < (self.disk.length or 0)
+                    else None
+                )
             except DecodeError:
                 self._opened[number] = None
         return self._opened[number]
@@ -105,11 +109,20 @@ def file_stop(volumes: OpenVolumes, number: int, path: str) -> Stop | None:
 
 
 def systemd_stop(volumes: OpenVolumes, number: int, walk: Walk, start: Start) -> Stop | None:
-    """loader/loader.conf and loader/entries/*.conf (UAPI boot loader specification); programs in EFI/Linux; Windows' own where nothing else is there."""
+    """loader/loader.conf and loader/entries/*.conf (UAPI boot loader specification); programs in EFI/Linux; Windows'
+    own where nothing else is there."""
     volume = volumes.opened(number)
     if volume is None:
         return None
-    entries = sorted((n for n in volume.nodes() if n.path.lower().startswith("loader/entries/") and n.path.lower().endswith(".conf")), key=lambda n: n.path, reverse=True)
+    entries = sorted(
+        (
+            n
+            for n in volume.nodes()
+            if n.path.lower().startswith("loader/entries/") and n.path.lower().endswith(".conf")
+        ),
+        key=lambda n: n.path,
+        reverse=True,
+    )
     settings = _pairs(volumes.text(number, "loader/loader.conf") or "")
     wanted = settings.get("default", "").removesuffix(".conf").rstrip("*").lower()
     entries.sort(key=lambda n: bool(wanted) and n.path.rpartition("/")[2].lower().startswith(wanted), reverse=True)
@@ -120,8 +133,14 @@ def systemd_stop(volumes: OpenVolumes, number: int, walk: Walk, start: Start) ->
             return start(number, own["efi"].strip("/"))
         if "linux" in own:
             stop = kernel_stop(volumes, number, own["linux"])
-            return stop or next((s for part in own.get("initrd", "").split() if (s := file_stop(volumes, number, part))), None)
-    for node in sorted((n for n in volume.nodes() if n.path.lower().startswith("efi/linux/") and n.path.lower().endswith(".efi")), key=lambda n: n.path, reverse=True):
+            return stop or next(
+                (s for part in own.get("initrd", "").split() if (s := file_stop(volumes, number, part))), None
+            )
+    for node in sorted(
+        (n for n in volume.nodes() if n.path.lower().startswith("efi/linux/") and n.path.lower().endswith(".efi")),
+        key=lambda n: n.path,
+        reverse=True,
+    ):
         return start(number, node.path)
     if volume.find("EFI/Microsoft/Boot/bootmgfw.efi"):
         return start(number, "EFI/Microsoft/Boot/bootmgfw.efi")
@@ -133,7 +152,11 @@ def _pairs(text: str) -> dict[str, str]:
     for line in text.splitlines():
         name, _, value = line.strip().partition(" ")
         if name and not name.startswith("#"):
-            found[name.lower()] = f"{found[name.lower()]} {value.strip()}" if name.lower() == "initrd" and "initrd" in found else value.strip()
+            found[name.lower()] = (
+                f"{found[name.lower()]} {value.strip()}"
+                if name.lower() == "initrd" and "initrd" in found
+                else value.strip()
+            )
     return found
 
 
@@ -196,7 +219,9 @@ def syslinux_stop(volumes: OpenVolumes, number: int, walk: Walk, names: Sequence
             if stop is not None:
                 return stop
             break
-    initrd = own.get("initrd", "") or next((p.removeprefix("initrd=") for p in own.get("append", "").split() if p.startswith("initrd=")), "")
+    initrd = own.get("initrd", "") or next(
+        (p.removeprefix("initrd=") for p in own.get("append", "").split() if p.startswith("initrd=")), ""
+    )
     for part in filter(None, initrd.split(",")):
         stop = _named(volumes, number, folder, part, "initrd")
         if stop is not None:
@@ -211,7 +236,13 @@ def _named(volumes: OpenVolumes, number: int, folder: str, path: str, word: str)
         candidates += [f"{full}{ending}" for ending in (".com", ".cbt", ".c32", ".bss", ".bin", ".bs", ".0")]
     found = next((c for c in candidates if volumes.find(number, c)), None)
     if found is None:
-        return Stop("system" if word in ("kernel", "linux", "initrd") else "loader", "named-file-missing", f"partition {number}: {path}")
-    if word == "linux" or (word == "kernel" and not found.lower().endswith((".com", ".cbt", ".c32", ".bss", ".bin", ".bs", ".0", ".img"))):
+        return Stop(
+            "system" if word in ("kernel", "linux", "initrd") else "loader",
+            "named-file-missing",
+            f"partition {number}: {path}",
+        )
+    if word == "linux" or (
+        word == "kernel" and not found.lower().endswith((".com", ".cbt", ".c32", ".bss", ".bin", ".bs", ".0", ".img"))
+    ):
         return kernel_stop(volumes, number, found)
     return file_stop(volumes, number, found)

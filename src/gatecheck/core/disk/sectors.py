@@ -1,8 +1,7 @@
 """`Sectors`: random access to a device, an image, or the ranges of one that a capture holds.
 
-Everything that reads disks and volumes reads through it. A sector that could not be read is part of the truth: it is named, never
-taken for zeros.
-"""
+Everything that reads disks and volumes reads through it. A sector that could not be read is part of the truth: it is
+named, never taken for zeros."""
 
 from __future__ import annotations
 
@@ -56,7 +55,8 @@ class Sectors(Protocol):
 
 
 def checked_sector(size: int, what: str = "sector size") -> int:
-    """The size, where a disk can be read with it. Raises DecodeError: 520 and 528 carry checks that this does not read."""
+    """The size, where a disk can be read with it. Raises DecodeError: 520 and 528 carry checks that this does not
+    read."""
     if size not in SECTOR_SIZES:
         raise DecodeError(what, at=0, expected=f"one of {', '.join(map(str, SECTOR_SIZES))} bytes", got=f"{size} bytes")
     return size
@@ -65,7 +65,14 @@ def checked_sector(size: int, what: str = "sector size") -> int:
 class CapturedSectors:
     """The ranges of a disk that a capture holds. `ranges`: first LBA -> bytes; `unreadable`: LBAs known to be so."""
 
-    def __init__(self, ranges: Mapping[int, bytes], *, sector: int = 512, length: int | None = None, unreadable: Iterable[int] = ()) -> None:
+    def __init__(
+        self,
+        ranges: Mapping[int, bytes],
+        *,
+        sector: int = 512,
+        length: int | None = None,
+        unreadable: Iterable[int] = (),
+    ) -> None:
         """Raises DecodeError for a sector size that disks are not read with."""
         self._sector, self._length = checked_sector(sector), length
         self._ranges = [(lba, data) for lba, data in sorted(ranges.items()) if len(data) >= sector]
@@ -97,7 +104,8 @@ class CapturedSectors:
 
 
 def sectors_of(start: bytes, sector: int | None = None) -> CapturedSectors:
-    """The first sectors of a disk as they stand in one page; their size is told by where a GPT header stands, else 512."""
+    """The first sectors of a disk as they stand in one page; their size is told by where a GPT header stands, else
+    512."""
     return CapturedSectors({0: start}, sector=sector or guessed_sector(start))
 
 

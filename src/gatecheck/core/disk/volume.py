@@ -1,8 +1,8 @@
 """What lives in a partition, by its first sectors: the file system's own marks, and whether it is encrypted.
 
-NTFS and FAT: the OEM name and type texts of the boot sector (ECMA-107 for FAT); ext: superblock magic EF53h at byte 1080;
-APFS: container magic NXSB at byte 32; HFS+: signature at byte 1024; LUKS: magic at byte 0 (LUKS2 on-disk format, 2).
-"""
+NTFS and FAT: the OEM name and type texts of the boot sector (ECMA-107 for FAT); ext: superblock magic EF53h at byte
+1080; APFS: container magic NXSB at byte 32; HFS+: signature at byte 1024; LUKS: magic at byte 0 (LUKS2 on-disk format,
+2)."""
 
 from __future__ import annotations
 
@@ -15,8 +15,8 @@ from gatecheck.core.fields import text_of
 
 @dataclass(frozen=True, slots=True)
 class Volume:
-    """`kind`: ntfs, exfat, fat, ext, xfs, f2fs, refs, apfs, hfs+, squashfs, swap, lvm, encrypted. `at`: byte where its mark stands. `label`
-    and `size` (bytes) as its first sectors tell them, empty and None where they do not."""
+    """`kind`: ntfs, exfat, fat, ext, xfs, f2fs, refs, apfs, hfs+, squashfs, swap, lvm, encrypted. `at`: byte where its
+    mark stands. `label` and `size` (bytes) as its first sectors tell them, empty and None where they do not."""
 
     kind: str
     name: str
@@ -56,7 +56,8 @@ _MARKED = 4096
 
 
 def volume_at(disk: Sectors, first: int) -> Volume | None:
-    """The volume that begins at this LBA; None where no mark is known. Raises MissingSectorError where its first sector was not read."""
+    """The volume that begins at this LBA; None where no mark is known. Raises MissingSectorError where its first sector
+    was not read."""
     span = disk.read(first, -(-_MARKED // disk.sector))
     if first in span.missing:
         span.whole("volume")
@@ -78,8 +79,9 @@ def label_text(raw: bytes) -> str:
 
 
 def _parse_details(kind: str, start: bytes) -> tuple[str, int | None]:
-    """(label, bytes) as the first sectors tell them. FAT: ECMA-107, 9; exFAT: 3.1.5; NTFS: BPB 28h; ext: fs/ext4/ext4.h, superblock; XFS:
-    xfs_sb, big-endian; HFS+: TN1150, volume header; APFS: nx_superblock_t; LUKS2: on-disk format 2."""
+    """(label, bytes) as the first sectors tell them. FAT: ECMA-107, 9; exFAT: 3.1.5; NTFS: BPB 28h; ext:
+    fs/ext4/ext4.h, superblock; XFS: xfs_sb, big-endian; HFS+: TN1150, volume header; APFS: nx_superblock_t; LUKS2:
+    on-disk format 2."""
 
     def number(at: int, size: int, order: Literal["little", "big"] = "little") -> int:
         return int.from_bytes(start[at : at + size], order)
@@ -95,7 +97,9 @@ def _parse_details(kind: str, start: bytes) -> tuple[str, int | None]:
         return "", size if 0 < size < 1 << 63 else None
     if kind == "ext":
         wide_count = number(1024 + 0x150, 4) << 32 if number(1024 + 0x60, 4) & 0x80 else 0
-        return label_text(start[1024 + 120 : 1024 + 136]), (number(1024 + 4, 4) | wide_count) * (1024 << (number(1024 + 24, 4) & 7)) or None
+        return label_text(start[1024 + 120 : 1024 + 136]), (number(1024 + 4, 4) | wide_count) * (
+            1024 << (number(1024 + 24, 4) & 7)
+        ) or None
     if kind == "xfs":
         return label_text(start[108:120]), number(8, 8, "big") * number(4, 4, "big") or None
     if kind == "hfs+":
@@ -108,10 +112,13 @@ def _parse_details(kind: str, start: bytes) -> tuple[str, int | None]:
 
 
 def volume_start(kind: str, *, size: int = 4096) -> bytes:
-    """First sectors with that kind's mark, for practice disks (`luks`: the Linux kind of an encrypted one). Raises KeyError for a kind
-    there is not."""
+    """First sectors with that kind's mark, for practice disks (`luks`: the Linux kind of an encrypted one). Raises
+    KeyError for a kind there is not."""
     raw = bytearray(size)
-    at, mark = next(((at, mark) for at, mark, known, _ in _MARKS if known == kind or (kind == "luks" and mark[:4] == b"LUKS")), (None, None))
+    at, mark = next(
+        ((at, mark) for at, mark, known, _ in _MARKS if known == kind or (kind == "luks" and mark[:4] == b"LUKS")),
+        (None, None),
+    )
     if at is None or mark is None:
         raise KeyError(kind)
     raw[at : at + len(mark)] = mark

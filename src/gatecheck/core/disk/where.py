@@ -1,4 +1,5 @@
-"""What lives at a sector: the table's structures, the partition, the volume's structures, and the file where a reader of its kind exists."""
+"""What lives at a sector: the table's structures, the partition, the volume's structures, and the file where a reader
+of its kind exists."""
 
 from __future__ import annotations
 
@@ -18,8 +19,8 @@ TABLE = "table"
 
 @dataclass(frozen=True, slots=True)
 class Where:
-    """`partition`: its number, None outside of all; `path`: the file or folder, None where none, or where it cannot be told; `stakes`: nothing, file,
-    catalogue, boot, table."""
+    """`partition`: its number, None outside of all; `path`: the file or folder, None where none, or where it cannot be
+    told; `stakes`: nothing, file, catalogue, boot, table."""
 
     lba: int
     partition: int | None
@@ -38,7 +39,9 @@ def places_of(disk: Sectors, lbas: Sequence[int]) -> list[Where]:
     if division.scheme == "none" and _whole_disk(disk):
         pieces[0] = Piece(0, 0, (disk.length or 1) - 1, "")
     for lba in lbas:
-        table = next((name for first, last, name in tables if first <= lba <= last and not (0 in pieces and lba == 0)), None)
+        table = next(
+            (name for first, last, name in tables if first <= lba <= last and not (0 in pieces and lba == 0)), None
+        )
         piece = pieces.get(0) or division.at(lba)
         if table is not None:
             found[lba] = Where(lba, None, Said(f"where.{table}"), None, BOOT if table in ("second-stage",) else TABLE)
@@ -100,7 +103,13 @@ def _inside(disk: Sectors, piece: Piece, lbas: Sequence[int]) -> list[Place]:
         elif known is not None and known.kind == "swap":
             found.append(Place(Said("where.swap"), None, NOTHING))
         else:
-            found.append(Place(Said("where.not-read" if name else "where.unknown-volume", {"kind": name}), None, CATALOGUE if known and known.is_locked and lba < piece.first + 8 else FILE))
+            found.append(
+                Place(
+                    Said("where.not-read" if name else "where.unknown-volume", {"kind": name}),
+                    None,
+                    CATALOGUE if known and known.is_locked and lba < piece.first + 8 else FILE,
+                )
+            )
     return found
 
 

@@ -1,8 +1,8 @@
 """What a machine's hardware clock says beside ours: right, wrong, or fallen back to its first day.
 
-The clock may keep local time or UTC, and nobody can tell which from its digits: an offset of whole quarters of an hour, up to fourteen hours,
-is no error (time zones run from UTC-12 to UTC+14 in quarters). All moments are seconds since 1970 as if the digits were UTC.
-"""
+The clock may keep local time or UTC, and nobody can tell which from its digits: an offset of whole quarters of an hour,
+up to fourteen hours, is no error (time zones run from UTC-12 to UTC+14 in quarters). All moments are seconds since 1970
+as if the digits were UTC."""
 
 from __future__ import annotations
 
@@ -46,9 +46,9 @@ def firmware_date(text: str) -> int | None:
 
 
 def judge_clock(clock: Clock, now: int | None, made: int | None, oldest: float) -> str | None:
-    """`right`, `wrong`, `reset`, or None where it cannot be told. `now`: ours, None where nobody knows when the clock was read; `made`: the
-    firmware's own date, before which no clock of this machine can stand; `oldest`: year before which no clock of a machine that is repaired now
-    can."""
+    """`right`, `wrong`, `reset`, or None where it cannot be told. `now`: ours, None where nobody knows when the clock
+    was read; `made`: the firmware's own date, before which no clock of this machine can stand; `oldest`: year before
+    which no clock of a machine that is repaired now can."""
     if clock.year < oldest or (made is not None and clock.seconds < made - 2 * _DAY):
         return RESET
     if now is None:

@@ -18,7 +18,14 @@ HARDWARE, ACPI, MESSAGING, MEDIA, BBS, END = 1, 2, 3, 4, 5, 0x7F
 END_ALL, END_INSTANCE = 0xFF, 0x01
 _MOST_NODES = 64
 
-_ACPI_NAMES = {0x0A03: "PciRoot", 0x0A08: "PcieRoot", 0x0604: "Floppy", 0x0301: "Keyboard", 0x0501: "Serial", 0x0401: "ParallelPort"}
+_ACPI_NAMES = {
+    0x0A03: "PciRoot",
+    0x0A08: "PcieRoot",
+    0x0604: "Floppy",
+    0x0301: "Keyboard",
+    0x0501: "Serial",
+    0x0401: "ParallelPort",
+}
 _PNP = 0x41D0
 _TERMINALS = {
     "E0C14753-F9BE-11D2-9A0C-0090273FC14D": "VenPcAnsi()", "DFA66065-B419-11D3-9A2D-0090273FC14D": "VenVt100()",
@@ -72,7 +79,18 @@ _LEADS: tuple[tuple[str, set[tuple[int, int]]], ...] = (
     ("optical", {(MEDIA, 2)}),
     ("network", {(MESSAGING, 11), (MESSAGING, 12), (MESSAGING, 13), (MESSAGING, 24)}),
     ("usb", {(MESSAGING, 5), (MESSAGING, 15), (MESSAGING, 16)}),
-    ("disk", {(MESSAGING, 1), (MESSAGING, 2), (MESSAGING, 17), (MESSAGING, 18), (MESSAGING, 23), (MESSAGING, 26), (MESSAGING, 29)}),
+    (
+        "disk",
+        {
+            (MESSAGING, 1),
+            (MESSAGING, 2),
+            (MESSAGING, 17),
+            (MESSAGING, 18),
+            (MESSAGING, 23),
+            (MESSAGING, 26),
+            (MESSAGING, 29),
+        },
+    ),
     ("firmware", {(MEDIA, 6), (MEDIA, 7)}),
 )
 
@@ -86,10 +104,14 @@ def read_device_path(raw: bytes, at: int = 0) -> DevicePath:
     place = 0
     while place < len(raw):
         if len(raw) - place < 4:
-            raise DecodeError("device path node", at=at + place, expected="4 bytes of header", got=f"{len(raw) - place} bytes")
+            raise DecodeError(
+                "device path node", at=at + place, expected="4 bytes of header", got=f"{len(raw) - place} bytes"
+            )
         kind, subtype, length = struct.unpack_from("<BBH", raw, place)
         if length < 4 or place + length > len(raw):
-            raise DecodeError("device path node length", at=at + place + 2, expected=f"4 to {len(raw) - place}", got=length)
+            raise DecodeError(
+                "device path node length", at=at + place + 2, expected=f"4 to {len(raw) - place}", got=length
+            )
         if kind == END and subtype == END_ALL:
             return DevicePath(tuple(nodes))
         if len(nodes) >= _MOST_NODES:
@@ -152,7 +174,8 @@ def _vendor(name: str) -> Callable[[bytes], str]:
 
 
 def _ata(d: bytes) -> str:
-    return f"Ata({'Secondary' if d[0] else 'Primary'},{'Slave' if d[1] else 'Master'},0x{struct.unpack_from('<H', d, 2)[0]:X})"
+    lun = struct.unpack_from("<H", d, 2)[0]
+    return f"Ata({'Secondary' if d[0] else 'Primary'},{'Slave' if d[1] else 'Master'},0x{lun:X})"
 
 
 def _numbers(name: str, form: str) -> Callable[[bytes], str]:
@@ -181,7 +204,8 @@ def _ipv6(d: bytes) -> str:
     local, remote = ipaddress.IPv6Address(d[0:16]), ipaddress.IPv6Address(d[16:32])
     protocol, origin = struct.unpack_from("<HB", d, 36)
     origins = {0: "Static", 1: "StatelessAutoConfigure", 2: "StatefulAutoConfigure"}
-    text = f"IPv6({remote.exploded.upper()},{_PROTOCOLS.get(protocol, f'0x{protocol:X}')},{origins.get(origin, f'0x{origin:X}')},{local.exploded.upper()}"
+    how = f"{_PROTOCOLS.get(protocol, f'0x{protocol:X}')},{origins.get(origin, f'0x{origin:X}')}"
+    text = f"IPv6({remote.exploded.upper()},{how},{local.exploded.upper()}"
     if len(d) >= 56:
         text += f",0x{d[39]:X},{ipaddress.IPv6Address(d[40:56]).exploded.upper()}"
     return text + ")"
@@ -195,7 +219,9 @@ def _uart(d: bytes) -> str:
 
 def _usb_wwid(d: bytes) -> str:
     interface, vendor, product = struct.unpack_from("<HHH", d)
-    return f'UsbWwid(0x{vendor:X},0x{product:X},0x{interface:X},"{d[6:].decode("utf-16-le", "replace").rstrip(chr(0))}")'
+    return (
+        f'UsbWwid(0x{vendor:X},0x{product:X},0x{interface:X},"{d[6:].decode("utf-16-le", "replace").rstrip(chr(0))}")'
+    )
 
 
 def _nvme(d: bytes) -> str:

@@ -67,13 +67,24 @@ def variable(name: str, data: bytes, guid: str = GLOBAL) -> tuple[str, bytes]:
     return f"efivars/{name}-{guid}", struct.pack("<I", 7) + data
 
 
-def boot_variables(entries: Mapping[int, bytes], order: Sequence[int], *, current: int | None = None, secure_boot: bool = False, timeout: int = 3) -> dict[str, bytes]:
+def boot_variables(
+    entries: Mapping[int, bytes],
+    order: Sequence[int],
+    *,
+    current: int | None = None,
+    secure_boot: bool = False,
+    timeout: int = 3,
+) -> dict[str, bytes]:
     """All that a firmware keeps about booting: Boot####, BootOrder, BootCurrent, SecureBoot, SetupMode, Timeout."""
     found = [variable(f"Boot{number:04X}", option) for number, option in entries.items()]
     found.append(variable("BootOrder", struct.pack(f"<{len(order)}H", *order)))
     if current is not None:
         found.append(variable("BootCurrent", struct.pack("<H", current)))
-    found += [variable("SecureBoot", bytes([secure_boot])), variable("SetupMode", b"\0"), variable("Timeout", struct.pack("<H", timeout))]
+    found += [
+        variable("SecureBoot", bytes([secure_boot])),
+        variable("SetupMode", b"\0"),
+        variable("Timeout", struct.pack("<H", timeout)),
+    ]
     return dict(found)
 
 
@@ -83,18 +94,27 @@ def smbios_structure(kind: int, handle: int, body: bytes, *texts: str) -> bytes:
     return struct.pack("<BBH", kind, len(body) + 4, handle) + body + area
 
 
-def smbios_table(*, maker: str, product: str, serial: str, firmware: str, date: str, chassis: int, memory_mib: int) -> bytes:
+def smbios_table(
+    *, maker: str, product: str, serial: str, firmware: str, date: str, chassis: int, memory_mib: int
+) -> bytes:
     """BIOS, system, baseboard, chassis, one memory device and the end (7.1 to 7.4, 7.18, 7.45)."""
     bios = struct.pack("<BBHBB8s2s", 1, 2, 0xE000, 3, 0xFF, bytes(8), bytes(2))
     system = struct.pack("<BBBB16sBBB", 1, 2, 0, 3, bytes(range(16)), 6, 0, 0)
     board = struct.pack("<BBBB", 1, 2, 0, 3)
     case = struct.pack("<BBBBB", 1, chassis, 0, 2, 0)
-    memory = struct.pack("<HHHHHBBBBBHHBBBB", 0x1000, 0xFFFE, 64, 64, memory_mib, 0x0D, 0, 1, 0, 0x1A, 0x80, 3200, 2, 0, 0, 3)
-    return b"".join((
-        smbios_structure(0, 0, bios, maker, firmware, date), smbios_structure(1, 1, system, maker, product, serial),
-        smbios_structure(2, 2, board, maker, product, serial), smbios_structure(3, 3, case, maker, serial),
-        smbios_structure(17, 4, memory, "SLOT 0", "Quarry", "QM-16"), smbios_structure(127, 5, b""),
-    ))  # fmt: skip
+    memory = struct.pack(
+        "<HHHHHBBBBBHHBBBB", 0x1000, 0xFFFE, 64, 64, memory_mib, 0x0D, 0, 1, 0, 0x1A, 0x80, 3200, 2, 0, 0, 3
+    )
+    return b"".join(
+        (
+            smbios_structure(0, 0, bios, maker, firmware, date),
+            smbios_structure(1, 1, system, maker, product, serial),
+            smbios_structure(2, 2, board, maker, product, serial),
+            smbios_structure(3, 3, case, maker, serial),
+            smbios_structure(17, 4, memory, "SLOT 0", "Quarry", "QM-16"),
+            smbios_structure(127, 5, b""),
+        )
+    )
 
 
 def smbios_entry_point(length: int) -> bytes:

@@ -15,6 +15,7 @@ from gatecheck.core.knowledge.judging import Findings
 
 _MOST_DANGLING = 12
 
+
 @dataclass(frozen=True, slots=True)
 class Firmware:
     """All that a capture says of the machine's firmware. `broken`: pages that could not be read, with the reason."""
@@ -57,7 +58,8 @@ def target_of(option: LoadOption, guids: Collection[str] | None, *, complete: bo
 
 
 def entry_target(entries: Collection[BootEntry]) -> str | None:
-    """The check's outcome over the entries that the firmware tries: present, stale, none, or None where it cannot be told."""
+    """The check's outcome over the entries that the firmware tries: present, stale, none, or None where it cannot be
+    told."""
     tried = [e for e in entries if e.is_active and e.place is not None]
     targets = {e.target for e in tried}
     if PRESENT in targets:
@@ -69,7 +71,13 @@ def entry_target(entries: Collection[BootEntry]) -> str | None:
     return None if DISK in targets else "none"
 
 
-def judge(entries: Collection[BootEntry], order: Collection[int], secure_boot: bool | None, smbios: Smbios | None, broken: Mapping[str, DecodeError]) -> list[Finding]:
+def judge(
+    entries: Collection[BootEntry],
+    order: Collection[int],
+    secure_boot: bool | None,
+    smbios: Smbios | None,
+    broken: Mapping[str, DecodeError],
+) -> list[Finding]:
     """Findings in the order of their weight."""
 
     def note(name: str, page: str, at: int | None = None, **values: object) -> Finding:
@@ -80,13 +88,28 @@ def judge(entries: Collection[BootEntry], order: Collection[int], secure_boot: b
     for entry in entries:
         if entry.target == STALE:
             severity = SIGN if entry.place is not None else NOTE
-            found.append(Finding("entry-stale", FIRMWARE, severity, entry.page, None, {"entry": entry.description, "partition": entry.partition}))
+            found.append(
+                Finding(
+                    "entry-stale",
+                    FIRMWARE,
+                    severity,
+                    entry.page,
+                    None,
+                    {"entry": entry.description, "partition": entry.partition},
+                )
+            )
     if entries and entry_target(entries) == "none":
         found.append(Finding("entry-none", FIRMWARE, SIGN, "BootOrder"))
-    found += [note("order-dangles", "BootOrder", entry=number) for number in [n for n in order if n not in known][:_MOST_DANGLING]]
+    found += [
+        note("order-dangles", "BootOrder", entry=number)
+        for number in [n for n in order if n not in known][:_MOST_DANGLING]
+    ]
     if secure_boot is not None:
         found.append(note("secure-boot", "SecureBoot", 4, on=secure_boot))
     if smbios and smbios.cut_off:
         found.append(note("smbios-cut", "dmi/DMI"))
-    found += [Finding("unreadable", FIRMWARE, NOTE, page, error.at, {"page": page, "error": str(error)}) for page, error in broken.items()]
+    found += [
+        Finding("unreadable", FIRMWARE, NOTE, page, error.at, {"page": page, "error": str(error)})
+        for page, error in broken.items()
+    ]
     return sorted(found, key=lambda f: f.severity == NOTE)

@@ -89,6 +89,7 @@ def judge_loaders(loaders: Iterable[Loader]) -> list[Finding]:
 
 
 def loader_situation(loaders: Iterable[Loader], current: int | None) -> tuple[str, Loader] | None:
-    """Which situation of the check `loader-look` they show: that of the first one tried, with the live system's own entry set aside."""
+    """Which situation of the check `loader-look` they show: that of the first one tried, with the live system's own
+    entry set aside."""
     tried = sorted((o for o in loaders if o.place is not None and o.entry != current), key=lambda o: o.place or 0)
     return (_WEIGHED[tried[0].state], tried[0]) if tried else None

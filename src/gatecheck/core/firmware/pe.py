@@ -8,7 +8,12 @@ from __future__ import annotations
 import struct
 
 MACHINES = {0x014C: "ia32", 0x8664: "x64", 0x01C2: "arm", 0xAA64: "aa64", 0x5064: "riscv64"}
-FALLBACK = {"ia32": "EFI/BOOT/BOOTIA32.EFI", "x64": "EFI/BOOT/BOOTX64.EFI", "arm": "EFI/BOOT/BOOTARM.EFI", "aa64": "EFI/BOOT/BOOTAA64.EFI"}
+FALLBACK = {
+    "ia32": "EFI/BOOT/BOOTIA32.EFI",
+    "x64": "EFI/BOOT/BOOTX64.EFI",
+    "arm": "EFI/BOOT/BOOTARM.EFI",
+    "aa64": "EFI/BOOT/BOOTAA64.EFI",
+}
 """where firmware looks on a disk that no entry names a file of (UEFI 2.10, 3.5.1.1)"""
 _OPTIONAL, _APPLICATION = 0xF0, 10
 HEAD = 1024
@@ -27,7 +32,8 @@ def machine_of(head: bytes) -> str | None:
 
 
 def image_head(machine: int = 0x8664, size: int = 4096, *, text: bytes = b"") -> bytes:
-    """An EFI application for practice disks: headers that firmware loads, one section, a certificate table of its own (nobody's), `text` in it."""
+    """An EFI application for practice disks: headers that firmware loads, one section, a certificate table of its own
+    (nobody's), `text` in it."""
     raw = bytearray(max(size, 1024 + len(text)))
     raw[:2] = b"MZ"
     raw[0x3C:0x40] = (0x80).to_bytes(4, "little")

@@ -32,8 +32,8 @@ class FirmwarePages:
 
 
 def firmware_of(pages: FirmwarePages, partitions: set[str] | None, *, complete: bool, rules: Findings) -> Firmware:
-    """Everything the firmware's pages say. `partitions`: GUIDs on all disks of the capture, None where no table was read; `complete`:
-    every disk's table was."""
+    """Everything the firmware's pages say. `partitions`: GUIDs on all disks of the capture, None where no table was
+    read; `complete`: every disk's table was."""
     named = {_key(v): (v, path) for path, v in sorted(pages.variables.items())}
     variables = {key: variable for key, (variable, _) in named.items()}
     order = tuple(_list(variables, "BootOrder")[:_MOST_ORDERED])
@@ -64,17 +64,29 @@ def _key(variable: Variable) -> str:
     return variable.name if variable.guid == GLOBAL else f"{variable.name}-{variable.guid}"
 
 
-def _entries(named: Mapping[str, tuple[Variable, str]], order: tuple[int, ...], guids: set[str] | None, complete: bool) -> list[BootEntry]:
+def _entries(
+    named: Mapping[str, tuple[Variable, str]], order: tuple[int, ...], guids: set[str] | None, complete: bool
+) -> list[BootEntry]:
     found = []
     for name, (variable, page) in named.items():
         number = _BOOT.match(name)
         option = variable.value
         if number and isinstance(option, LoadOption):
             value = int(number[1], 16)
-            found.append(BootEntry(
-                value, order.index(value) if value in order else None, option.description, option.is_active, option.path.text,
-                option.path.leads_to(), option.path.partition_guid, option.path.file, target_of(option, guids, complete=complete), page,
-            ))  # fmt: skip
+            found.append(
+                BootEntry(
+                    value,
+                    order.index(value) if value in order else None,
+                    option.description,
+                    option.is_active,
+                    option.path.text,
+                    option.path.leads_to(),
+                    option.path.partition_guid,
+                    option.path.file,
+                    target_of(option, guids, complete=complete),
+                    page,
+                )
+            )
     return sorted(found, key=lambda e: (e.place is None, e.place, e.number))
 
 
@@ -89,13 +101,18 @@ def _list(variables: Mapping[str, Variable], name: str) -> list[int]:
 
 
 def firmware_document(firmware: Firmware, words: Words) -> Json:
-    """The firmware as JSON-ready values: entries in the order they are tried, settings, SMBIOS, findings, soft evidence."""
+    """The firmware as JSON-ready values: entries in the order they are tried, settings, SMBIOS, findings, soft
+    evidence."""
     smbios = firmware.smbios
     return {
         "entries": [{**asdict(e), "name": f"Boot{e.number:04X}"} for e in firmware.entries],
         "order": [f"Boot{n:04X}" for n in firmware.order],
-        "current": _named(firmware.current), "next": _named(firmware.following), "timeout_s": firmware.timeout,
-        "secure_boot": firmware.secure_boot, "setup_mode": firmware.setup_mode, "indications": list(firmware.indications),
+        "current": _named(firmware.current),
+        "next": _named(firmware.following),
+        "timeout_s": firmware.timeout,
+        "secure_boot": firmware.secure_boot,
+        "setup_mode": firmware.setup_mode,
+        "indications": list(firmware.indications),
         "smbios": {**asdict(smbios), "form": smbios.form} if smbios else None,
         "entry_point": asdict(firmware.entry_point) if firmware.entry_point else None,
         "variables": [
@@ -106,7 +123,7 @@ def firmware_document(firmware: Firmware, words: Words) -> Json:
         "broken": {page: str(error) for page, error in firmware.broken.items()},
         "findings": [finding_document(f, words) for f in firmware.findings],
         "weights": firmware.weights,
-    }  # fmt: skip
+    }
 
 
 def _named(number: int | None) -> str | None:
@@ -115,7 +132,18 @@ def _named(number: int | None) -> str | None:
 
 def _plain(value: object) -> object:
     if isinstance(value, LoadOption):
-        return {"description": value.description, "active": value.is_active, "path": value.path.text, "optional": value.optional[:_MOST_SHOWN].hex()}
+        return {
+            "description": value.description,
+            "active": value.is_active,
+            "path": value.path.text,
+            "optional": value.optional[:_MOST_SHOWN].hex(),
+        }
     if isinstance(value, DevicePath):
         return value.text
-    return value[:_MOST_SHOWN].hex() if isinstance(value, bytes) else value[:_MOST_ORDERED] if isinstance(value, list) else value
+    return (
+        value[:_MOST_SHOWN].hex()
+        if isinstance(value, bytes)
+        else value[:_MOST_ORDERED]
+        if isinstance(value, list)
+        else value
+    )

@@ -12,12 +12,36 @@ from gatecheck.core.guid import guid_text
 _MOST_STRUCTURES = 4096
 # 7.4.1, table 17: chassis types a bench meets
 CHASSIS = {
-    1: "other", 3: "desktop", 4: "low-profile desktop", 6: "mini tower", 7: "tower", 8: "portable", 9: "laptop", 10: "notebook",
-    13: "all-in-one", 14: "sub notebook", 17: "main server chassis", 30: "tablet", 31: "convertible", 35: "mini PC", 36: "stick PC",
-}  # fmt: skip
+    1: "other",
+    3: "desktop",
+    4: "low-profile desktop",
+    6: "mini tower",
+    7: "tower",
+    8: "portable",
+    9: "laptop",
+    10: "notebook",
+    13: "all-in-one",
+    14: "sub notebook",
+    17: "main server chassis",
+    30: "tablet",
+    31: "convertible",
+    35: "mini PC",
+    36: "stick PC",
+}
 LAPTOPS = ("portable", "laptop", "notebook", "sub notebook", "tablet", "convertible")
 # 7.18.2, table 79
-MEMORY_TYPES = {2: "unknown", 3: "DRAM", 7: "RAM", 18: "DDR", 19: "DDR2", 24: "DDR3", 26: "DDR4", 30: "LPDDR4", 34: "DDR5", 35: "LPDDR5"}
+MEMORY_TYPES = {
+    2: "unknown",
+    3: "DRAM",
+    7: "RAM",
+    18: "DDR",
+    19: "DDR2",
+    24: "DDR3",
+    26: "DDR4",
+    30: "LPDDR4",
+    34: "DDR5",
+    35: "LPDDR5",
+}
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,7 +86,13 @@ class Smbios:
         """The ticket's word for its shape, where the chassis says so."""
         if self.chassis in LAPTOPS:
             return "laptop"
-        return "all-in-one" if self.chassis == "all-in-one" else "desktop" if "desktop" in self.chassis or "tower" in self.chassis else None
+        return (
+            "all-in-one"
+            if self.chassis == "all-in-one"
+            else "desktop"
+            if "desktop" in self.chassis or "tower" in self.chassis
+            else None
+        )
 
 
 @dataclass(frozen=True, slots=True)
@@ -100,7 +130,9 @@ def read_smbios(table: bytes) -> Smbios:
     """Walk the structure table (6.1.2). Raises DecodeError where not one structure can be read."""
     structures, cut_off = _structures(table)
     if not structures:
-        raise DecodeError("SMBIOS table", at=0, expected="at least one structure", got=f"{len(table)} bytes without one")
+        raise DecodeError(
+            "SMBIOS table", at=0, expected="at least one structure", got=f"{len(table)} bytes without one"
+        )
     empty = _Structure(127, b"", ())
     first: dict[int, _Structure] = {}
     for s in structures:
@@ -109,10 +141,21 @@ def read_smbios(table: bytes) -> Smbios:
     uuid = guid_text(system.data[8:24]) if len(system.data) >= 24 else ""
     kind = case.number(5, "<B") & 0x7F
     return Smbios(
-        bios.text(4), bios.text(5), bios.text(8), system.text(4), system.text(5), system.text(6), system.text(7), uuid,
-        board.text(4), board.text(5), CHASSIS.get(kind, f"type {kind}" if kind else ""),
-        tuple(_module(s) for s in structures if s.type == 17), len(structures), cut_off,
-    )  # fmt: skip
+        bios.text(4),
+        bios.text(5),
+        bios.text(8),
+        system.text(4),
+        system.text(5),
+        system.text(6),
+        system.text(7),
+        uuid,
+        board.text(4),
+        board.text(5),
+        CHASSIS.get(kind, f"type {kind}" if kind else ""),
+        tuple(_module(s) for s in structures if s.type == 17),
+        len(structures),
+        cut_off,
+    )
 
 
 def _module(s: _Structure) -> Module:
@@ -125,7 +168,9 @@ def _module(s: _Structure) -> Module:
     if short == 0xFFFF:
         size = None
     kind = s.number(0x12, "<B")
-    return Module(s.text(0x10) or s.text(0x11), size, MEMORY_TYPES.get(kind, f"type {kind}"), s.text(0x17), s.text(0x1A))
+    return Module(
+        s.text(0x10) or s.text(0x11), size, MEMORY_TYPES.get(kind, f"type {kind}"), s.text(0x17), s.text(0x1A)
+    )
 
 
 def _structures(table: bytes) -> tuple[list[_Structure], bool]:

@@ -15,9 +15,15 @@ _NUMBERED = re.compile(r"(Boot|Driver|SysPrep|PlatformRecovery)[0-9A-F]{4}$")
 ACTIVE, HIDDEN = 0x1, 0x8
 # OsIndications (8.5.4)
 OS_INDICATIONS = {
-    0x01: "boot to firmware setup", 0x02: "timestamp revocation", 0x04: "capsule from file", 0x08: "firmware management",
-    0x10: "capsule result variable", 0x20: "start OS recovery", 0x40: "start platform recovery", 0x80: "configuration data refresh",
-}  # fmt: skip
+    0x01: "boot to firmware setup",
+    0x02: "timestamp revocation",
+    0x04: "capsule from file",
+    0x08: "firmware management",
+    0x10: "capsule result variable",
+    0x20: "start OS recovery",
+    0x40: "start platform recovery",
+    0x80: "configuration data refresh",
+}
 
 Value = int | str | bytes | list[int] | list[str] | DevicePath
 
@@ -67,7 +73,8 @@ def read_variable(file_name: str, raw: bytes) -> Variable:
 
 
 _LARGEST_VALUE = 1 << 16
-"""bytes up to which a value is decoded; firmware keeps none that is larger (EDK II allows 64 KiB), and such a one stands for itself"""
+"""bytes up to which a value is decoded; firmware keeps none that is larger (EDK II allows 64 KiB), and such a one
+stands for itself"""
 
 
 def _value(name: str, data: bytes) -> Value | LoadOption:
@@ -111,7 +118,9 @@ def read_load_option(data: bytes, at: int = 0) -> LoadOption:
         raise DecodeError("load option description", at=at + 6, expected="text that ends in a zero", got="no end")
     paths = end + 2
     if paths + length > len(data):
-        raise DecodeError("load option paths", at=at + 4, expected=f"up to {len(data) - paths} bytes", got=f"{length} bytes")
+        raise DecodeError(
+            "load option paths", at=at + 4, expected=f"up to {len(data) - paths} bytes", got=f"{length} bytes"
+        )
     path = read_device_path(data[paths : paths + length], at + paths)
     return LoadOption(attributes, data[6:end].decode("utf-16-le", "replace"), path, data[paths + length :])
 

@@ -9,7 +9,8 @@ from gatecheck.core.tape.fold import TicketState
 from gatecheck.core.words.said import Said, say
 
 _NOTABLE = 0.2
-"""the belief stands elsewhere when one fault that the sentence does not name is likelier than this, and than all that it names together"""
+"""the belief stands elsewhere when one fault that the sentence does not name is likelier than this, and than all that
+it names together"""
 
 
 def told_elsewhere(model: Model, state: TicketState, faults: Sequence[str]) -> Said | None:

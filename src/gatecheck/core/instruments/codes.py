@@ -11,7 +11,8 @@ from gatecheck.core.instruments.keys import LEVELS, KeyedMachine
 
 @dataclass(frozen=True, slots=True)
 class Printed:
-    """A code on a tape. `proven`: the faults its machine turned out to have (none: nothing was wrong); None where nobody has said yet."""
+    """A code on a tape. `proven`: the faults its machine turned out to have (none: nothing was wrong); None where
+    nobody has said yet."""
 
     machine: KeyedMachine
     code: str
@@ -21,8 +22,9 @@ class Printed:
 
 @dataclass(frozen=True, slots=True)
 class KnownCode:
-    """What the shop knows of a code. `level`: how near to the machine at hand it was seen (model, series, maker); `turned_out`: fault -> on how
-    many of the `settled` tickets it was there; a ticket on which nothing was wrong counts for no fault."""
+    """What the shop knows of a code. `level`: how near to the machine at hand it was seen (model, series, maker);
+    `turned_out`: fault -> on how many of the `settled` tickets it was there; a ticket on which nothing was wrong counts
+    for no fault."""
 
     code: str
     level: str
@@ -32,12 +34,14 @@ class KnownCode:
 
 
 def plain(code: str) -> str:
-    """A code as it is compared: makers print it with and without spaces and dashes, and hands type it in either case."""
+    """A code as it is compared: makers print it with and without spaces and dashes, and hands type it in either
+    case."""
     return "".join(c for c in code.upper() if c.isalnum())
 
 
 def known(printed: Iterable[Printed], machine: KeyedMachine, code: str) -> KnownCode | None:
-    """What is known of this code at the nearest level that has seen it; None where the shop has not. A ticket counts once, however often it printed it."""
+    """What is known of this code at the nearest level that has seen it; None where the shop has not. A ticket counts
+    once, however often it printed it."""
     wanted = plain(code)
     same = [p for p in printed if plain(p.code) == wanted] if wanted else []
     for level in reversed(LEVELS[1:]):  # another maker's code means something else
@@ -46,7 +50,13 @@ def known(printed: Iterable[Printed], machine: KeyedMachine, code: str) -> Known
         if near:
             settled = [p.proven for p in near.values() if p.proven is not None]
             counts = Counter(fault for faults in settled for fault in dict.fromkeys(faults))
-            return KnownCode(code.strip(), level, len(near), len(settled), tuple(sorted(counts.items(), key=lambda item: (-item[1], item[0]))))
+            return KnownCode(
+                code.strip(),
+                level,
+                len(near),
+                len(settled),
+                tuple(sorted(counts.items(), key=lambda item: (-item[1], item[0]))),
+            )
     return None
 
 

@@ -1,4 +1,5 @@
-"""What a capture says about the ticket, as entries for its tape: settings, boot entries, and which drives a live system sees.
+"""What a capture says about the ticket, as entries for its tape: settings, boot entries, and which drives a live system
+sees.
 
 Each entry names its source as an id with values; the caller adds the file it rests on.
 """
@@ -25,24 +26,35 @@ from gatecheck.core.words.said import Said, say, to_json
 
 Json = dict[str, object]
 _ANY = ("hdd", "sata-ssd", "nvme", "emmc")
-_DRIVE_KINDS = {ATA: ("hdd", "sata-ssd"), NVME: ("nvme",), EMMC: ("emmc",), UFS: ("emmc",), "scsi": ("hdd", "sata-ssd"), "raid": _ANY, "virtio": _ANY}
+_DRIVE_KINDS = {
+    ATA: ("hdd", "sata-ssd"),
+    NVME: ("nvme",),
+    EMMC: ("emmc",),
+    UFS: ("emmc",),
+    "scsi": ("hdd", "sata-ssd"),
+    "raid": _ANY,
+    "virtio": _ANY,
+}
 _MOST_NAMED = 4
 
 
 def expected_drive(capture: Capture, facts: Facts, *, with_pages: bool = False) -> Drive | None:
-    """The one drive that can be the machine's own: the one whose serial number the ticket has, else not plugged in from outside, of the
-    ticket's kind where known; None where it is not clear. `with_pages`: only where something tells of its health, behind USB too where there
-    is no other."""
+    """The one drive that can be the machine's own: the one whose serial number the ticket has, else not plugged in from
+    outside, of the ticket's kind where known; None where it is not clear. `with_pages`: only where something tells of
+    its health, behind USB too where there is no other."""
     candidates = system_candidates(capture, facts)
     if not candidates and with_pages and not any(d.bus not in OUTSIDE for d in capture.drives):
-        candidates = [d for d in capture.drives if d.bus != SD and d.weights]  # no other: the machine's drive may hang on a bridge
+        candidates = [
+            d for d in capture.drives if d.bus != SD and d.weights
+        ]  # no other: the machine's drive may hang on a bridge
     if with_pages and len(candidates) == 1 and not candidates[0].weights:
         return None
     return candidates[0] if len(candidates) == 1 else None
 
 
 def system_candidates(capture: Capture, facts: Facts) -> list[Drive]:
-    """The drives inside the machine that its system may be on; more than one is a question for whoever stands before it."""
+    """The drives inside the machine that its system may be on; more than one is a question for whoever stands before
+    it."""
     serial = _plain(facts.get("drive_serial"))
     inside = [d for d in capture.drives if d.bus not in OUTSIDE]
     named = [d for d in inside if serial and _plain((d.identity or {}).get("serial")) == serial]
@@ -72,8 +84,8 @@ def noted(entry: Json, note: Said) -> Json:
 
 
 def capture_evidence(knowledge: Knowledge, facts: Facts, capture: Capture, *, with_clock: bool = True) -> list[Json]:
-    """Entries for the tape, without the drive's own pages (they are weighed on their own). Empty for a bare page. Not `with_clock`: the clock
-    was judged when the machine said hello; of a file nobody knows when it was read."""
+    """Entries for the tape, without the drive's own pages (they are weighed on their own). Empty for a bare page. Not
+    `with_clock`: the clock was judged when the machine said hello; of a file nobody knows when it was read."""
     drive = expected_drive(capture, facts)
     entries: list[Json] = []
     disk = capture.disk_of(drive) if drive else None
@@ -92,21 +104,28 @@ def capture_evidence(knowledge: Knowledge, facts: Facts, capture: Capture, *, wi
 
 
 def clock_entries(knowledge: Knowledge, facts: Facts, machine: Mapping[str, str], now: int | None) -> list[Json]:
-    """What the machine's own clock says to the check `clock`, where it can be told. `machine`: what it calls itself; `now`: seconds since 1970,
-    None where nobody knows when it was read."""
+    """What the machine's own clock says to the check `clock`, where it can be told. `machine`: what it calls itself;
+    `now`: seconds since 1970, None where nobody knows when it was read."""
     clock = parsed(machine.get("rtc", ""))
     made, oldest = firmware_date(machine.get("bios_date", "")), knowledge.findings.limits["oldest_clock"]
     value = judge_clock(clock, now, made, oldest) if clock else None
     if clock is None or value is None:
         return []
-    return [noted(setting_entry(knowledge, facts, "clock", value), say("evidence.clock", clock=machine["rtc"].replace("T", " ")))]
+    return [
+        noted(
+            setting_entry(knowledge, facts, "clock", value),
+            say("evidence.clock", clock=machine["rtc"].replace("T", " ")),
+        )
+    ]
 
 
 def _mains(facts: Facts, capture: Capture) -> list[Json]:
     """Whether a machine with a battery hangs on mains."""
     told = capture.state.told if capture.state else {}
     kinds = {name.removesuffix("/type"): kind for name, kind in told.items() if re.fullmatch(r"power/[^/]+/type", name)}
-    online = {kind: {told.get(f"{name}/online") for name, own in kinds.items() if own == kind} for kind in ("Mains", "USB")}  # a charger may come in by USB
+    online = {
+        kind: {told.get(f"{name}/online") for name, own in kinds.items() if own == kind} for kind in ("Mains", "USB")
+    }  # a charger may come in by USB
     value = "connected" if "1" in online["Mains"] | online["USB"] else "battery" if online["Mains"] == {"0"} else None
     if value is None or facts.get("mains") == value:
         return []
@@ -114,26 +133,39 @@ def _mains(facts: Facts, capture: Capture) -> list[Json]:
 
 
 def _storage_mode(knowledge: Knowledge, facts: Facts, capture: Capture, drive: Drive | None) -> list[Json]:
-    """The storage mode as the PCI classes show it: what the controller of the machine's drive is, or one that hides drives behind itself."""
+    """The storage mode as the PCI classes show it: what the controller of the machine's drive is, or one that hides
+    drives behind itself."""
     value = storage_mode(capture, drive)
     if value is None:
         return []
-    return [noted(setting_entry(knowledge, facts, "storage-mode", value[0]), say("evidence.storage-mode", kind=value[1].kind, driver=value[1].driver or "-"))]
+    return [
+        noted(
+            setting_entry(knowledge, facts, "storage-mode", value[0]),
+            say("evidence.storage-mode", kind=value[1].kind, driver=value[1].driver or "-"),
+        )
+    ]
 
 
 _RAID, _AHCI, _IDE = "0104", "0106", "0101"
 _CHIPSET, _ROOT = ("ahci", "vmd", ""), "0000:00:"
-"""drivers of a chipset's own RAID mode, and the bus it stands on; another is a card, which no firmware setting turns into AHCI"""
+"""drivers of a chipset's own RAID mode, and the bus it stands on; another is a card, which no firmware setting turns
+into AHCI"""
 
 
 def storage_mode(capture: Capture, drive: Drive | None) -> tuple[str, PciDevice] | None:
     """(value of the settings row, the controller that shows it); None where it does not show."""
     devices = capture.pci.devices if capture.pci else ()
-    hiding = [d for d in devices if d.remapped or (d.kind.startswith(_RAID) and d.driver in _CHIPSET and d.place.startswith(_ROOT))]
+    hiding = [
+        d
+        for d in devices
+        if d.remapped or (d.kind.startswith(_RAID) and d.driver in _CHIPSET and d.place.startswith(_ROOT))
+    ]
     if hiding:
         return "raid", hiding[0]
     block = capture.block_of(drive) if drive else None
-    own = [d for d in devices if block and d.place.startswith(_ROOT) and f"/{d.place}/" in block.path]  # a card obeys no setting of the firmware
+    own = [
+        d for d in devices if block and d.place.startswith(_ROOT) and f"/{d.place}/" in block.path
+    ]  # a card obeys no setting of the firmware
     for device in reversed(own):
         if device.kind.startswith(_AHCI):
             return "ahci", device
@@ -155,7 +187,12 @@ def _firmware_entries(knowledge: Knowledge, facts: Facts, firmware: Firmware, dr
         entries.append(noted({"move": check, "weights": dict(weights)}, note))
     if firmware.secure_boot is not None:
         value = "on" if firmware.secure_boot else "off"
-        entries.append(noted(setting_entry(knowledge, facts, "secure-boot", value), say("evidence.secure-boot", on=firmware.secure_boot)))
+        entries.append(
+            noted(
+                setting_entry(knowledge, facts, "secure-boot", value),
+                say("evidence.secure-boot", on=firmware.secure_boot),
+            )
+        )
     order = order_value(firmware)
     if order:
         others = [o for o in knowledge.checks["boot-order"].outcomes if o not in (order, "not-shown")]
@@ -167,7 +204,12 @@ def _firmware_entries(knowledge: Knowledge, facts: Facts, firmware: Firmware, dr
 
 
 def _loader_note(loader: Loader) -> Said:
-    return say("evidence.loader", file=loader.file, entry=loader.description, state=say(f"loader-state.{loader.state}", machine=loader.machine))
+    return say(
+        "evidence.loader",
+        file=loader.file,
+        entry=loader.description,
+        state=say(f"loader-state.{loader.state}", machine=loader.machine),
+    )
 
 
 def order_value(firmware: Firmware) -> str | None:
@@ -178,7 +220,9 @@ def order_value(firmware: Firmware) -> str | None:
         return None
     system = [e for e in tried if e.target == PRESENT]
     if not system:
-        return None if {e.target for e in tried} & {DISK, STALE} else "system-absent"  # a stale one may be the system's own
+        return (
+            None if {e.target for e in tried} & {DISK, STALE} else "system-absent"
+        )  # a stale one may be the system's own
     first = next((e for e in tried if _can_start(e)), None)
     return "system-first" if first is system[0] else "other-first"
 
@@ -197,7 +241,12 @@ def _locked(capture: Capture, drive: Drive | None) -> list[Json]:
     """An encrypted volume on the machine's drive: its key comes before any setting is changed."""
     for found in capture.volumes_of(drive) if drive else []:
         if found.volume and found.volume.is_locked:
-            return [noted({"move": "volume-look", "outcome": "locked"}, say("evidence.locked", page=found.page, volume=found.volume.name))]
+            return [
+                noted(
+                    {"move": "volume-look", "outcome": "locked"},
+                    say("evidence.locked", page=found.page, volume=found.volume.name),
+                )
+            ]
     return []
 
 
@@ -224,15 +273,20 @@ def _own_sighting(knowledge: Knowledge, capture: Capture, drive: Drive) -> Json 
     if capacity is None:
         return None
     if not capacity:
-        return noted(sighting_entry(knowledge, "drive", "live", "zero-size"), say("evidence.seen-without-size", drive=named))
+        return noted(
+            sighting_entry(knowledge, "drive", "live", "zero-size"), say("evidence.seen-without-size", drive=named)
+        )
     if disk is not None and disk.layout.kind is None and disk.layout.is_told:
-        return noted({"move": "seen-live", "outcome": "no-volumes", "found": "right"}, say("evidence.seen-without-table", drive=named))
+        return noted(
+            {"move": "seen-live", "outcome": "no-volumes", "found": "right"},
+            say("evidence.seen-without-table", drive=named),
+        )
     return noted(sighting_entry(knowledge, "drive", "live", "right"), say("evidence.seen", drive=named))
 
 
 def _capacity(capture: Capture, drive: Drive) -> int | None:
-    """Bytes, as the drive says of itself, else as the kernel does: a drive that answers no identity has a size all the same. None where
-    neither says."""
+    """Bytes, as the drive says of itself, else as the kernel does: a drive that answers no identity has a size all the
+    same. None where neither says."""
     own = (drive.identity or {}).get("capacity")
     block = capture.block_of(drive)
     known = [size for size in (own, block.size if block else None) if isinstance(size, int)]
@@ -241,7 +295,11 @@ def _capacity(capture: Capture, drive: Drive) -> int | None:
 
 def _other_disks(capture: Capture) -> list[str]:
     """Block devices inside the machine that have no page folder of their own (their pages were not read)."""
-    return [name for name, block in capture.blocks.items() if is_a_drive(name) and block.bus not in OUTSIDE and not block.is_virtual and block.told]
+    return [
+        name
+        for name, block in capture.blocks.items()
+        if is_a_drive(name) and block.bus not in OUTSIDE and not block.is_virtual and block.told
+    ]
 
 
 def _names(drives: list[Drive]) -> Said:
@@ -252,5 +310,8 @@ def _named(drive: Drive) -> Said:
     own = drive.identity or {}
     size = own.get("capacity")
     return say(
-        "drive.named", model=str(own.get("model") or ""), size=size if isinstance(size, int) and size else None, serial=str(own.get("serial") or "")
+        "drive.named",
+        model=str(own.get("model") or ""),
+        size=size if isinstance(size, int) and size else None,
+        serial=str(own.get("serial") or ""),
     )

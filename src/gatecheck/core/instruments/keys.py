@@ -35,7 +35,8 @@ class Try:
 
 @dataclass(frozen=True, slots=True)
 class KeyCandidate:
-    """A key with the chance that it works, and the nearest level that has tried it: (`worked` of `tried`), or `general`."""
+    """A key with the chance that it works, and the nearest level that has tried it: (`worked` of `tried`), or
+    `general`."""
 
     key: str
     p: float

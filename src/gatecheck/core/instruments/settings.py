@@ -23,7 +23,8 @@ _SURE = 0.8
 
 @dataclass(frozen=True, slots=True)
 class RowState:
-    """A row as it stands. `found`: as first read; `now`: after the changes made since. `judged`: value -> what it would be."""
+    """A row as it stands. `found`: as first read; `now`: after the changes made since. `judged`: value -> what it would
+    be."""
 
     row: SettingRow
     need: SettingNeed
@@ -84,10 +85,13 @@ def judged(row: SettingRow, need: SettingNeed, value: str) -> str:
 
 
 def setting_entry(knowledge: Knowledge, facts: Facts, row_id: str, value: str) -> dict[str, object]:
-    """The tape entry for a row that was read: a reading of its check where there is one, else as seen. Raises TapeError."""
+    """The tape entry for a row that was read: a reading of its check where there is one, else as seen. Raises
+    TapeError."""
     row = knowledge.settings.rows.get(row_id)
     if row is None or value not in row.values:
-        raise TapeError(f"settings.{row_id}", expected="a row of the settings sheet and one of its values", got=repr(value))
+        raise TapeError(
+            f"settings.{row_id}", expected="a row of the settings sheet and one of its values", got=repr(value)
+        )
     outcomes = knowledge.checks[row.check].outcomes if row.check else ()
     if row.check is None or (value == NOT_SHOWN and NOT_SHOWN not in outcomes):
         return {"saw": row_id, "value": value}
@@ -98,7 +102,11 @@ def setting_entry(knowledge: Knowledge, facts: Facts, row_id: str, value: str) -
     if need.unsure:
         return {**entry, "outcome": "unsure"}
     fits = need.fits.get(value, 0.5)
-    return {**entry, "weights": {"fits": round(fits, 4), "conflicts": round(1.0 - fits, 4)}, "note": to_json(say("evidence.setting", need=[row.id, row.needs.index(need)]))}
+    return {
+        **entry,
+        "weights": {"fits": round(fits, 4), "conflicts": round(1.0 - fits, 4)},
+        "note": to_json(say("evidence.setting", need=[row.id, row.needs.index(need)])),
+    }
 
 
 def settings_sheet(knowledge: Knowledge, facts: Facts, entries: Sequence[Entry]) -> SettingsSheet:
@@ -132,7 +140,13 @@ def _row_state(row: SettingRow, facts: Facts, entries: Sequence[Entry], stands: 
         place, now, _ = values[-1]
         return RowState(row, need, values[0][1], now, marks[now], marks, place)
     said = [(i, e) for i, e in enumerate(entries) if stands[i] and isinstance(e, Reading) and e.move == row.check]
-    state = {"fits": FITS, "conflicts": DIFFERS, "unsure": UNSURE, "not-shown": NOT_SHOWN}.get(said[-1][1].outcome or "", UNREAD) if said else UNREAD
+    state = (
+        {"fits": FITS, "conflicts": DIFFERS, "unsure": UNSURE, "not-shown": NOT_SHOWN}.get(
+            said[-1][1].outcome or "", UNREAD
+        )
+        if said
+        else UNREAD
+    )
     return RowState(row, need, None, None, state, marks, said[-1][0] if said else None)
 
 

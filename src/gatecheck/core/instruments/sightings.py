@@ -51,7 +51,9 @@ def sighting_entry(knowledge: Knowledge, what: str, at: str, value: str) -> dict
     """
     table = knowledge.sightings
     if at not in table.vantages or value not in table.seen or what not in (EXPECTED, *table.kinds):
-        raise TapeError("sighting", expected="a drive, a vantage point and what is seen there", got=f"{what}, {at}, {value}")
+        raise TapeError(
+            "sighting", expected="a drive, a vantage point and what is seen there", got=f"{what}, {at}, {value}"
+        )
     vantage = table.vantages[at]
     meant = vantage.outcomes.get(value)
     if what != EXPECTED or meant is None:
@@ -60,7 +62,9 @@ def sighting_entry(knowledge: Knowledge, what: str, at: str, value: str) -> dict
     return {**entry, "outcome": next(iter(meant))} if len(meant) == 1 else {**entry, "weights": dict(meant)}
 
 
-def sightings_sheet(knowledge: Knowledge, facts: Facts, entries: Sequence[Entry], soft: Sequence[bool] = ()) -> SightingsSheet:
+def sightings_sheet(
+    knowledge: Knowledge, facts: Facts, entries: Sequence[Entry], soft: Sequence[bool] = ()
+) -> SightingsSheet:
     """The grid as the tape has it. `soft`: per entry, whether it rests on a file."""
     table, stands = knowledge.sightings, standing(entries)
     vantages = tuple(v for v in table.vantages.values() if facts.get("platform", "pc") not in v.not_on)
@@ -84,9 +88,12 @@ def expected_name(facts: Facts) -> Said:
     kind = facts.get("drive_kind")
     known = isinstance(size, int | float) and not isinstance(size, bool)
     return say(
-        "drive.expected", size=float(size or 0) * 1e9 if known else None, kind=say(f"drive-kind.{kind if kind in _KINDS else 'any'}"),
-        model=str(facts.get("drive_model") or ""), serial=str(facts.get("drive_serial") or ""),
-    )  # fmt: skip
+        "drive.expected",
+        size=float(size or 0) * 1e9 if known else None,
+        kind=say(f"drive-kind.{kind if kind in _KINDS else 'any'}"),
+        model=str(facts.get("drive_model") or ""),
+        serial=str(facts.get("drive_serial") or ""),
+    )
 
 
 _KINDS = ("hdd", "sata-ssd", "nvme", "emmc")
@@ -111,7 +118,9 @@ def pattern_of(table: Sightings, lines: Sequence[DriveLine]) -> Pattern | None:
     """The first pattern that fits what the grid shows; None while nothing has been looked at."""
     own = next((line for line in lines if line.what == EXPECTED), None)
     seen = {at: c.value for at, c in own.cells.items() if c.value != NO_TOOL} if own else {}
-    others = {line.what for line in lines if line.what != EXPECTED and any(c.value != ABSENT for c in line.cells.values())}
+    others = {
+        line.what for line in lines if line.what != EXPECTED and any(c.value != ABSENT for c in line.cells.values())
+    }
     return next((p for p in table.patterns if _fits(p, seen, others)), None)
 
 

@@ -157,14 +157,26 @@ def load_settings(file: Table, ids: Ids) -> Settings:
     values = {name: tuple(row.values) for name, row in rows.items()}
     together = tuple(
         Together(
-            own.string("id"), own.one_of("kind", (CONTRADICTION, ROOT, HINT)), _test(own, "when", values),
-            _test(own, "facts", ids.facts), _test(own, "unless", ids.facts), own.ids("differs", rows), own.string("text"), own.string("means"),
+            own.string("id"),
+            own.one_of("kind", (CONTRADICTION, ROOT, HINT)),
+            _test(own, "when", values),
+            _test(own, "facts", ids.facts),
+            _test(own, "unless", ids.facts),
+            own.ids("differs", rows),
+            own.string("text"),
+            own.string("means"),
             own.ids("faults", ids.faults),
         )
         for own in _tables(file, "together")
-    )  # fmt: skip
+    )
     ways = tuple(
-        WayIn(own.one_of("platform", ids.facts["platform"]), own.one_of("move", ids.outcomes), own.string("name"), own.string("how"), own.number("minutes"))
+        WayIn(
+            own.one_of("platform", ids.facts["platform"]),
+            own.one_of("move", ids.outcomes),
+            own.string("name"),
+            own.string("how"),
+            own.number("minutes"),
+        )
         for own in _tables(file, "ways")
     )
     return Settings(rows, together, ways)
@@ -180,17 +192,29 @@ def _setting(own: Table, name: str, ids: Ids) -> SettingRow:
             raise own.error(f"outcomes.{value}", "a value of this row and an outcome of its check", repr(outcome))
     needs = tuple(
         SettingNeed(
-            _test(need, "when", ids.facts), need.one_of("want", values) if "want" in need.values else None,
-            need.row("fits", values), need.flag("unsure"), need.string("why"), need.string("source"),
+            _test(need, "when", ids.facts),
+            need.one_of("want", values) if "want" in need.values else None,
+            need.row("fits", values),
+            need.flag("unsure"),
+            need.string("why"),
+            need.string("source"),
         )
         for need in _tables(own, "needs")
-    )  # fmt: skip
+    )
     if not needs or needs[-1].when:
         raise own.error("needs", "a last need without conditions", "none")
     return SettingRow(
-        name, own.string("name"), own.one_of("gate", ids.gates), check,
-        own.one_of("fix", ids.outcomes) if "fix" in own.values else None, own.string("because"), values, outcomes, own.ids("walk", values), needs,
-    )  # fmt: skip
+        name,
+        own.string("name"),
+        own.one_of("gate", ids.gates),
+        check,
+        own.one_of("fix", ids.outcomes) if "fix" in own.values else None,
+        own.string("because"),
+        values,
+        outcomes,
+        own.ids("walk", values),
+        needs,
+    )
 
 
 def load_sightings(file: Table, ids: Ids) -> Sightings:
@@ -209,17 +233,43 @@ def load_sightings(file: Table, ids: Ids) -> Sightings:
                 outcomes[value] = {table.one_of(value, ids.outcomes[check]): 1.0}
             else:
                 outcomes[value] = table.distribution(value, ids.outcomes[check])
-        vantages[name] = Vantage(name, own.string("name"), check, own.string("asks"), own.ids("not_on", ids.facts["platform"]), outcomes)
+        vantages[name] = Vantage(
+            name, own.string("name"), check, own.string("asks"), own.ids("not_on", ids.facts["platform"]), outcomes
+        )
     kinds = _texts(file, "kinds")
     allowed = dict.fromkeys(vantages, tuple(seen))
     patterns = []
     for own in _tables(file, "patterns"):
-        own.only("id", "all", "any", "absent_in", "any_right", "all_right", "only_others", "least", "text", "means", "gate", "faults")
-        patterns.append(Pattern(
-            own.string("id"), _test(own, "all", allowed), own.ids("any", seen), own.ids("absent_in", vantages), own.ids("any_right", vantages),
-            own.flag("all_right"), own.ids("only_others", kinds), int(own.number("least", 0)), own.string("text"), own.string("means"),
-            own.one_of("gate", ids.gates), own.ids("faults", ids.faults),
-        ))  # fmt: skip
+        own.only(
+            "id",
+            "all",
+            "any",
+            "absent_in",
+            "any_right",
+            "all_right",
+            "only_others",
+            "least",
+            "text",
+            "means",
+            "gate",
+            "faults",
+        )
+        patterns.append(
+            Pattern(
+                own.string("id"),
+                _test(own, "all", allowed),
+                own.ids("any", seen),
+                own.ids("absent_in", vantages),
+                own.ids("any_right", vantages),
+                own.flag("all_right"),
+                own.ids("only_others", kinds),
+                int(own.number("least", 0)),
+                own.string("text"),
+                own.string("means"),
+                own.one_of("gate", ids.gates),
+                own.ids("faults", ids.faults),
+            )
+        )
     return Sightings(seen, kinds, vantages, tuple(patterns))
 
 
@@ -241,7 +291,12 @@ def load_keys(file: Table, ids: Ids) -> Keys:
 def _tries(own: Table) -> dict[str, tuple[float, float]]:
     found = {}
     for key, pair in own.values.items():
-        if not isinstance(pair, list) or len(pair) != 2 or not all(isinstance(n, int | float) for n in pair) or not 0 <= pair[0] <= pair[1]:
+        if (
+            not isinstance(pair, list)
+            or len(pair) != 2
+            or not all(isinstance(n, int | float) for n in pair)
+            or not 0 <= pair[0] <= pair[1]
+        ):
             raise own.error(key, "[worked, tried]", repr(pair))
         found[key] = (float(pair[0]), float(pair[1]))
     return found

@@ -1,4 +1,5 @@
-"""What the judges of pages weigh by: limits of counts, ages and temperatures, and the soft evidence of each situation."""
+"""What the judges of pages weigh by: limits of counts, ages and temperatures, and the soft evidence of each
+situation."""
 
 from __future__ import annotations
 
@@ -10,11 +11,34 @@ from gatecheck.core.knowledge.toml_table import Table
 
 KINDS = ("physical", "connection", "wear", "age", "heat", "reading", "firmware")
 LIMITS = (
-    "old_hours", "hot_disk", "hot_flash", "few_crc", "worn_below", "nvme_worn", "nvme_wearing", "nvme_media_failing", "recent_hours",
-    "fresh_test_hours", "many_media_logged", "fast_per_1000_h", "damaged_page_share", "oldest_clock", "slow_ready", "never_ready",
-)  # fmt: skip
+    "old_hours",
+    "hot_disk",
+    "hot_flash",
+    "few_crc",
+    "worn_below",
+    "nvme_worn",
+    "nvme_wearing",
+    "nvme_media_failing",
+    "recent_hours",
+    "fresh_test_hours",
+    "many_media_logged",
+    "fast_per_1000_h",
+    "damaged_page_share",
+    "oldest_clock",
+    "slow_ready",
+    "never_ready",
+)
 SITUATIONS: Mapping[str, tuple[str, ...]] = {
-    "health-pages": ("worn-out", "failing-one", "failing-more", "link-only", "link-and-signs", "signs", "clean", "unreadable"),
+    "health-pages": (
+        "worn-out",
+        "failing-one",
+        "failing-more",
+        "link-only",
+        "link-and-signs",
+        "signs",
+        "clean",
+        "unreadable",
+    ),
     "error-log": ("empty", "recent", "old", "undated"),
     "self-test": ("outcome", "other"),
     "entry-target": ("present", "stale", "none"),
@@ -26,7 +50,8 @@ SITUATIONS: Mapping[str, tuple[str, ...]] = {
 
 
 class CountLimit(Struct, frozen=True):
-    """From how many counts on a reading is a sign, and from how many it says that the drive is failing (None: never)."""
+    """From how many counts on a reading is a sign, and from how many it says that the drive is failing (None:
+    never)."""
 
     finding: str
     kind: str
@@ -35,8 +60,9 @@ class CountLimit(Struct, frozen=True):
 
 
 class Findings(Struct, frozen=True):
-    """`counts`: by SMART attribute number; `statistics`: by the name of a device statistic; `weights`: check -> situation ->
-    weights over the check's outcomes ("self-test" holds the share of the outcome shown and of each other one)."""
+    """`counts`: by SMART attribute number; `statistics`: by the name of a device statistic; `weights`: check ->
+    situation -> weights over the check's outcomes ("self-test" holds the share of the outcome shown and of each other
+    one)."""
 
     counts: Mapping[int, CountLimit]
     statistics: Mapping[str, CountLimit]
@@ -65,11 +91,18 @@ def _limit(own: Table) -> CountLimit:
     own.only("finding", "kind", "sign", "failing", "source")
     own.string("source")
     failing = own.number("failing") if "failing" in own.values else None
-    return CountLimit(own.string("finding"), own.one_of("kind", KINDS), int(own.number("sign")), None if failing is None else int(failing))
+    return CountLimit(
+        own.string("finding"),
+        own.one_of("kind", KINDS),
+        int(own.number("sign")),
+        None if failing is None else int(failing),
+    )
 
 
 def _weights(own: Table, check: str, outcomes: Mapping[str, tuple[str, ...]]) -> dict[str, Mapping[str, float]]:
     own.only("source", *SITUATIONS[check])
-    if check == "self-test":  # how surely a fresh entry of its log is the check's outcome, and what is left for each other one
+    if (
+        check == "self-test"
+    ):  # how surely a fresh entry of its log is the check's outcome, and what is left for each other one
         return {name: {"share": own.sub(name).number("share", high=1.0)} for name in SITUATIONS[check]}
     return {name: own.distribution(name, outcomes[check]) for name in SITUATIONS[check]}

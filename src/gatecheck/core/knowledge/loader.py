@@ -18,7 +18,23 @@ from gatecheck.core.knowledge.toml_table import Table
 from gatecheck.core.knowledge.ways import load_ways
 from gatecheck.core.knowledge.work import load_work
 
-FILES = ("vocabulary.toml", "faults.toml", "checks.toml", "fixes.toml", "decisions.toml", "intake.toml", "settings.toml", "sightings.toml", "keys.toml", "platforms.toml", "rules.toml", "findings.toml", "doubts.toml", "work.toml", "ways.toml")
+FILES = (
+    "vocabulary.toml",
+    "faults.toml",
+    "checks.toml",
+    "fixes.toml",
+    "decisions.toml",
+    "intake.toml",
+    "settings.toml",
+    "sightings.toml",
+    "keys.toml",
+    "platforms.toml",
+    "rules.toml",
+    "findings.toml",
+    "doubts.toml",
+    "work.toml",
+    "ways.toml",
+)
 FIX_OUTCOMES = ("boots", "now-seen", "other-screen", "no-change", "could-not")
 # rule -> (its limits, its readings): what the engine asks of each
 RULES: Mapping[str, tuple[tuple[str, ...], tuple[str, ...]]] = {
@@ -98,7 +114,9 @@ class _Builder:
         scale = faults.sub("scale")
         visibility_table = checks_file.sub("visibility")
         self.visibility = {
-            name: t.Visibility(name, sub.row("by", self.fault_ids), sub.string("source"), sub.row("intermittent", self.fault_ids))
+            name: t.Visibility(
+                name, sub.row("by", self.fault_ids), sub.string("source"), sub.row("intermittent", self.fault_ids)
+            )
             for name in visibility_table.values
             for sub in [visibility_table.sub(name)]
         }
@@ -117,7 +135,12 @@ class _Builder:
             checks=checks,
             fixes=fixes,
             check_floor=checks_file.number("floor", low=1e-9, high=0.05),
-            misread={"": checks_file.number("misread", high=0.5)} | {c: checks_file.sub("checks").sub(c).number("misread", high=0.5) for c in self.check_ids if "misread" in checks_file.sub("checks").sub(c).values},
+            misread={"": checks_file.number("misread", high=0.5)}
+            | {
+                c: checks_file.sub("checks").sub(c).number("misread", high=0.5)
+                for c in self.check_ids
+                if "misread" in checks_file.sub("checks").sub(c).values
+            },
             fix_floor=fixes_file.number("floor", low=1e-9, high=0.05),
             calls=self.calls,
             call_names={c: decisions.sub("call_names").string(c) for c in self.calls},
@@ -147,7 +170,13 @@ class _Builder:
             settings=load_settings(self.tables["settings.toml"], self._ids()),
             sightings=load_sightings(self.tables["sightings.toml"], self._ids()),
             keys=load_keys(self.tables["keys.toml"], self._ids()),
-            work=load_work(self.tables["work.toml"], self._ids(), tuple(self.fix_ids), tuple(self.calls), tuple(self.voc.sub("interlocks").values)),
+            work=load_work(
+                self.tables["work.toml"],
+                self._ids(),
+                tuple(self.fix_ids),
+                tuple(self.calls),
+                tuple(self.voc.sub("interlocks").values),
+            ),
             ways=load_ways(self.tables["ways.toml"], self._ids()),
             platform_words={p: self._words_on(p) for p in self.tables["platforms.toml"].values},
         )
@@ -173,9 +202,11 @@ class _Builder:
         shares.only("source", *self.facts)
         drawn = {f: shares.distribution(f, self.facts[f]) for f in shares.values if f != "source"}
         return t.Intake(
-            drawn, customers.number("unknown_is_precious", high=1.0), customers.number("consents", high=1.0),
+            drawn,
+            customers.number("unknown_is_precious", high=1.0),
+            customers.number("consents", high=1.0),
             int(customers.number("oldest", high=60)),
-        )  # fmt: skip
+        )
 
     def _gates(self) -> tuple[t.Gate, ...]:
         rows = self.voc.values.get("gate", [])
@@ -204,9 +235,14 @@ class _Builder:
         own = self.tables["faults.toml"].sub("faults").sub(fault)
         own.only("odds", "text", "source", "intermittent")
         return t.Fault(
-            fault, words.one_of("gate", self.gate_ids), words.string("name"), own.string("text"),
-            own.number("odds", low=1e-9), own.string("source"), own.number("intermittent", 0.0, high=1.0),
-        )  # fmt: skip
+            fault,
+            words.one_of("gate", self.gate_ids),
+            words.string("name"),
+            own.string("text"),
+            own.number("odds", low=1e-9),
+            own.string("source"),
+            own.number("intermittent", 0.0, high=1.0),
+        )
 
     def _context(self, index: int) -> t.Context:
         file = self.tables["faults.toml"]
@@ -229,7 +265,10 @@ class _Builder:
         own = Table(file.file, file.text, f"coupling.{index}", file.values["coupling"][index])
         own.only("faults", "times", "name", "source")
         return t.Coupling(
-            own.ids("faults", self.fault_ids), own.number("times", high=1000.0), own.string("name"), own.string("source")
+            own.ids("faults", self.fault_ids),
+            own.number("times", high=1000.0),
+            own.string("name"),
+            own.string("source"),
         )
 
     def _fact_test(self, own: Table, key: str) -> dict[str, tuple[str, ...]]:
@@ -279,10 +318,32 @@ class _Builder:
         words = self.voc.sub("checks").sub(check)
         own = self.tables["checks.toml"].sub("checks").sub(check)
         own.only(
-            "minutes", "unattended", "visit", "enters", "stress", "needs", "only_when", "not_when", "ask", "why", "say",
-            "source", "combine", "normal", "passes", "sound", "rows", "intermittent", "aside", "hidden", "says_nothing_when", "opens",
-            "names", "misread", "on_dock",
-        )  # fmt: skip
+            "minutes",
+            "unattended",
+            "visit",
+            "enters",
+            "stress",
+            "needs",
+            "only_when",
+            "not_when",
+            "ask",
+            "why",
+            "say",
+            "source",
+            "combine",
+            "normal",
+            "passes",
+            "sound",
+            "rows",
+            "intermittent",
+            "aside",
+            "hidden",
+            "says_nothing_when",
+            "opens",
+            "names",
+            "misread",
+            "on_dock",
+        )
         outcomes = self.outcomes[check]
         say = {k: str(v) for k, v in own.sub("say").values.items()}
         table = self._likelihood(own, outcomes, own.one_of("combine", COMBINES))
@@ -333,10 +394,40 @@ class _Builder:
         words = self.voc.sub("fixes").sub(fix)
         own = self.tables["fixes.toml"].sub("fixes").sub(fix)
         own.only(
-            "minutes", "unattended", "visit", "enters", "stress", "needs", "only_when", "not_when", "ask", "why", "source",
-            "call", "parts", "cured_minutes", "cured_parts", "burden", "cures", "breaks", "could_not", "same_cause", "cases", "rows", "rows_sound", "rows_normal", "resolves", "rescues",
-            "trial", "setting", "verdict", "long_write", "look_first", "look_twice", "follow_up",
-        )  # fmt: skip
+            "minutes",
+            "unattended",
+            "visit",
+            "enters",
+            "stress",
+            "needs",
+            "only_when",
+            "not_when",
+            "ask",
+            "why",
+            "source",
+            "call",
+            "parts",
+            "cured_minutes",
+            "cured_parts",
+            "burden",
+            "cures",
+            "breaks",
+            "could_not",
+            "same_cause",
+            "cases",
+            "rows",
+            "rows_sound",
+            "rows_normal",
+            "resolves",
+            "rescues",
+            "trial",
+            "setting",
+            "verdict",
+            "long_write",
+            "look_first",
+            "look_twice",
+            "follow_up",
+        )
         outcomes = self.outcomes[fix]
         say = {k: str(v) for k, v in self.tables["fixes.toml"].sub("say").values.items()}
         table = None
@@ -375,7 +466,11 @@ class _Builder:
             destroys=words.flag("destroys"),
             long_write=own.flag("long_write"),
             look_first=own.ids("look_first", self.check_ids),
-            look_twice={check: tests.ids(check, self.outcomes[check]) for tests in [own.sub("look_twice", optional=True)] for check in tests.values},
+            look_twice={
+                check: tests.ids(check, self.outcomes[check])
+                for tests in [own.sub("look_twice", optional=True)]
+                for check in tests.values
+            },
             follow_up=own.one_of("follow_up", self.fix_ids) if "follow_up" in own.values else None,
         )
 
@@ -387,15 +482,33 @@ class _Builder:
             if fact not in known:
                 raise facts.error(fact, f"one of {', '.join(known)}", repr(fact))
         return t.FixCase(
-            own.path.rpartition(".")[2], own.string("says"), self._readings(own, "readings"), {fact: facts.ids(fact, known[fact]) for fact in facts.values}, own.number("times", high=4.0)
+            own.path.rpartition(".")[2],
+            own.string("says"),
+            self._readings(own, "readings"),
+            {fact: facts.ids(fact, known[fact]) for fact in facts.values},
+            own.number("times", high=4.0),
         )
 
     def _interlock(self, interlock: str, fixes: Mapping[str, t.Fix]) -> t.Interlock:
         own = self.tables["decisions.toml"].sub("interlocks").sub(interlock)
         own.only(
-            "holds", "holds_stress", "holds_class", "seen", "seen_needs", "likely", "renewed_by", "facts", "unless_facts",
-            "except", "open_trial", "while_pending", "unless_proven", "disproved", "release", "source",
-        )  # fmt: skip
+            "holds",
+            "holds_stress",
+            "holds_class",
+            "seen",
+            "seen_needs",
+            "likely",
+            "renewed_by",
+            "facts",
+            "unless_facts",
+            "except",
+            "open_trial",
+            "while_pending",
+            "unless_proven",
+            "disproved",
+            "release",
+            "source",
+        )
         moves = set(own.ids("holds", self.outcomes))
         stresses = own.ids("holds_stress", self.stress_ids)
         checks = self.tables["checks.toml"].sub("checks")
@@ -449,12 +562,19 @@ class _Builder:
         wanted_limits, wanted_readings = RULES[rule]
         for table, wanted in ((limits, wanted_limits), (readings, wanted_readings)):
             if set(table.values) != set(wanted):
-                raise own.error(table.path.rsplit(".", 1)[-1], f"just {', '.join(wanted) or 'none'}", ", ".join(table.values) or "none")
+                raise own.error(
+                    table.path.rsplit(".", 1)[-1],
+                    f"just {', '.join(wanted) or 'none'}",
+                    ", ".join(table.values) or "none",
+                )
         return t.TradeRule(
-            rule, own.one_of("choice", self.calls), own.one_of("fix", self.fix_ids) if "fix" in own.values else None,
+            rule,
+            own.one_of("choice", self.calls),
+            own.one_of("fix", self.fix_ids) if "fix" in own.values else None,
             {name: limits.number(name, high=1.0) for name in wanted_limits},
-            {name: self._readings(readings, name) for name in wanted_readings}, own.string("source"),
-        )  # fmt: skip
+            {name: self._readings(readings, name) for name in wanted_readings},
+            own.string("source"),
+        )
 
     def _doubts(self) -> t.Doubts:
         own = self.tables["doubts.toml"]
@@ -464,11 +584,19 @@ class _Builder:
         for name in pairs.values:
             pair = pairs.sub(name)
             pair.only("one", "other", "source")
-            found.append(t.Contradiction(name, {}, self._readings(pair, "one"), self._readings(pair, "other"), pair.string("source")))
+            found.append(
+                t.Contradiction(
+                    name, {}, self._readings(pair, "one"), self._readings(pair, "other"), pair.string("source")
+                )
+            )
         for name in facts.values:
             fact = facts.sub(name)
             fact.only("facts", "readings", "source")
-            found.append(t.Contradiction(name, self._fact_test(fact, "facts"), {}, self._readings(fact, "readings"), fact.string("source")))
+            found.append(
+                t.Contradiction(
+                    name, self._fact_test(fact, "facts"), {}, self._readings(fact, "readings"), fact.string("source")
+                )
+            )
         twice.only("looks", "source")
         limits.only("lift", "chance", "gain", "most", "source")
         return t.Doubts(tuple(found), frozenset(twice.ids("looks", self.check_ids)), _numbers(limits))

@@ -110,7 +110,8 @@ class Check(Move, frozen=True):
 
 
 class FixCase(Struct, frozen=True):
-    """What makes a fix come to it more or less often: last readings and facts, any value of each; `times`: its cures. `says`: in words, for the call sheet."""
+    """What makes a fix come to it more or less often: last readings and facts, any value of each; `times`: its cures.
+    `says`: in words, for the call sheet."""
 
     id: str
     says: str

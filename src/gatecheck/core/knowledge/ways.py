@@ -13,7 +13,8 @@ INSTRUMENTS = ("volume", "path")
 
 
 class Read(Struct, frozen=True):
-    """What stands on the machine's screen. `outcome`: of the move, None where it only goes on the tape; `means`: what to make of it."""
+    """What stands on the machine's screen. `outcome`: of the move, None where it only goes on the tape; `means`: what
+    to make of it."""
 
     says: str
     outcome: str | None
@@ -21,8 +22,8 @@ class Read(Struct, frozen=True):
 
 
 class Way(Struct, frozen=True):
-    """`works`: how often it comes to what the move is for; `opens`: an instrument that does it; `when`: facts that must be so, or not known; `prints_code`:
-    the machine prints a code of its maker's."""
+    """`works`: how often it comes to what the move is for; `opens`: an instrument that does it; `when`: facts that must
+    be so, or not known; `prints_code`: the machine prints a code of its maker's."""
 
     id: str
     move: str
@@ -64,16 +65,31 @@ def _way(own: Table, ids: Ids) -> Way:
             raise own.error(f"when.{fact}", "a known fact", repr(fact))
         when[fact] = own.sub("when").ids(fact, ids.facts[fact])
     return Way(
-        own.string("id"), move, own.string("name"), when, own.number("minutes"), own.number("unattended"), own.number("works", high=1.0), tuple(steps),
-        tuple(_read(Table(own.file, own.text, "ways.reads", one), ids.outcomes[move]) for one in reads), own.one_of("opens", INSTRUMENTS) if "opens" in own.values else None, own.flag("prints_code"),
-    )  # fmt: skip
+        own.string("id"),
+        move,
+        own.string("name"),
+        when,
+        own.number("minutes"),
+        own.number("unattended"),
+        own.number("works", high=1.0),
+        tuple(steps),
+        tuple(_read(Table(own.file, own.text, "ways.reads", one), ids.outcomes[move]) for one in reads),
+        own.one_of("opens", INSTRUMENTS) if "opens" in own.values else None,
+        own.flag("prints_code"),
+    )
 
 
 def _read(own: Table, outcomes: tuple[str, ...]) -> Read:
     own.only("says", "outcome", "means")
-    return Read(own.string("says"), own.one_of("outcome", outcomes) if "outcome" in own.values else None, own.string("means"))
+    return Read(
+        own.string("says"), own.one_of("outcome", outcomes) if "outcome" in own.values else None, own.string("means")
+    )
 
 
 def ways_of(ways: tuple[Way, ...], move: str, facts: Mapping[str, object]) -> tuple[Way, ...]:
     """Those of a move that may fit a machine: a fact that is not known rules nothing out."""
-    return tuple(w for w in ways if w.move == move and all(facts.get(fact) in (None, "unknown", *allowed) for fact, allowed in w.when.items()))
+    return tuple(
+        w
+        for w in ways
+        if w.move == move and all(facts.get(fact) in (None, "unknown", *allowed) for fact, allowed in w.when.items())
+    )

@@ -1,4 +1,5 @@
-"""Tables behind carrying out: steps with their answers, what proves a job, what opens a machine, which drive fits, and how they are read."""
+"""Tables behind carrying out: steps with their answers, what proves a job, what opens a machine, which drive fits, and
+how they are read."""
 
 from __future__ import annotations
 
@@ -14,9 +15,26 @@ ASKS = ("text", "count", "serial", "last4", "screen")
 SCREENS = ("parts", "tray", "settings", "link")
 WANTS = ("mains", "stick", "part", "driver")
 HINTS = (
-    "system", "licence", "strip", "screws", "serial", "carrier", "size", "left-over", "reset", "baseline", "media", "picker",
-    "right-drive", "drives", "age", "account", "rounds", "edition", "settings",
-)  # fmt: skip
+    "system",
+    "licence",
+    "strip",
+    "screws",
+    "serial",
+    "carrier",
+    "size",
+    "left-over",
+    "reset",
+    "baseline",
+    "media",
+    "picker",
+    "right-drive",
+    "drives",
+    "age",
+    "account",
+    "rounds",
+    "edition",
+    "settings",
+)
 AUTOMATIC = ("trials", "settings", "tray")
 OUT = ("screw", "cable", "clip", "part")
 FIX, SCREEN_NOW, VALUE = "$fix", "$screen", "$value"
@@ -26,10 +44,11 @@ _OF_A_JOB = ("call", "fix", "way", "system", "opens", "open", "battery", "done")
 
 
 class Answer(Struct, frozen=True):
-    """What a step may be answered with. `leads`: on, again (the step stays), or triage (the job ends, what was seen weighs).
+    """What a step may be answered with. `leads`: on, again (the step stays), or triage (the job ends, what was seen
+    weighs).
 
-    weighs: (move, outcome) pairs, each may name `$fix`, `$value`, `$screen`. sets: (fact, value) pairs. asks: what is told with it.
-    """
+    weighs: (move, outcome) pairs, each may name `$fix`, `$value`, `$screen`. sets: (fact, value) pairs. asks: what is
+    told with it."""
 
     id: str
     say: str
@@ -107,7 +126,9 @@ class WorkTables(Struct, frozen=True):
     slots: tuple[DriveSlot, ...]
 
 
-def load_work(file: Table, ids: Ids, fixes: tuple[str, ...], calls: tuple[str, ...], locks: tuple[str, ...]) -> WorkTables:
+def load_work(
+    file: Table, ids: Ids, fixes: tuple[str, ...], calls: tuple[str, ...], locks: tuple[str, ...]
+) -> WorkTables:
     """Raises KnowledgeError for anything unknown, and for a step that waits for one that is not there."""
     file.only("phases", "jobs", "steps", "auto", "resets", "strip", "slots")
     phases = {name: file.sub("phases").string(name) for name in file.sub("phases").values}
@@ -116,7 +137,14 @@ def load_work(file: Table, ids: Ids, fixes: tuple[str, ...], calls: tuple[str, .
     if len(set(names)) < len(names):
         raise file.error("steps", "ids of their own", "one that stands twice")
     allowed: dict[str, tuple[str, ...] | None] = dict.fromkeys(_OF_A_JOB)
-    allowed |= {"call": calls, "fix": (*fixes, ""), "opens": ("yes", "no"), "open": ("yes", "no"), "battery": ("yes", "no"), "done": ("yes", "no")}
+    allowed |= {
+        "call": calls,
+        "fix": (*fixes, ""),
+        "opens": ("yes", "no"),
+        "open": ("yes", "no"),
+        "battery": ("yes", "no"),
+        "done": ("yes", "no"),
+    }
     allowed |= {fact: (*values, "") for fact, values in ids.facts.items()}
     steps = {own.string("id"): _step(own, phases, names, allowed, ids, locks) for own in raw}
     jobs = tuple(JobName(own.string("name"), _when(own, "when", allowed)) for own in _listed(file, "jobs"))
@@ -124,15 +152,27 @@ def load_work(file: Table, ids: Ids, fixes: tuple[str, ...], calls: tuple[str, .
         raise file.error("jobs", "a last name without conditions", "none")
     slots = tuple(
         DriveSlot(
-            _when(own, "when", allowed), own.string("interface"), own.string("form"), str(own.values.get("key", "")),
-            own.number("height") if "height" in own.values else None, own.number("length") if "length" in own.values else None,
+            _when(own, "when", allowed),
+            own.string("interface"),
+            own.string("form"),
+            str(own.values.get("key", "")),
+            own.number("height") if "height" in own.values else None,
+            own.number("length") if "length" in own.values else None,
         )
         for own in _listed(file, "slots")
-    )  # fmt: skip
+    )
     return WorkTables(
-        phases, steps, jobs, tuple(Automatic(own.string("id"), own.string("name"), own.one_of("needs", AUTOMATIC)) for own in _listed(file, "auto")),
-        {fix: file.sub("resets").string(fix) for fix in file.sub("resets").values}, _guidance(file.sub("strip"), ids), slots,
-    )  # fmt: skip
+        phases,
+        steps,
+        jobs,
+        tuple(
+            Automatic(own.string("id"), own.string("name"), own.one_of("needs", AUTOMATIC))
+            for own in _listed(file, "auto")
+        ),
+        {fix: file.sub("resets").string(fix) for fix in file.sub("resets").values},
+        _guidance(file.sub("strip"), ids),
+        slots,
+    )
 
 
 def _listed(own: Table, key: str) -> list[Table]:
@@ -154,15 +194,48 @@ def _when(own: Table, key: str, allowed: Mapping[str, tuple[str, ...] | None]) -
 
 
 def _step(
-    own: Table, phases: Mapping[str, str], names: tuple[str, ...], allowed: Mapping[str, tuple[str, ...] | None], ids: Ids, locks: tuple[str, ...]
+    own: Table,
+    phases: Mapping[str, str],
+    names: tuple[str, ...],
+    allowed: Mapping[str, tuple[str, ...] | None],
+    ids: Ids,
+    locks: tuple[str, ...],
 ) -> Step:
     own.only(
-        "id", "phase", "name", "do", "why", "minutes", "counts", "way", "when", "answers", "leads", "weighs", "not_weighed", "sets", "asks", "proves",
-        "needs", "guard", "held_by", "wants", "screen", "hints", "due", "empties", "proof", "source",
-    )  # fmt: skip
+        "id",
+        "phase",
+        "name",
+        "do",
+        "why",
+        "minutes",
+        "counts",
+        "way",
+        "when",
+        "answers",
+        "leads",
+        "weighs",
+        "not_weighed",
+        "sets",
+        "asks",
+        "proves",
+        "needs",
+        "guard",
+        "held_by",
+        "wants",
+        "screen",
+        "hints",
+        "due",
+        "empties",
+        "proof",
+        "source",
+    )
     own.string("source")
     say = own.sub("answers")
-    leads, asks, unless = own.sub("leads", optional=True), own.sub("asks", optional=True), own.sub("not_weighed", optional=True)
+    leads, asks, unless = (
+        own.sub("leads", optional=True),
+        own.sub("asks", optional=True),
+        own.sub("not_weighed", optional=True),
+    )
     for sub in (leads, asks, unless, own.sub("weighs", optional=True), own.sub("sets", optional=True)):
         for answer in sub.values:
             if answer not in say.values:
@@ -170,19 +243,39 @@ def _step(
     proves = own.ids("proves", say.values)
     answers = {
         answer: Answer(
-            answer, say.string(answer), leads.one_of(answer, LEADS, "on"), _pairs(own, "weighs", answer, ids.outcomes),
-            _when(unless, answer, allowed) if answer in unless.values else None, _pairs(own, "sets", answer, {**ids.facts, **_COUNTED}),
-            asks.one_of(answer, ASKS) if answer in asks.values else None, answer in proves,
+            answer,
+            say.string(answer),
+            leads.one_of(answer, LEADS, "on"),
+            _pairs(own, "weighs", answer, ids.outcomes),
+            _when(unless, answer, allowed) if answer in unless.values else None,
+            _pairs(own, "sets", answer, {**ids.facts, **_COUNTED}),
+            asks.one_of(answer, ASKS) if answer in asks.values else None,
+            answer in proves,
         )
         for answer in say.values
-    }  # fmt: skip
+    }
     due = own.sub("due", optional=True)
     return Step(
-        own.string("id"), own.one_of("phase", phases), own.string("name"), own.string("do"), own.string("why"), own.number("minutes"), own.flag("counts"),
-        _when(own, "when", allowed), answers, own.ids("needs", names), str(own.values.get("guard", "")), own.ids("held_by", locks), own.ids("wants", WANTS),
-        own.one_of("screen", SCREENS) if "screen" in own.values else None, own.ids("hints", HINTS),
-        Due(due.one_of("after", names), due.number("minutes")) if due.values else None, own.flag("way"), own.flag("empties"), own.flag("proof"),
-    )  # fmt: skip
+        own.string("id"),
+        own.one_of("phase", phases),
+        own.string("name"),
+        own.string("do"),
+        own.string("why"),
+        own.number("minutes"),
+        own.flag("counts"),
+        _when(own, "when", allowed),
+        answers,
+        own.ids("needs", names),
+        str(own.values.get("guard", "")),
+        own.ids("held_by", locks),
+        own.ids("wants", WANTS),
+        own.one_of("screen", SCREENS) if "screen" in own.values else None,
+        own.ids("hints", HINTS),
+        Due(due.one_of("after", names), due.number("minutes")) if due.values else None,
+        own.flag("way"),
+        own.flag("empties"),
+        own.flag("proof"),
+    )
 
 
 def _pairs(own: Table, key: str, answer: str, known: Mapping[str, tuple[str, ...]]) -> tuple[tuple[str, str], ...]:

@@ -20,6 +20,7 @@ Entry = dict[str, Any]
 _THIS_YEAR = 2026
 """rehearsed machines come in in this year, whenever the rehearsal runs: the same seed gives the same machines"""
 
+
 def draw_facts(world: Model, rng: Rng) -> dict[str, FactValue]:
     """Facts of one machine as they stand at intake."""
     facts: dict[str, FactValue] = {}
@@ -28,7 +29,12 @@ def draw_facts(world: Model, rng: Rng) -> dict[str, FactValue]:
         facts[name] = values[int(rng.choice(len(values), p=np.array(list(shares.values())) / sum(shares.values())))]
     if facts["platform"] == "mac":
         facts["installed_os"] = "macos"
-    return {**facts, "drive_year": _THIS_YEAR - int(rng.integers(0, world.knowledge.intake.oldest + 1)), "as_of_year": _THIS_YEAR, "mains": "connected"}
+    return {
+        **facts,
+        "drive_year": _THIS_YEAR - int(rng.integers(0, world.knowledge.intake.oldest + 1)),
+        "as_of_year": _THIS_YEAR,
+        "mains": "connected",
+    }
 
 
 @dataclass
@@ -132,7 +138,12 @@ class RehearsedMachine:
     def _how(self, move: str) -> tuple[str, ...]:
         """Cases of the fix that hold, by what is really so."""
         cases = self.world.knowledge.fixes[move].cases
-        held = [c.id for c in cases if all(self.answers.get(m) in outcomes for m, outcomes in c.readings.items()) and fact_test(c.facts, self.facts)]
+        held = [
+            c.id
+            for c in cases
+            if all(self.answers.get(m) in outcomes for m, outcomes in c.readings.items())
+            and fact_test(c.facts, self.facts)
+        ]
         return (*held, *((AGAIN,) if move in self.once else ()))
 
     def _stress(self, move: str) -> None:

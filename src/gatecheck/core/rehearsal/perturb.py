@@ -18,22 +18,40 @@ Rng = np.random.Generator
 def perturbed(knowledge: Knowledge, size: float, rng: Rng) -> Knowledge:
     """`size` is the standard deviation of every log-odds: 0.3 is off by about a third either way, 0 changes nothing.
 
-    Likelihood rows keep their sum, cures stay below one; what hides what and how often something is misread move too. So does the structure: signs, couplings
-    and what hides something are missing now and then (`_GONE` per size), and faults go together that the tables know nothing of. Costs stay as they are.
-    """
+    Likelihood rows keep their sum, cures stay below one; what hides what and how often something is misread move too.
+    So does the structure: signs, couplings and what hides something are missing now and then (`_GONE` per size), and
+    faults go together that the tables know nothing of. Costs stay as they are."""
     if size <= 0:
         return knowledge
     gone = size * _GONE
     return replace(
         knowledge,
-        faults=tuple(replace(f, odds=_scaled(f.odds, size, rng), intermittent=_chance(f.intermittent, size, rng)) for f in knowledge.faults),
-        couplings=(*(replace(c, times=1.0 if rng.random() < gone else max(1.0, _scaled(c.times, size, rng))) for c in knowledge.couplings), *_strange(knowledge, size, rng)),
-        contexts=tuple(replace(c, times={f: _scaled(v, size, rng) for f, v in c.times.items()}) for c in knowledge.contexts),
+        faults=tuple(
+            replace(f, odds=_scaled(f.odds, size, rng), intermittent=_chance(f.intermittent, size, rng))
+            for f in knowledge.faults
+        ),
+        couplings=(
+            *(
+                replace(c, times=1.0 if rng.random() < gone else max(1.0, _scaled(c.times, size, rng)))
+                for c in knowledge.couplings
+            ),
+            *_strange(knowledge, size, rng),
+        ),
+        contexts=tuple(
+            replace(c, times={f: _scaled(v, size, rng) for f, v in c.times.items()}) for c in knowledge.contexts
+        ),
         misread={name: _chance(share, size, rng) for name, share in knowledge.misread.items()},
-        visibility={name: replace(v, by={f: _chance(p, size, rng) for f, p in v.by.items() if rng.random() >= gone}, intermittent={f: _chance(p, size, rng) for f, p in v.intermittent.items()}) for name, v in knowledge.visibility.items()},
+        visibility={
+            name: replace(
+                v,
+                by={f: _chance(p, size, rng) for f, p in v.by.items() if rng.random() >= gone},
+                intermittent={f: _chance(p, size, rng) for f, p in v.intermittent.items()},
+            )
+            for name, v in knowledge.visibility.items()
+        },
         checks={name: _check(check, size, rng) for name, check in knowledge.checks.items()},
         fixes={name: _fix(fix, size, rng) for name, fix in knowledge.fixes.items()},
-    )  # fmt: skip
+    )
 
 
 _GONE, _NEW, _TIMES = 0.08, 5.0, 3.0

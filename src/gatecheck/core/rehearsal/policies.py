@@ -54,7 +54,8 @@ Policy = Callable[[PolicyView], PolicyStep]
 
 
 def planner(sight: PolicyView) -> PolicyStep:
-    """The engine as it speaks to a technician: put back, ask, then its first move; stop where the call asks for nothing."""
+    """The engine as it speaks to a technician: put back, ask, then its first move; stop where the call asks for
+    nothing."""
     stuck = [t for t in sight.state.trials if t.to_put_back]
     if stuck:
         return PolicyStep("put-back", stuck[-1].fix)
@@ -70,7 +71,11 @@ def planner(sight: PolicyView) -> PolicyStep:
             return PolicyStep("move", move.move)
         if call.choice and move.move not in asked_for and move.kind == "check":
             break  # the call is made: what is left is not worth its cost
-        if move.move == "replace-drive" and not is_data_safe(sight.state.facts) and sight.state.facts.get("consent") in (None, "not-asked"):
+        if (
+            move.move == "replace-drive"
+            and not is_data_safe(sight.state.facts)
+            and sight.state.facts.get("consent") in (None, "not-asked")
+        ):
             return PolicyStep("ask", "consent")
         return PolicyStep("move", move.move)
     if "consent" in asked:
@@ -101,8 +106,14 @@ _ORDER: tuple[tuple[str, dict[str, str]], ...] = (
     ("live-start", {"fails": "repair-power"}),
     ("seen-live", {"absent": "swap-cable"}),
     ("health-pages", {"failing": "replace-drive", "worn-out": "replace-drive", "link-errors": "swap-cable"}),
-    ("short-test", {"read-failure": "replace-drive", "other-failure": "replace-drive", "would-not-run": "replace-drive"}),
-    ("disk-layout", {"table-damaged": "rebuild-table", "no-boot-record": "rebuild-boot-record", "mode-mismatch": "set-mode"}),
+    (
+        "short-test",
+        {"read-failure": "replace-drive", "other-failure": "replace-drive", "would-not-run": "replace-drive"},
+    ),
+    (
+        "disk-layout",
+        {"table-damaged": "rebuild-table", "no-boot-record": "rebuild-boot-record", "mode-mismatch": "set-mode"},
+    ),
     ("loader-look", {"missing": "rebuild-loader", "damaged": "rebuild-loader"}),
     ("volume-look", {"damaged": "repair-volume", "dirty": "repair-volume", "unreadable": "repair-volume"}),
     ("long-test", {"read-failure": "replace-drive", "other-failure": "replace-drive"}),
@@ -130,13 +141,23 @@ def fixed(sight: PolicyView) -> PolicyStep:
         last = state.last(move)
         if last and last.outcome in answers:
             wanted.append(answers[last.outcome])
-        elif not last and (len(wanted) < _LOOKS_ON or move in _CHEAP) and move in state.applicable and unmet_need(model, state, spec) is None:
+        elif (
+            not last
+            and (len(wanted) < _LOOKS_ON or move in _CHEAP)
+            and move in state.applicable
+            and unmet_need(model, state, spec) is None
+        ):
             if move in {h.move for h in held_moves(model, state)}:
                 continue
             return _guarded(sight, move)
     held = {h.move for h in held_moves(model, state)}
     for fix in (*wanted, *_LAST_RESORTS):
-        if fix in fixes and fix not in state.tried | state.once and fix in state.applicable and not _refused(sight, fix):
+        if (
+            fix in fixes
+            and fix not in state.tried | state.once
+            and fix in state.applicable
+            and not _refused(sight, fix)
+        ):
             step = _guarded(sight, fix)
             if step.kind == "move" and step.what in held:
                 continue  # interlocks are honoured: another way, or none
@@ -147,7 +168,11 @@ def fixed(sight: PolicyView) -> PolicyStep:
 def _refused(sight: PolicyView, fix: str) -> bool:
     """The customer said no to what this would cost."""
     own = sight.model.knowledge.fixes[fix]
-    return (own.destroys or fix == "replace-drive") and sight.state.facts.get("consent") == "refused" and not is_data_safe(sight.state.facts)
+    return (
+        (own.destroys or fix == "replace-drive")
+        and sight.state.facts.get("consent") == "refused"
+        and not is_data_safe(sight.state.facts)
+    )
 
 
 def _proving(sight: PolicyView) -> PolicyStep:
@@ -190,11 +215,20 @@ def random_legal(sight: PolicyView) -> PolicyStep:
     knowledge = sight.model.knowledge
     known: list[Check | Fix] = [*knowledge.checks.values(), *knowledge.fixes.values()]
     moves = [
-        m for m in known
-        if m.id not in held and m.id not in sight.state.current and m.id not in sight.state.tried | sight.state.once
-        and m.id in sight.state.applicable and unmet_need(sight.model, sight.state, m) is None
-    ]  # fmt: skip
+        m
+        for m in known
+        if m.id not in held
+        and m.id not in sight.state.current
+        and m.id not in sight.state.tried | sight.state.once
+        and m.id in sight.state.applicable
+        and unmet_need(sight.model, sight.state, m) is None
+    ]
     return PolicyStep("move", moves[int(sight.rng.integers(len(moves)))].id) if moves else PolicyStep("stop", "refer")
 
 
-POLICIES: dict[str, Policy] = {"planner": planner, "fixed": fixed, "clairvoyant": clairvoyant, "random-legal": random_legal}
+POLICIES: dict[str, Policy] = {
+    "planner": planner,
+    "fixed": fixed,
+    "clairvoyant": clairvoyant,
+    "random-legal": random_legal,
+}

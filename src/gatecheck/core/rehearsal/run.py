@@ -104,9 +104,17 @@ def rehearse_one(model: Model, world: Model, policy: str, seed: int) -> Rehearsa
             continue
         if step.kind == "move" and step.what in _VERDICTS:
             wrong = wrong or _wrong(model, world, machine, state, step)
-            left |= step.what == "replace-drive" and machine.precious and not machine.safe and state.facts.get("consent") != "given"
+            left |= (
+                step.what == "replace-drive"
+                and machine.precious
+                and not machine.safe
+                and state.facts.get("consent") != "given"
+            )
             needless |= step.what == "replace-drive" and not any(f in DRIVE_FAULTS for f in machine.fault_names())
-            hands_on, total = (sum_ + _carried(model, state, known, tape, model.knowledge.fixes[step.what].call, step.what) for sum_ in (hands_on, total))
+            hands_on, total = (
+                sum_ + _carried(model, state, known, tape, model.knowledge.fixes[step.what].call, step.what)
+                for sum_ in (hands_on, total)
+            )
             carried = True
         machine.given_up = state.facts.get("consent") == "given"
         entry = machine.put_back(step.what) if step.kind == "put-back" else machine.make(step.what)
@@ -129,11 +137,31 @@ def rehearse_one(model: Model, world: Model, policy: str, seed: int) -> Rehearsa
     comeback = ended != "refer" and not refused and bool(machine.fault_names())
     if not wrong and comeback:
         wrong = f"left {', '.join(machine.fault_names())} in it ({ended})"
-    return RehearsalRun(policy, faults, not wrong, wrong, hands_on, total, needless, machine.lost, left, comeback, len(tape), ended, confidence, first_right, tuple(tape), facts)
+    return RehearsalRun(
+        policy,
+        faults,
+        not wrong,
+        wrong,
+        hands_on,
+        total,
+        needless,
+        machine.lost,
+        left,
+        comeback,
+        len(tape),
+        ended,
+        confidence,
+        first_right,
+        tuple(tape),
+        facts,
+    )
 
 
-def _carried(model: Model, state: TicketState, facts: Facts, tape: Sequence[Entry], choice: str, fix: str | None) -> float:
-    """Hands-on minutes of the job's steps that its fix does not hold already (work.toml says which), were this call signed now."""
+def _carried(
+    model: Model, state: TicketState, facts: Facts, tape: Sequence[Entry], choice: str, fix: str | None
+) -> float:
+    """Hands-on minutes of the job's steps that its fix does not hold already (work.toml says which), were this call
+    signed now."""
     signed = parse_entries([*tape, {"signed": choice, "fix": fix}], model.knowledge)
     job = job_of(model.knowledge, replace(state, signed=len(tape)), signed, [True] * len(signed))
     return sum(s.step.minutes for s in job.steps if s.step.counts) if job else 0.0
@@ -158,7 +186,10 @@ def _called_right(world: Model, machine: RehearsedMachine, state: TicketState, c
     right = CHOICES[int(right_choices(world, state)[machine.faults])]
     if choice == right or (right == "repair" and choice != "release" and _tried_repairs(world, machine, state)):
         return True
-    if choice == "replace" and (choice in _asks(world, machine, state) or (right == "refer" and not _heard(world, state) and any(f in DRIVE_FAULTS for f in machine.fault_names()))):
+    if choice == "replace" and (
+        choice in _asks(world, machine, state)
+        or (right == "refer" and not _heard(world, state) and any(f in DRIVE_FAULTS for f in machine.fault_names()))
+    ):
         return True
     return choice == "refer" and right == "replace" and _only_a_lab(machine, state)
 
@@ -172,7 +203,12 @@ def _wrong(model: Model, world: Model, machine: RehearsedMachine, state: TicketS
         return f"{made} against the customer's word"
     if made == right or (right == "repair" and _tried_repairs(world, machine, state)):
         return ""
-    if made == "replace" and right == "refer" and not _heard(world, state) and any(f in DRIVE_FAULTS for f in machine.fault_names()):
+    if (
+        made == "replace"
+        and right == "refer"
+        and not _heard(world, state)
+        and any(f in DRIVE_FAULTS for f in machine.fault_names())
+    ):
         return ""  # nothing said that it was mechanical; the old drive stays as it is and can still go to a lab
     if made == "replace" and made in _asks(world, machine, state):
         return ""  # the drive has to go in any case; what else is there comes after
@@ -210,19 +246,36 @@ def _only_a_lab(machine: RehearsedMachine, state: TicketState) -> bool:
     """Data that nobody has twice, on a drive that nobody at the bench can copy: the lab is as right as a new drive."""
     faults = machine.fault_names()
     failing = any(f in DRIVE_FAULTS for f in faults)
-    beyond = "copy-data" in state.tried or _heard(machine.world, state) or "drive.dead" in faults or "drive.mechanical" in faults
+    beyond = (
+        "copy-data" in state.tried
+        or _heard(machine.world, state)
+        or "drive.dead" in faults
+        or "drive.mechanical" in faults
+    )
     return failing and machine.precious and not machine.safe and beyond
 
 
 def _cures_left(world: Model, machine: RehearsedMachine, state: TicketState) -> list[str]:
-    """For the clairvoyant: the cheapest set of untried fixes that cures everything that is there, in the order to make them."""
+    """For the clairvoyant: the cheapest set of untried fixes that cures everything that is there, in the order to make
+    them."""
     knowledge, faults = world.knowledge, machine.fault_names()
-    if machine.precious and not machine.safe and "refer-lab" not in state.tried and any(f in ("drive.mechanical", "drive.dead") for f in faults):
+    if (
+        machine.precious
+        and not machine.safe
+        and "refer-lab" not in state.tried
+        and any(f in ("drive.mechanical", "drive.dead") for f in faults)
+    ):
         return ["refer-lab"]
     away = knowledge.fixes["board-work"]
-    ways = [[f for f in knowledge.fixes.values() if _helps(f, fault) >= _CURES_OFTEN and f.id not in state.tried] or [away] for fault in faults]
+    ways = [
+        [f for f in knowledge.fixes.values() if _helps(f, fault) >= _CURES_OFTEN and f.id not in state.tried] or [away]
+        for fault in faults
+    ]
     best: Sequence[Fix] = min(product(*ways), key=lambda way: _together(knowledge, state, way, faults), default=())
-    return [f.id for f in sorted({f.id: f for f in best}.values(), key=lambda f: (f.gate != "firmware", f.destroys, f.minutes))]
+    return [
+        f.id
+        for f in sorted({f.id: f for f in best}.values(), key=lambda f: (f.gate != "firmware", f.destroys, f.minutes))
+    ]
 
 
 _CURES_OFTEN, _PARTS_IN_MINUTES = 0.3, 0.2
@@ -265,12 +318,19 @@ _BINS = 10
 
 
 def calibration(made: Sequence[tuple[float, bool]]) -> float | None:
-    """Expected calibration error over ten bins (Guo et al., \"On Calibration of Modern Neural Networks\", 2017); None where no call was made."""
+    """Expected calibration error over ten bins (Guo et al., \"On Calibration of Modern Neural Networks\", 2017); None
+    where no call was made."""
     if not made:
         return None
     stated, right = np.array([p for p, _ in made]), np.array([r for _, r in made], dtype=float)
     place = np.minimum((stated * _BINS).astype(int), _BINS - 1)
-    return float(sum(abs(stated[place == b].mean() - right[place == b].mean()) * (place == b).mean() for b in range(_BINS) if (place == b).any()))
+    return float(
+        sum(
+            abs(stated[place == b].mean() - right[place == b].mean()) * (place == b).mean()
+            for b in range(_BINS)
+            if (place == b).any()
+        )
+    )
 
 
 def summary_document(summary: Summary) -> dict[str, object]:

@@ -21,7 +21,8 @@ MOST_ROWS = 500_000
 
 
 def compact(parts: Iterable[ReadMap], most: int = MOST_ROWS) -> ReadMap:
-    """A map that comes in parts, in about `most` rows as soon as there are more: one of a hundred million blocks never stands in memory. Shapes as in ReadMap."""
+    """A map that comes in parts, in about `most` rows as soon as there are more: one of a hundred million blocks never
+    stands in memory. Shapes as in ReadMap."""
     kept: list[ReadMap] = []
     rows, limit, is_long = 0, most, False
     for part in parts:
@@ -42,7 +43,8 @@ def _taken(parts: list[ReadMap]) -> ReadMap:
 
 
 def coarser(found: ReadMap, most: int) -> ReadMap:
-    """The map in at most about `most` rows, as far as joining good neighbours gets there. Order, places and times are kept; shapes as in ReadMap."""
+    """The map in at most about `most` rows, as far as joining good neighbours gets there. Order, places and times are
+    kept; shapes as in ReadMap."""
     while len(found) > most:
         smaller = _joined(found)
         if len(smaller) > 0.9 * len(found):
@@ -83,7 +85,8 @@ def _joined(found: ReadMap, together: int = _TOGETHER) -> ReadMap:
 
 
 def _folded(of: np.ufunc, values: NDArray[Any], together: int) -> NDArray[Any]:
-    """The ufunc over so many at a time, shape (together * n,) -> (n,), pairs first: much faster than along a short axis."""
+    """The ufunc over so many at a time, shape (together * n,) -> (n,), pairs first: much faster than along a short
+    axis."""
     for _ in range(together.bit_length() - 1):
         values = of(values[::2], values[1::2])
     return values

@@ -19,18 +19,21 @@ _MOST_ROWS = 100_000
 
 @dataclass(frozen=True, slots=True)
 class Scanned:
-    """A map that was judged; its good neighbours are joined where it is long. `share`: of the disk that was tried; `unreadable`: sectors that are known not to read."""
+    """A map that was judged; its good neighbours are joined where it is long. `share`: of the disk that was tried;
+    `unreadable`: sectors that are known not to read."""
 
     page: MapPage
     surface: SurfaceVerdict
     share: float
     unreadable: int
     is_apart: bool
-    """every place that does not read was taken apart to the sector: then `unreadable` is their number, else the most it can be"""
+    """every place that does not read was taken apart to the sector: then `unreadable` is their number, else the most it
+    can be"""
 
     @property
     def weights(self) -> dict[str, float]:
-        """Over the outcomes of `read-scan`. A damage is one wherever it was found; that the rest is clean is known of what was read only."""
+        """Over the outcomes of `read-scan`. A damage is one wherever it was found; that the rest is clean is known of
+        what was read only."""
         own = self.surface.weights
         if self.surface.pattern != "clean":
             return own
@@ -45,11 +48,18 @@ def scanned(page: MapPage) -> Scanned:
     blocks = final.blocks
     tried = covered(blocks, blocks.state != LEFT)
     share = tried / page.sectors if tried < page.sectors else 1.0
-    return Scanned(MapPage(coarser(blocks, _MOST_ROWS), page.sector, page.sectors), surface, share, covered(blocks, blocks.state == UNREADABLE), bool((blocks.sectors[blocks.state == UNREADABLE] == 1).all()))
+    return Scanned(
+        MapPage(coarser(blocks, _MOST_ROWS), page.sector, page.sectors),
+        surface,
+        share,
+        covered(blocks, blocks.state == UNREADABLE),
+        bool((blocks.sectors[blocks.state == UNREADABLE] == 1).all()),
+    )
 
 
 def missing_of(raw: bytes) -> tuple[float, int, int]:
-    """(share of the disk that was tried, sectors of that which are not there, bytes of a sector) of a map's pieces; (0, 0, 512) for what is no map."""
+    """(share of the disk that was tried, sectors of that which are not there, bytes of a sector) of a map's pieces; (0,
+    0, 512) for what is no map."""
     try:
         found = scanned(read_map_page(raw))
     except DecodeError:
@@ -58,7 +68,8 @@ def missing_of(raw: bytes) -> tuple[float, int, int]:
 
 
 def settled(page: MapPage) -> MapPage:
-    """The map without what a later row says better: a block that failed gives way to the pieces it was read in afterwards; in the order of reading."""
+    """The map without what a later row says better: a block that failed gives way to the pieces it was read in
+    afterwards; in the order of reading."""
     blocks = page.blocks
     failed = blocks.state == UNREADABLE
     if not failed.any():

@@ -1,10 +1,10 @@
 """What a read map says: how fast the surface is, where it is bad, and which pattern that is.
 
-A disk is not uniformly fast: it has more sectors on its outer tracks, so that throughput falls in zones to about half on the way in, while a head passes
-over one surface after the other in serpentine order (one surface's band of tracks, then the next one's), so that a dead head shows as stripes all over,
-of a width that shrinks with the tracks. A retry costs whole revolutions, a block that fails after its last retry seconds. Flash is flat, with dips where
-it collects garbage, which come and go in time rather than in place.
-"""
+A disk is not uniformly fast: it has more sectors on its outer tracks, so that throughput falls in zones to about half
+on the way in, while a head passes over one surface after the other in serpentine order (one surface's band of tracks,
+then the next one's), so that a dead head shows as stripes all over, of a width that shrinks with the tracks. A retry
+costs whole revolutions, a block that fails after its last retry seconds. Flash is flat, with dips where it collects
+garbage, which come and go in time rather than in place."""
 
 from __future__ import annotations
 
@@ -18,7 +18,8 @@ from gatecheck.core.scan.read import LEFT, READ, UNREADABLE, Floats, Ints, ReadM
 OUTCOMES = ("clean", "slow-patches", "isolated-unreadable", "spreading", "one-head", "stalled")
 _BINS = 256
 _SLOW, _SLOW_MS = 3.0, 25.0
-"""a block is slow when it takes this many times what its place takes, and at least so much longer: three revolutions and more"""
+"""a block is slow when it takes this many times what its place takes, and at least so much longer: three revolutions
+and more"""
 _WORST_MS = 100.0
 _STALL_MS = 1500.0
 """from here on a block was not read with retries but after resets"""
@@ -44,7 +45,8 @@ class SlowPatch:
 
 @dataclass(frozen=True, slots=True)
 class Heads:
-    """Stripes of one dead head: sectors from one stripe to the next (in the middle of the disk), share of the surface, and how sure that is."""
+    """Stripes of one dead head: sectors from one stripe to the next (in the middle of the disk), share of the surface,
+    and how sure that is."""
 
     period: int
     share: float
@@ -67,7 +69,13 @@ def judge_map(found: ReadMap, *, sector_size: int = 512, disk_sectors: int | Non
     """The verdict on a map of any order, with gaps and overlaps; the last read of a place counts."""
     tried = found.state != LEFT
     by_place = _latest_by_place(found)
-    lba, sectors, ms, state, many = found.lba[by_place], found.sectors[by_place], found.ms[by_place], found.state[by_place], found.blocks[by_place]
+    lba, sectors, ms, state, many = (
+        found.lba[by_place],
+        found.sectors[by_place],
+        found.ms[by_place],
+        found.state[by_place],
+        found.blocks[by_place],
+    )
     place = np.cumsum(many) - many
     span = max(int(disk_sectors or 0), int((found.lba + found.sectors).max()))
     usual = _usual(lba, sectors, ms, state == READ, span)
@@ -85,13 +93,19 @@ def judge_map(found: ReadMap, *, sector_size: int = 512, disk_sectors: int | Non
     weights = {name: round(score / total, 4) for name, score in scores.items()}
     rate = _rates(lba, sectors, ms, (state == READ) & ~late, span, sector_size)
     return SurfaceVerdict(
-        pattern, weights, unreadable, _patches(lba, sectors, bad, slow, place, many), heads if pattern == "one-head" else None, *rate,
+        pattern,
+        weights,
+        unreadable,
+        _patches(lba, sectors, bad, slow, place, many),
+        heads if pattern == "one-head" else None,
+        *rate,
         _seconds_left(found, lba, sectors, ms, state, usual, span, disk_sectors),
-    )  # fmt: skip
+    )
 
 
 def _latest_by_place(found: ReadMap) -> Ints:
-    """Indices of the blocks by place; of several at one place the last that was tried, a left one only where nothing else is known."""
+    """Indices of the blocks by place; of several at one place the last that was tried, a left one only where nothing
+    else is known."""
     order = np.lexsort((np.arange(len(found)), found.state != LEFT, found.lba))
     last = np.ones(len(order), dtype=bool)
     last[:-1] = found.lba[order][1:] != found.lba[order][:-1]
@@ -99,7 +113,8 @@ def _latest_by_place(found: ReadMap) -> Ints:
 
 
 def _usual(lba: Ints, sectors: Ints, ms: Floats, good: Flags, span: int) -> Floats:
-    """Milliseconds a sector usually takes at each block's place: the lower quartile near it, for what is worse is no property of the place; smoothed."""
+    """Milliseconds a sector usually takes at each block's place: the lower quartile near it, for what is worse is no
+    property of the place; smoothed."""
     if not good.any():
         return np.full(len(lba), 1e-3)
     place = np.minimum((lba * _BINS // max(span, 1)).astype(np.int64), _BINS - 1)
@@ -127,7 +142,8 @@ def _usual(lba: Ints, sectors: Ints, ms: Floats, good: Flags, span: int) -> Floa
 
 
 def _further_in(known: Ints, each: Floats) -> Floats:
-    """What lies inside of everything that was read: a disk goes on getting slower as it did so far, down to two fifths of its outer speed; flash does not."""
+    """What lies inside of everything that was read: a disk goes on getting slower as it did so far, down to two fifths
+    of its outer speed; flash does not."""
     beyond = np.arange(int(known[-1]) + 1, _BINS)
     pace = 1.0 / each
     if len(known) < _BINS // 10 or known[-1] - known[0] < _BINS // 8:
@@ -139,8 +155,8 @@ def _further_in(known: Ints, each: Floats) -> Floats:
 
 
 def _not_by_chance(late: Flags, bad: Flags, lateness: Floats, place: Ints, many: Ints) -> Flags:
-    """Late blocks that have company: another load on the machine makes one late here and one there, or many a little; a bad place makes neighbours
-    late, some of them by a dozen revolutions."""
+    """Late blocks that have company: another load on the machine makes one late here and one there, or many a little; a
+    bad place makes neighbours late, some of them by a dozen revolutions."""
     if not late.any():
         return late
     total = np.concatenate([[0], np.cumsum(np.where(late | bad, many, 0))])
@@ -155,7 +171,8 @@ def _not_by_chance(late: Flags, bad: Flags, lateness: Floats, place: Ints, many:
 
 
 def _runs(flags: Flags, place: Ints, many: Ints, gap: int) -> tuple[Ints, Ints]:
-    """First and last index of runs of set flags, those with at most `gap` blocks between them joined. A row at `place` (blocks before it) stands for `many`."""
+    """First and last index of runs of set flags, those with at most `gap` blocks between them joined. A row at `place`
+    (blocks before it) stands for `many`."""
     at = np.flatnonzero(flags)
     if not len(at):
         return at, at
@@ -168,7 +185,13 @@ def _patches(lba: Ints, sectors: Ints, bad: Flags, slow: Flags, place: Ints, man
     found = []
     for a, b in zip(first[:_MOST_PATCHES].tolist(), last[:_MOST_PATCHES].tolist(), strict=True):
         has_bad, has_slow = bool(bad[a : b + 1].any()), bool(slow[a : b + 1].any())
-        found.append(SlowPatch(int(lba[a]), int(lba[b] + sectors[b] - 1), "mixed" if has_bad and has_slow else "unreadable" if has_bad else "slow"))
+        found.append(
+            SlowPatch(
+                int(lba[a]),
+                int(lba[b] + sectors[b] - 1),
+                "mixed" if has_bad and has_slow else "unreadable" if has_bad else "slow",
+            )
+        )
     return tuple(found)
 
 
@@ -186,7 +209,9 @@ def _stripes(lba: Ints, sectors: Ints, marked: Flags, tried: Flags, span: int, p
     if len(width) < 8:
         return None
     gap = np.diff(middle)
-    twice = (middle[2:] - middle[:-2]) / 2  # heads are passed to and fro: the way to the next stripe but one is always the same
+    twice = (
+        middle[2:] - middle[:-2]
+    ) / 2  # heads are passed to and fro: the way to the next stripe but one is always the same
     if np.abs(np.diff(twice) / twice[:-1]).mean() < 0.5 * np.abs(np.diff(gap) / gap[:-1]).mean():
         gap, middle, width = twice, middle[1:], width[1:]
     # where a part of the disk was left out, gaps are multiples; the usual one falls with the place
@@ -196,18 +221,26 @@ def _stripes(lba: Ints, sectors: Ints, marked: Flags, tried: Flags, span: int, p
     steps = gap / local
     off = np.abs(steps - np.round(np.maximum(steps, 1.0)))
     regular = float(np.mean((off < 0.22) & (steps < 6.5)))
-    even = float(np.std(width / np.interp(middle, middle[:-1], local)) / max(float(np.mean(width / np.interp(middle, middle[:-1], local))), 1e-9))
+    even = float(
+        np.std(width / np.interp(middle, middle[:-1], local))
+        / max(float(np.mean(width / np.interp(middle, middle[:-1], local))), 1e-9)
+    )
     covered = lba[tried]
     spread = (middle[-1] - middle[0]) / max(float(covered.max() - covered.min()), 1.0)
     share = float(np.median(width[:-1] / local))
     if not 0.04 <= share <= 0.62 or spread < 0.5 or regular < 0.6 or even > 0.7:
         return None
-    confidence = float(np.clip(regular * (1.0 - 0.6 * even) * min(1.0, len(width) / 16) * min(1.0, spread / 0.8), 0.0, 0.99))
+    confidence = float(
+        np.clip(regular * (1.0 - 0.6 * even) * min(1.0, len(width) / 16) * min(1.0, spread / 0.8), 0.0, 0.99)
+    )
     return Heads(int(np.median(local)), round(share, 3), round(confidence, 3))
 
 
-def _good_beside(lba: Ints, sectors: Ints, tried: Flags, first: Ints, last: Ints, start: Floats, end: Floats) -> tuple[Floats, Floats]:
-    """Where the nearest blocks that were tried end before each run, and begin after it; its own edge where there is none."""
+def _good_beside(
+    lba: Ints, sectors: Ints, tried: Flags, first: Ints, last: Ints, start: Floats, end: Floats
+) -> tuple[Floats, Floats]:
+    """Where the nearest blocks that were tried end before each run, and begin after it; its own edge where there is
+    none."""
     at = np.flatnonzero(tried)
     before, after = np.searchsorted(at, first) - 1, np.searchsorted(at, last, side="right")
     outer = np.where(before >= 0, lba[at[np.maximum(before, 0)]] + sectors[at[np.maximum(before, 0)]], start)
@@ -215,8 +248,11 @@ def _good_beside(lba: Ints, sectors: Ints, tried: Flags, first: Ints, last: Ints
     return np.minimum(outer, start).astype(np.float64), np.maximum(inner, end).astype(np.float64)
 
 
-def _scores(tried: int, bad: Flags, slow: Flags, late: Flags, heads: Heads | None, stall: float, place: Ints, many: Ints) -> dict[str, float]:
-    """How well each pattern explains the map, above zero; the best one is the verdict. Where nothing was tried, none does better than another."""
+def _scores(
+    tried: int, bad: Flags, slow: Flags, late: Flags, heads: Heads | None, stall: float, place: Ints, many: Ints
+) -> dict[str, float]:
+    """How well each pattern explains the map, above zero; the best one is the verdict. Where nothing was tried, none
+    does better than another."""
     scores = dict.fromkeys(OUTCOMES, 0.02)
     if not tried:
         return scores
@@ -246,12 +282,18 @@ def _scores(tried: int, bad: Flags, slow: Flags, late: Flags, heads: Heads | Non
 
 
 def _stall_share(found: ReadMap, tried: Flags, usual: Floats, by_place: Ints) -> float:
-    """How much of what was tried last took as long as resets take, whatever its place usually takes; 0 to 1 and beyond."""
+    """How much of what was tried last took as long as resets take, whatever its place usually takes; 0 to 1 and
+    beyond."""
     expected = np.zeros(len(found))
     expected[by_place] = usual * found.sectors[by_place]
-    fresh = found.lba >= np.maximum.accumulate(found.lba)  # who goes back to what failed before meets what fails, not a stall
+    fresh = found.lba >= np.maximum.accumulate(
+        found.lba
+    )  # who goes back to what failed before meets what fails, not a stall
     counted = tried & (fresh | (found.state == READ))
-    hung, many = ((found.ms >= _STALL_MS) & (found.ms > expected + _STALL_MS) & (found.ms > 2.5 * expected))[counted], found.blocks[counted]
+    hung, many = (
+        ((found.ms >= _STALL_MS) & (found.ms > expected + _STALL_MS) & (found.ms > 2.5 * expected))[counted],
+        found.blocks[counted],
+    )
     if len(hung) < 8:
         return 0.0
     tail = hung[-16:]
@@ -261,10 +303,15 @@ def _stall_share(found: ReadMap, tried: Flags, usual: Floats, by_place: Ints) ->
 def _grows(bad: Flags, slow: Flags, place: Ints, many: Ints) -> bool:
     """Unreadable blocks with a wide margin of slow ones: a scratch and what it has touched."""
     first, last = _runs(bad | slow, place, many, _NEAR)
-    return any(bad[a : b + 1].sum() >= 3 and slow[a : b + 1].sum() >= 6 for a, b in zip(first.tolist(), last.tolist(), strict=True))
+    return any(
+        bad[a : b + 1].sum() >= 3 and slow[a : b + 1].sum() >= 6
+        for a, b in zip(first.tolist(), last.tolist(), strict=True)
+    )
 
 
-def _rates(lba: Ints, sectors: Ints, ms: Floats, good: Flags, span: int, sector_size: int) -> tuple[float | None, float | None]:
+def _rates(
+    lba: Ints, sectors: Ints, ms: Floats, good: Flags, span: int, sector_size: int
+) -> tuple[float | None, float | None]:
     """Throughput in MB/s at the outer and at the inner end, of the tenth of what was read that lies nearest to each."""
     if good.sum() < 4:
         return None, None
@@ -275,8 +322,18 @@ def _rates(lba: Ints, sectors: Ints, ms: Floats, good: Flags, span: int, sector_
     return (None if outer is None else round(outer, 1)), (None if inner is None else round(inner, 1))
 
 
-def _seconds_left(found: ReadMap, lba: Ints, sectors: Ints, ms: Floats, state: NDArray[np.int8], usual: Floats, span: int, disk_sectors: int | None) -> float | None:
-    """What is still to be read at the pace of its place; what was left beside bad blocks at the pace of those. None where nothing says that more is to come."""
+def _seconds_left(
+    found: ReadMap,
+    lba: Ints,
+    sectors: Ints,
+    ms: Floats,
+    state: NDArray[np.int8],
+    usual: Floats,
+    span: int,
+    disk_sectors: int | None,
+) -> float | None:
+    """What is still to be read at the pace of its place; what was left beside bad blocks at the pace of those. None
+    where nothing says that more is to come."""
     left = state == LEFT
     covered = int(sectors[~left].sum())
     rest = max(int(disk_sectors) - covered - int(sectors[left].sum()), 0) if disk_sectors else 0
@@ -286,16 +343,24 @@ def _seconds_left(found: ReadMap, lba: Ints, sectors: Ints, ms: Floats, state: N
     if not done.any():
         return None
     read = state == READ
-    drag = float(ms[read].sum() / max(float((usual[read] * sectors[read]).sum()), 1e-9)) if read.any() else 1.0  # what comes on top: seeks, other load
+    drag = (
+        float(ms[read].sum() / max(float((usual[read] * sectors[read]).sum()), 1e-9)) if read.any() else 1.0
+    )  # what comes on top: seeks, other load
     seconds = float((usual[left] * sectors[left]).sum()) / 1000.0 * min(drag, 2.0)
     if left.any() and (state == UNREADABLE).any():
-        near = np.convolve((state == UNREADABLE).astype(np.float64), np.ones(9))[4 : 4 + len(state)] > 0  # "same" is as long as the longer of the two
+        near = (
+            np.convolve((state == UNREADABLE).astype(np.float64), np.ones(9))[4 : 4 + len(state)] > 0
+        )  # "same" is as long as the longer of the two
         troubled = left & near
         cost = float(np.median(ms[state == UNREADABLE]))
         seconds += float(troubled.sum()) * cost / 1000.0 * 0.5
     if rest:
         known = np.flatnonzero(state == READ)
-        pace = float(np.median(ms[known[-max(len(known) // 10, 1) :]] / sectors[known[-max(len(known) // 10, 1) :]])) if len(known) else float(np.median(usual))
+        pace = (
+            float(np.median(ms[known[-max(len(known) // 10, 1) :]] / sectors[known[-max(len(known) // 10, 1) :]]))
+            if len(known)
+            else float(np.median(usual))
+        )
         seconds += rest * pace / 1000.0 * 1.15
     return round(seconds, 1)
 
@@ -304,8 +369,11 @@ def surface_document(surface: SurfaceVerdict) -> dict[str, object]:
     """The contract's document."""
     heads = surface.heads
     return {
-        "pattern": surface.pattern, "weights": surface.weights, "unreadable_sectors": surface.unreadable_sectors,
+        "pattern": surface.pattern,
+        "weights": surface.weights,
+        "unreadable_sectors": surface.unreadable_sectors,
         "patches": [{"first": p.first, "last": p.last, "kind": p.kind} for p in surface.patches],
         "heads": {"period": heads.period, "share": heads.share, "confidence": heads.confidence} if heads else None,
-        "speed": {"outer_mb_s": surface.outer_mb_s, "inner_mb_s": surface.inner_mb_s}, "seconds_left": surface.seconds_left,
-    }  # fmt: skip
+        "speed": {"outer_mb_s": surface.outer_mb_s, "inner_mb_s": surface.inner_mb_s},
+        "seconds_left": surface.seconds_left,
+    }

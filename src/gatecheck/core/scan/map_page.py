@@ -1,9 +1,10 @@
-"""A read map as the probe keeps it: runs of blocks with a byte of time each, in packed pieces that stand one after the other.
+"""A read map as the probe keeps it: runs of blocks with a byte of time each, in packed pieces that stand one after the
+other.
 
-A piece: the magic, the bytes of a sector (u32), the sectors of the disk (u64), the size of what follows (u32), and that many bytes of zlib. Inside:
-rows of kind (u8: 1 read, 2 unreadable, 3 left), first LBA (u64), sectors of a block (u32), blocks (u32), and a byte for each block: its time in eighths
-of a power of two above 0.01 ms, from 1 on. All little-endian. Described in docs/capture-format.md.
-"""
+A piece: the magic, the bytes of a sector (u32), the sectors of the disk (u64), the size of what follows (u32), and that
+many bytes of zlib. Inside: rows of kind (u8: 1 read, 2 unreadable, 3 left), first LBA (u64), sectors of a block (u32),
+blocks (u32), and a byte for each block: its time in eighths of a power of two above 0.01 ms, from 1 on. All
+little-endian. Described in docs/capture-format.md."""
 
 from __future__ import annotations
 
@@ -39,7 +40,8 @@ class MapPage:
 
 
 def read_map_page(data: bytes) -> MapPage:
-    """All pieces as one map; of a very long one good neighbours are joined as they come. Raises DecodeError for what is no such map."""
+    """All pieces as one map; of a very long one good neighbours are joined as they come. Raises DecodeError for what is
+    no such map."""
     told: list[tuple[int, int]] = []
     blocks = compact(_parts(data, told))
     return MapPage(blocks, *told[0])
@@ -56,7 +58,12 @@ def _parts(data: bytes, told: list[tuple[int, int]]) -> Iterator[ReadMap]:
         if magic != MAGIC or own_sector not in (512, 1024, 2048, 4096) or not 0 < own_disk < _LARGEST_LBA:
             raise DecodeError("read map", at=at, expected="the head of a map", got=repr(data[at : at + 12]))
         if (sector, disk) not in ((0, 0), (own_sector, own_disk)):
-            raise DecodeError("read map", at=at, expected=f"pieces of one disk ({disk} sectors of {sector})", got=f"{own_disk} of {own_sector}")
+            raise DecodeError(
+                "read map",
+                at=at,
+                expected=f"pieces of one disk ({disk} sectors of {sector})",
+                got=f"{own_disk} of {own_sector}",
+            )
         sector, disk = own_sector, own_disk
         told.append((sector, disk))
         for kind, first, each, times in _rows(data, at, size):
@@ -65,10 +72,14 @@ def _parts(data: bytes, told: list[tuple[int, int]]) -> Iterator[ReadMap]:
                 raise DecodeError("read map", at=at, expected=f"at most {_MOST_BLOCKS} blocks", got="more")
             for start in range(0, len(times), _AT_ONCE):
                 some = times[start : start + _AT_ONCE]
-                waiting.append(ReadMap(
-                    first + each * np.arange(start, start + len(some), dtype=np.int64), np.full(len(some), each, dtype=np.int64),
-                    _TIMES[some] if kind != 3 else np.zeros(len(some)), np.full(len(some), _STATES[kind], dtype=np.int8),
-                ))  # fmt: skip
+                waiting.append(
+                    ReadMap(
+                        first + each * np.arange(start, start + len(some), dtype=np.int64),
+                        np.full(len(some), each, dtype=np.int64),
+                        _TIMES[some] if kind != 3 else np.zeros(len(some)),
+                        np.full(len(some), _STATES[kind], dtype=np.int8),
+                    )
+                )
                 rows += len(some)
                 if rows >= _AT_ONCE:
                     yield merge_maps(waiting)
@@ -88,7 +99,9 @@ def repacked(data: bytes) -> bytes:
             return data
         *_, size = _HEAD.unpack_from(data, at)
         try:
-            bodies.append(zlib.decompressobj().decompress(data[at + _HEAD.size : at + _HEAD.size + size], _LARGEST_PIECE))
+            bodies.append(
+                zlib.decompressobj().decompress(data[at + _HEAD.size : at + _HEAD.size + size], _LARGEST_PIECE)
+            )
         except zlib.error:
             return data
         if sum(map(len, bodies)) >= _LARGEST_PIECE:
@@ -107,14 +120,23 @@ def _rows(data: bytes, at: int, size: int) -> Iterator[tuple[int, int, int, np.n
     except zlib.error as error:
         raise DecodeError("read map", at=start, expected="packed rows", got=str(error)) from error
     if not unpacker.eof or unpacker.unconsumed_tail:
-        raise DecodeError("read map", at=start, expected=f"{size} bytes of packed rows", got="a piece that is cut short, or too large")
+        raise DecodeError(
+            "read map", at=start, expected=f"{size} bytes of packed rows", got="a piece that is cut short, or too large"
+        )
     place = 0
     while place < len(body):
         if len(body) - place < _ROW.size:
             raise DecodeError("read map", at=start, expected="a whole row", got="a part of one")
         kind, first, each, count = _ROW.unpack_from(body, place)
         place += _ROW.size
-        if kind not in _STATES or not 1 <= each <= 1 << 24 or first + each * count > _LARGEST_LBA or place + count > len(body):
-            raise DecodeError("read map", at=start, expected="a run of blocks", got=f"kind {kind}, LBA {first}, {count} of {each}")
+        if (
+            kind not in _STATES
+            or not 1 <= each <= 1 << 24
+            or first + each * count > _LARGEST_LBA
+            or place + count > len(body)
+        ):
+            raise DecodeError(
+                "read map", at=start, expected="a run of blocks", got=f"kind {kind}, LBA {first}, {count} of {each}"
+            )
         yield kind, first, each, np.frombuffer(body, dtype=np.uint8, count=count, offset=place)
         place += count

@@ -1,7 +1,7 @@
 """A read map from its CSV: one row a block, in the order read. Bounded, and every error named by its line.
 
-Header `lba,sectors,ms,state`; state is read, unreadable or left. The bytes are turned into numbers at once; only where that fails is the line looked for.
-"""
+Header `lba,sectors,ms,state`; state is read, unreadable or left. The bytes are turned into numbers at once; only where
+that fails is the line looked for."""
 
 from __future__ import annotations
 
@@ -35,7 +35,8 @@ class MapError(GateCheckError):
 
 @dataclass(frozen=True, slots=True)
 class ReadMap:
-    """Blocks in the order they were read. lba, sectors: int64, shape (n,); ms: float64, 0 for those that were left; state: READ, UNREADABLE, LEFT."""
+    """Blocks in the order they were read. lba, sectors: int64, shape (n,); ms: float64, 0 for those that were left;
+    state: READ, UNREADABLE, LEFT."""
 
     lba: Ints
     sectors: Ints
@@ -54,7 +55,13 @@ class ReadMap:
 
     def of(self, rows: NDArray[Any]) -> ReadMap:
         """These rows alone (places or flags), in their order."""
-        return ReadMap(self.lba[rows], self.sectors[rows], self.ms[rows], self.state[rows], None if self.many is None else self.many[rows])
+        return ReadMap(
+            self.lba[rows],
+            self.sectors[rows],
+            self.ms[rows],
+            self.state[rows],
+            None if self.many is None else self.many[rows],
+        )
 
 
 def read_map(data: bytes) -> ReadMap:
@@ -68,12 +75,15 @@ def merge_maps(parts: Sequence[ReadMap]) -> ReadMap:
     if len(parts) == 1:
         return parts[0]
     many = None if all(part.many is None for part in parts) else np.concatenate([part.blocks for part in parts])
-    lba, sectors, ms, state = (np.concatenate([getattr(part, name) for part in parts]) for name in ("lba", "sectors", "ms", "state"))
+    lba, sectors, ms, state = (
+        np.concatenate([getattr(part, name) for part in parts]) for name in ("lba", "sectors", "ms", "state")
+    )
     return ReadMap(lba, sectors, ms, state, many)
 
 
 def read_parts(chunks: Iterable[bytes]) -> Iterator[ReadMap]:
-    """The map of a text that comes in chunks of any size, a part for each. Raises MapError naming the first line that cannot be used."""
+    """The map of a text that comes in chunks of any size, a part for each. Raises MapError naming the first line that
+    cannot be used."""
     line, rest, is_first, some = 1, b"", True, False
     for chunk, is_last in _with_last(chunks):
         text = rest + chunk
@@ -87,7 +97,9 @@ def read_parts(chunks: Iterable[bytes]) -> Iterator[ReadMap]:
             head, _, text = text.partition(b"\n")
             names = tuple(name.strip().lower() for name in head[:_LONGEST_LINE].decode("utf-8", "replace").split(","))
             if names != HEADER:
-                raise MapError(1, expected=f"the header {','.join(HEADER)}", got=repr(head[:60].decode("utf-8", "replace")))
+                raise MapError(
+                    1, expected=f"the header {','.join(HEADER)}", got=repr(head[:60].decode("utf-8", "replace"))
+                )
             line, is_first = 2, False
         if is_last:
             body, rest = text.rstrip(), b""
@@ -118,10 +130,21 @@ def _part(body: bytes, line: int) -> ReadMap:
     if rows is None:
         raise _first_fault(body, line)
     lba, sectors, ms, state = rows
-    good = (lba >= 0) & (lba < _LARGEST_LBA) & (lba == np.floor(lba)) & (sectors >= 1) & (sectors <= _MOST_SECTORS) & (sectors == np.floor(sectors)) & (ms >= 0) & (ms <= _LONGEST_MS)
+    good = (
+        (lba >= 0)
+        & (lba < _LARGEST_LBA)
+        & (lba == np.floor(lba))
+        & (sectors >= 1)
+        & (sectors <= _MOST_SECTORS)
+        & (sectors == np.floor(sectors))
+        & (ms >= 0)
+        & (ms <= _LONGEST_MS)
+    )
     if not good.all():
         place = int(np.argmin(good))
-        raise _fault_of(body.split(b"\n")[place], place + line) or MapError(place + line, expected="a block", got="something else")
+        raise _fault_of(body.split(b"\n")[place], place + line) or MapError(
+            place + line, expected="a block", got="something else"
+        )
     return ReadMap(lba.astype(np.int64, copy=False), sectors.astype(np.int64, copy=False), ms, state)
 
 
@@ -178,7 +201,15 @@ def _plain(raw: NDArray[np.uint8], starts: Ints, commas: Ints) -> tuple[Ints, In
     lba, sectors = _digits(raw, starts, commas[:, 0]), _digits(raw, commas[:, 0] + 1, commas[:, 1])
     whole, behind = _digits(raw, commas[:, 1] + 1, point), np.maximum(commas[:, 2] - point - 1, 0)
     part = _digits(raw, point + 1, point + 1 + behind)
-    if lba is None or sectors is None or whole is None or part is None or (lba < 0).any() or (starts == commas[:, 0]).any() or int(behind.max(initial=0)) > _MOST_DIGITS // 2:
+    if (
+        lba is None
+        or sectors is None
+        or whole is None
+        or part is None
+        or (lba < 0).any()
+        or (starts == commas[:, 0]).any()
+        or int(behind.max(initial=0)) > _MOST_DIGITS // 2
+    ):
         return None
     scale = 10 ** np.arange(_MOST_DIGITS // 2 + 1)
     if int(whole.max(initial=0)) > _LONGEST_MS:
@@ -245,7 +276,11 @@ def _fault_of(line: bytes, number: int) -> MapError | None:
     cells = [cell.strip() for cell in text.split(",")]
     if len(cells) != len(HEADER):
         return MapError(number, expected="lba,sectors,ms,state", got=repr(text[:60]))
-    limits = ((0, _LARGEST_LBA, "a sector number"), (1, _MOST_SECTORS, "a count of sectors"), (0, _LONGEST_MS, "milliseconds"))
+    limits = (
+        (0, _LARGEST_LBA, "a sector number"),
+        (1, _MOST_SECTORS, "a count of sectors"),
+        (0, _LONGEST_MS, "milliseconds"),
+    )
     for cell, name, (low, high, what) in zip(cells[:3], HEADER, limits, strict=False):
         if name == "ms" and not cell and cells[3] == "left":
             continue

@@ -13,8 +13,8 @@ from gatecheck.core.scan.read import READ, UNREADABLE, Floats
 
 @dataclass(frozen=True, slots=True)
 class Bins:
-    """Equal parts of [first, end). All of shape (n,): mb_s: throughput of what was read, nan for none; slowest: of its slowest block, MB/s, nan for
-    none; read, unreadable: sectors; the rest of a bin was not tried."""
+    """Equal parts of [first, end). All of shape (n,): mb_s: throughput of what was read, nan for none; slowest: of its
+    slowest block, MB/s, nan for none; read, unreadable: sectors; the rest of a bin was not tried."""
 
     first: int
     end: int
@@ -32,7 +32,10 @@ def bins_of(scanned: Scanned, first: int, end: int, n: int) -> Bins:
     low, high = low[within], high[within]
     state, sectors, ms = blocks.state[within], blocks.sectors[within].astype(np.float64), blocks.ms[within]
     width = (end - first) / n
-    at, last = ((low - first) / width).astype(np.int64).clip(0, n - 1), (np.ceil((high - first) / width).astype(np.int64) - 1).clip(0, n - 1)
+    at, last = (
+        ((low - first) / width).astype(np.int64).clip(0, n - 1),
+        (np.ceil((high - first) / width).astype(np.int64) - 1).clip(0, n - 1),
+    )
     last = np.maximum(last, at)
     count = last - at + 1
     of = np.repeat(np.arange(len(within)), count)

@@ -1,4 +1,5 @@
-"""Single sounds in a recording: ticks, clunks and seeks, by when, how long, how high, and how alike and how regular they are."""
+"""Single sounds in a recording: ticks, clunks and seeks, by when, how long, how high, and how alike and how regular
+they are."""
 
 from __future__ import annotations
 
@@ -17,7 +18,8 @@ _APART, _BACKGROUND, _STANDS_OUT = 0.06, 1.2, 9.0
 
 @dataclass(frozen=True, slots=True)
 class SoundEvent:
-    """`at`, `length` in seconds; `high`, `low`: dB above what is around it in either band; `edge`, `body`: amplitude of its own in either band."""
+    """`at`, `length` in seconds; `high`, `low`: dB above what is around it in either band; `edge`, `body`: amplitude of
+    its own in either band."""
 
     at: float
     length: float
@@ -43,8 +45,8 @@ class SoundEvent:
 
 @dataclass(frozen=True, slots=True)
 class Rhythm:
-    """`rate` in Hz, 0 where there is none; `regularity`: share of its beats that are heard, times its share of all sounds as loud; `alike`: how little strengths and lengths differ, 0 to 1; `count` sounds over
-    `span` seconds."""
+    """`rate` in Hz, 0 where there is none; `regularity`: share of its beats that are heard, times its share of all
+    sounds as loud; `alike`: how little strengths and lengths differ, 0 to 1; `count` sounds over `span` seconds."""
 
     rate: float
     regularity: float
@@ -82,7 +84,10 @@ def events_of(high: np.ndarray, low: np.ndarray) -> list[SoundEvent]:
     """Peaks that stand out of both bands' backgrounds."""
     over_high, over_low = above(high), above(low)
     # what noise alone does is taken from its own spread, so that a rough background is not full of events
-    limits = [max(_STANDS_OUT, 4.2 * float(np.median(np.abs(o - np.median(o)))) * 1.48 + float(np.median(o))) for o in (over_high, over_low)]
+    limits = [
+        max(_STANDS_OUT, 4.2 * float(np.median(np.abs(o - np.median(o)))) * 1.48 + float(np.median(o)))
+        for o in (over_high, over_low)
+    ]
     joined = np.maximum(over_high - limits[0], over_low - limits[1])
     apart = max(3, int(_APART / HOP) | 1)
     peaks = np.nonzero((joined == maximum_filter1d(joined, apart)) & (joined > 0))[0]
@@ -97,8 +102,18 @@ def events_of(high: np.ndarray, low: np.ndarray) -> list[SoundEvent]:
             end += 1
         window = slice(max(0, place - 8), place + 9)
         wide = slice(max(0, place - 150), place + 151)
-        edge, body = (float(max(0.0, np.sqrt(np.mean(e[max(0, place - 4) : place + 12] ** 2)) - np.median(e[wide]))) for e in (high, low))
-        event = SoundEvent(float(place) * HOP, (end - start + 1) * HOP, float(over_high[window].max()), float(over_low[window].max()), edge, body)
+        edge, body = (
+            float(max(0.0, np.sqrt(np.mean(e[max(0, place - 4) : place + 12] ** 2)) - np.median(e[wide])))
+            for e in (high, low)
+        )
+        event = SoundEvent(
+            float(place) * HOP,
+            (end - start + 1) * HOP,
+            float(over_high[window].max()),
+            float(over_low[window].max()),
+            edge,
+            body,
+        )
         if found and event.at - found[-1].at < _APART:
             if event.strength > found[-1].strength:
                 found[-1] = event
@@ -108,7 +123,8 @@ def events_of(high: np.ndarray, low: np.ndarray) -> list[SoundEvent]:
 
 
 def rhythm_of(events: list[SoundEvent]) -> Rhythm:
-    """The beat of the longest chain of like sounds whose gaps are one period, now and then two; what else is heard between them does not break it."""
+    """The beat of the longest chain of like sounds whose gaps are one period, now and then two; what else is heard
+    between them does not break it."""
     own = sorted(sorted(events, key=lambda e: e.strength, reverse=True)[:_MOST], key=lambda e: e.at)
     if len(own) < _SHORTEST:
         return Rhythm(0.0, 0.0, 0.0)
@@ -135,7 +151,14 @@ def rhythm_of(events: list[SoundEvent]) -> Rhythm:
     chosen = np.array(best[2])
     lengths = np.array([own[n].length for n in chosen])
     alike = float(np.exp(-_spread(loud[chosen]) / 5) * np.exp(-0.4 * _spread(np.log(lengths))))
-    return Rhythm(round(1 / best[1], 2), round(float(regularity), 2), round(alike, 2), len(chosen), float(times[chosen[-1]] - times[chosen[0]]), _period(times[chosen], best[1]))
+    return Rhythm(
+        round(1 / best[1], 2),
+        round(float(regularity), 2),
+        round(alike, 2),
+        len(chosen),
+        float(times[chosen[-1]] - times[chosen[0]]),
+        _period(times[chosen], best[1]),
+    )
 
 
 def _period(times: np.ndarray, about: float) -> float:
@@ -152,7 +175,11 @@ def _chain(times: np.ndarray, loud: np.ndarray, period: float) -> list[int]:
         low = int(np.searchsorted(times, times[n] - 2 * period * (1 + _FITS)))
         for m in range(low, n):
             steps = (times[n] - times[m]) / period
-            if (abs(steps - 1) < _FITS or abs(steps - 2) < _FITS) and abs(loud[n] - loud[m]) < _LIKE and length[m] + 1 > length[n]:
+            if (
+                (abs(steps - 1) < _FITS or abs(steps - 2) < _FITS)
+                and abs(loud[n] - loud[m]) < _LIKE
+                and length[m] + 1 > length[n]
+            ):
                 length[n], before[n] = length[m] + 1, m
     at = int(np.argmax(length))
     found = []

@@ -1,7 +1,8 @@
-"""Does something turn, and how fast: a comb of harmonics at one of the speeds that disks have, told from hum and fans by fitting just there.
+"""Does something turn, and how fast: a comb of harmonics at one of the speeds that disks have, told from hum and fans
+by fitting just there.
 
-A disk turns at a speed that its crystal holds within a fraction of a percent; mains hum stands at multiples of 50 or 60 Hz; a fan's blades at any frequency, and that wanders.
-"""
+A disk turns at a speed that its crystal holds within a fraction of a percent; mains hum stands at multiples of 50 or 60
+Hz; a fan's blades at any frequency, and that wanders."""
 
 from __future__ import annotations
 
@@ -22,7 +23,8 @@ _NEEDED, _CLEAR = 3, 4.5
 
 @dataclass(frozen=True, slots=True)
 class Rotation:
-    """`rpm`: None where nothing turns that can be told; `lines`: harmonics that stand out; `clear`: how many deviations the comb stands above combs of other spacings."""
+    """`rpm`: None where nothing turns that can be told; `lines`: harmonics that stand out; `clear`: how many deviations
+    the comb stands above combs of other spacings."""
 
     rpm: int | None
     lines: int
@@ -41,8 +43,21 @@ def rotation_of(samples: np.ndarray, rate: int) -> Rotation:
     floor = median_filter(level, size=max(3, int(2 * _FLOOR / step) | 1), mode="nearest")
     above = level - floor
     hum = next((mains for mains in (50, 60) if sum(_at(above, step, mains * n, 0.004) > 8 for n in (1, 3, 5)) >= 2), 0)
-    best = max(((*_score(above, step, rpm / 60, hum, shift), rpm) for rpm in SPEEDS for shift in np.linspace(1 - _WITHIN, 1 + _WITHIN, 9)), key=lambda s: s[0])
-    others = np.array([_score(above, step, f, hum, 1.0)[0] for f in np.linspace(47, 260, 240) if all(abs(f * 60 / rpm - 1) > 0.03 for rpm in SPEEDS)])
+    best = max(
+        (
+            (*_score(above, step, rpm / 60, hum, shift), rpm)
+            for rpm in SPEEDS
+            for shift in np.linspace(1 - _WITHIN, 1 + _WITHIN, 9)
+        ),
+        key=lambda s: s[0],
+    )
+    others = np.array(
+        [
+            _score(above, step, f, hum, 1.0)[0]
+            for f in np.linspace(47, 260, 240)
+            if all(abs(f * 60 / rpm - 1) > 0.03 for rpm in SPEEDS)
+        ]
+    )
     spread = float(np.std(others)) + 1e-9
     clear = (best[0] - float(np.mean(others))) / spread
     good = best[1] >= _NEEDED and clear > _CLEAR and best[2] == 1
@@ -57,8 +72,8 @@ def _at(above: np.ndarray, step: float, frequency: float, within: float = 0.002)
 
 
 def _score(above: np.ndarray, step: float, base: float, hum: int, shift: float) -> tuple[float, int, int]:
-    """(sum of how far harmonics stand out, how many do, their greatest common divisor). A line that hum explains counts for nothing; lines that are all multiples of one
-    number are the comb of something else."""
+    """(sum of how far harmonics stand out, how many do, their greatest common divisor). A line that hum explains counts
+    for nothing; lines that are all multiples of one number are the comb of something else."""
     total, lines, common = 0.0, 0, 0
     for n in range(1, _HARMONICS + 1):
         frequency = base * n * shift

@@ -1,8 +1,8 @@
 """What a drive's sound says: which of the sounds a technician knows, how sure, and on what that rests.
 
-Rests on the mechanics: a motor that turns (comb of harmonics), one that tries again and again (level rising and falling in like stretches), an arm that searches (short, high, alike, once
-or twice a second), heads at their stop (longer, lower, in a rhythm), contact (broad noise that beats with the turning). Anything else stays undecided.
-"""
+Rests on the mechanics: a motor that turns (comb of harmonics), one that tries again and again (level rising and falling
+in like stretches), an arm that searches (short, high, alike, once or twice a second), heads at their stop (longer,
+lower, in a rhythm), contact (broad noise that beats with the turning). Anything else stays undecided."""
 
 from __future__ import annotations
 
@@ -26,7 +26,8 @@ _SURE, _CONTACT, _LOUD_ROOM = 0.5, 0.14, -26.0
 
 @dataclass(frozen=True, slots=True)
 class Quality:
-    """`level` and `noise` in dB of full scale (whole recording, its quietest tenth); `clipped`: share of samples at full scale."""
+    """`level` and `noise` in dB of full scale (whole recording, its quietest tenth); `clipped`: share of samples at
+    full scale."""
 
     level: float
     clipped: float
@@ -67,7 +68,9 @@ def judge_sound(samples: np.ndarray, rate: int) -> Heard:
     best = max(weights, key=lambda n: weights[n])
     told = tuple((round(e.at, 3), _kind(e, best)) for e in events)
     beats = any(w.id in ("sound.ticks", "sound.clunks") for w in why)
-    if weights[best] < (_SURE_DESPITE if best == "steady" and beats else _SURE):  # a beat that is half heard is not called healthy
+    if weights[best] < (
+        _SURE_DESPITE if best == "steady" and beats else _SURE
+    ):  # a beat that is half heard is not called healthy
         return Heard(None, {}, told, rotation.rpm, rhythm, quality, (say("sound.undecided"), *why))
     return Heard(best, weights, told, rotation.rpm, rhythm, quality, tuple(why))
 
@@ -83,12 +86,20 @@ def _quality(samples: np.ndarray, rate: int) -> Quality:
         return Quality(-120.0, 0.0, -120.0)
     top = float(max(samples.max(), -samples.min()))
     limit = max(0.985, top * 0.999)
-    clipped = float(np.count_nonzero(samples >= limit) + np.count_nonzero(samples <= -limit)) / len(samples) if top > 0.5 else 0.0
+    clipped = (
+        float(np.count_nonzero(samples >= limit) + np.count_nonzero(samples <= -limit)) / len(samples)
+        if top > 0.5
+        else 0.0
+    )
     hop = max(1, rate // 20)
     count = len(samples) // hop
     pieces = samples[: count * hop].reshape(count, hop)
     frames = np.sqrt(np.einsum("ij,ij->i", pieces, pieces) / hop) if count else np.array([top])
-    return Quality(round(_db(float(np.sqrt(np.dot(samples, samples) / len(samples)))), 1), round(clipped, 4), round(_db(float(np.percentile(frames, 10))), 1))
+    return Quality(
+        round(_db(float(np.sqrt(np.dot(samples, samples) / len(samples)))), 1),
+        round(clipped, 4),
+        round(_db(float(np.percentile(frames, 10))), 1),
+    )
 
 
 def _db(value: float) -> float:
@@ -125,13 +136,18 @@ def _level(low: np.ndarray, high: np.ndarray) -> np.ndarray:
     """Level in dB, one each 0.1 s, single sounds taken out."""
     step = int(0.1 / HOP)
     count = len(low) // step
-    frames = np.sqrt(np.median(low[: count * step].reshape(count, step) ** 2 + 0.3 * high[: count * step].reshape(count, step) ** 2, axis=1))
+    frames = np.sqrt(
+        np.median(
+            low[: count * step].reshape(count, step) ** 2 + 0.3 * high[: count * step].reshape(count, step) ** 2, axis=1
+        )
+    )
     return np.asarray(median_filter(20 * np.log10(frames + 1e-12), size=7, mode="nearest"))
 
 
 @dataclass(frozen=True, slots=True)
 class _Swings:
-    """`ups`: how often the level rose and stayed; `again`: how often it fell after that; `alike`: how little the stretches differ; `span` in dB."""
+    """`ups`: how often the level rose and stayed; `again`: how often it fell after that; `alike`: how little the
+    stretches differ; `span` in dB."""
 
     ups: int
     again: int
@@ -157,7 +173,9 @@ def _swings(level: np.ndarray) -> _Swings:
             stretches.append(place - start)
     long = [s for s in stretches if s >= 7]
     alike = float(np.exp(-2.2 * np.std(long) / np.mean(long))) if len(long) >= 2 else 0.0
-    return _Swings(ups, len(long), alike if len(long) == len(stretches) else alike * len(long) / max(1, len(stretches)), span)
+    return _Swings(
+        ups, len(long), alike if len(long) == len(stretches) else alike * len(long) / max(1, len(stretches)), span
+    )
 
 
 def _contact(high: np.ndarray, rotation: Rotation) -> float:
@@ -173,11 +191,14 @@ def _contact(high: np.ndarray, rotation: Rotation) -> float:
 
 
 def _beat(own: np.ndarray, size: int, rotation: Rotation) -> float:
-    """The same for what is heard at one speed. `own`: the envelope against what is usual around it; `size`: of the pieces that are looked at."""
+    """The same for what is heard at one speed. `own`: the envelope against what is usual around it; `size`: of the
+    pieces that are looked at."""
     fs, size = 1 / HOP, min(len(own), size)
     window = np.hanning(size)
     pieces = [own[s : s + size] for s in range(0, len(own) - size + 1, size // 2)]
-    power = np.median([np.abs(np.fft.rfft((p - p.mean()) * window)) * 2 / window.sum() / p.mean() for p in pieces], axis=0)
+    power = np.median(
+        [np.abs(np.fft.rfft((p - p.mean()) * window)) * 2 / window.sum() / p.mean() for p in pieces], axis=0
+    )
     step, best = fs / size, 0.0
     for rpm in (rotation.rpm,) if rotation.rpm else SPEEDS:
         place = round(rpm / 60 / step)
@@ -190,7 +211,15 @@ def _beat(own: np.ndarray, size: int, rotation: Rotation) -> float:
     return best
 
 
-def _scores(samples: np.ndarray, rate: int, high: np.ndarray, low: np.ndarray, events: list[SoundEvent], rotation: Rotation, quality: Quality) -> tuple[dict[str, float], list[Said], Rhythm]:
+def _scores(
+    samples: np.ndarray,
+    rate: int,
+    high: np.ndarray,
+    low: np.ndarray,
+    events: list[SoundEvent],
+    rotation: Rotation,
+    quality: Quality,
+) -> tuple[dict[str, float], list[Said], Rhythm]:
     """Log-odds of each outcome, before they are made to sum to one."""
     seconds = len(samples) / rate
     deep, edges = [e for e in events if e.is_low], [e for e in events if not e.is_low]
@@ -215,7 +244,14 @@ def _scores(samples: np.ndarray, rate: int, high: np.ndarray, low: np.ndarray, e
         scores["ticking"] += 6.5 * ticks
         scores["steady"] -= 2.5 * ticks
         scores["silent"] -= 3
-        why.append(say("sound.ticks", count=beats["edges"].count, rate=beats["edges"].rate, regularity=beats["edges"].regularity))
+        why.append(
+            say(
+                "sound.ticks",
+                count=beats["edges"].count,
+                rate=beats["edges"].rate,
+                regularity=beats["edges"].regularity,
+            )
+        )
     clunks = _regular(beats["deep"], (0.15, 3.0), seconds, 3 if seconds < 9 else 4)
     if clunks and beats["deep"].count == len(deep) and float(np.median([e.low for e in deep])) > _HEAVY:
         clunks = min(1.0, clunks + 0.3)  # slow ones are few: all of them keep the beat, and stand far out
@@ -223,7 +259,9 @@ def _scores(samples: np.ndarray, rate: int, high: np.ndarray, low: np.ndarray, e
         scores["clunking"] += 6.8 * clunks
         scores["steady"] -= 2.5 * clunks
         scores["silent"] -= 3
-        why.append(say("sound.clunks", count=beats["deep"].count, rate=beats["deep"].rate, regularity=beats["deep"].regularity))
+        why.append(
+            say("sound.clunks", count=beats["deep"].count, rate=beats["deep"].rate, regularity=beats["deep"].regularity)
+        )
     if edges and not ticks and len(edges) / seconds > 0.5:
         scores["steady"] += 0.8
         scores["silent"] -= 0.8
@@ -250,9 +288,12 @@ def _scores(samples: np.ndarray, rate: int, high: np.ndarray, low: np.ndarray, e
 
 
 def _regular(beat: Rhythm, rates: tuple[float, float], seconds: float, least: int) -> float:
-    """How much of a rhythm that is, 0 to 1: regular, alike, of a rate that mechanics have, through a good part of the recording."""
+    """How much of a rhythm that is, 0 to 1: regular, alike, of a rate that mechanics have, through a good part of the
+    recording."""
     if beat.count < least or not rates[0] <= beat.rate <= rates[1] or beat.regularity < 0.5 or beat.alike < 0.4:
         return 0.0
     through = min(1.0, (beat.span + 1 / beat.rate) / max(1.0, 0.6 * seconds))
     many = min(1.0, (beat.count - least + 1.6) / 2.6)
-    return float(np.clip((beat.regularity - 0.45) / 0.35, 0, 1) * np.clip((beat.alike - 0.25) / 0.35, 0, 1) * through**2 * many)
+    return float(
+        np.clip((beat.regularity - 0.45) / 0.35, 0, 1) * np.clip((beat.alike - 0.25) / 0.35, 0, 1) * through**2 * many
+    )

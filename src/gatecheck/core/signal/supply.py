@@ -1,7 +1,8 @@
-"""What a drive's supply current says while it starts: form factor, inrush, spin-up, plateau, seeks, tries again, or nothing.
+"""What a drive's supply current says while it starts: form factor, inrush, spin-up, plateau, seeks, tries again, or
+nothing.
 
-A 3.5-inch disk turns its motor on 12 V, a 2.5-inch one on 5 V; a spin-up is a surge of a second or several, then a plateau below it; head load and seeks are small bumps on that.
-"""
+A 3.5-inch disk turns its motor on 12 V, a 2.5-inch one on 5 V; a spin-up is a surge of a second or several, then a
+plateau below it; head load and seeks are small bumps on that."""
 
 from __future__ import annotations
 
@@ -33,7 +34,8 @@ class SupplyVerdict:
 
 
 def judge_supply(times: np.ndarray, rails: Mapping[str, np.ndarray]) -> SupplyVerdict:
-    """`times` in seconds, rising; `rails`: a5, a12 in ampere, v5, v12 in volt, NaN in gaps. Never raises for what is in them.
+    """`times` in seconds, rising; `rails`: a5, a12 in ampere, v5, v12 in volt, NaN in gaps. Never raises for what is in
+    them.
 
     Where nothing was traced for long, the stretch with the most rows is judged, and that is said.
     """
@@ -49,25 +51,54 @@ def judge_supply(times: np.ndarray, rails: Mapping[str, np.ndarray]) -> SupplyVe
     if span < SHORTEST or len(times) < 10:
         return SupplyVerdict(None, {}, (), None, (say("supply.too-short", seconds=round(span, 2), least=SHORTEST),))
     if span > LONGEST:
-        return SupplyVerdict(None, {}, (), None, (say("supply.too-long", hours=round(span / 3600, 1), most=LONGEST / 3600),))
+        return SupplyVerdict(
+            None, {}, (), None, (say("supply.too-long", hours=round(span / 3600, 1), most=LONGEST / 3600),)
+        )
     step = max(STEP, float(np.median(np.diff(times))))
     grid = np.arange(times[0], times[-1] + step / 2, step)
     lines = {name: _even(times, values, grid, step) for name, values in amperes.items()}
-    dropped = [(float(grid[place]), "dropped-rail") for name, nominal in (("v5", 5.0), ("v12", 12.0)) if name in rails and np.isfinite(rails[name]).any()
-               for place in _falls(_even(times, rails[name], grid, step), nominal)]  # fmt: skip
-    motor_name = "a12" if "a12" in lines and float(np.percentile(lines["a12"], 95)) > 0.08 else "a5" if "a5" in lines else "a12"
+    dropped = [
+        (float(grid[place]), "dropped-rail")
+        for name, nominal in (("v5", 5.0), ("v12", 12.0))
+        if name in rails and np.isfinite(rails[name]).any()
+        for place in _falls(_even(times, rails[name], grid, step), nominal)
+    ]
+    motor_name = (
+        "a12" if "a12" in lines and float(np.percentile(lines["a12"], 95)) > 0.08 else "a5" if "a5" in lines else "a12"
+    )
     motor = lines[motor_name]
-    if "a12" in lines and motor_name == "a5" and float(np.percentile(lines["a5"], 95)) > _FLAT and float(np.percentile(lines["a5"], 99)) < 0.6:
+    if (
+        "a12" in lines
+        and motor_name == "a5"
+        and float(np.percentile(lines["a5"], 95)) > _FLAT
+        and float(np.percentile(lines["a5"], 99)) < 0.6
+    ):
         # the twelve-volt rail is traced, and nothing turns on it
-        return SupplyVerdict("no-spin", _weights("no-spin", 0.8), tuple(dropped), None, (say("supply.no-surge", level=round(float(np.median(lines["a5"])), 2)),))
-    form = "3.5" if motor_name == "a12" and float(np.percentile(motor, 95)) > 0.08 else "2.5" if motor_name == "a5" and float(np.percentile(motor, 95)) > _FLAT else None
+        return SupplyVerdict(
+            "no-spin",
+            _weights("no-spin", 0.8),
+            tuple(dropped),
+            None,
+            (say("supply.no-surge", level=round(float(np.median(lines["a5"])), 2)),),
+        )
+    form = (
+        "3.5"
+        if motor_name == "a12" and float(np.percentile(motor, 95)) > 0.08
+        else "2.5"
+        if motor_name == "a5" and float(np.percentile(motor, 95)) > _FLAT
+        else None
+    )
     return _judged(grid, motor, lines, step, form, dropped)
 
 
 def _unbroken(times: np.ndarray) -> slice:
     """The stretch with the most rows between gaps."""
     steps = np.diff(times)
-    cuts = np.flatnonzero(steps > max(_GAP, _GAP_STEPS * float(np.median(steps)))) + 1 if len(steps) else np.zeros(0, dtype=int)
+    cuts = (
+        np.flatnonzero(steps > max(_GAP, _GAP_STEPS * float(np.median(steps)))) + 1
+        if len(steps)
+        else np.zeros(0, dtype=int)
+    )
     edges = [0, *cuts.tolist(), len(times)]
     return max((slice(a, b) for a, b in pairwise(edges)), key=lambda s: s.stop - s.start)
 
@@ -88,13 +119,22 @@ def _falls(volts: np.ndarray, nominal: float) -> list[int]:
     return [int(n) for n in np.nonzero(up[:-1] & (volts[1:] < _DROPPED * nominal))[0]]
 
 
-def _judged(grid: np.ndarray, motor: np.ndarray, lines: Mapping[str, np.ndarray], step: float, form: str | None, dropped: list[tuple[float, str]]) -> SupplyVerdict:
+def _judged(
+    grid: np.ndarray,
+    motor: np.ndarray,
+    lines: Mapping[str, np.ndarray],
+    step: float,
+    form: str | None,
+    dropped: list[tuple[float, str]],
+) -> SupplyVerdict:
     total = np.sum(list(lines.values()), axis=0)
     top = float(np.percentile(total, 99))
     noise = 1.48 * float(np.median(np.abs(np.diff(total)))) / 1.41
     steady = median_filter(total, size=max(5, int(0.4 / step) | 1), mode="nearest")
     if float(steady.max()) < max(_FLAT, 2.5 * noise if top < 0.12 else 0):
-        return SupplyVerdict("flat", _weights("flat", 0.95), tuple(dropped), None, (say("supply.flat", most=round(top, 3)),))
+        return SupplyVerdict(
+            "flat", _weights("flat", 0.95), tuple(dropped), None, (say("supply.flat", most=round(top, 3)),)
+        )
     smooth = median_filter(motor, size=max(5, int(0.3 / step) | 1), mode="nearest")
     surges = _surges(smooth, step, noise)
     events = [(float(grid[start]), "surge") for start, _, _, _ in surges]
@@ -105,10 +145,22 @@ def _judged(grid: np.ndarray, motor: np.ndarray, lines: Mapping[str, np.ndarray]
     plateau = [s for s in surges if s[2] > 0.3 * (s[1] - idle) and s[2] > 0.06]
     why: list[Said] = []
     if first is None:
-        return SupplyVerdict("no-spin", _weights("no-spin", 0.85), tuple(sorted([(float(grid[int(np.argmax(total > _FLAT))]), "inrush"), *dropped])), form, (say("supply.no-surge", level=round(tail, 2)),))
+        return SupplyVerdict(
+            "no-spin",
+            _weights("no-spin", 0.85),
+            tuple(sorted([(float(grid[int(np.argmax(total > _FLAT))]), "inrush"), *dropped])),
+            form,
+            (say("supply.no-surge", level=round(tail, 2)),),
+        )
     if len(surges) >= 3 or (len(surges) == 2 and not plateau and span < 60):
         why.append(say("supply.tries", count=len(surges)))
-        return SupplyVerdict("restarting", _weights("restarting", 0.93 if len(surges) > 2 else 0.75), tuple(sorted([*events, *dropped])), form, tuple(why))
+        return SupplyVerdict(
+            "restarting",
+            _weights("restarting", 0.93 if len(surges) > 2 else 0.75),
+            tuple(sorted([*events, *dropped])),
+            form,
+            tuple(why),
+        )
     last = surges[-1]
     held = last[2]
     after = float(grid[-1]) - float(grid[last[0]])
@@ -118,7 +170,13 @@ def _judged(grid: np.ndarray, motor: np.ndarray, lines: Mapping[str, np.ndarray]
     only_logic = held > 0.7 * last[1] and last[1] < 0.45
     brief = last[3] < 1.3 and not seeks and held < 0.45 * last[1]
     if held < 0.12 * last[1] or (held < idle + 0.03 and held < 0.06) or only_logic or brief:
-        return SupplyVerdict("no-spin", _weights("no-spin", 0.85), tuple(sorted([*events, *dropped])), form, (say("supply.gave-up", peak=round(last[1], 2), level=round(held, 2)),))
+        return SupplyVerdict(
+            "no-spin",
+            _weights("no-spin", 0.85),
+            tuple(sorted([*events, *dropped])),
+            form,
+            (say("supply.gave-up", peak=round(last[1], 2), level=round(held, 2)),),
+        )
     if len(surges) == 2:
         why.append(say("supply.second-try"))
     why.append(say("supply.spins", peak=round(last[1], 2), level=round(held, 2)))
@@ -126,11 +184,18 @@ def _judged(grid: np.ndarray, motor: np.ndarray, lines: Mapping[str, np.ndarray]
         why.append(say("supply.seeks", count=len(seeks)))
         events += [(s, "seek") for s in seeks]
     events.append((float(grid[min(len(grid) - 1, last[0] + int(1.0 / step))]), "plateau"))
-    return SupplyVerdict("normal", _weights("normal", 0.92 if len(surges) == 1 else 0.7), tuple(sorted([*events, *dropped])), form, tuple(why))
+    return SupplyVerdict(
+        "normal",
+        _weights("normal", 0.92 if len(surges) == 1 else 0.7),
+        tuple(sorted([*events, *dropped])),
+        form,
+        tuple(why),
+    )
 
 
 def _surges(smooth: np.ndarray, step: float, noise: float) -> list[tuple[int, float, float, float]]:
-    """(place, peak, what is drawn once it has settled, seconds) of each surge: a rise well over what was drawn just before, that lasts more than a moment."""
+    """(place, peak, what is drawn once it has settled, seconds) of each surge: a rise well over what was drawn just
+    before, that lasts more than a moment."""
     found: list[tuple[int, float, float, float]] = []
     top = float(np.percentile(smooth, 99.5))
     upper, rise = max(0.12, 0.6 * top), max(_SURGE * top, 0.08, 5 * noise)
@@ -146,10 +211,24 @@ def _surges(smooth: np.ndarray, step: float, noise: float) -> list[tuple[int, fl
         if value < 0.8 * upper or value < 0.62 * peak:
             if (place - start) * step >= 0.25:
                 rest = smooth[min(len(smooth) - 1, place + int(0.6 / step)) : min(len(smooth), place + int(3.5 / step))]
-                found.append((start, float(smooth[start:place].max()), float(np.median(rest)) if len(rest) else float(value), (place - start) * step))
+                found.append(
+                    (
+                        start,
+                        float(smooth[start:place].max()),
+                        float(np.median(rest)) if len(rest) else float(value),
+                        (place - start) * step,
+                    )
+                )
             is_up, lowest = False, float(value)
     if is_up and (len(smooth) - start) * step >= 0.25:
-        found.append((start, float(smooth[start:].max()), float(np.median(smooth[max(start, len(smooth) - int(2 / step)) :])), (len(smooth) - start) * step))
+        found.append(
+            (
+                start,
+                float(smooth[start:].max()),
+                float(np.median(smooth[max(start, len(smooth) - int(2 / step)) :])),
+                (len(smooth) - start) * step,
+            )
+        )
     return found
 
 

@@ -27,19 +27,37 @@ def with_checksum(page: bytearray) -> bytes:
     return bytes(page)
 
 
-def ata_identify(*, model: str, serial: str, firmware: str = "F1", sectors: int, rotation: int = 5400, smart: bool = True) -> bytes:
-    """IDENTIFY DEVICE with 48-bit addressing, 512-byte sectors and the given rotation (0: flash); with `smart`: error log, self-tests and
-    general purpose logs too."""
+def ata_identify(
+    *, model: str, serial: str, firmware: str = "F1", sectors: int, rotation: int = 5400, smart: bool = True
+) -> bytes:
+    """IDENTIFY DEVICE with 48-bit addressing, 512-byte sectors and the given rotation (0: flash); with `smart`: error
+    log, self-tests and general purpose logs too."""
     values: dict[str, Value] = {
-        "general_configuration": 0x0040, "model": model, "serial": serial, "firmware": firmware,
-        "sectors_28bit": min(sectors, 0x0FFFFFFF), "sectors_48bit": sectors, "command_set_1": int(smart), "command_set_2": 0x7400,
-        "command_set_ext": 0x4023 if smart else 0x4000, "enabled_1": int(smart), "sector_size_word": 0x4000, "form_factor": 3,
-        "rotation_rate": rotation or 1, "integrity_signature": 0xA5,
-    }  # fmt: skip
+        "general_configuration": 0x0040,
+        "model": model,
+        "serial": serial,
+        "firmware": firmware,
+        "sectors_28bit": min(sectors, 0x0FFFFFFF),
+        "sectors_48bit": sectors,
+        "command_set_1": int(smart),
+        "command_set_2": 0x7400,
+        "command_set_ext": 0x4023 if smart else 0x4000,
+        "enabled_1": int(smart),
+        "sector_size_word": 0x4000,
+        "form_factor": 3,
+        "rotation_rate": rotation or 1,
+        "integrity_signature": 0xA5,
+    }
     return with_checksum(write_fields(at.ATA_IDENTIFY, values, size=at.SECTOR))
 
 
-def smart_data(attributes: Sequence[SmartAttribute], *, self_test_status: int = 0, long_minutes: int = 110, conveyance_minutes: int = 0) -> bytes:
+def smart_data(
+    attributes: Sequence[SmartAttribute],
+    *,
+    self_test_status: int = 0,
+    long_minutes: int = 110,
+    conveyance_minutes: int = 0,
+) -> bytes:
     """SMART READ DATA with these attributes."""
     page = write_fields(
         at.SMART_TAIL,
@@ -58,9 +76,12 @@ def smart_data(attributes: Sequence[SmartAttribute], *, self_test_status: int = 
     for index, attribute in enumerate(attributes):
         start = at.SMART_FIRST_ENTRY + index * at.SMART_ENTRY_SIZE
         entry: Mapping[str, Value] = {
-            "id": attribute.id, "flags": 0x02 | int(attribute.prefailure), "now": attribute.now, "worst": attribute.worst,
+            "id": attribute.id,
+            "flags": 0x02 | int(attribute.prefailure),
+            "now": attribute.now,
+            "worst": attribute.worst,
             "raw": attribute.raw,
-        }  # fmt: skip
+        }
         page[start : start + at.SMART_ENTRY_SIZE] = write_fields(at.SMART_ENTRY, dict(entry), size=at.SMART_ENTRY_SIZE)
     return with_checksum(page)
 
@@ -85,10 +106,18 @@ def smart_status(*, exceeded: bool) -> bytes:
 def nvme_controller(*, model: str, serial: str, firmware: str = "F1", capacity: int) -> bytes:
     """Identify Controller of a version 1.4 drive with one namespace."""
     values: dict[str, Value] = {
-        "pci_vendor": 0x1DE5, "serial": serial, "model": model, "firmware": firmware, "version": 0x00010400,
-        "admin_commands": 0x0010, "capacity_bytes": capacity, "namespaces": 1, "warning_temperature": 343,
-        "critical_temperature": 358, "long_test_minutes": 42,
-    }  # fmt: skip
+        "pci_vendor": 0x1DE5,
+        "serial": serial,
+        "model": model,
+        "firmware": firmware,
+        "version": 0x00010400,
+        "admin_commands": 0x0010,
+        "capacity_bytes": capacity,
+        "namespaces": 1,
+        "warning_temperature": 343,
+        "critical_temperature": 358,
+        "long_test_minutes": 42,
+    }
     page = write_fields(at.NVME_CONTROLLER, values, size=at.NVME_PAGE)
     page[512] = 0x66
     return bytes(page)

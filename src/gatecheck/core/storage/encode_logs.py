@@ -46,43 +46,90 @@ def log_directory(pages: Mapping[int, int]) -> bytes:
 def summary_errors(errors: Sequence[AtaError], *, count: int | None = None) -> bytes:
     """SMART log 01h; errors oldest first, the newest five are kept."""
     return _errors(
-        errors, count, 1, at.SUMMARY_HEAD, at.SUMMARY_COMMAND, at.SUMMARY_ERROR, at.SUMMARY_ERRORS_AT, at.SUMMARY_ERROR_SIZE,
-        at.SUMMARY_COMMAND_SIZE, at.SUMMARY_ERRORS,
-    )  # fmt: skip
+        errors,
+        count,
+        1,
+        at.SUMMARY_HEAD,
+        at.SUMMARY_COMMAND,
+        at.SUMMARY_ERROR,
+        at.SUMMARY_ERRORS_AT,
+        at.SUMMARY_ERROR_SIZE,
+        at.SUMMARY_COMMAND_SIZE,
+        at.SUMMARY_ERRORS,
+    )
 
 
 def comprehensive_errors(errors: Sequence[AtaError], *, count: int | None = None, pages: int = 1) -> bytes:
     """SMART log 02h: the summary's structures, five in each of its sectors."""
     return _errors(
-        errors, count, pages, at.SUMMARY_HEAD, at.SUMMARY_COMMAND, at.SUMMARY_ERROR, at.SUMMARY_ERRORS_AT, at.SUMMARY_ERROR_SIZE,
-        at.SUMMARY_COMMAND_SIZE, at.SUMMARY_ERRORS,
-    )  # fmt: skip
+        errors,
+        count,
+        pages,
+        at.SUMMARY_HEAD,
+        at.SUMMARY_COMMAND,
+        at.SUMMARY_ERROR,
+        at.SUMMARY_ERRORS_AT,
+        at.SUMMARY_ERROR_SIZE,
+        at.SUMMARY_COMMAND_SIZE,
+        at.SUMMARY_ERRORS,
+    )
 
 
 def extended_errors(errors: Sequence[AtaError], *, count: int | None = None, pages: int = 1) -> bytes:
     """General purpose log 03h."""
     return _errors(
-        errors, count, pages, at.EXTENDED_HEAD, at.EXTENDED_COMMAND, at.EXTENDED_ERROR, at.EXTENDED_ERRORS_AT, at.EXTENDED_ERROR_SIZE,
-        at.EXTENDED_COMMAND_SIZE, at.EXTENDED_ERRORS,
-    )  # fmt: skip
+        errors,
+        count,
+        pages,
+        at.EXTENDED_HEAD,
+        at.EXTENDED_COMMAND,
+        at.EXTENDED_ERROR,
+        at.EXTENDED_ERRORS_AT,
+        at.EXTENDED_ERROR_SIZE,
+        at.EXTENDED_COMMAND_SIZE,
+        at.EXTENDED_ERRORS,
+    )
 
 
 def _errors(
-    errors: Sequence[AtaError], count: int | None, pages: int, head: Sequence[Field], command: Sequence[Field], error: Sequence[Field], start: int,
-    size: int, command_size: int, per_page: int,
-) -> bytes:  # fmt: skip
+    errors: Sequence[AtaError],
+    count: int | None,
+    pages: int,
+    head: Sequence[Field],
+    command: Sequence[Field],
+    error: Sequence[Field],
+    start: int,
+    size: int,
+    command_size: int,
+    per_page: int,
+) -> bytes:
     slots = pages * per_page
     raw = bytearray(pages * SECTOR)
     for number, item in enumerate(errors):
         slot = number % slots
         place = slot // per_page * SECTOR + start + slot % per_page * size
         tail = place + at.COMMANDS_PER_ERROR * command_size
-        shared: dict[str, Value] = {"device": 0x40 | (item.lba >> 24 & 0xF if size == at.SUMMARY_ERROR_SIZE else 0), **_lba(item.lba, size)}
-        raw[tail - command_size : tail] = write_fields(command, {**shared, "command": item.command, "timestamp": 1000}, size=command_size)
-        own: dict[str, Value] = {**shared, "error": item.error, "status": 0x51, "state": item.state, "lifetime_hours": item.hours}
+        shared: dict[str, Value] = {
+            "device": 0x40 | (item.lba >> 24 & 0xF if size == at.SUMMARY_ERROR_SIZE else 0),
+            **_lba(item.lba, size),
+        }
+        raw[tail - command_size : tail] = write_fields(
+            command, {**shared, "command": item.command, "timestamp": 1000}, size=command_size
+        )
+        own: dict[str, Value] = {
+            **shared,
+            "error": item.error,
+            "status": 0x51,
+            "state": item.state,
+            "lifetime_hours": item.hours,
+        }
         raw[tail : place + size] = write_fields(error, own, size=place + size - tail)
     total = len(errors) if count is None else count
-    values: dict[str, Value] = {"version": 1, "index": (len(errors) - 1) % slots + 1 if errors else 0, "device_error_count": min(total, 0xFFFF)}
+    values: dict[str, Value] = {
+        "version": 1,
+        "index": (len(errors) - 1) % slots + 1 if errors else 0,
+        "device_error_count": min(total, 0xFFFF),
+    }
     for field in head:
         struct.pack_into(field.format, raw, field.at, values[field.name])
     return b"".join(with_checksum(raw[page * SECTOR : (page + 1) * SECTOR]) for page in range(pages))
@@ -106,19 +153,34 @@ def self_tests(tests: Sequence[AtaTest]) -> bytes:
 def extended_self_tests(tests: Sequence[AtaTest]) -> bytes:
     """General purpose log 07h, one page."""
     return _tests(
-        tests, at.EXTENDED_SELF_TEST_HEAD, at.EXTENDED_SELF_TEST, at.EXTENDED_SELF_TEST_AT, at.EXTENDED_SELF_TEST_SIZE,
-        at.EXTENDED_SELF_TESTS, 0xFFFFFFFFFFFF,
-    )  # fmt: skip
+        tests,
+        at.EXTENDED_SELF_TEST_HEAD,
+        at.EXTENDED_SELF_TEST,
+        at.EXTENDED_SELF_TEST_AT,
+        at.EXTENDED_SELF_TEST_SIZE,
+        at.EXTENDED_SELF_TESTS,
+        0xFFFFFFFFFFFF,
+    )
 
 
-def _tests(tests: Sequence[AtaTest], head: Sequence[Field], layout: Sequence[Field], start: int, size: int, slots: int, no_lba: int) -> bytes:
+def _tests(
+    tests: Sequence[AtaTest],
+    head: Sequence[Field],
+    layout: Sequence[Field],
+    start: int,
+    size: int,
+    slots: int,
+    no_lba: int,
+) -> bytes:
     raw = bytearray(SECTOR)
     for number, test in enumerate(tests):
         place = start + number % slots * size
         values: dict[str, Value] = {
-            "kind": test.kind, "status": test.result << 4 | test.left // 10, "lifetime_hours": test.hours,
+            "kind": test.kind,
+            "status": test.result << 4 | test.left // 10,
+            "lifetime_hours": test.hours,
             "lba": no_lba if test.lba is None else test.lba,
-        }  # fmt: skip
+        }
         raw[place : place + size] = write_fields(layout, values, size=size)
     heads: dict[str, int] = {"revision": 1, "index": (len(tests) - 1) % slots + 1 if tests else 0}
     for field in head:
@@ -149,9 +211,15 @@ def nvme_errors(errors: Sequence[tuple[int, int, int]], *, entries: int = 4) -> 
     raw = bytearray(entries * at.NVME_ERROR_SIZE)
     for number, (kind, code, lba) in enumerate(errors[:entries]):
         values: dict[str, Value] = {
-            "error_count": len(errors) - number, "queue": 1, "status": (kind << 8 | code) << 1, "lba": lba, "namespace": 1,
-        }  # fmt: skip
-        raw[number * at.NVME_ERROR_SIZE : (number + 1) * at.NVME_ERROR_SIZE] = write_fields(at.NVME_ERROR, values, size=at.NVME_ERROR_SIZE)
+            "error_count": len(errors) - number,
+            "queue": 1,
+            "status": (kind << 8 | code) << 1,
+            "lba": lba,
+            "namespace": 1,
+        }
+        raw[number * at.NVME_ERROR_SIZE : (number + 1) * at.NVME_ERROR_SIZE] = write_fields(
+            at.NVME_ERROR, values, size=at.NVME_ERROR_SIZE
+        )
     return bytes(raw)
 
 
@@ -176,8 +244,15 @@ def nvme_self_tests(tests: Sequence[tuple[int, int, int, int | None]], *, runnin
             continue
         kind, result, hours, lba = tests[number]
         values: dict[str, Value] = {
-            "status": kind << 4 | result, "valid": 0 if lba is None else 0x0F, "power_on_hours": hours, "namespace": 1, "lba": lba or 0,
-            "status_type": 0 if lba is None else 2, "status_code": 0 if lba is None else 0x81,
-        }  # fmt: skip
-        raw[place : place + at.NVME_SELF_TEST_SIZE] = write_fields(at.NVME_SELF_TEST, values, size=at.NVME_SELF_TEST_SIZE)
+            "status": kind << 4 | result,
+            "valid": 0 if lba is None else 0x0F,
+            "power_on_hours": hours,
+            "namespace": 1,
+            "lba": lba or 0,
+            "status_type": 0 if lba is None else 2,
+            "status_code": 0 if lba is None else 0x81,
+        }
+        raw[place : place + at.NVME_SELF_TEST_SIZE] = write_fields(
+            at.NVME_SELF_TEST, values, size=at.NVME_SELF_TEST_SIZE
+        )
     return bytes(raw)

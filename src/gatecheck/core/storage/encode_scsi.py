@@ -13,7 +13,11 @@ WORDS = {name: code for code, name in at.COUNTERS.items()}
 
 def inquiry(*, vendor: str, product: str, revision: str = "F1", kind: int = 0) -> bytes:
     """Standard INQUIRY data of a fixed disk, 96 bytes."""
-    page = write_fields(at.INQUIRY, {"peripheral": kind, "version": 6, "vendor": vendor, "product": product, "revision": revision}, size=96)
+    page = write_fields(
+        at.INQUIRY,
+        {"peripheral": kind, "version": 6, "vendor": vendor, "product": product, "revision": revision},
+        size=96,
+    )
     page[4] = 91
     return bytes(page)
 
@@ -75,18 +79,45 @@ def self_tests(tests: Sequence[tuple[int, int, int, int | None]]) -> bytes:
     own = []
     for place, (code, result, hours, lba) in enumerate(tests, 1):
         data = write_fields(
-            at.SELF_TEST, {"code_and_result": code << 5 | result, "number": 1, "hours": hours, "lba": (1 << 64) - 1 if lba is None else lba, "sense_key": 3 if lba is not None else 0},
+            at.SELF_TEST,
+            {
+                "code_and_result": code << 5 | result,
+                "number": 1,
+                "hours": hours,
+                "lba": (1 << 64) - 1 if lba is None else lba,
+                "sense_key": 3 if lba is not None else 0,
+            },
             size=16,
-        )  # fmt: skip
+        )
         own.append((place, bytes(data)))
     return log(0x10, own)
 
 
 def scan(minutes: int, found: Sequence[tuple[int, int]] = ()) -> bytes:
     """Background scan: power-on minutes, then (minutes, LBA) of each place that could not be read."""
-    own = [(0, bytes(write_fields(at.SCAN_STATUS, {"power_on_minutes": minutes, "status": 8, "scans": minutes // 10_000}, size=12)))]
+    own = [
+        (
+            0,
+            bytes(
+                write_fields(
+                    at.SCAN_STATUS, {"power_on_minutes": minutes, "status": 8, "scans": minutes // 10_000}, size=12
+                )
+            ),
+        )
+    ]
     for place, (when, lba) in enumerate(found, 1):
-        own.append((place, bytes(write_fields(at.SCAN_ERROR, {"power_on_minutes": when, "reassign_and_key": 0x53, "code": 0x11, "lba": lba}, size=20))))
+        own.append(
+            (
+                place,
+                bytes(
+                    write_fields(
+                        at.SCAN_ERROR,
+                        {"power_on_minutes": when, "reassign_and_key": 0x53, "code": 0x11, "lba": lba},
+                        size=20,
+                    )
+                ),
+            )
+        )
     return log(0x15, own)
 
 

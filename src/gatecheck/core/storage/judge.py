@@ -1,8 +1,8 @@
-"""A drive's identity and health pages -> findings, and the weights they give to the outcomes of the check `health-pages`.
+"""A drive's identity and health pages -> findings, and the weights they give to the outcomes of the check
+`health-pages`.
 
-Findings keep apart what is physical, connection, wear, age and heat. Each rests on a byte, so that a claim can be unfolded.
-Limits and weights stand in knowledge/findings.toml, sentences in words/LANGUAGE/findings.toml.
-"""
+Findings keep apart what is physical, connection, wear, age and heat. Each rests on a byte, so that a claim can be
+unfolded. Limits and weights stand in knowledge/findings.toml, sentences in words/LANGUAGE/findings.toml."""
 
 from __future__ import annotations
 
@@ -23,7 +23,8 @@ def judge_hidden() -> list[Finding]:
 
 
 def judge_silent(bus: str, level: str) -> list[Finding]:
-    """What to say of a drive of which no page tells its health: nothing is known, and nothing is suspected. `level`: of a RAID volume."""
+    """What to say of a drive of which no page tells its health: nothing is known, and nothing is suspected. `level`: of
+    a RAID volume."""
     if bus == "raid":
         return [Finding("raid-volume", READING, NOTE, "block-device", values={"level": level})]
     return [Finding("no-pages", READING, NOTE, "identify")]
@@ -50,7 +51,15 @@ def judge_status(status: SmartStatus, kind: str, pages: DrivePages, rules: Findi
 def judge_thresholds(thresholds: SmartThresholds, kind: str, pages: DrivePages, rules: Findings) -> Iterable[Finding]:
     """SMART thresholds: only whether the page arrived whole, and only beside the data it is for."""
     if pages.smart and not thresholds.checksum.ok:
-        yield Finding("checksum-wrong", READING, SIGN, kind, 511, {"off": thresholds.checksum.total}, words="checksum-wrong-thresholds")
+        yield Finding(
+            "checksum-wrong",
+            READING,
+            SIGN,
+            kind,
+            511,
+            {"off": thresholds.checksum.total},
+            words="checksum-wrong-thresholds",
+        )
 
 
 def judge_smart(smart: SmartData, kind: str, pages: DrivePages, rules: Findings) -> Iterable[Finding]:
@@ -60,7 +69,15 @@ def judge_smart(smart: SmartData, kind: str, pages: DrivePages, rules: Findings)
     for reading in smart.readings:
         yield from _reading(reading, kind, rules)
     if smart.self_test.startswith(("failed", "fatal")):
-        yield Finding("self-test-failed", PHYSICAL, FAILING, kind, 363, {"result": smart.self_test}, words="self-test-failed-status")
+        yield Finding(
+            "self-test-failed",
+            PHYSICAL,
+            FAILING,
+            kind,
+            363,
+            {"result": smart.self_test},
+            words="self-test-failed-status",
+        )
 
 
 def _reading(reading: SmartReading, page: str, rules: Findings) -> Iterable[Finding]:
@@ -72,7 +89,14 @@ def _reading(reading: SmartReading, page: str, rules: Findings) -> Iterable[Find
         words = "below-threshold" if reading.prefailure else "below-threshold-used-up"
         yield Finding("below-threshold", kind, FAILING if reading.prefailure else SIGN, page, reading.at, values, words)
     elif reading.below_ever:
-        yield Finding("was-below-threshold", reading.kind or AGE, SIGN, page, reading.at, {**named, "worst": reading.worst, "limit": reading.threshold})
+        yield Finding(
+            "was-below-threshold",
+            reading.kind or AGE,
+            SIGN,
+            page,
+            reading.at,
+            {**named, "worst": reading.worst, "limit": reading.threshold},
+        )
     if reading.value is None:
         return
     limit = rules.counts.get(reading.id)
@@ -80,7 +104,9 @@ def _reading(reading: SmartReading, page: str, rules: Findings) -> Iterable[Find
         severity = FAILING if limit.failing is not None and reading.value >= limit.failing else SIGN
         yield Finding(limit.finding, limit.kind, severity, page, reading.at, named)
     if reading.id == _CRC_ERRORS and reading.value:
-        yield Finding("crc-errors", CONNECTION, SIGN if reading.value >= limits["few_crc"] else NOTE, page, reading.at, named)
+        yield Finding(
+            "crc-errors", CONNECTION, SIGN if reading.value >= limits["few_crc"] else NOTE, page, reading.at, named
+        )
     if reading.kind == AGE and reading.value >= limits["old_hours"]:
         yield Finding("old", AGE, NOTE, page, reading.at, {"hours": reading.value})
     if reading.kind == HEAT and reading.value >= limits["hot_disk"]:
@@ -115,7 +141,13 @@ def health_weights(pages: DrivePages, findings: Sequence[Finding], rules: Findin
     if pages.hidden:
         return dict(told["unreadable"])
     tells_life = pages.kernel is not None and pages.kernel.life is not None
-    if not pages.smart and not pages.nvme and not pages.scsi_health and not tells_life and (pages.status is None or pages.status.exceeded is None):
+    if (
+        not pages.smart
+        and not pages.nvme
+        and not pages.scsi_health
+        and not tells_life
+        and (pages.status is None or pages.status.exceeded is None)
+    ):
         return dict(told["unreadable"]) if pages.unreadable else None
     weights = dict(told[_situation(findings)])
     if any(f.id == "checksum-wrong" for f in findings):
@@ -126,8 +158,8 @@ def health_weights(pages: DrivePages, findings: Sequence[Finding], rules: Findin
 
 
 def read_weights(pages: DrivePages, findings: Sequence[Finding], rules: Findings) -> dict[str, float]:
-    """Weights over the outcomes of `health-pages` where sectors of the medium could not be read: that is told by the findings, also
-    where the drive passes no page about its health."""
+    """Weights over the outcomes of `health-pages` where sectors of the medium could not be read: that is told by the
+    findings, also where the drive passes no page about its health."""
     told = health_weights(pages, findings, rules) if not pages.hidden else None
     return dict(rules.weights["health-pages"][_situation(findings)]) if told is None or "unreadable" in told else told
 

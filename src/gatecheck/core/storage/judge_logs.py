@@ -1,4 +1,5 @@
-"""What a drive's logs mean: findings, soft evidence for the checks that ask for them, and events on its power-on time."""
+"""What a drive's logs mean: findings, soft evidence for the checks that ask for them, and events on its power-on
+time."""
 
 from __future__ import annotations
 
@@ -7,7 +8,15 @@ from dataclasses import dataclass, field
 
 from gatecheck.core.findings import CONNECTION, FAILING, NOTE, PHYSICAL, READING, SIGN, Finding
 from gatecheck.core.knowledge.judging import Findings
-from gatecheck.core.storage.logs import OTHER_FAILURE, PASSED, READ_FAILURE, ErrorLog, SelfTestEntry, SelfTestLog, Statistics
+from gatecheck.core.storage.logs import (
+    OTHER_FAILURE,
+    PASSED,
+    READ_FAILURE,
+    ErrorLog,
+    SelfTestEntry,
+    SelfTestLog,
+    Statistics,
+)
 from gatecheck.core.storage.pages import DrivePages
 from gatecheck.core.words.said import Said, say
 
@@ -20,7 +29,8 @@ Weights = dict[str, dict[str, float]]
 
 @dataclass(frozen=True, slots=True)
 class LogEvent:
-    """Something on the drive's time line. `hours`: power-on hours then, None where the log does not say; `ago`: hours before now."""
+    """Something on the drive's time line. `hours`: power-on hours then, None where the log does not say; `ago`: hours
+    before now."""
 
     kind: str
     hours: int | None
@@ -57,11 +67,21 @@ def judge_errors(log: ErrorLog, kind: str, pages: DrivePages, rules: Findings) -
         recent = ago is None or ago <= recent_hours
         severity = FAILING if recent and len(media) >= rules.limits["many_media_logged"] else SIGN if recent else NOTE
         values = {"count": len(media), "of": len(log.errors), "lba": newest.lba, "when": _when(ago)}
-        yield Finding("media-errors-logged", PHYSICAL, severity, kind, newest.at, values, "" if recent else "media-errors-logged-old")
+        yield Finding(
+            "media-errors-logged",
+            PHYSICAL,
+            severity,
+            kind,
+            newest.at,
+            values,
+            "" if recent else "media-errors-logged-old",
+        )
     if link:
         ago = _ago(pages, link[0].hours)
         severity = SIGN if ago is None or ago <= recent_hours else NOTE
-        yield Finding("crc-errors-logged", CONNECTION, severity, kind, link[0].at, {"count": len(link), "of": len(log.errors)})
+        yield Finding(
+            "crc-errors-logged", CONNECTION, severity, kind, link[0].at, {"count": len(link), "of": len(log.errors)}
+        )
 
 
 def _when(ago: int | None) -> Said | str:
@@ -78,7 +98,13 @@ def judge_tests(log: SelfTestLog, kind: str, pages: DrivePages, rules: Findings)
         return
     last, newest = done[0], failed[0]
     where = "" if newest.lba is None else say("where.at-lba", lba=newest.lba)
-    values = {"test": newest.kind, "result": newest.result, "where": where, "when": _when(_ago(pages, newest.hours)), "later": last.kind}
+    values = {
+        "test": newest.kind,
+        "result": newest.result,
+        "where": where,
+        "when": _when(_ago(pages, newest.hours)),
+        "later": last.kind,
+    }
     if last.outcome == PASSED:
         yield Finding("self-test-failed-once", PHYSICAL, SIGN, kind, newest.at, values)
     else:
@@ -98,7 +124,8 @@ def judge_statistics(statistics: Statistics, kind: str, pages: DrivePages, rules
 
 
 def weigh_errors(log: ErrorLog, pages: DrivePages, rules: Findings) -> Weights:
-    """What an error log says to the check `error-log`; nothing where all it holds are lost transfers: those are the link's."""
+    """What an error log says to the check `error-log`; nothing where all it holds are lost transfers: those are the
+    link's."""
     told = rules.weights["error-log"]
     telling = [e for e in log.errors if e.is_media]
     if any(e.is_link for e in log.errors) and not telling:
@@ -134,11 +161,34 @@ def events(pages: DrivePages) -> list[LogEvent]:
     for error in errors[1].errors if errors else ():
         severity = SIGN if error.is_media or error.is_link else NOTE
         text = say("event.error", command=error.command, causes=list(error.causes))
-        found.append(LogEvent("error", error.hours, _ago(pages, error.hours), text, error.lba, severity, errors[0] if errors else "", error.at))
+        found.append(
+            LogEvent(
+                "error",
+                error.hours,
+                _ago(pages, error.hours),
+                text,
+                error.lba,
+                severity,
+                errors[0] if errors else "",
+                error.at,
+            )
+        )
     for test in tests[1].tests if tests else ():
         severity = FAILING if test.outcome in (READ_FAILURE, OTHER_FAILURE) else NOTE
         text = say("event.test", test=test.kind, result=test.result)
-        found.append(LogEvent("test", test.hours, _ago(pages, test.hours), text, test.lba, severity, tests[0] if tests else "", test.at, test.kind))
+        found.append(
+            LogEvent(
+                "test",
+                test.hours,
+                _ago(pages, test.hours),
+                text,
+                test.lba,
+                severity,
+                tests[0] if tests else "",
+                test.at,
+                test.kind,
+            )
+        )
     return sorted(found, key=lambda e: (e.hours is None, -(e.ago or 0) if e.ago is not None else 0, e.hours or 0))
 
 

@@ -1,4 +1,5 @@
-"""What a SCSI drive's pages, and the kernel's word on flash without pages, mean: findings in the same words as for any other drive."""
+"""What a SCSI drive's pages, and the kernel's word on flash without pages, mean: findings in the same words as for any
+other drive."""
 
 from __future__ import annotations
 
@@ -8,10 +9,21 @@ from gatecheck.core.findings import FAILING, HEAT, NOTE, PHYSICAL, READING, SIGN
 from gatecheck.core.knowledge.judging import Findings
 from gatecheck.core.storage.kernel import FlashLife
 from gatecheck.core.storage.pages import DrivePages
-from gatecheck.core.storage.scsi import ScsiCapacity, ScsiEndurance, ScsiErrors, ScsiExceptions, ScsiScan, ScsiTemperature
+from gatecheck.core.storage.scsi import (
+    ScsiCapacity,
+    ScsiEndurance,
+    ScsiErrors,
+    ScsiExceptions,
+    ScsiScan,
+    ScsiTemperature,
+)
 from gatecheck.core.words.said import say
 
-_UNCORRECTED = {"scsi-log-02": "uncorrected write errors", "scsi-log-03": "uncorrected read errors", "scsi-log-05": "uncorrected verify errors"}
+_UNCORRECTED = {
+    "scsi-log-02": "uncorrected write errors",
+    "scsi-log-03": "uncorrected read errors",
+    "scsi-log-05": "uncorrected verify errors",
+}
 _TOO_HOT = 1
 
 
@@ -28,7 +40,15 @@ def judge_exceptions(told: ScsiExceptions, kind: str, pages: DrivePages, rules: 
     elif told.warning:
         heat = told.qualifier == _TOO_HOT
         warning = "temperature out of range" if heat else f"warning {told.code:02X}/{told.qualifier:02X}"
-        yield Finding("critical-warning", HEAT if heat else PHYSICAL, SIGN, kind, 8, {"warning": warning}, "critical-warning-heat" if heat else "")
+        yield Finding(
+            "critical-warning",
+            HEAT if heat else PHYSICAL,
+            SIGN,
+            kind,
+            8,
+            {"warning": warning},
+            "critical-warning-heat" if heat else "",
+        )
     else:
         yield Finding("threshold-not-exceeded", READING, NOTE, kind, 8)
 
@@ -38,7 +58,14 @@ def judge_counters(errors: ScsiErrors, kind: str, pages: DrivePages, rules: Find
     count, limit = errors.counts.get("uncorrected", 0), rules.statistics["reported uncorrectable errors"]
     if count >= limit.sign:
         severity = FAILING if limit.failing is not None and count >= limit.failing else SIGN
-        yield Finding(limit.finding, limit.kind, severity, kind, None, {"name": _UNCORRECTED.get(kind, "uncorrected errors"), "value": count})
+        yield Finding(
+            limit.finding,
+            limit.kind,
+            severity,
+            kind,
+            None,
+            {"name": _UNCORRECTED.get(kind, "uncorrected errors"), "value": count},
+        )
 
 
 def judge_scan(scan: ScsiScan, kind: str, pages: DrivePages, rules: Findings) -> Iterable[Finding]:
@@ -81,4 +108,12 @@ def judge_life(life: FlashLife, rules: Findings) -> Iterable[Finding]:
             yield Finding("wearing", WEAR, SIGN, page, None, {"used": high or low}, words="wearing-band")
     if life.reserve in ("warning", "urgent"):
         share = 80 if life.reserve == "warning" else 90
-        yield Finding("spare-used", WEAR, SIGN if life.reserve == "warning" else FAILING, page, None, {"share": share}, words="spare-used-band")
+        yield Finding(
+            "spare-used",
+            WEAR,
+            SIGN if life.reserve == "warning" else FAILING,
+            page,
+            None,
+            {"share": share},
+            words="spare-used-band",
+        )

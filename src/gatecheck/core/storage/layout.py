@@ -51,14 +51,29 @@ SATA_SPEEDS = {1: "1.5 Gb/s", 2: "3.0 Gb/s", 3: "6.0 Gb/s"}
 
 # word 222 where bits 15:12 are 1 (ACS-4, table 55)
 SATA_VERSIONS = {
-    0: "ATA8-AST", 1: "SATA 1.0a", 2: "SATA II", 3: "SATA 2.5", 4: "SATA 2.6", 5: "SATA 3.0", 6: "SATA 3.1", 7: "SATA 3.2", 8: "SATA 3.3",
-}  # fmt: skip
+    0: "ATA8-AST",
+    1: "SATA 1.0a",
+    2: "SATA II",
+    3: "SATA 2.5",
+    4: "SATA 2.6",
+    5: "SATA 3.0",
+    6: "SATA 3.1",
+    7: "SATA 3.2",
+    8: "SATA 3.3",
+}
 # (word by name, bit, what): features that matter on a bench (ACS-4, table 55)
 FEATURES = (
-    ("command_set_1", 0, "SMART"), ("command_set_ext", 0, "SMART error log"), ("command_set_ext", 1, "SMART self-test"),
-    ("command_set_ext", 5, "general purpose logging"), ("command_set_1", 1, "security"), ("command_set_2", 10, "48-bit addresses"),
-    ("sata_capabilities", 8, "queued commands"), ("enabled_1", 5, "write cache on"), ("command_set_1", 10, "host protected area"),
-    ("command_set_2", 3, "advanced power management"), ("trim_support", 0, "trim"),
+    ("command_set_1", 0, "SMART"),
+    ("command_set_ext", 0, "SMART error log"),
+    ("command_set_ext", 1, "SMART self-test"),
+    ("command_set_ext", 5, "general purpose logging"),
+    ("command_set_1", 1, "security"),
+    ("command_set_2", 10, "48-bit addresses"),
+    ("sata_capabilities", 8, "queued commands"),
+    ("enabled_1", 5, "write cache on"),
+    ("command_set_1", 10, "host protected area"),
+    ("command_set_2", 3, "advanced power management"),
+    ("trim_support", 0, "trim"),
 )
 
 SMART_ENTRY_COUNT, SMART_ENTRY_SIZE, SMART_FIRST_ENTRY = 30, 12, 2
@@ -85,13 +100,30 @@ SMART_THRESHOLD = (Field("id", 0, "<B"), Field("threshold", 1, "<B"))
 
 # high nibble of self_test_status (ACS-2, table 95)
 SELF_TEST_RESULTS = {
-    0: "completed", 1: "aborted by the host", 2: "interrupted by a reset", 3: "fatal error", 4: "failed: unknown element",
-    5: "failed: electrical", 6: "failed: servo or seek", 7: "failed: read", 8: "failed: handling damage", 15: "running",
-}  # fmt: skip
+    0: "completed",
+    1: "aborted by the host",
+    2: "interrupted by a reset",
+    3: "fatal error",
+    4: "failed: unknown element",
+    5: "failed: electrical",
+    6: "failed: servo or seek",
+    7: "failed: read",
+    8: "failed: handling damage",
+    15: "running",
+}
 
 ATA_STATUS_DESCRIPTOR = 0x09  # SAT-4, 12.2.2.7: ATA status return descriptor, 14 bytes
 SENSE_DESCRIPTOR, SENSE_FIXED = (0x72, 0x73), (0x70, 0x71)  # SPC-4, 4.5
-SENSE_KEYS = {0: "no sense", 1: "recovered", 2: "not ready", 3: "medium error", 4: "hardware error", 5: "illegal request", 6: "unit attention", 11: "aborted"}  # fmt: skip
+SENSE_KEYS = {
+    0: "no sense",
+    1: "recovered",
+    2: "not ready",
+    3: "medium error",
+    4: "hardware error",
+    5: "illegal request",
+    6: "unit attention",
+    11: "aborted",
+}
 
 NVME_CONTROLLER = (  # NVM Express 1.4, figure 247
     Field("pci_vendor", 0, "<H"),

@@ -198,7 +198,9 @@ def read_ata_identify(page: bytes) -> AtaIdentity:
     fields = read_fields(at.ATA_IDENTIFY, page, what, size=at.SECTOR)
     _not_blank(page, what)
     if _int(fields, "general_configuration") & 0x8000:
-        raise DecodeError(f"{what} general configuration", at=0, expected="bit 15 clear (an ATA device)", got="bit 15 set")
+        raise DecodeError(
+            f"{what} general configuration", at=0, expected="bit 15 clear (an ATA device)", got="bit 15 set"
+        )
     word_106 = _int(fields, "sector_size_word")
     valid_106 = word_106 & 0xC000 == 0x4000
     logical = _int(fields, "logical_sector_words") * 2 if valid_106 and word_106 & 0x1000 else at.SECTOR
@@ -220,7 +222,9 @@ def read_ata_identify(page: bytes) -> AtaIdentity:
         smart_supported=bool(_int(fields, "command_set_1") & 1),
         smart_enabled=bool(_int(fields, "enabled_1") & 1),
         security=tuple(
-            name for bit, name in enumerate(("supported", "enabled", "locked", "frozen", "expired")) if security >> bit & 1
+            name
+            for bit, name in enumerate(("supported", "enabled", "locked", "frozen", "expired"))
+            if security >> bit & 1
         ),
         trim=bool(_int(fields, "trim_support") & 1),
         checksum=checksum_of(page) if _int(fields, "integrity_signature") == 0xA5 else None,
@@ -254,7 +258,9 @@ def _rotation(code: int) -> int | None:
     return code if 0x0401 <= code <= 0xFFFE else None
 
 
-def read_smart_data(page: bytes, thresholds: SmartThresholds | None = None, *, is_flash: bool | None = None) -> SmartData:
+def read_smart_data(
+    page: bytes, thresholds: SmartThresholds | None = None, *, is_flash: bool | None = None
+) -> SmartData:
     """SMART READ DATA (B0h/D0h), 512 bytes; the checksum is verified and reported, a wrong one is not fatal.
 
     Raises DecodeError if short or blank. SFF-8035i rev. 2.0 for the attributes, ACS-2 table 93 for the rest.
@@ -277,12 +283,16 @@ def read_smart_data(page: bytes, thresholds: SmartThresholds | None = None, *, i
         self_test_left=(status & 0xF) * 10,
         short_test_minutes=_int(tail, "short_test_minutes"),
         long_test_minutes=_int(tail, "long_test_minutes_word") if long_minutes == 0xFF else long_minutes,
-        conveyance_test_minutes=max(_int(tail, "conveyance_test_minutes"), 1) if _int(tail, "offline_capability") & 0x20 else 0,
+        conveyance_test_minutes=max(_int(tail, "conveyance_test_minutes"), 1)
+        if _int(tail, "offline_capability") & 0x20
+        else 0,
         checksum=checksum_of(page),
     )
 
 
-def _reading(entry: dict[str, Value], start: int, thresholds: SmartThresholds | None, is_flash: bool | None) -> SmartReading:
+def _reading(
+    entry: dict[str, Value], start: int, thresholds: SmartThresholds | None, is_flash: bool | None
+) -> SmartReading:
     number, raw = _int(entry, "id"), _int(entry, "raw")
     meaning = meaning_of(number, is_flash=is_flash)
     value, unit = _interpreted(meaning, raw, _int(entry, "now"))
@@ -308,7 +318,8 @@ _HOTTEST = 0x7F
 
 
 def _extremes(raw: int) -> tuple[int | None, int | None]:
-    """Lowest and highest temperature packed above the reading: in two words, or in two bytes. Only where they enclose it."""
+    """Lowest and highest temperature packed above the reading: in two words, or in two bytes. Only where they enclose
+    it."""
     now = raw & 0xFF
     for pair in ((raw >> 16 & 0xFFFF, raw >> 32 & 0xFFFF), (raw >> 16 & 0xFF, raw >> 24 & 0xFF)):
         low, high = sorted(pair)
@@ -342,7 +353,9 @@ def read_smart_thresholds(page: bytes) -> SmartThresholds:
     by_id = {}
     for index in range(at.SMART_ENTRY_COUNT):
         start = at.SMART_FIRST_ENTRY + index * at.SMART_ENTRY_SIZE
-        entry = read_fields(at.SMART_THRESHOLD, page[start : start + at.SMART_ENTRY_SIZE], what, size=at.SMART_ENTRY_SIZE)
+        entry = read_fields(
+            at.SMART_THRESHOLD, page[start : start + at.SMART_ENTRY_SIZE], what, size=at.SMART_ENTRY_SIZE
+        )
         if entry["id"]:
             by_id[_int(entry, "id")] = _int(entry, "threshold")
     return SmartThresholds(int.from_bytes(page[:2], "little"), by_id, checksum_of(page))
@@ -417,8 +430,8 @@ def read_nvme_namespace(page: bytes) -> NvmeNamespace:
 
 
 def read_nvme_namespaces(page: bytes) -> NvmeNamespaces:
-    """Active Namespace ID list (Identify 06h, CNS 02h), 4096 bytes: up to 1,024 numbers in rising order, ended by zero. Raises
-    DecodeError if short or not in order. NVMe 1.4, 5.15.2.3."""
+    """Active Namespace ID list (Identify 06h, CNS 02h), 4096 bytes: up to 1,024 numbers in rising order, ended by zero.
+    Raises DecodeError if short or not in order. NVMe 1.4, 5.15.2.3."""
     what = "namespace list"
     read_fields((), page, what, size=at.NVME_PAGE)
     numbers: list[int] = []

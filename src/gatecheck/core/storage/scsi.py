@@ -150,7 +150,9 @@ def read_scsi_inquiry(page: bytes) -> ScsiInquiry:
     fields = read_fields(at.INQUIRY, page, what, size=at.INQUIRY_BYTES)
     peripheral = _int(fields, "peripheral")
     if peripheral >> 5 or peripheral & 0x1F == 0x1F:
-        raise DecodeError(f"{what} peripheral device type", at=0, expected="a device that is connected", got=f"{peripheral:02X}h")
+        raise DecodeError(
+            f"{what} peripheral device type", at=0, expected="a device that is connected", got=f"{peripheral:02X}h"
+        )
     kind = at.DEVICE_TYPES.get(peripheral & 0x1F, f"type {peripheral & 0x1F:02X}h")
     text = {name: str(fields[name]) for name in ("vendor", "product", "revision")}
     return ScsiInquiry(kind, text["vendor"], text["product"], text["revision"], bool(_int(fields, "removable") & 0x80))
@@ -196,7 +198,9 @@ def read_scsi_limits(page: bytes) -> ScsiLimits:
     """Page B0h, block limits."""
     own = _vital(page, 0xB0)
     fields = read_fields(at.LIMITS[:1] if len(own) < 24 else at.LIMITS, own, "block limits", size=16)
-    return ScsiLimits(_int(fields, "largest_transfer"), _int(fields, "largest_unmap") if "largest_unmap" in fields else 0)
+    return ScsiLimits(
+        _int(fields, "largest_transfer"), _int(fields, "largest_unmap") if "largest_unmap" in fields else 0
+    )
 
 
 def read_scsi_characteristics(page: bytes) -> ScsiCharacteristics:
@@ -245,7 +249,9 @@ def _each(own: bytes) -> Iterator[tuple[int, bytes, int]]:
 def read_log_pages(page: bytes) -> ScsiPageList:
     """Page 00h: which log pages there are."""
     if len(page) < at.PAGE_HEAD or page[0] & 0x3F:
-        raise DecodeError("list of log pages", at=0, expected="page 00h, at least 4 bytes", got=page[:4].hex() or "nothing")
+        raise DecodeError(
+            "list of log pages", at=0, expected="page 00h, at least 4 bytes", got=page[:4].hex() or "nothing"
+        )
     return ScsiPageList(tuple(page[at.PAGE_HEAD : at.PAGE_HEAD + int.from_bytes(page[2:4], "big")]))
 
 
@@ -265,7 +271,9 @@ def read_scsi_temperature(page: bytes) -> ScsiTemperature:
 
 def read_scsi_endurance(page: bytes) -> ScsiEndurance:
     """Page 11h, solid state media."""
-    return ScsiEndurance(next((data[3] for code, data, _ in _parameters(page, 0x11) if code == 1 and len(data) >= 4), None))
+    return ScsiEndurance(
+        next((data[3] for code, data, _ in _parameters(page, 0x11) if code == 1 and len(data) >= 4), None)
+    )
 
 
 def read_scsi_self_tests(page: bytes) -> SelfTestLog:
@@ -280,7 +288,9 @@ def read_scsi_self_tests(page: bytes) -> SelfTestLog:
         failed = READ_FAILURE if key == at.MEDIUM_ERROR else OTHER_FAILURE
         outcome = PASSED if result == 0 else failed if 3 <= result <= 7 else NOT_DONE
         words = at.SELF_TEST_RESULTS.get(result, f"code {result}")
-        tests.append(SelfTestEntry(kind, words, outcome, 0, _int(fields, "hours"), None if lba == _NO_LBA else lba, place))
+        tests.append(
+            SelfTestEntry(kind, words, outcome, 0, _int(fields, "hours"), None if lba == _NO_LBA else lba, place)
+        )
     return SelfTestLog(tuple(tests), None, None)
 
 
@@ -294,7 +304,14 @@ def read_scsi_scan(page: bytes) -> ScsiScan:
             minutes, scans = _int(fields, "power_on_minutes"), _int(fields, "scans")
         elif 1 <= code <= 0x800 and len(data) >= 20 and len(errors) < _MOST_SCANNED:
             own = read_fields(at.SCAN_ERROR, data, "scanned place", size=20)
-            errors.append(ScanError(_int(own, "power_on_minutes"), _int(own, "lba"), _int(own, "reassign_and_key") & 0xF == at.MEDIUM_ERROR, place))
+            errors.append(
+                ScanError(
+                    _int(own, "power_on_minutes"),
+                    _int(own, "lba"),
+                    _int(own, "reassign_and_key") & 0xF == at.MEDIUM_ERROR,
+                    place,
+                )
+            )
     return ScsiScan(minutes, scans, tuple(errors))
 
 

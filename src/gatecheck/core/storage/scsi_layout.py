@@ -1,5 +1,5 @@
-"""Field tables of SCSI structures, big-endian, in the standards' own names: T10 SPC-4 (INQUIRY 6.4, vital product data 7.8, log pages 7.3),
-SBC-3 (READ CAPACITY (16) 5.16, block pages 6.5, logs 6.4). No logic."""
+"""Field tables of SCSI structures, big-endian, in the standards' own names: T10 SPC-4 (INQUIRY 6.4, vital product data
+7.8, log pages 7.3), SBC-3 (READ CAPACITY (16) 5.16, block pages 6.5, logs 6.4). No logic."""
 
 from __future__ import annotations
 
@@ -47,24 +47,52 @@ SELF_TEST = (  # SPC-4, table 385: each parameter of page 10h
     Field("lba", 4, ">Q", "LBA"),
     Field("sense_key", 12, ">B"),
 )
-DEVICE_TYPES = {0x00: "disk", 0x05: "optical", 0x07: "optical memory", 0x0D: "enclosure", 0x0E: "disk", 0x14: "zoned disk"}
+DEVICE_TYPES = {
+    0x00: "disk",
+    0x05: "optical",
+    0x07: "optical memory",
+    0x0D: "enclosure",
+    0x0E: "disk",
+    0x14: "zoned disk",
+}
 # page B1h, bits 3:0 (SBC-3, table 188)
 FORM_FACTORS = {1: "5.25 inch", 2: "3.5 inch", 3: "2.5 inch", 4: "1.8 inch", 5: "below 1.8 inch"}
 # designation descriptor, bits 7:4 of byte 0 (SPC-4, table 419)
-TRANSPORTS = {0: "Fibre Channel", 1: "parallel SCSI", 3: "IEEE 1394", 5: "iSCSI", 6: "SAS", 8: "ATA", 9: "USB Attached SCSI", 10: "PCI Express"}
+TRANSPORTS = {
+    0: "Fibre Channel",
+    1: "parallel SCSI",
+    3: "IEEE 1394",
+    5: "iSCSI",
+    6: "SAS",
+    8: "ATA",
+    9: "USB Attached SCSI",
+    10: "PCI Express",
+}
 NAA, EUI = 3, 2
 """designator types (SPC-4, table 421)"""
 
 # parameter codes of the error counter pages (SPC-4, table 360)
 COUNTERS = {
-    0: "corrected without delay", 1: "corrected with delay", 2: "repeated", 3: "corrected", 4: "correction algorithm runs", 5: "bytes processed",
+    0: "corrected without delay",
+    1: "corrected with delay",
+    2: "repeated",
+    3: "corrected",
+    4: "correction algorithm runs",
+    5: "bytes processed",
     6: "uncorrected",
-}  # fmt: skip
+}
 SELF_TEST_CODES = {1: "short", 2: "long", 4: "aborted", 5: "short, in the foreground", 6: "long, in the foreground"}
 SELF_TEST_RESULTS = {
-    0: "completed", 1: "aborted by the host", 2: "aborted", 3: "could not complete", 4: "failed: unknown segment", 5: "failed: first segment",
-    6: "failed: second segment", 7: "failed: other segment", 15: "running",
-}  # fmt: skip
+    0: "completed",
+    1: "aborted by the host",
+    2: "aborted",
+    3: "could not complete",
+    4: "failed: unknown segment",
+    5: "failed: first segment",
+    6: "failed: second segment",
+    7: "failed: other segment",
+    15: "running",
+}
 MEDIUM_ERROR = 3
 FAILURE_PREDICTED, WARNING = 0x5D, 0x0B
 """additional sense codes of page 2Fh (SPC-4, annex F)"""

@@ -84,15 +84,23 @@ def _counters(pages: DrivePages) -> dict[str, tuple[str, str, int]]:
             if r.value is not None and (r.kind in (PHYSICAL, CONNECTION) or r.id == 12):
                 found[r.name] = (r.kind, r.unit, r.value)
     for s in pages.statistics.values if pages.statistics else ():
-        if s.name in ("reallocated sectors", "reported uncorrectable errors", "interface CRC errors", "mechanical start failures", "rated life used"):
+        if s.name in (
+            "reallocated sectors",
+            "reported uncorrectable errors",
+            "interface CRC errors",
+            "mechanical start failures",
+            "rated life used",
+        ):
             kind = CONNECTION if "CRC" in s.name else WEAR if "life" in s.name else PHYSICAL
             found.setdefault(s.name, (kind, s.unit, s.value))
     health = pages.nvme
     if health:
         found |= {
-            "media errors": (PHYSICAL, "", health.media_errors), "rated life used": (WEAR, "%", health.used),
-            "unsafe shutdowns": ("", "", health.unsafe_shutdowns), "data written": (WEAR, "B", health.bytes_written),
-        }  # fmt: skip
+            "media errors": (PHYSICAL, "", health.media_errors),
+            "rated life used": (WEAR, "%", health.used),
+            "unsafe shutdowns": ("", "", health.unsafe_shutdowns),
+            "data written": (WEAR, "B", health.bytes_written),
+        }
     return found
 
 
@@ -112,7 +120,9 @@ def _judge(line: TrendLine, rules: Findings) -> list[Finding]:
     if line.kind == CONNECTION:
         if line.grown > 0:
             return [Finding("link-still-loses", CONNECTION, SIGN, page, None, values)]
-        quiet = Finding("link-quiet", CONNECTION, NOTE, page, None, {"name": line.name, "since": line.points[0].at[:10]})
+        quiet = Finding(
+            "link-quiet", CONNECTION, NOTE, page, None, {"name": line.name, "since": line.points[0].at[:10]}
+        )
         return [quiet] if line.points[0].value else []
     if line.kind != PHYSICAL or line.grown <= 0:
         return []

@@ -2,10 +2,10 @@
 
 An entry is one of: a reading (`move` with `outcome` or `weights`), `put_back`, `override`, `fact`, `undo`; or one that
 weighs nothing: `started` (a move that runs on its own), `changed` (a setting just changed, its result still to come),
-`saw` (a setting or a drive seen, where no check asks for it), `tried_key`, `signed` (the call somebody signed), `proven`
-(what it turned out to be), `note`; and those of the work after the call: `step` (one answered), `waive` (one left out, with why), `first`
-(one brought forward), `out` and `back` (what lies on the tray), `part` (what takes the old one's place);
-`picture`, and `spent` (minutes as corrected).
+`saw` (a setting or a drive seen, where no check asks for it), `tried_key`, `signed` (the call somebody signed),
+`proven` (what it turned out to be), `note`; and those of the work after the call: `step` (one answered), `waive` (one
+left out, with why), `first` (one brought forward), `out` and `back` (what lies on the tray), `part` (what takes the old
+one's place); `picture`, and `spent` (minutes as corrected).
 
 A reading or a fact that follows from a step's answer `belongs` to that step's entry and stands as long as that does.
 """
@@ -86,13 +86,15 @@ class Signed(Struct, frozen=True):
 
 
 class Proven(Struct, frozen=True):
-    """The faults that turned out to be there, as the technician says when the machine goes back; none: nothing was wrong."""
+    """The faults that turned out to be there, as the technician says when the machine goes back; none: nothing was
+    wrong."""
 
     faults: tuple[str, ...]
 
 
 class Changed(Struct, frozen=True):
-    """A setting was changed; the machine has not been started with it yet. `walk`: one of all its values is being tried."""
+    """A setting was changed; the machine has not been started with it yet. `walk`: one of all its values is being
+    tried."""
 
     fix: str
     before: str | None
@@ -154,7 +156,8 @@ class RefittedGroup(Struct, frozen=True):
 
 
 class Part(Struct, frozen=True):
-    """The part that takes the old one's place. `shelf`: its number on the shop's shelf, None where the customer brought it."""
+    """The part that takes the old one's place. `shelf`: its number on the shop's shelf, None where the customer brought
+    it."""
 
     shelf: int | None
     name: str
@@ -189,9 +192,28 @@ class Broken(Struct, frozen=True):
 
 
 Entry = (
-    Broken | Reading | PutBack | Override | FactChange | Undo | Started | Changed | Saw | TriedKey | Signed | Proven | Note
-    | StepDone | Waived | PartBrought | RemovedGroup | RefittedGroup | Part | Photo | Spent
-)  # fmt: skip
+    Broken
+    | Reading
+    | PutBack
+    | Override
+    | FactChange
+    | Undo
+    | Started
+    | Changed
+    | Saw
+    | TriedKey
+    | Signed
+    | Proven
+    | Note
+    | StepDone
+    | Waived
+    | PartBrought
+    | RemovedGroup
+    | RefittedGroup
+    | Part
+    | Photo
+    | Spent
+)
 
 
 def is_done(reading: Reading) -> bool:

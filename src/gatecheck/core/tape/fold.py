@@ -15,13 +15,32 @@ from gatecheck.core.belief.filter import Particles, summed
 from gatecheck.core.belief.model import AGAIN, Model
 from gatecheck.core.belief.space import Floats
 from gatecheck.core.errors import TapeError
-from gatecheck.core.tape.entries import Changed, Entry, Override, Proven, PutBack, Reading, Signed, Started, StepDone, is_done
-from gatecheck.core.tape.standing import EffectiveEntries, effective_entries, fact_places, merge_facts, standing, weighed
+from gatecheck.core.tape.entries import (
+    Changed,
+    Entry,
+    Override,
+    Proven,
+    PutBack,
+    Reading,
+    Signed,
+    Started,
+    StepDone,
+    is_done,
+)
+from gatecheck.core.tape.standing import (
+    EffectiveEntries,
+    effective_entries,
+    fact_places,
+    merge_facts,
+    standing,
+    weighed,
+)
 from gatecheck.core.tape.validity import current_of, on_dock, tried_of
 
 
 class FoldStep(Struct, frozen=True):
-    """One entry that moved the belief: its place on the tape and the belief before and after, shape (n,), up to a factor."""
+    """One entry that moved the belief: its place on the tape and the belief before and after, shape (n,), up to a
+    factor."""
 
     index: int
     reading: Reading | PutBack
@@ -30,7 +49,8 @@ class FoldStep(Struct, frozen=True):
 
 
 class Steps(Sequence[FoldStep]):
-    """The entries that moved the belief, in order: worked out when somebody first asks what one of them did, for a long tape has as many beliefs."""
+    """The entries that moved the belief, in order: worked out when somebody first asks what one of them did, for a long
+    tape has as many beliefs."""
 
     def __init__(self, make: Callable[[], list[FoldStep]]) -> None:
         self._make: Callable[[], list[FoldStep]] | None = make
@@ -54,8 +74,8 @@ class Steps(Sequence[FoldStep]):
 
 
 class Trial(Struct, frozen=True):
-    """A changed firmware setting. `open` until it is put back; `no_effect` when it changed nothing; no `outcome` while the
-    machine has not been started with it."""
+    """A changed firmware setting. `open` until it is put back; `no_effect` when it changed nothing; no `outcome` while
+    the machine has not been started with it."""
 
     index: int
     fix: str
@@ -142,7 +162,14 @@ def fold(model: Model, facts: Facts, entries: Sequence[Entry]) -> TicketState:
     readings = tuple([(i, e) for i, e in deeds if type(e) is Reading])
     latest = {own[1].move: own for own in readings}
     cases = cases_of(model, latest, merged)
-    read = partial(_weighed_in_turn, facts=merged, deeds=[d for d in deeds if counts[d[0]]], back_of=back_of, how=_how_then(readings, cases, tries.seconds), docked=on_dock(model, deeds))
+    read = partial(
+        _weighed_in_turn,
+        facts=merged,
+        deeds=[d for d in deeds if counts[d[0]]],
+        back_of=back_of,
+        how=_how_then(readings, cases, tries.seconds),
+        docked=on_dock(model, deeds),
+    )
     belief = _believed(Particles(model, model.prior(merged)), read)
     current, confirmed = current_of(model, deeds)
     visit, is_open = _whereabouts(model, readings)
@@ -171,7 +198,7 @@ def fold(model: Model, facts: Facts, entries: Sequence[Entry]) -> TicketState:
         running=_running(own),
         signed=_signed(own),
         proven=next((e.faults for _, e in reversed(own) if type(e) is Proven), None),
-    )  # fmt: skip
+    )
 
 
 def cases_of(model: Model, latest: Mapping[str, tuple[int, Reading]], facts: Facts) -> dict[str, tuple[str, ...]]:
@@ -179,17 +206,26 @@ def cases_of(model: Model, latest: Mapping[str, tuple[int, Reading]], facts: Fac
     found = {}
     for fix in model.knowledge.fixes.values():
         held = tuple(
-            c.id for c in fix.cases
-            if all(move in latest and latest[move][1].outcome in outcomes for move, outcomes in c.readings.items()) and fact_test(c.facts, facts)
-        )  # fmt: skip
+            c.id
+            for c in fix.cases
+            if all(move in latest and latest[move][1].outcome in outcomes for move, outcomes in c.readings.items())
+            and fact_test(c.facts, facts)
+        )
         if held:
             found[fix.id] = held
     return found
 
 
-def _how_then(readings: Sequence[tuple[int, Reading]], cases: Mapping[str, tuple[str, ...]], seconds: Collection[int]) -> dict[int, tuple[str, ...]]:
-    """Place of a fix's reading -> the cases that held: those of now, for what a fix rests on hardly changes under it."""
-    return {i: (*cases.get(e.move, ()), *((AGAIN,) if i in seconds else ())) for i, e in readings if i in seconds or e.move in cases}
+def _how_then(
+    readings: Sequence[tuple[int, Reading]], cases: Mapping[str, tuple[str, ...]], seconds: Collection[int]
+) -> dict[int, tuple[str, ...]]:
+    """Place of a fix's reading -> the cases that held: those of now, for what a fix rests on hardly changes under
+    it."""
+    return {
+        i: (*cases.get(e.move, ()), *((AGAIN,) if i in seconds else ()))
+        for i, e in readings
+        if i in seconds or e.move in cases
+    }
 
 
 class _Sums(TypedDict):
@@ -198,7 +234,10 @@ class _Sums(TypedDict):
 
 
 def _sums(model: Model, belief: Floats) -> _Sums:
-    return {"marginals": belief @ model.space.member, "reached": {name: float(belief @ reach) for name, reach in model.sight.reach.items()}}
+    return {
+        "marginals": belief @ model.space.member,
+        "reached": {name: float(belief @ reach) for name, reach in model.sight.reach.items()},
+    }
 
 
 _LIKELIER = 0.5
@@ -270,7 +309,9 @@ def _trials(model: Model, own: Standing, counts: Sequence[bool]) -> tuple[tuple[
             continue
         if type(entry) is Changed:
             pending[entry.fix] = (index, entry)
-            trials[index] = Trial(index, entry.fix, None, True, False, before=entry.before, after=entry.after, walk=entry.walk)
+            trials[index] = Trial(
+                index, entry.fix, None, True, False, before=entry.before, after=entry.after, walk=entry.walk
+            )
         elif type(entry) is Reading:
             if entry.move not in acts:
                 continue
@@ -283,9 +324,15 @@ def _trials(model: Model, own: Standing, counts: Sequence[bool]) -> tuple[tuple[
             if fixes[entry.move].trial:
                 change = started[1] if started else Changed(entry.move, None, None, False)
                 trials[index] = Trial(
-                    index, entry.move, entry.outcome, True, entry.outcome == "no-change",
-                    before=entry.before or change.before, after=entry.after or change.after, walk=change.walk,
-                )  # fmt: skip
+                    index,
+                    entry.move,
+                    entry.outcome,
+                    True,
+                    entry.outcome == "no-change",
+                    before=entry.before or change.before,
+                    after=entry.after or change.after,
+                    walk=change.walk,
+                )
         elif type(entry) is PutBack:
             if entry.fix in pending:
                 place = pending.pop(entry.fix)[0]
@@ -294,7 +341,9 @@ def _trials(model: Model, own: Standing, counts: Sequence[bool]) -> tuple[tuple[
                 back_of[index] = place
             else:
                 raise TapeError(
-                    f"entry {index}.put_back", expected=f"a change by {entry.fix} earlier on the tape", got="none that is open"
+                    f"entry {index}.put_back",
+                    expected=f"a change by {entry.fix} earlier on the tape",
+                    got="none that is open",
                 )
             if place in trials:
                 trials[place] = replace(trials[place], open=False)
@@ -322,14 +371,25 @@ def after_reading(model: Model, state: TicketState, check: str, outcome: str) ->
     reading = Reading(check, {outcome: 1.0})
     place = max((i for i, _ in state.readings), default=-1) + 1
     spec = model.knowledge.checks[check]
-    belief = state.belief if fact_test(spec.says_nothing_when, state.facts) and spec.says_nothing_when else state.belief * model.look(check, outcome)
+    belief = (
+        state.belief
+        if fact_test(spec.says_nothing_when, state.facts) and spec.says_nothing_when
+        else state.belief * model.look(check, outcome)
+    )
     readings = (*state.readings, (place, reading))
     belief = belief / belief.sum()
     visit, is_open = _whereabouts(model, readings)
     return replace(
-        state, belief=belief, **_sums(model, belief), readings=readings, latest={**state.latest, check: (place, reading)},
-        current=state.current | {check}, visit=visit, is_open=is_open, booted=_booted(readings),
-    )  # fmt: skip
+        state,
+        belief=belief,
+        **_sums(model, belief),
+        readings=readings,
+        latest={**state.latest, check: (place, reading)},
+        current=state.current | {check},
+        visit=visit,
+        is_open=is_open,
+        booted=_booted(readings),
+    )
 
 
 def intake_prior(model: Model, facts: Facts, entries: Sequence[Entry]) -> Floats:
@@ -355,7 +415,12 @@ def intake_prior(model: Model, facts: Facts, entries: Sequence[Entry]) -> Floats
 
 
 def _weighed_in_turn(
-    particles: Particles, facts: Facts, deeds: EffectiveEntries, back_of: Mapping[int, int], how: Mapping[int, tuple[str, ...]], docked: Collection[int]
+    particles: Particles,
+    facts: Facts,
+    deeds: EffectiveEntries,
+    back_of: Mapping[int, int],
+    how: Mapping[int, tuple[str, ...]],
+    docked: Collection[int],
 ) -> Iterator[tuple[int, Reading | PutBack]]:
     """Read one deed after the other; each is given as soon as it has weighed."""
     wanted_later = set(back_of.values())

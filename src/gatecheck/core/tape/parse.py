@@ -32,10 +32,20 @@ from gatecheck.core.tape.entries import (
     TriedKey,
     Undo,
     Waived,
-)  # fmt: skip
+)
 from gatecheck.core.words.said import is_said
 
-NUMBER_FACTS = ("drive_year", "drive_size_gb", "machine_value", "budget", "data_value", "as_of_year", "used_gb", "slot_height", "slot_length")
+NUMBER_FACTS = (
+    "drive_year",
+    "drive_size_gb",
+    "machine_value",
+    "budget",
+    "data_value",
+    "as_of_year",
+    "used_gb",
+    "slot_height",
+    "slot_length",
+)
 _LONGEST_KEY, LONGEST_CODE = 30, 60
 _LARGEST = 10**15
 _LONGEST_TEXT, _LONGEST_NAME, _MOST_FACTS, _MOST_OUTCOMES = 8000, 100, 100, 60
@@ -61,16 +71,24 @@ def parse_facts(raw: object, knowledge: Knowledge, where: str = "facts") -> dict
             facts[name] = None
         elif name in knowledge.facts:
             if value not in knowledge.facts[name]:
-                raise TapeError(f"{where}.{name}", expected=f"one of {', '.join(knowledge.facts[name])}", got=_shown(value))
+                raise TapeError(
+                    f"{where}.{name}", expected=f"one of {', '.join(knowledge.facts[name])}", got=_shown(value)
+                )
             facts[name] = value
         elif name in NUMBER_FACTS:
             if not _is_number(value):
                 raise TapeError(f"{where}.{name}", expected=f"a number of at most {_LARGEST:.0e}", got=_shown(value))
             facts[name] = value
-        elif isinstance(value, bool) or _is_number(value) or (isinstance(value, str) and len(value) <= _LONGEST_TEXT and is_text(value)):
+        elif (
+            isinstance(value, bool)
+            or _is_number(value)
+            or (isinstance(value, str) and len(value) <= _LONGEST_TEXT and is_text(value))
+        ):
             facts[name] = value
         else:
-            raise TapeError(f"{where}.{name}", expected=f"a text of at most {_LONGEST_TEXT} letters or a number", got=_shown(value))
+            raise TapeError(
+                f"{where}.{name}", expected=f"a text of at most {_LONGEST_TEXT} letters or a number", got=_shown(value)
+            )
     return facts
 
 
@@ -107,8 +125,16 @@ def parse_entry(raw: object, index: int, knowledge: Knowledge) -> Entry:
     if not isinstance(raw, Mapping):
         raise TapeError(where, expected="an object", got=_shown(raw))
     note = raw.get("note")
-    if note is not None and not (isinstance(note, str) and len(note) <= _LONGEST_TEXT and is_text(note)) and not is_said(note):
-        raise TapeError(f"{where}.note", expected=f"a text of at most {_LONGEST_TEXT} letters, or the id of a sentence with its values", got=_shown(note))
+    if (
+        note is not None
+        and not (isinstance(note, str) and len(note) <= _LONGEST_TEXT and is_text(note))
+        and not is_said(note)
+    ):
+        raise TapeError(
+            f"{where}.note",
+            expected=f"a text of at most {_LONGEST_TEXT} letters, or the id of a sentence with its values",
+            got=_shown(note),
+        )
     _check_beside(raw, where)
     kinds = [key for key in PARSERS if key in raw and key != "note" and not (key == "move" and "override" in raw)]
     if len(kinds) > 1:
@@ -120,17 +146,29 @@ def parse_entry(raw: object, index: int, knowledge: Knowledge) -> Entry:
 
 
 def _check_beside(raw: Raw, where: str) -> None:
-    """What may stand beside an entry: the file it rests on, the odds with which a call was signed (the server says both), the code that a test printed."""
+    """What may stand beside an entry: the file it rests on, the odds with which a call was signed (the server says
+    both), the code that a test printed."""
     rests_on, odds, code = raw.get("rests_on"), raw.get("odds"), raw.get("code")
-    if code is not None and not (isinstance(code, str) and code.strip() and len(code) <= LONGEST_CODE and is_text(code)):
+    if code is not None and not (
+        isinstance(code, str) and code.strip() and len(code) <= LONGEST_CODE and is_text(code)
+    ):
         raise TapeError(f"{where}.code", expected=f"a code of at most {LONGEST_CODE} letters", got=_shown(code))
     if rests_on is not None:
         wanted = {"file", "name", "device"}
-        if not isinstance(rests_on, Mapping) or rests_on.keys() != wanted or not all(isinstance(v, str) and len(v) <= _LONGEST_TEXT and is_text(v) for v in rests_on.values()):
+        if (
+            not isinstance(rests_on, Mapping)
+            or rests_on.keys() != wanted
+            or not all(isinstance(v, str) and len(v) <= _LONGEST_TEXT and is_text(v) for v in rests_on.values())
+        ):
             raise TapeError(f"{where}.rests_on", expected="file, name and device", got=_shown(rests_on))
     if odds is not None:
         suspects = odds.get("suspects") if isinstance(odds, Mapping) else None
-        if not isinstance(odds, Mapping) or not _is_number(odds.get("confidence")) or not isinstance(suspects, Mapping) or not all(map(_is_number, suspects.values())):
+        if (
+            not isinstance(odds, Mapping)
+            or not _is_number(odds.get("confidence"))
+            or not isinstance(suspects, Mapping)
+            or not all(map(_is_number, suspects.values()))
+        ):
             raise TapeError(f"{where}.odds", expected="confidence and suspects", got=_shown(odds))
 
 
@@ -165,7 +203,9 @@ def _started(raw: Raw, where: str, index: int, knowledge: Knowledge) -> Entry:
     minutes = raw.get("minutes", 0)
     if isinstance(minutes, bool) or not isinstance(minutes, int | float) or not 0 <= minutes <= _MOST_MINUTES:
         raise TapeError(f"{where}.minutes", expected=f"minutes, 0 to {_MOST_MINUTES}", got=_shown(minutes))
-    return Started(_one_of(raw["started"], (*knowledge.checks, *knowledge.fixes), f"{where}.started", "a move"), float(minutes))
+    return Started(
+        _one_of(raw["started"], (*knowledge.checks, *knowledge.fixes), f"{where}.started", "a move"), float(minutes)
+    )
 
 
 def _changed(raw: Raw, where: str, index: int, knowledge: Knowledge) -> Entry:
@@ -176,7 +216,8 @@ def _changed(raw: Raw, where: str, index: int, knowledge: Knowledge) -> Entry:
 
 
 def _value_of(raw: Raw, name: str, fix: str, where: str, knowledge: Knowledge) -> str | None:
-    """A value before or after a changed setting: one of its row's where the settings sheet has one, else any short text."""
+    """A value before or after a changed setting: one of its row's where the settings sheet has one, else any short
+    text."""
     value = raw.get(name)
     row = knowledge.settings.row_of_fix(fix)
     if value is None:
@@ -190,9 +231,13 @@ def _value_of(raw: Raw, name: str, fix: str, where: str, knowledge: Knowledge) -
 
 def _saw(raw: Raw, where: str, index: int, knowledge: Knowledge) -> Entry:
     settings, sightings = knowledge.settings, knowledge.sightings
-    what = _one_of(raw["saw"], (*settings.rows, "drive", *sightings.kinds), f"{where}.saw", "a setting or a kind of drive")
+    what = _one_of(
+        raw["saw"], (*settings.rows, "drive", *sightings.kinds), f"{where}.saw", "a setting or a kind of drive"
+    )
     if what in settings.rows:
-        return Saw(what, _one_of(raw.get("value"), settings.rows[what].values, f"{where}.value", f"a value of {what}"), None)
+        return Saw(
+            what, _one_of(raw.get("value"), settings.rows[what].values, f"{where}.value", f"a value of {what}"), None
+        )
     at = _one_of(raw.get("at"), sightings.vantages, f"{where}.at", "a place where drives are seen")
     return Saw(what, _one_of(raw.get("value"), sightings.seen, f"{where}.value", "what is seen there"), at)
 
@@ -200,10 +245,14 @@ def _saw(raw: Raw, where: str, index: int, knowledge: Knowledge) -> Entry:
 def _tried_key(raw: Raw, where: str, index: int, knowledge: Knowledge) -> Entry:
     key, worked = raw["tried_key"], raw.get("worked")
     if not isinstance(key, str) or not key.strip() or len(key) > _LONGEST_KEY or not is_text(key):
-        raise TapeError(f"{where}.tried_key", expected=f"a key's name of at most {_LONGEST_KEY} letters", got=_shown(key))
+        raise TapeError(
+            f"{where}.tried_key", expected=f"a key's name of at most {_LONGEST_KEY} letters", got=_shown(key)
+        )
     if not isinstance(worked, bool):
         raise TapeError(f"{where}.worked", expected="true or false", got=_shown(worked))
-    return TriedKey(key.strip(), _one_of(raw.get("opens"), knowledge.keys.purposes, f"{where}.opens", "what it opens"), worked)
+    return TriedKey(
+        key.strip(), _one_of(raw.get("opens"), knowledge.keys.purposes, f"{where}.opens", "what it opens"), worked
+    )
 
 
 def _signed(raw: Raw, where: str, index: int, knowledge: Knowledge) -> Entry:
@@ -230,7 +279,9 @@ def _reading(raw: Raw, where: str, index: int, knowledge: Knowledge) -> Entry:
     outcomes = knowledge.move(move).outcomes
     beside: dict[str, Any] = {**_beside(raw, move, where, knowledge), "belongs": _belongs(raw, where, index)}
     if "outcome" in raw and raw.get("weights") is None:
-        return Reading(move, {_one_of(raw["outcome"], outcomes, f"{where}.outcome", f"an outcome of {move}"): 1.0}, **beside)
+        return Reading(
+            move, {_one_of(raw["outcome"], outcomes, f"{where}.outcome", f"an outcome of {move}"): 1.0}, **beside
+        )
     weights = raw.get("weights")
     if not isinstance(weights, Mapping) or raw.get("outcome") is not None or len(weights) > _MOST_OUTCOMES:
         raise TapeError(where, expected="either an outcome or weights over outcomes", got=_shown(sorted(map(str, raw))))
@@ -247,7 +298,11 @@ def _reading(raw: Raw, where: str, index: int, knowledge: Knowledge) -> Entry:
 def _beside(raw: Raw, move: str, where: str, knowledge: Knowledge) -> dict[str, str | None]:
     """What was read or changed to come to the outcome, where the entry says it."""
     if move in knowledge.fixes:
-        return {name: _value_of(raw, name, move, where, knowledge) for name in ("before", "after") if raw.get(name) is not None}
+        return {
+            name: _value_of(raw, name, move, where, knowledge)
+            for name in ("before", "after")
+            if raw.get(name) is not None
+        }
     if raw.get("found") is None:
         return {}
     row = knowledge.settings.row_of_check(move)
@@ -268,7 +323,9 @@ def _note(raw: Raw, where: str, index: int, knowledge: Knowledge) -> Entry:
 def _belongs(raw: Raw, where: str, index: int) -> int | None:
     place = raw.get("belongs")
     if place is not None and (isinstance(place, bool) or not isinstance(place, int) or not 0 <= place < index):
-        raise TapeError(f"{where}.belongs", expected=f"the number of an earlier entry (0 to {index - 1})", got=_shown(place))
+        raise TapeError(
+            f"{where}.belongs", expected=f"the number of an earlier entry (0 to {index - 1})", got=_shown(place)
+        )
     return place
 
 
@@ -289,7 +346,12 @@ def _step(raw: Raw, where: str, index: int, knowledge: Knowledge) -> Entry:
 
 
 def _waived(raw: Raw, where: str, index: int, knowledge: Knowledge) -> Entry:
-    return Waived(_one_of(raw["waive"], (*knowledge.work.steps, *(a.id for a in knowledge.work.automatic)), f"{where}.waive", "a step"), _worked_text(raw.get("reason"), f"{where}.reason", "a written reason"))
+    return Waived(
+        _one_of(
+            raw["waive"], (*knowledge.work.steps, *(a.id for a in knowledge.work.automatic)), f"{where}.waive", "a step"
+        ),
+        _worked_text(raw.get("reason"), f"{where}.reason", "a written reason"),
+    )
 
 
 def _brought(raw: Raw, where: str, index: int, knowledge: Knowledge) -> Entry:
@@ -302,14 +364,19 @@ def _out(raw: Raw, where: str, index: int, knowledge: Knowledge) -> Entry:
         raise TapeError(f"{where}.fields", expected="a list of fields, 1 to 9", got=_shown(fields))
     kind = raw.get("kind", "")
     return RemovedGroup(
-        _worked_text(raw["out"], f"{where}.out", "the group's name"), _one_of(raw.get("what", "screw"), OUT, f"{where}.what", "what came off"),
-        _count(raw.get("count", 1), f"{where}.count", 1, _MOST_OF_A_GROUP), _worked_text(kind, f"{where}.kind") if kind else "",
+        _worked_text(raw["out"], f"{where}.out", "the group's name"),
+        _one_of(raw.get("what", "screw"), OUT, f"{where}.what", "what came off"),
+        _count(raw.get("count", 1), f"{where}.count", 1, _MOST_OF_A_GROUP),
+        _worked_text(kind, f"{where}.kind") if kind else "",
         tuple(sorted({_count(field, f"{where}.fields", 1, _FIELDS) for field in fields})),
-    )  # fmt: skip
+    )
 
 
 def _back(raw: Raw, where: str, index: int, knowledge: Knowledge) -> Entry:
-    return RefittedGroup(_count(raw["back"], f"{where}.back", 0, index - 1), _count(raw.get("missing", 0), f"{where}.missing", 0, _MOST_OF_A_GROUP))
+    return RefittedGroup(
+        _count(raw["back"], f"{where}.back", 0, index - 1),
+        _count(raw.get("missing", 0), f"{where}.missing", 0, _MOST_OF_A_GROUP),
+    )
 
 
 def _part(raw: Raw, where: str, index: int, knowledge: Knowledge) -> Entry:
@@ -323,9 +390,12 @@ def _part(raw: Raw, where: str, index: int, knowledge: Knowledge) -> Entry:
             raise TapeError(f"{where}.{name}", expected="a number of at least 0", got=_shown(number))
     serial = part.get("serial") or ""
     return Part(
-        None if shelf is None else int(shelf), _worked_text(part.get("name"), f"{where}.name"), _worked_text(serial, f"{where}.serial") if serial else "",
-        None if size is None else float(size), float(price),
-    )  # fmt: skip
+        None if shelf is None else int(shelf),
+        _worked_text(part.get("name"), f"{where}.name"),
+        _worked_text(serial, f"{where}.serial") if serial else "",
+        None if size is None else float(size),
+        float(price),
+    )
 
 
 def _picture(raw: Raw, where: str, index: int, knowledge: Knowledge) -> Entry:
@@ -355,12 +425,29 @@ def _worked_text(value: object, where: str, what: str = "a text") -> str:
 
 
 PARSERS: Mapping[str, Parser] = {
-    "undo": _undo, "fact": _fact, "put_back": _put_back, "override": _override, "started": _started, "changed": _changed,
-    "saw": _saw, "tried_key": _tried_key, "signed": _signed, "proven": _proven,
-    "step": _step, "waive": _waived, "first": _brought, "out": _out, "back": _back, "part": _part,
-    "picture": _picture, "spent": _spent, "move": _reading, "note": _note,
-}  # fmt: skip
-"""the key that an entry's kind goes by -> its parser; the first that is there decides, so that `note` may stand beside any"""
+    "undo": _undo,
+    "fact": _fact,
+    "put_back": _put_back,
+    "override": _override,
+    "started": _started,
+    "changed": _changed,
+    "saw": _saw,
+    "tried_key": _tried_key,
+    "signed": _signed,
+    "proven": _proven,
+    "step": _step,
+    "waive": _waived,
+    "first": _brought,
+    "out": _out,
+    "back": _back,
+    "part": _part,
+    "picture": _picture,
+    "spent": _spent,
+    "move": _reading,
+    "note": _note,
+}
+"""the key that an entry's kind goes by -> its parser; the first that is there decides, so that `note` may stand beside
+any"""
 
 
 def _one_of(value: object, known: Sequence[str] | Mapping[str, object], where: str, what: str) -> str:

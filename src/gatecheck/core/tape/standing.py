@@ -14,8 +14,13 @@ _NONE: frozenset[str] = frozenset()
 
 
 def effective_entries(entries: Sequence[Entry], stands: Sequence[bool]) -> list[tuple[int, Reading | PutBack]]:
-    """Those that stand. (Here and below an entry is asked for its type itself: `isinstance` takes several times as long, and a tape is gone through a dozen times.)"""
-    return [(index, entry) for index, entry in enumerate(entries) if (type(entry) is Reading or type(entry) is PutBack) and stands[index]]
+    """Those that stand. (Here and below an entry is asked for its type itself: `isinstance` takes several times as
+    long, and a tape is gone through a dozen times.)"""
+    return [
+        (index, entry)
+        for index, entry in enumerate(entries)
+        if (type(entry) is Reading or type(entry) is PutBack) and stands[index]
+    ]
 
 
 def standing(entries: Sequence[Entry]) -> list[bool]:
@@ -25,7 +30,11 @@ def standing(entries: Sequence[Entry]) -> list[bool]:
         if stands[index]:
             stands[undo.entry] = False
     for index, entry in enumerate(entries):  # what followed from a step falls with it
-        if (type(entry) is Reading or type(entry) is FactChange) and entry.belongs is not None and not stands[entry.belongs]:
+        if (
+            (type(entry) is Reading or type(entry) is FactChange)
+            and entry.belongs is not None
+            and not stands[entry.belongs]
+        ):
             stands[index] = False
     return stands
 
@@ -64,7 +73,12 @@ def weighed(deeds: EffectiveEntries, stands: Sequence[bool], model: Model) -> li
 
 def fact_places(entries: Sequence[Entry], stands: Sequence[bool]) -> dict[str, int]:
     """Fact -> the entry that said it last; those that the ticket came with are not among them."""
-    return {name: index for index, entry in enumerate(entries) if type(entry) is FactChange and stands[index] for name in entry.facts}
+    return {
+        name: index
+        for index, entry in enumerate(entries)
+        if type(entry) is FactChange and stands[index]
+        for name in entry.facts
+    }
 
 
 def merge_facts(facts: Facts, entries: Sequence[Entry], stands: Sequence[bool]) -> dict[str, FactValue]:

@@ -1,4 +1,5 @@
-"""What is still worth something after all that was done since: looks that still describe the machine, looks made on a dock, fixes not used up yet."""
+"""What is still worth something after all that was done since: looks that still describe the machine, looks made on a
+dock, fixes not used up yet."""
 
 from __future__ import annotations
 
@@ -40,9 +41,11 @@ def current_of(model: Model, deeds: EffectiveEntries) -> tuple[frozenset[str], f
 
 
 def on_dock(model: Model, deeds: EffectiveEntries) -> frozenset[int]:
-    """Places of looks that can only have been made on a dock: the drive was seen there, and in its own machine it is absent. What says that it could
-    not be read says nothing of where it lay."""
-    start = next((n for n, (_, entry) in enumerate(deeds) if type(entry) is Reading and entry.move in _SEEN), len(deeds))
+    """Places of looks that can only have been made on a dock: the drive was seen there, and in its own machine it is
+    absent. What says that it could not be read says nothing of where it lay."""
+    start = next(
+        (n for n, (_, entry) in enumerate(deeds) if type(entry) is Reading and entry.move in _SEEN), len(deeds)
+    )
     if not any(type(entry) is Reading and entry.move == "seen-dock" for _, entry in deeds[start:]):
         return frozenset()
     shown: dict[str, str | None] = {}
@@ -57,7 +60,11 @@ def on_dock(model: Model, deeds: EffectiveEntries) -> frozenset[int]:
             if away and entry.move in at_dock and entry.outcome not in checks[entry.move].table.hidden_row:
                 docked.add(index)
         elif shown and (type(entry) is PutBack or is_done(entry)):
-            gone = affects.get(entry.fix, _NONE) if type(entry) is PutBack else model.invalidated_checks(entry.move, entry.outcome)
+            gone = (
+                affects.get(entry.fix, _NONE)
+                if type(entry) is PutBack
+                else model.invalidated_checks(entry.move, entry.outcome)
+            )
             if not gone.isdisjoint(shown):
                 shown = {check: outcome for check, outcome in shown.items() if check not in gone}
                 away = shown.get("seen-dock") == "right" and shown.get("seen-live", shown.get("seen-setup")) == "absent"
@@ -65,7 +72,8 @@ def on_dock(model: Model, deeds: EffectiveEntries) -> frozenset[int]:
 
 
 class Tries(Struct, frozen=True):
-    """Fixes used up; those that changed nothing at one try, where their table says that another one may still help; and the places of second tries."""
+    """Fixes used up; those that changed nothing at one try, where their table says that another one may still help; and
+    the places of second tries."""
 
     tried: frozenset[str]
     once: frozenset[str]

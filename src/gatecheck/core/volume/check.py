@@ -1,4 +1,5 @@
-"""A volume looked at without writing: everything on it against everything else, what that means, and what it would take.
+"""A volume looked at without writing: everything on it against everything else, what that means, and what it would
+take.
 
 Each kind has a check of its own; what they share is how findings become one word about the volume.
 """
@@ -22,7 +23,18 @@ from gatecheck.core.volume.ntfs.check import check_ntfs
 from gatecheck.core.volume.ntfs.read import Ntfs
 from gatecheck.core.volume.readers import READERS
 from gatecheck.core.volume.systems import systems_of
-from gatecheck.core.volume.tree import CLEAN, DAMAGE, DAMAGED, DIRTY, LOCKED, SIGN, UNREADABLE, Filesystem, System, VolumeFinding
+from gatecheck.core.volume.tree import (
+    CLEAN,
+    DAMAGE,
+    DAMAGED,
+    DIRTY,
+    LOCKED,
+    SIGN,
+    UNREADABLE,
+    Filesystem,
+    System,
+    VolumeFinding,
+)
 
 MOST_ALIKE = 50
 """findings of one kind that are named one by one"""
@@ -33,8 +45,8 @@ _REPAIRED_A_MINUTE = 2_000
 
 @dataclass(slots=True)
 class OpenedVolume:
-    """`volume`: None where there is no reader for it, or it cannot be read; `known`: what its mark says; `problem`: why; `from_copy`: its boot sector or superblock
-    is broken, and a copy was used."""
+    """`volume`: None where there is no reader for it, or it cannot be read; `known`: what its mark says; `problem`:
+    why; `from_copy`: its boot sector or superblock is broken, and a copy was used."""
 
     volume: Filesystem | None
     known: Volume | None
@@ -72,7 +84,12 @@ class Tally:
             self.more[own.id] = self.more.get(own.id, 0) + 1
 
     def whole(self) -> tuple[VolumeFinding, ...]:
-        rest = [VolumeFinding("more-alike", next(f.severity for f in self.found if f.id == name), count=count, values={"kind": name}) for name, count in self.more.items()]
+        rest = [
+            VolumeFinding(
+                "more-alike", next(f.severity for f in self.found if f.id == name), count=count, values={"kind": name}
+            )
+            for name, count in self.more.items()
+        ]
         return (*self.found, *rest)
 
 
@@ -131,10 +148,43 @@ def check(disk: Sectors, first: int, last: int, progress: Progress = lambda _sta
     if own.volume is None:
         kind, label = (own.known.name, own.known.label) if own.known else ("", "")
         if own.known is not None and own.known.is_locked:
-            return Report(kind, label, LOCKED, own.known.size or room, None, None, (VolumeFinding("locked", SIGN, kind),), (), 0, 0)
+            return Report(
+                kind,
+                label,
+                LOCKED,
+                own.known.size or room,
+                None,
+                None,
+                (VolumeFinding("locked", SIGN, kind),),
+                (),
+                0,
+                0,
+            )
         if own.known is not None and not own.problem:
-            return Report(kind, label, UNREADABLE, own.known.size or room, None, None, (VolumeFinding("no-reader", SIGN, kind),), (), 0, 0)
-        return Report(kind, label, UNREADABLE, room, None, None, (VolumeFinding("not-opened", DAMAGE, own.problem or "LBA " + str(first)),), (), 0, 0)
+            return Report(
+                kind,
+                label,
+                UNREADABLE,
+                own.known.size or room,
+                None,
+                None,
+                (VolumeFinding("no-reader", SIGN, kind),),
+                (),
+                0,
+                0,
+            )
+        return Report(
+            kind,
+            label,
+            UNREADABLE,
+            room,
+            None,
+            None,
+            (VolumeFinding("not-opened", DAMAGE, own.problem or "LBA " + str(first)),),
+            (),
+            0,
+            0,
+        )
     tally = Tally()
     if own.from_copy:
         tally.add(VolumeFinding("first-structure", DAMAGE, repairable=True, where=f"LBA {first}"))
@@ -144,7 +194,17 @@ def check(disk: Sectors, first: int, last: int, progress: Progress = lambda _sta
     except DecodeError:
         systems = ()
     found = tally.whole()
-    return Report(own.volume.kind, own.volume.label, state_of(found), own.volume.size, used, files, found, systems, *minutes(own.volume, files, found))
+    return Report(
+        own.volume.kind,
+        own.volume.label,
+        state_of(found),
+        own.volume.size,
+        used,
+        files,
+        found,
+        systems,
+        *minutes(own.volume, files, found),
+    )
 
 
 def _checked(volume: Filesystem, tally: Tally, progress: Progress) -> tuple[int | None, int | None]:

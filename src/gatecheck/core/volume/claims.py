@@ -1,8 +1,7 @@
 """Who claims which clusters: runs gathered from every file, then laid side by side and against the volume's own map.
 
-Runs are kept as numbers, not as a mark for each cluster, so that a large volume with few files costs little: sixteen bytes a run, put in order where they lie. The map is
-compared in slices.
-"""
+Runs are kept as numbers, not as a mark for each cluster, so that a large volume with few files costs little: sixteen
+bytes a run, put in order where they lie. The map is compared in slices."""
 
 from __future__ import annotations
 
@@ -30,7 +29,8 @@ class CrossLink:
 
 @dataclass(frozen=True, slots=True)
 class Against:
-    """Compared with the map: clusters in use by nobody, the first of them (-1: none); owner -> its clusters that are free by the map."""
+    """Compared with the map: clusters in use by nobody, the first of them (-1: none); owner -> its clusters that are
+    free by the map."""
 
     lost: int
     first_lost: int
@@ -99,7 +99,11 @@ class Claims:
         for low in range(0, len(keys), _SLICE):
             own = keys[low : low + _SLICE]
             places = (own & mask).astype(np.int64)
-            yield (own >> np.uint64(self.shift)).astype(np.int64), count[places].astype(np.int64), owner[places].astype(np.int64)
+            yield (
+                (own >> np.uint64(self.shift)).astype(np.int64),
+                count[places].astype(np.int64),
+                owner[places].astype(np.int64),
+            )
 
     def sorted(self) -> tuple[Ints, Ints, Ints]:
         """All runs in the order of their starts."""
@@ -130,7 +134,14 @@ class Claims:
                 else:
                     other = next(((e, o) for e, o, _ in reversed(over) if e > start[place]), (0, 0))
                 if other[0]:
-                    found.append(CrossLink(int(start[place]), int(min(end[place], other[0]) - start[place]), other[1], int(owner[place])))
+                    found.append(
+                        CrossLink(
+                            int(start[place]),
+                            int(min(end[place], other[0]) - start[place]),
+                            other[1],
+                            int(owner[place]),
+                        )
+                    )
             reach = int(reaches[-1])
             last = int(start[-1])
             over = [own for own in over if own[0] > last]
@@ -138,7 +149,8 @@ class Claims:
         return found
 
     def against(self, used: np.ndarray | Marks) -> Against:
-        """`used`: one byte a cluster, 1 where the map says so; or the map itself. What it does not tell of is free, however large a hurt boot sector says that the volume is."""
+        """`used`: one byte a cluster, 1 where the map says so; or the map itself. What it does not tell of is free,
+        however large a hurt boot sector says that the volume is."""
         told = min(len(used), self.clusters)
         lost, first_lost = 0, -1
         unmarked: dict[int, int] = {}
@@ -151,7 +163,11 @@ class Claims:
                 part = next(parts, None)
                 more = part is not None
                 if part is not None:
-                    start, end, owner = np.concatenate([start, part[0]]), np.concatenate([end, part[0] + part[1]]), np.concatenate([owner, part[2]])
+                    start, end, owner = (
+                        np.concatenate([start, part[0]]),
+                        np.concatenate([end, part[0] + part[1]]),
+                        np.concatenate([owner, part[2]]),
+                    )
             inside = int(np.searchsorted(start, high))
             edges = np.zeros(high - low + 1, np.int32)
             begins, ends = np.maximum(start[:inside], low) - low, np.minimum(end[:inside], high) - low

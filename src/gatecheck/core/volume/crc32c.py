@@ -1,4 +1,5 @@
-"""CRC-32C (Castagnoli) as ext4 uses it: seeded, without a last inversion; of one text, or of many of equal length at once.
+"""CRC-32C (Castagnoli) as ext4 uses it: seeded, without a last inversion; of one text, or of many of equal length at
+once.
 
 RFC 3720, appendix B.4, for the polynomial.
 """

@@ -22,14 +22,18 @@ def repair_says(report: Report) -> str | None:
 
 
 def volume_says(rules: Findings, report: Report, *, is_main: bool) -> dict[str, Any] | None:
-    """Move, weights, the reason as an id and values; None where this volume says nothing of why the machine does not start: one without a system that is not the main one
-    either, or one of a kind that is not read. Nothing of it names a file: the tape outlives the customer. `is_main`: the largest of the machine's own disk."""
+    """Move, weights, the reason as an id and values; None where this volume says nothing of why the machine does not
+    start: one without a system that is not the main one either, or one of a kind that is not read. Nothing of it names
+    a file: the tape outlives the customer. `is_main`: the largest of the machine's own disk."""
     if any(f.id == "no-reader" for f in report.findings) or not (report.systems or is_main):
         return None
     wrong = sum(f.count for f in report.findings if f.severity == DAMAGE)
     values = {"kind": report.kind, "count": wrong}
     reasons = {
-        CLEAN: say("evidence.volume-clean", **values), DIRTY: say("evidence.volume-dirty", **values), DAMAGED: say("evidence.volume-damaged", **values),
-        LOCKED: say("evidence.volume-locked", **values), UNREADABLE: say("evidence.volume-unreadable", **values),
-    }  # fmt: skip
+        CLEAN: say("evidence.volume-clean", **values),
+        DIRTY: say("evidence.volume-dirty", **values),
+        DAMAGED: say("evidence.volume-damaged", **values),
+        LOCKED: say("evidence.volume-locked", **values),
+        UNREADABLE: say("evidence.volume-unreadable", **values),
+    }
     return {"move": CHECK, "weights": dict(rules.weights[CHECK][report.state]), "note": reasons[report.state]}

@@ -1,4 +1,5 @@
-"""A volume of which only a part was read: what a look at it still lacks, so that it can be fetched turn by turn until the look rests on bytes alone."""
+"""A volume of which only a part was read: what a look at it still lacks, so that it can be fetched turn by turn until
+the look rests on bytes alone."""
 
 from __future__ import annotations
 
@@ -71,7 +72,8 @@ def merge_close(runs: Iterable[Run], gap: int) -> list[Run]:
 
 @dataclass(frozen=True, slots=True)
 class CheckResult:
-    """`wanted`: what has to be read before the rest stands; `report` and all else only where it is empty. `repair`: None where the volume has no reader, or nothing is to be repaired."""
+    """`wanted`: what has to be read before the rest stands; `report` and all else only where it is empty. `repair`:
+    None where the volume has no reader, or nothing is to be repaired."""
 
     wanted: tuple[Run, ...]
     report: Report | None = None
@@ -81,7 +83,9 @@ class CheckResult:
     fill: tuple[float, ...] = ()
 
 
-def look(disk: Sectors, first: int, last: int, rules: Rules, progress: Progress = lambda _stage, _done, _of: None) -> CheckResult:
+def look(
+    disk: Sectors, first: int, last: int, rules: Rules, progress: Progress = lambda _stage, _done, _of: None
+) -> CheckResult:
     """Check, plan of a repair, and what is the customer's. Never raises for what stands on the volume."""
     asked = RecordingSectors(disk)
     report = check(asked, first, last, progress)

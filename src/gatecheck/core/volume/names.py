@@ -1,7 +1,7 @@
 """Names as a volume holds them, as text that can be told, written and taken back to the same bytes.
 
-What is no valid text stands as `\\xHH` for a byte or `\\uHHHH` for half a surrogate pair; in a name that could be mistaken for one, a backslash is `\\x5c`.
-"""
+What is no valid text stands as `\\xHH` for a byte or `\\uHHHH` for half a surrogate pair; in a name that could be
+mistaken for one, a backslash is `\\x5c`."""
 
 from __future__ import annotations
 
@@ -26,7 +26,9 @@ def name_of_utf16(raw: bytes) -> str:
 
 def bytes_of_name(name: str) -> bytes:
     """What `name_of_bytes` was given."""
-    found = re.sub(r"\\x([0-9a-f]{2})", lambda m: chr(0xDC00 + int(m[1], 16)) if int(m[1], 16) > 0x7F else chr(int(m[1], 16)), name)
+    found = re.sub(
+        r"\\x([0-9a-f]{2})", lambda m: chr(0xDC00 + int(m[1], 16)) if int(m[1], 16) > 0x7F else chr(int(m[1], 16)), name
+    )
     return found.encode("utf-8", "surrogateescape")
 
 

@@ -1,4 +1,5 @@
-"""Repairing a volume: plans as byte ranges, grouped by what a person understands, judged by checking the volume as it would be after them.
+"""Repairing a volume: plans as byte ranges, grouped by what a person understands, judged by checking the volume as it
+would be after them.
 
 Each group is planned on what the ones before it leave. What cannot be decided is left, and said.
 """
@@ -31,7 +32,8 @@ _MOST_TURNS = 16
 
 @dataclass(frozen=True, slots=True)
 class Repair:
-    """`now`: the check before; `groups`: what would be done, in order; `after`: the check after all of them; `refused`: why nothing is planned."""
+    """`now`: the check before; `groups`: what would be done, in order; `after`: the check after all of them; `refused`:
+    why nothing is planned."""
 
     now: Report
     groups: tuple[RepairGroup, ...]
@@ -66,7 +68,9 @@ def repair_of(disk: Sectors, first: int, last: int, *, only: Iterable[str] | Non
             made = planners[turn]()
         except DecodeError:
             made = None
-        if made is not None and any(at < first * disk.sector or at + len(data) > (last + 1) * disk.sector for at, data in made.pairs):
+        if made is not None and any(
+            at < first * disk.sector or at + len(data) > (last + 1) * disk.sector for at, data in made.pairs
+        ):
             made = None  # a hurt structure says that the volume goes on in what is another's
         if made is not None and made.writes and (wanted is None or made.id in wanted):
             groups.append(made)
@@ -75,9 +79,14 @@ def repair_of(disk: Sectors, first: int, last: int, *, only: Iterable[str] | Non
     return Repair(now, tuple(groups), after)
 
 
-def _planners(disk: Sectors, first: int, last: int, own: OpenedVolume, report: Report) -> list[Callable[[], RepairGroup | None]]:
-    """One for each group that there can be, in their order; each is asked when its turn comes, on the volume as it is by then."""
-    begin: list[Callable[[], RepairGroup | None]] = [lambda: first_structure(own, first * disk.sector, disk.sector, report)]
+def _planners(
+    disk: Sectors, first: int, last: int, own: OpenedVolume, report: Report
+) -> list[Callable[[], RepairGroup | None]]:
+    """One for each group that there can be, in their order; each is asked when its turn comes, on the volume as it is
+    by then."""
+    begin: list[Callable[[], RepairGroup | None]] = [
+        lambda: first_structure(own, first * disk.sector, disk.sector, report)
+    ]
     volume = own.volume
     if isinstance(volume, Ext):
         return begin + ext_groups(volume, report)

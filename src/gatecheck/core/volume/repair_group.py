@@ -23,5 +23,19 @@ class RepairGroup:
         return [(w.at, w.data) for w in self.writes]
 
 
-def group(name: str, writes: list[tuple[int, bytes]], field: str, *, doubts: tuple[str, ...] = (), touches: tuple[str, ...] = (), **values: object) -> RepairGroup:
-    return RepairGroup(name, Said(f"repair.{name}", values), tuple(Write(at, data, Said(f"repair.field-{field}")) for at, data in writes), tuple(Said(f"repair.doubt-{d}") for d in doubts), touches[:20])
+def group(
+    name: str,
+    writes: list[tuple[int, bytes]],
+    field: str,
+    *,
+    doubts: tuple[str, ...] = (),
+    touches: tuple[str, ...] = (),
+    **values: object,
+) -> RepairGroup:
+    return RepairGroup(
+        name,
+        Said(f"repair.{name}", values),
+        tuple(Write(at, data, Said(f"repair.field-{field}")) for at, data in writes),
+        tuple(Said(f"repair.doubt-{d}") for d in doubts),
+        touches[:20],
+    )

@@ -28,7 +28,12 @@ def first_structure(own: OpenedVolume, base: int, sector: int, report: Report) -
             raw[1020:1024] = crc32c(0xFFFFFFFF, bytes(raw[:1020])).to_bytes(4, "little")
         return group("first-structure", [(base + 1024, bytes(raw))], "superblock", kind=volume.kind)
     if isinstance(volume, Fat | Ntfs):
-        return group("first-structure", [(base, volume.bytes.read(0, max(512, sector), "boot sector"))], "boot-sector", kind=volume.kind)
+        return group(
+            "first-structure",
+            [(base, volume.bytes.read(0, max(512, sector), "boot sector"))],
+            "boot-sector",
+            kind=volume.kind,
+        )
     if isinstance(volume, ExFat):
         copy = volume.bytes.read(12 * volume.sector, 12 * volume.sector, "copy of the boot region")
         return group("first-structure", [(base, copy)], "boot-sector", kind=volume.kind)

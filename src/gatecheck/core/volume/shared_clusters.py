@@ -1,4 +1,5 @@
-"""Files that lie in the same place: of two that claim one cluster at most one is whole, and nothing on the volume says which."""
+"""Files that lie in the same place: of two that claim one cluster at most one is whole, and nothing on the volume says
+which."""
 
 from __future__ import annotations
 
@@ -26,7 +27,8 @@ class SharedSpan:
 
 
 def shared_by(volume: Filesystem, nodes: Sequence[Node]) -> dict[int, list[SharedSpan]]:
-    """By place in `nodes`: what of each file another file or folder claims too; nothing for those that are alone. A file with several names is one."""
+    """By place in `nodes`: what of each file another file or folder claims too; nothing for those that are alone. A
+    file with several names is one."""
     start, end, owner, offset = [], [], [], []
     for place, node in enumerate(nodes):
         if node.deleted or node.link or node.opaque:
@@ -53,7 +55,9 @@ def shared_by(volume: Filesystem, nodes: Sequence[Node]) -> dict[int, list[Share
     return _swept(volume, nodes, [(start[n], end[n], owner[n], offset[n]) for n in order.tolist()])
 
 
-def _swept(volume: Filesystem, nodes: Sequence[Node], runs: Iterable[tuple[int, int, int, int]]) -> dict[int, list[SharedSpan]]:
+def _swept(
+    volume: Filesystem, nodes: Sequence[Node], runs: Iterable[tuple[int, int, int, int]]
+) -> dict[int, list[SharedSpan]]:
     found: dict[int, list[SharedSpan]] = {}
     held: list[tuple[int, int, int, int]] = []
     """runs that reach further: (end, start, owner, offset), the first to end first"""
@@ -76,4 +80,8 @@ def _swept(volume: Filesystem, nodes: Sequence[Node], runs: Iterable[tuple[int, 
 
 
 def _is_one(volume: Filesystem, one: Node, other: Node) -> bool:
-    return one is other or (one.id == other.id and volume.kind.lower().startswith(_WITH_LINKS)) or (one.is_folder and other.is_folder)
+    return (
+        one is other
+        or (one.id == other.id and volume.kind.lower().startswith(_WITH_LINKS))
+        or (one.is_folder and other.is_folder)
+    )

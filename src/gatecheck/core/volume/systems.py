@@ -1,4 +1,5 @@
-"""Installed systems on a volume, by the files that make one; and whether those that a start needs are present and whole."""
+"""Installed systems on a volume, by the files that make one; and whether those that a start needs are present and
+whole."""
 
 from __future__ import annotations
 
@@ -11,12 +12,24 @@ from gatecheck.core.volume.tree import DAMAGE, Filesystem, Hole, Node, System, V
 _LARGEST_KERNEL, _VERSION_MARK = 32 << 20, bytes.fromhex("bd04effe")
 _MOST_TEXT = 1 << 16
 _NEEDED = (  # (file, first bytes, smallest, missing is damage): what a start of Windows needs, Vista and later
-    ("Windows/System32/ntoskrnl.exe", b"MZ", 100_000), ("Windows/System32/config/SYSTEM", b"regf", 4096), ("Windows/System32/config/SOFTWARE", b"regf", 4096),
-    ("Windows/System32/hal.dll", b"MZ", 1000), ("Windows/System32/ntdll.dll", b"MZ", 10_000),
-)  # fmt: skip
+    ("Windows/System32/ntoskrnl.exe", b"MZ", 100_000),
+    ("Windows/System32/config/SYSTEM", b"regf", 4096),
+    ("Windows/System32/config/SOFTWARE", b"regf", 4096),
+    ("Windows/System32/hal.dll", b"MZ", 1000),
+    ("Windows/System32/ntdll.dll", b"MZ", 10_000),
+)
 _LOADERS = ("Windows/System32/winload.efi", "Windows/System32/winload.exe")
 _OLD = (("ntldr", b"", 10_000), ("NTDETECT.COM", b"", 10_000), ("boot.ini", b"", 10))
-_NAMES = ((22000, "Windows 11"), (10240, "Windows 10"), (9600, "Windows 8.1"), (9200, "Windows 8"), (7600, "Windows 7"), (6000, "Windows Vista"), (2600, "Windows XP"), (2195, "Windows 2000"))
+_NAMES = (
+    (22000, "Windows 11"),
+    (10240, "Windows 10"),
+    (9600, "Windows 8.1"),
+    (9200, "Windows 8"),
+    (7600, "Windows 7"),
+    (6000, "Windows Vista"),
+    (2600, "Windows XP"),
+    (2195, "Windows 2000"),
+)
 
 
 def systems_of(volume: Filesystem, add: Callable[[VolumeFinding], None]) -> Iterator[System]:

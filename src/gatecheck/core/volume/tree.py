@@ -39,8 +39,9 @@ class Hole:
 
 @dataclass(frozen=True, slots=True)
 class Node:
-    """A file or folder. `id`: its record, inode or first cluster; `path` from the root, parts joined by `/`; `modified`: seconds since 1970, None where not told;
-    `link`: what it points to, where it only points; `opaque`: its bytes cannot be read as they are (encrypted, deduplicated …): what they are."""
+    """A file or folder. `id`: its record, inode or first cluster; `path` from the root, parts joined by `/`;
+    `modified`: seconds since 1970, None where not told; `link`: what it points to, where it only points; `opaque`: its
+    bytes cannot be read as they are (encrypted, deduplicated …): what they are."""
 
     id: int
     path: str
@@ -54,7 +55,8 @@ class Node:
 
 @dataclass(frozen=True, slots=True)
 class VolumeFinding:
-    """One finding of a check. `where`: file, folder or structure it touches; `count`: how many alike; `repairable`: with certainty."""
+    """One finding of a check. `where`: file, folder or structure it touches; `count`: how many alike; `repairable`:
+    with certainty."""
 
     id: str
     severity: str
@@ -188,6 +190,7 @@ def nested(files: Mapping[str, bytes]) -> dict[str, object]:
 
 
 def capital_of(unit: int) -> int:
-    """The capital of a unit of UTF-16, as the language has it: what a volume's table of capitals says where it is the usual one."""
+    """The capital of a unit of UTF-16, as the language has it: what a volume's table of capitals says where it is the
+    usual one."""
     own = chr(unit).upper()
     return ord(own) if len(own) == 1 and ord(own) < 1 << 16 else unit

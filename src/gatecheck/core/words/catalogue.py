@@ -1,9 +1,8 @@
 """A language's catalogue: words `Said` values.
 
 A catalogue is one or more TOML texts; the key of a sentence is its path (`[rule] failing-drive = "…"` is
-`rule.failing-drive`). A text names its values in braces, each with how it is written: `{p:percent}`, `{fix:move,lower}`,
-`{n} {n:one=error|other=errors}`. A value that is itself a sentence is worded first.
-"""
+`rule.failing-drive`). A text names its values in braces, each with how it is written: `{p:percent}`,
+`{fix:move,lower}`, `{n} {n:one=error|other=errors}`. A value that is itself a sentence is worded first."""
 
 from __future__ import annotations
 
@@ -79,7 +78,8 @@ class Words:
         return Words.of(self.sentences, knowledge, self.fallback)
 
     def say(self, said: Said | None) -> str:
-        """The sentence; empty for None. A sentence that no catalogue has is its id: an old screen may meet a newer tape."""
+        """The sentence; empty for None. A sentence that no catalogue has is its id: an old screen may meet a newer
+        tape."""
         if said is None:
             return ""
         text = self.sentences.get(said.id)
@@ -173,7 +173,7 @@ class _Formatter(string.Formatter):
             "serial": lambda v: f", {words.say(Said('fallback.serial', {'serial': v}))}" if v else "",
             "and-more": lambda v: words.say(Said("fallback.more", {"count": v})) if v else "",
             "sentences": lambda v: "; ".join(words.say(s) for s in v if isinstance(s, Said)),
-        }  # fmt: skip
+        }
 
     def get_field(self, field_name: str, args: Sequence[Any], kwargs: Mapping[str, Any]) -> tuple[Any, str]:
         return kwargs[field_name], field_name

@@ -29,7 +29,11 @@ def say(sentence: str, **values: Value) -> Said:
 
 def to_json(said: Said) -> dict[str, object]:
     """As it is kept on a tape: {"say": id, "values": {…}}."""
-    return {"say": said.id, "values": {name: _plain(value) for name, value in said.values.items()}} if said.values else {"say": said.id}
+    return (
+        {"say": said.id, "values": {name: _plain(value) for name, value in said.values.items()}}
+        if said.values
+        else {"say": said.id}
+    )
 
 
 def _plain(value: Value) -> object:
@@ -40,7 +44,12 @@ def _plain(value: Value) -> object:
 
 def is_said(raw: object, depth: int = 0) -> bool:
     """True for what `to_json` makes, within bounds: anything else is no sentence."""
-    if not isinstance(raw, Mapping) or not isinstance(raw.get("say"), str) or raw.keys() - {"say", "values"} or depth > _DEEPEST:
+    if (
+        not isinstance(raw, Mapping)
+        or not isinstance(raw.get("say"), str)
+        or raw.keys() - {"say", "values"}
+        or depth > _DEEPEST
+    ):
         return False
     values = raw.get("values", {})
     if not isinstance(values, Mapping) or len(values) > _MOST_VALUES:

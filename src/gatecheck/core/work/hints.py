@@ -1,4 +1,5 @@
-"""What a step should be told with: from the tape, the pages that were read, and the shop's own books. Sentences by id; nothing is claimed that was not read."""
+"""What a step should be told with: from the tape, the pages that were read, and the shop's own books. Sentences by id;
+nothing is claimed that was not read."""
 
 from __future__ import annotations
 
@@ -19,8 +20,9 @@ _MODERN = ("windows-11", "windows-10", "windows-8", "linux")
 
 @dataclass(frozen=True, slots=True)
 class JobKnowledge:
-    """What is known beside the tape. `licence`: a licence table in the firmware, None where its tables were not read; `picker`: the key that opens
-    the boot picker; `changed`: settings that do not stand as they were found; `minutes`: when each entry was made, in minutes."""
+    """What is known beside the tape. `licence`: a licence table in the firmware, None where its tables were not read;
+    `picker`: the key that opens the boot picker; `changed`: settings that do not stand as they were found; `minutes`:
+    when each entry was made, in minutes."""
 
     drives: Sequence[SeenDrive]
     licence: bool | None
@@ -41,9 +43,19 @@ class _At:
     known: JobKnowledge
 
 
-def hints_of(knowledge: Knowledge, facts: Mapping[str, FactValue], job: Job, own: JobStep, entries: Sequence[Entry], stands: Sequence[bool], known: JobKnowledge) -> list[Said]:
+def hints_of(
+    knowledge: Knowledge,
+    facts: Mapping[str, FactValue],
+    job: Job,
+    own: JobStep,
+    entries: Sequence[Entry],
+    stands: Sequence[bool],
+    known: JobKnowledge,
+) -> list[Said]:
     """What stands under this step."""
-    answers = {e.step: (i, e) for i, e in enumerate(entries) if stands[i] and i > job.started and isinstance(e, StepDone)}
+    answers = {
+        e.step: (i, e) for i, e in enumerate(entries) if stands[i] and i > job.started and isinstance(e, StepDone)
+    }
     at = _At(knowledge, facts, job, answers, entries, known)
     return [said for hint in own.step.hints if hint in _HINTS for said in _HINTS[hint](at)]
 
@@ -54,7 +66,15 @@ def _system(at: _At) -> list[Said]:
 
 
 def _licence(at: _At) -> list[Said]:
-    return [say("work.licence-not-read" if at.known.licence is None else "work.licence-there" if at.known.licence else "work.licence-none")]
+    return [
+        say(
+            "work.licence-not-read"
+            if at.known.licence is None
+            else "work.licence-there"
+            if at.known.licence
+            else "work.licence-none"
+        )
+    ]
 
 
 def _screws(at: _At) -> list[Said]:
@@ -68,7 +88,9 @@ def _serial(at: _At) -> list[Said]:
         return [say("work.read-serial", name=own[0].name, serial=own[0].serial)] if len(own) == 1 else []
     if any(same_serial(d.serial, typed) for d in own):
         return [say("work.same-drive", serial=typed)]
-    return [say("work.other-drive", serial=typed, read=own[0].serial)] if own else [say("work.label-only", serial=typed)]
+    return (
+        [say("work.other-drive", serial=typed, read=own[0].serial)] if own else [say("work.label-only", serial=typed)]
+    )
 
 
 def _age(at: _At) -> list[Said]:
@@ -114,7 +136,12 @@ def _media(at: _At) -> list[Said]:
     found = [{"gpt": say("work.media-gpt"), "mbr": say("work.media-mbr")}.get(layout, say("work.media-unknown"))]
     edition = at.answers.get("edition")
     if edition and edition[1].answer != "not-read":
-        found.append(say("work.edition", edition=edition[1].value or at.knowledge.work.steps["edition"].answers[edition[1].answer].say))
+        found.append(
+            say(
+                "work.edition",
+                edition=edition[1].value or at.knowledge.work.steps["edition"].answers[edition[1].answer].say,
+            )
+        )
     return found
 
 
@@ -124,14 +151,22 @@ def _picker(at: _At) -> list[Said]:
 
 def _right_drive(at: _At) -> list[Said]:
     target = target_of(at.job, at.known.drives)
-    return [say("work.target", name=target.name, serial=target.serial, size=target.size_gb)] if target else [say("work.no-target")]
+    return (
+        [say("work.target", name=target.name, serial=target.serial, size=target.size_gb)]
+        if target
+        else [say("work.no-target")]
+    )
 
 
 def _drives(at: _At) -> list[Said]:
     target = target_of(at.job, at.known.drives)
     others = [d for d in at.known.drives if target is None or not same_serial(d.serial, target.serial)]
     found = [say("work.other", name=d.name, serial=d.serial or "—", size=d.size_gb) for d in others]
-    if target and target.size_gb and any(d.size_gb and abs(d.size_gb - target.size_gb) <= _ALIKE * target.size_gb for d in others):
+    if (
+        target
+        and target.size_gb
+        and any(d.size_gb and abs(d.size_gb - target.size_gb) <= _ALIKE * target.size_gb for d in others)
+    ):
         found.append(say("work.sizes-alike"))
     return found
 
@@ -142,17 +177,32 @@ def _account(at: _At) -> list[Said]:
 
 
 def _rounds(at: _At) -> list[Said]:
-    rounds = [(i, e) for i, e in enumerate(at.entries) if isinstance(e, StepDone) and i > at.job.started and (e.step, e.answer) == ("updates", "round")]
+    rounds = [
+        (i, e)
+        for i, e in enumerate(at.entries)
+        if isinstance(e, StepDone) and i > at.job.started and (e.step, e.answer) == ("updates", "round")
+    ]
     if not rounds:
         return []
     begun = at.answers.get("account", (rounds[0][0], None))[0]
     took = at.known.minutes[rounds[-1][0]] - at.known.minutes[begun] if at.known.minutes else 0.0
-    return [say("work.rounds", rounds=len(rounds), count=sum(e.value for _, e in rounds if isinstance(e.value, int)), minutes=max(took, 0.0))]
+    return [
+        say(
+            "work.rounds",
+            rounds=len(rounds),
+            count=sum(e.value for _, e in rounds if isinstance(e.value, int)),
+            minutes=max(took, 0.0),
+        )
+    ]
 
 
 def _edition(at: _At) -> list[Said]:
     where = at.answers.get("licence")
-    return [say("work.licence-said", where=at.knowledge.work.steps["licence"].answers[where[1].answer].say)] if where else []
+    return (
+        [say("work.licence-said", where=at.knowledge.work.steps["licence"].answers[where[1].answer].say)]
+        if where
+        else []
+    )
 
 
 def _settings(at: _At) -> list[Said]:
@@ -165,7 +215,22 @@ def _said(at: _At, step: str) -> str:
 
 
 _HINTS: Mapping[str, Callable[[_At], list[Said]]] = {
-    "system": _system, "licence": _licence, "screws": _screws, "serial": _serial, "carrier": _carrier, "size": _size, "left-over": _left_over,
-    "reset": _reset, "baseline": _baseline, "media": _media, "picker": _picker, "right-drive": _right_drive, "drives": _drives, "age": _age,
-    "account": _account, "rounds": _rounds, "edition": _edition, "settings": _settings,
-}  # fmt: skip
+    "system": _system,
+    "licence": _licence,
+    "screws": _screws,
+    "serial": _serial,
+    "carrier": _carrier,
+    "size": _size,
+    "left-over": _left_over,
+    "reset": _reset,
+    "baseline": _baseline,
+    "media": _media,
+    "picker": _picker,
+    "right-drive": _right_drive,
+    "drives": _drives,
+    "age": _age,
+    "account": _account,
+    "rounds": _rounds,
+    "edition": _edition,
+    "settings": _settings,
+}

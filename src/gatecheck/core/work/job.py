@@ -1,4 +1,5 @@
-"""A signed call as a job: its steps from the tables, what is settled, and the one that is in hand. Nothing of it is stored; it is folded."""
+"""A signed call as a job: its steps from the tables, what is settled, and the one that is in hand. Nothing of it is
+stored; it is folded."""
 
 from __future__ import annotations
 
@@ -45,7 +46,8 @@ LOOK_AGAIN = 5.0
 
 @dataclass(frozen=True, slots=True)
 class JobStep:
-    """A step of this job. `state`: done, waived, now, later. `entry`: its last answer. `tries`: answers after which it stayed.
+    """A step of this job. `state`: done, waived, now, later. `entry`: its last answer. `tries`: answers after which it
+    stayed.
 
     due: (entry it counts from, minutes); held: what holds it back; may_lead: it may be brought forward.
     """
@@ -99,7 +101,13 @@ class _Answered:
     waived: bool
 
 
-def job_of(knowledge: Knowledge, state: TicketState, entries: Sequence[Entry], stands: Sequence[bool], held: Iterable[Held] = ()) -> Job | None:
+def job_of(
+    knowledge: Knowledge,
+    state: TicketState,
+    entries: Sequence[Entry],
+    stands: Sequence[bool],
+    held: Iterable[Held] = (),
+) -> Job | None:
     """The job of the standing signature; None while no call is signed, or after a step of it led back into triage."""
     if state.signed is None:
         return None
@@ -111,13 +119,16 @@ def job_of(knowledge: Knowledge, state: TicketState, entries: Sequence[Entry], s
     context = _context(knowledge, state, entries, stands, started, signed, answers)
     wanted = [step for step in knowledge.work.steps.values() if step.id in answers or _belongs(step, context)]
     steps = _in_order(knowledge, wanted, answers, tries, brought, context, tuple(held))
-    part = next((e for e, s in zip(reversed(entries), reversed(stands), strict=True) if s and isinstance(e, Part)), None)
+    part = next(
+        (e for e, s in zip(reversed(entries), reversed(stands), strict=True) if s and isinstance(e, Part)), None
+    )
     outcomes = knowledge.fixes[signed.fix].outcomes if signed.fix else ()
     return Job(started, signed.choice, signed.fix, _name(knowledge, context), context, steps, groups, part, outcomes)
 
 
 def _start(entries: Sequence[Entry], stands: Sequence[bool], signed: int) -> int:
-    """The first signature of this job: the same call signed again goes on where it was, unless a step of it went wrong."""
+    """The first signature of this job: the same call signed again goes on where it was, unless a step of it went
+    wrong."""
     start = signed
     for index in range(signed - 1, -1, -1):
         entry = entries[index]
@@ -132,7 +143,9 @@ def _start(entries: Sequence[Entry], stands: Sequence[bool], signed: int) -> int
     return start
 
 
-def _answered(entries: Sequence[Entry], stands: Sequence[bool], started: int) -> tuple[dict[str, _Answered], dict[str, int], list[str]]:
+def _answered(
+    entries: Sequence[Entry], stands: Sequence[bool], started: int
+) -> tuple[dict[str, _Answered], dict[str, int], list[str]]:
     """Step -> its last answer, how often it stayed, and what was brought forward, in that order."""
     answers: dict[str, _Answered] = {}
     tries: dict[str, int] = {}
@@ -152,7 +165,13 @@ def _answered(entries: Sequence[Entry], stands: Sequence[bool], started: int) ->
 
 
 def _context(
-    knowledge: Knowledge, state: TicketState, entries: Sequence[Entry], stands: Sequence[bool], started: int, signed: Signed, answers: Mapping[str, _Answered]
+    knowledge: Knowledge,
+    state: TicketState,
+    entries: Sequence[Entry],
+    stands: Sequence[bool],
+    started: int,
+    signed: Signed,
+    answers: Mapping[str, _Answered],
 ) -> Context:
     """The rows that a step's `when` may name. Facts that nobody knows are empty."""
     facts: dict[str, str] = {name: str(state.facts.get(name, "") or "") for name in knowledge.facts}
@@ -166,12 +185,24 @@ def _context(
     before[started:] = [False] * (len(before) - started)
     is_open = bool(lying(tray_of(entries, before)))
     done = _starts(entries, before)
-    opens = is_open or bool(lying(tray_of(entries, stands))) or (fix in OPENING and context["way"] not in _UNTOUCHED and not done)
+    opens = (
+        is_open
+        or bool(lying(tray_of(entries, stands)))
+        or (fix in OPENING and context["way"] not in _UNTOUCHED and not done)
+    )
     doubted = any(
-        s and isinstance(e, Reading) and ((e.move == "clock" and e.outcome in _CLOCK_DOUBTED) or e.move == "replace-battery")
+        s
+        and isinstance(e, Reading)
+        and ((e.move == "clock" and e.outcome in _CLOCK_DOUBTED) or e.move == "replace-battery")
         for e, s in zip(entries, stands, strict=True)
     )
-    return {**context, **{name: "yes" if holds else "no" for name, holds in (("opens", opens), ("open", is_open), ("done", done), ("battery", doubted))}}
+    return {
+        **context,
+        **{
+            name: "yes" if holds else "no"
+            for name, holds in (("opens", opens), ("open", is_open), ("done", done), ("battery", doubted))
+        },
+    }
 
 
 def _system(facts: Mapping[str, FactValue]) -> str:
@@ -184,7 +215,9 @@ def _starts(entries: Sequence[Entry], stands: Sequence[bool]) -> bool:
     starts = False
     for entry, stand in zip(entries, stands, strict=True):
         if stand and isinstance(entry, Reading):
-            starts = entry.outcome == "boots" or (starts and entry.move != "screen" and entry.outcome not in ("no-change", "other-screen", "now-seen"))
+            starts = entry.outcome == "boots" or (
+                starts and entry.move != "screen" and entry.outcome not in ("no-change", "other-screen", "now-seen")
+            )
     return starts
 
 
@@ -204,7 +237,12 @@ def _name(knowledge: Knowledge, context: Context) -> str:
 
 
 def _in_order(
-    knowledge: Knowledge, wanted: Sequence[Step], answers: Mapping[str, _Answered], tries: Mapping[str, int], brought: Sequence[str], context: Context,
+    knowledge: Knowledge,
+    wanted: Sequence[Step],
+    answers: Mapping[str, _Answered],
+    tries: Mapping[str, int],
+    brought: Sequence[str],
+    context: Context,
     held: Sequence[Held],
 ) -> tuple[JobStep, ...]:
     """The steps as they are to be taken; exactly one unsettled one is `now`."""
@@ -215,23 +253,46 @@ def _in_order(
         return all(need in settled for need in step.needs if need in ids)
 
     lead = [step for name in brought for step in wanted if step.id == name and name not in settled and is_ready(step)]
-    ready = [*lead, *(s for s in wanted if s.id not in settled and is_ready(s)), *(s for s in wanted if s.id not in settled)]
+    ready = [
+        *lead,
+        *(s for s in wanted if s.id not in settled and is_ready(s)),
+        *(s for s in wanted if s.id not in settled),
+    ]
     now = ready[0] if ready else None
     led = [*lead[:1], *(s for s in wanted if s not in lead[:1])] if now is not None and lead else list(wanted)
     found = []
     for step in sorted(led, key=lambda s: s.id not in settled) if lead else led:
         answer = answers.get(step.id)
-        state = "waived" if answer and answer.waived else "done" if answer and answer.settled else "now" if step is now else "later"
+        state = (
+            "waived"
+            if answer and answer.waived
+            else "done"
+            if answer and answer.settled
+            else "now"
+            if step is now
+            else "later"
+        )
         moves = ("copy-data",) if step.id == "copy" else (context["fix"],)
-        found.append(JobStep(
-            step, state, answer.entry if answer else None, answer.answer if answer else None, tries.get(step.id, 0),
-            tuple(h for h in held if h.interlock in step.held_by and h.move in moves) if state in ("now", "later") else (),
-            _due(knowledge, step, answers, context) if state in ("now", "later") else None, state == "later" and is_ready(step),
-        ))  # fmt: skip
+        found.append(
+            JobStep(
+                step,
+                state,
+                answer.entry if answer else None,
+                answer.answer if answer else None,
+                tries.get(step.id, 0),
+                tuple(h for h in held if h.interlock in step.held_by and h.move in moves)
+                if state in ("now", "later")
+                else (),
+                _due(knowledge, step, answers, context) if state in ("now", "later") else None,
+                state == "later" and is_ready(step),
+            )
+        )
     return tuple(found)
 
 
-def _due(knowledge: Knowledge, step: Step, answers: Mapping[str, _Answered], context: Context) -> tuple[int, float] | None:
+def _due(
+    knowledge: Knowledge, step: Step, answers: Mapping[str, _Answered], context: Context
+) -> tuple[int, float] | None:
     if step.due is None:
         return None
     own, after = answers.get(step.id), answers.get(step.due.after)
@@ -246,12 +307,14 @@ def _due(knowledge: Knowledge, step: Step, answers: Mapping[str, _Answered], con
 # --- answering -------------------------------------------------------------------------------------------------------
 
 
-def answer_bodies(job: Job, state: TicketState, step_id: str, answer_id: str, value: object, at: int, drives: Sequence[SeenDrive] = ()) -> list[Body]:
+def answer_bodies(
+    job: Job, state: TicketState, step_id: str, answer_id: str, value: object, at: int, drives: Sequence[SeenDrive] = ()
+) -> list[Body]:
     """The entries that an answer puts on the tape, the first at place `at`: the step, and what follows from it.
 
-    `drives`: what is known of the drives in this machine; the four characters typed before anything is erased have to be those of the right one.
-    Raises TapeError where the step is not of this job, is settled, is held, or something of it still lies on the tray.
-    """
+    `drives`: what is known of the drives in this machine; the four characters typed before anything is erased have to
+    be those of the right one. Raises TapeError where the step is not of this job, is settled, is held, or something of
+    it still lies on the tray."""
     own = open_step(job, step_id)
     where = f"step {step_id}"
     answer = own.step.answers.get(answer_id)
@@ -261,7 +324,13 @@ def answer_bodies(job: Job, state: TicketState, step_id: str, answer_id: str, va
         raise TapeError(where, expected=f"what releases {own.held[0].interlock}", got="nothing yet")
     out = lying(job.tray)
     if own.step.empties and out:
-        raise TapeError(where, expected="an empty tray", got=f"{out[0].out.name} ({out[0].out.count}) and {len(out) - 1} more groups" if len(out) > 1 else f"{out[0].out.name} ({out[0].out.count})")
+        raise TapeError(
+            where,
+            expected="an empty tray",
+            got=f"{out[0].out.name} ({out[0].out.count}) and {len(out) - 1} more groups"
+            if len(out) > 1
+            else f"{out[0].out.name} ({out[0].out.count})",
+        )
     if answer.asks == "last4":
         check_last4(job, value, drives)
     body: Body = {"step": step_id, "answer": answer_id}
@@ -273,7 +342,8 @@ def answer_bodies(job: Job, state: TicketState, step_id: str, answer_id: str, va
 
 
 def target_of(job: Job, drives: Sequence[SeenDrive]) -> SeenDrive | None:
-    """The drive that this job writes to: the new one where it was replaced, else the only one that is known as the system's own."""
+    """The drive that this job writes to: the new one where it was replaced, else the only one that is known as the
+    system's own."""
     if job.choice == "replace":
         part = job.part
         return SeenDrive(part.name, part.serial, part.size_gb) if part and part.serial else None
@@ -282,21 +352,36 @@ def target_of(job: Job, drives: Sequence[SeenDrive]) -> SeenDrive | None:
 
 
 def check_last4(job: Job, value: object, drives: Sequence[SeenDrive]) -> None:
-    """Raises TapeError where these are not the last four characters of the serial of the drive that is to be written."""
+    """Raises TapeError where these are not the last four characters of the serial of the drive that is to be
+    written."""
     where = "step right-drive"
     typed = str(value or "").strip().upper()
     if len(typed) != 4:
-        raise TapeError(where, expected="the last four characters of its serial", got=repr(typed[:40]) if typed else "nothing")
+        raise TapeError(
+            where, expected="the last four characters of its serial", got=repr(typed[:40]) if typed else "nothing"
+        )
     target = target_of(job, drives)
     others = [d for d in drives if d.ends == typed and (target is None or d.serial != target.serial)]
     if target is not None and target.ends != typed:
-        raise TapeError(where, expected=f"the last four characters of {target.serial} ({target.name})", got=f"{typed}, which is {others[0].name}, {others[0].serial}" if others else typed)
+        raise TapeError(
+            where,
+            expected=f"the last four characters of {target.serial} ({target.name})",
+            got=f"{typed}, which is {others[0].name}, {others[0].serial}" if others else typed,
+        )
     if target is None and job.choice == "replace":
         if others:  # nobody noted the new one's serial: at least it is not one that was in the machine before
-            raise TapeError(where, expected="the last four characters of the new drive's serial", got=f"{typed}, which is {others[0].name}, {others[0].serial}")
+            raise TapeError(
+                where,
+                expected="the last four characters of the new drive's serial",
+                got=f"{typed}, which is {others[0].name}, {others[0].serial}",
+            )
         return
     if target is None and drives and typed not in {d.ends for d in drives}:
-        raise TapeError(where, expected=f"those of a drive that was read here ({', '.join(d.serial for d in drives if d.serial)})", got=typed)
+        raise TapeError(
+            where,
+            expected=f"those of a drive that was read here ({', '.join(d.serial for d in drives if d.serial)})",
+            got=typed,
+        )
 
 
 def open_step(job: Job, step_id: str) -> JobStep:
@@ -305,7 +390,9 @@ def open_step(job: Job, step_id: str) -> JobStep:
     if own is None:
         raise TapeError(f"step {step_id}", expected=f"a step of this job ({job.name})", got="none of it")
     if own.is_settled:
-        raise TapeError(f"step {step_id}", expected="one that is still open", got=f"one that entry {own.entry} has answered")
+        raise TapeError(
+            f"step {step_id}", expected="one that is still open", got=f"one that entry {own.entry} has answered"
+        )
     return own
 
 

@@ -1,4 +1,5 @@
-"""The papers of a ticket, as sentences and rows: the customer's page, the technical sheet, labels, the bill. How they look is the printer's business."""
+"""The papers of a ticket, as sentences and rows: the customer's page, the technical sheet, labels, the bill. How they
+look is the printer's business."""
 
 from __future__ import annotations
 
@@ -64,8 +65,8 @@ class Paper:
 class PaperFacts:
     """Everything that the papers of one ticket rest on. Dates are ISO; `minutes`: hands-on, as spent or corrected.
 
-    evidence: readings (move, outcome) that spoke most for what it was, best first. verdicts: (drive, one sentence). left: settings as found and as left.
-    """
+    evidence: readings (move, outcome) that spoke most for what it was, best first. verdicts: (drive, one sentence).
+    left: settings as found and as left."""
 
     number: str
     customer: str
@@ -100,29 +101,56 @@ def paper_of(case: PaperFacts, kind: str) -> Paper:
 
 
 def _head(case: PaperFacts) -> tuple[Text, ...]:
-    return (say("paper.ticket", number=case.number), say("paper.of", customer=case.customer, machine=case.machine), say("paper.dates", came=case.taken_in, today=case.today))
+    return (
+        say("paper.ticket", number=case.number),
+        say("paper.of", customer=case.customer, machine=case.machine),
+        say("paper.dates", came=case.taken_in, today=case.today),
+    )
 
 
 # --- for the customer ------------------------------------------------------------------------------------------------
 
 
 def _customer(case: PaperFacts) -> Paper:
-    sections = [Section(say("paper.came"), _came(case)), Section(say("paper.found"), _found(case), pictures=tuple(p for p in case.pictures if p.evidence)[:2])]
+    sections = [
+        Section(say("paper.came"), _came(case)),
+        Section(say("paper.found"), _found(case), pictures=tuple(p for p in case.pictures if p.evidence)[:2]),
+    ]
     sections.append(Section(say("paper.done"), _done(case)))
     sections.append(Section(say("paper.data"), _data(case)))
     if _is_replaced(case):
         sections.append(Section(say("paper.replaced"), rows=_replaced(case)))
-    sections.append(Section(say("paper.backups"), (say("paper.backup-advice"), *((say("paper.backup-flash"),) if _is_flash(case) else ()))))
+    sections.append(
+        Section(
+            say("paper.backups"),
+            (say("paper.backup-advice"), *((say("paper.backup-flash"),) if _is_flash(case) else ())),
+        )
+    )
     if case.shop.warranty_days and _way(case) not in ("nothing", "data-only") and case.job is not None:
         sections.append(Section(say("paper.warranty"), (say("paper.warranty-until", date=case.warranty_until),)))
-    return Paper("customer", say("paper.customer-title"), ((case.shop.opening,) if case.shop.opening else ()) + _head(case), tuple(sections), single=True)
+    return Paper(
+        "customer",
+        say("paper.customer-title"),
+        ((case.shop.opening,) if case.shop.opening else ()) + _head(case),
+        tuple(sections),
+        single=True,
+    )
 
 
 def _came(case: PaperFacts) -> tuple[Text, ...]:
     lines: list[Text] = []
     if case.said:
-        lines.append(say("paper.you-said", words=case.said[:_LONGEST_WORDS] + ("…" if len(case.said) > _LONGEST_WORDS else "")))
-    first = next((e for e, s in zip(case.entries, case.stands, strict=True) if s and isinstance(e, Reading) and e.move == "screen" and e.outcome), None)
+        lines.append(
+            say("paper.you-said", words=case.said[:_LONGEST_WORDS] + ("…" if len(case.said) > _LONGEST_WORDS else ""))
+        )
+    first = next(
+        (
+            e
+            for e, s in zip(case.entries, case.stands, strict=True)
+            if s and isinstance(e, Reading) and e.move == "screen" and e.outcome
+        ),
+        None,
+    )
     if first is not None and first.outcome != "boots":
         lines.append(say("paper.showed", screen=case.knowledge.checks["screen"].say[str(first.outcome)]))
     return tuple(lines) or (say("paper.nothing-said"),)
@@ -139,10 +167,21 @@ def _done(case: PaperFacts) -> tuple[Text, ...]:
     way = _way(case)
     if way in ("nothing", "data-only"):
         return (say("paper.nothing-done") if way == "nothing" else say("paper.only-data"),)
-    made = [e.move for e, s in zip(case.entries, case.stands, strict=True) if s and isinstance(e, Reading) and e.move in case.knowledge.fixes and e.outcome in ("boots", "now-seen", "other-screen", "sent", "complete", "partial")]
+    made = [
+        e.move
+        for e, s in zip(case.entries, case.stands, strict=True)
+        if s
+        and isinstance(e, Reading)
+        and e.move in case.knowledge.fixes
+        and e.outcome in ("boots", "now-seen", "other-screen", "sent", "complete", "partial")
+    ]
     lines: list[Text] = [say("paper.made", fix=fix) for fix in list(dict.fromkeys(made))[:_MOST_DONE]]
     if case.job is not None:
-        updates = [e.value for e, s in zip(case.entries, case.stands, strict=True) if s and isinstance(e, StepDone) and (e.step, e.answer) == ("updates", "round") and isinstance(e.value, int)]
+        updates = [
+            e.value
+            for e, s in zip(case.entries, case.stands, strict=True)
+            if s and isinstance(e, StepDone) and (e.step, e.answer) == ("updates", "round") and isinstance(e.value, int)
+        ]
         lines += [say("paper.updates", count=sum(updates), rounds=len(updates))] if updates else []
     proven = [p for p in case.proof if p.state == "proven"]
     waived = [p for p in case.proof if p.state == "waived"]
@@ -154,10 +193,21 @@ def _done(case: PaperFacts) -> tuple[Text, ...]:
 def _data(case: PaperFacts) -> tuple[Text, ...]:
     answers = _answers(case)
     back = answers.get("data-back")
-    copied = next((e.outcome for e, s in zip(reversed(case.entries), reversed(case.stands), strict=True) if s and isinstance(e, Reading) and e.move == "copy-data"), None)
+    copied = next(
+        (
+            e.outcome
+            for e, s in zip(reversed(case.entries), reversed(case.stands), strict=True)
+            if s and isinstance(e, Reading) and e.move == "copy-data"
+        ),
+        None,
+    )
     lines: list[Text] = []
     if back is not None and back.answer in ("checked", "partly"):
-        lines.append(say("paper.data-back", what=str(back.value)) if back.answer == "checked" else say("paper.data-partly", what=str(back.value)))
+        lines.append(
+            say("paper.data-back", what=str(back.value))
+            if back.answer == "checked"
+            else say("paper.data-partly", what=str(back.value))
+        )
     elif copied in ("complete", "partial"):
         lines.append(say("paper.data-copied") if copied == "complete" else say("paper.data-copied-partly"))
     elif case.job is not None and case.job.fix in _TOLD_PLAINLY and _way(case) in ("install", "as-called"):
@@ -169,28 +219,61 @@ def _data(case: PaperFacts) -> tuple[Text, ...]:
         lines.append(say("paper.data-seen"))
     old = answers.get("old-drive")
     if old is not None:
-        lines.append({"back": say("paper.old-back"), "lab": say("paper.old-lab"), "destroyed": say("paper.old-destroyed", record=str(old.value or ""))}[old.answer])
+        lines.append(
+            {
+                "back": say("paper.old-back"),
+                "lab": say("paper.old-lab"),
+                "destroyed": say("paper.old-destroyed", record=str(old.value or "")),
+            }[old.answer]
+        )
     return tuple(lines)
 
 
 def _replaced(case: PaperFacts) -> tuple[tuple[Text, ...], ...]:
     assert case.part is not None
-    return ((say("paper.old-drive"), case.old_serial or say("paper.no-serial")), (say("paper.new-drive"), " · ".join(filter(None, (case.part.name, case.part.serial)))))
+    return (
+        (say("paper.old-drive"), case.old_serial or say("paper.no-serial")),
+        (say("paper.new-drive"), " · ".join(filter(None, (case.part.name, case.part.serial)))),
+    )
 
 
 # --- for the file ----------------------------------------------------------------------------------------------------
 
 
 def _file(case: PaperFacts) -> Paper:
-    sections = [Section(say("paper.facts"), rows=tuple((say("paper.fact", name=name), str(value)) for name, value in case.facts.items() if name not in ("as_of_year",)))]
+    sections = [
+        Section(
+            say("paper.facts"),
+            rows=tuple(
+                (say("paper.fact", name=name), str(value))
+                for name, value in case.facts.items()
+                if name not in ("as_of_year",)
+            ),
+        )
+    ]
     if case.odds:
-        sections.append(Section(say("paper.signed-with", p=case.confidence or 0.0), rows=tuple((say("paper.fault-name", fault=f), say("paper.percent", p=p)) for f, p in case.odds.items())))
+        sections.append(
+            Section(
+                say("paper.signed-with", p=case.confidence or 0.0),
+                rows=tuple((say("paper.fault-name", fault=f), say("paper.percent", p=p)) for f, p in case.odds.items()),
+            )
+        )
     if case.left:
-        sections.append(Section(say("paper.settings"), rows=((say("paper.setting"), say("paper.as-found"), say("paper.as-left")), *case.left)))
+        sections.append(
+            Section(
+                say("paper.settings"),
+                rows=((say("paper.setting"), say("paper.as-found"), say("paper.as-left")), *case.left),
+            )
+        )
     if case.verdicts:
         sections.append(Section(say("paper.pages"), rows=tuple(case.verdicts)))
     if case.proof:
-        sections.append(Section(say("paper.proof"), rows=tuple((p.name, say("paper.state", state=p.state), p.reason or (p.why or "")) for p in case.proof)))
+        sections.append(
+            Section(
+                say("paper.proof"),
+                rows=tuple((p.name, say("paper.state", state=p.state), p.reason or (p.why or "")) for p in case.proof),
+            )
+        )
     sections.append(Section(say("paper.tape"), rows=tuple(case.tape)))
     if case.pictures:
         sections.append(Section(say("paper.pictures"), pictures=tuple(case.pictures)))
@@ -205,7 +288,14 @@ def _label(case: PaperFacts) -> Paper:
     if case.job is not None and case.job.context["opens"] == "yes":
         labels.append(Label(case.number, say("paper.label-screws"), (case.machine,), case.number))
     if _is_replaced(case):
-        labels.append(Label(case.number, say("paper.label-old-drive"), (case.old_serial or say("paper.no-serial"), case.customer), case.number))
+        labels.append(
+            Label(
+                case.number,
+                say("paper.label-old-drive"),
+                (case.old_serial or say("paper.no-serial"), case.customer),
+                case.number,
+            )
+        )
     return Paper("label", say("paper.label-title"), (), labels=tuple(labels))
 
 
@@ -241,7 +331,9 @@ def _bill(case: PaperFacts) -> Paper:
     def money(amount: float) -> Said:
         return say("paper.money", amount=amount, currency=unit)
 
-    rows: list[tuple[Text, ...]] = [(say("paper.bill-work", minutes=case.minutes, hour=case.shop.bench_hour, currency=unit), money(bill.work))]
+    rows: list[tuple[Text, ...]] = [
+        (say("paper.bill-work", minutes=case.minutes, hour=case.shop.bench_hour, currency=unit), money(bill.work))
+    ]
     if bill.parts and case.part is not None:
         rows.append((say("paper.bill-part", name=case.part.name), money(bill.parts)))
     if bill.lab:
@@ -249,7 +341,13 @@ def _bill(case: PaperFacts) -> Paper:
     if case.shop.tax:
         rows += [(say("paper.bill-net"), money(bill.net)), (say("paper.bill-tax", tax=case.shop.tax), money(bill.tax))]
     rows.append((say("paper.bill-total"), money(bill.total)))
-    return Paper("bill", say("paper.bill-title"), _head(case), (Section(say("paper.bill-what"), rows=tuple(rows), strong=True),), single=True)
+    return Paper(
+        "bill",
+        say("paper.bill-title"),
+        _head(case),
+        (Section(say("paper.bill-what"), rows=tuple(rows), strong=True),),
+        single=True,
+    )
 
 
 # --- what the papers ask of the case ---------------------------------------------------------------------------------

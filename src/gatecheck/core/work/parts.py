@@ -23,7 +23,8 @@ _SAME_SIZE = 0.10
 
 @dataclass(frozen=True, slots=True)
 class Item:
-    """A drive or cable of the shelf. Sizes in mm and GB, 0 where they say nothing; `left`: how many nobody has reserved."""
+    """A drive or cable of the shelf. Sizes in mm and GB, 0 where they say nothing; `left`: how many nobody has
+    reserved."""
 
     id: int
     kind: str
@@ -51,7 +52,8 @@ class Fit:
 
 @dataclass(frozen=True, slots=True)
 class Wanted:
-    """What the machine takes. `used_gb`: what has to go on it, None where nobody knows; `old_gb`: the old drive's size."""
+    """What the machine takes. `used_gb`: what has to go on it, None where nobody knows; `old_gb`: the old drive's
+    size."""
 
     interface: str
     form: str
@@ -64,14 +66,20 @@ class Wanted:
 
 
 def wanted_of(slots: Sequence[DriveSlot], facts: Mapping[str, FactValue]) -> Wanted:
-    """What the facts say of the machine's slot; what somebody measured (`slot_…`) stands above what its kind usually takes."""
+    """What the facts say of the machine's slot; what somebody measured (`slot_…`) stands above what its kind usually
+    takes."""
     context = {name: str(value) for name, value in facts.items()}
     slot = next((s for s in slots if holds(s.when, context)), None)
     return Wanted(
-        str(facts.get("slot_interface") or (slot.interface if slot else "")), str(facts.get("slot_form") or (slot.form if slot else "")), slot.key if slot else "",
-        _number(facts.get("slot_height")) or (slot.height if slot else None), _number(facts.get("slot_length")) or (slot.length if slot else None),
-        _number(facts.get("used_gb")), _number(facts.get("drive_size_gb")), facts.get("drive_kind") == "hdd",
-    )  # fmt: skip
+        str(facts.get("slot_interface") or (slot.interface if slot else "")),
+        str(facts.get("slot_form") or (slot.form if slot else "")),
+        slot.key if slot else "",
+        _number(facts.get("slot_height")) or (slot.height if slot else None),
+        _number(facts.get("slot_length")) or (slot.length if slot else None),
+        _number(facts.get("used_gb")),
+        _number(facts.get("drive_size_gb")),
+        facts.get("drive_kind") == "hdd",
+    )
 
 
 def _number(value: FactValue) -> float | None:
@@ -79,9 +87,12 @@ def _number(value: FactValue) -> float | None:
 
 
 def fitting(items: Sequence[Item], wanted: Wanted) -> list[Fit]:
-    """Drives that fit first: the same size first, flash before spinning, then the cheaper one; then the others with why not."""
+    """Drives that fit first: the same size first, flash before spinning, then the cheaper one; then the others with why
+    not."""
     found = [_fit(item, wanted, items) for item in items if item.kind == "drive"]
-    return sorted(found, key=lambda f: (not f.fits, _apart(f.item, wanted), not f.item.flash, f.item.price, f.item.name))
+    return sorted(
+        found, key=lambda f: (not f.fits, _apart(f.item, wanted), not f.item.flash, f.item.price, f.item.name)
+    )
 
 
 def _apart(item: Item, wanted: Wanted) -> float:
@@ -120,7 +131,11 @@ def _brings(item: Item, wanted: Wanted, items: Sequence[Item]) -> tuple[Said, ..
     if item.form == "2.5" and wanted.form == "3.5":
         found.append(say("work.adapter"))
     if item.flash and wanted.was_spinning:
-        spinning = [i for i in items if not i.flash and i.kind == "drive" and i.interface == item.interface and i.size_gb == item.size_gb]
+        spinning = [
+            i
+            for i in items
+            if not i.flash and i.kind == "drive" and i.interface == item.interface and i.size_gb == item.size_gb
+        ]
         more = item.price - min(i.price for i in spinning) if spinning else None
         found.append(say("work.flash-for-disk") if more is None else say("work.flash-for-disk-at", more=more))
     return tuple(found)
@@ -135,13 +150,19 @@ class ShelfError(GateCheckError):
     def __init__(self, faults: Sequence[tuple[int, str, str, str]]) -> None:
         """`faults`: (line, column, expected, got)."""
         self.faults = tuple(faults)
-        said = "; ".join(f"line {line}, {column}: expected {expected}, got {got}" for line, column, expected, got in faults[:8])
+        said = "; ".join(
+            f"line {line}, {column}: expected {expected}, got {got}" for line, column, expected, got in faults[:8]
+        )
         super().__init__(said + (f"; and {len(faults) - 8} more lines" if len(faults) > 8 else ""))
 
 
 def read_shelf(text: str) -> list[Item]:
-    """CSV with a header of COLUMNS (any order, `count` and measures may be left out) -> items without ids. Raises ShelfError, naming each line."""
-    rows = csv.reader(text.removeprefix("\ufeff").splitlines(keepends=True), delimiter=";" if text.count(";") > text.count(",") else ",")
+    """CSV with a header of COLUMNS (any order, `count` and measures may be left out) -> items without ids. Raises
+    ShelfError, naming each line."""
+    rows = csv.reader(
+        text.removeprefix("\ufeff").splitlines(keepends=True),
+        delimiter=";" if text.count(";") > text.count(",") else ",",
+    )
     faults: list[tuple[int, str, str, str]] = []
     items: list[Item] = []
     header: list[str] = []
@@ -154,7 +175,16 @@ def read_shelf(text: str) -> list[Item]:
                 missing = [c for c in ("name", "interface", "form", "size_gb", "price") if c not in header]
                 unknown = [c for c in header if c not in COLUMNS]
                 if missing or unknown or len(set(header)) < len(header):
-                    raise ShelfError([(rows.line_num, "header", f"the columns {', '.join(COLUMNS)}, each once", ", ".join(header)[:100])])
+                    raise ShelfError(
+                        [
+                            (
+                                rows.line_num,
+                                "header",
+                                f"the columns {', '.join(COLUMNS)}, each once",
+                                ", ".join(header)[:100],
+                            )
+                        ]
+                    )
             elif rows.line_num > _MOST_LINES:
                 raise ShelfError([(rows.line_num, "file", f"at most {_MOST_LINES} lines", "more")])
             else:
@@ -171,7 +201,9 @@ def read_shelf(text: str) -> list[Item]:
 def _item(row: Mapping[str, str], more: int, line: int, faults: list[tuple[int, str, str, str]]) -> list[Item]:
     before = len(faults)
     if more:
-        faults.append((line, "row", "as many cells as the header has", f"{abs(more)} {'more' if more > 0 else 'fewer'}"))
+        faults.append(
+            (line, "row", "as many cells as the header has", f"{abs(more)} {'more' if more > 0 else 'fewer'}")
+        )
     else:
         name = row.get("name", "").strip()
         if not 0 < len(name) <= _LONGEST:
@@ -180,23 +212,51 @@ def _item(row: Mapping[str, str], more: int, line: int, faults: list[tuple[int, 
         interface, form = _one(row, "interface", INTERFACES, line, faults), _one(row, "form", FORMS, line, faults)
         key = _one(row, "key", KEYS, line, faults)
         flash = _one(row, "flash", ("yes", "no"), line, faults, "no")
-        numbers = {c: _measure(row, c, line, faults, c in ("size_gb", "price") and kind == "drive") for c in ("height_mm", "length_mm", "size_gb", "price", "count")}
+        numbers = {
+            c: _measure(row, c, line, faults, c in ("size_gb", "price") and kind == "drive")
+            for c in ("height_mm", "length_mm", "size_gb", "price", "count")
+        }
         if numbers["count"] != int(numbers["count"]):
             faults.append((line, "count", "a whole number", repr(row["count"])))
     if len(faults) > before:
         return []
     count = int(numbers["count"]) if row.get("count", "").strip() else 1
-    return [Item(0, kind, name, interface, form, key, numbers["height_mm"], numbers["length_mm"], flash == "yes", numbers["size_gb"], numbers["price"], count, count)]
+    return [
+        Item(
+            0,
+            kind,
+            name,
+            interface,
+            form,
+            key,
+            numbers["height_mm"],
+            numbers["length_mm"],
+            flash == "yes",
+            numbers["size_gb"],
+            numbers["price"],
+            count,
+            count,
+        )
+    ]
 
 
-def _one(row: Mapping[str, str], column: str, known: Sequence[str], line: int, faults: list[tuple[int, str, str, str]], default: str = "") -> str:
+def _one(
+    row: Mapping[str, str],
+    column: str,
+    known: Sequence[str],
+    line: int,
+    faults: list[tuple[int, str, str, str]],
+    default: str = "",
+) -> str:
     value = row.get(column, "").strip().lower() or default
     if value not in known:
         faults.append((line, column, f"one of {', '.join(known)}", repr(value[:40])))
     return value
 
 
-def _measure(row: Mapping[str, str], column: str, line: int, faults: list[tuple[int, str, str, str]], wanted: bool) -> float:
+def _measure(
+    row: Mapping[str, str], column: str, line: int, faults: list[tuple[int, str, str, str]], wanted: bool
+) -> float:
     text = row.get(column, "").strip()
     if not text and not wanted:
         return 0.0
@@ -221,5 +281,19 @@ def write_shelf(items: Sequence[Item]) -> str:
     writer = csv.writer(Lines())
     writer.writerow(COLUMNS)
     for i in items:
-        writer.writerow([i.kind, i.name, i.interface, i.form, i.key, f"{i.height_mm:g}", f"{i.length_mm:g}", "yes" if i.flash else "no", f"{i.size_gb:g}", f"{i.price:g}", i.count])
+        writer.writerow(
+            [
+                i.kind,
+                i.name,
+                i.interface,
+                i.form,
+                i.key,
+                f"{i.height_mm:g}",
+                f"{i.length_mm:g}",
+                "yes" if i.flash else "no",
+                f"{i.size_gb:g}",
+                f"{i.price:g}",
+                i.count,
+            ]
+        )
     return "".join(lines)

@@ -29,9 +29,18 @@ class ProofLine:
     """why it was waived, in somebody's own words"""
 
 
-def proof_of(job: Job, automatic: Sequence[Automatic], state: TicketState, sheet: SettingsSheet, entries: Sequence[Entry], stands: Sequence[bool]) -> tuple[ProofLine, ...]:
+def proof_of(
+    job: Job,
+    automatic: Sequence[Automatic],
+    state: TicketState,
+    sheet: SettingsSheet,
+    entries: Sequence[Entry],
+    stands: Sequence[bool],
+) -> tuple[ProofLine, ...]:
     """Every line that this job has to prove, in the order of the tables."""
-    waived = {e.step: (i, e.reason) for i, e in enumerate(entries) if stands[i] and i > job.started and isinstance(e, Waived)}
+    waived = {
+        e.step: (i, e.reason) for i, e in enumerate(entries) if stands[i] and i > job.started and isinstance(e, Waived)
+    }
     lines = [_of_step(step, waived) for step in job.steps if step.step.proof]
     for own in automatic:
         found = _automatic(own, job, state, sheet)
@@ -56,28 +65,50 @@ def _of_step(own: JobStep, waived: dict[str, tuple[int, str]]) -> ProofLine:
     if own.answer is None:
         return ProofLine(step.id, step.name, OPEN, (), None, "")
     answer = step.answers[own.answer]
-    return ProofLine(step.id, step.name, PROVEN if answer.proves else FAILED, places, say("work.answered", said=answer.say), "")
+    return ProofLine(
+        step.id, step.name, PROVEN if answer.proves else FAILED, places, say("work.answered", said=answer.say), ""
+    )
 
 
-def _automatic(own: Automatic, job: Job, state: TicketState, sheet: SettingsSheet) -> tuple[str, tuple[int, ...], Said | None] | None:
+def _automatic(
+    own: Automatic, job: Job, state: TicketState, sheet: SettingsSheet
+) -> tuple[str, tuple[int, ...], Said | None] | None:
     """State, entries and why; None where the line says nothing of this machine."""
     if own.needs == "trials":
         standing = [t for t in state.trials if t.standing in ("open", "pending")]
-        return (FAILED if standing else PROVEN, tuple(t.index for t in standing), say("work.on-trial", moves=[t.fix for t in standing]) if standing else None)
+        return (
+            FAILED if standing else PROVEN,
+            tuple(t.index for t in standing),
+            say("work.on-trial", moves=[t.fix for t in standing]) if standing else None,
+        )
     if own.needs == "tray":
         if not job.tray:
             return None
         out = lying(job.tray)
         missing = [g for g in job.tray if g.missing]
         if out:
-            return OPEN, tuple(g.entry for g in out), say("work.lies-out", count=sum(g.out.count for g in out), name=out[0].out.name)
+            return (
+                OPEN,
+                tuple(g.entry for g in out),
+                say("work.lies-out", count=sum(g.out.count for g in out), name=out[0].out.name),
+            )
         if missing:
-            return FAILED, tuple(g.back for g in missing if g.back is not None), say("work.missing", count=sum(g.missing for g in missing), name=missing[0].out.name)
+            return (
+                FAILED,
+                tuple(g.back for g in missing if g.back is not None),
+                say("work.missing", count=sum(g.missing for g in missing), name=missing[0].out.name),
+            )
         return PROVEN, tuple(g.back for g in job.tray if g.back is not None), None
     read = [r for r in sheet.rows if r.found is not None or r.now is not None]
     if not read or job.choice == "refer":
         return None  # nobody looked: nothing is claimed
     kept = [(t.fix, t.index) for t in state.trials if t.standing == "kept"]
-    differs = [r for r in read if r.state == "differs" and not any(fix == r.row.fix and place > (r.entry or -1) for fix, place in kept)]
+    differs = [
+        r
+        for r in read
+        if r.state == "differs" and not any(fix == r.row.fix and place > (r.entry or -1) for fix, place in kept)
+    ]
     places = tuple(r.entry for r in (differs or read) if r.entry is not None)
-    return (FAILED, places, say("work.differs", rows=[r.row.name for r in differs])) if differs else (PROVEN, places, None)
+    return (
+        (FAILED, places, say("work.differs", rows=[r.row.name for r in differs])) if differs else (PROVEN, places, None)
+    )

@@ -15,7 +15,8 @@ _LARGEST_RATE, _LARGEST_TAX, _LONGEST_WARRANTY = 100_000.0, 60.0, 3650
 
 @dataclass(frozen=True, slots=True)
 class ShopPage:
-    """`bench_hour` in `currency`; `tax` in percent, 0 for none; `warranty_days` from the handover; `opening`: first words of the customer's page."""
+    """`bench_hour` in `currency`; `tax` in percent, 0 for none; `warranty_days` from the handover; `opening`: first
+    words of the customer's page."""
 
     name: str = "The bench"
     address: tuple[str, ...] = ()
@@ -46,10 +47,18 @@ def parse_shop(raw: Mapping[str, object], base: ShopPage) -> ShopPage:
             raise ShopPageError(str(name)[:40], expected=f"one of {', '.join(sorted(known))}", got="an unknown line")
     said = {**asdict(base), **raw}
     return ShopPage(
-        _text(said, "name"), _texts(said, "address", _MOST_LINES, _LONGEST), _prefix(said), int(_number(said, "bays", 1, _MOST_BAYS, whole=True)),
-        _texts(said, "technicians", _MOST_PEOPLE, 20), _number(said, "bench_hour", 0, _LARGEST_RATE), _text(said, "currency", 8), _number(said, "tax", 0, _LARGEST_TAX),
-        int(_number(said, "warranty_days", 0, _LONGEST_WARRANTY, whole=True)), _paper(said), _text(said, "opening", _LONGEST_OPENING, optional=True),
-    )  # fmt: skip
+        _text(said, "name"),
+        _texts(said, "address", _MOST_LINES, _LONGEST),
+        _prefix(said),
+        int(_number(said, "bays", 1, _MOST_BAYS, whole=True)),
+        _texts(said, "technicians", _MOST_PEOPLE, 20),
+        _number(said, "bench_hour", 0, _LARGEST_RATE),
+        _text(said, "currency", 8),
+        _number(said, "tax", 0, _LARGEST_TAX),
+        int(_number(said, "warranty_days", 0, _LONGEST_WARRANTY, whole=True)),
+        _paper(said),
+        _text(said, "opening", _LONGEST_OPENING, optional=True),
+    )
 
 
 def _text(said: Mapping[str, object], name: str, longest: int = _LONGEST, *, optional: bool = False) -> str:
@@ -61,7 +70,12 @@ def _text(said: Mapping[str, object], name: str, longest: int = _LONGEST, *, opt
 
 def _texts(said: Mapping[str, object], name: str, most: int, longest: int) -> tuple[str, ...]:
     value = said[name]
-    if not isinstance(value, Sequence) or isinstance(value, str | bytes) or len(value) > most or not all(isinstance(v, str) and len(v) <= longest and is_text(v) for v in value):
+    if (
+        not isinstance(value, Sequence)
+        or isinstance(value, str | bytes)
+        or len(value) > most
+        or not all(isinstance(v, str) and len(v) <= longest and is_text(v) for v in value)
+    ):
         raise ShopPageError(name, expected=f"at most {most} texts of at most {longest} letters", got=repr(value)[:60])
     return tuple(v.strip() for v in value if v.strip())
 
@@ -81,6 +95,13 @@ def _paper(said: Mapping[str, object]) -> str:
 
 def _number(said: Mapping[str, object], name: str, low: float, high: float, *, whole: bool = False) -> float:
     value = said[name]
-    if isinstance(value, bool) or not isinstance(value, int | float) or not low <= value <= high or (whole and value != int(value)):
-        raise ShopPageError(name, expected=f"a {'whole ' if whole else ''}number from {low:g} to {high:g}", got=repr(value)[:60])
+    if (
+        isinstance(value, bool)
+        or not isinstance(value, int | float)
+        or not low <= value <= high
+        or (whole and value != int(value))
+    ):
+        raise ShopPageError(
+            name, expected=f"a {'whole ' if whole else ''}number from {low:g} to {high:g}", got=repr(value)[:60]
+        )
     return float(value)

@@ -1,4 +1,5 @@
-"""Hands-on minutes of tickets, from when their entries were made: what a technician has really spent, against what the tables expect."""
+"""Hands-on minutes of tickets, from when their entries were made: what a technician has really spent, against what the
+tables expect."""
 
 from __future__ import annotations
 
@@ -11,7 +12,8 @@ FRESH, LONGEST = 3.0, 25.0
 
 @dataclass(frozen=True, slots=True)
 class Moment:
-    """An entry made by a person. `at` in minutes; `expected`: hands-on minutes of the move or step it answers, None for what is no work."""
+    """An entry made by a person. `at` in minutes; `expected`: hands-on minutes of the move or step it answers, None for
+    what is no work."""
 
     ticket: int
     place: int
@@ -23,9 +25,9 @@ class Moment:
 def spent(moments: Sequence[Moment]) -> dict[int, dict[int, float]]:
     """Ticket -> place of the entry -> minutes that it took.
 
-    An entry takes the time since the same technician's last entry, where that was on this ticket: then the move was in hand meanwhile. Where it
-    was on another one, or nothing came before, it takes what its move is expected to take, but never longer ago than that last entry. A gap longer
-    than LONGEST is a pause, of which the expected minutes count.
+    An entry takes the time since the same technician's last entry, where that was on this ticket: then the move was in
+    hand meanwhile. Where it was on another one, or nothing came before, it takes what its move is expected to take, but
+    never longer ago than that last entry. A gap longer than LONGEST is a pause, of which the expected minutes count.
     """
     found: dict[int, dict[int, float]] = {}
     last: dict[str, Moment] = {}
@@ -53,12 +55,17 @@ class Pace:
 
 
 def paces(moments: Sequence[Moment], names: Mapping[tuple[int, int], str], least: int = 3) -> list[Pace]:
-    """Moves and steps made at least `least` times on this shop's tickets: expected against really spent, the farthest apart first."""
+    """Moves and steps made at least `least` times on this shop's tickets: expected against really spent, the farthest
+    apart first."""
     took = spent(moments)
     by_name: dict[str, list[tuple[float, float]]] = {}
     for moment in moments:
         name = names.get((moment.ticket, moment.place))
         if name is not None and moment.expected:
             by_name.setdefault(name, []).append((moment.expected, took[moment.ticket][moment.place]))
-    found = [Pace(name, sum(e for e, _ in rows) / len(rows), sum(t for _, t in rows) / len(rows), len(rows)) for name, rows in by_name.items() if len(rows) >= least]
+    found = [
+        Pace(name, sum(e for e, _ in rows) / len(rows), sum(t for _, t in rows) / len(rows), len(rows))
+        for name, rows in by_name.items()
+        if len(rows) >= least
+    ]
     return sorted(found, key=lambda p: -abs(p.took - p.expected))

@@ -1,4 +1,5 @@
-"""Opening a machine: what the shop knows of this model from those it has opened, else what holds for machines of its form."""
+"""Opening a machine: what the shop knows of this model from those it has opened, else what holds for machines of its
+form."""
 
 from __future__ import annotations
 
@@ -26,7 +27,8 @@ class OpenedMachine:
 
 @dataclass(frozen=True, slots=True)
 class Guide:
-    """How this one opens. `level`: model, series, maker or form; `machines`: how many of it were opened; `groups`: as the last one came."""
+    """How this one opens. `level`: model, series, maker or form; `machines`: how many of it were opened; `groups`: as
+    the last one came."""
 
     level: str
     machines: int
@@ -41,7 +43,13 @@ def guide_for(opened: Sequence[OpenedMachine], machine: KeyedMachine, form: str)
         alike = [o for o in opened if _same(o, machine, form, level)]
         if alike:
             minutes = [o.minutes for o in alike if o.minutes is not None]
-            return Guide(level, len(alike), alike[-1].groups, minutes[-1] if minutes else None, minutes[0] if len(minutes) > 1 else None)
+            return Guide(
+                level,
+                len(alike),
+                alike[-1].groups,
+                minutes[-1] if minutes else None,
+                minutes[0] if len(minutes) > 1 else None,
+            )
     return None
 
 
@@ -63,7 +71,8 @@ def next_group(guide: Guide | None, tray: Sequence[TrayGroup]) -> RemovedGroup |
 
 
 def known_as(name: str, known: Sequence[str]) -> str | None:
-    """A machine the shop knows that this name may be a slip of; None where the name itself is known, or none is near."""
+    """A machine the shop knows that this name may be a slip of; None where the name itself is known, or none is
+    near."""
     by_fold = {k.casefold().strip(): k for k in known}
     if name.casefold().strip() in by_fold:
         return None

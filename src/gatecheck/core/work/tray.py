@@ -10,7 +10,8 @@ from gatecheck.core.tape.entries import Entry, RefittedGroup, RemovedGroup
 
 @dataclass(frozen=True, slots=True)
 class TrayGroup:
-    """A group with the place of its entry. `back`: the entry that put it in its place again; `missing`: so many of it are not."""
+    """A group with the place of its entry. `back`: the entry that put it in its place again; `missing`: so many of it
+    are not."""
 
     entry: int
     out: RemovedGroup

@@ -36,6 +36,10 @@ def bench_routes(bench: BenchView, events: Events, devices: Devices) -> APIRoute
         own = getattr(request.state, "device", None)
         headers = {"Cache-Control": "no-store", "X-Accel-Buffering": "no"}
         events.check_room()
-        return StreamingResponse(events.stream(lambda: own is None or devices.is_paired(own)), media_type="text/event-stream", headers=headers)
+        return StreamingResponse(
+            events.stream(lambda: own is None or devices.is_paired(own)),
+            media_type="text/event-stream",
+            headers=headers,
+        )
 
     return router

@@ -44,19 +44,43 @@ class BenchView:
         except Exception as error:
             _log.exception("ticket %s cannot be shown", row.number)
             return BenchRow(
-                id=row.id, number=row.number, bay=row.bay, customer=row.customer, machine=row.machine, facts={}, gates=[], turn="hands", urgent=False,
-                next_move=None, next_kind=None, next_minutes=None, next_why="", choice=None, leans="", fix=None, signed=False, started=False,
-                open_trials=0, running=None, link=None, broken=f"{type(error).__name__}: {error}"[:300],
-            )  # fmt: skip
+                id=row.id,
+                number=row.number,
+                bay=row.bay,
+                customer=row.customer,
+                machine=row.machine,
+                facts={},
+                gates=[],
+                turn="hands",
+                urgent=False,
+                next_move=None,
+                next_kind=None,
+                next_minutes=None,
+                next_why="",
+                choice=None,
+                leans="",
+                fix=None,
+                signed=False,
+                started=False,
+                open_trials=0,
+                running=None,
+                link=None,
+                broken=f"{type(error).__name__}: {error}"[:300],
+            )
 
     def known(self, customer: str, machine: str) -> KnownOut:
-        """Customers and machines that were here before and begin so; each brings what a machine keeps from visit to visit."""
+        """Customers and machines that were here before and begin so; each brings what a machine keeps from visit to
+        visit."""
         with self.shop.database.read() as connection:
             customers = tickets.known_customers(connection, customer) if customer else []
             machines = tickets.known_machines(connection, machine) if machine else []
 
         def out(known: tickets.EarlierTicket) -> KnownEntryOut:
-            return KnownEntryOut(name=known.name, machine=known.machine, facts={k: str(v) for k, v in known.facts.items() if k in _OF_A_MODEL and v})
+            return KnownEntryOut(
+                name=known.name,
+                machine=known.machine,
+                facts={k: str(v) for k, v in known.facts.items() if k in _OF_A_MODEL and v},
+            )
 
         return KnownOut(customers=[out(k) for k in customers], machines=[out(k) for k in machines])
 
@@ -65,7 +89,9 @@ class BenchView:
         with self.shop.database.read() as connection:
             found = tickets.find_tickets(connection, text)
         return [
-            FoundOut(id=t.id, number=t.number, customer=t.customer, machine=t.machine, bay=t.bay, closed=bool(t.closed_at))
+            FoundOut(
+                id=t.id, number=t.number, customer=t.customer, machine=t.machine, bay=t.bay, closed=bool(t.closed_at)
+            )
             for t in found
         ]
 
@@ -87,7 +113,13 @@ def bench_row(ticket: TicketOut, link: LinkRowOut | None) -> BenchRow:
         machine=ticket.machine,
         facts=ticket.facts,
         gates=ticket.gates,
-        turn="running" if ticket.running or waits or (link is not None and link.work and link.state == "linked" and not (link.stalls or link.paused)) else "done" if done else "hands",
+        turn="running"
+        if ticket.running
+        or waits
+        or (link is not None and link.work and link.state == "linked" and not (link.stalls or link.paused))
+        else "done"
+        if done
+        else "hands",
         urgent=bool(first and first.move == "power-down"),
         next_move=first.move if first else trial.fix if trial else None,
         next_kind=first.kind if first else None,
@@ -113,30 +145,52 @@ def words_of(knowledge: Knowledge) -> WordsOut:
 
     def move(kind: str, item: Check | Fix) -> dict[str, Any]:
         return {
-            "id": item.id, "kind": kind, "gate": item.gate, "name": item.name, "ask": item.ask, "why": item.why,
-            "outcomes": list(item.outcomes), "say": dict(item.say), "minutes": item.minutes, "unattended": item.unattended,
-            "visit": item.visit, "verdict": getattr(item, "verdict", False), "trial": getattr(item, "trial", False),
+            "id": item.id,
+            "kind": kind,
+            "gate": item.gate,
+            "name": item.name,
+            "ask": item.ask,
+            "why": item.why,
+            "outcomes": list(item.outcomes),
+            "say": dict(item.say),
+            "minutes": item.minutes,
+            "unattended": item.unattended,
+            "visit": item.visit,
+            "verdict": getattr(item, "verdict", False),
+            "trial": getattr(item, "trial", False),
             "ways": item.id in with_ways,
-        }  # fmt: skip
+        }
 
-    return WordsOut.model_validate({
-        "gates": [{"id": g.id, "name": g.name, "asks": g.asks} for g in knowledge.gates],
-        "faults": [{"id": f.id, "gate": f.gate, "name": f.name, "text": f.text} for f in knowledge.faults],
-        "moves": [
-            *(move("check", c) for c in knowledge.checks.values()), *(move("fix", f) for f in knowledge.fixes.values())
-        ],
-        "calls": dict(knowledge.calls), "call_names": dict(knowledge.call_names),
-        "interlocks": {i.id: i.text for i in knowledge.interlocks.values()},
-        "facts": {k: list(v) for k, v in knowledge.facts.items()}, "platforms": knowledge.platform_words,
-        "steps": {
-            **{s.id: {"name": s.name, "answers": {a.id: a.say for a in s.answers.values()}} for s in knowledge.work.steps.values()},
-            **{a.id: {"name": a.name, "answers": {}} for a in knowledge.work.automatic},
-        },
-        "out_kinds": list(OUT), "key_moves": knowledge.keys.moves,
-        "values": {v: name for row in knowledge.settings.rows.values() for v, name in row.values.items()} | dict(knowledge.sightings.seen),
-        "instruments": {
-            "drive": "System drive", **{r.id: r.name for r in knowledge.settings.rows.values()}, **knowledge.sightings.kinds,
-            **{v.id: v.name for v in knowledge.sightings.vantages.values()},
-        },
-        "purposes": knowledge.keys.purposes,
-    })  # fmt: skip
+    return WordsOut.model_validate(
+        {
+            "gates": [{"id": g.id, "name": g.name, "asks": g.asks} for g in knowledge.gates],
+            "faults": [{"id": f.id, "gate": f.gate, "name": f.name, "text": f.text} for f in knowledge.faults],
+            "moves": [
+                *(move("check", c) for c in knowledge.checks.values()),
+                *(move("fix", f) for f in knowledge.fixes.values()),
+            ],
+            "calls": dict(knowledge.calls),
+            "call_names": dict(knowledge.call_names),
+            "interlocks": {i.id: i.text for i in knowledge.interlocks.values()},
+            "facts": {k: list(v) for k, v in knowledge.facts.items()},
+            "platforms": knowledge.platform_words,
+            "steps": {
+                **{
+                    s.id: {"name": s.name, "answers": {a.id: a.say for a in s.answers.values()}}
+                    for s in knowledge.work.steps.values()
+                },
+                **{a.id: {"name": a.name, "answers": {}} for a in knowledge.work.automatic},
+            },
+            "out_kinds": list(OUT),
+            "key_moves": knowledge.keys.moves,
+            "values": {v: name for row in knowledge.settings.rows.values() for v, name in row.values.items()}
+            | dict(knowledge.sightings.seen),
+            "instruments": {
+                "drive": "System drive",
+                **{r.id: r.name for r in knowledge.settings.rows.values()},
+                **knowledge.sightings.kinds,
+                **{v.id: v.name for v in knowledge.sightings.vantages.values()},
+            },
+            "purposes": knowledge.keys.purposes,
+        }
+    )

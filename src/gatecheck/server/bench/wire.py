@@ -34,7 +34,9 @@ class BenchRow(Wire):
     running: RunningOut | None
     job: JobRowOut | None = None
     link: LinkRowOut | None = None
-    broken: str | None = Field(default=None, description="What of this ticket cannot be read any more; the others are not touched by it")
+    broken: str | None = Field(
+        default=None, description="What of this ticket cannot be read any more; the others are not touched by it"
+    )
 
 
 class BenchOut(Wire):
@@ -115,7 +117,9 @@ class WordsOut(Wire):
     call_names: dict[str, str]
     interlocks: dict[str, str]
     facts: dict[str, list[str]]
-    platforms: dict[str, dict[str, dict[str, str]]] = Field(description="platform -> move -> name, ask, why where it has its own")
+    platforms: dict[str, dict[str, dict[str, str]]] = Field(
+        description="platform -> move -> name, ask, why where it has its own"
+    )
     values: dict[str, str] = Field(description="names of setting values and of what is seen")
     instruments: dict[str, str] = Field(description="names of setting rows, kinds of drive and vantage points")
     purposes: dict[str, str] = Field(description="names of what keys open")

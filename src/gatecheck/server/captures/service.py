@@ -16,7 +16,13 @@ from gatecheck.core.capture.kinds import field_at
 from gatecheck.core.capture.read import Capture
 from gatecheck.core.errors import InputError, TapeError
 from gatecheck.core.findings import finding_document
-from gatecheck.core.instruments.evidence import capture_evidence, clock_entries, expected_drive, noted, system_candidates
+from gatecheck.core.instruments.evidence import (
+    capture_evidence,
+    clock_entries,
+    expected_drive,
+    noted,
+    system_candidates,
+)
 from gatecheck.core.storage.trend import Snapshot, same_drive, trend_of
 from gatecheck.core.words.said import say, to_json
 from gatecheck.server.captures.decoded import Decoded
@@ -43,10 +49,19 @@ class Captures:
         self.shop, self.tickets, self.decoded = shop, at_work, Decoded(shop)
 
     def add_file(
-        self, ticket_id: int, name: str, data: bytes, *, by: str, at: str | None = None, also: Also | None = None, read_now: bool = False
+        self,
+        ticket_id: int,
+        name: str,
+        data: bytes,
+        *,
+        by: str,
+        at: str | None = None,
+        also: Also | None = None,
+        read_now: bool = False,
     ) -> CaptureOut:
-        """Keep a file on the ticket, decode it, and weigh it where it is clear which drive is the machine's: file, entries and whatever
-        `also` does stand or fall together. `read_now`: by a probe that has said hello, whose clock was judged then.
+        """Keep a file on the ticket, decode it, and weigh it where it is clear which drive is the machine's: file,
+        entries and whatever `also` does stand or fall together. `read_now`: by a probe that has said hello, whose clock
+        was judged then.
 
         Raises InputError for what is no page or capture, StoreError where it cannot be kept. Nothing is lost by either.
         """
@@ -55,7 +70,9 @@ class Captures:
             raise TapeError(f"ticket {row.number}", expected="an open ticket", got="one that was handed over")
         capture = self.decoded.of(name, data)
         if len(capture.pages) == 1 and capture.pages[0].status in ("unknown", "broken"):
-            raise InputError(f"{name}: expected a capture or a page of a drive, got {self.shop.words.say(capture.pages[0].detail)}")
+            raise InputError(
+                f"{name}: expected a capture or a page of a drive, got {self.shop.words.say(capture.pages[0].detail)}"
+            )
         digest, moment = self.shop.files.put(data), at or now()
         facts = self.tickets.folded(row).state.facts
         drive = expected_drive(capture, facts, with_pages=True)
@@ -64,7 +81,10 @@ class Captures:
         if baseline is not None:  # the shop's own part is not the patient: its pages are kept and weigh nothing
             drive, entries = None, self._kept_beside(digest, name, baseline)
         else:
-            entries = [*(self._health_entries(digest, name, drive) if drive else []), *self._rest(digest, name, capture, facts, with_clock=not read_now)]
+            entries = [
+                *(self._health_entries(digest, name, drive) if drive else []),
+                *self._rest(digest, name, capture, facts, with_clock=not read_now),
+            ]
 
         def keep(connection: Connection) -> None:
             attach(connection, ticket_id, digest, name, len(data), by=by, at=moment)
@@ -72,7 +92,14 @@ class Captures:
                 also(connection)
 
         self.tickets.append_all(ticket_id, entries, by=by, at=moment, also=keep, event="file")
-        return self._capture_out(digest, name, moment, capture, drive.device if drive else None, self.tickets.folded_of(ticket_id).state.facts)
+        return self._capture_out(
+            digest,
+            name,
+            moment,
+            capture,
+            drive.device if drive else None,
+            self.tickets.folded_of(ticket_id).state.facts,
+        )
 
     @staticmethod
     def _baseline(folded: FoldedTicket, capture: Capture) -> Drive | None:
@@ -85,7 +112,12 @@ class Captures:
     @staticmethod
     def _kept_beside(digest: str, name: str, drive: Drive) -> Keyed:
         said = say("work.baseline-kept", verdict=drive.verdict, serial=str((drive.identity or {}).get("serial") or ""))
-        return [({"note": to_json(said), "rests_on": {"file": digest, "name": name, "device": drive.device}}, f"{digest[:24]}-baseline")]
+        return [
+            (
+                {"note": to_json(said), "rests_on": {"file": digest, "name": name, "device": drive.device}},
+                f"{digest[:24]}-baseline",
+            )
+        ]
 
     def clock(self, ticket_id: int, machine: Mapping[str, str], now: int) -> list[dict[str, Any]]:
         """What a machine that says hello at this moment (seconds since 1970) says with its clock."""
@@ -95,7 +127,9 @@ class Captures:
         """What the capture says of settings, boot entries and sightings, with the file it rests on."""
         entries = capture_evidence(self.shop.model.knowledge, facts, capture, with_clock=with_clock)
         rests_on = {"file": digest, "name": name, "device": ELSEWHERE}
-        return [({**body, "rests_on": rests_on}, f"{digest[:24]}-{ELSEWHERE}-{place}") for place, body in enumerate(entries)]
+        return [
+            ({**body, "rests_on": rests_on}, f"{digest[:24]}-{ELSEWHERE}-{place}") for place, body in enumerate(entries)
+        ]
 
     def _health_entries(self, digest: str, name: str, drive: Drive) -> Keyed:
         """What a drive's pages and logs say, with the file they rest on."""
@@ -110,8 +144,9 @@ class Captures:
         return own
 
     def weigh(self, ticket_id: int, digest: str, device: str, *, by: str) -> TicketOut:
-        """Say that this drive of a capture is the machine's own: its pages and what the capture shows of it go on the tape, and its serial
-        number among the facts, so that it is not asked again. Raises NotFoundError where the ticket has no such file or drive."""
+        """Say that this drive of a capture is the machine's own: its pages and what the capture shows of it go on the
+        tape, and its serial number among the facts, so that it is not asked again. Raises NotFoundError where the
+        ticket has no such file or drive."""
         name, _, capture = self.capture_of(ticket_id, digest)
         facts = self.tickets.folded_of(ticket_id).state.facts
         for drive in capture.drives:
@@ -130,7 +165,10 @@ class Captures:
         if serial and facts.get("drive_serial") != serial:
             entries.insert(0, {"fact": {"drive_serial": serial}})
         rests_on = {"file": digest, "name": name, "device": drive.device}
-        return [({**body, "rests_on": rests_on}, f"{digest[:24]}-{drive.device}-own-{place}") for place, body in enumerate(entries)]
+        return [
+            ({**body, "rests_on": rests_on}, f"{digest[:24]}-{drive.device}-own-{place}")
+            for place, body in enumerate(entries)
+        ]
 
     def captures(self, ticket_id: int) -> list[CaptureOut]:
         """All decoded files of a ticket, newest first."""
@@ -145,7 +183,9 @@ class Captures:
             kept = attachments(connection, ticket_id)
         decoded = [(a, self.decoded.capture(a.name, a.sha256)) for a in kept]
         facts = folded.state.facts
-        shown = [self._capture_out(a.sha256, a.name, a.added_at, c, weighed_of.get(a.sha256), facts) for a, c in decoded]
+        shown = [
+            self._capture_out(a.sha256, a.name, a.added_at, c, weighed_of.get(a.sha256), facts) for a, c in decoded
+        ]
         oldest_first = [(a.added_at, c) for a, c in reversed(decoded)]
         for place, (_, capture) in enumerate(decoded):
             earlier = oldest_first[: len(decoded) - place]
@@ -172,7 +212,8 @@ class Captures:
         raise NotFoundError(f"file {digest[:12]}: expected a file of this ticket, got none")
 
     def listing(self, ticket_id: int) -> Capture | None:
-        """The newest reading that says which drives stand in the machine: the one that screens take names and serial numbers from."""
+        """The newest reading that says which drives stand in the machine: the one that screens take names and serial
+        numbers from."""
         return next((c for c in self._newest_first(ticket_id) if c.listed is not None and c.drives), None)
 
     def _newest_first(self, ticket_id: int) -> Iterator[Capture]:
@@ -184,11 +225,13 @@ class Captures:
         """The files that an order of the link came to."""
         with self.shop.database.read() as connection:
             kept = attachments(connection, ticket_id)
-        return [self.decoded.capture(file.name, file.sha256) for file in kept if file.name.endswith(f"-{order_id}.gcap")]
+        return [
+            self.decoded.capture(file.name, file.sha256) for file in kept if file.name.endswith(f"-{order_id}.gcap")
+        ]
 
     def identity_named(self, ticket_id: int, device: str, disk: str = "") -> Identity:
-        """Who the drive is that stands under this name: by the reading that screens show, and where that names none, by the newest that does. `disk`: which of its
-        disks is meant."""
+        """Who the drive is that stands under this name: by the reading that screens show, and where that names none, by
+        the newest that does. `disk`: which of its disks is meant."""
         listing = self.listing(ticket_id)
         for capture in (*((listing,) if listing else ()), *self._newest_first(ticket_id)):
             drive = next((d for d in capture.drives if d.device == device), None)
@@ -214,7 +257,8 @@ class Captures:
         return {}
 
     def is_the_machines(self, ticket_id: int, device: str) -> bool:
-        """Is this the one drive that can be the machine's own, by the newest reading of the whole machine? False where that is not clear."""
+        """Is this the one drive that can be the machine's own, by the newest reading of the whole machine? False where
+        that is not clear."""
         facts = self.tickets.folded_of(ticket_id).state.facts
         with self.shop.database.read() as connection:
             kept = attachments(connection, ticket_id)
@@ -237,25 +281,40 @@ class Captures:
                 return own if isinstance(own, int) else block.size if block else None
         return None
 
-    def _capture_out(self, digest: str, name: str, at: str, capture: Capture, device: str | None, facts: Facts) -> CaptureOut:
+    def _capture_out(
+        self, digest: str, name: str, at: str, capture: Capture, device: str | None, facts: Facts
+    ) -> CaptureOut:
         words = self.shop.words
         candidates = system_candidates(capture, facts)
         devices, others = self.decoded.documents(name, digest)
-        return CaptureOut.model_validate({
-            "sha256": digest, "name": name, "added_at": at, "devices": devices, "other_pages": others, "weighed": device,
-            "asks": [d.device for d in candidates] if len(candidates) > 1 and device is None else [],
-            "volumes": [volume_document(v) for v in capture.volumes],
-            "notes": [finding_document(f, words) for f in capture.notes],
-        })  # fmt: skip
+        return CaptureOut.model_validate(
+            {
+                "sha256": digest,
+                "name": name,
+                "added_at": at,
+                "devices": devices,
+                "other_pages": others,
+                "weighed": device,
+                "asks": [d.device for d in candidates] if len(candidates) > 1 and device is None else [],
+                "volumes": [volume_document(v) for v in capture.volumes],
+                "notes": [finding_document(f, words) for f in capture.notes],
+            }
+        )
 
     def _trend(self, drive: Drive, captures: list[tuple[str, Capture]]) -> TrendOut | None:
         """The drive against its captures so far, oldest first, this one last."""
         own = [
             Snapshot(moment, d.pages, d.findings)
-            for moment, capture in captures for d in capture.drives if d is drive or same_drive(d.identity, drive.identity)
-        ]  # fmt: skip
+            for moment, capture in captures
+            for d in capture.drives
+            if d is drive or same_drive(d.identity, drive.identity)
+        ]
         trend = trend_of(own, self.shop.shipped.knowledge.findings)
         if trend is None:
             return None
-        said: dict[str, Any] = {**to_builtins(trend), "captures": len(own), "findings": [finding_document(f, self.shop.words) for f in trend.findings]}
+        said: dict[str, Any] = {
+            **to_builtins(trend),
+            "captures": len(own),
+            "findings": [finding_document(f, self.shop.words) for f in trend.findings],
+        }
         return TrendOut.model_validate(said)

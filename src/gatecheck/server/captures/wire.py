@@ -37,7 +37,8 @@ class PageOut(Wire):
 
 
 class EventOut(Wire):
-    """Something in the drive's logs. `hours`: its power-on time then; `ago`: hours of running before now, where known."""
+    """Something in the drive's logs. `hours`: its power-on time then; `ago`: hours of running before now, where
+    known."""
 
     kind: str
     hours: int | None
@@ -102,12 +103,14 @@ class DriveOut(Wire):
     events_in_all: int = 0
     statistics: list[dict[str, Any]] = Field(default=[])
     trend: TrendOut | None = None
-    tests: dict[str, int] = Field(default={}, description="Self-tests that it offers: kind and minutes, 0 where it does not say")
+    tests: dict[str, int] = Field(
+        default={}, description="Self-tests that it offers: kind and minutes, 0 where it does not say"
+    )
 
 
 class VolumeOut(Wire):
-    """What begins in a partition (`volume` null: no known mark), or in a logical volume `within` it; `programs`: of a system partition, what
-    firmware could start from it."""
+    """What begins in a partition (`volume` null: no known mark), or in a logical volume `within` it; `programs`: of a
+    system partition, what firmware could start from it."""
 
     device: str
     partition: int
@@ -117,8 +120,9 @@ class VolumeOut(Wire):
 
 
 class CaptureOut(Wire):
-    """A decoded file of the ticket. `weighed`: device whose pages were put on the tape at once, if it was clear which; `asks`: devices of
-    which any may be the machine's own, where it is not; `notes`: findings that are no one drive's."""
+    """A decoded file of the ticket. `weighed`: device whose pages were put on the tape at once, if it was clear which;
+    `asks`: devices of which any may be the machine's own, where it is not; `notes`: findings that are no one
+    drive's."""
 
     sha256: str
     name: str

@@ -1,8 +1,10 @@
-"""Images that are copied off a drive: written piece by piece as they come, durable before the probe is told, verified against what was sent.
+"""Images that are copied off a drive: written piece by piece as they come, durable before the probe is told, verified
+against what was sent.
 
-Beside `ORDER.img` (sparse, as large as the drive) stands `ORDER.b2`: place, length and BLAKE2b (RFC 7693, 32 bytes) of every piece as the probe has told it, in
-the order they came; of two for one place the later counts. On its way a piece is watched by a CRC-32; that it is what was read shows when all of it is read back. Copies are no part of a backup: they are as large as the drives they are of.
-"""
+Beside `ORDER.img` (sparse, as large as the drive) stands `ORDER.b2`: place, length and BLAKE2b (RFC 7693, 32 bytes) of
+every piece as the probe has told it, in the order they came; of two for one place the later counts. On its way a piece
+is watched by a CRC-32; that it is what was read shows when all of it is read back. Copies are no part of a backup: they
+are as large as the drives they are of."""
 
 from __future__ import annotations
 
@@ -44,7 +46,8 @@ def _older(data: bytes) -> bytes:
 
 
 _KINDS: Mapping[str, Callable[[bytes], bytes]] = {".sums": _older, _SUMS: sum_of}
-"""the files that stand beside an image, and whose sums they hold: copies that were begun by an older server have the first"""
+"""the files that stand beside an image, and whose sums they hold: copies that were begun by an older server have the
+first"""
 
 
 def pieces_of(image: str | Path) -> Iterator[tuple[int, int]]:
@@ -60,7 +63,8 @@ def _sums(place: Path) -> Iterator[tuple[int, int, bytes]]:
 
 
 def _next_data(descriptor: int, at: int) -> int | None:
-    """Where the next bytes from there are that are no hole; None where a hole goes to the end. A file system that knows no holes has bytes everywhere."""
+    """Where the next bytes from there are that are no hole; None where a hole goes to the end. A file system that knows
+    no holes has bytes everywhere."""
     try:
         return os.lseek(descriptor, at, os.SEEK_DATA)
     except OSError as error:
@@ -111,7 +115,8 @@ class Copies:
         return max(0, shutil.disk_usage(place).free - _LEAVE_FREE)
 
     def begin(self, ticket_id: int, order_id: int, size: int) -> None:
-        """Make the image as large as the drive; one that is there stays as it is. Raises StoreError where it cannot be made."""
+        """Make the image as large as the drive; one that is there stays as it is. Raises StoreError where it cannot be
+        made."""
         path = self.image(ticket_id, order_id)
         if not 0 < size <= _LARGEST_DISK:
             raise StoreError(f"copy: expected a drive of a known size, got {size} bytes")
@@ -123,12 +128,18 @@ class Copies:
         except OSError as error:
             raise StoreError(f"{path}: expected room for an image of {size} bytes, got {error.strerror}") from error
 
-    def write(self, ticket_id: int, order_id: int, at: int, parts: Sequence[bytes], told: str, crc: int | None = None) -> None:
-        """Keep a piece, in parts as they came. `told`: its BLAKE2b where a `crc` came with it, else its SHA-256, as older probes send it. Raises StoreError for bytes that are not those of
-        the sum, or that do not fit; nothing is kept of them."""
+    def write(
+        self, ticket_id: int, order_id: int, at: int, parts: Sequence[bytes], told: str, crc: int | None = None
+    ) -> None:
+        """Keep a piece, in parts as they came. `told`: its BLAKE2b where a `crc` came with it, else its SHA-256, as
+        older probes send it. Raises StoreError for bytes that are not those of the sum, or that do not fit; nothing is
+        kept of them."""
         path, length = self.image(ticket_id, order_id), sum(map(len, parts))
         if crc is not None:
-            is_so, digest = crc_of(parts) == crc and bool(_DIGEST.fullmatch(told)), bytes.fromhex(told) if _DIGEST.fullmatch(told) else b""
+            is_so, digest = (
+                crc_of(parts) == crc and bool(_DIGEST.fullmatch(told)),
+                bytes.fromhex(told) if _DIGEST.fullmatch(told) else b"",
+            )
         else:
             data = b"".join(parts)
             is_so, digest = hashlib.sha256(data).hexdigest() == told, sum_of(data)
@@ -136,7 +147,9 @@ class Copies:
             raise StoreError(f"copy at byte {at}: expected the bytes of the sum, got others")
         self._fits(path, at, length)
         if self.room() < length:
-            raise StoreError(f"copy: expected room on the bench's disk, got {shutil.disk_usage(path.parent).free >> 20} MiB free")
+            raise StoreError(
+                f"copy: expected room on the bench's disk, got {shutil.disk_usage(path.parent).free >> 20} MiB free"
+            )
         descriptor = os.open(path, os.O_WRONLY)
         try:
             pwritev_all(descriptor, parts, at)
@@ -170,10 +183,13 @@ class Copies:
         except OSError as error:
             raise StoreError(f"{path}: expected room on the bench's disk, got {error.strerror}") from error
 
-    def read(self, ticket_id: int, order_id: int, at: int, length: int, *, holes: bool = False) -> tuple[bytes | None, int]:
-        """(bytes of the image, 0) or (None, how many bytes from there are zeros: at least `length`, unless the image ends before). Every piece of them is held against
-        the sum that it came with: what is no piece is not in the copy, and stands as zeros; so does, with `holes`, one that is not as it came. Raises NotFoundError;
-        StoreError for such a piece where nobody said that holes are known."""
+    def read(
+        self, ticket_id: int, order_id: int, at: int, length: int, *, holes: bool = False
+    ) -> tuple[bytes | None, int]:
+        """(bytes of the image, 0) or (None, how many bytes from there are zeros: at least `length`, unless the image
+        ends before). Every piece of them is held against the sum that it came with: what is no piece is not in the
+        copy, and stands as zeros; so does, with `holes`, one that is not as it came. Raises NotFoundError; StoreError
+        for such a piece where nobody said that holes are known."""
         path = self.image(ticket_id, order_id)
         self._fits(path, at, length)
         index = self._index(path)
@@ -195,7 +211,14 @@ class Copies:
         with self._lock:
             known = self._indexes.get(path)
             if known is None or known.mark != mark:
-                known = _Index(mark, {at: (length, digest, kind) for suffix, kind in _KINDS.items() for at, length, digest in _sums(path.with_suffix(suffix))})
+                known = _Index(
+                    mark,
+                    {
+                        at: (length, digest, kind)
+                        for suffix, kind in _KINDS.items()
+                        for at, length, digest in _sums(path.with_suffix(suffix))
+                    },
+                )
                 self._indexes = {path: known, **dict(list(self._indexes.items())[:3])}
             return known
 
@@ -213,12 +236,17 @@ class Copies:
                 continue
             self.mark_wrong(path, [(start, size)])
             if not holes:
-                raise StoreError(f"{path.name}: byte {start}: expected the bytes that were copied, got others: the bench's disk has changed them since. Fill with what is left of it, or copy again")
+                raise StoreError(
+                    f"{path.name}: byte {start}: expected the bytes that were copied, got others: the bench's disk "
+                    f"has "
+                    f"changed them since. Fill with what is left of it, or copy again"
+                )
             out[low - at : high - at] = bytes(high - low)
         return bytes(out)
 
     def mark_wrong(self, path: Path, pieces: Sequence[tuple[int, int]]) -> None:
-        """Pieces that were found not to be as they came; kept beside the image, and counted as missing. Raises StoreError."""
+        """Pieces that were found not to be as they came; kept beside the image, and counted as missing. Raises
+        StoreError."""
         known = set(self.wrong(path))
         new = [p for p in pieces if p not in known]
         if new:
@@ -235,8 +263,9 @@ class Copies:
         return list(_PLACE.iter_unpack(raw[: len(raw) // _PLACE.size * _PLACE.size]))
 
     def changes(self, path: Path, runs: Sequence[tuple[int, int]]) -> Callable[[], None]:
-        """Something is about to be written to these runs of a copy (byte, length). What is called once it was: their sums anew. Raises StoreError where a piece of them
-        is not as it came: what is wrong is not made right by a new sum."""
+        """Something is about to be written to these runs of a copy (byte, length). What is called once it was: their
+        sums anew. Raises StoreError where a piece of them is not as it came: what is wrong is not made right by a new
+        sum."""
         index = self._index(path)
         touched: dict[int, int] = {}
         with path.open("rb") as file:
@@ -245,7 +274,11 @@ class Copies:
                 for start, (size, digest, kind) in index.over(at, length):
                     data = os.pread(file.fileno(), size, start)
                     if (digest == _ZEROS and any(data)) or (digest != _ZEROS and kind(data) != digest):
-                        raise StoreError(f"{path.name}: byte {start}: expected the bytes that were copied, got others: the bench's disk has changed them since; nothing was written")
+                        raise StoreError(
+                            f"{path.name}: byte {start}: expected the bytes that were copied, got others: the "
+                            f"bench's "
+                            f"disk has changed them since; nothing was written"
+                        )
                     touched[start] = size
                     covered += min(at + length, start + size) - max(at, start)
                 if covered < length:
@@ -269,10 +302,17 @@ class Copies:
                 finally:
                     os.close(descriptor)
 
-    def verify(self, ticket_id: int, order_id: int, told: Callable[[int, int], None] = lambda done, of: None) -> list[tuple[int, int]]:
-        """Read the image back and compare it with what was sent: (place, length) of every piece that is not as it came. `told`: how far, in bytes."""
+    def verify(
+        self, ticket_id: int, order_id: int, told: Callable[[int, int], None] = lambda done, of: None
+    ) -> list[tuple[int, int]]:
+        """Read the image back and compare it with what was sent: (place, length) of every piece that is not as it came.
+        `told`: how far, in bytes."""
         path = self.image(ticket_id, order_id)
-        newest = {at: (length, digest, kind) for suffix, kind in _KINDS.items() for at, length, digest in _sums(path.with_suffix(suffix))}
+        newest = {
+            at: (length, digest, kind)
+            for suffix, kind in _KINDS.items()
+            for at, length, digest in _sums(path.with_suffix(suffix))
+        }
         path.with_suffix(_WRONG).unlink(missing_ok=True)  # it is told anew
         wrong, done, of = [], 0, sum(length for length, digest, _ in newest.values() if digest != _ZEROS)
         with path.open("rb") as file:
@@ -290,7 +330,9 @@ class Copies:
     def of_ticket(self, ticket_id: int) -> list[DriveCopy]:
         """What is there, the newest last."""
         found = []
-        for path in sorted((self.folder / str(ticket_id)).glob("*.img"), key=lambda p: int(p.stem) if p.stem.isdigit() else 0):
+        for path in sorted(
+            (self.folder / str(ticket_id)).glob("*.img"), key=lambda p: int(p.stem) if p.stem.isdigit() else 0
+        ):
             told = path.stat()
             found.append(DriveCopy(int(path.stem), path, told.st_size, told.st_blocks * 512))
         return found

@@ -31,9 +31,15 @@ from gatecheck.server.work.wire import PartIn
 
 SHOP, PREFIX, BAYS = "Gullhaven Repair Loft", "GL", 6
 SHOP_PAGE: dict[str, object] = {
-    "name": SHOP, "address": ["3 Ropewalk Stairs", "Gullhaven Harbour"], "technicians": ["KT", "MO"], "bench_hour": 54.0, "currency": "¤", "tax": 8.0,
-    "warranty_days": 180, "opening": "Thank you for bringing it up the stairs to us. This is what we found.",
-}  # fmt: skip
+    "name": SHOP,
+    "address": ["3 Ropewalk Stairs", "Gullhaven Harbour"],
+    "technicians": ["KT", "MO"],
+    "bench_hour": 54.0,
+    "currency": "¤",
+    "tax": 8.0,
+    "warranty_days": 180,
+    "opening": "Thank you for bringing it up the stairs to us. This is what we found.",
+}
 # the setup key of each model in this shop's invented world; somebody tried another one first
 _SETUP_KEYS = {"Ferrow Lathe-14": "F2", "Ferrow Adze-22": "F10", "Ostler Bracken-15": "F2", "Ostler Tarn Mini": "Del"}
 _WRONG_FIRST = 5
@@ -69,16 +75,24 @@ def fill(house: Services) -> dict[int, str]:
         moment = started - timedelta(minutes=machine.taken_in)
         first = [line for line in machine.lines[:2] if isinstance(line, dict)]
         ticket = house.tickets.take_in(
-            customer=machine.customer, machine=machine.machine, words=machine.words, facts=machine.facts, entries=first,
-            bay=machine.bay, by=machine.by[0], at=moment.isoformat(timespec="milliseconds"),
-        )  # fmt: skip
+            customer=machine.customer,
+            machine=machine.machine,
+            words=machine.words,
+            facts=machine.facts,
+            entries=first,
+            bay=machine.bay,
+            by=machine.by[0],
+            at=moment.isoformat(timespec="milliseconds"),
+        )
         for index, line in enumerate(machine.lines[len(first) :]):
             moment += timedelta(minutes=machine.every)
             by, at = machine.by[index % len(machine.by)], moment.isoformat(timespec="milliseconds")
             if isinstance(line, tuple):
                 house.captures.add_file(ticket.id, line[0], line[1], by=by, at=at)
             elif isinstance(line, DemoPicture):
-                house.papers.add_picture(ticket.id, "lid.png", drive_lid(line.dent), says=line.says, evidence=True, by=by, at=at)
+                house.papers.add_picture(
+                    ticket.id, "lid.png", drive_lid(line.dent), says=line.says, evidence=True, by=by, at=at
+                )
             elif isinstance(line, SoundHeard):
                 from gatecheck.practice.sounds import Scene, sound
 
@@ -101,9 +115,16 @@ def _work(house: Services, ticket_id: int, line: Action | DemoIntake | Outcome |
     if isinstance(line, Action):
         work.answer(ticket_id, line.step, line.answer, line.value, by=by, at=at)
     elif isinstance(line, DemoIntake):
-        work.take_out(ticket_id, {"name": line.name, "what": line.what, "count": line.count, "kind": line.kind, "fields": line.fields}, by=by, at=at)
+        work.take_out(
+            ticket_id,
+            {"name": line.name, "what": line.what, "count": line.count, "kind": line.kind, "fields": line.fields},
+            by=by,
+            at=at,
+        )
     elif isinstance(line, Outcome):
-        work.put_back(ticket_id, next(g.entry for g in reversed(work.view(ticket_id).tray) if not g.back), 0, by=by, at=at)
+        work.put_back(
+            ticket_id, next(g.entry for g in reversed(work.view(ticket_id).tray) if not g.back), 0, by=by, at=at
+        )
     else:
         item = next(i for i in work.shelf_view().items if i.name == line.name)
         work.choose(ticket_id, PartIn(shelf=item.id, serial=line.serial, by=by), at=at)

@@ -18,10 +18,25 @@ from gatecheck.core.tape.parse import parse_entries, parse_facts
 
 COUNT, SEED = 64, 41
 _CUSTOMERS = (
-    "Harbour office", "Choir office", "Bakery on Quay Street", "School lab 1", "School lab 3", "Larsund boatyard", "Tide library",
-    "Net loft co-operative", "Lighthouse trust", "Ferry kiosk", "Salt Lane surgery", "Gull & Anchor inn", "Pilot station",
-)  # fmt: skip
-_MACHINES = {"laptop": ("Ferrow Lathe-14", "Ostler Bracken-15"), "desktop": ("Ferrow Adze-22", "Ostler Tarn Mini"), "all-in-one": ("Ferrow Adze-22",)}
+    "Harbour office",
+    "Choir office",
+    "Bakery on Quay Street",
+    "School lab 1",
+    "School lab 3",
+    "Larsund boatyard",
+    "Tide library",
+    "Net loft co-operative",
+    "Lighthouse trust",
+    "Ferry kiosk",
+    "Salt Lane surgery",
+    "Gull & Anchor inn",
+    "Pilot station",
+)
+_MACHINES = {
+    "laptop": ("Ferrow Lathe-14", "Ostler Bracken-15"),
+    "desktop": ("Ferrow Adze-22", "Ostler Tarn Mini"),
+    "all-in-one": ("Ferrow Adze-22",),
+}
 _NAMED = 0.02
 CODE = "{maker}-2031-7"
 """what the machines' own test prints where it finds the drive failing"""
@@ -37,12 +52,13 @@ def record(model: Model, run: RehearsalRun, number: int) -> dict[str, Any]:
     choice = result.call.choice or result.call.leans
     option = result.call.option
     signed = {
-        "signed": choice, "fix": option.main_fix if option and option.choice == choice else None,
+        "signed": choice,
+        "fix": option.main_fix if option and option.choice == choice else None,
         "odds": {
             "confidence": round(result.call.balance[choice], 4),
             "suspects": {s.fault: round(s.p, 4) for s in result.suspects if s.p >= _NAMED and s.fault != "sound"},
         },
-    }  # fmt: skip
+    }
     machines = _MACHINES[str(facts.get("form", "laptop"))]
     machine = machines[number % len(machines)]
     for entry in tape:
@@ -50,9 +66,13 @@ def record(model: Model, run: RehearsalRun, number: int) -> dict[str, Any]:
             entry["code"] = CODE.format(maker=machine[:2].upper())
     tape = [*tape[:sign_at], signed, *tape[sign_at:], {"proven": list(run.faults)}]
     return {
-        "customer": _CUSTOMERS[number * 5 % len(_CUSTOMERS)], "machine": machine, "facts": facts,
-        "by": ("KT", "MO")[number % 2], "days_ago": 2 + number, "tape": tape,
-    }  # fmt: skip
+        "customer": _CUSTOMERS[number * 5 % len(_CUSTOMERS)],
+        "machine": machine,
+        "facts": facts,
+        "by": ("KT", "MO")[number % 2],
+        "days_ago": 2 + number,
+        "tape": tape,
+    }
 
 
 def _verdict_place(model: Model, tape: list[dict[str, Any]]) -> int:
@@ -67,7 +87,9 @@ def main() -> None:
     model = shipped_model()
     runs = [rehearse_one(model, model, "planner", SEED * 1_000_003 + i) for i in range(COUNT)]
     records = [record(model, run, number) for number, run in enumerate(runs)]
-    Path(__file__).with_name("closed.json").write_text(json.dumps(records, separators=(",", ":")) + "\n", encoding="utf-8")
+    Path(__file__).with_name("closed.json").write_text(
+        json.dumps(records, separators=(",", ":")) + "\n", encoding="utf-8"
+    )
 
 
 if __name__ == "__main__":

@@ -29,20 +29,33 @@ def capture(device: str, pages: Mapping[str, bytes]) -> bytes:
 
 
 def disk_capture(
-    model: str, serial: str, size_gb: int, attributes: list[encode.SmartAttribute], *, exceeded: bool = False, rotation: int = 5400, surface: bytes = b""
+    model: str,
+    serial: str,
+    size_gb: int,
+    attributes: list[encode.SmartAttribute],
+    *,
+    exceeded: bool = False,
+    rotation: int = 5400,
+    surface: bytes = b"",
 ) -> bytes:
     """Pages of an ATA drive as a capture."""
-    return capture("sda", {
-        "identify.bin": encode.ata_identify(model=model, serial=serial, sectors=size_gb * GB // 512, rotation=rotation),
-        "smart-data.bin": encode.smart_data(attributes),
-        "smart-thresh.bin": encode.smart_thresholds(attributes),
-        "smart-status.bin": encode.smart_status(exceeded=exceeded),
-        **({"surface.gcm": surface} if surface else {}),
-    })  # fmt: skip
+    return capture(
+        "sda",
+        {
+            "identify.bin": encode.ata_identify(
+                model=model, serial=serial, sectors=size_gb * GB // 512, rotation=rotation
+            ),
+            "smart-data.bin": encode.smart_data(attributes),
+            "smart-thresh.bin": encode.smart_thresholds(attributes),
+            "smart-status.bin": encode.smart_status(exceeded=exceeded),
+            **({"surface.gcm": surface} if surface else {}),
+        },
+    )
 
 
 def surface_page(surface: Surface, size_gb: int, *, upto: float = 1.0) -> bytes:
-    """The map of a timed read of such a surface, up to a share of the disk, in large blocks; what fails is taken apart."""
+    """The map of a timed read of such a surface, up to a share of the disk, in large blocks; what fails is taken
+    apart."""
     sectors = size_gb * GB // 512
     probe: Any = gatecheck_probe
     writer = probe.MapWriter(512, sectors)
@@ -63,17 +76,22 @@ def surface_page(surface: Surface, size_gb: int, *, upto: float = 1.0) -> bytes:
 
 def flash_capture(model: str, serial: str, size_gb: int, **health: int) -> bytes:
     """Pages of an NVMe drive as a capture."""
-    return capture("nvme0", {
-        "id-ctrl.bin": encode.nvme_controller(model=model, serial=serial, capacity=size_gb * GB),
-        "log-02.bin": encode.nvme_health(**{"temperature": 311, "spare": 100, "spare_threshold": 10, **health}),
-    })  # fmt: skip
+    return capture(
+        "nvme0",
+        {
+            "id-ctrl.bin": encode.nvme_controller(model=model, serial=serial, capacity=size_gb * GB),
+            "log-02.bin": encode.nvme_health(**{"temperature": 311, "spare": 100, "spare_threshold": 10, **health}),
+        },
+    )
 
 
 def disk_readings(hours: int, **counts: int) -> list[encode.SmartAttribute]:
     pending, moved, crc = counts.get("pending", 0), counts.get("reallocated", 0), counts.get("crc", 0)
     return [
         encode.SmartAttribute(1, 0, threshold=51, prefailure=True),
-        encode.SmartAttribute(5, moved, now=100 - min(moved // 4, 90), worst=100 - min(moved // 4, 90), threshold=36, prefailure=True),
+        encode.SmartAttribute(
+            5, moved, now=100 - min(moved // 4, 90), worst=100 - min(moved // 4, 90), threshold=36, prefailure=True
+        ),
         encode.SmartAttribute(9, hours, now=max(1, 100 - hours // 900), worst=max(1, 100 - hours // 900)),
         encode.SmartAttribute(10, 0, threshold=97, prefailure=True),
         encode.SmartAttribute(12, 2140),
@@ -86,7 +104,11 @@ def disk_readings(hours: int, **counts: int) -> list[encode.SmartAttribute]:
 
 
 _NARROW = (Patch(904_100_000, 904_160_000, slow=0.8, tries=25), Patch(904_120_000, 904_124_000, dead=0.01))
-_WIDE = (Patch(903_000_000, 905_400_000, slow=0.6, tries=30), Patch(904_100_000, 904_400_000, dead=0.0003), Patch(390_000, 470_000, slow=0.5, tries=25))
+_WIDE = (
+    Patch(903_000_000, 905_400_000, slow=0.6, tries=30),
+    Patch(904_100_000, 904_400_000, dead=0.0003),
+    Patch(390_000, 470_000, slow=0.5, tries=25),
+)
 
 
 def growing_surface(*, later: bool) -> bytes:

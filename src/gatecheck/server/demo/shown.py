@@ -1,4 +1,5 @@
-"""What the demo's linked machines are put through once they are read: a volume repaired after a power cut, files saved from a disk with bad places."""
+"""What the demo's linked machines are put through once they are read: a volume repaired after a power cut, files saved
+from a disk with bad places."""
 
 from __future__ import annotations
 
@@ -56,7 +57,15 @@ def _repaired(house: Services, ticket_id: int, found: VolumesOut) -> None:
 
 def _saved(house: Services, ticket_id: int, found: VolumesOut) -> None:
     if found.look is not None and found.first is not None:
-        house.volumes.rescue(ticket_id, found.source, found.first, [s.path for s in found.look.people], deleted=False, is_all=True, by=_BY)
+        house.volumes.rescue(
+            ticket_id,
+            found.source,
+            found.first,
+            [s.path for s in found.look.people],
+            deleted=False,
+            is_all=True,
+            by=_BY,
+        )
 
 
 _SHOWN: Mapping[str, Callable[[Services, int, VolumesOut], None]] = {"torn-volume": _repaired, "fading-photos": _saved}

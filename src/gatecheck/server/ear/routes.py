@@ -25,16 +25,29 @@ def ear_routes(ear: Ear) -> APIRouter:
         return ear.view(ticket_id)
 
     @router.post("/tickets/{ticket_id}/recordings", operation_id="addRecording", status_code=201)
-    def add_recording(ticket_id: TicketId, file: Annotated[UploadFile, File()], by: Annotated[By, Form()], key: Annotated[str | None, Form(max_length=80)] = None) -> TicketOut:
+    def add_recording(
+        ticket_id: TicketId,
+        file: Annotated[UploadFile, File()],
+        by: Annotated[By, Form()],
+        key: Annotated[str | None, Form(max_length=80)] = None,
+    ) -> TicketOut:
         data = file.file.read(LARGEST + 1)
         if len(data) > LARGEST:
-            raise StoreError(f"{(file.filename or 'recording')[:80]}: expected at most {LARGEST >> 20} MiB, about two minutes of sound, got more")
+            raise StoreError(
+                f"{(file.filename or 'recording')[:80]}: expected at most {LARGEST >> 20} MiB, about two minutes "
+                f"of "
+                f"sound, got more"
+            )
         return ear.add(ticket_id, file.filename or "recording", data, by=by, key=key)
 
     @router.get("/tickets/{ticket_id}/recordings/{sha256}", operation_id="getRecording", response_class=Response)
     def get_recording(ticket_id: TicketId, sha256: Digest) -> Response:
         own, data = ear.file(ticket_id, sha256)
-        return Response(data, media_type=_KINDS[own.kind], headers={"Cache-Control": "private, max-age=86400", "X-Content-Type-Options": "nosniff"})
+        return Response(
+            data,
+            media_type=_KINDS[own.kind],
+            headers={"Cache-Control": "private, max-age=86400", "X-Content-Type-Options": "nosniff"},
+        )
 
     @router.post("/tickets/{ticket_id}/recordings/practice", operation_id="recordPractice", status_code=201)
     def record_practice(ticket_id: TicketId, said: ByIn) -> TicketOut:

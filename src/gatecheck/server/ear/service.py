@@ -1,4 +1,5 @@
-"""Recordings of a ticket's drive: kept, judged, weighed on the tape with the file that the entry rests on; and the sounds they are compared with."""
+"""Recordings of a ticket's drive: kept, judged, weighed on the tape with the file that the entry rests on; and the
+sounds they are compared with."""
 
 from __future__ import annotations
 
@@ -56,14 +57,25 @@ class Ear:
             kept, link = recordings_of(connection, ticket_id), link_of(connection, ticket_id)
         limits = self.shop.model.knowledge.findings.limits
         return EarOut(
-            recordings=[self._out(r) for r in kept], references=[SoundWeightOut(outcome=kind, says=self._says("sound", kind), share=0.0) for kind in _REFERENCES],
-            practice=bool(link and link.practice and not link.ended_at and patient(link.practice).facts.get("drive_kind") == "hdd"), silent_kind=facts.get("drive_kind") in _NEEDS_TURNING, slow=limits["slow_ready"], never=limits["never_ready"],
-        )  # fmt: skip
+            recordings=[self._out(r) for r in kept],
+            references=[
+                SoundWeightOut(outcome=kind, says=self._says("sound", kind), share=0.0) for kind in _REFERENCES
+            ],
+            practice=bool(
+                link and link.practice and not link.ended_at and patient(link.practice).facts.get("drive_kind") == "hdd"
+            ),
+            silent_kind=facts.get("drive_kind") in _NEEDS_TURNING,
+            slow=limits["slow_ready"],
+            never=limits["never_ready"],
+        )
 
     # --- what is heard and seen --------------------------------------------------------------------------------
 
-    def add(self, ticket_id: int, name: str, data: bytes, *, by: str, at: str | None = None, key: str | None = None) -> TicketOut:
-        """Keep a recording, a WAV or a CSV, and weigh what it says: file and entry stand or fall together. What cannot be told is a note. Raises InputError, StoreError, TapeError."""
+    def add(
+        self, ticket_id: int, name: str, data: bytes, *, by: str, at: str | None = None, key: str | None = None
+    ) -> TicketOut:
+        """Keep a recording, a WAV or a CSV, and weigh what it says: file and entry stand or fall together. What cannot
+        be told is a note. Raises InputError, StoreError, TapeError."""
         row = self.tickets.row_of(ticket_id)
         if row.closed_at:
             raise TapeError(f"ticket {row.number}", expected="an open ticket", got="one that was handed over")
@@ -74,14 +86,20 @@ class Ear:
             weights, note = {}, say("evidence.no-moving-parts")
         digest, moment = self.shop.files.put(data), at or now()
         rests_on = {"file": digest, "name": name, "device": EAR}
-        body = noted({"move": move, "weights": dict(weights), "rests_on": rests_on}, note) if weights else {"note": to_json(note), "rests_on": rests_on}
+        body = (
+            noted({"move": move, "weights": dict(weights), "rests_on": rests_on}, note)
+            if weights
+            else {"note": to_json(note), "rests_on": rests_on}
+        )
 
         def keep(connection: Connection) -> None:
             if len(recordings_of(connection, ticket_id)) >= _MOST:
                 raise StoreError(f"{name}: expected at most {_MOST} recordings on a ticket, got another")
             add_recording(connection, ticket_id, digest, len(data), kind, name, by=by, at=moment)
 
-        return self.tickets.append_all(ticket_id, [(dict(body), key or f"{digest[:24]}-{EAR}")], by=by, at=moment, also=keep)
+        return self.tickets.append_all(
+            ticket_id, [(dict(body), key or f"{digest[:24]}-{EAR}")], by=by, at=moment, also=keep
+        )
 
     def _says_of(self, name: str, kind: str, data: bytes) -> tuple[Mapping[str, float], Said, str]:
         from gatecheck.core.signal.sound import judge_sound
@@ -90,9 +108,19 @@ class Ear:
         if kind == "sound":
             heard = judge_sound(*read_wav(name, data))
             sentences = list(heard.why)
-            return heard.weights, say("evidence.heard", why=sentences) if heard.outcome else say("evidence.not-heard", why=sentences), "sound"
+            return (
+                heard.weights,
+                say("evidence.heard", why=sentences) if heard.outcome else say("evidence.not-heard", why=sentences),
+                "sound",
+            )
         seen = judge_supply(*read_trace(name, data))
-        return seen.weights, say("evidence.traced", why=list(seen.why)) if seen.outcome else say("evidence.not-traced", why=list(seen.why)), "supply-trace"
+        return (
+            seen.weights,
+            say("evidence.traced", why=list(seen.why))
+            if seen.outcome
+            else say("evidence.not-traced", why=list(seen.why)),
+            "supply-trace",
+        )
 
     def file(self, ticket_id: int, digest: str) -> tuple[Recording, bytes]:
         """Raises NotFoundError."""
@@ -109,7 +137,8 @@ class Ear:
         return self._reference(kind)
 
     def from_practice(self, ticket_id: int, *, by: str) -> TicketOut:
-        """What the linked practice machine sounds like, as if it had been recorded, and what it draws. Raises NotFoundError where none is linked."""
+        """What the linked practice machine sounds like, as if it had been recorded, and what it draws. Raises
+        NotFoundError where none is linked."""
         from gatecheck.practice.sounds import Scene, Trace, sound, trace
 
         with self.shop.database.read() as connection:
@@ -119,20 +148,53 @@ class Ear:
             raise NotFoundError("practice machine: expected one that is linked to this ticket, got none")
         own = patient(link.practice)
         if own.facts.get("drive_kind") != "hdd":
-            raise StoreError("practice machine: expected one whose drive turns, got one without a disk: there is nothing to hear")
-        scene = Scene(own.sounds, rpm=5400, rate=_REFERENCE_RATE, seconds=10.0, snr=14.0, fan=0.3, seeks=1.0 if own.sounds == "steady" else 0.2)
-        self.add(ticket_id, f"{own.id}.wav", wav_bytes(sound(scene, seed=count + sum(map(ord, own.id))), _REFERENCE_RATE), by=by)
+            raise StoreError(
+                "practice machine: expected one whose drive turns, got one without a disk: there is nothing to hear"
+            )
+        scene = Scene(
+            own.sounds,
+            rpm=5400,
+            rate=_REFERENCE_RATE,
+            seconds=10.0,
+            snr=14.0,
+            fan=0.3,
+            seeks=1.0 if own.sounds == "steady" else 0.2,
+        )
+        self.add(
+            ticket_id,
+            f"{own.id}.wav",
+            wav_bytes(sound(scene, seed=count + sum(map(ord, own.id))), _REFERENCE_RATE),
+            by=by,
+        )
         times, rails = trace(Trace(own.draws, form="2.5", hz=50.0), seed=count + 1)
-        lines = ["t," + ",".join(rails), *(f"{t:.3f}," + ",".join(f"{values[n]:.4f}" for values in rails.values()) for n, t in enumerate(times))]
+        lines = [
+            "t," + ",".join(rails),
+            *(f"{t:.3f}," + ",".join(f"{values[n]:.4f}" for values in rails.values()) for n, t in enumerate(times)),
+        ]
         return self.add(ticket_id, f"{own.id}.csv", "\n".join(lines).encode(), by=by)
 
     def ready(self, ticket_id: int, seconds: float | None, waited: float, *, by: str) -> TicketOut:
-        """How long the drive took until it was ready, onto the tape. Raises InputError where it was given up too early to say never."""
+        """How long the drive took until it was ready, onto the tape. Raises InputError where it was given up too early
+        to say never."""
         limits = self.shop.model.knowledge.findings.limits
         if seconds is None and waited < limits["never_ready"]:
-            raise InputError(f"ready time: expected a drive that is ready, or {limits['never_ready']:.0f} s of waiting, got {waited:.0f} s; that says nothing yet")
-        outcome = "never" if seconds is None or seconds >= limits["never_ready"] else "slow" if seconds >= limits["slow_ready"] else "normal"
-        entry = noted({"move": "ready-time", "outcome": outcome}, say("evidence.not-ready", seconds=round(waited)) if seconds is None else say("evidence.ready", seconds=round(seconds)))
+            raise InputError(
+                f"ready time: expected a drive that is ready, or {limits['never_ready']:.0f} s of waiting, got "
+                f"{waited:.0f} s; that says nothing yet"
+            )
+        outcome = (
+            "never"
+            if seconds is None or seconds >= limits["never_ready"]
+            else "slow"
+            if seconds >= limits["slow_ready"]
+            else "normal"
+        )
+        entry = noted(
+            {"move": "ready-time", "outcome": outcome},
+            say("evidence.not-ready", seconds=round(waited))
+            if seconds is None
+            else say("evidence.ready", seconds=round(seconds)),
+        )
         return self.tickets.append_all(ticket_id, [(dict(entry), None)], by=by)
 
     # --- as it is shown ----------------------------------------------------------------------------------------
@@ -160,16 +222,44 @@ class Ear:
         if own.kind == "sound":
             heard, seconds, shape = self._heard(own.sha256)
             return RecordingOut(
-                sha256=own.sha256, kind=own.kind, name=own.name, by=own.added_by, at=own.added_at, seconds=seconds, outcome=heard.outcome, verdict=self._verdict("sound", heard.outcome),
-                why=[words.say(w) for w in heard.why], weights=self._weights("sound", heard.weights), events=[HeardEventOut(at=at, kind=kind) for at, kind in heard.events],
-                period=heard.rhythm.period if heard.outcome in _BEATS and heard.rhythm.period else None, regularity=heard.rhythm.regularity, rpm=heard.rpm, level=heard.quality.level, shape={"loud": shape}, form_factor=None,
-            )  # fmt: skip
+                sha256=own.sha256,
+                kind=own.kind,
+                name=own.name,
+                by=own.added_by,
+                at=own.added_at,
+                seconds=seconds,
+                outcome=heard.outcome,
+                verdict=self._verdict("sound", heard.outcome),
+                why=[words.say(w) for w in heard.why],
+                weights=self._weights("sound", heard.weights),
+                events=[HeardEventOut(at=at, kind=kind) for at, kind in heard.events],
+                period=heard.rhythm.period if heard.outcome in _BEATS and heard.rhythm.period else None,
+                regularity=heard.rhythm.regularity,
+                rpm=heard.rpm,
+                level=heard.quality.level,
+                shape={"loud": shape},
+                form_factor=None,
+            )
         seen, seconds, rails = self._seen(own.sha256)
         return RecordingOut(
-            sha256=own.sha256, kind=own.kind, name=own.name, by=own.added_by, at=own.added_at, seconds=seconds, outcome=seen.outcome, verdict=self._verdict("supply-trace", seen.outcome), why=[words.say(w) for w in seen.why],
-            weights=self._weights("supply-trace", seen.weights), events=[HeardEventOut(at=at, kind=kind) for at, kind in seen.events], period=None, regularity=0.0, rpm=None, level=None, shape=rails,
+            sha256=own.sha256,
+            kind=own.kind,
+            name=own.name,
+            by=own.added_by,
+            at=own.added_at,
+            seconds=seconds,
+            outcome=seen.outcome,
+            verdict=self._verdict("supply-trace", seen.outcome),
+            why=[words.say(w) for w in seen.why],
+            weights=self._weights("supply-trace", seen.weights),
+            events=[HeardEventOut(at=at, kind=kind) for at, kind in seen.events],
+            period=None,
+            regularity=0.0,
+            rpm=None,
+            level=None,
+            shape=rails,
             form_factor=seen.form_factor,
-        )  # fmt: skip
+        )
 
     def _verdict(self, check: str, outcome: str | None) -> str:
         return self._says(check, outcome) if outcome else self.shop.words.say(say("evidence.cannot-tell"))
@@ -178,7 +268,11 @@ class Ear:
         return self.shop.model.knowledge.checks[check].say[outcome]
 
     def _weights(self, check: str, weights: Mapping[str, float]) -> list[SoundWeightOut]:
-        return [SoundWeightOut(outcome=o, says=self._says(check, o), share=w) for o, w in sorted(weights.items(), key=lambda own: -own[1]) if w >= 0.01]
+        return [
+            SoundWeightOut(outcome=o, says=self._says(check, o), share=w)
+            for o, w in sorted(weights.items(), key=lambda own: -own[1])
+            if w >= 0.01
+        ]
 
 
 def _loudness(samples: np.ndarray) -> list[float]:
@@ -204,7 +298,13 @@ def wav_bytes(samples: np.ndarray, rate: int) -> bytes:
 def _wav_of_kind(kind: str) -> bytes:
     from gatecheck.practice.sounds import Scene, sound
 
-    scene = Scene(kind, rpm=5400, rate=_REFERENCE_RATE, seconds=_REFERENCE_SECONDS, snr=26.0, seeks=1.2 if kind == "steady" else 0.0, start=kind == "steady")
+    scene = Scene(
+        kind,
+        rpm=5400,
+        rate=_REFERENCE_RATE,
+        seconds=_REFERENCE_SECONDS,
+        snr=26.0,
+        seeks=1.2 if kind == "steady" else 0.0,
+        start=kind == "steady",
+    )
     return wav_bytes(sound(scene, seed=11), _REFERENCE_RATE)
-
-

@@ -8,7 +8,8 @@ from gatecheck.server.wire import By, Wire
 
 
 class HeardEventOut(Wire):
-    """A single sound, or a part of a trace. `at`: seconds; `kind`: tick, clunk, thud, seek; surge, plateau, seek, inrush, dropped-rail."""
+    """A single sound, or a part of a trace. `at`: seconds; `kind`: tick, clunk, thud, seek; surge, plateau, seek,
+    inrush, dropped-rail."""
 
     at: float
     kind: str
@@ -21,8 +22,9 @@ class SoundWeightOut(Wire):
 
 
 class RecordingOut(Wire):
-    """A recording with what is heard or seen in it. `outcome`: None where nothing can be told. `period`: seconds of its beat, None where there is none. `shape`: how loud it is (0 to 1), or the current in ampere of
-    each rail, evenly through `seconds`."""
+    """A recording with what is heard or seen in it. `outcome`: None where nothing can be told. `period`: seconds of its
+    beat, None where there is none. `shape`: how loud it is (0 to 1), or the current in ampere of each rail, evenly
+    through `seconds`."""
 
     sha256: str
     kind: str
@@ -44,7 +46,8 @@ class RecordingOut(Wire):
 
 
 class EarOut(Wire):
-    """`practice`: what the linked practice machine would sound like, where there is one; `silent_kind`: the drive makes no sound whatever its state. `slow`, `never`: seconds from which a drive is slow, is never ready."""
+    """`practice`: what the linked practice machine would sound like, where there is one; `silent_kind`: the drive makes
+    no sound whatever its state. `slow`, `never`: seconds from which a drive is slow, is never ready."""
 
     recordings: list[RecordingOut]
     references: list[SoundWeightOut]

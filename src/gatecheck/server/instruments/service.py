@@ -1,4 +1,5 @@
-"""What the instruments on a ticket show: settings, sightings and keys. They read the tape; changes go through the bench."""
+"""What the instruments on a ticket show: settings, sightings and keys. They read the tape; changes go through the
+bench."""
 
 from __future__ import annotations
 
@@ -39,27 +40,53 @@ class Instruments:
         state, entries, tape = folded.state, folded.entries, folded.tape
         sheet = settings_sheet(knowledge, state.facts, entries)
         platform = str(state.facts.get("platform", "pc"))
-        rows = [] if platform == NO_TEXT_SETUP else [
+        rows = (
+            []
+            if platform == NO_TEXT_SETUP
+            else [
+                {
+                    "id": r.row.id,
+                    "name": r.row.name,
+                    "gate": r.row.gate,
+                    "check": r.row.check,
+                    "fix": r.row.fix,
+                    "want": r.need.want,
+                    "why": r.need.why,
+                    "because": r.row.because,
+                    "found": r.found,
+                    "now": r.now,
+                    "state": r.state,
+                    "entry": r.entry,
+                    "from_file": _rests_on_file(tape, r.entry),
+                    "values": [
+                        {
+                            "id": v,
+                            "name": name,
+                            "state": r.judged[v],
+                            "entry": setting_entry(knowledge, state.facts, r.row.id, v),
+                        }
+                        for v, name in r.row.values.items()
+                    ],
+                }
+                for r in sheet.rows
+            ]
+        )
+        return SettingsOut.model_validate(
             {
-                "id": r.row.id, "name": r.row.name, "gate": r.row.gate, "check": r.row.check, "fix": r.row.fix,
-                "want": r.need.want, "why": r.need.why, "because": r.row.because, "found": r.found, "now": r.now,
-                "state": r.state, "entry": r.entry, "from_file": _rests_on_file(tape, r.entry),
-                "values": [
-                    {"id": v, "name": name, "state": r.judged[v], "entry": setting_entry(knowledge, state.facts, r.row.id, v)}
-                    for v, name in r.row.values.items()
-                ],
+                "rows": rows,
+                "together": [
+                    {**to_builtins(t), "rows": [*t.when], "elsewhere": self._elsewhere(state, t.faults)}
+                    for t in sheet.together
+                ]
+                if rows
+                else [],
+                "walks": [to_builtins(w) for w in sheet.walks],
+                "walkable": {r.row.id: list(r.row.walk) for r in sheet.rows if r.row.walk},
+                "ways": [to_builtins(w) for w in knowledge.settings.ways if w.platform == platform],
+                "left": [to_builtins(left) for left in as_left(knowledge, state.facts, entries)],
+                "captured": self._captured(ticket_id),
             }
-            for r in sheet.rows
-        ]  # fmt: skip
-        return SettingsOut.model_validate({
-            "rows": rows,
-            "together": [{**to_builtins(t), "rows": [*t.when], "elsewhere": self._elsewhere(state, t.faults)} for t in sheet.together] if rows else [],
-            "walks": [to_builtins(w) for w in sheet.walks],
-            "walkable": {r.row.id: list(r.row.walk) for r in sheet.rows if r.row.walk},
-            "ways": [to_builtins(w) for w in knowledge.settings.ways if w.platform == platform],
-            "left": [to_builtins(left) for left in as_left(knowledge, state.facts, entries)],
-            "captured": self._captured(ticket_id),
-        })  # fmt: skip
+        )
 
     def _elsewhere(self, state: TicketState, faults: Sequence[str]) -> str:
         """What the suspects say instead of these faults, where they do."""
@@ -76,18 +103,26 @@ class Instruments:
                 continue
             smbios = firmware.smbios
             return {
-                "file": file.name, "sha256": file.sha256, "secure_boot": firmware.secure_boot,
+                "file": file.name,
+                "sha256": file.sha256,
+                "secure_boot": firmware.secure_boot,
                 "entries": [
                     {
-                        "name": f"Boot{e.number:04X}", "description": e.description, "active": e.is_active, "place": e.place,
-                        "leads_to": e.leads_to, "target": e.target, "path": e.path,
+                        "name": f"Boot{e.number:04X}",
+                        "description": e.description,
+                        "active": e.is_active,
+                        "place": e.place,
+                        "leads_to": e.leads_to,
+                        "target": e.target,
+                        "path": e.path,
                     }
                     for e in firmware.entries
                 ],
-                "maker": smbios.maker if smbios else "", "product": smbios.product if smbios else "",
+                "maker": smbios.maker if smbios else "",
+                "product": smbios.product if smbios else "",
                 "firmware": f"{smbios.firmware_version} {smbios.firmware_date}".strip() if smbios else "",
                 "findings": [self.shop.words.say(f.text) for f in firmware.findings if f.severity != "note"],
-            }  # fmt: skip
+            }
         return None
 
     def sightings(self, ticket_id: int) -> SightingsOut:
@@ -99,25 +134,42 @@ class Instruments:
 
         def line(own: DriveLine) -> dict[str, Any]:
             name = own.name if isinstance(own.name, str) else words.say(own.name)
-            return {"what": own.what, "name": name, "cells": [
-                {
-                    "at": v.id, "value": cell.value if cell else None, "entry": cell.entry if cell else None,
-                    "from_file": bool(cell and cell.from_file), "note": words.note(tape[cell.entry].body.get("note")) if cell else "",
-                    "choices": [
-                        {"id": seen, "name": name, "entry": sighting_entry(knowledge, own.what, v.id, seen)}
-                        for seen, name in knowledge.sightings.seen.items()
-                    ],
-                }
-                for v in sheet.vantages
-                for cell in [own.cells.get(v.id)]
-            ]}  # fmt: skip
+            return {
+                "what": own.what,
+                "name": name,
+                "cells": [
+                    {
+                        "at": v.id,
+                        "value": cell.value if cell else None,
+                        "entry": cell.entry if cell else None,
+                        "from_file": bool(cell and cell.from_file),
+                        "note": words.note(tape[cell.entry].body.get("note")) if cell else "",
+                        "choices": [
+                            {"id": seen, "name": name, "entry": sighting_entry(knowledge, own.what, v.id, seen)}
+                            for seen, name in knowledge.sightings.seen.items()
+                        ],
+                    }
+                    for v in sheet.vantages
+                    for cell in [own.cells.get(v.id)]
+                ],
+            }
 
         shown = {own.what for own in sheet.lines}
-        more = [DriveLine(what, name, {}) for what, name in knowledge.sightings.kinds.items() if what not in shown | {EXPECTED}]
-        return SightingsOut.model_validate({
-            "vantages": [to_builtins(v) for v in sheet.vantages], "lines": [line(own) for own in sheet.lines],
-            "more": [line(own) for own in more], "pattern": {**to_builtins(sheet.pattern), "elsewhere": self._elsewhere(state, sheet.pattern.faults)} if sheet.pattern else None,
-        })  # fmt: skip
+        more = [
+            DriveLine(what, name, {})
+            for what, name in knowledge.sightings.kinds.items()
+            if what not in shown | {EXPECTED}
+        ]
+        return SightingsOut.model_validate(
+            {
+                "vantages": [to_builtins(v) for v in sheet.vantages],
+                "lines": [line(own) for own in sheet.lines],
+                "more": [line(own) for own in more],
+                "pattern": {**to_builtins(sheet.pattern), "elsewhere": self._elsewhere(state, sheet.pattern.faults)}
+                if sheet.pattern
+                else None,
+            }
+        )
 
     def keys_of_ticket(self, ticket_id: int) -> KeysOut:
         """Keys for the ticket's machine. Raises NotFoundError."""
@@ -125,13 +177,16 @@ class Instruments:
         return self.keys(row.machine, str(self.tickets.folded(row).state.facts.get("platform", "pc")))
 
     def codes(self, ticket_id: int, code: str) -> CodesOut:
-        """What the shop knows of a code that the ticket's machine has printed; its own ticket is not counted. Raises NotFoundError."""
+        """What the shop knows of a code that the ticket's machine has printed; its own ticket is not counted. Raises
+        NotFoundError."""
         row = self.tickets.row_of(ticket_id)
         machine = machine_of(row.machine, str(self.tickets.folded(row).state.facts.get("platform", "pc")))
         with self.shop.database.read() as connection:
             printed = [p for p in codes_printed(connection) if p.ticket != ticket_id]
         found = known(printed, machine, code)
-        return CodesOut.model_validate({"known": to_builtins(found) if found else None, "seen": seen_of(printed, machine)[:_MOST_CODES]})
+        return CodesOut.model_validate(
+            {"known": to_builtins(found) if found else None, "seen": seen_of(printed, machine)[:_MOST_CODES]}
+        )
 
     def keys(self, machine: str, platform: str) -> KeysOut:
         """Keys for any machine by its name, from the shop's book. Raises TapeError for a platform there is not."""
@@ -141,13 +196,16 @@ class Instruments:
         with self.shop.database.read() as connection:
             tries = key_tries(connection)
         place = machine_of(machine, platform)
-        return KeysOut.model_validate({
-            "machine": machine, "platform": platform,
-            "purposes": [
-                {"purpose": p, "name": name, "keys": [to_builtins(c) for c in candidates(table, tries, place, p)]}
-                for p, name in table.purposes.items()
-            ],
-        })  # fmt: skip
+        return KeysOut.model_validate(
+            {
+                "machine": machine,
+                "platform": platform,
+                "purposes": [
+                    {"purpose": p, "name": name, "keys": [to_builtins(c) for c in candidates(table, tries, place, p)]}
+                    for p, name in table.purposes.items()
+                ],
+            }
+        )
 
     def book(self) -> list[BookModelOut]:
         """Every model the shop has tried keys on, most tried first."""
@@ -156,7 +214,9 @@ class Instruments:
         platforms = {(t.machine.maker, t.machine.model): t.machine.platform for t in tries}
         found = [
             BookModelOut(
-                maker=maker, model=model, platform=platforms[maker, model],
+                maker=maker,
+                model=model,
+                platform=platforms[maker, model],
                 tries=sum(n for keys in purposes.values() for _, n in keys.values()),
             )
             for (maker, model), purposes in book(tries).items()

@@ -17,7 +17,8 @@ class SettingValueOut(Wire):
 
 
 class SettingRowOut(Wire):
-    """A row of the settings sheet. `state`: fits, differs, unsure, not-shown, unread. `now`: after the changes made since."""
+    """A row of the settings sheet. `state`: fits, differs, unsure, not-shown, unread. `now`: after the changes made
+    since."""
 
     id: str
     name: str
@@ -177,7 +178,8 @@ class KeysOut(Wire):
 
 
 class PrintedCodeOut(Wire):
-    """What the shop knows of a code. `level`: how near it was seen (model, series, maker); `turned_out`: fault -> on how many of the `settled` tickets."""
+    """What the shop knows of a code. `level`: how near it was seen (model, series, maker); `turned_out`: fault -> on
+    how many of the `settled` tickets."""
 
     code: str
     level: str
@@ -187,7 +189,8 @@ class PrintedCodeOut(Wire):
 
 
 class CodesOut(Wire):
-    """The code that was asked for, as far as it is known, and the codes that this maker's machines have printed here."""
+    """The code that was asked for, as far as it is known, and the codes that this maker's machines have printed
+    here."""
 
     known: PrintedCodeOut | None
     seen: list[str]

@@ -14,7 +14,7 @@ from gatecheck.core.learning import (
     call_was_right,
     expected_shares,
     reliability,
-)  # fmt: skip
+)
 from gatecheck.core.tape.fold import intake_prior
 from gatecheck.core.words.said import say
 from gatecheck.core.work.proof import unproven
@@ -45,8 +45,17 @@ class Learning:
         likeliest = sorted(odds, key=lambda faults: -odds[faults])[:most]
         return [GuessOut(faults=list(faults), p=odds[faults]) for faults in likeliest]
 
-    def hand_over(self, ticket_id: int, proven: Sequence[str] | None = None, *, by: str = "?", at: str | None = None, waive: str | None = None) -> TicketOut:
-        """The machine goes back. What it turned out to have goes on the tape and is learned from, with the closing, at once.
+    def hand_over(
+        self,
+        ticket_id: int,
+        proven: Sequence[str] | None = None,
+        *,
+        by: str = "?",
+        at: str | None = None,
+        waive: str | None = None,
+    ) -> TicketOut:
+        """The machine goes back. What it turned out to have goes on the tape and is learned from, with the closing, at
+        once.
 
         Raises StoreError where the job's proof is not complete and nobody says why it goes back all the same (`waive`).
         """
@@ -54,10 +63,19 @@ class Learning:
         before = self.tickets.folded(row)
         left = unproven(proof_list(before))
         if left and not (waive or "").strip():
-            raise StoreError(f"handover: expected every line of the proof, or why it goes back without, got open: {', '.join(line.name for line in left)}")
-        entry: list[tuple[dict[str, Any], None]] = [({"waive": line.id, "reason": str(waive).strip()}, None) for line in left]
+            raise StoreError(
+                f"handover: expected every line of the proof, or why it goes back without, got open: "
+                f"{', '.join(line.name for line in left)}"
+            )
+        entry: list[tuple[dict[str, Any], None]] = [
+            ({"waive": line.id, "reason": str(waive).strip()}, None) for line in left
+        ]
         entry += [] if proven is None else [({"proven": list(proven)}, None)]
-        closing = before if proven is None else fold_ticket(self.shop.model, row, before.tape, more=[{"proven": list(proven)}])
+        closing = (
+            before
+            if proven is None
+            else fold_ticket(self.shop.model, row, before.tape, more=[{"proven": list(proven)}])
+        )
         lesson = self._lesson(closing, before.tape)
 
         def close(connection: Connection) -> None:
@@ -87,23 +105,39 @@ class Learning:
         return self.tickets.ticket(ticket_id)
 
     def bring_in_closed(self, records: Sequence[Mapping[str, Any]], today: datetime) -> None:
-        """Tickets that were closed elsewhere, whole: each with its tape, handed over so many days ago, and its lesson."""
+        """Tickets that were closed elsewhere, whole: each with its tape, handed over so many days ago, and its
+        lesson."""
         with self.shop.database.write() as connection:
             for record in records:
                 opened = today - timedelta(days=record["days_ago"])
                 moments = [opened.isoformat(timespec="milliseconds")]
-                for place, body in enumerate(record["tape"]):  # each took about what its move takes, some more, some less
+                for place, body in enumerate(
+                    record["tape"]
+                ):  # each took about what its move takes, some more, some less
                     move = str(body.get("move", ""))
                     known = self.shop.model.knowledge.checks.get(move) or self.shop.model.knowledge.fixes.get(move)
-                    opened += timedelta(minutes=min(known.minutes if known else 1.0, 24.0) * (0.8 + 0.15 * ((place + len(record["tape"])) % 5)))
+                    opened += timedelta(
+                        minutes=min(known.minutes if known else 1.0, 24.0)
+                        * (0.8 + 0.15 * ((place + len(record["tape"])) % 5))
+                    )
                     moments.append(opened.isoformat(timespec="milliseconds"))
                 row = tickets.open_ticket(
-                    connection, customer=record["customer"], machine=record["machine"], words="", facts=record["facts"], bay=None,
-                    by=record["by"], at=moments[0], prefix=self.shop.prefix, comeback_of=None,
-                )  # fmt: skip
+                    connection,
+                    customer=record["customer"],
+                    machine=record["machine"],
+                    words="",
+                    facts=record["facts"],
+                    bay=None,
+                    by=record["by"],
+                    at=moments[0],
+                    prefix=self.shop.prefix,
+                    comeback_of=None,
+                )
                 tape = [EntryRow(i, body, record["by"], moments[i]) for i, body in enumerate(record["tape"])]
                 for entry in tape:
-                    tickets.append_entry(connection, row.id, entry.place, entry.body, by=entry.made_by, at=entry.made_at)
+                    tickets.append_entry(
+                        connection, row.id, entry.place, entry.body, by=entry.made_by, at=entry.made_at
+                    )
                 tickets.close_ticket(connection, row.id, moments[-1])
                 lesson = self._lesson(fold_ticket(self.shop.model, row, tape), tape)
                 if lesson:
@@ -121,11 +155,15 @@ class Learning:
         choice = str(signed.get("signed", ""))
         shipped = self.shop.shipped
         return {
-            "context": str(state.facts.get(CONTEXT_FACT, "")), "faults": state.proven,
-            "expected": expected_shares(shipped, state.facts), "choice": choice,
-            "confidence": float(odds.get("confidence", 0.0)), "suspects": odds.get("suspects", {}),
-            "was_right": bool(choice) and call_was_right(shipped, state.facts, state.proven, choice, state.booted is not None),
-        }  # fmt: skip
+            "context": str(state.facts.get(CONTEXT_FACT, "")),
+            "faults": state.proven,
+            "expected": expected_shares(shipped, state.facts),
+            "choice": choice,
+            "confidence": float(odds.get("confidence", 0.0)),
+            "suspects": odds.get("suspects", {}),
+            "was_right": bool(choice)
+            and call_was_right(shipped, state.facts, state.proven, choice, state.booted is not None),
+        }
 
     # --- learning --------------------------------------------------------------------------------------------------
 
@@ -135,12 +173,18 @@ class Learning:
         with self.shop.database.read() as connection:
             last = lessons.last_reset(connection)
         held = reliability(known)
-        return LearningOut.model_validate({
-            "lessons": sum(not x.came_back for x in known), "comebacks": sum(x.came_back for x in known),
-            "weight": shipped.knowledge.rates["lessons_weight"], "last_reset": last,
-            "rates": [to_builtins(r) for r in base_rates(shipped, known)], "calls": [to_builtins(b) for b in held.calls],
-            "suspects": [to_builtins(b) for b in held.suspects], "brier": held.brier,
-        })  # fmt: skip
+        return LearningOut.model_validate(
+            {
+                "lessons": sum(not x.came_back for x in known),
+                "comebacks": sum(x.came_back for x in known),
+                "weight": shipped.knowledge.rates["lessons_weight"],
+                "last_reset": last,
+                "rates": [to_builtins(r) for r in base_rates(shipped, known)],
+                "calls": [to_builtins(b) for b in held.calls],
+                "suspects": [to_builtins(b) for b in held.suspects],
+                "brier": held.brier,
+            }
+        )
 
     def reset(self, *, by: str) -> LearningOut:
         with self.shop.database.write() as connection:

@@ -47,5 +47,7 @@ class HandOverIn(BaseModel):
 
     model_config = ConfigDict(extra="forbid")
     proven: list[str] | None = Field(default=None, max_length=3)
-    waive: str | None = Field(default=None, min_length=1, max_length=400, description="Why it goes back though lines of its proof are open")
+    waive: str | None = Field(
+        default=None, min_length=1, max_length=400, description="Why it goes back though lines of its proof are open"
+    )
     by: str = Field(default="?", min_length=1, max_length=20)

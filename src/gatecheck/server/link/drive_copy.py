@@ -28,8 +28,9 @@ _log = logging.getLogger(__name__)
 
 
 class DriveCopies:
-    """The copies that are made over a shop's links. `reading_back`: orders whose copy is compared with what was sent just now; `changes`: what changes or deletes a
-    copy, and what begins to fill a drive from one, are one after the other."""
+    """The copies that are made over a shop's links. `reading_back`: orders whose copy is compared with what was sent
+    just now; `changes`: what changes or deletes a copy, and what begins to fill a drive from one, are one after the
+    other."""
 
     def __init__(self, shop: Shop, at_work: Tickets, captures: Captures, sessions: Sessions) -> None:
         self.shop, self.tickets, self.captures, self.sessions = shop, at_work, captures, sessions
@@ -51,7 +52,10 @@ class DriveCopies:
         """Is a drive being filled from this copy, or paused in it?"""
         with self.shop.database.read() as connection:
             orders = links.orders_of(connection, ticket_id)
-        return any(o.name == "fill" and o.body["copy"] == str(copy) and o.state in (links.WAITING, links.PAUSED) for o in orders)
+        return any(
+            o.name == "fill" and o.body["copy"] == str(copy) and o.state in (links.WAITING, links.PAUSED)
+            for o in orders
+        )
 
     def sent(self, ticket_id: int, order: Order) -> None:
         """The probe has sent everything: read it back, once."""
@@ -70,7 +74,10 @@ class DriveCopies:
         """Raises StoreError where there is none."""
         if not self.fits(ticket_id, device):
             size, room = self.captures.capacity_of(ticket_id, device) or 0, self.copies.room()
-            raise StoreError(f"room: expected {size / 1e9:,.0f} GB on the bench's disk for a copy of {device}, got {room / 1e9:,.0f} GB")
+            raise StoreError(
+                f"room: expected {size / 1e9:,.0f} GB on the bench's disk for a copy of {device}, got "
+                f"{room / 1e9:,.0f} GB"
+            )
 
     def of_ticket(self, ticket_id: int) -> list[DriveCopy]:
         """The copies on the bench's disk. Raises NotFoundError."""
@@ -84,9 +91,13 @@ class DriveCopies:
             with self.shop.database.read() as connection:
                 order = links.order_of(connection, ticket_id, order_id)
             if order is not None and order.state in (links.WAITING, links.PAUSED):
-                raise StoreError(f"copy {order_id}: expected one that is finished or was left, got one that is {order.state}")
+                raise StoreError(
+                    f"copy {order_id}: expected one that is finished or was left, got one that is {order.state}"
+                )
             if self.is_source(ticket_id, order_id):
-                raise StoreError(f"copy {order_id}: expected one that no drive is being filled from, got one that is in use")
+                raise StoreError(
+                    f"copy {order_id}: expected one that no drive is being filled from, got one that is in use"
+                )
             self.copies.remove(ticket_id, order_id)
 
     def begin(self, secret: str, session_id: str, order_id: str, size: int) -> dict[str, Any]:
@@ -98,10 +109,22 @@ class DriveCopies:
     @staticmethod
     def check_sum(at: int, parts: Sequence[bytes], told: str, zeros: int, crc: int | None) -> None:
         """Raises StoreError where the bytes are not those of their sum."""
-        if not zeros and (crc_of(parts) != crc if crc is not None else hashlib.sha256(b"".join(parts)).hexdigest() != told):
+        if not zeros and (
+            crc_of(parts) != crc if crc is not None else hashlib.sha256(b"".join(parts)).hexdigest() != told
+        ):
             raise StoreError(f"piece at byte {at}: expected the bytes of the sum, got others")
 
-    def receive(self, ticket_id: int, order: Order | None, order_id: str, at: int, parts: Sequence[bytes], told: str, zeros: int, crc: int | None = None) -> None:
+    def receive(
+        self,
+        ticket_id: int,
+        order: Order | None,
+        order_id: str,
+        at: int,
+        parts: Sequence[bytes],
+        told: str,
+        zeros: int,
+        crc: int | None = None,
+    ) -> None:
         """Bytes of a copy, in parts as they came. Raises NotFoundError, StoreError."""
         own = _being_made(order, order_id)
         if zeros:
@@ -110,7 +133,8 @@ class DriveCopies:
             self.copies.write(ticket_id, own.id, at, parts, told, crc)
 
     def _after_copy(self, ticket_id: int, order: Order) -> None:
-        """Everything was sent: read it back, compare, and say on the tape what is there. The order ends when that is done, or cannot be."""
+        """Everything was sent: read it back, compare, and say on the tape what is there. The order ends when that is
+        done, or cannot be."""
         try:
             self._compare(ticket_id, order)
         except Exception as error:
@@ -132,26 +156,42 @@ class DriveCopies:
             if time.monotonic() - last > 1.0:
                 last = time.monotonic()
                 live = self.sessions.progress(ticket_id)
-                live.done, live.of, live.unit, live.kind, live.order, live.text = done, max(of, 1), "bytes", "copy", str(order.id), words.say(say("copy.reading-back"))
+                live.done, live.of, live.unit, live.kind, live.order, live.text = (
+                    done,
+                    max(of, 1),
+                    "bytes",
+                    "copy",
+                    str(order.id),
+                    words.say(say("copy.reading-back")),
+                )
                 live.went_on, live.minutes_left = last, None
                 self.sessions.notify(ticket_id)
 
         wrong = self.copies.verify(ticket_id, order.id, told)
         with self.shop.database.read() as connection:
-            pages, session = links.all_pages_of(connection, ticket_id, str(order.id)), next(iter(links.sessions_of(connection, ticket_id)))
+            pages, session = (
+                links.all_pages_of(connection, ticket_id, str(order.id)),
+                next(iter(links.sessions_of(connection, ticket_id))),
+            )
         share, missing, _ = missing_of(b"".join(data for line, data in pages if line["kind"] == "read-map"))
         is_whole = share >= 1.0 and missing == 0 and not wrong
         said = say("copy.whole" if is_whole else "copy.part", share=share, missing=missing, wrong=len(wrong))
         entry: dict[str, Any] = {"note": to_json(said)}
-        if self.captures.is_the_machines(ticket_id, str(order.body["device"])):  # a copy of a card beside it makes nothing of the machine's safe
+        if self.captures.is_the_machines(
+            ticket_id, str(order.body["device"])
+        ):  # a copy of a card beside it makes nothing of the machine's safe
             entry |= {"move": "copy-data", "outcome": "complete" if is_whole else "partial"}
-        self.tickets.append_all(ticket_id, [(entry, f"copy-{order.id}")], by=_BY)  # by its key once, whatever dies between this and the end
+        self.tickets.append_all(
+            ticket_id, [(entry, f"copy-{order.id}")], by=_BY
+        )  # by its key once, whatever dies between this and the end
 
         def end(connection: Connection) -> None:
             links.end_order(connection, order.id, "done", words.say(said)[:300], now())
 
         number = self.tickets.row_of(ticket_id).number.lower()
-        self.captures.add_file(ticket_id, f"{number}-{order.id}.gcap", capture_of(session, pages), by=_BY, also=end, read_now=True)
+        self.captures.add_file(
+            ticket_id, f"{number}-{order.id}.gcap", capture_of(session, pages), by=_BY, also=end, read_now=True
+        )
 
 
 def _being_made(order: Order | None, order_id: str) -> Order:

@@ -14,10 +14,11 @@ _NO_MOVE: Mapping[str, str | None] = {"": None}
 
 @dataclass(frozen=True, slots=True)
 class OrderKind:
-    """`moves`: variant (an order's `kind`) -> the move whose interlocks hold it, None where nothing of the drives is touched; `by_instrument`: no person gives it by
-    name; `long_running`: it is watched and can be stopped; `pausable`: and paused; `writes`: it changes something on the machine, and goes to a drive that says
-    who it is, one at a time; `runs_alone`: nothing else may wait beside it; `reader`: the instrument that says what it reads next, where it is carried out turn by
-    turn; `followers`: the instruments that are told how it ended."""
+    """`moves`: variant (an order's `kind`) -> the move whose interlocks hold it, None where nothing of the drives is
+    touched; `by_instrument`: no person gives it by name; `long_running`: it is watched and can be stopped; `pausable`:
+    and paused; `writes`: it changes something on the machine, and goes to a drive that says who it is, one at a time;
+    `runs_alone`: nothing else may wait beside it; `reader`: the instrument that says what it reads next, where it is
+    carried out turn by turn; `followers`: the instruments that are told how it ended."""
 
     name: str
     moves: Mapping[str, str | None] = field(default_factory=lambda: _NO_MOVE)
@@ -35,7 +36,9 @@ class OrderKind:
 
 
 PATH, VOLUMES, RESTORE = "path", "volumes", "restore"
-_REPAIRS: Mapping[str, str | None] = {fix: fix for fix in ("rebuild-table", "rebuild-boot-record", "rebuild-loader", "repair-volume")}
+_REPAIRS: Mapping[str, str | None] = {
+    fix: fix for fix in ("rebuild-table", "rebuild-boot-record", "rebuild-loader", "repair-volume")
+}
 _KINDS = (
     OrderKind("look"),
     OrderKind("read", {"": "health-pages"}),
@@ -44,9 +47,27 @@ _KINDS = (
     OrderKind("copy", {"": "copy-data"}, long_running=True, pausable=True),
     OrderKind("sectors", {"": "disk-layout"}, by_instrument=True, reader=PATH, followers=(PATH,)),
     OrderKind("mend", _REPAIRS, by_instrument=True, writes=True, runs_alone=True, followers=(PATH, VOLUMES)),
-    OrderKind("entry", {"restore-entry": "restore-entry"}, by_instrument=True, writes=True, runs_alone=True, followers=(PATH,)),
-    OrderKind("volume", {"": "volume-look"}, by_instrument=True, long_running=True, pausable=True, reader=VOLUMES, followers=(VOLUMES,)),
-    OrderKind("rescue", {"": "copy-data"}, by_instrument=True, long_running=True, pausable=True, reader=VOLUMES, followers=(VOLUMES,)),
+    OrderKind(
+        "entry", {"restore-entry": "restore-entry"}, by_instrument=True, writes=True, runs_alone=True, followers=(PATH,)
+    ),
+    OrderKind(
+        "volume",
+        {"": "volume-look"},
+        by_instrument=True,
+        long_running=True,
+        pausable=True,
+        reader=VOLUMES,
+        followers=(VOLUMES,),
+    ),
+    OrderKind(
+        "rescue",
+        {"": "copy-data"},
+        by_instrument=True,
+        long_running=True,
+        pausable=True,
+        reader=VOLUMES,
+        followers=(VOLUMES,),
+    ),
     OrderKind("fill", by_instrument=True, long_running=True, pausable=True, writes=True, followers=(RESTORE,)),
 )
 ORDER_KINDS: Mapping[str, OrderKind] = {kind.name: kind for kind in _KINDS}
@@ -57,15 +78,20 @@ class InteractiveOrder(Protocol):
     """An order that the probe carries out turn by turn: what it reads next follows from what it has read."""
 
     def next_ranges(self, ticket_id: int, order: Order, session_id: str, *, ahead: bool) -> dict[str, Any]:
-        """`ranges`: (first LBA, sectors), none where it is through; `wait`: seconds after which to ask again instead; `careful`: one by one where they do not read;
-        `done`, `of`: bytes; `ahead`: the next question may come while these are still being read, and then says so."""
+        """`ranges`: (first LBA, sectors), none where it is through; `wait`: seconds after which to ask again instead;
+        `careful`: one by one where they do not read; `done`, `of`: bytes; `ahead`: the next question may come while
+        these are still being read, and then says so."""
         ...
 
-    def receive(self, ticket_id: int, order: Order, session_id: str, at: int, parts: Sequence[bytes] | None, length: int) -> None:
+    def receive(
+        self, ticket_id: int, order: Order, session_id: str, at: int, parts: Sequence[bytes] | None, length: int
+    ) -> None:
         """Bytes that were read, None for zeros."""
         ...
 
-    def report_unreadable(self, ticket_id: int, order: Order, session_id: str, first: int, count: int, *, careful: bool) -> None:
+    def report_unreadable(
+        self, ticket_id: int, order: Order, session_id: str, first: int, count: int, *, careful: bool
+    ) -> None:
         """Sectors that did not read; `careful`: one by one, so they never will."""
         ...
 
@@ -77,7 +103,8 @@ class OrderFollower(Protocol):
 
 
 class OrderInstruments:
-    """The instruments that orders belong to, by the names in the table. All of them are there before the first order (`check`)."""
+    """The instruments that orders belong to, by the names in the table. All of them are there before the first order
+    (`check`)."""
 
     def __init__(self) -> None:
         self.readers: dict[str, InteractiveOrder] = {}
@@ -88,7 +115,10 @@ class OrderInstruments:
         missing = {kind.reader for kind in _KINDS if kind.reader and kind.reader not in self.readers}
         missing |= {name for kind in _KINDS for name in kind.followers if name not in self.followers}
         if missing:
-            raise LookupError(f"instruments of orders: expected all that the table of kinds names, got none for {', '.join(sorted(missing))}")
+            raise LookupError(
+                f"instruments of orders: expected all that the table of kinds names, got none for "
+                f"{', '.join(sorted(missing))}"
+            )
 
     def reader_of(self, order: Order) -> InteractiveOrder | None:
         """Who says what it reads next; None for an order that is not carried out turn by turn."""
@@ -99,16 +129,23 @@ class OrderInstruments:
 
 
 def kind_of(order: Order) -> OrderKind:
-    """An order's row of the table; one that an older bench has left and that is not known any more is only looked at."""
+    """An order's row of the table; one that an older bench has left and that is not known any more is only looked
+    at."""
     return ORDER_KINDS.get(order.name) or OrderKind(order.name)
 
 
 def move_of(body: Mapping[str, Any]) -> str | None:
-    """The move whose interlocks hold an order. Raises StoreError for an order that there is not, and for one that does not say what it has to."""
+    """The move whose interlocks hold an order. Raises StoreError for an order that there is not, and for one that does
+    not say what it has to."""
     kind, variant = ORDER_KINDS.get(str(body.get("order"))), str(body.get("kind") or "")
     if kind is None or variant not in kind.moves:
         names = ", ".join(k.name for k in _KINDS if not k.by_instrument)
-        raise StoreError(f"order: expected one of {names} (self-test with kind short, long or conveyance), got {body.get('order')!r} {variant}".rstrip())
+        raise StoreError(
+            (
+                f"order: expected one of {names} (self-test with kind short, long or conveyance), got "
+                f"{body.get('order')!r} {variant}"
+            ).rstrip()
+        )
     if kind.needs_device and not body.get("device"):
         raise StoreError(f"order {body['order']}: expected the device, got none")
     return kind.moves[variant]

@@ -34,7 +34,15 @@ _SHOWN = ("order", "device", "drive", "kind", "minutes", "hot", "first", "end")
 class Orders:
     """The orders of a shop's links."""
 
-    def __init__(self, shop: Shop, at_work: Tickets, captures: Captures, sessions: Sessions, copies: DriveCopies, instruments: OrderInstruments) -> None:
+    def __init__(
+        self,
+        shop: Shop,
+        at_work: Tickets,
+        captures: Captures,
+        sessions: Sessions,
+        copies: DriveCopies,
+        instruments: OrderInstruments,
+    ) -> None:
         self.shop, self.tickets, self.captures = shop, at_work, captures
         self.sessions, self.copies, self.instruments = sessions, copies, instruments
 
@@ -48,21 +56,30 @@ class Orders:
         self.enqueue(ticket_id, {k: body[k] for k in _GIVEN if body.get(k)}, by=by)
 
     def enqueue(self, ticket_id: int, body: Mapping[str, Any], *, by: str, to: Identity | None = None) -> int:
-        """The same for an order that was made here, with all that it carries; its number. `to`: the drive that was confirmed on the screen, for an order that writes.
-        Raises StoreError where that drive does not say who it is, where two say that they are it, or where another order writes."""
+        """The same for an order that was made here, with all that it carries; its number. `to`: the drive that was
+        confirmed on the screen, for an order that writes. Raises StoreError where that drive does not say who it is,
+        where two say that they are it, or where another order writes."""
         ticket = self.tickets.ticket(ticket_id)
         held = self.held_now(ticket, move_of(body))
         if held:
             raise StoreError(f"order {body['order']}: {held}")
         writes = ORDER_KINDS[str(body["order"])].writes
-        own = to or (self.captures.identity_named(ticket_id, str(body["device"])) if body.get("device") and not writes else None)
+        own = to or (
+            self.captures.identity_named(ticket_id, str(body["device"])) if body.get("device") and not writes else None
+        )
         if writes and (own is None or not own.name):
-            raise StoreError(self.shop.words.say(say("write.no-identity", order=str(body["order"]), device=str(body.get("device") or "?"))))
+            raise StoreError(
+                self.shop.words.say(
+                    say("write.no-identity", order=str(body["order"]), device=str(body.get("device") or "?"))
+                )
+            )
         if own is not None and own.name:
             self._no_twins(ticket_id, str(body["order"]), own)
         if body["order"] == "copy" and not body.get("tight"):
             self.copies.has_room(ticket_id, str(body["device"]))
-        whole = {k: v for k, v in body.items() if k != "tight"} | (own.order_body() if own is not None and own.name else {})
+        whole = {k: v for k, v in body.items() if k != "tight"} | (
+            own.order_body() if own is not None and own.name else {}
+        )
         with self.shop.database.write() as connection:
             link = links.link_of(connection, ticket_id)
             if link is None or link.ended_at:
@@ -85,8 +102,8 @@ class Orders:
         return not orders or any(o.standing == links.WAITING for o in orders)
 
     def control(self, ticket_id: int, order_id: int, what: str) -> Order | None:
-        """Pause or stop an order that runs, go on with one that is paused, or leave it. The order, where one that a probe had begun was left. Raises NotFoundError,
-        StoreError."""
+        """Pause or stop an order that runs, go on with one that is paused, or leave it. The order, where one that a
+        probe had begun was left. Raises NotFoundError, StoreError."""
         self.tickets.row_of(ticket_id)
         with self.shop.database.read() as connection:
             order = links.order_of(connection, ticket_id, order_id)
@@ -94,7 +111,10 @@ class Orders:
             raise NotFoundError(f"order {order_id}: expected one of this ticket, got none")
         fits = {"pause": links.WAITING, "stop": links.WAITING, "go-on": links.PAUSED, "leave": links.PAUSED}
         if order.state != fits[what] or (what == "pause" and not kind_of(order).pausable):
-            raise StoreError(f"order {order_id}: expected one that is {fits[what]} and can do so, got a {order.name} that is {order.state}")
+            raise StoreError(
+                f"order {order_id}: expected one that is {fits[what]} and can do so, got a {order.name} that is "
+                f"{order.state}"
+            )
         if what == "go-on":
             held = self.held_now(self.tickets.ticket(ticket_id), move_of(order.body))
             if held:
@@ -102,7 +122,9 @@ class Orders:
         with self.shop.database.write() as connection:
             order = links.order_of(connection, ticket_id, order_id) or order
             if what == "go-on":
-                _one_write_at_a_time([o for o in links.orders_of(connection, ticket_id) if o.id != order_id], order.body)
+                _one_write_at_a_time(
+                    [o for o in links.orders_of(connection, ticket_id) if o.id != order_id], order.body
+                )
                 links.go_on(connection, order_id)
             elif what == "leave" or (what == "stop" and not order.is_handed_out):
                 links.cancel(connection, order_id, now())
@@ -118,8 +140,11 @@ class Orders:
         return self.held_now(self.tickets.ticket(ticket_id), move)
 
     def held_now(self, ticket: TicketOut, move: str | None) -> str:
-        """The same for a ticket that was just looked at. A drive in doubt is not written to, whatever else would allow it."""
-        if move in ORDER_KINDS["mend"].moves and any(g.id == "health" and g.state in ("shut", "suspect") for g in ticket.gates):
+        """The same for a ticket that was just looked at. A drive in doubt is not written to, whatever else would allow
+        it."""
+        if move in ORDER_KINDS["mend"].moves and any(
+            g.id == "health" and g.state in ("shut", "suspect") for g in ticket.gates
+        ):
             return self.shop.words.say(say("path.drive-in-doubt"))
         return next((f"{h.why}. {h.release}" for h in ticket.held if h.move == move), "")
 
@@ -128,13 +153,19 @@ class Orders:
         ticket = self.tickets.ticket(ticket_id)
         return [
             {"order": kind.name, "kind": variant, "move": move, "held": self.held_now(ticket, move)}
-            for kind in ORDER_KINDS.values() if not kind.by_instrument for variant, move in kind.moves.items() if move
-        ]  # fmt: skip
+            for kind in ORDER_KINDS.values()
+            if not kind.by_instrument
+            for variant, move in kind.moves.items()
+            if move
+        ]
 
     # --- for the probe -----------------------------------------------------------------------------------------
 
-    def hello(self, secret: str, protocol: int, probe: str, machine: Mapping[str, str], session_id: str, has: int) -> dict[str, Any]:
-        """A probe reports. A session that is known goes on where it was; one whose pages the probe has lost begins anew."""
+    def hello(
+        self, secret: str, protocol: int, probe: str, machine: Mapping[str, str], session_id: str, has: int
+    ) -> dict[str, Any]:
+        """A probe reports. A session that is known goes on where it was; one whose pages the probe has lost begins
+        anew."""
         if protocol != PROTOCOL:
             raise StoreError(f"protocol: expected {PROTOCOL}, got {protocol}; take the probe from this server's /probe")
         link = self.sessions.link_with(secret)
@@ -144,7 +175,11 @@ class Orders:
             if known and (known.ticket_id != link.ticket_id or at > has):
                 session_id, known, at = secrets.token_hex(8), None, 0
             if known is None and links.starts_of(connection, link.ticket_id) >= _MOST_SESSIONS:
-                raise StoreError(f"link: expected at most {_MOST_SESSIONS} starts of the probe on one link, got another; open the link anew")
+                raise StoreError(
+                    f"link: expected at most {_MOST_SESSIONS} starts of the probe on one link, got another; open "
+                    f"the "
+                    f"link anew"
+                )
             if known is None:
                 links.begin_session(connection, session_id, link.ticket_id, machine, probe, now())
         self.sessions.progress(link.ticket_id)
@@ -160,7 +195,13 @@ class Orders:
         held = self.held(link.ticket_id, "health-pages")
         self._first_order(link.ticket_id, held)
         self.sessions.notify(link.ticket_id, at_once=True)
-        return {"protocol": PROTOCOL, "session": session_id, "ticket": row.number, "acknowledged": at, "rest": bool(held)}
+        return {
+            "protocol": PROTOCOL,
+            "session": session_id,
+            "ticket": row.number,
+            "acknowledged": at,
+            "rest": bool(held),
+        }
 
     def _first_order(self, ticket_id: int, held: str) -> None:
         """Nobody has to ask for the first reading. Where the drive must not be read, only the firmware is looked at."""
@@ -169,8 +210,8 @@ class Orders:
                 links.put_order(connection, ticket_id, {"order": "look" if held else "read"}, by=BY, at=now())
 
     def hand_out(self, secret: str, session_id: str) -> dict[str, Any]:
-        """Orders to work on, each with the clearances that the ticket's interlocks leave it now. Who pulls one has it: another start of a probe is not handed it
-        while that one is heard of."""
+        """Orders to work on, each with the clearances that the ticket's interlocks leave it now. Who pulls one has it:
+        another start of a probe is not handed it while that one is heard of."""
         link, session = self.sessions.session_of(secret, session_id)
         with self.shop.database.read() as connection:
             own = self._for(connection, link, session)
@@ -185,14 +226,22 @@ class Orders:
 
     def _for(self, connection: Connection, link: Link, session: Session) -> list[Order]:
         """Orders that wait and are this session's to work on."""
-        waiting = [o for o in links.orders_of(connection, link.ticket_id) if o.state == links.WAITING and o.id not in self.copies.reading_back]
+        waiting = [
+            o
+            for o in links.orders_of(connection, link.ticket_id)
+            if o.state == links.WAITING and o.id not in self.copies.reading_back
+        ]
         return [o for o in waiting if o.holder in ("", session.id) or self._is_free(connection, o, session)]
 
     def _is_free(self, connection: Connection, order: Order, session: Session) -> bool:
-        """Is an order that another start of a probe has this one's to go on with? Where that one is not heard of any more; and what only reads, on the same machine."""
+        """Is an order that another start of a probe has this one's to go on with? Where that one is not heard of any
+        more; and what only reads, on the same machine."""
         holder = links.session_by_id(connection, order.holder)
         serial = session.machine.get("product_serial", "")
-        same = holder is not None and holder.machine == {**session.machine, **{k: v for k, v in holder.machine.items() if k == "rtc"}}
+        same = holder is not None and holder.machine == {
+            **session.machine,
+            **{k: v for k, v in holder.machine.items() if k == "rtc"},
+        }
         if not kind_of(order).writes and serial and same:
             return True
         return not self.sessions.is_heard(order.holder)
@@ -203,7 +252,10 @@ class Orders:
             cleared.append("sectors")
         device = order.body.get("drive") or order.body.get("device", "")
         made_for = _made_for(order)
-        marks = {what: clearance(link.secret, str(order.id), order.name, device, made_for.get(what, what)) for what in cleared}
+        marks = {
+            what: clearance(link.secret, str(order.id), order.name, device, made_for.get(what, what))
+            for what in cleared
+        }
         return {"id": str(order.id), **order.body, "clearances": marks}
 
     def map_so_far(self, secret: str, session_id: str, order_id: str) -> dict[str, Any]:
@@ -231,23 +283,36 @@ class Orders:
             return {"ranges": [], "do": "pause"}
         return reader.next_ranges(ticket_id, order, session_id, ahead=ahead)
 
-    def report_unreadable(self, secret: str, session_id: str, order_id: str, first: int, count: int, *, careful: bool) -> dict[str, Any]:
+    def report_unreadable(
+        self, secret: str, session_id: str, order_id: str, first: int, count: int, *, careful: bool
+    ) -> dict[str, Any]:
         """Sectors of an order that did not read; `careful`: one by one, so they never will. Raises NotFoundError."""
         ticket_id, order, reader = self._interactive(secret, session_id, order_id)
         reader.report_unreadable(ticket_id, order, session_id, first, count, careful=careful)
         return {}
 
     def receive(
-        self, secret: str, session_id: str, order_id: str, at: int, parts: Sequence[bytes], told: str, zeros: int, crc: int | None = None
+        self,
+        secret: str,
+        session_id: str,
+        order_id: str,
+        at: int,
+        parts: Sequence[bytes],
+        told: str,
+        zeros: int,
+        crc: int | None = None,
     ) -> dict[str, Any]:
-        """Bytes of a copy, or of an order that is carried out turn by turn, in parts as they came. Raises NotFoundError, StoreError."""
+        """Bytes of a copy, or of an order that is carried out turn by turn, in parts as they came. Raises
+        NotFoundError, StoreError."""
         link, _, order = self.sessions.order_of(secret, session_id, order_id)
         reader = self.instruments.reader_of(order) if order is not None and order.state == links.WAITING else None
         if order is None or reader is None:
             self.copies.receive(link.ticket_id, order, order_id, at, parts, told, zeros, crc)
         else:
             self.copies.check_sum(at, parts, told, zeros, crc)
-            reader.receive(link.ticket_id, order, session_id, at, None if zeros else parts, zeros or sum(map(len, parts)))
+            reader.receive(
+                link.ticket_id, order, session_id, at, None if zeros else parts, zeros or sum(map(len, parts))
+            )
         return {}
 
     def verdicts(self, secret: str, session_id: str) -> dict[str, Any]:
@@ -268,19 +333,26 @@ class Orders:
         return {"do": self._wanted_of(order) if order else ""}
 
     def _wanted_of(self, order: Order) -> str:
-        """What the bench wants of an order that runs: an interlock that holds it by now stops it, a pause where it can be paused."""
+        """What the bench wants of an order that runs: an interlock that holds it by now stops it, a pause where it can
+        be paused."""
         kind = kind_of(order)
         if not kind.long_running:
             return ""
         if order.wanted:
             return order.wanted
-        return ("pause" if kind.pausable else "stop") if self.held_now(self.tickets.ticket(order.ticket_id), move_of(order.body)) else ""
+        return (
+            ("pause" if kind.pausable else "stop")
+            if self.held_now(self.tickets.ticket(order.ticket_id), move_of(order.body))
+            else ""
+        )
 
 
 def held_by(order: Order, session: Session) -> None:
     """Raises StoreError where the order is in the hands of another start of a probe."""
     if order.holder not in ("", session.id):
-        raise StoreError(f"order {order.id}: expected a word from the start of the probe that has it, got one from another")
+        raise StoreError(
+            f"order {order.id}: expected a word from the start of the probe that has it, got one from another"
+        )
 
 
 def order_out(order: Order) -> dict[str, Any]:
@@ -288,7 +360,15 @@ def order_out(order: Order) -> dict[str, Any]:
     body = {name: value for name, value in order.body.items() if name in _SHOWN}
     if "copy" in order.body:
         body["copy_of"] = int(order.body["copy"])
-    return {"id": order.id, **body, "wanted": order.wanted, "state": order.standing, "detail": order.detail, "made_by": order.made_by, "made_at": order.made_at}
+    return {
+        "id": order.id,
+        **body,
+        "wanted": order.wanted,
+        "state": order.standing,
+        "detail": order.detail,
+        "made_by": order.made_by,
+        "made_at": order.made_at,
+    }
 
 
 def _made_for(order: Order) -> Mapping[str, str]:
@@ -305,4 +385,6 @@ def _one_write_at_a_time(orders: Sequence[Order], body: Mapping[str, Any]) -> No
     if kind.runs_alone and any(o.state == links.WAITING for o in open_ones):
         raise StoreError(f"{kind.name}: expected no other order that waits, got one; what writes runs alone")
     if kind.writes and any(kind_of(o).writes for o in open_ones):
-        raise StoreError(f"{kind.name}: expected no other order that writes, got one that is not through; one at a time")
+        raise StoreError(
+            f"{kind.name}: expected no other order that writes, got one that is not through; one at a time"
+        )

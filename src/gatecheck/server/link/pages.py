@@ -1,4 +1,5 @@
-"""Pages of a link as they come, and the end of an order: its pages become a capture on the ticket, and its instruments are told."""
+"""Pages of a link as they come, and the end of an order: its pages become a capture on the ticket, and its instruments
+are told."""
 
 from __future__ import annotations
 
@@ -34,26 +35,39 @@ _MOST_SESSION_PAGES = 10 * MOST_PAGES
 class Pages:
     """What the probe sends for its orders."""
 
-    def __init__(self, shop: Shop, at_work: Tickets, captures: Captures, sessions: Sessions, copies: DriveCopies, instruments: OrderInstruments) -> None:
+    def __init__(
+        self,
+        shop: Shop,
+        at_work: Tickets,
+        captures: Captures,
+        sessions: Sessions,
+        copies: DriveCopies,
+        instruments: OrderInstruments,
+    ) -> None:
         self.shop, self.tickets, self.captures = shop, at_work, captures
         self.sessions, self.copies, self.instruments = sessions, copies, instruments
         self._lock = threading.Lock()
         self._ending = set[int]()
 
     def page(self, secret: str, page: PageIn) -> dict[str, Any]:
-        """Keep one page. Pages come in order; one that is not the next is not kept, and the answer says where the bench stands."""
+        """Keep one page. Pages come in order; one that is not the next is not kept, and the answer says where the bench
+        stands."""
         link, session, own = self.sessions.order_of(secret, page.session, page.order)
         data = checked_page(page)
         if own is None:
             raise StoreError(f"page {page.path[:80]}: expected an order of this ticket, got {page.order[:20]!r}")
         with self.shop.database.read() as connection:
             held = links.bytes_of(connection, session.id, page.order)
-        if kind_of(own).writes and own.holder != session.id:  # it counts for nothing, and the pages after it come through
+        if (
+            kind_of(own).writes and own.holder != session.id
+        ):  # it counts for nothing, and the pages after it come through
             page, data = _skipped(page, "not from the start of the probe that has this order"), b""
         if data and held + len(data) > _MOST_BYTES:  # what does not fit into the capture is said in it
             page, data = _skipped(page, f"the capture is full: {_MOST_BYTES >> 20} MiB"), b""
         if page.kind == "read-map":
-            self.copies.copies.sync(link.ticket_id, own.id)  # what the map says is read is on the disk before the map is
+            self.copies.copies.sync(
+                link.ticket_id, own.id
+            )  # what the map says is read is on the disk before the map is
         with self.shop.database.write() as connection:
             at = links.acknowledged(connection, session.id)
             if page.seq == at + 1:
@@ -84,7 +98,9 @@ class Pages:
         if order.name == "copy" and order.state == links.WAITING and result == "done":
             self.copies.sent(link.ticket_id, order)
             return {"ok": True}
-        if pages and order.state == links.WAITING and result != links.PAUSED:  # pages, entries and the order's end stand or fall together
+        if (
+            pages and order.state == links.WAITING and result != links.PAUSED
+        ):  # pages, entries and the order's end stand or fall together
             name = f"{self.tickets.row_of(link.ticket_id).number.lower()}-{order.id}.gcap"
             raw = capture_of(session, pages, said.order if kind_of(order).by_instrument else "")
             self.captures.add_file(link.ticket_id, name, raw, by=BY, also=end, read_now=True)
@@ -96,7 +112,8 @@ class Pages:
         return {"ok": True}
 
     def _came_to(self, order: Order, said: DoneIn) -> tuple[str, str, bool | None]:
-        """(result, detail, has it written): a start of the probe speaks for itself, and not for another one that had the order before it."""
+        """(result, detail, has it written): a start of the probe speaks for itself, and not for another one that had
+        the order before it."""
         had_by_another = len(order.handed_to) > 1
         wrote = None if had_by_another and not said.wrote else said.wrote
         if said.result == "refused" and wrote:
@@ -118,7 +135,8 @@ class Pages:
                 _log.exception("the end of order %s of ticket %s", order.id, order.ticket_id)
 
     def handle_order_end(self, order_id: int) -> None:
-        """What follows from an order's end, once; where the server dies in the middle, again after its start. One that cannot be told takes no other away."""
+        """What follows from an order's end, once; where the server dies in the middle, again after its start. One that
+        cannot be told takes no other away."""
         with self._lock:
             if order_id in self._ending:
                 return
@@ -144,10 +162,15 @@ class Pages:
     def keep_left(self, ticket_id: int, order: Order) -> None:
         """What was read of the surface before an order was left becomes a file on the ticket all the same."""
         with self.shop.database.read() as connection:
-            pages, session = links.all_pages_of(connection, ticket_id, str(order.id)), next(iter(links.sessions_of(connection, ticket_id)), None)
+            pages, session = (
+                links.all_pages_of(connection, ticket_id, str(order.id)),
+                next(iter(links.sessions_of(connection, ticket_id)), None),
+            )
         if pages and session:
             row = self.tickets.row_of(ticket_id)
-            self.captures.add_file(ticket_id, f"{row.number.lower()}-{order.id}.gcap", capture_of(session, pages), by=BY, read_now=True)
+            self.captures.add_file(
+                ticket_id, f"{row.number.lower()}-{order.id}.gcap", capture_of(session, pages), by=BY, read_now=True
+            )
 
 
 def checked_page(page: PageIn) -> bytes:
@@ -157,7 +180,11 @@ def checked_page(page: PageIn) -> bytes:
     except (binascii.Error, ValueError) as error:
         raise StoreError(f"{page.path[:80]}: expected base64, got {error}") from error
     if len(data) > LARGEST_PAGE or not is_plain_path(page.path):
-        raise StoreError(f"{page.path[:80]!r}: expected a plain relative name and at most {LARGEST_PAGE >> 20} MiB, got {len(data)} bytes")
+        raise StoreError(
+            f"{page.path[:80]!r}: expected a plain relative name and at most {LARGEST_PAGE >> 20} MiB, got "
+            f"{len(data)} "
+            f"bytes"
+        )
     if page.sha256 != (hashlib.sha256(data).hexdigest() if page.status == "ok" else None):
         raise StoreError(f"{page.path[:80]}: expected the bytes of the page's SHA-256, got others")
     return data

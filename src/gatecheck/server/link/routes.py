@@ -76,7 +76,13 @@ def _source(request: Request) -> str:
 def _at_the_stick(router: APIRouter, machines: WaitingMachines) -> None:
     @router.post("/api/link/knock", operation_id="linkKnock")
     def knock(said: KnockIn, request: Request) -> dict[str, Any]:
-        return machines.knock(said.machine, int(said.probe) if said.probe.isdigit() else 0, str(request.base_url), _source(request), said.commit)
+        return machines.knock(
+            said.machine,
+            int(said.probe) if said.probe.isdigit() else 0,
+            str(request.base_url),
+            _source(request),
+            said.commit,
+        )
 
     @router.get("/api/link/knock/{token}", operation_id="linkKnocked")
     def knocked(token: str, nonce: Annotated[str, Query(max_length=80)] = "") -> dict[str, Any]:
@@ -125,7 +131,10 @@ def _for_the_browser(router: APIRouter, links: Links) -> None:
 def _copies(router: APIRouter, links: Links) -> None:
     @router.get("/api/tickets/{ticket_id}/copies", operation_id="getCopies")
     def get_copies(ticket_id: TicketId) -> list[CopyOut]:
-        return [CopyOut(order=c.order, path=str(c.path), size=c.size, used=c.used) for c in links.copies.of_ticket(ticket_id)]
+        return [
+            CopyOut(order=c.order, path=str(c.path), size=c.size, used=c.used)
+            for c in links.copies.of_ticket(ticket_id)
+        ]
 
     @router.delete("/api/tickets/{ticket_id}/copies/{order_id}", operation_id="removeCopy")
     def remove_copy(ticket_id: TicketId, order_id: int) -> list[CopyOut]:
@@ -140,15 +149,32 @@ def _filling(router: APIRouter, links: Links) -> None:
 
     @router.post("/api/tickets/{ticket_id}/copies/{order_id}/fill", operation_id="fillDrive", status_code=201)
     def fill_drive(ticket_id: TicketId, order_id: int, said: FillIn, request: Request) -> LinkOut:
-        links.restores.fill(ticket_id, order_id, said.device, said.ends, holes=said.holes, over=said.over, by=said.by, serial=said.serial)
+        links.restores.fill(
+            ticket_id,
+            order_id,
+            said.device,
+            said.ends,
+            holes=said.holes,
+            over=said.over,
+            by=said.by,
+            serial=said.serial,
+        )
         return links.view(ticket_id, str(request.base_url))
 
     @router.get("/api/link/image", operation_id="linkImage")
-    def get_image(session: str, order: str, at: Annotated[int, Query(ge=0)], length: Annotated[int, Query(ge=1, le=LARGEST_PIECE)], secret: Secret) -> Response:
+    def get_image(
+        session: str,
+        order: str,
+        at: Annotated[int, Query(ge=0)],
+        length: Annotated[int, Query(ge=1, le=LARGEST_PIECE)],
+        secret: Secret,
+    ) -> Response:
         data, zeros = links.restores.piece(secret, session, order, at, length)
         if data is None:
             return Response(status_code=200, headers={"X-Zeros": str(zeros)})
-        return Response(data, media_type="application/octet-stream", headers={"X-Sha256": hashlib.sha256(data).hexdigest()})
+        return Response(
+            data, media_type="application/octet-stream", headers={"X-Sha256": hashlib.sha256(data).hexdigest()}
+        )
 
 
 def _for_the_probe(router: APIRouter, links: Links) -> None:
@@ -174,7 +200,9 @@ def _for_the_probe(router: APIRouter, links: Links) -> None:
 
     @router.post("/api/link/unread", operation_id="linkUnread")
     def unread(said: UnreadIn, secret: Secret) -> dict[str, Any]:
-        return links.orders.report_unreadable(secret, said.session, said.order, said.first, said.count, careful=said.careful)
+        return links.orders.report_unreadable(
+            secret, said.session, said.order, said.first, said.count, careful=said.careful
+        )
 
     @router.post("/api/link/copy", operation_id="linkBeginCopy")
     def begin_copy(said: BeginCopyIn, secret: Secret) -> dict[str, Any]:
@@ -182,11 +210,22 @@ def _for_the_probe(router: APIRouter, links: Links) -> None:
 
     @router.put("/api/link/copy", operation_id="linkCopy")
     async def copy_piece(
-        request: Request, session: str, order: str, at: Annotated[int, Query(ge=0)], secret: Secret, sha256: str = "", zeros: Annotated[int, Query(ge=0)] = 0,
-        blake2: str = "", crc: Annotated[int | None, Query(ge=0)] = None,
+        request: Request,
+        session: str,
+        order: str,
+        at: Annotated[int, Query(ge=0)],
+        secret: Secret,
+        sha256: str = "",
+        zeros: Annotated[int, Query(ge=0)] = 0,
+        blake2: str = "",
+        crc: Annotated[int | None, Query(ge=0)] = None,
     ) -> dict[str, Any]:
-        parts = [part async for part in request.stream() if part]  # as they came: joining them would be one more copy of it all
-        return await run_in_threadpool(links.orders.receive, secret, session, order, at, parts, blake2 if crc is not None else sha256, zeros, crc)
+        parts = [
+            part async for part in request.stream() if part
+        ]  # as they came: joining them would be one more copy of it all
+        return await run_in_threadpool(
+            links.orders.receive, secret, session, order, at, parts, blake2 if crc is not None else sha256, zeros, crc
+        )
 
     @router.post("/api/link/pages", operation_id="linkPage")
     def page(page: PageIn, secret: Secret) -> dict[str, Any]:

@@ -42,35 +42,51 @@ class Links:
             link = links.link_of(connection, ticket_id)
             sessions, orders = links.sessions_of(connection, ticket_id), links.orders_of(connection, ticket_id)
         address = f"{base_url.rstrip('/')}/p/{link.code}" if link and not link.ended_at else ""
-        return LinkOut.model_validate({
-            "state": self.sessions.state_of(ticket_id, link), "secret": link.secret if link else "", "code": link.code or "" if link else "", "address": address,
-            "commands": start_lines(base_url, link.code or "") if link and address else [], "qr": qr_svg(address) if address else "",
-            "local_only": any(host in base_url for host in ("//127.", "//localhost", "//[::1]")),
-            "practice": link.practice if link else None, "number": self.sessions.number_of(ticket_id), "machine": sessions[0].machine if sessions else {},
-            "progress": self.sessions.progress_out(ticket_id),
-            "orders": [order_out(o) for o in orders], "offers": self.orders.offers(ticket_id),
-        })  # fmt: skip
+        return LinkOut.model_validate(
+            {
+                "state": self.sessions.state_of(ticket_id, link),
+                "secret": link.secret if link else "",
+                "code": link.code or "" if link else "",
+                "address": address,
+                "commands": start_lines(base_url, link.code or "") if link and address else [],
+                "qr": qr_svg(address) if address else "",
+                "local_only": any(host in base_url for host in ("//127.", "//localhost", "//[::1]")),
+                "practice": link.practice if link else None,
+                "number": self.sessions.number_of(ticket_id),
+                "machine": sessions[0].machine if sessions else {},
+                "progress": self.sessions.progress_out(ticket_id),
+                "orders": [order_out(o) for o in orders],
+                "offers": self.orders.offers(ticket_id),
+            }
+        )
 
     def control(self, ticket_id: int, order_id: int, what: str) -> None:
-        """Pause or stop an order that runs, go on with one that is paused, or leave it. Raises NotFoundError, StoreError."""
+        """Pause or stop an order that runs, go on with one that is paused, or leave it. Raises NotFoundError,
+        StoreError."""
         left = self.orders.control(ticket_id, order_id, what)
         if left is not None:
             self._leave(ticket_id, left)
 
     def _leave(self, ticket_id: int, order: Order) -> None:
-        """An order that was begun is not gone on with: what was read stays, a drive that is filled in part is said to be."""
+        """An order that was begun is not gone on with: what was read stays, a drive that is filled in part is said to
+        be."""
         if order.name == "fill":
             self.restores.left(ticket_id, order)
         self.pages.keep_left(ticket_id, order)
 
     def end(self, ticket_id: int) -> None:
-        """End the link: the probe is told at its next call. What is out to be written then may be written, and the tape says so."""
+        """End the link: the probe is told at its next call. What is out to be written then may be written, and the tape
+        says so."""
         row = self.tickets.row_of(ticket_id)
         with self.shop.database.write() as connection:
             open_ones = [o for o in links.orders_of(connection, ticket_id) if o.state in (links.WAITING, links.PAUSED)]
             begun = [o for o in open_ones if kind_of(o).pausable and o.is_handed_out]
             out = links.end_orders(
-                connection, ticket_id, now(), maybe_written=self.shop.words.say(say("write.link-ended")), writing=tuple(o.name for o in open_ones if kind_of(o).runs_alone)
+                connection,
+                ticket_id,
+                now(),
+                maybe_written=self.shop.words.say(say("write.link-ended")),
+                writing=tuple(o.name for o in open_ones if kind_of(o).runs_alone),
             )
             links.end_link(connection, ticket_id, now())
         for order in begun if not row.closed_at else ():

@@ -25,8 +25,8 @@ _STALL_SECONDS = 90.0
 
 
 class Progress:
-    """What is known of a probe that is on the line; not stored over a restart, for it says hello again. `went_on`: when it was further than before for the last
-    time; `key`: it waits for a key at the machine."""
+    """What is known of a probe that is on the line; not stored over a restart, for it says hello again. `went_on`: when
+    it was further than before for the last time; `key`: it waits for a key at the machine."""
 
     def __init__(self) -> None:
         self.seen, self.notified = time.monotonic(), 0.0
@@ -62,7 +62,14 @@ class Sessions:
         with self.shop.database.write() as connection:
             known = links.link_of(connection, ticket_id)
             if known is None or known.ended_at:
-                links.open_link(connection, ticket_id, f"{ticket_id}-{secrets.token_urlsafe(_SECRET_BYTES)}", new_code(), by=by, at=now())
+                links.open_link(
+                    connection,
+                    ticket_id,
+                    f"{ticket_id}-{secrets.token_urlsafe(_SECRET_BYTES)}",
+                    new_code(),
+                    by=by,
+                    at=now(),
+                )
         self.notify(ticket_id, at_once=True)
 
     def link_with(self, secret: str) -> Link:
@@ -70,7 +77,10 @@ class Sessions:
         named = secret.partition("-")[0]
         with self.shop.database.read() as connection:
             link = links.link_of(connection, int(named)) if named.isdigit() and len(named) < 18 else None
-        if not hmac.compare_digest((link.secret if link else secrets.token_urlsafe()).encode(), secret.encode()) or link is None:
+        if (
+            not hmac.compare_digest((link.secret if link else secrets.token_urlsafe()).encode(), secret.encode())
+            or link is None
+        ):
             raise LinkUnknownError("secret: expected the one that the link's code was exchanged for, got another")
         if link.ended_at or self.tickets.row_of(link.ticket_id).closed_at:
             raise LinkEndedError("link: expected one that is open, got one that was ended")
@@ -138,7 +148,15 @@ class Sessions:
         live = self._progress.get(ticket_id)
         if not live or not live.of:
             return None
-        return {"done": live.done, "of": live.of, "text": live.text, "minutes_left": live.minutes_left, "unit": live.unit, "order": live.order, "waits_for_key": live.key}
+        return {
+            "done": live.done,
+            "of": live.of,
+            "text": live.text,
+            "minutes_left": live.minutes_left,
+            "unit": live.unit,
+            "order": live.order,
+            "waits_for_key": live.key,
+        }
 
     def row(self, ticket_id: int) -> LinkRowOut | None:
         """For the bench: linked, away, and how far it is; None where there is no link."""
@@ -146,15 +164,24 @@ class Sessions:
         if live is None:
             return None
         with self.shop.database.read() as connection:
-            paused = next((o for o in reversed(links.orders_of(connection, ticket_id)) if o.state == links.PAUSED), None)
+            paused = next(
+                (o for o in reversed(links.orders_of(connection, ticket_id)) if o.state == links.PAUSED), None
+            )
         kind = ORDER_KINDS.get(live.kind)
         is_long = bool(live.of) and kind is not None and kind.long_running
         stalls = bool(live.of) and time.monotonic() - live.went_on > _STALL_SECONDS
         waits = paused if not is_long else None
         return LinkRowOut(
-            state="linked" if time.monotonic() - live.seen < AWAY_SECONDS else "away", done=live.done, of=live.of, text=live.text, minutes_left=live.minutes_left,
-            stalls=stalls, hot=live.hot, work=live.kind if is_long else waits.name if waits else "", paused=waits.detail if waits else "",
-        )  # fmt: skip
+            state="linked" if time.monotonic() - live.seen < AWAY_SECONDS else "away",
+            done=live.done,
+            of=live.of,
+            text=live.text,
+            minutes_left=live.minutes_left,
+            stalls=stalls,
+            hot=live.hot,
+            work=live.kind if is_long else waits.name if waits else "",
+            paused=waits.detail if waits else "",
+        )
 
     def wait_for_key(self, ticket_id: int, number: str) -> None:
         """A machine was handed this ticket's secret, and begins once somebody has compared the numbers there."""

@@ -35,13 +35,16 @@ class StartCodes:
         found = [link for link in known if hmac.compare_digest((link.code or "").encode(), said)]
         if not found:
             self._throttle.wrong(source)
-            raise LinkUnknownError("code: expected the one on the ticket's link sheet, got another, or one that was used")
+            raise LinkUnknownError(
+                "code: expected the one on the ticket's link sheet, got another, or one that was used"
+            )
         if found[0].ended_at or self.tickets.row_of(found[0].ticket_id).closed_at:
             raise LinkEndedError("link: expected one that is open, got one that was ended")
         return found[0]
 
     def secret_for(self, code: str, source: str) -> str:
-        """The secret of the link whose code this is; the code is good no more after that. Raises LinkUnknownError, LinkEndedError, TooManyError."""
+        """The secret of the link whose code this is; the code is good no more after that. Raises LinkUnknownError,
+        LinkEndedError, TooManyError."""
         link = self._of_code(code, source)
         if len(code) <= _LONGEST_CODE:
             with self.shop.database.write() as connection:
@@ -50,25 +53,42 @@ class StartCodes:
         return link.secret
 
     def probe_for(self, code: str, base_url: str, source: str) -> str:
-        """The probe with the server's address and the link's secret filled in, for its code, which is good no more after that. Raises
-        LinkUnknownError, LinkEndedError, TooManyError."""
+        """The probe with the server's address and the link's secret filled in, for its code, which is good no more
+        after that. Raises LinkUnknownError, LinkEndedError, TooManyError."""
         return probe_with(base_url, self.secret_for(code, source))
 
     def start_for(self, secret: str, base_url: str, source: str) -> str:
-        """The script that fetches that probe; one that says why, where the code does not lead to it: a refusal that only a program reads helps
-        nobody who stands in front of the machine."""
+        """The script that fetches that probe; one that says why, where the code does not lead to it: a refusal that
+        only a program reads helps nobody who stands in front of the machine."""
         try:
             self._of_code(secret, source)
         except TooManyError:
-            return start_line(base_url, "", "too many wrong codes were tried. Wait a minute, then type the line that the ticket shows.")
+            return start_line(
+                base_url,
+                "",
+                "too many wrong codes were tried. Wait a minute, then type the line that the ticket shows.",
+            )
         except LinkUnknownError:
-            return start_line(base_url, "", f"the bench knows no code {secret[:20]}, or it was used. The link sheet on the ticket shows the line that is good now.")
+            return start_line(
+                base_url,
+                "",
+                (
+                    f"the bench knows no code {secret[:20]}, or it was used. The link sheet on the ticket shows the "
+                    f"line "
+                    f"that is good now."
+                ),
+            )
         except LinkEndedError:
-            return start_line(base_url, "", "this link was ended on the bench. Open it again on the ticket and type the line that it shows.")
+            return start_line(
+                base_url,
+                "",
+                "this link was ended on the bench. Open it again on the ticket and type the line that it shows.",
+            )
         return start_line(base_url, secret)
 
 
 def start_lines(base_url: str, secret: str) -> list[str]:
-    """The line to type on the sick machine, for each program that may be there to fetch with; none hides what went wrong."""
+    """The line to type on the sick machine, for each program that may be there to fetch with; none hides what went
+    wrong."""
     address = f"{base_url.rstrip('/')}/s/{secret}"
     return [f"curl -fsS {address} | sh", f"wget -O- {address} | sh", f"busybox wget -O- {address} | sh"]

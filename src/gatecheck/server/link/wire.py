@@ -88,8 +88,8 @@ class LinkOut(Wire):
 
 
 class OrderIn(BaseModel):
-    """An order for the probe: read; self-test with a device and a kind (short, long, conveyance); scan with a device, and where wanted minutes, degrees,
-    a span of sectors."""
+    """An order for the probe: read; self-test with a device and a kind (short, long, conveyance); scan with a device,
+    and where wanted minutes, degrees, a span of sectors."""
 
     model_config = ConfigDict(extra="forbid")
     order: str = Field(max_length=20)
@@ -122,8 +122,9 @@ class CopyOut(Wire):
 
 
 class TargetOut(Wire):
-    """A drive that stands in the machine now. `holds`: volumes that were seen on it, 0 where its edges are nothing but zeros, null where
-    it is not known; `found`: what else stands on it, by its name; `against`: why it is not to be filled."""
+    """A drive that stands in the machine now. `holds`: volumes that were seen on it, 0 where its edges are nothing but
+    zeros, null where it is not known; `found`: what else stands on it, by its name; `against`: why it is not to be
+    filled."""
 
     device: str
     name: str
@@ -135,8 +136,8 @@ class TargetOut(Wire):
 
 
 class FillIn(BaseModel):
-    """Fill this drive. `ends`: the last four characters of its serial number, read off its label; `holes`: it is known that the copy lacks something; `over`: that
-    the drive is not empty, or that nobody has looked."""
+    """Fill this drive. `ends`: the last four characters of its serial number, read off its label; `holes`: it is known
+    that the copy lacks something; `over`: that the drive is not empty, or that nobody has looked."""
 
     model_config = ConfigDict(extra="forbid")
     device: str = Field(max_length=40, pattern=r"^[a-z0-9]+$")

@@ -1,4 +1,5 @@
-"""Fonts for print: the front end's faces and a last one for every other script, unpacked once when the front end is built.
+"""Fonts for print: the front end's faces and a last one for every other script, unpacked once when the front end is
+built.
 
 `python -m gatecheck.server.papers.fonts NODE_MODULES FOLDER`
 """
@@ -34,7 +35,11 @@ def wide_faces() -> dict[str, Path]:
     """Faces for Greek, Cyrillic, Hebrew, Arabic and more that come with the plotting library: name -> file."""
     spec = find_spec("matplotlib")
     folder = Path(str(spec.origin)).parent / "mpl-data" / "fonts" / "ttf" if spec and spec.origin else Path()
-    return {name: folder / file for name, file in (("wide", "DejaVuSans.ttf"), ("wide-bold", "DejaVuSans-Bold.ttf")) if (folder / file).is_file()}
+    return {
+        name: folder / file
+        for name, file in (("wide", "DejaVuSans.ttf"), ("wide-bold", "DejaVuSans-Bold.ttf"))
+        if (folder / file).is_file()
+    }
 
 
 if __name__ == "__main__":

@@ -47,7 +47,12 @@ def _texts(paper: Paper, shop: ShopPage, say: Say) -> Iterator[str]:
     """Everything that will stand on it."""
     yield from (shop.name, *shop.address, "…", say(paper.title), *map(say, paper.head))
     for section in paper.sections:
-        yield from (say(section.heading), *map(say, section.lines), *(say(cell) for row in section.rows for cell in row), *(p.says for p in section.pictures))
+        yield from (
+            say(section.heading),
+            *map(say, section.lines),
+            *(say(cell) for row in section.rows for cell in row),
+            *(p.says for p in section.pictures),
+        )
     for label in paper.labels:
         yield from (label.number, say(label.what), *map(say, label.lines))
 
@@ -72,7 +77,11 @@ def _new(size: str | tuple[float, float], fonts: Path | None, letters: frozenset
         pdf.add_font("text", "B", bold)
         others = []
         letters -= _letters_of(text)
-        for name, plain, strong in (("ext", own.get("text-ext"), own.get("text-ext-bold")), ("wide", faces.get("wide"), faces.get("wide-bold")), ("every", own.get("every"), None)):
+        for name, plain, strong in (
+            ("ext", own.get("text-ext"), own.get("text-ext-bold")),
+            ("wide", faces.get("wide"), faces.get("wide-bold")),
+            ("every", own.get("every"), None),
+        ):
             if plain and letters & _letters_of(plain):  # a face takes time to open: only those that are needed
                 letters -= _letters_of(plain)
                 pdf.add_font(name, "", plain)
@@ -86,7 +95,17 @@ def _new(size: str | tuple[float, float], fonts: Path | None, letters: frozenset
 
 
 class _Sheet:
-    def __init__(self, shop: ShopPage, say: Say, picture: Pictures, fonts: Path | None, letters: frozenset[str], size: float, *, with_pictures: bool) -> None:
+    def __init__(
+        self,
+        shop: ShopPage,
+        say: Say,
+        picture: Pictures,
+        fonts: Path | None,
+        letters: frozenset[str],
+        size: float,
+        *,
+        with_pictures: bool,
+    ) -> None:
         self.shop, self.say, self.picture, self.size, self.with_pictures = shop, say, picture, size, with_pictures
         self.pdf = _new(shop.paper, fonts, letters)
         self.pdf.set_margins(_MARGIN, _MARGIN, _MARGIN)
@@ -136,7 +155,10 @@ class _Sheet:
             return [pdf.epw - 45.0, 45.0]
         pdf.set_font("text", "", self.size * 0.95)
         columns = max(map(len, rows))
-        widths = [min(max(pdf.get_string_width(row[c]) for row in rows if c < len(row)) + 6, pdf.epw * 0.42) for c in range(columns - 1)]
+        widths = [
+            min(max(pdf.get_string_width(row[c]) for row in rows if c < len(row)) + 6, pdf.epw * 0.42)
+            for c in range(columns - 1)
+        ]
         return [*widths, pdf.epw - sum(widths)]
 
     def _row(self, cells: Sequence[str], widths: Sequence[float], *, strong: bool, money: bool) -> None:
@@ -149,7 +171,9 @@ class _Sheet:
         top = pdf.get_y()
         for place, (w, cell) in enumerate(zip(widths, cells, strict=False)):
             pdf.set_xy(pdf.l_margin + sum(widths[:place]), top)
-            pdf.multi_cell(w, self.line, cell, align="R" if money and place else "L", new_x=XPos.LMARGIN, new_y=YPos.NEXT)
+            pdf.multi_cell(
+                w, self.line, cell, align="R" if money and place else "L", new_x=XPos.LMARGIN, new_y=YPos.NEXT
+            )
         pdf.set_y(top + lines * self.line + 0.6)
 
     def _picture(self, file: str, says: str) -> None:

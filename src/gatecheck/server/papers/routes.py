@@ -24,13 +24,19 @@ def paper_routes(papers: Papers) -> APIRouter:
 
     @router.post("/tickets/{ticket_id}/pictures", operation_id="addPicture", status_code=201)
     def add_picture(
-        ticket_id: TicketId, file: Annotated[UploadFile, File()], by: Annotated[By, Form()], says: Annotated[str, Form(max_length=400)] = "",
-        evidence: Annotated[bool, Form()] = False, key: Annotated[str | None, Form(max_length=80)] = None,
-    ) -> TicketOut:  # fmt: skip
+        ticket_id: TicketId,
+        file: Annotated[UploadFile, File()],
+        by: Annotated[By, Form()],
+        says: Annotated[str, Form(max_length=400)] = "",
+        evidence: Annotated[bool, Form()] = False,
+        key: Annotated[str | None, Form(max_length=80)] = None,
+    ) -> TicketOut:
         data = file.file.read(LARGEST + 1)
         if len(data) > LARGEST:
             raise StoreError(f"{(file.filename or 'picture')[:80]}: expected at most {LARGEST >> 20} MiB, got more")
-        return papers.add_picture(ticket_id, file.filename or "picture", data, says=says, evidence=evidence, by=by, key=key)
+        return papers.add_picture(
+            ticket_id, file.filename or "picture", data, says=says, evidence=evidence, by=by, key=key
+        )
 
     @router.get("/tickets/{ticket_id}/pictures/{sha256}", operation_id="getPicture", response_class=Response)
     def get_picture(ticket_id: TicketId, sha256: Digest) -> Response:
@@ -48,7 +54,10 @@ def paper_routes(papers: Papers) -> APIRouter:
     @router.get("/tickets/{ticket_id}/papers/{kind}/pdf", operation_id="getPaperPdf", response_class=Response)
     def get_paper_pdf(ticket_id: TicketId, kind: Kind, size: str | None = None) -> Response:
         number = papers.tickets.row_of(ticket_id).number
-        headers = {"Content-Disposition": f'inline; filename="{number.lower()}-{kind}.pdf"', "X-Content-Type-Options": "nosniff"}
+        headers = {
+            "Content-Disposition": f'inline; filename="{number.lower()}-{kind}.pdf"',
+            "X-Content-Type-Options": "nosniff",
+        }
         return Response(papers.pdf(ticket_id, kind, size), media_type="application/pdf", headers=headers)
 
     @router.post("/tickets/{ticket_id}/erase", operation_id="eraseCustomer")

@@ -48,19 +48,44 @@ _TELLING = 1.5
 class Papers:
     """Papers of tickets. `fonts`: folder of the print faces."""
 
-    def __init__(self, shop: Shop, at_work: Tickets, captures: Captures, work: Work, volumes: Volumes, fonts: Path | None = None) -> None:
-        self.shop, self.tickets, self.captures, self.work, self.volumes, self.fonts = shop, at_work, captures, work, volumes, fonts
+    def __init__(
+        self, shop: Shop, at_work: Tickets, captures: Captures, work: Work, volumes: Volumes, fonts: Path | None = None
+    ) -> None:
+        self.shop, self.tickets, self.captures, self.work, self.volumes, self.fonts = (
+            shop,
+            at_work,
+            captures,
+            work,
+            volumes,
+            fonts,
+        )
 
     # --- pictures ------------------------------------------------------------------------------------------------
 
-    def add_picture(self, ticket_id: int, name: str, data: bytes, *, says: str = "", evidence: bool = False, by: str, key: str | None = None, at: str | None = None) -> TicketOut:
-        """Keep a picture on the ticket. Raises InputError for what is none, StoreError where the ticket has too many."""
+    def add_picture(
+        self,
+        ticket_id: int,
+        name: str,
+        data: bytes,
+        *,
+        says: str = "",
+        evidence: bool = False,
+        by: str,
+        key: str | None = None,
+        at: str | None = None,
+    ) -> TicketOut:
+        """Keep a picture on the ticket. Raises InputError for what is none, StoreError where the ticket has too
+        many."""
         row = self.tickets.row_of(ticket_id)
         if row.closed_at:
             raise TapeError(f"ticket {row.number}", expected="an open ticket", got="one that was handed over")
         kept = kept_picture(name[:80], data)
         digest, moment = self.shop.files.put(kept), at or now()
-        body: dict[str, Any] = {"picture": digest, "evidence": evidence, **({"says": says.strip()} if says.strip() else {})}
+        body: dict[str, Any] = {
+            "picture": digest,
+            "evidence": evidence,
+            **({"says": says.strip()} if says.strip() else {}),
+        }
 
         def keep(connection: Connection) -> None:
             if pictures_of(connection, ticket_id) >= _MOST_PICTURES:
@@ -83,7 +108,9 @@ class Papers:
         page = parse_shop(said, self.shop.page)
         taken = [r.bay for r in self._on_bench() if r.bay is not None and r.bay > page.bays]
         if taken:
-            raise StoreError(f"shop.bays: expected at least {max(taken)}, for a machine lies in bay {max(taken)}, got {page.bays}")
+            raise StoreError(
+                f"shop.bays: expected at least {max(taken)}, for a machine lies in bay {max(taken)}, got {page.bays}"
+            )
         with self.shop.database.write() as connection:
             keep_shop_page(connection, to_builtins(page), by=by, at=now())
         self.shop.use(page)
@@ -97,7 +124,8 @@ class Papers:
     # --- erasing -------------------------------------------------------------------------------------------------
 
     def erase(self, ticket_id: int, *, by: str) -> TicketOut:
-        """Erase the customer of this ticket from all of their tickets. Raises StoreError while one of them is open; then nothing is erased."""
+        """Erase the customer of this ticket from all of their tickets. Raises StoreError while one of them is open;
+        then nothing is erased."""
         row = self.tickets.row_of(ticket_id)
         with self.shop.database.read() as connection:
             own = tickets_of_customer(connection, row.customer) if row.customer != ERASED else [row]
@@ -105,7 +133,11 @@ class Papers:
         if still:
             raise StoreError(f"erase: expected tickets that were handed over, got {', '.join(still)} still open")
         files, knowledge = self.shop.files.folder, self.shop.model.knowledge
-        told = erase_safety_copies(files.parent, row.customer, knowledge, without_customer, by=by) if row.customer != ERASED else ()
+        told = (
+            erase_safety_copies(files.parent, row.customer, knowledge, without_customer, by=by)
+            if row.customer != ERASED
+            else ()
+        )
         for ticket in own:
             self.volumes.remove_all(ticket.id)
             erase_customer(self.shop.database, files, ticket.id, knowledge, without_customer, by=by, told=told)
@@ -121,7 +153,14 @@ class Papers:
         folded = self.tickets.folded(row)
         moments, _ = self._moments(row.opened_at)
         own = spent(moments).get(ticket_id, {})
-        corrected = next((e.minutes for e, s in zip(reversed(folded.entries), reversed(folded.stands), strict=True) if s and isinstance(e, Spent)), None)
+        corrected = next(
+            (
+                e.minutes
+                for e, s in zip(reversed(folded.entries), reversed(folded.stands), strict=True)
+                if s and isinstance(e, Spent)
+            ),
+            None,
+        )
         expected = sum(m.expected or 0.0 for m in moments if m.ticket == ticket_id and folded.stands[m.place])
         return sum(own.values()), corrected, expected
 
@@ -132,7 +171,12 @@ class Papers:
             made = made_since(connection, since)
         for ticket, place, by, at, body in made:
             expected, name = None, None
-            if isinstance(body.get("move"), str) and body["move"] in {**knowledge.checks, **knowledge.fixes} and "belongs" not in body and "rests_on" not in body:
+            if (
+                isinstance(body.get("move"), str)
+                and body["move"] in {**knowledge.checks, **knowledge.fixes}
+                and "belongs" not in body
+                and "rests_on" not in body
+            ):
                 move = knowledge.move(str(body["move"]))
                 expected, name = move.minutes, move.name
             elif body.get("step") in knowledge.work.steps:
@@ -158,38 +202,63 @@ class Papers:
         case = self.case(ticket_id)
         with self.shop.database.read() as connection:
             erased = erasure_of(connection, ticket_id)
-        return PapersOut.model_validate({
-            "kinds": {kind: self._say(paper_of(case, kind).title) for kind in KINDS},
-            "spent": {"measured": round(measured, 1), "corrected": corrected, "expected": round(expected, 1)}, "erased_at": erased.at if erased else None,
-            "erased_copies": [self._say(say(f"erase.{what}", name=name)) for name, what in erased.copies] if erased else [],
-            "erase_outside": [self._say(say(sentence)) for sentence in _OUTSIDE],
-        })  # fmt: skip
+        return PapersOut.model_validate(
+            {
+                "kinds": {kind: self._say(paper_of(case, kind).title) for kind in KINDS},
+                "spent": {"measured": round(measured, 1), "corrected": corrected, "expected": round(expected, 1)},
+                "erased_at": erased.at if erased else None,
+                "erased_copies": [self._say(say(f"erase.{what}", name=name)) for name, what in erased.copies]
+                if erased
+                else [],
+                "erase_outside": [self._say(say(sentence)) for sentence in _OUTSIDE],
+            }
+        )
 
     def paper(self, ticket_id: int, kind: str) -> PaperOut:
         """The paper, worded. Raises NotFoundError for one there is not."""
         paper, say = self._paper(ticket_id, kind), self._say
         page = self.shop.page
-        return PaperOut.model_validate({
-            "kind": kind, "title": say(paper.title), "shop": page.name, "address": list(page.address), "head": [say(h) for h in paper.head],
-            "sections": [
-                {
-                    "heading": say(s.heading), "lines": [say(x) for x in s.lines], "rows": [[say(c) for c in row] for row in s.rows], "strong": s.strong,
-                    "pictures": [{"file": p.file, "says": p.says} for p in s.pictures],
-                }
-                for s in paper.sections
-            ],
-            "labels": [{"number": x.number, "what": say(x.what), "lines": [say(line) for line in x.lines], "code": qr_svg(x.code)} for x in paper.labels],
-            "paper": page.paper,
-        })  # fmt: skip
+        return PaperOut.model_validate(
+            {
+                "kind": kind,
+                "title": say(paper.title),
+                "shop": page.name,
+                "address": list(page.address),
+                "head": [say(h) for h in paper.head],
+                "sections": [
+                    {
+                        "heading": say(s.heading),
+                        "lines": [say(x) for x in s.lines],
+                        "rows": [[say(c) for c in row] for row in s.rows],
+                        "strong": s.strong,
+                        "pictures": [{"file": p.file, "says": p.says} for p in s.pictures],
+                    }
+                    for s in paper.sections
+                ],
+                "labels": [
+                    {
+                        "number": x.number,
+                        "what": say(x.what),
+                        "lines": [say(line) for line in x.lines],
+                        "code": qr_svg(x.code),
+                    }
+                    for x in paper.labels
+                ],
+                "paper": page.paper,
+            }
+        )
 
     def pdf(self, ticket_id: int, kind: str, size: str | None = None) -> bytes:
-        """The paper as PDF, on the shop's paper or another. Raises NotFoundError, ShopPageError for a size nobody has."""
+        """The paper as PDF, on the shop's paper or another. Raises NotFoundError, ShopPageError for a size nobody
+        has."""
         from gatecheck.server.papers.pdf import print_paper
 
         page = self.shop.page
         if size is not None:
             page = parse_shop({"paper": size}, page)
-        return print_paper(self._paper(ticket_id, kind), page, self._say, lambda digest: self.picture(ticket_id, digest), self.fonts)
+        return print_paper(
+            self._paper(ticket_id, kind), page, self._say, lambda digest: self.picture(ticket_id, digest), self.fonts
+        )
 
     def _paper(self, ticket_id: int, kind: str) -> Paper:
         if kind not in KINDS:
@@ -207,19 +276,48 @@ class Papers:
         measured, corrected, _ = self.minutes(ticket_id)
         signed = _signed(folded)
         odds = dict(signed.get("odds") or {}) if signed else {}
-        faults = list(state.proven) if state.proven is not None else [f for f, p in (odds.get("suspects") or {}).items() if float(p) >= 0.5][:2]
+        faults = (
+            list(state.proven)
+            if state.proven is not None
+            else [f for f, p in (odds.get("suspects") or {}).items() if float(p) >= 0.5][:2]
+        )
         today = datetime.fromisoformat(row.closed_at) if row.closed_at else datetime.now(UTC)
         values = {v: name for r in self.shop.model.knowledge.settings.rows.values() for v, name in r.values.items()}
         work = self.work.view(ticket_id)
         return PaperFacts(
-            number=row.number, customer=row.customer, machine=row.machine, said=row.words, taken_in=row.opened_at[:10], today=today.date().isoformat(),
-            warranty_until=(today + timedelta(days=self.shop.page.warranty_days)).date().isoformat(), knowledge=self.shop.model.knowledge, shop=self.shop.page,
-            facts=state.facts, entries=entries, stands=folded.stands, tape=[self._line(folded, i) for i in range(len(entries)) if folded.stands[i]],
-            job=folded.job, proof=proof_list(folded), faults=faults, evidence=_evidence(folded, faults), part=folded.part, old_serial=work.old_serial or "",
-            minutes=corrected if corrected is not None else measured, odds=odds.get("suspects") or {}, confidence=odds.get("confidence"),
-            left=[(x.name, values.get(x.found or "", x.found or "—"), values.get(x.left or "", x.left or "—")) for x in as_left(self.shop.model.knowledge, state.facts, entries)],
-            verdicts=self._verdicts(ticket_id), pictures=[Picture(e.file, e.says, e.evidence) for e, s in zip(entries, folded.stands, strict=True) if s and isinstance(e, Photo)],
-        )  # fmt: skip
+            number=row.number,
+            customer=row.customer,
+            machine=row.machine,
+            said=row.words,
+            taken_in=row.opened_at[:10],
+            today=today.date().isoformat(),
+            warranty_until=(today + timedelta(days=self.shop.page.warranty_days)).date().isoformat(),
+            knowledge=self.shop.model.knowledge,
+            shop=self.shop.page,
+            facts=state.facts,
+            entries=entries,
+            stands=folded.stands,
+            tape=[self._line(folded, i) for i in range(len(entries)) if folded.stands[i]],
+            job=folded.job,
+            proof=proof_list(folded),
+            faults=faults,
+            evidence=_evidence(folded, faults),
+            part=folded.part,
+            old_serial=work.old_serial or "",
+            minutes=corrected if corrected is not None else measured,
+            odds=odds.get("suspects") or {},
+            confidence=odds.get("confidence"),
+            left=[
+                (x.name, values.get(x.found or "", x.found or "—"), values.get(x.left or "", x.left or "—"))
+                for x in as_left(self.shop.model.knowledge, state.facts, entries)
+            ],
+            verdicts=self._verdicts(ticket_id),
+            pictures=[
+                Picture(e.file, e.says, e.evidence)
+                for e, s in zip(entries, folded.stands, strict=True)
+                if s and isinstance(e, Photo)
+            ],
+        )
 
     def _verdicts(self, ticket_id: int) -> list[tuple[str, Text]]:
         with self.shop.database.read() as connection:
@@ -228,7 +326,12 @@ class Papers:
         for file in kept[:3]:
             for drive in self.captures.decoded.capture(file.name, file.sha256).drives:
                 identity = drive.identity or {}
-                found.append((" ".join(str(identity.get(k) or "") for k in ("model", "serial")).strip() or drive.device, drive.verdict))
+                found.append(
+                    (
+                        " ".join(str(identity.get(k) or "") for k in ("model", "serial")).strip() or drive.device,
+                        drive.verdict,
+                    )
+                )
         return found
 
     def _line(self, folded: FoldedTicket, place: int) -> tuple[str, str, Text]:
@@ -241,14 +344,21 @@ class Papers:
             text = f"{knowledge.move(entry.move).name}: {said}" + (f". {text}" if text else "")
         elif isinstance(entry, StepDone):
             step = knowledge.work.steps[entry.step]
-            text = f"{step.name}: {step.answers[entry.answer].say}" + (f" ({entry.value})" if entry.value not in (None, "") else "")
+            text = f"{step.name}: {step.answers[entry.answer].say}" + (
+                f" ({entry.value})" if entry.value not in (None, "") else ""
+            )
         elif isinstance(entry, Signed):
-            text = " ".join(filter(None, (knowledge.call_names[entry.choice], knowledge.fixes[entry.fix].name if entry.fix else "")))
+            text = " ".join(
+                filter(None, (knowledge.call_names[entry.choice], knowledge.fixes[entry.fix].name if entry.fix else ""))
+            )
         elif not isinstance(entry, Note):
             text = text or _plainly(own.body)
         rests_on = own.body.get("rests_on")
         if isinstance(rests_on, dict) and rests_on.get("device") == EAR:
-            text = f"{text} [{self.shop.words.say(say('paper.recording', name=str(rests_on.get('name', '')), sum=str(rests_on.get('file', ''))[:12]))}]"
+            recording = say(
+                "paper.recording", name=str(rests_on.get("name", "")), sum=str(rests_on.get("file", ""))[:12]
+            )
+            text = f"{text} [{self.shop.words.say(recording)}]"
         return own.made_at[:16].replace("T", " "), own.made_by, text
 
 
@@ -258,7 +368,14 @@ def _plainly(body: Mapping[str, Any]) -> str:
 
 def _signed(folded: FoldedTicket) -> Mapping[str, Any] | None:
     """The last signature that stands, with its odds."""
-    return next((e.body for e, s in zip(reversed(folded.tape), reversed(folded.stands), strict=True) if s and "signed" in e.body), None)
+    return next(
+        (
+            e.body
+            for e, s in zip(reversed(folded.tape), reversed(folded.stands), strict=True)
+            if s and "signed" in e.body
+        ),
+        None,
+    )
 
 
 def _evidence(folded: FoldedTicket, faults: list[str]) -> list[tuple[str, str]]:

@@ -73,7 +73,8 @@ class ShopPageOut(Wire):
 
 
 class ShopPageIn(BaseModel):
-    """Lines of the shop's page; those that are left out stay as they are. They are checked by the core, each with its own sentence."""
+    """Lines of the shop's page; those that are left out stay as they are. They are checked by the core, each with its
+    own sentence."""
 
     model_config = ConfigDict(extra="forbid")
     page: dict[str, object] = Field(max_length=20)

@@ -16,8 +16,8 @@ class PathDiskOut(Wire):
 
 
 class PieceOut(Wire):
-    """A partition on the ruler. First and last LBA, both inside; `holds`: what stands in it, in words; `systems`: installed ones and whose they
-    are, where its volume was looked at."""
+    """A partition on the ruler. First and last LBA, both inside; `holds`: what stands in it, in words; `systems`:
+    installed ones and whose they are, where its volume was looked at."""
 
     number: int
     first: int
@@ -48,7 +48,8 @@ class MarkOut(Wire):
 
 
 class StopOut(Wire):
-    """Where the walk ends, unfolded to its bytes. `hex` is empty where the sector could not be read: then `missing` says why."""
+    """Where the walk ends, unfolded to its bytes. `hex` is empty where the sector could not be read: then `missing`
+    says why."""
 
     gate: str
     text: str
@@ -60,7 +61,8 @@ class StopOut(Wire):
 
 
 class PlanWriteOut(Wire):
-    """`at`: byte of the disk, None of a UEFI variable; `before` and `after`: the first bytes of it in hex, from the first that differs (`skipped` bytes in)."""
+    """`at`: byte of the disk, None of a UEFI variable; `before` and `after`: the first bytes of it in hex, from the
+    first that differs (`skipped` bytes in)."""
 
     at: int | None
     length: int
@@ -85,7 +87,8 @@ class PathPlanOut(Wire):
 
 
 class MendOut(Wire):
-    """A mending that was ordered. `state`: waiting, done, refused, failed, cancelled; `reverts`: it takes another back; `taken_back`: another takes this back."""
+    """A mending that was ordered. `state`: waiting, done, refused, failed, cancelled; `reverts`: it takes another back;
+    `taken_back`: another takes this back."""
 
     order: int
     plan: str
@@ -103,7 +106,8 @@ class MendOut(Wire):
 
 
 class PathOut(Wire):
-    """`boots`: None where the verdict does not stand yet; `unread`: sectors that it lacks; `reading`: an order that reads them runs."""
+    """`boots`: None where the verdict does not stand yet; `unread`: sectors that it lacks; `reading`: an order that
+    reads them runs."""
 
     disks: list[PathDiskOut]
     device: str

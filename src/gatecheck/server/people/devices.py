@@ -1,4 +1,5 @@
-"""Devices beyond this computer: paired once by a code that the bench's own screen shows, known by a cookie from then on."""
+"""Devices beyond this computer: paired once by a code that the bench's own screen shows, known by a cookie from then
+on."""
 
 from __future__ import annotations
 
@@ -54,10 +55,16 @@ class Devices:
                 self._code = None
         if not is_right:
             self._throttle.wrong(source)
-            raise PairingError("code: expected the one on the bench's own screen, got another, or one that was used or is older than two minutes")
+            raise PairingError(
+                "code: expected the one on the bench's own screen, got another, or one that was used or is older "
+                "than "
+                "two minutes"
+            )
         with self.database.read() as connection:
             if len(devices.devices(connection)) >= _MOST_DEVICES:
-                raise PairingError(f"device: expected at most {_MOST_DEVICES}, got another; revoke one that is not used any more")
+                raise PairingError(
+                    f"device: expected at most {_MOST_DEVICES}, got another; revoke one that is not used any more"
+                )
         token = secrets.token_urlsafe(32)
         with self.database.write() as connection:
             devices.add_device(connection, _hash(token), name=name, initials=initials, at=now())

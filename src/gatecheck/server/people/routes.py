@@ -36,12 +36,19 @@ def people_routes(devices: Devices) -> APIRouter:
     def make_code(request: Request) -> CodeOut:
         code, seconds = devices.code()
         address = _address(request)
-        return CodeOut(code=code, seconds=seconds, address=address, qr=qr_svg(f"{address}#pair={code}") if address else "")
+        return CodeOut(
+            code=code, seconds=seconds, address=address, qr=qr_svg(f"{address}#pair={code}") if address else ""
+        )
 
     @router.get("/devices", operation_id="getDevices")
     def get_devices(request: Request) -> list[DeviceOut]:
         own = getattr(request.state, "device", None)
-        return [DeviceOut(id=d.id, name=d.name, initials=d.initials, paired_at=d.paired_at, seen_at=d.seen_at, is_this=d.id == own) for d in devices.all()]
+        return [
+            DeviceOut(
+                id=d.id, name=d.name, initials=d.initials, paired_at=d.paired_at, seen_at=d.seen_at, is_this=d.id == own
+            )
+            for d in devices.all()
+        ]
 
     @router.delete("/devices/{device_id}", operation_id="revokeDevice")
     def revoke_device(device_id: TicketId, request: Request) -> list[DeviceOut]:
@@ -59,7 +66,11 @@ def _address(request: Request) -> str:
     host = request.url.hostname or ""
     if host in ("localhost", "::1") or host.startswith("127."):
         host = own_address()
-    return f"{request.url.scheme}://{f'[{host}]' if ':' in host else host}:{request.url.port or server[1]}/" if host else ""
+    return (
+        f"{request.url.scheme}://{f'[{host}]' if ':' in host else host}:{request.url.port or server[1]}/"
+        if host
+        else ""
+    )
 
 
 def own_address() -> str:

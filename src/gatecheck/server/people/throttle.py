@@ -12,8 +12,9 @@ _FEW, _MANY = 10, 400
 
 
 class Throttle:
-    """At most `tries` wrong ones within `seconds` for each key. Where many keys have been wrong, a key that was wrong itself waits; one that never was may try all the
-    same, so that nobody locks another out, until there are so many that somebody tries them all."""
+    """At most `tries` wrong ones within `seconds` for each key. Where many keys have been wrong, a key that was wrong
+    itself waits; one that never was may try all the same, so that nobody locks another out, until there are so many
+    that somebody tries them all."""
 
     def __init__(self, tries: int, seconds: float) -> None:
         self.tries, self.seconds = tries, seconds

@@ -25,7 +25,8 @@ class MeOut(Wire):
 
 
 class CodeOut(Wire):
-    """A code for one device. `qr`: SVG of the address that carries it; `address`: empty where the server answers only on this computer."""
+    """A code for one device. `qr`: SVG of the address that carries it; `address`: empty where the server answers only
+    on this computer."""
 
     code: str
     seconds: float

@@ -21,12 +21,19 @@ class PracticeProcesses:
     def has_room(self, ticket_id: int) -> None:
         """Raises TooManyError where too many run already."""
         if sum(p.poll() is None for p, _ in self._running.values()) >= _MOST_RUNNING and ticket_id not in self._running:
-            raise TooManyError(f"practice machine: expected at most {_MOST_RUNNING} at a time, got another; end the link of one")
+            raise TooManyError(
+                f"practice machine: expected at most {_MOST_RUNNING} at a time, got another; end the link of one"
+            )
 
     def start(self, ticket_id: int, command: Sequence[str], secret: str, spool: str) -> None:
         """`secret`: the link's; `spool`: the folder where its pages wait, which goes with it."""
-        own = {**os.environ, "GATECHECK_SECRET": secret}  # not among its arguments, which any user of this computer can list
-        process = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True, env=own)
+        own = {
+            **os.environ,
+            "GATECHECK_SECRET": secret,
+        }  # not among its arguments, which any user of this computer can list
+        process = subprocess.Popen(
+            command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True, env=own
+        )
         self._running[ticket_id] = (process, spool)
 
     def stop(self, ticket_id: int) -> None:

@@ -21,11 +21,14 @@ from gatecheck.store import StoreError, links
 class Practice:
     """The practice bench. `url`: where a probe on this very computer finds the server."""
 
-    def __init__(self, shop: Shop, at_work: Tickets, linked: Links, processes: PracticeProcesses, url: str | None) -> None:
+    def __init__(
+        self, shop: Shop, at_work: Tickets, linked: Links, processes: PracticeProcesses, url: str | None
+    ) -> None:
         self.shop, self.tickets, self.links, self.processes, self.url = shop, at_work, linked, processes, url
 
     def connect(self, ticket_id: int, name: str, *, by: str) -> None:
-        """Connect a practice machine to the ticket; connected again, the same machine has aged. Raises NotFoundError, StoreError."""
+        """Connect a practice machine to the ticket; connected again, the same machine has aged. Raises NotFoundError,
+        StoreError."""
         own = _known(name)
         self.processes.has_room(ticket_id)
         if self.url is None:
@@ -39,9 +42,21 @@ class Practice:
         self.processes.stop(ticket_id)
         spool = tempfile.mkdtemp(prefix="gatecheck-practice-")
         command = [
-            sys.executable, "-m", "gatecheck.practice", own.id, "--since", str(since), "--server", self.url, "--spool", spool,
-            "--wait", "3", "--started-by", str(os.getpid()),
-        ]  # fmt: skip
+            sys.executable,
+            "-m",
+            "gatecheck.practice",
+            own.id,
+            "--since",
+            str(since),
+            "--server",
+            self.url,
+            "--spool",
+            spool,
+            "--wait",
+            "3",
+            "--started-by",
+            str(os.getpid()),
+        ]
         mended = self._mended(ticket_id)
         if mended:
             place = os.path.join(spool, "mended.json")
@@ -59,8 +74,10 @@ class Practice:
             orders = links.orders_of(connection, ticket_id)
         return [
             (str(o.body["disk"]) if "at" in w else str(w["name"]), int(w.get("at", -1)), str(w["after"] or ""))
-            for o in orders if o.body["order"] in ("mend", "entry") and o.state == "done" for w in o.body["writes"]
-        ]  # fmt: skip
+            for o in orders
+            if o.body["order"] in ("mend", "entry") and o.state == "done"
+            for w in o.body["writes"]
+        ]
 
     def connect_again(self, ticket_id: int) -> None:
         """The same practice machine with what was changed in it since; nothing where the ticket has none."""
@@ -73,7 +90,13 @@ class Practice:
         """A practice machine comes to the bench: its ticket with what was asked at the counter, already connected."""
         own = _known(name)
         ticket = self.tickets.take_in(
-            customer=own.customer, machine=own.machine, words=own.words, facts=own.facts, entries=[dict(e) for e in own.entries], bay=bay, by=by
+            customer=own.customer,
+            machine=own.machine,
+            words=own.words,
+            facts=own.facts,
+            entries=[dict(e) for e in own.entries],
+            bay=bay,
+            by=by,
         )
         self.connect(ticket.id, own.id, by=by)
         return ticket

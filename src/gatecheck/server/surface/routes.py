@@ -22,11 +22,19 @@ def surface_routes(surfaces: Surfaces) -> APIRouter:
         return surfaces.all(ticket_id)
 
     @router.get("/tickets/{ticket_id}/surfaces/{read}", operation_id="getSurface")
-    def get_surface(ticket_id: TicketId, read: str, first: Lba = None, end: Lba = None, bins: Annotated[int, Query(ge=1, le=1200)] = 320) -> SurfaceOut:
+    def get_surface(
+        ticket_id: TicketId,
+        read: str,
+        first: Lba = None,
+        end: Lba = None,
+        bins: Annotated[int, Query(ge=1, le=1200)] = 320,
+    ) -> SurfaceOut:
         return surfaces.one(ticket_id, read, first, end, bins)
 
     @router.get("/tickets/{ticket_id}/surfaces/{read}/csv", operation_id="getSurfaceCsv", response_class=Response)
-    def get_surface_csv(ticket_id: TicketId, read: str, what: Annotated[str, Query(pattern="^(places|map)$")] = "places") -> Response:
+    def get_surface_csv(
+        ticket_id: TicketId, read: str, what: Annotated[str, Query(pattern="^(places|map)$")] = "places"
+    ) -> Response:
         headers = {"Content-Disposition": f'attachment; filename="surface-{what}.csv"'}
         return Response(surfaces.csv(ticket_id, read, what), media_type="text/csv; charset=utf-8", headers=headers)
 

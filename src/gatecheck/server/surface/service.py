@@ -1,4 +1,5 @@
-"""Reads of a ticket's surfaces. A read that runs is worked out from the pieces of its map so far; a finished one from its file."""
+"""Reads of a ticket's surfaces. A read that runs is worked out from the pieces of its map so far; a finished one from
+its file."""
 
 from __future__ import annotations
 
@@ -21,7 +22,15 @@ from gatecheck.server.captures.service import Captures
 from gatecheck.server.errors import NotFoundError
 from gatecheck.server.link.service import Links
 from gatecheck.server.shop import Shop
-from gatecheck.server.surface.wire import LivesOut, PlaceOut, ReadableOut, RibbonBinOut, SurfaceOut, SurfaceReadOut, SurfacesOut
+from gatecheck.server.surface.wire import (
+    LivesOut,
+    PlaceOut,
+    ReadableOut,
+    RibbonBinOut,
+    SurfaceOut,
+    SurfaceReadOut,
+    SurfacesOut,
+)
 from gatecheck.store import links
 from gatecheck.store.files import attachments
 from gatecheck.store.links import PAUSED, WAITING, Order
@@ -57,7 +66,12 @@ class Surfaces:
         ticket = self.captures.tickets.ticket(ticket_id)
         held = next((f"{h.why}. {h.release}" for h in ticket.held if h.move == "read-scan"), "")
         copy_held = next((f"{h.why}. {h.release}" for h in ticket.held if h.move == "copy-data"), "")
-        return SurfacesOut(reads=[_out(r) for r in self._reads(ticket_id)], drives=self._drives(ticket_id), held=held, copy_held=copy_held)
+        return SurfacesOut(
+            reads=[_out(r) for r in self._reads(ticket_id)],
+            drives=self._drives(ticket_id),
+            held=held,
+            copy_held=copy_held,
+        )
 
     def one(self, ticket_id: int, read_id: str, first: int | None, end: int | None, n: int) -> SurfaceOut:
         """A span of one read in n parts. Raises NotFoundError."""
@@ -75,23 +89,55 @@ class Surfaces:
         heads = surface.heads
         width = (high - low) / len(bins.read)
         return SurfaceOut(
-            read=_out(own), pattern=surface.pattern, text=words.say(finding.text), means=words.say(finding.means), share=found.share, unreadable=found.unreadable,
+            read=_out(own),
+            pattern=surface.pattern,
+            text=words.say(finding.text),
+            means=words.say(finding.means),
+            share=found.share,
+            unreadable=found.unreadable,
             heads=words.say(say("surface.heads", share=heads.share, confidence=heads.confidence)) if heads else "",
-            sector=found.page.sector, sectors=found.page.sectors, first=low, end=high,
+            sector=found.page.sector,
+            sectors=found.page.sectors,
+            first=low,
+            end=high,
             bins=[
-                RibbonBinOut(mb_s=_finite(mb), slowest=_finite(slow), read=round(min(r / width, 1.0), 3), bad=round(min(b / width, 1.0), 4) or (0.0001 if b else 0.0))
-                for mb, slow, r, b in zip(bins.mb_s.tolist(), bins.slowest.tolist(), bins.read.tolist(), bins.unreadable.tolist(), strict=True)
+                RibbonBinOut(
+                    mb_s=_finite(mb),
+                    slowest=_finite(slow),
+                    read=round(min(r / width, 1.0), 3),
+                    bad=round(min(b / width, 1.0), 4) or (0.0001 if b else 0.0),
+                )
+                for mb, slow, r, b in zip(
+                    bins.mb_s.tolist(), bins.slowest.tolist(), bins.read.tolist(), bins.unreadable.tolist(), strict=True
+                )
             ],
-            places=[PlaceOut(first=p.first, last=p.last, kind=p.kind, lives=_at(lives, p), is_new=any(p.first <= g <= p.last for g in grown)) for p in surface.patches[:_MOST_PLACES]],
-            more_places=max(0, len(surface.patches) - _MOST_PLACES), lives=lives, outer=surface.outer_mb_s, inner=surface.inner_mb_s,
-            seconds_left=surface.seconds_left, before=before.id if before else None,
-        )  # fmt: skip
+            places=[
+                PlaceOut(
+                    first=p.first,
+                    last=p.last,
+                    kind=p.kind,
+                    lives=_at(lives, p),
+                    is_new=any(p.first <= g <= p.last for g in grown),
+                )
+                for p in surface.patches[:_MOST_PLACES]
+            ],
+            more_places=max(0, len(surface.patches) - _MOST_PLACES),
+            lives=lives,
+            outer=surface.outer_mb_s,
+            inner=surface.inner_mb_s,
+            seconds_left=surface.seconds_left,
+            before=before.id if before else None,
+        )
 
     def csv(self, ticket_id: int, read_id: str, what: str) -> str:
         """The bad places with what lives there, or the whole map. Raises NotFoundError."""
         own = self._named(self._reads(ticket_id), read_id)
         lives = self._lives(ticket_id, own)
-        return map_csv(settled(read_map_page(self._raw(ticket_id, own)))) if what == "map" else places_csv(own.scanned, [_at(lives, p) for p in own.scanned.surface.patches])
+        return (
+            map_csv(settled(read_map_page(self._raw(ticket_id, own))))
+            if what == "map"
+            else places_csv(own.scanned, [_at(lives, p) for p in own.scanned.surface.patches])
+        )
 
     def _raw(self, ticket_id: int, own: _Read) -> bytes:
         """The map as it was read: of what is judged, good neighbours may be joined."""
@@ -99,31 +145,59 @@ class Surfaces:
             with self.shop.database.read() as connection:
                 return b"".join(links.map_of(connection, ticket_id, str(own.order)))
         pages = pages_of("capture.gcap", self.shop.files.get(own.file))
-        return max((path, data) for path, data in pages.items() if path.startswith(own.device + "/") and path.endswith(".gcm"))[1]
+        return max(
+            (path, data) for path, data in pages.items() if path.startswith(own.device + "/") and path.endswith(".gcm")
+        )[1]
 
     @staticmethod
     def _before(reads: list[_Read], own: _Read) -> _Read | None:
         """The read of the same drive before it: by its serial number, where one is known, for kernel names move."""
-        return next((r for r in reads[reads.index(own) + 1 :] if (r.drive == own.drive if own.drive else r.device == own.device)), None)
+        return next(
+            (
+                r
+                for r in reads[reads.index(own) + 1 :]
+                if (r.drive == own.drive if own.drive else r.device == own.device)
+            ),
+            None,
+        )
 
     @staticmethod
     def _named(reads: list[_Read], read_id: str) -> _Read:
         own = next((r for r in reads if r.id == read_id), None)
         if own is None:
-            raise NotFoundError(f"read {read_id[:40]!r}: expected a read of this ticket's surfaces, got none by that name")
+            raise NotFoundError(
+                f"read {read_id[:40]!r}: expected a read of this ticket's surfaces, got none by that name"
+            )
         return own
 
     def _reads(self, ticket_id: int) -> list[_Read]:
         self.captures.tickets.row_of(ticket_id)
         with self.shop.database.read() as connection:
             kept, orders = attachments(connection, ticket_id), links.orders_of(connection, ticket_id)
-        found = [r for order in reversed(orders) if order.body.get("order") in ("scan", "copy") and order.state in (WAITING, PAUSED) for r in [self._of(ticket_id, order)] if r]
+        found = [
+            r
+            for order in reversed(orders)
+            if order.body.get("order") in ("scan", "copy") and order.state in (WAITING, PAUSED)
+            for r in [self._of(ticket_id, order)]
+            if r
+        ]
         for file in kept:
             capture = self.captures.decoded.capture(file.name, file.sha256)
             for device in sorted({p.device for p in capture.pages if p.kind == "read-map"}):
                 own = surface_of(device, capture.pages)
                 if own is not None:
-                    found.append(_Read(file.sha256[:16] + "-" + device, device, _serial(capture, device), file.added_at, "done", None, own, file.sha256))
+                    found.append(
+                        _Read(
+                            file.sha256[:16] + "-" + device,
+                            device,
+                            _serial(capture, device),
+                            file.added_at,
+                            "done",
+                            None,
+                            own,
+                            file.sha256,
+                        )
+                    )
         return found
 
     def _of(self, ticket_id: int, order: Order) -> _Read | None:
@@ -132,7 +206,11 @@ class Surfaces:
         own = self._of_order(ticket_id, order.id, pieces) if pieces else None
         state = "paused" if order.state == PAUSED else "running"
         device = str(order.body.get("device") or "")
-        return _Read(f"order-{order.id}", device, str(order.body.get("drive") or ""), order.made_at, state, order.id, own) if own else None
+        return (
+            _Read(f"order-{order.id}", device, str(order.body.get("drive") or ""), order.made_at, state, order.id, own)
+            if own
+            else None
+        )
 
     def _judged_order(self, ticket_id: int, order_id: int, pieces: int) -> Scanned | None:
         """As far as these pieces go; kept until there is another."""
@@ -147,7 +225,10 @@ class Surfaces:
         with self.shop.database.read() as connection:
             kept = attachments(connection, ticket_id)
         decoded = (self.captures.decoded.capture(file.name, file.sha256) for file in kept)
-        return next((c for c in decoded if any(is_of(d.device, device) and (d.layout.gpt or d.layout.mbr) for d in c.disks)), None)
+        return next(
+            (c for c in decoded if any(is_of(d.device, device) and (d.layout.gpt or d.layout.mbr) for d in c.disks)),
+            None,
+        )
 
     def _lives(self, ticket_id: int, own: _Read) -> list[LivesOut]:
         """The partitions by name, and what kind of volume each holds."""
@@ -155,11 +236,25 @@ class Surfaces:
         if capture is None:
             return []
         disk = next(d for d in capture.disks if is_of(d.device, own.device) and (d.layout.gpt or d.layout.mbr))
-        kinds = {v.partition: v.volume.name for v in capture.volumes if v.device == disk.device and v.volume and not v.within}
+        kinds = {
+            v.partition: v.volume.name for v in capture.volumes if v.device == disk.device and v.volume and not v.within
+        }
         gpt, mbr = disk.layout.gpt, disk.layout.mbr
-        parts = [(p.number, p.name, p.first, p.last) for p in gpt.partitions] if gpt else [(p.number, "", p.first, p.first + p.size - 1) for p in mbr.partitions] if mbr else []
+        parts = (
+            [(p.number, p.name, p.first, p.last) for p in gpt.partitions]
+            if gpt
+            else [(p.number, "", p.first, p.first + p.size - 1) for p in mbr.partitions]
+            if mbr
+            else []
+        )
         return [
-            LivesOut(name=self.shop.words.say(say("surface.partition", number=number, kind=kinds.get(number, ""), name=name)), first=first, last=last)
+            LivesOut(
+                name=self.shop.words.say(
+                    say("surface.partition", number=number, kind=kinds.get(number, ""), name=name)
+                ),
+                first=first,
+                last=last,
+            )
             for number, name, first, last in sorted(parts, key=lambda p: p[2])
         ]
 
@@ -171,7 +266,14 @@ class Surfaces:
             capture = self.captures.decoded.capture(file.name, file.sha256)
             own = [d for d in capture.drives if d.bus != "usb"] or list(capture.drives)
             if own:
-                return [ReadableOut(device=d.device, name=str((d.identity or {}).get("model") or d.device), fits=self.links.copies.fits(ticket_id, d.device)) for d in own]
+                return [
+                    ReadableOut(
+                        device=d.device,
+                        name=str((d.identity or {}).get("model") or d.device),
+                        fits=self.links.copies.fits(ticket_id, d.device),
+                    )
+                    for d in own
+                ]
         return []
 
 
@@ -189,4 +291,12 @@ def _at(lives: list[LivesOut], place: SlowPatch) -> str:
 
 
 def _out(read: _Read) -> SurfaceReadOut:
-    return SurfaceReadOut(id=read.id, device=read.device, drive=read.drive, at=read.at, state=read.state, order=read.order, share=read.scanned.share)
+    return SurfaceReadOut(
+        id=read.id,
+        device=read.device,
+        drive=read.drive,
+        at=read.at,
+        state=read.state,
+        order=read.order,
+        share=read.scanned.share,
+    )

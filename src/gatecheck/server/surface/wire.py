@@ -6,7 +6,8 @@ from gatecheck.server.wire import Wire
 
 
 class SurfaceReadOut(Wire):
-    """One read of a surface. `state`: running, paused, done. `id`: to ask for it by; `order`: of one that is not done."""
+    """One read of a surface. `state`: running, paused, done. `id`: to ask for it by; `order`: of one that is not
+    done."""
 
     id: str
     device: str
@@ -18,7 +19,8 @@ class SurfaceReadOut(Wire):
 
 
 class RibbonBinOut(Wire):
-    """One part of the span. MB/s of what was read, and of its slowest block; shares of it that were read and that do not read."""
+    """One part of the span. MB/s of what was read, and of its slowest block; shares of it that were read and that do
+    not read."""
 
     mb_s: float | None
     slowest: float | None
@@ -27,7 +29,8 @@ class RibbonBinOut(Wire):
 
 
 class PlaceOut(Wire):
-    """A bad place. `kind`: slow, unreadable, mixed. `lives`: what is there; `is_new`: it read well at the read before."""
+    """A bad place. `kind`: slow, unreadable, mixed. `lives`: what is there; `is_new`: it read well at the read
+    before."""
 
     first: int
     last: int
@@ -45,7 +48,8 @@ class LivesOut(Wire):
 
 
 class SurfaceOut(Wire):
-    """A read, as it can be drawn: a span of it in bins, the verdict in words, the bad places (the first of them), and what lives where."""
+    """A read, as it can be drawn: a span of it in bins, the verdict in words, the bad places (the first of them), and
+    what lives where."""
 
     read: SurfaceReadOut
     pattern: str
@@ -70,7 +74,8 @@ class SurfaceOut(Wire):
 
 
 class SurfacesOut(Wire):
-    """All reads of a ticket, the newest first, and drives that can be read now: `held` says why not, `copy_held` why not copied."""
+    """All reads of a ticket, the newest first, and drives that can be read now: `held` says why not, `copy_held` why
+    not copied."""
 
     reads: list[SurfaceReadOut]
     drives: list[ReadableOut]

@@ -1,4 +1,5 @@
-"""A ticket's tape folded once, for everybody who needs its state: the ticket page, the instruments, the link, the handover."""
+"""A ticket's tape folded once, for everybody who needs its state: the ticket page, the instruments, the link, the
+handover."""
 
 from __future__ import annotations
 
@@ -48,12 +49,22 @@ class FoldedTicket:
     @cached_property
     def part(self) -> Part | None:
         """The part that was chosen last."""
-        return next((e for e, s in zip(reversed(self.entries), reversed(self.stands), strict=True) if s and isinstance(e, Part)), None)
+        return next(
+            (
+                e
+                for e, s in zip(reversed(self.entries), reversed(self.stands), strict=True)
+                if s and isinstance(e, Part)
+            ),
+            None,
+        )
 
     @cached_property
     def fitted_part(self) -> Part | None:
         """The same, once somebody has said that it is in the machine."""
-        is_in = any(s and isinstance(e, StepDone) and (e.step, e.answer) == SWAPPED for e, s in zip(self.entries, self.stands, strict=True))
+        is_in = any(
+            s and isinstance(e, StepDone) and (e.step, e.answer) == SWAPPED
+            for e, s in zip(self.entries, self.stands, strict=True)
+        )
         return self.part if is_in else None
 
     @cached_property
@@ -65,14 +76,19 @@ class FoldedTicket:
         return weighed(effective_entries(self.entries, self.stands), self.stands, self.model)
 
 
-def fold_ticket(model: Model, row: TicketRow, tape: Sequence[EntryRow], more: Sequence[Mapping[str, Any]] = (), *, fresh: int = 0) -> FoldedTicket:
-    """The one way from a stored ticket to its state. `more`: entries that are only tried; `fresh`: how many at the tape's end are not kept
-    yet. Raises TapeError for one of those; what was kept and cannot be read any more is a `Broken` entry."""
+def fold_ticket(
+    model: Model, row: TicketRow, tape: Sequence[EntryRow], more: Sequence[Mapping[str, Any]] = (), *, fresh: int = 0
+) -> FoldedTicket:
+    """The one way from a stored ticket to its state. `more`: entries that are only tried; `fresh`: how many at the
+    tape's end are not kept yet. Raises TapeError for one of those; what was kept and cannot be read any more is a
+    `Broken` entry."""
     facts = _stored_facts(row.facts, model)
     facts.setdefault("as_of_year", datetime.now(UTC).year)
     kept = len(tape) - fresh
     entries = parse_stored([e.body for e in tape[:kept]], model.knowledge)
-    entries += [parse_entry(body, kept + n, model.knowledge) for n, body in enumerate([*(e.body for e in tape[kept:]), *more])]
+    entries += [
+        parse_entry(body, kept + n, model.knowledge) for n, body in enumerate([*(e.body for e in tape[kept:]), *more])
+    ]
     COUNT.folds += 1
     while True:
         try:

@@ -16,8 +16,24 @@ from gatecheck.server.wire import TicketId
 ONLY_BY_WORK = {"step", "waive", "first", "out", "back", "part", "picture"}
 """entries that are checked against the job, the tray, the shelf and the files before they are kept"""
 _CLIENT_KEYS = {
-    *(PARSERS.keys() - ONLY_BY_WORK), "outcome", "weights", "found", "before", "after", "reason", "minutes", "opens", "code", "worked", "value", "at", "walk", "fix", "says", "evidence",
-}  # fmt: skip
+    *(PARSERS.keys() - ONLY_BY_WORK),
+    "outcome",
+    "weights",
+    "found",
+    "before",
+    "after",
+    "reason",
+    "minutes",
+    "opens",
+    "code",
+    "worked",
+    "value",
+    "at",
+    "walk",
+    "fix",
+    "says",
+    "evidence",
+}
 """what a browser may say of an entry; on what it rests, and with what odds it was signed, the server says itself"""
 
 
@@ -26,7 +42,9 @@ def client_entries(entries: Sequence[Mapping[str, Any]]) -> None:
     for place, entry in enumerate(entries):
         more = sorted(map(str, entry.keys() - _CLIENT_KEYS))
         if more:
-            raise TapeError(f"entry {place}", expected=f"nothing but {', '.join(sorted(_CLIENT_KEYS))}", got=", ".join(more)[:200])
+            raise TapeError(
+                f"entry {place}", expected=f"nothing but {', '.join(sorted(_CLIENT_KEYS))}", got=", ".join(more)[:200]
+            )
 
 
 def ticket_routes(tickets: Tickets) -> APIRouter:
@@ -48,7 +66,9 @@ def ticket_routes(tickets: Tickets) -> APIRouter:
         if not given:
             raise TapeError("entry", expected="an entry, or several", got="none")
         client_entries(given)
-        keys = [None if request.key is None else request.key if n == 0 else f"{request.key}.{n}" for n in range(len(given))]
+        keys = [
+            None if request.key is None else request.key if n == 0 else f"{request.key}.{n}" for n in range(len(given))
+        ]
         return tickets.append_all(ticket_id, list(zip(given, keys, strict=True)), by=request.by)
 
     @router.get("/{ticket_id}/ways", operation_id="getWays")

@@ -57,11 +57,18 @@ class Tickets:
         found = ways_of(self.shop.model.knowledge.ways, move, facts)
         return [
             HowOut(
-                id=w.id, name=w.name, minutes=w.minutes, unattended=w.unattended, works=w.works, steps=list(w.steps), reads=[HowReadOut(says=r.says, outcome=r.outcome, means=r.means) for r in w.reads], opens=w.opens,
+                id=w.id,
+                name=w.name,
+                minutes=w.minutes,
+                unattended=w.unattended,
+                works=w.works,
+                steps=list(w.steps),
+                reads=[HowReadOut(says=r.says, outcome=r.outcome, means=r.means) for r in w.reads],
+                opens=w.opens,
                 prints_code=w.prints_code,
             )
             for w in sorted(found, key=lambda w: -w.works)
-        ]  # fmt: skip
+        ]
 
     def row_of(self, ticket_id: int) -> TicketRow:
         """Raises NotFoundError."""
@@ -111,11 +118,21 @@ class Tickets:
     # --- changing ----------------------------------------------------------------------------------------------
 
     def take_in(
-        self, *, customer: str, machine: str, words: str, facts: Mapping[str, Any], entries: Sequence[Body],
-        bay: int | None, by: str, at: str | None = None, comeback_of: int | None = None, key: str | None = None,
-    ) -> TicketOut:  # fmt: skip
-        """Open a ticket with what was asked at the counter; one whose request (`key`) was taken before is that very ticket. Raises TapeError or
-        StoreError; then nothing is kept."""
+        self,
+        *,
+        customer: str,
+        machine: str,
+        words: str,
+        facts: Mapping[str, Any],
+        entries: Sequence[Body],
+        bay: int | None,
+        by: str,
+        at: str | None = None,
+        comeback_of: int | None = None,
+        key: str | None = None,
+    ) -> TicketOut:
+        """Open a ticket with what was asked at the counter; one whose request (`key`) was taken before is that very
+        ticket. Raises TapeError or StoreError; then nothing is kept."""
         shop, moment = self.shop, at or now()
         with shop.database.read() as connection:
             known = tickets.ticket_of_request(connection, key)
@@ -127,15 +144,26 @@ class Tickets:
         folded = fold_ticket(shop.model, draft, tape, fresh=len(tape))
         self._writable([dict(checked), *(e.body for e in tape)])
         if comeback_of is not None and not self.row_of(comeback_of).closed_at:
-            raise StoreError(f"ticket {comeback_of}: expected one that was handed over to come back from, got an open one")
+            raise StoreError(
+                f"ticket {comeback_of}: expected one that was handed over to come back from, got an open one"
+            )
         with shop.database.write() as connection:
             known = tickets.ticket_of_request(connection, key)  # another one may have come in between
             if known is not None:
                 return self.view(known)
             row = tickets.open_ticket(
-                connection, customer=customer.strip(), machine=machine.strip(), words=words, facts=checked, bay=bay, by=by,
-                at=moment, prefix=shop.prefix, comeback_of=comeback_of, key=key,
-            )  # fmt: skip
+                connection,
+                customer=customer.strip(),
+                machine=machine.strip(),
+                words=words,
+                facts=checked,
+                bay=bay,
+                by=by,
+                at=moment,
+                prefix=shop.prefix,
+                comeback_of=comeback_of,
+                key=key,
+            )
             for entry in tape:
                 tickets.append_entry(connection, row.id, entry.place, entry.body, by=by, at=moment)
         self._cache.keep(row.id, folded, shop.generation)
@@ -144,27 +172,48 @@ class Tickets:
         shop.announce({"kind": "ticket", "ticket": row.id})
         return self.view(row)
 
-    def append(self, ticket_id: int, body: Body, *, by: str, key: str | None = None, at: str | None = None) -> TicketOut:
-        """Append one entry; returns the ticket after it, once it is durable. Raises TapeError, NotFoundError, StoreError."""
+    def append(
+        self, ticket_id: int, body: Body, *, by: str, key: str | None = None, at: str | None = None
+    ) -> TicketOut:
+        """Append one entry; returns the ticket after it, once it is durable. Raises TapeError, NotFoundError,
+        StoreError."""
         return self.append_all(ticket_id, [(body, key)], by=by, at=at)
 
     def append_all(
-        self, ticket_id: int, bodies: Sequence[tuple[Body, str | None]], *, by: str, at: str | None = None, also: Also | None = None,
+        self,
+        ticket_id: int,
+        bodies: Sequence[tuple[Body, str | None]],
+        *,
+        by: str,
+        at: str | None = None,
+        also: Also | None = None,
         event: str = "entry",
-    ) -> TicketOut:  # fmt: skip
-        """Append entries, each with the key of its request: all or none, in one transaction, with one fold and one event. An entry
-        whose key is on the tape already is left out. `also` is done in the same transaction."""
+    ) -> TicketOut:
+        """Append entries, each with the key of its request: all or none, in one transaction, with one fold and one
+        event. An entry whose key is on the tape already is left out. `also` is done in the same transaction."""
         with self._appending(ticket_id):
             return self._append_all(ticket_id, lambda folded: bodies, by=by, at=at, also=also, event=event)
 
-    def append_made(self, ticket_id: int, make: Make, *, by: str, key: str | None = None, at: str | None = None, also: Also | None = None) -> TicketOut:
-        """Append what `make` says for the ticket as it stands then: two that answer the same at once are told apart. A request sent twice is one."""
+    def append_made(
+        self,
+        ticket_id: int,
+        make: Make,
+        *,
+        by: str,
+        key: str | None = None,
+        at: str | None = None,
+        also: Also | None = None,
+    ) -> TicketOut:
+        """Append what `make` says for the ticket as it stands then: two that answer the same at once are told apart. A
+        request sent twice is one."""
 
         def keyed(folded: FoldedTicket) -> Keyed | None:
             with self.shop.database.read() as connection:
                 if tickets.place_of_request(connection, ticket_id, key) is not None:
                     return None
-            return [(body, None if key is None else key if n == 0 else f"{key}.{n}") for n, body in enumerate(make(folded))]
+            return [
+                (body, None if key is None else key if n == 0 else f"{key}.{n}") for n, body in enumerate(make(folded))
+            ]
 
         with self._appending(ticket_id):
             return self._append_all(ticket_id, keyed, by=by, at=at, also=also, event="entry")
@@ -175,7 +224,14 @@ class Tickets:
             return self._tape_locks.setdefault(ticket_id, threading.Lock())
 
     def _append_all(
-        self, ticket_id: int, make: Callable[[FoldedTicket], Keyed | None], *, by: str, at: str | None, also: Also | None, event: str
+        self,
+        ticket_id: int,
+        make: Callable[[FoldedTicket], Keyed | None],
+        *,
+        by: str,
+        at: str | None,
+        also: Also | None,
+        event: str,
     ) -> TicketOut:
         row, shop = self.row_of(ticket_id), self.shop
         if row.closed_at:
@@ -186,7 +242,9 @@ class Tickets:
             if bodies is None:
                 return self.ticket(ticket_id)
             with shop.database.read() as connection:
-                fresh = [(body, key) for body, key in bodies if tickets.place_of_request(connection, ticket_id, key) is None]
+                fresh = [
+                    (body, key) for body, key in bodies if tickets.place_of_request(connection, ticket_id, key) is None
+                ]
                 tape = tickets.tape_of(connection, ticket_id)
             if not fresh and also is None:
                 return self.ticket(ticket_id)
@@ -194,7 +252,9 @@ class Tickets:
             folded = fold_ticket(shop.model, row, longer, fresh=len(longer) - len(tape)) if fresh else self.folded(row)
             self._writable([e.body for e in longer[len(tape) :]])
             self._breaks_nothing(row, folded)
-            view = ticket_view(row, folded, shop.words, [])  # nothing is kept that cannot be folded, said and shown again
+            view = ticket_view(
+                row, folded, shop.words, []
+            )  # nothing is kept that cannot be folded, said and shown again
             with shop.database.write() as connection:
                 if tickets.tape_length(connection, ticket_id) != len(tape):
                     continue  # somebody was faster: check against the longer tape
@@ -207,16 +267,21 @@ class Tickets:
                 self._views[ticket_id] = (folded, view)
             shop.announce({"kind": event, "ticket": ticket_id, "place": len(longer) - 1})
             return self.view(self.row_of(ticket_id), folded)
-        raise TapeError(f"ticket {row.number}", expected="the tape to hold still for a moment", got="other entries each time")
+        raise TapeError(
+            f"ticket {row.number}", expected="the tape to hold still for a moment", got="other entries each time"
+        )
 
     def _breaks_nothing(self, row: TicketRow, folded: FoldedTicket) -> None:
-        """Raises TapeError where new entries make one unreadable that could be read before, such as undoing what another one puts back."""
+        """Raises TapeError where new entries make one unreadable that could be read before, such as undoing what
+        another one puts back."""
         broken = {place: entry.why for place, entry in enumerate(folded.entries) if isinstance(entry, Broken)}
         if broken:
             before = {place for place, entry in enumerate(self.folded(row).entries) if isinstance(entry, Broken)}
             newly = sorted(broken.keys() - before)
             if newly:
-                raise TapeError(f"entry {newly[0]}", expected="to be readable still after what is added", got=broken[newly[0]])
+                raise TapeError(
+                    f"entry {newly[0]}", expected="to be readable still after what is added", got=broken[newly[0]]
+                )
 
     @staticmethod
     def _writable(bodies: Sequence[Body]) -> None:
@@ -225,15 +290,23 @@ class Tickets:
             try:
                 json.dumps(body, ensure_ascii=False, allow_nan=False).encode("utf-8")
             except (ValueError, RecursionError, TypeError) as error:
-                raise TapeError(f"entry {place}", expected="texts and numbers that can be written", got=str(error)[:120]) from error
+                raise TapeError(
+                    f"entry {place}", expected="texts and numbers that can be written", got=str(error)[:120]
+                ) from error
 
-    def _longer(self, row: TicketRow, tape: Sequence[EntryRow], bodies: Sequence[Body], by: str, moment: str) -> list[EntryRow]:
+    def _longer(
+        self, row: TicketRow, tape: Sequence[EntryRow], bodies: Sequence[Body], by: str, moment: str
+    ) -> list[EntryRow]:
         """The tape with these entries; a signed call gets the odds of its moment, whatever the client says they are."""
         longer = list(tape)
         for body in bodies:
             full = dict(body)
             if "signed" in full:
-                before = self.folded(row) if len(longer) == len(tape) else fold_ticket(self.shop.model, row, longer, fresh=len(longer) - len(tape))
+                before = (
+                    self.folded(row)
+                    if len(longer) == len(tape)
+                    else fold_ticket(self.shop.model, row, longer, fresh=len(longer) - len(tape))
+                )
                 full["odds"] = self._odds(before, full)
             longer.append(EntryRow(len(longer), full, by, moment))
         return longer
@@ -241,7 +314,9 @@ class Tickets:
     def _odds(self, folded: FoldedTicket, body: Body) -> dict[str, Any]:
         """The odds with which a call is signed: they are part of the entry and never change again."""
         result = folded.result
-        chosen = next((o for o in result.call.options if (o.choice, o.main_fix) == (body["signed"], body.get("fix"))), None)
+        chosen = next(
+            (o for o in result.call.options if (o.choice, o.main_fix) == (body["signed"], body.get("fix"))), None
+        )
         return {
             "confidence": round(result.call.balance.get(str(body["signed"]), 0.0), 4),
             "suspects": {s.fault: round(s.p, 4) for s in result.suspects if s.p >= _NAMED and s.fault != "sound"},
@@ -258,7 +333,8 @@ class Tickets:
     # --- the call sheet ------------------------------------------------------------------------------------------
 
     def sheet(self, ticket_id: int, terms: Mapping[str, Any]) -> SheetOut:
-        """All ways out under these terms, which are tried and not kept. Raises TapeError for terms that are no facts."""
+        """All ways out under these terms, which are tried and not kept. Raises TapeError for terms that are no
+        facts."""
         row = self.row_of(ticket_id)
         folded = self.folded(row)
         if terms:
@@ -266,17 +342,31 @@ class Tickets:
         model, words, state, result = folded.model, self.shop.words, folded.state, folded.result
         found = call_sheet(model, state.facts, result.call, folded.part.price if folded.part else None)
         said: dict[str, Any] = document(model, words, state, result)
-        return SheetOut.model_validate({
-            "terms": {name: state.facts[name] for name in TERMS if name in state.facts},
-            "call": said["call"],
-            "rows": [{**to_builtins(r), "option": option_document(r.option, words), "because": _because(model.knowledge, state.how, r.option.fixes)} for r in found.rows],
-            "barred": [
-                {"interlock": b.interlock, "why": words.say(b.why), "release": words.say(b.release), "fixes": list(b.fixes)}
-                for b in barred_ways(model, state, result.held)
-            ],
-            "plain": words.say(found.plain),
-            "overturns": [to_builtins(o) for o in overturns(model, state, result.call)],
-        })  # fmt: skip
+        return SheetOut.model_validate(
+            {
+                "terms": {name: state.facts[name] for name in TERMS if name in state.facts},
+                "call": said["call"],
+                "rows": [
+                    {
+                        **to_builtins(r),
+                        "option": option_document(r.option, words),
+                        "because": _because(model.knowledge, state.how, r.option.fixes),
+                    }
+                    for r in found.rows
+                ],
+                "barred": [
+                    {
+                        "interlock": b.interlock,
+                        "why": words.say(b.why),
+                        "release": words.say(b.release),
+                        "fixes": list(b.fixes),
+                    }
+                    for b in barred_ways(model, state, result.held)
+                ],
+                "plain": words.say(found.plain),
+                "overturns": [to_builtins(o) for o in overturns(model, state, result.call)],
+            }
+        )
 
 
 def _because(knowledge: Knowledge, how: How, fixes: Sequence[str]) -> list[str]:

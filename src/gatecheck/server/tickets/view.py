@@ -20,7 +20,18 @@ from gatecheck.store.tickets import TicketRow
 
 _NAMED = 0.02
 _EXPLAINED = 6
-_FROM_ROW = ("id", "number", "customer", "machine", "words", "bay", "opened_by", "opened_at", "closed_at", "comeback_of")
+_FROM_ROW = (
+    "id",
+    "number",
+    "customer",
+    "machine",
+    "words",
+    "bay",
+    "opened_by",
+    "opened_at",
+    "closed_at",
+    "comeback_of",
+)
 
 
 def ticket_view(row: TicketRow, folded: FoldedTicket, words: Words, files: list[AttachmentOut]) -> TicketOut:
@@ -31,25 +42,33 @@ def ticket_view(row: TicketRow, folded: FoldedTicket, words: Words, files: list[
     found = tips(model, state, result.call, [h.move for h in result.held])
     said: dict[str, Any] = document(model, words, state, result)
     said["call"]["tips"] = [to_builtins(t) for t in found]
-    return TicketOut.model_validate({
-        **said,
-        "suspects": [{"fault": s.fault, "p": s.p, "weights": [to_builtins(w) for w in spoken[s.fault]]} for s in suspects],
-        "sound": result.suspects[-1].p,
-        "tape": [
-            {
-                **to_builtins(e), "stands": folded.stands[i], "counts": folded.counts[i], "note": words.note(e.body.get("note")),
-                "from_file": _file_of(e.body), "broken": _why(folded.entries[i]),
-            }
-            for i, e in enumerate(folded.tape)
-        ],
-        "facts": {k: v for k, v in state.facts.items() if k != "as_of_year"},
-        "running": running_of(folded),
-        "job": job_row(folded),
-        "signed": state.signed,
-        "proven": state.proven,
-        "files": files,
-        **{k: getattr(row, k) for k in _FROM_ROW},
-    })  # fmt: skip
+    return TicketOut.model_validate(
+        {
+            **said,
+            "suspects": [
+                {"fault": s.fault, "p": s.p, "weights": [to_builtins(w) for w in spoken[s.fault]]} for s in suspects
+            ],
+            "sound": result.suspects[-1].p,
+            "tape": [
+                {
+                    **to_builtins(e),
+                    "stands": folded.stands[i],
+                    "counts": folded.counts[i],
+                    "note": words.note(e.body.get("note")),
+                    "from_file": _file_of(e.body),
+                    "broken": _why(folded.entries[i]),
+                }
+                for i, e in enumerate(folded.tape)
+            ],
+            "facts": {k: v for k, v in state.facts.items() if k != "as_of_year"},
+            "running": running_of(folded),
+            "job": job_row(folded),
+            "signed": state.signed,
+            "proven": state.proven,
+            "files": files,
+            **{k: getattr(row, k) for k in _FROM_ROW},
+        }
+    )
 
 
 def _why(entry: Entry) -> str | None:
@@ -69,10 +88,16 @@ def job_row(folded: FoldedTicket) -> dict[str, object] | None:
         return None
     now = job.now
     return {
-        "name": job.name, "step": now.step.id if now else None, "step_name": now.step.name if now else "", "done": sum(s.is_settled for s in job.steps),
-        "of": len(job.steps), "minutes_left": job.minutes_left, "due_at": due_at(folded, now.due if now else None), "lies_out": screws(job.tray),
+        "name": job.name,
+        "step": now.step.id if now else None,
+        "step_name": now.step.name if now else "",
+        "done": sum(s.is_settled for s in job.steps),
+        "of": len(job.steps),
+        "minutes_left": job.minutes_left,
+        "due_at": due_at(folded, now.due if now else None),
+        "lies_out": screws(job.tray),
         "unproven": len(unproven(proof_list(folded))),
-    }  # fmt: skip
+    }
 
 
 def due_at(folded: FoldedTicket, due: tuple[int, float] | None) -> str | None:

@@ -130,8 +130,12 @@ class EntryOut(Wire):
     made_at: str
     stands: bool = Field(description="False once an undo took it back")
     counts: bool = Field(description="False for a repeated reading: the same evidence counts once")
-    note: str = Field(description="The entry's note in words, whether somebody wrote it or it was kept as a sentence's id")
-    broken: str | None = Field(default=None, description="Why a kept entry cannot be read any more; it weighs nothing, and undo heals the tape")
+    note: str = Field(
+        description="The entry's note in words, whether somebody wrote it or it was kept as a sentence's id"
+    )
+    broken: str | None = Field(
+        default=None, description="Why a kept entry cannot be read any more; it weighs nothing, and undo heals the tape"
+    )
     from_file: str | None = Field(description="SHA-256 of the file it rests on: entries of one reading share it")
 
 
@@ -172,7 +176,8 @@ class HowReadOut(Wire):
 
 
 class HowOut(Wire):
-    """How a move is done. `works`: share of the cases in which it comes to what it is for; `opens`: an instrument that does it."""
+    """How a move is done. `works`: share of the cases in which it comes to what it is for; `opens`: an instrument that
+    does it."""
 
     id: str
     name: str

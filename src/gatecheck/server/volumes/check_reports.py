@@ -31,24 +31,53 @@ def to_stored(found: CheckResult, *, by: str, at: str, session: str, base: int) 
     report, repair = found.report, found.repair
     assert report is not None
     return {
-        "by": by, "at": at, "session": session,
+        "by": by,
+        "at": at,
+        "session": session,
         "report": {
-            "kind": report.kind, "label": report.label, "state": report.state, "size": report.size, "used": report.used, "files": report.files,
-            "findings": [{**to_json(f.text), "severity": f.severity, "count": f.count, "repairable": f.repairable} for f in report.findings],
-            "systems": [{"name": s.name, "version": s.version, "root": s.root} for s in report.systems], "check_minutes": report.check_minutes, "repair_minutes": report.repair_minutes,
+            "kind": report.kind,
+            "label": report.label,
+            "state": report.state,
+            "size": report.size,
+            "used": report.used,
+            "files": report.files,
+            "findings": [
+                {**to_json(f.text), "severity": f.severity, "count": f.count, "repairable": f.repairable}
+                for f in report.findings
+            ],
+            "systems": [{"name": s.name, "version": s.version, "root": s.root} for s in report.systems],
+            "check_minutes": report.check_minutes,
+            "repair_minutes": report.repair_minutes,
         },
         "groups": [
             {
-                "id": g.id, "what": to_json(g.what), "doubts": [to_json(d) for d in g.doubts], "touches": list(g.touches), "writes": len(g.writes), "size": sum(len(w.data) for w in g.writes),
-                "fields": [to_json(f) for f in dict.fromkeys(_Field(w.field) for w in g.writes)], "places": _places(g.writes, base, report.size),
+                "id": g.id,
+                "what": to_json(g.what),
+                "doubts": [to_json(d) for d in g.doubts],
+                "touches": list(g.touches),
+                "writes": len(g.writes),
+                "size": sum(len(w.data) for w in g.writes),
+                "fields": [to_json(f) for f in dict.fromkeys(_Field(w.field) for w in g.writes)],
+                "places": _places(g.writes, base, report.size),
             }
             for g in (repair.groups if repair else ())
         ],
-        "state_after": repair.after.state if repair else report.state, "left": [to_json(f.text) for f in _left(found)[:_MOST_LEFT]],
+        "state_after": repair.after.state if repair else report.state,
+        "left": [to_json(f.text) for f in _left(found)[:_MOST_LEFT]],
         "refused": to_json(repair.refused) if repair and repair.refused else None,
-        "people": [{"path": s.path, "kind": s.kind, "files": s.files, "size": s.size, "kinds": list(s.kinds.items())[:_MOST_KINDS]} for s in found.people],
-        "deleted": found.deleted, "fill": list(found.fill),
-    }  # fmt: skip
+        "people": [
+            {
+                "path": s.path,
+                "kind": s.kind,
+                "files": s.files,
+                "size": s.size,
+                "kinds": list(s.kinds.items())[:_MOST_KINDS],
+            }
+            for s in found.people
+        ],
+        "deleted": found.deleted,
+        "fill": list(found.fill),
+    }
 
 
 class _Field(Said):
@@ -104,35 +133,74 @@ def _value(value: object) -> object:
 
 def verdict(report: Mapping[str, Any]) -> Said:
     """One sentence."""
-    hurt = [f for f in report["findings"] if f["severity"] == DAMAGE]  # each is one thing, however many places it touches
-    values = {"kind": report["kind"], "label": report["label"], "count": sum(f["count"] if f["say"].endswith(".more-alike") else 1 for f in hurt)}
+    hurt = [
+        f for f in report["findings"] if f["severity"] == DAMAGE
+    ]  # each is one thing, however many places it touches
+    values = {
+        "kind": report["kind"],
+        "label": report["label"],
+        "count": sum(f["count"] if f["say"].endswith(".more-alike") else 1 for f in hurt),
+    }
     if report["state"] == CLEAN:
         return say("volume.verdict-clean", **values)
     if report["state"] == DIRTY:
         return say("volume.verdict-dirty", **values)
     if report["state"] == DAMAGED:
         return say("volume.verdict-damaged", **values)
-    return say("volume.verdict-locked", **values) if report["state"] == "locked" else say("volume.verdict-unreadable", **values)
+    return (
+        say("volume.verdict-locked", **values)
+        if report["state"] == "locked"
+        else say("volume.verdict-unreadable", **values)
+    )
 
 
 def to_wire(kept: Mapping[str, Any], words: Words, *, session: str) -> VolumeLookOut:
     report = kept["report"]
     findings = sorted(report["findings"], key=lambda f: _SEVERITIES.index(f["severity"]))
     return VolumeLookOut(
-        at=kept["at"], by=kept["by"], kind=report["kind"], label=report["label"], state=report["state"], verdict=words.say(verdict(report)), size=report["size"], used=report["used"], files=report["files"],
-        findings=[VolumeFindingOut(id=f["say"].partition(".")[2], severity=f["severity"], text=words.say(said(f)), count=f["count"], repairable=f["repairable"]) for f in findings],
+        at=kept["at"],
+        by=kept["by"],
+        kind=report["kind"],
+        label=report["label"],
+        state=report["state"],
+        verdict=words.say(verdict(report)),
+        size=report["size"],
+        used=report["used"],
+        files=report["files"],
+        findings=[
+            VolumeFindingOut(
+                id=f["say"].partition(".")[2],
+                severity=f["severity"],
+                text=words.say(said(f)),
+                count=f["count"],
+                repairable=f["repairable"],
+            )
+            for f in findings
+        ],
         systems=[VolumeSystemOut(**s) for s in report["systems"]],
         groups=[
             RepairGroupOut(
-                id=g["id"], what=words.say(said(g["what"])), doubts=[words.say(said(d)) for d in g["doubts"]], touches=g["touches"], writes=g["writes"], size=g["size"],
-                fields=[words.say(said(f)) for f in g["fields"]], places=g["places"],
+                id=g["id"],
+                what=words.say(said(g["what"])),
+                doubts=[words.say(said(d)) for d in g["doubts"]],
+                touches=g["touches"],
+                writes=g["writes"],
+                size=g["size"],
+                fields=[words.say(said(f)) for f in g["fields"]],
+                places=g["places"],
             )
             for g in kept["groups"]
         ],
-        state_after=kept["state_after"], left=[words.say(said(f)) for f in kept["left"]], refused=words.say(said(kept["refused"])) if kept["refused"] else "",
-        check_minutes=report["check_minutes"], repair_minutes=report["repair_minutes"], people=[ShareOut(**s) for s in kept["people"]], deleted=kept["deleted"], fill=kept["fill"],
+        state_after=kept["state_after"],
+        left=[words.say(said(f)) for f in kept["left"]],
+        refused=words.say(said(kept["refused"])) if kept["refused"] else "",
+        check_minutes=report["check_minutes"],
+        repair_minutes=report["repair_minutes"],
+        people=[ShareOut(**s) for s in kept["people"]],
+        deleted=kept["deleted"],
+        fill=kept["fill"],
         is_stale=kept["session"] != session,
-    )  # fmt: skip
+    )
 
 
 def place_of(folder: Path, source: str, first: int) -> Path:

@@ -13,7 +13,8 @@ _log = logging.getLogger(__name__)
 
 
 class BackgroundTask:
-    """`what`: look, repair, rescue; `stage`, `done`, `of`: how far; `result`: what it came to, once `ended` is set; `problem`: why it did not."""
+    """`what`: look, repair, rescue; `stage`, `done`, `of`: how far; `result`: what it came to, once `ended` is set;
+    `problem`: why it did not."""
 
     def __init__(self, what: str, order: int | None = None) -> None:
         self.what, self.order = what, order

@@ -26,7 +26,8 @@ _NO_VOLUME = {"C12A7328-F81F-11D2-BA4B-00A0C93EC93B", "E3C9E316-0B5C-4DB8-817D-F
 
 @dataclass(frozen=True, slots=True)
 class SourceVolume:
-    """One partition of one source. `ground`: where what was read of it is kept; `device`: the drive's name, empty for a copy; `session`: start of the live system that it was read in."""
+    """One partition of one source. `ground`: where what was read of it is kept; `device`: the drive's name, empty for a
+    copy; `session`: start of the live system that it was read in."""
 
     source: str
     device: str
@@ -68,12 +69,16 @@ class VolumeLocator:
         disks = self.paths.disks_of(ticket_id)
         own = next((d for d in disks if self.paths.captures.is_the_machines(ticket_id, d.device)), None)
         ordered = sorted(disks, key=lambda d: d is not own)
-        names = {str(o.id): str(o.body.get("device", "")) for o in self._orders(ticket_id) if o.body["order"] == "copy" and o.state not in (links.WAITING, links.PAUSED)}
+        names = {
+            str(o.id): str(o.body.get("device", ""))
+            for o in self._orders(ticket_id)
+            if o.body["order"] == "copy" and o.state not in (links.WAITING, links.PAUSED)
+        }
         held = [c for c in self.copies.of_ticket(ticket_id) if str(c.order) in names]
         return [
             *(VolumeSourceOut(id=d.disk, name=d.name, is_copy=False) for d in ordered),
             *(VolumeSourceOut(id=f"{_COPY}{c.order}", name=names[str(c.order)], is_copy=True) for c in held),
-        ]  # fmt: skip
+        ]
 
     def _orders(self, ticket_id: int) -> list[links.Order]:
         with self.paths.shop.database.read() as connection:
@@ -101,7 +106,9 @@ class VolumeLocator:
         if seen is None or not seen.sectors.length or not session:
             return None
         ground = self.parts.of(ticket_id, f"{source}-{session[:16]}", seen.sectors.sector, seen.sectors.length)
-        layers = LayeredSectors([PartSectors(ground), seen.sectors], sector=seen.sectors.sector, length=seen.sectors.length)
+        layers = LayeredSectors(
+            [PartSectors(ground), seen.sectors], sector=seen.sectors.sector, length=seen.sectors.length
+        )
         return KnownSource(own, seen.device, layers, division_of(layers), ground, session)
 
     def seed(self, known: KnownSource) -> None:
@@ -113,20 +120,43 @@ class VolumeLocator:
             span = known.sectors.read(first, count)
             for lba in range(first, first + count):
                 if lba not in span.missing:
-                    self.parts.write(known.ground, lba * span.sector, [span.data[(lba - first) * span.sector : (lba - first + 1) * span.sector]], span.sector)
+                    self.parts.write(
+                        known.ground,
+                        lba * span.sector,
+                        [span.data[(lba - first) * span.sector : (lba - first + 1) * span.sector]],
+                        span.sector,
+                    )
         self.parts.settle(known.ground)
 
     @staticmethod
     def pieces(known: KnownSource) -> list[VolumePieceOut]:
         """Partitions that may hold files, in the disk's order; the whole disk where it has no table."""
         length = known.sectors.length or 0
-        own = [p for p in sorted(known.division.pieces, key=lambda p: p.first) if not p.is_extended and p.first < length]
+        own = [
+            p for p in sorted(known.division.pieces, key=lambda p: p.first) if not p.is_extended and p.first < length
+        ]
         if not own:
-            return [VolumePieceOut(number=0, first=0, last=length - 1, name="", holds=_holds(known.sectors, 0), size=length * known.sectors.sector)]
+            return [
+                VolumePieceOut(
+                    number=0,
+                    first=0,
+                    last=length - 1,
+                    name="",
+                    holds=_holds(known.sectors, 0),
+                    size=length * known.sectors.sector,
+                )
+            ]
         return [
-            VolumePieceOut(number=p.number, first=p.first, last=min(p.last, length - 1), name=p.name, holds=_holds(known.sectors, p.first), size=(min(p.last, length - 1) - p.first + 1) * known.sectors.sector)
+            VolumePieceOut(
+                number=p.number,
+                first=p.first,
+                last=min(p.last, length - 1),
+                name=p.name,
+                holds=_holds(known.sectors, p.first),
+                size=(min(p.last, length - 1) - p.first + 1) * known.sectors.sector,
+            )
             for p in own
-        ]  # fmt: skip
+        ]
 
     def main(self, known: KnownSource) -> int | None:
         """Where the largest volume begins that is no system partition."""
@@ -139,8 +169,19 @@ class VolumeLocator:
         known = self.known(ticket_id, source)
         piece = next((p for p in self.pieces(known) if p.first == first), None) if known else None
         if known is None or piece is None:
-            raise NotFoundError(f"volume at sector {first} of {source[:40]}: expected one that the table names, got none")
-        return SourceVolume(source, known.device, source if not known.source.is_copy else "", first, piece.last, known.ground, known.session, self.main(known) == first)
+            raise NotFoundError(
+                f"volume at sector {first} of {source[:40]}: expected one that the table names, got none"
+            )
+        return SourceVolume(
+            source,
+            known.device,
+            source if not known.source.is_copy else "",
+            first,
+            piece.last,
+            known.ground,
+            known.session,
+            self.main(known) == first,
+        )
 
     def folder(self, ticket_id: int) -> Path:
         return self.parts.folder / str(ticket_id)

@@ -1,9 +1,10 @@
-"""What was read of customers' drives in part: a sparse image of a disk, and beside it the map of which sectors in it are read.
+"""What was read of customers' drives in part: a sparse image of a disk, and beside it the map of which sectors in it
+are read.
 
-`NAME.img` is as large as the disk and takes only what was read; `NAME.map` is appended to: first sector, sectors, state. What the map says is read holds for as long as this kernel
-runs: nothing is forced onto the bench's disk, and after a start of the bench's machine it is read again.
-Parts are no part of a backup: what they hold can be read again, or was copied out as files.
-"""
+`NAME.img` is as large as the disk and takes only what was read; `NAME.map` is appended to: first sector, sectors,
+state. What the map says is read holds for as long as this kernel runs: nothing is forced onto the bench's disk, and
+after a start of the bench's machine it is read again. Parts are no part of a backup: what they hold can be read again,
+or was copied out as files."""
 
 from __future__ import annotations
 
@@ -26,9 +27,11 @@ from gatecheck.server.copies.service import Copies, pieces_of
 from gatecheck.store import StoreError
 
 UNKNOWN, READ, BAD_SECTOR, RETRY = 0, 1, 2, 3
-"""not there (any more); read; does not read, to the sector; did not read in a large piece: to be tried again with care"""
+"""not there (any more); read; does not read, to the sector; did not read in a large piece: to be tried again with
+care"""
 _START = 4
-"""no state, but the start of the bench's machine that the rows after it were written in; 0: of which nobody knows, and what they say is on the disk"""
+"""no state, but the start of the bench's machine that the rows after it were written in; 0: of which nobody knows, and
+what they say is on the disk"""
 _ROW = struct.Struct("<QQB")
 _LARGEST_DISK = 1 << 47
 _WHY = {BAD_SECTOR: UNREADABLE, RETRY: NOT_CAPTURED, UNKNOWN: NOT_CAPTURED}
@@ -70,7 +73,8 @@ class SectorMap:
 
 @dataclass(frozen=True, slots=True)
 class SectorStore:
-    """Where the sectors of a disk are kept, for whoever reads them in another process. `marks`: the map beside it; `is_copy`: a copy of the whole drive, with its sums beside it."""
+    """Where the sectors of a disk are kept, for whoever reads them in another process. `marks`: the map beside it;
+    `is_copy`: a copy of the whole drive, with its sums beside it."""
 
     image: str
     sector: int
@@ -80,7 +84,8 @@ class SectorStore:
 
 
 class PartSectors:
-    """`Sectors` over what was read in part, or over a copy. What nobody read is not captured; of a copy all that is not in it counts as unreadable."""
+    """`Sectors` over what was read in part, or over a copy. What nobody read is not captured; of a copy all that is not
+    in it counts as unreadable."""
 
     def __init__(self, ground: SectorStore) -> None:
         self.ground, self.marks = ground, SectorMap()
@@ -93,7 +98,9 @@ class PartSectors:
         if own.is_copy and not self._at:
             for at, length in pieces_of(own.image):
                 self.marks.mark(at // own.sector, -(-length // own.sector), READ)
-            for at, length in Copies.wrong(Path(own.image)):  # what the bench's disk has changed since is no byte of the customer's
+            for at, length in Copies.wrong(
+                Path(own.image)
+            ):  # what the bench's disk has changed since is no byte of the customer's
                 self.marks.mark(at // own.sector, -(-length // own.sector), BAD_SECTOR)
             self._at = 1
         elif own.marks and Path(own.marks).exists():
@@ -136,7 +143,9 @@ class PartSectors:
                     raw = os.pread(descriptor, length * size, first * size)
                     data[(first - lba) * size : (first - lba) * size + len(raw)] = raw
                 else:
-                    missing.update(dict.fromkeys(range(first, first + length), UNREADABLE if self.ground.is_copy else _WHY[state]))
+                    missing.update(
+                        dict.fromkeys(range(first, first + length), UNREADABLE if self.ground.is_copy else _WHY[state])
+                    )
         finally:
             if inside:
                 os.close(descriptor)
@@ -163,11 +172,14 @@ class PartialImages:
                     os.truncate(image, sectors * sector)
             whole_rows(image.with_suffix(".map"), _ROW)
         except OSError as error:
-            raise StoreError(f"{image}: expected room for a sparse image of {sectors * sector} bytes, got {error.strerror}") from error
+            raise StoreError(
+                f"{image}: expected room for a sparse image of {sectors * sector} bytes, got {error.strerror}"
+            ) from error
         return SectorStore(str(image), sector, sectors, str(image.with_suffix(".map")))
 
     def only(self, ticket_id: int, start: str) -> None:
-        """Parts by another start of the ticket's machine go: its own system may have written since. `start`: how the names of those end that stay."""
+        """Parts by another start of the ticket's machine go: its own system may have written since. `start`: how the
+        names of those end that stay."""
         for place in (self.folder / str(ticket_id)).glob("*.img"):
             if not place.stem.endswith(f"-{start}"):
                 place.unlink(missing_ok=True)
@@ -180,12 +192,16 @@ class PartialImages:
             if place.exists():
                 shutil.rmtree(place)
         except OSError as error:
-            raise StoreError(f"{place}: expected what was read of volumes to be deletable, got {error.strerror}") from error
+            raise StoreError(
+                f"{place}: expected what was read of volumes to be deletable, got {error.strerror}"
+            ) from error
 
     def write(self, ground: SectorStore, at: int, parts: Sequence[bytes] | None, length: int) -> None:
         """Bytes that were read, in parts as they came; None: zeros. Raises StoreError."""
         if at % ground.sector or length % ground.sector or at + length > ground.sectors * ground.sector:
-            raise StoreError(f"part: expected whole sectors within {ground.sectors * ground.sector} bytes, got {length} at {at}")
+            raise StoreError(
+                f"part: expected whole sectors within {ground.sectors * ground.sector} bytes, got {length} at {at}"
+            )
         try:
             descriptor = os.open(ground.image, os.O_WRONLY)
             try:
@@ -246,7 +262,9 @@ class PartialImages:
 def this_start() -> int:
     """Which start of the machine this is, as Linux names it in /proc/sys/kernel/random/boot_id; 0 where it does not."""
     try:
-        return int(Path("/proc/sys/kernel/random/boot_id").read_text(encoding="ascii").strip().replace("-", "")[:16], 16)
+        return int(
+            Path("/proc/sys/kernel/random/boot_id").read_text(encoding="ascii").strip().replace("-", "")[:16], 16
+        )
     except (OSError, ValueError):
         return 0
 

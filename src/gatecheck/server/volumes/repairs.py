@@ -1,4 +1,5 @@
-"""Writing repairs: on a linked machine's disk as an order that carries its own undo, on a copy by a file that is there before the first byte changes."""
+"""Writing repairs: on a linked machine's disk as an order that carries its own undo, on a copy by a file that is there
+before the first byte changes."""
 
 from __future__ import annotations
 
@@ -31,17 +32,31 @@ class Repairs:
     def _what(self, whats: Sequence[Mapping[str, Any]]) -> str:
         return "; ".join(self.shop.words.say(check_reports.said(w)) for w in whats)[:300]
 
-    def order(self, ticket_id: int, own: SourceVolume, whats: Sequence[Mapping[str, Any]], writes: Writes, *, by: str) -> None:
+    def order(
+        self, ticket_id: int, own: SourceVolume, whats: Sequence[Mapping[str, Any]], writes: Writes, *, by: str
+    ) -> None:
         """Raises StoreError."""
         seen = self.paths.ground_of(ticket_id, own.disk)
         size = sum(len(after) for _, _, after in writes)
         if size > _LARGEST or len(writes) > _MOST_WRITES:
-            raise StoreError(f"repair: expected at most {_LARGEST >> 20} MiB in {_MOST_WRITES} places through the link, got {size >> 20} MiB in {len(writes)}: take fewer groups, or copy the drive and repair the copy")
+            raise StoreError(
+                f"repair: expected at most {_LARGEST >> 20} MiB in {_MOST_WRITES} places through the link, got "
+                f"{size >> 20} MiB in {len(writes)}: take fewer groups, or copy the drive and repair the copy"
+            )
         body: dict[str, Any] = {
-            "order": "mend", "kind": _FIX, "device": own.device, "disk": own.disk, "first": own.first, "plan": "volume", "what": self._what(whats),
+            "order": "mend",
+            "kind": _FIX,
+            "device": own.device,
+            "disk": own.disk,
+            "first": own.first,
+            "plan": "volume",
+            "what": self._what(whats),
             "starts": self.paths.starts(ticket_id, own.disk),
-            "writes": [{"at": at, "before": base64.b64encode(before).decode(), "after": base64.b64encode(after).decode()} for at, before, after in writes],
-        }  # fmt: skip
+            "writes": [
+                {"at": at, "before": base64.b64encode(before).decode(), "after": base64.b64encode(after).decode()}
+                for at, before, after in writes
+            ],
+        }
         self.orders.enqueue(ticket_id, body, by=by, to=seen.who if seen else None)
 
     def take_back(self, ticket_id: int, name: str, *, by: str) -> None:
@@ -49,13 +64,30 @@ class Repairs:
             raise NotFoundError(f"repair {name}: expected the number of an order, got something else")
         self.paths.take_back(ticket_id, int(name), by=by)
 
-    def write_copy(self, own: SourceVolume, groups: Sequence[str], whats: Sequence[Mapping[str, Any]], writes: Writes, folder: Path, *, by: str) -> None:
+    def write_copy(
+        self,
+        own: SourceVolume,
+        groups: Sequence[str],
+        whats: Sequence[Mapping[str, Any]],
+        writes: Writes,
+        folder: Path,
+        *,
+        by: str,
+    ) -> None:
         """Raises InputError."""
         number = 1
         while any((folder / f"{what}-{own.source}-{number}.json").exists() for what in ("undo", "repair")):
             number += 1
         undo = folder / f"undo-{own.source}-{number}.json"
-        note = {"id": undo.stem, "whats": list(whats), "at": now(), "by": by, "size": sum(len(a) for _, _, a in writes), "taken_back": False, "state": "failed"}
+        note = {
+            "id": undo.stem,
+            "whats": list(whats),
+            "at": now(),
+            "by": by,
+            "size": sum(len(a) for _, _, a in writes),
+            "taken_back": False,
+            "state": "failed",
+        }
         place = folder / f"repair-{own.source}-{number}.json"
         check_reports.save(place, note)  # known before it is begun: what is cut half-way can be taken back
         noted = self.copies.changes(Path(own.ground.image), [(at, len(after)) for at, _, after in writes])
@@ -71,7 +103,11 @@ class Repairs:
         if known is None or known["id"] != name or known["taken_back"]:
             raise NotFoundError(f"repair {name}: expected one of this copy that stands, got none")
         undo = image_writer.read_undo(folder / f"{name}.json")
-        noted = self.copies.changes(Path(own.ground.image), [(c.at, len(c.before)) for c in undo.changes]) if known["state"] == "done" else None
+        noted = (
+            self.copies.changes(Path(own.ground.image), [(c.at, len(c.before)) for c in undo.changes])
+            if known["state"] == "done"
+            else None
+        )
         with image_writer.target(own.ground.image) as image:
             image_writer.revert(image, undo)
         if noted:
@@ -83,15 +119,34 @@ class Repairs:
         if source.startswith("copy-"):
             kept = [k for k in map(check_reports.read, folder.glob(f"repair-{source}-*.json")) if k]
             return [
-                VolumeRepairOut(id=k["id"], what=self._what(k["whats"]), state=k["state"], at=k["at"], by=k["by"], size=k["size"], taken_back=k["taken_back"], can_take_back=not k["taken_back"], reverts=False, detail="")
+                VolumeRepairOut(
+                    id=k["id"],
+                    what=self._what(k["whats"]),
+                    state=k["state"],
+                    at=k["at"],
+                    by=k["by"],
+                    size=k["size"],
+                    taken_back=k["taken_back"],
+                    can_take_back=not k["taken_back"],
+                    reverts=False,
+                    detail="",
+                )
                 for k in sorted(kept, key=lambda k: k["at"], reverse=True)
-            ]  # fmt: skip
+            ]
         back = self.paths.taken_back(ticket_id, orders)
         return [
             VolumeRepairOut(
-                id=str(o.id), what=str(o.body["what"]), state=o.standing, at=o.done_at or o.made_at, by=o.made_by, size=sum(len(base64.b64decode(w["after"])) for w in o.body["writes"]), taken_back=o.id in back,
+                id=str(o.id),
+                what=str(o.body["what"]),
+                state=o.standing,
+                at=o.done_at or o.made_at,
+                by=o.made_by,
+                size=sum(len(base64.b64decode(w["after"])) for w in o.body["writes"]),
+                taken_back=o.id in back,
                 can_take_back=can_be_taken_back(o) and o.id not in back,
-                reverts=bool(o.body.get("reverts")), detail=o.detail,
+                reverts=bool(o.body.get("reverts")),
+                detail=o.detail,
             )
-            for o in reversed(orders) if o.body["order"] == "mend" and o.body["kind"] == _FIX and o.body.get("disk") == source
-        ]  # fmt: skip
+            for o in reversed(orders)
+            if o.body["order"] == "mend" and o.body["kind"] == _FIX and o.body.get("disk") == source
+        ]

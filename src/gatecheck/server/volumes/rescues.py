@@ -1,4 +1,5 @@
-"""Files that were rescued from a ticket's volumes: each rescue a folder on the bench's disk, with a note of what it is beside it."""
+"""Files that were rescued from a ticket's volumes: each rescue a folder on the bench's disk, with a note of what it is
+beside it."""
 
 from __future__ import annotations
 
@@ -30,11 +31,28 @@ class Rescues:
     def target(self, name: str) -> Path:
         return self.folder / name
 
-    def begin(self, name: str, *, source: str, first: int, only: Sequence[str], deleted: bool, is_all: bool, by: str, at: str) -> None:
-        check_reports.save(self.note(name), {
-            "source": source, "first": first, "only": list(only), "deleted": deleted, "is_all": is_all, "by": by, "at": at, "state": RUNS, "files": 0, "files_done": 0, "size": 0, "size_done": 0,
-            "summary": {}, "detail": "",
-        })  # fmt: skip
+    def begin(
+        self, name: str, *, source: str, first: int, only: Sequence[str], deleted: bool, is_all: bool, by: str, at: str
+    ) -> None:
+        check_reports.save(
+            self.note(name),
+            {
+                "source": source,
+                "first": first,
+                "only": list(only),
+                "deleted": deleted,
+                "is_all": is_all,
+                "by": by,
+                "at": at,
+                "state": RUNS,
+                "files": 0,
+                "files_done": 0,
+                "size": 0,
+                "size_done": 0,
+                "summary": {},
+                "detail": "",
+            },
+        )
 
     def update(self, name: str, **values: Any) -> dict[str, Any]:
         known = check_reports.read(self.note(name)) or {}
@@ -66,20 +84,38 @@ class Rescues:
         own = check_reports.read(self.note(name)) or {}
         summary = own.get("summary") or {}
         told = {
-            "whole": say("rescue.summary-whole", count=summary.get("whole", 0)), "holes": say("rescue.summary-holes", count=summary.get("holes", 0)),
-            "lost": say("rescue.summary-lost", count=summary.get("lost", 0)), "deleted": say("rescue.summary-deleted", count=summary.get("deleted", 0)),
-        }  # fmt: skip
+            "whole": say("rescue.summary-whole", count=summary.get("whole", 0)),
+            "holes": say("rescue.summary-holes", count=summary.get("holes", 0)),
+            "lost": say("rescue.summary-lost", count=summary.get("lost", 0)),
+            "deleted": say("rescue.summary-deleted", count=summary.get("deleted", 0)),
+        }
         lines = [
-            words.say(say("rescue.summary-files", count=summary.get("files", 0), bytes=summary.get("bytes", 0))), *(words.say(said) for state, said in told.items() if summary.get(state)),
+            words.say(say("rescue.summary-files", count=summary.get("files", 0), bytes=summary.get("bytes", 0))),
+            *(words.say(said) for state, said in told.items() if summary.get(state)),
             words.say(say("rescue.summary-lists")),
-        ]  # fmt: skip
+        ]
         (self.target(name) / SUMMARY).write_text("\n".join(lines) + "\n", encoding="utf-8")
 
 
 def _out(name: str, own: dict[str, Any], folder: Path) -> RescueOut:
     summary = own.get("summary") or {}
     return RescueOut(
-        id=name, order=int(name) if name.isdigit() else None, what=own["only"], deleted=own["deleted"], is_all=own["is_all"], state=own["state"], at=own["at"], by=own["by"], files=own["files"],
-        files_done=own["files_done"], size=own["size"], size_done=own["size_done"], whole=summary.get("whole", 0) + summary.get("deleted", 0), holes=summary.get("holes", 0), lost=summary.get("lost", 0),
-        folder=str(folder), detail=own["detail"], not_whole=own.get("not_whole", []),
-    )  # fmt: skip
+        id=name,
+        order=int(name) if name.isdigit() else None,
+        what=own["only"],
+        deleted=own["deleted"],
+        is_all=own["is_all"],
+        state=own["state"],
+        at=own["at"],
+        by=own["by"],
+        files=own["files"],
+        files_done=own["files_done"],
+        size=own["size"],
+        size_done=own["size_done"],
+        whole=summary.get("whole", 0) + summary.get("deleted", 0),
+        holes=summary.get("holes", 0),
+        lost=summary.get("lost", 0),
+        folder=str(folder),
+        detail=own["detail"],
+        not_whole=own.get("not_whole", []),
+    )

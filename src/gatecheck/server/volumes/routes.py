@@ -43,7 +43,9 @@ def volume_routes(volumes: Volumes) -> APIRouter:
 
     @router.post("/rescue", operation_id="rescueFiles", status_code=201)
     def rescue(ticket_id: TicketId, said: RescueIn) -> VolumesOut:
-        volumes.rescue(ticket_id, said.source, said.first, said.only, deleted=said.deleted, is_all=said.is_all, by=said.by)
+        volumes.rescue(
+            ticket_id, said.source, said.first, said.only, deleted=said.deleted, is_all=said.is_all, by=said.by
+        )
         return volumes.view(ticket_id, said.source, said.first)
 
     return router

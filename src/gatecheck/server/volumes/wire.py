@@ -68,8 +68,8 @@ class ShareOut(BaseModel):
 
 
 class VolumeLookOut(BaseModel):
-    """The newest look at a volume. `left`: what stays for the system's own checker or a person after all groups; `fill`: how full each stretch is; `is_stale`: the machine was started
-    anew since."""
+    """The newest look at a volume. `left`: what stays for the system's own checker or a person after all groups;
+    `fill`: how full each stretch is; `is_stale`: the machine was started anew since."""
 
     at: str
     by: str
@@ -95,7 +95,8 @@ class VolumeLookOut(BaseModel):
 
 
 class VolumeJobOut(BaseModel):
-    """What goes on now. `what`: look, repair, rescue; `done`, `of`: of the stage's own unit; `problem`: why it came to nothing."""
+    """What goes on now. `what`: look, repair, rescue; `done`, `of`: of the stage's own unit; `problem`: why it came to
+    nothing."""
 
     what: str
     stage: str
@@ -121,8 +122,8 @@ class VolumeRepairOut(BaseModel):
 
 
 class RescueOut(BaseModel):
-    """Files on their way to the bench, or there. `folder`: where they are; counts of files by state; `not_whole`: the first of
-    those of which something is missing."""
+    """Files on their way to the bench, or there. `folder`: where they are; counts of files by state; `not_whole`: the
+    first of those of which something is missing."""
 
     id: str
     order: int | None
@@ -145,7 +146,8 @@ class RescueOut(BaseModel):
 
 
 class VolumesOut(BaseModel):
-    """Everything on the screen. `held`: why this cannot be ordered now, by look, repair, rescue; `linked`: a probe may pull orders."""
+    """Everything on the screen. `held`: why this cannot be ordered now, by look, repair, rescue; `linked`: a probe may
+    pull orders."""
 
     sources: list[VolumeSourceOut]
     source: str
@@ -192,7 +194,8 @@ class TakeBackRepairIn(BaseModel):
 
 
 class RescueIn(LookIn):
-    """`only`: paths of folders and files, empty for what lies right below the root; all of the volume where empty; `deleted`: what was deleted and still stands, instead; `is_all`: nothing else is wanted by the customer."""
+    """`only`: paths of folders and files, empty for what lies right below the root; all of the volume where empty;
+    `deleted`: what was deleted and still stands, instead; `is_all`: nothing else is wanted by the customer."""
 
     only: Annotated[list[Wanted], Field(max_length=200)] = []
     deleted: bool = False

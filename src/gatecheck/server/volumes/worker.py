@@ -1,7 +1,7 @@
 """A helper process that works on volumes, so that a check of minutes takes nothing from the rest of the bench.
 
-Frames of pickled values over its own standard input and output, ours on both ends: (task, arguments) in; ("told", …), ("done", value) or ("failed", sentence) out.
-"""
+Frames of pickled values over its own standard input and output, ours on both ends: (task, arguments) in; ("told", …),
+("done", value) or ("failed", sentence) out."""
 
 from __future__ import annotations
 
@@ -22,7 +22,8 @@ _MOST_FRAME = 1 << 31
 
 
 class WorkerProcess:
-    """One at a time. A process that died under a task is started again and given it once more: each goes on with what is read and copied so far."""
+    """One at a time. A process that died under a task is started again and given it once more: each goes on with what
+    is read and copied so far."""
 
     def __init__(self) -> None:
         self._lock, self._closed = threading.Lock(), False
@@ -39,7 +40,10 @@ class WorkerProcess:
                     self._end()
                     tries -= 1
                     if not tries or self._closed:
-                        raise StoreError(f"{task}: expected an answer of the helper, got none twice; it was ended ({type(error).__name__})") from error
+                        raise StoreError(
+                            f"{task}: expected an answer of the helper, got none twice; it was ended "
+                            f"({type(error).__name__})"
+                        ) from error
 
     @staticmethod
     def _answer(process: subprocess.Popen[bytes], task: str, arguments: tuple[Any, ...], told: Told) -> Any:
@@ -58,7 +62,12 @@ class WorkerProcess:
     def _running(self) -> subprocess.Popen[bytes]:
         if self._process is None or self._process.poll() is not None:
             self._end()
-            self._process = subprocess.Popen([sys.executable, "-m", "gatecheck.server.volumes.worker"], stdin=subprocess.PIPE, stdout=subprocess.PIPE, env={**os.environ, "OMP_NUM_THREADS": "1"})
+            self._process = subprocess.Popen(
+                [sys.executable, "-m", "gatecheck.server.volumes.worker"],
+                stdin=subprocess.PIPE,
+                stdout=subprocess.PIPE,
+                env={**os.environ, "OMP_NUM_THREADS": "1"},
+            )
         return self._process
 
     def _end(self) -> None:

@@ -38,7 +38,8 @@ _LARGEST_FILES = 1 << 50
 
 @dataclass(frozen=True, slots=True)
 class ReadRequest:
-    """What is to be read next. `careful`: it did not read at once; to the sector this time. `again`: nothing yet, but there is more to do here."""
+    """What is to be read next. `careful`: it did not read at once; to the sector this time. `again`: nothing yet, but
+    there is more to do here."""
 
     runs: tuple[Run, ...] = ()
     careful: bool = False
@@ -86,8 +87,11 @@ def look_task(told: Told, ground: SectorStore, first: int, last: int) -> tuple[C
     return found, _wants(disk, found.wanted)
 
 
-def writes_task(told: Told, ground: SectorStore, first: int, last: int, only: Sequence[str]) -> tuple[list[tuple[int, bytes, bytes]], list[str]]:
-    """((byte, what stands there, what is to stand there) of each write, the groups that they are). Raises DecodeError where something of it was not read."""
+def writes_task(
+    told: Told, ground: SectorStore, first: int, last: int, only: Sequence[str]
+) -> tuple[list[tuple[int, bytes, bytes]], list[str]]:
+    """((byte, what stands there, what is to stand there) of each write, the groups that they are). Raises DecodeError
+    where something of it was not read."""
     _forget(ground)
     disk = PartSectors(ground)
     plan = repair_of(disk, first, last, only=only)
@@ -100,7 +104,8 @@ def writes_task(told: Told, ground: SectorStore, first: int, last: int, only: Se
 
 
 class RescueSession:
-    """A rescue that goes on: `queue`: files to come in the order of the disk; `later`: those of which something did not read at once."""
+    """A rescue that goes on: `queue`: files to come in the order of the disk; `later`: those of which something did not
+    read at once."""
 
     def __init__(self, disk: PartSectors, rescue: Rescue, *, blind: bool) -> None:
         self.disk, self.rescue, self.blind = disk, rescue, blind
@@ -119,10 +124,15 @@ class RescueSession:
             own = self.rescue.volume.runs(item.node)
         except DecodeError:
             return []
-        return merge_runs((r.at // size, -(-(r.at % size + r.length) // size)) for r in own if r.at is not None and r.at + r.length < _LARGEST_FILES)
+        return merge_runs(
+            (r.at // size, -(-(r.at % size + r.length) // size))
+            for r in own
+            if r.at is not None and r.at + r.length < _LARGEST_FILES
+        )
 
     def turn(self, parts: PartialImages, *, ahead: bool) -> ReadRequest:
-        """Say what to read next; what is there is copied out now only where nothing is. `ahead`: what the turn before asked for may still come. Raises OSError, InputError."""
+        """Say what to read next; what is there is copied out now only where nothing is. `ahead`: what the turn before
+        asked for may still come. Raises OSError, InputError."""
         began = time.monotonic()
         if not ahead:
             self.asked = SectorMap()
@@ -132,7 +142,13 @@ class RescueSession:
         if not fresh and not careful:
             self.copy(parts)
         waiting = [*self.queue, *self.later, *(item for item, _ in self.ready)]
-        said = ReadRequest(done=self.of - sum(self.rescue.size_of(i.node) for i in waiting), of=self.of, files_done=self.files - len(waiting), files=self.files, blind=self.blind)
+        said = ReadRequest(
+            done=self.of - sum(self.rescue.size_of(i.node) for i in waiting),
+            of=self.of,
+            files_done=self.files - len(waiting),
+            files=self.files,
+            blind=self.blind,
+        )
         for first, count in fresh:
             self.asked.mark(first, count, READ)
         if fresh or careful:
@@ -152,13 +168,23 @@ class RescueSession:
                 self.asked.mark(first, count, UNKNOWN)
             self.ready = []  # only now: what could not be copied is copied when it goes on
 
-    def _pass(self, queue: deque[RescueItem], began: float, later: deque[RescueItem] | None) -> tuple[list[Run], list[Run]]:
-        """Over the files in their order, until there is enough to ask for. What is whole, or as whole as it can be, is ready; `later`: where the rest goes."""
+    def _pass(
+        self, queue: deque[RescueItem], began: float, later: deque[RescueItem] | None
+    ) -> tuple[list[Run], list[Run]]:
+        """Over the files in their order, until there is enough to ask for. What is whole, or as whole as it can be, is
+        ready; `later`: where the rest goes."""
         kept: list[RescueItem] = []
         fresh: list[Run] = []
         again: list[Run] = []
         fresh_size = again_size = 0
-        while queue and time.monotonic() - began < _TURN_SECONDS and fresh_size < _BATCH and again_size < _CAREFUL_BATCH and len(fresh) < _MOST_RUNS and len(again) < _MOST_RUNS:
+        while (
+            queue
+            and time.monotonic() - began < _TURN_SECONDS
+            and fresh_size < _BATCH
+            and again_size < _CAREFUL_BATCH
+            and len(fresh) < _MOST_RUNS
+            and len(again) < _MOST_RUNS
+        ):
             item = queue.popleft()
             runs = self.runs(item)
             new, failed = split(self.disk, runs, _BATCH)
@@ -184,7 +210,12 @@ class RescueSession:
         return [(at, count) for at, count, state in self.asked.runs(*run) if state == UNKNOWN]
 
     def _read_ones(self, runs: Sequence[Run]) -> list[Run]:
-        return [(at, count) for first, length in runs for at, count, state in self.disk.marks.runs(first, length) if state in (READ, BAD_SECTOR)]
+        return [
+            (at, count)
+            for first, length in runs
+            for at, count, state in self.disk.marks.runs(first, length)
+            if state in (READ, BAD_SECTOR)
+        ]
 
 
 def _size(runs: Sequence[Run]) -> int:
@@ -205,8 +236,18 @@ def _parts(ground: SectorStore) -> PartialImages:
     return PartialImages(Path(ground.image).parent.parent) if ground.marks else _Whole(Path(ground.image).parent)
 
 
-def rescue_task(told: Told, ground: SectorStore, first: int, last: int, target: str, only: Sequence[str] | None, deleted: bool, ahead: bool = False) -> ReadRequest:
-    """One turn of a rescue. `ahead`: what the turn before asked for may still be on its way. The catalogue is read first, then the files in the order of the disk. Raises InputError, OSError, DecodeError."""
+def rescue_task(
+    told: Told,
+    ground: SectorStore,
+    first: int,
+    last: int,
+    target: str,
+    only: Sequence[str] | None,
+    deleted: bool,
+    ahead: bool = False,
+) -> ReadRequest:
+    """One turn of a rescue. `ahead`: what the turn before asked for may still be on its way. The catalogue is read
+    first, then the files in the order of the disk. Raises InputError, OSError, DecodeError."""
     key = (ground.image, str(first), target)
     own = _SAVING.get(key)
     if own is None:
@@ -216,7 +257,12 @@ def rescue_task(told: Told, ground: SectorStore, first: int, last: int, target: 
         if asked.missing_runs():
             return _wants(disk, asked.missing_runs())
         if opening.volume is None:
-            raise DecodeError("volume", at=first * ground.sector, expected="one that can be read", got=opening.problem or (opening.known.name if opening.known else "none"))
+            raise DecodeError(
+                "volume",
+                at=first * ground.sector,
+                expected="one that can be read",
+                got=opening.problem or (opening.known.name if opening.known else "none"),
+            )
         rescue = Rescue(opening.volume, Path(target), only=only, deleted=deleted)
         if asked.missing_runs():
             return _wants(disk, merge_close(asked.missing_runs(), 1))
@@ -241,4 +287,10 @@ def where_task(told: Told, ground: SectorStore, lbas: Sequence[int]) -> list[Whe
     return places_of(PartSectors(ground), lbas)
 
 
-TASKS: Mapping[str, Callable[..., Any]] = {"look": look_task, "writes": writes_task, "rescue": rescue_task, "copy": copy_task, "where": where_task}
+TASKS: Mapping[str, Callable[..., Any]] = {
+    "look": look_task,
+    "writes": writes_task,
+    "rescue": rescue_task,
+    "copy": copy_task,
+    "where": where_task,
+}

@@ -10,7 +10,18 @@ from fastapi.responses import PlainTextResponse
 from gatecheck.server.tickets.wire import TicketOut
 from gatecheck.server.wire import LARGEST_ID, TicketId
 from gatecheck.server.work.service import Work
-from gatecheck.server.work.wire import AnswerIn, BackIn, GroupIn, PartIn, PartsOut, ShelfIn, ShelfOut, StepByIn, WaiveIn, WorkOut
+from gatecheck.server.work.wire import (
+    AnswerIn,
+    BackIn,
+    GroupIn,
+    PartIn,
+    PartsOut,
+    ShelfIn,
+    ShelfOut,
+    StepByIn,
+    WaiveIn,
+    WorkOut,
+)
 
 StepId = Annotated[str, Path(max_length=60)]
 Number = Annotated[int, Path(ge=0, le=LARGEST_ID)]

@@ -54,37 +54,86 @@ class Work:
         job = folded.job
         tray = tray_of(folded.entries, folded.stands)
         known = self._known(row, folded)
-        own = next((d for d in known.drives if d.is_own and d.serial and (job is None or job.part is None or d.serial != job.part.serial)), None)
-        return WorkOut.model_validate({
-            "name": job.name if job else "", "choice": job.choice if job else None, "fix": job.fix if job else None,
-            "phases": dict(self.shop.model.knowledge.work.phases), "steps": [self._step(folded, job, s, known) for s in job.steps] if job else [],
-            "done": sum(s.is_settled for s in job.steps) if job else 0, "minutes_left": job.minutes_left if job else 0.0,
-            "tray": [
-                {
-                    "entry": g.entry, "name": g.out.name, "what": g.out.what, "count": g.out.count, "kind": g.out.kind, "fields": list(g.out.fields),
-                    "back": not g.is_removed, "missing": g.missing,
-                }
-                for g in tray
-            ],
-            "lies_out": screws(tray), "guide": self._guide(row, folded), "part": self._chosen(folded), "old_serial": own.serial if own else None,
-            "proof": [
-                {"id": p.id, "name": p.name, "state": p.state, "why": self.shop.words.say(p.why), "reason": p.reason, "entries": list(p.entries)}
-                for p in proof_list(folded)
-            ],
-        })  # fmt: skip
+        own = next(
+            (
+                d
+                for d in known.drives
+                if d.is_own and d.serial and (job is None or job.part is None or d.serial != job.part.serial)
+            ),
+            None,
+        )
+        return WorkOut.model_validate(
+            {
+                "name": job.name if job else "",
+                "choice": job.choice if job else None,
+                "fix": job.fix if job else None,
+                "phases": dict(self.shop.model.knowledge.work.phases),
+                "steps": [self._step(folded, job, s, known) for s in job.steps] if job else [],
+                "done": sum(s.is_settled for s in job.steps) if job else 0,
+                "minutes_left": job.minutes_left if job else 0.0,
+                "tray": [
+                    {
+                        "entry": g.entry,
+                        "name": g.out.name,
+                        "what": g.out.what,
+                        "count": g.out.count,
+                        "kind": g.out.kind,
+                        "fields": list(g.out.fields),
+                        "back": not g.is_removed,
+                        "missing": g.missing,
+                    }
+                    for g in tray
+                ],
+                "lies_out": screws(tray),
+                "guide": self._guide(row, folded),
+                "part": self._chosen(folded),
+                "old_serial": own.serial if own else None,
+                "proof": [
+                    {
+                        "id": p.id,
+                        "name": p.name,
+                        "state": p.state,
+                        "why": self.shop.words.say(p.why),
+                        "reason": p.reason,
+                        "entries": list(p.entries),
+                    }
+                    for p in proof_list(folded)
+                ],
+            }
+        )
 
     def _step(self, folded: FoldedTicket, job: Job, own: JobStep, known: JobKnowledge) -> dict[str, Any]:
         step, words = own.step, self.shop.words
         said = folded.entries[own.entry] if own.entry is not None else None
-        hints = hints_of(self.shop.model.knowledge, folded.state.facts, job, own, folded.entries, folded.stands, known) if own.state == "now" else []
+        hints = (
+            hints_of(self.shop.model.knowledge, folded.state.facts, job, own, folded.entries, folded.stands, known)
+            if own.state == "now"
+            else []
+        )
         return {
-            "id": step.id, "phase": step.phase, "name": step.name, "do": step.do, "why": step.why, "minutes": step.minutes, "guard": step.guard,
-            "wants": list(step.wants), "screen": step.screen, "state": own.state, "answer": own.answer, "entry": own.entry, "tries": own.tries,
+            "id": step.id,
+            "phase": step.phase,
+            "name": step.name,
+            "do": step.do,
+            "why": step.why,
+            "minutes": step.minutes,
+            "guard": step.guard,
+            "wants": list(step.wants),
+            "screen": step.screen,
+            "state": own.state,
+            "answer": own.answer,
+            "entry": own.entry,
+            "tries": own.tries,
             "answers": [{"id": a.id, "say": a.say, "leads": a.leads, "asks": a.asks} for a in step.answers.values()],
-            "value": said.value if isinstance(said, StepDone) else None, "said_at": folded.tape[own.entry].made_at if own.entry is not None else None,
-            "held": [{"interlock": h.interlock, "why": words.say(h.why), "release": words.say(h.release)} for h in own.held],
-            "due_at": due_at(folded, own.due), "may_lead": own.may_lead, "hints": [words.say(h) for h in hints],
-        }  # fmt: skip
+            "value": said.value if isinstance(said, StepDone) else None,
+            "said_at": folded.tape[own.entry].made_at if own.entry is not None else None,
+            "held": [
+                {"interlock": h.interlock, "why": words.say(h.why), "release": words.say(h.release)} for h in own.held
+            ],
+            "due_at": due_at(folded, own.due),
+            "may_lead": own.may_lead,
+            "hints": [words.say(h) for h in hints],
+        }
 
     def _known(self, row: TicketRow, folded: FoldedTicket) -> JobKnowledge:
         """What files and books of the shop know of this machine."""
@@ -94,9 +143,19 @@ class Work:
             tries = key_tries(connection)
         newest = [self.captures.decoded.capture(f.name, f.sha256) for f in kept]
         platform = str(facts.get("platform", "pc"))
-        keys = candidates(knowledge.keys, tries, machine_of(row.machine, platform), _PICKER) if _PICKER in knowledge.keys.purposes else []
+        keys = (
+            candidates(knowledge.keys, tries, machine_of(row.machine, platform), _PICKER)
+            if _PICKER in knowledge.keys.purposes
+            else []
+        )
         changed = [left.name for left in as_left(knowledge, facts, folded.entries) if left.found != left.left]
-        return JobKnowledge(self._drives(folded, newest), _licence(newest), keys[0].key if keys else None, changed, [_minutes(e.made_at) for e in folded.tape])
+        return JobKnowledge(
+            self._drives(folded, newest),
+            _licence(newest),
+            keys[0].key if keys else None,
+            changed,
+            [_minutes(e.made_at) for e in folded.tape],
+        )
 
     def _drives(self, folded: FoldedTicket, newest: Sequence[Capture]) -> list[SeenDrive]:
         """Drives of the newest capture that has any, and the one whose label was read."""
@@ -107,11 +166,19 @@ class Work:
             for drive in capture.drives:
                 identity = drive.identity or {}
                 size = identity.get("capacity")
-                found.append(SeenDrive(
-                    str(identity.get("model") or drive.device), str(identity.get("serial") or ""),
-                    round(size / _GB) if isinstance(size, int | float) and size else None, drive in own,
-                ))  # fmt: skip
-        labels = [e.value for e, s in zip(folded.entries, folded.stands, strict=True) if s and isinstance(e, StepDone) and e.step == "label" and isinstance(e.value, str)]
+                found.append(
+                    SeenDrive(
+                        str(identity.get("model") or drive.device),
+                        str(identity.get("serial") or ""),
+                        round(size / _GB) if isinstance(size, int | float) and size else None,
+                        drive in own,
+                    )
+                )
+        labels = [
+            e.value
+            for e, s in zip(folded.entries, folded.stands, strict=True)
+            if s and isinstance(e, StepDone) and e.step == "label" and isinstance(e.value, str)
+        ]
         if labels and labels[-1] not in {d.serial for d in found}:
             found.append(SeenDrive(self.shop.model.knowledge.work.steps["label"].answers["read"].say, labels[-1], None))
         return found
@@ -122,14 +189,19 @@ class Work:
         with self.shop.database.read() as connection:
             raw = shelf.groups_out(connection)
             names = shelf.machine_names(connection, row.id)
-        guide: Guide | None = guide_for(opened(raw, row.id, knowledge), machine_of(name, str(facts.get("platform", "pc"))), form)
+        guide: Guide | None = guide_for(
+            opened(raw, row.id, knowledge), machine_of(name, str(facts.get("platform", "pc"))), form
+        )
         upcoming = next_group(guide, tray_of(folded.entries, folded.stands))
         return {
-            "level": guide.level if guide else None, "machines": guide.machines if guide else 0, "minutes": guide.minutes if guide else None,
-            "first_minutes": guide.first_minutes if guide else None, "general": list(knowledge.work.strip.get(form, ())),
+            "level": guide.level if guide else None,
+            "machines": guide.machines if guide else 0,
+            "minutes": guide.minutes if guide else None,
+            "first_minutes": guide.first_minutes if guide else None,
+            "general": list(knowledge.work.strip.get(form, ())),
             "next": {**to_builtins(upcoming), "fields": list(upcoming.fields)} if upcoming else None,
             "known_as": None if facts.get("known_as") else known_as(row.machine, names),
-        }  # fmt: skip
+        }
 
     def _chosen(self, folded: FoldedTicket) -> ChosenOut | None:
         part = folded.part
@@ -137,12 +209,30 @@ class Work:
             return None
         with self.shop.database.read() as connection:
             left = {i.id: i.left for i in shelf.shelf(connection)}
-        return ChosenOut(shelf=part.shelf, name=part.name, serial=part.serial, size_gb=part.size_gb, price=part.price, left=left.get(part.shelf or 0))
+        return ChosenOut(
+            shelf=part.shelf,
+            name=part.name,
+            serial=part.serial,
+            size_gb=part.size_gb,
+            price=part.price,
+            left=left.get(part.shelf or 0),
+        )
 
     # --- steps ---------------------------------------------------------------------------------------------------
 
-    def answer(self, ticket_id: int, step: str, answer: str, value: object, *, by: str, key: str | None = None, at: str | None = None) -> TicketOut:
-        """Answer a step of the job; what follows from it stands and falls with it. Raises TapeError where it is not open, held or refused."""
+    def answer(
+        self,
+        ticket_id: int,
+        step: str,
+        answer: str,
+        value: object,
+        *,
+        by: str,
+        key: str | None = None,
+        at: str | None = None,
+    ) -> TicketOut:
+        """Answer a step of the job; what follows from it stands and falls with it. Raises TapeError where it is not
+        open, held or refused."""
 
         def make(folded: FoldedTicket) -> list[Body]:
             job = _job(folded)
@@ -154,7 +244,9 @@ class Work:
             self.practice.connect_again(ticket_id)  # a practice machine gets the new drive now
         return after
 
-    def waive(self, ticket_id: int, step: str, reason: str, *, by: str, key: str | None = None, at: str | None = None) -> TicketOut:
+    def waive(
+        self, ticket_id: int, step: str, reason: str, *, by: str, key: str | None = None, at: str | None = None
+    ) -> TicketOut:
         """Leave a step, or a line of the proof, out with a written reason."""
 
         def make(folded: FoldedTicket) -> list[Body]:
@@ -165,7 +257,9 @@ class Work:
 
         return self.tickets.append_made(ticket_id, make, by=by, key=key, at=at)
 
-    def bring_forward(self, ticket_id: int, step: str, *, by: str, key: str | None = None, at: str | None = None) -> TicketOut:
+    def bring_forward(
+        self, ticket_id: int, step: str, *, by: str, key: str | None = None, at: str | None = None
+    ) -> TicketOut:
         """Take a step before its turn. Raises TapeError where another has to come first."""
 
         def make(folded: FoldedTicket) -> list[Body]:
@@ -174,25 +268,42 @@ class Work:
             if not own.may_lead:
                 ids = {s.step.id: s for s in job.steps}
                 before = [ids[n].step.name for n in own.step.needs if n in ids and not ids[n].is_settled]
-                raise TapeError(f"step {step}", expected="one that nothing has to come before", got=f"first: {', '.join(before)}" if before else "the one in hand")
+                raise TapeError(
+                    f"step {step}",
+                    expected="one that nothing has to come before",
+                    got=f"first: {', '.join(before)}" if before else "the one in hand",
+                )
             return [{"first": step}]
 
         return self.tickets.append_made(ticket_id, make, by=by, key=key, at=at)
 
     # --- the tray ------------------------------------------------------------------------------------------------
 
-    def take_out(self, ticket_id: int, group: Mapping[str, Any], *, by: str, key: str | None = None, at: str | None = None) -> TicketOut:
+    def take_out(
+        self, ticket_id: int, group: Mapping[str, Any], *, by: str, key: str | None = None, at: str | None = None
+    ) -> TicketOut:
         """A group came off the machine."""
-        body = {"out": group["name"], "what": group["what"], "count": group["count"], "kind": group["kind"], "fields": list(group["fields"])}
+        body = {
+            "out": group["name"],
+            "what": group["what"],
+            "count": group["count"],
+            "kind": group["kind"],
+            "fields": list(group["fields"]),
+        }
         return self.tickets.append_made(ticket_id, lambda folded: [body], by=by, key=key, at=at)
 
-    def put_back(self, ticket_id: int, entry: int, missing: int, *, by: str, key: str | None = None, at: str | None = None) -> TicketOut:
-        """A group is in its place again. Raises TapeError where it is not what lies out, or more is missing than there was."""
+    def put_back(
+        self, ticket_id: int, entry: int, missing: int, *, by: str, key: str | None = None, at: str | None = None
+    ) -> TicketOut:
+        """A group is in its place again. Raises TapeError where it is not what lies out, or more is missing than there
+        was."""
 
         def make(folded: FoldedTicket) -> list[Body]:
             group = next((g for g in tray_of(folded.entries, folded.stands) if g.entry == entry), None)
             if group is None or not group.is_removed:
-                raise TapeError(f"tray {entry}", expected="a group that lies out", got="one that is back" if group else "none")
+                raise TapeError(
+                    f"tray {entry}", expected="a group that lies out", got="one that is back" if group else "none"
+                )
             if missing > group.out.count:
                 raise TapeError(f"tray {entry}", expected=f"at most {group.out.count} missing", got=missing)
             return [{"back": entry, "missing": missing}]
@@ -207,14 +318,21 @@ class Work:
         wanted = wanted_of(self.shop.model.knowledge.work.slots, folded.state.facts)
         with self.shop.database.read() as connection:
             items = shelf.shelf(connection, ticket_id)
-        return PartsOut.model_validate({
-            "wants": {k: v for k, v in to_builtins(wanted).items() if k != "was_spinning"},
-            "drives": [{"item": to_builtins(f.item), "fits": f.fits, "why": [self.shop.words.say(w) for w in f.why]} for f in fitting(items, wanted)],
-            "cables": [to_builtins(i) for i in items if i.kind == "cable"], "chosen": self._chosen(folded),
-        })  # fmt: skip
+        return PartsOut.model_validate(
+            {
+                "wants": {k: v for k, v in to_builtins(wanted).items() if k != "was_spinning"},
+                "drives": [
+                    {"item": to_builtins(f.item), "fits": f.fits, "why": [self.shop.words.say(w) for w in f.why]}
+                    for f in fitting(items, wanted)
+                ],
+                "cables": [to_builtins(i) for i in items if i.kind == "cable"],
+                "chosen": self._chosen(folded),
+            }
+        )
 
     def choose(self, ticket_id: int, part: PartIn, *, at: str | None = None) -> TicketOut:
-        """Reserve a part of the shelf, or say which one they brought; the job's step is answered with it. Raises StoreError where none is left."""
+        """Reserve a part of the shelf, or say which one they brought; the job's step is answered with it. Raises
+        StoreError where none is left."""
         with self.shop.database.read() as connection:
             item = next((i for i in shelf.shelf(connection, ticket_id) if i.id == part.shelf), None)
         if part.shelf is not None and item is None:
@@ -224,10 +342,26 @@ class Work:
         name, size, price = (item.name, item.size_gb, item.price) if item else (part.name.strip(), part.size_gb, 0.0)
 
         def make(folded: FoldedTicket) -> list[Body]:
-            chosen: list[Body] = [{"part": {"shelf": part.shelf, "name": name, "serial": part.serial.strip(), "size_gb": size, "price": price}}]
+            chosen: list[Body] = [
+                {
+                    "part": {
+                        "shelf": part.shelf,
+                        "name": name,
+                        "serial": part.serial.strip(),
+                        "size_gb": size,
+                        "price": price,
+                    }
+                }
+            ]
             own = folded.job.find(PART_STEP) if folded.job else None
             if own is not None and not own.is_settled:
-                chosen.append({"step": PART_STEP, "answer": "reserved" if item else "theirs", **({} if item else {"value": part.serial.strip() or name})})
+                chosen.append(
+                    {
+                        "step": PART_STEP,
+                        "answer": "reserved" if item else "theirs",
+                        **({} if item else {"value": part.serial.strip() or name}),
+                    }
+                )
             return chosen
 
         def check(connection: Connection) -> None:
@@ -238,14 +372,17 @@ class Work:
 
     def shelf_view(self) -> ShelfOut:
         with self.shop.database.read() as connection:
-            return ShelfOut.model_validate({"items": [to_builtins(i) for i in shelf.shelf(connection)], "columns": list(COLUMNS)})
+            return ShelfOut.model_validate(
+                {"items": [to_builtins(i) for i in shelf.shelf(connection)], "columns": list(COLUMNS)}
+            )
 
     def shelf_csv(self) -> str:
         with self.shop.database.read() as connection:
             return write_shelf(shelf.shelf(connection))
 
     def bring_in(self, text: str) -> ShelfOut:
-        """Lay what a CSV file lists on the shelf: all of it or nothing. Raises ShelfError with every line that cannot be used."""
+        """Lay what a CSV file lists on the shelf: all of it or nothing. Raises ShelfError with every line that cannot
+        be used."""
         self.put_items(read_shelf(text))
         return self.shelf_view()
 
@@ -261,7 +398,9 @@ class Work:
         return self.shelf_view()
 
 
-def opened(raw: Sequence[tuple[int, str, str, str, dict[str, object], str]], but_for: int, knowledge: Any) -> list[OpenedMachine]:
+def opened(
+    raw: Sequence[tuple[int, str, str, str, dict[str, object], str]], but_for: int, knowledge: Any
+) -> list[OpenedMachine]:
     """Machines that were opened here, oldest first; what is no group any more is left out."""
     by_ticket: dict[int, list[tuple[RemovedGroup, str]]] = {}
     named: dict[int, tuple[str, str, str]] = {}
@@ -269,7 +408,9 @@ def opened(raw: Sequence[tuple[int, str, str, str, dict[str, object], str]], but
         if ticket == but_for:
             continue
         try:
-            entry = parse_entry({k: v for k, v in body.items() if k in ("out", "what", "count", "kind", "fields")}, 0, knowledge)
+            entry = parse_entry(
+                {k: v for k, v in body.items() if k in ("out", "what", "count", "kind", "fields")}, 0, knowledge
+            )
         except TapeError:
             continue
         if isinstance(entry, RemovedGroup):
@@ -285,7 +426,11 @@ def opened(raw: Sequence[tuple[int, str, str, str, dict[str, object], str]], but
 
 def _job(folded: FoldedTicket) -> Job:
     if folded.job is None:
-        raise TapeError("job", expected="a signed call to carry out", got="none: it was not signed, or something since speaks against it")
+        raise TapeError(
+            "job",
+            expected="a signed call to carry out",
+            got="none: it was not signed, or something since speaks against it",
+        )
     return folded.job
 
 

@@ -1,5 +1,6 @@
 #!/usr/bin/env python3
-"""What runs on the stick: shuts every drive of the machine, finds the bench, shows where it stands, and lets the probe work. Nothing but Python's own library.
+"""What runs on the stick: shuts every drive of the machine, finds the bench, shows where it stands, and lets the probe
+work. Nothing but Python's own library.
 
 Finding the bench: multicast DNS (RFC 6762) for services of the type `_gatecheck._tcp` (RFC 6763).
 """
@@ -59,12 +60,18 @@ def shut(name):
 
 
 def is_outside(name):
-    """Plugged in from outside, or a card: what the stick itself may be. Only such are asked for its mark: a drive of the machine is not read for that."""
-    return "/usb" in os.path.realpath("/sys/block/" + name) or probe.read_text("/sys/block/%s/removable" % name).strip() == "1" or name.startswith("mmcblk")
+    """Plugged in from outside, or a card: what the stick itself may be. Only such are asked for its mark: a drive of
+    the machine is not read for that."""
+    return (
+        "/usb" in os.path.realpath("/sys/block/" + name)
+        or probe.read_text("/sys/block/%s/removable" % name).strip() == "1"
+        or name.startswith("mmcblk")
+    )
 
 
 def own_disk(asked=None):
-    """The stick itself, by the identifier in its table; None where it was pulled. `asked`: what is known of each name, so that each is read once while it is there."""
+    """The stick itself, by the identifier in its table; None where it was pulled. `asked`: what is known of each name,
+    so that each is read once while it is there."""
     asked = {} if asked is None else asked
     names = [name for name in block_names() if is_outside(name)]
     for gone in set(asked) - set(names):
@@ -84,7 +91,10 @@ def carries_mark(name):
 
 
 def own_partition(disk):
-    return next((n for n in sorted(os.listdir("/sys/block/" + disk)) if os.path.isfile(f"/sys/block/{disk}/{n}/partition")), None)
+    return next(
+        (n for n in sorted(os.listdir("/sys/block/" + disk)) if os.path.isfile(f"/sys/block/{disk}/{n}/partition")),
+        None,
+    )
 
 
 def put_reading(source, facts):
@@ -100,7 +110,9 @@ def put_reading(source, facts):
         finally:
             os.close(descriptor)
     try:
-        done = subprocess.run(["mount", "-t", "vfat", "-o", "rw,sync,noatime", "/dev/" + part, "/stick"], capture_output=True, text=True)
+        done = subprocess.run(
+            ["mount", "-t", "vfat", "-o", "rw,sync,noatime", "/dev/" + part, "/stick"], capture_output=True, text=True
+        )
         if done.returncode:
             raise OSError(5, done.stderr.strip() or "the stick cannot be opened")
         try:
@@ -136,9 +148,12 @@ def free_name(facts, taken):
 def wired():
     """Network ports with a cable's plug: Ethernet by its type, and no radio."""
     return [
-        n for n in sorted(os.listdir("/sys/class/net"))
-        if n != "lo" and probe.read_text(f"/sys/class/net/{n}/type").strip() == "1" and not os.path.exists(f"/sys/class/net/{n}/wireless")
-    ]  # fmt: skip
+        n
+        for n in sorted(os.listdir("/sys/class/net"))
+        if n != "lo"
+        and probe.read_text(f"/sys/class/net/{n}/type").strip() == "1"
+        and not os.path.exists(f"/sys/class/net/{n}/wireless")
+    ]
 
 
 def has_carrier(port):
@@ -204,7 +219,11 @@ def benches_in(raw, source):
             at += size
         # of a bench with several addresses the one that the answer came from is the one that reaches it from here
         there = {host: source if source in own else own[0] for host, own in hosts.items()}
-        return [(name[: -len(SERVICE) - 1], there.get(host, source), port) for name, (port, host) in sorted(services.items()) if port]
+        return [
+            (name[: -len(SERVICE) - 1], there.get(host, source), port)
+            for name, (port, host) in sorted(services.items())
+            if port
+        ]
     except (struct.error, ValueError):
         return []
 
@@ -235,7 +254,9 @@ def find_benches(seconds=ASK_SECONDS):
 
 def ask(address, path, body=None):
     """One request to a bench that has no secret for us yet. Raises Refused with its words, OSError, ValueError."""
-    request = urllib.request.Request(address + path, None if body is None else json.dumps(body).encode(), {"Content-Type": "application/json"})
+    request = urllib.request.Request(
+        address + path, None if body is None else json.dumps(body).encode(), {"Content-Type": "application/json"}
+    )
     try:
         with probe.OPENER.open(request, timeout=6) as answer:
             said = json.loads(answer.read(1 << 16))
@@ -290,7 +311,8 @@ def times(count, point):
 
 
 def is_signed(key, text, signature):
-    """Did whoever has the key (32 bytes as hex digits) sign this text? Anything that is no key or no signature did not."""
+    """Did whoever has the key (32 bytes as hex digits) sign this text? Anything that is no key or no signature did
+    not."""
     try:
         key, signature = bytes.fromhex(key), bytes.fromhex(signature)
     except (TypeError, ValueError):
@@ -298,12 +320,16 @@ def is_signed(key, text, signature):
     if len(key) != 32 or len(signature) != 64:
         return False
     own, nonce, s = point_of(key), point_of(signature[:32]), int.from_bytes(signature[32:], "little")
-    if own is None or nonce is None or s >= ORDER or times(8, own)[0] % FIELD == 0:  # the last: a key for which anything is a signature
+    if (
+        own is None or nonce is None or s >= ORDER or times(8, own)[0] % FIELD == 0
+    ):  # the last: a key for which anything is a signature
         return False
     base = point_of((4 * pow(5, FIELD - 2, FIELD) % FIELD).to_bytes(32, "little"))
     share = int.from_bytes(hashlib.sha512(signature[:32] + key + text.encode()).digest(), "little") % ORDER
     left, right = times(s, base), added(nonce, times(share, own))
-    return (left[0] * right[2] - right[0] * left[2]) % FIELD == 0 and (left[1] * right[2] - right[1] * left[2]) % FIELD == 0
+    return (left[0] * right[2] - right[0] * left[2]) % FIELD == 0 and (
+        left[1] * right[2] - right[1] * left[2]
+    ) % FIELD == 0
 
 
 def pinned_key(place=KEY_PLACE):
@@ -314,7 +340,9 @@ def pinned_key(place=KEY_PLACE):
 
 def number_of(nonce, token, key):
     """The short number that this screen and the bench's show."""
-    return "%06d" % (int(hashlib.sha256(f"gatecheck-number|{nonce}|{token}|{key}".encode()).hexdigest(), 16) % 1_000_000)
+    return "%06d" % (
+        int(hashlib.sha256(f"gatecheck-number|{nonce}|{token}|{key}".encode()).hexdigest(), 16) % 1_000_000
+    )
 
 
 # --- what stands on the screen -------------------------------------------------------------------------------------
@@ -362,8 +390,15 @@ def screen(shown, columns, rows):
             asked += [("strong", " " + line) for line in wrapped(text, wide - 2)] if text else [("plain", "")]
         foot = [("keys", line) for line in key_lines(shown.keys, wide)]
         asked = asked[: max(0, rows - len(foot))]
-        return [(look, UNSHOWN.sub("?", fitted(line, wide))) for look, line in asked + [("plain", "")] * max(0, rows - len(foot) - len(asked)) + foot]
-    top = [("title", fitted(" " + shown.machine, wide)), *(("soft", " " + line) for line in wrapped(shown.mode, columns - 2)), ("plain", "")]
+        return [
+            (look, UNSHOWN.sub("?", fitted(line, wide)))
+            for look, line in asked + [("plain", "")] * max(0, rows - len(foot) - len(asked)) + foot
+        ]
+    top = [
+        ("title", fitted(" " + shown.machine, wide)),
+        *(("soft", " " + line) for line in wrapped(shown.mode, columns - 2)),
+        ("plain", ""),
+    ]
     for name, line, state in shown.drives:
         top.append(("plain", fitted(f" {line}", columns)))
         verdict = shown.verdicts.get(name) or state
@@ -402,17 +437,31 @@ def key_lines(keys, columns):
 
 
 def code_lines(rows):
-    """A code to scan, two rows of it in a line of text. `rows`: texts of 0 and 1. Dark on light, with the light margin that readers want."""
+    """A code to scan, two rows of it in a line of text. `rows`: texts of 0 and 1. Dark on light, with the light margin
+    that readers want."""
     wide = len(rows[0]) if rows else 0
     padded = ["0" * (wide + 4)] * 2 + ["00" + row + "00" for row in rows] + ["0" * (wide + 4)] * 2
     if len(padded) % 2:
         padded.append("0" * (wide + 4))
     # the console's foreground is light: a light module is drawn, a dark one is left
-    return ["".join({"00": "█", "01": "▀", "10": "▄", "11": " "}[a + b] for a, b in zip(padded[n], padded[n + 1], strict=False)) for n in range(0, len(padded), 2)]
+    return [
+        "".join(
+            {"00": "█", "01": "▀", "10": "▄", "11": " "}[a + b] for a, b in zip(padded[n], padded[n + 1], strict=False)
+        )
+        for n in range(0, len(padded), 2)
+    ]
 
 
-UNSHOWN = re.compile("[\x00-\x1f\x7f-\x9f]")  # a drive's model or a bench's name is whatever it says: none of it is an order to the console
-LOOKS = {"plain": "\x1b[0;37m", "title": "\x1b[0;30;47m", "strong": "\x1b[0;1;37m", "soft": "\x1b[0;37m", "keys": "\x1b[0;30;47m"}
+UNSHOWN = re.compile(
+    "[\x00-\x1f\x7f-\x9f]"
+)  # a drive's model or a bench's name is whatever it says: none of it is an order to the console
+LOOKS = {
+    "plain": "\x1b[0;37m",
+    "title": "\x1b[0;30;47m",
+    "strong": "\x1b[0;1;37m",
+    "soft": "\x1b[0;37m",
+    "keys": "\x1b[0;30;47m",
+}
 
 
 class Console:
@@ -433,11 +482,15 @@ class Console:
         self.last = lines
         out = ["\x1b[H"]
         for number, (look, line) in enumerate(lines):
-            text = re.sub("[█▀▄]", lambda found: LOOKS["strong"] + found[0], line.ljust(size.columns)[: size.columns], count=1)  # a code is of one brightness, or it is not read
+            text = re.sub(
+                "[█▀▄]", lambda found: LOOKS["strong"] + found[0], line.ljust(size.columns)[: size.columns], count=1
+            )  # a code is of one brightness, or it is not read
             out.append("{}{}{}".format(LOOKS[look], text, "\r\n" if number + 1 < len(lines) else ""))
         sys.stdout.write("".join(out))
         sys.stdout.flush()
-        told = "\n".join(re.sub("[█▀▄].*", "", line).rstrip() for look, line in lines if line.strip() and look != "keys")
+        told = "\n".join(
+            re.sub("[█▀▄].*", "", line).rstrip() for look, line in lines if line.strip() and look != "keys"
+        )
         if told != self.told:
             self.told = told
             with contextlib.suppress(OSError), open("/dev/ttyS0", "w") as serial:
@@ -472,14 +525,25 @@ class Stick:
         self.asked_at = self.port_at = 0.0
         self.ends = False
         s = self.shown
-        s.machine = " ".join(filter(None, (self.facts.get("sys_vendor"), self.facts.get("product_name")))) or "This machine"
-        s.mode = "{} firmware {} {}".format("UEFI" if self.facts.get("mode") == "uefi" else "Legacy", self.facts.get("bios_version", ""), self.facts.get("bios_date", ""))
+        s.machine = (
+            " ".join(filter(None, (self.facts.get("sys_vendor"), self.facts.get("product_name")))) or "This machine"
+        )
+        s.mode = "{} firmware {} {}".format(
+            "UEFI" if self.facts.get("mode") == "uefi" else "Legacy",
+            self.facts.get("bios_version", ""),
+            self.facts.get("bios_date", ""),
+        )
         if os.path.isfile("/sys/firmware/efi/efivars/SecureBoot-8be4df61-93ca-11d2-aa0d-00e098032b8c"):
-            with contextlib.suppress(OSError), open("/sys/firmware/efi/efivars/SecureBoot-8be4df61-93ca-11d2-aa0d-00e098032b8c", "rb") as variable:
+            with (
+                contextlib.suppress(OSError),
+                open("/sys/firmware/efi/efivars/SecureBoot-8be4df61-93ca-11d2-aa0d-00e098032b8c", "rb") as variable,
+            ):
                 s.mode += ", Secure Boot " + ("on" if variable.read()[-1:] == b"\1" else "off")
 
     def say(self, text):
-        if text.startswith("Leave me running"):  # the probe has nothing to do; how it is ended at a terminal is of no use here
+        if text.startswith(
+            "Leave me running"
+        ):  # the probe has nothing to do; how it is ended at a terminal is of no use here
             self.shown.doing = ""
             return
         self.shown.log.append(text)
@@ -499,10 +563,24 @@ class Stick:
             told = probe.describe(block)
             size = int(told["size"]) * 512 if told.get("size", "").isdigit() else 0
             model = told.get("device/model") or told.get("device/name") or "no name"
-            here = "this stick" if block.name == own else "shut: nothing can be written to it" if block.name in self.closed else "COULD NOT BE SHUT"
-            lines.append(("" if block.name == own else probe.drive_of(block), "%-8s %s  %s" % (block.name, model[:24].strip(), probe.size_words(size) if size else "no size"), here))
+            here = (
+                "this stick"
+                if block.name == own
+                else "shut: nothing can be written to it"
+                if block.name in self.closed
+                else "COULD NOT BE SHUT"
+            )
+            lines.append(
+                (
+                    "" if block.name == own else probe.drive_of(block),
+                    "%-8s %s  %s" % (block.name, model[:24].strip(), probe.size_words(size) if size else "no size"),
+                    here,
+                )
+            )
         self.shown.drives = lines
-        self.shown.pull = "" if own is None or self.busy_with_stick() else "You may pull the stick: everything stands in memory."
+        self.shown.pull = (
+            "" if own is None or self.busy_with_stick() else "You may pull the stick: everything stands in memory."
+        )
         if self.handed:
             pass  # somebody here is asked
         elif not self.secret:
@@ -511,7 +589,9 @@ class Stick:
             self.asked_at = time.monotonic()
             with contextlib.suppress(Exception):  # the link itself says what is wrong with it
                 said = self.link.call("GET", "/said?session=" + self.link.session, None, False)
-                self.shown.verdicts = {str(name)[:40]: str(text)[:300] for name, text in dict(said.get("drives", {})).items()}
+                self.shown.verdicts = {
+                    str(name)[:40]: str(text)[:300] for name, text in dict(said.get("drives", {})).items()
+                }
 
     def busy_with_stick(self):
         return self.shown.doing.startswith("Writing")
@@ -532,7 +612,11 @@ class Stick:
             if time.monotonic() - self.port_at > 8:
                 self.port_at = time.monotonic()
                 for port in ready:
-                    subprocess.Popen(["udhcpc", "-i", port, "-n", "-q", "-t", "5", "-T", "1", "-s", "/gatecheck/dhcp.sh"], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+                    subprocess.Popen(
+                        ["udhcpc", "-i", port, "-n", "-q", "-t", "5", "-T", "1", "-s", "/gatecheck/dhcp.sh"],
+                        stdout=subprocess.DEVNULL,
+                        stderr=subprocess.DEVNULL,
+                    )
         else:
             self.shown.net = "Network: " + ", ".join(f"{p} {address_of(p)}" for p in with_address)
             self.find()
@@ -546,10 +630,16 @@ class Stick:
             if len(self.benches) == 1:
                 self.bench = self.benches[0][1]
             elif self.benches:
-                self.shown.bench = "Benches: " + ", ".join("[%d] %s" % (n, name) for n, (name, _) in enumerate(self.benches[:9], 1)) + ". Press the number of yours."
+                self.shown.bench = (
+                    "Benches: "
+                    + ", ".join("[%d] %s" % (n, name) for n, (name, _) in enumerate(self.benches[:9], 1))
+                    + ". Press the number of yours."
+                )
                 return
             else:
-                self.shown.bench = "No bench answers on this network yet. Press A to type its address, O to read onto the stick."
+                self.shown.bench = (
+                    "No bench answers on this network yet. Press A to type its address, O to read onto the stick."
+                )
                 return
         self.knock()
 
@@ -559,13 +649,22 @@ class Stick:
             if not self.token:
                 self.nonce = os.urandom(16).hex()
                 commit = hashlib.sha256(self.nonce.encode()).hexdigest()
-                said = ask(self.bench, "/api/link/knock", {"machine": self.facts, "probe": probe.VERSION, "commit": commit})
+                said = ask(
+                    self.bench, "/api/link/knock", {"machine": self.facts, "probe": probe.VERSION, "commit": commit}
+                )
                 self.token = str(said.get("token", ""))[:80]
                 self.key = str(said.get("key", ""))[:64]
-                self.is_own = bool(self.pinned) and self.key == self.pinned and is_signed(self.key, f"gatecheck-knock|{commit}|{self.token}", str(said.get("sign", "")))
+                self.is_own = (
+                    bool(self.pinned)
+                    and self.key == self.pinned
+                    and is_signed(self.key, f"gatecheck-knock|{commit}|{self.token}", str(said.get("sign", "")))
+                )
                 self.shown.qr = code_lines([str(row) for row in said.get("qr", [])][:80])
                 self.name = str(said.get("name", ""))[:40]
-                self.shown.bench = f"Bench found: {self.name}. Scan this with its tablet, take the machine in there, or press C to type a ticket's code."
+                self.shown.bench = (
+                    f"Bench found: {self.name}. Scan this with its tablet, take the machine in there, "
+                    f"or press C to type a ticket's code."
+                )
                 return
             said = ask(self.bench, f"/api/link/knock/{self.token}?nonce={self.nonce}")
             if said.get("secret"):
@@ -592,22 +691,41 @@ class Stick:
         except probe.Refused as error:
             self.shown.bench = f"The bench does not take the code {typed[:20]}: {error}"
         except (OSError, ValueError, KeyError) as error:
-            self.shown.bench = "What answers at {} is no bench: {}".format(self.bench, probe.reason_of(error) if isinstance(error, OSError) else "no answer of a bench")
+            self.shown.bench = "What answers at {} is no bench: {}".format(
+                self.bench, probe.reason_of(error) if isinstance(error, OSError) else "no answer of a bench"
+            )
 
     # nobody takes this machine over who is not at the bench that somebody here sees
 
     def compare(self, secret):
-        """A bench has handed out a secret. Whoever stands here compares the number on both screens; of a bench that did not make this stick, types it as that bench
-        shows it: one that only answers on the network has no screen to read it from."""
+        """A bench has handed out a secret. Whoever stands here compares the number on both screens; of a bench that did
+        not make this stick, types it as that bench shows it: one that only answers on the network has no screen to read
+        it from."""
         if not self.token:
-            self.shown.bench = "The bench has not told this machine a number to compare. Type the code again in a moment."
+            self.shown.bench = (
+                "The bench has not told this machine a number to compare. Type the code again in a moment."
+            )
             return
         self.handed = secret[:200]
         number = number_of(self.nonce, self.token, self.key)
         if self.is_own:
-            self.shown.question = [f"{self.name or self.bench} takes this machine in.", "", "Number:  %s %s" % (number[:3], number[3:]), "", "Does the bench's screen show the same number? It is the bench that made this stick."]
+            self.shown.question = [
+                f"{self.name or self.bench} takes this machine in.",
+                "",
+                "Number:  %s %s" % (number[:3], number[3:]),
+                "",
+                "Does the bench's screen show the same number? It is the bench that made this stick.",
+            ]
         else:
-            self.shown.question = [f"{self.name or 'A bench'} at {self.bench} takes this machine in. It did not make this stick.", "", "Look at the screen of your own bench. Type the six digits that it shows for this machine; where it shows none, press Esc: somebody else answers on this network."]
+            self.shown.question = [
+                f"{self.name or 'A bench'} at {self.bench} takes this machine in. It did not make this stick.",
+                "",
+                (
+                    "Look at the screen of your own bench. Type the six digits that it shows for this machine; where "
+                    "it "
+                    "shows none, press Esc: somebody else answers on this network."
+                ),
+            ]
             self.typed = ""
             self.shown.typing = ("Number", "")
 
@@ -621,7 +739,8 @@ class Stick:
         self.asked_at = time.monotonic() + 10
 
     def confirm(self, lines, going):
-        """Asked by the thread that works, before the first byte is written to a drive. True where somebody presses Y here."""
+        """Asked by the thread that works, before the first byte is written to a drive. True where somebody presses Y
+        here."""
         self.answered = False
         self.answer.clear()
         self.shown.question = [*lines, "Press Y to allow it. Any other key refuses it."]
@@ -743,7 +862,8 @@ class Stick:
         self.shown.typing = (what, meant(self.typed, self.layout))
 
 
-# what a key of this keyboard means, by what the kernel takes it for (the letters of a code, digits, and what an address needs); digits stay digits without Shift too
+# what a key of this keyboard means, by what the kernel takes it for (the letters of a code, digits, and what an address
+# needs); digits stay digits without Shift too
 LAYOUTS: tuple[tuple[str, dict[int, int]], ...] = (
     ("English", {}),
     ("German", str.maketrans("yzYZ/>&", "zyZY-:/")),

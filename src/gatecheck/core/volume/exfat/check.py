@@ -1,7 +1,7 @@
 """exFAT: both boot regions, the map of clusters, entry sets with their sums, chains.
 
-Microsoft, "exFAT file system specification": 3.1.13 (flags), 3.4 (checksum), 6.3.3 (entry sets), 7.1 (map), 7.2 (table of capitals).
-"""
+Microsoft, "exFAT file system specification": 3.1.13 (flags), 3.4 (checksum), 6.3.3 (entry sets), 7.1 (map), 7.2 (table
+of capitals)."""
 
 from __future__ import annotations
 
@@ -28,7 +28,14 @@ def check_exfat(volume: ExFat, add: Callable[[VolumeFinding], None]) -> tuple[in
         owner[cluster] = len(names) - 1
     _capitals(volume, add)
     files, folders = 0, [("/", volume.root, 0, False)]
-    unread = ["/"] if any(volume.bytes.span(volume.at(n), volume.cluster)[0].missing for n in volume.chain(volume.root, 0, contiguous=False)) else []
+    unread = (
+        ["/"]
+        if any(
+            volume.bytes.span(volume.at(n), volume.cluster)[0].missing
+            for n in volume.chain(volume.root, 0, contiguous=False)
+        )
+        else []
+    )
     for own, path in volume.walk():
         if own.deleted:
             continue
@@ -37,7 +44,10 @@ def check_exfat(volume: ExFat, add: Callable[[VolumeFinding], None]) -> tuple[in
             folders.append((path, own.cluster, own.size, own.contiguous))
         names.append(path)
         _set(volume, own, path, owner, names, add)
-        if own.is_folder and any(volume.bytes.span(volume.at(n), volume.cluster)[0].missing for n in volume.chain(own.cluster, own.size, contiguous=own.contiguous)):
+        if own.is_folder and any(
+            volume.bytes.span(volume.at(n), volume.cluster)[0].missing
+            for n in volume.chain(own.cluster, own.size, contiguous=own.contiguous)
+        ):
             unread.append(path)
     for path, cluster, size, contiguous in (folder for folder in folders if folder[0] not in unread):
         orphans = sum(1 for _ in volume.orphans(cluster, size, contiguous=contiguous))
@@ -59,7 +69,15 @@ def check_exfat(volume: ExFat, add: Callable[[VolumeFinding], None]) -> tuple[in
                 add(VolumeFinding("unmarked", DAMAGE, name, count=int(np.count_nonzero(bare)), repairable=True))
         alone = (marked != 0) & ~claimed
         if alone.any() and not unread:
-            add(VolumeFinding("lost", DAMAGE, count=int(alone.sum()), repairable=True, values={"chains": 1, "bytes": int(alone.sum()) * volume.cluster}))
+            add(
+                VolumeFinding(
+                    "lost",
+                    DAMAGE,
+                    count=int(alone.sum()),
+                    repairable=True,
+                    values={"chains": 1, "bytes": int(alone.sum()) * volume.cluster},
+                )
+            )
     except DecodeError as error:
         add(VolumeFinding("map-unread", DAMAGE, str(error)))
     return files, used
@@ -82,7 +100,14 @@ def _boot(volume: ExFat, add: Callable[[VolumeFinding], None]) -> None:
         fits = raw[11 * sector :] == region_sum(raw, sector).to_bytes(4, "little") * (sector // 4)
         sound.append(fits)
         if not fits:
-            add(VolumeFinding("boot-sum" if number == 0 else "boot-copy-differs", DAMAGE, f"sector {at // sector}", repairable=True))
+            add(
+                VolumeFinding(
+                    "boot-sum" if number == 0 else "boot-copy-differs",
+                    DAMAGE,
+                    f"sector {at // sector}",
+                    repairable=True,
+                )
+            )
     if all(sound):
         one, two = volume.bytes.read(0, 512, "boot sector"), volume.bytes.read(12 * sector, 512, "boot sector")
         if one[:106] + one[108:112] != two[:106] + two[108:112]:
@@ -95,7 +120,10 @@ def _capitals(volume: ExFat, add: Callable[[VolumeFinding], None]) -> None:
         add(VolumeFinding("capitals", DAMAGE))
         return
     try:
-        raw = b"".join(volume.bytes.read(volume.at(n), volume.cluster, "table of capitals") for n in volume.chain(cluster, size, contiguous=False))[:size]
+        raw = b"".join(
+            volume.bytes.read(volume.at(n), volume.cluster, "table of capitals")
+            for n in volume.chain(cluster, size, contiguous=False)
+        )[:size]
     except DecodeError as error:
         add(VolumeFinding("unreadable", DAMAGE, str(error)))
         return
@@ -106,7 +134,9 @@ def _capitals(volume: ExFat, add: Callable[[VolumeFinding], None]) -> None:
         add(VolumeFinding("capitals", DAMAGE, repairable=volume.had_usual_capitals))
 
 
-def _set(volume: ExFat, own: Set, path: str, owner: np.ndarray, names: list[str], add: Callable[[VolumeFinding], None]) -> None:
+def _set(
+    volume: ExFat, own: Set, path: str, owner: np.ndarray, names: list[str], add: Callable[[VolumeFinding], None]
+) -> None:
     mine = len(names) - 1
     if not own.sound:
         add(VolumeFinding("entry-broken", DAMAGE, path, repairable=not own.is_folder or volume.is_possible(own)))
@@ -120,9 +150,21 @@ def _set(volume: ExFat, own: Set, path: str, owner: np.ndarray, names: list[str]
         return
     held = volume.chain(own.cluster, own.size, contiguous=own.contiguous)
     if len(held) < need:
-        add(VolumeFinding("chain-short", DAMAGE, path, repairable=True, values={"size": own.size, "held": len(held) * volume.cluster}))
+        add(
+            VolumeFinding(
+                "chain-short",
+                DAMAGE,
+                path,
+                repairable=True,
+                values={"size": own.size, "held": len(held) * volume.cluster},
+            )
+        )
     elif held and not own.contiguous and not own.is_folder and volume.leads_nowhere(held[-1]):
-        add(VolumeFinding("chain-broken", DAMAGE, path, repairable=True, values={"cluster": int(volume.table[held[-1]])}))
+        add(
+            VolumeFinding(
+                "chain-broken", DAMAGE, path, repairable=True, values={"cluster": int(volume.table[held[-1]])}
+            )
+        )
     others = {int(n) for n in owner[held] if n and n != mine}
     for number in others:
         add(VolumeFinding("crossed", DAMAGE, path, repairable=True, values={"other": names[number]}))

@@ -35,9 +35,11 @@ _WHEN = (44 << 25) | (3 << 21) | (9 << 16) | (10 << 11)
 """2024-03-09, ten o'clock"""
 
 
-def exfat_volume(files: Mapping[str, bytes], *, sectors: int, label: str = "CARD", cluster_sectors: int = 8) -> dict[int, bytes]:
-    """Sector of the volume -> bytes from there; all else is zeros. Files of more than one cluster are told to lie in one piece, or are chained in the table, by
-    turns. Raises ValueError where it is too small for its files."""
+def exfat_volume(
+    files: Mapping[str, bytes], *, sectors: int, label: str = "CARD", cluster_sectors: int = 8
+) -> dict[int, bytes]:
+    """Sector of the volume -> bytes from there; all else is zeros. Files of more than one cluster are told to lie in
+    one piece, or are chained in the table, by turns. Raises ValueError where it is too small for its files."""
     return _Builder(sectors, label, cluster_sectors).built(files)
 
 
@@ -69,7 +71,9 @@ class _Builder:
         root = self._put(entries.ljust(-(-len(entries) // self.size) * self.size or self.size, b"\0"))
         self._chain(root, max(len(entries), 1))
         used = self.following - 2
-        self.content[self._at(bitmap)] = (b"\xff" * (used // 8) + (bytes([(1 << used % 8) - 1]) if used % 8 else b"")).ljust(SECTOR, b"\0")
+        self.content[self._at(bitmap)] = (
+            b"\xff" * (used // 8) + (bytes([(1 << used % 8) - 1]) if used % 8 else b"")
+        ).ljust(SECTOR, b"\0")
         raw = b"".join(self.fat.get(n, 0).to_bytes(4, "little") for n in range(self.following))
         self.content[_FAT_AT] = raw
         region = self._region(root)
@@ -117,9 +121,26 @@ class _Builder:
         letters = name.encode("utf-16-le")
         units = len(letters) // 2
         parts = -(-units // 15)
-        head = struct.pack("<BBHHHIIIBBBBB7x", FILE_ENTRY, 1 + parts, 0, attributes, 0, _WHEN, _WHEN, _WHEN, 0, 0, 0x80, 0x80, 0x80)
-        stream = struct.pack("<BBBBHHQ4xIQ", STREAM, 1 | (NO_CHAIN if contiguous else 0), 0, units, name_hash(letters, self.upcase_table), 0, size, cluster, size)
-        raw = bytearray(head + stream + b"".join(bytes([NAME, 0]) + letters[n : n + 30].ljust(30, b"\0") for n in range(0, len(letters), 30)))
+        head = struct.pack(
+            "<BBHHHIIIBBBBB7x", FILE_ENTRY, 1 + parts, 0, attributes, 0, _WHEN, _WHEN, _WHEN, 0, 0, 0x80, 0x80, 0x80
+        )
+        stream = struct.pack(
+            "<BBBBHHQ4xIQ",
+            STREAM,
+            1 | (NO_CHAIN if contiguous else 0),
+            0,
+            units,
+            name_hash(letters, self.upcase_table),
+            0,
+            size,
+            cluster,
+            size,
+        )
+        raw = bytearray(
+            head
+            + stream
+            + b"".join(bytes([NAME, 0]) + letters[n : n + 30].ljust(30, b"\0") for n in range(0, len(letters), 30))
+        )
         raw[2:4] = set_sum(bytes(raw)).to_bytes(2, "little")
         assert len(raw) == ENTRY * (2 + parts)
         return bytes(raw)
@@ -128,7 +149,26 @@ class _Builder:
         used = (self.following - 2) * 100 // self.clusters
         boot = bytearray(SECTOR)
         boot[:11] = b"\xeb\x76\x90EXFAT   "
-        struct.pack_into("<QQIIIIIIHHBBBBB", boot, 64, 0, self.sectors, _FAT_AT, self.fat_sectors, self.heap, self.clusters, root, 0x4C0F7A21, 0x100, 0, 9, self.per_cluster.bit_length() - 1, 1, 0x80, used)
+        struct.pack_into(
+            "<QQIIIIIIHHBBBBB",
+            boot,
+            64,
+            0,
+            self.sectors,
+            _FAT_AT,
+            self.fat_sectors,
+            self.heap,
+            self.clusters,
+            root,
+            0x4C0F7A21,
+            0x100,
+            0,
+            9,
+            self.per_cluster.bit_length() - 1,
+            1,
+            0x80,
+            used,
+        )
         boot[510:512] = b"\x55\xaa"
         body = bytes(boot) + (bytes(SECTOR - 4) + b"\0\0\x55\xaa") * 8 + bytes(2 * SECTOR)
         return body + region_sum(body, SECTOR).to_bytes(4, "little") * (SECTOR // 4)

@@ -34,7 +34,8 @@ _FEWEST, _NAMELESS = 3, "?"
 
 @dataclass(frozen=True, slots=True)
 class Set:
-    """An entry set: a file or folder as its folder tells of it. `at`: byte of the volume; `sound`: its sum fits and its parts are all there."""
+    """An entry set: a file or folder as its folder tells of it. `at`: byte of the volume; `sound`: its sum fits and its
+    parts are all there."""
 
     at: int
     count: int
@@ -68,15 +69,33 @@ class ExFat:
         if raw[3:11] != b"EXFAT   ":
             raise DecodeError("exFAT boot sector", at=3, expected="EXFAT", got=raw[3:11].hex())
         if not 9 <= raw[108] <= 12 or raw[109] > 25 - raw[108] or raw[110] not in (1, 2):
-            raise DecodeError("exFAT boot sector sizes", at=108, expected="2^9 to 2^12, clusters of up to 32 MiB, one or two tables", got=raw[108:111].hex())
+            raise DecodeError(
+                "exFAT boot sector sizes",
+                at=108,
+                expected="2^9 to 2^12, clusters of up to 32 MiB, one or two tables",
+                got=raw[108:111].hex(),
+            )
         self.sector, self.cluster = 1 << raw[108], 1 << (raw[108] + raw[109])
         self.size = int.from_bytes(raw[72:80], "little") * self.sector
-        self.fat_at, self.fat_length, self.heap = (int.from_bytes(raw[n : n + 4], "little") * self.sector for n in (80, 84, 88))
+        self.fat_at, self.fat_length, self.heap = (
+            int.from_bytes(raw[n : n + 4], "little") * self.sector for n in (80, 84, 88)
+        )
         self.clusters, self.root = int.from_bytes(raw[92:96], "little"), int.from_bytes(raw[96:100], "little")
         self.flags, self.percent = int.from_bytes(raw[106:108], "little"), raw[112]
         self.fats = raw[110]
-        if not self.clusters or self.heap + self.clusters * self.cluster > self.size or self.fat_length < 4 * (self.clusters + 2) or not 2 <= self.root < self.clusters + 2 or self.fat_length > _LARGEST_TABLE:
-            raise DecodeError("exFAT boot sector", at=80, expected="table and clusters within the volume", got=f"{self.clusters} clusters, table of {self.fat_length} bytes")
+        if (
+            not self.clusters
+            or self.heap + self.clusters * self.cluster > self.size
+            or self.fat_length < 4 * (self.clusters + 2)
+            or not 2 <= self.root < self.clusters + 2
+            or self.fat_length > _LARGEST_TABLE
+        ):
+            raise DecodeError(
+                "exFAT boot sector",
+                at=80,
+                expected="table and clusters within the volume",
+                got=f"{self.clusters} clusters, table of {self.fat_length} bytes",
+            )
         self._table: np.ndarray | None = None
         self.bitmap_cluster, self.bitmap_size, self.upcase = 0, 0, (0, 0, 0)
         self.label = ""
@@ -87,9 +106,16 @@ class ExFat:
             if raw[0] == LABEL:
                 self.label = raw[2 : 2 + 2 * min(raw[1], 11)].decode("utf-16-le", "replace")
             elif raw[0] == BITMAP and not raw[1] & 1:
-                self.bitmap_cluster, self.bitmap_size = int.from_bytes(raw[20:24], "little"), int.from_bytes(raw[24:32], "little")
+                self.bitmap_cluster, self.bitmap_size = (
+                    int.from_bytes(raw[20:24], "little"),
+                    int.from_bytes(raw[24:32], "little"),
+                )
             elif raw[0] == UPCASE:
-                self.upcase = (int.from_bytes(raw[20:24], "little"), int.from_bytes(raw[24:32], "little"), int.from_bytes(raw[4:8], "little"))
+                self.upcase = (
+                    int.from_bytes(raw[20:24], "little"),
+                    int.from_bytes(raw[24:32], "little"),
+                    int.from_bytes(raw[4:8], "little"),
+                )
 
     @property
     def table(self) -> np.ndarray:
@@ -116,7 +142,9 @@ class ExFat:
             cluster = int(self.table[cluster])
         return found
 
-    def _entries(self, cluster: int, size: int, *, contiguous: bool, whole: bool = False) -> Iterator[tuple[int, bytes]]:
+    def _entries(
+        self, cluster: int, size: int, *, contiguous: bool, whole: bool = False
+    ) -> Iterator[tuple[int, bytes]]:
         """(byte of the volume, entry) of a folder up to its end, or of all its room."""
         done = 0
         for number in self.chain(cluster, size, contiguous=contiguous):
@@ -134,19 +162,26 @@ class ExFat:
                 return
 
     def false_ends(self, cluster: int, size: int, *, contiguous: bool) -> list[int]:
-        """Bytes of the volume at which a folder's list ends although a whole set in use, its sum and all, stands behind it."""
+        """Bytes of the volume at which a folder's list ends although a whole set in use, its sum and all, stands behind
+        it."""
         if not self._has_more(cluster, size, contiguous=contiguous):
             return []
         entries = list(self._entries(cluster, size, contiguous=contiguous, whole=True))
         ends = [n for n, (_, raw) in enumerate(entries) if raw[0] == 0]
-        behind = [own.at for own in self._sets(entry for entry in entries[ends[0] if ends else len(entries) :] if entry[1][0]) if own.sound and not own.deleted]
+        behind = [
+            own.at
+            for own in self._sets(entry for entry in entries[ends[0] if ends else len(entries) :] if entry[1][0])
+            if own.sound and not own.deleted
+        ]
         places = {at: n for n, (at, _) in enumerate(entries)}
         return [entries[n][0] for n in ends if behind and n < places[behind[-1]]]
 
     def _has_more(self, cluster: int, size: int, *, contiguous: bool) -> bool:
         """Anything but zeros stands behind the end of a folder's list, in its room."""
         done = sum(1 for _ in self._entries(cluster, size, contiguous=contiguous)) * ENTRY
-        for number in self.chain(cluster, size, contiguous=contiguous)[done // self.cluster : _MOST_FOLDER // self.cluster + 1]:
+        for number in self.chain(cluster, size, contiguous=contiguous)[
+            done // self.cluster : _MOST_FOLDER // self.cluster + 1
+        ]:
             span, skip = self.bytes.span(self.at(number), self.cluster)
             if span.data[skip + done % self.cluster : skip + self.cluster].strip(b"\0"):
                 return True
@@ -178,7 +213,8 @@ class ExFat:
             yield _set(waiting, need)
 
     def orphans(self, cluster: int, size: int, *, contiguous: bool) -> Iterator[int]:
-        """Bytes of the volume of entries in use that go on a set which does not stand before them, or are of no kind that there is."""
+        """Bytes of the volume of entries in use that go on a set which does not stand before them, or are of no kind
+        that there is."""
         left = 0
         for at, raw in self._entries(cluster, size, contiguous=contiguous):
             if raw[0] | IN_USE == FILE_ENTRY:
@@ -218,7 +254,18 @@ class ExFat:
         """By path, whatever its case."""
         cluster, size, contiguous, node, done = self.root, 0, False, Node(0, "", True, 0), ""
         for part in [p for p in path.replace("\\", "/").split("/") if p]:
-            own = next((s for s in self.sets(cluster, size, contiguous=contiguous) if not s.deleted and s.name.lower() == part.lower()), None) if node.is_folder else None
+            own = (
+                next(
+                    (
+                        s
+                        for s in self.sets(cluster, size, contiguous=contiguous)
+                        if not s.deleted and s.name.lower() == part.lower()
+                    ),
+                    None,
+                )
+                if node.is_folder
+                else None
+            )
             if own is None:
                 return None
             done = f"{done}/{own.name}" if done else own.name
@@ -229,7 +276,8 @@ class ExFat:
         """Raises DecodeError where it cannot be read."""
         raw = self.bytes.read(-node.id, ENTRY, "entry set")
         count = raw[1] + 1
-        # an entry set may go over the end of a cluster that another one does not follow: then it is looked for in its folder
+        # an entry set may go over the end of a cluster that another one does not follow: then it is looked for in its
+        # folder
         if (-node.id - self.heap) % self.cluster + count * ENTRY <= self.cluster:
             whole = self.bytes.read(-node.id, ENTRY * count, "entry set")
             return _set([(n * ENTRY - node.id, whole[n * ENTRY : (n + 1) * ENTRY]) for n in range(count)], count)
@@ -274,18 +322,30 @@ class ExFat:
         return found
 
     def bitmap(self) -> np.ndarray:
-        """One byte a cluster from the second on, 1 where it is used. Raises DecodeError where the map cannot be read."""
-        raw = b"".join(self.bytes.read(self.at(n), self.cluster, "map of clusters") for n in self.chain(self.bitmap_cluster, self.bitmap_size, contiguous=False))
+        """One byte a cluster from the second on, 1 where it is used. Raises DecodeError where the map cannot be
+        read."""
+        raw = b"".join(
+            self.bytes.read(self.at(n), self.cluster, "map of clusters")
+            for n in self.chain(self.bitmap_cluster, self.bitmap_size, contiguous=False)
+        )
         if len(raw) * 8 < self.clusters:
             raise DecodeError("map of clusters", at=0, expected=f"{self.clusters} bits", got=f"{len(raw) * 8}")
         return np.unpackbits(np.frombuffer(raw, np.uint8), bitorder="little")[: self.clusters]
 
     @cached_property
     def upcase_table(self) -> list[int]:
-        """Section 7.2.5: the capital of every unit, by the volume's own table; by the language where that cannot be read."""
+        """Section 7.2.5: the capital of every unit, by the volume's own table; by the language where that cannot be
+        read."""
         cluster, size, _ = self.upcase
         try:
-            raw = b"".join(self.bytes.read(self.at(n), self.cluster, "table of capitals") for n in self.chain(cluster, size, contiguous=False))[:size] if 0 < size <= _CAPITALS else b""
+            raw = (
+                b"".join(
+                    self.bytes.read(self.at(n), self.cluster, "table of capitals")
+                    for n in self.chain(cluster, size, contiguous=False)
+                )[:size]
+                if 0 < size <= _CAPITALS
+                else b""
+            )
         except DecodeError:
             raw = b""
         return expanded(raw)
@@ -296,48 +356,75 @@ class ExFat:
         return self.upcase[1:] == (USUAL_SIZE, USUAL_SUM)
 
     def leads_nowhere(self, cluster: int) -> bool:
-        """The last cluster of a chain names neither an end nor another one. (One that goes on past the file's size is let pass: some systems leave room.)"""
+        """The last cluster of a chain names neither an end nor another one. (One that goes on past the file's size is
+        let pass: some systems leave room.)"""
         following = int(self.table[cluster])
         return following != END and not 2 <= following < self.clusters + 2
 
     def looks_like_folder(self, own: Set) -> bool:
-        """It has whole clusters and begins as a folder does; where that was not read, it is not said that it does not."""
+        """It has whole clusters and begins as a folder does; where that was not read, it is not said that it does
+        not."""
         if not own.size or own.size % self.cluster or not 2 <= own.cluster < self.clusters + 2:
             return False
         span, skip = self.bytes.span(self.at(own.cluster), ENTRY)
         return bool(span.missing) or span.data[skip] in (0, FILE_ENTRY, FILE_ENTRY & ~IN_USE)
 
     def is_possible(self, own: Set) -> bool:
-        """A set whose sum does not fit, but whose parts are all there and have a name; whether what it holds can be is another question."""
+        """A set whose sum does not fit, but whose parts are all there and have a name; whether what it holds can be is
+        another question."""
         kinds = [own.raw[at] | IN_USE for at in range(0, len(own.raw), ENTRY)]
         name = self.right_name(own) if len(own.raw) > 2 * ENTRY else b""
         if any(after - at != ENTRY and (after - self.heap) % self.cluster for at, after in pairwise(own.ats)):
             return False  # something stands between them
-        return bool(name) and kinds == [FILE_ENTRY, STREAM, *[NAME] * -(-len(name) // (2 * LETTERS))] and (own.size == 0 or 2 <= own.cluster < self.clusters + 2)
+        return (
+            bool(name)
+            and kinds == [FILE_ENTRY, STREAM, *[NAME] * -(-len(name) // (2 * LETTERS))]
+            and (own.size == 0 or 2 <= own.cluster < self.clusters + 2)
+        )
 
     def right_name(self, own: Set) -> bytes:
-        """The name of a set in UTF-16 whose sum does not fit: as long as it says, or up to its first empty unit, whichever fits its hash and its entries; empty where neither can be."""
+        """The name of a set in UTF-16 whose sum does not fit: as long as it says, or up to its first empty unit,
+        whichever fits its hash and its entries; empty where neither can be."""
         units = b"".join(own.raw[at + 2 : at + ENTRY] for at in range(2 * ENTRY, len(own.raw), ENTRY))
         told = units[: 2 * own.raw[ENTRY + 3]]
         ends = next((at for at in range(0, len(units), 2) if units[at : at + 2] == b"\0\0"), len(units))
-        ways = [name for name in dict.fromkeys((told, units[:ends])) if name and -(-len(name) // 30) == own.count - 2 and not any(name[at : at + 2] == b"\0\0" for at in range(0, len(name), 2))]
+        ways = [
+            name
+            for name in dict.fromkeys((told, units[:ends]))
+            if name
+            and -(-len(name) // 30) == own.count - 2
+            and not any(name[at : at + 2] == b"\0\0" for at in range(0, len(name), 2))
+        ]
         upcase_table = self.upcase_table
         hashed = int.from_bytes(own.raw[ENTRY + 4 : ENTRY + 6], "little")
         return next((name for name in ways if name_hash(name, upcase_table) == hashed), ways[0] if ways else b"")
 
     def own_clusters(self) -> Iterator[tuple[int, str]]:
         """(cluster, what) of the volume's own: root, map, letters."""
-        for start, size, name in ((self.root, 0, "root"), (self.bitmap_cluster, self.bitmap_size, "map"), (self.upcase[0], self.upcase[1], "letters")):
+        for start, size, name in (
+            (self.root, 0, "root"),
+            (self.bitmap_cluster, self.bitmap_size, "map"),
+            (self.upcase[0], self.upcase[1], "letters"),
+        ):
             for number in self.chain(start, size, contiguous=False) if start else ():
                 yield number, name
 
     def places(self, lbas: Sequence[int]) -> list[Place]:
-        owners: dict[int, Place] = {n: Place(Said(f"where.exfat-{name}"), "/" if name == "root" else None, CATALOGUE) for n, name in self.own_clusters()}
+        owners: dict[int, Place] = {
+            n: Place(Said(f"where.exfat-{name}"), "/" if name == "root" else None, CATALOGUE)
+            for n, name in self.own_clusters()
+        }
         wanted = {((lba - self.first) * self.disk.sector - self.heap) // self.cluster + 2 for lba in lbas}
         for own, path in self.walk():
             if not own.deleted:
-                for number in wanted & set(self.chain(own.cluster, own.size, contiguous=own.contiguous) if own.size else ()):
-                    owners[number] = Place(say("where.folder") if own.is_folder else say("where.file"), path, CATALOGUE if own.is_folder else FILE)
+                for number in wanted & set(
+                    self.chain(own.cluster, own.size, contiguous=own.contiguous) if own.size else ()
+                ):
+                    owners[number] = Place(
+                        say("where.folder") if own.is_folder else say("where.file"),
+                        path,
+                        CATALOGUE if own.is_folder else FILE,
+                    )
         try:
             used: np.ndarray | None = self.bitmap()
         except DecodeError:
@@ -351,7 +438,15 @@ class ExFat:
                 found.append(Place(Said(f"where.{name}", {"kind": "exFAT"}), None, BOOT))
             elif at < self.heap:
                 inside = self.fat_at <= at < self.fat_at + self.fat_length * self.fats
-                found.append(Place(Said("where.fat", {"number": (at - self.fat_at) // self.fat_length + 1}) if inside else Said("where.reserved", {"kind": "exFAT"}), None, CATALOGUE if inside else NOTHING))
+                found.append(
+                    Place(
+                        Said("where.fat", {"number": (at - self.fat_at) // self.fat_length + 1})
+                        if inside
+                        else Said("where.reserved", {"kind": "exFAT"}),
+                        None,
+                        CATALOGUE if inside else NOTHING,
+                    )
+                )
             elif number in owners:
                 found.append(owners[number])
             elif number >= self.clusters + 2:
@@ -382,7 +477,8 @@ def set_sum(raw: bytes) -> int:
 
 
 def expanded(table: bytes) -> list[int]:
-    """Section 7.2.5: the capital of every unit by a table, FFFFh and how many where they are their own; the language's where there is no table."""
+    """Section 7.2.5: the capital of every unit by a table, FFFFh and how many where they are their own; the language's
+    where there is no table."""
     units = memoryview(table[: len(table) // 2 * 2]).cast("H").tolist()
     found: list[int] = []
     at = 0
@@ -412,12 +508,30 @@ def _set(entries: Sequence[tuple[int, bytes]], need: int) -> Set:
     letters = stream[3]
     named = b"".join(p[2:32] for p in parts[1:] if p[0] | IN_USE == NAME)[: 2 * letters]
     name = name_of_utf16(named)
-    deleted = not head[0] & IN_USE and not (len(parts) > 1 and all(p[0] & IN_USE for p in parts[1:]))  # who deletes one takes all its parts out of use
-    sound = bool(head[0] & IN_USE) and len(parts) == need == head[1] + 1 and stream[0] != 0 and set_sum(raw) == int.from_bytes(head[2:4], "little")
+    deleted = not head[0] & IN_USE and not (
+        len(parts) > 1 and all(p[0] & IN_USE for p in parts[1:])
+    )  # who deletes one takes all its parts out of use
+    sound = (
+        bool(head[0] & IN_USE)
+        and len(parts) == need == head[1] + 1
+        and stream[0] != 0
+        and set_sum(raw) == int.from_bytes(head[2:4], "little")
+    )
     return Set(
-        entries[0][0], len(parts), name, int.from_bytes(head[4:6], "little"), int.from_bytes(stream[20:24], "little"), int.from_bytes(stream[24:32], "little"),
-        int.from_bytes(stream[8:16], "little"), bool(stream[1] & NO_CHAIN), _seconds(head[12:16]), deleted, sound or deleted, tuple(at for at, _ in entries), raw,
-    )  # fmt: skip
+        entries[0][0],
+        len(parts),
+        name,
+        int.from_bytes(head[4:6], "little"),
+        int.from_bytes(stream[20:24], "little"),
+        int.from_bytes(stream[24:32], "little"),
+        int.from_bytes(stream[8:16], "little"),
+        bool(stream[1] & NO_CHAIN),
+        _seconds(head[12:16]),
+        deleted,
+        sound or deleted,
+        tuple(at for at, _ in entries),
+        raw,
+    )
 
 
 def _seconds(raw: bytes) -> float | None:
@@ -425,4 +539,6 @@ def _seconds(raw: bytes) -> float | None:
     month, day = stamp >> 21 & 15, stamp >> 16 & 31
     if not 1 <= month <= 12 or not day:
         return None
-    return float(calendar.timegm((1980 + (stamp >> 25), month, day, stamp >> 11 & 31, stamp >> 5 & 63, (stamp & 31) * 2)))
+    return float(
+        calendar.timegm((1980 + (stamp >> 25), month, day, stamp >> 11 & 31, stamp >> 5 & 63, (stamp & 31) * 2))
+    )

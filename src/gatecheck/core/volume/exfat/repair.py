@@ -1,4 +1,5 @@
-"""Repairs that are certain for exFAT: boot regions, the table of capitals, sums of entry sets, chains, files that share a place, lost clusters, the map of clusters, flags.
+"""Repairs that are certain for exFAT: boot regions, the table of capitals, sums of entry sets, chains, files that share
+a place, lost clusters, the map of clusters, flags.
 
 Microsoft, "exFAT file system specification": 3.4, 6.3, 7.1, 7.2, 7.4 to 7.7.
 """
@@ -44,7 +45,18 @@ _WHEN, _MEANT = 0x5A215A21, 0x37
 
 def exfat_groups(volume: ExFat, report: Report) -> list[Callable[[], RepairGroup | None]]:
     own = _ExFat(volume, {f.id for f in report.findings})
-    return [own.regions, own.upcase_table, own.ended, own.sums, own.broken, own.chains, own.apart, own.lost, own.cluster_map, own.flags]
+    return [
+        own.regions,
+        own.upcase_table,
+        own.ended,
+        own.sums,
+        own.broken,
+        own.chains,
+        own.apart,
+        own.lost,
+        own.cluster_map,
+        own.flags,
+    ]
 
 
 class _ExFat:
@@ -59,8 +71,13 @@ class _ExFat:
 
     @cached_property
     def _of_files(self) -> set[int]:
-        """Clusters of files, where something is had by two: what stands there is not entries, whatever folder leads to it."""
-        return {n for own, _ in self._live() if own.sound and not own.is_folder for n in self._held(own)} if "crossed" in self.ids else set()
+        """Clusters of files, where something is had by two: what stands there is not entries, whatever folder leads to
+        it."""
+        return (
+            {n for own, _ in self._live() if own.sound and not own.is_folder for n in self._held(own)}
+            if "crossed" in self.ids
+            else set()
+        )
 
     def _is_folders(self, at: int) -> bool:
         """Does this byte of the volume belong to folders alone?"""
@@ -80,8 +97,15 @@ class _ExFat:
         """The map of clusters where it is another one than now."""
         volume = self.volume
         raw, now = (np.packbits(bits, bitorder="little").tobytes() for bits in (used, volume.bitmap()))
-        pieces = ((volume.at(n), place * volume.cluster) for place, n in enumerate(volume.chain(volume.bitmap_cluster, volume.bitmap_size, contiguous=False)))
-        return [(self.base + at, raw[low : low + volume.cluster]) for at, low in pieces if raw[low : low + volume.cluster] != now[low : low + volume.cluster]]
+        pieces = (
+            (volume.at(n), place * volume.cluster)
+            for place, n in enumerate(volume.chain(volume.bitmap_cluster, volume.bitmap_size, contiguous=False))
+        )
+        return [
+            (self.base + at, raw[low : low + volume.cluster])
+            for at, low in pieces
+            if raw[low : low + volume.cluster] != now[low : low + volume.cluster]
+        ]
 
     # --- what stands twice, or is known
 
@@ -92,7 +116,10 @@ class _ExFat:
         volume = self.volume
         size = 12 * volume.sector
         both = [volume.bytes.read(at, size, "boot region") for at in (0, size)]
-        sound = [raw[11 * volume.sector :] == region_sum(raw, volume.sector).to_bytes(4, "little") * (volume.sector // 4) for raw in both]
+        sound = [
+            raw[11 * volume.sector :] == region_sum(raw, volume.sector).to_bytes(4, "little") * (volume.sector // 4)
+            for raw in both
+        ]
         if not any(sound):
             return None
         source = 0 if sound[0] else 1
@@ -107,33 +134,69 @@ class _ExFat:
         places = self.volume.chain(cluster, size, contiguous=False)
         if len(places) * self.volume.cluster < size:
             return None
-        return group("capitals", [(self.base + self.volume.at(n), raw[i * self.volume.cluster : (i + 1) * self.volume.cluster]) for i, n in enumerate(places)], "capitals")
+        return group(
+            "capitals",
+            [
+                (self.base + self.volume.at(n), raw[i * self.volume.cluster : (i + 1) * self.volume.cluster])
+                for i, n in enumerate(places)
+            ],
+            "capitals",
+        )
 
     def ended(self) -> RepairGroup | None:
         """Lists that end before whole sets in use: the ends made entries out of use."""
         if "folder-ended" not in self.ids:
             return None
         volume = self.volume
-        folders = [("/", volume.root, 0, False), *((path, own.cluster, own.size, own.contiguous) for own, path in self._live() if own.is_folder and own.size)]
-        found = [(path, at) for path, cluster, size, contiguous in folders for at in volume.false_ends(cluster, size, contiguous=contiguous) if self._is_folders(at)]
+        folders = [
+            ("/", volume.root, 0, False),
+            *(
+                (path, own.cluster, own.size, own.contiguous)
+                for own, path in self._live()
+                if own.is_folder and own.size
+            ),
+        ]
+        found = [
+            (path, at)
+            for path, cluster, size, contiguous in folders
+            for at in volume.false_ends(cluster, size, contiguous=contiguous)
+            if self._is_folders(at)
+        ]
         touched = tuple(dict.fromkeys(path for path, _ in found))
-        return group("ended", [(self.base + at, bytes([FILE_ENTRY & ~IN_USE])) for _, at in found], "entry", touches=touched, count=len(touched)) if found else None
+        return (
+            group(
+                "ended",
+                [(self.base + at, bytes([FILE_ENTRY & ~IN_USE])) for _, at in found],
+                "entry",
+                touches=touched,
+                count=len(touched),
+            )
+            if found
+            else None
+        )
 
     def sums(self) -> RepairGroup | None:
-        """Entry sets whose parts are all there and can be so, but whose sum does not fit: the sums anew, for without them no system shows the file."""
+        """Entry sets whose parts are all there and can be so, but whose sum does not fit: the sums anew, for without
+        them no system shows the file."""
         if "entry-broken" not in self.ids:
             return None
         writes: list[tuple[int, bytes]] = []
         touched: list[str] = []
         volume, upcase_table = self.volume, self.volume.upcase_table
-        owned = {n for own, _ in self._live() if own.sound for n in self._held(own)} | {n for n, _ in volume.own_clusters()}
+        owned = {n for own, _ in self._live() if own.sound for n in self._held(own)} | {
+            n for n, _ in volume.own_clusters()
+        }
         marked = volume.bitmap() if "map-unread" not in self.ids else np.zeros(0, np.uint8)
         for own, path in self._live():
             sizes = None if own.sound else self._right_sizes(own, owned, marked)
             if sizes is None or not volume.is_possible(own) or not all(map(self._is_folders, own.ats)):
                 continue
             raw, name = bytearray(own.raw), volume.right_name(own)
-            raw[1], raw[35], raw[36:38] = len(raw) // ENTRY - 1, len(name) // 2, name_hash(name, upcase_table).to_bytes(2, "little")
+            raw[1], raw[35], raw[36:38] = (
+                len(raw) // ENTRY - 1,
+                len(name) // 2,
+                name_hash(name, upcase_table).to_bytes(2, "little"),
+            )
             raw[4], raw[5] = raw[4] & _MEANT & ~(0 if volume.looks_like_folder(own) else FOLDER), 0
             if not sizes[0]:
                 raw[52:56] = bytes(4)
@@ -144,10 +207,15 @@ class _ExFat:
                 raw[at + 2 : at + ENTRY] = name[30 * n : 30 * n + 30].ljust(30, b"\0")
             writes += self._entries(own, raw)
             touched.append(path)
-        return group("sums", writes, "entry", doubts=("letter-or-time",), touches=tuple(touched), count=len(touched)) if writes else None
+        return (
+            group("sums", writes, "entry", doubts=("letter-or-time",), touches=tuple(touched), count=len(touched))
+            if writes
+            else None
+        )
 
     def _right_sizes(self, own: Set, owned: set[int], marked: np.ndarray) -> tuple[int, int] | None:
-        """(size, bytes that were written) of a set whose sum does not fit, so that it holds nobody else's clusters; None where neither of the two it says can be."""
+        """(size, bytes that were written) of a set whose sum does not fit, so that it holds nobody else's clusters;
+        None where neither of the two it says can be."""
         if not own.size and (not own.valid or not own.cluster):
             return 0, 0
         ways = [(own.size, min(own.size, own.valid)), (own.valid, own.valid)]
@@ -159,12 +227,17 @@ class _ExFat:
                 continue
             held = self.volume.chain(own.cluster, size, contiguous=own.contiguous)
             is_larger = (size, valid) == (own.valid, own.valid) and own.valid > own.size
-            if len(held) == need and not owned.intersection(held) and (not is_larger or (len(marked) and bool(marked[[n - 2 for n in held]].all()))):
+            if (
+                len(held) == need
+                and not owned.intersection(held)
+                and (not is_larger or (len(marked) and bool(marked[[n - 2 for n in held]].all())))
+            ):
                 return size, valid
         return None
 
     def broken(self) -> RepairGroup | None:
-        """Entry sets of which parts are gone, or that say what cannot be: let go, so that what they held is lost and can be saved."""
+        """Entry sets of which parts are gone, or that say what cannot be: let go, so that what they held is lost and
+        can be saved."""
         if "entry-broken" not in self.ids or "unreadable" in self.ids:
             return None
         writes: list[tuple[int, bytes]] = []
@@ -180,12 +253,17 @@ class _ExFat:
             orphans = [at for at in self.volume.orphans(cluster, size, contiguous=contiguous) if self._is_folders(at)]
             writes += [(self.base + at, bytes([self.volume.bytes.read(at, 1, path)[0] & ~IN_USE])) for at in orphans]
             touched += [path] if orphans else []
-        return group("broken", writes, "entry", doubts=("nameless",), touches=tuple(touched), count=len(touched)) if writes else None
+        return (
+            group("broken", writes, "entry", doubts=("nameless",), touches=tuple(touched), count=len(touched))
+            if writes
+            else None
+        )
 
     # --- chains
 
     def chains(self) -> RepairGroup | None:
-        """Files that hold less than their entry says: shortened to what is held, their chains ended there; files that claim more written bytes than they have."""
+        """Files that hold less than their entry says: shortened to what is held, their chains ended there; files that
+        claim more written bytes than they have."""
         if not self.ids & {"chain-short", "chain-broken", "size-differs"}:
             return None
         writes: list[tuple[int, bytes]] = []
@@ -207,7 +285,11 @@ class _ExFat:
             if held and not own.contiguous and (broken or size < own.size):
                 writes += self._next([(held[-1], END)])
             touched.append(path)
-        return group("chains", writes, "entry", doubts=("shortened",), touches=tuple(touched), count=len(touched)) if writes else None
+        return (
+            group("chains", writes, "entry", doubts=("shortened",), touches=tuple(touched), count=len(touched))
+            if writes
+            else None
+        )
 
     def apart(self) -> RepairGroup | None:
         """Files that claim the same place: the later one gets places of its own with a copy of what stands there."""
@@ -236,13 +318,27 @@ class _ExFat:
                     held, count = new, count + 1
             for number in held:
                 owner.setdefault(number, path)
-        return group("apart", [*writes, *self._marked(used)], "file", doubts=("one-is-wrong",), touches=tuple(touched), count=count) if writes else None
+        return (
+            group(
+                "apart",
+                [*writes, *self._marked(used)],
+                "file",
+                doubts=("one-is-wrong",),
+                touches=tuple(touched),
+                count=count,
+            )
+            if writes
+            else None
+        )
 
     def _moved(self, own: Set, held: Sequence[int], new: Sequence[int]) -> list[tuple[int, bytes]]:
         volume = self.volume
         writes = []
         for old, place in zip(held, new, strict=True):
-            data = b"".join(bytes(p.length) if isinstance(p, Hole) else p for p in volume.bytes.pieces(volume.at(old), volume.cluster))
+            data = b"".join(
+                bytes(p.length) if isinstance(p, Hole) else p
+                for p in volume.bytes.pieces(volume.at(old), volume.cluster)
+            )
             writes.append((self.base + volume.at(place), data))
         raw = bytearray(own.raw)
         raw[52:56] = new[0].to_bytes(4, "little")
@@ -281,11 +377,20 @@ class _ExFat:
         used[[n - 2 for n in room]] = 1
         body = body.ljust(len(room) * volume.cluster, b"\0")
         entry = _new_set(name, FOLDER, room[0], len(body), True, upcase_table)
-        writes += [(self.base + volume.at(n), body[i * volume.cluster : (i + 1) * volume.cluster]) for i, n in enumerate(room)]
-        return group("lost", [*writes, *self._marked(used), (self.base + place, entry)], "folder", touches=(name,), count=len(pieces))
+        writes += [
+            (self.base + volume.at(n), body[i * volume.cluster : (i + 1) * volume.cluster]) for i, n in enumerate(room)
+        ]
+        return group(
+            "lost",
+            [*writes, *self._marked(used), (self.base + place, entry)],
+            "folder",
+            touches=(name,),
+            count=len(pieces),
+        )
 
     def _pieces(self, alone: Sequence[int]) -> list[list[int]]:
-        """Lost clusters by what the table says follows what; those of which it says nothing as they lie side by side."""
+        """Lost clusters by what the table says follows what; those of which it says nothing as they lie side by
+        side."""
         left, table = set(alone), self.volume.table
         led_to = {int(table[n]) for n in alone}
         found: list[list[int]] = []
@@ -295,7 +400,14 @@ class _ExFat:
                 left.discard(head)
                 line.append(head)
                 head = int(table[head])
-            if line and len(line) == 1 and found and table[line[0]] == 0 and found[-1][-1] == line[0] - 1 and not any(table[n] for n in found[-1]):
+            if (
+                line
+                and len(line) == 1
+                and found
+                and table[line[0]] == 0
+                and found[-1][-1] == line[0] - 1
+                and not any(table[n] for n in found[-1])
+            ):
                 found[-1] += line
             elif line:
                 found.append(line)
@@ -319,7 +431,12 @@ class _ExFat:
 
     def cluster_map(self) -> RepairGroup | None:
         """What files hold is in use; what nobody holds is free."""
-        if not self.ids & {"unmarked", "lost"} or self.ids & {"entry-broken", "unreadable", "chain-nowhere", "map-unread"}:
+        if not self.ids & {"unmarked", "lost"} or self.ids & {
+            "entry-broken",
+            "unreadable",
+            "chain-nowhere",
+            "map-unread",
+        }:
             return None  # a folder that could not be read would lose what it holds
         volume = self.volume
         used = np.zeros(volume.clusters, np.uint8)
@@ -346,11 +463,43 @@ def _room(used: np.ndarray, count: int) -> list[int]:
     return [int(n) for n in free[at : at + count]]
 
 
-def _new_set(name: str, attributes: int, cluster: int, size: int, contiguous: bool, upcase_table: Sequence[int]) -> bytes:
+def _new_set(
+    name: str, attributes: int, cluster: int, size: int, contiguous: bool, upcase_table: Sequence[int]
+) -> bytes:
     """Sections 7.4, 7.6, 7.7."""
     letters = name.encode("utf-16-le")
-    head = struct.pack("<BBHHHIIIBBBBB7x", FILE_ENTRY, 1 + -(-len(name) // LETTERS), 0, attributes, 0, _WHEN, _WHEN, _WHEN, 0, 0, 0x80, 0x80, 0x80)
-    stream = struct.pack("<BBBBHHQ4xIQ", STREAM, 1 | (NO_CHAIN if contiguous else 0), 0, len(name), name_hash(letters, upcase_table), 0, size, cluster, size)
-    raw = bytearray(head + stream + b"".join(bytes([NAME, 0]) + letters[n : n + 30].ljust(30, b"\0") for n in range(0, len(letters), 30)))
+    head = struct.pack(
+        "<BBHHHIIIBBBBB7x",
+        FILE_ENTRY,
+        1 + -(-len(name) // LETTERS),
+        0,
+        attributes,
+        0,
+        _WHEN,
+        _WHEN,
+        _WHEN,
+        0,
+        0,
+        0x80,
+        0x80,
+        0x80,
+    )
+    stream = struct.pack(
+        "<BBBBHHQ4xIQ",
+        STREAM,
+        1 | (NO_CHAIN if contiguous else 0),
+        0,
+        len(name),
+        name_hash(letters, upcase_table),
+        0,
+        size,
+        cluster,
+        size,
+    )
+    raw = bytearray(
+        head
+        + stream
+        + b"".join(bytes([NAME, 0]) + letters[n : n + 30].ljust(30, b"\0") for n in range(0, len(letters), 30))
+    )
     raw[2:4] = set_sum(bytes(raw)).to_bytes(2, "little")
     return bytes(raw)

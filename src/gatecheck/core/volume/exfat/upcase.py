@@ -16,7 +16,8 @@ _USUAL = (
     b"#6B>24K3$Lf(33dAV>(ymEk53x+AH)%`ggv7pVIWg0!?jjX@O*i7BDwv4}Y^*aIOpKzjcC`JVwtsWdoiXJi;a08+0Eqa=)}S0ABbemc8_lrS1Bz<`SI|Nn2|QXfalM}|R^?uG&$F5!m&KmMaabl>5VBUL{+=7UtA"
     b"V$#gt_J7;|RZutw2pfQK0uVL<A+_C)OP+z@JIQSjP89vP0Yd)ge{#$p1*2fF0vRfpAwU2kO7Z{yy_uyLNQeLbyRjQE&=O*{<O#KDhi@%U9!QX(9{m4b`qIcAiyUYG0Q|lr8U"
 )
-"""of each unit its place less what stands there; FFFFh and how many for stretches without capitals, as in the table itself"""
+"""of each unit its place less what stands there; FFFFh and how many for stretches without capitals, as in the table
+itself"""
 
 
 def usual_capitals() -> bytes:

@@ -1,7 +1,7 @@
 """ext2, ext3, ext4: superblocks and groups, inodes with their sums, who holds which blocks, folders, link counts.
 
-Linux, Documentation/filesystems/ext4: checksums, dynamic structures. Where the journal holds something, the volume is looked at as it will be after it.
-"""
+Linux, Documentation/filesystems/ext4: checksums, dynamic structures. Where the journal holds something, the volume is
+looked at as it will be after it."""
 
 from __future__ import annotations
 
@@ -49,7 +49,11 @@ def check_ext(volume: Ext, add: Add, progress: Progress) -> tuple[int | None, in
             blocks = {}
         if blocks:
             base = volume.bytes.base
-            volume = Ext(Overlay(volume.disk, [(base + number * volume.block, data) for number, data in blocks.items()]), volume.first, volume.last)
+            volume = Ext(
+                Overlay(volume.disk, [(base + number * volume.block, data) for number, data in blocks.items()]),
+                volume.first,
+                volume.last,
+            )
             own = volume.super
     elif not own.state & _VALID and not volume.from_backup:  # copies are not told of every mount
         add(VolumeFinding("dirty", SIGN, repairable=True))
@@ -62,7 +66,11 @@ class _Check:
     def __init__(self, volume: Ext, add: Add, progress: Progress) -> None:
         self.volume, self.super, self.add, self.progress = volume, volume.super, add, progress
         self.sums = self.super.has_checksums
-        self.seed = int.from_bytes(self.super.raw[0x270:0x274], "little") if self.super.incompat & _SEED else crc32c(0xFFFFFFFF, self.super.uuid)
+        self.seed = (
+            int.from_bytes(self.super.raw[0x270:0x274], "little")
+            if self.super.incompat & _SEED
+            else crc32c(0xFFFFFFFF, self.super.uuid)
+        )
         self.claims = Claims(self.super.blocks)
         self.kinds: dict[int, int] = {}
         self.links: dict[int, int] = {}
@@ -83,9 +91,27 @@ class _Check:
         self._inodes()
         files = self._tree()
         self._links()
-        used = Maps(self.volume, self.add, self.claims, name=self._name, taken=self.taken_inodes, unread=self.unread, is_pending=bool(self.super.incompat & e.RECOVER), seed=self.seed).whole()
+        used = Maps(
+            self.volume,
+            self.add,
+            self.claims,
+            name=self._name,
+            taken=self.taken_inodes,
+            unread=self.unread,
+            is_pending=bool(self.super.incompat & e.RECOVER),
+            seed=self.seed,
+        ).whole()
         for own in self.claims.cross_links():
-            self.add(VolumeFinding("crossed", DAMAGE, self._name(own.other), count=own.count, repairable=False, values={"other": self._name(own.one)}))
+            self.add(
+                VolumeFinding(
+                    "crossed",
+                    DAMAGE,
+                    self._name(own.other),
+                    count=own.count,
+                    repairable=False,
+                    values={"other": self._name(own.one)},
+                )
+            )
         for owner in self.claims.beyond:
             self.add(VolumeFinding("beyond", DAMAGE, self._name(owner)))
         return files, used
@@ -109,12 +135,22 @@ class _Check:
 
     def _supers(self) -> None:
         own = self.super
-        if self.sums and crc32c(0xFFFFFFFF, own.raw[:1020]) != int.from_bytes(own.raw[1020:1024], "little") and not self.volume.from_backup:
+        if (
+            self.sums
+            and crc32c(0xFFFFFFFF, own.raw[:1020]) != int.from_bytes(own.raw[1020:1024], "little")
+            and not self.volume.from_backup
+        ):
             self.add(VolumeFinding("sum", DAMAGE, "superblock", repairable=True))
         if self.orphans or own.ro_compat & _ORPHAN_PRESENT:
             self.add(VolumeFinding("unfinished", SIGN, count=max(1, len(self.orphans)), repairable=True))
         if own.incompat & ~_KNOWN or own.ro_compat & ~_KNOWN_TO_WRITE:
-            self.add(VolumeFinding("features-unknown", NOTE, values={"features": f"{own.incompat & ~_KNOWN:X}h {own.ro_compat & ~_KNOWN_TO_WRITE:X}h"}))
+            self.add(
+                VolumeFinding(
+                    "features-unknown",
+                    NOTE,
+                    values={"features": f"{own.incompat & ~_KNOWN:X}h {own.ro_compat & ~_KNOWN_TO_WRITE:X}h"},
+                )
+            )
         geometry = struct.unpack_from(_GEOMETRY, own.raw, 0)
         for group in [g for g in range(1, own.groups) if self.volume.has_super(g)][:8]:
             at = (own.first_block + group * own.per_group) * own.block
@@ -123,7 +159,11 @@ class _Check:
             except DecodeError as error:
                 self.add(VolumeFinding("unreadable", SIGN, str(error)))
                 continue
-            if raw[56:58] != b"\x53\xef" or struct.unpack_from(_GEOMETRY, raw, 0) != geometry or raw[104:120] != own.uuid:
+            if (
+                raw[56:58] != b"\x53\xef"
+                or struct.unpack_from(_GEOMETRY, raw, 0) != geometry
+                or raw[104:120] != own.uuid
+            ):
                 self.add(VolumeFinding("superblock-copy", SIGN, f"group {group}", repairable=True))
 
     def _groups(self) -> None:
@@ -162,8 +202,14 @@ class _Check:
                 if span.missing:
                     self.unread.add(group)
                     self.add(VolumeFinding("unreadable", DAMAGE, f"group {group}", count=len(span.missing)))
-                raw = np.frombuffer(span.data, np.uint8, count=count * own.inode_size, offset=skip).reshape(count, own.inode_size)
-                live = np.nonzero(raw[:, :2].any(axis=1) | raw[:, 26:28].any(axis=1) | self._are_own(group * own.inodes_per_group + piece, raw))[0]
+                raw = np.frombuffer(span.data, np.uint8, count=count * own.inode_size, offset=skip).reshape(
+                    count, own.inode_size
+                )
+                live = np.nonzero(
+                    raw[:, :2].any(axis=1)
+                    | raw[:, 26:28].any(axis=1)
+                    | self._are_own(group * own.inodes_per_group + piece, raw)
+                )[0]
                 if not len(live):
                     continue
                 numbers = (live + group * own.inodes_per_group + piece + 1).astype(np.uint32)
@@ -183,7 +229,11 @@ class _Check:
         size = self.super.inode_size
         low = rows[:, 124].astype(np.uint32) | rows[:, 125].astype(np.uint32) << 8
         wide = size > 128
-        has_high = (rows[:, 128].astype(np.uint32) | rows[:, 129].astype(np.uint32) << 8) >= 4 if wide else np.zeros(len(rows), bool)
+        has_high = (
+            (rows[:, 128].astype(np.uint32) | rows[:, 129].astype(np.uint32) << 8) >= 4
+            if wide
+            else np.zeros(len(rows), bool)
+        )
         blank = rows.copy()
         blank[:, 124:126] = 0
         told = low
@@ -228,7 +278,9 @@ class _Check:
         try:
             self._held(inode)
         except DecodeError as error:
-            self.add(VolumeFinding("unreadable" if "LBA" in str(error) else "extents", DAMAGE, f"inode {number}: {error}"))
+            self.add(
+                VolumeFinding("unreadable" if "LBA" in str(error) else "extents", DAMAGE, f"inode {number}: {error}")
+            )
 
     def _held(self, inode: Inode) -> None:
         """Its blocks, and whether its size and their count are what it says. Raises DecodeError."""
@@ -253,8 +305,12 @@ class _Check:
                 self._extent_sum(inode, block)
         size = right_size(self.volume, inode, runs, expected)
         if size is not None:
-            self.add(VolumeFinding("size-differs", DAMAGE, f"inode {number}", values={"size": inode.size, "held": size}))
-        acl = int.from_bytes(inode.raw[104:108], "little") | (int.from_bytes(inode.raw[118:120], "little") << 32 if self.super.incompat & e.WIDE else 0)
+            self.add(
+                VolumeFinding("size-differs", DAMAGE, f"inode {number}", values={"size": inode.size, "held": size})
+            )
+        acl = int.from_bytes(inode.raw[104:108], "little") | (
+            int.from_bytes(inode.raw[118:120], "little") << 32 if self.super.incompat & e.WIDE else 0
+        )
         if acl and acl not in self._shared:
             self._shared.add(acl)
             self.claims.add(number, acl, 1)
@@ -269,7 +325,9 @@ class _Check:
     def _extent_sum(self, inode: Inode, block: int) -> None:
         raw = self.volume.bytes.read(block * self.volume.block, self.volume.block, "extents")
         end = 12 + 12 * int.from_bytes(raw[4:6], "little")
-        if end + 4 <= len(raw) and crc32c(self._inode_seed(inode), raw[:end]) != int.from_bytes(raw[end : end + 4], "little"):
+        if end + 4 <= len(raw) and crc32c(self._inode_seed(inode), raw[:end]) != int.from_bytes(
+            raw[end : end + 4], "little"
+        ):
             self.add(VolumeFinding("sum", DAMAGE, f"inode {inode.number}", values={}))
 
     def _inode_seed(self, inode: Inode) -> int:
@@ -283,7 +341,14 @@ class _Check:
         told = inode.blocks | (int.from_bytes(inode.raw[116:118], "little") << 32 if is_huge else 0)
         told *= self.volume.block if is_huge and inode.flags & 0x40000 else 512
         if told != held * self.volume.block:
-            self.add(VolumeFinding("size-differs", DAMAGE, f"inode {inode.number}", values={"size": told, "held": held * self.volume.block}))
+            self.add(
+                VolumeFinding(
+                    "size-differs",
+                    DAMAGE,
+                    f"inode {inode.number}",
+                    values={"size": told, "held": held * self.volume.block},
+                )
+            )
 
     # --- folders
 
@@ -348,7 +413,9 @@ class _Check:
                 continue
             for start in range(0, len(piece), block):
                 raw = piece[start : start + block]
-                is_node = bool(inode.flags & e.INDEXED) and (at + start == 0 or raw[:8] == struct.pack("<IHH", 0, block & 0xFFFF, 0))
+                is_node = bool(inode.flags & e.INDEXED) and (
+                    at + start == 0 or raw[:8] == struct.pack("<IHH", 0, block & 0xFFFF, 0)
+                )
                 if not is_node:
                     self._leaf_sum(inode, raw, where)
                 names: list[bytes] = []
@@ -362,11 +429,25 @@ class _Check:
                 if index is not None:
                     index.take(raw, names, is_node=is_node)
             at += len(piece)
-        problem = "feature" if inode.flags & e.INDEXED and not self.super.compat & _WITH_INDEX else index.problem() if index is not None else ""
+        problem = (
+            "feature"
+            if inode.flags & e.INDEXED and not self.super.compat & _WITH_INDEX
+            else index.problem()
+            if index is not None
+            else ""
+        )
         if problem:
             self.add(VolumeFinding("index", DAMAGE, where, values={"why": problem}))
         if dots.get(".") != inode.number or dots.get("..") != parent:
-            self.add(VolumeFinding("folder-links", DAMAGE, where, repairable=True, values={"name": "." if dots.get(".") != inode.number else ".."}))
+            self.add(
+                VolumeFinding(
+                    "folder-links",
+                    DAMAGE,
+                    where,
+                    repairable=True,
+                    values={"name": "." if dots.get(".") != inode.number else ".."},
+                )
+            )
         seen: set[str] = set()
         for name, _, _ in found:
             if name in seen:
@@ -379,18 +460,29 @@ class _Check:
         if not inode.flags & e.INDEXED:
             return None
         return FolderIndex(
-            block=self.volume.block, seed=own.raw[0xEC:0xFC], unsigned=bool(int.from_bytes(own.raw[0x160:0x164], "little") & _UNSIGNED), tailed=self.sums,
-            has_deep=bool(own.incompat & _DEEP), is_plain=not inode.flags & (e.ENCRYPTED | e.CASEFOLDED),
-        )  # fmt: skip
+            block=self.volume.block,
+            seed=own.raw[0xEC:0xFC],
+            unsigned=bool(int.from_bytes(own.raw[0x160:0x164], "little") & _UNSIGNED),
+            tailed=self.sums,
+            has_deep=bool(own.incompat & _DEEP),
+            is_plain=not inode.flags & (e.ENCRYPTED | e.CASEFOLDED),
+        )
 
-    def _leaf(self, raw: bytes, found: list[tuple[str, int, int]], dots: dict[str, int], names: list[bytes], where: str) -> None:
+    def _leaf(
+        self, raw: bytes, found: list[tuple[str, int, int]], dots: dict[str, int], names: list[bytes], where: str
+    ) -> None:
         """Its entries, into `found` and, as they stand, `names`. Raises DecodeError where they leave it."""
         at = 0
         while at + 8 <= len(raw):
             inode, length, letters, kind = struct.unpack_from("<IHBB", raw, at)
             length = 65536 if length in (0, 65535) and len(raw) == 65536 else length
             if length < 8 or length & 3 or at + length > len(raw) or letters + 8 > length:
-                raise DecodeError("folder block", at=at, expected="an entry within its block", got=f"{length} bytes, {letters} letters")
+                raise DecodeError(
+                    "folder block",
+                    at=at,
+                    expected="an entry within its block",
+                    got=f"{length} bytes, {letters} letters",
+                )
             if inode:
                 own = raw[at + 8 : at + 8 + letters]
                 name = own.decode("utf-8", "replace")
@@ -404,7 +496,10 @@ class _Check:
             at += length
 
     def _leaf_sum(self, inode: Inode, raw: bytes, where: str) -> None:
-        if self.sums and (raw[-12:-4] != b"\0\0\0\0\x0c\0\0\xde" or crc32c(self._inode_seed(inode), raw[:-12]) != int.from_bytes(raw[-4:], "little")):
+        if self.sums and (
+            raw[-12:-4] != b"\0\0\0\0\x0c\0\0\xde"
+            or crc32c(self._inode_seed(inode), raw[:-12]) != int.from_bytes(raw[-4:], "little")
+        ):
             self.add(VolumeFinding("sum", DAMAGE, where, repairable=False))
 
     def _links(self) -> None:
@@ -419,7 +514,11 @@ class _Check:
             if number not in self.reached:
                 self.add(VolumeFinding("orphan", DAMAGE, f"inode {number}", repairable=True))
             elif links != real and not (self.kinds[number] == e.FOLDER and links == 1):
-                self.add(VolumeFinding("link-count", DAMAGE, self._name(number), repairable=True, values={"told": links, "real": real}))
+                self.add(
+                    VolumeFinding(
+                        "link-count", DAMAGE, self._name(number), repairable=True, values={"told": links, "real": real}
+                    )
+                )
 
 
 def unwritten(volume: Ext, inode: Inode) -> list[tuple[int, int]]:
@@ -437,4 +536,3 @@ def unwritten(volume: Ext, inode: Inode) -> list[tuple[int, int]]:
             if length > 0x8000:
                 found.append((high << 32 | low, length - 0x8000))
     return found
-

@@ -15,9 +15,21 @@ from gatecheck.core.volume.tree import DAMAGE, SIGN, VolumeFinding
 
 
 class Maps:
-    """`taken`: inodes in use; `unread`: groups of whose inodes some could not be read; `is_pending`: a mount that replays the journal counts the whole anew."""
+    """`taken`: inodes in use; `unread`: groups of whose inodes some could not be read; `is_pending`: a mount that
+    replays the journal counts the whole anew."""
 
-    def __init__(self, volume: Ext, add: Callable[[VolumeFinding], None], claims: Claims, *, name: Callable[[int], str], taken: Sequence[int], unread: set[int], is_pending: bool, seed: int) -> None:
+    def __init__(
+        self,
+        volume: Ext,
+        add: Callable[[VolumeFinding], None],
+        claims: Claims,
+        *,
+        name: Callable[[int], str],
+        taken: Sequence[int],
+        unread: set[int],
+        is_pending: bool,
+        seed: int,
+    ) -> None:
         self.volume, self.super, self.add, self.claims, self.name = volume, volume.super, add, claims, name
         self.taken, self.unread, self.is_pending, self.seed = taken, unread, is_pending, seed
         self.sums = volume.super.has_checksums
@@ -46,7 +58,15 @@ class Maps:
         for owner in found.unmarked:
             self.add(VolumeFinding("unmarked", DAMAGE, self.name(owner), count=found.unmarked[owner], repairable=True))
         if found.lost and not self.unread:
-            self.add(VolumeFinding("lost", DAMAGE, count=found.lost, repairable=True, values={"chains": 1, "bytes": found.lost * own.block}))
+            self.add(
+                VolumeFinding(
+                    "lost",
+                    DAMAGE,
+                    count=found.lost,
+                    repairable=True,
+                    values={"chains": 1, "bytes": found.lost * own.block},
+                )
+            )
         free = own.blocks - int(np.count_nonzero(marked))
         if free != own.free_blocks and not found.lost and not found.unmarked and not self.is_pending:
             self.add(VolumeFinding("free-count", SIGN, repairable=True, values={"told": own.free_blocks, "real": free}))
@@ -54,9 +74,15 @@ class Maps:
             low = own.first_block + number * own.per_group
             real = int(np.count_nonzero(marked[low : min(low + own.per_group, own.blocks)] == 0))
             if real != told and not found.lost and not found.unmarked:
-                self.add(VolumeFinding("free-count", SIGN, f"group {number}", repairable=True, values={"told": told, "real": real}))
+                self.add(
+                    VolumeFinding(
+                        "free-count", SIGN, f"group {number}", repairable=True, values={"told": told, "real": real}
+                    )
+                )
             if not (self.volume.groups[number][5] & 2 and own.ro_compat & (e.GDT_CSUM | e.CHECKSUMS)):
-                self._padding(f"block map of group {number}", self.volume.groups[number][0], min(own.per_group, own.blocks - low))
+                self._padding(
+                    f"block map of group {number}", self.volume.groups[number][0], min(own.per_group, own.blocks - low)
+                )
         return int(np.count_nonzero(marked))
 
     def _padding(self, name: str, place: int, bits: int) -> None:
@@ -88,10 +114,20 @@ class Maps:
             free_total += real_free
             if flags & 1 and own.ro_compat & (e.GDT_CSUM | e.CHECKSUMS):
                 if told_free != real_free:
-                    self.add(VolumeFinding("free-count", SIGN, f"group {number}", repairable=True, values={"told": told_free, "real": real_free}))
+                    self.add(
+                        VolumeFinding(
+                            "free-count",
+                            SIGN,
+                            f"group {number}",
+                            repairable=True,
+                            values={"told": told_free, "real": real_free},
+                        )
+                    )
                 continue
             try:
-                raw = volume.bytes.read(place * own.block, -(-own.inodes_per_group // 8), f"inode map of group {number}")
+                raw = volume.bytes.read(
+                    place * own.block, -(-own.inodes_per_group // 8), f"inode map of group {number}"
+                )
             except DecodeError as error:
                 self.add(VolumeFinding("map-unread", DAMAGE, str(error)))
                 continue
@@ -100,17 +136,35 @@ class Maps:
             if len(wrong) and number not in self.unread:
                 self.add(VolumeFinding("inode-map", DAMAGE, f"group {number}", count=len(wrong), repairable=True))
             elif told_free != real_free:
-                self.add(VolumeFinding("free-count", SIGN, f"group {number}", repairable=True, values={"told": told_free, "real": real_free}))
+                self.add(
+                    VolumeFinding(
+                        "free-count",
+                        SIGN,
+                        f"group {number}",
+                        repairable=True,
+                        values={"told": told_free, "real": real_free},
+                    )
+                )
             if self.sums:
                 self._map_sum(number, raw, 0x1A, 0x3A, "inode map")
             self._padding(f"inode map of group {number}", place, own.inodes_per_group)
         if free_total != own.free_inodes and not self.is_pending:
-            self.add(VolumeFinding("free-count", SIGN, "inodes", repairable=True, values={"told": own.free_inodes, "real": free_total}))
+            self.add(
+                VolumeFinding(
+                    "free-count", SIGN, "inodes", repairable=True, values={"told": own.free_inodes, "real": free_total}
+                )
+            )
         if self.sums and not own.incompat & e.META_BG:
             for number, (place, *_, flags) in enumerate(volume.groups):
                 if not flags & 2:
                     try:
-                        self._map_sum(number, volume.bytes.read(place * own.block, self._per_group() // 8, "block map"), 0x18, 0x38, "block map")
+                        self._map_sum(
+                            number,
+                            volume.bytes.read(place * own.block, self._per_group() // 8, "block map"),
+                            0x18,
+                            0x38,
+                            "block map",
+                        )
                     except DecodeError as error:
                         self.add(VolumeFinding("map-unread", DAMAGE, str(error)))
 
@@ -123,7 +177,9 @@ class Maps:
         own = self.super
         if own.incompat & e.META_BG:
             return
-        each = self.volume.bytes.read(self.volume.table_at + number * own.group_size, own.group_size, "group descriptor")
+        each = self.volume.bytes.read(
+            self.volume.table_at + number * own.group_size, own.group_size, "group descriptor"
+        )
         told = int.from_bytes(each[low_at : low_at + 2], "little")
         value = crc32c(self.seed, raw)
         if own.group_size >= 64:

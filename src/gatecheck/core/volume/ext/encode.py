@@ -1,8 +1,7 @@
 """Files -> an ext4 volume's bytes: the reader's mirror, for practice disks and round-trip tests.
 
-Linux, Documentation/filesystems/ext4 (on-disk layout): extents, file types in folders, copies of the superblock in the groups that are powers of three, five and seven; no journal,
-no checksums.
-"""
+Linux, Documentation/filesystems/ext4 (on-disk layout): extents, file types in folders, copies of the superblock in the
+groups that are powers of three, five and seven; no journal, no checksums."""
 
 from __future__ import annotations
 
@@ -22,7 +21,8 @@ _MOST_EXTENTS, _LONGEST_EXTENT = 4, 32768
 
 
 def ext_volume(files: Mapping[str, bytes], *, sectors: int, label: str = "root") -> dict[int, bytes]:
-    """Sector of the volume -> bytes from there; all else is zeros. Raises ValueError where it is too small for its files, or a file for four pieces."""
+    """Sector of the volume -> bytes from there; all else is zeros. Raises ValueError where it is too small for its
+    files, or a file for four pieces."""
     return _Builder(sectors * SECTOR // BLOCK, label).built(files)
 
 
@@ -57,7 +57,8 @@ class _Builder:
         return group < 2 or any(group == base**power for base in (3, 5, 7) for power in range(1, 12))
 
     def _own(self, group: int) -> int:
-        """Blocks of a group that its own structures take: superblock and descriptors where they stand, both maps, its inodes."""
+        """Blocks of a group that its own structures take: superblock and descriptors where they stand, both maps, its
+        inodes."""
         return (1 + self.tables if self._has_super(group) else 0) + 2 + _INODES * INODE // BLOCK
 
     def _end(self, group: int) -> int:
@@ -127,7 +128,20 @@ class _Builder:
         tables: dict[int, bytearray] = {}
         for thing in self.things:
             group, place = divmod(thing.number - 1, _INODES)
-            raw = struct.pack("<HHIIIIIHHII", thing.mode, 0, thing.size & 0xFFFFFFFF, _WHEN, _WHEN, _WHEN, 0, 0, thing.links, sum(c for _, c in thing.runs) * (BLOCK // SECTOR), EXTENTS)
+            raw = struct.pack(
+                "<HHIIIIIHHII",
+                thing.mode,
+                0,
+                thing.size & 0xFFFFFFFF,
+                _WHEN,
+                _WHEN,
+                _WHEN,
+                0,
+                0,
+                thing.links,
+                sum(c for _, c in thing.runs) * (BLOCK // SECTOR),
+                EXTENTS,
+            )
             extents = struct.pack("<HHHHI", 0xF30A, len(thing.runs), 4, 0, 0)
             first = 0
             for at, count in thing.runs:
@@ -159,12 +173,16 @@ class _Builder:
             inodes = sum(1 << n for n in own) | (((1 << 8 * BLOCK) - 1) ^ ((1 << _INODES) - 1))
             self.content[table - 1] = inodes.to_bytes(BLOCK, "little")
             folders = sum(t.mode & FOLDER == FOLDER and (t.number - 1) // _INODES == group for t in self.things)
-            described += struct.pack("<IIIHHHH12x", table - 2, table - 1, table, end - used, _INODES - len(own), folders, 0)
+            described += struct.pack(
+                "<IIIHHHH12x", table - 2, table - 1, table, end - used, _INODES - len(own), folders, 0
+            )
             self.free_blocks, self.free_inodes = self.free_blocks + end - used, self.free_inodes + _INODES - len(own)
         for group in range(self.groups):
             if self._has_super(group):
                 for n in range(self.tables):
-                    self.content[group * _PER_GROUP + 1 + n] = described[n * BLOCK : (n + 1) * BLOCK].ljust(BLOCK, b"\0")
+                    self.content[group * _PER_GROUP + 1 + n] = described[n * BLOCK : (n + 1) * BLOCK].ljust(
+                        BLOCK, b"\0"
+                    )
 
     def _supers(self) -> dict[int, bytes]:
         found = {}
@@ -172,9 +190,28 @@ class _Builder:
             if not self._has_super(group):
                 continue
             raw = bytearray(1024)
-            struct.pack_into("<13I", raw, 0, self.groups * _INODES, self.blocks, 0, self.free_blocks, self.free_inodes, 0, 2, 2, _PER_GROUP, _PER_GROUP, _INODES, _WHEN, _WHEN)
+            struct.pack_into(
+                "<13I",
+                raw,
+                0,
+                self.groups * _INODES,
+                self.blocks,
+                0,
+                self.free_blocks,
+                self.free_inodes,
+                0,
+                2,
+                2,
+                _PER_GROUP,
+                _PER_GROUP,
+                _INODES,
+                _WHEN,
+                _WHEN,
+            )
             struct.pack_into("<HHHHHHIIII", raw, 52, 3, 0xFFFF, MAGIC, 1, 1, 0, _WHEN, 0, 0, 1)
-            struct.pack_into("<IHHIII", raw, 84, _FIRST_OWN, INODE, group, 0, FILETYPE | 0x40, SPARSE_SUPER | _LARGE_FILE)
+            struct.pack_into(
+                "<IHHIII", raw, 84, _FIRST_OWN, INODE, group, 0, FILETYPE | 0x40, SPARSE_SUPER | _LARGE_FILE
+            )
             raw[104:120] = bytes.fromhex("6b1f0a3d52c84e7790de41b7a3c90e15")
             raw[120:136] = self.label.encode()[:16].ljust(16, b"\0")
             struct.pack_into("<I", raw, 0x108, _WHEN)

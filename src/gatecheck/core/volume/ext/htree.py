@@ -1,4 +1,5 @@
-"""The index of a large folder of ext (`dir_index`): sums of names, and whether every name lies in the block that the index gives to its sum.
+"""The index of a large folder of ext (`dir_index`): sums of names, and whether every name lies in the block that the
+index gives to its sum.
 
 Linux, fs/ext4/hash.c and Documentation/filesystems/ext4, "Hash tree directories". Sums of many names are made at once.
 """
@@ -28,7 +29,8 @@ _ROUNDS = (
 
 
 def name_sums(names: Sequence[bytes], kind: int, seed: bytes) -> Words:
-    """The sum of each name, its last bit left out, shape (n,). `kind`: LEGACY, HALF_MD4, TEA, or three more for letters as unsigned numbers; `seed`: 16 bytes of the superblock."""
+    """The sum of each name, its last bit left out, shape (n,). `kind`: LEGACY, HALF_MD4, TEA, or three more for letters
+    as unsigned numbers; `seed`: 16 bytes of the superblock."""
     is_signed = kind < _UNSIGNED_FROM
     kind -= 0 if is_signed else _UNSIGNED_FROM
     found = np.zeros(len(names), np.uint32)
@@ -101,7 +103,8 @@ def _tea(state: list[Words], words: Sequence[Words]) -> None:
 
 
 class _Part(Struct):
-    """A block of the folder by the index: between which sums its names lie, and how deep it stands (0: the names themselves)."""
+    """A block of the folder by the index: between which sums its names lie, and how deep it stands (0: the names
+    themselves)."""
 
     low: int
     high: int
@@ -109,12 +112,23 @@ class _Part(Struct):
 
 
 class FolderIndex:
-    """The index of one folder, block by block in their order; then what is wrong with it. Of names only the lowest and the highest sum of each block are kept.
+    """The index of one folder, block by block in their order; then what is wrong with it. Of names only the lowest and
+    the highest sum of each block are kept.
 
-    `tailed`: blocks end with a sum; `is_plain`: names are summed as they stand (not where they are encrypted, or capitals do not count)."""
+    `tailed`: blocks end with a sum; `is_plain`: names are summed as they stand (not where they are encrypted, or
+    capitals do not count)."""
 
-    def __init__(self, *, block: int, seed: bytes, unsigned: bool, tailed: bool, has_deep: bool, is_plain: bool) -> None:
-        self.block, self.seed, self.unsigned, self.tailed, self.has_deep, self.is_plain = block, seed, unsigned, tailed, has_deep, is_plain
+    def __init__(
+        self, *, block: int, seed: bytes, unsigned: bool, tailed: bool, has_deep: bool, is_plain: bool
+    ) -> None:
+        self.block, self.seed, self.unsigned, self.tailed, self.has_deep, self.is_plain = (
+            block,
+            seed,
+            unsigned,
+            tailed,
+            has_deep,
+            is_plain,
+        )
         self.count, self.kind = 0, -1
         self.nodes: dict[int, bytes] = {}
         self.edges: dict[int, tuple[int, int]] = {}
@@ -137,7 +151,10 @@ class FolderIndex:
     def _summed(self) -> None:
         if not self.names:
             return
-        sums, of = name_sums(self.names, self.kind + (_UNSIGNED_FROM if self.unsigned else 0), self.seed).astype(np.int64), np.array(self.of)
+        sums, of = (
+            name_sums(self.names, self.kind + (_UNSIGNED_FROM if self.unsigned else 0), self.seed).astype(np.int64),
+            np.array(self.of),
+        )
         first = np.flatnonzero(np.diff(of, prepend=-1))
         lows, highs = np.minimum.reduceat(sums, first), np.maximum.reduceat(sums, first)
         self.edges.update(zip(of[first].tolist(), zip(lows.tolist(), highs.tolist(), strict=True), strict=True))
@@ -147,7 +164,13 @@ class FolderIndex:
         """In a word; nothing where it holds."""
         self._summed()
         root = self.nodes.get(0, b"")
-        if len(root) < _HEAD + 2 * _ROOM or root[_HEAD : _HEAD + 4] != bytes(4) or root[_HEAD + 5] < _ROOM or root[_HEAD + 7] & 1 or root[_HEAD + 4] > TEA:
+        if (
+            len(root) < _HEAD + 2 * _ROOM
+            or root[_HEAD : _HEAD + 4] != bytes(4)
+            or root[_HEAD + 5] < _ROOM
+            or root[_HEAD + 7] & 1
+            or root[_HEAD + 4] > TEA
+        ):
             return "root"
         if root[_HEAD + 6] >= (_DEEPEST if self.has_deep else _DEEPEST - 1):
             return "depth"
@@ -186,7 +209,9 @@ class FolderIndex:
         sums[0] = low
         if bool((np.diff(sums) < 0).any()) or int(sums[-1]) > high:
             return "order"
-        for child, start, end in zip((own[:, 1] & 0x0FFFFFFF).tolist(), sums.tolist(), [*sums[1:].tolist(), high], strict=True):
+        for child, start, end in zip(
+            (own[:, 1] & 0x0FFFFFFF).tolist(), sums.tolist(), [*sums[1:].tolist(), high], strict=True
+        ):
             if not 0 < child < self.count or child in parts:
                 return "blocks"
             parts[child] = _Part(start, end, level)

@@ -1,7 +1,8 @@
-"""What an inode of ext says of itself against what it holds: size, kind, extra room, links, and the inode that keeps room for growing.
+"""What an inode of ext says of itself against what it holds: size, kind, extra room, links, and the inode that keeps
+room for growing.
 
-Linux, Documentation/filesystems/ext4: inodes, "Special inodes"; the bounds are those that the kernel and the system's own checker hold a file to.
-"""
+Linux, Documentation/filesystems/ext4: inodes, "Special inodes"; the bounds are those that the kernel and the system's
+own checker hold a file to."""
 
 from __future__ import annotations
 
@@ -25,7 +26,8 @@ _RESIZES = 0x10
 
 
 def right_size(volume: Ext, inode: Inode, runs: Sequence[Mapped], held: int) -> int | None:
-    """The size that a file ought to have where its own cannot be; None where it can. `held`: blocks up to its last one, those not written yet too."""
+    """The size that a file ought to have where its own cannot be; None where it can. `held`: blocks up to its last one,
+    those not written yet too."""
     block = volume.block
     if inode.flags & e.INLINE or inode.is_link:
         return None
@@ -68,13 +70,18 @@ def _leads_somewhere(volume: Ext, inode: Inode) -> bool:
 
 
 def resize_problem(volume: Ext, inode: Inode) -> bool:
-    """The inode that keeps the room behind the groups' table for more groups does not hold exactly that room, in every copy. Raises DecodeError where it cannot be read."""
+    """The inode that keeps the room behind the groups' table for more groups does not hold exactly that room, in every
+    copy. Raises DecodeError where it cannot be read."""
     own = volume.super
     reserved = int.from_bytes(own.raw[206:208], "little")
     numbers = struct.unpack("<15I", inode.body)
     if not own.compat & _RESIZES or own.incompat & e.META_BG:
         return False
-    if inode.mode & 0xF000 != e.REGULAR or not inode.links or any(n for place, n in enumerate(numbers) if place != _DOUBLE):
+    if (
+        inode.mode & 0xF000 != e.REGULAR
+        or not inode.links
+        or any(n for place, n in enumerate(numbers) if place != _DOUBLE)
+    ):
         return True
     if not reserved:
         return False

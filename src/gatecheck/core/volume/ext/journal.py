@@ -18,7 +18,8 @@ _LARGEST = 1 << 30
 
 
 def pending_blocks(volume: Ext) -> dict[int, bytes]:
-    """Block of the volume -> bytes, of every transaction that was committed. Raises DecodeError where the journal cannot be followed at all."""
+    """Block of the volume -> bytes, of every transaction that was committed. Raises DecodeError where the journal
+    cannot be followed at all."""
     inode = volume.inode(JOURNAL)
     if inode.size > _LARGEST:
         raise DecodeError("journal", at=0, expected="at most 1 GiB", got=inode.size)
@@ -84,7 +85,9 @@ class _Walk:
             else:
                 break
             place, seen = self.after(place), seen + 1
-        return {number: data for number, (when, data) in done.items() if not (number in revoked and when <= revoked[number])}
+        return {
+            number: data for number, (when, data) in done.items() if not (number in revoked and when <= revoked[number])
+        }
 
     def tags(self, raw: bytes) -> list[tuple[int, int]]:
         """(block, flags) of a descriptor."""

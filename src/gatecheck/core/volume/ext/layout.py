@@ -15,7 +15,16 @@ FOLDER, REGULAR, SYMLINK = 0x4000, 0x8000, 0xA000
 EXTENTS, INLINE, ENCRYPTED, INDEXED, CASEFOLDED = 0x80000, 0x10000000, 0x800, 0x1000, 0x40000000
 HAS_JOURNAL, GUARDED = 0x4, 0x100
 """the latter: a block tells who has it mounted"""
-FILETYPE, RECOVER, META_BG, WIDE, FLEX, ENCRYPT, INLINE_DATA, CASEFOLD = 0x2, 0x4, 0x10, 0x80, 0x200, 0x10000, 0x8000, 0x20000
+FILETYPE, RECOVER, META_BG, WIDE, FLEX, ENCRYPT, INLINE_DATA, CASEFOLD = (
+    0x2,
+    0x4,
+    0x10,
+    0x80,
+    0x200,
+    0x10000,
+    0x8000,
+    0x20000,
+)
 SPARSE_SUPER, CHECKSUMS, BIGALLOC, GDT_CSUM = 0x1, 0x400, 0x200, 0x10
 
 
@@ -47,7 +56,8 @@ class Super:
         return -(-(self.blocks - self.first_block) // self.per_group)
 
     def super_at(self, group: int) -> int:
-        """Block of the superblock's copy in a group that has one; behind it stands the table of groups. The first superblock is always 1024 bytes in."""
+        """Block of the superblock's copy in a group that has one; behind it stands the table of groups. The first
+        superblock is always 1024 bytes in."""
         own = self.first_block + group * self.per_group
         return own or 1024 // self.block
 
@@ -71,14 +81,50 @@ def read_super(raw: bytes) -> Super:
         blocks |= int.from_bytes(raw[0x150:0x154], "little") << 32
         free_blocks |= int.from_bytes(raw[0x158:0x15C], "little") << 32
     group_size = max(32, int.from_bytes(raw[0xFE:0x100], "little")) if incompat & WIDE else 32
-    if log > 6 or not per_group or clusters > 8 << (10 + log) or not 0 < inodes_per_group <= 8 << (10 + log) or not blocks or first_block >= blocks:
-        raise DecodeError("ext superblock sizes", at=24, expected="blocks of 1 to 64 KiB in groups", got=f"2^{10 + log & 63}, {per_group} a group, {blocks} in all")
+    if (
+        log > 6
+        or not per_group
+        or clusters > 8 << (10 + log)
+        or not 0 < inodes_per_group <= 8 << (10 + log)
+        or not blocks
+        or first_block >= blocks
+    ):
+        raise DecodeError(
+            "ext superblock sizes",
+            at=24,
+            expected="blocks of 1 to 64 KiB in groups",
+            got=f"2^{10 + log & 63}, {per_group} a group, {blocks} in all",
+        )
     if inode_size < 128 or inode_size > 1024 << log or inode_size & (inode_size - 1) or group_size > 1024:
         raise DecodeError("ext superblock inodes", at=88, expected="a power of two from 128", got=inode_size)
     if inodes != inodes_per_group * -(-(blocks - first_block) // per_group):
-        raise DecodeError("ext superblock inodes", at=0, expected="as many a group in every group", got=f"{inodes} in all, {inodes_per_group} a group")
+        raise DecodeError(
+            "ext superblock inodes",
+            at=0,
+            expected="as many a group in every group",
+            got=f"{inodes} in all, {inodes_per_group} a group",
+        )
     label = raw[120:136].split(b"\0")[0].decode("utf-8", "replace")
-    return Super(raw[:1024], inodes, blocks, free_blocks, free_inodes, first_block, 1024 << log, per_group, inodes_per_group, state, inode_size, compat, incompat, ro_compat, raw[104:120], label, group_size, first_inode)
+    return Super(
+        raw[:1024],
+        inodes,
+        blocks,
+        free_blocks,
+        free_inodes,
+        first_block,
+        1024 << log,
+        per_group,
+        inodes_per_group,
+        state,
+        inode_size,
+        compat,
+        incompat,
+        ro_compat,
+        raw[104:120],
+        label,
+        group_size,
+        first_inode,
+    )
 
 
 @dataclass(frozen=True, slots=True)

@@ -1,7 +1,7 @@
 """ext2, ext3, ext4: superblock, groups, inodes, extents and block lists, folders, inline data.
 
-Linux, Documentation/filesystems/ext4 (on-disk layout). Reads over `Sectors`; the journal is not replayed: what a journal still holds is named by the check.
-"""
+Linux, Documentation/filesystems/ext4 (on-disk layout). Reads over `Sectors`; the journal is not replayed: what a
+journal still holds is named by the check."""
 
 from __future__ import annotations
 
@@ -47,7 +47,8 @@ _DEEPEST = 255
 
 
 class Ext:
-    """Raises DecodeError where the superblock cannot be worked with; the first backup is tried where the first is broken."""
+    """Raises DecodeError where the superblock cannot be worked with; the first backup is tried where the first is
+    broken."""
 
     def __init__(self, disk: Sectors, first: int, last: int) -> None:
         self.disk, self.first, self.last = disk, first, last
@@ -58,7 +59,13 @@ class Ext:
         except DecodeError as error:
             self.super = self._backup(error)
         own = self.super
-        self.kind = "ext4" if own.incompat & (0x40 | FLEX | WIDE) or own.ro_compat & (CHECKSUMS | GDT_CSUM | 0x8 | 0x20) else "ext3" if own.compat & HAS_JOURNAL else "ext2"
+        self.kind = (
+            "ext4"
+            if own.incompat & (0x40 | FLEX | WIDE) or own.ro_compat & (CHECKSUMS | GDT_CSUM | 0x8 | 0x20)
+            else "ext3"
+            if own.compat & HAS_JOURNAL
+            else "ext2"
+        )
         self.label, self.size, self.block = own.label, own.blocks * own.block, own.block
         self.groups = self._groups()
         self.inode = lru_cache(8192)(self._inode)
@@ -78,14 +85,19 @@ class Ext:
         raise error
 
     def _groups(self) -> list[tuple[int, int, int, int, int, int]]:
-        """(block map, inode map, inode table, free blocks, free inodes, flags) of each group. Raises DecodeError where the table cannot be read."""
+        """(block map, inode map, inode table, free blocks, free inodes, flags) of each group. Raises DecodeError where
+        the table cannot be read."""
         own = self.super
         per_block = own.block // own.group_size
         if own.groups > 1 << 22:
             raise DecodeError("ext groups", at=0, expected="up to 4 million", got=own.groups)
         start = self.table_at // own.block
         found = []
-        raw = b"" if own.incompat & META_BG else self.bytes.read(start * own.block, own.groups * own.group_size, "ext group descriptors")
+        raw = (
+            b""
+            if own.incompat & META_BG
+            else self.bytes.read(start * own.block, own.groups * own.group_size, "ext group descriptors")
+        )
         for number in range(own.groups):
             if raw:
                 each = raw[number * own.group_size : (number + 1) * own.group_size]
@@ -93,18 +105,28 @@ class Ext:
                 meta = number // per_block
                 first = meta * per_block
                 at = own.super_at(first) + 1 if self.has_super(first) else own.first_block + first * own.per_group
-                each = self.bytes.read(at * own.block + number % per_block * own.group_size, own.group_size, "ext group descriptor")
+                each = self.bytes.read(
+                    at * own.block + number % per_block * own.group_size, own.group_size, "ext group descriptor"
+                )
             blocks, inodes, table, free_blocks, free_inodes, _, flags = struct.unpack_from("<3I4H", each, 0)
             if own.group_size >= 64:
                 high = struct.unpack_from("<3I4H", each, 32)
-                blocks, inodes, table, free_blocks, free_inodes = blocks | high[0] << 32, inodes | high[1] << 32, table | high[2] << 32, free_blocks | high[3] << 16, free_inodes | high[4] << 16
+                blocks, inodes, table, free_blocks, free_inodes = (
+                    blocks | high[0] << 32,
+                    inodes | high[1] << 32,
+                    table | high[2] << 32,
+                    free_blocks | high[3] << 16,
+                    free_inodes | high[4] << 16,
+                )
             found.append((blocks, inodes, table, free_blocks, free_inodes, flags))
         return found
 
     @property
     def table_at(self) -> int:
         """Byte of the table of groups."""
-        return (self.from_backup // self.block if self.from_backup else self.super.super_at(0)) * self.block + self.block
+        return (
+            self.from_backup // self.block if self.from_backup else self.super.super_at(0)
+        ) * self.block + self.block
 
     def has_super(self, group: int) -> bool:
         """Does a copy of the superblock stand in this group."""
@@ -124,7 +146,9 @@ class Ext:
         group, place = divmod(number - 1, own.inodes_per_group)
         if group >= len(self.groups) or not 0 < self.groups[group][2] < own.blocks:
             raise DecodeError(f"inode {number}", at=0, expected="a table on the volume", got=f"group {group}")
-        raw = self.bytes.read(self.groups[group][2] * own.block + place * own.inode_size, own.inode_size, f"inode {number}")
+        raw = self.bytes.read(
+            self.groups[group][2] * own.block + place * own.inode_size, own.inode_size, f"inode {number}"
+        )
         return parse_inode(raw, number)
 
     def inodes(self) -> Iterator[Inode]:
@@ -158,21 +182,38 @@ class Ext:
 
     def _extents(self, node: bytes, number: int, depth: int, seen: set[int]) -> Iterator[Mapped]:
         magic, entries, most, level = struct.unpack_from("<4H", node, 0)
-        if magic != _EXTENT or entries > most or 12 + 12 * entries > len(node) or depth > _MOST_DEPTH or level > _MOST_DEPTH:
-            raise DecodeError(f"inode {number} extents", at=0, expected="F30A and entries within the node", got=f"{magic:04X}, {entries} of {most}")
+        if (
+            magic != _EXTENT
+            or entries > most
+            or 12 + 12 * entries > len(node)
+            or depth > _MOST_DEPTH
+            or level > _MOST_DEPTH
+        ):
+            raise DecodeError(
+                f"inode {number} extents",
+                at=0,
+                expected="F30A and entries within the node",
+                got=f"{magic:04X}, {entries} of {most}",
+            )
         for n in range(entries):
             at = 12 + 12 * n
             if level == 0:
                 first, length, high, low = struct.unpack_from("<IHHI", node, at)
                 block = high << 32 | low
-                yield Mapped(first, block if length <= 0x8000 else None, length if length <= 0x8000 else length - 0x8000)
+                yield Mapped(
+                    first, block if length <= 0x8000 else None, length if length <= 0x8000 else length - 0x8000
+                )
             else:
                 _, low, high = struct.unpack_from("<IIH", node, at)
                 child = high << 32 | low
                 if child in seen or not 0 < child < self.super.blocks:
-                    raise DecodeError(f"inode {number} extents", at=at, expected="a block on the volume, once", got=child)
+                    raise DecodeError(
+                        f"inode {number} extents", at=at, expected="a block on the volume, once", got=child
+                    )
                 seen.add(child)
-                yield from self._extents(self.bytes.read(child * self.block, self.block, f"inode {number} extents"), number, depth + 1, seen)
+                yield from self._extents(
+                    self.bytes.read(child * self.block, self.block, f"inode {number} extents"), number, depth + 1, seen
+                )
 
     def _listed(self, inode: Inode, whole: bool) -> Iterator[Mapped]:
         """The block lists of ext2 and ext3: twelve direct, then one, two and three steps."""
@@ -201,8 +242,11 @@ class Ext:
         if run:
             yield Mapped(*run)
 
-    def _below(self, block: int, level: int, first: int, need: int, seen: set[int], number: int) -> Iterator[tuple[int, Sequence[int]]]:
-        """(place in the file of the first, blocks) of the lists below this block, as far as the file needs them. `first`: the place that the first of them has."""
+    def _below(
+        self, block: int, level: int, first: int, need: int, seen: set[int], number: int
+    ) -> Iterator[tuple[int, Sequence[int]]]:
+        """(place in the file of the first, blocks) of the lists below this block, as far as the file needs them.
+        `first`: the place that the first of them has."""
         if not block or first >= need:
             return
         if block >= self.super.blocks or block in seen:
@@ -242,7 +286,13 @@ class Ext:
             for step in range(level):
                 found += line
                 if step + 1 < level:
-                    line = [c for b in line if 0 < b < self.super.blocks for c in struct.unpack(f"<{per}I", self.bytes.read(b * self.block, self.block, "blocks")) if c]
+                    line = [
+                        c
+                        for b in line
+                        if 0 < b < self.super.blocks
+                        for c in struct.unpack(f"<{per}I", self.bytes.read(b * self.block, self.block, "blocks"))
+                        if c
+                    ]
         return found
 
     def pieces(self, inode: Inode) -> Iterator[bytes | Hole]:
@@ -275,7 +325,8 @@ class Ext:
                 yield Hole(inode.size - at, str(error))
 
     def _inline_rest(self, inode: Inode) -> bytes:
-        """The part of an inline file that stands among the inode's extended attributes, under the name `data` of the system's space."""
+        """The part of an inline file that stands among the inode's extended attributes, under the name `data` of the
+        system's space."""
         extra = int.from_bytes(inode.raw[128:130], "little") if len(inode.raw) > 130 else 0
         start = 128 + extra
         if inode.raw[start : start + 4] != b"\0\0\x02\xea":
@@ -291,10 +342,15 @@ class Ext:
     # --- folders
 
     def entries(self, inode: Inode, *, tolerant: bool = False) -> Iterator[DirectoryEntry]:
-        """Entries of a folder, in the order of its blocks. Raises DecodeError where a block is broken or was not read; `tolerant`: such a block takes only itself away, as long as
-        there are not very many."""
+        """Entries of a folder, in the order of its blocks. Raises DecodeError where a block is broken or was not read;
+        `tolerant`: such a block takes only itself away, as long as there are not very many."""
         if inode.size > min(_MOST_FOLDER, self.super.blocks * self.block):
-            raise DecodeError(f"folder inode {inode.number}", at=0, expected="at most 1 GiB, and no more than its volume", got=inode.size)
+            raise DecodeError(
+                f"folder inode {inode.number}",
+                at=0,
+                expected="at most 1 GiB, and no more than its volume",
+                got=inode.size,
+            )
         if inode.flags & INLINE:
             yield from self._parsed(inode.body[4:] + b"", inode.number)
             rest = self._inline_rest(inode)
@@ -338,7 +394,12 @@ class Ext:
             if length == 0 and self.block == 65536:
                 length = 65536
             if length < 8 or length & 3 or at + length > len(raw) or letters + 8 > length:
-                raise DecodeError(f"folder inode {number}", at=at, expected="an entry within its block", got=f"{length} bytes, {letters} letters")
+                raise DecodeError(
+                    f"folder inode {number}",
+                    at=at,
+                    expected="an entry within its block",
+                    got=f"{length} bytes, {letters} letters",
+                )
             if inode and letters:
                 name = raw[at + 8 : at + 8 + letters]
                 if name not in (b".", b".."):
@@ -346,10 +407,17 @@ class Ext:
             at += length
 
     def nodes(self, *, deleted: bool = False) -> Iterator[Node]:
-        """Every file and folder that the folders lead to; what was deleted, where its inode still tells of it, on request."""
+        """Every file and folder that the folders lead to; what was deleted, where its inode still tells of it, on
+        request."""
         if deleted:
             for inode in self.inodes():
-                if inode.deleted_at and not inode.links and inode.size and inode.is_regular and inode.number >= self.super.first_inode:
+                if (
+                    inode.deleted_at
+                    and not inode.links
+                    and inode.size
+                    and inode.is_regular
+                    and inode.number >= self.super.first_inode
+                ):
                     yield Node(inode.number, f"?/inode {inode.number}", False, inode.size, float(inode.modified), True)
             return
         waiting, seen = [(ROOT, "", 0)], {ROOT}
@@ -376,8 +444,23 @@ class Ext:
             return None
         link = ""
         if inode.is_link:
-            link = b"".join(p for p in self.pieces(inode) if isinstance(p, bytes)).split(b"\0")[0].decode("utf-8", "backslashreplace") if inode.size <= 4096 else "?"
-        return Node(inode.number, path, inode.is_folder, 0 if inode.is_folder or inode.is_link else inode.size, float(inode.modified), False, link, "encrypted by the system" if inode.flags & ENCRYPTED else "")
+            link = (
+                b"".join(p for p in self.pieces(inode) if isinstance(p, bytes))
+                .split(b"\0")[0]
+                .decode("utf-8", "backslashreplace")
+                if inode.size <= 4096
+                else "?"
+            )
+        return Node(
+            inode.number,
+            path,
+            inode.is_folder,
+            0 if inode.is_folder or inode.is_link else inode.size,
+            float(inode.modified),
+            False,
+            link,
+            "encrypted by the system" if inode.flags & ENCRYPTED else "",
+        )
 
     def find(self, path: str) -> Node | None:
         """By path, heeding case."""
@@ -413,7 +496,10 @@ class Ext:
 
     def runs(self, node: Node) -> Sequence[Run]:
         inode = self.inode(node.id)
-        return [Run(self.bytes.base + m.block * self.block if m.block is not None else None, m.count * self.block) for m in self.mapped(inode)]
+        return [
+            Run(self.bytes.base + m.block * self.block if m.block is not None else None, m.count * self.block)
+            for m in self.mapped(inode)
+        ]
 
     # --- what lives where
 
@@ -441,7 +527,8 @@ class Ext:
                     yield place, count, name
 
     def bitmap(self) -> np.ndarray:
-        """One byte a block, 1 where the volume's own map says that it is used; blocks before the first are used. Raises DecodeError."""
+        """One byte a block, 1 where the volume's own map says that it is used; blocks before the first are used. Raises
+        DecodeError."""
         own = self.super
         out = np.zeros(own.blocks, np.uint8)
         out[: own.first_block] = 1
@@ -491,7 +578,9 @@ class Ext:
             if not inode.links and inode.number not in (JOURNAL,):
                 continue
             try:
-                runs = [(m.block, m.count) for m in self.mapped(inode) if m.block is not None] + [(b, 1) for b in self.tree_blocks(inode)]
+                runs = [(m.block, m.count) for m in self.mapped(inode) if m.block is not None] + [
+                    (b, 1) for b in self.tree_blocks(inode)
+                ]
             except DecodeError:
                 continue
             for start, count in runs:
@@ -508,7 +597,11 @@ class Ext:
             elif number == ROOT:
                 found[block] = Place(say("where.root-folder"), "/", CATALOGUE)
             elif number in names:
-                found[block] = Place(say("where.folder") if is_folder else say("where.file"), names[number], CATALOGUE if is_folder else FILE)
+                found[block] = Place(
+                    say("where.folder") if is_folder else say("where.file"),
+                    names[number],
+                    CATALOGUE if is_folder else FILE,
+                )
             elif number < self.super.first_inode:
                 found[block] = Place(say("where.own-file"), None, CATALOGUE)
 

@@ -74,7 +74,11 @@ def _tables(volume: Fat, add: Callable[[VolumeFinding], None]) -> np.ndarray:
     media = own.read(0, 1, "boot sector")[21]
     low = int(table[0]) & 0xFF
     if low != media:
-        add(VolumeFinding("media-differs", DAMAGE, repairable=True, values={"media": f"{media:02X}h", "first": f"{low:02X}h"}))
+        add(
+            VolumeFinding(
+                "media-differs", DAMAGE, repairable=True, values={"media": f"{media:02X}h", "first": f"{low:02X}h"}
+            )
+        )
     second = int(table[1])
     top = {32: 27, 16: 15}.get(volume.wide)
     if top is not None and second:
@@ -86,14 +90,22 @@ def _tables(volume: Fat, add: Callable[[VolumeFinding], None]) -> np.ndarray:
 
 
 def _unlike(volume: Fat, one: bytes, other: bytes) -> int:
-    """Entries in which two copies of the table differ, the four bits of FAT32 that mean nothing too: they are kept alike."""
+    """Entries in which two copies of the table differ, the four bits of FAT32 that mean nothing too: they are kept
+    alike."""
     if volume.wide != 32:
         return int(np.count_nonzero(volume.numbers(one) != volume.numbers(other)))
     count = min(volume.clusters + 2, len(one) // 4)
     return int(np.count_nonzero(np.frombuffer(one, "<u4", count) != np.frombuffer(other, "<u4", count)))
 
 
-def _folders(volume: Fat, table: np.ndarray, owner: np.ndarray, names: list[str], unread: list[str], add: Callable[[VolumeFinding], None]) -> int:
+def _folders(
+    volume: Fat,
+    table: np.ndarray,
+    owner: np.ndarray,
+    names: list[str],
+    unread: list[str],
+    add: Callable[[VolumeFinding], None],
+) -> int:
     """Walk all folders; the number of files. `owner`: number of the name that holds a cluster."""
     files = 0
     waiting: list[tuple[int, str, int, int]] = [(volume.root, "", 0, 0)]
@@ -139,7 +151,15 @@ def _folders(volume: Fat, table: np.ndarray, owner: np.ndarray, names: list[str]
             add(VolumeFinding("entry-broken", DAMAGE, path or "/", count=labels, repairable=True))
         missing_dots = [] if cluster == volume.root else dots_gone(volume, cluster)
         for _, name in missing_dots:
-            add(VolumeFinding("folder-links", DAMAGE, path, repairable=len(missing_dots) == 1, values={"name": name.decode().rstrip()}))
+            add(
+                VolumeFinding(
+                    "folder-links",
+                    DAMAGE,
+                    path,
+                    repairable=len(missing_dots) == 1,
+                    values={"name": name.decode().rstrip()},
+                )
+            )
         flaws = sum(1 for _ in long_flaws(volume, cluster))
         if flaws:
             add(VolumeFinding("long-name", DAMAGE, path or "/", count=flaws, repairable=True))
@@ -151,12 +171,17 @@ def _folders(volume: Fat, table: np.ndarray, owner: np.ndarray, names: list[str]
 
 
 def dots_gone(volume: Fat, cluster: int) -> list[tuple[int, bytes]]:
-    """(byte of the volume, name that belongs there) of a folder's own first two entries where they have another name."""
+    """(byte of the volume, name that belongs there) of a folder's own first two entries where they have another
+    name."""
     try:
         raw = volume.bytes.read(volume.at(cluster), 64, "folder")
     except DecodeError:
         return []  # said where the folder is read
-    return [(volume.at(cluster) + at, name) for at, name in ((0, b".          "), (32, b"..         ")) if raw[at : at + 11] != name]
+    return [
+        (volume.at(cluster) + at, name)
+        for at, name in ((0, b".          "), (32, b"..         "))
+        if raw[at : at + 11] != name
+    ]
 
 
 def _gone(volume: Fat, at: int, length: int) -> bool:
@@ -165,10 +190,16 @@ def _gone(volume: Fat, at: int, length: int) -> bool:
 
 def _plausible(slot: FolderSlot) -> bool:
     """No control letters in the short name, no impossible attributes."""
-    return not slot.raw[11] & 0xC0 and all(b >= 0x20 or (n == 0 and b == 0x05) for n, b in enumerate(slot.raw[:11])) and not (slot.is_folder and slot.size)
+    return (
+        not slot.raw[11] & 0xC0
+        and all(b >= 0x20 or (n == 0 and b == 0x05) for n, b in enumerate(slot.raw[:11]))
+        and not (slot.is_folder and slot.size)
+    )
 
 
-def _dots(volume: Fat, slot: FolderSlot, cluster: int, parent: int, path: str, add: Callable[[VolumeFinding], None]) -> None:
+def _dots(
+    volume: Fat, slot: FolderSlot, cluster: int, parent: int, path: str, add: Callable[[VolumeFinding], None]
+) -> None:
     own = slot.cluster(volume.wide)
     wanted = cluster if slot.name == "." else parent
     if own != wanted and not (slot.name == ".." and own in (0, volume.root) and wanted in (0, volume.root)):
@@ -177,7 +208,16 @@ def _dots(volume: Fat, slot: FolderSlot, cluster: int, parent: int, path: str, a
         add(VolumeFinding("folder-links", DAMAGE, path, repairable=True, values={"name": slot.name}))
 
 
-def _claim(volume: Fat, table: np.ndarray, owner: np.ndarray, names: list[str], first: int, size: int | None, path: str, add: Callable[[VolumeFinding], None]) -> None:
+def _claim(
+    volume: Fat,
+    table: np.ndarray,
+    owner: np.ndarray,
+    names: list[str],
+    first: int,
+    size: int | None,
+    path: str,
+    add: Callable[[VolumeFinding], None],
+) -> None:
     """Follow a chain and take its clusters. `size`: None for a folder, whose chain says its length."""
     need = -(-size // volume.cluster) if size is not None else None
     mine, cluster, count = len(names) - 1, first, 0
@@ -192,7 +232,11 @@ def _claim(volume: Fat, table: np.ndarray, owner: np.ndarray, names: list[str], 
         owner[cluster] = mine
         count += 1
         following = int(table[cluster])
-        if following == 0 or following == volume.bad_mark or (following >= volume.clusters + 2 and following < volume.bad_mark):
+        if (
+            following == 0
+            or following == volume.bad_mark
+            or (following >= volume.clusters + 2 and following < volume.bad_mark)
+        ):
             bad_end = True
             cluster = following
             break
@@ -202,12 +246,22 @@ def _claim(volume: Fat, table: np.ndarray, owner: np.ndarray, names: list[str], 
     elif bad_end or cluster == 1:
         add(VolumeFinding("chain-broken", DAMAGE, path, repairable=size is not None, values={"cluster": cluster}))
     elif need is not None and count < need:
-        add(VolumeFinding("chain-short", DAMAGE, path, repairable=True, values={"size": size, "held": count * volume.cluster}))
+        add(
+            VolumeFinding(
+                "chain-short", DAMAGE, path, repairable=True, values={"size": size, "held": count * volume.cluster}
+            )
+        )
     elif need is not None and count > need:
-        add(VolumeFinding("chain-long", DAMAGE, path, repairable=True, values={"size": size, "held": count * volume.cluster}))
+        add(
+            VolumeFinding(
+                "chain-long", DAMAGE, path, repairable=True, values={"size": size, "held": count * volume.cluster}
+            )
+        )
 
 
-def _lost(volume: Fat, table: np.ndarray, owner: np.ndarray, add: Callable[[VolumeFinding], None], *, known: bool) -> None:
+def _lost(
+    volume: Fat, table: np.ndarray, owner: np.ndarray, add: Callable[[VolumeFinding], None], *, known: bool
+) -> None:
     """`known`: every folder was read; else what no file has may be that of one that was not."""
     taken = (table != 0) & (table != volume.bad_mark)
     taken[:2] = False
@@ -218,7 +272,11 @@ def _lost(volume: Fat, table: np.ndarray, owner: np.ndarray, add: Callable[[Volu
         inside = table[alone]
         pointed[inside[(inside >= 2) & (inside < len(table))]] = True
         chains = int(np.count_nonzero(alone & ~pointed)) or 1
-        add(VolumeFinding("lost", DAMAGE, count=count, repairable=True, values={"chains": chains, "bytes": count * volume.cluster}))
+        add(
+            VolumeFinding(
+                "lost", DAMAGE, count=count, repairable=True, values={"chains": chains, "bytes": count * volume.cluster}
+            )
+        )
     bad = int(np.count_nonzero(table[2:] == volume.bad_mark))
     if bad:
         add(VolumeFinding("bad-places", NOTE, count=bad, values={"bytes": bad * volume.cluster}))

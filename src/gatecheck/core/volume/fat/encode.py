@@ -10,11 +10,14 @@ from gatecheck.core.volume.tree import nested
 _ENTRY = 32
 
 
-def fat_volume(files: Mapping[str, bytes], *, sectors: int, sector: int = 512, cluster_sectors: int = 8, label: str = "SYSTEM") -> dict[int, bytes]:
-    """A FAT32 (or, where it is small, FAT16) volume holding these files: sector of the volume -> bytes from there; all else is zeros.
+def fat_volume(
+    files: Mapping[str, bytes], *, sectors: int, sector: int = 512, cluster_sectors: int = 8, label: str = "SYSTEM"
+) -> dict[int, bytes]:
+    """A FAT32 (or, where it is small, FAT16) volume holding these files: sector of the volume -> bytes from there; all
+    else is zeros.
 
-    Paths are joined by `/`; names that are no 8.3 names get a long name. Raises ValueError where it is too small for its files.
-    """
+    Paths are joined by `/`; names that are no 8.3 names get a long name. Raises ValueError where it is too small for
+    its files."""
     return _Builder(sectors, sector, cluster_sectors, label).built(files)
 
 
@@ -27,7 +30,10 @@ class _Builder:
         self.fat_sectors = -(-((sectors // per_cluster + 2) * self.wide // 8) // sector)
         self.root_at = self.reserved + 2 * self.fat_sectors
         self.data_at = self.root_at + -(-self.roots * _ENTRY // sector)
-        self.entries: dict[int, int] = {0: 0x0FFFFFF8 if self.wide == 32 else 0xFFF8, 1: 0x0FFFFFFF if self.wide == 32 else 0xFFFF}
+        self.entries: dict[int, int] = {
+            0: 0x0FFFFFF8 if self.wide == 32 else 0xFFF8,
+            1: 0x0FFFFFFF if self.wide == 32 else 0xFFFF,
+        }
         self.following = 2
         self.content: dict[int, bytes] = {}
 
@@ -51,7 +57,9 @@ class _Builder:
         if self.data_at + (first - 2 + count) * self.per_cluster > self.sectors:
             raise ValueError(f"{self.sectors} sectors: too small for its files")
         for number in range(first, first + count):
-            self.entries[number] = number + 1 if number + 1 < first + count else 0x0FFFFFFF if self.wide == 32 else 0xFFFF
+            self.entries[number] = (
+                number + 1 if number + 1 < first + count else 0x0FFFFFFF if self.wide == 32 else 0xFFFF
+            )
         self.following += count
         if data:
             self.content[self.data_at + (first - 2) * self.per_cluster] = data
@@ -105,23 +113,44 @@ class _Builder:
         raw = raw[:-2] if len(raw) % 26 == 2 else raw
         pieces = [raw[at : at + 26].ljust(26, b"\xff") for at in range(0, len(raw), 26)]
         entries = [
-            bytes([number | (0x40 if number == len(pieces) else 0)]) + piece[:10] + bytes([0x0F, 0, total]) + piece[10:22] + b"\0\0" + piece[22:26]
+            bytes([number | (0x40 if number == len(pieces) else 0)])
+            + piece[:10]
+            + bytes([0x0F, 0, total])
+            + piece[10:22]
+            + b"\0\0"
+            + piece[22:26]
             for number, piece in enumerate(pieces, 1)
         ]
         return b"".join(reversed(entries))
 
     @staticmethod
     def _entry(short: bytes, attributes: int, cluster: int, size: int) -> bytes:
-        return short + struct.pack("<BBBHHHHHHHI", attributes, 0, 0, 0, 0x5A21, 0x5A21, cluster >> 16, 0, 0x5A21, cluster & 0xFFFF, size)
+        return short + struct.pack(
+            "<BBBHHHHHHHI", attributes, 0, 0, 0, 0x5A21, 0x5A21, cluster >> 16, 0, 0x5A21, cluster & 0xFFFF, size
+        )
 
     def _boot(self, root_cluster: int) -> bytes:
         boot = bytearray(self.sector)
         boot[:3] = b"\xeb\x58\x90"
         small = self.sectors if self.sectors < 0x10000 and self.wide == 16 else 0
         struct.pack_into(
-            "<8sHBHBHHBHHHII", boot, 3, b"FATDISK ", self.sector, self.per_cluster, self.reserved, 2, self.roots, small, 0xF8,
-            self.fat_sectors if self.wide == 16 else 0, 63, 255, 2048, 0 if small else self.sectors,
-        )  # fmt: skip
+            "<8sHBHBHHBHHHII",
+            boot,
+            3,
+            b"FATDISK ",
+            self.sector,
+            self.per_cluster,
+            self.reserved,
+            2,
+            self.roots,
+            small,
+            0xF8,
+            self.fat_sectors if self.wide == 16 else 0,
+            63,
+            255,
+            2048,
+            0 if small else self.sectors,
+        )
         label, kind = self.label.upper().ljust(11)[:11].encode("latin-1"), f"FAT{self.wide}   ".encode()
         if self.wide == 32:
             struct.pack_into("<IHHIHH", boot, 36, self.fat_sectors, 0, 0, root_cluster, 1, 6)

@@ -1,8 +1,7 @@
 """FAT volumes: boot sector, chains of clusters, directories with long names, contents of files.
 
-Sources: Microsoft, "FAT: General Overview of On-Disk Format", 1.03; ECMA-107. Everything is bounded, so that hostile bytes cost little; a
-sector that is missing is named, and what hangs on it is left out.
-"""
+Sources: Microsoft, "FAT: General Overview of On-Disk Format", 1.03; ECMA-107. Everything is bounded, so that hostile
+bytes cost little; a sector that is missing is named, and what hangs on it is left out."""
 
 from __future__ import annotations
 
@@ -46,7 +45,8 @@ class FatFile:
 
 @dataclass(frozen=True, slots=True)
 class FatVolume:
-    """`first`: LBA on the disk; `wide`: bits of an entry of the FAT; sectors are the volume's own, of `sector` bytes."""
+    """`first`: LBA on the disk; `wide`: bits of an entry of the FAT; sectors are the volume's own, of `sector`
+    bytes."""
 
     disk: Sectors
     first: int
@@ -90,9 +90,17 @@ class FatVolume:
         """The entry of the FAT for a cluster. Raises DecodeError where it was not read."""
         at = cluster * self.wide // 8
         count = 2 if at % self.sector + 4 > self.sector else 1
-        raw = self.read(self.reserved + at // self.sector, min(count, self.fat_sectors - at // self.sector), "FAT")[at % self.sector :][:4]
+        raw = self.read(self.reserved + at // self.sector, min(count, self.fat_sectors - at // self.sector), "FAT")[
+            at % self.sector :
+        ][:4]
         value = int.from_bytes(raw, "little")
-        return value & 0x0FFFFFFF if self.wide == 32 else value & 0xFFFF if self.wide == 16 else value >> 4 * (cluster & 1) & 0xFFF
+        return (
+            value & 0x0FFFFFFF
+            if self.wide == 32
+            else value & 0xFFFF
+            if self.wide == 16
+            else value >> 4 * (cluster & 1) & 0xFFF
+        )
 
     def chain(self, cluster: int, most: int) -> Iterator[int]:
         """The clusters of a chain, at most so many. Raises DecodeError where it leads outside, or in a circle."""
@@ -116,7 +124,9 @@ class FatVolume:
         count = min(count, file.size, self.cluster_sectors * self.sector)
         if not count or not 2 <= file.cluster < self.clusters + 2:
             return b""
-        return self.read(self.data_at + (file.cluster - 2) * self.cluster_sectors, -(-count // self.sector), file.path)[:count]
+        return self.read(self.data_at + (file.cluster - 2) * self.cluster_sectors, -(-count // self.sector), file.path)[
+            :count
+        ]
 
 
 @dataclass(frozen=True, slots=True)
@@ -139,31 +149,61 @@ def _int(fields: Mapping[str, Value], name: str) -> int:
 
 
 def read_fat(disk: Sectors, first: int) -> FatVolume:
-    """The volume that begins at this LBA. Raises DecodeError where its boot sector is none, MissingSectorError where it was not read."""
+    """The volume that begins at this LBA. Raises DecodeError where its boot sector is none, MissingSectorError where it
+    was not read."""
     what = "FAT boot sector"
     boot = disk.read(first, 1).whole(what)
     fields = read_fields(BOOT, boot, what, size=512)
     sector, per_cluster = _int(fields, "sector_bytes"), _int(fields, "cluster_sectors")
     if sector not in (512, 1024, 2048, 4096) or sector % disk.sector:
-        raise DecodeError(f"{what} bytes per sector", at=11, expected=f"512 to 4096, whole sectors of {disk.sector}", got=sector)
-    if per_cluster not in (1, 2, 4, 8, 16, 32, 64, 128) or not 1 <= _int(fields, "fats") <= 4 or not _int(fields, "reserved"):
-        raise DecodeError(f"{what} cluster size, FATs, reserved", at=13, expected="a power of two, 1 to 4, more than none", got=boot[13:17].hex())
+        raise DecodeError(
+            f"{what} bytes per sector", at=11, expected=f"512 to 4096, whole sectors of {disk.sector}", got=sector
+        )
+    if (
+        per_cluster not in (1, 2, 4, 8, 16, 32, 64, 128)
+        or not 1 <= _int(fields, "fats") <= 4
+        or not _int(fields, "reserved")
+    ):
+        raise DecodeError(
+            f"{what} cluster size, FATs, reserved",
+            at=13,
+            expected="a power of two, 1 to 4, more than none",
+            got=boot[13:17].hex(),
+        )
     total = _int(fields, "sectors_16") or _int(fields, "sectors_32")
     fat_sectors = _int(fields, "fat_sectors_16") or _int(fields, "fat_sectors_32")
     roots = _int(fields, "root_entries")
     data_at = _int(fields, "reserved") + _int(fields, "fats") * fat_sectors + -(-roots * _ENTRY // sector)
     clusters = (total - data_at) // per_cluster
     if not fat_sectors or clusters < 1:
-        raise DecodeError(f"{what} sizes", at=19, expected="a FAT and at least one cluster", got=f"{total} sectors, FATs of {fat_sectors}")
+        raise DecodeError(
+            f"{what} sizes",
+            at=19,
+            expected="a FAT and at least one cluster",
+            got=f"{total} sectors, FATs of {fat_sectors}",
+        )
     wide = 32 if clusters >= _FAT32_FROM else 16 if clusters >= _FAT16_FROM else 12
     if wide == 32 and not 2 <= _int(fields, "root_cluster") < clusters + 2:
-        raise DecodeError(f"{what} root", at=44, expected=f"cluster 2 to {clusters + 1}", got=_int(fields, "root_cluster"))
+        raise DecodeError(
+            f"{what} root", at=44, expected=f"cluster 2 to {clusters + 1}", got=_int(fields, "root_cluster")
+        )
     label_at = _LABEL_32 if wide == 32 else _LABEL_16
     label = text_of(boot[label_at : label_at + 11]).strip() if boot[label_at - 5] in (0x28, 0x29) else ""
     return FatVolume(
-        disk, first, sector, per_cluster, _int(fields, "reserved"), _int(fields, "fats"), fat_sectors, roots, _int(fields, "root_cluster"), total,
-        clusters, wide, "" if label == "NO NAME" else label,
-    )  # fmt: skip
+        disk,
+        first,
+        sector,
+        per_cluster,
+        _int(fields, "reserved"),
+        _int(fields, "fats"),
+        fat_sectors,
+        roots,
+        _int(fields, "root_cluster"),
+        total,
+        clusters,
+        wide,
+        "" if label == "NO NAME" else label,
+    )
 
 
 def listing(volume: FatVolume) -> FatListing:
@@ -207,7 +247,12 @@ def _entries(volume: FatVolume, cluster: int, path: str) -> Iterator[FatFile]:
             parts = []
             if name not in (".", ".."):
                 high = int.from_bytes(raw[20:22], "little") << 16 if volume.wide == 32 else 0
-                yield FatFile(f"{path}/{name}" if path else name, bool(raw[11] & _DIRECTORY), int.from_bytes(raw[28:32], "little"), high | int.from_bytes(raw[26:28], "little"))
+                yield FatFile(
+                    f"{path}/{name}" if path else name,
+                    bool(raw[11] & _DIRECTORY),
+                    int.from_bytes(raw[28:32], "little"),
+                    high | int.from_bytes(raw[26:28], "little"),
+                )
 
 
 def _raw_entries(volume: FatVolume, cluster: int, what: str) -> Iterator[bytes]:

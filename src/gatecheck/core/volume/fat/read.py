@@ -1,8 +1,8 @@
-"""A FAT volume as every other: its files and folders with their bytes, what was deleted and still stands, what lives at a sector.
+"""A FAT volume as every other: its files and folders with their bytes, what was deleted and still stands, what lives at
+a sector.
 
-Microsoft, "FAT: General Overview of On-Disk Format", 1.03. The table is held as numbers; a file's chain is followed in it, and for the question whose a
-cluster is it is turned round once.
-"""
+Microsoft, "FAT: General Overview of On-Disk Format", 1.03. The table is held as numbers; a file's chain is followed in
+it, and for the question whose a cluster is it is turned round once."""
 
 from __future__ import annotations
 
@@ -26,12 +26,20 @@ _LARGEST_TABLE, _MOST_PIECES = 512 << 20, 20
 
 
 class FolderSlot:
-    """An entry of a folder. `at`: byte of the volume at which its last 32 bytes stand, `long_at`: where its long name begins."""
+    """An entry of a folder. `at`: byte of the volume at which its last 32 bytes stand, `long_at`: where its long name
+    begins."""
 
     __slots__ = ("at", "deleted", "long_at", "name", "raw", "whole_name")
 
     def __init__(self, at: int, raw: bytes, name: str, deleted: bool, long_at: int, whole_name: bool) -> None:
-        self.at, self.raw, self.name, self.deleted, self.long_at, self.whole_name = at, raw, name, deleted, long_at, whole_name
+        self.at, self.raw, self.name, self.deleted, self.long_at, self.whole_name = (
+            at,
+            raw,
+            name,
+            deleted,
+            long_at,
+            whole_name,
+        )
 
     @property
     def is_folder(self) -> bool:
@@ -69,7 +77,12 @@ class Fat:
         """One copy of the table as it stands. Raises DecodeError where it cannot be read."""
         own = self.volume
         if own.fat_sectors * own.sector > _LARGEST_TABLE:
-            raise DecodeError("FAT", at=0, expected=f"at most {_LARGEST_TABLE >> 20} MiB", got=f"{own.fat_sectors * own.sector >> 20} MiB")
+            raise DecodeError(
+                "FAT",
+                at=0,
+                expected=f"at most {_LARGEST_TABLE >> 20} MiB",
+                got=f"{own.fat_sectors * own.sector >> 20} MiB",
+            )
         return own.read(own.reserved + number * own.fat_sectors, own.fat_sectors, f"FAT, copy {number + 1}")
 
     def numbers(self, raw: bytes) -> np.ndarray:
@@ -79,7 +92,9 @@ class Fat:
         if self.wide == 16:
             return np.frombuffer(raw, "<u2", count=min(need, len(raw) // 2)).astype(np.uint32)
         three = np.frombuffer(raw[: len(raw) // 3 * 3], np.uint8).reshape(-1, 3).astype(np.uint32)
-        return np.stack([three[:, 0] | (three[:, 1] & 15) << 8, three[:, 1] >> 4 | three[:, 2] << 4], axis=1).reshape(-1)[:need]
+        return np.stack([three[:, 0] | (three[:, 1] & 15) << 8, three[:, 1] >> 4 | three[:, 2] << 4], axis=1).reshape(
+            -1
+        )[:need]
 
     @property
     def table(self) -> np.ndarray:
@@ -153,7 +168,10 @@ class Fat:
         for byte in raw[:11]:
             total = ((total & 1) << 7 | total >> 1) + byte & 0xFF
         numbers = [n & 0x1F for n, _, _, _ in parts]
-        fits = bool(parts) and ((deleted and all(n == _DELETED for n, _, _, _ in parts)) or (numbers == list(range(len(parts), 0, -1)) and all(c == total for _, c, _, _ in parts)))
+        fits = bool(parts) and (
+            (deleted and all(n == _DELETED for n, _, _, _ in parts))
+            or (numbers == list(range(len(parts), 0, -1)) and all(c == total for _, c, _, _ in parts))
+        )
         if fits:
             name = name_of_utf16(_ended(b"".join(t for _, _, t, _ in reversed(parts))))
         else:
@@ -165,7 +183,14 @@ class Fat:
         return FolderSlot(at, raw, name, deleted, parts[0][3] if fits else at, fits or not parts)
 
     def _node(self, slot: FolderSlot, path: str) -> Node:
-        return Node(slot.cluster(self.wide) or -slot.at, path, slot.is_folder, 0 if slot.is_folder else slot.size, _seconds(slot.raw), slot.deleted)
+        return Node(
+            slot.cluster(self.wide) or -slot.at,
+            path,
+            slot.is_folder,
+            0 if slot.is_folder else slot.size,
+            _seconds(slot.raw),
+            slot.deleted,
+        )
 
     def nodes(self, *, deleted: bool = False) -> Iterator[Node]:
         waiting, seen = [(self.root, "", 0)], {self.root}
@@ -192,7 +217,14 @@ class Fat:
         for part in [p for p in path.replace("\\", "/").split("/") if p]:
             if not node.is_folder:
                 return None
-            slot = next((s for s in self.slots(cluster) if not s.deleted and part.lower() in (s.name.lower(), _short(s.raw).lower())), None)
+            slot = next(
+                (
+                    s
+                    for s in self.slots(cluster)
+                    if not s.deleted and part.lower() in (s.name.lower(), _short(s.raw).lower())
+                ),
+                None,
+            )
             if slot is None:
                 return None
             done = f"{done}/{slot.name}" if done else slot.name
@@ -270,7 +302,9 @@ class Fat:
 
     def _owned(self, owner: tuple[str, bool] | None, value: int) -> Place:
         if owner is not None:
-            return Place(say("where.folder") if owner[1] else say("where.file"), owner[0], CATALOGUE if owner[1] else FILE)
+            return Place(
+                say("where.folder") if owner[1] else say("where.file"), owner[0], CATALOGUE if owner[1] else FILE
+            )
         if value == self.bad_mark:
             return Place(say("where.bad-cluster"), None, NOTHING)
         return Place(say("where.lost-cluster"), None, FILE)
@@ -296,10 +330,17 @@ def _short(raw: bytes) -> str:
 
 
 def is_piece(raw: bytes) -> bool:
-    """A piece of a long name: by its attributes, or, where those are hurt, by zeros where each piece has them and letters that no short name holds."""
+    """A piece of a long name: by its attributes, or, where those are hurt, by zeros where each piece has them and
+    letters that no short name holds."""
     if raw[11] & 0x3F == LONG:
         return True
-    return not raw[0] & 0xA0 and 1 <= raw[0] & 0x1F <= _MOST_PIECES and raw[12] == 0 and raw[26:28] == b"\0\0" and any(byte < 0x20 for byte in raw[1:11])
+    return (
+        not raw[0] & 0xA0
+        and 1 <= raw[0] & 0x1F <= _MOST_PIECES
+        and raw[12] == 0
+        and raw[26:28] == b"\0\0"
+        and any(byte < 0x20 for byte in raw[1:11])
+    )
 
 
 def _seconds(raw: bytes) -> float | None:

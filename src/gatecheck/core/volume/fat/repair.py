@@ -1,7 +1,7 @@
 """Repairs that are certain for FAT: copies, chains, files that share a place, lost chains, folder links, counts, flags.
 
-Microsoft, "FAT: General Overview of On-Disk Format", 1.03. The table is changed as numbers and written as runs of changed entries in every copy.
-"""
+Microsoft, "FAT: General Overview of On-Disk Format", 1.03. The table is changed as numbers and written as runs of
+changed entries in every copy."""
 
 from __future__ import annotations
 
@@ -16,7 +16,15 @@ import numpy as np
 from gatecheck.core.disk.overlay import Overlay
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.volume.fat.check import _FLAGS_AT, _plausible, check_fat, dots_gone
-from gatecheck.core.volume.fat.names import bad_letters, behind_end, duplicate_names, false_labels, long_flaws, name_beside, sum_of
+from gatecheck.core.volume.fat.names import (
+    bad_letters,
+    behind_end,
+    duplicate_names,
+    false_labels,
+    long_flaws,
+    name_beside,
+    sum_of,
+)
 from gatecheck.core.volume.fat.read import Fat, FolderSlot
 from gatecheck.core.volume.fat.tables import best_table
 from gatecheck.core.volume.repair_group import RepairGroup, group
@@ -32,7 +40,20 @@ _MOST_SAVED, _MOST_COPIED = 400, 64 << 20
 def fat_groups(volume: Fat, report: Report) -> list[Callable[[], RepairGroup | None]]:
     ids = {f.id for f in report.findings}
     own = _Fat(volume, ids)
-    return [own.copy, own.tables, own.ended, own.spelled, own.duplicate_names, own.broken, own.apart, own.chains, own.links, own.names, own.lost, own.counts]
+    return [
+        own.copy,
+        own.tables,
+        own.ended,
+        own.spelled,
+        own.duplicate_names,
+        own.broken,
+        own.apart,
+        own.chains,
+        own.links,
+        own.names,
+        own.lost,
+        own.counts,
+    ]
 
 
 class _Fat:
@@ -66,14 +87,18 @@ class _Fat:
         for raw in (self.volume.volume.read(0, 1, "boot sector"), boot):
             found: list[VolumeFinding] = []
             try:
-                check_fat(Fat(Overlay(self.volume.disk, [(self.base, raw)]), self.volume.first, self.volume.last), found.append)
+                check_fat(
+                    Fat(Overlay(self.volume.disk, [(self.base, raw)]), self.volume.first, self.volume.last),
+                    found.append,
+                )
             except DecodeError:
                 return False
             counts.append(sum(f.severity == DAMAGE and f.id != "boot-copy-differs" for f in found))
         return counts[1] < counts[0]
 
     def tables(self) -> RepairGroup | None:
-        """Both tables alike: the one by which more hangs together is taken, and where they differ in a few places, of each place the one that fits."""
+        """Both tables alike: the one by which more hangs together is taken, and where they differ in a few places, of
+        each place the one that fits."""
         if not self.ids & {"tables-differ", "media-differs"} or self.volume.volume.fats < 2:
             return None
         own = self.volume.volume
@@ -115,10 +140,16 @@ class _Fat:
 
     @cached_property
     def _of_files(self) -> set[int]:
-        """Clusters of files, where something is had by two: what stands there is not entries, whatever folder leads to it."""
+        """Clusters of files, where something is had by two: what stands there is not entries, whatever folder leads to
+        it."""
         if "crossed" not in self.ids:
             return set()
-        return {c for _, slot in self._slots() if not slot.is_folder for c in self._walk(slot.cluster(self.volume.wide))[0][: -(-slot.size // self.volume.cluster)]}
+        return {
+            c
+            for _, slot in self._slots()
+            if not slot.is_folder
+            for c in self._walk(slot.cluster(self.volume.wide))[0][: -(-slot.size // self.volume.cluster)]
+        }
 
     def _is_folders(self, at: int) -> bool:
         """Does this byte of the volume belong to folders alone?"""
@@ -128,13 +159,21 @@ class _Fat:
 
     def _folders(self) -> list[tuple[str, int]]:
         """(path, first cluster) of every folder that can be read, the root first."""
-        return [("/", self.volume.root), *((path, slot.cluster(self.volume.wide)) for path, slot in self._slots() if slot.is_folder)]
+        return [
+            ("/", self.volume.root),
+            *((path, slot.cluster(self.volume.wide)) for path, slot in self._slots() if slot.is_folder),
+        ]
 
     def _hurt(self) -> Iterator[tuple[str, FolderSlot]]:
         """Entries in use whose name or attributes cannot be."""
         for path, cluster in self._folders():
             for slot in self.volume.slots(cluster):
-                if not slot.deleted and slot.name not in (".", "..") and self._is_folders(slot.at) and (not _plausible(slot) or bad_letters(slot.raw[:11])):
+                if (
+                    not slot.deleted
+                    and slot.name not in (".", "..")
+                    and self._is_folders(slot.at)
+                    and (not _plausible(slot) or bad_letters(slot.raw[:11]))
+                ):
                     yield (f"{path}/{slot.name}" if path != "/" else slot.name), slot
 
     def _hangs_together(self, slot: FolderSlot) -> bool:
@@ -143,10 +182,13 @@ class _Fat:
         if slot.is_folder:
             return 2 <= first < volume.clusters + 2 and not dots_gone(volume, first)
         held, ends = self._walk(first)
-        return (first == 0 and slot.size == 0) or (bool(slot.size) and ends and len(held) == -(-slot.size // volume.cluster))
+        return (first == 0 and slot.size == 0) or (
+            bool(slot.size) and ends and len(held) == -(-slot.size // volume.cluster)
+        )
 
     def ended(self) -> RepairGroup | None:
-        """Lists of folders that end too early: entries behind the end lead to chains that nobody else has and that are as long as they say."""
+        """Lists of folders that end too early: entries behind the end lead to chains that nobody else has and that are
+        as long as they say."""
         if "lost" not in self.ids:
             return None
         owned = {c for _, slot in self._slots() for c in self._walk(slot.cluster(self.volume.wide))[0]}
@@ -156,14 +198,22 @@ class _Fat:
             at, behind = behind_end(self.volume, cluster)
             for slot in behind:
                 first = slot.cluster(self.volume.wide)
-                if first and first not in owned and self._is_folders(at) and _plausible(slot) and not bad_letters(slot.raw[:11]) and self._hangs_together(slot):
+                if (
+                    first
+                    and first not in owned
+                    and self._is_folders(at)
+                    and _plausible(slot)
+                    and not bad_letters(slot.raw[:11])
+                    and self._hangs_together(slot)
+                ):
                     writes.append((self.base + at, b"\xe5"))
                     touched.append(path)
                     break
         return group("ended", writes, "entry", touches=tuple(touched), count=len(touched)) if writes else None
 
     def spelled(self) -> RepairGroup | None:
-        """Letters that no name may have are written as lines, attributes that have no meaning taken off: only where the file itself hangs together."""
+        """Letters that no name may have are written as lines, attributes that have no meaning taken off: only where the
+        file itself hangs together."""
         if not self.ids & {"entry-broken", "name-broken"}:
             return None
         writes: list[tuple[int, bytes]] = []
@@ -171,10 +221,15 @@ class _Fat:
         for path, slot in self._hurt():
             if not self._hangs_together(slot):
                 continue
-            bad = {*bad_letters(slot.raw[:11]), *(n for n, byte in enumerate(slot.raw[:11]) if byte < 0x20 and not (n == 0 and byte == 0x05))}
+            bad = {
+                *bad_letters(slot.raw[:11]),
+                *(n for n, byte in enumerate(slot.raw[:11]) if byte < 0x20 and not (n == 0 and byte == 0x05)),
+            }
             name = bytes(ord("_") if n in bad else byte for n, byte in enumerate(slot.raw[:11]))
             at = self.base + slot.at
-            writes += [(at, name + bytes([slot.raw[11] & 0x3F]))] + ([(at + 28, bytes(4))] if slot.is_folder and slot.size else [])
+            writes += [(at, name + bytes([slot.raw[11] & 0x3F]))] + (
+                [(at + 28, bytes(4))] if slot.is_folder and slot.size else []
+            )
             touched.append(path)
         return group("spelled", writes, "entry", touches=tuple(touched), count=len(touched)) if writes else None
 
@@ -191,18 +246,41 @@ class _Fat:
                     continue
                 name = name_beside(raw[:11], taken)
                 taken.add(name)
-                writes += [(self.base + at, name), *((self.base + piece + 13, bytes([sum_of(name)])) for piece, _ in parts)]
-                touched.append(f"{path if path != '/' else ''}/{name[:8].decode('latin-1').rstrip()}.{name[8:].decode('latin-1').rstrip()}".strip("/."))
+                writes += [
+                    (self.base + at, name),
+                    *((self.base + piece + 13, bytes([sum_of(name)])) for piece, _ in parts),
+                ]
+                stem, ending = name[:8].decode("latin-1").rstrip(), name[8:].decode("latin-1").rstrip()
+                touched.append(f"{path if path != '/' else ''}/{stem}.{ending}".strip("/."))
         return group("twins", writes, "entry", touches=tuple(touched), count=len(touched)) if writes else None
 
     def broken(self) -> RepairGroup | None:
-        """Entries that say what cannot be and lead to nothing that fits them: let go, so that what they held is lost and can be saved."""
+        """Entries that say what cannot be and lead to nothing that fits them: let go, so that what they held is lost
+        and can be saved."""
         if "entry-broken" not in self.ids or "unreadable" in self.ids:
             return None
-        found = [(path, slot.at) for path, slot in self._hurt() if not _plausible(slot) and not self._hangs_together(slot)]
-        found += [(path, at) for path, cluster in self._folders() for at in false_labels(self.volume, cluster) if self._is_folders(at)]
+        found = [
+            (path, slot.at) for path, slot in self._hurt() if not _plausible(slot) and not self._hangs_together(slot)
+        ]
+        found += [
+            (path, at)
+            for path, cluster in self._folders()
+            for at in false_labels(self.volume, cluster)
+            if self._is_folders(at)
+        ]
         writes = [(self.base + at, b"\xe5") for _, at in found]
-        return group("broken", writes, "entry", doubts=("nameless",), touches=tuple(path for path, _ in found), count=len(found)) if found else None
+        return (
+            group(
+                "broken",
+                writes,
+                "entry",
+                doubts=("nameless",),
+                touches=tuple(path for path, _ in found),
+                count=len(found),
+            )
+            if found
+            else None
+        )
 
     # --- chains
 
@@ -218,7 +296,8 @@ class _Fat:
         return found, cluster >= self.volume.end_mark
 
     def chains(self) -> RepairGroup | None:
-        """Chains that break off, run on or run in a circle: ended where the file's bytes end; sizes that are larger than what is held."""
+        """Chains that break off, run on or run in a circle: ended where the file's bytes end; sizes that are larger
+        than what is held."""
         if not self.ids & {"chain-short", "chain-long", "chain-broken", "chain-circle", "chain-nowhere", "crossed"}:
             return None
         writes: list[tuple[int, bytes]] = []
@@ -255,7 +334,18 @@ class _Fat:
                     writes += [(at + 20, b"\0\0"), (at + 26, bytes(6))]
                 else:
                     writes.append((at + 28, struct.pack("<I", min(slot.size, len(keep) * self.volume.cluster))))
-        return group("chains", [*self.entries(), *writes], "fat", doubts=("shortened",), touches=tuple(touched), count=len(touched)) if touched else None
+        return (
+            group(
+                "chains",
+                [*self.entries(), *writes],
+                "fat",
+                doubts=("shortened",),
+                touches=tuple(touched),
+                count=len(touched),
+            )
+            if touched
+            else None
+        )
 
     def apart(self) -> RepairGroup | None:
         """Files that claim the same place: the later one gets places of its own with a copy of what stands there."""
@@ -277,19 +367,40 @@ class _Fat:
                 if len(new) < len(held) - place:
                     continue
                 for old, own in zip(held[place:], new, strict=True):
-                    data = b"".join(bytes(p.length) if isinstance(p, Hole) else p for p in self.volume.bytes.pieces(self.volume.at(old), self.volume.cluster))
+                    data = b"".join(
+                        bytes(p.length) if isinstance(p, Hole) else p
+                        for p in self.volume.bytes.pieces(self.volume.at(old), self.volume.cluster)
+                    )
                     writes.append((self.base + self.volume.at(own), data))
                 line = [*held[:place], *new]
-                for own, following in zip(line[max(0, place - 1) :], [*line[max(1, place) :], self.end] if place else [*line[1:], self.end], strict=False):
+                for own, following in zip(
+                    line[max(0, place - 1) :],
+                    [*line[max(1, place) :], self.end] if place else [*line[1:], self.end],
+                    strict=False,
+                ):
                     self.table[own] = following
                 if place == 0:
                     at = self.base + slot.at
-                    writes += [(at + 20, struct.pack("<H", new[0] >> 16 if self.volume.wide == 32 else 0)), (at + 26, struct.pack("<H", new[0] & 0xFFFF))]
+                    writes += [
+                        (at + 20, struct.pack("<H", new[0] >> 16 if self.volume.wide == 32 else 0)),
+                        (at + 26, struct.pack("<H", new[0] & 0xFFFF)),
+                    ]
                 held = line
                 touched += [path, owner[self._first_shared(slot, owner)]]
             for cluster in held:
                 owner.setdefault(cluster, path)
-        return group("apart", [*writes, *self.entries()], "file", doubts=("one-is-wrong",), touches=tuple(touched), count=len(touched) // 2) if touched else None
+        return (
+            group(
+                "apart",
+                [*writes, *self.entries()],
+                "file",
+                doubts=("one-is-wrong",),
+                touches=tuple(touched),
+                count=len(touched) // 2,
+            )
+            if touched
+            else None
+        )
 
     def _first_shared(self, slot: FolderSlot, owner: dict[int, str]) -> int:
         """A cluster of the file that another one had first, by the table as it is on the disk."""
@@ -325,11 +436,16 @@ class _Fat:
                     wanted = cluster if slot.name == "." else parent
                     if inner != wanted and not (wanted == 0 and inner == volume.root) and self._is_folders(slot.at):
                         at = self.base + slot.at
-                        writes += [(at + 20, struct.pack("<H", wanted >> 16 if volume.wide == 32 else 0)), (at + 26, struct.pack("<H", wanted & 0xFFFF))]
+                        writes += [
+                            (at + 20, struct.pack("<H", wanted >> 16 if volume.wide == 32 else 0)),
+                            (at + 26, struct.pack("<H", wanted & 0xFFFF)),
+                        ]
                         touched.append(path)
                 elif slot.is_folder and inner not in seen and 2 <= inner < volume.clusters + 2:
                     seen.add(inner)
-                    waiting.append((inner, f"{path}/{slot.name}" if path else slot.name, cluster if cluster != volume.root else 0))
+                    waiting.append(
+                        (inner, f"{path}/{slot.name}" if path else slot.name, cluster if cluster != volume.root else 0)
+                    )
         return group("links", writes, "entry", touches=tuple(touched), count=len(touched)) if writes else None
 
     def names(self) -> RepairGroup | None:
@@ -342,9 +458,15 @@ class _Fat:
             for flaw in long_flaws(self.volume, cluster):
                 if not all(map(self._is_folders, (*flaw.orphans, *(at for at, _ in flaw.fields)))):
                     continue
-                writes += [(self.base + at, b"\xe5") for at in flaw.orphans] + [(self.base + at, good) for at, good in flaw.fields]
+                writes += [(self.base + at, b"\xe5") for at in flaw.orphans] + [
+                    (self.base + at, good) for at, good in flaw.fields
+                ]
                 touched.append(path)
-        return group("names", writes, "entry", touches=tuple(dict.fromkeys(touched)), count=len(touched)) if writes else None
+        return (
+            group("names", writes, "entry", touches=tuple(dict.fromkeys(touched)), count=len(touched))
+            if writes
+            else None
+        )
 
     def lost(self) -> RepairGroup | None:
         """Chains that no file has, as files of a folder of their own in the root."""
@@ -355,7 +477,11 @@ class _Fat:
         for _, slot in self._slots():
             held |= set(self._walk(slot.cluster(volume.wide))[0])
         held |= set(self._walk(volume.root)[0]) if volume.wide == 32 else set()
-        alone = [int(c) for c in np.nonzero((self.table[2:] != 0) & (self.table[2:] != volume.bad_mark))[0] + 2 if int(c) not in held]
+        alone = [
+            int(c)
+            for c in np.nonzero((self.table[2:] != 0) & (self.table[2:] != volume.bad_mark))[0] + 2
+            if int(c) not in held
+        ]
         if not alone:
             return None
         left = set(alone)
@@ -392,13 +518,21 @@ class _Fat:
         for number, line in enumerate(pieces):
             body += _entry(PIECE + f"{number:03d}".encode() + b"BIN", 0x20, line[0], len(line) * volume.cluster)
         body = body.ljust(need * volume.cluster, b"\0")
-        writes = [(self.base + volume.at(c), body[n * volume.cluster : (n + 1) * volume.cluster]) for n, c in enumerate(free)]
+        writes = [
+            (self.base + volume.at(c), body[n * volume.cluster : (n + 1) * volume.cluster]) for n, c in enumerate(free)
+        ]
         number = 0
         names = {s.raw[:11] for s in volume.slots(volume.root) if not s.deleted}
         while FOLDER_NAME + f"{number:03d}".encode() in names:
             number += 1
         entry = _entry(FOLDER_NAME + f"{number:03d}".encode(), 0x10, free[0], 0)
-        return group("lost", [*writes, *self.entries(), (self.base + slot, entry)], "folder", touches=(f"{FOLDER_NAME.decode()}.{number:03d}",), count=len(pieces))
+        return group(
+            "lost",
+            [*writes, *self.entries(), (self.base + slot, entry)],
+            "folder",
+            touches=(f"{FOLDER_NAME.decode()}.{number:03d}",),
+            count=len(pieces),
+        )
 
     def _free_slot(self) -> int | None:
         """Byte of the volume of a free entry of the root."""
@@ -411,7 +545,15 @@ class _Fat:
 
     def counts(self) -> RepairGroup | None:
         """The count of free space and the flags, when nothing else is left."""
-        if not self.ids & {"free-count", "info-broken", "dirty", "errors-noted"} or self.ids & {"crossed", "chain-broken", "chain-short", "chain-long", "chain-circle", "lost", "tables-differ"}:
+        if not self.ids & {"free-count", "info-broken", "dirty", "errors-noted"} or self.ids & {
+            "crossed",
+            "chain-broken",
+            "chain-short",
+            "chain-long",
+            "chain-circle",
+            "lost",
+            "tables-differ",
+        }:
             return None
         own, writes = self.volume.volume, list[tuple[int, bytes]]()
         boot = own.read(0, 1, "boot sector")
@@ -442,7 +584,9 @@ class _Fat:
             at, value = cluster * volume.wide // 8, int(self.table[cluster])
             if volume.wide == 12:
                 pair = int.from_bytes(raw[at : at + 2], "little")
-                raw[at : at + 2] = (pair & 0x000F | value << 4 if cluster & 1 else pair & 0xF000 | value).to_bytes(2, "little")
+                raw[at : at + 2] = (pair & 0x000F | value << 4 if cluster & 1 else pair & 0xF000 | value).to_bytes(
+                    2, "little"
+                )
             elif volume.wide == 16:
                 raw[at : at + 2] = value.to_bytes(2, "little")
             else:
@@ -450,11 +594,17 @@ class _Fat:
                 raw[at : at + 4] = (top | value).to_bytes(4, "little")
         runs = _changed(before, bytes(raw), 16)
         place = self.base + own.reserved * own.sector
-        return [(place + number * own.fat_sectors * own.sector + low, bytes(raw[low:high])) for number in reversed(range(own.fats)) for low, high in runs]
+        return [
+            (place + number * own.fat_sectors * own.sector + low, bytes(raw[low:high]))
+            for number in reversed(range(own.fats))
+            for low, high in runs
+        ]
 
 
 def _entry(short: bytes, attributes: int, cluster: int, size: int) -> bytes:
-    return short + struct.pack("<BBBHHHHHHHI", attributes, 0, 0, 0, 0x5A21, 0x5A21, cluster >> 16, 0, 0x5A21, cluster & 0xFFFF, size)
+    return short + struct.pack(
+        "<BBBHHHHHHHI", attributes, 0, 0, 0, 0x5A21, 0x5A21, cluster >> 16, 0, 0x5A21, cluster & 0xFFFF, size
+    )
 
 
 def _changed(before: bytes, after: bytes, step: int) -> list[tuple[int, int]]:

@@ -15,11 +15,14 @@ _MOST_RUNS, _MOST_LOOKS = 32, 400_000
 
 
 def best_table(volume: Fat, copies: Mapping[int, bytes], slots: Slots) -> tuple[int, bytes]:
-    """(number of the copy by which less is wrong, its bytes with what of the other one fits better). `copies`: those that can be read, one or two."""
+    """(number of the copy by which less is wrong, its bytes with what of the other one fits better). `copies`: those
+    that can be read, one or two."""
     scores = {number: _troubles(volume, slots, volume.numbers(raw)) for number, raw in copies.items()}
     best = min(scores, key=lambda number: (scores[number], number))
     other = next((raw for number, raw in copies.items() if number != best), None)
-    return best, copies[best] if other is None or not scores[best] else _of_both(volume, slots, copies[best], other, scores[best])
+    return best, copies[best] if other is None or not scores[best] else _of_both(
+        volume, slots, copies[best], other, scores[best]
+    )
 
 
 def _of_both(volume: Fat, slots: Slots, better: bytes, other: bytes, score: int) -> bytes:
@@ -28,7 +31,9 @@ def _of_both(volume: Fat, slots: Slots, better: bytes, other: bytes, score: int)
     differ = np.flatnonzero(volume.numbers(better) != volume.numbers(other)).tolist()
     runs: list[tuple[int, int]] = []
     for cluster in differ:
-        runs = [*runs[:-1], (runs[-1][0], cluster)] if runs and runs[-1][1] == cluster - 1 else [*runs, (cluster, cluster)]
+        runs = (
+            [*runs[:-1], (runs[-1][0], cluster)] if runs and runs[-1][1] == cluster - 1 else [*runs, (cluster, cluster)]
+        )
     if len(runs) > min(_MOST_RUNS, _MOST_LOOKS // max(1, sum(1 for _ in slots()))):
         return raw
     for first, last in runs:
@@ -41,7 +46,8 @@ def _of_both(volume: Fat, slots: Slots, better: bytes, other: bytes, score: int)
 
 
 def _troubles(volume: Fat, slots: Slots, table: np.ndarray) -> int:
-    """What does not hang together by this table: files and folders, clusters that two have, clusters that nobody has. A folder that leads into a file's place looks whole, and has less in it."""
+    """What does not hang together by this table: files and folders, clusters that two have, clusters that nobody has. A
+    folder that leads into a file's place looks whole, and has less in it."""
     kept, volume._table = volume._table, np.pad(table, (0, max(0, volume.clusters + 2 - len(table))))
     try:
         wrong = int(table[0] & 0xFF != volume.volume.read(0, 1, "boot sector")[21])

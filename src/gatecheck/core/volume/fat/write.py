@@ -1,7 +1,8 @@
-"""What would have to be written to put a file into a FAT volume: its clusters, both tables, its place in the folder, the count of free clusters.
+"""What would have to be written to put a file into a FAT volume: its clusters, both tables, its place in the folder,
+the count of free clusters.
 
-Microsoft, "FAT: General Overview of On-Disk Format", 1.03. Nothing here writes: the caller gets byte ranges of the disk, data first, what points at it last.
-"""
+Microsoft, "FAT: General Overview of On-Disk Format", 1.03. Nothing here writes: the caller gets byte ranges of the
+disk, data first, what points at it last."""
 
 from __future__ import annotations
 
@@ -30,8 +31,8 @@ class FatWrite:
 
 
 def put_file(volume: FatVolume, path: str, data: bytes) -> list[FatWrite]:
-    """Writes that put this file there, in the place of one of that name. Raises DecodeError where there is no room, the name is none that fits 8.3, or the
-    table cannot be read."""
+    """Writes that put this file there, in the place of one of that name. Raises DecodeError where there is no room, the
+    name is none that fits 8.3, or the table cannot be read."""
     return _Putting(volume).put(path, data)
 
 
@@ -51,7 +52,13 @@ class _Putting:
             return self.changed[cluster]
         at = cluster * self.volume.wide // 8
         raw = int.from_bytes(self.fat[at : at + 4], "little")
-        return raw & 0x0FFFFFFF if self.volume.wide == 32 else raw & 0xFFFF if self.volume.wide == 16 else raw >> 4 * (cluster & 1) & 0xFFF
+        return (
+            raw & 0x0FFFFFFF
+            if self.volume.wide == 32
+            else raw & 0xFFFF
+            if self.volume.wide == 16
+            else raw >> 4 * (cluster & 1) & 0xFFF
+        )
 
     def take(self, count: int) -> list[int]:
         """Free clusters, the first there are."""
@@ -70,7 +77,10 @@ class _Putting:
 
     def place(self, cluster: int) -> int:
         """Byte on the disk at which a cluster begins."""
-        return self.volume.first * self.volume.disk.sector + (self.volume.data_at + (cluster - 2) * self.volume.cluster_sectors) * self.volume.sector
+        return (
+            self.volume.first * self.volume.disk.sector
+            + (self.volume.data_at + (cluster - 2) * self.volume.cluster_sectors) * self.volume.sector
+        )
 
     def put(self, path: str, data: bytes) -> list[FatWrite]:
         *folders, name = [part for part in path.replace("\\", "/").split("/") if part]
@@ -92,16 +102,37 @@ class _Putting:
             made, inner = [(own, body, above)], own
             for following in rest:
                 child = self.take(1)[0]
-                made[-1] = (made[-1][0], made[-1][1] + self.made(short_name(following), _DIRECTORY, child, 0), made[-1][2])
-                made.append((child, self.made(b".          ", _DIRECTORY, child, 0) + self.made(b"..         ", _DIRECTORY, inner, 0), inner))
+                made[-1] = (
+                    made[-1][0],
+                    made[-1][1] + self.made(short_name(following), _DIRECTORY, child, 0),
+                    made[-1][2],
+                )
+                made.append(
+                    (
+                        child,
+                        self.made(b".          ", _DIRECTORY, child, 0)
+                        + self.made(b"..         ", _DIRECTORY, inner, 0),
+                        inner,
+                    )
+                )
                 inner = child
             clusters = self.take(-(-len(data) // self.each)) if data else []
             writes += self.content(clusters, data)
             last = made[-1]
-            made[-1] = (last[0], last[1] + self.made(short_name(name), _ARCHIVE, clusters[0] if clusters else 0, len(data)), last[2])
+            made[-1] = (
+                last[0],
+                last[1] + self.made(short_name(name), _ARCHIVE, clusters[0] if clusters else 0, len(data)),
+                last[2],
+            )
             writes += [FatWrite(self.place(cluster), raw.ljust(self.each, b"\0"), FOLDER) for cluster, raw, _ in made]
             slot, more = self.free_slot(where)
-            return [*writes, *more, *self.tables(), FatWrite(slot, self.made(short_name(folder), _DIRECTORY, own, 0), ENTRY), *self.count()]
+            return [
+                *writes,
+                *more,
+                *self.tables(),
+                FatWrite(slot, self.made(short_name(folder), _DIRECTORY, own, 0), ENTRY),
+                *self.count(),
+            ]
         del parent
         found = self.entry(where, name)
         if found is not None and found[0][11] & _DIRECTORY:
@@ -113,10 +144,21 @@ class _Putting:
         first = clusters[0] if clusters else 0
         if found is not None:
             raw, at = found
-            entry = raw[:20] + struct.pack("<H", first >> 16 if self.volume.wide == 32 else 0) + raw[22:26] + struct.pack("<HI", first & 0xFFFF, len(data))
+            entry = (
+                raw[:20]
+                + struct.pack("<H", first >> 16 if self.volume.wide == 32 else 0)
+                + raw[22:26]
+                + struct.pack("<HI", first & 0xFFFF, len(data))
+            )
             return [*writes, *self.tables(), FatWrite(at, entry, ENTRY), *self.count()]
         at, more = self.free_slot(where)
-        return [*writes, *more, *self.tables(), FatWrite(at, self.made(short_name(name), _ARCHIVE, first, len(data)), ENTRY), *self.count()]
+        return [
+            *writes,
+            *more,
+            *self.tables(),
+            FatWrite(at, self.made(short_name(name), _ARCHIVE, first, len(data)), ENTRY),
+            *self.count(),
+        ]
 
     def content(self, clusters: list[int], data: bytes) -> list[FatWrite]:
         """A file's bytes, runs of clusters that follow each other as one."""
@@ -127,14 +169,22 @@ class _Putting:
             while end < len(clusters) and clusters[end] == clusters[end - 1] + 1:
                 end += 1
             piece = data[at * self.each : end * self.each]
-            found.append(FatWrite(self.place(clusters[at]), piece.ljust(-(-len(piece) // self.volume.sector) * self.volume.sector, b"\0"), FILE))
+            found.append(
+                FatWrite(
+                    self.place(clusters[at]),
+                    piece.ljust(-(-len(piece) // self.volume.sector) * self.volume.sector, b"\0"),
+                    FILE,
+                )
+            )
             at = end
         return found
 
     @staticmethod
     def made(short: bytes, attributes: int, cluster: int, size: int) -> bytes:
         time, date = _STAMP
-        return short + struct.pack("<BBBHHHHHHHI", attributes, 0, 0, time, date, date, cluster >> 16, time, date, cluster & 0xFFFF, size)
+        return short + struct.pack(
+            "<BBBHHHHHHHI", attributes, 0, 0, time, date, date, cluster >> 16, time, date, cluster & 0xFFFF, size
+        )
 
     def cluster_of(self, raw: bytes) -> int:
         high = int.from_bytes(raw[20:22], "little") << 16 if self.volume.wide == 32 else 0
@@ -227,7 +277,11 @@ class _Putting:
             else:
                 runs.append((at, at + 1))
         base = own.first * own.disk.sector + own.reserved * own.sector
-        return [FatWrite(base + copy * own.fat_sectors * own.sector + low, bytes(fat[low:high]), TABLE) for copy in reversed(range(own.fats)) for low, high in runs]
+        return [
+            FatWrite(base + copy * own.fat_sectors * own.sector + low, bytes(fat[low:high]), TABLE)
+            for copy in reversed(range(own.fats))
+            for low, high in runs
+        ]
 
     def count(self) -> list[FatWrite]:
         """FSInfo of FAT32: the count of free clusters, where it was told and stands to be right."""
@@ -242,7 +296,11 @@ class _Putting:
         if raw[:4] != b"RRaA" or raw[484:488] != b"rrAa" or free > own.clusters:
             return []
         taken = sum((value != 0) - (self._before(cluster) != 0) for cluster, value in self.changed.items())
-        return [FatWrite(own.first * own.disk.sector + at * own.sector + 488, struct.pack("<I", max(0, free - taken)), COUNT)]
+        return [
+            FatWrite(
+                own.first * own.disk.sector + at * own.sector + 488, struct.pack("<I", max(0, free - taken)), COUNT
+            )
+        ]
 
     def _before(self, cluster: int) -> int:
         kept, self.changed = self.changed, {}
@@ -255,6 +313,11 @@ class _Putting:
 def short_name(name: str) -> bytes:
     """The eleven bytes of an 8.3 name. Raises DecodeError for a name that is none."""
     base, _, extension = name.upper().partition(".")
-    if not 1 <= len(base) <= 8 or len(extension) > 3 or not (base + extension).isascii() or any(c in ' "*+,./:;<=>?[\\]|' for c in base + extension):
+    if (
+        not 1 <= len(base) <= 8
+        or len(extension) > 3
+        or not (base + extension).isascii()
+        or any(c in ' "*+,./:;<=>?[\\]|' for c in base + extension)
+    ):
         raise DecodeError("name", at=0, expected="eight letters, a dot and three", got=name)
     return base.ljust(8).encode() + extension.ljust(3).encode()

@@ -12,7 +12,8 @@ _START, _EXTENT, _AREA_AT, _AREA_SIZE = 2048, 8192, 4096, (1 << 20) - 4096
 
 
 def physical_volume(group: str, volumes: Mapping[str, tuple[int, bytes]], *, sector: int = 512) -> dict[int, bytes]:
-    """The sectors of a physical volume that say so: sector -> bytes from there. Volumes: extents of 4 MiB, and their first bytes."""
+    """The sectors of a physical volume that say so: sector -> bytes from there. Volumes: extents of 4 MiB, and their
+    first bytes."""
     lists, contents, at = "", {}, 0
     for name, (extents, start) in volumes.items():
         lists += f"""{name} {{
@@ -31,7 +32,8 @@ stripes = [
 """
         contents[(_START + at * _EXTENT) * 512 // sector] = start
         at += extents
-    text = f"""{group} {{
+    text = (
+        f"""{group} {{
 seqno = 2
 extent_size = {_EXTENT}
 physical_volumes {{
@@ -47,8 +49,12 @@ logical_volumes {{
 # Written for a practice disk
 contents = "Text Format Volume Group"
 version = 1
-""".encode() + b"\0"
-    label = struct.pack("<8sQII8s", LABEL, 1, 0, 32, TYPE) + b"Qy" * 16 + struct.pack("<Q", (_START + at * _EXTENT) * 512)
+""".encode()
+        + b"\0"
+    )
+    label = (
+        struct.pack("<8sQII8s", LABEL, 1, 0, 32, TYPE) + b"Qy" * 16 + struct.pack("<Q", (_START + at * _EXTENT) * 512)
+    )
     label += struct.pack("<QQ", _START * 512, 0) + bytes(16) + struct.pack("<QQ", _AREA_AT, _AREA_SIZE) + bytes(16)
     area = struct.pack("<I16sIQQ", 0, AREA, 1, _AREA_AT, _AREA_SIZE) + struct.pack("<QQII", 512, len(text), 0, 0)
     raw = bytearray(-(-(_AREA_AT + 512 + len(text)) // sector) * sector)

@@ -1,7 +1,7 @@
 """LVM: which logical volumes a physical volume holds, and where they begin on it.
 
-The label stands in one of the first four sectors of 512 bytes; the description is text. Source: lvm2, lib/format_text/layout.h and label.h.
-"""
+The label stands in one of the first four sectors of 512 bytes; the description is text. Source: lvm2,
+lib/format_text/layout.h and label.h."""
 
 from __future__ import annotations
 
@@ -83,7 +83,9 @@ def _text(own: _Bytes, at: int, size: int) -> str:
     if not 0 < length <= _MOST_TEXT or not _UNIT <= place < size:
         return ""
     raw = own.read(at + place, min(length, size - place), "LVM description")
-    raw += own.read(at + _UNIT, length - len(raw), "LVM description") if len(raw) < length else b""  # the text runs in a ring
+    raw += (
+        own.read(at + _UNIT, length - len(raw), "LVM description") if len(raw) < length else b""
+    )  # the text runs in a ring
     return raw.rstrip(b"\0").decode("utf-8", "replace")
 
 
@@ -93,7 +95,8 @@ Section = dict[str, "Section | str | list[str]"]
 
 
 def _parsed(text: str) -> Section:
-    """The description's sections and values by name: `name { ... }`, `name = value`, `name = [values]`. What is not so is left out."""
+    """The description's sections and values by name: `name { ... }`, `name = value`, `name = [values]`. What is not so
+    is left out."""
     root: Section = {}
     stack, name = [root], ""
     values: list[str] | None = None
@@ -136,10 +139,18 @@ def _count(own: Section, name: str) -> int:
 
 
 def _group(text: str) -> VolumeGroup:
-    name, own = next(((name, value) for name, value in _parsed(text).items() if isinstance(value, dict)), ("", Section()))
+    name, own = next(
+        ((name, value) for name, value in _parsed(text).items() if isinstance(value, dict)), ("", Section())
+    )
     extent = _count(own, "extent_size") * _UNIT
-    disks = {disk: _count(value, "pe_start") * _UNIT for disk, value in _section(own, "physical_volumes").items() if isinstance(value, dict)}
-    only = next(iter(disks)) if len(disks) == 1 else None  # with several, which of them this is does not stand in their description
+    disks = {
+        disk: _count(value, "pe_start") * _UNIT
+        for disk, value in _section(own, "physical_volumes").items()
+        if isinstance(value, dict)
+    }
+    only = (
+        next(iter(disks)) if len(disks) == 1 else None
+    )  # with several, which of them this is does not stand in their description
     volumes: list[LogicalVolume] = []
     for title, volume in list(_section(own, "logical_volumes").items())[:_MOST_VOLUMES]:
         if isinstance(volume, dict):

@@ -1,4 +1,5 @@
-"""What of NTFS stands twice: which boot sector fits better, and whether the mirror is where the boot sector says. A hurt one leads into a file's place."""
+"""What of NTFS stands twice: which boot sector fits better, and whether the mirror is where the boot sector says. A
+hurt one leads into a file's place."""
 
 from __future__ import annotations
 
@@ -11,9 +12,14 @@ from gatecheck.core.volume.tree import DAMAGE, VolumeFinding
 
 
 def boots(volume: Ntfs) -> tuple[bytes, bytes, int]:
-    """(boot sector, its copy, byte of the volume at which that stands or is to stand). It is where the boot sector says that the volume ends, or in the partition's last sector. Where none is found,
-    only the latter is written to: a hurt boot sector's end lies in a file. 0: nowhere."""
-    boot, end, last = volume.bytes.read(0, 512, "boot sector"), volume.boot.sectors * volume.boot.sector, (volume.last - volume.first) * volume.disk.sector
+    """(boot sector, its copy, byte of the volume at which that stands or is to stand). It is where the boot sector says
+    that the volume ends, or in the partition's last sector. Where none is found, only the latter is written to: a hurt
+    boot sector's end lies in a file. 0: nowhere."""
+    boot, end, last = (
+        volume.bytes.read(0, 512, "boot sector"),
+        volume.boot.sectors * volume.boot.sector,
+        (volume.last - volume.first) * volume.disk.sector,
+    )
     for at in dict.fromkeys((end, last)):
         if at > last:
             continue  # what stands behind the partition is another's
@@ -34,7 +40,11 @@ def fits_better(volume: Ntfs, copy: bytes) -> bool:
     for raw in (volume.bytes.read(0, 512, "boot sector"), copy):
         found: list[VolumeFinding] = []
         try:
-            NtfsCheck(Ntfs(Overlay(volume.disk, [(volume.bytes.base, raw)]), volume.first, volume.last), found.append, lambda _stage, _done, _of: None).whole()
+            NtfsCheck(
+                Ntfs(Overlay(volume.disk, [(volume.bytes.base, raw)]), volume.first, volume.last),
+                found.append,
+                lambda _stage, _done, _of: None,
+            ).whole()
         except DecodeError:
             return False
         counts.append(sum(f.count for f in found if f.severity == DAMAGE and f.id != "boot-copy-differs"))

@@ -1,8 +1,8 @@
 """Records and folders of an NTFS volume by the thousand: what a check keeps of those with which nothing is wrong.
 
-The layouts are those of `ntfs_record`, which reads one after the other and says what is wrong with one. Here all that lie side by side are walked in step, attribute by attribute
-and entry by entry, in NumPy; whatever does not hold to all of it is left to `ntfs_record`, so that nothing is told of it here.
-"""
+The layouts are those of `ntfs_record`, which reads one after the other and says what is wrong with one. Here all that
+lie side by side are walked in step, attribute by attribute and entry by entry, in NumPy; whatever does not hold to all
+of it is left to `ntfs_record`, so that nothing is told of it here."""
 
 from __future__ import annotations
 
@@ -24,7 +24,8 @@ _EMPTY = np.zeros(0, np.int64)
 
 
 def name_mark(raw: bytes, space: int) -> int:
-    """A number for a name (UTF-16) in its name space, as `marks` gives it: four letters at a time, each multiplied in and spread."""
+    """A number for a name (UTF-16) in its name space, as `marks` gives it: four letters at a time, each multiplied in
+    and spread."""
     letters = len(raw) // 2
     told = letters
     for at in range(0, 2 * letters, 8):
@@ -66,7 +67,8 @@ _PARTS = np.array([0, (1 << 16) - 1, (1 << 32) - 1, (1 << 48) - 1, _MASK], np.ui
 
 @dataclass(frozen=True, slots=True)
 class PlainRecords:
-    """Of n records those that are plain, `plain` of shape (n,): in use, whole in themselves, nothing wrong with them. `row`: which record something belongs to.
+    """Of n records those that are plain, `plain` of shape (n,): in use, whole in themselves, nothing wrong with them.
+    `row`: which record something belongs to.
 
     names: parent and mark of each, in the order they stand in; claims: first cluster and how many."""
 
@@ -101,9 +103,18 @@ class _Walk:
         used, allocated = u32[:, 6], u32[:, 7]
         strides = self.size // _STRIDE
         self.good = (
-            (u32[:, 0] == 0x454C4946) & (count == strides + 1) & (fix & 1 == 0) & (fix + 2 * count <= _STRIDE - 2) & ((flags == rec.IN_USE) | (flags == rec.IN_USE | rec.IS_FOLDER))
-            & (self.i64.reshape(self.n, -1)[:, 4] == 0) & (used <= self.size) & (allocated <= self.size) & (first & 7 == 0) & (first >= 42) & (first <= self.size - 4)
-        )  # fmt: skip
+            (u32[:, 0] == 0x454C4946)
+            & (count == strides + 1)
+            & (fix & 1 == 0)
+            & (fix + 2 * count <= _STRIDE - 2)
+            & ((flags == rec.IN_USE) | (flags == rec.IN_USE | rec.IS_FOLDER))
+            & (self.i64.reshape(self.n, -1)[:, 4] == 0)
+            & (used <= self.size)
+            & (allocated <= self.size)
+            & (first & 7 == 0)
+            & (first >= 42)
+            & (first <= self.size - 4)
+        )
         listed = (self.base + np.where(self.good, fix, 0)) >> 1
         mark = self.u16[listed]
         for n in range(1, strides + 1):
@@ -131,7 +142,15 @@ class _Walk:
             if not open_.all():
                 rows, at, room, kind, head = rows[open_], at[open_], room[open_], kind[open_], head[open_]
             length, foreign = head >> 32 & _LOW, self.flat[at + 8] != 0
-            sound = (length >= 24) & (length & 7 == 0) & (length <= room) & (kind >= 0x10) & (kind <= 0x1000) & (kind != rec.LIST) & (~foreign | (length >= 64))
+            sound = (
+                (length >= 24)
+                & (length & 7 == 0)
+                & (length <= room)
+                & (kind >= 0x10)
+                & (kind <= 0x1000)
+                & (kind != rec.LIST)
+                & (~foreign | (length >= 64))
+            )
             told = self.i64[np.minimum((at >> 3) + 2, len(self.i64) - 1)]
             size, value = told & _LOW, told >> 32 & 0xFFFF
             sound &= foreign | (value + size <= length)
@@ -156,13 +175,22 @@ class _Walk:
         long = at >> 3
         room, real, initialised = (self.i64[long + n] for n in (5, 6, 7))
         runs_at = self.u16[(at >> 1) + 16].astype(np.int64)
-        wrong = (self.i64[long + 2] != 0) | (runs_at > length) | (real > room) | (initialised > real) | (room < 0) | (real < 0) | (initialised < 0)
+        wrong = (
+            (self.i64[long + 2] != 0)
+            | (runs_at > length)
+            | (real > room)
+            | (initialised > real)
+            | (room < 0)
+            | (real < 0)
+            | (initialised < 0)
+        )
         self.good[rows[wrong]] = False
         self.runs.append((rows[~wrong], (at + runs_at)[~wrong], (at + length)[~wrong], room[~wrong]))
 
 
 def plain_records(raw: bytes, size: int, cluster: int, among: NDArray[np.bool_]) -> PlainRecords:
-    """Of records of `size` bytes side by side, those that `among` has, shape (n,). What is not among them has to be read by `ntfs_record`."""
+    """Of records of `size` bytes side by side, those that `among` has, shape (n,). What is not among them has to be
+    read by `ntfs_record`."""
     own = _Walk(raw, size)
     first = own.head()
     own.good &= among
@@ -182,9 +210,16 @@ def plain_records(raw: bytes, size: int, cluster: int, among: NDArray[np.bool_])
     named, claimed = own.good[name_row], own.good[claim_row]
     half = own.base >> 1
     return PlainRecords(
-        own.good, own.u16[half + 8].astype(np.int64), own.u16[half + 11] == rec.IN_USE | rec.IS_FOLDER,
-        name_row[named], parent[named], mark[named], claim_row[claimed], lcn[claimed], count[claimed],
-    )  # fmt: skip
+        own.good,
+        own.u16[half + 8].astype(np.int64),
+        own.u16[half + 11] == rec.IN_USE | rec.IS_FOLDER,
+        name_row[named],
+        parent[named],
+        mark[named],
+        claim_row[claimed],
+        lcn[claimed],
+        count[claimed],
+    )
 
 
 def _joined(parts: Sequence[tuple[Ints, ...]], wide: int) -> tuple[Ints, ...]:
@@ -192,7 +227,8 @@ def _joined(parts: Sequence[tuple[Ints, ...]], wide: int) -> tuple[Ints, ...]:
 
 
 def _decoded(own: _Walk, cluster: int) -> tuple[Ints, Ints, Ints]:
-    """(row, first cluster, clusters) of every run that lies somewhere. A row whose runs are none, or do not add up to what is told, is no good."""
+    """(row, first cluster, clusters) of every run that lies somewhere. A row whose runs are none, or do not add up to
+    what is told, is no good."""
     row, at, end, room = _joined(own.runs, 4)
     lcn, held = np.zeros(len(row), np.int64), np.zeros(len(row), np.int64)
     live, found = np.arange(len(row)), []
@@ -243,7 +279,8 @@ class _Folder:
 
 
 class Folders:
-    """Indexes of many folders, taken in until there are enough of them, then walked together. `wrong`: folders that `ntfs_record` has to read."""
+    """Indexes of many folders, taken in until there are enough of them, then walked together. `wrong`: folders that
+    `ntfs_record` has to read."""
 
     MOST = 2 << 20
     """bytes that are walked together: what stays near the processor"""
@@ -280,7 +317,8 @@ class Folders:
             self.length += len(raw) + -len(raw) % 8
 
     def _spans(self, flat: NDArray[np.uint8]) -> tuple[Ints, NDArray[np.bool_]]:
-        """First byte and end of every node's entries, shape (nodes, 2), the ends of strides put back in `flat`; and which of them are there at all, shape (nodes,)."""
+        """First byte and end of every node's entries, shape (nodes, 2), the ends of strides put back in `flat`; and
+        which of them are there at all, shape (nodes,)."""
         u32 = flat.view("<u4")
         spans, there = np.zeros((self.count, 2), np.int64), np.ones(self.count, bool)
         roots = np.array(self.nodes[::2], np.int64).reshape(-1, 3)
@@ -288,7 +326,11 @@ class Folders:
         spans[node] = roots[:, :1] + 16 + np.stack([u32[(roots[:, 0] >> 2) + n] for n in (4, 5)], axis=1)
         spans[node, 1] = np.minimum(spans[node, 1], roots[:, 0] + roots[:, 1])
         for size in {own.size for own in self.folders if own.blocks}:
-            own = [(folder, place[0]) for folder, place in zip(self.folders, self.nodes[1::2], strict=True) if folder.blocks and folder.size == size]
+            own = [
+                (folder, place[0])
+                for folder, place in zip(self.folders, self.nodes[1::2], strict=True)
+                if folder.blocks and folder.size == size
+            ]
             each = np.concatenate([np.arange(f.blocks) for f, _ in own])
             counts = np.array([f.blocks for f, _ in own])
             node = np.repeat([f.node + 1 for f, _ in own], counts) + each
@@ -301,8 +343,11 @@ class Folders:
         spans[spans[:, 1] == 0, 0] = 0
         return spans, there
 
-    def taken(self, used: NDArray[np.uint8], sequence: NDArray[np.uint16], unread: set[int]) -> tuple[Ints, Ints, Ints, list[int]]:
-        """(folder, record, mark of the name) of every entry of the folders with which nothing is wrong, and the others. Begins anew."""
+    def taken(
+        self, used: NDArray[np.uint8], sequence: NDArray[np.uint16], unread: set[int]
+    ) -> tuple[Ints, Ints, Ints, list[int]]:
+        """(folder, record, mark of the name) of every entry of the folders with which nothing is wrong, and the others.
+        Begins anew."""
         flat = np.frombuffer(b"".join([*self.parts, bytes(32)]), np.uint8).copy()
         spans, there = self._spans(flat)
         node, at, wide, child, broken = _entries(flat, spans)
@@ -325,13 +370,26 @@ class Folders:
         self._anew()
         return self._sound(flat, folder, at[entry], wide[entry], used, sequence, unread, wrong)
 
-    def _sound(self, flat: NDArray[np.uint8], folder: Ints, at: Ints, wide: Ints, used: NDArray[np.uint8], sequence: NDArray[np.uint16], unread: set[int], wrong: list[int]) -> tuple[Ints, Ints, Ints, list[int]]:
+    def _sound(
+        self,
+        flat: NDArray[np.uint8],
+        folder: Ints,
+        at: Ints,
+        wide: Ints,
+        used: NDArray[np.uint8],
+        sequence: NDArray[np.uint16],
+        unread: set[int],
+        wrong: list[int],
+    ) -> tuple[Ints, Ints, Ints, list[int]]:
         u16, i64 = flat.view("<u2"), flat[: len(flat) & ~7].view("<i8")
         reference = i64[at >> 3]
         number, told = reference & _NUMBER, reference >> 48 & 0xFFFF
         short = wide < _SMALLEST
         letters = np.where(short, 0, flat[np.minimum(at + 80, len(flat) - 1)]).astype(np.int64)
-        space, parent = flat[np.minimum(at + 81, len(flat) - 1)].astype(np.int64), i64[np.minimum((at >> 3) + 2, len(i64) - 1)] & _NUMBER
+        space, parent = (
+            flat[np.minimum(at + 81, len(flat) - 1)].astype(np.int64),
+            i64[np.minimum((at >> 3) + 2, len(i64) - 1)] & _NUMBER,
+        )
         short |= wide < _SMALLEST + 2 * letters
         letters = np.where(short, 0, letters)
         inside = number < len(used)
@@ -343,7 +401,12 @@ class Folders:
         bad[1:] |= self._before(u16, units, letters) & (folder[1:] == folder[:-1])
         hurt = np.unique(folder[bad])
         keep = ~np.isin(folder, hurt) & (number != ROOT)
-        return folder[keep], number[keep], marks(u16, units[keep], letters[keep], space[keep]), sorted({*wrong, *hurt.tolist()})
+        return (
+            folder[keep],
+            number[keep],
+            marks(u16, units[keep], letters[keep], space[keep]),
+            sorted({*wrong, *hurt.tolist()}),
+        )
 
     def _before(self, u16: NDArray[np.uint16], at: Ints, letters: Ints) -> NDArray[np.bool_]:
         """Shape (n - 1,): a name stands after one that it should stand before, by the volume's own capitals."""
@@ -371,17 +434,28 @@ class Folders:
 
     def _raised(self, word: NDArray[np.uint64]) -> NDArray[np.uint64]:
         """Four letters as capitals, the first of them weighing most."""
-        letters = [self.upcase_table[(word >> np.uint64(16 * n) & np.uint64(0xFFFF)).astype(np.intp)].astype(np.uint64) for n in range(4)]
-        return np.asarray(letters[0] << np.uint64(48) | letters[1] << np.uint64(32) | letters[2] << np.uint64(16) | letters[3])
+        letters = [
+            self.upcase_table[(word >> np.uint64(16 * n) & np.uint64(0xFFFF)).astype(np.intp)].astype(np.uint64)
+            for n in range(4)
+        ]
+        return np.asarray(
+            letters[0] << np.uint64(48) | letters[1] << np.uint64(32) | letters[2] << np.uint64(16) | letters[3]
+        )
 
 
 def _restored(flat: NDArray[np.uint8], at: Ints, size: int, magic: int) -> NDArray[np.bool_]:
-    """The ends of strides put back in blocks of one size; which of them are whole, shape (n,). As `ntfs_record.fixed` does it for one, but that the list of ends
-    has to stand before the first of them."""
+    """The ends of strides put back in blocks of one size; which of them are whole, shape (n,). As `ntfs_record.fixed`
+    does it for one, but that the list of ends has to stand before the first of them."""
     u16 = flat.view("<u2")
     half = at >> 1
     fix, count = u16[half + 2].astype(np.int64), u16[half + 3].astype(np.int64)
-    good = (flat.view("<u4")[at >> 2] == magic) & (count >= 2) & (fix + 2 * count <= _STRIDE - 2) & ((count - 1) * _STRIDE <= size) & (fix & 1 == 0)
+    good = (
+        (flat.view("<u4")[at >> 2] == magic)
+        & (count >= 2)
+        & (fix + 2 * count <= _STRIDE - 2)
+        & ((count - 1) * _STRIDE <= size)
+        & (fix & 1 == 0)
+    )
     fix = np.where(good, fix, 0)
     mark = u16[half + (fix >> 1)]
     for n in range(1, size // _STRIDE + 1):
@@ -394,8 +468,8 @@ def _restored(flat: NDArray[np.uint8], at: Ints, size: int, magic: int) -> NDArr
 
 
 def _entries(flat: NDArray[np.uint8], spans: Ints) -> tuple[Ints, Ints, Ints, Ints, NDArray[np.bool_]]:
-    """Every entry of every node, in their order: (node, place, bytes of its key, VCN of the block below or -1), and whether a node is broken, shape (nodes,).
-    The last entry of a node names nothing."""
+    """Every entry of every node, in their order: (node, place, bytes of its key, VCN of the block below or -1), and
+    whether a node is broken, shape (nodes,). The last entry of a node names nothing."""
     u16, i64 = flat.view("<u2"), flat[: len(flat) & ~7].view("<i8")
     broken = np.zeros(len(spans), bool)
     node, at, end = np.arange(len(spans)), spans[:, 0], spans[:, 1]
@@ -418,9 +492,11 @@ def _entries(flat: NDArray[np.uint8], spans: Ints) -> tuple[Ints, Ints, Ints, In
     return node[order], at[order], wide[order], child[order], broken
 
 
-def _in_order(own: _Folder, begins: list[int], inner: list[int], inner_from: list[int], below: list[int], usable: list[bool]) -> list[tuple[int, int]] | None:
-    """The folder's entries as its index has them, in runs [low, high); None where it cannot be walked. `inner`: entries with a block below, `inner_from` where
-    those of a node begin, `below` their VCNs."""
+def _in_order(
+    own: _Folder, begins: list[int], inner: list[int], inner_from: list[int], below: list[int], usable: list[bool]
+) -> list[tuple[int, int]] | None:
+    """The folder's entries as its index has them, in runs [low, high); None where it cannot be walked. `inner`: entries
+    with a block below, `inner_from` where those of a node begin, `below` their VCNs."""
     if not usable[own.node]:
         return None
     found: list[tuple[int, int]] = []
@@ -452,7 +528,9 @@ def _in_order(own: _Folder, begins: list[int], inner: list[int], inner_from: lis
 
 def _mixed(columns: Ints) -> NDArray[np.uint64]:
     """One number for each column, the same for the same ones."""
-    parts = columns.astype(np.uint64) * np.array([[0x9E3779B97F4A7C15], [0xC2B2AE3D27D4EB4F], [0x165667B19E3779F9]], np.uint64)
+    parts = columns.astype(np.uint64) * np.array(
+        [[0x9E3779B97F4A7C15], [0xC2B2AE3D27D4EB4F], [0x165667B19E3779F9]], np.uint64
+    )
     return np.asarray((parts ^ parts >> np.uint64(29)).sum(axis=0))
 
 
@@ -460,7 +538,8 @@ def without(one: Ints, other: Ints) -> Ints:
     """Columns of `one` that `other` has not; both int64 of shape (3, n)."""
     if not one.shape[1] or np.array_equal(np.sort(_mixed(one)), np.sort(_mixed(other))):
         return one[:, :0]
-    keys = [np.ascontiguousarray(part.T).view([("p", np.int64), ("r", np.int64), ("n", np.int64)]).ravel() for part in (one, other)]
+    keys = [
+        np.ascontiguousarray(part.T).view([("p", np.int64), ("r", np.int64), ("n", np.int64)]).ravel()
+        for part in (one, other)
+    ]
     return one[:, ~np.isin(keys[0], keys[1])] if other.shape[1] else one
-
-

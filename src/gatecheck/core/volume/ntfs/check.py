@@ -1,4 +1,5 @@
-"""NTFS: both boot sectors, the table and its mirror, every record, who holds which clusters, folders against records, journal and hibernation.
+"""NTFS: both boot sectors, the table and its mirror, every record, who holds which clusters, folders against records,
+journal and hibernation.
 
 Record numbers and names are kept as numbers and sums, so that a table of millions of records stays bounded in memory.
 """
@@ -86,7 +87,9 @@ class NtfsCheck:
         self._record_map()
         used = self._map()
         if self.bad:
-            self.add(VolumeFinding("bad-places", NOTE, count=self.bad, values={"bytes": self.bad * self.volume.cluster}))
+            self.add(
+                VolumeFinding("bad-places", NOTE, count=self.bad, values={"bytes": self.bad * self.volume.cluster})
+            )
         return self.files, used
 
     def _name(self, number: int) -> str:
@@ -106,7 +109,10 @@ class NtfsCheck:
         if raw[510:512] != b"\x55\xaa":
             self.add(VolumeFinding("boot-unsigned", DAMAGE, repairable=True))
         at = own.boot.sectors * own.boot.sector
-        is_beyond = own.bytes.base + at + 512 > (own.disk.length or 0) * own.disk.sector or own.first + at // own.disk.sector > own.last
+        is_beyond = (
+            own.bytes.base + at + 512 > (own.disk.length or 0) * own.disk.sector
+            or own.first + at // own.disk.sector > own.last
+        )
         if is_beyond:
             at = (own.last - own.first) * own.disk.sector
         try:
@@ -126,7 +132,9 @@ class NtfsCheck:
             if number >= 4:
                 break
             try:
-                copy = rec.comparable(own.bytes.read(own.boot.mirror * own.cluster + number * size, size, "mirror"), number)
+                copy = rec.comparable(
+                    own.bytes.read(own.boot.mirror * own.cluster + number * size, size, "mirror"), number
+                )
             except DecodeError:
                 self.add(VolumeFinding("mirror", DAMAGE, f"file record {number}", repairable=True))
                 continue
@@ -272,7 +280,15 @@ class NtfsCheck:
         count = len({(n.parent, n.name, n.space) for n in names})
         if names and record.links != count and number >= FIRST_USER:
             self.links[number] = count
-            self.add(VolumeFinding("link-count", DAMAGE, self._name(number), repairable=True, values={"told": record.links, "real": count}))
+            self.add(
+                VolumeFinding(
+                    "link-count",
+                    DAMAGE,
+                    self._name(number),
+                    repairable=True,
+                    values={"told": record.links, "real": count},
+                )
+            )
 
     def _file_names(self, record: Record, add: Add) -> list[FileName]:
         found = []
@@ -323,7 +339,15 @@ class NtfsCheck:
                 expected = vcn + count
             gap = bool(own.runs) and expected * cluster != held
             if gap or held != allocated or real > allocated or initialised > real:
-                self.add(VolumeFinding("size-differs", DAMAGE, self._name(record.number), repairable=not gap, values={"size": real, "held": held}))
+                self.add(
+                    VolumeFinding(
+                        "size-differs",
+                        DAMAGE,
+                        self._name(record.number),
+                        repairable=not gap,
+                        values={"size": real, "held": held},
+                    )
+                )
 
     # --- folders
 
@@ -332,8 +356,9 @@ class NtfsCheck:
             self.names.list(parent, number, mark)
 
     def _entries(self, folders: Iterable[int], add: Add) -> Iterator[tuple[Ints, Ints, Ints]]:
-        """(folder, record, number of the name) of every entry that leads where it should, of these folders. Those with which nothing is wrong are taken in
-        together, the others read one by one, and what is wrong with them is told."""
+        """(folder, record, number of the name) of every entry that leads where it should, of these folders. Those with
+        which nothing is wrong are taken in together, the others read one by one, and what is wrong with them is
+        told."""
         own, many = self.volume, Folders(self.upcase_table)
         for number in sorted(set(folders)):
             if number >= own.records or not self.used[number]:
@@ -354,7 +379,9 @@ class NtfsCheck:
         yield from self._taken(many, add)
 
     def _taken(self, many: Folders, add: Add) -> Iterator[tuple[Ints, Ints, Ints]]:
-        parent, number, mark, wrong = many.taken(np.frombuffer(self.used, np.uint8), np.frombuffer(self.sequence, np.uint16), self.unread)
+        parent, number, mark, wrong = many.taken(
+            np.frombuffer(self.used, np.uint8), np.frombuffer(self.sequence, np.uint16), self.unread
+        )
         yield parent, number, mark
         for other in wrong:
             yield _columns(list(self._folder(self.volume.record(other), add)))
@@ -395,7 +422,15 @@ class NtfsCheck:
                 if number != ROOT:
                     yield record.number, number, name_mark(name.raw, name.space)
         except DecodeError as error:
-            add(VolumeFinding("unreadable" if "unreadable" in str(error) else "folder-broken", DAMAGE, where, repairable=True, values={"why": str(error)}))
+            add(
+                VolumeFinding(
+                    "unreadable" if "unreadable" in str(error) else "folder-broken",
+                    DAMAGE,
+                    where,
+                    repairable=True,
+                    values={"why": str(error)},
+                )
+            )
             self.wrong_folders.add(record.number)
             self.broken_folders.add(record.number)
 
@@ -405,10 +440,18 @@ class NtfsCheck:
         return "".join(chr(upcase_table[u]) for u in memoryview(raw[: len(raw) // 2 * 2]).cast("H"))
 
     def _capitals(self) -> Sequence[int]:
-        """The volume's own table of capital letters, by which folders are sorted; that of the language where it cannot be read."""
+        """The volume's own table of capital letters, by which folders are sorted; that of the language where it cannot
+        be read."""
         try:
-            data = next((a for a in self.volume.attributes(self.volume.record(_UPCASE)) if a.type == rec.DATA and not a.name), None)
-            raw = b"".join(p for p in self.volume.pieces(data) if isinstance(p, bytes)) if data is not None and data.size == _CAPITALS else b""
+            data = next(
+                (a for a in self.volume.attributes(self.volume.record(_UPCASE)) if a.type == rec.DATA and not a.name),
+                None,
+            )
+            raw = (
+                b"".join(p for p in self.volume.pieces(data) if isinstance(p, bytes))
+                if data is not None and data.size == _CAPITALS
+                else b""
+            )
         except DecodeError:
             raw = b""
         if len(raw) == _CAPITALS:
@@ -416,14 +459,21 @@ class NtfsCheck:
         return [capital_of(n) for n in range(65536)]
 
     def _names(self) -> None:
-        """Names of records that no folder lists, and the other way round: of the folders whose sums are unlike, gathered now."""
+        """Names of records that no folder lists, and the other way round: of the folders whose sums are unlike,
+        gathered now."""
         mismatched_names = self.names.mismatched_names()
         for own in self.broken_folders:
             mismatched_names[own] = False
         if not mismatched_names.any():
             return
         named = self._told(mismatched_names)
-        listed = np.concatenate([np.zeros((3, 0), np.int64), *(np.stack(part) for part in self._entries(np.flatnonzero(mismatched_names).tolist(), _nothing))], axis=1)
+        listed = np.concatenate(
+            [
+                np.zeros((3, 0), np.int64),
+                *(np.stack(part) for part in self._entries(np.flatnonzero(mismatched_names).tolist(), _nothing)),
+            ],
+            axis=1,
+        )
         alone = without(named, listed)
         alone = alone[:, np.argsort(alone[1], kind="stable")]  # in the table's order, whichever way each was read
         for parent, number, _ in alone.T[:_MOST_NAMED]:
@@ -434,10 +484,19 @@ class NtfsCheck:
         extra = extra[:, np.argsort(extra[0], kind="stable")]
         for parent, number, _ in extra.T[:_MOST_NAMED]:
             self.wrong_folders.add(int(parent))
-            self.add(VolumeFinding("listed-otherwise", DAMAGE, self._name(int(number)), repairable=True, values={"folder": self._name(int(parent))}))
+            self.add(
+                VolumeFinding(
+                    "listed-otherwise",
+                    DAMAGE,
+                    self._name(int(number)),
+                    repairable=True,
+                    values={"folder": self._name(int(parent))},
+                )
+            )
 
     def _told(self, folders: NDArray[np.bool_], outside: bool = False) -> Ints:
-        """(folder, record, number of the name) of every name that says it stands in one of these, shape (3, n); `outside`: or in one that the table has not."""
+        """(folder, record, number of the name) of every name that says it stands in one of these, shape (3, n);
+        `outside`: or in one that the table has not."""
         own, size, parts = self.volume, self.volume.boot.record, [np.zeros((3, 0), np.int64)]
         for first, raw in own.raw_stretches(_AT_ONCE):
             if first >= own.records or raw is None:
@@ -454,8 +513,27 @@ class NtfsCheck:
                 except DecodeError:
                     continue
                 if record.in_use and not record.base and number != ROOT:
-                    parts.append(np.stack(_columns([(n.parent, number, name_mark(n.raw, n.space)) for n in self._file_names(record, _nothing)])))
-            parts = [np.concatenate([part[:, np.where(part[0] < len(folders), folders[np.minimum(part[0], len(folders) - 1)], outside)] for part in parts], axis=1)]
+                    parts.append(
+                        np.stack(
+                            _columns(
+                                [
+                                    (n.parent, number, name_mark(n.raw, n.space))
+                                    for n in self._file_names(record, _nothing)
+                                ]
+                            )
+                        )
+                    )
+            parts = [
+                np.concatenate(
+                    [
+                        part[
+                            :, np.where(part[0] < len(folders), folders[np.minimum(part[0], len(folders) - 1)], outside)
+                        ]
+                        for part in parts
+                    ],
+                    axis=1,
+                )
+            ]
         return parts[0]
 
     def _parents(self) -> None:
@@ -511,7 +589,16 @@ class NtfsCheck:
     def _map(self) -> int | None:
         own = self.volume
         for cross in self.claims.cross_links():
-            self.add(VolumeFinding("crossed", DAMAGE, self._name(cross.other), count=cross.count, repairable=True, values={"other": self._name(cross.one)}))
+            self.add(
+                VolumeFinding(
+                    "crossed",
+                    DAMAGE,
+                    self._name(cross.other),
+                    count=cross.count,
+                    repairable=True,
+                    values={"other": self._name(cross.one)},
+                )
+            )
         for owner in self.claims.beyond:
             self.add(VolumeFinding("beyond", DAMAGE, self._name(owner)))
         try:
@@ -525,5 +612,13 @@ class NtfsCheck:
         for owner in found.unmarked:
             self.add(VolumeFinding("unmarked", DAMAGE, self._name(owner), count=found.unmarked[owner], repairable=True))
         if found.lost and not self.unread:
-            self.add(VolumeFinding("lost", DAMAGE, count=found.lost, repairable=True, values={"chains": 1, "bytes": found.lost * own.cluster}))
+            self.add(
+                VolumeFinding(
+                    "lost",
+                    DAMAGE,
+                    count=found.lost,
+                    repairable=True,
+                    values={"chains": 1, "bytes": found.lost * own.cluster},
+                )
+            )
         return marked.used() * own.cluster

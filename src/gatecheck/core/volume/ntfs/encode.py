@@ -1,8 +1,8 @@
 """Files -> an NTFS volume's bytes: the reader's mirror, for practice disks and round-trip tests.
 
-What a system writes, as far as readers and checkers look at it: boot sector and copy, file table and mirror, journal (empty), maps, capitals, folders with their indexes. Security
-descriptors are left out; drivers take their own in that case.
-"""
+What a system writes, as far as readers and checkers look at it: boot sector and copy, file table and mirror, journal
+(empty), maps, capitals, folders with their indexes. Security descriptors are left out; drivers take their own in that
+case."""
 
 from __future__ import annotations
 
@@ -18,7 +18,20 @@ from gatecheck.core.volume.tree import capital_of
 SECTOR, CLUSTER, RECORD, INDEX = 512, 4096, 1024, 4096
 _MFT_AT, _RESIDENT, _SMALL_FOLDER = 4, 500, 350
 _DAY = 133_700_000_000_000_000
-_SYSTEM = ("$MFT", "$MFTMirr", "$LogFile", "$Volume", "$AttrDef", ".", "$Bitmap", "$Boot", "$BadClus", "$Secure", "$UpCase", "$Extend")
+_SYSTEM = (
+    "$MFT",
+    "$MFTMirr",
+    "$LogFile",
+    "$Volume",
+    "$AttrDef",
+    ".",
+    "$Bitmap",
+    "$Boot",
+    "$BadClus",
+    "$Secure",
+    "$UpCase",
+    "$Extend",
+)
 _LOG = 1 << 20
 
 
@@ -38,11 +51,19 @@ class _Thing:
 
 
 def ntfs_volume(
-    files: Mapping[str, bytes], *, sectors: int, label: str = "SYSTEM", dirty: bool = False, pieces: int = 1, deleted: Mapping[str, bytes] | None = None, filler: Mapping[str, int] | None = None
+    files: Mapping[str, bytes],
+    *,
+    sectors: int,
+    label: str = "SYSTEM",
+    dirty: bool = False,
+    pieces: int = 1,
+    deleted: Mapping[str, bytes] | None = None,
+    filler: Mapping[str, int] | None = None,
 ) -> dict[int, bytes]:
-    """Sector of the volume -> bytes from there; all else is zeros. `sectors`: with the copy of the boot sector as the last one. `pieces`: into how many runs the bytes of a
-    large file are broken; `deleted`: files whose records still stand, and their folders where nothing else is in
-    them; `filler`: files of so many clusters of zeros, which take room on the volume and none here. Raises ValueError where it is too small for its files."""
+    """Sector of the volume -> bytes from there; all else is zeros. `sectors`: with the copy of the boot sector as the
+    last one. `pieces`: into how many runs the bytes of a large file are broken; `deleted`: files whose records still
+    stand, and their folders where nothing else is in them; `filler`: files of so many clusters of zeros, which take
+    room on the volume and none here. Raises ValueError where it is too small for its files."""
     return _Builder(sectors - 1, label, dirty=dirty, pieces=pieces).built(files, deleted or {}, filler or {})
 
 
@@ -84,7 +105,9 @@ class _Builder:
         self.free += count
         return [(self.free - count, count)]
 
-    def built(self, files: Mapping[str, bytes], deleted: Mapping[str, bytes], filler: Mapping[str, int]) -> dict[int, bytes]:
+    def built(
+        self, files: Mapping[str, bytes], deleted: Mapping[str, bytes], filler: Mapping[str, int]
+    ) -> dict[int, bytes]:
         self._tree({**files, **dict.fromkeys(filler, b"")}, deleted)
         for own, count in ((t, filler[p]) for p, t in self.paths.items() if p in filler):
             own.size = count * CLUSTER
@@ -109,7 +132,10 @@ class _Builder:
         for cluster in self.used:
             bits[cluster // 8] |= 1 << cluster % 8
         for first, count in self.filled:
-            for cluster in (*range(first, min(first + count, -(-first // 8) * 8)), *range(max(first, (first + count) // 8 * 8), first + count)):
+            for cluster in (
+                *range(first, min(first + count, -(-first // 8) * 8)),
+                *range(max(first, (first + count) // 8 * 8), first + count),
+            ):
                 bits[cluster // 8] |= 1 << cluster % 8
             low, high = -(-first // 8), (first + count) // 8
             if high > low:
@@ -122,9 +148,16 @@ class _Builder:
             marks[number // 8] |= 1 << number % 8
         if marks_at:
             self.content[marks_at[0][0]] = bytes(marks).ljust(marks_at[0][1] * CLUSTER, b"\0")
-        own_marks = out.foreign(rec.BITMAP, "", marks_at, 3, CLUSTER, marks_size) if marks_at else out.resident(rec.BITMAP, "", bytes(marks), 3)
+        own_marks = (
+            out.foreign(rec.BITMAP, "", marks_at, 3, CLUSTER, marks_size)
+            if marks_at
+            else out.resident(rec.BITMAP, "", bytes(marks), 3)
+        )
         bodies |= self._system(table, mirror, log, upcase_table, definitions, bitmap, own_marks, total)
-        raw = b"".join(out.sealed(bodies.get(n) or out.blank_record(RECORD, n, n if 0 < n < FIRST_USER else 1)) for n in range(total))
+        raw = b"".join(
+            out.sealed(bodies.get(n) or out.blank_record(RECORD, n, n if 0 < n < FIRST_USER else 1))
+            for n in range(total)
+        )
         self.content[table[0][0]] = raw.ljust(table[0][1] * CLUSTER, b"\0")
         self.content[mirror[0][0]] = raw[: 4 * RECORD]
         boot = self._boot(table[0][0], mirror[0][0])
@@ -142,7 +175,13 @@ class _Builder:
                 if own in known:
                     continue
                 above = known["/".join(parts[:depth])]
-                thing = _Thing(FIRST_USER + len(self.things) - 1, parts[depth], above.number, data if depth == len(parts) - 1 else None, deleted=path in deleted)
+                thing = _Thing(
+                    FIRST_USER + len(self.things) - 1,
+                    parts[depth],
+                    above.number,
+                    data if depth == len(parts) - 1 else None,
+                    deleted=path in deleted,
+                )
                 if not thing.deleted:
                     above.children.append(thing.number)
                 known[own] = self.paths[own] = thing
@@ -152,54 +191,131 @@ class _Builder:
     def _name(parent: int, name: str, size: int, *, folder: bool) -> bytes:
         reference = parent | (parent if parent < 16 else 1) << 48
         allocated = -(-size // 8) * 8
-        return struct.pack("<Q4QQQIIBB", reference, _DAY, _DAY, _DAY, _DAY, allocated, size, out.FOLDER_FLAG if folder else 0x20, 0, len(name), rec.BOTH) + name.encode("utf-16-le")
+        return struct.pack(
+            "<Q4QQQIIBB",
+            reference,
+            _DAY,
+            _DAY,
+            _DAY,
+            _DAY,
+            allocated,
+            size,
+            out.FOLDER_FLAG if folder else 0x20,
+            0,
+            len(name),
+            rec.BOTH,
+        ) + name.encode("utf-16-le")
 
     def _standard(self) -> bytes:
         return out.resident(rec.STANDARD, "", struct.pack("<4QI", _DAY, _DAY, _DAY, _DAY, 0).ljust(48, b"\0"), 0)
 
     def _record(self, own: _Thing) -> bytes:
         sequence = own.number if own.number < 16 else 1
-        attributes = [self._standard(), out.resident(rec.NAME, "", self._name(own.parent, own.name, own.size or len(own.data or b""), folder=own.data is None), 1, indexed=True)]
+        attributes = [
+            self._standard(),
+            out.resident(
+                rec.NAME,
+                "",
+                self._name(own.parent, own.name, own.size or len(own.data or b""), folder=own.data is None),
+                1,
+                indexed=True,
+            ),
+        ]
         if own.data is None:
             attributes += self._folder(own)
         elif own.runs:
             attributes.append(out.foreign(rec.DATA, "", own.runs, 2, CLUSTER, own.size or len(own.data)))
         else:
             attributes.append(out.resident(rec.DATA, "", own.data, 2))
-        return out.with_attributes(out.blank_record(RECORD, own.number, sequence), attributes, flags=(2 if own.data is None else 0) | (not own.deleted), links=1)
+        return out.with_attributes(
+            out.blank_record(RECORD, own.number, sequence),
+            attributes,
+            flags=(2 if own.data is None else 0) | (not own.deleted),
+            links=1,
+        )
 
     def _folder(self, own: _Thing) -> list[bytes]:
         inside = (self.things[n - FIRST_USER + 1] for n in own.children)
-        entries = [(t.number | 1 << 48, self._name(own.number, t.name, t.size or len(t.data or b""), folder=t.data is None)) for t in inside]
+        entries = [
+            (t.number | 1 << 48, self._name(own.number, t.name, t.size or len(t.data or b""), folder=t.data is None))
+            for t in inside
+        ]
         if own.number == ROOT:
-            entries += [(n | (n or 1) << 48, self._name(ROOT, name, 0, folder=name in (".", "$Extend"))) for n, name in enumerate(_SYSTEM)]
+            entries += [
+                (n | (n or 1) << 48, self._name(ROOT, name, 0, folder=name in (".", "$Extend")))
+                for n, name in enumerate(_SYSTEM)
+            ]
         entries.sort(key=lambda e: [capital_of(ord(c)) for c in e[1][66:].decode("utf-16-le")])
         flat = b"".join(out.entry(r, k) for r, k in entries)
         if len(flat) <= _SMALL_FOLDER:
-            return [out.resident(rec.INDEX_ROOT, "$I30", out.index_root(INDEX, 1, flat + out.entry(0, b"", is_last=True), large=False), 2)]
+            return [
+                out.resident(
+                    rec.INDEX_ROOT,
+                    "$I30",
+                    out.index_root(INDEX, 1, flat + out.entry(0, b"", is_last=True), large=False),
+                    2,
+                )
+            ]
         blocks, top = out.index_tree(entries, INDEX, 1, 1 << 16)
         runs = self.take(b"".join(blocks))
         bits = ((1 << len(blocks)) - 1).to_bytes((len(blocks) + 63) // 64 * 8, "little")
         return [
-            out.resident(rec.INDEX_ROOT, "$I30", out.index_root(INDEX, 1, out.entry(0, b"", top, is_last=True), large=True), 2),
-            out.foreign(rec.INDEX_ALLOCATION, "$I30", runs, 3, CLUSTER), out.resident(rec.BITMAP, "$I30", bits, 4),
-        ]  # fmt: skip
+            out.resident(
+                rec.INDEX_ROOT, "$I30", out.index_root(INDEX, 1, out.entry(0, b"", top, is_last=True), large=True), 2
+            ),
+            out.foreign(rec.INDEX_ALLOCATION, "$I30", runs, 3, CLUSTER),
+            out.resident(rec.BITMAP, "$I30", bits, 4),
+        ]
 
-    def _system(self, table: list[tuple[int, int]], mirror: list[tuple[int, int]], log: list[tuple[int, int]], upcase_table: list[tuple[int, int]], definitions: list[tuple[int, int]], bitmap: list[tuple[int, int]], marks: bytes, total: int) -> dict[int, bytes]:
+    def _system(
+        self,
+        table: list[tuple[int, int]],
+        mirror: list[tuple[int, int]],
+        log: list[tuple[int, int]],
+        upcase_table: list[tuple[int, int]],
+        definitions: list[tuple[int, int]],
+        bitmap: list[tuple[int, int]],
+        marks: bytes,
+        total: int,
+    ) -> dict[int, bytes]:
         data: dict[int, list[bytes]] = {
-            0: [out.foreign(rec.DATA, "", table, 2, CLUSTER, total * RECORD), marks], 1: [out.foreign(rec.DATA, "", mirror, 2, CLUSTER, 4 * RECORD)],
+            0: [out.foreign(rec.DATA, "", table, 2, CLUSTER, total * RECORD), marks],
+            1: [out.foreign(rec.DATA, "", mirror, 2, CLUSTER, 4 * RECORD)],
             2: [out.foreign(rec.DATA, "", log, 2, CLUSTER, _LOG)],
-            3: [out.resident(rec.VOLUME_NAME, "", self.label.encode("utf-16-le"), 2), out.resident(rec.VOLUME_INFO, "", struct.pack("<8xBBH", 3, 1, int(self.dirty)), 3), out.resident(rec.DATA, "", b"", 4)],
-            4: [out.foreign(rec.DATA, "", definitions, 2, CLUSTER, len(_definitions()))], 6: [out.foreign(rec.DATA, "", bitmap, 2, CLUSTER, (-(-self.clusters // 8) + 7) // 8 * 8)],
-            7: [out.foreign(rec.DATA, "", [(0, 2)], 2, CLUSTER)], 8: [out.resident(rec.DATA, "", b"", 2)], 9: [out.resident(rec.DATA, "", b"", 2)],
-            10: [out.foreign(rec.DATA, "", upcase_table, 2, CLUSTER, 131_072)], 11: [out.resident(rec.INDEX_ROOT, "$I30", out.index_root(INDEX, 1, out.entry(0, b"", is_last=True), large=False), 2)],
-        }  # fmt: skip
+            3: [
+                out.resident(rec.VOLUME_NAME, "", self.label.encode("utf-16-le"), 2),
+                out.resident(rec.VOLUME_INFO, "", struct.pack("<8xBBH", 3, 1, int(self.dirty)), 3),
+                out.resident(rec.DATA, "", b"", 4),
+            ],
+            4: [out.foreign(rec.DATA, "", definitions, 2, CLUSTER, len(_definitions()))],
+            6: [out.foreign(rec.DATA, "", bitmap, 2, CLUSTER, (-(-self.clusters // 8) + 7) // 8 * 8)],
+            7: [out.foreign(rec.DATA, "", [(0, 2)], 2, CLUSTER)],
+            8: [out.resident(rec.DATA, "", b"", 2)],
+            9: [out.resident(rec.DATA, "", b"", 2)],
+            10: [out.foreign(rec.DATA, "", upcase_table, 2, CLUSTER, 131_072)],
+            11: [
+                out.resident(
+                    rec.INDEX_ROOT, "$I30", out.index_root(INDEX, 1, out.entry(0, b"", is_last=True), large=False), 2
+                )
+            ],
+        }
         found = {}
         for number, attributes in data.items():
-            own = [self._standard(), out.resident(rec.NAME, "", self._name(ROOT, _SYSTEM[number], 0, folder=number == 11), 1, indexed=True), *attributes]
-            found[number] = out.with_attributes(out.blank_record(RECORD, number, number or 1), own, flags=3 if number == 11 else 1, links=1)
+            own = [
+                self._standard(),
+                out.resident(rec.NAME, "", self._name(ROOT, _SYSTEM[number], 0, folder=number == 11), 1, indexed=True),
+                *attributes,
+            ]
+            found[number] = out.with_attributes(
+                out.blank_record(RECORD, number, number or 1), own, flags=3 if number == 11 else 1, links=1
+            )
         for number in range(12, 16):
-            found[number] = out.with_attributes(out.blank_record(RECORD, number, number), [self._standard(), out.resident(rec.DATA, "", b"", 2)], flags=1, links=0)
+            found[number] = out.with_attributes(
+                out.blank_record(RECORD, number, number),
+                [self._standard(), out.resident(rec.DATA, "", b"", 2)],
+                flags=1,
+                links=0,
+            )
         return found
 
     def _boot(self, mft: int, mirror: int) -> bytes:
@@ -218,9 +334,23 @@ class _Builder:
 def _definitions() -> bytes:
     """$AttrDef: which attributes there are (name, type, flags, smallest, largest)."""
     rows = (
-        ("$STANDARD_INFORMATION", 0x10, 0x40, 0x30, 0x48), ("$ATTRIBUTE_LIST", 0x20, 0x80, 0, -1), ("$FILE_NAME", 0x30, 0x42, 0x44, 0x242), ("$OBJECT_ID", 0x40, 0x40, 0, 0x100),
-        ("$SECURITY_DESCRIPTOR", 0x50, 0x80, 0, -1), ("$VOLUME_NAME", 0x60, 0x40, 2, 0x100), ("$VOLUME_INFORMATION", 0x70, 0x40, 0xC, 0xC), ("$DATA", 0x80, 0, 0, -1), ("$INDEX_ROOT", 0x90, 0x40, 0, -1),
-        ("$INDEX_ALLOCATION", 0xA0, 0x80, 0, -1), ("$BITMAP", 0xB0, 0x80, 0, -1), ("$REPARSE_POINT", 0xC0, 0x80, 0, 0x4000), ("$EA_INFORMATION", 0xD0, 0x40, 8, 8), ("$EA", 0xE0, 0, 0, 0x10000),
+        ("$STANDARD_INFORMATION", 0x10, 0x40, 0x30, 0x48),
+        ("$ATTRIBUTE_LIST", 0x20, 0x80, 0, -1),
+        ("$FILE_NAME", 0x30, 0x42, 0x44, 0x242),
+        ("$OBJECT_ID", 0x40, 0x40, 0, 0x100),
+        ("$SECURITY_DESCRIPTOR", 0x50, 0x80, 0, -1),
+        ("$VOLUME_NAME", 0x60, 0x40, 2, 0x100),
+        ("$VOLUME_INFORMATION", 0x70, 0x40, 0xC, 0xC),
+        ("$DATA", 0x80, 0, 0, -1),
+        ("$INDEX_ROOT", 0x90, 0x40, 0, -1),
+        ("$INDEX_ALLOCATION", 0xA0, 0x80, 0, -1),
+        ("$BITMAP", 0xB0, 0x80, 0, -1),
+        ("$REPARSE_POINT", 0xC0, 0x80, 0, 0x4000),
+        ("$EA_INFORMATION", 0xD0, 0x40, 8, 8),
+        ("$EA", 0xE0, 0, 0, 0x10000),
         ("$LOGGED_UTILITY_STREAM", 0x100, 0x80, 0, 0x10000),
-    )  # fmt: skip
-    return b"".join(name.encode("utf-16-le").ljust(128, b"\0") + struct.pack("<IIIIqq", kind, 0, 0, flags, least, most) for name, kind, flags, least, most in rows) + bytes(160)
+    )
+    return b"".join(
+        name.encode("utf-16-le").ljust(128, b"\0") + struct.pack("<IIIIqq", kind, 0, 0, flags, least, most)
+        for name, kind, flags, least, most in rows
+    ) + bytes(160)

@@ -11,7 +11,8 @@ CHUNK = 4096
 
 
 def unpacked(raw: bytes, size: int) -> bytes:
-    """At most `size` bytes; shorter where the data ends. Raises DecodeError where a reference leads before its chunk."""
+    """At most `size` bytes; shorter where the data ends. Raises DecodeError where a reference leads before its
+    chunk."""
     out = bytearray()
     at = 0
     while at + 2 <= len(raw) and len(out) < size:

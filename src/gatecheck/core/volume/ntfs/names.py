@@ -1,8 +1,9 @@
-"""Names of NTFS records against entries of folders, for tables of millions: not the names are kept, but for each folder what is left of their sum.
+"""Names of NTFS records against entries of folders, for tables of millions: not the names are kept, but for each folder
+what is left of their sum.
 
-Every name that a record says of itself adds a number to its folder's sum, every entry of that folder takes one away. Where nothing is left (modulo 2^64), both sides tell
-the same; only of the other folders the names have to be gathered, in a second walk.
-"""
+Every name that a record says of itself adds a number to its folder's sum, every entry of that folder takes one away.
+Where nothing is left (modulo 2^64), both sides tell the same; only of the other folders the names have to be gathered,
+in a second walk."""
 
 from __future__ import annotations
 
@@ -85,11 +86,16 @@ class Parents:
         return bare
 
     def folder_cycles(self) -> Ints:
-        """Folders that lead in a circle, or into one, in order: those that are not at the root, or out of the table, after more steps than there are folders."""
+        """Folders that lead in a circle, or into one, in order: those that are not at the root, or out of the table,
+        after more steps than there are folders."""
         folders = self.numbers()
         parents = self.of[folders]
         place = np.searchsorted(folders, parents)
-        known = (place < len(folders)) & (folders[np.minimum(place, max(len(folders) - 1, 0))] == parents) if len(folders) else np.zeros(0, bool)
+        known = (
+            (place < len(folders)) & (folders[np.minimum(place, max(len(folders) - 1, 0))] == parents)
+            if len(folders)
+            else np.zeros(0, bool)
+        )
         after = np.append(np.where(known, place, len(folders)), len(folders))  # the last: an end
         after[:-1][folders == ROOT] = len(folders)
         for _ in range(len(folders).bit_length() + 1):

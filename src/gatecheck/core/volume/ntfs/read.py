@@ -1,8 +1,7 @@
 """NTFS: boot sector, file table, files and folders with their bytes.
 
-NTFS 3.1 as Windows 2000 and later write it. Reads over `Sectors`, so over an image, a copy or a linked machine; a record that is torn or unreadable is left out here and
-named by the check.
-"""
+NTFS 3.1 as Windows 2000 and later write it. Reads over `Sectors`, so over an image, a copy or a linked machine; a
+record that is torn or unreadable is left out here and named by the check."""
 
 from __future__ import annotations
 
@@ -31,7 +30,13 @@ ROOM = 64
 _MOST_LIST, _MOST_EXTRA, _MOST_DEPTH, _MOST_PIECES = 1 << 20, 4096, 255, 1 << 20
 _FEW = 20_000
 """entries of a folder that are kept at hand"""
-_REPARSE = {0xA0000003: "junction", 0xA000000C: "link", 0x80000013: "deduplicated", 0x80000017: "compressed by the system", 0x9000001A: "kept elsewhere"}
+_REPARSE = {
+    0xA0000003: "junction",
+    0xA000000C: "link",
+    0x80000013: "deduplicated",
+    0x80000017: "compressed by the system",
+    0x9000001A: "kept elsewhere",
+}
 
 
 @dataclass(frozen=True, slots=True)
@@ -56,7 +61,12 @@ def read_boot(raw: bytes) -> Boot:
     sectors, mft, mirror = struct.unpack_from("<QQQ", raw, 40)
     per = per if per <= 0x80 else 1 << min(256 - per, 31)
     if sector not in (256, 512, 1024, 2048, 4096) or per & (per - 1) or not per or sector * per > 1 << 21:
-        raise DecodeError("NTFS boot sector sizes", at=11, expected="sectors of 256 to 4096 bytes, clusters of up to 2 MiB", got=f"{sector}, {per}")
+        raise DecodeError(
+            "NTFS boot sector sizes",
+            at=11,
+            expected="sectors of 256 to 4096 bytes, clusters of up to 2 MiB",
+            got=f"{sector}, {per}",
+        )
 
     def of(code: int) -> int:
         signed = code - 256 if code > 127 else code
@@ -67,7 +77,9 @@ def read_boot(raw: bytes) -> Boot:
         raise DecodeError("NTFS boot sector records", at=64, expected="512 to 65536 bytes", got=f"{record}, {index}")
     clusters = sectors // per
     if not 0 < sectors < 1 << 55 or mft >= clusters or not mft:
-        raise DecodeError("NTFS boot sector", at=40, expected="a file table on the volume", got=f"cluster {mft} of {clusters}")
+        raise DecodeError(
+            "NTFS boot sector", at=40, expected="a file table on the volume", got=f"cluster {mft} of {clusters}"
+        )
     return Boot(sector, sector * per, sectors, mft, mirror, record, index, int.from_bytes(raw[72:80], "little"))
 
 
@@ -132,7 +144,9 @@ class Ntfs:
             vcn = (at + len(out)) // self.cluster
             run = next((r for r in pieces if r[0] <= vcn < r[0] + r[2]), None)
             if run is None or run[1] < 0:
-                raise DecodeError(f"file record {number}", at=at, expected="a record of the file table", got="one outside of it")
+                raise DecodeError(
+                    f"file record {number}", at=at, expected="a record of the file table", got="one outside of it"
+                )
             skip = at + len(out) - run[0] * self.cluster
             take = min(self.boot.record - len(out), run[2] * self.cluster - skip)
             out += self.bytes.read(run[1] * self.cluster + skip, take, f"file record {number}")
@@ -155,13 +169,16 @@ class Ntfs:
                 yield number + place // size, data[place : place + size]
 
     def raw_stretches(self, most: int) -> Iterator[tuple[int, bytes | None]]:
-        """The same in stretches of at most so many records side by side: (number of the first, bytes); one by one, None, where they could not be read."""
+        """The same in stretches of at most so many records side by side: (number of the first, bytes); one by one,
+        None, where they could not be read."""
         size, step = self.boot.record, self.boot.record * most
         for vcn, lcn, count in self._runs:
             at, end = vcn * self.cluster, min((vcn + count) * self.cluster, self.table.size)
             while at < end:
                 take = min(step, end - at)
-                span, skip = self.bytes.span(lcn * self.cluster + at - vcn * self.cluster, take) if lcn >= 0 else (None, 0)
+                span, skip = (
+                    self.bytes.span(lcn * self.cluster + at - vcn * self.cluster, take) if lcn >= 0 else (None, 0)
+                )
                 if span is not None and not span.missing and take >= size:
                     yield at // size, span.data[skip : skip + take - take % size]
                     at += take
@@ -179,7 +196,8 @@ class Ntfs:
                 at += take
 
     def parsed(self, mask: int, flags: int) -> Iterator[Record]:
-        """Records of the whole table that can be used, those whose flags under the mask are these (1: in use, 2: folder)."""
+        """Records of the whole table that can be used, those whose flags under the mask are these (1: in use, 2:
+        folder)."""
         for number, raw in self.raw_records():
             if raw is None or raw[:4] != b"FILE" or raw[22] & mask != flags:
                 continue
@@ -189,7 +207,8 @@ class Ntfs:
                 continue
 
     def attributes(self, record: Record) -> list[Attribute]:
-        """All of a file's attributes, those in other records too, parts of one joined. What cannot be read is left out."""
+        """All of a file's attributes, those in other records too, parts of one joined. What cannot be read is left
+        out."""
         more = next((a for a in record.attributes if a.type == rec.LIST), None)
         if more is None:
             return list(record.attributes)
@@ -365,8 +384,8 @@ class Ntfs:
         return None
 
     def nodes(self, *, deleted: bool = False) -> Iterator[Node]:
-        """Files and folders of users and systems in the table's order; what has lost its folder stands under `?`. Files deleted, where their record still stands, on
-        request."""
+        """Files and folders of users and systems in the table's order; what has lost its folder stands under `?`. Files
+        deleted, where their record still stands, on request."""
         for record in self.parsed(1, int(not deleted)):
             if record.number >= FIRST_USER and not record.base:
                 yield from self.nodes_of(record)
@@ -386,7 +405,16 @@ class Ntfs:
             if own.parent == EXTEND:
                 continue
             path = self.path_of(own.parent, own.name, deleted=not record.in_use)
-            yield Node(record.number, path if path is not None else f"?/{own.name}", record.is_folder, size, modified, not record.in_use, link, opaque)
+            yield Node(
+                record.number,
+                path if path is not None else f"?/{own.name}",
+                record.is_folder,
+                size,
+                modified,
+                not record.in_use,
+                link,
+                opaque,
+            )
 
     def _reparse(self, attributes: Sequence[Attribute]) -> tuple[str, str]:
         """(where it points, what it is where its bytes lie elsewhere)."""
@@ -399,7 +427,9 @@ class Ntfs:
         if kind in ("junction", "link") and len(raw) >= 20:
             at, length = struct.unpack_from("<HH", raw, 8)
             start = 16 if kind == "junction" else 20
-            return raw[start + at : start + at + length].decode("utf-16-le", "replace").removeprefix("\\??\\") or "?", ""
+            return raw[start + at : start + at + length].decode("utf-16-le", "replace").removeprefix(
+                "\\??\\"
+            ) or "?", ""
         return "", kind
 
     def data_of(self, node: Node) -> Attribute | None:
@@ -427,12 +457,16 @@ class Ntfs:
         data = self.data_of(node)
         if data is None or data.resident:
             return ()
-        return [Run(self.bytes.base + lcn * self.cluster if lcn >= 0 else None, count * self.cluster) for _, lcn, count in data.runs]
+        return [
+            Run(self.bytes.base + lcn * self.cluster if lcn >= 0 else None, count * self.cluster)
+            for _, lcn, count in data.runs
+        ]
 
     # --- folders by their index
 
     def index_parts(self, record: Record, name: str = "$I30") -> tuple[bytes, bytes]:
-        """The value of a folder's $INDEX_ROOT and the bytes of its $INDEX_ALLOCATION; empty where there is none. Raises DecodeError where they cannot be read."""
+        """The value of a folder's $INDEX_ROOT and the bytes of its $INDEX_ALLOCATION; empty where there is none. Raises
+        DecodeError where they cannot be read."""
         attributes = self.attributes(record)
         root = next((a for a in attributes if a.type == rec.INDEX_ROOT and a.name == name), None)
         blocks = next((a for a in attributes if a.type == rec.INDEX_ALLOCATION and a.name == name), None)
@@ -448,9 +482,13 @@ class Ntfs:
         size = int.from_bytes(root.value[8:12], "little")
         first, end = struct.unpack_from("<II", root.value, 16)
         raw = self._whole(blocks, 1 << 30) if blocks is not None else b""
-        yield from self._descend(root.value, 16 + first, min(16 + end, len(root.value)), raw, size, set(), f"folder record {record.number}")
+        yield from self._descend(
+            root.value, 16 + first, min(16 + end, len(root.value)), raw, size, set(), f"folder record {record.number}"
+        )
 
-    def _descend(self, node: bytes, at: int, end: int, raw: bytes, size: int, seen: set[int], what: str) -> Iterator[rec.IndexEntry]:
+    def _descend(
+        self, node: bytes, at: int, end: int, raw: bytes, size: int, seen: set[int], what: str
+    ) -> Iterator[rec.IndexEntry]:
         for entry in rec.index_entries(node, at, end, what):
             if entry.child is not None:
                 unit = self.cluster if self.cluster <= size else 512
@@ -465,7 +503,8 @@ class Ntfs:
                 yield entry
 
     def _listing(self, number: int) -> Iterator[tuple[str, int]]:
-        """(name in small letters, record) of a folder's entries. Raises DecodeError where one is broken, after those before it."""
+        """(name in small letters, record) of a folder's entries. Raises DecodeError where one is broken, after those
+        before it."""
         for entry in self.index(self.record(number)):
             yield rec.file_name(entry.key).name.lower(), entry.record
 
@@ -478,12 +517,17 @@ class Ntfs:
         return dict(reversed(first)) if len(first) <= _FEW else None  # of two with one name the first
 
     def find(self, path: str) -> Node | None:
-        """By path, whatever its case, through the folders' indexes; None where it is not there, or a folder on the way cannot be read."""
+        """By path, whatever its case, through the folders' indexes; None where it is not there, or a folder on the way
+        cannot be read."""
         number = ROOT
         for part in [p for p in path.replace("\\", "/").split("/") if p]:
             try:
                 few = self._few(number)
-                found = few.get(part.lower()) if few is not None else next((record for name, record in self._listing(number) if name == part.lower()), None)
+                found = (
+                    few.get(part.lower())
+                    if few is not None
+                    else next((record for name, record in self._listing(number) if name == part.lower()), None)
+                )
             except DecodeError:
                 return None
             if found is None:
@@ -496,7 +540,8 @@ class Ntfs:
         return next(self.nodes_of(record), None) if number != ROOT else Node(ROOT, "", True, 0)
 
     def bitmap(self) -> np.ndarray:
-        """One byte a cluster, 1 where the volume's own map says it is used. Raises DecodeError where the map cannot be read."""
+        """One byte a cluster, 1 where the volume's own map says it is used. Raises DecodeError where the map cannot be
+        read."""
         return np.unpackbits(np.frombuffer(self.map_of_clusters(), np.uint8), bitorder="little")[: self.clusters]
 
     def map_of_clusters(self) -> bytes:
@@ -507,7 +552,8 @@ class Ntfs:
         return self._whole(data, 1 << 30)
 
     def owners(self, clusters: set[int]) -> dict[int, tuple[int, bool, str]]:
-        """Cluster -> (record, is a folder, name of the attribute) for those that a record in use claims. Non-resident attributes of every kind."""
+        """Cluster -> (record, is a folder, name of the attribute) for those that a record in use claims. Non-resident
+        attributes of every kind."""
         waiting, found = np.array(sorted(clusters)), {}
         for record in self.parsed(1, 1):
             for own in record.attributes:
@@ -554,10 +600,16 @@ class Ntfs:
             node = None
         if number < FIRST_USER and number != ROOT:
             name = node.path if node else ""
-            return Place(say("where.ntfs-table") if number == MFT else Said("where.ntfs-own", {"name": name}), name or None, CATALOGUE)
+            return Place(
+                say("where.ntfs-table") if number == MFT else Said("where.ntfs-own", {"name": name}),
+                name or None,
+                CATALOGUE,
+            )
         if node is None:
             return Place(say("where.own-file"), None, CATALOGUE)
-        return Place(say("where.folder") if node.is_folder else say("where.file"), node.path, CATALOGUE if is_folder else FILE)
+        return Place(
+            say("where.folder") if node.is_folder else say("where.file"), node.path, CATALOGUE if is_folder else FILE
+        )
 
 
 def _joined(attributes: Sequence[Attribute]) -> list[Attribute]:
@@ -572,7 +624,18 @@ def _joined(attributes: Sequence[Attribute]) -> list[Attribute]:
             found[key] = own
         else:
             start = own if own.lowest == 0 else before
-            found[key] = Attribute(own.type, own.name, start.flags, False, b"", 0, tuple(sorted({*before.runs, *own.runs})), start.sizes, start.unit, start.id)
+            found[key] = Attribute(
+                own.type,
+                own.name,
+                start.flags,
+                False,
+                b"",
+                0,
+                tuple(sorted({*before.runs, *own.runs})),
+                start.sizes,
+                start.unit,
+                start.id,
+            )
     return list(found.values())
 
 

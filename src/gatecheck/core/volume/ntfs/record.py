@@ -1,8 +1,7 @@
 """Records of an NTFS volume's file table: fixups, attributes, runs.
 
-Layouts as NTFS 3.1 stores them: record header, attribute header (resident and not), $ATTRIBUTE_LIST, $FILE_NAME, $STANDARD_INFORMATION, index entries.
-Offsets are of the structure's start. All work is bounded by the record.
-"""
+Layouts as NTFS 3.1 stores them: record header, attribute header (resident and not), $ATTRIBUTE_LIST, $FILE_NAME,
+$STANDARD_INFORMATION, index entries. Offsets are of the structure's start. All work is bounded by the record."""
 
 from __future__ import annotations
 
@@ -13,7 +12,19 @@ from dataclasses import dataclass
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.volume.names import name_of_utf16
 
-STANDARD, LIST, NAME, SECURITY, VOLUME_NAME, VOLUME_INFO, DATA, INDEX_ROOT, INDEX_ALLOCATION, BITMAP, REPARSE = 0x10, 0x20, 0x30, 0x50, 0x60, 0x70, 0x80, 0x90, 0xA0, 0xB0, 0xC0
+STANDARD, LIST, NAME, SECURITY, VOLUME_NAME, VOLUME_INFO, DATA, INDEX_ROOT, INDEX_ALLOCATION, BITMAP, REPARSE = (
+    0x10,
+    0x20,
+    0x30,
+    0x50,
+    0x60,
+    0x70,
+    0x80,
+    0x90,
+    0xA0,
+    0xB0,
+    0xC0,
+)
 END = 0xFFFFFFFF
 IN_USE, IS_FOLDER = 1, 2
 COMPRESSED, ENCRYPTED, SPARSE = 0x0001, 0x4000, 0x8000
@@ -24,7 +35,8 @@ _STRIDE = 512
 
 @dataclass(frozen=True, slots=True)
 class Attribute:
-    """`value`: its bytes where it is resident; `runs`: (first VCN, LCN or -1 for none, clusters) where it is not. `sizes`: allocated, real, initialised."""
+    """`value`: its bytes where it is resident; `runs`: (first VCN, LCN or -1 for none, clusters) where it is not.
+    `sizes`: allocated, real, initialised."""
 
     type: int
     name: str
@@ -44,7 +56,8 @@ class Attribute:
 
 @dataclass(frozen=True, slots=True)
 class Record:
-    """`base`: number of the record that this one extends, 0 where it is a base itself; `sequence`, `links`, `flags` of its header."""
+    """`base`: number of the record that this one extends, 0 where it is a base itself; `sequence`, `links`, `flags` of
+    its header."""
 
     number: int
     sequence: int
@@ -81,7 +94,9 @@ def fixed(raw: bytes, magic: bytes, what: str) -> bytes:
         raise DecodeError(what, at=0, expected=magic.decode(), got=raw[:4].hex() or "nothing")
     at, count = struct.unpack_from("<HH", raw, 4)
     if count < 2 or at + 2 * count > len(raw) or (count - 1) * _STRIDE > len(raw) or at & 1:
-        raise DecodeError(f"{what} fixups", at=4, expected=f"{len(raw) // _STRIDE} within the record", got=f"{count - 1} at {at}")
+        raise DecodeError(
+            f"{what} fixups", at=4, expected=f"{len(raw) // _STRIDE} within the record", got=f"{count - 1} at {at}"
+        )
     mark = raw[at : at + 2]
     out = bytearray(raw)
     for n in range(1, count):
@@ -108,8 +123,21 @@ def parse_record(raw: bytes, number: int) -> Record:
     sequence, links, first, flags, used, allocated = struct.unpack_from("<HHHHII", body, 16)
     base = int.from_bytes(body[32:38], "little")
     if not 42 <= first <= len(body) - 4 or used > len(body) or allocated > len(body) or first & 7:
-        raise DecodeError(f"{what} sizes", at=20, expected=f"within {len(body)} bytes", got=f"attributes at {first}, {used} used, {allocated} in all")
-    return Record(number, sequence, links, flags, base, int.from_bytes(body[38:40], "little"), tuple(_attributes(body, first, what)))
+        raise DecodeError(
+            f"{what} sizes",
+            at=20,
+            expected=f"within {len(body)} bytes",
+            got=f"attributes at {first}, {used} used, {allocated} in all",
+        )
+    return Record(
+        number,
+        sequence,
+        links,
+        flags,
+        base,
+        int.from_bytes(body[38:40], "little"),
+        tuple(_attributes(body, first, what)),
+    )
 
 
 def _attributes(body: bytes, at: int, what: str) -> Iterator[Attribute]:
@@ -122,21 +150,46 @@ def _attributes(body: bytes, at: int, what: str) -> Iterator[Attribute]:
             break
         length, foreign, name_length, name_at, flags, own_id = struct.unpack_from("<IBBHHH", body, at + 4)
         if length < 24 or length & 7 or at + length > end or not 0x10 <= kind <= 0x1000:
-            raise DecodeError(f"{what} attribute", at=at, expected="a known kind within the record", got=f"{kind:X}h of {length} bytes")
+            raise DecodeError(
+                f"{what} attribute",
+                at=at,
+                expected="a known kind within the record",
+                got=f"{kind:X}h of {length} bytes",
+            )
         name = body[at + name_at : at + name_at + 2 * name_length].decode("utf-16-le", "replace") if name_length else ""
         if not foreign:
             size, offset = struct.unpack_from("<IH", body, at + 16)
             if offset + size > length:
-                raise DecodeError(f"{what} attribute {kind:X}h", at=at + 16, expected=f"a value within {length} bytes", got=f"{size} at {offset}")
-            yield Attribute(kind, name, flags, True, body[at + offset : at + offset + size], 0, (), (size, size, size), 0, own_id)
+                raise DecodeError(
+                    f"{what} attribute {kind:X}h",
+                    at=at + 16,
+                    expected=f"a value within {length} bytes",
+                    got=f"{size} at {offset}",
+                )
+            yield Attribute(
+                kind, name, flags, True, body[at + offset : at + offset + size], 0, (), (size, size, size), 0, own_id
+            )
         else:
             if length < 64:
                 raise DecodeError(f"{what} attribute {kind:X}h", at=at, expected="64 bytes at least", got=length)
             lowest, _, runs_at, unit = struct.unpack_from("<QQHH", body, at + 16)
             sizes = struct.unpack_from("<QQQ", body, at + 40)
             if runs_at > length or lowest >= 1 << 48:
-                raise DecodeError(f"{what} attribute {kind:X}h", at=at + 32, expected=f"runs within {length} bytes", got=runs_at)
-            yield Attribute(kind, name, flags, False, b"", lowest, tuple(runs(body[at + runs_at : at + length], lowest, what)), sizes, unit, own_id)
+                raise DecodeError(
+                    f"{what} attribute {kind:X}h", at=at + 32, expected=f"runs within {length} bytes", got=runs_at
+                )
+            yield Attribute(
+                kind,
+                name,
+                flags,
+                False,
+                b"",
+                lowest,
+                tuple(runs(body[at + runs_at : at + length], lowest, what)),
+                sizes,
+                unit,
+                own_id,
+            )
         at += length
     raise DecodeError(f"{what} attributes", at=at, expected="an end within the record", got="none")
 
@@ -166,7 +219,9 @@ def file_name(value: bytes) -> FileName:
     if len(value) < 66 or len(value) < 66 + 2 * value[64]:
         raise DecodeError("file name", at=0, expected="66 bytes and its letters", got=f"{len(value)} bytes")
     raw = value[66 : 66 + 2 * value[64]]
-    return FileName(int.from_bytes(value[:6], "little"), int.from_bytes(value[6:8], "little"), value[65], name_of_utf16(raw), raw)
+    return FileName(
+        int.from_bytes(value[:6], "little"), int.from_bytes(value[6:8], "little"), value[65], name_of_utf16(raw), raw
+    )
 
 
 def seconds(raw: bytes) -> float | None:
@@ -177,7 +232,8 @@ def seconds(raw: bytes) -> float | None:
 
 @dataclass(frozen=True, slots=True)
 class IndexEntry:
-    """`record`, `sequence`: the file that it names; `key`: the value it is sorted by; `child`: VCN of the block below, None where there is none."""
+    """`record`, `sequence`: the file that it names; `key`: the value it is sorted by; `child`: VCN of the block below,
+    None where there is none."""
 
     record: int
     sequence: int
@@ -191,9 +247,17 @@ def index_entries(raw: bytes, at: int, end: int, what: str) -> Iterator[IndexEnt
     while at + 16 <= end:
         length, key, flags = struct.unpack_from("<HHH", raw, at + 8)
         if length < 16 or length & 7 or at + length > end or 16 + key > length:
-            raise DecodeError(what, at=at, expected=f"an entry within {end - at} bytes", got=f"{length} bytes, key {key}")
+            raise DecodeError(
+                what, at=at, expected=f"an entry within {end - at} bytes", got=f"{length} bytes, key {key}"
+            )
         child = int.from_bytes(raw[at + length - 8 : at + length], "little") if flags & 1 and length >= 24 else None
-        yield IndexEntry(int.from_bytes(raw[at : at + 6], "little"), int.from_bytes(raw[at + 6 : at + 8], "little"), raw[at + 16 : at + 16 + key], child, bool(flags & 2))
+        yield IndexEntry(
+            int.from_bytes(raw[at : at + 6], "little"),
+            int.from_bytes(raw[at + 6 : at + 8], "little"),
+            raw[at + 16 : at + 16 + key],
+            child,
+            bool(flags & 2),
+        )
         if flags & 2:
             return
         at += length

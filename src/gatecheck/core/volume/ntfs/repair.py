@@ -1,7 +1,8 @@
-"""Repairs that are certain for NTFS: what stands twice, folders from their files' own names, files that lost their folder, counts, maps, flags.
+"""Repairs that are certain for NTFS: what stands twice, folders from their files' own names, files that lost their
+folder, counts, maps, flags.
 
-Planned from a check of its own. Files whose record cannot be read are given up only as a group of its own, which says so.
-"""
+Planned from a check of its own. Files whose record cannot be read are given up only as a group of its own, which says
+so."""
 
 from __future__ import annotations
 
@@ -37,8 +38,21 @@ _DAY = 133_700_000_000_000_000
 def ntfs_groups(volume: Ntfs, report: Report) -> list[Callable[[], RepairGroup | None]]:
     own = _Ntfs(volume, {f.id for f in report.findings})
     if volume.size > (volume.last - volume.first + 1) * volume.disk.sector:
-        return [own.copies]  # it says that it is larger than its partition: before that is put right, nothing else can be
-    return [own.copies, own.revived, own.records, own.parts, own.apart, own.orphans, own.folders, own.links, own.maps, own.flags]
+        return [
+            own.copies
+        ]  # it says that it is larger than its partition: before that is put right, nothing else can be
+    return [
+        own.copies,
+        own.revived,
+        own.records,
+        own.parts,
+        own.apart,
+        own.orphans,
+        own.folders,
+        own.links,
+        own.maps,
+        own.flags,
+    ]
 
 
 class _Ntfs:
@@ -91,7 +105,8 @@ class _Ntfs:
     # --- what stands twice
 
     def copies(self) -> RepairGroup | None:
-        """Of the boot sector and its copy the one by which less is wrong, for both; the mirror from the table, or the table's first records from the mirror."""
+        """Of the boot sector and its copy the one by which less is wrong, for both; the mirror from the table, or the
+        table's first records from the mirror."""
         own, writes = self.volume, list[tuple[int, bytes]]()
         by_copy = False
         if self.ids & {"boot-copy-differs", "boot-unsigned"}:
@@ -106,7 +121,9 @@ class _Ntfs:
                 table, mirror = self._sound(number, None), self._sound(number, at)
                 if table is None and mirror is not None:
                     writes += self._pieces(number, mirror)
-                elif table is not None and (mirror is None or rec.comparable(table, number) != rec.comparable(mirror, number)):
+                elif table is not None and (
+                    mirror is None or rec.comparable(table, number) != rec.comparable(mirror, number)
+                ):
                     writes.append((self.base + at, table))
         return group("copies", writes, "copy") if writes else None
 
@@ -123,7 +140,8 @@ class _Ntfs:
     # --- records that cannot be used
 
     def revived(self) -> RepairGroup | None:
-        """Files that a folder and the table's map know, whose record is whole and only says that it is free: in use again."""
+        """Files that a folder and the table's map know, whose record is whole and only says that it is free: in use
+        again."""
         marked = self.seen._marked_records() if "dangling" in self.ids else None
         if marked is None:
             return None
@@ -151,7 +169,14 @@ class _Ntfs:
         for number in broken:
             writes += self._pieces(number, out.sealed(out.blank_record(self.volume.boot.record, number, 1)))
         writes += self.marked(broken, 0)
-        return group("records", writes, "record", doubts=("given-up",), touches=tuple(f"file record {n}" for n in broken), count=len(broken))
+        return group(
+            "records",
+            writes,
+            "record",
+            doubts=("given-up",),
+            touches=tuple(f"file record {n}" for n in broken),
+            count=len(broken),
+        )
 
     def parts(self) -> RepairGroup | None:
         """Parts of files that are not there any more: made free."""
@@ -167,9 +192,15 @@ class _Ntfs:
             except DecodeError:
                 alone = True
             if alone:
-                writes += self._pieces(record.number, out.sealed(out.blank_record(self.volume.boot.record, record.number, record.sequence)))
+                writes += self._pieces(
+                    record.number, out.sealed(out.blank_record(self.volume.boot.record, record.number, record.sequence))
+                )
                 touched.append(f"file record {record.number}")
-        return group("records", writes, "record", doubts=("given-up",), touches=tuple(touched), count=len(touched)) if writes else None
+        return (
+            group("records", writes, "record", doubts=("given-up",), touches=tuple(touched), count=len(touched))
+            if writes
+            else None
+        )
 
     # --- folders
 
@@ -207,7 +238,11 @@ class _Ntfs:
     def _of_broken(self, number: int) -> list[tuple[int, bytes]]:
         """A folder's entries of files whose record could not be read, or is broken and was not given up: they stay."""
         try:
-            return [(e.record | e.sequence << 48, e.key) for e in self.volume.index(self.volume.record(number)) if e.record in self.seen.broken | self.seen.unread]
+            return [
+                (e.record | e.sequence << 48, e.key)
+                for e in self.volume.index(self.volume.record(number))
+                if e.record in self.seen.broken | self.seen.unread
+            ]
         except DecodeError:
             return []
 
@@ -221,10 +256,18 @@ class _Ntfs:
             raise DecodeError(f"file record {number}", at=0, expected="a folder's index", got="none")
         size, per_block = int.from_bytes(root.value[8:12], "little") or own.boot.index, root.value[12]
         if size & size - 1 or not 512 <= size <= _LARGEST_BLOCK:
-            raise DecodeError(f"file record {number}", at=8, expected=f"blocks of 512 to {_LARGEST_BLOCK} bytes", got=size)
+            raise DecodeError(
+                f"file record {number}", at=8, expected=f"blocks of 512 to {_LARGEST_BLOCK} bytes", got=size
+            )
         blocks = next((a for a in attributes if a.type == rec.INDEX_ALLOCATION and a.name == "$I30"), None)
         if blocks is None:
-            value = out.index_root(size, per_block, b"".join(out.entry(r, k) for r, k in entries) + out.entry(0, b"", is_last=True), large=False, head=root.value)
+            value = out.index_root(
+                size,
+                per_block,
+                b"".join(out.entry(r, k) for r, k in entries) + out.entry(0, b"", is_last=True),
+                large=False,
+                head=root.value,
+            )
             at = out.attribute_at(body, rec.INDEX_ROOT, "$I30")
             return self.written(number, out.replaced(body, at, out.resident(rec.INDEX_ROOT, "$I30", value, root.id)))
         step = size // own.cluster if own.cluster <= size else size // 512
@@ -232,12 +275,16 @@ class _Ntfs:
         made, top = out.index_tree(entries, size, step, most)
         writes = self._blocks(blocks, made, size)
         value = out.index_root(size, per_block, out.entry(0, b"", top, is_last=True), large=True, head=root.value)
-        body = out.replaced(body, out.attribute_at(body, rec.INDEX_ROOT, "$I30"), out.resident(rec.INDEX_ROOT, "$I30", value, root.id))
+        body = out.replaced(
+            body, out.attribute_at(body, rec.INDEX_ROOT, "$I30"), out.resident(rec.INDEX_ROOT, "$I30", value, root.id)
+        )
         bits = next((a for a in attributes if a.type == rec.BITMAP and a.name == "$I30"), None)
         used = (1 << len(made)) - 1
         if bits is not None and bits.resident:
             raw = used.to_bytes(max(len(bits.value), 8), "little")
-            body = out.replaced(body, out.attribute_at(body, rec.BITMAP, "$I30"), out.resident(rec.BITMAP, "$I30", raw, bits.id))
+            body = out.replaced(
+                body, out.attribute_at(body, rec.BITMAP, "$I30"), out.resident(rec.BITMAP, "$I30", raw, bits.id)
+            )
         elif bits is not None:
             writes += self.over(bits, used.to_bytes(bits.sizes[1], "little"))
         return [*writes, *self.written(number, body)]
@@ -250,11 +297,19 @@ class _Ntfs:
         return self.over(attribute, b"".join(made))
 
     def over(self, attribute: Attribute, data: bytes) -> list[tuple[int, bytes]]:
-        """Writes that put these bytes at the start of an attribute that lies in clusters; only what differs, by cluster. Raises DecodeError where another file has some of them: its bytes would be gone."""
+        """Writes that put these bytes at the start of an attribute that lies in clusters; only what differs, by
+        cluster. Raises DecodeError where another file has some of them: its bytes would be gone."""
         own, found = self.volume, list[tuple[int, bytes]]()
         for cross in self._crossed:
-            if cross.one != cross.other and any(lcn < cross.first + cross.count and cross.first < lcn + count for _, lcn, count in attribute.runs):
-                raise DecodeError("clusters", at=cross.first, expected="those of one file", got=f"those of {self.seen._name(cross.one)} and {self.seen._name(cross.other)}")
+            if cross.one != cross.other and any(
+                lcn < cross.first + cross.count and cross.first < lcn + count for _, lcn, count in attribute.runs
+            ):
+                raise DecodeError(
+                    "clusters",
+                    at=cross.first,
+                    expected="those of one file",
+                    got=f"those of {self.seen._name(cross.one)} and {self.seen._name(cross.other)}",
+                )
         for vcn, lcn, count in attribute.runs:
             for n in range(min(count, max(0, -(-len(data) // own.cluster) - vcn))):  # a hurt run may say any count
                 low = (vcn + n) * own.cluster
@@ -297,7 +352,9 @@ class _Ntfs:
                 text = name.name if name.name.lower() not in names else f"{number} {name.name}"[:255]
                 names.add(text.lower())
                 letters = text.encode("utf-16-le")
-                value = struct.pack("<Q", reference) + own.value[8:64] + bytes([len(letters) // 2, name.space]) + letters
+                value = (
+                    struct.pack("<Q", reference) + own.value[8:64] + bytes([len(letters) // 2, name.space]) + letters
+                )
                 at = out.attribute_at(body, rec.NAME, "", own.id)
                 body = out.replaced(body, at, out.resident(rec.NAME, "", value, own.id, indexed=True))
                 entries.append((number | record.sequence << 48, value))
@@ -330,9 +387,24 @@ class _Ntfs:
 
     @staticmethod
     def _name_value(parent: int, name: str) -> bytes:
-        return struct.pack("<Q4QQQIIBB", parent, _DAY, _DAY, _DAY, _DAY, 0, 0, out.FOLDER_FLAG, 0, len(name), rec.WIN32 if len(name) > 12 else rec.BOTH) + name.encode("utf-16-le")
+        return struct.pack(
+            "<Q4QQQIIBB",
+            parent,
+            _DAY,
+            _DAY,
+            _DAY,
+            _DAY,
+            0,
+            0,
+            out.FOLDER_FLAG,
+            0,
+            len(name),
+            rec.WIN32 if len(name) > 12 else rec.BOTH,
+        ) + name.encode("utf-16-le")
 
-    def _new_folder(self, number: int, sequence: int, entries: Sequence[tuple[int, bytes]]) -> list[tuple[int, bytes]] | None:
+    def _new_folder(
+        self, number: int, sequence: int, entries: Sequence[tuple[int, bytes]]
+    ) -> list[tuple[int, bytes]] | None:
         own = self.volume
         size = own.boot.index
         per = max(1, size // own.cluster)
@@ -345,13 +417,27 @@ class _Ntfs:
         bits = ((1 << len(made)) - 1).to_bytes(max(8, (len(made) + 63) // 64 * 8), "little")
         standard = struct.pack("<4QI", _DAY, _DAY, _DAY, _DAY, 0).ljust(48, b"\0")
         attributes = [
-            out.resident(rec.STANDARD, "", standard, 0), out.resident(rec.NAME, "", self._name_value(ROOT | self._sequence(ROOT) << 48, SAVED), 1, indexed=True),
-            out.resident(rec.INDEX_ROOT, "$I30", out.index_root(size, per if own.cluster <= size else size // 512, out.entry(0, b"", top, is_last=True), large=True), 2),
-            out.foreign(rec.INDEX_ALLOCATION, "$I30", [(start, need)], 3, own.cluster), out.resident(rec.BITMAP, "$I30", bits, 4),
-        ]  # fmt: skip
+            out.resident(rec.STANDARD, "", standard, 0),
+            out.resident(rec.NAME, "", self._name_value(ROOT | self._sequence(ROOT) << 48, SAVED), 1, indexed=True),
+            out.resident(
+                rec.INDEX_ROOT,
+                "$I30",
+                out.index_root(
+                    size, per if own.cluster <= size else size // 512, out.entry(0, b"", top, is_last=True), large=True
+                ),
+                2,
+            ),
+            out.foreign(rec.INDEX_ALLOCATION, "$I30", [(start, need)], 3, own.cluster),
+            out.resident(rec.BITMAP, "$I30", bits, 4),
+        ]
         record = out.with_attributes(out.blank_record(own.boot.record, number, sequence), attributes, flags=3, links=1)
         data = b"".join(made).ljust(need * own.cluster, b"\0")
-        return [(self.base + start * own.cluster, data), *self.written(number, record), *self.marked([number], 1), *self.clusters_marked(start, need)]
+        return [
+            (self.base + start * own.cluster, data),
+            *self.written(number, record),
+            *self.marked([number], 1),
+            *self.clusters_marked(start, need),
+        ]
 
     def _free_clusters(self, need: int) -> int | None:
         """The first of so many clusters in a row that nobody has."""
@@ -374,7 +460,9 @@ class _Ntfs:
         return self._bits(CLUSTERS, rec.DATA, range(start, start + count), 1)
 
     def _bits(self, owner: int, kind: int, places: Sequence[int], value: int) -> list[tuple[int, bytes]]:
-        attribute = next((a for a in self.volume.attributes(self.volume.record(owner)) if a.type == kind and not a.name), None)
+        attribute = next(
+            (a for a in self.volume.attributes(self.volume.record(owner)) if a.type == kind and not a.name), None
+        )
         raw = bytearray(self.volume._whole(attribute, 1 << 30)) if attribute is not None else bytearray()
         if attribute is None or (value and places and max(places) // 8 >= len(raw)):
             raise DecodeError("map", at=0, expected=f"a bit for {max(places, default=0)}", got=f"{8 * len(raw)} bits")
@@ -389,14 +477,23 @@ class _Ntfs:
             return self.over(attribute, raw)
         body = self.body(owner)
         at = out.attribute_at(body, attribute.type, attribute.name, attribute.id)
-        return self.written(owner, out.replaced(body, at, out.resident(attribute.type, attribute.name, raw, attribute.id)))
+        return self.written(
+            owner, out.replaced(body, at, out.resident(attribute.type, attribute.name, raw, attribute.id))
+        )
 
     # --- files that claim the same place
 
     def _plain_data(self, number: int) -> Attribute | None:
         """What a file holds in clusters, neither packed nor encrypted; None for a folder."""
         try:
-            return next((a for a in self.volume.record(number).attributes if a.type == rec.DATA and not a.resident and not a.flags), None)
+            return next(
+                (
+                    a
+                    for a in self.volume.record(number).attributes
+                    if a.type == rec.DATA and not a.resident and not a.flags
+                ),
+                None,
+            )
         except DecodeError:
             return None
 
@@ -416,16 +513,30 @@ class _Ntfs:
                 start = self._free_clusters(total)
                 if start is None or data.sizes[1] > _LARGEST_APART or any(lcn < 0 for _, lcn, _ in data.runs):
                     continue
-                raw = b"".join(bytes(p.length) if isinstance(p, Hole) else p for p in self.volume.pieces(data)).ljust(total * self.volume.cluster, b"\0")
+                raw = b"".join(bytes(p.length) if isinstance(p, Hole) else p for p in self.volume.pieces(data)).ljust(
+                    total * self.volume.cluster, b"\0"
+                )
                 at = out.attribute_at(body, rec.DATA, data.name, data.id)
-                body = out.replaced(body, at, out.foreign(rec.DATA, data.name, [(start, total)], data.id, self.volume.cluster, data.sizes[1]))
+                body = out.replaced(
+                    body,
+                    at,
+                    out.foreign(rec.DATA, data.name, [(start, total)], data.id, self.volume.cluster, data.sizes[1]),
+                )
             except DecodeError:
                 continue
             done.add(number)
             self.seen.claims.add(number, start, total)
-            writes += [(self.base + start * self.volume.cluster, raw), *self.clusters_marked(start, total), *self.written(number, body)]
+            writes += [
+                (self.base + start * self.volume.cluster, raw),
+                *self.clusters_marked(start, total),
+                *self.written(number, body),
+            ]
             touched += [self.seen._name(number), self.seen._name(cross.one if number == cross.other else cross.other)]
-        return group("apart", writes, "file", doubts=("one-is-wrong",), touches=tuple(touched), count=len(done)) if writes else None
+        return (
+            group("apart", writes, "file", doubts=("one-is-wrong",), touches=tuple(touched), count=len(done))
+            if writes
+            else None
+        )
 
     # --- counts, maps, flags
 
@@ -437,11 +548,22 @@ class _Ntfs:
             body = bytearray(self.body(number))
             body[18:20] = struct.pack("<H", count)
             writes += self.written(number, bytes(body))
-        return group("links", writes, "record", touches=tuple(self.seen._name(n) for n in self.seen.links), count=len(self.seen.links))
+        return group(
+            "links",
+            writes,
+            "record",
+            touches=tuple(self.seen._name(n) for n in self.seen.links),
+            count=len(self.seen.links),
+        )
 
     def maps(self) -> RepairGroup | None:
-        """Both maps by what files say: records in use, clusters in use. Only where no record is broken: what one held would be given away."""
-        if not self.ids & {"lost", "unmarked", "record-map", "record-unmarked", "map-short"} or self.seen.broken or self.seen.unread:
+        """Both maps by what files say: records in use, clusters in use. Only where no record is broken: what one held
+        would be given away."""
+        if (
+            not self.ids & {"lost", "unmarked", "record-map", "record-unmarked", "map-short"}
+            or self.seen.broken
+            or self.seen.unread
+        ):
             return None
         own, writes, doubts = self.volume, list[tuple[int, bytes]](), list[str]()
         if self.ids & {"record-map", "record-unmarked"}:
@@ -478,5 +600,3 @@ class _Ntfs:
         value_at = at + struct.unpack_from("<H", body, at + 20)[0]
         body[value_at + 10 : value_at + 12] = struct.pack("<H", wanted)
         return group("asks" if left else "counts", self.written(VOLUME, bytes(body)), "flags")
-
-

@@ -1,7 +1,8 @@
-"""NTFS structures as bytes: records with their fixups, attributes, runs, folder indexes. The readers' mirror, for repairs.
+"""NTFS structures as bytes: records with their fixups, attributes, runs, folder indexes. The readers' mirror, for
+repairs.
 
-A folder's index is made anew from its entries: sorted, packed into blocks from the left, every block's separator in the one above (NTFS B-tree).
-"""
+A folder's index is made anew from its entries: sorted, packed into blocks from the left, every block's separator in the
+one above (NTFS B-tree)."""
 
 from __future__ import annotations
 
@@ -85,28 +86,50 @@ def resident(kind: int, name: str, value: bytes, own_id: int, *, indexed: bool =
     return (head + letters.ljust(value_at - 24, b"\0") + value).ljust(length, b"\0")
 
 
-def foreign(kind: int, name: str, line: Sequence[tuple[int, int]], own_id: int, cluster: int, real: int | None = None) -> bytes:
+def foreign(
+    kind: int, name: str, line: Sequence[tuple[int, int]], own_id: int, cluster: int, real: int | None = None
+) -> bytes:
     """An attribute whose bytes lie in clusters."""
     letters, pairs = name.encode("utf-16-le"), packed_runs(line)
     runs_at = 64 + (len(letters) + 7 & ~7)
     length = runs_at + len(pairs) + 7 & ~7
     total = sum(count for _, count in line)
     size = total * cluster if real is None else real
-    head = struct.pack("<IIBBHHHQQHH4xQQQ", kind, length, 1, len(name), 64, 0, own_id, 0, total - 1, runs_at, 0, total * cluster, size, size)
+    head = struct.pack(
+        "<IIBBHHHQQHH4xQQQ",
+        kind,
+        length,
+        1,
+        len(name),
+        64,
+        0,
+        own_id,
+        0,
+        total - 1,
+        runs_at,
+        0,
+        total * cluster,
+        size,
+        size,
+    )
     return (head + letters.ljust(runs_at - 64, b"\0") + pairs).ljust(length, b"\0")
 
 
 def entry(reference: int, key: bytes, child: int | None = None, *, is_last: bool = False) -> bytes:
     """An index entry. `reference`: record and sequence as 64 bits."""
     length = 16 + (len(key) + 7 & ~7) + (8 if child is not None else 0)
-    out = (struct.pack("<QHHI", reference, length, len(key), (child is not None) | is_last << 1) + key).ljust(length, b"\0")
+    out = (struct.pack("<QHHI", reference, length, len(key), (child is not None) | is_last << 1) + key).ljust(
+        length, b"\0"
+    )
     return out[:-8] + struct.pack("<Q", child) if child is not None else out
 
 
 def index_block(vcn: int, size: int, entries: bytes, *, has_children: bool) -> bytes:
     count = size // 512 + 1
     start = (0x28 + 2 * count + 7 & ~7) - _HEAD
-    head = struct.pack("<4sHHQQ", b"INDX", 0x28, count, 0, vcn) + struct.pack("<IIII", start, start + len(entries), size - _HEAD, int(has_children))
+    head = struct.pack("<4sHHQQ", b"INDX", 0x28, count, 0, vcn) + struct.pack(
+        "<IIII", start, start + len(entries), size - _HEAD, int(has_children)
+    )
     body = head.ljust(_HEAD + start, b"\0") + entries
     return sealed(body.ljust(size, b"\0"))
 
@@ -117,8 +140,8 @@ def block_room(size: int) -> int:
 
 
 def index_tree(entries: Sequence[tuple[int, bytes]], size: int, step: int, most: int) -> tuple[list[bytes], int]:
-    """(blocks in their order, VCN of the top one) for sorted entries (reference, key). `step`: VCNs of a block. Raises DecodeError where `most` blocks do not hold
-    them."""
+    """(blocks in their order, VCN of the top one) for sorted entries (reference, key). `step`: VCNs of a block. Raises
+    DecodeError where `most` blocks do not hold them."""
     blocks: list[bytes] = []
     line: list[tuple[int, bytes, int | None]] = [(reference, key, None) for reference, key in entries]
     last_child: int | None = None
@@ -130,13 +153,17 @@ def index_tree(entries: Sequence[tuple[int, bytes]], size: int, step: int, most:
             if len(body) + len(own) > room and place + 1 <= len(line):
                 # this entry stands above, between what is in this block and what follows
                 vcn = len(blocks) * step
-                blocks.append(index_block(vcn, size, body + entry(0, b"", child, is_last=True), has_children=child is not None))
+                blocks.append(
+                    index_block(vcn, size, body + entry(0, b"", child, is_last=True), has_children=child is not None)
+                )
                 above.append((reference, key, vcn))
                 body = b""
                 continue
             body += own
         vcn = len(blocks) * step
-        blocks.append(index_block(vcn, size, body + entry(0, b"", last_child, is_last=True), has_children=last_child is not None))
+        blocks.append(
+            index_block(vcn, size, body + entry(0, b"", last_child, is_last=True), has_children=last_child is not None)
+        )
         if len(blocks) > most:
             raise DecodeError("folder", at=0, expected=f"at most {most} blocks", got=len(blocks))
         if not above:
@@ -147,14 +174,21 @@ def index_tree(entries: Sequence[tuple[int, bytes]], size: int, step: int, most:
 def index_root(size: int, per_block: int, entries: bytes, *, large: bool, head: bytes = b"") -> bytes:
     """A value of $INDEX_ROOT. `head`: kind and order of an older one."""
     start = head[:8] or struct.pack("<II", 0x30, 1)
-    return start + struct.pack("<IB3x", size, per_block) + struct.pack("<IIII", 16, 16 + len(entries), 16 + len(entries), int(large)) + entries
+    return (
+        start
+        + struct.pack("<IB3x", size, per_block)
+        + struct.pack("<IIII", 16, 16 + len(entries), 16 + len(entries), int(large))
+        + entries
+    )
 
 
 def blank_record(size: int, number: int, sequence: int) -> bytes:
     """A record that is free."""
     count = size // 512 + 1
     first = 0x30 + 2 * count + 7 & ~7
-    head = struct.pack("<4sHHQHHHHIIQHHI", b"FILE", 0x30, count, 0, sequence, 0, first, 0, first + 8, size, 0, 0, 0, number)
+    head = struct.pack(
+        "<4sHHQHHHHIIQHHI", b"FILE", 0x30, count, 0, sequence, 0, first, 0, first + 8, size, 0, 0, 0, number
+    )
     return (head.ljust(first, b"\0") + b"\xff\xff\xff\xff\0\0\0\0").ljust(size, b"\0")
 
 
