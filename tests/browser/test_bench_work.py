@@ -67,9 +67,8 @@ def test_intake_to_signed_call_by_keyboard_alone(server: Any, window: Window) ->
     expect(page.get_by_role("radio", name="Falls to network boot")).to_be_checked()
     press(page, "Enter")
     expect(page.get_by_role("heading", name="Ostler Bracken-15")).to_be_visible()
-    expect(page.locator("header")).to_contain_text(
-        "School lab 3 · GC-0001"
-    )  # no fact is known yet, and no empty place shown
+    # no fact is known yet, and no empty place shown
+    expect(page.locator("header")).to_contain_text("School lab 3 · GC-0001")
     search(page, "clock")
     in_hand(page, "Read the firmware clock")
     press(page, "1")

@@ -111,9 +111,8 @@ def test_from_intake_over_a_ticking_drive_to_a_proven_machine_by_keyboard(server
     page.keyboard.press("1")
     hand(page, "Is it detected? Before the last screw", "1")
     hand(page, "Close it: the tray backwards", "1")
-    expect(page.get_by_role("alert")).to_contain_text(
-        "expected an empty tray, got Base cover (9)"
-    )  # screws left over say where they belong
+    # screws left over say where they belong
+    expect(page.get_by_role("alert")).to_contain_text("expected an empty tray, got Base cover (9)")
     page.keyboard.press("-")
     expect(tray).to_contain_text("2 screws lie out")
     page.keyboard.press("-")

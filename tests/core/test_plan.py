@@ -79,9 +79,8 @@ def test_many_beliefs_are_worth_what_each_is_worth_alone(model: Model) -> None:
         together = costs.value(marginals, booted, used, of)
         for row in range(120):
             alone = costs.value(marginals[row : row + 1], booted[row : row + 1], [used[of[row]]], NO_SET)
-            assert together[row] == pytest.approx(
-                float(alone[0]), abs=0.3
-            )  # what hardly matters to any of them is left out
+            # what hardly matters to any of them is left out
+            assert together[row] == pytest.approx(float(alone[0]), abs=0.3)
 
 
 def test_a_check_that_tells_nothing_gains_nothing(model: Model) -> None:

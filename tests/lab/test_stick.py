@@ -283,9 +283,8 @@ def test_a_code_typed_on_a_keyboard_of_another_country_links_it(
                 else places.get(letter, "minus" if letter == "-" else letter)
             )
             machine.tell(f"sendkey {place}")
-        machine.until(
-            f"Code: {code.replace('-', '6') if keyboard == 'French' else code}_"
-        )  # the line and the 6 are one key there
+        # the line and the 6 are one key there
+        machine.until(f"Code: {code.replace('-', '6') if keyboard == 'French' else code}_")
         machine.tell("sendkey ret")
         machine.until("Linked to")
         assert server.call("GET", f"/api/tickets/{ticket}/link")["state"] in ("waiting", "linked")

@@ -67,9 +67,8 @@ def test_a_volume_is_looked_at_repaired_taken_back_and_saved_from_on_a_device(wi
     own = Ntfs(ImageSectors(str(part)), 0, SECTORS - 1)
     lost = own.find("Users/Choir/Documents")
     assert lost is not None
-    patch(
-        part, own._runs[0][1] * own.cluster + lost.id * own.boot.record, bytes(512)
-    )  # the record of a folder is half gone
+    # the record of a folder is half gone
+    patch(part, own._runs[0][1] * own.cluster + lost.id * own.boot.record, bytes(512))
     patch(part, own.boot.mirror * own.cluster, bytes(64))
     with image.open("wb") as file:
         file.truncate((SECTORS + 2 * FIRST) * 512 + MIB)

@@ -56,9 +56,8 @@ def test_read_mended_taken_back_and_the_probe_that_died_between(bench: Bench) ->
         e["body"].get("move"): e["body"].get("weights") for e in bench.call("GET", f"/api/tickets/{number}")["tape"]
     }
     assert max(said["disk-layout"], key=said["disk-layout"].get) == "sound"
-    assert (
-        max(said["entry-target"], key=said["entry-target"].get) == "none"
-    )  # the loader is there: it is the way to it that is lost
+    # the loader is there: it is the way to it that is lost
+    assert max(said["entry-target"], key=said["entry-target"].get) == "none"
     assert "loader-look" not in said
     plan = next(p for p in path["plans"] if p["id"] == "loader")
     assert (plan["id"], plan["boots_after"], plan["fix"], plan["held"]) == ("loader", True, "rebuild-loader", "")

@@ -83,9 +83,8 @@ def test_looked_at_repaired_in_part_and_taken_back(bench: Bench) -> None:
     assert bench.ticket(desk.number)["facts"]["volume_repair"] == "part-of-it"
     desk.ask("rescue", only=["Users/Agda", "?"], is_all=True)
     assert desk.until(lambda v: v["rescues"] and v["rescues"][0]["state"] == "done")["rescues"][0]["whole"] == 54
-    assert (
-        next(b for b in desk.tape() if b.get("move") == "copy-data")["outcome"] == "partial"
-    )  # what a broken catalogue does not name is saved by nobody
+    # what a broken catalogue does not name is saved by nobody
+    assert next(b for b in desk.tape() if b.get("move") == "copy-data")["outcome"] == "partial"
     desk.ask("repair", groups=["copies"])
     found = desk.until(lambda v: v["repairs"] and len(v["look"]["groups"]) == 5)
     assert "copies" not in [g["id"] for g in found["look"]["groups"]]
@@ -93,9 +92,8 @@ def test_looked_at_repaired_in_part_and_taken_back(bench: Bench) -> None:
     found = desk.until(lambda v: v["look"]["state"] == "clean")
     assert [s["path"] for s in found["look"]["people"]] == ["Users/Agda", "Saved by Gate Check"]
     assert not bench.ticket(desk.number)["facts"].get("volume_repair"), "it is whole: nothing is left to mend"
-    assert (
-        len([b for b in desk.tape() if b.get("move") == "volume-look"]) == 1
-    )  # after a repair it is the start that tells
+    # after a repair it is the start that tells
+    assert len([b for b in desk.tape() if b.get("move") == "volume-look"]) == 1
     desk.ask("take-back", id=found["repairs"][0]["id"])
     found = desk.until(lambda v: v["look"]["state"] == "damaged")
     assert found["repairs"][1]["taken_back"]

@@ -69,9 +69,8 @@ def test_a_sound_becomes_an_entry_with_its_reasons_and_its_file(client: TestClie
     assert max(shown["shape"]["loud"]) == pytest.approx(1.0, abs=0.01)
     kept = client.get(f"/api/tickets/{number}/recordings/{shown['sha256']}")
     assert (kept.content, kept.headers["content-type"]) == (made(kind), "audio/wav")
-    assert any(h["move"] == "long-test" for h in body["held"]) is (
-        kind != "steady"
-    )  # what is heard holds what stresses the drive
+    # what is heard holds what stresses the drive
+    assert any(h["move"] == "long-test" for h in body["held"]) is (kind != "steady")
 
 
 def test_what_cannot_be_told_weighs_nothing_and_says_why(client: TestClient) -> None:

@@ -87,9 +87,8 @@ def _read(place: Path) -> tuple[object, Any]:
     for size in sizes:
         at += -at % _ALIGNED
         part = content[at : at + size]
-        parts.append(
-            part if _HURRY.map else bytearray(part)
-        )  # a large block given back also teaches the allocator to keep what is freed later
+        # a large block given back also teaches the allocator to keep what is freed later
+        parts.append(part if _HURRY.map else bytearray(part))
         at += size
     of, value = pickle.loads(parts[0], buffers=parts[1:])
     return of, value

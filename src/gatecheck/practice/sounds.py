@@ -41,9 +41,8 @@ def sound(scene: Scene, seed: int) -> np.ndarray:
     own_power, room_power = _loud(own), float(np.sqrt(np.mean(room**2))) + 1e-12
     gain = 10 ** (scene.snr / 20) * room_power / own_power if scene.kind != "silent" else 0.0
     mixed = own * gain + room
-    top = (
-        rng.uniform(0.15, 0.8) if scene.kind != "silent" else rng.uniform(0.02, 0.2)
-    )  # no recorder makes a quiet room loud
+    # no recorder makes a quiet room loud
+    top = rng.uniform(0.15, 0.8) if scene.kind != "silent" else rng.uniform(0.02, 0.2)
     return np.asarray(mixed / (np.max(np.abs(mixed)) + 1e-9) * top)
 
 

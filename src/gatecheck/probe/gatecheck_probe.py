@@ -96,14 +96,11 @@ WRITES = ("mend", "entry", "fill")  # orders that change something on this machi
 KEY_SECONDS = 900.0  # how long a key at this machine is waited for
 MOST_ROUNDS, MOST_RANGES = 200, 64  # of sectors that the bench asks for in one order, at a time
 MOST_DEAD = 64  # sectors in a row that fail one by one: what follows is not halved any more until something reads again
-MOST_FETCHED, FETCHED_AT_ONCE = (
-    8192,
-    64,
-)  # ranges of one turn of an order that fetches a volume's sectors; blocks that are read without a word in between
+# ranges of one turn of an order that fetches a volume's sectors; blocks that are read without a word in between
+MOST_FETCHED, FETCHED_AT_ONCE = (8192, 64)
 MOST_WRITTEN = 3 << 20  # bytes of one mending
-STOP_UNIT = bytes(
-    [0x1B, 0, 0, 0, 0, 0]
-)  # START STOP UNIT (SBC), which SATA's translation (SAT) carries out as STANDBY IMMEDIATE
+# START STOP UNIT (SBC), which SATA's translation (SAT) carries out as STANDBY IMMEDIATE
+STOP_UNIT = bytes([0x1B, 0, 0, 0, 0, 0])
 FILL_STEP = 4 << 20  # bytes of a copy that are put on a drive at a time
 
 
@@ -342,9 +339,10 @@ class Machine:
             lines = []
             for fact in BLOCK_FACTS:
                 text = read_text(base + "/" + fact)
+                # page 80h has a head
                 text = re.sub(
                     r"[^\x20-\x7e].*", "", text[4:] if fact.endswith("vpd_pg80") else text, flags=re.S
-                ).strip()  # page 80h has a head
+                ).strip()
                 if text:
                     lines.append("%s=%s" % (fact, text))
             path = os.path.realpath(base)
@@ -2167,10 +2165,8 @@ MOST_BERTH = 512  # blocks: the widest berth around what does not read well
 STRIPES = 4  # gaps alike and evenly apart, from which on the next one is left for last
 CHUNK_SECONDS, CHUNK_ROWS = 8.0, 200000
 LEAVES = (6, 19, 2, 123)  # no such address, no such device, no such file, no medium: it is off the bus
-BARREN, MANY_DEAD = (
-    2048,
-    4,
-)  # sectors in a row of which none reads: the rest of such a place is left; after so many such places, far sooner
+# sectors in a row of which none reads: the rest of such a place is left; after so many such places, far sooner
+BARREN, MANY_DEAD = (2048, 4)
 IN_VAIN = 4  # times that a gap was halved and nothing in it read: the rest of it is left
 MOST_LATE = 24  # blocks in a row
 # failures in a row, at the first and so often after it a place that read well is asked whether the drive is there at
@@ -2384,14 +2380,10 @@ class Outbox:
     """What was read goes to the bench from threads of its own, joined into large pieces, over connections that stay.
     `drain` waits until all of it is there: what the map says is read, the bench has."""
 
-    MOST, WAITING, HANDS = (
-        8 << 20,
-        12 << 20,
-        2,
-    )  # bytes of a piece, bytes that wait, threads that send: while one counts a sum the other's piece is on its way
-    ZEROS = (
-        1 << 30
-    )  # bytes of zeros that are waited for: a word for each block of an empty drive would take longer than reading it
+    # bytes of a piece, bytes that wait, threads that send: while one counts a sum the other's piece is on its way
+    MOST, WAITING, HANDS = (8 << 20, 12 << 20, 2)
+    # bytes of zeros that are waited for: a word for each block of an empty drive would take longer than reading it
+    ZEROS = 1 << 30
 
     def __init__(self, link, order, sector, keeps=True):
         self.link, self.order, self.sector, self.keeps = link, order, sector, keeps
@@ -2582,10 +2574,11 @@ class Fetching:
                 self.done += len(data)
                 self.dead = 0
             elif state == 1 and code not in MEDIUM:
+                # that says nothing of its sectors
                 return "paused", "the drive dropped off the bus" if code in LEAVES else "[Errno %d] %s" % (
                     code,
                     os.strerror(code),
-                )  # that says nothing of its sectors
+                )
             elif (
                 careful and size > 1 and state == 1 and self.dead < MOST_DEAD
             ):  # a place that never answers is not halved: gone on with, it would hang again
@@ -2849,9 +2842,8 @@ class Scan:
                     self._one(lba + half, size - half)
                 barren = 0 if self.read.total() > before else barren
                 yield self
-            dead += bool(
-                self.failed
-            )  # a stretch of which nothing reads stays as it is: every further read strains the drive for nothing
+            # a stretch of which nothing reads stays as it is: every further read strains the drive for nothing
+            dead += bool(self.failed)
 
     def _single(self, lba):
         for _ in range(TRIES_AT_ONCE - 1):
@@ -2978,9 +2970,8 @@ class Probe:
                 else:
                     status, detail, data = self.reader.run(job.call)
                 hangs = hangs + 1 if status == "hung" else hangs
-                pieces = (
-                    self.read_pieces(job, order) if job.span and status == "failed" else data
-                )  # first: a probe killed here reads them again
+                # first: a probe killed here reads them again
+                pieces = self.read_pieces(job, order) if job.span and status == "failed" else data
                 if job.runs:
                     data = self.keep_runs(job, order, data)
                 self.spool.add(job, order, status, detail, data)
@@ -3304,11 +3295,8 @@ class Probe:
             if not wanted:
                 return
             for lba, count in wanted:
-                path = "%s/lba%d-%d.bin" % (
-                    order["disk"],
-                    lba,
-                    lba + count - 1,
-                )  # by the name that the bench knows the disk by, wherever it stands now
+                # by the name that the bench knows the disk by, wherever it stands now
+                path = "%s/lba%d-%d.bin" % (order["disk"], lba, lba + count - 1)
                 job = PageRead(
                     path,
                     "sectors",
@@ -3420,10 +3408,8 @@ class Probe:
         box, named = argparse.Namespace(connection=None), "%s (%s)" % (disk, order.get("drive") or device)
         self.say("Filling %s from the bench's copy: %s. Everything that is on it goes." % (named, size_words(whole)))
         begun = time.monotonic()
-        sums, told = (
-            bytearray(32 * -(-whole // FILL_STEP)),
-            [0.0],
-        )  # SHA-256 of each piece; nothing where it was zeros, or written before this start
+        # SHA-256 of each piece; nothing where it was zeros, or written before this start
+        sums, told = (bytearray(32 * -(-whole // FILL_STEP)), [0.0])
 
         def wanted(done):
             if time.monotonic() - told[0] < 1.0:
@@ -3448,10 +3434,8 @@ class Probe:
             with self.machine.filled(disk) as own:
                 self.sure(order, own.who())
                 at = flushed = start - start % FILL_STEP
-                hole, asked_by = (
-                    0,
-                    box.connection,
-                )  # bytes of zeros from here on that the bench has told of; the connection that the last of it came by
+                # bytes of zeros from here on that the bench has told of; the connection that the last of it came by
+                hole, asked_by = (0, box.connection)
                 while at < whole:
                     data = None
                     if not hole:

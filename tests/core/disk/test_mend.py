@@ -357,9 +357,8 @@ def test_an_image_that_was_written_to_since_is_not_reverted(
     image.write_bytes(raw)
     undo = tmp_path / "undo.json"
     assert main(["mend", str(image), "--mode", "uefi", "--apply", "protective-mbr", "--undo", str(undo)]) == 0
-    assert (
-        main(["mend", str(image), "--mode", "uefi", "--apply", "all", "--undo", str(undo)]) == 2
-    )  # the way back is never written over
+    # the way back is never written over
+    assert main(["mend", str(image), "--mode", "uefi", "--apply", "all", "--undo", str(undo)]) == 2
     changed = bytearray(image.read_bytes())
     changed[470] ^= 0x11
     image.write_bytes(changed)
@@ -399,9 +398,8 @@ def test_extended_chains_are_followed_and_end() -> None:
     raw = bytearray(SECTORS * 512)
     raw[:512] = mbr_start([(7, True, FIRST, 2048), (5, False, 8192, 40_000)])
     raw[8192 * 512 : 8193 * 512] = mbr_start([(0x83, False, 2048, 4096), (5, False, 10_000, 8192)])
-    raw[18_192 * 512 : 18_193 * 512] = mbr_start(
-        [(0x82, False, 2048, 4096), (5, False, 0, 8192)]
-    )  # leads back to the first
+    # leads back to the first
+    raw[18_192 * 512 : 18_193 * 512] = mbr_start([(0x82, False, 2048, 4096), (5, False, 0, 8192)])
     found = division_of(Unreadable(bytes(raw)))
     assert [(p.number, p.first, p.type) for p in found.pieces] == [
         (1, FIRST, "07h"),

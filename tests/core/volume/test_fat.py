@@ -99,9 +99,8 @@ def test_a_circle_and_a_chain_that_leads_outside_end() -> None:
         raw_dir = (own.data_at + (folder.cluster - 2) * own.cluster_sectors) * 512
         filled = bytearray(raw)
         for at in range(raw_dir, raw_dir + own.cluster_sectors * 512, 32):
-            filled[at] = (
-                filled[at] or 0xE5
-            )  # no end of the directory in its first cluster, so that the chain is followed
+            # no end of the directory in its first cluster, so that the chain is followed
+            filled[at] = filled[at] or 0xE5
         assert "EFI" in listing(read_fat(of(filled), 0)).missing
 
 

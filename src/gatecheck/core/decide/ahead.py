@@ -382,9 +382,8 @@ def _looks_next(after: _AfterFirst, checks: Sequence[Prospect]) -> _Followed:
     ends = np.cumsum([0, *(len(p.move.outcomes) for p in checks)]).tolist()
     counts = (after.chance[:, None] * joint[:, :, 0] >= _NEGLIGIBLE) | starts | booted[:, None]
     place = {p.move.id: index for index, p in enumerate(after.short)}
-    counts &= after.owner[:, None] != np.repeat(
-        [place[p.move.id] for p in checks], np.diff(ends)
-    )  # no move follows itself
+    # no move follows itself
+    counts &= after.owner[:, None] != np.repeat([place[p.move.id] for p in checks], np.diff(ends))
     return _Followed(
         BeliefBlock(_given(joint), after.used, starts.ravel(), counts.ravel()),
         joint[:, :, 0],

@@ -104,10 +104,8 @@ def make_call(model: Model, state: TicketState, held: Sequence[Held], plan: Move
     rule = applicable_rule(model, state, p_drive)
     ranked_choice = [o for o in ranked if rule is None or (o.choice == rule.choice and rule.fix in (None, o.main_fix))]
     if rule is not None and not ranked_choice and state.facts.get("consent") == "refused":
-        rule, ranked_choice = (
-            None,
-            list(ranked),
-        )  # what the trade asks for is against the customer's word: the best of what is left
+        # what the trade asks for is against the customer's word: the best of what is left
+        rule, ranked_choice = (None, list(ranked))
     best = ranked_choice[0] if ranked_choice else None
     if (
         rule is None
@@ -115,9 +113,8 @@ def make_call(model: Model, state: TicketState, held: Sequence[Held], plan: Move
         and balance["release"] >= model.knowledge.plan["made_started"]
         and not _left_in_it(model, state)
     ):
-        best = next(
-            (o for o in ranked if o.choice == "release"), best
-        )  # what starts is not mended further: what is left proves it
+        # what starts is not mended further: what is left proves it
+        best = next((o for o in ranked if o.choice == "release"), best)
     holding = {h.move for h in held}
     main = model.knowledge.fixes[best.main_fix] if best and best.main_fix else None
     due = [*looks_due(model, state, main, holding), *seen_once(model, state, main, holding)] if main else []

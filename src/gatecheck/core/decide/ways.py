@@ -267,9 +267,8 @@ def _best_cures(model: Model, names: Sequence[str], how: How, worth: float) -> t
         )
         costs[row] = np.where(final.gone >= _CURES, cost, np.inf)
         curable |= final.gone >= _CURES
-    costs[-1] = np.where(
-        curable, np.inf, nothing
-    )  # however dear its cure is, what the bench can cure is not sent away for that
+    # however dear its cure is, what the bench can cure is not sent away for that
+    costs[-1] = np.where(curable, np.inf, nothing)
     best = costs.argmin(axis=0)
     return costs.min(axis=0), [usable[i].id if i < len(usable) else None for i in best]
 

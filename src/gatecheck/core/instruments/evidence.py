@@ -44,9 +44,8 @@ def expected_drive(capture: Capture, facts: Facts, *, with_pages: bool = False) 
     its health, behind USB too where there is no other."""
     candidates = system_candidates(capture, facts)
     if not candidates and with_pages and not any(d.bus not in OUTSIDE for d in capture.drives):
-        candidates = [
-            d for d in capture.drives if d.bus != SD and d.weights
-        ]  # no other: the machine's drive may hang on a bridge
+        # no other: the machine's drive may hang on a bridge
+        candidates = [d for d in capture.drives if d.bus != SD and d.weights]
     if with_pages and len(candidates) == 1 and not candidates[0].weights:
         return None
     return candidates[0] if len(candidates) == 1 else None
@@ -123,9 +122,10 @@ def _mains(facts: Facts, capture: Capture) -> list[Json]:
     """Whether a machine with a battery hangs on mains."""
     told = capture.state.told if capture.state else {}
     kinds = {name.removesuffix("/type"): kind for name, kind in told.items() if re.fullmatch(r"power/[^/]+/type", name)}
+    # a charger may come in by USB
     online = {
         kind: {told.get(f"{name}/online") for name, own in kinds.items() if own == kind} for kind in ("Mains", "USB")
-    }  # a charger may come in by USB
+    }
     value = "connected" if "1" in online["Mains"] | online["USB"] else "battery" if online["Mains"] == {"0"} else None
     if value is None or facts.get("mains") == value:
         return []
@@ -163,9 +163,8 @@ def storage_mode(capture: Capture, drive: Drive | None) -> tuple[str, PciDevice]
     if hiding:
         return "raid", hiding[0]
     block = capture.block_of(drive) if drive else None
-    own = [
-        d for d in devices if block and d.place.startswith(_ROOT) and f"/{d.place}/" in block.path
-    ]  # a card obeys no setting of the firmware
+    # a card obeys no setting of the firmware
+    own = [d for d in devices if block and d.place.startswith(_ROOT) and f"/{d.place}/" in block.path]
     for device in reversed(own):
         if device.kind.startswith(_AHCI):
             return "ahci", device
@@ -220,9 +219,8 @@ def order_value(firmware: Firmware) -> str | None:
         return None
     system = [e for e in tried if e.target == PRESENT]
     if not system:
-        return (
-            None if {e.target for e in tried} & {DISK, STALE} else "system-absent"
-        )  # a stale one may be the system's own
+        # a stale one may be the system's own
+        return None if {e.target for e in tried} & {DISK, STALE} else "system-absent"
     first = next((e for e in tried if _can_start(e)), None)
     return "system-first" if first is system[0] else "other-first"
 

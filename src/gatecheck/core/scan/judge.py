@@ -286,9 +286,8 @@ def _stall_share(found: ReadMap, tried: Flags, usual: Floats, by_place: Ints) ->
     beyond."""
     expected = np.zeros(len(found))
     expected[by_place] = usual * found.sectors[by_place]
-    fresh = found.lba >= np.maximum.accumulate(
-        found.lba
-    )  # who goes back to what failed before meets what fails, not a stall
+    # who goes back to what failed before meets what fails, not a stall
+    fresh = found.lba >= np.maximum.accumulate(found.lba)
     counted = tried & (fresh | (found.state == READ))
     hung, many = (
         ((found.ms >= _STALL_MS) & (found.ms > expected + _STALL_MS) & (found.ms > 2.5 * expected))[counted],
@@ -343,14 +342,12 @@ def _seconds_left(
     if not done.any():
         return None
     read = state == READ
-    drag = (
-        float(ms[read].sum() / max(float((usual[read] * sectors[read]).sum()), 1e-9)) if read.any() else 1.0
-    )  # what comes on top: seeks, other load
+    # what comes on top: seeks, other load
+    drag = float(ms[read].sum() / max(float((usual[read] * sectors[read]).sum()), 1e-9)) if read.any() else 1.0
     seconds = float((usual[left] * sectors[left]).sum()) / 1000.0 * min(drag, 2.0)
     if left.any() and (state == UNREADABLE).any():
-        near = (
-            np.convolve((state == UNREADABLE).astype(np.float64), np.ones(9))[4 : 4 + len(state)] > 0
-        )  # "same" is as long as the longer of the two
+        # "same" is as long as the longer of the two
+        near = np.convolve((state == UNREADABLE).astype(np.float64), np.ones(9))[4 : 4 + len(state)] > 0
         troubled = left & near
         cost = float(np.median(ms[state == UNREADABLE]))
         seconds += float(troubled.sum()) * cost / 1000.0 * 0.5

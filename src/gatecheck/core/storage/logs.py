@@ -224,9 +224,8 @@ def _ata_error(
 
 def _lba(fields: dict[str, Value]) -> int:
     if "lba" in fields:
-        return (
-            _int(fields, "lba") | (_int(fields, "device") & 0xF) << 24
-        )  # 28-bit: the top four bits stand in the device register
+        # 28-bit: the top four bits stand in the device register
+        return _int(fields, "lba") | (_int(fields, "device") & 0xF) << 24
     parts = fields["lba_parts"]
     assert isinstance(parts, bytes)
     return int.from_bytes(bytes(parts[place] for place in at.LBA_ORDER), "little")

@@ -45,9 +45,8 @@ def capture_of(session: Session, pages: list[tuple[dict[str, Any], bytes]], orde
     with zipfile.ZipFile(buffer, "w", zipfile.ZIP_DEFLATED) as archive:
         members = {NAME: manifest} | {path: data for path, (line, data) in newest.items() if line["status"] == "ok"}
         for path, data in members.items():
-            entry = zipfile.ZipInfo(
-                path
-            )  # what packs too well looks like a bomb to whoever opens it: nothing is accepted that cannot be read
+            # what packs too well looks like a bomb to whoever opens it: nothing is accepted that cannot be read
+            entry = zipfile.ZipInfo(path)
             entry.compress_type = (
                 zipfile.ZIP_DEFLATED if len(zlib.compress(data, 1)) * _SAFE_RATIO > len(data) else zipfile.ZIP_STORED
             )

@@ -181,9 +181,8 @@ class DriveCopies:
             ticket_id, str(order.body["device"])
         ):  # a copy of a card beside it makes nothing of the machine's safe
             entry |= {"move": "copy-data", "outcome": "complete" if is_whole else "partial"}
-        self.tickets.append_all(
-            ticket_id, [(entry, f"copy-{order.id}")], by=_BY
-        )  # by its key once, whatever dies between this and the end
+        # by its key once, whatever dies between this and the end
+        self.tickets.append_all(ticket_id, [(entry, f"copy-{order.id}")], by=_BY)
 
         def end(connection: Connection) -> None:
             links.end_order(connection, order.id, "done", words.say(said)[:300], now())

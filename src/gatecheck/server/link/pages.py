@@ -65,9 +65,8 @@ class Pages:
         if data and held + len(data) > _MOST_BYTES:  # what does not fit into the capture is said in it
             page, data = _skipped(page, f"the capture is full: {_MOST_BYTES >> 20} MiB"), b""
         if page.kind == "read-map":
-            self.copies.copies.sync(
-                link.ticket_id, own.id
-            )  # what the map says is read is on the disk before the map is
+            # what the map says is read is on the disk before the map is
+            self.copies.copies.sync(link.ticket_id, own.id)
         with self.shop.database.write() as connection:
             at = links.acknowledged(connection, session.id)
             if page.seq == at + 1:

@@ -220,9 +220,8 @@ def _for_the_probe(router: APIRouter, links: Links) -> None:
         blake2: str = "",
         crc: Annotated[int | None, Query(ge=0)] = None,
     ) -> dict[str, Any]:
-        parts = [
-            part async for part in request.stream() if part
-        ]  # as they came: joining them would be one more copy of it all
+        # as they came: joining them would be one more copy of it all
+        parts = [part async for part in request.stream() if part]
         return await run_in_threadpool(
             links.orders.receive, secret, session, order, at, parts, blake2 if crc is not None else sha256, zeros, crc
         )

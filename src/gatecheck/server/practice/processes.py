@@ -27,10 +27,8 @@ class PracticeProcesses:
 
     def start(self, ticket_id: int, command: Sequence[str], secret: str, spool: str) -> None:
         """`secret`: the link's; `spool`: the folder where its pages wait, which goes with it."""
-        own = {
-            **os.environ,
-            "GATECHECK_SECRET": secret,
-        }  # not among its arguments, which any user of this computer can list
+        # not among its arguments, which any user of this computer can list
+        own = {**os.environ, "GATECHECK_SECRET": secret}
         process = subprocess.Popen(
             command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True, env=own
         )

@@ -252,9 +252,8 @@ class Tickets:
             folded = fold_ticket(shop.model, row, longer, fresh=len(longer) - len(tape)) if fresh else self.folded(row)
             self._writable([e.body for e in longer[len(tape) :]])
             self._breaks_nothing(row, folded)
-            view = ticket_view(
-                row, folded, shop.words, []
-            )  # nothing is kept that cannot be folded, said and shown again
+            # nothing is kept that cannot be folded, said and shown again
+            view = ticket_view(row, folded, shop.words, [])
             with shop.database.write() as connection:
                 if tickets.tape_length(connection, ticket_id) != len(tape):
                     continue  # somebody was faster: check against the longer tape

@@ -133,9 +133,8 @@ def _value(value: object) -> object:
 
 def verdict(report: Mapping[str, Any]) -> Said:
     """One sentence."""
-    hurt = [
-        f for f in report["findings"] if f["severity"] == DAMAGE
-    ]  # each is one thing, however many places it touches
+    # each is one thing, however many places it touches
+    hurt = [f for f in report["findings"] if f["severity"] == DAMAGE]
     values = {
         "kind": report["kind"],
         "label": report["label"],

@@ -452,9 +452,8 @@ def code_lines(rows):
     ]
 
 
-UNSHOWN = re.compile(
-    "[\x00-\x1f\x7f-\x9f]"
-)  # a drive's model or a bench's name is whatever it says: none of it is an order to the console
+# a drive's model or a bench's name is whatever it says: none of it is an order to the console
+UNSHOWN = re.compile("[\x00-\x1f\x7f-\x9f]")
 LOOKS = {
     "plain": "\x1b[0;37m",
     "title": "\x1b[0;30;47m",
@@ -482,9 +481,10 @@ class Console:
         self.last = lines
         out = ["\x1b[H"]
         for number, (look, line) in enumerate(lines):
+            # a code is of one brightness, or it is not read
             text = re.sub(
                 "[█▀▄]", lambda found: LOOKS["strong"] + found[0], line.ljust(size.columns)[: size.columns], count=1
-            )  # a code is of one brightness, or it is not read
+            )
             out.append("{}{}{}".format(LOOKS[look], text, "\r\n" if number + 1 < len(lines) else ""))
         sys.stdout.write("".join(out))
         sys.stdout.flush()
@@ -534,10 +534,8 @@ class Stick:
             self.facts.get("bios_date", ""),
         )
         if os.path.isfile("/sys/firmware/efi/efivars/SecureBoot-8be4df61-93ca-11d2-aa0d-00e098032b8c"):
-            with (
-                contextlib.suppress(OSError),
-                open("/sys/firmware/efi/efivars/SecureBoot-8be4df61-93ca-11d2-aa0d-00e098032b8c", "rb") as variable,
-            ):
+            place = "/sys/firmware/efi/efivars/SecureBoot-8be4df61-93ca-11d2-aa0d-00e098032b8c"
+            with contextlib.suppress(OSError), open(place, "rb") as variable:
                 s.mode += ", Secure Boot " + ("on" if variable.read()[-1:] == b"\1" else "off")
 
     def say(self, text):

@@ -508,9 +508,8 @@ def _set(entries: Sequence[tuple[int, bytes]], need: int) -> Set:
     letters = stream[3]
     named = b"".join(p[2:32] for p in parts[1:] if p[0] | IN_USE == NAME)[: 2 * letters]
     name = name_of_utf16(named)
-    deleted = not head[0] & IN_USE and not (
-        len(parts) > 1 and all(p[0] & IN_USE for p in parts[1:])
-    )  # who deletes one takes all its parts out of use
+    # who deletes one takes all its parts out of use
+    deleted = not head[0] & IN_USE and not (len(parts) > 1 and all(p[0] & IN_USE for p in parts[1:]))
     sound = (
         bool(head[0] & IN_USE)
         and len(parts) == need == head[1] + 1

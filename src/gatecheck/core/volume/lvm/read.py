@@ -83,9 +83,8 @@ def _text(own: _Bytes, at: int, size: int) -> str:
     if not 0 < length <= _MOST_TEXT or not _UNIT <= place < size:
         return ""
     raw = own.read(at + place, min(length, size - place), "LVM description")
-    raw += (
-        own.read(at + _UNIT, length - len(raw), "LVM description") if len(raw) < length else b""
-    )  # the text runs in a ring
+    # the text runs in a ring
+    raw += own.read(at + _UNIT, length - len(raw), "LVM description") if len(raw) < length else b""
     return raw.rstrip(b"\0").decode("utf-8", "replace")
 
 
@@ -148,9 +147,8 @@ def _group(text: str) -> VolumeGroup:
         for disk, value in _section(own, "physical_volumes").items()
         if isinstance(value, dict)
     }
-    only = (
-        next(iter(disks)) if len(disks) == 1 else None
-    )  # with several, which of them this is does not stand in their description
+    # with several, which of them this is does not stand in their description
+    only = next(iter(disks)) if len(disks) == 1 else None
     volumes: list[LogicalVolume] = []
     for title, volume in list(_section(own, "logical_volumes").items())[:_MOST_VOLUMES]:
         if isinstance(volume, dict):

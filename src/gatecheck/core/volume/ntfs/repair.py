@@ -38,9 +38,8 @@ _DAY = 133_700_000_000_000_000
 def ntfs_groups(volume: Ntfs, report: Report) -> list[Callable[[], RepairGroup | None]]:
     own = _Ntfs(volume, {f.id for f in report.findings})
     if volume.size > (volume.last - volume.first + 1) * volume.disk.sector:
-        return [
-            own.copies
-        ]  # it says that it is larger than its partition: before that is put right, nothing else can be
+        # it says that it is larger than its partition: before that is put right, nothing else can be
+        return [own.copies]
     return [
         own.copies,
         own.revived,
