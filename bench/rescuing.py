@@ -51,11 +51,11 @@ class FileDisk(PracticeDisk):
 
 def as_probe(place: str, rest: list[str]) -> int:
     from gatecheck.practice.patients import _machine
-    from gatecheck.probe import gatecheck_probe
+    from gatecheck.probe.main import main as probe_main
 
     disk = FileDisk(os.path.getsize(place) // 512, place=place)
     machine = _machine("Ferrow Adze-22", {"sda": AtaDrive("QUARRY FLINT S1", "QF0-BENCH-1", disk, 100, rotation=0)})
-    return int(gatecheck_probe.main(rest, machine=machine))
+    return int(probe_main(rest, machine=machine))
 
 
 def made(place: Path, mib: int) -> None:

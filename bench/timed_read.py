@@ -15,13 +15,14 @@ import time
 from pathlib import Path
 from typing import Any
 
-from gatecheck.probe import gatecheck_probe
+from gatecheck.probe.machine import Machine
+from gatecheck.probe.scan import Scan
+from gatecheck.probe.worker import Worker
 
-probe: Any = gatecheck_probe
 BLOCK = 2048
 
 
-class Limited(probe.Machine):  # type: ignore[misc]
+class Limited(Machine):  # type: ignore[misc]
     """This machine, with a source that gives so many MB/s."""
 
     def __init__(self, mb_s: float | None) -> None:
@@ -42,8 +43,8 @@ class Limited(probe.Machine):  # type: ignore[misc]
 
 def scanned(device: str, sectors: int, mb_s: float | None, keep: Any = None) -> float:
     """Seconds that a whole read takes."""
-    worker = probe.Worker(Limited(mb_s), device, 512, BLOCK, 30, keep=keep is not None)
-    own = probe.Scan(worker, sectors, BLOCK, keep=keep)
+    worker = Worker(Limited(mb_s), device, 512, BLOCK, 30, keep=keep is not None)
+    own = Scan(worker, sectors, BLOCK, keep=keep)
     began = time.perf_counter()
     for _ in own.steps():
         pass

@@ -8,7 +8,7 @@ from functools import cache
 from pathlib import Path
 
 from gatecheck.practice.patients import patient
-from gatecheck.probe import gatecheck_probe
+from gatecheck.probe.main import main
 
 CAPTURES = "GATECHECK_CAPTURES"
 """names the folder of a run of the tests in which they are kept; `conftest.py` makes it and takes it away"""
@@ -33,5 +33,5 @@ def _read(name: str) -> bytes:
     with tempfile.TemporaryDirectory() as folder:
         out = Path(folder) / "machine.gcap"
         options = ["--out", str(out), "--spool", str(Path(folder) / "spool"), "--wait", "5"]
-        assert gatecheck_probe.main(options, machine=patient(name).connected(), say=lambda text: None) == 0
+        assert main(options, machine=patient(name).connected(), say=lambda text: None) == 0
         return out.read_bytes()

@@ -193,19 +193,20 @@ def test_the_console_script_runs_and_never_shows_a_traceback() -> None:
 
 
 def test_the_probe_is_written_as_it_ships_or_with_its_address(
-    capsys: pytest.CaptureFixture[str], tmp_path: Path
+    capfdbinary: pytest.CaptureFixture[bytes], tmp_path: Path
 ) -> None:
+    def files(probe: bytes) -> dict[str, str]:
+        with zipfile.ZipFile(io.BytesIO(probe)) as archive:
+            return {name: archive.read(name).decode() for name in archive.namelist()}
+
     assert main(["probe"]) == 0
-    shipped = capsys.readouterr().out
-    compile(shipped, "probe", "exec")
-    assert 'SERVER = ""' in shipped
-    out = tmp_path / "probe.py"
+    sys.stdout.flush()
+    shipped, out = files(capfdbinary.readouterr().out), tmp_path / "probe.pyz"
     assert main(["probe", "--out", str(out), "--server", "http://10.0.0.7:8765/", "--secret", "k'9\"x"]) == 0
-    filled = out.read_text()
-    assert len(filled.splitlines()) == len(shipped.splitlines())
-    changed = {a: b for a, b in zip(shipped.splitlines(), filled.splitlines(), strict=True) if a != b}
+    filled = files(out.read_bytes())
+    assert [name for name in shipped if shipped[name] != filled[name]] == ["gatecheck_probe/address.py"]
     values: dict[str, str] = {}
-    exec("\n".join(changed.values()), values)
+    exec(filled["gatecheck_probe/address.py"], values)
     assert (values["SERVER"], values["SECRET"]) == ("http://10.0.0.7:8765", "k'9\"x")
 
 

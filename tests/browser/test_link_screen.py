@@ -128,7 +128,7 @@ def test_a_link_is_made_shown_and_ended(server: Any, window: Window) -> None:
     secret = re.search(r"/s/(\S+)", command)
     assert secret is not None
     assert HTTP.get(f"{server.url}/s/{secret[1]}", timeout=10).text.startswith("#!/bin/sh")
-    assert HTTP.get(f"{server.url}/p/{secret[1]}", timeout=10).text.startswith("#!/usr/bin/env python3")
+    assert HTTP.get(f"{server.url}/p/{secret[1]}", timeout=10).content.startswith(b"#!/usr/bin/env python3")
     expect(sheet.get_by_role("img", name=re.compile("^http"))).to_be_visible()
     page.keyboard.press("x")
     expect(sheet).to_contain_text("Link ended")

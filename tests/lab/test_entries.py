@@ -19,7 +19,8 @@ from gatecheck.adapters.disk_image import ImageSectors
 from gatecheck.cli.main import main
 from gatecheck.core.disk.division import division_of
 from gatecheck.core.firmware import encode as fw
-from gatecheck.probe import gatecheck_probe as probe
+from gatecheck.probe.base import PageRead
+from gatecheck.probe.spool import Spool
 
 OWN, OTHER_DISK = "EFI/loft/start.efi", "0D7B42F8-1C95-4A6E-8F30-B94D617C2E55"
 DOS = "\\EFI\\loft\\start.efi"
@@ -71,10 +72,10 @@ CASES: dict[str, tuple[Mapping[str, bytes], Entries]] = {
 
 
 def capture(place: Path, pages: Mapping[str, bytes]) -> Path:
-    spool = probe.Spool(str(place.with_suffix(".spool")))
+    spool = Spool(str(place.with_suffix(".spool")))
     spool.begin()
     for path, data in pages.items():
-        spool.add(probe.PageRead(path, "uefi-variable", "", "file", None), "offline", "ok", "", data)
+        spool.add(PageRead(path, "uefi-variable", "", "file", None), "offline", "ok", "", data)
     spool.write_capture(str(place), {"mode": "uefi", "machine": "x86_64", "firmware_bits": "64"})
     return place
 

@@ -61,7 +61,8 @@ class Linked:
             link = self.server.call("GET", f"/api/tickets/{self.number}/link")
             orders = link["orders"]
             if link["progress"] and link["progress"]["waits_for_key"]:  # the first write to this drive
-                assert "QX-100417" in self.machine.shown(), "its serial number stands on the machine's screen"
+                self.machine.until("Press Y to allow it")  # the screen is drawn a moment after the bench is told
+                assert "QX-100417" in self.machine.ever(), "its serial number stands on the machine's screen"
                 self.machine.tell("sendkey y")
             if len(orders) >= least and all(o["state"] != "waiting" for o in orders):
                 return

@@ -14,7 +14,7 @@ from gatecheck.core.disk.sectors import CapturedSectors
 from gatecheck.core.volume.fat.encode import fat_volume
 from gatecheck.core.volume.fat.layout import FatVolume, listing, read_fat
 from gatecheck.practice.patients import LOADER
-from gatecheck.probe import gatecheck_probe as probe
+from gatecheck.probe.volumes import system_partition, unpacked
 
 pytestmark = [
     pytest.mark.lab_all,
@@ -89,8 +89,8 @@ def test_what_others_wrote_is_read(
         for p, data in wanted.items()
     }
     # what the probe hands on is enough to list it all, and to see what every loader is
-    packed = probe.system_partition(lambda lba, count: raw[lba * sector : (lba + count) * sector], 0, sector)
-    walked = read_fat(CapturedSectors(dict(probe.unpacked(packed, sector)), sector=sector), 0)
+    packed = system_partition(lambda lba, count: raw[lba * sector : (lba + count) * sector], 0, sector)
+    walked = read_fat(CapturedSectors(dict(unpacked(packed, sector)), sector=sector), 0)
     told = listing(walked)
     assert (set(told.files), told.missing) == (set(found), {})
     assert {p: walked.head(f, HEAD) for p, f in told.files.items() if p.upper().endswith(".EFI")} == {

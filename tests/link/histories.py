@@ -4,11 +4,14 @@ back."""
 
 from __future__ import annotations
 
+import base64
 import copy
+import hashlib
 import itertools
 import random
 import tempfile
 import uuid
+import zlib
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass, field
@@ -22,7 +25,12 @@ from gatecheck.core.disk.encode import gpt_end, gpt_start
 from gatecheck.practice.drives import AtaDrive, PracticeDisk
 from gatecheck.practice.machine import FilledDisk, PracticeMachine
 from gatecheck.practice.patients import patient
-from gatecheck.probe import gatecheck_probe as probe
+from gatecheck.probe.base import Gone, Refused
+from gatecheck.probe.link import Link
+from gatecheck.probe.orders import validated_orders
+from gatecheck.probe.probe import Probe
+from gatecheck.probe.reader import Reader
+from gatecheck.probe.spool import Spool
 from gatecheck.server.app import create_app
 from gatecheck.server.link import sessions
 from gatecheck.server.services import Services, open_services
@@ -39,7 +47,7 @@ class Killed(BaseException):
     """The probe dies here."""
 
 
-class Inline(probe.Reader):  # type: ignore[misc]
+class Inline(Reader):  # type: ignore[misc]
     """Calls to drives in this very process."""
 
     def run(self, call: Any) -> tuple[str, str, bytes]:
@@ -97,16 +105,16 @@ _folders: list[tempfile.TemporaryDirectory[str]] = []
 
 
 @cache
-def _pages(order: tuple[str, ...]) -> tuple[probe.Spool, dict[str, str]]:
+def _pages(order: tuple[str, ...]) -> tuple[Spool, dict[str, str]]:
     drives = three_drives()
     names = {
         f"sd{'abcd'[place]}": _twin(drives, serial) if serial.endswith("'") else drives[serial]
         for place, serial in enumerate(order)
     }
     _folders.append(tempfile.TemporaryDirectory(prefix="gatecheck-histories-"))
-    spool, machine = probe.Spool(_folders[-1].name), machine_with(names)
+    spool, machine = Spool(_folders[-1].name), machine_with(names)
     spool.begin()
-    probe.Probe(machine, spool, None, lambda text: None, Inline()).read("offline")
+    Probe(machine, spool, None, lambda text: None, Inline()).read("offline")
     return spool, machine.facts()
 
 
@@ -125,7 +133,7 @@ def _twin(drives: Mapping[str, AtaDrive], named: str) -> AtaDrive:
     return own
 
 
-class Wire(probe.Link):  # type: ignore[misc]
+class Wire(Link):  # type: ignore[misc]
     """The probe's link over a server without a socket. `at_call`: what happens before each request."""
 
     def __init__(self, client: TestClient, secret: str, at_call: Any) -> None:
@@ -153,11 +161,11 @@ class Wire(probe.Link):  # type: ignore[misc]
     @staticmethod
     def _raise(answer: Any) -> None:
         if answer.status_code in (401, 404, 410):
-            raise probe.Gone(answer.text)
+            raise Gone(answer.text)
         if answer.status_code >= 500:
             raise AssertionError(answer.text)
         if answer.status_code >= 400:
-            raise probe.Refused(answer.json()["detail"])
+            raise Refused(answer.json()["detail"])
 
 
 class _Open:
@@ -230,8 +238,8 @@ class History:
             self.copy,
             0,
             [data],
-            probe.hashlib.blake2b(data, digest_size=32).hexdigest(),
-            probe.zlib.crc32(data),
+            hashlib.blake2b(data, digest_size=32).hexdigest(),
+            zlib.crc32(data),
         )
         copies.zeros(self.number, self.copy, 1 << 20, SIZE - (1 << 20))
 
@@ -264,7 +272,7 @@ class History:
             orders = [o for o in links.orders_of(connection, self.number) if o.is_handed_out]
         mends = [w for o in orders if o.body["order"] == "mend" and o.body["drive"] == serial for w in o.body["writes"]]
         if serial in self.confirmed or any(
-            w["at"] <= at and at + len(data) <= w["at"] + len(probe.base64.b64decode(w["after"])) for w in mends
+            w["at"] <= at and at + len(data) <= w["at"] + len(base64.b64decode(w["after"])) for w in mends
         ):
             return
         self.wrong.append(f"byte {at} of {serial}, which nobody confirmed")
@@ -307,9 +315,9 @@ class History:
             self.ask_for_something()
 
     def _probe(self) -> Any:
-        own = probe.Probe(
+        own = Probe(
             self.machine,
-            probe.Spool(str(self.at.folder / f"spool-{self.number}-{self.sessions}")),
+            Spool(str(self.at.folder / f"spool-{self.number}-{self.sessions}")),
             None,
             lambda text: None,
             Inline(),
@@ -327,7 +335,7 @@ class History:
                 )
             for _ in range(turns):
                 found = self.lives.link.call("GET", "/orders?session=" + self.lives.link.session)
-                for order in probe.validated_orders(found["orders"]):
+                for order in validated_orders(found["orders"]):
                     result, detail = self.lives.work(order)
                     self.story.append(f"order {order['id']} {order['order']}: {result} {detail[:60]}")
                     self.lives.push()
@@ -341,7 +349,7 @@ class History:
             if self.rng.random() < 0.5:
                 self.sessions += 1  # the live system was started anew: what it kept is gone, and names may have moved
                 self.swap()
-        except (probe.Gone, probe.Refused) as error:
+        except (Gone, Refused) as error:
             self.story.append(f"link: {str(error)[:80]}")
             self.lives = None
 

@@ -18,7 +18,13 @@ from benches import Bench
 from gatecheck.core.capture.identity import Identity
 from gatecheck.core.work.job import SeenDrive
 from gatecheck.practice.patients import patient
-from gatecheck.probe.gatecheck_probe import FILL_STEP, Link, Machine, Outbox, Probe, Refused, Spool
+from gatecheck.probe.base import Refused
+from gatecheck.probe.link import Link
+from gatecheck.probe.machine import Machine
+from gatecheck.probe.probe import Probe
+from gatecheck.probe.settings import FILL_STEP
+from gatecheck.probe.spool import Spool
+from gatecheck.probe.worker import Outbox
 from gatecheck.server.copies.service import Copies
 from gatecheck.server.link.drive_restore import DriveRestores, _Target
 from gatecheck.store import StoreError

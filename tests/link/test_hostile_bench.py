@@ -13,7 +13,10 @@ from typing import Any
 import pytest
 
 from gatecheck.practice.patients import patient
-from gatecheck.probe import gatecheck_probe as probe
+from gatecheck.probe import link, probe
+from gatecheck.probe import main as probe_main
+from gatecheck.probe.main import main
+from gatecheck.probe.reader import Reader
 
 SECRET = "1-k7qdm2xp45"
 Answer = Callable[[str, int], tuple[int, bytes, dict[str, str]]]
@@ -64,7 +67,7 @@ def bench() -> Iterator[Callable[..., Bench]]:
         one.server.server_close()
 
 
-class Inline(probe.Reader):  # type: ignore[misc]
+class Inline(Reader):  # type: ignore[misc]
     def run(self, call: Any) -> tuple[str, str, bytes]:
         found: tuple[str, str, bytes] = self._answer(call)
         return found
@@ -72,13 +75,13 @@ class Inline(probe.Reader):  # type: ignore[misc]
 
 def survives(own: Bench, folder: Path, monkeypatch: pytest.MonkeyPatch) -> list[str]:
     """What the probe said on its terminal until it ended."""
-    monkeypatch.setattr(probe, "RETRY_SECONDS", 0.01)
+    monkeypatch.setattr(link, "RETRY_SECONDS", 0.01)
     monkeypatch.setattr(probe, "PULL_SECONDS", 0.0)
-    monkeypatch.setattr(probe, "Reader", lambda wait=1.0: Inline(wait))
+    monkeypatch.setattr(probe_main, "Reader", lambda wait=1.0: Inline(wait))
     said: list[str] = []
     spool = folder / "spool"
     before = set(folder.rglob("*"))
-    status = probe.main(
+    status = main(
         ["--server", own.url, "--secret", SECRET, "--spool", str(spool)],
         machine=patient("two-alike").connected(),
         say=said.append,

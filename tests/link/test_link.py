@@ -17,8 +17,12 @@ import pytest
 from benches import Bench
 
 from gatecheck.practice.patients import patient
-from gatecheck.probe import gatecheck_probe as probe_module
-from gatecheck.probe.gatecheck_probe import clearance
+from gatecheck.probe.base import Gone
+from gatecheck.probe.link import Link
+from gatecheck.probe.orders import clearance
+from gatecheck.probe.probe import Probe
+from gatecheck.probe.spool import Spool
+from gatecheck.probe.words import safe_name
 from serving import HTTP
 
 
@@ -392,17 +396,17 @@ def test_an_odd_variable_blocks_nothing(bench: Bench, name: str, tmp_path: Path)
     number, secret = bench.linked("screen=no-boot-device", drive_kind="nvme")
     machine = patient("sound").connected()
     file = f"{name}-8be4df61-93ca-11d2-aa0d-00e098032b8c"
-    machine.pages = {**machine.pages, "efivars/" + probe_module.safe_name(file): bytes(4) + bytes(64 << 10)}
+    machine.pages = {**machine.pages, "efivars/" + safe_name(file): bytes(4) + bytes(64 << 10)}
     machine.files = lambda: {
         path: (f"/sys/firmware/efi/efivars/{file}" if "+" in path or "a" * 40 in path or ".." in path else path)
         for path in machine.pages
     }  # type: ignore[method-assign]
     by_place = {place: path for path, place in machine.files().items()}
     machine.read_file = lambda place: machine.pages[by_place[place]]  # type: ignore[method-assign]
-    link = probe_module.Link(bench.url, secret, lambda text: None)
-    worker = probe_module.Probe(machine, probe_module.Spool(str(tmp_path / "odd")), link, lambda text: None)
+    link = Link(bench.url, secret, lambda text: None)
+    worker = Probe(machine, Spool(str(tmp_path / "odd")), link, lambda text: None)
     machine.sleep = lambda seconds: bench.call("DELETE", f"/api/tickets/{number}/link")  # type: ignore[method-assign]
-    with pytest.raises(probe_module.Gone):
+    with pytest.raises(Gone):
         worker.linked("ab" * 8)
     captures = bench.call("GET", f"/api/tickets/{number}/captures")
     assert {d["device"] for d in captures[0]["devices"]} == {"nvme0", "sdz"}, "all else was read"
@@ -540,7 +544,7 @@ def test_what_cannot_be_stopped_is_said_and_flash_is_left_alone(tmp_path: Path) 
         return (2, b"", b"") if command[0] == 0x1B else answer(device, command, length)
 
     machine.scsi = scsi  # type: ignore[method-assign]
-    own = probe_module.Probe(machine, probe_module.Spool(str(tmp_path)), None, said.append)
+    own = Probe(machine, Spool(str(tmp_path)), None, said.append)
     own.reader.run = lambda call: own.reader._answer(call)
     own.rest()
     assert set(asked) == {"sda"}, "the flash drive beside it is asked for nothing"

@@ -11,7 +11,11 @@ import pytest
 from benches import Bench
 
 from gatecheck.practice.patients import patient
-from gatecheck.probe import gatecheck_probe as probe
+from gatecheck.probe.base import Refused
+from gatecheck.probe.link import Link
+from gatecheck.probe.orders import clearance, validated_orders, writes_sum
+from gatecheck.probe.probe import Probe
+from gatecheck.probe.spool import Spool
 
 
 def seen(bench: Bench, number: int) -> Any:
@@ -107,14 +111,13 @@ GLOBAL = "8be4df61-93ca-11d2-aa0d-00e098032b8c"
 )
 def test_only_boot_entries_and_their_order_are_written(writes: Any) -> None:
     assert (
-        probe.validated_orders([{"id": "1", "order": "entry", "device": "nvme0", "writes": writes, "clearances": {}}])
-        == []
+        validated_orders([{"id": "1", "order": "entry", "device": "nvme0", "writes": writes, "clearances": {}}]) == []
     )
 
 
 def test_a_variable_that_is_not_what_was_read_is_left_alone(tmp_path: Any) -> None:
     machine = patient("no-fallback").connected()
-    own = probe.Probe(machine, probe.Spool(str(tmp_path)), None, say=lambda text: None)
+    own = Probe(machine, Spool(str(tmp_path)), None, say=lambda text: None)
     order = {
         "id": "1",
         "writes": [
@@ -123,7 +126,7 @@ def test_a_variable_that_is_not_what_was_read_is_left_alone(tmp_path: Any) -> No
         ],
     }
     before = dict(machine.pages)
-    with pytest.raises(probe.Refused, match="BootOrder: expected what the bench has read"):
+    with pytest.raises(Refused, match="BootOrder: expected what the bench has read"):
         own.write_entry(order)
     assert machine.pages == before
 
@@ -202,8 +205,8 @@ def test_a_half_done_mending_tells_what_stands_there_now(tmp_path: Any) -> None:
             whole(lba, data)
 
     disk.write = once  # type: ignore[method-assign]
-    own = probe.Probe(machine, probe.Spool(str(tmp_path)), None, say=lambda text: None)
-    with pytest.raises(probe.Refused, match="read back"):
+    own = Probe(machine, Spool(str(tmp_path)), None, say=lambda text: None)
+    with pytest.raises(Refused, match="read back"):
         own.mend(
             {
                 "id": "1",
@@ -247,7 +250,7 @@ def test_nothing_is_written_where_the_disk_is_not_what_was_read(
     writes: list[tuple[int, bytes, bytes]], wrong: str
 ) -> None:
     machine = patient("no-table").connected()
-    with pytest.raises(probe.Refused, match=wrong):
+    with pytest.raises(Refused, match=wrong):
         machine.rewrite("sda", writes, 512, lambda who: None)
     assert machine.drives["sda"].disk.written == {}
 
@@ -261,7 +264,7 @@ def test_one_that_was_cut_is_finished_by_the_same_order_and_one_that_does_not_ho
         (9 * 512, ONES),
     ]
     disk.write = lambda lba, data: None  # type: ignore[method-assign]
-    with pytest.raises(probe.Refused, match="expected to read back"):
+    with pytest.raises(Refused, match="expected to read back"):
         machine.rewrite("sda", [(20 * 512, ZEROS, ONES)], 512, lambda who: None)
 
 
@@ -282,14 +285,14 @@ def test_one_that_was_cut_is_finished_by_the_same_order_and_one_that_does_not_ho
 )
 def test_an_order_whose_writes_are_none_is_left(writes: Any) -> None:
     order = {"id": "1", "order": "mend", "device": "sda", "disk": "sda", "writes": writes, "clearances": {}}
-    assert probe.validated_orders([order]) == []
+    assert validated_orders([order]) == []
 
 
 def test_a_clearance_is_for_just_these_bytes() -> None:
     writes = [_write(0, ZEROS, ONES)]
-    link = probe.Link("http://127.0.0.1:1", "s", print)
+    link = Link("http://127.0.0.1:1", "s", print)
     order = {"id": "7", "order": "mend", "device": "sda", "disk": "sda", "writes": writes}
-    order["clearances"] = {"write": probe.clearance("s", "7", "mend", "sda", "write:" + probe.writes_sum(writes))}
+    order["clearances"] = {"write": clearance("s", "7", "mend", "sda", "write:" + writes_sum(writes))}
     assert link.cleared(order)
     assert not link.cleared({**order, "writes": [_write(512, ZEROS, ONES)]})
-    assert not link.cleared({**order, "clearances": {"write": probe.clearance("s", "7", "mend", "sda", "write")}})
+    assert not link.cleared({**order, "clearances": {"write": clearance("s", "7", "mend", "sda", "write")}})

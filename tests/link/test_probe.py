@@ -18,48 +18,69 @@ from typing import Any
 import pytest
 
 from gatecheck.adapters.capture_files import read_path
+from gatecheck.adapters.probe_script import probe_archive, probe_files
 from gatecheck.core.disk.sectors import CapturedSectors
 from gatecheck.core.volume.fat.encode import fat_volume
 from gatecheck.core.volume.fat.layout import listing, read_fat
 from gatecheck.practice.drives import AtaDrive, BridgedDrive, ScsiDrive, SolderedDrive
 from gatecheck.practice.patients import LOADER, PATIENTS, patient
-from gatecheck.probe import gatecheck_probe as probe
+from gatecheck.probe.base import Refused
+from gatecheck.probe.commands import ata_command_12, ata_command_16, sense_of
+from gatecheck.probe.console import Terminal
+from gatecheck.probe.link import Link
+from gatecheck.probe.main import main
+from gatecheck.probe.orders import clearance
+from gatecheck.probe.probe import Probe
+from gatecheck.probe.reader import Reader
+from gatecheck.probe.spool import Spool
+from gatecheck.probe.words import reason_of
 from reading import read_capture, read_document
 
-FILE = Path(probe.__file__)
 
-
-def test_it_is_one_file_that_old_pythons_read_and_that_needs_nothing() -> None:
-    tree = ast.parse(FILE.read_text(encoding="utf-8"), feature_version=(3, 8))
-    names = {a.name for n in ast.walk(tree) if isinstance(n, ast.Import) for a in n.names}
-    names |= {n.module or "" for n in ast.walk(tree) if isinstance(n, ast.ImportFrom)}
-    assert {name.split(".")[0] for name in names} <= set(sys.stdlib_module_names)
-    assert not [n for n in ast.walk(tree) if isinstance(n, ast.Match | ast.NamedExpr)]
-    ran = subprocess.run([sys.executable, "-I", str(FILE)], capture_output=True, text=True, check=False, cwd="/")
+def test_it_is_one_file_that_old_pythons_read_and_that_needs_nothing(tmp_path: Path) -> None:
+    for name, text in probe_files().items():
+        tree = ast.parse(text, feature_version=(3, 8))
+        names = {a.name for n in ast.walk(tree) if isinstance(n, ast.Import) for a in n.names}
+        own = {n.module for n in ast.walk(tree) if isinstance(n, ast.ImportFrom) and n.level}
+        names |= {n.module or "" for n in ast.walk(tree) if isinstance(n, ast.ImportFrom) and not n.level}
+        assert {name.split(".")[0] for name in names} <= set(sys.stdlib_module_names), name
+        assert {f"{module}.py" for module in own} <= probe_files().keys(), name
+        assert not [n for n in ast.walk(tree) if isinstance(n, ast.Match | ast.NamedExpr)], name
+    place = tmp_path / "what a shell calls it"
+    place.write_bytes(probe_archive())
+    assert probe_archive() == place.read_bytes()
+    ran = subprocess.run([sys.executable, "-I", str(place)], capture_output=True, text=True, check=False, cwd="/")
     assert (ran.returncode, ran.stderr.count("\n"), "expected --out" in ran.stderr) == (2, 1, True)
+
+
+def test_it_carries_the_bench_and_the_secret_that_it_was_handed_out_for() -> None:
+    odd = "http://10.0.0.2:8765/", "7-it's \"\\n"
+    scope: dict[str, object] = {}
+    exec(probe_files(*odd)["address.py"], scope)
+    assert (scope["SERVER"], scope["SECRET"]) == ("http://10.0.0.2:8765", odd[1])
 
 
 # SAT-4, tables 145 and 147; ACS-4 for the commands
 COMMANDS = [
-    ("identify", probe.ata_command_16(4, 0xEC, 0, 1, 0), "85 08 0e 00 00 00 01 00 00 00 00 00 00 00 ec 00"),
-    ("smart data", probe.ata_command_16(4, 0xB0, 0xD0, 1, 0xC24F00), "85 08 0e 00 d0 00 01 00 00 00 4f 00 c2 00 b0 00"),
+    ("identify", ata_command_16(4, 0xEC, 0, 1, 0), "85 08 0e 00 00 00 01 00 00 00 00 00 00 00 ec 00"),
+    ("smart data", ata_command_16(4, 0xB0, 0xD0, 1, 0xC24F00), "85 08 0e 00 d0 00 01 00 00 00 4f 00 c2 00 b0 00"),
     (
         "smart log 06h",
-        probe.ata_command_16(4, 0xB0, 0xD5, 1, 0xC24F06),
+        ata_command_16(4, 0xB0, 0xD5, 1, 0xC24F06),
         "85 08 0e 00 d5 00 01 00 06 00 4f 00 c2 00 b0 00",
     ),
     (
         "smart status",
-        probe.ata_command_16(3, 0xB0, 0xDA, 0, 0xC24F00, registers=True),
+        ata_command_16(3, 0xB0, 0xDA, 0, 0xC24F00, registers=True),
         "85 06 20 00 da 00 00 00 00 00 4f 00 c2 00 b0 00",
     ),
     (
         "log ext 04h, page 7",
-        probe.ata_command_16(4, 0x2F, 0, 1, 0x0704),
+        ata_command_16(4, 0x2F, 0, 1, 0x0704),
         "85 09 0e 00 00 00 01 00 04 00 07 00 00 00 2f 00",
     ),
-    ("identify, 12", probe.ata_command_12(4, 0xEC, 0, 1, 0), "a1 08 0e 00 01 00 00 00 00 ec 00 00"),
-    ("smart data, 12", probe.ata_command_12(4, 0xB0, 0xD0, 1, 0xC24F00), "a1 08 0e d0 01 00 4f c2 00 b0 00 00"),
+    ("identify, 12", ata_command_12(4, 0xEC, 0, 1, 0), "a1 08 0e 00 01 00 00 00 00 ec 00 00"),
+    ("smart data, 12", ata_command_12(4, 0xB0, 0xD0, 1, 0xC24F00), "a1 08 0e d0 01 00 4f c2 00 b0 00 00"),
 ]
 
 
@@ -78,13 +99,13 @@ def test_commands_are_laid_out_as_the_standard_says(command: bytes, wanted: str)
     ],
 )
 def test_sense_is_read_in_both_formats(sense: str, wanted: tuple[int, int, int]) -> None:
-    assert probe.sense_of(bytes.fromhex(sense)) == wanted
+    assert sense_of(bytes.fromhex(sense)) == wanted
 
 
 def read_out(name: str, folder: Path, *, wait: float = 3.0) -> tuple[dict[str, bytes], list[dict[str, Any]]]:
     """A practice machine's capture, and the probe's own lines about it."""
     out = folder / "machine.gcap"
-    status = probe.main(
+    status = main(
         ["--out", str(out), "--spool", str(folder / "spool"), "--wait", str(wait)],
         machine=patient(name).connected(),
         say=lambda text: None,
@@ -138,8 +159,8 @@ def test_a_drive_that_hangs_hangs_a_child_only(tmp_path: Path) -> None:
 
 def test_a_drive_that_hangs_twice_is_left_alone(tmp_path: Path) -> None:
     machine = patient("hangs").connected()
-    spool = probe.Spool(str(tmp_path))
-    worker = probe.Probe(machine, spool, None, lambda text: None, probe.Reader(2.0))
+    spool = Spool(str(tmp_path))
+    worker = Probe(machine, spool, None, lambda text: None, Reader(2.0))
     machine.drives["sda"].hangs_on = "smart-data"  # type: ignore[union-attr]
     worker.read("first", device="sda")
     assert [line["status"] for line in spool.lines if line["status"] in ("hung", "skipped")] == ["hung"]
@@ -161,7 +182,7 @@ def test_a_killed_probe_goes_on_where_it_was(tmp_path: Path) -> None:
     answer = machine.scsi
     machine.scsi = lambda d, c, n: asked.append((d, c)) or answer(d, c, n)  # type: ignore[assignment, func-returns-value, method-assign]
     out = tmp_path / "again.gcap"
-    worker = probe.Probe(machine, probe.Spool(str(tmp_path / "spool")), None, lambda text: None, _Inline())
+    worker = Probe(machine, Spool(str(tmp_path / "spool")), None, lambda text: None, _Inline())
     worker.read("offline")
     worker.spool.write_capture(str(out), machine.facts())
     assert [line["path"] for line in worker.spool.lines] == [line["path"] for line in lines]
@@ -171,7 +192,7 @@ def test_a_killed_probe_goes_on_where_it_was(tmp_path: Path) -> None:
     assert set(read_path(str(out))) == {line["path"] for line in lines if line["status"] == "ok"} | {"manifest.json"}
 
 
-class _Inline(probe.Reader):  # type: ignore[misc]
+class _Inline(Reader):  # type: ignore[misc]
     """Runs calls in this process, so that a test can count them."""
 
     def run(self, call: Any) -> tuple[str, str, bytes]:
@@ -182,7 +203,7 @@ class _Inline(probe.Reader):  # type: ignore[misc]
 def test_without_sectors_nothing_is_read_from_the_medium(tmp_path: Path) -> None:
     machine = patient("growing").connected()
     machine.read_at = lambda *a: pytest.fail("the medium was read")  # type: ignore[assignment, method-assign]
-    worker = probe.Probe(machine, probe.Spool(str(tmp_path)), None, lambda text: None, _Inline())
+    worker = Probe(machine, Spool(str(tmp_path)), None, lambda text: None, _Inline())
     worker.read("offline", sectors=False)
     assert not [line for line in worker.spool.lines if "lba" in line["path"] or "part" in line["path"]]
     worker.read("look", drives=False)
@@ -191,28 +212,28 @@ def test_without_sectors_nothing_is_read_from_the_medium(tmp_path: Path) -> None
 
 
 def test_an_order_without_its_clearance_is_refused() -> None:
-    link = probe.Link("http://127.0.0.1:9", "k7qdm-2xp45", print)
+    link = Link("http://127.0.0.1:9", "k7qdm-2xp45", print)
     order: dict[str, Any] = {"id": "3", "order": "self-test", "device": "sda", "kind": "long"}
-    right = probe.clearance("k7qdm-2xp45", "3", "self-test", "sda", "stress")
+    right = clearance("k7qdm-2xp45", "3", "self-test", "sda", "stress")
     forged = [
         {},
         {"pages": right},
         {"stress": "0" * 64},
-        {"stress": probe.clearance("other", "3", "self-test", "sda", "stress")},
-        {"stress": probe.clearance("k7qdm-2xp45", "3", "self-test", "sdb", "stress")},
-        {"stress": probe.clearance("k7qdm-2xp45", "4", "self-test", "sda", "stress")},
-        {"stress": probe.clearance("k7qdm-2xp45", "3", "read", "sda", "stress")},
+        {"stress": clearance("other", "3", "self-test", "sda", "stress")},
+        {"stress": clearance("k7qdm-2xp45", "3", "self-test", "sdb", "stress")},
+        {"stress": clearance("k7qdm-2xp45", "4", "self-test", "sda", "stress")},
+        {"stress": clearance("k7qdm-2xp45", "3", "read", "sda", "stress")},
     ]
     assert link.cleared({**order, "clearances": {"stress": right}})
     assert not any(link.cleared({**order, "clearances": marks}) for marks in forged)
     assert not link.cleared(
-        {"id": "3", "order": "format", "clearances": {"": probe.clearance("k7qdm-2xp45", "3", "format", "", "")}}
+        {"id": "3", "order": "format", "clearances": {"": clearance("k7qdm-2xp45", "3", "format", "", "")}}
     )
 
 
 @pytest.mark.skipif(os.geteuid() == 0, reason="root may read drives")
 def test_it_says_that_it_must_be_root(capsys: pytest.CaptureFixture[str]) -> None:
-    assert probe.main(["--out", "/tmp/x.gcap"]) == 2
+    assert main(["--out", "/tmp/x.gcap"]) == 2
     assert "as root" in capsys.readouterr().err
 
 
@@ -220,10 +241,10 @@ def test_a_second_reading_offline_is_of_its_own_moment(tmp_path: Path) -> None:
     """And one that was cut off before it was written goes on instead."""
     machine, out = patient("growing").connected(), tmp_path / "machine.gcap"
     options = ["--out", str(out), "--spool", str(tmp_path / "spool")]
-    assert probe.main(options, machine=machine, say=lambda text: None) == 0
+    assert main(options, machine=machine, say=lambda text: None) == 0
     first = read_path(str(out))["sda/smart-data.bin"]
     machine.since -= 5000
-    assert probe.main(options, machine=machine, say=lambda text: None) == 0
+    assert main(options, machine=machine, say=lambda text: None) == 0
     assert read_path(str(out))["sda/smart-data.bin"] != first
     assert len((tmp_path / "spool" / "pages.jsonl").read_text().splitlines()) == len(
         set((tmp_path / "spool" / "pages.jsonl").read_text().splitlines())
@@ -236,7 +257,7 @@ def test_a_folder_that_cannot_be_written_is_said_before_anything_is_read(
     machine = patient("sound").connected()
     machine.nvme = lambda *a: pytest.fail("a drive was asked")  # type: ignore[assignment, method-assign]
     assert (
-        probe.main(
+        main(
             ["--out", str(tmp_path / "nowhere" / "m.gcap"), "--spool", str(tmp_path / "s")],
             machine=machine,
             say=lambda text: None,
@@ -265,7 +286,7 @@ def test_a_drive_that_reads_nothing_is_not_strained_and_one_that_was_pulled_is_n
         raise OSError(error, os.strerror(error))
 
     machine.read_at = machine.read_sector = fails  # type: ignore[assignment, method-assign]
-    worker = probe.Probe(machine, probe.Spool(str(tmp_path)), None, lambda text: None, _Inline())
+    worker = Probe(machine, Spool(str(tmp_path)), None, lambda text: None, _Inline())
     worker.read("offline", device="sda")
     alone = [line for line in worker.spool.lines if line["kind"] == "sectors"]
     assert len(alone) == 2 * lines
@@ -282,7 +303,7 @@ ATA_PATIENTS = [
 def test_nothing_is_asked_that_was_not_announced(name: str, tmp_path: Path) -> None:
     """A drive writes every command that it refuses into its error log, for good: a reading leaves none there."""
     machine = patient(name).connected()
-    probe.Probe(machine, probe.Spool(str(tmp_path)), None, lambda text: None, _Inline()).read("offline")
+    Probe(machine, Spool(str(tmp_path)), None, lambda text: None, _Inline()).read("offline")
     assert [d.refused for d in machine.drives.values() if isinstance(d, AtaDrive)] == [0] * sum(
         isinstance(d, AtaDrive) for d in machine.drives.values()
     )
@@ -327,7 +348,7 @@ def test_what_is_asked_follows_from_identify(words: dict[int, int], asked: set[s
         return bytes(raw) if raw else None
 
     machine.drives["sda"].page = page  # type: ignore[union-attr, method-assign]
-    worker = probe.Probe(machine, probe.Spool(str(tmp_path)), None, lambda text: None, _Inline())
+    worker = Probe(machine, Spool(str(tmp_path)), None, lambda text: None, _Inline())
     worker.read("offline", sectors=False)
     paths = {
         line["path"].split("/")[1].removesuffix(".bin")
@@ -339,21 +360,17 @@ def test_what_is_asked_follows_from_identify(words: dict[int, int], asked: set[s
 
 def test_an_order_is_for_a_drive_and_not_for_a_name(tmp_path: Path) -> None:
     machine = patient("two-alike").connected()
-    worker = probe.Probe(machine, probe.Spool(str(tmp_path)), None, lambda text: None, _Inline())
+    worker = Probe(machine, Spool(str(tmp_path)), None, lambda text: None, _Inline())
     assert worker.find({"device": "nvme0", "drive": "QF5-440031"}) == "nvme0"
     assert worker.find({"device": "nvme0", "drive": "QF5-440077"}) == "nvme1", (
         "it has another name since the machine was started anew"
     )
     assert worker.find({"device": "nvme0"}) == "nvme0"
-    with pytest.raises(probe.Refused, match="expected the drive QF5-000000, got none"):
+    with pytest.raises(Refused, match="expected the drive QF5-000000, got none"):
         worker.find({"device": "nvme0", "drive": "QF5-000000"})
-    hdd = probe.Probe(
-        patient("growing").connected(), probe.Spool(str(tmp_path / "b")), None, lambda text: None, _Inline()
-    )
+    hdd = Probe(patient("growing").connected(), Spool(str(tmp_path / "b")), None, lambda text: None, _Inline())
     assert hdd.find({"device": "sdb", "drive": "  qs7-310222 "}) == "sda", "told by IDENTIFY"
-    sas = probe.Probe(
-        patient("sas-disk").connected(), probe.Spool(str(tmp_path / "c")), None, lambda text: None, _Inline()
-    )
+    sas = Probe(patient("sas-disk").connected(), Spool(str(tmp_path / "c")), None, lambda text: None, _Inline())
     assert sas.find({"device": "sdc", "drive": "5000c500300417ab"}) == "sda"
 
 
@@ -368,9 +385,9 @@ def test_a_clock_far_away_breaks_nothing(year: int, tmp_path: Path, monkeypatch:
 
 def test_reading_goes_on_while_the_bench_is_away(tmp_path: Path) -> None:
     said: list[str] = []
-    link = probe.Link("http://127.0.0.1:9", "k7qdm-2xp45", said.append)
+    link = Link("http://127.0.0.1:9", "k7qdm-2xp45", said.append)
     link.session = "00" * 8
-    worker = probe.Probe(patient("growing").connected(), probe.Spool(str(tmp_path)), link, said.append, _Inline())
+    worker = Probe(patient("growing").connected(), Spool(str(tmp_path)), link, said.append, _Inline())
     pushed = worker.push
     waited: list[bool] = []
 
@@ -404,14 +421,14 @@ REASONS = [
 def test_what_is_in_the_way_is_said_in_words(error: Exception, words: str) -> None:
     if isinstance(getattr(error, "reason", None), ssl.SSLCertVerificationError):
         error.reason.verify_message = "self-signed certificate"  # type: ignore[attr-defined]
-    assert words in probe.reason_of(error)
+    assert words in reason_of(error)
 
 
 def test_a_terminal_shows_a_line_for_each_drive_and_what_to_do(tmp_path: Path) -> None:
     said: list[str] = []
     out = tmp_path / "m.gcap"
     assert (
-        probe.main(
+        main(
             ["--out", str(out), "--spool", str(tmp_path / "s")],
             machine=patient("first-sector").connected(),
             say=said.append,
@@ -436,7 +453,7 @@ class _Screen(io.StringIO):
 
 def test_only_a_terminal_has_a_foot() -> None:
     for out, shows in ((_Screen(), True), (io.StringIO(), False)):
-        terminal = probe.Terminal(out)
+        terminal = Terminal(out)
         terminal.hint("reading")
         terminal.say("done")
         assert ("reading" in out.getvalue()) is shows
@@ -446,9 +463,9 @@ def test_only_a_terminal_has_a_foot() -> None:
 def test_a_self_test_that_never_starts_hangs_a_child_only(tmp_path: Path) -> None:
     machine = patient("two-alike").connected()
     machine.nvme = lambda *asked: time.sleep(60)  # type: ignore[assignment, method-assign, return-value]
-    worker = probe.Probe(machine, probe.Spool(str(tmp_path)), None, lambda text: None, probe.Reader(0.5))
+    worker = Probe(machine, Spool(str(tmp_path)), None, lambda text: None, Reader(0.5))
     began = time.monotonic()
-    with pytest.raises(probe.Refused, match=r"no answer within 0\.5 s"):
+    with pytest.raises(Refused, match=r"no answer within 0\.5 s"):
         worker.self_test("1", "nvme0", "short")
     assert time.monotonic() - began < 30
 
@@ -466,8 +483,8 @@ def test_a_system_partition_is_listed_as_far_as_it_can_be_read(tmp_path: Path) -
     )
     folder = listing(volume).files["EFI/system"]
     disk.bad = frozenset({2048 + volume.data_at + folder.cluster - 2})
-    spool = probe.Spool(str(tmp_path / "bad"))
-    probe.Probe(machine, spool, None, lambda text: None, _Inline()).read("offline")
+    spool = Spool(str(tmp_path / "bad"))
+    Probe(machine, spool, None, lambda text: None, _Inline()).read("offline")
     out = tmp_path / "bad.gcap"
     spool.write_capture(str(out), machine.facts())
     capture = read_capture(read_path(str(out)))

@@ -3,6 +3,8 @@ whenever a link is ended."""
 
 from __future__ import annotations
 
+import base64
+import hashlib
 import threading
 from collections.abc import Callable, Iterator
 from pathlib import Path
@@ -14,7 +16,10 @@ from histories import NEW, OLD, TORN, Counter, History, counter
 
 from gatecheck.core.capture.identity import Identity
 from gatecheck.practice.drives import PracticeDisk
-from gatecheck.probe import gatecheck_probe as probe
+from gatecheck.probe import drive_writing, writing
+from gatecheck.probe.base import NotThisOne
+from gatecheck.probe.identity import Identity as probe_Identity
+from gatecheck.probe.orders import validated_orders
 from gatecheck.server.link import sessions
 from gatecheck.store import StoreError, links
 
@@ -121,10 +126,10 @@ def test_the_opened_drive_is_asked_who_it_is(own: History, change: str) -> None:
     order["identity"] = {**order["identity"], change: told[change]}
     machine = own._probe()
     if change == "wwn":
-        who = probe.Identity({"qh2-240017", "5000c500bbbbbbbb"}, (), 0)
+        who = probe_Identity({"qh2-240017", "5000c500bbbbbbbb"}, (), 0)
         assert "world wide name is 5000c500aaaaaaaa" in who.fits(order)
         return
-    with pytest.raises(probe.NotThisOne, match="expected"):
+    with pytest.raises(NotThisOne, match="expected"):
         machine.fill(order, "sdb")
     assert own.touched == set()
 
@@ -134,7 +139,8 @@ def test_a_drive_that_takes_the_place_of_another_while_it_is_filled_is_left(
 ) -> None:
     """The bench was away, the plug was pulled, another drive stands behind the descriptor: it is asked again before the
     next byte."""
-    monkeypatch.setattr(probe, "FILL_STEP", 1 << 20)
+    for module in (drive_writing, writing):
+        monkeypatch.setattr(module, "FILL_STEP", 1 << 20)
     fill(own)
     swapped = []
 
@@ -150,7 +156,7 @@ def test_a_drive_that_takes_the_place_of_another_while_it_is_filled_is_left(
     live = own._probe()
     live.link = Swapping(own.at.client, own.secret, lambda: None)
     live.link.hello(own.machine.facts(), "ab" * 8, 0)
-    order = probe.validated_orders(live.link.call("GET", "/orders?session=" + live.link.session)["orders"])[0]
+    order = validated_orders(live.link.call("GET", "/orders?session=" + live.link.session)["orders"])[0]
     result, detail = live.work(order)
     assert (result, live.wrote, "got one that says qs1-120664" in detail) == ("failed", True, True)
     assert swapped == [1 << 20]
@@ -172,7 +178,7 @@ def test_a_drive_without_an_identity_is_written_to_by_nobody(own: History, body:
     live = own._probe()
     for drive in (None, "", "0000"):
         order = {**body, "id": "1", "drive": drive}
-        with pytest.raises(probe.NotThisOne, match="named by its serial number"):
+        with pytest.raises(NotThisOne, match="named by its serial number"):
             live.write(order)
     assert own.touched == set()
 
@@ -189,7 +195,7 @@ def test_of_twins_neither_is_read_or_written(own: History, serial: str) -> None:
         {"order": "read"},
         {"order": "self-test", "kind": "short"},
     ):
-        with pytest.raises(probe.NotThisOne, match=r"got two that say they are it: sd. and sdd; unplug one"):
+        with pytest.raises(NotThisOne, match=r"got two that say they are it: sd. and sdd; unplug one"):
             live.find({"id": "1", "device": "sdd", "disk": "sdd", "drive": serial, **order})
     own.list_drives()
     targets = {
@@ -267,7 +273,7 @@ def test_a_fill_that_is_not_wanted_any_more_writes_nothing(own: History, what: s
         live = own._probe()
         live.link.hello(own.machine.facts(), "ab" * 8, 0)
         own.machine.filled = lambda disk: pytest.fail("it was opened")  # type: ignore[method-assign,assignment,return-value]
-        pulled = probe.validated_orders(live.link.call("GET", "/orders?session=" + live.link.session)["orders"])[0]
+        pulled = validated_orders(live.link.call("GET", "/orders?session=" + live.link.session)["orders"])[0]
         own.at.post(steer, do=what)
         result, detail = live.work(pulled)
         assert (result, detail) == (
@@ -289,7 +295,7 @@ def test_whether_anything_was_written_is_said_and_not_read_out_of_words(
     fill(own)
     live = own._probe()
     live.link.hello(own.machine.facts(), "ab" * 8, 0)
-    order = probe.validated_orders(live.link.call("GET", "/orders?session=" + live.link.session)["orders"])[0]
+    order = validated_orders(live.link.call("GET", "/orders?session=" + live.link.session)["orders"])[0]
     said = {
         "session": live.link.session,
         "order": order["id"],
@@ -324,7 +330,7 @@ def test_a_key_at_the_machine_is_needed_once_for_each_drive(own: History) -> Non
 def test_a_machine_without_a_keyboard_allows_nothing(own: History) -> None:
     live = own._probe()
     live.machine = type("Bare", (), {"blocks": own.machine.blocks, "scsi": own.machine.scsi})()
-    with pytest.raises(probe.NotThisOne, match="expected somebody to press Y"):
+    with pytest.raises(NotThisOne, match="expected somebody to press Y"):
         live.allow({"id": "1", "order": "fill", "drive": NEW, "size": 1}, "sdb")
 
 
@@ -336,7 +342,7 @@ def test_a_mending_that_was_out_when_the_link_ended_is_said_and_can_be_taken_bac
     assert mend(own).status_code == 201
     live = own._probe()
     live.link.hello(own.machine.facts(), "ab" * 8, 0)
-    order = probe.validated_orders(live.link.call("GET", "/orders?session=" + live.link.session)["orders"])[0]
+    order = validated_orders(live.link.call("GET", "/orders?session=" + live.link.session)["orders"])[0]
     own.end_link()
     live.mend(order, "sdc")
     assert own.drives[TORN].disk.written
@@ -360,7 +366,7 @@ def test_a_second_machine_with_the_secret_answers_for_nothing(own: History) -> N
     mend(own)
     own.lives = own._probe()
     own.lives.link.hello(own.machine.facts(), "ab" * 8, 0)
-    order = probe.validated_orders(own.lives.link.call("GET", "/orders?session=" + own.lives.link.session)["orders"])[0]
+    order = validated_orders(own.lives.link.call("GET", "/orders?session=" + own.lives.link.session)["orders"])[0]
     at, ask = session(own, "beefbeef")
     assert ask("GET", "orders", params={"session": at}).json()["orders"] == []
     said = ask("POST", "done", json={"session": at, "order": order["id"], "result": "done", "detail": ""})
@@ -381,7 +387,7 @@ def test_a_second_machine_with_the_secret_answers_for_nothing(own: History) -> N
     assert ask(
         "POST",
         "pages",
-        json={**page, "sha256": probe.hashlib.sha256(data).hexdigest(), "data": probe.base64.b64encode(data).decode()},
+        json={**page, "sha256": hashlib.sha256(data).hexdigest(), "data": base64.b64encode(data).decode()},
     ).json() == {"acknowledged": 1}
     with own.at.house.shop.database.read() as connection:
         assert links.all_pages_of(connection, own.number, order["id"])[-1][0]["status"] == "skipped", (
@@ -395,7 +401,7 @@ def test_a_result_of_a_machine_that_took_an_order_over_hides_no_write(
     mend(own)
     live = own._probe()
     live.link.hello(own.machine.facts(), "ab" * 8, 0)
-    order = probe.validated_orders(live.link.call("GET", "/orders?session=" + live.link.session)["orders"])[0]
+    order = validated_orders(live.link.call("GET", "/orders?session=" + live.link.session)["orders"])[0]
     monkeypatch.setattr(sessions, "AWAY_SECONDS", 0.0)  # the first one is not heard any more
     at, ask = session(own, "beefbeef")
     assert [o["id"] for o in ask("GET", "orders", params={"session": at}).json()["orders"]] == [order["id"]]

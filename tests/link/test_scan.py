@@ -22,7 +22,12 @@ from gatecheck.core.scan.map_page import read_map_page, repacked
 from gatecheck.core.scan.read import READ, UNREADABLE
 from gatecheck.core.scan.view import bins_of, newly_bad
 from gatecheck.practice.patients import patient
-from gatecheck.probe import gatecheck_probe as probe
+from gatecheck.probe.base import geometry
+from gatecheck.probe.probe import Probe
+from gatecheck.probe.read_map import MAP_MAGIC, READ_ROW, MapWriter, rows_of
+from gatecheck.probe.scan import Scan
+from gatecheck.probe.spool import Spool
+from gatecheck.probe.worker import Stopped, Worker
 from serving import HTTP
 
 BLOCK = 2048
@@ -55,17 +60,17 @@ def scan(
     keep: Any = None,
     sector: int = 512,
     seconds: float = 5.0,
-) -> tuple[bytes, probe.Scan, str]:
+) -> tuple[bytes, Scan, str]:
     """(the map's piece, the scan, why it stopped)."""
-    worker = probe.Worker(drive, "sda", sector, BLOCK, seconds, keep=keep is not None)
-    own = probe.Scan(worker, SECTORS, BLOCK, known=known or [], keep=keep)
+    worker = Worker(drive, "sda", sector, BLOCK, seconds, keep=keep is not None)
+    own = Scan(worker, SECTORS, BLOCK, known=known or [], keep=keep)
     why = ""
     try:
         for count, _ in enumerate(own.steps()):
             if upto is not None and count >= upto:
                 why = "cut"
                 break
-    except probe.Stopped as error:
+    except Stopped as error:
         why = str(error)
     finally:
         worker.leave()
@@ -104,7 +109,7 @@ def test_what_does_not_read_is_found_to_the_sector_and_nothing_else_is(seed: int
     for _ in range(200):  # cut off again and again, it ends at the same
         piece, own, why = scan(Drive(bad), known=known, upto=cut, sector=sector)
         raw += piece
-        known = probe.rows_of(raw)
+        known = rows_of(raw)
         cut = cut * 2 if cut else None
         if not why:
             break
@@ -188,7 +193,7 @@ def test_a_drive_that_goes_and_says_only_that_it_failed_leaves_nothing_invented(
     raw, _, why = scan(Drive(bad, says))
     assert why in ("the drive dropped off the bus", "")
     assert unreadable(raw) <= bad | _near(bad)
-    more, own, _ = scan(Drive(bad), known=probe.rows_of(raw))
+    more, own, _ = scan(Drive(bad), known=rows_of(raw))
     assert unreadable(raw + more) == bad
     assert own.done() == (SECTORS, SECTORS)
 
@@ -212,16 +217,16 @@ def test_practice_surfaces_lead_to_their_pattern(name: str, pattern: str) -> Non
     own = patient(name).connected()
     own.pace = 1e9
     block = next(b for b in own.blocks() if b.bus != "usb")
-    sector, sectors = probe.geometry(block)
+    sector, sectors = geometry(block)
     size = (1 << 26) // sector  # large blocks: a disk in a second
-    worker = probe.Worker(own, block.name, sector, size, 30)
-    read = probe.Scan(worker, sectors, size)
+    worker = Worker(own, block.name, sector, size, 30)
+    read = Scan(worker, sectors, size)
     with_stop = 0
     try:
         for with_stop, _ in enumerate(read.steps()):
             if with_stop > 1500:
                 break
-    except probe.Stopped:
+    except Stopped:
         assert name == "stalling"
     finally:
         worker.leave()
@@ -246,8 +251,8 @@ def test_little_that_was_read_says_little() -> None:
         b"",
         b"GCMAP1\n",
         b"x" * 40,
-        probe.MapWriter(512, 100).head + b"\0\0\0\0",
-        probe.MapWriter(512, 100).head + b"\x08\0\0\0notzlib!",
+        MapWriter(512, 100).head + b"\0\0\0\0",
+        MapWriter(512, 100).head + b"\x08\0\0\0notzlib!",
     ],
 )
 def test_what_is_no_map_is_said(raw: bytes) -> None:
@@ -257,7 +262,7 @@ def test_what_is_no_map_is_said(raw: bytes) -> None:
 
 def test_pieces_that_are_packed_together_are_the_same_map() -> None:
     first, own, _ = scan(Drive({9}), upto=1)
-    second, _, _ = scan(Drive({9}), known=probe.rows_of(first))
+    second, _, _ = scan(Drive({9}), known=rows_of(first))
     one, several = read_map_page(repacked(first + second)), read_map_page(first + second)
     assert all(
         (getattr(one.blocks, name) == getattr(several.blocks, name)).all() for name in ("lba", "sectors", "ms", "state")
@@ -276,9 +281,9 @@ def test_what_was_read_twice_counts_once() -> None:
 
 
 def test_a_long_map_is_kept_short_and_goes_out_whole() -> None:
-    writer = probe.MapWriter(512, 300_000 * 8)
+    writer = MapWriter(512, 300_000 * 8)
     for place in range(300_000):
-        writer.add(probe.READ_ROW, place * 8, 8, 5.0)
+        writer.add(READ_ROW, place * 8, 8, 5.0)
     page = read_map_page(writer.take())
     own = scanned(page)
     assert (len(own.page.blocks), own.share, own.surface.pattern) == (18_750, 1.0, "clean")
@@ -287,10 +292,10 @@ def test_a_long_map_is_kept_short_and_goes_out_whole() -> None:
 
 @pytest.mark.parametrize(
     "answer",
-    ["", "x", base64.b64encode(probe.MAP_MAGIC + b"\0" * 40).decode(), base64.b64encode(b"junk").decode(), 7, None],
+    ["", "x", base64.b64encode(MAP_MAGIC + b"\0" * 40).decode(), base64.b64encode(b"junk").decode(), 7, None],
 )
 def test_a_bench_that_answers_nonsense_for_a_map_stops_nothing(answer: object) -> None:
-    assert probe.rows_of(probe.MAP_MAGIC + struct.pack("<IQI", 512, 9, 7) + b"no zlib") == []
+    assert rows_of(MAP_MAGIC + struct.pack("<IQI", 512, 9, 7) + b"no zlib") == []
 
     class Link:
         session = "s"
@@ -298,15 +303,15 @@ def test_a_bench_that_answers_nonsense_for_a_map_stops_nothing(answer: object) -
         def call(self, method: str, path: str, body: object = None, patient: bool = True) -> dict[str, object]:
             return {"map": answer}
 
-    own = probe.Probe(None, type("Spool", (), {"lines": []})(), Link())
-    assert probe.rows_of(own.map_so_far("1")) == []
+    own = Probe(None, type("Spool", (), {"lines": []})(), Link())
+    assert rows_of(own.map_so_far("1")) == []
 
 
 def test_a_drive_that_has_shown_no_such_page_is_not_asked_how_hot_it_is(tmp_path: Path) -> None:
     machine = patient("soldered").connected()
     asked: list[str] = []
     machine.scsi = lambda device, command, length: asked.append(device)  # type: ignore[method-assign]
-    own = probe.Probe(machine, probe.Spool(str(tmp_path)), None, say=lambda text: None)
+    own = Probe(machine, Spool(str(tmp_path)), None, say=lambda text: None)
     assert own.heat(next(iter(machine.drives))) is None
     assert asked == []
 

@@ -10,7 +10,8 @@ from typing import Any
 import pytest
 
 from gatecheck.practice.patients import patient
-from gatecheck.probe import gatecheck_probe as probe
+from gatecheck.probe.probe import Probe
+from gatecheck.probe.spool import Spool
 
 
 class NoLink:
@@ -28,9 +29,9 @@ class NoLink:
         return int(line["seq"])
 
 
-def _probe(name: str, folder: Path, link: Any = None) -> tuple[probe.Probe, Any]:
+def _probe(name: str, folder: Path, link: Any = None) -> tuple[Probe, Any]:
     machine = patient(name).connected()
-    return probe.Probe(machine, probe.Spool(str(folder)), link or NoLink(), say=lambda text: None), machine
+    return Probe(machine, Spool(str(folder)), link or NoLink(), say=lambda text: None), machine
 
 
 @pytest.mark.parametrize(

@@ -15,7 +15,11 @@ from benches import Bench
 
 from gatecheck.practice.patients import patient
 from gatecheck.practice.volumes import people_files, sound_volume
-from gatecheck.probe import gatecheck_probe as probe
+from gatecheck.probe.fetching import asked_pieces
+from gatecheck.probe.probe import Probe
+from gatecheck.probe.scan import MOST_DEAD
+from gatecheck.probe.spool import Spool
+from gatecheck.probe.worker import Worker
 
 FACTS = {"platform": "pc", "installed_os": "windows-10"}
 TORN = {**FACTS, "data": "backed-up", "drive_kind": "sata-ssd"}
@@ -247,11 +251,11 @@ def test_a_copy_on_the_bench_is_looked_at_repaired_and_rescued_from_without_the_
 
 @pytest.mark.parametrize("ranges", [None, 7, [[1]], [["a", 2]], [[-1, 5]], [[0, 1 << 60]], [[1 << 40, 8]], [[True, 2]]])
 def test_what_is_no_range_of_the_disk_is_not_read(ranges: Any) -> None:
-    assert not probe.asked_pieces(ranges, 1000)
+    assert not asked_pieces(ranges, 1000)
 
 
 def test_ranges_end_with_the_disk() -> None:
-    assert list(probe.asked_pieces([[900, 500], [0, 3], [1000, 1]], 1000)) == [(900, 100), (0, 3)]
+    assert list(asked_pieces([[900, 500], [0, 3], [1000, 1]], 1000)) == [(900, 100), (0, 3)]
 
 
 def test_the_practice_volumes_hold_what_they_say() -> None:
@@ -288,8 +292,8 @@ def test_what_hangs_is_not_halved_and_a_drive_that_is_gone_says_nothing_of_its_s
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch, state: int, code: int, unread: Any, result: str
 ) -> None:
     link: Any = Answers()
-    own = probe.Probe(patient("fading-photos").connected(), probe.Spool(str(tmp_path)), link, say=lambda text: None)
-    monkeypatch.setattr(probe.Worker, "run", lambda self, lba, size, blocks: iter([(lba, state, code, 1.0, b"")]))
+    own = Probe(patient("fading-photos").connected(), Spool(str(tmp_path)), link, say=lambda text: None)
+    monkeypatch.setattr(Worker, "run", lambda self, lba, size, blocks: iter([(lba, state, code, 1.0, b"")]))
     assert own.fetch({"id": "1", "order": "rescue", "disk": "sda"}, "sda")[0] == result
     assert link.unread == unread
 
@@ -298,14 +302,14 @@ def test_a_long_dead_stretch_is_left_after_some_sectors_and_what_reads_behind_it
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     link: Any = Answers()
-    own = probe.Probe(patient("fading-photos").connected(), probe.Spool(str(tmp_path)), link, say=lambda text: None)
+    own = Probe(patient("fading-photos").connected(), Spool(str(tmp_path)), link, say=lambda text: None)
     tried: list[tuple[int, int]] = []
 
     def run(_worker: Any, lba: int, size: int, _blocks: int) -> Any:
         tried.append((lba, size))
         return iter([(lba, 1, 5, 1.0, b"") if lba < 4096 else (lba, 0, 0, 1.0, b"\1" * size * 512)])
 
-    monkeypatch.setattr(probe.Worker, "run", run)
+    monkeypatch.setattr(Worker, "run", run)
     link.call = lambda method, path, body=None, patient=True: (
         Answers.call(link, method, path, body)
         | ({"ranges": [[0, 4096], [5000, 8]]} if path.startswith("/wanted") and link.asked == 1 else {})
@@ -313,7 +317,7 @@ def test_a_long_dead_stretch_is_left_after_some_sectors_and_what_reads_behind_it
     assert own.fetch({"id": "1", "order": "rescue", "disk": "sda"}, "sda") == ("done", "")
     dead = [(first, count) for first, count, careful in link.unread if careful]
     assert sum(count for _, count in dead) == 4096, "every sector of it is told"
-    assert (sum(count == 1 for _, count in dead) <= probe.MOST_DEAD + 1, len(tried) < 200) == (True, True)
+    assert (sum(count == 1 for _, count in dead) <= MOST_DEAD + 1, len(tried) < 200) == (True, True)
     assert (5000, -8, False) in link.unread
 
 
@@ -370,9 +374,9 @@ def test_the_next_turn_is_asked_for_while_this_one_is_read_where_the_bench_allow
 ) -> None:
     wanted = _sectors([(first, count) for ranges, _ in turns for first, count in ranges])
     link: Any = Turns(list(turns))
-    own = probe.Probe(patient("fading-photos").connected(), probe.Spool(str(tmp_path)), link, say=lambda text: None)
+    own = Probe(patient("fading-photos").connected(), Spool(str(tmp_path)), link, say=lambda text: None)
     monkeypatch.setattr(
-        probe.Worker,
+        Worker,
         "run",
         lambda self, lba, size, blocks: iter([(lba + n * size, 0, 0, 1.0, b"\1" * size * 512) for n in range(blocks)]),
     )
@@ -384,7 +388,7 @@ def test_a_block_that_fails_or_is_late_in_a_long_run_takes_none_of_those_behind_
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     link: Any = Turns([([[0, 2048 * 100 + 5]], True)])
-    own = probe.Probe(patient("fading-photos").connected(), probe.Spool(str(tmp_path)), link, say=lambda text: None)
+    own = Probe(patient("fading-photos").connected(), Spool(str(tmp_path)), link, say=lambda text: None)
     bad, late = 2048 * 7, {2048 * 9, 2048 * 80}
 
     def run(_worker: Any, lba: int, size: int, blocks: int) -> Any:
@@ -393,7 +397,7 @@ def test_a_block_that_fails_or_is_late_in_a_long_run_takes_none_of_those_behind_
             if at == bad or at in late:
                 return
 
-    monkeypatch.setattr(probe.Worker, "run", run)
+    monkeypatch.setattr(Worker, "run", run)
     assert own.fetch({"id": "1", "order": "rescue", "disk": "sda"}, "sda") == ("done", "")
     assert link.unread == [(bad, 2048)]
     assert _sectors(link.got) == [n for n in range(2048 * 100 + 5) if not bad <= n < bad + 2048]

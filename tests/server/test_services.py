@@ -13,7 +13,7 @@ import pytest
 from fastapi.testclient import TestClient
 
 from gatecheck.core.belief.facts import all_odds
-from gatecheck.probe.gatecheck_probe import PROTOCOL
+from gatecheck.probe.settings import PROTOCOL
 from gatecheck.server.app import create_app
 from gatecheck.server.link.order_kinds import ORDER_KINDS, OrderInstruments, OrderKind
 from gatecheck.server.link.wire import DoneIn

@@ -3,7 +3,9 @@ started for real in the lab."""
 
 from __future__ import annotations
 
+import importlib
 import importlib.util
+import pkgutil
 import socket
 import struct
 import sys
@@ -16,7 +18,7 @@ from typing import Any
 
 import pytest
 
-import gatecheck.probe.gatecheck_probe
+import gatecheck.probe
 import gatecheck.stick
 from gatecheck.cli.main import main
 from gatecheck.core.errors import InputError
@@ -33,7 +35,10 @@ LIVE = Path(gatecheck.stick.__file__).parent / "live"
 @pytest.fixture(scope="module")
 def program() -> ModuleType:
     """The program as a module; the probe stands beside it on the stick."""
-    sys.modules.setdefault("gatecheck_probe", gatecheck.probe.gatecheck_probe)
+    for module in pkgutil.iter_modules(gatecheck.probe.__path__, "gatecheck.probe."):
+        own = importlib.import_module(module.name)
+        sys.modules.setdefault(module.name.replace("gatecheck.probe", "gatecheck_probe"), own)
+    sys.modules.setdefault("gatecheck_probe", gatecheck.probe)
     spec = importlib.util.spec_from_file_location("gatecheck_stick", LIVE / "gatecheck_stick.py")
     assert spec is not None
     assert spec.loader is not None

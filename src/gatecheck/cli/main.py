@@ -412,16 +412,16 @@ def _rehearse(arguments: argparse.Namespace) -> int:
 
 
 def _probe(arguments: argparse.Namespace) -> int:
-    from gatecheck.adapters.probe_script import probe_with
+    from gatecheck.adapters.probe_script import probe_archive
 
     if arguments.practice:
         return _practice(arguments)
-    text = probe_with(arguments.server, arguments.secret)
+    probe = probe_archive(arguments.server, arguments.secret)
     if arguments.out is None:
-        sys.stdout.write(text)
+        sys.stdout.buffer.write(probe)
         return 0
     try:
-        arguments.out.write_text(text, encoding="utf-8")
+        arguments.out.write_bytes(probe)
     except OSError as error:
         raise InputError(f"--out {arguments.out}: expected a file that can be written, got {error.strerror}") from error
     return 0

@@ -15,7 +15,7 @@ import time
 
 from gatecheck.practice.machine import READS_PER_SECOND, with_new_drive
 from gatecheck.practice.patients import PATIENTS, patient
-from gatecheck.probe import gatecheck_probe
+from gatecheck.probe.main import main as probe_main
 
 _ORPHAN_SECONDS, _LOOK_EVERY = 60.0, 5.0
 
@@ -68,7 +68,7 @@ def main(argv: list[str] | None = None) -> int:
             machine.take_writes(json.load(file))
     if chosen.new_drive:
         machine = with_new_drive(machine, **json.loads(chosen.new_drive))
-    result: int = gatecheck_probe.main(rest, machine=machine)
+    result: int = probe_main(rest, machine=machine)
     return result
 
 

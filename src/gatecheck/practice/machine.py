@@ -20,7 +20,8 @@ from gatecheck.practice.drives import (
     SolderedDrive,
 )
 from gatecheck.practice.surfaces import Surface
-from gatecheck.probe.gatecheck_probe import Identity, put_bytes
+from gatecheck.probe.identity import Identity
+from gatecheck.probe.writing import put_bytes
 
 HOURS_PER_SECOND = 1.0
 """practice time: a second here is an hour of running there"""

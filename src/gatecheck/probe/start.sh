@@ -20,7 +20,7 @@ done
 if [ -z "$PYTHON" ]; then
   say "this live system has no Python 3.8 or newer, and the probe needs it."
   say "Start a live system that has it. Without a network there: save @SERVER@/probe on a stick from another machine,"
-  say "start it with  sudo python3 gatecheck_probe.py --out machine.gcap  and drop that file on the ticket."
+  say "start it with  sudo python3 gatecheck_probe.pyz --out machine.gcap  and drop that file on the ticket."
   exit 3
 fi
 

@@ -17,7 +17,7 @@ from importlib import resources
 from pathlib import Path
 
 from gatecheck.adapters import compile_cache
-from gatecheck.adapters.probe_script import probe_with
+from gatecheck.adapters.probe_script import PACKAGE, probe_files
 from gatecheck.core.errors import InputError
 from gatecheck.stick.modules import copy_modules
 from gatecheck.stick.packages import KERNEL, LIVE, STARTING
@@ -169,7 +169,7 @@ def _own_sum() -> str:
     """Of all that is ours and ends up on the stick."""
     live = resources.files("gatecheck.stick") / "live"
     own = [
-        probe_with(),
+        *(text for _, text in sorted(probe_files().items())),
         *(
             entry.read_text("utf-8")
             for entry in sorted(live.iterdir(), key=lambda e: e.name)
@@ -225,7 +225,9 @@ def _make(built: Path, files: Sequence[Path], say: Say) -> None:
     copy_modules(boot / "lib/modules" / version, root / "lib/modules" / version, run)
     own = resources.files("gatecheck.stick") / "live"
     (root / "gatecheck").mkdir()
-    (root / "gatecheck" / "gatecheck_probe.py").write_text(probe_with(), "utf-8")
+    (root / "gatecheck" / PACKAGE).mkdir()
+    for name, text in probe_files().items():
+        (root / "gatecheck" / PACKAGE / name).write_text(text, "utf-8")
     for entry in own.iterdir():
         if entry.name.endswith((".py", ".sh")):
             (root / "gatecheck" / entry.name).write_text(entry.read_text("utf-8"), "utf-8")

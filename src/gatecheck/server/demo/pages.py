@@ -5,12 +5,12 @@ from __future__ import annotations
 import io
 import zipfile
 from collections.abc import Mapping
-from typing import Any
+from typing import Any, cast
 
 from gatecheck.core.capture.manifest import NAME, write_manifest
 from gatecheck.core.storage import encode
 from gatecheck.practice.surfaces import Patch, Surface
-from gatecheck.probe import gatecheck_probe
+from gatecheck.probe.read_map import BAD_ROW, READ_ROW, MapWriter
 
 GB = 10**9
 _BLOCK, _SMALLEST = 1 << 16, 512
@@ -57,14 +57,13 @@ def surface_page(surface: Surface, size_gb: int, *, upto: float = 1.0) -> bytes:
     """The map of a timed read of such a surface, up to a share of the disk, in large blocks; what fails is taken
     apart."""
     sectors = size_gb * GB // 512
-    probe: Any = gatecheck_probe
-    writer = probe.MapWriter(512, sectors)
+    writer = cast(Any, MapWriter)(512, sectors)
 
     def read(lba: int, size: int) -> None:
         if not surface.fails(lba, size, sectors):
-            writer.add(probe.READ_ROW, lba, size, surface.milliseconds(lba, size, 512, sectors))
+            writer.add(READ_ROW, lba, size, surface.milliseconds(lba, size, 512, sectors))
         elif size <= _SMALLEST:
-            writer.add(probe.BAD_ROW, lba, size, 2600.0)
+            writer.add(BAD_ROW, lba, size, 2600.0)
         else:
             read(lba, size // 2)
             read(lba + size // 2, size - size // 2)

@@ -10,7 +10,8 @@ from typing import Any
 
 from gatecheck.core.capture.identity import Identity
 from gatecheck.core.words.said import say, to_json
-from gatecheck.probe.gatecheck_probe import NEEDED, PROTOCOL, clearance, writes_sum
+from gatecheck.probe.orders import NEEDED, clearance, writes_sum
+from gatecheck.probe.settings import PROTOCOL
 from gatecheck.server.captures.service import Captures
 from gatecheck.server.errors import NotFoundError
 from gatecheck.server.link.drive_copy import DriveCopies

@@ -9,7 +9,7 @@ from fastapi import APIRouter, Depends, Header, Query, Request, Response
 from fastapi.concurrency import run_in_threadpool
 from fastapi.responses import PlainTextResponse
 
-from gatecheck.adapters.probe_script import probe_with
+from gatecheck.adapters.probe_script import probe_archive
 from gatecheck.server.errors import LinkUnknownError
 from gatecheck.server.link.drive_restore import LARGEST_PIECE
 from gatecheck.server.link.service import Links
@@ -54,19 +54,24 @@ def link_routes(links: Links, machines: WaitingMachines) -> APIRouter:
     _filling(router, links)
     _for_the_probe(router, links)
 
-    @router.get("/probe", response_class=PlainTextResponse, include_in_schema=False)
-    def get_probe() -> str:
-        return probe_with()
+    @router.get("/probe", include_in_schema=False)
+    def get_probe() -> Response:
+        return _as_file(probe_archive())
 
-    @router.get("/p/{secret}", response_class=PlainTextResponse, include_in_schema=False)
-    def get_probe_of_ticket(secret: str, request: Request) -> str:
-        return links.start_codes.probe_for(secret, str(request.base_url), _source(request))
+    @router.get("/p/{secret}", include_in_schema=False)
+    def get_probe_of_ticket(secret: str, request: Request) -> Response:
+        return _as_file(links.start_codes.probe_for(secret, str(request.base_url), _source(request)))
 
     @router.get("/s/{secret}", response_class=PlainTextResponse, include_in_schema=False)
     def get_start_line(secret: str, request: Request) -> str:
         return links.start_codes.start_for(secret, str(request.base_url), _source(request))
 
     return router
+
+
+def _as_file(probe: bytes) -> Response:
+    named = {"Content-Disposition": 'attachment; filename="gatecheck_probe.pyz"', "Cache-Control": "no-store"}
+    return Response(probe, media_type="application/zip", headers=named)
 
 
 def _source(request: Request) -> str:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hmac
 
-from gatecheck.adapters.probe_script import probe_with, start_line
+from gatecheck.adapters.probe_script import probe_archive, start_line
 from gatecheck.server.errors import LinkEndedError, LinkUnknownError, TooManyError
 from gatecheck.server.link.sessions import Sessions, new_code
 from gatecheck.server.people.throttle import Throttle
@@ -52,10 +52,10 @@ class StartCodes:
             self.sessions.notify(link.ticket_id, at_once=True)
         return link.secret
 
-    def probe_for(self, code: str, base_url: str, source: str) -> str:
+    def probe_for(self, code: str, base_url: str, source: str) -> bytes:
         """The probe with the server's address and the link's secret filled in, for its code, which is good no more
         after that. Raises LinkUnknownError, LinkEndedError, TooManyError."""
-        return probe_with(base_url, self.secret_for(code, source))
+        return probe_archive(base_url, self.secret_for(code, source))
 
     def start_for(self, secret: str, base_url: str, source: str) -> str:
         """The script that fetches that probe; one that says why, where the code does not lead to it: a refusal that

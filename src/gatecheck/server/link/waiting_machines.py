@@ -12,7 +12,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
-from gatecheck.probe.gatecheck_probe import PROTOCOL
+from gatecheck.probe.settings import PROTOCOL
 from gatecheck.server.bench_key import BenchKey, number_of
 from gatecheck.server.errors import NotFoundError, TooManyError
 from gatecheck.server.link.sessions import Sessions

@@ -26,7 +26,15 @@ import urllib.error
 import urllib.request
 
 sys.path.insert(0, os.path.dirname(os.path.abspath(__file__)))
-import gatecheck_probe as probe
+from gatecheck_probe.base import Gone, Refused, describe
+from gatecheck_probe.drive_pages import drive_of, is_a_drive
+from gatecheck_probe.link import OPENER, Link
+from gatecheck_probe.machine import Machine
+from gatecheck_probe.probe import Probe
+from gatecheck_probe.reader import Reader
+from gatecheck_probe.settings import VERSION
+from gatecheck_probe.spool import Spool
+from gatecheck_probe.words import read_text, reason_of, size_words
 
 BLKROSET = 0x125D
 DISK_GUID = bytes.fromhex("0c4d1e6b0a5f574c9a307c1d2e8f4b61")  # as it stands in the stick's own GPT (image.py, DISK)
@@ -56,7 +64,7 @@ def shut(name):
                 fcntl.ioctl(descriptor, BLKROSET, ctypes.c_int(1))
             finally:
                 os.close(descriptor)
-    return probe.read_text(f"/sys/block/{name}/ro").strip() == "1"
+    return read_text(f"/sys/block/{name}/ro").strip() == "1"
 
 
 def is_outside(name):
@@ -64,7 +72,7 @@ def is_outside(name):
     the machine is not read for that."""
     return (
         "/usb" in os.path.realpath("/sys/block/" + name)
-        or probe.read_text("/sys/block/%s/removable" % name).strip() == "1"
+        or read_text("/sys/block/%s/removable" % name).strip() == "1"
         or name.startswith("mmcblk")
     )
 
@@ -151,13 +159,13 @@ def wired():
         n
         for n in sorted(os.listdir("/sys/class/net"))
         if n != "lo"
-        and probe.read_text(f"/sys/class/net/{n}/type").strip() == "1"
+        and read_text(f"/sys/class/net/{n}/type").strip() == "1"
         and not os.path.exists(f"/sys/class/net/{n}/wireless")
     ]
 
 
 def has_carrier(port):
-    return probe.read_text(f"/sys/class/net/{port}/carrier").strip() == "1"
+    return read_text(f"/sys/class/net/{port}/carrier").strip() == "1"
 
 
 def address_of(port):
@@ -258,10 +266,10 @@ def ask(address, path, body=None):
         address + path, None if body is None else json.dumps(body).encode(), {"Content-Type": "application/json"}
     )
     try:
-        with probe.OPENER.open(request, timeout=6) as answer:
+        with OPENER.open(request, timeout=6) as answer:
             said = json.loads(answer.read(1 << 16))
     except urllib.error.HTTPError as error:
-        raise probe.Refused(probe.Link._detail(error)) from None
+        raise Refused(Link._detail(error)) from None
     if not isinstance(said, dict):
         raise ValueError("what answers there is no bench")
     return said
@@ -334,7 +342,7 @@ def is_signed(key, text, signature):
 
 def pinned_key(place=KEY_PLACE):
     """The key of the bench that built this stick, as hex digits; empty where none was put on it."""
-    text = probe.read_text(place).strip()
+    text = read_text(place).strip()
     return text if re.match(r"[0-9a-f]{64}$", text) else ""
 
 
@@ -510,7 +518,7 @@ class Stick:
 
     def __init__(self, console):
         self.console, self.shown = console, Shown()
-        self.machine = probe.Machine()
+        self.machine = Machine()
         self.machine.confirm = self.confirm  # the screen and the keyboard are this program's
         self.pinned, self.nonce, self.key, self.is_own = pinned_key(), "", "", False
         self.handed = ""  # a secret that waits for somebody here to say yes
@@ -556,9 +564,9 @@ class Stick:
         for block in self.machine.blocks():
             if block.name not in self.closed and shut(block.name):
                 self.closed.add(block.name)
-            if not probe.is_a_drive(block):
+            if not is_a_drive(block):
                 continue
-            told = probe.describe(block)
+            told = describe(block)
             size = int(told["size"]) * 512 if told.get("size", "").isdigit() else 0
             model = told.get("device/model") or told.get("device/name") or "no name"
             here = (
@@ -570,8 +578,8 @@ class Stick:
             )
             lines.append(
                 (
-                    "" if block.name == own else probe.drive_of(block),
-                    "%-8s %s  %s" % (block.name, model[:24].strip(), probe.size_words(size) if size else "no size"),
+                    "" if block.name == own else drive_of(block),
+                    "%-8s %s  %s" % (block.name, model[:24].strip(), size_words(size) if size else "no size"),
                     here,
                 )
             )
@@ -647,9 +655,7 @@ class Stick:
             if not self.token:
                 self.nonce = os.urandom(16).hex()
                 commit = hashlib.sha256(self.nonce.encode()).hexdigest()
-                said = ask(
-                    self.bench, "/api/link/knock", {"machine": self.facts, "probe": probe.VERSION, "commit": commit}
-                )
+                said = ask(self.bench, "/api/link/knock", {"machine": self.facts, "probe": VERSION, "commit": commit})
                 self.token = str(said.get("token", ""))[:80]
                 self.key = str(said.get("key", ""))[:64]
                 self.is_own = (
@@ -669,14 +675,14 @@ class Stick:
                 self.compare(str(said["secret"]))
             elif said.get("state") == "unknown":
                 self.token = ""
-        except probe.Refused as error:
+        except Refused as error:
             self.token = ""
             self.shown.bench = f"The bench at {self.bench}: {error}"
         except (OSError, ValueError) as error:
             self.token, lost = "", self.bench
             self.bench = "" if any(address == self.bench for _, address in self.benches) else self.bench
             self.shown.qr = []
-            self.shown.bench = f"What answers at {lost} is no bench: {probe.reason_of(error)}"
+            self.shown.bench = f"What answers at {lost} is no bench: {reason_of(error)}"
 
     def code(self, typed):
         """A ticket's code, exchanged for the secret of its link."""
@@ -686,11 +692,11 @@ class Stick:
         try:
             said = ask(self.bench, "/api/link/code", {"code": typed, "token": self.token})
             self.compare(str(said["secret"]))
-        except probe.Refused as error:
+        except Refused as error:
             self.shown.bench = f"The bench does not take the code {typed[:20]}: {error}"
         except (OSError, ValueError, KeyError) as error:
             self.shown.bench = "What answers at {} is no bench: {}".format(
-                self.bench, probe.reason_of(error) if isinstance(error, OSError) else "no answer of a bench"
+                self.bench, reason_of(error) if isinstance(error, OSError) else "no answer of a bench"
             )
 
     # nobody takes this machine over who is not at the bench that somebody here sees
@@ -759,14 +765,14 @@ class Stick:
         self.work.start()
 
     def linked(self):
-        spool = probe.Spool("/tmp/linked-" + self.secret[:8].replace("/", "-"))
-        link = self.link = probe.Link(self.bench, self.secret, self.say)
-        own = probe.Probe(self.machine, spool, link, self.say, probe.Reader(), self.hint)
+        spool = Spool("/tmp/linked-" + self.secret[:8].replace("/", "-"))
+        link = self.link = Link(self.bench, self.secret, self.say)
+        own = Probe(self.machine, spool, link, self.say, Reader(), self.hint)
         try:
             own.linked(hashlib.sha256(self.secret.encode()).hexdigest()[:16])
-        except probe.Gone as error:
+        except Gone as error:
             self.shown.bench = f"End of the link: {error}"
-        except probe.Refused as error:
+        except Refused as error:
             self.shown.bench = f"The bench refuses this link: {error}"
         except Exception as error:  # what goes wrong here is said on the screen, and the stick goes on
             self.shown.bench = "The reading broke off: %s" % (error or type(error).__name__)
@@ -778,9 +784,9 @@ class Stick:
     def offline(self):
         """Read everything, and put it onto the stick as a new file."""
         try:
-            spool = probe.Spool("/tmp/offline")
+            spool = Spool("/tmp/offline")
             spool.begin()
-            own = probe.Probe(self.machine, spool, None, self.say, probe.Reader(), self.hint)
+            own = Probe(self.machine, spool, None, self.say, Reader(), self.hint)
             own.read("offline")
             spool.write_capture("/tmp/reading.gcap", self.facts)
             spool.finish()
