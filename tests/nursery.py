@@ -69,11 +69,13 @@ def _serve_forever() -> None:
     import gatecheck.server.run
     from gatecheck.cli import main
     from gatecheck.practice import __main__ as practice
+    from gatecheck.probe import probe
 
     with tempfile.TemporaryDirectory() as folder:  # what only the first application of a process takes long for
         house = gatecheck.server.run.open_services(Path(folder))
         gatecheck.server.run.create_app(house)
         house.shop.database.close()
+    probe.PULL_SECONDS = 0.1  # no test waits two seconds for the next order
     programs = {"gatecheck": main.main, "practice": practice.main}
     gc.collect()
     gc.freeze()  # a fork that collects would touch, and so copy, all of it

@@ -2,13 +2,14 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 
 import { call, type Ticket } from './client'
 import type { components } from './schema'
+import { keys } from './keys'
 
 type Schemas = components['schemas']
 export type Ear = Schemas['EarOut']
 export type Recording = Schemas['RecordingOut']
 export type HeardEvent = Schemas['HeardEventOut']
 
-export const useEar = (id: number) => useQuery({ queryKey: ['ear', id], queryFn: ({ signal }) => call<Ear>(`/tickets/${id}/ear`, { signal }) })
+export const useEar = (id: number) => useQuery({ queryKey: keys.ear(id), queryFn: ({ signal }) => call<Ear>(`/tickets/${id}/ear`, { signal }) })
 
 type Ask = { file: File; key: string } | { practice: true } | { seconds: number | null; waited: number }
 
@@ -25,7 +26,7 @@ export function useEarChange(id: number, by: string) {
       form.append('key', ask.key)
       return call<Ticket>(`/tickets/${id}/recordings`, { method: 'POST', form })
     },
-    onSuccess: (ticket) => { cache.setQueryData(['ticket', id], ticket); void cache.invalidateQueries({ queryKey: ['ear', id] }) },
+    onSuccess: (ticket) => { cache.setQueryData(keys.tickets(id), ticket); void cache.invalidateQueries({ queryKey: keys.ear(id) }) },
   })
 }
 

@@ -3,6 +3,7 @@ import { useEffect, useState } from 'react'
 
 import { ticketQuery } from './queries'
 import type { Ticket } from './client'
+import { keys } from './keys'
 
 interface Change {
   kind: string
@@ -13,9 +14,9 @@ interface Change {
 const OWN_ANSWER_MS = 400
 
 function refreshUnlessKnown(cache: QueryClient, change: Change): void {
-  const known = cache.getQueryData<Ticket>(ticketQuery(change.ticket).queryKey)
+  const known = cache.getQueryData<Ticket>(keys.tickets(change.ticket))
   const isOwn = known && change.place !== undefined && change.place < known.tape.length
-  if (!isOwn) void cache.invalidateQueries({ queryKey: ['tickets', change.ticket] })
+  if (!isOwn) void cache.invalidateQueries({ queryKey: keys.tickets(change.ticket) })
 }
 
 /** Listens to the server's events and refreshes what they touch. Returns since when the server is away, or null. */
@@ -33,22 +34,22 @@ export function useServerEvents(): Date | null {
     })
     source.addEventListener('change', (event) => {
       const change = JSON.parse(String(event.data)) as Change
-      void cache.invalidateQueries({ queryKey: ['bench'] })
-      if (change.kind === 'shelf') void cache.invalidateQueries({ predicate: ({ queryKey }) => queryKey[0] === 'shelf' || queryKey[0] === 'parts' })
-      if (change.kind === 'devices') void cache.invalidateQueries({ queryKey: ['devices'] })
+      void cache.invalidateQueries({ queryKey: keys.bench() })
+      if (change.kind === 'shelf') for (const of of [keys.shelf, keys.parts]) void cache.invalidateQueries({ queryKey: of() })
+      if (change.kind === 'devices') void cache.invalidateQueries({ queryKey: keys.devices() })
       if (change.kind === 'knock') {
-        void cache.invalidateQueries({ queryKey: ['knocks'] })
+        void cache.invalidateQueries({ queryKey: keys.knocks() })
         return
       }
       if (change.kind === 'link') {
-        void cache.invalidateQueries({ queryKey: ['link', change.ticket] })
-        for (const of of ['path', 'volumes']) void cache.invalidateQueries({ queryKey: [of, change.ticket] })
+        void cache.invalidateQueries({ queryKey: keys.link(change.ticket) })
+        for (const of of [keys.path, keys.volumes]) void cache.invalidateQueries({ queryKey: of(change.ticket) })
         return
       }
       if (change.kind === 'file' || change.kind === 'work') {
-        for (const of of ['surfaces', 'surface', 'copies', 'link', 'path', 'volumes']) void cache.invalidateQueries({ queryKey: [of, change.ticket] })
+        for (const of of [keys.surfaces, keys.surface, keys.copies, keys.link, keys.path, keys.volumes]) void cache.invalidateQueries({ queryKey: of(change.ticket) })
       }
-      if (change.kind === 'file') void cache.invalidateQueries({ queryKey: ['captures', change.ticket] })
+      if (change.kind === 'file') void cache.invalidateQueries({ queryKey: keys.captures(change.ticket) })
       // while an own entry is on its way, its answer brings the ticket: look again once it is there
       const wait = cache.isMutating() > 0 ? OWN_ANSWER_MS : 0
       setTimeout(() => refreshUnlessKnown(cache, change), wait)

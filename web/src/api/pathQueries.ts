@@ -2,6 +2,7 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 
 import { call } from './client'
 import type { components } from './schema'
+import { keys } from './keys'
 
 type Schemas = components['schemas']
 export type Path = Schemas['PathOut']
@@ -17,7 +18,7 @@ const busy = (path: Path | undefined): boolean => path !== undefined && (path.re
 /** The boot path of one disk; looked at again while something is read or written. Empty names: the machine's own, as it was started. */
 export const usePath = (id: number, device: string, mode: string) =>
   useQuery({
-    queryKey: ['path', id, device, mode],
+    queryKey: keys.path(id, device, mode),
     queryFn: ({ signal }) => call<Path>(`/tickets/${id}/path?device=${encodeURIComponent(device)}&mode=${mode}`, { signal }),
     refetchInterval: ({ state }) => (busy(state.data) ? LIVE_MS : false),
   })
@@ -29,6 +30,6 @@ export function usePathChange(id: number) {
   const cache = useQueryClient()
   return useMutation({
     mutationFn: ({ ask: { to, ...rest }, by }: { ask: Ask; by: string }) => call<Path>(`/tickets/${id}/path/${to}`, { method: 'POST', json: { ...rest, by } }),
-    onSettled: () => cache.invalidateQueries({ queryKey: ['path', id] }),
+    onSettled: () => cache.invalidateQueries({ queryKey: keys.path(id) }),
   })
 }

@@ -3,19 +3,20 @@ import { queryOptions, useMutation, useQuery, useQueryClient } from '@tanstack/r
 import { requestKey } from '../lib/format'
 import { initials } from '../lib/person'
 import { api, AwayError, type EntryBody, type Link, type Terms, type Ticket, type TicketIn } from './client'
+import { keys } from './keys'
 
-export const benchQuery = queryOptions({ queryKey: ['bench'], queryFn: ({ signal }) => api.bench(signal) })
+export const benchQuery = queryOptions({ queryKey: keys.bench(), queryFn: ({ signal }) => api.bench(signal) })
 export const wordsQuery = queryOptions({
-  queryKey: ['words'],
+  queryKey: keys.words(),
   queryFn: ({ signal }) => api.words(signal),
   staleTime: Infinity,
 })
 export const ticketQuery = (id: number) =>
-  queryOptions({ queryKey: ['tickets', id], queryFn: ({ signal }) => api.ticket(id, signal) })
+  queryOptions({ queryKey: keys.tickets(id), queryFn: ({ signal }) => api.ticket(id, signal) })
 export const capturesQuery = (id: number) =>
-  queryOptions({ queryKey: ['captures', id], queryFn: ({ signal }) => api.captures(id, signal) })
+  queryOptions({ queryKey: keys.captures(id), queryFn: ({ signal }) => api.captures(id, signal) })
 
-export const findQuery = (text: string) => queryOptions({ queryKey: ['find', text], queryFn: () => api.find(text) })
+export const findQuery = (text: string) => queryOptions({ queryKey: keys.find(text), queryFn: () => api.find(text) })
 
 export const useBench = () => useQuery(benchQuery)
 export const useTicket = (id: number) => useQuery(ticketQuery(id))
@@ -31,8 +32,8 @@ export function useAppend(id: number) {
     retryDelay: 1000,
     networkMode: 'always',
     onSuccess: (ticket) => {
-      cache.setQueryData(ticketQuery(id).queryKey, ticket)
-      void cache.invalidateQueries({ queryKey: ['bench'] })
+      cache.setQueryData(keys.tickets(id), ticket)
+      void cache.invalidateQueries({ queryKey: keys.bench() })
     },
   })
 }
@@ -40,7 +41,7 @@ export function useAppend(id: number) {
 /** Customers and machines of earlier tickets that begin so. */
 export const useKnown = (customer: string, machine: string) =>
   useQuery({
-    queryKey: ['known', customer, machine], queryFn: ({ signal }) => api.known(customer, machine, signal), placeholderData: (kept) => kept,
+    queryKey: keys.known(customer, machine), queryFn: ({ signal }) => api.known(customer, machine, signal), placeholderData: (kept) => kept,
     enabled: customer.length > 1 || machine.length > 1, staleTime: 30_000,
   })
 
@@ -49,8 +50,8 @@ export function useTakeIn() {
   return useMutation({
     mutationFn: (ticket: TicketIn) => api.takeIn({ ...ticket, key: ticket.key ?? requestKey() }),
     onSuccess: (ticket) => {
-      cache.setQueryData(ticketQuery(ticket.id).queryKey, ticket)
-      void cache.invalidateQueries({ queryKey: ['bench'] })
+      cache.setQueryData(keys.tickets(ticket.id), ticket)
+      void cache.invalidateQueries({ queryKey: keys.bench() })
     },
   })
 }
@@ -60,8 +61,8 @@ export function useAddFile(id: number) {
   return useMutation({
     mutationFn: (file: File) => api.addFile(id, file, initials()),
     onSettled: () => {
-      void cache.invalidateQueries({ queryKey: ['tickets', id] })
-      void cache.invalidateQueries({ queryKey: ['captures', id] })
+      void cache.invalidateQueries({ queryKey: keys.tickets(id) })
+      void cache.invalidateQueries({ queryKey: keys.captures(id) })
     },
   })
 }
@@ -71,8 +72,8 @@ export function useWeigh(id: number) {
   return useMutation({
     mutationFn: ({ sha256, device }: { sha256: string; device: string }) => api.weigh(id, sha256, device, initials()),
     onSuccess: (ticket) => {
-      cache.setQueryData(ticketQuery(id).queryKey, ticket)
-      void cache.invalidateQueries({ queryKey: ['captures', id] })
+      cache.setQueryData(keys.tickets(id), ticket)
+      void cache.invalidateQueries({ queryKey: keys.captures(id) })
     },
   })
 }
@@ -82,9 +83,9 @@ export function useHandOver(id: number) {
   return useMutation({
     mutationFn: ({ proven, waive }: { proven: readonly string[] | null; waive: string | null }) => api.handOver(id, proven, waive, initials()),
     onSuccess: (ticket) => {
-      cache.setQueryData(ticketQuery(id).queryKey, ticket)
-      void cache.invalidateQueries({ queryKey: ['bench'] })
-      void cache.invalidateQueries({ queryKey: ['learning'] })
+      cache.setQueryData(keys.tickets(id), ticket)
+      void cache.invalidateQueries({ queryKey: keys.bench() })
+      void cache.invalidateQueries({ queryKey: keys.learning() })
     },
   })
 }
@@ -94,8 +95,8 @@ export function useReopen(id: number) {
   return useMutation({
     mutationFn: () => api.reopen(id),
     onSuccess: (ticket) => {
-      cache.setQueryData(ticketQuery(id).queryKey, ticket)
-      void cache.invalidateQueries({ queryKey: ['bench'] })
+      cache.setQueryData(keys.tickets(id), ticket)
+      void cache.invalidateQueries({ queryKey: keys.bench() })
     },
   })
 }
@@ -103,36 +104,36 @@ export function useReopen(id: number) {
 /** The call sheet under terms that are tried and not kept; the last sheet stays in sight while the next one is worked out. */
 export const useSheet = (id: number, terms: Terms, length: number) =>
   useQuery({
-    queryKey: ['sheet', id, length, terms], queryFn: ({ signal }) => api.sheet(id, terms, signal), placeholderData: (kept) => kept,
+    queryKey: keys.sheet(id, length, terms), queryFn: ({ signal }) => api.sheet(id, terms, signal), placeholderData: (kept) => kept,
   })
 /** What an instrument shows follows from the tape: a longer tape asks anew, and the last answer stays in sight meanwhile. */
 export const useSettings = (ticket: Ticket) =>
   useQuery({
-    queryKey: ['settings', ticket.id, ticket.tape.length, ticket.files.length],
+    queryKey: keys.settings(ticket.id, ticket.tape.length, ticket.files.length),
     queryFn: ({ signal }) => api.settings(ticket.id, signal), placeholderData: (kept) => kept,
   })
 export const useSightings = (ticket: Ticket) =>
   useQuery({
-    queryKey: ['sightings', ticket.id, ticket.tape.length], queryFn: ({ signal }) => api.sightings(ticket.id, signal), placeholderData: (kept) => kept,
+    queryKey: keys.sightings(ticket.id, ticket.tape.length), queryFn: ({ signal }) => api.sightings(ticket.id, signal), placeholderData: (kept) => kept,
   })
 export const useTicketKeys = (ticket: Ticket, isOn: boolean) =>
   useQuery({
-    queryKey: ['keys', ticket.id, ticket.tape.length], queryFn: ({ signal }) => api.ticketKeys(ticket.id, signal), placeholderData: (kept) => kept, enabled: isOn,
+    queryKey: keys.keys(ticket.id, ticket.tape.length), queryFn: ({ signal }) => api.ticketKeys(ticket.id, signal), placeholderData: (kept) => kept, enabled: isOn,
   })
 export const useBookKeys = (machine: string, platform: string) =>
-  useQuery({ queryKey: ['book', machine, platform], queryFn: ({ signal }) => api.keys(machine, platform, signal), placeholderData: (kept) => kept })
-export const useBookModels = () => useQuery({ queryKey: ['book'], queryFn: ({ signal }) => api.bookModels(signal) })
-export const useLink = (id: number) => useQuery({ queryKey: ['link', id], queryFn: ({ signal }) => api.link(id, signal), refetchInterval: 5000 })
-export const usePatients = () => useQuery({ queryKey: ['patients'], queryFn: ({ signal }) => api.patients(signal), staleTime: Infinity })
+  useQuery({ queryKey: keys.book(machine, platform), queryFn: ({ signal }) => api.keys(machine, platform, signal), placeholderData: (kept) => kept })
+export const useBookModels = () => useQuery({ queryKey: keys.book(), queryFn: ({ signal }) => api.bookModels(signal) })
+export const useLink = (id: number) => useQuery({ queryKey: keys.link(id), queryFn: ({ signal }) => api.link(id, signal), refetchInterval: 5000 })
+export const usePatients = () => useQuery({ queryKey: keys.patients(), queryFn: ({ signal }) => api.patients(signal), staleTime: Infinity })
 export const useRaw = (id: number, sha256: string, path: string, at: number | null) =>
-  useQuery({ queryKey: ['raw', sha256, path, at], queryFn: ({ signal }) => api.raw(id, sha256, path, at, signal), staleTime: Infinity })
+  useQuery({ queryKey: keys.raw(sha256, path, at), queryFn: ({ signal }) => api.raw(id, sha256, path, at, signal), staleTime: Infinity })
 
 /** Anything that changes the link; its answer is the link as it is then. */
 export function useLinkChange(id: number) {
   const cache = useQueryClient()
   return useMutation({
     mutationFn: (change: () => Promise<Link>) => change(),
-    onSuccess: (link) => cache.setQueryData(['link', id], link),
+    onSuccess: (link) => cache.setQueryData(keys.link(id), link),
   })
 }
 
@@ -141,22 +142,22 @@ export function useTakeInPractice() {
   return useMutation({
     mutationFn: ({ machine, bay }: { machine: string; bay: number | null }) => api.takeInPractice(machine, bay, initials()),
     onSuccess: (ticket) => {
-      cache.setQueryData(ticketQuery(ticket.id).queryKey, ticket)
-      void cache.invalidateQueries({ queryKey: ['bench'] })
+      cache.setQueryData(keys.tickets(ticket.id), ticket)
+      void cache.invalidateQueries({ queryKey: keys.bench() })
     },
   })
 }
-export const useGuesses = (id: number) => useQuery({ queryKey: ['guesses', id], queryFn: ({ signal }) => api.guesses(id, signal) })
-export const useLearning = () => useQuery({ queryKey: ['learning'], queryFn: ({ signal }) => api.learning(signal) })
+export const useGuesses = (id: number) => useQuery({ queryKey: keys.guesses(id), queryFn: ({ signal }) => api.guesses(id, signal) })
+export const useLearning = () => useQuery({ queryKey: keys.learning(), queryFn: ({ signal }) => api.learning(signal) })
 
 export function useResetLearning() {
   const cache = useQueryClient()
   return useMutation({
     mutationFn: () => api.resetLearning(initials()),
     onSuccess: (learning) => {
-      cache.setQueryData(['learning'], learning)
-      void cache.invalidateQueries({ queryKey: ['tickets'] })
-      void cache.invalidateQueries({ queryKey: ['bench'] })
+      cache.setQueryData(keys.learning(), learning)
+      void cache.invalidateQueries({ queryKey: keys.tickets() })
+      void cache.invalidateQueries({ queryKey: keys.bench() })
     },
   })
 }

@@ -2,6 +2,7 @@ import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tansta
 
 import { call } from './client'
 import type { components } from './schema'
+import { keys } from './keys'
 
 type Schemas = components['schemas']
 export type Volumes = Schemas['VolumesOut']
@@ -17,7 +18,7 @@ const LIVE_MS = 700
 /** One volume of a ticket; looked at again while something goes on with it. Nothing named: the main one of the machine's own disk. */
 export const useVolumes = (id: number, source: string, first: number | null) =>
   useQuery({
-    queryKey: ['volumes', id, source, first],
+    queryKey: keys.volumes(id, source, first),
     queryFn: ({ signal }) => call<Volumes>(`/tickets/${id}/volumes?source=${encodeURIComponent(source)}${first === null ? '' : `&first=${first}`}`, { signal }),
     placeholderData: keepPreviousData,
     refetchInterval: ({ state }) => (state.data?.job && state.data.job.problem === '' ? LIVE_MS : false),
@@ -35,7 +36,7 @@ export function useVolumeChange(id: number, volumes: Volumes | undefined) {
   return useMutation({
     mutationFn: ({ ask: { to, ...rest }, by }: { ask: VolumeAsk; by: string }) =>
       call<Volumes>(`/tickets/${id}/volumes/${to}`, { method: 'POST', json: { ...rest, source: volumes?.source, first: volumes?.first, by } }),
-    onSettled: () => cache.invalidateQueries({ queryKey: ['volumes', id] }),
+    onSettled: () => cache.invalidateQueries({ queryKey: keys.volumes(id) }),
   })
 }
 
@@ -46,7 +47,7 @@ const MOST_ASKED = 64
 export function useLivesAt(id: number, device: string, lbas: readonly number[]): ReadonlyMap<number, LivesAt> {
   const asked = [...new Set(lbas)].sort((a, b) => a - b).slice(0, MOST_ASKED)
   const { data = [] } = useQuery({
-    queryKey: ['lives', id, device, asked.join(' ')],
+    queryKey: keys.lives(id, device, asked.join(' ')),
     queryFn: ({ signal }) => call<LivesAt[]>(`/tickets/${id}/volumes/where?device=${encodeURIComponent(device)}${asked.map((lba) => `&lba=${lba}`).join('')}`, { signal }),
     enabled: asked.length > 0 && device !== '',
   })

@@ -4,11 +4,12 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { initials } from '../lib/person'
 import { api, AwayError, type Shelf, type ShopPage, type Ticket } from './client'
 import { ticketQuery } from './queries'
+import { keys } from './keys'
 
 /** The job as it stands with this tape; the one before stays in sight until it is there. */
 export const useWork = (ticket: Ticket, enabled = true) =>
   useQuery({
-    queryKey: ['work', ticket.id, ticket.tape.length, ticket.files.length], queryFn: ({ signal }) => api.work(ticket.id, signal),
+    queryKey: keys.work(ticket.id, ticket.tape.length, ticket.files.length), queryFn: ({ signal }) => api.work(ticket.id, signal),
     placeholderData: (kept) => kept, enabled,
   })
 
@@ -22,15 +23,15 @@ export function useDoWork(id: number) {
     retryDelay: 1000,
     networkMode: 'always',
     onSuccess: (ticket) => {
-      cache.setQueryData(ticketQuery(id).queryKey, ticket)
-      void cache.invalidateQueries({ queryKey: ['bench'] })
-      void cache.invalidateQueries({ queryKey: ['parts'] })
+      cache.setQueryData(keys.tickets(id), ticket)
+      void cache.invalidateQueries({ queryKey: keys.bench() })
+      void cache.invalidateQueries({ queryKey: keys.parts() })
     },
   })
 }
 export const useParts = (ticket: Ticket) =>
-  useQuery({ queryKey: ['parts', ticket.id, ticket.tape.length], queryFn: ({ signal }) => api.parts(ticket.id, signal), placeholderData: (kept) => kept })
-export const useShelf = () => useQuery({ queryKey: ['shelf'], queryFn: ({ signal }) => api.shelf(signal) })
+  useQuery({ queryKey: keys.parts(ticket.id, ticket.tape.length), queryFn: ({ signal }) => api.parts(ticket.id, signal), placeholderData: (kept) => kept })
+export const useShelf = () => useQuery({ queryKey: keys.shelf(), queryFn: ({ signal }) => api.shelf(signal) })
 
 /** A change of the shelf; its answer is the shelf as it is then. */
 export function useShelfChange() {
@@ -38,8 +39,8 @@ export function useShelfChange() {
   return useMutation({
     mutationFn: (change: () => Promise<Shelf>) => change(),
     onSuccess: (shelf) => {
-      cache.setQueryData(['shelf'], shelf)
-      void cache.invalidateQueries({ queryKey: ['parts'] })
+      cache.setQueryData(keys.shelf(), shelf)
+      void cache.invalidateQueries({ queryKey: keys.parts() })
     },
   })
 }
@@ -50,34 +51,34 @@ export function useAddPicture(id: number) {
   return useMutation({
     mutationFn: ({ file, says, evidence, key }: { file: File; says: string; evidence: boolean; key: string }) => api.addPicture(id, file, says, evidence, initials(), key),
     scope: { id: `tape-${id}` },
-    onSuccess: (ticket) => cache.setQueryData(ticketQuery(id).queryKey, ticket),
+    onSuccess: (ticket) => cache.setQueryData(keys.tickets(id), ticket),
   })
 }
 export const usePapers = (ticket: Ticket) =>
-  useQuery({ queryKey: ['papers', ticket.id, ticket.tape.length, ticket.closed_at], queryFn: ({ signal }) => api.papers(ticket.id, signal), placeholderData: (kept) => kept })
+  useQuery({ queryKey: keys.papers(ticket.id, ticket.tape.length, ticket.closed_at), queryFn: ({ signal }) => api.papers(ticket.id, signal), placeholderData: (kept) => kept })
 export const usePaper = (ticket: Ticket, kind: string) =>
-  useQuery({ queryKey: ['paper', ticket.id, kind, ticket.tape.length, ticket.closed_at], queryFn: ({ signal }) => api.paper(ticket.id, kind, signal) })
+  useQuery({ queryKey: keys.paper(ticket.id, kind, ticket.tape.length, ticket.closed_at), queryFn: ({ signal }) => api.paper(ticket.id, kind, signal) })
 
 export function useErase(id: number) {
   const cache = useQueryClient()
   return useMutation({
     mutationFn: () => api.eraseCustomer(id, initials()),
     onSuccess: (ticket) => {
-      cache.setQueryData(ticketQuery(id).queryKey, ticket)
-      void cache.invalidateQueries({ predicate: ({ queryKey }) => queryKey[0] === 'paper' || queryKey[0] === 'papers' || queryKey[0] === 'bench' })
+      cache.setQueryData(keys.tickets(id), ticket)
+      for (const of of [keys.paper, keys.papers, keys.bench]) void cache.invalidateQueries({ queryKey: of() })
     },
   })
 }
-export const useShopPage = () => useQuery({ queryKey: ['shop'], queryFn: ({ signal }) => api.shopPage(signal) })
-export const usePaces = () => useQuery({ queryKey: ['paces'], queryFn: ({ signal }) => api.paces(signal) })
+export const useShopPage = () => useQuery({ queryKey: keys.shop(), queryFn: ({ signal }) => api.shopPage(signal) })
+export const usePaces = () => useQuery({ queryKey: keys.paces(), queryFn: ({ signal }) => api.paces(signal) })
 
 export function usePutShopPage() {
   const cache = useQueryClient()
   return useMutation({
     mutationFn: (page: Partial<ShopPage>) => api.putShopPage(page, initials()),
     onSuccess: (page) => {
-      cache.setQueryData(['shop'], page)
-      void cache.invalidateQueries({ predicate: ({ queryKey }) => queryKey[0] === 'paper' || queryKey[0] === 'bench' })
+      cache.setQueryData(keys.shop(), page)
+      for (const of of [keys.paper, keys.bench]) void cache.invalidateQueries({ queryKey: of() })
     },
   })
 }

@@ -8,6 +8,7 @@ import { Commands, Do } from '../../ui/Commands'
 import { Note } from '../../ui/Note'
 import { Sheet } from '../../ui/Sheet'
 import { T } from '../../words'
+import { keys } from '../../api/keys'
 
 /** A code with the seconds that it is still good for. */
 function Code({ code, onOver }: { code: PairingCode; onOver: () => void }) {
@@ -36,11 +37,11 @@ function Code({ code, onOver }: { code: PairingCode; onOver: () => void }) {
 /** Which devices may come in besides this computer: pair one more, or take one out. */
 export function DevicesSheet({ onClose }: { onClose: () => void }) {
   const cache = useQueryClient()
-  const { data: devices = [] } = useQuery({ queryKey: ['devices'], queryFn: api.devices })
+  const { data: devices = [] } = useQuery({ queryKey: keys.devices(), queryFn: api.devices })
   const [code, setCode] = useState<PairingCode | null>(null)
   const [isOver, setIsOver] = useState(false)
   const make = useMutation({ mutationFn: api.makeCode, onSuccess: (made) => { setCode(made); setIsOver(false) } })
-  const revoke = useMutation({ mutationFn: api.revokeDevice, onSuccess: (left) => cache.setQueryData(['devices'], left) })
+  const revoke = useMutation({ mutationFn: api.revokeDevice, onSuccess: (left) => cache.setQueryData(keys.devices(), left) })
   // a code is gone once its device is in
   useEffect(() => { setCode(null) }, [devices.length])
   const [onOver] = useState(() => () => { setCode(null); setIsOver(true) })

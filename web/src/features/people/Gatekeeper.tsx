@@ -5,12 +5,13 @@ import { api, AwayError } from '../../api/client'
 import { setInitials } from '../../lib/person'
 import { T } from '../../words'
 import { PairPage } from './PairPage'
+import { keys } from '../../api/keys'
 
 /** Lets the bench's own computer and paired devices through; any other device sees how it is paired, and nothing else. */
 export function Gatekeeper({ children }: { children: ReactNode }) {
   const cache = useQueryClient()
   const { data: me, error } = useQuery({
-    queryKey: ['me'],
+    queryKey: keys.me(),
     queryFn: async () => {
       const found = await api.me()
       if (found.initials) setInitials(found.initials)

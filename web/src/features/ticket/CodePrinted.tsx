@@ -6,6 +6,7 @@ import type { components } from '../../api/schema'
 import { useWords } from '../../api/words'
 import { Do } from '../../ui/Commands'
 import { T } from '../../words'
+import { keys } from '../../api/keys'
 
 type Codes = components['schemas']['CodesOut']
 
@@ -20,7 +21,7 @@ interface CodePrintedProps {
 export function CodePrinted({ ticketId, value, field, onChange }: CodePrintedProps) {
   const { fault } = useWords()
   const { data } = useQuery<Codes>({
-    queryKey: ['codes', ticketId, value.trim()], placeholderData: (before) => before,
+    queryKey: keys.codes(ticketId, value.trim()), placeholderData: (before) => before,
     queryFn: ({ signal }) => call<Codes>(`/tickets/${ticketId}/codes?code=${encodeURIComponent(value.trim())}`, { signal }),
   })
   const known = value.trim() ? data?.known : null

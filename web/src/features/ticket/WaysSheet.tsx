@@ -10,6 +10,7 @@ import { Commands, Do } from '../../ui/Commands'
 import { Sheet } from '../../ui/Sheet'
 import { T } from '../../words'
 import { CodePrinted } from './CodePrinted'
+import { keys } from '../../api/keys'
 
 type Way = components['schemas']['HowOut']
 
@@ -31,7 +32,7 @@ export function WaysSheet({ ticket, moveId, onClose, onOpen, onAnswer, onNote }:
   const [code, setCode] = useState('')
   const field = useRef<HTMLInputElement>(null)
   const [noted, setNoted] = useState<readonly string[]>([])
-  const { data: ways } = useQuery({ queryKey: ['ways', ticket.id, moveId, ticket.tape.length], queryFn: ({ signal }) => call<Way[]>(`/tickets/${ticket.id}/ways?move=${moveId}`, { signal }), placeholderData: (before) => before })
+  const { data: ways } = useQuery({ queryKey: keys.ways(ticket.id, moveId, ticket.tape.length), queryFn: ({ signal }) => call<Way[]>(`/tickets/${ticket.id}/ways?move=${moveId}`, { signal }), placeholderData: (before) => before })
   const way = ways?.find((w) => w.id === chosen) ?? (ways?.length === 1 ? ways[0]! : null)
   const name = move(moveId, ticket.facts['platform']).name
   const read = (says: string, outcome: string | null) => {
