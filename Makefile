@@ -42,17 +42,15 @@ stick: install ## build the bench's own live stick as an image, OUT=FILE (gatech
 lab-all: install $(VENV)/.tests emulator ## the same with every machine of the lab, and volumes against Debian's own tools
 	$(BIN)/python -m pytest -m "lab or lab_all" -n 2 --dist load tests/lab $(ARGS)
 
-lint: $(VENV)/.tests ## ruff, mypy, TypeScript, generated types up to date
+lint: $(VENV)/.tests web/src/api/schema.d.ts ## ruff, mypy, TypeScript, ESLint, generated types up to date
 	$(BIN)/ruff check src tests bench docs
 	$(BIN)/ruff format --check -q src tests bench docs
 	$(BIN)/mypy
-	cd web && npx tsc --noEmit
+	cd web && npx tsc --noEmit && npx eslint src
 	$(BIN)/python -m gatecheck.server.openapi | diff -q - web/openapi.json
 	cd web && npx openapi-typescript openapi.json -o /tmp/gatecheck-schema.d.ts >/dev/null && diff -q /tmp/gatecheck-schema.d.ts src/api/schema.d.ts
 
-types: $(VENV)/.runs web/node_modules/.stamp ## generate the front end's types from the API
-	$(BIN)/python -m gatecheck.server.openapi > web/openapi.json
-	cd web && npm run -s types
+types: web/src/api/schema.d.ts ## generate the front end's types from the API
 
 shots: install $(VENV)/.tests browser ## take the screenshots in docs/screenshots anew
 	$(BIN)/python docs/take_screenshots.py
@@ -100,7 +98,12 @@ web/node_modules/.stamp: web/package.json web/package-lock.json
 	cd web && npm ci --no-audit --no-fund --loglevel=error
 	touch $@
 
-web/dist/index.html: $(VENV)/.runs web/node_modules/.stamp $(shell find web/src -type f 2>/dev/null) web/index.html web/vite.config.ts
+web/src/api/schema.d.ts: $(VENV)/.runs web/node_modules/.stamp $(shell find src/gatecheck/server -name '*.py')
+	$(BIN)/python -m gatecheck.server.openapi > web/openapi.json
+	cd web && npm run -s types >/dev/null
+	touch $@
+
+web/dist/index.html: $(VENV)/.runs web/node_modules/.stamp web/src/api/schema.d.ts $(shell find web/src -type f 2>/dev/null) web/index.html web/vite.config.ts
 	cd web && npm run -s build
 	$(BIN)/python -m gatecheck.server.papers.fonts web/node_modules web/dist/fonts
 	touch $@

@@ -1,5 +1,6 @@
-import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { useQuery } from '@tanstack/react-query'
 
+import { useTicketChange } from './changes'
 import { call, type Ticket } from './client'
 import type { components } from './schema'
 import { keys } from './keys'
@@ -14,10 +15,9 @@ export const useEar = (id: number) => useQuery({ queryKey: keys.ear(id), queryFn
 type Ask = { file: File; key: string } | { practice: true } | { seconds: number | null; waited: number }
 
 /** A recording kept, the practice machine recorded, or a ready time put on the tape. */
-export function useEarChange(id: number, by: string) {
-  const cache = useQueryClient()
-  return useMutation({
-    mutationFn: (ask: Ask) => {
+export const useEarChange = (id: number, by: string) =>
+  useTicketChange(
+    (ask: Ask) => {
       if ('practice' in ask) return call<Ticket>(`/tickets/${id}/recordings/practice`, { method: 'POST', json: { by } })
       if ('waited' in ask) return call<Ticket>(`/tickets/${id}/ready`, { method: 'POST', json: { ...ask, by } })
       const form = new FormData()
@@ -26,9 +26,8 @@ export function useEarChange(id: number, by: string) {
       form.append('key', ask.key)
       return call<Ticket>(`/tickets/${id}/recordings`, { method: 'POST', form })
     },
-    onSuccess: (ticket) => { cache.setQueryData(keys.tickets(id), ticket); void cache.invalidateQueries({ queryKey: keys.ear(id) }) },
-  })
-}
+    { also: [keys.ear(id)] },
+  )
 
 export const recordingUrl = (id: number, sha256: string): string => `/api/tickets/${id}/recordings/${sha256}`
 export const referenceUrl = (kind: string): string => `/api/ear/references/${kind}`

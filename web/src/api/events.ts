@@ -1,7 +1,6 @@
 import { useQueryClient, type QueryClient } from '@tanstack/react-query'
 import { useEffect, useState } from 'react'
 
-import { ticketQuery } from './queries'
 import type { Ticket } from './client'
 import { keys } from './keys'
 

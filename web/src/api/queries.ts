@@ -2,7 +2,8 @@ import { queryOptions, useMutation, useQuery, useQueryClient } from '@tanstack/r
 
 import { requestKey } from '../lib/format'
 import { initials } from '../lib/person'
-import { api, AwayError, type EntryBody, type Link, type Terms, type Ticket, type TicketIn } from './client'
+import { api, type EntryBody, type Link, type Terms, type Ticket, type TicketIn } from './client'
+import { useTicketChange } from './changes'
 import { keys } from './keys'
 
 export const benchQuery = queryOptions({ queryKey: keys.bench(), queryFn: ({ signal }) => api.bench(signal) })
@@ -23,20 +24,8 @@ export const useTicket = (id: number) => useQuery(ticketQuery(id))
 export const useCaptures = (id: number, enabled = true) => useQuery({ ...capturesQuery(id), enabled })
 
 /** Sends entries that stand or fall together. While the server is away they are tried again until it answers; their key keeps them single. */
-export function useAppend(id: number) {
-  const cache = useQueryClient()
-  return useMutation({
-    mutationFn: ({ entries, key }: { entries: readonly EntryBody[]; key: string }) => api.append(id, entries, initials(), key),
-    scope: { id: `tape-${id}` },
-    retry: (_, error) => error instanceof AwayError,
-    retryDelay: 1000,
-    networkMode: 'always',
-    onSuccess: (ticket) => {
-      cache.setQueryData(keys.tickets(id), ticket)
-      void cache.invalidateQueries({ queryKey: keys.bench() })
-    },
-  })
-}
+export const useAppend = (id: number) =>
+  useTicketChange(({ entries, key }: { entries: readonly EntryBody[]; key: string }) => api.append(id, entries, initials(), key), { tape: id })
 
 /** Customers and machines of earlier tickets that begin so. */
 export const useKnown = (customer: string, machine: string) =>
@@ -45,16 +34,7 @@ export const useKnown = (customer: string, machine: string) =>
     enabled: customer.length > 1 || machine.length > 1, staleTime: 30_000,
   })
 
-export function useTakeIn() {
-  const cache = useQueryClient()
-  return useMutation({
-    mutationFn: (ticket: TicketIn) => api.takeIn({ ...ticket, key: ticket.key ?? requestKey() }),
-    onSuccess: (ticket) => {
-      cache.setQueryData(keys.tickets(ticket.id), ticket)
-      void cache.invalidateQueries({ queryKey: keys.bench() })
-    },
-  })
-}
+export const useTakeIn = () => useTicketChange((ticket: TicketIn) => api.takeIn({ ...ticket, key: ticket.key ?? requestKey() }))
 
 export function useAddFile(id: number) {
   const cache = useQueryClient()
@@ -67,39 +47,13 @@ export function useAddFile(id: number) {
   })
 }
 
-export function useWeigh(id: number) {
-  const cache = useQueryClient()
-  return useMutation({
-    mutationFn: ({ sha256, device }: { sha256: string; device: string }) => api.weigh(id, sha256, device, initials()),
-    onSuccess: (ticket) => {
-      cache.setQueryData(keys.tickets(id), ticket)
-      void cache.invalidateQueries({ queryKey: keys.captures(id) })
-    },
-  })
-}
+export const useWeigh = (id: number) =>
+  useTicketChange(({ sha256, device }: { sha256: string; device: string }) => api.weigh(id, sha256, device, initials()), { also: [keys.captures(id)] })
 
-export function useHandOver(id: number) {
-  const cache = useQueryClient()
-  return useMutation({
-    mutationFn: ({ proven, waive }: { proven: readonly string[] | null; waive: string | null }) => api.handOver(id, proven, waive, initials()),
-    onSuccess: (ticket) => {
-      cache.setQueryData(keys.tickets(id), ticket)
-      void cache.invalidateQueries({ queryKey: keys.bench() })
-      void cache.invalidateQueries({ queryKey: keys.learning() })
-    },
-  })
-}
+export const useHandOver = (id: number) =>
+  useTicketChange(({ proven, waive }: { proven: readonly string[] | null; waive: string | null }) => api.handOver(id, proven, waive, initials()), { also: [keys.learning()] })
 
-export function useReopen(id: number) {
-  const cache = useQueryClient()
-  return useMutation({
-    mutationFn: () => api.reopen(id),
-    onSuccess: (ticket) => {
-      cache.setQueryData(keys.tickets(id), ticket)
-      void cache.invalidateQueries({ queryKey: keys.bench() })
-    },
-  })
-}
+export const useReopen = (id: number) => useTicketChange(() => api.reopen(id))
 
 /** The call sheet under terms that are tried and not kept; the last sheet stays in sight while the next one is worked out. */
 export const useSheet = (id: number, terms: Terms, length: number) =>
@@ -137,16 +91,8 @@ export function useLinkChange(id: number) {
   })
 }
 
-export function useTakeInPractice() {
-  const cache = useQueryClient()
-  return useMutation({
-    mutationFn: ({ machine, bay }: { machine: string; bay: number | null }) => api.takeInPractice(machine, bay, initials()),
-    onSuccess: (ticket) => {
-      cache.setQueryData(keys.tickets(ticket.id), ticket)
-      void cache.invalidateQueries({ queryKey: keys.bench() })
-    },
-  })
-}
+export const useTakeInPractice = () =>
+  useTicketChange(({ machine, bay }: { machine: string; bay: number | null }) => api.takeInPractice(machine, bay, initials()))
 export const useGuesses = (id: number) => useQuery({ queryKey: keys.guesses(id), queryFn: ({ signal }) => api.guesses(id, signal) })
 export const useLearning = () => useQuery({ queryKey: keys.learning(), queryFn: ({ signal }) => api.learning(signal) })
 

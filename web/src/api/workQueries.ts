@@ -2,8 +2,8 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 
 import { initials } from '../lib/person'
-import { api, AwayError, type Shelf, type ShopPage, type Ticket } from './client'
-import { ticketQuery } from './queries'
+import { api, type Shelf, type ShopPage, type Ticket } from './client'
+import { useTicketChange } from './changes'
 import { keys } from './keys'
 
 /** The job as it stands with this tape; the one before stays in sight until it is there. */
@@ -14,21 +14,11 @@ export const useWork = (ticket: Ticket, enabled = true) =>
   })
 
 /** A change of the work: `place` under the ticket. Sent again while the server is away; its key keeps it single. */
-export function useDoWork(id: number) {
-  const cache = useQueryClient()
-  return useMutation({
-    mutationFn: ({ place, json, key }: { place: string; json: Record<string, unknown>; key: string }) => api.doWork(id, place, { ...json, by: initials(), key }),
-    scope: { id: `tape-${id}` },
-    retry: (_, error) => error instanceof AwayError,
-    retryDelay: 1000,
-    networkMode: 'always',
-    onSuccess: (ticket) => {
-      cache.setQueryData(keys.tickets(id), ticket)
-      void cache.invalidateQueries({ queryKey: keys.bench() })
-      void cache.invalidateQueries({ queryKey: keys.parts() })
-    },
-  })
-}
+export const useDoWork = (id: number) =>
+  useTicketChange(
+    ({ place, json, key }: { place: string; json: Record<string, unknown>; key: string }) => api.doWork(id, place, { ...json, by: initials(), key }),
+    { tape: id, also: [keys.parts()] },
+  )
 export const useParts = (ticket: Ticket) =>
   useQuery({ queryKey: keys.parts(ticket.id, ticket.tape.length), queryFn: ({ signal }) => api.parts(ticket.id, signal), placeholderData: (kept) => kept })
 export const useShelf = () => useQuery({ queryKey: keys.shelf(), queryFn: ({ signal }) => api.shelf(signal) })
@@ -46,29 +36,14 @@ export function useShelfChange() {
 }
 
 /** A picture is kept on the ticket. */
-export function useAddPicture(id: number) {
-  const cache = useQueryClient()
-  return useMutation({
-    mutationFn: ({ file, says, evidence, key }: { file: File; says: string; evidence: boolean; key: string }) => api.addPicture(id, file, says, evidence, initials(), key),
-    scope: { id: `tape-${id}` },
-    onSuccess: (ticket) => cache.setQueryData(keys.tickets(id), ticket),
-  })
-}
+export const useAddPicture = (id: number) =>
+  useTicketChange(({ file, says, evidence, key }: { file: File; says: string; evidence: boolean; key: string }) => api.addPicture(id, file, says, evidence, initials(), key), { tape: id })
 export const usePapers = (ticket: Ticket) =>
   useQuery({ queryKey: keys.papers(ticket.id, ticket.tape.length, ticket.closed_at), queryFn: ({ signal }) => api.papers(ticket.id, signal), placeholderData: (kept) => kept })
 export const usePaper = (ticket: Ticket, kind: string) =>
   useQuery({ queryKey: keys.paper(ticket.id, kind, ticket.tape.length, ticket.closed_at), queryFn: ({ signal }) => api.paper(ticket.id, kind, signal) })
 
-export function useErase(id: number) {
-  const cache = useQueryClient()
-  return useMutation({
-    mutationFn: () => api.eraseCustomer(id, initials()),
-    onSuccess: (ticket) => {
-      cache.setQueryData(keys.tickets(id), ticket)
-      for (const of of [keys.paper, keys.papers, keys.bench]) void cache.invalidateQueries({ queryKey: of() })
-    },
-  })
-}
+export const useErase = (id: number) => useTicketChange(() => api.eraseCustomer(id, initials()), { also: [keys.paper(), keys.papers()] })
 export const useShopPage = () => useQuery({ queryKey: keys.shop(), queryFn: ({ signal }) => api.shopPage(signal) })
 export const usePaces = () => useQuery({ queryKey: keys.paces(), queryFn: ({ signal }) => api.paces(signal) })
 

@@ -17,6 +17,8 @@ export function PracticeSheet({ bay, onClose }: { bay: number | null; onClose: (
   // A key pressed before the list has come is kept until it has: who knows the key need not wait for the picture.
   const [early, setEarly] = useState<number | null>(null)
   const targets = patients ? patients.map((p) => () => take(p.id)) : Array.from(SHEET_KEYS, (_, index) => () => setEarly(index))
+  // after every render, for what a key does is made anew at each; a key that was kept is used once
+  // eslint-disable-next-line react-hooks/exhaustive-deps
   useEffect(() => {
     if (patients === undefined || early === null) return
     setEarly(null)

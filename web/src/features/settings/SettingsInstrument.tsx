@@ -37,8 +37,8 @@ function OpenSettings({ ticket }: { ticket: Ticket }) {
     else settle([id])
   })
   // a draft is over once the sheet says the same, or the server refused it
-  useEffect(() => settle((sheet?.rows ?? []).filter((r) => drafts[r.id] === r.now).map((r) => r.id)), [sheet, drafts])
-  useEffect(() => { if (append.isError) settle(Object.keys(drafts)) }, [append.isError])
+  useEffect(() => settle((sheet?.rows ?? []).filter((r) => drafts[r.id] === r.now).map((r) => r.id)), [sheet, drafts, settle])
+  useEffect(() => { if (append.isError) settle(Object.keys(drafts)) }, [append.isError, drafts, settle])
 
   const rows = sheet?.rows ?? []
   const trial = pendingTrial(ticket) ?? openTrial(ticket)

@@ -1,4 +1,4 @@
-import { useEffect, useRef, useState } from 'react'
+import { useCallback, useEffect, useRef, useState } from 'react'
 
 const KEPT_AFTER_MS = 1000
 
@@ -36,10 +36,11 @@ export function useDrafts(onKeep: (row: string, value: string) => void) {
     waiting.current.set(row, { value, timer })
     setDrafts((d) => ({ ...d, [row]: value }))
   }
-  const settle = (rows: readonly string[]) =>
+  const settle = useCallback((rows: readonly string[]) => {
     setDrafts((d) => {
       const gone = rows.filter((row) => row in d && !waiting.current.has(row))
       return gone.length ? Object.fromEntries(Object.entries(d).filter(([row]) => !gone.includes(row))) : d
     })
+  }, [])
   return { drafts, set, flush, settle }
 }
