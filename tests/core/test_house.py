@@ -38,7 +38,7 @@ FORBIDDEN = {
 }
 BELOW: dict[str, set[str]] = {
     "core": set(), "probe": set(),
-    "adapters": {"core"}, "store": {"core"}, "practice": {"core", "probe"},
+    "adapters": {"core"}, "store": {"core", "adapters"}, "practice": {"core", "probe"},
     "stick": {"core", "adapters"},
     "server": {"core", "adapters", "store", "practice", "probe"},
     "cli": {"core", "adapters", "store", "practice", "probe", "stick", "server"},

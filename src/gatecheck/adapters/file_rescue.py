@@ -19,6 +19,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
+from gatecheck.adapters.durable_file import durable
 from gatecheck.core.errors import DecodeError, InputError
 from gatecheck.core.volume.names import name_to_write
 from gatecheck.core.volume.shared_clusters import SharedSpan, shared_by
@@ -478,11 +479,9 @@ def _finished(
 
 def _write_rows(place: Path, columns: Sequence[str], rows: object) -> None:
     """Whole under its name, or as it was."""
-    part = place.with_name(f".{place.name}.part")
-    with part.open("w", encoding="utf-8", errors="backslashreplace", newline="") as file:
-        writer = csv.DictWriter(file, columns, extrasaction="ignore")
+    with durable(place) as raw:
+        text = io.TextIOWrapper(raw, encoding="utf-8", errors="backslashreplace", newline="", write_through=True)
+        writer = csv.DictWriter(text, columns, extrasaction="ignore")
         writer.writeheader()
         writer.writerows(rows)  # type: ignore[arg-type]
-        file.flush()
-        os.fsync(file.fileno())
-    part.replace(place)
+        text.detach()

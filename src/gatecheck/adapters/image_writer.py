@@ -20,6 +20,7 @@ from operator import index
 from pathlib import Path
 
 from gatecheck.adapters.disk_image import ImageSectors
+from gatecheck.adapters.durable_file import sync_folder
 from gatecheck.core.disk.identity import identity_of_disk
 from gatecheck.core.disk.overlay import Overlay
 from gatecheck.core.errors import InputError
@@ -89,12 +90,11 @@ def write_undo(place: Path, undo: UndoFile) -> None:
             file.flush()
             os.fsync(file.fileno())
         _named(waiting, place)
-        _sync_folder(place.parent)
+        sync_folder(place.parent)
     except OSError as error:
         raise InputError(
-            f"--undo {place}: expected a file that can be written, got {error.strerror}; nothing was written to "
-            f"the "
-            f"image"
+            f"--undo {place}: expected a file that can be written, got {error.strerror}; "
+            "nothing was written to the image"
         ) from error
     finally:
         waiting.unlink(missing_ok=True)
@@ -113,14 +113,6 @@ def _named(waiting: Path, place: Path) -> None:
 
 def _sum(body: object) -> str:
     return hashlib.sha256(json.dumps(body, sort_keys=True).encode()).hexdigest()
-
-
-def _sync_folder(folder: Path) -> None:
-    descriptor = os.open(folder, os.O_RDONLY)
-    try:
-        os.fsync(descriptor)
-    finally:
-        os.close(descriptor)
 
 
 def read_undo(place: Path) -> UndoFile:

@@ -8,6 +8,7 @@ from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from gatecheck.adapters.durable_file import sync_folder
 from gatecheck.core.errors import InputError
 
 if TYPE_CHECKING:
@@ -45,6 +46,7 @@ class BenchKey:
             os.fsync(file.fileno())
         try:
             os.link(new, self.place)  # whoever comes second takes what is there
+            sync_folder(self.place.parent)
         except FileExistsError:
             pass
         finally:

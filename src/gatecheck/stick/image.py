@@ -11,6 +11,7 @@ import struct
 import zlib
 from pathlib import Path
 
+from gatecheck.adapters.durable_file import put_in_place
 from gatecheck.core.disk.encode import gpt_end, gpt_start
 from gatecheck.core.disk.gpt import EFI_SYSTEM, ENTRY, HEADER
 from gatecheck.core.errors import InputError
@@ -45,9 +46,7 @@ def write_image(target: Path, parts: Parts, size: int | None = None) -> int:
             file.truncate(sectors * SECTOR)
         _volume(waiting, parts, sectors)
         _table(waiting, parts, sectors)
-        with waiting.open("rb+") as file:
-            os.fsync(file.fileno())
-        waiting.replace(target)
+        put_in_place(waiting, target)
     except OSError as error:
         raise InputError(f"{target}: expected a file that can be written, got {error.strerror}") from error
     finally:

@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 import hashlib
-import os
 import sqlite3
-import tempfile
 from dataclasses import dataclass
 from pathlib import Path
 
+from gatecheck.adapters.durable_file import write_durably
 from gatecheck.store.database import StoreError
 
 _ADD_FILE = "INSERT INTO file (sha256, size, added_at) VALUES (:sha, :size, :at) ON CONFLICT DO NOTHING"
@@ -44,13 +43,7 @@ class FileStore:
         if target.exists():
             return digest
         try:
-            target.parent.mkdir(parents=True, exist_ok=True)
-            handle, name = tempfile.mkstemp(dir=target.parent)
-            with os.fdopen(handle, "wb") as stream:
-                stream.write(data)
-                stream.flush()
-                os.fsync(stream.fileno())
-            Path(name).replace(target)
+            write_durably(target, data)
         except OSError as error:
             raise StoreError(f"file {digest[:12]}: expected room to store it, got {error.strerror}") from error
         return digest

@@ -18,6 +18,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
+from gatecheck.adapters.durable_file import durable, put_in_place, write_durably
 from gatecheck.core.errors import TapeError
 from gatecheck.core.knowledge.tables import Knowledge
 from gatecheck.core.tape.parse import parse_entries, parse_facts
@@ -101,7 +102,7 @@ def backup(data: Path, target: Path) -> Kept:
                 }
                 archive.writestr("manifest.json", json.dumps(manifest))
             _opened(whole)
-            _into_place(whole, target)
+            put_in_place(whole, target)
         except (sqlite3.Error, OSError) as error:
             raise StoreError(f"backup {target}: expected room to write and a readable shop, got {error}") from error
     return Kept(tickets, len(wanted), total)
@@ -326,7 +327,7 @@ def export_ticket(data: Path, number: str, target: Path) -> Kept:
                 archive.writestr("ticket.json", text)
                 for digest in digests:
                     archive.writestr(zipfile.ZipInfo(f"{FILES}/{digest}"), _file(data, digest))
-            _into_place(whole, target)
+            put_in_place(whole, target)
         except OSError as error:
             raise StoreError(f"export {target}: expected room to write, got {error.strerror}") from error
     return Kept(1, len(digests), target.stat().st_size)
@@ -522,13 +523,8 @@ def _put_member(data: Path, digest: str, archive: zipfile.ZipFile) -> Path | Non
         with place.open("rb") as file:
             if hashlib.file_digest(file, "sha256").hexdigest() == digest:
                 return None
-    place.parent.mkdir(parents=True, exist_ok=True)
-    part = place.with_name(f".{digest}.part")
-    try:
-        _member_to(archive, f"{FILES}/{digest}", part)
-        part.replace(place)
-    finally:
-        part.unlink(missing_ok=True)
+    with archive.open(f"{FILES}/{digest}") as stream, durable(place) as file:
+        shutil.copyfileobj(stream, file, _AT_ONCE)
     return place
 
 
@@ -537,13 +533,7 @@ def put_file(data: Path, digest: str, content: bytes) -> None:
     place = data / FILES / digest[:2] / digest
     if place.is_file() and _sha256(place.read_bytes()) == digest:
         return
-    place.parent.mkdir(parents=True, exist_ok=True)
-    handle, name = tempfile.mkstemp(dir=place.parent)
-    with os.fdopen(handle, "wb") as stream:
-        stream.write(content)
-        stream.flush()
-        os.fsync(stream.fileno())
-    Path(name).replace(place)
+    write_durably(place, content)
 
 
 def _folder_of(target: Path) -> Path:
@@ -553,12 +543,6 @@ def _folder_of(target: Path) -> Path:
     if target.is_dir():
         raise KeepingError(f"{target}: expected the name of a file, got a folder")
     return folder
-
-
-def _into_place(whole: Path, target: Path) -> None:
-    with whole.open("rb") as stream:
-        os.fsync(stream.fileno())
-    whole.replace(target)
 
 
 @contextmanager

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import json
-import os
 from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
+from gatecheck.adapters.durable_file import write_durably
 from gatecheck.core.disk.plan import Write
 from gatecheck.core.volume.gather import CELLS, CheckResult
 from gatecheck.core.volume.people import HOME
@@ -102,14 +102,8 @@ def _places(writes: tuple[Write, ...], base: int, size: int) -> list[int]:
 
 
 def save(place: Path, kept: Mapping[str, Any]) -> None:
-    """Whole under its name."""
-    place.parent.mkdir(parents=True, exist_ok=True)
-    part = place.with_suffix(".part")
-    with part.open("w", encoding="utf-8") as file:
-        json.dump(kept, file)
-        file.flush()
-        os.fsync(file.fileno())
-    part.replace(place)
+    """Whole under its name. Raises OSError."""
+    write_durably(place, json.dumps(kept).encode())
 
 
 def read(place: Path) -> dict[str, Any] | None:
