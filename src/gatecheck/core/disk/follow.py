@@ -10,7 +10,7 @@ from dataclasses import dataclass
 
 from gatecheck.core.disk.boot_uefi import FirmwareEntry
 from gatecheck.core.disk.bootpath import BootPath, boot_path
-from gatecheck.core.disk.sectors import NOT_CAPTURED, Sectors, Span
+from gatecheck.core.disk.sectors import NOT_CAPTURED, Sectors, Span, WrappedSectors
 from gatecheck.core.disk.walk import Walk
 
 Run = tuple[int, int]
@@ -53,24 +53,17 @@ class LayeredSectors:
         return Span(lba, self._sector, bytes(data), missing)
 
 
-class TracingSectors:
+class TracingSectors(WrappedSectors):
     """`Sectors` that remember, for each step of a walk, what was asked for, and what of it was not captured."""
 
     def __init__(self, disk: Sectors, walk: Walk) -> None:
-        self._disk, self._walk = disk, walk
+        super().__init__(disk)
+        self._walk = walk
         self.asked: list[tuple[int, int, int]] = []
         """(step, first LBA, sectors), in the order of the walk"""
         self.unread: set[int] = set()
         self.sure: int | None = None
         """steps that were taken before anything was missing; None: nothing is"""
-
-    @property
-    def sector(self) -> int:
-        return self._disk.sector
-
-    @property
-    def length(self) -> int | None:
-        return self._disk.length
 
     def read(self, lba: int, count: int) -> Span:
         span = self._disk.read(lba, count)

@@ -4,23 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from gatecheck.core.disk.sectors import Sectors, Span
+from gatecheck.core.disk.sectors import Sectors, Span, WrappedSectors
 
 
-class Overlay:
+class Overlay(WrappedSectors):
     """`Sectors` with bytes laid over them. `writes`: (byte, data), later ones over earlier ones. A sector that cannot
     be read stays so unless it is covered whole."""
 
     def __init__(self, disk: Sectors, writes: Iterable[tuple[int, bytes]]) -> None:
-        self._disk, self._writes = disk, [(at, data) for at, data in writes if data]
-
-    @property
-    def sector(self) -> int:
-        return self._disk.sector
-
-    @property
-    def length(self) -> int | None:
-        return self._disk.length
+        super().__init__(disk)
+        self._writes = [(at, data) for at, data in writes if data]
 
     def read(self, lba: int, count: int) -> Span:
         span = self._disk.read(lba, count)

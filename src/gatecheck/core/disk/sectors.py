@@ -54,6 +54,21 @@ class Sectors(Protocol):
         ...
 
 
+class WrappedSectors:
+    """A base for `Sectors` that stand over other ones: of their size and length."""
+
+    def __init__(self, disk: Sectors) -> None:
+        self._disk = disk
+
+    @property
+    def sector(self) -> int:
+        return self._disk.sector
+
+    @property
+    def length(self) -> int | None:
+        return self._disk.length
+
+
 def checked_sector(size: int, what: str = "sector size") -> int:
     """The size, where a disk can be read with it. Raises DecodeError: 520 and 528 carry checks that this does not
     read."""

@@ -10,7 +10,7 @@ from itertools import pairwise
 import numpy as np
 
 from gatecheck.core.disk.follow import Run, merge_runs
-from gatecheck.core.disk.sectors import NOT_CAPTURED, UNREADABLE, Sectors, Span
+from gatecheck.core.disk.sectors import NOT_CAPTURED, UNREADABLE, Sectors, Span, WrappedSectors
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.volume.check import Progress, Report, check, opened
 from gatecheck.core.volume.exfat.read import ExFat
@@ -25,21 +25,13 @@ _JOIN = 64 << 10
 """bytes between two wanted runs that are read along: cheaper than another command"""
 
 
-class RecordingSectors:
+class RecordingSectors(WrappedSectors):
     """`Sectors` that remember which of what was asked for nobody has read yet, and what could not be read."""
 
     def __init__(self, disk: Sectors) -> None:
-        self._disk = disk
+        super().__init__(disk)
         self._lacking: list[Run] = []
         self.unreadable = 0
-
-    @property
-    def sector(self) -> int:
-        return self._disk.sector
-
-    @property
-    def length(self) -> int | None:
-        return self._disk.length
 
     def read(self, lba: int, count: int) -> Span:
         span = self._disk.read(lba, count)
