@@ -8,6 +8,7 @@ with the number of the new process."""
 from __future__ import annotations
 
 import atexit
+import ctypes
 import gc
 import json
 import os
@@ -62,7 +63,14 @@ def start(*arguments: str, what: str = "gatecheck") -> Forked:
     return Forked(int(nursery.stdout.readline()))
 
 
+def _die_with_parent() -> None:
+    """Whoever started this process may be killed, or stopped by Ctrl-C: then this one goes too (prctl(2),
+    PR_SET_PDEATHSIG)."""
+    ctypes.CDLL(None).prctl(1, signal.SIGKILL)
+
+
 def _serve_forever() -> None:
+    _die_with_parent()
     import gatecheck.core.signal.sound
     import gatecheck.core.signal.supply
     import gatecheck.practice.sounds
@@ -83,6 +91,7 @@ def _serve_forever() -> None:
     for line in sys.stdin:
         pid = os.fork()
         if pid == 0:
+            _die_with_parent()
             signal.signal(signal.SIGCHLD, signal.SIG_DFL)
             nowhere = os.open(os.devnull, os.O_RDWR)
             os.dup2(nowhere, 0)
