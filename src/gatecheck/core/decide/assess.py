@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Sequence
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 
 import numpy as np
 from msgspec import Struct
@@ -124,49 +124,94 @@ def _p(model: Model, state: TicketState, fault: str) -> float:
     return float(state.belief @ model.fault_mask(fault))
 
 
-def _ranked(model: Model, state: TicketState, plan: MovePlan, call: Call, held: Sequence[Held]) -> list[NextMove]:
-    first: list[NextMove] = []
-    if call.again is not None:
-        first.append(
-            describe(
-                model,
-                state,
-                call.again.move,
-                say("next.look-again", reading=[call.again.move, state.latest[call.again.move][1].outcome]),
-            )
-        )
-    offer = model.knowledge.offer
-    holding = {h.move for h in held}
-    if any(h.interlock == "stop-running" for h in held) and not _was_asked_off(state):
-        first.append(describe(model, state, "power-down", why_of("power-down", state)))
-    if _copy_comes_first(model, state, call, held, not any(m.net > 0 for m in plan.ranked)):
-        first.append(describe(model, state, "copy-data", why_of("copy-data", state)))
-    by_move = {m.move: m for m in plan.ranked}
-    contact = None if call.choice else _link_comes_first(model, state, holding)
+class _Situation(Struct, frozen=True):
+    """What the rules of what comes first go by. `by_move`: the ranked moves by name."""
+
+    model: Model
+    state: TicketState
+    plan: MovePlan
+    call: Call
+    held: Sequence[Held]
+    holding: Collection[str]
+    by_move: Mapping[str, NextMove]
+
+    def move(self, move: str, why: Said) -> NextMove:
+        return describe(self.model, self.state, move, why)
+
+
+def _suspect_reading(at: _Situation) -> Iterable[NextMove]:
+    """The reading that a heavy verdict rests on alone is looked at again."""
+    if at.call.again is not None:
+        read = [at.call.again.move, at.state.latest[at.call.again.move][1].outcome]
+        yield at.move(at.call.again.move, say("next.look-again", reading=read))
+
+
+def _power_down(at: _Situation) -> Iterable[NextMove]:
+    if any(h.interlock == "stop-running" for h in at.held) and not _was_asked_off(at.state):
+        yield at.move("power-down", why_of("power-down", at.state))
+
+
+def _copy_first(at: _Situation) -> Iterable[NextMove]:
+    if _copy_comes_first(at.model, at.state, at.call, at.held, not any(m.net > 0 for m in at.plan.ranked)):
+        yield at.move("copy-data", why_of("copy-data", at.state))
+
+
+def _contacts_first(at: _Situation) -> Iterable[NextMove]:
+    contact = None if at.call.choice else _link_comes_first(at.model, at.state, at.holding)
     if contact:
-        first.append(describe(model, state, contact, say("next.link-first")))
-    if call.choice:
-        first += [by_move[c] for c in dict.fromkeys(call.due) if c in by_move]
-    if call.choice and call.option:
-        for fix in call.option.fixes:
-            if (
-                fix not in holding
-                and fix not in state.tried
-                and unmet_need(model, state, model.knowledge.fixes[fix]) is None
-            ):
-                first.append(describe(model, state, fix, _reason(model, state, fix, call)))
-    if "screen" in by_move and not {r.move for _, r in state.readings} - _BEFORE_SCREEN:
-        first.append(by_move["screen"])  # watch it fail, once, before anything is opened or started
-    if not call.choice and call.confidence >= offer["leans_firmly"]:
-        first += [by_move[c] for c in call.due if c in by_move]
-    first = list({m.move: m for m in first}.values())
+        yield at.move(contact, say("next.link-first"))
+
+
+def _looks_of_a_call(at: _Situation) -> Iterable[NextMove]:
+    """What a call that is made asks to be looked at all the same."""
+    if at.call.choice:
+        yield from (at.by_move[c] for c in dict.fromkeys(at.call.due) if c in at.by_move)
+
+
+def _fixes_of_a_call(at: _Situation) -> Iterable[NextMove]:
+    if at.call.choice and at.call.option:
+        for fix in at.call.option.fixes:
+            is_open = fix not in at.holding and fix not in at.state.tried
+            if is_open and unmet_need(at.model, at.state, at.model.knowledge.fixes[fix]) is None:
+                yield at.move(fix, _reason(at.model, at.state, fix, at.call))
+
+
+def _watch_it_fail(at: _Situation) -> Iterable[NextMove]:
+    """Once, before anything is opened or started."""
+    if "screen" in at.by_move and not {r.move for _, r in at.state.readings} - _BEFORE_SCREEN:
+        yield at.by_move["screen"]
+
+
+def _looks_before_a_call(at: _Situation) -> Iterable[NextMove]:
+    """What is due before the call that it leans to firmly."""
+    if not at.call.choice and at.call.confidence >= at.model.knowledge.offer["leans_firmly"]:
+        yield from (at.by_move[c] for c in at.call.due if c in at.by_move)
+
+
+_FIRST: Sequence[Callable[[_Situation], Iterable[NextMove]]] = (
+    _suspect_reading,
+    _power_down,
+    _copy_first,
+    _contacts_first,
+    _looks_of_a_call,
+    _fixes_of_a_call,
+    _watch_it_fail,
+    _looks_before_a_call,
+)
+"""the rules of what comes before the ranking, in their order"""
+
+
+def _ranked(model: Model, state: TicketState, plan: MovePlan, call: Call, held: Sequence[Held]) -> list[NextMove]:
+    """What the rules put first, then what is worth its cost."""
+    offer, holding = model.knowledge.offer, {h.move for h in held}
+    at = _Situation(model, state, plan, call, held, holding, {m.move: m for m in plan.ranked})
+    first = list({m.move: m for rule in _FIRST for m in rule(at)}.values())
     put_first = {m.move for m in first}
     offered = [m for m in plan.ranked if m.move not in put_first and not _is_verdict(model, m.move)]
     worth = [m for m in offered if m.gain > offer["worth_showing"] * m.cost]
     if call.choice:
-        return [*first, *(m for m in worth if m.kind == "check" and m.net > 0)][
-            : max(len(first), int(offer["most_after_call"]))
-        ]
+        most = max(len(first), int(offer["most_after_call"]))
+        return [*first, *(m for m in worth if m.kind == "check" and m.net > 0)][:most]
     if not worth and not first:
         worth = offered[:1] or list(plan.ranked[:1])
     return [*first, *_fix_among_first(model, worth)][: _most(model)] or _last_resort(model, state, call, holding)

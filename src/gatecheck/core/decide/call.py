@@ -7,7 +7,7 @@ stand, but what to do first is whatever releases it.
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 
 import numpy as np
 from msgspec import Struct
@@ -70,25 +70,51 @@ class Call(Struct, frozen=True):
     """the one reading that a heavy verdict rests on, and that may have been misread"""
 
 
+class _Situation(Struct, frozen=True):
+    """What closes a way out goes by. `p_drive`: that the drive itself fails."""
+
+    model: Model
+    state: TicketState
+    p_drive: float
+
+
+def _is_barred(at: _Situation, fixes: Sequence[str], locks: Sequence[str]) -> bool:
+    return any(lock in BARRING for lock in locks)
+
+
+def _lacks_what_it_needs(at: _Situation, fixes: Sequence[str], locks: Sequence[str]) -> bool:
+    return bool(fixes and unmet_need(at.model, at.state, at.model.knowledge.fixes[fixes[0]]))
+
+
+def _is_against_their_word(at: _Situation, fixes: Sequence[str], locks: Sequence[str]) -> bool:
+    own = [at.model.knowledge.fixes[f] for f in fixes]
+    return "refer-lab" not in fixes and any(against_their_word(at.state, fix) for fix in own)
+
+
+def _mends_software_on_a_failing_drive(at: _Situation, fixes: Sequence[str], locks: Sequence[str]) -> bool:
+    return at.p_drive >= at.model.knowledge.plan["software_stop"] and _software_only(at.model, fixes)
+
+
+_CLOSED_BY: Sequence[Callable[[_Situation, Sequence[str], Sequence[str]], bool]] = (
+    _is_barred,
+    _lacks_what_it_needs,
+    _is_against_their_word,
+    _mends_software_on_a_failing_drive,
+)
+"""the rules that close a way out: its fixes, and the interlocks that hold them"""
+
+
 def make_call(model: Model, state: TicketState, held: Sequence[Held], plan: MovePlan) -> Call:
     """Weigh all ways out and decide, if it can be decided."""
     locks: dict[str, list[str]] = {}
     for item in held:
         locks.setdefault(item.move, []).append(item.interlock)
-    p_drive = drive_failing(model, state)
-    open_ways = []
-    for way in ways_out(model, state):
-        fixes = way.fixes
-        held_here = tuple(dict.fromkeys(lock for fix in fixes for lock in locks.get(fix, [])))
-        if any(lock in BARRING for lock in held_here):
-            continue
-        if fixes and unmet_need(model, state, model.knowledge.fixes[fixes[0]]):
-            continue
-        if "refer-lab" not in fixes and any(against_their_word(state, model.knowledge.fixes[f]) for f in fixes):
-            continue
-        if p_drive >= model.knowledge.plan["software_stop"] and _software_only(model, fixes):
-            continue
-        open_ways.append((way, held_here))
+    at = _Situation(model, state, drive_failing(model, state))
+    held_of = [
+        (way, tuple(dict.fromkeys(lock for fix in way.fixes for lock in locks.get(fix, []))))
+        for way in ways_out(model, state)
+    ]
+    open_ways = [(way, here) for way, here in held_of if not any(rule(at, way.fixes, here) for rule in _CLOSED_BY)]
     ends = ends_of(model, state, [way for way, _ in open_ways])
     balance = balance_of(model, state)
     best_chance = max((end.works for end in ends), default=0.0)
@@ -101,7 +127,7 @@ def make_call(model: Model, state: TicketState, held: Sequence[Held], plan: Move
     ranked = distinct(
         sorted(options, key=lambda o: (o.p_success < _VIABLE * best_chance, o.expected_loss, -o.p_success))
     )
-    rule = applicable_rule(model, state, p_drive)
+    rule = applicable_rule(model, state, at.p_drive)
     ranked_choice = [o for o in ranked if rule is None or (o.choice == rule.choice and rule.fix in (None, o.main_fix))]
     if rule is not None and not ranked_choice and state.facts.get("consent") == "refused":
         # what the trade asks for is against the customer's word: the best of what is left
@@ -118,7 +144,7 @@ def make_call(model: Model, state: TicketState, held: Sequence[Held], plan: Move
     holding = {h.move for h in held}
     main = model.knowledge.fixes[best.main_fix] if best and best.main_fix else None
     due = [*looks_due(model, state, main, holding), *seen_once(model, state, main, holding)] if main else []
-    proof = _proof_due(model, state, best, p_drive, holding) if rule is None else []
+    proof = _proof_due(model, state, best, at.p_drive, holding) if rule is None else []
     made, why = _is_made(model, state, plan, best, balance, rule, due)
     if best and len(ranked) == 1 and not due and balance[best.choice] >= model.knowledge.plan["made_alone"]:
         made, why = True, say("call.made")  # there is no other way, and no look will open one

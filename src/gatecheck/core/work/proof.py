@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
 from gatecheck.core.instruments.settings import SettingsSheet
@@ -43,7 +43,7 @@ def proof_of(
     }
     lines = [_of_step(step, waived) for step in job.steps if step.step.proof]
     for own in automatic:
-        found = _automatic(own, job, state, sheet)
+        found = _ANSWERS[own.needs](_Case(job, state, sheet))
         if found is not None:
             shown, places, why = found
             if shown != PROVEN and own.id in waived:
@@ -70,45 +70,57 @@ def _of_step(own: JobStep, waived: dict[str, tuple[int, str]]) -> ProofLine:
     )
 
 
-def _automatic(
-    own: Automatic, job: Job, state: TicketState, sheet: SettingsSheet
-) -> tuple[str, tuple[int, ...], Said | None] | None:
-    """State, entries and why; None where the line says nothing of this machine."""
-    if own.needs == "trials":
-        standing = [t for t in state.trials if t.standing in ("open", "pending")]
-        return (
-            FAILED if standing else PROVEN,
-            tuple(t.index for t in standing),
-            say("work.on-trial", moves=[t.fix for t in standing]) if standing else None,
-        )
-    if own.needs == "tray":
-        if not job.tray:
-            return None
-        out = lying(job.tray)
-        missing = [g for g in job.tray if g.missing]
-        if out:
-            return (
-                OPEN,
-                tuple(g.entry for g in out),
-                say("work.lies-out", count=sum(g.out.count for g in out), name=out[0].out.name),
-            )
-        if missing:
-            return (
-                FAILED,
-                tuple(g.back for g in missing if g.back is not None),
-                say("work.missing", count=sum(g.missing for g in missing), name=missing[0].out.name),
-            )
-        return PROVEN, tuple(g.back for g in job.tray if g.back is not None), None
-    read = [r for r in sheet.rows if r.found is not None or r.now is not None]
-    if not read or job.choice == "refer":
+@dataclass(frozen=True, slots=True)
+class _Case:
+    job: Job
+    state: TicketState
+    sheet: SettingsSheet
+
+
+Answer = tuple[str, tuple[int, ...], Said | None]
+"""state, entries and why"""
+
+
+def _no_trial_stands(own: _Case) -> Answer | None:
+    standing = [t for t in own.state.trials if t.standing in ("open", "pending")]
+    if not standing:
+        return PROVEN, (), None
+    return FAILED, tuple(t.index for t in standing), say("work.on-trial", moves=[t.fix for t in standing])
+
+
+def _nothing_lies_on_the_tray(own: _Case) -> Answer | None:
+    tray = own.job.tray
+    if not tray:
+        return None
+    out, missing = lying(tray), [g for g in tray if g.missing]
+    if out:
+        count = sum(g.out.count for g in out)
+        return OPEN, tuple(g.entry for g in out), say("work.lies-out", count=count, name=out[0].out.name)
+    if missing:
+        count, places = sum(g.missing for g in missing), tuple(g.back for g in missing if g.back is not None)
+        return FAILED, places, say("work.missing", count=count, name=missing[0].out.name)
+    return PROVEN, tuple(g.back for g in tray if g.back is not None), None
+
+
+def _settings_stand_as_found(own: _Case) -> Answer | None:
+    read = [r for r in own.sheet.rows if r.found is not None or r.now is not None]
+    if not read or own.job.choice == "refer":
         return None  # nobody looked: nothing is claimed
-    kept = [(t.fix, t.index) for t in state.trials if t.standing == "kept"]
+    kept = [(t.fix, t.index) for t in own.state.trials if t.standing == "kept"]
     differs = [
         r
         for r in read
         if r.state == "differs" and not any(fix == r.row.fix and place > (r.entry or -1) for fix, place in kept)
     ]
     places = tuple(r.entry for r in (differs or read) if r.entry is not None)
-    return (
-        (FAILED, places, say("work.differs", rows=[r.row.name for r in differs])) if differs else (PROVEN, places, None)
-    )
+    if not differs:
+        return PROVEN, places, None
+    return FAILED, places, say("work.differs", rows=[r.row.name for r in differs])
+
+
+_ANSWERS: Mapping[str, Callable[[_Case], Answer | None]] = {
+    "trials": _no_trial_stands,
+    "tray": _nothing_lies_on_the_tray,
+    "settings": _settings_stand_as_found,
+}
+"""what a line of the proof needs (`work.toml`) -> what the tape answers; None where it says nothing of this machine"""
