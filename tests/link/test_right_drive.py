@@ -16,7 +16,7 @@ from histories import NEW, OLD, TORN, Counter, History, counter
 
 from gatecheck.core.capture.identity import Identity
 from gatecheck.practice.drives import PracticeDisk
-from gatecheck.probe import drive_writing, writing
+from gatecheck.probe import filling, writing
 from gatecheck.probe.base import NotThisOne
 from gatecheck.probe.identity import Identity as probe_Identity
 from gatecheck.probe.orders import validated_orders
@@ -139,7 +139,7 @@ def test_a_drive_that_takes_the_place_of_another_while_it_is_filled_is_left(
 ) -> None:
     """The bench was away, the plug was pulled, another drive stands behind the descriptor: it is asked again before the
     next byte."""
-    for module in (drive_writing, writing):
+    for module in (filling, writing):
         monkeypatch.setattr(module, "FILL_STEP", 1 << 20)
     fill(own)
     swapped = []

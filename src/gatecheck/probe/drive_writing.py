@@ -1,16 +1,14 @@
 """Orders that change something on this machine: for the drive that was confirmed, once somebody here has let it."""
 
-import argparse
-import hashlib
-import os
 import time
 
 from .base import NotThisOne, PageRead, Refused, Untouched, geometry
 from .drive_pages import disk_here
+from .filling import DriveFill
 from .identity import Identity
 from .orders import WRITES, sane_variables, sane_writes
-from .settings import FILL_STEP, KEY_SECONDS
-from .words import number, plain, plural, read_text, readable, safe_name, size_words
+from .settings import KEY_SECONDS
+from .words import plain, plural, readable, safe_name, size_words
 from .work_base import WorkBase
 
 
@@ -119,10 +117,8 @@ class DriveWriting(WorkBase):
 
         try:
             back = self.machine.rewrite(disk, sane_writes(order["writes"]), size, sure)
-        except (
-            Refused,
-            OSError,
-        ) as error:  # it may have been half done: the bench is told what stands there now, whatever that is
+        except (Refused, OSError) as error:
+            # it may have been half done: the bench is told what stands there now, whatever that is
             self.wrote = bool(opened) and not isinstance(error, Untouched)
             for at, _, after in sane_writes(order["writes"]) if opened else ():
                 lba, count = at // size, max(1, len(after) // size)
@@ -135,8 +131,7 @@ class DriveWriting(WorkBase):
             self.sectors_page(order, at // size, len(data) // size, "ok", "", data)
 
     def fill(self, order, device):
-        """A drive is filled from a copy that the bench keeps, and read back against what the bench sent. Returns
-        (result, detail). Where it was cut it goes on from the last place that was surely written."""
+        """A drive is filled from a copy that the bench keeps. Returns (result, detail)."""
         disk, whole = disk_here(order["disk"], device), order["size"]
         block = next((b for b in self.machine.blocks() if b.name == disk), None)
         if block is None:
@@ -147,127 +142,7 @@ class DriveWriting(WorkBase):
                 "expected a drive of at least %d bytes in sectors of %d, got %d; nothing was written"
                 % (whole, size, size * (total or 0))
             )
-        mark = os.path.join(self.spool.folder, "filled-" + order["id"])
-        told_before = read_text(mark).strip()
-        self.wrote = bool(told_before)
-        self.sure(order, self.drives_by_id().get(device, Identity(())))
-        do = self.asked_surely(order["id"])  # a fill that is not wanted any more does not even open the drive
-        if do:
-            if do == "pause":
-                return "paused", "from the bench"
-            return "failed", "stopped from the bench" + (
-                ": the drive is filled in part" if self.wrote else " before anything was written"
-            )
-        start = number(int(told_before) if told_before.isdigit() else 0, 0, whole)
-        box, named = argparse.Namespace(connection=None), "%s (%s)" % (disk, order.get("drive") or device)
-        self.say("Filling %s from the bench's copy: %s. Everything that is on it goes." % (named, size_words(whole)))
-        begun = time.monotonic()
-        # SHA-256 of each piece; nothing where it was zeros, or written before this start
-        sums, told = (bytearray(32 * -(-whole // FILL_STEP)), [0.0])
-
-        def wanted(done):
-            if time.monotonic() - told[0] < 1.0:
-                return ""
-            told[0] = time.monotonic()
-            pace = (done - start) / max(told[0] - begun, 1.0)
-            left = round((2 * whole - done) / pace / 60, 1) if pace > 0 and told[0] - begun > 10.0 else None
-            return self.asked(
-                order["id"],
-                done,
-                2 * whole,
-                ("Reading %s back" if done > whole else "Filling %s") % named,
-                left,
-                "bytes",
-            )
-
-        def kept(at):
-            with open(mark, "w") as file:
-                file.write(str(at))
-
-        try:
-            with self.machine.filled(disk) as own:
-                self.sure(order, own.who())
-                at = flushed = start - start % FILL_STEP
-                # bytes of zeros from here on that the bench has told of; the connection that the last of it came by
-                hole, asked_by = (0, box.connection)
-                while at < whole:
-                    data = None
-                    if not hole:
-                        data, hole = self.link.get_copy(box, order["id"], at, min(FILL_STEP, whole - at))
-                        if box.connection is not asked_by:  # the bench was away: who knows what was done here meanwhile
-                            asked_by = box.connection
-                            self.sure(order, own.who())
-                            do = self.asked_surely(order["id"])
-                            if do:
-                                own.flush()
-                                kept(at)
-                                return (
-                                    ("paused", "from the bench")
-                                    if do == "pause"
-                                    else ("failed", "stopped from the bench: the drive is filled in part")
-                                )
-                    if data is None:
-                        length = min(hole, whole - at, 64 * FILL_STEP)  # a pause is asked for in between
-                        self.wrote = True
-                        own.zero(at, length)
-                        hole -= length
-                    else:
-                        length, hole = len(data), 0
-                        self.wrote = True
-                        own.write(at, data)
-                        sums[at // FILL_STEP * 32 : at // FILL_STEP * 32 + 32] = hashlib.sha256(data).digest()
-                    at += length
-                    if at - flushed >= 64 * FILL_STEP:
-                        own.flush()
-                        flushed = at
-                        kept(at)
-                        self.sure(order, own.who())
-                    do = wanted(min(at, whole))
-                    if do:
-                        own.flush()
-                        kept(min(at, whole))
-                        return (
-                            ("paused", "from the bench")
-                            if do == "pause"
-                            else ("failed", "stopped from the bench: the drive is filled in part")
-                        )
-                own.flush()
-                kept(whole)
-                at = hole = 0
-                while at < whole:
-                    length = min(FILL_STEP, whole - at)
-                    known = bytes(sums[at // FILL_STEP * 32 : at // FILL_STEP * 32 + 32])
-                    if not hole and not any(known):
-                        data, hole = self.link.get_copy(box, order["id"], at, length)
-                        known = b"" if data is None else hashlib.sha256(data).digest()
-                    if hole:
-                        length = min(hole, whole - at, 64 * FILL_STEP)
-                        is_so, hole = own.is_zero(at, length), hole - length
-                    else:
-                        is_so = hashlib.sha256(own.read(at, length)).digest() == known
-                    if not is_so:
-                        kept(0)
-                        return (
-                            "failed",
-                            (
-                                "expected to read back what was written, got other bytes at byte %d: this drive does "
-                                "not "
-                                "keep what it is given"
-                            )
-                            % at,
-                        )
-                    at += length
-                    do = wanted(whole + at)
-                    if do:
-                        return (
-                            ("paused", "from the bench")
-                            if do == "pause"
-                            else ("failed", "stopped from the bench: written, not all of it read back")
-                        )
-        finally:
-            if box.connection is not None:
-                box.connection.close()
-        return "done", ""
+        return DriveFill(self, order, disk, device).run()
 
     def write_entry(self, order):
         """A boot entry and the order of all, as the bench wants them, which has what stood there on its own disk before

@@ -42,61 +42,74 @@ WORDS_OF = {
 
 
 def validated_orders(orders):
-    """The orders that are such: texts, none too long, of a kind that this program knows."""
+    """The orders that are such: texts, none too long, of a kind that this program knows, with what it needs."""
     found = []
     for order in orders if isinstance(orders, list) else []:
         if not isinstance(order, dict) or not isinstance(order.get("order"), str) or order["order"] not in NEEDED:
             continue
         texts = {name: order.get(name) for name in ("id", "order", "device", "drive", "kind")}
-        if not all(
-            value is None or (isinstance(value, str) and len(value) <= 200) for value in texts.values()
-        ) or not re.match(r"\w{1,40}$", texts["id"] or ""):
+        if not all(value is None or (isinstance(value, str) and len(value) <= 200) for value in texts.values()):
             continue
-        if texts["order"] in (
-            "self-test",
-            "scan",
-            "copy",
-            "sectors",
-            "mend",
-            "volume",
-            "rescue",
-            "fill",
-        ) and not re.match(r"\w{1,40}$", texts["device"] or ""):
-            continue
-        if texts["order"] == "self-test" and texts["kind"] not in ("short", "long", "conveyance"):
-            continue
-        if texts["order"] == "mend":
-            texts["writes"] = order.get("writes")
-            if sane_writes(texts["writes"]) is None:
-                continue
-        if texts["order"] == "entry":
-            texts["writes"] = order.get("writes")
-            if sane_variables(texts["writes"]) is None:
-                continue
-        if texts["order"] == "fill":
-            texts["copy"], texts["size"] = order.get("copy"), number(order.get("size"), 0, 1 << 60)
-            if not isinstance(texts["copy"], str) or not re.match(r"\d{1,20}$", texts["copy"]) or not texts["size"]:
-                continue
-        if texts["order"] in ("sectors", "mend", "volume", "rescue", "fill"):
-            texts["disk"] = order.get("disk")
-            if not isinstance(texts["disk"], str) or not re.match(r"\w{1,40}$", texts["disk"]):
-                continue
-        texts["identity"] = sane_identity(order.get("identity"))
-        numbers = {name: number(order.get(name), 0, 1 << 48) for name in ("minutes", "hot", "first", "end")}
-        marks = order.get("clearances")
-        marks = (
-            {k: v for k, v in marks.items() if isinstance(k, str) and isinstance(v, str) and v.isascii()}
-            if isinstance(marks, dict)
-            else {}
-        )
-        found.append(
-            dict(
-                {name: value for name, value in texts.items() if value is not None},
-                clearances=marks,
-                **{name: value for name, value in numbers.items() if value},
-            )
-        )
+        carried = dict(texts)
+        for name, rule in (("id", _word), *_CARRIES.get(str(texts["order"]), ())):
+            carried[name] = rule(order.get(name))
+            if carried[name] is None:
+                break
+        else:
+            found.append(_made_plain(order, carried))
     return found[:50]
+
+
+def _word(value):
+    return value if isinstance(value, str) and re.match(r"\w{1,40}$", value) else None
+
+
+def _test(value):
+    return value if value in ("short", "long", "conveyance") else None
+
+
+def _copy(value):
+    return value if isinstance(value, str) and re.match(r"\d{1,20}$", value) else None
+
+
+def _size(value):
+    return number(value, 0, 1 << 60) or None
+
+
+def _writes(value):
+    return None if sane_writes(value) is None else value
+
+
+def _variables(value):
+    return None if sane_variables(value) is None else value
+
+
+# what each kind of order has to carry besides its number, and the rule that lets it through; None: not as it may be
+_CARRIES = {
+    "self-test": (("device", _word), ("kind", _test)),
+    "scan": (("device", _word),),
+    "copy": (("device", _word),),
+    "sectors": (("device", _word), ("disk", _word)),
+    "mend": (("device", _word), ("writes", _writes), ("disk", _word)),
+    "entry": (("writes", _variables),),
+    "volume": (("device", _word), ("disk", _word)),
+    "rescue": (("device", _word), ("disk", _word)),
+    "fill": (("device", _word), ("copy", _copy), ("size", _size), ("disk", _word)),
+}
+
+
+def _made_plain(order, carried):
+    """With what any order may have besides: who its drive is, numbers, clearances; what is not as it may be is left
+    out."""
+    marks = order.get("clearances")
+    marks = marks if isinstance(marks, dict) else {}
+    numbers = {name: number(order.get(name), 0, 1 << 48) for name in ("minutes", "hot", "first", "end")}
+    plain = dict(carried, identity=sane_identity(order.get("identity")))
+    return dict(
+        {name: value for name, value in plain.items() if value is not None},
+        clearances={k: v for k, v in marks.items() if isinstance(k, str) and isinstance(v, str) and v.isascii()},
+        **{name: value for name, value in numbers.items() if value},
+    )
 
 
 def sane_identity(told):
