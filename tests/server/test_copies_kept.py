@@ -93,7 +93,7 @@ def test_notes_of_a_copy_that_do_not_fit_are_as_they_were(copies: Copies, monkey
     before = copies.image(1, 7).with_suffix(".b2").read_bytes()
     with monkeypatch.context() as patched:
         full_after(patched, 20)
-        patched.setattr(service, "write_at", lambda descriptor, parts, at: None)
+        patched.setattr(service, "pwritev_all", lambda descriptor, parts, at: None)
         with pytest.raises(StoreError, match="No space left"):
             copies.write(1, 7, 0, [data], sum_of(data).hex(), crc_of([data]))
     assert copies.image(1, 7).with_suffix(".b2").read_bytes() == before
