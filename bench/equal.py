@@ -116,7 +116,12 @@ def captures(folder: Path) -> list[str]:
 
 def run_cli(tree: Path, *arguments: str) -> list[Any]:
     """What `gatecheck` of that checkout prints, a document a line."""
-    code = "import sys; from gatecheck.cli.main import main; sys.exit(main(sys.argv[1:]))"
+    code = (  # the command line of a checkout from before it was a package, too
+        "import sys\n"
+        "try: from gatecheck.cli.main import main\n"
+        "except ImportError: from gatecheck.cli import main\n"
+        "sys.exit(main(sys.argv[1:]))"
+    )
     done = subprocess.run(
         [sys.executable, "-c", code, *arguments],
         env={**os.environ, "PYTHONPATH": str(tree / "src")},

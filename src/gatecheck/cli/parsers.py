@@ -1,0 +1,299 @@
+"""What the commands are called and what they take. Each is imported when it is called, so that `triage` starts fast."""
+
+from __future__ import annotations
+
+import argparse
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from gatecheck import __version__
+
+DATA = Path.home() / ".local" / "share" / "gatecheck"
+Commands = Any
+"""what `add_subparsers` returns; argparse keeps its type to itself"""
+
+
+def parser() -> argparse.ArgumentParser:
+    """Of every command, a group after the other."""
+    own = argparse.ArgumentParser(prog="gatecheck", description="Triage for machines that will not start.")
+    own.add_argument("--version", action="version", version=__version__)
+    commands = own.add_subparsers(dest="command", required=True, metavar="COMMAND")
+    for group in (_engine, _readings, _probe, _disks, _volumes, _signals, _stick, _shop):
+        group(commands)
+    return own
+
+
+def _late(module: str, name: str) -> Callable[[argparse.Namespace], int]:
+    """A command of `gatecheck.cli`, imported when it is called."""
+
+    def run(arguments: argparse.Namespace) -> int:
+        from importlib import import_module
+
+        return int(getattr(import_module(f"gatecheck.cli.{module}"), name)(arguments))
+
+    return run
+
+
+def _sector_size(own: argparse.ArgumentParser) -> None:
+    own.add_argument(
+        "--sector-size",
+        type=int,
+        choices=(512, 4096),
+        default=None,
+        metavar="BYTES",
+        help="where the image does not tell",
+    )
+
+
+def _engine(commands: Commands) -> None:
+    """Reasoning about a case, and rehearsing."""
+    triage = commands.add_parser(
+        "triage", help="reason about a case: facts and entries in, gates, suspects and the call out"
+    )
+    triage.add_argument("cases", nargs="+", metavar="CASE.json", help="a file, or - for standard input")
+    triage.set_defaults(run=_late("engine", "triage"))
+    vocabulary = commands.add_parser("vocabulary", help="all ids as JSON")
+    vocabulary.set_defaults(run=_late("engine", "vocabulary"))
+    rehearse = commands.add_parser("rehearse", help="run simulated machines through triage policies")
+    rehearse.add_argument("--machines", type=int, default=200, metavar="N")
+    rehearse.add_argument("--seed", type=int, default=1, metavar="S")
+    rehearse.add_argument(
+        "--world",
+        metavar="DIR",
+        help=(
+            "where the machines come from: a folder of knowledge files laid over the shipped ones, or a shipped world "
+            "by name"
+        ),
+    )
+    rehearse.add_argument(
+        "--jitter",
+        type=float,
+        default=0.0,
+        metavar="SIZE",
+        help="move every row of the world's tables (0.3: off by about a third)",
+    )
+    rehearse.add_argument(
+        "--report", type=Path, metavar="DIR", help="write rehearsal.md with plots: all worlds, and a jittered one"
+    )
+    rehearse.add_argument(
+        "--policy",
+        nargs="+",
+        metavar="NAME",
+        help="planner, fixed, clairvoyant, random-legal (default: the first three)",
+    )
+    rehearse.add_argument("--jobs", type=int, default=None, metavar="J", help="processes (default: one per core)")
+    rehearse.add_argument("--json", action="store_true", help="one JSON document instead of a table")
+    rehearse.set_defaults(run=_late("engine", "rehearse"))
+
+
+def _readings(commands: Commands) -> None:
+    """What was read elsewhere."""
+    read = commands.add_parser("read", help="decode a capture, a folder of raw pages, or one page")
+    read.add_argument("paths", nargs="+", metavar="PATH")
+    read.add_argument("--kind", help="what a single page is, where it cannot be told")
+    read.set_defaults(run=_late("readings", "read"))
+    surface = commands.add_parser("surface", help="judge a read map: CSV with the header lba,sectors,ms,state")
+    surface.add_argument("map", metavar="MAP", help="a file, or - for standard input")
+    surface.add_argument("--sector-size", type=int, default=512, metavar="BYTES")
+    surface.add_argument(
+        "--disk-sectors", type=int, default=None, metavar="N", help="size of the disk, where the rows do not tell"
+    )
+    surface.set_defaults(run=_late("readings", "surface"))
+
+
+def _probe(commands: Commands) -> None:
+    """The program for the sick machine."""
+    probe = commands.add_parser("probe", help="write the program for the sick machine, or run it on a practice machine")
+    probe.add_argument("--out", type=Path, metavar="FILE", help="where to write it (default: standard output)")
+    probe.add_argument("--server", default="", metavar="URL", help="fill in the bench's address")
+    probe.add_argument("--secret", default="", metavar="SECRET", help="fill in a ticket's secret")
+    probe.add_argument(
+        "--practice",
+        metavar="NAME",
+        help="read this practice machine instead, into --out as a capture file; `list` names them",
+    )
+    probe.set_defaults(run=_late("probes", "probe"))
+
+
+def _disks(commands: Commands) -> None:
+    """Disk images: what starts, what can be mended, what lives where."""
+    path = commands.add_parser("bootpath", help="what this firmware would do with a disk image")
+    path.add_argument("image", metavar="IMAGE", help="an image file or a block device; it is only read")
+    path.add_argument("--mode", choices=("uefi", "bios"), required=True)
+    path.add_argument(
+        "--capture",
+        metavar="FILE.gcap",
+        default=None,
+        help="a capture with the firmware's boot entries; without it, firmware that knows none",
+    )
+    _sector_size(path)
+    path.set_defaults(run=_late("disks", "bootpath"))
+    mend = commands.add_parser("mend", help="what can be mended on a disk image; writes only with --apply")
+    mend.add_argument("image", metavar="IMAGE", help="an image file; without --apply or --revert it is only read")
+    mend.add_argument(
+        "--mode",
+        choices=("uefi", "bios"),
+        default=None,
+        help="the firmware that is to start it; not needed with --revert",
+    )
+    mend.add_argument(
+        "--apply",
+        metavar="ID",
+        default=None,
+        help="a plan by its id, or all; an undo file that is there already is gone on with",
+    )
+    mend.add_argument(
+        "--undo", type=Path, metavar="FILE", default=None, help="where the overwritten bytes go, before the first write"
+    )
+    mend.add_argument(
+        "--revert", type=Path, metavar="FILE", default=None, help="restore every byte that this undo file knows"
+    )
+    _sector_size(mend)
+    mend.set_defaults(run=_late("disks", "mend"))
+    where = commands.add_parser("where", help="what lives at a sector of a disk image")
+    where.add_argument("image", metavar="IMAGE", help="an image file or a block device; it is only read")
+    where.add_argument("lbas", metavar="LBA", nargs="+", type=int, help="sectors, counted from 0")
+    _sector_size(where)
+    where.set_defaults(run=_late("disks", "where"))
+
+
+def _volumes(commands: Commands) -> None:
+    """Volumes on disk images."""
+    for name, words in (
+        ("volume", "check a volume on a disk image, read-only; repairs only with --apply"),
+        ("rescue", "list or copy what can be saved from a volume; the image is never written"),
+    ):
+        own = commands.add_parser(name, help=words)
+        own.add_argument("image", metavar="IMAGE", help="an image file or a block device")
+        place = own.add_mutually_exclusive_group()
+        place.add_argument("--at", type=int, metavar="BYTES", default=None, help="where the volume begins")
+        place.add_argument(
+            "--partition",
+            type=int,
+            metavar="N",
+            default=None,
+            help="the partition by its number; without either, the largest volume that can be read",
+        )
+        _sector_size(own)
+        if name == "volume":
+            own.add_argument(
+                "--repair",
+                action="store_true",
+                help="print the repair plan, in groups; nothing is written without --apply",
+            )
+            own.add_argument(
+                "--apply",
+                action="store_true",
+                help="carry the plan out; an undo file that is there already is gone on with",
+            )
+            own.add_argument("--only", nargs="+", metavar="GROUP", default=None, help="only these groups of the plan")
+            own.add_argument(
+                "--undo",
+                type=Path,
+                metavar="FILE",
+                default=None,
+                help="where the overwritten bytes go, before the first write",
+            )
+            own.add_argument(
+                "--revert", type=Path, metavar="FILE", default=None, help="restore every byte that this undo file knows"
+            )
+        if name == "rescue":
+            own.add_argument(
+                "--list",
+                nargs="?",
+                const="",
+                default=None,
+                metavar="PATH",
+                help="list a folder and all below it, the whole volume without PATH",
+            )
+            own.add_argument(
+                "--to",
+                type=Path,
+                default=None,
+                metavar="DIR",
+                help="copy into this folder; an interrupted copy is gone on with",
+            )
+            own.add_argument(
+                "--only", nargs="+", default=None, metavar="GLOB", help="only files whose path matches one of these"
+            )
+            own.add_argument(
+                "--deleted",
+                action="store_true",
+                help="bring back what was deleted and still stands, into a folder of its own",
+            )
+        own.set_defaults(run=_late("volumes", name))
+
+
+def _signals(commands: Commands) -> None:
+    """Sound and supply current."""
+    for name, words, what in (
+        ("listen", "judge a recording of a drive", "FILE.wav"),
+        ("supply", "judge a trace of a drive's supply current", "FILE.csv"),
+    ):
+        own = commands.add_parser(name, help=words)
+        own.add_argument("file", metavar=what)
+        own.set_defaults(run=_late("signals", name))
+
+
+def _stick(commands: Commands) -> None:
+    """The bench's own live stick."""
+    stick = commands.add_parser("stick", help="build the bench's own live stick, as an image or onto a stick")
+    stick.add_argument("out", nargs="?", type=Path, metavar="OUT.img")
+    stick.add_argument("--size", type=int, metavar="MIB", help="of the image; the rest of it is room for readings")
+    stick.add_argument("--to", metavar="/dev/…", help="write it to this stick instead, which loses all that is on it")
+    stick.add_argument("--serial", metavar="SERIAL", help="the serial number of that stick: it has to be the right one")
+    stick.add_argument(
+        "--cache",
+        type=Path,
+        metavar="DIR",
+        help="where packages and what was made of them are kept (default: $GATECHECK_STICK, else the user's cache)",
+    )
+    stick.add_argument(
+        "--data",
+        type=Path,
+        default=DATA,
+        metavar="DIR",
+        help="the shop's folder: the stick knows its bench by the key in it",
+    )
+    stick.set_defaults(run=_late("stick", "stick"))
+
+
+def _shop(commands: Commands) -> None:
+    """The server, and the shop's own data."""
+    kept = (
+        ("backup", "write the whole shop into one file, while it runs", ("file",)),
+        ("restore", "bring a backup back, while it runs; what was there is kept", ("file",)),
+        ("export", "write one ticket with its files into one file", ("number", "file")),
+        ("import", "take an exported ticket in", ("file",)),
+    )
+    for name, words, names in kept:
+        own = commands.add_parser(name, help=words)
+        if "number" in names:
+            own.add_argument("number", metavar="NUMBER")
+        own.add_argument("file", type=Path, metavar="FILE")
+        own.add_argument(
+            "--data",
+            type=Path,
+            default=DATA,
+            metavar="DIR",
+            help="the shop's folder",
+        )
+        if name == "restore":
+            own.add_argument(
+                "--over", action="store_true", help="although the shop holds tickets that the backup does not"
+            )
+        own.set_defaults(run=_late("shop", "keep"))
+    for name, words in (("serve", "start the server"), ("demo", "start the server with a made-up repair counter")):
+        serve = commands.add_parser(name, help=words)
+        serve.add_argument("--host", default="127.0.0.1")
+        serve.add_argument("--port", type=int, default=8765)
+        serve.add_argument("--data", type=Path, default=None, metavar="DIR", help="where tickets and files are kept")
+        serve.add_argument(
+            "--name",
+            action="append",
+            default=[],
+            metavar="HOST",
+            help="a host name that the server answers to besides its addresses",
+        )
+        serve.set_defaults(run=_late("shop", "serve"), demo=name == "demo")

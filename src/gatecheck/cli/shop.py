@@ -1,0 +1,36 @@
+"""The server, and the shop's own data: backup, restore, export, import."""
+
+from __future__ import annotations
+
+import argparse
+
+
+def keep(arguments: argparse.Namespace) -> int:
+    from gatecheck.adapters.shipped_tables import shipped_model
+    from gatecheck.store import keeping
+
+    if arguments.command == "backup":
+        kept = keeping.backup(arguments.data, arguments.file)
+        print(
+            f"{arguments.file}: {kept.tickets} tickets, {kept.files} files, {kept.bytes / 1e6:.1f} MB; read back "
+            f"and "
+            f"whole"
+        )
+    elif arguments.command == "restore":
+        kept, before = keeping.restore(arguments.file, arguments.data, over=arguments.over)
+        print(
+            f"{arguments.data}: {kept.tickets} tickets, {kept.files} files"
+            + (f"; what was there before is in {before}" if before else "")
+        )
+    elif arguments.command == "export":
+        kept = keeping.export_ticket(arguments.data, arguments.number, arguments.file)
+        print(f"{arguments.file}: ticket {arguments.number}, {kept.files} files")
+    else:
+        print(f"{keeping.import_ticket(arguments.file, arguments.data, shipped_model().knowledge)}: taken in")
+    return 0
+
+
+def serve(arguments: argparse.Namespace) -> int:
+    from gatecheck.server.start import start
+
+    return start(arguments.host, arguments.port, arguments.data, demo=arguments.demo, names=tuple(arguments.name))
