@@ -14,7 +14,8 @@ import pytest
 from serving import free_port
 
 SCRIPT = """
-import sys, time
+import signal, sys, time
+signal.signal(signal.SIGINT, signal.default_int_handler)  # ignored by what runs in the background
 sys.path.insert(0, sys.argv[1])
 from nursery import start
 print(start("serve", "--port", sys.argv[2], "--data", sys.argv[3]).pid, flush=True)
