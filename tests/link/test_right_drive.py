@@ -307,6 +307,30 @@ def test_whether_anything_was_written_is_said_and_not_read_out_of_words(
     assert ("said no" in tape(own)) == is_told
 
 
+@pytest.mark.parametrize("what", ["mend", "fill"])
+def test_who_was_killed_while_writing_says_so_when_started_again(
+    own: History, what: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Before the first flush, and on a drive that says no the second time: it is not told as untouched."""
+    mend(own) if what == "mend" else fill(own)
+    live = own._probe()
+    live.link.hello(own.machine.facts(), "ab" * 8, 0)
+    order = validated_orders(live.link.call("GET", "/orders?session=" + live.link.session)["orders"])[0]
+    drive = own.drives[TORN if what == "mend" else NEW]
+
+    def dies(*at: Any) -> None:
+        raise SystemExit
+
+    with monkeypatch.context() as killed, pytest.raises(SystemExit):
+        killed.setattr(drive.disk, "write", dies)
+        killed.setattr(own.machine, "seen", dies)
+        live.work(order)
+    again = own._probe()
+    again.link.hello(own.machine.facts(), live.link.session, 0)
+    monkeypatch.setattr(drive, "serial", "QX9-000001")
+    assert (again.work(order)[0], again.wrote) == ("failed", True)
+
+
 def test_a_key_at_the_machine_is_needed_once_for_each_drive(own: History) -> None:
     asked: list[list[str]] = []
 

@@ -109,17 +109,19 @@ class DriveWriting(WorkBase):
             % (sum(len(after) for _, _, after in sane_writes(order["writes"])) // size, disk)
         )
         opened: list[Identity] = []
+        wrote_before = self.wrote
 
         def sure(who):
             self.sure(order, who)
             opened.append(who)
-            self.wrote = True
+            self.begins_to_write(order)
 
         try:
             back = self.machine.rewrite(disk, sane_writes(order["writes"]), size, sure)
         except (Refused, OSError) as error:
             # it may have been half done: the bench is told what stands there now, whatever that is
-            self.wrote = bool(opened) and not isinstance(error, Untouched)
+            if opened and isinstance(error, Untouched) and not wrote_before:
+                self.wrote_nothing(order)
             for at, _, after in sane_writes(order["writes"]) if opened else ():
                 lba, count = at // size, max(1, len(after) // size)
                 status, detail, data = self.reader.run(
@@ -156,7 +158,7 @@ class DriveWriting(WorkBase):
                 )
         for name, _, after in writes:
             if self.machine.variable(name) != after:
-                self.wrote = True
+                self.begins_to_write(order)
                 self.machine.put_variable(name, after)
             if self.machine.variable(name) != after:
                 raise Refused(

@@ -35,7 +35,6 @@ class DriveFill:
     def run(self):
         """(result, detail). Raises Refused, OSError."""
         before = read_text(self.mark).strip()
-        self.work.wrote = bool(before)
         self.work.sure(self.order, self.work.drives_by_id().get(self.device, Identity(())))
         wanted = self.work.asked_surely(self.order["id"])
         if wanted:  # a fill that is not wanted any more does not even open the drive
@@ -69,7 +68,7 @@ class DriveFill:
                     if wanted:
                         self._flush(own, at)
                         return self._ended(wanted, "writing")
-            self.work.wrote = True
+            self.work.begins_to_write(self.order)
             if data is None:
                 length = min(hole, self.whole - at, AT_ONCE)
                 own.zero(at, length)

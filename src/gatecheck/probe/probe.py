@@ -51,13 +51,13 @@ class Probe(TimedReads, SelfTests, DriveWriting):
 
     def work(self, order):
         """One order of the bench. Returns (result, detail); `wrote` then says whether anything was written for it."""
-        self.wrote = False
+        self.remember_writes(order)
         if not self.link.cleared(order):
             self.say(
                 "Order %s refused: it carries no clearance for %s."
                 % (order.get("id"), NEEDED.get(order.get("order", ""), "anything"))
             )
-            return "refused", "no clearance for it"
+            return "failed" if self.wrote else "refused", "no clearance for it"
         try:
             if order["order"] == "look":
                 self.read(order["id"], drives=False)

@@ -1,6 +1,7 @@
 """What all work of the probe has at hand."""
 
 import contextlib
+import os
 
 from .base import Away, NotThisOne, PageRead, Refused
 from .drive_pages import drive_of, is_a_drive
@@ -20,6 +21,24 @@ class WorkBase:
         self.minutes: dict[str, int] = {}
         self.wrote = False  # has the order that is being worked on written anything?
         self.allowed: set[str] = set()  # drives that somebody at this machine has let the bench write to
+
+    def _write_mark(self, order):
+        return os.path.join(self.spool.folder, "wrote-" + order["id"])
+
+    def remember_writes(self, order):
+        """Has an order written anything, in this start of the program or in one before it?"""
+        self.wrote = os.path.exists(self._write_mark(order))
+
+    def begins_to_write(self, order):
+        """Before the first byte: who is killed after it says so when started again."""
+        if not self.wrote:
+            with open(self._write_mark(order), "w"):
+                self.wrote = True
+
+    def wrote_nothing(self, order):
+        """It was refused after all, before its first byte."""
+        self.wrote = False
+        os.unlink(self._write_mark(order))
 
     def push(self, patient=True):
         """Send every page that the bench has not acknowledged, in order. Not `patient`: reading goes on while the bench
