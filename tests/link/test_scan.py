@@ -27,6 +27,7 @@ from gatecheck.probe.probe import Probe
 from gatecheck.probe.read_map import MAP_MAGIC, READ_ROW, MapWriter, rows_of
 from gatecheck.probe.scan import Scan
 from gatecheck.probe.spool import Spool
+from gatecheck.probe.surface_scan import map_so_far
 from gatecheck.probe.worker import Stopped, Worker
 from serving import HTTP
 
@@ -303,8 +304,7 @@ def test_a_bench_that_answers_nonsense_for_a_map_stops_nothing(answer: object) -
         def call(self, method: str, path: str, body: object = None, patient: bool = True) -> dict[str, object]:
             return {"map": answer}
 
-    own = Probe(None, type("Spool", (), {"lines": []})(), Link())
-    assert rows_of(own.map_so_far("1")) == []
+    assert rows_of(map_so_far(type("Spool", (), {"lines": []})(), Link(), "1")) == []
 
 
 def test_a_drive_that_has_shown_no_such_page_is_not_asked_how_hot_it_is(tmp_path: Path) -> None:

@@ -26,7 +26,7 @@ from gatecheck.server.volumes.partial_image import (
     SectorStore,
 )
 from gatecheck.server.volumes.rescues import DONE, PAUSED, RUNS, STOPPED, Rescues
-from gatecheck.server.volumes.service import Volumes
+from gatecheck.server.volumes.volume_work import VolumeWork
 from gatecheck.server.volumes.worker import WorkerProcess
 from gatecheck.server.volumes.worker_tasks import ReadRequest
 from gatecheck.store import StoreError
@@ -170,15 +170,15 @@ def test_a_turn_that_is_worked_out_after_a_rescue_has_ended_does_not_bring_it_ba
 ) -> None:
     kept = Rescues(tmp_path)
     kept.begin("7", source="sda", first=0, only=["Users"], deleted=False, is_all=False, by="KT", at="now")
-    own = Volumes.__new__(Volumes)
-    own._begins, own._copying = threading.Lock(), {}
+    own = VolumeWork.__new__(VolumeWork)
+    own.begins, own.copying = threading.Lock(), {}
 
     class Late:
         def run(self, *_: object) -> ReadRequest:
             kept.update("7", state=state)  # while it was worked out
             return ReadRequest(done=5, of=9, files_done=1, files=2)
 
-    own.desk = Late()  # type: ignore[assignment]
+    own.worker = Late()  # type: ignore[assignment]
     volume = SimpleNamespace(ground=None, first=0, last=9)
-    assert own._turn(1, volume, kept, "7", BackgroundTask("rescue"), ahead=True).done == 5  # type: ignore[arg-type]
+    assert own.rescue_turn(1, volume, kept, "7", BackgroundTask("rescue"), ahead=True).done == 5  # type: ignore[arg-type]
     assert (check_reports.read(kept.note("7")) or {})["state"] == then

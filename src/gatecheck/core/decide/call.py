@@ -104,62 +104,45 @@ _CLOSED_BY: Sequence[Callable[[_Situation, Sequence[str], Sequence[str]], bool]]
 """the rules that close a way out: its fixes, and the interlocks that hold them"""
 
 
+class _Weighed(Struct, frozen=True):
+    """What the rules of deciding go by. `ranked`: the ways out that are open, best first; `best`: the one that would be
+    called; `due`: checks that come before its fix."""
+
+    model: Model
+    state: TicketState
+    plan: MovePlan
+    ranked: tuple[Option, ...]
+    best: Option | None
+    balance: Mapping[str, float]
+    rule: Rule | None
+    due: Sequence[str]
+    holding: Collection[str]
+
+    @property
+    def limits(self) -> Mapping[str, float]:
+        return self.model.knowledge.plan
+
+
 def make_call(model: Model, state: TicketState, held: Sequence[Held], plan: MovePlan) -> Call:
     """Weigh all ways out and decide, if it can be decided."""
-    locks: dict[str, list[str]] = {}
-    for item in held:
-        locks.setdefault(item.move, []).append(item.interlock)
-    at = _Situation(model, state, drive_failing(model, state))
-    held_of = [
-        (way, tuple(dict.fromkeys(lock for fix in way.fixes for lock in locks.get(fix, []))))
-        for way in ways_out(model, state)
-    ]
-    open_ways = [(way, here) for way, here in held_of if not any(rule(at, way.fixes, here) for rule in _CLOSED_BY)]
-    ends = ends_of(model, state, [way for way, _ in open_ways])
+    p_drive, holding = drive_failing(model, state), {h.move for h in held}
     balance = balance_of(model, state)
-    best_chance = max((end.works for end in ends), default=0.0)
-    # a way out that hardly ever works only puts the decision off, however cheap it is
-    options = [
-        option_of(model, state, way, end, _ahead(plan, way.fixes, end.loss, end.at_risk), held_here)
-        for (way, held_here), end in zip(open_ways, ends, strict=True)
-        if end.works >= _SHOWN * best_chance
-    ]
+    options, best_chance = _open_options(_Situation(model, state, p_drive), held, plan)
     ranked = distinct(
         sorted(options, key=lambda o: (o.p_success < _VIABLE * best_chance, o.expected_loss, -o.p_success))
     )
-    rule = applicable_rule(model, state, at.p_drive)
-    ranked_choice = [o for o in ranked if rule is None or (o.choice == rule.choice and rule.fix in (None, o.main_fix))]
-    if rule is not None and not ranked_choice and state.facts.get("consent") == "refused":
-        # what the trade asks for is against the customer's word: the best of what is left
-        rule, ranked_choice = (None, list(ranked))
-    best = ranked_choice[0] if ranked_choice else None
-    if (
-        rule is None
-        and state.booted is not None
-        and balance["release"] >= model.knowledge.plan["made_started"]
-        and not _left_in_it(model, state)
-    ):
-        # what starts is not mended further: what is left proves it
-        best = next((o for o in ranked if o.choice == "release"), best)
-    holding = {h.move for h in held}
+    rule, best = _best_of(model, state, ranked, balance, applicable_rule(model, state, p_drive))
     main = model.knowledge.fixes[best.main_fix] if best and best.main_fix else None
     due = [*looks_due(model, state, main, holding), *seen_once(model, state, main, holding)] if main else []
-    proof = _proof_due(model, state, best, at.p_drive, holding) if rule is None else []
-    made, why = _is_made(model, state, plan, best, balance, rule, due)
-    if best and len(ranked) == 1 and not due and balance[best.choice] >= model.knowledge.plan["made_alone"]:
-        made, why = True, say("call.made")  # there is no other way, and no look will open one
-    sure = max(balance.get(best.choice, 0.0) if best else 0.0, model.knowledge.open["rule_confidence"] if rule else 0.0)
-    if made and sure < _CALLED:
+    proof = _proof_due(model, state, best, p_drive, holding) if rule is None else []
+    at = _Weighed(model, state, plan, ranked, best, balance, rule, due, holding)
+    made, why = next(said for decided in _DECIDED_BY if (said := decided(at)) is not None)
+    slip = None
+    if made and _sureness(at) < _CALLED:
         made, why = False, say("call.too-close")
-    slip = _slip(model, state, best, rule, holding) if made else None
-    if slip is not None:
-        made, why, rule, due, proof = (
-            False,
-            say("call.look-again", reading=[slip.move, state.latest[slip.move][1].outcome]),
-            None,
-            [],
-            [],
-        )
+    elif made and (slip := _slip(at)) is not None:
+        rule, due, proof = None, [], []
+        made, why = False, say("call.look-again", reading=[slip.move, state.latest[slip.move][1].outcome])
     leans = best.choice if best and made else max(balance, key=lambda c: balance[c])
     confidence = balance.get(leans, 0.0)
     if rule and rule.name != _LIFTS_NOTHING:
@@ -179,35 +162,77 @@ def make_call(model: Model, state: TicketState, held: Sequence[Held], plan: Move
     )
 
 
+def _open_options(at: _Situation, held: Sequence[Held], plan: MovePlan) -> tuple[list[Option], float]:
+    """What every way out that no rule closes costs and brings, and how often the surest of them works. A way out that
+    hardly ever works only puts the decision off, however cheap it is."""
+    model, state = at.model, at.state
+    locks: dict[str, list[str]] = {}
+    for item in held:
+        locks.setdefault(item.move, []).append(item.interlock)
+    held_of = [
+        (way, tuple(dict.fromkeys(lock for fix in way.fixes for lock in locks.get(fix, []))))
+        for way in ways_out(model, state)
+    ]
+    open_ways = [(way, here) for way, here in held_of if not any(rule(at, way.fixes, here) for rule in _CLOSED_BY)]
+    ends = ends_of(model, state, [way for way, _ in open_ways])
+    best_chance = max((end.works for end in ends), default=0.0)
+    return [
+        option_of(model, state, way, end, _ahead(plan, way.fixes, end.loss, end.at_risk), held_here)
+        for (way, held_here), end in zip(open_ways, ends, strict=True)
+        if end.works >= _SHOWN * best_chance
+    ], best_chance
+
+
+def _best_of(
+    model: Model, state: TicketState, ranked: tuple[Option, ...], balance: Mapping[str, float], rule: Rule | None
+) -> tuple[Rule | None, Option | None]:
+    """The rule that stands, and the best of the ways out that it leaves."""
+    left = [o for o in ranked if rule is None or (o.choice == rule.choice and rule.fix in (None, o.main_fix))]
+    if rule is not None and not left and state.facts.get("consent") == "refused":
+        # what the trade asks for is against the customer's word: the best of what is left
+        rule, left = None, list(ranked)
+    best = left[0] if left else None
+    if rule is None and _has_started(model, state, balance):
+        # what starts is not mended further: what is left proves it
+        best = next((o for o in ranked if o.choice == "release"), best)
+    return rule, best
+
+
+def _has_started(model: Model, state: TicketState, balance: Mapping[str, float]) -> bool:
+    """True where it was started by a fix, and nothing left in it is likely to bring it back."""
+    return (
+        state.booted is not None
+        and balance["release"] >= model.knowledge.plan["made_started"]
+        and not _left_in_it(model, state)
+    )
+
+
+def _sureness(at: _Weighed) -> float:
+    return max(
+        at.balance.get(at.best.choice, 0.0) if at.best else 0.0,
+        at.model.knowledge.open["rule_confidence"] if at.rule else 0.0,
+    )
+
+
 def _left_in_it(model: Model, state: TicketState) -> bool:
     """A machine that starts may still have something in it that brings it back."""
     return float(state.marginals.max()) >= model.knowledge.plan["left_in_it"]
 
 
-def _slip(
-    model: Model, state: TicketState, best: Option | None, rule: Rule | None, holding: Collection[str]
-) -> SuspectReading | None:
+def _slip(at: _Weighed) -> SuspectReading | None:
     """The reading to look at again before a heavy verdict; none where it rests on what others said already."""
+    model, state, best, rule = at.model, at.state, at.best, at.rule
     if best is None or best.choice not in HEAVY:
         return None
     if rule is not None and (rule.name in _SAID_ELSEWHERE or (rule.name in _HEARD and not is_data_safe(state.facts))):
         return None
     if best.choice == "release":
-        return look_again(
-            model,
-            state,
-            best.choice,
-            right_choices(model, state),
-            WEIGHT[best.choice],
-            model.knowledge.rates["comeback"],
-            holding,
-        )
-    harm = (
-        best.cost
-        + model.knowledge.rates["failed_try"]
-        + (worth_of(model, state) if best.data_outcome == "lost" else 0.0)
-    )
-    return look_again(model, state, best.choice, right_choices(model, state), WEIGHT[best.choice], harm, holding)
+        harm = model.knowledge.rates["comeback"]
+    else:
+        worth = worth_of(model, state) if best.data_outcome == "lost" else 0.0
+        harm = best.cost + model.knowledge.rates["failed_try"] + worth
+    right = right_choices(model, state)
+    return look_again(model, state, best.choice, right, WEIGHT[best.choice], harm, at.holding)
 
 
 _LIFTS_NOTHING = "hardware-passed"
@@ -279,49 +304,106 @@ def _software_only(model: Model, way: Sequence[str]) -> bool:
     return bool(way) and all(fixes[f].gate in SOFTWARE_GATES for f in way)
 
 
-def _is_made(
-    model: Model,
-    state: TicketState,
-    plan: MovePlan,
-    best: Option | None,
-    balance: Mapping[str, float],
-    rule: Rule | None,
-    due: Sequence[str],
-) -> tuple[bool, Said]:
-    if best is None:
-        return False, say("call.all-held")
-    if rule:
-        return True, rule.why
-    limits = model.knowledge.plan
-    confidence = balance[best.choice]
-    verdict = best.choice == "release" or (best.main_fix is not None and model.knowledge.fixes[best.main_fix].verdict)
-    if (
-        best.choice == "release"
-        and state.booted is not None
-        and confidence >= limits["made_started"]
-        and not _left_in_it(model, state)
-    ):
+_Decided = tuple[bool, Said] | None
+
+
+def _no_other_way(at: _Weighed) -> _Decided:
+    """There is no other way, and no look will open one."""
+    if at.best and len(at.ranked) == 1 and not at.due and at.balance[at.best.choice] >= at.limits["made_alone"]:
+        return True, say("call.made")
+    return None
+
+
+def _all_held(at: _Weighed) -> _Decided:
+    return (False, say("call.all-held")) if at.best is None else None
+
+
+def _a_rule(at: _Weighed) -> _Decided:
+    return (True, at.rule.why) if at.rule else None
+
+
+def _it_starts(at: _Weighed) -> _Decided:
+    if _chosen(at).choice == "release" and _has_started(at.model, at.state, at.balance):
         return True, say("call.started")
-    rivals = [m for m in plan.ranked if m.kind == "check" or (verdict and not model.knowledge.fixes[m.move].verdict)]
-    rival = max(rivals, key=lambda m: m.net, default=None)
-    if due:
-        return False, say("call.comes-before", move=due[0])
-    acting = plan.releasing if best.choice == "release" else max(plan.acting.get(f, -np.inf) for f in best.fixes)
-    if best.choice == "release" and confidence >= limits["surely_release"]:
+    return None
+
+
+def _checks_are_due(at: _Weighed) -> _Decided:
+    return (False, say("call.comes-before", move=at.due[0])) if at.due else None
+
+
+def _surely_release(at: _Weighed) -> _Decided:
+    best = _chosen(at)
+    if best.choice == "release" and at.balance[best.choice] >= at.limits["surely_release"]:
         return True, say("call.surely-release")
-    if rival and rival.net > acting + limits["made_margin"]:
+    return None
+
+
+def _a_check_is_worth_more(at: _Weighed) -> _Decided:
+    best, fixes = _chosen(at), at.model.knowledge.fixes
+    verdict = best.choice == "release" or (best.main_fix is not None and fixes[best.main_fix].verdict)
+    rivals = [m for m in at.plan.ranked if m.kind == "check" or (verdict and not fixes[m.move].verdict)]
+    rival = max(rivals, key=lambda m: m.net, default=None)
+    acting = at.plan.releasing if best.choice == "release" else max(at.plan.acting.get(f, -np.inf) for f in best.fixes)
+    if rival and rival.net > acting + at.limits["made_margin"]:
         return False, say("call.rival", move=rival.move)
-    if data_is_open(model, state) and best.choice in ("replace", "reinstall", "refer"):
+    return None
+
+
+def _data_comes_first(at: _Weighed) -> _Decided:
+    if data_is_open(at.model, at.state) and _chosen(at).choice in ("replace", "reinstall", "refer"):
         return False, say("call.ask-data")
-    if best.choice in ("replace", "refer") and best.main_fix != "board-work" and may_sit_loose(model, state):
+    return None
+
+
+def _may_sit_loose(at: _Weighed) -> _Decided:
+    best = _chosen(at)
+    if best.choice in ("replace", "refer") and best.main_fix != "board-work" and may_sit_loose(at.model, at.state):
         return False, say("call.reseat-first")
-    unsure = confidence < limits["made_confidence"] or best.p_success < limits["made_success"]
-    worth = any(m.net > 0 for m in plan.ranked if m.kind == "check" or not model.knowledge.fixes[m.move].verdict)
-    if best.choice == "release" and confidence < limits["made_release"] and worth:
+    return None
+
+
+def _may_come_back(at: _Weighed) -> _Decided:
+    best = _chosen(at)
+    if best.choice == "release" and at.balance[best.choice] < at.limits["made_release"] and _is_worth_a_look(at):
         return False, say("call.may-come-back")
-    if unsure and worth:
-        return False, say("call.too-close")
+    return None
+
+
+def _too_close(at: _Weighed) -> _Decided:
+    best = _chosen(at)
+    unsure = at.balance[best.choice] < at.limits["made_confidence"] or best.p_success < at.limits["made_success"]
+    return (False, say("call.too-close")) if unsure and _is_worth_a_look(at) else None
+
+
+def _nothing_left_to_look_at(at: _Weighed) -> _Decided:
     return True, say("call.made")
+
+
+_DECIDED_BY: Sequence[Callable[[_Weighed], _Decided]] = (
+    _no_other_way,
+    _all_held,
+    _a_rule,
+    _it_starts,
+    _checks_are_due,
+    _surely_release,
+    _a_check_is_worth_more,
+    _data_comes_first,
+    _may_sit_loose,
+    _may_come_back,
+    _too_close,
+    _nothing_left_to_look_at,
+)
+"""what makes a call or puts it off: the first that says anything counts; all after `_all_held` have a best way out"""
+
+
+def _chosen(at: _Weighed) -> Option:
+    assert at.best is not None, "a rule of deciding stands after the one for nothing open"
+    return at.best
+
+
+def _is_worth_a_look(at: _Weighed) -> bool:
+    return any(m.net > 0 for m in at.plan.ranked if m.kind == "check" or not at.model.knowledge.fixes[m.move].verdict)
 
 
 def _note(state: TicketState, best: Option | None) -> Said | None:

@@ -1,0 +1,157 @@
+"""What is worked on with the volumes of a shop's tickets: where they are, what is read of them, and what goes on."""
+
+from __future__ import annotations
+
+import threading
+from typing import Any
+
+from gatecheck.adapters.file_rescue import not_whole
+from gatecheck.core.volume.gather import CheckResult
+from gatecheck.core.volume.tree import CLEAN, DIRTY
+from gatecheck.core.words.said import say, to_json
+from gatecheck.server.captures.service import Captures
+from gatecheck.server.link.orders import BY
+from gatecheck.server.link.service import Links
+from gatecheck.server.path.service import Paths
+from gatecheck.server.shop import Shop, now
+from gatecheck.server.volumes import check_reports
+from gatecheck.server.volumes.jobs import BackgroundTask
+from gatecheck.server.volumes.locate import SourceVolume, VolumeLocator
+from gatecheck.server.volumes.partial_image import PartialImages
+from gatecheck.server.volumes.rescues import DONE, PAUSED, RUNS, Rescues
+from gatecheck.server.volumes.wire import LivesAtOut
+from gatecheck.server.volumes.worker import WorkerProcess
+from gatecheck.server.volumes.worker_tasks import ReadRequest
+from gatecheck.store import StoreError, links
+from gatecheck.store.keeping import VOLUMES as VOLUMES_FOLDER
+from gatecheck.store.links import WAITING
+
+MOVES = {"look": "volume-look", "repair": "repair-volume", "rescue": "copy-data"}
+MOST_NAMED = 20
+Key = tuple[int, str, int]
+"""ticket, source, first sector"""
+
+
+def escape_glob(path: str) -> str:
+    """A path as a glob that means just it: what is special in a glob stands in brackets."""
+    return "".join(f"[{c}]" if c in "*?[" else c for c in path)
+
+
+class VolumeWork:
+    """`tasks`: what goes on with each volume, one at a time; `copying`: files being copied out while an order's probe
+    reads on, by order; `begins`: held while the note of a rescue is made; `named_places`: what lives at sectors that
+    were asked about."""
+
+    def __init__(self, shop: Shop, captures: Captures, linked: Links, paths: Paths) -> None:
+        self.shop, self.captures = shop, captures
+        self.sessions, self.orders, self.copies = linked.sessions, linked.orders, linked.copies
+        self.parts, self.worker = PartialImages(shop.files.folder.parent / VOLUMES_FOLDER), WorkerProcess()
+        self.locator = VolumeLocator(paths, self.parts, linked.copies.copies)
+        self.tasks: dict[Key, BackgroundTask] = {}
+        self.copying: dict[int, BackgroundTask] = {}
+        self.begins = threading.Lock()
+        self.named_places: dict[tuple[str, str, tuple[int, ...]], list[LivesAtOut]] = {}
+
+    def report_place(self, ticket_id: int, source: str, first: int) -> Any:
+        return check_reports.place_of(self.locator.folder(ticket_id), source, first)
+
+    def free_volume(self, ticket_id: int, source: str, first: int) -> SourceVolume:
+        """The volume, where nothing goes on with it. Raises NotFoundError, StoreError."""
+        own = self.locator.volume(ticket_id, source, first)
+        job = self.tasks.get((ticket_id, source, first))
+        with self.shop.database.read() as connection:
+            waits = (
+                any(o.state == WAITING and o.body.get("disk") == source for o in links.orders_of(connection, ticket_id))
+                and not own.is_copy
+            )
+        if waits or (job is not None and not job.ended.is_set()):
+            raise StoreError(
+                "volume: expected one that nothing goes on with, got one that is worked on; wait until that is "
+                "through, or stop it"
+            )
+        return own
+
+    def begin(self, ticket_id: int, own: SourceVolume, what: str, order: int | None = None) -> BackgroundTask:
+        job = self.tasks[ticket_id, own.source, own.first] = BackgroundTask(what, order)
+        return job
+
+    @staticmethod
+    def order_of(name: str, own: SourceVolume) -> dict[str, Any]:
+        return {"order": name, "device": own.device, "disk": own.disk, "first": own.first, "end": own.last + 1}
+
+    def check(self, ticket_id: int, own: SourceVolume) -> tuple[CheckResult, ReadRequest]:
+        job = self.tasks.get((ticket_id, own.source, own.first)) or BackgroundTask("look")
+        found: tuple[CheckResult, ReadRequest] = self.worker.run("look", own.ground, own.first, own.last, told=job.told)
+        return found
+
+    def keep_report(self, ticket_id: int, own: SourceVolume, found: CheckResult, *, by: str) -> None:
+        check_reports.save(
+            self.report_place(ticket_id, own.source, own.first),
+            check_reports.to_stored(found, by=by, at=now(), session=own.session, base=own.first * own.ground.sector),
+        )
+        self.named_places.clear()
+        self.sessions.notify(ticket_id, at_once=True)
+
+    def rescue_turn(
+        self, ticket_id: int, own: SourceVolume, kept: Rescues, name: str, job: BackgroundTask, *, ahead: bool = False
+    ) -> ReadRequest:
+        with self.begins:
+            note = check_reports.read(kept.note(name))
+        if note is None:
+            raise StoreError(f"rescue {name}: expected the note of what is wanted, got none")
+        copying = self.copying.pop(int(name), None) if name.isdigit() else None
+        if copying is not None:
+            copying.ended.wait()
+            if copying.problem:
+                raise StoreError(copying.problem)
+        wants: ReadRequest = self.worker.run(
+            "rescue",
+            own.ground,
+            own.first,
+            own.last,
+            str(kept.target(name)),
+            [escape_glob(p) for p in note["only"]] or None,
+            note["deleted"],
+            ahead,
+        )
+        job.stage, job.done, job.of = "files", wants.done, wants.of
+        if (check_reports.read(kept.note(name)) or note)["state"] in (
+            RUNS,
+            PAUSED,
+        ):  # a turn that was asked for early may be worked out after the order has ended
+            kept.update(
+                name,
+                state=RUNS,
+                files=wants.files,
+                files_done=wants.files_done,
+                size=wants.of,
+                size_done=wants.done,
+                blind=wants.blind,
+                summary=dict(wants.summary),
+            )
+        return wants
+
+    def record_rescue(
+        self, ticket_id: int, own: SourceVolume, kept: Rescues, name: str, key: str, *, is_whole_ticket: bool
+    ) -> None:
+        """The note, the summary for the customer, and what the tape is told."""
+        note = kept.update(name, not_whole=not_whole(kept.target(name))[:MOST_NAMED])
+        summary = note["summary"]
+        kept.tell_customer(name, self.shop.words)
+        missing = summary.get("holes", 0) + summary.get("lost", 0)
+        said = say("rescue.saved", files=summary.get("files", 0), bytes=summary.get("bytes", 0), missing=missing)
+        entry: dict[str, Any] = {"note": to_json(said)}
+        if is_whole_ticket:
+            # files that a broken or unread catalogue does not name are saved by nobody: then what is there is not all,
+            # whoever says so
+            look = check_reports.read(self.report_place(ticket_id, own.source, own.first))
+            is_sure = not note.get("blind") and (look is None or look["report"]["state"] in (CLEAN, DIRTY))
+            entry |= {
+                "move": MOVES["rescue"],
+                "outcome": "complete" if is_sure and not missing and summary.get("files") else "partial",
+            }
+        try:
+            self.captures.tickets.append_all(ticket_id, [(entry, key)], by=BY)
+        finally:  # who sees that it is done finds it on the tape
+            kept.update(name, state=DONE)
+            self.sessions.notify(ticket_id, at_once=True)
