@@ -6,7 +6,7 @@ from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any
 
-from playwright.sync_api import Page, ViewportSize
+from playwright.sync_api import Page, ViewportSize, expect
 
 from gatecheck.adapters.shipped_tables import shipped_model
 from serving import Served
@@ -60,15 +60,39 @@ SHEETS = {
 }
 
 
-def shown(page: Page, url: str, keys: list[str]) -> None:
+MOVE = """path => {
+    delete document.documentElement.dataset.theme
+    history.pushState(null, '', path)
+}"""
+
+
+def opened(page: Page, url: str) -> None:
+    """The front end in a browser; from here on it is led from view to view (`shown`), for it is one page that never loads
+    again."""
     page.goto(url)
     page.get_by_role("heading", level=1).first.wait_for()
-    page.wait_for_timeout(120)
-    page.wait_for_function("!document.querySelector('[data-loading]')")
+    settled(page)
+
+
+def shown(page: Page, path: str, keys: list[str]) -> None:
+    for _ in range(2):  # a sheet may lie on a sheet
+        if page.get_by_role("dialog").count():
+            page.keyboard.press("Escape")
+            page.get_by_role("dialog").last.wait_for(state="detached")
+    page.evaluate(MOVE, path)
+    page.get_by_role("heading", level=1).first.wait_for()
+    settled(page)
     for key in keys:
         page.keyboard.press(key)
         page.get_by_role("dialog").wait_for()
-        page.wait_for_timeout(80)
+        settled(page)
+
+
+def settled(page: Page) -> None:
+    """Nothing is being fetched, and two frames were drawn since."""
+    expect(page.locator("[data-loading]")).to_have_count(0)
+    page.evaluate("new Promise(done => requestAnimationFrame(() => requestAnimationFrame(done)))")
+    expect(page.locator("[data-loading]")).to_have_count(0)
 
 
 def violations(page: Page, run_only: list[str]) -> list[str]:
@@ -90,7 +114,6 @@ def looked_over(page: Page, *, axe: bool, touch: bool) -> list[str]:
         gates = tuple(g.name for g in shipped_model().knowledge.gates)  # these stand on a rail, over lines of their own
         found += [f"small: {text}" for text in page.evaluate(SMALL) if not text.endswith(gates)]
     if axe:
-        page.evaluate(AXE)
         found += violations(page, RULES)
         page.evaluate("document.documentElement.dataset.theme = 'dark'")
         found += [f"dark: {text}" for text in violations(page, ["color-contrast"])]
@@ -99,12 +122,14 @@ def looked_over(page: Page, *, axe: bool, touch: bool) -> list[str]:
 
 def wrong_views(demo: Served, screen: Callable[..., Page], sizes: Sequence[str], axe: str) -> dict[str, list[str]]:
     """WCAG 2.2 A and AA by axe-core at one of the sizes, light and dark; at all of them fingers on what is touched,
-    nothing off the edge or over itself. A page is opened once and turned to the next size, as a tablet is."""
+    nothing off the edge or over itself. A view is opened once and turned to the next size, as a tablet is."""
     touch = SIZES[sizes[0]][0] < 1100
     page, found = screen(SIZES[sizes[0]], touch=touch), {}
+    opened(page, demo.url)
+    page.evaluate(AXE)
     for name, (path, keys) in {**VIEWS, **SHEETS}.items():
         page.set_viewport_size(_sized(sizes[0]))
-        shown(page, demo.url + path, keys)
+        shown(page, path, keys)
         for size in sorted(sizes, key=lambda s: s == axe):
             page.set_viewport_size(_sized(size))
             page.evaluate("new Promise(done => requestAnimationFrame(() => requestAnimationFrame(done)))")

@@ -9,7 +9,7 @@ from collections.abc import Callable
 from playwright.sync_api import Page, expect
 
 from gatecheck.adapters.shipped_tables import shipped_model
-from looking import SIZES, shown, wrong_views
+from looking import SIZES, opened, wrong_views
 from serving import Served
 
 
@@ -21,7 +21,7 @@ def test_all_outcomes_of_every_move_are_seen_at_once(demo: Served, screen: Calla
     """At 1280x800, with a prompt above them, up to the fifteen of the screen."""
     page = screen(SIZES["screen"])
     knowledge = shipped_model().knowledge
-    shown(page, f"{demo.url}/ticket/2", [])
+    opened(page, f"{demo.url}/ticket/2")
     hidden = {}
     for move in [*knowledge.checks, *knowledge.fixes]:
         page.evaluate(
@@ -45,7 +45,7 @@ def test_all_outcomes_of_every_move_are_seen_at_once(demo: Served, screen: Calla
 
 def test_on_a_phone_the_move_comes_first_and_the_rest_is_a_tap_away(demo: Served, screen: Callable[..., Page]) -> None:
     page = screen(SIZES["phone"], touch=True)
-    shown(page, f"{demo.url}/ticket/1", [])
+    opened(page, f"{demo.url}/ticket/1")
     expect(page.get_by_role("region", name="In hand").get_by_role("heading", level=1)).to_be_in_viewport()
     expect(page.locator("[data-outcome]").first).to_be_in_viewport(ratio=1)
     tabs = page.get_by_role("navigation", name="Parts of the ticket")
@@ -59,7 +59,7 @@ def test_on_a_phone_the_move_comes_first_and_the_rest_is_a_tap_away(demo: Served
 
 def test_what_a_key_does_can_be_tapped_from_the_help(demo: Served, screen: Callable[..., Page]) -> None:
     page = screen(SIZES["phone"], touch=True)
-    shown(page, f"{demo.url}/ticket/1", [])
+    opened(page, f"{demo.url}/ticket/1")
     page.get_by_role("button", name="help").tap()
     sheet = page.get_by_role("dialog", name="Help: a ticket")
     expect(sheet).to_contain_text("Shut: this is where it stops.")
@@ -119,7 +119,7 @@ def test_a_known_customer_is_taken_in_with_few_keys(server: Served, screen: Call
 
 def test_a_reading_is_one_line_that_opens(demo: Served, screen: Callable[..., Page]) -> None:
     page = screen(SIZES["screen"])
-    shown(page, f"{demo.url}/ticket/13", [])
+    opened(page, f"{demo.url}/ticket/13")
     reading = page.locator("[data-reading]").first
     expect(reading).to_contain_text(re.compile(r"\d+ readings"))
     inside = reading.get_by_role("listitem")
