@@ -3,7 +3,9 @@ fork of it.
 
 A server of its own for every test then costs a tenth of a second instead of two. `python nursery.py` is that process:
 it reads what to be (`gatecheck` or `practice`) and its command line as JSON from standard input, forks, and answers
-with the number of the new process."""
+with the number of the new process. What such a server starts itself, practice machines and the helper for volumes, it
+asks for in the same way, over a socket that the child's own pipes come with; a server that a test starts by its command
+starts them as a shop's does."""
 
 from __future__ import annotations
 
@@ -12,13 +14,18 @@ import ctypes
 import gc
 import json
 import os
+import selectors
 import signal
+import socket
 import subprocess
 import sys
 import tempfile
 import time
+from collections.abc import Callable, Mapping, Sequence
 from functools import cache
 from pathlib import Path
+from types import SimpleNamespace
+from typing import IO, Any
 
 
 class Forked:
@@ -69,36 +76,130 @@ def _die_with_parent() -> None:
     ctypes.CDLL(None).prctl(1, signal.SIGKILL)
 
 
-def _serve_forever() -> None:
-    _die_with_parent()
+class _Child(Forked):
+    """What a forked server starts, as `subprocess.Popen` would: the module after `-m`, with what comes after it."""
+
+    def __init__(
+        self, command: Sequence[str], *, stdin: int | None = None, env: Mapping[str, str], **_: object
+    ) -> None:
+        own: dict[str, IO[bytes]] = {}
+        theirs = []
+        if stdin == subprocess.PIPE:
+            for name, (theirs_end, own_end) in (("stdin", os.pipe()), ("stdout", os.pipe()[::-1])):
+                own[name] = os.fdopen(own_end, "wb" if name == "stdin" else "rb")
+                theirs.append(theirs_end)
+        self.stdin, self.stdout = own.get("stdin"), own.get("stdout")
+        told = {key: value for key, value in env.items() if os.environ.get(key) != value}
+        with socket.socket(socket.AF_UNIX, socket.SOCK_SEQPACKET) as asked:
+            asked.connect("\0" + os.environ[_SOCKET])
+            socket.send_fds(asked, [json.dumps([told, *command[2:]]).encode()], theirs)
+            pid = int(asked.recv(64))
+        for end in theirs:
+            os.close(end)
+        super().__init__(pid)
+
+    def poll(self) -> int | None:
+        return None if self.is_alive() else 0
+
+    def terminate(self) -> None:
+        if self.is_alive():
+            os.kill(self.pid, signal.SIGTERM)
+
+    def wait(self, timeout: float | None = None) -> int:
+        super().wait()
+        return 0
+
+
+_SOCKET = "GATECHECK_NURSERY"
+_ORPHAN_SECONDS = 60.0
+
+
+def _end_with(server: int, spool: str | None) -> None:
+    """A practice machine goes a while after its server, as it does where that is its parent."""
+    while Path(f"/proc/{server}").exists():
+        time.sleep(1)
+    time.sleep(_ORPHAN_SECONDS)
+    os._exit(0)
+
+
+def _programs() -> dict[str, Callable[[list[str]], Any]]:
+    """Everything imported, and what only the first application of a process takes long for done."""
     import gatecheck.core.signal.sound
     import gatecheck.core.signal.supply
     import gatecheck.practice.sounds
     import gatecheck.server.run
+    import gatecheck.server.volumes.worker_tasks
     from gatecheck.cli import main
     from gatecheck.practice import __main__ as practice
     from gatecheck.probe import probe
+    from gatecheck.server.practice import processes
+    from gatecheck.server.volumes import worker
 
-    with tempfile.TemporaryDirectory() as folder:  # what only the first application of a process takes long for
+    with tempfile.TemporaryDirectory() as folder:
         house = gatecheck.server.run.open_services(Path(folder))
         gatecheck.server.run.create_app(house)
         house.shop.database.close()
     probe.PULL_SECONDS = 0.1  # no test waits two seconds for the next order
-    programs = {"gatecheck": main.main, "practice": practice.main}
+    practice._end_with = _end_with
+    here = SimpleNamespace(Popen=_Child, PIPE=subprocess.PIPE, DEVNULL=subprocess.DEVNULL)
+    processes.subprocess = worker.subprocess = here  # type: ignore[attr-defined]
+    return {
+        "gatecheck": main.main,
+        "practice": practice.main,
+        "gatecheck.practice": practice.main,
+        "gatecheck.server.volumes.worker": lambda _: worker.main(),
+    }
+
+
+def _serve_forever() -> None:
+    _die_with_parent()
+    programs = _programs()
     gc.collect()
     gc.freeze()  # a fork that collects would touch, and so copy, all of it
     signal.signal(signal.SIGCHLD, signal.SIG_IGN)  # the dead are nobody's to count
-    for line in sys.stdin:
-        pid = os.fork()
-        if pid == 0:
-            _die_with_parent()
-            signal.signal(signal.SIGCHLD, signal.SIG_DFL)
-            nowhere = os.open(os.devnull, os.O_RDWR)
-            os.dup2(nowhere, 0)
-            os.dup2(nowhere, 1)
-            what, *arguments = json.loads(line)
-            os._exit(programs[what](arguments))
-        print(pid, flush=True)
+    with socket.socket(socket.AF_UNIX, socket.SOCK_SEQPACKET) as listener:
+        os.environ[_SOCKET] = f"gatecheck-nursery-{os.getpid()}"
+        listener.bind("\0" + os.environ[_SOCKET])  # of no file: nothing stays behind
+        listener.listen()
+        # a thread would not survive a fork, and hold locks in it: one at a time, whoever asks
+        ready = selectors.DefaultSelector()
+        ready.register(0, selectors.EVENT_READ)
+        ready.register(listener, selectors.EVENT_READ)
+        rest = b""
+        while True:
+            for key, _ in ready.select():
+                if key.fileobj is listener:
+                    with listener.accept()[0] as asked:
+                        raw, ends, _, _ = socket.recv_fds(asked, 1 << 16, 2)
+                        told, what, *arguments = json.loads(raw)
+                        asked.send(str(_fork(programs[what], arguments, told, ends)).encode())
+                    continue
+                more = os.read(0, 1 << 16)
+                if not more:
+                    return
+                *lines, rest = (rest + more).split(b"\n")
+                for line in lines:
+                    what, *arguments = json.loads(line)
+                    print(_fork(programs[what], arguments, {}, []), flush=True)
+
+
+def _fork(program: Callable[[list[str]], Any], arguments: list[str], told: dict[str, str], ends: list[int]) -> int:
+    """The number of the new process; `ends`: its standard input and output, where it has any."""
+    pid = os.fork()
+    if pid == 0:
+        _die_with_parent()
+        signal.signal(signal.SIGCHLD, signal.SIG_DFL)
+        os.environ.update(told)
+        nowhere = os.open(os.devnull, os.O_RDWR)
+        for place in (0, 1):
+            os.dup2(ends[place] if ends else nowhere, place)
+        for end in ends:
+            os.close(end)
+        sys.stdin = open(0, closefd=False)  # noqa: SIM115
+        os._exit(program(arguments) or 0)
+    for end in ends:
+        os.close(end)
+    return pid
 
 
 if __name__ == "__main__":
