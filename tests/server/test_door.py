@@ -46,6 +46,14 @@ def client_of(
     )
 
 
+@pytest.fixture(scope="module")
+def door(tmp_path_factory: pytest.TempPathFactory) -> Iterator[TestClient]:
+    """Of one shop, for requests after which nothing is other than before."""
+    opened = open_services(tmp_path_factory.mktemp("door") / "data")
+    yield client_of(opened)
+    opened.shop.database.close()
+
+
 TICKET = {"customer": "Harbour office", "machine": "Ferrow Adze-22", "by": "KT"}
 
 # headers of the request -> status, words of the answer
@@ -63,9 +71,9 @@ HOSTS: list[tuple[dict[str, str], int, str]] = [
 
 @pytest.mark.parametrize(("headers", "status", "words"), HOSTS)
 def test_only_this_machine_s_own_addresses_and_names_are_answered(
-    house: Services, headers: dict[str, str], status: int, words: str
+    door: TestClient, headers: dict[str, str], status: int, words: str
 ) -> None:
-    answer = client_of(house).get("/api/bench", headers=headers)
+    answer = door.get("/api/bench", headers=headers)
     assert (answer.status_code, words in answer.text) == (status, True)
 
 
@@ -175,16 +183,15 @@ BODIES: list[tuple[bytes, int, str]] = [
 
 
 @pytest.mark.parametrize(("body", "status", "words"), BODIES)
-def test_nothing_is_kept_that_cannot_be_read_back(house: Services, body: bytes, status: int, words: str) -> None:
-    client = client_of(house)
-    answer = client.post("/api/tickets", content=body, headers={"content-type": "application/json"})
+def test_nothing_is_kept_that_cannot_be_read_back(door: TestClient, body: bytes, status: int, words: str) -> None:
+    answer = door.post("/api/tickets", content=body, headers={"content-type": "application/json"})
     assert (answer.status_code, words in answer.json()["detail"]) == (status, True), answer.text
-    assert client.get("/api/bench").json()["rows"] == []
+    assert door.get("/api/bench").json()["rows"] == []
 
 
 @pytest.mark.parametrize("number", [0, -1, 1 << 63, 10**30])
-def test_a_number_that_sqlite_cannot_count_to_is_no_ticket(house: Services, number: int) -> None:
-    assert client_of(house).get(f"/api/tickets/{number}").status_code == 422
+def test_a_number_that_sqlite_cannot_count_to_is_no_ticket(door: TestClient, number: int) -> None:
+    assert door.get(f"/api/tickets/{number}").status_code == 422
 
 
 def test_a_ticket_that_cannot_be_read_takes_no_other_away_and_undo_heals_it(house: Services) -> None:
@@ -509,13 +516,13 @@ def test_json_by_whatever_name_is_checked_before_it_is_read(house: Services) -> 
         "/api/link/knock/x",
     ],
 )
-def test_a_name_that_is_not_ours_is_asked_for_nothing(house: Services, host: str, path: str) -> None:
-    assert client_of(house).get(path, headers={"Host": host}).status_code == 421
+def test_a_name_that_is_not_ours_is_asked_for_nothing(door: TestClient, host: str, path: str) -> None:
+    assert door.get(path, headers={"Host": host}).status_code == 421
 
 
 @pytest.mark.parametrize("host", ["127.0.0.1:8765", "[::1]:8765", "[::1]", "localhost", "LOCALHOST:1", "10.0.2.2:8765"])
-def test_a_name_that_is_ours_is(house: Services, host: str) -> None:
-    assert client_of(house).get("/probe", headers={"Host": host}).status_code == 200
+def test_a_name_that_is_ours_is(door: TestClient, host: str) -> None:
+    assert door.get("/probe", headers={"Host": host}).status_code == 200
 
 
 @pytest.mark.parametrize(

@@ -210,18 +210,11 @@ def _led(kind: str, raw: bytearray, volume: Any, skip: int) -> None:
     unit = volume.block if kind == "ext" else volume.cluster
     mine, its = (volume.runs(node)[0].at // unit for node in (other, one))
     wide = 4 if kind == "ext" else 2
-    found = (
-        [n for n in range(len(raw) - wide) if raw[n : n + wide] == mine.to_bytes(wide, "little")]
-        if kind == "ext"
-        else []
-    )
+    record = 0
     if kind == "ntfs":
         record = volume.mft_at(other.id) if hasattr(volume, "mft_at") else raw.index(b"B\0.\0B\0I\0N\0")
-        at = raw.index(mine.to_bytes(wide, "little"), record)
-        found = [at]
-    assert found
-    for at in found[:1]:
-        raw[at : at + wide] = (its + skip).to_bytes(wide, "little")
+    at = raw.index(mine.to_bytes(wide, "little"), record)
+    raw[at : at + wide] = (its + skip).to_bytes(wide, "little")
 
 
 @pytest.mark.parametrize("skip", [0, 1])
