@@ -132,7 +132,7 @@ class RequestGuard:
         headers = {name.lower(): value for name, value in scope["headers"]}
         token = None
         try:
-            _is_told_once(scope)
+            _is_sent_once(scope)
             self._is_for_us(headers)
             self._is_wanted(scope, headers)
             token = WHO.set(self._who(scope, headers))
@@ -247,7 +247,7 @@ def _media_type(headers: MutableMapping[bytes, bytes]) -> bytes:
     return headers.get(b"content-type", b"").split(b";")[0].strip().lower()
 
 
-def _is_told_once(scope: Scope) -> None:
+def _is_sent_once(scope: Scope) -> None:
     """Raises Refusal for a request that says two things."""
     seen: set[bytes] = set()
     for name, _ in scope["headers"]:

@@ -44,8 +44,8 @@ class Order:
     done_at: str | None
     wanted: str
     """what the bench asked of it while it runs: pause, stop; else empty"""
-    is_told: bool
-    """what it came to was told: False from its end until then"""
+    is_recorded: bool
+    """what it came to is in the log: False from its end until then"""
     handed_to: tuple[str, ...]
     """the starts of a probe that it was handed to, the newest last; `?` where that was before it was kept"""
     wrote: bool | None
@@ -73,7 +73,7 @@ class Order:
     @property
     def standing(self) -> str:
         """Its state as it is shown: one that has ended goes on until what it came to stands on the tape."""
-        return self.state if self.is_told else WAITING
+        return self.state if self.is_recorded else WAITING
 
 
 _LINK = "SELECT ticket_id, secret, practice, practice_since, ended_at, code FROM link"
@@ -287,9 +287,9 @@ def end_order(
     at: str,
     *,
     wrote: bool | None = None,
-    is_told: bool = True,
+    is_recorded: bool = True,
 ) -> None:
-    """`wrote`: what has once written has, whatever comes after. `is_told`: nothing follows from its end that is not in
+    """`wrote`: what has once written has, whatever comes after. `is_recorded`: nothing follows from its end that is not in
     this transaction; else `record_order` says when it was, and until then it is known what was wanted of it."""
     connection.execute(
         (
@@ -297,7 +297,7 @@ def end_order(
             "'', "
             "wanted), told = ? WHERE id = ? AND state = ?"
         ),
-        (state, detail, at, wrote, is_told, is_told, order_id, WAITING),
+        (state, detail, at, wrote, is_recorded, is_recorded, order_id, WAITING),
     )
 
 

@@ -34,4 +34,4 @@ def test_what_stands_in_them(start: bytes, unreadable: tuple[int, ...], kind: st
     layout = layout_of(disk)
     assert layout.kind == kind
     assert [f.id for f in judge_unreadable(disk, unreadable, layout, "sda")] == findings
-    assert layout.kind or not layout.is_told, "a table that cannot be read is not a table that is gone"
+    assert layout.kind or not layout.is_known, "a table that cannot be read is not a table that is gone"

@@ -97,7 +97,7 @@ def test_unreadable_is_another_finding_than_gone(
     ranges: dict[int, bytes], unreadable: list[int], kind: str | None, told: bool, missing: int | None
 ) -> None:
     layout = layout_of(CapturedSectors(ranges, unreadable=unreadable))
-    assert (layout.kind, layout.is_told, layout.unreadable) == (kind, told, missing)
+    assert (layout.kind, layout.is_known, layout.unreadable) == (kind, told, missing)
 
 
 def test_an_error_says_which_sector_is_missing_and_why() -> None:

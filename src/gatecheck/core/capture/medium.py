@@ -218,7 +218,7 @@ def final_page(page: Page, disks: Iterable[CapturedDisk], volumes: Iterable[Capt
     disk = next((d for d in disks if d.page == page.path), None)
     if disk is not None and disk.layout.kind is None and page.status == DECODED:
         return replace(
-            page, status=EMPTY, detail=say("page.no-table" if disk.layout.is_told else "page.table-not-told")
+            page, status=EMPTY, detail=say("page.no-table" if disk.layout.is_known else "page.table-not-told")
         )
     volume = next((v for v in volumes if v.page == page.path), None)
     if volume is not None and volume.volume is None:

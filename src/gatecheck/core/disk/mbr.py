@@ -75,7 +75,7 @@ class Layout:
     unreadable: int | None
 
     @property
-    def is_told(self) -> bool:
+    def is_known(self) -> bool:
         return self.kind is not None or self.unreadable is None
 
 

@@ -274,7 +274,7 @@ def _own_sighting(knowledge: Knowledge, capture: Capture, drive: Drive) -> Json 
         return noted(
             sighting_entry(knowledge, "drive", "live", "zero-size"), say("evidence.seen-without-size", drive=named)
         )
-    if disk is not None and disk.layout.kind is None and disk.layout.is_told:
+    if disk is not None and disk.layout.kind is None and disk.layout.is_known:
         return noted(
             {"move": "seen-live", "outcome": "no-volumes", "found": "right"},
             say("evidence.seen-without-table", drive=named),

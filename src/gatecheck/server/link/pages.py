@@ -92,7 +92,7 @@ class Pages:
         def end(connection: Connection) -> None:
             if not order.is_handed_out:
                 links.hand_out(connection, order.id, session.id)
-            links.end_order(connection, order.id, result, detail[:300], now(), wrote=wrote, is_told=False)
+            links.end_order(connection, order.id, result, detail[:300], now(), wrote=wrote, is_recorded=False)
 
         if order.name == "copy" and order.state == links.WAITING and result == "done":
             self.copies.sent(link.ticket_id, order)
