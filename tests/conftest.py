@@ -8,16 +8,18 @@ import tempfile
 from pathlib import Path
 
 import pytest
-from hypothesis import settings
+from hypothesis import HealthCheck, settings
 
 from gatecheck.adapters.shipped_tables import shipped_model, shipped_texts
 from gatecheck.core.belief.model import Model
 from practised import CAPTURES
 
-# elsewhere every run tries new examples; a gate should not open or shut by luck
-settings.register_profile("gate", derandomize=True)
-if os.environ.get("CI"):
-    settings.load_profile("gate")
+# how long an example takes says how busy the machine is; a gate should not open or shut by that, nor by luck: elsewhere
+# every run tries new examples
+_ANY = {"deadline": None, "suppress_health_check": [HealthCheck.too_slow]}
+settings.register_profile("bench", **_ANY)
+settings.register_profile("gate", derandomize=True, **_ANY)
+settings.load_profile("gate" if os.environ.get("CI") else "bench")
 
 DATA = Path(__file__).parent / "data"
 
