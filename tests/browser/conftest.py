@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import pytest
-from playwright.sync_api import Browser, Page, expect, sync_playwright
+from playwright.sync_api import Browser, Page, ViewportSize, expect, sync_playwright
 
 from serving import Served
 
@@ -48,24 +48,61 @@ def flags() -> list[str]:
     return list(CHROMIUM)
 
 
-@pytest.fixture
-def window(browser: Browser) -> Iterator[Callable[[], Page]]:
-    """Opens windows; a script error in any of them fails the test."""
-    errors: list[str] = []
-    contexts = []
+class _Windows:
+    """Windows of contexts of their own, used again and again: a new one costs a process and a second. What a server of
+    one test left in it, another's does not see, for each has a port of its own."""
 
-    def open_window() -> Page:
-        context = browser.new_context(viewport={"width": 1280, "height": 800})
-        contexts.append(context)
-        page = context.new_page()
+    def __init__(self, browser: Browser) -> None:
+        self.browser, self.free = browser, list[Page]()
+        self.errors: list[str] = []
+
+    def take(self, *, used_again: bool) -> Page:
+        if used_again and self.free:
+            return self.free.pop()
+        page = self.browser.new_context(viewport=_SIZE).new_page()
         page.set_default_timeout(60_000)
-        page.on("pageerror", lambda error: errors.append(str(error)))
+        page.on("pageerror", lambda error: self.errors.append(str(error)))
+        return page
+
+    def give_back(self, page: Page) -> None:
+        """Nothing of a test stays: no page, route, cookie, or other size."""
+        page.goto("about:blank")
+        page.unroute_all(behavior="ignoreErrors")
+        page.context.clear_cookies()
+        page.set_viewport_size(_SIZE)
+        self.free.append(page)
+
+
+_SIZE: ViewportSize = {"width": 1280, "height": 800}
+
+
+@pytest.fixture(scope="session")
+def windows(browser: Browser) -> _Windows:
+    return _Windows(browser)
+
+
+@pytest.fixture
+def window(windows: _Windows) -> Iterator[Callable[..., Page]]:
+    """Opens windows; a script error in any of them fails the test. `fresh`: for a test that changes its window for
+    good, with a script of its own in every page or the like."""
+    windows.errors.clear()
+    used: list[Page] = []
+    fresh_ones: list[Page] = []
+
+    def open_window(*, fresh: bool = False) -> Page:
+        page = windows.take(used_again=not fresh)
+        (fresh_ones if fresh else used).append(page)
         return page
 
     yield open_window
-    for context in contexts:
-        context.close()
-    assert errors == []
+    for page in fresh_ones:
+        page.context.close()
+    for page in used:
+        if page.is_closed():
+            page.context.close()
+        else:
+            windows.give_back(page)
+    assert windows.errors == []
 
 
 @pytest.fixture(scope="module")

@@ -11,7 +11,7 @@ from playwright.sync_api import Page, expect
 
 from gatecheck.server.demo import pages as demo_captures
 
-Window = Callable[[], Page]
+Window = Callable[..., Page]
 
 
 def in_hand(page: Page, name: str) -> None:

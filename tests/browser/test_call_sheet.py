@@ -8,7 +8,7 @@ from typing import Any
 
 from playwright.sync_api import Page, expect
 
-Window = Callable[[], Page]
+Window = Callable[..., Page]
 WORN = ("screen=health-warning", "health-pages=worn-out", "error-log=recent")
 SSD = {"platform": "pc", "form": "laptop", "drive_kind": "nvme", "data": "backed-up"}
 

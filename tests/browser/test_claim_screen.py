@@ -10,7 +10,7 @@ from playwright.sync_api import Page, expect
 
 from serving import HTTP
 
-Window = Callable[[], Page]
+Window = Callable[..., Page]
 MACHINE = {"sys_vendor": "Ostler", "product_name": "Bracken-15", "product_serial": "BR1", "mode": "legacy"}
 
 

@@ -11,7 +11,7 @@ from playwright.sync_api import Page, expect
 
 from practised import capture_of
 
-Window = Callable[[], Page]
+Window = Callable[..., Page]
 
 
 def press(page: Page, *keys: str) -> None:

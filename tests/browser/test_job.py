@@ -11,7 +11,7 @@ from playwright.sync_api import Browser, Page, expect
 
 from serving import HTTP
 
-Window = Callable[[], Page]
+Window = Callable[..., Page]
 SHELF = (
     "name,interface,form,height_mm,flash,size_gb,price,count\nQUARRY FLINT 500,sata,2.5,7,yes,500,62,1\nQUARRY "
     "FLINT N500,nvme,m2,2.2,yes,500,64,1\n"

@@ -13,7 +13,7 @@ from playwright.sync_api import Page, Route, expect
 from gatecheck.practice.patients import PATIENTS
 from serving import HTTP
 
-Window = Callable[[], Page]
+Window = Callable[..., Page]
 SLOW = 30_000
 
 

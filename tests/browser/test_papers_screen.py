@@ -11,7 +11,7 @@ from PIL import Image
 from playwright.sync_api import Browser, Page, expect
 from pypdf import PdfReader
 
-Window = Callable[[], Page]
+Window = Callable[..., Page]
 
 
 def picture() -> bytes:
@@ -38,10 +38,13 @@ def proven(server: Any) -> int:
 
 
 def printed(page: Page) -> str:
-    """What the printer would get of the page as it stands."""
+    """What the printer would get of the page as it stands; a page that is still being laid out prints as nothing."""
     page.evaluate("document.fonts.ready.then(() => true)")
-    pdf = PdfReader(io.BytesIO(page.pdf(format="A4")))
-    return " ".join(" ".join(p.extract_text() for p in pdf.pages).split())
+    text = ""
+    while not text:
+        pdf = PdfReader(io.BytesIO(page.pdf(format="A4")))
+        text = " ".join(" ".join(p.extract_text() for p in pdf.pages).split())
+    return text
 
 
 def test_from_a_proven_ticket_to_printed_papers_by_keyboard(server: Any, window: Window) -> None:
@@ -54,7 +57,7 @@ def test_from_a_proven_ticket_to_printed_papers_by_keyboard(server: Any, window:
         },
     )
     number = proven(server)
-    page = window()
+    page = window(fresh=True)
     page.add_init_script("window.print = () => { window.__printed = (window.__printed || 0) + 1 }")
     page.goto(f"{server.url}/ticket/{number}")
     expect(page.get_by_role("heading", name="Every step is settled")).to_be_visible()

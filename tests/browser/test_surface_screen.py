@@ -14,7 +14,7 @@ from test_link_screen import practice, through
 
 from serving import HTTP
 
-Window = Callable[[], Page]
+Window = Callable[..., Page]
 SLOW = 60_000
 
 

@@ -9,7 +9,7 @@ from typing import Any
 import pytest
 from playwright.sync_api import Page, expect
 
-Window = Callable[[], Page]
+Window = Callable[..., Page]
 SLOW = 20_000
 
 

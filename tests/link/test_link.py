@@ -378,10 +378,20 @@ def test_handing_over_ends_a_link_for_good(bench: Bench) -> None:
     assert answer.status_code == 410
 
 
-def test_a_secret_stands_in_no_list_of_processes(bench: Bench) -> None:
-    ticket = bench.call("POST", "/api/practice", json={"machine": "sound", "by": "KT", "bay": None})
-    secret = bench.call("GET", f"/api/tickets/{ticket['id']}/link")["secret"]
-    bench.until(ticket["id"], lambda link: link["state"] == "linked")
+def test_a_secret_stands_in_no_list_of_processes(tmp_path: Path) -> None:
+    bench = Bench(tmp_path)
+    bench.by_command = True  # it starts its practice machine as a shop's does
+    bench.start()
+    try:
+        ticket = bench.call("POST", "/api/practice", json={"machine": "sound", "by": "KT", "bay": None})
+        secret = bench.call("GET", f"/api/tickets/{ticket['id']}/link")["secret"]
+        bench.until(ticket["id"], lambda link: link["state"] == "linked")
+        _is_in_no_list(secret)
+    finally:
+        bench.stop()
+
+
+def _is_in_no_list(secret: str) -> None:
     listed = [p.read_bytes() for p in Path("/proc").glob("[0-9]*/cmdline") if p.exists()]
     assert any(b"gatecheck.practice" in line for line in listed)
     assert not [line for line in listed if secret.encode() in line]
