@@ -30,7 +30,7 @@ VIEWS = {
     "ways": ("/ticket/11/settings", []),
     "sightings": ("/ticket/13/sightings", []),
     "pages": ("/ticket/3/pages", []),
-    "call sheet": ("/ticket/5/call", []),
+    "compare options": ("/ticket/5/call", []),
     "odds": ("/odds", []),
     "a step in hand": ("/ticket/14", []),
     "installing": ("/ticket/15", []),
@@ -54,7 +54,7 @@ SHEETS = {
     "help on a ticket": ("/ticket/2", ["?"]),
     "off the machine": ("/ticket/14", ["+"]),
     "other steps": ("/ticket/14", ["e"]),
-    "left out": ("/ticket/14", ["v"]),
+    "skipped": ("/ticket/14", ["v"]),
     "told with it": ("/ticket/16", ["2"]),
     "note": ("/ticket/16", ["m"]),
 }
@@ -149,7 +149,7 @@ def _sized(size: str) -> ViewportSize:
 
 # names of gates and buttons in one row that lie over each other
 OVERLAPS = """() => {
-    const boxes = [...document.querySelectorAll('nav[aria-label="Gates"] button, header button')].filter(e => e.offsetParent).map(e => {
+    const boxes = [...document.querySelectorAll('nav[aria-label="Stages"] button, header button')].filter(e => e.offsetParent).map(e => {
         const range = document.createRange(); range.selectNodeContents(e); return [e.textContent, range.getBoundingClientRect()] })
     const found = []
     boxes.forEach(([a, r], i) => boxes.slice(i + 1).forEach(([b, s]) => {

@@ -103,7 +103,7 @@ def test_read_decodes_a_folder(capsys: pytest.CaptureFixture[str]) -> None:
     assert set(document["identity"]) == {"sda", "sdb", "nvme0"}
     assert document["identity"]["sda"]["serial"] == "PBH-20417"
     assert document["identity"]["sdb"] is None
-    assert any("passes no drive pages" in f["text"] for f in document["findings"] if f["device"] == "sdb")
+    assert any("USB bridge hides the health data" in f["text"] for f in document["findings"] if f["device"] == "sdb")
 
 
 def test_read_decodes_one_page_and_a_capture_alike(capsys: pytest.CaptureFixture[str], tmp_path: Path) -> None:

@@ -147,9 +147,9 @@ def test_erasing_reaches_what_restores_have_left(tmp_path: Path) -> None:
     told = house.papers.papers(ticket)
     house.shop.database.close()
     assert traces(tmp_path / "shop") == []
-    assert sum("written anew" in line for line in told.erased_copies) == 3
+    assert sum("was rewritten" in line for line in told.erased_copies) == 3
     assert any("could not be read and was deleted" in line for line in told.erased_copies)
-    assert any("Backups that were written elsewhere" in line for line in told.erase_outside)
+    assert any("Backups made elsewhere" in line for line in told.erase_outside)
     left = next((tmp_path / "shop").glob("before-restore-*.zip"))
     keeping.restore(left, tmp_path / "again")
     with closing(sqlite3.connect(tmp_path / "again" / keeping.DATABASE)) as own:

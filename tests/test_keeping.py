@@ -230,7 +230,7 @@ def with_a_gap(content: dict[str, bytes]) -> None:
     ("change", "said"),
     [
         (of_another_vocabulary, "this shop's vocabulary, got entry 0.move"),
-        (with_a_gap, "a tape with gaps"),
+        (with_a_gap, "a log with gaps"),
         (newer, "as it was written|whole file|expected"),
     ],
 )

@@ -15,11 +15,11 @@ Window = Callable[..., Page]
 
 
 def in_hand(page: Page, name: str) -> None:
-    expect(page.get_by_role("region", name="In hand").get_by_role("heading", level=1)).to_have_text(name)
+    expect(page.get_by_role("region", name="Next step").get_by_role("heading", level=1)).to_have_text(name)
 
 
 def tape(page: Page) -> Any:
-    return page.get_by_role("region", name="Tape").get_by_role("listitem")
+    return page.get_by_role("region", name="Log").get_by_role("listitem")
 
 
 def press(page: Page, *keys: str) -> None:
@@ -29,7 +29,7 @@ def press(page: Page, *keys: str) -> None:
 
 def search(page: Page, words: str) -> None:
     """Take another move in hand: E, words, Enter."""
-    expect(page.get_by_role("region", name="In hand")).to_be_visible()
+    expect(page.get_by_role("region", name="Next step")).to_be_visible()
     press(page, "e")
     page.get_by_role("combobox").fill(words)
     press(page, "Enter")
@@ -64,24 +64,24 @@ def test_intake_to_signed_call_by_keyboard_alone(server: Any, window: Window) ->
     press(page, "Tab", "Space")  # the first screen, then on with the arrows to network boot
     for _ in range(5):
         page.keyboard.press("ArrowRight", delay=60)
-    expect(page.get_by_role("radio", name="Falls to network boot")).to_be_checked()
+    expect(page.get_by_role("radio", name="Goes to network boot")).to_be_checked()
     press(page, "Enter")
     expect(page.get_by_role("heading", name="Ostler Bracken-15")).to_be_visible()
     # no fact is known yet, and no empty place shown
     expect(page.locator("header")).to_contain_text("School lab 3 · GC-0001")
     search(page, "clock")
-    in_hand(page, "Read the firmware clock")
+    in_hand(page, "Check the firmware clock")
     press(page, "1")
-    search(page, "setup page")
+    search(page, "drive in firmware setup")
     press(page, "1")
-    search(page, "read the boot order")
+    search(page, "check the boot order")
     press(page, "2")
-    in_hand(page, "Put the system first in the boot order")
-    expect(page.get_by_role("contentinfo", name="The call")).to_contain_text("Repair")
+    in_hand(page, "Set the boot order")
+    expect(page.get_by_role("contentinfo", name="Verdict")).to_contain_text("Repair")
     press(page, "1")
-    expect(page.get_by_role("img", name=re.compile("System open"))).to_be_visible()
+    expect(page.get_by_role("img", name=re.compile("System passed"))).to_be_visible()
     press(page, "s")
-    expect(page.get_by_role("contentinfo", name="The call")).to_contain_text("Signed")
+    expect(page.get_by_role("contentinfo", name="Verdict")).to_contain_text("Signed off")
     press(page, "h")
     expect(page.get_by_role("button", name=re.compile("Wrong boot order")).first).to_be_focused()
     press(page, "1")  # not proven yet: it asks why it goes back all the same
@@ -99,11 +99,11 @@ def test_undo_takes_the_last_reading_back(server: Any, window: Window) -> None:
     number = server.take_in("screen=no-boot-device", drive_kind="hdd")
     page = window()
     page.goto(f"{server.url}/ticket/{number}")
-    search(page, "what the drive sounds like")
+    search(page, "listen to the drive")
     press(page, "2")
     in_hand(page, "Power it down")
     press(page, "u")
-    expect(tape(page).first).to_contain_text("taken back")
+    expect(tape(page).first).to_contain_text("undone")
     expect(page.get_by_role("heading", name="Power it down")).to_have_count(0)
     assert server.ticket(number)["tape"][1]["stands"] is False
 
@@ -112,15 +112,15 @@ def test_an_interlock_holds_and_is_overridden_with_a_reason(server: Any, window:
     number = server.take_in("screen=health-warning", "health-pages=early-signs", drive_kind="hdd", data="irreplaceable")
     page = window()
     page.goto(f"{server.url}/ticket/{number}")
-    search(page, "self-test, long")
+    search(page, "long self-test")
     sheet = page.get_by_role("dialog")
-    expect(sheet).to_contain_text("is held back")
-    expect(sheet).to_contain_text("copy before any test that reads the whole surface")
+    expect(sheet).to_contain_text("is blocked")
+    expect(sheet).to_contain_text("image it before any test that reads the whole surface")
     press(page, "Enter")  # no reason, no override
     expect(sheet).to_be_visible()
     page.keyboard.type("customer wants proof")
     press(page, "Enter")
-    in_hand(page, "Drive self-test, long")
+    in_hand(page, "Run the long self-test")
     expect(tape(page).first).to_contain_text("customer wants proof")
     press(page, "2")
     expect(tape(page).first).to_contain_text("Read failure")
@@ -139,10 +139,10 @@ def test_a_dropped_capture_is_weighed_and_shown(server: Any, window: Window) -> 
     in_hand(page, "Replace the drive and install")
     expect(page.get_by_role("region", name="Suspects")).to_contain_text("Flash worn out")
     press(page, "p")
-    expect(page.get_by_role("main", name="Pages")).to_contain_text("QF2-009914")
-    expect(page.get_by_role("main", name="Pages")).to_contain_text("Worn out")
+    expect(page.get_by_role("main", name="Drive health")).to_contain_text("QF2-009914")
+    expect(page.get_by_role("main", name="Drive health")).to_contain_text("Worn out")
     press(page, "f")  # the facts are one key away from the instrument too
-    expect(page.get_by_role("dialog", name="Facts")).to_be_visible()
+    expect(page.get_by_role("dialog", name="Details")).to_be_visible()
     press(page, "Escape")
     in_hand(page, "Replace the drive and install")
 
@@ -174,22 +174,22 @@ def test_two_windows_see_each_other_at_once(server: Any, window: Window) -> None
     for page in (one, two):
         page.goto(f"{server.url}/ticket/{number}")
         expect(tape(page)).to_have_count(2)
-    search(one, "drive on the setup page")
+    search(one, "find the drive in firmware setup")
     press(one, "4")
     expect(tape(two)).to_have_count(3)
-    expect(tape(two).first).to_contain_text("Not there")
+    expect(tape(two).first).to_contain_text("Not listed")
     press(two, "u")
-    expect(tape(one).first).to_contain_text("taken back")
+    expect(tape(one).first).to_contain_text("undone")
 
 
 def test_a_reload_shows_the_same_ticket_and_the_same_move(server: Any, window: Window) -> None:
     number = server.take_in("screen=no-boot-device", drive_kind="hdd")
     page = window()
     page.goto(f"{server.url}/ticket/{number}")
-    search(page, "look at the cable")
-    in_hand(page, "Look at the cable")
+    search(page, "inspect the cable")
+    in_hand(page, "Inspect the cable")
     page.reload()
-    in_hand(page, "Look at the cable")
+    in_hand(page, "Inspect the cable")
     expect(tape(page)).to_have_count(2)
 
 
@@ -199,8 +199,8 @@ def test_an_entry_made_while_the_server_is_away_arrives_when_it_is_back(server: 
     page.goto(f"{server.url}/ticket/{number}")
     expect(tape(page)).to_have_count(2)
     server.stop()
-    expect(page.get_by_role("status")).to_contain_text("The server does not answer")
-    search(page, "look at the cable")
+    expect(page.get_by_role("status")).to_contain_text("No connection to the server")
+    search(page, "inspect the cable")
     press(page, "1")
     expect(page.get_by_text("Waiting for the server")).to_be_visible()
     expect(tape(page)).to_have_count(2)
@@ -214,9 +214,9 @@ def test_a_trial_is_put_back_with_one_key(server: Any, window: Window) -> None:
     number = server.take_in("screen=no-boot-device", "set-mode=no-change", drive_kind="hdd")
     page = window()
     page.goto(f"{server.url}/ticket/{number}")
-    expect(page.get_by_text("Put back: Switch the boot mode").first).to_be_visible()
+    expect(page.get_by_text("Revert: Change the boot mode").first).to_be_visible()
     press(page, "x")
-    expect(tape(page).first).to_contain_text("Put back")
+    expect(tape(page).first).to_contain_text("Revert")
     assert server.ticket(number)["trials"][0]["open"] is False
 
 
@@ -228,15 +228,15 @@ def test_facts_asked_late_change_the_call(server: Any, window: Window) -> None:
     press(page, "f")
     page.get_by_role("radio", name="irreplaceable, no backup").press("Space")
     press(page, "Escape")
-    expect(page.get_by_role("contentinfo", name="The call")).to_contain_text("Refer")
+    expect(page.get_by_role("contentinfo", name="Verdict")).to_contain_text("Send out")
     expect(page.get_by_role("banner")).to_contain_text("irreplaceable")
     press(page, "f")  # walking past "backed up" with the arrows must not put it on the tape
     page.get_by_role("radio", name="irreplaceable, no backup").focus()
     page.keyboard.press("ArrowRight", delay=60)
     page.keyboard.press("ArrowRight", delay=60)
-    expect(page.get_by_role("radio", name="nothing of worth")).to_be_checked()
+    expect(page.get_by_role("radio", name="nothing to keep")).to_be_checked()
     press(page, "Escape")
-    expect(page.get_by_role("contentinfo", name="The call")).to_contain_text("Replace the drive", ignore_case=True)
+    expect(page.get_by_role("contentinfo", name="Verdict")).to_contain_text("Replace the drive", ignore_case=True)
     facts = [e["body"]["fact"] for e in server.ticket(number)["tape"] if "fact" in e["body"]]
     assert facts == [{"data": "irreplaceable"}, {"data": "none"}]
 
@@ -255,21 +255,21 @@ def test_digits_jump_to_bays_and_dark_is_kept(server: Any, window: Window) -> No
     expect(page.get_by_role("heading", name="Ferrow Lathe-14")).to_be_visible()
     assert page.evaluate("document.documentElement.dataset.theme") == before
     press(page, "b")
-    expect(page.get_by_role("region", name="Hands wanted")).to_be_visible()
+    expect(page.get_by_role("region", name="Needs you")).to_be_visible()
 
 
 def test_a_long_test_is_started_and_left(server: Any, window: Window) -> None:
     number = server.take_in("screen=other-stop", "health-pages=clean", drive_kind="hdd", data="backed-up")
     page = window()
     page.goto(f"{server.url}/ticket/{number}")
-    search(page, "self-test, long")
-    in_hand(page, "Drive self-test, long")
+    search(page, "long self-test")
+    in_hand(page, "Run the long self-test")
     press(page, "r")
-    expect(page.get_by_role("region", name="In hand")).to_contain_text("left")
+    expect(page.get_by_role("region", name="Next step")).to_contain_text("left")
     press(page, "b")
-    expect(page.get_by_role("region", name="Running on their own")).to_contain_text("Drive self-test, long")
+    expect(page.get_by_role("region", name="Running")).to_contain_text("Run the long self-test")
     page.reload()
-    expect(page.get_by_role("region", name="Running on their own")).to_contain_text("min left")
+    expect(page.get_by_role("region", name="Running")).to_contain_text("min left")
 
 
 def test_rows_are_walked_and_found_by_keyboard(server: Any, window: Window) -> None:
@@ -277,12 +277,12 @@ def test_rows_are_walked_and_found_by_keyboard(server: Any, window: Window) -> N
     second = server.take_in("screen=no-boot-device", "sound=clunking", drive_kind="hdd")
     page = window()
     page.goto(server.url)
-    expect(page.get_by_role("region", name="Hands wanted").get_by_role("button")).to_have_count(2)
+    expect(page.get_by_role("region", name="Needs you").get_by_role("button")).to_have_count(2)
     press(page, "ArrowDown", "Enter")
     expect(page).to_have_url(re.compile(f"/ticket/{second}$"))  # danger stands first
-    expect(page.get_by_role("region", name="In hand")).to_be_visible()
+    expect(page.get_by_role("region", name="Next step")).to_be_visible()
     press(page, "b")
-    expect(page.get_by_role("region", name="Hands wanted")).to_be_visible()
+    expect(page.get_by_role("region", name="Needs you")).to_be_visible()
     press(page, "/")
     page.get_by_role("textbox", name="find").fill("GC-0001")
     expect(page.get_by_role("dialog").get_by_role("button", name="GC-0001")).to_have_count(1)
@@ -296,9 +296,9 @@ def test_a_gate_shows_its_reason_and_its_moves(server: Any, window: Window) -> N
     page.goto(f"{server.url}/ticket/{number}")
     page.get_by_role("button", name=re.compile("^Detection: ")).click()
     sheet = page.get_by_role("dialog", name="Detection")
-    expect(sheet).to_contain_text("Not there")
+    expect(sheet).to_contain_text("Not listed")
     expect(sheet.get_by_role("option", name=re.compile("Reseat drive and cable"))).to_be_visible()
-    expect(sheet.get_by_role("option", name=re.compile("Repair the volume"))).to_have_count(0)
+    expect(sheet.get_by_role("option", name=re.compile("Repair the file system"))).to_have_count(0)
     press(page, "Escape")
     expect(sheet).to_have_count(0)
     in_hand(page, "Reseat drive and cable")
@@ -343,7 +343,7 @@ def test_a_page_opened_while_the_server_is_away_comes_up_when_it_is_back(server:
     expect(page.get_by_text("Ferrow Lathe-14")).to_be_visible()
     server.stop()
     press(page, "ArrowDown", "Enter")
-    expect(page.get_by_text("The server does not answer").first).to_be_visible()
+    expect(page.get_by_text("No connection to the server").first).to_be_visible()
     server.start()
     expect(page.get_by_role("heading", name="Ferrow Lathe-14")).to_be_visible(timeout=20_000)
     assert server.ticket(number)["tape"]

@@ -14,28 +14,28 @@ SSD = {"platform": "pc", "form": "laptop", "drive_kind": "nvme", "data": "backed
 
 
 def ways(page: Page) -> Any:
-    return page.get_by_role("radiogroup", name="Ways out").get_by_role("radio")
+    return page.get_by_role("radiogroup", name="Options").get_by_role("radio")
 
 
 def test_terms_rank_the_ways_out_at_once_and_the_call_is_signed(server: Any, window: Window) -> None:
     number = server.take_in(*WORN, **SSD)
     page = window()
     page.goto(f"{server.url}/ticket/{number}")
-    expect(page.get_by_role("contentinfo", name="The call")).to_contain_text("Replace")
+    expect(page.get_by_role("contentinfo", name="Verdict")).to_contain_text("Replace")
     page.keyboard.press("c")
-    expect(page.get_by_role("heading", name="Call sheet")).to_be_visible()
-    expect(ways(page).first).to_contain_text("the call")
+    expect(page.get_by_role("heading", name="Options")).to_be_visible()
+    expect(ways(page).first).to_contain_text("the verdict")
     page.keyboard.press("v")  # what the machine is worth
     page.keyboard.type("60")
     page.keyboard.press("Enter")
-    expect(page.get_by_role("alert")).to_contain_text("No repair is worth it")
+    expect(page.get_by_role("alert")).to_contain_text("Not worth repairing")
     expect(ways(page).first).to_contain_text("more than the machine is worth")
     page.keyboard.press("t")
     expect(page.get_by_role("radio", name="this week")).to_be_checked()
     assert server.ticket(number)["facts"].get("machine_value") is None, "terms are tried, not kept"
     page.keyboard.press("1")
     page.keyboard.press("s")
-    expect(page.get_by_role("contentinfo", name="The call")).to_contain_text("Signed")
+    expect(page.get_by_role("contentinfo", name="Verdict")).to_contain_text("Signed off")
     kept = server.ticket(number)
     assert kept["facts"]["machine_value"] == 60
     assert kept["tape"][-1]["body"]["odds"]["confidence"] > 0.5
@@ -48,9 +48,9 @@ def test_arrows_choose_another_way_and_escape_leaves_without_signing(server: Any
     expect(ways(page).first).to_have_attribute("aria-checked", "true")
     page.keyboard.press("ArrowDown")
     expect(ways(page).nth(1)).to_have_attribute("aria-checked", "true")
-    expect(page.get_by_role("region", name="What would overturn it").get_by_role("listitem").first).to_contain_text(
-        "makes it"
-    )
+    expect(
+        page.get_by_role("region", name="What would change the verdict").get_by_role("listitem").first
+    ).to_contain_text("makes it")
     page.keyboard.press("Escape")
     expect(page.get_by_role("region", name="Suspects")).to_be_visible()
     assert len(server.ticket(number)["tape"]) == 3
@@ -62,10 +62,10 @@ def test_the_reasons_unfold_and_lead_to_the_tape(server: Any, window: Window) ->
     page.goto(f"{server.url}/ticket/{number}")
     expect(page.get_by_role("region", name="Suspects")).to_be_visible()
     page.keyboard.press("w")
-    reasons = page.get_by_role("dialog", name="Why these suspects, and what would tell")
-    expect(reasons).to_contain_text("strongly for")
-    expect(reasons).to_contain_text("separates")
-    line = reasons.get_by_role("button", name=re.compile("Absent|Not there|Knock or fall")).first
+    reasons = page.get_by_role("dialog", name="Why these suspects, and what would tell them apart")
+    expect(reasons).to_contain_text("strongly in favour")
+    expect(reasons).to_contain_text("tells")
+    line = reasons.get_by_role("button", name=re.compile("Not listed|Knock or fall")).first
     line.focus()
     page.keyboard.press("Enter")
     expect(reasons).to_be_hidden()
@@ -79,7 +79,7 @@ def test_handing_over_teaches_and_reopening_forgets(server: Any, window: Window)
         f"{server.url}/api/tickets/{number}/entries", data={"entry": {"signed": "release", "fix": None}, "by": "KT"}
     )
     page.goto(f"{server.url}/ticket/{number}")
-    expect(page.get_by_role("contentinfo", name="The call")).to_contain_text("Signed")
+    expect(page.get_by_role("contentinfo", name="Verdict")).to_contain_text("Signed off")
     page.keyboard.press("h")
     expect(page.get_by_role("button", name=re.compile("Wrong boot order")).first).to_be_focused()
     why = page.get_by_role("dialog").get_by_role("textbox")
@@ -88,13 +88,13 @@ def test_handing_over_teaches_and_reopening_forgets(server: Any, window: Window)
     page.keyboard.press("1")
     expect(page.get_by_text("The bench is empty")).to_be_visible()
     page.keyboard.press("o")
-    expect(page.get_by_role("heading", name="What this shop\u2019s own tickets say")).to_be_visible()
+    expect(page.get_by_role("heading", name="Track record of this shop")).to_be_visible()
     expect(page.get_by_text("1 closed ticket counts")).to_be_visible()
     expect(page.get_by_role("row", name=re.compile("Wrong boot order"))).to_contain_text("100 %")
     page.goto(f"{server.url}/ticket/{number}")
     expect(page.get_by_text("Handed over").first).to_be_visible()
     page.keyboard.press("o")
-    expect(page.get_by_role("button", name=re.compile("hand it over")).first).to_be_visible()
+    expect(page.get_by_role("button", name=re.compile("hand over")).first).to_be_visible()
     page.goto(f"{server.url}/odds")
     expect(page.get_by_text("Nothing learned yet")).to_be_visible()
 
@@ -109,7 +109,7 @@ def test_a_machine_that_came_back_is_taken_in_again_with_one_key(server: Any, wi
     page.wait_for_url(f"{server.url}/ticket/{number + 1}")
     assert server.ticket(number + 1)["comeback_of"] == number
     page.goto(f"{server.url}/odds")
-    expect(page.get_by_text("1 machine came back within the warranty")).to_be_visible()
+    expect(page.get_by_text("1 machine returned under warranty")).to_be_visible()
     page.keyboard.press("r")
     page.keyboard.press("y")
     expect(page.get_by_text("Nothing learned yet")).to_be_visible()

@@ -54,5 +54,5 @@ def test_a_scanned_one_becomes_a_new_ticket_by_touch_and_one_that_has_gone_is_sa
     page.get_by_role("button", name="a new ticket").tap()
     expect(page).to_have_url(re.compile("/ticket/1$"))
     page.goto(f"{server.url}/claim/{token}")
-    expect(page.get_by_text("does not wait any more")).to_be_visible()
+    expect(page.get_by_text("Already assigned")).to_be_visible()
     assert page.evaluate("document.documentElement.scrollWidth <= window.innerWidth")

@@ -56,7 +56,7 @@ def test_a_drive_is_recorded_by_key_and_ends_as_evidence_on_the_tape(server: Any
     fed.goto(f"{server.url}/ticket/{number}")
     fed.get_by_role("heading", level=1).first.wait_for()
     fed.keyboard.press("F4")
-    fed.get_by_text("Nothing was recorded yet").wait_for()
+    fed.get_by_text("No recording yet").wait_for()
     fed.keyboard.press("r")
     expect(fed.locator("[data-listening=ready]")).to_contain_text("Hold it to the drive", timeout=SLOW)
     expect(fed.locator("[data-listening=runs]")).to_contain_text("Power on now", timeout=SLOW)
@@ -71,7 +71,7 @@ def test_a_drive_is_recorded_by_key_and_ends_as_evidence_on_the_tape(server: Any
     fed.keyboard.press("x")
     expect(fed.locator("[data-watch=idle]")).to_be_visible()
     fed.keyboard.press("Escape")
-    expect(fed.get_by_role("region", name="Tape")).to_contain_text("Heard in the recording", timeout=SLOW)
+    expect(fed.get_by_role("region", name="Log")).to_contain_text("Heard in the recording", timeout=SLOW)
 
 
 @pytest.mark.parametrize(("size", "theme"), [((820, 1180), "dark"), ((390, 844), "light")])
@@ -81,24 +81,24 @@ def test_a_file_is_taken_and_a_trace_drawn_by_touch(
     number = take_in(server)
     page = screen(size, theme=theme, touch=True)
     page.goto(f"{server.url}/ticket/{number}/ear")
-    page.get_by_label("take a file").set_input_files(
+    page.get_by_label("load a file").set_input_files(
         {"name": "clunks.wav", "mimeType": "audio/wav", "buffer": made("clunking")}
     )
     expect(page.locator("[data-heard=clunking]")).to_be_visible(timeout=SLOW)
     page.locator("[data-folded] svg").tap()
-    page.get_by_label("take a file").set_input_files(
+    page.get_by_label("load a file").set_input_files(
         {
             "name": "flat.csv",
             "mimeType": "text/csv",
             "buffer": b"t,a5\n" + b"".join(b"%.2f,0.001\n" % (n / 20) for n in range(200)),
         }
     )
-    expect(page.locator("[data-heard=flat]")).to_contain_text("no draw", timeout=SLOW)
+    expect(page.locator("[data-heard=flat]")).to_contain_text("No current", timeout=SLOW)
     expect(page.locator("[data-trace]")).to_be_visible()
-    page.get_by_label("take a file").set_input_files(
+    page.get_by_label("load a file").set_input_files(
         {"name": "photo.jpg", "mimeType": "image/jpeg", "buffer": b"\xff\xd8\xff"}
     )
-    expect(page.get_by_text("expected a sound that this browser can open")).to_be_visible()
+    expect(page.get_by_text("expected a sound file this browser can open")).to_be_visible()
     assert page.evaluate("document.documentElement.scrollWidth <= window.innerWidth")
 
 
@@ -133,7 +133,7 @@ def test_the_watch_counts_from_the_links_first_answer_and_can_be_dropped(
     )
     page = window()
     page.goto(f"{server.url}/ticket/{number}/ear")
-    expect(page.get_by_role("button", name="count from the link’s first answer")).to_be_visible(timeout=SLOW)
+    expect(page.get_by_role("button", name="count from the first contact")).to_be_visible(timeout=SLOW)
     page.wait_for_timeout(1200)
     page.keyboard.press("y")
     expect(page.locator("[data-watch=runs]")).to_contain_text(re.compile("0:0[1-9]"))
@@ -152,14 +152,14 @@ def test_what_was_heard_is_overruled_with_a_reason_and_played_from_the_tape(
     number = take_in(server)
     page = window()
     page.goto(f"{server.url}/ticket/{number}/ear")
-    page.get_by_label("take a file").set_input_files(
+    page.get_by_label("load a file").set_input_files(
         {"name": "ticks.wav", "mimeType": "audio/wav", "buffer": made("ticking")}
     )
     expect(page.locator("[data-heard=ticking]")).to_be_visible(timeout=SLOW)
-    expect(page.get_by_role("button", name="overrule it")).to_be_visible(timeout=SLOW)
+    expect(page.get_by_role("button", name="correct it")).to_be_visible(timeout=SLOW)
     page.keyboard.press("u")
     sheet = page.get_by_role("dialog")
-    expect(sheet).to_contain_text("what you say stands")
+    expect(sheet).to_contain_text("replaced by your answer")
     page.keyboard.press("1")
     sheet.get_by_label("Why is it not").fill("it was the clock on the wall")
     page.keyboard.press("Enter")
@@ -170,9 +170,9 @@ def test_what_was_heard_is_overruled_with_a_reason_and_played_from_the_tape(
     assert [(e["stands"], "weights" in e["body"]) for e in entries] == [(False, True), (True, False)]
     assert entries[1]["body"]["note"] == "it was the clock on the wall"
     assert entries[1]["body"]["outcome"] != "ticking"
-    expect(page.get_by_role("button", name="overrule it")).to_have_count(0)  # nothing of it is left to overrule
+    expect(page.get_by_role("button", name="correct it")).to_have_count(0)  # nothing of it is left to overrule
     page.keyboard.press("Escape")
-    tape = page.get_by_role("region", name="Tape")
+    tape = page.get_by_role("region", name="Log")
     expect(tape).to_contain_text("it was the clock on the wall")
     with page.expect_request(re.compile("/recordings/[0-9a-f]{64}$")):
         tape.get_by_role("button", name="play: ticks.wav").click()

@@ -33,7 +33,7 @@ def bodies(server: Any, number: int) -> list[dict[str, Any]]:
 
 def open_settings(page: Page, server: Any, number: int) -> None:
     page.goto(f"{server.url}/ticket/{number}")
-    expect(page.get_by_role("region", name="In hand")).to_be_visible()
+    expect(page.get_by_role("region", name="Next step")).to_be_visible()
     press(page, "t")
     expect(page).to_have_url(re.compile("/settings$"))
 
@@ -59,7 +59,7 @@ def test_all_settings_and_sightings_take_one_key_each(server: Any, window: Windo
     expect(page.locator("[data-cell='drive-setup']")).to_be_visible()
     press(page, "1", "4", "5", "1", "1")
     expect(page.locator("[data-cell='drive-dock']")).to_have_attribute("data-value", "right")
-    expect(page.locator("[data-pattern='setup-not-picker']")).to_contain_text("nothing to start from it")
+    expect(page.locator("[data-pattern='setup-not-picker']")).to_contain_text("not bootable")
     tape = bodies(server, number)
     assert [b.get("found") or b.get("value") for b in tape[2:]] == [
         "right",
@@ -84,12 +84,12 @@ def test_the_next_value_is_one_more_key_and_only_the_last_is_kept(server: Any, w
     expect(row(page, "boot-mode")).to_be_visible()
     press(page, "2", "2", "3")
     state(page, "boot-mode", "differs")
-    expect(row(page, "boot-mode")).to_contain_text("shuts Firmware")
+    expect(row(page, "boot-mode")).to_contain_text("blocks Firmware")
     expect(page.locator("[data-together='legacy-with-secure-boot']")).to_be_visible()
     expect(page.locator("[data-together='gpt-in-legacy']")).to_contain_text("GPT installation in legacy mode")
     assert [b["found"] for b in bodies(server, number)[1:]] == ["legacy", "on"]
     press(page, "1", "1", "1")  # its first day
-    expect(page.locator("[data-together='battery-all-fell-back']")).to_contain_text("the battery is the root")
+    expect(page.locator("[data-together='battery-all-fell-back']")).to_contain_text("the flat battery is the cause")
     press(page, "ArrowDown", "ArrowDown", "ArrowRight", "ArrowRight")  # not shown is an answer
     state(page, "secure-boot", "not-shown")
 
@@ -102,13 +102,13 @@ def test_a_trial_is_changed_judged_and_put_back(server: Any, window: Window) -> 
     open_settings(page, server, number)
     expect(row(page, "boot-mode")).to_be_visible()
     press(page, "2", "2", "Enter")
-    trial = page.get_by_role("region", name="Switch the boot mode")
+    trial = page.get_by_role("region", name="Change the boot mode")
     expect(trial).to_contain_text("legacy → UEFI")
     press(page, "Escape")
-    expect(page.get_by_role("region", name="In hand")).to_contain_text("It starts")
+    expect(page.get_by_role("region", name="Next step")).to_contain_text("It starts")
     expect(page.get_by_text("Not started with it yet.").first).to_be_visible()
     press(page, "b")
-    expect(page.get_by_text("1 setting on trial")).to_be_visible()
+    expect(page.get_by_text("1 test change")).to_be_visible()
     page.goto(f"{server.url}/ticket/{number}/settings")
     expect(trial).to_be_visible()
     press(page, "4")
@@ -126,14 +126,14 @@ def test_each_storage_mode_is_tried_until_it_starts(server: Any, window: Window)
     open_settings(page, server, number)
     expect(row(page, "storage-mode")).to_be_visible()
     press(page, "4", "t")
-    trial = page.get_by_role("region", name="Switch the storage mode")
+    trial = page.get_by_role("region", name="Change the storage mode")
     expect(trial).to_contain_text("AHCI → RAID")
     press(page, "4")
-    expect(trial).to_contain_text("put it back, then try IDE")
+    expect(trial).to_contain_text("revert, then try IDE")
     press(page, "Enter")
     expect(trial).to_contain_text("AHCI → IDE")
     press(page, "4")
-    expect(trial).to_contain_text("None of them starts it: put it back to AHCI")
+    expect(trial).to_contain_text("None of them starts it: revert to AHCI")
     press(page, "x")
     expect(trial).to_have_count(0)
     left = row(page, "storage-mode").get_by_role("radio", checked=True)
@@ -154,21 +154,23 @@ def test_the_handover_shows_settings_as_found_and_as_left(server: Any, window: W
     )
     page = window()
     page.goto(f"{server.url}/ticket/{number}")
-    expect(page.get_by_role("region", name="In hand")).to_be_visible()
+    expect(page.get_by_role("region", name="Next step")).to_be_visible()
     press(page, "h")
     sheet = page.get_by_role("dialog")
-    expect(sheet.get_by_role("region", name="Settings as found, as left")).to_contain_text("legacy → UEFI")
-    expect(sheet).to_contain_text("still stands on trial")
+    expect(sheet.get_by_role("region", name="Settings: found and left")).to_contain_text("legacy → UEFI")
+    expect(sheet).to_contain_text("test change is open")
 
 
 def test_a_machine_without_a_text_setup_offers_its_own_ways(server: Any, window: Window) -> None:
     number = server.take_in("screen=missing-disk-symbol", platform="mac", installed_os="macos")
     page = window()
     open_settings(page, server, number)
-    expect(page.get_by_role("heading", level=1, name="No text setup")).to_be_visible()
+    expect(page.get_by_role("heading", level=1, name="has no setup screen")).to_be_visible()
     expect(page.get_by_role("radio")).to_have_count(0)
     press(page, "ArrowDown", "ArrowDown", "Enter")
-    expect(page.get_by_role("region", name="In hand").get_by_role("heading", level=1)).to_have_text("Start recovery")
+    expect(page.get_by_role("region", name="Next step").get_by_role("heading", level=1)).to_have_text(
+        "Start the recovery system"
+    )
     expect(page.get_by_role("region", name="Keys for: recovery")).to_contain_text("Cmd+R")
 
 
@@ -184,11 +186,11 @@ def test_a_key_that_worked_is_learned_for_the_model(server: Any, window: Window)
     press(page, "+")
     page.keyboard.type("F7")
     press(page, "Enter")
-    expect(page.get_by_role("region", name="Tape")).to_contain_text("F7 opens firmware setup")
-    expect(page.get_by_role("region", name="Tape")).to_contain_text("Setup is open")
+    expect(page.get_by_role("region", name="Log")).to_contain_text("F7 opens firmware setup")
+    expect(page.get_by_role("region", name="Log")).to_contain_text("Setup is open")
     assert [b.get("tried_key") or b.get("move") for b in bodies(server, number)[1:]] == [first, "F7", "setup-entry"]
     press(page, "b")
-    expect(page.get_by_role("region", name="Hands wanted")).to_be_visible()
+    expect(page.get_by_role("region", name="Needs you")).to_be_visible()
     press(page, "k")
     book = page.get_by_role("dialog")
     expect(book.get_by_role("combobox")).to_be_focused()

@@ -43,14 +43,14 @@ def test_one_key_takes_a_practice_machine_in(server: Any, window: Window) -> Non
     expect(page.get_by_role("dialog", name="Practice bench").get_by_role("listitem")).to_have_count(len(PATIENTS))
     page.keyboard.press("7")
     expect(page).to_have_url(re.compile("/ticket/1$"))
-    expect(page.get_by_role("status").filter(has_text="Linked: Ferrow Lathe-14")).to_be_visible(timeout=SLOW)
+    expect(page.get_by_role("status").filter(has_text="Connected: Ferrow Lathe-14")).to_be_visible(timeout=SLOW)
     expect(page.get_by_role("region", name="Suspects").get_by_text("Boot entry lost or stale").first).to_be_visible(
         timeout=SLOW
     )
-    expect(page.get_by_role("region", name="Tape")).to_contain_text("The probe says hello", timeout=SLOW)
+    expect(page.get_by_role("region", name="Log")).to_contain_text("Connected:", timeout=SLOW)
     page.keyboard.press("b")
     row = page.locator("[data-bench-row]")
-    expect(row).to_contain_text("Linked")
+    expect(row).to_contain_text("Connected")
     expect(row).to_contain_text("1")
 
 
@@ -61,8 +61,8 @@ def test_one_tap_on_a_free_bay_offers_practice_machines_for_it(server: Any, wind
         "**/api/practice", lambda route: held.append(route) if route.request.method == "GET" else route.continue_()
     )
     page.goto(server.url)
-    page.get_by_role("button", name="Bay 4: connect a practice machine").click()
-    expect(page.get_by_role("dialog", name="Practice bench")).to_contain_text("It comes to bay 4.")
+    page.get_by_role("button", name="Bay 4: check in a machine").click()
+    expect(page.get_by_role("dialog", name="Practice bench")).to_contain_text("Goes to bay 4.")
     page.keyboard.press("4")  # before the list has come: the key is kept until it has
     page.wait_for_timeout(100)
     for route in held:
@@ -70,7 +70,7 @@ def test_one_tap_on_a_free_bay_offers_practice_machines_for_it(server: Any, wind
     expect(page).to_have_url(re.compile("/ticket/1$"))
     page.keyboard.press("b")
     expect(page.locator("[data-bench-row]")).to_have_count(1)
-    expect(page.get_by_role("button", name="Bay 4: connect")).to_have_count(0)
+    expect(page.get_by_role("button", name="Bay 4: check in")).to_have_count(0)
     assert server.ticket(1)["bay"] == 4
 
 
@@ -78,21 +78,21 @@ def test_an_order_is_given_and_a_held_one_says_why(server: Any, window: Window) 
     number = practice(server, "growing")
     page = window()
     page.goto(f"{server.url}/ticket/{number}")
-    expect(page.get_by_role("region", name="In hand")).to_be_visible()
+    expect(page.get_by_role("region", name="Next step")).to_be_visible()
     page.keyboard.press("y")
-    sheet = page.get_by_role("dialog", name="Link to the machine")
+    sheet = page.get_by_role("dialog", name="Connect the machine")
     held = sheet.get_by_role("button", name="long self-test on sda")
     expect(held).to_be_disabled()
-    expect(held).to_contain_text("copy before any test")
+    expect(held).to_contain_text("image it before any test")
     page.keyboard.press("1")
-    orders = sheet.get_by_role("region", name="Orders").get_by_role("listitem")
+    orders = sheet.get_by_role("region", name="Tasks").get_by_role("listitem")
     expect(orders).to_have_count(2)
     expect(orders.first).to_contain_text("done", timeout=SLOW)
     page.keyboard.press("Escape")
     expect(sheet).to_have_count(0)
     page.keyboard.press("p")
-    pages = page.get_by_role("main", name="Pages")
-    expect(pages.get_by_role("region", name=re.compile("Against its earlier capture"))).to_be_visible()
+    pages = page.get_by_role("main", name="Drive health")
+    expect(pages.get_by_role("region", name=re.compile("Compared with the earlier capture"))).to_be_visible()
     page.keyboard.press("v")
     expect(pages.get_by_role("region", name="side by side").get_by_role("columnheader")).to_have_count(2)
 
@@ -101,9 +101,9 @@ def test_every_claim_unfolds_to_its_bytes(server: Any, window: Window) -> None:
     number = practice(server, "growing")
     page = window()
     page.goto(f"{server.url}/ticket/{number}/pages")
-    pages = page.get_by_role("main", name="Pages")
+    pages = page.get_by_role("main", name="Drive health")
     expect(pages).to_contain_text("QS7-310222")
-    expect(pages.get_by_role("region", name="Its log, on its own running time")).to_contain_text(
+    expect(pages.get_by_role("region", name="Its log, by power-on hours")).to_contain_text(
         "long self-test failed: read"
     )
     for button, field in (("QS7-310222", "serial: byte 20 to 39"), ("pending sectors", "attribute 8: byte 86 to 97")):
@@ -118,10 +118,10 @@ def test_a_link_is_made_shown_and_ended(server: Any, window: Window) -> None:
     number = server.take_in("screen=no-boot-device", platform="pc")
     page = window()
     page.goto(f"{server.url}/ticket/{number}")
-    expect(page.get_by_role("region", name="In hand")).to_be_visible()
+    expect(page.get_by_role("region", name="Next step")).to_be_visible()
     page.keyboard.press("y")
-    sheet = page.get_by_role("dialog", name="Link to the machine")
-    expect(sheet).to_contain_text("No link yet")
+    sheet = page.get_by_role("dialog", name="Connect the machine")
+    expect(sheet).to_contain_text("Not connected")
     page.keyboard.press("m")
     expect(sheet).to_contain_text("Waiting for the machine")
     command = sheet.get_by_text("curl -fsS").inner_text()
@@ -131,7 +131,7 @@ def test_a_link_is_made_shown_and_ended(server: Any, window: Window) -> None:
     assert HTTP.get(f"{server.url}/p/{secret[1]}", timeout=10).content.startswith(b"#!/usr/bin/env python3")
     expect(sheet.get_by_role("img", name=re.compile("^http"))).to_be_visible()
     page.keyboard.press("x")
-    expect(sheet).to_contain_text("Link ended")
+    expect(sheet).to_contain_text("Connection closed")
     assert HTTP.get(f"{server.url}/p/{secret[1]}", timeout=10).status_code == 401, "exchanged"
     left = HTTP.get(f"{server.url}/api/tickets/{number}/link", timeout=10).json()["code"]
     assert HTTP.get(f"{server.url}/p/{left}", timeout=10).status_code == 410, "and the next one is over with the link"

@@ -60,7 +60,7 @@ def test_from_a_proven_ticket_to_printed_papers_by_keyboard(server: Any, window:
     page = window(fresh=True)
     page.add_init_script("window.print = () => { window.__printed = (window.__printed || 0) + 1 }")
     page.goto(f"{server.url}/ticket/{number}")
-    expect(page.get_by_role("heading", name="Every step is settled")).to_be_visible()
+    expect(page.get_by_role("heading", name="All tasks done")).to_be_visible()
     page.keyboard.press("m")
     page.keyboard.type("The stick goes back to them")
     page.keyboard.press("Enter")
@@ -71,15 +71,15 @@ def test_from_a_proven_ticket_to_printed_papers_by_keyboard(server: Any, window:
     assert page.evaluate("window.__printed") == 1
     text = printed(page)
     assert "Thank you for the stairs." in text
-    assert "Proven before it went back: Starts cold" in text
-    assert "hands-on by the tape" not in text, "only the paper is printed"
+    assert "Checked before hand-over: Cold start" in text
+    assert "Usual for this work" not in text, "only the paper is printed"
     page.keyboard.press("4")
-    expect(page.get_by_role("heading", name="Bill")).to_be_visible()
+    expect(page.get_by_role("heading", name="Invoice")).to_be_visible()
     page.keyboard.press("t")
     page.keyboard.type("90")
     page.keyboard.press("Enter")
-    expect(page.get_by_role("main")).to_contain_text("To pay90.00 ¤")
-    assert "To pay 90.00 ¤" in printed(page)
+    expect(page.get_by_role("main")).to_contain_text("Total due90.00 ¤")
+    assert "Total due 90.00 ¤" in printed(page)
     page.keyboard.press("2")
     expect(page.get_by_role("heading", name="Technical sheet")).to_be_visible()
     assert "The stick goes back to them" in printed(page)
@@ -99,14 +99,14 @@ def test_a_picture_is_taken_shown_and_stands_on_the_customers_page_by_touch(serv
         {"name": "IMG_1.png", "mimeType": "image/png", "buffer": picture()}
     )
     page.get_by_label("What it shows").fill("The stick that caught the boot")
-    page.get_by_label("It proves something").tap()
-    page.get_by_role("button", name="Keep the picture").tap()
+    page.get_by_label("Show it in the repair report").tap()
+    page.get_by_role("button", name="Save the picture").tap()
     expect(page.get_by_role("dialog")).to_have_count(0)
-    page.get_by_role("region", name="In hand").get_by_role("button", name="papers").tap()
+    page.get_by_role("region", name="Next step").get_by_role("button", name="documents").tap()
     expect(page.get_by_role("img", name="The stick that caught the boot")).to_be_visible()
     assert page.evaluate("document.querySelector('[data-print] img').naturalWidth") == 640
-    page.get_by_role("tab", name="Bill").tap()
-    expect(page.get_by_role("heading", name="Bill")).to_be_visible()
+    page.get_by_role("tab", name="Invoice").tap()
+    expect(page.get_by_role("heading", name="Invoice")).to_be_visible()
     context.close()
 
 
@@ -114,7 +114,7 @@ def test_a_picture_can_be_dropped_or_pasted_and_one_that_is_none_is_said(server:
     number = int(server.take_in("screen=dead"))
     page = window()
     page.goto(f"{server.url}/ticket/{number}")
-    expect(page.get_by_role("region", name="In hand")).to_be_visible()
+    expect(page.get_by_role("region", name="Next step")).to_be_visible()
     put = """([name, type, bytes, how]) => {
         const transfer = new DataTransfer()
         transfer.items.add(new File([new Uint8Array(bytes)], name, { type }))
@@ -122,9 +122,9 @@ def test_a_picture_can_be_dropped_or_pasted_and_one_that_is_none_is_said(server:
         else window.dispatchEvent(new ClipboardEvent('paste', { clipboardData: transfer }))
     }"""
     page.evaluate(put, ["shot.png", "image/png", list(picture()), "drop"])
-    expect(page.get_by_role("region", name="Tape").get_by_role("img")).to_have_count(1)
+    expect(page.get_by_role("region", name="Log").get_by_role("img")).to_have_count(1)
     page.evaluate(put, ["shot.png", "image/png", list(picture()), "paste"])
-    expect(page.get_by_role("region", name="Tape").get_by_role("img")).to_have_count(2)
+    expect(page.get_by_role("region", name="Log").get_by_role("img")).to_have_count(2)
     page.evaluate(put, ["photo.jpg", "image/jpeg", list(b"no picture"), "drop"])
     expect(page.get_by_role("alert")).to_contain_text("expected a picture")
     assert len(server.ticket(number)["tape"]) == 3
@@ -135,15 +135,15 @@ def test_the_shops_page_is_kept_with_a_preview_and_says_what_is_wrong(server: An
     page.goto(server.url)
     expect(page.get_by_text("The bench is empty")).to_be_visible()
     page.keyboard.press("g")
-    expect(page.get_by_role("heading", name="The shop’s own page")).to_be_visible()
+    expect(page.get_by_role("heading", name="Shop settings")).to_be_visible()
     page.get_by_label("Name", exact=True).fill("Quay Clinic")
     page.get_by_label("Address, a line each").fill("1 Quay\nHarbour")
-    expect(page.get_by_role("region", name="So it heads a page")).to_contain_text("Quay Clinic")
+    expect(page.get_by_role("region", name="Letterhead preview")).to_contain_text("Quay Clinic")
     page.get_by_label("Tax, %").fill("99")
-    page.get_by_role("button", name="Keep it").click()
+    page.get_by_role("button", name="Save").click()
     expect(page.get_by_role("alert")).to_contain_text("shop.tax: expected a number from 0 to 60, got 99")
     page.get_by_label("Tax, %").fill("8")
-    page.get_by_role("button", name="Keep it").click()
+    page.get_by_role("button", name="Save").click()
     expect(page.get_by_role("alert")).to_have_count(0)
     page.keyboard.press("Escape")
     page.goto(server.url)
@@ -155,8 +155,8 @@ def test_a_customer_is_erased_after_a_second_word(server: Any, window: Window) -
     server.call("POST", f"/api/tickets/{number}/handover", json={"proven": [], "by": "KT", "waive": "x"})
     page = window()
     page.goto(f"{server.url}/ticket/{number}/papers")
-    page.get_by_role("button", name="Erase the customer").click()
-    expect(page.get_by_role("status").filter(has_text="There is no way back")).to_be_visible()
-    page.get_by_role("button", name="Yes, erase for good").click()
-    expect(page.get_by_text("The customer was erased on")).to_be_visible()
+    page.get_by_role("button", name="Delete customer data").click()
+    expect(page.get_by_role("status").filter(has_text="This cannot be undone")).to_be_visible()
+    page.get_by_role("button", name="Yes, delete for good").click()
+    expect(page.get_by_text("Customer data was deleted on")).to_be_visible()
     assert server.ticket(number)["customer"] == "—"

@@ -31,11 +31,11 @@ def test_all_outcomes_of_every_move_are_seen_at_once(demo: Served, screen: Calla
             ),
             move,
         )
-        expect(page.get_by_role("region", name="In hand").locator("[data-outcome]")).to_have_count(
+        expect(page.get_by_role("region", name="Next step").locator("[data-outcome]")).to_have_count(
             len(knowledge.move(move).outcomes)
         )
         last = page.locator("[data-outcome]").last.bounding_box()
-        strip = page.get_by_role("contentinfo", name="The call").bounding_box()
+        strip = page.get_by_role("contentinfo", name="Verdict").bounding_box()
         assert last is not None
         assert strip is not None
         if last["y"] + last["height"] > strip["y"]:
@@ -46,14 +46,14 @@ def test_all_outcomes_of_every_move_are_seen_at_once(demo: Served, screen: Calla
 def test_on_a_phone_the_move_comes_first_and_the_rest_is_a_tap_away(demo: Served, screen: Callable[..., Page]) -> None:
     page = screen(SIZES["phone"], touch=True)
     opened(page, f"{demo.url}/ticket/1")
-    expect(page.get_by_role("region", name="In hand").get_by_role("heading", level=1)).to_be_in_viewport()
+    expect(page.get_by_role("region", name="Next step").get_by_role("heading", level=1)).to_be_in_viewport()
     expect(page.locator("[data-outcome]").first).to_be_in_viewport(ratio=1)
-    tabs = page.get_by_role("navigation", name="Parts of the ticket")
-    for pane in ("Suspects", "Tape"):
+    tabs = page.get_by_role("navigation", name="Sections of the ticket")
+    for pane in ("Suspects", "Log"):
         expect(page.get_by_role("region", name=pane)).not_to_be_in_viewport()
         tabs.get_by_role("button", name=pane).tap()
         expect(page.get_by_role("region", name=pane)).to_be_in_viewport()
-    tabs.get_by_role("button", name="In hand").tap()
+    tabs.get_by_role("button", name="Next step").tap()
     expect(page.locator("[data-outcome]").first).to_be_in_viewport(ratio=1)
 
 
@@ -61,9 +61,9 @@ def test_what_a_key_does_can_be_tapped_from_the_help(demo: Served, screen: Calla
     page = screen(SIZES["phone"], touch=True)
     opened(page, f"{demo.url}/ticket/1")
     page.get_by_role("button", name="help").tap()
-    sheet = page.get_by_role("dialog", name="Help: a ticket")
-    expect(sheet).to_contain_text("Shut: this is where it stops.")
-    expect(sheet.get_by_role("region", name="Words on this page")).to_contain_text("Held back")
+    sheet = page.get_by_role("dialog", name="Help: ticket")
+    expect(sheet).to_contain_text("Failed: the machine stops at this stage.")
+    expect(sheet.get_by_role("region", name="Terms on this page")).to_contain_text("Blocked")
     sheet.get_by_role("button", name=re.compile("light or dark")).tap()
     expect(sheet).to_have_count(0)
     expect(page.locator("html")).to_have_attribute("data-theme", "dark")
@@ -77,11 +77,11 @@ def test_an_empty_shop_leads_to_the_first_ticket_or_the_practice_bench(
 ) -> None:
     page = screen(SIZES["screen"])
     page.goto(server.url)
-    page.get_by_role("button", name=re.compile("Practise on a simulated one")).click()
+    page.get_by_role("button", name=re.compile("Try a simulated machine")).click()
     expect(page.get_by_role("dialog", name="Practice bench")).to_be_visible()
     page.keyboard.press("Escape")
-    page.get_by_role("button", name=re.compile("Take a machine in")).click()
-    expect(page.get_by_role("dialog", name="Take a machine in")).to_be_visible()
+    page.get_by_role("button", name=re.compile("Check in a machine")).click()
+    expect(page.get_by_role("dialog", name="Check in a machine")).to_be_visible()
 
 
 def test_a_known_customer_is_taken_in_with_few_keys(server: Served, screen: Callable[..., Page]) -> None:
@@ -103,7 +103,7 @@ def test_a_known_customer_is_taken_in_with_few_keys(server: Served, screen: Call
             pressed += 1
 
     page.goto(server.url)
-    page.get_by_role("region", name="Hands wanted").wait_for()
+    page.get_by_role("region", name="Needs you").wait_for()
     press("n", *"cho")
     expect(page.get_by_role("button", name=re.compile("Choir office"))).to_be_visible()
     press("Tab")

@@ -135,7 +135,7 @@ def test_a_tablet_is_paired_once_and_taken_out(public: Served, window: Callable[
     expect(tablet.get_by_role("button", name="Ferrow Lathe-14").first).to_be_visible()
     expect(sheet.get_by_role("listitem")).to_contain_text("MB")
     tablet.get_by_role("button", name="Ferrow Lathe-14").first.click()
-    expect(tablet.get_by_role("region", name="In hand")).to_be_visible()
+    expect(tablet.get_by_role("region", name="Next step")).to_be_visible()
     tablet.keyboard.press("1")
     for _ in range(50):
         tape = public.ticket(1)["tape"]

@@ -28,35 +28,35 @@ def test_a_read_is_started_paused_and_gone_on_with_by_key_and_its_places_are_wal
     page.get_by_role("heading", level=1).first.wait_for()
     page.keyboard.press("F2")
     expect(page).to_have_url(re.compile("/surface$"))
-    expect(page.get_by_text("No surface was read yet")).to_be_visible()
-    expect(page.get_by_role("button", name="read the surface")).to_be_visible(timeout=SLOW)
+    expect(page.get_by_text("Not scanned yet")).to_be_visible()
+    expect(page.get_by_role("button", name="scan the surface")).to_be_visible(timeout=SLOW)
     page.keyboard.press("r")
-    expect(page.get_by_role("status").filter(has_text="Timed read of sda")).to_be_visible(timeout=SLOW)
+    expect(page.get_by_role("status").filter(has_text="Surface scan of sda")).to_be_visible(timeout=SLOW)
     page.keyboard.press("Space")
     expect(page.get_by_text("Paused, from the bench")).to_be_visible(timeout=SLOW)
     page.reload()
-    expect(page.get_by_role("button", name="go on")).to_be_visible(timeout=SLOW)
+    expect(page.get_by_role("button", name="resume")).to_be_visible(timeout=SLOW)
     page.keyboard.press("Space")
     verdict = page.locator("[data-pattern=isolated-unreadable]")
     expect(verdict).to_contain_text("4 sectors do not read", timeout=SLOW)
     through(server, number, 2)
     page.keyboard.press("ArrowRight")
     loupe = page.locator("[data-loupe]")
-    expect(loupe).to_contain_text("Under the loupe")
-    expect(page.get_by_role("region", name="Bad places").get_by_role("listitem")).to_have_count(3)
+    expect(loupe).to_contain_text("Zoom:")
+    expect(page.get_by_role("region", name="Bad areas").get_by_role("listitem")).to_have_count(3)
     before = loupe.inner_text()
     page.keyboard.press("+")
     expect(loupe).not_to_have_text(before)
     page.keyboard.press("Escape")
-    expect(page.get_by_role("region", name="Tape")).to_contain_text("4 sectors do not read", timeout=SLOW)
+    expect(page.get_by_role("region", name="Log")).to_contain_text("4 sectors do not read", timeout=SLOW)
 
 
 def test_what_is_held_cannot_be_started_and_says_why(server: Any, window: Window) -> None:
     number = practice(server, "spotted")
     page = window()
     page.goto(f"{server.url}/ticket/{number}/surface")
-    expect(page.get_by_text("The read is held back")).to_be_visible(timeout=SLOW)
-    expect(page.get_by_role("button", name="read the surface")).to_have_count(0)
+    expect(page.get_by_text("The scan is blocked")).to_be_visible(timeout=SLOW)
+    expect(page.get_by_role("button", name="scan the surface")).to_have_count(0)
     page.keyboard.press("r")
     page.wait_for_timeout(400)
     assert [o["order"] for o in HTTP.get(f"{server.url}/api/tickets/{number}/link").json()["orders"]] == ["read"]
@@ -72,13 +72,13 @@ def test_two_reads_of_one_disk_show_what_grew(
     page = screen(size, theme=theme, touch=touch)
     page.goto(f"{demo.url}/ticket/3/surface")
     expect(page.locator("[data-ribbon]")).to_have_count(1)
-    beside = page.get_by_role("button", name="beside the read before")
+    beside = page.get_by_role("button", name="compare with previous scan")
     beside.tap() if touch else page.keyboard.press("v")
     expect(page.locator("[data-ribbon]")).to_have_count(2)
     ribbon = page.locator("[data-ribbon]").first
     ribbon.tap() if touch else ribbon.click()
     expect(page.locator("[data-ribbon]")).to_have_count(3)
-    expect(page.get_by_role("region", name="Bad places")).to_contain_text("more than before")
+    expect(page.get_by_role("region", name="Bad areas")).to_contain_text("grown since last scan")
     assert page.evaluate("document.documentElement.scrollWidth <= window.innerWidth")
     assert "read" in str(ribbon.get_attribute("aria-label"))  # the picture is told in words too
 
@@ -114,23 +114,21 @@ def test_a_new_drive_is_filled_from_the_copy_by_key_and_by_the_end_of_its_serial
     page.keyboard.press("g")
     sheet = page.get_by_role("dialog")
     expect(sheet.locator("[data-target=sda]")).to_be_disabled()
-    expect(sheet.locator("[data-target=sda]")).to_contain_text("The copy is of this drive")
+    expect(sheet.locator("[data-target=sda]")).to_contain_text("The image is of this drive")
     page.get_by_label("Last four characters").focus()
     page.keyboard.type("0018")
     page.keyboard.press("Enter")
     expect(sheet.get_by_role("alert")).to_contain_text("expected the last four characters of QH2-240017")
     page.get_by_label("Last four characters").fill("0017")
     page.keyboard.press("Enter")
-    expect(sheet.get_by_role("alert")).to_contain_text("expected a whole copy, or a word that its holes are known")
+    expect(sheet.get_by_role("alert")).to_contain_text("expected a complete image, or your consent to its gaps")
     page.keyboard.press("Tab")
     page.keyboard.press("Space")
     page.keyboard.press("Enter")
     expect(page.get_by_role("dialog")).to_have_count(0)
     link = orders(3)
     assert link[-1]["order"] == "fill"
-    expect(page.locator("[data-filled=done]")).to_contain_text(
-        "QH2-240017: filled from it and read back the same", timeout=SLOW
-    )
+    expect(page.locator("[data-filled=done]")).to_contain_text("QH2-240017: restored and verified", timeout=SLOW)
 
     def half(route: Any) -> None:
         """The link as it was half-way: how long a practice drive takes is luck."""
@@ -150,7 +148,9 @@ def test_a_new_drive_is_filled_from_the_copy_by_key_and_by_the_end_of_its_serial
     page.reload()
     work = page.locator("[data-work=fill]")
     expect(work).to_contain_text(
-        f"Fills QH2-240017 from copy {link[-1]['copy_of']}writing · about 12 min left30 %", timeout=SLOW
+        f"Restoring image {link[-1]['copy_of']} to QH2-240017writing · about 12 min left30 %", timeout=SLOW
     )
-    expect(work.get_by_role("button")).to_have_text([re.compile("pause"), re.compile("stop: it stays filled in part")])
-    expect(page.get_by_role("button", name="fill a drive from it")).to_have_count(0)
+    expect(work.get_by_role("button")).to_have_text(
+        [re.compile("pause"), re.compile("stop .leaves a partial restore.")]
+    )
+    expect(page.get_by_role("button", name="restore to a drive")).to_have_count(0)

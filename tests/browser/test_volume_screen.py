@@ -25,9 +25,9 @@ def test_from_a_stop_screen_to_a_whole_volume_by_key(server: Any, window: Window
     page.get_by_role("heading", level=1).first.wait_for()
     page.keyboard.press("F8")
     expect(page).to_have_url(re.compile("/volume$"))
-    expect(page.get_by_role("button", name="look at it")).to_be_visible(timeout=SLOW)
+    expect(page.get_by_role("button", name="check file system")).to_be_visible(timeout=SLOW)
     page.keyboard.press("r")
-    expect(page.locator("[data-state=damaged]")).to_contain_text("do not fit the rest", timeout=SLOW)
+    expect(page.locator("[data-state=damaged]")).to_contain_text("errors found", timeout=SLOW)
     expect(page.locator("[data-skyline]")).to_be_visible()
     expect(page.locator("[data-group]")).to_have_count(6)
     repair = page.get_by_role("region", name="Repair")
@@ -40,17 +40,17 @@ def test_from_a_stop_screen_to_a_whole_volume_by_key(server: Any, window: Window
     expect(page.get_by_role("alert")).to_have_count(0)
     page.keyboard.press("m")
     page.keyboard.press("Enter")
-    expect(page.locator("[data-repaired=done]")).to_contain_text("Make what stands twice alike", timeout=SLOW)
+    expect(page.locator("[data-repaired=done]")).to_contain_text("Sync backup copies", timeout=SLOW)
     expect(page.locator("[data-group]")).to_have_count(5, timeout=SLOW)
-    expect(page.get_by_role("button", name="look again")).to_be_visible(timeout=SLOW)
+    expect(page.get_by_role("button", name="check again")).to_be_visible(timeout=SLOW)
     page.reload()
     expect(page.locator("[data-group]")).to_have_count(5, timeout=SLOW)
-    expect(page.get_by_role("button", name="repair what is taken")).to_be_visible(timeout=SLOW)
+    expect(page.get_by_role("button", name="repair selected")).to_be_visible(timeout=SLOW)
     page.keyboard.press("m")
     page.keyboard.press("Enter")
     expect(page.locator("[data-state=clean]")).to_be_visible(timeout=SLOW)
     page.keyboard.press("Escape")
-    expect(page.get_by_role("region", name="Tape")).to_contain_text("Mended on the disk", timeout=SLOW)
+    expect(page.get_by_role("region", name="Log")).to_contain_text("Repaired on the disk", timeout=SLOW)
     answer = HTTP.post(
         f"{server.url}/api/tickets/{number}/entries",
         json={"entry": {"move": "repair-volume", "outcome": "boots"}, "by": "KT"},
@@ -66,16 +66,16 @@ def test_it_is_repaired_taken_back_and_saved_from_by_touch(
     number = practice(server, "torn-volume")
     page = screen(size, theme=theme, touch=True)
     page.goto(f"{server.url}/ticket/{number}/volume")
-    page.get_by_role("button", name="look at it").tap(timeout=SLOW)
-    page.get_by_role("button", name="repair what is taken").tap(timeout=SLOW)
+    page.get_by_role("button", name="check file system").tap(timeout=SLOW)
+    page.get_by_role("button", name="repair selected").tap(timeout=SLOW)
     page.get_by_role("button", name="write it now").tap()
     expect(page.locator("[data-state=clean][data-job='']")).to_be_visible(timeout=SLOW)
     assert page.evaluate("document.documentElement.scrollWidth <= window.innerWidth")
-    page.get_by_role("button", name="take the last repair back").tap(timeout=SLOW)
+    page.get_by_role("button", name="undo last repair").tap(timeout=SLOW)
     expect(page.locator("[data-state=damaged][data-job='']")).to_be_visible(timeout=SLOW)
-    expect(page.locator("[data-repairs]")).to_contain_text("taken back since")
-    page.get_by_role("button", name="files without a folder").tap()
-    page.get_by_role("button", name=re.compile("save 43 files")).tap()
+    expect(page.locator("[data-repairs]")).to_contain_text("undone")
+    page.get_by_role("button", name=re.compile("^orphaned files")).tap()
+    page.get_by_role("button", name=re.compile("recover 43 files")).tap()
     expect(page.locator("[data-rescue=done]")).to_contain_text("43 whole", timeout=SLOW)
 
 
@@ -83,19 +83,19 @@ def test_photographs_are_saved_from_bad_places_and_the_missing_ones_are_named(se
     number = practice(server, "fading-photos")
     page = window()
     page.goto(f"{server.url}/ticket/{number}/volume")
-    page.get_by_role("button", name="look at it").click(timeout=SLOW)
+    page.get_by_role("button", name="check file system").click(timeout=SLOW)
     expect(page.locator("[data-state=clean][data-job='']")).to_be_visible(timeout=SLOW)
     page.keyboard.press("a")
     expect(page.get_by_role("button", name="the data counts as safe")).to_be_visible()
     page.keyboard.press("s")
     saved = page.locator("[data-rescue=done]")
-    expect(saved).to_contain_text("72 whole, 3 with places missing", timeout=SLOW)
+    expect(saved).to_contain_text("72 whole, 3 incomplete", timeout=SLOW)
     expect(saved.get_by_role("listitem")).to_have_count(3)
     folder = Path(saved.locator(".font-mono").inner_text())
     assert (folder / "manifest.csv").is_file()
     assert len(list(folder.rglob("*.jpg"))) == 60
     page.keyboard.press("Escape")
-    expect(page.get_by_role("region", name="Tape")).to_contain_text("Files saved on the bench", timeout=SLOW)
+    expect(page.get_by_role("region", name="Log")).to_contain_text("Files recovered", timeout=SLOW)
 
 
 def test_what_is_held_says_why_and_an_empty_ticket_says_what_is_missing(server: Any, window: Window) -> None:
@@ -107,8 +107,8 @@ def test_what_is_held_says_why_and_an_empty_ticket_says_what_is_missing(server: 
         headers={"X-Gate-Check": "1"},
     )
     page.goto(f"{server.url}/ticket/{number}/volume")
-    expect(page.get_by_text("Held", exact=False).first).to_be_visible(timeout=SLOW)
-    expect(page.get_by_role("button", name="look at it")).to_have_count(0)
+    expect(page.get_by_text("Blocked", exact=False).first).to_be_visible(timeout=SLOW)
+    expect(page.get_by_role("button", name="check file system")).to_have_count(0)
     other = HTTP.post(
         f"{server.url}/api/tickets",
         json={"customer": "Choir", "machine": "Ostler Bracken-15", "by": "KT"},

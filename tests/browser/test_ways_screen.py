@@ -17,22 +17,22 @@ def test_what_the_checker_says_is_noted_or_answers_by_key(server: Any, window: W
     number = server.take_in("screen=volume-stop", platform="pc", installed_os="windows-10", data="backed-up")
     page = window()
     page.goto(f"{server.url}/ticket/{number}?move=repair-volume")
-    expect(page.get_by_role("button", name="how to do it")).to_be_visible(timeout=SLOW)
+    expect(page.get_by_role("button", name="instructions")).to_be_visible(timeout=SLOW)
     page.keyboard.press("g")
     sheet = page.get_by_role("dialog")
     expect(sheet.locator("[data-way]")).to_have_count(3)
     page.keyboard.press("2")
-    expect(sheet.locator("[data-way-steps=checker-media]")).to_contain_text("Letters differ here")
+    expect(sheet.locator("[data-way-steps=checker-media]")).to_contain_text("Drive letters differ here")
     page.keyboard.press("2")
-    expect(sheet).to_contain_text("noted on the tape")
+    expect(sheet).to_contain_text("logged")
     page.keyboard.press("0")
     expect(sheet.locator("[data-way]")).to_have_count(3)
     page.keyboard.press("2")
     page.keyboard.press("6")
     expect(page.get_by_role("dialog")).to_have_count(0)
-    tape = page.get_by_role("region", name="Tape")
-    expect(tape).to_contain_text("made corrections")
-    expect(tape).to_contain_text("An unspecified error occurred")
+    tape = page.get_by_role("region", name="Log")
+    expect(tape).to_contain_text("It repaired something")
+    expect(tape).to_contain_text("It stopped with an error")
     bodies = [e["body"] for e in server.call("GET", f"/api/tickets/{number}")["tape"]]
     assert [b.get("outcome") for b in bodies if b.get("move") == "repair-volume"] == ["could-not"]
 
@@ -44,7 +44,7 @@ def test_three_questions_after_a_stick_that_would_not_start_by_touch(
     number = server.take_in("screen=no-boot-device", platform="pc", installed_os="windows-11", data="backed-up")
     page = screen(size, theme=theme, touch=True)
     page.goto(f"{server.url}/ticket/{number}?move=live-start")
-    page.get_by_role("button", name="how to do it").tap(timeout=SLOW)
+    page.get_by_role("button", name="instructions").tap(timeout=SLOW)
     expect(page.locator("[data-way]")).to_have_count(3)
     page.locator("[data-way=stick-refused]").tap()
     assert page.evaluate("document.documentElement.scrollWidth <= window.innerWidth")
@@ -54,7 +54,7 @@ def test_three_questions_after_a_stick_that_would_not_start_by_touch(
         number,
         lambda tape: [(e["body"]["outcome"], e["body"]["note"]) for e in tape if e["body"].get("move") == "live-start"],
     )
-    assert said == [("runs", "Started once Secure Boot was off")]
+    assert said == [("runs", "It started with Secure Boot off")]
 
 
 def test_the_code_that_a_machines_own_test_prints_is_typed_known_and_kept(server: Any, window: Window) -> None:
@@ -72,33 +72,33 @@ def test_the_code_that_a_machines_own_test_prints_is_typed_known_and_kept(server
     number = server.take_in("screen=no-boot-device", platform="pc", data="backed-up")
     page = window()
     page.goto(f"{server.url}/ticket/{number}?move=builtin-quick")
-    expect(page.get_by_role("button", name="how to do it")).to_be_visible(timeout=SLOW)
+    expect(page.get_by_role("button", name="instructions")).to_be_visible(timeout=SLOW)
     page.keyboard.press("g")
     expect(page.locator("[data-way]")).to_have_count(2)
     page.keyboard.press("1")
     expect(page.locator("[data-code-known]")).to_be_visible()
     page.keyboard.press("c")
     page.keyboard.type("hx20")
-    expect(page.get_by_role("dialog")).to_contain_text("Not in the shop’s book yet")
+    expect(page.get_by_role("dialog")).to_contain_text("New to this shop")
     page.keyboard.type("7")
     expect(page.get_by_role("dialog")).to_contain_text(
-        "one ticket of this model. It turned out to be: Surface or flash cells failing (1 of 1)"
+        "one ticket of this model. The cause was: Surface or flash cells failing (1 of 1)"
     )
     page.keyboard.press("Enter")
     page.keyboard.press("2")
     expect(page.get_by_role("dialog")).to_have_count(0)
-    expect(page.get_by_role("region", name="Tape")).to_contain_text("code hx207")
+    expect(page.get_by_role("region", name="Log")).to_contain_text("code hx207")
 
 
 def test_our_own_way_opens_its_instrument_and_a_move_without_ways_has_no_key(server: Any, window: Window) -> None:
     number = server.take_in("screen=no-boot-device", platform="pc", installed_os="linux", data="backed-up")
     page = window()
     page.goto(f"{server.url}/ticket/{number}?move=rebuild-table")
-    expect(page.get_by_role("button", name="how to do it")).to_be_visible(timeout=SLOW)
+    expect(page.get_by_role("button", name="instructions")).to_be_visible(timeout=SLOW)
     page.keyboard.press("g")
-    expect(page.get_by_role("dialog")).to_contain_text("Our own mending")
+    expect(page.get_by_role("dialog")).to_contain_text("Built-in boot repair")
     page.keyboard.press("o")
     expect(page).to_have_url(re.compile("/path$"))
     page.goto(f"{server.url}/ticket/{number}?move=reseat")
     expect(page.get_by_role("heading", level=1).first).to_be_visible(timeout=SLOW)
-    expect(page.get_by_role("button", name="how to do it")).to_have_count(0)
+    expect(page.get_by_role("button", name="instructions")).to_have_count(0)

@@ -37,7 +37,9 @@ def test_a_verdict_that_one_surprising_reading_carries_is_looked_at_again(model:
     seen = ("screen=no-boot-device", "seen-setup=zero-size")
     once = said(model, *seen, drive_kind="nvme")
     assert once["call"]["choice"] is None
-    assert once["call"]["why"].startswith("It rests on one reading that may be a slip: Drive on the setup page")
+    assert once["call"]["why"].startswith(
+        "Based on one reading that may be a typing mistake: Find the drive in firmware setup"
+    )
     assert (once["next"][0]["move"], once["next"][0]["kind"]) == ("seen-setup", "check")
     twice = said(model, *seen, "seen-setup=zero-size", drive_kind="nvme")
     assert "slip" not in twice["call"]["why"], "what was seen twice is not doubted"

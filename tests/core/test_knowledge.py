@@ -115,7 +115,7 @@ BREAKS = {
     ),
     "no-text": (
         "checks.toml",
-        'why = "One look at where it stops splits the line."',
+        'why = "One look shows the stage where it stops."',
         "why = 7",
         r"checks\.screen\.why: expected a text, got 7",
     ),

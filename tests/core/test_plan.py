@@ -121,15 +121,15 @@ def test_getting_there_is_paid_once(model: Model, tape: tuple[str, ...], move: s
 
 
 NEEDS = {
-    "no-power": (("screen=dead",), "clock", "does not get as far"),
-    "no-picture": (("screen=no-picture",), "health-pages", "does not get as far"),
-    "locked-setup": (("setup-entry=locked",), "boot-order", "setup cannot be entered"),
-    "no-live": (("live-start=fails",), "health-pages", "no live system starts"),
+    "no-power": (("screen=dead",), "clock", "does not reach the firmware"),
+    "no-picture": (("screen=no-picture",), "health-pages", "does not reach the firmware"),
+    "locked-setup": (("setup-entry=locked",), "boot-order", "setup cannot be opened"),
+    "no-live": (("live-start=fails",), "health-pages", "no live system runs"),
     "no-tool": (("seen-builtin=no-such-tool",), "builtin-quick", "no built-in diagnostics"),
     "not-seen": (
         ("seen-setup=absent", "seen-live=absent", "reseat=no-change", "swap-cable=no-change"),
         "short-test",
-        "not seen",
+        "not detected",
     ),
 }
 

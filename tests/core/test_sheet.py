@@ -34,8 +34,8 @@ TERMS = {
     # facts, tape, first choice, what is said plainly
     "no-terms": (SAFE, DIRTY, "repair", ""),
     "worth-enough": ({**SAFE, "machine_value": 900}, WORN, "replace", ""),
-    "not-worth-it": ({**SAFE, "machine_value": 60}, WORN, "replace", "No repair is worth it"),
-    "over-budget": ({**SAFE, "budget": 50}, WORN, "replace", "Nothing that is likely to work fits the budget of 50"),
+    "not-worth-it": ({**SAFE, "machine_value": 60}, WORN, "replace", "Not worth repairing"),
+    "over-budget": ({**SAFE, "budget": 50}, WORN, "replace", "Over the budget of 50"),
     "in-budget": ({**SAFE, "budget": 400}, WORN, "replace", ""),
     "lab-first": (PRECIOUS, ("screen=no-boot-device", "seen-setup=zero-size", "sound=clunking"), "refer", ""),
 }

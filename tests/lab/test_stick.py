@@ -92,7 +92,7 @@ def test_it_starts_finds_the_bench_and_reads_and_touches_nothing(
     machine = StickMachine(tmp_path / "vm", mode, own, drives(disks), wire)
     try:
         machine.start()
-        screen = machine.until("You may pull the stick")
+        screen = machine.until("You may remove the stick")
         found = machine.until("Bench found")
         knocks = server.call("GET", "/api/knocks")["knocks"]
         assert len(knocks) == 1
@@ -134,7 +134,7 @@ def test_without_a_network_it_reads_onto_itself_a_new_file_each_time(
     machine = StickMachine(tmp_path / "vm", mode, image, drives(disks))
     try:
         machine.start()
-        machine.until("You may pull the stick")
+        machine.until("You may remove the stick")
         assert "No wired network port" in machine.ever()
         machine.tell("sendkey o")
         machine.until("-1.gcap")
@@ -322,7 +322,7 @@ def test_a_self_test_a_timed_read_and_a_copy_are_made_from_it(
         assert {name: end[0] for name, end in ends.items()} == {"self-test": "done", "scan": "done", "copy": "done"}, (
             ends
         )
-        assert ends["copy"][1] == "All of the drive is copied and read back"
+        assert ends["copy"][1] == "Full image, verified"
         copied = next((tmp_path / "data").rglob(f"{ends['copy'][2]}.img"))
         assert sum_of(copied) == before[1]
         reads = server.call("GET", f"/api/tickets/{ticket}/surfaces")["reads"]

@@ -182,7 +182,7 @@ def test_only_the_stick_that_was_named_is_written_to_and_it_starts_a_machine(
     machine = StickMachine(tmp_path / "vm", "uefi", tmp_path / "right.img", [])
     try:
         machine.start()
-        machine.until("You may pull the stick")
+        machine.until("You may remove the stick")
     finally:
         machine.stop()
 

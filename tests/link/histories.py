@@ -460,7 +460,7 @@ class History:
             if order.body["order"] != "mend" or order.body.get("reverts") or not order.is_handed_out:
                 continue
             said = self.at.post(f"/tickets/{self.number}/path/take-back", order=order.id)
-            if said.status_code >= 400 and "was taken back" not in said.text:
+            if said.status_code >= 400 and "is not undone" not in said.text:
                 self.wrong.append(f"order {order.id} cannot be taken back: {said.json()['detail']}")
                 return
             self.work(2)

@@ -103,7 +103,7 @@ def test_a_copy_holds_what_the_drive_holds_and_says_what_is_missing(bench: Bench
 
 def test_a_whole_copy_makes_the_data_safe(bench: Bench) -> None:
     number, _, link = _copied(bench, "soldered", end=0, device="mmcblk0")
-    assert link["orders"][-1]["detail"] == "All of the drive is copied and read back"
+    assert link["orders"][-1]["detail"] == "Full image, verified"
     ticket = bench.ticket(number)
     assert ticket["facts"]["data"] == "backed-up"
     copies = bench.call("GET", f"/api/tickets/{number}/copies")
@@ -114,7 +114,7 @@ def test_a_whole_copy_makes_the_data_safe(bench: Bench) -> None:
 
 def test_a_copy_of_a_card_beside_it_makes_nothing_of_the_machines_safe(bench: Bench) -> None:
     number, _, link = _copied(bench, "soldered", end=0, device="mmcblk1")
-    assert link["orders"][-1]["detail"] == "All of the drive is copied and read back"
+    assert link["orders"][-1]["detail"] == "Full image, verified"
     ticket = bench.ticket(number)
     assert ticket["facts"]["data"] == "irreplaceable"
     assert "copy-data" not in [e["body"].get("move") for e in ticket["tape"]]
@@ -188,7 +188,7 @@ def test_a_new_drive_is_filled_from_the_copy_and_read_back(bench: Bench) -> None
     copy = link["orders"][-1]["id"]
     targets = bench.call("GET", f"/api/tickets/{number}/copies/{copy}/targets")
     assert [(t["device"], t["against"] is None) for t in targets][:2] == [("sda", False), ("sdb", True)]
-    assert targets[0]["against"] == "The copy is of this drive"
+    assert targets[0]["against"] == "The image is of this drive"
     bench.call(
         "POST",
         f"/api/tickets/{number}/copies/{copy}/fill",
@@ -203,9 +203,7 @@ def test_a_new_drive_is_filled_from_the_copy_and_read_back(bench: Bench) -> None
     assert bench.tape_until(
         number,
         lambda tape: any(
-            "QH2-240017 was filled from the copy (120 GB) and read back the same. 1 % of the old drive is in the copy"
-            in e["note"]
-            for e in tape
+            "QH2-240017 and verified (120 GB). 1 % of the old drive is in the image" in e["note"] for e in tape
         ),
     )
     order = bench.call(
@@ -223,11 +221,11 @@ def test_a_new_drive_is_filled_from_the_copy_and_read_back(bench: Bench) -> None
 
 REFUSED = {
     "another-end": ({"device": "sdb", "ends": "0018"}, "expected the last four characters of QH2-240017"),
-    "the-old-drive": ({"device": "sda", "ends": "0664"}, "The copy is of this drive"),
-    "no-such-drive": ({"device": "sdq", "ends": "0017"}, "expected a drive that stands in the machine"),
+    "the-old-drive": ({"device": "sda", "ends": "0664"}, "The image is of this drive"),
+    "no-such-drive": ({"device": "sdq", "ends": "0017"}, "expected a drive of the machine"),
     "holes-nobody-knows-of": (
         {"device": "sdb", "ends": "0017"},
-        "expected a whole copy, or a word that its holes are known",
+        "expected a complete image, or your consent to its gaps",
     ),
 }
 
@@ -398,7 +396,7 @@ def _target(monkeypatch: pytest.MonkeyPatch, holds: int | None) -> Any:
     return own, ordered
 
 
-@pytest.mark.parametrize(("holds", "words"), [(None, "one that nobody has looked at"), (2, "2 volumes on it")])
+@pytest.mark.parametrize(("holds", "words"), [(None, "one that was not read"), (2, "2 volumes on it")])
 def test_what_is_not_known_to_be_empty_is_filled_on_somebodys_word_only(
     monkeypatch: pytest.MonkeyPatch, holds: int | None, words: str
 ) -> None:
@@ -429,14 +427,14 @@ def test_a_copy_that_a_drive_is_filled_from_is_not_deleted_and_one_that_is_gone_
         f"/api/tickets/{number}/copies/{copy}/fill",
         json={"device": "sdb", "ends": "0017", "holes": True, "by": "KT"},
     )
-    assert "no drive is being filled from" in bench.refused("DELETE", f"/api/tickets/{number}/copies/{copy}")
+    assert "is not being restored" in bench.refused("DELETE", f"/api/tickets/{number}/copies/{copy}")
     source = next(s["id"] for s in bench.call("GET", f"/api/tickets/{number}/volumes")["sources"] if s["is_copy"])
     first = bench.call("GET", f"/api/tickets/{number}/volumes", params={"source": source})["first"]
     said = {"source": source, "first": first, "by": "KT"}
-    assert "no drive is being filled from" in bench.refused(
+    assert "is not being restored" in bench.refused(
         "POST", f"/api/tickets/{number}/volumes/repair", json={**said, "groups": ["x"]}
     )
-    assert "no drive is being filled from" in bench.refused(
+    assert "is not being restored" in bench.refused(
         "POST", f"/api/tickets/{number}/volumes/take-back", json={**said, "id": "undo-1"}
     )
     image.unlink()
@@ -483,11 +481,7 @@ def test_a_drive_that_is_filled_in_part_and_left_is_said_to_be(bench: Bench, way
         bench.call("POST", f"/api/tickets/{number}/orders/{order}", json={"do": "leave", "by": "KT"})
     else:
         bench.call("DELETE", f"/api/tickets/{number}/link")
-    assert [
-        e["note"]
-        for e in bench.ticket(number)["tape"]
-        if "QH2-240017 was to be filled from the copy, and that was left" in e["note"]
-    ]
+    assert [e["note"] for e in bench.ticket(number)["tape"] if "Restore to QH2-240017 was cancelled" in e["note"]]
 
 
 def test_the_real_machines_way_fills_a_block_device_and_nobody_elses(tmp_path: Path) -> None:

@@ -519,8 +519,8 @@ def test_a_practice_machine_answers_with_the_new_drives_own_pages_once_it_is_in(
     bench.until(number, through(2))
     after = bench.call("GET", f"/api/tickets/{number}")
     note = after["tape"][-1]["note"]
-    assert note.startswith("The new drive, QF2-000815:")
-    assert note.endswith("Kept as the baseline.")
+    assert note.startswith("New drive QF2-000815:")
+    assert note.endswith("Saved as the baseline.")
     assert after["signed"] is not None, "what is read of the shop's own part says nothing against the call"
     assert {s["fault"]: s["p"] for s in after["suspects"]} == pytest.approx({s["fault"]: s["p"] for s in suspects})
     drives = bench.call("GET", f"/api/tickets/{number}/captures")[0]["devices"]
@@ -528,7 +528,7 @@ def test_a_practice_machine_answers_with_the_new_drives_own_pages_once_it_is_in(
     hints = next(s for s in bench.call("GET", f"/api/tickets/{number}/work")["steps"] if s["id"] == "new-pages")[
         "hints"
     ]
-    assert hints == ["Its pages were read: QUARRY FLINT 500, QF2-000815. They are the baseline."]
+    assert hints == ["Read: QUARRY FLINT 500, QF2-000815. These values are the baseline."]
 
 
 def test_what_spins_is_stopped_where_the_ticket_holds_its_drive(bench: Bench, tmp_path: Path) -> None:

@@ -68,15 +68,13 @@ def test_read_mended_taken_back_and_the_probe_that_died_between(bench: Bench) ->
     bench.call("POST", f"/api/tickets/{number}/path/mend", json={"device": path["disk"], "plan": "loader", "by": "KT"})
     path = ended(bench, number)
     assert (path["boots"], path["mends"][0]["state"]) == (True, "done")
-    assert bench.tape_until(number, lambda tape: any("kept (order" in e["note"] for e in tape))
+    assert bench.tape_until(number, lambda tape: any("kept (task" in e["note"] for e in tape))
     order = path["mends"][0]["order"]
     bench.call("POST", f"/api/tickets/{number}/path/take-back", json={"order": order, "by": "KT"})
     path = ended(bench, number)
     assert path["boots"] is False
     assert path["mends"][1]["taken_back"]
-    assert "taken back" in bench.refused(
-        "POST", f"/api/tickets/{number}/path/take-back", json={"order": order, "by": "KT"}
-    )
+    assert "undone" in bench.refused("POST", f"/api/tickets/{number}/path/take-back", json={"order": order, "by": "KT"})
 
 
 def test_a_boot_entry_is_written_seen_again_and_taken_back(bench: Bench) -> None:
@@ -164,7 +162,7 @@ def test_what_is_held_is_not_written_and_what_nobody_showed_is_not_ordered(bench
     number, _ = read_through(bench, "torn-table", **{**FACTS, "data": "irreplaceable"}, drive_kind="sata-ssd")
     path = seen(bench, number)
     assert all(p["held"] for p in path["plans"])
-    assert "no backup" in bench.refused(
+    assert "neither backup" in bench.refused(
         "POST", f"/api/tickets/{number}/path/mend", json={"device": path["disk"], "plan": "protective-mbr", "by": "KT"}
     )
     assert "expected one that the Path" in bench.refused(
@@ -206,7 +204,7 @@ def test_a_half_done_mending_tells_what_stands_there_now(tmp_path: Any) -> None:
 
     disk.write = once  # type: ignore[method-assign]
     own = Probe(machine, Spool(str(tmp_path)), None, say=lambda text: None)
-    with pytest.raises(Refused, match="read back"):
+    with pytest.raises(Refused, match="verify the written"):
         own.mend(
             {
                 "id": "1",
@@ -264,7 +262,7 @@ def test_one_that_was_cut_is_finished_by_the_same_order_and_one_that_does_not_ho
         (9 * 512, ONES),
     ]
     disk.write = lambda lba, data: None  # type: ignore[method-assign]
-    with pytest.raises(Refused, match="expected to read back"):
+    with pytest.raises(Refused, match="expected to verify the written bytes"):
         machine.rewrite("sda", [(20 * 512, ZEROS, ONES)], 512, lambda who: None)
 
 

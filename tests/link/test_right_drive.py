@@ -98,7 +98,7 @@ def test_a_reading_that_swapped_names_is_what_the_screen_and_the_order_go_by(own
     own.list_drives()
     said = fill(own, "sdb")
     assert said.status_code == 409
-    assert f"four characters of {OLD}" in said.text or "The copy is of this drive" in said.text
+    assert f"four characters of {OLD}" in said.text or "The image is of this drive" in said.text
     assert fill(own, "sda", serial=NEW).status_code == 201
     assert own.orders()[-1].body["drive"] == NEW
 
@@ -173,7 +173,7 @@ def test_a_drive_that_takes_the_place_of_another_while_it_is_filled_is_left(
 ], ids=lambda b: b["order"])  # fmt: skip
 def test_a_drive_without_an_identity_is_written_to_by_nobody(own: History, body: dict[str, Any]) -> None:
     for to in (None, Identity("", "", "QUARRY", 512)):
-        with pytest.raises(StoreError, match="a drive that says who it is"):
+        with pytest.raises(StoreError, match="a drive with a serial number"):
             own.at.house.links.orders.enqueue(own.number, body, by="KT", to=to)
     live = own._probe()
     for drive in (None, "", "0000"):
@@ -206,7 +206,7 @@ def test_of_twins_neither_is_read_or_written(own: History, serial: str) -> None:
         assert (
             targets["sdb"]
             == targets["sdd"]
-            == "Two drives here say this serial number: sdb, sdd. Unplug one of them and read the machine again"
+            == "Two drives here report this serial number: sdb, sdd. Unplug one of them and read the machine again"
         )
     said = own.at.post(f"/tickets/{own.number}/orders", order="scan", device="sdd")
     assert (said.status_code, "Unplug one of them" in said.text) == (409, True)
@@ -453,7 +453,7 @@ def test_a_machine_is_not_handed_over_while_a_write_is_out(own: History) -> None
     live.link.hello(own.machine.facts(), "ab" * 8, 0)
     live.link.call("GET", "/orders?session=" + live.link.session)
     said = own.at.post(f"/tickets/{own.number}/handover", waive="the customer is in a hurry")
-    assert (said.status_code, "may be written at this moment" in said.text) == (409, True)
+    assert (said.status_code, "may be writing now" in said.text) == (409, True)
 
 
 def test_of_writes_that_are_asked_for_at_once_one_is_first(own: History) -> None:
@@ -539,7 +539,7 @@ def test_a_source_is_known_by_its_world_wide_name_too(own: History) -> None:
     ]
     assert (
         nobody[0]["against"]
-        == "The copy does not say which drive it is of, and this one is not empty: it may be that drive"
+        == "The image does not say which drive it is of, and this drive is not empty: it may be that one"
     )
 
 

@@ -149,7 +149,7 @@ def test_what_is_held_or_not_shown_is_not_ordered(bench: Bench) -> None:
     own = {"source": "sda", "first": first, "by": "KT"}
     desk.looked()
     assert desk.view()["held"]["repair"]
-    assert "no backup" in bench.refused("POST", f"{address}/repair", json={**own, "groups": ["copies"]})
+    assert "neither backup" in bench.refused("POST", f"{address}/repair", json={**own, "groups": ["copies"]})
     assert "expected one that the newest look shows" in bench.refused(
         "POST", f"{address}/repair", json={**own, "groups": ["no-such"]}
     )

@@ -82,7 +82,7 @@ def test_what_cannot_be_told_weighs_nothing_and_says_why(client: TestClient) -> 
     ):
         entry = add(client, number, name, data).json()["tape"][-1]
         assert "weights" not in entry["body"]
-        assert "nothing can be told" in entry["note"]
+        assert "inconclusive" in entry["note"]
     assert [r["outcome"] for r in client.get(f"/api/tickets/{number}/ear").json()["recordings"]] == [None] * 3
 
 
@@ -223,4 +223,4 @@ def test_a_recording_is_named_on_the_technical_paper(client: TestClient) -> None
     ]
     own = next(text for text in rows if "by the window.wav" in text)
     assert f"SHA-256 {sha[:12]}" in own
-    assert "What the drive sounds like" in own
+    assert "Listen to the drive" in own

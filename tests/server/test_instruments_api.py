@@ -85,7 +85,7 @@ def test_a_machine_without_a_text_setup_is_not_asked_about_settings(client: Test
 def test_every_cell_offered_is_taken_and_shown(client: TestClient) -> None:
     number = take_in(client, drive_kind="hdd", drive_size_gb=500)
     grid = client.get(f"/api/tickets/{number}/sightings").json()
-    assert (grid["lines"][0]["name"], grid["pattern"]) == ("500 GB disk", None)
+    assert (grid["lines"][0]["name"], grid["pattern"]) == ("500 GB HDD", None)
     for line in [*grid["lines"], *grid["more"]]:
         for cell in line["cells"]:
             for choice in cell["choices"]:

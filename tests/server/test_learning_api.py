@@ -119,7 +119,7 @@ def test_the_sheet_tries_terms_and_keeps_none(client: TestClient) -> None:
     free = client.post(f"/api/tickets/{number}/sheet", json={}).json()
     poor = client.post(f"/api/tickets/{number}/sheet", json={"terms": {"machine_value": 40}}).json()
     assert free["plain"] == ""
-    assert "No repair is worth it" in poor["plain"]
+    assert "Not worth repairing" in poor["plain"]
     assert client.get(f"/api/tickets/{number}").json()["facts"].get("machine_value") is None
     assert free["rows"][0]["is_call"]
     wrong = client.post(f"/api/tickets/{number}/sheet", json={"terms": {"urgency": "yesterday"}})

@@ -65,9 +65,9 @@ def test_the_customers_page_says_on_one_page_what_was_found_done_and_kept(demo: 
         "It showed: no bootable device.",
         "Regular ticks",
         "37 updates in 2 rounds",
-        "Proven before it went back: Starts cold, everything external out;",
+        "Checked before hand-over: Cold start, nothing plugged in;",
         "9,214 files, 138 GB",
-        "You have seen it with your own eyes",
+        "You have checked your files yourself",
         "QS5-118340",
         "QUARRY FLINT S500 · QF7-500198",
         "Keep two copies",
@@ -80,7 +80,7 @@ def test_the_customers_page_says_on_one_page_what_was_found_done_and_kept(demo: 
 
 def test_a_machine_that_goes_back_as_it_came_promises_nothing(demo: TestClient) -> None:
     text = text_of(pdf_of(demo, number_of(demo, DIRT_CHEAP), "customer"))
-    assert "Nothing, as you asked: it goes back as it came." in text
+    assert "We did no repair, as you asked. You get it back as it was." in text
     assert "Warranty" not in text
     assert "What was replaced" not in text
 
@@ -108,11 +108,11 @@ def test_the_technical_sheet_holds_the_tape_the_odds_and_the_proof(demo: TestCli
     text = text_of(pdf)
     assert all_embedded(pdf)
     for wanted in (
-        "Odds when the call was signed",
+        "Probabilities when the verdict was signed off",
         "Heads or motor failing",
-        "What the drive sounds like: Regular ticks",
-        "Is it this drive?: It is this one (0198)",
-        "Screws all back proven",
+        "Listen to the drive: Regular ticks",
+        "Confirm the drive: This drive (0198)",
+        "All screws refitted passed",
         "Drive, GB 500",
     ):
         assert wanted in text, wanted
@@ -136,8 +136,8 @@ def test_the_bill_is_minutes_part_and_tax(demo: TestClient) -> None:
     demo.post(f"/api/tickets/{number}/entries", json={"entry": {"fact": {"lab_price": 40}}, "by": "KT"})
     rows = demo.get(f"/api/tickets/{number}/papers/bill").json()["sections"][0]["rows"]
     assert [amount for _, amount in rows] == ["90.00 ¤", "62.00 ¤", "40.00 ¤", "192.00 ¤", "15.36 ¤", "207.36 ¤"]
-    assert rows[0][0] == "Work, 100 minutes at 54.00 ¤ an hour"
-    assert text_of(pdf_of(demo, number, "bill")).endswith("To pay 207.36 ¤")
+    assert rows[0][0] == "Labour, 100 min at 54.00 ¤/h"
+    assert text_of(pdf_of(demo, number, "bill")).endswith("Total due 207.36 ¤")
 
 
 NAMES = {
@@ -279,7 +279,7 @@ def test_an_entry_cannot_name_a_picture_that_was_never_handed_in(demo: TestClien
         ({"address": ["x"] * 9}, "shop.address: expected at most 6 texts"),
         ({"prefix": "G-L"}, "shop.prefix: expected at most 6 letters or digits"),
         ({"colour": "red"}, "unknown line"),
-        ({"bays": 3}, "for a machine lies in bay 6"),
+        ({"bays": 3}, "for there is a machine in bay 6"),
     ],
 )
 def test_a_line_of_the_shops_page_that_cannot_be_used(demo: TestClient, said: dict[str, Any], error: str) -> None:

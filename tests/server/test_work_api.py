@@ -240,7 +240,7 @@ def test_two_screens_answer_one_step_once(bench: Bench) -> None:
 def test_a_step_is_brought_forward_where_nothing_forbids_it_and_left_out_with_a_reason(bench: Bench) -> None:
     number = bench.signed("replace", "replace-drive")
     bench.answer(number, "way-replace", "install")
-    assert "first: Open it" in bench.post(f"/tickets/{number}/steps/label/first", 422, by="KT")["detail"]
+    assert "first: Open the case" in bench.post(f"/tickets/{number}/steps/label/first", 422, by="KT")["detail"]
     bench.post(f"/tickets/{number}/steps/mains/first", by="KT")
     assert bench.now(number) == "mains"
     bench.answer(number, "mains", "connected")
@@ -253,7 +253,7 @@ def test_a_step_is_brought_forward_where_nothing_forbids_it_and_left_out_with_a_
 def test_a_machine_is_handed_over_proven_or_with_what_was_waived_and_why(bench: Bench) -> None:
     number = bench.signed("release", None, "screen=boots", data="none")
     refused = bench.post(f"/tickets/{number}/handover", 409, proven=[], by="KT")
-    assert "Starts cold" in refused["detail"]
+    assert "Cold start" in refused["detail"]
     closed = bench.post(
         f"/tickets/{number}/handover", 200, proven=[], waive="They are in the door and want it now", by="KT"
     )
@@ -295,7 +295,7 @@ def test_the_stick_prompt_is_due_when_the_first_restart_is(bench: Bench) -> None
     assert job["due_at"] > begun
     row = next(r for r in bench.client.get("/api/bench").json()["rows"] if r["id"] == number)
     assert row["turn"] == "running"
-    assert row["job"]["step_name"] == "Stick out at the first restart"
+    assert row["job"]["step_name"] == "Remove the stick at the first restart"
     bench.answer(number, "stick-out", "over")
     assert bench.now(number) == "stick-out"
     assert bench.work(number)["steps"][-1]["state"] == "later"

@@ -178,7 +178,7 @@ def filled(program: ModuleType, drives: int) -> Any:
         "Bench found " * 9,
         "Reading: sda identify.bin",
         ["one " * 60, "two " * 60],
-        "You may pull the stick.",
+        "You may remove the stick.",
     )
     shown.keys = [
         ("O", "read onto the stick"),
@@ -197,7 +197,7 @@ def test_a_screen_fits_and_keeps_its_keys(program: ModuleType, size: tuple[int, 
     assert len(lines) == rows
     assert max(len(line) for _, line in lines) <= columns
     assert "[P] power off" in lines[-1][1]
-    assert any("You may pull the stick" in line for _, line in lines)
+    assert any("You may remove the stick" in line for _, line in lines)
     if drives == 0:
         assert any("No drive is seen" in line for _, line in lines)
 

@@ -140,9 +140,8 @@ def copy(
         rows = own.finish()
     except OSError as error:
         raise InputError(
-            f"--to {target}: expected a folder that can be written, got {error.strerror}; what was copied stays, "
-            f"and "
-            f"the next call goes on"
+            f"--to {target}: expected a folder that can be written, got {error.strerror}; recovered files are "
+            f"kept, and the next call resumes"
         ) from error
     return {"image": image, "to": str(target), **summary(rows), "renamed": len(own.names.renamed(own.items))}
 
@@ -376,7 +375,7 @@ def _taken(volume: Filesystem, item: RescueItem, place: Path, told: str, lists: 
                     at += len(piece)
             file.truncate(at)
         if reach < item.node.size:
-            holes.append((reach, Hole(item.node.size - reach, "longer than its volume: nothing lies there")))
+            holes.append((reach, Hole(item.node.size - reach, "longer than its volume: there is nothing")))
         lost = bool(at) and gone >= at and not item.node.deleted
         if not lost and _sum_read_back(part) != digest.hexdigest():
             raise OSError(errno.EIO, "the folder gave back other bytes than were written to it")
@@ -446,7 +445,7 @@ def _finished(
                     "path": told,
                     "at": "0",
                     "bytes": row["bytes"],
-                    "why": "it was copied, and does not lie in the folder any more",
+                    "why": "it was copied, and is no longer in the folder",
                 }
             )
             done[told] = {**row, "sha256": "", "state": LOST}

@@ -134,7 +134,7 @@ def read_undo(place: Path) -> UndoFile:
         raise InputError(f"{place}: expected an undo file of version {VERSION}, got {document.get('version')!r}")
     body = document.get("writes")
     if not isinstance(body, list) or len(body) > _MOST_WRITES or document.get("sha256") != _sum(body):
-        raise InputError(f"{place}: expected a whole undo file, got one whose sum does not fit")
+        raise InputError(f"{place}: expected a complete undo file, got one with a wrong checksum")
     try:
         changes = tuple(
             Change(
@@ -157,7 +157,7 @@ def read_undo(place: Path) -> UndoFile:
     if not is_whole and (
         "whole" in document or disk or any(c.around for c in changes)
     ):  # one that an older program wrote has none of it
-        raise InputError(f"{place}: expected a whole undo file, got one whose sum does not fit")
+        raise InputError(f"{place}: expected a complete undo file, got one with a wrong checksum")
     if sector not in (512, 1024, 2048, 4096):
         raise InputError(f"{place}: expected sectors of 512 to 4096 bytes, got {sector}")
     return UndoFile(size, plans, changes, disk, sector)
@@ -177,9 +177,7 @@ class Target:
         try:
             told = os.fstat(self.descriptor)
             if not stat.S_ISREG(told.st_mode):
-                raise InputError(
-                    f"{path}: expected an image file, got a device: a drive is mended through the link, with clearance"
-                )
+                raise InputError(f"{path}: expected an image file, got a device: repair a drive over the connection")
             fcntl.flock(self.descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except OSError as error:
             os.close(self.descriptor)
@@ -207,9 +205,8 @@ class Target:
             ) from error
         if back != data:
             raise InputError(
-                f"{self.path}: byte {at}: expected to read back what was written, got other bytes; the undo file "
-                f"knows "
-                f"what was there"
+                f"{self.path}: byte {at}: expected to verify the written bytes, got other bytes; the undo file "
+                f"has the old ones"
             )
 
     def close(self) -> None:

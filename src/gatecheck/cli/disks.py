@@ -93,7 +93,7 @@ def mend(arguments: argparse.Namespace) -> int:
                 if one is None:
                     raise InputError(
                         f"--apply: expected all or one of "
-                        f"{', '.join(p.id for p in plans_now) or 'no plans: there is nothing to mend'}, got "
+                        f"{', '.join(p.id for p in plans_now) or 'no plans: nothing to repair'}, got "
                         f"{arguments.apply!r}"
                     )
                 done, writes = [one], one.pairs
@@ -102,16 +102,15 @@ def mend(arguments: argparse.Namespace) -> int:
                 why = (
                     "a disk that starts as it is: a plan is applied to it by its id only" if before.boots else "no plan"
                 )
-                raise InputError(f"--apply all: expected something to mend on {arguments.image}, got {why}")
+                raise InputError(f"--apply all: expected something to repair on {arguments.image}, got {why}")
             applied = [p.id for p in done]
             image_writer.apply(own, arguments.undo, applied, merged(disk, writes))
             after = boot_path(ImageSectors(arguments.image, sector=disk.sector), arguments.mode)
             if before.boots and not after.boots:
                 image_writer.revert(own, image_writer.read_undo(arguments.undo))
                 raise InputError(
-                    f"--apply {arguments.apply}: expected the disk to start after it as it did before, got one "
-                    f"that "
-                    f"does not: all of it was taken back at once"
+                    f"--apply {arguments.apply}: expected the disk to start as before, got one that does not: "
+                    f"everything was undone at once"
                 )
         after = boot_path(ImageSectors(arguments.image, sector=disk.sector), arguments.mode)
     print_json({"applied": applied, "boots": after.boots, "undo": str(arguments.undo)})

@@ -42,15 +42,13 @@ def _sector_size(own: argparse.ArgumentParser) -> None:
         choices=(512, 4096),
         default=None,
         metavar="BYTES",
-        help="where the image does not tell",
+        help="if the image does not say",
     )
 
 
 def _engine(commands: Commands) -> None:
     """Reasoning about a case, and rehearsing."""
-    triage = commands.add_parser(
-        "triage", help="reason about a case: facts and entries in, gates, suspects and the call out"
-    )
+    triage = commands.add_parser("triage", help="diagnose a case (JSON in, JSON out)")
     triage.add_argument("cases", nargs="+", metavar="CASE.json", help="a file, or - for standard input")
     triage.set_defaults(run=_late("engine", "triage"))
     vocabulary = commands.add_parser("vocabulary", help="all ids as JSON")
@@ -89,15 +87,15 @@ def _engine(commands: Commands) -> None:
 
 def _readings(commands: Commands) -> None:
     """What was read elsewhere."""
-    read = commands.add_parser("read", help="decode a capture, a folder of raw pages, or one page")
+    read = commands.add_parser("read", help="decode a capture, a folder of raw log pages, or one page")
     read.add_argument("paths", nargs="+", metavar="PATH")
-    read.add_argument("--kind", help="what a single page is, where it cannot be told")
+    read.add_argument("--kind", help="kind of a single page, if it is not recognised")
     read.set_defaults(run=_late("readings", "read"))
-    surface = commands.add_parser("surface", help="judge a read map: CSV with the header lba,sectors,ms,state")
+    surface = commands.add_parser("surface", help="evaluate a surface scan: CSV with the header lba,sectors,ms,state")
     surface.add_argument("map", metavar="MAP", help="a file, or - for standard input")
     surface.add_argument("--sector-size", type=int, default=512, metavar="BYTES")
     surface.add_argument(
-        "--disk-sectors", type=int, default=None, metavar="N", help="size of the disk, where the rows do not tell"
+        "--disk-sectors", type=int, default=None, metavar="N", help="size of the disk, if the rows do not say"
     )
     surface.set_defaults(run=_late("readings", "surface"))
 
@@ -106,8 +104,8 @@ def _probe(commands: Commands) -> None:
     """The program for the sick machine."""
     probe = commands.add_parser("probe", help="write the program for the sick machine, or run it on a practice machine")
     probe.add_argument("--out", type=Path, metavar="FILE", help="where to write it (default: standard output)")
-    probe.add_argument("--server", default="", metavar="URL", help="fill in the bench's address")
-    probe.add_argument("--secret", default="", metavar="SECRET", help="fill in a ticket's secret")
+    probe.add_argument("--server", default="", metavar="URL", help="set the bench's address")
+    probe.add_argument("--secret", default="", metavar="SECRET", help="set a ticket's secret")
     probe.add_argument(
         "--practice",
         metavar="NAME",
@@ -118,8 +116,8 @@ def _probe(commands: Commands) -> None:
 
 def _disks(commands: Commands) -> None:
     """Disk images: what starts, what can be mended, what lives where."""
-    path = commands.add_parser("bootpath", help="what this firmware would do with a disk image")
-    path.add_argument("image", metavar="IMAGE", help="an image file or a block device; it is only read")
+    path = commands.add_parser("bootpath", help="trace the boot process on a disk image")
+    path.add_argument("image", metavar="IMAGE", help="an image file or a block device; read-only")
     path.add_argument("--mode", choices=("uefi", "bios"), required=True)
     path.add_argument(
         "--capture",
@@ -129,30 +127,28 @@ def _disks(commands: Commands) -> None:
     )
     _sector_size(path)
     path.set_defaults(run=_late("disks", "bootpath"))
-    mend = commands.add_parser("mend", help="what can be mended on a disk image; writes only with --apply")
-    mend.add_argument("image", metavar="IMAGE", help="an image file; without --apply or --revert it is only read")
+    mend = commands.add_parser("mend", help="list boot repairs for a disk image; writes only with --apply")
+    mend.add_argument("image", metavar="IMAGE", help="an image file; without --apply or --revert read-only")
     mend.add_argument(
         "--mode",
         choices=("uefi", "bios"),
         default=None,
-        help="the firmware that is to start it; not needed with --revert",
+        help="firmware mode; not needed with --revert",
     )
     mend.add_argument(
         "--apply",
         metavar="ID",
         default=None,
-        help="a plan by its id, or all; an undo file that is there already is gone on with",
+        help="a plan by its id, or all; resumes if the undo file exists",
     )
     mend.add_argument(
-        "--undo", type=Path, metavar="FILE", default=None, help="where the overwritten bytes go, before the first write"
+        "--undo", type=Path, metavar="FILE", default=None, help="where the old bytes are saved before the first write"
     )
-    mend.add_argument(
-        "--revert", type=Path, metavar="FILE", default=None, help="restore every byte that this undo file knows"
-    )
+    mend.add_argument("--revert", type=Path, metavar="FILE", default=None, help="restore every byte in this undo file")
     _sector_size(mend)
     mend.set_defaults(run=_late("disks", "mend"))
-    where = commands.add_parser("where", help="what lives at a sector of a disk image")
-    where.add_argument("image", metavar="IMAGE", help="an image file or a block device; it is only read")
+    where = commands.add_parser("where", help="name what is at a sector of a disk image")
+    where.add_argument("image", metavar="IMAGE", help="an image file or a block device; read-only")
     where.add_argument("lbas", metavar="LBA", nargs="+", type=int, help="sectors, counted from 0")
     _sector_size(where)
     where.set_defaults(run=_late("disks", "where"))
@@ -162,12 +158,12 @@ def _volumes(commands: Commands) -> None:
     """Volumes on disk images."""
     for name, words in (
         ("volume", "check a volume on a disk image, read-only; repairs only with --apply"),
-        ("rescue", "list or copy what can be saved from a volume; the image is never written"),
+        ("rescue", "list or copy the files of a volume; the image is never written"),
     ):
         own = commands.add_parser(name, help=words)
         own.add_argument("image", metavar="IMAGE", help="an image file or a block device")
         place = own.add_mutually_exclusive_group()
-        place.add_argument("--at", type=int, metavar="BYTES", default=None, help="where the volume begins")
+        place.add_argument("--at", type=int, metavar="BYTES", default=None, help="start of the volume")
         place.add_argument(
             "--partition",
             type=int,
@@ -180,12 +176,12 @@ def _volumes(commands: Commands) -> None:
             own.add_argument(
                 "--repair",
                 action="store_true",
-                help="print the repair plan, in groups; nothing is written without --apply",
+                help="print the repair plan, in groups; writes only with --apply",
             )
             own.add_argument(
                 "--apply",
                 action="store_true",
-                help="carry the plan out; an undo file that is there already is gone on with",
+                help="apply the plan; resumes if the undo file exists",
             )
             own.add_argument("--only", nargs="+", metavar="GROUP", default=None, help="only these groups of the plan")
             own.add_argument(
@@ -193,10 +189,10 @@ def _volumes(commands: Commands) -> None:
                 type=Path,
                 metavar="FILE",
                 default=None,
-                help="where the overwritten bytes go, before the first write",
+                help="where the old bytes are saved before the first write",
             )
             own.add_argument(
-                "--revert", type=Path, metavar="FILE", default=None, help="restore every byte that this undo file knows"
+                "--revert", type=Path, metavar="FILE", default=None, help="restore every byte in this undo file"
             )
         if name == "rescue":
             own.add_argument(
@@ -205,14 +201,14 @@ def _volumes(commands: Commands) -> None:
                 const="",
                 default=None,
                 metavar="PATH",
-                help="list a folder and all below it, the whole volume without PATH",
+                help="list a folder and everything below it; without PATH the whole volume",
             )
             own.add_argument(
                 "--to",
                 type=Path,
                 default=None,
                 metavar="DIR",
-                help="copy into this folder; an interrupted copy is gone on with",
+                help="copy to this folder; resumes an interrupted copy",
             )
             own.add_argument(
                 "--only", nargs="+", default=None, metavar="GLOB", help="only files whose path matches one of these"
@@ -220,7 +216,7 @@ def _volumes(commands: Commands) -> None:
             own.add_argument(
                 "--deleted",
                 action="store_true",
-                help="bring back what was deleted and still stands, into a folder of its own",
+                help="recover deleted files, into a separate folder",
             )
         own.set_defaults(run=_late("volumes", name))
 
@@ -228,8 +224,8 @@ def _volumes(commands: Commands) -> None:
 def _signals(commands: Commands) -> None:
     """Sound and supply current."""
     for name, words, what in (
-        ("listen", "judge a recording of a drive", "FILE.wav"),
-        ("supply", "judge a trace of a drive's supply current", "FILE.csv"),
+        ("listen", "evaluate a recording of a drive", "FILE.wav"),
+        ("supply", "evaluate a trace of a drive's supply current", "FILE.csv"),
     ):
         own = commands.add_parser(name, help=words)
         own.add_argument("file", metavar=what)
@@ -240,21 +236,21 @@ def _stick(commands: Commands) -> None:
     """The bench's own live stick."""
     stick = commands.add_parser("stick", help="build the bench's own live stick, as an image or onto a stick")
     stick.add_argument("out", nargs="?", type=Path, metavar="OUT.img")
-    stick.add_argument("--size", type=int, metavar="MIB", help="of the image; the rest of it is room for readings")
-    stick.add_argument("--to", metavar="/dev/…", help="write it to this stick instead, which loses all that is on it")
-    stick.add_argument("--serial", metavar="SERIAL", help="the serial number of that stick: it has to be the right one")
+    stick.add_argument("--size", type=int, metavar="MIB", help="size of the image; the rest is space for readings")
+    stick.add_argument("--to", metavar="/dev/…", help="write it to this stick instead; erases the stick")
+    stick.add_argument("--serial", metavar="SERIAL", help="serial number of that stick, as confirmation")
     stick.add_argument(
         "--cache",
         type=Path,
         metavar="DIR",
-        help="where packages and what was made of them are kept (default: $GATECHECK_STICK, else the user's cache)",
+        help="cache for packages (default: $GATECHECK_STICK, else the user's cache)",
     )
     stick.add_argument(
         "--data",
         type=Path,
         default=DATA,
         metavar="DIR",
-        help="the shop's folder: the stick knows its bench by the key in it",
+        help="the shop's folder: its key identifies the bench to the stick",
     )
     stick.set_defaults(run=_late("stick", "stick"))
 
@@ -262,10 +258,10 @@ def _stick(commands: Commands) -> None:
 def _shop(commands: Commands) -> None:
     """The server, and the shop's own data."""
     kept = (
-        ("backup", "write the whole shop into one file, while it runs", ("file",)),
-        ("restore", "bring a backup back, while it runs; what was there is kept", ("file",)),
+        ("backup", "back up the shop to one file, while it runs", ("file",)),
+        ("restore", "restore a backup, while it runs; the old data is kept", ("file",)),
         ("export", "write one ticket with its files into one file", ("number", "file")),
-        ("import", "take an exported ticket in", ("file",)),
+        ("import", "import a ticket", ("file",)),
     )
     for name, words, names in kept:
         own = commands.add_parser(name, help=words)
@@ -280,20 +276,18 @@ def _shop(commands: Commands) -> None:
             help="the shop's folder",
         )
         if name == "restore":
-            own.add_argument(
-                "--over", action="store_true", help="although the shop holds tickets that the backup does not"
-            )
+            own.add_argument("--over", action="store_true", help="even if the shop has tickets that the backup lacks")
         own.set_defaults(run=_late("shop", "keep"))
     for name, words in (("serve", "start the server"), ("demo", "start the server with a made-up repair counter")):
         serve = commands.add_parser(name, help=words)
         serve.add_argument("--host", default="127.0.0.1")
         serve.add_argument("--port", type=int, default=8765)
-        serve.add_argument("--data", type=Path, default=None, metavar="DIR", help="where tickets and files are kept")
+        serve.add_argument("--data", type=Path, default=None, metavar="DIR", help="folder for tickets and files")
         serve.add_argument(
             "--name",
             action="append",
             default=[],
             metavar="HOST",
-            help="a host name that the server answers to besides its addresses",
+            help="an extra host name of the server",
         )
         serve.set_defaults(run=_late("shop", "serve"), demo=name == "demo")

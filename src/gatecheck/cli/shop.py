@@ -11,11 +11,7 @@ def keep(arguments: argparse.Namespace) -> int:
 
     if arguments.command == "backup":
         kept = keeping.backup(arguments.data, arguments.file)
-        print(
-            f"{arguments.file}: {kept.tickets} tickets, {kept.files} files, {kept.bytes / 1e6:.1f} MB; read back "
-            f"and "
-            f"whole"
-        )
+        print(f"{arguments.file}: {kept.tickets} tickets, {kept.files} files, {kept.bytes / 1e6:.1f} MB; verified")
     elif arguments.command == "restore":
         kept, before = keeping.restore(arguments.file, arguments.data, over=arguments.over)
         print(

@@ -150,9 +150,8 @@ def _repair(arguments: argparse.Namespace) -> int:
         if lost:
             image_writer.revert(own, image_writer.read_undo(arguments.undo))
             raise InputError(
-                f"--apply: expected the disk to start after it as it did before ({', '.join(sorted(lost))}), got "
-                f"one "
-                f"that does not: all of it was taken back at once"
+                f"--apply: expected the disk to start after it as it did before ({', '.join(sorted(lost))}), "
+                f"got one that does not: everything was undone at once"
             )
     return _repaired(arguments, [g.id for g in now.groups], place)
 

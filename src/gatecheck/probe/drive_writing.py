@@ -162,7 +162,7 @@ class DriveWriting(WorkBase):
                 self.machine.put_variable(name, after)
             if self.machine.variable(name) != after:
                 raise Refused(
-                    "%s: expected to read back what was written, got other bytes; the bench knows what was there"
+                    "%s: expected to verify the written bytes, got other bytes; the bench has the old ones"
                     % name.split("-")[0]
                 )
             if after is not None:

@@ -13,7 +13,7 @@ AT_ONCE = 64 * FILL_STEP  # bytes of zeros, or of what was written, after which 
 STOPPED = {
     "before": ("failed", "stopped from the bench before anything was written"),
     "writing": ("failed", "stopped from the bench: the drive is filled in part"),
-    "reading": ("failed", "stopped from the bench: written, not all of it read back"),
+    "reading": ("failed", "stopped from the bench: written, not all of it verified"),
 }
 
 
@@ -41,7 +41,7 @@ class DriveFill:
             return self._ended(wanted, "writing" if self.work.wrote else "before")
         self.start = number(int(before) if before.isdigit() else 0, 0, self.whole)
         self.work.say(
-            "Filling %s from the bench's copy: %s. Everything that is on it goes."
+            "Restoring the bench's image to %s: %s. Everything on it will be overwritten."
             % (self.named, size_words(self.whole))
         )
         self.begun = time.monotonic()
@@ -108,8 +108,8 @@ class DriveFill:
             if not is_so:
                 self._keep_mark(0)
                 return "failed", (
-                    "expected to read back what was written, got other bytes at byte %d: "
-                    "this drive does not keep what it is given" % at
+                    "expected to verify the written bytes, got other bytes at byte %d: this drive does not "
+                    "store its data" % at
                 )
             at += length
             wanted = self._wanted(self.whole + at)
@@ -136,7 +136,7 @@ class DriveFill:
         self.told = time.monotonic()
         pace = (done - self.start) / max(self.told - self.begun, 1.0)
         left = round((2 * self.whole - done) / pace / 60, 1) if pace > 0 and self.told - self.begun > 10.0 else None
-        doing = ("Reading %s back" if done > self.whole else "Filling %s") % self.named
+        doing = ("Verifying %s" if done > self.whole else "Restoring to %s") % self.named
         return self.work.asked(self.order["id"], done, 2 * self.whole, doing, left, "bytes")
 
     @staticmethod

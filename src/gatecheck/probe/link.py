@@ -56,7 +56,7 @@ class Link:
                 if not isinstance(said, dict):
                     raise ValueError("no object")
                 if self.away_since is not None:
-                    self.say("The bench is back.")
+                    self.say("Connected to the bench again.")
                 self.away_since, self.told = None, ""
                 return said
             except urllib.error.HTTPError as error:
@@ -71,8 +71,7 @@ class Link:
             self.away_since = time.monotonic()
             if why != self.told:
                 self.say(
-                    "The bench at %s does not answer: %s. What is read is kept here and sent when it is back."
-                    % (self.server, why)
+                    "The bench at %s does not answer: %s. Readings are kept here and sent later." % (self.server, why)
                 )
                 self.told = why
             if not patient:

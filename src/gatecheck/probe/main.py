@@ -20,7 +20,7 @@ from .spool import Spool
 
 def options(argv):
     parser = argparse.ArgumentParser(
-        description="Reads a machine that will not start: its drives' pages, its firmware, its first sectors."
+        description="Reads a machine that does not start: drive health, firmware, first sectors."
     )
     parser.add_argument("--server", default=SERVER, help="the bench's address, as the ticket shows it")
     parser.add_argument(
@@ -76,7 +76,7 @@ def main(argv=None, machine=None, say=None):
     )
     spool = Spool(chosen.spool or os.path.join(tempfile.gettempdir(), "gatecheck-probe-" + name))
     reader = Reader(chosen.wait)
-    unless = " unless the bench orders a mending" if chosen.server else ""
+    unless = " unless the bench orders a repair" if chosen.server else ""
     say(
         "Gate Check reads %s. Nothing is written to any drive%s."
         % (" ".join(filter(None, (facts.get("sys_vendor"), facts.get("product_name")))) or "this machine", unless)
@@ -102,12 +102,12 @@ def main(argv=None, machine=None, say=None):
                 file=sys.stderr,
             )
             return 2
-        say("End of the link: %s" % error)
+        say("Connection closed: %s" % error)
     except Refused as error:
         print("probe: the bench refuses this link: %s" % error, file=sys.stderr)
         return 2
     except KeyboardInterrupt:
-        say("Stopped. Started again with the same command, it goes on from here.")
+        say("Stopped. Start it again with the same command to resume.")
     if chosen.out:
         spool.write_capture(chosen.out, facts)
         say("Written: %s" % chosen.out)

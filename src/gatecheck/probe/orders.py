@@ -29,15 +29,15 @@ WRITES = ("mend", "entry", "fill")  # orders that change something on this machi
 MOST_ROUNDS, MOST_RANGES = 200, 64  # of sectors that the bench asks for in one order, at a time
 MOST_WRITTEN = 3 << 20  # bytes of one mending
 WORDS_OF = {
-    "look": "Looking at the machine:",
+    "look": "Firmware:",
     "read": "Reading:",
     "self-test": "Self-test:",
-    "scan": "Timed read:",
-    "copy": "Copying:",
+    "scan": "Surface scan:",
+    "copy": "Imaging:",
     "sectors": "Sectors:",
-    "mend": "Mending:",
+    "mend": "Boot repair:",
     "entry": "Boot entry:",
-    "fill": "Filling:",
+    "fill": "Restore:",
 }
 
 

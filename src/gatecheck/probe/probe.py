@@ -54,7 +54,7 @@ class Probe(TimedReads, SelfTests, DriveWriting):
         self.remember_writes(order)
         if not self.link.cleared(order):
             self.say(
-                "Order %s refused: it carries no clearance for %s."
+                "Task %s refused: no clearance for %s."
                 % (order.get("id"), NEEDED.get(order.get("order", ""), "anything"))
             )
             return "failed" if self.wrote else "refused", "no clearance for it"
@@ -83,7 +83,7 @@ class Probe(TimedReads, SelfTests, DriveWriting):
         """Say hello, then work on orders until the bench ends it. Survives either side's death."""
         answer = self.link.hello(self.machine.facts(), session, len(self.spool.lines))
         self.acknowledged = number(answer.get("acknowledged"), 0, len(self.spool.lines))
-        self.say("Linked to ticket %s." % readable(answer.get("ticket", "?"))[:40])
+        self.say("Connected to ticket %s." % readable(answer.get("ticket", "?"))[:40])
         if answer.get("rest") is True:
             self.rest()
         self.push()
@@ -114,9 +114,8 @@ class Probe(TimedReads, SelfTests, DriveWriting):
                 told = False
             if not told and not orders:
                 self.say(
-                    "Leave me running: the bench may order tests. To end, end the link on the ticket, or press "
-                    "Ctrl+C "
-                    "here."
+                    "Leave this running: the bench may start tests. To end, disconnect on the ticket, or press "
+                    "Ctrl+C here."
                 )
                 told = True
             if not orders:

@@ -52,7 +52,7 @@ class SurfaceScan:
             order.get("minutes"),
             order.get("hot") or (FLASH_HOT if device.startswith("nvme") else DISK_HOT),
         )
-        self.title = ("Copying %s" if copies else "Timed read of %s") % self.name
+        self.title = ("Imaging %s" if copies else "Surface scan of %s") % self.name
         self.degrees = None
         self.chunks = 0
 
@@ -93,7 +93,7 @@ class SurfaceScan:
         if ended and ended[0] == "paused":
             return ended
         if self.scan.left and not ended:
-            text = "%s in stretches of which nothing reads were left" % size_words(self.scan.left * self.sector)
+            text = "%s in stretches without a readable sector were skipped" % size_words(self.scan.left * self.sector)
             ended = ("done", text)
         work.read(self.order, sectors=False, device=self.name, again=True)  # what it counts after it
         return ended or ("done", "")
@@ -155,7 +155,7 @@ class SurfaceScan:
     def cooled(self):
         """Wait until the drive is five degrees below what it may have; what the bench wants instead, if it does."""
         degrees = self.hot
-        text = "%s waits: %d degrees, it goes on at %d"
+        text = "%s waits: %d degrees, it resumes at %d"
         while degrees is not None and degrees > self.hot - COOLER:
             done, of = self.scan.done()
             said = text % (self.title, degrees, self.hot - COOLER)

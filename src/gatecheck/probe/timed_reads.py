@@ -22,7 +22,7 @@ class TimedReads(PageReading):
         if block is None:
             raise Refused("expected a disk %s, got none by that name" % disk)
         size, total = geometry(block)
-        title = ("Saving files of %s" if order["order"] == "rescue" else "Looking at a volume of %s") % disk
+        title = ("Recovering files from %s" if order["order"] == "rescue" else "Checking the file system on %s") % disk
 
         def asked(done, of):
             return self.asked(number_, min(done, max(of, 1)), max(of, 1), title, None, "bytes")

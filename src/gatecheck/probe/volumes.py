@@ -19,7 +19,7 @@ class Walked:
     def read(self, lba, count):
         wanted = [n for n in range(lba, lba + count) if n not in self.seen]
         if (len(self.seen) + len(wanted)) * self.sector > self.most:
-            raise Refused("more than %d bytes to look at" % self.most)
+            raise Refused("more than %d bytes to read" % self.most)
         if wanted:
             data = self.read_sectors(wanted[0], wanted[-1] - wanted[0] + 1)
             for n in range(wanted[0], wanted[-1] + 1):

@@ -64,7 +64,7 @@ def put_bytes(
         now = read(at, len(after))
         if now != after:
             raise Refused(
-                "byte %d: expected to read back what was written, got other bytes; the bench knows what was there" % at
+                "byte %d: expected to verify the written bytes, got other bytes; the bench has the old ones" % at
             )
         back.append((at, now))
     return back

@@ -75,7 +75,7 @@ def map_errors(app: FastAPI) -> None:
     async def unexpected(request: Request, error: Exception) -> Response:
         _log.error("%s %s failed", request.method, request.url.path, exc_info=error)
         return problem(
-            500, "The server failed", f"{type(error).__name__}: nothing was kept of this request; the tape is as it was"
+            500, "The server failed", f"{type(error).__name__}: nothing of this request was saved; the log is unchanged"
         )
 
     app.add_exception_handler(Exception, unexpected)

@@ -45,7 +45,7 @@ class Events:
         """Raises TooManyError where too many listen already."""
         if len(self._listeners) >= _MOST_LISTENERS:
             raise TooManyError(
-                f"events: expected at most {_MOST_LISTENERS} listeners, got another; close a page that is not looked at"
+                f"events: expected at most {_MOST_LISTENERS} listeners, got another; close a page you do not need"
             )
 
     async def stream(self, is_known: Callable[[], bool] = lambda: True) -> AsyncIterator[str]:

@@ -91,9 +91,7 @@ def write_stick(
         wanted = _copied(image, device)
         say("Reading it back")
         if _sum(device, image.stat().st_size) != wanted:
-            raise InputError(
-                f"--to {device}: expected to read back what was written, got other bytes; use another stick"
-            )
+            raise InputError(f"--to {device}: expected to verify the written bytes, got other bytes; use another stick")
     return {"stick": device, "serial": own, "mib": made, "starts": ["uefi", "secure-boot", "legacy"]}
 
 
@@ -132,6 +130,6 @@ def _sum(device: str, size: int) -> str:
             os.close(descriptor)
     except OSError as error:
         raise InputError(
-            f"--to {device}: expected to read back what was written, got {error.strerror}; use another stick"
+            f"--to {device}: expected to verify the written bytes, got {error.strerror}; use another stick"
         ) from error
     return total.hexdigest()

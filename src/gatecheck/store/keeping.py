@@ -455,7 +455,7 @@ def _ticket_of(source: Path, text: bytes, knowledge: Knowledge) -> dict[str, Any
         if places != list(range(len(places))) or not all(
             isinstance(e["by"], str) and isinstance(e["at"], str) for e in ticket["tape"]
         ):
-            raise ValueError("a tape with gaps")
+            raise ValueError("a log with gaps")
         lesson = ticket.get("lesson")
         if lesson is not None and (
             set(lesson) != set(_LESSON_COLUMNS)
@@ -478,7 +478,7 @@ def _ticket_of(source: Path, text: bytes, knowledge: Knowledge) -> dict[str, Any
             raise ValueError("files without a name")
         facts, bodies = ticket["facts"], [entry["body"] for entry in ticket["tape"]]
     except (ValueError, KeyError, TypeError, RecursionError) as error:
-        raise KeepingError(f"{source}: expected a whole ticket, got {str(error)[:80]}") from error
+        raise KeepingError(f"{source}: expected a complete ticket, got {str(error)[:80]}") from error
     try:
         parse_facts(facts, knowledge)
         parse_entries(bodies, knowledge)
@@ -570,7 +570,9 @@ def _zip(source: Path, largest: int) -> Iterator[zipfile.ZipFile]:
     except FileNotFoundError as error:
         raise KeepingError(f"{source}: expected a file, got nothing there") from error
     except (zipfile.BadZipFile, zlib.error, OSError, KeyError, NotImplementedError, EOFError, ValueError) as error:
-        raise KeepingError(f"{source}: expected a whole file that Gate Check wrote, got {str(error)[:80]}") from error
+        raise KeepingError(
+            f"{source}: expected a complete file that Gate Check wrote, got {str(error)[:80]}"
+        ) from error
 
 
 def _manifest(source: Path, archive: zipfile.ZipFile, wanted: str) -> dict[str, Any]:

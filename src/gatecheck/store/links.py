@@ -289,8 +289,8 @@ def end_order(
     wrote: bool | None = None,
     is_recorded: bool = True,
 ) -> None:
-    """`wrote`: what has once written has, whatever comes after. `is_recorded`: nothing follows from its end that is not in
-    this transaction; else `record_order` says when it was, and until then it is known what was wanted of it."""
+    """`wrote`: what has once written has, whatever comes after. `is_recorded`: all that follows from its end
+    is in this transaction; else `record_order` says when it was, and until then it is known what was wanted of it."""
     connection.execute(
         (
             "UPDATE link_order SET state = ?, detail = ?, done_at = ?, wrote = iif(wrote = 1, 1, ?), wanted = iif(?, "

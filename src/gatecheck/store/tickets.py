@@ -255,4 +255,4 @@ def append_entry(
             _APPEND, {"ticket_id": ticket_id, "place": place, "body": json.dumps(body), "by": by, "at": at, "key": key}
         )
     except sqlite3.IntegrityError as error:
-        raise StoreError(f"ticket {ticket_id}: expected the tape to end before place {place}, got {error}") from error
+        raise StoreError(f"ticket {ticket_id}: expected the log to end before place {place}, got {error}") from error

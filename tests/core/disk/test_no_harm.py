@@ -158,7 +158,7 @@ def test_a_start_that_is_lost_is_taken_back_at_once(
     assert (
         main(["mend", str(image), "--mode", "uefi", "--apply", "protective-mbr", "--undo", str(tmp_path / "undo")]) == 2
     )
-    assert "was taken back at once" in capsys.readouterr().err
+    assert "was undone at once" in capsys.readouterr().err
     assert image.read_bytes() == raw
 
 

@@ -87,7 +87,7 @@ def test_answers_given_elsewhere_fill_the_grid(model: Model, move, outcome, at, 
 def test_the_expected_drive_has_a_name_and_other_drives_weigh_nothing(model: Model) -> None:
     shown = sheet(model, [("stick", "live", "right")], {**PC, "drive_serial": "QX-1"})
     assert [line.name if isinstance(line.name, str) else said(line.name) for line in shown.lines] == [
-        "1 TB disk QX-1",
+        "1 TB HDD QX-1",
         "USB stick",
     ]
     assert "move" not in sighting_entry(model.knowledge, "stick", "live", "right")

@@ -91,7 +91,7 @@ def test_real_nvme_health(bench_a: dict[str, bytes]) -> None:
 def test_a_bridge_without_pages_is_never_called_healthy(bench_a: dict[str, bytes]) -> None:
     stick = drive(bench_a, "sdb")
     assert stick.pages.hidden
-    assert "passes no drive pages" in said(stick.verdict)
+    assert "USB bridge hides the health data" in said(stick.verdict)
     assert [f.id for f in stick.findings] == ["bridge-hides-pages"]
     assert stick.weights == {"unreadable": 1.0}
     assert stick.bus == "usb"

@@ -175,7 +175,7 @@ def test_what_was_copied_and_is_gone_is_not_counted(tmp_path: Path, monkeypatch:
     own.take(own.left)
     (tmp_path / "out/a").unlink()
     assert {r["path"]: r["state"] for r in own.finish()} == {"a": LOST, "b": WHOLE}
-    assert "does not lie in the folder any more" in (tmp_path / "out/holes.csv").read_text()
+    assert "is no longer in the folder" in (tmp_path / "out/holes.csv").read_text()
 
 
 def test_a_folder_that_gives_back_other_bytes_is_found(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

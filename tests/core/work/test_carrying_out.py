@@ -113,7 +113,7 @@ def test_every_job_walks_to_its_end_and_every_step_has_one(model: Model) -> None
             "reinstall",
             {"recovery", "startup-disk"},
             {"media", "stick-out", "order-again", "activation"},
-            id="no text setup",
+            id="no setup screen (Mac)",
         ),
         pytest.param(
             {"installed_os": "linux"},
@@ -202,23 +202,23 @@ def hints(model: Model, step: str, entries: list[Entry], known: JobKnowledge, **
     ("step", "more", "known", "facts", "said"),
     [
         ("licence", [], {}, {}, ["The firmware's tables were not read here."]),
-        ("licence", [], {"licence": True}, {}, ["A licence table stands in the firmware. Its key was not read."]),
-        ("licence", [], {"licence": False}, {}, ["No licence table in the firmware."]),
+        ("licence", [], {"licence": True}, {}, ["The firmware has a licence table. Its key was not read."]),
+        ("licence", [], {"licence": False}, {}, ["The firmware has no licence table."]),
         (
             "media",
             [],
             {"picker": "F12"},
             {"disk_layout": "mbr"},
-            ["The layout is MBR: start the stick in legacy mode.", "Boot picker: F12."],
+            ["Partition table is MBR: start the stick in legacy mode.", "Boot picker: F12."],
         ),
         (
             "media",
             [],
             {},
             {"installed_os": "unknown"},
-            ["The layout is not known: UEFI with GPT where the firmware offers it."],
+            ["Partition table unknown: UEFI with GPT where the firmware offers it."],
         ),
-        ("account", [], {}, {"account": "local"}, ["They want a local account: no network until it is made."]),
+        ("account", [], {}, {"account": "local"}, ["Local account wanted: stay offline until it is made."]),
         (
             "right-drive",
             [Part(1, NEW.name, NEW.serial, 500, 62)],
@@ -227,7 +227,7 @@ def hints(model: Model, step: str, entries: list[Entry], known: JobKnowledge, **
             [
                 "This one: QUARRY FLINT 500, QF2-000815, 500 GB.",
                 "Not this one: QUARRY SPINDLE 500, QS5-120774, 500 GB.",
-                "Two of them have nearly the same size: go by the serial alone.",
+                "Two of them have nearly the same size: use only the serial number.",
             ],
         ),
         (
@@ -235,21 +235,21 @@ def hints(model: Model, step: str, entries: list[Entry], known: JobKnowledge, **
             [StepDone("label", "read", "QS5 120774", "on")],
             {"drives": [OLD]},
             {},
-            ["The label says QS5 120774: the same drive that was read."],
+            ["The label says QS5 120774: the drive that was read."],
         ),
         (
             "label",
             [StepDone("label", "read", "QS5-999999", "on")],
             {"drives": [OLD]},
             {},
-            ["The label says QS5-999999, the pages that were read are of QS5-120774: another drive."],
+            ["The label says QS5-999999, the drive that was read is QS5-120774: another drive."],
         ),
         (
             "new-in",
             [StepDone("carrier", "label-down-left", None, "on")],
             {},
             {},
-            ["The old one lay: label down, plug left."],
+            ["Old drive: label down, plug left."],
         ),
         ("made", [], {}, {"drive_year": 2019, "as_of_year": 2026}, ["The ticket says 2019: 7 years old."]),
         (
@@ -257,7 +257,7 @@ def hints(model: Model, step: str, entries: list[Entry], known: JobKnowledge, **
             [RemovedGroup("Base cover", "screw", 8, "6 mm", (1,))],
             {},
             {},
-            ["8 pieces lie out; next back: base cover."],
+            ["8 parts still out; refit next: base cover."],
         ),
         (
             "updates",
@@ -303,29 +303,29 @@ def item(name: str, interface: str = "sata", form: str = "2.5", size: float = 50
     ("facts", "part", "said"),
     [
         pytest.param({}, item("a"), None, id="fits"),
-        pytest.param({}, item("a", "nvme", "m2"), "Speaks NVME, this machine takes SATA.", id="interface"),
-        pytest.param({}, item("a", form="3.5", height_mm=26.0), "3.5 inch, the place is for 2.5 inch.", id="form"),
-        pytest.param({}, item("a", height_mm=12.5), "12.5 mm high, the place takes 9.5 mm.", id="height"),
+        pytest.param({}, item("a", "nvme", "m2"), "Interface NVME, this machine takes SATA.", id="interface"),
+        pytest.param({}, item("a", form="3.5", height_mm=26.0), "3.5 inch, the bay takes 2.5 inch.", id="form"),
+        pytest.param({}, item("a", height_mm=12.5), "12.5 mm high, the bay takes 9.5 mm.", id="height"),
         pytest.param(
-            {"slot_height": 7}, item("a", height_mm=9.5), "9.5 mm high, the place takes 7 mm.", id="measured height"
+            {"slot_height": 7}, item("a", height_mm=9.5), "9.5 mm high, the bay takes 7 mm.", id="measured height"
         ),
-        pytest.param({"used_gb": 480}, item("a", size=250), "250 GB, and 480 GB are in use.", id="in use"),
+        pytest.param({"used_gb": 480}, item("a", size=250), "250 GB, and 480 GB are used.", id="in use"),
         pytest.param(
             {"drive_size_gb": 500},
             item("a", size=250),
-            "250 GB, the old one has 500 GB and nobody said how much is in use.",
+            "250 GB, the old drive has 500 GB and the used space is unknown.",
             id="not known how much",
         ),
         pytest.param({"drive_size_gb": 500, "used_gb": 100}, item("a", size=250), None, id="smaller and large enough"),
-        pytest.param({}, item("a", left=0), "None left.", id="none left"),
+        pytest.param({}, item("a", left=0), "Out of stock.", id="none left"),
         pytest.param(
             {"drive_kind": "nvme"},
             item("a", "nvme", "m2", length_mm=110.0),
-            "110 mm long, the place takes 80 mm.",
+            "110 mm long, the bay takes 80 mm.",
             id="length",
         ),
         pytest.param(
-            {"drive_kind": "nvme"}, item("a", "nvme", "m2", key="b"), "Key B, this machine takes key M.", id="key"
+            {"drive_kind": "nvme"}, item("a", "nvme", "m2", key="b"), "M.2 key B, this machine takes key M.", id="key"
         ),
         pytest.param({"drive_kind": "nvme"}, item("a", "nvme", "m2", key="b+m"), None, id="either key"),
         pytest.param({"form": "desktop"}, item("a"), None, id="a small one in a large place"),

@@ -415,6 +415,7 @@ class _Builder:
             "could_not",
             "same_cause",
             "cases",
+            "say",
             "rows",
             "rows_sound",
             "rows_normal",
@@ -429,7 +430,11 @@ class _Builder:
             "follow_up",
         )
         outcomes = self.outcomes[fix]
-        say = {k: str(v) for k, v in self.tables["fixes.toml"].sub("say").values.items()}
+        shared, its = self.tables["fixes.toml"].sub("say").values, own.sub("say").values if "say" in own.values else {}
+        unknown = [o for o in its if o not in outcomes]
+        if unknown:
+            raise own.error("say", f"one of {', '.join(outcomes)}", unknown[0])
+        say = {k: str(v) for k, v in {**shared, **its}.items()}
         table = None
         if "rows_sound" in own.values:
             table = t.Likelihood(

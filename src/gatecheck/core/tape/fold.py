@@ -342,7 +342,7 @@ def _trials(model: Model, own: Standing, counts: Sequence[bool]) -> tuple[tuple[
             else:
                 raise TapeError(
                     f"entry {index}.put_back",
-                    expected=f"a change by {entry.fix} earlier on the tape",
+                    expected=f"a change by {entry.fix} earlier in the log",
                     got="none that is open",
                 )
             if place in trials:

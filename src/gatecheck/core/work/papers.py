@@ -271,7 +271,7 @@ def _file(case: PaperFacts) -> Paper:
         sections.append(
             Section(
                 say("paper.proof"),
-                rows=tuple((p.name, say("paper.state", state=p.state), p.reason or (p.why or "")) for p in case.proof),
+                rows=tuple((p.name, say(f"paper.state-{p.state}"), p.reason or (p.why or "")) for p in case.proof),
             )
         )
     sections.append(Section(say("paper.tape"), rows=tuple(case.tape)))

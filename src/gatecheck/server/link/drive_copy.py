@@ -95,9 +95,7 @@ class DriveCopies:
                     f"copy {order_id}: expected one that is finished or was left, got one that is {order.state}"
                 )
             if self.is_source(ticket_id, order_id):
-                raise StoreError(
-                    f"copy {order_id}: expected one that no drive is being filled from, got one that is in use"
-                )
+                raise StoreError(f"copy {order_id}: expected one that is not being restored, got one that is in use")
             self.copies.remove(ticket_id, order_id)
 
     def begin(self, secret: str, session_id: str, order_id: str, size: int) -> dict[str, Any]:
@@ -138,7 +136,7 @@ class DriveCopies:
         try:
             self._compare(ticket_id, order)
         except Exception as error:
-            _log.exception("copy %s of ticket %s cannot be read back", order.id, ticket_id)
+            _log.exception("image %s of ticket %s cannot be verified", order.id, ticket_id)
             with self.shop.database.write() as connection:
                 links.end_order(connection, order.id, "failed", f"{type(error).__name__}: {error}"[:300], now())
         finally:

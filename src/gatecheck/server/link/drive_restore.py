@@ -138,7 +138,7 @@ class DriveRestores:
         order, size = self._copy(ticket_id, copy)
         target = next((t for t in self._targets(ticket_id, copy) if t.device == device), None)
         if target is None:
-            raise StoreError(f"fill: expected a drive that stands in the machine, got {device!r}")
+            raise StoreError(f"fill: expected a drive of the machine, got {device!r}")
         if target.against is not None:
             raise StoreError(f"fill {device}: {self.shop.words.say(target.against)}")
         if ends.strip().upper() != target.drive.ends:
@@ -167,7 +167,7 @@ class DriveRestores:
             share, missing = self._whole(ticket_id, copy)
             if (share < 1.0 or missing) and not holes:
                 raise StoreError(
-                    f"copy {copy}: expected a whole copy, or a word that its holes are known, got {share:.2%} of "
+                    f"copy {copy}: expected a complete image, or your consent to its gaps, got {share:.2%} of "
                     f"the "
                     f"drive and {missing} sectors missing in it"
                 )
@@ -252,8 +252,4 @@ def _holds(capture: Capture, drive: Drive, disk: CapturedDisk | None) -> tuple[i
 def _not_empty(target: _Target) -> str:
     if target.holds:
         return f"{target.holds} volumes on it"
-    return (
-        f"{target.found} on it"
-        if target.found
-        else "one that nobody has looked at, or that holds what is not known here"
-    )
+    return f"{target.found} on it" if target.found else "one that was not read, or that is not known to be empty"

@@ -109,7 +109,8 @@ class Papers:
         taken = [r.bay for r in self._on_bench() if r.bay is not None and r.bay > page.bays]
         if taken:
             raise StoreError(
-                f"shop.bays: expected at least {max(taken)}, for a machine lies in bay {max(taken)}, got {page.bays}"
+                f"shop.bays: expected at least {max(taken)}, for there is a machine in bay {max(taken)}, got "
+                f"{page.bays}"
             )
         with self.shop.database.write() as connection:
             keep_shop_page(connection, to_builtins(page), by=by, at=now())

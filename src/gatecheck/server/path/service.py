@@ -212,9 +212,8 @@ class Paths:
             )
         if _size(writes) > _LARGEST_MEND:
             raise StoreError(
-                f"mend: expected at most {_LARGEST_MEND >> 20} MiB to be written, got more: copy the drive and "
-                f"mend "
-                f"the copy"
+                f"mend: expected at most {_LARGEST_MEND >> 20} MiB to be written, got more: image the drive and "
+                f"repair the image"
             )
         fix = fix_of(chosen, seen.followed)
         self.orders.enqueue(
@@ -279,11 +278,9 @@ class Paths:
             orders = links.orders_of(connection, ticket_id)
         done = next((o for o in orders if o.id == order_id and can_be_taken_back(o)), None)
         if done is None:
-            raise NotFoundError(
-                f"order {order_id}: expected a mending of this ticket that was handed out and is through, got none"
-            )
+            raise NotFoundError(f"order {order_id}: expected a finished repair of this ticket, got none")
         if order_id in self.taken_back(ticket_id, orders):
-            raise StoreError(f"order {order_id}: expected a mending that stands, got one that was taken back")
+            raise StoreError(f"order {order_id}: expected a repair that is not undone, got one that is")
         writes = [{**w, "before": w["after"], "after": w["before"]} for w in reversed(done.body["writes"])]
         body: dict[str, Any] = {
             name: done.body[name]

@@ -266,9 +266,7 @@ class Tickets:
                 self._views[ticket_id] = (folded, view)
             shop.announce({"kind": event, "ticket": ticket_id, "place": len(longer) - 1})
             return self.view(self.row_of(ticket_id), folded)
-        raise TapeError(
-            f"ticket {row.number}", expected="the tape to hold still for a moment", got="other entries each time"
-        )
+        raise TapeError(f"ticket {row.number}", expected="no other entry in this moment", got="other entries each time")
 
     def _breaks_nothing(self, row: TicketRow, folded: FoldedTicket) -> None:
         """Raises TapeError where new entries make one unreadable that could be read before, such as undoing what

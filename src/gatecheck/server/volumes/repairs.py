@@ -101,7 +101,7 @@ class Repairs:
         place = folder / f"repair-{name.removeprefix('undo-')}.json"
         known = check_reports.read(place)
         if known is None or known["id"] != name or known["taken_back"]:
-            raise NotFoundError(f"repair {name}: expected one of this copy that stands, got none")
+            raise NotFoundError(f"repair {name}: expected a repair of this image that is not undone, got none")
         undo = image_writer.read_undo(folder / f"{name}.json")
         noted = (
             self.copies.changes(Path(own.ground.image), [(c.at, len(c.before)) for c in undo.changes])

@@ -147,9 +147,8 @@ class Volumes:
         Raises StoreError."""
         if own.is_copy and self.work.copies.is_source(ticket_id, own.copy):
             raise StoreError(
-                "repair: expected a copy that no drive is being filled from, got one that is in use; wait until "
-                "that "
-                "is through, or leave it"
+                "repair: expected an image that is not being restored, got one that is in use; wait until that "
+                "finishes, or stop it"
             )
 
     def rescue(

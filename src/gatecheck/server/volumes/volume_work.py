@@ -66,8 +66,8 @@ class VolumeWork:
             )
         if waits or (job is not None and not job.ended.is_set()):
             raise StoreError(
-                "volume: expected one that nothing goes on with, got one that is worked on; wait until that is "
-                "through, or stop it"
+                "volume: expected one that is not in use, got one with a running task; wait until it finishes, "
+                "or stop it"
             )
         return own
 

@@ -302,7 +302,7 @@ class Work:
             group = next((g for g in tray_of(folded.entries, folded.stands) if g.entry == entry), None)
             if group is None or not group.is_removed:
                 raise TapeError(
-                    f"tray {entry}", expected="a group that lies out", got="one that is back" if group else "none"
+                    f"tray {entry}", expected="a group that is still out", got="one that is back" if group else "none"
                 )
             if missing > group.out.count:
                 raise TapeError(f"tray {entry}", expected=f"at most {group.out.count} missing", got=missing)

@@ -363,7 +363,7 @@ class Shown:
         self.machine, self.mode = "", ""
         self.drives = []  # (line, state)
         self.verdicts = {}  # device -> the bench's words
-        self.net = "Looking for the network"
+        self.net = "Looking for a network"
         self.bench = ""
         self.doing = ""
         self.log = []
@@ -585,7 +585,7 @@ class Stick:
             )
         self.shown.drives = lines
         self.shown.pull = (
-            "" if own is None or self.busy_with_stick() else "You may pull the stick: everything stands in memory."
+            "" if own is None or self.busy_with_stick() else "You may remove the stick: everything is in memory."
         )
         if self.handed:
             pass  # somebody here is asked
@@ -605,14 +605,14 @@ class Stick:
     def network(self):
         ports = wired()
         if not ports:
-            self.shown.net = "No wired network port is known here. Press O: the reading is written onto the stick."
+            self.shown.net = "No wired network port is known here. Press O: the reading is saved to the stick."
             return
         for port in ports:
             subprocess.run(["ip", "link", "set", port, "up"], capture_output=True)
         ready = [p for p in ports if has_carrier(p)]
         with_address = [p for p in ready if address_of(p)]
         if not ready:
-            self.shown.net = "No cable in the network port. Plug one in, or press O to read onto the stick."
+            self.shown.net = "No cable in the network port. Plug one in, or press O to save the reading to the stick."
         elif not with_address:
             self.shown.net = "Asking the network for an address"
             if time.monotonic() - self.port_at > 8:
@@ -644,7 +644,8 @@ class Stick:
                 return
             else:
                 self.shown.bench = (
-                    "No bench answers on this network yet. Press A to type its address, O to read onto the stick."
+                    "No bench answers on this network yet. Press A to type its address, O to save the reading "
+                    "to the stick."
                 )
                 return
         self.knock()
@@ -725,9 +726,8 @@ class Stick:
                 f"{self.name or 'A bench'} at {self.bench} takes this machine in. It did not make this stick.",
                 "",
                 (
-                    "Look at the screen of your own bench. Type the six digits that it shows for this machine; where "
-                    "it "
-                    "shows none, press Esc: somebody else answers on this network."
+                    "Look at your bench's screen. Type the six digits that it shows for this machine. If it "
+                    "shows none, press Esc: another server answers on this network."
                 ),
             ]
             self.typed = ""
@@ -739,7 +739,9 @@ class Stick:
             self.begin(secret)
             return
         self.token, self.bench, self.benches = "", "", []
-        self.shown.bench = "Nothing was connected. Press A to type your bench's address, or O to read onto the stick."
+        self.shown.bench = (
+            "Nothing was connected. Press A to type your bench's address, or O to save the reading to the stick."
+        )
         self.asked_at = time.monotonic() + 10
 
     def confirm(self, lines, going):
@@ -771,11 +773,11 @@ class Stick:
         try:
             own.linked(hashlib.sha256(self.secret.encode()).hexdigest()[:16])
         except Gone as error:
-            self.shown.bench = f"End of the link: {error}"
+            self.shown.bench = f"Connection closed: {error}"
         except Refused as error:
-            self.shown.bench = f"The bench refuses this link: {error}"
+            self.shown.bench = f"The bench refuses the connection: {error}"
         except Exception as error:  # what goes wrong here is said on the screen, and the stick goes on
-            self.shown.bench = "The reading broke off: %s" % (error or type(error).__name__)
+            self.shown.bench = "The reading failed: %s" % (error or type(error).__name__)
         self.secret, self.token, self.link, self.shown.doing, self.shown.verdicts = "", "", None, "", {}
 
     def hint(self, text):
@@ -790,13 +792,13 @@ class Stick:
             own.read("offline")
             spool.write_capture("/tmp/reading.gcap", self.facts)
             spool.finish()
-            self.shown.doing = "Writing the reading onto the stick. Leave it in."
+            self.shown.doing = "Saving the reading to the stick. Do not remove it."
             place = put_reading("/tmp/reading.gcap", self.facts)
-            self.say(f"Written onto the stick: {place}. Drop it on the ticket of this machine.")
+            self.say(f"Saved to the stick: {place}. Drop it on the ticket of this machine.")
         except OSError as error:
-            self.say("The reading is not on the stick: %s" % (error.strerror or error))
+            self.say("The reading was not saved: %s" % (error.strerror or error))
         except Exception as error:
-            self.say("The reading broke off: %s" % (error or type(error).__name__))
+            self.say("The reading failed: %s" % (error or type(error).__name__))
         self.shown.doing = ""
 
     def is_reading(self):

@@ -33,7 +33,7 @@ function Case({ ticket, suspect, onEntry }: { ticket: Ticket; suspect: Suspect; 
           >
             <span className="text-soft">{clock(entry.made_at)}</span>
             <span className="truncate"><span className="text-indigo">{said.title}</span>{said.detail && <span className="text-soft"> · {lowerFirst(said.detail)}</span>}</span>
-            <span className="text-soft max-sm:hidden">{T.strength(isFor ? w.factor : 1 / w.factor)} {isFor ? T.forIt : T.against}</span>
+            <span className="text-soft max-sm:hidden">{T.strength(isFor ? w.factor : 1 / w.factor)} {isFor ? T.speaksForIt : T.speaksAgainst}</span>
             <span className={`text-right font-semibold ${isFor ? 'text-ochre-ink' : 'text-pine'}`}>{factor(w.factor)}</span>
           </button>
         )
