@@ -209,7 +209,7 @@ def hints(model: Model, step: str, entries: list[Entry], known: JobKnowledge, **
             [],
             {"picker": "F12"},
             {"disk_layout": "mbr"},
-            ["Partition table is MBR: start the stick in legacy mode.", "Boot picker: F12."],
+            ["Partition table is MBR: start the stick in legacy mode.", "Boot menu: F12."],
         ),
         (
             "media",

@@ -515,7 +515,7 @@ export const T = {
   chosen: 'chosen by hand',
   why: 'why',
   whyTitle: 'Why these suspects, and what would tell them apart',
-  whyHint: 'Every factor multiplies the odds. Pick a line to see it in the log.',
+  whyHint: 'Every reading multiplies the probability by its factor. Pick a line to see it in the log.',
   nextTells: 'What the next steps would show',
   outcomeLeaves: (p: string, fault: string, q: string) => `${p}: likely ${fault} ${q}`,
   separates: (a: string, b: string) => `tells ${a} from ${b}`,

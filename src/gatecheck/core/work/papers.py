@@ -20,6 +20,13 @@ _LONGEST_WORDS = 500
 _TOLD_PLAINLY = ("reinstall", "replace-drive", "reset-clean", "reset-keep")
 Text = Said | str
 
+_STATES = {
+    "proven": say("paper.state-proven"),
+    "open": say("paper.state-open"),
+    "failed": say("paper.state-failed"),
+    "waived": say("paper.state-waived"),
+}
+
 
 @dataclass(frozen=True, slots=True)
 class Section:
@@ -271,7 +278,7 @@ def _file(case: PaperFacts) -> Paper:
         sections.append(
             Section(
                 say("paper.proof"),
-                rows=tuple((p.name, say(f"paper.state-{p.state}"), p.reason or (p.why or "")) for p in case.proof),
+                rows=tuple((p.name, _STATES[p.state], p.reason or (p.why or "")) for p in case.proof),
             )
         )
     sections.append(Section(say("paper.tape"), rows=tuple(case.tape)))
