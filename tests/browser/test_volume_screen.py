@@ -31,9 +31,12 @@ def test_from_a_stop_screen_to_a_whole_volume_by_key(server: Any, window: Window
     expect(page.locator("[data-skyline]")).to_be_visible()
     expect(page.locator("[data-group]")).to_have_count(6)
     repair = page.get_by_role("region", name="Repair")
-    for key in "23456":  # only what stands twice is taken
+    ticked = repair.get_by_role("checkbox", checked=True)
+    expect(ticked).to_have_count(3)  # not the one that discards records, nor those that build on it
+    expect(page.locator("[data-group=records]")).to_contain_text("Data loss: their contents will be lost")
+    for key in "34":
         page.keyboard.press(key)
-    expect(repair.get_by_role("button", pressed=True)).to_have_count(1)
+    expect(ticked).to_have_count(1)
     page.keyboard.press("m")
     expect(page.get_by_role("alert")).to_contain_text("One repair")
     page.keyboard.press("x")
@@ -46,6 +49,9 @@ def test_from_a_stop_screen_to_a_whole_volume_by_key(server: Any, window: Window
     page.reload()
     expect(page.locator("[data-group]")).to_have_count(5, timeout=SLOW)
     expect(page.get_by_role("button", name="repair selected")).to_be_visible(timeout=SLOW)
+    for key in "145":
+        page.keyboard.press(key)
+    expect(ticked).to_have_count(5)
     page.keyboard.press("m")
     page.keyboard.press("Enter")
     expect(page.locator("[data-state=clean]")).to_be_visible(timeout=SLOW)
@@ -67,6 +73,8 @@ def test_it_is_repaired_taken_back_and_saved_from_by_touch(
     page = screen(size, theme=theme, touch=True)
     page.goto(f"{server.url}/ticket/{number}/volume")
     page.get_by_role("button", name="check file system").tap(timeout=SLOW)
+    for number in (1, 4, 5):
+        page.locator("[data-group]").nth(number).get_by_role("checkbox").tap(timeout=SLOW)
     page.get_by_role("button", name="repair selected").tap(timeout=SLOW)
     page.get_by_role("button", name="write it now").tap()
     expect(page.locator("[data-state=clean][data-job='']")).to_be_visible(timeout=SLOW)

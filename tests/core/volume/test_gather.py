@@ -3,7 +3,7 @@ to the tape."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 
 import pytest
 
@@ -16,7 +16,15 @@ from gatecheck.core.volume.gather import CELLS, RecordingSectors, look, merge_cl
 from gatecheck.core.volume.ntfs.encode import ntfs_volume
 from gatecheck.core.volume.people import people_of
 from gatecheck.core.volume.tree import DAMAGE, Node, System, VolumeFinding
-from gatecheck.practice.volumes import opened, people_files, system_files, torn_volume
+from gatecheck.practice.volumes import (
+    card_cross_linked,
+    opened,
+    people_files,
+    pulled_card,
+    system_files,
+    torn_volume,
+)
+from memory_disk import Memory
 
 SECTORS = 60_000
 FILES: Mapping[str, bytes] = {**system_files(), **people_files("Ylva", pictures=6)}
@@ -185,3 +193,23 @@ def test_a_volume_that_keeps_nothing_from_starting_says_nothing() -> None:
 def test_lazy_is_a_disk() -> None:
     disk: Sectors = Lazy({})
     assert disk.length == SECTORS
+
+
+LOSSLESS = [
+    pytest.param(lambda n: torn_volume(n, "Ylva"), SECTORS, {"records"}, {"copies", "orphans", "folders"}, id="ntfs"),
+    pytest.param(pulled_card, 200_000, {"broken"}, {"boot-copy", "sums", "lost"}, id="exfat"),
+    pytest.param(card_cross_linked, 200_000, {"chains"}, {"apart", "lost"}, id="fat"),
+]
+
+
+@pytest.mark.parametrize(("made", "sectors", "loses", "lossless"), LOSSLESS)
+def test_what_loses_something_is_said_and_what_builds_on_it_is_not_offered_without(
+    made: Callable[[int], Mapping[int, bytes]], sectors: int, loses: set[str], lossless: set[str]
+) -> None:
+    raw = bytearray(sectors * 512)
+    for at, data in made(sectors).items():
+        raw[at * 512 : at * 512 + len(data)] = data
+    found = look(Memory(bytes(raw)), 0, sectors - 1, people_rules())
+    assert found.repair is not None
+    assert {g.id for g in found.repair.groups if g.loses} == loses
+    assert found.lossless == lossless

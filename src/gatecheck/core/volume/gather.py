@@ -65,7 +65,8 @@ def merge_close(runs: Iterable[Run], gap: int) -> list[Run]:
 @dataclass(frozen=True, slots=True)
 class CheckResult:
     """`wanted`: what has to be read before the rest stands; `report` and all else only where it is empty. `repair`:
-    None where the volume has no reader, or nothing is to be repaired."""
+    None where the volume has no reader, or nothing is to be repaired. `lossless`: ids of the groups that can be carried
+    out together without losing anything."""
 
     wanted: tuple[Run, ...]
     report: Report | None = None
@@ -73,6 +74,7 @@ class CheckResult:
     people: tuple[Share, ...] = ()
     deleted: int = 0
     fill: tuple[float, ...] = ()
+    lossless: frozenset[str] = frozenset()
 
 
 def look(
@@ -83,10 +85,16 @@ def look(
     report = check(asked, first, last, progress)
     if asked.missing_runs():
         return CheckResult(tuple(asked.missing_runs()))
-    repair = None
+    repair, lossless = None, frozenset[str]()
     if any(f.severity != "note" for f in report.findings):
         progress("repair", 0, 1)
         repair = repair_of(asked, first, last)
+        lossless = frozenset(g.id for g in repair.groups)
+        kept = [g.id for g in repair.groups if not g.loses]
+        if kept and len(kept) < len(repair.groups):  # those that build on what is lost drop out
+            lossless = frozenset(g.id for g in repair_of(asked, first, last, only=kept).groups)
+        elif not kept:
+            lossless = frozenset()
         if not asked.missing_runs():  # what stands where it writes is kept before, so it is read now
             for at, data in sorted(pair for group in repair.groups for pair in group.pairs):
                 asked.read(at // asked.sector, -(-(at + len(data)) // asked.sector) - at // asked.sector)
@@ -96,7 +104,7 @@ def look(
     people, deleted, fill = _rest(volume, rules, progress) if volume is not None else ([], 0, ())
     if asked.missing_runs():
         return CheckResult(tuple(asked.missing_runs()))
-    return CheckResult((), report, repair, tuple(people), deleted, fill)
+    return CheckResult((), report, repair, tuple(people), deleted, fill, lossless)
 
 
 def _rest(volume: Filesystem, rules: Rules, progress: Progress) -> tuple[list[Share], int, tuple[float, ...]]:

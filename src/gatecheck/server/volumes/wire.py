@@ -45,11 +45,15 @@ class VolumeSystemOut(BaseModel):
 
 
 class RepairGroupOut(BaseModel):
-    """`places`: cells of the ground plan that it writes to; `touches`: files and folders."""
+    """`places`: cells of the ground plan that it writes to; `touches`: files and folders; `loses`: something on it
+    is gone afterwards; `is_ticked`: it is wanted unless somebody says otherwise: nothing is lost by it, nor by what it
+    builds on."""
 
     id: str
     what: str
     doubts: list[str]
+    loses: bool
+    is_ticked: bool
     touches: list[str]
     writes: int
     size: int

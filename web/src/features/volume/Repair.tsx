@@ -5,11 +5,14 @@ import { T } from '../../words'
 
 const TOUCHES = 6
 
-interface RepairProps { volumes: Volumes; look: VolumeLook; left: ReadonlySet<string>; isActive: boolean; isArmed: boolean; inHand: string | null; onToggle: (id: string) => void; onHand: (id: string) => void }
+interface RepairProps { volumes: Volumes; look: VolumeLook; toggled: ReadonlySet<string>; isActive: boolean; isArmed: boolean; inHand: string | null; onToggle: (id: string) => void; onHand: (id: string) => void }
 
-/** What can be repaired, in groups that are taken or left; what was written, and the way back. */
-export function Repair({ volumes, look, left, isActive, isArmed, inHand, onToggle, onHand }: RepairProps) {
-  const taken = look.groups.filter((g) => !left.has(g.id))
+/** Whether a repair is ticked: those that lose nothing are, until somebody says otherwise. */
+export const isTicked = (group: RepairGroup, toggled: ReadonlySet<string>): boolean => group.is_ticked !== toggled.has(group.id)
+
+/** What can be repaired, each ticked or not; what was written, and how to undo it. */
+export function Repair({ volumes, look, toggled, isActive, isArmed, inHand, onToggle, onHand }: RepairProps) {
+  const taken = look.groups.filter((g) => isTicked(g, toggled))
   return (
     <section aria-label={T.volumeRepair} data-repair data-active={isActive} className={`border-t-2 pt-2 ${isActive ? 'border-ink' : 'border-line'}`}>
       <div className="flex flex-wrap items-baseline justify-between gap-x-5">
@@ -18,7 +21,7 @@ export function Repair({ volumes, look, left, isActive, isArmed, inHand, onToggl
       </div>
       {look.refused && <p className="border-l-4 border-brick bg-sheet px-3 py-1.5 text-m">{look.refused}</p>}
       {look.groups.length > 0 && <p className="text-s text-soft">{T.volumeRepairHint}</p>}
-      {taken.length > 0 && left.size === 0 && <p className="mt-1 text-m">{T.volumeAfter[look.state_after]}</p>}
+      {taken.length > 0 && taken.length === look.groups.length && <p className="mt-1 text-m">{T.volumeAfter[look.state_after]}</p>}
       {volumes.held.repair ? look.groups.length > 0 && <p className="mt-1 border-l-4 border-brick bg-sheet px-3 py-1.5 text-m"><strong>{T.pathHeld}</strong>: {volumes.held.repair}</p> : isArmed ? (
         <div className="mt-1 border-l-4 border-ochre bg-sheet px-3 py-1.5" role="alert">
           <p className="text-m">{T.volumeSure(taken.length, bytes(taken.reduce((n, g) => n + g.size, 0)), volumes.source.startsWith('copy-'))}</p>
@@ -27,7 +30,7 @@ export function Repair({ volumes, look, left, isActive, isArmed, inHand, onToggl
       ) : <div className="mt-1 flex flex-wrap gap-x-5"><Do of="volume" id="repair" strong /></div>}
       <ol className="mt-1">
         {look.groups.map((group, index) => (
-          <Group key={group.id} group={group} hotkey={isActive && index < 9 ? String(index + 1) : ''} isTaken={!left.has(group.id)} isOpen={inHand === group.id} onToggle={() => onToggle(group.id)} onHand={() => onHand(group.id)} />
+          <Group key={group.id} group={group} hotkey={isActive && index < 9 ? String(index + 1) : ''} isTaken={isTicked(group, toggled)} isOpen={inHand === group.id} onToggle={() => onToggle(group.id)} onHand={() => onHand(group.id)} />
         ))}
       </ol>
       {look.left.length > 0 && (
@@ -41,19 +44,29 @@ export function Repair({ volumes, look, left, isActive, isArmed, inHand, onToggl
   )
 }
 
+function Tick({ isOn }: { isOn: boolean }) {
+  return (
+    <svg viewBox="0 0 16 16" aria-hidden className="size-4 shrink-0 self-center">
+      <rect x="1" y="1" width="14" height="14" rx="3" className={`stroke-2 ${isOn ? 'fill-indigo stroke-indigo' : 'fill-none stroke-soft'}`} />
+      {isOn && <path d="M4 8.5l2.8 2.8L12 5.5" className="fill-none stroke-sheet stroke-2" />}
+    </svg>
+  )
+}
+
 interface GroupProps { group: RepairGroup; hotkey: string; isTaken: boolean; isOpen: boolean; onToggle: () => void; onHand: () => void }
 
 function Group({ group, hotkey, isTaken, isOpen, onToggle, onHand }: GroupProps) {
   return (
     <li data-group={group.id} className={`border-l-[5px] pl-3 ${isOpen ? 'border-indigo bg-sheet' : 'border-line'} ${isTaken ? '' : 'text-soft'}`}>
       <div className="flex items-baseline gap-3">
-        <button type="button" aria-pressed={isTaken} onClick={onToggle} className="touch flex min-h-10 min-w-0 flex-1 items-baseline gap-3 text-left">
+        <button type="button" role="checkbox" aria-checked={isTaken} onClick={onToggle} className="touch flex min-h-10 min-w-0 flex-1 items-baseline gap-3 text-left">
           <span className="w-4 shrink-0 text-l font-bold text-indigo">{hotkey}</span>
-          <span className="min-w-0 text-m"><strong className={isTaken ? '' : 'font-normal line-through'}>{group.what}</strong> <span className="text-s text-soft">{isTaken ? T.volumeTaken : T.volumeLeft}</span></span>
+          <Tick isOn={isTaken} />
+          <span className="min-w-0 text-m"><strong className={isTaken ? '' : 'font-normal'}>{group.what}</strong></span>
         </button>
         <button type="button" aria-expanded={isOpen} aria-label={`${T.volumeTouches}: ${group.what}`} onClick={onHand} className="touch min-h-10 shrink-0 px-1 text-m text-indigo">{isOpen ? T.close : T.show}</button>
       </div>
-      {isTaken && group.doubts.map((doubt) => <p key={doubt} className="pl-7 text-m"><span className="font-bold text-ochre">{T.pathDoubt}</span> {doubt}</p>)}
+      {(isTaken || group.loses) && group.doubts.map((doubt) => <p key={doubt} className="pl-14 text-m"><span className={`font-bold ${group.loses ? 'text-brick' : 'text-ochre'}`}>{group.loses ? T.volumeLoses : T.pathDoubt}</span> {doubt}</p>)}
       {isOpen && (
         <div className="pb-1 pl-7 pr-2 text-m">
           <p className="text-soft">{T.volumeWrites(group.writes, bytes(group.size), group.fields.join(', '))}</p>

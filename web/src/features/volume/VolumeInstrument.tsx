@@ -10,7 +10,7 @@ import { initials } from '../../lib/person'
 import { Do } from '../../ui/Commands'
 import { T } from '../../words'
 import { InstrumentFrame } from '../instrument'
-import { Repair } from './Repair'
+import { isTicked, Repair } from './Repair'
 import { Save } from './Save'
 import { Skyline } from './Skyline'
 import { Findings, Verdict } from './Verdict'
@@ -50,7 +50,7 @@ function OpenVolume({ ticket }: { ticket: Ticket }) {
   const order = isCopy ? undefined : link?.orders.find((o) => (o.order === 'volume' || o.order === 'rescue') && (o.state === 'waiting' || o.state === 'paused'))
   const canAsk = volumes !== undefined && volumes.first !== null && !isBusy && !change.isPending && (isCopy || (link?.state === 'linked' && !ticket.closed_at && !link.orders.some((o) => o.state === 'waiting')))
   const active: Side = side ?? (look && look.groups.length > 0 && volumes?.held.repair === '' ? 'repair' : 'save')
-  const taken = look?.groups.filter((g) => !left.has(g.id)).map((g) => g.id) ?? []
+  const taken = look?.groups.filter((g) => isTicked(g, left)).map((g) => g.id) ?? []
   // what is the customer's is wanted unless it is left out
   const chosen = new Set(look?.people.filter((s) => !skipped.has(s.path)).map((s) => s.path) ?? [])
   const ask = (what: VolumeAsk) => { setArmed(false); change.mutate({ ask: what, by: initials() }) }
@@ -90,10 +90,10 @@ function OpenVolume({ ticket }: { ticket: Ticket }) {
           {look && (
             <div className="mt-3 grid gap-x-8 gap-y-4 lg:grid-cols-2">
               <div>
-                {(look.groups.length > 0 || volumes.repairs.length > 0 || look.refused) && (
-                  <Repair volumes={volumes} look={look} left={left} isActive={active === 'repair'} isArmed={isArmed} inHand={inHand} onToggle={(group) => { setLeft(toggled(left, group)); setArmed(false) }} onHand={(group) => setInHand(inHand === group ? null : group)} />
-                )}
                 <Findings look={look} shows={showsAll} onShow={() => setShowsAll(true)} />
+                {(look.groups.length > 0 || volumes.repairs.length > 0 || look.refused) && (
+                  <Repair volumes={volumes} look={look} toggled={left} isActive={active === 'repair'} isArmed={isArmed} inHand={inHand} onToggle={(group) => { setLeft(toggled(left, group)); setArmed(false) }} onHand={(group) => setInHand(inHand === group ? null : group)} />
+                )}
               </div>
               <Save volumes={volumes} look={look} chosen={chosen} isActive={active === 'save'} isAll={isAll} onToggle={(path) => setSkipped(toggled(skipped, path))} />
             </div>
