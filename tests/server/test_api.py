@@ -278,6 +278,20 @@ def test_a_started_move_runs_until_it_is_read(client: TestClient) -> None:
     assert read["running"] is None
 
 
+def test_a_row_names_the_verdict_that_was_signed_whatever_is_likelier_since(client: TestClient) -> None:
+    entries = [{"move": "screen", "outcome": "no-boot-device"}, {"move": "boot-order", "outcome": "other-first"}]
+    entries.append({"move": "set-order", "outcome": "boots"})
+    ticket = client.post(
+        "/api/tickets", json={"customer": "Choir", "machine": "Ferrow Lathe-14", "by": "KT", "entries": entries}
+    ).json()
+    assert ticket["call"]["choice"] == "release"
+    client.post(
+        f"/api/tickets/{ticket['id']}/entries", json={"entry": {"signed": "repair", "fix": "set-order"}, "by": "KT"}
+    )
+    (row,) = client.get("/api/bench").json()["rows"]
+    assert row["signed"] == "repair"
+
+
 def test_the_bench_puts_danger_first(client: TestClient) -> None:
     take_in(client, bay=1, entries=readings("screen=network-boot"))
     take_in(client, bay=5, entries=readings("screen=no-boot-device", "sound=clunking"))

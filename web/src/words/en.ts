@@ -195,6 +195,7 @@ export const T = {
   handsOn: 'hands-on',
   onItsOwn: 'unattended',
   then: '→ likely:',
+  atBy: (time: string, who: string) => (who ? `${time} by ${who}` : time),
   nothingLeft: 'No step left',
   nothingLeftHint: 'Sign off the verdict, or search all steps with E.',
   searchMoves: 'Search all steps',

@@ -28,7 +28,7 @@ class BenchRow(Wire):
     choice: str | None
     leans: str
     fix: str | None
-    signed: bool
+    signed: str | None = Field(description="The verdict that was signed off")
     started: bool = Field(description="The machine starts")
     open_trials: int
     running: RunningOut | None

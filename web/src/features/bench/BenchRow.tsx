@@ -69,7 +69,7 @@ function Todo({ row }: { row: Row }) {
     return (
       <>
         <div className="text-l font-semibold">{T.readyToHandOver}</div>
-        <div className="text-s text-soft">{T.callSigned}: {words.call_names[row.choice ?? row.leans]}</div>
+        <div className="text-s text-soft">{T.callSigned}: {words.call_names[row.signed]}</div>
       </>
     )
   }
@@ -114,7 +114,7 @@ export function BenchRow({ row, onOpen }: { row: Row; onOpen: () => void }) {
       <span className="min-w-0 flex-1 overflow-hidden lg:w-[180px] lg:flex-none xl:w-[244px]">
         <span className="block truncate text-l font-semibold">{row.machine}</span>
         <span className="block truncate text-s text-soft">{row.customer}</span>
-        <span className="block truncate text-s text-soft">{row.link ? <LinkNote link={row.link} /> : facts.join(' · ') || T.shelf}</span>
+        <span className="block truncate text-s text-soft">{row.link ? <LinkNote link={row.link} /> : facts.join(' · ') || (row.bay === null ? T.shelf : '')}</span>
         {leading !== null && <span className="block truncate text-s font-semibold lg:hidden">{words.gates[leading]?.name}</span>}
       </span>
       <span className="order-last w-full pl-9 lg:order-none lg:w-auto lg:min-w-0 lg:max-w-[640px] lg:flex-[3] lg:pl-0"><BootLine gates={row.gates} width={LINE_WIDTH} started={row.started} label={states} /></span>

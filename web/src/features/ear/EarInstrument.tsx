@@ -80,7 +80,7 @@ function OpenEar({ ticket }: { ticket: Ticket }) {
   return (
     <InstrumentFrame
       page="ear" ticket={ticket} title={T.earTitle} on={on} targets={references.map((r) => () => play(referenceUrl(r.outcome)))} isOn={!isOverruling} error={failed ?? error ?? change.error ?? append.error} isWaiting={change.isPaused} onFile={keep}
-      reading={own ? <span>{own.name} · {clock(own.at)} {own.by}</span> : T.earHint} tools={<Do of="ear" id="other" label={T.earOther(recordings.length)} />} aside={<References references={references} />}
+      reading={own ? <span>{own.name} · {T.atBy(clock(own.at), own.by)}</span> : T.earHint} tools={<Do of="ear" id="other" label={T.earOther(recordings.length)} />} aside={<References references={references} />}
     >
       <input ref={input} type="file" accept="audio/*,.wav,.csv,text/csv" className="hidden" aria-label={T.earDrop} onChange={(e) => { const file = e.target.files?.[0]; if (file) keep(file); e.target.value = '' }} />
       <ListenStrip recorder={recorder} />

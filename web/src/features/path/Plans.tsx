@@ -63,7 +63,7 @@ function Mends({ mends }: { mends: Mend[] }) {
       <ul>
         {mends.map((m) => (
           <li key={m.order} className="py-0.5 text-m" data-mend={m.state}>
-            <span className="text-soft">{clock(m.at)} {m.by}</span> {m.reverts === null ? m.what : T.pathTookBack(m.what)} · {T.mendStates[m.state] ?? m.state}{m.taken_back && `, ${T.pathTakenBack}`} · {bytes(m.size)}{m.detail && ` · ${m.detail}`}
+            <span className="text-soft">{T.atBy(clock(m.at), m.by)}</span> {m.reverts === null ? m.what : T.pathTookBack(m.what)} · {T.mendStates[m.state] ?? m.state}{m.taken_back && `, ${T.pathTakenBack}`} · {bytes(m.size)}{m.detail && ` · ${m.detail}`}
           </li>
         ))}
       </ul>

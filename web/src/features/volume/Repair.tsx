@@ -46,7 +46,7 @@ export function Repair({ volumes, look, toggled, isActive, isArmed, inHand, onTo
 
 function Tick({ isOn }: { isOn: boolean }) {
   return (
-    <svg viewBox="0 0 16 16" aria-hidden className="size-4 shrink-0 self-center">
+    <svg viewBox="0 0 16 16" aria-hidden className="size-4 shrink-0 translate-y-0.5">
       <rect x="1" y="1" width="14" height="14" rx="3" className={`stroke-2 ${isOn ? 'fill-indigo stroke-indigo' : 'fill-none stroke-soft'}`} />
       {isOn && <path d="M4 8.5l2.8 2.8L12 5.5" className="fill-none stroke-sheet stroke-2" />}
     </svg>
@@ -90,7 +90,7 @@ function Written({ repairs }: { repairs: VolumeRepair[] }) {
       <ul>
         {repairs.map((r) => (
           <li key={r.id} className="py-0.5 text-m" data-repaired={r.state}>
-            <span className="text-soft">{clock(r.at)} {r.by}</span> {r.reverts ? T.pathTookBack(r.what) : r.what} · {T.mendStates[r.state] ?? r.state}{r.taken_back && `, ${T.pathTakenBack}`} · {bytes(r.size)}{r.detail && ` · ${r.detail}`}
+            <span className="text-soft">{T.atBy(clock(r.at), r.by)}</span> {r.reverts ? T.pathTookBack(r.what) : r.what} · {T.mendStates[r.state] ?? r.state}{r.taken_back && `, ${T.pathTakenBack}`} · {bytes(r.size)}{r.detail && ` · ${r.detail}`}
           </li>
         ))}
       </ul>

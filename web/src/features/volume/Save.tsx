@@ -52,7 +52,7 @@ function Saved({ rescues }: { rescues: Rescue[] }) {
       <ul>
         {rescues.map((r) => (
           <li key={r.id} className="border-l-[5px] border-line py-1 pl-3 text-m" data-rescue={r.state}>
-            <p className="break-words"><span className="text-soft">{clock(r.at)} {r.by}</span> <strong>{r.deleted ? T.volumeErased : r.what.length > 0 ? r.what.map((path) => (path === '?' ? T.volumeOrphans : path || T.volumeLoose)).join(', ') : T.volumeEverything}</strong> · {T.rescueStates[r.state] ?? r.state}</p>
+            <p className="break-words"><span className="text-soft">{T.atBy(clock(r.at), r.by)}</span> <strong>{r.deleted ? T.volumeErased : r.what.length > 0 ? r.what.map((path) => (path === '?' ? T.volumeOrphans : path || T.volumeLoose)).join(', ') : T.volumeEverything}</strong> · {T.rescueStates[r.state] ?? r.state}</p>
             <p>{T.volumeSavedOf(r.files_done, r.files)}, {bytes(r.size_done)}{r.state === 'done' && ` · ${[T.volumeWhole(r.whole), r.holes > 0 && T.volumeHoles(r.holes), r.lost > 0 && T.volumeLost(r.lost)].filter(Boolean).join(', ')}`}</p>
             {r.not_whole.length > 0 && <ul aria-label={T.volumeNotWhole} className="text-s">{r.not_whole.slice(0, NAMED).map((path) => <li key={path} className="break-words text-brick">{path}</li>)}</ul>}
             {r.not_whole.length > NAMED && <p className="text-s text-soft">{T.andMore(r.holes + r.lost - NAMED)}</p>}

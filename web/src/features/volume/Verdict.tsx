@@ -47,7 +47,7 @@ function summary(look: VolumeLook): string {
   const systems = look.systems.map((s) => [s.name, s.version].filter(Boolean).join(' ')).join(', ')
   const parts = [
     look.label && `“${look.label}”`, systems, look.used !== null && T.volumeUsed(bytes(look.used), bytes(look.size)), look.files !== null && T.volumeFiles(look.files),
-    look.files !== null && look.state !== 'clean' && T.volumeChecker(minutes(look.repair_minutes)), `${clock(look.at)} ${look.by}`,
+    look.files !== null && look.state !== 'clean' && T.volumeChecker(minutes(look.repair_minutes)), T.atBy(clock(look.at), look.by),
   ]
   return parts.filter(Boolean).join(' · ')
 }
