@@ -13,7 +13,7 @@ from typing import Any
 import pytest
 from benches import Bench
 
-from gatecheck.practice.patients import patient
+from gatecheck.practice.patients import PATIENTS, patient
 from gatecheck.practice.volumes import people_files, sound_volume
 from gatecheck.probe.fetching import asked_pieces
 from gatecheck.probe.probe import Probe
@@ -401,3 +401,17 @@ def test_a_block_that_fails_or_is_late_in_a_long_run_takes_none_of_those_behind_
     assert own.fetch({"id": "1", "order": "rescue", "disk": "sda"}, "sda") == ("done", "")
     assert link.unread == [(bad, 2048)]
     assert _sectors(link.got) == [n for n in range(2048 * 100 + 5) if not bad <= n < bad + 2048]
+
+
+def test_a_practice_machine_without_files_is_not_checked_and_nothing_is_logged(bench: Bench) -> None:
+    number = bench.call("POST", "/api/practice", json={"machine": "sound", "by": "KT", "bay": None})["id"]
+    bench.until(number, lambda link: any(o["state"] == "done" for o in link["orders"]))
+    shown = bench.call("GET", f"/api/tickets/{number}/volumes")
+    asked = {"source": shown["source"], "first": shown["first"], "by": "KT"}
+    assert "torn-volume" in bench.refused("POST", f"/api/tickets/{number}/volumes/look", json=asked)
+    assert not [e for e in bench.ticket(number)["tape"] if e["body"].get("move") == "volume-look"]
+
+
+def test_the_practice_machines_with_files_are_those_whose_disks_hold_some() -> None:
+    holds = {p.id for p in PATIENTS if any(d.disk and len(d.disk.content) > 40 for d in p.connected().drives.values())}
+    assert holds == {p.id for p in PATIENTS if p.has_files}

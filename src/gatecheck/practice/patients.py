@@ -67,6 +67,8 @@ class Patient:
     entries: tuple[dict[str, Any], ...]
     faults: tuple[str, ...]
     build: Callable[[], PracticeMachine]
+    has_files: bool = False
+    """its system volume holds files; the others' volumes are no more than their first sectors"""
 
     @property
     def sounds(self) -> str:
@@ -885,6 +887,7 @@ PATIENTS: tuple[Patient, ...] = (
             },
             chassis=3,
         ),
+        has_files=True,
     ),
     Patient(
         "fading-photos",
@@ -908,6 +911,7 @@ PATIENTS: tuple[Patient, ...] = (
             },
             chassis=3,
         ),
+        has_files=True,
     ),
     Patient(
         "emptied-folders",
@@ -933,6 +937,7 @@ PATIENTS: tuple[Patient, ...] = (
                 )
             },
         ),
+        has_files=True,
     ),
     Patient(
         "crossed-files",
@@ -956,6 +961,7 @@ PATIENTS: tuple[Patient, ...] = (
                 )
             },
         ),
+        has_files=True,
     ),
     Patient(
         "pulled-card",
@@ -980,6 +986,7 @@ PATIENTS: tuple[Patient, ...] = (
             },
             chassis=3,
         ),
+        has_files=True,
     ),
     Patient(
         "crossed-card",
@@ -1004,6 +1011,7 @@ PATIENTS: tuple[Patient, ...] = (
             },
             chassis=3,
         ),
+        has_files=True,
     ),
     Patient(
         "beheaded-server",
@@ -1023,6 +1031,7 @@ PATIENTS: tuple[Patient, ...] = (
             },
             chassis=3,
         ),
+        has_files=True,
     ),
 )
 

@@ -9,6 +9,7 @@ from gatecheck.adapters.file_rescue import not_whole
 from gatecheck.core.volume.gather import CheckResult
 from gatecheck.core.volume.tree import CLEAN, DIRTY
 from gatecheck.core.words.said import say, to_json
+from gatecheck.practice.patients import PATIENTS
 from gatecheck.server.captures.service import Captures
 from gatecheck.server.link.orders import BY
 from gatecheck.server.link.service import Links
@@ -26,6 +27,7 @@ from gatecheck.store import StoreError, links
 from gatecheck.store.keeping import VOLUMES as VOLUMES_FOLDER
 from gatecheck.store.links import WAITING
 
+_WITH_FILES = tuple(p.id for p in PATIENTS if p.has_files)
 MOVES = {"look": "volume-look", "repair": "repair-volume", "rescue": "copy-data"}
 MOST_NAMED = 20
 Key = tuple[int, str, int]
@@ -60,6 +62,12 @@ class VolumeWork:
         own = self.locator.volume(ticket_id, source, first)
         job = self.tasks.get((ticket_id, source, first))
         with self.shop.database.read() as connection:
+            link = links.link_of(connection, ticket_id)
+            if link is not None and link.practice and link.practice not in _WITH_FILES:
+                raise StoreError(
+                    "volume: expected a volume with files, got one of a simulated machine that has none; "
+                    f"these have: {', '.join(_WITH_FILES)}"
+                )
             waits = (
                 any(o.state == WAITING and o.body.get("disk") == source for o in links.orders_of(connection, ticket_id))
                 and not own.is_copy

@@ -4,7 +4,7 @@ import { Do } from '../../ui/Commands'
 import { T } from '../../words'
 
 const TONE: Record<string, string> = { clean: 'border-pine', dirty: 'border-ochre', damaged: 'border-brick', locked: 'border-ochre', unreadable: 'border-brick' }
-const SHOWN = 6
+const SHOWN = 4
 
 /** In one sentence what the look found, and what goes on. */
 export function Verdict({ volumes, canLook }: { volumes: Volumes; canLook: boolean }) {
