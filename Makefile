@@ -25,7 +25,7 @@ serve: install ## start with your own data
 
 test: install $(VENV)/.tests browser ## install what tests need (Chromium included), run everything
 	cd web && npm run -s test
-	$(LARGE_PAGES) $(BIN)/python -m pytest -n 2 --dist loadfile --no-loadscope-reorder $(ARGS)
+	$(LARGE_PAGES) $(BIN)/python -m pytest -n 3 --dist loadfile --no-loadscope-reorder $(ARGS)
 
 check: $(VENV)/.tests ## the inner loop: lint, and the tests that belong to what was changed since the last commit
 	@$(MAKE) -s lint

@@ -160,7 +160,7 @@ def test_a_broken_backup_changes_nothing(shop: tuple[Services, Path], tmp_path: 
 
 
 @pytest.mark.parametrize(
-    ("content", "said"), [(b"", "whole file"), (b"PK\x03\x04 not at all", "whole file"), (None, "nothing there")]
+    ("content", "said"), [(b"", "complete file"), (b"PK\x03\x04 not at all", "complete file"), (None, "nothing there")]
 )
 def test_what_is_no_backup_is_said_in_one_line(
     tmp_path: Path, capsys: pytest.CaptureFixture[str], content: bytes | None, said: str
@@ -231,7 +231,7 @@ def with_a_gap(content: dict[str, bytes]) -> None:
     [
         (of_another_vocabulary, "this shop's vocabulary, got entry 0.move"),
         (with_a_gap, "a log with gaps"),
-        (newer, "as it was written|whole file|expected"),
+        (newer, "as it was written|complete file|expected"),
     ],
 )
 def test_a_ticket_that_cannot_be_read_here_is_not_taken_in(

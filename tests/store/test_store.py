@@ -94,7 +94,7 @@ def test_two_at_the_same_place_of_a_tape_cannot_both_be_right(database: Database
     with database.write() as connection:
         ticket = take_in(connection)
         tickets.append_entry(connection, ticket.id, 0, {"note": "first"}, by="KT", at=AT)
-    with pytest.raises(StoreError, match="expected the tape to end before place 0"), database.write() as connection:
+    with pytest.raises(StoreError, match="expected the log to end before place 0"), database.write() as connection:
         tickets.append_entry(connection, ticket.id, 0, {"note": "second"}, by="MO", at=AT)
     with database.read() as connection:
         assert [e.body for e in tickets.tape_of(connection, ticket.id)] == [{"note": "first"}]

@@ -252,7 +252,7 @@ def test_a_rescue_copies_every_byte_and_goes_on_where_it_stopped(
             patched.setattr(file_rescue, "_copied", breaks)
             assert main(["rescue", str(ext), "--to", str(cut)]) == 2
     assert main(["rescue", str(ext), "--to", str(cut)]) == 0
-    assert "the next call goes on" in capsys.readouterr().err
+    assert "the next call resumes" in capsys.readouterr().err
     trees = [{p.relative_to(t).as_posix(): p.read_bytes() for p in t.rglob("*") if p.is_file()} for t in (whole, cut)]
     assert trees[0] == trees[1]
     assert {p: d for p, d in trees[0].items() if p in TREE} == TREE
