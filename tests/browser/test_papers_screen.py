@@ -83,6 +83,10 @@ def test_from_a_proven_ticket_to_printed_papers_by_keyboard(server: Any, window:
     page.keyboard.press("2")
     expect(page.get_by_role("heading", name="Technical sheet")).to_be_visible()
     assert "The stick goes back to them" in printed(page)
+    page.keyboard.press("t")
+    page.keyboard.type("7")
+    page.keyboard.press("Escape")  # out of the field, and nothing is corrected
+    assert [s["body"]["spent"] for s in server.ticket(number)["tape"] if "spent" in s["body"]] == [90]
     page.keyboard.press("3")
     expect(page.get_by_role("img", name="GC-0001").first).to_be_visible()
     page.keyboard.press("Escape")

@@ -249,8 +249,7 @@ def test_a_drive_is_filled_only_where_it_is_surely_the_right_one(bench: Bench) -
     assert bench.tape_until(
         number,
         lambda tape: any(
-            "% of the old drive is in the image; 0 missing sectors were written as zeros" in e["note"]
-            for e in tape
+            "% of the old drive is in the image; 0 missing sectors were written as zeros" in e["note"] for e in tape
         ),
     )
 

@@ -35,6 +35,8 @@ export const T = {
   pages: 'drive health',
   facts: 'details',
   factsTitle: 'Details',
+  factsSave: 'Save',
+  factsCancel: 'cancel: change nothing',
   factsKept: 'Escape closes and saves the changes as one entry.',
   forIt: 'supported by',
   against: 'weakened by',

@@ -60,7 +60,7 @@ function OpenPapers({ ticket }: { ticket: Ticket }) {
               <Key>{keyOf('papers', 'minutes')}</Key><span className="flex-1">{T.minutesCorrected}</span>
               <input
                 ref={minutes} type="number" min={0} max={100000} key={papers.spent.corrected ?? 'none'} defaultValue={papers.spent.corrected ?? Math.round(papers.spent.measured)}
-                onBlur={(e) => { if (e.target.value !== e.target.defaultValue) correct(e.target.value) }} onFocus={(e) => e.currentTarget.select()} onKeyDown={(e) => { if (e.key === 'Enter') e.currentTarget.blur() }}
+                onBlur={(e) => { if (e.target.value !== e.target.defaultValue) correct(e.target.value) }} onFocus={(e) => e.currentTarget.select()} onKeyDown={(e) => { if (e.key === 'Escape') e.currentTarget.value = e.currentTarget.defaultValue; if (e.key === 'Enter' || e.key === 'Escape') { e.stopPropagation(); e.currentTarget.blur() } }}
                 className="w-24 rounded border border-line bg-paper px-2 py-1.5 text-right text-l"
               />
             </label>

@@ -60,6 +60,10 @@ export function FactsSheet({ ticket, onFact, onClose }: FactsSheetProps) {
           </label>
         ))}
       </div>
+      <div className="mt-4 flex items-center gap-5">
+        <button type="button" onClick={handleClose} className="touch min-h-12 rounded bg-indigo px-5 text-l font-semibold text-paper">{T.factsSave}</button>
+        <button type="button" onClick={onClose} className="touch min-h-12 px-2 text-l text-indigo">{T.factsCancel}</button>
+      </div>
     </Sheet>
   )
 }
