@@ -271,7 +271,7 @@ OPTIONS = {
         "replace-drive",
         "data stays on the old drive",
     ),
-    "lab": (PRECIOUS, ("screen=no-boot-device", "sound=ticking"), "refer-lab", "data recovery by the lab"),
+    "lab": (PRECIOUS, ("screen=no-boot-device", "sound=ticking"), "refer-lab", "the lab tries for the data"),
     "setting": (LAPTOP, ("screen=network-boot", "boot-order=other-first"), "set-order", "data untouched"),
 }
 
