@@ -40,11 +40,11 @@ def proven(server: Any) -> int:
 def printed(page: Page) -> str:
     """What the printer would get of the page as it stands; a page that is still being laid out prints as nothing."""
     page.evaluate("document.fonts.ready.then(() => true)")
-    text = ""
-    while not text:
+    for _ in range(50):
         pdf = PdfReader(io.BytesIO(page.pdf(format="A4")))
-        text = " ".join(" ".join(p.extract_text() for p in pdf.pages).split())
-    return text
+        if text := " ".join(" ".join(p.extract_text() for p in pdf.pages).split()):
+            return text
+    raise AssertionError("it prints as nothing")
 
 
 def test_from_a_proven_ticket_to_printed_papers_by_keyboard(server: Any, window: Window) -> None:

@@ -132,7 +132,7 @@ class SurfaceScan:
         return WANTED.get(wanted, ENOUGH) if wanted else None
 
     def what_the_bench_wants(self, now):
-        """The bench is told how far it is, once a second, and asked what it wants."""
+        """Report progress to the bench once a second, and ask what it wants."""
         if now - self.told <= 1.0:
             return None
         self.told = now

@@ -53,11 +53,10 @@ TERMS = {
     r"\btimed read\b": "surface scan",
 }
 FOREIGN = re.compile(
-    r"chkdsk|diskpart|bootrec|fixmbr|fixboot|bcdboot|bcdedit|sfc |dism|fsck|grub|chroot|lsblk|startup repair|"
-    r"system restore|last known good|advanced options|troubleshoot|reset this pc|diskutil|“[^”]*”",
-    re.I,
+    r"[“”`\\]|\b[A-Z]:|(^|\s)(/|--?)[a-z]+\b|(^|\s)/\w+/|\b[a-z]+\d*\.(exe|cfg|log)\b|\b[A-Z]{4,} [A-Z]{4,}\b"
 )
-"""in instructions: commands and labels of other programs, and anything in quotes"""
+"""in instructions: what commands are made of (drive letters, switches, paths), and what other programs say, in quotes or
+shouted"""
 
 
 QUOTED = r"'((?:[^'\\\n]|\\.)+)'|`((?:[^`\\]|\\.)+)`"

@@ -19,7 +19,7 @@ export const T = {
   benchEmptyPractice: 'Try a simulated machine',
   loading: 'Loading…',
   away: 'No connection to the server',
-  awayDetail: (since: string) => `Since ${since}: showing the last known state. Your entries are sent when it returns.`,
+  awayDetail: (since: string) => `Since ${since}: showing what was received until then. Your entries are sent when it returns.`,
   waiting: 'Not saved yet: waiting for the server',
   tape: 'Log',
   inHand: 'Next step',

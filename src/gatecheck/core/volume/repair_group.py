@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from gatecheck.core.disk.plan import Write
 from gatecheck.core.words.said import Said
 
-_LOSES = ("repair.doubt-given-up", "repair.doubt-nameless", "repair.doubt-shortened")
+LOSES = ("repair.doubt-given-up", "repair.doubt-nameless", "repair.doubt-shortened")
 
 
 @dataclass(frozen=True, slots=True)
@@ -23,7 +23,7 @@ class RepairGroup:
     @property
     def loses(self) -> bool:
         """Something that is on the volume is gone afterwards: records, names, ends of files."""
-        return any(doubt.id in _LOSES for doubt in self.doubts)
+        return any(doubt.id in LOSES for doubt in self.doubts)
 
     @property
     def pairs(self) -> list[tuple[int, bytes]]:

@@ -11,6 +11,7 @@ from gatecheck.adapters.durable_file import write_durably
 from gatecheck.core.disk.plan import Write
 from gatecheck.core.volume.gather import CELLS, CheckResult
 from gatecheck.core.volume.people import HOME
+from gatecheck.core.volume.repair_group import LOSES
 from gatecheck.core.volume.tree import CLEAN, DAMAGE, DAMAGED, DIRTY, NOTE, VolumeFinding
 from gatecheck.core.words.catalogue import Words
 from gatecheck.core.words.said import Said, say, to_json
@@ -54,7 +55,6 @@ def to_stored(found: CheckResult, *, by: str, at: str, session: str, base: int) 
                 "id": g.id,
                 "what": to_json(g.what),
                 "doubts": [to_json(d) for d in g.doubts],
-                "loses": g.loses,
                 "is_ticked": g.id in found.lossless,
                 "touches": list(g.touches),
                 "writes": len(g.writes),
@@ -149,6 +149,10 @@ def verdict(report: Mapping[str, Any]) -> Said:
     )
 
 
+def _loses(group: dict[str, Any]) -> bool:
+    return any(said(doubt).id in LOSES for doubt in group["doubts"])
+
+
 def to_wire(kept: Mapping[str, Any], words: Words, *, session: str) -> VolumeLookOut:
     report = kept["report"]
     findings = sorted(report["findings"], key=lambda f: _SEVERITIES.index(f["severity"]))
@@ -178,8 +182,8 @@ def to_wire(kept: Mapping[str, Any], words: Words, *, session: str) -> VolumeLoo
                 id=g["id"],
                 what=words.say(said(g["what"])),
                 doubts=[words.say(said(d)) for d in g["doubts"]],
-                loses=g.get("loses", False),
-                is_ticked=g.get("is_ticked", True),
+                loses=_loses(g),
+                is_ticked=g.get("is_ticked", not _loses(g)),
                 touches=g["touches"],
                 writes=g["writes"],
                 size=g["size"],

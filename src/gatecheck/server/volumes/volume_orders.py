@@ -145,12 +145,12 @@ class VolumeOrders:
                 )
 
     def _weighed(self, ticket_id: int, order: Order, own: SourceVolume, found: CheckResult) -> None:
-        """Kept for the screen, and on the tape where it tells why the machine does not start."""
+        """Save it for the screen, and log it if it says why the machine does not start."""
         if found.report is None:
             return
         try:
             self._noted(ticket_id, order, own, found.report)
-        finally:  # who sees it finds it on the tape
+        finally:  # whoever sees it finds it in the log
             self.work.keep_report(ticket_id, own, found, by=order.made_by)
 
     def _noted(self, ticket_id: int, order: Order, own: SourceVolume, report: Report) -> None:

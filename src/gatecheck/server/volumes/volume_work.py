@@ -35,12 +35,12 @@ Key = tuple[int, str, int]
 
 
 def escape_glob(path: str) -> str:
-    """A path as a glob that means just it: what is special in a glob stands in brackets."""
+    """A path as a glob that matches only it: special characters are in brackets."""
     return "".join(f"[{c}]" if c in "*?[" else c for c in path)
 
 
 class VolumeWork:
-    """`tasks`: what goes on with each volume, one at a time; `copying`: files being copied out while an order's probe
+    """`tasks`: the running task of each volume, one at a time; `copying`: files being copied out while an order's probe
     reads on, by order; `begins`: held while the note of a rescue is made; `named_places`: what lives at sectors that
     were asked about."""
 
@@ -58,7 +58,7 @@ class VolumeWork:
         return check_reports.place_of(self.locator.folder(ticket_id), source, first)
 
     def free_volume(self, ticket_id: int, source: str, first: int) -> SourceVolume:
-        """The volume, where nothing goes on with it. Raises NotFoundError, StoreError."""
+        """The volume, if no task is running on it. Raises NotFoundError, StoreError."""
         own = self.locator.volume(ticket_id, source, first)
         job = self.tasks.get((ticket_id, source, first))
         with self.shop.database.read() as connection:
@@ -142,7 +142,7 @@ class VolumeWork:
     def record_rescue(
         self, ticket_id: int, own: SourceVolume, kept: Rescues, name: str, key: str, *, is_whole_ticket: bool
     ) -> None:
-        """The note, the summary for the customer, and what the tape is told."""
+        """Write the note, the summary for the customer, and the log entry."""
         note = kept.update(name, not_whole=not_whole(kept.target(name))[:MOST_NAMED])
         summary = note["summary"]
         kept.tell_customer(name, self.shop.words)
@@ -160,6 +160,6 @@ class VolumeWork:
             }
         try:
             self.captures.tickets.append_all(ticket_id, [(entry, key)], by=BY)
-        finally:  # who sees that it is done finds it on the tape
+        finally:  # whoever sees it done finds it in the log
             kept.update(name, state=DONE)
             self.sessions.notify(ticket_id, at_once=True)
