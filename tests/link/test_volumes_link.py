@@ -410,6 +410,9 @@ def test_a_practice_machine_without_files_is_not_checked_and_nothing_is_logged(b
     asked = {"source": shown["source"], "first": shown["first"], "by": "KT"}
     assert "torn-volume" in bench.refused("POST", f"/api/tickets/{number}/volumes/look", json=asked)
     assert not [e for e in bench.ticket(number)["tape"] if e["body"].get("move") == "volume-look"]
+    bench.call("DELETE", f"/api/tickets/{number}/link")
+    bench.call("POST", f"/api/tickets/{number}/link", json={"by": "KT"})  # of a real machine from here on
+    assert bench.call("POST", f"/api/tickets/{number}/volumes/look", json=asked) is not None
 
 
 def test_the_practice_machines_with_files_are_those_whose_disks_hold_some() -> None:

@@ -99,7 +99,7 @@ def open_link(connection: sqlite3.Connection, ticket_id: int, secret: str, code:
     connection.execute(
         "INSERT INTO link (ticket_id, secret, code, made_by, made_at) VALUES (?, ?, ?, ?, ?) ON CONFLICT (ticket_id) "
         "DO UPDATE SET secret = excluded.secret, code = excluded.code, made_by = excluded.made_by, made_at = "
-        "excluded.made_at, ended_at = NULL",
+        "excluded.made_at, ended_at = NULL, practice = NULL, practice_since = NULL",
         (ticket_id, secret, code, by, at),
     )
 

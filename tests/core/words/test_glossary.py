@@ -55,7 +55,7 @@ TERMS = {
 FOREIGN = re.compile(
     r"[“”`\\]|\b[A-Z]:|(^|\s)(/|--?)[a-z]+\b|(^|\s)/\w+/|\b[a-z]+\d*\.(exe|cfg|log)\b|\b[A-Z]{4,} [A-Z]{4,}\b"
 )
-"""in instructions: what commands are made of (drive letters, switches, paths), and what other programs say, in quotes or
+"""in instructions: what commands are made of (drive letters, switches, paths), and what other programs say, quoted or
 shouted"""
 
 

@@ -33,11 +33,14 @@ class Practice:
         self.processes.has_room(ticket_id)
         if self.url is None:
             raise StoreError("practice machine: expected a server that knows its own address, got none")
+        with self.shop.database.read() as connection:
+            before = links.link_of(connection, ticket_id)
         self.links.sessions.open(ticket_id, by=by)
         with self.shop.database.write() as connection:
             link = links.link_of(connection, ticket_id)
             assert link is not None
-            since = link.practice_since if link.practice == own.id and link.practice_since else time.time()
+            aged = before.practice_since if before is not None and before.practice == own.id else None
+            since = aged or time.time()
             links.set_practice(connection, ticket_id, own.id, since)
         self.processes.stop(ticket_id)
         spool = tempfile.mkdtemp(prefix="gatecheck-practice-")
