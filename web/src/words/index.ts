@@ -1,5 +1,5 @@
 import { T } from './en'
 
 export { T }
-export const factValue = (value: unknown): string => T.factValues[String(value)] ?? String(value)
+export const factValue = (value: unknown): string => value === null ? T.factCleared : T.factValues[String(value)] ?? String(value)
 export const factName = (name: string): string => T.factNames[name] ?? name
