@@ -9,7 +9,7 @@ from datetime import UTC, datetime
 from gatecheck.core.belief.model import Model
 from gatecheck.core.learning import Lesson, relearned
 from gatecheck.core.words.catalogue import Words
-from gatecheck.core.work.shop import ShopPage, ShopPageError, parse_shop
+from gatecheck.core.work.shop import ShopPage, ShopPageError, parse_shop, upgraded
 from gatecheck.server.events import Events
 from gatecheck.store import Connection, Database, lessons
 from gatecheck.store.files import FileStore
@@ -73,7 +73,7 @@ class Shop:
         if kept is None:
             return
         try:
-            self.page = parse_shop(kept, self.page)
+            self.page = parse_shop(upgraded(kept), self.page)
         except ShopPageError as error:
             self.notices = (*self.notices, f"The shop's own page is not used: {error}")
 

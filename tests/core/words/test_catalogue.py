@@ -35,7 +35,11 @@ def sentences() -> set[str]:
         for node in ast.walk(ast.parse(file.read_text(encoding="utf-8"))):
             if isinstance(node, ast.Call) and isinstance(node.func, ast.Name) and node.func.id == "say" and node.args:
                 for name in ast.walk(node.args[0]):
-                    if isinstance(name, ast.Constant) and isinstance(name.value, str) and "." in name.value.strip("."):
+                    if (
+                        isinstance(name, ast.Constant)
+                        and isinstance(name.value, str)
+                        and re.fullmatch(r"[\w.-]+\.[\w-]*\w", name.value)
+                    ):
                         found.add(name.value)
     return found
 

@@ -34,13 +34,14 @@ HINTS = (
     "rounds",
     "edition",
     "settings",
+    "stale",
 )
 AUTOMATIC = ("trials", "settings", "tray")
 OUT = ("screw", "cable", "clip", "part")
 FIX, SCREEN_NOW, VALUE = "$fix", "$screen", "$value"
 _COUNTED: Mapping[str, tuple[str, ...]] = {"drive_year": (VALUE,), "drive_size_gb": (VALUE,)}
 """facts that are what was counted"""
-_OF_A_JOB = ("call", "fix", "way", "system", "opens", "open", "battery", "done")
+_OF_A_JOB = ("call", "fix", "way", "system", "opens", "open", "battery", "done", "stale")
 
 
 class Answer(Struct, frozen=True):
@@ -144,6 +145,7 @@ def load_work(
         "open": ("yes", "no"),
         "battery": ("yes", "no"),
         "done": ("yes", "no"),
+        "stale": ("yes", "no"),
     }
     allowed |= {fact: (*values, "") for fact, values in ids.facts.items()}
     steps = {own.string("id"): _step(own, phases, names, allowed, ids, locks) for own in raw}

@@ -5,7 +5,8 @@ weighs nothing: `started` (a move that runs on its own), `changed` (a setting ju
 `saw` (a setting or a drive seen, where no check asks for it), `tried_key`, `signed` (the call somebody signed),
 `proven` (what it turned out to be), `note`; and those of the work after the call: `step` (one answered), `waive` (one
 left out, with why), `first` (one brought forward), `out` and `back` (what lies on the tray), `part` (what takes the old
-one's place); `picture`, and `spent` (minutes as corrected).
+one's place), `reopened` (the ticket was taken up again after it was handed over); `picture`, and `spent` (minutes as
+corrected).
 
 A reading or a fact that follows from a step's answer `belongs` to that step's entry and stands as long as that does.
 """
@@ -20,6 +21,7 @@ from msgspec import Struct
 
 from gatecheck.core.belief.facts import FactValue
 from gatecheck.core.belief.transitions import NOT_DONE
+from gatecheck.core.words.said import Said
 
 DIRECT_SHARE = 0.6
 """a soft reading names an outcome when that outcome holds at least this share of its weights"""
@@ -79,10 +81,20 @@ class Started(Struct, frozen=True):
 
 
 class Signed(Struct, frozen=True):
-    """The call as somebody signed it."""
+    """The call as somebody signed it. `reason` (one of RETURN_REASONS): it goes back unrepaired, whatever it has."""
 
     choice: str
     fix: str | None
+    reason: str | None = None
+
+
+RETURN_REASONS = ("declined", "not-worth", "cannot-wait", "lab-declined", "refused")
+"""why a machine goes back unrepaired: the customer does not want it, it is not worth it, they cannot wait, they do not
+want the lab, they refuse to lose what is on it"""
+
+
+class Reopened(Struct, frozen=True):
+    """The ticket was handed over and taken up again: checks that were skipped to hand it over count anew."""
 
 
 class Proven(Struct, frozen=True):
@@ -183,6 +195,8 @@ class Spent(Struct, frozen=True):
 class Note(Struct, frozen=True):
     text: str
     """empty where it was kept as the id of a sentence"""
+    said: Said | None = None
+    """that sentence: what an instrument of ours did"""
 
 
 class Broken(Struct, frozen=True):
@@ -213,6 +227,7 @@ Entry = (
     | Part
     | Photo
     | Spent
+    | Reopened
 )
 
 

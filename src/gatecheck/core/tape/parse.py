@@ -10,6 +10,7 @@ from gatecheck.core.errors import TapeError
 from gatecheck.core.knowledge.tables import Knowledge
 from gatecheck.core.knowledge.work import OUT
 from gatecheck.core.tape.entries import (
+    RETURN_REASONS,
     Broken,
     Changed,
     Entry,
@@ -24,6 +25,7 @@ from gatecheck.core.tape.entries import (
     Reading,
     RefittedGroup,
     RemovedGroup,
+    Reopened,
     Saw,
     Signed,
     Spent,
@@ -33,7 +35,7 @@ from gatecheck.core.tape.entries import (
     Undo,
     Waived,
 )
-from gatecheck.core.words.said import is_said
+from gatecheck.core.words.said import from_json, is_said
 
 NUMBER_FACTS = (
     "drive_year",
@@ -256,11 +258,21 @@ def _tried_key(raw: Raw, where: str, index: int, knowledge: Knowledge) -> Entry:
 
 
 def _signed(raw: Raw, where: str, index: int, knowledge: Knowledge) -> Entry:
-    fix = raw.get("fix")
+    fix, reason = raw.get("fix"), raw.get("reason")
+    choice = _one_of(raw["signed"], knowledge.calls, f"{where}.signed", "a call")
+    if reason is not None and (choice != "release" or fix is not None):
+        raise TapeError(f"{where}.reason", expected="none but for a return without a fix", got=_shown(reason))
     return Signed(
-        _one_of(raw["signed"], knowledge.calls, f"{where}.signed", "a call"),
+        choice,
         None if fix is None else _one_of(fix, knowledge.fixes, f"{where}.fix", "a fix"),
+        None if reason is None else _one_of(reason, RETURN_REASONS, f"{where}.reason", "why it goes back unrepaired"),
     )
+
+
+def _reopened(raw: Raw, where: str, index: int, knowledge: Knowledge) -> Entry:
+    if raw["reopened"] is not True:
+        raise TapeError(f"{where}.reopened", expected="true", got=_shown(raw["reopened"]))
+    return Reopened()
 
 
 def _proven(raw: Raw, where: str, index: int, knowledge: Knowledge) -> Entry:
@@ -314,7 +326,7 @@ def _note(raw: Raw, where: str, index: int, knowledge: Knowledge) -> Entry:
     text = raw["note"]
     if not isinstance(text, str) and not is_said(text):
         raise TapeError(f"{where}.note", expected="a text", got=_shown(text))
-    return Note(text if isinstance(text, str) else "")
+    return Note(text) if isinstance(text, str) else Note("", from_json(text))
 
 
 # --- the work after the call -----------------------------------------------------------------------------------------
@@ -434,6 +446,7 @@ PARSERS: Mapping[str, Parser] = {
     "saw": _saw,
     "tried_key": _tried_key,
     "signed": _signed,
+    "reopened": _reopened,
     "proven": _proven,
     "step": _step,
     "waive": _waived,

@@ -154,6 +154,9 @@ class _Formatter(string.Formatter):
             "moves": lambda v: ", ".join(words.move(m) for m in v),
             "semicolons": lambda v: "; ".join(map(str, v)),
             "fact": lambda v: words.sentences.get(f"fact.{v}", str(v).replace("_", " ")),
+            "fact-value": lambda v: (
+                f"{v:g}" if isinstance(v, float) else words.sentences.get(f"fact-value.{v}", str(v))
+            ),
             "list": lambda v: ", ".join(map(str, v)),
             "reading": words.reading,
             "readings": lambda v: "; ".join(words.reading(r) for r in v),
@@ -167,6 +170,10 @@ class _Formatter(string.Formatter):
             "or-machine": lambda v: str(v) if v else words.say(Said("fallback.machine")),
             "or-unnamed": lambda v: str(v) if v else words.say(Said("fallback.unnamed")),
             "comma-size": lambda v: f", {size(float(v))}" if v else "",
+            "comma-move": lambda v: f", {lower_first(words.move(v))}" if v else "",
+            "in-brackets": lambda v: f" ({v})" if v else "",
+            "arrow": lambda v: f" → {v}" if v else "",
+            "colon": lambda v: f": {v}" if v else "",
             "comma-text": lambda v: f", {v}" if v else "",
             "size-first": lambda v: f"{size(float(v))} " if v else "",
             "spaced": lambda v: f" {v}" if v else "",

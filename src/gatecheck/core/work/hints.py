@@ -29,6 +29,8 @@ class JobKnowledge:
     picker: str | None
     changed: Sequence[str]
     minutes: Sequence[float]
+    stale: Sequence[str] = ()
+    """settings that were read before something that may have changed them"""
 
 
 @dataclass(frozen=True, slots=True)
@@ -214,6 +216,10 @@ def _said(at: _At, step: str) -> str:
     return str(found[1].value or "") if found else ""
 
 
+def _stale(at: _At) -> list[Said]:
+    return [say("work.read-again", rows=list(at.known.stale))] if at.known.stale else []
+
+
 _HINTS: Mapping[str, Callable[[_At], list[Said]]] = {
     "system": _system,
     "licence": _licence,
@@ -233,4 +239,5 @@ _HINTS: Mapping[str, Callable[[_At], list[Said]]] = {
     "rounds": _rounds,
     "edition": _edition,
     "settings": _settings,
+    "stale": _stale,
 }

@@ -9,10 +9,20 @@ from dataclasses import dataclass
 from gatecheck.core.belief.facts import FactValue
 from gatecheck.core.decide.interlocks import Held
 from gatecheck.core.errors import TapeError
-from gatecheck.core.knowledge.instruments import FactTest
+from gatecheck.core.knowledge.instruments import FactTest, SettingRow
 from gatecheck.core.knowledge.tables import Knowledge
 from gatecheck.core.knowledge.work import FIX, SCREEN_NOW, VALUE, Answer, Step
-from gatecheck.core.tape.entries import Entry, Part, PartBrought, Reading, Signed, StepDone, Waived
+from gatecheck.core.tape.entries import (
+    Entry,
+    Part,
+    PartBrought,
+    PutBack,
+    Reading,
+    Reopened,
+    Signed,
+    StepDone,
+    Waived,
+)
 from gatecheck.core.tape.fold import TRIAGE, TicketState
 from gatecheck.core.work.tray import TrayGroup, lying, tray_of
 
@@ -36,8 +46,9 @@ class SeenDrive:
 Body = dict[str, object]
 
 INSIDE = ("open", "drive", "fit", "mend", "install")
-"""phases that are left out where the machine started before the call was signed"""
+"""phases that are left out where the fix of the call was carried out before it was signed, and the machine starts"""
 OPENING = ("replace-drive", "reseat", "swap-cable", "replace-battery", "swap-memory", "repair-power", "refer-lab")
+_HELPED, _DID_NOT = ("boots", "sent"), ("no-change", "other-screen", "now-seen")
 _UNTOUCHED = ("nothing", "data-only")
 _CLOCK_DOUBTED = ("wrong", "reset-to-default")
 LOOK_AGAIN = 5.0
@@ -109,11 +120,27 @@ def job_of(
     held: Iterable[Held] = (),
 ) -> Job | None:
     """The job of the standing signature; None while no call is signed, or after a step of it led back into triage."""
-    if state.signed is None:
-        return None
-    signed = entries[state.signed]
+    return None if state.signed is None else _job_at(knowledge, state, entries, stands, held, state.signed)
+
+
+def last_job(knowledge: Knowledge, state: TicketState, entries: Sequence[Entry], stands: Sequence[bool]) -> Job | None:
+    """The job of the last signature, also where a step of it led back into triage: what it has to prove is still to be
+    proven. None where nothing was ever signed."""
+    places = [i for i, e in enumerate(entries) if stands[i] and isinstance(e, Signed)]
+    return _job_at(knowledge, state, entries, stands, (), places[-1]) if places else None
+
+
+def _job_at(
+    knowledge: Knowledge,
+    state: TicketState,
+    entries: Sequence[Entry],
+    stands: Sequence[bool],
+    held: Iterable[Held],
+    place: int,
+) -> Job:
+    signed = entries[place]
     assert isinstance(signed, Signed)
-    started = _start(entries, stands, state.signed)
+    started = _start(entries, stands, place)
     answers, tries, brought = _answered(entries, stands, started)
     groups = tray_of(entries, stands)
     context = _context(knowledge, state, entries, stands, started, signed, answers)
@@ -150,6 +177,7 @@ def _answered(
     answers: dict[str, _Answered] = {}
     tries: dict[str, int] = {}
     brought: list[str] = []
+    again = _reopened(entries, stands)
     for index in range(started + 1, len(entries)):
         entry = entries[index]
         if not stands[index]:
@@ -158,10 +186,16 @@ def _answered(
             answers[entry.step] = _Answered(index, entry.answer, entry.leads == "on", False)
             tries[entry.step] = tries.get(entry.step, 0) + (entry.leads == "again")
         elif isinstance(entry, Waived):
-            answers[entry.step] = _Answered(index, None, True, True)
+            if index > again:
+                answers[entry.step] = _Answered(index, None, True, True)
         elif isinstance(entry, PartBrought):
             brought.append(entry.step)
     return answers, tries, brought
+
+
+def _reopened(entries: Sequence[Entry], stands: Sequence[bool]) -> int:
+    """Where the ticket was taken up again last: what was skipped to hand it over counts anew."""
+    return max((i for i, e in enumerate(entries) if stands[i] and isinstance(e, Reopened)), default=-1)
 
 
 def _context(
@@ -180,11 +214,11 @@ def _context(
     context = {**facts, "call": signed.choice, "fix": fix, "system": _system(state.facts)}
     ways = [s for s in knowledge.work.steps.values() if s.is_way and signed.choice in s.when.get("call", ())]
     said = next((answers[s.id].answer for s in ways if s.id in answers and answers[s.id].answer), None)
-    context["way"] = said or (next(iter(ways[0].answers)) if ways else "")
+    context["way"] = said or (next(iter(ways[0].answers)) if ways else "nothing" if signed.reason else "")
     before = list(stands)
     before[started:] = [False] * (len(before) - started)
     is_open = bool(lying(tray_of(entries, before)))
-    done = _starts(entries, before)
+    done = bool(fix) and _was_carried_out(entries, before, fix)
     opens = (
         is_open
         or bool(lying(tray_of(entries, stands)))
@@ -200,9 +234,29 @@ def _context(
         **context,
         **{
             name: "yes" if holds else "no"
-            for name, holds in (("opens", opens), ("open", is_open), ("done", done), ("battery", doubted))
+            for name, holds in (
+                ("opens", opens),
+                ("open", is_open),
+                ("done", done),
+                ("battery", doubted),
+                ("stale", bool(stale_settings(knowledge, state))),
+            )
         },
     }
+
+
+def stale_settings(knowledge: Knowledge, state: TicketState) -> tuple[str, ...]:
+    """Settings that were read, and that something done since may have changed."""
+    return tuple(row.id for row in knowledge.settings.rows.values() if is_stale(row, state))
+
+
+def is_stale(row: SettingRow, state: TicketState) -> bool:
+    """It was read by a check, and something done since may have changed it: what it showed then proves nothing now. A
+    setting that was itself changed, and kept, stands at what it was set to."""
+    if row.check is None or row.check not in state.latest or row.check in state.current:
+        return False
+    kept = max((t.index for t in state.trials if t.fix == row.fix and t.standing == "kept"), default=-1)
+    return kept < state.latest[row.check][0]
 
 
 def _system(facts: Mapping[str, FactValue]) -> str:
@@ -210,15 +264,18 @@ def _system(facts: Mapping[str, FactValue]) -> str:
     return system if system in ("windows", "linux", "macos") else "unknown"
 
 
-def _starts(entries: Sequence[Entry], stands: Sequence[bool]) -> bool:
-    """The machine started, and nothing since says that it does not."""
-    starts = False
+def _was_carried_out(entries: Sequence[Entry], stands: Sequence[bool], fix: str) -> bool:
+    """This fix made the machine start, it was not put back, and nothing since says that it does not start."""
+    helped = False
     for entry, stand in zip(entries, stands, strict=True):
-        if stand and isinstance(entry, Reading):
-            starts = entry.outcome == "boots" or (
-                starts and entry.move != "screen" and entry.outcome not in ("no-change", "other-screen", "now-seen")
-            )
-    return starts
+        if stand and isinstance(entry, PutBack) and entry.fix == fix:
+            helped = False
+        elif stand and isinstance(entry, Reading):
+            if entry.move == fix and entry.outcome in _HELPED:
+                helped = True
+            elif (entry.move == "screen" and entry.outcome != "boots") or entry.outcome in _DID_NOT:
+                helped = False
+    return helped
 
 
 def holds(when: FactTest, context: Context) -> bool:

@@ -1,23 +1,23 @@
-"""The papers of a ticket, as sentences and rows: the customer's page, the technical sheet, labels, the bill. How they
-look is the printer's business."""
+"""The papers of a ticket, as sentences and rows: the customer's page, the technical sheet, labels, the bill. All are
+told from the ledger. How they look is the printer's business."""
 
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
+from decimal import Decimal
 
 from gatecheck.core.belief.facts import FactValue
 from gatecheck.core.knowledge.tables import Knowledge
-from gatecheck.core.tape.entries import Entry, Part, Reading, StepDone
 from gatecheck.core.words.said import Said, say
-from gatecheck.core.work.job import Job
-from gatecheck.core.work.proof import ProofLine
-from gatecheck.core.work.shop import ShopPage
+from gatecheck.core.work.ledger import STOPS, Ledger
+from gatecheck.core.work.shop import BY_LINE, ShopPage
+from gatecheck.core.work.told import FLASH, data_of, done_of, found_of, left_of, now_of
 
 KINDS = ("customer", "file", "label", "bill")
-_MOST_EVIDENCE, _MOST_DONE = 2, 6
+FOR_THE_CUSTOMER = ("customer", "bill")
+"""papers that leave the house: they say whose they are"""
 _LONGEST_WORDS = 500
-_TOLD_PLAINLY = ("reinstall", "replace-drive", "reset-clean", "reset-keep")
 Text = Said | str
 
 _STATES = {
@@ -72,8 +72,8 @@ class Paper:
 class PaperFacts:
     """Everything that the papers of one ticket rest on. Dates are ISO; `minutes`: hands-on, as spent or corrected.
 
-    evidence: readings (move, outcome) that spoke most for what it was, best first. verdicts: (drive, one sentence).
-    left: settings as found and as left."""
+    tape: when, by whom, what. was_opened: something came off the machine. new_is_flash: None where nobody knows.
+    verdicts: (drive, one sentence). left: settings as found and as left. before: earlier stays of the same machine."""
 
     number: str
     customer: str
@@ -85,16 +85,12 @@ class PaperFacts:
     knowledge: Knowledge
     shop: ShopPage
     facts: Mapping[str, FactValue]
-    entries: Sequence[Entry]
-    stands: Sequence[bool]
+    ledger: Ledger
     tape: Sequence[tuple[str, str, Text]]
-    job: Job | None
-    proof: Sequence[ProofLine]
-    faults: Sequence[str]
-    evidence: Sequence[tuple[str, str]]
-    part: Part | None
+    was_opened: bool
     old_serial: str
     minutes: float
+    new_is_flash: bool | None = None
     odds: Mapping[str, float] = field(default_factory=dict)
     confidence: float | None = None
     left: Sequence[tuple[str, str, str]] = ()
@@ -119,27 +115,30 @@ def _head(case: PaperFacts) -> tuple[Text, ...]:
 
 
 def _customer(case: PaperFacts) -> Paper:
+    ledger, knowledge = case.ledger, case.knowledge
+    evidence = tuple(p for p in case.pictures if p.evidence)[:2]
     sections = [
         Section(say("paper.came"), _came(case)),
-        Section(say("paper.found"), _found(case), pictures=tuple(p for p in case.pictures if p.evidence)[:2]),
+        Section(say("paper.found"), found_of(ledger, knowledge, case.facts), pictures=evidence),
+        Section(say("paper.done"), done_of(ledger, knowledge)),
+        Section(say("paper.now"), now_of(ledger)),
+        Section(say("paper.data"), data_of(ledger)),
     ]
-    sections.append(Section(say("paper.done"), _done(case)))
-    sections.append(Section(say("paper.data"), _data(case)))
-    if _is_replaced(case):
+    left = left_of(ledger)
+    if left:
+        sections.append(Section(say("paper.open"), left))
+    if ledger.part is not None:
         sections.append(Section(say("paper.replaced"), rows=_replaced(case)))
-    sections.append(
-        Section(
-            say("paper.backups"),
-            (say("paper.backup-advice"), *((say("paper.backup-flash"),) if _is_flash(case) else ())),
-        )
-    )
-    if case.shop.warranty_days and _way(case) not in ("nothing", "data-only") and case.job is not None:
+    if ledger.data.has_data:
+        advice = (say("paper.backup-advice"), *((say("paper.backup-flash"),) if _is_flash(case) else ()))
+        sections.append(Section(say("paper.backups"), advice))
+    if case.shop.warranty_days and ledger.repaired and (ledger.ending != STOPS or ledger.part is not None):
         sections.append(Section(say("paper.warranty"), (say("paper.warranty-until", date=case.warranty_until),)))
     return Paper(
         "customer",
         say("paper.customer-title"),
         ((case.shop.opening,) if case.shop.opening else ()) + _head(case),
-        tuple(sections),
+        tuple(s for s in sections if s.lines or s.rows),
         single=True,
     )
 
@@ -150,113 +149,45 @@ def _came(case: PaperFacts) -> tuple[Text, ...]:
         lines.append(
             say("paper.you-said", words=case.said[:_LONGEST_WORDS] + ("…" if len(case.said) > _LONGEST_WORDS else ""))
         )
-    first = next(
-        (
-            e
-            for e, s in zip(case.entries, case.stands, strict=True)
-            if s and isinstance(e, Reading) and e.move == "screen" and e.outcome
-        ),
-        None,
-    )
-    if first is not None and first.outcome != "boots":
-        lines.append(say("paper.showed", screen=case.knowledge.checks["screen"].say[str(first.outcome)]))
+    if case.ledger.stopped is not None:
+        lines.append(say("paper.showed", screen=case.knowledge.checks["screen"].say[case.ledger.stopped]))
     return tuple(lines) or (say("paper.nothing-said"),)
 
 
-def _found(case: PaperFacts) -> tuple[Text, ...]:
-    texts = {f.id: f for f in case.knowledge.faults}
-    lines: list[Text] = [say("paper.fault", text=texts[f].text) for f in case.faults] or [say("paper.no-fault")]
-    lines += [say("paper.proves", reading=list(pair)) for pair in case.evidence[:_MOST_EVIDENCE]]
-    return tuple(lines)
-
-
-def _done(case: PaperFacts) -> tuple[Text, ...]:
-    way = _way(case)
-    if way in ("nothing", "data-only"):
-        return (say("paper.nothing-done") if way == "nothing" else say("paper.only-data"),)
-    made = [
-        e.move
-        for e, s in zip(case.entries, case.stands, strict=True)
-        if s
-        and isinstance(e, Reading)
-        and e.move in case.knowledge.fixes
-        and e.outcome in ("boots", "now-seen", "other-screen", "sent", "complete", "partial")
-    ]
-    lines: list[Text] = [say("paper.made", fix=fix) for fix in list(dict.fromkeys(made))[:_MOST_DONE]]
-    if case.job is not None:
-        updates = [
-            e.value
-            for e, s in zip(case.entries, case.stands, strict=True)
-            if s and isinstance(e, StepDone) and (e.step, e.answer) == ("updates", "round") and isinstance(e.value, int)
-        ]
-        lines += [say("paper.updates", count=sum(updates), rounds=len(updates))] if updates else []
-    proven = [p for p in case.proof if p.state == "proven"]
-    waived = [p for p in case.proof if p.state == "waived"]
-    lines += [say("paper.proven", names=[p.name for p in proven])] if proven else []
-    lines += [say("paper.left-open", names=[p.name for p in waived])] if waived else []
-    return tuple(lines) or (say("paper.looked"),)
-
-
-def _data(case: PaperFacts) -> tuple[Text, ...]:
-    answers = _answers(case)
-    back = answers.get("data-back")
-    copied = next(
-        (
-            e.outcome
-            for e, s in zip(reversed(case.entries), reversed(case.stands), strict=True)
-            if s and isinstance(e, Reading) and e.move == "copy-data"
-        ),
-        None,
-    )
-    lines: list[Text] = []
-    if back is not None and back.answer in ("checked", "partly"):
-        lines.append(
-            say("paper.data-back", what=str(back.value))
-            if back.answer == "checked"
-            else say("paper.data-partly", what=str(back.value))
-        )
-    elif copied in ("complete", "partial"):
-        lines.append(say("paper.data-copied") if copied == "complete" else say("paper.data-copied-partly"))
-    elif case.job is not None and case.job.fix in _TOLD_PLAINLY and _way(case) in ("install", "as-called"):
-        lines.append(say("paper.data-not-kept"))
-    else:
-        lines.append(say("paper.data-untouched"))
-    seen = answers.get("data-seen")
-    if seen is not None and seen.answer == "seen":
-        lines.append(say("paper.data-seen"))
-    old = answers.get("old-drive")
-    if old is not None:
-        lines.append(
-            {
-                "back": say("paper.old-back"),
-                "lab": say("paper.old-lab"),
-                "destroyed": say("paper.old-destroyed", record=str(old.value or "")),
-            }[old.answer]
-        )
-    return tuple(lines)
-
-
 def _replaced(case: PaperFacts) -> tuple[tuple[Text, ...], ...]:
-    assert case.part is not None
+    part = case.ledger.part
+    assert part is not None
     return (
         (say("paper.old-drive"), case.old_serial or say("paper.no-serial")),
-        (say("paper.new-drive"), " · ".join(filter(None, (case.part.name, case.part.serial)))),
+        (say("paper.new-drive"), " · ".join(filter(None, (part.name, part.serial)))),
     )
+
+
+def _is_flash(case: PaperFacts) -> bool:
+    """The drive that is in the machine now is one."""
+    if case.ledger.data.replaced:
+        return case.new_is_flash is True
+    return case.facts.get("drive_kind") in FLASH
 
 
 # --- for the file ----------------------------------------------------------------------------------------------------
 
 
 def _file(case: PaperFacts) -> Paper:
+    ledger = case.ledger
     sections = [
         Section(
             say("paper.facts"),
             rows=tuple(
-                (say("paper.fact", name=name), str(value))
+                (say("paper.fact", name=name), say("paper.fact-value", value=value))
                 for name, value in case.facts.items()
                 if name not in ("as_of_year",)
             ),
-        )
+        ),
+        Section(say("paper.found"), found_of(ledger, case.knowledge, case.facts)),
+        Section(say("paper.carried-out"), rows=_carried_out(case)),
+        Section(say("paper.data"), data_of(ledger)),
+        Section(say("paper.now"), (*now_of(ledger), *left_of(ledger))),
     ]
     if case.odds:
         sections.append(
@@ -274,17 +205,52 @@ def _file(case: PaperFacts) -> Paper:
         )
     if case.verdicts:
         sections.append(Section(say("paper.pages"), rows=tuple(case.verdicts)))
-    if case.proof:
+    if ledger.proof:
         sections.append(
             Section(
                 say("paper.proof"),
-                rows=tuple((p.name, _STATES[p.state], p.reason or (p.why or "")) for p in case.proof),
+                rows=tuple((p.name, _STATES[p.state], p.reason or (p.why or "")) for p in ledger.proof),
             )
         )
     sections.append(Section(say("paper.tape"), rows=tuple(case.tape)))
     if case.pictures:
         sections.append(Section(say("paper.pictures"), pictures=tuple(case.pictures)))
-    return Paper("file", say("paper.file-title"), _head(case), tuple(sections))
+    return Paper(
+        "file", say("paper.file-title"), _head(case), tuple(s for s in sections if s.lines or s.rows or s.pictures)
+    )
+
+
+def _carried_out(case: PaperFacts) -> tuple[tuple[Text, ...], ...]:
+    return tuple(
+        (say(f"told.did.{d.what}", **d.values), result_of(case.knowledge, d.what, d.result)) for d in case.ledger.deeds
+    )
+
+
+def result_of(knowledge: Knowledge, what: str, result: str) -> Text:
+    """How a deed stands, for the technician."""
+    fix = knowledge.fixes.get(what)
+    if fix is not None and result in fix.say:
+        return fix.say[result]
+    return say(f"paper.result-{result}")
+
+
+# --- the log as a table ----------------------------------------------------------------------------------------------
+
+
+def ledger_rows(case: PaperFacts) -> tuple[tuple[Text, ...], ...]:
+    """The ledger as a table: of what kind, what, and how it stands. For a spreadsheet."""
+    ledger = case.ledger
+    rows: list[tuple[Text, ...]] = [("found", line, "") for line in found_of(ledger, case.knowledge, case.facts)]
+    rows += [("done", what, result) for what, result in _carried_out(case)]
+    rows += [("data", line, "") for line in data_of(ledger)]
+    rows += [("now", line, "") for line in now_of(ledger)]
+    rows += [("open", line, "") for line in left_of(ledger)]
+    if ledger.part is not None:
+        rows.append(("part", " · ".join(filter(None, (ledger.part.name, ledger.part.serial))), ""))
+    bill = bill_of(case)
+    rows += [("invoice", line.text, case.shop.money.text(line.amount)) for line in bill.lines]
+    rows.append(("invoice", say("paper.bill-total"), case.shop.money.text(bill.total)))
+    return tuple(rows)
 
 
 # --- labels ----------------------------------------------------------------------------------------------------------
@@ -292,9 +258,9 @@ def _file(case: PaperFacts) -> Paper:
 
 def _label(case: PaperFacts) -> Paper:
     labels = [Label(case.number, say("paper.label-machine"), (case.machine, case.customer), case.number)]
-    if case.job is not None and case.job.context["opens"] == "yes":
+    if case.was_opened:
         labels.append(Label(case.number, say("paper.label-screws"), (case.machine,), case.number))
-    if _is_replaced(case):
+    if case.ledger.data.replaced and case.ledger.data.old != "destroyed":
         labels.append(
             Label(
                 case.number,
@@ -310,44 +276,55 @@ def _label(case: PaperFacts) -> Paper:
 
 
 @dataclass(frozen=True, slots=True)
-class Bill:
-    """Amounts in the shop's currency, to the cent."""
+class BillLine:
+    """What is charged, to the smallest coin; `tax` on it."""
 
-    work: float
-    parts: float
-    lab: float
-    net: float
-    tax: float
-    total: float
+    text: Text
+    amount: Decimal
+    tax: Decimal
+
+
+@dataclass(frozen=True, slots=True)
+class Bill:
+    lines: tuple[BillLine, ...]
+    net: Decimal
+    tax: Decimal
+    total: Decimal
 
 
 def bill_of(case: PaperFacts) -> Bill:
-    """Work by the minutes really spent, the part, what the lab charged (fact `lab_price`); tax on all of it."""
-    part = case.part.price if case.part is not None and _is_replaced(case) else 0.0
-    lab = case.facts.get("lab_price")
-    work = round(case.minutes / 60 * case.shop.bench_hour, 2)
-    charged = round(float(lab), 2) if isinstance(lab, int | float) and not isinstance(lab, bool) else 0.0
-    net = round(work + part + charged, 2)
-    tax = round(net * case.shop.tax / 100, 2)
-    return Bill(work, round(part, 2), charged, net, tax, round(net + tax, 2))
+    """Work by the whole minutes as they are printed times the rate as it is printed; the part that was really fitted;
+    what the lab charged (fact `lab_price`). Tax rounded on every line or on their sum, as the shop has it."""
+    shop, money = case.shop, case.shop.money
+    minutes, rate = round(case.minutes), money.rounded(shop.bench_hour)
+    charged: list[tuple[Text, Decimal]] = [
+        (say("paper.bill-work", minutes=minutes, hour=money.text(rate)), money.rounded(rate * minutes / 60))
+    ]
+    part, lab = case.ledger.part, case.facts.get("lab_price")
+    if part is not None and part.price:
+        charged.append((say("paper.bill-part", name=part.name), money.rounded(part.price)))
+    if isinstance(lab, int | float) and not isinstance(lab, bool) and lab:
+        charged.append((say("paper.bill-lab"), money.rounded(lab)))
+    share = Decimal(str(shop.tax)) / 100
+    lines = tuple(BillLine(text, amount, money.rounded(amount * share)) for text, amount in charged)
+    net = sum((line.amount for line in lines), Decimal(0))
+    tax = sum((line.tax for line in lines), Decimal(0)) if shop.tax_by == BY_LINE else money.rounded(net * share)
+    return Bill(lines, net, tax, net + tax)
 
 
 def _bill(case: PaperFacts) -> Paper:
-    bill, unit = bill_of(case), case.shop.currency
-
-    def money(amount: float) -> Said:
-        return say("paper.money", amount=amount, currency=unit)
-
-    rows: list[tuple[Text, ...]] = [
-        (say("paper.bill-work", minutes=case.minutes, hour=case.shop.bench_hour, currency=unit), money(bill.work))
-    ]
-    if bill.parts and case.part is not None:
-        rows.append((say("paper.bill-part", name=case.part.name), money(bill.parts)))
-    if bill.lab:
-        rows.append((say("paper.bill-lab"), money(bill.lab)))
+    bill, money = bill_of(case), case.shop.money
+    by_line = case.shop.tax and case.shop.tax_by == BY_LINE
+    rows: list[tuple[Text, ...]] = []
+    for line in bill.lines:
+        text = say("paper.bill-taxed", text=line.text, tax=money.text(line.tax)) if by_line else line.text
+        rows.append((text, money.text(line.amount)))
     if case.shop.tax:
-        rows += [(say("paper.bill-net"), money(bill.net)), (say("paper.bill-tax", tax=case.shop.tax), money(bill.tax))]
-    rows.append((say("paper.bill-total"), money(bill.total)))
+        rows += [
+            (say("paper.bill-net"), money.text(bill.net)),
+            (say("paper.bill-tax", tax=case.shop.tax), money.text(bill.tax)),
+        ]
+    rows.append((say("paper.bill-total"), money.text(bill.total)))
     return Paper(
         "bill",
         say("paper.bill-title"),
@@ -355,26 +332,6 @@ def _bill(case: PaperFacts) -> Paper:
         (Section(say("paper.bill-what"), rows=tuple(rows), strong=True),),
         single=True,
     )
-
-
-# --- what the papers ask of the case ---------------------------------------------------------------------------------
-
-
-def _answers(case: PaperFacts) -> dict[str, StepDone]:
-    return {e.step: e for e, s in zip(case.entries, case.stands, strict=True) if s and isinstance(e, StepDone)}
-
-
-def _way(case: PaperFacts) -> str:
-    return case.job.context["way"] if case.job is not None else ""
-
-
-def _is_replaced(case: PaperFacts) -> bool:
-    new = _answers(case).get("new-in")
-    return case.part is not None and new is not None and new.answer == "in"
-
-
-def _is_flash(case: PaperFacts) -> bool:
-    return case.facts.get("drive_kind") in ("nvme", "sata-ssd", "emmc") or _is_replaced(case)
 
 
 _MAKERS = {"customer": _customer, "file": _file, "label": _label, "bill": _bill}

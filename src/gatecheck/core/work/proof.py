@@ -7,12 +7,14 @@ from dataclasses import dataclass
 
 from gatecheck.core.instruments.settings import SettingsSheet
 from gatecheck.core.knowledge.work import Automatic
-from gatecheck.core.tape.entries import Entry, Waived
+from gatecheck.core.tape.entries import Entry, Reopened, Waived
 from gatecheck.core.tape.fold import TicketState
 from gatecheck.core.words.said import Said, say
-from gatecheck.core.work.job import Job, JobStep
+from gatecheck.core.work.job import Job, JobStep, is_stale
 from gatecheck.core.work.tray import lying
 
+_READ_AGAIN = ("settings-again", "order-again")
+"""steps at which the settings are looked at once more, and set right"""
 PROVEN, OPEN, FAILED, WAIVED = "proven", "open", "failed", "waived"
 
 
@@ -38,9 +40,8 @@ def proof_of(
     stands: Sequence[bool],
 ) -> tuple[ProofLine, ...]:
     """Every line that this job has to prove, in the order of the tables."""
-    waived = {
-        e.step: (i, e.reason) for i, e in enumerate(entries) if stands[i] and i > job.started and isinstance(e, Waived)
-    }
+    again = max(i if isinstance(e, Reopened) and stands[i] else job.started for i, e in enumerate(entries))
+    waived = {e.step: (i, e.reason) for i, e in enumerate(entries) if stands[i] and i > again and isinstance(e, Waived)}
     lines = [_of_step(step, waived) for step in job.steps if step.step.proof]
     for own in automatic:
         found = _ANSWERS[own.needs](_Case(job, state, sheet))
@@ -106,6 +107,16 @@ def _settings_stand_as_found(own: _Case) -> Answer | None:
     read = [r for r in own.sheet.rows if r.found is not None or r.now is not None]
     if not read or own.job.choice == "refer":
         return None  # nobody looked: nothing is claimed
+    if own.job.context["way"] in ("nothing", "data-only"):
+        return None  # it goes back as it was found
+    again = max((s.entry or -1 for s in own.job.steps if s.step.id in _READ_AGAIN and s.state == "done"), default=-1)
+    stale = [r for r in read if is_stale(r.row, own.state)]
+    unread = [r for r in stale if (r.entry or -1) > again]
+    if unread:
+        return OPEN, (), say("work.read-again", rows=[r.row.name for r in unread])
+    read = [r for r in read if r not in stale]
+    if not read:
+        return PROVEN, (again,), None
     kept = [(t.fix, t.index) for t in own.state.trials if t.standing == "kept"]
     differs = [
         r

@@ -7,28 +7,46 @@ from dataclasses import asdict, dataclass, fields
 
 from gatecheck.core.errors import GateCheckError
 from gatecheck.core.tape.parse import is_text
+from gatecheck.core.work.money import NO_CURRENCY, Money, currencies, is_locale
 
 PAPERS = ("a4", "letter")
+BY_LINE, BY_SUM = "line", "sum"
+TAX_BY = (BY_LINE, BY_SUM)
+UNNAMED = "The bench"
+"""what a shop is called before anybody has named it"""
+_SIGNS = {"¤": NO_CURRENCY, "€": "EUR", "£": "GBP", "$": "USD", "¥": "JPY"}
 _MOST_BAYS, _MOST_LINES, _MOST_PEOPLE, _LONGEST, _LONGEST_OPENING = 99, 6, 40, 120, 400
 _LARGEST_RATE, _LARGEST_TAX, _LONGEST_WARRANTY = 100_000.0, 60.0, 3650
 
 
 @dataclass(frozen=True, slots=True)
 class ShopPage:
-    """`bench_hour` in `currency`; `tax` in percent, 0 for none; `warranty_days` from the handover; `opening`: first
-    words of the customer's page."""
+    """`bench_hour` in `currency` (ISO 4217); `locale`: how papers write numbers; `tax` in percent, 0 for none, rounded
+    on every line or on their sum (`tax_by`); `warranty_days` from the handover; `opening`: first words of the
+    customer's page."""
 
-    name: str = "The bench"
+    name: str = UNNAMED
     address: tuple[str, ...] = ()
     prefix: str = "GC"
     bays: int = 9
     technicians: tuple[str, ...] = ()
     bench_hour: float = 60.0
-    currency: str = "¤"
+    currency: str = NO_CURRENCY
+    locale: str = "en"
     tax: float = 0.0
+    tax_by: str = BY_SUM
     warranty_days: int = 90
     paper: str = "a4"
     opening: str = ""
+
+    @property
+    def money(self) -> Money:
+        return Money(self.currency, self.locale)
+
+    @property
+    def may_print(self) -> bool:
+        """A paper for a customer says whose it is and where to come back to."""
+        return self.name != UNNAMED and bool(self.address)
 
 
 class ShopPageError(GateCheckError):
@@ -53,10 +71,12 @@ def parse_shop(raw: Mapping[str, object], base: ShopPage) -> ShopPage:
         int(_number(said, "bays", 1, _MOST_BAYS, whole=True)),
         _texts(said, "technicians", _MOST_PEOPLE, 20),
         _number(said, "bench_hour", 0, _LARGEST_RATE),
-        _text(said, "currency", 8),
+        _currency(said),
+        _locale(said),
         _number(said, "tax", 0, _LARGEST_TAX),
+        _one_of(said, "tax_by", TAX_BY),
         int(_number(said, "warranty_days", 0, _LONGEST_WARRANTY, whole=True)),
-        _paper(said),
+        _one_of(said, "paper", PAPERS),
         _text(said, "opening", _LONGEST_OPENING, optional=True),
     )
 
@@ -87,10 +107,37 @@ def _prefix(said: Mapping[str, object]) -> str:
     return prefix.upper()
 
 
-def _paper(said: Mapping[str, object]) -> str:
-    if said["paper"] not in PAPERS:
-        raise ShopPageError("paper", expected=f"one of {', '.join(PAPERS)}", got=repr(said["paper"])[:60])
-    return str(said["paper"])
+def _one_of(said: Mapping[str, object], name: str, known: Sequence[str]) -> str:
+    if said[name] not in known:
+        raise ShopPageError(name, expected=f"one of {', '.join(known)}", got=repr(said[name])[:60])
+    return str(said[name])
+
+
+def _currency(said: Mapping[str, object]) -> str:
+    code = said["currency"]
+    code = _SIGNS.get(code.strip(), code) if isinstance(code, str) else code
+    if code == NO_CURRENCY:
+        return NO_CURRENCY
+    if not isinstance(code, str) or code.strip().upper() not in currencies():
+        raise ShopPageError("currency", expected="three letters of ISO 4217, such as EUR", got=repr(code)[:60])
+    return code.strip().upper()
+
+
+def _locale(said: Mapping[str, object]) -> str:
+    name = said["locale"]
+    if name == "en":
+        return "en"
+    if not isinstance(name, str) or len(name) > 20 or not is_locale(name):
+        raise ShopPageError("locale", expected="a language and its region, such as de-CH", got=repr(name)[:60])
+    return name.replace("_", "-")
+
+
+def upgraded(kept: Mapping[str, object]) -> Mapping[str, object]:
+    """A page as it was kept by an earlier version, whose currency could be any text: one that is no code is none."""
+    text = kept.get("currency")
+    if not isinstance(text, str) or text.strip() in _SIGNS or text.strip().upper() in (NO_CURRENCY, *currencies()):
+        return kept
+    return {**kept, "currency": NO_CURRENCY}
 
 
 def _number(said: Mapping[str, object], name: str, low: float, high: float, *, whole: bool = False) -> float:

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter
+from typing import Annotated
+
+from fastapi import APIRouter, Query
 
 from gatecheck.server.learning.service import Learning
 from gatecheck.server.learning.wire import GuessOut, HandOverIn, LearningOut
@@ -19,8 +21,8 @@ def learning_routes(learning: Learning) -> APIRouter:
         return learning.hand_over(ticket_id, given.proven, by=given.by, waive=given.waive)
 
     @router.post("/tickets/{ticket_id}/reopen", operation_id="reopen")
-    def reopen(ticket_id: TicketId) -> TicketOut:
-        return learning.reopen(ticket_id)
+    def reopen(ticket_id: TicketId, by: Annotated[str, Query(max_length=20)] = "?") -> TicketOut:
+        return learning.reopen(ticket_id, by=by)
 
     @router.get("/tickets/{ticket_id}/guesses", operation_id="getGuesses")
     def get_guesses(ticket_id: TicketId) -> list[GuessOut]:

@@ -15,6 +15,7 @@ from gatecheck.core.learning import (
     expected_shares,
     reliability,
 )
+from gatecheck.core.tape.entries import Waived
 from gatecheck.core.tape.fold import intake_prior
 from gatecheck.core.words.said import say
 from gatecheck.core.work.proof import unproven
@@ -23,7 +24,7 @@ from gatecheck.server.link.order_kinds import WRITING
 from gatecheck.server.shop import Shop, now
 from gatecheck.server.tickets.folded import FoldedTicket, fold_ticket
 from gatecheck.server.tickets.service import Tickets
-from gatecheck.server.tickets.view import proof_list
+from gatecheck.server.tickets.view import final_checks
 from gatecheck.server.tickets.wire import TicketOut
 from gatecheck.store import Connection, StoreError, lessons, links, tickets
 from gatecheck.store.tickets import EntryRow
@@ -61,7 +62,7 @@ class Learning:
         """
         row, moment = self.tickets.row_of(ticket_id), at or now()
         before = self.tickets.folded(row)
-        left = unproven(proof_list(before))
+        left = unproven(final_checks(before))
         if left and not (waive or "").strip():
             raise StoreError(
                 f"handover: expected every line of the proof, or why it goes back without, got open: "
@@ -94,12 +95,17 @@ class Learning:
             self.shop.relearn()
         return self.tickets.ticket(ticket_id)
 
-    def reopen(self, ticket_id: int) -> TicketOut:
-        """Take a handed-over ticket up again; what it taught is forgotten."""
-        self.tickets.row_of(ticket_id)
+    def reopen(self, ticket_id: int, *, by: str = "?") -> TicketOut:
+        """Take a handed-over ticket up again; what it taught is forgotten, and checks that were skipped to hand it over
+        count anew."""
+        row = self.tickets.row_of(ticket_id)
         with self.shop.database.write() as connection:
             tickets.reopen_ticket(connection, ticket_id)
             lessons.take_out(connection, ticket_id)
+        folded = self.tickets.folded(row)
+        skipped = any(s and isinstance(e, Waived) for e, s in zip(folded.entries, folded.stands, strict=True))
+        if row.closed_at and skipped:
+            self.tickets.append(ticket_id, {"reopened": True}, by=by)
         self.shop.relearn()
         self.shop.announce({"kind": "ticket", "ticket": ticket_id})
         return self.tickets.ticket(ticket_id)
@@ -162,7 +168,8 @@ class Learning:
             "confidence": float(odds.get("confidence", 0.0)),
             "suspects": odds.get("suspects", {}),
             "was_right": bool(choice)
-            and call_was_right(shipped, state.facts, state.proven, choice, state.booted is not None),
+            and call_was_right(shipped, state.facts, state.proven, choice, state.booted is not None)
+            and not _failed(folded),
         }
 
     # --- learning --------------------------------------------------------------------------------------------------
@@ -192,3 +199,11 @@ class Learning:
         self.shop.relearn()
         self.shop.announce({"kind": "learning"})
         return self.learning()
+
+
+def _failed(folded: FoldedTicket) -> bool:
+    """It was carried out, and the machine is fetched while it does not start."""
+    job = folded.last_job
+    if job is None or job.choice == "refer" or job.context["way"] in ("nothing", "data-only", "they-install"):
+        return False
+    return folded.state.booted is None

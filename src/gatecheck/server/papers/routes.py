@@ -8,6 +8,7 @@ from fastapi import APIRouter, File, Form, Path, UploadFile
 from fastapi.responses import Response
 from msgspec import to_builtins
 
+from gatecheck.core.work.shop import ShopPage
 from gatecheck.server.papers.pictures import LARGEST
 from gatecheck.server.papers.service import Papers
 from gatecheck.server.papers.wire import PaceOut, PaperOut, PapersOut, ShopPageIn, ShopPageOut
@@ -17,6 +18,10 @@ from gatecheck.store import StoreError
 
 Kind = Annotated[str, Path(max_length=20)]
 Digest = Annotated[str, Path(min_length=64, max_length=64)]
+
+
+def _page(page: ShopPage) -> ShopPageOut:
+    return ShopPageOut.model_validate({**to_builtins(page), "may_print": page.may_print})
 
 
 def paper_routes(papers: Papers) -> APIRouter:
@@ -47,6 +52,12 @@ def paper_routes(papers: Papers) -> APIRouter:
     def get_papers(ticket_id: TicketId) -> PapersOut:
         return papers.papers(ticket_id)
 
+    @router.get("/tickets/{ticket_id}/papers/ledger.csv", operation_id="getLedgerCsv", response_class=Response)
+    def get_ledger_csv(ticket_id: TicketId) -> Response:
+        number = papers.tickets.row_of(ticket_id).number
+        headers = {"Content-Disposition": f'attachment; filename="{number.lower()}.csv"'}
+        return Response(papers.csv(ticket_id), media_type="text/csv; charset=utf-8", headers=headers)
+
     @router.get("/tickets/{ticket_id}/papers/{kind}", operation_id="getPaper")
     def get_paper(ticket_id: TicketId, kind: Kind) -> PaperOut:
         return papers.paper(ticket_id, kind)
@@ -66,11 +77,11 @@ def paper_routes(papers: Papers) -> APIRouter:
 
     @router.get("/shop", operation_id="getShopPage")
     def get_shop_page() -> ShopPageOut:
-        return ShopPageOut.model_validate(to_builtins(papers.shop.page))
+        return _page(papers.shop.page)
 
     @router.put("/shop", operation_id="putShopPage")
     def put_shop_page(request: ShopPageIn) -> ShopPageOut:
-        return ShopPageOut.model_validate(to_builtins(papers.put_shop_page(request.page, by=request.by)))
+        return _page(papers.put_shop_page(request.page, by=request.by))
 
     @router.get("/paces", operation_id="getPaces")
     def get_paces() -> list[PaceOut]:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import csv
+import io
 from collections.abc import Mapping
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -10,24 +12,33 @@ from typing import Any
 from msgspec import to_builtins
 
 from gatecheck.adapters.erased_capture import without_customer
-from gatecheck.core.decide.explain import weights_of_evidence
 from gatecheck.core.errors import TapeError
 from gatecheck.core.instruments.settings import as_left
-from gatecheck.core.tape.entries import Entry, Note, Photo, Reading, Signed, Spent, StepDone
+from gatecheck.core.tape.entries import Photo, Spent
 from gatecheck.core.words.said import Said, say
-from gatecheck.core.work.papers import KINDS, Paper, PaperFacts, Picture, Text, paper_of
-from gatecheck.core.work.shop import ShopPage, parse_shop
+from gatecheck.core.work.job import OPENING
+from gatecheck.core.work.papers import (
+    FOR_THE_CUSTOMER,
+    KINDS,
+    Paper,
+    PaperFacts,
+    Picture,
+    Text,
+    ledger_rows,
+    paper_of,
+)
+from gatecheck.core.work.shop import UNNAMED, ShopPage, ShopPageError, parse_shop
 from gatecheck.core.work.spent import Moment, Pace, paces, spent
+from gatecheck.core.work.tray import tray_of
 from gatecheck.server.captures.service import Captures
-from gatecheck.server.ear.service import EAR
 from gatecheck.server.errors import NotFoundError
+from gatecheck.server.papers.ledger import ledger_of_ticket, log_line
 from gatecheck.server.papers.pictures import kept_picture
 from gatecheck.server.papers.wire import PaperOut, PapersOut
 from gatecheck.server.qr import qr_svg
 from gatecheck.server.shop import Shop, now
 from gatecheck.server.tickets.folded import FoldedTicket
 from gatecheck.server.tickets.service import Tickets
-from gatecheck.server.tickets.view import proof_list
 from gatecheck.server.tickets.wire import TicketOut
 from gatecheck.server.volumes.service import Volumes
 from gatecheck.server.work.service import Work
@@ -41,8 +52,6 @@ from gatecheck.store.tickets import TicketRow, tickets_of_customer, tickets_on_b
 _MOST_PICTURES = 60
 _OUTSIDE = ("erase.outside-backups", "erase.outside-exports", "erase.outside-papers", "erase.outside-disks")
 _DAYS_MEASURED = 60
-_TELLING = 1.5
-"""an entry is named as evidence where it made the fault this much likelier"""
 
 
 class Papers:
@@ -246,6 +255,7 @@ class Papers:
                     for x in paper.labels
                 ],
                 "paper": page.paper,
+                "may_print": kind not in FOR_THE_CUSTOMER or page.may_print,
             }
         )
 
@@ -255,11 +265,25 @@ class Papers:
         from gatecheck.server.papers.pdf import print_paper
 
         page = self.shop.page
+        if kind in FOR_THE_CUSTOMER and not page.may_print:
+            raise ShopPageError(
+                "address" if page.name != UNNAMED else "name",
+                expected="the name and the address of the shop, before a paper for the customer is printed",
+                got="none yet: enter them in the shop settings",
+            )
         if size is not None:
             page = parse_shop({"paper": size}, page)
         return print_paper(
             self._paper(ticket_id, kind), page, self._say, lambda digest: self.picture(ticket_id, digest), self.fonts
         )
+
+    def csv(self, ticket_id: int) -> str:
+        """The ledger as a table: of what kind, what, and how it stands."""
+        out = io.StringIO()
+        table = csv.writer(out, lineterminator="\r\n")
+        table.writerow(("kind", "what", "result"))
+        table.writerows([self._say(cell) for cell in row] for row in ledger_rows(self.case(ticket_id)))
+        return out.getvalue()
 
     def _paper(self, ticket_id: int, kind: str) -> Paper:
         if kind not in KINDS:
@@ -277,14 +301,9 @@ class Papers:
         measured, corrected, _ = self.minutes(ticket_id)
         signed = _signed(folded)
         odds = dict(signed.get("odds") or {}) if signed else {}
-        faults = (
-            list(state.proven)
-            if state.proven is not None
-            else [f for f, p in (odds.get("suspects") or {}).items() if float(p) >= 0.5][:2]
-        )
         today = datetime.fromisoformat(row.closed_at) if row.closed_at else datetime.now(UTC)
         values = {v: name for r in self.shop.model.knowledge.settings.rows.values() for v, name in r.values.items()}
-        work = self.work.view(ticket_id)
+        ledger = ledger_of_ticket(folded)
         return PaperFacts(
             number=row.number,
             customer=row.customer,
@@ -296,16 +315,16 @@ class Papers:
             knowledge=self.shop.model.knowledge,
             shop=self.shop.page,
             facts=state.facts,
-            entries=entries,
-            stands=folded.stands,
-            tape=[self._line(folded, i) for i in range(len(entries)) if folded.stands[i]],
-            job=folded.job,
-            proof=proof_list(folded),
-            faults=faults,
-            evidence=_evidence(folded, faults),
-            part=folded.part,
-            old_serial=work.old_serial or "",
+            ledger=ledger,
+            tape=[
+                log_line(self.shop.model.knowledge, self.shop.words, entries, folded.tape[i], i)
+                for i in range(len(entries))
+                if folded.stands[i]
+            ],
+            was_opened=bool(tray_of(entries, folded.stands)) or ledger.has(*OPENING, "new-drive"),
+            old_serial=self.work.view(ticket_id).old_serial or "",
             minutes=corrected if corrected is not None else measured,
+            new_is_flash=self.work.is_flash(ledger.part),
             odds=odds.get("suspects") or {},
             confidence=odds.get("confidence"),
             left=[
@@ -335,37 +354,6 @@ class Papers:
                 )
         return found
 
-    def _line(self, folded: FoldedTicket, place: int) -> tuple[str, str, Text]:
-        """An entry as a row of the technical sheet: when, by whom, what."""
-        entry, own = folded.entries[place], folded.tape[place]
-        knowledge = self.shop.model.knowledge
-        text = self.shop.words.note(own.body.get("note"))
-        if isinstance(entry, Reading):
-            said = knowledge.move(entry.move).say.get(entry.outcome or "", entry.outcome or "")
-            text = f"{knowledge.move(entry.move).name}: {said}" + (f". {text}" if text else "")
-        elif isinstance(entry, StepDone):
-            step = knowledge.work.steps[entry.step]
-            text = f"{step.name}: {step.answers[entry.answer].say}" + (
-                f" ({entry.value})" if entry.value not in (None, "") else ""
-            )
-        elif isinstance(entry, Signed):
-            text = " ".join(
-                filter(None, (knowledge.call_names[entry.choice], knowledge.fixes[entry.fix].name if entry.fix else ""))
-            )
-        elif not isinstance(entry, Note):
-            text = text or _plainly(own.body)
-        rests_on = own.body.get("rests_on")
-        if isinstance(rests_on, dict) and rests_on.get("device") == EAR:
-            recording = say(
-                "paper.recording", name=str(rests_on.get("name", "")), sum=str(rests_on.get("file", ""))[:12]
-            )
-            text = f"{text} [{self.shop.words.say(recording)}]"
-        return own.made_at[:16].replace("T", " "), own.made_by, text
-
-
-def _plainly(body: Mapping[str, Any]) -> str:
-    return ", ".join(f"{k}: {v}" for k, v in body.items() if k not in ("odds", "rests_on", "belongs", "picture"))[:300]
-
 
 def _signed(folded: FoldedTicket) -> Mapping[str, Any] | None:
     """The last signature that stands, with its odds."""
@@ -377,20 +365,6 @@ def _signed(folded: FoldedTicket) -> Mapping[str, Any] | None:
         ),
         None,
     )
-
-
-def _evidence(folded: FoldedTicket, faults: list[str]) -> list[tuple[str, str]]:
-    """Readings that spoke most for these faults: (move, outcome), best first, each once."""
-    if not faults:
-        return []
-    spoken = weights_of_evidence(folded.model, folded.state, faults)
-    ranked = sorted((w for f in faults for w in spoken[f] if w.factor >= _TELLING), key=lambda w: -w.factor)
-    found = []
-    for weight in ranked:
-        entry: Entry = folded.entries[weight.entry]
-        if isinstance(entry, Reading) and entry.outcome and entry.move in folded.model.knowledge.checks:
-            found.append((entry.move, entry.outcome))
-    return list(dict.fromkeys(found))[:4]
 
 
 def _minute(moment: str) -> float:

@@ -38,6 +38,7 @@ class PaperOut(Wire):
     sections: list[PaperSectionOut]
     labels: list[LabelOut]
     paper: str
+    may_print: bool = Field(description="False until the shop has a name and an address")
 
 
 class SpentOut(Wire):
@@ -65,11 +66,14 @@ class ShopPageOut(Wire):
     bays: int
     technicians: list[str]
     bench_hour: float
-    currency: str
+    currency: str = Field(description="ISO 4217")
+    locale: str
     tax: float
+    tax_by: str
     warranty_days: int
     paper: str
     opening: str
+    may_print: bool
 
 
 class ShopPageIn(BaseModel):

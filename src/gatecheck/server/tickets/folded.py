@@ -19,7 +19,7 @@ from gatecheck.core.tape.entries import Broken, Entry, Part, StepDone
 from gatecheck.core.tape.fold import TicketState, fold
 from gatecheck.core.tape.parse import parse_entry, parse_facts, parse_stored
 from gatecheck.core.tape.standing import effective_entries, standing, weighed
-from gatecheck.core.work.job import Job, job_of
+from gatecheck.core.work.job import Job, job_of, last_job
 from gatecheck.store.tickets import EntryRow, TicketRow
 
 _MOST_KEPT = 400
@@ -45,6 +45,11 @@ class FoldedTicket:
     @cached_property
     def job(self) -> Job | None:
         return job_of(self.model.knowledge, self.state, self.entries, self.stands, self.result.held)
+
+    @cached_property
+    def last_job(self) -> Job | None:
+        """The job; where a step of it led back into triage, what it was."""
+        return self.job or last_job(self.model.knowledge, self.state, self.entries, self.stands)
 
     @cached_property
     def part(self) -> Part | None:

@@ -13,7 +13,7 @@ from gatecheck.server.tickets.service import Tickets
 from gatecheck.server.tickets.wire import BayIn, EntryIn, HowOut, SheetOut, TermsIn, TicketIn, TicketOut
 from gatecheck.server.wire import TicketId
 
-ONLY_BY_WORK = {"step", "waive", "first", "out", "back", "part", "picture"}
+ONLY_BY_WORK = {"step", "waive", "first", "out", "back", "part", "picture", "reopened"}
 """entries that are checked against the job, the tray, the shelf and the files before they are kept"""
 _CLIENT_KEYS = {
     *(PARSERS.keys() - ONLY_BY_WORK),

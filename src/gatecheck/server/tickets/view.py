@@ -12,6 +12,7 @@ from gatecheck.core.decide.report import document
 from gatecheck.core.instruments.settings import settings_sheet
 from gatecheck.core.tape.entries import Broken, Entry, Started
 from gatecheck.core.words.catalogue import Words
+from gatecheck.core.work.job import Job
 from gatecheck.core.work.proof import ProofLine, proof_of, unproven
 from gatecheck.core.work.tray import screws
 from gatecheck.server.tickets.folded import FoldedTicket
@@ -63,6 +64,7 @@ def ticket_view(row: TicketRow, folded: FoldedTicket, words: Words, files: list[
             "facts": {k: v for k, v in state.facts.items() if k != "as_of_year"},
             "running": running_of(folded),
             "job": job_row(folded),
+            "unproven": [line.name for line in unproven(final_checks(folded))],
             "signed": state.signed,
             "proven": state.proven,
             "files": files,
@@ -110,11 +112,21 @@ def due_at(folded: FoldedTicket, due: tuple[int, float] | None) -> str | None:
 
 def proof_list(folded: FoldedTicket) -> tuple[ProofLine, ...]:
     """What the job has to prove, and how it stands; empty while there is none."""
-    if folded.job is None:
+    return _proof(folded, folded.job)
+
+
+def final_checks(folded: FoldedTicket) -> tuple[ProofLine, ...]:
+    """What has to be proven before it is handed over: of the job, or of the last one where a step of it failed and
+    nothing was signed since."""
+    return _proof(folded, folded.last_job)
+
+
+def _proof(folded: FoldedTicket, job: Job | None) -> tuple[ProofLine, ...]:
+    if job is None:
         return ()
     knowledge = folded.model.knowledge
     sheet = settings_sheet(knowledge, folded.state.facts, folded.entries)
-    return proof_of(folded.job, knowledge.work.automatic, folded.state, sheet, folded.entries, folded.stands)
+    return proof_of(job, knowledge.work.automatic, folded.state, sheet, folded.entries, folded.stands)
 
 
 def running_of(folded: FoldedTicket) -> dict[str, object] | None:

@@ -213,6 +213,7 @@ class TicketOut(Wire):
     doubts: list[DoubtOut]
     running: RunningOut | None
     job: JobRowOut | None = None
+    unproven: list[str] = Field(description="Final checks that are still to be done before it is handed over")
     signed: int | None
     proven: list[str] | None = Field(description="Faults it turned out to have, once somebody has said so")
     comeback_of: int | None = Field(description="Ticket of the visit it comes back from")

@@ -13,10 +13,10 @@ from gatecheck.core.errors import TapeError
 from gatecheck.core.instruments.evidence import system_candidates
 from gatecheck.core.instruments.keys import candidates, machine_of
 from gatecheck.core.instruments.settings import as_left
-from gatecheck.core.tape.entries import RemovedGroup, StepDone
+from gatecheck.core.tape.entries import Part, RemovedGroup, StepDone
 from gatecheck.core.tape.parse import parse_entry
 from gatecheck.core.work.hints import JobKnowledge, hints_of
-from gatecheck.core.work.job import Body, Job, JobStep, SeenDrive, answer_bodies, open_step
+from gatecheck.core.work.job import Body, Job, JobStep, SeenDrive, answer_bodies, open_step, stale_settings
 from gatecheck.core.work.parts import COLUMNS, Item, fitting, read_shelf, wanted_of, write_shelf
 from gatecheck.core.work.strip import Guide, OpenedMachine, guide_for, known_as, next_group
 from gatecheck.core.work.tray import screws, tray_of
@@ -155,6 +155,7 @@ class Work:
             keys[0].key if keys else None,
             changed,
             [_minutes(e.made_at) for e in folded.tape],
+            [knowledge.settings.rows[r].name for r in stale_settings(knowledge, folded.state)],
         )
 
     def _drives(self, folded: FoldedTicket, newest: Sequence[Capture]) -> list[SeenDrive]:
@@ -369,6 +370,13 @@ class Work:
                 shelf.check_left(connection, part.shelf, ticket_id)
 
         return self.tickets.append_made(ticket_id, make, by=part.by, key=part.key, also=check, at=at)
+
+    def is_flash(self, part: Part | None) -> bool | None:
+        """Whether a drive of the shelf is one of flash; None for one that is not of the shelf."""
+        if part is None or part.shelf is None:
+            return None
+        with self.shop.database.read() as connection:
+            return next((i.flash for i in shelf.shelf(connection) if i.id == part.shelf), None)
 
     def shelf_view(self) -> ShelfOut:
         with self.shop.database.read() as connection:
