@@ -77,6 +77,7 @@ def _engine(commands: Commands) -> None:
     rehearse.add_argument(
         "--policy",
         nargs="+",
+        action="extend",
         metavar="NAME",
         help="planner, fixed, clairvoyant, random-legal (default: the first three)",
     )
@@ -183,7 +184,9 @@ def _volumes(commands: Commands) -> None:
                 action="store_true",
                 help="apply the plan; resumes if the undo file exists",
             )
-            own.add_argument("--only", nargs="+", metavar="GROUP", default=None, help="only these groups of the plan")
+            own.add_argument(
+                "--only", nargs="+", action="extend", metavar="GROUP", default=None, help="only these groups of the plan"
+            )
             own.add_argument(
                 "--undo",
                 type=Path,
@@ -211,7 +214,12 @@ def _volumes(commands: Commands) -> None:
                 help="copy to this folder; resumes an interrupted copy",
             )
             own.add_argument(
-                "--only", nargs="+", default=None, metavar="GLOB", help="only files whose path matches one of these"
+                "--only",
+                nargs="+",
+                action="extend",
+                default=None,
+                metavar="GLOB",
+                help="only files whose path matches one of these",
             )
             own.add_argument(
                 "--deleted",

@@ -111,9 +111,22 @@ def _factors(model: Model, lessons: Sequence[Lesson]) -> tuple[dict[str, float],
     weight = model.knowledge.rates["lessons_weight"]
     overall = _times(model, lessons, weight, {})
     kinds = sorted({x.context for x in lessons})
-    return overall, {
-        k: _times(model, [x for x in lessons if x.context == k], weight, overall) if k else {} for k in kinds
-    }
+    by_kind = {k: _times(model, [x for x in lessons if x.context == k], weight, overall) if k else {} for k in kinds}
+    return _between(model, lessons, overall, by_kind), by_kind
+
+
+def _between(
+    model: Model, lessons: Sequence[Lesson], overall: dict[str, float], by_kind: Mapping[str, Mapping[str, float]]
+) -> dict[str, float]:
+    """The factors for every machine, such that with those of the kinds of drive on top no fault is expected more or
+    less often than both the shipped odds and the shop's own count say."""
+    expected, seen = _counts(model, lessons)
+    found = {}
+    for column, fault in enumerate(model.space.fault_ids):
+        used = overall[fault] * sum(x.expected.get(fault, 0.0) * by_kind[x.context].get(fault, 1.0) for x in lessons)
+        low, high = sorted((float(expected[column]), float(seen[column])))
+        found[fault] = overall[fault] * min(max(used, low), high) / used if used > 0 else overall[fault]
+    return found
 
 
 def _counts(model: Model, lessons: Sequence[Lesson]) -> tuple[Floats, Floats]:

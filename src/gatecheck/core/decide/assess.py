@@ -18,6 +18,8 @@ from gatecheck.core.tape.fold import TicketState
 from gatecheck.core.words.said import Said, say
 
 SOUND = "sound"
+_NOTHING = 0.005
+"""worth, in bench minutes, that is nothing at all"""
 _BEFORE_SCREEN = {"story", "sound", "drive-marks"}
 
 
@@ -156,6 +158,38 @@ def _copy_first(at: _Situation) -> Iterable[NextMove]:
         yield at.move("copy-data", why_of("copy-data", at.state))
 
 
+def _unblocking(at: _Situation) -> Iterable[NextMove]:
+    """What may release the fix that the call waits for."""
+    option = at.call.option
+    if option is not None and option.held_by and option.main_fix and _waits(at):
+        for lock in option.held_by:
+            for move in _releasing(at, lock, ()):
+                yield at.move(move, say("next.unblocks", move=option.main_fix))
+
+
+def _waits(at: _Situation) -> bool:
+    """The call is made, or nothing that is worth its cost is left to be done before it."""
+    return at.call.choice is not None or not any(m.net > 0 for m in at.plan.ranked)
+
+
+def _releasing(at: _Situation, lock: str, seen: tuple[str, ...]) -> Iterable[str]:
+    """Moves that can be made now and may release this interlock, or what holds one of those that would."""
+    if lock in seen:
+        return
+    knowledge = at.model.knowledge
+    for name in knowledge.interlocks[lock].released_by:
+        move = knowledge.move(name)
+        if name in at.holding:
+            for own in (h.interlock for h in at.held if h.move == name):
+                yield from _releasing(at, own, (*seen, lock))
+        elif (
+            name in at.state.applicable
+            and name not in at.state.current | at.state.tried
+            and unmet_need(at.model, at.state, move) is None
+        ):
+            yield name
+
+
 def _contacts_first(at: _Situation) -> Iterable[NextMove]:
     contact = None if at.call.choice else _link_comes_first(at.model, at.state, at.holding)
     if contact:
@@ -188,10 +222,16 @@ def _looks_before_a_call(at: _Situation) -> Iterable[NextMove]:
         yield from (at.by_move[c] for c in at.call.due if c in at.by_move)
 
 
+def _named(call: Call) -> str | None:
+    """The move that the call says comes first."""
+    return str(call.why.values["move"]) if call.why.id in ("call.rival", "call.comes-before") else None
+
+
 _FIRST: Sequence[Callable[[_Situation], Iterable[NextMove]]] = (
     _suspect_reading,
     _power_down,
     _copy_first,
+    _unblocking,
     _contacts_first,
     _looks_of_a_call,
     _fixes_of_a_call,
@@ -208,13 +248,29 @@ def _ranked(model: Model, state: TicketState, plan: MovePlan, call: Call, held: 
     first = list({m.move: m for rule in _FIRST for m in rule(at)}.values())
     put_first = {m.move for m in first}
     offered = [m for m in plan.ranked if m.move not in put_first and not _is_verdict(model, m.move)]
-    worth = [m for m in offered if m.gain > offer["worth_showing"] * m.cost]
+    worth = [m for m in offered if m.net >= -_NOTHING]
     if call.choice:
         most = max(len(first), int(offer["most_after_call"]))
-        return [*first, *(m for m in worth if m.kind == "check" and m.net > 0)][:most]
+        found = [*first, *(m for m in worth if m.kind == "check" and m.net > _NOTHING)][:most]
+        return found if found or call.choice == "release" else _meanwhile(at, offered)
     if not worth and not first:
-        worth = offered[:1] or list(plan.ranked[:1])
-    return [*first, *_fix_among_first(model, worth)][: _most(model)] or _last_resort(model, state, call, holding)
+        worth = [at.move(m.move, m.why) for m in offered[:1] or plan.ranked[:1]]  # the least bad: no worth is claimed
+    found = [*first, *_fix_among_first(model, worth)][: _most(model)]
+    named = _named(call)
+    if named is not None and named in at.by_move and all(m.move != named for m in found):
+        found = [*found[: _most(model) - 1], at.move(named, at.by_move[named].why)]
+    return found or _last_resort(model, state, call, holding)
+
+
+def _meanwhile(at: _Situation, offered: Sequence[NextMove]) -> list[NextMove]:
+    """The call is made and what it asks for is blocked by something that no move releases: the customer has to be
+    asked, or a change to be put back. Until then: the reading likeliest to be a slip, the best look that is left, or
+    how it starts now."""
+    again = doubtful(at.model, at.state, at.holding)
+    if again is not None:
+        return [at.move(again, say("next.look-again", reading=[again, at.state.latest[again][1].outcome]))]
+    looks = [m for m in offered if m.kind == "check"][:1]
+    return [at.move(m.move, m.why) for m in looks] or [at.move("screen", why_of("screen", at.state))]
 
 
 def _fix_among_first(model: Model, worth: list[NextMove]) -> list[NextMove]:

@@ -346,7 +346,7 @@ def _a_check_is_worth_more(at: _Weighed) -> _Decided:
     rival = max(rivals, key=lambda m: m.net, default=None)
     acting = at.plan.releasing if best.choice == "release" else max(at.plan.acting.get(f, -np.inf) for f in best.fixes)
     if rival and rival.net > acting + at.limits["made_margin"]:
-        return False, say("call.rival", move=rival.move)
+        return False, say("call.rival" if rival.net > 0 else "call.comes-before", move=rival.move)
     return None
 
 

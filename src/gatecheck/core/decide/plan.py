@@ -33,8 +33,9 @@ class Outlook(Struct, frozen=True):
 
 
 class NextMove(Struct, frozen=True):
-    """A move that can be made now. Minutes include getting there; `gain` is what it saves, `cost` what it takes
-    (bench minutes' worth), `net` their difference."""
+    """A move that can be made now. Minutes include getting there; `gain` is what it saves against acting at once, `cost`
+    what it takes (bench minutes' worth), `net` their difference; `gain` is None where a rule put it first and nobody
+    weighed it."""
 
     move: str
     kind: str
@@ -42,7 +43,7 @@ class NextMove(Struct, frozen=True):
     hands_on_minutes: float
     why: Said
     cost: float
-    gain: float
+    gain: float | None
     net: float
     now: Floats
     """fault probabilities now, shape (f,)"""
@@ -109,14 +110,12 @@ def make_plan(model: Model, state: TicketState, held: Sequence[Held]) -> MovePla
     away = [column for column, name in enumerate(costs.fixes) if name not in model.deeds.acts and name not in barred]
     view = look_ahead(model, state, costs, checks, fixes, away)
     ranked = [
-        _next_move(
-            model, state, p, now, *((view.acting_once, p.once) if p.twice is None else (view.acting_twice, p.twice))
-        )
+        _next_move(model, state, p, now, view.acting_twice, p.once if p.twice is None else p.twice)
         for p in (*view.checks, *view.fixes)
     ]
     ranked.sort(key=lambda m: round(-m.net, 6))  # equals stay in the order of the tables
     acting = {m.move: m.net for m in ranked if m.kind == "fix"}
-    acting |= {costs.fixes[column]: view.acting_once - cost for column, cost in zip(away, view.away, strict=True)}
+    acting |= {costs.fixes[column]: view.acting_twice - cost for column, cost in zip(away, view.away, strict=True)}
     left_in = float(costs.left_in @ now)
     return MovePlan(
         tuple(m for m in ranked if m.move not in holding), acting, view.acting_twice - left_in, view.acting_twice
@@ -241,7 +240,7 @@ def describe(model: Model, state: TicketState, fix: str, why: Said) -> NextMove:
         move.minutes + entry,
         why,
         move.minutes + entry,
-        0.0,
+        None,
         0.0,
         state.marginals,
         chance / chance.sum(),

@@ -81,7 +81,7 @@ def _next(model: Model, words: Words, move: NextMove) -> Json:
         "minutes": move.minutes,
         "hands_on_minutes": move.hands_on_minutes,
         "why": words.say(why),
-        "gain": round(move.gain, 2),
+        "gain": None if move.gain is None else round(move.gain, 2),
         "cost": round(move.cost, 2),
         "separates": list(separates),
         "outlook": [

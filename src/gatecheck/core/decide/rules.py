@@ -10,7 +10,7 @@ from msgspec import Struct
 from gatecheck.core.belief.model import Model
 from gatecheck.core.decide.costs import is_data_safe
 from gatecheck.core.decide.interlocks import readings_that_count
-from gatecheck.core.decide.plan import DRIVE_FAULTS
+from gatecheck.core.decide.plan import DRIVE_FAULTS, unmet_need
 from gatecheck.core.knowledge.tables import FactTest, TradeRule
 from gatecheck.core.tape.fold import TicketState
 from gatecheck.core.words.said import Said, say
@@ -44,7 +44,8 @@ def probability(model: Model, state: TicketState, *faults: str) -> float:
 
 def may_sit_loose(model: Model, state: TicketState) -> bool:
     """A loose or broken link is not ruled out, and reseating or another cable has not been tried though it could be."""
-    untried = any(f in state.applicable and f not in state.tried for f in ("reseat", "swap-cable"))
+    fixes = [model.knowledge.fixes[f] for f in ("reseat", "swap-cable")]
+    untried = any(f.id in state.applicable and f.id not in state.tried and not unmet_need(model, state, f) for f in fixes)
     return untried and probability(model, state, "link.loose", "link.broken") >= model.knowledge.open["link"]
 
 

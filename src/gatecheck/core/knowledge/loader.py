@@ -512,6 +512,7 @@ class _Builder:
             "unless_proven",
             "disproved",
             "release",
+            "released_by",
             "source",
         )
         moves = set(own.ids("holds", self.outcomes))
@@ -542,6 +543,7 @@ class _Builder:
             exceptions=tuple(exceptions),
             open_trial=own.flag("open_trial"),
             while_pending=own.string("while_pending") if "while_pending" in own.values else "",
+            released_by=own.ids("released_by", self.outcomes),
             proof_all=self._readings(proof, "all"),
             proof_any=self._readings(proof, "any"),
             proof_below=self._likely(own, "unless_proven", "below"),

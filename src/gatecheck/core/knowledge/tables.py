@@ -171,6 +171,8 @@ class Interlock(Struct, frozen=True):
     open_trial: bool
     while_pending: str
     """its words where the machine has not been started with the change yet"""
+    released_by: tuple[str, ...]
+    """moves that may release what it holds, the first to be thought of first"""
     proof_all: FactTest
     proof_any: FactTest
     proof_below: Likely | None

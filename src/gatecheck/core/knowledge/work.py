@@ -59,6 +59,8 @@ class Answer(Struct, frozen=True):
     sets: tuple[tuple[str, str], ...]
     asks: str | None
     proves: bool
+    waits: bool
+    """it is others who have to do something now: nobody's hands are wanted"""
 
 
 class Due(Struct, frozen=True):
@@ -220,6 +222,7 @@ def _step(
         "sets",
         "asks",
         "proves",
+        "waits",
         "needs",
         "guard",
         "held_by",
@@ -242,7 +245,7 @@ def _step(
         for answer in sub.values:
             if answer not in say.values:
                 raise sub.error(answer, f"one of {', '.join(say.values)}", repr(answer))
-    proves = own.ids("proves", say.values)
+    proves, waiting = own.ids("proves", say.values), own.ids("waits", say.values)
     answers = {
         answer: Answer(
             answer,
@@ -253,6 +256,7 @@ def _step(
             _pairs(own, "sets", answer, {**ids.facts, **_COUNTED}),
             asks.one_of(answer, ASKS) if answer in asks.values else None,
             answer in proves,
+            answer in waiting,
         )
         for answer in say.values
     }

@@ -100,7 +100,7 @@ def bench_row(ticket: TicketOut, link: LinkRowOut | None) -> BenchRow:
     """One machine as one line: where it stands, and the one thing to do or to wait for."""
     first = ticket.next[0] if ticket.next else None
     job = ticket.job
-    waits = job is not None and job.due_at is not None and job.due_at > now()
+    waits = job is not None and (job.waits is not None or (job.due_at is not None and job.due_at > now()))
     done = ticket.signed is not None and not ticket.running and (job is None or job.step is None)
     trial = next((t for t in reversed(ticket.trials) if t.standing == "pending"), None)
     if trial and not ticket.running:  # its result comes before anything else

@@ -41,7 +41,7 @@ class NextOut(Wire):
     minutes: float
     hands_on_minutes: float
     why: str
-    gain: float
+    gain: float | None = Field(description="None where a rule put it first and nobody weighed it")
     cost: float
     separates: list[str]
     outlook: list[OutlookOut]
@@ -163,6 +163,7 @@ class JobRowOut(Wire):
     of: int
     minutes_left: float
     due_at: str | None = Field(description="Until then it runs on its own")
+    waits: str | None = Field(description="What others have to do first, such as deliver a part")
     lies_out: int = Field(description="Screws on the tray")
     unproven: int
 
