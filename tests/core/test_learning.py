@@ -39,6 +39,21 @@ def test_what_is_seen_more_often_than_expected_gets_likelier_by_its_weight(model
     assert 1 < factors[0] < factors[1] < factors[2] < 1 / share * 1.01
 
 
+@pytest.mark.parametrize("seed", range(6))
+def test_learned_rates_lie_between_what_was_shipped_and_what_was_counted(model: Model, seed: int) -> None:
+    """Also where the kinds of drive differ: many flash drives with one fault, few disks with none of it."""
+    dice = np.random.default_rng(seed)
+    faults = [f.id for f in model.knowledge.faults]
+    lessons = [
+        lesson(model, str(dice.choice(faults[:: int(dice.integers(1, 6))])), context=kind)
+        for kind, count in (("hdd", int(dice.integers(1, 9))), ("nvme", int(dice.integers(60, 300))))
+        for _ in range(count)
+    ]
+    for rate in base_rates(model, lessons):
+        low, high = sorted((rate.shipped, rate.counted))
+        assert low - 1e-9 <= rate.blended <= high + 1e-9, rate
+
+
 def test_exactly_what_was_expected_changes_nothing(model: Model) -> None:
     expected = expected_shares(model, SAFE)
     lessons = [

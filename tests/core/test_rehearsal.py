@@ -141,6 +141,12 @@ def test_planning_beats_the_fixed_order(runs: dict[str, list[RehearsalRun]]) -> 
     assert planner.hands_on_mean < fixed.hands_on_mean
 
 
+def test_options_that_are_repeated_add_up(capsys: pytest.CaptureFixture[str]) -> None:
+    policies = ["--policy", "clairvoyant", "--policy", "fixed"]
+    assert main(["rehearse", "--machines", "2", "--seed", "4", "--jobs", "1", "--json", *policies]) == 0
+    assert list(json.loads(capsys.readouterr().out)["wrong"]) == ["clairvoyant", "fixed"]
+
+
 def test_the_command_prints_a_table_and_json(capsys: pytest.CaptureFixture[str], tmp_path: Path) -> None:
     assert main(["rehearse", "--machines", "3", "--seed", "4", "--policy", "clairvoyant", "--jobs", "1"]) == 0
     assert "clairvoyant" in capsys.readouterr().out

@@ -185,7 +185,12 @@ def _volumes(commands: Commands) -> None:
                 help="apply the plan; resumes if the undo file exists",
             )
             own.add_argument(
-                "--only", nargs="+", action="extend", metavar="GROUP", default=None, help="only these groups of the plan"
+                "--only",
+                nargs="+",
+                action="extend",
+                metavar="GROUP",
+                default=None,
+                help="only these groups of the plan",
             )
             own.add_argument(
                 "--undo",

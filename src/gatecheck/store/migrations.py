@@ -340,6 +340,24 @@ MIGRATIONS: tuple[tuple[str, tuple[str, ...]], ...] = (
             "ALTER TABLE link_order ADD COLUMN wrote INTEGER CHECK (wrote IN (0, 1))",
         ),
     ),
+    (
+        "earlier-stays",
+        (
+            # a machine is known again by the serial numbers that its tickets name, or by customer and model
+            (
+                "CREATE INDEX ticket_serial ON ticket (json_extract(facts, '$.drive_serial')) WHERE "
+                "json_extract(facts, '$.drive_serial') IS NOT NULL"
+            ),
+            (
+                "CREATE INDEX entry_serial ON entry (json_extract(body, '$.fact.drive_serial'), ticket_id) WHERE "
+                "json_extract(body, '$.fact.drive_serial') IS NOT NULL"
+            ),
+            (
+                "CREATE INDEX entry_part_serial ON entry (json_extract(body, '$.part.serial'), ticket_id) WHERE "
+                "json_extract(body, '$.part.serial') IS NOT NULL"
+            ),
+        ),
+    ),
 )
 
 

@@ -212,6 +212,34 @@ def close_ticket(connection: sqlite3.Connection, ticket_id: int, at: str) -> Non
         raise StoreError(f"ticket {ticket_id}: expected an open ticket, got none")
 
 
+_EARLIER = f"""
+    SELECT {_COLUMNS} FROM ticket WHERE closed_at IS NOT NULL AND id <> :id AND closed_at <= :opened_at AND (
+        id = :comeback_of
+        OR (:customer <> '' AND customer = :customer COLLATE NOCASE AND machine = :machine COLLATE NOCASE)
+        OR (:serial <> '' AND json_extract(facts, '$.drive_serial') = :serial)
+        OR (:serial <> '' AND id IN (
+            SELECT ticket_id FROM entry WHERE json_extract(body, '$.fact.drive_serial') = :serial
+            UNION SELECT ticket_id FROM entry WHERE json_extract(body, '$.part.serial') = :serial)))
+    ORDER BY closed_at DESC, id DESC LIMIT :most"""
+
+
+def earlier_tickets(
+    connection: sqlite3.Connection, ticket: TicketRow, customer: str, serial: str, most: int = 5
+) -> list[TicketRow]:
+    """Handed-over stays of the same machine, the last one first: by the serial number of its drive, by customer and
+    model, or because this ticket says that it came back from there. An empty `customer` or `serial` finds nothing."""
+    values = {
+        "id": ticket.id,
+        "opened_at": ticket.opened_at,
+        "comeback_of": ticket.comeback_of,
+        "customer": customer,
+        "machine": ticket.machine,
+        "serial": serial,
+        "most": most,
+    }
+    return [_ticket(row) for row in connection.execute(_EARLIER, values)]
+
+
 _TAPE = "SELECT place, body, made_by, made_at FROM entry WHERE ticket_id = ? ORDER BY place"
 _TAPE_LENGTH = "SELECT count(*) FROM entry WHERE ticket_id = ?"
 _BY_KEY = "SELECT place FROM entry WHERE ticket_id = :ticket_id AND request_key = :key"

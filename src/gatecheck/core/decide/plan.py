@@ -33,9 +33,9 @@ class Outlook(Struct, frozen=True):
 
 
 class NextMove(Struct, frozen=True):
-    """A move that can be made now. Minutes include getting there; `gain` is what it saves against acting at once, `cost`
-    what it takes (bench minutes' worth), `net` their difference; `gain` is None where a rule put it first and nobody
-    weighed it."""
+    """A move that can be made now. Minutes include getting there; `gain` is what it saves against acting at once and
+    `cost` what it takes (bench minutes' worth), `net` their difference. `gain` is None where a rule put it first and
+    nobody weighed it."""
 
     move: str
     kind: str

@@ -45,7 +45,9 @@ def probability(model: Model, state: TicketState, *faults: str) -> float:
 def may_sit_loose(model: Model, state: TicketState) -> bool:
     """A loose or broken link is not ruled out, and reseating or another cable has not been tried though it could be."""
     fixes = [model.knowledge.fixes[f] for f in ("reseat", "swap-cable")]
-    untried = any(f.id in state.applicable and f.id not in state.tried and not unmet_need(model, state, f) for f in fixes)
+    untried = any(
+        f.id in state.applicable and f.id not in state.tried and not unmet_need(model, state, f) for f in fixes
+    )
     return untried and probability(model, state, "link.loose", "link.broken") >= model.knowledge.open["link"]
 
 

@@ -73,7 +73,8 @@ class PaperFacts:
     """Everything that the papers of one ticket rest on. Dates are ISO; `minutes`: hands-on, as spent or corrected.
 
     tape: when, by whom, what. was_opened: something came off the machine. new_is_flash: None where nobody knows.
-    verdicts: (drive, one sentence). left: settings as found and as left. before: earlier stays of the same machine."""
+    covered_by: number of the ticket whose warranty pays for this stay. verdicts: (drive, one sentence). left: settings
+    as found and as left."""
 
     number: str
     customer: str
@@ -91,6 +92,7 @@ class PaperFacts:
     old_serial: str
     minutes: float
     new_is_flash: bool | None = None
+    covered_by: str | None = None
     odds: Mapping[str, float] = field(default_factory=dict)
     confidence: float | None = None
     left: Sequence[tuple[str, str, str]] = ()
@@ -296,6 +298,9 @@ def bill_of(case: PaperFacts) -> Bill:
     """Work by the whole minutes as they are printed times the rate as it is printed; the part that was really fitted;
     what the lab charged (fact `lab_price`). Tax rounded on every line or on their sum, as the shop has it."""
     shop, money = case.shop, case.shop.money
+    if case.covered_by is not None:
+        line = BillLine(say("paper.bill-covered", number=case.covered_by), money.rounded(0), money.rounded(0))
+        return Bill((line,), line.amount, line.tax, line.amount)
     minutes, rate = round(case.minutes), money.rounded(shop.bench_hour)
     charged: list[tuple[Text, Decimal]] = [
         (say("paper.bill-work", minutes=minutes, hour=money.text(rate)), money.rounded(rate * minutes / 60))

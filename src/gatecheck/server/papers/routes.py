@@ -11,7 +11,7 @@ from msgspec import to_builtins
 from gatecheck.core.work.shop import ShopPage
 from gatecheck.server.papers.pictures import LARGEST
 from gatecheck.server.papers.service import Papers
-from gatecheck.server.papers.wire import PaceOut, PaperOut, PapersOut, ShopPageIn, ShopPageOut
+from gatecheck.server.papers.wire import EarlierOut, PaceOut, PaperOut, PapersOut, ShopPageIn, ShopPageOut
 from gatecheck.server.tickets.wire import TicketOut
 from gatecheck.server.wire import By, ByIn, TicketId
 from gatecheck.store import StoreError
@@ -47,6 +47,10 @@ def paper_routes(papers: Papers) -> APIRouter:
     def get_picture(ticket_id: TicketId, sha256: Digest) -> Response:
         headers = {"Cache-Control": "private, max-age=86400", "X-Content-Type-Options": "nosniff"}
         return Response(papers.picture(ticket_id, sha256), media_type="image/jpeg", headers=headers)
+
+    @router.get("/tickets/{ticket_id}/earlier", operation_id="getEarlier")
+    def get_earlier(ticket_id: TicketId) -> list[EarlierOut]:
+        return papers.earlier(ticket_id)
 
     @router.get("/tickets/{ticket_id}/papers", operation_id="getPapers")
     def get_papers(ticket_id: TicketId) -> PapersOut:

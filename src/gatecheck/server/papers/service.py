@@ -29,12 +29,13 @@ from gatecheck.core.work.papers import (
 )
 from gatecheck.core.work.shop import UNNAMED, ShopPage, ShopPageError, parse_shop
 from gatecheck.core.work.spent import Moment, Pace, paces, spent
+from gatecheck.core.work.told import done_of, found_of
 from gatecheck.core.work.tray import tray_of
 from gatecheck.server.captures.service import Captures
 from gatecheck.server.errors import NotFoundError
 from gatecheck.server.papers.ledger import ledger_of_ticket, log_line
 from gatecheck.server.papers.pictures import kept_picture
-from gatecheck.server.papers.wire import PaperOut, PapersOut
+from gatecheck.server.papers.wire import EarlierOut, PaperOut, PapersOut
 from gatecheck.server.qr import qr_svg
 from gatecheck.server.shop import Shop, now
 from gatecheck.server.tickets.folded import FoldedTicket
@@ -47,7 +48,7 @@ from gatecheck.store.erasing import ERASED, erase_customer, erase_safety_copies,
 from gatecheck.store.files import attachments
 from gatecheck.store.pictures import add_picture, has_picture, made_since, pictures_of
 from gatecheck.store.shop_pages import keep_shop_page
-from gatecheck.store.tickets import TicketRow, tickets_of_customer, tickets_on_bench
+from gatecheck.store.tickets import TicketRow, earlier_tickets, tickets_of_customer, tickets_on_bench
 
 _MOST_PICTURES = 60
 _OUTSIDE = ("erase.outside-backups", "erase.outside-exports", "erase.outside-papers", "erase.outside-disks")
@@ -277,6 +278,44 @@ class Papers:
             self._paper(ticket_id, kind), page, self._say, lambda digest: self.picture(ticket_id, digest), self.fonts
         )
 
+    def earlier(self, ticket_id: int) -> list[EarlierOut]:
+        """Earlier stays of this machine, the last one first: what was found and done then, and whether the warranty on
+        it still ran when it came this time."""
+        row = self.tickets.row_of(ticket_id)
+        serial = str(self.tickets.folded(row).state.facts.get("drive_serial") or "")
+        with self.shop.database.read() as connection:
+            before = earlier_tickets(connection, row, "" if row.customer == ERASED else row.customer, serial)
+        found = []
+        for own in before:
+            folded = self.tickets.folded(own)
+            ledger, knowledge = ledger_of_ticket(folded), self.shop.model.knowledge
+            found.append(
+                EarlierOut(
+                    id=own.id,
+                    number=own.number,
+                    machine=own.machine,
+                    closed_at=str(own.closed_at),
+                    found=[self._say(x) for x in found_of(ledger, knowledge, folded.state.facts)],
+                    done=[self._say(x) for x in done_of(ledger, knowledge)],
+                    warranty_until=self._warranty_until(own),
+                    in_warranty=ledger.repaired and row.opened_at[:10] <= self._warranty_until(own),
+                    is_comeback=own.id == row.comeback_of,
+                )
+            )
+        return found
+
+    def _warranty_until(self, row: TicketRow) -> str:
+        end = datetime.fromisoformat(row.closed_at) if row.closed_at else datetime.now(UTC)
+        return (end + timedelta(days=self.shop.page.warranty_days)).date().isoformat()
+
+    def _covered_by(self, row: TicketRow, facts: Mapping[str, object]) -> str | None:
+        """Number of the ticket whose warranty this stay falls under: it came back from there in time, and nobody says
+        that it is not covered."""
+        if row.comeback_of is None or facts.get("warranty") == "not-covered":
+            return None
+        before = self.tickets.row_of(row.comeback_of)
+        return before.number if row.opened_at[:10] <= self._warranty_until(before) else None
+
     def csv(self, ticket_id: int) -> str:
         """The ledger as a table: of what kind, what, and how it stands."""
         out = io.StringIO()
@@ -311,7 +350,8 @@ class Papers:
             said=row.words,
             taken_in=row.opened_at[:10],
             today=today.date().isoformat(),
-            warranty_until=(today + timedelta(days=self.shop.page.warranty_days)).date().isoformat(),
+            warranty_until=self._warranty_until(row),
+            covered_by=self._covered_by(row, state.facts),
             knowledge=self.shop.model.knowledge,
             shop=self.shop.page,
             facts=state.facts,

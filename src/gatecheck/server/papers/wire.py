@@ -41,6 +41,20 @@ class PaperOut(Wire):
     may_print: bool = Field(description="False until the shop has a name and an address")
 
 
+class EarlierOut(Wire):
+    """An earlier stay of the same machine."""
+
+    id: int
+    number: str
+    machine: str
+    closed_at: str
+    found: list[str]
+    done: list[str]
+    warranty_until: str
+    in_warranty: bool = Field(description="It came again before the warranty on what was done then had ended")
+    is_comeback: bool
+
+
 class SpentOut(Wire):
     """Hands-on minutes: as the tape shows, as corrected, and what was expected of what was done."""
 

@@ -97,7 +97,9 @@ def job_row(folded: FoldedTicket) -> dict[str, object] | None:
         "of": len(job.steps),
         "minutes_left": job.minutes_left,
         "due_at": due_at(folded, now.due if now else None),
-        "waits": now.step.answers[now.answer].say if now and now.answer and now.step.answers[now.answer].waits else None,
+        "waits": now.step.answers[now.answer].say
+        if now and now.answer and now.step.answers[now.answer].waits
+        else None,
         "lies_out": screws(job.tray),
         "unproven": len(unproven(proof_list(folded))),
     }
