@@ -1043,3 +1043,26 @@ def patient(name: str) -> Patient:
 
 def _missing(name: str) -> Patient:
     raise KeyError(f"{name}: expected one of {', '.join(p.id for p in PATIENTS)}")
+
+
+FIRST, USUAL, HARD = "first", "usual", "hard"
+_FIRST = (
+    "sound",
+    "ticking",
+    "growing",
+    "cable",
+    "wrong-first",
+    "flat-battery",
+    "stale-entry",
+    "storage-mode",
+    "spotted",
+)
+_USUAL = (
+    "worn", "false-alarm", "no-loader", "no-fallback", "no-table", "encrypted", "old-layout", "no-drive", "one-head",
+    "stalling", "torn-volume", "fading-photos", "emptied-folders", "pulled-card", "mistyped", "tidying",
+)  # fmt: skip
+
+
+def level_of(patient: Patient) -> str:
+    """How much experience a practice machine asks for."""
+    return FIRST if patient.id in _FIRST else USUAL if patient.id in _USUAL else HARD

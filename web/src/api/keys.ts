@@ -35,6 +35,7 @@ export const keys = {
   targets: key('targets'),
   tickets: key('tickets'),
   volumes: key('volumes'),
+  earlier: key('earlier'),
   ways: key('ways'),
   words: key('words'),
   work: key('work'),

@@ -57,3 +57,8 @@ export function usePutShopPage() {
     },
   })
 }
+
+const NO_CHARGES = { currency: 'XXX' }
+
+/** What the shop charges in. */
+export const useCharges = (): { currency: string } => useShopPage().data ?? NO_CHARGES

@@ -1,80 +1,100 @@
 import { T } from '../words'
 
-/** A command of a page: the keys that do it, and its name as it stands on the screen and in the help. */
+/** One key, one act, everywhere. Pages choose from this table and add no key of their own; lists are chosen by digits. */
+const ACTS = {
+  // the tools of a ticket, as they stand in the strip under the boot line
+  connection: 'c', settings: 't', detection: 'd', health: 'p', surface: 'f', sound: 'n', path: 'a', volume: 'v', options: 'o', job: 'j', documents: 'q',
+  // what is done
+  read: 'r', write: 'w', confirm: 'y', cancel: 'x', undo: 'z', keep: 'k', add: '+', less: '-', pause: 'Space', enter: 'Enter',
+  sign: 's', handOver: 'h', note: 'm', other: 'e', guide: 'g', view: 'u', skip: '0',
+  // getting about
+  bench: 'b', details: 'i', find: '/', help: '?', light: 'l', back: 'Escape', up: 'ArrowUp', down: 'ArrowDown', left: 'ArrowLeft', right: 'ArrowRight', none: '',
+} as const
+
+export type Act = keyof typeof ACTS
+
+/** A command of a page: what kind of act it is, the keys that do it, and its name as it stands on the screen and in the help. */
 export interface Command {
+  act: Act
   keys: readonly string[]
   label: string
 }
 
-const command = (keys: string, label: string): Command => ({ keys: keys.split(' '), label })
+const command = (act: Act, label: string): Command => ({ act, keys: ACTS[act] === '' ? [] : [ACTS[act]], label })
 
 /** What every page has. */
-const EVERYWHERE = { help: command('?', T.help), light: command('l', T.light) }
-const FROM_A_TICKET = { ...EVERYWHERE, bench: command('b', T.bench), facts: command('f', T.facts) }
-const INSTRUMENT = { ...FROM_A_TICKET, back: command('Escape', T.backToTicket) }
+const EVERYWHERE = { help: command('help', T.help), light: command('light', T.light) }
+/** The tools of a ticket, in the order of the strip. */
+const TOOLS = {
+  link: command('connection', T.tools.link), settings: command('settings', T.tools.settings), sightings: command('detection', T.tools.sightings), pages: command('health', T.tools.pages),
+  surface: command('surface', T.tools.surface), ear: command('sound', T.tools.ear), path: command('path', T.tools.path), volume: command('volume', T.tools.volume),
+  call: command('options', T.tools.call), job: command('job', T.tools.job), papers: command('documents', T.tools.papers),
+}
+const FROM_A_TICKET = { ...EVERYWHERE, ...TOOLS, bench: command('bench', T.bench), facts: command('details', T.facts) }
+const INSTRUMENT = { ...FROM_A_TICKET, back: command('back', T.backToTicket) }
 
 /** The one map of keys: every page's keys, the hints on the screen and the help come from here. */
 export const KEYMAP = {
   bench: {
-    takeIn: command('n', T.takeIn), find: command('/', T.find), keyBook: command('k', T.keyBook), practice: command('p', T.practice),
-    odds: command('o', T.odds), shelf: command('s', T.shelfShort), shop: command('g', T.shopShort), claim: command('w', T.claimShort), devices: command('d', T.devicesShort), tellMe: command('m', T.tellMe), up: command('ArrowUp', T.rowUp), down: command('ArrowDown', T.rowDown), ...EVERYWHERE,
+    takeIn: command('add', T.takeIn), find: command('find', T.find), keyBook: command('guide', T.keyBook), practice: command('other', T.practice),
+    odds: command('view', T.odds), shelf: command('keep', T.shelfShort), shop: command('settings', T.shopShort), claim: command('connection', T.claimShort), devices: command('details', T.devicesShort), tellMe: command('none', T.tellMe), up: command('up', T.rowUp), down: command('down', T.rowDown), ...EVERYWHERE,
   },
   ticket: {
-    else: command('e /', T.somethingElse), start: command('r', T.start), undo: command('u', T.undoLast), putBack: command('x', T.putBackKey), takeBack: command('z', T.takeOneBack),
-    settings: command('t', T.settings), sightings: command('i', T.sightings), pages: command('p', T.pages), surface: command('F2', T.surfaceShort), path: command('F3', T.pathShort), ear: command('F4', T.earShort), volume: command('F8', T.volumeShort), link: command('y', T.linkShort),
-    ways: command('g', T.waysShort), why: command('w', T.why), call: command('c', T.callSheet), sign: command('s', T.sign), handOver: command('h', T.handOver),
-    tray: command('+', T.trayAdd), backIn: command('-', T.trayBack), parts: command('d', T.partsShort), leaveOut: command('v', T.leaveOut), tape: command('j', T.tapeOrJob), note: command('m', T.noteShort), papers: command('q', T.papersShort),
-    reopen: command('o', T.reopen), cameBack: command('n', T.cameBack), back: command('Escape', T.backOrBench), ...FROM_A_TICKET,
+    else: command('other', T.somethingElse), start: command('read', T.start), undo: command('undo', T.undoLast), putBack: command('cancel', T.putBackKey), takeBack: command('none', T.takeOneBack),
+    ways: command('guide', T.waysShort), why: command('view', T.why), sign: command('sign', T.sign), handOver: command('handOver', T.handOver),
+    tray: command('add', T.trayAdd), backIn: command('less', T.trayBack), parts: command('guide', T.partsShort), leaveOut: command('skip', T.leaveOut), tape: command('view', T.tapeOrJob), note: command('note', T.noteShort),
+    reopen: command('undo', T.reopen), cameBack: command('add', T.cameBack), back: command('back', T.backOrBench), ...FROM_A_TICKET,
   },
-  keyStrip: { worked: command('Enter', T.keyWorkedShort), didNot: command('-', T.keyDidNot), other: command('+', T.keyOther) },
+  keyStrip: { worked: command('enter', T.keyWorkedShort), didNot: command('less', T.keyDidNot), other: command('add', T.keyOther) },
   settings: {
-    up: command('ArrowUp', T.rowUp), down: command('ArrowDown', T.rowDown), next: command('ArrowRight', T.valueNext), before: command('ArrowLeft', T.valueBefore),
-    change: command('Enter', T.changeIt), putBack: command('x', T.putBackKey), walk: command('t', T.tryEachShort), sightings: command('i', T.sightings), ...INSTRUMENT,
+    up: command('up', T.rowUp), down: command('down', T.rowDown), next: command('right', T.valueNext), before: command('left', T.valueBefore),
+    change: command('enter', T.changeIt), putBack: command('cancel', T.putBackKey), walk: command('read', T.tryEachShort), ...INSTRUMENT,
   },
   sightings: {
-    left: command('ArrowLeft', T.cellLeft), right: command('ArrowRight', T.cellRight), up: command('ArrowUp', T.rowUp), down: command('ArrowDown', T.rowDown),
-    undo: command('u', T.undo), settings: command('t', T.settings), pages: command('p', T.pages), ...INSTRUMENT,
+    left: command('left', T.cellLeft), right: command('right', T.cellRight), up: command('up', T.rowUp), down: command('down', T.rowDown),
+    undo: command('undo', T.undo), ...INSTRUMENT,
   },
   surface: {
-    before: command('ArrowLeft', T.placeBefore), next: command('ArrowRight', T.placeNext), closer: command('+', T.loupeCloser), wider: command('-', T.loupeWider),
-    compare: command('v', T.besideBefore), start: command('r', T.readSurface), hour: command('h', T.readAnHour), copy: command('c', T.copyOff), copyTight: command('k', T.copyTight), pause: command('Space', T.pauseIt), goOn: command('Space', T.goOn),
-    stop: command('x', T.stopIt), leave: command('x', T.leaveIt), pages: command('p', T.pages), ...INSTRUMENT,
+    before: command('left', T.placeBefore), next: command('right', T.placeNext), closer: command('add', T.loupeCloser), wider: command('less', T.loupeWider),
+    compare: command('view', T.besideBefore), start: command('read', T.readSurface), hour: command('other', T.readAnHour), copy: command('keep', T.copyOff), copyTight: command('keep', T.copyTight), pause: command('pause', T.pauseIt), goOn: command('pause', T.goOn),
+    stop: command('cancel', T.stopIt), leave: command('cancel', T.leaveIt), ...INSTRUMENT,
   },
   path: {
-    read: command('r', T.pathRead), unfold: command('v', T.pathUnfold), mend: command('m', T.pathMend), write: command('Enter', T.pathDo), leave: command('x', T.pathLeave), takeBack: command('z', T.pathTakeBack),
-    disk: command('d', T.pathOtherDisk), mode: command('o', T.pathAsLegacy), volume: command('F8', T.volumeShort), sightings: command('i', T.sightings), pages: command('p', T.pages), ...INSTRUMENT,
+    read: command('read', T.pathRead), unfold: command('view', T.pathUnfold), mend: command('write', T.pathMend), write: command('confirm', T.pathDo), leave: command('cancel', T.pathLeave), takeBack: command('undo', T.pathTakeBack),
+    disk: command('other', T.pathOtherDisk), mode: command('right', T.pathAsLegacy), ...INSTRUMENT,
   },
   volume: {
-    look: command('r', T.volumeLook), side: command('v', T.volumeOtherSide), repair: command('m', T.volumeWrite), write: command('Enter', T.volumeDo), leave: command('x', T.volumeNot), takeBack: command('z', T.volumeTakeBack),
-    save: command('s', T.volumeSave), all: command('a', T.volumeAll), deleted: command('g', T.volumeErased), pause: command('Space', T.volumePause), goOn: command('Space', T.volumeGoOn), stop: command('x', T.volumeStop),
-    disk: command('d', T.volumeOtherDisk), volume: command('o', T.volumeOther), path: command('F3', T.pathShort), pages: command('p', T.pages), ...INSTRUMENT,
+    look: command('read', T.volumeLook), side: command('view', T.volumeOtherSide), repair: command('write', T.volumeWrite), write: command('confirm', T.volumeDo), leave: command('cancel', T.volumeNot), takeBack: command('undo', T.volumeTakeBack),
+    save: command('keep', T.volumeSave), all: command('add', T.volumeAll), deleted: command('less', T.volumeErased), pause: command('pause', T.volumePause), goOn: command('pause', T.volumeGoOn), stop: command('cancel', T.volumeStop),
+    disk: command('other', T.volumeOtherDisk), nextVolume: command('right', T.volumeOther), ...INSTRUMENT,
   },
   ear: {
-    listen: command('r', T.earListen), stop: command('Enter', T.earStop), file: command('o', T.earDrop), practice: command('p', T.earPractice), play: command('Space', T.earPlay), slower: command('s', T.earSlower),
-    before: command('ArrowLeft', T.earBefore), next: command('ArrowRight', T.earNext), quiet: command('q', T.earQuiet), overrule: command('u', T.earOverrule), other: command('v', T.earAnother), watch: command('t', T.readyStart), never: command('n', T.readyNever), fromSound: command('k', T.readyFromSound), fromLink: command('y', T.readyFromLink), drop: command('x', T.readyDrop), ...INSTRUMENT,
+    listen: command('read', T.earListen), stop: command('cancel', T.earStop), file: command('add', T.earDrop), practice: command('other', T.earPractice), play: command('pause', T.earPlay), slower: command('less', T.earSlower),
+    before: command('left', T.earBefore), next: command('right', T.earNext), quiet: command('none', T.earQuiet), overrule: command('write', T.earOverrule), other: command('view', T.earAnother), watch: command('enter', T.readyStart), never: command('confirm', T.readyNever), fromSound: command('none', T.readyFromSound), fromLink: command('none', T.readyFromLink), drop: command('cancel', T.readyDrop), ...INSTRUMENT,
   },
-  pages: { surface: command('F2', T.surfaceShort), ear: command('F4', T.earShort), path: command('F3', T.pathShort), volume: command('F8', T.volumeShort), weigh: command('w', T.weighThis), compare: command('v', T.sideBySide), ...INSTRUMENT },
-  call: {
-    up: command('ArrowUp', T.rowUp), down: command('ArrowDown', T.rowDown), data: command('d', T.data), urgency: command('t', T.urgency), budget: command('g', T.budget),
-    worth: command('v', T.worth), dataValue: command('a', T.dataValue), keep: command('k', T.keepTerms), sign: command('s', T.sign), ...INSTRUMENT,
-  },
-  parts: { shelf: command('s', T.shelfShort), theirs: command('m', T.partTheirs), ...INSTRUMENT },
-  papers: { print: command('p', T.print), pdf: command('d', T.asPdf), minutes: command('t', T.minutesShort), shop: command('g', T.shopShort), ...INSTRUMENT },
-  shop: { keep: command('Enter', T.keepIt), back: command('Escape', T.bench), ...EVERYWHERE },
-  shelf: { bringIn: command('m', T.shelfIn), takeOut: command('e', T.shelfOut), back: command('Escape', T.bench), bench: command('b', T.bench), ...EVERYWHERE },
-  group: { several: command('s', T.traySeveral), keep: command('Enter', T.trayKeep), more: command('+', T.trayMore), fewer: command('-', T.trayFewer) },
+  pages: { weigh: command('confirm', T.weighThis), compare: command('view', T.sideBySide), ...INSTRUMENT },
+  call: { up: command('up', T.rowUp), down: command('down', T.rowDown), keep: command('keep', T.keepTerms), asIs: command('other', T.returnAsIs), sign: command('sign', T.sign), ...INSTRUMENT },
+  parts: { shelf: command('keep', T.shelfShort), theirs: command('other', T.partTheirs), ...INSTRUMENT },
+  papers: { print: command('enter', T.print), pdf: command('keep', T.asPdf), minutes: command('other', T.minutesShort), shop: command('guide', T.shopShort), ...INSTRUMENT },
+  shop: { keep: command('enter', T.keepIt), back: command('back', T.bench), ...EVERYWHERE },
+  shelf: { bringIn: command('add', T.shelfIn), takeOut: command('keep', T.shelfOut), back: command('back', T.bench), bench: command('bench', T.bench), ...EVERYWHERE },
+  group: { several: command('other', T.traySeveral), keep: command('enter', T.trayKeep), more: command('add', T.trayMore), fewer: command('less', T.trayFewer) },
   stepPicker: {},
-  copies: { fill: command('g', T.fillShort) },
+  copies: { fill: command('write', T.fillShort) },
   fill: {},
-  ways: { backToList: command('0', T.waysOthers), open: command('o', T.waysOpen), code: command('c', T.codeShort) },
-  told: { keep: command('Enter', T.keepIt) },
-  odds: { reset: command('r', T.resetOdds), sure: command('y', T.resetDo), back: command('Escape', T.bench), bench: command('b', T.bench), ...EVERYWHERE },
-  link: { open: command('m', T.linkOpen), end: command('x', T.linkEnd), practice: command('p', T.practiceHere) },
+  ways: { backToList: command('skip', T.waysOthers), open: command('guide', T.waysOpen), code: command('add', T.codeShort) },
+  told: { keep: command('enter', T.keepIt) },
+  odds: { reset: command('cancel', T.resetOdds), sure: command('confirm', T.resetDo), back: command('back', T.bench), bench: command('bench', T.bench), ...EVERYWHERE },
+  link: { open: command('enter', T.linkOpen), end: command('cancel', T.linkEnd), practice: command('other', T.practiceHere) },
   practice: {},
-  claim: { fresh: command('n', T.claimNew), back: command('Escape', T.bench), bench: command('b', T.bench), ...EVERYWHERE },
-  devices: { pair: command('m', T.pairOne) },
-  handOver: { without: command('0', T.cannotSay), marked: command('h', T.handOverMarked) },
+  claim: { fresh: command('add', T.claimNew), back: command('back', T.bench), bench: command('bench', T.bench), ...EVERYWHERE },
+  devices: { pair: command('add', T.pairOne) },
+  sign: { sure: command('confirm', T.signSure) },
+  handOver: { without: command('skip', T.cannotSay), marked: command('confirm', T.handOverMarked) },
 } as const satisfies Record<string, Record<string, Command>>
+
+export type ToolId = keyof typeof TOOLS
+export const TOOL_IDS = Object.keys(TOOLS) as ToolId[]
 
 export type PageId = keyof typeof KEYMAP
 export type CommandId<P extends PageId> = keyof (typeof KEYMAP)[P] & string
@@ -96,6 +116,14 @@ export function commandsOf<P extends PageId>(page: P): [CommandId<P>, Command][]
   return Object.entries(KEYMAP[page]) as [CommandId<P>, Command][]
 }
 
-/** Keys for numbered targets: digits first, then letters; on a page only those that it does not use for itself. */
-export const SHEET_KEYS = [...'1234567890abcdefghijklmnopqrstuvwxyz']
-export const TARGET_KEYS: readonly string[] = ['1', '2', '3', '4', '5', '6', '7', '8', '9', '0', 'a', 'd', 'g', 'j', 'k', 'm', 'q', 'v']
+/** Keys for numbered targets: the digits, then the same with the shift key. No letters: those are acts. */
+const SHIFT = '\u21e7'
+export const TARGET_KEYS: readonly string[] = [...'1234567890', ...[...'1234567890'].map((digit) => SHIFT + digit)]
+export const SHEET_KEYS = TARGET_KEYS
+
+/** The key of an event as the table has it: a digit with the shift key is a target of its own, whatever the layout makes of it. */
+export function keyOfEvent(event: KeyboardEvent): string {
+  const digit = event.shiftKey ? /^Digit(\d)$/.exec(event.code)?.[1] : undefined
+  if (digit) return SHIFT + digit
+  return event.key.length === 1 ? event.key.toLowerCase() : event.key
+}

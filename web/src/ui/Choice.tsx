@@ -1,7 +1,7 @@
 import { RadioGroup } from 'radix-ui'
 import { useState, type KeyboardEvent } from 'react'
 
-import { TARGET_KEYS } from '../lib/keymap'
+import { keyOfEvent, TARGET_KEYS } from '../lib/keymap'
 
 interface ChoiceProps {
   label: string
@@ -14,7 +14,7 @@ interface ChoiceProps {
 export function Choice({ label, value, options, onValueChange }: ChoiceProps) {
   const [isAt, setAt] = useState(false)
   const handleKey = (event: KeyboardEvent) => {
-    const option = options[TARGET_KEYS.indexOf(event.key.toLowerCase())]
+    const option = options[TARGET_KEYS.indexOf(keyOfEvent(event.nativeEvent))]
     if (!option || event.ctrlKey || event.metaKey || event.altKey) return
     event.preventDefault()
     event.stopPropagation()
@@ -28,10 +28,10 @@ export function Choice({ label, value, options, onValueChange }: ChoiceProps) {
           <RadioGroup.Item
             key={option.value}
             value={option.value} aria-label={option.label}
-            className="touch min-h-10 rounded border border-line bg-sheet px-3 py-1.5 text-m data-[state=checked]:border-indigo data-[state=checked]:bg-indigo data-[state=checked]:text-paper"
+            className="touch relative min-h-10 rounded border border-line bg-sheet px-3 py-1.5 text-m data-[state=checked]:border-indigo data-[state=checked]:bg-indigo data-[state=checked]:text-paper"
           >
-            {/* hidden, never taken out: a node that goes while the focus moves on makes the dialog take the focus to itself */}
-            {TARGET_KEYS[index] && <span aria-hidden className={`mr-1.5 font-semibold ${isAt ? '' : 'hidden'}`}>{TARGET_KEYS[index]}</span>}
+            {/* its digit has a place of its own from the start: nothing may move between press and release */}
+            {TARGET_KEYS[index] && <span aria-hidden className={`absolute right-1 top-0 text-[11px] leading-[14px] font-semibold ${isAt ? '' : 'invisible'}`}>{TARGET_KEYS[index]}</span>}
             {option.label}
           </RadioGroup.Item>
         ))}

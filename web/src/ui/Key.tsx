@@ -18,7 +18,7 @@ interface KeyActionProps {
 export function KeyAction({ hotkey, label, onPress, strong = false }: KeyActionProps) {
   return (
     <button type="button" onClick={onPress} className="touch inline-flex min-h-9 items-center gap-2 rounded px-1">
-      <span className="max-md:hidden"><Key>{hotkey}</Key></span>
+      {hotkey && <span className="max-md:hidden"><Key>{hotkey}</Key></span>}
       <span className={strong ? 'font-semibold text-indigo' : 'text-indigo'}>{label}</span>
     </button>
   )

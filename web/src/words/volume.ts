@@ -79,6 +79,7 @@ export const VOLUME = {
   volumeAfter: { clean: 'Then no errors are left', dirty: 'Then the system’s own check is still due', damaged: 'Then some errors are left', locked: '', unreadable: '' } as Record<string, string>,
   volumeStays: 'Left for the system’s own check, or for you',
   volumeWrite: 'repair selected',
+  volumeAsk: 'Write these repairs?',
   volumeSure: (n: number, size: string, copy: boolean) => `${n === 1 ? 'One repair' : `${n} repairs`}, ${size}: ${copy ? 'the image changes, the drive does not' : 'the customer’s disk changes'}. A backup of the old bytes is saved first; you can undo.`,
   volumeDo: 'write it now',
   volumeNot: 'cancel',

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from fastapi import APIRouter, Request
 
-from gatecheck.practice.patients import PATIENTS
+from gatecheck.practice.patients import PATIENTS, level_of
 from gatecheck.server.link.wire import LinkOut
 from gatecheck.server.practice.service import Practice
 from gatecheck.server.practice.wire import PatientOut, PracticeIn
@@ -22,7 +22,9 @@ def practice_routes(practice: Practice) -> APIRouter:
 
     @router.get("/practice", operation_id="getPatients")
     def get_patients() -> list[PatientOut]:
-        return [PatientOut(id=p.id, title=p.title, machine=p.machine, words=p.words) for p in PATIENTS]
+        return [
+            PatientOut(id=p.id, title=p.title, machine=p.machine, words=p.words, level=level_of(p)) for p in PATIENTS
+        ]
 
     @router.post("/practice", operation_id="takeInPractice", status_code=201)
     def take_in_practice(wanted: PracticeIn) -> TicketOut:

@@ -12,6 +12,7 @@ class PatientOut(Wire):
     title: str
     machine: str
     words: str
+    level: str
 
 
 class PracticeIn(BaseModel):

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import APIRouter, Query
+from fastapi import APIRouter, Path, Query
+from fastapi.responses import StreamingResponse
 
 from gatecheck.server.volumes.service import Volumes
 from gatecheck.server.volumes.wire import LivesAtOut, LookIn, RepairIn, RescueIn, TakeBackRepairIn, VolumesOut
@@ -12,6 +13,7 @@ from gatecheck.server.wire import TicketId
 
 Name = Annotated[str, Query(max_length=60)]
 Lbas = Annotated[list[Annotated[int, Query(ge=0, lt=1 << 48)]], Query(max_length=64)]
+RescueName = Annotated[str, Path(pattern=r"^[A-Za-z0-9-]{1,60}$")]
 First = Annotated[int | None, Query(ge=0)]
 
 
@@ -47,5 +49,11 @@ def volume_routes(volumes: Volumes) -> APIRouter:
             ticket_id, said.source, said.first, said.only, deleted=said.deleted, is_all=said.is_all, by=said.by
         )
         return volumes.view(ticket_id, said.source, said.first)
+
+    @router.get("/rescues/{name}.zip", operation_id="getRescueZip", response_class=StreamingResponse)
+    def rescue_zip(ticket_id: TicketId, name: RescueName) -> StreamingResponse:
+        filename, pieces = volumes.zipped(ticket_id, name)
+        headers = {"Content-Disposition": f'attachment; filename="{filename}"', "X-Content-Type-Options": "nosniff"}
+        return StreamingResponse(pieces, media_type="application/zip", headers=headers)
 
     return router

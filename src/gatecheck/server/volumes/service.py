@@ -3,8 +3,10 @@ from them in the order of the disk."""
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from typing import Any
 
+from gatecheck.adapters.zip_stream import zip_of
 from gatecheck.server.captures.service import Captures
 from gatecheck.server.errors import NotFoundError
 from gatecheck.server.link.order_kinds import VOLUMES
@@ -15,7 +17,7 @@ from gatecheck.server.volumes import check_reports
 from gatecheck.server.volumes.jobs import job_shown
 from gatecheck.server.volumes.locate import KnownSource, SourceVolume
 from gatecheck.server.volumes.repairs import Repairs
-from gatecheck.server.volumes.rescues import FAILED, Rescues
+from gatecheck.server.volumes.rescues import DONE, FAILED, Rescues
 from gatecheck.server.volumes.volume_orders import VolumeOrders
 from gatecheck.server.volumes.volume_work import MOST_NAMED, MOVES, VolumeWork
 from gatecheck.server.volumes.wire import LivesAtOut, VolumesOut
@@ -191,6 +193,16 @@ class Volumes:
             self.work.record_rescue(ticket_id, own, kept, name, f"rescue-{name}", is_whole_ticket=False)
 
         job.run(safely)
+
+    def zipped(self, ticket_id: int, name: str) -> tuple[str, Iterator[bytes]]:
+        """What one recovery saved, as a ZIP made while it is read. Raises NotFoundError."""
+        number = self.work.captures.tickets.row_of(ticket_id).number
+        kept = Rescues(self.work.locator.folder(ticket_id))
+        note = check_reports.read(kept.note(name))
+        folder = kept.target(name)
+        if note is None or note.get("state") != DONE or not folder.is_dir():
+            raise NotFoundError(f"recovery {name[:60]!r}: expected one of this ticket that is finished, got none")
+        return f"{number.lower()}-{name}.zip", zip_of(folder)
 
     def where(self, ticket_id: int, device: str, lbas: list[int]) -> list[LivesAtOut]:
         """What lives at these sectors, for those in volumes that were looked at; nothing for the others, and while

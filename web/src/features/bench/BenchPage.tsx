@@ -44,12 +44,13 @@ function GateNames() {
 }
 
 /** Nothing yet: the two ways to begin, as large as they matter. */
-function EmptyBench({ onTake, onPractice }: { onTake: () => void; onPractice: () => void }) {
+function EmptyBench({ onTake, onPractice, onShop }: { onTake: () => void; onPractice: () => void; onShop: () => void }) {
   return (
     <div className="px-4 pt-16 text-center">
       <p className="text-xl font-semibold">{T.benchEmpty}</p>
       <p className="mt-2 text-l text-soft">{T.benchEmptyHint}</p>
       <p className="mt-6 flex flex-wrap justify-center gap-4">
+        <button type="button" onClick={onShop} className="min-h-14 rounded-lg border border-line bg-sheet px-6 text-l font-semibold text-indigo">{T.benchEmptyShop} <span className="font-normal">· {keyOf('bench', 'shop')}</span></button>
         <button type="button" onClick={onTake} className="min-h-14 rounded-lg bg-indigo px-6 text-l font-semibold text-paper">{T.benchEmptyTake} <span className="font-normal">· {keyOf('bench', 'takeIn')}</span></button>
         <button type="button" onClick={onPractice} className="min-h-14 rounded-lg border border-line bg-sheet px-6 text-l font-semibold text-indigo">{T.benchEmptyPractice} <span className="font-normal">· {keyOf('bench', 'practice')}</span></button>
       </p>
@@ -117,23 +118,22 @@ function OpenBench({ bench }: { bench: Bench }) {
             <span>{T.claimWaits(knocks.knocks.length, knock.machine || T.claimUnnamed, knock.serial)}</span><Do of="bench" id="claim" strong />
           </div>
         )}
-        {rows.length > 0 ? <><GateNames /><Rows rows={rows} onOpen={open} /></> : <EmptyBench onTake={() => setSheet('intake')} onPractice={() => setSheet('practice')} />}
+        {rows.length > 0 ? <><GateNames /><Rows rows={rows} onOpen={open} /></> : <EmptyBench onTake={() => setSheet('intake')} onPractice={() => setSheet('practice')} onShop={() => navigate('/shop')} />}
         {free.length > 0 && (
           <section aria-label={T.freeBays} className="flex flex-wrap items-baseline gap-x-2 gap-y-2 px-4 pt-4 lg:px-7">
             <h2 className="mr-2 text-s font-bold">{T.freeBays}</h2>
             {free.map((b) => (
               <button
-                key={b} type="button" aria-label={T.connectPractice(b)} title={T.connectPractice(b)} onClick={() => { setBay(b); setSheet('practice') }}
+                key={b} type="button" aria-label={T.takeInAt(b)} title={T.takeInAt(b)} onClick={() => { setBay(b); setSheet('intake') }}
                 className="touch flex min-h-10 min-w-10 items-center justify-center rounded border border-dashed border-line text-xl text-soft"
               >
                 {b}
               </button>
             ))}
-            <span className="text-s text-soft">{T.connectPracticeHint}</span>
           </section>
         )}
       </main>
-      {sheet === 'intake' && <IntakeSheet free={free} onClose={close} />}
+      {sheet === 'intake' && <IntakeSheet free={bay === null ? free : [bay, ...free.filter((b) => b !== bay)]} onClose={close} />}
       {sheet === 'keys' && <KeyBookSheet onClose={close} />}
       {sheet === 'devices' && <DevicesSheet onClose={close} />}
       {sheet === 'practice' && <PracticeSheet bay={bay ?? free[0] ?? null} onClose={close} />}

@@ -1,6 +1,6 @@
 import type { BenchRow as Row, LinkRow } from '../../api/client'
 import { useWords } from '../../api/words'
-import { clock, minutes, percent, upperFirst } from '../../lib/format'
+import { clock, lowerFirst, minutes, percent, upperFirst } from '../../lib/format'
 import { useProgress } from '../../lib/running'
 import { factValue, T } from '../../words'
 import { BootLine } from '../line/BootLine'
@@ -53,7 +53,7 @@ function JobNote({ job }: { job: NonNullable<Row['job']> }) {
     <>
       <div className={`text-l font-semibold leading-6 ${job.due_at && !waits ? 'text-brick' : ''}`}>{job.step_name}</div>
       <div className="text-s text-soft">
-        {job.due_at ? (waits ? `${minutes(progress.minutesLeft)} ${T.left}` : T.stepOverdue(clock(job.due_at))) : `${T.jobTurns(job.done, job.of)} · ${minutes(job.minutes_left)} ${T.left}`}
+        {job.waits ? lowerFirst(job.waits) : job.due_at ? (waits ? `${minutes(progress.minutesLeft)} ${T.left}` : T.stepOverdue(clock(job.due_at))) : `${T.jobTurns(job.done, job.of)} · ${minutes(job.minutes_left)} ${T.left}`}
         {job.lies_out > 0 && ` · ${T.trayScrews(job.lies_out)}`}
       </div>
     </>

@@ -1,7 +1,7 @@
 import { useRef, useState } from 'react'
 import { useLocation } from 'wouter'
 
-import type { CallSheet, Terms, Ticket } from '../../api/client'
+import type { CallSheet, EntryBody, Terms, Ticket } from '../../api/client'
 import { useAppend, useSheet, useTicket } from '../../api/queries'
 import { useWords } from '../../api/words'
 import { lowerFirst, percent, requestKey } from '../../lib/format'
@@ -10,7 +10,9 @@ import { Do } from '../../ui/Commands'
 import { Note } from '../../ui/Note'
 import { T } from '../../words'
 import { InstrumentFrame } from '../instrument'
-import { changedTerms, DATA, following, URGENCY } from './terms'
+import { SignSheet } from '../ticket/SignSheet'
+import { AsIsSheet } from './AsIsSheet'
+import { changedTerms } from './terms'
 import { TermsPane } from './TermsPane'
 import { WaysOut } from './WaysOut'
 
@@ -43,6 +45,7 @@ function OpenSheet({ ticket }: { ticket: Ticket }) {
   const [, navigate] = useLocation()
   const [tried, setTried] = useState<Terms>({})
   const [chosen, setChosen] = useState(0)
+  const [overlay, setOverlay] = useState<'sign' | 'as-is' | null>(null)
   const append = useAppend(ticket.id)
   const terms = { ...(ticket.facts as Terms), ...tried }
   const changed = changedTerms(tried, ticket.facts)
@@ -59,24 +62,21 @@ function OpenSheet({ ticket }: { ticket: Ticket }) {
   const row = rows[Math.min(chosen, rows.length - 1)]
   const canSign = row !== undefined && row.option.held_by.length === 0 && !ticket.closed_at
   const hasChanged = Object.keys(changed).length > 0
-  const sign = () => {
-    if (!row) return
-    const entries = [...(hasChanged ? [{ fact: changed }] : []), { signed: row.option.choice, fix: row.option.fix }]
-    append.mutate({ entries, key: requestKey() }, { onSuccess: () => navigate(`/ticket/${ticket.id}`) })
+  const signed = (verdict: EntryBody) => {
+    const entries = [...(hasChanged ? [{ fact: changed }] : []), verdict]
+    append.mutate({ entries, key: requestKey() }, { onSuccess: () => navigate(`/ticket/${ticket.id}`), onSettled: () => setOverlay(null) })
   }
   const held = [...new Set(rows.flatMap((r) => r.option.held_by))]
   const name = row ? lowerFirst(words.call_names[row.option.choice] ?? '') : ''
   const on: Handlers<'call'> = {
-    data: () => term('data', following(DATA, String(terms['data'] ?? 'unknown'))),
-    urgency: () => term('urgency', following(URGENCY, String(terms['urgency'] ?? 'can-wait'))),
-    budget: () => inputs.budget.current?.focus(), worth: () => inputs.machine_value.current?.focus(), dataValue: () => inputs.data_value.current?.focus(),
     down: () => setChosen(Math.min(chosen + 1, rows.length - 1)), up: () => setChosen(Math.max(chosen - 1, 0)),
     ...(hasChanged && { keep: () => append.mutate({ entries: [{ fact: changed }], key: requestKey() }, { onSuccess: () => setTried({}) }) }),
-    ...(canSign && { sign }),
+    ...(!ticket.closed_at && { asIs: () => setOverlay('as-is') }),
+    ...(canSign && { sign: () => setOverlay('sign') }),
   }
   return (
     <InstrumentFrame
-      page="call" ticket={ticket} title={T.callSheetTitle} on={on} targets={rows.slice(0, 9).map((_, index) => () => setChosen(index))} asideWidth="wide"
+      page="call" ticket={ticket} title={T.callSheetTitle} on={on} isOn={overlay === null} targets={rows.slice(0, 9).map((_, index) => () => setChosen(index))} asideWidth="wide"
       error={error ?? append.error} isWaiting={append.isPending && append.failureCount > 0}
       reading={sheet && (sheet.call.choice ? sheet.call.why : `${T.madeWhen} ${lowerFirst(sheet.call.why)}`)}
       aside={
@@ -84,6 +84,7 @@ function OpenSheet({ ticket }: { ticket: Ticket }) {
           <TermsPane terms={terms} inputs={inputs} onTerm={term} />
           <p className="mt-3"><Do of="call" id="sign" label={T.signRow(name)} strong /></p>
           <p><Do of="call" id="keep" /></p>
+          <p><Do of="call" id="asIs" /></p>
         </>
       }
     >
@@ -97,6 +98,8 @@ function OpenSheet({ ticket }: { ticket: Ticket }) {
         </p>
       ))}
       {sheet && <Overturns sheet={sheet} />}
+      {overlay === 'sign' && row && <SignSheet ticket={ticket} choice={row.option.choice} fix={row.option.fix} onClose={() => setOverlay(null)} onSign={() => signed({ signed: row.option.choice, fix: row.option.fix })} />}
+      {overlay === 'as-is' && <AsIsSheet onClose={() => setOverlay(null)} onReason={(reason) => signed({ signed: 'release', fix: null, reason })} />}
     </InstrumentFrame>
   )
 }

@@ -1,9 +1,7 @@
 import type { RefObject } from 'react'
 
 import type { Terms } from '../../api/client'
-import { keyOf } from '../../lib/keymap'
 import { Choice } from '../../ui/Choice'
-import { Key } from '../../ui/Key'
 import { factValue, T } from '../../words'
 import { DATA, URGENCY } from './terms'
 
@@ -14,7 +12,6 @@ interface TermsPaneProps {
 }
 
 interface AmountProps {
-  hotkey: string
   name: string
   label: string
   terms: Terms
@@ -22,10 +19,9 @@ interface AmountProps {
   onTerm: TermsPaneProps['onTerm']
 }
 
-function Amount({ hotkey, name, label, terms, inputs, onTerm }: AmountProps) {
+function Amount({ name, label, terms, inputs, onTerm }: AmountProps) {
   return (
     <label className="mb-2 flex items-center gap-2 text-m">
-      <Key>{hotkey}</Key>
       <span className="flex-1">{label}</span>
       <input
         ref={inputs[name]} type="number" inputMode="numeric" min={0} step={10} placeholder={T.noLimit} value={terms[name] ?? ''}
@@ -45,22 +41,20 @@ export function TermsPane({ terms, inputs, onTerm }: TermsPaneProps) {
     <section aria-label={T.customerDecides}>
       <h2 className="mb-2 text-s font-bold text-soft">{T.customerDecides}</h2>
       <div className="relative">
-        <span className="absolute right-0 top-0"><Key>{keyOf('call', 'data')}</Key></span>
         <Choice
           label={T.data} value={String(terms['data'] ?? 'unknown')} onValueChange={(v) => onTerm('data', v)}
           options={DATA.map((value) => ({ value, label: factValue(value) }))}
         />
       </div>
       <div className="relative">
-        <span className="absolute right-0 top-0"><Key>{keyOf('call', 'urgency')}</Key></span>
         <Choice
           label={T.urgency} value={String(terms['urgency'] ?? 'can-wait')} onValueChange={(v) => onTerm('urgency', v)}
           options={URGENCY.map((value) => ({ value, label: factValue(value) }))}
         />
       </div>
-      <Amount hotkey={keyOf('call', 'budget')} name="budget" label={T.budget} {...shared} />
-      <Amount hotkey={keyOf('call', 'worth')} name="machine_value" label={T.worth} {...shared} />
-      <Amount hotkey={keyOf('call', 'dataValue')} name="data_value" label={T.dataValue} {...shared} />
+      <Amount name="budget" label={T.budget} {...shared} />
+      <Amount name="machine_value" label={T.worth} {...shared} />
+      <Amount name="data_value" label={T.dataValue} {...shared} />
     </section>
   )
 }

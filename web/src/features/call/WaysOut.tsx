@@ -1,6 +1,8 @@
 import type { SheetRow } from '../../api/client'
 import { useWords } from '../../api/words'
 import { lowerFirst, minutes, percent } from '../../lib/format'
+import { useCharges } from '../../api/workQueries'
+import { money } from '../../lib/money'
 import { T } from '../../words'
 
 interface WaysOutProps {
@@ -45,6 +47,7 @@ function Chance({ row }: { row: SheetRow }) {
 
 /** All ways out side by side, best first under the customer's terms. */
 export function WaysOut({ rows, chosen, onChoose }: WaysOutProps) {
+  const shop = useCharges()
   return (
     <div role="radiogroup" aria-label={T.waysOut}>
       <div className={`${COLUMNS} border-b border-hair px-3 pb-1 text-s text-soft max-md:hidden`} aria-hidden>
@@ -60,7 +63,7 @@ export function WaysOut({ rows, chosen, onChoose }: WaysOutProps) {
           <Name row={row} />
           <Chance row={row} />
           <span className="text-m max-md:order-2 max-md:col-start-2">{row.option.hands_on_minutes > 0 ? minutes(row.option.hands_on_minutes) : '0 min'}<span className="block text-s text-soft">{row.option.unattended_minutes >= 1 ? `+ ${minutes(row.option.unattended_minutes)}` : ''}</span></span>
-          <span className="text-right text-m">{Math.round(row.price)}<span className="block text-s text-soft">{row.option.parts >= 1 ? T.outlay(String(Math.round(row.option.parts))) : ''}</span></span>
+          <span className="text-right text-m">{money(row.price, shop, true)}<span className="block text-s text-soft">{row.option.parts >= 1 ? T.outlay(money(row.option.parts, shop, true)) : ''}</span></span>
           <span className="text-s max-md:order-3">{row.option.data_outcome}</span>
           {row.because.length > 0 && <span className="-mt-1 text-left text-s text-soft [grid-column:2/-1] max-md:order-4">{row.because.map(T.because).join(' ')}</span>}
         </button>

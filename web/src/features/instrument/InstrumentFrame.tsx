@@ -2,7 +2,8 @@ import type { ReactNode } from 'react'
 import { useLocation } from 'wouter'
 
 import type { Capture, Ticket } from '../../api/client'
-import type { Handlers, PageId } from '../../lib/keymap'
+import { TOOL_IDS, type Handlers, type PageId, type ToolId } from '../../lib/keymap'
+import { useStable } from '../../lib/stable'
 import { Commands, Do } from '../../ui/Commands'
 import { Note } from '../../ui/Note'
 import { PaneBoundary } from '../../ui/PaneBoundary'
@@ -10,6 +11,7 @@ import { T } from '../../words'
 import { DropZone } from '../ticket/DropZone'
 import { KeyAsked } from '../link'
 import { TicketHead } from '../ticket'
+import { ToolStrip, toolPath } from '../tools'
 import { useHelp } from './useHelp'
 
 export type InstrumentPage = Extract<PageId, 'settings' | 'sightings' | 'pages' | 'surface' | 'path' | 'volume' | 'ear' | 'call' | 'parts' | 'papers'>
@@ -46,11 +48,15 @@ export function InstrumentFrame<P extends InstrumentPage>(props: FrameProps<P>) 
   const back = () => navigate(`/ticket/${ticket.id}`)
   const bench = () => navigate('/')
   const facts = () => navigate(`/ticket/${ticket.id}?sheet=facts`)
-  const common = { back, bench, facts } as unknown as Handlers<P>
+  const go = useStable({ tool: (tool: ToolId) => navigate(toolPath(ticket.id, tool)) })
+  const at = TOOL_IDS.find((tool) => tool === (page as string)) ?? null
+  const strip = Object.fromEntries(TOOL_IDS.filter((tool) => tool !== at && (tool !== 'job' || ticket.job !== null)).map((tool) => [tool, () => go.tool(tool)]))
+  const common = { ...strip, back, bench, facts } as unknown as Handlers<P>
   return (
     <Commands page={page} on={{ ...common, ...on }} targets={targets} isOn={isOn} helps={help.shows} onHelp={help.set}>
       <DropZone {...(onFile && { onFile })}>
-        <TicketHead ticket={ticket} onGate={back} onBench={bench} onFacts={facts} onHelp={() => help.set(true)} />
+        <TicketHead isTool ticket={ticket} onGate={back} onBench={bench} onFacts={facts} onHelp={() => help.set(true)} />
+        <ToolStrip ticket={ticket} at={at} onTool={go.tool} />
         <PaneBoundary>
           <main aria-label={title} className={`min-h-0 flex-1 overflow-y-auto ${aside ? `grid content-start lg:content-stretch lg:overflow-hidden ${ASIDE[asideWidth]}` : ''}`}>
             <div className="min-w-0 px-4 py-3 lg:min-h-0 lg:overflow-y-auto lg:px-6">

@@ -6,6 +6,7 @@ import { clock } from '../../lib/format'
 import { SHEET_KEYS, type Handlers } from '../../lib/keymap'
 import { initials } from '../../lib/person'
 import { Commands, Do } from '../../ui/Commands'
+import { Copyable } from '../../ui/Copyable'
 import { Note } from '../../ui/Note'
 import { Sheet } from '../../ui/Sheet'
 import { T } from '../../words'
@@ -19,7 +20,7 @@ function HowTo({ link }: { link: Link }) {
         <div className="w-40 shrink-0 [&_svg]:h-auto [&_svg]:w-full" role="img" aria-label={link.address} dangerouslySetInnerHTML={{ __html: link.qr }} />
         <div className="min-w-0">
           {link.commands.map((line, index) => (
-            <p key={line} className={`select-all break-all rounded border px-3 py-2 font-mono ${index === 0 ? 'border-line bg-sheet text-m' : 'mt-1 border-hair text-s text-soft'}`}>{line}</p>
+            <div key={line} className={`rounded border px-3 py-2 ${index === 0 ? 'border-line bg-sheet' : 'mt-1 border-hair'}`}><Copyable text={line} className={`break-all font-mono ${index === 0 ? 'text-m' : 'text-s text-soft'}`} /></div>
           ))}
           {link.local_only && <p className="mt-2 border-l-4 border-ochre px-2 text-s">{T.linkLocal}</p>}
           <p className="mt-2 text-s text-soft">{T.linkNoNetwork}</p>
@@ -104,7 +105,7 @@ export function LinkSheet({ ticket, onClose }: { ticket: Ticket; onClose: () => 
                 type="button" onClick={() => connect(p.id)}
                 className="flex min-h-11 w-full items-center gap-3 rounded border border-line bg-sheet px-3 text-m"
               >
-                <span className="text-l text-indigo">{SHEET_KEYS[index]}</span>{p.title}
+                <span className="text-l text-indigo">{SHEET_KEYS[index]}</span>“{p.words}”
               </button>
             </li>
           ))}

@@ -1,5 +1,4 @@
 import { useState } from 'react'
-import { useLocation } from 'wouter'
 
 import type { Capture, Drive } from '../../api/client'
 import { useAddFile, useCaptures, useTicket, useWeigh } from '../../api/queries'
@@ -26,7 +25,6 @@ export function PagesInstrument({ id }: { id: number }) {
   const { data: ticket } = useTicket(id)
   const { data: captures = [], error } = useCaptures(id)
   const addFile = useAddFile(id)
-  const [, navigate] = useLocation()
   const weigh = useWeigh(id)
   const [chosen, setAt] = useState<number | null>(null)
   const [compare, setCompare] = useState(false)
@@ -43,7 +41,6 @@ export function PagesInstrument({ id }: { id: number }) {
   }
   if (!ticket) return <p className="p-8 text-l text-soft">{T.loading}</p>
   const on: Handlers<'pages'> = {
-    surface: () => navigate(`/ticket/${id}/surface`), path: () => navigate(`/ticket/${id}/path`), ear: () => navigate(`/ticket/${id}/ear`), volume: () => navigate(`/ticket/${id}/volume`),
     ...(canWeigh && { weigh: () => weigh.mutate({ sha256: shown.capture.sha256, device: shown.drive.device }) }),
     ...(canCompare && { compare: () => setCompare(!compare) }),
   }
@@ -53,10 +50,6 @@ export function PagesInstrument({ id }: { id: number }) {
       error={addFile.error ?? weigh.error ?? error} onFile={(file) => { addFile.mutate(file); setAt(null) }}
       tools={
         <>
-          <Do of="pages" id="surface" />
-          <Do of="pages" id="path" />
-          <Do of="pages" id="volume" />
-          <Do of="pages" id="ear" />
           <Do of="pages" id="compare" strong={compare} />
           <label className="flex min-h-9 cursor-pointer items-center text-m text-indigo underline underline-offset-4">
             {T.chooseFile}

@@ -47,9 +47,9 @@ function OpenPapers({ ticket }: { ticket: Ticket }) {
   return (
     <InstrumentFrame
       page="papers" ticket={ticket} title={T.papers} reading={T.papersReading} error={error ?? append.error ?? erase.error} asideWidth="wide"
-      on={{ print: () => window.print(), pdf: () => { window.open(pdf, '_blank') }, ...(!ticket.closed_at && { minutes: () => minutes.current?.focus() }), shop: () => navigate('/shop') }}
+      on={{ ...(paper?.may_print && { print: () => window.print(), pdf: () => { window.open(pdf, '_blank') } }), ...(!ticket.closed_at && { minutes: () => minutes.current?.focus() }), shop: () => navigate('/shop') }}
       targets={KINDS.map((k) => () => setKind(k))}
-      tools={<><Do of="papers" id="print" strong /><Do of="papers" id="pdf" /><Do of="papers" id="shop" /></>}
+      tools={<><Do of="papers" id="print" strong /><Do of="papers" id="pdf" /><a href={`/api/tickets/${ticket.id}/papers/ledger.csv`} download className="flex min-h-9 items-center text-m text-indigo">{T.asCsv}</a><Do of="papers" id="shop" strong={paper?.may_print === false} label={paper?.may_print === false ? T.shopFirst : T.shopShort} /></>}
       aside={papers && (
         <>
           <div className="max-lg:hidden">{tabs}</div>
@@ -82,6 +82,7 @@ function OpenPapers({ ticket }: { ticket: Ticket }) {
       )}
     >
       <div className="lg:hidden">{tabs}</div>
+      {paper?.may_print === false && <div className="mb-3"><Note title={T.shopFirstWhy} tone="ochre" /></div>}
       {paper ? <PaperView paper={paper} ticketId={ticket.id} /> : <p className="text-l text-soft">{T.loading}</p>}
     </InstrumentFrame>
   )

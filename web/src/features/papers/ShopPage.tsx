@@ -6,6 +6,7 @@ import { usePaces, usePutShopPage, useShopPage } from '../../api/workQueries'
 import { Choice } from '../../ui/Choice'
 import { Commands, Do } from '../../ui/Commands'
 import { Note } from '../../ui/Note'
+import { money } from '../../lib/money'
 import { T } from '../../words'
 
 /** The shop's own page: who it is, what it charges, on which paper. */
@@ -50,7 +51,8 @@ function ShopForm({ kept }: { kept: Page }) {
   const lines = address.split('\n')
   const submit = (event: FormEvent) => {
     event.preventDefault()
-    put.mutate({ ...page, address: lines.map((x) => x.trim()).filter(Boolean) })
+    const { may_print: _, ...said } = page
+    put.mutate({ ...said, address: lines.map((x) => x.trim()).filter(Boolean) })
   }
   return (
     <form onSubmit={submit} className="grid max-w-[1100px] gap-6 lg:grid-cols-[minmax(0,1fr)_380px]">
@@ -67,12 +69,14 @@ function ShopForm({ kept }: { kept: Page }) {
         </label>
         <div className="flex flex-wrap gap-3 sm:col-span-2">
           <Line label={T.shopRate} number width="w-32" value={page.bench_hour} onChange={(v) => set({ bench_hour: Number(v) })} />
-          <Line label={T.shopCurrency} width="w-24" value={page.currency} onChange={(currency) => set({ currency })} />
+          <Line label={T.shopCurrency} width="w-24" value={page.currency} onChange={(currency) => set({ currency: currency.toUpperCase().slice(0, 3) })} />
+          <Line label={T.shopLocale} width="w-24" value={page.locale} onChange={(locale) => set({ locale })} />
           <Line label={T.shopTax} number width="w-24" value={page.tax} onChange={(v) => set({ tax: Number(v) })} />
           <Line label={T.shopWarranty} number width="w-28" value={page.warranty_days} onChange={(v) => set({ warranty_days: Number(v) })} />
           <Line label={T.shopPrefix} width="w-28" value={page.prefix} onChange={(prefix) => set({ prefix })} />
           <Line label={T.shopBays} number width="w-24" value={page.bays} onChange={(v) => set({ bays: Number(v) })} />
         </div>
+        <Choice label={T.shopTaxBy} value={page.tax_by} options={Object.entries(T.taxBy).map(([value, label]) => ({ value, label }))} onValueChange={(tax_by) => set({ tax_by })} />
         <Choice label={T.shopPaper} value={page.paper} options={Object.entries(T.paperSizes).map(([value, label]) => ({ value, label }))} onValueChange={(paper) => set({ paper })} />
         <div className="self-end sm:col-span-2">
           {put.error && <div className="mb-2"><Note title={T.notKept}>{put.error.message}</Note></div>}
@@ -86,8 +90,8 @@ function ShopForm({ kept }: { kept: Page }) {
           <p className="text-l font-bold" dir="auto">{page.name}</p>
           {lines.map((line, index) => <p key={index} dir="auto" className="text-s text-soft">{line}</p>)}
           <p className="mt-4 text-m" dir="auto">{page.opening}</p>
-          <p className="mt-4 flex justify-between border-t border-hair pt-2 text-m"><span>{T.anHour}</span><strong>{page.bench_hour.toFixed(2)} {page.currency}</strong></p>
-          {page.tax > 0 && <p className="flex justify-between text-m"><span>{page.tax} %</span><span>{(page.bench_hour * page.tax / 100).toFixed(2)} {page.currency}</span></p>}
+          <p className="mt-4 flex justify-between border-t border-hair pt-2 text-m"><span>{T.anHour}</span><strong>{money(page.bench_hour, page)}</strong></p>
+          {page.tax > 0 && <p className="flex justify-between text-m"><span>{page.tax} %</span><span>{money(page.bench_hour * page.tax / 100, page)}</span></p>}
         </div>
       </section>
     </form>

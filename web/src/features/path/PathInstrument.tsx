@@ -1,5 +1,4 @@
 import { useState } from 'react'
-import { useLocation } from 'wouter'
 
 import type { Ticket } from '../../api/client'
 import { usePath, usePathChange, type Path } from '../../api/pathQueries'
@@ -10,6 +9,7 @@ import { initials } from '../../lib/person'
 import { Do } from '../../ui/Commands'
 import { T } from '../../words'
 import { InstrumentFrame } from '../instrument'
+import { PathVerdict } from './PathVerdict'
 import { Plans } from './Plans'
 import { StopBytes } from './StopBytes'
 import { Walk } from './Walk'
@@ -21,7 +21,6 @@ export function PathInstrument({ id }: { id: number }) {
 }
 
 function OpenPath({ ticket }: { ticket: Ticket }) {
-  const [, navigate] = useLocation()
   const [device, setDevice] = useState('')
   const [mode, setMode] = useState('')
   const [unfolds, setUnfolds] = useState<boolean | null>(null)
@@ -44,7 +43,6 @@ function OpenPath({ ticket }: { ticket: Ticket }) {
   }
   const ask = (what: Parameters<typeof change.mutate>[0]['ask']) => { setArmed(false); change.mutate({ ask: what, by: initials() }) }
   const on: Handlers<'path'> = {
-    sightings: () => navigate(`/ticket/${ticket.id}/sightings`), pages: () => navigate(`/ticket/${ticket.id}/pages`), volume: () => navigate(`/ticket/${ticket.id}/volume`),
     ...(path?.stop && { unfold: () => setUnfolds(!isOpen) }),
     ...(others.length > 0 && { disk: nextDisk }),
     ...(path && path.disk && { mode: () => { setMode(path.mode === 'uefi' ? 'bios' : 'uefi'); setPlan(null) } }),
@@ -58,17 +56,11 @@ function OpenPath({ ticket }: { ticket: Ticket }) {
     <InstrumentFrame
       page="path" ticket={ticket} title={T.pathTitle} on={on} targets={(path?.plans ?? []).slice(0, 9).map((p) => () => pick(p.id))}
       reading={path?.disk ? <Reading path={path} /> : T.pathHint} error={error ?? change.error} isWaiting={change.isPaused}
-      tools={<><Do of="path" id="disk" /><Do of="path" id="mode" label={path?.mode === 'bios' ? T.pathAsUefi : T.pathAsLegacy} /><Do of="path" id="volume" /></>}
+      tools={<><Do of="path" id="disk" /><Do of="path" id="mode" label={path?.mode === 'bios' ? T.pathAsUefi : T.pathAsLegacy} /></>}
     >
       {!path ? <p className="pt-6 text-l text-soft">{T.loading}</p> : !path.disk ? <Nothing isLinked={link?.state === 'linked'} /> : (
         <>
-          <section aria-live="polite" data-boots={String(path.boots)} className={`border-l-[5px] bg-sheet px-4 py-2.5 ${path.boots === null ? 'border-ochre' : path.boots ? 'border-pine' : 'border-brick'}`}>
-            <p className="text-xl font-bold">{path.reading !== null ? T.pathReading : path.verdict}</p>
-            {path.findings.length > 0 && <ul className="text-m text-soft">{path.findings.map((f) => <li key={f}>{f}</li>)}</ul>}
-            {path.held && path.unread > 0 && <p className="text-m"><strong>{T.readHeld}</strong>: {path.held}</p>}
-            {path.unread > 0 && !canAsk && path.reading === null && <p className="text-m text-soft">{T.pathLinkFirst}</p>}
-            <div className="flex flex-wrap gap-x-5 empty:hidden"><Do of="path" id="read" strong label={path.boots === null ? T.pathRead : T.pathReadMore} /></div>
-          </section>
+          <PathVerdict path={path} link={link} chosen={isArmed ? chosen : null} canAsk={canAsk} />
           <div className="mt-3"><Walk path={path} isOpen={isOpen} onStop={() => setUnfolds(!isOpen)} /></div>
           {path.stop && isOpen && <StopBytes stop={path.stop} />}
           <div className="mt-1 flex flex-wrap gap-x-5"><Do of="path" id="unfold" label={isOpen ? T.pathFold : T.pathUnfold} /></div>

@@ -35,12 +35,7 @@ function Chosen({ plan, isArmed }: { plan: PathPlan; isArmed: boolean }) {
     <div className="pb-1 pr-2">
       <p className="text-m">{plan.why}</p>
       {plan.doubts.map((doubt) => <p key={doubt} className="text-m"><span className="font-bold text-ochre">{T.pathDoubt}</span> {doubt}</p>)}
-      {plan.held ? <p className="mt-1 border-l-4 border-brick bg-paper px-3 py-1.5 text-m"><strong>{T.pathHeld}</strong>: {plan.held}</p> : isArmed ? (
-        <div className="mt-1 border-l-4 border-ochre bg-paper px-3 py-1.5" role="alert">
-          <p className="text-m">{plan.writes[0]?.at === null ? T.pathSureEntry(plan.fix_name) : T.pathSure(plan.writes.reduce((n, w) => n + w.length, 0).toLocaleString('en'), plan.fix_name)}</p>
-          <div className="flex flex-wrap gap-x-5"><Do of="path" id="write" strong /><Do of="path" id="leave" /></div>
-        </div>
-      ) : <div className="mt-1 flex flex-wrap gap-x-5"><Do of="path" id="mend" strong /></div>}
+      {plan.held ? <p className="mt-1 border-l-4 border-brick bg-paper px-3 py-1.5 text-m"><strong>{T.pathHeld}</strong>: {plan.held} <Do of="path" id="facts" label={T.unblockFacts} /><Do of="path" id="surface" label={T.unblockCopy} /></p> : !isArmed && <div className="mt-1 flex flex-wrap gap-x-5"><Do of="path" id="mend" strong /></div>}
       <ul className="mt-2 max-h-56 overflow-auto font-mono text-s" tabIndex={0}>
         {plan.writes.map((w) => (
           <li key={`${w.at} ${w.field}`} className="mb-1">

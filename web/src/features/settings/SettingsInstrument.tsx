@@ -71,7 +71,6 @@ function OpenSettings({ ticket }: { ticket: Ticket }) {
   const most = rows.length || sheet?.ways.length || 0
   const on: Handlers<'settings'> = {
     down: () => setChosen(Math.min(chosen + 1, most - 1)), up: () => setChosen(Math.max(chosen - 1, 0)),
-    sightings: () => navigate(`/ticket/${ticket.id}/sightings`),
     ...(row && { next: () => step(chosen), before: () => step(chosen, -1) }),
     ...(goOn ? { change: () => send(...goOn) } : canChange && !held ? { change } : way ? { change: () => takeInHand(way.move) } : {}),
     ...(trial && isOpen && { putBack: () => send({ put_back: trial.fix }) }),
@@ -100,7 +99,6 @@ function OpenSettings({ ticket }: { ticket: Ticket }) {
         {canChange && held && <span className="border-l-4 border-brick px-2 text-m">{T.heldBack}: {held.why} <span className="text-soft">{held.release}</span></span>}
         {canChange && !held && <Do of="settings" id="change" label={`${row.name}: ${isTrial ? T.changeTo(lowerFirst(valueName(row, row.want))) : T.takeInHand(lowerFirst(move(row.fix!).name))}`} strong />}
         {toWalk && <Do of="settings" id="walk" label={T.tryEach(lowerFirst(toWalk.name))} />}
-        {rows.length > 0 && <Do of="settings" id="sightings" />}
       </p>
     </InstrumentFrame>
   )

@@ -1,5 +1,4 @@
 import { useState } from 'react'
-import { useLocation } from 'wouter'
 
 import type { Ticket } from '../../api/client'
 import { useAddFile, useAppend, useSightings, useTicket } from '../../api/queries'
@@ -17,7 +16,6 @@ export function SightingsInstrument({ id }: { id: number }) {
 }
 
 function OpenSightings({ ticket }: { ticket: Ticket }) {
-  const [, navigate] = useLocation()
   const [at, setAt] = useState<readonly [number, number]>([0, 0])
   const append = useAppend(ticket.id)
   const addFile = useAddFile(ticket.id)
@@ -36,13 +34,12 @@ function OpenSightings({ ticket }: { ticket: Ticket }) {
   const undo = cell?.entry != null && !ticket.closed_at ? cell.entry : null
   const on: Handlers<'sightings'> = {
     right: () => walk(0, 1), left: () => walk(0, -1), down: () => walk(1, 0), up: () => walk(-1, 0),
-    settings: () => navigate(`/ticket/${ticket.id}/settings`), pages: () => navigate(`/ticket/${ticket.id}/pages`),
     ...(undo !== null && { undo: () => append.mutate({ entries: [{ undo }], key: requestKey() }) }),
   }
   return (
     <InstrumentFrame
       page="sightings" ticket={ticket} title={T.sightingsTitle} reading={T.sightingsHint} on={on} targets={(cell?.choices ?? []).map((_, index) => () => say(index))}
-      tools={<Do of="sightings" id="settings" />} error={error ?? append.error ?? addFile.error} isWaiting={append.isPending && append.failureCount > 0}
+      error={error ?? append.error ?? addFile.error} isWaiting={append.isPending && append.failureCount > 0}
       onFile={(file) => addFile.mutate(file)}
     >
       {sheet && <PatternLine sheet={sheet} />}

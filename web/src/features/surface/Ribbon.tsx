@@ -1,4 +1,5 @@
 import type { Surface } from '../../api/surfaceQueries'
+import { bytes } from '../../lib/format'
 import { T } from '../../words'
 import { paths, runs } from './shape'
 
@@ -26,7 +27,7 @@ export function Ribbon({ surface, fastest, label, loupe, onPick, tall = false }:
   return (
     <svg
       viewBox={`0 0 ${n} ${HEIGHT}`} preserveAspectRatio="none" role="img" aria-label={label} data-ribbon
-      className={`block w-full ${tall ? 'h-[92px]' : 'h-[84px]'} ${onPick ? 'cursor-pointer' : ''}`} onClick={onPick && pick}
+      className={`block w-full ${tall ? 'h-[150px]' : 'h-[168px]'} ${onPick ? 'cursor-pointer' : ''}`} onClick={onPick && pick}
     >
       {runs(bins, (b) => b.mb_s === null && b.bad === 0).map(([a, b]) => (
         <line key={a} x1={a} x2={b} y1={50} y2={50} className="stroke-line" strokeWidth={2} strokeDasharray="2 5" vectorEffect="non-scaling-stroke" />
@@ -64,5 +65,28 @@ export function Lives({ surface }: { surface: Surface }) {
         )
       })}
     </div>
+  )
+}
+
+const MARKS = 5
+
+/** Where on the disk, in its own unit, and how fast a ribbon of full thickness is. */
+export function Axis({ surface, fastest }: { surface: Surface; fastest: number }) {
+  const { first, end, sector } = surface
+  return (
+    <div className="flex justify-between text-s text-soft tabular-nums" aria-label={T.axisOf(Math.round(fastest))}>
+      {Array.from({ length: MARKS }, (_, index) => <span key={index}>{bytes((first + ((end - first) * index) / (MARKS - 1)) * sector)}{index === 0 && ` · ${T.axisOf(Math.round(fastest))}`}</span>)}
+    </div>
+  )
+}
+
+/** What the ink means. */
+export function Legend() {
+  return (
+    <span className="flex flex-wrap gap-x-5 text-s" aria-label={T.legend}>
+      <span><span aria-hidden className="mr-1.5 inline-block h-2.5 w-4 bg-ink" />{T.legendSpeed}</span>
+      <span><span aria-hidden className="mr-1.5 inline-block h-[3px] w-4 bg-brick align-middle" />{T.legendBad}</span>
+      <span><span aria-hidden className="mr-1.5 inline-block w-4 border-t-2 border-dashed border-line align-middle" />{T.legendUnread}</span>
+    </span>
   )
 }

@@ -1,5 +1,4 @@
 import { useState } from 'react'
-import { useLocation } from 'wouter'
 
 import { api, type Link, type Ticket } from '../../api/client'
 import { useLink, useLinkChange, useTicket } from '../../api/queries'
@@ -8,11 +7,12 @@ import { bytes, clock, minutes, percent } from '../../lib/format'
 import type { Handlers } from '../../lib/keymap'
 import { initials } from '../../lib/person'
 import { Do } from '../../ui/Commands'
+import { Share } from '../../ui/Share'
 import { T } from '../../words'
 import { InstrumentFrame } from '../instrument'
 import { Copies, Places } from './Places'
 import { loupeSpan, nextCenter } from './loupe'
-import { Lives, Ribbon } from './Ribbon'
+import { Axis, Legend, Lives, Ribbon } from './Ribbon'
 
 const BINS = 320
 const LOUPE_BINS = 220
@@ -26,7 +26,6 @@ export function SurfaceInstrument({ id }: { id: number }) {
 }
 
 function OpenSurface({ ticket }: { ticket: Ticket }) {
-  const [, navigate] = useLocation()
   const { data: link } = useLink(ticket.id)
   const order = link?.orders.find((o) => (o.order === 'scan' || o.order === 'copy' || o.order === 'fill') && (o.state === 'waiting' || o.state === 'paused'))
   const { data: all, error } = useSurfaces(ticket.id, order !== undefined && order.order !== 'fill')
@@ -59,7 +58,6 @@ function OpenSurface({ ticket }: { ticket: Ticket }) {
     next: () => walk(1), before: () => walk(-1),
     closer: () => { setCenter((c) => c ?? sectors / 2); setWidth((w) => Math.max(w / 2, 64 / Math.max(sectors, 64))) },
     wider: () => (width >= 0.5 ? (setCenter(null), setWidth(FIRST_LOUPE)) : setWidth((w) => w * 2)),
-    pages: () => navigate(`/ticket/${ticket.id}/pages`),
     ...(before && { compare: () => setBeside(!beside) }),
     ...(mayStart && { start: () => start(drive.device, null), hour: () => start(drive.device, AN_HOUR) }),
     ...(canOrder && !order && drive !== undefined && all?.copy_held === '' && {
@@ -72,7 +70,7 @@ function OpenSurface({ ticket }: { ticket: Ticket }) {
   return (
     <InstrumentFrame
       page="surface" ticket={ticket} title={T.surfaceTitle} on={on} targets={reads.slice(0, 9).map((r) => () => setChosen(r.id))}
-      reading={read && surface ? <Reading read={read} surface={surface} link={link} /> : T.surfaceHint} error={error ?? change.error} tools={<Do of="surface" id="pages" />}
+      reading={read && surface ? <Reading read={read} surface={surface} link={link} /> : T.surfaceHint} error={error ?? change.error}
     >
       {reads.length > 1 && (
         <div className="mb-2 flex flex-wrap gap-x-4">
@@ -87,14 +85,16 @@ function OpenSurface({ ticket }: { ticket: Ticket }) {
       {surface ? (
         <>
           <section aria-live="polite" data-pattern={surface.pattern} className="border-l-[5px] border-ink bg-sheet px-4 py-2.5">
-            <p className="text-xl font-bold">{surface.text}</p>
+            <p className="text-xl font-bold">{read!.state === 'running' && <span className="font-normal">{T.soFar(percent(surface.share))} </span>}{surface.text}</p>
             <p className="text-m text-soft">{surface.means}{surface.heads && ` ${surface.heads}.`}</p>
           </section>
           <div className="mt-3">
             <Ribbon surface={surface} fastest={fastest} label={T.ribbonOf(read!.device, percent(surface.share), surface.text)} loupe={span} onPick={setCenter} />
+            <Axis surface={surface} fastest={fastest} />
             <Lives surface={surface} />
-            <div className="flex justify-between text-s text-soft">
+            <div className="flex flex-wrap justify-between gap-x-6 text-m text-soft">
               <span>{surface.outer !== null && T.outside(surface.outer.toFixed(0))}</span>
+              <Legend />
               <span>{surface.inner === null ? T.insideNot : T.inside(surface.inner.toFixed(0))}</span>
             </div>
           </div>
@@ -139,18 +139,6 @@ function Reading({ read, surface, link }: { read: SurfaceRead; surface: Surface;
   )
 }
 
-function Share({ done, of, label }: { done: number; of: number; label: string }) {
-  const share = done / Math.max(1, of)
-  return (
-    <div className="mb-1 flex w-full items-center gap-3">
-      <div className="h-1.5 flex-1 rounded-full bg-hair" role="progressbar" aria-label={label} aria-valuenow={Math.round(share * 100)} aria-valuemin={0} aria-valuemax={100}>
-        <div className="h-full rounded-full bg-ink moves" style={{ width: `${share * 100}%` }} />
-      </div>
-      <span className="w-12 text-right text-m tabular-nums">{percent(share)}</span>
-    </div>
-  )
-}
-
 interface WorkProps { order: Link['orders'][number] | undefined; link: Link | undefined; held: string; copyHeld: string; isLinked: boolean }
 
 /** What runs, what it says of itself, and what can be done about it; or how a read is started. */
@@ -174,8 +162,8 @@ function Work({ order, link, held, copyHeld, isLinked }: WorkProps) {
   }
   return (
     <>
-      {isLinked && held && <p className="mb-2 border-l-4 border-brick bg-sheet px-3 py-1.5 text-m"><strong>{T.readHeld}</strong>: {held}</p>}
-      {isLinked && copyHeld && <p className="mb-2 border-l-4 border-brick bg-sheet px-3 py-1.5 text-m"><strong>{T.copyHeld}</strong>: {copyHeld}</p>}
+      {isLinked && held && <p className="mb-2 border-l-4 border-brick bg-sheet px-3 py-1.5 text-m"><strong>{T.readHeld}</strong>: {held} <Do of="surface" id="facts" label={T.unblockFacts} /></p>}
+      {isLinked && copyHeld && <p className="mb-2 border-l-4 border-brick bg-sheet px-3 py-1.5 text-m"><strong>{T.copyHeld}</strong>: {copyHeld} <Do of="surface" id="facts" label={T.unblockFacts} /></p>}
       <div className="mb-2 flex flex-wrap gap-x-5 empty:hidden"><Do of="surface" id="start" strong /><Do of="surface" id="hour" /><Do of="surface" id="copy" strong /><Do of="surface" id="copyTight" /></div>
     </>
   )

@@ -59,6 +59,18 @@ function Tips({ ticket }: { ticket: Ticket }) {
   return <span>{T.wouldTip} {say.join(' · ')}</span>
 }
 
+const SURELY = 0.8
+
+/** Why nothing can be signed yet: what is sure, what is not, and the step that comes first. */
+function NotYet({ ticket }: { ticket: Ticket }) {
+  const { move } = useWords()
+  const call = ticket.call
+  const best = call.options.find((o) => o.choice === call.leans)
+  const first = ticket.next[0]
+  const open = call.confidence >= SURELY && best && best.p_success < SURELY ? T.notPinnedDown(percent(best.p_success)) : ''
+  return <>{open} {first ? T.firstStep(lowerFirst(move(first.move).name)) : `${T.madeWhen} ${lowerFirst(call.why)}.`}</>
+}
+
 /** The call at the foot: where it leans, what holds it, what would tip it the other way. */
 export const CallStrip = memo(function CallStrip({ ticket }: { ticket: Ticket }) {
   const { words } = useWords()
@@ -69,7 +81,7 @@ export const CallStrip = memo(function CallStrip({ ticket }: { ticket: Ticket })
       <Verdict ticket={ticket} />
       <Beam ticket={ticket} />
       <div className="order-last min-w-0 text-s text-soft max-lg:w-full lg:order-none lg:flex-1">
-        <p className="line-clamp-1 lg:line-clamp-2">{call.choice ? call.why : `${T.madeWhen} ${lowerFirst(call.why)}`}.</p>
+        <p className="line-clamp-1 lg:line-clamp-2">{call.choice ? `${call.why}.` : <NotYet ticket={ticket} />}</p>
         {waits ? (
           <p className="line-clamp-1 font-semibold text-ink lg:line-clamp-2">{T.waitsFor}: {lowerFirst(words.interlocks[call.held_by[0]!] ?? '')}</p>
         ) : (

@@ -27,7 +27,7 @@ export function HandOverSheet({ ticket, onClose, onProven }: HandOverSheetProps)
   const { data: settings } = useSettings(ticket)
   const isOnTrial = ticket.trials.some((t) => t.standing === 'open' || t.standing === 'pending')
   const { data: work } = useWork(ticket, ticket.job != null)
-  const left = work?.proof.filter((p) => p.state === 'open' || p.state === 'failed').length ?? 0
+  const left = ticket.unproven.length
   const [why, setWhy] = useState('')
   const whyField = useRef<HTMLInputElement>(null)
   const give = (proven: readonly string[] | null) => {
@@ -48,9 +48,9 @@ export function HandOverSheet({ ticket, onClose, onProven }: HandOverSheetProps)
     <Commands page="handOver" on={on} targets={shown.slice(0, 9).map((guess) => () => give(guess.faults))}>
     <Sheet title={T.handOverTitle} isOpen onClose={onClose} wide calm>
       <p className="-mt-3 mb-3 text-s text-soft">{T.handOverHint}</p>
-      {work && work.proof.length > 0 && (
+      {(left > 0 || (work && work.proof.length > 0)) && (
         <div className="mb-4">
-          <ProofList proof={work.proof} />
+          {work && work.proof.length > 0 ? <ProofList proof={work.proof} /> : <ul className="text-m">{ticket.unproven.map((line) => <li key={line} className="border-b border-hair py-1">{line}</li>)}</ul>}
           {left === 0 ? <p className="mt-2 text-m font-semibold text-pine">{T.proofAll}</p> : (
             <label className="mt-2 block border-l-4 border-ochre bg-sheet px-3 py-2 text-m">
               <span className="font-semibold">{T.proofLeft(left)}.</span> {T.proofWhy}

@@ -1,13 +1,17 @@
 import type { EntryBody, NextMove, Ticket } from '../../api/client'
+import { useLink } from '../../api/queries'
 import { useWords } from '../../api/words'
 import { clock, lowerFirst, minutes, percent } from '../../lib/format'
-import { TARGET_KEYS, type CommandId } from '../../lib/keymap'
+import { TARGET_KEYS, type CommandId, type ToolId } from '../../lib/keymap'
 import { useProgress } from '../../lib/running'
 import { Do } from '../../ui/Commands'
 import { T } from '../../words'
 import { KeyStrip } from '../keys'
+import { SameVisit } from './SameVisit'
 
 const MANY = 8
+/** tools that read the machine themselves, once it is connected */
+const READS_BY_ITSELF = new Set<string>(['pages', 'surface', 'path', 'volume'])
 const WORTH_SAYING = 0.15
 
 interface InHandProps {
@@ -19,6 +23,8 @@ interface InHandProps {
   instrument: CommandId<'ticket'> | null
   keysOn: boolean
   onTried: (entry: EntryBody) => void
+  /** Answers another look of the same visit. */
+  onAnswer: (move: string, outcome: string) => void
 }
 
 function Effort({ next, moveId }: { next: NextMove | undefined; moveId: string }) {
@@ -80,8 +86,9 @@ function RunningLine({ ticket }: { ticket: Ticket }) {
 }
 
 /** The one thing to do now, why, and its outcomes as large numbered targets. */
-export function InHand({ ticket, moveId, isChosen, onOutcome, instrument, keysOn, onTried }: InHandProps) {
+export function InHand({ ticket, moveId, isChosen, onOutcome, instrument, keysOn, onTried, onAnswer }: InHandProps) {
   const { move } = useWords()
+  const { data: link } = useLink(ticket.id)
   if (!moveId) {
     return (
       <section aria-label={T.inHand}>
@@ -93,6 +100,7 @@ export function InHand({ ticket, moveId, isChosen, onOutcome, instrument, keysOn
     )
   }
   const words = move(moveId, ticket.facts['platform'])
+  const isLinked = link?.state === 'linked'
   const next = ticket.next.find((n) => n.move === moveId)
   const others = ticket.next.filter((n) => n.move !== moveId)
   const isTight = words.outcomes.length > MANY || ticket.doubts.length > 0
@@ -108,9 +116,11 @@ export function InHand({ ticket, moveId, isChosen, onOutcome, instrument, keysOn
         onReached={words.outcomes.includes('reached') ? () => onOutcome('reached') : null}
       />
       <Targets moveId={moveId} platform={ticket.facts['platform']} next={next} onOutcome={onOutcome} />
+      <SameVisit ticket={ticket} moveId={moveId} onAnswer={onAnswer} />
       <div className="mt-2 flex flex-wrap items-center gap-x-5 gap-y-1 text-m text-soft">
         <Do of="ticket" id="else" />
-        {instrument && <Do of="ticket" id={instrument} strong />}
+        {instrument && <Do of="ticket" id={instrument} strong label={T.openTool(T.tools[instrument as ToolId])} />}
+        {instrument && READS_BY_ITSELF.has(instrument) && !isLinked && <Do of="ticket" id="link" strong label={T.connectFirst} />}
         <Do of="ticket" id="ways" strong />
         <Do of="ticket" id="start" />
         <Do of="ticket" id="note" />

@@ -6,6 +6,7 @@ import { Note } from '../../ui/Note'
 import { factName, T } from '../../words'
 import { LinkStrip } from '../link'
 import { DoubtNote } from './DoubtNote'
+import { Earlier } from './Earlier'
 
 interface PromptsProps {
   ticket: Ticket
@@ -23,6 +24,7 @@ export function Prompts({ ticket, error, isWaiting, dropped, onUndo }: PromptsPr
   const standing = ticket.trials.filter((t) => t.standing === 'open' || t.standing === 'pending')
   return (
     <div className="mb-3 flex flex-col gap-2 empty:mb-0">
+      <Earlier ticket={ticket} />
       <LinkStrip id={ticket.id} isClosed={ticket.closed_at !== null} />
       {isWaiting && <Note title={T.waiting} tone="ochre" />}
       {error && <Note title={T.notKept}>{error.message}</Note>}

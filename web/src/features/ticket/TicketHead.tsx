@@ -20,6 +20,8 @@ interface TicketHeadProps {
   onBench: () => void
   onFacts: () => void
   onHelp: () => void
+  /** On a phone one line, with the number: the tool below wants the room. */
+  isTool?: boolean
 }
 
 const DATA_TONE: Record<string, string> = { irreplaceable: 'text-brick', unknown: 'text-ochre-ink', 'backed-up': 'text-pine', none: 'text-soft' }
@@ -51,17 +53,27 @@ function GateNames({ ticket, onGate }: { ticket: Ticket; onGate: (gate: string) 
 }
 
 /** The head of a ticket: which machine, what is at stake, and the boot line as the way around it. */
-export const TicketHead = memo(function TicketHead({ ticket, onGate, onBench, onFacts, onHelp }: TicketHeadProps) {
+export const TicketHead = memo(function TicketHead({ ticket, onGate, onBench, onFacts, onHelp, isTool = false }: TicketHeadProps) {
   const { words } = useWords()
   const data = String(ticket.facts['data'] ?? 'unknown')
   const started = ticket.gates.every((g) => g.state === 'open')
   return (
     <header className="border-b border-hair px-3 pt-2 lg:px-5 lg:pt-3">
+      {isTool && (
+        <div className="flex min-h-11 items-center gap-x-3 px-1 pb-1 md:hidden">
+          <span className="text-l font-bold text-indigo">{ticket.bay ?? '·'}</span>
+          <span className="min-w-0 flex-1 truncate text-m font-bold">{ticket.machine}</span>
+          <span className="shrink-0 font-mono text-s text-soft">{ticket.number}</span>
+          <button type="button" onClick={onBench} className="touch min-h-11 shrink-0 text-m text-indigo">{T.bench}</button>
+          <button type="button" onClick={onHelp} className="touch min-h-11 shrink-0 text-m text-indigo">{T.help}</button>
+        </div>
+      )}
+      <div className={isTool ? 'max-md:hidden' : ''}>
       <div className="flex flex-wrap items-baseline gap-x-4 px-2">
         <span className="text-xl font-bold leading-8 text-indigo md:text-xxl md:leading-9">{ticket.bay ?? '·'}</span>
         <h1 className="min-w-0 max-w-full shrink-0 truncate text-l font-bold max-md:w-[calc(100%-40px)] md:text-xl">{ticket.machine}</h1>
         <span className="order-last w-full min-w-0 truncate text-s text-soft lg:order-none lg:w-auto lg:flex-1 lg:text-m">
-          {[ticket.customer, machineLine(ticket)].filter(Boolean).join(' · ')} · <span className="font-mono text-s">{ticket.number}</span>
+          <span className="font-mono text-s lg:hidden">{ticket.number} · </span>{[ticket.customer, machineLine(ticket)].filter(Boolean).join(' · ')}<span className="max-lg:hidden"> · <span className="font-mono text-s">{ticket.number}</span></span>
         </span>
         <span className="ml-auto flex min-w-0 items-baseline justify-end gap-x-3 max-md:order-last max-md:w-full max-md:justify-between lg:shrink-0 lg:gap-x-4">
           <button type="button" onClick={onFacts} className="touch min-h-9 text-m max-md:text-s">
@@ -74,6 +86,7 @@ export const TicketHead = memo(function TicketHead({ ticket, onGate, onBench, on
       </div>
       <GateNames ticket={ticket} onGate={onGate} />
       <BootLine gates={ticket.gates} width={HEAD_WIDTH} large started={started} label={ticket.gates.map((g, i) => `${words.gates[i]?.name} ${gateWord(g.state)}`).join(', ')} />
+      </div>
     </header>
   )
 })

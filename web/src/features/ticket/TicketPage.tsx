@@ -6,7 +6,7 @@ import { useAddFile, useAppend, useHandOver, useReopen, useTakeIn, useTicket } f
 import { useAddPicture } from '../../api/workQueries'
 import { useWords } from '../../api/words'
 import { lowerFirst, requestKey } from '../../lib/format'
-import type { Handlers } from '../../lib/keymap'
+import { TOOL_IDS, type Handlers, type ToolId } from '../../lib/keymap'
 import { initials } from '../../lib/person'
 import { useStable } from '../../lib/stable'
 import { Commands, Do } from '../../ui/Commands'
@@ -15,6 +15,7 @@ import { PaneBoundary } from '../../ui/PaneBoundary'
 import { T } from '../../words'
 import { LinkSheet } from '../link'
 import { NoteSheet, usePastedPicture } from '../papers'
+import { ToolStrip, toolPath } from '../tools'
 import { JobList, JobStrip, StepInHand, TrayPane, useJob } from '../work'
 import { CallStrip } from './CallStrip'
 import { comingBack } from './handover'
@@ -26,6 +27,7 @@ import { MovePicker } from './MovePicker'
 import { OverrideSheet } from './OverrideSheet'
 import { Panes } from './Panes'
 import { Prompts } from './Prompts'
+import { SignSheet } from './SignSheet'
 import { Suspects } from './Suspects'
 import { Tape, showEntry } from './Tape'
 import { lastStanding } from './tapeLines'
@@ -45,6 +47,7 @@ type Overlay =
   | { kind: 'handover' }
   | { kind: 'link' }
   | { kind: 'note' }
+  | { kind: 'sign' }
   | { kind: 'help' }
 
 export function TicketPage({ id }: { id: number }) {
@@ -53,11 +56,14 @@ export function TicketPage({ id }: { id: number }) {
   return <div className="p-8">{error ? <Note title={T.notKept}>{error.message}</Note> : <p className="text-l text-soft">{T.loading}</p>}</div>
 }
 
+/** A sheet that the way here asked for. */
+const opens = (sheet: string | null): Overlay | null => (sheet === 'facts' || sheet === 'link' ? { kind: sheet } : null)
+
 function OpenTicket({ ticket }: { ticket: Ticket }) {
   const { move } = useWords()
   const [, navigate] = useLocation()
   const [search, setSearch] = useSearchParams()
-  const [overlay, setOverlay] = useState<Overlay | null>(search.get('sheet') === 'facts' ? { kind: 'facts' } : null)
+  const [overlay, setOverlay] = useState<Overlay | null>(opens(search.get('sheet')))
   const append = useAppend(ticket.id)
   const addFile = useAddFile(ticket.id)
   const addPicture = useAddPicture(ticket.id)
@@ -85,11 +91,13 @@ function OpenTicket({ ticket }: { ticket: Ticket }) {
   const actions = useStable({
     undo: (places: readonly number[]) => send(...places.slice(0, 10).map((place) => ({ undo: place }))),
     outcome: (outcome: string) => inHand && send({ move: inHand, outcome }),
+    answer: (other: string, outcome: string) => append.mutate({ entries: [{ move: other, outcome }], key: requestKey() }),
     tried: (entry: EntryBody) => append.mutate({ entries: [entry], key: requestKey() }),
     pick: (gate: string) => setOverlay({ kind: 'picker', gate }),
     held: () => setOverlay({ kind: 'picker', gate: null }),
     bench: () => navigate('/'),
     facts: () => setOverlay({ kind: 'facts' }),
+    tool: (tool: ToolId) => (tool === 'link' ? setOverlay({ kind: 'link' }) : tool === 'job' ? choose(null) : navigate(toolPath(ticket.id, tool))),
     help: () => setOverlay({ kind: 'help' }),
   })
   const isOpen = !ticket.closed_at
@@ -97,10 +105,9 @@ function OpenTicket({ ticket }: { ticket: Ticket }) {
   usePastedPicture(takeFile, isOpen && overlay === null)
   const on: Handlers<'ticket'> = {
     bench: actions.bench, facts: actions.facts,
-    settings: () => navigate(`/ticket/${ticket.id}/settings`), sightings: () => navigate(`/ticket/${ticket.id}/sightings`), pages: () => navigate(`/ticket/${ticket.id}/pages`),
-    surface: () => navigate(`/ticket/${ticket.id}/surface`), path: () => navigate(`/ticket/${ticket.id}/path`), ear: () => navigate(`/ticket/${ticket.id}/ear`), volume: () => navigate(`/ticket/${ticket.id}/volume`),
-    call: () => navigate(`/ticket/${ticket.id}/call`), papers: () => navigate(`/ticket/${ticket.id}/papers`),
-    ...(isOpen && { note: () => setOverlay({ kind: 'note' }) }), link: () => setOverlay({ kind: 'link' }), why: () => setOverlay({ kind: 'why' }),
+    ...Object.fromEntries(TOOL_IDS.filter((tool) => tool !== 'job').map((tool) => [tool, () => actions.tool(tool)])),
+    ...(isOpen && { note: () => setOverlay({ kind: 'note' }) }), ...(!job && { why: () => setOverlay({ kind: 'why' }) }),
+    ...(ticket.job && chosen !== null && { job: () => choose(null) }),
     back: () => (chosen ? choose(null) : actions.bench()),
     ...(isOpen && { else: actions.held }),
     ...(isOpen && inHand && !job && move(inHand).ways && { ways: () => setOverlay({ kind: 'ways' }) }),
@@ -108,7 +115,7 @@ function OpenTicket({ ticket }: { ticket: Ticket }) {
     ...(job && { tape: () => setShowsTape(!showsTape) }),
     ...(isOpen && last !== null && { undo: () => actions.undo([last]) }),
     ...(inHand && !job && move(inHand).unattended >= RUNS_ALONE_MINUTES && ticket.running?.move !== inHand && { start: () => send({ started: inHand, minutes: move(inHand).unattended }) }),
-    ...(isOpen && ticket.call.choice && ticket.signed == null && { sign: () => send({ signed: ticket.call.choice, fix: ticket.call.fix }) }),
+    ...(isOpen && ticket.call.choice && ticket.signed == null && { sign: () => setOverlay({ kind: 'sign' }) }),
     ...(isOpen && ticket.signed != null && { handOver: () => setOverlay({ kind: 'handover' }) }),
     ...(isOpen && ticket.doubts[0] && { takeBack: () => actions.undo([ticket.doubts[0]!.take_back]) }),
     ...(stuck && { putBack: () => send({ put_back: stuck.fix }) }),
@@ -124,6 +131,7 @@ function OpenTicket({ ticket }: { ticket: Ticket }) {
     <Commands page="ticket" on={on} targets={targets} isOn={overlay === null && !job?.sheet} helps={overlay?.kind === 'help'} onHelp={(shows) => setOverlay(shows ? { kind: 'help' } : null)}>
       <DropZone onFile={takeFile}>
         <TicketHead ticket={ticket} onGate={actions.pick} onBench={actions.bench} onFacts={actions.facts} onHelp={actions.help} />
+        <ToolStrip ticket={ticket} at={job ? 'job' : null} onTool={actions.tool} />
         <Panes
           label={T.ticketPanes}
           panes={[
@@ -134,7 +142,7 @@ function OpenTicket({ ticket }: { ticket: Ticket }) {
                   <main className="px-4 py-3 xl:px-5">
                     <Prompts ticket={ticket} onUndo={actions.undo} error={failed instanceof AwayError ? null : failed} isWaiting={(append.isPending && append.failureCount > 0) || (job?.isWaiting ?? false)} dropped={addFile.data ?? null} />
                     {job ? <StepInHand work={job.work} onAnswer={job.answer} /> : isComing ? <p data-loading className="text-l text-soft">{T.loading}</p> : <InHand
-                      ticket={ticket} moveId={inHand} isChosen={chosen !== null} onOutcome={actions.outcome} keysOn={overlay === null} onTried={actions.tried}
+                      ticket={ticket} moveId={inHand} isChosen={chosen !== null} onOutcome={actions.outcome} keysOn={overlay === null} onTried={actions.tried} onAnswer={actions.answer}
                       instrument={inHand ? instrumentOf(move(inHand)) : null}
                     />}
                   </main>
@@ -184,7 +192,10 @@ function OpenTicket({ ticket }: { ticket: Ticket }) {
       {overlay?.kind === 'ways' && inHand && (
         <WaysSheet ticket={ticket} moveId={inHand} onClose={close} onOpen={(instrument) => navigate(`/ticket/${ticket.id}/${instrument}`)} onAnswer={(entry) => send(entry)} onNote={actions.tried} />
       )}
-      {overlay?.kind === 'link' && <LinkSheet ticket={ticket} onClose={close} />}
+      {overlay?.kind === 'link' && <LinkSheet ticket={ticket} onClose={() => { close(); if (search.get('sheet')) choose(null) }} />}
+      {overlay?.kind === 'sign' && ticket.call.choice && (
+        <SignSheet ticket={ticket} choice={ticket.call.choice} fix={ticket.call.fix} onClose={close} onSign={() => send({ signed: ticket.call.choice, fix: ticket.call.fix })} />
+      )}
       {overlay?.kind === 'handover' && (
         <HandOverSheet
           ticket={ticket} onClose={close}

@@ -59,9 +59,11 @@ export function describe(entry: TapeEntry, move: (id: string) => MoveWords, word
     return { title: `${T.override}: ${move(text(body['move'])).name}`, detail: text(body['reason']) }
   }
   if ('started' in body) return { title: T.started(move(text(body['started'])).name), detail: note }
+  if ('reopened' in body) return { title: T.reopenedEntry, detail: note }
   if ('signed' in body) {
     const odds = body['odds'] as { confidence?: number } | undefined
-    const fix = body['fix'] ? move(text(body['fix'])).name : note
+    const reason = T.returnReasons[text(body['reason'])]
+    const fix = body['fix'] ? move(text(body['fix'])).name : reason ?? note
     const at = odds?.confidence !== undefined ? T.signedWith(percent(odds.confidence)) : ''
     return { title: `${T.callSigned}: ${words.call_names[text(body['signed'])] ?? ''}`, detail: [fix, at].filter(Boolean).join(', ') }
   }

@@ -22,12 +22,7 @@ export function Repair({ volumes, look, toggled, isActive, isArmed, inHand, onTo
       {look.refused && <p className="border-l-4 border-brick bg-sheet px-3 py-1.5 text-m">{look.refused}</p>}
       {look.groups.length > 0 && <p className="text-s text-soft">{T.volumeRepairHint}</p>}
       {taken.length > 0 && taken.length === look.groups.length && <p className="mt-1 text-m">{T.volumeAfter[look.state_after]}</p>}
-      {volumes.held.repair ? look.groups.length > 0 && <p className="mt-1 border-l-4 border-brick bg-sheet px-3 py-1.5 text-m"><strong>{T.pathHeld}</strong>: {volumes.held.repair}</p> : isArmed ? (
-        <div className="mt-1 border-l-4 border-ochre bg-sheet px-3 py-1.5" role="alert">
-          <p className="text-m">{T.volumeSure(taken.length, bytes(taken.reduce((n, g) => n + g.size, 0)), volumes.source.startsWith('copy-'))}</p>
-          <div className="flex flex-wrap gap-x-5"><Do of="volume" id="write" strong /><Do of="volume" id="leave" /></div>
-        </div>
-      ) : <div className="mt-1 flex flex-wrap gap-x-5"><Do of="volume" id="repair" strong /></div>}
+      {volumes.held.repair ? look.groups.length > 0 && <p className="mt-1 border-l-4 border-brick bg-sheet px-3 py-1.5 text-m"><strong>{T.pathHeld}</strong>: {volumes.held.repair} <Do of="volume" id="facts" label={T.unblockFacts} /><Do of="volume" id="surface" label={T.unblockCopy} /></p> : !isArmed && <div className="mt-1 flex flex-wrap gap-x-5"><Do of="volume" id="repair" strong /></div>}
       <ol className="mt-1">
         {look.groups.map((group, index) => (
           <Group key={group.id} group={group} hotkey={isActive && index < 9 ? String(index + 1) : ''} isTaken={isTicked(group, toggled)} isOpen={inHand === group.id} onToggle={() => onToggle(group.id)} onHand={() => onHand(group.id)} />

@@ -1,6 +1,7 @@
 import type { Rescue, Share, VolumeLook, Volumes } from '../../api/volumeQueries'
 import { bytes, clock } from '../../lib/format'
 import { Do } from '../../ui/Commands'
+import { Copyable } from '../../ui/Copyable'
 import { T } from '../../words'
 
 const NAMED = 5
@@ -10,10 +11,10 @@ export const shareName = (share: Pick<Share, 'path' | 'kind'>): string => (share
 
 const kinds = (share: Share): string => share.kinds.map(([kind, count]) => `${count.toLocaleString('en')} ${T.volumeFileKinds[kind]?.[count === 1 ? 0 : 1] ?? kind}`).join(', ')
 
-interface SaveProps { volumes: Volumes; look: VolumeLook; chosen: ReadonlySet<string>; isActive: boolean; isAll: boolean; onToggle: (path: string) => void }
+interface SaveProps { ticket: number; volumes: Volumes; look: VolumeLook; chosen: ReadonlySet<string>; isActive: boolean; isAll: boolean; onToggle: (path: string) => void }
 
 /** What is the customer's, with counts and sizes; what is saved already. */
-export function Save({ volumes, look, chosen, isActive, isAll, onToggle }: SaveProps) {
+export function Save({ ticket, volumes, look, chosen, isActive, isAll, onToggle }: SaveProps) {
   const shares = look.people.filter((s) => chosen.has(s.path))
   const files = shares.reduce((n, s) => n + s.files, 0)
   return (
@@ -39,12 +40,12 @@ export function Save({ volumes, look, chosen, isActive, isAll, onToggle }: SaveP
           </li>
         ))}
       </ul>
-      <Saved rescues={volumes.rescues} />
+      <Saved rescues={volumes.rescues} ticket={ticket} />
     </section>
   )
 }
 
-function Saved({ rescues }: { rescues: Rescue[] }) {
+function Saved({ rescues, ticket }: { rescues: Rescue[]; ticket: number }) {
   if (rescues.length === 0) return null
   return (
     <div className="mt-3" data-rescues>
@@ -57,7 +58,7 @@ function Saved({ rescues }: { rescues: Rescue[] }) {
             {r.not_whole.length > 0 && <ul aria-label={T.volumeNotWhole} className="text-s">{r.not_whole.slice(0, NAMED).map((path) => <li key={path} className="break-words text-brick">{path}</li>)}</ul>}
             {r.not_whole.length > NAMED && <p className="text-s text-soft">{T.andMore(r.holes + r.lost - NAMED)}</p>}
             {r.detail && <p className="text-soft">{r.detail}</p>}
-            {r.state === 'done' && <p className="break-all font-mono text-s text-soft">{r.folder}</p>}
+            {r.state === 'done' && <p className="flex flex-wrap items-baseline gap-x-4"><Copyable text={r.folder} /><a href={`/api/tickets/${ticket}/volumes/rescues/${r.id}.zip`} download className="touch min-h-9 text-m text-indigo">{T.asZip}</a></p>}
           </li>
         ))}
       </ul>

@@ -1,4 +1,6 @@
-import type { VolumeLook, Volumes } from '../../api/volumeQueries'
+import { useEffect, useRef } from 'react'
+
+import type { RepairGroup, VolumeLook, Volumes } from '../../api/volumeQueries'
 import { bytes, clock, minutes, percent } from '../../lib/format'
 import { Do } from '../../ui/Commands'
 import { T } from '../../words'
@@ -7,12 +9,27 @@ const TONE: Record<string, string> = { clean: 'border-pine', dirty: 'border-ochr
 const SHOWN = 4
 
 /** In one sentence what the look found, and what goes on. */
-export function Verdict({ volumes, canLook }: { volumes: Volumes; canLook: boolean }) {
+export function Verdict({ volumes, canLook, asked }: { volumes: Volumes; canLook: boolean; asked: readonly RepairGroup[] | null }) {
   const { look, job } = volumes
+  const box = useRef<HTMLElement>(null)
+  // the question is looked at before it is answered
+  const isAsking = asked !== null
+  useEffect(() => { if (isAsking) box.current?.scrollIntoView({ block: 'nearest' }) }, [isAsking])
   const piece = volumes.pieces.find((p) => p.first === volumes.first)
   const isBusy = job !== null && job.problem === ''
+  if (asked) {
+    const lossy = asked.filter((g) => g.loses)
+    return (
+      <section ref={box} role="alert" data-state={look?.state ?? 'none'} className="border-l-[5px] border-ochre bg-sheet px-4 py-2.5">
+        <p className="text-xl font-bold">{T.volumeAsk}</p>
+        <p className="text-m">{T.volumeSure(asked.length, bytes(asked.reduce((n, g) => n + g.size, 0)), volumes.source.startsWith('copy-'))}</p>
+        {lossy.map((g) => <p key={g.id} className="text-m"><strong className="text-brick">{T.volumeLoses}</strong> {g.doubts.join(' ')}</p>)}
+        <div className="flex flex-wrap gap-x-5"><Do of="volume" id="write" strong /><Do of="volume" id="leave" /></div>
+      </section>
+    )
+  }
   return (
-    <section aria-live="polite" data-state={look?.state ?? 'none'} data-job={isBusy ? job.what : ''} className={`border-l-[5px] bg-sheet px-4 py-2.5 ${isBusy ? 'border-indigo' : look ? TONE[look.state] : 'border-ochre'}`}>
+    <section ref={box} aria-live="polite" data-state={look?.state ?? 'none'} data-job={isBusy ? job.what : ''} className={`border-l-[5px] bg-sheet px-4 py-2.5 ${isBusy ? 'border-indigo' : look ? TONE[look.state] : 'border-ochre'}`}>
       {isBusy ? <Going job={job} /> : (
         <p className="text-xl font-bold">{look ? look.verdict : T.volumeNotLooked(piece?.holds || (piece?.name && `“${piece.name}”`) || '', bytes(piece?.size ?? 0))}</p>
       )}

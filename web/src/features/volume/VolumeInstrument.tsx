@@ -1,5 +1,4 @@
 import { useState } from 'react'
-import { useLocation } from 'wouter'
 
 import { api, type Ticket } from '../../api/client'
 import { useLink, useLinkChange, useTicket } from '../../api/queries'
@@ -30,7 +29,6 @@ const toggled = (set: ReadonlySet<string>, own: string): ReadonlySet<string> => 
 }
 
 function OpenVolume({ ticket }: { ticket: Ticket }) {
-  const [, navigate] = useLocation()
   const [place, setPlace] = useState<{ source: string; first: number | null }>({ source: '', first: null })
   const [left, setLeft] = useState<ReadonlySet<string>>(new Set())
   const [skipped, setSkipped] = useState<ReadonlySet<string>>(new Set())
@@ -60,9 +58,8 @@ function OpenVolume({ ticket }: { ticket: Ticket }) {
   const standing = volumes?.repairs.find((r) => r.can_take_back && !r.reverts)
   const canWrite = canAsk && look !== null && !look.is_stale && taken.length > 0 && volumes.held.repair === ''
   const on: Handlers<'volume'> = {
-    path: () => navigate(`/ticket/${ticket.id}/path`), pages: () => navigate(`/ticket/${ticket.id}/pages`),
     ...(volumes && volumes.sources.length > 1 && { disk: () => go(nextOf(volumes.sources, volumes.sources.findIndex((s) => s.id === volumes.source)).id, null) }),
-    ...(volumes && volumes.pieces.length > 1 && { volume: () => go(volumes.source, nextOf(volumes.pieces, volumes.pieces.findIndex((p) => p.first === volumes.first)).first) }),
+    ...(volumes && volumes.pieces.length > 1 && { nextVolume: () => go(volumes.source, nextOf(volumes.pieces, volumes.pieces.findIndex((p) => p.first === volumes.first)).first) }),
     ...(canAsk && volumes.held.look === '' && !isArmed && { look: () => ask({ to: 'look' }) }),
     ...(look && look.groups.length > 0 && { side: () => { setSide(active === 'repair' ? 'save' : 'repair'); setArmed(false) } }),
     ...(canWrite && (isArmed ? { write: () => ask({ to: 'repair', groups: taken }), leave: () => setArmed(false) } : { repair: () => { setSide('repair'); setArmed(true) } })),
@@ -81,11 +78,11 @@ function OpenVolume({ ticket }: { ticket: Ticket }) {
   return (
     <InstrumentFrame
       page="volume" ticket={ticket} title={T.volumeTitle} on={on} targets={targets} reading={volumes?.source ? <Reading volumes={volumes} /> : T.volumeHint} error={error ?? change.error ?? steering.error} isWaiting={change.isPaused}
-      tools={<><Do of="volume" id="disk" /><Do of="volume" id="volume" /></>}
+      tools={<><Do of="volume" id="disk" /><Do of="volume" id="nextVolume" /></>}
     >
       {!volumes ? <p className="pt-6 text-l text-soft">{T.loading}</p> : volumes.first === null ? <Nothing /> : (
         <>
-          <Verdict volumes={volumes} canLook={canAsk} />
+          <Verdict volumes={volumes} canLook={canAsk} asked={isArmed ? look?.groups.filter((g) => taken.includes(g.id)) ?? null : null} />
           {look && <Skyline look={look} inHand={shown?.places ?? []} />}
           {look && (
             <div className="mt-3 grid gap-x-8 gap-y-4 lg:grid-cols-2">
@@ -95,7 +92,7 @@ function OpenVolume({ ticket }: { ticket: Ticket }) {
                   <Repair volumes={volumes} look={look} toggled={left} isActive={active === 'repair'} isArmed={isArmed} inHand={inHand} onToggle={(group) => { setLeft(toggled(left, group)); setArmed(false) }} onHand={(group) => setInHand(inHand === group ? null : group)} />
                 )}
               </div>
-              <Save volumes={volumes} look={look} chosen={chosen} isActive={active === 'save'} isAll={isAll} onToggle={(path) => setSkipped(toggled(skipped, path))} />
+              <Save ticket={ticket.id} volumes={volumes} look={look} chosen={chosen} isActive={active === 'save'} isAll={isAll} onToggle={(path) => setSkipped(toggled(skipped, path))} />
             </div>
           )}
         </>

@@ -3,9 +3,10 @@ import { useLocation } from 'wouter'
 
 import type { Fit, PartIn, Ticket } from '../../api/client'
 import { useTicket } from '../../api/queries'
-import { useDoWork, useParts } from '../../api/workQueries'
+import { useCharges, useDoWork, useParts } from '../../api/workQueries'
 import { requestKey } from '../../lib/format'
 import { SHEET_KEYS } from '../../lib/keymap'
+import { money } from '../../lib/money'
 import { Commands, Do } from '../../ui/Commands'
 import { Note } from '../../ui/Note'
 import { Sheet } from '../../ui/Sheet'
@@ -21,6 +22,7 @@ export function PartsInstrument({ id }: { id: number }) {
 }
 
 function FitRow({ fit, place, onTake }: { fit: Fit; place: number; onTake: () => void }) {
+  const shop = useCharges()
   const item = fit.item
   const measures = [`${item.size_gb} GB`, FORMS[item.form] ?? item.form, item.key && `key ${item.key.toUpperCase()}`, item.height_mm ? `${item.height_mm} mm` : '', factValue(item.flash ? 'flash' : 'disk')]
   return (
@@ -28,7 +30,7 @@ function FitRow({ fit, place, onTake }: { fit: Fit; place: number; onTake: () =>
       <button type="button" disabled={!fit.fits} onClick={onTake} data-fits={fit.fits} className="flex min-h-14 w-full flex-wrap items-center gap-x-4 gap-y-0.5 px-1 py-1.5 text-left disabled:text-soft">
         <span className="w-5 text-center text-xl text-indigo">{fit.fits ? SHEET_KEYS[place] : ''}</span>
         <span className="w-56 min-w-0"><span className="block truncate text-l font-semibold">{item.name}</span><span className="block text-s text-soft">{measures.filter(Boolean).join(' · ')}</span></span>
-        <span className="w-16 text-right text-l tabular-nums">{item.price}</span>
+        <span className="w-16 text-right text-l tabular-nums">{money(item.price, shop)}</span>
         <span className="w-16 text-s text-soft">{T.partLeft(item.left)}</span>
         <span className="min-w-0 flex-1 text-m">{fit.why.map((why) => <span key={why} className="block">{why}</span>)}</span>
       </button>

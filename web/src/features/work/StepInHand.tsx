@@ -5,6 +5,7 @@ import { clock, minutes } from '../../lib/format'
 import { TARGET_KEYS } from '../../lib/keymap'
 import { Do } from '../../ui/Commands'
 import { Note } from '../../ui/Note'
+import { Unblock } from '../../ui/Unblock'
 import { T } from '../../words'
 
 interface StepInHandProps {
@@ -53,7 +54,7 @@ export function StepInHand({ work, onAnswer }: StepInHandProps) {
         {step.tries > 0 && <span className="text-ochre-ink">{T.stepTries(step.tries)}</span>}
       </p>
       {step.due_at && <DueLine due={step.due_at} />}
-      {step.held.map((held) => <div key={held.interlock} className="mb-3"><Note title={`${T.stepWaits}: ${held.why}`} tone="ochre">{held.release}</Note></div>)}
+      {step.held.map((held) => <div key={held.interlock} className="mb-3"><Note title={`${T.stepWaits}: ${held.why}`} tone="ochre">{held.release} <Unblock of="ticket" interlock={held.interlock} /></Note></div>)}
       <div className="grid gap-2 sm:grid-cols-2">
         {step.answers.map((answer, index) => (
           <button
@@ -75,6 +76,9 @@ export function StepInHand({ work, onAnswer }: StepInHandProps) {
         {step.screen === 'parts' && <Do of="ticket" id="parts" strong />}
         {step.screen === 'settings' && <Do of="ticket" id="settings" strong />}
         {step.screen === 'link' && <Do of="ticket" id="link" strong />}
+        {(step.id === 'rebuild' || step.id === 'way-back') && work.fix !== 'repair-volume' && <Do of="ticket" id="path" strong label={T.openTool(T.tools.path)} />}
+        {work.fix === 'repair-volume' && ['run', 'run-through', 'way-back'].includes(step.id) && <Do of="ticket" id="volume" strong label={T.openTool(T.tools.volume)} />}
+        {step.id === 'copy' && <><Do of="ticket" id="volume" strong label={T.openTool(T.tools.volume)} /><Do of="ticket" id="surface" strong label={T.openTool(T.tools.surface)} /></>}
         <Do of="ticket" id="tray" />
         <Do of="ticket" id="else" />
         <Do of="ticket" id="leaveOut" />

@@ -1,0 +1,1 @@
+export { ToolStrip, toolPath } from './ToolStrip'
