@@ -30,7 +30,7 @@ SHOTS: list[tuple[str, str, str, tuple[int, int], list[str]]] = [
     ("ticket", "/ticket/1", "dark", DESK, []),
     ("call-sheet", "/ticket/5/call", "light", DESK, []),
     ("pages", "/ticket/3/pages", "light", DESK, []),
-    ("surface", "/ticket/3/surface", "light", DESK, ["v", "ArrowRight", "ArrowRight", "+", "+"]),
+    ("surface", "/ticket/3/surface", "light", DESK, ["u", "ArrowRight", "ArrowRight", "+", "+"]),
     ("path", "/ticket/13/path", "light", DESK, ["r", "later"]),
     ("volume", "/ticket/19/volume", "light", DESK, ["z", "later", "later"]),
     ("ear", "/ticket/2/ear", "light", DESK, ["ArrowRight", "ArrowRight"]),

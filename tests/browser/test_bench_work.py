@@ -53,7 +53,7 @@ def test_intake_to_signed_call_by_keyboard_alone(server: Any, window: Window) ->
     page = window()
     page.goto(server.url)
     expect(page.get_by_text("The bench is empty")).to_be_visible()
-    press(page, "n")
+    press(page, "+")
     page.keyboard.type("School lab 3")
     press(page, "Tab")
     page.keyboard.type("Ostler Bracken-15")
@@ -80,7 +80,7 @@ def test_intake_to_signed_call_by_keyboard_alone(server: Any, window: Window) ->
     expect(page.get_by_role("contentinfo", name="Verdict")).to_contain_text("Repair")
     press(page, "1")
     expect(page.get_by_role("img", name=re.compile("System passed"))).to_be_visible()
-    press(page, "s")
+    press(page, "s", "y")
     expect(page.get_by_role("contentinfo", name="Verdict")).to_contain_text("Signed off")
     press(page, "h")
     expect(page.get_by_role("button", name=re.compile("Wrong boot order")).first).to_be_focused()
@@ -102,7 +102,7 @@ def test_undo_takes_the_last_reading_back(server: Any, window: Window) -> None:
     search(page, "listen to the drive")
     press(page, "2")
     in_hand(page, "Power it down")
-    press(page, "u")
+    press(page, "z")
     expect(tape(page).first).to_contain_text("undone")
     expect(page.get_by_role("heading", name="Power it down")).to_have_count(0)
     assert server.ticket(number)["tape"][1]["stands"] is False
@@ -141,7 +141,7 @@ def test_a_dropped_capture_is_weighed_and_shown(server: Any, window: Window) -> 
     press(page, "p")
     expect(page.get_by_role("main", name="Drive health")).to_contain_text("QF2-009914")
     expect(page.get_by_role("main", name="Drive health")).to_contain_text("Worn out")
-    press(page, "f")  # the facts are one key away from the instrument too
+    press(page, "i")  # the facts are one key away from the instrument too
     expect(page.get_by_role("dialog", name="Details")).to_be_visible()
     press(page, "Escape")
     in_hand(page, "Replace the drive and install")
@@ -178,7 +178,7 @@ def test_two_windows_see_each_other_at_once(server: Any, window: Window) -> None
     press(one, "4")
     expect(tape(two)).to_have_count(3)
     expect(tape(two).first).to_contain_text("Not listed")
-    press(two, "u")
+    press(two, "z")
     expect(tape(one).first).to_contain_text("undone")
 
 
@@ -225,16 +225,16 @@ def test_facts_asked_late_change_the_call(server: Any, window: Window) -> None:
     page = window()
     page.goto(f"{server.url}/ticket/{number}")
     expect(page.get_by_text("Ask the customer: data")).to_be_visible()
-    press(page, "f")
+    press(page, "i")
     page.get_by_role("radio", name="nothing to keep").press("Space")
     page.get_by_role("button", name="cancel: change nothing").click()
     expect(page.get_by_role("dialog")).to_have_count(0)
-    press(page, "f")
+    press(page, "i")
     page.get_by_role("radio", name="irreplaceable, no backup").press("Space")
     press(page, "Escape")
     expect(page.get_by_role("contentinfo", name="Verdict")).to_contain_text("Send out")
     expect(page.get_by_role("banner")).to_contain_text("irreplaceable")
-    press(page, "f")  # walking past "backed up" with the arrows must not put it on the tape
+    press(page, "i")  # walking past "backed up" with the arrows must not put it on the tape
     page.get_by_role("radio", name="irreplaceable, no backup").focus()
     page.keyboard.press("ArrowRight", delay=60)
     page.keyboard.press("ArrowRight", delay=60)

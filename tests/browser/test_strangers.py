@@ -119,10 +119,10 @@ def test_a_tablet_is_paired_once_and_taken_out(public: Served, window: Callable[
     expect(tablet.get_by_role("heading", name="Pair this device with the bench")).to_be_visible()
     here.goto(public.url)
     here.get_by_role("button", name="Ferrow Lathe-14").first.wait_for()
-    here.keyboard.press("d")
+    here.keyboard.press("i")
     sheet = here.get_by_role("dialog", name="Devices")
     expect(sheet).to_contain_text("No device is paired")
-    here.keyboard.press("m")
+    here.keyboard.press("+")
     expect(sheet).to_contain_text("for one device")
     expect(sheet.get_by_role("img", name="http://")).to_be_visible()
     code = sheet.locator("p.font-mono").inner_text()
@@ -156,8 +156,8 @@ def test_nothing_inline_is_needed(server: Served, browser: Browser) -> None:
     page, said = browser.new_page(), []
     page.on("console", lambda message: said.append(message.text) if message.type == "error" else None)
     for path, key in (
-        ("/", "n"),
-        (f"/ticket/{number}", "y"),
+        ("/", "+"),
+        (f"/ticket/{number}", "c"),
         (f"/ticket/{number}/pages", "?"),
         (f"/ticket/{number}/call", "?"),
         ("/odds", "?"),

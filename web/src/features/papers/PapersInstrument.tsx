@@ -49,7 +49,7 @@ function OpenPapers({ ticket }: { ticket: Ticket }) {
       page="papers" ticket={ticket} title={T.papers} reading={T.papersReading} error={error ?? append.error ?? erase.error} asideWidth="wide"
       on={{ ...(paper?.may_print && { print: () => window.print(), pdf: () => { window.open(pdf, '_blank') } }), ...(!ticket.closed_at && { minutes: () => minutes.current?.focus() }), shop: () => navigate('/shop') }}
       targets={KINDS.map((k) => () => setKind(k))}
-      tools={<><Do of="papers" id="print" strong /><Do of="papers" id="pdf" /><a href={`/api/tickets/${ticket.id}/papers/ledger.csv`} download className="flex min-h-9 items-center text-m text-indigo">{T.asCsv}</a><Do of="papers" id="shop" strong={paper?.may_print === false} label={paper?.may_print === false ? T.shopFirst : T.shopShort} /></>}
+      tools={<><Do of="papers" id="print" strong /><Do of="papers" id="pdf" /><a href={`/api/tickets/${ticket.id}/papers/ledger.csv`} download className="touch flex min-h-9 items-center text-m text-indigo">{T.asCsv}</a><Do of="papers" id="shop" strong={paper?.may_print === false} label={paper?.may_print === false ? T.shopFirst : T.shopShort} /></>}
       aside={papers && (
         <>
           <div className="max-lg:hidden">{tabs}</div>

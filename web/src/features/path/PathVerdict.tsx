@@ -50,7 +50,7 @@ export function PathVerdict({ path, link, chosen, canAsk }: PathVerdictProps) {
           <div className="flex flex-wrap gap-x-5 empty:hidden">
             <Do of="path" id="read" strong label={path.boots === null ? T.pathRead : T.pathReadMore} />
             {path.unread > 0 && !canAsk && path.reading === null && link?.state !== 'linked' && <Do of="path" id="link" label={T.connectFirst} strong />}
-            {mend && !writes && <Do of="path" id="takeBack" />}
+            <Do of="path" id="takeBack" />
           </div>
         </>
       )}

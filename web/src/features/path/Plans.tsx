@@ -62,7 +62,6 @@ function Mends({ mends }: { mends: Mend[] }) {
           </li>
         ))}
       </ul>
-      <Do of="path" id="takeBack" />
     </div>
   )
 }

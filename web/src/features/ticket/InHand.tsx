@@ -41,7 +41,7 @@ function Effort({ next, moveId }: { next: NextMove | undefined; moveId: string }
 }
 
 /** The outcomes as numbered targets: they share the room there is, and none is smaller than a finger. */
-function Targets({ moveId, platform, next, onOutcome }: { moveId: string; platform: unknown; next: NextMove | undefined; onOutcome: (outcome: string) => void }) {
+function Targets({ moveId, platform, next, isTight, onOutcome }: { moveId: string; platform: unknown; next: NextMove | undefined; isTight: boolean; onOutcome: (outcome: string) => void }) {
   const { move, fault } = useWords()
   const words = move(moveId, platform)
   const many = words.outcomes.length > MANY
@@ -52,7 +52,7 @@ function Targets({ moveId, platform, next, onOutcome }: { moveId: string; platfo
         return (
           <button
             key={outcome} type="button" data-outcome={outcome} onClick={() => onOutcome(outcome)}
-            className={`flex items-center rounded-lg border border-line bg-sheet ${many ? 'min-h-12 gap-2 px-2 py-0.5 sm:gap-3 sm:px-3' : 'min-h-14 gap-3 px-3.5 py-1 xl:min-h-16'}`}
+            className={`flex items-center rounded-lg border border-line bg-sheet ${many ? 'min-h-12 gap-2 px-2 py-0.5 sm:gap-3 sm:px-3' : `gap-3 px-3.5 ${isTight ? 'min-h-14 py-0.5' : 'min-h-14 py-1 xl:min-h-16'}`}`}
           >
             <span className="w-5 shrink-0 text-center text-xl text-indigo">{TARGET_KEYS[index]}</span>
             <span className="min-w-0">
@@ -103,7 +103,7 @@ export function InHand({ ticket, moveId, isChosen, onOutcome, instrument, keysOn
   const isLinked = link?.state === 'linked'
   const next = ticket.next.find((n) => n.move === moveId)
   const others = ticket.next.filter((n) => n.move !== moveId)
-  const isTight = words.outcomes.length > MANY || ticket.doubts.length > 0
+  const isTight = words.outcomes.length > MANY || ticket.doubts.length > 0 || ticket.questions.length > 0 || ticket.trials.some((t) => t.standing === 'open' || t.standing === 'pending')
   return (
     <section aria-label={T.inHand}>
       <h2 className="text-s font-bold text-soft">{T.inHand}{isChosen && ` · ${T.chosen}`}</h2>
@@ -115,7 +115,7 @@ export function InHand({ ticket, moveId, isChosen, onOutcome, instrument, keysOn
         key={moveId} ticket={ticket} moveId={moveId} isOn={keysOn} onTried={onTried}
         onReached={words.outcomes.includes('reached') ? () => onOutcome('reached') : null}
       />
-      <Targets moveId={moveId} platform={ticket.facts['platform']} next={next} onOutcome={onOutcome} />
+      <Targets moveId={moveId} platform={ticket.facts['platform']} next={next} isTight={isTight} onOutcome={onOutcome} />
       <SameVisit ticket={ticket} moveId={moveId} onAnswer={onAnswer} />
       <div className="mt-2 flex flex-wrap items-center gap-x-5 gap-y-1 text-m text-soft">
         <Do of="ticket" id="else" />
