@@ -52,7 +52,12 @@ def test_from_a_proven_ticket_to_printed_papers_by_keyboard(server: Any, window:
         "PUT",
         "/api/shop",
         json={
-            "page": {"name": "Gullhaven Repair Loft", "address": ["3 Stairs"], "currency": "XXX", "opening": "Thank you for the stairs."},
+            "page": {
+                "name": "Gullhaven Repair Loft",
+                "address": ["3 Stairs"],
+                "currency": "XXX",
+                "opening": "Thank you for the stairs.",
+            },
             "by": "KT",
         },
     )
