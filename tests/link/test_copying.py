@@ -39,7 +39,8 @@ def _copied(
     bench: Bench, name: str, *, ends: tuple[str, ...] = (), end: int = SPAN, device: str = "sda"
 ) -> tuple[int, Path, dict[str, Any]]:
     """(ticket, image, link) after a copy."""
-    number, secret = bench.linked("screen=other-stop", drive_kind="hdd", data="irreplaceable")
+    kind = "emmc" if device.startswith("mmc") else "hdd"
+    number, secret = bench.linked("screen=other-stop", drive_kind=kind, data="irreplaceable")
     slowly = ("--pace", "8") if ends else ()
     process = bench.probe(name, secret, f"spool-{number}", *slowly)
     bench.until(number, lambda link: link["orders"] and link["orders"][0]["state"] == "done")

@@ -130,7 +130,7 @@ def test_every_patient_is_read_whole(name: str, tmp_path: Path) -> None:
             wanted = {"usb": "bridge-hides-pages", "raid": "raid-volume", "sd": "no-pages"}[drive.bus]
             assert by_device[device]["findings"][0]["id"] == wanted
         identity = by_device[device]["identity"]
-        assert identity["capacity"] == drive.disk.capacity
+        assert (identity["capacity"] or 0) == drive.disk.capacity
         if not isinstance(drive, BridgedDrive):
             model = (
                 drive.name

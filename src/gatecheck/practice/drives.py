@@ -420,7 +420,7 @@ class NvmeDrive:
     hours: int
     firmware: str = "QN04"
     namespace: int = 1
-    """number of its only one"""
+    """number of its only one; 0: it has none"""
     used: int = 3
     spare: int = 100
     warning: int = 0

@@ -106,14 +106,19 @@ class PracticeMachine:
         own.age = max(0.0, time.time() - self.since) * HOURS_PER_SECOND
         return own
 
+    def nvme_controllers(self) -> list[str]:
+        """Names of the NVMe controllers that the kernel drives."""
+        return [name for name, drive in self.drives.items() if drive.bus == "nvme"]
+
     def blocks(self) -> list[PracticeBlock]:
-        """Every drive that the kernel would list."""
+        """Every drive that the kernel would list: a controller without a namespace shows none."""
         buses = {"emmc": "mmc", "sd": "mmc", "scsi": "other", "raid": "other"}
         return [
             PracticeBlock(
                 f"{name}n1" if drive.bus == "nvme" else name, buses.get(drive.bus, drive.bus), self._facts(name, drive)
             )
             for name, drive in self.drives.items()
+            if getattr(drive, "namespace", 1)
         ]
 
     def _facts(self, name: str, drive: Drive) -> str:

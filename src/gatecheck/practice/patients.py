@@ -164,6 +164,8 @@ def _disk(
         return PracticeDisk(
             sectors, {0: mbr_start([(7, True, 2048, sectors - 4096)]), 2048: volume_start(volume)}, bad, surface=surface
         )
+    if layout == "whole":  # one volume from end to end, and no table
+        return PracticeDisk(sectors, {0: volume_start(volume)}, bad, surface=surface)
     return PracticeDisk(sectors, {}, bad, surface=surface)
 
 
@@ -740,6 +742,64 @@ PATIENTS: tuple[Patient, ...] = (
         _seen("story=unknown", "screen=no-boot-device"),
         ("drive.dead",),
         lambda: _machine("Ferrow Lathe-14", {}, entries=(NET_ENTRY,)),
+    ),
+    Patient(
+        "whole-locked",
+        "Encrypted from end to end, without a table",
+        "Ostler Bracken-15",
+        "Practice: one without a table",
+        "It starts from a key that hangs on my ring, and the ring is at home.",
+        _pc("laptop", "linux", "sata-ssd", 2022, "irreplaceable"),
+        _seen("story=routine", "screen=no-boot-device"),
+        ("bystander.in-the-way",),
+        lambda: _machine(
+            "Ostler Bracken-15",
+            {
+                "sda": AtaDrive(
+                    "QUARRY FLINT S512", "QF3-550711", _disk(512, layout="whole", volume="luks"), 3_310, rotation=0
+                )
+            },
+            entries=(NET_ENTRY,),
+        ),
+    ),
+    Patient(
+        "stranger",
+        "Another drive than the ticket's",
+        "Ferrow Adze-22",
+        "Practice: a borrowed one",
+        "My nephew looked at it first.",
+        _pc("desktop", "windows-10", "hdd", 2018, "irreplaceable", drive_serial="QS4-771205"),
+        _seen("story=after-service", "screen=no-boot-device"),
+        ("drive.dead",),
+        lambda: _machine(
+            "Ferrow Adze-22",
+            {
+                "sda": AtaDrive(
+                    "QUARRY FLINT S256",
+                    "QF8-130022",
+                    _disk(256),
+                    9_400,
+                    rotation=0,
+                    counts={5: still(900), 197: still(40)},
+                )
+            },
+            chassis=3,
+        ),
+    ),
+    Patient(
+        "no-namespace",
+        "A controller without a namespace",
+        "Ferrow Lathe-14",
+        "Practice: a forgetful one",
+        "It was there yesterday. Now it says that there is no drive.",
+        _pc("laptop", "windows-11", "nvme", 2024, "backed-up"),
+        _seen("story=power-cut", "screen=no-boot-device"),
+        ("drive.dead",),
+        lambda: _machine(
+            "Ferrow Lathe-14",
+            {"nvme0": _flash("QF5-900713", PracticeDisk(0), 1_280, namespace=0)},
+            entries=(NET_ENTRY,),
+        ),
     ),
     Patient(
         "mistyped",

@@ -41,6 +41,12 @@ def drive_of(block):
     return re.sub(r"n\d+$", "", block.name) if block.bus == "nvme" else block.name
 
 
+def lone_controllers(machine):
+    """NVMe controllers that show no block device: they may still say who they are."""
+    shown = {drive_of(b) for b in machine.blocks() if b.bus == "nvme"}
+    return [name for name in machine.nvme_controllers() if name not in shown]
+
+
 def namespaces_of(machine, controller):
     """Numbers of a controller's namespaces as the kernel tells them; empty where it does not."""
     told = [describe(b).get("nsid", "") for b in machine.blocks() if b.bus == "nvme" and drive_of(b) == controller]
@@ -93,6 +99,8 @@ def drive_jobs(machine, sectors):
             jobs += page_jobs(machine, block)
         if sectors:
             jobs += sector_jobs(machine, block)
+    for name in lone_controllers(machine):
+        drives.setdefault(name, []).extend(nvme_jobs(machine, name))
     return {name: jobs for name, jobs in drives.items() if jobs}
 
 

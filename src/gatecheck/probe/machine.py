@@ -61,6 +61,11 @@ class Machine(KernelFacts):
             found.append(Block(name, bus, "\n".join(lines), optical=bool(re.match(r"sr\d|fd\d", name))))
         return found
 
+    def nvme_controllers(self):
+        """Names of the NVMe controllers that the kernel drives."""
+        folder = "/sys/class/nvme"
+        return sorted(os.listdir(folder)) if os.path.isdir(folder) else []
+
     def scsi(self, device, command, length):
         """One SCSI command through SG_IO, to a device by its name or by an open descriptor: (status, sense, data).
         Raises OSError."""

@@ -6,6 +6,7 @@ from typing import Any
 
 import pytest
 
+from gatecheck.core.capture.messages import judge_drive, told_by
 from reading import read_capture, read_document
 
 BLOCK = b"size=2097152\npath=/sys/devices/pci0000:00/0000:00:17.0/ata1/host0/target0:0:0/0:0:0:0/block/sda\n"
@@ -83,3 +84,20 @@ def test_endless_messages_cost_little() -> None:
         {"sysblock/sda.txt": BLOCK, "dmesg.txt": "".join(line % n for n in range(60_000)).encode()}
     ).drives[0]
     assert drive.findings[0].values["count"] == 8_000
+
+
+def test_what_was_said_of_a_disk_that_is_gone_is_not_blamed_on_the_next() -> None:
+    lines = [
+        "critical medium error, dev sdb, sector 80",
+        "usb 2-1: USB disconnect, device number 3",
+        "sd 7:0:0:0: [sdb] 7814037168 512-byte logical blocks: (4.00 TB/3.64 TiB)",
+        "I/O error, dev sdb, sector 16 op 0x0:(READ)",
+    ]
+    told = told_by(lines)
+    assert (told.unreadable, told.failed) == ({}, {"sdb": 1})
+
+
+def test_sectors_are_the_drives_own() -> None:
+    told = told_by(["critical medium error, dev sda, sector 80", "critical medium error, dev sda, sector 84"])
+    found = [f for f in judge_drive(told, ["sda"], None, 4096) if f.id == "kernel-unreadable"]
+    assert found[0].values == {"count": 1, "lbas": [10]}

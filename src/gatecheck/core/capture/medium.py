@@ -13,6 +13,7 @@ from gatecheck.core.capture.messages import Told, judge_drive
 from gatecheck.core.capture.page import DECODED, EMPTY, FAILED, Page
 from gatecheck.core.disk.judge import judge_unreadable
 from gatecheck.core.disk.mbr import Layout, layout_of
+from gatecheck.core.disk.owners import ENCRYPTED, Owner, owners_of
 from gatecheck.core.disk.sectors import CapturedSectors, guessed_sector, sectors_of
 from gatecheck.core.disk.volume import Volume, volume_at
 from gatecheck.core.errors import DecodeError
@@ -48,16 +49,51 @@ class CapturedDisk:
     """its last sectors, where they were read"""
 
     @property
+    def whole(self) -> Volume | None:
+        """The one volume that the disk as a whole is, or what it is one of, where its edges say so: then there is no
+        partition table to be missed."""
+        if self.layout.kind is not None:
+            return None
+        try:
+            volume = volume_at(self.sectors, 0)
+        except DecodeError:
+            volume = None
+        if volume is not None:
+            return volume
+        for owner in self.owners:
+            kind = "encrypted" if owner.kind == ENCRYPTED else owner.name.lower()
+            return Volume(kind, owner.name, owner.at)
+        return None
+
+    @property
+    def owners(self) -> tuple[Owner, ...]:
+        """Whose records stand at its edges."""
+        return owners_of(_with_end(self))
+
+    @property
     def is_blank(self) -> bool:
         """Is there nothing on it, as far as its edges can tell: its first and its last sectors were all read, and are
         nothing but zeros?"""
-        length = self.sectors.length
-        first = self.sectors.read(0, min(_EDGE, length or _EDGE))
-        if first.missing or any(first.data):
+        if not self.seems_blank:
             return False
+        length = self.sectors.length
         if length and length <= _EDGE:
             return True
-        return self.end is not None and len(self.end) >= _EDGE * self.sectors.sector and not any(self.end)
+        return self.end is not None and len(self.end) >= _EDGE * self.sectors.sector
+
+    @property
+    def seems_blank(self) -> bool:
+        """The same, where the last sectors may not have been read: enough to say so, not to write."""
+        first = self.sectors.read(0, min(_EDGE, self.sectors.length or _EDGE))
+        return not first.missing and not any(first.data) and not any(self.end or b"")
+
+
+def _with_end(disk: CapturedDisk) -> CapturedSectors:
+    size, length = disk.sectors.sector, disk.sectors.length
+    if disk.end is None or not length or len(disk.end) < size:
+        return disk.sectors
+    count = len(disk.end) // size
+    return disk.sectors.with_range(length - count, disk.end[: count * size])
 
 
 @dataclass(frozen=True, slots=True)
@@ -137,7 +173,9 @@ def with_medium(
     names = {name for name in (*blocks, *(d.device for d in own), drive.device) if is_of(name, drive.device)}
     block = block_of(drive.device, blocks)
     port = re.search(r"/(ata\d+)/", block.path) if block else None
-    said = [] if drive.bus == USB and not own else list(judge_drive(messages, names, port[1] if port else None))
+    sector = (block.sector if block else None) or 512
+    alone = drive.bus == USB and not own
+    said = [] if alone else list(judge_drive(messages, names, port[1] if port else None, sector))
     found = [
         *(f for disk in own for f in judge_unreadable(disk.sectors, disk.unreadable, disk.layout, disk.device)),
         *said,

@@ -17,6 +17,8 @@ _MOST_LINES, _LONGEST = 8_000, 400
 _MOST_NAMED = 8
 _OF_A_DISK = re.compile(r"\b(sd[a-z]+|vd[a-z]+|nvme\d+n\d+|mmcblk\d+)(?:p?\d+)?\b")
 _MEDIUM = re.compile(r"critical medium error, dev (\w+), sector (\d+)")
+_ATTACHED = re.compile(r"\[(sd[a-z]+)\] \d+ \d+-byte (?:logical|hardware) |\b(mmcblk\d+): mmc\d+:[0-9a-f]+ ")
+"""a disk gets its name: what was said of that name before was of another one"""
 _FAILED = re.compile(r"I/O error, dev (\w+), (?:logical block|sector) (\d+)")
 _LINK = re.compile(
     r"\b(ata\d+)(?:\.\d+)?: .*(BadCRC|10B8B|limiting SATA link speed|hard resetting link|link is slow to respond)"
@@ -69,6 +71,13 @@ def told_by(lines: Iterable[str]) -> Told:
         if place >= _MOST_LINES:
             break
         line = line[:_LONGEST]
+        attached = _ATTACHED.search(line)
+        if attached:
+            name = attached[1] or attached[2]
+            unreadable.pop(name, None)
+            failed.pop(name, None)
+            for volume in [v for v in volumes if v.startswith(name)]:
+                del volumes[volume]
         medium, request = _MEDIUM.search(line), _FAILED.search(line)
         if medium and len(medium[2]) < 20:
             unreadable.setdefault(medium[1], set()).add(int(medium[2]))
@@ -79,11 +88,11 @@ def told_by(lines: Iterable[str]) -> Told:
             link[port[1]] = link.get(port[1], 0) + 1
         if late:
             silent.setdefault(late[1].split()[-1])
-        table, volume = _TABLE.search(line), _VOLUME.search(line)
+        table, named = _TABLE.search(line), _VOLUME.search(line)
         if table:
             tables.setdefault(table[1].strip()[:120])
-        if volume:
-            volumes.setdefault(volume[1], volume[0][:160])
+        if named:
+            volumes.setdefault(named[1], named[0][:160])
         memory += bool(_MEMORY.search(line))
         bus += bool(_PCI.search(line))
     return Told(
@@ -98,9 +107,10 @@ def told_by(lines: Iterable[str]) -> Told:
     )
 
 
-def judge_drive(told: Told, names: Collection[str], port: str | None) -> Iterable[Finding]:
-    """What they say of one drive. `names`: what the kernel calls its disks; `port`: the ATA port that it hangs on."""
-    sectors = sorted({lba for name in names for lba in told.unreadable.get(name, ())})
+def judge_drive(told: Told, names: Collection[str], port: str | None, sector: int = 512) -> Iterable[Finding]:
+    """What they say of one drive. `names`: what the kernel calls its disks; `port`: the ATA port that it hangs on;
+    `sector`: bytes of its sectors, for the kernel counts in 512."""
+    sectors = sorted({lba * 512 // sector for name in names for lba in told.unreadable.get(name, ())})
     if sectors:
         yield Finding(
             "kernel-unreadable", PHYSICAL, SIGN, PAGE, None, {"count": len(sectors), "lbas": sectors[:_MOST_NAMED]}

@@ -130,6 +130,8 @@ def walk_says(
     last = found.findings[-1] if found.findings and not found.boots else None
     if not followed.stands or (last is not None and last.id in _NOT_TOLD):
         return []
+    if not found.boots and any(f.id in ("one-of-a-set", "owned") for f in found.findings):
+        return []  # it was never made to be started from, alone: that is no damage
     reason = say(f"bootpath.{last.id}", where=last.where) if last else say("evidence.path-starts")
     own = [
         _weighed(

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 from gatecheck.core.disk.boot_legacy import start_legacy
 from gatecheck.core.disk.boot_uefi import FirmwareEntry, start_entries, start_fallback
+from gatecheck.core.disk.owners import POOL, SET, owners_of
 from gatecheck.core.disk.sectors import Sectors
 from gatecheck.core.disk.walk import Walk, WalkFinding
 from gatecheck.core.words.said import Said
@@ -36,6 +37,8 @@ def boot_path(
     """Walk the disk as a firmware of this mode, with these boot entries, None: one that knows none; `secure`: with
     Secure Boot on; `walk`: where it is kept, for who watches it. Never raises for what stands on the disk."""
     walk = walk or Walk()
+    for owner in owners_of(disk)[:1]:
+        walk.find("one-of-a-set" if owner.kind in (SET, POOL) else "owned", "layout", owner.name)
     if mode == BIOS:
         boots = start_legacy(disk, walk)
     else:

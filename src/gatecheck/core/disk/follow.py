@@ -56,6 +56,8 @@ class LayeredSectors:
 class TracingSectors(WrappedSectors):
     """`Sectors` that remember, for each step of a walk, what was asked for, and what of it was not captured."""
 
+    notes = True
+
     def __init__(self, disk: Sectors, walk: Walk) -> None:
         super().__init__(disk)
         self._walk = walk

@@ -17,6 +17,7 @@ from gatecheck.core.disk.mend_loader import loader_plans
 from gatecheck.core.disk.mend_table import table_plans
 from gatecheck.core.disk.mend_volume import volume_plans
 from gatecheck.core.disk.overlay import Overlay
+from gatecheck.core.disk.owners import is_one_of_a_set
 from gatecheck.core.disk.plan import RepairPlan, Write, what, why
 from gatecheck.core.disk.sectors import Sectors
 
@@ -79,6 +80,8 @@ def kinds_of_plan(
     secure: bool = False,
 ) -> list[Iterator[RepairPlan]]:
     """The same by what is mended: tables, volumes, boot code or loader."""
+    if is_one_of_a_set(disk):
+        return [iter(()), iter(()), iter(())]  # what stands on it is read and written as one of several
     division = division_of(disk)
     stops = "" if now.boots or not now.findings else now.findings[-1].id
     kinds: list[Iterator[RepairPlan]] = [table_plans(disk, division, mode), volume_plans(disk, division, mode)]

@@ -11,6 +11,7 @@ from gatecheck.core.disk.boot_legacy import boot_sector_starts
 from gatecheck.core.disk.division import Division, Piece
 from gatecheck.core.disk.find import exfat_sum
 from gatecheck.core.disk.overlay import Overlay
+from gatecheck.core.disk.owners import owner_by_type, owners_of
 from gatecheck.core.disk.plan import RepairPlan, doubt, what, why, write
 from gatecheck.core.disk.sectors import Sectors
 from gatecheck.core.disk.volume import volume_of
@@ -21,22 +22,10 @@ _SIGNED = b"\x55\xaa"
 _NO_FILES = {
     "21686148-6449-6E6F-744E-656564454649",
     "E3C9E316-0B5C-4DB8-817D-F92DF00215AE",
-    "E6D6D379-F507-44C2-A23C-238F2A3DF928",
-    "0657FD6D-A4AB-43C4-84E5-0933C84B4F4F",
-    "A19D880F-05FC-4D3B-A006-743F0F84911E",
-    "CA7D7CCB-63ED-4C53-861C-1742536059CC",
-    "7FFEC5C9-2D00-49B7-8941-3EA10A5586B7",
-    "5808C8AA-7E8F-42E0-85D2-E1E90434CFB3",
-    "AF9B60A0-1431-4F62-BC68-3311714A69AD",
-    "E75CAF8F-F680-4CEE-AFA3-B001E56EFC2D",
-    "82H",
-    "8EH",
-    "FDH",
     "DAH",
-    "42H",
 }
-"""partition types of what is no file system with a boot sector (UEFI 2.10, table 5.7, and the systems' own): a boot
-loader's own room, reserved, LVM, swap, RAID, encrypted, dynamic disks, storage pools"""
+"""partition types of what is no file system with a boot sector (UEFI 2.10, table 5.7): a boot loader's own room,
+reserved, data without a file system. Whom other types belong to: `owners.py`"""
 _FAT_OR_NTFS = {f"{kind:02X}H" for kind in (0x01, 0x04, 0x06, 0x07, 0x0B, 0x0C, 0x0E)}
 """types of records whose partitions begin with a boot sector"""
 _WITH_BOOT_SECTOR = ("fat", "ntfs", "exfat", "ext")
@@ -50,6 +39,8 @@ def volume_plans(disk: Sectors, division: Division, mode: str) -> Iterator[Repai
     whole = Piece(0, 0, (disk.length or 1) - 1, "")
     for own in [p for p in division.pieces if not p.is_extended] or ([whole] if division.scheme == "none" else []):
         if not 0 <= own.first <= own.last < (disk.length or 1 << 62) or own.type.upper() in _NO_FILES:
+            continue
+        if owner_by_type(own.type) is not None or owners_of(disk, own.first, own.last):
             continue
         restored = _boot_sector(disk, own, mode)
         if restored is not None:

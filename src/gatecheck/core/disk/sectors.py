@@ -57,8 +57,15 @@ class Sectors(Protocol):
 class WrappedSectors:
     """A base for `Sectors` that stand over other ones: of their size and length."""
 
+    notes = False
+    """it keeps what was asked for"""
+
     def __init__(self, disk: Sectors) -> None:
         self._disk = disk
+
+    @property
+    def under(self) -> Sectors:
+        return self._disk
 
     @property
     def sector(self) -> int:
@@ -67,6 +74,14 @@ class WrappedSectors:
     @property
     def length(self) -> int | None:
         return self._disk.length
+
+
+def untraced(disk: Sectors) -> Sectors:
+    """The same disk without anybody who notes what was asked for and not read."""
+    while getattr(disk, "notes", False):
+        assert isinstance(disk, WrappedSectors)
+        disk = disk.under
+    return disk
 
 
 def checked_sector(size: int, what: str = "sector size") -> int:
@@ -100,6 +115,12 @@ class CapturedSectors:
     @property
     def length(self) -> int | None:
         return self._length
+
+    def with_range(self, first: int, data: bytes) -> CapturedSectors:
+        """The same with one range more."""
+        return CapturedSectors(
+            {**dict(self._ranges), first: data}, sector=self._sector, length=self._length, unreadable=self._unreadable
+        )
 
     def read(self, lba: int, count: int) -> Span:
         size = self._sector

@@ -12,6 +12,7 @@ from collections.abc import Mapping
 from gatecheck.core.belief.facts import Facts
 from gatecheck.core.capture.drive import Drive, is_of
 from gatecheck.core.capture.facts import PciDevice, is_a_drive
+from gatecheck.core.capture.identity import same_serial
 from gatecheck.core.capture.read import Capture
 from gatecheck.core.findings import NOTE
 from gatecheck.core.firmware.boot_entry import DISK, PRESENT, STALE, UNKNOWN, BootEntry
@@ -44,8 +45,16 @@ def expected_drive(capture: Capture, facts: Facts, *, with_pages: bool = False) 
     its health, behind USB too where there is no other."""
     candidates = system_candidates(capture, facts)
     if not candidates and with_pages and not any(d.bus not in OUTSIDE for d in capture.drives):
-        # no other: the machine's drive may hang on a bridge
-        candidates = [d for d in capture.drives if d.bus != SD and d.weights]
+        # no other: the machine's drive may hang on a bridge; a stick alone is none, nor the live system's own
+        serial = facts.get("drive_serial")
+        candidates = [
+            d
+            for d in capture.drives
+            if d.bus != SD
+            and d.weights
+            and not _is_a_stick(capture, d)
+            and (not serial or same_serial((d.identity or {}).get("serial"), serial))
+        ]
     if with_pages and len(candidates) == 1 and not candidates[0].weights:
         return None
     return candidates[0] if len(candidates) == 1 else None
@@ -53,23 +62,35 @@ def expected_drive(capture: Capture, facts: Facts, *, with_pages: bool = False) 
 
 def system_candidates(capture: Capture, facts: Facts) -> list[Drive]:
     """The drives inside the machine that its system may be on; more than one is a question for whoever stands before
-    it."""
-    serial = _plain(facts.get("drive_serial"))
+    it. None where the ticket knows its drive, by serial number or kind, and it is not among them: then it is asked
+    which of them, if any, is meant (`strangers`)."""
+    serial = facts.get("drive_serial")
     inside = [d for d in capture.drives if d.bus not in OUTSIDE]
-    named = [d for d in inside if serial and _plain((d.identity or {}).get("serial")) == serial]
+    named = [d for d in inside if serial and same_serial((d.identity or {}).get("serial"), serial)]
     if named:
         return named
+    if serial and any((d.identity or {}).get("serial") for d in inside):
+        return []
     kind = facts.get("drive_kind")
-    if len(inside) > 1 and kind not in (None, "unknown"):
-        fitting = [d for d in inside if kind in _DRIVE_KINDS.get(d.bus, ())]
+    if kind not in (None, "unknown"):
+        fitting = [d for d in inside if kind in _DRIVE_KINDS.get(d.bus, _ANY)]
         of_kind = [d for d in fitting if _turns(d) is not (kind != "hdd")]
         sure = [d for d in of_kind if _turns(d) is not None or d.bus in (NVME, ATA)]
+        if inside and not of_kind:
+            return []
         return sure or of_kind or inside
     return inside
 
 
-def _plain(text: object) -> str:
-    return re.sub(r"\s+", "", str(text or "")).lower()
+def strangers(capture: Capture, facts: Facts) -> list[Drive]:
+    """Drives inside the machine, where none of them is the one that the ticket knows."""
+    return [] if system_candidates(capture, facts) else [d for d in capture.drives if d.bus not in OUTSIDE]
+
+
+def _is_a_stick(capture: Capture, drive: Drive) -> bool:
+    """Removable, as the kernel has it."""
+    block = capture.block_of(drive)
+    return block is not None and block.told.get("removable") == "1"
 
 
 def _turns(drive: Drive) -> bool | None:
@@ -94,12 +115,15 @@ def capture_evidence(knowledge: Knowledge, facts: Facts, capture: Capture, *, wi
         entries.append(noted({"fact": {"disk_layout": layout}}, say("evidence.layout", layout=layout)))
         known["disk_layout"] = layout
     if capture.blocks or capture.listed is not None:
-        entries += _sightings(knowledge, capture, drive)
+        entries += _sightings(knowledge, facts, capture, drive)
     entries += _locked(capture, drive)
     entries += [*_mains(facts, capture), *_storage_mode(knowledge, facts, capture, drive)]
     if with_clock:
         entries += clock_entries(knowledge, facts, capture.machine, None)
-    return [*entries, *(_firmware_entries(knowledge, known, capture.firmware, drive) if capture.firmware else [])]
+    told = _firmware_entries(knowledge, known, capture.firmware, drive) if capture.firmware else []
+    if strangers(capture, facts):  # where the entries lead rests on a disk that may not be this machine's
+        told = [e for e in told if e.get("move") not in ("entry-target", "loader-look", "boot-order")]
+    return [*entries, *told]
 
 
 def clock_entries(knowledge: Knowledge, facts: Facts, machine: Mapping[str, str], now: int | None) -> list[Json]:
@@ -237,6 +261,15 @@ def _order_note(firmware: Firmware) -> Said:
 
 def _locked(capture: Capture, drive: Drive | None) -> list[Json]:
     """An encrypted volume on the machine's drive: its key comes before any setting is changed."""
+    disk = capture.disk_of(drive) if drive else None
+    whole = disk.whole if disk else None
+    if disk is not None and whole is not None and whole.is_locked:
+        return [
+            noted(
+                {"move": "volume-look", "outcome": "locked"},
+                say("evidence.locked", page=disk.page, volume=whole.name),
+            )
+        ]
     for found in capture.volumes_of(drive) if drive else []:
         if found.volume and found.volume.is_locked:
             return [
@@ -248,13 +281,19 @@ def _locked(capture: Capture, drive: Drive | None) -> list[Json]:
     return []
 
 
-def _sightings(knowledge: Knowledge, capture: Capture, drive: Drive | None) -> list[Json]:
+def _sightings(knowledge: Knowledge, facts: Facts, capture: Capture, drive: Drive | None) -> list[Json]:
     """The live system's column: the machine's own drive with its serial, and whatever else is plugged in."""
     entries: list[Json] = []
     inside = [d for d in capture.drives if d.bus not in OUTSIDE]
+    others_here = strangers(capture, facts)
+    if others_here:
+        known = str(facts.get("drive_serial") or "") or say(f"drive-kind.{facts.get('drive_kind')}")
+        entries.append({"note": to_json(say("evidence.strangers", known=known, drives=_names(others_here)))})
     if drive is not None:
         own = _own_sighting(knowledge, capture, drive)
         entries += [own] if own else []
+    elif not inside and _mute_controllers(capture):
+        entries.append({"note": to_json(say("evidence.controller-alone", names=_mute_controllers(capture)))})
     elif not inside and not _other_disks(capture):
         entries.append(noted(sighting_entry(knowledge, "drive", "live", "absent"), say("evidence.no-drive")))
     sticks = [d for d in capture.drives if d.bus in OUTSIDE]
@@ -268,6 +307,8 @@ def _sightings(knowledge: Knowledge, capture: Capture, drive: Drive | None) -> l
 
 def _own_sighting(knowledge: Knowledge, capture: Capture, drive: Drive) -> Json | None:
     named, disk, capacity = _named(drive), capture.disk_of(drive), _capacity(capture, drive)
+    if drive.bus == NVME and capture.blocks and capture.block_of(drive) is None:
+        return {"note": to_json(say("evidence.without-namespace", drive=named))}
     if capacity is None:
         return None
     if not capacity:
@@ -275,10 +316,18 @@ def _own_sighting(knowledge: Knowledge, capture: Capture, drive: Drive) -> Json 
             sighting_entry(knowledge, "drive", "live", "zero-size"), say("evidence.seen-without-size", drive=named)
         )
     if disk is not None and disk.layout.kind is None and disk.layout.is_known:
-        return noted(
-            {"move": "seen-live", "outcome": "no-volumes", "found": "right"},
-            say("evidence.seen-without-table", drive=named),
-        )
+        whole = disk.whole
+        if whole is not None:  # no table is missed where there was none
+            return noted(
+                sighting_entry(knowledge, "drive", "live", "right"),
+                say("evidence.seen-as-one", drive=named, volume=whole.name),
+            )
+        if disk.seems_blank:
+            return noted(
+                {"move": "seen-live", "outcome": "no-volumes", "found": "right"},
+                say("evidence.seen-without-table", drive=named),
+            )
+        return noted(sighting_entry(knowledge, "drive", "live", "right"), say("evidence.seen-unknown", drive=named))
     return noted(sighting_entry(knowledge, "drive", "live", "right"), say("evidence.seen", drive=named))
 
 
@@ -297,6 +346,21 @@ def _other_disks(capture: Capture) -> list[str]:
         name
         for name, block in capture.blocks.items()
         if is_a_drive(name) and block.bus not in OUTSIDE and not block.is_virtual and block.told
+    ]
+
+
+_NVME_CLASS = "0108"
+
+
+def _mute_controllers(capture: Capture) -> list[str]:
+    """Places of NVMe controllers that the system drives and that show no disk: the drive is there, and gives nothing
+    out."""
+    devices = capture.pci.devices if capture.pci else ()
+    paths = [b.path for b in capture.blocks.values()]
+    return [
+        d.place
+        for d in devices
+        if d.kind.startswith(_NVME_CLASS) and d.driver and not any(f"/{d.place}/" in p for p in paths)
     ]
 
 

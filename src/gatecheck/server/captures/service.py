@@ -21,6 +21,7 @@ from gatecheck.core.instruments.evidence import (
     clock_entries,
     expected_drive,
     noted,
+    strangers,
     system_candidates,
 )
 from gatecheck.core.storage.trend import Snapshot, same_drive, trend_of
@@ -150,7 +151,8 @@ class Captures:
         name, _, capture = self.capture_of(ticket_id, digest)
         facts = self.tickets.folded_of(ticket_id).state.facts
         for drive in capture.drives:
-            if drive.device == device and (drive.weights or drive in system_candidates(capture, facts)):
+            inside = [*system_candidates(capture, facts), *strangers(capture, facts)]
+            if drive.device == device and (drive.weights or drive in inside):
                 own = [*self._health_entries(digest, name, drive), *self._named(digest, name, capture, facts, drive)]
                 return self.tickets.append_all(ticket_id, own, by=by)
         raise NotFoundError(f"{name}: expected a drive {device!r} with pages about its health, got none")
@@ -295,7 +297,9 @@ class Captures:
                 "devices": devices,
                 "other_pages": others,
                 "weighed": device,
-                "asks": [d.device for d in candidates] if len(candidates) > 1 and device is None else [],
+                "asks": [d.device for d in candidates or strangers(capture, facts)]
+                if len(candidates) != 1 and device is None
+                else [],
                 "volumes": [volume_document(v) for v in capture.volumes],
                 "notes": [finding_document(f, words) for f in capture.notes],
             }

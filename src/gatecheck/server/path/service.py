@@ -17,6 +17,7 @@ from gatecheck.core.disk.follow import follow, merge_runs, wanted_runs
 from gatecheck.core.disk.known import known_plans
 from gatecheck.core.disk.mend import merged
 from gatecheck.core.disk.mend_entry import EntryPlan, entry_plan
+from gatecheck.core.disk.owners import unread_places
 from gatecheck.core.disk.plan import RepairPlan
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.instruments.evidence import noted
@@ -351,6 +352,8 @@ class Paths:
             return []
         seen = _walked(ground)
         runs = list(seen.followed.wanted or seen.known.wanted)
+        if runs:  # and whose disk it is, before anything is written to it
+            runs = merge_runs([*runs, *unread_places(seen.ground.sectors)])
         if any(
             line["status"] == "failed" for line, _ in pages
         ):  # a drive with bad places is asked for no more than is needed
