@@ -9,6 +9,7 @@ from gatecheck.adapters import image_writer
 from gatecheck.adapters.capture_files import read_path
 from gatecheck.adapters.disk_image import ImageSectors
 from gatecheck.adapters.shipped_tables import disk_words, shipped_model
+from gatecheck.cli.locked import with_key
 from gatecheck.cli.output import print_json
 from gatecheck.core.disk.bootpath import boot_path
 from gatecheck.core.disk.mend import all_plans, chosen, mending_of, merged
@@ -27,9 +28,8 @@ def bootpath(arguments: argparse.Namespace) -> int:
             raise InputError(f"{arguments.capture}: expected a capture with the firmware's variables, got none in it")
         secure = bool(firmware.secure_boot)
         entries = known_entries(firmware)
-    found = boot_path(
-        ImageSectors(arguments.image, sector=arguments.sector_size), arguments.mode, entries=entries, secure=secure
-    )
+    disk = ImageSectors(arguments.image, sector=arguments.sector_size)
+    found = boot_path(with_key(arguments, disk) or disk, arguments.mode, entries=entries, secure=secure)
     words = disk_words()
     findings = [{"id": f.id, "gate": f.gate, "where": f.where, "text": words.say(f.text)} for f in found.findings]
     print_json(
@@ -132,16 +132,21 @@ def where(arguments: argparse.Namespace) -> int:
     if not all(0 <= lba < (disk.length or 0) for lba in arguments.lbas):
         wrong = next(lba for lba in arguments.lbas if not 0 <= lba < (disk.length or 0))
         raise InputError(f"LBA: expected 0 to {(disk.length or 1) - 1}, got {wrong}")
+    view = with_key(arguments, disk)
+    asked = [(lba, view.seen_at(lba) if view else lba) for lba in arguments.lbas]
+    seen = iter(places_of(view or disk, [lba for _, lba in asked if lba is not None]))
+    own = iter(places_of(disk, [lba for lba, there in asked if there is None]))
     print_json(
         [
             {
-                "lba": p.lba,
+                "lba": lba,
                 "partition": p.partition,
                 "structure": words.say(p.structure),
                 "path": p.path,
                 "stakes": p.stakes,
             }
-            for p in places_of(disk, arguments.lbas)
+            for (lba, there) in asked
+            for p in (next(own if there is None else seen),)
         ]
     )
     return 0

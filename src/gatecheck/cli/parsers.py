@@ -35,6 +35,15 @@ def _late(module: str, name: str) -> Callable[[argparse.Namespace], int]:
     return run
 
 
+def _key_file(own: argparse.ArgumentParser) -> None:
+    own.add_argument(
+        "--key-file",
+        metavar="FILE",
+        default=None,
+        help="opens an encrypted volume: recovery password, passphrase, or startup key file; - is standard input",
+    )
+
+
 def _sector_size(own: argparse.ArgumentParser) -> None:
     own.add_argument(
         "--sector-size",
@@ -126,6 +135,7 @@ def _disks(commands: Commands) -> None:
         default=None,
         help="a capture with the firmware's boot entries; without it, firmware that knows none",
     )
+    _key_file(path)
     _sector_size(path)
     path.set_defaults(run=_late("disks", "bootpath"))
     mend = commands.add_parser("mend", help="list boot repairs for a disk image; writes only with --apply")
@@ -151,6 +161,7 @@ def _disks(commands: Commands) -> None:
     where = commands.add_parser("where", help="name what is at a sector of a disk image")
     where.add_argument("image", metavar="IMAGE", help="an image file or a block device; read-only")
     where.add_argument("lbas", metavar="LBA", nargs="+", type=int, help="sectors, counted from 0")
+    _key_file(where)
     _sector_size(where)
     where.set_defaults(run=_late("disks", "where"))
 
@@ -172,6 +183,7 @@ def _volumes(commands: Commands) -> None:
             default=None,
             help="the partition by its number; without either, the largest volume that can be read",
         )
+        _key_file(own)
         _sector_size(own)
         if name == "volume":
             own.add_argument(
@@ -232,6 +244,27 @@ def _volumes(commands: Commands) -> None:
                 help="recover deleted files, into a separate folder",
             )
         own.set_defaults(run=_late("volumes", name))
+    lock = commands.add_parser("unlock", help="open an encrypted volume on a disk image; the image is never written")
+    lock.add_argument("image", metavar="IMAGE", help="an image file or a block device; read-only")
+    place = lock.add_mutually_exclusive_group()
+    place.add_argument("--at", type=int, metavar="BYTES", default=None, help="start of the volume")
+    place.add_argument(
+        "--partition",
+        type=int,
+        metavar="N",
+        default=None,
+        help="the partition by its number; without either, the image itself, else its largest encrypted volume",
+    )
+    _key_file(lock)
+    lock.add_argument(
+        "--to",
+        type=Path,
+        metavar="OUT",
+        default=None,
+        help="write what is inside to this file and read it back; resumes if it was interrupted",
+    )
+    _sector_size(lock)
+    lock.set_defaults(run=_late("locked", "unlock"))
 
 
 def _signals(commands: Commands) -> None:

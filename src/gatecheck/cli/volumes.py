@@ -9,6 +9,7 @@ from gatecheck.adapters import file_rescue, image_writer
 from gatecheck.adapters.disk_image import ImageSectors
 from gatecheck.adapters.shipped_tables import disk_words
 from gatecheck.cli.disks import taken_back
+from gatecheck.cli.locked import with_key
 from gatecheck.cli.output import print_json
 from gatecheck.core.disk.bootpath import BIOS, UEFI, boot_path
 from gatecheck.core.disk.division import division_of
@@ -16,6 +17,7 @@ from gatecheck.core.disk.mend import merged
 from gatecheck.core.disk.sectors import Sectors
 from gatecheck.core.errors import InputError
 from gatecheck.core.volume.check import check, opened
+from gatecheck.core.volume.lvm.read import is_physical_volume, read_group
 from gatecheck.core.volume.repair import repair_of
 from gatecheck.core.volume.tree import Filesystem
 
@@ -65,9 +67,12 @@ def volume(arguments: argparse.Namespace) -> int:
     if arguments.apply != (arguments.undo is not None):
         raise InputError("--apply and --undo FILE: expected both, got one")
     if arguments.repair:
+        if arguments.key_file is not None:
+            raise InputError("--repair: expected without --key-file: an encrypted volume is only read")
         return _repair(arguments)
-    disk, words = ImageSectors(arguments.image, sector=arguments.sector_size), disk_words()
-    found = check(disk, *place_of(disk, arguments.at, arguments.partition))
+    words = disk_words()
+    disk, place = _opened_place(arguments)
+    found = check(disk, *place)
     print_json(
         {
             "kind": found.kind,
@@ -171,6 +176,33 @@ def _repaired(arguments: argparse.Namespace, applied: Sequence[str], place: tupl
     return 0
 
 
+def _opened_place(arguments: argparse.Namespace) -> tuple[Sectors, tuple[int, int]]:
+    """The disk, its encrypted volume open where a key was given, and where the volume stands that is meant: a volume
+    inside (of LVM, the largest), else what was asked for."""
+    disk = ImageSectors(arguments.image, sector=arguments.sector_size)
+    view = with_key(arguments, disk)
+    if view is None:
+        return disk, place_of(disk, arguments.at, arguments.partition)
+    inside = view.inside
+    whole = (0, inside.length - 1)
+    place = _largest_of_group(inside) or place_of(inside, None, None)
+    return (view, view.place) if place == whole else (inside, place)
+
+
+def _largest_of_group(disk: Sectors) -> tuple[int, int] | None:
+    """The largest LVM volume that can be read, else the largest; None where the disk is no part of a group."""
+    if not is_physical_volume(disk.read(0, max(1, 4096 // disk.sector)).data):
+        return None
+    size, length = disk.sector, disk.length or 0
+    places = [
+        (v.at // size, min((v.at + v.size) // size, length) - 1)
+        for v in read_group(disk, 0).volumes
+        if v.at is not None and v.at // size < length
+    ]
+    readable = [place for place in places if opened(disk, *place).volume is not None] or places
+    return max(readable, key=lambda place: place[1] - place[0], default=None)
+
+
 def _readable(disk: Sectors, place: tuple[int, int], image: str) -> Filesystem:
     own = opened(disk, *place)
     if own.volume is None:
@@ -185,8 +217,7 @@ def _readable(disk: Sectors, place: tuple[int, int], image: str) -> Filesystem:
 def rescue(arguments: argparse.Namespace) -> int:
     if (arguments.list is None) == (arguments.to is None):
         raise InputError("--list or --to DIR: expected one of them, got " + ("both" if arguments.to else "neither"))
-    disk = ImageSectors(arguments.image, sector=arguments.sector_size)
-    own = _readable(disk, place_of(disk, arguments.at, arguments.partition), arguments.image)
+    own = _readable(*_opened_place(arguments), arguments.image)
     if arguments.list is not None:
         found = file_rescue.listed(own, arguments.list)
         if not found and arguments.list.strip("/"):
