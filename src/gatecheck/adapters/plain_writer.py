@@ -82,8 +82,8 @@ def _earlier(out: Path, beside: Path, id: str, size: int) -> dict[str, object]:
     try:
         state = json.loads(beside.read_bytes())
         fits = state["id"] == id and state["size"] == size and out.stat().st_size == size
-        assert isinstance(state["sums"], list) and isinstance(state["missing"], list)
-    except (OSError, ValueError, KeyError, TypeError, AssertionError):
+        fits = fits and isinstance(state["sums"], list) and isinstance(state["missing"], list)
+    except (OSError, ValueError, KeyError, TypeError):
         fits = False
     if not fits:
         raise InputError(f"--to {out}: expected a name that is free, or one that this volume was being written to")
