@@ -48,7 +48,7 @@ BELOW: dict[str, set[str]] = {
 
 # floors inside the core: room -> rooms it may know besides itself
 BASE = {"errors", "fields", "guid"}
-PAGES = {"storage", "firmware", "disk", "locked", "volume", "scan", "signal"}
+PAGES = {"storage", "firmware", "disk", "locked", "volume", "records", "scan", "signal"}
 """what reads bytes: findings and weights go up from here, and none of it knows a tape"""
 FLOORS: dict[str, set[str]] = {}
 FLOORS |= dict.fromkeys(BASE, BASE)

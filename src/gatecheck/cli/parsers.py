@@ -265,6 +265,26 @@ def _volumes(commands: Commands) -> None:
     )
     _sector_size(lock)
     lock.set_defaults(run=_late("locked", "unlock"))
+    told = commands.add_parser("records", help="read what an installed system says of itself; nothing is written")
+    told.add_argument("path", metavar="PATH", help="an image, a block device, or a folder with the system's files")
+    place = told.add_mutually_exclusive_group()
+    place.add_argument("--at", type=int, metavar="BYTES", default=None, help="start of the volume")
+    place.add_argument(
+        "--partition",
+        type=int,
+        metavar="N",
+        default=None,
+        help="the partition by its number; without either, every volume that can be read",
+    )
+    _key_file(told)
+    told.add_argument(
+        "--capture",
+        metavar="FILE.gcap",
+        default=None,
+        help="a capture of the machine: its controllers are held against the drivers that start",
+    )
+    _sector_size(told)
+    told.set_defaults(run=_late("records", "records"))
 
 
 def _signals(commands: Commands) -> None:

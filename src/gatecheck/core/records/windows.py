@@ -23,7 +23,7 @@ SERVES: tuple[tuple[str, str], ...] = (
     (r"sdbus|sdstor|sffdisk", EMMC),
 )
 """driver (its service's name) -> the storage mode or kind that it serves; PCI classes 0106, 0104, 0108, 0101, 0805"""
-_CLASSES = {"0106": AHCI, "0104": RAID, "0108": NVME, "0101": IDE, "0805": EMMC}
+CLASSES = {"0106": AHCI, "0104": RAID, "0108": NVME, "0101": IDE, "0805": EMMC}
 _STATES = {
     0x70: "installed",
     0x50: "installed",
@@ -235,7 +235,7 @@ def _installed_for(drivers: tuple[Driver, ...], devices: Key | None) -> tuple[st
             service = (one.text("Service") or "").lower()
             ids = one.value("CompatibleIDs")
             codes = re.findall(r"CC_(\d{4})", " ".join(ids.texts)) if ids else []
-            kinds = {_CLASSES[c] for c in codes if c in _CLASSES}
+            kinds = {CLASSES[c] for c in codes if c in CLASSES}
             if service:
                 met |= kinds & {kind for names, kind in SERVES if re.fullmatch(names, service)} or kinds
     return tuple(sorted(ready & met or ready))

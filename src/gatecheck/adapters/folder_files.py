@@ -1,0 +1,55 @@
+"""Files of an installed system that were saved to a folder: found without regard to case, links not followed."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+
+from gatecheck.core.errors import InputError
+from gatecheck.core.records.source import LARGEST
+
+
+class FolderFiles:
+    """`Files` over a folder."""
+
+    def __init__(self, place: Path) -> None:
+        """Raises InputError where it cannot be listed."""
+        self._place = place
+        try:
+            next(os.scandir(place), None)
+        except OSError as error:
+            raise InputError(f"{place}: expected a folder that can be read, got {error.strerror}") from error
+        self._listed: dict[Path, dict[str, Path]] = {}
+
+    def _inside(self, folder: Path) -> dict[str, Path]:
+        if folder not in self._listed:
+            try:
+                entries = [Path(e.path) for e in os.scandir(folder) if not e.is_symlink()]
+            except OSError:
+                entries = []
+            self._listed[folder] = {p.name.lower(): p for p in entries}
+        return self._listed[folder]
+
+    def _real(self, path: str) -> Path | None:
+        own: Path | None = self._place
+        for part in filter(None, path.split("/")):
+            own = self._inside(own).get(part.lower()) if own else None
+        return own
+
+    def head(self, path: str, count: int) -> bytes | None:
+        own = self._real(path)
+        if own is None or not own.is_file():
+            return None
+        try:
+            with own.open("rb") as file:
+                return file.read(count)
+        except OSError:
+            return None
+
+    def read(self, path: str) -> tuple[bytes, int] | None:
+        raw = self.head(path, LARGEST)
+        return None if raw is None else (raw, 0)
+
+    def names(self, folder: str) -> list[str]:
+        own = self._real(folder)
+        return sorted(p.name for p in self._inside(own).values()) if own is not None else []

@@ -1,0 +1,160 @@
+"""What an installed system says of itself."""
+
+from __future__ import annotations
+
+import argparse
+from pathlib import Path
+
+from gatecheck.adapters.capture_files import read_path
+from gatecheck.adapters.disk_image import ImageSectors
+from gatecheck.adapters.folder_files import FolderFiles
+from gatecheck.adapters.shipped_tables import disk_words, shipped_model
+from gatecheck.cli.locked import with_key
+from gatecheck.cli.output import print_json
+from gatecheck.cli.volumes import place_of
+from gatecheck.core.disk.division import division_of
+from gatecheck.core.disk.sectors import Sectors
+from gatecheck.core.errors import InputError
+from gatecheck.core.records.moments import iso
+from gatecheck.core.records.report import Records, read_records
+from gatecheck.core.records.source import Files, VolumeFiles
+from gatecheck.core.volume.check import opened
+from gatecheck.core.words.said import say
+
+
+def records(arguments: argparse.Namespace) -> int:
+    controllers = _controllers(arguments.capture) if arguments.capture else []
+    found = [own for files in _sources(arguments) for own in read_records(files, controllers)]
+    words = disk_words()
+    told = max(found, key=lambda own: own.last_good_start or own.last_shutdown or 0, default=None)
+    print_json(
+        {
+            "systems": [_system(own) for own in found],
+            "events": [
+                {
+                    "at": iso(e.at),
+                    "kind": e.kind,
+                    "source": e.source,
+                    "id": e.id,
+                    "text": words.say(e.text),
+                    "count": e.count,
+                }
+                for own in found
+                for e in own.events
+            ],
+            "crashes": [
+                {"at": iso(c.at), "code": f"0x{c.code:08X}", "name": c.name, "driver": c.driver}
+                for own in found
+                for c in own.crashes
+            ],
+            "own_repair": None,
+            "logs": [
+                {
+                    "path": log.path,
+                    "records": log.records,
+                    "first": iso(log.first),
+                    "last": iso(log.last),
+                    "torn": list(log.torn),
+                }
+                for own in found
+                for log in own.logs
+            ],
+            "findings": [
+                {"id": f.id, "where": f.where, "text": words.say(f.text), "weight": f.weight}
+                for own in found
+                for f in own.findings
+            ],
+            "sentence": words.say(told.sentence if told else say("records.said-no-system")),
+        }
+    )
+    return 0
+
+
+def _controllers(capture: str) -> list[str]:
+    """PCI classes of the machine that the capture is of. Raises InputError where it does not tell."""
+    from gatecheck.core.capture.read import read_capture
+
+    pci = read_capture(read_path(capture), shipped_model().knowledge.findings).pci
+    if pci is None:
+        raise InputError(f"{capture}: expected a capture with the machine's PCI devices, got none in it")
+    return [device.kind for device in pci.devices]
+
+
+def _sources(arguments: argparse.Namespace) -> list[Files]:
+    if Path(arguments.path).is_dir():
+        if arguments.at is not None or arguments.partition is not None or arguments.key_file is not None:
+            raise InputError("--at, --partition, --key-file: expected with an image, got a folder")
+        return [FolderFiles(Path(arguments.path))]
+    arguments.image = arguments.path
+    disk: Sectors = ImageSectors(arguments.path, sector=arguments.sector_size)
+    view = with_key(arguments, disk)
+    places: list[tuple[Sectors, tuple[int, int]]]
+    if view is not None:
+        places = [(view.inside, place_of(view.inside, None, None))]
+    elif arguments.at is not None or arguments.partition is not None:
+        places = [(disk, place_of(disk, arguments.at, arguments.partition))]
+    else:
+        length = disk.length or 0
+        pieces = [p for p in division_of(disk).pieces if not p.is_extended and p.first < length]
+        places = [(disk, (p.first, min(p.last, length - 1))) for p in pieces] or [(disk, (0, length - 1))]
+    volumes = [own.volume for own in (opened(where, *place) for where, place in places) if own.volume is not None]
+    if not volumes:
+        raise InputError(f"{arguments.path}: expected a volume that can be read, got none")
+    return [VolumeFiles(volume) for volume in volumes]
+
+
+def _system(own: Records) -> dict[str, object]:
+    told: dict[str, object] = {
+        "last_good_start": iso(own.last_good_start),
+        "last_shutdown": {"at": iso(own.last_shutdown), "clean": own.clean},
+    }
+    if own.linux is not None:
+        return {
+            "root": "/",
+            "kind": "linux",
+            "name": own.linux.name,
+            "version": own.linux.version,
+            "edition": None,
+            "build": None,
+            "installed": None,
+            "firmware": None,
+            "clock": {"zone": own.linux.zone, "universal": own.linux.universal},
+            "storage": {"installed_for": [], "drivers": []},
+            "hibernated": None,
+            "encryption": None,
+            "updates": [],
+            "pending": [],
+            **told,
+        }
+    system = own.windows
+    assert system is not None
+    return {
+        "root": f"{own.root}/Windows" if own.root else "Windows",
+        "kind": "windows",
+        "name": system.name,
+        "version": system.version,
+        "edition": system.edition,
+        "build": system.build,
+        "installed": iso(system.installed),
+        "firmware": system.firmware,
+        "clock": {"zone": system.zone, "universal": system.universal},
+        "storage": {
+            "installed_for": list(system.installed_for),
+            "drivers": [
+                {
+                    "name": d.name,
+                    "file": d.file,
+                    "present": d.present,
+                    "start": d.start,
+                    "override": d.override,
+                    "serves": d.serves,
+                }
+                for d in system.drivers
+            ],
+        },
+        "hibernated": system.hibernated,
+        "encryption": system.encryption,
+        "updates": [{"at": iso(u.at), "name": u.name, "result": u.result} for u in own.updates],
+        "pending": list(system.pending),
+        **told,
+    }
