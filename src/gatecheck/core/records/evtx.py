@@ -213,8 +213,10 @@ class _Chunk:
                     raise DecodeError("binary XML", at=self.at + at, expected="the end of a tag", got=self.raw[at])
                 out.append(own)
             else:
-                value, at = self._valued(at - 1)
-                out += value
+                value, after = self._valued(at - 1)
+                if after < at:
+                    raise DecodeError("binary XML", at=self.at + at, expected="a token that may stand here", got=token)
+                out, at = out + value, after
         return out, at
 
     def _valued(self, at: int) -> tuple[list[object], int]:

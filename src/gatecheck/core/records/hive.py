@@ -13,7 +13,7 @@ from dataclasses import dataclass, field
 from gatecheck.core.errors import DecodeError
 
 BASE, _PAGE = 4096, 512
-_MOST_KEYS, _DEEPEST, _LARGEST_VALUE = 2_000_000, 512, 64 << 20
+_LOOKS, _DEEPEST, _LARGEST_VALUE = 100_000, 512, 64 << 20
 _ASCII_NAME, _ASCII_VALUE = 0x20, 1
 _SEGMENT = 16344
 SZ, EXPAND, BINARY, DWORD, MULTI, QWORD = 1, 2, 3, 4, 7, 11
@@ -47,7 +47,7 @@ class Value:
         return int.from_bytes(self.raw[:8], "little") if self.kind == QWORD and len(self.raw) >= 8 else None
 
 
-class Key:
+class HiveKey:
     """A key of a hive. Names are compared without regard to case."""
 
     def __init__(self, hive: Hive, at: int, depth: int) -> None:
@@ -62,19 +62,19 @@ class Key:
         size = int.from_bytes(raw[72:74], "little")
         self.name = _name(raw[76 : 76 + size], ascii_only=bool(flags & _ASCII_NAME))
 
-    def below(self) -> Iterator[Key]:
+    def below(self) -> Iterator[HiveKey]:
         """Those that can be read; what cannot is noted in the hive and left out."""
         if not self._keys or self._depth >= _DEEPEST:
             return
         for at in self._hive.listed(self._list):
             try:
-                yield Key(self._hive, at, self._depth + 1)
+                yield HiveKey(self._hive, at, self._depth + 1)
             except DecodeError as error:
                 self._hive.note(error)
 
-    def key(self, path: str) -> Key | None:
+    def key(self, path: str) -> HiveKey | None:
         """A key below this one by its path, parts joined by a backslash."""
-        own: Key | None = self
+        own: HiveKey | None = self
         for part in filter(None, path.split("\\")):
             own = next((k for k in own.below() if k.name.lower() == part.lower()), None) if own else None
         return own
@@ -132,13 +132,13 @@ class Hive:
             self._apply(logs, second, whole)
         if len(self._bins) < self.size:
             self.torn.append(f"expected {self.size} bytes, got {len(self._bins)}")
-        self._root: Key | None = None
+        self._root: HiveKey | None = None
 
     @property
-    def root(self) -> Key:
+    def root(self) -> HiveKey:
         """Raises DecodeError."""
         if self._root is None:
-            self._root = Key(self, self.root_at, 0)
+            self._root = HiveKey(self, self.root_at, 0)
         return self._root
 
     def note(self, error: DecodeError) -> None:
@@ -149,8 +149,8 @@ class Hive:
         if at == _MASK or at + 4 > len(self._bins) or at % 8:
             raise DecodeError("registry cell", at=at, expected=f"a place below {len(self._bins)}", got=at)
         self._seen += 1
-        if self._seen > _MOST_KEYS * 8:
-            raise DecodeError("registry hive", at=at, expected=f"at most {_MOST_KEYS} keys", got="more")
+        if self._seen > _LOOKS + len(self._bins) // 2:  # keys that hold each other
+            raise DecodeError("registry hive", at=at, expected="keys that end", got="ones that do not")
         size = -struct.unpack_from("<i", self._bins, at)[0]
         if not 4 < size <= len(self._bins) - at:
             raise DecodeError("registry cell", at=at, expected="one that is in use", got=size)

@@ -9,7 +9,7 @@ import re
 from dataclasses import dataclass, field
 
 from gatecheck.core.errors import DecodeError
-from gatecheck.core.records.hive import Hive, Key
+from gatecheck.core.records.hive import Hive, HiveKey
 from gatecheck.core.records.moments import of_filetime, of_unix
 from gatecheck.core.records.source import Files
 
@@ -89,7 +89,7 @@ class WindowsSystem:
 
 
 @dataclass(slots=True)
-class Read:
+class HiveRead:
     """How a file was read. `torn`: what could not be, in words."""
 
     path: str
@@ -107,8 +107,8 @@ def _joined(root: str, path: str) -> str:
     return f"{root}/{path}" if root else path
 
 
-def read_windows(files: Files, root: str) -> tuple[WindowsSystem, list[Read]]:
-    logs: list[Read] = []
+def read_windows(files: Files, root: str) -> tuple[WindowsSystem, list[HiveRead]]:
+    logs: list[HiveRead] = []
     system = _hive(files, root, "SYSTEM", logs)
     software = _hive(files, root, "SOFTWARE", logs)
     told: dict[str, object] = {}
@@ -132,13 +132,13 @@ def _texts(own: object) -> tuple[str, ...]:
     return own if isinstance(own, tuple) else ()
 
 
-def _hive(files: Files, root: str, name: str, logs: list[Read]) -> Hive | None:
+def _hive(files: Files, root: str, name: str, logs: list[HiveRead]) -> Hive | None:
     for path in (_joined(root, f"{CONFIG}/{name}"), _joined(root, name)):
         raw = files.read(path)
         if raw is None:
             continue
         beside = [files.read(f"{path}.{end}") for end in ("LOG1", "LOG2", "LOG")]
-        log = Read(path)
+        log = HiveRead(path)
         logs.append(log)
         if raw[1]:
             log.torn.append(f"{raw[1]} bytes could not be read")
@@ -150,7 +150,7 @@ def _hive(files: Files, root: str, name: str, logs: list[Read]) -> Hive | None:
     return None
 
 
-def _from_system(root: Key, files: Files, folder: str) -> dict[str, object]:
+def _from_system(root: HiveKey, files: Files, folder: str) -> dict[str, object]:
     select = root.key("Select")
     current = (select.number("Current") if select else None) or 1
     own = root.key(f"ControlSet{current:03d}")
@@ -181,7 +181,7 @@ def _from_system(root: Key, files: Files, folder: str) -> dict[str, object]:
     return told
 
 
-def _from_control(control: Key) -> dict[str, object]:
+def _from_control(control: HiveKey) -> dict[str, object]:
     told: dict[str, object] = {}
     firmware = control.number("PEFirmwareType")
     told["firmware"] = {1: "bios", 2: "uefi"}.get(firmware or 0)
@@ -205,7 +205,7 @@ def _from_control(control: Key) -> dict[str, object]:
     return told
 
 
-def _drivers(services: Key, files: Files, root: str) -> tuple[Driver, ...]:
+def _drivers(services: HiveKey, files: Files, root: str) -> tuple[Driver, ...]:
     """Those of storage controllers: by name, or by their group."""
     has_folder = bool(files.names(_joined(root, "Windows/System32/drivers")))
     found = []
@@ -225,7 +225,7 @@ def _drivers(services: Key, files: Files, root: str) -> tuple[Driver, ...]:
     return tuple(sorted(found, key=lambda d: (not d.starts_with_boot, d.name.lower())))
 
 
-def _installed_for(drivers: tuple[Driver, ...], devices: Key | None) -> tuple[str, ...]:
+def _installed_for(drivers: tuple[Driver, ...], devices: HiveKey | None) -> tuple[str, ...]:
     """Storage modes that the system starts in: served by a driver that starts with the boot; of several, those whose
     controllers it has met."""
     ready = {d.serves for d in drivers if d.serves and d.starts_with_boot and d.present is not False}
@@ -241,7 +241,7 @@ def _installed_for(drivers: tuple[Driver, ...], devices: Key | None) -> tuple[st
     return tuple(sorted(ready & met or ready))
 
 
-def _from_software(root: Key, files: Files, folder: str) -> dict[str, object]:
+def _from_software(root: HiveKey, files: Files, folder: str) -> dict[str, object]:
     del files, folder
     told: dict[str, object] = {}
     own = root.key("Microsoft\\Windows NT\\CurrentVersion")
@@ -272,7 +272,7 @@ def _from_software(root: Key, files: Files, folder: str) -> dict[str, object]:
     return told
 
 
-def _updates(packages: Key | None) -> tuple[Update, ...]:
+def _updates(packages: HiveKey | None) -> tuple[Update, ...]:
     """By package, the newest last."""
     found: dict[str, Update] = {}
     for own in packages.below() if packages else ():
