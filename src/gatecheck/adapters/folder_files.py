@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 from pathlib import Path
 
@@ -16,18 +17,18 @@ class FolderFiles:
         """Raises InputError where it cannot be listed."""
         self._place = place
         try:
-            next(os.scandir(place), None)
+            with os.scandir(place) as entries:
+                next(entries, None)
         except OSError as error:
             raise InputError(f"{place}: expected a folder that can be read, got {error.strerror}") from error
         self._listed: dict[Path, dict[str, Path]] = {}
 
     def _inside(self, folder: Path) -> dict[str, Path]:
         if folder not in self._listed:
-            try:
-                entries = [Path(e.path) for e in os.scandir(folder) if not e.is_symlink()]
-            except OSError:
-                entries = []
-            self._listed[folder] = {p.name.lower(): p for p in entries}
+            found: list[Path] = []
+            with contextlib.suppress(OSError), os.scandir(folder) as entries:
+                found = [Path(e.path) for e in entries if not e.is_symlink()]
+            self._listed[folder] = {p.name.lower(): p for p in found}
         return self._listed[folder]
 
     def _real(self, path: str) -> Path | None:
