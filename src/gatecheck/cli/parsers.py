@@ -35,6 +35,18 @@ def _late(module: str, name: str) -> Callable[[argparse.Namespace], int]:
     return run
 
 
+def _place(own: argparse.ArgumentParser, otherwise: str) -> None:
+    place = own.add_mutually_exclusive_group()
+    place.add_argument("--at", type=int, metavar="BYTES", default=None, help="start of the volume")
+    place.add_argument(
+        "--partition",
+        type=int,
+        metavar="N",
+        default=None,
+        help=f"the partition by its number; without either, {otherwise}",
+    )
+
+
 def _key_file(own: argparse.ArgumentParser) -> None:
     own.add_argument(
         "--key-file",
@@ -174,15 +186,7 @@ def _volumes(commands: Commands) -> None:
     ):
         own = commands.add_parser(name, help=words)
         own.add_argument("image", metavar="IMAGE", help="an image file or a block device")
-        place = own.add_mutually_exclusive_group()
-        place.add_argument("--at", type=int, metavar="BYTES", default=None, help="start of the volume")
-        place.add_argument(
-            "--partition",
-            type=int,
-            metavar="N",
-            default=None,
-            help="the partition by its number; without either, the largest volume that can be read",
-        )
+        _place(own, "the largest volume that can be read")
         _key_file(own)
         _sector_size(own)
         if name == "volume":
@@ -246,15 +250,7 @@ def _volumes(commands: Commands) -> None:
         own.set_defaults(run=_late("volumes", name))
     lock = commands.add_parser("unlock", help="open an encrypted volume on a disk image; the image is never written")
     lock.add_argument("image", metavar="IMAGE", help="an image file or a block device; read-only")
-    place = lock.add_mutually_exclusive_group()
-    place.add_argument("--at", type=int, metavar="BYTES", default=None, help="start of the volume")
-    place.add_argument(
-        "--partition",
-        type=int,
-        metavar="N",
-        default=None,
-        help="the partition by its number; without either, the image itself, else its largest encrypted volume",
-    )
+    _place(lock, "the image itself, else its largest encrypted volume")
     _key_file(lock)
     lock.add_argument(
         "--to",
@@ -267,15 +263,7 @@ def _volumes(commands: Commands) -> None:
     lock.set_defaults(run=_late("locked", "unlock"))
     told = commands.add_parser("records", help="read what an installed system says of itself; nothing is written")
     told.add_argument("path", metavar="PATH", help="an image, a block device, or a folder with the system's files")
-    place = told.add_mutually_exclusive_group()
-    place.add_argument("--at", type=int, metavar="BYTES", default=None, help="start of the volume")
-    place.add_argument(
-        "--partition",
-        type=int,
-        metavar="N",
-        default=None,
-        help="the partition by its number; without either, every volume that can be read",
-    )
+    _place(told, "every volume that can be read")
     _key_file(told)
     told.add_argument(
         "--capture",

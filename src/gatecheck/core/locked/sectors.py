@@ -7,7 +7,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from gatecheck.core.disk.sectors import BEYOND, Sectors, Span
+from gatecheck.core.disk.sectors import BEYOND, Sectors, Span, WrappedSectors
 from gatecheck.core.locked.ciphers import UnitCipher
 
 CIPHERED, PLAIN, ZEROS = "ciphered", "plain", "zeros"
@@ -110,25 +110,18 @@ class OpenedSectors:
         return data[begin : begin + last - first], {p: why for p, why in missing.items() if p in wanted}
 
 
-class WithOpened:
+class WithOpened(WrappedSectors):
     """A disk, with what is inside one of its volumes in the volume's place: as long as the disk; behind the inside,
     zeros to the volume's end."""
 
     def __init__(self, disk: Sectors, first: int, last: int, inside: OpenedSectors) -> None:
-        self._disk, self.first, self.last, self.inside = disk, first, last, inside
+        super().__init__(disk)
+        self.first, self.last, self.inside = first, last, inside
 
     @property
     def place(self) -> tuple[int, int]:
         """(first, last LBA) of the inside."""
         return self.first, self.first + self.inside.length - 1
-
-    @property
-    def sector(self) -> int:
-        return self._disk.sector
-
-    @property
-    def length(self) -> int | None:
-        return self._disk.length
 
     def seen_at(self, lba: int) -> int | None:
         """The LBA, in this view, of what stands at an LBA of the disk; None for the encryption's own records."""
