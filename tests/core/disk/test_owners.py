@@ -6,7 +6,7 @@ from __future__ import annotations
 import pytest
 
 from gatecheck.core.disk.bootpath import boot_path
-from gatecheck.core.disk.encode import gpt_end, gpt_start
+from gatecheck.core.disk.encode import gpt_end, gpt_start, mbr_start
 from gatecheck.core.disk.mend import all_plans, mending_of
 from gatecheck.core.disk.owners import owner_by_type, owners_of
 from gatecheck.core.disk.sectors import CapturedSectors, Sectors
@@ -98,3 +98,9 @@ def test_what_nobody_read_belongs_to_nobody() -> None:
 def test_a_partitions_type_says_whose_it_is(type_: str, kind: str | None) -> None:
     found = owner_by_type(type_)
     assert (found.kind if found else None) == kind
+
+
+def test_no_start_is_promised_from_an_encrypted_volume() -> None:
+    disk = bytearray(mbr_start([(7, True, 2048, 4096)]).ljust(SIZE, b"\0"))
+    disk[2048 * 512 : 2048 * 512 + 512] = (b"\xeb\x58\x90-FVE-FS-" + b"\x02" * 499) + b"\x55\xaa"
+    assert not any(plan.boots_after for plan in mending_of(Memory(bytes(disk)), "bios").plans)

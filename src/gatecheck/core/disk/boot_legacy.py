@@ -15,6 +15,7 @@ from gatecheck.core.disk.sectors import Sectors
 from gatecheck.core.disk.walk import Stop, Walk
 from gatecheck.core.errors import DecodeError
 
+_ENCRYPTED = b"-FVE-FS-"
 _SIGNATURE = b"\x55\xaa"
 _CONFIGS = (
     "boot/syslinux/extlinux.conf",
@@ -145,6 +146,9 @@ def _boot_sector(disk: Sectors, first: int, where: str, walk: Walk) -> bool:
     sector = span.data[:512]
     if sector[510:512] != _SIGNATURE:
         walk.stop("layout", "boot-sector-unsigned", f"{where}, LBA {first}")
+        return False
+    if sector[3:11] == _ENCRYPTED:
+        walk.stop("loader", "boot-sector-encrypted", where)
         return False
     if any(mark in sector for mark in _NO_SYSTEM):
         walk.stop("loader", "boot-sector-no-system", where)
