@@ -48,8 +48,8 @@ class FolderFiles:
             return None
 
     def read(self, path: str) -> tuple[bytes, int] | None:
-        raw = self.head(path, LARGEST)
-        return None if raw is None else (raw, 0)
+        raw, own = self.head(path, LARGEST), self._real(path)
+        return None if raw is None or own is None else (raw, max(0, own.stat().st_size - len(raw)))
 
     def names(self, folder: str) -> list[str]:
         own = self._real(folder)

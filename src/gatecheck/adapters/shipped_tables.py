@@ -14,6 +14,7 @@ from gatecheck.core.words.catalogue import Words
 
 if TYPE_CHECKING:
     from gatecheck.core.belief.model import Model
+    from gatecheck.core.records.rules import RecordRules
     from gatecheck.core.volume.people import Rules
 
 _HERE = Path(gatecheck.__file__).parent
@@ -87,6 +88,14 @@ def disk_words() -> Words:
     """The shipped catalogue for commands that speak of disks and volumes: hardly a sentence of theirs needs the tables,
     and reading them takes longer than the work."""
     return words_over(cast(Knowledge, LazyKnowledge()))
+
+
+@cache
+def record_rules() -> RecordRules:
+    """What an installed system's records mean."""
+    from gatecheck.core.records.rules import read_record_rules
+
+    return read_record_rules((_HERE / "core" / "records" / "records.toml").read_text(encoding="utf-8"))
 
 
 @cache

@@ -117,7 +117,7 @@ def _opened(found: list[tuple[tuple[int, int], Locked]], key: Key | None) -> tup
 
 
 def _inner(now: Opened) -> str | None:
-    """What stands inside: a volume by its kind, else how it is divided."""
+    """The kind of the volume inside."""
     inside = now.inside
     own = opened(inside, 0, inside.length - 1)
     if own.volume is not None:

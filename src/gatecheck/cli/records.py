@@ -8,7 +8,7 @@ from pathlib import Path
 from gatecheck.adapters.capture_files import read_path
 from gatecheck.adapters.disk_image import ImageSectors
 from gatecheck.adapters.folder_files import FolderFiles
-from gatecheck.adapters.shipped_tables import disk_words, shipped_model
+from gatecheck.adapters.shipped_tables import disk_words, record_rules, shipped_model
 from gatecheck.cli.locked import with_key
 from gatecheck.cli.output import print_json
 from gatecheck.cli.volumes import place_of
@@ -19,17 +19,19 @@ from gatecheck.core.records.moments import iso
 from gatecheck.core.records.report import Records, read_records
 from gatecheck.core.records.source import Files, VolumeFiles
 from gatecheck.core.volume.check import opened
+from gatecheck.core.words.catalogue import Words
 from gatecheck.core.words.said import say
 
 
 def records(arguments: argparse.Namespace) -> int:
     controllers = _controllers(arguments.capture) if arguments.capture else []
-    found = [own for files in _sources(arguments) for own in read_records(files, controllers)]
+    sources, rules = _sources(arguments), record_rules()
+    found = [own for files in sources for own in read_records(files, rules, controllers)]
     words = disk_words()
     told = max(found, key=lambda own: own.last_good_start or own.last_shutdown or 0, default=None)
     print_json(
         {
-            "systems": [_system(own) for own in found],
+            "systems": [_system(own, words) for own in found],
             "events": [
                 {
                     "at": iso(e.at),
@@ -58,6 +60,11 @@ def records(arguments: argparse.Namespace) -> int:
                 }
                 for own in found
                 for log in own.logs
+            ]
+            + [
+                {"path": "", "records": 0, "first": None, "last": None, "torn": [files.problem]}
+                for files in sources
+                if isinstance(files, VolumeFiles) and files.problem
             ],
             "findings": [
                 {"id": f.id, "where": f.where, "text": words.say(f.text), "weight": f.weight}
@@ -103,7 +110,7 @@ def _sources(arguments: argparse.Namespace) -> list[Files]:
     return [VolumeFiles(volume) for volume in volumes]
 
 
-def _system(own: Records) -> dict[str, object]:
+def _system(own: Records, words: Words) -> dict[str, object]:
     told: dict[str, object] = {
         "last_good_start": iso(own.last_good_start),
         "last_shutdown": {"at": iso(own.last_shutdown), "clean": own.clean},
@@ -155,6 +162,6 @@ def _system(own: Records) -> dict[str, object]:
         "hibernated": system.hibernated,
         "encryption": system.encryption,
         "updates": [{"at": iso(u.at), "name": u.name, "result": u.result} for u in own.updates],
-        "pending": list(system.pending),
+        "pending": [words.say(p) for p in system.pending],
         **told,
     }

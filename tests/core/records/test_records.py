@@ -10,7 +10,7 @@ from typing import Any
 
 import pytest
 
-from gatecheck.adapters.shipped_tables import shipped_words
+from gatecheck.adapters.shipped_tables import record_rules, shipped_words
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.records.dump import read_dump
 from gatecheck.core.records.encode_evtx import Made, event_log
@@ -19,6 +19,7 @@ from gatecheck.core.records.evtx import Log, read_events
 from gatecheck.core.records.hive import BASE, Hive, marvin32
 from gatecheck.core.records.moments import iso, of_filetime
 from gatecheck.core.records.report import Records, read_records
+from gatecheck.core.words.said import Said
 
 EVENING = 1_762_193_520.0  # 3 November 2025, 18:12 UTC
 FROM_1601 = 11_644_473_600
@@ -217,7 +218,7 @@ def windows(services: Mapping[str, Any] = SERVICES, log: list[Made] | None = Non
 
 
 def only(files: Saved, *controllers: str) -> Records:
-    (own,) = read_records(files, controllers)
+    (own,) = read_records(files, record_rules(), controllers)
     return own
 
 
@@ -232,7 +233,7 @@ def test_hives_say_what_the_system_is() -> None:
     assert (iso(system.installed), iso(own.last_shutdown), own.clean) == (
         "2023-11-14T22:13:20Z", "2025-11-03T18:12:00Z", None,
     )  # fmt: skip
-    assert system.pending == ("file renames: 1",)
+    assert [shipped_words().say(p) for p in system.pending] == ["file renames: 1"]
     assert {d.name: (d.starts_with_boot, d.present) for d in system.drivers} == {
         "iaStorVD": (True, True), "storahci": (False, True), "stornvme": (False, False),
     }  # fmt: skip
@@ -295,10 +296,52 @@ def test_a_dump_tells_its_stop_code() -> None:
     head[:8] = b"PAGEDU64"
     struct.pack_into("<I", head, 0x38, 0xED)
     struct.pack_into("<Q", head, 0xFA8, ticks(EVENING))
-    crash = read_dump(bytes(head))
+    crash = read_dump(bytes(head), record_rules().stop_codes)
     assert (crash.code, crash.name, crash.at) == (0xED, "UNMOUNTABLE_BOOT_VOLUME", EVENING)
     with pytest.raises(DecodeError, match="PAGEDU64"):
-        read_dump(bytes(8192))
+        read_dump(bytes(8192), {})
+
+
+def test_a_torn_log_claims_no_good_start_is_missing() -> None:
+    """What would say so may stand in what is lost."""
+    log = bytearray(event_log(GOOD_DAY + BAD_START))
+    assert b"7\0b\0" in log
+    at = log.rindex(b"\x2a\x2a\0\0")
+    log[at : at + 4] = bytes(4)
+    own = only(windows(**{"Windows/System32/winevt/Logs/System.evtx": bytes(log)}))
+    assert (own.clean, own.log_whole) == (None, False)
+    assert not any(f.id in ("update-before", "not-clean") for f in own.findings)
+    assert "torn" in shipped_words().say(own.sentence)
+
+
+def test_a_driver_that_no_table_knows_may_serve_any_controller() -> None:
+    file = {"Windows/System32/drivers/madeup.sys": b"MZ"}
+    own = only(windows(services={**SERVICES, "madeup": service(0)}, **file), "010601")
+    assert not any(f.id == "driver-not-started" for f in own.findings)
+
+
+def test_old_records_behind_the_end_of_a_chunk_are_not_told_again() -> None:
+    whole = bytearray(event_log(events(40)))
+    chunk = 4096
+    end = int.from_bytes(whole[chunk + 48 : chunk + 52], "little")
+    first = bytes(whole[chunk + 512 : chunk + 900])
+    whole[chunk + end : chunk + end + len(first)] = first
+    assert [e.record for e in read_events(bytes(whole), Log())] == list(range(1, 41))
+
+
+def test_records_behind_a_stale_end_are_read() -> None:
+    whole = bytearray(event_log(events(40)))
+    whole[4096 + 48 : 4096 + 52] = (2048).to_bytes(4, "little")
+    log = Log()
+    assert len(list(read_events(bytes(whole), log))) == 40
+    assert log.torn
+    assert not log.lost
+
+
+def test_the_tables_name_what_the_words_can_say() -> None:
+    rules, said = record_rules(), shipped_words()
+    for kind, what in {*rules.events.values(), *(row[2] for row in rules.patterns)}:
+        assert said.say(Said(f"records.{kind}", {"what": Said(f"records.what-{what}") if what else "x"}))
 
 
 def session(kind: int, user: bytes, at: float) -> bytes:
@@ -311,7 +354,8 @@ def session(kind: int, user: bytes, at: float) -> bytes:
 
 @pytest.mark.parametrize(("stopped", "clean"), [(True, True), (False, False)])
 def test_linux_says_how_its_last_run_ended(stopped: bool, clean: bool) -> None:
-    log = session(2, b"reboot", EVENING) + (session(1, b"shutdown", EVENING + 900) if stopped else b"")
+    log = session(2, b"reboot", EVENING) + session(7, b"somebody", EVENING + 300)
+    log += session(1, b"shutdown", EVENING + 900) if stopped else b""
     files = Saved(
         {"etc/os-release": b'NAME="Made Up"\nVERSION_ID="12"\n', "etc/adjtime": b"0\n0\nLOCAL\n", "var/log/wtmp": log}
     )

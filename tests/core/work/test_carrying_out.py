@@ -22,16 +22,7 @@ from gatecheck.core.work.job import Job, SeenDrive, answer_bodies, check_last4, 
 from gatecheck.core.work.parts import Item, ShelfError, fitting, read_shelf, wanted_of, write_shelf
 from gatecheck.core.work.strip import OpenedMachine, guide_for, known_as
 from gatecheck.core.work.tray import TrayGroup
-
-FACTS: dict[str, Any] = {
-    "platform": "pc",
-    "form": "laptop",
-    "installed_os": "windows-10",
-    "drive_kind": "hdd",
-    "data": "backed-up",
-    "consent": "given",
-    "mains": "connected",
-}
+from walks import FACTS
 
 
 def state_of(model: Model, facts: dict[str, Any]) -> TicketState:

@@ -102,8 +102,8 @@ _TYPES: dict[str, tuple[str, str]] = {
     "7FFEC5C9-2D00-49B7-8941-3EA10A5586B7": (ENCRYPTED, "encrypted Linux volume"),
     "53746F72-6167-11AA-AA11-00306543ECAC": (CONTAINER, "Core Storage"),
     "7C3457EF-0000-11AA-AA11-00306543ECAC": (CONTAINER, "APFS"),
-    "52414944-0000-11AA-AA11-00306543ECAC": (SET, "Apple RAID"),
-    "52414944-5F4F-11AA-AA11-00306543ECAC": (SET, "Apple RAID"),
+    "52414944-0000-11AA-AA11-00306543ECAC": (SET, "macOS RAID"),
+    "52414944-5F4F-11AA-AA11-00306543ECAC": (SET, "macOS RAID"),
     "6A898CC3-1DD2-11B2-99A6-080020736631": (POOL, "ZFS"),
     "516E7CBA-6ECF-11D6-8FF8-00022D09712B": (POOL, "ZFS"),
     "AA31E02A-400F-11DB-9590-000C2911D1B8": (OTHER, "VMFS"),
@@ -149,11 +149,6 @@ def is_one_of_a_set(disk: Sectors) -> bool:
     return bool(owners_of(disk))
 
 
-def holds_a_boot_sector(owner: Owner) -> bool:
-    """A file system of another kind: it may still be started from, if its own code is there."""
-    return owner.kind == OTHER
-
-
 def _bytes(disk: Sectors, at: int, size: int) -> bytes:
     """So many bytes from this one on; empty where one of them was not read."""
     if at < 0 or (disk.length is not None and at + size > disk.length * disk.sector):
@@ -180,7 +175,7 @@ def _at_start(disk: Sectors, first: int) -> Iterator[Owner]:
 
 
 def _is_meant(disk: Sectors, base: int, name: str) -> bool:
-    """Two letters may stand anywhere: a short mark counts with what its structure has beside it."""
+    """Two letters occur anywhere: a short mark counts only with the fields next to it."""
     if name == "Core Storage":
         # a volume header of its own: version 1, block type 10h (the checksums before it are its own)
         return _bytes(disk, base + 8, 4) == b"\x01\0\x10\0"
@@ -206,7 +201,7 @@ def _at_end(disk: Sectors, first: int, last: int) -> Iterator[Owner]:
 
 
 def _is_raid(disk: Sectors, at: int, mark: bytes) -> bool:
-    """Short marks count with what stands beside them."""
+    """A short mark counts only with the fields next to it."""
     if mark == b"JM":
         version = _bytes(disk, at + 2, 2)
         return version in (b"\x01\0", b"\0\x01", b"\x02\0", b"\x01\x02")

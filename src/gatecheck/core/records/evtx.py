@@ -16,7 +16,7 @@ from gatecheck.core.records.moments import iso, of_filetime
 
 _HEAD, CHUNK = 4096, 65_536
 _RECORD = 0x00002A2A
-_MOST_VALUES, _DEEPEST = 4096, 64
+_MOST_VALUES, _DEEPEST, _MOST_PARTS = 4096, 64, 20_000
 _SUBSTITUTIONS = (0x0D, 0x0E)
 
 
@@ -35,14 +35,16 @@ class Event:
 
 @dataclass(slots=True)
 class Log:
-    """`torn`: chunks and records that could not be read, in words, the first ten."""
+    """`torn`: what is not as it should be, in words, the first ten; `lost`: records among it could not be read."""
 
     records: int = 0
     torn: list[str] = field(default_factory=list)
     first: float | None = None
     last: float | None = None
+    lost: bool = False
 
-    def note(self, said: str) -> None:
+    def note(self, said: str, *, lost: bool = False) -> None:
+        self.lost = self.lost or lost
         if len(self.torn) < 10:
             self.torn.append(said)
 
@@ -57,10 +59,10 @@ def read_events(raw: bytes, log: Log) -> Iterator[Event]:
         chunk = raw[at : at + CHUNK]
         if chunk[:8] != b"ElfChnk\0":
             if any(chunk[:512]):
-                log.note(f"no chunk at byte {at}")
+                log.note(f"no chunk at byte {at}", lost=True)
             continue
         if len(chunk) < CHUNK:
-            log.note(f"the chunk at byte {at} is cut short")
+            log.note(f"the chunk at byte {at} is cut short", lost=True)
         yield from _Chunk(chunk, at, log).events()
 
 
@@ -88,13 +90,15 @@ class _Chunk:
             log.note(f"the chunk at byte {at} has a wrong checksum: it was being written, or is damaged")
 
     def events(self) -> Iterator[Event]:
-        at = 512
+        at, before = 512, 0
         while at + 28 <= len(self.raw):
             magic, size, number, when = struct.unpack_from("<IIQQ", self.raw, at)
+            if at >= self.end and number != before + 1:
+                return  # behind its end only what goes on is of this chunk: it was written, and its head was not yet
             if magic != _RECORD or not 28 <= size <= len(self.raw) - at:
                 if at < self.end:
                     found = self.raw.find(struct.pack("<I", _RECORD), at + 4, self.end)
-                    self.log.note(f"no record at byte {self.at + at}")
+                    self.log.note(f"no record at byte {self.at + at}", lost=True)
                     if found >= 0:
                         at = found
                         continue
@@ -107,8 +111,8 @@ class _Chunk:
                     self.log.first = moment if self.log.first is None else min(self.log.first, moment)
                     self.log.last = moment if self.log.last is None else max(self.log.last, moment)
             except (DecodeError, struct.error, IndexError, ValueError, OverflowError) as error:
-                self.log.note(f"record {number}: {error}")
-            at += size
+                self.log.note(f"record {number}: {error}", lost=True)
+            at, before = at + size, number
 
     def _event(self, at: int, end: int, number: int, moment: float | None) -> Event:
         root = _elements(self._fragment(at, end, 0))
@@ -161,7 +165,7 @@ class _Chunk:
                 else _shown(kind, self.raw[at : at + size])
             )
             at += size
-        return _filled(content, values, 0)
+        return _filled(content, values, 0, [_MOST_PARTS])
 
     def _template(self, at: int, depth: int) -> tuple[list[object], int]:
         if at not in self.templates:
@@ -250,17 +254,24 @@ class _Chunk:
                 return out, at
 
 
-def _filled(content: Sequence[object], values: Sequence[object], depth: int) -> list[object]:
+def _filled(content: Sequence[object], values: Sequence[object], depth: int, room: list[int]) -> list[object]:
+    """A template with its values; `room`: how many parts there may be yet, for a value may be asked for again and
+    again."""
     out: list[object] = []
     for item in content:
         if isinstance(item, _Substitution):
             value = values[item.index] if item.index < len(values) else ""
             out += value if isinstance(value, list) else [value]
+            room[0] -= len(value) if isinstance(value, list) else 1
         elif isinstance(item, _Element) and depth < _DEEPEST:
-            attributes = [(name, _filled(value, values, depth + 1)) for name, value in item.attributes]
-            out.append(_Element(item.name, attributes, _filled(item.content, values, depth + 1)))
+            attributes = [(name, _filled(value, values, depth + 1, room)) for name, value in item.attributes]
+            out.append(_Element(item.name, attributes, _filled(item.content, values, depth + 1, room)))
+            room[0] -= 1
         else:
             out.append(item)
+            room[0] -= 1
+        if room[0] < 0:
+            raise DecodeError("binary XML", at=0, expected=f"at most {_MOST_PARTS} parts", got="more")
     return out
 
 

@@ -193,6 +193,8 @@ class Hive:
         return Value(name, kind, own[:size], torn=len(own) < size)
 
     def _big(self, head: bytes, size: int) -> bytes:
+        if len(head) < 8:
+            raise DecodeError("registry value", at=0, expected="a list of its parts", got=f"{len(head)} bytes")
         count, at = struct.unpack_from("<HI", head, 2)
         places, out = self.cell(at), b""
         for n in range(min(count, len(places) // 4)):

@@ -21,6 +21,8 @@ class LinuxSystem:
     universal: bool | None
     starts: tuple[float, ...]
     stops: tuple[float, ...]
+    moments: tuple[float, ...]
+    """of every entry of wtmp, in order"""
     torn: bool
     needs: tuple[str, ...]
     """devices of fstab that the start waits for"""
@@ -41,7 +43,7 @@ def read_linux(files: Files) -> LinuxSystem | None:
     zone = (_text(files, "etc/timezone") or "").strip() or None
     adjusted = _text(files, "etc/adjtime")
     raw = files.read("var/log/wtmp")
-    starts, stops = _sessions(raw[0]) if raw else ([], [])
+    starts, stops, moments = _sessions(raw[0]) if raw else ([], [], [])
     mounts = [
         line.split() for line in (_text(files, "etc/fstab") or "").splitlines() if not line.lstrip().startswith("#")
     ]
@@ -52,25 +54,29 @@ def read_linux(files: Files) -> LinuxSystem | None:
         names.get("VERSION_ID") or names.get("VERSION"),
         zone,
         None if adjusted is None else "LOCAL" not in adjusted.split(),
-        tuple(starts),
-        tuple(stops),
+        tuple(sorted(starts)),
+        tuple(sorted(stops)),
+        tuple(sorted(moments)),
         bool(raw and (raw[1] or len(raw[0]) % _ENTRY)),
         needs,
         kernels,
     )
 
 
-def _sessions(raw: bytes) -> tuple[list[float], list[float]]:
-    """(starts, shutdowns) of wtmp, where it has the 64-bit layout that all current systems share."""
-    starts, stops = [], []
+def _sessions(raw: bytes) -> tuple[list[float], list[float], list[float]]:
+    """(starts, shutdowns, all moments) of wtmp, where it has the 64-bit layout that all current systems share."""
+    starts: list[float] = []
+    stops: list[float] = []
+    moments: list[float] = []
     for at in range(0, len(raw) - _ENTRY + 1, _ENTRY):
         kind = struct.unpack_from("<h", raw, at)[0]
         user = raw[at + 44 : at + 76].partition(b"\0")[0]
         when = of_unix(struct.unpack_from("<i", raw, at + 340)[0])
         if when is None:
             continue
+        moments.append(when)
         if kind == _BOOT and user == b"reboot":
             starts.append(when)
         elif kind == _RUN_LEVEL and user == b"shutdown":
             stops.append(when)
-    return starts, stops
+    return starts, stops, moments

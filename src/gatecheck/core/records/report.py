@@ -4,40 +4,51 @@ What was not there or is torn is left out and named; nothing is said to be fine 
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
+from typing import Any
 
 from gatecheck.core.errors import DecodeError
-from gatecheck.core.records import event_kinds
-from gatecheck.core.records.dump import NAMES, Crash, read_dump
+from gatecheck.core.records.dump import Crash, read_dump
 from gatecheck.core.records.evtx import Log, read_events
 from gatecheck.core.records.linux import LinuxSystem, read_linux
 from gatecheck.core.records.moments import iso
+from gatecheck.core.records.rules import RecordRules
 from gatecheck.core.records.source import Files
-from gatecheck.core.records.windows import CLASSES, Update, WindowsSystem, read_windows, roots
+from gatecheck.core.records.windows import Update, WindowsSystem, read_windows, roots
 from gatecheck.core.words.said import Said, say
 
-_TOGETHER, _GOOD_RUN, _DAY = 3600.0, 120.0, 86_400.0
 _MOST_EVENTS, _MOST_DUMPS = 1000, 50
-_FOLDERS = ("Windows/System32/winevt/Logs", "Windows/System32/Winevt/Logs", "")
+_ONE_START = 90.0
+"""seconds within which several sources tell of one start"""
+_COUNTED: dict[str, tuple[str, ...]] = {
+    "power-cuts": ("power-lost", "unexpected-shutdown"),
+    "disk-errors": ("disk-error", "disk-failing"),
+    "file-system-errors": ("file-system-error",),
+    "memory-errors": ("memory-error", "machine-check"),
+}
+"""finding -> events that it counts; a power cut is told twice, by the start after it too"""
+_FOLDERS = ("Windows/System32/winevt/Logs", "")
 _LOGS = ("System.evtx", "Application.evtx", "Microsoft-Windows-Chkdsk%4Operational.evtx")
 
 
 @dataclass(frozen=True, slots=True)
 class Happened:
-    """One event, or several alike within an hour. `count`: how many."""
+    """One event, or several alike within an hour. `says`: id of what it says; `what`: what it names; `count`: how
+    many."""
 
     at: float | None
     kind: str
     source: str
     id: int
+    says: str
     what: str
     count: int = 1
     until: float | None = None
 
     @property
     def text(self) -> Said:
-        return say(f"records.{self.kind}", what=self.what)
+        return say(f"records.{self.kind}", what=say(f"records.what-{self.says}") if self.says else self.what)
 
 
 @dataclass(frozen=True, slots=True)
@@ -74,25 +85,27 @@ class Records:
     last_good_start: float | None = None
     last_shutdown: float | None = None
     clean: bool | None = None
+    log_whole: bool = True
+    """no record of the log of starts was lost"""
     sentence: Said = field(default_factory=lambda: say("records.said-no-system"))
 
 
-def read_records(files: Files, controllers: Sequence[str] = ()) -> list[Records]:
+def read_records(files: Files, rules: RecordRules, controllers: Sequence[str] = ()) -> list[Records]:
     """What each system there says of itself. `controllers`: PCI classes (six hex digits) of the machine that it is
     started on."""
-    modes = [CLASSES[c[:4]] for c in controllers if c[:4] in CLASSES]
-    found = [_of_windows(files, root, tuple(dict.fromkeys(modes))) for root in roots(files)]
+    modes = tuple(dict.fromkeys(mode for c in controllers if (mode := rules.mode_of(c))))
+    found = [_of_windows(files, root, modes, rules) for root in roots(files)]
     linux = read_linux(files)
-    return [*found, *([_of_linux(linux)] if linux is not None else [])]
+    return [*found, *([_of_linux(linux, rules)] if linux is not None else [])]
 
 
 def _joined(root: str, path: str) -> str:
     return "/".join(part for part in (root, path) if part)
 
 
-def _of_windows(files: Files, root: str, modes: tuple[str, ...]) -> Records:
+def _of_windows(files: Files, root: str, modes: tuple[str, ...], rules: RecordRules) -> Records:
     own = Records(root)
-    own.windows, hives = read_windows(files, root)
+    own.windows, hives = read_windows(files, root, rules)
     own.logs += [LogRead(h.path, 0, None, None, tuple(h.torn)) for h in hives]
     moments: list[float] = []
     happened: list[Happened] = []
@@ -104,22 +117,24 @@ def _of_windows(files: Files, root: str, modes: tuple[str, ...]) -> Records:
                 continue
             log = Log()
             if raw[1]:
-                log.note(f"{raw[1]} bytes could not be read")
+                log.note(f"{raw[1]} bytes could not be read", lost=True)
             try:
                 for event in read_events(raw[0], log):
                     if event.at is not None and name == "System.evtx":
                         moments.append(event.at)
-                    told = event_kinds.kind_of(event)
+                    told = rules.kind_of(event)
                     if told is not None:
-                        happened.append(Happened(event.at, told[0], event.source, event.id, told[1]))
+                        happened.append(Happened(event.at, told[0], event.source, event.id, *told[1:]))
             except DecodeError as error:
-                log.note(str(error))
+                log.note(str(error), lost=True)
+            if name == "System.evtx" and log.lost:
+                own.log_whole = False
             own.logs.append(LogRead(path, log.records, log.first, log.last, tuple(log.torn)))
             break
     happened.sort(key=lambda e: e.at or 0)
-    own.events = _grouped(happened)
-    _runs(own, happened, sorted(moments))
-    own.crashes = [*_crashes(happened), *_dumps(files, root)]
+    own.events = _grouped(happened, rules)
+    _runs(own, happened, sorted(moments), rules)
+    own.crashes = [*_crashes(happened, rules), *_dumps(files, root, rules)]
     own.crashes = sorted(
         {(c.at and round(c.at / 300), c.code): c for c in own.crashes}.values(), key=lambda c: c.at or 0
     )
@@ -134,20 +149,24 @@ def _of_windows(files: Files, root: str, modes: tuple[str, ...]) -> Records:
         ],
         key=lambda u: u.at or 0,
     )
-    own.findings = _findings(own, happened, modes)
+    own.findings = _findings(own, happened, modes, rules)
     own.sentence = _sentence(own)
     return own
 
 
-def _grouped(happened: Iterable[Happened]) -> list[Happened]:
+def _grouped(happened: Iterable[Happened], rules: RecordRules) -> list[Happened]:
     """Alike within an hour as one."""
     out: list[Happened] = []
-    latest: dict[tuple[str, str, int, str], int] = {}
+    latest: dict[tuple[str, str, int, str, str], int] = {}
     for event in happened:
-        key = (event.kind, event.source, event.id, event.what)
+        key = (event.kind, event.source, event.id, event.says, event.what)
         place = latest.get(key)
         before = out[place] if place is not None else None
-        if place is not None and before is not None and (event.at or 0) - (before.until or before.at or 0) <= _TOGETHER:
+        if (
+            place is not None
+            and before is not None
+            and (event.at or 0) - (before.until or before.at or 0) <= rules.together
+        ):
             out[place] = Happened(before.at, *key, count=before.count + 1, until=event.at)
         else:
             latest[key] = len(out)
@@ -155,35 +174,39 @@ def _grouped(happened: Iterable[Happened]) -> list[Happened]:
     return out[-_MOST_EVENTS:]
 
 
-def _runs(own: Records, happened: list[Happened], moments: list[float]) -> None:
+def _runs(own: Records, happened: list[Happened], moments: list[float], rules: RecordRules) -> None:
     """The last good start, and how the last run ended."""
     starts = _apart([e.at for e in happened if e.kind == "start" and e.at is not None])
     stops = [e.at for e in happened if e.kind == "stop" and e.at is not None]
-    for start in reversed(starts):
-        ends = [s for s in starts if s > start + 1]
-        until = ends[0] if ends else float("inf")
-        if any(start + _GOOD_RUN <= m < until for m in moments):
-            own.last_good_start = start
-            break
+    own.last_good_start = last_good(starts, moments, rules)
     if starts:
         after = [s for s in stops if s >= starts[-1]]
-        own.clean = bool(after)
+        own.clean = True if after else False if own.log_whole else None
         own.last_shutdown = after[-1] if after else (moments[-1] if moments else None)
     else:
         assert own.windows is not None
         own.last_shutdown = stops[-1] if stops else own.windows.last_shutdown
 
 
+def last_good(starts: Sequence[float], moments: Sequence[float], rules: RecordRules) -> float | None:
+    """The last start whose run lasted, by what was written in it. Both in order."""
+    for place in reversed(range(len(starts))):
+        until = starts[place + 1] if place + 1 < len(starts) else float("inf")
+        if any(starts[place] + rules.good_run <= m < until for m in moments):
+            return starts[place]
+    return None
+
+
 def _apart(starts: list[float]) -> list[float]:
     """A start is told by two sources within a minute or so."""
     out: list[float] = []
     for at in sorted(starts):
-        if not out or at - out[-1] > 90:
+        if not out or at - out[-1] > _ONE_START:
             out.append(at)
     return out
 
 
-def _crashes(happened: Iterable[Happened]) -> list[Crash]:
+def _crashes(happened: Iterable[Happened], rules: RecordRules) -> list[Crash]:
     found = []
     for event in happened:
         if event.kind == "stop-code":
@@ -192,11 +215,11 @@ def _crashes(happened: Iterable[Happened]) -> list[Crash]:
                 code = int(digits, 16)
             except ValueError:
                 continue
-            found.append(Crash(event.at, code, NAMES.get(code)))
+            found.append(Crash(event.at, code, rules.stop_codes.get(code)))
     return found
 
 
-def _dumps(files: Files, root: str) -> list[Crash]:
+def _dumps(files: Files, root: str, rules: RecordRules) -> list[Crash]:
     folder = _joined(root, "Windows/Minidump")
     paths = [_joined(root, "Windows/MEMORY.DMP")]
     paths += [f"{folder}/{n}" for n in files.names(folder) if n.lower().endswith(".dmp")][-_MOST_DUMPS:]
@@ -205,76 +228,83 @@ def _dumps(files: Files, root: str) -> list[Crash]:
         head = files.head(path, 8192)
         if head is not None:
             try:
-                found.append(read_dump(head))
+                found.append(read_dump(head, rules.stop_codes))
             except DecodeError:
                 continue
     return found
 
 
-def _findings(own: Records, happened: list[Happened], modes: tuple[str, ...]) -> list[RecordFinding]:
+def _findings(
+    own: Records, happened: list[Happened], modes: tuple[str, ...], rules: RecordRules
+) -> list[RecordFinding]:
     system = own.windows
     assert system is not None
     found: list[RecordFinding] = []
 
-    def add(id: str, weight: float, where: str = "", **values: object) -> None:
-        found.append(RecordFinding(id, where, round(weight, 2), Said(f"records.{id}", values)))
+    def add(id: str, where: str = "", events: int = 0, **values: Any) -> None:
+        found.append(RecordFinding(id, where, rules.weights[id].of(events), Said(f"records.{id}", values)))
 
-    update = _last_before_trouble(own)
+    update = _last_before_trouble(own, rules)
     if update is not None:
-        add("update-before", 0.8, update.name, what=update.name, at=iso(update.at))
-    for id, kinds, start, step in (
-        ("power-cuts", ("power-lost", "unexpected-shutdown"), 0.2, 0.1),
-        ("disk-errors", ("disk-error", "disk-failing"), 0.4, 0.1),
-        ("file-system-errors", ("file-system-error",), 0.4, 0.1),
-        ("memory-errors", ("memory-error", "machine-check"), 0.5, 0.1),
-    ):
-        own_kind = [e for e in happened if e.kind in kinds and e.at is not None]
-        count = sum(e.kind == "power-lost" for e in own_kind) or len(own_kind) if id == "power-cuts" else len(own_kind)
-        if own_kind:
-            first, last = iso(own_kind[0].at), iso(own_kind[-1].at)
-            add(id, min(0.95, start + step * count), count=count, first=first, at=last)
+        add("update-before", update.name, what=update.name, at=iso(update.at))
+    for id, kinds in _COUNTED.items():
+        alike = [e for e in happened if e.kind in kinds and e.at is not None]
+        if alike:
+            count = sum(e.kind == kinds[0] for e in alike) or len(alike) if id == "power-cuts" else len(alike)
+            add(id, events=count, count=count, first=iso(alike[0].at), at=iso(alike[-1].at))
     if own.crashes:
-        last_crash = own.crashes[-1]
-        what = last_crash.name or f"0x{last_crash.code:08X}"
-        add("crashes", min(0.9, 0.4 + 0.1 * len(own.crashes)), count=len(own.crashes), at=iso(last_crash.at), what=what)
-    if system.drivers:
-        if system.installed_for:
-            add("installed-for", 0.6, modes=", ".join(m.upper() for m in system.installed_for))
-        elif not any(d.starts_with_boot for d in system.drivers):
-            add("no-boot-driver", 0.9)
-        ready = {d.serves for d in system.drivers if d.starts_with_boot and d.present is not False}
-        if modes and not ready.intersection(modes):
-            there = ", ".join(m.upper() for m in modes)
-            add(
-                "driver-not-started", 0.9, modes=there, ready=", ".join(sorted(m.upper() for m in ready if m)) or "none"
-            )
-        for driver in system.drivers:
-            if driver.starts_with_boot and driver.present is False:
-                add("driver-file-gone", 0.7, driver.file, name=driver.name)
+        last, count = own.crashes[-1], len(own.crashes)
+        add("crashes", events=count, count=count, at=iso(last.at), what=last.name or f"0x{last.code:08X}")
+    for id, where, values in _storage(system, modes):
+        add(id, where, **values)
     if system.pending:
-        add("pending", 0.4, what="; ".join(system.pending))
+        add("pending", what=say("sentences", sentences=list(system.pending)))
     if system.failed_set:
-        add("control-set-failed", 0.5, count=system.failed_set)
+        add("control-set-failed", count=system.failed_set)
     if system.hibernated:
-        add("hibernated", 0.3)
+        add("hibernated")
     if system.universal:
-        add("clock-universal", 0.1)
+        add("clock-universal")
     if system.filters:
-        add("storage-filters", 0.3, what=", ".join(system.filters))
+        add("storage-filters", what=", ".join(system.filters))
     if own.clean is False:
-        add("not-clean", 0.3)
+        add("not-clean")
     return sorted(found, key=lambda f: -f.weight)
 
 
-def _last_before_trouble(own: Records) -> Update | None:
-    """The last update that was installed in the last good run, or less than two days before its end."""
-    if own.last_good_start is None:
-        return None
+def _storage(system: WindowsSystem, modes: tuple[str, ...]) -> Iterator[tuple[str, str, dict[str, Any]]]:
+    """(finding, where, values) of the drivers that start with the boot. One that the table does not know may serve any
+    controller: then nothing is said to be missing."""
+    starting = [d for d in system.drivers if d.starts_with_boot]
+    ready = [d.serves for d in starting if d.present is not False]
+    if system.installed_for:
+        yield "installed-for", "", {"modes": _names(system.installed_for)}
+    elif system.drivers and not starting:
+        yield "no-boot-driver", "", {}
+    known = sorted({mode for mode in ready if mode})
+    if system.drivers and modes and None not in ready and not set(modes) & set(known):
+        yield "driver-not-started", "", {"modes": _names(modes), "ready": _names(known) or "none"}
+    for driver in starting:
+        if driver.present is False:
+            yield "driver-file-gone", driver.file, {"name": driver.name}
+
+
+def _names(modes: Sequence[str]) -> str:
+    return ", ".join(mode.upper() for mode in modes)
+
+
+def _last_before_trouble(own: Records, rules: RecordRules) -> Update | None:
+    """The last update that was installed in the last good run, or shortly before it. None where the log is not whole:
+    a good start may stand in what is missing."""
     good = own.last_good_start
-    later = [e for e in own.events if e.kind == "start" and (e.at or 0) > good + 90]
+    if good is None or not own.log_whole:
+        return None
+    later = any(e.kind == "start" and (e.at or 0) > good + _ONE_START for e in own.events)
     trouble = later or own.clean is False or any((c.at or 0) > good for c in own.crashes)
     near = [
-        u for u in own.updates if u.at is not None and u.at >= good - 2 * _DAY and u.result in ("installed", "pending")
+        u
+        for u in own.updates
+        if u.at is not None and u.at >= good - rules.update_before and u.result in ("installed", "pending")
     ]
     return near[-1] if trouble and near else None
 
@@ -282,6 +312,8 @@ def _last_before_trouble(own: Records) -> Update | None:
 def _sentence(own: Records) -> Said:
     good, at = iso(own.last_good_start), iso(own.last_shutdown)
     update = next((f for f in own.findings if f.id == "update-before"), None)
+    if not own.log_whole:
+        return say("records.said-torn", good=good) if good else say("records.said-torn-nothing")
     if good and update is not None:
         return Said("records.said-update", {**update.text.values, "good": good})
     if good:
@@ -289,22 +321,29 @@ def _sentence(own: Records) -> Said:
     return say("records.said-shutdown", at=at) if at else say("records.said-nothing")
 
 
-def _of_linux(system: LinuxSystem) -> Records:
-    own = Records("", linux=system)
-    for kind, moments in (("start", system.starts), ("stop", system.stops)):
-        own.events += [Happened(at, kind, "wtmp", 0, "") for at in moments]
+def _of_linux(system: LinuxSystem, rules: RecordRules) -> Records:
+    own = Records("", linux=system, log_whole=not system.torn)
+    for kind, times in (("start", system.starts), ("stop", system.stops)):
+        own.events += [Happened(at, kind, "wtmp", 0, "", "") for at in times]
     own.events.sort(key=lambda e: e.at or 0)
+    own.last_good_start = last_good(system.starts, system.moments, rules)
     if system.starts:
-        last = max(system.starts)
-        own.last_good_start = last
-        stops = [s for s in system.stops if s >= last]
-        own.clean = bool(stops)
-        own.last_shutdown = max(stops) if stops else None
-        if not stops:
-            own.findings.append(RecordFinding("not-clean", "", 0.3, say("records.not-clean")))
-    own.logs.append(
-        LogRead("var/log/wtmp", len(own.events), min((e.at or 0 for e in own.events), default=None),
-                max((e.at or 0 for e in own.events), default=None), ("cut short",) if system.torn else ())
-    )  # fmt: skip
+        stops = [s for s in system.stops if s >= system.starts[-1]]
+        own.clean = True if stops else False if own.log_whole else None
+        own.last_shutdown = stops[-1] if stops else None
+        if own.clean is False:
+            own.findings.append(
+                RecordFinding("not-clean", "", rules.weights["not-clean"].of(0), say("records.not-clean"))
+            )
+    if system.moments or system.torn:
+        own.logs.append(
+            LogRead(
+                "var/log/wtmp",
+                len(system.moments),
+                min(system.moments, default=None),
+                max(system.moments, default=None),
+                ("its last entry is cut short",) if system.torn else (),
+            )
+        )
     own.sentence = _sentence(own)
     return own

@@ -18,7 +18,8 @@ class Files(Protocol):
         ...
 
     def read(self, path: str) -> tuple[bytes, int] | None:
-        """(bytes, how many of them could not be read: zeros); None where there is no such file."""
+        """(bytes, how many of them could not be read: zeros, or are missing at its end); None where there is no such
+        file."""
         ...
 
     def names(self, folder: str) -> list[str]:
@@ -32,9 +33,13 @@ class VolumeFiles:
     def __init__(self, volume: Filesystem) -> None:
         self._volume = volume
         self._folders: dict[str, dict[str, str]] = {}
-        for node in volume.nodes():
-            folder, _, name = node.path.rpartition("/")
-            self._folders.setdefault(folder.lower(), {})[name.lower()] = node.path
+        self.problem = ""
+        try:
+            for node in volume.nodes():
+                folder, _, name = node.path.rpartition("/")
+                self._folders.setdefault(folder.lower(), {})[name.lower()] = node.path
+        except DecodeError as error:  # what was found before it counts
+            self.problem = str(error)
 
     def _real(self, path: str) -> str | None:
         folder, _, name = path.rpartition("/")
@@ -64,7 +69,7 @@ class VolumeFiles:
                     break
         except DecodeError:
             lost += max(0, min(node.size, most) - len(out))
-        return bytes(out), lost
+        return bytes(out), lost + (max(0, node.size - most) if most == LARGEST else 0)
 
     def names(self, folder: str) -> list[str]:
         return sorted(path.rpartition("/")[2] for path in self._folders.get(folder.lower(), {}).values())

@@ -11,27 +11,11 @@ from dataclasses import dataclass, field
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.records.hive import Hive, HiveKey
 from gatecheck.core.records.moments import of_filetime, of_unix
+from gatecheck.core.records.rules import RecordRules
 from gatecheck.core.records.source import Files
+from gatecheck.core.words.said import Said, say
 
 CONFIG = "Windows/System32/config"
-AHCI, RAID, NVME, IDE, EMMC = "ahci", "raid", "nvme", "ide", "emmc"
-SERVES: tuple[tuple[str, str], ...] = (
-    (r"storahci|msahci|amd_sata|amdsata", AHCI),
-    (r"iastor\w*|rcraid|rcbottom|megasas\w*|nvraid|vsmraid|amdxata", RAID),
-    (r"stornvme|nvme\w*", NVME),
-    (r"pciide|intelide|atapi|amdide|viaide|cmdide|aliide", IDE),
-    (r"sdbus|sdstor|sffdisk", EMMC),
-)
-"""driver (its service's name) -> the storage mode or kind that it serves; PCI classes 0106, 0104, 0108, 0101, 0805"""
-CLASSES = {"0106": AHCI, "0104": RAID, "0108": NVME, "0101": IDE, "0805": EMMC}
-_STATES = {
-    0x70: "installed",
-    0x50: "installed",
-    0x60: "pending",
-    0x40: "staged",
-    0x30: "uninstalling",
-    0x20: "resolved",
-}
 _PACKAGE = re.compile(r"(?i)^(package_for_\w+|package_\d+_for_kb\d+)")
 _MOST_UPDATES = 50
 _OFF = 3
@@ -81,7 +65,7 @@ class WindowsSystem:
     hibernated: bool | None = None
     encryption: str | None = None
     updates: tuple[Update, ...] = ()
-    pending: tuple[str, ...] = ()
+    pending: tuple[Said, ...] = ()
     computer: str | None = None
     control_set: int | None = None
     failed_set: int | None = None
@@ -107,32 +91,32 @@ def _joined(root: str, path: str) -> str:
     return f"{root}/{path}" if root else path
 
 
-def read_windows(files: Files, root: str) -> tuple[WindowsSystem, list[HiveRead]]:
+def read_windows(files: Files, root: str, rules: RecordRules) -> tuple[WindowsSystem, list[HiveRead]]:
     logs: list[HiveRead] = []
     system = _hive(files, root, "SYSTEM", logs)
     software = _hive(files, root, "SOFTWARE", logs)
     told: dict[str, object] = {}
-    for hive, ask in ((system, _from_system), (software, _from_software)):
-        if hive is None:
+    for opened, ask in ((system, _from_system), (software, _from_software)):
+        if opened is None:
             continue
+        hive, log = opened
         try:
-            told |= ask(hive.root, files, root)
+            told |= ask(hive.root, files, root, rules)
         except DecodeError as error:
             hive.note(error)
-    for hive, log in zip((h for h in (system, software) if h is not None), (r for r in logs if r.path), strict=False):
-        log.torn += [t for t in hive.torn if t not in log.torn]
+        log.torn += hive.torn
     head = files.head(_joined(root, "hiberfil.sys"), 4096)
     if head is not None:
         told["hibernated"] = head[:4].lower() == b"hibr"
-    waiting = (*_texts(told.pop("pending", ())), *_texts(told.pop("more_pending", ())))
+    waiting = (*_sentences(told.pop("pending", ())), *_sentences(told.pop("more_pending", ())))
     return WindowsSystem(root, pending=waiting, **told), logs  # type: ignore[arg-type]
 
 
-def _texts(own: object) -> tuple[str, ...]:
+def _sentences(own: object) -> tuple[Said, ...]:
     return own if isinstance(own, tuple) else ()
 
 
-def _hive(files: Files, root: str, name: str, logs: list[HiveRead]) -> Hive | None:
+def _hive(files: Files, root: str, name: str, logs: list[HiveRead]) -> tuple[Hive, HiveRead] | None:
     for path in (_joined(root, f"{CONFIG}/{name}"), _joined(root, name)):
         raw = files.read(path)
         if raw is None:
@@ -143,14 +127,14 @@ def _hive(files: Files, root: str, name: str, logs: list[HiveRead]) -> Hive | No
         if raw[1]:
             log.torn.append(f"{raw[1]} bytes could not be read")
         try:
-            return Hive(raw[0], [own[0] for own in beside if own is not None])
+            return Hive(raw[0], [own[0] for own in beside if own is not None]), log
         except DecodeError as error:
             log.torn.append(str(error))
             return None
     return None
 
 
-def _from_system(root: HiveKey, files: Files, folder: str) -> dict[str, object]:
+def _from_system(root: HiveKey, files: Files, folder: str, rules: RecordRules) -> dict[str, object]:
     select = root.key("Select")
     current = (select.number("Current") if select else None) or 1
     own = root.key(f"ControlSet{current:03d}")
@@ -163,9 +147,9 @@ def _from_system(root: HiveKey, files: Files, folder: str) -> dict[str, object]:
     if control is not None:
         told |= _from_control(control)
     services = own.key("Services")
-    drivers = _drivers(services, files, folder) if services else ()
+    drivers = _drivers(services, files, folder, rules) if services else ()
     told["drivers"] = drivers
-    told["installed_for"] = _installed_for(drivers, own.key("Enum\\PCI"))
+    told["installed_for"] = _installed_for(drivers, own.key("Enum\\PCI"), rules)
     disk = own.key("Control\\Class\\{4d36e967-e325-11ce-bfc1-08002be10318}")
     filters = [v for name in ("UpperFilters", "LowerFilters") if disk and (v := disk.value(name))]
     told["filters"] = tuple(text for v in filters for text in v.texts if text.lower() not in ("partmgr", "ehstorclass"))
@@ -173,10 +157,10 @@ def _from_system(root: HiveKey, files: Files, folder: str) -> dict[str, object]:
     renames = session.value("PendingFileRenameOperations") if session else None
     pending = []
     if renames is not None and renames.texts:
-        pending.append(f"file renames: {max(1, len(renames.texts) // 2)}")
+        pending.append(say("records.pending-renames", count=max(1, len(renames.texts) // 2)))
     setup = root.key("Setup")
     if setup is not None and setup.number("SystemSetupInProgress"):
-        pending.append("setup is in progress")
+        pending.append(say("records.pending-setup"))
     told["pending"] = tuple(pending)
     return told
 
@@ -205,12 +189,12 @@ def _from_control(control: HiveKey) -> dict[str, object]:
     return told
 
 
-def _drivers(services: HiveKey, files: Files, root: str) -> tuple[Driver, ...]:
+def _drivers(services: HiveKey, files: Files, root: str, rules: RecordRules) -> tuple[Driver, ...]:
     """Those of storage controllers: by name, or by their group."""
     has_folder = bool(files.names(_joined(root, "Windows/System32/drivers")))
     found = []
     for own in services.below():
-        serves = next((kind for names, kind in SERVES if re.fullmatch(names, own.name.lower())), None)
+        serves = rules.serves(own.name)
         group = (own.text("Group") or "").lower()
         if serves is None and group != "scsi miniport":
             continue
@@ -225,7 +209,7 @@ def _drivers(services: HiveKey, files: Files, root: str) -> tuple[Driver, ...]:
     return tuple(sorted(found, key=lambda d: (not d.starts_with_boot, d.name.lower())))
 
 
-def _installed_for(drivers: tuple[Driver, ...], devices: HiveKey | None) -> tuple[str, ...]:
+def _installed_for(drivers: tuple[Driver, ...], devices: HiveKey | None, rules: RecordRules) -> tuple[str, ...]:
     """Storage modes that the system starts in: served by a driver that starts with the boot; of several, those whose
     controllers it has met."""
     ready = {d.serves for d in drivers if d.serves and d.starts_with_boot and d.present is not False}
@@ -235,13 +219,13 @@ def _installed_for(drivers: tuple[Driver, ...], devices: HiveKey | None) -> tupl
             service = (one.text("Service") or "").lower()
             ids = one.value("CompatibleIDs")
             codes = re.findall(r"CC_(\d{4})", " ".join(ids.texts)) if ids else []
-            kinds = {CLASSES[c] for c in codes if c in CLASSES}
+            modes = {mode for code in codes if (mode := rules.mode_of(code))}
             if service:
-                met |= kinds & {kind for names, kind in SERVES if re.fullmatch(names, service)} or kinds
+                met |= modes & {rules.serves(service) or ""} or modes
     return tuple(sorted(ready & met or ready))
 
 
-def _from_software(root: HiveKey, files: Files, folder: str) -> dict[str, object]:
+def _from_software(root: HiveKey, files: Files, folder: str, rules: RecordRules) -> dict[str, object]:
     del files, folder
     told: dict[str, object] = {}
     own = root.key("Microsoft\\Windows NT\\CurrentVersion")
@@ -262,17 +246,17 @@ def _from_software(root: HiveKey, files: Files, folder: str) -> dict[str, object
     servicing = root.key("Microsoft\\Windows\\CurrentVersion\\Component Based Servicing")
     pending = []
     if servicing is not None:
-        told["updates"] = _updates(servicing.key("Packages"))
+        told["updates"] = _updates(servicing.key("Packages"), rules)
         if servicing.key("RebootPending") is not None:
-            pending.append("updates wait for a restart")
+            pending.append(say("records.pending-updates"))
     if root.key("Microsoft\\Windows\\CurrentVersion\\WindowsUpdate\\Auto Update\\RebootRequired") is not None:
-        pending.append("an update asked for a restart")
+        pending.append(say("records.pending-restart"))
     if pending:
         told["more_pending"] = tuple(pending)
     return told
 
 
-def _updates(packages: HiveKey | None) -> tuple[Update, ...]:
+def _updates(packages: HiveKey | None, rules: RecordRules) -> tuple[Update, ...]:
     """By package, the newest last."""
     found: dict[str, Update] = {}
     for own in packages.below() if packages else ():
@@ -282,5 +266,5 @@ def _updates(packages: HiveKey | None) -> tuple[Update, ...]:
         at = of_filetime((high << 32) | low) if high is not None and low is not None else None
         state = own.number("CurrentState")
         name = own.name.partition("~")[0]
-        found[name] = Update(at, name, _STATES.get(state or 0, "not told"))
+        found[name] = Update(at, name, rules.package_states.get(state or 0, "not-told"))
     return tuple(sorted(found.values(), key=lambda u: u.at or 0))[-_MOST_UPDATES:]
