@@ -28,7 +28,7 @@ _SECTOR = 512
 _ACTIVE = 0x00AC71F3
 _COPIES = (0x4000, 0x8000, 0x10000, 0x20000, 0x40000, 0x80000, 0x100000, 0x200000, 0x400000)
 _LARGEST_HEADER, _MOST_STRIPES, _MOST_KEY = 4 << 20, 20_000, 512
-_MOST_ROUNDS = 1 << 31
+_MOST_ROUNDS, _MOST_TURNS = 100_000_000, 10_000
 
 
 @dataclass(frozen=True, slots=True)
@@ -359,6 +359,8 @@ class LuksLocked(Locked):
         kinds: dict[str, Any] = {"argon2i": argon2.Argon2i, "argon2id": argon2.Argon2id}
         if kdf["type"] not in kinds:
             raise DecodeError("LUKS key slot", at=slot.area, expected="pbkdf2, argon2i or argon2id", got=kdf["type"])
+        if not 0 < int(kdf["time"]) <= _MOST_TURNS:
+            raise DecodeError("LUKS key slot", at=slot.area, expected=f"1 to {_MOST_TURNS} turns", got=kdf["time"])
         needed = int(kdf["memory"]) << 10
         if self._memory is not None and needed > self._memory:
             raise InputError(
@@ -404,4 +406,4 @@ class LuksLocked(Locked):
 
 def _counted(rounds: int) -> None:
     if not 0 < rounds < _MOST_ROUNDS:
-        raise DecodeError("LUKS key slot", at=0, expected="1 to 2147483647 rounds", got=rounds)
+        raise DecodeError("LUKS key slot", at=0, expected=f"1 to {_MOST_ROUNDS} rounds", got=rounds)

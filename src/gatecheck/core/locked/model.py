@@ -13,7 +13,7 @@ _NAMES = {
     RECOVERY_PASSWORD: "recovery password",
     PASSPHRASE: "passphrase",
     STARTUP_KEY: "startup key file",
-    "clear-key": "a key that stands beside it",
+    "clear-key": "a key that is stored with it",
     "tpm": "that machine's TPM",
     "tpm-pin": "that machine's TPM and a PIN",
     "tpm-startup-key": "that machine's TPM and a startup key",

@@ -223,7 +223,7 @@ def _key_in(plain: bytes | None) -> tuple[int, bytes] | None:
 
 
 class WindowsLocked(Locked):
-    """One that is locked, or suspended (its key stands beside it)."""
+    """One that is locked, or suspended (its key is stored with it)."""
 
     def __init__(self, disk: Sectors, first: int, size: int, unit: int, own: _Metadata, hurt: int, copies: int) -> None:
         masters = _masters(own)

@@ -224,7 +224,7 @@ class _Chunk:
         return out, at
 
     def _valued(self, at: int) -> tuple[list[object], int]:
-        """What stands in an attribute or between tags: as long as it goes on."""
+        """The text of an attribute or between tags."""
         out: list[object] = []
         while True:
             token = self.raw[at]
