@@ -414,6 +414,7 @@ class Paths:
     def _say_mended(self, ticket_id: int, order: Order, result: str) -> None:
         values: dict[str, Any] = {
             "what": str(order.body["what"]),
+            "fix": str(order.body["kind"]),
             "bytes": _size(order.body["writes"]),
             "order": order.id,
         }

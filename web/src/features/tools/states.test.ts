@@ -22,6 +22,16 @@ describe('what a tool says of itself', () => {
     expect(toolStates(own, undefined, name, 'repair')[tool]).toEqual({ text, tone })
   })
 
+  it.each([
+    ['its repair', ['repair-volume:done'], 'repaired'],
+    ['its repair, reverted', ['repair-volume:done', 'repair-volume:taken-back'], 'damaged'],
+    ['a repair of the boot path', ['rebuild-loader:done'], 'damaged'],
+  ] as const)('of a file system after %s', (_, mended, text) => {
+    const own = ticket([['volume-look', 'damaged']])
+    const notes = mended.map((m) => { const [fix, end] = m.split(':'); return { stands: true, body: { note: { say: `path.mend-${end}`, values: { fix } } } } })
+    expect(toolStates({ ...own, tape: [...own.tape, ...notes] } as unknown as Ticket, undefined, name, 'repair').volume.text).toBe(text)
+  })
+
   it('runs with its share, also where it was blocked before', () => {
     const own = ticket([], { held: [{ move: 'read-scan' }] } as unknown as Ticket)
     expect(toolStates(own, link('scan', 34), name, 'repair').surface.text).toBe('running 34 %')

@@ -29,11 +29,16 @@ export function lastReading(ticket: Ticket, moves: readonly string[]): { move: s
   return null
 }
 
-/** A repair of ours that was written after the last of these readings: what they said is no longer so. */
+interface Mended { say?: string; values?: { fix?: string } }
+
+/** A repair of ours that was written after the last of these readings, and not reverted since: what they said is no longer so. */
 function isRepaired(ticket: Ticket, moves: readonly string[]): boolean {
   const stands = ticket.tape.filter((e) => e.stands)
   const read = stands.findLastIndex((e) => moves.includes(String(e.body['move'] ?? '')))
-  return stands.slice(read + 1).some((e) => (e.body['note'] as { say?: string } | undefined)?.say === 'path.mend-done')
+  const ofVolume = moves.includes('volume-look')
+  const notes = stands.slice(read + 1).map((e) => e.body['note'] as Mended | undefined)
+  const last = notes.findLast((n) => (n?.say === 'path.mend-done' || n?.say === 'path.mend-taken-back') && (n.values?.fix === 'repair-volume') === ofVolume)
+  return last?.say === 'path.mend-done'
 }
 
 function reading(ticket: Ticket, moves: readonly string[], name: (id: string) => MoveWords, otherwise: string): ToolState {
