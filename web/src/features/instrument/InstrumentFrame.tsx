@@ -62,7 +62,7 @@ export function InstrumentFrame<P extends InstrumentPage>(props: FrameProps<P>) 
             <div className="min-w-0 px-4 py-3 lg:min-h-0 lg:overflow-y-auto lg:px-6">
               <div className="mb-2 flex flex-wrap items-baseline gap-x-4 gap-y-1">
                 <h1 className="text-xl font-bold">{title}</h1>
-                {reading && <div className="min-w-0 text-s text-soft max-sm:order-last max-sm:w-full sm:flex-1">{reading}</div>}
+                {reading && <div className="min-w-0 text-s text-soft max-lg:order-last max-lg:w-full lg:flex-1">{reading}</div>}
                 <span className="ml-auto flex flex-wrap items-center gap-x-4">
                   {tools}
                   <Do of={page as 'settings'} id="back" />

@@ -24,6 +24,8 @@ interface TicketHeadProps {
   isTool?: boolean
 }
 
+/** What needs no "Data:" before it on a phone. */
+const SELF_TELLING = new Set(['irreplaceable', 'backed-up'])
 const DATA_TONE: Record<string, string> = { irreplaceable: 'text-brick', unknown: 'text-ochre-ink', 'backed-up': 'text-pine', none: 'text-soft' }
 
 /** The names of the gates over their places; each is the way to its moves and its instrument. */
@@ -77,7 +79,7 @@ export const TicketHead = memo(function TicketHead({ ticket, onGate, onBench, on
         </span>
         <span className="ml-auto flex min-w-0 items-baseline justify-end gap-x-3 max-md:order-last max-md:w-full max-md:justify-between lg:shrink-0 lg:gap-x-4">
           <button type="button" onClick={onFacts} className="touch min-h-9 text-m max-md:text-s">
-            <span className="max-md:sr-only">{T.factNames['data']}: </span><strong className={DATA_TONE[data] ?? ''}>{factValue(data)}</strong>
+            <span className={SELF_TELLING.has(data) ? 'max-md:sr-only' : ''}>{T.factNames['data']}: </span><strong className={DATA_TONE[data] ?? ''}>{factValue(data)}</strong>
           </button>
           <span className="max-md:hidden"><KeyAction hotkey={keyOf('ticket', 'facts')} label={T.facts} onPress={onFacts} /></span>
           <KeyAction hotkey={keyOf('ticket', 'bench')} label={T.bench} onPress={onBench} />
