@@ -182,3 +182,16 @@ def test_an_image_without_one_says_so(tmp_path: Path, capsys: pytest.CaptureFixt
     status, _, err = run(capsys, "unlock", str(tmp_path / "plain.img"))
     assert status == 2
     assert "expected an encrypted volume, got none" in err
+
+
+@pytest.mark.parametrize(
+    ("place", "says"),
+    [(["--partition", "3"], "the image has no partitions"), (["--at", "7"], "expected a multiple of 512")],
+)
+def test_a_place_that_is_none_says_so(
+    place: list[str], says: str, images: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    for command in ("unlock", "volume", "records"):
+        status, _, err = run(capsys, command, str(images / "linux.img"), *place)
+        assert status == 2
+        assert says in err

@@ -8,7 +8,7 @@ from gatecheck.adapters.disk_image import ImageSectors
 from gatecheck.adapters.key_file import free_memory, read_key
 from gatecheck.adapters.plain_writer import write_plain
 from gatecheck.cli.output import print_json
-from gatecheck.core.disk.division import division_of
+from gatecheck.cli.places import asked_place, pieces_of
 from gatecheck.core.disk.sectors import Sectors
 from gatecheck.core.errors import DecodeError, InputError
 from gatecheck.core.locked.find import locked_at
@@ -19,23 +19,13 @@ from gatecheck.core.volume.check import opened
 
 
 def locked_places(disk: Sectors, at: int | None, partition: int | None) -> list[tuple[int, int]]:
-    """(first, last LBA) of where an encrypted volume can stand: what was asked for, else the whole image, else each
+    """(first, last LBA) of where an encrypted volume can be: what was asked for, else the whole image, else each
     partition, the largest first. Raises InputError."""
+    asked = asked_place(disk, at, partition)
+    if asked is not None:
+        return [asked]
     length = disk.length or 0
-    pieces = [p for p in division_of(disk).pieces if not p.is_extended and p.first < length]
-    if at is not None:
-        if not 0 <= at < length * disk.sector or at % disk.sector:
-            raise InputError(f"--at: expected a multiple of {disk.sector} below {length * disk.sector}, got {at}")
-        first = at // disk.sector
-        own = next((p for p in pieces if p.first == first), None)
-        return [(first, min(own.last, length - 1) if own else length - 1)]
-    if partition is not None:
-        chosen = next((p for p in pieces if p.number == partition), None)
-        if chosen is None:
-            names = ", ".join(str(p.number) for p in pieces) or "none: the image has no partitions"
-            raise InputError(f"--partition: expected one of {names}, got {partition}")
-        return [(chosen.first, min(chosen.last, length - 1))]
-    largest = sorted(pieces, key=lambda p: p.first - p.last)
+    largest = sorted((p for p in pieces_of(disk) if p.first < length), key=lambda p: p.first - p.last)
     return [(0, length - 1), *((p.first, min(p.last, length - 1)) for p in largest)]
 
 

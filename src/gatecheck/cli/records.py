@@ -11,8 +11,8 @@ from gatecheck.adapters.folder_files import FolderFiles
 from gatecheck.adapters.shipped_tables import disk_words, record_rules, shipped_model
 from gatecheck.cli.locked import with_key
 from gatecheck.cli.output import print_json
+from gatecheck.cli.places import pieces_of
 from gatecheck.cli.volumes import place_of
-from gatecheck.core.disk.division import division_of
 from gatecheck.core.disk.sectors import Sectors
 from gatecheck.core.errors import InputError
 from gatecheck.core.records.moments import iso
@@ -102,7 +102,7 @@ def _sources(arguments: argparse.Namespace) -> list[Files]:
         places = [(disk, place_of(disk, arguments.at, arguments.partition))]
     else:
         length = disk.length or 0
-        pieces = [p for p in division_of(disk).pieces if not p.is_extended and p.first < length]
+        pieces = [p for p in pieces_of(disk) if p.first < length]
         places = [(disk, (p.first, min(p.last, length - 1))) for p in pieces] or [(disk, (0, length - 1))]
     volumes = [own.volume for own in (opened(where, *place) for where, place in places) if own.volume is not None]
     if not volumes:

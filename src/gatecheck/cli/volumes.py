@@ -11,8 +11,8 @@ from gatecheck.adapters.shipped_tables import disk_words
 from gatecheck.cli.disks import taken_back
 from gatecheck.cli.locked import with_key
 from gatecheck.cli.output import print_json
+from gatecheck.cli.places import asked_place, pieces_of
 from gatecheck.core.disk.bootpath import BIOS, UEFI, boot_path
-from gatecheck.core.disk.division import division_of
 from gatecheck.core.disk.mend import merged
 from gatecheck.core.disk.sectors import Sectors
 from gatecheck.core.errors import InputError
@@ -24,31 +24,12 @@ from gatecheck.core.volume.tree import Filesystem
 
 def place_of(disk: Sectors, at: int | None, partition: int | None) -> tuple[int, int]:
     """(first, last LBA) of the volume that is meant. Raises InputError."""
+    asked = asked_place(disk, at, partition)
+    if asked is not None:
+        return asked
     length = disk.length or 0
-    if at is not None:
-        if not 0 <= at < length * disk.sector or at % disk.sector:
-            raise InputError(f"--at: expected a multiple of {disk.sector} below {length * disk.sector}, got {at}")
-        first = at // disk.sector
-        piece = next((p for p in division_of(disk).pieces if p.first == first and not p.is_extended), None)
-        return first, min(piece.last, length - 1) if piece else length - 1
-    pieces = {p.number: p for p in division_of(disk).pieces if not p.is_extended}
-    if partition is not None:
-        if partition not in pieces:
-            raise InputError(
-                f"--partition: expected one of "
-                f"{', '.join(map(str, pieces)) or 'none: the image has no partitions'}, "
-                f"got {partition}"
-            )
-        own = pieces[partition]
-        if own.first >= length:
-            raise InputError(
-                f"--partition {partition}: expected a start below {length}, got {own.first}: the image is cut "
-                f"short, "
-                f"or is of another disk"
-            )
-        return own.first, min(own.last, length - 1)
     whole = opened(disk, 0, length - 1)
-    inside = [p for p in pieces.values() if p.first < length]
+    inside = [p for p in pieces_of(disk) if p.first < length]
     if (whole.volume is not None and not (whole.from_copy and inside)) or not inside:
         return 0, length - 1
     readable = [p for p in inside if opened(disk, p.first, min(p.last, length - 1)).volume is not None] or inside

@@ -1,0 +1,39 @@
+"""Where on an image the volume is that an order means."""
+
+from __future__ import annotations
+
+from gatecheck.core.disk.division import Piece, division_of
+from gatecheck.core.disk.sectors import Sectors
+from gatecheck.core.errors import InputError
+
+
+def pieces_of(disk: Sectors) -> list[Piece]:
+    """The partitions of the image, those that are cut off it included."""
+    return [p for p in division_of(disk).pieces if not p.is_extended]
+
+
+def asked_place(disk: Sectors, at: int | None, partition: int | None) -> tuple[int, int] | None:
+    """(first, last LBA) of what --at or --partition names, None where neither was given. Raises InputError."""
+    length = disk.length or 0
+    if at is not None:
+        if not 0 <= at < length * disk.sector or at % disk.sector:
+            raise InputError(f"--at: expected a multiple of {disk.sector} below {length * disk.sector}, got {at}")
+        first = at // disk.sector
+        piece = next((p for p in pieces_of(disk) if p.first == first), None)
+        return first, min(piece.last, length - 1) if piece else length - 1
+    if partition is None:
+        return None
+    pieces = {p.number: p for p in pieces_of(disk)}
+    own = pieces.get(partition)
+    if own is None:
+        if not pieces:
+            raise InputError(
+                f"--partition: expected a partition's number, got {partition}: the image has no partitions"
+            )
+        raise InputError(f"--partition: expected one of {', '.join(map(str, pieces))}, got {partition}")
+    if own.first >= length:
+        raise InputError(
+            f"--partition {partition}: expected a start below {length}, got {own.first}: the image is cut short, or is "
+            f"of another disk"
+        )
+    return own.first, min(own.last, length - 1)
