@@ -7,6 +7,7 @@ from typing import Any
 
 import numpy as np
 import pytest
+from msgspec.structs import replace
 
 from gatecheck.core.belief.model import Model
 from gatecheck.core.decide.assess import assess
@@ -29,7 +30,7 @@ NO_SET = np.zeros(1, dtype=np.intp)
 def test_the_value_is_the_cheapest_order_of_fixes(model: Model) -> None:
     """On single faults the ratio rule is optimal: no other order of the fixes, given up wherever one likes, costs
     less."""
-    costs = economy(model, folded(model, SAFE), ())
+    costs = replace(economy(model, folded(model, SAFE), ()), broad=())  # no fix that cures much is made out of turn
     rng = np.random.default_rng(3)
     orders = 0
     for _ in range(60):

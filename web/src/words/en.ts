@@ -634,9 +634,10 @@ export const T = {
     platform: 'Platform', form: 'Form factor', installed_os: 'System', drive_kind: 'Drive', data: 'Data', consent: 'Customer’s consent',
     account: 'Account wanted', used_gb: 'Used, GB', slot_form: 'Drive bay', slot_height: 'Bay height, mm', known_as: 'Known as', part_price: 'Part',
     recovery_key: 'Recovery key', mains: 'Mains power', drive_year: 'Drive from', drive_size_gb: 'Size, GB', machine_value: 'Machine value', budget: 'Budget', data_value: 'Data value', urgency: 'Needed back',
-    disk_layout: 'Partition table', storage_was: 'Storage mode before', volume_repair: 'File-system repair can fix',
+    disk_layout: 'Partition table', storage_was: 'Storage mode before', lock: 'Lock', volume_repair: 'File-system repair can fix',
   } as Record<string, string>,
   factValues: {
+    'lock=none': 'not locked', 'firmware-password': 'firmware password', 'drive-password': 'drive password', organisation: 'organisation or theft lock',
     pc: 'PC', mac: 'no setup screen (Mac)', laptop: 'laptop', desktop: 'desktop', 'all-in-one': 'all-in-one',
     'windows-11': 'Windows 11', 'windows-10': 'Windows 10', 'windows-8': 'Windows 8', 'windows-7': 'Windows 7',
     'windows-older': 'older Windows', linux: 'Linux', macos: 'macOS', unknown: 'unknown', hdd: 'HDD', 'sata-ssd': 'SATA SSD',

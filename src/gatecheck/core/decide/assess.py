@@ -153,6 +153,12 @@ def _power_down(at: _Situation) -> Iterable[NextMove]:
         yield at.move("power-down", why_of("power-down", at.state))
 
 
+def _pack_out(at: _Situation) -> Iterable[NextMove]:
+    """A swollen battery pack comes out before anything else is done to the machine."""
+    if any(h.interlock == "swollen-pack" for h in at.held) and "repair-power" in at.state.applicable:
+        yield at.move("repair-power", say("next.pack-out"))
+
+
 def _copy_first(at: _Situation) -> Iterable[NextMove]:
     if _copy_comes_first(at.model, at.state, at.call, at.held, not any(m.net > 0 for m in at.plan.ranked)):
         yield at.move("copy-data", why_of("copy-data", at.state))
@@ -229,6 +235,7 @@ def _named(call: Call) -> str | None:
 
 _FIRST: Sequence[Callable[[_Situation], Iterable[NextMove]]] = (
     _suspect_reading,
+    _pack_out,
     _power_down,
     _copy_first,
     _unblocking,
@@ -375,6 +382,9 @@ def _questions(model: Model, state: TicketState, call: Call, held: Sequence[Held
             asks.append(Question("consent", say("ask.consent-rest")))
     if "locked-volume" in locks and state.facts.get("recovery_key") in (None, "unknown"):
         asks.append(Question("recovery_key", say("ask.recovery-key")))
+    entry = state.last("setup-entry")
+    if entry is not None and entry.outcome == "locked" and state.facts.get("lock") in (None, "unknown"):
+        asks.append(Question("lock", say("ask.lock")))
     if "mains-power" in locks and call.option and "mains-power" in call.option.held_by:
         asks.append(Question("mains", say("ask.mains")))
     return asks

@@ -175,13 +175,18 @@ def _is_flash(case: PaperFacts) -> bool:
 # --- for the file ----------------------------------------------------------------------------------------------------
 
 
+def _as_told(name: str, value: FactValue) -> FactValue:
+    """A value whose word depends on its fact: no lock is not no data."""
+    return "not-locked" if (name, value) == ("lock", "none") else value
+
+
 def _file(case: PaperFacts) -> Paper:
     ledger = case.ledger
     sections = [
         Section(
             say("paper.facts"),
             rows=tuple(
-                (say("paper.fact", name=name), say("paper.fact-value", value=value))
+                (say("paper.fact", name=name), say("paper.fact-value", value=_as_told(name, value)))
                 for name, value in case.facts.items()
                 if name not in ("as_of_year",)
             ),

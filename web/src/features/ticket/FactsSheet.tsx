@@ -9,7 +9,7 @@ import { factName, factValue, T } from '../../words'
 /** What the work after the call asks: no odds hang on it. */
 const OF_THE_WORK: Record<string, readonly string[]> = { account: ['local', 'online'], slot_form: ['2.5', '3.5', 'm2'] }
 const NUMBERS = ['drive_size_gb', 'used_gb', 'slot_height'] as const
-const FIRST = ['data', 'consent', 'recovery_key', 'mains', 'drive_kind', 'form', 'installed_os', 'platform']
+const FIRST = ['data', 'consent', 'recovery_key', 'lock', 'mains', 'drive_kind', 'form', 'installed_os', 'platform']
 
 interface FactsSheetProps {
   ticket: Ticket
@@ -38,7 +38,7 @@ export function FactsSheet({ ticket, onFact, onClose }: FactsSheetProps) {
       {FIRST.map((name) => (
         <Choice
           key={name} label={factName(name)} value={String(changed[name] ?? ticket.facts[name] ?? '')}
-          options={(words.facts[name] ?? []).map((value) => ({ value, label: factValue(value) }))}
+          options={(words.facts[name] ?? []).map((value) => ({ value, label: factValue(value, name) }))}
           onValueChange={(value) => setChanged({ ...changed, [name]: value })}
         />
       ))}

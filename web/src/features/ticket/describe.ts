@@ -24,7 +24,7 @@ export function describe(entry: TapeEntry, move: (id: string) => MoveWords, word
   if ('undo' in body) return { title: `${T.undone}: ${Number(body['undo']) + 1}`, detail: note }
   if ('fact' in body) {
     const facts = Object.entries(body['fact'] as Record<string, unknown>)
-    return { title: facts.map(([name, value]) => `${factName(name)}: ${factValue(value)}`).join(', '), detail: note }
+    return { title: facts.map(([name, value]) => `${factName(name)}: ${factValue(value, name)}`).join(', '), detail: note }
   }
   if ('put_back' in body) return { title: T.putBack(move(text(body['put_back'])).name), detail: note }
   if ('changed' in body) {
