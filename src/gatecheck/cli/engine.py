@@ -58,6 +58,10 @@ def rehearse(arguments: argparse.Namespace) -> int:
 
         print(write_report(arguments.report, machines=arguments.machines, seed=arguments.seed, jobs=arguments.jobs))
         return 0
+    if arguments.as_case and arguments.wrong is None:
+        raise InputError("--as-case: expected --wrong N beside it, got none")
+    if arguments.wrong is not None:
+        return _wrong_call(arguments)
     document = rehearsed(
         machines=arguments.machines,
         seed=arguments.seed,
@@ -65,9 +69,32 @@ def rehearse(arguments: argparse.Namespace) -> int:
         policies=arguments.policy,
         jobs=arguments.jobs,
         jitter=arguments.jitter,
+        cluster=arguments.cluster,
     )
     if arguments.json:
         print_json(document)
     else:
         print(document["table"])
+    return 0
+
+
+def _wrong_call(arguments: argparse.Namespace) -> int:
+    """One wrong call of the planner (or of the policy that is named), as a case for `triage` or step by step."""
+    from gatecheck.cli.rehearse import case_of, rehearse_runs, told, wrong_call
+
+    policy = (arguments.policy or ["planner"])[0]
+    runs = rehearse_runs(
+        machines=arguments.machines,
+        seed=arguments.seed,
+        world=arguments.world,
+        policies=[policy],
+        jobs=arguments.jobs,
+        jitter=arguments.jitter,
+        cluster=arguments.cluster,
+    )[policy]
+    run = wrong_call(runs, arguments.wrong)
+    if arguments.as_case:
+        print_json(case_of(run))
+    else:
+        print(told(run))
     return 0

@@ -103,6 +103,11 @@ def _engine(commands: Commands) -> None:
         help="planner, fixed, clairvoyant, random-legal (default: the first three)",
     )
     rehearse.add_argument("--jobs", type=int, default=None, metavar="J", help="processes (default: one per core)")
+    rehearse.add_argument(
+        "--cluster", metavar="ADDRESS", help="share the machines among the workers of a Dask scheduler instead"
+    )
+    rehearse.add_argument("--wrong", type=int, metavar="N", help="print the wrong call number N, step by step")
+    rehearse.add_argument("--as-case", action="store_true", help="with --wrong: as a case for triage")
     rehearse.add_argument("--json", action="store_true", help="one JSON document instead of a table")
     rehearse.set_defaults(run=_late("engine", "rehearse"))
 

@@ -11,7 +11,7 @@ from collections.abc import Mapping
 import numpy as np
 
 from gatecheck.core.belief.facts import Facts, fact_test
-from gatecheck.core.belief.model import Model
+from gatecheck.core.belief.model import STARTS, Model
 from gatecheck.core.belief.space import Floats, Ints
 from gatecheck.core.belief.transitions import Transition
 
@@ -87,7 +87,9 @@ class Particles:
             if check is not None and check.says_nothing_when and fact_test(check.says_nothing_when, facts):
                 return
             likelihood = (
-                np.sum([w * model.look(move, o, docked) for o, w in weights.items()], axis=0)
+                model.sight.still_starts[model.knowledge.checks[move].outcomes.index(first)]
+                if move == "screen" and STARTS in how and not is_soft
+                else np.sum([w * (model.look(move, o, docked) if docked else model.shown(move, o)) for o, w in weights.items()], axis=0)
                 if is_soft
                 else model.look(move, first, docked)
             )

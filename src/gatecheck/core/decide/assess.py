@@ -205,7 +205,8 @@ def _contacts_first(at: _Situation) -> Iterable[NextMove]:
 def _looks_of_a_call(at: _Situation) -> Iterable[NextMove]:
     """What a call that is made asks to be looked at all the same."""
     if at.call.choice:
-        yield from (at.by_move[c] for c in dict.fromkeys(at.call.due) if c in at.by_move)
+        for move in dict.fromkeys(at.call.due):
+            yield at.by_move[move] if move in at.by_move else at.move(move, say("next.proves", move=move))
 
 
 def _fixes_of_a_call(at: _Situation) -> Iterable[NextMove]:
@@ -214,6 +215,20 @@ def _fixes_of_a_call(at: _Situation) -> Iterable[NextMove]:
             is_open = fix not in at.holding and fix not in at.state.tried
             if is_open and unmet_need(at.model, at.state, at.model.knowledge.fixes[fix]) is None:
                 yield at.move(fix, _reason(at.model, at.state, fix, at.call))
+
+
+def _clock_first(at: _Situation) -> Iterable[NextMove]:
+    """Nothing goes back with a clock that was last read wrong."""
+    if at.call.why.id == "call.clock-wrong":
+        fix = str(at.call.why.values["move"])
+        yield at.by_move.get(fix) or at.move(fix, why_of(fix, at.state))
+
+
+def _other_screen(at: _Situation) -> Iterable[NextMove]:
+    """It now stops at another screen: which one is asked at once."""
+    last = at.state.readings[-1][1] if at.state.readings else None
+    if last is not None and last.outcome == "other-screen" and "screen" in at.by_move:
+        yield at.by_move["screen"]
 
 
 def _watch_it_fail(at: _Situation) -> Iterable[NextMove]:
@@ -239,7 +254,9 @@ _FIRST: Sequence[Callable[[_Situation], Iterable[NextMove]]] = (
     _power_down,
     _copy_first,
     _unblocking,
+    _other_screen,
     _contacts_first,
+    _clock_first,
     _looks_of_a_call,
     _fixes_of_a_call,
     _watch_it_fail,

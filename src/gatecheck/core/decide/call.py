@@ -26,6 +26,7 @@ from gatecheck.core.decide.plan import (
     seen_once,
     unmet_need,
 )
+from gatecheck.core.decide.proof import board_proof, clock_is_wrong, drive_proof, heard_once, start_proof
 from gatecheck.core.decide.recheck import HEAVY, SuspectReading, look_again
 from gatecheck.core.decide.rules import Rule, applicable_rule, data_is_open, may_sit_loose, probability
 from gatecheck.core.decide.ways import (
@@ -134,7 +135,7 @@ def make_call(model: Model, state: TicketState, held: Sequence[Held], plan: Move
     rule, best = _best_of(model, state, ranked, balance, applicable_rule(model, state, p_drive))
     main = model.knowledge.fixes[best.main_fix] if best and best.main_fix else None
     due = [*looks_due(model, state, main, holding), *seen_once(model, state, main, holding)] if main else []
-    proof = _proof_due(model, state, best, p_drive, holding) if rule is None else []
+    proof = _proof_due(model, state, best, p_drive, holding, rule)
     at = _Weighed(model, state, plan, ranked, best, balance, rule, due, holding)
     made, why = next(said for decided in _DECIDED_BY if (said := decided(at)) is not None)
     slip = None
@@ -242,21 +243,34 @@ _CALLED = 0.5
 _SAID_ELSEWHERE, _HEARD = ("sent-away", "refer-before-stress"), ("mechanical-damage",)
 """rules whose reading is not doubted; and those whose reading costs too much to make again while there is something to
 lose"""
+_PROVEN_TOO = ("failing-drive", "mechanical-damage", "refer-before-stress")
+"""rules whose call is proven before it is carried out"""
 _SECOND_OPINION = ("seen-setup", "short-test", "health-pages", "builtin-quick", "error-log")
 
 
 def _proof_due(
-    model: Model, state: TicketState, best: Option | None, p_drive: float, holding: Collection[str]
+    model: Model, state: TicketState, best: Option | None, p_drive: float, holding: Collection[str], rule: Rule | None
 ) -> list[str]:
-    """What proves a call that may be made already: a second cold start, or a second opinion on a drive."""
-    if best is None:
+    """What proves a call that may be made already: a second cold start, a second sign of a failing drive, what is tried
+    before others are asked."""
+    if best is None or (rule is not None and rule.name not in _PROVEN_TOO):
         return []
     if best.choice == "release":
         return [
             *(["screen"] if _started_once(state) else []),
             *(["clock"] if _clock_due(model, state, holding) else []),
+            *start_proof(model, state, holding),
         ]
-    if best.choice != "replace" or p_drive >= model.knowledge.plan["sure_of_the_drive"]:
+    if best.main_fix == "refer-lab" or (rule is not None and rule.name in _HEARD):
+        return [move for move in [heard_once(model, state, holding)] if move]
+    if best.main_fix == "board-work":
+        return [move for move in [board_proof(model, state, holding)] if move]
+    if best.choice != "replace":
+        return []
+    lasting, gone = probability(model, state, *_READABLE), probability(model, state, "drive.dead", "drive.mechanical")
+    if lasting >= gone:
+        return [move for move in [drive_proof(model, state, holding)] if move]
+    if rule is not None or p_drive >= model.knowledge.plan["sure_of_the_drive"]:
         return []
     seen = any(
         "detection" in c.opens.get(r.outcome or "", ())
@@ -270,6 +284,10 @@ def _proof_due(
         if c not in state.current and is_legal(model, state, model.knowledge.checks[c], holding)
     ]
     return opinions[:1]
+
+
+_READABLE = ("drive.media", "drive.worn")
+"""faults of a drive that still answers: its own tests can prove them"""
 
 
 def _started_once(state: TicketState) -> bool:
@@ -320,6 +338,14 @@ def _all_held(at: _Weighed) -> _Decided:
 
 def _a_rule(at: _Weighed) -> _Decided:
     return (True, at.rule.why) if at.rule else None
+
+
+def _clock_comes_first(at: _Weighed) -> _Decided:
+    """Nothing goes back with a clock that was last read wrong."""
+    if _chosen(at).choice != "release":
+        return None
+    fix = clock_is_wrong(at.model, at.state, at.holding)
+    return (False, say("call.clock-wrong", move=fix)) if fix else None
 
 
 def _it_starts(at: _Weighed) -> _Decided:
@@ -384,6 +410,7 @@ _DECIDED_BY: Sequence[Callable[[_Weighed], _Decided]] = (
     _no_other_way,
     _all_held,
     _a_rule,
+    _clock_comes_first,
     _it_starts,
     _checks_are_due,
     _surely_release,

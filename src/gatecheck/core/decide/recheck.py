@@ -41,8 +41,8 @@ def misread(model: Model, state: TicketState, reading: Reading) -> tuple[float, 
     belief since."""
     outcomes = model.knowledge.move(reading.move).outcomes
     outcome = str(reading.outcome)
-    shown = model.look(reading.move, outcome)
-    without = state.belief / shown
+    shown = model.shown(reading.move, outcome)
+    without = state.belief / model.look(reading.move, outcome)
     without = without / without.sum()
     share = model.knowledge.misread.get(reading.move, model.knowledge.misread[""])
     spread = share / (len(outcomes) - 1)

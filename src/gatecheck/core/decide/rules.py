@@ -66,6 +66,9 @@ def _shown(state: TicketState, wanted: FactTest) -> bool:
 def _mechanical_evidence(model: Model, state: TicketState) -> bool:
     lock = model.knowledge.interlocks["stop-running"]
     seen = readings_that_count(model, state, lock.seen, lock.renewed_by)
+    heard = any(dict(state.readings)[place].move == "sound" for place in seen)
+    if seen and not heard and may_sit_loose(model, state):
+        return False  # a drive without power never gets ready either
     return (
         bool(seen)
         and probability(model, state, "drive.mechanical")
@@ -77,6 +80,9 @@ def _beyond_the_bench(model: Model, state: TicketState) -> bool:
     """Something names mechanical damage, and it is likely enough that one more start may cost what a lab could still
     read."""
     seen = readings_that_count(model, state, model.knowledge.interlocks["stop-running"].seen, ("drive.mechanical",))
+    heard = any(dict(state.readings)[place].move == "sound" for place in seen)
+    if seen and not heard and may_sit_loose(model, state):
+        return False
     return bool(seen) and probability(model, state, "drive.mechanical") >= model.knowledge.plan["heard_refer"]
 
 

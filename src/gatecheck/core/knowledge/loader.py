@@ -14,6 +14,7 @@ from gatecheck.core.errors import KnowledgeError
 from gatecheck.core.knowledge import tables as t
 from gatecheck.core.knowledge.instruments import Ids, load_keys, load_settings, load_sightings
 from gatecheck.core.knowledge.judging import load_findings
+from gatecheck.core.knowledge.proofs import load_proof
 from gatecheck.core.knowledge.toml_table import Table
 from gatecheck.core.knowledge.ways import load_ways
 from gatecheck.core.knowledge.work import load_work
@@ -32,6 +33,7 @@ FILES = (
     "rules.toml",
     "findings.toml",
     "doubts.toml",
+    "proof.toml",
     "work.toml",
     "ways.toml",
 )
@@ -158,6 +160,7 @@ class _Builder:
             open=_numbers(self.tables["rules.toml"].sub("open")),
             offer=_numbers(self.tables["rules.toml"].sub("offer")),
             doubts=self._doubts(),
+            proof=load_proof(self.tables["proof.toml"], self._ids()),
             findings=load_findings(self.tables["findings.toml"], self.outcomes),
             stress={s: decisions.sub("stress").row(s, self.fault_ids) for s in self.stress_ids},
             lost_on_replace={

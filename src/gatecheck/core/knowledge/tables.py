@@ -8,6 +8,7 @@ from msgspec import Struct
 
 from gatecheck.core.knowledge.instruments import Keys, Settings, Sightings
 from gatecheck.core.knowledge.judging import Findings
+from gatecheck.core.knowledge.proofs import Proof
 from gatecheck.core.knowledge.ways import Way
 from gatecheck.core.knowledge.work import WorkTables
 
@@ -262,6 +263,7 @@ class Knowledge(Struct, frozen=True):
     open: Row
     offer: Row
     doubts: Doubts
+    proof: Proof
     findings: Findings
     stress: Mapping[str, Row]
     lost_on_replace: Row

@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 
 from gatecheck.core.belief.facts import Facts, FactValue, fact_test
-from gatecheck.core.belief.model import AGAIN, Model
+from gatecheck.core.belief.model import AGAIN, STARTS, Model
 from gatecheck.core.decide.costs import SAFE_DATA
 
 Rng = np.random.Generator
@@ -37,6 +37,10 @@ def draw_facts(world: Model, rng: Rng) -> dict[str, FactValue]:
     }
 
 
+_LASTS = 0.8
+"""what could not be done once cannot be done at all this often: a screw that does not turn, a part that is soldered"""
+
+
 @dataclass
 class RehearsedMachine:
     """One machine on the bench. `faults` is the hidden hypothesis; `lost` says whether data was lost by a move."""
@@ -56,6 +60,10 @@ class RehearsedMachine:
     """fixes that were made in vain"""
     slips: int = 0
     """readings that were written wrong"""
+    starts: bool = False
+    """it was seen to start, and nothing that changed it was done since"""
+    lasting: set[str] = field(default_factory=set)
+    """fixes that cannot be done on this machine at all"""
     running: bool = False
     """it was started and not switched off since: who listens now starts nothing"""
 
@@ -85,6 +93,11 @@ class RehearsedMachine:
         elif move == "power-down" or self.world.knowledge.move(move).visit == "open":
             self.running = False
         entry = {"move": move, "outcome": outcome}
+        shown = self.answers["screen"] if move == "screen" else outcome
+        if shown == "boots":
+            self.starts = True
+        elif move == "screen" or outcome in ("no-change", "other-screen", "now-seen"):
+            self.starts = False
         if move == "copy-data" and outcome == "complete":
             self.safe = True
         if move == "refer-lab" and outcome == "sent":
@@ -104,7 +117,8 @@ class RehearsedMachine:
     def _look(self, move: str) -> str:
         outcomes: tuple[str, ...] = self.world.knowledge.move(move).outcomes
         if move not in self.answers:
-            shares = self.world.sight.looks[move][:, self.faults]
+            again = move == "screen" and self.starts
+            shares = (self.world.sight.still_starts if again else self.world.sight.shows[move])[:, self.faults]
             self.answers[move] = outcomes[int(self.rng.choice(len(outcomes), p=shares / shares.sum()))]
         return self._told(move, outcomes)
 
@@ -120,7 +134,11 @@ class RehearsedMachine:
 
     def _act(self, move: str) -> str:
         act = self.world.act(move, {move: how} if (how := self._how(move)) else {})
+        if move in self.lasting:
+            return "could-not"
         if self.rng.random() < act.could_not:
+            if self.rng.random() < _LASTS:
+                self.lasting.add(move)
             return "could-not"
         edges = slice(int(act.first[self.faults]), int(act.first[self.faults + 1]))
         shares = act.weight[:4, edges]
@@ -144,7 +162,7 @@ class RehearsedMachine:
             if all(self.answers.get(m) in outcomes for m, outcomes in c.readings.items())
             and fact_test(c.facts, self.facts)
         ]
-        return (*held, *((AGAIN,) if move in self.once else ()))
+        return (*held, *((AGAIN,) if move in self.once else ()), *((STARTS,) if self.starts else ()))
 
     def _stress(self, move: str) -> None:
         """A move may cost what is on a failing drive; one that destroys costs what has no copy."""

@@ -69,6 +69,8 @@ def planner(sight: PolicyView) -> PolicyStep:
         asked_for = (*call.due, *(call.option.fixes if call.option else ()))
         if call.again is not None and move.move == call.again.move:
             return PolicyStep("move", move.move)
+        if move.move == "screen" and sight.state.readings[-1][1].outcome == "other-screen":
+            return PolicyStep("move", "screen")  # it stops elsewhere now: where is asked at once
         if call.choice and move.move not in asked_for and move.kind == "check":
             break  # the call is made: what is left is not worth its cost
         if (

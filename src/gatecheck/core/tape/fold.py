@@ -12,7 +12,7 @@ from msgspec.structs import replace
 
 from gatecheck.core.belief.facts import Facts, FactValue, fact_test
 from gatecheck.core.belief.filter import Particles, summed
-from gatecheck.core.belief.model import AGAIN, Model
+from gatecheck.core.belief.model import AGAIN, STARTS, Model
 from gatecheck.core.belief.space import Floats
 from gatecheck.core.errors import TapeError
 from gatecheck.core.tape.entries import (
@@ -191,7 +191,7 @@ def fold(model: Model, facts: Facts, entries: Sequence[Entry]) -> TicketState:
         current=current,
         tried=tries.tried,
         once=tries.once,
-        how={fix: (*cases.get(fix, ()), *((AGAIN,) if fix in tries.once else ())) for fix in {*cases, *tries.once}},
+        how=_how_now(model, cases, tries.once, booted is not None),
         visit=visit,
         is_open=is_open,
         booted=booted,
@@ -220,12 +220,37 @@ def _how_then(
     readings: Sequence[tuple[int, Reading]], cases: Mapping[str, tuple[str, ...]], seconds: Collection[int]
 ) -> dict[int, tuple[str, ...]]:
     """Place of a fix's reading -> the cases that held: those of now, for what a fix rests on hardly changes under
-    it."""
+    it; and whether the machine started just before."""
+    found, starts = {}, False
+    for i, e in readings:
+        how = (
+            *cases.get(e.move, ()),
+            *((AGAIN,) if i in seconds else ()),
+            *((STARTS,) if starts else ()),
+        )
+        if how:
+            found[i] = how
+        starts = _starts_after(e, starts)
+    return found
+
+
+def _how_now(
+    model: Model, cases: Mapping[str, tuple[str, ...]], once: Collection[str], starts: bool
+) -> dict[str, tuple[str, ...]]:
+    """Fix -> what makes it come to it more or less often now, or show something else."""
+    fixes = {*cases, *once, *(model.deeds.acts if starts else ())}
     return {
-        i: (*cases.get(e.move, ()), *((AGAIN,) if i in seconds else ()))
-        for i, e in readings
-        if i in seconds or e.move in cases
+        fix: (*cases.get(fix, ()), *((AGAIN,) if fix in once else ()), *((STARTS,) if starts else ())) for fix in fixes
     }
+
+
+def _starts_after(reading: Reading, before: bool) -> bool:
+    """Whether the machine is known to start after this reading."""
+    if reading.outcome == "boots":
+        return True
+    if reading.move == "screen" or reading.outcome in ("no-change", "other-screen", "now-seen"):
+        return False
+    return before
 
 
 class _Sums(TypedDict):
@@ -252,7 +277,7 @@ def _booted(readings: Sequence[tuple[int, Reading]]) -> int | None:
     for index, reading in reversed(readings):
         if reading.outcome == "boots":
             return index
-        if reading.move == "screen" or reading.outcome in ("no-change", "other-screen", "now-seen"):
+        if not _starts_after(reading, True):
             return None
     return None
 

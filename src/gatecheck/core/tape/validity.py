@@ -11,8 +11,10 @@ from gatecheck.core.tape.standing import EffectiveEntries
 
 _NONE: frozenset[str] = frozenset()
 _SEEN = ("seen-dock", "seen-live", "seen-setup")
-_MOST_TRIES, _MOST_FAILED = 2, 3
-"""how often a fix that changed nothing, and one that could not be done, is worth another try"""
+_MOST_TRIES = 2
+"""how often a fix that changed nothing is worth another try"""
+_MOST_FAILED, _MOST_FAILED_OF_A_CALL = 1, 2
+"""what could not be done can mostly not be done at all; what a whole call hangs on is tried once more"""
 _ANEW = ("screen",)
 """what is looked at again before a fix without a look of its own is tried once more"""
 
@@ -118,6 +120,8 @@ def tried_of(model: Model, deeds: EffectiveEntries) -> Tries:
                 failed.pop(entry.move, None)
                 continue
             failed[entry.move] = failed.get(entry.move, 0) + 1
-            if failed[entry.move] >= _MOST_FAILED:
+            verdict = fixes[entry.move].verdict or entry.move == "copy-data"
+            if failed[entry.move] >= (_MOST_FAILED_OF_A_CALL if verdict else _MOST_FAILED):
+                once.discard(entry.move)
                 tried.add(entry.move)
     return Tries(frozenset(tried - once), frozenset(once), frozenset(seconds))
