@@ -8,14 +8,18 @@ from functools import partial
 import numpy as np
 from msgspec.structs import replace
 
-from gatecheck.core.belief.likelihoods import hidden_share, look_table, with_slips
+from gatecheck.core.belief.likelihoods import hidden_share, look_table
 from gatecheck.core.belief.model import AGAIN, STARTS, Final, Model, Observation, Start, TransitionTable
 from gatecheck.core.belief.space import Floats, Ints, Space, build_space
-from gatecheck.core.belief.transitions import STILL_STARTS, Transition, stop_gates, transition_of
+from gatecheck.core.belief.transitions import Transition, stop_gates, transition_of
 from gatecheck.core.knowledge.tables import Check, Fix, Knowledge
 
 _SUREST = 0.97
 """no case makes a fix surer than this"""
+
+
+_STARTS_COLD = 0.6
+"""a machine that started once starts from cold again this often, whatever is in it"""
 
 
 def compile_model(knowledge: Knowledge) -> Model:
@@ -52,25 +56,18 @@ def _still_starts(knowledge: Knowledge, space: Space, screen: Floats) -> Floats:
     """Shape (outcomes, n): the screen of a machine that started just before."""
     boots = knowledge.checks["screen"].outcomes.index("boots")
     comes_and_goes = space.in_state @ np.array([float(s.intermittent) for s in space.states]) > 0
-    again = np.where(comes_and_goes, screen[boots], np.maximum(screen[boots], STILL_STARTS))
+    again = np.where(comes_and_goes, screen[boots], np.maximum(screen[boots], _STARTS_COLD))
     rest = np.maximum(1.0 - screen[boots], 1e-9)
     table = screen / rest * (1.0 - again)
     table[boots] = again
     return np.ascontiguousarray(table)
 
 
-def slip_share(knowledge: Knowledge, check: str) -> float:
-    """How many of this look's readings are taken to be another outcome than what was there: mistyped, misread, or of a
-    machine that the tables do not know."""
-    return min(0.5, knowledge.misread.get(check, knowledge.misread[""]) * knowledge.plan["slips_weigh"])
-
-
 def _sight(knowledge: Knowledge, space: Space) -> Observation:
     reach = {v.id: 1.0 - hidden_share(space, v) for v in knowledge.visibility.values()}
-    plain = {
+    checks = {
         c.id: look_table(space, c.table, c.outcomes, reach, knowledge.check_floor) for c in knowledge.checks.values()
     }
-    checks = {name: with_slips(table, slip_share(knowledge, name)) for name, table in plain.items()}
     told = {
         f.id: look_table(space, f.table, f.outcomes, reach, knowledge.fix_floor)
         for f in knowledge.fixes.values()
@@ -78,10 +75,7 @@ def _sight(knowledge: Knowledge, space: Space) -> Observation:
     }
     on_dock = {c.id: replace(c.table, hidden_by=c.on_dock) for c in knowledge.checks.values() if c.on_dock}
     docked = {
-        name: with_slips(
-            look_table(space, table, knowledge.checks[name].outcomes, reach, knowledge.check_floor),
-            slip_share(knowledge, name),
-        )
+        name: look_table(space, table, knowledge.checks[name].outcomes, reach, knowledge.check_floor)
         for name, table in on_dock.items()
     }
     rows: list[Floats] = []
@@ -92,8 +86,7 @@ def _sight(knowledge: Knowledge, space: Space) -> Observation:
     outcomes = [(c.id, o) for c in knowledge.checks.values() for o in c.outcomes]
     return Observation(
         looks={**checks, **told},
-        shows={**plain, **told},
-        still_starts=_still_starts(knowledge, space, plain["screen"]),
+        still_starts=_still_starts(knowledge, space, checks["screen"]),
         docked=docked,
         reach=reach,
         depends={c.id: _depends(c, knowledge) for c in knowledge.checks.values()},
@@ -105,7 +98,7 @@ def _sight(knowledge: Knowledge, space: Space) -> Observation:
 
 
 def _start(knowledge: Knowledge, space: Space, sight: Observation) -> Start:
-    passes = sight.shows["screen"][knowledge.checks["screen"].outcomes.index("boots")]
+    passes = sight.looks["screen"][knowledge.checks["screen"].outcomes.index("boots")]
     return Start(passes=passes, stop_gate=stop_gates(space, passes))
 
 

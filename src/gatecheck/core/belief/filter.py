@@ -89,7 +89,7 @@ class Particles:
             likelihood = (
                 model.sight.still_starts[model.knowledge.checks[move].outcomes.index(first)]
                 if move == "screen" and STARTS in how and not is_soft
-                else np.sum([w * (model.look(move, o, docked) if docked else model.shown(move, o)) for o, w in weights.items()], axis=0)
+                else np.sum([w * model.look(move, o, docked) for o, w in weights.items()], axis=0)
                 if is_soft
                 else model.look(move, first, docked)
             )

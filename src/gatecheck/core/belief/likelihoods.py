@@ -58,12 +58,6 @@ def look_table(
     return np.ascontiguousarray(shares.T)
 
 
-def with_slips(table: Floats, share: float) -> Floats:
-    """P(outcome | h) as it is written down, shape (outcomes, n): `share` of the readings are another outcome than what
-    was there, any of the others alike."""
-    return np.ascontiguousarray((1.0 - share) * table + share * (1.0 - table) / max(1, len(table) - 1))
-
-
 def _earliest_gate(space: Space, sound: Floats, rows: Floats, has_row: Flags, passing: int) -> Floats:
     """Faults speak in boot order; the share `passing` of each goes on to the next, the rest of the way to `sound`."""
     shares = np.zeros((space.size, len(sound)))

@@ -26,15 +26,12 @@ class Observation(Struct, frozen=True):
     """What is seen: every check, and every fix with outcomes of its own, compiled over n hypotheses."""
 
     looks: Mapping[str, Floats]
-    """check (or fix with outcomes of its own) -> P(outcome | h) as somebody writes it down, slips and what the tables
-    do not know included, shape (outcomes, n)"""
-    shows: Mapping[str, Floats]
-    """the same as the machine shows it, before anybody reads it: what an instrument read by itself is weighed by"""
+    """check (or fix with outcomes of its own) -> P(outcome | h), shape (outcomes, n)"""
     still_starts: Floats
     """P(what the screen shows | h) of a machine that was seen to start just before, shape (outcomes, n): what is there
     for good goes on letting it start, what comes and goes does not"""
     docked: Mapping[str, Floats]
-    """`looks` for checks whose drive lies on another machine's dock: cable, port and settings of its own machine hide
+    """the same for checks whose drive lies on another machine's dock: cable, port and settings of its own machine hide
     nothing there"""
     reach: Mapping[str, Floats]
     """visibility table -> probability that the thing can be reached, shape (n,)"""
@@ -182,12 +179,8 @@ class Model(Struct, frozen=True):
         affected = self.deeds.affects.get(fix, frozenset())
         return affected - _SHOWN_BY_THE_FIX if outcome == "no-change" else affected
 
-    def shown(self, check: str, outcome: str) -> Floats:
-        """P(outcome | h) before anybody reads it, shape (n,)."""
-        return self.sight.shows[check][self.knowledge.move(check).outcomes.index(outcome)]
-
     def look(self, check: str, outcome: str, docked: bool = False) -> Floats:
-        """P(outcome | h) as somebody writes it down, shape (n,)."""
+        """P(outcome | h), shape (n,)."""
         row = self._looks.get((check, outcome, docked))
         if row is None:
             table = self.sight.docked if docked else self.sight.looks

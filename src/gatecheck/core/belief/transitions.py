@@ -15,7 +15,7 @@ _ANOTHER_SCREEN, _ANOTHER_SCREEN_THEN = 0.70, 0.97
 """a machine that now stops at a later gate shows another screen this often; nearly always when it had not come up at
 all"""
 
-STILL_STARTS = 0.92
+STILL_STARTS = 0.85
 """a machine that started just now starts again this often, whatever is in it"""
 
 _BARELY_STOPS = 0.8

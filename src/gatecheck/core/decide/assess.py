@@ -13,6 +13,7 @@ from gatecheck.core.decide.costs import is_data_safe
 from gatecheck.core.decide.gates import GateState, gate_states
 from gatecheck.core.decide.interlocks import Held, held_moves
 from gatecheck.core.decide.plan import MovePlan, NextMove, describe, make_plan, seen_once, unmet_need, why_of
+from gatecheck.core.decide.proof import clock_is_wrong
 from gatecheck.core.decide.recheck import doubtful
 from gatecheck.core.tape.fold import TicketState
 from gatecheck.core.words.said import Said, say
@@ -51,15 +52,16 @@ def assess(model: Model, state: TicketState) -> Assessment:
     plan = make_plan(model, state, held)
     call = make_call(model, state, held, plan)
     marginals = state.marginals
+    ordered = tuple(_in_order(model, state, plan, call, held))
     order = np.argsort(-marginals, kind="stable")
     suspects = [Suspect(model.space.fault_ids[i], float(marginals[i])) for i in order]
     return Assessment(
         tuple(gate_states(model, state)),
         (*suspects, Suspect(SOUND, float(state.belief[0]))),
-        tuple(_in_order(model, state, plan, call, held)),
+        ordered,
         tuple(held),
         call,
-        tuple(_questions(model, state, call, held)),
+        tuple(_questions(model, state, call, held, ordered[0].move if ordered else None)),
     )
 
 
@@ -70,14 +72,49 @@ def _in_order(model: Model, state: TicketState, plan: MovePlan, call: Call, held
     twice = _second_look(model, state, moves, call, held)
     if twice is not None:
         moves = [twice, *(m for m in moves if m.move != twice.move)]
+    moves = _gentle_first(model, state, moves, plan)
     listening = next((m for m in plan.ranked if m.move == "sound"), None)
     first = model.knowledge.checks.get(moves[0].move) if moves else None
     watching = state.booted is not None or state.last("screen") is None  # who watches it start listens at the same time
-    strains = first is not None and first.stress in ("start", "read") and not (first.id == "screen" and watching)
+    copying = bool(moves) and moves[0].move == "copy-data" and _may_fail(model, state)
+    strains = copying or (
+        first is not None and first.stress in ("start", "read") and not (first.id == "screen" and watching)
+    )
     spins = state.facts.get("drive_kind") in (None, "unknown", "hdd")
     if listening is None or not (strains and spins) or is_data_safe(state.facts):
         return moves
     return [listening, *(m for m in moves if m.move != "sound")][: _most(model)]
+
+
+def _may_fail(model: Model, state: TicketState) -> bool:
+    failing = float(state.belief @ model.fault_mask("drive.media", "drive.mechanical", "drive.worn"))
+    return failing >= model.knowledge.plan["copy_when_warned"]
+
+
+_SURFACE_TESTS = ("long-test", "read-scan")
+
+
+def _gentle_first(model: Model, state: TicketState, moves: list[NextMove], plan: MovePlan) -> list[NextMove]:
+    """Minutes before hours: the drive's own health before a test of its whole surface; and what is plugged in before
+    setup is entered, where a stick may be in or setup is locked."""
+    if not moves:
+        return moves
+    by_move, first, wanted = {m.move: m for m in plan.ranked}, moves[0].move, None
+    if first in _SURFACE_TESTS and "health-pages" in by_move:
+        wanted = "health-pages"
+    elif "pull-externals" in by_move and first != "pull-externals" and _may_be_a_stick(model, state, first):
+        wanted = "pull-externals"
+    if wanted is None:
+        return moves
+    return [by_move[wanted], *(m for m in moves if m.move != wanted)][: _most(model)]
+
+
+def _may_be_a_stick(model: Model, state: TicketState, first: str) -> bool:
+    entry = state.last("setup-entry")
+    if entry is not None and entry.outcome == "locked" and model.knowledge.move(first).visit == "setup":
+        return True
+    in_setup = model.knowledge.move(first).visit == "setup" and state.visit != "setup"
+    return in_setup and _p(model, state, "bystander.in-the-way") >= model.knowledge.offer["stick_first"]
 
 
 def _second_look(
@@ -219,8 +256,8 @@ def _fixes_of_a_call(at: _Situation) -> Iterable[NextMove]:
 
 def _clock_first(at: _Situation) -> Iterable[NextMove]:
     """Nothing goes back with a clock that was last read wrong."""
-    if at.call.why.id == "call.clock-wrong":
-        fix = str(at.call.why.values["move"])
+    fix = clock_is_wrong(at.model, at.state, at.holding) if at.state.booted is not None else None
+    if fix is not None:
         yield at.by_move.get(fix) or at.move(fix, why_of(fix, at.state))
 
 
@@ -385,7 +422,18 @@ def _was_seen(model: Model, state: TicketState) -> bool:
     return False
 
 
-def _questions(model: Model, state: TicketState, call: Call, held: Sequence[Held]) -> list[Question]:
+_LOCKS_OUT = ("set-mode", "set-secure-boot", "set-storage-mode", "load-defaults", "reset-nvram")
+"""settings after which an encrypted volume asks for its recovery key"""
+_RECENT = ("windows-11", "windows-10")
+
+
+def _may_be_encrypted(state: TicketState) -> bool:
+    """A recent system, and nothing showed that its volume can be read without a key."""
+    look = state.last("volume-look")
+    return state.facts.get("installed_os") in _RECENT and (look is None or look.outcome in ("unreadable", "locked"))
+
+
+def _questions(model: Model, state: TicketState, call: Call, held: Sequence[Held], first: str | None) -> list[Question]:
     asks = []
     locks = {h.interlock for h in held}
     if state.facts.get("data") in (None, "unknown") and (
@@ -399,6 +447,8 @@ def _questions(model: Model, state: TicketState, call: Call, held: Sequence[Held
             asks.append(Question("consent", say("ask.consent-rest")))
     if "locked-volume" in locks and state.facts.get("recovery_key") in (None, "unknown"):
         asks.append(Question("recovery_key", say("ask.recovery-key")))
+    elif first in _LOCKS_OUT and state.facts.get("recovery_key") in (None, "unknown") and _may_be_encrypted(state):
+        asks.append(Question("recovery_key", say("ask.recovery-key-first")))
     entry = state.last("setup-entry")
     if entry is not None and entry.outcome == "locked" and state.facts.get("lock") in (None, "unknown"):
         asks.append(Question("lock", say("ask.lock")))

@@ -294,17 +294,29 @@ def _started_once(state: TicketState) -> bool:
     """The machine started after a fix and was not started again; an installation has restarted it often enough."""
     if state.booted is None or "screen" in state.current:
         return False
+    started = [reading.move for place, reading in state.readings if reading.outcome == "boots"]
+    if started[-1] in _STARTS_ANYWAY:
+        return len(started) == 1 or started[-2] in _STARTS_ANYWAY
     return dict(state.readings)[state.booted].move not in ("replace-drive", "reinstall", "reset-clean", "reset-keep")
+
+
+_STARTS_ANYWAY = ("replace-battery", "set-clock")
+"""fixes of what let it start before: the start after them is the second one"""
 
 
 def _clock_due(model: Model, state: TicketState, holding: Collection[str]) -> bool:
     """A clock that still falls back brings the machine back: read it where the battery is new or may be flat."""
     last = state.last("replace-battery")
-    fresh = last is not None and last.outcome != "could-not"
+    fresh = last is not None and last.outcome != "could-not" and "clock" in state.latest and _was_wrong(state, "clock")
     doubtful = fresh or probability(model, state, "battery.flat") >= model.knowledge.plan["proven_clock"]
     return (
         doubtful and "clock" not in state.current and is_legal(model, state, model.knowledge.checks["clock"], holding)
     )
+
+
+def _was_wrong(state: TicketState, check: str) -> bool:
+    """Some reading of this look was not as it should be."""
+    return any(r.move == check and r.outcome != "right" for _, r in state.readings)
 
 
 def _ahead(plan: MovePlan, way: Sequence[str], otherwise: float, data: float) -> float:

@@ -15,6 +15,8 @@ from msgspec import Struct
 from gatecheck.core.belief.facts import fact_test
 from gatecheck.core.belief.model import Model
 from gatecheck.core.belief.space import Floats
+from gatecheck.core.decide.recheck import leaned_on
+from gatecheck.core.decide.ways import WEIGHT, right_choices
 from gatecheck.core.knowledge.tables import Contradiction, FactTest
 from gatecheck.core.tape.entries import PutBack, Reading, is_done
 from gatecheck.core.tape.fold import FoldStep, TicketState
@@ -30,12 +32,17 @@ class Doubt(Struct, frozen=True):
     take_back: int
 
 
-def find_doubts(model: Model, state: TicketState) -> list[Doubt]:
-    """Pairs of standing entries that do not fit together, those that exclude each other first; not more than anybody
-    reads. Pure."""
+def find_doubts(model: Model, state: TicketState, choice: str | None = None) -> list[Doubt]:
+    """Pairs of standing entries that do not fit together, those that exclude each other first, and the one that a call
+    (`choice`, where it is made) leans on alone; not more than anybody reads. Pure."""
     found: dict[tuple[int, ...], Doubt] = {}
     most = int(model.knowledge.doubts.limits["most"])
-    for some in (_clashing(model, state), _seen_twice(model, state), _surprising(model, state)):
+    for some in (
+        _clashing(model, state),
+        _seen_twice(model, state),
+        _surprising(model, state),
+        _leaned_on(model, state, choice),
+    ):
         for doubt in islice(some, max(0, most - len(found))):
             found.setdefault(doubt.entries, doubt)
     return list(found.values())
@@ -127,6 +134,15 @@ def _unlikelier(model: Model, state: TicketState, first: tuple[int, Reading], la
         for shown in (_shown(model, first[1]), _shown(model, last[1]))
     ]
     return first[0] if fits[0] < fits[1] else last[0]
+
+
+def _leaned_on(model: Model, state: TicketState, choice: str | None) -> Iterator[Doubt]:
+    if choice is None:
+        return
+    found = leaned_on(model, state, choice, right_choices(model, state), WEIGHT[choice])
+    if found is not None:
+        place, reading = found
+        yield Doubt((place,), say("doubt.leaned-on", one=[reading.move, reading.outcome]), place)
 
 
 # --- what the belief says ------------------------------------------------------------------------------------------

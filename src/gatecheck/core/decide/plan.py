@@ -139,8 +139,14 @@ def drive_failing(model: Model, state: TicketState) -> float:
 
 def looks_due(model: Model, state: TicketState, fix: Fix, holding: Collection[str]) -> list[str]:
     """Checks to be made before the fix: named by it, not made yet, and possible here."""
-    checks = model.knowledge.checks
-    return [c for c in fix.look_first if c not in state.current and is_legal(model, state, checks[c], holding)]
+    checks, screen = model.knowledge.checks, state.last("screen")
+    stopped = fix.writes and screen is not None and screen.outcome in _MEMORY_SCREENS
+    wanted = (*fix.look_first, *(_MEMORY_TESTS if stopped else ()))
+    return [c for c in wanted if c not in state.current and is_legal(model, state, checks[c], holding)]
+
+
+_MEMORY_SCREENS, _MEMORY_TESTS = ("other-stop",), ("builtin-memory",)
+"""a stop screen may be memory: it is tested before anything is written"""
 
 
 def seen_once(model: Model, state: TicketState, fix: Fix, holding: Collection[str]) -> list[str]:

@@ -12,6 +12,8 @@ from gatecheck.core.decide.plan import DRIVE_FAULTS, is_legal, unmet_need
 from gatecheck.core.tape.entries import is_done
 from gatecheck.core.tape.fold import TicketState
 
+_CHEAP = ("health-pages", "error-log", "short-test")
+"""looks of minutes: one of them stands beside even the surest test, which may have been mistyped"""
 _BATTERY = "replace-battery"
 
 
@@ -20,7 +22,7 @@ def drive_proof(model: Model, state: TicketState, holding: Collection[str]) -> s
     failed long test, by a surface scan, or by two signs of different looks, none of which passed after it."""
     proof = model.knowledge.proof
     if readings_that_count(model, state, proof.drive_proven, DRIVE_FAULTS):
-        return None
+        return None if any(look in state.current for look in _CHEAP) else _first_left(model, state, _CHEAP, holding)
     signs = readings_that_count(model, state, proof.drive_signs, DRIVE_FAULTS)
     passed = readings_that_count(model, state, proof.drive_passed, DRIVE_FAULTS)
     if len(signs) >= 2 + bool(passed):
@@ -31,7 +33,8 @@ def drive_proof(model: Model, state: TicketState, holding: Collection[str]) -> s
 def heard_once(model: Model, state: TicketState, holding: Collection[str]) -> str | None:
     """Listening again, where one single reading says that the heads or the motor fail and nothing else does."""
     signs = readings_that_count(model, state, model.knowledge.interlocks["stop-running"].seen, ("drive.mechanical",))
-    if len(signs) != 1 or state.facts.get("drive_kind") in ("sata-ssd", "nvme", "emmc"):
+    others = readings_that_count(model, state, model.knowledge.proof.drive_signs, DRIVE_FAULTS)
+    if len({*signs, *others}) != 1 or not signs or state.facts.get("drive_kind") in ("sata-ssd", "nvme", "emmc"):
         return None
     by_place = dict(state.readings)
     reading = by_place[signs[0]]
@@ -85,7 +88,10 @@ def cell_is_old(model: Model, state: TicketState, holding: Collection[str]) -> b
     bought, now = state.facts.get("drive_year"), state.facts.get("as_of_year")
     aged = isinstance(bought, int | float) and isinstance(now, int | float) and now - bought >= proof.old_cell_years
     old = aged or state.facts.get("installed_os") in proof.old_systems
-    return bool(old and (state.is_open or state.facts.get("form") in proof.quickly_opened))
+    doubtful = float(state.belief @ model.fault_mask("battery.flat")) >= proof.old_cell_doubt
+    very_old = isinstance(bought, int | float) and isinstance(now, int | float) and now - bought >= proof.very_old_years
+    opened = state.is_open or (very_old and state.facts.get("form") in proof.quickly_opened)
+    return bool(old and opened and doubtful)
 
 
 def _can_be_made(model: Model, state: TicketState, fix: str, holding: Collection[str]) -> bool:
@@ -124,5 +130,3 @@ def _was_mended(model: Model, state: TicketState) -> bool:
         elif failed and reading.move in model.knowledge.fixes and reading.outcome == "boots":
             return True
     return False
-
-

@@ -41,8 +41,8 @@ def misread(model: Model, state: TicketState, reading: Reading) -> tuple[float, 
     belief since."""
     outcomes = model.knowledge.move(reading.move).outcomes
     outcome = str(reading.outcome)
-    shown = model.shown(reading.move, outcome)
-    without = state.belief / model.look(reading.move, outcome)
+    shown = model.look(reading.move, outcome)
+    without = state.belief / shown
     without = without / without.sum()
     share = model.knowledge.misread.get(reading.move, model.knowledge.misread[""])
     spread = share / (len(outcomes) - 1)
@@ -62,12 +62,12 @@ def look_again(
     found = []
     for check, index, reading in _repeatable(model, state, holding):
         move = check.id
-        if (choice == "release") is not (move in _STARTS):
+        if (move in _STARTS) is not (choice == "release") and not (move == "screen" and choice == "refer"):
             continue
         p, without = misread(model, state, reading)
         p = min(1.0, p * model.knowledge.plan["slip_doubt"])
         stands = float(np.bincount(right, without, minlength=place + 1)[place])
-        if stands >= 0.5 and move not in _STARTS:
+        if stands >= 0.5 and choice != "release":
             continue
         cost = (check.minutes + entry_minutes(model.knowledge, state, check)) * rates[
             "bench_minute"
@@ -76,6 +76,23 @@ def look_again(
         if net > 0:
             found.append(SuspectReading(move, index, p, net / rates["bench_minute"]))
     return max(found, key=lambda s: s.net, default=None)
+
+
+def leaned_on(model: Model, state: TicketState, choice: str, right: Ints, place: int) -> tuple[int, Reading] | None:
+    """The reading that a heavy choice would not stand without and that was the likeliest slip, with its place; None
+    where every single one may be gone. `right`, `place`: as for `look_again`."""
+    if choice not in HEAVY:
+        return None
+    found = []
+    for move, (index, reading) in state.latest.items():
+        if move not in model.knowledge.checks or reading.is_soft or reading.outcome is None or move == "story":
+            continue
+        if move not in state.current or move in state.confirmed:
+            continue
+        p, without = misread(model, state, reading)
+        if p >= model.knowledge.plan["slip_named"] and np.bincount(right, without, minlength=place + 1)[place] < 0.5:
+            found.append((p, index, reading))
+    return max(found, key=lambda f: f[0])[1:] if found else None
 
 
 def doubtful(model: Model, state: TicketState, holding: Collection[str]) -> str | None:

@@ -24,15 +24,17 @@ class Proof(Struct, frozen=True):
     """what the screen shows, or "otherwise" -> what is tried first, looks and fixes"""
     start_looks: tuple[str, ...]
     old_cell_years: float
-    old_systems: tuple[str, ...]
+    old_cell_doubt: float
+    very_old_years: float
     quickly_opened: tuple[str, ...]
+    old_systems: tuple[str, ...]
 
 
 def load_proof(file: Table, ids: Ids) -> Proof:
     """Raises KnowledgeError for anything unknown."""
     drive, board, start = file.sub("drive"), file.sub("board"), file.sub("start")
     drive.only("source", "proven", "signs", "passed", "looks")
-    start.only("source", "looks", "old_cell_years", "old_systems", "quickly_opened")
+    start.only("source", "looks", "old_cell_years", "old_cell_doubt", "very_old_years", "quickly_opened", "old_systems")
     shown = (*ids.outcomes["screen"], "otherwise")
     for name in board.values:
         if name not in (*shown, "source"):
@@ -47,8 +49,10 @@ def load_proof(file: Table, ids: Ids) -> Proof:
         board_first={name: board.ids(name, ids.outcomes) for name in board.values if name != "source"},
         start_looks=start.ids("looks", ids.checks),
         old_cell_years=start.number("old_cell_years"),
-        old_systems=start.ids("old_systems", ids.facts["installed_os"]),
+        old_cell_doubt=start.number("old_cell_doubt", high=1.0),
+        very_old_years=start.number("very_old_years"),
         quickly_opened=start.ids("quickly_opened", ids.facts["form"]),
+        old_systems=start.ids("old_systems", ids.facts["installed_os"]),
     )
 
 

@@ -118,7 +118,7 @@ class RehearsedMachine:
         outcomes: tuple[str, ...] = self.world.knowledge.move(move).outcomes
         if move not in self.answers:
             again = move == "screen" and self.starts
-            shares = (self.world.sight.still_starts if again else self.world.sight.shows[move])[:, self.faults]
+            shares = (self.world.sight.still_starts if again else self.world.sight.looks[move])[:, self.faults]
             self.answers[move] = outcomes[int(self.rng.choice(len(outcomes), p=shares / shares.sum()))]
         return self._told(move, outcomes)
 

@@ -50,6 +50,9 @@ class PolicyView:
         return self.tell()
 
 
+_AN_EAR = ("sound", "screen")
+"""looks of a minute that come before the fix of a call that is made"""
+
 Policy = Callable[[PolicyView], PolicyStep]
 
 
@@ -71,7 +74,8 @@ def planner(sight: PolicyView) -> PolicyStep:
             return PolicyStep("move", move.move)
         if move.move == "screen" and sight.state.readings[-1][1].outcome == "other-screen":
             return PolicyStep("move", "screen")  # it stops elsewhere now: where is asked at once
-        if call.choice and move.move not in asked_for and move.kind == "check":
+        heard = move.move in _AN_EAR and call.choice != "release" and move.move not in sight.state.current
+        if call.choice and not heard and move.move not in asked_for and move.kind == "check":
             break  # the call is made: what is left is not worth its cost
         if (
             move.move == "replace-drive"

@@ -133,7 +133,7 @@ def rehearse_one(model: Model, world: Model, policy: str, seed: int) -> Rehearsa
         minutes = _carried(model, final, known, tape, *_mended_by(model, final))
         hands_on, total = hands_on + minutes, total + minutes
     # a customer who neither has a backup nor lets the data go ends the work; that is no comeback and no wrong call
-    refused = final.facts.get("consent") == "refused" and final.booted is None
+    refused = final.facts.get("consent") == "refused" and ended != "release"
     comeback = ended != "refer" and not refused and bool(machine.fault_names())
     if not wrong and comeback:
         wrong = f"left {', '.join(machine.fault_names())} in it ({ended})"
