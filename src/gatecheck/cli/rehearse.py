@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from concurrent.futures import ProcessPoolExecutor
 from functools import cache
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
@@ -113,11 +114,12 @@ def _on_cluster(address: str, parts: Sequence[_Part]) -> list[list[RehearsalRun]
     """The parts done by the workers of a scheduler (Dask's `distributed`), in their order; what a worker that was lost
     had taken, another one does again. Raises InputError where there is no such library or no such scheduler."""
     try:
-        from distributed import Client
+        from distributed import Client as DaskClient
     except ImportError as error:
         raise InputError("--cluster: expected the extra gatecheck[cluster] to be installed, got none") from error
     try:
-        client = Client(address, timeout=_CLUSTER_WAIT)
+        make: Any = DaskClient  # untyped
+        client = make(address, timeout=_CLUSTER_WAIT)
     except (OSError, ValueError) as error:
         raise InputError(f"--cluster {address}: expected a scheduler that answers, got {error}") from error
     with client:
