@@ -360,3 +360,101 @@ def test_no_plan_and_no_call_contains_a_held_move(tape: list[dict[str, Any]], fa
     assert [s["p"] for s in found["suspects"][:-1]] == sorted((s["p"] for s in found["suspects"][:-1]), reverse=True)
     assert found["suspects"][-1]["fault"] == "sound"
     assert found["call"]["choice"] or found["next"]
+
+
+def test_a_swollen_pack_comes_out_before_anything_is_tested(model: Model) -> None:
+    found = case(model, LAPTOP, "screen=boots", "pack-look=swollen")
+    assert found["suspects"][0]["fault"] == "power.pack"
+    assert moves(found)[0] == "repair-power"
+    assert held(found)["swollen-pack"] >= {
+        "screen",
+        "live-start",
+        "long-test",
+        "health-pages",
+        "set-order",
+        "reinstall",
+    }
+    out = case(model, LAPTOP, "screen=boots", "pack-look=swollen", "repair-power=boots")
+    assert "swollen-pack" not in held(out)
+
+
+@pytest.mark.parametrize(
+    ("lock", "locked", "free"),
+    [
+        ("firmware-password", {"set-order", "load-defaults", "replace-battery"}, {"reinstall", "repair-volume"}),
+        ("drive-password", {"reinstall", "repair-volume", "reset-clean"}, {"set-order", "replace-drive"}),
+        ("organisation", {"set-order", "reinstall", "reset-keep", "replace-drive", "rebuild-loader"}, set()),
+        ("none", set(), {"set-order", "reinstall", "replace-drive"}),
+    ],
+)
+def test_a_locked_machine_is_not_reset_or_worked_around(
+    model: Model, lock: str, locked: set[str], free: set[str]
+) -> None:
+    found = case(model, {**SAFE, "lock": lock}, "screen=no-boot-device")
+    here = held(found).get("not-ours-to-open", set())
+    assert here >= locked
+    assert not here & free
+
+
+def test_a_setup_that_asks_for_a_password_asks_who_set_it_and_what_is_plugged_in(model: Model) -> None:
+    found = case(model, SAFE, "screen=wrong-boot-device", "setup-entry=locked")
+    assert "lock" in [q["fact"] for q in found["questions"]]
+    assert moves(found)[0] == "pull-externals"
+
+
+@pytest.mark.parametrize(
+    ("records", "fault"),
+    [
+        ("update-before", "system.update"),
+        ("driver-off", "settings.storage-mode"),
+        ("power-cuts", "volume.damaged"),
+        ("disk-errors", "drive.media"),
+        ("repair-tried", "system.files"),
+    ],
+)
+def test_what_the_system_recorded_points_at_its_fault(model: Model, records: str, fault: str) -> None:
+    before, after = (case(model, SAFE, "screen=repair-loop", *more) for more in ((), (f"system-records={records}",)))
+    p = [next(s["p"] for s in found["suspects"] if s["fault"] == fault) for found in (before, after)]
+    assert p[1] > 1.5 * p[0]
+
+
+def test_a_drive_does_not_go_on_one_page_while_its_tests_pass(model: Model) -> None:
+    tape = ("screen=repair-loop", "short-test=passed", "error-log=empty", "health-pages=failing")
+    found = case(model, {**SAFE, "drive_kind": "hdd"}, *tape)
+    assert moves(found)[0] in {"long-test", "read-scan", "health-pages", "builtin-quick"}
+    proven = case(model, {**SAFE, "drive_kind": "hdd"}, *tape, "long-test=read-failure")
+    assert (proven["call"]["choice"], moves(proven)[0]) == ("replace", "replace-drive")
+
+
+def test_a_start_that_nothing_changed_clears_nothing(model: Model) -> None:
+    """The machine started before: that it goes on starting says little of its drive."""
+    facts = {**SAFE, "drive_kind": "hdd"}
+    p = [
+        next(
+            s["p"]
+            for s in case(model, facts, "screen=boots", "health-pages=early-signs", *more)["suspects"]
+            if s["fault"] == "drive.media"
+        )
+        for more in ((), ("pull-externals=boots",))
+    ]
+    assert p[1] > 0.8 * p[0]
+
+
+def test_another_screen_is_looked_at_at_once(model: Model) -> None:
+    assert moves(case(model, SAFE, "screen=no-boot-device", "reseat=other-screen"))[0] == "screen"
+
+
+def test_a_recent_system_is_asked_for_its_key_before_its_mode_is_changed(model: Model) -> None:
+    facts = {**SAFE, "installed_os": "windows-11"}
+    found = case(model, facts, "screen=no-boot-device", "clock=right", "boot-mode=conflicts", "disk-layout=sound")
+    assert "recovery_key" in [q["fact"] for q in found["questions"]]
+    open_ = case(model, facts, "screen=no-boot-device", "volume-look=clean", "boot-mode=conflicts")
+    assert "recovery_key" not in [q["fact"] for q in open_["questions"]]
+
+
+def test_nothing_goes_back_with_a_clock_that_is_wrong(model: Model) -> None:
+    found = case(model, {**SAFE, "form": "desktop"}, "screen=dead", "repair-power=boots", "screen=boots", "clock=wrong")
+    assert found["call"]["choice"] != "release"
+    assert moves(found)[0] == "replace-battery"
+    tape = ("screen=boots", "clock=wrong", "replace-battery=could-not")
+    assert moves(case(model, {**SAFE, "form": "desktop"}, *tape))[0] == "set-clock"

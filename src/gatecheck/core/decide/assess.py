@@ -111,7 +111,7 @@ def _gentle_first(model: Model, state: TicketState, moves: list[NextMove], plan:
 
 def _may_be_a_stick(model: Model, state: TicketState, first: str) -> bool:
     entry = state.last("setup-entry")
-    if entry is not None and entry.outcome == "locked" and model.knowledge.move(first).visit == "setup":
+    if entry is not None and entry.outcome == "locked" and first in model.knowledge.checks:
         return True
     in_setup = model.knowledge.move(first).visit == "setup" and state.visit != "setup"
     return in_setup and _p(model, state, "bystander.in-the-way") >= model.knowledge.offer["stick_first"]
@@ -422,7 +422,7 @@ def _was_seen(model: Model, state: TicketState) -> bool:
     return False
 
 
-_LOCKS_OUT = ("set-mode", "set-secure-boot", "set-storage-mode", "load-defaults", "reset-nvram")
+_LOCKS_OUT = {"set-mode", "set-secure-boot", "set-storage-mode", "load-defaults", "reset-nvram"}
 """settings after which an encrypted volume asks for its recovery key"""
 _RECENT = ("windows-11", "windows-10")
 
@@ -447,7 +447,11 @@ def _questions(model: Model, state: TicketState, call: Call, held: Sequence[Held
             asks.append(Question("consent", say("ask.consent-rest")))
     if "locked-volume" in locks and state.facts.get("recovery_key") in (None, "unknown"):
         asks.append(Question("recovery_key", say("ask.recovery-key")))
-    elif first in _LOCKS_OUT and state.facts.get("recovery_key") in (None, "unknown") and _may_be_encrypted(state):
+    elif (
+        {first, call.option.main_fix if call.option else None} & _LOCKS_OUT
+        and state.facts.get("recovery_key") in (None, "unknown")
+        and _may_be_encrypted(state)
+    ):
         asks.append(Question("recovery_key", say("ask.recovery-key-first")))
     entry = state.last("setup-entry")
     if entry is not None and entry.outcome == "locked" and state.facts.get("lock") in (None, "unknown"):
