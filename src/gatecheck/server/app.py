@@ -101,12 +101,16 @@ def _front_end(app: FastAPI, dist: Path) -> None:
         if path.startswith("api/"):
             return problem(404, "Not found", f"/{path}: expected a route of /api/openapi.json, got none")
         wanted = dist / path
-        if (
-            path
-            and wanted.name != "index.html"
-            and wanted.is_file()
-            and wanted.resolve().is_relative_to(dist.resolve())
-        ):
+        try:
+            is_ours = (
+                bool(path)
+                and wanted.name != "index.html"
+                and wanted.is_file()
+                and wanted.resolve().is_relative_to(dist.resolve())
+            )
+        except (OSError, ValueError):  # a name that no file can have
+            is_ours = False
+        if is_ours:
             return FileResponse(wanted)
         return HTMLResponse(
             index.replace("__NONCE__", getattr(request.state, NONCE, "")), headers={"Cache-Control": "no-cache"}

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import asyncio
 import resource
+import sys
 from typing import ClassVar
 
 import h11
@@ -85,6 +86,18 @@ class HeaderTimeoutProtocol(H11Protocol):
             self._wait_for_head()
         else:
             self._forget_clock()
+
+    def send_400_response(self, msg: str) -> None:
+        """A head that grew beyond what is read: 414 where not even its first line ended, else 431 (RFC 9110, 15.5.15;
+        RFC 6585, 5)."""
+        error = sys.exc_info()[1]
+        if not isinstance(error, h11.RemoteProtocolError) or error.error_status_hint != 431:
+            super().send_400_response(msg)
+            return
+        received, _ = self.conn.trailing_data
+        said = b"431 Request Header Fields Too Large" if b"\n" in received else b"414 URI Too Long"
+        self.transport.write(b"HTTP/1.1 " + said + b"\r\nContent-Length: 0\r\nConnection: close\r\n\r\n")
+        self.transport.close()
 
     def on_response_complete(self) -> None:
         super().on_response_complete()

@@ -106,6 +106,17 @@ def own_names() -> frozenset[str]:
     return frozenset({"localhost", name, f"{name}.local", name.split(".")[0], f"{name.split('.')[0]}.local"} - {""})
 
 
+MOST_OF_A_URL = 8192
+"""bytes of a path and its query: nothing of ours comes near (RFC 9110, 4.1 asks for 8,000 at least)"""
+
+
+def _is_short(scope: Scope) -> None:
+    """Raises Refusal for a URL beyond any sense."""
+    size = len(scope.get("raw_path") or b"") + len(scope.get("query_string") or b"")
+    if size > MOST_OF_A_URL:
+        raise Refusal(414, "URL too long", f"URL: expected at most {MOST_OF_A_URL} bytes, got {size}")
+
+
 class RequestGuard:
     """Lets requests in. `names`: host names besides addresses that the server answers to."""
 
@@ -132,6 +143,7 @@ class RequestGuard:
         headers = {name.lower(): value for name, value in scope["headers"]}
         token = None
         try:
+            _is_short(scope)
             _is_sent_once(scope)
             self._is_for_us(headers)
             self._is_wanted(scope, headers)
