@@ -102,7 +102,7 @@ export function BenchRow({ row, onOpen }: { row: Row; onOpen: () => void }) {
   const { words } = useWords()
   const states = row.gates.map((g, i) => `${words.gates[i]?.name} ${g.state}`).join(', ')
   const isHands = row.turn === 'hands'
-  const facts = [row.facts['form'], row.facts['drive_kind']].filter(Boolean).map(factValue)
+  const facts = [row.facts['form'], row.facts['drive_kind']].filter(Boolean).map((value) => factValue(value))
   if (row.facts['drive_year']) facts.push(String(row.facts['drive_year']))
   const leading = leadingGate(row.gates)
   return (
