@@ -3,8 +3,11 @@ right before is right after."""
 
 from __future__ import annotations
 
+import shutil
 import struct
+import subprocess
 from collections.abc import Callable
+from pathlib import Path
 from typing import Any
 
 import pytest
@@ -146,6 +149,20 @@ def mended(kind: str, hurt: Hurt, found: str, group: str, given_up: tuple[str, .
         path: data for path, data in FILES.items() if path not in given_up
     }
     return after
+
+
+def test_clusters_that_are_marked_bad_are_not_lost() -> None:
+    raw = volume_of("exfat")
+    own: Any = opened(Memory(bytes(raw)), 0, SECTORS - 1).volume
+    marked = own.bitmap()
+    free = [n for n in range(own.clusters) if not marked[n]][-3:]
+    where = own.at(own.bitmap_cluster)
+    for n in free:
+        raw[where + n // 8] |= 1 << n % 8
+        struct.pack_into("<I", raw, own.fat_at + 4 * (n + 2), 0xFFFFFFF7)
+    assert check(Memory(bytes(raw)), 0, SECTORS - 1).findings == ()
+    plan = repair_of(Memory(bytes(raw)), 0, SECTORS - 1)
+    assert plan.groups == ()
 
 
 def test_what_a_broken_set_held_is_saved_as_a_piece() -> None:
@@ -323,6 +340,16 @@ def test_a_root_that_leads_nowhere_by_one_table_is_taken_by_the_other() -> None:
     plan = repair_of(Memory(bytes(raw)), 0, SECTORS - 1)
     assert [g.id for g in plan.groups] == ["tables"]
     assert plan.after.findings == ()
+
+
+def test_a_fat32_of_few_clusters_is_one(tmp_path: Path) -> None:
+    """As its boot sector says, and as systems take it."""
+    if shutil.which("mkfs.fat") is None:
+        pytest.skip("mkfs.fat is not here (Debian's dosfstools)")
+    place = tmp_path / "small.img"
+    subprocess.run(["mkfs.fat", "-F", "32", "-s", "8", "-C", str(place), "4096"], check=True, capture_output=True)
+    found = check(Memory(place.read_bytes()), 0, 8191)
+    assert (found.kind, found.state, found.findings) == ("FAT32", "clean", ())
 
 
 # --- ext

@@ -240,6 +240,28 @@ def test_hurt_in_one_place_it_is_found_there_and_repaired(hurt: str) -> None:
         }
 
 
+def test_the_runs_that_a_file_cut_to_nothing_left_behind_are_nobodys() -> None:
+    """Its record says that nothing is allocated; the bytes of the runs still stand there, and another file has the
+    clusters now."""
+    hurt = Hurt()
+
+    def cut(body: bytes) -> bytes:
+        at = out.attribute_at(body, rec.DATA, "")
+        raw = bytearray(body)
+        raw[at + 24 : at + 32] = b"\xff" * 8  # the last VCN: none
+        raw[at + 40 : at + 64] = bytes(24)
+        first = int.from_bytes(raw[at + 32 : at + 34], "little")
+        line = out.packed_runs([(hurt.first(OTHER), 4)])
+        raw[at + first : at + first + len(line)] = line
+        return bytes(raw)
+
+    disk = Overlay(Memory(healthy()), [hurt.changed(BIG, cut)])
+    found = check(disk, 0, SECTORS - 1)
+    assert "crossed" not in {f.id for f in found.findings}
+    after = Ntfs(disk, 0, SECTORS - 1)
+    assert (content(after)[BIG], content(after)[OTHER]) == (b"", FILES[OTHER])
+
+
 def test_files_are_found_though_their_folders_are_gone() -> None:
     hurt = Hurt()
     own = Ntfs(Overlay(Memory(healthy()), [(hurt.record("many"), bytes(1024))]), 0, SECTORS - 1)

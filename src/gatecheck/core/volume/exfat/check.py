@@ -10,7 +10,7 @@ from collections.abc import Callable
 import numpy as np
 
 from gatecheck.core.errors import DecodeError
-from gatecheck.core.volume.exfat.read import ExFat, Set, region_sum
+from gatecheck.core.volume.exfat.read import BAD, ExFat, Set, region_sum
 from gatecheck.core.volume.tree import DAMAGE, SIGN, VolumeFinding
 
 _DIRTY, _FAILED = 2, 4
@@ -67,7 +67,7 @@ def check_exfat(volume: ExFat, add: Callable[[VolumeFinding], None]) -> tuple[in
             whose = sorted({names[n] for n in owner[2:][bare]})
             for name in whose[:50]:
                 add(VolumeFinding("unmarked", DAMAGE, name, count=int(np.count_nonzero(bare)), repairable=True))
-        alone = (marked != 0) & ~claimed
+        alone = (marked != 0) & ~claimed & (volume.table[2:] != BAD)
         if alone.any() and not unread:
             add(
                 VolumeFinding(

@@ -172,7 +172,7 @@ def _attributes(body: bytes, at: int, what: str) -> Iterator[Attribute]:
         else:
             if length < 64:
                 raise DecodeError(f"{what} attribute {kind:X}h", at=at, expected="64 bytes at least", got=length)
-            lowest, _, runs_at, unit = struct.unpack_from("<QQHH", body, at + 16)
+            lowest, highest, runs_at, unit = struct.unpack_from("<QqHH", body, at + 16)
             sizes = struct.unpack_from("<QQQ", body, at + 40)
             if runs_at > length or lowest >= 1 << 48:
                 raise DecodeError(
@@ -185,7 +185,8 @@ def _attributes(body: bytes, at: int, what: str) -> Iterator[Attribute]:
                 False,
                 b"",
                 lowest,
-                tuple(runs(body[at + runs_at : at + length], lowest, what)),
+                # of a file that was cut to nothing, the bytes of its former runs may still stand there
+                tuple(runs(body[at + runs_at : at + length], lowest, what)) if highest >= 0 or sizes[0] else (),
                 sizes,
                 unit,
                 own_id,
