@@ -182,8 +182,8 @@ def read_fat(disk: Sectors, first: int) -> FatVolume:
             expected="a FAT and at least one cluster",
             got=f"{total} sectors, FATs of {fat_sectors}",
         )
-    # the count of clusters says what it is (specification, 3.5); only a FAT32 has neither a fixed root nor a short size,
-    # and systems take one of few clusters for what its boot sector says
+    # the count of clusters says what it is (specification, 3.5); but only a FAT32 has neither a fixed root nor a short
+    # size, and systems take one of few clusters for what its boot sector says
     is_32 = clusters >= _FAT32_FROM or (not roots and not _int(fields, "fat_sectors_16"))
     wide = 32 if is_32 else 16 if clusters >= _FAT16_FROM else 12
     if wide == 32 and not 2 <= _int(fields, "root_cluster") < clusters + 2:
