@@ -177,7 +177,7 @@ BAD = {
         ["--world", "/nowhere"],
         (
             "--world /nowhere: expected a shipped world (dusty-desktops, recovery-counter, school-flash, "
-            "sealed-kiosks) or "
+            "sealed-kiosks, storm-season, trade-ins) or "
             "a folder"
         ),
     ),
