@@ -73,6 +73,18 @@ def test_records_prints_the_contract(path: list[str], capsys: pytest.CaptureFixt
     assert [log["torn"] for log in told["logs"]] == [[], [], []]
 
 
+def test_records_are_an_entry_for_triage(path: list[str], tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    status, entry, _ = run(capsys, "records", *path, "--as-entry")
+    assert (status, entry["move"]) == (0, "system-records")
+    (tmp_path / "case.json").write_text(
+        json.dumps(
+            {"entries": [{"move": "screen", "outcome": "repair-loop"}, {k: entry[k] for k in ("move", "weights")}]}
+        )
+    )
+    status, found, _ = run(capsys, "triage", str(tmp_path / "case.json"))
+    assert status == 0 and found["suspects"]
+
+
 def test_a_place_without_a_system_says_so(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
     status, told, _ = run(capsys, "records", str(tmp_path))
     assert (status, told["systems"], told["sentence"]) == (0, [], "No installed system was found.")

@@ -277,6 +277,9 @@ def _volumes(commands: Commands) -> None:
         help="a capture of the machine: its controllers are held against the drivers that start",
     )
     _sector_size(told)
+    told.add_argument(
+        "--as-entry", action="store_true", help="only what the records say to triage, as an entry of a case"
+    )
     told.set_defaults(run=_late("records", "records"))
 
 

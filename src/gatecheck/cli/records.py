@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from collections.abc import Sequence
 from pathlib import Path
 
 from gatecheck.adapters.capture_files import read_path
@@ -15,6 +16,7 @@ from gatecheck.cli.places import pieces_of
 from gatecheck.cli.volumes import place_of
 from gatecheck.core.disk.sectors import Sectors
 from gatecheck.core.errors import InputError
+from gatecheck.core.records.evidence import records_say
 from gatecheck.core.records.moments import iso
 from gatecheck.core.records.report import Records, read_records
 from gatecheck.core.records.source import Files, VolumeFiles
@@ -28,6 +30,9 @@ def records(arguments: argparse.Namespace) -> int:
     sources, rules = _sources(arguments), record_rules()
     found = [own for files in sources for own in read_records(files, rules, controllers)]
     words = disk_words()
+    if arguments.as_entry:
+        print_json(_entry(found, words))
+        return 0
     told = max(found, key=lambda own: own.last_good_start or own.last_shutdown or 0, default=None)
     print_json(
         {
@@ -75,6 +80,12 @@ def records(arguments: argparse.Namespace) -> int:
         }
     )
     return 0
+
+
+def _entry(found: Sequence[Records], words: Words) -> dict[str, object] | None:
+    """An entry of the tape: what the records say to the check `system-records`."""
+    said = records_say(found)
+    return said and {"move": said["move"], "weights": said["weights"], "note": words.say(said["note"])}
 
 
 def _controllers(capture: str) -> list[str]:
