@@ -76,13 +76,11 @@ def test_records_prints_the_contract(path: list[str], capsys: pytest.CaptureFixt
 def test_records_are_an_entry_for_triage(path: list[str], tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
     status, entry, _ = run(capsys, "records", *path, "--as-entry")
     assert (status, entry["move"]) == (0, "system-records")
-    (tmp_path / "case.json").write_text(
-        json.dumps(
-            {"entries": [{"move": "screen", "outcome": "repair-loop"}, {k: entry[k] for k in ("move", "weights")}]}
-        )
-    )
+    tape = [{"move": "screen", "outcome": "repair-loop"}, {key: entry[key] for key in ("move", "weights")}]
+    (tmp_path / "case.json").write_text(json.dumps({"entries": tape}))
     status, found, _ = run(capsys, "triage", str(tmp_path / "case.json"))
-    assert status == 0 and found["suspects"]
+    assert status == 0
+    assert found["suspects"]
 
 
 def test_a_place_without_a_system_says_so(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
