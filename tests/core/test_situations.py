@@ -10,6 +10,7 @@ from hypothesis import strategies as st
 
 from gatecheck.adapters.shipped_tables import shipped_model
 from gatecheck.core.belief.model import Model
+from gatecheck.practice.patients import patient
 from tapes import LAPTOP, PRECIOUS, SAFE, case, gate, held, moves, p, tapes
 
 MODEL = shipped_model()
@@ -458,3 +459,13 @@ def test_nothing_goes_back_with_a_clock_that_is_wrong(model: Model) -> None:
     assert moves(found)[0] == "replace-battery"
     tape = ("screen=boots", "clock=wrong", "replace-battery=could-not")
     assert moves(case(model, {**SAFE, "form": "desktop"}, *tape))[0] == "set-clock"
+
+
+@pytest.mark.parametrize(
+    ("name", "first", "lock"), [("swollen", "repair-power", "swollen-pack"), ("not-ours", None, "not-ours-to-open")]
+)
+def test_practice_machines_show_what_is_blocked(model: Model, name: str, first: str | None, lock: str) -> None:
+    one = patient(name)
+    found = case(model, dict(one.facts), more=list(one.entries))
+    assert lock in held(found)
+    assert first in (None, moves(found)[0])

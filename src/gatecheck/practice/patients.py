@@ -1093,6 +1093,30 @@ PATIENTS: tuple[Patient, ...] = (
         ),
         has_files=True,
     ),
+    Patient(
+        "swollen",
+        "Its lid does not close any more",
+        "Ferrow Lathe-14",
+        "Practice: a rocking one",
+        "It rocks on the table, and the touchpad has got stiff.",
+        _pc("laptop", "windows-11", "nvme", 2021, "backed-up"),
+        _seen("story=routine", "screen=boots", "pack-look=swollen"),
+        ("power.pack",),
+        lambda: _machine("Ferrow Lathe-14", {"nvme0": _flash("QF9-410611", _disk(512), 9_200)}),
+    ),
+    Patient(
+        "not-ours",
+        "Locked by an organisation",
+        "Ostler Bracken-15",
+        "Practice: a bought one",
+        "Bought at a fair. It asks for a password of a school that nobody here knows.",
+        _pc("laptop", "windows-11", "nvme", 2022, "none", lock="organisation"),
+        _seen("story=unknown", "screen=wrong-boot-device", "setup-entry=locked"),
+        ("settings.order",),
+        lambda: _machine(
+            "Ostler Bracken-15", {"nvme0": _flash("QF5-810447", _disk(512), 4_100)}, entries=(NET_ENTRY, SYSTEM_ENTRY)
+        ),
+    ),
 )
 
 
@@ -1120,6 +1144,7 @@ _FIRST = (
 _USUAL = (
     "worn", "false-alarm", "no-loader", "no-fallback", "no-table", "encrypted", "old-layout", "no-drive", "one-head",
     "stalling", "torn-volume", "fading-photos", "emptied-folders", "pulled-card", "mistyped", "tidying",
+    "swollen", "not-ours",
 )  # fmt: skip
 
 
