@@ -51,10 +51,15 @@ def mending_of(disk: Sectors, mode: str, *, machine: str = "x64") -> Mending:
                     why("all", plans=[p.what for p in whole]),
                     tuple(w for p in whole for w in p.writes),
                     tuple(d for p in whole for d in p.doubts),
-                    boots_after=after.boots,
+                    boots_after=is_walked(after),
                 ),
             )
     return Mending(now, plans)
+
+
+def is_walked(path: BootPath) -> bool:
+    """It boots, and the walk knows how: code in the first sector that nobody knows may do anything."""
+    return path.boots and not any(f.id == "code-unknown" and f.where == "LBA 0" for f in path.findings)
 
 
 def plans_of(
@@ -98,7 +103,7 @@ def kinds_of_plan(
                 after = boot_path(Overlay(disk, plan.pairs), mode, machine=machine, entries=entries, secure=secure)
                 if now.boots and not after.boots:
                     continue  # no repair takes a start away
-                yield replace(plan, writes=tuple(changed), boots_after=after.boots)
+                yield replace(plan, writes=tuple(changed), boots_after=is_walked(after))
 
     return [judged(kind) for kind in kinds]
 
