@@ -40,7 +40,7 @@ def test_triage_prints_the_contract(capsys: pytest.CaptureFixture[str], tmp_path
     assert set(document) >= {"gates", "suspects", "next", "held", "call"}
     assert [set(g) >= {"id", "state", "why"} for g in document["gates"]] == [True] * 7
     assert {"fault", "p"} == set(document["suspects"][0])
-    assert len(document["suspects"]) == 25
+    assert len(document["suspects"]) == 26
     assert set(document["next"][0]) >= {"move", "kind", "minutes", "hands_on_minutes", "why"}
     assert set(document["held"][0]) >= {"move", "interlock", "why"}
     option = {"choice", "fix", "p_success", "minutes", "cost", "data_outcome", "expected_loss"}

@@ -303,7 +303,7 @@ def test_find_and_words(client: TestClient) -> None:
     take_in(client, customer="Tide library")
     assert client.get("/api/find", params={"text": "tide"}).json()[0]["customer"] == "Tide library"
     words = client.get("/api/words").json()
-    assert len(words["moves"]) == 63
+    assert len(words["moves"]) == 65
     assert all(set(m["say"]) == set(m["outcomes"]) for m in words["moves"])
 
 
