@@ -82,6 +82,8 @@ def _wrong_call(arguments: argparse.Namespace) -> int:
     """One wrong call of the planner (or of the policy that is named), as a case for `triage` or step by step."""
     from gatecheck.cli.rehearse import case_of, rehearse_runs, told, wrong_call
 
+    if len(arguments.policy or ()) > 1:
+        raise InputError(f"--wrong: expected one --policy, got {len(arguments.policy)}")
     policy = (arguments.policy or ["planner"])[0]
     runs = rehearse_runs(
         machines=arguments.machines,

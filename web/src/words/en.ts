@@ -689,6 +689,7 @@ export const T = {
   takeOneBack: 'undo the doubtful entry',
   doubtTitle: 'Two entries contradict each other',
   doubtOne: 'This entry contradicts the rest',
+  doubtAlone: 'One reading decides',
   takeBackEntry: (name: string) => `undo: ${name}`,
   undoAll: 'undo all',
   linkShort: 'connection',

@@ -18,10 +18,6 @@ _SUREST = 0.97
 """no case makes a fix surer than this"""
 
 
-_STARTS_COLD = 0.6
-"""a machine that started once starts from cold again this often, whatever is in it"""
-
-
 def compile_model(knowledge: Knowledge) -> Model:
     """Compile all tables. Pure; about 0.1 s."""
     space = build_space(knowledge.faults, [g.id for g in knowledge.gates])
@@ -44,8 +40,9 @@ def _vary(
     knowledge: Knowledge, space: Space, start: Start, sight: Observation, name: str, how: tuple[str, ...]
 ) -> tuple[Transition | None, Final]:
     fix = variant_of(knowledge.fixes[name], how)
+    still = knowledge.plan["still_starts"] if STARTS in how else None
     act = (
-        transition_of(space, fix, start.passes, sight.reach["unseen"], knowledge.fix_floor, starts=STARTS in how)
+        transition_of(space, fix, start.passes, sight.reach["unseen"], knowledge.fix_floor, still=still)
         if fix.table is None
         else None
     )
@@ -56,7 +53,7 @@ def _still_starts(knowledge: Knowledge, space: Space, screen: Floats) -> Floats:
     """Shape (outcomes, n): the screen of a machine that started just before."""
     boots = knowledge.checks["screen"].outcomes.index("boots")
     comes_and_goes = space.in_state @ np.array([float(s.intermittent) for s in space.states]) > 0
-    again = np.where(comes_and_goes, screen[boots], np.maximum(screen[boots], _STARTS_COLD))
+    again = np.where(comes_and_goes, screen[boots], np.maximum(screen[boots], knowledge.plan["starts_cold"]))
     rest = np.maximum(1.0 - screen[boots], 1e-9)
     table = screen / rest * (1.0 - again)
     table[boots] = again

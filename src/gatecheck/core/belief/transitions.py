@@ -15,9 +15,6 @@ _ANOTHER_SCREEN, _ANOTHER_SCREEN_THEN = 0.70, 0.97
 """a machine that now stops at a later gate shows another screen this often; nearly always when it had not come up at
 all"""
 
-STILL_STARTS = 0.85
-"""a machine that started just now starts again this often, whatever is in it"""
-
 _BARELY_STOPS = 0.8
 """a hypothesis that boots with this probability does not stop the boot"""
 
@@ -63,10 +60,11 @@ class Transition(Struct, frozen=True):
 
 
 def transition_of(
-    space: Space, fix: Fix, passes: Floats, seen: Floats, floor: float, *, starts: bool = False
+    space: Space, fix: Fix, passes: Floats, seen: Floats, floor: float, *, still: float | None = None
 ) -> Transition:
     """What the fix does to every hypothesis. passes, seen: shape (n,), probability that it starts, that its drive is
-    seen. `starts`: the machine was seen to start just before, and goes on starting unless the fix breaks something."""
+    seen. `still`: the machine was seen to start just before, and goes on starting this often unless the fix breaks
+    something."""
     src = np.arange(space.size, dtype=np.intp)
     dst, chance = src.copy(), np.ones(space.size)
     sound_before = {f: space.fault_in[:, space.component_of[space.index(f)]] < 0 for f in fix.breaks}
@@ -78,7 +76,7 @@ def transition_of(
         src, dst, chance = _split(src, dst, chance, sound_before[fault][src] & (other != dst), other, broken)
     by_src = np.argsort(src, kind="stable")
     src, dst, chance = src[by_src], dst[by_src], chance[by_src]
-    outcome = _outcome_shares(space, src, dst, passes, seen, starts) + floor
+    outcome = _outcome_shares(space, src, dst, passes, seen, still) + floor
     outcome /= outcome.sum(axis=0)
     weight = np.zeros((len(fix.outcomes), len(src)))
     weight[:4] = outcome * chance * (1.0 - fix.could_not)
@@ -111,14 +109,14 @@ def _split(src: Ints, dst: Ints, chance: Floats, where: Flags, target: Ints, sha
     )
 
 
-def _outcome_shares(space: Space, src: Ints, dst: Ints, passes: Floats, seen: Floats, starts: bool) -> Floats:
+def _outcome_shares(space: Space, src: Ints, dst: Ints, passes: Floats, seen: Floats, still: float | None) -> Floats:
     """P(boots, now-seen, other-screen, no-change | src, dst), shape (4, e)."""
     changed = src != dst
     # a machine on which nothing was cured shows what it showed before: partial passes are mostly used up
     unchanged_boots = np.where(passes[src] > _BARELY_STOPS, passes[src], 0.1 * passes[src])
     boots = np.where(changed, passes[dst], unchanged_boots)
-    if starts:
-        boots = np.where(passes[dst] >= passes[src], np.maximum(passes[dst], STILL_STARTS), passes[dst])
+    if still is not None:
+        boots = np.where(passes[dst] >= passes[src], np.maximum(passes[dst], still), passes[dst])
     rest = 1.0 - boots
     now_seen = rest * np.where(changed, np.clip(seen[dst] - seen[src], 0.0, 1.0), 0.0)
     stop = stop_gates(space, passes)

@@ -91,17 +91,15 @@ def _may_fail(model: Model, state: TicketState) -> bool:
     return failing >= model.knowledge.plan["copy_when_warned"]
 
 
-_SURFACE_TESTS = ("long-test", "read-scan")
-
-
 def _gentle_first(model: Model, state: TicketState, moves: list[NextMove], plan: MovePlan) -> list[NextMove]:
     """Minutes before hours: the drive's own health before a test of its whole surface; and what is plugged in before
     setup is entered, where a stick may be in or setup is locked."""
     if not moves:
         return moves
     by_move, first, wanted = {m.move: m for m in plan.ranked}, moves[0].move, None
-    if first in _SURFACE_TESTS and "health-pages" in by_move:
-        wanted = "health-pages"
+    proof = model.knowledge.proof
+    if first in proof.surface_tests and proof.before_surface in by_move:
+        wanted = proof.before_surface
     elif "pull-externals" in by_move and first != "pull-externals" and _may_be_a_stick(model, state, first):
         wanted = "pull-externals"
     if wanted is None:
@@ -422,15 +420,12 @@ def _was_seen(model: Model, state: TicketState) -> bool:
     return False
 
 
-_LOCKS_OUT = {"set-mode", "set-secure-boot", "set-storage-mode", "load-defaults", "reset-nvram"}
-"""settings after which an encrypted volume asks for its recovery key"""
-_RECENT = ("windows-11", "windows-10")
-
-
-def _may_be_encrypted(state: TicketState) -> bool:
+def _may_be_encrypted(model: Model, state: TicketState) -> bool:
     """A recent system, and nothing showed that its volume can be read without a key."""
+    if state.facts.get("installed_os") not in model.knowledge.proof.locked_systems:
+        return False
     look = state.last("volume-look")
-    return state.facts.get("installed_os") in _RECENT and (look is None or look.outcome in ("unreadable", "locked"))
+    return look is None or look.outcome in ("unreadable", "locked")
 
 
 def _questions(model: Model, state: TicketState, call: Call, held: Sequence[Held], first: str | None) -> list[Question]:
@@ -448,9 +443,9 @@ def _questions(model: Model, state: TicketState, call: Call, held: Sequence[Held
     if "locked-volume" in locks and state.facts.get("recovery_key") in (None, "unknown"):
         asks.append(Question("recovery_key", say("ask.recovery-key")))
     elif (
-        {first, call.option.main_fix if call.option else None} & _LOCKS_OUT
+        {first, call.option.main_fix if call.option else None} & model.knowledge.proof.locks_out
         and state.facts.get("recovery_key") in (None, "unknown")
-        and _may_be_encrypted(state)
+        and _may_be_encrypted(model, state)
     ):
         asks.append(Question("recovery_key", say("ask.recovery-key-first")))
     entry = state.last("setup-entry")

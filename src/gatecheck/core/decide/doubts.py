@@ -25,11 +25,11 @@ from gatecheck.core.words.said import Said, say
 
 class Doubt(Struct, frozen=True):
     """`entries`: places on the tape, in order; two, or one that does not fit the facts the ticket came with.
-    `take_back`: the one that the rest of the tape speaks against."""
+    `take_back`: the one that the rest of the tape speaks against, None where nothing does: it is looked at again."""
 
     entries: tuple[int, ...]
     why: Said
-    take_back: int
+    take_back: int | None
 
 
 def find_doubts(model: Model, state: TicketState, choice: str | None = None) -> list[Doubt]:
@@ -142,7 +142,7 @@ def _leaned_on(model: Model, state: TicketState, choice: str | None) -> Iterator
     found = leaned_on(model, state, choice, right_choices(model, state), WEIGHT[choice])
     if found is not None:
         place, reading = found
-        yield Doubt((place,), say("doubt.leaned-on", one=[reading.move, reading.outcome]), place)
+        yield Doubt((place,), say("doubt.leaned-on", one=[reading.move, reading.outcome]), None)
 
 
 # --- what the belief says ------------------------------------------------------------------------------------------

@@ -140,13 +140,10 @@ def drive_failing(model: Model, state: TicketState) -> float:
 def looks_due(model: Model, state: TicketState, fix: Fix, holding: Collection[str]) -> list[str]:
     """Checks to be made before the fix: named by it, not made yet, and possible here."""
     checks, screen = model.knowledge.checks, state.last("screen")
-    stopped = fix.writes and screen is not None and screen.outcome in _MEMORY_SCREENS
-    wanted = (*fix.look_first, *(_MEMORY_TESTS if stopped else ()))
+    proof = model.knowledge.proof
+    stopped = fix.writes and screen is not None and screen.outcome in proof.memory_screens
+    wanted = (*fix.look_first, *(proof.memory_looks if stopped else ()))
     return [c for c in wanted if c not in state.current and is_legal(model, state, checks[c], holding)]
-
-
-_MEMORY_SCREENS, _MEMORY_TESTS = ("other-stop",), ("builtin-memory",)
-"""a stop screen may be memory: it is tested before anything is written"""
 
 
 def seen_once(model: Model, state: TicketState, fix: Fix, holding: Collection[str]) -> list[str]:

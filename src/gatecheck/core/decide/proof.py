@@ -12,8 +12,6 @@ from gatecheck.core.decide.plan import DRIVE_FAULTS, is_legal, unmet_need
 from gatecheck.core.tape.entries import is_done
 from gatecheck.core.tape.fold import TicketState
 
-_CHEAP = ("health-pages", "error-log", "short-test")
-"""looks of minutes: one of them stands beside even the surest test, which may have been mistyped"""
 _BATTERY = "replace-battery"
 
 
@@ -22,7 +20,8 @@ def drive_proof(model: Model, state: TicketState, holding: Collection[str]) -> s
     failed long test, by a surface scan, or by two signs of different looks, none of which passed after it."""
     proof = model.knowledge.proof
     if readings_that_count(model, state, proof.drive_proven, DRIVE_FAULTS):
-        return None if any(look in state.current for look in _CHEAP) else _first_left(model, state, _CHEAP, holding)
+        read = not state.current.isdisjoint(proof.drive_beside)
+        return None if read else _first_left(model, state, proof.drive_beside, holding)
     signs = readings_that_count(model, state, proof.drive_signs, DRIVE_FAULTS)
     passed = readings_that_count(model, state, proof.drive_passed, DRIVE_FAULTS)
     if len(signs) >= 2 + bool(passed):
@@ -34,10 +33,9 @@ def heard_once(model: Model, state: TicketState, holding: Collection[str]) -> st
     """Listening again, where one single reading says that the heads or the motor fail and nothing else does."""
     signs = readings_that_count(model, state, model.knowledge.interlocks["stop-running"].seen, ("drive.mechanical",))
     others = readings_that_count(model, state, model.knowledge.proof.drive_signs, DRIVE_FAULTS)
-    if len({*signs, *others}) != 1 or not signs or state.facts.get("drive_kind") in ("sata-ssd", "nvme", "emmc"):
+    if len({*signs, *others}) != 1 or not signs:
         return None
-    by_place = dict(state.readings)
-    reading = by_place[signs[0]]
+    reading = dict(state.readings)[signs[0]]
     if reading.is_soft or reading.move in state.confirmed:
         return None
     if reading.move != "sound" and "sound" in state.current:

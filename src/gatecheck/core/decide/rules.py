@@ -3,7 +3,7 @@ in rules.toml."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
 from msgspec import Struct
 
@@ -63,12 +63,16 @@ def _shown(state: TicketState, wanted: FactTest) -> bool:
     return any(last.outcome in outcomes for move, outcomes in wanted.items() for last in [state.last(move)] if last)
 
 
+def _may_lack_power(model: Model, state: TicketState, seen: Sequence[int]) -> bool:
+    """Nothing of these readings was heard, and a plug may be loose: a drive without power never gets ready either."""
+    return may_sit_loose(model, state) and all(r.move != "sound" for place, r in state.readings if place in seen)
+
+
 def _mechanical_evidence(model: Model, state: TicketState) -> bool:
     lock = model.knowledge.interlocks["stop-running"]
     seen = readings_that_count(model, state, lock.seen, lock.renewed_by)
-    heard = any(dict(state.readings)[place].move == "sound" for place in seen)
-    if seen and not heard and may_sit_loose(model, state):
-        return False  # a drive without power never gets ready either
+    if _may_lack_power(model, state, seen):
+        return False
     return (
         bool(seen)
         and probability(model, state, "drive.mechanical")
@@ -80,8 +84,7 @@ def _beyond_the_bench(model: Model, state: TicketState) -> bool:
     """Something names mechanical damage, and it is likely enough that one more start may cost what a lab could still
     read."""
     seen = readings_that_count(model, state, model.knowledge.interlocks["stop-running"].seen, ("drive.mechanical",))
-    heard = any(dict(state.readings)[place].move == "sound" for place in seen)
-    if seen and not heard and may_sit_loose(model, state):
+    if _may_lack_power(model, state, seen):
         return False
     return bool(seen) and probability(model, state, "drive.mechanical") >= model.knowledge.plan["heard_refer"]
 

@@ -86,11 +86,8 @@ def kinds_of_plan(
 ) -> list[Iterator[RepairPlan]]:
     """The same by what is mended: tables, volumes, boot code or loader."""
     if is_one_of_a_set(disk):
-        return [
-            iter(()),
-            iter(()),
-            iter(()),
-        ]  # its content is read and written together with the other drives of the set
+        # its content is read and written together with the other drives of the set
+        return [iter(()), iter(()), iter(())]
     division = division_of(disk)
     stops = "" if now.boots or not now.findings else now.findings[-1].id
     kinds: list[Iterator[RepairPlan]] = [table_plans(disk, division, mode), volume_plans(disk, division, mode)]

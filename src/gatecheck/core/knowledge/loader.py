@@ -209,6 +209,7 @@ class _Builder:
             customers.number("unknown_is_precious", high=1.0),
             customers.number("consents", high=1.0),
             int(customers.number("oldest", high=60)),
+            customers.number("lasting", high=1.0),
         )
 
     def _gates(self) -> tuple[t.Gate, ...]:

@@ -20,6 +20,14 @@ class Proof(Struct, frozen=True):
     drive_passed: Readings
     drive_looks: tuple[str, ...]
     """looks in the order in which they are made"""
+    drive_beside: tuple[str, ...]
+    memory_screens: tuple[str, ...]
+    memory_looks: tuple[str, ...]
+    locks_out: frozenset[str]
+    """settings after which an encrypted volume asks for its key"""
+    locked_systems: tuple[str, ...]
+    surface_tests: tuple[str, ...]
+    before_surface: str
     board_first: Mapping[str, tuple[str, ...]]
     """what the screen shows, or "otherwise" -> what is tried first, looks and fixes"""
     start_looks: tuple[str, ...]
@@ -33,7 +41,11 @@ class Proof(Struct, frozen=True):
 def load_proof(file: Table, ids: Ids) -> Proof:
     """Raises KnowledgeError for anything unknown."""
     drive, board, start = file.sub("drive"), file.sub("board"), file.sub("start")
-    drive.only("source", "proven", "signs", "passed", "looks")
+    memory, locks, order = file.sub("memory"), file.sub("locks_out"), file.sub("order")
+    drive.only("source", "proven", "signs", "passed", "looks", "beside")
+    memory.only("source", "screens", "looks")
+    locks.only("source", "settings", "systems")
+    order.only("source", "surface_tests", "before_them")
     start.only("source", "looks", "old_cell_years", "old_cell_doubt", "very_old_years", "quickly_opened", "old_systems")
     shown = (*ids.outcomes["screen"], "otherwise")
     for name in board.values:
@@ -46,6 +58,13 @@ def load_proof(file: Table, ids: Ids) -> Proof:
         drive_signs=_readings(drive.sub("signs"), ids),
         drive_passed=_readings(drive.sub("passed"), ids),
         drive_looks=drive.ids("looks", ids.checks),
+        drive_beside=drive.ids("beside", ids.checks),
+        memory_screens=memory.ids("screens", ids.outcomes["screen"]),
+        memory_looks=memory.ids("looks", ids.checks),
+        locks_out=frozenset(locks.ids("settings", ids.outcomes)),
+        locked_systems=locks.ids("systems", ids.facts["installed_os"]),
+        surface_tests=order.ids("surface_tests", ids.checks),
+        before_surface=order.one_of("before_them", ids.checks),
         board_first={name: board.ids(name, ids.outcomes) for name in board.values if name != "source"},
         start_looks=start.ids("looks", ids.checks),
         old_cell_years=start.number("old_cell_years"),

@@ -232,6 +232,8 @@ class Intake(Struct, frozen=True):
     unknown_is_precious: float
     consents: float
     oldest: int
+    lasting: float
+    """share of the things that could not be done once that cannot be done at all"""
 
 
 class Knowledge(Struct, frozen=True):

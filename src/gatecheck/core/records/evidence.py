@@ -12,12 +12,9 @@ TELLS: dict[str, str] = {
     "update-before": "update-before",
     "driver-not-started": "driver-off",
     "no-boot-driver": "driver-off",
-    "driver-file-gone": "driver-off",
     "disk-errors": "disk-errors",
     "memory-errors": "memory-errors",
     "power-cuts": "power-cuts",
-    "file-system-errors": "power-cuts",
-    "control-set-failed": "repair-tried",
 }
 """finding -> outcome that it speaks for; the others say nothing of why it does not start"""
 _QUIET = 0.5

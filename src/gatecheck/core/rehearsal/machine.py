@@ -37,10 +37,6 @@ def draw_facts(world: Model, rng: Rng) -> dict[str, FactValue]:
     }
 
 
-_LASTS = 0.8
-"""what could not be done once cannot be done at all this often: a screw that does not turn, a part that is soldered"""
-
-
 @dataclass
 class RehearsedMachine:
     """One machine on the bench. `faults` is the hidden hypothesis; `lost` says whether data was lost by a move."""
@@ -137,7 +133,7 @@ class RehearsedMachine:
         if move in self.lasting:
             return "could-not"
         if self.rng.random() < act.could_not:
-            if self.rng.random() < _LASTS:
+            if self.rng.random() < self.world.knowledge.intake.lasting:
                 self.lasting.add(move)
             return "could-not"
         edges = slice(int(act.first[self.faults]), int(act.first[self.faults + 1]))

@@ -120,7 +120,7 @@ class DoubtOut(Wire):
 
     entries: list[int]
     why: str
-    take_back: int = Field(description="The entry that the rest of the tape speaks against")
+    take_back: int | None = Field(description="The entry that the rest of the tape speaks against; null: look again")
 
 
 class EntryOut(Wire):

@@ -86,6 +86,7 @@ function OpenTicket({ ticket }: { ticket: Ticket }) {
     choose(null)
     setOverlay(null)
   }
+  const doubtful = ticket.doubts[0]?.take_back ?? null
   const stuck = ticket.trials.findLast((t) => t.standing === 'open' || t.standing === 'pending')
   const last = lastStanding(ticket.tape)
   const actions = useStable({
@@ -117,7 +118,7 @@ function OpenTicket({ ticket }: { ticket: Ticket }) {
     ...(inHand && !job && move(inHand).unattended >= RUNS_ALONE_MINUTES && ticket.running?.move !== inHand && { start: () => send({ started: inHand, minutes: move(inHand).unattended }) }),
     ...(isOpen && ticket.call.choice && ticket.signed == null && { sign: () => setOverlay({ kind: 'sign' }) }),
     ...(isOpen && ticket.signed != null && { handOver: () => setOverlay({ kind: 'handover' }) }),
-    ...(isOpen && ticket.doubts[0] && { takeBack: () => actions.undo([ticket.doubts[0]!.take_back]) }),
+    ...(isOpen && doubtful !== null && { takeBack: () => actions.undo([doubtful]) }),
     ...(stuck && { putBack: () => send({ put_back: stuck.fix }) }),
     ...(!isOpen && {
       reopen: () => reopen.mutate(),
