@@ -107,6 +107,14 @@ def test_a_reading_that_the_rest_makes_rare_stands_against_the_one_that_did_so()
     assert [d["entries"] for d in doubts_of(tape)] == [[0, 3]]
 
 
+def test_the_one_reading_that_a_verdict_rests_on_is_named_and_not_taken_back() -> None:
+    found = doubts_of(
+        "screen=volume-stop, long-test=read-failure, health-pages=clean", {"drive_kind": "hdd", "data": "none"}
+    )
+    assert [(d["entries"], d["take_back"]) for d in found] == [([1], None)]
+    assert doubts_of("screen=volume-stop, long-test=read-failure, health-pages=failing, short-test=read-failure") == []
+
+
 def test_every_doubt_of_the_table_has_its_sentence() -> None:
     words = shipped_words()
     missing = [c.id for c in MODEL.knowledge.doubts.clashes if not words.has(f"doubt.{c.id}")]

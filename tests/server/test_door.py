@@ -368,17 +368,13 @@ def test_a_size_that_is_none_is_refused_before_anything_is_read(served: Served) 
         (b"/" + b"a" * 9000, b"", 414),
         (b"/api/bench?q=" + b"a" * 9000, b"", 414),
         (b"/" + b"a/" * 40_000, b"", 414),
-        (b"/api/bench?q=" + b"a" * 500_000, b"", 414),
-        (b"/api/bench", b"X-Long: " + b"a" * 200_000 + b"\r\n", 431),
+        (b"/api/bench?q=" + b"a" * 90_000, b"", 414),
+        (b"/api/bench", b"X-Long: " + b"a" * 90_000 + b"\r\n", 431),
     ],
 )
 def test_a_url_beyond_any_sense_is_refused_at_once(served: Served, target: bytes, header: bytes, status: int) -> None:
     text = b"GET " + target + b" HTTP/1.1\r\nHost: 127.0.0.1\r\n" + header + b"Connection: close\r\n\r\n"
-    try:
-        answer = raw(served, text)
-    except (BrokenPipeError, ConnectionResetError):  # it was refused before all of it was sent
-        answer = b"HTTP/1.1 414 431 "
-        assert status in (414, 431)
+    answer = raw(served, text)
     assert f" {status} ".encode() in answer[:40]
 
 

@@ -15,6 +15,7 @@ from msgspec import Struct
 from gatecheck.core.belief.facts import fact_test
 from gatecheck.core.belief.model import Model
 from gatecheck.core.belief.space import Floats
+from gatecheck.core.decide.call import Call
 from gatecheck.core.decide.recheck import leaned_on
 from gatecheck.core.decide.ways import WEIGHT, right_choices
 from gatecheck.core.knowledge.tables import Contradiction, FactTest
@@ -32,16 +33,16 @@ class Doubt(Struct, frozen=True):
     take_back: int | None
 
 
-def find_doubts(model: Model, state: TicketState, choice: str | None = None) -> list[Doubt]:
-    """Pairs of standing entries that do not fit together, those that exclude each other first, and the one that a call
-    (`choice`, where it is made) leans on alone; not more than anybody reads. Pure."""
+def find_doubts(model: Model, state: TicketState, call: Call | None = None) -> list[Doubt]:
+    """Pairs of standing entries that do not fit together, those that exclude each other first, and the one reading that
+    the call rests on alone; not more than anybody reads. Pure."""
     found: dict[tuple[int, ...], Doubt] = {}
     most = int(model.knowledge.doubts.limits["most"])
     for some in (
         _clashing(model, state),
         _seen_twice(model, state),
         _surprising(model, state),
-        _leaned_on(model, state, choice),
+        _leaned_on(model, state, call),
     ):
         for doubt in islice(some, max(0, most - len(found))):
             found.setdefault(doubt.entries, doubt)
@@ -136,12 +137,15 @@ def _unlikelier(model: Model, state: TicketState, first: tuple[int, Reading], la
     return first[0] if fits[0] < fits[1] else last[0]
 
 
-def _leaned_on(model: Model, state: TicketState, choice: str | None) -> Iterator[Doubt]:
-    if choice is None:
+def _leaned_on(model: Model, state: TicketState, call: Call | None) -> Iterator[Doubt]:
+    """The reading that put the call off, or without which the call that is made would not stand."""
+    if call is None:
         return
-    found = leaned_on(model, state, choice, right_choices(model, state), WEIGHT[choice])
-    if found is not None:
-        place, reading = found
+    place = call.again.place if call.again is not None else None
+    if place is None and call.choice is not None:
+        place = leaned_on(model, state, call.choice, right_choices(model, state), WEIGHT[call.choice])
+    if place is not None:
+        reading = dict(state.readings)[place]
         yield Doubt((place,), say("doubt.leaned-on", one=[reading.move, reading.outcome]), None)
 
 

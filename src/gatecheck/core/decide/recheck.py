@@ -78,8 +78,8 @@ def look_again(
     return max(found, key=lambda s: s.net, default=None)
 
 
-def leaned_on(model: Model, state: TicketState, choice: str, right: Ints, place: int) -> tuple[int, Reading] | None:
-    """The reading that a heavy choice would not stand without and that was the likeliest slip, with its place; None
+def leaned_on(model: Model, state: TicketState, choice: str, right: Ints, place: int) -> int | None:
+    """Place of the reading that a heavy choice would not stand without and that was the likeliest slip; None
     where every single one may be gone. `right`, `place`: as for `look_again`."""
     if choice not in HEAVY:
         return None
@@ -91,8 +91,8 @@ def leaned_on(model: Model, state: TicketState, choice: str, right: Ints, place:
             continue
         p, without = misread(model, state, reading)
         if p >= model.knowledge.plan["slip_named"] and np.bincount(right, without, minlength=place + 1)[place] < 0.5:
-            found.append((p, index, reading))
-    return max(found, key=lambda f: f[0])[1:] if found else None
+            found.append((p, index))
+    return max(found)[1] if found else None
 
 
 def doubtful(model: Model, state: TicketState, holding: Collection[str]) -> str | None:

@@ -67,7 +67,7 @@ def document(model: Model, words: Words, state: TicketState, result: Assessment)
         ],
         "doubts": [
             {"entries": list(d.entries), "why": words.say(d.why), "take_back": d.take_back}
-            for d in find_doubts(model, state, result.call.choice)
+            for d in find_doubts(model, state, result.call)
         ],
         "questions": [{"fact": q.fact, "why": words.say(q.why)} for q in result.questions],
     }

@@ -8,6 +8,7 @@ import { Do } from '../../ui/Commands'
 import { T } from '../../words'
 import { KeyStrip } from '../keys'
 import { SameVisit } from './SameVisit'
+import { shownDoubt } from './doubts'
 
 const MANY = 8
 /** tools that read the machine themselves, once it is connected */
@@ -103,7 +104,7 @@ export function InHand({ ticket, moveId, isChosen, onOutcome, instrument, keysOn
   const isLinked = link?.state === 'linked'
   const next = ticket.next.find((n) => n.move === moveId)
   const others = ticket.next.filter((n) => n.move !== moveId)
-  const isTight = words.outcomes.length > MANY || ticket.doubts.length > 0 || ticket.questions.length > 0 || ticket.trials.some((t) => t.standing === 'open' || t.standing === 'pending')
+  const isTight = words.outcomes.length > MANY || shownDoubt(ticket.doubts, ticket.tape, ticket.next) !== null || ticket.questions.length > 0 || ticket.trials.some((t) => t.standing === 'open' || t.standing === 'pending')
   return (
     <section aria-label={T.inHand}>
       <h2 className="text-s font-bold text-soft">{T.inHand}{isChosen && ` · ${T.chosen}`}</h2>

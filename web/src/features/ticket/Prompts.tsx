@@ -6,6 +6,7 @@ import { Note } from '../../ui/Note'
 import { factName, T } from '../../words'
 import { LinkStrip } from '../link'
 import { DoubtNote } from './DoubtNote'
+import { shownDoubt } from './doubts'
 import { Earlier } from './Earlier'
 
 interface PromptsProps {
@@ -22,6 +23,7 @@ export function Prompts({ ticket, error, isWaiting, dropped, onUndo }: PromptsPr
   const { data: captures } = useCaptures(ticket.id, ticket.files.length > 0 && !ticket.closed_at)
   const asked = captures?.[0]?.asks ?? []
   const standing = ticket.trials.filter((t) => t.standing === 'open' || t.standing === 'pending')
+  const doubt = shownDoubt(ticket.doubts, ticket.tape, ticket.next)
   return (
     <div className="mb-3 flex flex-col gap-2 empty:mb-0">
       <Earlier ticket={ticket} />
@@ -37,7 +39,7 @@ export function Prompts({ ticket, error, isWaiting, dropped, onUndo }: PromptsPr
         </Note>
       )}
       {asked.length > 0 && <Note title={T.pickDrive} tone="ochre">{T.whichDrive(asked.join(', '))} <Do of="ticket" id="pages" /></Note>}
-      {!ticket.closed_at && ticket.doubts[0] && <DoubtNote doubt={ticket.doubts[0]} tape={ticket.tape} onUndo={onUndo} />}
+      {!ticket.closed_at && doubt && <DoubtNote doubt={doubt} tape={ticket.tape} onUndo={onUndo} />}
       {standing.map((trial) => (
         <div key={trial.entry} className="flex flex-wrap items-center gap-x-3 border-l-4 border-ochre bg-sheet px-2 py-1">
           <Do of="ticket" id="putBack" label={T.putBack(move(trial.fix).name)} strong />
