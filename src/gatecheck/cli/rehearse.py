@@ -165,6 +165,8 @@ def _overlay(place: str) -> dict[str, str]:
 def wrong_call(runs: Sequence[RehearsalRun], number: int) -> RehearsalRun:
     """The wrong call of this number, counted from one. Raises InputError where there are fewer."""
     wrong = [run for run in runs if not run.right]
+    if not wrong:
+        raise InputError("--wrong: expected a rehearsal with wrong calls, got none: every call was right")
     if not 1 <= number <= len(wrong):
         raise InputError(f"--wrong: expected 1 to {len(wrong)}, the wrong calls of this rehearsal, got {number}")
     return wrong[number - 1]

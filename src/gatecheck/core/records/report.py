@@ -27,7 +27,7 @@ _COUNTED: dict[str, tuple[str, ...]] = {
     "file-system-errors": ("file-system-error",),
     "memory-errors": ("memory-error", "machine-check"),
 }
-"""finding -> events that it counts; a power cut is told twice, by the start after it too"""
+"""finding -> event kinds that it counts; a power cut makes two records: one of it, one of the start after it"""
 _FOLDERS = ("Windows/System32/winevt/Logs", "")
 _LOGS = ("System.evtx", "Application.evtx", "Microsoft-Windows-Chkdsk%4Operational.evtx")
 

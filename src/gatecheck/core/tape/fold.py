@@ -237,7 +237,7 @@ def _how_then(
 def _how_now(
     model: Model, cases: Mapping[str, tuple[str, ...]], once: Collection[str], starts: bool
 ) -> dict[str, tuple[str, ...]]:
-    """Fix -> what makes it come to it more or less often now, or show something else."""
+    """Fix -> the cases that hold now and change how often it works or what it shows."""
     fixes = {*cases, *once, *(model.deeds.acts if starts else ())}
     return {
         fix: (*cases.get(fix, ()), *((AGAIN,) if fix in once else ()), *((STARTS,) if starts else ())) for fix in fixes
