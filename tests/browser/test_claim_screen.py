@@ -35,7 +35,7 @@ def test_it_is_seen_on_the_bench_and_taken_to_the_ticket_that_fits_by_key(server
     page.goto(server.url)
     expect(page.locator("[data-bench-row]")).to_have_count(2)
     token = knock(server)
-    expect(page.locator("[data-waits]")).to_contain_text("Ostler Bracken-15, serial BR1", timeout=15_000)
+    expect(page.locator("[data-waits]")).to_contain_text("Ostler Bracken-15, serial BR1", timeout=60_000)
     page.keyboard.press("c")
     expect(page.locator("[data-knock]")).to_contain_text("legacy firmware")
     page.keyboard.press("1")

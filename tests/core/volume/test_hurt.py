@@ -356,7 +356,7 @@ def test_a_fat32_of_few_clusters_is_one(tmp_path: Path) -> None:
 
 
 def inode_at(volume: Any, path: str = PICTURE) -> int:
-    return int(volume.groups[0][2] * BLOCK + (volume.find(path).id - 1) * volume.super.inode_size)
+    return int(volume.groups[0].inode_table * BLOCK + (volume.find(path).id - 1) * volume.super.inode_size)
 
 
 EXT: dict[str, tuple[Hurt, str]] = {
@@ -366,7 +366,7 @@ EXT: dict[str, tuple[Hurt, str]] = {
     "locked without that ability": (put(lambda v: inode_at(v) + 33, b"\x08"), "inode"),
     "larger than a file can be": (put(lambda v: inode_at(v) + 108, b"\xff\xff\xff\x7f"), "size-differs"),
     "shorter than what it holds": (put(lambda v: inode_at(v, "etc/large.bin") + 4, b"\1\0\0\0"), "size-differs"),
-    "what lies behind a map": (put(lambda v: v.groups[0][1] * BLOCK + BLOCK - 1, b"\x7f"), "map-padding"),
+    "what lies behind a map": (put(lambda v: v.groups[0].inode_map * BLOCK + BLOCK - 1, b"\x7f"), "map-padding"),
     "abilities without a meaning": (put(lambda v: 1024 + 98, b"\x80"), "features-unknown"),
     "a name with a nought": (put(lambda v: v.runs(v.find("etc"))[0].at + 24 + 9, b"\0"), "name-broken"),
 }

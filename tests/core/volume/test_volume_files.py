@@ -183,7 +183,7 @@ def _inode_at(own: Ext, path: str) -> int:
     node = own.find(path)
     assert node is not None
     group, place = divmod(node.id - 1, own.super.inodes_per_group)
-    return own.groups[group][2] * own.block + place * own.super.inode_size
+    return own.groups[group].inode_table * own.block + place * own.super.inode_size
 
 
 def _bit(own: Ext, path: str, *, clear: bool) -> list[tuple[int, bytes]]:
@@ -191,7 +191,7 @@ def _bit(own: Ext, path: str, *, clear: bool) -> list[tuple[int, bytes]]:
     assert node is not None
     block = next(r.block for r in own.mapped(own.inode(node.id)) if r.block is not None) - own.super.first_block
     group, place = divmod(block, own.super.per_group)
-    at = own.groups[group][0] * own.block + place // 8
+    at = own.groups[group].block_map * own.block + place // 8
     now = own.bytes.read(at, 1, "map")[0]
     return [(at, bytes([now & ~(1 << place % 8) if clear else now | 1 << place % 8]))]
 

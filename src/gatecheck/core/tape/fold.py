@@ -220,14 +220,18 @@ def _how_then(
     readings: Sequence[tuple[int, Reading]], cases: Mapping[str, tuple[str, ...]], seconds: Collection[int]
 ) -> dict[int, tuple[str, ...]]:
     """Place of a fix's reading -> the cases that held: those of now, for what a fix rests on hardly changes under
-    it; and whether the machine started just before."""
+    it; and whether the machine started just before. A look that only says the same again is the look before it."""
     found, starts = {}, False
+    last: tuple[str | None, tuple[str, ...]] | None = None
     for i, e in readings:
-        how = (
-            *cases.get(e.move, ()),
-            *((AGAIN,) if i in seconds else ()),
-            *((STARTS,) if starts else ()),
-        )
+        if e.move == "screen" and last is not None and last[0] == e.outcome:
+            how = last[1]
+        else:
+            how = (*cases.get(e.move, ()), *((AGAIN,) if i in seconds else ()), *((STARTS,) if starts else ()))
+        if e.move == "screen":
+            last = (e.outcome, how)
+        elif e.outcome == "boots" or e.outcome in _DOES_NOT_START:
+            last = None
         if how:
             found[i] = how
         starts = _starts_after(e, starts)
@@ -248,9 +252,12 @@ def _starts_after(reading: Reading, before: bool) -> bool:
     """Whether the machine is known to start after this reading."""
     if reading.outcome == "boots":
         return True
-    if reading.move == "screen" or reading.outcome in ("no-change", "other-screen", "now-seen"):
+    if reading.move == "screen" or reading.outcome in _DOES_NOT_START:
         return False
     return before
+
+
+_DOES_NOT_START = ("no-change", "other-screen", "now-seen")
 
 
 class _Sums(TypedDict):

@@ -6,6 +6,7 @@ looked at as it will be after it."""
 from __future__ import annotations
 
 import struct
+from collections import Counter
 from collections.abc import Callable
 
 import numpy as np
@@ -13,9 +14,13 @@ import numpy as np
 from gatecheck.core.disk.overlay import Overlay
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.volume.claims import Claims
-from gatecheck.core.volume.crc32c import crc16, crc32c, crc32c_rows
+from gatecheck.core.volume.crc32c import crc32c, crc32c_rows
+from gatecheck.core.volume.ext import attributes
 from gatecheck.core.volume.ext import layout as e
 from gatecheck.core.volume.ext.check_bitmaps import Maps
+from gatecheck.core.volume.ext.check_heads import guard_findings, journal_findings
+from gatecheck.core.volume.ext.check_quota import QUOTAS, quota_findings
+from gatecheck.core.volume.ext.groups import is_possible, summed_descriptor
 from gatecheck.core.volume.ext.htree import FolderIndex
 from gatecheck.core.volume.ext.inode import flaws, resize_problem, right_size
 from gatecheck.core.volume.ext.journal import pending_blocks
@@ -28,6 +33,13 @@ _SEED = 0x2000
 _GEOMETRY = "<2I12x4I4xI"
 """inodes, blocks, first block, sizes, blocks and inodes a group"""
 _RESIZE, _HUGE, _WITH_INDEX, _DEEP, _UNSIGNED = 7, 0x8, 0x20, 0x4000, 0x2
+_SHARED_BLOCKS = 0x4000
+"""feature of a volume that is never written: files may share blocks"""
+_SHORTEST_ENCRYPTED = 16
+_STRICT = 1
+"""flag of the superblock's encoding: names that are none in it are refused"""
+_HURD = b"\1\0\0\0"
+"""the system that made it, where inodes have other fields at their end"""
 _ORPHAN_PRESENT = 0x10000
 _KINDS = {1: 0x8000, 2: 0x4000, 3: 0x2000, 4: 0x6000, 5: 0x1000, 6: 0xC000, 7: 0xA000}
 _KNOWN, _KNOWN_TO_WRITE = 0x3F7DF, 0x1FFFB
@@ -64,7 +76,8 @@ def check_ext(volume: Ext, add: Add, progress: Progress) -> tuple[int | None, in
 
 class _Check:
     def __init__(self, volume: Ext, add: Add, progress: Progress) -> None:
-        self.volume, self.super, self.add, self.progress = volume, volume.super, add, progress
+        self.volume, self.super, self.progress = volume, volume.super, progress
+        self._add = add
         self.sums = self.super.has_checksums
         self.seed = (
             int.from_bytes(self.super.raw[0x270:0x274], "little")
@@ -81,27 +94,42 @@ class _Check:
         self.taken_inodes: list[int] = []
         self.unread: set[int] = set()
         """groups of whose inodes some could not be read"""
-        self._shared: set[int] = set()
+        self.kept = {int.from_bytes(self.super.raw[at : at + 4], "little") for at in (0x240, 0x244, 0x26C, 0x280)}
+        """inodes of quotas and of the list of orphans"""
+        self.value_inodes: set[int] = set()
+        """inodes that hold values of attributes"""
+        self.used: dict[str, dict[int, tuple[int, int]]] = {"user": {}, "group": {}, "project": {}}
+        self.damaged = False
+        self.attribute_blocks: dict[int, tuple[bytes, list[int]]] = {}
+        """of blocks with attributes: their bytes, and who refers to them"""
+
+    def add(self, finding: VolumeFinding) -> None:
+        self.damaged = self.damaged or finding.severity == DAMAGE
+        self._add(finding)
 
     def whole(self) -> tuple[int | None, int | None]:
         self._supers()
         self._groups()
+        self._heads()
         for first, count, _ in self.volume.fixed_blocks():
             self.claims.add(0, first, count)
         self._inodes()
         files = self._tree()
         self._links()
+        self._attribute_blocks()
         used = Maps(
             self.volume,
             self.add,
             self.claims,
             name=self._name,
             taken=self.taken_inodes,
+            folders=sorted(self.folders),
             unread=self.unread,
             is_pending=bool(self.super.incompat & e.RECOVER),
             seed=self.seed,
         ).whole()
-        for own in self.claims.cross_links():
+        shares = self.super.ro_compat & _SHARED_BLOCKS
+        for own in () if shares else self.claims.cross_links():
             self.add(
                 VolumeFinding(
                     "crossed",
@@ -114,6 +142,8 @@ class _Check:
             )
         for owner in self.claims.beyond:
             self.add(VolumeFinding("beyond", DAMAGE, self._name(owner)))
+        for found in quota_findings(self.volume, self.used, is_whole=not self.damaged and not self.unread):
+            self.add(found)
         return files, used
 
     def _name(self, inode: int) -> str:
@@ -167,34 +197,30 @@ class _Check:
                 self.add(VolumeFinding("superblock-copy", SIGN, f"group {group}", repairable=True))
 
     def _groups(self) -> None:
-        own, volume = self.super, self.volume
-        if own.incompat & e.META_BG:
-            return
-        raw = volume.bytes.read(volume.table_at, own.groups * own.group_size, "group descriptors")
-        for number in range(own.groups):
-            each = raw[number * own.group_size : (number + 1) * own.group_size]
-            blocks, inodes, table, *_ = volume.groups[number]
-            if not all(0 < place < own.blocks for place in (blocks, inodes, table)):
+        own = self.super
+        for number, each in enumerate(self.volume.groups):
+            if each.from_copy or not is_possible(own, each):
                 self.add(VolumeFinding("group", DAMAGE, f"group {number}"))
-                continue
-            blank = each[:0x1E] + b"\0\0" + each[0x20:]
-            told = int.from_bytes(each[0x1E:0x20], "little")
-            if self.sums:
-                real = crc32c(crc32c(self.seed, struct.pack("<I", number)), blank) & 0xFFFF
-            elif own.ro_compat & e.GDT_CSUM:
-                real = crc16(crc16(crc16(0xFFFF, own.uuid), struct.pack("<I", number)), each[:0x1E] + each[0x20:])
-            else:
-                continue
-            if told != real:
+            elif each.raw != summed_descriptor(own, self.seed, number, each.raw):
                 self.add(VolumeFinding("sum", DAMAGE, f"group {number}", repairable=True))
+
+    def _heads(self) -> None:
+        try:
+            for found in journal_findings(self.volume):
+                self.add(found)
+        except DecodeError:
+            self.add(VolumeFinding("journal-head", DAMAGE, values={"why": "inode"}))
+        for found in guard_findings(self.volume, self.seed):
+            self.add(found)
 
     # --- inodes
 
     def _inodes(self) -> None:
         own, volume = self.super, self.volume
-        for group, (_, _, table, _, _, flags) in enumerate(volume.groups):
+        for group, each in enumerate(volume.groups):
+            table = each.inode_table
             self.progress("inodes", group, own.groups)
-            if flags & 1 or not 0 < table < own.blocks:
+            if each.flags & 1 or not 0 < table < own.blocks:
                 continue
             for piece in range(0, own.inodes_per_group, 4096):
                 count = min(4096, own.inodes_per_group - piece)
@@ -264,6 +290,7 @@ class _Check:
             self.folders[number] = inode
         for flaw in dict.fromkeys(flaws(self.volume, inode, is_orphan=number in self.orphans)):
             self.add(VolumeFinding(flaw, DAMAGE, f"inode {number}"))
+        extra = self._attributes(inode)
         if number == _RESIZE:
             double = struct.unpack_from("<I", inode.body, 13 * 4)[0]
             self.claims.add(number, double or -1, 1)
@@ -274,17 +301,96 @@ class _Check:
                 self.add(VolumeFinding("unreadable", SIGN, str(error)))
             return
         if inode.mode & 0xF000 not in (e.FOLDER, e.REGULAR, e.SYMLINK) and number >= self.super.first_inode:
+            self._use(inode, extra)
             return
         try:
-            self._held(inode)
+            self._use(inode, self._held(inode, extra))
         except DecodeError as error:
             self.add(
                 VolumeFinding("unreadable" if "LBA" in str(error) else "extents", DAMAGE, f"inode {number}: {error}")
             )
 
-    def _held(self, inode: Inode) -> None:
-        """Its blocks, and whether its size and their count are what it says. Raises DecodeError."""
-        number, held, expected = inode.number, 0, 0
+    def _attributes(self, inode: Inode) -> int:
+        """Blocks that its extended attributes hold, those in inodes of their own too, which count as its own."""
+        own, number = self.super, inode.number
+        is_wide = bool(own.incompat & e.WIDE)
+        block = attributes.block_of(own, inode, is_wide=is_wide)
+        start, end = attributes.in_inode(inode)
+        why = ""
+        if inode.raw[118:120] != b"\0\0" and not is_wide and own.raw[72:76] != _HURD:
+            why = "place"
+        elif start:
+            why = attributes.flaw_of(inode.raw, start + 4, start + 4, end, has_zero_hash=True)
+        held, raw = 0, b""
+        if block and not own.compat & attributes.ATTRIBUTES:
+            why = "feature"
+        elif block:
+            known = self.attribute_blocks.get(block)
+            if known is None:
+                try:
+                    raw = self.volume.bytes.read(block * own.block, own.block, "extended attributes")
+                except DecodeError as error:
+                    if 0 < block < own.blocks:
+                        self.add(VolumeFinding("unreadable", DAMAGE, f"inode {number}: {error}"))
+                self.attribute_blocks[block] = (raw, [number])
+                self.claims.add(number, block, 1)
+            else:
+                raw = known[0]
+                known[1].append(number)
+            held = 1
+        if not why and inode.flags & e.INLINE and not attributes.has_named(inode, b"", *attributes.DATA):
+            why = "data"
+        if (
+            not why
+            and inode.flags & e.ENCRYPTED
+            and (inode.is_regular or inode.is_folder or inode.is_link)
+            and not attributes.has_named(inode, raw, *attributes.POLICY)
+        ):
+            why = "policy"
+        if own.incompat & attributes.VALUE_INODES:
+            for each in attributes.values_elsewhere(inode, raw):
+                self.value_inodes.add(each.inode)
+                if each.told:
+                    held += -(-each.size // own.block)
+        if why:
+            self.add(VolumeFinding("attributes", DAMAGE, f"inode {number}", values={"why": why}))
+        return held
+
+    def _attribute_blocks(self) -> None:
+        for number, (raw, holders) in self.attribute_blocks.items():
+            if not raw:
+                continue
+            why = attributes.block_flaw(self.super, self.seed, number, raw)
+            if not why and int.from_bytes(raw[4:8], "little") != len(holders) and not self.unread:
+                why = "count"
+            if why:
+                self.add(VolumeFinding("attributes", DAMAGE, self._name(holders[0]), values={"why": why}))
+
+    def _use(self, inode: Inode, held: int) -> None:
+        """Its blocks and itself count against its owner, its group and its project."""
+        own = self.super
+        if (
+            not own.ro_compat & QUOTAS
+            or inode.number in self.kept
+            or inode.flags & attributes.VALUE_INODE
+            or not (inode.number == e.ROOT or inode.number >= own.first_inode)
+        ):
+            return
+        raw = inode.raw
+        for kind, number in (
+            ("user", int.from_bytes(raw[2:4] + raw[120:122], "little")),
+            ("group", int.from_bytes(raw[24:26] + raw[122:124], "little")),
+            ("project", int.from_bytes(raw[156:160], "little")),
+        ):
+            space, count = self.used[kind].get(number, (0, 0))
+            self.used[kind][number] = (space + held * own.block, count + 1)
+
+    def _held(self, inode: Inode, extra: int) -> int:
+        """Its blocks, and whether its size and their count are what it says. `extra`: blocks of its attributes. Raises
+        DecodeError."""
+        number, held, expected = inode.number, extra, 0
+        if inode.flags & e.EXTENTS and has_bad_node(self.volume, inode):
+            self.add(VolumeFinding("extents", DAMAGE, f"inode {number}"))
         runs = []
         for run in self.volume.mapped(inode, whole=True):
             if inode.flags & e.EXTENTS and run.first < expected:
@@ -308,14 +414,8 @@ class _Check:
             self.add(
                 VolumeFinding("size-differs", DAMAGE, f"inode {number}", values={"size": inode.size, "held": size})
             )
-        acl = int.from_bytes(inode.raw[104:108], "little") | (
-            int.from_bytes(inode.raw[118:120], "little") << 32 if self.super.incompat & e.WIDE else 0
-        )
-        if acl and acl not in self._shared:
-            self._shared.add(acl)
-            self.claims.add(number, acl, 1)
-        held += bool(acl)
         self._counted(inode, held)
+        return held
 
     def _unwritten(self, inode: Inode) -> None:
         """Stretches that were taken but not written belong to the file all the same."""
@@ -404,6 +504,8 @@ class _Check:
         if inode.size > self.super.blocks * block:  # no folder is larger than its volume: what stands there is no size
             return found
         index = self._index(inode)
+        self.is_folded = bool(inode.flags & e.CASEFOLDED and self.super.raw[0x27E] & _STRICT)
+        self.is_encrypted, letters = bool(inode.flags & e.ENCRYPTED), list[bytes]()
         for piece in self.volume.pieces(inode):
             if broken > _MOST_BROKEN:
                 break
@@ -426,6 +528,7 @@ class _Check:
                     self.add(VolumeFinding("folder-broken", DAMAGE, where))
                     if broken > _MOST_BROKEN:
                         break
+                letters += names
                 if index is not None:
                     index.take(raw, names, is_node=is_node)
             at += len(piece)
@@ -448,11 +551,9 @@ class _Check:
                     values={"name": "." if dots.get(".") != inode.number else ".."},
                 )
             )
-        seen: set[str] = set()
-        for name, _, _ in found:
-            if name in seen:
-                self.add(VolumeFinding("name-twice", DAMAGE, f"{path}/{name}" if path else name))
-            seen.add(name)
+        for own in [own for own, count in Counter(letters).items() if count > 1]:
+            name = own.decode("utf-8", "replace")
+            self.add(VolumeFinding("name-twice", DAMAGE, f"{path}/{name}" if path else name))
         return found
 
     def _index(self, inode: Inode) -> FolderIndex | None:
@@ -491,9 +592,16 @@ class _Check:
                 elif letters:
                     found.append((name, inode, kind))
                     names.append(own)
-                if not letters or b"\0" in own or b"/" in own:
+                is_plain = not self.is_encrypted or name in (".", "..")
+                if self.is_folded and "\ufffd" in name:
+                    self.add(VolumeFinding("name-broken", DAMAGE, f"{where}/{name}" if where != "/" else name))
+                if not letters or ((b"\0" in own or b"/" in own) if is_plain else letters < _SHORTEST_ENCRYPTED):
                     self.add(VolumeFinding("name-broken", DAMAGE, f"{where}/{name}" if where != "/" else name or "/"))
             at += length
+        if at != len(raw):
+            raise DecodeError(
+                "folder block", at=at, expected="entries up to its end", got=f"{len(raw) - at} bytes more"
+            )
 
     def _leaf_sum(self, inode: Inode, raw: bytes, where: str) -> None:
         if self.sums and (
@@ -504,13 +612,14 @@ class _Check:
 
     def _links(self) -> None:
         own = self.super
-        kept = {int.from_bytes(own.raw[at : at + 4], "little") for at in (0x240, 0x244, 0x26C, 0x280)}
         for number in sorted(self.broken):
             self.add(VolumeFinding("sum", DAMAGE, self._name(number), repairable=False))
         for number in self.taken_inodes:
-            if (number < own.first_inode and number != e.ROOT) or number in kept or number in self.orphans:
+            if (number < own.first_inode and number != e.ROOT) or number in self.kept or number in self.orphans:
                 continue
             links, real = self.links[number], self.found_links.get(number, 0)
+            if number in self.value_inodes:
+                continue
             if number not in self.reached:
                 self.add(VolumeFinding("orphan", DAMAGE, f"inode {number}", repairable=True))
             elif links != real and not (self.kinds[number] == e.FOLDER and links == 1):
@@ -519,6 +628,30 @@ class _Check:
                         "link-count", DAMAGE, self._name(number), repairable=True, values={"told": links, "real": real}
                     )
                 )
+
+
+def has_bad_node(volume: Ext, inode: Inode) -> bool:
+    """Has its tree an extent of no length, or a node that begins elsewhere than the one above it says. Raises
+    DecodeError."""
+    waiting: list[tuple[bytes, int | None]] = [(inode.body, None)]
+    seen: set[int] = set()
+    while waiting:
+        node, start = waiting.pop()
+        _, entries, _, level = struct.unpack_from("<4H", node, 0)
+        for n in range(min(entries, (len(node) - 12) // 12)):
+            first, length = struct.unpack_from("<IH", node, 12 + 12 * n)
+            if n == 0 and start is not None and first != start:
+                return True
+            if not level:
+                if not length:
+                    return True
+                continue
+            low, high = struct.unpack_from("<IH", node, 16 + 12 * n)
+            child = high << 32 | low
+            if 0 < child < volume.super.blocks and child not in seen:
+                seen.add(child)
+                waiting.append((volume.bytes.read(child * volume.block, volume.block, "extents"), first))
+    return False
 
 
 def unwritten(volume: Ext, inode: Inode) -> list[tuple[int, int]]:

@@ -10,13 +10,14 @@ from gatecheck.core.errors import DecodeError
 from gatecheck.core.volume.claims import Claims
 from gatecheck.core.volume.crc32c import crc32c
 from gatecheck.core.volume.ext import layout as e
+from gatecheck.core.volume.ext.groups import Group, folders_told, unused_told
 from gatecheck.core.volume.ext.read import Ext
 from gatecheck.core.volume.tree import DAMAGE, SIGN, VolumeFinding
 
 
 class Maps:
-    """`taken`: inodes in use; `unread`: groups of whose inodes some could not be read; `is_pending`: a mount that
-    replays the journal counts the whole anew."""
+    """`taken`: inodes in use, `folders`: those that are one; `unread`: groups of whose inodes some could not be read;
+    `is_pending`: a mount that replays the journal counts the whole anew."""
 
     def __init__(
         self,
@@ -26,12 +27,14 @@ class Maps:
         *,
         name: Callable[[int], str],
         taken: Sequence[int],
+        folders: Sequence[int],
         unread: set[int],
         is_pending: bool,
         seed: int,
     ) -> None:
         self.volume, self.super, self.add, self.claims, self.name = volume, volume.super, add, claims, name
         self.taken, self.unread, self.is_pending, self.seed = taken, unread, is_pending, seed
+        self.folders = np.array(folders, np.int64)
         self.sums = volume.super.has_checksums
 
     def whole(self) -> int | None:
@@ -49,8 +52,8 @@ class Maps:
     def _block_map(self) -> int:
         own = self.super
         marked = self.volume.bitmap()
-        for number, (*_, flags) in enumerate(self.volume.groups):
-            if flags & 2 and own.ro_compat & (e.GDT_CSUM | e.CHECKSUMS):
+        for number, each in enumerate(self.volume.groups):
+            if each.flags & 2 and own.ro_compat & (e.GDT_CSUM | e.CHECKSUMS):
                 low = own.first_block + number * own.per_group
                 self._own_blocks(marked, low, min(low + own.per_group, own.blocks))
         self.claims.add(0, 0, own.first_block)
@@ -70,7 +73,8 @@ class Maps:
         free = own.blocks - int(np.count_nonzero(marked))
         if free != own.free_blocks and not found.lost and not found.unmarked and not self.is_pending:
             self.add(VolumeFinding("free-count", SIGN, repairable=True, values={"told": own.free_blocks, "real": free}))
-        for number, (_, _, _, told, _, _) in enumerate(self.volume.groups):
+        for number, each in enumerate(self.volume.groups):
+            told = each.free_blocks
             low = own.first_block + number * own.per_group
             real = int(np.count_nonzero(marked[low : min(low + own.per_group, own.blocks)] == 0))
             if real != told and not found.lost and not found.unmarked:
@@ -79,10 +83,8 @@ class Maps:
                         "free-count", SIGN, f"group {number}", repairable=True, values={"told": told, "real": real}
                     )
                 )
-            if not (self.volume.groups[number][5] & 2 and own.ro_compat & (e.GDT_CSUM | e.CHECKSUMS)):
-                self._padding(
-                    f"block map of group {number}", self.volume.groups[number][0], min(own.per_group, own.blocks - low)
-                )
+            if not (each.flags & 2 and own.ro_compat & (e.GDT_CSUM | e.CHECKSUMS)):
+                self._padding(f"block map of group {number}", each.block_map, min(own.per_group, own.blocks - low))
         return int(np.count_nonzero(marked))
 
     def _padding(self, name: str, place: int, bits: int) -> None:
@@ -107,7 +109,9 @@ class Maps:
         taken[self.taken] = True
         taken[1 : own.first_inode] = True
         free_total = 0
-        for number, (_, place, _, _, told_free, flags) in enumerate(volume.groups):
+        for number, each in enumerate(volume.groups):
+            place, told_free, flags = each.inode_map, each.free_inodes, each.flags
+            self._counts_of_group(number, each, taken)
             low = number * own.inodes_per_group
             mine = taken[low + 1 : low + 1 + own.inodes_per_group]
             real_free = int(own.inodes_per_group - np.count_nonzero(mine))
@@ -154,19 +158,40 @@ class Maps:
                     "free-count", SIGN, "inodes", repairable=True, values={"told": own.free_inodes, "real": free_total}
                 )
             )
-        if self.sums and not own.incompat & e.META_BG:
-            for number, (place, *_, flags) in enumerate(volume.groups):
-                if not flags & 2:
+        if self.sums:
+            for number, each in enumerate(volume.groups):
+                if not each.flags & 2:
                     try:
                         self._map_sum(
                             number,
-                            volume.bytes.read(place * own.block, self._per_group() // 8, "block map"),
+                            volume.bytes.read(each.block_map * own.block, self._per_group() // 8, "block map"),
                             0x18,
                             0x38,
                             "block map",
                         )
                     except DecodeError as error:
                         self.add(VolumeFinding("map-unread", DAMAGE, str(error)))
+
+    def _counts_of_group(self, number: int, each: Group, taken: np.ndarray) -> None:
+        """Its folders, and the inodes at the table's end that were never used: the system passes over them."""
+        own = self.super
+        if not each.raw or number in self.unread:
+            return
+        low = number * own.inodes_per_group
+        folders = int(np.count_nonzero((self.folders > low) & (self.folders <= low + own.inodes_per_group)))
+        if folders != folders_told(own, each.raw):
+            told = folders_told(own, each.raw)
+            self.add(
+                VolumeFinding(
+                    "folder-count", SIGN, f"group {number}", repairable=True, values={"told": told, "real": folders}
+                )
+            )
+        if not own.ro_compat & (e.GDT_CSUM | e.CHECKSUMS) or each.flags & 1:
+            return
+        mine = taken[low + 1 : low + 1 + own.inodes_per_group]
+        last = int(np.flatnonzero(mine)[-1]) + 1 if mine.any() else 0
+        if unused_told(own, each.raw) > own.inodes_per_group - last:
+            self.add(VolumeFinding("unused-inodes", DAMAGE, f"group {number}", repairable=True))
 
     def _per_group(self) -> int:
         """Bits of a group's map: one a block, or one a cluster."""
@@ -175,11 +200,9 @@ class Maps:
 
     def _map_sum(self, number: int, raw: bytes, low_at: int, high_at: int, name: str) -> None:
         own = self.super
-        if own.incompat & e.META_BG:
+        each = self.volume.groups[number].raw
+        if not each:
             return
-        each = self.volume.bytes.read(
-            self.volume.table_at + number * own.group_size, own.group_size, "group descriptor"
-        )
         told = int.from_bytes(each[low_at : low_at + 2], "little")
         value = crc32c(self.seed, raw)
         if own.group_size >= 64:

@@ -17,6 +17,9 @@ from gatecheck.core.volume.tree import Hole
 
 KINDS = (e.REGULAR, e.FOLDER, e.SYMLINK, 0x1000, 0x2000, 0x6000, 0xC000)
 """of a file: regular, folder, link, pipe, character and block device, socket"""
+_SPECIAL = (0x1000, 0x2000, 0x6000, 0xC000)
+_LOCKED_FLAGS = 0x30
+"""immutable, append only"""
 _VERITY = 0x100000
 _NEEDS = ((e.EXTENTS, 0x40), (e.INLINE, e.INLINE_DATA), (e.ENCRYPTED, e.ENCRYPT), (e.CASEFOLDED, e.CASEFOLD))
 """flags of an inode, and the superblock's feature without which they mean nothing"""
@@ -53,6 +56,10 @@ def flaws(volume: Ext, inode: Inode, *, is_orphan: bool) -> Iterator[str]:
     if room >= _SHORTEST_EXTRA and extra and (extra < _SHORTEST_EXTRA or extra > room or extra & 3):
         yield "inode"
     if any(inode.flags & flag and not own.incompat & feature for flag, feature in _NEEDS):
+        yield "inode"
+    if inode.mode & 0xF000 in _SPECIAL and (
+        inode.flags & (e.INDEXED | e.EXTENTS | e.INLINE | _LOCKED_FLAGS) or any(inode.body[16:]) or inode.size
+    ):
         yield "inode"
     if inode.is_link and not inode.flags & (e.INLINE | e.ENCRYPTED) and not _leads_somewhere(volume, inode):
         yield "inode"

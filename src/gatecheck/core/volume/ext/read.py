@@ -13,6 +13,7 @@ import numpy as np
 
 from gatecheck.core.disk.sectors import Sectors
 from gatecheck.core.errors import DecodeError
+from gatecheck.core.volume.ext.groups import find_copy, has_super, read_groups, table_blocks
 from gatecheck.core.volume.ext.layout import (
     BIGALLOC,
     CHECKSUMS,
@@ -27,7 +28,6 @@ from gatecheck.core.volume.ext.layout import (
     JOURNAL,
     META_BG,
     ROOT,
-    SPARSE_SUPER,
     WIDE,
     DirectoryEntry,
     Inode,
@@ -42,8 +42,11 @@ from gatecheck.core.volume.tree import HOLES, LOST, WHOLE, Bytes, Hole, Node, Ru
 from gatecheck.core.words.said import Said, say
 
 _EXTENT = 0xF30A
-_MOST_DEPTH, _MOST_FOLDER, _MOST_RUNS, _MOST_BROKEN = 5, 1 << 30, 1 << 20, 1024
+_MOST_DEPTH, _MOST_FOLDER, _MOST_RUNS, _MOST_BROKEN = 16, 1 << 30, 1 << 20, 1024
 _DEEPEST = 255
+_VALUE_INODE = 0x200000
+_ENTRY_KINDS = (*range(8), 0xDE)
+"""of an entry; the last leads the checksum at a block's end"""
 
 
 class Ext:
@@ -67,59 +70,18 @@ class Ext:
             else "ext2"
         )
         self.label, self.size, self.block = own.label, own.blocks * own.block, own.block
-        self.groups = self._groups()
+        self.groups = read_groups(own, self.table_at // self.block, self.bytes.read)
         self.inode = lru_cache(8192)(self._inode)
         self._paths: dict[int, tuple[int, str]] | None = None
 
     def _backup(self, error: DecodeError) -> Super:
-        for block, per_group in ((1024, 8192), (4096, 32768), (2048, 16384)):
-            at = (per_group + (1 if block == 1024 else 0)) * block
-            if self.bytes.base + at + 1024 <= (self.disk.length or 0) * self.disk.sector:
-                try:
-                    found = read_super(self.bytes.read(at, 1024, "ext superblock, backup"))
-                except DecodeError:
-                    continue
-                if found.block == block:
-                    self.from_backup = at
-                    return found
-        raise error
-
-    def _groups(self) -> list[tuple[int, int, int, int, int, int]]:
-        """(block map, inode map, inode table, free blocks, free inodes, flags) of each group. Raises DecodeError where
-        the table cannot be read."""
-        own = self.super
-        per_block = own.block // own.group_size
-        if own.groups > 1 << 22:
-            raise DecodeError("ext groups", at=0, expected="up to 4 million", got=own.groups)
-        start = self.table_at // own.block
-        found = []
-        raw = (
-            b""
-            if own.incompat & META_BG
-            else self.bytes.read(start * own.block, own.groups * own.group_size, "ext group descriptors")
-        )
-        for number in range(own.groups):
-            if raw:
-                each = raw[number * own.group_size : (number + 1) * own.group_size]
-            else:
-                meta = number // per_block
-                first = meta * per_block
-                at = own.super_at(first) + 1 if self.has_super(first) else own.first_block + first * own.per_group
-                each = self.bytes.read(
-                    at * own.block + number % per_block * own.group_size, own.group_size, "ext group descriptor"
-                )
-            blocks, inodes, table, free_blocks, free_inodes, _, flags = struct.unpack_from("<3I4H", each, 0)
-            if own.group_size >= 64:
-                high = struct.unpack_from("<3I4H", each, 32)
-                blocks, inodes, table, free_blocks, free_inodes = (
-                    blocks | high[0] << 32,
-                    inodes | high[1] << 32,
-                    table | high[2] << 32,
-                    free_blocks | high[3] << 16,
-                    free_inodes | high[4] << 16,
-                )
-            found.append((blocks, inodes, table, free_blocks, free_inodes, flags))
-        return found
+        length = (self.disk.length or 0) * self.disk.sector - self.bytes.base
+        length = min(length, (self.last - self.first + 1) * self.disk.sector)
+        found = find_copy(self.bytes.read, length)
+        if found is None:
+            raise error
+        self.from_backup = found[1]
+        return found[0]
 
     @property
     def table_at(self) -> int:
@@ -130,11 +92,7 @@ class Ext:
 
     def has_super(self, group: int) -> bool:
         """Does a copy of the superblock stand in this group."""
-        if self.super.compat & 0x200:  # sparse_super2
-            return group in (0, *struct.unpack_from("<2I", self.super.raw, 0x24C))
-        if group < 2 or not self.super.ro_compat & SPARSE_SUPER:
-            return True
-        return any(_is_power(group, base) for base in (3, 5, 7))
+        return has_super(self.super, group)
 
     # --- inodes
 
@@ -144,18 +102,19 @@ class Ext:
         if not 1 <= number <= own.inodes:
             raise DecodeError("inode", at=0, expected=f"1 to {own.inodes}", got=number)
         group, place = divmod(number - 1, own.inodes_per_group)
-        if group >= len(self.groups) or not 0 < self.groups[group][2] < own.blocks:
+        if group >= len(self.groups) or not 0 < self.groups[group].inode_table < own.blocks:
             raise DecodeError(f"inode {number}", at=0, expected="a table on the volume", got=f"group {group}")
         raw = self.bytes.read(
-            self.groups[group][2] * own.block + place * own.inode_size, own.inode_size, f"inode {number}"
+            self.groups[group].inode_table * own.block + place * own.inode_size, own.inode_size, f"inode {number}"
         )
         return parse_inode(raw, number)
 
     def inodes(self) -> Iterator[Inode]:
         """Every inode that is or was in use, group by group; what cannot be read is left out."""
         own, chunk = self.super, 1 << 18
-        for group, (_, _, table, _, _, flags) in enumerate(self.groups):
-            if flags & 1 or not 0 < table < own.blocks:  # never initialised
+        for group, each in enumerate(self.groups):
+            table = each.inode_table
+            if each.flags & 1 or not 0 < table < own.blocks:  # never initialised
                 continue
             total = own.inodes_per_group * own.inode_size
             for at in range(0, total, chunk):
@@ -367,6 +326,8 @@ class Ext:
                 broken += 1
                 if not tolerant or broken > _MOST_BROKEN:
                     raise
+                if not why:
+                    yield from self._behind_break(raw)
 
     def _blocks(self, inode: Inode) -> Iterator[tuple[int, bytes, str]]:
         """(byte of the folder, a block of it, why something of it is missing)."""
@@ -406,6 +367,39 @@ class Ext:
                     yield DirectoryEntry(inode, name_of_bytes(name), kind if typed else 0)
             at += length
 
+    def _behind_break(self, raw: bytes) -> Iterator[DirectoryEntry]:
+        """Entries of a folder's block behind its first broken one: from the first place whose entries lead exactly to
+        the block's end."""
+        at = 0
+        while at + 8 <= len(raw) and self._step(raw, at):
+            at += self._step(raw, at)
+        typed = self.super.incompat & FILETYPE
+        for start in range(at + 4, len(raw) - 8, 4):
+            found, place = [], start
+            while place + 8 <= len(raw) and (step := self._step(raw, place)):
+                inode, _, letters, kind = struct.unpack_from("<IHBB", raw, place)
+                if inode and letters:
+                    found.append((inode, raw[place + 8 : place + 8 + letters], kind if typed else 0))
+                place += step
+            if place == len(raw) and found:
+                yield from (DirectoryEntry(i, name_of_bytes(n), k) for i, n, k in found if n not in (b".", b".."))
+                return
+
+    def _step(self, raw: bytes, at: int) -> int:
+        """Length of an entry that can be one, or 0."""
+        inode, length, letters, kind = struct.unpack_from("<IHBB", raw, at)
+        name = raw[at + 8 : at + 8 + letters]
+        is_one = (
+            length >= 8 + letters
+            and not length & 3
+            and at + length <= len(raw)
+            and inode <= self.super.inodes
+            and (letters or not inode)
+            and kind in _ENTRY_KINDS
+            and not (b"\0" in name or b"/" in name)
+        )
+        return length if is_one else 0
+
     def nodes(self, *, deleted: bool = False) -> Iterator[Node]:
         """Every file and folder that the folders lead to; what was deleted, where its inode still tells of it, on
         request."""
@@ -420,20 +414,57 @@ class Ext:
                 ):
                     yield Node(inode.number, f"?/inode {inode.number}", False, inode.size, float(inode.modified), True)
             return
-        waiting, seen = [(ROOT, "", 0)], {ROOT}
+        seen = {ROOT}
+        yield from self._below_folder(ROOT, "", seen)
+        own = self.super
+        if len(seen) < own.inodes - own.free_inodes - (own.first_inode - 2):  # more are in use than the folders lead to
+            yield from self._nameless(seen)
+
+    def _below_folder(self, top: int, top_path: str, seen: set[int]) -> Iterator[Node]:
+        waiting, walked = [(top, top_path, 0)], {top}
         while waiting:
             number, path, depth = waiting.pop()
             try:
                 for entry in self.entries(self.inode(number), tolerant=True):
+                    seen.add(entry.inode)
                     node = self._node(entry, f"{path}/{entry.name}" if path else entry.name)
                     if node is None:
                         continue
                     yield node
-                    if node.is_folder and entry.inode not in seen and depth < _DEEPEST:
-                        seen.add(entry.inode)
+                    if node.is_folder and entry.inode not in walked and depth < _DEEPEST:
+                        walked.add(entry.inode)
                         waiting.append((entry.inode, node.path, depth + 1))
             except DecodeError:
                 continue
+
+    def _nameless(self, seen: set[int]) -> Iterator[Node]:
+        """Files and folders in use that no folder leads to, under their numbers; what such a folder leads to has its
+        names."""
+        kept = {int.from_bytes(self.super.raw[at : at + 4], "little") for at in (0x240, 0x244, 0x26C, 0x280)}
+        alone = {
+            i.number: i.is_folder
+            for i in self.inodes()
+            if i.links
+            and not i.deleted_at
+            and i.number not in seen
+            and i.number not in kept
+            and i.number >= self.super.first_inode
+            and not i.flags & _VALUE_INODE
+        }
+        led: set[int] = set()
+        for number in [n for n, is_folder in alone.items() if is_folder]:
+            try:
+                led |= {e.inode for e in self.entries(self.inode(number), tolerant=True) if e.inode != number}
+            except DecodeError:
+                continue
+        for number, is_folder in alone.items():
+            if number in led:
+                continue
+            node = self._node(DirectoryEntry(number, f"inode {number}", 0), f"?/inode {number}")
+            if node is not None:
+                yield node
+                if is_folder:
+                    yield from self._below_folder(number, node.path, seen)
 
     def _node(self, entry: DirectoryEntry, path: str) -> Node | None:
         try:
@@ -507,22 +538,25 @@ class Ext:
         """(first block, blocks, what) of superblocks, group descriptors, maps and inode tables."""
         own = self.super
         reserved = int.from_bytes(own.raw[206:208], "little")
-        gdt = -(-own.groups * own.group_size // own.block)
+        gdt = table_blocks(own)
         table = -(-own.inodes_per_group * own.inode_size // own.block)
         guard = int.from_bytes(own.raw[0x168:0x170], "little")
         if own.incompat & GUARDED and 0 < guard < own.blocks:
             yield guard, 1, "groups"
-        for number, (blocks, inodes, start, _, _, _) in enumerate(self.groups):
+        per, first_meta = own.block // own.group_size, table_blocks(own)
+        for number, each in enumerate(self.groups):
             first = own.first_block + number * own.per_group
             if self.has_super(number):
                 copy = own.super_at(number)
                 yield copy, 1, "superblock" if number == 0 else "superblock-copy"
-                if not own.incompat & META_BG:
-                    yield copy + 1, gdt + reserved, "groups"
-            per = own.block // own.group_size
-            if own.incompat & META_BG and number % per in (0, 1, per - 1):
+                yield copy + 1, gdt + reserved, "groups"
+            if own.incompat & META_BG and number // per >= first_meta and number % per in (0, 1, per - 1):
                 yield (own.super_at(number) + 1 if self.has_super(number) else first), 1, "groups"
-            for place, count, name in ((blocks, 1, "block-map"), (inodes, 1, "inode-map"), (start, table, "inodes")):
+            for place, count, name in (
+                (each.block_map, 1, "block-map"),
+                (each.inode_map, 1, "inode-map"),
+                (each.inode_table, table, "inodes"),
+            ):
                 if 0 < place < own.blocks:
                     yield place, count, name
 
@@ -532,12 +566,12 @@ class Ext:
         own = self.super
         out = np.zeros(own.blocks, np.uint8)
         out[: own.first_block] = 1
-        for number, (blocks, _, _, _, _, flags) in enumerate(self.groups):
+        for number, each in enumerate(self.groups):
             first = own.first_block + number * own.per_group
             count = min(own.per_group, own.blocks - first)
-            if flags & 2 and own.ro_compat & (GDT_CSUM | CHECKSUMS):
+            if each.flags & 2 and own.ro_compat & (GDT_CSUM | CHECKSUMS):
                 continue  # never initialised: only its own structures, which the caller knows
-            raw = self.bytes.read(blocks * own.block, -(-count // 8), f"block map of group {number}")
+            raw = self.bytes.read(each.block_map * own.block, -(-count // 8), f"block map of group {number}")
             out[first : first + count] = np.unpackbits(np.frombuffer(raw, np.uint8), bitorder="little")[:count]
         return out
 
@@ -604,12 +638,6 @@ class Ext:
                 )
             elif number < self.super.first_inode:
                 found[block] = Place(say("where.own-file"), None, CATALOGUE)
-
-
-def _is_power(number: int, base: int) -> bool:
-    while number % base == 0:
-        number //= base
-    return number == 1
 
 
 def _zeros(count: int) -> Iterator[bytes]:

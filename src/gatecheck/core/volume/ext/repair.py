@@ -12,6 +12,7 @@ import numpy as np
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.volume.crc32c import crc32c
 from gatecheck.core.volume.ext import layout as e
+from gatecheck.core.volume.ext.groups import summed_descriptor, unused_told, with_counts
 from gatecheck.core.volume.ext.journal import pending_blocks
 from gatecheck.core.volume.ext.layout import JOURNAL
 from gatecheck.core.volume.ext.read import Ext
@@ -24,6 +25,9 @@ if TYPE_CHECKING:
 def ext_groups(volume: Ext, report: Report) -> list[Callable[[], RepairGroup | None]]:
     ids = {f.id for f in report.findings}
     base = volume.bytes.base
+    is_sum_wrong = any(
+        f.id == "sum" and (f.where.startswith("group ") or f.where == "superblock") for f in report.findings
+    )
 
     def journal() -> RepairGroup | None:
         """The blocks that a mount would write, then the journal marked empty, then the superblock's note that there is
@@ -62,9 +66,8 @@ def ext_groups(volume: Ext, report: Report) -> list[Callable[[], RepairGroup | N
         right."""
         own = volume.super
         if (
-            "free-count" not in ids
+            not (ids & {"free-count", "folder-count", "unused-inodes"} or is_sum_wrong)
             or ids & {"lost", "unmarked", "inode-map", "map-unread", "crossed"}
-            or own.incompat & e.META_BG
             or own.ro_compat & e.BIGALLOC
         ):
             return None
@@ -89,40 +92,34 @@ def _summed(volume: Ext, raw: bytearray) -> bytes:
 def _counted(volume: Ext) -> list[tuple[int, bytes]]:
     own, base = volume.super, volume.bytes.base
     marked = volume.bitmap()
+    held = np.array([i.number for i in volume.inodes() if i.is_folder and i.links], np.int64)
     writes, blocks_free, inodes_free = [], 0, 0
     seed = int.from_bytes(own.raw[0x270:0x274], "little") if own.incompat & 0x2000 else crc32c(0xFFFFFFFF, own.uuid)
-    for number, (_, inode_map, _, _, free_inodes, group_flags) in enumerate(volume.groups):
+    for number, each in enumerate(volume.groups):
+        free_inodes, group_flags = each.free_inodes, each.flags
         low = own.first_block + number * own.per_group
-        at = (own.super_at(0) + 1) * own.block + number * own.group_size
-        raw = bytearray(volume.bytes.read(at, own.group_size, "group descriptor"))
+        low_inode, bits = number * own.inodes_per_group, np.zeros(0, np.uint8)
         fresh = group_flags & 2 and own.ro_compat & (e.GDT_CSUM | e.CHECKSUMS)
         free = (
             int(np.count_nonzero(marked[low : min(low + own.per_group, own.blocks)] == 0))
             if not fresh
-            else int.from_bytes(raw[12:14], "little")
+            else each.free_blocks
         )
         if not (group_flags & 1 and own.ro_compat & (e.GDT_CSUM | e.CHECKSUMS)):
             bits = np.unpackbits(
                 np.frombuffer(
-                    volume.bytes.read(inode_map * own.block, -(-own.inodes_per_group // 8), "inode map"), np.uint8
+                    volume.bytes.read(each.inode_map * own.block, -(-own.inodes_per_group // 8), "inode map"), np.uint8
                 ),
                 bitorder="little",
             )[: own.inodes_per_group]
             free_inodes = int(np.count_nonzero(bits == 0))
-        raw[12:14], raw[14:16] = struct.pack("<H", free & 0xFFFF), struct.pack("<H", free_inodes & 0xFFFF)
-        if own.group_size >= 64:
-            raw[44:46], raw[46:48] = struct.pack("<H", free >> 16), struct.pack("<H", free_inodes >> 16)
-        if own.has_checksums:
-            raw[0x1E:0x20] = b"\0\0"
-            raw[0x1E:0x20] = struct.pack("<H", crc32c(crc32c(seed, struct.pack("<I", number)), bytes(raw)) & 0xFFFF)
-        elif own.ro_compat & e.GDT_CSUM:
-            from gatecheck.core.volume.crc32c import crc16
-
-            raw[0x1E:0x20] = struct.pack(
-                "<H", crc16(crc16(crc16(0xFFFF, own.uuid), struct.pack("<I", number)), bytes(raw[:0x1E] + raw[0x20:]))
-            )
+        folders = int(np.count_nonzero((held > low_inode) & (held <= low_inode + own.inodes_per_group)))
+        unused = unused_told(own, each.raw)
+        if own.ro_compat & (e.GDT_CSUM | e.CHECKSUMS) and not group_flags & 1:
+            unused = min(unused, own.inodes_per_group - (int(np.flatnonzero(bits)[-1]) + 1 if bits.any() else 0))
+        counted = with_counts(own, each.raw, blocks=free, inodes=free_inodes, folders=folders, unused=unused)
         blocks_free, inodes_free = blocks_free + free, inodes_free + free_inodes
-        writes.append((base + at, bytes(raw)))
+        writes.append((base + each.at, summed_descriptor(own, seed, number, counted)))
     head = bytearray(own.raw)
     head[12:16], head[16:20] = struct.pack("<I", blocks_free & 0xFFFFFFFF), struct.pack("<I", inodes_free)
     if own.incompat & e.WIDE:

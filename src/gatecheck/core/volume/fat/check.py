@@ -21,6 +21,7 @@ _DEEPEST = 64
 def check_fat(volume: Fat, add: Callable[[VolumeFinding], None]) -> tuple[int | None, int | None]:
     """(files, bytes used)."""
     _boot(volume, add)
+    _label(volume, add)
     table = _tables(volume, add)
     owner = np.zeros(volume.clusters + 2, np.uint32)
     names: list[str] = [""]
@@ -54,6 +55,17 @@ def _boot(volume: Fat, add: Callable[[VolumeFinding], None]) -> None:
     alike = raw[:65] == copy[:65] and raw[66:90] == copy[66:90]
     if not alike:
         add(VolumeFinding("boot-copy-differs", DAMAGE, f"sector {at}", repairable=True))
+
+
+def _label(volume: Fat, add: Callable[[VolumeFinding], None]) -> None:
+    """Systems disagree on which of the two they keep: told, not counted as damage."""
+    try:
+        inside = volume.label_in_root()
+    except DecodeError:
+        return
+    inside = "" if inside == "NO NAME" else inside
+    if inside != volume.label:
+        add(VolumeFinding("label-differs", NOTE, values={"boot": volume.label, "root": inside}))
 
 
 def _tables(volume: Fat, add: Callable[[VolumeFinding], None]) -> np.ndarray:

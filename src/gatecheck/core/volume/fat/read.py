@@ -11,7 +11,7 @@ from collections.abc import Iterator, Sequence
 
 import numpy as np
 
-from gatecheck.core.disk.sectors import Sectors
+from gatecheck.core.disk.sectors import Sectors, Span
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.fields import text_of
 from gatecheck.core.volume.fat.layout import read_fat
@@ -98,7 +98,8 @@ class Fat:
 
     @property
     def table(self) -> np.ndarray:
-        """The first FAT; where a sector of it is missing, of the second; zeros where neither is there."""
+        """The first FAT; of the second the sectors that are missing in it, or emptied in it and not in the other; zeros
+        where neither is there."""
         if self._table is None:
             own = self.volume
             step, size = own.sector // self.disk.sector, own.fat_sectors * own.sector
@@ -106,14 +107,38 @@ class Fat:
                 raise DecodeError("FAT", at=0, expected=f"at most {_LARGEST_TABLE >> 20} MiB", got=f"{size >> 20} MiB")
             span = self.disk.read(self.first + own.reserved * step, own.fat_sectors * step)
             raw = bytearray(span.data)
-            if span.missing and own.fats > 1:
-                other = self.disk.read(self.first + (own.reserved + own.fat_sectors) * step, own.fat_sectors * step)
-                for lba in span.missing:
-                    at = (lba - span.lba) * self.disk.sector
-                    raw[at : at + self.disk.sector] = other.data[at : at + self.disk.sector]
+            if own.fats > 1:
+                self._fill_from_second(raw, span, own.fat_sectors * step)
             found = self.numbers(bytes(raw))
             self._table = np.pad(found, (0, max(0, self.clusters + 2 - len(found))))
         return self._table
+
+    def _fill_from_second(self, raw: bytearray, span: Span, sectors: int) -> None:
+        size = self.disk.sector
+        rows = np.frombuffer(span.data, np.uint8).reshape(-1, size)
+        is_lost = np.asarray(np.logical_not(rows.any(axis=1)))
+        is_lost[[lba - span.lba for lba in span.missing]] = True
+        if not is_lost.any():
+            return
+        lost = np.flatnonzero(is_lost)
+        first, count = int(lost[0]), int(lost[-1]) - int(lost[0]) + 1
+        other = self.disk.read(span.lba + sectors + first, count)
+        for place in lost.tolist():
+            at = (place - first) * size
+            if span.lba + sectors + place not in other.missing:
+                raw[place * size : place * size + size] = other.data[at : at + size]
+
+    def label_in_root(self) -> str:
+        """The volume's name as an entry of its root says it. Raises DecodeError where that was not read."""
+        for start, length in self.stretches(self.root):
+            raw = self.bytes.read(start, length, "root folder")
+            for at in range(0, length - ENTRY + 1, ENTRY):
+                own = raw[at : at + ENTRY]
+                if not own[0]:
+                    return ""
+                if own[0] != _DELETED and own[11] & VOLUME and not is_piece(own):
+                    return text_of(own[:11]).rstrip()
+        return ""
 
     def chain(self, cluster: int, most: int) -> list[int]:
         """Clusters of a chain as far as it hangs together, at most so many."""
