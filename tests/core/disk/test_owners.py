@@ -10,6 +10,7 @@ from gatecheck.core.disk.encode import gpt_end, gpt_start, mbr_start
 from gatecheck.core.disk.mend import all_plans, mending_of
 from gatecheck.core.disk.owners import owner_by_type, owners_of
 from gatecheck.core.disk.sectors import CapturedSectors, Sectors
+from gatecheck.core.disk.where import places_of
 from memory_disk import Memory
 
 SIZE = 8 << 20
@@ -33,6 +34,18 @@ def marked(at: int, mark: bytes, base: bytes = b"") -> bytearray:
     image = bytearray(base.ljust(SIZE, b"\0"))
     image[at : at + len(mark)] = mark
     return image
+
+
+@pytest.mark.parametrize("name", [*START, *END, "noise"])
+def test_what_lives_on_a_disk_without_a_table_is_never_nothing(name: str) -> None:
+    image = marked(*(START | END | {"noise": (0, bytes(range(256)) * 600)})[name])
+    for place in places_of(Memory(bytes(image)), [0, 5000]):
+        assert place.stakes != "nothing" or name == "swap", place
+        assert place.structure.id != "where.between"
+
+
+def test_a_disk_of_zeros_holds_nothing() -> None:
+    assert [p.stakes for p in places_of(Memory(bytes(SIZE)), [5000])] == ["nothing"]
 
 
 @pytest.mark.parametrize("name", START)

@@ -13,6 +13,7 @@ import pytest
 from cryptography.hazmat.primitives.ciphers import Cipher, algorithms, modes
 
 from gatecheck.core.disk.sectors import CapturedSectors, sectors_of
+from gatecheck.core.disk.where import places_of
 from gatecheck.core.errors import DecodeError, InputError
 from gatecheck.core.locked.ciphers import Cbc, Diffused, UnitCipher, Xts, offset_vectors, plain_vectors
 from gatecheck.core.locked.encode import (
@@ -28,6 +29,8 @@ from gatecheck.core.locked.find import locked_at
 from gatecheck.core.locked.keys import key_of, recovery_password, wrong_groups
 from gatecheck.core.locked.model import Locked
 from gatecheck.core.locked.sectors import WithOpened
+from gatecheck.core.volume.check import check
+from memory_disk import Memory
 
 KIB, MIB = 1 << 10, 1 << 20
 TYPED = recovery_text(noise("recovery", 16))
@@ -112,6 +115,13 @@ def test_a_suspended_volume_opens_without_a_key() -> None:
 
 def test_the_one_for_removable_drives_is_known_by_its_other_header() -> None:
     assert inside(found(windows(to_go=True)), startup_file(WAYS[3].id, STARTUP)) == plain()
+
+
+def test_one_for_removable_drives_is_locked_not_a_fat() -> None:
+    raw = windows(to_go=True)
+    report = check(Memory(bytes(raw)), 0, len(raw) // 512 - 1)
+    assert [f.id for f in report.findings] == ["locked"]
+    assert {p.stakes for p in places_of(Memory(bytes(raw)), [5000])} == {"file"}
 
 
 def test_both_halves_are_read_where_encryption_is_under_way() -> None:

@@ -31,6 +31,7 @@ class Volume:
 
 _MARKS = (
     (3, b"-FVE-FS-", "encrypted", "encrypted Windows volume"),
+    (424, bytes.fromhex("3bd66749292ed84a8399f6a339e3d001"), "encrypted", "encrypted Windows volume"),
     (0, b"LUKS\xba\xbe", "encrypted", "encrypted Linux volume"),
     (3, b"NTFS    ", "ntfs", "NTFS"),
     (3, b"EXFAT   ", "exfat", "exFAT"),

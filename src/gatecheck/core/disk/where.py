@@ -7,6 +7,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 from gatecheck.core.disk.division import ABSENT, Division, Piece, division_of
+from gatecheck.core.disk.owners import owners_of
 from gatecheck.core.disk.sectors import Sectors
 from gatecheck.core.disk.volume import volume_at
 from gatecheck.core.errors import DecodeError
@@ -15,6 +16,7 @@ from gatecheck.core.volume.readers import open_volume
 from gatecheck.core.words.said import Said
 
 TABLE = "table"
+_FIRST_PART = 128 << 10
 
 
 @dataclass(frozen=True, slots=True)
@@ -36,7 +38,8 @@ def places_of(disk: Sectors, lbas: Sequence[int]) -> list[Where]:
     found: dict[int, Where] = {}
     inside: dict[int, list[int]] = {}
     pieces: dict[int, Piece] = {p.number: p for p in division.pieces}
-    if division.scheme == "none" and _whole_disk(disk):
+    owners = owners_of(disk)
+    if division.scheme == "none" and (owners or _whole_disk(disk)):
         pieces[0] = Piece(0, 0, (disk.length or 1) - 1, "")
     for lba in lbas:
         table = next(
@@ -46,7 +49,11 @@ def places_of(disk: Sectors, lbas: Sequence[int]) -> list[Where]:
         if table is not None:
             found[lba] = Where(lba, None, Said(f"where.{table}"), None, BOOT if table in ("second-stage",) else TABLE)
         elif piece is None:
-            found[lba] = Where(lba, None, Said("where.between"), None, NOTHING)
+            found[lba] = (
+                Where(lba, None, Said("where.not-read", {"kind": owners[0].name}), None, FILE)
+                if owners
+                else Where(lba, None, Said("where.between"), None, NOTHING)
+            )
         else:
             inside.setdefault(piece.number, []).append(lba)
     for number, own in inside.items():
@@ -56,8 +63,9 @@ def places_of(disk: Sectors, lbas: Sequence[int]) -> list[Where]:
 
 
 def _whole_disk(disk: Sectors) -> bool:
+    """Is it one volume, or does it begin with what nobody knows: only a first part of zeros says that nothing is there."""
     try:
-        return volume_at(disk, 0) is not None
+        return volume_at(disk, 0) is not None or any(disk.read(0, max(1, _FIRST_PART // disk.sector)).data)
     except DecodeError:
         return False
 
@@ -95,10 +103,11 @@ def _inside(disk: Sectors, piece: Piece, lbas: Sequence[int]) -> list[Place]:
         known = volume_at(disk, piece.first)
     except DecodeError:
         known = None
-    name = known.name if known else ""
+    owner = None if known else next(iter(owners_of(disk, piece.first, piece.last)), None)
+    name = known.name if known else owner.name if owner else ""
     found = []
     for lba in lbas:
-        if lba == piece.first:
+        if lba == piece.first and known is not None:
             found.append(Place(Said("where.boot-sector", {"kind": name}), None, BOOT))
         elif known is not None and known.kind == "swap":
             found.append(Place(Said("where.swap"), None, NOTHING))

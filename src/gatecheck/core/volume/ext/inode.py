@@ -57,6 +57,8 @@ def flaws(volume: Ext, inode: Inode, *, is_orphan: bool) -> Iterator[str]:
         yield "inode"
     if any(inode.flags & flag and not own.incompat & feature for flag, feature in _NEEDS):
         yield "inode"
+    if inode.flags & e.INDEXED and inode.is_regular and inode.number >= own.first_inode:
+        yield "inode"
     if inode.mode & 0xF000 in _SPECIAL and (
         inode.flags & (e.INDEXED | e.EXTENTS | e.INLINE | _LOCKED_FLAGS) or any(inode.body[16:]) or inode.size
     ):
