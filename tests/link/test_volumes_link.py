@@ -3,15 +3,14 @@ rescued in the order of the disk; interrupted, and gone on with."""
 
 from __future__ import annotations
 
-import csv
 import hashlib
 import time
-from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
 import pytest
 from benches import Bench
+from volume_desk import VolumeDesk, rows
 
 from gatecheck.practice.patients import PATIENTS, patient
 from gatecheck.practice.volumes import people_files, sound_volume
@@ -26,55 +25,8 @@ TORN = {**FACTS, "data": "backed-up", "drive_kind": "sata-ssd"}
 FADING = {**FACTS, "data": "irreplaceable", "drive_kind": "hdd"}
 
 
-class WorkerProcess:
-    """A ticket whose machine is linked, and its Volume instrument."""
-
-    def __init__(self, bench: Bench, name: str, **facts: Any) -> None:
-        self.bench, self.name = bench, name
-        self.number, self.secret = bench.linked(**facts)
-        self.probe = bench.probe(name, self.secret)
-        bench.until(self.number, lambda link: any(o["state"] == "done" for o in link["orders"]))
-
-    def view(self, source: str = "") -> Any:
-        return self.bench.call("GET", f"/api/tickets/{self.number}/volumes?source={source}")
-
-    def ask(self, what: str, **more: Any) -> Any:
-        now = self.view(more.pop("source", ""))
-        return self.bench.call(
-            "POST",
-            f"/api/tickets/{self.number}/volumes/{what}",
-            json={"source": now["source"], "first": now["first"], "by": "KT", **more},
-        )
-
-    def until(self, wanted: Callable[[Any], bool], source: str = "", seconds: float = 900) -> Any:
-        end = time.monotonic() + seconds
-        while time.monotonic() < end:
-            now = self.view(source)
-            if now["job"] is None and wanted(now):
-                return now
-            time.sleep(0.1)
-        raise AssertionError(
-            f"not in time: {now['job']} {now['look'] and now['look']['verdict']} {now['rescues'][:1]} {self.orders()}"
-        )
-
-    def looked(self) -> Any:
-        self.ask("look")
-        return self.until(lambda v: v["look"] is not None)
-
-    def tape(self) -> list[Any]:
-        return [e["body"] for e in self.bench.call("GET", f"/api/tickets/{self.number}")["tape"]]
-
-    def orders(self) -> list[Any]:
-        return self.bench.call("GET", f"/api/tickets/{self.number}/link")["orders"]  # type: ignore[no-any-return]
-
-
-def rows(folder: str) -> dict[str, dict[str, str]]:
-    with (Path(folder) / "manifest.csv").open(encoding="utf-8") as file:
-        return {row["path"]: row for row in csv.DictReader(file)}
-
-
 def test_looked_at_repaired_in_part_and_taken_back(bench: Bench) -> None:
-    desk = WorkerProcess(bench, "torn-volume", **TORN)
+    desk = VolumeDesk(bench, "torn-volume", **TORN)
     found = desk.looked()
     look = found["look"]
     assert (look["state"], look["systems"][0]["name"], look["is_stale"]) == ("damaged", "Windows 10", False)
@@ -130,7 +82,7 @@ DAMAGES = {
 def test_each_kind_of_damage_is_found_and_mended_through_the_link(bench: Bench, name: str) -> None:
     """NTFS, exFAT, FAT32 and ext4, each hurt in its own way, on a machine that answers the probe."""
     system, drive, wanted, groups = DAMAGES[name]
-    desk = WorkerProcess(bench, name, platform="pc", installed_os=system, data="backed-up", drive_kind=drive)
+    desk = VolumeDesk(bench, name, platform="pc", installed_os=system, data="backed-up", drive_kind=drive)
     look = desk.looked()["look"]
     assert look["state"] == "damaged"
     assert wanted <= {f["id"] for f in look["findings"]}
@@ -143,7 +95,7 @@ def test_each_kind_of_damage_is_found_and_mended_through_the_link(bench: Bench, 
 
 
 def test_what_is_held_or_not_shown_is_not_ordered(bench: Bench) -> None:
-    desk = WorkerProcess(bench, "torn-volume", **{**TORN, "data": "irreplaceable"})
+    desk = VolumeDesk(bench, "torn-volume", **{**TORN, "data": "irreplaceable"})
     first = desk.view()["first"]
     address = f"/api/tickets/{desk.number}/volumes"
     own = {"source": "sda", "first": first, "by": "KT"}
@@ -162,7 +114,7 @@ def test_what_is_held_or_not_shown_is_not_ordered(bench: Bench) -> None:
 
 
 def test_files_are_rescued_from_bad_places_however_often_it_is_interrupted(bench: Bench) -> None:
-    desk = WorkerProcess(bench, "fading-photos", **FADING)
+    desk = VolumeDesk(bench, "fading-photos", **FADING)
     look = desk.looked()["look"]
     assert (look["state"], [s["path"] for s in look["people"]]) == ("clean", ["Users/Berit"])
     bad = sorted(patient("fading-photos").connected().drives["sda"].disk.bad)
@@ -205,7 +157,7 @@ def test_files_are_rescued_from_bad_places_however_often_it_is_interrupted(bench
 
 
 def test_deleted_files_that_still_stand_are_brought_back(bench: Bench) -> None:
-    desk = WorkerProcess(bench, "emptied-folders", **{**FACTS, "data": "irreplaceable", "drive_kind": "sata-ssd"})
+    desk = VolumeDesk(bench, "emptied-folders", **{**FACTS, "data": "irreplaceable", "drive_kind": "sata-ssd"})
     assert desk.looked()["look"]["deleted"] == 8
     desk.ask("rescue", only=[], deleted=True)
     own = desk.until(lambda v: v["rescues"] and v["rescues"][0]["state"] == "done")["rescues"][0]
@@ -228,7 +180,7 @@ def test_deleted_files_that_still_stand_are_brought_back(bench: Bench) -> None:
 def test_a_copy_on_the_bench_is_looked_at_repaired_and_rescued_from_without_the_machine(
     bench: Bench, tmp_path: Path
 ) -> None:
-    desk = WorkerProcess(bench, "torn-volume", **TORN)
+    desk = VolumeDesk(bench, "torn-volume", **TORN)
     bench.call("POST", f"/api/tickets/{desk.number}/orders", json={"order": "copy", "device": "sda", "by": "KT"})
     bench.until(
         desk.number,

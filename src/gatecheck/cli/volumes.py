@@ -17,7 +17,7 @@ from gatecheck.core.disk.mend import merged
 from gatecheck.core.disk.sectors import Sectors
 from gatecheck.core.errors import InputError
 from gatecheck.core.volume.check import check, opened
-from gatecheck.core.volume.lvm.read import is_physical_volume, read_group
+from gatecheck.core.volume.lvm.largest import largest_of_group
 from gatecheck.core.volume.repair import repair_of
 from gatecheck.core.volume.tree import Filesystem
 
@@ -166,22 +166,8 @@ def _opened_place(arguments: argparse.Namespace) -> tuple[Sectors, tuple[int, in
         return disk, place_of(disk, arguments.at, arguments.partition)
     inside = view.inside
     whole = (0, inside.length - 1)
-    place = _largest_of_group(inside) or place_of(inside, None, None)
+    place = largest_of_group(inside) or place_of(inside, None, None)
     return (view, view.place) if place == whole else (inside, place)
-
-
-def _largest_of_group(disk: Sectors) -> tuple[int, int] | None:
-    """The largest LVM volume that can be read, else the largest; None where the disk is no part of a group."""
-    if not is_physical_volume(disk.read(0, max(1, 4096 // disk.sector)).data):
-        return None
-    size, length = disk.sector, disk.length or 0
-    places = [
-        (v.at // size, min((v.at + v.size) // size, length) - 1)
-        for v in read_group(disk, 0).volumes
-        if v.at is not None and v.at // size < length
-    ]
-    readable = [place for place in places if opened(disk, *place).volume is not None] or places
-    return max(readable, key=lambda place: place[1] - place[0], default=None)
 
 
 def _readable(disk: Sectors, place: tuple[int, int], image: str) -> Filesystem:

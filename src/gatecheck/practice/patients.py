@@ -27,6 +27,7 @@ from gatecheck.practice.drives import (
     grows,
     still,
 )
+from gatecheck.practice.locked_volumes import locked_volume, recovery_key
 from gatecheck.practice.machine import PracticeMachine
 from gatecheck.practice.surfaces import Patch, Surface
 from gatecheck.practice.volumes import (
@@ -113,6 +114,11 @@ def _with_volume(
         206_848 + at: data for at, data in content.items()
     }
     return replace(disk, bad=frozenset(206_848 + at for at in bad_places(content, _VOLUME, bad))) if bad else disk
+
+
+def _locked_drive(serial: str, name: str, person: str, *, is_torn: bool = False) -> AtaDrive:
+    content = locked_volume(_VOLUME, name, person, is_torn=is_torn)
+    return AtaDrive("QUARRY FLINT S32", serial, _with_volume(32, content), 4_700, rotation=0, wear_now=95)
 
 
 def _disk(
@@ -1117,6 +1123,48 @@ PATIENTS: tuple[Patient, ...] = (
             "Ostler Bracken-15", {"nvme0": _flash("QF5-810447", _disk(512), 4_100)}, entries=(NET_ENTRY, SYSTEM_ENTRY)
         ),
     ),
+    Patient(
+        "locked-torn",
+        "A locked volume, torn by a power cut",
+        "Ostler Bracken-15",
+        "Practice: a locked and torn one",
+        f"The power went while it was saving. On the printed sheet stands {recovery_key('locked-torn')}.",
+        _pc("laptop", "windows-11", "sata-ssd", 2022, "irreplaceable", drive_size_gb=32, recovery_key="on-ticket"),
+        _seen("story=power-cut", "screen=volume-stop"),
+        ("volume.damaged",),
+        lambda: _machine(
+            "Ostler Bracken-15", {"sda": _locked_drive("QF2-321207", "locked-torn", "Elin", is_torn=True)}
+        ),
+        has_files=True,
+    ),
+    Patient(
+        "locked-other-key",
+        "A locked volume, and the key of another one",
+        "Ostler Bracken-15",
+        "Practice: a wrong key",
+        f"It wants a key since the new board. On the sheet from the drawer stands {recovery_key('an older laptop')}.",
+        _pc("laptop", "windows-11", "sata-ssd", 2021, "backed-up", drive_size_gb=32),
+        _seen("story=after-service", "screen=other-stop"),
+        ("settings.secure-boot",),
+        lambda: _machine(
+            "Ostler Bracken-15", {"sda": _locked_drive("QF2-321344", "locked-other-key", "Hedda")}, secure_boot=False
+        ),
+        has_files=True,
+    ),
+    Patient(
+        "locked-lost-key",
+        "A locked volume whose key is lost",
+        "Ferrow Lathe-14",
+        "Practice: a lost key",
+        "It wants a key. The account went with the old telephone; nobody ever printed one.",
+        _pc("laptop", "windows-11", "sata-ssd", 2020, "none", drive_size_gb=32, recovery_key="lost"),
+        _seen("story=power-cut", "screen=volume-stop"),
+        ("volume.damaged",),
+        lambda: _machine(
+            "Ferrow Lathe-14", {"sda": _locked_drive("QF2-321480", "locked-lost-key", "Moa", is_torn=True)}
+        ),
+        has_files=True,
+    ),
 )
 
 
@@ -1144,7 +1192,7 @@ _FIRST = (
 _USUAL = (
     "worn", "false-alarm", "no-loader", "no-fallback", "no-table", "encrypted", "old-layout", "no-drive", "one-head",
     "stalling", "torn-volume", "fading-photos", "emptied-folders", "pulled-card", "mistyped", "tidying",
-    "swollen", "not-ours",
+    "swollen", "not-ours", "locked-torn", "locked-other-key", "locked-lost-key",
 )  # fmt: skip
 
 

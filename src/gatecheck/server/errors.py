@@ -49,6 +49,10 @@ _STATUS: tuple[tuple[type[GateCheckError], int, str], ...] = (
 )
 
 
+_SECRET = {"key", "file", "pin", "secret", "passphrase"}
+"""fields of a request that no answer repeats"""
+
+
 def problem(status: int, title: str, detail: str) -> JSONResponse:
     """Problem details."""
     body = Problem(title=title, status=status, detail=detail).model_dump()
@@ -66,7 +70,8 @@ def map_errors(app: FastAPI) -> None:
         assert isinstance(error, RequestValidationError)
         first = error.errors()[0]
         where = ".".join(str(part) for part in first["loc"])
-        return problem(422, "Request not usable", f"{where}: {first['msg']}, got {str(first.get('input'))[:80]!r}")
+        got = "" if _SECRET & set(first["loc"]) else f", got {str(first.get('input'))[:80]!r}"
+        return problem(422, "Request not usable", f"{where}: {first['msg']}{got}")
 
     async def http(request: Request, error: Exception) -> Response:
         assert isinstance(error, HTTPException)

@@ -30,6 +30,8 @@ from gatecheck.server.surface.service import Surfaces
 from gatecheck.server.tickets.service import Tickets
 from gatecheck.server.volumes.check_reports import systems_of
 from gatecheck.server.volumes.service import Volumes
+from gatecheck.server.volumes.ticket_keys import TicketKeys
+from gatecheck.server.volumes.worker import WorkerProcess
 from gatecheck.server.work.service import Work
 from gatecheck.store import open_database
 from gatecheck.store.files import FileStore
@@ -95,14 +97,16 @@ def services_of(shop: Shop, url: str | None = None, fonts: Path | None = None) -
     data = shop.files.folder.parent
     key, processes = BenchKey(data), PracticeProcesses()
     tickets = Tickets(shop)
-    learning, captures = Learning(shop, tickets), Captures(shop, tickets)
+    worker = WorkerProcess()
+    keys = TicketKeys(lambda ticket_id: bool(tickets.row_of(ticket_id).closed_at), worker)
+    learning, captures = Learning(shop, tickets, keys.forget), Captures(shop, tickets)
     links = Links(shop, tickets, captures, ended=processes.stop)
     practice = Practice(shop, tickets, links, processes, url)
     work = Work(shop, tickets, captures, practice)
     paths = Paths(
         shop, captures, links, lambda ticket_id, disk, first: systems_of(data / VOLUMES / str(ticket_id), disk, first)
     )
-    volumes = Volumes(shop, captures, links, paths)
+    volumes = Volumes(shop, captures, links, paths, worker, keys)
     links.instruments.check()
     return Services(
         shop=shop,

@@ -63,7 +63,7 @@ def places_of(disk: Sectors, lbas: Sequence[int]) -> list[Where]:
 
 
 def _whole_disk(disk: Sectors) -> bool:
-    """Is it one volume, or does it begin with what nobody knows: only a first part of zeros says that nothing is there."""
+    """Is it one volume, or does it begin with what nobody knows: only zeros at the start say nothing is there."""
     try:
         return volume_at(disk, 0) is not None or any(disk.read(0, max(1, _FIRST_PART // disk.sector)).data)
     except DecodeError:

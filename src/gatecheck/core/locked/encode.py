@@ -8,7 +8,7 @@ import hashlib
 import json
 import struct
 import zlib
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from uuid import UUID
 
@@ -98,6 +98,35 @@ def windows_volume(
         out[place : place + _BLOCK] = metadata + bytes(_BLOCK - len(metadata))
     out[:head] = _start(unit, places, to_go) + bytes(head - 512)
     return bytes(out)
+
+
+def windows_sparse(
+    content: Mapping[int, bytes],
+    sectors: int,
+    protections: Sequence[Protection],
+    *,
+    places: tuple[int, int, int],
+    method: int = 0x8004,
+    volume: UUID = VOLUME,
+    head: int = 8192,
+) -> dict[int, bytes]:
+    """A locked volume of so many sectors of 512 bytes, of which only `content` (sector -> bytes) was ever written: the
+    rest stands as zeros, as where only used room is encrypted. `places`: bytes of its metadata areas, the first with
+    room behind it, in what is free."""
+    size, unit, moved = sectors * 512, 512, places[0] + _BLOCK
+    own, master = noise(f"volume key {volume}", _SIZES[method]), noise(f"master key {volume}", 32)
+    cipher = _cipher(method, own, unit)
+    first = content.get(0, b"")[:head].ljust(head, b"\0")
+    out = {at: cipher.encrypt(at, data) for at, data in content.items() if at >= head // 512}
+    low = content.get(0, b"")
+    if len(low) > head:
+        out[head // 512] = cipher.encrypt(head // 512, low[head:])
+    metadata = _metadata(size, protections, method, volume, places, (moved, head), size, master, own)
+    for place in places:
+        out[place // 512] = metadata + bytes(_BLOCK - len(metadata))
+    out[moved // 512] = cipher.encrypt(moved // 512, first)
+    out[0] = _start(unit, places, to_go=False) + bytes(head - 512)
+    return out
 
 
 def _start(unit: int, places: tuple[int, int, int], to_go: bool) -> bytes:

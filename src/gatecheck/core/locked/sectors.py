@@ -8,6 +8,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from gatecheck.core.disk.sectors import BEYOND, Sectors, Span, WrappedSectors
+from gatecheck.core.errors import InputError
 from gatecheck.core.locked.ciphers import UnitCipher
 
 CIPHERED, PLAIN, ZEROS = "ciphered", "plain", "zeros"
@@ -60,6 +61,50 @@ class OpenedSectors:
             if own.kind != ZEROS and own.source <= byte < own.source + own.last - own.first:
                 return (own.first + byte - own.source) // self.sector
         return None
+
+    def sources(self, runs: Sequence[tuple[int, int]]) -> list[tuple[int, int]]:
+        """(LBA of the disk, sectors) that have to be read for these (LBA, sectors) of the inside."""
+        found, size = list[tuple[int, int]](), self.sector
+        for first, count in runs:
+            for own in self._stretches:
+                low, high = max(first * size, own.first), min((first + count) * size, own.last)
+                if low < high and own.kind != ZEROS:
+                    step = max(self._cipher.unit if own.kind == CIPHERED else size, size)
+                    low = (low - own.first) // step * step
+                    high = min(-(-(high - own.first) // step) * step, -(-(own.last - own.first) // step) * step)
+                    found.append((self._start + (own.source + low) // size, (high - low) // size))
+        return found
+
+    def to_disk(self, writes: Sequence[tuple[int, bytes]]) -> list[tuple[int, bytes]]:
+        """(byte of the disk, bytes) that make these (byte of the inside, whole sectors) stand there, encrypted where
+        what stands there is. Raises InputError where the inside is none of the disk's bytes, DecodeError where what is
+        encrypted with them was not read."""
+        found = []
+        for at, data in writes:
+            done = at
+            for own in self._stretches:
+                low, high = max(at, own.first), min(at + len(data), own.last)
+                if low >= high:
+                    continue
+                if own.kind == ZEROS or own.patch:
+                    raise InputError(
+                        f"write to byte {low} of an encrypted volume: expected one of its contents, got one of the "
+                        "places that its encryption keeps for itself"
+                    )
+                done = high
+                unit = max(self._cipher.unit if own.kind == CIPHERED else self.sector, self.sector)
+                start = (low - own.first) // unit * unit
+                end = min(-(-(high - own.first) // unit) * unit, own.last - own.first)
+                first = (own.first + start) // self.sector
+                plain = bytearray(self.read(first, (end - start) // self.sector).whole("sectors to be encrypted"))
+                plain[low - own.first - start : high - own.first - start] = data[low - at : high - at]
+                made = bytes(plain)
+                if own.kind == CIPHERED:
+                    made = self._cipher.encrypt(own.number + start // self._cipher.unit, made)
+                found.append((self._start * self.sector + own.source + start, made))
+            if done != at + len(data):
+                raise InputError(f"write to byte {at}: expected one inside the volume, got one beyond its end")
+        return found
 
     def read(self, lba: int, count: int) -> Span:
         size = self.sector

@@ -3,9 +3,10 @@ the look rests on bytes alone."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from itertools import pairwise
+from typing import Any
 
 import numpy as np
 
@@ -75,6 +76,10 @@ class CheckResult:
     deleted: int = 0
     fill: tuple[float, ...] = ()
     lossless: frozenset[str] = frozenset()
+    encryption: Mapping[str, Any] | None = None
+    """what the encryption says of itself that the volume stands in"""
+    base: int = 0
+    """LBA at which the volume begins, in what was looked at"""
 
 
 def look(

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from datetime import datetime, timedelta
 from typing import Any
 
@@ -33,8 +33,8 @@ from gatecheck.store.tickets import EntryRow
 class Learning:
     """Closes tickets and learns from them."""
 
-    def __init__(self, shop: Shop, at_work: Tickets) -> None:
-        self.shop, self.tickets = shop, at_work
+    def __init__(self, shop: Shop, at_work: Tickets, forget_keys: Callable[[int], object]) -> None:
+        self.shop, self.tickets, self.forget_keys = shop, at_work, forget_keys
         shop.relearn()
 
     # --- handing over --------------------------------------------------------------------------------------------
@@ -91,6 +91,7 @@ class Learning:
                 lessons.put_lesson(connection, ticket_id, moment, **lesson)
 
         self.tickets.append_all(ticket_id, entry, by=by, at=at, also=close, event="ticket")
+        self.forget_keys(ticket_id)
         if lesson:
             self.shop.relearn()
         return self.tickets.ticket(ticket_id)

@@ -16,6 +16,7 @@ from gatecheck.core.volume.tree import CLEAN, DAMAGE, DAMAGED, DIRTY, NOTE, Volu
 from gatecheck.core.words.catalogue import Words
 from gatecheck.core.words.said import Said, say, to_json
 from gatecheck.server.volumes.wire import (
+    EncryptionOut,
     RepairGroupOut,
     ShareOut,
     VolumeFindingOut,
@@ -79,6 +80,7 @@ def to_stored(found: CheckResult, *, by: str, at: str, session: str, base: int) 
         ],
         "deleted": found.deleted,
         "fill": list(found.fill),
+        "encryption": dict(found.encryption) if found.encryption else None,
     }
 
 
@@ -201,6 +203,7 @@ def to_wire(kept: Mapping[str, Any], words: Words, *, session: str) -> VolumeLoo
         deleted=kept["deleted"],
         fill=kept["fill"],
         is_stale=kept["session"] != session,
+        encryption=EncryptionOut(**kept["encryption"]) if kept.get("encryption") else None,
     )
 
 

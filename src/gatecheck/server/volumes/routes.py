@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+import base64
 from typing import Annotated
 
 from fastapi import APIRouter, Path, Query
 from fastapi.responses import StreamingResponse
 
+from gatecheck.core.errors import InputError
 from gatecheck.server.volumes.service import Volumes
-from gatecheck.server.volumes.wire import LivesAtOut, LookIn, RepairIn, RescueIn, TakeBackRepairIn, VolumesOut
+from gatecheck.server.volumes.wire import KeyIn, LivesAtOut, LookIn, RepairIn, RescueIn, TakeBackRepairIn, VolumesOut
 from gatecheck.server.wire import TicketId
 
 Name = Annotated[str, Query(max_length=60)]
@@ -32,6 +34,20 @@ def volume_routes(volumes: Volumes) -> APIRouter:
     def look(ticket_id: TicketId, said: LookIn) -> VolumesOut:
         volumes.look(ticket_id, said.source, said.first, by=said.by)
         return volumes.view(ticket_id, said.source, said.first)
+
+    @router.post("/key", operation_id="unlockVolume", status_code=201)
+    def unlock(ticket_id: TicketId, said: KeyIn) -> VolumesOut:
+        try:
+            raw = base64.b64decode(said.file, validate=True) if said.file else said.key.strip().encode()
+        except ValueError as error:
+            raise InputError("key file: expected base64, got something else") from error
+        volumes.unlock(ticket_id, said.source, said.first, raw, by=said.by)
+        return volumes.view(ticket_id, said.source, said.first)
+
+    @router.delete("/key", operation_id="forgetVolumeKey")
+    def forget_key(ticket_id: TicketId, source: Name = "", first: First = None) -> VolumesOut:
+        volumes.forget_key(ticket_id)
+        return volumes.view(ticket_id, source, first)
 
     @router.post("/repair", operation_id="repairVolume", status_code=201)
     def repair(ticket_id: TicketId, said: RepairIn) -> VolumesOut:

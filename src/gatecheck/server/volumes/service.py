@@ -7,6 +7,9 @@ from collections.abc import Iterator
 from typing import Any
 
 from gatecheck.adapters.zip_stream import zip_of
+from gatecheck.core.errors import InputError
+from gatecheck.core.locked.keys import key_of
+from gatecheck.core.words.said import say, to_json
 from gatecheck.server.captures.service import Captures
 from gatecheck.server.errors import NotFoundError
 from gatecheck.server.link.order_kinds import VOLUMES
@@ -18,17 +21,23 @@ from gatecheck.server.volumes.jobs import job_shown
 from gatecheck.server.volumes.locate import KnownSource, SourceVolume
 from gatecheck.server.volumes.repairs import Repairs
 from gatecheck.server.volumes.rescues import DONE, FAILED, Rescues
+from gatecheck.server.volumes.ticket_keys import TicketKeys
 from gatecheck.server.volumes.volume_orders import VolumeOrders
 from gatecheck.server.volumes.volume_work import MOST_NAMED, MOVES, VolumeWork
 from gatecheck.server.volumes.wire import LivesAtOut, VolumesOut
+from gatecheck.server.volumes.worker import WorkerProcess
 from gatecheck.store import StoreError, links
+
+KEY_FACT, KEY_HERE = "recovery_key", "on-ticket"
 
 
 class Volumes:
     """The volumes of a shop's tickets, for the browser."""
 
-    def __init__(self, shop: Shop, captures: Captures, linked: Links, paths: Paths) -> None:
-        self.work = VolumeWork(shop, captures, linked, paths)
+    def __init__(
+        self, shop: Shop, captures: Captures, linked: Links, paths: Paths, worker: WorkerProcess, keys: TicketKeys
+    ) -> None:
+        self.work = VolumeWork(shop, captures, linked, paths, worker, keys)
         self.repairs = Repairs(shop, linked, paths)
         linked.instruments.readers[VOLUMES] = linked.instruments.followers[VOLUMES] = VolumeOrders(self.work)
 
@@ -53,6 +62,7 @@ class Volumes:
             rescues=[],
             held={what: "" if is_copy else work.orders.held(ticket_id, move) for what, move in MOVES.items()},
             linked=is_copy or (link is not None and not link.ended_at and not ticket.closed_at),
+            has_key=bool(work.keys.of(ticket_id)),
         )
         if chosen is None:
             return shown
@@ -91,6 +101,34 @@ class Volumes:
             lambda found: self.work.keep_report(ticket_id, own, found[0], by=by),
         )
 
+    def unlock(self, ticket_id: int, source: str, first: int, raw: bytes, *, by: str) -> None:
+        """Open an encrypted volume for this ticket, and have its inside looked at. The key stays in memory. Raises
+        NotFoundError, StoreError, InputError where the key is none, or opens nothing."""
+        key_of(raw)
+        own, work = self.work.free_volume(ticket_id, source, first), self.work
+        if work.captures.tickets.row_of(ticket_id).closed_at:
+            raise StoreError("key: expected a ticket that is open, got one that was handed over")
+        told, problem, is_partial = work.worker.run("unlock", own.ground, own.first, own.last, [raw])
+        if told is None:
+            raise InputError(f"key: expected an encrypted volume, got {problem or 'one that is not'}")
+        if not is_partial and told["needs_key"] and told["opened_by"] is None:
+            raise InputError(problem or "key: expected one that opens this volume, got another")
+        work.keys.add(ticket_id, raw)
+        way = next((k for k in told["keys"] if k["id"] == told["opened_by"]), None)
+        if way is not None:
+            note = to_json(say("volume.opened-with", name=told["name"], how=way["name"], id=way["id"]))
+            entries: list[tuple[dict[str, Any], str | None]] = [({"note": note}, None)]
+            if work.captures.tickets.folded_of(ticket_id).state.facts.get(KEY_FACT) != KEY_HERE:
+                entries.append(({"fact": {KEY_FACT: KEY_HERE}}, None))
+            work.captures.tickets.append_all(ticket_id, entries, by=by)
+        self.look(ticket_id, source, first, by=by)
+
+    def forget_key(self, ticket_id: int) -> None:
+        """No key of this ticket is left, nor what was derived from it. Raises NotFoundError."""
+        self.work.captures.tickets.row_of(ticket_id)
+        if self.work.keys.forget(ticket_id):
+            self.work.named_places.clear()
+
     def repair(self, ticket_id: int, source: str, first: int, groups: list[str], *, by: str) -> None:
         """Write some groups of a repair; what stands there is kept first. Raises NotFoundError, StoreError."""
         own = self.work.free_volume(ticket_id, source, first)
@@ -113,7 +151,9 @@ class Volumes:
                 self.work.copies.repairing(ticket_id, own.copy, job.ended)
 
         def work() -> Any:
-            return self.work.worker.run("writes", own.ground, own.first, own.last, groups, told=job.told)
+            return self.work.worker.run(
+                "writes", own.ground, own.first, own.last, groups, self.work.keys.of(ticket_id), told=job.told
+            )
 
         def then(found: Any) -> None:
             writes, done = found
@@ -220,13 +260,15 @@ class Volumes:
             if kept is not None and kept["session"] == known.session:
                 looked.append((piece.first, piece.last))
         wanted = tuple(sorted({lba for lba in lbas if any(a <= lba <= b for a, b in looked)}))
-        return self._lives(known, wanted) if wanted else []
+        return self._lives(ticket_id, known, wanted, looked) if wanted else []
 
-    def _lives(self, known: KnownSource, lbas: tuple[int, ...]) -> list[LivesAtOut]:
+    def _lives(
+        self, ticket_id: int, known: KnownSource, lbas: tuple[int, ...], looked: list[tuple[int, int]]
+    ) -> list[LivesAtOut]:
         key = (known.ground.image, known.session, lbas)
         if key not in self.work.named_places:
             self.work.locator.seed(known)
-            found = self.work.worker.run("where", known.ground, lbas)
+            found = self.work.worker.run("where", known.ground, lbas, looked, self.work.keys.of(ticket_id))
             if len(self.work.named_places) > MOST_NAMED:
                 self.work.named_places.clear()
             self.work.named_places[key] = [
@@ -238,6 +280,7 @@ class Volumes:
     def remove_all(self, ticket_id: int) -> None:
         """A customer who is erased leaves nothing of their disks here: no copies, nothing that was read, nothing that
         was saved. Raises StoreError."""
+        self.work.keys.forget(ticket_id)
         self.work.copies.copies.remove_all(ticket_id)
         self.work.parts.remove_all(ticket_id)
 

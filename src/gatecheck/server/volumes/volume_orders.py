@@ -87,7 +87,7 @@ class VolumeOrders:
         }
 
     def _look_turn(self, ticket_id: int, own: SourceVolume) -> Callable[[], Any]:
-        return lambda: self.work.worker.run("look", own.ground, own.first, own.last)
+        return lambda: self.work.worker.run("look", own.ground, own.first, own.last, self.work.keys.of(ticket_id))
 
     def _rescue_turn(
         self, ticket_id: int, own: SourceVolume, order: Order, job: BackgroundTask, *, ahead: bool

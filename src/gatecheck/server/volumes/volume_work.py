@@ -20,6 +20,7 @@ from gatecheck.server.volumes.jobs import BackgroundTask
 from gatecheck.server.volumes.locate import SourceVolume, VolumeLocator
 from gatecheck.server.volumes.partial_image import PartialImages
 from gatecheck.server.volumes.rescues import DONE, PAUSED, RUNS, Rescues
+from gatecheck.server.volumes.ticket_keys import TicketKeys
 from gatecheck.server.volumes.wire import LivesAtOut
 from gatecheck.server.volumes.worker import WorkerProcess
 from gatecheck.server.volumes.worker_tasks import ReadRequest
@@ -44,10 +45,13 @@ class VolumeWork:
     reads on, by order; `begins`: held while the note of a rescue is made; `named_places`: what lives at sectors that
     were asked about."""
 
-    def __init__(self, shop: Shop, captures: Captures, linked: Links, paths: Paths) -> None:
+    def __init__(
+        self, shop: Shop, captures: Captures, linked: Links, paths: Paths, worker: WorkerProcess, keys: TicketKeys
+    ) -> None:
         self.shop, self.captures = shop, captures
         self.sessions, self.orders, self.copies = linked.sessions, linked.orders, linked.copies
-        self.parts, self.worker = PartialImages(shop.files.folder.parent / VOLUMES_FOLDER), WorkerProcess()
+        self.parts, self.worker = PartialImages(shop.files.folder.parent / VOLUMES_FOLDER), worker
+        self.keys = keys
         self.locator = VolumeLocator(paths, self.parts, linked.copies.copies)
         self.tasks: dict[Key, BackgroundTask] = {}
         self.copying: dict[int, BackgroundTask] = {}
@@ -89,13 +93,15 @@ class VolumeWork:
 
     def check(self, ticket_id: int, own: SourceVolume) -> tuple[CheckResult, ReadRequest]:
         job = self.tasks.get((ticket_id, own.source, own.first)) or BackgroundTask("look")
-        found: tuple[CheckResult, ReadRequest] = self.worker.run("look", own.ground, own.first, own.last, told=job.told)
+        found: tuple[CheckResult, ReadRequest] = self.worker.run(
+            "look", own.ground, own.first, own.last, self.keys.of(ticket_id), told=job.told
+        )
         return found
 
     def keep_report(self, ticket_id: int, own: SourceVolume, found: CheckResult, *, by: str) -> None:
         check_reports.save(
             self.report_place(ticket_id, own.source, own.first),
-            check_reports.to_stored(found, by=by, at=now(), session=own.session, base=own.first * own.ground.sector),
+            check_reports.to_stored(found, by=by, at=now(), session=own.session, base=found.base * own.ground.sector),
         )
         self.named_places.clear()
         self.sessions.notify(ticket_id, at_once=True)
@@ -121,6 +127,7 @@ class VolumeWork:
             [escape_glob(p) for p in note["only"]] or None,
             note["deleted"],
             ahead,
+            self.keys.of(ticket_id),
         )
         job.stage, job.done, job.of = "files", wants.done, wants.of
         if (check_reports.read(kept.note(name)) or note)["state"] in (

@@ -71,6 +71,28 @@ class ShareOut(BaseModel):
     kinds: list[tuple[str, int]]
 
 
+class VolumeKeyOut(BaseModel):
+    """One way to open an encrypted volume. `id`: as the customer's account page and the printed key show it; `opens`:
+    it can be used on the bench."""
+
+    id: str
+    how: str
+    name: str
+    opens: bool
+
+
+class EncryptionOut(BaseModel):
+    """`opened_by`: the id of the key through which its inside was looked at, None where it was not."""
+
+    name: str
+    id: str
+    method: str
+    state: str
+    keys: list[VolumeKeyOut]
+    needs_key: bool
+    opened_by: str | None
+
+
 class VolumeLookOut(BaseModel):
     """The newest look at a volume. `left`: what stays for the system's own checker or a person after all groups;
     `fill`: how full each stretch is; `is_stale`: the machine was started anew since."""
@@ -96,6 +118,7 @@ class VolumeLookOut(BaseModel):
     deleted: int
     fill: list[float]
     is_stale: bool
+    encryption: EncryptionOut | None
 
 
 class VolumeJobOut(BaseModel):
@@ -151,7 +174,7 @@ class RescueOut(BaseModel):
 
 class VolumesOut(BaseModel):
     """Everything on the screen. `held`: why this cannot be ordered now, by look, repair, rescue; `linked`: a probe may
-    pull orders."""
+    pull orders; `has_key`: a key was entered for this ticket, and is in the server's memory."""
 
     sources: list[VolumeSourceOut]
     source: str
@@ -165,6 +188,7 @@ class VolumesOut(BaseModel):
     rescues: list[RescueOut]
     held: dict[str, str]
     linked: bool
+    has_key: bool
 
 
 class LivesAtOut(BaseModel):
@@ -195,6 +219,13 @@ class TakeBackRepairIn(BaseModel):
     first: Annotated[int, Field(ge=0)]
     id: Annotated[str, Field(pattern=r"^[\w.-]{1,80}$")]
     by: By
+
+
+class KeyIn(LookIn):
+    """A key as typed, or a startup key file as base64."""
+
+    key: Annotated[str, Field(max_length=4000)] = ""
+    file: Annotated[str, Field(max_length=16_000)] = ""
 
 
 class RescueIn(LookIn):

@@ -17,7 +17,9 @@ from gatecheck.core.disk.where import Where, places_of
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.volume.check import opened
 from gatecheck.core.volume.gather import CheckResult, RecordingSectors, look, merge_close
+from gatecheck.core.volume.readers import open_volume
 from gatecheck.core.volume.repair import repair_of
+from gatecheck.server.volumes.open_volume import VolumeView, forget, view_of
 from gatecheck.server.volumes.partial_image import (
     BAD_SECTOR,
     READ,
@@ -80,23 +82,46 @@ def _forget(ground: SectorStore) -> None:
         del _SAVING[key]
 
 
-def look_task(told: Told, ground: SectorStore, first: int, last: int) -> tuple[CheckResult, ReadRequest]:
+def look_task(
+    told: Told, ground: SectorStore, first: int, last: int, keys: Sequence[bytes] = ()
+) -> tuple[CheckResult, ReadRequest]:
+    """A look; through a key of the ticket where the volume is encrypted and one opens it."""
     _forget(ground)
-    disk = PartSectors(ground)
-    found = look(disk, first, last, people_rules(), told)
-    return found, _wants(disk, found.wanted)
+    view = view_of(ground, first, last, keys)
+    if view.wanted:
+        return CheckResult(view.wanted), _wants(view.disk, view.wanted)
+    found = look(view.seen, view.first, view.last, people_rules(), told)
+    wanted = tuple(view.sources(found.wanted))
+    return replace(found, wanted=wanted, encryption=view.told(), base=view.first), _wants(view.disk, wanted)
+
+
+def unlock_task(
+    told: Told, ground: SectorStore, first: int, last: int, keys: Sequence[bytes]
+) -> tuple[Mapping[str, Any] | None, str, bool]:
+    """(what the encryption says of itself, why no key opens it, is something of it not read yet)."""
+    view = view_of(ground, first, last, keys)
+    return view.told(), view.problem, bool(view.wanted)
+
+
+def forget_task(told: Told, image: str) -> None:
+    """Nothing that was derived from a key stays."""
+    forget(image)
+    for key in [k for k in _SAVING if not image or k[0] == image]:
+        del _SAVING[key]
 
 
 def writes_task(
-    told: Told, ground: SectorStore, first: int, last: int, only: Sequence[str]
+    told: Told, ground: SectorStore, first: int, last: int, only: Sequence[str], keys: Sequence[bytes] = ()
 ) -> tuple[list[tuple[int, bytes, bytes]], list[str]]:
     """((byte, what stands there, what is to stand there) of each write, the groups that they are). Raises DecodeError
-    where something of it was not read."""
+    where something of it was not read, InputError where it is not safe to write through a key."""
     _forget(ground)
-    disk = PartSectors(ground)
-    plan = repair_of(disk, first, last, only=only)
+    view = view_of(ground, first, last, keys)
+    disk = view.disk
+    plan = repair_of(view.seen, view.first, view.last, only=only)
     size, out = disk.sector, []
-    for at, after in merged(disk, [pair for g in plan.groups for pair in g.pairs]):
+    inside = merged(view.seen, [pair for g in plan.groups for pair in g.pairs])
+    for at, after in view.to_disk(inside):
         before = disk.read(at // size, len(after) // size).whole("sectors to be written")
         if before != after:
             out.append((at, before, after))
@@ -107,8 +132,8 @@ class RescueSession:
     """A rescue that goes on: `queue`: files to come in the order of the disk; `later`: those of which something did not
     read at once."""
 
-    def __init__(self, disk: PartSectors, rescue: Rescue, *, blind: bool) -> None:
-        self.disk, self.rescue, self.blind = disk, rescue, blind
+    def __init__(self, view: VolumeView, rescue: Rescue, *, blind: bool) -> None:
+        self.view, self.disk, self.rescue, self.blind = view, view.disk, rescue, blind
         self.queue, self.later = deque(rescue.left), deque[RescueItem]()
         self.asked = SectorMap()
         """READ: asked for by an earlier turn; what of it is not there yet is on its way"""
@@ -124,10 +149,12 @@ class RescueSession:
             own = self.rescue.volume.runs(item.node)
         except DecodeError:
             return []
-        return merge_runs(
-            (r.at // size, -(-(r.at % size + r.length) // size))
-            for r in own
-            if r.at is not None and r.at + r.length < _LARGEST_FILES
+        return self.view.sources(
+            merge_runs(
+                (r.at // size, -(-(r.at % size + r.length) // size))
+                for r in own
+                if r.at is not None and r.at + r.length < _LARGEST_FILES
+            )
         )
 
     def turn(self, parts: PartialImages, *, ahead: bool) -> ReadRequest:
@@ -245,17 +272,21 @@ def rescue_task(
     only: Sequence[str] | None,
     deleted: bool,
     ahead: bool = False,
+    keys: Sequence[bytes] = (),
 ) -> ReadRequest:
     """One turn of a rescue. `ahead`: what the turn before asked for may still be on its way. The catalogue is read
     first, then the files in the order of the disk. Raises InputError, OSError, DecodeError."""
     key = (ground.image, str(first), target)
     own = _SAVING.get(key)
     if own is None:
-        disk = PartSectors(ground)
-        asked = RecordingSectors(disk)
-        opening = opened(asked, first, last)
+        view = view_of(ground, first, last, keys)
+        disk = view.disk
+        if view.wanted:
+            return _wants(disk, view.wanted)
+        asked = RecordingSectors(view.seen)
+        opening = opened(asked, view.first, view.last)
         if asked.missing_runs():
-            return _wants(disk, asked.missing_runs())
+            return _wants(disk, view.sources(asked.missing_runs()))
         if opening.volume is None:
             raise DecodeError(
                 "volume",
@@ -265,9 +296,9 @@ def rescue_task(
             )
         rescue = Rescue(opening.volume, Path(target), only=only, deleted=deleted)
         if asked.missing_runs():
-            return _wants(disk, merge_close(asked.missing_runs(), 1))
+            return _wants(disk, merge_close(view.sources(asked.missing_runs()), 1))
         _SAVING.clear()
-        own = _SAVING[key] = RescueSession(disk, rescue, blind=asked.unreadable > 0)
+        own = _SAVING[key] = RescueSession(view, rescue, blind=asked.unreadable > 0)
     own.disk.refresh()
     wants = own.turn(_parts(ground), ahead=ahead)
     if wants.summary:
@@ -282,9 +313,25 @@ class _Whole(PartialImages):
         return
 
 
-def where_task(told: Told, ground: SectorStore, lbas: Sequence[int]) -> list[Where]:
-    """What lives at these sectors, by what was read."""
-    return places_of(PartSectors(ground), lbas)
+def where_task(
+    told: Told,
+    ground: SectorStore,
+    lbas: Sequence[int],
+    volumes: Sequence[tuple[int, int]] = (),
+    keys: Sequence[bytes] = (),
+) -> list[Where]:
+    """What lives at these sectors, by what was read; in encrypted ones of these `volumes` (first, last) what a key
+    shows."""
+    found = {own.lba: own for own in places_of(PartSectors(ground), lbas)}
+    for first, last in volumes if keys else ():
+        view = view_of(ground, first, last, keys)
+        inside = {lba: view.seen_at(lba) for lba in lbas if first <= lba <= last} if view.open is not None else {}
+        seen = {lba: place for lba, place in inside.items() if place is not None and view.first <= place <= view.last}
+        volume = open_volume(view.seen, view.first, view.last) if seen else None
+        if volume is not None:
+            for lba, place in zip(seen, volume.places(list(seen.values())), strict=True):
+                found[lba] = replace(found[lba], structure=place.structure, path=place.path, stakes=place.stakes)
+    return [found[lba] for lba in lbas]
 
 
 TASKS: Mapping[str, Callable[..., Any]] = {
@@ -293,4 +340,6 @@ TASKS: Mapping[str, Callable[..., Any]] = {
     "rescue": rescue_task,
     "copy": copy_task,
     "where": where_task,
+    "unlock": unlock_task,
+    "forget": forget_task,
 }
