@@ -12,6 +12,7 @@ import pytest
 from playwright.sync_api import Page, expect
 from test_link_screen import practice
 
+from gatecheck.practice.locked_volumes import key_id, recovery_key
 from serving import HTTP
 
 Window = Callable[..., Page]
@@ -124,3 +125,34 @@ def test_what_is_held_says_why_and_an_empty_ticket_says_what_is_missing(server: 
     ).json()["id"]
     page.goto(f"{server.url}/ticket/{other}/volume")
     expect(page.get_by_text("No disk was read yet")).to_be_visible()
+
+
+@pytest.mark.parametrize(("size", "theme"), [((1280, 800), "light"), ((390, 844), "dark")])
+def test_a_locked_volume_is_opened_with_its_own_key(
+    server: Any, screen: Callable[..., Page], size: tuple[int, int], theme: str
+) -> None:
+    is_touch = size[0] < 1000
+    number = practice(server, "locked-other-key")
+    page = screen(size, theme=theme, touch=is_touch)
+    page.goto(f"{server.url}/ticket/{number}/volume")
+    page.get_by_role("button", name="check file system").click(timeout=SLOW)
+    expect(page.locator("[data-encryption=locked]")).to_contain_text(
+        str(key_id("locked-other-key")).upper(), timeout=SLOW
+    )
+    if is_touch:
+        page.get_by_role("button", name="enter the recovery key").tap()
+    else:
+        page.keyboard.press("Enter")
+    field, right = page.get_by_label("Recovery password (48 digits) or passphrase"), recovery_key("locked-other-key")
+    field.fill(right[:6] + right[7:12] + ("1" if right[12] != "1" else "2"))
+    expect(page.get_by_role("status").filter(has_text="Group 2 is mistyped")).to_be_visible()
+    field.fill(recovery_key("an older laptop"))
+    page.get_by_role("button", name="open the volume").click()
+    expect(page.get_by_role("alert")).to_contain_text("got another recovery password", timeout=SLOW)
+    field.fill(right.replace("-", ""))
+    expect(field).to_have_value(right)
+    page.keyboard.press("Enter")
+    expect(page.locator("[data-encryption=open]")).to_contain_text("Opened: Recovery password", timeout=SLOW)
+    expect(page.locator("[data-state=clean]")).to_be_visible(timeout=SLOW)
+    assert page.evaluate("document.documentElement.scrollWidth <= window.innerWidth")
+    assert right[:13] not in page.evaluate("JSON.stringify(localStorage) + JSON.stringify(sessionStorage)")

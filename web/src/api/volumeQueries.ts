@@ -40,6 +40,22 @@ export function useVolumeChange(id: number, volumes: Volumes | undefined) {
   })
 }
 
+export type KeyAsk = { key?: string; file?: string; by: string } | { forget: true }
+
+/** Open an encrypted volume for its ticket, or forget the key. What was typed is kept nowhere. */
+export function useVolumeKey(id: number, volumes: Volumes) {
+  const cache = useQueryClient()
+  return useMutation({
+    mutationFn: (ask: KeyAsk) =>
+      'forget' in ask
+        ? call<Volumes>(`/tickets/${id}/volumes/key`, { method: 'DELETE' })
+        : call<Volumes>(`/tickets/${id}/volumes/key`, { method: 'POST', json: { ...ask, source: volumes.source, first: volumes.first } }),
+    networkMode: 'always', // a key waits for no server in anybody's memory
+    gcTime: 0,
+    onSettled: () => cache.invalidateQueries({ queryKey: keys.volumes(id) }),
+  })
+}
+
 export type LivesAt = Schemas['LivesAtOut']
 const MOST_ASKED = 64
 

@@ -70,10 +70,9 @@ class VolumeView:
             "id": own.id,
             "method": own.method,
             "state": own.state,
-            "keys": [{"id": p.id, "how": p.how, "name": p.told, "opens": p.opens} for p in own.protectors],
+            "keys": [{"id": p.id.strip("{}"), "how": p.how, "name": p.told, "opens": p.opens} for p in own.protectors],
             "needs_key": own.needs_key,
-            "opened_by": next((p.id for p in own.protectors if self.open and p.id.strip("{}") == self.open.by), None)
-            or (self.open.by if self.open else None),
+            "opened_by": self.open.by.strip("{}") if self.open else None,
         }
 
 

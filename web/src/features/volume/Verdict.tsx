@@ -34,6 +34,7 @@ export function Verdict({ volumes, canLook, asked }: { volumes: Volumes; canLook
         <p className="text-xl font-bold">{look ? look.verdict : T.volumeNotLooked(piece?.holds || (piece?.name && `“${piece.name}”`) || '', bytes(piece?.size ?? 0))}</p>
       )}
       {look && !isBusy && <p className="text-m text-soft">{summary(look)}</p>}
+      {look?.encryption && !isBusy && <Encrypted look={look} hasKey={volumes.has_key} />}
       {!look && !isBusy && <p className="text-m text-soft">{T.volumeNotLookedHint}</p>}
       {look?.is_stale && !isBusy && <p className="text-m"><strong>{T.volumeStale}</strong></p>}
       {job?.problem && <p className="border-l-4 border-brick bg-paper px-3 py-1 text-m" role="alert"><strong>{T.volumeStages[job.stage] ?? job.stage}</strong>: {job.problem}</p>}
@@ -41,9 +42,28 @@ export function Verdict({ volumes, canLook, asked }: { volumes: Volumes; canLook
       {!canLook && !volumes.linked && !isBusy && <p className="text-m text-soft">{T.volumeLinkFirst}</p>}
       <div className="flex flex-wrap gap-x-5 empty:hidden">
         <Do of="volume" id="look" strong={!look} label={look ? T.volumeLookAgain : T.volumeLook} />
+        <Do of="volume" id="key" strong={look?.state === 'locked'} label={volumes.has_key ? T.keyChange : T.volumeKey} />
         <Do of="volume" id="pause" /><Do of="volume" id="goOn" /><Do of="volume" id="stop" />
       </div>
     </section>
+  )
+}
+
+/** How an encrypted volume was opened, or which key opens it. */
+function Encrypted({ look, hasKey }: { look: VolumeLook; hasKey: boolean }) {
+  const own = look.encryption
+  if (!own) return null
+  const by = own.keys.find((k) => k.id === own.opened_by)
+  const usable = own.keys.filter((k) => k.opens)
+  const rest = own.keys.filter((k) => !k.opens).map((k) => k.name)
+  return (
+    <div className="text-m" data-encryption={own.opened_by ? 'open' : 'locked'}>
+      {own.opened_by
+        ? <p>{T.keyOpenedBy(by ? (T.keyKinds[by.how] ?? by.name) : own.name)} {hasKey ? T.keyMemory : T.keyGone}</p>
+        : usable.map((k) => <p key={k.id}>{T.keyKinds[k.how] ?? k.name} <span className="break-all font-mono font-semibold">{k.id}</span></p>)}
+      {!own.opened_by && usable.length === 0 && <p>{T.keyNoneHere}</p>}
+      {!own.opened_by && rest.length > 0 && <p className="text-soft">{T.keyNotHere(rest)}</p>}
+    </div>
   )
 }
 

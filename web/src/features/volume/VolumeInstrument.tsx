@@ -9,6 +9,7 @@ import { initials } from '../../lib/person'
 import { Do } from '../../ui/Commands'
 import { T } from '../../words'
 import { InstrumentFrame } from '../instrument'
+import { KeySheet } from './KeySheet'
 import { isTicked, Repair } from './Repair'
 import { Save } from './Save'
 import { Skyline } from './Skyline'
@@ -37,6 +38,7 @@ function OpenVolume({ ticket }: { ticket: Ticket }) {
   const [isAll, setAll] = useState(false)
   const [inHand, setInHand] = useState<string | null>(null)
   const [showsAll, setShowsAll] = useState(false)
+  const [asksKey, setAsksKey] = useState(false)
   const { data: link } = useLink(ticket.id)
   const { data: volumes, error } = useVolumes(ticket.id, place.source, place.first)
   const change = useVolumeChange(ticket.id, volumes)
@@ -68,6 +70,7 @@ function OpenVolume({ ticket }: { ticket: Ticket }) {
       ...(chosen.size > 0 && { save: () => ask({ to: 'rescue', only: [...chosen], deleted: false, is_all: isAll }), all: () => setAll(!isAll) }),
       ...(look.deleted > 0 && { deleted: () => ask({ to: 'rescue', only: [], deleted: true, is_all: false }) }),
     }),
+    ...(look?.encryption && !isBusy && !isArmed && !ticket.closed_at && { key: () => setAsksKey(true) }),
     ...(order?.state === 'waiting' && { pause: () => steer('pause'), stop: () => steer('stop') }),
     ...(order?.state === 'paused' && { goOn: () => steer('go-on'), stop: () => steer('leave') }),
   }
@@ -83,8 +86,9 @@ function OpenVolume({ ticket }: { ticket: Ticket }) {
       {!volumes ? <p className="pt-6 text-l text-soft">{T.loading}</p> : volumes.first === null ? <Nothing /> : (
         <>
           <Verdict volumes={volumes} canLook={canAsk} asked={isArmed ? look?.groups.filter((g) => taken.includes(g.id)) ?? null : null} />
-          {look && <Skyline look={look} inHand={shown?.places ?? []} />}
-          {look && (
+          {asksKey && <KeySheet ticket={ticket.id} volumes={volumes} onClose={() => setAsksKey(false)} />}
+          {look && look.state !== 'locked' && <Skyline look={look} inHand={shown?.places ?? []} />}
+          {look && look.state !== 'locked' && (
             <div className="mt-3 grid gap-x-8 gap-y-4 lg:grid-cols-2">
               <div>
                 <Findings look={look} shows={showsAll} onShow={() => setShowsAll(true)} />
