@@ -18,6 +18,7 @@ import { PartsInstrument } from './features/work/PartsInstrument'
 import { ClaimPage } from './features/link'
 import { EarInstrument } from './features/ear'
 import { PathInstrument } from './features/path'
+import { RecordsInstrument } from './features/records'
 import { VolumeInstrument } from './features/volume'
 import { SurfaceInstrument } from './features/surface'
 import { ShelfPage } from './features/work/ShelfPage'
@@ -60,6 +61,7 @@ function Pages() {
         <Route path="/ticket/:id/pages">{({ id }) => <PagesInstrument id={Number(id)} />}</Route>
         <Route path="/ticket/:id/path">{({ id }) => <PathInstrument key={id} id={Number(id)} />}</Route>
         <Route path="/ticket/:id/volume">{({ id }) => <VolumeInstrument key={id} id={Number(id)} />}</Route>
+        <Route path="/ticket/:id/records">{({ id }) => <RecordsInstrument key={id} id={Number(id)} />}</Route>
         <Route path="/ticket/:id/ear">{({ id }) => <EarInstrument key={id} id={Number(id)} />}</Route>
         <Route path="/ticket/:id/surface">{({ id }) => <SurfaceInstrument key={id} id={Number(id)} />}</Route>
         <Route path="/ticket/:id/settings">{({ id }) => <SettingsInstrument key={id} id={Number(id)} />}</Route>

@@ -16,13 +16,12 @@ from gatecheck.cli.places import pieces_of
 from gatecheck.cli.volumes import place_of
 from gatecheck.core.disk.sectors import Sectors
 from gatecheck.core.errors import InputError
+from gatecheck.core.records.document import records_document
 from gatecheck.core.records.evidence import records_say
-from gatecheck.core.records.moments import iso
 from gatecheck.core.records.report import Records, read_records
 from gatecheck.core.records.source import Files, VolumeFiles
 from gatecheck.core.volume.check import opened
 from gatecheck.core.words.catalogue import Words
-from gatecheck.core.words.said import say
 
 
 def records(arguments: argparse.Namespace) -> int:
@@ -33,52 +32,8 @@ def records(arguments: argparse.Namespace) -> int:
     if arguments.as_entry:
         print_json(_entry(found, words))
         return 0
-    told = max(found, key=lambda own: own.last_good_start or own.last_shutdown or 0, default=None)
-    print_json(
-        {
-            "systems": [_system(own, words) for own in found],
-            "events": [
-                {
-                    "at": iso(e.at),
-                    "kind": e.kind,
-                    "source": e.source,
-                    "id": e.id,
-                    "text": words.say(e.text),
-                    "count": e.count,
-                }
-                for own in found
-                for e in own.events
-            ],
-            "crashes": [
-                {"at": iso(c.at), "code": f"0x{c.code:08X}", "name": c.name, "driver": c.driver}
-                for own in found
-                for c in own.crashes
-            ],
-            "own_repair": None,
-            "logs": [
-                {
-                    "path": log.path,
-                    "records": log.records,
-                    "first": iso(log.first),
-                    "last": iso(log.last),
-                    "torn": list(log.torn),
-                }
-                for own in found
-                for log in own.logs
-            ]
-            + [
-                {"path": "", "records": 0, "first": None, "last": None, "torn": [files.problem]}
-                for files in sources
-                if isinstance(files, VolumeFiles) and files.problem
-            ],
-            "findings": [
-                {"id": f.id, "where": f.where, "text": words.say(f.text), "weight": f.weight}
-                for own in found
-                for f in own.findings
-            ],
-            "sentence": words.say(told.sentence if told else say("records.said-no-system")),
-        }
-    )
+    problems = [files.problem for files in sources if isinstance(files, VolumeFiles) and files.problem]
+    print_json(records_document(found, problems, words.say))
     return 0
 
 
@@ -119,60 +74,3 @@ def _sources(arguments: argparse.Namespace) -> list[Files]:
     if not volumes:
         raise InputError(f"{arguments.path}: expected a volume that can be read, got none")
     return [VolumeFiles(volume) for volume in volumes]
-
-
-def _system(own: Records, words: Words) -> dict[str, object]:
-    told: dict[str, object] = {
-        "last_good_start": iso(own.last_good_start),
-        "last_shutdown": {"at": iso(own.last_shutdown), "clean": own.clean},
-    }
-    if own.linux is not None:
-        return {
-            "root": "/",
-            "kind": "linux",
-            "name": own.linux.name,
-            "version": own.linux.version,
-            "edition": None,
-            "build": None,
-            "installed": None,
-            "firmware": None,
-            "clock": {"zone": own.linux.zone, "universal": own.linux.universal},
-            "storage": {"installed_for": [], "drivers": []},
-            "hibernated": None,
-            "encryption": None,
-            "updates": [],
-            "pending": [],
-            **told,
-        }
-    system = own.windows
-    assert system is not None
-    return {
-        "root": f"{own.root}/Windows" if own.root else "Windows",
-        "kind": "windows",
-        "name": system.name,
-        "version": system.version,
-        "edition": system.edition,
-        "build": system.build,
-        "installed": iso(system.installed),
-        "firmware": system.firmware,
-        "clock": {"zone": system.zone, "universal": system.universal},
-        "storage": {
-            "installed_for": list(system.installed_for),
-            "drivers": [
-                {
-                    "name": d.name,
-                    "file": d.file,
-                    "present": d.present,
-                    "start": d.start,
-                    "override": d.override,
-                    "serves": d.serves,
-                }
-                for d in system.drivers
-            ],
-        },
-        "hibernated": system.hibernated,
-        "encryption": system.encryption,
-        "updates": [{"at": iso(u.at), "name": u.name, "result": u.result} for u in own.updates],
-        "pending": [words.say(p) for p in system.pending],
-        **told,
-    }

@@ -116,6 +116,12 @@ def _with_volume(
     return replace(disk, bad=frozenset(206_848 + at for at in bad_places(content, _VOLUME, bad))) if bad else disk
 
 
+def _recorded(serial: str, person: str, records: str, *, is_torn: bool = False, **more: Any) -> AtaDrive:
+    """A drive whose system has written down what happened to it."""
+    made = torn_volume(_VOLUME, person, records=records) if is_torn else sound_volume(_VOLUME, person, records=records)
+    return AtaDrive("QUARRY FLINT S32", serial, _with_volume(32, made), 6_100, rotation=0, wear_now=93, **more)
+
+
 def _locked_drive(serial: str, name: str, person: str, *, is_torn: bool = False) -> AtaDrive:
     content = locked_volume(_VOLUME, name, person, is_torn=is_torn)
     return AtaDrive("QUARRY FLINT S32", serial, _with_volume(32, content), 4_700, rotation=0, wear_now=95)
@@ -1165,6 +1171,51 @@ PATIENTS: tuple[Patient, ...] = (
         ),
         has_files=True,
     ),
+    Patient(
+        "update-broke",
+        "An update came just before it stopped starting",
+        "Ferrow Lathe-14",
+        "Practice: after an update",
+        "It restarted by itself in the evening. Since then a stop screen, and it starts anew.",
+        _pc("laptop", "windows-11", "sata-ssd", 2022, "backed-up", drive_size_gb=32),
+        _seen("story=unknown", "screen=other-stop"),
+        ("system.update",),
+        lambda: _machine("Ferrow Lathe-14", {"sda": _recorded("QF2-321602", "Signe", "update-broke")}),
+        has_files=True,
+    ),
+    Patient(
+        "often-cut",
+        "Switched off by its socket, often",
+        "Ostler Tarn Mini",
+        "Practice: an often cut one",
+        "It stands in the workshop, on the socket of the saw. Now it stops at a stop screen.",
+        _pc("desktop", "windows-11", "sata-ssd", 2021, "backed-up", drive_size_gb=32),
+        _seen("story=unknown", "screen=volume-stop"),
+        ("volume.damaged",),
+        lambda: _machine(
+            "Ostler Tarn Mini", {"sda": _recorded("QF2-321711", "Ivar", "power-cuts", is_torn=True)}, chassis=3
+        ),
+        has_files=True,
+    ),
+    Patient(
+        "quiet-weeks",
+        "Weeks of disk errors that nobody mentioned",
+        "Ostler Bracken-15",
+        "Practice: a quiet one",
+        "It has become slow, and this morning it hung at the start.",
+        _pc("laptop", "windows-11", "sata-ssd", 2019, "irreplaceable", drive_size_gb=32),
+        _seen("story=unknown", "screen=other-stop"),
+        ("drive.media",),
+        lambda: _machine(
+            "Ostler Bracken-15",
+            {
+                "sda": _recorded(
+                    "QF2-321855", "Tyra", "disk-weeks", counts={5: still(31), 187: still(64), 197: still(12)}
+                )
+            },
+        ),
+        has_files=True,
+    ),
 )
 
 
@@ -1193,6 +1244,7 @@ _USUAL = (
     "worn", "false-alarm", "no-loader", "no-fallback", "no-table", "encrypted", "old-layout", "no-drive", "one-head",
     "stalling", "torn-volume", "fading-photos", "emptied-folders", "pulled-card", "mistyped", "tidying",
     "swollen", "not-ours", "locked-torn", "locked-other-key", "locked-lost-key",
+    "update-broke", "often-cut", "quiet-weeks",
 )  # fmt: skip
 
 

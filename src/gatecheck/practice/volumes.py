@@ -19,6 +19,7 @@ from gatecheck.core.volume.ntfs import record as rec
 from gatecheck.core.volume.ntfs.encode import CLUSTER, SECTOR, ntfs_volume
 from gatecheck.core.volume.ntfs.read import Ntfs
 from gatecheck.core.volume.ntfs.write import attribute_at
+from gatecheck.practice.system_records import record_files
 
 _VERSION = (10 << 16, 19045 << 16 | 3803)
 _SYSTEM = ("winload.efi", "hal.dll", "ntdll.dll", "services.exe", "drivers/disk.sys", "drivers/ntfs.sys")
@@ -101,7 +102,9 @@ def system_files() -> dict[str, bytes]:
 
 
 @lru_cache(8)
-def _built(sectors: int, person: str, pictures: int, erased: bool, dirty: bool) -> Mapping[int, bytes]:
+def _built(
+    sectors: int, person: str, pictures: int, erased: bool, dirty: bool, records: str = ""
+) -> Mapping[int, bytes]:
     own = people_files(person, pictures=pictures)
     gone = {
         path: data
@@ -111,24 +114,26 @@ def _built(sectors: int, person: str, pictures: int, erased: bool, dirty: bool) 
     kept = {path: data for path, data in own.items() if path not in gone}
     room = sectors * SECTOR // CLUSTER
     filler = {f"Program Files/{name}": room * share // 100 for name, share in _FILLER.items()}
-    return ntfs_volume(
-        {**system_files(), **kept}, sectors=sectors, label="SYSTEM", dirty=dirty, deleted=gone, filler=filler
-    )
+    files = {**system_files(), **(record_files(records) if records else {}), **kept}
+    return ntfs_volume(files, sectors=sectors, label="SYSTEM", dirty=dirty, deleted=gone, filler=filler)
 
 
 def opened(content: Mapping[int, bytes], sectors: int) -> Ntfs:
     return Ntfs(CapturedSectors(content, length=sectors), 0, sectors - 1)
 
 
-def sound_volume(sectors: int, person: str, *, pictures: int = 40, erased: bool = False) -> dict[int, bytes]:
-    """A whole volume. `erased`: two folders of pictures were deleted."""
-    return dict(_built(sectors, person, pictures, erased, False))
+def sound_volume(
+    sectors: int, person: str, *, pictures: int = 40, erased: bool = False, records: str = ""
+) -> dict[int, bytes]:
+    """A whole volume. `erased`: two folders of pictures were deleted; `records`: what its system has written down of
+    itself (`record_files`)."""
+    return dict(_built(sectors, person, pictures, erased, False, records))
 
 
-def torn_volume(sectors: int, person: str) -> dict[int, bytes]:
+def torn_volume(sectors: int, person: str, *, records: str = "") -> dict[int, bytes]:
     """A volume whose power went while it was being written: a folder's record half written, a list of names torn, the
     mirror behind, the map behind, not put away."""
-    content = dict(_built(sectors, person, 40, False, True))
+    content = dict(_built(sectors, person, 40, False, True, records))
     own = opened(content, sectors)
     table = own._runs[0][1] * CLUSTER
 

@@ -263,7 +263,8 @@ BAD_START = [
 def test_an_update_before_the_first_bad_start_leads_the_sentence() -> None:
     own = only(windows(log=GOOD_DAY + BAD_START))
     assert shipped_words().say(own.sentence) == (
-        "Last good start 2025-11-03T16:12:00Z; Two drivers was installed on 2025-11-03T17:42:00Z; no good start since."
+        "Last good start 3 November 2025 16:12 UTC; Two drivers was installed on 3 November 2025 17:42 UTC; "
+        "no good start since."
     )
     assert own.findings[0].id == "update-before"
     assert [(c.code, c.name) for c in own.crashes] == [(0x7B, "INACCESSIBLE_BOOT_DEVICE")]
@@ -280,7 +281,7 @@ def test_disk_errors_are_counted_and_put_together_by_the_hour() -> None:
     own = only(windows(log=[*errors, *GOOD_DAY]))
     assert [(e.kind, e.count) for e in own.events if e.kind == "disk-error"] == [("disk-error", 3), ("disk-error", 3)]
     finding = next(f for f in own.findings if f.id == "disk-errors")
-    assert "6, from 2025-10-25" in shipped_words().say(finding.text)
+    assert "6, from 25 October 2025" in shipped_words().say(finding.text)
 
 
 def test_a_torn_hive_says_so_and_takes_nothing_else_away() -> None:

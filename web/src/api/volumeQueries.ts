@@ -12,6 +12,8 @@ export type VolumeRepair = Schemas['VolumeRepairOut']
 export type Share = Schemas['ShareOut']
 export type Rescue = Schemas['RescueOut']
 export type VolumeJob = Schemas['VolumeJobOut']
+export type SystemRecords = Schemas['RecordsOut']
+export type SystemEvent = Schemas['RecordEventOut']
 
 const LIVE_MS = 700
 
@@ -26,6 +28,7 @@ export const useVolumes = (id: number, source: string, first: number | null) =>
 
 export type VolumeAsk =
   | { to: 'look' }
+  | { to: 'records' }
   | { to: 'repair'; groups: string[] }
   | { to: 'take-back'; id: string }
   | { to: 'rescue'; only: string[]; deleted: boolean; is_all: boolean }
@@ -39,6 +42,14 @@ export function useVolumeChange(id: number, volumes: Volumes | undefined) {
     onSettled: () => cache.invalidateQueries({ queryKey: keys.volumes(id) }),
   })
 }
+
+/** What the systems of a volume say of themselves, as it was read last; null where nobody has. */
+export const useRecords = (id: number, volumes: Volumes | undefined) =>
+  useQuery({
+    queryKey: keys.volumes(id, 'records', volumes?.source, volumes?.first, volumes?.has_records),
+    queryFn: ({ signal }) => call<SystemRecords | null>(`/tickets/${id}/volumes/records?source=${encodeURIComponent(volumes?.source ?? '')}&first=${volumes?.first ?? 0}`, { signal }),
+    enabled: volumes?.has_records ?? false,
+  })
 
 export type KeyAsk = { key?: string; file?: string; by: string } | { forget: true }
 

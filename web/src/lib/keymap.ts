@@ -66,7 +66,11 @@ export const KEYMAP = {
   volume: {
     look: command('read', T.volumeLook), side: command('view', T.volumeOtherSide), repair: command('write', T.volumeWrite), write: command('confirm', T.volumeDo), leave: command('cancel', T.volumeNot), takeBack: command('undo', T.volumeTakeBack),
     save: command('keep', T.volumeSave), all: command('add', T.volumeAll), deleted: command('less', T.volumeErased), pause: command('pause', T.volumePause), goOn: command('pause', T.volumeGoOn), stop: command('cancel', T.volumeStop),
-    key: command('enter', T.volumeKey), disk: command('other', T.volumeOtherDisk), nextVolume: command('right', T.volumeOther), ...INSTRUMENT,
+    key: command('enter', T.volumeKey), disk: command('other', T.volumeOtherDisk), nextVolume: command('right', T.volumeOther), ...INSTRUMENT, volume: command('volume', T.recordsShort),
+  },
+  records: {
+    read: command('read', T.recordsRead), before: command('left', T.recordsBefore), next: command('right', T.recordsNext), closer: command('add', T.recordsCloser), wider: command('less', T.recordsWider),
+    nextVolume: command('other', T.volumeOther), ...INSTRUMENT,
   },
   ear: {
     listen: command('read', T.earListen), stop: command('cancel', T.earStop), file: command('add', T.earDrop), practice: command('other', T.earPractice), play: command('pause', T.earPlay), slower: command('less', T.earSlower),

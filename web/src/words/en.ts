@@ -1,10 +1,12 @@
 /** The front end's own words: one file, so that a second language is a file. The domain's words come from the server. */
+import { RECORDS } from './records'
 import { VOLUME } from './volume'
 
 const lower = (text: string): string => text.charAt(0).toLowerCase() + text.slice(1)
 
 export const T = {
   ...VOLUME,
+  ...RECORDS,
   onBench: (n: number, hands: number) => `${n} on the bench · ${hands === 1 ? '1 needs' : `${hands} need`} you`,
   takeIn: 'check in a machine',
   find: 'find',

@@ -9,7 +9,7 @@ from msgspec import Struct
 from gatecheck.core.knowledge.instruments import FactTest, Ids
 from gatecheck.core.knowledge.toml_table import Table
 
-INSTRUMENTS = ("volume", "path")
+INSTRUMENTS = ("volume", "path", "records")
 
 
 class Read(Struct, frozen=True):

@@ -309,7 +309,19 @@ def _last_before_trouble(own: Records, rules: RecordRules) -> Update | None:
     return near[-1] if trouble and near else None
 
 
+_LEADS = ("disk-errors", "memory-errors", "power-cuts")
+_LEADS_FROM = 0.65
+"""findings that stand before all else in the sentence, and the weight from which on they do"""
+
+
 def _sentence(own: Records) -> Said:
+    """The last good start, and what weighs most."""
+    said = _of_starts(own)
+    lead = next((f for f in own.findings if f.id in _LEADS and f.weight >= _LEADS_FROM), None)
+    return say("records.said-first", what=lead.text, rest=said) if lead and said.id != "records.said-update" else said
+
+
+def _of_starts(own: Records) -> Said:
     good, at = iso(own.last_good_start), iso(own.last_shutdown)
     update = next((f for f in own.findings if f.id == "update-before"), None)
     if not own.log_whole:

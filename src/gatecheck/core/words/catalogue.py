@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import string
 from collections.abc import Callable, Iterator, Mapping, Sequence
+from datetime import datetime
 from typing import Any
 
 from gatecheck.core.errors import KnowledgeError
@@ -127,6 +128,15 @@ class _Values(dict[str, object]):
         return "…"
 
 
+def _moment(value: object) -> str:
+    """A time of ISO 8601 in UTC, as people write it; anything else as it is."""
+    try:
+        at = datetime.fromisoformat(str(value))
+    except ValueError:
+        return str(value)
+    return f"{at.day} {at:%B %Y %H:%M} UTC"
+
+
 class _Formatter(string.Formatter):
     """Plain names only, and our own ways of writing them."""
 
@@ -141,6 +151,7 @@ class _Formatter(string.Formatter):
             "form": lambda v: {"2.5": "2.5 inch", "3.5": "3.5 inch", "m2": "M.2"}.get(str(v), str(v)),
             "reset": lambda v: words.knowledge.work.resets.get(str(v), ""),
             "thousands": lambda v: f"{int(v):,}",
+            "moment": _moment,
             "years": lambda v: f"{float(v) / 8760:.1f}",
             "size": lambda v: size(float(v)),
             "boot": lambda v: f"Boot{int(v):04X}",

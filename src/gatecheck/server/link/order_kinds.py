@@ -52,7 +52,7 @@ _KINDS = (
     ),
     OrderKind(
         "volume",
-        {"": "volume-look"},
+        {"": "volume-look", "records": "system-records"},
         by_instrument=True,
         long_running=True,
         pausable=True,

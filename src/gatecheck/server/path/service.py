@@ -62,6 +62,11 @@ class Paths:
     def disks_of(self, ticket_id: int) -> list[PathDiskOut]:
         return self._disks(self._captures(ticket_id))
 
+    def controllers(self, ticket_id: int) -> list[str]:
+        """PCI classes of the machine's devices, by the newest reading that has them."""
+        pci = next((c.pci for c in self._captures(ticket_id) if c.pci is not None), None)
+        return [device.kind for device in pci.devices] if pci else []
+
     def ground_of(self, ticket_id: int, device: str) -> DiskContext | None:
         """A disk as all readings show it; None where nobody has read its start."""
         return self._ground(self._captures(ticket_id), device, "")

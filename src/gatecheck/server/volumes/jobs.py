@@ -74,7 +74,7 @@ def _waiting_order(of: _Of) -> VolumeJobOut | None:
     )
     if running is None:
         return None
-    what = _KIND_OF[running.body["order"]]
+    what = "records" if running.body.get("kind") == "records" else _KIND_OF[running.body["order"]]
     own = of.task if of.task is not None and of.task.order == running.id else BackgroundTask(what)
     return VolumeJobOut(what=what, stage=own.stage or "reading", done=own.done, of=own.of, order=running.id)
 
@@ -91,9 +91,9 @@ def _check_that_ended_badly(of: _Of) -> VolumeJobOut | None:
     )
     if newest is None or newest.state not in _ENDED_BADLY:
         return None
-    return VolumeJobOut(
-        what="look", stage=_ENDED_BADLY[newest.state], done=0, of=0, order=newest.id, problem=newest.detail
-    )
+    what = "records" if newest.body.get("kind") == "records" else "look"
+    stage = _ENDED_BADLY[newest.state]
+    return VolumeJobOut(what=what, stage=stage, done=0, of=0, order=newest.id, problem=newest.detail)
 
 
 def _task_here(of: _Of) -> VolumeJobOut | None:

@@ -10,7 +10,16 @@ from fastapi.responses import StreamingResponse
 
 from gatecheck.core.errors import InputError
 from gatecheck.server.volumes.service import Volumes
-from gatecheck.server.volumes.wire import KeyIn, LivesAtOut, LookIn, RepairIn, RescueIn, TakeBackRepairIn, VolumesOut
+from gatecheck.server.volumes.wire import (
+    KeyIn,
+    LivesAtOut,
+    LookIn,
+    RecordsOut,
+    RepairIn,
+    RescueIn,
+    TakeBackRepairIn,
+    VolumesOut,
+)
 from gatecheck.server.wire import TicketId
 
 Name = Annotated[str, Query(max_length=60)]
@@ -33,6 +42,15 @@ def volume_routes(volumes: Volumes) -> APIRouter:
     @router.post("/look", operation_id="lookAtVolume", status_code=201)
     def look(ticket_id: TicketId, said: LookIn) -> VolumesOut:
         volumes.look(ticket_id, said.source, said.first, by=said.by)
+        return volumes.view(ticket_id, said.source, said.first)
+
+    @router.get("/records", operation_id="getRecords")
+    def get_records(ticket_id: TicketId, source: Name, first: Annotated[int, Query(ge=0)]) -> RecordsOut | None:
+        return volumes.records(ticket_id, source, first)
+
+    @router.post("/records", operation_id="readRecords", status_code=201)
+    def read_records(ticket_id: TicketId, said: LookIn) -> VolumesOut:
+        volumes.read_records(ticket_id, said.source, said.first, by=said.by)
         return volumes.view(ticket_id, said.source, said.first)
 
     @router.post("/key", operation_id="unlockVolume", status_code=201)

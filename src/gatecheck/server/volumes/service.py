@@ -19,12 +19,13 @@ from gatecheck.server.shop import Shop, now
 from gatecheck.server.volumes import check_reports
 from gatecheck.server.volumes.jobs import job_shown
 from gatecheck.server.volumes.locate import KnownSource, SourceVolume
+from gatecheck.server.volumes.records_shown import records_out
 from gatecheck.server.volumes.repairs import Repairs
 from gatecheck.server.volumes.rescues import DONE, FAILED, Rescues
 from gatecheck.server.volumes.ticket_keys import TicketKeys
 from gatecheck.server.volumes.volume_orders import VolumeOrders
 from gatecheck.server.volumes.volume_work import MOST_NAMED, MOVES, VolumeWork
-from gatecheck.server.volumes.wire import LivesAtOut, VolumesOut
+from gatecheck.server.volumes.wire import LivesAtOut, RecordsOut, VolumesOut
 from gatecheck.server.volumes.worker import WorkerProcess
 from gatecheck.store import StoreError, links
 
@@ -63,6 +64,7 @@ class Volumes:
             held={what: "" if is_copy else work.orders.held(ticket_id, move) for what, move in MOVES.items()},
             linked=is_copy or (link is not None and not link.ended_at and not ticket.closed_at),
             has_key=bool(work.keys.of(ticket_id)),
+            has_records=False,
         )
         if chosen is None:
             return shown
@@ -86,6 +88,7 @@ class Volumes:
             if kept:
                 session = known.session if known else ""
                 shown.look = check_reports.to_wire(kept, work.shop.words, session=session)
+            shown.has_records = work.records_place(ticket_id, chosen.id, own.first).exists()
             shown.rescues = Rescues(folder).of(chosen.id, own.first, {o.id: o for o in orders})
         return shown
 
@@ -100,6 +103,27 @@ class Volumes:
             lambda: self.work.check(ticket_id, own),
             lambda found: self.work.keep_report(ticket_id, own, found[0], by=by),
         )
+
+    def read_records(self, ticket_id: int, source: str, first: int, *, by: str) -> None:
+        """Have the records of the systems on a volume read. Raises NotFoundError, StoreError."""
+        own = self.work.free_volume(ticket_id, source, first)
+        if not own.is_copy:
+            self.work.parts.only(ticket_id, own.session[:16])
+            self.work.orders.enqueue(ticket_id, self.work.order_of("volume", own) | {"kind": "records"}, by=by)
+            return
+        self.work.begin(ticket_id, own, "records").run(
+            lambda: self.work.records(ticket_id, own),
+            lambda found: self.work.keep_records(ticket_id, own, found[0], by=by, key=f"records-{own.source}-{now()}"),
+        )
+
+    def records(self, ticket_id: int, source: str, first: int) -> RecordsOut | None:
+        """What the newest reading found; None where nobody has read them. Raises NotFoundError."""
+        self.work.captures.tickets.row_of(ticket_id)
+        kept = check_reports.read(self.work.records_place(ticket_id, source, first))
+        if kept is None:
+            return None
+        known = self.work.locator.known(ticket_id, source)
+        return records_out(kept, self.work.shop.words, session=known.session if known else "")
 
     def unlock(self, ticket_id: int, source: str, first: int, raw: bytes, *, by: str) -> None:
         """Open an encrypted volume for this ticket, and have its inside looked at. The key stays in memory. Raises

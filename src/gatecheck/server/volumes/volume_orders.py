@@ -31,6 +31,13 @@ _WAIT_SECONDS = 1.5
 """how long a probe's question waits for an answer before it is to ask again"""
 
 
+def _what(order: Order) -> str:
+    """What an order does with its volume: look, records, rescue."""
+    if order.body["order"] != "volume":
+        return str(order.body["order"])
+    return "records" if order.body.get("kind") == "records" else "look"
+
+
 class VolumeOrders:
     """What the probe and the end of an order have to do with the volumes that `work` knows."""
 
@@ -57,24 +64,26 @@ class VolumeOrders:
         if job is None or job.order != order.id or (job.ended.is_set() and job.result is None):
             done, of = (job.done, job.of) if job is not None and job.order == order.id else (0, 0)
             self.work.parts.settle(own.ground)
-            job = self.work.begin(ticket_id, own, "look" if order.body["order"] == "volume" else "rescue", order.id)
+            job = self.work.begin(ticket_id, own, _what(order), order.id)
             job.done, job.of = done, of
             job.run(
                 self._look_turn(ticket_id, own)
                 if job.what == "look"
+                else (lambda: self.work.records(ticket_id, own))
+                if job.what == "records"
                 else self._rescue_turn(ticket_id, own, order, job, ahead=ahead)
             )
         if not job.ended.wait(_WAIT_SECONDS):
             return {"ranges": [], "wait": 0.2}
         if job.problem:
             raise StoreError(f"volume: {job.problem}")
-        wants: ReadRequest = job.result[1] if job.what == "look" else job.result
+        wants: ReadRequest = job.result if job.what == "rescue" else job.result[1]
         if not wants.runs and not wants.again:
             return {"ranges": []}
         job.result = None  # the next question is another turn
         if job.what == "rescue":
             self._copy_meanwhile(ticket_id, own, order)
-        if job.what == "look":
+        else:
             job.of = max(job.of, job.done + sum(n for _, n in wants.runs) * own.ground.sector)
         is_ahead = job.what == "rescue" and bool(wants.runs) and wants.files > 0 and not wants.careful
         return {
@@ -109,7 +118,7 @@ class VolumeOrders:
         own = self._own(ticket_id, order, session_id)
         self.work.parts.write(own.ground, at, parts, length)
         job = self.work.tasks.get((ticket_id, own.source, own.first))
-        if job is not None and job.what == "look":
+        if job is not None and job.what != "rescue":
             job.done += length
 
     def report_unreadable(
@@ -133,6 +142,8 @@ class VolumeOrders:
             self._written(ticket_id, order, result)
         elif kind == "rescue":
             self._rescued(ticket_id, order, result)
+        elif _what(order) == "records" and result == "done":
+            self._records_read(ticket_id, order)
         elif kind == "volume" and result == "done":
             own = self.work.locator.volume(ticket_id, str(order.body["disk"]), int(order.body["first"]))
             job = self.work.tasks.get((ticket_id, own.source, own.first))
@@ -143,6 +154,18 @@ class VolumeOrders:
                     lambda: self.work.check(ticket_id, own),
                     lambda found: self._weighed(ticket_id, order, own, found[0]),
                 )
+
+    def _records_read(self, ticket_id: int, order: Order) -> None:
+        own = self.work.locator.volume(ticket_id, str(order.body["disk"]), int(order.body["first"]))
+        job = self.work.tasks.get((ticket_id, own.source, own.first))
+
+        def keep(found: tuple[dict[str, Any], ReadRequest]) -> None:
+            self.work.keep_records(ticket_id, own, found[0], by=order.made_by, key=f"records-{order.id}")
+
+        if job is not None and job.order == order.id and job.ended.is_set() and job.result is not None:
+            keep(job.result)
+        else:  # the bench was started anew in between
+            self.work.begin(ticket_id, own, "records").run(lambda: self.work.records(ticket_id, own), keep)
 
     def _weighed(self, ticket_id: int, order: Order, own: SourceVolume, found: CheckResult) -> None:
         """Save it for the screen, and log it if it says why the machine does not start."""

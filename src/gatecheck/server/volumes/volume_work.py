@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import threading
+from collections.abc import Mapping
 from typing import Any
 
 from gatecheck.adapters.file_rescue import not_whole
@@ -29,7 +30,7 @@ from gatecheck.store.keeping import VOLUMES as VOLUMES_FOLDER
 from gatecheck.store.links import WAITING
 
 _WITH_FILES = tuple(p.id for p in PATIENTS if p.has_files)
-MOVES = {"look": "volume-look", "repair": "repair-volume", "rescue": "copy-data"}
+MOVES = {"look": "volume-look", "repair": "repair-volume", "rescue": "copy-data", "records": "system-records"}
 MOST_NAMED = 20
 Key = tuple[int, str, int]
 """ticket, source, first sector"""
@@ -97,6 +98,33 @@ class VolumeWork:
             "look", own.ground, own.first, own.last, self.keys.of(ticket_id), told=job.told
         )
         return found
+
+    def records_place(self, ticket_id: int, source: str, first: int) -> Any:
+        return self.locator.folder(ticket_id) / f"records-{source}-{first}.json"
+
+    def records(self, ticket_id: int, own: SourceVolume) -> tuple[dict[str, Any], ReadRequest]:
+        """What the systems on it say of themselves, as far as it was read."""
+        found: tuple[dict[str, Any], ReadRequest] = self.worker.run(
+            "records",
+            own.ground,
+            own.first,
+            own.last,
+            self.keys.of(ticket_id),
+            self.locator.paths.controllers(ticket_id),
+        )
+        return found
+
+    def keep_records(self, ticket_id: int, own: SourceVolume, found: Mapping[str, Any], *, by: str, key: str) -> None:
+        """Save it for the screen; into the log goes what it says of why the machine does not start."""
+        said = found.get("entry")
+        is_own = own.is_copy or self.captures.is_the_machines(ticket_id, own.device)
+        try:
+            if said and is_own and own.is_main:
+                self.captures.tickets.append_all(ticket_id, [(dict(said), key)], by=BY)
+        finally:
+            kept = {**found, "by": by, "at": now(), "session": own.session}
+            check_reports.save(self.records_place(ticket_id, own.source, own.first), kept)
+            self.sessions.notify(ticket_id, at_once=True)
 
     def keep_report(self, ticket_id: int, own: SourceVolume, found: CheckResult, *, by: str) -> None:
         check_reports.save(

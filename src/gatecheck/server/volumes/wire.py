@@ -189,6 +189,69 @@ class VolumesOut(BaseModel):
     held: dict[str, str]
     linked: bool
     has_key: bool
+    has_records: bool
+
+
+class RecordFindingOut(BaseModel):
+    """`weight`: how much it says of the fault that it points to, 0 to 1."""
+
+    id: str
+    text: str
+    weight: float
+
+
+class RecordedSystemOut(BaseModel):
+    """One installed system. Times in UTC, ISO 8601; None where it was not read."""
+
+    root: str
+    name: str
+    version: str | None
+    edition: str | None
+    build: str | None
+    installed: str | None
+    firmware: str | None
+    zone: str | None
+    universal: bool | None
+    installed_for: list[str]
+    last_good_start: str | None
+    last_shutdown: str | None
+    clean: bool | None
+    hibernated: bool | None
+    pending: list[str]
+
+
+class RecordEventOut(BaseModel):
+    """One event, or several alike within an hour: `count` from `at` until `until`. `row`: of the time line."""
+
+    at: str | None
+    until: str | None
+    kind: str
+    row: str
+    source: str
+    id: int | None
+    text: str
+    count: int
+
+
+class RecordLogOut(BaseModel):
+    path: str
+    records: int
+    first: str | None
+    last: str | None
+    torn: list[str]
+
+
+class RecordsOut(BaseModel):
+    """What the installed systems of a volume say of themselves. `is_stale`: the machine was started anew since."""
+
+    at: str
+    by: str
+    sentence: str
+    findings: list[RecordFindingOut]
+    systems: list[RecordedSystemOut]
+    events: list[RecordEventOut]
+    logs: list[RecordLogOut]
+    is_stale: bool
 
 
 class LivesAtOut(BaseModel):

@@ -10,15 +10,20 @@ from pathlib import Path
 from typing import Any
 
 from gatecheck.adapters.file_rescue import Rescue, RescueItem, summary
-from gatecheck.adapters.shipped_tables import people_rules
+from gatecheck.adapters.shipped_tables import people_rules, record_rules
 from gatecheck.core.disk.follow import Run, merge_runs
 from gatecheck.core.disk.mend import merged
 from gatecheck.core.disk.where import Where, places_of
 from gatecheck.core.errors import DecodeError
+from gatecheck.core.records.document import records_document
+from gatecheck.core.records.evidence import records_say
+from gatecheck.core.records.report import read_records
+from gatecheck.core.records.source import VolumeFiles
 from gatecheck.core.volume.check import opened
 from gatecheck.core.volume.gather import CheckResult, RecordingSectors, look, merge_close
 from gatecheck.core.volume.readers import open_volume
 from gatecheck.core.volume.repair import repair_of
+from gatecheck.core.words.said import to_json
 from gatecheck.server.volumes.open_volume import VolumeView, forget, view_of
 from gatecheck.server.volumes.partial_image import (
     BAD_SECTOR,
@@ -93,6 +98,28 @@ def look_task(
     found = look(view.seen, view.first, view.last, people_rules(), told)
     wanted = tuple(view.sources(found.wanted))
     return replace(found, wanted=wanted, encryption=view.told(), base=view.first), _wants(view.disk, wanted)
+
+
+def records_task(
+    told: Told, ground: SectorStore, first: int, last: int, keys: Sequence[bytes], controllers: Sequence[str]
+) -> tuple[dict[str, Any], ReadRequest]:
+    """What the installed systems of a volume say of themselves. `controllers`: PCI classes of the machine."""
+    view = view_of(ground, first, last, keys)
+    if view.wanted:
+        return {}, _wants(view.disk, view.wanted)
+    asked = RecordingSectors(view.seen)
+    told("records", 0, 1)
+    opening = opened(asked, view.first, view.last)
+    problem = opening.problem or (opening.known.name if opening.known and opening.volume is None else "")
+    files = VolumeFiles(opening.volume) if opening.volume is not None else None
+    if asked.missing_runs() or files is None:
+        document = records_document([], [problem] if problem else [], to_json) | {"entry": None}
+        return document, _wants(view.disk, view.sources(asked.missing_runs()))
+    found = read_records(files, record_rules(), controllers)
+    said = records_say(found)
+    document = records_document(found, [files.problem] if files.problem else [], to_json)
+    document["entry"] = said and {**said, "note": to_json(said["note"])}
+    return document, _wants(view.disk, view.sources(asked.missing_runs()))
 
 
 def unlock_task(
@@ -341,5 +368,6 @@ TASKS: Mapping[str, Callable[..., Any]] = {
     "copy": copy_task,
     "where": where_task,
     "unlock": unlock_task,
+    "records": records_task,
     "forget": forget_task,
 }

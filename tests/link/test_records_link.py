@@ -1,0 +1,62 @@
+"""System records of a linked machine: read turn by turn without starting it, kept for the screen, and into the log with
+what they say of why it does not start."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import pytest
+from benches import Bench
+from volume_desk import VolumeDesk
+
+from serving import HTTP
+
+FACTS = {"platform": "pc", "installed_os": "windows-11", "data": "backed-up", "drive_kind": "sata-ssd"}
+CASES = {
+    "update-broke": (
+        "update-before",
+        "Cumulative update for November was installed",
+        {"runs", "updates", "crashes"},
+    ),
+    "often-cut": ("power-cuts", "the run did not end with a shutdown", {"runs", "power", "disk"}),
+    "quiet-weeks": ("disk-errors", "last shutdown", {"runs", "disk"}),
+}
+
+
+def read(desk: VolumeDesk) -> Any:
+    now = desk.view()
+    desk.ask("records")
+    desk.until(lambda v: v["has_records"])
+    place = f"source={now['source']}&first={now['first']}"
+    return desk.bench.call("GET", f"/api/tickets/{desk.number}/volumes/records?{place}")
+
+
+@pytest.mark.parametrize("name", CASES)
+def test_records_are_read_and_weighed(bench: Bench, name: str) -> None:
+    outcome, sentence, rows = CASES[name]
+    desk = VolumeDesk(bench, name, **FACTS)
+    found = read(desk)
+    assert sentence in found["sentence"]
+    assert rows <= {e["row"] for e in found["events"]}
+    assert [s["name"] for s in found["systems"]] == ["Windows 11 Home"]
+    assert found["systems"][0]["installed_for"] == ["ahci"]
+    assert not found["is_stale"]
+    said = next(b for b in desk.tape() if b.get("move") == "system-records")
+    assert max(said["weights"], key=said["weights"].get) == outcome
+    assert "Signe" not in str(found), "nobody's files"
+
+
+def test_what_has_no_records_says_so_and_weighs_nothing(bench: Bench) -> None:
+    desk = VolumeDesk(bench, "pulled-card", **FACTS)
+    found = read(desk)
+    assert (found["systems"], found["events"], found["findings"]) == ([], [], [])
+    assert not [b for b in desk.tape() if b.get("move") == "system-records"]
+    place = f"{bench.url}/api/tickets/{desk.number}/volumes/records"
+    assert HTTP.get(f"{place}?source=sdz&first=0", timeout=30).json() is None
+
+
+def test_records_of_a_locked_volume_are_read_with_its_key(bench: Bench) -> None:
+    desk = VolumeDesk(bench, "locked-other-key", **FACTS)
+    found = read(desk)
+    assert found["systems"] == []
+    assert "encrypted" in str(found["logs"])

@@ -1,0 +1,1 @@
+export { RecordsInstrument } from './RecordsInstrument'
