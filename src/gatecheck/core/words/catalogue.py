@@ -6,9 +6,9 @@ A catalogue is one or more TOML texts; the key of a sentence is its path (`[rule
 
 from __future__ import annotations
 
+import re
 import string
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from datetime import datetime
 from typing import Any
 
 from gatecheck.core.errors import KnowledgeError
@@ -128,13 +128,16 @@ class _Values(dict[str, object]):
         return "…"
 
 
+_MONTHS = "January February March April May June July August September October November December"
+_TIME = re.compile(r"(\d{4})-(\d\d)-(\d\d)T(\d\d:\d\d)(:\d\d(\.\d+)?)?Z")
+
+
 def _moment(value: object) -> str:
     """A time of ISO 8601 in UTC, as people write it; anything else as it is."""
-    try:
-        at = datetime.fromisoformat(str(value))
-    except ValueError:
+    found = _TIME.fullmatch(str(value))
+    if found is None or not 1 <= int(found[2]) <= 12:
         return str(value)
-    return f"{at.day} {at:%B %Y %H:%M} UTC"
+    return f"{int(found[3])} {_MONTHS.split()[int(found[2]) - 1]} {found[1]} {found[4]} UTC"
 
 
 class _Formatter(string.Formatter):

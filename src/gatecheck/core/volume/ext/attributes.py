@@ -23,7 +23,7 @@ DATA, POLICY = (7, b"data"), (9, b"c")
 
 
 @dataclass(frozen=True, slots=True)
-class Attribute:
+class ExtendedAttribute:
     """`at`: byte of its entry in the inode or block; `value_at`: byte of its value there; `inode`: of its value,
     or 0; `told`: its hash. An index may stand for a whole name: `name` is empty then."""
 
@@ -47,7 +47,7 @@ def in_inode(inode: Inode) -> tuple[int, int]:
     return start, len(raw)
 
 
-def listed(raw: bytes, first: int, base: int, end: int) -> Iterator[Attribute | None]:
+def listed(raw: bytes, first: int, base: int, end: int) -> Iterator[ExtendedAttribute | None]:
     """Entries from byte `first`; offsets of values count from `base`. None, and no more, where one leaves its room."""
     at = first
     while at + 4 <= end and raw[at : at + 4] != bytes(4):
@@ -57,13 +57,13 @@ def listed(raw: bytes, first: int, base: int, end: int) -> Iterator[Attribute | 
             return
         index = raw[at + 1]
         offset, inode, size, told = struct.unpack_from("<HIII", raw, at + 2)
-        yield Attribute(at, index, raw[at + ENTRY : at + ENTRY + length], base + offset, size, inode, told)
+        yield ExtendedAttribute(at, index, raw[at + ENTRY : at + ENTRY + length], base + offset, size, inode, told)
         at += ENTRY + (length + 3 & ~3)
     if at + 4 > end:
         yield None
 
 
-def hashes(own: Attribute, value: bytes) -> tuple[int, int]:
+def hashes(own: ExtendedAttribute, value: bytes) -> tuple[int, int]:
     """Of name and value, with letters unsigned and signed: systems of both kinds have written them."""
     found = []
     for is_signed in (False, True):
@@ -121,7 +121,7 @@ def block_of(own: Super, inode: Inode, *, is_wide: bool) -> int:
     )
 
 
-def values_elsewhere(inode: Inode, block: bytes) -> list[Attribute]:
+def values_elsewhere(inode: Inode, block: bytes) -> list[ExtendedAttribute]:
     """Attributes of an inode whose values have inodes of their own. `block`: of its attributes, empty where none."""
     start, end = in_inode(inode)
     found = [a for a in listed(inode.raw, start + 4, start + 4, end) if a is not None and a.inode] if start else []
