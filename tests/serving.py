@@ -34,7 +34,16 @@ HERE, ME = "http://127.0.0.1:8765", ("127.0.0.1", 50_000)
 class Served:
     """A server over its own data folder; `stop` and `start` as a power cut would."""
 
-    def __init__(self, data: Path, *, by_command: bool = False, demo: bool = False, host: str = "127.0.0.1") -> None:
+    def __init__(
+        self,
+        data: Path,
+        *,
+        by_command: bool = False,
+        demo: bool = False,
+        host: str = "127.0.0.1",
+        more: tuple[str, ...] = (),
+    ) -> None:
+        self.more = more
         self.data, self.port, self.by_command, self.command, self.host = (
             data,
             free_port(),
@@ -47,6 +56,7 @@ class Served:
 
     def start(self) -> None:
         arguments = [self.command, "--host", self.host, "--port", str(self.port), "--data", str(self.data)]
+        arguments += self.more
         self.process = (
             subprocess.Popen([SCRIPT, *arguments], stdout=subprocess.DEVNULL) if self.by_command else start(*arguments)
         )

@@ -106,7 +106,7 @@ def test_a_name_that_was_pointed_here_opens_nothing(server: Served, browser: Bro
 def public(tmp_path: Path) -> Iterator[Served]:
     if not own_address() or own_address().startswith("127."):
         pytest.skip("this machine has no address but its own")
-    running = Served(tmp_path, host="0.0.0.0")
+    running = Served(tmp_path, host="0.0.0.0", more=("--http",))
     running.start()
     yield running
     running.stop()

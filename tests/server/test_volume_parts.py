@@ -26,6 +26,7 @@ from gatecheck.server.volumes.partial_image import (
     SectorStore,
 )
 from gatecheck.server.volumes.rescues import DONE, PAUSED, RUNS, STOPPED, Rescues
+from gatecheck.server.volumes.ticket_keys import TicketKeys
 from gatecheck.server.volumes.volume_work import VolumeWork
 from gatecheck.server.volumes.worker import WorkerProcess
 from gatecheck.server.volumes.worker_tasks import ReadRequest
@@ -172,6 +173,7 @@ def test_a_turn_that_is_worked_out_after_a_rescue_has_ended_does_not_bring_it_ba
     kept.begin("7", source="sda", first=0, only=["Users"], deleted=False, is_all=False, by="KT", at="now")
     own = VolumeWork.__new__(VolumeWork)
     own.begins, own.copying = threading.Lock(), {}
+    own.keys = TicketKeys(lambda _: False, WorkerProcess())
 
     class Late:
         def run(self, *_: object) -> ReadRequest:

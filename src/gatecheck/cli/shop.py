@@ -27,6 +27,18 @@ def keep(arguments: argparse.Namespace) -> int:
 
 
 def serve(arguments: argparse.Namespace) -> int:
-    from gatecheck.server.start import start
+    from gatecheck.core.errors import InputError
+    from gatecheck.server.start import Transport, start
 
-    return start(arguments.host, arguments.port, arguments.data, demo=arguments.demo, names=tuple(arguments.name))
+    if (arguments.cert is None) is not (arguments.key is None):
+        raise InputError("--cert, --key: expected both, got one of them")
+    if arguments.http and arguments.cert is not None:
+        raise InputError("--http: expected without --cert, got both")
+    return start(
+        arguments.host,
+        arguments.port,
+        arguments.data,
+        demo=arguments.demo,
+        names=tuple(arguments.name),
+        transport=Transport(arguments.http, arguments.cert, arguments.key),
+    )

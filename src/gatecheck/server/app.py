@@ -21,10 +21,11 @@ from gatecheck.server.papers.routes import paper_routes
 from gatecheck.server.path.routes import path_routes
 from gatecheck.server.people.routes import people_routes
 from gatecheck.server.practice.routes import practice_routes
-from gatecheck.server.request_guard import NONCE, RequestGuard
+from gatecheck.server.request_guard import AUTHORITY_PATH, NONCE, RequestGuard
 from gatecheck.server.services import Services
 from gatecheck.server.surface.routes import surface_routes
 from gatecheck.server.tickets.routes import ticket_routes
+from gatecheck.server.tls.authority import BenchTls
 from gatecheck.server.volumes.routes import volume_routes
 from gatecheck.server.wire import Problem
 from gatecheck.server.work.routes import work_routes
@@ -38,10 +39,13 @@ def create_app(
     is_public: bool = False,
     names: Sequence[str] = (),
     after: Callable[[], None] = lambda: None,
+    tls: BenchTls | None = None,
+    needs_tls: bool = False,
 ) -> FastAPI:
     """The web application for one shop. `dist` is the built front end; `practice`: machines that are linked to these
     tickets once it runs; `is_public`: it answers beyond this computer; `names`: host names that it answers to besides
-    its addresses; `after`: once all that is linked."""
+    its addresses; `after`: once all that is linked; `tls`: the shop's authority; `needs_tls`: other
+    computers' browsers are only led to the encrypted pages."""
     events = house.shop.events
 
     @asynccontextmanager
@@ -67,8 +71,8 @@ def create_app(
         responses={422: {"model": Problem}, 404: {"model": Problem}, 409: {"model": Problem}},
     )
     app.state.events = events
-    app.state.is_public = is_public
-    app.add_middleware(RequestGuard, devices=house.devices, names=names)
+    app.state.is_public, app.state.needs_tls = is_public, needs_tls
+    app.add_middleware(RequestGuard, devices=house.devices, names=names, needs_tls=needs_tls)
     map_errors(app)
     for router in (
         bench_routes(house.bench, events, house.devices),
@@ -84,12 +88,25 @@ def create_app(
         practice_routes(house.practice),
         work_routes(house.work),
         paper_routes(house.papers),
-        people_routes(house.devices),
+        people_routes(house.devices, tls),
     ):
         app.include_router(router)
+    if tls is not None:
+        _authority(app, tls)
     if dist and dist.is_dir():
         _front_end(app, dist)
     return app
+
+
+def _authority(app: FastAPI, tls: BenchTls) -> None:
+    @app.get(AUTHORITY_PATH, include_in_schema=False)
+    def authority() -> Response:
+        """What a tablet installs once; no secret."""
+        return Response(
+            tls.authority_pem,
+            media_type="application/x-x509-ca-cert",
+            headers={"Content-Disposition": 'attachment; filename="gatecheck-bench.crt"'},
+        )
 
 
 def _front_end(app: FastAPI, dist: Path) -> None:

@@ -27,9 +27,12 @@ import secrets
 import socket
 from collections.abc import Awaitable, Callable, Iterable, MutableMapping
 from contextlib import suppress
+from html import escape
 from typing import Any
+from urllib.parse import quote
 
 from starlette.concurrency import run_in_threadpool
+from starlette.responses import HTMLResponse
 
 from gatecheck.server.errors import problem
 from gatecheck.server.people.devices import Devices
@@ -42,6 +45,14 @@ Send = Callable[[Message], Awaitable[None]]
 App = Callable[[Scope, Receive, Send], Awaitable[None]]
 
 HEADER = b"x-gate-check"
+AUTHORITY_PATH = "/authority.crt"
+LEADS_ON = """<!doctype html><html lang="en"><meta charset="utf-8"><title>Gate Check</title>
+<meta name="viewport" content="width=device-width">
+<h1>Gate Check</h1>
+<p><a href="{place}">Open the encrypted page</a></p>
+<p>This device does not know the bench yet? <a href="/authority.crt">Install the bench's certificate</a> once, then open
+the page. On the bench's own computer, under Devices, stand the steps and the words to compare.</p>
+</html>"""
 COOKIE = "gatecheck"
 _MIB = 1 << 20
 _LARGEST = (
@@ -55,7 +66,7 @@ _BODY_SECONDS, _PART_SECONDS = 120.0, 20.0
 _DRAIN_SECONDS, _MOST_DRAINED = 1.0, 8 * _MIB
 _DEEPEST, _LONGEST_NUMBER = 30, 18
 _FOR_THE_PROBE = re.compile(r"/(probe$|p/|s/|api/link/)")
-_OPEN_TO_ALL = re.compile(r"/(assets/|api/pair$|api/me$)")
+_OPEN_TO_ALL = re.compile(r"/(assets/|authority\.crt$|api/pair$|api/me$|api/authority$)")
 """what a device that is not paired may ask for: the page that pairs it"""
 _STRINGS, _BRACKETS = re.compile(rb'"[^"\\]*+(?:\\.[^"\\]*+)*+(?:"|\\?\Z)', re.S), re.compile(rb"[\[\]{}]")
 """a string, or one that never ends, up to the end: each byte is looked at once"""
@@ -118,10 +129,11 @@ def _is_short(scope: Scope) -> None:
 
 
 class RequestGuard:
-    """Lets requests in. `names`: host names besides addresses that the server answers to."""
+    """Lets requests in. `names`: host names besides addresses that the server answers to; `needs_tls`: what comes
+    from another computer is encrypted, but for what live systems ask for."""
 
-    def __init__(self, app: App, devices: Devices, names: Iterable[str] = ()) -> None:
-        self.app, self.devices = app, devices
+    def __init__(self, app: App, devices: Devices, names: Iterable[str] = (), *, needs_tls: bool = False) -> None:
+        self.app, self.devices, self.needs_tls = app, devices, needs_tls
         self.names = own_names() | {name.lower() for name in names}
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
@@ -146,6 +158,8 @@ class RequestGuard:
             _is_short(scope)
             _is_sent_once(scope)
             self._is_for_us(headers)
+            if await self._led_on(scope, headers, receive, dressed):
+                return
             self._is_wanted(scope, headers)
             token = WHO.set(self._who(scope, headers))
             body = (
@@ -159,6 +173,21 @@ class RequestGuard:
         finally:
             if token is not None:
                 WHO.reset(token)
+
+    async def _led_on(self, scope: Scope, headers: MutableMapping[bytes, bytes], receive: Receive, send: Send) -> bool:
+        """A browser that asks without encryption gets a page that leads to the encrypted one. False for what live
+        systems and tablets that have no certificate yet need. Raises Refusal for the rest."""
+        path = str(scope["path"])
+        is_plain = self.needs_tls and scope.get("scheme", "http") == "http" and not is_here(scope)
+        if not is_plain or _FOR_THE_PROBE.match(path) or path == AUTHORITY_PATH:
+            return False
+        if scope["method"] not in ("GET", "HEAD") or path.startswith("/api/"):
+            raise Refusal(403, "Not encrypted", f"{path}: expected https, got plain http")
+        host = headers.get(b"host", b"").decode("latin-1")
+        query = scope.get("query_string") or b""
+        place = quote(path) + ("?" + quote(query.decode("latin-1"), safe="=&%-._~") if query else "")
+        await HTMLResponse(LEADS_ON.format(place=escape(f"https://{host}{place}")))(scope, receive, send)
+        return True
 
     # --- who ---------------------------------------------------------------------------------------------------
 

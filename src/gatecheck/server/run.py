@@ -5,8 +5,8 @@ from __future__ import annotations
 
 import gc
 import socket
+import ssl
 import sys
-from collections.abc import Callable
 from contextlib import nullcontext
 from pathlib import Path
 
@@ -20,6 +20,10 @@ from gatecheck.server.connections import HeaderTimeoutProtocol, most_connections
 from gatecheck.server.demo.fill import BAYS, PREFIX, SHOP, fill
 from gatecheck.server.demo.shown import show_volumes
 from gatecheck.server.services import Services, open_services
+from gatecheck.server.start import Transport
+from gatecheck.server.tls.authority import BenchTls, own_hosts
+from gatecheck.server.tls.listener import TlsServer
+from gatecheck.store import StoreError
 
 _PACKED = Path(gatecheck.__file__).resolve().parent / "front"
 DIST = _PACKED if _PACKED.is_dir() else Path(__file__).resolve().parents[3] / "web" / "dist"
@@ -27,23 +31,19 @@ DIST = _PACKED if _PACKED.is_dir() else Path(__file__).resolve().parents[3] / "w
 _HEADER_BYTES = 64 << 10
 
 
-class _Server(uvicorn.Server):
-    """Says where it is once it really is there."""
-
-    def __init__(self, config: uvicorn.Config, ready: Callable[[], None]) -> None:
-        super().__init__(config)
-        self._ready = ready
-
-    async def startup(self, sockets: list[socket.socket] | None = None) -> None:
-        await super().startup(sockets=sockets)
-        if self.started:
-            self._ready()
-
-
-def serve(folder: Path, listening: socket.socket, host: str, port: int, names: tuple[str, ...], *, demo: bool) -> int:
+def serve(
+    folder: Path,
+    listening: socket.socket,
+    host: str,
+    port: int,
+    names: tuple[str, ...],
+    *,
+    demo: bool,
+    transport: Transport,
+) -> int:
     """Serve until stopped. Raises StoreError."""
     house, practice = _open(folder, own_address(host, port), demo=demo)
-    return _run(house, practice, listening, host, port, names)
+    return _run(house, practice, listening, host, port, names, transport)
 
 
 def _open(folder: Path, url: str, *, demo: bool) -> tuple[Services, dict[int, str]]:
@@ -54,7 +54,13 @@ def _open(folder: Path, url: str, *, demo: bool) -> tuple[Services, dict[int, st
 
 
 def _run(
-    house: Services, practice: dict[int, str], listening: socket.socket, host: str, port: int, names: tuple[str, ...]
+    house: Services,
+    practice: dict[int, str],
+    listening: socket.socket,
+    host: str,
+    port: int,
+    names: tuple[str, ...],
+    transport: Transport,
 ) -> int:
     for notice in house.shop.notices:
         print(notice, file=sys.stderr)
@@ -64,8 +70,22 @@ def _run(
     gc.freeze()  # the compiled model lives as long as the process: the collector need not walk it at every pause
     is_public = not _is_loopback(listening)
     HeaderTimeoutProtocol.most = most_connections()
+    tls, context = _tls(house, host, names, transport) if is_public else (None, None)
+    if is_public and context is None:
+        print(
+            "Plain HTTP on the network: whoever is on it can read along, and a tablet's microphone does not work. "
+            "Without --http the server encrypts.",
+            file=sys.stderr,
+        )
     app = create_app(
-        house, DIST, practice, is_public=is_public, names=names, after=lambda: show_volumes(house, practice)
+        house,
+        DIST,
+        practice,
+        is_public=is_public,
+        names=names,
+        after=lambda: show_volumes(house, practice),
+        tls=tls,
+        needs_tls=context is not None,
     )
     config = uvicorn.Config(
         app,
@@ -77,8 +97,36 @@ def _run(
         backlog=512,
     )
     with announced(house.shop.name, host, port) if is_public else nullcontext():
-        _Server(config, lambda: print(f"Gate Check is at http://{host}:{port}", flush=True)).run(sockets=[listening])
+        scheme = "https" if context is not None else "http"
+        TlsServer(
+            config,
+            listening,
+            context,
+            ready=lambda: print(f"Gate Check is at {scheme}://{host}:{port}", flush=True),
+            hourly=lambda: tls.refresh(hosts=(*own_hosts(host), *names)) if tls else False,
+        ).run()
     return 0
+
+
+def _tls(
+    house: Services, host: str, names: tuple[str, ...], transport: Transport
+) -> tuple[BenchTls | None, ssl.SSLContext | None]:
+    """The shop's authority, None where it brings a certificate of its own; and what encrypts connections, None for
+    plain HTTP. Raises StoreError."""
+    if transport.is_plain:
+        return None, None
+    if transport.certificate is not None and transport.key is not None:
+        own = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+        try:
+            own.load_cert_chain(transport.certificate, transport.key)
+        except (OSError, ssl.SSLError) as error:
+            raise StoreError(
+                f"--cert {transport.certificate}, --key {transport.key}: expected a certificate and its key in PEM, "
+                f"got {error}"
+            ) from error
+        return None, own
+    tls = BenchTls(house.shop.files.folder.parent, house.shop.name, (*own_hosts(host), *names))
+    return tls, tls.context
 
 
 def _is_loopback(own: socket.socket) -> bool:

@@ -14,6 +14,7 @@ import socket
 import tempfile
 from collections.abc import Iterator
 from contextlib import contextmanager
+from dataclasses import dataclass
 from pathlib import Path
 
 from gatecheck.store import StoreError
@@ -25,7 +26,25 @@ class StartError(StoreError):
     """The server cannot start: says what is in the way and what would be right."""
 
 
-def start(host: str, port: int, data: Path | None, *, demo: bool, names: tuple[str, ...] = ()) -> int:
+@dataclass(frozen=True, slots=True)
+class Transport:
+    """How the network reaches the server: `is_plain`: HTTP only; `certificate`, `key`: the shop's own, in PEM; without
+    either the bench's own authority makes one."""
+
+    is_plain: bool = False
+    certificate: Path | None = None
+    key: Path | None = None
+
+
+def start(
+    host: str,
+    port: int,
+    data: Path | None,
+    *,
+    demo: bool,
+    names: tuple[str, ...] = (),
+    transport: Transport = Transport(),
+) -> int:
     """Serve until stopped. The demo starts afresh each time unless it was given a folder. Raises StartError,
     StoreError."""
     temporary = None
@@ -38,7 +57,7 @@ def start(host: str, port: int, data: Path | None, *, demo: bool, names: tuple[s
         with _only_one(folder, host, port):
             from gatecheck.server.run import serve
 
-            return serve(folder, listening, host, port, names, demo=demo)
+            return serve(folder, listening, host, port, names, demo=demo, transport=transport)
     finally:
         listening.close()
         if temporary:

@@ -7,15 +7,16 @@ import socket
 from fastapi import APIRouter, Request, Response
 
 from gatecheck.server.people.devices import Devices
-from gatecheck.server.people.wire import CodeOut, DeviceOut, MeOut, PairIn
+from gatecheck.server.people.wire import AuthorityOut, CodeOut, DeviceOut, MeOut, PairIn
 from gatecheck.server.qr import qr_svg
-from gatecheck.server.request_guard import COOKIE, is_here
+from gatecheck.server.request_guard import AUTHORITY_PATH, COOKIE, is_here
+from gatecheck.server.tls.authority import BenchTls
 from gatecheck.server.wire import WHO, TicketId
 
 _YEAR = 365 * 86400
 
 
-def people_routes(devices: Devices) -> APIRouter:
+def people_routes(devices: Devices, tls: BenchTls | None = None) -> APIRouter:
     router = APIRouter(prefix="/api")
 
     @router.get("/me", operation_id="getMe")
@@ -37,7 +38,11 @@ def people_routes(devices: Devices) -> APIRouter:
         code, seconds = devices.code()
         address = _address(request)
         return CodeOut(
-            code=code, seconds=seconds, address=address, qr=qr_svg(f"{address}#pair={code}") if address else ""
+            code=code,
+            seconds=seconds,
+            address=address,
+            qr=qr_svg(f"{address}#pair={code}") if address else "",
+            authority=_authority(address, tls) if tls is not None and address else None,
         )
 
     @router.get("/devices", operation_id="getDevices")
@@ -50,12 +55,23 @@ def people_routes(devices: Devices) -> APIRouter:
             for d in devices.all()
         ]
 
+    @router.get("/authority", operation_id="getAuthority")
+    def authority(request: Request) -> AuthorityOut | None:
+        address = _address(request)
+        return _authority(address, tls) if tls is not None and address else None
+
     @router.delete("/devices/{device_id}", operation_id="revokeDevice")
     def revoke_device(device_id: TicketId, request: Request) -> list[DeviceOut]:
         devices.revoke(device_id)
         return get_devices(request)
 
     return router
+
+
+def _authority(address: str, tls: BenchTls) -> AuthorityOut:
+    """Where a device fetches the authority's certificate, which it has before it can trust an encrypted page."""
+    place = address.replace("https://", "http://", 1).rstrip("/") + AUTHORITY_PATH
+    return AuthorityOut(words=tls.words, fingerprint=tls.fingerprint, place=place, qr=qr_svg(place))
 
 
 def _address(request: Request) -> str:
@@ -66,11 +82,8 @@ def _address(request: Request) -> str:
     host = request.url.hostname or ""
     if host in ("localhost", "::1") or host.startswith("127."):
         host = own_address()
-    return (
-        f"{request.url.scheme}://{f'[{host}]' if ':' in host else host}:{request.url.port or server[1]}/"
-        if host
-        else ""
-    )
+    scheme = "https" if getattr(request.app.state, "needs_tls", False) else request.url.scheme
+    return f"{scheme}://{f'[{host}]' if ':' in host else host}:{request.url.port or server[1]}/" if host else ""
 
 
 def own_address() -> str:

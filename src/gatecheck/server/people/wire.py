@@ -24,6 +24,16 @@ class MeOut(Wire):
     initials: str | None
 
 
+class AuthorityOut(Wire):
+    """The shop's own certificate authority. `words`: the beginning of its fingerprint, to be read out; `place`:
+    where its certificate is fetched, `qr` the same as a picture."""
+
+    words: str
+    fingerprint: str
+    place: str
+    qr: str
+
+
 class CodeOut(Wire):
     """A code for one device. `qr`: SVG of the address that carries it; `address`: empty where the server answers only
     on this computer."""
@@ -32,6 +42,7 @@ class CodeOut(Wire):
     seconds: float
     address: str
     qr: str
+    authority: AuthorityOut | None = None
 
 
 class DeviceOut(Wire):

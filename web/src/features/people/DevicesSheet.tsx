@@ -34,6 +34,23 @@ function Code({ code, onOver }: { code: PairingCode; onOver: () => void }) {
   )
 }
 
+/** The shop's own authority, before a device pairs over an encrypted page: where it is fetched, how it is installed, what to compare. */
+function Authority({ own }: { own: NonNullable<PairingCode['authority']> }) {
+  return (
+    <section className="mb-5 border-l-4 border-ochre bg-sheet p-4" aria-label={T.authority} data-authority>
+      <h3 className="text-l font-bold">{T.authority}</h3>
+      <div className="mt-2 flex items-start gap-5 max-sm:flex-col">
+        <div className="w-32 shrink-0 [&_svg]:h-auto [&_svg]:w-full" role="img" aria-label={own.place} dangerouslySetInnerHTML={{ __html: own.qr }} />
+        <ol className="min-w-0 list-decimal space-y-1 pl-5 text-m">
+          <li>{T.authorityFetch} <span className="break-all font-mono select-all">{own.place}</span></li>
+          <li>{T.authorityInstall}<ul className="text-s text-soft">{T.authoritySystems.map(([system, how]) => <li key={system}><strong>{system}</strong>: {how}</li>)}</ul></li>
+          <li>{T.authorityCompare} <span className="block font-semibold">{own.words}</span><span className="block break-all font-mono text-s">{own.fingerprint}</span></li>
+        </ol>
+      </div>
+    </section>
+  )
+}
+
 /** Which devices may come in besides this computer: pair one more, or take one out. */
 export function DevicesSheet({ onClose }: { onClose: () => void }) {
   const cache = useQueryClient()
@@ -52,6 +69,7 @@ export function DevicesSheet({ onClose }: { onClose: () => void }) {
         <p className="-mt-3 mb-4 text-m text-soft">{T.devicesHint}</p>
         {(make.error ?? revoke.error) && <div className="mb-3"><Note title={T.notKept}>{(make.error ?? revoke.error)?.message}</Note></div>}
         {code && <Code key={code.code} code={code} onOver={onOver} />}
+        {code?.authority && <Authority own={code.authority} />}
         {isOver && !code && <div className="mb-3"><Note title={T.codeOver} tone="ochre" /></div>}
         <p className="mb-4"><Do of="devices" id="pair" strong /></p>
         {devices.length === 0 ? <p className="text-m text-soft">{T.devicesNone}</p> : (
