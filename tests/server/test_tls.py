@@ -4,6 +4,7 @@ gives, what is renewed, and what is refused in words."""
 from __future__ import annotations
 
 import ipaddress
+import shutil
 import socket
 import ssl
 import subprocess
@@ -11,10 +12,12 @@ import sys
 from collections.abc import Iterator
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
+from typing import Any
 
 import pytest
 from cryptography import x509
 
+from gatecheck.adapters.probe_script import probe_files
 from gatecheck.server.people.routes import own_address
 from gatecheck.server.tls.authority import FOLDER, BenchTls
 from gatecheck.store import StoreError
@@ -165,3 +168,83 @@ def test_what_cannot_be_is_said_in_one_sentence(tmp_path: Path, more: list[str],
     assert done.returncode == 2, sys.stdout
     assert said in done.stderr
     assert "Traceback" not in done.stderr
+
+
+def link_of(server: Served) -> dict[str, Any]:
+    """A ticket's link, as a browser at the bench's address sees it."""
+    number = server.take_in("screen=no-boot-device")
+    server.call("POST", f"/api/tickets/{number}/link", json={"by": "KT"})
+    host = f"{own_address()}:{server.port}"
+    return dict(server.call("GET", f"/api/tickets/{number}/link", headers={"Host": host}))
+
+
+@pytest.fixture(scope="module")
+def stranger(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Served]:
+    """Another bench in the place of this one, as where somebody answers in its name."""
+    running = Served(tmp_path_factory.mktemp("stranger"), host="0.0.0.0")
+    running.start()
+    yield running
+    running.stop()
+
+
+@pytest.mark.skipif(shutil.which("curl") is None, reason="curl is not here")
+@pytest.mark.parametrize("program", ["curl", "wget"])
+def test_a_start_line_takes_no_other_bench(public: Served, stranger: Served, program: str) -> None:
+    if shutil.which(program) is None:
+        pytest.skip(f"{program} is not here")
+    (line,) = [own for own in link_of(public)["commands"] if own.startswith(program)]
+    fetch = line.removesuffix(" | sh")
+    script = subprocess.run(["sh", "-c", fetch], capture_output=True, text=True, check=False, timeout=60)
+    assert script.returncode == 0, script.stderr
+    assert f"ADDRESS='https://{own_address()}:{public.port}/p/" in script.stdout
+    elsewhere = fetch.replace(f":{public.port}/", f":{stranger.port}/")
+    refused = subprocess.run(["sh", "-c", elsewhere], capture_output=True, text=True, check=False, timeout=60)
+    assert refused.returncode != 0
+    assert refused.stdout == ""
+
+
+@pytest.mark.skipif(shutil.which("busybox") is None, reason="busybox is not here")
+def test_what_has_no_encryption_checks_the_sum_of_what_it_got(public: Served, stranger: Served, tmp_path: Path) -> None:
+    (line,) = [own for own in link_of(public)["commands"] if own.startswith("busybox")]
+    line = line.replace("/tmp/g", str(tmp_path / "g")).replace(f"&& sh {tmp_path / 'g'}", "&& echo started")
+    right = subprocess.run(["sh", "-c", line], capture_output=True, text=True, check=False, timeout=60)
+    assert (right.returncode, "started" in right.stdout) == (0, True), right.stderr
+    wrong = line.replace(f":{public.port}/", f":{stranger.port}/")
+    refused = subprocess.run(["sh", "-c", wrong], capture_output=True, text=True, check=False, timeout=60)
+    assert (refused.returncode != 0, "started" in refused.stdout) == (True, False)
+
+
+def test_a_probe_that_is_not_the_benchs_own_is_not_started(public: Served, tmp_path: Path) -> None:
+    code = link_of(public)["code"]
+    script = HTTP.get(f"http://{own_address()}:{public.port}/s/{code}", timeout=10).text
+    fake = tmp_path / "curl"
+    fake.write_text('#!/bin/sh\nwhile [ $# -gt 1 ]; do [ "$1" = -o ] && P=$2; shift; done\necho "import os" > "$P"\n')
+    fake.chmod(0o755)
+    env = {"PATH": f"{tmp_path}:/usr/bin:/bin", "TMPDIR": str(tmp_path)}
+    done = subprocess.run(["sh", "-c", script], capture_output=True, text=True, check=False, timeout=60, env=env)
+    assert done.returncode == 7, done.stderr
+    assert "is not this bench's probe" in done.stderr
+
+
+@pytest.mark.parametrize("who", ["own", "stranger"])
+def test_the_probe_talks_to_its_own_bench_whatever_its_clock_says(
+    public: Served, stranger: Served, who: str, tmp_path: Path
+) -> None:
+    link, authority = link_of(public), (public.data / FOLDER / "authority.pem").read_text()
+    server = public if who == "own" else stranger
+    package = tmp_path / "gatecheck_probe"
+    package.mkdir()
+    for name, text in probe_files(f"https://{own_address()}:{server.port}", link["secret"], authority).items():
+        (package / name).write_text(text)
+    said = (
+        "from gatecheck_probe.link import Link; from gatecheck_probe.address import SERVER, SECRET; "
+        "from gatecheck_probe.base import Away\n"
+        "try: print(Link(SERVER, SECRET, print).call('POST', '/hello', {'protocol': 1, 'probe': '1', 'machine': {}, "
+        "'session': 'ab' * 8, 'has': 0}, patient=False)['ticket'])\n"
+        "except Away: print('away')\n"
+    )
+    done = subprocess.run(
+        [sys.executable, "-c", said], cwd=tmp_path, capture_output=True, text=True, check=False, timeout=60
+    )
+    assert ("away" in done.stdout) is (who == "stranger"), done.stdout + done.stderr
+    assert ("certificate" in done.stdout.lower()) is (who == "stranger"), done.stdout

@@ -16,22 +16,24 @@ _DAY = 1_600_000_000
 """when each file in the archive was changed: the same bytes each time"""
 
 
-def probe_files(server: str = "", secret: str = "") -> dict[str, str]:
-    """The probe's modules: name in the package -> text."""
+def probe_files(server: str = "", secret: str = "", authority: str = "") -> dict[str, str]:
+    """The probe's modules: name in the package -> text. `authority`: certificate (PEM) of the one that it trusts."""
     own = resources.files("gatecheck.probe")
     files = {entry.name: entry.read_text("utf-8") for entry in own.iterdir() if entry.name.endswith(".py")}
     if server or secret:
-        filled = f"SERVER = {server.rstrip('/')!r}\nSECRET = {secret!r}\n"
-        files["address.py"] = re.sub(r'SERVER = ""\nSECRET = ""\n', lambda _: filled, files["address.py"])
+        filled = f"SERVER = {server.rstrip('/')!r}\nSECRET = {secret!r}\nAUTHORITY = {authority!r}\n"
+        files["address.py"] = re.sub(
+            r'SERVER = ""\nSECRET = ""\nAUTHORITY = ""\n', lambda _: filled, files["address.py"]
+        )
     return files
 
 
-def probe_archive(server: str = "", secret: str = "") -> bytes:
+def probe_archive(server: str = "", secret: str = "", authority: str = "") -> bytes:
     """The one file that runs on the sick machine: a zip that Python starts, whatever it is called there."""
     with tempfile.TemporaryDirectory() as folder:
         package = Path(folder) / PACKAGE
         package.mkdir()
-        for name, text in probe_files(server, secret).items():
+        for name, text in probe_files(server, secret, authority).items():
             (package / name).write_text(text, "utf-8")
         (Path(folder) / "__main__.py").write_text(_START, "utf-8")
         for place in (package, *package.iterdir(), Path(folder) / "__main__.py"):
@@ -41,15 +43,18 @@ def probe_archive(server: str = "", secret: str = "") -> bytes:
         return into.getvalue()
 
 
-def start_line(server: str, secret: str, refused: str = "") -> str:
+def start_line(server: str, secret: str, refused: str = "", *, pin: str = "", sum: str = "") -> str:
     """The script behind the line that a technician types: it fetches the probe and starts it, or says what is in the
-    way. `refused`: why this code does not lead to a probe."""
+    way. `refused`: why this code does not lead to a probe; `pin`: of the bench's key (RFC 7469), for what can check it;
+    `sum`: SHA-256 of the probe, which is checked before it runs."""
     text = (resources.files("gatecheck.probe") / "start.sh").read_text(encoding="utf-8")
     server = _unquoted(server.rstrip("/"))
     return (
         text.replace("@ADDRESS@", f"{server}/p/{_unquoted(secret)}")
         .replace("@SERVER@", server)
         .replace("@REFUSED@", _unquoted(refused))
+        .replace("@PIN@", pin)
+        .replace("@SUM@", sum)
     )
 
 

@@ -15,6 +15,7 @@ import zlib
 from .base import Away, Gone, Refused
 from .orders import NEEDED, clearance, writes_sum
 from .settings import PROTOCOL, RETRY_SECONDS, VERSION
+from .trust import connection, handlers, reachable
 from .words import number, readable, reason_of
 
 
@@ -25,7 +26,7 @@ class NoDetour(urllib.request.HTTPRedirectHandler):
         return None
 
 
-OPENER = urllib.request.build_opener(NoDetour)
+OPENER = urllib.request.build_opener(NoDetour, *handlers())
 MOST_ANSWER = 4 << 20
 
 
@@ -33,7 +34,7 @@ class Link:
     """The conversation with the bench (docs/link-protocol.md): JSON over HTTP, the ticket's secret as bearer."""
 
     def __init__(self, server, secret, say):
-        self.server, self.secret, self.say = server.rstrip("/"), secret, say
+        self.server, self.secret, self.say = reachable(server.rstrip("/")), secret, say
         self.session = ""
         self.away_since = None
         self.told = ""
@@ -147,8 +148,7 @@ class Link:
         while True:
             try:
                 if box.connection is None:
-                    kind = http.client.HTTPSConnection if place.scheme == "https" else http.client.HTTPConnection
-                    box.connection = kind(place.netloc, timeout=60)
+                    box.connection = connection(place.scheme, place.netloc, 60)
                 box.connection.request(method, path, data, headers)
                 answer = box.connection.getresponse()
                 said = answer.read(max(most, MOST_ANSWER))

@@ -2,6 +2,8 @@
 # Gate Check: fetches the probe for one ticket and starts it. For any shell; needs curl or wget, and Python 3.8 or newer.
 ADDRESS='@ADDRESS@'
 REFUSED='@REFUSED@'
+PIN='@PIN@'
+SUM='@SUM@'
 
 say() { printf 'Gate Check: %s\n' "$*" >&2; }
 
@@ -25,17 +27,24 @@ if [ -z "$PYTHON" ]; then
 fi
 
 PLACE=$(mktemp "${TMPDIR:-/tmp}/gatecheck.XXXXXX") || { say "no room for a file in ${TMPDIR:-/tmp}"; exit 4; }
+PLAIN="http://${ADDRESS#*://}"  # the same port answers both: what cannot check the bench's key checks the sum below
 if command -v curl >/dev/null 2>&1; then
-  curl -fsS -o "$PLACE" "$ADDRESS"
+  if [ -n "$PIN" ]; then curl -fsSk --pinnedpubkey "sha256//$PIN" -o "$PLACE" "$ADDRESS"; else curl -fsS -o "$PLACE" "$ADDRESS"; fi
 elif command -v wget >/dev/null 2>&1; then
-  wget -q -O "$PLACE" "$ADDRESS"
+  if [ -n "$PIN" ]; then wget -q -O "$PLACE" "$PLAIN"; else wget -q -O "$PLACE" "$ADDRESS"; fi
 else
-  busybox wget -q -O "$PLACE" "$ADDRESS"
+  busybox wget -q -O "$PLACE" "$PLAIN"
 fi
 if [ ! -s "$PLACE" ]; then
   say "the probe did not come from $ADDRESS. Is the bench still on, and this machine on its network?"
   rm -f "$PLACE"
   exit 5
+fi
+
+if [ -n "$SUM" ] && ! "$PYTHON" -c 'import hashlib, sys; sys.exit(hashlib.sha256(open(sys.argv[1], "rb").read()).hexdigest() != sys.argv[2])' "$PLACE" "$SUM"; then
+  say "what came from $ADDRESS is not this bench's probe: somebody else answers there. Nothing of it was started."
+  rm -f "$PLACE"
+  exit 7
 fi
 
 if [ "$(id -u)" = 0 ]; then

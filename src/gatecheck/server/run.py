@@ -19,6 +19,7 @@ from gatecheck.server.app import create_app
 from gatecheck.server.connections import HeaderTimeoutProtocol, most_connections
 from gatecheck.server.demo.fill import BAYS, PREFIX, SHOP, fill
 from gatecheck.server.demo.shown import show_volumes
+from gatecheck.server.link.start_codes import Trust
 from gatecheck.server.services import Services, open_services
 from gatecheck.server.start import Transport
 from gatecheck.server.tls.authority import BenchTls, own_hosts
@@ -77,6 +78,8 @@ def _run(
             "Without --http the server encrypts.",
             file=sys.stderr,
         )
+    if tls is not None:
+        house.links.start_codes.trust = Trust(tls.pin, tls.authority_pem.decode())
     app = create_app(
         house,
         DIST,

@@ -12,7 +12,7 @@ from gatecheck.server.link.order_kinds import RESTORE, OrderInstruments, kind_of
 from gatecheck.server.link.orders import Orders, order_out
 from gatecheck.server.link.pages import Pages
 from gatecheck.server.link.sessions import Sessions
-from gatecheck.server.link.start_codes import StartCodes, start_lines
+from gatecheck.server.link.start_codes import StartCodes
 from gatecheck.server.link.wire import LinkOut
 from gatecheck.server.qr import qr_svg
 from gatecheck.server.shop import Shop, now
@@ -48,7 +48,7 @@ class Links:
                 "secret": link.secret if link else "",
                 "code": link.code or "" if link else "",
                 "address": address,
-                "commands": start_lines(base_url, link.code or "") if link and address else [],
+                "commands": self.start_codes.lines(base_url, link) if link and address else [],
                 "qr": qr_svg(address) if address else "",
                 "local_only": any(host in base_url for host in ("//127.", "//localhost", "//[::1]")),
                 "practice": link.practice if link else None,

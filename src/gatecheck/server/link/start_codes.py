@@ -3,6 +3,9 @@
 from __future__ import annotations
 
 import hmac
+from dataclasses import dataclass
+from functools import lru_cache
+from hashlib import sha256
 
 from gatecheck.adapters.probe_script import probe_archive, start_line
 from gatecheck.server.errors import LinkEndedError, LinkUnknownError, TooManyError
@@ -16,12 +19,54 @@ from gatecheck.store.links import Link
 _LONGEST_CODE = 20
 
 
+@dataclass(frozen=True, slots=True)
+class Trust:
+    """`pin`: SHA-256 of the bench's public key, base64; `authority`: certificate of the shop's authority, PEM."""
+
+    pin: str
+    authority: str
+
+
 class StartCodes:
     """Codes and what they open, over a shop's links. Who types wrong ones too often waits."""
 
     def __init__(self, shop: Shop, at_work: Tickets, sessions: Sessions) -> None:
         self.shop, self.tickets, self.sessions = shop, at_work, sessions
         self._throttle = Throttle(10, 60.0)
+        self.trust: Trust | None = None
+        """how live systems know this bench; None where it does not encrypt"""
+        self._made = lru_cache(32)(self._make)
+
+    def _make(self, base: str, code: str, secret: str) -> tuple[bytes, str]:
+        """(the probe, the script that fetches it) for a link."""
+        authority, pin = (
+            (self.trust.authority, self.trust.pin) if self.trust and base.startswith("https:") else ("", "")
+        )
+        probe = probe_archive(base, secret, authority)
+        return probe, start_line(base, code, pin=pin, sum=sha256(probe).hexdigest() if pin else "")
+
+    def lines(self, base_url: str, link: Link) -> list[str]:
+        """The lines to type on the sick machine, for each program that may be there to fetch with; none hides what went
+        wrong. What can name the bench's key names it; what cannot checks the sum of what it got."""
+        code, base = link.code or "", self.reached(base_url)
+        if self.trust is None or not base.startswith("https:"):
+            address = f"{base.rstrip('/')}/s/{code}"
+            return [f"curl -fsS {address} | sh", f"wget -O- {address} | sh", f"busybox wget -O- {address} | sh"]
+        _, script = self._made(base, code, link.secret)
+        place, pin = f"{base.rstrip('/')}/s/{code}", f"sha256//{self.trust.pin}"
+        plain = place.replace("https:", "http:", 1)
+        checked = f"echo '{sha256(script.encode()).hexdigest()}  /tmp/g' | busybox sha256sum -c"
+        return [
+            f"curl -fsSk --pinnedpubkey {pin} {place} | sh",
+            f"wget -O- --no-check-certificate --pinnedpubkey={pin} {place} | sh",
+            f"busybox wget -O /tmp/g {plain} && {checked} && sh /tmp/g",
+        ]
+
+    def reached(self, base_url: str) -> str:
+        """Where a live system finds the bench: encrypted, unless it is this computer itself."""
+        if self.trust is None or any(own in base_url for own in ("//127.", "//localhost", "//[::1]")):
+            return base_url
+        return base_url.replace("http://", "https://", 1)
 
     def _of_code(self, code: str, source: str) -> Link:
         """The link that has this code, or this secret. Raises LinkUnknownError, LinkEndedError, TooManyError."""
@@ -55,13 +100,14 @@ class StartCodes:
     def probe_for(self, code: str, base_url: str, source: str) -> bytes:
         """The probe with the server's address and the link's secret filled in, for its code, which is good no more
         after that. Raises LinkUnknownError, LinkEndedError, TooManyError."""
-        return probe_archive(plain(base_url), self.secret_for(code, source))
+        secret = self.secret_for(code, source)
+        return self._made(self.reached(base_url), code, secret)[0]
 
     def start_for(self, secret: str, base_url: str, source: str) -> str:
         """The script that fetches that probe; one that says why, where the code does not lead to it: a refusal that
         only a program reads helps nobody who stands in front of the machine."""
         try:
-            self._of_code(secret, source)
+            link = self._of_code(secret, source)
         except TooManyError:
             return start_line(
                 base_url,
@@ -84,16 +130,4 @@ class StartCodes:
                 "",
                 "this link was ended on the bench. Open it again on the ticket and type the line that it shows.",
             )
-        return start_line(plain(base_url), secret)
-
-
-def plain(base_url: str) -> str:
-    """Live systems fetch without encryption: they do not know the bench's authority, and the same port answers both."""
-    return base_url.replace("https://", "http://", 1)
-
-
-def start_lines(base_url: str, secret: str) -> list[str]:
-    """The line to type on the sick machine, for each program that may be there to fetch with; none hides what went
-    wrong."""
-    address = f"{plain(base_url).rstrip('/')}/s/{secret}"
-    return [f"curl -fsS {address} | sh", f"wget -O- {address} | sh", f"busybox wget -O- {address} | sh"]
+        return self._made(self.reached(base_url), secret, link.secret)[1]
