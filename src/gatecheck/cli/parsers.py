@@ -352,6 +352,9 @@ def _shop(commands: Commands) -> None:
             metavar="HOST",
             help="an extra host name of the server",
         )
+        serve.add_argument(
+            "--backups", type=Path, default=None, metavar="DIR", help="a backup each night; keeps 7 days and 4 weeks"
+        )
         serve.add_argument("--cert", type=Path, default=None, metavar="FILE", help="the shop's own certificate (PEM)")
         serve.add_argument("--key", type=Path, default=None, metavar="FILE", help="the key of --cert (PEM)")
         serve.add_argument("--http", action="store_true", help="plain HTTP on the network too; nothing is encrypted")

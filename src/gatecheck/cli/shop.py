@@ -41,4 +41,5 @@ def serve(arguments: argparse.Namespace) -> int:
         demo=arguments.demo,
         names=tuple(arguments.name),
         transport=Transport(arguments.http, arguments.cert, arguments.key),
+        backups=arguments.backups,
     )

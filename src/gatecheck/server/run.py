@@ -20,6 +20,7 @@ from gatecheck.server.connections import HeaderTimeoutProtocol, most_connections
 from gatecheck.server.demo.fill import BAYS, PREFIX, SHOP, fill
 from gatecheck.server.demo.shown import show_volumes
 from gatecheck.server.link.start_codes import Trust
+from gatecheck.server.nightly import NightlyBackups
 from gatecheck.server.services import Services, open_services
 from gatecheck.server.start import Transport
 from gatecheck.server.tls.authority import BenchTls, own_hosts
@@ -41,10 +42,19 @@ def serve(
     *,
     demo: bool,
     transport: Transport,
+    backups: Path | None,
 ) -> int:
-    """Serve until stopped. Raises StoreError."""
+    """Serve until stopped. `backups`: where one a night goes. Raises StoreError."""
     house, practice = _open(folder, own_address(host, port), demo=demo)
-    return _run(house, practice, listening, host, port, names, transport)
+    nightly = NightlyBackups(folder, backups) if backups is not None else None
+    if nightly is not None:
+        house.shop.backups_say = nightly.notice
+        nightly.start()
+    try:
+        return _run(house, practice, listening, host, port, names, transport)
+    finally:
+        if nightly is not None:
+            nightly.close()
 
 
 def _open(folder: Path, url: str, *, demo: bool) -> tuple[Services, dict[int, str]]:

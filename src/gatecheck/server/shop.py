@@ -3,7 +3,7 @@ changes."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from datetime import UTC, datetime
 
 from gatecheck.core.belief.model import Model
@@ -41,6 +41,8 @@ class Shop:
         self.shipped, self.model, self.words = model, model, words
         self.database, self.files = database, files
         self.page = ShopPage(name=name, prefix=prefix, bays=bays)
+        self.backups_say: Callable[[], str] = str
+        """what has to be known of the backups; nothing where the shop makes none by itself"""
         self.notices = notices
         """what has to be said on the bench about the shop itself, such as tables of its own that could not be used"""
         self.epoch: int | None = None

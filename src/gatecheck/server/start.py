@@ -44,6 +44,7 @@ def start(
     demo: bool,
     names: tuple[str, ...] = (),
     transport: Transport = Transport(),
+    backups: Path | None = None,
 ) -> int:
     """Serve until stopped. The demo starts afresh each time unless it was given a folder. Raises StartError,
     StoreError."""
@@ -57,7 +58,7 @@ def start(
         with _only_one(folder, host, port):
             from gatecheck.server.run import serve
 
-            return serve(folder, listening, host, port, names, demo=demo, transport=transport)
+            return serve(folder, listening, host, port, names, demo=demo, transport=transport, backups=backups)
     finally:
         listening.close()
         if temporary:

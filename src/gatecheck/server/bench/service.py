@@ -35,7 +35,12 @@ class BenchView:
             rows = tickets.tickets_on_bench(connection)
         views = [self._row(row) for row in rows]
         views.sort(key=lambda r: (_RANK[r.turn], not r.urgent, r.bay or _NO_BAY, r.id))
-        return BenchOut(shop=self.shop.name, bays=self.shop.bays, rows=views, notices=list(self.shop.notices))
+        return BenchOut(
+            shop=self.shop.name,
+            bays=self.shop.bays,
+            rows=views,
+            notices=[*self.shop.notices, *filter(None, (self.shop.backups_say(),))],
+        )
 
     def _row(self, row: TicketRow) -> BenchRow:
         """One ticket's row; one that cannot be shown says so, and takes no other away."""
