@@ -340,6 +340,12 @@ def _shop(commands: Commands) -> None:
         if name == "restore":
             own.add_argument("--over", action="store_true", help="even if the shop has tickets that the backup lacks")
         own.set_defaults(run=_late("shop", "keep"))
+    doctor = commands.add_parser("doctor", help="look at what may keep the bench from working, and say what to do")
+    doctor.add_argument("--data", type=Path, default=DATA, metavar="DIR", help="the shop's folder")
+    doctor.add_argument("--host", default="0.0.0.0")
+    doctor.add_argument("--port", type=int, default=8765)
+    doctor.add_argument("--backups", type=Path, default=None, metavar="DIR", help="where serve --backups puts them")
+    doctor.set_defaults(run=_late("shop", "doctor"))
     for name, words in (("serve", "start the server"), ("demo", "start the server with a made-up repair counter")):
         serve = commands.add_parser(name, help=words)
         serve.add_argument("--host", default="127.0.0.1")

@@ -43,3 +43,16 @@ def serve(arguments: argparse.Namespace) -> int:
         transport=Transport(arguments.http, arguments.cert, arguments.key),
         backups=arguments.backups,
     )
+
+
+def doctor(arguments: argparse.Namespace) -> int:
+    """One line for each thing that was looked at; 1 where something is wrong."""
+    from datetime import UTC, datetime
+
+    from gatecheck.server.doctor import BAD, DOUBT, Bench, looked_at
+
+    found = looked_at(Bench(arguments.data, arguments.host, arguments.port, arguments.backups, datetime.now(UTC)))
+    marks = {BAD: "WRONG ", DOUBT: "look  "}
+    for own in found:
+        print(f"{marks.get(own.state, 'ok    ')}{own.what}: {own.text}" + (f" - {own.do}" if own.do else ""))
+    return 1 if any(own.state == BAD for own in found) else 0
