@@ -28,7 +28,8 @@ def keep(arguments: argparse.Namespace) -> int:
 
 def serve(arguments: argparse.Namespace) -> int:
     from gatecheck.core.errors import InputError
-    from gatecheck.server.start import Transport, start
+    from gatecheck.server.start import start
+    from gatecheck.server.transport import Transport
 
     if (arguments.cert is None) is not (arguments.key is None):
         raise InputError("--cert, --key: expected both, got one of them")

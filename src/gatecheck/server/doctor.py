@@ -5,9 +5,7 @@ from __future__ import annotations
 import os
 import shutil
 import socket
-import sqlite3
 from collections.abc import Callable, Iterator, Sequence
-from contextlib import closing
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -17,6 +15,8 @@ from cryptography import x509
 from gatecheck.server.announce import addresses
 from gatecheck.server.nightly import NightlyBackups
 from gatecheck.server.tls.authority import FOLDER
+from gatecheck.store import StoreError
+from gatecheck.store.health import DatabaseHealth, database_health
 from gatecheck.store.keeping import DATABASE
 
 GOOD, DOUBT, BAD = "good", "doubt", "bad"
@@ -73,16 +73,16 @@ def _database(bench: Bench) -> Iterator[Seen]:
     place = bench.data / DATABASE
     if not place.is_file():
         return
-    with closing(sqlite3.connect(f"file:{place}?mode=ro", uri=True, timeout=30)) as own:
-        said = str(own.execute("PRAGMA quick_check(1)").fetchone()[0])
-        count = int(own.execute("SELECT count(*) FROM ticket").fetchone()[0])
-        last = own.execute("SELECT max(made_at) FROM entry").fetchone()[0]
-    if said != "ok":
-        yield Seen("database", BAD, said[:200], "restore the last backup: gatecheck restore FILE")
+    try:
+        own = database_health(place)
+    except StoreError as error:
+        own = DatabaseHealth(str(error), 0, None)
+    if own.problem:
+        yield Seen("database", BAD, own.problem, "restore the last backup: gatecheck restore FILE")
     else:
-        yield Seen("database", GOOD, f"{count} tickets, structure intact")
-    if last:
-        newest = datetime.fromisoformat(str(last))
+        yield Seen("database", GOOD, f"{own.tickets} tickets, structure intact")
+    if own.newest:
+        newest = datetime.fromisoformat(own.newest)
         newest = newest if newest.tzinfo else newest.replace(tzinfo=UTC)
         if newest > bench.now + _SLACK:
             told = f"the clock says {bench.now:%d %B %Y %H:%M}, the log goes to {newest:%d %B %Y %H:%M}"

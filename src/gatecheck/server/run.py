@@ -22,9 +22,9 @@ from gatecheck.server.demo.shown import show_volumes
 from gatecheck.server.link.start_codes import Trust
 from gatecheck.server.nightly import NightlyBackups
 from gatecheck.server.services import Services, open_services
-from gatecheck.server.start import Transport
 from gatecheck.server.tls.authority import BenchTls, own_hosts
 from gatecheck.server.tls.listener import TlsServer
+from gatecheck.server.transport import Transport
 from gatecheck.store import StoreError
 
 _PACKED = Path(gatecheck.__file__).resolve().parent / "front"

@@ -14,9 +14,9 @@ import socket
 import tempfile
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
 from pathlib import Path
 
+from gatecheck.server.transport import Transport
 from gatecheck.store import StoreError
 
 LOCK = "server.lock"
@@ -26,16 +26,6 @@ class StartError(StoreError):
     """The server cannot start: says what is in the way and what would be right."""
 
 
-@dataclass(frozen=True, slots=True)
-class Transport:
-    """How the network reaches the server: `is_plain`: HTTP only; `certificate`, `key`: the shop's own, in PEM; without
-    either the bench's own authority makes one."""
-
-    is_plain: bool = False
-    certificate: Path | None = None
-    key: Path | None = None
-
-
 def start(
     host: str,
     port: int,
@@ -43,7 +33,7 @@ def start(
     *,
     demo: bool,
     names: tuple[str, ...] = (),
-    transport: Transport = Transport(),
+    transport: Transport | None = None,
     backups: Path | None = None,
 ) -> int:
     """Serve until stopped. The demo starts afresh each time unless it was given a folder. Raises StartError,
@@ -58,7 +48,9 @@ def start(
         with _only_one(folder, host, port):
             from gatecheck.server.run import serve
 
-            return serve(folder, listening, host, port, names, demo=demo, transport=transport, backups=backups)
+            return serve(
+                folder, listening, host, port, names, demo=demo, transport=transport or Transport(), backups=backups
+            )
     finally:
         listening.close()
         if temporary:
