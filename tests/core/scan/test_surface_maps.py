@@ -249,3 +249,16 @@ def test_where_nothing_was_tried_nothing_is_said_for_any_pattern() -> None:
         disk_sectors=None,
     )
     assert set(found.weights.values()) == {round(1 / len(OUTCOMES), 4)}
+
+
+def test_what_was_left_may_be_one_row_as_long_as_the_disk() -> None:
+    rest = (22 << 40) // 512 - 2048 * 300
+    rows = [f"{2048 * n},2048,{9 + n % 3},read" for n in range(300)] + [f"{2048 * 300},{rest},,left"]
+    found = judge_map(
+        read_map(("lba,sectors,ms,state\n" + "\n".join(rows) + "\n").encode()), disk_sectors=rest + 614_400
+    )
+    assert found.unreadable_sectors == 0
+    assert found.seconds_left is not None
+    assert found.seconds_left > 86_400
+    with pytest.raises(MapError, match="a count of sectors"):
+        read_map(f"lba,sectors,ms,state\n0,{rest},10,read\n".encode())

@@ -135,7 +135,7 @@ def _part(body: bytes, line: int) -> ReadMap:
         & (lba < _LARGEST_LBA)
         & (lba == np.floor(lba))
         & (sectors >= 1)
-        & (sectors <= _MOST_SECTORS)
+        & (sectors <= np.where(state == LEFT, _LARGEST_LBA, _MOST_SECTORS))
         & (sectors == np.floor(sectors))
         & (ms >= 0)
         & (ms <= _LONGEST_MS)
@@ -278,7 +278,7 @@ def _fault_of(line: bytes, number: int) -> MapError | None:
         return MapError(number, expected="lba,sectors,ms,state", got=repr(text[:60]))
     limits = (
         (0, _LARGEST_LBA, "a sector number"),
-        (1, _MOST_SECTORS, "a count of sectors"),
+        (1, _LARGEST_LBA if cells[3] == "left" else _MOST_SECTORS, "a count of sectors"),
         (0, _LONGEST_MS, "milliseconds"),
     )
     for cell, name, (low, high, what) in zip(cells[:3], HEADER, limits, strict=False):
