@@ -71,10 +71,10 @@ def check_ext(volume: Ext, add: Add, progress: Progress) -> tuple[int | None, in
         add(VolumeFinding("dirty", SIGN, repairable=True))
     if own.state & _ERROR:
         add(VolumeFinding("errors-noted", SIGN, repairable=True))
-    return _Check(volume, add, progress).whole()
+    return ExtCheck(volume, add, progress).whole()
 
 
-class _Check:
+class ExtCheck:
     def __init__(self, volume: Ext, add: Add, progress: Progress) -> None:
         self.volume, self.super, self.progress = volume, volume.super, progress
         self._add = add
@@ -425,12 +425,12 @@ class _Check:
     def _extent_sum(self, inode: Inode, block: int) -> None:
         raw = self.volume.bytes.read(block * self.volume.block, self.volume.block, "extents")
         end = 12 + 12 * int.from_bytes(raw[4:6], "little")
-        if end + 4 <= len(raw) and crc32c(self._inode_seed(inode), raw[:end]) != int.from_bytes(
+        if end + 4 <= len(raw) and crc32c(self.inode_seed(inode), raw[:end]) != int.from_bytes(
             raw[end : end + 4], "little"
         ):
             self.add(VolumeFinding("sum", DAMAGE, f"inode {inode.number}", values={}))
 
-    def _inode_seed(self, inode: Inode) -> int:
+    def inode_seed(self, inode: Inode) -> int:
         return crc32c(crc32c(self.seed, struct.pack("<I", inode.number)), inode.raw[100:104])
 
     def _counted(self, inode: Inode, held: int) -> None:
@@ -450,6 +450,15 @@ class _Check:
                 )
             )
 
+    def leads(self, target: int) -> bool:
+        """An entry with this inode leads to a file; also where nobody could read whether it does."""
+        own = self.super
+        if not 1 <= target <= own.inodes or (target < own.first_inode and target != e.ROOT):
+            return False
+        if target not in self.kinds and (target - 1) // own.inodes_per_group in self.unread:
+            return True
+        return target in self.kinds and bool(self.links.get(target) or target in self.orphans)
+
     # --- folders
 
     def _tree(self) -> int:
@@ -466,12 +475,9 @@ class _Check:
                 continue
             for name, target, kind in self._entries(inode, path, parent):
                 place = f"{path}/{name}" if path else name
-                if not 1 <= target <= own.inodes or (target < own.first_inode and target != e.ROOT):
-                    self.add(VolumeFinding("dangling", DAMAGE, place, repairable=True))
-                    continue
                 if target not in self.kinds and (target - 1) // own.inodes_per_group in self.unread:
                     continue
-                if target not in self.kinds or (not self.links.get(target) and target not in self.orphans):
+                if not self.leads(target):
                     self.add(VolumeFinding("dangling", DAMAGE, place, repairable=True))
                     continue
                 if own.incompat & e.FILETYPE and kind and _KINDS.get(kind) != self.kinds[target]:
@@ -606,7 +612,7 @@ class _Check:
     def _leaf_sum(self, inode: Inode, raw: bytes, where: str) -> None:
         if self.sums and (
             raw[-12:-4] != b"\0\0\0\0\x0c\0\0\xde"
-            or crc32c(self._inode_seed(inode), raw[:-12]) != int.from_bytes(raw[-4:], "little")
+            or crc32c(self.inode_seed(inode), raw[:-12]) != int.from_bytes(raw[-4:], "little")
         ):
             self.add(VolumeFinding("sum", DAMAGE, where, repairable=False))
 
