@@ -15,7 +15,7 @@ from gatecheck.server.tls.authority import FOLDER, BenchTls
 from gatecheck.store.keeping import DATABASE, backup
 from serving import free_port
 
-NOW = datetime.now(UTC)
+DAY, LATER, MUCH_LATER = timedelta(), timedelta(days=5), timedelta(days=500)
 
 
 @pytest.fixture
@@ -26,12 +26,13 @@ def shop(tmp_path: Path) -> Path:
     house.shop.database.close()
     BenchTls(tmp_path / "data", "The bench", ("localhost", *addresses("0.0.0.0")))
     (tmp_path / "share").mkdir()
-    backup(tmp_path / "data", tmp_path / f"share/gatecheck-{NOW.date().isoformat()}.zip")
+    backup(tmp_path / "data", tmp_path / f"share/gatecheck-{datetime.now(UTC).date().isoformat()}.zip")
     return tmp_path
 
 
-def seen(shop: Path, now: datetime = NOW) -> dict[str, Seen]:
-    return {own.what: own for own in looked_at(Bench(shop / "data", "", free_port(), shop / "share", now))}
+def seen(shop: Path, later: timedelta = DAY) -> dict[str, Seen]:
+    bench = Bench(shop / "data", "", free_port(), shop / "share", datetime.now(UTC) + later)
+    return {own.what: own for own in looked_at(bench)}
 
 
 def test_a_bench_in_order_has_nothing_wrong(shop: Path) -> None:
@@ -47,24 +48,24 @@ def torn(shop: Path) -> None:
         file.write(b"\xa5" * 4096 * 8)
 
 
-WRONG: dict[str, tuple[Callable[[Path], object], str, datetime]] = {
-    "a torn database": (torn, "database", NOW),
-    "a key for everybody": (lambda shop: (shop / "data" / FOLDER / "bench.key").chmod(0o644), "key", NOW),
-    "a certificate that has ended": (lambda shop: None, "certificate", NOW + timedelta(days=500)),
-    "old backups": (lambda shop: None, "backups", NOW + timedelta(days=5)),
-    "a share that is gone": (lambda shop: (shop / "share").rename(shop / "elsewhere"), "backups", NOW),
+WRONG: dict[str, tuple[Callable[[Path], object], str, timedelta]] = {
+    "a torn database": (torn, "database", DAY),
+    "a key for everybody": (lambda shop: (shop / "data" / FOLDER / "bench.key").chmod(0o644), "key", DAY),
+    "a certificate that has ended": (lambda shop: None, "certificate", MUCH_LATER),
+    "old backups": (lambda shop: None, "backups", LATER),
+    "a share that is gone": (lambda shop: (shop / "share").rename(shop / "elsewhere"), "backups", DAY),
 }
 
 
 @pytest.mark.parametrize("name", WRONG)
 def test_what_is_wrong_is_named_with_what_to_do(shop: Path, name: str) -> None:
-    hurt, what, now = WRONG[name]
+    hurt, what, later = WRONG[name]
     hurt(shop)
-    found = seen(shop, now)
+    found = seen(shop, later)
     assert found[what].state in (BAD, DOUBT)
     assert found[what].do or "could not be looked at" in found[what].text
     assert len(found) >= 5, "the others were looked at all the same"
 
 
 def test_a_clock_before_the_log_is_wrong(shop: Path) -> None:
-    assert seen(shop, NOW - timedelta(days=3))["clock"].state == BAD
+    assert seen(shop, timedelta(days=-3))["clock"].state == BAD

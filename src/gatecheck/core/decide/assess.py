@@ -304,7 +304,7 @@ def _ranked(model: Model, state: TicketState, plan: MovePlan, call: Call, held: 
     """What the rules put first, then what is worth its cost."""
     offer, holding = model.knowledge.offer, {h.move for h in held}
     at = _Situation(model, state, plan, call, held, holding, {m.move: m for m in plan.ranked})
-    first = list({m.move: m for rule in _FIRST for m in rule(at)}.values())
+    first = [m for m in {m.move: m for rule in _FIRST for m in rule(at)}.values() if m.move not in holding]
     put_first = {m.move for m in first}
     offered = [m for m in plan.ranked if m.move not in put_first and not _is_verdict(model, m.move)]
     worth = [m for m in offered if m.net >= -_NOTHING]

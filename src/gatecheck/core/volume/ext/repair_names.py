@@ -74,6 +74,8 @@ def name_groups(volume: Ext, ids: set[str]) -> list[Planner]:
             real = own.found_links.get(number, 0)
             told = own.links.get(number, 0)
             is_counted = number == e.ROOT or number >= volume.super.first_inode
+            if number in own.broken:
+                continue  # its own sum is wrong: nobody knows what of it is right
             if is_counted and 0 < real <= _MOST_LINKS and told != real and not (told == 1 and number in own.folders):
                 raw = bytearray(volume.inode(number).raw)
                 raw[26:28] = struct.pack("<H", real)
