@@ -30,9 +30,6 @@ from gatecheck.core.volume.tree import DAMAGE
 
 os.environ["PATH"] += ":/usr/sbin:/sbin"
 PACKAGES = {"ext": "e2fsprogs", "fat": "dosfstools"}
-_SOURCES = (
-    "deb-src [signed-by=/usr/share/keyrings/debian-archive-keyring.gpg] http://deb.debian.org/debian bookworm main"
-)
 _SECONDS = 20
 _LARGEST = 600 << 20
 
@@ -49,16 +46,24 @@ class Result:
         self.cases.append(f"{what}: {name} {more}"[:220])
 
 
+def _sources() -> str:
+    """Where this machine's own packages come from, asked for sources. Raises FileNotFoundError."""
+    own = [p.read_text() for p in sorted(Path("/etc/apt/sources.list.d").glob("*.sources"))]
+    if not own:
+        raise FileNotFoundError("/etc/apt/sources.list.d/*.sources: expected Debian's sources, got none")
+    return re.sub(r"(?m)^Types:.*$", "Types: deb-src", "\n".join(own))
+
+
 def fetched(folder: Path, package: str) -> Path:
     """The unpacked source package."""
     found = next((p for p in sorted(folder.glob(f"{package}-*")) if p.is_dir()), None)
     if found is not None:
         return found
     (folder / "lists/partial").mkdir(parents=True, exist_ok=True)
-    (folder / "sources.list").write_text(_SOURCES + "\n")
+    (folder / "own.sources").write_text(_sources())
     options = [
         "-o",
-        f"Dir::Etc::sourcelist={folder}/sources.list",
+        f"Dir::Etc::sourcelist={folder}/own.sources",
         "-o",
         "Dir::Etc::sourceparts=/dev/null",
         "-o",

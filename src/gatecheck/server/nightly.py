@@ -60,8 +60,9 @@ class NightlyBackups:
             for place in self.folder.iterdir():
                 told = _NAME.fullmatch(place.name)
                 with contextlib.suppress(ValueError):
-                    if told:
-                        found[date.fromisoformat(told[1])] = place
+                    day = date.fromisoformat(told[1]) if told else None
+                    if day is not None and day <= self.clock().date():  # one of a day to come is by a wrong clock
+                        found[day] = place
         return found
 
     def turn(self) -> Path | None:

@@ -4,10 +4,11 @@ none."""
 from __future__ import annotations
 
 import gc
+import resource
 import socket
 import ssl
 import sys
-from contextlib import nullcontext
+from contextlib import nullcontext, suppress
 from pathlib import Path
 
 import uvicorn
@@ -45,6 +46,8 @@ def serve(
     backups: Path | None,
 ) -> int:
     """Serve until stopped. `backups`: where one a night goes. Raises StoreError."""
+    with suppress(ValueError, OSError):
+        resource.setrlimit(resource.RLIMIT_CORE, (0, 0))  # customers' keys are in this memory: none ends in a dump
     house, practice = _open(folder, own_address(host, port), demo=demo)
     nightly = NightlyBackups(folder, backups) if backups is not None else None
     if nightly is not None:

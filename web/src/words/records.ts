@@ -27,6 +27,7 @@ export const RECORDS = {
   recordsFindings: 'What it says',
   recordsNoFindings: 'Nothing unusual recorded.',
   recordsNoSystem: 'No installed system found on this volume.',
+  recordsNotRead: 'Nothing could be read here.',
   recordsSystems: 'Installed system',
   recordsTorn: 'Damaged or not read',
   recordsFacts: (s: System): [string, string][] => [

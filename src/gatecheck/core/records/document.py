@@ -54,8 +54,13 @@ def records_document(found: Sequence[Records], problems: Sequence[str], say: Wor
             for own in found
             for f in own.findings
         ],
-        "sentence": say(told.sentence if told else said("records.said-no-system")),
+        "sentence": say(told.sentence if told else _nothing(problems)),
     }
+
+
+def _nothing(problems: Sequence[str]) -> Said:
+    """Nothing was found: there is none, or it could not be read."""
+    return said("records.said-not-read", why=problems[0]) if problems else said("records.said-no-system")
 
 
 def _system(own: Records, say: Worded) -> dict[str, object]:

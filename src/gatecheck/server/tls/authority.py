@@ -23,7 +23,7 @@ from cryptography.hazmat.primitives.asymmetric import ec
 from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat, PublicFormat
 from cryptography.x509.oid import ExtendedKeyUsageOID, NameOID
 
-from gatecheck.adapters.durable_file import write_durably
+from gatecheck.adapters.durable_file import durable, write_durably
 from gatecheck.server.announce import addresses
 from gatecheck.store import StoreError
 
@@ -134,12 +134,10 @@ class BenchTls:
     def _keep(self, name: str, pair: _Pair, chain: bytes = b"") -> _Pair:
         raw = pair.key.private_bytes(Encoding.PEM, PrivateFormat.PKCS8, NoEncryption())
         place = self.folder / f"{name}.key"
-        descriptor = os.open(place, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
-        with os.fdopen(descriptor, "wb") as file:
-            os.fchmod(file.fileno(), 0o600)
-            file.write(raw)
-            file.flush()
-            os.fsync(file.fileno())
+        if not place.exists() or place.read_bytes() != raw:
+            with durable(place) as file:
+                os.fchmod(file.fileno(), 0o600)
+                file.write(raw)
         write_durably(self.folder / f"{name}.pem", pair.certificate.public_bytes(Encoding.PEM) + chain)
         return pair
 

@@ -110,10 +110,10 @@ def records_task(
     asked = RecordingSectors(view.seen)
     told("records", 0, 1)
     opening = opened(asked, view.first, view.last)
-    problem = opening.problem or (opening.known.name if opening.known and opening.volume is None else "")
+    problem = opening.problem or (opening.known.name if opening.known else "no file system that can be read")
     files = VolumeFiles(opening.volume) if opening.volume is not None else None
     if asked.missing_runs() or files is None:
-        document = records_document([], [problem] if problem else [], to_json) | {"entry": None}
+        document = records_document([], [problem], to_json) | {"entry": None}
         return document, _wants(view.disk, view.sources(asked.missing_runs()))
     found = read_records(files, record_rules(), controllers)
     said = records_say(found)

@@ -87,7 +87,7 @@ function Facts({ records }: { records: SystemRecords }) {
     <div className="mt-3 grid gap-x-8 gap-y-4 lg:grid-cols-2">
       <section aria-label={T.recordsFindings}>
         <h2 className="text-l font-bold">{T.recordsFindings}</h2>
-        {records.findings.length === 0 && <p className="text-m text-soft">{records.systems.length > 0 ? T.recordsNoFindings : T.recordsNoSystem}</p>}
+        {records.findings.length === 0 && <p className="text-m text-soft">{records.systems.length > 0 ? T.recordsNoFindings : torn.length > 0 ? T.recordsNotRead : T.recordsNoSystem}</p>}
         <ul className="text-m">{records.findings.map((f) => <li key={f.id + f.text} className="flex gap-3 py-0.5"><span className="w-12 shrink-0 text-right text-soft">{percent(f.weight)}</span><span className="min-w-0 break-words">{f.text}</span></li>)}</ul>
       </section>
       <section aria-label={T.recordsSystems}>
