@@ -117,7 +117,12 @@ class VolumeWork:
     def keep_records(self, ticket_id: int, own: SourceVolume, found: Mapping[str, Any], *, by: str, key: str) -> None:
         """Save it for the screen; into the log goes what it says of why the machine does not start."""
         said = found.get("entry")
-        is_own = own.is_copy or self.captures.is_the_machines(ticket_id, own.device)
+        device = own.device
+        if own.is_copy:
+            with self.shop.database.read() as connection:
+                made = next((o for o in links.orders_of(connection, ticket_id) if o.id == own.copy), None)
+            device = str(made.body.get("device", "")) if made is not None else ""
+        is_own = self.captures.is_the_machines(ticket_id, device)
         try:
             if said and is_own and own.is_main:
                 self.captures.tickets.append_all(ticket_id, [(dict(said), key)], by=BY)
