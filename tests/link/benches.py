@@ -12,6 +12,8 @@ from typing import Any
 from nursery import Forked, start
 from serving import Served
 
+HANGING = ("hangs",)
+
 
 class Bench(Served):
     """A server over its own folder, and probes of practice machines."""
@@ -40,7 +42,8 @@ class Bench(Served):
         return process
 
     def _line(self, name: str, secret: str, spool: str) -> list[str]:
-        return [name, "--server", self.url, "--secret", secret, "--spool", str(self.folder / spool), "--wait", "2"]
+        wait = "2" if name in HANGING else "30"  # of a call: only a drive that hangs is to be left alone
+        return [name, "--server", self.url, "--secret", secret, "--spool", str(self.folder / spool), "--wait", wait]
 
     def stop_probes(self) -> None:
         for own in self.probes:

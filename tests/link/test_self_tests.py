@@ -92,3 +92,19 @@ def test_an_end_by_a_reset_is_told_from_one_by_a_command(nibble: int, words: str
     page[511] = (0x100 - sum(page[:511])) & 0xFF
     machine.drives["sda"].page = lambda kind, number=0: bytes(page)
     assert own._test_state("sda", False, "short")[2] == words
+
+
+def test_a_drive_that_does_not_say_for_a_while_is_still_at_its_test(tmp_path: Path) -> None:
+    own, machine = _probe("growing", tmp_path)
+    usual, looks = machine.drives["sda"].page, []
+
+    def page(kind: str, number: int = 0) -> bytes | None:
+        if kind == "smart-data" and machine.drives["sda"].self_test.started and len(looks) < 3:
+            raise OSError(5, "Input/output error")
+        return usual(kind, number)
+
+    sleep = machine.sleep
+    machine.drives["sda"].page = page
+    machine.sleep = lambda seconds: (looks.append(seconds), sleep(seconds))[1]
+    assert own.self_test("1", "sda", "short") == ("done", "")
+    assert machine.drives["sda"].self_test.left() == 0, "its logs were read after the end"

@@ -8,6 +8,8 @@ from .commands import NON_DATA, ata_command_16, sense_of
 from .nvme import nvme_page, self_test_log_job
 from .page_reading import PageReading
 
+SILENT_LOOKS = 10  # in a row, two seconds apart: then the drive's logs are read as they are
+
 
 class SelfTests(PageReading):
     """A drive's own self-test."""
@@ -17,7 +19,7 @@ class SelfTests(PageReading):
         without this program: started again, it only looks how the test ended. Returns (result, detail)."""
         is_nvme = device.startswith("nvme")
         mark = os.path.join(self.spool.folder, "started-%s" % order)
-        left, minutes, _ = self._test_state(device, is_nvme, kind)
+        left = (self._test_state(device, is_nvme, kind) or (None,))[0]
         title = "Self-test (%s) on %s" % (kind, device)
         if kind == "conveyance" and not self._offers_conveyance(device, is_nvme):
             raise Refused("expected a drive that offers this test, got one that does not")
@@ -27,9 +29,15 @@ class SelfTests(PageReading):
             title = "The test that was running on %s" % device
         with open(mark, "w"):
             pass
-        stopped = ""
-        while True:
-            left, minutes, ending = self._test_state(device, is_nvme, kind)
+        stopped, ending, silent = "", "", 0
+        while silent < SILENT_LOOKS:
+            state = self._test_state(device, is_nvme, kind)
+            if state is None:  # a busy drive answers late: that is not the end of its test
+                silent += 1
+                self.machine.sleep(2)
+                continue
+            silent = 0
+            left, minutes, ending = state
             if left is None:
                 break
             wanted = self.asked(order, 100 - left, 100, title, minutes and round(minutes * left / 100, 1))
@@ -65,11 +73,12 @@ class SelfTests(PageReading):
 
     def _test_state(self, device, is_nvme, kind):
         """(percent still to run or None when none is running, minutes that the drive says such a test takes or None,
-        how the last one ended in words). ACS-4 table 145, NVM Express 1.4 figure 199."""
+        how the last one ended in words); None where the drive does not say. ACS-4 table 145, NVM Express 1.4 figure
+        199."""
         job = self_test_log_job(self.machine, device) if is_nvme else smart_data_job(self.machine, device)
         status, _, data = self.reader.run(job.call)
         if status != "ok" or len(data) < 376:
-            return None, None, ""
+            return None
         if is_nvme:
             ended = (
                 ""
