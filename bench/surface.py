@@ -17,6 +17,7 @@ import numpy as np
 
 sys.path.insert(0, str(Path(__file__).parents[1] / "tests" / "core" / "scan"))
 from maps import KINDS, drawn
+from tracks import WAYS, tracked
 
 from gatecheck.core.scan.evidence import scanned
 from gatecheck.core.scan.judge import judge_map
@@ -66,6 +67,37 @@ def matrix(maps: int, seed: int) -> None:
     )
 
 
+def by_tracks(each: int, seed: int) -> None:
+    """The second generator: so many maps of each kind and way of reading."""
+    told: Counter[tuple[str, str]] = Counter()
+    ways: Counter[tuple[str, str]] = Counter()
+    heads: dict[str, Counter[str]] = {way: Counter() for way in WAYS}
+    for kind in KINDS:
+        for way in WAYS:
+            for number in range(each):
+                own = tracked(kind, way, seed * 1000 + number)
+                found = judge_map(own.map, sector_size=own.disk.sector, disk_sectors=own.disk.sectors)
+                told[kind, found.pattern] += 1
+                ways[kind, way] += found.pattern == kind
+                if kind == "one-head" and found.heads and own.share:
+                    got = found.heads
+                    heads[way]["told"] += 1
+                    heads[way]["share within 0.03"] += abs(got.share - own.share) <= 0.03
+                    heads[way]["period to be seen"] += own.period is not None
+                    heads[way]["within a tenth"] += (
+                        bool(own.period and got.period) and abs((got.period or 0) / (own.period or 1) - 1.0) <= 0.1
+                    )
+                    heads[way]["invented"] += own.period is None and got.period is not None
+    print("\n| drawn \\ told | " + " | ".join(KINDS) + " | " + " | ".join(WAYS) + " |\n|---|" + "---|" * 10)
+    for kind in KINDS:
+        cells = [str(told[kind, other] or "") for other in KINDS] + [f"{ways[kind, way]} of {each}" for way in WAYS]
+        print(f"| {kind} | " + " | ".join(cells) + " |")
+    right = sum(n for (a, b), n in told.items() if a == b)
+    print(f"\n{right} of {sum(told.values())} rightly ({right / max(sum(told.values()), 1):.1%})")
+    for way in WAYS:
+        print(f"{way}: " + ", ".join(f"{name} {many}" for name, many in heads[way].items()))
+
+
 def speed(blocks: int) -> None:
     """A map as the probe keeps it, one block in five thousand slow, read and judged."""
     rng, step = np.random.default_rng(1), 1_000_000
@@ -100,4 +132,5 @@ if __name__ == "__main__":
     speed(10_000_000)
     speed(100_000_000)
     text_speed(1_000_000)
+    by_tracks(20, int(sys.argv[2]) if len(sys.argv) > 2 else 1)
     matrix(int(sys.argv[1]) if len(sys.argv) > 1 else 700, int(sys.argv[2]) if len(sys.argv) > 2 else 1)

@@ -79,11 +79,13 @@ def drawn(
         band = rng.uniform(14, 60)  # blocks from one stripe to the next at the outer edge
         phase = rng.uniform(0, 1)
         turns = np.cumsum(1.0 / (band * (1.0 - 0.45 * np.arange(blocks) / blocks))) + phase
-        dead = (turns % 1.0) < 1.0 / heads
+        each = np.diff(turns, prepend=phase)  # a block does not read where any of it lies on the dead surface
+        dead = (turns % 1.0) < 1.0 / heads + each
         if serpentine and heads > 2:
-            own, cycle = int(rng.integers(0, heads)), np.floor(turns)
-            turn = np.floor((turns % 1.0) * heads)
-            dead = np.where(cycle % 2 == 0, turn == own, turn == heads - 1 - own)
+            own, dead = int(rng.integers(0, heads)), np.zeros(blocks, dtype=bool)
+            for at in (turns, turns - each * 0.999):
+                cycle, turn = np.floor(at), np.floor((at % 1.0) * heads)
+                dead |= np.where(cycle % 2 == 0, turn == own, turn == heads - 1 - own)
         dead &= rng.random(blocks) < rng.uniform(0.85, 1.0)
         state[dead] = UNREADABLE
         ms[dead] += rng.uniform(250, 900, int(dead.sum()))

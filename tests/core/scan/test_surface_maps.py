@@ -11,6 +11,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 from maps import KINDS, as_csv, drawn
+from tracks import WAYS, tracked
 
 from gatecheck.cli.main import main
 from gatecheck.core.scan.coarse import coarser, compact
@@ -44,6 +45,73 @@ def test_one_dead_head_is_told_with_its_share() -> None:
         assert heads is not None
         assert heads.share == pytest.approx(made.share, abs=0.12)
         assert heads.confidence > 0.4
+
+
+@pytest.mark.parametrize("kind", KINDS)
+def test_a_drive_drawn_track_by_track_is_told_whichever_way_it_was_read(kind: str) -> None:
+    """Another generator than the one above; whole, sampled, in windows, and until the time ended."""
+    wrong = []
+    for way in WAYS:
+        for seed in range(6):
+            made = tracked(kind, way, 500 + seed)
+            found = judge_map(made.map, sector_size=made.disk.sector, disk_sectors=made.disk.sectors)
+            assert found.unreadable_sectors == made.unreadable
+            if found.pattern != kind:
+                wrong.append((way, 500 + seed, found.pattern, made.more))
+    assert len(wrong) <= 3, wrong
+
+
+@pytest.mark.parametrize("way", ["whole", "windows", "budget"])
+def test_where_stripes_are_seen_their_share_and_period_are_those_of_the_tracks(way: str) -> None:
+    near = Counter[str]()
+    for seed in range(12):
+        made = tracked("one-head", way, 700 + seed)
+        heads = judge_map(made.map, sector_size=made.disk.sector, disk_sectors=made.disk.sectors).heads
+        if heads is None or made.period is None or made.share is None:
+            continue
+        near["told"] += 1
+        near["share"] += abs(heads.share - made.share) <= 0.035
+        near["period"] += heads.period is not None and abs(heads.period / made.period - 1.0) <= 0.1
+    assert near["told"] >= 8, near
+    assert min(near["share"], near["period"]) >= 0.75 * near["told"], near
+
+
+def test_blocks_further_apart_than_a_period_show_a_share_and_no_period() -> None:
+    shares = []
+    for seed in range(30):
+        made = tracked("one-head", "sampled", 900 + seed)
+        if made.period is not None or made.more["failing"] or not made.map.state.any():
+            continue
+        heads = judge_map(made.map, sector_size=made.disk.sector, disk_sectors=made.disk.sectors).heads
+        assert heads is not None
+        shares.append(abs(heads.share - (made.share or 0.0)))
+        step = float(np.median(np.diff(made.map.lba)))
+        assert heads.period is None or heads.period > 2 * step
+    assert len(shares) >= 3
+    assert np.median(shares) <= 0.03
+
+
+@pytest.mark.parametrize("rows", ["a row for each block", "one long row", "no rows"])
+@pytest.mark.parametrize("share", [0.1, 0.3, 0.6, 0.95])
+def test_the_time_left_of_a_drive_drawn_track_by_track(rows: str, share: float) -> None:
+    """Also early, where what was read tells nothing of the inner tracks, and where what is left is one row."""
+    ratios = []
+    for seed in range(16):
+        made = tracked("clean", "whole", 5000 + seed)
+        many, own = int(len(made.map) * share), made.map
+        state, ms = own.state.copy(), own.ms.copy()
+        state[many:], ms[many:] = LEFT, 0.0
+        if rows == "a row for each block":
+            part = ReadMap(own.lba, own.sectors, ms, state)
+        else:
+            kept = slice(0, many + (rows == "one long row"))
+            sectors = own.sectors.copy()
+            sectors[many] = made.disk.sectors - own.lba[many]
+            part = ReadMap(own.lba[kept], sectors[kept], ms[kept], state[kept])
+        left = judge_map(part, sector_size=made.disk.sector, disk_sectors=made.disk.sectors).seconds_left
+        assert left is not None
+        ratios.append(left / (float(own.ms[many:].sum()) / 1000.0))
+    assert np.mean(np.abs(np.array(ratios) - 1.0) <= 0.15) >= 0.85, ratios
 
 
 def test_the_time_left_holds_nine_times_in_ten() -> None:
@@ -240,6 +308,20 @@ def test_a_map_of_a_few_blocks_of_any_kind_has_a_verdict(rows: int) -> None:
         assert found.unreadable_sectors == 2048 * int((state == UNREADABLE).sum())
         assert found.pattern is None or found.pattern in OUTCOMES
         assert found.seconds_left is None or found.seconds_left >= 0.0
+
+
+@pytest.mark.parametrize("ends_in_stripe", [False, True])
+def test_a_read_that_ends_in_a_stripe_of_quick_errors_is_no_drive_that_is_gone(ends_in_stripe: bool) -> None:
+    state = np.zeros(4000, dtype=np.int8)
+    for at in range(100, 4000, 200):
+        state[at : at + 60] = UNREADABLE
+    state[-40:] = UNREADABLE if ends_in_stripe else READ
+    ms = np.where(state == UNREADABLE, 2.0, 7.0)
+    found = judge_map(ReadMap(np.arange(4000) * 2048, np.full(4000, 2048), ms, state), disk_sectors=4000 * 2048)
+    assert found.pattern == "one-head"
+    gone = np.where(np.arange(4000) < 900, READ, UNREADABLE).astype(np.int8)
+    quick = np.where(gone == UNREADABLE, 2.0, 7.0)
+    assert judge_map(ReadMap(np.arange(4000) * 2048, np.full(4000, 2048), quick, gone)).pattern == "stalled"
 
 
 def test_where_nothing_was_tried_nothing_is_said_for_any_pattern() -> None:

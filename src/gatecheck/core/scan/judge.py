@@ -13,18 +13,31 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from gatecheck.core.scan.heads import Heads, find_heads
 from gatecheck.core.scan.read import LEFT, READ, UNREADABLE, Floats, Ints, ReadMap
+from gatecheck.core.scan.stall import GONE, stall_score
 
 OUTCOMES = ("clean", "slow-patches", "isolated-unreadable", "spreading", "one-head", "stalled")
 _BINS = 256
 _SLOW, _SLOW_MS = 3.0, 25.0
 """a block is slow when it takes this many times what its place takes, and at least so much longer: three revolutions
 and more"""
-_WORST_MS = 100.0
-_STALL_MS = 1500.0
-"""from here on a block was not read with retries but after resets"""
+_WORST_MS, _OFTEN_MS = 100.0, 60.0
+"""so late is the worst of a bad place, and a quarter of it"""
+_COMPANY = 9
+"""so many of sixteen neighbours are company in any case"""
+_SLOWER = 8.0
+_ALIKE, _LATER, _SLOWEST_ALIKE = 0.6, 1.8, 4.5
+"""blocks of a slow head take alike many times what their places take: the middle deviation of the logarithms; from
+where on a block is not as usual; and the least that they take in the middle"""
+_FEW_LOST = 0.1
+"""a place with retries stays one where no more than this share of what is bad in it is lost"""
 _SLOWEST = 0.5
 """milliseconds a sector: no place is that slow by nature, a megabyte a second"""
+_FLASH_MB_S, _INNER_SHARE = 280.0, 0.52
+"""no disk reads faster; and what is left of a disk's pace at its inner end"""
+_LITTLE_READ, _ENOUGH_READ = 0.08, 0.35
+"""shares of the disk: below the first nothing of its slope is known, with the second on top of it everything"""
 _NEAR = 24
 """blocks that belong to one patch may have so many good ones between them"""
 _FEW_SPOTS, _SPOT_BLOCKS = 40, 8
@@ -41,16 +54,6 @@ class SlowPatch:
     first: int
     last: int
     kind: str
-
-
-@dataclass(frozen=True, slots=True)
-class Heads:
-    """Stripes of one dead head: sectors from one stripe to the next (in the middle of the disk), share of the surface,
-    and how sure that is."""
-
-    period: int
-    share: float
-    confidence: float
 
 
 @dataclass(frozen=True, slots=True)
@@ -78,15 +81,16 @@ def judge_map(found: ReadMap, *, sector_size: int = 512, disk_sectors: int | Non
     )
     place = np.cumsum(many) - many
     span = max(int(disk_sectors or 0), int((found.lba + found.sectors).max()))
-    usual = _usual(lba, sectors, ms, state == READ, span)
+    pace = _pace(lba, sectors, ms, state == READ, span, sector_size)
+    usual = pace[np.minimum((lba * _BINS // max(span, 1)).astype(np.int64), _BINS - 1)]
     expected = usual * sectors
     bad = state == UNREADABLE
     lateness = (ms - expected) / many  # of each of the blocks that a row stands for
     late = (state == READ) & (ms > _SLOW * expected) & (lateness > _SLOW_MS)
     slow = _not_by_chance(late, bad, lateness, place, many)
     unreadable = int(sectors[bad].sum())
-    heads = _stripes(lba, sectors, bad | slow, state != LEFT, span, place, many)
-    stall = _stall_share(found, tried, usual, by_place)
+    heads = _one_head(lba, sectors, ms / np.maximum(expected, 1e-9), bad, slow, state != LEFT, many)
+    stall = stall_score(found, usual[np.searchsorted(lba, found.lba)] * found.sectors)
     scores = _scores(int(found.blocks[tried].sum()), bad, slow, late, heads, stall, place, many)
     pattern = max(scores, key=lambda name: scores[name])
     total = sum(scores.values())
@@ -99,7 +103,7 @@ def judge_map(found: ReadMap, *, sector_size: int = 512, disk_sectors: int | Non
         _patches(lba, sectors, bad, slow, place, many),
         heads if pattern == "one-head" else None,
         *rate,
-        _seconds_left(found, lba, sectors, ms, state, usual, span, disk_sectors),
+        _seconds_left(lba, sectors, ms, state, usual, pace, span, disk_sectors),
     )
 
 
@@ -112,11 +116,12 @@ def _latest_by_place(found: ReadMap) -> Ints:
     return np.asarray(order[last])
 
 
-def _usual(lba: Ints, sectors: Ints, ms: Floats, good: Flags, span: int) -> Floats:
-    """Milliseconds a sector usually takes at each block's place: the lower quartile near it, for what is worse is no
-    property of the place; smoothed."""
+def _pace(lba: Ints, sectors: Ints, ms: Floats, good: Flags, span: int, sector_size: int) -> Floats:
+    """Milliseconds a sector usually takes in each of so many equal parts of the disk, shape (_BINS,): the lower third
+    of what was read near it, for what is worse is no property of the place; smoothed, and beyond what was read as a
+    disk or flash goes on."""
     if not good.any():
-        return np.full(len(lba), 1e-3)
+        return np.full(_BINS, 1e-3)
     place = np.minimum((lba * _BINS // max(span, 1)).astype(np.int64), _BINS - 1)
     each = ms[good] / sectors[good]
     each = np.minimum(each, min(6.0 * float(np.median(each)), _SLOWEST))  # nothing hangs because of where it lies
@@ -131,27 +136,39 @@ def _usual(lba: Ints, sectors: Ints, ms: Floats, good: Flags, span: int) -> Floa
         bins[b] = part[len(part) // 3]
     known = np.flatnonzero(~np.isnan(bins))
     if not len(known):
-        return np.full(len(lba), float(np.median(each)))
+        known = np.array([int(np.median(own))])
+        bins[known] = float(np.median(each))
     filled = np.interp(np.arange(_BINS), known, bins[known])
-    filled[known[-1] + 1 :] = _further_in(known, bins[known])
+    in_a_row = len(lba) > 1 and float((lba[1:] == lba[:-1] + sectors[:-1]).mean()) > 0.5
+    filled[known[-1] + 1 :] = _further_in(known, bins[known], sector_size, falls=in_a_row)
     # a patch wider than a bin must not become usual: the median over a wide window, twice
     for _ in range(2):
         padded = np.pad(filled, 20, mode="edge")
         filled = np.minimum(filled, np.median(np.lib.stride_tricks.sliding_window_view(padded, 41), axis=1) * 1.35)
-    return np.asarray(np.maximum(filled, 1e-6)[place])
+    return np.asarray(np.maximum(filled, 1e-6))
 
 
-def _further_in(known: Ints, each: Floats) -> Floats:
-    """What lies inside of everything that was read: a disk goes on getting slower as it did so far, down to two fifths
-    of its outer speed; flash does not."""
+def _further_in(known: Ints, each: Floats, sector_size: int, *, falls: bool) -> Floats:
+    """What lies inside of everything that was read: a disk gets slower in a straight line down to about half of its
+    outer pace, as far as what was read does not say otherwise; flash does not, nor what is read in single blocks, each
+    of which costs a seek."""
     beyond = np.arange(int(known[-1]) + 1, _BINS)
+    if not len(beyond):
+        return np.zeros(0)
     pace = 1.0 / each
-    if len(known) < _BINS // 10 or known[-1] - known[0] < _BINS // 8:
-        return np.full(len(beyond), float(each[-1]))
-    slope, start = np.polyfit(known, pace, 1)
-    if slope * (known[-1] - known[0]) > -0.04 * pace.max():
-        return np.full(len(beyond), float(np.median(each)))
-    return np.asarray(1.0 / np.maximum(slope * beyond + start, 0.4 * float(np.percentile(pace, 95))))
+    reach = float(known[-1] - known[0]) / _BINS
+    is_flash = float(np.median(pace)) * sector_size / 1000.0 > _FLASH_MB_S
+    usual = 1.0 if is_flash or not falls else _INNER_SHARE
+    trust = float(np.clip((reach - _LITTLE_READ) / _ENOUGH_READ, 0.0, 1.0)) if len(known) >= 8 else 0.0
+    if trust:
+        slope, start = np.polyfit(known, pace, 1)
+        outer = max(start, 1e-12)
+        seen = float(np.clip((start + slope * (_BINS - 1)) / outer, 0.35, 1.0))
+        share = trust * seen + (1.0 - trust) * usual
+    else:
+        middle = float(np.mean(known)) / _BINS
+        outer, share = float(np.median(pace)) / (1.0 - (1.0 - usual) * middle), usual
+    return np.asarray(1.0 / (outer * (1.0 - (1.0 - share) * beyond / _BINS)))
 
 
 def _not_by_chance(late: Flags, bad: Flags, lateness: Floats, place: Ints, many: Ints) -> Flags:
@@ -162,12 +179,38 @@ def _not_by_chance(late: Flags, bad: Flags, lateness: Floats, place: Ints, many:
     total = np.concatenate([[0], np.cumsum(np.where(late | bad, many, 0))])
     low, high = np.searchsorted(place, place - 8), np.searchsorted(place, place + many + 8)
     company = total[high] - total[low] - 1
-    kept = late & (company >= 2 + 40 * float(many[late].sum()) / float(many.sum()))
+    kept = late & (company >= min(2 + 40 * float(many[late].sum()) / float(many.sum()), _COMPANY))
     first, last = _runs(kept | bad, place, many, _NEAR)
     for a, b in zip(first.tolist(), last.tolist(), strict=True):
-        if not bad[a : b + 1].any() and lateness[a : b + 1].max() < _WORST_MS:
+        own = lateness[a : b + 1][kept[a : b + 1]]
+        if not bad[a : b + 1].any() and (own.max() < _WORST_MS or np.percentile(own, 75) < _OFTEN_MS):
             kept[a : b + 1] = False
     return np.asarray(kept)
+
+
+def _one_head(
+    lba: Ints, sectors: Ints, times: Floats, bad: Flags, slow: Flags, tried: Flags, many: Ints
+) -> Heads | None:
+    """What reads badly, and what only takes several times as long as its place does: a head that reads slowly costs no
+    revolutions, so that its small blocks are late by little. times: of what is usual at its place."""
+    found = []
+    for marks in (bad | (times > _SLOW), bad | (times > _SLOWER), bad | slow):
+        if int((marks & ~bad).sum()) <= 4 * int(bad.sum()) or _is_apart(times[tried & ~bad], times[marks & ~bad]):
+            found.append(find_heads(lba, sectors, marks, tried, many))
+    return max((one for one in found if one), key=lambda one: (one.confidence, one.period is not None), default=None)
+
+
+def _is_apart(every: Floats, slow: Floats) -> bool:
+    """Do the slow blocks take alike many times what their places take, with few between them and the others? Another
+    load makes some a little late and some much; a head that reads slowly makes all of its own alike slow."""
+    if not len(slow):
+        return False
+    logs = np.log(np.maximum(slow, 1e-6))
+    usual = float(np.median(slow))
+    between = int(((every > _LATER) & (every < 0.5 * usual)).sum())
+    return bool(
+        np.median(np.abs(logs - np.log(usual))) < _ALIKE and usual > _SLOWEST_ALIKE and between < 0.6 * len(slow)
+    )
 
 
 def _runs(flags: Flags, place: Ints, many: Ints, gap: int) -> tuple[Ints, Ints]:
@@ -195,59 +238,6 @@ def _patches(lba: Ints, sectors: Ints, bad: Flags, slow: Flags, place: Ints, man
     return tuple(found)
 
 
-def _stripes(lba: Ints, sectors: Ints, marked: Flags, tried: Flags, span: int, place: Ints, many: Ints) -> Heads | None:
-    """Stripes all over the disk, alike and evenly apart, their width falling slowly: what one head of several reads."""
-    first, last = _runs(marked & tried, place, many, 1)
-    if len(first) < 8:
-        return None
-    start, end = lba[first].astype(np.float64), (lba[last] + sectors[last]).astype(np.float64)
-    outer, inner = _good_beside(lba, sectors, tried, first, last, start, end)
-    start, end = (start + outer) / 2, (end + inner) / 2  # it ends somewhere between what does not read and what does
-    width, middle = end - start, (start + end) / 2
-    wide = width >= 0.3 * np.median(np.sort(width)[-max(len(width) // 2, 4) :])
-    start, end, width, middle = start[wide], end[wide], width[wide], middle[wide]
-    if len(width) < 8:
-        return None
-    gap = np.diff(middle)
-    twice = (
-        middle[2:] - middle[:-2]
-    ) / 2  # heads are passed to and fro: the way to the next stripe but one is always the same
-    if np.abs(np.diff(twice) / twice[:-1]).mean() < 0.5 * np.abs(np.diff(gap) / gap[:-1]).mean():
-        gap, middle, width = twice, middle[1:], width[1:]
-    # where a part of the disk was left out, gaps are multiples; the usual one falls with the place
-    trend = np.polyfit(middle[:-1], gap, 1) if len(gap) > 12 else np.array([0.0, float(np.median(gap))])
-    local = np.maximum(np.polyval(trend, middle[:-1]), 0.2 * float(np.median(gap)))
-    local = local * float(np.median(gap / local))
-    steps = gap / local
-    off = np.abs(steps - np.round(np.maximum(steps, 1.0)))
-    regular = float(np.mean((off < 0.22) & (steps < 6.5)))
-    even = float(
-        np.std(width / np.interp(middle, middle[:-1], local))
-        / max(float(np.mean(width / np.interp(middle, middle[:-1], local))), 1e-9)
-    )
-    covered = lba[tried]
-    spread = (middle[-1] - middle[0]) / max(float(covered.max() - covered.min()), 1.0)
-    share = float(np.median(width[:-1] / local))
-    if not 0.04 <= share <= 0.62 or spread < 0.5 or regular < 0.6 or even > 0.7:
-        return None
-    confidence = float(
-        np.clip(regular * (1.0 - 0.6 * even) * min(1.0, len(width) / 16) * min(1.0, spread / 0.8), 0.0, 0.99)
-    )
-    return Heads(int(np.median(local)), round(share, 3), round(confidence, 3))
-
-
-def _good_beside(
-    lba: Ints, sectors: Ints, tried: Flags, first: Ints, last: Ints, start: Floats, end: Floats
-) -> tuple[Floats, Floats]:
-    """Where the nearest blocks that were tried end before each run, and begin after it; its own edge where there is
-    none."""
-    at = np.flatnonzero(tried)
-    before, after = np.searchsorted(at, first) - 1, np.searchsorted(at, last, side="right")
-    outer = np.where(before >= 0, lba[at[np.maximum(before, 0)]] + sectors[at[np.maximum(before, 0)]], start)
-    inner = np.where(after < len(at), lba[at[np.minimum(after, len(at) - 1)]], end)
-    return np.minimum(outer, start).astype(np.float64), np.maximum(inner, end).astype(np.float64)
-
-
 def _scores(
     tried: int, bad: Flags, slow: Flags, late: Flags, heads: Heads | None, stall: float, place: Ints, many: Ints
 ) -> dict[str, float]:
@@ -259,20 +249,21 @@ def _scores(
     count = max(tried, 1)
     first, last = _runs(bad, place, many, _NEAR)
     in_patch = [int(bad[a : b + 1].sum()) for a, b in zip(first.tolist(), last.tolist(), strict=True)]
-    if stall >= 0.5:
-        scores["stalled"] = 2.0 + stall
-    elif stall >= 0.2:
-        scores["stalled"] = 0.5 + stall
+    if stall:
+        scores["stalled"] = stall if heads is None or heads.confidence < 0.5 or stall >= GONE else 0.3 * stall
     if heads is not None:
         scores["one-head"] = 0.4 + 2.2 * heads.confidence
-    if in_patch:
+    share = float(many[slow].sum()) / count
+    if in_patch and _mostly_slow(bad, slow, place, many):
+        scores["slow-patches"] = 1.2
+        scores["isolated-unreadable"], scores["spreading"] = 0.3, 0.4
+    elif in_patch:
         crowded = max(in_patch) >= _SPOT_BLOCKS or len(in_patch) > _FEW_SPOTS or _grows(bad, slow, place, many)
         scores["spreading"] = 1.2 if crowded else 0.15
         scores["isolated-unreadable"] = 0.25 if crowded else 1.2
         if heads is not None and heads.confidence >= 0.4:
             scores["spreading"] *= 0.4
     elif slow.any():
-        share = float(many[slow].sum()) / count
         scores["slow-patches"] = 0.9 + min(share * 20, 0.5)
         scores["clean"] = 0.25 if share < 0.0005 else 0.05
     else:
@@ -281,22 +272,15 @@ def _scores(
     return scores
 
 
-def _stall_share(found: ReadMap, tried: Flags, usual: Floats, by_place: Ints) -> float:
-    """How much of what was tried last took as long as resets take, whatever its place usually takes; 0 to 1 and
-    beyond."""
-    expected = np.zeros(len(found))
-    expected[by_place] = usual * found.sectors[by_place]
-    # who goes back to what failed before meets what fails, not a stall
-    fresh = found.lba >= np.maximum.accumulate(found.lba)
-    counted = tried & (fresh | (found.state == READ))
-    hung, many = (
-        ((found.ms >= _STALL_MS) & (found.ms > expected + _STALL_MS) & (found.ms > 2.5 * expected))[counted],
-        found.blocks[counted],
-    )
-    if len(hung) < 8:
-        return 0.0
-    tail = hung[-16:]
-    return float(max(np.average(tail, weights=many[-16:]), 2.5 * np.average(hung, weights=many)))
+def _mostly_slow(bad: Flags, slow: Flags, place: Ints, many: Ints) -> bool:
+    """Places with retries in which a few blocks are lost, and hardly any lost elsewhere."""
+    first, last = _runs(bad | slow, place, many, _NEAR)
+    inside = 0
+    for a, b in zip(first.tolist(), last.tolist(), strict=True):
+        lost, late = int(bad[a : b + 1].sum()), int(slow[a : b + 1].sum())
+        if lost and late >= _SPOT_BLOCKS and lost <= max(_FEW_LOST * (lost + late), 1):
+            inside += lost
+    return inside > 0.5 * int(bad.sum())
 
 
 def _grows(bad: Flags, slow: Flags, place: Ints, many: Ints) -> bool:
@@ -322,43 +306,38 @@ def _rates(
 
 
 def _seconds_left(
-    found: ReadMap,
     lba: Ints,
     sectors: Ints,
     ms: Floats,
     state: NDArray[np.int8],
     usual: Floats,
+    pace: Floats,
     span: int,
     disk_sectors: int | None,
 ) -> float | None:
-    """What is still to be read at the pace of its place; what was left beside bad blocks at the pace of those. None
-    where nothing says that more is to come."""
+    """What is still to be read at the pace of its places; what was left beside bad blocks at the pace of those. None
+    where nothing says that more is to come. Rows by place."""
     left = state == LEFT
     covered = int(sectors[~left].sum())
     rest = max(int(disk_sectors) - covered - int(sectors[left].sum()), 0) if disk_sectors else 0
     if not left.any() and not rest:
         return 0.0 if disk_sectors else None
-    done = state != LEFT
-    if not done.any():
+    if left.all():
         return None
     read = state == READ
     # what comes on top: seeks, other load
     drag = float(ms[read].sum() / max(float((usual[read] * sectors[read]).sum()), 1e-9)) if read.any() else 1.0
-    seconds = float((usual[left] * sectors[left]).sum()) / 1000.0 * min(drag, 2.0)
+    edges = np.linspace(0.0, float(span), _BINS + 1)
+    until = np.concatenate([[0.0], np.cumsum(pace * np.diff(edges))])
+    took = np.interp(lba + sectors, edges, until) - np.interp(lba, edges, until)  # a row may be as long as the disk
+    seconds = float(took[left].sum()) / 1000.0 * min(drag, 2.0)
     if left.any() and (state == UNREADABLE).any():
         # "same" is as long as the longer of the two
         near = np.convolve((state == UNREADABLE).astype(np.float64), np.ones(9))[4 : 4 + len(state)] > 0
-        troubled = left & near
         cost = float(np.median(ms[state == UNREADABLE]))
-        seconds += float(troubled.sum()) * cost / 1000.0 * 0.5
+        seconds += float((left & near).sum()) * cost / 1000.0 * 0.5
     if rest:
-        known = np.flatnonzero(state == READ)
-        pace = (
-            float(np.median(ms[known[-max(len(known) // 10, 1) :]] / sectors[known[-max(len(known) // 10, 1) :]]))
-            if len(known)
-            else float(np.median(usual))
-        )
-        seconds += rest * pace / 1000.0 * 1.15
+        seconds += max(float(until[-1] - took.sum()), 0.0) / 1000.0 * min(drag, 2.0)
     return round(seconds, 1)
 
 
