@@ -7,10 +7,16 @@ python bench/ear.py --sounds 700 --seed 5
 from __future__ import annotations
 
 import argparse
+import sys
 import time
 from collections import Counter
+from pathlib import Path
 
 import numpy as np
+
+sys.path.insert(0, str(Path(__file__).parents[1] / "tests" / "core" / "signal"))
+import rooms
+from currents import current
 
 from gatecheck.core.signal.sound import judge_sound
 from gatecheck.core.signal.supply import judge_supply
@@ -91,6 +97,27 @@ def main() -> None:
         if arguments.wrong and seen.outcome != own.kind:
             print(own, "->", seen.outcome, seen.events, [w.id for w in seen.why])
     print({f"{a} -> {b}": n for (a, b), n in sorted(traces.items())}, dict(forms))
+    in_rooms: Counter[tuple[str, str]] = Counter()
+    rates: Counter[str] = Counter()
+    for number in range(arguments.sounds // 2):
+        kind = rooms.KINDS[number % len(rooms.KINDS)]
+        own_sound = rooms.heard(kind, arguments.seed * 100_000 + number)
+        found = judge_sound(own_sound.samples, own_sound.rate)
+        in_rooms[kind, found.outcome or "cannot tell"] += 1
+        if found.outcome == kind and kind in ("ticking", "clunking"):
+            rates["rate right" if abs(found.rhythm.rate / own_sound.beat - 1) < 0.06 else "rate wrong"] += 1
+    print("struck and heard in a room:")
+    print(f"{'':<12}" + "".join(f"{c:>12}" for c in columns))
+    for kind in rooms.KINDS:
+        print(f"{kind:<12}" + "".join(f"{in_rooms[kind, c]:>12}" for c in columns))
+    print(dict(rates))
+    told: Counter[str] = Counter()
+    for number in range(arguments.sounds // 2):
+        made = current(("normal", "no-spin", "restarting", "flat")[number % 4], arguments.seed * 100_000 + number)
+        seen = judge_supply(made.times, made.rails)
+        told["right" if seen.outcome == made.kind else "cannot tell" if seen.outcome is None else "wrong"] += 1
+        told["form right" if seen.form_factor == made.form else "form wrong"] += 1
+    print("worked out from a motor:", dict(told))
 
 
 if __name__ == "__main__":

@@ -6,11 +6,14 @@ from __future__ import annotations
 import json
 import struct
 import wave
+from collections import Counter
 from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
 import pytest
+import rooms
+from currents import KINDS, current
 
 from gatecheck.cli.main import main
 from gatecheck.core.signal.sound import OUTCOMES, judge_sound
@@ -158,6 +161,53 @@ def test_a_trace_whose_clock_jumped_is_judged_where_it_is_whole(kind: str, away:
     found = judge_supply(order(times, stray), {name: order(values, np.array([0.2])) for name, values in rails.items()})
     assert (found.outcome, found.form_factor, found.events) == (alone.outcome, alone.form_factor, alone.events)
     assert [w.id for w in found.why][-1] == "supply.gap"
+
+
+@pytest.mark.parametrize("kind", rooms.KINDS)
+def test_a_drive_struck_and_heard_in_a_room_is_called_what_it_is_or_nothing(kind: str) -> None:
+    """Another generator; echoes, fans, speech, gates, compression, clipping, 8 to 48 kHz, 4200 to 15,000 rpm."""
+    told: Counter[str] = Counter()
+    for seed in range(12):
+        made = rooms.heard(kind, 60 + seed)
+        found = judge_sound(made.samples, made.rate)
+        told["right" if found.outcome == kind else "nothing" if found.outcome is None else found.outcome] += 1
+        if found.outcome == kind and made.beat and kind != "restarting":
+            assert found.rhythm.rate == pytest.approx(made.beat, rel=0.06)
+    assert told["right"] >= 7, told
+    assert told["right"] + told["nothing"] >= 11, told
+    assert kind not in ("ticking", "clunking") or not told["steady"], told
+
+
+@pytest.mark.parametrize("kind", KINDS)
+def test_a_current_worked_out_from_a_motor_is_called_what_it_is(kind: str) -> None:
+    """Another generator; clamps the wrong way round, drift, gaps, rails not traced, 10 Hz to 5 kHz."""
+    wrong = []
+    for seed in range(40):
+        own = current(kind, 300 + seed)
+        found = judge_supply(own.times, own.rails)
+        if found.outcome != kind or found.form_factor != own.form:
+            wrong.append((300 + seed, found.outcome, found.form_factor, own.form, own.said))
+        assert ("supply.reversed" in [w.id for w in found.why]) == bool(own.said.get("reversed")) or kind == "flat"
+    assert len(wrong) <= 2, wrong
+
+
+def test_where_twelve_volts_were_not_traced_nothing_is_sure_of_a_motor() -> None:
+    own = current(
+        "normal",
+        next(n for n in range(99) if current("normal", n).form == "3.5" and "a5" in current("normal", n).rails),
+    )
+    found = judge_supply(own.times, {"a5": own.rails["a5"]})
+    assert found.form_factor is None
+    assert max(found.weights.values()) < 0.6
+    assert "supply.only-five" in [w.id for w in found.why]
+
+
+@pytest.mark.parametrize(("unit", "scale"), [("ms", 1e3), ("us", 1e6)])
+def test_times_in_another_unit_are_read_and_said(unit: str, scale: float) -> None:
+    times, rails = trace(Trace("normal", "3.5", 20.0, 200.0, 0.005), 5)
+    alone, found = judge_supply(times, rails), judge_supply(times * scale, rails)
+    assert (found.outcome, found.form_factor) == (alone.outcome, alone.form_factor) == ("normal", "3.5")
+    assert found.why[-1].values == {"unit": unit}
 
 
 def test_a_trace_of_a_day_is_no_start_of_a_drive() -> None:

@@ -60,10 +60,11 @@ class Rhythm:
 def bands(samples: np.ndarray, rate: int) -> tuple[np.ndarray, np.ndarray, int]:
     """Envelopes (amplitude, one each HOP) of the high and the low band, and samples of a hop."""
     hop = max(1, int(rate * HOP))
-    return _envelope(samples, rate, _HIGH, hop), _envelope(samples, rate, _LOW, hop), hop
+    return envelope_of(samples, rate, _HIGH, hop), envelope_of(samples, rate, _LOW, hop), hop
 
 
-def _envelope(samples: np.ndarray, rate: int, band: tuple[float, float], hop: int) -> np.ndarray:
+def envelope_of(samples: np.ndarray, rate: int, band: tuple[float, float], hop: int) -> np.ndarray:
+    """Amplitude in a band (Hz), a value for each `hop` samples."""
     high = min(band[1], rate * 0.45)
     sos = butter(4, [band[0], high], "bandpass", fs=rate, output="sos")
     own = np.abs(sosfiltfilt(sos, samples))

@@ -13,9 +13,9 @@ import numpy as np
 from scipy.ndimage import median_filter
 from scipy.signal import welch
 
-SPEEDS = (5400, 5900, 7200, 10_000, 15_000)
-"""turns a minute; 4200 and less are of drives older than any bench sees"""
-_HARMONICS, _WITHIN, _CAP = 10, 0.006, 14.0
+SPEEDS = (4200, 5400, 5900, 7200, 10_000, 15_000)
+"""turns a minute"""
+_HARMONICS, _WITHIN, _CAP = 10, 0.003, 14.0
 _FLOOR = 25.0
 """Hz to each side over which the floor beside a line is taken"""
 _NEEDED, _CLEAR = 3, 4.5

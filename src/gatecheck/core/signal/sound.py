@@ -13,15 +13,18 @@ import numpy as np
 from scipy.ndimage import median_filter
 from scipy.signal import resample_poly
 
-from gatecheck.core.signal.events import HOP, Rhythm, SoundEvent, bands, events_of, rhythm_of
+from gatecheck.core.signal.events import HOP, Rhythm, SoundEvent, bands, envelope_of, events_of, rhythm_of
 from gatecheck.core.signal.rotation import SPEEDS, Rotation, rotation_of
 from gatecheck.core.words.said import Said, say
 
 OUTCOMES = ("steady", "ticking", "clunking", "scraping", "restarting", "silent", "no-moving-parts")
 RATE, SHORTEST, LONGEST = 16_000, 2.0, 125.0
 _TOO_QUIET, _CLIPPED = -75.0, 0.02
-_HEAVY, _SURE_DESPITE = 20.0, 0.95
-_SURE, _CONTACT, _LOUD_ROOM = 0.5, 0.14, -26.0
+_HEAVY, _SURE_DESPITE, _FEW_LINES, _SLOW_BEAT = 20.0, 0.95, 5, 0.5
+_SURE, _CONTACT, _LOUD_ROOM = 0.5, 0.07, -26.0
+_FINE_HOP, _BROAD, _TONE, _STANDS_OUT = 0.001, (1200.0, 7000.0), 3.0, 5.0
+"""of contact: seconds of a value of its envelope, its band in Hz, how far a line may stand out of the noise around it,
+and how far a beat has to"""
 
 
 @dataclass(frozen=True, slots=True)
@@ -178,10 +181,11 @@ def _swings(level: np.ndarray) -> _Swings:
     )
 
 
-def _contact(high: np.ndarray, rotation: Rotation) -> float:
+def _contact(samples: np.ndarray, rate: int, rotation: Rotation) -> float:
     """How deep broad noise beats at a turning speed, as a share of its own strength; 0 where no beat stands out."""
-    fs = 1 / HOP
-    usual = median_filter(high[::4], size=int(0.2 / HOP / 4) | 1, mode="nearest").repeat(4)
+    fs = 1 / _FINE_HOP
+    high = envelope_of(_without_tones(samples), rate, _BROAD, max(1, int(rate * _FINE_HOP)))
+    usual = median_filter(high[::8], size=int(0.2 / _FINE_HOP / 8) | 1, mode="nearest").repeat(8)
     own = np.clip(high[: len(usual)] / (usual[: len(high)] + 1e-12), 0, 4)
     if len(own) < fs:
         return 0.0
@@ -190,10 +194,21 @@ def _contact(high: np.ndarray, rotation: Rotation) -> float:
     return max(_beat(own, int(4 * fs), rotation), _beat(late, int(2.2 * fs), rotation) if len(late) > 2.2 * fs else 0.0)
 
 
+def _without_tones(samples: np.ndarray) -> np.ndarray:
+    """Lines turned down to the noise around them: tones of a spindle beat with each other as contact does."""
+    spectrum = np.fft.rfft(samples)
+    strength = np.abs(spectrum)
+    part = max(1, len(strength) // 20_000)
+    coarse = strength[: len(strength) // part * part].reshape(-1, part)
+    level = median_filter(np.median(coarse, axis=1), size=101, mode="nearest") * _TONE
+    limit = np.interp(np.arange(len(strength)), (np.arange(len(level)) + 0.5) * part, level)
+    return np.asarray(np.fft.irfft(spectrum * np.minimum(1.0, limit / (strength + 1e-30)), len(samples)))
+
+
 def _beat(own: np.ndarray, size: int, rotation: Rotation) -> float:
     """The same for what is heard at one speed. `own`: the envelope against what is usual around it; `size`: of the
     pieces that are looked at."""
-    fs, size = 1 / HOP, min(len(own), size)
+    fs, size = 1 / _FINE_HOP, min(len(own), size)
     window = np.hanning(size)
     pieces = [own[s : s + size] for s in range(0, len(own) - size + 1, size // 2)]
     power = np.median(
@@ -206,7 +221,7 @@ def _beat(own: np.ndarray, size: int, rotation: Rotation) -> float:
             continue
         line = float(power[place - 3 : place + 4].max())
         beside = float(np.median(np.concatenate([power[place - 40 : place - 6], power[place + 7 : place + 41]])))
-        if line > 4 * beside:
+        if line > _STANDS_OUT * beside:
             best = max(best, line)
     return best
 
@@ -225,21 +240,22 @@ def _scores(
     deep, edges = [e for e in events if e.is_low], [e for e in events if not e.is_low]
     beats = {"deep": rhythm_of(deep), "edges": rhythm_of(edges)}
     swings = _swings(_level(low, high))
-    depth = _contact(high, rotation)
+    depth = _contact(samples, rate, rotation)
     why: list[Said] = []
     scores = dict.fromkeys(OUTCOMES, 0.0)
     scores |= dict.fromkeys(("ticking", "clunking", "scraping", "restarting"), -1.5) | {"no-moving-parts": -3.0}
     rhythm = max(beats.values(), key=lambda b: b.regularity * b.alike)
 
     if rotation.rpm:
-        scores["steady"] += 3.0 + min(2.0, rotation.clear / 6)
-        scores["silent"] -= 3.0
+        few = rotation.lines < _FEW_LINES  # a fan has a comb too, of a few lines
+        scores["steady"] += 0.8 if few else 3.0 + min(2.0, rotation.clear / 6)
+        scores["silent"] -= 0.3 if few else 3.0
         why.append(say("sound.turns", rpm=rotation.rpm, lines=rotation.lines))
     else:
         scores["silent"] += 1.4
         scores["steady"] += 0.2
         why.append(say("sound.no-turning"))
-    ticks = _regular(beats["edges"], (0.4, 4.5), seconds, 5)
+    ticks = _regular(beats["edges"], (0.25, 4.5), seconds, _least(5, beats["edges"], rotation))
     if ticks:
         scores["ticking"] += 6.5 * ticks
         scores["steady"] -= 2.5 * ticks
@@ -252,7 +268,7 @@ def _scores(
                 regularity=beats["edges"].regularity,
             )
         )
-    clunks = _regular(beats["deep"], (0.15, 3.0), seconds, 3 if seconds < 9 else 4)
+    clunks = _regular(beats["deep"], (0.15, 3.0), seconds, 3 if seconds < 9 else _least(4, beats["deep"], rotation))
     if clunks and beats["deep"].count == len(deep) and float(np.median([e.low for e in deep])) > _HEAVY:
         clunks = min(1.0, clunks + 0.3)  # slow ones are few: all of them keep the beat, and stand far out
     if clunks:
@@ -276,8 +292,8 @@ def _scores(
     if swings.span > 8:
         scores["silent"] -= 2.0  # something comes and goes
     if depth > _CONTACT:
-        share = min(1.0, (depth - _CONTACT) / 0.25)
-        scores["scraping"] += 2.0 + 4.5 * share
+        share = min(1.0, (depth - _CONTACT) / 0.08)
+        scores["scraping"] += 2.5 + 5.0 * share
         scores["steady"] -= 2.0 * share
         scores["silent"] -= 2
         why.append(say("sound.beats", depth=round(depth, 3)))
@@ -285,6 +301,11 @@ def _scores(
         scores["silent"] -= 2.5
         why.append(say("sound.drowned", level=quality.noise))
     return scores, why, rhythm
+
+
+def _least(usual: int, beat: Rhythm, rotation: Rotation) -> int:
+    """How many sounds make a beat: one fewer of slow ones, where a motor turns; in a room alone three make none."""
+    return usual - 1 if beat.rate < _SLOW_BEAT and rotation.rpm else usual
 
 
 def _regular(beat: Rhythm, rates: tuple[float, float], seconds: float, least: int) -> float:

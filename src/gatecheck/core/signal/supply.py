@@ -20,6 +20,12 @@ SHORTEST, LONGEST, STEP = 1.0, 6 * 3600.0, 0.05
 _GAP, _GAP_STEPS = 30.0, 20.0
 """seconds, and usual steps, without a row that break a trace in two"""
 _FLAT, _SURGE, _DROPPED = 0.03, 0.25, 0.8
+_LEAK, _MOTOR = 0.09, 0.2
+"""ampere: what a clamp that is off, or a leak, may show all the time; and from where on a motor is at work on a rail"""
+_UNTRACED = 0.55
+"""no motor on 5 V, and 12 V was not traced: it may turn there"""
+_CUT = 0.8
+"""a surge that loses so much of its height at once was cut by the driver: a motor that gains speed lets go slowly"""
 
 
 @dataclass(frozen=True, slots=True)
@@ -39,6 +45,10 @@ def judge_supply(times: np.ndarray, rails: Mapping[str, np.ndarray]) -> SupplyVe
 
     Where nothing was traced for long, the stretch with the most rows is judged, and that is said.
     """
+    times, unit = in_seconds(times, rails)
+    if unit != "s":
+        seen = judge_supply(times, rails)
+        return replace(seen, why=(*seen.why, say("supply.unit", unit=unit)))
     own = _unbroken(times)
     if own.stop - own.start < len(times):
         seen = judge_supply(times[own], {name: values[own] for name, values in rails.items()})
@@ -57,38 +67,55 @@ def judge_supply(times: np.ndarray, rails: Mapping[str, np.ndarray]) -> SupplyVe
     step = max(STEP, float(np.median(np.diff(times))))
     grid = np.arange(times[0], times[-1] + step / 2, step)
     lines = {name: _even(times, values, grid, step) for name, values in amperes.items()}
+    turned = [name for name, values in lines.items() if _is_reversed(values, step)]
+    lines.update({name: -lines[name] for name in turned})
     dropped = [
         (float(grid[place]), "dropped-rail")
         for name, nominal in (("v5", 5.0), ("v12", 12.0))
         if name in rails and np.isfinite(rails[name]).any()
         for place in _falls(_even(times, rails[name], grid, step), nominal)
     ]
-    motor_name = (
-        "a12" if "a12" in lines and float(np.percentile(lines["a12"], 95)) > 0.08 else "a5" if "a5" in lines else "a12"
-    )
-    motor = lines[motor_name]
-    if (
-        "a12" in lines
-        and motor_name == "a5"
-        and float(np.percentile(lines["a5"], 95)) > _FLAT
-        and float(np.percentile(lines["a5"], 99)) < 0.6
-    ):
-        # the twelve-volt rail is traced, and nothing turns on it
-        return SupplyVerdict(
-            "no-spin",
-            _weights("no-spin", 0.8),
-            tuple(dropped),
-            None,
-            (say("supply.no-surge", level=round(float(np.median(lines["a5"])), 2)),),
-        )
-    form = (
-        "3.5"
-        if motor_name == "a12" and float(np.percentile(motor, 95)) > 0.08
-        else "2.5"
-        if motor_name == "a5" and float(np.percentile(motor, 95)) > _FLAT
-        else None
-    )
-    return _judged(grid, motor, lines, step, form, dropped)
+    on_twelve = "a12" in lines and _most(lines["a12"], step) > _MOTOR
+    motor = lines["a12"] if on_twelve or "a5" not in lines else lines["a5"]
+    # a rail that was not traced is not known; one without a motor's current is none
+    form = "3.5" if on_twelve else "2.5" if "a5" in lines and _most(lines["a5"], step) > 1.4 * _MOTOR else None
+    seen = _judged(grid, motor, lines, step, form, dropped)
+    if seen.outcome == "no-spin" and "a12" not in lines and form is None:
+        seen = replace(seen, weights=_weights("no-spin", _UNTRACED), why=(*seen.why, say("supply.only-five")))
+    also = [say("supply.reversed", rail="5 V" if name == "a5" else "12 V") for name in turned]
+    return replace(seen, why=(*seen.why, *also)) if also else seen
+
+
+def in_seconds(times: np.ndarray, rails: Mapping[str, np.ndarray]) -> tuple[np.ndarray, str]:
+    """The times in seconds, and the unit they were in: s, ms or us. No start is seen at less than five values a second
+    over the better part of an hour, with a surge of many values: then they are a thousandth or a millionth of it."""
+    if len(times) < 50:
+        return times, "s"
+    step, span = float(np.median(np.diff(times))), float(times[-1] - times[0])
+    if step < 0.19 or span < 3000:
+        return times, "s"
+    longest = 0
+    for name in ("a5", "a12"):
+        drawn = np.abs(np.nan_to_num(rails.get(name, np.zeros(0))))
+        high = drawn > max(0.6 * float(drawn.max(initial=0.0)), _MOTOR)
+        edges = np.flatnonzero(np.diff(np.concatenate([[0], high.astype(int), [0]])))
+        longest = max(longest, int((edges[1::2] - edges[::2]).max()) if len(edges) else 0)
+    if not 8 <= longest <= 0.6 * len(times):
+        return times, "s"
+    unit, scale = ("us", 1e6) if step >= 190 and span > 3e6 else ("ms", 1e3)
+    return times / scale, unit
+
+
+def _is_reversed(values: np.ndarray, step: float) -> bool:
+    """The clamp was the wrong way round: what is drawn stands below zero."""
+    smooth = median_filter(values, size=max(3, int(0.15 / step) | 1), mode="nearest")
+    return float(smooth.min()) < -_FLAT - 0.05 and -float(smooth.min()) > 2.0 * float(smooth.max())
+
+
+def _most(values: np.ndarray, step: float) -> float:
+    """The most that was drawn for longer than an inrush, above what was drawn most of the time."""
+    smooth = median_filter(values, size=max(3, int(0.25 / step) | 1), mode="nearest")
+    return float(smooth.max() - np.median(smooth))
 
 
 def _unbroken(times: np.ndarray) -> slice:
@@ -131,7 +158,10 @@ def _judged(
     top = float(np.percentile(total, 99))
     noise = 1.48 * float(np.median(np.abs(np.diff(total)))) / 1.41
     steady = median_filter(total, size=max(5, int(0.4 / step) | 1), mode="nearest")
-    if float(steady.max()) < max(_FLAT, 2.5 * noise if top < 0.12 else 0):
+    low, high = float(np.percentile(steady, 1)), float(steady.max())
+    if high < max(_FLAT, 2.5 * noise if top < 0.12 else 0) or (
+        high < _LEAK and abs(low) < _LEAK and high - low < max(_FLAT + 0.02, 2.5 * noise)
+    ):
         return SupplyVerdict(
             "flat", _weights("flat", 0.95), tuple(dropped), None, (say("supply.flat", most=round(top, 3)),)
         )
@@ -167,9 +197,15 @@ def _judged(
     if after < 2.5:
         return SupplyVerdict(None, {}, tuple(sorted([*events, *dropped])), form, (say("supply.cut-short"),))
     seeks = _seeks(grid, lines, float(grid[last[0]]) + 1.5, step)
-    only_logic = held > 0.7 * last[1] and last[1] < 0.45
+    only_logic = (held > 0.7 * last[1] and last[1] < 0.45) or form is None
     brief = last[3] < 1.3 and not seeks and held < 0.45 * last[1]
-    if held < 0.12 * last[1] or (held < idle + 0.03 and held < 0.06) or only_logic or brief:
+    if (
+        held < 0.12 * last[1]
+        or (held < idle + 0.03 and held < 0.06)
+        or only_logic
+        or brief
+        or _is_cut(motor, last, step)
+    ):
         return SupplyVerdict(
             "no-spin",
             _weights("no-spin", 0.85),
@@ -230,6 +266,17 @@ def _surges(smooth: np.ndarray, step: float, noise: float) -> list[tuple[int, fl
             )
         )
     return found
+
+
+def _is_cut(motor: np.ndarray, surge: tuple[int, float, float, float], step: float) -> bool:
+    """Does the surge end from one moment to the next? A motor at speed draws ever less on the way there."""
+    start, peak, held, seconds = surge
+    end = start + int((seconds + 0.5) / step)
+    own = median_filter(motor[start : min(end, len(motor))], size=3, mode="nearest")
+    wide = max(2, round(0.15 / step))
+    if len(own) <= wide or peak - held < 0.1:
+        return False
+    return float((own[:-wide] - own[wide:]).max()) > _CUT * (float(own.max()) - held)
 
 
 def _seeks(grid: np.ndarray, lines: Mapping[str, np.ndarray], after: float, step: float) -> list[float]:
