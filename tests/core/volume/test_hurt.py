@@ -233,7 +233,27 @@ def led_away(copies: int) -> Hurt:
     return hurt
 
 
+def first_entry(raw: bytearray, volume: Any) -> None:
+    """The first entry of both tables holds the medium's byte and nothing behind it."""
+    for copy in range(2):
+        at = entry_at(volume, 0, copy)
+        raw[at + 1 : at + volume.wide // 8] = bytes(volume.wide // 8 - 1)
+
+
 FAT: dict[str, tuple[Hurt, str, str, tuple[str, ...]]] = {
+    "nothing behind the medium's byte": (first_entry, "media-differs", "tables", ()),
+    "both of a folder's links, deleted": (
+        put(lambda v: v.at(v.find("etc").id), b"\xe5" + bytes(31) + b"\xe5" + bytes(31)),
+        "folder-links",
+        "links",
+        (),
+    ),
+    "both of a folder's links, noise": (
+        put(lambda v: v.at(v.find("home/gro").id), b"\1\2\3\xff" * 16),
+        "folder-links",
+        "links",
+        (),
+    ),
     "each table in a place of its own": (both_tables, "tables-differ", "tables", ()),
     "a folder that goes on in a file, by one table": (led_away(1), "tables-differ", "tables", ()),
     "a piece that says it is the last": (put(lambda v: fat_slot(v).long_at + 32, b"\x42"), "long-name", "names", ()),

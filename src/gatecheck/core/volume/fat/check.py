@@ -85,7 +85,8 @@ def _tables(volume: Fat, add: Callable[[VolumeFinding], None]) -> np.ndarray:
     table = volume.table
     media = own.read(0, 1, "boot sector")[21]
     low = int(table[0]) & 0xFF
-    if low != media:
+    rest = {12: 0xF00, 16: 0xFF00, 32: 0xFF00}[volume.wide]
+    if low != media or not int(table[0]) & rest:
         add(
             VolumeFinding(
                 "media-differs", DAMAGE, repairable=True, values={"media": f"{media:02X}h", "first": f"{low:02X}h"}
@@ -168,7 +169,7 @@ def _folders(
                     "folder-links",
                     DAMAGE,
                     path,
-                    repairable=len(missing_dots) == 1,
+                    repairable=dots_can_stand(volume, cluster, missing_dots),
                     values={"name": name.decode().rstrip()},
                 )
             )
@@ -194,6 +195,44 @@ def dots_gone(volume: Fat, cluster: int) -> list[tuple[int, bytes]]:
         for at, name in ((0, b".          "), (32, b"..         "))
         if raw[at : at + 11] != name
     ]
+
+
+def dots_can_stand(volume: Fat, cluster: int, gone: list[tuple[int, bytes]]) -> bool:
+    """May these be written again? One of the two always: the other shows that it is a folder. Both where nothing
+    living stands in their places, and what follows is a list of entries."""
+    if len(gone) < 2:
+        return bool(gone)
+    try:
+        raw = volume.bytes.read(volume.at(cluster), volume.cluster, "folder")
+    except DecodeError:
+        return False
+    entries = [raw[at : at + 32] for at in range(0, len(raw), 32)]
+    behind = entries[2:]
+    end = next((n for n, entry in enumerate(behind) if not entry[0]), len(behind))
+    if any(any(entry) for entry in behind[end:]):
+        return False  # an end with something behind it: no list that was written by a system
+    listed = all(entry[0] == 0xE5 or _looks_like_entry(entry, volume) for entry in behind[:end])
+    return listed and (bool(end) or not any(raw)) and not any(_is_living(entry, volume) for entry in entries[:2])
+
+
+def _looks_like_entry(entry: bytes, volume: Fat) -> bool:
+    """A short entry that can be, or a piece of a long name."""
+    if entry[11] & 0x3F == 0x0F:
+        return entry[12] == 0 and entry[26:28] == b"\0\0" and 1 <= entry[0] & 0x3F <= 20
+    high = int.from_bytes(entry[20:22], "little") if volume.wide == 32 else 0
+    first = high << 16 | int.from_bytes(entry[26:28], "little")
+    is_folder, size = bool(entry[11] & FOLDER), int.from_bytes(entry[28:32], "little")
+    return (
+        not entry[11] & 0xC0
+        and not bad_letters(entry[:11])
+        and all(b >= 0x20 for b in entry[:11])
+        and (first == 0 or 2 <= first < volume.clusters + 2)
+        and not (is_folder and size)
+    )
+
+
+def _is_living(entry: bytes, volume: Fat) -> bool:
+    return entry[0] not in (0, 0xE5) and _looks_like_entry(entry, volume)
 
 
 def _gone(volume: Fat, at: int, length: int) -> bool:

@@ -15,7 +15,7 @@ import numpy as np
 
 from gatecheck.core.disk.overlay import Overlay
 from gatecheck.core.errors import DecodeError
-from gatecheck.core.volume.fat.check import _FLAGS_AT, _plausible, check_fat, dots_gone
+from gatecheck.core.volume.fat.check import _FLAGS_AT, _plausible, check_fat, dots_can_stand, dots_gone
 from gatecheck.core.volume.fat.names import (
     bad_letters,
     behind_end,
@@ -99,17 +99,24 @@ class _Fat:
     def tables(self) -> RepairGroup | None:
         """Both tables alike: the one by which more hangs together is taken, and where they differ in a few places, of
         each place the one that fits."""
-        if not self.ids & {"tables-differ", "media-differs"} or self.volume.volume.fats < 2:
+        if not self.ids & {"tables-differ", "media-differs"}:
             return None
         own = self.volume.volume
         copies = {}
-        for number in range(2):
+        for number in range(min(own.fats, 2)):
             with contextlib.suppress(DecodeError):
                 copies[number] = own.read(own.reserved + number * own.fat_sectors, own.fat_sectors, "FAT")
         if not copies:
             return None
-        best, raw = best_table(self.volume, copies, self._slots)
-        raw = bytes([own.read(0, 1, "boot sector")[21]]) + raw[1:]
+        best, raw = best_table(self.volume, copies, self._slots) if own.fats > 1 else (0, copies[0])
+        # the first entry is the medium's byte, and ones (3.5)
+        first = bytes([own.read(0, 1, "boot sector")[21]])
+        if self.volume.wide == 12:
+            raw = first + bytes([raw[1] | 0x0F]) + raw[2:]
+        elif self.volume.wide == 16:
+            raw = first + b"\xff" + raw[2:]
+        else:
+            raw = first + b"\xff\xff" + bytes([raw[3] | 0x0F]) + raw[4:]
         writes = []
         for number in range(own.fats):
             at = self.base + (own.reserved + number * own.fat_sectors) * own.sector
@@ -305,6 +312,9 @@ class _Fat:
         heads: dict[int, str] = {}
         owned: dict[int, str] = {}
         """clusters that somebody holds within his size"""
+        if self.volume.wide == 32:
+            heads[self.volume.root] = "/"
+            owned.update(dict.fromkeys(self._walk(self.volume.root)[0], "/"))
         for path, slot in self._slots():
             heads[slot.cluster(self.volume.wide)] = path
             held, _ = self._walk(slot.cluster(self.volume.wide))
@@ -355,6 +365,8 @@ class _Fat:
         writes: list[tuple[int, bytes]] = []
         touched: list[str] = []
         free = iter(np.nonzero(self.table[2:] == 0)[0] + 2)
+        if self.volume.wide == 32:
+            owner.update(dict.fromkeys(self._walk(self.volume.root)[0], "/"))
         for path, slot in sorted(self._slots(), key=lambda p: (not p[1].is_folder, p[0])):
             first = slot.cluster(self.volume.wide)
             held, _ = self._walk(first)
@@ -423,8 +435,9 @@ class _Fat:
         while waiting:
             cluster, path, parent = waiting.pop()
             gone = dots_gone(volume, cluster) if cluster != volume.root else []
-            if len(gone) == 1 and self._is_folders(gone[0][0]):
-                at, name = gone[0]
+            for at, name in gone if dots_can_stand(volume, cluster, gone) else ():
+                if not self._is_folders(at):
+                    continue
                 wanted = cluster if name.strip() == b"." else parent
                 writes.append((self.base + at, _entry(name, 0x10, wanted if volume.wide == 32 else wanted & 0xFFFF, 0)))
                 touched.append(path)
