@@ -20,6 +20,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from gatecheck.adapters.durable_file import durable
+from gatecheck.adapters.stream_rescue import FOLDER, LIST, save_streams
 from gatecheck.core.errors import DecodeError, InputError
 from gatecheck.core.volume.names import name_to_write
 from gatecheck.core.volume.shared_clusters import SharedSpan, shared_by
@@ -84,6 +85,7 @@ class Rescue:
             if (only is None or any(_matches(i.node.path, g) for g in only)) and not (deleted and i.node.is_folder)
         ]
         self.files = [i for i in self.items if not i.node.is_folder and not i.node.link]
+        self.streams = 0
         self.done = _rows(target / MANIFEST)
         self.left = sorted(
             (i for i in self.files if not _is_there(self.done.get(self.names.told(i)), self.names.place(i))),
@@ -125,6 +127,8 @@ class Rescue:
         for item in self.items:
             if item.node.is_folder and item.node.modified:
                 _stamp(self.names.place(item), item.node.modified)
+        files = [(item.node, self.names.told(item)) for item in self.files]
+        self.streams = save_streams(self.volume, files, self.target)
         return _finished(self.target, self.done, self.items, self.names)
 
 
@@ -143,7 +147,13 @@ def copy(
             f"--to {target}: expected a folder that can be written, got {error.strerror}; recovered files are "
             f"kept, and the next call resumes"
         ) from error
-    return {"image": image, "to": str(target), **summary(rows), "renamed": len(own.names.renamed(own.items))}
+    return {
+        "image": image,
+        "to": str(target),
+        **summary(rows),
+        "renamed": len(own.names.renamed(own.items)),
+        "streams": own.streams,
+    }
 
 
 def not_whole(target: Path) -> list[str]:
@@ -189,7 +199,7 @@ class _Names:
 
     def __init__(self, target: Path, below: str, items: Sequence[RescueItem]) -> None:
         self.target, self.below = target, below
-        self.taken = {MANIFEST, HOLE_LIST, RENAMED, LINKS, SUMMARY, DELETED}
+        self.taken = {MANIFEST, HOLE_LIST, RENAMED, LINKS, SUMMARY, DELETED, FOLDER, LIST}
         self._longest = _LONGEST_PATH - len(os.fsencode(target)) - len(below) - 8
         self._of: dict[int, str] = {}
         by_place: dict[str, list[RescueItem]] = {}

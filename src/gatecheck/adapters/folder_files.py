@@ -43,13 +43,21 @@ class FolderFiles:
             return None
         try:
             with own.open("rb") as file:
-                return file.read(count)
+                return file.read(min(count, os.fstat(file.fileno()).st_size))
         except OSError:
             return None
 
     def read(self, path: str) -> tuple[bytes, int] | None:
         raw, own = self.head(path, LARGEST), self._real(path)
         return None if raw is None or own is None else (raw, max(0, own.stat().st_size - len(raw)))
+
+    def link(self, path: str) -> str:
+        folder, _, name = path.rpartition("/")
+        own = self._real(folder)
+        try:
+            return os.readlink(own / name) if own is not None else ""
+        except OSError:
+            return ""
 
     def names(self, folder: str) -> list[str]:
         own = self._real(folder)

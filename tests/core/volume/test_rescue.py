@@ -273,3 +273,43 @@ def test_a_file_that_lies_in_a_folders_place_is_not_whole() -> None:
 def test_it_lists_in_the_end_what_any_terminal_can_print(capsys: pytest.CaptureFixture[str]) -> None:
     for raw in (b"\xed\xa0\x80", os.urandom(20).replace(b"/", b"").replace(b"\0", b"")):
         print(name_of_bytes(raw).encode("utf-8").decode("utf-8"))
+
+
+@dataclass
+class MadeWithStreams(Made):
+    """Files with further streams: name -> pieces, of the file with this id."""
+
+    more: dict[int, dict[str, list[bytes | Hole]]] = field(default_factory=dict)
+
+    def streams(self, node: Node) -> Iterator[tuple[str, int, Iterator[bytes | Hole]]]:
+        if node.id == 3:
+            raise DecodeError("record", at=3, expected="a record", got="none")
+        for name, pieces in self.more.get(node.id, {}).items():
+            yield name, sum(p.length if isinstance(p, Hole) else len(p) for p in pieces), iter(pieces)
+
+
+def test_further_streams_lie_beside_the_files_and_are_told_of(tmp_path: Path) -> None:
+    made = MadeWithStreams(
+        [(1, "home/a.txt", b"1"), (2, "b.txt", b"2"), (3, "c.txt", b"3")],
+        more={
+            1: {"from": [b"here"], "../up": [b"x"], "torn": [b"ab", Hole(2, "unreadable")]},
+            2: {"gone": [Hole(9, "unreadable")]},
+        },
+    )
+    out = tmp_path / "out"
+    told = file_rescue.copy(made, out)
+    assert (told["files"], told["streams"]) == (3, 5)
+    rows = {(r["path"], r["stream"]): r for r in csv.DictReader((out / "streams.csv").read_text("utf-8").splitlines())}
+    states = {key: row["state"] for key, row in rows.items()}
+    assert states == {
+        ("home/a.txt", "from"): WHOLE, ("home/a.txt", "../up"): WHOLE, ("home/a.txt", "torn"): HOLES,
+        ("b.txt", "gone"): LOST, ("c.txt", "?"): LOST,
+    }  # fmt: skip
+    assert (out / "further streams/home/a.txt/from").read_bytes() == b"here"
+    assert rows["home/a.txt", "from"]["sha256"] == hashlib.sha256(b"here").hexdigest()
+    assert {p.name for p in tmp_path.iterdir()} == {"out"}, "nothing lies beside it"
+    assert sorted(p.read_bytes() for p in (out / "further streams").rglob("*") if p.is_file()) == [
+        b"ab\0\0",
+        b"here",
+        b"x",
+    ]

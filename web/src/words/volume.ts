@@ -118,6 +118,7 @@ export const VOLUME = {
   keyChange: 'another key',
   keyTitle: 'Key for this volume',
   keyWhich: 'Ask the customer for the key with this ID',
+  keyWanted: 'Key ID',
   keyKinds: { 'recovery-password': 'Recovery password', passphrase: 'Passphrase', 'startup-key': 'Startup key file', 'clear-key': 'Key stored on the drive' } as Record<string, string>,
   keyNoneHere: 'No key opens it away from its own machine.',
   keyNotHere: (ways: readonly string[]) => `Not usable here: ${ways.join(', ')}`,

@@ -13,11 +13,12 @@ from gatecheck.adapters.file_rescue import Rescue, RescueItem, summary
 from gatecheck.adapters.shipped_tables import people_rules, record_rules
 from gatecheck.core.disk.follow import Run, merge_runs
 from gatecheck.core.disk.mend import merged
+from gatecheck.core.disk.volume_ids import volume_ids
 from gatecheck.core.disk.where import Where, places_of
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.records.document import records_document
 from gatecheck.core.records.evidence import records_say
-from gatecheck.core.records.report import read_records
+from gatecheck.core.records.read import read_records
 from gatecheck.core.records.source import VolumeFiles
 from gatecheck.core.volume.check import opened
 from gatecheck.core.volume.gather import CheckResult, RecordingSectors, look, merge_close
@@ -115,11 +116,13 @@ def records_task(
     if asked.missing_runs() or files is None:
         document = records_document([], [problem], to_json) | {"entry": None}
         return document, _wants(view.disk, view.sources(asked.missing_runs()))
-    found = read_records(files, record_rules(), controllers)
+    around = RecordingSectors(view.disk)
+    there = volume_ids(around)
+    found = read_records(files, record_rules(), controllers, (there.names, there.is_closed))
     said = records_say(found)
     document = records_document(found, [files.problem] if files.problem else [], to_json)
     document["entry"] = said and {**said, "note": to_json(said["note"])}
-    return document, _wants(view.disk, view.sources(asked.missing_runs()))
+    return document, _wants(view.disk, [*view.sources(asked.missing_runs()), *around.missing_runs()])
 
 
 def unlock_task(

@@ -442,6 +442,13 @@ class Ntfs:
         if data is not None:
             yield from self.pieces(data)
 
+    def streams(self, node: Node) -> Iterator[tuple[str, int, Iterator[bytes | Hole]]]:
+        """(name, bytes, content) of every stream of a file that has a name. Raises DecodeError where its record cannot
+        be read."""
+        for own in self.attributes(self.record(node.id)):
+            if own.type == rec.DATA and own.name:
+                yield own.name, own.size, self.pieces(own)
+
     def shape(self, node: Node) -> str:
         """whole, holes or lost, by where its bytes are said to lie."""
         try:
