@@ -10,6 +10,7 @@ from __future__ import annotations
 import mmap
 import struct
 import time
+from bisect import bisect_left, bisect_right
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 
@@ -105,6 +106,7 @@ class PracticeDisk:
     stalled: bool = False
     written: dict[int, bytes] = field(default_factory=dict)
     """sectors that were written since"""
+    _order: list[tuple[int, int, int]] = field(default_factory=list, repr=False, compare=False)
 
     @property
     def capacity(self) -> int:
@@ -120,11 +122,20 @@ class PracticeDisk:
         if any(lba <= place < lba + count for place in self.bad) or surface.fails(lba, count, self.sectors):
             raise SlowError(ms + _FAILS_AFTER_MS * (0.7 + 0.6 * chance(surface.seed, lba)))
         if into is not None:
-            blank = not self.written and not any(
-                at < lba + count and lba < at + -(-len(data) // self.sector) for at, data in self.content.items()
-            )
+            blank = not self.written and not self._near(lba, count)
             into[:] = bytes(len(into)) if blank else self.read(lba, count)
         return ms
+
+    def _near(self, first: int, count: int) -> list[tuple[int, bytes]]:
+        """(first sector, bytes) of what these sectors hold; what was put there later comes later."""
+        if len(self._order) != len(self.content):
+            self._order, reach = [], 0
+            for at, number in sorted((at, number) for number, at in enumerate(self.content)):
+                reach = max(reach, at + -(-len(self.content[at]) // self.sector))
+                self._order.append((at, reach, number))
+        low = bisect_right(self._order, first, key=lambda one: one[1])
+        near = self._order[low : bisect_left(self._order, first + count, key=lambda one: one[0])]
+        return [(at, self.content[at]) for at, _, _ in sorted(near, key=lambda one: one[2])]
 
     def read(self, sector: int, count: int) -> bytes:
         """From the end where `sector` is negative. Raises OSError for an unreadable place, or a disk without any."""
@@ -137,7 +148,7 @@ class PracticeDisk:
             raise OSError(5, "input/output error")
         size = self.sector
         raw = bytearray(count * size)
-        for at, data in self.content.items():
+        for at, data in self._near(first, count):
             low, high = max(at, first), min(at + -(-len(data) // size), first + count)
             if low < high:
                 part = data[(low - at) * size : (high - at) * size]

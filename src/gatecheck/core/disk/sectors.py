@@ -5,8 +5,10 @@ named, never taken for zeros."""
 
 from __future__ import annotations
 
+from bisect import bisect_left, bisect_right
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
+from itertools import accumulate
 from typing import Protocol
 
 from gatecheck.core.errors import DecodeError
@@ -106,6 +108,9 @@ class CapturedSectors:
         """Raises DecodeError for a sector size that disks are not read with."""
         self._sector, self._length = checked_sector(sector), length
         self._ranges = [(lba, data) for lba, data in sorted(ranges.items()) if len(data) >= sector]
+        self._firsts = [lba for lba, _ in self._ranges]
+        # how far the ranges up to each one reach: what ends before a place need not be looked at for it
+        self._reach = list(accumulate((lba + len(data) // sector for lba, data in self._ranges), max))
         self._unreadable = frozenset(unreadable)
 
     @property
@@ -125,7 +130,8 @@ class CapturedSectors:
     def read(self, lba: int, count: int) -> Span:
         size = self._sector
         data, missing = bytearray(max(0, count) * size), dict.fromkeys(range(lba, lba + max(0, count)), NOT_CAPTURED)
-        for first, held in self._ranges:
+        near = slice(bisect_right(self._reach, lba), bisect_left(self._firsts, lba + count))
+        for first, held in self._ranges[near]:
             low, high = max(lba, first), min(lba + count, first + len(held) // size)
             if low < high:
                 data[(low - lba) * size : (high - lba) * size] = held[(low - first) * size : (high - first) * size]

@@ -29,12 +29,13 @@ _SIZES = {0x8000: 64, 0x8001: 64, 0x8002: 16, 0x8003: 32, 0x8004: 32, 0x8005: 64
 @dataclass(frozen=True, slots=True)
 class Protection:
     """One way in. `how` as `Protector.how`; `key`: for those of text; `startup`: 32 bytes, for a startup key or a clear
-    key."""
+    key; `stretched`: what stretching gives for the key, where that is known."""
 
     id: UUID
     how: str
     key: Key | None = None
     startup: bytes = b""
+    stretched: bytes = b""
 
 
 def noise(name: str, size: int) -> bytes:
@@ -158,7 +159,7 @@ def _metadata(
         if one.key is not None:
             salt, first = noise(f"salt {one.id}", 16), first_hash(one.key)
             assert first is not None
-            wrapping = stretched(first, salt)
+            wrapping = one.stretched or stretched(first, salt)
             inside += _entry(0, 3, struct.pack("<I", 0x1000) + salt)
         elif one.how == "clear-key":
             inside += _key_entry(0x2000, wrapping)
