@@ -346,6 +346,20 @@ def _shop(commands: Commands) -> None:
     doctor.add_argument("--port", type=int, default=8765)
     doctor.add_argument("--backups", type=Path, default=None, metavar="DIR", help="where serve --backups puts them")
     doctor.set_defaults(run=_late("shop", "doctor"))
+    for name, words in (
+        ("install", "install the bench as a service that starts with the computer"),
+        ("status", "say whether the installed service runs; its status is 3 where it does not"),
+        ("uninstall", "stop the service and remove it; the data stays"),
+    ):
+        service = commands.add_parser(name, help=words)
+        service.add_argument("--user", action="store_true", help="root too: a service of this user alone")
+        service.add_argument("--data", type=Path, default=None, metavar="DIR", help="the shop's folder")
+        if name == "install":
+            service.add_argument("--host", default="0.0.0.0")
+            service.add_argument("--port", type=int, default=8765)
+            service.add_argument("--name", action="append", default=[], metavar="HOST", help="an extra host name")
+            service.add_argument("--backups", type=Path, default=None, metavar="DIR", help="a backup each night")
+        service.set_defaults(run=_late("service", "service"), own_data=DATA)
     for name, words in (("serve", "start the server"), ("demo", "start the server with a made-up repair counter")):
         serve = commands.add_parser(name, help=words)
         serve.add_argument("--host", default="127.0.0.1")
