@@ -19,6 +19,7 @@ CASES = {
         {"runs", "updates", "crashes"},
     ),
     "often-cut": ("power-cuts", "the run did not end with a shutdown", {"runs", "power", "disk"}),
+    "repairs-itself": ("repair-tried", "The system tried to repair itself: 4 times", {"runs"}),
     "quiet-weeks": ("disk-errors", "last shutdown", {"runs", "disk"}),
 }
 
@@ -60,3 +61,14 @@ def test_records_of_a_locked_volume_are_read_with_its_key(bench: Bench) -> None:
     found = read(desk)
     assert found["systems"] == []
     assert found["sentence"] == "Not read: encrypted Windows volume"
+
+
+def test_a_linux_that_waits_for_a_disk_that_was_taken_out(bench: Bench) -> None:
+    desk = VolumeDesk(bench, "gone-disk", **{**FACTS, "installed_os": "linux", "drive_kind": "hdd"})
+    found = read(desk)
+    assert "The start waits for a volume that is not on this disk" in found["sentence"]
+    assert [(s["name"], s["root"]) for s in found["systems"]] == [("Loft Linux", "/")]
+    assert {"volume-gone", "emergency"} <= {f["id"] for f in found["findings"]}
+    assert {"runs", "other", "updates"} <= {e["row"] for e in found["events"]}
+    assert not [b for b in desk.tape() if b.get("move") == "system-records"], "the check has no answer for it"
+    assert "ingrid" not in str(found), "nobody's files"

@@ -9,7 +9,9 @@ from typing import Any
 from benches import Bench
 from volume_desk import VolumeDesk, rows
 
-from gatecheck.practice.locked_volumes import key_id, recovery_key
+from gatecheck.core.locked.encode import noise
+from gatecheck.core.locked.keys import RECOVERY_PASSWORD, Key, first_hash, stretched
+from gatecheck.practice.locked_volumes import STRETCHED, key_id, recovery_key
 from serving import HTTP
 
 FACTS = {"platform": "pc", "installed_os": "windows-11", "data": "backed-up", "drive_kind": "sata-ssd"}
@@ -97,3 +99,10 @@ def test_a_ticket_that_is_handed_over_has_no_key_any_more(bench: Bench) -> None:
         json={"by": "KT", "proven": ["settings.secure-boot"], "waive": "practice"},
     )
     assert not desk.view()["has_key"]
+
+
+def test_the_keys_of_practice_machines_are_what_stretching_gives() -> None:
+    for name, known in STRETCHED.items():
+        first = first_hash(Key(RECOVERY_PASSWORD, recovery=noise(f"recovery {name}", 16)))
+        assert first is not None
+        assert stretched(first, noise(f"salt {key_id(name)}", 16)).hex() == known

@@ -15,10 +15,12 @@ from gatecheck.cli.output import print_json
 from gatecheck.cli.places import pieces_of
 from gatecheck.cli.volumes import place_of
 from gatecheck.core.disk.sectors import Sectors
+from gatecheck.core.disk.volume_ids import volume_ids
 from gatecheck.core.errors import InputError
 from gatecheck.core.records.document import records_document
 from gatecheck.core.records.evidence import records_say
-from gatecheck.core.records.report import Records, read_records
+from gatecheck.core.records.read import read_records
+from gatecheck.core.records.report import Records
 from gatecheck.core.records.source import Files, VolumeFiles
 from gatecheck.core.volume.check import opened
 from gatecheck.core.words.catalogue import Words
@@ -27,7 +29,8 @@ from gatecheck.core.words.catalogue import Words
 def records(arguments: argparse.Namespace) -> int:
     controllers = _controllers(arguments.capture) if arguments.capture else []
     sources, rules = _sources(arguments), record_rules()
-    found = [own for files in sources for own in read_records(files, rules, controllers)]
+    there = _volumes(arguments)
+    found = [own for files in sources for own in read_records(files, rules, controllers, there)]
     words = disk_words()
     if arguments.as_entry:
         print_json(_entry(found, words))
@@ -51,6 +54,15 @@ def _controllers(capture: str) -> list[str]:
     if pci is None:
         raise InputError(f"{capture}: expected a capture with the machine's PCI devices, got none in it")
     return [device.kind for device in pci.devices]
+
+
+def _volumes(arguments: argparse.Namespace) -> tuple[tuple[str, ...], bool] | None:
+    """The names of all volumes of a whole disk, for what its systems look for at the start."""
+    if Path(arguments.path).is_dir() or arguments.at is not None or arguments.key_file is not None:
+        return None
+    disk = ImageSectors(arguments.path, sector=arguments.sector_size)
+    own = volume_ids(disk)
+    return (own.names, own.is_closed) if pieces_of(disk) else None
 
 
 def _sources(arguments: argparse.Namespace) -> list[Files]:

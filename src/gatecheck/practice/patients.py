@@ -38,6 +38,7 @@ from gatecheck.practice.volumes import (
     server_without_boot_sector,
     sound_volume,
     torn_volume,
+    waiting_server,
 )
 
 ESP, SYSTEM, OTHER = (
@@ -1198,6 +1199,34 @@ PATIENTS: tuple[Patient, ...] = (
         has_files=True,
     ),
     Patient(
+        "repairs-itself",
+        "It repairs itself, and starts no better",
+        "Ferrow Lathe-14",
+        "Practice: a patient one",
+        "Every morning it works on itself for a quarter of an hour and then says that it could not.",
+        _pc("laptop", "windows-11", "sata-ssd", 2021, "backed-up", drive_size_gb=32),
+        _seen("story=unknown", "screen=repair-loop"),
+        ("system.files",),
+        lambda: _machine("Ferrow Lathe-14", {"sda": _recorded("QF2-321899", "Runa", "repair-loop")}),
+        has_files=True,
+    ),
+    Patient(
+        "gone-disk",
+        "A Linux that waits for a disk that was taken out",
+        "Ostler Tarn Mini",
+        "Practice: a waiting one",
+        "Somebody took the second drive out for the photographs. Now it stops in text and asks for a password.",
+        _pc("desktop", "linux", "hdd", 2020, "backed-up", drive_size_gb=80),
+        _seen("story=after-service", "screen=other-stop", "sound=steady"),
+        ("system.files",),
+        lambda: _machine(
+            "Ostler Tarn Mini",
+            {"sda": AtaDrive("QUARRY SPINDLE 80", "QS0-800791", _with_volume(80, waiting_server(_VOLUME)), 18_300)},
+            chassis=3,
+        ),
+        has_files=True,
+    ),
+    Patient(
         "quiet-weeks",
         "Weeks of disk errors that nobody mentioned",
         "Ostler Bracken-15",
@@ -1244,7 +1273,8 @@ _USUAL = (
     "worn", "false-alarm", "no-loader", "no-fallback", "no-table", "encrypted", "old-layout", "no-drive", "one-head",
     "stalling", "torn-volume", "fading-photos", "emptied-folders", "pulled-card", "mistyped", "tidying",
     "swollen", "not-ours", "locked-torn", "locked-other-key", "locked-lost-key",
-    "update-broke", "often-cut", "quiet-weeks",
+    "update-broke", "often-cut", "quiet-weeks", "gone-disk",
+    "repairs-itself",
 )  # fmt: skip
 
 

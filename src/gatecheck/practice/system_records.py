@@ -1,4 +1,4 @@
-"""What the installed Windows of a practice machine has written down of itself. All of it is made up, and ends two
+"""What the installed system of a practice machine has written down of itself. All of it is made up, and ends two
 evenings ago."""
 
 from __future__ import annotations
@@ -11,6 +11,8 @@ from typing import Any
 
 from gatecheck.core.records.encode_evtx import Made, event_log
 from gatecheck.core.records.encode_hive import hive
+from gatecheck.core.records.encode_journal import journal
+from gatecheck.core.records.own_repair import PATH
 
 _DAY, _EVENING, _FROM_1601 = 86_400, 18.2 * 3600, 11_644_473_600
 _UPDATES, _STOPS = "Microsoft-Windows-WindowsUpdateClient", "Microsoft-Windows-WER-SystemErrorReporting"
@@ -88,15 +90,38 @@ def _disk_weeks(end: float) -> list[Made]:
     return made
 
 
+def _repair_loop(end: float) -> list[Made]:
+    made = _used(end, 40, 6)
+    for n in range(4):
+        made += [Made(end + 600 + 900 * n, "EventLog", 6005), Made(end + 640 + 900 * n, "EventLog", 6006)]
+    return made
+
+
+def _trail(attempts: int) -> bytes:
+    """What its own repair left: blocks, a count, and a code behind each test; the words are made up."""
+    lines = ["Made-up trail", "-" * 27, "Seen well: long ago", f"Turns taken: {attempts}", ""]
+    for turn in range(attempts):
+        lines += ["Turn", "-" * 27, "Disk = \\Device\\Harddisk0", "Place = W", ""]
+        for name, code in (
+            ("Room", 0),
+            ("Table of parts", 0),
+            ("Files of the start", 0x490 if turn else 0),
+            ("Catalogue", 0x2),
+        ):
+            lines += ["Look", "-" * 27, f"What: {name}", f"End: made up. Code = 0x{code:x}", "Took = 15 ms", ""]
+    return "\r\n".join(lines).encode("utf-16")
+
+
 _KINDS: Mapping[str, Callable[[float], list[Made]]] = {
     "update-broke": _update_broke,
     "power-cuts": _power_cuts,
     "disk-weeks": _disk_weeks,
+    "repair-loop": _repair_loop,
 }
 
 
 def record_files(kind: str) -> dict[str, bytes]:
-    """Hives and log of a machine that this happened to: update-broke, power-cuts, disk-weeks."""
+    """Hives and log of a machine that this happened to: update-broke, power-cuts, disk-weeks, repair-loop."""
     end = last_evening()
     control: dict[str, Any] = {
         "PEFirmwareType": 2,
@@ -123,4 +148,46 @@ def record_files(kind: str) -> dict[str, bytes]:
         f"{_CONFIG}/SOFTWARE": hive({"Microsoft": {"Windows NT": {"CurrentVersion": version}}}),
         "Windows/System32/drivers/storahci.sys": b"MZ" + bytes(400),
         "Windows/System32/winevt/Logs/System.evtx": event_log(made),
+        **({PATH: _trail(4)} if kind == "repair-loop" else {}),
+    }
+
+
+_REACHED, _STOPPED = "b07a249cd024414a82dd00cd181378ff", "d93fb3c9c24d451a97cea615ce59c00b"
+GONE = "6d0c1f4e-7b52-4f0a-9c3d-0e51b7c2a9f4"
+"""UUID of a volume that went with the drive it was on"""
+
+
+def _line(text: str, source: str = "systemd", **more: str) -> dict[str, str]:
+    return {"MESSAGE": text, "PRIORITY": "6", "SYSLOG_IDENTIFIER": source, **more}
+
+
+def linux_records(root: str) -> dict[str, bytes]:
+    """Of a Linux whose table of volumes names a disk that was taken out yesterday. root: UUID of its own volume."""
+    end, chance, entries = last_evening(), random.Random(5), list[tuple[float, str, Mapping[str, str]]]()
+    for number, (start, stop) in enumerate(_days(end - 3600, 30, chance), 1):
+        entries += [
+            (start, f"{number:032x}", _line("Linux version 6.1.0-39-amd64", "kernel", _TRANSPORT="kernel")),
+            (start + 21, f"{number:032x}", _line("Startup finished in 9.1s (kernel) + 11.4s.", MESSAGE_ID=_REACHED)),
+            (start + 1800, f"{number:032x}", _line("Finished Discard unused blocks.")),
+            (stop, f"{number:032x}", _line("Journal stopped", "systemd-journald", MESSAGE_ID=_STOPPED)),
+        ]
+    for number in range(2):
+        run, start = f"{200 + number:032x}", end + 3600 + 900 * number
+        entries += [
+            (start, run, _line("Linux version 6.1.0-39-amd64", "kernel", _TRANSPORT="kernel")),
+            (start + 90, run, _line(f"Timed out waiting for device /dev/disk/by-uuid/{GONE}.")),
+            (start + 91, run, _line("Dependency failed for srv-photos.mount - /srv/photos.")),
+            (start + 92, run, _line("Started emergency.service - Emergency Shell.")),
+            (start + 500, run, _line("Journal stopped", "systemd-journald", MESSAGE_ID=_STOPPED)),
+        ]
+    return {
+        "etc/os-release": b'NAME="Loft Linux"\nVERSION_ID="12"\n',
+        "etc/fstab": f"UUID={root} / ext4 errors=remount-ro 0 1\nUUID={GONE} /srv/photos ext4 defaults 0 2\n".encode(),
+        "etc/adjtime": b"0.0 0 0.0\n0\nUTC\n",
+        "var/log/journal/2b1e/system.journal": journal(entries, packed="zstd", compact=True),
+        "var/log/dpkg.log": b"2026-01-12 19:02:11 status installed linux-image-6.1.0-39-amd64:amd64 6.1.170-1\n",
+        "boot/vmlinuz-6.1.0-39-amd64": bytes(4000),
+        "boot/initrd.img-6.1.0-39-amd64": bytes(6000),
+        "lib/modules/6.1.0-39-amd64/modules.dep": b"kernel/fs/ext4/ext4.ko:\n",
+        "sbin/init": b"\x7fELF" + bytes(4000),
     }

@@ -8,6 +8,7 @@ import struct
 from collections.abc import Callable, Mapping, Sequence
 from functools import lru_cache
 from typing import Any
+from uuid import UUID
 
 from gatecheck.core.disk.sectors import CapturedSectors
 from gatecheck.core.volume.exfat.encode import exfat_volume
@@ -19,7 +20,7 @@ from gatecheck.core.volume.ntfs import record as rec
 from gatecheck.core.volume.ntfs.encode import CLUSTER, SECTOR, ntfs_volume
 from gatecheck.core.volume.ntfs.read import Ntfs
 from gatecheck.core.volume.ntfs.write import attribute_at
-from gatecheck.practice.system_records import record_files
+from gatecheck.practice.system_records import linux_records, record_files
 
 _VERSION = (10 << 16, 19045 << 16 | 3803)
 _SYSTEM = ("winload.efi", "hal.dll", "ntdll.dll", "services.exe", "drivers/disk.sys", "drivers/ntfs.sys")
@@ -247,6 +248,17 @@ def server_without_boot_sector(sectors: int) -> dict[int, bytes]:
     _write(content, BLOCK + 12, b"\x10\x27")  # free blocks of the first group
     _write(content, 1024, bytes(1024))
     return content
+
+
+def waiting_server(sectors: int) -> dict[int, bytes]:
+    """ext4 of a small server that is whole; its table of volumes has a line for a disk that is not there any more."""
+    uuid = _read(ext_volume({}, sectors=sectors, label="server"), 1024 + 0x68, 16)
+    files = linux_records(str(UUID(bytes=uuid)))
+    files |= {
+        f"home/ingrid/Documents/{name}.odt": b"PK\3\4" + random.Random(n).randbytes(9_000)
+        for n, name in enumerate(_LETTERS)
+    }
+    return ext_volume(files, sectors=sectors, label="server")
 
 
 def _of(kind: Callable[..., Any], content: Mapping[int, bytes], sectors: int) -> Any:

@@ -6,10 +6,12 @@ import contextlib
 import random
 import struct
 from collections.abc import Mapping
+from pathlib import Path
 from typing import Any
 
 import pytest
 
+from gatecheck.adapters.folder_files import FolderFiles
 from gatecheck.adapters.shipped_tables import record_rules, shipped_words
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.records.dump import read_dump
@@ -18,7 +20,9 @@ from gatecheck.core.records.encode_hive import base_block, differences, hive, ne
 from gatecheck.core.records.evtx import Log, read_events
 from gatecheck.core.records.hive import BASE, Hive, marvin32
 from gatecheck.core.records.moments import iso, of_filetime
-from gatecheck.core.records.report import Records, read_records
+from gatecheck.core.records.own_repair import PATH, read_own_repair
+from gatecheck.core.records.read import read_records
+from gatecheck.core.records.report import Records
 from gatecheck.core.words.said import Said
 
 EVENING = 1_762_193_520.0  # 3 November 2025, 18:12 UTC
@@ -186,6 +190,9 @@ class Saved:
     def names(self, folder: str) -> list[str]:
         lead = f"{folder.lower()}/" if folder else ""
         return sorted({n[len(lead) :].partition("/")[0] for n in self._names if n.lower().startswith(lead)})
+
+    def link(self, path: str) -> str:
+        return ""
 
 
 def service(start: int, override: int | None = None) -> dict[str, Any]:
@@ -370,3 +377,28 @@ def test_linux_says_how_its_last_run_ended(stopped: bool, clean: bool) -> None:
 def test_moments_are_shown_in_utc(at: float, shown: str) -> None:
     assert iso(of_filetime(ticks(at))) == shown
     assert of_filetime(0) is None
+
+
+def trail(*turns: tuple[int, ...], attempts: str = "Turns: 3") -> str:
+    lines = ["A trail", "-" * 27, attempts, "Seen: 3/11/2026 5:12", ""]
+    for codes in turns:
+        lines += ["Turn", "-" * 27, "Disk = \\Device\\Harddisk0", ""]
+        for code in codes:
+            lines += ["Look", "-" * 27, "What: something", f"End: made up. Code =  0x{code:x}", "Took = 0 ms", ""]
+    return "\r\n".join(lines)
+
+
+@pytest.mark.parametrize(("text", "told"), [
+    (trail((0, 0, 0x490)), (3, 1, 3, ("0x490",))), (trail((0x2,), (0, 0)), (3, 2, 2, ())),
+    (trail((0x2,), attempts="nothing counted"), (None, 1, 1, ("0x2",))), ("no shape at all", None), ("", None),
+    (trail(), None),
+])  # fmt: skip
+@pytest.mark.parametrize("coded", ["utf-16", "utf-8"])
+def test_the_trail_of_the_systems_own_repair_is_read_in_any_language(
+    text: str, told: tuple[int | None, int, int, tuple[str, ...]] | None, coded: str, tmp_path: Path
+) -> None:
+    place = tmp_path / PATH
+    place.parent.mkdir(parents=True)
+    place.write_bytes(text.encode(coded))
+    own = read_own_repair(FolderFiles(tmp_path), "")
+    assert (own and (own.attempts, own.sessions, own.tests, own.failed)) == told

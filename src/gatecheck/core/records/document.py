@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 
 from gatecheck.core.records.moments import iso
+from gatecheck.core.records.own_repair import OwnRepair
 from gatecheck.core.records.report import Records
 from gatecheck.core.words.said import Said
 from gatecheck.core.words.said import say as said
@@ -36,7 +37,7 @@ def records_document(found: Sequence[Records], problems: Sequence[str], say: Wor
             for own in found
             for c in own.crashes
         ],
-        "own_repair": None,
+        "own_repair": next((_repair(own.own_repair) for own in found if own.own_repair), None),
         "logs": [
             {
                 "path": log.path,
@@ -55,6 +56,16 @@ def records_document(found: Sequence[Records], problems: Sequence[str], say: Wor
             for f in own.findings
         ],
         "sentence": say(told.sentence if told else _nothing(problems)),
+    }
+
+
+def _repair(own: OwnRepair) -> dict[str, object]:
+    return {
+        "path": own.path,
+        "attempts": own.attempts,
+        "sessions": own.sessions,
+        "tests": own.tests,
+        "failed": list(own.failed),
     }
 
 
@@ -82,8 +93,10 @@ def _system(own: Records, say: Worded) -> dict[str, object]:
             "storage": {"installed_for": [], "drivers": []},
             "hibernated": None,
             "encryption": None,
-            "updates": [],
-            "pending": [],
+            "updates": [{"at": iso(u.at), "name": u.name, "result": u.result} for u in own.updates],
+            "pending": [
+                say(said("records.packages-half-done", what=name)) for name in own.linux.packages.half_done[:20]
+            ],
             **told,
         }
     system = own.windows

@@ -15,8 +15,14 @@ TELLS: dict[str, str] = {
     "disk-errors": "disk-errors",
     "memory-errors": "memory-errors",
     "power-cuts": "power-cuts",
+    "repair-tried": "repair-tried",
+    "kernel-without-modules": "update-before",
+    "kernel-without-initrd": "update-before",
+    "packages-half-done": "update-before",
 }
 """finding -> outcome that it speaks for; the others say nothing of why it does not start"""
+_HEAVY = 0.5
+"""a finding that weighs as much is no quiet start, whatever it speaks for"""
 _QUIET = 0.5
 """beside findings, how much nothing unusual weighs; the more, the less single findings carry"""
 
@@ -35,7 +41,8 @@ def records_say(found: Sequence[Records]) -> dict[str, Any] | None:
                 told[outcome] = max(told.get(outcome, 0.0), finding.weight)
     if not told:
         whole = all(own.log_whole for own in read)
-        if not whole or all(own.last_good_start is None for own in read):
+        heavy = any(f.weight >= _HEAVY for own in read for f in own.findings)
+        if heavy or not whole or all(own.last_good_start is None for own in read):
             return None
         return {"move": CHECK, "weights": {"started-well": 0.9, "nothing-told": 0.1}, "note": read[0].sentence}
     quiet = _QUIET * (1.0 - max(told.values()))

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 _FROM_1601 = 11_644_473_600
 _FIRST, _LAST = 315_532_800, 7_258_118_400  # 1980 to 2200: anything else was never a time of such a machine
 
@@ -33,3 +35,37 @@ def _civil(days: int) -> tuple[int, int, int]:
     mp = (5 * doy + 2) // 153
     month = mp + 3 if mp < 10 else mp - 9
     return yoe + era * 400 + (month <= 2), month, doy - (153 * mp + 2) // 5 + 1
+
+
+def seconds_of(year: int, month: int, day: int, hour: int = 0, minute: int = 0, second: int = 0) -> int:
+    """Seconds since 1970 of a civil time, as if it were UTC (Gregorian; H. Hinnant, days from civil)."""
+    year -= month <= 2
+    era, yoe = year // 400, year % 400
+    doy = (153 * (month - 3 if month > 2 else month + 9) + 2) // 5 + day - 1
+    days = era * 146_097 + yoe * 365 + yoe // 4 - yoe // 100 + doy - 719_468
+    return days * 86_400 + hour * 3600 + minute * 60 + second
+
+
+def year_of(seconds: float) -> int:
+    return _civil(int(seconds // 86_400))[0]
+
+
+_WRITTEN = re.compile(r"(\d{4})-(\d\d)-(\d\d)[T ](\d\d):(\d\d)(?::(\d\d))?(?:[.,]\d+)?\s?(Z|[+-]\d\d:?\d\d)?", re.ASCII)
+
+
+def of_text(text: str) -> tuple[float, bool] | None:
+    """(seconds since 1970, whether it says its own zone) of a time at the start of a line; None where there is none."""
+    found = _WRITTEN.match(text)
+    if found is None:
+        return None
+    year, month, day, hour, minute, second = (int(part or 0) for part in found.groups()[:6])
+    if not (1 <= month <= 12 and 1 <= day <= 31 and hour < 24 and minute < 60 and second <= 60):
+        return None
+    own = of_unix(seconds_of(year, month, day, hour, minute, second))
+    if own is None:
+        return None
+    zone = found[7]
+    if zone in (None, "Z"):
+        return own, zone == "Z"
+    away = int(zone[1:3]) * 3600 + int(zone[-2:]) * 60
+    return own + (away if zone[0] == "-" else -away), True

@@ -11,11 +11,12 @@ from typing import Any
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.records.dump import Crash, read_dump
 from gatecheck.core.records.evtx import Log, read_events
-from gatecheck.core.records.linux import LinuxSystem, read_linux
+from gatecheck.core.records.linux import LinuxSystem
 from gatecheck.core.records.moments import iso
+from gatecheck.core.records.own_repair import OwnRepair, read_own_repair
 from gatecheck.core.records.rules import RecordRules
 from gatecheck.core.records.source import Files
-from gatecheck.core.records.windows import Update, WindowsSystem, read_windows, roots
+from gatecheck.core.records.windows import Update, WindowsSystem, read_windows
 from gatecheck.core.words.said import Said, say
 
 _MOST_EVENTS, _MOST_DUMPS = 1000, 50
@@ -82,6 +83,7 @@ class Records:
     logs: list[LogRead] = field(default_factory=list)
     findings: list[RecordFinding] = field(default_factory=list)
     updates: list[Update] = field(default_factory=list)
+    own_repair: OwnRepair | None = None
     last_good_start: float | None = None
     last_shutdown: float | None = None
     clean: bool | None = None
@@ -90,20 +92,12 @@ class Records:
     sentence: Said = field(default_factory=lambda: say("records.said-no-system"))
 
 
-def read_records(files: Files, rules: RecordRules, controllers: Sequence[str] = ()) -> list[Records]:
-    """What each system there says of itself. `controllers`: PCI classes (six hex digits) of the machine that it is
-    started on."""
-    modes = tuple(dict.fromkeys(mode for c in controllers if (mode := rules.mode_of(c))))
-    found = [_of_windows(files, root, modes, rules) for root in roots(files)]
-    linux = read_linux(files)
-    return [*found, *([_of_linux(linux, rules)] if linux is not None else [])]
-
-
 def _joined(root: str, path: str) -> str:
     return "/".join(part for part in (root, path) if part)
 
 
-def _of_windows(files: Files, root: str, modes: tuple[str, ...], rules: RecordRules) -> Records:
+def windows_records(files: Files, root: str, modes: tuple[str, ...], rules: RecordRules) -> Records:
+    """`modes`: storage modes of the machine's controllers, none where they are not known."""
     own = Records(root)
     own.windows, hives = read_windows(files, root, rules)
     own.logs += [LogRead(h.path, 0, None, None, tuple(h.torn)) for h in hives]
@@ -132,7 +126,7 @@ def _of_windows(files: Files, root: str, modes: tuple[str, ...], rules: RecordRu
             own.logs.append(LogRead(path, log.records, log.first, log.last, tuple(log.torn)))
             break
     happened.sort(key=lambda e: e.at or 0)
-    own.events = _grouped(happened, rules)
+    own.events = grouped(happened, rules)
     _runs(own, happened, sorted(moments), rules)
     own.crashes = [*_crashes(happened, rules), *_dumps(files, root, rules)]
     own.crashes = sorted(
@@ -149,12 +143,13 @@ def _of_windows(files: Files, root: str, modes: tuple[str, ...], rules: RecordRu
         ],
         key=lambda u: u.at or 0,
     )
+    own.own_repair = read_own_repair(files, root)
     own.findings = _findings(own, happened, modes, rules)
-    own.sentence = _sentence(own)
+    own.sentence = sentence_of(own)
     return own
 
 
-def _grouped(happened: Iterable[Happened], rules: RecordRules) -> list[Happened]:
+def grouped(happened: Iterable[Happened], rules: RecordRules) -> list[Happened]:
     """Alike within an hour as one."""
     out: list[Happened] = []
     latest: dict[tuple[str, str, int, str, str], int] = {}
@@ -176,7 +171,7 @@ def _grouped(happened: Iterable[Happened], rules: RecordRules) -> list[Happened]
 
 def _runs(own: Records, happened: list[Happened], moments: list[float], rules: RecordRules) -> None:
     """The last good start, and how the last run ended."""
-    starts = _apart([e.at for e in happened if e.kind == "start" and e.at is not None])
+    starts = apart([e.at for e in happened if e.kind == "start" and e.at is not None])
     stops = [e.at for e in happened if e.kind == "stop" and e.at is not None]
     own.last_good_start = last_good(starts, moments, rules)
     if starts:
@@ -197,7 +192,7 @@ def last_good(starts: Sequence[float], moments: Sequence[float], rules: RecordRu
     return None
 
 
-def _apart(starts: list[float]) -> list[float]:
+def apart(starts: list[float]) -> list[float]:
     """A start is told by two sources within a minute or so."""
     out: list[float] = []
     for at in sorted(starts):
@@ -244,19 +239,22 @@ def _findings(
     def add(id: str, where: str = "", events: int = 0, **values: Any) -> None:
         found.append(RecordFinding(id, where, rules.weights[id].of(events), Said(f"records.{id}", values)))
 
-    update = _last_before_trouble(own, rules)
+    update = last_before_trouble(own, rules)
     if update is not None:
         add("update-before", update.name, what=update.name, at=iso(update.at))
-    for id, kinds in _COUNTED.items():
-        alike = [e for e in happened if e.kind in kinds and e.at is not None]
-        if alike:
-            count = sum(e.kind == kinds[0] for e in alike) or len(alike) if id == "power-cuts" else len(alike)
-            add(id, events=count, count=count, first=iso(alike[0].at), at=iso(alike[-1].at))
+    found += counted(happened, rules)
     if own.crashes:
         last, count = own.crashes[-1], len(own.crashes)
         add("crashes", events=count, count=count, at=iso(last.at), what=last.name or f"0x{last.code:08X}")
     for id, where, values in _storage(system, modes):
         add(id, where, **values)
+    tried = own.own_repair
+    if tried is not None:
+        times = tried.attempts or tried.sessions
+        if tried.failed:
+            add("repair-tried", tried.path, events=times, count=times, failed=len(tried.failed), tests=tried.tests)
+        else:
+            add("repair-done", tried.path, count=times)
     if system.pending:
         add("pending", what=say("sentences", sentences=list(system.pending)))
     if system.failed_set:
@@ -270,6 +268,16 @@ def _findings(
     if own.clean is False:
         add("not-clean")
     return sorted(found, key=lambda f: -f.weight)
+
+
+def counted(happened: Sequence[Happened], rules: RecordRules) -> Iterator[RecordFinding]:
+    """Findings that weigh by how many events there were."""
+    for id, kinds in _COUNTED.items():
+        alike = [e for e in happened if e.kind in kinds and e.at is not None]
+        if alike:
+            count = sum(e.kind == kinds[0] for e in alike) or len(alike) if id == "power-cuts" else len(alike)
+            values = {"count": count, "first": iso(alike[0].at), "at": iso(alike[-1].at)}
+            yield RecordFinding(id, "", rules.weights[id].of(count), Said(f"records.{id}", values))
 
 
 def _storage(system: WindowsSystem, modes: tuple[str, ...]) -> Iterator[tuple[str, str, dict[str, Any]]]:
@@ -293,7 +301,7 @@ def _names(modes: Sequence[str]) -> str:
     return ", ".join(mode.upper() for mode in modes)
 
 
-def _last_before_trouble(own: Records, rules: RecordRules) -> Update | None:
+def last_before_trouble(own: Records, rules: RecordRules) -> Update | None:
     """The last update that was installed in the last good run, or shortly before it. None where the log is not whole:
     a good start may stand in what is missing."""
     good = own.last_good_start
@@ -309,12 +317,15 @@ def _last_before_trouble(own: Records, rules: RecordRules) -> Update | None:
     return near[-1] if trouble and near else None
 
 
-_LEADS = ("disk-errors", "memory-errors", "power-cuts")
+_LEADS = (
+    "disk-errors", "memory-errors", "power-cuts", "volume-gone", "kernel-without-modules", "kernel-without-initrd",
+    "packages-half-done", "repair-tried",
+)  # fmt: skip
 _LEADS_FROM = 0.65
 """findings that stand before all else in the sentence, and the weight from which on they do"""
 
 
-def _sentence(own: Records) -> Said:
+def sentence_of(own: Records) -> Said:
     """The last good start, and what weighs most."""
     said = _of_starts(own)
     lead = next((f for f in own.findings if f.id in _LEADS and f.weight >= _LEADS_FROM), None)
@@ -331,31 +342,3 @@ def _of_starts(own: Records) -> Said:
     if good:
         return say("records.said-started", good=good, at=at) if own.clean else say("records.said-not-clean", good=good)
     return say("records.said-shutdown", at=at) if at else say("records.said-nothing")
-
-
-def _of_linux(system: LinuxSystem, rules: RecordRules) -> Records:
-    own = Records("", linux=system, log_whole=not system.torn)
-    for kind, times in (("start", system.starts), ("stop", system.stops)):
-        own.events += [Happened(at, kind, "wtmp", 0, "", "") for at in times]
-    own.events.sort(key=lambda e: e.at or 0)
-    own.last_good_start = last_good(system.starts, system.moments, rules)
-    if system.starts:
-        stops = [s for s in system.stops if s >= system.starts[-1]]
-        own.clean = True if stops else False if own.log_whole else None
-        own.last_shutdown = stops[-1] if stops else None
-        if own.clean is False:
-            own.findings.append(
-                RecordFinding("not-clean", "", rules.weights["not-clean"].of(0), say("records.not-clean"))
-            )
-    if system.moments or system.torn:
-        own.logs.append(
-            LogRead(
-                "var/log/wtmp",
-                len(system.moments),
-                min(system.moments, default=None),
-                max(system.moments, default=None),
-                ("its last entry is cut short",) if system.torn else (),
-            )
-        )
-    own.sentence = _sentence(own)
-    return own

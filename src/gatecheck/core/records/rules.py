@@ -38,6 +38,20 @@ class RecordRules:
     package_states: Mapping[int, str]
     stop_codes: Mapping[int, str]
     weights: Mapping[str, FindingWeight]
+    messages: Mapping[str, str]
+    """message id of a journal -> what it says of the run"""
+    start_packages: Sequence[str]
+    lines: Sequence[tuple[Sequence[str], re.Pattern[str], tuple[str, str]]]
+    """(who writes it, what it looks like, (kind, id of what it says))"""
+
+    def line_of(self, source: str, text: str) -> tuple[str, str, str] | None:
+        """(kind, id of what it says, what it names) of a line of a journal, None for what does not matter here."""
+        for sources, like, own in self.lines:
+            if any(fnmatchcase(source, name) for name in sources):
+                found = like.search(text)
+                if found is not None:
+                    return (*own, (found.groupdict().get("what") or "")[:160])
+        return None
 
     def kind_of(self, event: Event) -> tuple[str, str, str] | None:
         """(kind, id of what it says, what it names), None for what does not matter here."""
@@ -79,4 +93,7 @@ def read_record_rules(text: str) -> RecordRules:
             id: FindingWeight(w["start"], w.get("each", 0.0), w.get("most", w["start"]))
             for id, w in own["weights"].items()
         },
+        own["messages"],
+        own["packages"]["start"],
+        [(e["source"], re.compile(e["like"]), (e["kind"], e.get("what", ""))) for e in own["lines"]],
     )

@@ -26,6 +26,10 @@ class Files(Protocol):
         """What is in a folder; nothing where there is none."""
         ...
 
+    def link(self, path: str) -> str:
+        """What a symbolic link points to, empty where there is none."""
+        ...
+
 
 class VolumeFiles:
     """Over a volume."""
@@ -70,6 +74,11 @@ class VolumeFiles:
         except DecodeError:
             lost += max(0, min(node.size, most) - len(out))
         return bytes(out), lost + (max(0, node.size - most) if most == LARGEST else 0)
+
+    def link(self, path: str) -> str:
+        real = self._real(path)
+        node = self._volume.find(real) if real else None
+        return node.link if node is not None else ""
 
     def names(self, folder: str) -> list[str]:
         return sorted(path.rpartition("/")[2] for path in self._folders.get(folder.lower(), {}).values())
