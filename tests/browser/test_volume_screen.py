@@ -139,6 +139,12 @@ def test_a_locked_volume_is_opened_with_its_own_key(
     expect(page.locator("[data-encryption=locked]")).to_contain_text(
         str(key_id("locked-other-key")).upper(), timeout=SLOW
     )
+    page.goto(f"{server.url}/ticket/{number}")  # whoever asks the customer for the key is told which one
+    expect(page.locator("[data-key-wanted]").first).to_contain_text(
+        str(key_id("locked-other-key")).upper(), timeout=SLOW
+    )
+    page.goto(f"{server.url}/ticket/{number}/volume")
+    expect(page.locator("[data-encryption=locked]")).to_be_visible(timeout=SLOW)
     if is_touch:
         page.get_by_role("button", name="enter the recovery key").tap()
     else:

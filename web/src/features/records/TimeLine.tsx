@@ -37,7 +37,7 @@ export function TimeLine({ events, span, inHand, onHand }: { events: readonly Sy
         </svg>
       </div>
       <div className="relative ml-[100px] h-5 text-s text-soft sm:ml-[140px]">
-        {ticks(own).map((at) => <span key={at} className="absolute -translate-x-1/2 whitespace-nowrap" style={{ left: `${x(at) / (WIDE / 100)}%` }}>{named(at, own)}</span>)}
+        {ticks(own).map((at, index) => <span key={at} className={`absolute -translate-x-1/2 whitespace-nowrap ${index % 2 ? 'max-md:hidden' : ''}`} style={{ left: `${x(at) / (WIDE / 100)}%` }}>{named(at, own)}</span>)}
       </div>
     </figure>
   )

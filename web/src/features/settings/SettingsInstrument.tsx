@@ -7,6 +7,7 @@ import { useWords } from '../../api/words'
 import { lowerFirst, requestKey } from '../../lib/format'
 import type { Handlers } from '../../lib/keymap'
 import { Do } from '../../ui/Commands'
+import { KeyWanted } from '../../ui/KeyWanted'
 import { T } from '../../words'
 import { InstrumentFrame } from '../instrument'
 import { useDrafts } from './drafts'
@@ -96,7 +97,7 @@ function OpenSettings({ ticket }: { ticket: Ticket }) {
       )}
       {hasNoText && <WaysList sheet={sheet} chosen={chosen} onPick={takeInHand} />}
       <p className="mt-2 flex flex-wrap items-baseline gap-x-5">
-        {canChange && held && <span className="border-l-4 border-brick px-2 text-m">{T.heldBack}: {held.why} <span className="text-soft">{held.release}</span></span>}
+        {canChange && held && <span className="border-l-4 border-brick px-2 text-m">{T.heldBack}: {held.why} <span className="text-soft">{held.release}</span>{held.interlock === 'locked-volume' && <KeyWanted ticket={ticket.id} />}</span>}
         {canChange && !held && <Do of="settings" id="change" label={`${row.name}: ${isTrial ? T.changeTo(lowerFirst(valueName(row, row.want))) : T.takeInHand(lowerFirst(move(row.fix!).name))}`} strong />}
         {toWalk && <Do of="settings" id="walk" label={T.tryEach(lowerFirst(toWalk.name))} />}
       </p>

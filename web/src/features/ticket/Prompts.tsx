@@ -2,6 +2,7 @@ import type { Capture, Ticket } from '../../api/client'
 import { useCaptures } from '../../api/queries'
 import { useWords } from '../../api/words'
 import { Do } from '../../ui/Commands'
+import { KeyWanted } from '../../ui/KeyWanted'
 import { Note } from '../../ui/Note'
 import { factName, T } from '../../words'
 import { LinkStrip } from '../link'
@@ -50,6 +51,7 @@ export function Prompts({ ticket, error, isWaiting, dropped, onUndo }: PromptsPr
         <div key={question.fact} className="flex flex-wrap items-center gap-x-3 border-l-4 border-ochre bg-sheet px-2 py-1">
           <Do of="ticket" id="facts" label={`${T.askCustomer}: ${factName(question.fact).toLowerCase()}`} strong />
           <span className="text-s text-soft">{question.why}</span>
+          {question.fact === 'recovery_key' && <KeyWanted ticket={ticket.id} />}
         </div>
       ))}
     </div>

@@ -4,6 +4,7 @@ import type { Suspect, Ticket } from '../../api/client'
 import { useWords } from '../../api/words'
 import { factor, lowerFirst, percent } from '../../lib/format'
 import { Do } from '../../ui/Commands'
+import { KeyWanted } from '../../ui/KeyWanted'
 import { T } from '../../words'
 import { describe } from './describe'
 import { heldGroups } from './heldGroups'
@@ -86,6 +87,7 @@ function HeldNotes({ ticket, onHeld }: HeldProps) {
           <button key={first.interlock} type="button" onClick={onHeld} className="mt-3 block w-full border-l-4 border-brick bg-sheet px-3 py-2 text-s">
             <span className="block text-m font-semibold">{T.heldBack}: {names}{more}</span>
             <span className="block">{first.why}. {first.release}</span>
+            {first.interlock === 'locked-volume' && <KeyWanted ticket={ticket.id} />}
           </button>
         )
       })}
